@@ -1,0 +1,207 @@
+package finding
+
+// Entry is one row of the catalogue.
+type Entry struct {
+	Code     Code
+	Severity Severity
+	Side     Side
+	Title    string // what is wrong, one clause
+	Remedy   string // who changes what to which value
+	When     string // when it occurs, with its source
+}
+
+// Codes of reading XML.
+const (
+	XMLDoctype   Code = "xml-doctype"
+	XMLMalformed Code = "xml-malformed"
+	XMLTooLarge  Code = "xml-too-large"
+	XMLTooDeep   Code = "xml-too-deep"
+	XMLEncoding  Code = "xml-encoding"
+	XMLDuplicate Code = "xml-duplicate-id"
+)
+
+// Codes of XML signatures.
+const (
+	SignatureMissing   Code = "signature-missing"
+	SignatureLayout    Code = "signature-layout"
+	SignatureReference Code = "signature-reference"
+	SignatureTransform Code = "signature-transform"
+	SignatureMethod    Code = "signature-method"
+	SignatureSHA1      Code = "signature-sha1"
+	SignatureAltered   Code = "signature-altered"
+	SignatureKey       Code = "signature-key"
+	SignatureNoKey     Code = "signature-no-key"
+	SignatureInclusive Code = "signature-inclusive-c14n"
+	CertificateExpired Code = "certificate-expired"
+	CertificateOdd     Code = "certificate-odd"
+)
+
+// Codes of metadata.
+const (
+	MetadataEmpty       Code = "metadata-empty"
+	MetadataHTML        Code = "metadata-html"
+	MetadataJSON        Code = "metadata-json"
+	MetadataCertificate Code = "metadata-certificate"
+	MetadataPrivateKey  Code = "metadata-private-key"
+	MetadataNotXML      Code = "metadata-not-xml"
+	MetadataNotMetadata Code = "metadata-other-document"
+	MetadataSeveral     Code = "metadata-several-entities"
+	MetadataRole        Code = "metadata-role"
+	MetadataNoEndpoint  Code = "metadata-no-endpoint"
+	MetadataNoKey       Code = "metadata-no-key"
+	MetadataBadKey      Code = "metadata-bad-key"
+	MetadataExpired     Code = "metadata-expired"
+	MetadataEntityID    Code = "metadata-entity-id"
+	MetadataKnown       Code = "metadata-entity-known"
+	AddressUnreachable  Code = "address-unreachable"
+	AddressRefused      Code = "address-refused"
+	NameMalformed       Code = "name-malformed"
+	NameTaken           Code = "name-taken"
+)
+
+// Codes of messages in a crossing.
+const (
+	MessageUndecodable    Code = "message-undecodable"
+	MessageOther          Code = "message-other"
+	ResponseStatus        Code = "response-status"
+	ResponseNoAssertion   Code = "response-assertions"
+	ResponseEncrypted     Code = "response-encrypted"
+	IssuerOther           Code = "issuer-other"
+	IssuerMissing         Code = "issuer-missing"
+	DestinationOther      Code = "destination-other"
+	DestinationMissing    Code = "destination-missing"
+	AudienceOther         Code = "audience-other"
+	AudienceMissing       Code = "audience-missing"
+	RecipientOther        Code = "recipient-other"
+	ConfirmationMissing   Code = "confirmation-missing"
+	AssertionExpired      Code = "assertion-expired"
+	AssertionNotYetValid  Code = "assertion-not-yet-valid"
+	ConditionUnknown      Code = "condition-unknown"
+	AuthnStatementMissing Code = "authn-statement-missing"
+	ProxyForbidden        Code = "proxy-forbidden"
+	NameIDMissing         Code = "nameid-missing"
+	NameIDMistyped        Code = "nameid-format-mistyped"
+	InResponseToOther     Code = "in-response-to-other"
+	InResponseToMixed     Code = "in-response-to-mixed"
+	UnsolicitedRefused    Code = "unsolicited-refused"
+	AssertionReplayed     Code = "assertion-replayed"
+	AuthnTooOld           Code = "authn-too-old"
+	ContextOther          Code = "authn-context-other"
+	CrossingUnknown       Code = "crossing-unknown"
+	CrossingOtherBrowser  Code = "crossing-other-browser"
+	CrossingEnded         Code = "crossing-ended"
+	ApplicationUnknown    Code = "application-unknown"
+	ApplicationOwnStart   Code = "application-own-start"
+	ProviderUnknown       Code = "provider-unknown"
+	NoProvider            Code = "no-provider"
+	ACSUnregistered       Code = "acs-unregistered"
+	BindingUnsupported    Code = "binding-unsupported"
+	RequestExpired        Code = "request-expired"
+	RequestUnverified     Code = "request-unverified"
+	NameIDPolicyUnmet     Code = "nameid-policy-unmet"
+	PassiveImpossible     Code = "passive-impossible"
+	RelayStateTooLong     Code = "relaystate-too-long"
+	TooManyStarts         Code = "too-many-starts"
+)
+
+var catalogue = []Entry{
+	// Reading XML (W3C XML 1.0, Namespaces in XML 1.0).
+	{XMLDoctype, Error, Sender, "The document contains a DOCTYPE", "Have the sender produce the document without a DOCTYPE; SAML never needs one.", "A document type declaration is found; entities in it could reach files or exhaust memory (SAML security considerations 2.0 §6)."},
+	{XMLMalformed, Error, Sender, "The document is not well-formed XML", "Send the document whole and unchanged; look at the place named here.", "XML 1.0 or Namespaces in XML 1.0 is violated."},
+	{XMLTooLarge, Error, Sender, "The document exceeds a size limit", "Have the sender produce a smaller document; the limits are in docs/saml.md.", "A message above 1 MiB, too many attributes, or a single value above 1 MiB."},
+	{XMLTooDeep, Error, Sender, "The document is nested too deeply", "Have the sender produce a document with at most 64 levels.", "More than 64 levels of elements."},
+	{XMLEncoding, Error, Sender, "The document is not in UTF-8", "Save the document in UTF-8 (metadata may be UTF-16 with a byte order mark).", "Another encoding is declared, or octets are not valid UTF-8."},
+	{XMLDuplicate, Error, Sender, "Two elements carry the same ID", "Have the sender give every element an ID of its own; the same ID twice is a mark of signature wrapping.", "An ID attribute repeats within one document (SAML core §1.3.4)."},
+
+	// XML signature (W3C XML Signature 1.1, SAML core §5).
+	{SignatureMissing, Error, Sender, "Nothing in the answer is signed", "Switch on signing of the assertion (or of the Response) on the sender's side.", "Neither the Response nor its assertion carries a signature (SAML profiles §4.1.3.5)."},
+	{SignatureLayout, Error, Sender, "The signature does not stand where it must", "Have the sender place exactly one Signature directly below the element it signs, with nothing foreign inside.", "Several signatures in one element, a Signature elsewhere, or Objects in it: the layouts of signature wrapping (SAML core §5.4)."},
+	{SignatureReference, Error, Sender, "The signature does not cover the element it stands in", "Have the sender sign the element that carries the signature, by one Reference to its ID.", "There is not exactly one Reference, or it points elsewhere (SAML core §5.4.2)."},
+	{SignatureTransform, Error, Sender, "The signature uses a transform that is not allowed", "Have the sender use only enveloped-signature and exclusive canonicalisation.", "Another transform, or one with foreign parameters (SAML core §5.4.4)."},
+	{SignatureMethod, Error, Sender, "The signature or digest method is not allowed", "Have the sender use RSA-SHA256 or ECDSA-SHA256 with digest SHA-256 (or their 384 and 512 variants).", "An unknown method, or HMAC, which a public key can never verify."},
+	{SignatureSHA1, Error, Sender, "The signature rests on SHA-1", "Have the sender change signature and digest to SHA-256.", "SHA-1 as signature or digest method where no exception is recorded."},
+	{SignatureAltered, Error, Sender, "The signed content was altered after signing", "Look for something between the sender and the gate that rewrites or re-indents the message, and take it out.", "The digest of the referenced element differs from DigestValue."},
+	{SignatureKey, Error, Sender, "The signature was not made with a key on record", "Take in the sender's current metadata, or have the sender sign with the key on record.", "No signing key on record verifies the SignatureValue."},
+	{SignatureNoKey, Error, Gate, "There is no signing key on record to verify with", "Take in metadata that holds the counterpart's signing certificate.", "The record has no key that may verify signatures."},
+	{SignatureInclusive, Warning, Sender, "The signature uses inclusive canonicalisation", "Ask the sender for exclusive canonicalisation; inclusive breaks when a message is embedded elsewhere.", "C14N 1.0 inclusive is named or implied (SAML core §5.4.3)."},
+	{CertificateExpired, Warning, Sender, "The certificate of the signing key is past its date", "Ask the sender when the key will be renewed. Trust is by key, so nothing stops working today.", "The certificate's notAfter lies in the past."},
+	{CertificateOdd, Warning, Sender, "The certificate is not well-formed; only its key is used", "Ask the sender for a certificate that follows RFC 5280.", "The certificate cannot be parsed as a whole, its public key can."},
+
+	// Metadata (SAML metadata 2.0).
+	{MetadataEmpty, Error, Gate, "The given metadata is empty", "Give a file, standard input or an address that holds the SAML metadata of the other side.", "No octets, or only white space."},
+	{MetadataHTML, Error, Gate, "This is a web page, not metadata", "Open the address in a browser: often a sign-in page stands before the metadata. Download the XML and give the file instead.", "The document is HTML."},
+	{MetadataJSON, Error, Gate, "This is JSON, not SAML metadata", "SAML metadata is XML with an EntityDescriptor. JSON usually is the discovery document of OpenID Connect.", "The document is JSON."},
+	{MetadataCertificate, Error, Gate, "This is a certificate, not metadata", "Ask the other side for its SAML metadata; the certificate is part of it.", "A certificate in PEM, DER or base64 was given."},
+	{MetadataPrivateKey, Error, Gate, "This is a private key, not metadata", "Nothing was stored. Consider this key as disclosed, and ask the other side for its SAML metadata.", "A private key was given."},
+	{MetadataNotXML, Error, Gate, "This is not XML", "Give the SAML metadata of the other side: an XML document with an EntityDescriptor.", "The document is none of the kinds that are recognised."},
+	{MetadataNotMetadata, Error, Gate, "This is XML, but not SAML metadata", "Give the document whose outermost element is EntityDescriptor.", "The outermost element is another one."},
+	{MetadataSeveral, Error, Gate, "The metadata holds several entities", "Give the EntityDescriptor of the one entity that is meant.", "An EntitiesDescriptor with more than one entity."},
+	{MetadataRole, Error, Gate, "The metadata is for the other role", "Add it as the role it describes, or ask for the metadata of the role needed here.", "A provider needs an IDPSSODescriptor, an application an SPSSODescriptor, each with SAML 2.0 in protocolSupportEnumeration."},
+	{MetadataNoEndpoint, Error, Sender, "The metadata offers no address that can be used", "Ask for metadata with a SingleSignOnService by Redirect or POST (provider), or an AssertionConsumerService by POST (application).", "No endpoint with a supported binding and a valid http or https address."},
+	{MetadataNoKey, Error, Sender, "The metadata holds no signing key", "Ask for metadata with a KeyDescriptor for signing; without it no answer can be verified.", "A provider without a KeyDescriptor usable for signing."},
+	{MetadataBadKey, Error, Sender, "A certificate in the metadata cannot be read", "Ask for the metadata anew; the certificate must be base64 of DER.", "A KeyDescriptor from which no public key can be taken."},
+	{MetadataExpired, Error, Sender, "The metadata is past its validUntil", "Ask for, or fetch, the current metadata.", "validUntil lies in the past."},
+	{MetadataEntityID, Error, Sender, "The entity ID is missing or too long", "Ask for metadata with an entityID of 1 to 1024 characters.", "entityID is absent, empty, or longer than 1024 characters (SAML metadata §2.3.2)."},
+	{MetadataKnown, Error, Gate, "This entity ID is already on record", "Show or remove the record that has it.", "Another record of the same role has the same entity ID."},
+	{AddressUnreachable, Error, Gate, "The address does not answer as it should", "Try the address from the machine the gate runs on, or download the document and give the file.", "Connecting failed, timed out, or the status was not 200."},
+	{AddressRefused, Error, Gate, "The gate may not fetch from this address", "Use an https address in a public network, or have the operator allow this network (fetch.allowNetworks).", "The scheme or the network of the address is not allowed."},
+	{NameMalformed, Error, Gate, "This is not a short name", "Use 1 to 63 of a-z, 0-9 and hyphen, beginning with a letter or digit.", "A short name does not fit [a-z0-9][a-z0-9-]{0,62}."},
+	{NameTaken, Error, Gate, "This short name is taken", "Choose another name, or remove the record that has it.", "A record of this kind has the name."},
+
+	// Messages in a crossing (SAML core, bindings, profiles).
+	{MessageUndecodable, Error, Sender, "The message cannot be decoded", "Have the sender encode the message as the binding demands: base64, and for Redirect deflated.", "The parameter is absent, not base64, or does not inflate (SAML bindings §3.4.4.1, §3.5.4)."},
+	{MessageOther, Error, Sender, "This is another kind of message than expected here", "Have the sender use the address that belongs to this message; see the exchange sheet.", "For instance an AuthnRequest at an assertion consumer service."},
+	{ResponseStatus, Error, Provider, "The provider answered with a refusal", "Read the status and message in the evidence; the reason is in the provider's own log.", "Status is not Success (SAML core §3.2.2)."},
+	{ResponseNoAssertion, Error, Provider, "The answer does not hold exactly one assertion", "Have the provider send one assertion in each answer.", "No assertion, or several (SAML profiles §4.1.4.2)."},
+	{ResponseEncrypted, Error, Provider, "The assertion is encrypted, and this gate offers no key for that", "Switch off encryption of the assertion at the provider.", "EncryptedAssertion was received (SAML core §2.3.4)."},
+	{IssuerOther, Error, Sender, "The message was issued by somebody else", "Compare both entity IDs letter by letter; correct the one that is wrong, or take in current metadata.", "Issuer is not the entity ID on record (SAML profiles §4.1.4.2)."},
+	{IssuerMissing, Error, Sender, "The message does not say who issued it", "Have the sender set Issuer to its entity ID.", "Issuer is absent where it is required, or has a Format other than entity (SAML profiles §4.1.4.2)."},
+	{DestinationOther, Error, Sender, "The message was meant for another address", "Correct the address on the sender's side to the one expected here.", "Destination differs from the address that received the message (SAML core §3.2.1, §3.2.2)."},
+	{DestinationMissing, Error, Sender, "A signed message does not say where it is meant for", "Have the sender set Destination; it is required in signed messages.", "Destination is absent in a signed message (SAML bindings §3.4.5.2, §3.5.5.2)."},
+	{AudienceOther, Error, Provider, "The assertion was made for another audience", "Set the audience (entity ID of the gate) at the provider to the value expected here.", "An AudienceRestriction does not name our entity ID (SAML core §2.5.1.4)."},
+	{AudienceMissing, Error, Provider, "The assertion names no audience", "Have the provider restrict the assertion to the gate's entity ID.", "No AudienceRestriction (SAML profiles §4.1.4.2)."},
+	{RecipientOther, Error, Provider, "The assertion was made for another recipient address", "Set the assertion consumer service address at the provider to the value expected here.", "Recipient is absent or differs from our assertion consumer service (SAML profiles §4.1.4.2)."},
+	{ConfirmationMissing, Error, Provider, "The assertion has no usable bearer confirmation", "Have the provider send a bearer SubjectConfirmation with Recipient and NotOnOrAfter, without NotBefore.", "No SubjectConfirmation of method bearer fulfils the rules (SAML profiles §4.1.4.2)."},
+	{AssertionExpired, Error, Provider, "The assertion is past its time", "Compare the clocks of provider and gate; else the person waited too long and should start again.", "NotOnOrAfter of Conditions or SubjectConfirmationData, or SessionNotOnOrAfter, lies in the past."},
+	{AssertionNotYetValid, Error, Provider, "The assertion is not valid yet", "Compare the clocks of provider and gate; the provider's is ahead.", "NotBefore, IssueInstant or AuthnInstant lies in the future by more than the allowed skew."},
+	{ConditionUnknown, Error, Provider, "The assertion carries a condition that is not understood", "Have the provider leave out the condition named here.", "A Condition of an unknown type; validity is then indeterminate (SAML core §2.5.1)."},
+	{AuthnStatementMissing, Error, Provider, "The assertion does not say that the person signed in", "Have the provider include an AuthnStatement.", "No AuthnStatement (SAML profiles §4.1.4.2)."},
+	{ProxyForbidden, Error, Provider, "The provider forbids passing this sign-in on", "Have the provider lift the ProxyRestriction for the gate.", "ProxyRestriction has Count 0, or an Audience that is not the application (SAML core §2.5.1.6)."},
+	{NameIDMissing, Error, Provider, "The assertion does not name the person", "Have the provider send a NameID that is not empty.", "NameID is absent, empty, or holds elements."},
+	{NameIDMistyped, Warning, Provider, "The NameID format emailAddress is written with SAML 2.0", "Have the provider write urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress; the format was never renamed.", "urn:oasis:names:tc:SAML:2.0:nameid-format:emailAddress, which no standard defines (SAML core §8.3.2)."},
+	{InResponseToOther, Error, Provider, "The answer belongs to another request", "Start again at the application. If it happens always: have the provider copy the request's ID to InResponseTo.", "InResponseTo is not the ID of the request that this browser started (SAML profiles §4.1.4.3)."},
+	{InResponseToMixed, Error, Provider, "The answer names different requests in different places", "Have the provider set the same InResponseTo on Response and SubjectConfirmationData.", "InResponseTo differs, or is absent in one place, within one Response (SAML profiles §4.1.4.2)."},
+	{UnsolicitedRefused, Error, Provider, "The provider sent an answer that nobody asked for", "Start at the application or at the gate. To let people start at the provider, allow unsolicited answers for this provider.", "No InResponseTo, and the provider's record does not allow unsolicited answers (SAML profiles §4.1.5)."},
+	{AssertionReplayed, Error, Browser, "This assertion was used before", "Start again at the application. If nobody reloaded a page, somebody may have copied the answer: look at the other trace.", "The assertion's ID was consumed earlier (SAML profiles §4.1.4.5)."},
+	{AuthnTooOld, Error, Provider, "The person did not sign in anew", "Have the provider honour ForceAuthn.", "AuthnInstant is older than a request that demanded a new sign-in (SAML core §3.4.1)."},
+	{ContextOther, Error, Provider, "The person signed in by another method than was asked for", "Have the provider honour RequestedAuthnContext, or the application ask for what the provider offers.", "AuthnContextClassRef does not satisfy the request (SAML core §3.3.2.2.1)."},
+	{CrossingUnknown, Error, Browser, "This sign-in is not known, or no longer", "Start again at the application; a sign-in must be finished within ten minutes.", "No crossing in progress belongs to the answer or address."},
+	{CrossingOtherBrowser, Error, Browser, "This sign-in was begun in another browser", "Start again in the browser you want to use. Cookies must be allowed for the gate.", "The crossing's cookie is absent or differs."},
+	{CrossingEnded, Note, Browser, "This sign-in is already finished", "Continue to the application.", "An answer was posted again by the browser that already ended the crossing."},
+	{ApplicationUnknown, Error, Application, "No application with this identity is on record", "Add the application, or correct its entity ID on one of the two sides.", "The Issuer of an AuthnRequest, or the name in an address, is on no record."},
+	{ApplicationOwnStart, Error, Gate, "This application accepts only sign-ins that it started, and no start address is on record", "Set the application's own start address on its record.", "A start at the gate for an application that refuses unsolicited answers."},
+	{ProviderUnknown, Error, Gate, "No provider with this name is on record", "Add the provider, or correct the address.", "The name in an address is on no record."},
+	{NoProvider, Error, Gate, "No provider can serve this application", "Add a provider, or name one on the application's record.", "Provider selection came out empty."},
+	{ACSUnregistered, Error, Application, "The answer is wanted at an address that is not registered", "Correct the address at the application, or take in its metadata that lists the address.", "AssertionConsumerServiceURL or index is not on record (SAML profiles §4.1.4.1)."},
+	{BindingUnsupported, Error, Application, "The answer is wanted by a binding that is not offered", "Have the application ask for HTTP-POST, or leave ProtocolBinding out.", "ProtocolBinding names another binding (SAML core §3.4.1)."},
+	{RequestExpired, Error, Application, "The signed request is too old", "Start again. If it happens always, compare the clocks of application and gate.", "IssueInstant of a signed AuthnRequest is more than five minutes away."},
+	{RequestUnverified, Note, Application, "The request is signed, but no key of the application is on record", "Take in metadata with the application's signing certificate; until then requests count as unsigned.", "A signed AuthnRequest from an application without a signing key on record."},
+	{NameIDPolicyUnmet, Error, Application, "The application wants a NameID format that is not available", "Have the application ask for unspecified, or the provider send the format asked for.", "NameIDPolicy cannot be met (SAML core §3.4.1.1)."},
+	{PassiveImpossible, Error, Application, "The person must be asked, and the application forbade it", "Nothing is wrong: the application gets the status NoPassive.", "IsPassive without a session (SAML core §3.4.1)."},
+	{RelayStateTooLong, Error, Application, "RelayState is longer than 4 KiB", "Have the application keep its state itself and send a reference.", "SAML bindings §3.4.3 allows 80 bytes; the gate takes 4096."},
+	{TooManyStarts, Error, Browser, "Too many sign-ins were started from this network", "Wait a few minutes and start again.", "The bound on unfinished crossings, in all or from one address, is reached."},
+}
+
+var byCode = func() map[Code]Entry {
+	m := make(map[Code]Entry, len(catalogue))
+	for _, e := range catalogue {
+		if _, twice := m[e.Code]; twice {
+			panic("finding: code twice in catalogue: " + string(e.Code))
+		}
+		m[e.Code] = e
+	}
+	return m
+}()
+
+// Catalogue returns all entries in their order.
+func Catalogue() []Entry { return append([]Entry(nil), catalogue...) }

@@ -1,0 +1,146 @@
+// Package finding holds the catalogue of findings: everything that Inner Gate
+// can diagnose, each with a stable code, a severity, the side that must act and
+// the remedy. It imports nothing of ours, so every other package can refuse in
+// its terms.
+//
+// A refusal anywhere in the core is a *Finding returned as an error:
+//
+//	return finding.New(finding.AudienceOther,
+//		finding.Compare("Audience", ourEntityID, found))
+//
+// The texts live in catalogue.go and nowhere else; docs/findings.md is made
+// from that table.
+package finding
+
+import (
+	"errors"
+	"strings"
+)
+
+// Code is the stable name of a finding. Codes are never renamed.
+type Code string
+
+// Severity says how much a finding matters.
+type Severity string
+
+// Severities, from harmless to refusing.
+const (
+	Note    Severity = "note"
+	Warning Severity = "warning"
+	Error   Severity = "error"
+)
+
+// Side is the party that has to act on a finding.
+type Side string
+
+// Sides. Sender stands for "whoever sent the document"; it is resolved to
+// Provider or Application by the step that knows, with [Finding.From].
+const (
+	Provider    Side = "provider"
+	Application Side = "application"
+	Gate        Side = "gate"
+	Browser     Side = "browser"
+	Sender      Side = "sender"
+)
+
+// Evidence is one fact a finding rests on. Expected and Found are compared
+// letter by letter where both are given.
+type Evidence struct {
+	Label    string `json:"label"`
+	Expected string `json:"expected,omitempty"`
+	Found    string `json:"found,omitempty"`
+}
+
+// Compare is evidence that two values should have been the same.
+func Compare(label, expected, found string) Evidence {
+	return Evidence{Label: label, Expected: expected, Found: found}
+}
+
+// Fact is evidence that consists of one value.
+func Fact(label, found string) Evidence { return Evidence{Label: label, Found: found} }
+
+// Finding is one diagnosed fact. It is immutable once made and serves as error.
+type Finding struct {
+	Code     Code       `json:"code"`
+	Severity Severity   `json:"severity"`
+	Side     Side       `json:"side"`
+	Title    string     `json:"title"`
+	Remedy   string     `json:"remedy"`
+	Evidence []Evidence `json:"evidence,omitempty"`
+}
+
+// New makes a finding from the catalogue. A code that is not in the catalogue
+// is a programming error and panics.
+func New(code Code, evidence ...Evidence) *Finding {
+	e, ok := byCode[code]
+	if !ok {
+		panic("finding: code not in catalogue: " + string(code))
+	}
+	return &Finding{Code: code, Severity: e.Severity, Side: e.Side, Title: e.Title, Remedy: e.Remedy, Evidence: evidence}
+}
+
+// Error gives the title, the evidence and the way out in one line.
+func (f *Finding) Error() string {
+	var b strings.Builder
+	b.WriteString(f.Title)
+	for i, e := range f.Evidence {
+		if i == 0 {
+			b.WriteString(" (")
+		} else {
+			b.WriteString("; ")
+		}
+		b.WriteString(e.Label)
+		switch {
+		case e.Expected != "":
+			b.WriteString(": expected " + quote(e.Expected) + ", found " + quote(e.Found))
+		default:
+			b.WriteString(": " + e.Found)
+		}
+	}
+	if len(f.Evidence) > 0 {
+		b.WriteString(")")
+	}
+	b.WriteString(". " + f.Remedy)
+	return b.String()
+}
+
+func quote(s string) string {
+	if s == "" {
+		return "nothing"
+	}
+	return "“" + s + "”"
+}
+
+// From returns the finding with Sender replaced by the party that sent the
+// document in question, in the side and in the texts.
+func (f *Finding) From(side Side) *Finding {
+	if f.Side != Sender {
+		return f
+	}
+	g := *f
+	g.Side = side
+	g.Remedy = strings.ReplaceAll(g.Remedy, "the sender", "the "+string(side))
+	return &g
+}
+
+// With returns the finding with more evidence.
+func (f *Finding) With(evidence ...Evidence) *Finding {
+	g := *f
+	g.Evidence = append(append([]Evidence(nil), f.Evidence...), evidence...)
+	return &g
+}
+
+// Of finds the finding in an error, nil if there is none.
+func Of(err error) *Finding {
+	var f *Finding
+	if errors.As(err, &f) {
+		return f
+	}
+	return nil
+}
+
+// Is reports whether err is, or wraps, a finding of this code.
+func Is(err error, code Code) bool {
+	f := Of(err)
+	return f != nil && f.Code == code
+}

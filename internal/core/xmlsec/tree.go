@@ -1,0 +1,266 @@
+package xmlsec
+
+import (
+	"bytes"
+	"io"
+	"strings"
+
+	"innergate.example/innergate/internal/core/finding"
+)
+
+// Node is a child of an element: an element, or a piece of text, a comment or a
+// processing instruction.
+type Node struct {
+	Kind    Kind
+	Element *Element // of StartElement
+	Target  string   // of ProcInst
+	Data    []byte   // of Text, Comment, ProcInst
+}
+
+// Element is an element of a small tree. Trees that were read are not changed
+// afterwards; trees that are built are changed only by their builder.
+type Element struct {
+	Prefix, Local, Space string
+	Attrs                []Attr
+	NS                   []NSDecl
+	Children             []Node
+	Parent               *Element
+	Start, End           int64 // offsets in the source, when read
+}
+
+// Document is a whole document as a tree.
+type Document struct {
+	Root           *Element
+	Before, Behind []Node // comments and processing instructions around Root
+}
+
+// Parse reads a document into a tree. IDs must be unique in it.
+func Parse(octets []byte, limits Limits) (*Document, error) {
+	return ParseFrom(NewReader(bytes.NewReader(octets), limits))
+}
+
+// ParseFrom reads all events that are left in r into a tree.
+func ParseFrom(r *Reader) (*Document, error) {
+	doc := &Document{}
+	ids := map[string]bool{}
+	for {
+		ev, err := r.Next()
+		if err == io.EOF {
+			return doc, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if ev.Kind == StartElement {
+			if doc.Root, err = subtree(r, ev, ids); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		n := Node{Kind: ev.Kind, Target: ev.Local, Data: bytes.Clone(ev.Text)}
+		if doc.Root == nil {
+			doc.Before = append(doc.Before, n)
+		} else {
+			doc.Behind = append(doc.Behind, n)
+		}
+	}
+}
+
+// subtree reads the element that begins with ev, up to its end.
+func subtree(r *Reader, ev *Event, ids map[string]bool) (*Element, error) {
+	root, err := open(ev, ids)
+	if err != nil {
+		return nil, err
+	}
+	for at := root; ; {
+		if ev, err = r.Next(); err != nil {
+			return nil, err
+		}
+		switch ev.Kind {
+		case StartElement:
+			child, err := open(ev, ids)
+			if err != nil {
+				return nil, err
+			}
+			child.Parent = at
+			at.Children = append(at.Children, Node{Kind: StartElement, Element: child})
+			at = child
+		case EndElement:
+			at.End = ev.End
+			if at == root {
+				return root, nil
+			}
+			at = at.Parent
+		case Text:
+			if n := len(at.Children); n > 0 && at.Children[n-1].Kind == Text {
+				at.Children[n-1].Data = append(at.Children[n-1].Data, ev.Text...)
+				continue
+			}
+			at.Children = append(at.Children, Node{Kind: Text, Data: bytes.Clone(ev.Text)})
+		default:
+			at.Children = append(at.Children, Node{Kind: ev.Kind, Target: ev.Local, Data: bytes.Clone(ev.Text)})
+		}
+	}
+}
+
+func open(ev *Event, ids map[string]bool) (*Element, error) {
+	e := &Element{Prefix: ev.Prefix, Local: ev.Local, Space: ev.Space, Start: ev.Start}
+	if len(ev.NS) > 0 {
+		e.NS = append([]NSDecl(nil), ev.NS...)
+	}
+	if len(ev.Attrs) > 0 {
+		e.Attrs = append([]Attr(nil), ev.Attrs...)
+	}
+	for i := range e.Attrs {
+		a := &e.Attrs[i]
+		a.Value = bytes.Clone(a.Value)
+		if a.Space == "" && (a.Local == "ID" || a.Local == "Id") || a.Space == NSXML && a.Local == "id" {
+			if id := string(a.Value); ids[id] {
+				return nil, finding.New(finding.XMLDuplicate, finding.Fact("ID", id))
+			} else {
+				ids[id] = true
+			}
+		}
+	}
+	return e, nil
+}
+
+// Is reports whether the element has this name.
+func (e *Element) Is(space, local string) bool { return e.Local == local && e.Space == space }
+
+// Attr gives an attribute without namespace, "" if absent.
+func (e *Element) Attr(local string) string {
+	v, _ := e.LookAttr("", local)
+	return v
+}
+
+// LookAttr gives an attribute and whether it is there.
+func (e *Element) LookAttr(space, local string) (string, bool) {
+	for i := range e.Attrs {
+		if e.Attrs[i].Local == local && e.Attrs[i].Space == space {
+			return string(e.Attrs[i].Value), true
+		}
+	}
+	return "", false
+}
+
+// Elements gives the child elements of this name, in order; an empty local name
+// stands for all.
+func (e *Element) Elements(space, local string) []*Element {
+	var out []*Element
+	for _, n := range e.Children {
+		if n.Kind == StartElement && (local == "" || n.Element.Is(space, local)) {
+			out = append(out, n.Element)
+		}
+	}
+	return out
+}
+
+// Child gives the first child element of this name, nil if there is none.
+func (e *Element) Child(space, local string) *Element {
+	for _, n := range e.Children {
+		if n.Kind == StartElement && n.Element.Is(space, local) {
+			return n.Element
+		}
+	}
+	return nil
+}
+
+// Value is all text directly in the element, CDATA included, comments and
+// processing instructions left out, white space around it trimmed. The second
+// result is false if the element holds other elements, so that it has no value.
+func (e *Element) Value() (string, bool) {
+	var b strings.Builder
+	for _, n := range e.Children {
+		switch n.Kind {
+		case StartElement:
+			return "", false
+		case Text:
+			b.Write(n.Data)
+		}
+	}
+	return strings.Trim(b.String(), " \t\r\n"), true
+}
+
+// Lookup gives the namespace that a prefix is bound to inside the element.
+func (e *Element) Lookup(prefix string) (string, bool) {
+	for at := e; at != nil; at = at.Parent {
+		if uri, ok := lookup(at.NS, prefix); ok && (prefix != "" || uri != "" || declares(at.NS, "")) {
+			return uri, true
+		}
+	}
+	return "", prefix == ""
+}
+
+func declares(ns []NSDecl, prefix string) bool {
+	for _, d := range ns {
+		if d.Prefix == prefix {
+			return true
+		}
+	}
+	return false
+}
+
+// inherited gives what the element has from its ancestors (see apex).
+func (e *Element) inherited() (ns []NSDecl, xml []Attr) {
+	for at := e.Parent; at != nil; at = at.Parent {
+		for _, d := range at.NS {
+			if !declares(ns, d.Prefix) && !declares(e.NS, d.Prefix) {
+				ns = append(ns, d)
+			}
+		}
+		for _, a := range at.Attrs {
+			if a.Space == NSXML {
+				known := false
+				for _, x := range xml {
+					known = known || x.Local == a.Local
+				}
+				if !known {
+					xml = append(xml, a)
+				}
+			}
+		}
+	}
+	return ns, xml
+}
+
+// Canonical writes the canonical form of the element to w, leaving out the
+// subtree of omit, if given.
+func (e *Element) Canonical(w io.Writer, m Method, omit *Element) error {
+	c := NewCanonicalizer(w, m)
+	e.emit(c, omit)
+	return c.Flush()
+}
+
+// Canonical writes the canonical form of the document to w.
+func (d *Document) Canonical(w io.Writer, m Method, omit *Element) error {
+	c := NewCanonicalizer(w, m)
+	emitOthers(c, d.Before, d.Root)
+	d.Root.emit(c, omit)
+	emitOthers(c, d.Behind, d.Root)
+	return c.Flush()
+}
+
+func emitOthers(c *Canonicalizer, nodes []Node, at *Element) {
+	for _, n := range nodes {
+		c.Event(&Event{Kind: n.Kind, Local: n.Target, Text: n.Data}, at)
+	}
+}
+
+func (e *Element) emit(c *Canonicalizer, omit *Element) {
+	if e == omit {
+		return
+	}
+	ev := Event{Kind: StartElement, Prefix: e.Prefix, Local: e.Local, Space: e.Space, Attrs: e.Attrs, NS: e.NS}
+	c.Event(&ev, e)
+	for _, n := range e.Children {
+		if n.Kind == StartElement {
+			n.Element.emit(c, omit)
+			continue
+		}
+		ev = Event{Kind: n.Kind, Local: n.Target, Text: n.Data}
+		c.Event(&ev, e)
+	}
+	ev = Event{Kind: EndElement, Prefix: e.Prefix, Local: e.Local, Space: e.Space}
+	c.Event(&ev, e)
+}
