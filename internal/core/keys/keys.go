@@ -1,0 +1,211 @@
+// Package keys holds key pairs with their certificates, and reads certificates
+// that other sides made.
+//
+//	pair, err := keys.Generate("gate.wrenmoor.example", now, rand.Reader)
+//	fmt.Println(pair.Certificate.SHA256())
+//
+// Trust in Inner Gate is by key: a certificate is how a key travels and what
+// people compare, nothing more.
+package keys
+
+import (
+	"bytes"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/rsa"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"math/big"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/cryptobyte"
+	"golang.org/x/crypto/cryptobyte/asn1"
+
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/xmlsec"
+)
+
+// Certificate is a certificate as it was received, and its public key.
+type Certificate struct {
+	DER    []byte
+	Public crypto.PublicKey
+	X509   *x509.Certificate // nil if only the key could be read
+}
+
+// ParseCertificate reads a certificate in DER. One that as a whole does not
+// follow RFC 5280 still yields its public key (SubjectPublicKeyInfo); X509 is
+// nil then.
+func ParseCertificate(der []byte) (Certificate, error) {
+	if c, err := x509.ParseCertificate(der); err == nil {
+		return Certificate{DER: der, Public: c.PublicKey, X509: c}, nil
+	}
+	// Certificate ::= SEQUENCE { tbsCertificate SEQUENCE { [0] version, serial,
+	// signature, issuer, validity, subject, subjectPublicKeyInfo, … } … }
+	in := cryptobyte.String(der)
+	var cert, tbs, spki cryptobyte.String
+	ok := in.ReadASN1(&cert, asn1.SEQUENCE) && cert.ReadASN1(&tbs, asn1.SEQUENCE) &&
+		tbs.SkipOptionalASN1(asn1.Tag(0).Constructed().ContextSpecific()) && tbs.SkipASN1(asn1.INTEGER)
+	for i := 0; ok && i < 4; i++ {
+		ok = tbs.SkipASN1(asn1.SEQUENCE)
+	}
+	if !ok || !tbs.ReadASN1Element(&spki, asn1.SEQUENCE) {
+		return Certificate{}, errors.New("this is not a certificate; give X.509 in DER or PEM")
+	}
+	public, err := x509.ParsePKIXPublicKey(spki)
+	if err != nil {
+		return Certificate{}, fmt.Errorf("the certificate holds no key that can be used: %w", err)
+	}
+	return Certificate{DER: der, Public: public}, nil
+}
+
+// ParseText reads a certificate from base64 of DER with any white space, or
+// from PEM, as both are pasted into metadata.
+func ParseText(text string) (Certificate, error) {
+	if strings.Contains(text, "-----BEGIN") {
+		block, _ := pem.Decode([]byte(strings.TrimSpace(text)))
+		if block == nil {
+			return Certificate{}, errors.New("the PEM block is damaged; copy it whole, with its BEGIN and END lines")
+		}
+		return ParseCertificate(block.Bytes)
+	}
+	der, err := xmlsec.Base64(text)
+	if err != nil {
+		return Certificate{}, fmt.Errorf("the certificate is not base64: %w", err)
+	}
+	return ParseCertificate(der)
+}
+
+// SHA256 is the fingerprint people compare.
+func (c Certificate) SHA256() string {
+	sum := sha256.Sum256(c.DER)
+	return xmlsec.Fingerprint(sum[:])
+}
+
+// SHA1 is the older fingerprint that many programs still show.
+func (c Certificate) SHA1() string {
+	sum := sha1.Sum(c.DER)
+	return xmlsec.Fingerprint(sum[:])
+}
+
+// PEM gives the certificate in PEM.
+func (c Certificate) PEM() []byte {
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c.DER})
+}
+
+// Describe says what kind of key it is, like "RSA 2048".
+func (c Certificate) Describe() string { return Describe(c.Public) }
+
+// Describe says what kind a public key is.
+func Describe(public crypto.PublicKey) string {
+	switch k := public.(type) {
+	case *rsa.PublicKey:
+		return fmt.Sprintf("RSA %d", k.N.BitLen())
+	case *ecdsa.PublicKey:
+		return "EC " + k.Curve.Params().Name
+	case ed25519.PublicKey:
+		return "Ed25519"
+	}
+	return "unknown"
+}
+
+// Findings are what is odd about the certificate at a time; none refuses.
+func (c Certificate) Findings(now time.Time) []*finding.Finding {
+	if c.X509 == nil {
+		return []*finding.Finding{finding.New(finding.CertificateOdd, finding.Fact("SHA-256", c.SHA256()))}
+	}
+	if now.After(c.X509.NotAfter) {
+		return []*finding.Finding{finding.New(finding.CertificateExpired,
+			finding.Fact("Not after", c.X509.NotAfter.UTC().Format(time.RFC3339)), finding.Fact("SHA-256", c.SHA256()))}
+	}
+	return nil
+}
+
+// Pair is a private key with its certificate. It never prints its private half.
+type Pair struct {
+	private     crypto.Signer
+	Certificate Certificate
+}
+
+// Signer is the private half.
+func (p *Pair) Signer() crypto.Signer { return p.private }
+
+// String hides the private half.
+func (p *Pair) String() string { return "key pair " + p.Certificate.SHA256() }
+
+// validity of the certificates the gate makes for itself.
+const validity = 5 * 365 * 24 * time.Hour
+
+// Generate makes an RSA-2048 pair with a self-signed certificate for a common
+// name, valid for five years from now.
+func Generate(commonName string, now time.Time, random io.Reader) (*Pair, error) {
+	key, err := rsa.GenerateKey(random, 2048)
+	if err != nil {
+		return nil, err
+	}
+	serial := make([]byte, 16)
+	if _, err := io.ReadFull(random, serial); err != nil {
+		return nil, err
+	}
+	serial[0] = serial[0]&0x7F | 0x40 // positive, RFC 5280 §4.1.2.2
+	tmpl := &x509.Certificate{
+		SerialNumber: new(big.Int).SetBytes(serial), Subject: pkix.Name{CommonName: commonName},
+		NotBefore: now.Add(-time.Hour).UTC(), NotAfter: now.Add(validity).UTC(),
+		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageKeyEncipherment, BasicConstraintsValid: true,
+	}
+	der, err := x509.CreateCertificate(random, tmpl, tmpl, key.Public(), key)
+	if err != nil {
+		return nil, err
+	}
+	cert, err := ParseCertificate(der)
+	return &Pair{private: key, Certificate: cert}, err
+}
+
+// Marshal gives the pair in PEM, private key first. Whoever calls it seals it.
+func (p *Pair) Marshal() ([]byte, error) {
+	der, err := x509.MarshalPKCS8PrivateKey(p.private)
+	if err != nil {
+		return nil, err
+	}
+	return append(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), p.Certificate.PEM()...), nil
+}
+
+// Unmarshal reads what Marshal gave.
+func Unmarshal(text []byte) (*Pair, error) {
+	p := &Pair{}
+	for {
+		block, rest := pem.Decode(bytes.TrimSpace(text))
+		if block == nil {
+			break
+		}
+		text = rest
+		switch block.Type {
+		case "PRIVATE KEY":
+			key, err := x509.ParsePKCS8PrivateKey(block.Bytes)
+			if err != nil {
+				return nil, err
+			}
+			signer, ok := key.(crypto.Signer)
+			if !ok {
+				return nil, errors.New("the private key cannot sign; use RSA or ECDSA")
+			}
+			p.private = signer
+		case "CERTIFICATE":
+			var err error
+			if p.Certificate, err = ParseCertificate(block.Bytes); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if p.private == nil || p.Certificate.DER == nil {
+		return nil, errors.New("the PEM text must hold a PRIVATE KEY and a CERTIFICATE")
+	}
+	return p, nil
+}

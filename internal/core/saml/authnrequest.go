@@ -1,0 +1,222 @@
+package saml
+
+import (
+	"crypto"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/xmlsec"
+)
+
+// AuthnRequest asks for a sign-in (SAML core §3.4.1).
+type AuthnRequest struct {
+	ID              string
+	IssueInstant    time.Time
+	Issuer          string
+	Destination     string
+	ACS             string // AssertionConsumerServiceURL
+	ACSIndex        int    // AssertionConsumerServiceIndex, -1 if absent
+	ProtocolBinding string
+	ForceAuthn      bool
+	IsPassive       bool
+	NameIDFormat    string   // of NameIDPolicy
+	Contexts        []string // AuthnContextClassRef asked for
+	Comparison      string   // of RequestedAuthnContext, "exact" if absent
+}
+
+// readRequest reads the root of an AuthnRequest, unverified.
+func readRequest(octets []byte) (*AuthnRequest, *xmlsec.Element, error) {
+	doc, err := xmlsec.Parse(octets, xmlsec.MessageLimits)
+	if err != nil {
+		return nil, nil, err
+	}
+	root := doc.Root
+	if !root.Is(NSProtocol, "AuthnRequest") {
+		return nil, nil, finding.New(finding.MessageOther, finding.Compare("Message", "AuthnRequest", kindOf(root)))
+	}
+	if v := root.Attr("Version"); v != "2.0" {
+		return nil, nil, finding.New(finding.MessageOther, finding.Compare("Version", "2.0", v))
+	}
+	r := &AuthnRequest{ID: root.Attr("ID"), Destination: root.Attr("Destination"), ACS: root.Attr("AssertionConsumerServiceURL"),
+		ACSIndex: -1, ProtocolBinding: root.Attr("ProtocolBinding"), ForceAuthn: parseBool(root.Attr("ForceAuthn")),
+		IsPassive: parseBool(root.Attr("IsPassive")), Issuer: childValue(root, NSAssertion, "Issuer")}
+	if r.IssueInstant, err = optionalTime(root, "IssueInstant"); err != nil {
+		return nil, nil, err
+	}
+	if s := root.Attr("AssertionConsumerServiceIndex"); s != "" {
+		if r.ACSIndex, err = strconv.Atoi(strings.TrimSpace(s)); err != nil || r.ACSIndex < 0 {
+			return nil, nil, finding.New(finding.MessageUndecodable, finding.Fact("AssertionConsumerServiceIndex", s))
+		}
+	}
+	if p := root.Child(NSProtocol, "NameIDPolicy"); p != nil {
+		r.NameIDFormat = p.Attr("Format")
+	}
+	if c := root.Child(NSProtocol, "RequestedAuthnContext"); c != nil {
+		if r.Comparison = c.Attr("Comparison"); r.Comparison == "" {
+			r.Comparison = "exact"
+		}
+		for _, ref := range c.Elements(NSAssertion, "AuthnContextClassRef") {
+			v, _ := ref.Value()
+			r.Contexts = append(r.Contexts, v)
+		}
+	}
+	if r.ID == "" || r.Issuer == "" {
+		return nil, nil, finding.New(finding.IssuerMissing, finding.Fact("ID", r.ID), finding.Fact("Issuer", r.Issuer))
+	}
+	return r, root, nil
+}
+
+// RequestIssuer gives the unverified Issuer of an AuthnRequest, to find out
+// whose record to check it against.
+func RequestIssuer(octets []byte) (string, error) {
+	r, _, err := readRequest(octets)
+	if err != nil {
+		return "", err
+	}
+	return r.Issuer, nil
+}
+
+// ReadAuthnRequest reads and checks an AuthnRequest from an application that is
+// on record (SAML profiles §4.1.4.1, core §3.4.1). sso is the address it arrived
+// at, skew the allowed difference of clocks.
+func ReadAuthnRequest(in Inbound, sp *SP, sso string, now time.Time, skew time.Duration, log *finding.Checks) (*AuthnRequest, error) {
+	r, root, err := readRequest(in.Octets)
+	if err != nil {
+		return nil, log.Fail("AuthnRequest", err)
+	}
+	if r.Issuer != sp.EntityID {
+		return nil, log.Fail("Issuer", finding.New(finding.IssuerOther, finding.Compare("Issuer", sp.EntityID, r.Issuer)))
+	}
+	log.Pass("Issuer", r.Issuer)
+	signed, err := verifyRequest(in, root, sp, log)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case r.Destination == "" && signed:
+		return nil, log.Fail("Destination", finding.New(finding.DestinationMissing, finding.Fact("Expected", sso)))
+	case r.Destination != "" && r.Destination != sso:
+		return nil, log.Fail("Destination", finding.New(finding.DestinationOther, finding.Compare("Destination", sso, r.Destination)))
+	}
+	log.Pass("Destination", r.Destination)
+	if age := now.Sub(r.IssueInstant); signed && (age > 5*time.Minute+skew || age < -5*time.Minute-skew) {
+		return nil, log.Fail("IssueInstant", finding.New(finding.RequestExpired,
+			finding.Fact("IssueInstant", formatTime(r.IssueInstant)), finding.Fact("Now", formatTime(now))))
+	}
+	if r.ProtocolBinding != "" && r.ProtocolBinding != BindingPOST {
+		return nil, log.Fail("ProtocolBinding", finding.New(finding.BindingUnsupported, finding.Compare("ProtocolBinding", BindingPOST, r.ProtocolBinding)))
+	}
+	acs, err := sp.chooseACS(r)
+	if err != nil {
+		return nil, log.Fail("AssertionConsumerService", err)
+	}
+	r.ACS = acs
+	log.Pass("AssertionConsumerService", acs)
+	return r, nil
+}
+
+func verifyRequest(in Inbound, root *xmlsec.Element, sp *SP, log *finding.Checks) (bool, error) {
+	keys := publicKeys(sp.Keys)
+	embedded := xmlsec.Signed(root)
+	if !embedded && !in.SignedRedirect() {
+		if sp.AuthnRequestsSigned {
+			return false, log.Fail("Signature", finding.New(finding.SignatureMissing, finding.Fact("AuthnRequest", "must be signed, says the application's record")).From(finding.Application))
+		}
+		log.Pass("Signature", "none, none demanded")
+		return false, nil
+	}
+	if len(keys) == 0 && !sp.AuthnRequestsSigned {
+		log.Note("Signature", finding.New(finding.RequestUnverified))
+		return false, nil
+	}
+	if in.SignedRedirect() {
+		warnings, err := in.VerifyRedirect(keys, xmlsec.Policy{})
+		if err != nil {
+			return false, log.Fail("Signature", err)
+		}
+		for _, w := range warnings {
+			log.Note("Signature", w)
+		}
+	}
+	if embedded {
+		if _, err := xmlsec.Verify(root, keys, xmlsec.Policy{}); err != nil {
+			return false, log.Fail("Signature", err)
+		}
+	}
+	log.Pass("Signature", "made with a key on record")
+	return true, nil
+}
+
+// chooseACS gives the registered address that the request means: by exact
+// address, by index, else the default (SAML profiles §4.1.4.1).
+func (s *SP) chooseACS(r *AuthnRequest) (string, error) {
+	var known []string
+	for _, e := range s.ACS {
+		if e.Binding != BindingPOST {
+			continue
+		}
+		if r.ACS != "" && e.Location == r.ACS || r.ACS == "" && r.ACSIndex >= 0 && e.Index == r.ACSIndex {
+			return e.Location, nil
+		}
+		known = append(known, e.Location)
+	}
+	switch {
+	case r.ACS != "":
+		return "", finding.New(finding.ACSUnregistered, finding.Compare("AssertionConsumerServiceURL", strings.Join(known, " or "), r.ACS))
+	case r.ACSIndex >= 0:
+		return "", finding.New(finding.ACSUnregistered, finding.Compare("AssertionConsumerServiceIndex", strings.Join(known, " or "), strconv.Itoa(r.ACSIndex)))
+	}
+	if e, ok := s.DefaultACS(); ok {
+		return e.Location, nil
+	}
+	return "", finding.New(finding.ACSUnregistered)
+}
+
+// WriteAuthnRequest writes a request and puts it into its binding: to the
+// Redirect address of the provider if it has one, else by POST. With a key the
+// request is signed: in the address, or enveloped.
+func WriteAuthnRequest(r AuthnRequest, to Endpoint, relayState string, pair *keys.Pair) (Outbound, error) {
+	root := samlp("AuthnRequest").Declare("samlp", NSProtocol).Declare("saml", NSAssertion).
+		Set("ID", r.ID).Set("Version", "2.0").Set("IssueInstant", formatTime(r.IssueInstant)).Set("Destination", to.Location).
+		Set("AssertionConsumerServiceURL", r.ACS).Set("ProtocolBinding", BindingPOST)
+	if r.ForceAuthn {
+		root.Set("ForceAuthn", "true")
+	}
+	if r.IsPassive {
+		root.Set("IsPassive", "true")
+	}
+	root.Add(saml("Issuer").AddText(r.Issuer))
+	policy := samlp("NameIDPolicy").Set("Format", r.NameIDFormat).Set("AllowCreate", "true")
+	root.Add(policy)
+	if len(r.Contexts) > 0 {
+		c := samlp("RequestedAuthnContext").Set("Comparison", r.Comparison)
+		for _, class := range r.Contexts {
+			c.Add(saml("AuthnContextClassRef").AddText(class))
+		}
+		root.Add(c)
+	}
+	if to.Binding == BindingRedirect {
+		var key crypto.Signer
+		if pair != nil {
+			key = pair.Signer()
+		}
+		return ToRedirect(to.Location, "SAMLRequest", root.Octets(), relayState, key)
+	}
+	if pair != nil {
+		if err := xmlsec.Sign(root, 1, pair.Signer(), pair.Certificate.DER); err != nil {
+			return Outbound{}, err
+		}
+	}
+	return ToPOST(to.Location, "SAMLRequest", root.Octets(), relayState), nil
+}
+
+// Satisfies reports whether the class a provider states fulfils the request.
+// Only equality can be judged without a ranking of classes, so for minimum,
+// maximum and better any stated class is taken (SAML core §3.3.2.2.1).
+func (r *AuthnRequest) Satisfies(class string) bool {
+	return len(r.Contexts) == 0 || r.Comparison != "exact" || slices.Contains(r.Contexts, class)
+}

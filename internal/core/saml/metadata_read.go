@@ -1,0 +1,289 @@
+package saml
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rsa"
+	"math/big"
+
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/xmlsec"
+)
+
+// ReadMetadata reads the metadata of one entity. What is not metadata is
+// recognised and said so; every refusal is a finding.
+func ReadMetadata(octets []byte, now time.Time) (*Metadata, error) {
+	if f := recognise(octets); f != nil {
+		return nil, f
+	}
+	doc, err := xmlsec.Parse(octets, xmlsec.MessageLimits)
+	if err != nil {
+		return nil, err
+	}
+	entity := doc.Root
+	if entity.Is(NSMetadata, "EntitiesDescriptor") {
+		if entity, err = onlyEntity(entity); err != nil {
+			return nil, err
+		}
+	}
+	if !entity.Is(NSMetadata, "EntityDescriptor") {
+		return nil, finding.New(finding.MetadataNotMetadata,
+			finding.Compare("Outermost element", "EntityDescriptor in "+NSMetadata, kindOf(entity)))
+	}
+	return readEntity(entity, now)
+}
+
+func onlyEntity(root *xmlsec.Element) (*xmlsec.Element, error) {
+	var found []*xmlsec.Element
+	var walk func(*xmlsec.Element)
+	walk = func(e *xmlsec.Element) {
+		found = append(found, e.Elements(NSMetadata, "EntityDescriptor")...)
+		for _, group := range e.Elements(NSMetadata, "EntitiesDescriptor") {
+			walk(group)
+		}
+	}
+	walk(root)
+	if len(found) != 1 {
+		var ids []string
+		for _, e := range found[:min(3, len(found))] {
+			ids = append(ids, e.Attr("entityID"))
+		}
+		return nil, finding.New(finding.MetadataSeveral, finding.Fact("Entities", strconv.Itoa(len(found))),
+			finding.Fact("Among them", strings.Join(ids, ", ")))
+	}
+	return found[0], nil
+}
+
+func readEntity(entity *xmlsec.Element, now time.Time) (*Metadata, error) {
+	m := &Metadata{EntityID: strings.TrimSpace(entity.Attr("entityID"))}
+	if n := len([]rune(m.EntityID)); n == 0 || n > 1024 {
+		return nil, finding.New(finding.MetadataEntityID, finding.Fact("Characters", strconv.Itoa(n)))
+	}
+	for _, holder := range append([]*xmlsec.Element{entity}, entity.Elements(NSMetadata, "")...) {
+		until, err := optionalTime(holder, "validUntil")
+		if err != nil {
+			return nil, err
+		}
+		if until.IsZero() {
+			continue
+		}
+		if m.ValidUntil.IsZero() || until.Before(m.ValidUntil) {
+			m.ValidUntil = until
+		}
+	}
+	if entity.Parent != nil {
+		if until, err := optionalTime(entity.Parent, "validUntil"); err != nil {
+			return nil, err
+		} else if !until.IsZero() && (m.ValidUntil.IsZero() || until.Before(m.ValidUntil)) {
+			m.ValidUntil = until
+		}
+	}
+	if !m.ValidUntil.IsZero() && !now.Before(m.ValidUntil) {
+		return nil, finding.New(finding.MetadataExpired, finding.Fact("validUntil", formatTime(m.ValidUntil)), finding.Fact("Now", formatTime(now)))
+	}
+	for _, role := range entity.Elements(NSMetadata, "") {
+		if !slices.Contains(strings.Fields(role.Attr("protocolSupportEnumeration")), NSProtocol) {
+			continue
+		}
+		switch {
+		case role.Local == "IDPSSODescriptor" && m.IDP == nil:
+			ks, err := readKeys(role)
+			if err != nil {
+				return nil, err
+			}
+			m.IDP = &IDP{EntityID: m.EntityID, Title: title(entity, role), SSO: endpoints(role, "SingleSignOnService"), Keys: ks,
+				NameIDFormats: values(role, "NameIDFormat"), WantAuthnRequestsSigned: parseBool(role.Attr("WantAuthnRequestsSigned"))}
+		case role.Local == "SPSSODescriptor" && m.SP == nil:
+			ks, err := readKeys(role)
+			if err != nil {
+				return nil, err
+			}
+			m.SP = &SP{EntityID: m.EntityID, Title: title(entity, role), ACS: endpoints(role, "AssertionConsumerService"), Keys: ks,
+				NameIDFormats: values(role, "NameIDFormat"), AuthnRequestsSigned: parseBool(role.Attr("AuthnRequestsSigned")),
+				WantAssertionsSigned: parseBool(role.Attr("WantAssertionsSigned"))}
+		}
+	}
+	return m, nil
+}
+
+func roles(m *Metadata) string {
+	var r []string
+	if m.IDP != nil {
+		r = append(r, "IDPSSODescriptor")
+	}
+	if m.SP != nil {
+		r = append(r, "SPSSODescriptor")
+	}
+	if r == nil {
+		return "no role of SAML 2.0"
+	}
+	return strings.Join(r, " and ")
+}
+
+// AsProvider takes the identity provider role and sees that it can be used.
+func (m *Metadata) AsProvider() (*IDP, error) {
+	if m.IDP == nil {
+		return nil, finding.New(finding.MetadataRole, finding.Compare("Role", "IDPSSODescriptor", roles(m)))
+	}
+	if _, ok := m.IDP.SSOBy(""); !ok {
+		return nil, finding.New(finding.MetadataNoEndpoint, finding.Compare("SingleSignOnService", "one by HTTP-Redirect or HTTP-POST", describe(m.IDP.SSO))).From(finding.Provider)
+	}
+	if len(signingKeys(m.IDP.Keys)) == 0 {
+		return nil, finding.New(finding.MetadataNoKey).From(finding.Provider)
+	}
+	return m.IDP, nil
+}
+
+// AsApplication takes the service provider role and sees that it can be used.
+func (m *Metadata) AsApplication() (*SP, error) {
+	if m.SP == nil {
+		return nil, finding.New(finding.MetadataRole, finding.Compare("Role", "SPSSODescriptor", roles(m)))
+	}
+	if _, ok := m.SP.DefaultACS(); !ok {
+		return nil, finding.New(finding.MetadataNoEndpoint, finding.Compare("AssertionConsumerService", "one by HTTP-POST", describe(m.SP.ACS))).From(finding.Application)
+	}
+	return m.SP, nil
+}
+
+func describe(es []Endpoint) string {
+	var parts []string
+	for _, e := range es {
+		parts = append(parts, e.Binding[strings.LastIndex(e.Binding, ":")+1:]+" "+e.Location)
+	}
+	return strings.Join(parts, ", ")
+}
+
+func endpoints(role *xmlsec.Element, local string) []Endpoint {
+	var out []Endpoint
+	for _, e := range role.Elements(NSMetadata, local) {
+		ep := Endpoint{Binding: e.Attr("Binding"), Location: strings.TrimSpace(e.Attr("Location"))}
+		if !usableAddress(ep.Location) {
+			continue
+		}
+		ep.Index, _ = strconv.Atoi(e.Attr("index"))
+		if s, ok := e.LookAttr("", "isDefault"); ok {
+			b := parseBool(s)
+			ep.Default = &b
+		}
+		out = append(out, ep)
+	}
+	return out
+}
+
+func values(el *xmlsec.Element, local string) []string {
+	var out []string
+	for _, e := range el.Elements(NSMetadata, local) {
+		if v, ok := e.Value(); ok && v != "" {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+// title is the name for people: mdui:DisplayName, else OrganizationDisplayName,
+// in English if there is a choice.
+func title(entity, role *xmlsec.Element) string {
+	pick := func(list []*xmlsec.Element) string {
+		best := ""
+		for _, e := range list {
+			v, _ := e.Value()
+			if lang, _ := e.LookAttr(xmlsec.NSXML, "lang"); best == "" || lang == "en" {
+				best = v
+			}
+		}
+		return best
+	}
+	if ext := role.Child(NSMetadata, "Extensions"); ext != nil {
+		if info := ext.Child(NSUI, "UIInfo"); info != nil {
+			if t := pick(info.Elements(NSUI, "DisplayName")); t != "" {
+				return t
+			}
+		}
+	}
+	if org := entity.Child(NSMetadata, "Organization"); org != nil {
+		return pick(org.Elements(NSMetadata, "OrganizationDisplayName"))
+	}
+	return ""
+}
+
+func readKeys(role *xmlsec.Element) ([]Key, error) {
+	var out []Key
+	for _, kd := range role.Elements(NSMetadata, "KeyDescriptor") {
+		info := kd.Child(xmlsec.NSDSig, "KeyInfo")
+		if info == nil {
+			continue
+		}
+		found := false
+		for _, data := range info.Elements(xmlsec.NSDSig, "X509Data") {
+			for _, c := range data.Elements(xmlsec.NSDSig, "X509Certificate") {
+				text, _ := c.Value()
+				cert, err := keys.ParseText(text)
+				if err != nil {
+					return nil, finding.New(finding.MetadataBadKey, finding.Fact("KeyDescriptor", kd.Attr("use")), finding.Fact("Cause", err.Error()))
+				}
+				out, found = append(out, Key{Use: kd.Attr("use"), Certificate: cert}), true
+			}
+		}
+		if value := info.Child(xmlsec.NSDSig, "KeyValue"); value != nil && !found {
+			public, err := keyValue(value)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, Key{Use: kd.Attr("use"), Certificate: keys.Certificate{Public: public}})
+		}
+	}
+	return out, nil
+}
+
+// keyValue reads a bare key (XML Signature 1.1 §4.5.2).
+func keyValue(v *xmlsec.Element) (crypto.PublicKey, error) {
+	bad := func(cause string) error {
+		return finding.New(finding.MetadataBadKey, finding.Fact("KeyValue", cause))
+	}
+	if r := v.Child(xmlsec.NSDSig, "RSAKeyValue"); r != nil {
+		n, err1 := xmlsec.Base64(childValue(r, xmlsec.NSDSig, "Modulus"))
+		e, err2 := xmlsec.Base64(childValue(r, xmlsec.NSDSig, "Exponent"))
+		exp := new(big.Int).SetBytes(e)
+		if err1 != nil || err2 != nil || len(n) == 0 || !exp.IsInt64() || exp.Int64() < 3 || exp.Int64() > 1<<31-1 {
+			return nil, bad("the RSA modulus or exponent is not readable")
+		}
+		return &rsa.PublicKey{N: new(big.Int).SetBytes(n), E: int(exp.Int64())}, nil
+	}
+	const ns11 = "http://www.w3.org/2009/xmldsig11#"
+	if ec := v.Child(ns11, "ECKeyValue"); ec != nil {
+		curve, ok := map[string]elliptic.Curve{"urn:oid:1.2.840.10045.3.1.7": elliptic.P256(), "urn:oid:1.3.132.0.34": elliptic.P384(), "urn:oid:1.3.132.0.35": elliptic.P521()}[namedCurve(ec, ns11)]
+		point, err := xmlsec.Base64(childValue(ec, ns11, "PublicKey"))
+		if !ok || err != nil {
+			return nil, bad("the curve or point is not readable")
+		}
+		k, err := ecdsa.ParseUncompressedPublicKey(curve, point)
+		if err != nil {
+			return nil, bad(err.Error())
+		}
+		return k, nil
+	}
+	return nil, bad("neither RSA nor EC")
+}
+
+func namedCurve(ec *xmlsec.Element, ns string) string {
+	if c := ec.Child(ns, "NamedCurve"); c != nil {
+		return c.Attr("URI")
+	}
+	return ""
+}
+
+// publicKeys are the keys that may verify what the holder signed.
+func publicKeys(all []Key) []crypto.PublicKey {
+	var out []crypto.PublicKey
+	for _, k := range signingKeys(all) {
+		out = append(out, k.Certificate.Public)
+	}
+	return out
+}

@@ -1,0 +1,109 @@
+package saml
+
+import (
+	"time"
+
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/xmlsec"
+)
+
+// Answer is a Response to be written for an application (SAML core §3.3.3,
+// profiles §4.1.4.2). IDs are given by the caller: at least 128 random bits,
+// beginning with a letter or underscore.
+type Answer struct {
+	ResponseID, AssertionID string
+	At                      time.Time
+	Lifetime                time.Duration // of the assertion
+	Issuer                  string
+	Destination             string // the consumer address
+	InResponseTo            string // "" for an unsolicited answer
+	Audience                string
+	NameID                  NameID
+	AuthnInstant            time.Time
+	SessionIndex            string
+	SessionNotOnOrAfter     time.Time // zero for no limit
+	Context                 string
+	Authorities             []string
+	Attributes              []Attribute
+}
+
+// backdate allows for receivers whose clocks are a little behind.
+const backdate = 30 * time.Second
+
+// WriteResponse writes a Response whose assertion is signed by the pair, or not
+// signed at all if the pair is nil (the stand-ins have such a fault).
+func WriteResponse(a Answer, pair *keys.Pair) ([]byte, error) {
+	until := formatTime(a.At.Add(a.Lifetime))
+	name := saml("NameID").Set("Format", a.NameID.Format).Set("NameQualifier", a.NameID.NameQualifier).
+		Set("SPNameQualifier", a.NameID.SPNameQualifier).AddText(a.NameID.Value)
+	context := a.Context
+	if context == "" {
+		context = ContextUnspecified
+	}
+	authn := saml("AuthnContext").Add(saml("AuthnContextClassRef").AddText(context))
+	for _, authority := range a.Authorities {
+		authn.Add(saml("AuthenticatingAuthority").AddText(authority))
+	}
+	statement := saml("AuthnStatement").Set("AuthnInstant", formatTime(a.AuthnInstant)).Set("SessionIndex", a.SessionIndex)
+	if !a.SessionNotOnOrAfter.IsZero() {
+		statement.Set("SessionNotOnOrAfter", formatTime(a.SessionNotOnOrAfter))
+	}
+	assertion := saml("Assertion").Declare("saml", NSAssertion).Declare("xs", xmlsec.NSXS).
+		Set("ID", a.AssertionID).Set("Version", "2.0").Set("IssueInstant", formatTime(a.At)).Add(
+		saml("Issuer").AddText(a.Issuer),
+		saml("Subject").Add(name, saml("SubjectConfirmation").Set("Method", methodBearer).Add(
+			saml("SubjectConfirmationData").Set("InResponseTo", a.InResponseTo).Set("NotOnOrAfter", until).Set("Recipient", a.Destination))),
+		saml("Conditions").Set("NotBefore", formatTime(a.At.Add(-backdate))).Set("NotOnOrAfter", until).Add(
+			saml("AudienceRestriction").Add(saml("Audience").AddText(a.Audience))),
+		statement.Add(authn),
+		attributeStatement(a.Attributes))
+	if pair != nil {
+		if err := xmlsec.Sign(assertion, 1, pair.Signer(), pair.Certificate.DER, "xs"); err != nil {
+			return nil, err
+		}
+	}
+	return response(a, StatusSuccess, "", "").Add(assertion).Octets(), nil
+}
+
+func attributeStatement(attributes []Attribute) *xmlsec.Element {
+	if len(attributes) == 0 {
+		return nil
+	}
+	st := saml("AttributeStatement")
+	for _, a := range attributes {
+		format := a.NameFormat
+		if format == "" {
+			format = formatBasic
+		}
+		at := saml("Attribute").Set("FriendlyName", a.FriendlyName).Set("Name", a.Name).Set("NameFormat", format)
+		for _, v := range a.Values {
+			at.Add(saml("AttributeValue").SetNS("xsi", xmlsec.NSXSI, "type", "xs:string").AddText(v))
+		}
+		st.Add(at)
+	}
+	return st
+}
+
+func response(a Answer, code, nested, message string) *xmlsec.Element {
+	status := samlp("StatusCode").Set("Value", code)
+	if nested != "" {
+		status.Add(samlp("StatusCode").Set("Value", nested))
+	}
+	st := samlp("Status").Add(status)
+	if message != "" {
+		st.Add(samlp("StatusMessage").AddText(message))
+	}
+	return samlp("Response").Declare("samlp", NSProtocol).Declare("saml", NSAssertion).
+		Set("ID", a.ResponseID).Set("Version", "2.0").Set("IssueInstant", formatTime(a.At)).
+		Set("Destination", a.Destination).Set("InResponseTo", a.InResponseTo).Add(saml("Issuer").AddText(a.Issuer), st)
+}
+
+// WriteStatus writes a Response without assertion: what an application should
+// hear when there is no sign-in. It is signed as a whole.
+func WriteStatus(a Answer, code, nested, message string, pair *keys.Pair) ([]byte, error) {
+	root := response(a, code, nested, message)
+	if err := xmlsec.Sign(root, 1, pair.Signer(), pair.Certificate.DER); err != nil {
+		return nil, err
+	}
+	return root.Octets(), nil
+}
