@@ -91,7 +91,6 @@ const (
 	CrossingOtherBrowser  Code = "crossing-other-browser"
 	CrossingEnded         Code = "crossing-ended"
 	ApplicationUnknown    Code = "application-unknown"
-	ApplicationOwnStart   Code = "application-own-start"
 	ProviderUnknown       Code = "provider-unknown"
 	NoProvider            Code = "no-provider"
 	ACSUnregistered       Code = "acs-unregistered"
@@ -102,6 +101,9 @@ const (
 	PassiveImpossible     Code = "passive-impossible"
 	RelayStateTooLong     Code = "relaystate-too-long"
 	TooManyStarts         Code = "too-many-starts"
+	TargetForeign         Code = "target-foreign"
+	UnsolicitedTarget     Code = "unsolicited-target"
+	GateFailure           Code = "gate-failure"
 )
 
 var catalogue = []Entry{
@@ -179,7 +181,6 @@ var catalogue = []Entry{
 	{CrossingOtherBrowser, Error, Browser, "This sign-in was begun in another browser", "Start again in the browser you want to use. Cookies must be allowed for the gate.", "The crossing's cookie is absent or differs."},
 	{CrossingEnded, Note, Browser, "This sign-in is already finished", "Continue to the application.", "An answer was posted again by the browser that already ended the crossing."},
 	{ApplicationUnknown, Error, Application, "No application with this identity is on record", "Add the application, or correct its entity ID on one of the two sides.", "The Issuer of an AuthnRequest, or the name in an address, is on no record."},
-	{ApplicationOwnStart, Error, Gate, "This application accepts only sign-ins that it started, and no start address is on record", "Set the application's own start address on its record.", "A start at the gate for an application that refuses unsolicited answers."},
 	{ProviderUnknown, Error, Gate, "No provider with this name is on record", "Add the provider, or correct the address.", "The name in an address is on no record."},
 	{NoProvider, Error, Gate, "No provider can serve this application", "Add a provider, or name one on the application's record.", "Provider selection came out empty."},
 	{ACSUnregistered, Error, Application, "The answer is wanted at an address that is not registered", "Correct the address at the application, or take in its metadata that lists the address.", "AssertionConsumerServiceURL or index is not on record (SAML profiles §4.1.4.1)."},
@@ -189,6 +190,9 @@ var catalogue = []Entry{
 	{NameIDPolicyUnmet, Error, Application, "The application wants a NameID format that is not available", "Have the application ask for unspecified, or the provider send the format asked for.", "NameIDPolicy cannot be met (SAML core §3.4.1.1)."},
 	{PassiveImpossible, Error, Application, "The person must be asked, and the application forbade it", "Nothing is wrong: the application gets the status NoPassive.", "IsPassive without a session (SAML core §3.4.1)."},
 	{RelayStateTooLong, Error, Application, "RelayState is longer than 4 KiB", "Have the application keep its state itself and send a reference.", "SAML bindings §3.4.3 allows 80 bytes; the gate takes 4096."},
+	{TargetForeign, Error, Application, "The address to go on to does not lie at the application", "Use an address with the scheme, host and port of the application's consumer address.", "RelayState asked for at a start at the gate would be an open redirect (SAML bindings §3.4.3)."},
+	{UnsolicitedTarget, Error, Provider, "The unsolicited answer does not say which application is wanted", "Have the provider send the application's start address at the gate as RelayState.", "RelayState of an unsolicited answer names no application on record (SAML profiles §4.1.5)."},
+	{GateFailure, Error, Gate, "The gate failed by its own fault", "Look for the reference number in the gate's log.", "The disk is full, a key does not fit, or the like."},
 	{TooManyStarts, Error, Browser, "Too many sign-ins were started from this network", "Wait a few minutes and start again.", "The bound on unfinished crossings, in all or from one address, is reached."},
 }
 

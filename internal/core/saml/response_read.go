@@ -166,7 +166,11 @@ func status(root *xmlsec.Element) error {
 	if len(codes) > 0 && codes[0] == StatusSuccess {
 		return nil
 	}
-	f := finding.New(finding.ResponseStatus, finding.Fact("Status", strings.Join(codes, " / ")))
+	code := finding.ResponseStatus
+	if slices.Contains(codes, StatusNoPassive) {
+		code = finding.PassiveImpossible
+	}
+	f := finding.New(code, finding.Fact("Status", strings.Join(codes, " / ")))
 	if message != "" {
 		f = f.With(finding.Fact("Message", message))
 	}

@@ -1,0 +1,197 @@
+// Package api holds the wire types of the API: what the service sends, the
+// client reads and the OpenAPI document describes.
+package api
+
+import (
+	"time"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/finding"
+)
+
+// Problem is an error in the form of RFC 9457.
+type Problem struct {
+	Type    string           `json:"type" doc:"Kind of problem; about:blank, or the finding's page"`
+	Title   string           `json:"title" doc:"What is wrong"`
+	Status  int              `json:"status" doc:"HTTP status"`
+	Detail  string           `json:"detail,omitempty" doc:"The cause, and what to do"`
+	Errors  []FieldProblem   `json:"errors,omitempty" doc:"Fields that are wrong"`
+	Finding *finding.Finding `json:"finding,omitempty" doc:"The finding, if it is one"`
+}
+
+// FieldProblem says what is wrong with one field.
+type FieldProblem struct {
+	Field   string `json:"field"`
+	Message string `json:"message"`
+}
+
+// Error gives the detail, or the title if there is none.
+func (p *Problem) Error() string {
+	if p.Detail != "" {
+		return p.Detail
+	}
+	return p.Title
+}
+
+// GetStatus is the HTTP status.
+func (p *Problem) GetStatus() int { return p.Status }
+
+// ContentType is that of problem details.
+func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+// Certificate is a certificate as people compare it.
+type Certificate struct {
+	Use       string             `json:"use,omitempty" doc:"signing, encryption, or absent for both"`
+	Subject   string             `json:"subject,omitempty"`
+	Issuer    string             `json:"issuer,omitempty"`
+	NotBefore time.Time          `json:"notBefore,omitzero"`
+	NotAfter  time.Time          `json:"notAfter,omitzero"`
+	Key       string             `json:"key" doc:"Kind and size, like RSA 2048"`
+	SHA256    string             `json:"sha256,omitempty" doc:"Fingerprint of the DER form"`
+	SHA1      string             `json:"sha1,omitempty"`
+	PEM       string             `json:"pem,omitempty"`
+	Findings  []*finding.Finding `json:"findings,omitempty"`
+}
+
+// Endpoint is an address with its binding.
+type Endpoint struct {
+	Use      string `json:"use" doc:"SingleSignOnService or AssertionConsumerService"`
+	Binding  string `json:"binding"`
+	Location string `json:"location"`
+	Index    int    `json:"index,omitempty"`
+	Default  bool   `json:"default,omitempty"`
+}
+
+// Provider is an identity provider on record.
+type Provider struct {
+	Name                    string        `json:"name"`
+	Title                   string        `json:"title"`
+	Protocol                string        `json:"protocol"`
+	EntityID                string        `json:"entityId"`
+	Source                  string        `json:"source" doc:"Address the metadata came from, or document"`
+	AllowUnsolicited        bool          `json:"allowUnsolicited"`
+	WantAuthnRequestsSigned bool          `json:"wantAuthnRequestsSigned"`
+	Endpoints               []Endpoint    `json:"endpoints"`
+	NameIDFormats           []string      `json:"nameIdFormats"`
+	Certificates            []Certificate `json:"certificates"`
+	Added                   time.Time     `json:"added"`
+	Revision                int           `json:"revision"`
+}
+
+// Application is an application on record.
+type Application struct {
+	Name                string        `json:"name"`
+	Title               string        `json:"title"`
+	Protocol            string        `json:"protocol"`
+	EntityID            string        `json:"entityId"`
+	Source              string        `json:"source"`
+	Provider            string        `json:"provider,omitempty" doc:"Provider it is tied to; absent leaves it to the routing"`
+	Open                string        `json:"open" doc:"Start at the gate"`
+	OwnStart            string        `json:"ownStart,omitempty" doc:"Its own start address, if it accepts only sign-ins it started"`
+	AuthnRequestsSigned bool          `json:"authnRequestsSigned"`
+	Endpoints           []Endpoint    `json:"endpoints"`
+	NameIDFormats       []string      `json:"nameIdFormats"`
+	Certificates        []Certificate `json:"certificates"`
+	Added               time.Time     `json:"added"`
+	Revision            int           `json:"revision"`
+}
+
+// List is a page of a list.
+type List[T any] struct {
+	Items []T   `json:"items"`
+	Total int64 `json:"total" doc:"Number of all that match, on this page or not"`
+}
+
+// NewProvider is what a provider is added from.
+type NewProvider struct {
+	Name             string `json:"name" maxLength:"200" doc:"Short name: a-z, 0-9 and hyphen, at most 63"`
+	Title            string `json:"title,omitempty" maxLength:"200" doc:"What people read; taken from the metadata if absent"`
+	Metadata         string `json:"metadata,omitempty" doc:"The metadata document"`
+	MetadataBase64   string `json:"metadataBase64,omitempty" doc:"The metadata document in base64, if it is not UTF-8"`
+	Address          string `json:"address,omitempty" maxLength:"2048" doc:"Address to fetch the metadata from, instead of a document"`
+	AllowUnsolicited bool   `json:"allowUnsolicited,omitempty" doc:"Accept answers that nobody asked for"`
+}
+
+// NewApplication is what an application is added from.
+type NewApplication struct {
+	Name           string `json:"name" maxLength:"200" doc:"Short name: a-z, 0-9 and hyphen, at most 63"`
+	Title          string `json:"title,omitempty" maxLength:"200"`
+	Metadata       string `json:"metadata,omitempty"`
+	MetadataBase64 string `json:"metadataBase64,omitempty"`
+	Address        string `json:"address,omitempty" maxLength:"2048"`
+	Provider       string `json:"provider,omitempty" maxLength:"200" doc:"Short name of the provider to tie it to"`
+	OwnStart       string `json:"ownStart,omitempty" maxLength:"2048" doc:"Its own start address, if it accepts only sign-ins it started"`
+}
+
+// SheetValue is one value the other side needs from us.
+type SheetValue struct {
+	Label      string   `json:"label"`
+	Value      string   `json:"value"`
+	AlsoCalled []string `json:"alsoCalled"`
+	Hint       string   `json:"hint,omitempty"`
+}
+
+// Sheet is our half of an exchange sheet.
+type Sheet struct {
+	Name            string        `json:"name"`
+	Values          []SheetValue  `json:"values"`
+	Certificates    []Certificate `json:"certificates"`
+	MetadataAddress string        `json:"metadataAddress"`
+	Metadata        string        `json:"metadata"`
+}
+
+// TraceHead is a trace in a list.
+type TraceHead struct {
+	ID           string    `json:"id" doc:"Reference number"`
+	Started      time.Time `json:"started"`
+	StartedBy    string    `json:"startedBy" doc:"application, gate or provider"`
+	Application  string    `json:"application,omitempty"`
+	Provider     string    `json:"provider,omitempty"`
+	Person       string    `json:"person,omitempty" doc:"NameID from the provider"`
+	Result       string    `json:"result" doc:"entered, refused or waiting"`
+	Finding      string    `json:"finding,omitempty"`
+	Milliseconds int64     `json:"milliseconds"`
+}
+
+// Trace is one trace with its steps.
+type Trace struct {
+	TraceHead
+	Steps []crossing.TraceStep `json:"steps"`
+}
+
+// TraceList is a page of traces with the number for each result.
+type TraceList struct {
+	Items  []TraceHead      `json:"items"`
+	Counts map[string]int64 `json:"counts"`
+}
+
+// Token is an API token. Secret is there once, in the answer to its making.
+type Token struct {
+	Name   string    `json:"name"`
+	Added  time.Time `json:"added"`
+	By     string    `json:"by"`
+	Secret string    `json:"secret,omitempty"`
+}
+
+// About is what the gate says of itself.
+type About struct {
+	Base        string `json:"base"`
+	Version     string `json:"version"`
+	IDPEntityID string `json:"idpEntityId"`
+	SSO         string `json:"sso"`
+	Providers   int    `json:"providers"`
+	Apps        int    `json:"applications"`
+}
+
+// Me is who is signed in to the console.
+type Me struct {
+	Username   string `json:"username,omitempty"`
+	NeedsOwner bool   `json:"needsOwner" doc:"No owner was set up yet"`
+}
+
+// Credentials are for signing in to the console, or for setting up an owner.
+type Credentials struct {
+	Username string `json:"username" maxLength:"200"`
+	Password string `json:"password" maxLength:"1024"`
+	Token    string `json:"token,omitempty" maxLength:"200" doc:"Of the set-up link"`
+}

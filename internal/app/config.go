@@ -1,0 +1,172 @@
+package app
+
+import (
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/gate"
+)
+
+// Config is the configuration file of innergate serve.
+type Config struct {
+	Base      string      `yaml:"base"`      // public base address
+	Listen    string      `yaml:"listen"`    // address and port, default 127.0.0.1:8400
+	Data      string      `yaml:"data"`      // data directory
+	SealKey   string      `yaml:"sealKey"`   // file of the sealing key, outside the data directory
+	ClockSkew string      `yaml:"clockSkew"` // allowed difference of clocks, default 60s
+	TLS       TLSConfig   `yaml:"tls"`
+	Log       LogConfig   `yaml:"log"`
+	Fetch     FetchConfig `yaml:"fetch"`
+}
+
+// TLSConfig names the files of a certificate; without them the gate speaks http
+// and a proxy in front of it has to speak https.
+type TLSConfig struct {
+	Certificate string `yaml:"certificate"`
+	Key         string `yaml:"key"`
+}
+
+// LogConfig says how the log is written.
+type LogConfig struct {
+	Level  string `yaml:"level"`  // debug, info, warn, error
+	Format string `yaml:"format"` // text, json
+}
+
+// FetchConfig says where metadata may be fetched from.
+type FetchConfig struct {
+	AllowNetworks []string `yaml:"allowNetworks"`
+	AllowHTTP     bool     `yaml:"allowHTTP"`
+}
+
+// ConfigError says which key of the file is wrong, and the way out.
+type ConfigError struct{ What, Do string }
+
+// Error gives both.
+func (e *ConfigError) Error() string { return e.What + "\n" + e.Do }
+
+// LoadConfig reads a configuration file. Relative paths in it are relative to
+// the file.
+func LoadConfig(path string) (*Config, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, &ConfigError{"the configuration file cannot be read: " + err.Error(), "Give an existing file with --config; docs/configuration.md has an example."}
+	}
+	var given map[string]any
+	if err := yaml.Unmarshal(text, &given); err != nil {
+		return nil, &ConfigError{path + " is not YAML: " + firstLine(err), "Mend the file at that place; docs/configuration.md has an example."}
+	}
+	if err := knownKeys(given, reflect.TypeFor[Config](), ""); err != nil {
+		return nil, err
+	}
+	c := &Config{Listen: "127.0.0.1:8400", ClockSkew: "60s"}
+	if err := yaml.Unmarshal(text, c); err != nil {
+		return nil, &ConfigError{path + ": " + firstLine(err), "Give the key a value of its kind; docs/configuration.md lists them."}
+	}
+	dir := filepath.Dir(path)
+	for _, p := range []*string{&c.Data, &c.SealKey, &c.TLS.Certificate, &c.TLS.Key} {
+		if *p != "" && !filepath.IsAbs(*p) {
+			*p = filepath.Join(dir, *p)
+		}
+	}
+	return c, c.check()
+}
+
+func firstLine(err error) string {
+	line, _, _ := strings.Cut(err.Error(), "\n")
+	return line
+}
+
+// knownKeys refuses keys that a section does not have.
+func knownKeys(given map[string]any, t reflect.Type, prefix string) error {
+	fields := map[string]reflect.Type{}
+	var names []string
+	for i := range t.NumField() {
+		name := t.Field(i).Tag.Get("yaml")
+		fields[name] = t.Field(i).Type
+		names = append(names, name)
+	}
+	for key, value := range given {
+		ft, ok := fields[key]
+		if !ok {
+			do := "The keys are " + strings.Join(names, ", ") + "."
+			if near := nearword.Of(key, names); near != "" {
+				do = fmt.Sprintf("Did you mean %q? ", prefix+near) + do
+			}
+			return &ConfigError{fmt.Sprintf("the configuration has an unknown key %q", prefix+key), do}
+		}
+		if section, ok := value.(map[string]any); ok && ft.Kind() == reflect.Struct {
+			if err := knownKeys(section, ft, prefix+key+"."); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (c *Config) check() error {
+	for key, value := range map[string]string{"base": c.Base, "data": c.Data, "sealKey": c.SealKey} {
+		if value == "" {
+			return &ConfigError{fmt.Sprintf("the configuration lacks the key %q", key), "Set it; docs/configuration.md says what to."}
+		}
+	}
+	if _, err := gate.ParseBase(c.Base); err != nil {
+		return &ConfigError{"base: " + err.Error(), "Set base to the address under which browsers reach the gate."}
+	}
+	if rel, err := filepath.Rel(c.Data, c.SealKey); err == nil && !strings.HasPrefix(rel, "..") {
+		return &ConfigError{"sealKey lies in the data directory", "Keep it elsewhere, so that a copy of the data alone discloses nothing."}
+	}
+	if !slices.Contains([]string{"", "debug", "info", "warn", "error"}, c.Log.Level) {
+		return &ConfigError{fmt.Sprintf("log.level is %q", c.Log.Level), "Use debug, info, warn or error."}
+	}
+	if !slices.Contains([]string{"", "text", "json"}, c.Log.Format) {
+		return &ConfigError{fmt.Sprintf("log.format is %q", c.Log.Format), "Use text or json."}
+	}
+	if (c.TLS.Certificate == "") != (c.TLS.Key == "") {
+		return &ConfigError{"tls needs both certificate and key", "Set both files, or neither."}
+	}
+	if _, err := c.skew(); err != nil {
+		return &ConfigError{fmt.Sprintf("clockSkew is %q", c.ClockSkew), "Give a duration of at most 5m, like 60s."}
+	}
+	_, err := c.networks()
+	return err
+}
+
+func (c *Config) skew() (time.Duration, error) {
+	d, err := time.ParseDuration(c.ClockSkew)
+	if err == nil && (d < 0 || d > 5*time.Minute) {
+		err = fmt.Errorf("out of range")
+	}
+	return d, err
+}
+
+func (c *Config) networks() ([]netip.Prefix, error) {
+	var out []netip.Prefix
+	for _, s := range c.Fetch.AllowNetworks {
+		p, err := netip.ParsePrefix(s)
+		if err != nil {
+			return nil, &ConfigError{fmt.Sprintf("fetch.allowNetworks has %q, which is no network", s), "Write networks like 10.0.0.0/8 or fd00::/8."}
+		}
+		out = append(out, p.Masked())
+	}
+	return out, nil
+}
+
+func (c *Config) logger() *slog.Logger {
+	var level slog.Level
+	_ = level.UnmarshalText([]byte(c.Log.Level)) // was checked; empty means info
+	o := &slog.HandlerOptions{Level: level}
+	if c.Log.Format == "json" {
+		return slog.New(slog.NewJSONHandler(os.Stderr, o))
+	}
+	return slog.New(slog.NewTextHandler(os.Stderr, o))
+}

@@ -1,0 +1,278 @@
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"innergate.example/innergate/demo"
+	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/standin"
+)
+
+type scenario struct {
+	Owner struct {
+		Username string `yaml:"username"`
+		Password string `yaml:"password"`
+	} `yaml:"owner"`
+	Providers []struct {
+		Name     string `yaml:"name"`
+		Title    string `yaml:"title"`
+		Protocol string `yaml:"protocol"`
+	} `yaml:"providers"`
+	Applications []struct {
+		Name          string `yaml:"name"`
+		Title         string `yaml:"title"`
+		Protocol      string `yaml:"protocol"`
+		Provider      string `yaml:"provider"`
+		OnlyOwnStarts bool   `yaml:"onlyOwnStarts"`
+	} `yaml:"applications"`
+	People []standin.Person `yaml:"people"`
+}
+
+// Ready is what the demo writes to the --ready file when all is up.
+type Ready struct {
+	Base    string `json:"base"`
+	Console string `json:"console"`
+	Token   string `json:"token"`
+	Owner   struct {
+		Username string `json:"username"`
+		Password string `json:"password"`
+	} `json:"owner"`
+	Providers    []ReadyProvider    `json:"providers"`
+	Applications []ReadyApplication `json:"applications"`
+}
+
+// ReadyProvider is a stand-in provider of the demo.
+type ReadyProvider struct {
+	Name     string        `json:"name"`
+	Protocol string        `json:"protocol"`
+	Metadata string        `json:"metadata"`
+	People   []ReadyPerson `json:"people"`
+}
+
+// ReadyPerson is somebody who can sign in.
+type ReadyPerson struct {
+	Username string `json:"username"`
+	Password string `json:"password"`
+}
+
+// ReadyApplication is a stand-in application of the demo.
+type ReadyApplication struct {
+	Name     string `json:"name"`
+	Protocol string `json:"protocol"`
+	Start    string `json:"start"`
+	Metadata string `json:"metadata"`
+}
+
+// DemoOptions are the options of innergate demo.
+type DemoOptions struct {
+	Data   string // "" for a temporary directory
+	Listen string // of the gate; stand-ins take the ports after it
+	Ready  string // file to write when all is up
+	Log    *slog.Logger
+}
+
+// People gives the people of the demo scenario.
+func People() ([]standin.Person, error) {
+	sc, err := readScenario()
+	if err != nil {
+		return nil, err
+	}
+	return sc.People, nil
+}
+
+func readScenario() (*scenario, error) {
+	sc := &scenario{}
+	return sc, yaml.Unmarshal(demo.Scenario, sc)
+}
+
+// Demo runs the gate with the demo data and the stand-ins until the context
+// ends.
+func Demo(ctx context.Context, o DemoOptions) (err error) {
+	sc, err := readScenario()
+	if err != nil {
+		return err
+	}
+	if o.Data == "" {
+		if o.Data, err = os.MkdirTemp("", "innergate-demo-"); err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, os.RemoveAll(o.Data)) }()
+	}
+	ln, err := listen(o.Listen)
+	if err != nil {
+		return err
+	}
+	base := "http://" + ln.Addr().String()
+	s, err := startService(ctx, serviceOptions{base: base, data: filepath.Join(o.Data, "data"), sealKey: filepath.Join(o.Data, "seal.key"),
+		skew: time.Minute, allowHTTP: true, networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}, log: o.Log}, ln)
+	if err != nil {
+		return errors.Join(err, ln.Close())
+	}
+	d := &running{options: o, service: s, next: nextPorts(ln)}
+	defer d.stop()
+	if err := d.fill(ctx, sc); err != nil {
+		return errors.Join(err, s.stop())
+	}
+	if o.Ready != "" {
+		octets, err := json.MarshalIndent(d.ready, "", "  ")
+		if err == nil {
+			err = writeWhole(o.Ready, append(octets, '\n'))
+		}
+		if err != nil {
+			return errors.Join(err, s.stop())
+		}
+	}
+	d.say(sc)
+	return s.wait(ctx)
+}
+
+// running is the demo while it runs.
+type running struct {
+	options DemoOptions
+	service *service
+	next    func() string
+	servers []*http.Server
+	ready   Ready
+}
+
+// nextPorts gives the addresses for the stand-ins: the ports after the gate's,
+// or free ones if the gate's port was chosen by the system.
+func nextPorts(ln net.Listener) func() string {
+	a := ln.Addr().(*net.TCPAddr)
+	port := a.Port
+	return func() string {
+		port++
+		return net.JoinHostPort(a.IP.String(), fmt.Sprint(port))
+	}
+}
+
+// serve starts a stand-in and gives its base address.
+func (d *running) serve(make func(base string) (http.Handler, error)) (string, error) {
+	var ln net.Listener
+	var err error
+	if strings.HasSuffix(d.options.Listen, ":0") {
+		host, _, _ := net.SplitHostPort(d.options.Listen)
+		ln, err = listen(net.JoinHostPort(host, "0"))
+	} else {
+		ln, err = listen(d.next())
+	}
+	if err != nil {
+		return "", err
+	}
+	base := "http://" + ln.Addr().String()
+	h, err := make(base)
+	if err != nil {
+		return "", errors.Join(err, ln.Close())
+	}
+	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
+	d.servers = append(d.servers, srv)
+	go func() { _ = srv.Serve(ln) }() // ends with ErrServerClosed when stopped
+	return base, nil
+}
+
+func (d *running) stop() {
+	for _, srv := range d.servers {
+		_ = srv.Close() // nothing to lose in a stand-in
+	}
+}
+
+// fill starts the stand-ins and adds what is not there yet.
+func (d *running) fill(ctx context.Context, sc *scenario) error {
+	g := d.service.gate
+	d.ready.Base, d.ready.Console = g.Base(), g.Base()+"/console/"
+	d.ready.Owner.Username, d.ready.Owner.Password = sc.Owner.Username, sc.Owner.Password
+	has, err := g.HasOwner(ctx)
+	if err != nil {
+		return err
+	}
+	if !has {
+		if err := g.AddOwner(ctx, sc.Owner.Username, sc.Owner.Password); err != nil {
+			return err
+		}
+	}
+	// The token's secret cannot be read back, so each run of the demo has its own.
+	name := "demo-" + time.Now().UTC().Format("20060102-150405")
+	if _, d.ready.Token, err = g.AddToken(ctx, "demo", name); err != nil {
+		return err
+	}
+	for _, p := range sc.Providers {
+		pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", p.Name+".pem"), p.Name)
+		if err != nil {
+			return err
+		}
+		base, err := d.serve(func(base string) (http.Handler, error) {
+			return (&standin.Provider{Name: p.Name, Title: p.Title, Base: base, Gate: g.Base() + "/saml/sp/" + p.Name, People: sc.People, Pair: pair}).Handler()
+		})
+		if err != nil {
+			return err
+		}
+		if _, err := g.Provider(p.Name); err != nil {
+			if _, err := g.AddProvider(ctx, "demo", gate.NewProvider{Name: p.Name, Title: p.Title, Source: gate.Source{Address: base + "/metadata"}}); err != nil {
+				return err
+			}
+		}
+		out := ReadyProvider{Name: p.Name, Protocol: p.Protocol, Metadata: base + "/metadata"}
+		for _, person := range sc.People {
+			out.People = append(out.People, ReadyPerson{person.Username, person.Password})
+		}
+		d.ready.Providers = append(d.ready.Providers, out)
+	}
+	for _, a := range sc.Applications {
+		pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", a.Name+".pem"), a.Name)
+		if err != nil {
+			return err
+		}
+		base, err := d.serve(func(base string) (http.Handler, error) {
+			return (&standin.Application{Name: a.Name, Title: a.Title, Base: base, Gate: g.Base() + "/saml/idp", OnlyOwn: a.OnlyOwnStarts, Pair: pair}).Handler(), nil
+		})
+		if err != nil {
+			return err
+		}
+		n := gate.NewApplication{Name: a.Name, Title: a.Title, Source: gate.Source{Address: base + "/metadata"}, Provider: a.Provider}
+		if a.OnlyOwnStarts {
+			n.OwnStart = base + "/start"
+		}
+		if _, err := g.Application(a.Name); err != nil {
+			if _, err := g.AddApplication(ctx, "demo", n); err != nil {
+				return err
+			}
+		}
+		d.ready.Applications = append(d.ready.Applications, ReadyApplication{Name: a.Name, Protocol: a.Protocol, Start: base + "/", Metadata: base + "/metadata"})
+	}
+	return nil
+}
+
+// writeWhole makes a file appear with all of its content.
+func writeWhole(path string, octets []byte) error {
+	tmp := path + ".part"
+	if err := os.WriteFile(tmp, octets, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(tmp, path)
+}
+
+// say tells where to go and whom to sign in as.
+func (d *running) say(sc *scenario) {
+	fmt.Printf("Inner Gate is up with the demo of Wrenmoor Rail.\n\n")
+	fmt.Printf("  console        %s\n                 as %s, password %s\n", d.ready.Console, sc.Owner.Username, sc.Owner.Password)
+	for _, a := range d.ready.Applications {
+		fmt.Printf("  %-14s %s\n", a.Name, a.Start)
+	}
+	fmt.Printf("  at the gate    %s/open/%s\n", d.ready.Base, d.ready.Applications[0].Name)
+	fmt.Printf("  sign in as     %s, password %s (%d more on %s)\n\n", sc.People[0].Username, sc.People[0].Password, len(sc.People)-1,
+		strings.TrimSuffix(d.ready.Providers[0].Metadata, "metadata"))
+	fmt.Printf("For the command line:\n  export INNERGATE_URL=%s INNERGATE_TOKEN=%s\n\nCtrl-C stops the demo.\n", d.ready.Base, d.ready.Token)
+}

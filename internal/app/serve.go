@@ -1,0 +1,127 @@
+// Package app puts store, gate, web and stand-ins together: the service and the
+// demo.
+package app
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/store"
+	"innergate.example/innergate/internal/web"
+)
+
+// Version is set by the build.
+var Version = "dev"
+
+// service is a gate that listens.
+type service struct {
+	gate   *gate.Gate
+	store  *store.Store
+	web    *fiber.App
+	failed chan error
+	log    *slog.Logger
+}
+
+type serviceOptions struct {
+	base, data, sealKey string
+	skew                time.Duration
+	networks            []netip.Prefix
+	allowHTTP           bool
+	log                 *slog.Logger
+}
+
+// startService opens the store and serves on a listener.
+func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*service, error) {
+	st, err := store.Open(o.data, o.sealKey, o.log)
+	if err != nil {
+		return nil, err
+	}
+	g, err := gate.New(ctx, gate.Options{Base: o.base, Store: st, Log: o.log, Skew: o.skew, AllowNetworks: o.networks, AllowHTTP: o.allowHTTP})
+	if err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
+	s := &service{gate: g, store: st, log: o.log, failed: make(chan error, 1), web: web.New(web.Options{Gate: g, Log: o.log, Version: Version})}
+	go func() { s.failed <- s.web.Listener(ln, fiber.ListenConfig{DisableStartupMessage: true}) }()
+	return s, nil
+}
+
+// stop lets requests finish, then closes everything.
+func (s *service) stop() error {
+	err := s.web.ShutdownWithTimeout(10 * time.Second)
+	s.gate.Close()
+	return errors.Join(err, s.store.Close())
+}
+
+// wait serves until the context ends.
+func (s *service) wait(ctx context.Context) error {
+	select {
+	case err := <-s.failed:
+		return errors.Join(err, s.stop())
+	case <-ctx.Done():
+		s.log.Info("stopping")
+		return s.stop()
+	}
+}
+
+// listen opens an address; the error says what to do when it is taken.
+func listen(address string) (net.Listener, error) {
+	ln, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, &ConfigError{fmt.Sprintf("cannot listen on %s: %v", address, err), "Stop what uses the port, or choose another address."}
+	}
+	return ln, nil
+}
+
+// Serve runs the real service until the context ends.
+func Serve(ctx context.Context, path string) error {
+	c, err := LoadConfig(path)
+	if err != nil {
+		return err
+	}
+	skew, err := c.skew()
+	if err != nil {
+		return err
+	}
+	networks, err := c.networks()
+	if err != nil {
+		return err
+	}
+	ln, err := listen(c.Listen)
+	if err != nil {
+		return err
+	}
+	if c.TLS.Certificate != "" {
+		pair, err := tls.LoadX509KeyPair(c.TLS.Certificate, c.TLS.Key)
+		if err != nil {
+			return &ConfigError{"tls: " + err.Error(), "Give the certificate chain and its key in PEM."}
+		}
+		ln = tls.NewListener(ln, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
+	}
+	log := c.logger()
+	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew, networks: networks,
+		allowHTTP: c.Fetch.AllowHTTP, log: log}, ln)
+	if err != nil {
+		return errors.Join(err, ln.Close())
+	}
+	log.Info("serving", "base", s.gate.Base(), "listen", ln.Addr().String(), "console", s.gate.Base()+"/console/")
+	has, err := s.gate.HasOwner(ctx)
+	if err == nil && !has {
+		var link string
+		if link, err = s.gate.SetupLink(ctx); err == nil {
+			fmt.Printf("Nobody owns this gate yet. Open this link once to set up the first owner:\n  %s\n", link)
+		}
+	}
+	if err != nil {
+		return errors.Join(err, s.stop())
+	}
+	return s.wait(ctx)
+}

@@ -1,0 +1,293 @@
+package cli
+
+import (
+	"context"
+	"encoding/base64"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/client"
+)
+
+var metadataFlag = &ucli.StringFlag{Name: "metadata", Usage: "metadata: a file, an address, or - for standard input"}
+var titleFlag = &ucli.StringFlag{Name: "title", Usage: "what people read; taken from the metadata if absent"}
+var searchFlag = &ucli.StringFlag{Name: "search", Usage: "part of a name, title or entity ID"}
+
+// action wraps what every command on a gate begins with.
+func (e *environment) action(want []string, do func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error) ucli.ActionFunc {
+	return func(ctx context.Context, cmd *ucli.Command) error {
+		args, err := names(cmd, want...)
+		if err != nil {
+			return err
+		}
+		c, err := e.gate(cmd)
+		if err != nil {
+			return err
+		}
+		return do(ctx, cmd, c, args)
+	}
+}
+
+// document fills the fields that metadata is sent in.
+func (e *environment) document(cmd *ucli.Command) (text, b64, address string, err error) {
+	octets, address, err := e.readDocument(cmd.String("metadata"))
+	if err != nil || address != "" {
+		return "", "", address, err
+	}
+	if utf8.Valid(octets) {
+		return string(octets), "", "", nil
+	}
+	return "", base64.StdEncoding.EncodeToString(octets), "", nil
+}
+
+func (e *environment) providers() *ucli.Command {
+	name := []string{"NAME"}
+	return &ucli.Command{Name: "provider", Usage: "identity providers", Commands: []*ucli.Command{
+		{Name: "add", Usage: "add a provider from its metadata", ArgsUsage: "NAME", Flags: []ucli.Flag{metadataFlag, titleFlag,
+			&ucli.BoolFlag{Name: "allow-unsolicited", Usage: "accept answers that nobody asked for"}},
+			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				n := api.NewProvider{Name: args[0], Title: cmd.String("title"), AllowUnsolicited: cmd.Bool("allow-unsolicited")}
+				var err error
+				if n.Metadata, n.MetadataBase64, n.Address, err = e.document(cmd); err != nil {
+					return err
+				}
+				p, err := c.AddProvider(ctx, n)
+				if err != nil {
+					return err
+				}
+				return e.print(cmd, p, func(w io.Writer) {
+					fmt.Fprintf(w, "added %s, %s\nnext: give the other side what it needs, innergate provider exchange %s\n", p.Name, p.EntityID, p.Name)
+				})
+			})},
+		{Name: "list", Usage: "list providers", Flags: []ucli.Flag{searchFlag},
+			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+				l, err := c.Providers(ctx, cmd.String("search"))
+				if err != nil {
+					return err
+				}
+				return e.print(cmd, l.Items, func(w io.Writer) {
+					rows := [][]string{}
+					for _, p := range l.Items {
+						rows = append(rows, []string{p.Name, p.Title, p.Protocol, p.EntityID, expiry(p.Certificates)})
+					}
+					e.table(w, []string{"name", "title", "protocol", "entity id", "certificate ends"}, []int{1, 3}, rows, "No provider yet. Add one: innergate provider add NAME --metadata FILE")
+				})
+			})},
+		{Name: "show", Usage: "show a provider", ArgsUsage: "NAME",
+			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				p, err := c.Provider(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				return e.print(cmd, p, func(w io.Writer) {
+					rows := [][2]string{{"name", p.Name}, {"title", p.Title}, {"protocol", p.Protocol}, {"entity ID", p.EntityID}, {"metadata from", p.Source},
+						{"unsolicited", map[bool]string{true: "allowed", false: "refused"}[p.AllowUnsolicited]}, {"signed requests", map[bool]string{true: "wanted", false: "not wanted"}[p.WantAuthnRequestsSigned]}}
+					e.object(w, rows, p.Endpoints, p.NameIDFormats, p.Certificates, p.Added, p.Revision)
+				})
+			})},
+		e.exchange(func(ctx context.Context, c *client.Client, name string) (api.Sheet, error) {
+			return c.ProviderSheet(ctx, name)
+		}),
+		{Name: "remove", Usage: "remove a provider", ArgsUsage: "NAME",
+			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				if err := c.RemoveProvider(ctx, args[0]); err != nil {
+					return err
+				}
+				fmt.Fprintln(e.out, "removed "+args[0])
+				return nil
+			})},
+	}}
+}
+
+func (e *environment) applications() *ucli.Command {
+	name := []string{"NAME"}
+	return &ucli.Command{Name: "app", Usage: "applications", Commands: []*ucli.Command{
+		{Name: "add", Usage: "add an application from its metadata", ArgsUsage: "NAME", Flags: []ucli.Flag{metadataFlag, titleFlag,
+			&ucli.StringFlag{Name: "provider", Usage: "tie it to this provider; without, the routing decides"},
+			&ucli.StringFlag{Name: "own-start", Usage: "address of its own start, if it accepts only sign-ins it started"}},
+			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				n := api.NewApplication{Name: args[0], Title: cmd.String("title"), Provider: cmd.String("provider"), OwnStart: cmd.String("own-start")}
+				var err error
+				if n.Metadata, n.MetadataBase64, n.Address, err = e.document(cmd); err != nil {
+					return err
+				}
+				a, err := c.AddApplication(ctx, n)
+				if err != nil {
+					return err
+				}
+				return e.print(cmd, a, func(w io.Writer) {
+					fmt.Fprintf(w, "added %s, %s\nnext: give the other side what it needs, innergate app exchange %s\n", a.Name, a.EntityID, a.Name)
+				})
+			})},
+		{Name: "list", Usage: "list applications", Flags: []ucli.Flag{searchFlag},
+			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+				l, err := c.Applications(ctx, cmd.String("search"))
+				if err != nil {
+					return err
+				}
+				return e.print(cmd, l.Items, func(w io.Writer) {
+					rows := [][]string{}
+					for _, a := range l.Items {
+						provider := a.Provider
+						if provider == "" {
+							provider = "by routing"
+						}
+						rows = append(rows, []string{a.Name, a.Title, a.Protocol, provider, a.EntityID})
+					}
+					e.table(w, []string{"name", "title", "protocol", "provider", "entity id"}, []int{1, 4}, rows, "No application yet. Add one: innergate app add NAME --metadata FILE")
+				})
+			})},
+		{Name: "show", Usage: "show an application", ArgsUsage: "NAME",
+			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				a, err := c.Application(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				return e.print(cmd, a, func(w io.Writer) {
+					provider := a.Provider
+					if provider == "" {
+						provider = "decided by the routing"
+					}
+					rows := [][2]string{{"name", a.Name}, {"title", a.Title}, {"protocol", a.Protocol}, {"entity ID", a.EntityID}, {"metadata from", a.Source}, {"provider", provider}, {"start at the gate", a.Open}}
+					if a.OwnStart != "" {
+						rows = append(rows, [2]string{"its own start", a.OwnStart + " (accepts only these)"})
+					}
+					e.object(w, rows, a.Endpoints, a.NameIDFormats, a.Certificates, a.Added, a.Revision)
+				})
+			})},
+		e.exchange(func(ctx context.Context, c *client.Client, name string) (api.Sheet, error) {
+			return c.ApplicationSheet(ctx, name)
+		}),
+		{Name: "remove", Usage: "remove an application", ArgsUsage: "NAME",
+			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				if err := c.RemoveApplication(ctx, args[0]); err != nil {
+					return err
+				}
+				fmt.Fprintln(e.out, "removed "+args[0])
+				return nil
+			})},
+	}}
+}
+
+func expiry(cs []api.Certificate) string {
+	var first time.Time
+	for _, c := range cs {
+		if c.Use != "encryption" && !c.NotAfter.IsZero() && (first.IsZero() || c.NotAfter.Before(first)) {
+			first = c.NotAfter
+		}
+	}
+	if first.IsZero() {
+		return "-"
+	}
+	return days(first, time.Now())
+}
+
+func (e *environment) object(w io.Writer, rows [][2]string, endpoints []api.Endpoint, formats []string, certs []api.Certificate, added time.Time, revision int) {
+	for _, ep := range endpoints {
+		rows = append(rows, [2]string{"address", ep.Location + "  " + ep.Binding[strings.LastIndex(ep.Binding, ":")+1:]})
+	}
+	for _, f := range formats {
+		rows = append(rows, [2]string{"NameID format", f})
+	}
+	rows = append(rows, [2]string{"added", fmt.Sprintf("%s, revision %d", local(added), revision)})
+	fields(w, rows)
+	e.certificates(w, certs)
+}
+
+func (e *environment) certificates(w io.Writer, certs []api.Certificate) {
+	for _, c := range certs {
+		use := c.Use
+		if use == "" {
+			use = "signing and encryption"
+		}
+		rows := [][2]string{{"key", c.Key}}
+		if c.SHA256 != "" {
+			rows = append(rows, [2]string{"subject", c.Subject}, [2]string{"SHA-256", c.SHA256}, [2]string{"SHA-1", c.SHA1})
+		}
+		if !c.NotAfter.IsZero() {
+			rows = append(rows, [2]string{"valid", fmt.Sprintf("%s to %s, ends %s", c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), days(c.NotAfter, time.Now()))})
+		}
+		fmt.Fprintf(w, "\ncertificate for %s\n", use)
+		fields(w, rows)
+		for _, f := range c.Findings {
+			fmt.Fprintf(w, "%s: %s. %s\n", f.Severity, f.Title, f.Remedy)
+		}
+	}
+}
+
+// exchange prints what the other side needs from the gate.
+func (e *environment) exchange(get func(context.Context, *client.Client, string) (api.Sheet, error)) *ucli.Command {
+	return &ucli.Command{Name: "exchange", Usage: "what the other side needs from the gate", ArgsUsage: "NAME", Flags: []ucli.Flag{
+		&ucli.BoolFlag{Name: "metadata", Usage: "print the metadata only"},
+		&ucli.BoolFlag{Name: "certificate", Usage: "print the certificate in PEM only"},
+	}, Action: e.action([]string{"NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+		s, err := get(ctx, c, args[0])
+		if err != nil {
+			return err
+		}
+		switch {
+		case cmd.Bool("metadata"):
+			_, err := io.WriteString(e.out, s.Metadata)
+			return err
+		case cmd.Bool("certificate"):
+			_, err := io.WriteString(e.out, s.Certificates[0].PEM)
+			return err
+		}
+		return e.print(cmd, s, func(w io.Writer) {
+			for _, v := range s.Values {
+				fmt.Fprintf(w, "%s\n  %s\n  also called %s", v.Label, v.Value, strings.Join(v.AlsoCalled, ", "))
+				if v.Hint != "" {
+					fmt.Fprintf(w, "; %s", v.Hint)
+				}
+				fmt.Fprintln(w)
+			}
+			fmt.Fprintf(w, "Metadata\n  %s\n  or as a file: add --metadata\n", s.MetadataAddress)
+			e.certificates(w, s.Certificates)
+		})
+	})}
+}
+
+func (e *environment) tokens() *ucli.Command {
+	name := []string{"NAME"}
+	return &ucli.Command{Name: "token", Usage: "API tokens", Commands: []*ucli.Command{
+		{Name: "add", Usage: "make a token; its secret is shown once", ArgsUsage: "NAME",
+			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				t, err := c.AddToken(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				return e.print(cmd, t, func(w io.Writer) {
+					fmt.Fprintf(w, "%s\n", t.Secret)
+					fmt.Fprintf(e.err, "This is the only time the secret of %q is shown.\n", t.Name)
+				})
+			})},
+		{Name: "list", Usage: "list tokens",
+			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+				l, err := c.Tokens(ctx)
+				if err != nil {
+					return err
+				}
+				return e.print(cmd, l.Items, func(w io.Writer) {
+					rows := [][]string{}
+					for _, t := range l.Items {
+						rows = append(rows, []string{t.Name, t.By, local(t.Added)})
+					}
+					e.table(w, []string{"name", "made by", "made at"}, []int{0}, rows, "No token yet.")
+				})
+			})},
+		{Name: "remove", Usage: "remove a token; it stops working at once", ArgsUsage: "NAME",
+			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				if err := c.RemoveToken(ctx, args[0]); err != nil {
+					return err
+				}
+				fmt.Fprintln(e.out, "removed "+args[0])
+				return nil
+			})},
+	}}
+}

@@ -1,0 +1,138 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/goccy/go-yaml"
+	ucli "github.com/urfave/cli/v3"
+	"golang.org/x/term"
+)
+
+// width is the widest a line for people gets.
+const width = 100
+
+// print writes a record: as table for people, as JSON or YAML for programs.
+func (e *environment) print(cmd *ucli.Command, record any, table func(io.Writer)) error {
+	switch format := cmd.String("output"); format {
+	case "table":
+		table(e.out)
+		return nil
+	case "json", "yaml":
+		octets, err := json.MarshalIndent(record, "", "  ")
+		if err == nil && format == "yaml" {
+			octets, err = yaml.JSONToYAML(octets)
+		}
+		if err != nil {
+			return err
+		}
+		_, err = fmt.Fprintln(e.out, strings.TrimRight(string(octets), "\n"))
+		return err
+	default:
+		return &usageError{fmt.Sprintf("there is no output %q", format), "Use table, json or yaml."}
+	}
+}
+
+// fields writes names and values below each other.
+func fields(w io.Writer, rows [][2]string) {
+	wide := 0
+	for _, r := range rows {
+		wide = max(wide, len(r[0]))
+	}
+	for _, r := range rows {
+		fmt.Fprintf(w, "%-*s  %s\n", wide, r[0], r[1])
+	}
+}
+
+// table writes aligned columns without frames. Columns marked flexible give way
+// when a line gets too wide, losing their middle.
+func (e *environment) table(w io.Writer, header []string, flexible []int, rows [][]string, empty string) {
+	if len(rows) == 0 {
+		fmt.Fprintln(w, empty)
+		return
+	}
+	wide := make([]int, len(header))
+	for _, r := range append([][]string{header}, rows...) {
+		for i, c := range r {
+			wide[i] = max(wide[i], utf8.RuneCountInString(c))
+		}
+	}
+	total := 2 * (len(wide) - 1)
+	for _, n := range wide {
+		total += n
+	}
+	for total > width {
+		widest := -1
+		for _, i := range flexible {
+			if wide[i] > 12 && (widest < 0 || wide[i] > wide[widest]) {
+				widest = i
+			}
+		}
+		if widest < 0 {
+			break
+		}
+		wide[widest]--
+		total--
+	}
+	for n, r := range append([][]string{header}, rows...) {
+		var b strings.Builder
+		for i, c := range r {
+			c = shorten(c, wide[i])
+			pad := strings.Repeat(" ", wide[i]-utf8.RuneCountInString(c))
+			if n == 0 {
+				c = strings.ToUpper(c)
+			} else {
+				c = e.colour(c)
+			}
+			b.WriteString(c + pad)
+			if i < len(r)-1 {
+				b.WriteString("  ")
+			}
+		}
+		fmt.Fprintln(w, strings.TrimRight(b.String(), " "))
+	}
+}
+
+// shorten cuts the middle out of a value.
+func shorten(s string, n int) string {
+	r := []rune(s)
+	if len(r) <= n {
+		return s
+	}
+	head := (n - 1) / 2
+	return string(r[:head]) + "…" + string(r[len(r)-(n-1-head):])
+}
+
+// colour colours words of state, on a terminal only.
+func (e *environment) colour(s string) string {
+	f, ok := e.out.(*os.File)
+	if !ok || os.Getenv("NO_COLOR") != "" || !term.IsTerminal(int(f.Fd())) {
+		return s
+	}
+	code := map[string]string{"entered": "32", "ok": "32", "refused": "31", "waiting": "33", "note": "34"}[s]
+	if code == "" {
+		return s
+	}
+	return "\x1b[" + code + "m" + s + "\x1b[0m"
+}
+
+func local(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+
+// days says how far away a date is.
+func days(t, now time.Time) string {
+	n := int(t.Sub(now).Hours() / 24)
+	switch {
+	case n < 0:
+		return fmt.Sprintf("%d days ago", -n)
+	case n == 0:
+		return "today"
+	case n == 1:
+		return "in 1 day"
+	}
+	return fmt.Sprintf("in %d days", n)
+}

@@ -1,0 +1,203 @@
+package gate
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base32"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"net/url"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/crossing/samlside"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/store"
+)
+
+// Options are what a gate is made from.
+type Options struct {
+	Base          string // public base address: scheme and host, no path
+	Store         *store.Store
+	Log           *slog.Logger
+	Now           func() time.Time
+	Skew          time.Duration  // allowed difference of clocks, at most 5 minutes
+	AllowNetworks []netip.Prefix // private networks it may fetch from
+	AllowHTTP     bool           // fetch from http addresses too
+}
+
+// Gate is one running Inner Gate.
+type Gate struct {
+	base      string
+	store     *store.Store
+	log       *slog.Logger
+	now       func() time.Time
+	protocols crossing.Protocols
+	fetch     *fetcher
+	snapshot  atomic.Pointer[federation.Snapshot]
+	saving    sync.Mutex // one change of configuration at a time
+	crossings *crossings
+	sessions  *sessions
+	hashing   chan struct{} // slow password hashes at a time
+	tries     *limiter
+	ctx       context.Context
+	stop      context.CancelFunc
+	swept     sync.WaitGroup
+}
+
+// ParseBase reads a base address: an origin without a path.
+func ParseBase(s string) (string, error) {
+	u, err := url.Parse(s)
+	if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" || u.Path != "" && u.Path != "/" {
+		return "", fmt.Errorf("%q is no base address; give scheme and host only, like https://gate.wrenmoor.example", s)
+	}
+	return u.Scheme + "://" + strings.ToLower(u.Host), nil
+}
+
+// New loads everything from the store and makes what the gate needs of its own:
+// keys and entity IDs, the first time.
+func New(ctx context.Context, o Options) (*Gate, error) {
+	base, err := ParseBase(o.Base)
+	if err != nil {
+		return nil, err
+	}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if o.Skew < 0 || o.Skew > 5*time.Minute {
+		return nil, fmt.Errorf("the clock skew %s is not allowed; use 0 to 5m", o.Skew)
+	}
+	g := &Gate{base: base, store: o.Store, log: o.Log, now: o.Now, hashing: make(chan struct{}, 2), tries: newLimiter(),
+		protocols: crossing.Protocols{federation.ProtocolSAML: samlside.Protocol()},
+		fetch:     newFetcher(o.AllowNetworks, o.AllowHTTP), sessions: newSessions()}
+	self := federation.Gate{Base: base, Skew: o.Skew, IDP: federation.Face{Address: base + "/saml/idp/sso"}}
+	if self.IDP.EntityID, err = o.Store.Setting(ctx, "idp-entity-id", base+"/saml/idp"); err != nil {
+		return nil, err
+	}
+	if self.IDPKeys, err = g.loadKeys(ctx, "idp"); err != nil {
+		return nil, err
+	}
+	if self.SPKeys, err = g.loadKeys(ctx, "sp"); err != nil {
+		return nil, err
+	}
+	if err := g.load(self); err != nil {
+		return nil, err
+	}
+	if g.crossings, err = loadCrossings(o.Store, g.now()); err != nil {
+		return nil, err
+	}
+	g.ctx, g.stop = context.WithCancel(context.Background())
+	g.swept.Add(1)
+	go g.sweep()
+	return g, nil
+}
+
+// Close ends the background work. The store is closed by whoever opened it.
+func (g *Gate) Close() {
+	g.stop()
+	g.swept.Wait()
+}
+
+// sweep removes what has expired, every minute.
+func (g *Gate) sweep() {
+	defer g.swept.Done()
+	tick := time.NewTicker(time.Minute)
+	defer tick.Stop()
+	for {
+		select {
+		case <-g.ctx.Done():
+			return
+		case <-tick.C:
+			g.crossings.sweep(g.now())
+			g.sessions.sweep(g.now())
+			g.tries.sweep(g.now())
+			if err := g.store.Sweep(g.ctx, g.now()); err != nil && g.ctx.Err() == nil {
+				g.log.Error("sweeping failed", "error", err)
+			}
+		}
+	}
+}
+
+// Base is the public base address.
+func (g *Gate) Base() string { return g.base }
+
+// Snapshot is the configuration at this moment.
+func (g *Gate) Snapshot() *federation.Snapshot { return g.snapshot.Load() }
+
+// Ready reports whether the database answers.
+func (g *Gate) Ready(ctx context.Context) error {
+	return g.store.Read.WithContext(ctx).Exec("SELECT 1").Error
+}
+
+// loadKeys gives the gate's key pairs for a purpose, making the first.
+func (g *Gate) loadKeys(ctx context.Context, purpose string) ([]*keys.Pair, error) {
+	var rows []store.KeyRow
+	if err := g.store.Read.Where("purpose = ?", purpose).Order("id").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	var pairs []*keys.Pair
+	for _, r := range rows {
+		text, err := g.store.Open("key", r.Sealed)
+		if err != nil {
+			return nil, err
+		}
+		p, err := keys.Unmarshal(text)
+		if err != nil {
+			return nil, err
+		}
+		pairs = append(pairs, p)
+	}
+	if pairs != nil {
+		return pairs, nil
+	}
+	u, _ := url.Parse(g.base) // was parsed before
+	p, err := keys.Generate("Inner Gate "+purpose+" "+u.Hostname(), g.now(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	text, err := p.Marshal()
+	if err != nil {
+		return nil, err
+	}
+	err = g.store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Create(&store.KeyRow{Purpose: purpose, Added: g.now().UTC(), Sealed: g.store.Seal("key", text)}).Error
+	})
+	return []*keys.Pair{p}, err
+}
+
+var errNotFound = errors.New("not found")
+
+// random octets in lower-case base32 without padding: 26 characters for 16.
+func randomText(octets int) string {
+	b := make([]byte, octets)
+	_, _ = rand.Read(b) // never fails (crypto/rand)
+	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(b))
+}
+
+// messageID is an ID for a SAML message: 128 random bits after an underscore.
+func messageID() string {
+	b := make([]byte, 16)
+	_, _ = rand.Read(b)
+	return "_" + hex.EncodeToString(b)
+}
+
+// newReference is the number under which an engineer finds a trace: 50 random
+// bits in letters and digits that are not mistaken for each other.
+func newReference() string {
+	const alphabet = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
+	b := make([]byte, 10)
+	_, _ = rand.Read(b)
+	for i := range b {
+		b[i] = alphabet[b[i]%32]
+	}
+	return string(b[:5]) + "-" + string(b[5:])
+}

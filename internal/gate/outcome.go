@@ -1,0 +1,90 @@
+package gate
+
+import (
+	"crypto/subtle"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/store"
+)
+
+// Browser is what a request tells about the browser it came from.
+type Browser struct {
+	Session   string            // value of the session cookie
+	Crossings map[string]string // crossing → value of its cookie
+	Address   string            // network address
+}
+
+// Cookie is a cookie to be set; an empty value deletes it. Crossing cookies must
+// come along with cross-site posts, the session cookie must not.
+type Cookie struct {
+	Crossing string // of which crossing; "" means the session cookie
+	Value    string
+	Life     time.Duration
+}
+
+// Page is a page of the gate's own.
+type Page string
+
+// Pages.
+const (
+	PageRefused  Page = "refused"
+	PageChoose   Page = "choose"
+	PageFinished Page = "finished" // a reloaded answer: already signed in
+)
+
+// Choice is one provider a person may choose.
+type Choice struct{ Name, Title string }
+
+// Outcome is what a browser gets: a message to carry on, an address of our own,
+// or a page.
+type Outcome struct {
+	Departure *crossing.Departure
+	Next      string // address to go to, by a GET
+	Page      Page
+	Finding   *finding.Finding
+	Reference string
+	Title     string // of the application, if known
+	Crossing  string
+	Choices   []Choice
+	Continue  string // address to go on to
+	Cookies   []Cookie
+}
+
+// cookie gives the value of a new crossing cookie: time and secret.
+func newCookie(now time.Time) (value string, hash []byte) {
+	value = strconv.FormatInt(now.Unix(), 36) + "." + randomText(16)
+	return value, store.Hash(value)
+}
+
+// holds reports whether the browser has the cookie of a crossing.
+func (b Browser) holds(r *record) bool {
+	v := b.Crossings[r.ID]
+	return v != "" && subtle.ConstantTimeCompare(store.Hash(v), r.Secret) == 1
+}
+
+// surplus gives deletions of the oldest crossing cookies, so that one more can
+// be set.
+func (b Browser) surplus() []Cookie {
+	type held struct {
+		id string
+		at int64
+	}
+	var all []held
+	for id, v := range b.Crossings {
+		at, _, _ := strings.Cut(v, ".")
+		n, _ := strconv.ParseInt(at, 36, 64)
+		all = append(all, held{id, n})
+	}
+	sort.Slice(all, func(i, j int) bool { return all[i].at < all[j].at })
+	var out []Cookie
+	for len(all) >= maxCrossingCookies {
+		out = append(out, Cookie{Crossing: all[0].id})
+		all = all[1:]
+	}
+	return out
+}

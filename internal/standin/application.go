@@ -1,0 +1,164 @@
+package standin
+
+import (
+	"net/http"
+	"sync"
+	"time"
+
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/xmlsec"
+)
+
+// Application is a stand-in application that speaks SAML.
+type Application struct {
+	Name, Title string
+	Base        string // its own address
+	Gate        string // address of the gate's metadata as IdP
+	OnlyOwn     bool   // accept only sign-ins it started
+	Pair        *keys.Pair
+
+	mu       sync.Mutex
+	asked    map[string]saml.Sent
+	used     map[string]bool
+	sessions map[string]entry
+}
+
+type entry struct {
+	assertion  *saml.Assertion
+	relayState string
+	how        string
+}
+
+// Handler makes the program ready to serve.
+func (a *Application) Handler() http.Handler {
+	a.asked, a.used, a.sessions = map[string]saml.Sent{}, map[string]bool{}, map[string]entry{}
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /{$}", a.home)
+	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
+		sendMetadata(w, saml.WriteSPMetadata(saml.SPFace{EntityID: a.entityID(), ACS: a.acs(), Keys: []keys.Certificate{a.Pair.Certificate}}))
+	})
+	mux.HandleFunc("GET /start", a.start)
+	mux.HandleFunc("POST /acs", a.consume)
+	mux.HandleFunc("POST /sign-out", func(w http.ResponseWriter, r *http.Request) {
+		http.SetCookie(w, cookie(a.Name, ""))
+		http.Redirect(w, r, "/", http.StatusSeeOther)
+	})
+	return limitBody(mux)
+}
+
+func (a *Application) entityID() string { return a.Base + "/metadata" }
+func (a *Application) acs() string      { return a.Base + "/acs" }
+
+func (a *Application) page(title string) page {
+	return page{Kind: "Stand-in application", Name: a.Name, Title: title, OnlyOwn: a.OnlyOwn, Metadata: a.Base + "/metadata", Gate: a.Gate}
+}
+
+func (a *Application) home(w http.ResponseWriter, r *http.Request) {
+	v := a.page(a.Title)
+	if c, err := r.Cookie("standin-" + a.Name); err == nil {
+		a.mu.Lock()
+		if e, ok := a.sessions[c.Value]; ok {
+			v.Subject, v.Attributes, v.RelayState, v.How = &e.assertion.NameID, e.assertion.Attributes, e.relayState, e.how
+		}
+		a.mu.Unlock()
+	}
+	show(w, http.StatusOK, "application.html", v)
+}
+
+func (a *Application) fail(w http.ResponseWriter, err error) {
+	v := a.page("You are not signed in")
+	v.Error = err.Error()
+	show(w, http.StatusForbidden, "application.html", v)
+}
+
+// start sends an AuthnRequest to the gate, by ?binding=post or by Redirect.
+func (a *Application) start(w http.ResponseWriter, r *http.Request) {
+	m, err := fetchMetadata(r.Context(), a.Gate)
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	idp, err := m.AsProvider()
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	binding := saml.BindingRedirect
+	if r.URL.Query().Get("binding") == "post" {
+		binding = saml.BindingPOST
+	}
+	to, _ := idp.SSOBy(binding)
+	now := time.Now()
+	req := saml.AuthnRequest{ID: newID(), IssueInstant: now, Issuer: a.entityID(), ACS: a.acs(), ForceAuthn: r.URL.Query().Get("force") != ""}
+	out, err := saml.WriteAuthnRequest(req, to, r.URL.Query().Get("RelayState"), a.Pair)
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.mu.Lock()
+	a.asked[req.ID] = saml.Sent{ID: req.ID, At: now, ForceAuthn: req.ForceAuthn}
+	a.mu.Unlock()
+	if out.Form == nil {
+		http.Redirect(w, r, out.Location, http.StatusSeeOther)
+		return
+	}
+	v := a.page("One moment")
+	v.Location, v.Fields = out.Location, out.Form
+	show(w, http.StatusOK, "post.html", v)
+}
+
+// consume takes the Response of the gate.
+func (a *Application) consume(w http.ResponseWriter, r *http.Request) {
+	in, err := inbound(r, "SAMLResponse")
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	m, err := fetchMetadata(r.Context(), a.Gate)
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	idp, err := m.AsProvider()
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	var log finding.Checks
+	opened, err := saml.OpenResponse(in.Octets, idp, xmlsec.Policy{}, &log)
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	x := saml.Expect{EntityIDs: []string{a.entityID()}, ACS: a.acs(), Now: time.Now(), Skew: time.Minute}
+	how := "started at the gate"
+	a.mu.Lock()
+	if sent, ok := a.asked[saml.ResponseTo(in.Octets)]; ok {
+		x.Request, how = &sent, "started here"
+		delete(a.asked, sent.ID)
+	}
+	id := opened.AssertionID()
+	replayed := id != "" && a.used[id]
+	a.used[id] = true
+	a.mu.Unlock()
+	assertion, err := opened.Check(x, &log)
+	switch {
+	case err != nil:
+	case replayed:
+		err = finding.New(finding.AssertionReplayed)
+	case a.OnlyOwn && x.Request == nil:
+		err = finding.New(finding.UnsolicitedRefused)
+	}
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	token := newID()
+	a.mu.Lock()
+	a.sessions[token] = entry{assertion, in.RelayState, how}
+	a.mu.Unlock()
+	http.SetCookie(w, cookie(a.Name, token))
+	http.Redirect(w, r, "/", http.StatusSeeOther)
+}

@@ -1,0 +1,257 @@
+package standin
+
+import (
+	"fmt"
+	"net/http"
+	"sync"
+	"time"
+
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/saml"
+)
+
+// Fault is a way in which a stand-in can misbehave.
+type Fault struct{ Name, Text string }
+
+// ProviderFaults are the faults of a stand-in provider.
+var ProviderFaults = []Fault{
+	{"expired", "the assertion is an hour old"},
+	{"wrong-audience", "the assertion is for another audience"},
+	{"wrong-key", "the assertion is signed with a key nobody knows"},
+	{"unsigned", "nothing is signed"},
+	{"replay", "the answer before this one is sent again"},
+}
+
+// Provider is a stand-in identity provider.
+type Provider struct {
+	Name, Title string
+	Base        string // its own address
+	Gate        string // address of the gate's metadata as SP
+	People      []Person
+	Pair        *keys.Pair
+	Fault       string // of every answer, unless the sign-in page says otherwise
+	Now         func() time.Time
+
+	mu       sync.Mutex
+	stranger *keys.Pair
+	sessions map[string]login
+	pending  map[string]pending
+	last     []byte // the answer before
+}
+
+type login struct {
+	person Person
+	at     time.Time
+	index  string
+}
+
+type pending struct {
+	request    *saml.AuthnRequest // nil for an unsolicited answer
+	relayState string
+}
+
+// Handler makes the program ready to serve. It refuses a fault that it does not
+// know.
+func (p *Provider) Handler() (http.Handler, error) {
+	if err := knownFault(p.Fault); err != nil {
+		return nil, err
+	}
+	var err error
+	if p.stranger, err = LoadPair("", "a stranger"); err != nil {
+		return nil, err
+	}
+	if p.Now == nil {
+		p.Now = time.Now
+	}
+	p.sessions, p.pending = map[string]login{}, map[string]pending{}
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /{$}", p.home)
+	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
+		sendMetadata(w, saml.WriteIDPMetadata(saml.IDPFace{EntityID: p.entityID(), SSO: p.Base + "/sso", Keys: []keys.Certificate{p.Pair.Certificate}}))
+	})
+	mux.HandleFunc("GET /sso", p.sso)
+	mux.HandleFunc("POST /sso", p.sso)
+	mux.HandleFunc("POST /sign-in", p.signIn)
+	mux.HandleFunc("POST /unsolicited", p.unsolicited)
+	mux.HandleFunc("POST /sign-out", func(w http.ResponseWriter, r *http.Request) {
+		http.SetCookie(w, cookie(p.Name, ""))
+		http.Redirect(w, r, "/", http.StatusSeeOther)
+	})
+	return limitBody(mux), nil
+}
+
+func knownFault(name string) error {
+	for _, f := range ProviderFaults {
+		if f.Name == name || name == "" {
+			return nil
+		}
+	}
+	return fmt.Errorf("there is no fault %q; the faults are %s", name, near(ProviderFaults))
+}
+
+func (p *Provider) entityID() string { return p.Base + "/metadata" }
+
+func (p *Provider) page(title string) page {
+	return page{Kind: "Stand-in provider", Name: p.Name, Title: title, Faults: ProviderFaults, Fault: p.Fault, People: p.People, Metadata: p.Base + "/metadata", Gate: p.Gate}
+}
+
+func (p *Provider) session(r *http.Request) (login, bool) {
+	c, err := r.Cookie("standin-" + p.Name)
+	if err != nil {
+		return login{}, false
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	l, ok := p.sessions[c.Value]
+	return l, ok
+}
+
+func (p *Provider) home(w http.ResponseWriter, r *http.Request) {
+	v := p.page(p.Title)
+	if l, ok := p.session(r); ok {
+		v.Person = &l.person
+	}
+	show(w, http.StatusOK, "provider.html", v)
+}
+
+func (p *Provider) sso(w http.ResponseWriter, r *http.Request) {
+	fail := func(err error) {
+		v := p.page("This request cannot be served")
+		v.Error = err.Error()
+		show(w, http.StatusBadRequest, "provider.html", v)
+	}
+	in, err := inbound(r, "SAMLRequest")
+	if err != nil {
+		fail(err)
+		return
+	}
+	m, err := fetchMetadata(r.Context(), p.Gate)
+	if err != nil {
+		fail(err)
+		return
+	}
+	sp, err := m.AsApplication()
+	if err != nil {
+		fail(err)
+		return
+	}
+	req, err := saml.ReadAuthnRequest(in, sp, p.Base+"/sso", p.Now(), time.Minute, new(finding.Checks))
+	if err != nil {
+		fail(err)
+		return
+	}
+	ask := pending{request: req, relayState: in.RelayState}
+	if l, ok := p.session(r); ok && !req.ForceAuthn {
+		p.answer(w, r, l, ask, p.Fault)
+		return
+	}
+	v := p.page("Sign in to " + p.Title)
+	v.Pending = newID()
+	p.mu.Lock()
+	p.pending[v.Pending] = ask
+	p.mu.Unlock()
+	show(w, http.StatusOK, "signin.html", v)
+}
+
+func (p *Provider) signIn(w http.ResponseWriter, r *http.Request) {
+	key := r.PostFormValue("pending")
+	p.mu.Lock()
+	ask, ok := p.pending[key]
+	p.mu.Unlock()
+	if !ok {
+		v := p.page("This sign-in is not known any more")
+		v.Error = "Start again at the application."
+		show(w, http.StatusGone, "provider.html", v)
+		return
+	}
+	fault := r.PostFormValue("fault")
+	if err := knownFault(fault); err != nil {
+		fault = ""
+	}
+	for _, person := range p.People {
+		if person.Username != r.PostFormValue("username") || person.Password != r.PostFormValue("password") {
+			continue
+		}
+		l := login{person: person, at: p.Now(), index: newID()}
+		token := newID()
+		p.mu.Lock()
+		delete(p.pending, key)
+		p.sessions[token] = l
+		p.mu.Unlock()
+		http.SetCookie(w, cookie(p.Name, token))
+		p.answer(w, r, l, ask, fault)
+		return
+	}
+	v := p.page("Sign in to " + p.Title)
+	v.Pending, v.Fault, v.Error = key, fault, "User name or password is wrong."
+	show(w, http.StatusUnauthorized, "signin.html", v)
+}
+
+// unsolicited sends an answer that nobody asked for.
+func (p *Provider) unsolicited(w http.ResponseWriter, r *http.Request) {
+	l, ok := p.session(r)
+	if !ok {
+		http.Redirect(w, r, "/", http.StatusSeeOther)
+		return
+	}
+	p.answer(w, r, l, pending{relayState: r.PostFormValue("target")}, p.Fault)
+}
+
+func (p *Provider) answer(w http.ResponseWriter, r *http.Request, l login, ask pending, fault string) {
+	m, err := fetchMetadata(r.Context(), p.Gate)
+	if err != nil || m.SP == nil {
+		http.Error(w, fmt.Sprintf("the gate's metadata cannot be read: %v", err), http.StatusBadGateway)
+		return
+	}
+	acs, _ := m.SP.DefaultACS()
+	a := saml.Answer{ResponseID: newID(), AssertionID: newID(), At: p.Now(), Lifetime: 5 * time.Minute, Issuer: p.entityID(), Destination: acs.Location,
+		Audience: m.EntityID, NameID: saml.NameID{Format: saml.FormatEmail, Value: l.person.Mail()}, AuthnInstant: l.at, SessionIndex: l.index,
+		Context: saml.ContextPassword, Attributes: attributes(l.person)}
+	if ask.request != nil {
+		a.InResponseTo, a.Destination = ask.request.ID, ask.request.ACS
+	}
+	pair := p.Pair
+	switch fault {
+	case "expired":
+		a.At = a.At.Add(-time.Hour)
+		a.AuthnInstant = a.At
+	case "wrong-audience":
+		a.Audience = "https://somebody-else.example/saml"
+	case "wrong-key":
+		pair = p.stranger
+	case "unsigned":
+		pair = nil
+	}
+	octets, err := saml.WriteResponse(a, pair)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	p.mu.Lock()
+	if fault == "replay" && p.last != nil {
+		octets = p.last
+	}
+	p.last = octets
+	p.mu.Unlock()
+	out := saml.ToPOST(a.Destination, "SAMLResponse", octets, ask.relayState)
+	v := p.page("Signed in")
+	v.Location, v.Fields = out.Location, out.Form
+	show(w, http.StatusOK, "post.html", v)
+}
+
+// attributes are what the provider says of a person.
+func attributes(p Person) []saml.Attribute {
+	const uri = "urn:oasis:names:tc:SAML:2.0:attrname-format:uri"
+	one := func(name, friendly, value string) saml.Attribute {
+		return saml.Attribute{Name: name, NameFormat: uri, FriendlyName: friendly, Values: []string{value}}
+	}
+	return []saml.Attribute{
+		one("urn:oid:0.9.2342.19200300.100.1.3", "mail", p.Mail()),
+		one("urn:oid:2.5.4.42", "givenName", p.Given),
+		one("urn:oid:2.5.4.4", "sn", p.Family),
+		one("urn:oid:2.16.840.1.113730.3.1.241", "displayName", p.Given+" "+p.Family),
+		one("urn:oid:2.5.4.12", "title", p.Job),
+		{Name: "groups", Values: p.Groups},
+	}
+}

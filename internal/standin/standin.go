@@ -1,0 +1,174 @@
+// Package standin holds small simulated providers and applications for the demo
+// and for tests. They are programs of their own that speak the protocol over
+// HTTP; they know of the gate only what its metadata says. Faults can be
+// switched on by name.
+package standin
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"embed"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"html/template"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/saml"
+)
+
+//go:embed pages
+var pageFiles embed.FS
+
+var pages = template.Must(template.ParseFS(pageFiles, "pages/*.html"))
+
+// Person is somebody with an account at a stand-in provider.
+type Person struct {
+	Username string   `yaml:"username"`
+	Password string   `yaml:"password"`
+	Given    string   `yaml:"given"`
+	Family   string   `yaml:"family"`
+	Job      string   `yaml:"job"`
+	Groups   []string `yaml:"groups"`
+}
+
+// Mail is the person's address.
+func (p Person) Mail() string { return p.Username + "@wrenmoor.example" }
+
+func newID() string {
+	b := make([]byte, 16)
+	_, _ = rand.Read(b) // never fails (crypto/rand)
+	return "_" + hex.EncodeToString(b)
+}
+
+// LoadPair reads a key pair from a file, or makes it there the first time. An
+// empty path makes one for this run only.
+func LoadPair(path, name string) (*keys.Pair, error) {
+	if path != "" {
+		text, err := os.ReadFile(path)
+		if err == nil {
+			return keys.Unmarshal(text)
+		}
+		if !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+	}
+	pair, err := keys.Generate(name, time.Now(), rand.Reader)
+	if err != nil || path == "" {
+		return pair, err
+	}
+	text, err := pair.Marshal()
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, err
+	}
+	return pair, os.WriteFile(path, text, 0o600)
+}
+
+// fetchMetadata gets the gate's metadata, for every use anew: stand-ins start
+// before the gate knows them.
+func fetchMetadata(ctx context.Context, address string) (*saml.Metadata, error) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, err
+	}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		return nil, fmt.Errorf("%s answered %s; has this stand-in been added to the gate?", address, res.Status)
+	}
+	octets, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+	if err != nil {
+		return nil, err
+	}
+	return saml.ReadMetadata(octets, time.Now())
+}
+
+type page struct {
+	Kind, Title, Name string
+	Error             string
+	Pending, Target   string
+	Faults            []Fault
+	Fault             string
+	People            []Person
+	Person            *Person
+	Sessions          bool
+	Location, Nonce   string
+	Fields            []saml.FormField
+	Subject           *saml.NameID
+	Attributes        []saml.Attribute
+	RelayState, How   string
+	OnlyOwn           bool
+	Metadata, Gate    string
+}
+
+func show(w http.ResponseWriter, status int, name string, p page) {
+	b := make([]byte, 12)
+	_, _ = rand.Read(b)
+	p.Nonce = base64.RawURLEncoding.EncodeToString(b)
+	var out bytes.Buffer
+	if err := pages.ExecuteTemplate(&out, name, p); err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	h := w.Header()
+	h.Set("Content-Type", "text/html; charset=utf-8")
+	h.Set("Cache-Control", "no-store")
+	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'nonce-"+p.Nonce+"'; script-src 'nonce-"+p.Nonce+"'; base-uri 'none'; frame-ancestors 'none'")
+	w.WriteHeader(status)
+	_, _ = w.Write(out.Bytes())
+}
+
+// inbound takes a SAML message out of a request.
+func inbound(r *http.Request, kind string) (saml.Inbound, error) {
+	if r.Method == http.MethodPost {
+		return saml.FromPOST(r.PostFormValue(kind), r.PostFormValue("RelayState"))
+	}
+	return saml.FromRedirect(r.URL.RawQuery, kind)
+}
+
+// cookie is a session cookie with a name of its own, because stand-ins on one
+// host share their cookies.
+func cookie(name, value string) *http.Cookie {
+	c := &http.Cookie{Name: "standin-" + name, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode}
+	if value == "" {
+		c.MaxAge = -1
+	}
+	return c
+}
+
+func sendMetadata(w http.ResponseWriter, octets []byte) {
+	w.Header().Set("Content-Type", "application/samlmetadata+xml")
+	_, _ = w.Write(octets)
+}
+
+func limitBody(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		r.Body = http.MaxBytesReader(w, r.Body, 4<<20)
+		next.ServeHTTP(w, r)
+	})
+}
+
+func near(words []Fault) string {
+	names := make([]string, len(words))
+	for i, f := range words {
+		names[i] = f.Name
+	}
+	return strings.Join(names, ", ")
+}

@@ -1,0 +1,139 @@
+package store
+
+import "time"
+
+// ProviderRow is a provider as stored.
+type ProviderRow struct {
+	Name     string `gorm:"primaryKey"`
+	Protocol string
+	EntityID string `gorm:"uniqueIndex"`
+	Revision int
+	Added    time.Time
+	Data     []byte // JSON: everything that is not a column
+}
+
+// ApplicationRow is an application as stored.
+type ApplicationRow struct {
+	Name     string `gorm:"primaryKey"`
+	Protocol string
+	EntityID string `gorm:"uniqueIndex"`
+	Revision int
+	Added    time.Time
+	Data     []byte
+}
+
+// HistoryRow is one change of configuration.
+type HistoryRow struct {
+	ID       int64 `gorm:"primaryKey;autoIncrement"`
+	At       time.Time
+	Kind     string `gorm:"index:history_object"` // provider, application, token, owner
+	Name     string `gorm:"index:history_object"`
+	Revision int
+	Who      string
+	What     string // added, changed, removed
+	Data     []byte // the record after the change, or before a removal
+}
+
+// KeyRow is a key pair of the gate, sealed.
+type KeyRow struct {
+	ID      int64  `gorm:"primaryKey;autoIncrement"`
+	Purpose string `gorm:"index"` // idp, sp
+	Added   time.Time
+	Sealed  []byte
+}
+
+// SettingRow is a value that is stored once, such as an entity ID of our own.
+type SettingRow struct {
+	Key   string `gorm:"primaryKey"`
+	Value string
+}
+
+// OwnerRow is an operator with a password.
+type OwnerRow struct {
+	Username string `gorm:"primaryKey"`
+	Password string // argon2id, with its parameters
+	Added    time.Time
+}
+
+// ConsoleRow is a console session.
+type ConsoleRow struct {
+	Hash     []byte `gorm:"primaryKey"`
+	Username string
+	Expires  time.Time `gorm:"index"`
+}
+
+// TokenRow is an API token, stored as hash.
+type TokenRow struct {
+	Name  string `gorm:"primaryKey"`
+	Hash  []byte `gorm:"uniqueIndex"`
+	Added time.Time
+	By    string
+}
+
+// PersonRow is an account known to the gate.
+type PersonRow struct {
+	ID    int64 `gorm:"primaryKey;autoIncrement"`
+	Added time.Time
+}
+
+// LinkRow ties a provider's name for somebody to a person.
+type LinkRow struct {
+	Key      []byte `gorm:"primaryKey"` // hash of the link key
+	Provider string `gorm:"index"`
+	Person   int64  `gorm:"index"`
+}
+
+// SessionRow is a gate session.
+type SessionRow struct {
+	Hash     []byte `gorm:"primaryKey"`
+	Person   int64  `gorm:"index"`
+	Provider string `gorm:"index"`
+	Began    time.Time
+	Expires  time.Time `gorm:"index"`
+	Sealed   []byte    // the provider's answer
+}
+
+// IssuedRow remembers what an application was told within a session, for logout.
+type IssuedRow struct {
+	ID           int64  `gorm:"primaryKey;autoIncrement"`
+	Session      []byte `gorm:"index"`
+	Application  string
+	SessionIndex string
+	Sealed       []byte // the NameID
+	At           time.Time
+	Expires      time.Time `gorm:"index"`
+}
+
+// UsedRow is a consumed assertion.
+type UsedRow struct {
+	Key   []byte    `gorm:"primaryKey"` // hash of provider and ID
+	Until time.Time `gorm:"index"`
+}
+
+// CrossingRow is a crossing in progress, or ended and kept until it expires.
+type CrossingRow struct {
+	ID      string    `gorm:"primaryKey"`
+	Expires time.Time `gorm:"index"`
+	Ended   bool
+	Sealed  []byte
+}
+
+// TraceRow is the head of a trace; its steps are in StepRow.
+type TraceRow struct {
+	ID          string    `gorm:"primaryKey" json:"id"`
+	Started     time.Time `gorm:"index" json:"started"`
+	Application string    `gorm:"index" json:"application,omitempty"`
+	Provider    string    `gorm:"index" json:"provider,omitempty"`
+	Person      string    `json:"person,omitempty"`
+	StartedBy   string    `json:"startedBy,omitempty"`
+	Result      string    `gorm:"index" json:"result"`
+	Finding     string    `json:"finding,omitempty"`
+	Millis      int64     `json:"milliseconds"`
+}
+
+// StepRow is one step of a trace, sealed.
+type StepRow struct {
+	ID     int64  `gorm:"primaryKey;autoIncrement"`
+	Trace  string `gorm:"index"`
+	Sealed []byte
+}

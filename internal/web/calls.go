@@ -1,0 +1,292 @@
+package web
+
+import (
+	"context"
+	"encoding/base64"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/store"
+)
+
+// body wraps what an operation returns.
+type body[T any] struct{ Body T }
+
+type named struct {
+	Name string `path:"name" maxLength:"200" doc:"Short name"`
+}
+
+type listing struct {
+	Search string `query:"search" maxLength:"200" doc:"Part of a name, title or entity ID"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"20000" default:"20000"`
+	Offset int    `query:"offset" minimum:"0"`
+}
+
+// page cuts a page out of a list of what matches.
+func page[T, U any](all []T, in *listing, match func(T, string) bool, show func(T) U) *body[api.List[U]] {
+	out := &body[api.List[U]]{}
+	out.Body.Items = []U{}
+	search := strings.ToLower(in.Search)
+	for _, x := range all {
+		if search != "" && !match(x, search) {
+			continue
+		}
+		if n := int(out.Body.Total); n >= in.Offset && len(out.Body.Items) < in.Limit {
+			out.Body.Items = append(out.Body.Items, show(x))
+		}
+		out.Body.Total++
+	}
+	return out
+}
+
+func contains(search string, in ...string) bool {
+	for _, s := range in {
+		if strings.Contains(strings.ToLower(s), search) {
+			return true
+		}
+	}
+	return false
+}
+
+// op describes an operation.
+func op(method, path, id, summary string) huma.Operation {
+	o := huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary,
+		Security: []map[string][]string{{"token": {}}, {"console": {}}}}
+	if method == http.MethodDelete {
+		o.DefaultStatus = http.StatusNoContent
+	}
+	if method == http.MethodPost {
+		o.DefaultStatus = http.StatusCreated
+	}
+	return o
+}
+
+// calls registers all operations of the API.
+func (s *server) calls(a huma.API) {
+	g := s.gate
+	huma.Register(a, op("GET", "/gate", "show-gate", "What the gate says of itself"), func(ctx context.Context, _ *struct{}) (*body[api.About], error) {
+		snap := g.Snapshot()
+		return &body[api.About]{api.About{Base: g.Base(), Version: s.version, IDPEntityID: snap.Gate.IDP.EntityID, SSO: snap.Gate.IDP.Address,
+			Providers: len(snap.Providers()), Apps: len(snap.Applications())}}, nil
+	})
+	huma.Register(a, op("GET", "/findings", "list-findings", "The catalogue of findings"), func(ctx context.Context, _ *struct{}) (*body[[]finding.Entry], error) {
+		return &body[[]finding.Entry]{finding.Catalogue()}, nil
+	})
+	s.providerCalls(a)
+	s.applicationCalls(a)
+
+	type filter struct {
+		Search      string    `query:"search" maxLength:"200" doc:"Part of a reference, application, provider, person or finding"`
+		Result      string    `query:"result" enum:"entered,refused,waiting"`
+		Application string    `query:"application" maxLength:"200"`
+		Provider    string    `query:"provider" maxLength:"200"`
+		Limit       int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		Before      time.Time `query:"before" doc:"Only traces started before this; for the next page"`
+	}
+	huma.Register(a, op("GET", "/traces", "list-traces", "Traces, newest first"), func(ctx context.Context, in *filter) (*body[api.TraceList], error) {
+		rows, counts, err := g.Traces(ctx, store.TraceFilter(*in))
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		out := &body[api.TraceList]{api.TraceList{Items: []api.TraceHead{}, Counts: counts}}
+		for _, r := range rows {
+			out.Body.Items = append(out.Body.Items, traceHead(r))
+		}
+		return out, nil
+	})
+	huma.Register(a, op("GET", "/traces/{name}", "show-trace", "One trace, step by step"), func(ctx context.Context, in *named) (*body[api.Trace], error) {
+		head, steps, err := g.Trace(ctx, in.Name)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[api.Trace]{api.Trace{TraceHead: traceHead(head), Steps: steps}}, nil
+	})
+
+	huma.Register(a, op("GET", "/tokens", "list-tokens", "API tokens"), func(ctx context.Context, _ *struct{}) (*body[api.List[api.Token]], error) {
+		tokens, err := g.Tokens(ctx)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return page(tokens, &listing{Limit: 20000}, nil, func(t gate.Token) api.Token { return api.Token{Name: t.Name, Added: t.Added, By: t.By} }), nil
+	})
+	huma.Register(a, op("POST", "/tokens", "add-token", "Make an API token; its secret is given once"), func(ctx context.Context, in *struct {
+		Body struct {
+			Name string `json:"name" maxLength:"200"`
+		}
+	}) (*body[api.Token], error) {
+		t, secret, err := g.AddToken(ctx, who(ctx), in.Body.Name)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[api.Token]{api.Token{Name: t.Name, Added: t.Added, By: t.By, Secret: secret}}, nil
+	})
+	huma.Register(a, op("DELETE", "/tokens/{name}", "remove-token", "Remove an API token"), func(ctx context.Context, in *named) (*struct{}, error) {
+		return nil, s.problem(g.RemoveToken(ctx, who(ctx), in.Name))
+	})
+}
+
+func (s *server) providerCalls(a huma.API) {
+	g := s.gate
+	huma.Register(a, op("GET", "/providers", "list-providers", "Providers by name"), func(ctx context.Context, in *listing) (*body[api.List[api.Provider]], error) {
+		return page(g.Snapshot().Providers(), in, func(p *federation.Provider, search string) bool {
+			return contains(search, string(p.Name), p.Title, p.EntityID())
+		}, s.provider), nil
+	})
+	huma.Register(a, op("POST", "/providers", "add-provider", "Add a provider from its metadata"), func(ctx context.Context, in *struct{ Body api.NewProvider }) (*body[api.Provider], error) {
+		src, err := source(in.Body.Metadata, in.Body.MetadataBase64, in.Body.Address)
+		if err != nil {
+			return nil, err
+		}
+		p, err := g.AddProvider(ctx, who(ctx), gate.NewProvider{Name: in.Body.Name, Title: in.Body.Title, Source: src, AllowUnsolicited: in.Body.AllowUnsolicited})
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[api.Provider]{s.provider(p)}, nil
+	})
+	huma.Register(a, op("GET", "/providers/{name}", "show-provider", "One provider"), func(ctx context.Context, in *named) (*body[api.Provider], error) {
+		p, err := g.Provider(in.Name)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[api.Provider]{s.provider(p)}, nil
+	})
+	huma.Register(a, op("GET", "/providers/{name}/exchange", "provider-exchange", "What the provider needs from the gate"), func(ctx context.Context, in *named) (*body[api.Sheet], error) {
+		p, err := g.Provider(in.Name)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[api.Sheet]{s.sheet(in.Name, g.Snapshot().SheetForProvider(p))}, nil
+	})
+	huma.Register(a, op("DELETE", "/providers/{name}", "remove-provider", "Remove a provider"), func(ctx context.Context, in *named) (*struct{}, error) {
+		return nil, s.problem(g.RemoveProvider(ctx, who(ctx), in.Name))
+	})
+}
+
+func (s *server) applicationCalls(a huma.API) {
+	g := s.gate
+	huma.Register(a, op("GET", "/applications", "list-applications", "Applications by name"), func(ctx context.Context, in *listing) (*body[api.List[api.Application]], error) {
+		return page(g.Snapshot().Applications(), in, func(a *federation.Application, search string) bool {
+			return contains(search, string(a.Name), a.Title, a.EntityID())
+		}, s.application), nil
+	})
+	huma.Register(a, op("POST", "/applications", "add-application", "Add an application from its metadata"), func(ctx context.Context, in *struct{ Body api.NewApplication }) (*body[api.Application], error) {
+		src, err := source(in.Body.Metadata, in.Body.MetadataBase64, in.Body.Address)
+		if err != nil {
+			return nil, err
+		}
+		app, err := g.AddApplication(ctx, who(ctx), gate.NewApplication{Name: in.Body.Name, Title: in.Body.Title, Source: src, Provider: in.Body.Provider, OwnStart: in.Body.OwnStart})
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[api.Application]{s.application(app)}, nil
+	})
+	huma.Register(a, op("GET", "/applications/{name}", "show-application", "One application"), func(ctx context.Context, in *named) (*body[api.Application], error) {
+		app, err := g.Application(in.Name)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[api.Application]{s.application(app)}, nil
+	})
+	huma.Register(a, op("GET", "/applications/{name}/exchange", "application-exchange", "What the application needs from the gate"), func(ctx context.Context, in *named) (*body[api.Sheet], error) {
+		app, err := g.Application(in.Name)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[api.Sheet]{s.sheet(in.Name, g.Snapshot().SheetForApplication(app))}, nil
+	})
+	huma.Register(a, op("DELETE", "/applications/{name}", "remove-application", "Remove an application"), func(ctx context.Context, in *named) (*struct{}, error) {
+		return nil, s.problem(g.RemoveApplication(ctx, who(ctx), in.Name))
+	})
+}
+
+func source(text, b64, address string) (gate.Source, error) {
+	src := gate.Source{Address: address}
+	if text != "" {
+		src.Document = []byte(text)
+	}
+	if b64 != "" {
+		octets, err := base64.StdEncoding.DecodeString(b64)
+		if err != nil {
+			return src, &api.Problem{Type: "about:blank", Title: "What was given does not fit", Status: http.StatusUnprocessableEntity,
+				Detail: "metadataBase64 is not base64; send the document in base64 of RFC 4648 §4",
+				Errors: []api.FieldProblem{{Field: "metadataBase64", Message: "not base64"}}}
+		}
+		src.Document = octets
+	}
+	return src, nil
+}
+
+func (s *server) certificate(c keys.Certificate, use string) api.Certificate {
+	out := api.Certificate{Use: use, Key: c.Describe()}
+	if c.DER == nil {
+		return out
+	}
+	out.SHA256, out.SHA1, out.PEM, out.Findings = c.SHA256(), c.SHA1(), string(c.PEM()), c.Findings(time.Now())
+	if c.X509 != nil {
+		out.Subject, out.Issuer = c.X509.Subject.String(), c.X509.Issuer.String()
+		out.NotBefore, out.NotAfter = c.X509.NotBefore.UTC(), c.X509.NotAfter.UTC()
+	}
+	return out
+}
+
+func (s *server) certificates(ks []saml.Key) []api.Certificate {
+	out := []api.Certificate{}
+	for _, k := range ks {
+		out = append(out, s.certificate(k.Certificate, k.Use))
+	}
+	return out
+}
+
+func endpoints(use string, es []saml.Endpoint) []api.Endpoint {
+	out := []api.Endpoint{}
+	for _, e := range es {
+		out = append(out, api.Endpoint{Use: use, Binding: e.Binding, Location: e.Location, Index: e.Index, Default: e.Default != nil && *e.Default})
+	}
+	return out
+}
+
+func (s *server) provider(p *federation.Provider) api.Provider {
+	return api.Provider{Name: string(p.Name), Title: p.Title, Protocol: p.Protocol, EntityID: p.EntityID(), Source: p.SAML.Source,
+		AllowUnsolicited: p.SAML.AllowUnsolicited, WantAuthnRequestsSigned: p.SAML.IDP.WantAuthnRequestsSigned,
+		Endpoints: endpoints("SingleSignOnService", p.SAML.IDP.SSO), NameIDFormats: some(p.SAML.IDP.NameIDFormats),
+		Certificates: s.certificates(p.SAML.IDP.Keys), Added: p.Added, Revision: p.Revision}
+}
+
+func (s *server) application(a *federation.Application) api.Application {
+	return api.Application{Name: string(a.Name), Title: a.Title, Protocol: a.Protocol, EntityID: a.EntityID(), Source: a.SAML.Source,
+		Provider: string(a.Provider), Open: s.gate.Base() + "/open/" + string(a.Name), OwnStart: a.OwnStart, AuthnRequestsSigned: a.SAML.SP.AuthnRequestsSigned,
+		Endpoints: endpoints("AssertionConsumerService", a.SAML.SP.ACS), NameIDFormats: some(a.SAML.SP.NameIDFormats),
+		Certificates: s.certificates(a.SAML.SP.Keys), Added: a.Added, Revision: a.Revision}
+}
+
+func some(s []string) []string {
+	if s == nil {
+		return []string{}
+	}
+	return s
+}
+
+func (s *server) sheet(name string, sh federation.Sheet) api.Sheet {
+	out := api.Sheet{Name: name, MetadataAddress: sh.MetadataAddress, Metadata: string(sh.Metadata)}
+	for _, v := range sh.Values {
+		out.Values = append(out.Values, api.SheetValue(v))
+	}
+	for _, c := range sh.Certificates {
+		out.Certificates = append(out.Certificates, s.certificate(c, "signing"))
+	}
+	return out
+}
+
+func traceHead(r store.TraceRow) api.TraceHead {
+	return api.TraceHead{ID: r.ID, Started: r.Started, StartedBy: r.StartedBy, Application: r.Application, Provider: r.Provider,
+		Person: r.Person, Result: r.Result, Finding: r.Finding, Milliseconds: r.Millis}
+}
