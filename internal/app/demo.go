@@ -30,12 +30,14 @@ type scenario struct {
 		Name     string `yaml:"name"`
 		Title    string `yaml:"title"`
 		Protocol string `yaml:"protocol"`
+		EntityID string `yaml:"entityId"`
 	} `yaml:"providers"`
 	Applications []struct {
 		Name          string `yaml:"name"`
 		Title         string `yaml:"title"`
 		Protocol      string `yaml:"protocol"`
 		Provider      string `yaml:"provider"`
+		EntityID      string `yaml:"entityId"`
 		OnlyOwnStarts bool   `yaml:"onlyOwnStarts"`
 	} `yaml:"applications"`
 	People []standin.Person `yaml:"people"`
@@ -214,7 +216,7 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 			return err
 		}
 		base, err := d.serve(func(base string) (http.Handler, error) {
-			return (&standin.Provider{Name: p.Name, Title: p.Title, Base: base, Gate: g.Base() + "/saml/sp/" + p.Name, People: sc.People, Pair: pair}).Handler()
+			return (&standin.Provider{Name: p.Name, Title: p.Title, Base: base, EntityID: p.EntityID, Gate: g.Base() + "/saml/sp/" + p.Name, People: sc.People, Pair: pair}).Handler()
 		})
 		if err != nil {
 			return err
@@ -236,7 +238,7 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 			return err
 		}
 		base, err := d.serve(func(base string) (http.Handler, error) {
-			return (&standin.Application{Name: a.Name, Title: a.Title, Base: base, Gate: g.Base() + "/saml/idp", OnlyOwn: a.OnlyOwnStarts, Pair: pair}).Handler(), nil
+			return (&standin.Application{Name: a.Name, Title: a.Title, Base: base, EntityID: a.EntityID, Gate: g.Base() + "/saml/idp", OnlyOwn: a.OnlyOwnStarts, Pair: pair}).Handler(), nil
 		})
 		if err != nil {
 			return err

@@ -1,4 +1,5 @@
-// Package cli is the command line. Except serve, demo and standin its commands
+// Package cli is the command line. Except serve, demo,
+// standin and openapi its commands
 // know only the client and the core.
 package cli
 
@@ -118,7 +119,7 @@ func (e *environment) root() *ucli.Command {
 			&ucli.StringFlag{Name: "token", Usage: "API token", Sources: ucli.EnvVars("INNERGATE_TOKEN")},
 			&ucli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "table, json or yaml", Value: "table"},
 		},
-		Commands: []*ucli.Command{e.serve(), e.demo(), e.standins(), e.providers(), e.applications(), e.traces(), e.tokens(), e.gates()},
+		Commands: []*ucli.Command{e.serve(), e.demo(), e.standins(), e.providers(), e.applications(), e.traces(), e.tokens(), e.gates(), e.openapi()},
 	}
 }
 

@@ -123,6 +123,14 @@ func (e *environment) colour(s string) string {
 
 func local(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
 
+// brief leaves out the date of today.
+func brief(t, now time.Time) string {
+	if t.Local().Format(time.DateOnly) == now.Local().Format(time.DateOnly) {
+		return t.Local().Format("15:04:05")
+	}
+	return t.Local().Format("01-02 15:04")
+}
+
 // days says how far away a date is.
 func days(t, now time.Time) string {
 	n := int(t.Sub(now).Hours() / 24)

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -17,6 +19,7 @@ import (
 
 	"innergate.example/innergate/internal/app"
 	"innergate.example/innergate/internal/standin"
+	"innergate.example/innergate/internal/web"
 )
 
 func (e *environment) serve() *ucli.Command {
@@ -30,6 +33,21 @@ func (e *environment) serve() *ucli.Command {
 			return &usageError{"--config is missing", "Give the configuration file; docs/configuration.md has an example."}
 		}
 		return app.Serve(ctx, cmd.String("config"))
+	}}
+}
+
+// openapi prints the description of the API, for making clients.
+func (e *environment) openapi() *ucli.Command {
+	return &ucli.Command{Name: "openapi", Usage: "print the OpenAPI document of the API", Action: func(_ context.Context, cmd *ucli.Command) error {
+		if _, err := names(cmd); err != nil {
+			return err
+		}
+		var out bytes.Buffer
+		if err := json.Indent(&out, web.Document("1"), "", "  "); err != nil {
+			return err
+		}
+		_, err := fmt.Fprintln(e.out, out.String())
+		return err
 	}}
 }
 

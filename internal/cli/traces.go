@@ -6,6 +6,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	ucli "github.com/urfave/cli/v3"
 
@@ -34,7 +35,7 @@ func (e *environment) traces() *ucli.Command {
 				return e.print(cmd, l.Items, func(w io.Writer) {
 					rows := [][]string{}
 					for _, t := range l.Items {
-						rows = append(rows, []string{t.Result, t.ID, local(t.Started), dash(t.Application), dash(t.Provider), dash(t.Person), dash(t.Finding)})
+						rows = append(rows, []string{t.Result, t.ID, brief(t.Started, time.Now()), dash(t.Application), dash(t.Provider), dash(t.Person), dash(t.Finding)})
 					}
 					e.table(w, []string{"result", "reference", "started", "application", "provider", "person", "finding"}, []int{3, 4, 5, 6}, rows, "No sign-in yet. Open an application, or BASE/open/NAME.")
 				})

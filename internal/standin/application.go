@@ -15,6 +15,7 @@ import (
 type Application struct {
 	Name, Title string
 	Base        string // its own address
+	EntityID    string // that of its metadata if empty
 	Gate        string // address of the gate's metadata as IdP
 	OnlyOwn     bool   // accept only sign-ins it started
 	Pair        *keys.Pair
@@ -34,10 +35,13 @@ type entry struct {
 // Handler makes the program ready to serve.
 func (a *Application) Handler() http.Handler {
 	a.asked, a.used, a.sessions = map[string]saml.Sent{}, map[string]bool{}, map[string]entry{}
+	if a.EntityID == "" {
+		a.EntityID = a.Base + "/metadata"
+	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", a.home)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
-		sendMetadata(w, saml.WriteSPMetadata(saml.SPFace{EntityID: a.entityID(), ACS: a.acs(), Keys: []keys.Certificate{a.Pair.Certificate}}))
+		sendMetadata(w, saml.WriteSPMetadata(saml.SPFace{EntityID: a.EntityID, ACS: a.acs(), Keys: []keys.Certificate{a.Pair.Certificate}}))
 	})
 	mux.HandleFunc("GET /start", a.start)
 	mux.HandleFunc("POST /acs", a.consume)
@@ -48,8 +52,7 @@ func (a *Application) Handler() http.Handler {
 	return limitBody(mux)
 }
 
-func (a *Application) entityID() string { return a.Base + "/metadata" }
-func (a *Application) acs() string      { return a.Base + "/acs" }
+func (a *Application) acs() string { return a.Base + "/acs" }
 
 func (a *Application) page(title string) page {
 	return page{Kind: "Stand-in application", Name: a.Name, Title: title, OnlyOwn: a.OnlyOwn, Metadata: a.Base + "/metadata", Gate: a.Gate}
@@ -91,7 +94,7 @@ func (a *Application) start(w http.ResponseWriter, r *http.Request) {
 	}
 	to, _ := idp.SSOBy(binding)
 	now := time.Now()
-	req := saml.AuthnRequest{ID: newID(), IssueInstant: now, Issuer: a.entityID(), ACS: a.acs(), ForceAuthn: r.URL.Query().Get("force") != ""}
+	req := saml.AuthnRequest{ID: newID(), IssueInstant: now, Issuer: a.EntityID, ACS: a.acs(), ForceAuthn: r.URL.Query().Get("force") != ""}
 	out, err := saml.WriteAuthnRequest(req, to, r.URL.Query().Get("RelayState"), a.Pair)
 	if err != nil {
 		a.fail(w, err)
@@ -132,7 +135,7 @@ func (a *Application) consume(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, err)
 		return
 	}
-	x := saml.Expect{EntityIDs: []string{a.entityID()}, ACS: a.acs(), Now: time.Now(), Skew: time.Minute}
+	x := saml.Expect{EntityIDs: []string{a.EntityID}, ACS: a.acs(), Now: time.Now(), Skew: time.Minute}
 	how := "started at the gate"
 	a.mu.Lock()
 	if sent, ok := a.asked[saml.ResponseTo(in.Octets)]; ok {

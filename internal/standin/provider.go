@@ -27,6 +27,7 @@ var ProviderFaults = []Fault{
 type Provider struct {
 	Name, Title string
 	Base        string // its own address
+	EntityID    string // that of its metadata if empty
 	Gate        string // address of the gate's metadata as SP
 	People      []Person
 	Pair        *keys.Pair
@@ -61,6 +62,9 @@ func (p *Provider) Handler() (http.Handler, error) {
 	if p.stranger, err = LoadPair("", "a stranger"); err != nil {
 		return nil, err
 	}
+	if p.EntityID == "" {
+		p.EntityID = p.Base + "/metadata"
+	}
 	if p.Now == nil {
 		p.Now = time.Now
 	}
@@ -68,7 +72,7 @@ func (p *Provider) Handler() (http.Handler, error) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", p.home)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
-		sendMetadata(w, saml.WriteIDPMetadata(saml.IDPFace{EntityID: p.entityID(), SSO: p.Base + "/sso", Keys: []keys.Certificate{p.Pair.Certificate}}))
+		sendMetadata(w, saml.WriteIDPMetadata(saml.IDPFace{EntityID: p.EntityID, SSO: p.Base + "/sso", Keys: []keys.Certificate{p.Pair.Certificate}}))
 	})
 	mux.HandleFunc("GET /sso", p.sso)
 	mux.HandleFunc("POST /sso", p.sso)
@@ -89,8 +93,6 @@ func knownFault(name string) error {
 	}
 	return fmt.Errorf("there is no fault %q; the faults are %s", name, near(ProviderFaults))
 }
-
-func (p *Provider) entityID() string { return p.Base + "/metadata" }
 
 func (p *Provider) page(title string) page {
 	return page{Kind: "Stand-in provider", Name: p.Name, Title: title, Faults: ProviderFaults, Fault: p.Fault, People: p.People, Metadata: p.Base + "/metadata", Gate: p.Gate}
@@ -205,7 +207,7 @@ func (p *Provider) answer(w http.ResponseWriter, r *http.Request, l login, ask p
 		return
 	}
 	acs, _ := m.SP.DefaultACS()
-	a := saml.Answer{ResponseID: newID(), AssertionID: newID(), At: p.Now(), Lifetime: 5 * time.Minute, Issuer: p.entityID(), Destination: acs.Location,
+	a := saml.Answer{ResponseID: newID(), AssertionID: newID(), At: p.Now(), Lifetime: 5 * time.Minute, Issuer: p.EntityID, Destination: acs.Location,
 		Audience: m.EntityID, NameID: saml.NameID{Format: saml.FormatEmail, Value: l.person.Mail()}, AuthnInstant: l.at, SessionIndex: l.index,
 		Context: saml.ContextPassword, Attributes: attributes(l.person)}
 	if ask.request != nil {

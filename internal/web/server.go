@@ -63,7 +63,22 @@ func New(o Options) *fiber.App {
 	app.Use(s.guard)
 	s.routes(app)
 
-	cfg := huma.DefaultConfig("Inner Gate", o.Version)
+	document := s.describe(app)
+	app.Get("/api/v1/openapi.json", func(c fiber.Ctx) error {
+		c.Set("Content-Type", "application/openapi+json")
+		return c.Send(document)
+	})
+	app.Use("/api", func(c fiber.Ctx) error {
+		return s.sendProblem(c, &api.Problem{Type: "about:blank", Title: "There is no such call", Status: http.StatusNotFound,
+			Detail: "The calls there are stand in " + s.gate.Base() + "/api/v1/openapi.json."})
+	})
+	s.console(app)
+	return app
+}
+
+// describe registers the API and gives its OpenAPI document.
+func (s *server) describe(app *fiber.App) []byte {
+	cfg := huma.DefaultConfig("Inner Gate", s.version)
 	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "", "", ""
 	cfg.CreateHooks = nil
 	cfg.Info.Description = "Everything the console and the command line do. Errors are problem details (RFC 9457) with a field, a cause and a way out."
@@ -79,16 +94,12 @@ func New(o Options) *fiber.App {
 	if err != nil {
 		panic(err) // the document is made of our own types only
 	}
-	app.Get("/api/v1/openapi.json", func(c fiber.Ctx) error {
-		c.Set("Content-Type", "application/openapi+json")
-		return c.Send(document)
-	})
-	app.Use("/api", func(c fiber.Ctx) error {
-		return s.sendProblem(c, &api.Problem{Type: "about:blank", Title: "There is no such call", Status: http.StatusNotFound,
-			Detail: "The calls there are stand in " + s.gate.Base() + "/api/v1/openapi.json."})
-	})
-	s.console(app)
-	return app
+	return document
+}
+
+// Document gives the OpenAPI document without a gate.
+func Document(version string) []byte {
+	return (&server{version: version}).describe(fiber.New())
 }
 
 // guard refuses foreign hosts and sets the headers that every answer has.

@@ -1,0 +1,33 @@
+# make build   the console and bin/innergate
+# make demo    the same, then the gate with demo data and stand-ins
+# make test    everything tests need, then every test
+# make bench   measurements as ratios
+
+.PHONY: build demo test bench console docs
+export CGO_ENABLED = 1
+VERSION := $(shell git describe --tags --always 2>/dev/null || echo dev)
+
+build: console
+	go build -trimpath -ldflags "-X innergate.example/innergate/internal/app.Version=$(VERSION)" -o bin/innergate ./cmd/innergate
+
+console: internal/web/dist/console/index.html
+
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+
+internal/web/dist/console/index.html: console/node_modules/.package-lock.json docs/openapi.json console/index.html console/vite.config.ts $(shell find console/src -type f -not -name '*.gen.d.ts')
+	cd console && npm run -s types && npm run -s build
+
+demo: build
+	bin/innergate demo
+
+# The generated documents, after a change of the API or the catalogue.
+docs:
+	go run ./cmd/innergate openapi > docs/openapi.json.new && mv docs/openapi.json.new docs/openapi.json
+	go test ./internal/core/finding -run Documented -update
+
+test:
+	./test.sh
+
+bench:
+	go test -run '^$$' -bench . -benchmem ./internal/core/... | tee /dev/stderr | awk -f bench.awk

@@ -1,0 +1,32 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema.gen'
+
+export type Schemas = components['schemas']
+export type Provider = Schemas['Provider']
+export type Application = Schemas['Application']
+export type Certificate = Schemas['Certificate']
+export type Endpoint = Schemas['Endpoint']
+export type Sheet = Schemas['Sheet']
+export type Trace = Schemas['Trace']
+export type TraceHead = Schemas['TraceHead']
+export type TraceStep = Schemas['TraceStep']
+export type Finding = Schemas['Finding']
+export type Token = Schemas['Token']
+export type Problem = Schemas['Problem']
+
+/** Calls the gate that served the console. The header is what a form of another site cannot send. */
+export const api = createClient<paths>({ baseUrl: '/', headers: { 'Innergate-Console': '1' } })
+
+type Answer<T> = { data?: T; error?: unknown; response: Response }
+
+/** Gives the data of an answer, or throws its problem. */
+export async function take<T>(answer: Promise<Answer<T>>): Promise<T> {
+  let a: Answer<T>
+  try {
+    a = await answer
+  } catch {
+    throw { title: 'The gate does not answer', detail: 'See that it runs, then try again.', status: 0, type: 'about:blank' } satisfies Problem
+  }
+  if (!a.response.ok) throw a.error as Problem
+  return a.data as T
+}

@@ -1,0 +1,77 @@
+<script setup lang="ts">
+import { ElMessageBox } from 'element-plus'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, take, type Problem } from '../api/client'
+import CertificateFacts from '../components/CertificateFacts.vue'
+import ExchangeSheet from '../components/ExchangeSheet.vue'
+import FactList from '../components/FactList.vue'
+import ProblemBox from '../components/ProblemBox.vue'
+import ShortLanes from '../components/ShortLanes.vue'
+import { useLoad } from '../composables/load'
+import { local, short } from '../composables/words'
+
+const props = defineProps<{ name: string }>()
+const router = useRouter()
+const failed = ref<Problem>()
+const params = computed(() => ({ path: { name: props.name } }))
+const { data, problem } = useLoad(
+  async () => {
+    const [it, sheet] = await Promise.all([take(api.GET('/api/v1/applications/{name}', { params: params.value })), take(api.GET('/api/v1/applications/{name}/exchange', { params: params.value }))])
+    return { it, sheet }
+  },
+  () => props.name,
+)
+const facts = computed(() => {
+  const it = data.value?.it
+  if (!it) return []
+  return [
+    { label: 'Entity ID', value: it.entityId, also: ['SP entity ID', 'audience', 'identifier'] },
+    { label: 'Provider', value: it.provider || 'decided by the routing', plain: true },
+    ...(it.ownStart ? [{ label: 'Its own start', value: it.ownStart, hint: 'it accepts only sign-ins it started' }] : []),
+    ...(it.endpoints ?? []).map((e) => ({ label: short(e.binding), value: e.location, hint: e.use })),
+    ...(it.nameIdFormats ?? []).map((f) => ({ label: 'NameID format', value: f })),
+    { label: 'Metadata from', value: it.source, plain: it.source === 'document' },
+    { label: 'Added', value: local(it.added), plain: true },
+  ]
+})
+
+async function remove() {
+  try {
+    await ElMessageBox.confirm('Nobody can pass through it any more, from the next request on. Its history stays.', `Remove ${props.name}?`, { confirmButtonText: 'Remove', cancelButtonText: 'Keep', type: 'warning' })
+  } catch {
+    return
+  }
+  try {
+    await take(api.DELETE('/api/v1/applications/{name}', { params: params.value }))
+    await router.push('/connect/applications')
+  } catch (e) {
+    failed.value = e as Problem
+  }
+}
+</script>
+
+<template>
+  <ProblemBox :problem="problem ?? failed" />
+  <template v-if="data">
+    <div class="head">
+      <div>
+        <h1>{{ data.it.title }}</h1>
+        <p><code>{{ data.it.name }}</code> · {{ data.it.protocol.toUpperCase() }} application · revision {{ data.it.revision }}</p>
+      </div>
+      <div class="tools">
+        <a :href="data.it.open" target="_blank" rel="noopener"><el-button>Try it</el-button></a>
+        <router-link :to="{ path: '/watch/traces', query: { application: data.it.name } }"><el-button>Traces</el-button></router-link>
+        <el-button type="danger" plain @click="remove">Remove</el-button>
+      </div>
+    </div>
+    <ShortLanes :application="data.it.title" :provider="data.it.provider || 'decided by the routing'" :provider-path="data.it.provider ? `/connect/providers/${data.it.provider}` : undefined" :only-own="!!data.it.ownStart" />
+    <ExchangeSheet :sheet="data.sheet" :file="`innergate-for-${data.it.name}`" side="application" />
+    <h2>What the gate knows of the application</h2>
+    <FactList :facts="facts" />
+    <template v-for="(c, i) in data.it.certificates ?? []" :key="i">
+      <h2>Certificate of the application</h2>
+      <CertificateFacts :certificate="c" :file="data.it.name" />
+    </template>
+  </template>
+</template>

@@ -1,0 +1,84 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { api, take, type TraceStep } from '../api/client'
+import CopyValue from '../components/CopyValue.vue'
+import CrossingLanes from '../components/CrossingLanes.vue'
+import FindingBox from '../components/FindingBox.vue'
+import ProblemBox from '../components/ProblemBox.vue'
+import { useLoad } from '../composables/load'
+import { local, short } from '../composables/words'
+
+const props = defineProps<{ id: string }>()
+const { data, problem } = useLoad(() => take(api.GET('/api/v1/traces/{name}', { params: { path: { name: props.id } } })), () => props.id)
+const steps = computed<TraceStep[]>(() => data.value?.steps ?? [])
+const selected = ref(0)
+const shown = ref<'decoded' | 'raw'>('decoded')
+watch(data, (t) => {
+  const failed = (t?.steps ?? []).findIndex((s) => s.finding)
+  selected.value = Math.max(failed, 0)
+})
+const step = computed(() => steps.value[selected.value])
+const failure = computed(() => steps.value.find((s) => s.finding)?.finding)
+const tone: Record<string, string> = { entered: 'passed', refused: 'refused', waiting: 'waiting' }
+const words: Record<string, string> = { entered: 'The person entered.', refused: 'Refused.', waiting: 'Waiting: the browser has not come back yet.' }
+/** Marks the deciding parts of a decoded message. */
+const parts = computed(() => (step.value?.octets ?? '').split(/(<(?:[\w.-]+:)?(?:Issuer|Audience|NameID|StatusCode|AuthnContextClassRef)\b[^>]*>[^<]*|\b(?:InResponseTo|Destination|Recipient|NotOnOrAfter|NotBefore|AssertionConsumerServiceURL|Algorithm)="[^"]*")/))
+</script>
+
+<template>
+  <ProblemBox :problem="problem" />
+  <template v-if="data">
+    <div class="head">
+      <div>
+        <h1>Trace <span class="mono">{{ data.id }}</span></h1>
+        <p><strong :class="tone[data.result]">{{ words[data.result] }}</strong>
+          {{ data.application || 'unknown application' }} · {{ data.provider || 'no provider yet' }} · {{ data.person || 'person not known' }} ·
+          started <time :datetime="data.started" :title="data.started">{{ local(data.started) }}</time> by the {{ data.startedBy }}, took {{ data.milliseconds }} ms</p>
+      </div>
+    </div>
+    <FindingBox v-if="failure" :finding="failure" />
+    <div class="both">
+      <section class="sheet picture"><CrossingLanes :steps="steps" :started="data.started" :selected="selected" @select="selected = $event" /></section>
+      <section v-if="step" class="sheet detail" aria-live="polite">
+        <h2>{{ step.name }} <span v-if="step.binding" class="quiet">by {{ short(step.binding) }}</span></h2>
+        <p class="quiet">{{ step.from === step.to ? 'at the gate' : `${step.from} → ${step.to}` }}<template v-if="step.relayState"> · RelayState <code>{{ step.relayState }}</code></template></p>
+        <ul v-if="step.checks?.length" class="checks">
+          <li v-for="(c, i) in step.checks" :key="i">
+            <template v-if="!c.finding"><span class="passed">✓</span> {{ c.what }} <code>{{ c.found }}</code></template>
+            <template v-else><span :class="c.finding.severity === 'error' ? 'refused' : 'note'">{{ c.finding.severity === 'error' ? '✕' : '!' }}</span> {{ c.what }}: {{ c.finding.title }}<span v-if="c.finding.severity !== 'error'" class="quiet"> {{ c.finding.remedy }}</span></template>
+          </li>
+        </ul>
+        <template v-if="step.octets || step.raw">
+          <div class="tools">
+            <el-radio-group v-model="shown" size="small" aria-label="Form of the message"><el-radio-button value="decoded">Decoded</el-radio-button><el-radio-button value="raw">As it travelled</el-radio-button></el-radio-group>
+            <span v-if="step.holdUntil && !step.holdUntil.startsWith('0001')" class="quiet">the signature value is held back until {{ local(step.holdUntil) }}</span>
+          </div>
+          <pre v-if="shown === 'decoded'" tabindex="0"><template v-for="(p, i) in parts" :key="i"><mark v-if="i % 2">{{ p }}</mark><template v-else>{{ p }}</template></template></pre>
+          <CopyValue v-else :value="step.raw || step.address || ''" name="message" />
+        </template>
+      </section>
+    </div>
+    <h2>The same as a list</h2>
+    <ol class="sheet list">
+      <li v-for="(s, i) in steps" :key="i" :class="{ refused: s.finding }">
+        <a href="#main" @click.prevent="selected = i">{{ Date.parse(s.at) - Date.parse(data.started) }} ms · {{ s.from === s.to ? 'at the gate' : `${s.from} → ${s.to}` }} · {{ s.name }}</a>
+        <span v-if="s.finding"> · refused: {{ s.finding.title }}</span>
+      </li>
+    </ol>
+  </template>
+</template>
+
+<style scoped>
+.both { display: grid; grid-template-columns: minmax(420px, 11fr) 10fr; gap: 16px; margin-top: 16px; align-items: start }
+.picture { padding: 8px }
+.detail { padding: 12px 16px; min-width: 0 }
+.detail h2 { margin: 0 }
+.checks { list-style: none; padding: 0; margin: 0 0 12px }
+.checks li { overflow-wrap: anywhere }
+.checks code { color: var(--quiet); margin-left: 4px }
+pre { margin: 0; padding: 12px; background: var(--paper); border-radius: 4px; overflow: auto; max-height: 520px; font: 12px/1.5 var(--mono); white-space: pre-wrap; overflow-wrap: anywhere }
+mark { background: color-mix(in srgb, var(--gate) 18%, transparent); color: inherit }
+.list { margin: 0; padding: 12px 16px 12px 40px }
+.list a { color: inherit }
+@media (max-width: 1000px) { .both { grid-template-columns: 1fr } }
+</style>

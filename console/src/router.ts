@@ -1,0 +1,35 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import { session } from './composables/session'
+
+export const router = createRouter({
+  history: createWebHistory('/console/'),
+  routes: [
+    { path: '/', redirect: '/connect' },
+    { path: '/setup', component: () => import('./pages/SetupPage.vue'), meta: { open: true, title: 'Set up' } },
+    { path: '/sign-in', component: () => import('./pages/SignInPage.vue'), meta: { open: true, title: 'Sign in' } },
+    { path: '/connect', component: () => import('./pages/ConnectionsPage.vue'), meta: { title: 'Connections' } },
+    { path: '/connect/providers', component: () => import('./pages/ProvidersPage.vue'), meta: { title: 'Providers' } },
+    { path: '/connect/providers/add', component: () => import('./pages/AddPage.vue'), props: { kind: 'provider' }, meta: { title: 'Add a provider' } },
+    { path: '/connect/providers/:name', component: () => import('./pages/ProviderPage.vue'), props: true, meta: { title: 'Provider' } },
+    { path: '/connect/applications', component: () => import('./pages/ApplicationsPage.vue'), meta: { title: 'Applications' } },
+    { path: '/connect/applications/add', component: () => import('./pages/AddPage.vue'), props: { kind: 'application' }, meta: { title: 'Add an application' } },
+    { path: '/connect/applications/:name', component: () => import('./pages/ApplicationPage.vue'), props: true, meta: { title: 'Application' } },
+    { path: '/watch', redirect: '/watch/traces' },
+    { path: '/watch/traces', component: () => import('./pages/TracesPage.vue'), meta: { title: 'Traces' } },
+    { path: '/watch/traces/:id', component: () => import('./pages/TracePage.vue'), props: true, meta: { title: 'Trace' } },
+    { path: '/keep', redirect: '/keep/tokens' },
+    { path: '/keep/tokens', component: () => import('./pages/TokensPage.vue'), meta: { title: 'Tokens' } },
+    { path: '/:rest(.*)*', component: () => import('./pages/NotFoundPage.vue'), meta: { title: 'No such page' } },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  if (to.meta.open) return true
+  await session.load()
+  if (session.username.value) return true
+  return { path: '/sign-in', query: { to: to.fullPath } }
+})
+
+router.afterEach((to) => {
+  document.title = `${String(to.params.name ?? to.params.id ?? to.meta.title)} · Inner Gate`
+})
