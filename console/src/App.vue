@@ -40,7 +40,7 @@ async function leave() {
       <router-link v-for="v in verbs" :key="v.path" :to="v.path" :class="{ here: v === verb }" :aria-current="v === verb ? 'true' : undefined">{{ v.name }}</router-link>
     </nav>
     <FindAnything ref="finder" />
-    <span class="quiet">{{ session.username.value }}</span>
+    <span class="quiet user">{{ session.username.value }}</span>
     <el-button size="small" @click="leave">Sign out</el-button>
   </header>
   <nav v-if="inside && verb && verb.pages.length > 1" class="pages" :aria-label="verb.name">
@@ -55,6 +55,7 @@ async function leave() {
 header { display: flex; align-items: center; gap: 24px; padding: 8px 24px; background: var(--sheet); border-bottom: 1px solid var(--line) }
 .brand { display: flex; gap: 8px; align-items: center; font-weight: 700; color: var(--ink); text-decoration: none; white-space: nowrap }
 header nav { display: flex; gap: 4px; flex: 1 }
+.user { white-space: nowrap }
 nav a { padding: 6px 12px; color: var(--ink); text-decoration: none; border-bottom: 2px solid transparent }
 nav a.here { border-color: var(--gate); font-weight: 600 }
 .pages { padding: 4px 24px 0; border-bottom: 1px solid var(--line) }

@@ -73,7 +73,7 @@ func (e *environment) lanes(w io.Writer, t api.Trace, messages bool) {
 		if s.Binding != "" {
 			name += " by " + s.Binding[strings.LastIndex(s.Binding, ":")+1:]
 		}
-		fmt.Fprintf(w, "%7d ms  %-20s  %-30s  %s\n", s.At.Sub(t.Started).Milliseconds(), who, name, e.colour(mark(s)))
+		fmt.Fprintf(w, "%7d ms  %-22s  %-30s  %s\n", s.At.Sub(t.Started).Milliseconds(), who, name, e.colour(mark(s)))
 		for _, c := range s.Checks {
 			if c.Finding == nil {
 				fmt.Fprintf(w, "              ok       %s: %s\n", c.What, c.Found)
@@ -113,5 +113,18 @@ func (e *environment) finding(w io.Writer, f *finding.Finding) {
 			fmt.Fprintf(w, "                       %s: %s\n", ev.Label, ev.Found)
 		}
 	}
-	fmt.Fprintf(w, "                       %s must act: %s\n", f.Side, f.Remedy)
+	fmt.Fprintf(w, "                       %s: %s\n", where(f.Side), f.Remedy)
+}
+
+// where names the side that must act, for people.
+func where(s finding.Side) string {
+	switch s {
+	case finding.Gate:
+		return "here at the gate"
+	case finding.Browser:
+		return "the person"
+	case finding.Sender:
+		return "at the other side"
+	}
+	return "at the " + string(s)
 }

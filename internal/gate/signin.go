@@ -62,7 +62,7 @@ func (g *Gate) AuthnRequest(ctx context.Context, b Browser, in saml.Inbound, und
 // asked for; via names the provider to use, if any.
 func (g *Gate) Open(ctx context.Context, b Browser, name, target, via string) Outcome {
 	t := g.newTracer("gate")
-	st := t.add(crossing.TraceStep{From: crossing.Browser, To: crossing.GateLane, Name: "open", Address: g.base + "/open/" + name, RelayState: target})
+	st := t.add(crossing.TraceStep{From: crossing.Browser, To: crossing.GateLane, Name: string(crossing.StepStart), Address: g.base + "/open/" + name, RelayState: target})
 	snap := g.Snapshot()
 	app, ok := snap.Application(federation.Name(name))
 	if !ok {
@@ -124,15 +124,15 @@ func (g *Gate) Continue(ctx context.Context, b Browser, id, chosen string) Outco
 	snap, r := g.Snapshot(), g.crossings.find(id, g.now())
 	if r == nil {
 		t := g.newTracer("application")
-		return t.refuse(t.add(here("continue")), finding.New(finding.CrossingUnknown))
+		return t.refuse(t.add(here(crossing.StepContinue)), finding.New(finding.CrossingUnknown))
 	}
 	t := g.resume(r)
 	app, ok := snap.Application(r.Application)
 	switch {
 	case !b.holds(r):
-		return t.refuseAside(here("continue"), finding.New(finding.CrossingOtherBrowser))
+		return t.refuseAside(here(crossing.StepContinue), finding.New(finding.CrossingOtherBrowser))
 	case !ok:
-		return t.refuse(t.add(here("continue")), finding.New(finding.ApplicationUnknown, finding.Fact("Name", string(r.Application))))
+		return t.refuse(t.add(here(crossing.StepContinue)), finding.New(finding.ApplicationUnknown, finding.Fact("Name", string(r.Application))))
 	case r.Ended:
 		return g.finished(app, r)
 	}
@@ -146,7 +146,7 @@ func (g *Gate) Continue(ctx context.Context, b Browser, id, chosen string) Outco
 
 // proceed lets the person in by their session, or sends them to a provider.
 func (g *Gate) proceed(ctx context.Context, b Browser, t *tracer, snap *federation.Snapshot, app *federation.Application, r *record, cookies []Cookie) Outcome {
-	st := t.add(here("select"))
+	st := t.add(here(crossing.StepSelect))
 	p, reasons, err := crossing.Select(snap, app, r.Chosen)
 	if s := g.session(ctx, b.Session); s != nil && crossing.NeedOf(err) != nil && r.Chosen == "" && slices.Contains(crossing.NeedOf(err).Choose, s.Provider) {
 		// Somebody who is in already is not asked again by which way.
@@ -193,7 +193,7 @@ func (g *Gate) ask(ctx context.Context, t *tracer, snap *federation.Snapshot, ap
 	t.record(&next)
 	d, err := g.protocols[p.Protocol].Provider.Ask(&snap.Gate, p, *next.Asked, r.ID)
 	if err != nil {
-		return g.refuseTo(ctx, t, app, r, t.add(here("ask")), err, cookies)
+		return g.refuseTo(ctx, t, app, r, t.add(here(crossing.StepAsk)), err, cookies)
 	}
 	if err := g.crossings.keep(ctx, &next); err != nil {
 		return t.broken(err)
@@ -344,13 +344,13 @@ func (g *Gate) unsolicited(t *tracer, st *crossing.TraceStep, snap *federation.S
 // is the session they came by, if any; used the assertion to be consumed.
 func (g *Gate) finish(ctx context.Context, t *tracer, snap *federation.Snapshot, app *federation.Application, p *federation.Provider, r *record, a *crossing.Answer, by *session, used *crossing.Used, cookies []Cookie) Outcome {
 	t.head.Person = a.Subject.Value
-	st := t.add(here("intake"))
+	st := t.add(here(crossing.StepIntake))
 	who, reasons := crossing.Intake(p, a)
 	st.Checks = reasons
 
 	var known *crossing.Person
 	for attempt := 0; ; attempt++ {
-		st = t.add(here("match"))
+		st = t.add(here(crossing.StepMatch))
 		person, reasons, err := crossing.Match(p, who, known)
 		if need := crossing.NeedOf(err); need != nil {
 			if known, err = g.personBy(ctx, need.Person); err != nil {
@@ -362,18 +362,18 @@ func (g *Gate) finish(ctx context.Context, t *tracer, snap *federation.Snapshot,
 		if err != nil {
 			return g.refuseTo(ctx, t, app, r, st, err, cookies)
 		}
-		st = t.add(here("access"))
+		st = t.add(here(crossing.StepAccess))
 		if st.Checks, err = crossing.Access(app, a); err != nil {
 			return g.refuseTo(ctx, t, app, r, st, err, cookies)
 		}
-		st = t.add(here("release"))
+		st = t.add(here(crossing.StepRelease))
 		out, reasons := crossing.Release(app, who)
 		st.Checks = reasons
 		fresh := crossing.Fresh{Message: messageID(), Assertion: messageID(), Session: messageID()}
 		now := g.now()
 		d, err := g.protocols[app.Protocol].Application.Build(&snap.Gate, app, r.Reply, out, a, fresh, now)
 		if err != nil {
-			return g.refuseTo(ctx, t, app, r, t.add(here("build")), err, cookies)
+			return g.refuseTo(ctx, t, app, r, t.add(here(crossing.StepBuild)), err, cookies)
 		}
 		ended := end{record: r, provider: p, person: person, by: by, used: used, answer: a, app: app, fresh: fresh, name: out.Subject}
 		cookie, err := g.commit(ctx, ended)
@@ -385,7 +385,7 @@ func (g *Gate) finish(ctx context.Context, t *tracer, snap *federation.Snapshot,
 			if f.Code == finding.CrossingEnded {
 				return g.finished(app, r)
 			}
-			return t.refuse(t.add(here("end")), f)
+			return t.refuse(t.add(here(crossing.StepEnd)), f)
 		}
 		if err != nil {
 			return t.broken(err)

@@ -101,7 +101,7 @@ func (t *tracer) refuseAside(s crossing.TraceStep, f *finding.Finding) Outcome {
 func (t *tracer) broken(err error) Outcome {
 	t.g.log.Error("a sign-in failed by our own fault", "reference", t.head.ID, "error", err)
 	f := finding.New(finding.GateFailure)
-	t.add(here("failure")).Finding = f
+	t.add(here(crossing.StepFailure)).Finding = f
 	t.flush(crossing.Refused, f)
 	return Outcome{Page: PageRefused, Finding: f, Reference: t.head.ID}
 }

@@ -50,7 +50,7 @@ func New(o Options) *fiber.App {
 	s := &server{gate: o.Gate, log: o.Log, version: o.Version}
 	scheme, host, _ := strings.Cut(o.Gate.Base(), "://")
 	s.secure, s.host = scheme == "https", host
-	app := fiber.New(fiber.Config{AppName: "Inner Gate", ServerHeader: "", Immutable: true, ReadBufferSize: maxHeader, BodyLimit: maxBody,
+	app := fiber.New(fiber.Config{AppName: "Inner Gate", StrictRouting: true, CaseSensitive: true, Immutable: true, ReadBufferSize: maxHeader, BodyLimit: maxBody,
 		ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 90 * time.Second, ErrorHandler: s.failed})
 	app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	app.Get("/readyz", func(c fiber.Ctx) error {

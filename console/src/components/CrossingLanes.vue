@@ -22,7 +22,7 @@ const rows = computed(() =>
       i, here, refused, noted,
       y: top + i * rowHeight + 26,
       x1: x(s.from), x2: x(s.to),
-      name: s.binding ? `${s.name} · ${short(s.binding)}` : s.name,
+      name: s.binding ? `${s.name} · ${short(s.binding).replace('HTTP-', '')}` : s.name,
       pale: firstFailure.value >= 0 && i > firstFailure.value,
       ms: Date.parse(s.at) - Date.parse(props.started),
       mark: refused ? 'refused' : noted ? 'note' : 'ok',

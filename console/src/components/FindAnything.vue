@@ -35,11 +35,11 @@ function go(hit: Record<string, unknown>) {
 </script>
 
 <template>
-  <el-autocomplete ref="box" v-model="text" class="find" :fetch-suggestions="find" :trigger-on-focus="false" placeholder="Find anything ( / )" aria-label="Find an object, an entity ID, a person or a reference number" highlight-first-item @select="go">
+  <div class="find"><el-autocomplete ref="box" v-model="text" :fetch-suggestions="find" :trigger-on-focus="false" placeholder="Find anything ( / )" aria-label="Find an object, an entity ID, a person or a reference number" highlight-first-item @select="go">
     <template #default="{ item }">
       <span>{{ item.value }}</span> <span class="quiet kind">{{ item.kind }}</span>
     </template>
-  </el-autocomplete>
+  </el-autocomplete></div>
 </template>
 
 <style scoped>

@@ -14,7 +14,7 @@ function parts(expected: string, found: string) {
   const cut = (s: string) => [s.slice(0, head), s.slice(head, s.length - tail), s.slice(s.length - tail)] as const
   return { expected: cut(expected), found: cut(found) }
 }
-const side = () => ({ gate: 'The gate', browser: 'The person', provider: 'The provider', application: 'The application' })[props.finding.side as string] ?? 'The sender'
+const where = () => ({ gate: 'Here at the gate', browser: 'The person', provider: 'At the provider', application: 'At the application' })[props.finding.side as string] ?? 'At the other side'
 </script>
 
 <template>
@@ -31,7 +31,7 @@ const side = () => ({ gate: 'The gate', browser: 'The person', provider: 'The pr
         </template>
       </tbody>
     </table>
-    <p class="remedy"><strong>{{ side() }} must act.</strong> {{ finding.remedy }}</p>
+    <p class="remedy"><strong>{{ where() }}:</strong> {{ finding.remedy }}</p>
   </section>
 </template>
 

@@ -15,7 +15,7 @@ defineProps<{ application: string; provider: string; applicationPath?: string; p
 
 <style scoped>
 .lanes { display: flex; align-items: center; gap: 12px }
-.post { display: flex; flex-direction: column; min-width: 160px; padding: 6px 12px; border: 1px solid var(--line); border-radius: 4px; background: var(--sheet); line-height: 1.3; font-weight: 600 }
+.post { display: flex; flex-direction: column; min-width: 210px; padding: 6px 12px; border: 1px solid var(--line); border-radius: 4px; background: var(--sheet); line-height: 1.3; font-weight: 600 }
 .post small { color: var(--quiet); font-weight: 400 }
 .post.gate { min-width: 100px; border-color: var(--gate); border-width: 2px }
 path { stroke: var(--quiet); fill: none; stroke-width: 1.5 }

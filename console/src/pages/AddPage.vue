@@ -14,7 +14,10 @@ const way = ref<'file' | 'address' | 'text'>('file')
 const file = ref<{ name: string; base64: string }>()
 const problem = ref<Problem>()
 const busy = ref(false)
-const wrong = (field: string) => problem.value?.errors?.find((e) => e.field === field)?.message ?? ''
+const wrong = (field: string) => {
+  const message = problem.value?.errors?.find((e) => e.field === field)?.message
+  return message ? (problem.value?.finding?.title ?? message) : ''
+}
 
 const { data: providers } = useLoad(() => (isApp.value ? take(api.GET('/api/v1/providers', { params: { query: { limit: 20000 } } })) : Promise.resolve(undefined)))
 

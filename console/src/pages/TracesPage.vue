@@ -58,9 +58,9 @@ const open = (row: TraceHead) => router.push(`/watch/traces/${row.id}`)
     <el-table-column label="Reference" width="140"><template #default="{ row }"><router-link :to="`/watch/traces/${row.id}`" class="mono" @click.stop>{{ row.id }}</router-link></template></el-table-column>
     <el-table-column prop="application" label="Application" min-width="130" />
     <el-table-column prop="provider" label="Provider" min-width="130" />
-    <el-table-column prop="person" label="Person" min-width="210" />
-    <el-table-column label="Finding" min-width="190"><template #default="{ row }"><code>{{ row.finding }}</code></template></el-table-column>
-    <el-table-column label="Started" width="190"><template #default="{ row }"><time :datetime="row.started" :title="row.started">{{ local(row.started) }}</time></template></el-table-column>
+    <el-table-column prop="person" label="Person" min-width="230" />
+    <el-table-column label="Finding" min-width="170"><template #default="{ row }"><code>{{ row.finding }}</code></template></el-table-column>
+    <el-table-column label="Started" width="200"><template #default="{ row }"><time :datetime="row.started" :title="row.started">{{ local(row.started) }}</time></template></el-table-column>
   </el-table>
   <p v-if="rows.length < matching" class="tools"><el-button @click="more">Show older ones</el-button></p>
 </template>

@@ -18,19 +18,23 @@ import (
 	"innergate.example/innergate/internal/core/profile"
 )
 
-// Step names a step in traces.
+// Step names in traces what the gate does by itself. Verify has no name of its
+// own: its checks stand at the message they are about.
 type Step string
 
 // The steps, in order.
 const (
-	StepRequest Step = "request" // reading what the application asked
-	StepSelect  Step = "select"
-	StepVerify  Step = "verify"
-	StepIntake  Step = "intake"
-	StepMatch   Step = "match"
-	StepAccess  Step = "access"
-	StepRelease Step = "release"
-	StepBuild   Step = "build"
+	StepStart    Step = "start at the gate"
+	StepContinue Step = "continue"
+	StepSelect   Step = "select the provider"
+	StepAsk      Step = "ask the provider"
+	StepIntake   Step = "intake"
+	StepMatch    Step = "match the person"
+	StepAccess   Step = "decide access"
+	StepRelease  Step = "release"
+	StepBuild    Step = "build the answer"
+	StepEnd      Step = "end the crossing"
+	StepFailure  Step = "failure"
 )
 
 // Need is what a step lacks. It is an error, so that a step that needs

@@ -1,0 +1,232 @@
+package e2e
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	cdplog "github.com/chromedp/cdproto/log"
+	cdpruntime "github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// chromium is one headless browser with an empty profile.
+type chromium struct {
+	t   *testing.T
+	ctx context.Context
+	mu  sync.Mutex
+	bad []string // complaints of the browser: exceptions, refused by policy
+}
+
+func startChromium(t *testing.T) *chromium {
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox,
+		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
+		chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280, 800))
+	alloc, stopAlloc := chromedp.NewExecAllocator(context.Background(), opts...)
+	ctx, stop := chromedp.NewContext(alloc)
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
+	t.Cleanup(func() { cancel(); stop(); stopAlloc() })
+	c := &chromium{t: t, ctx: ctx}
+	require.NoError(t, chromedp.Listen(ctx, func(ev any) {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		switch e := ev.(type) {
+		case *cdpruntime.EventExceptionThrown:
+			c.bad = append(c.bad, e.ExceptionDetails.Text)
+		case *cdplog.EventEntryAdded:
+			if strings.Contains(e.Entry.Text, "Content Security Policy") {
+				c.bad = append(c.bad, e.Entry.Text)
+			}
+		}
+	}))
+	do(c, chromedp.EmulateViewport(1280, 800))
+	return c
+}
+
+func do[T any](c *chromium, a chromedp.Action[T]) T {
+	c.t.Helper()
+	ctx, cancel := context.WithTimeout(c.ctx, 20*time.Second)
+	defer cancel()
+	v, err := chromedp.Run(ctx, a)
+	if err != nil {
+		at, _ := chromedp.Run(c.ctx, chromedp.Location())
+		text, _ := chromedp.Run(c.ctx, chromedp.Evaluate[string]("document.body.innerText"))
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		require.NoError(c.t, err, "at %s: %s %v", at, text, c.bad)
+	}
+	return v
+}
+
+func (c *chromium) open(address string) { c.t.Helper(); do(c, chromedp.Navigate(address)) }
+
+// until evaluates an expression again and again until it is true. Pages that go
+// away meanwhile are no failure.
+func (c *chromium) until(expression string) {
+	c.t.Helper()
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		if ok, err := chromedp.Run(c.ctx, chromedp.Evaluate[bool](expression)); err == nil && ok {
+			return
+		}
+		if time.Now().After(deadline) {
+			do(c, func(context.Context, *chromedp.Target) (bool, error) {
+				return false, errors.New("not so: " + expression)
+			})
+		}
+	}
+}
+
+// see waits until the page shows a text.
+func (c *chromium) see(text string) {
+	c.t.Helper()
+	c.until("document.body && document.body.innerText.includes(" + quoteJS(text) + ")")
+}
+
+func quoteJS(s string) string { return "`" + strings.ReplaceAll(s, "`", "") + "`" }
+
+// press clicks what people see under a name: a button, link or label.
+func (c *chromium) press(name string) {
+	c.t.Helper()
+	c.until(`(() => { const e = [...document.querySelectorAll('button, a, label, [role=button]')].find(e => e.innerText.trim() === ` + quoteJS(name) + ` && e.offsetParent !== null); if (!e) return false; e.click(); return true })()`)
+}
+
+func (c *chromium) fill(selector, text string) {
+	c.t.Helper()
+	c.until(`document.querySelector(` + quoteJS(selector) + `) !== null`)
+	do(c, chromedp.SendKeys(selector, text))
+}
+
+// shot keeps a picture for the documentation, when INNERGATE_SHOTS names a
+// folder.
+func (c *chromium) shot(name string) {
+	c.t.Helper()
+	dir := os.Getenv("INNERGATE_SHOTS")
+	if dir == "" {
+		return
+	}
+	time.Sleep(400 * time.Millisecond)
+	require.NoError(c.t, os.WriteFile(filepath.Join(dir, name+".png"), do(c, chromedp.CaptureScreenshot()), 0o644))
+}
+
+func (c *chromium) atStandin(fault string) {
+	c.t.Helper()
+	c.fill("input[name=username]", "ada.fenwick")
+	c.fill("input[name=password]", "wrenmoor-demo")
+	if fault != "" {
+		do(c, chromedp.SetValue("select[name=fault]", fault))
+	}
+	c.press("Sign in")
+}
+
+func (c *chromium) signInToConsole(d *demo) {
+	c.t.Helper()
+	c.open(d.Console)
+	c.fill("input[name=username]", d.Owner.Username)
+	c.fill("input[name=password]", d.Owner.Password)
+	c.press("Sign in")
+	c.see("Connections")
+}
+
+func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	// Stand-ins of the engineer's own, added by nobody yet.
+	provider := startStandin(t, "provider", "--name", "depot-accounts", "--title", "Depot accounts", "--gate", d.Base+"/saml/sp/depot-accounts")
+	application := startStandin(t, "app", "--name", "shunting-log", "--title", "Shunting log", "--gate", d.Base+"/saml/idp")
+
+	c := startChromium(t)
+	c.signInToConsole(d)
+	c.see("Crew roster")
+	c.shot("connections")
+
+	c.press("Add a provider")
+	c.fill("input[name=name]", "depot-accounts")
+	c.press("Address")
+	c.fill("input[name=address]", application+"/metadata")
+	c.press("Add")
+	c.see("The metadata is for the other role")
+	c.shot("refused-metadata")
+	do(c, chromedp.Evaluate[bool](`(() => { const e = document.querySelector('input[name=address]'); e.value=''; e.dispatchEvent(new Event('input')); return true })()`))
+	c.fill("input[name=address]", provider+"/metadata")
+	c.fill("input[name=title]", "Depot accounts")
+	c.press("Add")
+	c.see("What the provider needs from the gate")
+	c.see(d.Base + "/saml/sp/depot-accounts/acs")
+	c.shot("provider")
+
+	metadata := filepath.Join(t.TempDir(), "shunting-log.xml")
+	require.NoError(t, os.WriteFile(metadata, []byte(newVisitor(t).get(application+"/metadata").page.body), 0o600))
+	c.open(d.Console + "connect/applications/add")
+	c.see("Add an application")
+	do(c, chromedp.SetUploadFiles("input[type=file]", []string{metadata}))
+	c.until(`document.querySelector('input[name=name]').value === 'shunting-log'`)
+	c.fill("input[name=title]", "Shunting log")
+	c.press("Add")
+	c.see("What the application needs from the gate")
+
+	// Started at the application: two providers are possible, the person chooses.
+	c.open(application + "/start?RelayState=track-4")
+	c.see("How do you want to sign in?")
+	c.shot("choose")
+	c.press("Depot accounts")
+	c.atStandin("")
+	c.see("You are in as ada.fenwick@wrenmoor.example")
+	c.see("started here")
+	c.see("track-4")
+	// Started at the gate: the session lets in without another trip.
+	c.open(d.Base + "/open/shunting-log")
+	c.see("started at the gate")
+	c.shot("application")
+
+	// A fault, its page, and its trace.
+	c.open(d.host("crew-roster") + "/start")
+	c.atStandin("wrong-audience")
+	c.see("You could not be signed in")
+	c.shot("refused")
+	id := reference.FindString(do(c, chromedp.Evaluate[string]("document.body.innerText")))
+	require.NotEmpty(t, id)
+
+	c.open(d.Console + "watch/traces")
+	c.see(id)
+	c.shot("traces")
+	c.press(id)
+	c.see("The assertion was made for another audience")
+	c.see("somebody-else.example")
+	c.shot("trace")
+	do(c, chromedp.Evaluate[bool](`(() => { document.querySelectorAll('svg .row')[0].focus(); return true })()`))
+	do(c, chromedp.KeyEvent("\r"))
+	c.see("application → gate")
+
+	// The search box, by keyboard.
+	do(c, chromedp.Evaluate[bool](`(() => { document.activeElement.blur(); return true })()`))
+	do(c, chromedp.Evaluate[bool](`document.body.dispatchEvent(new KeyboardEvent('keydown', {key: '/', bubbles: true, cancelable: true}))`))
+	c.until("document.activeElement.matches('header input')")
+	do(c, chromedp.KeyEvent("shunting"))
+	c.shot("search")
+	c.see("application shunting-log")
+	do(c, chromedp.KeyEvent("\r"))
+	c.see("What the application needs from the gate")
+
+	c.press("Remove")
+	c.see("Remove shunting-log?")
+	do(c, chromedp.Evaluate[bool](`(() => { document.querySelector('.el-message-box__btns .el-button--primary').click(); return true })()`))
+	c.see("2 applications")
+
+	c.open(d.Console + "keep/tokens")
+	c.fill("input[name=name]", "build-server")
+	c.press("Make a token")
+	c.see("The secret of build-server")
+	c.see("igt_")
+	c.press("Sign out")
+	c.see("Sign in to the console")
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	require.Empty(t, c.bad, "the browser complains of nothing")
+}
