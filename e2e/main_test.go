@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
@@ -232,4 +233,25 @@ func (v *visitor) refused(d *demo, code string) {
 	last := trace.Steps[len(trace.Steps)-1]
 	require.NotNil(v.t, last.Finding)
 	require.NotEmpty(v.t, last.Finding.Remedy)
+}
+
+// freePorts gives an address whose port and the four after it are free now.
+func freePorts(t *testing.T) string {
+	t.Helper()
+	for port := 20000 + os.Getpid()%20000; port < 65000; port += 7 {
+		free := true
+		for i := range 5 {
+			ln, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port+i))
+			if err != nil {
+				free = false
+				break
+			}
+			ln.Close()
+		}
+		if free {
+			return fmt.Sprintf("127.0.0.1:%d", port)
+		}
+	}
+	t.Fatal("no free ports")
+	return ""
 }

@@ -23,7 +23,7 @@ import (
 	"fmt"
 	"io"
 	"math/big"
-	"strings"
+	"regexp"
 	"time"
 
 	"golang.org/x/crypto/cryptobyte"
@@ -66,19 +66,15 @@ func ParseCertificate(der []byte) (Certificate, error) {
 	return Certificate{DER: der, Public: public}, nil
 }
 
+var armour = regexp.MustCompile(`-----(BEGIN|END) [A-Z0-9 ]+-----`)
+
 // ParseText reads a certificate from base64 of DER with any white space, or
 // from PEM, as both are pasted into metadata.
 func ParseText(text string) (Certificate, error) {
-	if strings.Contains(text, "-----BEGIN") {
-		block, _ := pem.Decode([]byte(strings.TrimSpace(text)))
-		if block == nil {
-			return Certificate{}, errors.New("the PEM block is damaged; copy it whole, with its BEGIN and END lines")
-		}
-		return ParseCertificate(block.Bytes)
-	}
+	text = armour.ReplaceAllString(text, "")
 	der, err := xmlsec.Base64(text)
 	if err != nil {
-		return Certificate{}, fmt.Errorf("the certificate is not base64: %w", err)
+		return Certificate{}, fmt.Errorf("the certificate is not base64 of DER: %w", err)
 	}
 	return ParseCertificate(der)
 }

@@ -22,7 +22,7 @@ func recognise(octets []byte) *finding.Finding {
 		return finding.New(finding.MetadataEmpty)
 	case bytes.HasPrefix(text, []byte{0xFE, 0xFF}), bytes.HasPrefix(text, []byte{0xFF, 0xFE}):
 		return nil
-	case strings.Contains(head, "-----begin"):
+	case text[0] != '<' && strings.Contains(head, "-----begin"):
 		if block, _ := pem.Decode(text); block != nil && strings.HasSuffix(block.Type, "PRIVATE KEY") || strings.Contains(head, "private key-----") {
 			return finding.New(finding.MetadataPrivateKey)
 		}

@@ -1,0 +1,288 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/client"
+)
+
+func TestCommandLine(t *testing.T) {
+	dir := t.TempDir()
+	app := startStandin(t, "app", "--name", "ticket-office", "--gate", shared.Base+"/saml/idp")
+	metadata := filepath.Join(dir, "ticket-office.xml")
+	require.NoError(t, os.WriteFile(metadata, []byte(newVisitor(t).get(app+"/metadata").page.body), 0o600))
+	text, err := os.ReadFile(metadata)
+	require.NoError(t, err)
+	write := func(name, content string) string {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, []byte(content), 0o600))
+		return path
+	}
+	big := write("big.xml", strings.Repeat("x", 3<<20))
+	for _, c := range []struct {
+		rule, stdin, args string
+		code              int
+		out, errs         []string
+	}{
+		{"adds from a file", "", "app add ticket-office --metadata " + metadata + " --title Tickets", 0, []string{"added ticket-office", "innergate app exchange ticket-office"}, nil},
+		{"lists", "", "app list", 0, []string{"NAME", "ticket-office  Tickets", "by routing", "https://crew-roste…"}, nil},
+		{"searches", "", "app list --search TICKET", 0, []string{"ticket-office"}, nil},
+		{"says what to do when nothing is there", "", "app list --search zzz", 0, []string{"No application yet"}, nil},
+		{"shows", "", "app show ticket-office", 0, []string{app + "/acs  HTTP-POST", "SHA-256", "in 18"}, nil},
+		{"shows as JSON", "", "app show ticket-office -o json", 0, []string{`"name": "ticket-office"`}, nil},
+		{"shows as YAML", "", "--output yaml app show ticket-office", 0, []string{"name: ticket-office"}, nil},
+		{"gives what the other side needs", "", "app exchange ticket-office", 0, []string{shared.Base + "/saml/idp/sso", "also called SSO URL", "SHA-1"}, nil},
+		{"gives metadata", "", "app exchange ticket-office --metadata", 0, []string{"IDPSSODescriptor", shared.Base + "/saml/idp"}, nil},
+		{"gives the certificate", "", "app exchange ticket-office --certificate", 0, []string{"BEGIN CERTIFICATE"}, nil},
+		{"refuses a name that is taken", string(text), "app add ticket-office --metadata -", 1, nil, []string{"name: This short name is taken", "Choose another name"}},
+		{"refuses an entity ID that is known", string(text), "app add again --metadata -", 1, nil, []string{"already on record", "Application ticket-office", "metadata-entity-known"}},
+		{"refuses the wrong role", "", "provider add again --metadata " + app + "/metadata", 1, nil, []string{"other role", `expected "IDPSSODescriptor"`}},
+		{"refuses nothing", "", "provider add again --metadata -", 1, nil, []string{"metadata is empty"}},
+		{"refuses a web page", "", "provider add again --metadata " + app + "/", 1, nil, []string{"web page"}},
+		{"refuses a file too large", "", "provider add again --metadata " + big, 2, nil, []string{"larger than 2 MiB"}},
+		{"refuses an address that does not answer", "", "provider add again --metadata http://127.0.0.1:1/", 1, nil, []string{"does not answer", "connection refused", "Try the address"}},
+		{"refuses an address in a private network", "", "provider add again --metadata http://10.0.0.1/", 1, nil, []string{"may not fetch", "private or special network"}},
+		{"refuses a malformed name", string(text), "app add Ticket_Office --metadata -", 1, nil, []string{"not a short name", "ticket-office"}},
+		{"refuses a provider that is unknown", string(text), "app add again --metadata - --provider wrenmoor-staf", 1, nil, []string{"provider:", `did you mean "wrenmoor-staff"?`}},
+		{"refuses a file that is not there", "", "app add again --metadata nowhere.xml", 2, nil, []string{"nowhere.xml", "Give an existing file"}},
+		{"suggests a command", "", "provder list", 2, nil, []string{`no command "innergate provder"`, `Did you mean "innergate provider"?`}},
+		{"suggests a subcommand", "", "app shw", 2, nil, []string{`Did you mean "innergate app show"?`}},
+		{"suggests an option", "", "app add x --metdata y", 2, nil, []string{"--metdata", "Did you mean --metadata?"}},
+		{"suggests a name", "", "app show ticket-ofice", 1, nil, []string{`did you mean "ticket-office"?`}},
+		{"wants a name", "", "app show", 2, nil, []string{"name is missing"}},
+		{"wants one name", "", "app show a b", 2, nil, []string{`"b" is one argument too many`}},
+		{"refuses an output", "", "app list --output xml", 2, nil, []string{"Use table, json or yaml"}},
+		{"refuses a wrong token", "", "--token igt_wrong app list", 1, nil, []string{"does not know this token"}},
+		{"refuses a fault that is unknown", "", "standin provider --gate http://x --listen 127.0.0.1:0 --fault late", 2, nil, []string{`no fault "late"`, "expired"}},
+		{"removes", "", "app remove ticket-office", 0, []string{"removed ticket-office"}, nil},
+		{"makes a token", "", "token add nightly", 0, []string{"igt_"}, []string{"only time"}},
+		{"lists tokens without secrets", "", "token list", 0, []string{"nightly", "token demo-"}, nil},
+		{"removes a token", "", "token remove nightly", 0, []string{"removed nightly"}, nil},
+		{"shows the gate", "", "gate show", 0, []string{shared.Base + "/saml/idp"}, nil},
+		{"refuses a trace that is unknown", "", "trace show AAAAA-AAAAA", 1, nil, []string{"no trace"}},
+	} {
+		t.Run(c.rule, func(t *testing.T) {
+			out, errs, code := shared.cli(t, c.stdin, strings.Fields(c.args)...)
+			require.Equal(t, c.code, code, "%s%s", out, errs)
+			for _, want := range c.out {
+				require.Contains(t, out, want)
+			}
+			for _, want := range c.errs {
+				require.Contains(t, errs, want)
+			}
+			for line := range strings.SplitSeq(out, "\n") {
+				if strings.Contains(c.rule, "list") {
+					require.LessOrEqual(t, len([]rune(line)), 100)
+				}
+			}
+			if code != 0 {
+				require.Equal(t, 2, strings.Count(errs, "\n"), "one line what, one line what to do: %s", errs)
+				require.NotContains(t, out, "added")
+			}
+		})
+	}
+	out, _, _ := shared.cli(t, "", "app", "list", "--search", "again")
+	require.Contains(t, out, "No application yet", "nothing was stored by what was refused")
+}
+
+func TestTraceOnTheCommandLine(t *testing.T) {
+	v := newVisitor(t).get(shared.host("crew-roster") + "/start").signIn("wrong-audience").onward()
+	id := reference.FindString(v.page.text)
+	out, _, code := shared.cli(t, "", "trace", "show", strings.ToLower(id), "--messages")
+	require.Equal(t, 0, code)
+	for _, want := range []string{"application → gate", "AuthnRequest by HTTP-Redirect", "provider → gate", "refused", "[audience-other]",
+		"Audience expected  " + shared.Base + "/saml/sp/wrenmoor-staff", " found     https://somebody-else.example/saml", "at the provider: Set the audience", "<saml:Audience>"} {
+		require.Contains(t, out, want)
+	}
+	out, _, _ = shared.cli(t, "", "trace", "list", "--result", "refused", "--search", id)
+	require.Contains(t, out, id)
+	_, errs, code := shared.cli(t, "", "trace", "list", "--result", "lost")
+	require.Equal(t, 2, code)
+	require.Contains(t, errs, "Use entered, refused or waiting")
+}
+
+func TestAPIIsClosedToStrangers(t *testing.T) {
+	call := func(method, path, body string, header map[string]string) (int, api.Problem) {
+		req, err := http.NewRequest(method, shared.Base+path, strings.NewReader(body))
+		require.NoError(t, err)
+		req.Header.Set("Content-Type", "application/json")
+		for k, v := range header {
+			req.Header.Set(k, v)
+		}
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		var p api.Problem
+		_ = json.NewDecoder(res.Body).Decode(&p)
+		return res.StatusCode, p
+	}
+	token := map[string]string{"Authorization": "Bearer " + shared.Token}
+	// A console session, as the console gets it.
+	req, err := http.NewRequest(http.MethodPost, shared.Base+"/api/v1/me", strings.NewReader(`{"username":"`+shared.Owner.Username+`","password":"`+shared.Owner.Password+`"}`))
+	require.NoError(t, err)
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("Innergate-Console", "1")
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	res.Body.Close()
+	require.Equal(t, http.StatusOK, res.StatusCode)
+	set := res.Header.Get("Set-Cookie")
+	require.Contains(t, set, "HttpOnly")
+	require.Contains(t, set, "SameSite=Strict")
+	cookie, _, _ := strings.Cut(set, ";")
+
+	for _, c := range []struct {
+		rule, method, path, body string
+		header                   map[string]string
+		status                   int
+	}{
+		{"reading needs a token", "GET", "/api/v1/providers", "", nil, 401},
+		{"an unknown token is none", "GET", "/api/v1/providers", "", map[string]string{"Authorization": "Bearer igt_x"}, 401},
+		{"a token reads", "GET", "/api/v1/providers", "", token, 200},
+		{"a console session reads", "GET", "/api/v1/providers", "", map[string]string{"Cookie": cookie}, 200},
+		{"a console session changes nothing without the header", "POST", "/api/v1/tokens", `{"name":"x"}`, map[string]string{"Cookie": cookie}, 403},
+		{"nor from another origin", "POST", "/api/v1/tokens", `{"name":"x"}`, map[string]string{"Cookie": cookie, "Innergate-Console": "1", "Origin": "https://evil.example"}, 403},
+		{"signing in from another origin is refused", "POST", "/api/v1/me", `{"username":"a","password":"b"}`, map[string]string{"Innergate-Console": "1", "Origin": "https://evil.example"}, 403},
+		{"a wrong password is refused", "POST", "/api/v1/me", `{"username":"a","password":"b"}`, map[string]string{"Innergate-Console": "1"}, 401},
+		{"a used or wrong set-up token is refused", "POST", "/api/v1/setup", `{"username":"mallory","password":"long enough 123","token":"x"}`, map[string]string{"Innergate-Console": "1"}, 422},
+		{"an unknown field is refused by name", "POST", "/api/v1/providers", `{"name":"x","metdata":"y"}`, token, 422},
+		{"a field of the wrong kind is refused", "POST", "/api/v1/providers", `{"name":7}`, token, 422},
+		{"a call that is none is refused", "GET", "/api/v1/nothing", "", token, 404},
+	} {
+		t.Run(c.rule, func(t *testing.T) {
+			status, p := call(c.method, c.path, c.body, c.header)
+			require.Equal(t, c.status, status, "%+v", p)
+			if status >= 400 {
+				require.NotEmpty(t, p.Title)
+				require.NotEmpty(t, p.Detail)
+			}
+			if status == 422 {
+				require.NotEmpty(t, p.Errors)
+				require.NotEmpty(t, p.Errors[0].Field)
+			}
+		})
+	}
+	served := newVisitor(t).get(shared.Base + "/api/v1/openapi.json").page.body
+	require.Contains(t, served, `"openapi":"3.1.0"`)
+	written, err := os.ReadFile("../docs/openapi.json")
+	require.NoError(t, err)
+	printed, _, _ := shared.cli(t, "", "openapi")
+	require.Equal(t, string(written), printed, "docs/openapi.json is current; make docs writes it")
+}
+
+// serve runs innergate serve with a configuration until the test ends.
+func serve(t *testing.T, config string) (*exec.Cmd, *bytes.Buffer) {
+	t.Helper()
+	var out bytes.Buffer
+	cmd := exec.Command(binary, "serve", "--config", config)
+	cmd.Stdout, cmd.Stderr = &out, &out
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Signal(syscall.SIGTERM); _ = cmd.Wait() })
+	return cmd, &out
+}
+
+func TestServeAndFirstOwner(t *testing.T) {
+	dir, address := t.TempDir(), freePorts(t)
+	base := "http://" + address
+	config := filepath.Join(dir, "gate.yaml")
+	require.NoError(t, os.WriteFile(config, []byte("base: "+base+"\nlisten: "+address+"\ndata: data\nsealKey: seal.key\n"), 0o600))
+	cmd, _ := serve(t, config)
+	require.Eventually(t, func() bool { res, err := http.Get(base + "/readyz"); return err == nil && res.StatusCode == 200 }, 10*time.Second, 50*time.Millisecond)
+
+	second, err := exec.Command(binary, "serve", "--config", strings.Replace(config, "gate.yaml", "gate.yaml", 1)).CombinedOutput()
+	require.Error(t, err)
+	require.Contains(t, string(second), "choose another address")
+
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	require.NoError(t, cmd.Wait(), "it stops gracefully")
+	again, out := serve(t, config)
+	_ = again
+	require.Eventually(t, func() bool { res, err := http.Get(base + "/healthz"); return err == nil && res.StatusCode == 200 }, 10*time.Second, 50*time.Millisecond)
+	time.Sleep(300 * time.Millisecond)
+	_, link, ok := strings.Cut(out.String(), base+"/console/setup#")
+	require.True(t, ok, out.String())
+	token, _, _ := strings.Cut(link, "\n")
+	setup := func(password string) (int, string) {
+		req, _ := http.NewRequest(http.MethodPost, base+"/api/v1/setup", strings.NewReader(`{"username":"first","password":"`+password+`","token":"`+token+`"}`))
+		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("Innergate-Console", "1")
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		var b bytes.Buffer
+		_, _ = b.ReadFrom(res.Body)
+		return res.StatusCode, b.String()
+	}
+	status, body := setup("short")
+	require.Equal(t, 422, status)
+	require.Contains(t, body, "at least 12")
+	status, _ = setup("a long enough password")
+	require.Equal(t, 200, status)
+	status, body = setup("a long enough password")
+	require.Equal(t, 422, status)
+	require.Contains(t, body, "used up")
+}
+
+func TestServeRefusesConfigurations(t *testing.T) {
+	good := "base: https://gate.wrenmoor.example\ndata: data\nsealKey: seal.key\n"
+	for _, c := range []struct{ rule, text, what string }{
+		{"an unknown key", good + "lisen: 127.0.0.1:1\n", `unknown key "lisen"` + "\n  Did you mean \"listen\"?"},
+		{"an unknown key in a section", good + "log: {levle: info}\n", `unknown key "log.levle"`},
+		{"a missing key", "base: https://gate.wrenmoor.example\ndata: x\n", `lacks the key "sealKey"`},
+		{"a base with a path", "base: https://gate.wrenmoor.example/x\ndata: x\nsealKey: y\n", "is no base address"},
+		{"a sealing key among the data", strings.Replace(good, "seal.key", "data/seal.key", 1), "lies in the data directory"},
+		{"a skew too large", good + "clockSkew: 1h\n", "at most 5m"},
+		{"a network that is none", good + "fetch: {allowNetworks: [ten]}\n", "is no network"},
+		{"what is no YAML", "base: [", "is not YAML"},
+	} {
+		t.Run(c.rule, func(t *testing.T) {
+			config := filepath.Join(t.TempDir(), "gate.yaml")
+			require.NoError(t, os.WriteFile(config, []byte(c.text), 0o600))
+			cmd := exec.Command(binary, "serve", "--config", config)
+			out, err := cmd.CombinedOutput()
+			require.Error(t, err)
+			require.Equal(t, 2, cmd.ProcessState.ExitCode())
+			require.Contains(t, string(out), c.what)
+		})
+	}
+}
+
+func TestManyFirstSignInsAtOnceMakeOnePerson(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	var ready, done sync.WaitGroup
+	start := make(chan struct{})
+	for range 8 {
+		v := newVisitor(t).get(d.host("crew-roster") + "/start").signIn("")
+		ready.Add(1)
+		done.Add(1)
+		go func() {
+			defer done.Done()
+			ready.Done()
+			<-start
+			v.onward()
+		}()
+		defer func() { require.Contains(t, v.page.text, "You are in as") }()
+	}
+	ready.Wait()
+	close(start)
+	done.Wait()
+	list, err := d.client().Traces(context.Background(), client.TraceFilter{Result: "entered"})
+	require.NoError(t, err)
+	require.Len(t, list.Items, 8)
+}

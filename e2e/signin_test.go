@@ -1,0 +1,244 @@
+package e2e
+
+import (
+	"context"
+	"encoding/base64"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/client"
+)
+
+func TestSignInFromBothEnds(t *testing.T) {
+	for _, c := range []struct{ rule, start, how string }{
+		{"started at the application, request by Redirect", shared.host("crew-roster") + "/start?RelayState=shift-17", "started here"},
+		{"started at the application, request by POST", shared.host("crew-roster") + "/start?binding=post&RelayState=shift-17", "started here"},
+		{"started at the gate", shared.Base + "/open/crew-roster", "started at the gate"},
+		{"started at the gate with a target", shared.Base + "/open/crew-roster?RelayState=" + url.QueryEscape(shared.host("crew-roster")+"/shift-17"), "started at the gate"},
+		{"an application that accepts only its own starts is opened there", shared.Base + "/open/lost-property", "started here"},
+	} {
+		t.Run(c.rule, func(t *testing.T) {
+			v := newVisitor(t).get(c.start).signIn("").onward()
+			require.Contains(t, v.page.text, "ada.fenwick@wrenmoor.example")
+			require.Contains(t, v.page.text, c.how)
+			require.Contains(t, v.page.text, "Train driver", "attributes pass through")
+			if strings.Contains(c.start, "shift-17") {
+				require.Contains(t, v.page.text, "shift-17", "RelayState is carried")
+			}
+			// The second application needs no other trip to the provider.
+			v.get(shared.host("lost-property") + "/start")
+			require.NotContains(t, v.page.body, `name="password"`)
+			v.onward()
+			require.Contains(t, v.page.text, "You are in as ada.fenwick@wrenmoor.example")
+		})
+	}
+}
+
+func TestTraceShowsEveryMessage(t *testing.T) {
+	ctx := context.Background()
+	newVisitor(t).get(shared.host("crew-roster") + "/start?binding=post&RelayState=trace-me").signIn("").onward()
+	list, err := shared.client().Traces(ctx, client.TraceFilter{Application: "crew-roster", Result: "entered", Limit: 1})
+	require.NoError(t, err)
+	trace, err := shared.client().Trace(ctx, list.Items[0].ID)
+	require.NoError(t, err)
+	var names []string
+	for _, s := range trace.Steps {
+		names = append(names, string(s.From)+">"+string(s.To)+" "+s.Name)
+	}
+	require.Equal(t, []string{"application>gate AuthnRequest", "gate>gate select the provider", "gate>provider AuthnRequest", "provider>gate Response",
+		"gate>gate intake", "gate>gate match the person", "gate>gate decide access", "gate>gate release", "gate>application Response"}, names)
+	require.Equal(t, "ada.fenwick@wrenmoor.example", trace.Person)
+	for _, i := range []int{3, 8} {
+		s := trace.Steps[i]
+		require.Contains(t, s.Octets, "ada.fenwick@wrenmoor.example", "decoded")
+		require.Contains(t, s.Octets, "SignatureValue>held back until", "an assertion still valid is not shown whole")
+		raw, err := base64.StdEncoding.DecodeString(s.Raw)
+		require.NoError(t, err)
+		require.Contains(t, string(raw), "held back until")
+	}
+	require.Equal(t, "trace-me", trace.Steps[8].RelayState)
+}
+
+func TestGateRefuses(t *testing.T) {
+	acs := shared.Base + "/saml/sp/wrenmoor-staff/acs"
+	roster := shared.host("crew-roster")
+	atProvider := func(t *testing.T, fault string) *visitor { return newVisitor(t).get(roster + "/start").signIn(fault) }
+	for fault, code := range map[string]string{"expired": "assertion-expired", "wrong-audience": "audience-other", "wrong-key": "signature-key", "unsigned": "signature-missing"} {
+		t.Run("the fault "+fault, func(t *testing.T) { atProvider(t, fault).onward().refused(shared, code) })
+	}
+	t.Run("a replay of the answer before", func(t *testing.T) {
+		atProvider(t, "").onward()
+		atProvider(t, "replay").onward().refused(shared, "assertion-replayed")
+	})
+	edited := func(t *testing.T, edit func(xml string) string) *visitor {
+		v := atProvider(t, "")
+		xml, err := base64.StdEncoding.DecodeString(v.page.fields.Get("SAMLResponse"))
+		require.NoError(t, err)
+		changed := edit(string(xml))
+		require.NotEqual(t, string(xml), changed)
+		return v.submit("SAMLResponse", base64.StdEncoding.EncodeToString([]byte(changed)))
+	}
+	t.Run("an altered answer", func(t *testing.T) {
+		edited(t, func(s string) string { return strings.ReplaceAll(s, "ada.fenwick@", "eve@") }).refused(shared, "signature-altered")
+	})
+	t.Run("an answer with a DOCTYPE", func(t *testing.T) {
+		edited(t, func(s string) string { return "<!DOCTYPE x>" + s }).refused(shared, "xml-doctype")
+	})
+	t.Run("an answer of another issuer", func(t *testing.T) {
+		edited(t, func(s string) string { return strings.ReplaceAll(s, "accounts.wrenmoor", "evil.wrenmoor") }).refused(shared, "issuer-other")
+	})
+	t.Run("an answer for another destination", func(t *testing.T) {
+		edited(t, func(s string) string {
+			return strings.Replace(s, `Destination="`+acs, `Destination="https://x.example`, 1)
+		}).refused(shared, "destination-other")
+	})
+	t.Run("a wrapped answer", func(t *testing.T) {
+		edited(t, func(s string) string {
+			from, to := strings.Index(s, "<saml:Assertion "), strings.Index(s, "</saml:Assertion>")+len("</saml:Assertion>")
+			evil := strings.NewReplacer("ada.fenwick@", "eve@", ` ID="_`, ` ID="_evil`).Replace(s[from:to])
+			return s[:from] + evil + s[from:]
+		}).refused(shared, "response-assertions")
+	})
+	t.Run("what is no message", func(t *testing.T) {
+		newVisitor(t).post(acs, url.Values{"SAMLResponse": {"%%%"}}).refused(shared, "message-undecodable")
+	})
+	t.Run("an answer in another browser than it was asked for by", func(t *testing.T) {
+		v := atProvider(t, "")
+		newVisitor(t).post(v.page.action, v.page.fields).refused(shared, "crossing-other-browser")
+		v.submit().refused(shared, "assertion-replayed") // consumed as soon as its signature held
+	})
+	t.Run("an answer to no request", func(t *testing.T) {
+		v := atProvider(t, "")
+		answer := v.page.fields
+		other, err := startDemo(t.TempDir(), "127.0.0.1:0")
+		require.NoError(t, err)
+		defer other.stop()
+		newVisitor(t).post(other.Base+"/saml/sp/wrenmoor-staff/acs", answer).refused(other, "signature-key")
+	})
+	t.Run("an unsolicited answer, and a provider that is unknown", func(t *testing.T) {
+		v := atProvider(t, "").onward().get(shared.host("wrenmoor-staff") + "/")
+		v.submit("target", "crew-roster")
+		v.onward().refused(shared, "unsolicited-refused")
+		newVisitor(t).post(shared.Base+"/saml/sp/nobody/acs", v.page.fields).refused(shared, "provider-unknown")
+	})
+	t.Run("a start for an application that is unknown, and a foreign target", func(t *testing.T) {
+		newVisitor(t).get(shared.Base+"/open/nothing").refused(shared, "application-unknown")
+		newVisitor(t).get(shared.Base+"/open/crew-roster?RelayState=https://evil.example/").refused(shared, "target-foreign")
+	})
+	t.Run("a request of an unknown application", func(t *testing.T) {
+		stranger := startStandin(t, "app", "--gate", shared.Base+"/saml/idp")
+		newVisitor(t).get(stranger+"/start").refused(shared, "application-unknown")
+	})
+	t.Run("a request for an unregistered address", func(t *testing.T) {
+		ctx := context.Background()
+		app := startStandin(t, "app", "--gate", shared.Base+"/saml/idp")
+		metadata := strings.Replace(newVisitor(t).get(app+"/metadata").page.body, app+"/acs", app+"/other-acs", 1)
+		_, err := shared.client().AddApplication(ctx, api.NewApplication{Name: "moved", Metadata: metadata, Provider: "wrenmoor-staff"})
+		require.NoError(t, err)
+		newVisitor(t).get(app+"/start").refused(shared, "acs-unregistered")
+		require.NoError(t, shared.client().RemoveApplication(ctx, "moved"))
+	})
+	t.Run("a request at the wrong destination", func(t *testing.T) {
+		v := newVisitor(t).get(roster + "/start?binding=post")
+		xml, err := base64.StdEncoding.DecodeString(v.page.fields.Get("SAMLRequest"))
+		require.NoError(t, err)
+		unsigned := strings.Replace(string(xml), "/saml/idp/sso", "/elsewhere", 1)
+		from, to := strings.Index(unsigned, "<ds:Signature "), strings.Index(unsigned, "</ds:Signature>")+len("</ds:Signature>")
+		v.submit("SAMLRequest", base64.StdEncoding.EncodeToString([]byte(unsigned[:from]+unsigned[to:]))).refused(shared, "destination-other")
+	})
+	t.Run("a crossing that is unknown", func(t *testing.T) {
+		newVisitor(t).get(shared.Base+"/crossing/aaaaaaaaaaaaaaaaaaaaaaaaaa").refused(shared, "crossing-unknown")
+	})
+	t.Run("a foreign host", func(t *testing.T) {
+		req, err := http.NewRequest(http.MethodGet, shared.Base+"/saml/idp", nil)
+		require.NoError(t, err)
+		req.Host = "evil.example"
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		res.Body.Close()
+		require.Equal(t, http.StatusMisdirectedRequest, res.StatusCode)
+	})
+}
+
+func TestReloadedAnswerIsNoAlarm(t *testing.T) {
+	v := newVisitor(t).get(shared.host("crew-roster") + "/start").signIn("")
+	action, fields := v.page.action, v.page.fields
+	v.onward()
+	v.post(action, fields)
+	require.Equal(t, http.StatusOK, v.page.status)
+	require.Contains(t, v.page.text, "You are already signed in")
+}
+
+func TestTwoTabsDoNotDisturbEachOther(t *testing.T) {
+	v := newVisitor(t).get(shared.host("crew-roster") + "/start").signIn("")
+	first := v.page
+	v.get(shared.host("lost-property") + "/start").onward()
+	require.Contains(t, v.page.text, "You are in as", "the second tab uses the provider's session")
+	v.page = first
+	v.onward()
+	require.Contains(t, v.page.text, "You are in as")
+}
+
+func TestUnsolicitedAnswerBecomesAStartWhereAllowed(t *testing.T) {
+	ctx := context.Background()
+	provider := startStandin(t, "provider", "--name", "branch", "--gate", shared.Base+"/saml/sp/branch")
+	_, err := shared.client().AddProvider(ctx, api.NewProvider{Name: "branch", Address: provider + "/metadata", AllowUnsolicited: true})
+	require.NoError(t, err)
+	app := startStandin(t, "app", "--name", "branch-app", "--gate", shared.Base+"/saml/idp")
+	_, err = shared.client().AddApplication(ctx, api.NewApplication{Name: "branch-app", Address: app + "/metadata", Provider: "branch"})
+	require.NoError(t, err)
+	v := newVisitor(t).get(app + "/start").signIn("").onward()
+	require.Contains(t, v.page.text, "You are in as")
+	v.get(provider+"/").submit("target", "branch-app")
+	v.onward()
+	require.Contains(t, v.page.text, "started at the gate")
+	v.get(provider+"/").submit("target", "")
+	v.onward().refused(shared, "unsolicited-target")
+
+	err = shared.client().RemoveProvider(ctx, "branch")
+	require.ErrorContains(t, err, "branch-app", "a provider in use is not removed")
+	require.NoError(t, shared.client().RemoveApplication(ctx, "branch-app"))
+	require.NoError(t, shared.client().RemoveProvider(ctx, "branch"))
+}
+
+func TestRestartBreaksNoSignInAndForgetsNoAssertion(t *testing.T) {
+	dir := t.TempDir()
+	port := freePorts(t)
+	d, err := startDemo(dir, port)
+	require.NoError(t, err)
+	waiting := newVisitor(t).get(d.host("crew-roster") + "/start").signIn("")
+	ended := newVisitor(t).get(d.host("crew-roster") + "/start").signIn("")
+	used := ended.page
+	ended.onward()
+	require.Contains(t, ended.page.text, "You are in as")
+	d.stop()
+	require.NotContains(t, d.out.String(), "ERROR")
+
+	again, err := startDemo(dir, port)
+	require.NoError(t, err)
+	defer again.stop()
+	waiting.submit()
+	require.Contains(t, waiting.page.body, "SAMLResponse", "the gate answers the request from before the restart")
+	newVisitor(t).post(used.action, used.fields).refused(again, "assertion-replayed")
+	ended.get(d.host("crew-roster") + "/start")
+	require.NotContains(t, ended.page.body, `name="password"`, "the session survives")
+}
+
+func TestDatabaseHoldsNoSecretInTheClear(t *testing.T) {
+	newVisitor(t).get(shared.host("crew-roster") + "/start").signIn("").onward()
+	_, err := shared.client().Traces(context.Background(), client.TraceFilter{}) // waits until traces are written
+	require.NoError(t, err)
+	for _, file := range []string{"innergate.db", "innergate.db-wal", "traces.db", "traces.db-wal"} {
+		octets, err := os.ReadFile(shared.dir + "/data/data/" + file)
+		require.NoError(t, err)
+		for _, secret := range []string{"PRIVATE KEY", shared.Token, shared.Owner.Password, "<saml:Assertion", "SignatureValue"} {
+			require.NotContains(t, string(octets), secret, "%s in %s", secret, file)
+		}
+	}
+}
