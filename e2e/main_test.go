@@ -231,8 +231,15 @@ func (v *visitor) refused(d *demo, code string) {
 	require.Equal(v.t, "refused", trace.Result)
 	require.Equal(v.t, code, trace.Finding)
 	last := trace.Steps[len(trace.Steps)-1]
-	require.NotNil(v.t, last.Finding)
-	require.NotEmpty(v.t, last.Finding.Remedy)
+	require.Equal(v.t, "refused page", last.Name)
+	for _, s := range trace.Steps {
+		if s.Finding != nil {
+			require.Equal(v.t, code, string(s.Finding.Code))
+			require.NotEmpty(v.t, s.Finding.Remedy)
+			return
+		}
+	}
+	require.Fail(v.t, "no step carries the finding")
 }
 
 // freePorts gives an address whose port and the four after it are free now.

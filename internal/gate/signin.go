@@ -160,6 +160,7 @@ func (g *Gate) proceed(ctx context.Context, b Browser, t *tracer, snap *federati
 		if err := g.crossings.keep(ctx, r); err != nil {
 			return t.broken(err)
 		}
+		t.add(crossing.TraceStep{From: crossing.GateLane, To: crossing.Browser, Name: "choose page"})
 		t.flush(crossing.Waiting, nil)
 		out := Outcome{Page: PageChoose, Crossing: r.ID, Title: app.Title, Reference: t.head.ID, Cookies: cookies}
 		for _, n := range need.Choose {

@@ -84,6 +84,7 @@ func (t *tracer) refuse(st *crossing.TraceStep, err error) Outcome {
 		return t.broken(err)
 	}
 	st.Finding = f
+	t.add(crossing.TraceStep{From: crossing.GateLane, To: crossing.Browser, Name: "refused page"})
 	t.flush(crossing.Refused, f)
 	t.g.log.Info("refused", "reference", t.head.ID, "finding", f.Code, "application", t.head.Application, "provider", t.head.Provider)
 	return Outcome{Page: PageRefused, Finding: f, Reference: t.head.ID}

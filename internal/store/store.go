@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-gormigrate/gormigrate/v2"
@@ -29,6 +30,9 @@ type Store struct {
 	ops    chan op
 	done   chan struct{}
 	Traces *TraceLog
+
+	closing sync.RWMutex
+	closed  bool
 }
 
 type op struct {
@@ -137,25 +141,22 @@ func (s *Store) checkSeal() error {
 // savepoint and does not disturb the others. do may not keep tx.
 func (s *Store) Write(ctx context.Context, do func(tx *gorm.DB) error) error {
 	o := op{do: do, reply: make(chan error, 1)}
+	s.closing.RLock()
+	if s.closed {
+		s.closing.RUnlock()
+		return errClosed
+	}
 	select {
 	case s.ops <- o:
+		s.closing.RUnlock()
 	case <-ctx.Done():
+		s.closing.RUnlock()
 		return ctx.Err()
-	case <-s.done:
-		return errors.New("the store is closed")
 	}
-	select {
-	case err := <-o.reply:
-		return err
-	case <-s.done:
-		select {
-		case err := <-o.reply:
-			return err
-		default:
-			return errors.New("the store is closed")
-		}
-	}
+	return <-o.reply
 }
+
+var errClosed = errors.New("the store is closed")
 
 // largest number of transactions that are committed together.
 const group = 64
@@ -190,9 +191,17 @@ func (s *Store) writer() {
 	}
 }
 
-// Close commits what is waiting and closes the files. No Write may begin after.
+// Close commits what is waiting and closes the files. Later calls of Write fail;
+// later calls of Close do nothing.
 func (s *Store) Close() error {
+	s.closing.Lock()
+	if s.closed {
+		s.closing.Unlock()
+		return nil
+	}
+	s.closed = true
 	close(s.ops)
+	s.closing.Unlock()
 	<-s.done
 	s.Traces.close()
 	return s.closeFiles()

@@ -82,9 +82,13 @@ func TestAuthnRequest(t *testing.T) {
 				}
 				require.NoError(t, err)
 				require.Equal(t, "state", in.RelayState)
-				r, err := saml.ReadAuthnRequest(in, &c.sp, sso, now, time.Minute, new(finding.Checks))
+				var log finding.Checks
+				r, err := saml.ReadAuthnRequest(in, &c.sp, sso, now, time.Minute, &log)
 				if c.want == "" {
 					require.NoError(t, err)
+					if len(c.sp.Keys) == 0 {
+						require.Equal(t, finding.RequestUnverified, log[1].Finding.Code)
+					}
 					require.Equal(t, "_q", r.ID)
 					return
 				}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -187,6 +188,8 @@ func TestResponse(t *testing.T) {
 			require.NoError(t, err)
 			require.Equal(t, "ada.fenwick@wrenmoor.example", a.NameID.Value)
 			require.Equal(t, saml.FormatEmail, a.NameID.Format)
+			noted := slices.ContainsFunc(log, func(c finding.Check) bool { return c.Finding != nil && c.Finding.Code == finding.NameIDMistyped })
+			require.Equal(t, strings.Contains(c.rule, "mistyped"), noted)
 			require.Equal(t, []string{"drivers", "controllers"}, a.Attributes[0].Values)
 			require.Equal(t, "_s1", a.SessionIndex)
 		})

@@ -110,6 +110,17 @@ func TestVerifyRefuses(t *testing.T) {
 	v, err := xmlsec.Verify(doc.Root, []crypto.PublicKey{key.Public()}, xmlsec.Policy{AllowSHA1: true})
 	require.NoError(t, err)
 	require.Equal(t, finding.Warning, v.Warnings()[0].Severity, "SHA-1 by exception leaves a warning")
+
+	inclusive := strings.ReplaceAll(template("_one", xmlsec.RSASHA256, ""), "http://www.w3.org/2001/10/xml-exc-c14n#", "http://www.w3.org/TR/2001/REC-xml-c14n-20010315")
+	implied := strings.Replace(inclusive, `<ds:Transform Algorithm="http://www.w3.org/TR/2001/REC-xml-c14n-20010315"></ds:Transform>`, "", 1)
+	require.NotEqual(t, inclusive, implied)
+	for _, sig := range []string{inclusive, implied} {
+		doc, err = xmlsec.Parse([]byte(signedBy(t, key, `<r xmlns="urn:r" xmlns:unused="urn:u" ID="_one">`+sig+body)), xmlsec.MessageLimits)
+		require.NoError(t, err)
+		v, err = xmlsec.Verify(doc.Root, []crypto.PublicKey{key.Public()}, xmlsec.Policy{})
+		require.NoError(t, err)
+		require.Equal(t, finding.SignatureInclusive, v.Warnings()[0].Code)
+	}
 }
 
 func TestReaderRefuses(t *testing.T) {

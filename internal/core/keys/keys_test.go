@@ -1,0 +1,89 @@
+package keys_test
+
+import (
+	"crypto/rand"
+	"encoding/pem"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
+)
+
+var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+
+// made has the openssl program make a self-signed certificate.
+func made(t *testing.T, args ...string) []byte {
+	t.Helper()
+	dir := t.TempDir()
+	cert := filepath.Join(dir, "cert.pem")
+	out, err := exec.Command("openssl", append([]string{"req", "-x509", "-nodes", "-keyout", filepath.Join(dir, "key.pem"), "-out", cert, "-subj", "/CN=odd"}, args...)...).CombinedOutput()
+	require.NoError(t, err, string(out))
+	text, err := os.ReadFile(cert)
+	require.NoError(t, err)
+	return text
+}
+
+func TestCertificate(t *testing.T) {
+	rsa := made(t, "-newkey", "rsa:2048", "-days", "1")
+	block, _ := pem.Decode(rsa)
+	// A serial number of zero with the sign of a negative one: Go refuses the
+	// certificate, its key is good all the same.
+	odd := made(t, "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-set_serial", "-5")
+	for _, c := range []struct {
+		rule, text, key string
+		whole           bool
+	}{
+		{"PEM", string(rsa), "RSA 2048", true},
+		{"PEM with white space around each line", "  " + strings.ReplaceAll(string(rsa), "\n", " \r\n\t"), "RSA 2048", true},
+		{"base64 alone", strings.Join(strings.Split(strings.TrimSpace(string(rsa)), "\n")[1:len(strings.Split(strings.TrimSpace(string(rsa)), "\n"))-1], "\n"), "RSA 2048", true},
+		{"a serial number below zero", string(odd), "EC P-256", false},
+		{"Ed25519", string(made(t, "-newkey", "ed25519")), "Ed25519", true},
+	} {
+		t.Run(c.rule, func(t *testing.T) {
+			got, err := keys.ParseText(c.text)
+			require.NoError(t, err)
+			require.Equal(t, c.key, got.Describe())
+			require.Equal(t, c.whole, got.X509 != nil)
+			if !c.whole {
+				require.Equal(t, finding.CertificateOdd, got.Findings(now)[0].Code)
+			}
+		})
+	}
+	for rule, text := range map[string]string{"nothing": "", "words": "hello", "base64 of words": "aGVsbG8=", "cut off": string(rsa[:200])} {
+		_, err := keys.ParseText(text)
+		require.Error(t, err, rule)
+	}
+	c, err := keys.ParseCertificate(block.Bytes)
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "c.pem")
+	require.NoError(t, os.WriteFile(file, c.PEM(), 0o600))
+	for option, want := range map[string]string{"-sha256": c.SHA256(), "-sha1": c.SHA1()} {
+		out, err := exec.Command("openssl", "x509", "-noout", "-fingerprint", option, "-in", file).Output()
+		require.NoError(t, err)
+		require.Contains(t, string(out), want, "openssl gives the same fingerprint")
+	}
+	require.Empty(t, c.Findings(c.X509.NotAfter.Add(-time.Hour)))
+	require.Equal(t, finding.CertificateExpired, c.Findings(c.X509.NotAfter.Add(time.Hour))[0].Code)
+}
+
+func TestPair(t *testing.T) {
+	p, err := keys.Generate("gate.wrenmoor.example", now, rand.Reader)
+	require.NoError(t, err)
+	require.NotContains(t, p.String(), "PRIVATE")
+	text, err := p.Marshal()
+	require.NoError(t, err)
+	back, err := keys.Unmarshal(text)
+	require.NoError(t, err)
+	require.Equal(t, p.Certificate.SHA256(), back.Certificate.SHA256())
+	require.Equal(t, p.Signer().Public(), back.Signer().Public())
+	require.Equal(t, now.AddDate(0, 0, 5*365), p.Certificate.X509.NotAfter)
+	_, err = keys.Unmarshal(p.Certificate.PEM())
+	require.ErrorContains(t, err, "must hold a PRIVATE KEY")
+}

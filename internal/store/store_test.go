@@ -1,0 +1,167 @@
+package store_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/store"
+)
+
+var (
+	ctx   = context.Background()
+	quiet = slog.New(slog.DiscardHandler)
+)
+
+func open(t *testing.T, dir string) *store.Store {
+	t.Helper()
+	s, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), quiet)
+	require.NoError(t, err)
+	return s
+}
+
+func TestConcurrentWritesDoNotDisturbEachOther(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer s.Close()
+	refusal := errors.New("refused on purpose")
+	var wg sync.WaitGroup
+	for i := range 200 {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			err := s.Write(ctx, func(tx *gorm.DB) error {
+				if err := tx.Create(&store.SettingRow{Key: fmt.Sprint(i), Value: "x"}).Error; err != nil {
+					return err
+				}
+				if i%3 == 0 {
+					return refusal
+				}
+				return nil
+			})
+			if i%3 == 0 {
+				require.ErrorIs(t, err, refusal)
+			} else {
+				require.NoError(t, err)
+			}
+		}()
+	}
+	wg.Wait()
+	var n int64
+	require.NoError(t, s.Read.Model(&store.SettingRow{}).Where("value = ?", "x").Count(&n).Error)
+	require.EqualValues(t, 133, n, "what failed left nothing, what did not is whole")
+	err := s.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&store.SettingRow{Key: "1", Value: "y"}).Error })
+	require.True(t, store.IsTaken(err))
+	require.Error(t, s.Read.Create(&store.SettingRow{Key: "z"}).Error, "the pool for reading cannot write")
+}
+
+func TestOnlyOneProcessAndTheRightKey(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	_, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), quiet)
+	require.ErrorContains(t, err, "another gate serves")
+	value, err := s.Setting(ctx, "our-entity-id", "first")
+	require.NoError(t, err)
+	require.Equal(t, "first", value)
+	require.NoError(t, s.Close())
+
+	s = open(t, dir)
+	value, err = s.Setting(ctx, "our-entity-id", "second")
+	require.NoError(t, err)
+	require.Equal(t, "first", value, "what was stored first stays")
+	require.NoError(t, s.Close())
+
+	for name, content := range map[string]string{"other.key": "", "damaged.key": "not a key"} {
+		path := filepath.Join(dir, name)
+		if content != "" {
+			require.NoError(t, os.WriteFile(path, []byte(content), 0o600))
+		}
+		_, err = store.Open(filepath.Join(dir, "data"), path, quiet)
+		require.ErrorContains(t, err, "restore", name)
+	}
+	info, err := os.Stat(filepath.Join(dir, "seal.key"))
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+}
+
+func TestSealBindsToItsPlace(t *testing.T) {
+	s, err := store.OpenSealer(filepath.Join(t.TempDir(), "key"))
+	require.NoError(t, err)
+	sealed := s.Seal("session", []byte("secret"))
+	require.NotContains(t, string(sealed), "secret")
+	plain, err := s.Open("session", sealed)
+	require.NoError(t, err)
+	require.Equal(t, "secret", string(plain))
+	_, err = s.Open("key", sealed)
+	require.Error(t, err, "moved to another place")
+	sealed[len(sealed)-1] ^= 1
+	_, err = s.Open("session", sealed)
+	require.Error(t, err, "altered")
+	_, err = s.Open("session", sealed[:5])
+	require.Error(t, err, "cut off")
+}
+
+func TestTracesAreWrittenInTheBackground(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	began := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	for i := range 30 {
+		result := []string{"entered", "refused", "waiting"}[i%3]
+		head := store.TraceRow{ID: fmt.Sprintf("T-%02d", i), Started: began.Add(time.Duration(i) * time.Second), Application: "roster", Result: "waiting", Person: "100%_sure"}
+		s.Traces.Record(head, []any{map[string]int{"step": 1}})
+		head.Result = result
+		s.Traces.Record(head, []any{map[string]int{"step": 2}})
+	}
+	rows, counts, err := s.Traces.List(ctx, store.TraceFilter{Limit: 5})
+	require.NoError(t, err)
+	require.Equal(t, map[string]int64{"entered": 10, "refused": 10, "waiting": 10}, counts)
+	require.Equal(t, "T-29", rows[0].ID, "newest first")
+	rows, _, err = s.Traces.List(ctx, store.TraceFilter{Limit: 5, Before: rows[4].Started, Result: "entered"})
+	require.NoError(t, err)
+	require.Equal(t, "T-24", rows[0].ID)
+	for search, want := range map[string]int64{"T-07": 1, "100%_s": 30, "10%": 0, "roster": 30, "zzz": 0} {
+		_, counts, err = s.Traces.List(ctx, store.TraceFilter{Search: search, Limit: 1})
+		require.NoError(t, err)
+		require.Equal(t, want, counts["entered"]+counts["refused"]+counts["waiting"], search)
+	}
+	_, steps, err := s.Traces.Get(ctx, "T-07")
+	require.NoError(t, err)
+	require.Len(t, steps, 2)
+	require.JSONEq(t, `{"step":2}`, string(steps[1]))
+	_, _, err = s.Traces.Get(ctx, "T-99")
+	require.ErrorIs(t, err, gorm.ErrRecordNotFound)
+	require.NoError(t, s.Close())
+	s.Traces.Record(store.TraceRow{ID: "late"}, nil) // after the end: dropped, no panic
+}
+
+func TestSweepRemovesWhatHasExpired(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer s.Close()
+	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	for i, until := range []time.Time{at.Add(-time.Second), at.Add(time.Second)} {
+		require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
+			key := []byte{byte(i)}
+			for _, row := range []any{&store.UsedRow{Key: key, Until: until}, &store.SessionRow{Hash: key, Expires: until},
+				&store.CrossingRow{ID: string(key), Expires: until}, &store.ConsoleRow{Hash: key, Expires: until}, &store.IssuedRow{Session: key, Expires: until}} {
+				if err := tx.Create(row).Error; err != nil {
+					return err
+				}
+			}
+			return nil
+		}))
+	}
+	require.NoError(t, s.Sweep(ctx, at))
+	for _, row := range []any{&store.UsedRow{}, &store.SessionRow{}, &store.CrossingRow{}, &store.ConsoleRow{}, &store.IssuedRow{}} {
+		var n int64
+		require.NoError(t, s.Read.Model(row).Count(&n).Error)
+		require.EqualValues(t, 1, n, "%T", row)
+	}
+}

@@ -1,0 +1,144 @@
+package web_test
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/standin"
+	"innergate.example/innergate/internal/store"
+	"innergate.example/innergate/internal/web"
+)
+
+// newApp is the interface of a gate whose base address is https.
+func newApp(t *testing.T) (*fiber.App, *gate.Gate) {
+	dir, log := t.TempDir(), slog.New(slog.DiscardHandler)
+	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "key"), log)
+	require.NoError(t, err)
+	g, err := gate.New(context.Background(), gate.Options{Base: "https://gate.example", Store: st, Log: log, Skew: time.Minute})
+	require.NoError(t, err)
+	t.Cleanup(func() { g.Close(); _ = st.Close() })
+	pair, err := standin.LoadPair("", "x")
+	require.NoError(t, err)
+	for _, name := range []string{"staff", "branch"} {
+		_, err = g.AddProvider(context.Background(), "test", gate.NewProvider{Name: name, Title: "<b>" + name, Source: gate.Source{Document: saml.WriteIDPMetadata(
+			saml.IDPFace{EntityID: "urn:" + name, SSO: "https://" + name + ".example/sso", Keys: []keys.Certificate{pair.Certificate}})}})
+		require.NoError(t, err)
+	}
+	_, err = g.AddApplication(context.Background(), "test", gate.NewApplication{Name: "roster", Source: gate.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})}})
+	require.NoError(t, err)
+	return web.New(web.Options{Gate: g, Log: log, Version: "test"}), g
+}
+
+func call(t *testing.T, app *fiber.App, method, path, body string, header ...string) (*http.Response, string) {
+	t.Helper()
+	req := httptest.NewRequest(method, "https://gate.example"+path, strings.NewReader(body))
+	if body != "" {
+		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	}
+	for i := 0; i < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	res, err := app.Test(req)
+	require.NoError(t, err)
+	octets, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	return res, string(octets)
+}
+
+func TestPagesAreHardened(t *testing.T) {
+	app, _ := newApp(t)
+	for _, c := range []struct {
+		path   string
+		status int
+		text   string
+	}{
+		{"/open/roster", 200, "How do you want to sign in?"},
+		{"/open/nothing", 404, "Reference number"},
+		{"/saml/idp/sso", 403, "Reference number"},
+		{"/nowhere", 404, "This page does not exist"},
+		{"/saml/sp/nobody", 404, "This page does not exist"},
+	} {
+		res, body := call(t, app, "GET", c.path, "")
+		require.Equal(t, c.status, res.StatusCode, c.path)
+		require.Contains(t, body, c.text, c.path)
+		policy := res.Header.Get("Content-Security-Policy")
+		for _, want := range []string{"default-src 'none'", "frame-ancestors 'none'", "base-uri 'none'"} {
+			require.Contains(t, policy, want)
+		}
+		require.NotContains(t, policy, "unsafe-inline")
+		require.NotContains(t, policy, "form-action", "browsers apply it to the redirect that follows")
+		for name, want := range map[string]string{"X-Content-Type-Options": "nosniff", "Referrer-Policy": "strict-origin", "X-Frame-Options": "DENY", "Cache-Control": "no-store", "Strict-Transport-Security": "max-age=31536000"} {
+			require.Equal(t, want, res.Header.Get(name), c.path)
+		}
+		require.Empty(t, res.Header.Get("Cross-Origin-Opener-Policy"))
+		require.NotContains(t, body, "<script", "no script but on pages that post by themselves")
+	}
+	res, _ := call(t, app, "GET", "/console/", "")
+	require.NotContains(t, res.Header.Get("Content-Security-Policy"), "unsafe")
+}
+
+func TestCookiesOverHTTPS(t *testing.T) {
+	app, _ := newApp(t)
+	res, body := call(t, app, "GET", "/open/roster", "")
+	require.Contains(t, body, "&lt;b&gt;staff", "titles are escaped")
+	require.Len(t, res.Cookies(), 1)
+	c := res.Cookies()[0]
+	require.True(t, strings.HasPrefix(c.Name, "__Host-ig-c-"), c.Name)
+	require.True(t, c.Secure && c.HttpOnly)
+	require.Equal(t, http.SameSiteNoneMode, c.SameSite, "a cross-site post must find its crossing")
+	require.Equal(t, "/", c.Path)
+	require.InDelta(t, 600, c.MaxAge, 1)
+
+	id := strings.TrimPrefix(c.Name, "__Host-ig-c-")
+	res, _ = call(t, app, "POST", "/crossing/"+id, "provider=branch", "Cookie", c.Name+"="+c.Value)
+	require.Equal(t, http.StatusSeeOther, res.StatusCode)
+	require.Contains(t, res.Header.Get("Location"), "https://branch.example/sso?SAMLRequest=")
+	res, body = call(t, app, "POST", "/crossing/"+id, "provider=branch")
+	require.Equal(t, http.StatusForbidden, res.StatusCode)
+	require.Contains(t, body, "another browser")
+}
+
+func TestAuthnRequestByPOSTGoesOnWithAGET(t *testing.T) {
+	app, g := newApp(t)
+	out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: "_q", IssueInstant: time.Now(), Issuer: "urn:roster", ACS: "https://roster.example/acs"},
+		saml.Endpoint{Binding: saml.BindingPOST, Location: g.Base() + "/saml/idp/sso"}, "a&b", nil)
+	require.NoError(t, err)
+	form := "SAMLRequest=" + strings.ReplaceAll(strings.ReplaceAll(out.Form[0].Value, "+", "%2B"), "=", "%3D") + "&RelayState=a%26b"
+	res, _ := call(t, app, "POST", "/saml/idp/sso", form)
+	require.Equal(t, http.StatusSeeOther, res.StatusCode)
+	require.True(t, strings.HasPrefix(res.Header.Get("Location"), g.Base()+"/crossing/"), "the session cookie comes along only now")
+	res, _ = call(t, app, "POST", "/saml/idp/sso?"+form, "x=y")
+	require.Equal(t, http.StatusForbidden, res.StatusCode, "a message in the address is none in the form")
+}
+
+func TestMetadataAndRequestsOfOddSize(t *testing.T) {
+	app, g := newApp(t)
+	for path, role := range map[string]string{"/saml/idp": "IDPSSODescriptor", "/saml/sp/staff": "SPSSODescriptor"} {
+		res, body := call(t, app, "GET", path, "")
+		require.Equal(t, "application/samlmetadata+xml", res.Header.Get("Content-Type"))
+		require.Contains(t, body, role)
+		require.Contains(t, body, `entityID="`+g.Base()+path+`"`)
+	}
+	res, _ := call(t, app, "GET", "/open/roster", "", "Cookie", "x="+strings.Repeat("y", 20<<10))
+	require.Equal(t, http.StatusOK, res.StatusCode, "large cookies of other programs on the host are no trouble")
+	res, body := call(t, app, "GET", "/open/roster", "", "Host", "evil.example", "X-Forwarded-Host", "evil.example")
+	require.NotContains(t, body, "evil.example")
+	require.Equal(t, http.StatusOK, res.StatusCode)
+	for _, path := range []string{"/healthz", "/readyz"} {
+		res, _ := call(t, app, "GET", path, "")
+		require.Equal(t, http.StatusOK, res.StatusCode)
+	}
+}
