@@ -114,7 +114,7 @@ func (e *environment) colour(s string) string {
 	if !ok || os.Getenv("NO_COLOR") != "" || !term.IsTerminal(int(f.Fd())) {
 		return s
 	}
-	code := map[string]string{"entered": "32", "ok": "32", "refused": "31", "waiting": "33", "note": "34"}[s]
+	code := map[string]string{"entered": "92", "ok": "92", "refused": "91", "waiting": "93", "warning": "93", "note": "94"}[s]
 	if code == "" {
 		return s
 	}

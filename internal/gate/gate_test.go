@@ -30,14 +30,16 @@ var ctx = context.Background()
 // application whose messages the test writes itself.
 type rig struct {
 	*Gate
-	t    *testing.T
+	t    testing.TB
 	st   *store.Store
 	time time.Time
 	idp  *keys.Pair
 	app  *keys.Pair
 }
 
-func newRig(t *testing.T) *rig {
+func newRig(t *testing.T) *rig { return newRigFor(t) }
+
+func newRigFor(t testing.TB) *rig {
 	dir := t.TempDir()
 	log := slog.New(slog.DiscardHandler)
 	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), log)

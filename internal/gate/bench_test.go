@@ -1,0 +1,50 @@
+package gate
+
+import (
+	"crypto"
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/saml"
+)
+
+// benchRig makes a gate with so many applications.
+func benchRig(b *testing.B, applications int) *rig {
+	r := newRigFor(b)
+	snap := r.Snapshot()
+	self := snap.Gate
+	apps := snap.Applications()
+	for i := len(apps); i < applications; i++ {
+		apps = append(apps, &federation.Application{Name: federation.Name(fmt.Sprint("app-", i)), Protocol: "saml",
+			SAML: &federation.SAMLApplication{SP: &saml.SP{EntityID: fmt.Sprint("urn:app-", i)}}})
+	}
+	r.snapshot.Store(federation.Load(self, snap.Providers(), apps))
+	return r
+}
+
+// A whole crossing: AuthnRequest, question, answer, Response; the test's own
+// signing of the request and the answer is in it, two RSA signatures.
+func benchmarkCrossing(b *testing.B, applications int) {
+	r := benchRig(b, applications)
+	for b.Loop() {
+		r.enter(nil)
+		r.crossings.sweep(r.time.Add(crossingLife))
+	}
+}
+
+func BenchmarkCrossing(b *testing.B)                  { benchmarkCrossing(b, 1) }
+func BenchmarkCrossing10000Applications(b *testing.B) { benchmarkCrossing(b, 10000) }
+
+// The floor under BenchmarkCrossing: one RSA signature; a crossing has three of
+// them, one the gate's and two of the test.
+func BenchmarkCrossingFloor(b *testing.B) {
+	r := newRigFor(b)
+	sum := make([]byte, 32)
+	for b.Loop() {
+		_, err := r.idp.Signer().Sign(nil, sum, crypto.SHA256)
+		require.NoError(b, err)
+	}
+}
