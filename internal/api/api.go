@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 )
 
@@ -64,36 +65,37 @@ type Endpoint struct {
 
 // Provider is an identity provider on record.
 type Provider struct {
-	Name                    string        `json:"name"`
-	Title                   string        `json:"title"`
-	Protocol                string        `json:"protocol"`
-	EntityID                string        `json:"entityId"`
-	Source                  string        `json:"source" doc:"Address the metadata came from, or document"`
-	AllowUnsolicited        bool          `json:"allowUnsolicited"`
-	WantAuthnRequestsSigned bool          `json:"wantAuthnRequestsSigned"`
-	Endpoints               []Endpoint    `json:"endpoints"`
-	NameIDFormats           []string      `json:"nameIdFormats"`
-	Certificates            []Certificate `json:"certificates"`
-	Added                   time.Time     `json:"added"`
-	Revision                int           `json:"revision"`
+	Name                    string                      `json:"name"`
+	Title                   string                      `json:"title"`
+	Protocol                string                      `json:"protocol"`
+	EntityID                string                      `json:"entityId"`
+	Source                  string                      `json:"source" doc:"Address the metadata came from, or document"`
+	Settings                federation.ProviderSettings `json:"settings"`
+	WantAuthnRequestsSigned bool                        `json:"wantAuthnRequestsSigned"`
+	Endpoints               []Endpoint                  `json:"endpoints"`
+	NameIDFormats           []string                    `json:"nameIdFormats"`
+	Certificates            []Certificate               `json:"certificates"`
+	Added                   time.Time                   `json:"added"`
+	Revision                int                         `json:"revision"`
 }
 
 // Application is an application on record.
 type Application struct {
-	Name                string        `json:"name"`
-	Title               string        `json:"title"`
-	Protocol            string        `json:"protocol"`
-	EntityID            string        `json:"entityId"`
-	Source              string        `json:"source"`
-	Provider            string        `json:"provider,omitempty" doc:"Provider it is tied to; absent leaves it to the routing"`
-	Open                string        `json:"open" doc:"Start at the gate"`
-	OwnStart            string        `json:"ownStart,omitempty" doc:"Its own start address, if it accepts only sign-ins it started"`
-	AuthnRequestsSigned bool          `json:"authnRequestsSigned"`
-	Endpoints           []Endpoint    `json:"endpoints"`
-	NameIDFormats       []string      `json:"nameIdFormats"`
-	Certificates        []Certificate `json:"certificates"`
-	Added               time.Time     `json:"added"`
-	Revision            int           `json:"revision"`
+	Name                string                         `json:"name"`
+	Title               string                         `json:"title"`
+	Protocol            string                         `json:"protocol"`
+	EntityID            string                         `json:"entityId"`
+	Source              string                         `json:"source"`
+	Provider            string                         `json:"provider,omitempty" doc:"Provider it is tied to; absent leaves it to the routing"`
+	Settings            federation.ApplicationSettings `json:"settings"`
+	Open                string                         `json:"open" doc:"Start at the gate"`
+	OwnStart            string                         `json:"ownStart,omitempty" doc:"Its own start address, if it accepts only sign-ins it started"`
+	AuthnRequestsSigned bool                           `json:"authnRequestsSigned"`
+	Endpoints           []Endpoint                     `json:"endpoints"`
+	NameIDFormats       []string                       `json:"nameIdFormats"`
+	Certificates        []Certificate                  `json:"certificates"`
+	Added               time.Time                      `json:"added"`
+	Revision            int                            `json:"revision"`
 }
 
 // List is a page of a list.
@@ -121,6 +123,18 @@ type NewApplication struct {
 	Address        string `json:"address,omitempty" maxLength:"2048"`
 	Provider       string `json:"provider,omitempty" maxLength:"200" doc:"Short name of the provider to tie it to"`
 	OwnStart       string `json:"ownStart,omitempty" maxLength:"2048" doc:"Its own start address, if it accepts only sign-ins it started"`
+}
+
+// ProviderChange replaces the settings of a provider.
+type ProviderChange struct {
+	Revision int                         `json:"revision" doc:"Revision the change was made from; another one is refused"`
+	Settings federation.ProviderSettings `json:"settings"`
+}
+
+// ApplicationChange replaces the settings of an application.
+type ApplicationChange struct {
+	Revision int                            `json:"revision" doc:"Revision the change was made from; another one is refused"`
+	Settings federation.ApplicationSettings `json:"settings"`
 }
 
 // SheetValue is one value the other side needs from us.

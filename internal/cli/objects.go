@@ -87,12 +87,23 @@ func (e *environment) providers() *ucli.Command {
 				}
 				return e.print(cmd, p, func(w io.Writer) {
 					rows := [][2]string{{"name", p.Name}, {"title", p.Title}, {"protocol", p.Protocol}, {"entity ID", p.EntityID}, {"metadata from", p.Source},
-						{"unsolicited", map[bool]string{true: "allowed", false: "refused"}[p.AllowUnsolicited]}, {"signed requests", map[bool]string{true: "wanted", false: "not wanted"}[p.WantAuthnRequestsSigned]}}
+						{"signed requests", map[bool]string{true: "wanted", false: "not wanted"}[p.WantAuthnRequestsSigned]}}
+					rows = append(rows, settingRows(p.Settings)...)
 					e.object(w, rows, p.Endpoints, p.NameIDFormats, p.Certificates, p.Added, p.Revision)
 				})
 			})},
 		e.exchange(func(ctx context.Context, c *client.Client, name string) (api.Sheet, error) {
 			return c.ProviderSheet(ctx, name)
+		}),
+		e.set("provider", func(ctx context.Context, c *client.Client, name string, edit func(any) error) error {
+			p, err := c.Provider(ctx, name)
+			if err == nil {
+				err = edit(&p.Settings)
+			}
+			if err == nil {
+				_, err = c.ChangeProvider(ctx, name, api.ProviderChange{Revision: p.Revision, Settings: p.Settings})
+			}
+			return err
 		}),
 		{Name: "remove", Usage: "remove a provider", ArgsUsage: "NAME",
 			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
@@ -155,14 +166,22 @@ func (e *environment) applications() *ucli.Command {
 						provider = "decided by the routing"
 					}
 					rows := [][2]string{{"name", a.Name}, {"title", a.Title}, {"protocol", a.Protocol}, {"entity ID", a.EntityID}, {"metadata from", a.Source}, {"provider", provider}, {"start at the gate", a.Open}}
-					if a.OwnStart != "" {
-						rows = append(rows, [2]string{"its own start", a.OwnStart + " (accepts only these)"})
-					}
+					rows = append(rows, settingRows(a.Settings)...)
 					e.object(w, rows, a.Endpoints, a.NameIDFormats, a.Certificates, a.Added, a.Revision)
 				})
 			})},
 		e.exchange(func(ctx context.Context, c *client.Client, name string) (api.Sheet, error) {
 			return c.ApplicationSheet(ctx, name)
+		}),
+		e.set("application", func(ctx context.Context, c *client.Client, name string, edit func(any) error) error {
+			a, err := c.Application(ctx, name)
+			if err == nil {
+				err = edit(&a.Settings)
+			}
+			if err == nil {
+				_, err = c.ChangeApplication(ctx, name, api.ApplicationChange{Revision: a.Revision, Settings: a.Settings})
+			}
+			return err
 		}),
 		{Name: "remove", Usage: "remove an application", ArgsUsage: "NAME",
 			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {

@@ -117,6 +117,20 @@ func (c *Client) AddProvider(ctx context.Context, n api.NewProvider) (api.Provid
 	return post[api.Provider](ctx, c, "/providers", n)
 }
 
+// ChangeProvider replaces the settings of a provider.
+func (c *Client) ChangeProvider(ctx context.Context, name string, change api.ProviderChange) (api.Provider, error) {
+	var out api.Provider
+	err := c.call(ctx, http.MethodPut, "/providers/"+url.PathEscape(name)+"/settings", change, &out)
+	return out, err
+}
+
+// ChangeApplication replaces the settings of an application.
+func (c *Client) ChangeApplication(ctx context.Context, name string, change api.ApplicationChange) (api.Application, error) {
+	var out api.Application
+	err := c.call(ctx, http.MethodPut, "/applications/"+url.PathEscape(name)+"/settings", change, &out)
+	return out, err
+}
+
 // RemoveProvider removes a provider.
 func (c *Client) RemoveProvider(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodDelete, "/providers/"+url.PathEscape(name), nil, nil)

@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"encoding/base32"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"log/slog"
 	"net/netip"
@@ -87,6 +86,12 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 		return nil, err
 	}
 	if self.SPKeys, err = g.loadKeys(ctx, "sp"); err != nil {
+		return nil, err
+	}
+	if self.EncKeys, err = g.loadKeys(ctx, "enc"); err != nil {
+		return nil, err
+	}
+	if self.Pairwise, err = g.loadPairwise(ctx); err != nil {
 		return nil, err
 	}
 	if err := g.load(self); err != nil {
@@ -174,7 +179,20 @@ func (g *Gate) loadKeys(ctx context.Context, purpose string) ([]*keys.Pair, erro
 	return []*keys.Pair{p}, err
 }
 
-var errNotFound = errors.New("not found")
+// loadPairwise gives the secret of persistent NameIDs, made once.
+func (g *Gate) loadPairwise(ctx context.Context) ([]byte, error) {
+	secret := make([]byte, 32)
+	_, _ = rand.Read(secret) // never fails (crypto/rand)
+	sealed, err := g.store.Setting(ctx, "pairwise", hex.EncodeToString(g.store.Seal("pairwise", secret)))
+	if err != nil {
+		return nil, err
+	}
+	octets, err := hex.DecodeString(sealed)
+	if err != nil {
+		return nil, err
+	}
+	return g.store.Open("pairwise", octets)
+}
 
 // random octets in lower-case base32 without padding: 26 characters for 16.
 func randomText(octets int) string {

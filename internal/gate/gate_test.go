@@ -79,7 +79,7 @@ func (r *rig) asked(o Outcome) *saml.AuthnRequest {
 	in, err := saml.FromRedirect(o.Departure.Location[strings.Index(o.Departure.Location, "?")+1:], "SAMLRequest")
 	require.NoError(r.t, err)
 	sp := &saml.SP{EntityID: "https://gate.example/saml/sp/staff", ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://gate.example/saml/sp/staff/acs"}}}
-	req, err := saml.ReadAuthnRequest(in, sp, "https://idp.example/sso", r.time, time.Minute, new(finding.Checks))
+	req, err := saml.ReadAuthnRequest(in, sp, saml.Demand{SSO: "https://idp.example/sso", Now: r.time, Skew: time.Minute}, new(finding.Checks))
 	require.NoError(r.t, err)
 	return req
 }
@@ -91,7 +91,7 @@ func (r *rig) answer(b Browser, to string, edit func(*saml.Answer)) Outcome {
 	if edit != nil {
 		edit(&a)
 	}
-	octets, err := saml.WriteResponse(a, r.idp)
+	octets, err := saml.WriteResponse(a, saml.Protection{Pair: r.idp})
 	require.NoError(r.t, err)
 	return r.Response(ctx, b, "staff", saml.Inbound{Binding: saml.BindingPOST, Octets: octets}, nil)
 }
@@ -194,7 +194,9 @@ func TestApplicationHearsWhatItShould(t *testing.T) {
 	require.Equal(t, PageChoose, r.request(Browser{}, nil).Page)
 	require.NoError(t, r.RemoveProvider(ctx, "test", "second"))
 
-	o := r.request(Browser{}, func(q *saml.AuthnRequest) { q.NameIDFormat = saml.FormatPersistent })
+	o := r.request(Browser{}, func(q *saml.AuthnRequest) {
+		q.NameIDFormat = "urn:oasis:names:tc:SAML:1.1:nameid-format:X509SubjectName"
+	})
 	status(r.answer(keep(Browser{}, o), r.asked(o).ID, nil), saml.StatusInvalidNameIDPolicy)
 
 	o = r.request(Browser{}, nil)
@@ -217,7 +219,7 @@ func TestCrossingIsFoundByRelayStateToo(t *testing.T) {
 	}
 	require.LessOrEqual(t, len(handle), 80)
 	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
-		InResponseTo: "_somebody-elses", Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, r.idp)
+		InResponseTo: "_somebody-elses", Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: r.idp})
 	require.NoError(t, err)
 	out := r.Response(ctx, b, "staff", saml.Inbound{Octets: octets, RelayState: handle}, nil)
 	require.Equal(t, finding.InResponseToOther, out.Finding.Code)
@@ -262,7 +264,7 @@ func TestNamesAreTakenOnce(t *testing.T) {
 	require.True(t, finding.Is(err, finding.NameTaken))
 	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "roster"})
 	require.True(t, finding.Is(err, finding.NameTaken))
-	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "second", OwnStart: "start"})
+	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "second", OwnStart: "start", Source: Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:x", ACS: "https://x.example/acs"})}})
 	require.ErrorContains(t, err, "no address")
 	var n int64
 	require.NoError(t, r.st.Read.Model(&store.HistoryRow{}).Count(&n).Error)

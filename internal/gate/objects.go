@@ -18,19 +18,16 @@ import (
 // providerData and applicationData are what a row holds beside its columns. The
 // metadata is kept as it was taken in and read again at start.
 type providerData struct {
-	Title            string          `json:"title,omitempty"`
-	Metadata         []byte          `json:"metadata"`
-	Source           string          `json:"source"`
-	Face             federation.Face `json:"face"`
-	AllowUnsolicited bool            `json:"allowUnsolicited,omitempty"`
+	Metadata []byte                      `json:"metadata"`
+	Source   string                      `json:"source"`
+	Face     federation.Face             `json:"face"`
+	Settings federation.ProviderSettings `json:"settings"`
 }
 
 type applicationData struct {
-	Title    string          `json:"title,omitempty"`
-	Provider federation.Name `json:"provider,omitempty"`
-	OwnStart string          `json:"ownStart,omitempty"`
-	Metadata []byte          `json:"metadata"`
-	Source   string          `json:"source"`
+	Metadata []byte                         `json:"metadata"`
+	Source   string                         `json:"source"`
+	Settings federation.ApplicationSettings `json:"settings"`
 }
 
 // load makes the snapshot from the store.
@@ -57,8 +54,8 @@ func (g *Gate) load(self federation.Gate) error {
 		if err != nil {
 			return fmt.Errorf("provider %s: %w", r.Name, err)
 		}
-		providers = append(providers, &federation.Provider{Name: federation.Name(r.Name), Title: d.Title, Protocol: r.Protocol, Added: r.Added, Revision: r.Revision,
-			SAML: &federation.SAMLProvider{IDP: idp, Metadata: d.Metadata, Source: d.Source, Face: d.Face, AllowUnsolicited: d.AllowUnsolicited}})
+		providers = append(providers, &federation.Provider{Name: federation.Name(r.Name), Protocol: r.Protocol, Added: r.Added, Revision: r.Revision,
+			ProviderSettings: d.Settings, SAML: &federation.SAMLProvider{IDP: idp, Metadata: d.Metadata, Source: d.Source, Face: d.Face}})
 	}
 	var apps []*federation.Application
 	for _, r := range as {
@@ -74,8 +71,8 @@ func (g *Gate) load(self federation.Gate) error {
 		if err != nil {
 			return fmt.Errorf("application %s: %w", r.Name, err)
 		}
-		apps = append(apps, &federation.Application{Name: federation.Name(r.Name), Title: d.Title, Protocol: r.Protocol, Provider: d.Provider, OwnStart: d.OwnStart,
-			Added: r.Added, Revision: r.Revision, SAML: &federation.SAMLApplication{SP: sp, Metadata: d.Metadata, Source: d.Source}})
+		apps = append(apps, &federation.Application{Name: federation.Name(r.Name), Protocol: r.Protocol,
+			Added: r.Added, Revision: r.Revision, ApplicationSettings: d.Settings, SAML: &federation.SAMLApplication{SP: sp, Metadata: d.Metadata, Source: d.Source}})
 	}
 	g.snapshot.Store(federation.Load(self, providers, apps))
 	return nil
@@ -164,8 +161,9 @@ func (g *Gate) AddProvider(ctx context.Context, who string, n NewProvider) (*fed
 	if err != nil {
 		return nil, field(sourceField(n.Source), err)
 	}
-	p := &federation.Provider{Name: name, Title: firstOf(n.Title, idp.Title, n.Name), Protocol: federation.ProtocolSAML, Added: g.now().UTC(), Revision: 1,
-		SAML: &federation.SAMLProvider{IDP: idp, Metadata: document, Source: from, AllowUnsolicited: n.AllowUnsolicited,
+	p := &federation.Provider{Name: name, Protocol: federation.ProtocolSAML, Added: g.now().UTC(), Revision: 1,
+		ProviderSettings: federation.ProviderSettings{About: federation.About{Title: firstOf(n.Title, idp.Title, n.Name)}, Enabled: true, AllowUnsolicited: n.AllowUnsolicited},
+		SAML: &federation.SAMLProvider{IDP: idp, Metadata: document, Source: from,
 			Face: federation.Face{EntityID: g.base + "/saml/sp/" + n.Name, Address: g.base + "/saml/sp/" + n.Name + "/acs"}}}
 	g.saving.Lock()
 	defer g.saving.Unlock()
@@ -176,12 +174,11 @@ func (g *Gate) AddProvider(ctx context.Context, who string, n NewProvider) (*fed
 	if _, taken := snap.Provider(name); taken {
 		return nil, field("name", finding.New(finding.NameTaken, finding.Fact("Provider", n.Name)))
 	}
-	data, err := json.Marshal(providerData{Title: p.Title, Metadata: document, Source: from, Face: p.SAML.Face, AllowUnsolicited: n.AllowUnsolicited})
+	row, err := providerRow(p)
 	if err != nil {
 		return nil, err
 	}
-	row := store.ProviderRow{Name: n.Name, Protocol: p.Protocol, EntityID: p.EntityID(), Revision: 1, Added: p.Added, Data: data}
-	if err := g.save(ctx, &row, g.history(who, "provider", n.Name, "added", 1, data)); err != nil {
+	if err := g.save(ctx, row, g.history(who, "provider", n.Name, "added", 1, row.Data)); err != nil {
 		return nil, err
 	}
 	g.snapshot.Store(snap.WithProvider(p))
@@ -205,9 +202,6 @@ func (g *Gate) AddApplication(ctx context.Context, who string, n NewApplication)
 	if _, taken := g.Snapshot().Application(name); taken {
 		return nil, field("name", finding.New(finding.NameTaken, finding.Fact("Application", n.Name)))
 	}
-	if n.OwnStart != "" && !isAddress(n.OwnStart) {
-		return nil, field("ownStart", fmt.Errorf("%q is no address; give a whole one, like https://lost.wrenmoor.example/start", n.OwnStart))
-	}
 	document, from, err := g.take(ctx, n.Source)
 	if err != nil {
 		return nil, err
@@ -220,8 +214,11 @@ func (g *Gate) AddApplication(ctx context.Context, who string, n NewApplication)
 	if err != nil {
 		return nil, field(sourceField(n.Source), err)
 	}
-	a := &federation.Application{Name: name, Title: firstOf(n.Title, sp.Title, n.Name), Protocol: federation.ProtocolSAML, Provider: federation.Name(n.Provider),
-		OwnStart: n.OwnStart, Added: g.now().UTC(), Revision: 1, SAML: &federation.SAMLApplication{SP: sp, Metadata: document, Source: from}}
+	settings := federation.ApplicationSettings{About: federation.About{Title: firstOf(n.Title, sp.Title, n.Name)}, Enabled: true, Provider: federation.Name(n.Provider), OwnStart: n.OwnStart}
+	if err := checked(settings.Check(sp)); err != nil {
+		return nil, err
+	}
+	a := &federation.Application{Name: name, Protocol: federation.ProtocolSAML, Added: g.now().UTC(), Revision: 1, ApplicationSettings: settings, SAML: &federation.SAMLApplication{SP: sp, Metadata: document, Source: from}}
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	snap := g.Snapshot()
@@ -236,22 +233,109 @@ func (g *Gate) AddApplication(ctx context.Context, who string, n NewApplication)
 	if _, taken := snap.Application(name); taken {
 		return nil, field("name", finding.New(finding.NameTaken, finding.Fact("Application", n.Name)))
 	}
-	data, err := json.Marshal(applicationData{Title: a.Title, Provider: a.Provider, OwnStart: n.OwnStart, Metadata: document, Source: from})
+	row, err := applicationRow(a)
 	if err != nil {
 		return nil, err
 	}
-	row := store.ApplicationRow{Name: n.Name, Protocol: a.Protocol, EntityID: a.EntityID(), Revision: 1, Added: a.Added, Data: data}
-	if err := g.save(ctx, &row, g.history(who, "application", n.Name, "added", 1, data)); err != nil {
+	if err := g.save(ctx, row, g.history(who, "application", n.Name, "added", 1, row.Data)); err != nil {
 		return nil, err
 	}
 	g.snapshot.Store(snap.WithApplication(a))
 	return a, nil
 }
 
-// save writes a new row and its history in one transaction.
+func providerRow(p *federation.Provider) (*store.ProviderRow, error) {
+	data, err := json.Marshal(providerData{Metadata: p.SAML.Metadata, Source: p.SAML.Source, Face: p.SAML.Face, Settings: p.ProviderSettings})
+	return &store.ProviderRow{Name: string(p.Name), Protocol: p.Protocol, EntityID: p.EntityID(), Revision: p.Revision, Added: p.Added, Data: data}, err
+}
+
+func applicationRow(a *federation.Application) (*store.ApplicationRow, error) {
+	data, err := json.Marshal(applicationData{Metadata: a.SAML.Metadata, Source: a.SAML.Source, Settings: a.ApplicationSettings})
+	return &store.ApplicationRow{Name: string(a.Name), Protocol: a.Protocol, EntityID: a.EntityID(), Revision: a.Revision, Added: a.Added, Data: data}, err
+}
+
+// checked turns an error of settings into one that names the field.
+func checked(err error) error {
+	var se *federation.SettingError
+	if errors.As(err, &se) {
+		return field(se.Field, se.Err)
+	}
+	return err
+}
+
+// stale is the conflict of two people changing the same record.
+func stale(kind, name string, have, given int) error {
+	return &ConflictError{fmt.Sprintf("the %s %q was changed meanwhile: it is at revision %d, the change is for %d", kind, name, have, given),
+		"look at it again and repeat the change"}
+}
+
+// ChangeProvider replaces the settings of a provider. revision is the one that
+// the change was made from.
+func (g *Gate) ChangeProvider(ctx context.Context, who, name string, revision int, s federation.ProviderSettings) (*federation.Provider, error) {
+	g.saving.Lock()
+	defer g.saving.Unlock()
+	old, err := g.Provider(name)
+	if err != nil {
+		return nil, err
+	}
+	if old.Revision != revision {
+		return nil, stale("provider", name, old.Revision, revision)
+	}
+	if err := checked(s.Check(old.SAML.IDP)); err != nil {
+		return nil, err
+	}
+	p := *old
+	p.ProviderSettings = s
+	p.Revision++
+	row, err := providerRow(&p)
+	if err != nil {
+		return nil, err
+	}
+	if err := g.save(ctx, row, g.history(who, "provider", name, "changed", p.Revision, row.Data)); err != nil {
+		return nil, err
+	}
+	g.snapshot.Store(g.Snapshot().WithProvider(&p))
+	return &p, nil
+}
+
+// ChangeApplication replaces the settings of an application.
+func (g *Gate) ChangeApplication(ctx context.Context, who, name string, revision int, s federation.ApplicationSettings) (*federation.Application, error) {
+	g.saving.Lock()
+	defer g.saving.Unlock()
+	old, err := g.Application(name)
+	if err != nil {
+		return nil, err
+	}
+	if old.Revision != revision {
+		return nil, stale("application", name, old.Revision, revision)
+	}
+	if err := checked(s.Check(old.SAML.SP)); err != nil {
+		return nil, err
+	}
+	if s.Provider != "" {
+		if _, err := g.Provider(string(s.Provider)); err != nil {
+			return nil, field("provider", err)
+		}
+	}
+	a := *old
+	a.ApplicationSettings = s
+	a.Revision++
+	row, err := applicationRow(&a)
+	if err != nil {
+		return nil, err
+	}
+	if err := g.save(ctx, row, g.history(who, "application", name, "changed", a.Revision, row.Data)); err != nil {
+		return nil, err
+	}
+	g.snapshot.Store(g.Snapshot().WithApplication(&a))
+	return &a, nil
+}
+
+// save writes a row, new or in place of the old, and its history in one
+// transaction.
 func (g *Gate) save(ctx context.Context, row any, h *store.HistoryRow) error {
 	return g.store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Create(row).Error; err != nil {
+		if err := tx.Save(row).Error; err != nil {
 			return err
 		}
 		return tx.Create(h).Error

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"net/url"
@@ -16,6 +17,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -37,14 +39,21 @@ func (g *Gate) AuthnRequest(ctx context.Context, b Browser, in saml.Inbound, und
 		return t.refuse(st, finding.New(finding.ApplicationUnknown, finding.Fact("Issuer", issuer)))
 	}
 	t.head.Application = string(app.Name)
-	req, err := saml.ReadAuthnRequest(in, app.SAML.SP, snap.Gate.IDP.Address, g.now(), snap.Gate.Skew, &st.Checks)
+	if !app.Enabled {
+		return t.refuse(st, finding.New(finding.ApplicationDisabled, finding.Fact("Application", string(app.Name))))
+	}
+	req, err := saml.ReadAuthnRequest(in, app.SAML.SP, saml.Demand{SSO: snap.Gate.IDP.Address, Signed: app.RequireSignedRequests,
+		Policy: xmlsec.Policy{AllowSHA1: app.AllowSHA1}, Now: g.now(), Skew: snap.Gate.Skew}, &st.Checks)
 	if err != nil {
 		return t.refuse(st, sender(err, finding.Application))
 	}
-	reply, wish := samlside.Request(req, in.RelayState)
+	reply, wish, unmet := samlside.Request(req, in.RelayState)
 	r, cookies, err := g.begin(b, t, app, reply, wish, "")
 	if err != nil {
 		return t.refuse(st, err)
+	}
+	if unmet != nil {
+		return g.refuseTo(ctx, t, app, r, st, unmet, nil)
 	}
 	if in.Binding == saml.BindingPOST {
 		// The session cookie does not come along with a cross-site post: go on with
@@ -69,6 +78,9 @@ func (g *Gate) Open(ctx context.Context, b Browser, name, target, via string) Ou
 		return t.refuse(st, finding.New(finding.ApplicationUnknown, finding.Fact("Name", name)))
 	}
 	t.head.Application = string(app.Name)
+	if !app.Enabled {
+		return t.refuse(st, finding.New(finding.ApplicationDisabled, finding.Fact("Application", name)))
+	}
 	if app.OwnStart != "" {
 		st.Checks.Pass("Start", "the application accepts only sign-ins that it started: sent to "+app.OwnStart)
 		t.drop()
@@ -236,6 +248,9 @@ func (g *Gate) Response(ctx context.Context, b Browser, provider string, in saml
 		return t.refuse(st, finding.New(finding.ProviderUnknown, finding.Fact("Name", provider)))
 	}
 	t.head.Provider = provider
+	if !p.Enabled {
+		return t.refuse(st, finding.New(finding.ProviderDisabled, finding.Fact("Provider", provider)))
+	}
 	if undecodable != nil {
 		return t.refuse(st, sender(undecodable, finding.Provider))
 	}
@@ -248,13 +263,18 @@ func (g *Gate) Response(ctx context.Context, b Browser, provider string, in saml
 	if v.Consume != nil {
 		st.HoldUntil = v.Consume.Until
 	}
+	if v.Opened != nil {
+		opened := here(crossing.StepDecrypt)
+		opened.Octets, opened.HoldUntil = string(v.Opened), st.HoldUntil
+		t.add(opened)
+	}
 	if v.Answer != nil {
 		t.head.Person = v.Answer.Subject.Value
 	}
 	if err == nil && r != nil && !mine {
 		err = st.Checks.Fail("Browser", finding.New(finding.CrossingOtherBrowser))
 	}
-	if err == nil && r == nil && !p.SAML.AllowUnsolicited {
+	if err == nil && r == nil && !p.AllowUnsolicited {
 		err = st.Checks.Fail("Unsolicited", finding.New(finding.UnsolicitedRefused))
 	}
 	if err != nil || r == nil {
@@ -370,9 +390,12 @@ func (g *Gate) finish(ctx context.Context, t *tracer, snap *federation.Snapshot,
 		st = t.add(here(crossing.StepRelease))
 		out, reasons := crossing.Release(app, who)
 		st.Checks = reasons
-		fresh := crossing.Fresh{Message: messageID(), Assertion: messageID(), Session: messageID()}
+		if person.Key != "" && person.ID == 0 {
+			person.Identifier = randomText(16)
+		}
+		fresh := crossing.Fresh{Message: messageID(), Assertion: messageID(), Session: messageID(), Name: messageID(), Random: rand.Reader}
 		now := g.now()
-		d, err := g.protocols[app.Protocol].Application.Build(&snap.Gate, app, r.Reply, out, a, fresh, now)
+		d, err := g.protocols[app.Protocol].Application.Build(&snap.Gate, app, r.Reply, out, person, a, fresh, now)
 		if err != nil {
 			return g.refuseTo(ctx, t, app, r, t.add(here(crossing.StepBuild)), err, cookies)
 		}
@@ -439,7 +462,7 @@ func (g *Gate) commit(ctx context.Context, e end) (Cookie, error) {
 			}
 		}
 		if s.Person.ID == 0 && e.person.Key != "" {
-			row := store.PersonRow{Added: g.now().UTC()}
+			row := store.PersonRow{Identifier: e.person.Identifier, Added: g.now().UTC()}
 			if err := tx.Create(&row).Error; err != nil {
 				return err
 			}
@@ -484,7 +507,12 @@ func (g *Gate) personBy(ctx context.Context, key string) (*crossing.Person, erro
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return &crossing.Person{}, nil
 	}
-	return &crossing.Person{ID: row.Person}, err
+	if err != nil {
+		return nil, err
+	}
+	var person store.PersonRow
+	err = g.store.Read.WithContext(ctx).Where("id = ?", row.Person).Take(&person).Error
+	return &crossing.Person{ID: row.Person, Identifier: person.Identifier}, err
 }
 
 // refuseTo refuses a crossing: to the application, if it should hear of it, else

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"crypto"
 	"net/http"
 	"sync"
 	"time"
@@ -8,7 +9,6 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
-	"innergate.example/innergate/internal/core/xmlsec"
 )
 
 // Application is a stand-in application that speaks SAML.
@@ -41,7 +41,7 @@ func (a *Application) Handler() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", a.home)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
-		sendMetadata(w, saml.WriteSPMetadata(saml.SPFace{EntityID: a.EntityID, ACS: a.acs(), Keys: []keys.Certificate{a.Pair.Certificate}}))
+		sendMetadata(w, saml.WriteSPMetadata(saml.SPFace{EntityID: a.EntityID, ACS: a.acs(), Keys: []keys.Certificate{a.Pair.Certificate}, Encryption: []keys.Certificate{a.Pair.Certificate}}))
 	})
 	mux.HandleFunc("GET /start", a.start)
 	mux.HandleFunc("POST /acs", a.consume)
@@ -112,6 +112,15 @@ func (a *Application) start(w http.ResponseWriter, r *http.Request) {
 	show(w, http.StatusOK, "post.html", v)
 }
 
+// trust lets the gate encrypt to the application's one key.
+func (a *Application) trust() saml.Trust {
+	t := saml.Trust{Now: time.Now()}
+	if d, ok := a.Pair.Signer().(crypto.Decrypter); ok {
+		t.Decrypters = []crypto.Decrypter{d}
+	}
+	return t
+}
+
 // consume takes the Response of the gate.
 func (a *Application) consume(w http.ResponseWriter, r *http.Request) {
 	in, err := inbound(r, "SAMLResponse")
@@ -130,7 +139,7 @@ func (a *Application) consume(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	var log finding.Checks
-	opened, err := saml.OpenResponse(in.Octets, idp, xmlsec.Policy{}, &log)
+	opened, err := saml.OpenResponse(in.Octets, idp, a.trust(), &log)
 	if err != nil {
 		a.fail(w, err)
 		return

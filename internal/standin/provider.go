@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"crypto/rand"
 	"fmt"
 	"net/http"
 	"sync"
@@ -138,7 +139,7 @@ func (p *Provider) sso(w http.ResponseWriter, r *http.Request) {
 		fail(err)
 		return
 	}
-	req, err := saml.ReadAuthnRequest(in, sp, p.Base+"/sso", p.Now(), time.Minute, new(finding.Checks))
+	req, err := saml.ReadAuthnRequest(in, sp, saml.Demand{SSO: p.Base + "/sso", Now: p.Now(), Skew: time.Minute}, new(finding.Checks))
 	if err != nil {
 		fail(err)
 		return
@@ -213,7 +214,7 @@ func (p *Provider) answer(w http.ResponseWriter, r *http.Request, l login, ask p
 	if ask.request != nil {
 		a.InResponseTo, a.Destination = ask.request.ID, ask.request.ACS
 	}
-	pair := p.Pair
+	protect := saml.Protection{Pair: p.Pair, Random: rand.Reader}
 	switch fault {
 	case "expired":
 		a.At = a.At.Add(-time.Hour)
@@ -221,11 +222,11 @@ func (p *Provider) answer(w http.ResponseWriter, r *http.Request, l login, ask p
 	case "wrong-audience":
 		a.Audience = "https://somebody-else.example/saml"
 	case "wrong-key":
-		pair = p.stranger
+		protect.Pair = p.stranger
 	case "unsigned":
-		pair = nil
+		protect.Pair = nil
 	}
-	octets, err := saml.WriteResponse(a, pair)
+	octets, err := saml.WriteResponse(a, protect)
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return

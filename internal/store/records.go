@@ -70,10 +70,12 @@ type TokenRow struct {
 	By    string
 }
 
-// PersonRow is an account known to the gate.
+// PersonRow is an account known to the gate. Identifier is random and never
+// shown; pairwise names are derived from it.
 type PersonRow struct {
-	ID    int64 `gorm:"primaryKey;autoIncrement"`
-	Added time.Time
+	ID         int64  `gorm:"primaryKey;autoIncrement"`
+	Identifier string `gorm:"uniqueIndex"`
+	Added      time.Time
 }
 
 // LinkRow ties a provider's name for somebody to a person.

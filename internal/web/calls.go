@@ -166,6 +166,16 @@ func (s *server) providerCalls(a huma.API) {
 		}
 		return &body[api.Sheet]{s.sheet(in.Name, g.Snapshot().SheetForProvider(p))}, nil
 	})
+	huma.Register(a, op("PUT", "/providers/{name}/settings", "change-provider", "Replace the settings of a provider"), func(ctx context.Context, in *struct {
+		named
+		Body api.ProviderChange
+	}) (*body[api.Provider], error) {
+		p, err := g.ChangeProvider(ctx, who(ctx), in.Name, in.Body.Revision, in.Body.Settings)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[api.Provider]{s.provider(p)}, nil
+	})
 	huma.Register(a, op("DELETE", "/providers/{name}", "remove-provider", "Remove a provider"), func(ctx context.Context, in *named) (*struct{}, error) {
 		return nil, s.problem(g.RemoveProvider(ctx, who(ctx), in.Name))
 	})
@@ -202,6 +212,16 @@ func (s *server) applicationCalls(a huma.API) {
 			return nil, s.problem(err)
 		}
 		return &body[api.Sheet]{s.sheet(in.Name, g.Snapshot().SheetForApplication(app))}, nil
+	})
+	huma.Register(a, op("PUT", "/applications/{name}/settings", "change-application", "Replace the settings of an application"), func(ctx context.Context, in *struct {
+		named
+		Body api.ApplicationChange
+	}) (*body[api.Application], error) {
+		app, err := g.ChangeApplication(ctx, who(ctx), in.Name, in.Body.Revision, in.Body.Settings)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[api.Application]{s.application(app)}, nil
 	})
 	huma.Register(a, op("DELETE", "/applications/{name}", "remove-application", "Remove an application"), func(ctx context.Context, in *named) (*struct{}, error) {
 		return nil, s.problem(g.RemoveApplication(ctx, who(ctx), in.Name))
@@ -256,14 +276,14 @@ func endpoints(use string, es []saml.Endpoint) []api.Endpoint {
 
 func (s *server) provider(p *federation.Provider) api.Provider {
 	return api.Provider{Name: string(p.Name), Title: p.Title, Protocol: p.Protocol, EntityID: p.EntityID(), Source: p.SAML.Source,
-		AllowUnsolicited: p.SAML.AllowUnsolicited, WantAuthnRequestsSigned: p.SAML.IDP.WantAuthnRequestsSigned,
+		Settings: p.ProviderSettings, WantAuthnRequestsSigned: p.SAML.IDP.WantAuthnRequestsSigned,
 		Endpoints: endpoints("SingleSignOnService", p.SAML.IDP.SSO), NameIDFormats: some(p.SAML.IDP.NameIDFormats),
 		Certificates: s.certificates(p.SAML.IDP.Keys), Added: p.Added, Revision: p.Revision}
 }
 
 func (s *server) application(a *federation.Application) api.Application {
 	return api.Application{Name: string(a.Name), Title: a.Title, Protocol: a.Protocol, EntityID: a.EntityID(), Source: a.SAML.Source,
-		Provider: string(a.Provider), Open: s.gate.Base() + "/open/" + string(a.Name), OwnStart: a.OwnStart, AuthnRequestsSigned: a.SAML.SP.AuthnRequestsSigned,
+		Settings: a.ApplicationSettings, Provider: string(a.Provider), Open: s.gate.Base() + "/open/" + string(a.Name), OwnStart: a.OwnStart, AuthnRequestsSigned: a.SAML.SP.AuthnRequestsSigned,
 		Endpoints: endpoints("AssertionConsumerService", a.SAML.SP.ACS), NameIDFormats: some(a.SAML.SP.NameIDFormats),
 		Certificates: s.certificates(a.SAML.SP.Keys), Added: a.Added, Revision: a.Revision}
 }

@@ -10,6 +10,7 @@ package crossing
 
 import (
 	"errors"
+	"io"
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
@@ -28,6 +29,7 @@ const (
 	StepContinue Step = "continue"
 	StepSelect   Step = "select the provider"
 	StepAsk      Step = "ask the provider"
+	StepDecrypt  Step = "decrypted assertion"
 	StepIntake   Step = "intake"
 	StepMatch    Step = "match the person"
 	StepAccess   Step = "decide access"
@@ -70,6 +72,8 @@ type Wish struct {
 	Passive    bool     `json:"passive,omitempty"` // SAML: IsPassive
 	Contexts   []string `json:"contexts,omitempty"`
 	Comparison string   `json:"comparison,omitempty"`
+	ProxyCount int      `json:"proxyCount,omitempty"` // SAML: of Scoping; 0 for no limit
+	Requesters []string `json:"requesters,omitempty"` // SAML: RequesterID of Scoping
 }
 
 // Asked is what is remembered of the question to the provider.
@@ -114,6 +118,7 @@ type Used struct {
 type Verification struct {
 	Answer  *Answer
 	Consume *Used
+	Opened  []byte // what had been encrypted, for the trace
 	Reasons finding.Checks
 }
 
@@ -131,15 +136,19 @@ type ProviderSide interface {
 	Verify(g *federation.Gate, p *federation.Provider, octets []byte, asked *Asked, facts Facts, now time.Time) (Verification, error)
 }
 
-// Fresh are the random identifiers a message may need.
-type Fresh struct{ Message, Assertion, Session string }
+// Fresh is the randomness a message may need: identifiers, and octets for
+// encryption.
+type Fresh struct {
+	Message, Assertion, Session, Name string
+	Random                            io.Reader
+}
 
 // ApplicationSide is what a protocol does towards applications.
 type ApplicationSide interface {
 	// Unasked says how to answer an application that did not ask.
 	Unasked(a *federation.Application) (Reply, error)
 	// Build builds the answer.
-	Build(g *federation.Gate, a *federation.Application, r Reply, out profile.Released, ans *Answer, f Fresh, now time.Time) (Departure, error)
+	Build(g *federation.Gate, a *federation.Application, r Reply, out profile.Released, who Person, ans *Answer, f Fresh, now time.Time) (Departure, error)
 	// Refuse builds what the application should hear instead of an answer; false
 	// if it should hear nothing.
 	Refuse(g *federation.Gate, a *federation.Application, r Reply, why *finding.Finding, f Fresh, now time.Time) (Departure, bool, error)
@@ -179,6 +188,9 @@ func Intake(p *federation.Provider, a *Answer) (profile.Profile, finding.Checks)
 type Person struct {
 	ID  int64  // 0 for somebody not known yet
 	Key string // link key; "" if the provider's name for them does not last
+	// Identifier is random, made with the person, and never shown: what other
+	// names are derived from.
+	Identifier string
 }
 
 const formatTransient = "urn:oasis:names:tc:SAML:2.0:nameid-format:transient"
@@ -212,7 +224,7 @@ func Match(p *federation.Provider, who profile.Profile, known *Person) (Person, 
 	default:
 		reasons.Pass("Person", "known")
 	}
-	return Person{ID: known.ID, Key: key}, reasons, nil
+	return Person{ID: known.ID, Key: key, Identifier: known.Identifier}, reasons, nil
 }
 
 // Access decides whether the person may enter.

@@ -38,7 +38,7 @@ func (s *Snapshot) SheetForProvider(p *Provider) Sheet {
 	return Sheet{
 		MetadataAddress: s.Gate.Base + "/saml/sp/" + string(p.Name),
 		Certificates:    certs,
-		Metadata:        saml.WriteSPMetadata(saml.SPFace{EntityID: f.EntityID, ACS: f.Address, Keys: certs, SignRequests: p.SAML.IDP.WantAuthnRequestsSigned}),
+		Metadata:        saml.WriteSPMetadata(saml.SPFace{EntityID: f.EntityID, ACS: f.Address, Keys: certs, Encryption: certificates(s.Gate.EncKeys), SignRequests: p.SignRequests || p.SAML.IDP.WantAuthnRequestsSigned}),
 		Values: []SheetValue{
 			{"Entity ID", f.EntityID, []string{"SP entity ID", "identifier", "audience"}, "compared letter by letter, also as Audience of the assertion"},
 			{"Assertion consumer service", f.Address, []string{"ACS URL", "reply address", "recipient", "destination"}, "binding HTTP-POST"},

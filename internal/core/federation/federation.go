@@ -71,37 +71,38 @@ type Gate struct {
 	IDP     Face
 	IDPKeys []*keys.Pair // current first
 	SPKeys  []*keys.Pair // current first
+	EncKeys []*keys.Pair // to encrypt to, current first
+	// Pairwise is the secret that persistent NameIDs are derived with. It is in
+	// backups and never changes with a sealing key.
+	Pairwise []byte
 }
 
 // Provider is an identity provider the gate sends people to.
 type Provider struct {
 	Name     Name
-	Title    string
 	Protocol string
 	Added    time.Time
 	Revision int
-	SAML     *SAMLProvider
+	ProviderSettings
+	SAML *SAMLProvider
 }
 
 // SAMLProvider is the SAML side of a provider.
 type SAMLProvider struct {
-	IDP              *saml.IDP
-	Metadata         []byte // as it was taken in
-	Source           string // where it came from: an address, or "file"
-	Face             Face   // the gate as SP towards this provider
-	AllowUnsolicited bool
+	IDP      *saml.IDP
+	Metadata []byte // as it was taken in
+	Source   string // where it came from: an address, or "document"
+	Face     Face   // the gate as SP towards this provider
 }
 
 // Application is what people want to reach.
 type Application struct {
 	Name     Name
-	Title    string
 	Protocol string
-	Provider Name   // "" leaves it to the routing
-	OwnStart string // if set, it accepts only sign-ins that it started, here
 	Added    time.Time
 	Revision int
-	SAML     *SAMLApplication
+	ApplicationSettings
+	SAML *SAMLApplication
 }
 
 // SAMLApplication is the SAML side of an application.

@@ -104,6 +104,12 @@ const (
 	TargetForeign         Code = "target-foreign"
 	UnsolicitedTarget     Code = "unsolicited-target"
 	GateFailure           Code = "gate-failure"
+	ApplicationDisabled   Code = "application-disabled"
+	ProviderDisabled      Code = "provider-disabled"
+	DecryptionFailed      Code = "decryption-failed"
+	EncryptionMethod      Code = "encryption-method"
+	ScopingUnmet          Code = "scoping-unmet"
+	CertificatePast       Code = "certificate-past"
 )
 
 var catalogue = []Entry{
@@ -193,6 +199,12 @@ var catalogue = []Entry{
 	{TargetForeign, Error, Application, "The address to go on to does not lie at the application", "Use an address with the scheme, host and port of the application's consumer address.", "RelayState asked for at a start at the gate would be an open redirect (SAML bindings §3.4.3)."},
 	{UnsolicitedTarget, Error, Provider, "The unsolicited answer does not say which application is wanted", "Have the provider send the application's start address at the gate as RelayState.", "RelayState of an unsolicited answer names no application on record (SAML profiles §4.1.5)."},
 	{GateFailure, Error, Gate, "The gate failed by its own fault", "Look for the reference number in the gate's log.", "The disk is full, a key does not fit, or the like."},
+	{ApplicationDisabled, Error, Gate, "The application is switched off", "Enable the application, if people should pass to it.", "A start for an application whose record is not enabled."},
+	{ProviderDisabled, Error, Gate, "The provider is switched off", "Enable the provider, or tie the application to another.", "Provider selection or an answer met a provider whose record is not enabled."},
+	{DecryptionFailed, Error, Provider, "What is encrypted cannot be decrypted", "Have the provider take in the gate's current metadata and encrypt with the certificate in it.", "No key of the gate opens it, or it was altered; the causes are not told apart to the outside (SAML core §6)."},
+	{EncryptionMethod, Error, Provider, "The encryption method is not allowed", "Have the provider use AES-GCM with RSA-OAEP; AES-CBC only inside a signed Response, or by exception.", "RSA 1.5, AES-CBC outside a verified Response signature, or an unknown method (XML Encryption 1.1 §5)."},
+	{ScopingUnmet, Error, Application, "The application does not want its sign-in passed on", "Have the application raise ProxyCount, or leave Scoping out.", "ProxyCount 0 in Scoping (SAML core §3.4.1.2, §3.4.1.5)."},
+	{CertificatePast, Error, Provider, "The certificate of the signing key is past its date", "Have the provider renew its key and take in its metadata, or lift strictness about certificates.", "strictCertificates is set, and the certificate's notAfter lies in the past."},
 	{TooManyStarts, Error, Browser, "Too many sign-ins were started from this network", "Wait a few minutes and start again.", "The bound on unfinished crossings, in all or from one address, is reached."},
 }
 

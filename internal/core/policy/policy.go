@@ -23,12 +23,15 @@ type Choice struct {
 func (c Choice) Ask() bool { return len(c.Providers) > 1 }
 
 // Select finds the providers for an application: the one on its record, else
-// all there are. chosen is what the person picked, "" if nothing yet; a pick
+// all that are enabled. chosen is what the person picked, "" if nothing yet; a pick
 // that is not possible is ignored.
 func Select(snap *federation.Snapshot, app *federation.Application, chosen federation.Name) (Choice, error) {
 	var c Choice
 	if app.Provider != "" {
-		if _, ok := snap.Provider(app.Provider); ok {
+		if p, ok := snap.Provider(app.Provider); ok {
+			if !p.Enabled {
+				return c, c.Reasons.Fail("Provider", finding.New(finding.ProviderDisabled, finding.Fact("Provider", string(app.Provider))))
+			}
 			c.Providers = []federation.Name{app.Provider}
 			c.Reasons.Pass("Provider", string(app.Provider)+", named on the application's record")
 			return c, nil
@@ -37,11 +40,13 @@ func Select(snap *federation.Snapshot, app *federation.Application, chosen feder
 			finding.Fact("Application", string(app.Name)), finding.Fact("Provider on its record", string(app.Provider)+", which does not exist")))
 	}
 	for _, p := range snap.Providers() {
-		c.Providers = append(c.Providers, p.Name)
+		if p.Enabled {
+			c.Providers = append(c.Providers, p.Name)
+		}
 	}
 	switch {
 	case len(c.Providers) == 0:
-		return c, c.Reasons.Fail("Provider", finding.New(finding.NoProvider, finding.Fact("Providers on record", "none")))
+		return c, c.Reasons.Fail("Provider", finding.New(finding.NoProvider, finding.Fact("Providers that are enabled", "none")))
 	case len(c.Providers) == 1:
 		c.Reasons.Pass("Provider", string(c.Providers[0])+", the only one")
 	case slices.Contains(c.Providers, chosen):

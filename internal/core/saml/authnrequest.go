@@ -26,6 +26,8 @@ type AuthnRequest struct {
 	NameIDFormat    string   // of NameIDPolicy
 	Contexts        []string // AuthnContextClassRef asked for
 	Comparison      string   // of RequestedAuthnContext, "exact" if absent
+	ProxyCount      int      // of Scoping, -1 if absent (SAML core §3.4.1.2)
+	Requesters      []string // RequesterID of Scoping
 }
 
 // readRequest reads the root of an AuthnRequest, unverified.
@@ -42,7 +44,7 @@ func readRequest(octets []byte) (*AuthnRequest, *xmlsec.Element, error) {
 		return nil, nil, finding.New(finding.MessageOther, finding.Compare("Version", "2.0", v))
 	}
 	r := &AuthnRequest{ID: root.Attr("ID"), Destination: root.Attr("Destination"), ACS: root.Attr("AssertionConsumerServiceURL"),
-		ACSIndex: -1, ProtocolBinding: root.Attr("ProtocolBinding"), ForceAuthn: parseBool(root.Attr("ForceAuthn")),
+		ACSIndex: -1, ProxyCount: -1, ProtocolBinding: root.Attr("ProtocolBinding"), ForceAuthn: parseBool(root.Attr("ForceAuthn")),
 		IsPassive: parseBool(root.Attr("IsPassive")), Issuer: childValue(root, NSAssertion, "Issuer")}
 	if r.IssueInstant, err = optionalTime(root, "IssueInstant"); err != nil {
 		return nil, nil, err
@@ -64,6 +66,17 @@ func readRequest(octets []byte) (*AuthnRequest, *xmlsec.Element, error) {
 			r.Contexts = append(r.Contexts, v)
 		}
 	}
+	if sc := root.Child(NSProtocol, "Scoping"); sc != nil {
+		if s, ok := sc.LookAttr("", "ProxyCount"); ok {
+			if r.ProxyCount, err = strconv.Atoi(strings.TrimSpace(s)); err != nil || r.ProxyCount < 0 {
+				return nil, nil, finding.New(finding.MessageUndecodable, finding.Fact("ProxyCount", s))
+			}
+		}
+		for _, id := range sc.Elements(NSProtocol, "RequesterID") {
+			v, _ := id.Value()
+			r.Requesters = append(r.Requesters, v)
+		}
+	}
 	if r.ID == "" || r.Issuer == "" {
 		return nil, nil, finding.New(finding.IssuerMissing, finding.Fact("ID", r.ID), finding.Fact("Issuer", r.Issuer))
 	}
@@ -80,10 +93,18 @@ func RequestIssuer(octets []byte) (string, error) {
 	return r.Issuer, nil
 }
 
+// Demand is what a request must fit.
+type Demand struct {
+	SSO    string // the address it arrived at
+	Signed bool   // it must be signed, even if the metadata allows it not to be
+	Policy xmlsec.Policy
+	Now    time.Time
+	Skew   time.Duration
+}
+
 // ReadAuthnRequest reads and checks an AuthnRequest from an application that is
-// on record (SAML profiles §4.1.4.1, core §3.4.1). sso is the address it arrived
-// at, skew the allowed difference of clocks.
-func ReadAuthnRequest(in Inbound, sp *SP, sso string, now time.Time, skew time.Duration, log *finding.Checks) (*AuthnRequest, error) {
+// on record (SAML profiles §4.1.4.1, core §3.4.1).
+func ReadAuthnRequest(in Inbound, sp *SP, d Demand, log *finding.Checks) (*AuthnRequest, error) {
 	r, root, err := readRequest(in.Octets)
 	if err != nil {
 		return nil, log.Fail("AuthnRequest", err)
@@ -92,20 +113,20 @@ func ReadAuthnRequest(in Inbound, sp *SP, sso string, now time.Time, skew time.D
 		return nil, log.Fail("Issuer", finding.New(finding.IssuerOther, finding.Compare("Issuer", sp.EntityID, r.Issuer)))
 	}
 	log.Pass("Issuer", r.Issuer)
-	signed, err := verifyRequest(in, root, sp, log)
+	signed, err := verifyRequest(in, root, sp, d, log)
 	if err != nil {
 		return nil, err
 	}
 	switch {
 	case r.Destination == "" && signed:
-		return nil, log.Fail("Destination", finding.New(finding.DestinationMissing, finding.Fact("Expected", sso)))
-	case r.Destination != "" && r.Destination != sso:
-		return nil, log.Fail("Destination", finding.New(finding.DestinationOther, finding.Compare("Destination", sso, r.Destination)))
+		return nil, log.Fail("Destination", finding.New(finding.DestinationMissing, finding.Fact("Expected", d.SSO)))
+	case r.Destination != "" && r.Destination != d.SSO:
+		return nil, log.Fail("Destination", finding.New(finding.DestinationOther, finding.Compare("Destination", d.SSO, r.Destination)))
 	}
 	log.Pass("Destination", r.Destination)
-	if age := now.Sub(r.IssueInstant); signed && (age > 5*time.Minute+skew || age < -5*time.Minute-skew) {
+	if age := d.Now.Sub(r.IssueInstant); signed && (age > 5*time.Minute+d.Skew || age < -5*time.Minute-d.Skew) {
 		return nil, log.Fail("IssueInstant", finding.New(finding.RequestExpired,
-			finding.Fact("IssueInstant", formatTime(r.IssueInstant)), finding.Fact("Now", formatTime(now))))
+			finding.Fact("IssueInstant", formatTime(r.IssueInstant)), finding.Fact("Now", formatTime(d.Now))))
 	}
 	if r.ProtocolBinding != "" && r.ProtocolBinding != BindingPOST {
 		return nil, log.Fail("ProtocolBinding", finding.New(finding.BindingUnsupported, finding.Compare("ProtocolBinding", BindingPOST, r.ProtocolBinding)))
@@ -119,22 +140,22 @@ func ReadAuthnRequest(in Inbound, sp *SP, sso string, now time.Time, skew time.D
 	return r, nil
 }
 
-func verifyRequest(in Inbound, root *xmlsec.Element, sp *SP, log *finding.Checks) (bool, error) {
+func verifyRequest(in Inbound, root *xmlsec.Element, sp *SP, d Demand, log *finding.Checks) (bool, error) {
 	keys := publicKeys(sp.Keys)
-	embedded := xmlsec.Signed(root)
+	embedded, demanded := xmlsec.Signed(root), d.Signed || sp.AuthnRequestsSigned
 	if !embedded && !in.SignedRedirect() {
-		if sp.AuthnRequestsSigned {
+		if demanded {
 			return false, log.Fail("Signature", finding.New(finding.SignatureMissing, finding.Fact("AuthnRequest", "must be signed, says the application's record")).From(finding.Application))
 		}
 		log.Pass("Signature", "none, none demanded")
 		return false, nil
 	}
-	if len(keys) == 0 && !sp.AuthnRequestsSigned {
+	if len(keys) == 0 && !demanded {
 		log.Note("Signature", finding.New(finding.RequestUnverified))
 		return false, nil
 	}
 	if in.SignedRedirect() {
-		warnings, err := in.VerifyRedirect(keys, xmlsec.Policy{})
+		warnings, err := in.VerifyRedirect(keys, d.Policy)
 		if err != nil {
 			return false, log.Fail("Signature", err)
 		}
@@ -143,8 +164,12 @@ func verifyRequest(in Inbound, root *xmlsec.Element, sp *SP, log *finding.Checks
 		}
 	}
 	if embedded {
-		if _, err := xmlsec.Verify(root, keys, xmlsec.Policy{}); err != nil {
+		v, err := xmlsec.Verify(root, keys, d.Policy)
+		if err != nil {
 			return false, log.Fail("Signature", err)
+		}
+		for _, w := range v.Warnings() {
+			log.Note("Signature", w)
 		}
 	}
 	log.Pass("Signature", "made with a key on record")
@@ -198,6 +223,16 @@ func WriteAuthnRequest(r AuthnRequest, to Endpoint, relayState string, pair *key
 			c.Add(saml("AuthnContextClassRef").AddText(class))
 		}
 		root.Add(c)
+	}
+	if r.ProxyCount > 0 || len(r.Requesters) > 0 {
+		sc := samlp("Scoping")
+		if r.ProxyCount > 0 {
+			sc.Set("ProxyCount", strconv.Itoa(r.ProxyCount-1))
+		}
+		for _, id := range r.Requesters {
+			sc.Add(samlp("RequesterID").AddText(id))
+		}
+		root.Add(sc)
 	}
 	if to.Binding == BindingRedirect {
 		var key crypto.Signer

@@ -83,7 +83,7 @@ func TestAuthnRequest(t *testing.T) {
 				require.NoError(t, err)
 				require.Equal(t, "state", in.RelayState)
 				var log finding.Checks
-				r, err := saml.ReadAuthnRequest(in, &c.sp, sso, now, time.Minute, &log)
+				r, err := saml.ReadAuthnRequest(in, &c.sp, saml.Demand{SSO: sso, Now: now, Skew: time.Minute}, &log)
 				if c.want == "" {
 					require.NoError(t, err)
 					if len(c.sp.Keys) == 0 {

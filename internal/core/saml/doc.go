@@ -6,7 +6,7 @@
 // stages, because between them the caller must see whether the assertion was
 // used before:
 //
-//	opened, err := saml.OpenResponse(octets, idp, &checks) // signatures
+//	opened, err := saml.OpenResponse(octets, idp, trust, &checks) // signatures
 //	// … has opened.AssertionID been consumed? …
 //	assertion, err := opened.Check(expect, &checks)        // everything else
 //
@@ -47,6 +47,7 @@ const (
 	StatusInvalidNameIDPolicy = "urn:oasis:names:tc:SAML:2.0:status:InvalidNameIDPolicy"
 	StatusNoPassive           = "urn:oasis:names:tc:SAML:2.0:status:NoPassive"
 	StatusRequestDenied       = "urn:oasis:names:tc:SAML:2.0:status:RequestDenied"
+	StatusProxyCountExceeded  = "urn:oasis:names:tc:SAML:2.0:status:ProxyCountExceeded"
 )
 
 const (

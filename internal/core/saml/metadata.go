@@ -21,6 +21,7 @@ type Endpoint struct {
 type Key struct {
 	Use         string // "signing", "encryption", or "" for both
 	Certificate keys.Certificate
+	Methods     []string // md:EncryptionMethod, in the order of preference
 }
 
 // IDP is what is known of an identity provider (SAML metadata §2.4.3).
@@ -52,9 +53,15 @@ type Metadata struct {
 	SP         *SP
 }
 
-// signingKeys are those that may verify: use "signing" or none (SAML metadata
+// EncryptionKeys are those that may be encrypted to: use "encryption" or none
+// (SAML metadata §2.4.1.1).
+func (s *SP) EncryptionKeys() []Key {
+	return slices.DeleteFunc(slices.Clone(s.Keys), func(k Key) bool { return k.Use != "" && k.Use != "encryption" })
+}
+
+// SigningKeys are those that may verify: use "signing" or none (SAML metadata
 // §2.4.1.1).
-func signingKeys(all []Key) []Key {
+func SigningKeys(all []Key) []Key {
 	return slices.DeleteFunc(slices.Clone(all), func(k Key) bool { return k.Use != "" && k.Use != "signing" })
 }
 

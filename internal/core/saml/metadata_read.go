@@ -135,7 +135,7 @@ func (m *Metadata) AsProvider() (*IDP, error) {
 	if _, ok := m.IDP.SSOBy(""); !ok {
 		return nil, finding.New(finding.MetadataNoEndpoint, finding.Compare("SingleSignOnService", "one by HTTP-Redirect or HTTP-POST", describe(m.IDP.SSO))).From(finding.Provider)
 	}
-	if len(signingKeys(m.IDP.Keys)) == 0 {
+	if len(SigningKeys(m.IDP.Keys)) == 0 {
 		return nil, finding.New(finding.MetadataNoKey).From(finding.Provider)
 	}
 	return m.IDP, nil
@@ -221,6 +221,10 @@ func readKeys(role *xmlsec.Element) ([]Key, error) {
 			continue
 		}
 		found := false
+		var methods []string
+		for _, m := range kd.Elements(NSMetadata, "EncryptionMethod") {
+			methods = append(methods, m.Attr("Algorithm"))
+		}
 		for _, data := range info.Elements(xmlsec.NSDSig, "X509Data") {
 			for _, c := range data.Elements(xmlsec.NSDSig, "X509Certificate") {
 				text, _ := c.Value()
@@ -228,7 +232,7 @@ func readKeys(role *xmlsec.Element) ([]Key, error) {
 				if err != nil {
 					return nil, finding.New(finding.MetadataBadKey, finding.Fact("KeyDescriptor", kd.Attr("use")), finding.Fact("Cause", err.Error()))
 				}
-				out, found = append(out, Key{Use: kd.Attr("use"), Certificate: cert}), true
+				out, found = append(out, Key{Use: kd.Attr("use"), Certificate: cert, Methods: methods}), true
 			}
 		}
 		if value := info.Child(xmlsec.NSDSig, "KeyValue"); value != nil && !found {
@@ -236,7 +240,7 @@ func readKeys(role *xmlsec.Element) ([]Key, error) {
 			if err != nil {
 				return nil, err
 			}
-			out = append(out, Key{Use: kd.Attr("use"), Certificate: keys.Certificate{Public: public}})
+			out = append(out, Key{Use: kd.Attr("use"), Certificate: keys.Certificate{Public: public}, Methods: methods})
 		}
 	}
 	return out, nil
@@ -282,7 +286,7 @@ func namedCurve(ec *xmlsec.Element, ns string) string {
 // publicKeys are the keys that may verify what the holder signed.
 func publicKeys(all []Key) []crypto.PublicKey {
 	var out []crypto.PublicKey
-	for _, k := range signingKeys(all) {
+	for _, k := range SigningKeys(all) {
 		out = append(out, k.Certificate.Public)
 	}
 	return out

@@ -12,6 +12,7 @@ type SPFace struct {
 	EntityID     string
 	ACS          string
 	Keys         []keys.Certificate // current first
+	Encryption   []keys.Certificate // keys to encrypt to, current first
 	SignRequests bool
 }
 
@@ -20,7 +21,8 @@ type SPFace struct {
 func WriteSPMetadata(f SPFace) []byte {
 	role := md("SPSSODescriptor").Set("AuthnRequestsSigned", boolText(f.SignRequests)).
 		Set("WantAssertionsSigned", "true").Set("protocolSupportEnumeration", NSProtocol)
-	addKeys(role, f.Keys)
+	addKeys(role, "signing", f.Keys)
+	addKeys(role, "encryption", f.Encryption, xmlsec.EncryptionMethods()...)
 	for _, format := range []string{FormatPersistent, FormatEmail, FormatUnspecified, FormatTransient} {
 		role.Add(md("NameIDFormat").AddText(format))
 	}
@@ -39,7 +41,7 @@ type IDPFace struct {
 // metadata §2.4.3).
 func WriteIDPMetadata(f IDPFace) []byte {
 	role := md("IDPSSODescriptor").Set("WantAuthnRequestsSigned", "false").Set("protocolSupportEnumeration", NSProtocol)
-	addKeys(role, f.Keys)
+	addKeys(role, "signing", f.Keys)
 	for _, format := range []string{FormatEmail, FormatPersistent, FormatTransient, FormatUnspecified} {
 		role.Add(md("NameIDFormat").AddText(format))
 	}
@@ -56,11 +58,15 @@ func boolText(b bool) string {
 	return "false"
 }
 
-func addKeys(role *xmlsec.Element, certs []keys.Certificate) {
+func addKeys(role *xmlsec.Element, use string, certs []keys.Certificate, methods ...string) {
 	ds := func(local string) *xmlsec.Element { return el("ds", xmlsec.NSDSig, local) }
 	for _, c := range certs {
-		role.Add(md("KeyDescriptor").Set("use", "signing").Add(ds("KeyInfo").Add(ds("X509Data").Add(
-			ds("X509Certificate").AddText(base64.StdEncoding.EncodeToString(c.DER))))))
+		kd := md("KeyDescriptor").Set("use", use).Add(ds("KeyInfo").Add(ds("X509Data").Add(
+			ds("X509Certificate").AddText(base64.StdEncoding.EncodeToString(c.DER)))))
+		for _, m := range methods {
+			kd.Add(md("EncryptionMethod").Set("Algorithm", m))
+		}
+		role.Add(kd)
 	}
 }
 

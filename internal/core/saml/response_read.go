@@ -1,6 +1,7 @@
 package saml
 
 import (
+	"crypto"
 	"slices"
 	"strconv"
 	"strings"
@@ -43,6 +44,16 @@ type Assertion struct {
 	ProxyAudiences      []string // if any, the only ones it may be passed on to
 }
 
+// Trust is how far a provider's signatures and encryption are trusted.
+type Trust struct {
+	Policy          xmlsec.Policy
+	Decrypters      []crypto.Decrypter // keys of ours that it may encrypt to
+	AllowCBC        bool               // AES-CBC outside a verified Response signature
+	SignedAssertion bool               // a signature on the Response alone is not enough
+	Strict          bool               // certificates must be in date
+	Now             time.Time
+}
+
 // Opened is an answer whose signatures were checked and nothing else yet.
 type Opened struct {
 	root      *xmlsec.Element
@@ -50,7 +61,13 @@ type Opened struct {
 	assertion xmlsec.Verified
 	status    error
 	idp       *IDP
+	trust     Trust
+	decrypted []byte
 }
+
+// Decrypted is the assertion as it was found when it had been encrypted, nil
+// otherwise.
+func (o *Opened) Decrypted() []byte { return o.decrypted }
 
 // ResponseTo gives the unverified InResponseTo of a Response, to find the
 // crossing it may belong to; "" if it cannot be read.
@@ -65,7 +82,7 @@ func ResponseTo(octets []byte) string {
 // OpenResponse reads a Response of a provider as far as its signatures: the
 // kind of message, the issuers, the number of assertions, and every signature
 // on the Response and its assertion (SAML profiles §4.1.4.2, core §5).
-func OpenResponse(octets []byte, idp *IDP, policy xmlsec.Policy, log *finding.Checks) (*Opened, error) {
+func OpenResponse(octets []byte, idp *IDP, trust Trust, log *finding.Checks) (*Opened, error) {
 	doc, err := xmlsec.Parse(octets, xmlsec.MessageLimits)
 	if err != nil {
 		return nil, log.Fail("XML", err)
@@ -78,15 +95,24 @@ func OpenResponse(octets []byte, idp *IDP, policy xmlsec.Policy, log *finding.Ch
 		return nil, log.Fail("Message", finding.New(finding.MessageOther, finding.Compare("Version", "2.0", v)))
 	}
 	log.Pass("Message", "Response")
-	o := &Opened{root: root, idp: idp, signed: xmlsec.Signed(root)}
-	if err := issuer(root, idp.EntityID, o.signed); err != nil {
+	o := &Opened{root: root, idp: idp, trust: trust, signed: xmlsec.Signed(root)}
+	sealed := root.Child(NSAssertion, "EncryptedAssertion") != nil
+	if err := issuer(root, idp.EntityID, o.signed || sealed); err != nil {
 		return nil, log.Fail("Issuer of the Response", err)
 	}
 	if o.status = status(root); o.status != nil {
 		return o, nil
 	}
 	log.Pass("Status", "Success")
-	assertion, err := onlyAssertion(root)
+	var proof []xmlsec.Verified
+	if o.signed {
+		v, err := o.verify(root, "Response", log)
+		if err != nil {
+			return nil, err
+		}
+		proof = append(proof, v)
+	}
+	assertion, err := o.onlyAssertion(log)
 	if err != nil {
 		return nil, log.Fail("Assertion", err)
 	}
@@ -97,25 +123,18 @@ func OpenResponse(octets []byte, idp *IDP, policy xmlsec.Policy, log *finding.Ch
 	if assertion.Attr("ID") == "" || assertion.Attr("Version") != "2.0" {
 		return nil, log.Fail("Assertion", finding.New(finding.MessageOther, finding.Compare("Assertion", "with ID and Version 2.0", "ID “"+assertion.Attr("ID")+"”, Version “"+assertion.Attr("Version")+"”")))
 	}
-	keys := publicKeys(idp.Keys)
-	var proof []xmlsec.Verified
 	if o.signed {
-		v, err := xmlsec.Verify(root, keys, policy)
-		if err != nil {
-			return nil, log.Fail("Signature of the Response", err)
-		}
-		proof = append(proof, v)
-		o.assertion = v.Within(assertion)
-		log.Pass("Signature of the Response", "made with a key on record")
+		o.assertion = proof[0].Within(assertion)
 	}
 	if xmlsec.Signed(assertion) {
-		v, err := xmlsec.Verify(assertion, keys, policy)
+		v, err := o.verify(assertion, "assertion", log)
 		if err != nil {
-			return nil, log.Fail("Signature of the assertion", err)
+			return nil, err
 		}
 		proof = append(proof, v)
 		o.assertion = v
-		log.Pass("Signature of the assertion", "made with a key on record")
+	} else if o.signed && trust.SignedAssertion {
+		return nil, log.Fail("Signature of the assertion", finding.New(finding.SignatureMissing, finding.Fact("Assertion", "must be signed itself, says the provider's record")))
 	}
 	if proof == nil {
 		if holdsSignature(root) {
@@ -123,10 +142,29 @@ func OpenResponse(octets []byte, idp *IDP, policy xmlsec.Policy, log *finding.Ch
 		}
 		return nil, log.Fail("Signature", finding.New(finding.SignatureMissing))
 	}
-	for _, w := range proof[len(proof)-1].Warnings() {
-		log.Note("Signature", w)
-	}
 	return o, nil
+}
+
+// verify checks one signature with the provider's keys.
+func (o *Opened) verify(el *xmlsec.Element, what string, log *finding.Checks) (xmlsec.Verified, error) {
+	v, err := xmlsec.Verify(el, publicKeys(o.idp.Keys), o.trust.Policy)
+	if err != nil {
+		return v, log.Fail("Signature of the "+what, err)
+	}
+	cert := SigningKeys(o.idp.Keys)[v.Key()].Certificate
+	if cert.DER != nil {
+		for _, f := range cert.Findings(o.trust.Now) {
+			if f.Code == finding.CertificateExpired && o.trust.Strict {
+				return v, log.Fail("Certificate", finding.New(finding.CertificatePast, f.Evidence...))
+			}
+			log.Note("Certificate", f.From(finding.Provider))
+		}
+	}
+	for _, w := range v.Warnings() {
+		log.Note("Signature of the "+what, w.From(finding.Provider))
+	}
+	log.Pass("Signature of the "+what, "made with a key on record")
+	return v, nil
 }
 
 func holdsSignature(e *xmlsec.Element) bool {
@@ -177,15 +215,39 @@ func status(root *xmlsec.Element) error {
 	return f
 }
 
-func onlyAssertion(root *xmlsec.Element) (*xmlsec.Element, error) {
+// onlyAssertion gives the one assertion, decrypted if need be.
+func (o *Opened) onlyAssertion(log *finding.Checks) (*xmlsec.Element, error) {
+	root := o.root
 	plain, sealed := root.Elements(NSAssertion, "Assertion"), root.Elements(NSAssertion, "EncryptedAssertion")
 	if len(plain)+len(sealed) != 1 {
 		return nil, finding.New(finding.ResponseNoAssertion, finding.Compare("Assertions", "1", strconv.Itoa(len(plain)+len(sealed))))
 	}
-	if len(sealed) == 1 {
+	if len(plain) == 1 {
+		return plain[0], nil
+	}
+	if len(o.trust.Decrypters) == 0 {
 		return nil, finding.New(finding.ResponseEncrypted)
 	}
-	return plain[0], nil
+	a, err := xmlsec.Decrypt(sealed[0], o.trust.Decrypters, o.signed || o.trust.AllowCBC)
+	if err != nil {
+		return nil, err
+	}
+	if !a.Is(NSAssertion, "Assertion") {
+		return nil, finding.New(finding.ResponseNoAssertion, finding.Compare("Encrypted", "Assertion", kindOf(a)))
+	}
+	o.decrypted = a.Octets()
+	log.Pass("Decryption", "opened with a key of the gate")
+	return a, nil
+}
+
+// reveal decrypts an encrypted part of the verified assertion. What is in there
+// is covered by its signature, so AES-CBC does no harm.
+func (o *Opened) reveal(container *xmlsec.Element, local string) (*xmlsec.Element, error) {
+	el, err := xmlsec.Decrypt(container, o.trust.Decrypters, true)
+	if err == nil && !el.Is(NSAssertion, local) {
+		err = finding.New(finding.DecryptionFailed)
+	}
+	return el, err
 }
 
 // AssertionID is the ID to be consumed, and Until the time to remember it; ""
@@ -235,12 +297,18 @@ func (o *Opened) Check(x Expect, log *finding.Checks) (*Assertion, error) {
 	} else if t.After(x.Now.Add(x.Skew)) {
 		return nil, log.Fail("IssueInstant", notYet("IssueInstant", t, x))
 	}
-	for _, step := range []func(*xmlsec.Element, Expect, *finding.Checks) error{a.subject, a.conditions, a.authnStatement} {
-		if err := step(e, x, log); err != nil {
-			return nil, err
-		}
+	if err := a.subject(e, x, o, log); err != nil {
+		return nil, err
 	}
-	a.attributes(e)
+	if err := a.conditions(e, x, log); err != nil {
+		return nil, err
+	}
+	if err := a.authnStatement(e, x, log); err != nil {
+		return nil, err
+	}
+	if err := a.attributes(e, o); err != nil {
+		return nil, log.Fail("Attributes", err)
+	}
 	return a, nil
 }
 
@@ -285,7 +353,7 @@ func expired(what string, t time.Time, x Expect) error {
 		finding.Fact("Past by", x.Now.Sub(t).Round(time.Second).String()))
 }
 
-func (a *Assertion) subject(e *xmlsec.Element, x Expect, log *finding.Checks) error {
+func (a *Assertion) subject(e *xmlsec.Element, x Expect, o *Opened, log *finding.Checks) error {
 	s := e.Child(NSAssertion, "Subject")
 	if s == nil {
 		return log.Fail("Subject", finding.New(finding.NameIDMissing, finding.Fact("Subject", "absent")))
@@ -323,6 +391,13 @@ func (a *Assertion) subject(e *xmlsec.Element, x Expect, log *finding.Checks) er
 	}
 	log.Pass("SubjectConfirmation", "bearer for "+x.ACS)
 	n := s.Child(NSAssertion, "NameID")
+	if sealed := s.Child(NSAssertion, "EncryptedID"); n == nil && sealed != nil {
+		var err error
+		if n, err = o.reveal(sealed, "NameID"); err != nil {
+			return log.Fail("EncryptedID", err)
+		}
+		log.Pass("EncryptedID", "opened with a key of the gate")
+	}
 	if n == nil {
 		return log.Fail("NameID", finding.New(finding.NameIDMissing, finding.Fact("NameID", "absent")))
 	}
@@ -460,9 +535,18 @@ func (a *Assertion) authnStatement(e *xmlsec.Element, x Expect, log *finding.Che
 	return nil
 }
 
-func (a *Assertion) attributes(e *xmlsec.Element) {
+func (a *Assertion) attributes(e *xmlsec.Element, o *Opened) error {
 	for _, st := range e.Elements(NSAssertion, "AttributeStatement") {
-		for _, at := range st.Elements(NSAssertion, "Attribute") {
+		for _, at := range st.Elements(NSAssertion, "") {
+			if at.Is(NSAssertion, "EncryptedAttribute") {
+				var err error
+				if at, err = o.reveal(at, "Attribute"); err != nil {
+					return err
+				}
+			}
+			if !at.Is(NSAssertion, "Attribute") {
+				continue
+			}
 			attr := Attribute{Name: at.Attr("Name"), NameFormat: at.Attr("NameFormat"), FriendlyName: at.Attr("FriendlyName"), Values: []string{}}
 			for _, v := range at.Elements(NSAssertion, "AttributeValue") {
 				if null, _ := v.LookAttr(xmlsec.NSXSI, "nil"); parseBool(null) {
@@ -473,6 +557,7 @@ func (a *Assertion) attributes(e *xmlsec.Element) {
 			a.Attributes = append(a.Attributes, attr)
 		}
 	}
+	return nil
 }
 
 // deepText is the text of a value; of one that holds a single element, such as

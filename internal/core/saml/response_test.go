@@ -86,7 +86,7 @@ func (s *signer) sign(text, what string) string {
 
 func read(octets string, idp *saml.IDP, x saml.Expect) (*saml.Assertion, finding.Checks, error) {
 	var log finding.Checks
-	opened, err := saml.OpenResponse([]byte(octets), idp, xmlsec.Policy{}, &log)
+	opened, err := saml.OpenResponse([]byte(octets), idp, saml.Trust{Now: now}, &log)
 	if err != nil {
 		return nil, log, err
 	}
@@ -213,7 +213,7 @@ func TestOurResponseIsAcceptedByXmlsec1AndByUs(t *testing.T) {
 	require.NoError(t, err)
 	attributes := []saml.Attribute{{Name: "urn:oid:2.5.4.4", FriendlyName: "sn", Values: []string{"Petrák & <Söhne>"}}, {Name: "groups", Values: []string{}}}
 	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: now, Lifetime: time.Minute, Issuer: idpID, Destination: acs, InResponseTo: "_q1", Audience: ourID,
-		NameID: saml.NameID{Format: saml.FormatEmail, Value: "dov.petrak@wrenmoor.example"}, AuthnInstant: now, SessionIndex: "_s", Attributes: attributes}, pair)
+		NameID: saml.NameID{Format: saml.FormatEmail, Value: "dov.petrak@wrenmoor.example"}, AuthnInstant: now, SessionIndex: "_s", Attributes: attributes}, saml.Protection{Pair: pair})
 	require.NoError(t, err)
 	file, cert := filepath.Join(t.TempDir(), "r.xml"), filepath.Join(t.TempDir(), "c.pem")
 	require.NoError(t, os.WriteFile(file, octets, 0o600))

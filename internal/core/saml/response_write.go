@@ -1,6 +1,9 @@
 package saml
 
 import (
+	"crypto/rsa"
+	"errors"
+	"io"
 	"time"
 
 	"innergate.example/innergate/internal/core/keys"
@@ -30,12 +33,41 @@ type Answer struct {
 // backdate allows for receivers whose clocks are a little behind.
 const backdate = 30 * time.Second
 
-// WriteResponse writes a Response whose assertion is signed by the pair, or not
-// signed at all if the pair is nil (the stand-ins have such a fault).
-func WriteResponse(a Answer, pair *keys.Pair) ([]byte, error) {
+// Protection is how an answer is signed and encrypted.
+type Protection struct {
+	Pair         *keys.Pair // nil signs nothing (the stand-ins have such a fault)
+	SignResponse bool       // the Response is signed
+	OnlyResponse bool       // and the assertion is not
+	EncryptTo    *Key       // nil encrypts nothing
+	EncryptName  bool       // encrypt NameID and attributes instead of the assertion
+	Random       io.Reader  // for encryption
+}
+
+// WriteResponse writes a Response: the assertion is signed, then encrypted, then
+// the Response is signed, as far as each is wanted.
+func WriteResponse(a Answer, p Protection) ([]byte, error) {
 	until := formatTime(a.At.Add(a.Lifetime))
 	name := saml("NameID").Set("Format", a.NameID.Format).Set("NameQualifier", a.NameID.NameQualifier).
 		Set("SPNameQualifier", a.NameID.SPNameQualifier).AddText(a.NameID.Value)
+	attributes := attributeStatement(a.Attributes)
+	sealedName := name
+	if p.EncryptTo != nil && p.EncryptName {
+		var err error
+		if sealedName, err = p.seal(name, "EncryptedID"); err != nil {
+			return nil, err
+		}
+		if attributes != nil {
+			plain := attributes.Elements(NSAssertion, "Attribute")
+			attributes = saml("AttributeStatement")
+			for _, at := range plain {
+				sealed, err := p.seal(at, "EncryptedAttribute")
+				if err != nil {
+					return nil, err
+				}
+				attributes.Add(sealed)
+			}
+		}
+	}
 	context := a.Context
 	if context == "" {
 		context = ContextUnspecified
@@ -51,18 +83,43 @@ func WriteResponse(a Answer, pair *keys.Pair) ([]byte, error) {
 	assertion := saml("Assertion").Declare("saml", NSAssertion).Declare("xs", xmlsec.NSXS).
 		Set("ID", a.AssertionID).Set("Version", "2.0").Set("IssueInstant", formatTime(a.At)).Add(
 		saml("Issuer").AddText(a.Issuer),
-		saml("Subject").Add(name, saml("SubjectConfirmation").Set("Method", methodBearer).Add(
+		saml("Subject").Add(sealedName, saml("SubjectConfirmation").Set("Method", methodBearer).Add(
 			saml("SubjectConfirmationData").Set("InResponseTo", a.InResponseTo).Set("NotOnOrAfter", until).Set("Recipient", a.Destination))),
 		saml("Conditions").Set("NotBefore", formatTime(a.At.Add(-backdate))).Set("NotOnOrAfter", until).Add(
 			saml("AudienceRestriction").Add(saml("Audience").AddText(a.Audience))),
 		statement.Add(authn),
-		attributeStatement(a.Attributes))
-	if pair != nil {
-		if err := xmlsec.Sign(assertion, 1, pair.Signer(), pair.Certificate.DER, "xs"); err != nil {
+		attributes)
+	if p.Pair != nil && !p.OnlyResponse {
+		if err := xmlsec.Sign(assertion, 1, p.Pair.Signer(), p.Pair.Certificate.DER, "xs"); err != nil {
 			return nil, err
 		}
 	}
-	return response(a, StatusSuccess, "", "").Add(assertion).Octets(), nil
+	if p.EncryptTo != nil && !p.EncryptName {
+		var err error
+		if assertion, err = p.seal(assertion, "EncryptedAssertion"); err != nil {
+			return nil, err
+		}
+	}
+	root := response(a, StatusSuccess, "", "").Add(assertion)
+	if p.Pair != nil && (p.SignResponse || p.OnlyResponse) {
+		if err := xmlsec.Sign(root, 1, p.Pair.Signer(), p.Pair.Certificate.DER, "xs"); err != nil {
+			return nil, err
+		}
+	}
+	return root.Octets(), nil
+}
+
+// seal encrypts an element and puts it into its container.
+func (p Protection) seal(el *xmlsec.Element, container string) (*xmlsec.Element, error) {
+	to, ok := p.EncryptTo.Certificate.Public.(*rsa.PublicKey)
+	if !ok {
+		return nil, errors.New("the key for encryption is not RSA; take in metadata with an RSA key for encryption")
+	}
+	data, err := xmlsec.Encrypt(el, to, p.EncryptTo.Methods, p.Random)
+	if err != nil {
+		return nil, err
+	}
+	return saml(container).Add(data), nil
 }
 
 func attributeStatement(attributes []Attribute) *xmlsec.Element {

@@ -3,7 +3,12 @@
 package samlside
 
 import (
+	"crypto"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base32"
 	"slices"
+	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/crossing"
@@ -24,26 +29,33 @@ type provider struct{}
 
 // Ask builds an AuthnRequest, signed where the provider's metadata wants it.
 func (provider) Ask(g *federation.Gate, p *federation.Provider, a crossing.Asked, handle string) (crossing.Departure, error) {
-	to, ok := p.SAML.IDP.SSOBy("")
+	to, ok := p.SAML.IDP.SSOBy(map[string]string{"redirect": saml.BindingRedirect, "post": saml.BindingPOST}[p.RequestBinding])
 	if !ok {
 		return crossing.Departure{}, finding.New(finding.MetadataNoEndpoint).From(finding.Provider)
 	}
 	var pair *keys.Pair
-	if p.SAML.IDP.WantAuthnRequestsSigned {
+	if p.SignRequests || p.SAML.IDP.WantAuthnRequestsSigned {
 		pair = g.SPKeys[0]
 	}
 	out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: a.ID, IssueInstant: a.At, Issuer: p.SAML.Face.EntityID, ACS: p.SAML.Face.Address,
-		ForceAuthn: a.Force, IsPassive: a.Passive, Contexts: a.Contexts, Comparison: a.Comparison}, to, handle, pair)
+		ForceAuthn: a.Force, IsPassive: a.Passive, Contexts: a.Contexts, Comparison: a.Comparison, ProxyCount: a.ProxyCount, Requesters: a.Requesters}, to, handle, pair)
 	return departure("AuthnRequest", out), err
 }
 
 // Verify checks a Response; see saml.OpenResponse and Opened.Check.
 func (provider) Verify(g *federation.Gate, p *federation.Provider, octets []byte, asked *crossing.Asked, facts crossing.Facts, now time.Time) (crossing.Verification, error) {
 	var v crossing.Verification
-	opened, err := saml.OpenResponse(octets, p.SAML.IDP, xmlsec.Policy{}, &v.Reasons)
+	trust := saml.Trust{Policy: xmlsec.Policy{AllowSHA1: p.AllowSHA1}, AllowCBC: p.AllowCBC, SignedAssertion: p.RequireSignedAssertion, Strict: p.StrictCertificates, Now: now}
+	for _, k := range g.EncKeys {
+		if d, ok := k.Signer().(crypto.Decrypter); ok {
+			trust.Decrypters = append(trust.Decrypters, d)
+		}
+	}
+	opened, err := saml.OpenResponse(octets, p.SAML.IDP, trust, &v.Reasons)
 	if err != nil {
 		return v, from(&v, err)
 	}
+	v.Opened = opened.Decrypted()
 	if id := opened.AssertionID(); id != "" {
 		v.Consume = &crossing.Used{ID: id, Until: opened.Until(now, g.Skew)}
 		if !facts.UsedKnown {
@@ -61,14 +73,6 @@ func (provider) Verify(g *federation.Gate, p *federation.Provider, octets []byte
 	a, err := opened.Check(x, &v.Reasons)
 	if err != nil {
 		return v, from(&v, err)
-	}
-	for _, k := range p.SAML.IDP.Keys {
-		if k.Certificate.DER == nil {
-			continue
-		}
-		for _, f := range k.Certificate.Findings(now) {
-			v.Reasons.Note("Certificate", f.From(finding.Provider))
-		}
 	}
 	v.Answer = &crossing.Answer{Subject: profile.Subject(a.NameID), SessionIndex: a.SessionIndex, AuthnInstant: a.AuthnInstant,
 		Context: a.Context, Authorities: a.Authorities, Until: a.SessionNotOnOrAfter}
@@ -107,18 +111,27 @@ func (application) Unasked(a *federation.Application) (crossing.Reply, error) {
 const lifetime = 5 * time.Minute
 
 // Build builds a Response by POST with a signed assertion.
-func (application) Build(g *federation.Gate, a *federation.Application, r crossing.Reply, out profile.Released, ans *crossing.Answer, f crossing.Fresh, now time.Time) (crossing.Departure, error) {
-	if r.Format != "" && r.Format != saml.FormatUnspecified && r.Format != out.Subject.Format {
-		return crossing.Departure{}, finding.New(finding.NameIDPolicyUnmet, finding.Compare("Format", r.Format, out.Subject.Format))
+func (application) Build(g *federation.Gate, a *federation.Application, r crossing.Reply, out profile.Released, who crossing.Person, ans *crossing.Answer, f crossing.Fresh, now time.Time) (crossing.Departure, error) {
+	name, err := nameFor(g, a, r, out, who, f)
+	if err != nil {
+		return crossing.Departure{}, err
 	}
 	msg := saml.Answer{ResponseID: f.Message, AssertionID: f.Assertion, At: now, Lifetime: lifetime, Issuer: g.IDP.EntityID,
-		Destination: r.Address, InResponseTo: r.InReplyTo, Audience: a.EntityID(), NameID: saml.NameID(out.Subject),
+		Destination: r.Address, InResponseTo: r.InReplyTo, Audience: a.EntityID(), NameID: name,
 		AuthnInstant: ans.AuthnInstant, SessionIndex: f.Session, SessionNotOnOrAfter: ans.Until, Context: ans.Context,
 		Authorities: ans.Authorities}
 	for _, at := range out.Attributes {
 		msg.Attributes = append(msg.Attributes, saml.Attribute(at))
 	}
-	octets, err := saml.WriteResponse(msg, g.IDPKeys[0])
+	protect := saml.Protection{Pair: g.IDPKeys[0], SignResponse: a.Sign == federation.SignBoth, OnlyResponse: a.Sign == federation.SignResponse, Random: f.Random}
+	if a.Encrypt {
+		k := a.SAML.SP.EncryptionKeys()
+		if len(k) == 0 {
+			return crossing.Departure{}, finding.New(finding.EncryptionMethod, finding.Fact("Key for encryption", "none in the application's metadata")).From(finding.Application)
+		}
+		protect.EncryptTo = &k[0]
+	}
+	octets, err := saml.WriteResponse(msg, protect)
 	if err != nil {
 		return crossing.Departure{}, err
 	}
@@ -130,6 +143,7 @@ func (application) Build(g *federation.Gate, a *federation.Application, r crossi
 var statuses = map[finding.Code][2]string{
 	finding.PassiveImpossible: {saml.StatusResponder, saml.StatusNoPassive},
 	finding.NameIDPolicyUnmet: {saml.StatusRequester, saml.StatusInvalidNameIDPolicy},
+	finding.ScopingUnmet:      {saml.StatusResponder, saml.StatusProxyCountExceeded},
 	finding.ResponseStatus:    {saml.StatusResponder, saml.StatusAuthnFailed},
 	finding.ProxyForbidden:    {saml.StatusResponder, saml.StatusRequestDenied},
 }
@@ -158,7 +172,65 @@ func departure(message string, out saml.Outbound) crossing.Departure {
 }
 
 // Request turns a checked AuthnRequest into the terms of a crossing.
-func Request(r *saml.AuthnRequest, relayState string) (crossing.Reply, crossing.Wish) {
-	return crossing.Reply{InReplyTo: r.ID, Address: r.ACS, State: relayState, Format: r.NameIDFormat},
-		crossing.Wish{Force: r.ForceAuthn, Passive: r.IsPassive, Contexts: slices.Clone(r.Contexts), Comparison: r.Comparison}
+//
+// An application that allows no proxy (ProxyCount 0) can never get an answer
+// from the gate, which is one; the error says so (SAML core §3.4.1.5.1).
+func Request(r *saml.AuthnRequest, relayState string) (crossing.Reply, crossing.Wish, error) {
+	w := crossing.Wish{Force: r.ForceAuthn, Passive: r.IsPassive, Contexts: slices.Clone(r.Contexts), Comparison: r.Comparison}
+	if r.ProxyCount >= 0 || len(r.Requesters) > 0 {
+		w.ProxyCount, w.Requesters = max(r.ProxyCount, 0), append(slices.Clone(r.Requesters), r.Issuer)
+	}
+	var err error
+	if r.ProxyCount == 0 {
+		err = finding.New(finding.ScopingUnmet, finding.Fact("ProxyCount", "0"))
+	}
+	return crossing.Reply{InReplyTo: r.ID, Address: r.ACS, State: relayState, Format: r.NameIDFormat}, w, err
+}
+
+// nameFor gives the NameID for an application: in the format its request asks
+// for, else its record, else as the provider gave it (SAML core §3.4.1.1, §8.3).
+func nameFor(g *federation.Gate, a *federation.Application, r crossing.Reply, out profile.Released, who crossing.Person, f crossing.Fresh) (saml.NameID, error) {
+	format := r.Format
+	if format == "" || format == saml.FormatUnspecified {
+		format = a.NameIDFormat
+	}
+	given := saml.NameID(out.Subject)
+	unmet := func(why string) error {
+		return finding.New(finding.NameIDPolicyUnmet, finding.Fact("Format", format), finding.Fact("Cause", why))
+	}
+	switch format {
+	case "":
+		return given, nil
+	case saml.FormatUnspecified:
+		return saml.NameID{Format: format, Value: given.Value}, nil
+	case saml.FormatTransient:
+		return saml.NameID{Format: format, NameQualifier: g.IDP.EntityID, SPNameQualifier: a.EntityID(), Value: f.Name}, nil
+	case saml.FormatPersistent:
+		if who.Identifier == "" {
+			return given, unmet("the provider gave a transient name, so the person cannot be known again")
+		}
+		return saml.NameID{Format: format, NameQualifier: g.IDP.EntityID, SPNameQualifier: a.EntityID(), Value: pairwise(g.Pairwise, who.Identifier, a.EntityID())}, nil
+	case saml.FormatEmail:
+		if given.Format == saml.FormatEmail {
+			return given, nil
+		}
+		for _, at := range out.Attributes {
+			if len(at.Values) == 1 && strings.Contains(at.Values[0], "@") && slices.Contains(mailNames, at.Name) {
+				return saml.NameID{Format: format, Value: at.Values[0]}, nil
+			}
+		}
+		return given, unmet("the provider gave no e-mail address")
+	}
+	return given, unmet("the gate does not offer it")
+}
+
+// mailNames are the usual names of the e-mail attribute.
+var mailNames = []string{"urn:oid:0.9.2342.19200300.100.1.3", "mail", "email", "http://schemas.xmlsoap.org/ws/2005/05/identity/claims/emailaddress"}
+
+// pairwise derives the persistent name of a person for one application: stable,
+// opaque, and of no use to compare people across applications (SAML core §8.3.7).
+func pairwise(secret []byte, person, application string) string {
+	mac := hmac.New(sha256.New, secret)
+	mac.Write([]byte(person + "\x1f" + application))
+	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(mac.Sum(nil)[:20]))
 }

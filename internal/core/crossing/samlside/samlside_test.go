@@ -16,7 +16,6 @@ import (
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
-	"innergate.example/innergate/internal/core/xmlsec"
 )
 
 var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
@@ -39,9 +38,9 @@ func newWorld(t *testing.T) world {
 	w := world{idp: pair(), side: samlside.Protocol()}
 	w.gate = federation.Gate{Base: "https://g.example", Skew: time.Minute, IDP: federation.Face{EntityID: "urn:gate-idp", Address: "https://g.example/saml/idp/sso"},
 		IDPKeys: []*keys.Pair{pair()}, SPKeys: []*keys.Pair{pair()}}
-	w.provider = &federation.Provider{Name: "staff", SAML: &federation.SAMLProvider{Face: federation.Face{EntityID: "urn:gate-sp", Address: "https://g.example/saml/sp/staff/acs"},
+	w.provider = &federation.Provider{Name: "staff", ProviderSettings: federation.ProviderSettings{Enabled: true}, SAML: &federation.SAMLProvider{Face: federation.Face{EntityID: "urn:gate-sp", Address: "https://g.example/saml/sp/staff/acs"},
 		IDP: &saml.IDP{EntityID: "urn:idp", Keys: []saml.Key{{Certificate: w.idp.Certificate}}, SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://idp.example/sso"}}}}}
-	w.app = &federation.Application{Name: "roster", SAML: &federation.SAMLApplication{SP: &saml.SP{EntityID: "urn:roster", ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://roster.example/acs"}}}}}
+	w.app = &federation.Application{Name: "roster", ApplicationSettings: federation.ApplicationSettings{Enabled: true}, SAML: &federation.SAMLApplication{SP: &saml.SP{EntityID: "urn:roster", ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://roster.example/acs"}}}}}
 	w.snap = federation.Load(w.gate, []*federation.Provider{w.provider}, []*federation.Application{w.app})
 	return w
 }
@@ -53,7 +52,7 @@ func (w world) answer(t *testing.T, edit func(*saml.Answer)) []byte {
 	if edit != nil {
 		edit(&a)
 	}
-	octets, err := saml.WriteResponse(a, w.idp)
+	octets, err := saml.WriteResponse(a, saml.Protection{Pair: w.idp})
 	require.NoError(t, err)
 	return octets
 }
@@ -100,13 +99,13 @@ func TestCrossingInPureSteps(t *testing.T) {
 	out, _ := crossing.Release(w.app, who)
 	reply, err := w.side.Application.Unasked(w.app)
 	require.NoError(t, err)
-	d, err = w.side.Application.Build(&w.gate, w.app, reply, out, v.Answer, crossing.Fresh{Message: "_m", Assertion: "_n", Session: "_s"}, now)
+	d, err = w.side.Application.Build(&w.gate, w.app, reply, out, person, v.Answer, crossing.Fresh{Message: "_m", Assertion: "_n", Session: "_s"}, now)
 	require.NoError(t, err)
 	require.Equal(t, "https://roster.example/acs", d.Location)
 	require.NotContains(t, string(d.Octets), "InResponseTo", "nobody asked")
 
 	var log finding.Checks
-	opened, err := saml.OpenResponse(d.Octets, &saml.IDP{EntityID: "urn:gate-idp", Keys: []saml.Key{{Certificate: w.gate.IDPKeys[0].Certificate}}}, xmlsec.Policy{}, &log)
+	opened, err := saml.OpenResponse(d.Octets, &saml.IDP{EntityID: "urn:gate-idp", Keys: []saml.Key{{Certificate: w.gate.IDPKeys[0].Certificate}}}, saml.Trust{}, &log)
 	require.NoError(t, err)
 	a, err := opened.Check(saml.Expect{EntityIDs: []string{"urn:roster"}, ACS: "https://roster.example/acs", Now: now}, &log)
 	require.NoError(t, err)
@@ -136,7 +135,7 @@ func TestVerifyConsumesEvenWhatItRefuses(t *testing.T) {
 
 func TestNeedsAndRefusalsOfSteps(t *testing.T) {
 	w := newWorld(t)
-	second := &federation.Provider{Name: "other", SAML: &federation.SAMLProvider{IDP: &saml.IDP{EntityID: "urn:other"}}}
+	second := &federation.Provider{Name: "other", ProviderSettings: federation.ProviderSettings{Enabled: true}, SAML: &federation.SAMLProvider{IDP: &saml.IDP{EntityID: "urn:other"}}}
 	two := w.snap.WithProvider(second)
 	_, _, err := crossing.Select(two, w.app, "")
 	require.Equal(t, []federation.Name{"other", "staff"}, crossing.NeedOf(err).Choose)
@@ -190,7 +189,7 @@ func TestApplicationHears(t *testing.T) {
 	w := newWorld(t)
 	reply := crossing.Reply{InReplyTo: "_x", Address: "https://roster.example/acs", State: "state", Format: saml.FormatPersistent}
 	out := profile.Released{Subject: profile.Subject{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"}}
-	_, err := w.side.Application.Build(&w.gate, w.app, reply, out, &crossing.Answer{}, crossing.Fresh{}, now)
+	_, err := w.side.Application.Build(&w.gate, w.app, reply, out, crossing.Person{}, &crossing.Answer{}, crossing.Fresh{}, now)
 	require.True(t, finding.Is(err, finding.NameIDPolicyUnmet))
 	for code, status := range map[finding.Code]string{
 		finding.NameIDPolicyUnmet: saml.StatusInvalidNameIDPolicy, finding.PassiveImpossible: saml.StatusNoPassive,

@@ -1,0 +1,111 @@
+package federation
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+
+	"innergate.example/innergate/internal/core/saml"
+)
+
+// About is what people note about an object.
+type About struct {
+	Title       string `json:"title" maxLength:"200" doc:"What people read"`
+	Description string `json:"description" maxLength:"2000"`
+	Owner       string `json:"owner" maxLength:"200" doc:"Who answers for it here"`
+	Contact     string `json:"contact" maxLength:"200" doc:"Whom to ask on the other side"`
+	Notes       string `json:"notes" maxLength:"20000" doc:"Why it is set up so"`
+}
+
+// ProviderSettings are what an engineer decides about a provider; everything
+// else comes from its metadata.
+type ProviderSettings struct {
+	About
+	Enabled                bool   `json:"enabled" doc:"Whether people are sent to it and its answers are taken"`
+	AllowUnsolicited       bool   `json:"allowUnsolicited" doc:"Accept answers that nobody asked for"`
+	RequireSignedAssertion bool   `json:"requireSignedAssertion" doc:"A signature on the Response alone is not enough"`
+	AllowSHA1              bool   `json:"allowSHA1" doc:"Exception: accept signatures and digests with SHA-1; leaves a warning"`
+	AllowCBC               bool   `json:"allowCBC" doc:"Exception: accept AES-CBC outside a verified Response signature"`
+	StrictCertificates     bool   `json:"strictCertificates" doc:"Refuse what is signed with a key whose certificate is past its date"`
+	SignRequests           bool   `json:"signRequests" doc:"Sign requests even if the metadata does not want it"`
+	RequestBinding         string `json:"requestBinding" enum:",redirect,post" doc:"How requests are sent; empty prefers redirect"`
+}
+
+// Signing is which parts of an answer are signed.
+const (
+	SignAssertion = "assertion"
+	SignResponse  = "response"
+	SignBoth      = "both"
+)
+
+// ApplicationSettings are what an engineer decides about an application.
+type ApplicationSettings struct {
+	About
+	Enabled               bool   `json:"enabled" doc:"Whether people may pass to it"`
+	Provider              Name   `json:"provider" maxLength:"63" doc:"Provider it is tied to; empty leaves it to the routing"`
+	OwnStart              string `json:"ownStart" maxLength:"2048" doc:"Its own start address, if it accepts only sign-ins it started"`
+	RequireSignedRequests bool   `json:"requireSignedRequests" doc:"Refuse requests that are not signed, even if the metadata allows them"`
+	AllowSHA1             bool   `json:"allowSHA1" doc:"Exception: accept requests signed with SHA-1; leaves a warning"`
+	Sign                  string `json:"sign" enum:",assertion,response,both" doc:"What is signed; empty is the assertion"`
+	Encrypt               bool   `json:"encrypt" doc:"Encrypt the assertion with the application's encryption key"`
+	NameIDFormat          string `json:"nameIdFormat" maxLength:"200" doc:"NameID format where the request names none; empty passes the provider's on"`
+}
+
+// SettingError says which setting is wrong.
+type SettingError struct {
+	Field string
+	Err   error
+}
+
+// Error gives the field and the cause.
+func (e *SettingError) Error() string { return e.Field + ": " + e.Err.Error() }
+
+// Unwrap gives the cause.
+func (e *SettingError) Unwrap() error { return e.Err }
+
+// NameIDFormats are those that can be asked for or set.
+var NameIDFormats = []string{saml.FormatEmail, saml.FormatPersistent, saml.FormatTransient, saml.FormatUnspecified}
+
+// Check sees whether the settings can be used.
+func (s ProviderSettings) Check(idp *saml.IDP) error {
+	if s.Title == "" {
+		return &SettingError{"title", errors.New("the title is empty; give what people should read")}
+	}
+	binding, ok := map[string]string{"": "", "redirect": saml.BindingRedirect, "post": saml.BindingPOST}[s.RequestBinding]
+	if !ok {
+		return &SettingError{"requestBinding", fmt.Errorf("there is no binding %q; use redirect, post or nothing", s.RequestBinding)}
+	}
+	if _, ok := idp.SSOBy(binding); !ok {
+		return &SettingError{"requestBinding", fmt.Errorf("the provider's metadata has no address for %s; use another binding", s.RequestBinding)}
+	}
+	return nil
+}
+
+// Check sees whether the settings can be used.
+func (s ApplicationSettings) Check(sp *saml.SP) error {
+	if s.Title == "" {
+		return &SettingError{"title", errors.New("the title is empty; give what people should read")}
+	}
+	if s.OwnStart != "" && !isAddress(s.OwnStart) {
+		return &SettingError{"ownStart", fmt.Errorf("%q is no address; give a whole one, like https://lost.wrenmoor.example/start", s.OwnStart)}
+	}
+	if !slices.Contains([]string{"", SignAssertion, SignResponse, SignBoth}, s.Sign) {
+		return &SettingError{"sign", fmt.Errorf("%q cannot be signed; use assertion, response or both", s.Sign)}
+	}
+	if s.NameIDFormat != "" && !slices.Contains(NameIDFormats, s.NameIDFormat) {
+		return &SettingError{"nameIdFormat", fmt.Errorf("the format %q is not offered; use one of the four in the exchange sheet, or nothing", s.NameIDFormat)}
+	}
+	if s.Encrypt && len(sp.EncryptionKeys()) == 0 {
+		return &SettingError{"encrypt", errors.New("the application's metadata holds no key for encryption; take in metadata that does, or leave encryption off")}
+	}
+	if s.RequireSignedRequests && len(saml.SigningKeys(sp.Keys)) == 0 {
+		return &SettingError{"requireSignedRequests", errors.New("the application's metadata holds no signing key to verify requests with; take in metadata that does")}
+	}
+	return nil
+}
+
+func isAddress(s string) bool {
+	u, err := url.Parse(s)
+	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != "" && u.User == nil
+}

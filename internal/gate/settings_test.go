@@ -1,0 +1,257 @@
+package gate
+
+import (
+	"crypto"
+	"crypto/rand"
+	"encoding/base64"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/saml"
+)
+
+// change edits the settings of the rig's application.
+func (r *rig) change(edit func(*federation.ApplicationSettings)) error {
+	a, err := r.Application("roster")
+	require.NoError(r.t, err)
+	s := a.ApplicationSettings
+	edit(&s)
+	_, err = r.ChangeApplication(ctx, "test", "roster", a.Revision, s)
+	return err
+}
+
+func (r *rig) changeProvider(edit func(*federation.ProviderSettings)) error {
+	p, err := r.Provider("staff")
+	require.NoError(r.t, err)
+	s := p.ProviderSettings
+	edit(&s)
+	_, err = r.ChangeProvider(ctx, "test", "staff", p.Revision, s)
+	return err
+}
+
+// said reads the Response the application gets, as the application would.
+func (r *rig) said(o Outcome, decrypters ...crypto.Decrypter) (*saml.Assertion, string) {
+	require.NotNil(r.t, o.Departure, "%+v", o.Finding)
+	octets, err := base64.StdEncoding.DecodeString(o.Departure.Form[0].Value)
+	require.NoError(r.t, err)
+	var log finding.Checks
+	opened, err := saml.OpenResponse(octets, &saml.IDP{EntityID: "https://gate.example/saml/idp", Keys: []saml.Key{{Certificate: r.Snapshot().Gate.IDPKeys[0].Certificate}}},
+		saml.Trust{Decrypters: decrypters, Now: r.time}, &log)
+	require.NoError(r.t, err)
+	to := saml.ResponseTo(octets)
+	a, err := opened.Check(saml.Expect{EntityIDs: []string{"urn:roster"}, ACS: "https://roster.example/acs", Request: &saml.Sent{ID: to, At: r.time}, Now: r.time}, &log)
+	require.NoError(r.t, err)
+	return a, string(octets)
+}
+
+func TestNameIDFormats(t *testing.T) {
+	r := newRig(t)
+	b := r.enter(nil)
+	ask := func(format string) saml.NameID {
+		a, _ := r.said(r.request(b, func(q *saml.AuthnRequest) { q.NameIDFormat = format }))
+		return a.NameID
+	}
+	require.Equal(t, "ada@wrenmoor.example", ask("").Value, "passed on")
+	require.Equal(t, saml.NameID{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"}, ask(saml.FormatEmail))
+	persistent := ask(saml.FormatPersistent)
+	require.Equal(t, persistent, ask(saml.FormatPersistent), "stable")
+	require.NotContains(t, persistent.Value, "ada", "opaque")
+	require.Equal(t, "urn:roster", persistent.SPNameQualifier)
+	require.NotEqual(t, ask(saml.FormatTransient), ask(saml.FormatTransient))
+	require.Equal(t, saml.FormatUnspecified, func() string {
+		require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.NameIDFormat = saml.FormatUnspecified }))
+		return ask("").Format
+	}())
+	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.NameIDFormat = saml.FormatPersistent }))
+	require.Equal(t, persistent, ask(saml.FormatUnspecified), "the record decides where the request leaves it open")
+	require.Equal(t, "ada@wrenmoor.example", ask(saml.FormatEmail).Value, "the request goes first")
+
+	again := r.enter(nil)
+	a, _ := r.said(r.request(again, nil))
+	require.Equal(t, persistent, a.NameID, "the same person in another browser")
+	_, err := r.AddApplication(ctx, "test", NewApplication{Name: "second", Source: Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:second", ACS: "https://second.example/acs"})}})
+	require.NoError(t, err)
+	o := r.request(b, func(q *saml.AuthnRequest) {
+		q.Issuer, q.ACS, q.NameIDFormat = "urn:second", "https://second.example/acs", saml.FormatPersistent
+	})
+	octets, err := base64.StdEncoding.DecodeString(o.Departure.Form[0].Value)
+	require.NoError(t, err)
+	require.NotContains(t, string(octets), persistent.Value, "another name for another application")
+
+	mail := r.enter(func(a *saml.Answer) {
+		a.NameID = saml.NameID{Format: saml.FormatTransient, Value: "_t"}
+		a.Attributes = []saml.Attribute{{Name: "mail", Values: []string{"bram@wrenmoor.example"}}}
+		require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.NameIDFormat = saml.FormatEmail }))
+	})
+	a, _ = r.said(r.request(mail, nil))
+	require.Equal(t, "bram@wrenmoor.example", a.NameID.Value, "from the attribute")
+	o = r.request(mail, func(q *saml.AuthnRequest) { q.NameIDFormat = saml.FormatPersistent })
+	require.Contains(t, string(o.Departure.Octets), saml.StatusInvalidNameIDPolicy, "a transient name gives no persistent one")
+}
+
+func TestSigningAndEncryptionForAnApplication(t *testing.T) {
+	r := newRig(t)
+	b := r.enter(nil)
+	for sign, want := range map[string]int{"": 1, federation.SignAssertion: 1, federation.SignResponse: 1, federation.SignBoth: 2} {
+		require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.Sign = sign }))
+		_, octets := r.said(r.request(b, nil))
+		require.Equal(t, want, strings.Count(octets, "<ds:SignatureValue>"), sign)
+		require.Equal(t, sign == federation.SignResponse || sign == federation.SignBoth, strings.Index(octets, "<ds:Signature") < strings.Index(octets, "Status"), sign)
+	}
+	var fe *FieldError
+	require.ErrorAs(t, r.change(func(s *federation.ApplicationSettings) { s.Encrypt = true }), &fe)
+	require.Equal(t, "encrypt", fe.Field, "refused without a key")
+
+	require.NoError(t, r.RemoveApplication(ctx, "test", "roster"))
+	_, err := r.AddApplication(ctx, "test", NewApplication{Name: "roster", Source: Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs",
+		Keys: []keys.Certificate{r.app.Certificate}, Encryption: []keys.Certificate{r.app.Certificate}})}})
+	require.NoError(t, err)
+	for _, sign := range []string{"", federation.SignResponse, federation.SignBoth} {
+		require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.Encrypt, s.Sign = true, sign }))
+		a, octets := r.said(r.request(b, nil), r.app.Signer().(crypto.Decrypter))
+		require.Equal(t, "ada@wrenmoor.example", a.NameID.Value)
+		require.NotContains(t, octets, "ada@wrenmoor.example")
+	}
+}
+
+func TestEncryptedAnswers(t *testing.T) {
+	r := newRig(t)
+	gateKey := saml.Key{Certificate: r.Snapshot().Gate.EncKeys[0].Certificate}
+	stranger := saml.Key{Certificate: r.app.Certificate}
+	answer := func(edit func(*saml.Answer), protect saml.Protection) Outcome {
+		o := r.request(Browser{}, nil)
+		a := saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
+			Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"}, AuthnInstant: r.time, Attributes: []saml.Attribute{{Name: "groups", Values: []string{"drivers"}}}}
+		if edit != nil {
+			edit(&a)
+		}
+		protect.Random = rand.Reader
+		octets, err := saml.WriteResponse(a, protect)
+		require.NoError(t, err)
+		return r.Response(ctx, keep(Browser{}, o), "staff", saml.Inbound{Octets: octets}, nil)
+	}
+	cbc, name := gateKey, gateKey
+	cbc.Methods = []string{"http://www.w3.org/2001/04/xmlenc#aes256-cbc"}
+	for _, c := range []struct {
+		rule    string
+		protect saml.Protection
+		want    finding.Code
+	}{
+		{"an encrypted assertion", saml.Protection{Pair: r.idp, EncryptTo: &gateKey}, ""},
+		{"an encrypted assertion in a signed Response", saml.Protection{Pair: r.idp, EncryptTo: &gateKey, OnlyResponse: true}, ""},
+		{"AES-CBC inside a signed Response", saml.Protection{Pair: r.idp, EncryptTo: &cbc, SignResponse: true}, ""},
+		{"an encrypted name and attributes", saml.Protection{Pair: r.idp, EncryptTo: &name, EncryptName: true}, ""},
+		{"AES-CBC without a signed Response", saml.Protection{Pair: r.idp, EncryptTo: &cbc}, finding.EncryptionMethod},
+		{"encryption to a stranger", saml.Protection{Pair: r.idp, EncryptTo: &stranger}, finding.DecryptionFailed},
+		{"a name encrypted to a stranger", saml.Protection{Pair: r.idp, EncryptTo: &stranger, EncryptName: true}, finding.DecryptionFailed},
+		{"an encrypted assertion that is not signed", saml.Protection{EncryptTo: &gateKey}, finding.SignatureMissing},
+		{"an encrypted assertion with a foreign signature", saml.Protection{Pair: r.app, EncryptTo: &gateKey}, finding.SignatureKey},
+	} {
+		t.Run(c.rule, func(t *testing.T) {
+			o := answer(nil, c.protect)
+			if c.want != "" {
+				require.NotNil(t, o.Finding)
+				require.Equal(t, c.want, o.Finding.Code)
+				return
+			}
+			a, _ := r.said(o)
+			require.Equal(t, "ada@wrenmoor.example", a.NameID.Value)
+			require.Equal(t, []string{"drivers"}, a.Attributes[0].Values)
+		})
+	}
+	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.AllowCBC = true }))
+	r.said(answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &cbc}))
+	m, err := saml.ReadMetadata(r.Snapshot().SheetForProvider(mustProvider(r)).Metadata, r.time)
+	require.NoError(t, err)
+	require.Equal(t, gateKey.Certificate.SHA256(), m.SP.EncryptionKeys()[0].Certificate.SHA256(), "the key is in our metadata")
+	require.NotEmpty(t, m.SP.EncryptionKeys()[0].Methods)
+}
+
+func mustProvider(r *rig) *federation.Provider {
+	p, err := r.Provider("staff")
+	require.NoError(r.t, err)
+	return p
+}
+
+func TestProviderSettings(t *testing.T) {
+	r := newRig(t)
+	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.SignRequests = true }))
+	require.Contains(t, r.request(Browser{}, nil).Departure.Location, "&Signature=")
+	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.RequestBinding = "post" }))
+	o := r.request(Browser{}, nil)
+	require.Len(t, o.Departure.Form, 2)
+	require.Contains(t, string(o.Departure.Octets), "SignatureValue")
+	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.RequestBinding = "" }))
+
+	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.RequireSignedAssertion = true }))
+	o = r.request(Browser{}, nil)
+	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
+		InResponseTo: r.asked(o).ID, Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: r.idp, OnlyResponse: true})
+	require.NoError(t, err)
+	require.Equal(t, finding.SignatureMissing, r.Response(ctx, keep(Browser{}, o), "staff", saml.Inbound{Octets: octets}, nil).Finding.Code)
+
+	r.time = r.time.AddDate(6, 0, 0)
+	r.enter(nil) // an expired certificate only warns
+	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.StrictCertificates = true }))
+	o = r.request(Browser{}, nil)
+	require.Equal(t, finding.CertificatePast, r.answer(keep(Browser{}, o), r.asked(o).ID, nil).Finding.Code)
+
+	o = r.request(Browser{}, nil)
+	b, id := keep(Browser{}, o), r.asked(o).ID
+	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.Enabled = false }))
+	require.Equal(t, finding.ProviderDisabled, r.answer(b, id, nil).Finding.Code, "acts on the next request")
+	require.Equal(t, finding.NoProvider, r.request(Browser{}, nil).Finding.Code)
+	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.Provider = "staff" }))
+	require.Equal(t, finding.ProviderDisabled, r.request(Browser{}, nil).Finding.Code)
+
+	for field, edit := range map[string]func(*federation.ProviderSettings){
+		"title": func(s *federation.ProviderSettings) { s.Title = "" }, "requestBinding": func(s *federation.ProviderSettings) { s.RequestBinding = "fax" },
+	} {
+		var fe *FieldError
+		require.ErrorAs(t, r.changeProvider(edit), &fe)
+		require.Equal(t, field, fe.Field)
+	}
+}
+
+func TestApplicationSettings(t *testing.T) {
+	r := newRig(t)
+	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.Enabled = false; s.Notes = "until Monday" }))
+	require.Equal(t, finding.ApplicationDisabled, r.request(Browser{}, nil).Finding.Code)
+	require.Equal(t, finding.ApplicationDisabled, r.Open(ctx, Browser{}, "roster", "", "").Finding.Code)
+	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.Enabled = true }))
+
+	a, err := r.Application("roster")
+	require.NoError(t, err)
+	require.Equal(t, 3, a.Revision)
+	_, err = r.ChangeApplication(ctx, "test", "roster", 2, a.ApplicationSettings)
+	var ce *ConflictError
+	require.True(t, errors.As(err, &ce), "a change made from an old revision is refused")
+	for field, edit := range map[string]func(*federation.ApplicationSettings){
+		"title": func(s *federation.ApplicationSettings) { s.Title = "" }, "ownStart": func(s *federation.ApplicationSettings) { s.OwnStart = "start" },
+		"sign": func(s *federation.ApplicationSettings) { s.Sign = "nothing" }, "nameIdFormat": func(s *federation.ApplicationSettings) { s.NameIDFormat = "urn:x" },
+		"requireSignedRequests": func(s *federation.ApplicationSettings) { s.RequireSignedRequests = true }, "provider": func(s *federation.ApplicationSettings) { s.Provider = "stff" },
+	} {
+		var fe *FieldError
+		require.ErrorAs(t, r.change(edit), &fe, field)
+		require.Equal(t, field, fe.Field)
+	}
+	now, err := r.Application("roster")
+	require.NoError(t, err)
+	require.Equal(t, a, now, "nothing was changed by what was refused")
+
+	// Scoping: an application that forbids a proxy hears so; its requesters are
+	// handed on.
+	o := r.request(Browser{}, func(q *saml.AuthnRequest) { q.ProxyCount, q.Requesters = 3, []string{"urn:first"} })
+	q := r.asked(o)
+	require.Equal(t, 1, q.ProxyCount, "one hop from the application to us, one from us to the provider")
+	require.Equal(t, []string{"urn:first", "urn:roster"}, q.Requesters)
+	o = r.request(Browser{}, func(q *saml.AuthnRequest) { q.ProxyCount = 1 })
+	require.Contains(t, string(o.Departure.Octets), saml.StatusProxyCountExceeded)
+}
