@@ -214,6 +214,17 @@ func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
 	do(c, chromedp.KeyEvent("\r"))
 	c.see("What the application needs from the gate")
 
+	// Settings: what will change is shown before it is saved.
+	c.press("Settings")
+	c.fill("input[name=owner]", "Shunting office")
+	c.press("Enabled")
+	c.see("What will change")
+	c.see("Enabled: yes → no")
+	c.shot("settings")
+	c.press("Save")
+	c.see("switched off")
+	c.see("Shunting office")
+
 	c.press("Remove")
 	c.see("Remove shunting-log?")
 	do(c, chromedp.Evaluate[bool](`(() => { document.querySelector('.el-message-box__btns .el-button--primary').click(); return true })()`))

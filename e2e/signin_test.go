@@ -13,6 +13,7 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/standin"
 )
 
 func TestSignInFromBothEnds(t *testing.T) {
@@ -69,13 +70,30 @@ func TestGateRefuses(t *testing.T) {
 	acs := shared.Base + "/saml/sp/wrenmoor-staff/acs"
 	roster := shared.host("crew-roster")
 	atProvider := func(t *testing.T, fault string) *visitor { return newVisitor(t).get(roster + "/start").signIn(fault) }
-	for fault, code := range map[string]string{"expired": "assertion-expired", "wrong-audience": "audience-other", "wrong-key": "signature-key", "unsigned": "signature-missing"} {
-		t.Run("the fault "+fault, func(t *testing.T) { atProvider(t, fault).onward().refused(shared, code) })
+	for _, f := range standin.ProviderFaults() {
+		t.Run("the provider's fault "+f.Name, func(t *testing.T) {
+			if f.Name == "replay" {
+				atProvider(t, "").onward()
+			}
+			v := atProvider(t, f.Name).onward()
+			if f.Name != "denied" && f.Name != "no-proxy" {
+				v.refused(shared, f.Finding)
+				return
+			}
+			// These the application hears.
+			require.Contains(t, v.page.text, "The provider answered with a refusal", v.page.text)
+			list, err := shared.client().Traces(context.Background(), client.TraceFilter{Search: f.Finding, Limit: 1})
+			require.NoError(t, err)
+			require.Len(t, list.Items, 1)
+		})
 	}
-	t.Run("a replay of the answer before", func(t *testing.T) {
-		atProvider(t, "").onward()
-		atProvider(t, "replay").onward().refused(shared, "assertion-replayed")
-	})
+	for _, f := range standin.ApplicationFaults() {
+		t.Run("the application's fault "+f.Name, func(t *testing.T) {
+			newVisitor(t).get(roster+"/start?fault="+f.Name).onward().refused(shared, f.Finding)
+		})
+	}
+	require.GreaterOrEqual(t, len(standin.ProviderFaults()), 20)
+	require.GreaterOrEqual(t, len(standin.ApplicationFaults()), 10)
 	edited := func(t *testing.T, edit func(xml string) string) *visitor {
 		v := atProvider(t, "")
 		xml, err := base64.StdEncoding.DecodeString(v.page.fields.Get("SAMLResponse"))

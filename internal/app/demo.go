@@ -238,7 +238,7 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 			return err
 		}
 		base, err := d.serve(func(base string) (http.Handler, error) {
-			return (&standin.Application{Name: a.Name, Title: a.Title, Base: base, EntityID: a.EntityID, Gate: g.Base() + "/saml/idp", OnlyOwn: a.OnlyOwnStarts, Pair: pair}).Handler(), nil
+			return (&standin.Application{Name: a.Name, Title: a.Title, Base: base, EntityID: a.EntityID, Gate: g.Base() + "/saml/idp", OnlyOwn: a.OnlyOwnStarts, Pair: pair}).Handler()
 		})
 		if err != nil {
 			return err

@@ -75,7 +75,7 @@ func (e *environment) standins() *ucli.Command {
 		&ucli.StringFlag{Name: "key", Usage: "file to keep the key pair in; a new one each run if absent"},
 	}
 	provider := &ucli.Command{Name: "provider", Usage: "a simulated SAML provider with the demo people",
-		Flags: append(common, &ucli.StringFlag{Name: "fault", Usage: "fault of its answers: " + faults()}),
+		Flags: append(common, &ucli.StringFlag{Name: "fault", Usage: "fault of its answers: " + faults(standin.ProviderFaults())}),
 		Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
 			people, err := app.People()
 			if err != nil {
@@ -92,13 +92,17 @@ func (e *environment) standins() *ucli.Command {
 			return h, nil
 		})}
 	application := &ucli.Command{Name: "app", Usage: "a simulated SAML application",
-		Flags: append(common, &ucli.BoolFlag{Name: "only-own-starts", Usage: "accept only sign-ins it started"}),
+		Flags: append(common, &ucli.BoolFlag{Name: "only-own-starts", Usage: "accept only sign-ins it started"}, &ucli.StringFlag{Name: "fault", Usage: "fault of its requests: " + faults(standin.ApplicationFaults())}),
 		Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
 			pair, err := standin.LoadPair(cmd.String("key"), cmd.String("name"))
 			if err != nil {
 				return nil, err
 			}
-			return (&standin.Application{Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Gate: cmd.String("gate"), OnlyOwn: cmd.Bool("only-own-starts"), Pair: pair}).Handler(), nil
+			h, err := (&standin.Application{Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Gate: cmd.String("gate"), OnlyOwn: cmd.Bool("only-own-starts"), Pair: pair, Fault: cmd.String("fault")}).Handler()
+			if err != nil {
+				return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}
+			}
+			return h, nil
 		})}
 	return &ucli.Command{Name: "standin", Usage: "simulated providers and applications", Commands: []*ucli.Command{provider, application}}
 }
@@ -110,8 +114,8 @@ func titleOf(cmd *ucli.Command) string {
 	return cmd.String("name")
 }
 
-func faults() (s string) {
-	for i, f := range standin.ProviderFaults {
+func faults(list []standin.Fault) (s string) {
+	for i, f := range list {
 		if i > 0 {
 			s += ", "
 		}

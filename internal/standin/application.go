@@ -18,12 +18,14 @@ type Application struct {
 	EntityID    string // that of its metadata if empty
 	Gate        string // address of the gate's metadata as IdP
 	OnlyOwn     bool   // accept only sign-ins it started
+	Fault       string // of every request, unless the start says otherwise
 	Pair        *keys.Pair
 
 	mu       sync.Mutex
 	asked    map[string]saml.Sent
 	used     map[string]bool
 	sessions map[string]entry
+	stranger *keys.Pair
 }
 
 type entry struct {
@@ -32,8 +34,16 @@ type entry struct {
 	how        string
 }
 
-// Handler makes the program ready to serve.
-func (a *Application) Handler() http.Handler {
+// Handler makes the program ready to serve. It refuses a fault that it does not
+// know.
+func (a *Application) Handler() (http.Handler, error) {
+	if err := known(a.Fault, ApplicationFaults()); err != nil {
+		return nil, err
+	}
+	var err error
+	if a.stranger, err = LoadPair("", "a stranger"); err != nil {
+		return nil, err
+	}
 	a.asked, a.used, a.sessions = map[string]saml.Sent{}, map[string]bool{}, map[string]entry{}
 	if a.EntityID == "" {
 		a.EntityID = a.Base + "/metadata"
@@ -49,13 +59,13 @@ func (a *Application) Handler() http.Handler {
 		http.SetCookie(w, cookie(a.Name, ""))
 		http.Redirect(w, r, "/", http.StatusSeeOther)
 	})
-	return limitBody(mux)
+	return limitBody(mux), nil
 }
 
 func (a *Application) acs() string { return a.Base + "/acs" }
 
 func (a *Application) page(title string) page {
-	return page{Kind: "Stand-in application", Name: a.Name, Title: title, OnlyOwn: a.OnlyOwn, Metadata: a.Base + "/metadata", Gate: a.Gate}
+	return page{Kind: "Stand-in application", Name: a.Name, Title: title, OnlyOwn: a.OnlyOwn, Faults: ApplicationFaults(), Fault: a.Fault, Metadata: a.Base + "/metadata", Gate: a.Gate}
 }
 
 func (a *Application) home(w http.ResponseWriter, r *http.Request) {
@@ -76,7 +86,8 @@ func (a *Application) fail(w http.ResponseWriter, err error) {
 	show(w, http.StatusForbidden, "application.html", v)
 }
 
-// start sends an AuthnRequest to the gate, by ?binding=post or by Redirect.
+// start sends an AuthnRequest to the gate, by ?binding=post or by Redirect, with
+// ?fault=NAME a spoiled one.
 func (a *Application) start(w http.ResponseWriter, r *http.Request) {
 	m, err := fetchMetadata(r.Context(), a.Gate)
 	if err != nil {
@@ -95,7 +106,17 @@ func (a *Application) start(w http.ResponseWriter, r *http.Request) {
 	to, _ := idp.SSOBy(binding)
 	now := time.Now()
 	req := saml.AuthnRequest{ID: newID(), IssueInstant: now, Issuer: a.EntityID, ACS: a.acs(), ForceAuthn: r.URL.Query().Get("force") != ""}
-	out, err := saml.WriteAuthnRequest(req, to, r.URL.Query().Get("RelayState"), a.Pair)
+	q := ask{request: req, pair: a.Pair}
+	fault := r.URL.Query().Get("fault")
+	if !r.URL.Query().Has("fault") {
+		fault = a.Fault
+	}
+	for _, f := range applicationFaults {
+		if f.Name == fault {
+			f.spoil(a, &q)
+		}
+	}
+	out, err := q.write(to, r.URL.Query().Get("RelayState"))
 	if err != nil {
 		a.fail(w, err)
 		return

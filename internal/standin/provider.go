@@ -12,18 +12,6 @@ import (
 	"innergate.example/innergate/internal/core/saml"
 )
 
-// Fault is a way in which a stand-in can misbehave.
-type Fault struct{ Name, Text string }
-
-// ProviderFaults are the faults of a stand-in provider.
-var ProviderFaults = []Fault{
-	{"expired", "the assertion is an hour old"},
-	{"wrong-audience", "the assertion is for another audience"},
-	{"wrong-key", "the assertion is signed with a key nobody knows"},
-	{"unsigned", "nothing is signed"},
-	{"replay", "the answer before this one is sent again"},
-}
-
 // Provider is a stand-in identity provider.
 type Provider struct {
 	Name, Title string
@@ -56,7 +44,7 @@ type pending struct {
 // Handler makes the program ready to serve. It refuses a fault that it does not
 // know.
 func (p *Provider) Handler() (http.Handler, error) {
-	if err := knownFault(p.Fault); err != nil {
+	if err := known(p.Fault, ProviderFaults()); err != nil {
 		return nil, err
 	}
 	var err error
@@ -86,17 +74,8 @@ func (p *Provider) Handler() (http.Handler, error) {
 	return limitBody(mux), nil
 }
 
-func knownFault(name string) error {
-	for _, f := range ProviderFaults {
-		if f.Name == name || name == "" {
-			return nil
-		}
-	}
-	return fmt.Errorf("there is no fault %q; the faults are %s", name, near(ProviderFaults))
-}
-
 func (p *Provider) page(title string) page {
-	return page{Kind: "Stand-in provider", Name: p.Name, Title: title, Faults: ProviderFaults, Fault: p.Fault, People: p.People, Metadata: p.Base + "/metadata", Gate: p.Gate}
+	return page{Kind: "Stand-in provider", Name: p.Name, Title: title, Faults: ProviderFaults(), Fault: p.Fault, People: p.People, Metadata: p.Base + "/metadata", Gate: p.Gate}
 }
 
 func (p *Provider) session(r *http.Request) (login, bool) {
@@ -169,7 +148,7 @@ func (p *Provider) signIn(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	fault := r.PostFormValue("fault")
-	if err := knownFault(fault); err != nil {
+	if err := known(fault, ProviderFaults()); err != nil {
 		fault = ""
 	}
 	for _, person := range p.People {
@@ -214,27 +193,18 @@ func (p *Provider) answer(w http.ResponseWriter, r *http.Request, l login, ask p
 	if ask.request != nil {
 		a.InResponseTo, a.Destination = ask.request.ID, ask.request.ACS
 	}
-	protect := saml.Protection{Pair: p.Pair, Random: rand.Reader}
-	switch fault {
-	case "expired":
-		a.At = a.At.Add(-time.Hour)
-		a.AuthnInstant = a.At
-	case "wrong-audience":
-		a.Audience = "https://somebody-else.example/saml"
-	case "wrong-key":
-		protect.Pair = p.stranger
-	case "unsigned":
-		protect.Pair = nil
+	s := shot{answer: a, protect: saml.Protection{Pair: p.Pair, Random: rand.Reader}}
+	for _, f := range providerFaults {
+		if f.Name == fault {
+			f.spoil(p, &s)
+		}
 	}
-	octets, err := saml.WriteResponse(a, protect)
+	octets, err := s.write()
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
 	}
 	p.mu.Lock()
-	if fault == "replay" && p.last != nil {
-		octets = p.last
-	}
 	p.last = octets
 	p.mu.Unlock()
 	out := saml.ToPOST(a.Destination, "SAMLResponse", octets, ask.relayState)

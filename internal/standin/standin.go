@@ -19,7 +19,6 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/keys"
@@ -163,12 +162,4 @@ func limitBody(next http.Handler) http.Handler {
 		r.Body = http.MaxBytesReader(w, r.Body, 4<<20)
 		next.ServeHTTP(w, r)
 	})
-}
-
-func near(words []Fault) string {
-	names := make([]string, len(words))
-	for i, f := range words {
-		names[i] = f.Name
-	}
-	return strings.Join(names, ", ")
 }

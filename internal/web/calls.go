@@ -167,7 +167,7 @@ func (s *server) providerCalls(a huma.API) {
 		return &body[api.Sheet]{s.sheet(in.Name, g.Snapshot().SheetForProvider(p))}, nil
 	})
 	huma.Register(a, op("PUT", "/providers/{name}/settings", "change-provider", "Replace the settings of a provider"), func(ctx context.Context, in *struct {
-		named
+		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.ProviderChange
 	}) (*body[api.Provider], error) {
 		p, err := g.ChangeProvider(ctx, who(ctx), in.Name, in.Body.Revision, in.Body.Settings)
@@ -214,7 +214,7 @@ func (s *server) applicationCalls(a huma.API) {
 		return &body[api.Sheet]{s.sheet(in.Name, g.Snapshot().SheetForApplication(app))}, nil
 	})
 	huma.Register(a, op("PUT", "/applications/{name}/settings", "change-application", "Replace the settings of an application"), func(ctx context.Context, in *struct {
-		named
+		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.ApplicationChange
 	}) (*body[api.Application], error) {
 		app, err := g.ChangeApplication(ctx, who(ctx), in.Name, in.Body.Revision, in.Body.Settings)

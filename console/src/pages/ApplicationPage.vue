@@ -9,13 +9,17 @@ import FactList from '../components/FactList.vue'
 import ProblemBox from '../components/ProblemBox.vue'
 import ShortLanes from '../components/ShortLanes.vue'
 import { useLoad } from '../composables/load'
+import { applicationFields } from '../composables/settings'
+import SettingsDrawer from '../components/SettingsDrawer.vue'
 import { local, short } from '../composables/words'
 
 const props = defineProps<{ name: string }>()
 const router = useRouter()
 const failed = ref<Problem>()
 const params = computed(() => ({ path: { name: props.name } }))
-const { data, problem } = useLoad(
+const editing = ref(false)
+const { data: providers } = useLoad(() => take(api.GET('/api/v1/providers', { params: { query: { limit: 20000 } } })))
+const { data, problem, load } = useLoad(
   async () => {
     const [it, sheet] = await Promise.all([take(api.GET('/api/v1/applications/{name}', { params: params.value })), take(api.GET('/api/v1/applications/{name}/exchange', { params: params.value }))])
     return { it, sheet }
@@ -27,14 +31,28 @@ const facts = computed(() => {
   if (!it) return []
   return [
     { label: 'Entity ID', value: it.entityId, also: ['SP entity ID', 'audience', 'identifier'] },
-    { label: 'Provider', value: it.provider || 'decided by the routing', plain: true },
-    ...(it.ownStart ? [{ label: 'Its own start', value: it.ownStart, hint: 'it accepts only sign-ins it started' }] : []),
     ...(it.endpoints ?? []).map((e) => ({ label: short(e.binding), value: e.location, hint: e.use })),
     ...(it.nameIdFormats ?? []).map((f) => ({ label: 'NameID format', value: f })),
     { label: 'Metadata from', value: it.source, plain: it.source === 'document' },
     { label: 'Added', value: local(it.added), plain: true },
   ]
 })
+
+const fields = computed(() => applicationFields(providers.value?.items ?? []))
+/** The settings that say something, as facts. */
+const decided = computed(() =>
+  fields.value.flatMap((f) => {
+    const v = (data.value?.it.settings as Record<string, unknown> | undefined)?.[f.name]
+    if (f.name === 'title' || v === '' || v === false || v === undefined) return []
+    return [{ label: f.label, value: f.kind === 'switch' ? 'yes' : (f.choices?.find((c) => c.value === v)?.label ?? String(v)), plain: true }]
+  }),
+)
+
+async function save(settings: Record<string, unknown>) {
+  const it = data.value!.it
+  await take(api.PUT('/api/v1/applications/{name}/settings', { params: params.value, body: { revision: it.revision, settings: settings as typeof it.settings } }))
+  await load()
+}
 
 async function remove() {
   try {
@@ -57,16 +75,20 @@ async function remove() {
     <div class="head">
       <div>
         <h1>{{ data.it.title }}</h1>
-        <p><code>{{ data.it.name }}</code> · {{ data.it.protocol.toUpperCase() }} application · revision {{ data.it.revision }}</p>
+        <p><code>{{ data.it.name }}</code> · {{ data.it.protocol.toUpperCase() }} application · revision {{ data.it.revision }} · <strong :class="data.it.settings.enabled ? 'passed' : 'waiting'">{{ data.it.settings.enabled ? 'enabled' : 'switched off' }}</strong></p>
       </div>
       <div class="tools">
         <a :href="data.it.open" target="_blank" rel="noopener"><el-button>Try it</el-button></a>
         <router-link :to="{ path: '/watch/traces', query: { application: data.it.name } }"><el-button>Traces</el-button></router-link>
+        <el-button @click="editing = true">Settings</el-button>
         <el-button type="danger" plain @click="remove">Remove</el-button>
       </div>
     </div>
     <ShortLanes :application="data.it.title" :provider="data.it.provider || 'decided by the routing'" :provider-path="data.it.provider ? `/connect/providers/${data.it.provider}` : undefined" :only-own="!!data.it.ownStart" />
     <ExchangeSheet :sheet="data.sheet" :file="`innergate-for-${data.it.name}`" side="application" />
+    <h2>Settings</h2>
+    <FactList :facts="decided" />
+    <SettingsDrawer v-model="editing" :title="`Settings of ${data.it.title}`" :fields="fields" :settings="data.it.settings as unknown as Record<string, unknown>" :save="save" />
     <h2>What the gate knows of the application</h2>
     <FactList :facts="facts" />
     <template v-for="(c, i) in data.it.certificates ?? []" :key="i">

@@ -65,7 +65,7 @@ func (s *Snapshot) SheetForApplication(a *Application) Sheet {
 			{"Entity ID", s.Gate.IDP.EntityID, []string{"IdP entity ID", "issuer"}, "compared letter by letter with Issuer"},
 			{"Single sign-on service", s.Gate.IDP.Address, []string{"SSO URL", "sign-in address", "login URL"}, "the same address for both bindings"},
 			{"Binding", saml.BindingRedirect, []string{"HTTP-Redirect"}, "HTTP-POST is taken as well"},
-			{"Signed", "assertion", []string{"assertion signature"}, "RSA-SHA256 with the certificate below"},
+			{"Signed", signed(a.Sign), []string{"assertion signature", "response signature"}, "RSA-SHA256 with the certificate below"},
 			open,
 		},
 	}
@@ -74,4 +74,14 @@ func (s *Snapshot) SheetForApplication(a *Application) Sheet {
 // IDPFace is the gate as identity provider, for its metadata.
 func (s *Snapshot) IDPFace() saml.IDPFace {
 	return saml.IDPFace{EntityID: s.Gate.IDP.EntityID, SSO: s.Gate.IDP.Address, Keys: certificates(s.Gate.IDPKeys)}
+}
+
+func signed(what string) string {
+	switch what {
+	case SignResponse:
+		return "Response"
+	case SignBoth:
+		return "assertion and Response"
+	}
+	return "assertion"
 }

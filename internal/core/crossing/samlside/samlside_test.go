@@ -193,7 +193,7 @@ func TestApplicationHears(t *testing.T) {
 	require.True(t, finding.Is(err, finding.NameIDPolicyUnmet))
 	for code, status := range map[finding.Code]string{
 		finding.NameIDPolicyUnmet: saml.StatusInvalidNameIDPolicy, finding.PassiveImpossible: saml.StatusNoPassive,
-		finding.ResponseStatus: saml.StatusAuthnFailed, finding.ProxyForbidden: saml.StatusRequestDenied,
+		finding.ScopingUnmet: saml.StatusProxyCountExceeded, finding.ResponseStatus: saml.StatusAuthnFailed, finding.ProxyForbidden: saml.StatusRequestDenied,
 	} {
 		d, tell, err := w.side.Application.Refuse(&w.gate, w.app, reply, finding.New(code), crossing.Fresh{Message: "_m"}, now)
 		require.NoError(t, err)

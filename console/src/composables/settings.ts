@@ -1,0 +1,38 @@
+import type { Field } from '../components/SettingsDrawer.vue'
+
+const about: Field[] = [
+  { name: 'title', label: 'Title', kind: 'text' },
+  { name: 'description', label: 'Description', kind: 'long' },
+  { name: 'owner', label: 'Owner', kind: 'text', hint: 'who answers for it here' },
+  { name: 'contact', label: 'Contact', kind: 'text', hint: 'whom to ask on the other side' },
+  { name: 'notes', label: 'Notes', kind: 'long', hint: 'why it is set up so' },
+]
+
+export const providerFields: Field[] = [
+  { name: 'enabled', label: 'Enabled', kind: 'switch', hint: 'people are sent to it, and its answers are taken' },
+  ...about,
+  { name: 'requestBinding', label: 'Requests are sent by', kind: 'choice', choices: [{ value: '', label: 'Redirect if possible' }, { value: 'redirect', label: 'Redirect' }, { value: 'post', label: 'POST' }] },
+  { name: 'signRequests', label: 'Sign requests, even if its metadata does not want it', kind: 'switch' },
+  { name: 'requireSignedAssertion', label: 'Demand that the assertion itself is signed', kind: 'switch', hint: 'a signature on the Response alone is not enough then' },
+  { name: 'allowUnsolicited', label: 'Accept answers that nobody asked for', kind: 'switch', hint: 'people may start at the provider' },
+  { name: 'strictCertificates', label: 'Refuse certificates past their date', kind: 'switch', hint: 'otherwise trust is by key, and the date only warns' },
+  { name: 'allowSHA1', label: 'Exception: accept SHA-1', kind: 'switch', hint: 'leaves a warning in every trace' },
+  { name: 'allowCBC', label: 'Exception: accept AES-CBC outside a signed Response', kind: 'switch' },
+]
+
+export const applicationFields = (providers: { name: string; title: string }[]): Field[] => [
+  { name: 'enabled', label: 'Enabled', kind: 'switch', hint: 'people may pass to it' },
+  ...about,
+  { name: 'provider', label: 'Provider', kind: 'choice', choices: [{ value: '', label: 'decided by the routing' }, ...providers.map((p) => ({ value: p.name, label: p.title }))] },
+  { name: 'ownStart', label: 'Its own start address', kind: 'text', hint: 'if it accepts only sign-ins it started' },
+  { name: 'nameIdFormat', label: 'NameID format', kind: 'choice', hint: 'where its request leaves it open', choices: [
+    { value: '', label: 'as the provider gave it' },
+    { value: 'urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress', label: 'emailAddress' },
+    { value: 'urn:oasis:names:tc:SAML:2.0:nameid-format:persistent', label: 'persistent, another one for each application' },
+    { value: 'urn:oasis:names:tc:SAML:2.0:nameid-format:transient', label: 'transient' },
+    { value: 'urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified', label: 'unspecified' }] },
+  { name: 'sign', label: 'Signed is', kind: 'choice', choices: [{ value: '', label: 'the assertion' }, { value: 'response', label: 'the Response' }, { value: 'both', label: 'both' }] },
+  { name: 'encrypt', label: 'Encrypt the assertion', kind: 'switch', hint: 'with the key for encryption in its metadata' },
+  { name: 'requireSignedRequests', label: 'Demand signed requests, even if its metadata allows others', kind: 'switch' },
+  { name: 'allowSHA1', label: 'Exception: accept SHA-1', kind: 'switch', hint: 'leaves a warning in every trace' },
+]
