@@ -77,6 +77,12 @@ func TestCommandLine(t *testing.T) {
 		{"makes a token", "", "token add nightly", 0, []string{"igt_"}, []string{"only time"}},
 		{"lists tokens without secrets", "", "token list", 0, []string{"nightly", "token demo-"}, nil},
 		{"removes a token", "", "token remove nightly", 0, []string{"removed nightly"}, nil},
+		{"adds an owner", "another long password", "owner add second --password-file -", 0, []string{"added second"}, nil},
+		{"refuses a short password", "short", "owner add third --password-file -", 1, nil, []string{"password:", "at least 12"}},
+		{"changes a password", "yet another password", "owner password second --password-file -", 0, []string{"changed the password of second"}, nil},
+		{"lists owners", "", "owner list", 0, []string{"second", "signal-box"}, nil},
+		{"removes an owner", "", "owner remove second", 0, []string{"removed second"}, nil},
+		{"keeps the last owner", "", "owner remove signal-box", 1, nil, []string{"last owner", "add another owner first"}},
 		{"shows the gate", "", "gate show", 0, []string{shared.Base + "/saml/idp"}, nil},
 		{"refuses a trace that is unknown", "", "trace show AAAAA-AAAAA", 1, nil, []string{"no trace"}},
 	} {

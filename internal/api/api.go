@@ -187,6 +187,12 @@ type Token struct {
 	Secret string    `json:"secret,omitempty"`
 }
 
+// Owner is somebody who may sign in to the console.
+type Owner struct {
+	Username string    `json:"username"`
+	Added    time.Time `json:"added"`
+}
+
 // About is what the gate says of itself.
 type About struct {
 	Base        string `json:"base"`

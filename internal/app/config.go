@@ -7,7 +7,9 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -19,14 +21,27 @@ import (
 
 // Config is the configuration file of innergate serve.
 type Config struct {
-	Base      string      `yaml:"base"`      // public base address
-	Listen    string      `yaml:"listen"`    // address and port, default 127.0.0.1:8400
-	Data      string      `yaml:"data"`      // data directory
-	SealKey   string      `yaml:"sealKey"`   // file of the sealing key, outside the data directory
-	ClockSkew string      `yaml:"clockSkew"` // allowed difference of clocks, default 60s
-	TLS       TLSConfig   `yaml:"tls"`
-	Log       LogConfig   `yaml:"log"`
-	Fetch     FetchConfig `yaml:"fetch"`
+	Base      string        `yaml:"base"`      // public base address
+	Listen    string        `yaml:"listen"`    // address and port, default 127.0.0.1:8400
+	Data      string        `yaml:"data"`      // data directory
+	SealKey   string        `yaml:"sealKey"`   // file of the sealing key, outside the data directory
+	ClockSkew string        `yaml:"clockSkew"` // allowed difference of clocks, default 60s
+	TLS       TLSConfig     `yaml:"tls"`
+	Log       LogConfig     `yaml:"log"`
+	Fetch     FetchConfig   `yaml:"fetch"`
+	Traces    TraceConfig   `yaml:"traces"`
+	Metrics   MetricsConfig `yaml:"metrics"`
+}
+
+// TraceConfig says how long traces are kept.
+type TraceConfig struct {
+	Keep int `yaml:"keep"` // so many at most, the newest
+	Days int `yaml:"days"` // and none that is older; 0 for no limit
+}
+
+// MetricsConfig says who may read /metrics without an API token.
+type MetricsConfig struct {
+	AllowNetworks []string `yaml:"allowNetworks"`
 }
 
 // TLSConfig names the files of a certificate; without them the gate speaks http
@@ -54,12 +69,16 @@ type ConfigError struct{ What, Do string }
 // Error gives both.
 func (e *ConfigError) Error() string { return e.What + "\n" + e.Do }
 
-// LoadConfig reads a configuration file. Relative paths in it are relative to
-// the file.
-func LoadConfig(path string) (*Config, error) {
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return nil, &ConfigError{"the configuration file cannot be read: " + err.Error(), "Give an existing file with --config; docs/configuration.md has an example."}
+// LoadConfig reads a configuration file, then settings from the environment,
+// which go first. Relative paths in the file are relative to it. Without a file
+// (path "") everything comes from the environment.
+func LoadConfig(path string, environ []string) (*Config, error) {
+	var text []byte
+	if path != "" {
+		var err error
+		if text, err = os.ReadFile(path); err != nil {
+			return nil, &ConfigError{"the configuration file cannot be read: " + err.Error(), "Give an existing file with --config; docs/configuration.md has an example."}
+		}
 	}
 	var given map[string]any
 	if err := yaml.Unmarshal(text, &given); err != nil {
@@ -68,9 +87,11 @@ func LoadConfig(path string) (*Config, error) {
 	if err := knownKeys(given, reflect.TypeFor[Config](), ""); err != nil {
 		return nil, err
 	}
-	c := &Config{Listen: "127.0.0.1:8400", ClockSkew: "60s"}
-	if err := yaml.Unmarshal(text, c); err != nil {
-		return nil, &ConfigError{path + ": " + firstLine(err), "Give the key a value of its kind; docs/configuration.md lists them."}
+	c := &Config{Listen: "127.0.0.1:8400", ClockSkew: "60s", Traces: TraceConfig{Keep: 10000, Days: 30}, Metrics: MetricsConfig{AllowNetworks: []string{"127.0.0.0/8", "::1/128"}}}
+	if len(given) > 0 { // an empty document would empty the defaults
+		if err := yaml.Unmarshal(text, c); err != nil {
+			return nil, &ConfigError{path + ": " + firstLine(err), "Give the key a value of its kind; docs/configuration.md lists them."}
+		}
 	}
 	dir := filepath.Dir(path)
 	for _, p := range []*string{&c.Data, &c.SealKey, &c.TLS.Certificate, &c.TLS.Key} {
@@ -78,8 +99,68 @@ func LoadConfig(path string) (*Config, error) {
 			*p = filepath.Join(dir, *p)
 		}
 	}
+	if err := fromEnvironment(c, environ); err != nil {
+		return nil, err
+	}
 	return c, c.check()
 }
+
+// fromEnvironment takes settings from variables: the key log.level is
+// INNERGATE_LOG_LEVEL. Lists are separated by commas.
+func fromEnvironment(c *Config, environ []string) error {
+	known := map[string]reflect.Value{}
+	var names []string
+	var walk func(v reflect.Value, prefix string)
+	walk = func(v reflect.Value, prefix string) {
+		for i := range v.NumField() {
+			name := prefix + "_" + strings.ToUpper(wordEnd.ReplaceAllString(v.Type().Field(i).Tag.Get("yaml"), "${1}_${2}"))
+			if v.Field(i).Kind() == reflect.Struct {
+				walk(v.Field(i), name)
+				continue
+			}
+			known[name], names = v.Field(i), append(names, name)
+		}
+	}
+	walk(reflect.ValueOf(c).Elem(), "INNERGATE")
+	for _, entry := range environ {
+		name, value, _ := strings.Cut(entry, "=")
+		if !strings.HasPrefix(name, "INNERGATE_") || slices.Contains(clientVariables, name) {
+			continue
+		}
+		f, ok := known[name]
+		if !ok {
+			do := "The variables are " + strings.Join(names, ", ") + "."
+			if near := nearword.Of(name, names); near != "" {
+				do = fmt.Sprintf("Did you mean %s? ", near) + do
+			}
+			return &ConfigError{"the environment has an unknown variable " + name, do}
+		}
+		var err error
+		switch f.Kind() {
+		case reflect.Bool:
+			var b bool
+			b, err = strconv.ParseBool(value)
+			f.SetBool(b)
+		case reflect.Int:
+			var n int
+			n, err = strconv.Atoi(value)
+			f.SetInt(int64(n))
+		case reflect.Slice:
+			f.Set(reflect.ValueOf(strings.FieldsFunc(value, func(r rune) bool { return r == ',' || r == ' ' })))
+		default:
+			f.SetString(value)
+		}
+		if err != nil {
+			return &ConfigError{fmt.Sprintf("%s is %q", name, value), "Give the variable a value of its kind; docs/configuration.md lists them."}
+		}
+	}
+	return nil
+}
+
+var wordEnd = regexp.MustCompile(`([a-z])([A-Z])`)
+
+// clientVariables are read by the command-line client, and by the tests.
+var clientVariables = []string{"INNERGATE_URL", "INNERGATE_TOKEN", "INNERGATE_BIN", "INNERGATE_SHOTS"}
 
 func firstLine(err error) string {
 	line, _, _ := strings.Cut(err.Error(), "\n")
@@ -114,9 +195,9 @@ func knownKeys(given map[string]any, t reflect.Type, prefix string) error {
 }
 
 func (c *Config) check() error {
-	for key, value := range map[string]string{"base": c.Base, "data": c.Data, "sealKey": c.SealKey} {
-		if value == "" {
-			return &ConfigError{fmt.Sprintf("the configuration lacks the key %q", key), "Set it; docs/configuration.md says what to."}
+	for _, required := range [][2]string{{"base", c.Base}, {"data", c.Data}, {"sealKey", c.SealKey}} {
+		if required[1] == "" {
+			return &ConfigError{fmt.Sprintf("the configuration lacks the key %q", required[0]), "Set it; docs/configuration.md says what to."}
 		}
 	}
 	if _, err := gate.ParseBase(c.Base); err != nil {
@@ -137,7 +218,13 @@ func (c *Config) check() error {
 	if _, err := c.skew(); err != nil {
 		return &ConfigError{fmt.Sprintf("clockSkew is %q", c.ClockSkew), "Give a duration of at most 5m, like 60s."}
 	}
-	_, err := c.networks()
+	if c.Traces.Keep < 1 || c.Traces.Days < 0 {
+		return &ConfigError{"traces.keep or traces.days is too small", "Keep at least one trace; 0 days means no limit by age."}
+	}
+	if _, err := networks("metrics.allowNetworks", c.Metrics.AllowNetworks); err != nil {
+		return err
+	}
+	_, err := networks("fetch.allowNetworks", c.Fetch.AllowNetworks)
 	return err
 }
 
@@ -149,12 +236,12 @@ func (c *Config) skew() (time.Duration, error) {
 	return d, err
 }
 
-func (c *Config) networks() ([]netip.Prefix, error) {
+func networks(key string, given []string) ([]netip.Prefix, error) {
 	var out []netip.Prefix
-	for _, s := range c.Fetch.AllowNetworks {
+	for _, s := range given {
 		p, err := netip.ParsePrefix(s)
 		if err != nil {
-			return nil, &ConfigError{fmt.Sprintf("fetch.allowNetworks has %q, which is no network", s), "Write networks like 10.0.0.0/8 or fd00::/8."}
+			return nil, &ConfigError{fmt.Sprintf("%s has %q, which is no network", key, s), "Write networks like 10.0.0.0/8 or fd00::/8."}
 		}
 		out = append(out, p.Masked())
 	}

@@ -19,6 +19,7 @@ import (
 	"innergate.example/innergate/demo"
 	"innergate.example/innergate/internal/gate"
 	"innergate.example/innergate/internal/standin"
+	"innergate.example/innergate/internal/store"
 )
 
 type scenario struct {
@@ -119,7 +120,7 @@ func Demo(ctx context.Context, o DemoOptions) (err error) {
 	}
 	base := "http://" + ln.Addr().String()
 	s, err := startService(ctx, serviceOptions{base: base, data: filepath.Join(o.Data, "data"), sealKey: filepath.Join(o.Data, "seal.key"),
-		skew: time.Minute, allowHTTP: true, networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}, log: o.Log}, ln)
+		skew: time.Minute, allowHTTP: true, traces: store.TraceLimits{Keep: 10000}, metrics: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}, log: o.Log}, ln)
 	if err != nil {
 		return errors.Join(err, ln.Close())
 	}
@@ -201,7 +202,7 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 		return err
 	}
 	if !has {
-		if err := g.AddOwner(ctx, sc.Owner.Username, sc.Owner.Password); err != nil {
+		if err := g.AddOwner(ctx, "demo", sc.Owner.Username, sc.Owner.Password); err != nil {
 			return err
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"os"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -35,13 +36,15 @@ type serviceOptions struct {
 	base, data, sealKey string
 	skew                time.Duration
 	networks            []netip.Prefix
+	metrics             []netip.Prefix
+	traces              store.TraceLimits
 	allowHTTP           bool
 	log                 *slog.Logger
 }
 
 // startService opens the store and serves on a listener.
 func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*service, error) {
-	st, err := store.Open(o.data, o.sealKey, o.log)
+	st, err := store.Open(o.data, o.sealKey, o.traces, o.log)
 	if err != nil {
 		return nil, err
 	}
@@ -49,7 +52,7 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 	if err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
-	s := &service{gate: g, store: st, log: o.log, failed: make(chan error, 1), web: web.New(web.Options{Gate: g, Log: o.log, Version: Version})}
+	s := &service{gate: g, store: st, log: o.log, failed: make(chan error, 1), web: web.New(web.Options{Gate: g, Log: o.log, Version: Version, MetricsNetworks: o.metrics})}
 	go func() { s.failed <- s.web.Listener(ln, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	return s, nil
 }
@@ -83,7 +86,7 @@ func listen(address string) (net.Listener, error) {
 
 // Serve runs the real service until the context ends.
 func Serve(ctx context.Context, path string) error {
-	c, err := LoadConfig(path)
+	c, err := LoadConfig(path, os.Environ())
 	if err != nil {
 		return err
 	}
@@ -91,7 +94,11 @@ func Serve(ctx context.Context, path string) error {
 	if err != nil {
 		return err
 	}
-	networks, err := c.networks()
+	fetchFrom, err := networks("fetch.allowNetworks", c.Fetch.AllowNetworks)
+	if err != nil {
+		return err
+	}
+	metrics, err := networks("metrics.allowNetworks", c.Metrics.AllowNetworks)
 	if err != nil {
 		return err
 	}
@@ -107,7 +114,7 @@ func Serve(ctx context.Context, path string) error {
 		ln = tls.NewListener(ln, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
 	}
 	log := c.logger()
-	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew, networks: networks,
+	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew, networks: fetchFrom, metrics: metrics, traces: store.TraceLimits{Keep: c.Traces.Keep, Age: time.Duration(c.Traces.Days) * 24 * time.Hour},
 		allowHTTP: c.Fetch.AllowHTTP, log: log}, ln)
 	if err != nil {
 		return errors.Join(err, ln.Close())

@@ -272,6 +272,60 @@ func (e *environment) exchange(get func(context.Context, *client.Client, string)
 	})}
 }
 
+// password reads a password from a file or standard input, never from the
+// command line, where others could see it.
+func (e *environment) password(cmd *ucli.Command) (string, error) {
+	if cmd.String("password-file") == "" {
+		return "", &usageError{"--password-file is missing", "Give a file that holds the password, or - for standard input."}
+	}
+	text, _, err := e.readDocument(cmd.String("password-file"))
+	return string(trim(text)), err
+}
+
+func (e *environment) owners() *ucli.Command {
+	name := []string{"USERNAME"}
+	file := &ucli.StringFlag{Name: "password-file", Usage: "file with the password, - for standard input"}
+	say := func(what string, do func(ctx context.Context, c *client.Client, name, password string) error, secret bool) ucli.ActionFunc {
+		return e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+			password := ""
+			if secret {
+				var err error
+				if password, err = e.password(cmd); err != nil {
+					return err
+				}
+			}
+			if err := do(ctx, c, args[0], password); err != nil {
+				return err
+			}
+			fmt.Fprintln(e.out, what+" "+args[0])
+			return nil
+		})
+	}
+	return &ucli.Command{Name: "owner", Usage: "who may sign in to the console", Commands: []*ucli.Command{
+		{Name: "add", Usage: "add an owner", ArgsUsage: "USERNAME", Flags: []ucli.Flag{file}, Action: say("added", func(ctx context.Context, c *client.Client, name, password string) error {
+			_, err := c.AddOwner(ctx, name, password)
+			return err
+		}, true)},
+		{Name: "list", Usage: "list owners", Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+			l, err := c.Owners(ctx)
+			if err != nil {
+				return err
+			}
+			return e.print(cmd, l.Items, func(w io.Writer) {
+				rows := [][]string{}
+				for _, o := range l.Items {
+					rows = append(rows, []string{o.Username, local(o.Added)})
+				}
+				e.table(w, []string{"user name", "added"}, nil, rows, "No owner yet. Open the set-up link that the gate prints when it starts.")
+			})
+		})},
+		{Name: "password", Usage: "give an owner a new password", ArgsUsage: "USERNAME", Flags: []ucli.Flag{file}, Action: say("changed the password of", func(ctx context.Context, c *client.Client, name, password string) error {
+			return c.SetPassword(ctx, name, password)
+		}, true)},
+		{Name: "remove", Usage: "remove an owner", ArgsUsage: "USERNAME", Action: say("removed", func(ctx context.Context, c *client.Client, name, _ string) error { return c.RemoveOwner(ctx, name) }, false)},
+	}}
+}
+
 func (e *environment) tokens() *ucli.Command {
 	name := []string{"NAME"}
 	return &ucli.Command{Name: "token", Usage: "API tokens", Commands: []*ucli.Command{

@@ -24,13 +24,10 @@ import (
 
 func (e *environment) serve() *ucli.Command {
 	return &ucli.Command{Name: "serve", Usage: "run the service", Flags: []ucli.Flag{
-		&ucli.StringFlag{Name: "config", Usage: "configuration file"},
+		&ucli.StringFlag{Name: "config", Usage: "configuration file; without it, everything comes from the environment"},
 	}, Action: func(ctx context.Context, cmd *ucli.Command) error {
 		if _, err := names(cmd); err != nil {
 			return err
-		}
-		if cmd.String("config") == "" {
-			return &usageError{"--config is missing", "Give the configuration file; docs/configuration.md has an example."}
 		}
 		return app.Serve(ctx, cmd.String("config"))
 	}}

@@ -191,6 +191,26 @@ func (c *Client) Trace(ctx context.Context, id string) (api.Trace, error) {
 	return get[api.Trace](ctx, c, "/traces/"+url.PathEscape(id))
 }
 
+// Owners lists owners.
+func (c *Client) Owners(ctx context.Context) (api.List[api.Owner], error) {
+	return get[api.List[api.Owner]](ctx, c, "/owners")
+}
+
+// AddOwner adds an owner.
+func (c *Client) AddOwner(ctx context.Context, username, password string) (api.Owner, error) {
+	return post[api.Owner](ctx, c, "/owners", map[string]string{"username": username, "password": password})
+}
+
+// SetPassword gives an owner a new password.
+func (c *Client) SetPassword(ctx context.Context, username, password string) error {
+	return c.call(ctx, http.MethodPut, "/owners/"+url.PathEscape(username)+"/password", map[string]string{"password": password}, nil)
+}
+
+// RemoveOwner removes an owner.
+func (c *Client) RemoveOwner(ctx context.Context, username string) error {
+	return c.call(ctx, http.MethodDelete, "/owners/"+url.PathEscape(username), nil, nil)
+}
+
 // Tokens lists API tokens.
 func (c *Client) Tokens(ctx context.Context) (api.List[api.Token], error) {
 	return get[api.List[api.Token]](ctx, c, "/tokens")

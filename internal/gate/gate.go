@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/base32"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/netip"
@@ -48,6 +49,7 @@ type Gate struct {
 	sessions  *sessions
 	hashing   chan struct{} // slow password hashes at a time
 	tries     *limiter
+	metrics   *metrics
 	ctx       context.Context
 	stop      context.CancelFunc
 	swept     sync.WaitGroup
@@ -75,7 +77,7 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 	if o.Skew < 0 || o.Skew > 5*time.Minute {
 		return nil, fmt.Errorf("the clock skew %s is not allowed; use 0 to 5m", o.Skew)
 	}
-	g := &Gate{base: base, store: o.Store, log: o.Log, now: o.Now, hashing: make(chan struct{}, 2), tries: newLimiter(),
+	g := &Gate{base: base, store: o.Store, log: o.Log, now: o.Now, hashing: make(chan struct{}, 2), tries: newLimiter(), metrics: newMetrics(),
 		protocols: crossing.Protocols{federation.ProtocolSAML: samlside.Protocol()},
 		fetch:     newFetcher(o.AllowNetworks, o.AllowHTTP), sessions: newSessions()}
 	self := federation.Gate{Base: base, Skew: o.Skew, IDP: federation.Face{Address: base + "/saml/idp/sso"}}
@@ -125,7 +127,7 @@ func (g *Gate) sweep() {
 			g.crossings.sweep(g.now())
 			g.sessions.sweep(g.now())
 			g.tries.sweep(g.now())
-			if err := g.store.Sweep(g.ctx, g.now()); err != nil && g.ctx.Err() == nil {
+			if err := errors.Join(g.store.Sweep(g.ctx, g.now()), g.store.Traces.Prune(g.ctx)); err != nil && g.ctx.Err() == nil {
 				g.log.Error("sweeping failed", "error", err)
 			}
 		}

@@ -42,7 +42,7 @@ func newRig(t *testing.T) *rig { return newRigFor(t) }
 func newRigFor(t testing.TB) *rig {
 	dir := t.TempDir()
 	log := slog.New(slog.DiscardHandler)
-	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), log)
+	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), store.TraceLimits{Keep: 100}, log)
 	require.NoError(t, err)
 	r := &rig{t: t, st: st, time: time.Now()}
 	r.Gate, err = New(ctx, Options{Base: "https://gate.example", Store: st, Log: log, Skew: time.Minute, Now: func() time.Time { return r.time }})
@@ -340,10 +340,10 @@ func TestFetcher(t *testing.T) {
 
 func TestOperators(t *testing.T) {
 	r := newRig(t)
-	require.NoError(t, r.AddOwner(ctx, "first", "a long enough password"))
-	require.Error(t, r.AddOwner(ctx, "first", "a long enough password"))
+	require.NoError(t, r.AddOwner(ctx, "test", "first", "a long enough password"))
+	require.Error(t, r.AddOwner(ctx, "test", "first", "a long enough password"))
 	var fe *FieldError
-	require.ErrorAs(t, r.AddOwner(ctx, "second", "short"), &fe)
+	require.ErrorAs(t, r.AddOwner(ctx, "test", "second", "short"), &fe)
 	require.Equal(t, "password", fe.Field)
 	token, err := r.SignIn(ctx, "first", "a long enough password", "192.0.2.1")
 	require.NoError(t, err)
@@ -403,7 +403,7 @@ func TestRestartKeepsEntityIDsAndKeys(t *testing.T) {
 	log := slog.New(slog.DiscardHandler)
 	var entityID, fingerprint string
 	for _, base := range []string{"https://old.example", "https://new.example"} {
-		st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "key"), log)
+		st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "key"), store.TraceLimits{Keep: 100}, log)
 		require.NoError(t, err)
 		g, err := New(ctx, Options{Base: base, Store: st, Log: log})
 		require.NoError(t, err)

@@ -138,7 +138,7 @@ func (g *Gate) SetUp(ctx context.Context, token, username, password string) erro
 		if gone.RowsAffected != 1 {
 			return field("token", errors.New("this set-up link is used up or was replaced; restart the gate for a new one"))
 		}
-		return g.addOwner(tx, username, hash)
+		return g.addOwner(tx, "set-up link", username, hash)
 	})
 }
 
@@ -152,7 +152,7 @@ func checkOwner(username, password string) error {
 	return nil
 }
 
-func (g *Gate) addOwner(tx *gorm.DB, username, hash string) error {
+func (g *Gate) addOwner(tx *gorm.DB, who, username, hash string) error {
 	err := tx.Create(&store.OwnerRow{Username: username, Password: hash, Added: g.now().UTC()}).Error
 	if store.IsTaken(err) {
 		return field("username", fmt.Errorf("the owner %q exists already; choose another name", username))
@@ -160,16 +160,79 @@ func (g *Gate) addOwner(tx *gorm.DB, username, hash string) error {
 	if err != nil {
 		return err
 	}
-	return tx.Create(g.history(username, "owner", username, "added", 1, nil)).Error
+	return tx.Create(g.history(who, "owner", username, "added", 1, nil)).Error
 }
 
-// AddOwner makes an owner without a set-up link; the demo does.
-func (g *Gate) AddOwner(ctx context.Context, username, password string) error {
+// AddOwner makes another owner.
+func (g *Gate) AddOwner(ctx context.Context, who, username, password string) error {
 	if err := checkOwner(username, password); err != nil {
 		return err
 	}
 	hash := g.hashPassword(password)
-	return g.store.Write(ctx, func(tx *gorm.DB) error { return g.addOwner(tx, username, hash) })
+	return g.store.Write(ctx, func(tx *gorm.DB) error { return g.addOwner(tx, who, username, hash) })
+}
+
+// Owner is an operator who signs in to the console with a password.
+type Owner struct {
+	Username string
+	Added    time.Time
+}
+
+// Owners lists the owners.
+func (g *Gate) Owners(ctx context.Context) ([]Owner, error) {
+	var rows []store.OwnerRow
+	err := g.store.Read.WithContext(ctx).Order("username").Find(&rows).Error
+	out := make([]Owner, len(rows))
+	for i, r := range rows {
+		out[i] = Owner{r.Username, r.Added}
+	}
+	return out, err
+}
+
+// SetPassword gives an owner a new password and ends their console sessions.
+func (g *Gate) SetPassword(ctx context.Context, who, username, password string) error {
+	if err := checkOwner(username, password); err != nil {
+		return err
+	}
+	hash := g.hashPassword(password)
+	return g.store.Write(ctx, func(tx *gorm.DB) error {
+		set := tx.Model(&store.OwnerRow{}).Where("username = ?", username).Update("password", hash)
+		if set.Error != nil {
+			return set.Error
+		}
+		if set.RowsAffected == 0 {
+			return &NotFoundError{Kind: "owner", Name: username}
+		}
+		if err := tx.Where("username = ?", username).Delete(&store.ConsoleRow{}).Error; err != nil {
+			return err
+		}
+		return tx.Create(g.history(who, "owner", username, "changed", 0, nil)).Error
+	})
+}
+
+// RemoveOwner removes an owner and ends their console sessions. The last one
+// stays: a way in for owners is always open.
+func (g *Gate) RemoveOwner(ctx context.Context, who, username string) error {
+	return g.store.Write(ctx, func(tx *gorm.DB) error {
+		var n int64
+		if err := tx.Model(&store.OwnerRow{}).Where("username <> ?", username).Count(&n).Error; err != nil {
+			return err
+		}
+		gone := tx.Where("username = ?", username).Delete(&store.OwnerRow{})
+		if gone.Error != nil {
+			return gone.Error
+		}
+		if gone.RowsAffected == 0 {
+			return &NotFoundError{Kind: "owner", Name: username}
+		}
+		if n == 0 {
+			return &ConflictError{fmt.Sprintf("%q is the last owner", username), "add another owner first"}
+		}
+		if err := tx.Where("username = ?", username).Delete(&store.ConsoleRow{}).Error; err != nil {
+			return err
+		}
+		return tx.Create(g.history(who, "owner", username, "removed", 0, nil)).Error
+	})
 }
 
 // SignIn checks an owner's password and makes a console session.

@@ -166,6 +166,11 @@ func TestEncryptedAnswers(t *testing.T) {
 			require.Equal(t, []string{"drivers"}, a.Attributes[0].Values)
 		})
 	}
+	for range failLimit {
+		answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &stranger})
+	}
+	require.Equal(t, finding.DecryptionFailed, answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &gateKey}).Finding.Code, "after a flood nothing is tried for a while")
+	r.time = r.time.Add(failWindow + time.Second)
 	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.AllowCBC = true }))
 	r.said(answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &cbc}))
 	m, err := saml.ReadMetadata(r.Snapshot().SheetForProvider(mustProvider(r)).Metadata, r.time)

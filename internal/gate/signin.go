@@ -311,6 +311,21 @@ func (g *Gate) applicationOf(snap *federation.Snapshot, r *record) (*federation.
 
 // verify runs the step until its needs are satisfied.
 func (g *Gate) verify(ctx context.Context, snap *federation.Snapshot, p *federation.Provider, octets []byte, asked *crossing.Asked) (crossing.Verification, error) {
+	// A flood of messages that cannot be decrypted may be somebody asking an
+	// oracle: after a few, none is tried for a while.
+	key := "decrypt " + string(p.Name)
+	if !g.tries.open(key, g.now()) {
+		var v crossing.Verification
+		return v, v.Reasons.Fail("Decryption", finding.New(finding.DecryptionFailed))
+	}
+	v, err := g.verifyWith(ctx, snap, p, octets, asked)
+	if finding.Is(err, finding.DecryptionFailed) {
+		g.tries.fail(key, g.now())
+	}
+	return v, err
+}
+
+func (g *Gate) verifyWith(ctx context.Context, snap *federation.Snapshot, p *federation.Provider, octets []byte, asked *crossing.Asked) (crossing.Verification, error) {
 	side := g.protocols[p.Protocol].Provider
 	v, err := side.Verify(&snap.Gate, p, octets, asked, crossing.Facts{}, g.now())
 	need := crossing.NeedOf(err)

@@ -62,6 +62,7 @@ func (t *tracer) departed(d crossing.Departure, to crossing.Lane, hold time.Time
 // flush writes what was gathered.
 func (t *tracer) flush(result string, f *finding.Finding) {
 	t.head.Result = result
+	t.g.metrics.count(result, f)
 	if f != nil {
 		t.head.Finding = string(f.Code)
 	}

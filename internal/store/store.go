@@ -43,7 +43,7 @@ type op struct {
 // Open opens, and where needed makes and migrates, the databases in a directory.
 // A second process is kept out by a lock file. sealKey is the file of the
 // sealing key.
-func Open(dir, sealKey string, log *slog.Logger) (*Store, error) {
+func Open(dir, sealKey string, traces TraceLimits, log *slog.Logger) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the data directory: %w", err)
 	}
@@ -62,7 +62,7 @@ func Open(dir, sealKey string, log *slog.Logger) (*Store, error) {
 	if err != nil {
 		return nil, errors.Join(err, s.closeFiles())
 	}
-	s.Traces = newTraceLog(s, log)
+	s.Traces = newTraceLog(s, traces, log)
 	go s.writer()
 	return s, nil
 }
@@ -250,4 +250,20 @@ func (s *Store) Sweep(ctx context.Context, now time.Time) error {
 		}
 		return tx.Where("until < ?", now.UTC()).Delete(&UsedRow{}).Error
 	})
+}
+
+// Stats are figures for monitoring.
+type Stats struct{ Sessions, Persons, Providers, Applications, TracesDropped int64 }
+
+// Stats counts.
+func (s *Store) Stats(ctx context.Context, now time.Time) (Stats, error) {
+	var out Stats
+	db := s.Read.WithContext(ctx)
+	err := errors.Join(
+		db.Model(&SessionRow{}).Where("expires > ?", now.UTC()).Count(&out.Sessions).Error,
+		db.Model(&PersonRow{}).Count(&out.Persons).Error,
+		db.Model(&ProviderRow{}).Count(&out.Providers).Error,
+		db.Model(&ApplicationRow{}).Count(&out.Applications).Error)
+	out.TracesDropped = s.Traces.dropped.Load()
+	return out, err
 }

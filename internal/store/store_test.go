@@ -24,7 +24,7 @@ var (
 
 func open(t *testing.T, dir string) *store.Store {
 	t.Helper()
-	s, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), quiet)
+	s, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), store.TraceLimits{Keep: 100}, quiet)
 	require.NoError(t, err)
 	return s
 }
@@ -66,7 +66,7 @@ func TestConcurrentWritesDoNotDisturbEachOther(t *testing.T) {
 func TestOnlyOneProcessAndTheRightKey(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
-	_, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), quiet)
+	_, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), store.TraceLimits{Keep: 100}, quiet)
 	require.ErrorContains(t, err, "another gate serves")
 	value, err := s.Setting(ctx, "our-entity-id", "first")
 	require.NoError(t, err)
@@ -84,7 +84,7 @@ func TestOnlyOneProcessAndTheRightKey(t *testing.T) {
 		if content != "" {
 			require.NoError(t, os.WriteFile(path, []byte(content), 0o600))
 		}
-		_, err = store.Open(filepath.Join(dir, "data"), path, quiet)
+		_, err = store.Open(filepath.Join(dir, "data"), path, store.TraceLimits{Keep: 100}, quiet)
 		require.ErrorContains(t, err, "restore", name)
 	}
 	info, err := os.Stat(filepath.Join(dir, "seal.key"))
@@ -140,6 +140,22 @@ func TestTracesAreWrittenInTheBackground(t *testing.T) {
 	require.ErrorIs(t, err, gorm.ErrRecordNotFound)
 	require.NoError(t, s.Close())
 	s.Traces.Record(store.TraceRow{ID: "late"}, nil) // after the end: dropped, no panic
+}
+
+func TestTracesArePruned(t *testing.T) {
+	dir := t.TempDir()
+	s, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "key"), store.TraceLimits{Keep: 3, Age: time.Hour}, quiet)
+	require.NoError(t, err)
+	defer s.Close()
+	for i := range 6 {
+		s.Traces.Record(store.TraceRow{ID: fmt.Sprint("T-", i), Started: time.Now().UTC().Add(-time.Duration(i) * 40 * time.Minute)}, []any{1})
+	}
+	require.NoError(t, s.Traces.Prune(ctx))
+	rows, _, err := s.Traces.List(ctx, store.TraceFilter{Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, rows, 2, "two are younger than an hour")
+	_, _, err = s.Traces.Get(ctx, "T-2")
+	require.ErrorIs(t, err, gorm.ErrRecordNotFound)
 }
 
 func TestSweepRemovesWhatHasExpired(t *testing.T) {

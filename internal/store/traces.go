@@ -13,13 +13,17 @@ import (
 	"gorm.io/gorm/clause"
 )
 
-// keepTraces is how many traces are kept; the oldest go first.
-const keepTraces = 10000
+// TraceLimits say how long traces are kept; the oldest go first.
+type TraceLimits struct {
+	Keep int           // so many at most
+	Age  time.Duration // and none that is older; 0 for no limit
+}
 
 // TraceLog writes traces in the background. When its buffer is full, entries are
 // dropped and counted: no sign-in ever waits for a trace.
 type TraceLog struct {
 	s       *Store
+	limits  TraceLimits
 	log     *slog.Logger
 	entries chan entry
 	done    chan struct{}
@@ -34,8 +38,8 @@ type entry struct {
 	steps [][]byte
 }
 
-func newTraceLog(s *Store, log *slog.Logger) *TraceLog {
-	t := &TraceLog{s: s, log: log, entries: make(chan entry, 1024), done: make(chan struct{})}
+func newTraceLog(s *Store, limits TraceLimits, log *slog.Logger) *TraceLog {
+	t := &TraceLog{s: s, limits: limits, log: log, entries: make(chan entry, 1024), done: make(chan struct{})}
 	go t.run()
 	return t
 }
@@ -98,7 +102,7 @@ func (t *TraceLog) run() {
 			}
 			if written += len(batch); written >= 500 {
 				written = 0
-				return prune(tx)
+				return t.limits.prune(tx)
 			}
 			return nil
 		})
@@ -111,12 +115,27 @@ func (t *TraceLog) run() {
 	}
 }
 
-func prune(tx *gorm.DB) error {
-	old := tx.Model(&TraceRow{}).Select("id").Order("started DESC").Offset(keepTraces).Limit(-1)
-	if err := tx.Where("trace IN (?)", old).Delete(&StepRow{}).Error; err != nil {
-		return err
+// prune removes what is beyond the limits.
+func (l TraceLimits) prune(tx *gorm.DB) error {
+	old := []*gorm.DB{tx.Model(&TraceRow{}).Select("id").Order("started DESC").Offset(l.Keep).Limit(-1)}
+	if l.Age > 0 {
+		old = append(old, tx.Model(&TraceRow{}).Select("id").Where("started < ?", tx.NowFunc().Add(-l.Age)))
 	}
-	return tx.Where("id IN (?)", old).Delete(&TraceRow{}).Error
+	for _, ids := range old {
+		if err := tx.Where("trace IN (?)", ids).Delete(&StepRow{}).Error; err != nil {
+			return err
+		}
+		if err := tx.Where("id IN (?)", ids).Delete(&TraceRow{}).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Prune removes traces beyond the limits now.
+func (t *TraceLog) Prune(ctx context.Context) error {
+	t.pending.Wait()
+	return t.s.traces.WithContext(ctx).Transaction(t.limits.prune)
 }
 
 func (t *TraceLog) close() {

@@ -83,6 +83,7 @@ func (s *server) calls(a huma.API) {
 	})
 	s.providerCalls(a)
 	s.applicationCalls(a)
+	s.ownerCalls(a)
 
 	type filter struct {
 		Search      string    `query:"search" maxLength:"200" doc:"Part of a reference, application, provider, person or finding"`
@@ -131,6 +132,41 @@ func (s *server) calls(a huma.API) {
 	})
 	huma.Register(a, op("DELETE", "/tokens/{name}", "remove-token", "Remove an API token"), func(ctx context.Context, in *named) (*struct{}, error) {
 		return nil, s.problem(g.RemoveToken(ctx, who(ctx), in.Name))
+	})
+}
+
+// ownerCalls registers the administration of owners.
+func (s *server) ownerCalls(a huma.API) {
+	g := s.gate
+	type secret struct {
+		Password string `json:"password" maxLength:"1024" doc:"At least 12 characters"`
+	}
+	huma.Register(a, op("GET", "/owners", "list-owners", "Owners: who may sign in to the console"), func(ctx context.Context, _ *struct{}) (*body[api.List[api.Owner]], error) {
+		owners, err := g.Owners(ctx)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return page(owners, &listing{Limit: 20000}, nil, func(o gate.Owner) api.Owner { return api.Owner{Username: o.Username, Added: o.Added} }), nil
+	})
+	huma.Register(a, op("POST", "/owners", "add-owner", "Add an owner"), func(ctx context.Context, in *struct {
+		Body struct {
+			Username string `json:"username" maxLength:"200"`
+			Password string `json:"password" maxLength:"1024" doc:"At least 12 characters"`
+		}
+	}) (*body[api.Owner], error) {
+		if err := g.AddOwner(ctx, who(ctx), in.Body.Username, in.Body.Password); err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[api.Owner]{api.Owner{Username: in.Body.Username, Added: time.Now().UTC()}}, nil
+	})
+	huma.Register(a, op("PUT", "/owners/{name}/password", "set-password", "Give an owner a new password; their console sessions end"), func(ctx context.Context, in *struct {
+		Name string `path:"name" maxLength:"200"`
+		Body secret
+	}) (*struct{}, error) {
+		return nil, s.problem(g.SetPassword(ctx, who(ctx), in.Name, in.Body.Password))
+	})
+	huma.Register(a, op("DELETE", "/owners/{name}", "remove-owner", "Remove an owner; the last one stays"), func(ctx context.Context, in *named) (*struct{}, error) {
+		return nil, s.problem(g.RemoveOwner(ctx, who(ctx), in.Name))
 	})
 }
 

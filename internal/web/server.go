@@ -10,11 +10,14 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/adaptor"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/gate"
@@ -28,6 +31,8 @@ type Options struct {
 	Gate    *gate.Gate
 	Log     *slog.Logger
 	Version string
+	// MetricsNetworks may read /metrics without an API token.
+	MetricsNetworks []netip.Prefix
 }
 
 type server struct {
@@ -59,6 +64,13 @@ func New(o Options) *fiber.App {
 			return c.Status(http.StatusServiceUnavailable).SendString("the database does not answer\n")
 		}
 		return c.SendString("ready\n")
+	})
+	metrics := adaptor.HTTPHandler(promhttp.HandlerFor(s.gate.Metrics(), promhttp.HandlerOpts{}))
+	app.Get("/metrics", func(c fiber.Ctx) error {
+		if !s.mayScrape(c, o.MetricsNetworks) {
+			return c.Status(http.StatusForbidden).SendString("Send an API token as Authorization: Bearer TOKEN, or have the operator allow this network (metrics.allowNetworks).\n")
+		}
+		return metrics(c)
 	})
 	app.Use(s.guard)
 	s.routes(app)
@@ -100,6 +112,20 @@ func (s *server) describe(app *fiber.App) []byte {
 // Document gives the OpenAPI document without a gate.
 func Document(version string) []byte {
 	return (&server{version: version}).describe(fiber.New())
+}
+
+// mayScrape lets in networks that are allowed, and API tokens.
+func (s *server) mayScrape(c fiber.Ctx, networks []netip.Prefix) bool {
+	if a, ok := netip.AddrFromSlice(c.RequestCtx().RemoteIP()); ok {
+		for _, p := range networks {
+			if p.Contains(a.Unmap()) {
+				return true
+			}
+		}
+	}
+	secret, _ := strings.CutPrefix(c.Get("Authorization"), "Bearer ")
+	name, err := s.gate.TokenName(c.Context(), secret)
+	return err == nil && name != ""
 }
 
 // guard refuses foreign hosts and sets the headers that every answer has.

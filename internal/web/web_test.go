@@ -25,7 +25,7 @@ import (
 // newApp is the interface of a gate whose base address is https.
 func newApp(t *testing.T) (*fiber.App, *gate.Gate) {
 	dir, log := t.TempDir(), slog.New(slog.DiscardHandler)
-	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "key"), log)
+	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "key"), store.TraceLimits{Keep: 100}, log)
 	require.NoError(t, err)
 	g, err := gate.New(context.Background(), gate.Options{Base: "https://gate.example", Store: st, Log: log, Skew: time.Minute})
 	require.NoError(t, err)
@@ -137,6 +137,15 @@ func TestMetadataAndRequestsOfOddSize(t *testing.T) {
 	res, body := call(t, app, "GET", "/open/roster", "", "Host", "evil.example", "X-Forwarded-Host", "evil.example")
 	require.NotContains(t, body, "evil.example")
 	require.Equal(t, http.StatusOK, res.StatusCode)
+	res, _ = call(t, app, "GET", "/metrics", "")
+	require.Equal(t, http.StatusForbidden, res.StatusCode, "not for everybody")
+	_, secret, err := g.AddToken(context.Background(), "test", "monitor")
+	require.NoError(t, err)
+	res, body = call(t, app, "GET", "/metrics", "", "Authorization", "Bearer "+secret)
+	require.Equal(t, http.StatusOK, res.StatusCode)
+	for _, want := range []string{"innergate_ready 1", `innergate_records{kind="provider"} 2`, "innergate_crossings_waiting 2", "go_goroutines"} {
+		require.Contains(t, body, want)
+	}
 	for _, path := range []string{"/healthz", "/readyz"} {
 		res, _ := call(t, app, "GET", path, "")
 		require.Equal(t, http.StatusOK, res.StatusCode)
