@@ -24,10 +24,13 @@ type chromium struct {
 	bad []string // complaints of the browser: exceptions, refused by policy
 }
 
-func startChromium(t *testing.T) *chromium {
+func startChromium(t *testing.T, flags ...string) *chromium {
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox,
 		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
 		chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280, 800))
+	for i := 0; i < len(flags); i += 2 {
+		opts = append(opts, chromedp.Flag(flags[i], flags[i+1]))
+	}
 	alloc, stopAlloc := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, stop := chromedp.NewContext(alloc)
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -68,7 +70,10 @@ func (e *environment) standins() *ucli.Command {
 		&ucli.StringFlag{Name: "name", Usage: "short name", Value: "standin"},
 		&ucli.StringFlag{Name: "title", Usage: "what people read"},
 		&ucli.StringFlag{Name: "listen", Usage: "address and port", Value: "127.0.0.1:8450"},
-		&ucli.StringFlag{Name: "gate", Usage: "address of the gate's metadata"},
+		&ucli.StringFlag{Name: "gate", Usage: "the gate's metadata: an address or a file"},
+		&ucli.StringFlag{Name: "base", Usage: "its own base address, if it is another than that of --listen"},
+		&ucli.StringFlag{Name: "tls-certificate", Usage: "speak https with this certificate, in PEM"},
+		&ucli.StringFlag{Name: "tls-key", Usage: "and its key"},
 		&ucli.StringFlag{Name: "key", Usage: "file to keep the key pair in; a new one each run if absent"},
 	}
 	provider := &ucli.Command{Name: "provider", Usage: "a simulated SAML provider with the demo people",
@@ -134,6 +139,17 @@ func (e *environment) standin(make func(cmd *ucli.Command, base string) (http.Ha
 			return &usageError{err.Error(), "Stop what uses the port, or choose another with --listen."}
 		}
 		base := "http://" + ln.Addr().String()
+		if file := cmd.String("tls-certificate"); file != "" {
+			pair, err := tls.LoadX509KeyPair(file, cmd.String("tls-key"))
+			if err != nil {
+				return errors.Join(&usageError{err.Error(), "Give certificate and key in PEM."}, ln.Close())
+			}
+			ln = tls.NewListener(ln, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
+			base = "https://" + ln.Addr().String()
+		}
+		if b := cmd.String("base"); b != "" {
+			base = strings.TrimSuffix(b, "/")
+		}
 		h, err := make(cmd, base)
 		if err != nil {
 			return errors.Join(err, ln.Close())

@@ -28,6 +28,13 @@ func New(base, token string) *Client {
 	return &Client{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{Timeout: 60 * time.Second}}
 }
 
+// Through makes a client that calls with the given HTTP client.
+func Through(h *http.Client, base, token string) *Client {
+	c := New(base, token)
+	c.http = h
+	return c
+}
+
 // call sends a request and decodes the answer. A problem of the API comes back
 // as *api.Problem.
 func (c *Client) call(ctx context.Context, method, path string, in, out any) error {

@@ -19,6 +19,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/keys"
@@ -75,9 +76,16 @@ func LoadPair(path, name string) (*keys.Pair, error) {
 	return pair, os.WriteFile(path, text, 0o600)
 }
 
-// fetchMetadata gets the gate's metadata, for every use anew: stand-ins start
-// before the gate knows them.
+// fetchMetadata gets the gate's metadata from an address or a file, for every
+// use anew: stand-ins start before the gate knows them.
 func fetchMetadata(ctx context.Context, address string) (*saml.Metadata, error) {
+	if !strings.HasPrefix(address, "http://") && !strings.HasPrefix(address, "https://") {
+		octets, err := os.ReadFile(address)
+		if err != nil {
+			return nil, err
+		}
+		return saml.ReadMetadata(octets, time.Now())
+	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
@@ -129,7 +137,7 @@ func show(w http.ResponseWriter, status int, name string, p page) {
 	h := w.Header()
 	h.Set("Content-Type", "text/html; charset=utf-8")
 	h.Set("Cache-Control", "no-store")
-	h.Set("Content-Security-Policy", "default-src 'none'; img-src data:; style-src 'nonce-"+p.Nonce+"'; script-src 'nonce-"+p.Nonce+"'; base-uri 'none'; frame-ancestors 'none'")
+	h.Set("Content-Security-Policy", "default-src 'none'; connect-src 'self'; img-src data:; style-src 'nonce-"+p.Nonce+"'; script-src 'nonce-"+p.Nonce+"'; base-uri 'none'; frame-ancestors 'none'")
 	w.WriteHeader(status)
 	_, _ = w.Write(out.Bytes())
 }
