@@ -83,6 +83,9 @@ func TestCommandLine(t *testing.T) {
 		{"lists owners", "", "owner list", 0, []string{"second", "signal-box"}, nil},
 		{"removes an owner", "", "owner remove second", 0, []string{"removed second"}, nil},
 		{"keeps the last owner", "", "owner remove signal-box", 1, nil, []string{"last owner", "add another owner first"}},
+		{"announces a key", "", "key announce sp", 0, []string{"next", "current"}, nil},
+		{"switches to it", "", "key switch sp", 0, []string{"old", "current"}, nil},
+		{"refuses a purpose that is none", "", "key announce sparkling", 1, nil, []string{"purpose:", "use one of idp, sp, enc"}},
 		{"shows the gate", "", "gate show", 0, []string{shared.Base + "/saml/idp"}, nil},
 		{"refuses a trace that is unknown", "", "trace show AAAAA-AAAAA", 1, nil, []string{"no trace"}},
 	} {

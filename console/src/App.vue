@@ -13,7 +13,7 @@ const inside = computed(() => session.username.value !== '' && !route.meta.open)
 const verbs = [
   { name: 'Connect', path: '/connect', pages: [['Connections', '/connect'], ['Applications', '/connect/applications'], ['Providers', '/connect/providers']] },
   { name: 'Watch', path: '/watch', pages: [['Traces', '/watch/traces']] },
-  { name: 'Keep', path: '/keep', pages: [['Tokens', '/keep/tokens']] },
+  { name: 'Keep', path: '/keep', pages: [['Keys', '/keep/keys'], ['Tokens', '/keep/tokens'], ['Owners', '/keep/owners']] },
 ] as const
 const verb = computed(() => verbs.find((v) => route.path.startsWith(v.path)))
 

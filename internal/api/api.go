@@ -123,6 +123,7 @@ type NewApplication struct {
 	Address        string `json:"address,omitempty" maxLength:"2048"`
 	Provider       string `json:"provider,omitempty" maxLength:"200" doc:"Short name of the provider to tie it to"`
 	OwnStart       string `json:"ownStart,omitempty" maxLength:"2048" doc:"Its own start address, if it accepts only sign-ins it started"`
+	OwnFace        bool   `json:"ownFace,omitempty" doc:"Give it an identity provider face of its own; the same entity ID may then be on record twice"`
 }
 
 // ProviderChange replaces the settings of a provider.
@@ -185,6 +186,15 @@ type Token struct {
 	Added  time.Time `json:"added"`
 	By     string    `json:"by"`
 	Secret string    `json:"secret,omitempty"`
+}
+
+// Key is a key of the gate's own.
+type Key struct {
+	ID          int64       `json:"id"`
+	Purpose     string      `json:"purpose" doc:"idp, sp, enc, or app/NAME"`
+	State       string      `json:"state" doc:"current, next or old"`
+	Added       time.Time   `json:"added"`
+	Certificate Certificate `json:"certificate"`
 }
 
 // Owner is somebody who may sign in to the console.

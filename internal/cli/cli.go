@@ -119,7 +119,7 @@ func (e *environment) root() *ucli.Command {
 			&ucli.StringFlag{Name: "token", Usage: "API token", Sources: ucli.EnvVars("INNERGATE_TOKEN")},
 			&ucli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "table, json or yaml", Value: "table"},
 		},
-		Commands: []*ucli.Command{e.serve(), e.demo(), e.standins(), e.providers(), e.applications(), e.traces(), e.tokens(), e.owners(), e.gates(), e.openapi()},
+		Commands: []*ucli.Command{e.serve(), e.demo(), e.standins(), e.providers(), e.applications(), e.traces(), e.tokens(), e.owners(), e.keys(), e.gates(), e.openapi()},
 	}
 }
 

@@ -121,9 +121,10 @@ func (e *environment) applications() *ucli.Command {
 	return &ucli.Command{Name: "app", Usage: "applications", Commands: []*ucli.Command{
 		{Name: "add", Usage: "add an application from its metadata", ArgsUsage: "NAME", Flags: []ucli.Flag{metadataFlag, titleFlag,
 			&ucli.StringFlag{Name: "provider", Usage: "tie it to this provider; without, the routing decides"},
+			&ucli.BoolFlag{Name: "own-face", Usage: "give it an identity provider face of its own"},
 			&ucli.StringFlag{Name: "own-start", Usage: "address of its own start, if it accepts only sign-ins it started"}},
 			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-				n := api.NewApplication{Name: args[0], Title: cmd.String("title"), Provider: cmd.String("provider"), OwnStart: cmd.String("own-start")}
+				n := api.NewApplication{Name: args[0], Title: cmd.String("title"), Provider: cmd.String("provider"), OwnStart: cmd.String("own-start"), OwnFace: cmd.Bool("own-face")}
 				var err error
 				if n.Metadata, n.MetadataBase64, n.Address, err = e.document(cmd); err != nil {
 					return err
@@ -270,6 +271,50 @@ func (e *environment) exchange(get func(context.Context, *client.Client, string)
 			e.certificates(w, s.Certificates)
 		})
 	})}
+}
+
+// keys are the gate's own keys and their roll-over.
+func (e *environment) keys() *ucli.Command {
+	show := func(cmd *ucli.Command, l api.List[api.Key]) error {
+		return e.print(cmd, l.Items, func(w io.Writer) {
+			rows := [][]string{}
+			for _, k := range l.Items {
+				rows = append(rows, []string{k.State, fmt.Sprint(k.ID), k.Purpose, k.Certificate.Key, days(k.Certificate.NotAfter, time.Now()), k.Certificate.SHA256})
+			}
+			e.table(w, []string{"state", "id", "purpose", "key", "ends", "sha-256"}, []int{5}, rows, "No key.")
+		})
+	}
+	purpose := []string{"PURPOSE"}
+	return &ucli.Command{Name: "key", Usage: "the gate's own keys", Commands: []*ucli.Command{
+		{Name: "list", Usage: "list keys by purpose: idp signs answers, sp signs requests, enc is encrypted to", Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+			l, err := c.Keys(ctx)
+			if err != nil {
+				return err
+			}
+			return show(cmd, l)
+		})},
+		{Name: "announce", Usage: "make the next key; metadata holds it from now on", ArgsUsage: "PURPOSE", Action: e.action(purpose, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+			l, err := c.AnnounceKey(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return show(cmd, l)
+		})},
+		{Name: "switch", Usage: "make the announced key the current one", ArgsUsage: "PURPOSE", Action: e.action(purpose, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+			l, err := c.SwitchKey(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return show(cmd, l)
+		})},
+		{Name: "remove", Usage: "remove a key that is not the current one", ArgsUsage: "ID", Action: e.action([]string{"ID"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+			if err := c.RemoveKey(ctx, args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintln(e.out, "removed key "+args[0])
+			return nil
+		})},
+	}}
 }
 
 // password reads a password from a file or standard input, never from the

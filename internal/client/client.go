@@ -198,6 +198,26 @@ func (c *Client) Trace(ctx context.Context, id string) (api.Trace, error) {
 	return get[api.Trace](ctx, c, "/traces/"+url.PathEscape(id))
 }
 
+// Keys lists the gate's own keys.
+func (c *Client) Keys(ctx context.Context) (api.List[api.Key], error) {
+	return get[api.List[api.Key]](ctx, c, "/keys")
+}
+
+// AnnounceKey makes the next key for a purpose.
+func (c *Client) AnnounceKey(ctx context.Context, purpose string) (api.List[api.Key], error) {
+	return post[api.List[api.Key]](ctx, c, "/keys", map[string]string{"purpose": purpose})
+}
+
+// SwitchKey makes the announced key the current one.
+func (c *Client) SwitchKey(ctx context.Context, purpose string) (api.List[api.Key], error) {
+	return post[api.List[api.Key]](ctx, c, "/keys/switch", map[string]string{"purpose": purpose})
+}
+
+// RemoveKey removes a key that is not the current one.
+func (c *Client) RemoveKey(ctx context.Context, id string) error {
+	return c.call(ctx, http.MethodDelete, "/keys/"+url.PathEscape(id), nil, nil)
+}
+
 // Owners lists owners.
 func (c *Client) Owners(ctx context.Context) (api.List[api.Owner], error) {
 	return get[api.List[api.Owner]](ctx, c, "/owners")

@@ -15,12 +15,9 @@ import (
 	"sync/atomic"
 	"time"
 
-	"gorm.io/gorm"
-
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
-	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -84,19 +81,13 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 	if self.IDP.EntityID, err = o.Store.Setting(ctx, "idp-entity-id", base+"/saml/idp"); err != nil {
 		return nil, err
 	}
-	if self.IDPKeys, err = g.loadKeys(ctx, "idp"); err != nil {
-		return nil, err
-	}
-	if self.SPKeys, err = g.loadKeys(ctx, "sp"); err != nil {
-		return nil, err
-	}
-	if self.EncKeys, err = g.loadKeys(ctx, "enc"); err != nil {
+	if err := g.ownKeys(ctx, &self); err != nil {
 		return nil, err
 	}
 	if self.Pairwise, err = g.loadPairwise(ctx); err != nil {
 		return nil, err
 	}
-	if err := g.load(self); err != nil {
+	if err := g.load(ctx, self); err != nil {
 		return nil, err
 	}
 	if g.crossings, err = loadCrossings(o.Store, g.now()); err != nil {
@@ -143,57 +134,6 @@ func (g *Gate) Snapshot() *federation.Snapshot { return g.snapshot.Load() }
 // Ready reports whether the database answers.
 func (g *Gate) Ready(ctx context.Context) error {
 	return g.store.Read.WithContext(ctx).Exec("SELECT 1").Error
-}
-
-// loadKeys gives the gate's key pairs for a purpose, making the first.
-func (g *Gate) loadKeys(ctx context.Context, purpose string) ([]*keys.Pair, error) {
-	var rows []store.KeyRow
-	if err := g.store.Read.Where("purpose = ?", purpose).Order("id").Find(&rows).Error; err != nil {
-		return nil, err
-	}
-	var pairs []*keys.Pair
-	for _, r := range rows {
-		text, err := g.store.Open("key", r.Sealed)
-		if err != nil {
-			return nil, err
-		}
-		p, err := keys.Unmarshal(text)
-		if err != nil {
-			return nil, err
-		}
-		pairs = append(pairs, p)
-	}
-	if pairs != nil {
-		return pairs, nil
-	}
-	u, _ := url.Parse(g.base) // was parsed before
-	p, err := keys.Generate("Inner Gate "+purpose+" "+u.Hostname(), g.now(), rand.Reader)
-	if err != nil {
-		return nil, err
-	}
-	text, err := p.Marshal()
-	if err != nil {
-		return nil, err
-	}
-	err = g.store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Create(&store.KeyRow{Purpose: purpose, Added: g.now().UTC(), Sealed: g.store.Seal("key", text)}).Error
-	})
-	return []*keys.Pair{p}, err
-}
-
-// loadPairwise gives the secret of persistent NameIDs, made once.
-func (g *Gate) loadPairwise(ctx context.Context) ([]byte, error) {
-	secret := make([]byte, 32)
-	_, _ = rand.Read(secret) // never fails (crypto/rand)
-	sealed, err := g.store.Setting(ctx, "pairwise", hex.EncodeToString(g.store.Seal("pairwise", secret)))
-	if err != nil {
-		return nil, err
-	}
-	octets, err := hex.DecodeString(sealed)
-	if err != nil {
-		return nil, err
-	}
-	return g.store.Open("pairwise", octets)
 }
 
 // random octets in lower-case base32 without padding: 26 characters for 16.

@@ -69,7 +69,7 @@ func (r *rig) request(b Browser, edit func(*saml.AuthnRequest)) Outcome {
 	require.NoError(r.t, err)
 	in, err := saml.FromRedirect(out.Location[strings.Index(out.Location, "?")+1:], "SAMLRequest")
 	require.NoError(r.t, err)
-	return r.AuthnRequest(ctx, b, in, nil)
+	return r.AuthnRequest(ctx, b, "", in, nil)
 }
 
 // asked reads our AuthnRequest out of an outcome.
@@ -409,10 +409,10 @@ func TestRestartKeepsEntityIDsAndKeys(t *testing.T) {
 		require.NoError(t, err)
 		self := g.Snapshot().Gate
 		if entityID == "" {
-			entityID, fingerprint = self.IDP.EntityID, self.IDPKeys[0].Certificate.SHA256()
+			entityID, fingerprint = self.IDP.EntityID, self.IDPKeys.Current.Certificate.SHA256()
 		}
 		require.Equal(t, entityID, self.IDP.EntityID, "never computed again from the base address")
-		require.Equal(t, fingerprint, self.IDPKeys[0].Certificate.SHA256())
+		require.Equal(t, fingerprint, self.IDPKeys.Current.Certificate.SHA256())
 		g.Close()
 		require.NoError(t, st.Close())
 	}

@@ -20,7 +20,7 @@ import (
 type providerData struct {
 	Metadata []byte                      `json:"metadata"`
 	Source   string                      `json:"source"`
-	Face     federation.Face             `json:"face"`
+	Address  string                      `json:"address"` // ACS of the gate's own face towards it
 	Settings federation.ProviderSettings `json:"settings"`
 }
 
@@ -31,7 +31,7 @@ type applicationData struct {
 }
 
 // load makes the snapshot from the store.
-func (g *Gate) load(self federation.Gate) error {
+func (g *Gate) load(ctx context.Context, self federation.Gate) error {
 	var ps []store.ProviderRow
 	if err := g.store.Read.Find(&ps).Error; err != nil {
 		return err
@@ -55,7 +55,7 @@ func (g *Gate) load(self federation.Gate) error {
 			return fmt.Errorf("provider %s: %w", r.Name, err)
 		}
 		providers = append(providers, &federation.Provider{Name: federation.Name(r.Name), Protocol: r.Protocol, Added: r.Added, Revision: r.Revision,
-			ProviderSettings: d.Settings, SAML: &federation.SAMLProvider{IDP: idp, Metadata: d.Metadata, Source: d.Source, Face: d.Face}})
+			ProviderSettings: d.Settings, SAML: &federation.SAMLProvider{IDP: idp, Metadata: d.Metadata, Source: d.Source, Address: d.Address}})
 	}
 	var apps []*federation.Application
 	for _, r := range as {
@@ -71,8 +71,14 @@ func (g *Gate) load(self federation.Gate) error {
 		if err != nil {
 			return fmt.Errorf("application %s: %w", r.Name, err)
 		}
-		apps = append(apps, &federation.Application{Name: federation.Name(r.Name), Protocol: r.Protocol,
-			Added: r.Added, Revision: r.Revision, ApplicationSettings: d.Settings, SAML: &federation.SAMLApplication{SP: sp, Metadata: d.Metadata, Source: d.Source}})
+		app := &federation.Application{Name: federation.Name(r.Name), Protocol: r.Protocol,
+			Added: r.Added, Revision: r.Revision, ApplicationSettings: d.Settings, SAML: &federation.SAMLApplication{SP: sp, Metadata: d.Metadata, Source: d.Source}}
+		if app.OwnFace {
+			if app.Keys, err = g.loadKeys(ctx, purposeApp+r.Name); err != nil {
+				return fmt.Errorf("application %s: %w", r.Name, err)
+			}
+		}
+		apps = append(apps, app)
 	}
 	g.snapshot.Store(federation.Load(self, providers, apps))
 	return nil
@@ -162,9 +168,9 @@ func (g *Gate) AddProvider(ctx context.Context, who string, n NewProvider) (*fed
 		return nil, field(sourceField(n.Source), err)
 	}
 	p := &federation.Provider{Name: name, Protocol: federation.ProtocolSAML, Added: g.now().UTC(), Revision: 1,
-		ProviderSettings: federation.ProviderSettings{About: federation.About{Title: firstOf(n.Title, idp.Title, n.Name)}, Enabled: true, AllowUnsolicited: n.AllowUnsolicited},
-		SAML: &federation.SAMLProvider{IDP: idp, Metadata: document, Source: from,
-			Face: federation.Face{EntityID: g.base + "/saml/sp/" + n.Name, Address: g.base + "/saml/sp/" + n.Name + "/acs"}}}
+		ProviderSettings: federation.ProviderSettings{About: federation.About{Title: firstOf(n.Title, idp.Title, n.Name)}, Enabled: true, AllowUnsolicited: n.AllowUnsolicited,
+			OwnEntityID: g.base + "/saml/sp/" + n.Name},
+		SAML: &federation.SAMLProvider{IDP: idp, Metadata: document, Source: from, Address: g.base + "/saml/sp/" + n.Name + "/acs"}}
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	snap := g.Snapshot()
@@ -191,6 +197,7 @@ type NewApplication struct {
 	Source      Source
 	Provider    string // "" leaves it to the routing
 	OwnStart    string // address of its own start, if it accepts no other
+	OwnFace     bool   // give it an identity provider face of its own
 }
 
 // AddApplication takes in the metadata of an application.
@@ -214,7 +221,10 @@ func (g *Gate) AddApplication(ctx context.Context, who string, n NewApplication)
 	if err != nil {
 		return nil, field(sourceField(n.Source), err)
 	}
-	settings := federation.ApplicationSettings{About: federation.About{Title: firstOf(n.Title, sp.Title, n.Name)}, Enabled: true, Provider: federation.Name(n.Provider), OwnStart: n.OwnStart}
+	settings := federation.ApplicationSettings{About: federation.About{Title: firstOf(n.Title, sp.Title, n.Name)}, Enabled: true, Provider: federation.Name(n.Provider), OwnStart: n.OwnStart, OwnFace: n.OwnFace}
+	if n.OwnFace {
+		settings.OwnEntityID = g.base + "/saml/idp/app/" + n.Name
+	}
 	if err := checked(settings.Check(sp)); err != nil {
 		return nil, err
 	}
@@ -227,11 +237,16 @@ func (g *Gate) AddApplication(ctx context.Context, who string, n NewApplication)
 			return nil, field("provider", &NotFoundError{"provider", n.Provider, nearword.Of(n.Provider, providerNames(snap))})
 		}
 	}
-	if other, ok := snap.ApplicationByEntityID(a.EntityID()); ok {
+	if other, ok := snap.ApplicationByEntityID(a.EntityID()); ok && !a.OwnFace {
 		return nil, field(sourceField(n.Source), finding.New(finding.MetadataKnown, finding.Fact("Entity ID", a.EntityID()), finding.Fact("Application", string(other.Name))))
 	}
 	if _, taken := snap.Application(name); taken {
 		return nil, field("name", finding.New(finding.NameTaken, finding.Fact("Application", n.Name)))
+	}
+	if a.OwnFace {
+		if a.Keys, err = g.loadKeys(ctx, purposeApp+n.Name); err != nil {
+			return nil, err
+		}
 	}
 	row, err := applicationRow(a)
 	if err != nil {
@@ -245,7 +260,7 @@ func (g *Gate) AddApplication(ctx context.Context, who string, n NewApplication)
 }
 
 func providerRow(p *federation.Provider) (*store.ProviderRow, error) {
-	data, err := json.Marshal(providerData{Metadata: p.SAML.Metadata, Source: p.SAML.Source, Face: p.SAML.Face, Settings: p.ProviderSettings})
+	data, err := json.Marshal(providerData{Metadata: p.SAML.Metadata, Source: p.SAML.Source, Address: p.SAML.Address, Settings: p.ProviderSettings})
 	return &store.ProviderRow{Name: string(p.Name), Protocol: p.Protocol, EntityID: p.EntityID(), Revision: p.Revision, Added: p.Added, Data: data}, err
 }
 
@@ -309,16 +324,27 @@ func (g *Gate) ChangeApplication(ctx context.Context, who, name string, revision
 	if old.Revision != revision {
 		return nil, stale("application", name, old.Revision, revision)
 	}
-	if err := checked(s.Check(old.SAML.SP)); err != nil {
-		return nil, err
-	}
 	if s.Provider != "" {
 		if _, err := g.Provider(string(s.Provider)); err != nil {
 			return nil, field("provider", err)
 		}
 	}
+	if s.OwnFace && s.OwnEntityID == "" {
+		s.OwnEntityID = g.base + "/saml/idp/app/" + name
+	}
+	if err := checked(s.Check(old.SAML.SP)); err != nil {
+		return nil, err
+	}
+	if other, ok := g.Snapshot().ApplicationByEntityID(old.EntityID()); ok && !s.OwnFace && other.Name != old.Name {
+		return nil, field("ownFace", finding.New(finding.MetadataKnown, finding.Fact("Entity ID", old.EntityID()), finding.Fact("Application of the shared face", string(other.Name))))
+	}
 	a := *old
 	a.ApplicationSettings = s
+	if s.OwnFace {
+		if a.Keys, err = g.loadKeys(ctx, purposeApp+name); err != nil {
+			return nil, err
+		}
+	}
 	a.Revision++
 	row, err := applicationRow(&a)
 	if err != nil {

@@ -42,7 +42,7 @@ func (r *rig) said(o Outcome, decrypters ...crypto.Decrypter) (*saml.Assertion, 
 	octets, err := base64.StdEncoding.DecodeString(o.Departure.Form[0].Value)
 	require.NoError(r.t, err)
 	var log finding.Checks
-	opened, err := saml.OpenResponse(octets, &saml.IDP{EntityID: "https://gate.example/saml/idp", Keys: []saml.Key{{Certificate: r.Snapshot().Gate.IDPKeys[0].Certificate}}},
+	opened, err := saml.OpenResponse(octets, &saml.IDP{EntityID: "https://gate.example/saml/idp", Keys: []saml.Key{{Certificate: r.Snapshot().Gate.IDPKeys.Current.Certificate}}},
 		saml.Trust{Decrypters: decrypters, Now: r.time}, &log)
 	require.NoError(r.t, err)
 	to := saml.ResponseTo(octets)
@@ -123,7 +123,7 @@ func TestSigningAndEncryptionForAnApplication(t *testing.T) {
 
 func TestEncryptedAnswers(t *testing.T) {
 	r := newRig(t)
-	gateKey := saml.Key{Certificate: r.Snapshot().Gate.EncKeys[0].Certificate}
+	gateKey := saml.Key{Certificate: r.Snapshot().Gate.EncKeys.Current.Certificate}
 	stranger := saml.Key{Certificate: r.app.Certificate}
 	answer := func(edit func(*saml.Answer), protect saml.Protection) Outcome {
 		o := r.request(Browser{}, nil)

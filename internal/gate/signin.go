@@ -23,7 +23,8 @@ import (
 
 // AuthnRequest takes a SAML AuthnRequest from an application. decode takes it
 // out of its binding.
-func (g *Gate) AuthnRequest(ctx context.Context, b Browser, in saml.Inbound, undecodable error) Outcome {
+// face names the application whose own face received it, "" for the shared one.
+func (g *Gate) AuthnRequest(ctx context.Context, b Browser, face string, in saml.Inbound, undecodable error) Outcome {
 	t := g.newTracer("application")
 	if undecodable != nil {
 		return t.refuse(t.arrived("AuthnRequest", crossing.Application, in, time.Time{}), sender(undecodable, finding.Application))
@@ -35,6 +36,10 @@ func (g *Gate) AuthnRequest(ctx context.Context, b Browser, in saml.Inbound, und
 		return t.refuse(st, sender(err, finding.Application))
 	}
 	app, ok := snap.ApplicationByEntityID(issuer)
+	if face != "" {
+		app, ok = snap.Application(federation.Name(face))
+		ok = ok && app.OwnFace
+	}
 	if !ok {
 		return t.refuse(st, finding.New(finding.ApplicationUnknown, finding.Fact("Issuer", issuer)))
 	}
@@ -42,7 +47,8 @@ func (g *Gate) AuthnRequest(ctx context.Context, b Browser, in saml.Inbound, und
 	if !app.Enabled {
 		return t.refuse(st, finding.New(finding.ApplicationDisabled, finding.Fact("Application", string(app.Name))))
 	}
-	req, err := saml.ReadAuthnRequest(in, app.SAML.SP, saml.Demand{SSO: snap.Gate.IDP.Address, Signed: app.RequireSignedRequests,
+	own, _ := snap.Gate.FaceFor(app)
+	req, err := saml.ReadAuthnRequest(in, app.SAML.SP, saml.Demand{SSO: own.Address, Signed: app.RequireSignedRequests,
 		Policy: xmlsec.Policy{AllowSHA1: app.AllowSHA1}, Now: g.now(), Skew: snap.Gate.Skew}, &st.Checks)
 	if err != nil {
 		return t.refuse(st, sender(err, finding.Application))
@@ -217,9 +223,16 @@ func (g *Gate) ask(ctx context.Context, t *tracer, snap *federation.Snapshot, ap
 }
 
 // Response takes a SAML Response from a provider, at the consumer address of
-// the named provider.
+// the named provider, or with no name at the shared one, where the issuer says
+// which provider it is.
 func (g *Gate) Response(ctx context.Context, b Browser, provider string, in saml.Inbound, undecodable error) Outcome {
 	snap, now := g.Snapshot(), g.now()
+	shared := provider == ""
+	if shared && undecodable == nil {
+		if p, ok := snap.ProviderByEntityID(saml.ResponseIssuer(in.Octets)); ok && p.SharedFace {
+			provider = string(p.Name)
+		}
+	}
 	var r *record
 	if undecodable == nil {
 		if to := saml.ResponseTo(in.Octets); to != "" {
@@ -244,8 +257,11 @@ func (g *Gate) Response(ctx context.Context, b Browser, provider string, in saml
 	}
 	st := t.arrived("Response", crossing.Provider, in, now.Add(time.Hour))
 	p, ok := snap.Provider(federation.Name(provider))
-	if !ok {
-		return t.refuse(st, finding.New(finding.ProviderUnknown, finding.Fact("Name", provider)))
+	if shared && undecodable != nil {
+		return t.refuse(st, sender(undecodable, finding.Provider))
+	}
+	if !ok || shared != p.SharedFace {
+		return t.refuse(st, finding.New(finding.ProviderUnknown, finding.Fact("Name", provider), finding.Fact("Issuer", saml.ResponseIssuer(in.Octets))))
 	}
 	t.head.Provider = provider
 	if !p.Enabled {

@@ -16,7 +16,7 @@ type ProviderRow struct {
 type ApplicationRow struct {
 	Name     string `gorm:"primaryKey"`
 	Protocol string
-	EntityID string `gorm:"uniqueIndex"`
+	EntityID string `gorm:"index"` // several may have one, each with a face of its own
 	Revision int
 	Added    time.Time
 	Data     []byte
@@ -37,7 +37,8 @@ type HistoryRow struct {
 // KeyRow is a key pair of the gate, sealed.
 type KeyRow struct {
 	ID      int64  `gorm:"primaryKey;autoIncrement"`
-	Purpose string `gorm:"index"` // idp, sp
+	Purpose string `gorm:"index"` // idp, sp, enc, app/NAME
+	State   string // current, next, old
 	Added   time.Time
 	Sealed  []byte
 }

@@ -84,6 +84,7 @@ func (s *server) calls(a huma.API) {
 	s.providerCalls(a)
 	s.applicationCalls(a)
 	s.ownerCalls(a)
+	s.keyCalls(a)
 
 	type filter struct {
 		Search      string    `query:"search" maxLength:"200" doc:"Part of a reference, application, provider, person or finding"`
@@ -132,6 +133,45 @@ func (s *server) calls(a huma.API) {
 	})
 	huma.Register(a, op("DELETE", "/tokens/{name}", "remove-token", "Remove an API token"), func(ctx context.Context, in *named) (*struct{}, error) {
 		return nil, s.problem(g.RemoveToken(ctx, who(ctx), in.Name))
+	})
+}
+
+// keyCalls registers the roll-over of the gate's own keys.
+func (s *server) keyCalls(a huma.API) {
+	g := s.gate
+	list := func(ctx context.Context) (*body[api.List[api.Key]], error) {
+		all, err := g.Keys(ctx)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return page(all, &listing{Limit: 20000}, nil, func(k gate.Key) api.Key {
+			return api.Key{ID: k.ID, Purpose: k.Purpose, State: k.State, Added: k.Added, Certificate: s.certificate(k.Certificate, "")}
+		}), nil
+	}
+	type purpose struct {
+		Body struct {
+			Purpose string `json:"purpose" maxLength:"80" doc:"idp, sp, enc, or app/NAME"`
+		}
+	}
+	huma.Register(a, op("GET", "/keys", "list-keys", "The gate's own keys"), func(ctx context.Context, _ *struct{}) (*body[api.List[api.Key]], error) {
+		return list(ctx)
+	})
+	huma.Register(a, op("POST", "/keys", "announce-key", "Make the next key for a purpose and announce it in metadata"), func(ctx context.Context, in *purpose) (*body[api.List[api.Key]], error) {
+		if err := g.AnnounceKey(ctx, who(ctx), in.Body.Purpose); err != nil {
+			return nil, s.problem(err)
+		}
+		return list(ctx)
+	})
+	huma.Register(a, op("POST", "/keys/switch", "switch-key", "Make the announced key the current one"), func(ctx context.Context, in *purpose) (*body[api.List[api.Key]], error) {
+		if err := g.SwitchKey(ctx, who(ctx), in.Body.Purpose); err != nil {
+			return nil, s.problem(err)
+		}
+		return list(ctx)
+	})
+	huma.Register(a, op("DELETE", "/keys/{id}", "remove-key", "Remove a key that is not the current one"), func(ctx context.Context, in *struct {
+		ID int64 `path:"id"`
+	}) (*struct{}, error) {
+		return nil, s.problem(g.RemoveKey(ctx, who(ctx), in.ID))
 	})
 }
 
@@ -229,7 +269,7 @@ func (s *server) applicationCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		app, err := g.AddApplication(ctx, who(ctx), gate.NewApplication{Name: in.Body.Name, Title: in.Body.Title, Source: src, Provider: in.Body.Provider, OwnStart: in.Body.OwnStart})
+		app, err := g.AddApplication(ctx, who(ctx), gate.NewApplication{Name: in.Body.Name, Title: in.Body.Title, Source: src, Provider: in.Body.Provider, OwnStart: in.Body.OwnStart, OwnFace: in.Body.OwnFace})
 		if err != nil {
 			return nil, s.problem(err)
 		}

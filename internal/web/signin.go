@@ -11,6 +11,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate"
@@ -33,22 +34,38 @@ func (s *server) routes(app *fiber.App) {
 		return c.Send(css)
 	})
 	app.Get("/saml/idp", func(c fiber.Ctx) error {
-		return metadata(c, "innergate-idp.xml", saml.WriteIDPMetadata(s.gate.Snapshot().IDPFace()))
+		return metadata(c, "innergate-idp.xml", saml.WriteIDPMetadata(s.published(c).IDPFace()))
 	})
-	app.Get("/saml/idp/sso", func(c fiber.Ctx) error {
-		in, err := saml.FromRedirect(string(c.RequestCtx().URI().QueryString()), "SAMLRequest")
-		return s.answer(c, s.gate.AuthnRequest(c.Context(), s.browser(c), in, err))
+	for _, sso := range []string{"/saml/idp/sso", "/saml/idp/app/:application/sso"} {
+		app.Get(sso, func(c fiber.Ctx) error {
+			in, err := saml.FromRedirect(string(c.RequestCtx().URI().QueryString()), "SAMLRequest")
+			return s.answer(c, s.gate.AuthnRequest(c.Context(), s.browser(c), c.Params("application"), in, err))
+		})
+		app.Post(sso, func(c fiber.Ctx) error {
+			in, err := saml.FromPOST(form(c, "SAMLRequest"), form(c, "RelayState"))
+			return s.answer(c, s.gate.AuthnRequest(c.Context(), s.browser(c), c.Params("application"), in, err))
+		})
+	}
+	app.Get("/saml/idp/app/:application", func(c fiber.Ctx) error {
+		a, err := s.gate.Application(c.Params("application"))
+		if err != nil || !a.OwnFace {
+			return fiber.ErrNotFound
+		}
+		return metadata(c, "innergate-idp-"+string(a.Name)+".xml", s.published(c).SheetForApplication(a).Metadata)
 	})
-	app.Post("/saml/idp/sso", func(c fiber.Ctx) error {
-		in, err := saml.FromPOST(form(c, "SAMLRequest"), form(c, "RelayState"))
-		return s.answer(c, s.gate.AuthnRequest(c.Context(), s.browser(c), in, err))
+	app.Get("/saml/sp", func(c fiber.Ctx) error {
+		return metadata(c, "innergate-sp.xml", s.published(c).SharedSPMetadata())
+	})
+	app.Post("/saml/sp/acs", func(c fiber.Ctx) error {
+		in, err := saml.FromPOST(form(c, "SAMLResponse"), form(c, "RelayState"))
+		return s.answer(c, s.gate.Response(c.Context(), s.browser(c), "", in, err))
 	})
 	app.Get("/saml/sp/:provider", func(c fiber.Ctx) error {
 		p, err := s.gate.Provider(c.Params("provider"))
 		if err != nil {
 			return fiber.ErrNotFound
 		}
-		return metadata(c, "innergate-sp-"+string(p.Name)+".xml", s.gate.Snapshot().SheetForProvider(p).Metadata)
+		return metadata(c, "innergate-sp-"+string(p.Name)+".xml", s.published(c).SheetForProvider(p).Metadata)
 	})
 	app.Post("/saml/sp/:provider/acs", func(c fiber.Ctx) error {
 		in, err := saml.FromPOST(form(c, "SAMLResponse"), form(c, "RelayState"))
@@ -63,6 +80,16 @@ func (s *server) routes(app *fiber.App) {
 	app.Post("/crossing/:id", func(c fiber.Ctx) error {
 		return s.answer(c, s.gate.Continue(c.Context(), s.browser(c), c.Params("id"), form(c, "provider")))
 	})
+}
+
+// published is what metadata is made from; with ?keys=one only current keys are
+// in it, for programs that take no second one.
+func (s *server) published(c fiber.Ctx) *federation.Snapshot {
+	snap := *s.gate.Snapshot()
+	if c.Query("keys") == "one" {
+		snap.Gate = snap.Gate.OnlyCurrentKeys()
+	}
+	return &snap
 }
 
 // form gives a field of the body only, never of the query.

@@ -22,23 +22,19 @@ type Sheet struct {
 	Metadata        []byte
 }
 
-func certificates(pairs []*keys.Pair) []keys.Certificate {
-	out := make([]keys.Certificate, len(pairs))
-	for i, p := range pairs {
-		out[i] = p.Certificate
-	}
-	return out
-}
-
 // SheetForProvider is what the administrator of a provider needs: the gate as
 // service provider.
 func (s *Snapshot) SheetForProvider(p *Provider) Sheet {
-	f := p.SAML.Face
-	certs := certificates(s.Gate.SPKeys)
+	f := s.Gate.FaceTo(p)
+	certs := s.Gate.SPKeys.Published()
+	address := s.Gate.Base + "/saml/sp/" + string(p.Name)
+	if p.SharedFace {
+		address = s.Gate.Base + "/saml/sp"
+	}
 	return Sheet{
-		MetadataAddress: s.Gate.Base + "/saml/sp/" + string(p.Name),
+		MetadataAddress: address,
 		Certificates:    certs,
-		Metadata:        saml.WriteSPMetadata(saml.SPFace{EntityID: f.EntityID, ACS: f.Address, Keys: certs, Encryption: certificates(s.Gate.EncKeys), SignRequests: p.SignRequests || p.SAML.IDP.WantAuthnRequestsSigned}),
+		Metadata:        saml.WriteSPMetadata(saml.SPFace{EntityID: f.EntityID, ACS: f.Address, Keys: certs, Encryption: s.Gate.EncKeys.Published(), SignRequests: p.SignRequests || p.SAML.IDP.WantAuthnRequestsSigned}),
 		Values: []SheetValue{
 			{"Entity ID", f.EntityID, []string{"SP entity ID", "identifier", "audience"}, "compared letter by letter, also as Audience of the assertion"},
 			{"Assertion consumer service", f.Address, []string{"ACS URL", "reply address", "recipient", "destination"}, "binding HTTP-POST"},
@@ -52,18 +48,22 @@ func (s *Snapshot) SheetForProvider(p *Provider) Sheet {
 // SheetForApplication is what the administrator of an application needs: the
 // gate as identity provider.
 func (s *Snapshot) SheetForApplication(a *Application) Sheet {
-	certs := certificates(s.Gate.IDPKeys)
+	face, set := s.Gate.FaceFor(a)
+	certs, address := set.Published(), s.Gate.Base+"/saml/idp"
+	if a.OwnFace {
+		address += "/app/" + string(a.Name)
+	}
 	open := SheetValue{"Start at the gate", s.Gate.Base + "/open/" + string(a.Name), []string{"IdP-initiated address", "link for a portal"}, "sends an unsolicited Response"}
 	if a.OwnStart != "" {
 		open.Hint = "sends people to the application's own start address, " + a.OwnStart
 	}
 	return Sheet{
-		MetadataAddress: s.Gate.IDP.EntityID,
+		MetadataAddress: address,
 		Certificates:    certs,
-		Metadata:        saml.WriteIDPMetadata(s.IDPFace()),
+		Metadata:        saml.WriteIDPMetadata(saml.IDPFace{EntityID: face.EntityID, SSO: face.Address, Keys: certs}),
 		Values: []SheetValue{
-			{"Entity ID", s.Gate.IDP.EntityID, []string{"IdP entity ID", "issuer"}, "compared letter by letter with Issuer"},
-			{"Single sign-on service", s.Gate.IDP.Address, []string{"SSO URL", "sign-in address", "login URL"}, "the same address for both bindings"},
+			{"Entity ID", face.EntityID, []string{"IdP entity ID", "issuer"}, "compared letter by letter with Issuer"},
+			{"Single sign-on service", face.Address, []string{"SSO URL", "sign-in address", "login URL"}, "the same address for both bindings"},
 			{"Binding", saml.BindingRedirect, []string{"HTTP-Redirect"}, "HTTP-POST is taken as well"},
 			{"Signed", signed(a.Sign), []string{"assertion signature", "response signature"}, "RSA-SHA256 with the certificate below"},
 			open,
@@ -73,7 +73,7 @@ func (s *Snapshot) SheetForApplication(a *Application) Sheet {
 
 // IDPFace is the gate as identity provider, for its metadata.
 func (s *Snapshot) IDPFace() saml.IDPFace {
-	return saml.IDPFace{EntityID: s.Gate.IDP.EntityID, SSO: s.Gate.IDP.Address, Keys: certificates(s.Gate.IDPKeys)}
+	return saml.IDPFace{EntityID: s.Gate.IDP.EntityID, SSO: s.Gate.IDP.Address, Keys: s.Gate.IDPKeys.Published()}
 }
 
 func signed(what string) string {
@@ -84,4 +84,10 @@ func signed(what string) string {
 		return "assertion and Response"
 	}
 	return "assertion"
+}
+
+// SharedSPMetadata is that of the face that several providers share.
+func (s *Snapshot) SharedSPMetadata() []byte {
+	f := s.Gate.FaceTo(&Provider{ProviderSettings: ProviderSettings{SharedFace: true}})
+	return saml.WriteSPMetadata(saml.SPFace{EntityID: f.EntityID, ACS: f.Address, Keys: s.Gate.SPKeys.Published(), Encryption: s.Gate.EncKeys.Published()})
 }

@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
 )
 
@@ -69,12 +68,14 @@ type Gate struct {
 	Base    string        // public base address: an origin, without a slash at the end
 	Skew    time.Duration // allowed difference of clocks
 	IDP     Face
-	IDPKeys []*keys.Pair // current first
-	SPKeys  []*keys.Pair // current first
-	EncKeys []*keys.Pair // to encrypt to, current first
+	IDPKeys KeySet
+	SPKeys  KeySet
+	EncKeys KeySet // to encrypt to
 	// Pairwise is the secret that persistent NameIDs are derived with. It is in
 	// backups and never changes with a sealing key.
 	Pairwise []byte
+
+	onlyCurrent bool // see OnlyCurrentKeys
 }
 
 // Provider is an identity provider the gate sends people to.
@@ -92,7 +93,7 @@ type SAMLProvider struct {
 	IDP      *saml.IDP
 	Metadata []byte // as it was taken in
 	Source   string // where it came from: an address, or "document"
-	Face     Face   // the gate as SP towards this provider
+	Address  string // assertion consumer service of the gate's own face towards it
 }
 
 // Application is what people want to reach.
@@ -102,6 +103,7 @@ type Application struct {
 	Added    time.Time
 	Revision int
 	ApplicationSettings
+	Keys KeySet // of its own face, if it has one
 	SAML *SAMLApplication
 }
 
@@ -117,6 +119,16 @@ func (a *Application) EntityID() string { return a.SAML.SP.EntityID }
 
 // EntityID is the provider's identity in its protocol.
 func (p *Provider) EntityID() string { return p.SAML.IDP.EntityID }
+
+// OnlyCurrentKeys gives a copy of the gate without announced keys, for metadata
+// that is uploaded where only one key is taken.
+func (g Gate) OnlyCurrentKeys() Gate {
+	for _, k := range []*KeySet{&g.IDPKeys, &g.SPKeys, &g.EncKeys} {
+		k.Next = nil
+	}
+	g.onlyCurrent = true
+	return g
+}
 
 // Snapshot is all configuration at one moment.
 type Snapshot struct {
@@ -140,7 +152,10 @@ func Load(g Gate, providers []*Provider, apps []*Application) *Snapshot {
 		s.providers[p.Name], s.providerIDs[p.EntityID()] = p, p
 	}
 	for _, a := range apps {
-		s.apps[a.Name], s.appIDs[a.EntityID()] = a, a
+		s.apps[a.Name] = a
+		if !a.OwnFace {
+			s.appIDs[a.EntityID()] = a
+		}
 	}
 	return s
 }
@@ -170,7 +185,10 @@ func (s *Snapshot) WithoutProvider(n Name) *Snapshot {
 // WithApplication gives a snapshot that has a, in place of one of the same name.
 func (s *Snapshot) WithApplication(a *Application) *Snapshot {
 	t := s.WithoutApplication(a.Name)
-	t.apps[a.Name], t.appIDs[a.EntityID()] = a, a
+	t.apps[a.Name] = a
+	if !a.OwnFace {
+		t.appIDs[a.EntityID()] = a
+	}
 	return t
 }
 
@@ -179,7 +197,9 @@ func (s *Snapshot) WithoutApplication(n Name) *Snapshot {
 	t := s.clone()
 	if old, ok := t.apps[n]; ok {
 		delete(t.apps, n)
-		delete(t.appIDs, old.EntityID())
+		if !old.OwnFace {
+			delete(t.appIDs, old.EntityID())
+		}
 	}
 	return t
 }
@@ -196,7 +216,9 @@ func (s *Snapshot) ProviderByEntityID(id string) (*Provider, bool) {
 	return p, ok
 }
 
-// ApplicationByEntityID finds an application by its identity.
+// ApplicationByEntityID finds an application of the shared face by its identity.
+// Applications with a face of their own are found by their name: tenants of one
+// service may have the same identity there.
 func (s *Snapshot) ApplicationByEntityID(id string) (*Application, bool) {
 	a, ok := s.appIDs[id]
 	return a, ok

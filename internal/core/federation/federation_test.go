@@ -53,8 +53,8 @@ func TestSheetsHoldWhatTheOtherSideNeeds(t *testing.T) {
 	pair, err := keys.Generate("x", time.Now(), rand.Reader)
 	require.NoError(t, err)
 	snap := federation.NewSnapshot(federation.Gate{Base: "https://g.example", IDP: federation.Face{EntityID: "urn:our-idp", Address: "https://g.example/saml/idp/sso"},
-		IDPKeys: []*keys.Pair{pair}, SPKeys: []*keys.Pair{pair}})
-	p := &federation.Provider{Name: "p", SAML: &federation.SAMLProvider{IDP: &saml.IDP{EntityID: "urn:p"}, Face: federation.Face{EntityID: "urn:our-sp", Address: "https://g.example/saml/sp/p/acs"}}}
+		IDPKeys: federation.KeySet{Current: pair}, SPKeys: federation.KeySet{Current: pair}, EncKeys: federation.KeySet{Current: pair}})
+	p := &federation.Provider{Name: "p", ProviderSettings: federation.ProviderSettings{OwnEntityID: "urn:our-sp"}, SAML: &federation.SAMLProvider{IDP: &saml.IDP{EntityID: "urn:p"}, Address: "https://g.example/saml/sp/p/acs"}}
 	values := func(s federation.Sheet) (all []string) {
 		for _, v := range s.Values {
 			require.NotEmpty(t, v.Label)

@@ -30,6 +30,9 @@ type ProviderSettings struct {
 	StrictCertificates     bool   `json:"strictCertificates" doc:"Refuse what is signed with a key whose certificate is past its date"`
 	SignRequests           bool   `json:"signRequests" doc:"Sign requests even if the metadata does not want it"`
 	RequestBinding         string `json:"requestBinding" enum:",redirect,post" doc:"How requests are sent; empty prefers redirect"`
+	OwnEntityID            string `json:"ownEntityId" maxLength:"1024" doc:"Entity ID of the gate towards it"`
+	FormerEntityID         string `json:"formerEntityId" maxLength:"1024" doc:"Accepted beside it as audience, while moving"`
+	SharedFace             bool   `json:"sharedFace" doc:"Use the service provider face that several providers share"`
 }
 
 // Signing is which parts of an answer are signed.
@@ -50,6 +53,8 @@ type ApplicationSettings struct {
 	Sign                  string `json:"sign" enum:",assertion,response,both" doc:"What is signed; empty is the assertion"`
 	Encrypt               bool   `json:"encrypt" doc:"Encrypt the assertion with the application's encryption key"`
 	NameIDFormat          string `json:"nameIdFormat" maxLength:"200" doc:"NameID format where the request names none; empty passes the provider's on"`
+	OwnFace               bool   `json:"ownFace" doc:"An identity provider face of its own, with its own entity ID and keys"`
+	OwnEntityID           string `json:"ownEntityId" maxLength:"1024" doc:"Entity ID of that face"`
 }
 
 // SettingError says which setting is wrong.
@@ -76,6 +81,9 @@ func (s ProviderSettings) Check(idp *saml.IDP) error {
 	if !ok {
 		return &SettingError{"requestBinding", fmt.Errorf("there is no binding %q; use redirect, post or nothing", s.RequestBinding)}
 	}
+	if n := len([]rune(s.OwnEntityID)); n < 1 || n > 1024 {
+		return &SettingError{"ownEntityId", fmt.Errorf("the entity ID has %d characters; use 1 to 1024", n)}
+	}
 	if _, ok := idp.SSOBy(binding); !ok {
 		return &SettingError{"requestBinding", fmt.Errorf("the provider's metadata has no address for %s; use another binding", s.RequestBinding)}
 	}
@@ -95,6 +103,9 @@ func (s ApplicationSettings) Check(sp *saml.SP) error {
 	}
 	if s.NameIDFormat != "" && !slices.Contains(NameIDFormats, s.NameIDFormat) {
 		return &SettingError{"nameIdFormat", fmt.Errorf("the format %q is not offered; use one of the four in the exchange sheet, or nothing", s.NameIDFormat)}
+	}
+	if n := len([]rune(s.OwnEntityID)); s.OwnFace && (n < 1 || n > 1024) {
+		return &SettingError{"ownEntityId", fmt.Errorf("the entity ID has %d characters; use 1 to 1024", n)}
 	}
 	if s.Encrypt && len(sp.EncryptionKeys()) == 0 {
 		return &SettingError{"encrypt", errors.New("the application's metadata holds no key for encryption; take in metadata that does, or leave encryption off")}

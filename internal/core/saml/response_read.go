@@ -79,6 +79,22 @@ func ResponseTo(octets []byte) string {
 	return doc.Root.Attr("InResponseTo")
 }
 
+// ResponseIssuer gives the unverified Issuer of a Response, to find out whose
+// record to check it against; "" if it cannot be read.
+func ResponseIssuer(octets []byte) string {
+	doc, err := xmlsec.Parse(octets, xmlsec.MessageLimits)
+	if err != nil {
+		return ""
+	}
+	if id := childValue(doc.Root, NSAssertion, "Issuer"); id != "" {
+		return id
+	}
+	if a := doc.Root.Child(NSAssertion, "Assertion"); a != nil {
+		return childValue(a, NSAssertion, "Issuer")
+	}
+	return ""
+}
+
 // OpenResponse reads a Response of a provider as far as its signatures: the
 // kind of message, the issuers, the number of assertions, and every signature
 // on the Response and its assertion (SAML profiles §4.1.4.2, core §5).

@@ -33,11 +33,12 @@ func (provider) Ask(g *federation.Gate, p *federation.Provider, a crossing.Asked
 	if !ok {
 		return crossing.Departure{}, finding.New(finding.MetadataNoEndpoint).From(finding.Provider)
 	}
+	face := g.FaceTo(p)
 	var pair *keys.Pair
 	if p.SignRequests || p.SAML.IDP.WantAuthnRequestsSigned {
-		pair = g.SPKeys[0]
+		pair = g.SPKeys.Current
 	}
-	out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: a.ID, IssueInstant: a.At, Issuer: p.SAML.Face.EntityID, ACS: p.SAML.Face.Address,
+	out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: a.ID, IssueInstant: a.At, Issuer: face.EntityID, ACS: face.Address,
 		ForceAuthn: a.Force, IsPassive: a.Passive, Contexts: a.Contexts, Comparison: a.Comparison, ProxyCount: a.ProxyCount, Requesters: a.Requesters}, to, handle, pair)
 	return departure("AuthnRequest", out), err
 }
@@ -46,7 +47,7 @@ func (provider) Ask(g *federation.Gate, p *federation.Provider, a crossing.Asked
 func (provider) Verify(g *federation.Gate, p *federation.Provider, octets []byte, asked *crossing.Asked, facts crossing.Facts, now time.Time) (crossing.Verification, error) {
 	var v crossing.Verification
 	trust := saml.Trust{Policy: xmlsec.Policy{AllowSHA1: p.AllowSHA1}, AllowCBC: p.AllowCBC, SignedAssertion: p.RequireSignedAssertion, Strict: p.StrictCertificates, Now: now}
-	for _, k := range g.EncKeys {
+	for _, k := range g.EncKeys.All() {
 		if d, ok := k.Signer().(crypto.Decrypter); ok {
 			trust.Decrypters = append(trust.Decrypters, d)
 		}
@@ -66,7 +67,7 @@ func (provider) Verify(g *federation.Gate, p *federation.Provider, octets []byte
 		}
 		v.Reasons.Pass("Replay", "this assertion was not used before")
 	}
-	x := saml.Expect{EntityIDs: []string{p.SAML.Face.EntityID}, ACS: p.SAML.Face.Address, Now: now, Skew: g.Skew}
+	x := saml.Expect{EntityIDs: g.EntityIDsTo(p), ACS: g.FaceTo(p).Address, Now: now, Skew: g.Skew}
 	if asked != nil {
 		x.Request = &saml.Sent{ID: asked.ID, At: asked.At, ForceAuthn: asked.Force, Contexts: asked.Contexts, Comparison: asked.Comparison}
 	}
@@ -112,18 +113,19 @@ const lifetime = 5 * time.Minute
 
 // Build builds a Response by POST with a signed assertion.
 func (application) Build(g *federation.Gate, a *federation.Application, r crossing.Reply, out profile.Released, who crossing.Person, ans *crossing.Answer, f crossing.Fresh, now time.Time) (crossing.Departure, error) {
-	name, err := nameFor(g, a, r, out, who, f)
+	face, set := g.FaceFor(a)
+	name, err := nameFor(g, face.EntityID, a, r, out, who, f)
 	if err != nil {
 		return crossing.Departure{}, err
 	}
-	msg := saml.Answer{ResponseID: f.Message, AssertionID: f.Assertion, At: now, Lifetime: lifetime, Issuer: g.IDP.EntityID,
+	msg := saml.Answer{ResponseID: f.Message, AssertionID: f.Assertion, At: now, Lifetime: lifetime, Issuer: face.EntityID,
 		Destination: r.Address, InResponseTo: r.InReplyTo, Audience: a.EntityID(), NameID: name,
 		AuthnInstant: ans.AuthnInstant, SessionIndex: f.Session, SessionNotOnOrAfter: ans.Until, Context: ans.Context,
 		Authorities: ans.Authorities}
 	for _, at := range out.Attributes {
 		msg.Attributes = append(msg.Attributes, saml.Attribute(at))
 	}
-	protect := saml.Protection{Pair: g.IDPKeys[0], SignResponse: a.Sign == federation.SignBoth, OnlyResponse: a.Sign == federation.SignResponse, Random: f.Random}
+	protect := saml.Protection{Pair: set.Current, SignResponse: a.Sign == federation.SignBoth, OnlyResponse: a.Sign == federation.SignResponse, Random: f.Random}
 	if a.Encrypt {
 		k := a.SAML.SP.EncryptionKeys()
 		if len(k) == 0 {
@@ -155,8 +157,9 @@ func (application) Refuse(g *federation.Gate, a *federation.Application, r cross
 	if !ok || r.InReplyTo == "" {
 		return crossing.Departure{}, false, nil
 	}
-	octets, err := saml.WriteStatus(saml.Answer{ResponseID: f.Message, At: now, Issuer: g.IDP.EntityID, Destination: r.Address, InResponseTo: r.InReplyTo},
-		status[0], status[1], why.Title, g.IDPKeys[0])
+	face, set := g.FaceFor(a)
+	octets, err := saml.WriteStatus(saml.Answer{ResponseID: f.Message, At: now, Issuer: face.EntityID, Destination: r.Address, InResponseTo: r.InReplyTo},
+		status[0], status[1], why.Title, set.Current)
 	if err != nil {
 		return crossing.Departure{}, false, err
 	}
@@ -189,7 +192,7 @@ func Request(r *saml.AuthnRequest, relayState string) (crossing.Reply, crossing.
 
 // nameFor gives the NameID for an application: in the format its request asks
 // for, else its record, else as the provider gave it (SAML core §3.4.1.1, §8.3).
-func nameFor(g *federation.Gate, a *federation.Application, r crossing.Reply, out profile.Released, who crossing.Person, f crossing.Fresh) (saml.NameID, error) {
+func nameFor(g *federation.Gate, issuer string, a *federation.Application, r crossing.Reply, out profile.Released, who crossing.Person, f crossing.Fresh) (saml.NameID, error) {
 	format := r.Format
 	if format == "" || format == saml.FormatUnspecified {
 		format = a.NameIDFormat
@@ -204,12 +207,12 @@ func nameFor(g *federation.Gate, a *federation.Application, r crossing.Reply, ou
 	case saml.FormatUnspecified:
 		return saml.NameID{Format: format, Value: given.Value}, nil
 	case saml.FormatTransient:
-		return saml.NameID{Format: format, NameQualifier: g.IDP.EntityID, SPNameQualifier: a.EntityID(), Value: f.Name}, nil
+		return saml.NameID{Format: format, NameQualifier: issuer, SPNameQualifier: a.EntityID(), Value: f.Name}, nil
 	case saml.FormatPersistent:
 		if who.Identifier == "" {
 			return given, unmet("the provider gave a transient name, so the person cannot be known again")
 		}
-		return saml.NameID{Format: format, NameQualifier: g.IDP.EntityID, SPNameQualifier: a.EntityID(), Value: pairwise(g.Pairwise, who.Identifier, a.EntityID())}, nil
+		return saml.NameID{Format: format, NameQualifier: issuer, SPNameQualifier: a.EntityID(), Value: pairwise(g.Pairwise, who.Identifier, a.EntityID())}, nil
 	case saml.FormatEmail:
 		if given.Format == saml.FormatEmail {
 			return given, nil

@@ -37,8 +37,8 @@ func newWorld(t *testing.T) world {
 	}
 	w := world{idp: pair(), side: samlside.Protocol()}
 	w.gate = federation.Gate{Base: "https://g.example", Skew: time.Minute, IDP: federation.Face{EntityID: "urn:gate-idp", Address: "https://g.example/saml/idp/sso"},
-		IDPKeys: []*keys.Pair{pair()}, SPKeys: []*keys.Pair{pair()}}
-	w.provider = &federation.Provider{Name: "staff", ProviderSettings: federation.ProviderSettings{Enabled: true}, SAML: &federation.SAMLProvider{Face: federation.Face{EntityID: "urn:gate-sp", Address: "https://g.example/saml/sp/staff/acs"},
+		IDPKeys: federation.KeySet{Current: pair()}, SPKeys: federation.KeySet{Current: pair()}, EncKeys: federation.KeySet{Current: pair()}}
+	w.provider = &federation.Provider{Name: "staff", ProviderSettings: federation.ProviderSettings{Enabled: true, OwnEntityID: "urn:gate-sp"}, SAML: &federation.SAMLProvider{Address: "https://g.example/saml/sp/staff/acs",
 		IDP: &saml.IDP{EntityID: "urn:idp", Keys: []saml.Key{{Certificate: w.idp.Certificate}}, SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://idp.example/sso"}}}}}
 	w.app = &federation.Application{Name: "roster", ApplicationSettings: federation.ApplicationSettings{Enabled: true}, SAML: &federation.SAMLApplication{SP: &saml.SP{EntityID: "urn:roster", ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://roster.example/acs"}}}}}
 	w.snap = federation.Load(w.gate, []*federation.Provider{w.provider}, []*federation.Application{w.app})
@@ -46,7 +46,7 @@ func newWorld(t *testing.T) world {
 }
 
 func (w world) answer(t *testing.T, edit func(*saml.Answer)) []byte {
-	a := saml.Answer{ResponseID: "_r", AssertionID: "_a", At: now, Lifetime: time.Minute, Issuer: "urn:idp", Destination: w.provider.SAML.Face.Address, InResponseTo: "_q",
+	a := saml.Answer{ResponseID: "_r", AssertionID: "_a", At: now, Lifetime: time.Minute, Issuer: "urn:idp", Destination: w.provider.SAML.Address, InResponseTo: "_q",
 		Audience: "urn:gate-sp", NameID: saml.NameID{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"}, AuthnInstant: now, Context: saml.ContextPassword,
 		Attributes: []saml.Attribute{{Name: "groups", Values: []string{"drivers"}}}}
 	if edit != nil {
@@ -105,7 +105,7 @@ func TestCrossingInPureSteps(t *testing.T) {
 	require.NotContains(t, string(d.Octets), "InResponseTo", "nobody asked")
 
 	var log finding.Checks
-	opened, err := saml.OpenResponse(d.Octets, &saml.IDP{EntityID: "urn:gate-idp", Keys: []saml.Key{{Certificate: w.gate.IDPKeys[0].Certificate}}}, saml.Trust{}, &log)
+	opened, err := saml.OpenResponse(d.Octets, &saml.IDP{EntityID: "urn:gate-idp", Keys: []saml.Key{{Certificate: w.gate.IDPKeys.Current.Certificate}}}, saml.Trust{}, &log)
 	require.NoError(t, err)
 	a, err := opened.Check(saml.Expect{EntityIDs: []string{"urn:roster"}, ACS: "https://roster.example/acs", Now: now}, &log)
 	require.NoError(t, err)

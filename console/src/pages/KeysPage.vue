@@ -1,0 +1,66 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import { api, take, type Problem } from '../api/client'
+import CopyValue from '../components/CopyValue.vue'
+import ProblemBox from '../components/ProblemBox.vue'
+import { useLoad } from '../composables/load'
+import { days, localDate } from '../composables/words'
+
+const { data, problem, load } = useLoad(() => take(api.GET('/api/v1/keys')))
+const failed = ref<Problem>()
+const words: Record<string, string> = { idp: 'Signs answers for applications', sp: 'Signs requests to providers', enc: 'Providers encrypt to it' }
+const tone: Record<string, string> = { current: 'passed', next: 'waiting', old: 'quiet' }
+const groups = computed(() => {
+  const by = new Map<string, NonNullable<NonNullable<typeof data.value>['items']>>()
+  for (const k of data.value?.items ?? []) by.set(k.purpose, [...(by.get(k.purpose) ?? []), k])
+  return [...by].map(([purpose, keys]) => ({ purpose, keys, next: keys.some((k) => k.state === 'next'), title: words[purpose] ?? `Signs answers for ${purpose.slice(4)}, on its own face` }))
+})
+
+async function act(does: () => Promise<unknown>) {
+  failed.value = undefined
+  try {
+    await does()
+  } catch (e) {
+    failed.value = e as Problem
+  }
+  await load()
+}
+const announce = (purpose: string) => act(() => take(api.POST('/api/v1/keys', { body: { purpose } })))
+const change = (purpose: string) => act(() => take(api.POST('/api/v1/keys/switch', { body: { purpose } })))
+const remove = (id: number) => act(() => take(api.DELETE('/api/v1/keys/{id}', { params: { path: { id } } })))
+</script>
+
+<template>
+  <div class="head">
+    <div>
+      <h1>Keys</h1>
+      <p>The gate's own keys. To roll one over: announce the next, give the other sides time to take in the metadata that holds both, then switch.</p>
+    </div>
+  </div>
+  <ProblemBox :problem="problem ?? failed" />
+  <section v-for="g in groups" :key="g.purpose">
+    <h2>{{ g.title }} <code class="quiet">{{ g.purpose }}</code></h2>
+    <ul class="sheet">
+      <li v-for="k in g.keys" :key="k.id">
+        <strong :class="tone[k.state]">{{ k.state }}</strong>
+        <div class="facts">
+          {{ k.certificate.key }}, {{ localDate(k.certificate.notBefore!) }} to {{ localDate(k.certificate.notAfter!) }}, ends {{ days(k.certificate.notAfter!) }}
+          <CopyValue :value="k.certificate.sha256 ?? ''" name="SHA-256 fingerprint" />
+        </div>
+        <el-button v-if="k.state !== 'current'" size="small" @click="remove(k.id)">Remove</el-button>
+      </li>
+    </ul>
+    <p class="tools">
+      <el-button v-if="!g.next" size="small" @click="announce(g.purpose)">Announce the next key</el-button>
+      <el-button v-else size="small" type="primary" @click="change(g.purpose)">Switch to the next key</el-button>
+    </p>
+  </section>
+</template>
+
+<style scoped>
+ul { list-style: none; margin: 0 0 8px; padding: 0 }
+li { display: flex; gap: 24px; align-items: center; padding: 10px 16px; border-bottom: 1px solid var(--line) }
+li:last-child { border-bottom: 0 }
+li > strong { width: 70px }
+.facts { flex: 1; min-width: 0; display: flex; flex-direction: column; gap: 2px }
+</style>

@@ -1,0 +1,180 @@
+package gate
+
+import (
+	"crypto/rand"
+	"encoding/base64"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/saml"
+)
+
+// published reads the signing certificates out of the gate's metadata.
+func (r *rig) published(document []byte) (prints []string) {
+	m, err := saml.ReadMetadata(document, r.time)
+	require.NoError(r.t, err)
+	all := []saml.Key{}
+	if m.IDP != nil {
+		all = m.IDP.Keys
+	} else {
+		all = m.SP.Keys
+	}
+	for _, k := range all {
+		prints = append(prints, k.Use+" "+k.Certificate.SHA256()[:5])
+	}
+	return prints
+}
+
+func TestKeysRollOverWithoutAnOutage(t *testing.T) {
+	r := newRig(t)
+	b := r.enter(nil)
+	before := r.Snapshot().Gate.IDPKeys.Current
+	require.NoError(t, r.AnnounceKey(ctx, "test", "idp"))
+	set := r.Snapshot().Gate.IDPKeys
+	prints := r.published(saml.WriteIDPMetadata(r.Snapshot().IDPFace()))
+	require.Len(t, prints, 2, "the next key is announced")
+	require.Contains(t, prints[0], before.Certificate.SHA256()[:5], "the current one first")
+	one := *r.Snapshot()
+	one.Gate = one.Gate.OnlyCurrentKeys()
+	require.Len(t, r.published(saml.WriteIDPMetadata(one.IDPFace())), 1, "a variant for programs that take one key")
+	r.said(r.request(b, nil)) // still signed with the key of before, which said reads from the snapshot
+	var ce *ConflictError
+	require.True(t, errors.As(r.AnnounceKey(ctx, "test", "idp"), &ce), "one at a time")
+
+	require.NoError(t, r.SwitchKey(ctx, "test", "idp"))
+	after := r.Snapshot().Gate.IDPKeys
+	require.Equal(t, set.Next.Certificate.SHA256(), after.Current.Certificate.SHA256())
+	r.said(r.request(b, nil))
+	require.True(t, errors.As(r.SwitchKey(ctx, "test", "idp"), &ce))
+
+	// What was encrypted to the key of before is still read.
+	old := saml.Key{Certificate: r.Snapshot().Gate.EncKeys.Current.Certificate}
+	require.NoError(t, r.AnnounceKey(ctx, "test", "enc"))
+	require.NoError(t, r.SwitchKey(ctx, "test", "enc"))
+	o := r.request(Browser{}, nil)
+	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
+		Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: r.idp, EncryptTo: &old, Random: rand.Reader})
+	require.NoError(t, err)
+	r.said(r.Response(ctx, keep(Browser{}, o), "staff", saml.Inbound{Octets: octets}, nil))
+
+	all, err := r.Keys(ctx)
+	require.NoError(t, err)
+	states := map[string]int{}
+	for _, k := range all {
+		states[k.Purpose+" "+k.State]++
+		if k.State == keyCurrent {
+			require.True(t, errors.As(r.RemoveKey(ctx, "test", k.ID), &ce))
+		} else {
+			require.NoError(t, r.RemoveKey(ctx, "test", k.ID))
+		}
+	}
+	require.Equal(t, map[string]int{"idp current": 1, "idp old": 1, "sp current": 1, "enc current": 1, "enc old": 1}, states)
+	var fe *FieldError
+	require.ErrorAs(t, r.AnnounceKey(ctx, "test", "app/roster"), &fe)
+	var nf *NotFoundError
+	require.True(t, errors.As(r.RemoveKey(ctx, "test", 99), &nf))
+}
+
+func TestEntityIDOfOurOwnMoves(t *testing.T) {
+	r := newRig(t)
+	audience := func(id string) Outcome {
+		o := r.request(Browser{}, nil)
+		require.NotNil(t, o.Departure)
+		q := string(o.Departure.Octets)
+		asked := q[strings.Index(q, ` ID="`)+5:]
+		asked = asked[:strings.Index(asked, `"`)]
+		return r.answer(keep(Browser{}, o), asked, func(a *saml.Answer) { a.Audience = id })
+	}
+	const before, bare = "https://gate.example/saml/sp/staff", "GATE WRENMOOR 7"
+	require.NotNil(t, audience(before).Departure)
+	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.OwnEntityID, s.FormerEntityID = bare, before }))
+	require.Contains(t, string(r.request(Browser{}, nil).Departure.Octets), ">"+bare+"<", "the request comes from the new one")
+	require.NotNil(t, audience(bare).Departure)
+	require.NotNil(t, audience(before).Departure, "the old one is accepted beside the new")
+	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.FormerEntityID = "" }))
+	require.Equal(t, finding.AudienceOther, audience(before).Finding.Code)
+	var fe *FieldError
+	require.ErrorAs(t, r.changeProvider(func(s *federation.ProviderSettings) { s.OwnEntityID = strings.Repeat("x", 1025) }), &fe)
+	require.Equal(t, "ownEntityId", fe.Field)
+}
+
+func TestProvidersShareAFace(t *testing.T) {
+	r := newRig(t)
+	second, err := keys.Generate("second", r.time, rand.Reader)
+	require.NoError(t, err)
+	_, err = r.AddProvider(ctx, "test", NewProvider{Name: "second", Source: Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:second", SSO: "https://second.example/sso", Keys: []keys.Certificate{second.Certificate}})}})
+	require.NoError(t, err)
+	for _, name := range []string{"staff", "second"} {
+		p, err := r.Provider(name)
+		require.NoError(t, err)
+		s := p.ProviderSettings
+		s.SharedFace = true
+		_, err = r.ChangeProvider(ctx, "test", name, p.Revision, s)
+		require.NoError(t, err)
+	}
+	m, err := saml.ReadMetadata(r.Snapshot().SharedSPMetadata(), r.time)
+	require.NoError(t, err)
+	require.Equal(t, "https://gate.example/saml/sp", m.EntityID)
+	answer := func(via, issuer string, pair *keys.Pair, at string) Outcome {
+		o := r.Open(ctx, Browser{}, "roster", "", via)
+		q := string(o.Departure.Octets)
+		require.Contains(t, q, ">https://gate.example/saml/sp<")
+		asked := q[strings.Index(q, ` ID="`)+5:]
+		octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute, Issuer: issuer, Destination: "https://gate.example/saml/sp/acs",
+			InResponseTo: asked[:strings.Index(asked, `"`)], Audience: "https://gate.example/saml/sp", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: pair})
+		require.NoError(t, err)
+		return r.Response(ctx, keep(Browser{}, o), at, saml.Inbound{Octets: octets}, nil)
+	}
+	require.NotNil(t, answer("staff", "urn:idp", r.idp, "").Departure)
+	require.NotNil(t, answer("second", "urn:second", second, "").Departure)
+	require.NotNil(t, answer("second", "urn:idp", r.idp, "").Finding, "another provider than the one asked may not answer")
+	require.Equal(t, finding.ProviderUnknown, answer("staff", "urn:idp", r.idp, "staff").Finding.Code, "its own address is closed")
+	require.Equal(t, finding.ProviderUnknown, answer("staff", "urn:nobody", r.idp, "").Finding.Code)
+}
+
+func TestApplicationWithAFaceOfItsOwn(t *testing.T) {
+	r := newRig(t)
+	document := saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})
+	_, err := r.AddApplication(ctx, "test", NewApplication{Name: "tenant", Source: Source{Document: document}})
+	require.True(t, finding.Is(err, finding.MetadataKnown))
+	tenant, err := r.AddApplication(ctx, "test", NewApplication{Name: "tenant", Source: Source{Document: document}, OwnFace: true})
+	require.NoError(t, err, "the same entity ID once for each face")
+	require.NotEqual(t, r.Snapshot().Gate.IDPKeys.Current.Certificate.SHA256(), tenant.Keys.Current.Certificate.SHA256(), "its own key")
+
+	b := r.enter(nil)
+	ask := func(face, sso string) Outcome {
+		out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: messageID(), IssueInstant: r.time, Issuer: "urn:roster", ACS: "https://roster.example/acs"}, saml.Endpoint{Binding: saml.BindingRedirect, Location: sso}, "", nil)
+		require.NoError(t, err)
+		in, err := saml.FromRedirect(out.Location[strings.Index(out.Location, "?")+1:], "SAMLRequest")
+		require.NoError(t, err)
+		return r.AuthnRequest(ctx, b, face, in, nil)
+	}
+	o := ask("tenant", "https://gate.example/saml/idp/app/tenant/sso")
+	octets, err := base64.StdEncoding.DecodeString(o.Departure.Form[0].Value)
+	require.NoError(t, err)
+	require.Contains(t, string(octets), ">https://gate.example/saml/idp/app/tenant<")
+	var log finding.Checks
+	_, err = saml.OpenResponse(octets, &saml.IDP{EntityID: "https://gate.example/saml/idp/app/tenant", Keys: []saml.Key{{Certificate: tenant.Keys.Current.Certificate}}}, saml.Trust{Now: r.time}, &log)
+	require.NoError(t, err, "signed with its own key")
+	require.Equal(t, finding.DestinationOther, ask("tenant", "https://gate.example/saml/idp/sso").Finding.Code)
+	require.Equal(t, finding.ApplicationUnknown, ask("roster", "https://gate.example/saml/idp/app/roster/sso").Finding.Code, "an application without a face of its own has no address there")
+
+	require.NoError(t, r.AnnounceKey(ctx, "test", "app/tenant"))
+	tenant, err = r.Application("tenant")
+	require.NoError(t, err)
+	require.Len(t, r.published(r.Snapshot().SheetForApplication(tenant).Metadata), 2)
+	require.NoError(t, r.SwitchKey(ctx, "test", "app/tenant"))
+	s := tenant.ApplicationSettings
+	s.OwnFace = false
+	var fe *FieldError
+	_, err = r.ChangeApplication(ctx, "test", "tenant", tenant.Revision, s)
+	require.ErrorAs(t, err, &fe)
+	require.Equal(t, "ownFace", fe.Field, "back on the shared face there would be two of one entity ID")
+}
