@@ -41,6 +41,41 @@ func TestSignInFromBothEnds(t *testing.T) {
 	}
 }
 
+func TestAnswersByArtifact(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	ctx := context.Background()
+	// Towards an application that asks for it.
+	v := newVisitor(t).get(d.host("crew-roster") + "/start?binding=artifact&RelayState=art").signIn("").onward()
+	require.Contains(t, v.page.text, "You are in as ada.fenwick@wrenmoor.example")
+	require.Contains(t, v.page.text, "art")
+	// From a provider that insists on it.
+	_, _, code := d.cli(t, "", "provider", "set", "wrenmoor-staff", "useArtifact=true")
+	require.Equal(t, 0, code)
+	v = newVisitor(t).get(d.host("crew-roster") + "/start").signIn("")
+	v.onward()
+	require.Contains(t, v.page.text, "You are in as ada.fenwick@wrenmoor.example")
+	list, err := d.client().Traces(ctx, client.TraceFilter{Result: "entered", Limit: 1})
+	require.NoError(t, err)
+	trace, err := d.client().Trace(ctx, list.Items[0].ID)
+	require.NoError(t, err)
+	require.Contains(t, trace.Steps[3].Binding, "HTTP-Artifact")
+	// What the provider's faults do, they do through the back channel as well.
+	newVisitor(t).get(d.host("crew-roster")+"/start").signIn("wrong-audience").refused(d, "audience-other")
+	for _, f := range []string{"AAAA", "AAQAAIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIII="} {
+		v := newVisitor(t).get(d.Base + "/saml/sp/wrenmoor-staff/acs?SAMLart=" + url.QueryEscape(f))
+		require.Equal(t, http.StatusForbidden, v.page.status)
+	}
+	// The back channel answers nobody else, and once.
+	stranger := startStandin(t, "app", "--gate", d.Base+"/saml/idp")
+	newVisitor(t).get(stranger + "/acs?SAMLart=" + url.QueryEscape("AAQAAIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIII="))
+	res, err := http.Post(d.Base+"/saml/idp/artifact", "text/xml", strings.NewReader("<x/>"))
+	require.NoError(t, err)
+	res.Body.Close()
+	require.Equal(t, http.StatusForbidden, res.StatusCode)
+}
+
 func TestTraceShowsEveryMessage(t *testing.T) {
 	ctx := context.Background()
 	newVisitor(t).get(shared.host("crew-roster") + "/start?binding=post&RelayState=trace-me").signIn("").onward()

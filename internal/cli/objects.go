@@ -293,8 +293,8 @@ func (e *environment) keys() *ucli.Command {
 			}
 			return show(cmd, l)
 		})},
-		{Name: "announce", Usage: "make the next key; metadata holds it from now on", ArgsUsage: "PURPOSE", Action: e.action(purpose, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-			l, err := c.AnnounceKey(ctx, args[0])
+		{Name: "announce", Usage: "make the next key; metadata holds it from now on", ArgsUsage: "PURPOSE", Flags: []ucli.Flag{&ucli.StringFlag{Name: "kind", Usage: "rsa-2048, rsa-3072, rsa-4096, ec-p256 or ec-p384"}}, Action: e.action(purpose, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+			l, err := c.AnnounceKey(ctx, args[0], cmd.String("kind"))
 			if err != nil {
 				return err
 			}

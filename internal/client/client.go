@@ -204,8 +204,8 @@ func (c *Client) Keys(ctx context.Context) (api.List[api.Key], error) {
 }
 
 // AnnounceKey makes the next key for a purpose.
-func (c *Client) AnnounceKey(ctx context.Context, purpose string) (api.List[api.Key], error) {
-	return post[api.List[api.Key]](ctx, c, "/keys", map[string]string{"purpose": purpose})
+func (c *Client) AnnounceKey(ctx context.Context, purpose, kind string) (api.List[api.Key], error) {
+	return post[api.List[api.Key]](ctx, c, "/keys", map[string]string{"purpose": purpose, "kind": kind})
 }
 
 // SwitchKey makes the announced key the current one.

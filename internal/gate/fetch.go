@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -122,6 +123,41 @@ func (f *fetcher) get(ctx context.Context, address string, limit int64) ([]byte,
 		return nil, finding.New(finding.XMLTooLarge, finding.Fact("Address", address), finding.Fact("Limit", fmt.Sprintf("%d octets", limit)))
 	}
 	return document, nil
+}
+
+// post sends a SOAP message, without following redirects, and gives the answer
+// of at most limit octets.
+func (f *fetcher) post(ctx context.Context, address string, message []byte, limit int64) ([]byte, error) {
+	failed := func(cause string) error {
+		return finding.New(finding.ArtifactUnresolved, finding.Fact("Address", address), finding.Fact("Cause", cause))
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader(message))
+	if err != nil {
+		return nil, failed(err.Error())
+	}
+	if err := f.scheme(req.URL); err != nil {
+		return nil, err
+	}
+	req.Header.Set("Content-Type", "text/xml; charset=utf-8")
+	req.Header.Set("SOAPAction", `"http://www.oasis-open.org/committees/security"`)
+	client := *f.client
+	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	res, err := client.Do(req)
+	if err != nil {
+		if errors.Is(err, errNetwork) {
+			return nil, finding.New(finding.AddressRefused, finding.Fact("Address", address), finding.Fact("Cause", "it lies in a private or special network"))
+		}
+		return nil, failed(err.Error())
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		return nil, failed("it answered " + res.Status)
+	}
+	octets, err := io.ReadAll(io.LimitReader(res.Body, limit+1))
+	if err != nil || int64(len(octets)) > limit {
+		return nil, failed("the answer is cut off or too large")
+	}
+	return octets, nil
 }
 
 // isAddress reports whether s is a whole http or https address.

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -66,7 +67,7 @@ func (g *Gate) loadKeys(ctx context.Context, purpose string) (federation.KeySet,
 	if set.Current != nil {
 		return set, nil
 	}
-	row, p, err := g.newKey(purpose, keyCurrent)
+	row, p, err := g.newKey(purpose, keys.Kinds[0], keyCurrent)
 	if err != nil {
 		return set, err
 	}
@@ -82,12 +83,12 @@ func (g *Gate) openKey(r store.KeyRow) (*keys.Pair, error) {
 	return keys.Unmarshal(text)
 }
 
-func (g *Gate) newKey(purpose, state string) (*store.KeyRow, *keys.Pair, error) {
+func (g *Gate) newKey(purpose, kind, state string) (*store.KeyRow, *keys.Pair, error) {
 	u, err := url.Parse(g.base)
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := keys.Generate("Inner Gate "+purpose+" "+u.Hostname(), g.now(), rand.Reader)
+	p, err := keys.GenerateKind(kind, "Inner Gate "+purpose+" "+u.Hostname(), g.now(), rand.Reader)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -129,23 +130,25 @@ func (g *Gate) Keys(ctx context.Context) ([]Key, error) {
 
 // AnnounceKey makes the next key for a purpose. From now on it is in metadata
 // beside the current one, so that the other sides can learn it.
-func (g *Gate) AnnounceKey(ctx context.Context, who, purpose string) error {
+func (g *Gate) AnnounceKey(ctx context.Context, who, purpose, kind string) error {
+	if kind == "" {
+		kind = keys.Kinds[0]
+	}
+	if !slices.Contains(keys.Kinds, kind) || purpose == purposeEnc && !strings.HasPrefix(kind, "rsa") {
+		return field("kind", fmt.Errorf("a key of kind %q cannot be made for %q; use one of %s, for enc an RSA key", kind, purpose, strings.Join(keys.Kinds, ", ")))
+	}
 	known := []string{purposeIDP, purposeSP, purposeEnc}
 	for _, a := range g.Snapshot().Applications() {
 		if a.OwnFace {
 			known = append(known, purposeApp+string(a.Name))
 		}
 	}
-	ok := false
-	for _, k := range known {
-		ok = ok || k == purpose
-	}
-	if !ok {
+	if !slices.Contains(known, purpose) {
 		return field("purpose", fmt.Errorf("there is no purpose %q; use one of %s", purpose, strings.Join(known, ", ")))
 	}
 	g.saving.Lock()
 	defer g.saving.Unlock()
-	row, _, err := g.newKey(purpose, keyNext)
+	row, _, err := g.newKey(purpose, kind, keyNext)
 	if err != nil {
 		return err
 	}

@@ -36,7 +36,7 @@ func TestKeysRollOverWithoutAnOutage(t *testing.T) {
 	r := newRig(t)
 	b := r.enter(nil)
 	before := r.Snapshot().Gate.IDPKeys.Current
-	require.NoError(t, r.AnnounceKey(ctx, "test", "idp"))
+	require.NoError(t, r.AnnounceKey(ctx, "test", "idp", ""))
 	set := r.Snapshot().Gate.IDPKeys
 	prints := r.published(saml.WriteIDPMetadata(r.Snapshot().IDPFace()))
 	require.Len(t, prints, 2, "the next key is announced")
@@ -46,7 +46,7 @@ func TestKeysRollOverWithoutAnOutage(t *testing.T) {
 	require.Len(t, r.published(saml.WriteIDPMetadata(one.IDPFace())), 1, "a variant for programs that take one key")
 	r.said(r.request(b, nil)) // still signed with the key of before, which said reads from the snapshot
 	var ce *ConflictError
-	require.True(t, errors.As(r.AnnounceKey(ctx, "test", "idp"), &ce), "one at a time")
+	require.True(t, errors.As(r.AnnounceKey(ctx, "test", "idp", ""), &ce), "one at a time")
 
 	require.NoError(t, r.SwitchKey(ctx, "test", "idp"))
 	after := r.Snapshot().Gate.IDPKeys
@@ -56,7 +56,7 @@ func TestKeysRollOverWithoutAnOutage(t *testing.T) {
 
 	// What was encrypted to the key of before is still read.
 	old := saml.Key{Certificate: r.Snapshot().Gate.EncKeys.Current.Certificate}
-	require.NoError(t, r.AnnounceKey(ctx, "test", "enc"))
+	require.NoError(t, r.AnnounceKey(ctx, "test", "enc", "rsa-3072"))
 	require.NoError(t, r.SwitchKey(ctx, "test", "enc"))
 	o := r.request(Browser{}, nil)
 	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
@@ -77,7 +77,15 @@ func TestKeysRollOverWithoutAnOutage(t *testing.T) {
 	}
 	require.Equal(t, map[string]int{"idp current": 1, "idp old": 1, "sp current": 1, "enc current": 1, "enc old": 1}, states)
 	var fe *FieldError
-	require.ErrorAs(t, r.AnnounceKey(ctx, "test", "app/roster"), &fe)
+	require.ErrorAs(t, r.AnnounceKey(ctx, "test", "app/roster", ""), &fe)
+	require.ErrorAs(t, r.AnnounceKey(ctx, "test", "enc", "ec-p256"), &fe)
+	require.Equal(t, "kind", fe.Field)
+	for _, kind := range []string{"ec-p256", "ec-p384"} {
+		require.NoError(t, r.AnnounceKey(ctx, "test", "idp", kind))
+		require.NoError(t, r.SwitchKey(ctx, "test", "idp"))
+		_, octets := r.said(r.request(b, nil))
+		require.Contains(t, octets, "ecdsa-sha", kind)
+	}
 	var nf *NotFoundError
 	require.True(t, errors.As(r.RemoveKey(ctx, "test", 99), &nf))
 }
@@ -166,7 +174,7 @@ func TestApplicationWithAFaceOfItsOwn(t *testing.T) {
 	require.Equal(t, finding.DestinationOther, ask("tenant", "https://gate.example/saml/idp/sso").Finding.Code)
 	require.Equal(t, finding.ApplicationUnknown, ask("roster", "https://gate.example/saml/idp/app/roster/sso").Finding.Code, "an application without a face of its own has no address there")
 
-	require.NoError(t, r.AnnounceKey(ctx, "test", "app/tenant"))
+	require.NoError(t, r.AnnounceKey(ctx, "test", "app/tenant", ""))
 	tenant, err = r.Application("tenant")
 	require.NoError(t, err)
 	require.Len(t, r.published(r.Snapshot().SheetForApplication(tenant).Metadata), 2)

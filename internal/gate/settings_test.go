@@ -195,6 +195,16 @@ func TestProviderSettings(t *testing.T) {
 	require.Contains(t, string(o.Departure.Octets), "SignatureValue")
 	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.RequestBinding = "" }))
 
+	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) {
+		s.AskNameIDFormat, s.AskContext = saml.FormatPersistent, "urn:two-factors"
+	}))
+	o = r.request(Browser{}, nil)
+	require.Equal(t, saml.FormatPersistent, r.asked(o).NameIDFormat)
+	require.Equal(t, finding.ContextOther, r.answer(keep(Browser{}, o), r.asked(o).ID, nil).Finding.Code)
+	o = r.request(Browser{}, nil)
+	require.NotNil(t, r.answer(keep(Browser{}, o), r.asked(o).ID, func(a *saml.Answer) { a.Context = "urn:two-factors" }).Departure)
+	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.AskNameIDFormat, s.AskContext = "", "" }))
+
 	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.RequireSignedAssertion = true }))
 	o = r.request(Browser{}, nil)
 	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",

@@ -209,6 +209,9 @@ func (g *Gate) ask(ctx context.Context, t *tracer, snap *federation.Snapshot, ap
 	next := *r
 	next.Provider = p.Name
 	next.Asked = &crossing.Asked{ID: messageID(), At: g.now().UTC(), Wish: r.Wish}
+	if len(r.Wish.Contexts) == 0 && p.AskContext != "" {
+		next.Asked.Contexts, next.Asked.Comparison = []string{p.AskContext}, "exact"
+	}
 	t.record(&next)
 	d, err := g.protocols[p.Protocol].Provider.Ask(&snap.Gate, p, *next.Asked, r.ID)
 	if err != nil {
@@ -256,6 +259,9 @@ func (g *Gate) Response(ctx context.Context, b Browser, provider string, in saml
 		t = g.resume(r)
 	}
 	st := t.arrived("Response", crossing.Provider, in, now.Add(time.Hour))
+	if in.Binding == saml.BindingArtifact {
+		st.Checks.Pass("Artifact", "exchanged for the Response through the back channel")
+	}
 	p, ok := snap.Provider(federation.Name(provider))
 	if shared && undecodable != nil {
 		return t.refuse(st, sender(undecodable, finding.Provider))
@@ -274,8 +280,8 @@ func (g *Gate) Response(ctx context.Context, b Browser, provider string, in saml
 	if r != nil {
 		asked = r.Asked
 	}
-	v, err := g.verify(ctx, snap, p, in.Octets, asked)
-	st.Checks = v.Reasons
+	v, err := g.verify(ctx, snap, p, in, asked)
+	st.Checks = append(st.Checks, v.Reasons...)
 	if v.Consume != nil {
 		st.HoldUntil = v.Consume.Until
 	}
@@ -326,7 +332,7 @@ func (g *Gate) applicationOf(snap *federation.Snapshot, r *record) (*federation.
 }
 
 // verify runs the step until its needs are satisfied.
-func (g *Gate) verify(ctx context.Context, snap *federation.Snapshot, p *federation.Provider, octets []byte, asked *crossing.Asked) (crossing.Verification, error) {
+func (g *Gate) verify(ctx context.Context, snap *federation.Snapshot, p *federation.Provider, in saml.Inbound, asked *crossing.Asked) (crossing.Verification, error) {
 	// A flood of messages that cannot be decrypted may be somebody asking an
 	// oracle: after a few, none is tried for a while.
 	key := "decrypt " + string(p.Name)
@@ -334,16 +340,16 @@ func (g *Gate) verify(ctx context.Context, snap *federation.Snapshot, p *federat
 		var v crossing.Verification
 		return v, v.Reasons.Fail("Decryption", finding.New(finding.DecryptionFailed))
 	}
-	v, err := g.verifyWith(ctx, snap, p, octets, asked)
+	v, err := g.verifyWith(ctx, snap, p, in, asked)
 	if finding.Is(err, finding.DecryptionFailed) {
 		g.tries.fail(key, g.now())
 	}
 	return v, err
 }
 
-func (g *Gate) verifyWith(ctx context.Context, snap *federation.Snapshot, p *federation.Provider, octets []byte, asked *crossing.Asked) (crossing.Verification, error) {
+func (g *Gate) verifyWith(ctx context.Context, snap *federation.Snapshot, p *federation.Provider, in saml.Inbound, asked *crossing.Asked) (crossing.Verification, error) {
 	side := g.protocols[p.Protocol].Provider
-	v, err := side.Verify(&snap.Gate, p, octets, asked, crossing.Facts{}, g.now())
+	v, err := side.Verify(&snap.Gate, p, in.Octets, asked, crossing.Facts{BackChannel: in.Binding == saml.BindingArtifact}, g.now())
 	need := crossing.NeedOf(err)
 	if need == nil {
 		return v, err
@@ -352,7 +358,7 @@ func (g *Gate) verifyWith(ctx context.Context, snap *federation.Snapshot, p *fed
 	if err := g.store.Read.WithContext(ctx).Model(&store.UsedRow{}).Where("key = ?", usedKey(p, need.Used)).Count(&n).Error; err != nil {
 		return v, err
 	}
-	return side.Verify(&snap.Gate, p, octets, asked, crossing.Facts{UsedKnown: true, Used: n > 0}, g.now())
+	return side.Verify(&snap.Gate, p, in.Octets, asked, crossing.Facts{UsedKnown: true, Used: n > 0, BackChannel: in.Binding == saml.BindingArtifact}, g.now())
 }
 
 func usedKey(p *federation.Provider, id string) []byte {
@@ -424,13 +430,13 @@ func (g *Gate) finish(ctx context.Context, t *tracer, snap *federation.Snapshot,
 		if person.Key != "" && person.ID == 0 {
 			person.Identifier = randomText(16)
 		}
-		fresh := crossing.Fresh{Message: messageID(), Assertion: messageID(), Session: messageID(), Name: messageID(), Random: rand.Reader}
+		fresh := crossing.Fresh{Message: messageID(), Assertion: messageID(), Session: messageID(), Name: messageID(), Random: rand.Reader, Handle: newHandle()}
 		now := g.now()
 		d, err := g.protocols[app.Protocol].Application.Build(&snap.Gate, app, r.Reply, out, person, a, fresh, now)
 		if err != nil {
 			return g.refuseTo(ctx, t, app, r, t.add(here(crossing.StepBuild)), err, cookies)
 		}
-		ended := end{record: r, provider: p, person: person, by: by, used: used, answer: a, app: app, fresh: fresh, name: out.Subject}
+		ended := end{held: d, record: r, provider: p, person: person, by: by, used: used, answer: a, app: app, fresh: fresh, name: out.Subject}
 		cookie, err := g.commit(ctx, ended)
 		if errors.Is(err, errPersonRace) && attempt < 3 {
 			known = nil
@@ -467,6 +473,7 @@ type end struct {
 	answer   *crossing.Answer
 	fresh    crossing.Fresh
 	name     any
+	held     crossing.Departure // a message to be kept for a back channel, if it is one
 }
 
 // commit stores the end of a crossing in one transaction and gives the cookie of
@@ -515,6 +522,9 @@ func (g *Gate) commit(ctx context.Context, e end) (Cookie, error) {
 				return err
 			}
 		}
+		if err := g.holdIn(tx, e.app, e.held); err != nil {
+			return err
+		}
 		return tx.Create(&store.IssuedRow{Session: s.Hash, Application: string(e.app.Name), SessionIndex: e.fresh.Session,
 			Sealed: g.store.Seal("issued", name), At: g.now().UTC(), Expires: s.Expires.UTC()}).Error
 	})
@@ -554,7 +564,7 @@ func (g *Gate) refuseTo(ctx context.Context, t *tracer, app *federation.Applicat
 		return t.broken(err)
 	}
 	now := g.now()
-	d, tell, err := g.protocols[app.Protocol].Application.Refuse(&g.Snapshot().Gate, app, r.Reply, f, crossing.Fresh{Message: messageID()}, now)
+	d, tell, err := g.protocols[app.Protocol].Application.Refuse(&g.Snapshot().Gate, app, r.Reply, f, crossing.Fresh{Message: messageID(), Handle: newHandle()}, now)
 	if err != nil {
 		return t.broken(err)
 	}
@@ -563,8 +573,15 @@ func (g *Gate) refuseTo(ctx context.Context, t *tracer, app *federation.Applicat
 		out.Title, out.Continue, out.Cookies = app.Title, startOf(g.base, app), cookies
 		return out
 	}
-	if g.crossings.find(r.ID, now) != nil {
-		if err := g.store.Write(ctx, func(tx *gorm.DB) error { return endIn(tx, r.ID) }); err != nil {
+	if kept := g.crossings.find(r.ID, now) != nil; kept || d.Held != "" {
+		if err := g.store.Write(ctx, func(tx *gorm.DB) error {
+			if kept {
+				if err := endIn(tx, r.ID); err != nil {
+					return err
+				}
+			}
+			return g.holdIn(tx, app, d)
+		}); err != nil {
 			if finding.Is(err, finding.CrossingEnded) {
 				return g.finished(app, r)
 			}

@@ -1,7 +1,9 @@
 package standin
 
 import (
+	"bytes"
 	"crypto"
+	"io"
 	"net/http"
 	"sync"
 	"time"
@@ -9,6 +11,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/xmlsec"
 )
 
 // Application is a stand-in application that speaks SAML.
@@ -51,10 +54,11 @@ func (a *Application) Handler() (http.Handler, error) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", a.home)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
-		sendMetadata(w, saml.WriteSPMetadata(saml.SPFace{EntityID: a.EntityID, ACS: a.acs(), Keys: []keys.Certificate{a.Pair.Certificate}, Encryption: []keys.Certificate{a.Pair.Certificate}}))
+		sendMetadata(w, saml.WriteSPMetadata(saml.SPFace{EntityID: a.EntityID, ACS: a.acs(), Keys: []keys.Certificate{a.Pair.Certificate}, Encryption: []keys.Certificate{a.Pair.Certificate}, Artifact: true}))
 	})
 	mux.HandleFunc("GET /start", a.start)
 	mux.HandleFunc("POST /acs", a.consume)
+	mux.HandleFunc("GET /acs", a.artifact)
 	mux.HandleFunc("POST /sign-out", func(w http.ResponseWriter, r *http.Request) {
 		http.SetCookie(w, cookie(a.Name, ""))
 		http.Redirect(w, r, "/", http.StatusSeeOther)
@@ -105,7 +109,8 @@ func (a *Application) start(w http.ResponseWriter, r *http.Request) {
 	}
 	to, _ := idp.SSOBy(binding)
 	now := time.Now()
-	req := saml.AuthnRequest{ID: newID(), IssueInstant: now, Issuer: a.EntityID, ACS: a.acs(), ForceAuthn: r.URL.Query().Get("force") != ""}
+	req := saml.AuthnRequest{ID: newID(), IssueInstant: now, Issuer: a.EntityID, ACS: a.acs(), ForceAuthn: r.URL.Query().Get("force") != "",
+		ByArtifact: r.URL.Query().Get("binding") == "artifact"}
 	q := ask{request: req, pair: a.Pair}
 	fault := r.URL.Query().Get("fault")
 	if !r.URL.Query().Has("fault") {
@@ -149,6 +154,56 @@ func (a *Application) consume(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, err)
 		return
 	}
+	a.take(w, r, in)
+}
+
+// artifact takes an artifact of the gate and exchanges it through the back
+// channel.
+func (a *Application) artifact(w http.ResponseWriter, r *http.Request) {
+	in := saml.Inbound{Binding: saml.BindingArtifact, RelayState: r.URL.Query().Get("RelayState")}
+	err := func() error {
+		m, err := fetchMetadata(r.Context(), a.Gate)
+		if err != nil {
+			return err
+		}
+		idp, err := m.AsProvider()
+		if err != nil {
+			return err
+		}
+		art, err := saml.ParseArtifact(r.URL.Query().Get("SAMLart"))
+		if err != nil {
+			return err
+		}
+		address, err := idp.Resolver(art)
+		if err != nil {
+			return err
+		}
+		id := newID()
+		ask, err := saml.WriteArtifactResolve(id, a.EntityID, address, art.String(), time.Now(), a.Pair)
+		if err != nil {
+			return err
+		}
+		res, err := http.Post(address, "text/xml; charset=utf-8", bytes.NewReader(ask))
+		if err != nil {
+			return err
+		}
+		defer res.Body.Close()
+		octets, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+		if err != nil {
+			return err
+		}
+		in.Octets, err = saml.ReadArtifactResponse(octets, idp, id, xmlsec.Policy{})
+		return err
+	}()
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.take(w, r, in)
+}
+
+// take judges a Response and lets the person in.
+func (a *Application) take(w http.ResponseWriter, r *http.Request, in saml.Inbound) {
 	m, err := fetchMetadata(r.Context(), a.Gate)
 	if err != nil {
 		a.fail(w, err)
@@ -165,7 +220,7 @@ func (a *Application) consume(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, err)
 		return
 	}
-	x := saml.Expect{EntityIDs: []string{a.EntityID}, ACS: a.acs(), Now: time.Now(), Skew: time.Minute}
+	x := saml.Expect{Artifact: in.Binding == saml.BindingArtifact, EntityIDs: []string{a.EntityID}, ACS: a.acs(), Now: time.Now(), Skew: time.Minute}
 	how := "started at the gate"
 	a.mu.Lock()
 	if sent, ok := a.asked[saml.ResponseTo(in.Octets)]; ok {

@@ -3,7 +3,9 @@ package standin
 import (
 	"crypto/rand"
 	"fmt"
+	"io"
 	"net/http"
+	"net/url"
 	"sync"
 	"time"
 
@@ -28,6 +30,7 @@ type Provider struct {
 	sessions map[string]login
 	pending  map[string]pending
 	last     []byte // the answer before
+	held     map[saml.Artifact][]byte
 }
 
 type login struct {
@@ -57,15 +60,16 @@ func (p *Provider) Handler() (http.Handler, error) {
 	if p.Now == nil {
 		p.Now = time.Now
 	}
-	p.sessions, p.pending = map[string]login{}, map[string]pending{}
+	p.sessions, p.pending, p.held = map[string]login{}, map[string]pending{}, map[saml.Artifact][]byte{}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", p.home)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
-		sendMetadata(w, saml.WriteIDPMetadata(saml.IDPFace{EntityID: p.EntityID, SSO: p.Base + "/sso", Keys: []keys.Certificate{p.Pair.Certificate}}))
+		sendMetadata(w, saml.WriteIDPMetadata(saml.IDPFace{EntityID: p.EntityID, SSO: p.Base + "/sso", Artifact: p.Base + "/artifact", Keys: []keys.Certificate{p.Pair.Certificate}}))
 	})
 	mux.HandleFunc("GET /sso", p.sso)
 	mux.HandleFunc("POST /sso", p.sso)
 	mux.HandleFunc("POST /sign-in", p.signIn)
+	mux.HandleFunc("POST /artifact", p.resolve)
 	mux.HandleFunc("POST /unsolicited", p.unsolicited)
 	mux.HandleFunc("POST /sign-out", func(w http.ResponseWriter, r *http.Request) {
 		http.SetCookie(w, cookie(p.Name, ""))
@@ -207,10 +211,43 @@ func (p *Provider) answer(w http.ResponseWriter, r *http.Request, l login, ask p
 	p.mu.Lock()
 	p.last = octets
 	p.mu.Unlock()
+	if ask.request != nil && ask.request.ByArtifact {
+		artifact := saml.NewArtifact(p.EntityID, 0, newHandle())
+		p.mu.Lock()
+		p.held[artifact] = octets
+		p.mu.Unlock()
+		http.Redirect(w, r, a.Destination+"?"+url.Values{"SAMLart": {artifact.String()}, "RelayState": {ask.relayState}}.Encode(), http.StatusSeeOther)
+		return
+	}
 	out := saml.ToPOST(a.Destination, "SAMLResponse", octets, ask.relayState)
 	v := p.page("Signed in")
 	v.Location, v.Fields = out.Location, out.Form
 	show(w, http.StatusOK, "post.html", v)
+}
+
+// resolve answers the gate's back channel, each artifact once.
+func (p *Provider) resolve(w http.ResponseWriter, r *http.Request) {
+	octets, err := io.ReadAll(r.Body)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	ask, err := saml.ReadArtifactResolve(octets)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	p.mu.Lock()
+	message := p.held[ask.Artifact]
+	delete(p.held, ask.Artifact)
+	p.mu.Unlock()
+	answer, err := saml.WriteArtifactResponse(newID(), ask.ID, p.EntityID, message, p.Now(), p.Pair)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	w.Header().Set("Content-Type", "text/xml; charset=utf-8")
+	_, _ = w.Write(answer)
 }
 
 // attributes are what the provider says of a person.

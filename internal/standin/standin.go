@@ -50,6 +50,11 @@ func newID() string {
 	return "_" + hex.EncodeToString(b)
 }
 
+func newHandle() (h [20]byte) {
+	_, _ = rand.Read(h[:])
+	return h
+}
+
 // LoadPair reads a key pair from a file, or makes it there the first time. An
 // empty path makes one for this run only.
 func LoadPair(path, name string) (*keys.Pair, error) {

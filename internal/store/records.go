@@ -113,6 +113,14 @@ type UsedRow struct {
 	Until time.Time `gorm:"index"`
 }
 
+// HeldRow is a message that waits for an application's back channel.
+type HeldRow struct {
+	Hash        []byte `gorm:"primaryKey"` // of the artifact's handle
+	Application string
+	Expires     time.Time `gorm:"index"`
+	Sealed      []byte
+}
+
 // CrossingRow is a crossing in progress, or ended and kept until it expires.
 type CrossingRow struct {
 	ID      string    `gorm:"primaryKey"`

@@ -109,7 +109,7 @@ var migrations = []*gormigrate.Migration{{
 	ID: "0001",
 	Migrate: func(tx *gorm.DB) error {
 		return tx.AutoMigrate(&ProviderRow{}, &ApplicationRow{}, &HistoryRow{}, &KeyRow{}, &SettingRow{}, &OwnerRow{}, &ConsoleRow{},
-			&TokenRow{}, &PersonRow{}, &LinkRow{}, &SessionRow{}, &IssuedRow{}, &UsedRow{}, &CrossingRow{})
+			&TokenRow{}, &PersonRow{}, &LinkRow{}, &SessionRow{}, &IssuedRow{}, &UsedRow{}, &CrossingRow{}, &HeldRow{})
 	},
 }}
 
@@ -243,7 +243,7 @@ func (s *Store) Setting(ctx context.Context, key, first string) (string, error) 
 // Sweep removes what has expired.
 func (s *Store) Sweep(ctx context.Context, now time.Time) error {
 	return s.Write(ctx, func(tx *gorm.DB) error {
-		for _, row := range []any{&ConsoleRow{}, &SessionRow{}, &IssuedRow{}, &CrossingRow{}} {
+		for _, row := range []any{&ConsoleRow{}, &SessionRow{}, &IssuedRow{}, &CrossingRow{}, &HeldRow{}} {
 			if err := tx.Where("expires < ?", now.UTC()).Delete(row).Error; err != nil {
 				return err
 			}

@@ -151,13 +151,14 @@ func (s *server) keyCalls(a huma.API) {
 	type purpose struct {
 		Body struct {
 			Purpose string `json:"purpose" maxLength:"80" doc:"idp, sp, enc, or app/NAME"`
+			Kind    string `json:"kind,omitempty" maxLength:"20" doc:"rsa-2048, rsa-3072, rsa-4096, ec-p256 or ec-p384; of a key to be announced"`
 		}
 	}
 	huma.Register(a, op("GET", "/keys", "list-keys", "The gate's own keys"), func(ctx context.Context, _ *struct{}) (*body[api.List[api.Key]], error) {
 		return list(ctx)
 	})
 	huma.Register(a, op("POST", "/keys", "announce-key", "Make the next key for a purpose and announce it in metadata"), func(ctx context.Context, in *purpose) (*body[api.List[api.Key]], error) {
-		if err := g.AnnounceKey(ctx, who(ctx), in.Body.Purpose); err != nil {
+		if err := g.AnnounceKey(ctx, who(ctx), in.Body.Purpose, in.Body.Kind); err != nil {
 			return nil, s.problem(err)
 		}
 		return list(ctx)

@@ -67,7 +67,27 @@ func (s *server) routes(app *fiber.App) {
 		}
 		return metadata(c, "innergate-sp-"+string(p.Name)+".xml", s.published(c).SheetForProvider(p).Metadata)
 	})
+	for _, ars := range []string{"/saml/idp/artifact", "/saml/idp/app/:application/artifact"} {
+		app.Post(ars, func(c fiber.Ctx) error {
+			answer, err := s.gate.Resolve(c.Context(), c.Params("application"), c.Body())
+			if err != nil {
+				return c.Status(http.StatusForbidden).SendString(gate.ErrNotAnswered.Error() + "; the gate's log says why\n")
+			}
+			c.Set("Cache-Control", "no-store")
+			c.Set("Content-Type", "text/xml; charset=utf-8")
+			return c.Send(answer)
+		})
+	}
+	app.Get("/saml/sp/:provider/acs", func(c fiber.Ctx) error {
+		if c.Query("SAMLart") == "" {
+			return fiber.ErrNotFound
+		}
+		return s.answer(c, s.gate.Artifact(c.Context(), s.browser(c), c.Params("provider"), c.Query("SAMLart"), c.Query("RelayState")))
+	})
 	app.Post("/saml/sp/:provider/acs", func(c fiber.Ctx) error {
+		if artifact := form(c, "SAMLart"); artifact != "" {
+			return s.answer(c, s.gate.Artifact(c.Context(), s.browser(c), c.Params("provider"), artifact, form(c, "RelayState")))
+		}
 		in, err := saml.FromPOST(form(c, "SAMLResponse"), form(c, "RelayState"))
 		return s.answer(c, s.gate.Response(c.Context(), s.browser(c), c.Params("provider"), in, err))
 	})

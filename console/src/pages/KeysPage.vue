@@ -25,7 +25,8 @@ async function act(does: () => Promise<unknown>) {
   }
   await load()
 }
-const announce = (purpose: string) => act(() => take(api.POST('/api/v1/keys', { body: { purpose } })))
+const kind = ref('rsa-2048')
+const announce = (purpose: string) => act(() => take(api.POST('/api/v1/keys', { body: { purpose, kind: purpose === 'enc' && kind.value.startsWith('ec') ? 'rsa-2048' : kind.value } })))
 const change = (purpose: string) => act(() => take(api.POST('/api/v1/keys/switch', { body: { purpose } })))
 const remove = (id: number) => act(() => take(api.DELETE('/api/v1/keys/{id}', { params: { path: { id } } })))
 </script>
@@ -38,6 +39,11 @@ const remove = (id: number) => act(() => take(api.DELETE('/api/v1/keys/{id}', { 
     </div>
   </div>
   <ProblemBox :problem="problem ?? failed" />
+  <div class="tools">
+    <span id="kind">Kind of the next key</span>
+    <el-select v-model="kind" aria-labelledby="kind" style="width: 160px"><el-option v-for="k in ['rsa-2048', 'rsa-3072', 'rsa-4096', 'ec-p256', 'ec-p384']" :key="k" :value="k" :label="k" /></el-select>
+    <span class="quiet">what is encrypted to is always RSA</span>
+  </div>
   <section v-for="g in groups" :key="g.purpose">
     <h2>{{ g.title }} <code class="quiet">{{ g.purpose }}</code></h2>
     <ul class="sheet">

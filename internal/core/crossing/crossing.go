@@ -64,6 +64,7 @@ type Reply struct {
 	Address   string `json:"address"`             // SAML: AssertionConsumerService
 	State     string `json:"state,omitempty"`     // SAML: RelayState
 	Format    string `json:"format,omitempty"`    // SAML: NameIDPolicy Format
+	Held      bool   `json:"held,omitempty"`      // SAML: wanted by artifact
 }
 
 // Wish is what the application demands of the sign-in.
@@ -90,6 +91,7 @@ type Departure struct {
 	Location string
 	Form     []Field // by POST; nil means a redirect
 	Octets   []byte  // the message itself, for the trace
+	Held     string  // handle under which the message has to be kept for a back channel
 }
 
 // Field is a hidden field of a form.
@@ -124,8 +126,9 @@ type Verification struct {
 
 // Facts are what has been looked up so far for a step.
 type Facts struct {
-	UsedKnown bool // whether Used was looked up
-	Used      bool
+	UsedKnown   bool // whether Used was looked up
+	Used        bool
+	BackChannel bool // the answer came through a back channel
 }
 
 // ProviderSide is what a protocol does towards providers.
@@ -140,6 +143,7 @@ type ProviderSide interface {
 // encryption.
 type Fresh struct {
 	Message, Assertion, Session, Name string
+	Handle                            [20]byte // of an artifact
 	Random                            io.Reader
 }
 

@@ -34,7 +34,7 @@ func (s *Snapshot) SheetForProvider(p *Provider) Sheet {
 	return Sheet{
 		MetadataAddress: address,
 		Certificates:    certs,
-		Metadata:        saml.WriteSPMetadata(saml.SPFace{EntityID: f.EntityID, ACS: f.Address, Keys: certs, Encryption: s.Gate.EncKeys.Published(), SignRequests: p.SignRequests || p.SAML.IDP.WantAuthnRequestsSigned}),
+		Metadata:        saml.WriteSPMetadata(saml.SPFace{EntityID: f.EntityID, ACS: f.Address, Keys: certs, Encryption: s.Gate.EncKeys.Published(), Artifact: p.UseArtifact, SignRequests: p.SignRequests || p.SAML.IDP.WantAuthnRequestsSigned}),
 		Values: []SheetValue{
 			{"Entity ID", f.EntityID, []string{"SP entity ID", "identifier", "audience"}, "compared letter by letter, also as Audience of the assertion"},
 			{"Assertion consumer service", f.Address, []string{"ACS URL", "reply address", "recipient", "destination"}, "binding HTTP-POST"},
@@ -60,7 +60,7 @@ func (s *Snapshot) SheetForApplication(a *Application) Sheet {
 	return Sheet{
 		MetadataAddress: address,
 		Certificates:    certs,
-		Metadata:        saml.WriteIDPMetadata(saml.IDPFace{EntityID: face.EntityID, SSO: face.Address, Keys: certs}),
+		Metadata:        saml.WriteIDPMetadata(saml.IDPFace{EntityID: face.EntityID, SSO: face.Address, Artifact: ArtifactAddress(face), Keys: certs}),
 		Values: []SheetValue{
 			{"Entity ID", face.EntityID, []string{"IdP entity ID", "issuer"}, "compared letter by letter with Issuer"},
 			{"Single sign-on service", face.Address, []string{"SSO URL", "sign-in address", "login URL"}, "the same address for both bindings"},
@@ -73,7 +73,7 @@ func (s *Snapshot) SheetForApplication(a *Application) Sheet {
 
 // IDPFace is the gate as identity provider, for its metadata.
 func (s *Snapshot) IDPFace() saml.IDPFace {
-	return saml.IDPFace{EntityID: s.Gate.IDP.EntityID, SSO: s.Gate.IDP.Address, Keys: s.Gate.IDPKeys.Published()}
+	return saml.IDPFace{EntityID: s.Gate.IDP.EntityID, SSO: s.Gate.IDP.Address, Artifact: ArtifactAddress(s.Gate.IDP), Keys: s.Gate.IDPKeys.Published()}
 }
 
 func signed(what string) string {

@@ -1,6 +1,10 @@
 package federation
 
-import "innergate.example/innergate/internal/core/keys"
+import (
+	"strings"
+
+	"innergate.example/innergate/internal/core/keys"
+)
 
 // KeySet is the key pairs of one of the gate's faces through a roll-over: the
 // next one is announced in metadata before it is used, old ones are kept for
@@ -43,6 +47,9 @@ func (g *Gate) FaceFor(a *Application) (Face, KeySet) {
 	}
 	return Face{EntityID: a.OwnEntityID, Address: g.Base + "/saml/idp/app/" + string(a.Name) + "/sso"}, set
 }
+
+// ArtifactAddress is where an application resolves artifacts of a face.
+func ArtifactAddress(face Face) string { return strings.TrimSuffix(face.Address, "/sso") + "/artifact" }
 
 // FaceTo is the gate as service provider towards a provider: a face of its own,
 // or the one that several providers share.

@@ -30,8 +30,11 @@ type ProviderSettings struct {
 	StrictCertificates     bool   `json:"strictCertificates" doc:"Refuse what is signed with a key whose certificate is past its date"`
 	SignRequests           bool   `json:"signRequests" doc:"Sign requests even if the metadata does not want it"`
 	RequestBinding         string `json:"requestBinding" enum:",redirect,post" doc:"How requests are sent; empty prefers redirect"`
+	AskNameIDFormat        string `json:"askNameIdFormat" maxLength:"200" doc:"NameID format to ask for; empty leaves it to the provider"`
+	AskContext             string `json:"askContext" maxLength:"400" doc:"AuthnContextClassRef to ask for where the application asks for none"`
 	OwnEntityID            string `json:"ownEntityId" maxLength:"1024" doc:"Entity ID of the gate towards it"`
 	FormerEntityID         string `json:"formerEntityId" maxLength:"1024" doc:"Accepted beside it as audience, while moving"`
+	UseArtifact            bool   `json:"useArtifact" doc:"Ask for answers by artifact, for providers that insist on it"`
 	SharedFace             bool   `json:"sharedFace" doc:"Use the service provider face that several providers share"`
 }
 
@@ -80,6 +83,9 @@ func (s ProviderSettings) Check(idp *saml.IDP) error {
 	binding, ok := map[string]string{"": "", "redirect": saml.BindingRedirect, "post": saml.BindingPOST}[s.RequestBinding]
 	if !ok {
 		return &SettingError{"requestBinding", fmt.Errorf("there is no binding %q; use redirect, post or nothing", s.RequestBinding)}
+	}
+	if s.AskNameIDFormat != "" && !slices.Contains(NameIDFormats, s.AskNameIDFormat) {
+		return &SettingError{"askNameIdFormat", fmt.Errorf("the format %q is unknown; use one of the four of SAML core §8.3 that are in use, or nothing", s.AskNameIDFormat)}
 	}
 	if n := len([]rune(s.OwnEntityID)); n < 1 || n > 1024 {
 		return &SettingError{"ownEntityId", fmt.Errorf("the entity ID has %d characters; use 1 to 1024", n)}

@@ -110,6 +110,7 @@ const (
 	EncryptionMethod      Code = "encryption-method"
 	ScopingUnmet          Code = "scoping-unmet"
 	CertificatePast       Code = "certificate-past"
+	ArtifactUnresolved    Code = "artifact-unresolved"
 )
 
 var catalogue = []Entry{
@@ -205,6 +206,7 @@ var catalogue = []Entry{
 	{EncryptionMethod, Error, Provider, "The encryption method is not allowed", "Have the provider use AES-GCM with RSA-OAEP; AES-CBC only inside a signed Response, or by exception.", "RSA 1.5, AES-CBC outside a verified Response signature, or an unknown method (XML Encryption 1.1 §5)."},
 	{ScopingUnmet, Error, Application, "The application does not want its sign-in passed on", "Have the application raise ProxyCount, or leave Scoping out.", "ProxyCount 0 in Scoping (SAML core §3.4.1.2, §3.4.1.5)."},
 	{CertificatePast, Error, Provider, "The certificate of the signing key is past its date", "Have the provider renew its key and take in its metadata, or lift strictness about certificates.", "strictCertificates is set, and the certificate's notAfter lies in the past."},
+	{ArtifactUnresolved, Error, Provider, "The artifact cannot be exchanged for an answer", "See that the provider's artifact resolution service answers the gate, or have the provider answer by POST.", "The back channel failed, or the provider does not know the artifact any more (SAML bindings §3.6)."},
 	{TooManyStarts, Error, Browser, "Too many sign-ins were started from this network", "Wait a few minutes and start again.", "The bound on unfinished crossings, in all or from one address, is reached."},
 }
 

@@ -13,6 +13,7 @@ import (
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/ed25519"
+	"crypto/elliptic"
 	"crypto/rsa"
 	"crypto/sha1"
 	"crypto/sha256"
@@ -24,6 +25,7 @@ import (
 	"io"
 	"math/big"
 	"regexp"
+	"strings"
 	"time"
 
 	"golang.org/x/crypto/cryptobyte"
@@ -139,10 +141,34 @@ func (p *Pair) String() string { return "key pair " + p.Certificate.SHA256() }
 // validity of the certificates the gate makes for itself.
 const validity = 5 * 365 * 24 * time.Hour
 
+// Kinds are the kinds of keys that can be made, the usual one first.
+var Kinds = []string{"rsa-2048", "rsa-3072", "rsa-4096", "ec-p256", "ec-p384"}
+
+func generate(kind string, random io.Reader) (crypto.Signer, error) {
+	switch kind {
+	case "rsa-2048":
+		return rsa.GenerateKey(random, 2048)
+	case "rsa-3072":
+		return rsa.GenerateKey(random, 3072)
+	case "rsa-4096":
+		return rsa.GenerateKey(random, 4096)
+	case "ec-p256":
+		return ecdsa.GenerateKey(elliptic.P256(), random)
+	case "ec-p384":
+		return ecdsa.GenerateKey(elliptic.P384(), random)
+	}
+	return nil, fmt.Errorf("there is no kind of key %q; use one of %s", kind, strings.Join(Kinds, ", "))
+}
+
 // Generate makes an RSA-2048 pair with a self-signed certificate for a common
 // name, valid for five years from now.
 func Generate(commonName string, now time.Time, random io.Reader) (*Pair, error) {
-	key, err := rsa.GenerateKey(random, 2048)
+	return GenerateKind(Kinds[0], commonName, now, random)
+}
+
+// GenerateKind makes a pair of one of the Kinds.
+func GenerateKind(kind, commonName string, now time.Time, random io.Reader) (*Pair, error) {
+	key, err := generate(kind, random)
 	if err != nil {
 		return nil, err
 	}

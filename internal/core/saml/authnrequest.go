@@ -28,6 +28,7 @@ type AuthnRequest struct {
 	Comparison      string   // of RequestedAuthnContext, "exact" if absent
 	ProxyCount      int      // of Scoping, -1 if absent (SAML core §3.4.1.2)
 	Requesters      []string // RequesterID of Scoping
+	ByArtifact      bool     // the answer is wanted by artifact
 }
 
 // readRequest reads the root of an AuthnRequest, unverified.
@@ -128,15 +129,15 @@ func ReadAuthnRequest(in Inbound, sp *SP, d Demand, log *finding.Checks) (*Authn
 		return nil, log.Fail("IssueInstant", finding.New(finding.RequestExpired,
 			finding.Fact("IssueInstant", formatTime(r.IssueInstant)), finding.Fact("Now", formatTime(d.Now))))
 	}
-	if r.ProtocolBinding != "" && r.ProtocolBinding != BindingPOST {
+	if r.ProtocolBinding != "" && r.ProtocolBinding != BindingPOST && r.ProtocolBinding != BindingArtifact {
 		return nil, log.Fail("ProtocolBinding", finding.New(finding.BindingUnsupported, finding.Compare("ProtocolBinding", BindingPOST, r.ProtocolBinding)))
 	}
 	acs, err := sp.chooseACS(r)
 	if err != nil {
 		return nil, log.Fail("AssertionConsumerService", err)
 	}
-	r.ACS = acs
-	log.Pass("AssertionConsumerService", acs)
+	r.ACS, r.ByArtifact = acs.Location, acs.Binding == BindingArtifact
+	log.Pass("AssertionConsumerService", acs.Location)
 	return r, nil
 }
 
@@ -178,27 +179,32 @@ func verifyRequest(in Inbound, root *xmlsec.Element, sp *SP, d Demand, log *find
 
 // chooseACS gives the registered address that the request means: by exact
 // address, by index, else the default (SAML profiles §4.1.4.1).
-func (s *SP) chooseACS(r *AuthnRequest) (string, error) {
+func (s *SP) chooseACS(r *AuthnRequest) (Endpoint, error) {
 	var known []string
-	for _, e := range s.ACS {
-		if e.Binding != BindingPOST {
+	for _, binding := range []string{BindingPOST, BindingArtifact} {
+		if r.ProtocolBinding != "" && r.ProtocolBinding != binding {
 			continue
 		}
-		if r.ACS != "" && e.Location == r.ACS || r.ACS == "" && r.ACSIndex >= 0 && e.Index == r.ACSIndex {
-			return e.Location, nil
+		for _, e := range s.ACS {
+			if e.Binding != binding {
+				continue
+			}
+			if r.ACS != "" && e.Location == r.ACS || r.ACS == "" && (r.ACSIndex >= 0 && e.Index == r.ACSIndex || r.ACSIndex < 0 && binding == BindingArtifact && r.ProtocolBinding == binding) {
+				return e, nil
+			}
+			known = append(known, e.Location)
 		}
-		known = append(known, e.Location)
 	}
 	switch {
 	case r.ACS != "":
-		return "", finding.New(finding.ACSUnregistered, finding.Compare("AssertionConsumerServiceURL", strings.Join(known, " or "), r.ACS))
+		return Endpoint{}, finding.New(finding.ACSUnregistered, finding.Compare("AssertionConsumerServiceURL", strings.Join(known, " or "), r.ACS))
 	case r.ACSIndex >= 0:
-		return "", finding.New(finding.ACSUnregistered, finding.Compare("AssertionConsumerServiceIndex", strings.Join(known, " or "), strconv.Itoa(r.ACSIndex)))
+		return Endpoint{}, finding.New(finding.ACSUnregistered, finding.Compare("AssertionConsumerServiceIndex", strings.Join(known, " or "), strconv.Itoa(r.ACSIndex)))
 	}
-	if e, ok := s.DefaultACS(); ok {
-		return e.Location, nil
+	if e, ok := s.DefaultACS(); ok && r.ProtocolBinding != BindingArtifact {
+		return e, nil
 	}
-	return "", finding.New(finding.ACSUnregistered)
+	return Endpoint{}, finding.New(finding.ACSUnregistered, finding.Fact("ProtocolBinding", r.ProtocolBinding))
 }
 
 // WriteAuthnRequest writes a request and puts it into its binding: to the
@@ -207,7 +213,7 @@ func (s *SP) chooseACS(r *AuthnRequest) (string, error) {
 func WriteAuthnRequest(r AuthnRequest, to Endpoint, relayState string, pair *keys.Pair) (Outbound, error) {
 	root := samlp("AuthnRequest").Declare("samlp", NSProtocol).Declare("saml", NSAssertion).
 		Set("ID", r.ID).Set("Version", "2.0").Set("IssueInstant", formatTime(r.IssueInstant)).Set("Destination", to.Location).
-		Set("AssertionConsumerServiceURL", r.ACS).Set("ProtocolBinding", BindingPOST)
+		Set("AssertionConsumerServiceURL", r.ACS).Set("ProtocolBinding", map[bool]string{false: BindingPOST, true: BindingArtifact}[r.ByArtifact])
 	if r.ForceAuthn {
 		root.Set("ForceAuthn", "true")
 	}

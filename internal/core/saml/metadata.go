@@ -29,6 +29,7 @@ type IDP struct {
 	EntityID                string
 	Title                   string
 	SSO                     []Endpoint
+	Artifact                []Endpoint // ArtifactResolutionService
 	Keys                    []Key
 	NameIDFormats           []string
 	WantAuthnRequestsSigned bool

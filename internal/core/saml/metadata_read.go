@@ -98,7 +98,7 @@ func readEntity(entity *xmlsec.Element, now time.Time) (*Metadata, error) {
 			if err != nil {
 				return nil, err
 			}
-			m.IDP = &IDP{EntityID: m.EntityID, Title: title(entity, role), SSO: endpoints(role, "SingleSignOnService"), Keys: ks,
+			m.IDP = &IDP{EntityID: m.EntityID, Title: title(entity, role), SSO: endpoints(role, "SingleSignOnService"), Artifact: endpoints(role, "ArtifactResolutionService"), Keys: ks,
 				NameIDFormats: values(role, "NameIDFormat"), WantAuthnRequestsSigned: parseBool(role.Attr("WantAuthnRequestsSigned"))}
 		case role.Local == "SPSSODescriptor" && m.SP == nil:
 			ks, err := readKeys(role)

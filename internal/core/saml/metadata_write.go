@@ -14,6 +14,7 @@ type SPFace struct {
 	Keys         []keys.Certificate // current first
 	Encryption   []keys.Certificate // keys to encrypt to, current first
 	SignRequests bool
+	Artifact     bool // answers by artifact are taken too, at the same address
 }
 
 // WriteSPMetadata writes the metadata of the gate as service provider (SAML
@@ -27,6 +28,9 @@ func WriteSPMetadata(f SPFace) []byte {
 		role.Add(md("NameIDFormat").AddText(format))
 	}
 	role.Add(md("AssertionConsumerService").Set("Binding", BindingPOST).Set("Location", f.ACS).Set("index", "0").Set("isDefault", "true"))
+	if f.Artifact {
+		role.Add(md("AssertionConsumerService").Set("Binding", BindingArtifact).Set("Location", f.ACS).Set("index", "1"))
+	}
 	return document(md("EntityDescriptor").Set("entityID", f.EntityID).Add(role))
 }
 
@@ -34,6 +38,7 @@ func WriteSPMetadata(f SPFace) []byte {
 type IDPFace struct {
 	EntityID string
 	SSO      string
+	Artifact string             // ArtifactResolutionService, "" for none
 	Keys     []keys.Certificate // current first
 }
 
@@ -42,6 +47,9 @@ type IDPFace struct {
 func WriteIDPMetadata(f IDPFace) []byte {
 	role := md("IDPSSODescriptor").Set("WantAuthnRequestsSigned", "false").Set("protocolSupportEnumeration", NSProtocol)
 	addKeys(role, "signing", f.Keys)
+	if f.Artifact != "" {
+		role.Add(md("ArtifactResolutionService").Set("Binding", BindingSOAP).Set("Location", f.Artifact).Set("index", "0"))
+	}
 	for _, format := range []string{FormatEmail, FormatPersistent, FormatTransient, FormatUnspecified} {
 		role.Add(md("NameIDFormat").AddText(format))
 	}

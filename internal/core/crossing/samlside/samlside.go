@@ -7,6 +7,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base32"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -39,7 +40,7 @@ func (provider) Ask(g *federation.Gate, p *federation.Provider, a crossing.Asked
 		pair = g.SPKeys.Current
 	}
 	out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: a.ID, IssueInstant: a.At, Issuer: face.EntityID, ACS: face.Address,
-		ForceAuthn: a.Force, IsPassive: a.Passive, Contexts: a.Contexts, Comparison: a.Comparison, ProxyCount: a.ProxyCount, Requesters: a.Requesters}, to, handle, pair)
+		ForceAuthn: a.Force, IsPassive: a.Passive, Contexts: a.Contexts, Comparison: a.Comparison, ProxyCount: a.ProxyCount, Requesters: a.Requesters, ByArtifact: p.UseArtifact, NameIDFormat: p.AskNameIDFormat}, to, handle, pair)
 	return departure("AuthnRequest", out), err
 }
 
@@ -67,7 +68,7 @@ func (provider) Verify(g *federation.Gate, p *federation.Provider, octets []byte
 		}
 		v.Reasons.Pass("Replay", "this assertion was not used before")
 	}
-	x := saml.Expect{EntityIDs: g.EntityIDsTo(p), ACS: g.FaceTo(p).Address, Now: now, Skew: g.Skew}
+	x := saml.Expect{EntityIDs: g.EntityIDsTo(p), ACS: g.FaceTo(p).Address, Artifact: facts.BackChannel, Now: now, Skew: g.Skew}
 	if asked != nil {
 		x.Request = &saml.Sent{ID: asked.ID, At: asked.At, ForceAuthn: asked.Force, Contexts: asked.Contexts, Comparison: asked.Comparison}
 	}
@@ -137,7 +138,7 @@ func (application) Build(g *federation.Gate, a *federation.Application, r crossi
 	if err != nil {
 		return crossing.Departure{}, err
 	}
-	return departure("Response", saml.ToPOST(r.Address, "SAMLResponse", octets, r.State)), nil
+	return deliver(face, r, octets, f), nil
 }
 
 // statuses are the second-level status codes of what an application should hear
@@ -163,7 +164,25 @@ func (application) Refuse(g *federation.Gate, a *federation.Application, r cross
 	if err != nil {
 		return crossing.Departure{}, false, err
 	}
-	return departure("Response", saml.ToPOST(r.Address, "SAMLResponse", octets, r.State)), true, nil
+	return deliver(face, r, octets, f), true, nil
+}
+
+// deliver hands a Response to the browser, or, where the application wants it
+// so, only an artifact for it (SAML bindings §3.6).
+func deliver(face federation.Face, r crossing.Reply, octets []byte, f crossing.Fresh) crossing.Departure {
+	if !r.Held {
+		return departure("Response", saml.ToPOST(r.Address, "SAMLResponse", octets, r.State))
+	}
+	artifact := saml.NewArtifact(face.EntityID, 0, f.Handle)
+	query := url.Values{"SAMLart": {artifact.String()}}
+	if r.State != "" {
+		query.Set("RelayState", r.State)
+	}
+	sep := "?"
+	if strings.Contains(r.Address, "?") {
+		sep = "&"
+	}
+	return crossing.Departure{Message: "Response", Binding: saml.BindingArtifact, Location: r.Address + sep + query.Encode(), Octets: octets, Held: string(artifact.Handle[:])}
 }
 
 func departure(message string, out saml.Outbound) crossing.Departure {
@@ -187,7 +206,7 @@ func Request(r *saml.AuthnRequest, relayState string) (crossing.Reply, crossing.
 	if r.ProxyCount == 0 {
 		err = finding.New(finding.ScopingUnmet, finding.Fact("ProxyCount", "0"))
 	}
-	return crossing.Reply{InReplyTo: r.ID, Address: r.ACS, State: relayState, Format: r.NameIDFormat}, w, err
+	return crossing.Reply{InReplyTo: r.ID, Address: r.ACS, State: relayState, Format: r.NameIDFormat, Held: r.ByArtifact}, w, err
 }
 
 // nameFor gives the NameID for an application: in the format its request asks
