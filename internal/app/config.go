@@ -21,16 +21,25 @@ import (
 
 // Config is the configuration file of innergate serve.
 type Config struct {
-	Base      string        `yaml:"base"`      // public base address
-	Listen    string        `yaml:"listen"`    // address and port, default 127.0.0.1:8400
-	Data      string        `yaml:"data"`      // data directory
-	SealKey   string        `yaml:"sealKey"`   // file of the sealing key, outside the data directory
-	ClockSkew string        `yaml:"clockSkew"` // allowed difference of clocks, default 60s
-	TLS       TLSConfig     `yaml:"tls"`
-	Log       LogConfig     `yaml:"log"`
-	Fetch     FetchConfig   `yaml:"fetch"`
-	Traces    TraceConfig   `yaml:"traces"`
-	Metrics   MetricsConfig `yaml:"metrics"`
+	Base      string          `yaml:"base"`      // public base address
+	Listen    string          `yaml:"listen"`    // address and port, default 127.0.0.1:8400
+	Data      string          `yaml:"data"`      // data directory
+	SealKey   string          `yaml:"sealKey"`   // file of the sealing key, outside the data directory
+	ClockSkew string          `yaml:"clockSkew"` // allowed difference of clocks, default 60s
+	TLS       TLSConfig       `yaml:"tls"`
+	Log       LogConfig       `yaml:"log"`
+	Fetch     FetchConfig     `yaml:"fetch"`
+	Traces    TraceConfig     `yaml:"traces"`
+	Metrics   MetricsConfig   `yaml:"metrics"`
+	Publisher PublisherConfig `yaml:"publisher"`
+}
+
+// PublisherConfig says in metadata who runs the gate.
+type PublisherConfig struct {
+	Organisation string `yaml:"organisation"`
+	URL          string `yaml:"url"`
+	Contact      string `yaml:"contact"`
+	Mail         string `yaml:"mail"`
 }
 
 // TraceConfig says how long traces are kept.
@@ -217,6 +226,9 @@ func (c *Config) check() error {
 	}
 	if _, err := c.skew(); err != nil {
 		return &ConfigError{fmt.Sprintf("clockSkew is %q", c.ClockSkew), "Give a duration of at most 5m, like 60s."}
+	}
+	if (c.Publisher.Organisation == "") != (c.Publisher.URL == "") {
+		return &ConfigError{"publisher needs both organisation and url", "Set both, or neither; metadata has them together."}
 	}
 	if c.Traces.Keep < 1 || c.Traces.Days < 0 {
 		return &ConfigError{"traces.keep or traces.days is too small", "Keep at least one trace; 0 days means no limit by age."}

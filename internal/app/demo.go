@@ -17,6 +17,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"innergate.example/innergate/demo"
+	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate"
 	"innergate.example/innergate/internal/standin"
 	"innergate.example/innergate/internal/store"
@@ -120,7 +121,7 @@ func Demo(ctx context.Context, o DemoOptions) (err error) {
 	}
 	base := "http://" + ln.Addr().String()
 	s, err := startService(ctx, serviceOptions{base: base, data: filepath.Join(o.Data, "data"), sealKey: filepath.Join(o.Data, "seal.key"),
-		skew: time.Minute, allowHTTP: true, traces: store.TraceLimits{Keep: 10000}, metrics: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}, log: o.Log}, ln)
+		skew: time.Minute, allowHTTP: true, publisher: saml.Publisher{Organisation: "Wrenmoor Rail", URL: "https://wrenmoor.example", Contact: "Signal box", Mail: "signal-box@wrenmoor.example"}, traces: store.TraceLimits{Keep: 10000}, metrics: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}, log: o.Log}, ln)
 	if err != nil {
 		return errors.Join(err, ln.Close())
 	}

@@ -15,6 +15,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate"
 	"innergate.example/innergate/internal/store"
 	"innergate.example/innergate/internal/web"
@@ -38,6 +39,7 @@ type serviceOptions struct {
 	networks            []netip.Prefix
 	metrics             []netip.Prefix
 	traces              store.TraceLimits
+	publisher           saml.Publisher
 	allowHTTP           bool
 	log                 *slog.Logger
 }
@@ -48,7 +50,7 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 	if err != nil {
 		return nil, err
 	}
-	g, err := gate.New(ctx, gate.Options{Base: o.base, Store: st, Log: o.log, Skew: o.skew, AllowNetworks: o.networks, AllowHTTP: o.allowHTTP})
+	g, err := gate.New(ctx, gate.Options{Base: o.base, Store: st, Log: o.log, Skew: o.skew, AllowNetworks: o.networks, AllowHTTP: o.allowHTTP, Publisher: o.publisher})
 	if err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
@@ -114,7 +116,7 @@ func Serve(ctx context.Context, path string) error {
 		ln = tls.NewListener(ln, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
 	}
 	log := c.logger()
-	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew, networks: fetchFrom, metrics: metrics, traces: store.TraceLimits{Keep: c.Traces.Keep, Age: time.Duration(c.Traces.Days) * 24 * time.Hour},
+	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew, networks: fetchFrom, metrics: metrics, publisher: saml.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL, Contact: c.Publisher.Contact, Mail: c.Publisher.Mail}, traces: store.TraceLimits{Keep: c.Traces.Keep, Age: time.Duration(c.Traces.Days) * 24 * time.Hour},
 		allowHTTP: c.Fetch.AllowHTTP, log: log}, ln)
 	if err != nil {
 		return errors.Join(err, ln.Close())

@@ -18,6 +18,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -30,6 +31,7 @@ type Options struct {
 	Skew          time.Duration  // allowed difference of clocks, at most 5 minutes
 	AllowNetworks []netip.Prefix // private networks it may fetch from
 	AllowHTTP     bool           // fetch from http addresses too
+	Publisher     saml.Publisher // who runs the gate, for metadata
 }
 
 // Gate is one running Inner Gate.
@@ -77,7 +79,7 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 	g := &Gate{base: base, store: o.Store, log: o.Log, now: o.Now, hashing: make(chan struct{}, 2), tries: newLimiter(), metrics: newMetrics(),
 		protocols: crossing.Protocols{federation.ProtocolSAML: samlside.Protocol()},
 		fetch:     newFetcher(o.AllowNetworks, o.AllowHTTP), sessions: newSessions()}
-	self := federation.Gate{Base: base, Skew: o.Skew, IDP: federation.Face{Address: base + "/saml/idp/sso"}}
+	self := federation.Gate{Publisher: o.Publisher, Base: base, Skew: o.Skew, IDP: federation.Face{Address: base + "/saml/idp/sso"}}
 	if self.IDP.EntityID, err = o.Store.Setting(ctx, "idp-entity-id", base+"/saml/idp"); err != nil {
 		return nil, err
 	}

@@ -103,11 +103,14 @@ func (s *server) routes(app *fiber.App) {
 }
 
 // published is what metadata is made from; with ?keys=one only current keys are
-// in it, for programs that take no second one.
+// in it, for programs that take no second one; with ?signed=true it is signed.
 func (s *server) published(c fiber.Ctx) *federation.Snapshot {
 	snap := *s.gate.Snapshot()
 	if c.Query("keys") == "one" {
 		snap.Gate = snap.Gate.OnlyCurrentKeys()
+	}
+	if c.Query("signed") == "true" {
+		snap.Gate = snap.Gate.SignedMetadata("_" + nonce())
 	}
 	return &snap
 }

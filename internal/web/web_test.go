@@ -6,6 +6,8 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -132,6 +134,12 @@ func TestMetadataAndRequestsOfOddSize(t *testing.T) {
 		require.Contains(t, body, role)
 		require.Contains(t, body, `entityID="`+g.Base()+path+`"`)
 	}
+	_, signed := call(t, app, "GET", "/saml/idp?signed=true", "")
+	file, cert := filepath.Join(t.TempDir(), "m.xml"), filepath.Join(t.TempDir(), "c.pem")
+	require.NoError(t, os.WriteFile(file, []byte(signed), 0o600))
+	require.NoError(t, os.WriteFile(cert, g.Snapshot().Gate.IDPKeys.Current.Certificate.PEM(), 0o600))
+	out, err := exec.Command("xmlsec1", "--verify", "--pubkey-cert-pem", cert, "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:metadata:EntityDescriptor", file).CombinedOutput()
+	require.NoError(t, err, string(out))
 	res, _ := call(t, app, "GET", "/open/roster", "", "Cookie", "x="+strings.Repeat("y", 20<<10))
 	require.Equal(t, http.StatusOK, res.StatusCode, "large cookies of other programs on the host are no trouble")
 	res, body := call(t, app, "GET", "/open/roster", "", "Host", "evil.example", "X-Forwarded-Host", "evil.example")

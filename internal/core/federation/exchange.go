@@ -34,7 +34,7 @@ func (s *Snapshot) SheetForProvider(p *Provider) Sheet {
 	return Sheet{
 		MetadataAddress: address,
 		Certificates:    certs,
-		Metadata:        saml.WriteSPMetadata(saml.SPFace{EntityID: f.EntityID, ACS: f.Address, Keys: certs, Encryption: s.Gate.EncKeys.Published(), Artifact: p.UseArtifact, SignRequests: p.SignRequests || p.SAML.IDP.WantAuthnRequestsSigned}),
+		Metadata:        saml.WriteSPMetadata(saml.SPFace{EntityID: f.EntityID, ACS: f.Address, Keys: certs, Encryption: s.Gate.EncKeys.Published(), Artifact: p.UseArtifact, Publisher: s.Gate.publisher(s.Gate.SPKeys), SignRequests: p.SignRequests || p.SAML.IDP.WantAuthnRequestsSigned}),
 		Values: []SheetValue{
 			{"Entity ID", f.EntityID, []string{"SP entity ID", "identifier", "audience"}, "compared letter by letter, also as Audience of the assertion"},
 			{"Assertion consumer service", f.Address, []string{"ACS URL", "reply address", "recipient", "destination"}, "binding HTTP-POST"},
@@ -60,7 +60,7 @@ func (s *Snapshot) SheetForApplication(a *Application) Sheet {
 	return Sheet{
 		MetadataAddress: address,
 		Certificates:    certs,
-		Metadata:        saml.WriteIDPMetadata(saml.IDPFace{EntityID: face.EntityID, SSO: face.Address, Artifact: ArtifactAddress(face), Keys: certs}),
+		Metadata:        saml.WriteIDPMetadata(saml.IDPFace{EntityID: face.EntityID, SSO: face.Address, Artifact: ArtifactAddress(face), Keys: certs, Publisher: s.Gate.publisher(set)}),
 		Values: []SheetValue{
 			{"Entity ID", face.EntityID, []string{"IdP entity ID", "issuer"}, "compared letter by letter with Issuer"},
 			{"Single sign-on service", face.Address, []string{"SSO URL", "sign-in address", "login URL"}, "the same address for both bindings"},
@@ -73,7 +73,7 @@ func (s *Snapshot) SheetForApplication(a *Application) Sheet {
 
 // IDPFace is the gate as identity provider, for its metadata.
 func (s *Snapshot) IDPFace() saml.IDPFace {
-	return saml.IDPFace{EntityID: s.Gate.IDP.EntityID, SSO: s.Gate.IDP.Address, Artifact: ArtifactAddress(s.Gate.IDP), Keys: s.Gate.IDPKeys.Published()}
+	return saml.IDPFace{EntityID: s.Gate.IDP.EntityID, SSO: s.Gate.IDP.Address, Artifact: ArtifactAddress(s.Gate.IDP), Keys: s.Gate.IDPKeys.Published(), Publisher: s.Gate.publisher(s.Gate.IDPKeys)}
 }
 
 func signed(what string) string {
@@ -89,5 +89,5 @@ func signed(what string) string {
 // SharedSPMetadata is that of the face that several providers share.
 func (s *Snapshot) SharedSPMetadata() []byte {
 	f := s.Gate.FaceTo(&Provider{ProviderSettings: ProviderSettings{SharedFace: true}})
-	return saml.WriteSPMetadata(saml.SPFace{EntityID: f.EntityID, ACS: f.Address, Keys: s.Gate.SPKeys.Published(), Encryption: s.Gate.EncKeys.Published()})
+	return saml.WriteSPMetadata(saml.SPFace{EntityID: f.EntityID, ACS: f.Address, Keys: s.Gate.SPKeys.Published(), Encryption: s.Gate.EncKeys.Published(), Publisher: s.Gate.publisher(s.Gate.SPKeys)})
 }

@@ -75,7 +75,11 @@ type Gate struct {
 	// backups and never changes with a sealing key.
 	Pairwise []byte
 
-	onlyCurrent bool // see OnlyCurrentKeys
+	// Publisher is who runs the gate, for metadata; see also SignedMetadata.
+	Publisher saml.Publisher
+
+	onlyCurrent bool   // see OnlyCurrentKeys
+	signID      string // see SignedMetadata
 }
 
 // Provider is an identity provider the gate sends people to.
@@ -128,6 +132,21 @@ func (g Gate) OnlyCurrentKeys() Gate {
 	}
 	g.onlyCurrent = true
 	return g
+}
+
+// SignedMetadata gives a copy of the gate whose metadata is signed with the key
+// of the face; id is that of the document.
+func (g Gate) SignedMetadata(id string) Gate {
+	g.signID = id
+	return g
+}
+
+func (g *Gate) publisher(set KeySet) saml.Publisher {
+	p := g.Publisher
+	if g.signID != "" {
+		p.Sign, p.ID = set.Current, g.signID
+	}
+	return p
 }
 
 // Snapshot is all configuration at one moment.

@@ -7,6 +7,47 @@ import (
 	"innergate.example/innergate/internal/core/xmlsec"
 )
 
+// Publisher is who runs the gate, for metadata (SAML metadata §2.3.2.1,
+// §2.3.2.2), and how the document is signed.
+type Publisher struct {
+	Organisation, URL string // both or neither
+	Contact, Mail     string
+	Sign              *keys.Pair // nil leaves it unsigned
+	ID                string     // of the document, when it is signed
+}
+
+// publish completes the metadata of one entity.
+func (p Publisher) publish(entityID string, role *xmlsec.Element) []byte {
+	root := md("EntityDescriptor").Set("entityID", entityID).Add(role)
+	if p.Organisation != "" {
+		lang := func(local, s string) *xmlsec.Element {
+			return md(local).SetNS("xml", xmlsec.NSXML, "lang", "en").AddText(s)
+		}
+		root.Add(md("Organization").Add(lang("OrganizationName", p.Organisation), lang("OrganizationDisplayName", p.Organisation), lang("OrganizationURL", p.URL)))
+	}
+	if p.Contact != "" || p.Mail != "" {
+		c := md("ContactPerson").Set("contactType", "technical")
+		if p.Contact != "" {
+			c.Add(md("GivenName").AddText(p.Contact))
+		}
+		if p.Mail != "" {
+			c.Add(md("EmailAddress").AddText("mailto:" + p.Mail))
+		}
+		root.Add(c)
+	}
+	root.Declare("md", NSMetadata).Declare("ds", xmlsec.NSDSig)
+	if p.Sign == nil {
+		return append(xmlHead(), append(root.Indented(), '\n')...)
+	}
+	root.Set("ID", p.ID)
+	if err := xmlsec.Sign(root, 0, p.Sign.Signer(), p.Sign.Certificate.DER); err != nil {
+		return append(xmlHead(), append(root.Indented(), '\n')...) // a key that cannot sign was never made
+	}
+	return append(xmlHead(), append(root.Octets(), '\n')...)
+}
+
+func xmlHead() []byte { return []byte("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n") }
+
 // SPFace is what the gate tells a provider about itself.
 type SPFace struct {
 	EntityID     string
@@ -15,6 +56,7 @@ type SPFace struct {
 	Encryption   []keys.Certificate // keys to encrypt to, current first
 	SignRequests bool
 	Artifact     bool // answers by artifact are taken too, at the same address
+	Publisher
 }
 
 // WriteSPMetadata writes the metadata of the gate as service provider (SAML
@@ -31,7 +73,7 @@ func WriteSPMetadata(f SPFace) []byte {
 	if f.Artifact {
 		role.Add(md("AssertionConsumerService").Set("Binding", BindingArtifact).Set("Location", f.ACS).Set("index", "1"))
 	}
-	return document(md("EntityDescriptor").Set("entityID", f.EntityID).Add(role))
+	return f.publish(f.EntityID, role)
 }
 
 // IDPFace is what the gate tells an application about itself.
@@ -40,6 +82,7 @@ type IDPFace struct {
 	SSO      string
 	Artifact string             // ArtifactResolutionService, "" for none
 	Keys     []keys.Certificate // current first
+	Publisher
 }
 
 // WriteIDPMetadata writes the metadata of the gate as identity provider (SAML
@@ -56,7 +99,7 @@ func WriteIDPMetadata(f IDPFace) []byte {
 	for _, b := range []string{BindingRedirect, BindingPOST} {
 		role.Add(md("SingleSignOnService").Set("Binding", b).Set("Location", f.SSO))
 	}
-	return document(md("EntityDescriptor").Set("entityID", f.EntityID).Add(role))
+	return f.publish(f.EntityID, role)
 }
 
 func boolText(b bool) string {
@@ -76,9 +119,4 @@ func addKeys(role *xmlsec.Element, use string, certs []keys.Certificate, methods
 		}
 		role.Add(kd)
 	}
-}
-
-func document(root *xmlsec.Element) []byte {
-	root.Declare("md", NSMetadata).Declare("ds", xmlsec.NSDSig)
-	return append([]byte("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n"), append(root.Indented(), '\n')...)
 }

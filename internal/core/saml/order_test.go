@@ -21,6 +21,8 @@ var order = map[string][]string{
 	"IDPSSODescriptor": {"Signature", "Extensions", "KeyDescriptor", "Organization", "ContactPerson", "ArtifactResolutionService", "SingleLogoutService", "ManageNameIDService", "NameIDFormat", "SingleSignOnService", "NameIDMappingService"},
 	"SPSSODescriptor":  {"Signature", "Extensions", "KeyDescriptor", "Organization", "ContactPerson", "ArtifactResolutionService", "SingleLogoutService", "ManageNameIDService", "NameIDFormat", "AssertionConsumerService", "AttributeConsumingService"},
 	"KeyDescriptor":    {"KeyInfo", "EncryptionMethod"},
+	"Organization":     {"Extensions", "OrganizationName", "OrganizationDisplayName", "OrganizationURL"},
+	"ContactPerson":    {"Extensions", "Company", "GivenName", "SurName", "EmailAddress", "TelephoneNumber"},
 	"AuthnRequest":     {"Issuer", "Signature", "Extensions", "Subject", "NameIDPolicy", "Conditions", "RequestedAuthnContext", "Scoping"},
 	"Response":         {"Issuer", "Signature", "Extensions", "Status", "Assertion", "EncryptedAssertion"},
 	"ArtifactResponse": {"Issuer", "Signature", "Extensions", "Status", "Response"},
@@ -64,6 +66,7 @@ func TestWhatWeWriteIsInTheOrderOfTheSchemas(t *testing.T) {
 	to := &saml.Key{Certificate: pair.Certificate}
 	documents := map[string][]byte{
 		"metadata as SP":  saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:e", ACS: acs, Keys: certs, Encryption: certs, Artifact: true}),
+		"signed metadata": saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:e", ACS: acs, Keys: certs, Publisher: saml.Publisher{Organisation: "o", URL: "https://o.example", Contact: "c", Mail: "c@o.example", Sign: pair, ID: "_m"}}),
 		"metadata as IdP": saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:e", SSO: acs, Artifact: acs, Keys: certs}),
 	}
 	for name, p := range map[string]saml.Protection{"Response": {Pair: pair, SignResponse: true}, "encrypted Response": {Pair: pair, EncryptTo: to, Random: rand.Reader, OnlyResponse: true}, "Response with an encrypted name": {Pair: pair, EncryptTo: to, EncryptName: true, Random: rand.Reader}} {
