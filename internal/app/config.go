@@ -32,6 +32,7 @@ type Config struct {
 	Traces    TraceConfig     `yaml:"traces"`
 	Metrics   MetricsConfig   `yaml:"metrics"`
 	Publisher PublisherConfig `yaml:"publisher"`
+	Proxies   []string        `yaml:"proxies"` // networks of proxies whose X-Forwarded-For is believed
 }
 
 // PublisherConfig says in metadata who runs the gate.
@@ -234,6 +235,9 @@ func (c *Config) check() error {
 		return &ConfigError{"traces.keep or traces.days is too small", "Keep at least one trace; 0 days means no limit by age."}
 	}
 	if _, err := networks("metrics.allowNetworks", c.Metrics.AllowNetworks); err != nil {
+		return err
+	}
+	if _, err := networks("proxies", c.Proxies); err != nil {
 		return err
 	}
 	_, err := networks("fetch.allowNetworks", c.Fetch.AllowNetworks)

@@ -38,6 +38,7 @@ type serviceOptions struct {
 	skew                time.Duration
 	networks            []netip.Prefix
 	metrics             []netip.Prefix
+	proxies             []netip.Prefix
 	traces              store.TraceLimits
 	publisher           saml.Publisher
 	allowHTTP           bool
@@ -54,7 +55,7 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 	if err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
-	s := &service{gate: g, store: st, log: o.log, failed: make(chan error, 1), web: web.New(web.Options{Gate: g, Log: o.log, Version: Version, MetricsNetworks: o.metrics})}
+	s := &service{gate: g, store: st, log: o.log, failed: make(chan error, 1), web: web.New(web.Options{Gate: g, Log: o.log, Version: Version, MetricsNetworks: o.metrics, Proxies: o.proxies})}
 	go func() { s.failed <- s.web.Listener(ln, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	return s, nil
 }
@@ -104,6 +105,10 @@ func Serve(ctx context.Context, path string) error {
 	if err != nil {
 		return err
 	}
+	proxies, err := networks("proxies", c.Proxies)
+	if err != nil {
+		return err
+	}
 	ln, err := listen(c.Listen)
 	if err != nil {
 		return err
@@ -116,7 +121,7 @@ func Serve(ctx context.Context, path string) error {
 		ln = tls.NewListener(ln, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
 	}
 	log := c.logger()
-	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew, networks: fetchFrom, metrics: metrics, publisher: saml.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL, Contact: c.Publisher.Contact, Mail: c.Publisher.Mail}, traces: store.TraceLimits{Keep: c.Traces.Keep, Age: time.Duration(c.Traces.Days) * 24 * time.Hour},
+	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew, networks: fetchFrom, metrics: metrics, proxies: proxies, publisher: saml.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL, Contact: c.Publisher.Contact, Mail: c.Publisher.Mail}, traces: store.TraceLimits{Keep: c.Traces.Keep, Age: time.Duration(c.Traces.Days) * 24 * time.Hour},
 		allowHTTP: c.Fetch.AllowHTTP, log: log}, ln)
 	if err != nil {
 		return errors.Join(err, ln.Close())

@@ -242,7 +242,18 @@ func TestCrossingsAreBounded(t *testing.T) {
 	require.Empty(t, r.crossings.byAsked)
 	require.NotContains(t, r.crossings.from, "192.0.2.7")
 	for id := range b.Crossings {
-		require.Equal(t, finding.CrossingUnknown, r.Continue(ctx, b, id, "").Finding.Code)
+		require.Equal(t, finding.CrossingUnknown, r.Continue(ctx, b, id, "", false).Finding.Code)
+	}
+}
+
+func TestStaleTab(t *testing.T) {
+	r := newRig(t)
+	o := r.request(Browser{}, nil)
+	b, id := keep(Browser{}, o), r.asked(o).ID
+	r.time = r.time.Add(crossingLife + time.Second)
+	require.Equal(t, finding.InResponseToOther, r.answer(b, id, nil).Finding.Code, "the crossing has expired")
+	for id := range b.Crossings {
+		require.Equal(t, finding.CrossingUnknown, r.Continue(ctx, b, id, "", false).Finding.Code)
 	}
 }
 

@@ -52,6 +52,7 @@ type Outcome struct {
 	Crossing  string
 	Choices   []Choice
 	Continue  string // address to go on to
+	Again     string // address where the person can choose another provider, if there are several
 	Cookies   []Cookie
 }
 

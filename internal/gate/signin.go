@@ -137,8 +137,8 @@ func (g *Gate) begin(b Browser, t *tracer, app *federation.Application, reply cr
 }
 
 // Continue goes on with a crossing of this browser; chosen is the provider the
-// person picked, if any.
-func (g *Gate) Continue(ctx context.Context, b Browser, id, chosen string) Outcome {
+// person picked, if any. With again the person wants to choose anew.
+func (g *Gate) Continue(ctx context.Context, b Browser, id, chosen string, again bool) Outcome {
 	snap, r := g.Snapshot(), g.crossings.find(id, g.now())
 	if r == nil {
 		t := g.newTracer("application")
@@ -154,10 +154,13 @@ func (g *Gate) Continue(ctx context.Context, b Browser, id, chosen string) Outco
 	case r.Ended:
 		return g.finished(app, r)
 	}
-	if chosen != "" {
+	if chosen != "" || again {
 		next := *r
 		next.Chosen = federation.Name(chosen)
 		r = &next
+		if again {
+			b.Session = "" // or the session would choose by itself
+		}
 	}
 	return g.proceed(ctx, b, t, snap, app, r, nil)
 }
@@ -571,6 +574,9 @@ func (g *Gate) refuseTo(ctx context.Context, t *tracer, app *federation.Applicat
 	if !tell {
 		out := t.refuse(st, f)
 		out.Title, out.Continue, out.Cookies = app.Title, startOf(g.base, app), cookies
+		if _, _, err := crossing.Select(g.Snapshot(), app, ""); crossing.NeedOf(err) != nil && g.crossings.find(r.ID, now) != nil {
+			out.Again = g.base + "/crossing/" + r.ID + "?again=1"
+		}
 		return out
 	}
 	if kept := g.crossings.find(r.ID, now) != nil; kept || d.Held != "" {

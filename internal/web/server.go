@@ -8,9 +8,9 @@ import (
 	"errors"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -33,6 +33,8 @@ type Options struct {
 	Version string
 	// MetricsNetworks may read /metrics without an API token.
 	MetricsNetworks []netip.Prefix
+	// Proxies are those whose X-Forwarded-For is believed.
+	Proxies []netip.Prefix
 }
 
 type server struct {
@@ -42,6 +44,7 @@ type server struct {
 	secure  bool   // the base address is https
 	host    string // host and port of the base address
 	api     huma.API
+	proxies []netip.Prefix
 }
 
 // limits on requests, in octets.
@@ -52,7 +55,7 @@ const (
 
 // New makes the HTTP interface.
 func New(o Options) *fiber.App {
-	s := &server{gate: o.Gate, log: o.Log, version: o.Version}
+	s := &server{gate: o.Gate, log: o.Log, version: o.Version, proxies: o.Proxies}
 	scheme, host, _ := strings.Cut(o.Gate.Base(), "://")
 	s.secure, s.host = scheme == "https", host
 	app := fiber.New(fiber.Config{AppName: "Inner Gate", StrictRouting: true, CaseSensitive: true, Immutable: true, ReadBufferSize: maxHeader, BodyLimit: maxBody,
@@ -114,14 +117,29 @@ func Document(version string) []byte {
 	return (&server{version: version}).describe(fiber.New())
 }
 
+func within(a netip.Addr, networks []netip.Prefix) bool {
+	return slices.ContainsFunc(networks, func(p netip.Prefix) bool { return p.Contains(a.Unmap()) })
+}
+
+// address is that of the browser: of the connection, or, if that comes from a
+// proxy that is listed, the last one in X-Forwarded-For that is no such proxy.
+func (s *server) address(c fiber.Ctx) netip.Addr {
+	a, _ := netip.AddrFromSlice(c.RequestCtx().RemoteIP())
+	hops := strings.Split(c.Get("X-Forwarded-For"), ",")
+	for i := len(hops) - 1; i >= 0 && within(a, s.proxies); i-- {
+		hop, err := netip.ParseAddr(strings.TrimSpace(hops[i]))
+		if err != nil {
+			break
+		}
+		a = hop
+	}
+	return a.Unmap()
+}
+
 // mayScrape lets in networks that are allowed, and API tokens.
 func (s *server) mayScrape(c fiber.Ctx, networks []netip.Prefix) bool {
-	if a, ok := netip.AddrFromSlice(c.RequestCtx().RemoteIP()); ok {
-		for _, p := range networks {
-			if p.Contains(a.Unmap()) {
-				return true
-			}
-		}
+	if within(s.address(c), networks) {
+		return true
 	}
 	secret, _ := strings.CutPrefix(c.Get("Authorization"), "Bearer ")
 	name, err := s.gate.TokenName(c.Context(), secret)
@@ -197,7 +215,7 @@ func who(ctx context.Context) string {
 // session; changes by the latter need a header that no other site can send.
 func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	c := ctx.(*humaContext).c
-	address, _, _ := net.SplitHostPort(ctx.RemoteAddr())
+	address := s.address(c).String()
 	token := c.Cookies(s.cookie("console"))
 	ctx = huma.WithValue(huma.WithValue(ctx, addressKey, address), consoleKey, token)
 	if len(ctx.Operation().Security) == 0 {

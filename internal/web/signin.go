@@ -95,10 +95,10 @@ func (s *server) routes(app *fiber.App) {
 		return s.answer(c, s.gate.Open(c.Context(), s.browser(c), c.Params("application"), c.Query("RelayState"), c.Query("via")))
 	})
 	app.Get("/crossing/:id", func(c fiber.Ctx) error {
-		return s.answer(c, s.gate.Continue(c.Context(), s.browser(c), c.Params("id"), ""))
+		return s.answer(c, s.gate.Continue(c.Context(), s.browser(c), c.Params("id"), "", c.Query("again") != ""))
 	})
 	app.Post("/crossing/:id", func(c fiber.Ctx) error {
-		return s.answer(c, s.gate.Continue(c.Context(), s.browser(c), c.Params("id"), form(c, "provider")))
+		return s.answer(c, s.gate.Continue(c.Context(), s.browser(c), c.Params("id"), form(c, "provider"), false))
 	})
 }
 
@@ -129,7 +129,7 @@ func metadata(c fiber.Ctx, file string, octets []byte) error {
 
 // browser takes our cookies out of a request.
 func (s *server) browser(c fiber.Ctx) gate.Browser {
-	b := gate.Browser{Crossings: map[string]string{}, Address: c.RequestCtx().RemoteIP().String()}
+	b := gate.Browser{Crossings: map[string]string{}, Address: s.address(c).String()}
 	prefix := s.cookie("c-")
 	for k, v := range c.Request().Header.Cookies() {
 		name := string(k)
@@ -162,7 +162,7 @@ func (s *server) answer(c fiber.Ctx, o gate.Outcome) error {
 	case o.Departure != nil:
 		return s.post(c, o.Departure)
 	}
-	p := view{Reference: o.Reference, Continue: o.Continue, Crossing: o.Crossing, Choices: o.Choices, Application: o.Title}
+	p := view{Reference: o.Reference, Continue: o.Continue, Crossing: o.Crossing, Choices: o.Choices, Application: o.Title, Again: o.Again}
 	switch o.Page {
 	case gate.PageChoose:
 		p.Title, p.Text = "How do you want to sign in?", "Choose where your account is."
@@ -212,10 +212,10 @@ func forPerson(f *finding.Finding) (title, text string) {
 }
 
 type view struct {
-	Title, Text, Reference, Continue, Crossing, Application string
-	Choices                                                 []gate.Choice
-	Location, Host, Nonce                                   string
-	Fields                                                  []crossing.Field
+	Title, Text, Reference, Continue, Crossing, Application, Again string
+	Choices                                                        []gate.Choice
+	Location, Host, Nonce                                          string
+	Fields                                                         []crossing.Field
 }
 
 const pagePolicy = "default-src 'none'; style-src 'self'; img-src 'self' data:; base-uri 'none'; frame-ancestors 'none'"

@@ -2,10 +2,13 @@ package web_test
 
 import (
 	"context"
+	"encoding/base64"
 	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -111,6 +114,54 @@ func TestCookiesOverHTTPS(t *testing.T) {
 	res, body = call(t, app, "POST", "/crossing/"+id, "provider=branch")
 	require.Equal(t, http.StatusForbidden, res.StatusCode)
 	require.Contains(t, body, "another browser")
+}
+
+func TestAddressBehindProxies(t *testing.T) {
+	_, g := newApp(t)
+	nets := func(s ...string) (out []netip.Prefix) {
+		for _, n := range s {
+			out = append(out, netip.MustParsePrefix(n))
+		}
+		return out
+	}
+	// The address of the connection is 0.0.0.0 here; who may scrape tells what the
+	// gate takes for the browser's address.
+	for _, c := range []struct {
+		rule, header string
+		proxies      []netip.Prefix
+		status       int
+	}{
+		{"nobody is believed", "203.0.113.9", nil, 403},
+		{"a listed proxy is", "203.0.113.9", nets("0.0.0.0/32"), 200},
+		{"what the browser itself wrote is not", "203.0.113.9, 198.51.100.1", nets("0.0.0.0/32"), 403},
+		{"two listed proxies in a row are passed over", "203.0.113.9, 198.51.100.1", nets("0.0.0.0/32", "198.51.100.0/24"), 200},
+		{"rubbish ends it", "203.0.113.9, rubbish", nets("0.0.0.0/32"), 403},
+	} {
+		app := web.New(web.Options{Gate: g, Log: slog.New(slog.DiscardHandler), MetricsNetworks: nets("203.0.113.0/24"), Proxies: c.proxies})
+		res, _ := call(t, app, "GET", "/metrics", "", "X-Forwarded-For", c.header)
+		require.Equal(t, c.status, res.StatusCode, c.rule)
+	}
+}
+
+func TestChooseAgain(t *testing.T) {
+	app, g := newApp(t)
+	res, _ := call(t, app, "GET", "/open/roster", "")
+	c := res.Cookies()[0]
+	cookie, id := c.Name+"="+c.Value, strings.TrimPrefix(c.Name, "__Host-ig-c-")
+	res, _ = call(t, app, "POST", "/crossing/"+id, "provider=staff", "Cookie", cookie)
+	_, query, _ := strings.Cut(res.Header.Get("Location"), "?")
+	in, err := saml.FromRedirect(query, "SAMLRequest")
+	require.NoError(t, err)
+	asked, _, _ := strings.Cut(strings.SplitN(string(in.Octets), ` ID="`, 2)[1], `"`)
+	bad, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: time.Now(), Issuer: "urn:staff", Destination: g.Base() + "/saml/sp/staff/acs", InResponseTo: asked}, saml.Protection{})
+	require.NoError(t, err)
+	form := url.Values{"SAMLResponse": {base64.StdEncoding.EncodeToString(bad)}}.Encode()
+	_, body := call(t, app, "POST", "/saml/sp/staff/acs", form, "Cookie", cookie)
+	require.Contains(t, body, "Choose another way to sign in")
+	_, body = call(t, app, "GET", "/crossing/"+id+"?again=1", "", "Cookie", cookie)
+	require.Contains(t, body, "How do you want to sign in?")
+	res, _ = call(t, app, "POST", "/crossing/"+id, "provider=branch", "Cookie", cookie)
+	require.Contains(t, res.Header.Get("Location"), "https://branch.example/sso")
 }
 
 func TestAuthnRequestByPOSTGoesOnWithAGET(t *testing.T) {

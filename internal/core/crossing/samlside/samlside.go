@@ -77,7 +77,10 @@ func (provider) Verify(g *federation.Gate, p *federation.Provider, octets []byte
 		return v, from(&v, err)
 	}
 	v.Answer = &crossing.Answer{Subject: profile.Subject(a.NameID), SessionIndex: a.SessionIndex, AuthnInstant: a.AuthnInstant,
-		Context: a.Context, Authorities: a.Authorities, Until: a.SessionNotOnOrAfter}
+		Context: a.Context, Until: a.SessionNotOnOrAfter}
+	// Whoever proxies names the provider behind whoever it named (SAML core
+	// §3.4.1.5.2).
+	v.Answer.Authorities = append(a.Authorities, p.EntityID())
 	v.Answer.NoProxy, v.Answer.ProxyAudiences = a.NoProxy, a.ProxyAudiences
 	for _, at := range a.Attributes {
 		v.Answer.Attributes = append(v.Answer.Attributes, profile.Attribute(at))

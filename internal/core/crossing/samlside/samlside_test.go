@@ -72,7 +72,7 @@ func TestCrossingInPureSteps(t *testing.T) {
 	require.Contains(t, d.Location, "RelayState=handle")
 	require.Contains(t, string(d.Octets), `ID="_q"`)
 
-	octets := w.answer(t, nil)
+	octets := w.answer(t, func(a *saml.Answer) { a.Authorities = []string{"urn:behind"} })
 	v, err := w.side.Provider.Verify(&w.gate, p, octets, &asked, crossing.Facts{}, now)
 	need := crossing.NeedOf(err)
 	require.NotNil(t, need, "it asks whether the assertion was used")
@@ -112,6 +112,7 @@ func TestCrossingInPureSteps(t *testing.T) {
 	require.Equal(t, "ada@wrenmoor.example", a.NameID.Value)
 	require.Equal(t, []string{"drivers"}, a.Attributes[0].Values)
 	require.Equal(t, saml.ContextPassword, a.Context, "the context is carried over")
+	require.Equal(t, []string{"urn:behind", "urn:idp"}, a.Authorities, "the provider is named after those it named")
 }
 
 func TestVerifyConsumesEvenWhatItRefuses(t *testing.T) {
