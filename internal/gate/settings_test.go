@@ -119,6 +119,12 @@ func TestSigningAndEncryptionForAnApplication(t *testing.T) {
 		require.Equal(t, "ada@wrenmoor.example", a.NameID.Value)
 		require.NotContains(t, octets, "ada@wrenmoor.example")
 	}
+	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.EncryptNames, s.Sign = true, "" }))
+	a, octets := r.said(r.request(b, nil), r.app.Signer().(crypto.Decrypter))
+	require.Equal(t, "ada@wrenmoor.example", a.NameID.Value)
+	require.Contains(t, octets, "EncryptedID")
+	require.NotContains(t, octets, "EncryptedAssertion")
+	require.NotContains(t, octets, "ada@wrenmoor.example")
 }
 
 func TestEncryptedAnswers(t *testing.T) {

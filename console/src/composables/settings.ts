@@ -46,6 +46,7 @@ export const applicationFields = (providers: { name: string; title: string }[]):
   { name: 'ownFace', label: 'A face of its own', kind: 'switch', hint: 'its own entity ID, address and keys of the gate' },
   { name: 'ownEntityId', label: 'Entity ID of that face', kind: 'text' },
   { name: 'encrypt', label: 'Encrypt the assertion', kind: 'switch', hint: 'with the key for encryption in its metadata' },
+  { name: 'encryptNames', label: 'Encrypt NameID and attributes instead of the whole assertion', kind: 'switch' },
   { name: 'requireSignedRequests', label: 'Demand signed requests, even if its metadata allows others', kind: 'switch' },
   { name: 'allowSHA1', label: 'Exception: accept SHA-1', kind: 'switch', hint: 'leaves a warning in every trace' },
 ]

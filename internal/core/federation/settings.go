@@ -55,6 +55,7 @@ type ApplicationSettings struct {
 	AllowSHA1             bool   `json:"allowSHA1" doc:"Exception: accept requests signed with SHA-1; leaves a warning"`
 	Sign                  string `json:"sign" enum:",assertion,response,both" doc:"What is signed; empty is the assertion"`
 	Encrypt               bool   `json:"encrypt" doc:"Encrypt the assertion with the application's encryption key"`
+	EncryptNames          bool   `json:"encryptNames" doc:"With encrypt: encrypt NameID and attributes instead of the whole assertion"`
 	NameIDFormat          string `json:"nameIdFormat" maxLength:"200" doc:"NameID format where the request names none; empty passes the provider's on"`
 	OwnFace               bool   `json:"ownFace" doc:"An identity provider face of its own, with its own entity ID and keys"`
 	OwnEntityID           string `json:"ownEntityId" maxLength:"1024" doc:"Entity ID of that face"`

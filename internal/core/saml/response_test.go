@@ -120,6 +120,10 @@ func TestResponse(t *testing.T) {
 		{"accepts other prefixes and a default namespace", "assertion", []string{"xmlns:samlp", "xmlns", "xmlns:saml", "xmlns:x", "samlp:", "", "saml:", "x:"}, nil, asked, none},
 		{"accepts CDATA and comments in a value", "assertion", []string{"ada.fenwick@", "<![CDATA[ada]]><!-- x -->.fenwick@"}, nil, asked, none},
 		{"accepts times with milliseconds and offset", "assertion", []string{"2026-11-23T08:05:00Z", "2026-11-23T09:05:00.123+01:00"}, nil, asked, none},
+		{"accepts unknown extensions and foreign attributes", "assertion", []string{"<samlp:Status>", `<samlp:Extensions><x:any xmlns:x="urn:x" x:y="z"><x:deep/></x:any></samlp:Extensions><samlp:Status>`, "<saml:AuthnStatement ", `<saml:AuthnStatement xmlns:x="urn:x" x:y="z" `}, nil, asked, none},
+		{"accepts typed and empty values", "assertion", []string{"<saml:AttributeValue>drivers", `<saml:AttributeValue xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xmlns:xs="http://www.w3.org/2001/XMLSchema" xsi:type="xs:string">drivers`, "</saml:Attribute>", `<saml:AttributeValue xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:nil="true"/></saml:Attribute>`}, nil, asked, none},
+		{"accepts white space between elements", "assertion", []string{"><saml:", ">\n  <saml:"}, nil, asked, none},
+		{"accepts a second confirmation of another method", "assertion", []string{"<saml:SubjectConfirmation ", `<saml:SubjectConfirmation Method="urn:oasis:names:tc:SAML:2.0:cm:sender-vouches"/><saml:SubjectConfirmation `}, nil, asked, none},
 		{"accepts one of several audiences", "assertion", []string{"<saml:Audience>", "<saml:Audience>https://other.example</saml:Audience><saml:Audience>"}, nil, asked, none},
 		{"accepts an unsolicited answer where nobody asked", "assertion", []string{` InResponseTo="_q1"`, ""}, nil, unasked, none},
 		{"notes the mistyped e-mail format", "assertion", []string{"SAML:1.1:nameid-format:emailAddress", "SAML:2.0:nameid-format:emailAddress"}, nil, asked, none},
@@ -195,6 +199,27 @@ func TestResponse(t *testing.T) {
 		})
 	}
 
+	t.Run("SHA-1 by exception leaves a warning", func(t *testing.T) {
+		old := &signer{t, s.file, s.key}
+		weak := strings.Replace(answer, "@ASSERTION@", strings.Replace(signature("_a1"), xmlsec.RSASHA256, xmlsec.RSASHA1, 1), 1)
+		text := old.sign(strings.Replace(weak, "@RESPONSE@", "@ASSERTION@", 1), "none")
+		in, out := filepath.Join(t.TempDir(), "in.xml"), filepath.Join(t.TempDir(), "out.xml")
+		require.NoError(t, os.WriteFile(in, []byte(text), 0o600))
+		msg, err := exec.Command("xmlsec1", "--sign", "--privkey-pem", s.file, "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:assertion:Assertion", "--output", out, in).CombinedOutput()
+		require.NoError(t, err, string(msg))
+		signed, err := os.ReadFile(out)
+		require.NoError(t, err)
+		_, _, err = read(string(signed), idp, asked)
+		require.True(t, finding.Is(err, finding.SignatureSHA1), "%v", err)
+		var log finding.Checks
+		opened, err := saml.OpenResponse(signed, idp, saml.Trust{Now: now, Policy: xmlsec.Policy{AllowSHA1: true}}, &log)
+		require.NoError(t, err)
+		_, err = opened.Check(asked, &log)
+		require.NoError(t, err)
+		require.True(t, slices.ContainsFunc(log, func(c finding.Check) bool {
+			return c.Finding != nil && c.Finding.Code == finding.SignatureSHA1 && c.Finding.Severity == finding.Warning
+		}))
+	})
 	t.Run("a key for encryption never verifies", func(t *testing.T) {
 		sealed := &saml.IDP{EntityID: idpID, Keys: []saml.Key{{Use: "encryption", Certificate: keys.Certificate{Public: &s.key.PublicKey}}}}
 		_, _, err := read(s.sign(answer, "assertion"), sealed, asked)

@@ -135,7 +135,7 @@ func (application) Build(g *federation.Gate, a *federation.Application, r crossi
 		if len(k) == 0 {
 			return crossing.Departure{}, finding.New(finding.EncryptionMethod, finding.Fact("Key for encryption", "none in the application's metadata")).From(finding.Application)
 		}
-		protect.EncryptTo = &k[0]
+		protect.EncryptTo, protect.EncryptName = &k[0], a.EncryptNames
 	}
 	octets, err := saml.WriteResponse(msg, protect)
 	if err != nil {
