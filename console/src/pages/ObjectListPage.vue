@@ -1,0 +1,48 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+import ProblemBox from '../components/ProblemBox.vue'
+import { useLoad } from '../composables/load'
+import { kinds, type Kind, type Row } from '../composables/objects'
+import { days } from '../composables/words'
+
+const props = defineProps<{ kind: Kind['name'] }>()
+const router = useRouter()
+const kind = computed(() => kinds[props.kind])
+const plural = computed(() => `${props.kind}s`)
+const search = ref('')
+const page = ref(1)
+const size = 100
+watch(() => props.kind, () => { search.value = ''; page.value = 1 })
+const { data, problem, loading } = useLoad(
+  () => kind.value.list({ search: search.value, limit: size, offset: (page.value - 1) * size }),
+  () => [props.kind, search.value, page.value],
+)
+const path = (row: Row) => `/connect/${plural.value}/${row.name}`
+const ends = (row: Row) => row.certificates?.find((c) => c.notAfter)?.notAfter
+</script>
+
+<template>
+  <div class="head">
+    <div>
+      <h1>{{ kind.name === 'provider' ? 'Providers' : 'Applications' }}</h1>
+      <p>{{ kind.sentence }}</p>
+    </div>
+    <router-link :to="`/connect/${plural}/add`"><el-button type="primary">Add {{ kind.article }}</el-button></router-link>
+  </div>
+  <div class="tools">
+    <el-input v-model="search" clearable placeholder="Name, title or entity ID" aria-label="Search" style="width: 320px" @input="page = 1" />
+    <span v-if="data" class="quiet">{{ data.total }} {{ data.total === 1 ? kind.name : plural }}</span>
+  </div>
+  <ProblemBox :problem="problem" />
+  <el-table v-loading="loading && !data" :data="data?.items ?? []" :empty-text="search ? 'Nothing matches.' : `None yet. Add ${kind.article} with the button above.`" @row-click="(row: Row) => router.push(path(row))">
+    <el-table-column label="State" width="120"><template #default="{ row }"><span :class="row.settings.enabled ? 'passed' : 'waiting'">{{ row.settings.enabled ? '● enabled' : '○ switched off' }}</span></template></el-table-column>
+    <el-table-column label="Title" min-width="180"><template #default="{ row }"><router-link :to="path(row as Row)" @click.stop>{{ row.title }}</router-link></template></el-table-column>
+    <el-table-column prop="name" label="Short name" min-width="140" />
+    <el-table-column label="Entity ID" min-width="280"><template #default="{ row }"><code :title="row.entityId">{{ row.entityId }}</code></template></el-table-column>
+    <el-table-column label="Protocol" width="100"><template #default="{ row }">{{ row.protocol.toUpperCase() }}</template></el-table-column>
+    <el-table-column v-if="kind.name === 'application'" label="Provider" min-width="140"><template #default="{ row }">{{ row.provider || 'by routing' }}</template></el-table-column>
+    <el-table-column label="Certificate ends" width="150"><template #default="{ row }">{{ ends(row as Row) ? days(ends(row as Row)!) : '–' }}</template></el-table-column>
+  </el-table>
+  <el-pagination v-if="data && data.total > size" v-model:current-page="page" :page-size="size" :total="data.total" layout="prev, pager, next" />
+</template>
