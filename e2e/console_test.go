@@ -232,6 +232,7 @@ func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
 	c.see("Remove shunting-log?")
 	do(c, chromedp.Evaluate[bool](`(() => { document.querySelector('.el-message-box__btns .el-button--primary').click(); return true })()`))
 	c.see("2 applications")
+	c.shot("applications")
 
 	c.open(d.Console + "keep/tokens")
 	c.fill("input[name=name]", "build-server")

@@ -135,8 +135,12 @@ func (g *Gate) SetUp(ctx context.Context, token, username, password string) erro
 		if gone.Error != nil {
 			return gone.Error
 		}
-		if gone.RowsAffected != 1 {
-			return field("token", errors.New("this set-up link is used up or was replaced; restart the gate for a new one"))
+		var owners int64
+		if err := tx.Model(&store.OwnerRow{}).Count(&owners).Error; err != nil {
+			return err
+		}
+		if gone.RowsAffected != 1 || owners > 0 {
+			return field("token", errors.New("this set-up link is used up or was replaced; restart the gate for a new one, or ask an owner"))
 		}
 		return g.addOwner(tx, "set-up link", username, hash)
 	})

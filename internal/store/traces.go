@@ -28,14 +28,14 @@ type TraceLog struct {
 	entries chan entry
 	done    chan struct{}
 	dropped atomic.Int64
-	pending sync.WaitGroup
 	mu      sync.RWMutex
 	closed  bool
 }
 
 type entry struct {
-	head  TraceRow
-	steps [][]byte
+	head    TraceRow
+	steps   [][]byte
+	written chan struct{} // if set, nothing is to be written but word given that all before is
 }
 
 func newTraceLog(s *Store, limits TraceLimits, log *slog.Logger) *TraceLog {
@@ -61,11 +61,9 @@ func (t *TraceLog) Record(head TraceRow, steps []any) {
 	if t.closed {
 		return
 	}
-	t.pending.Add(1)
 	select {
 	case t.entries <- e:
 	default:
-		t.pending.Done()
 		if n := t.dropped.Add(1); n&(n-1) == 0 {
 			t.log.Warn("traces are dropped: too many at once", "dropped", n)
 		}
@@ -91,6 +89,9 @@ func (t *TraceLog) run() {
 		}
 		err := t.s.traces.Transaction(func(tx *gorm.DB) error {
 			for _, e := range batch {
+				if e.written != nil {
+					continue
+				}
 				if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&e.head).Error; err != nil {
 					return err
 				}
@@ -109,8 +110,10 @@ func (t *TraceLog) run() {
 		if err != nil {
 			t.log.Error("traces cannot be written", "error", err)
 		}
-		for range batch {
-			t.pending.Done()
+		for _, e := range batch {
+			if e.written != nil {
+				close(e.written)
+			}
 		}
 	}
 }
@@ -134,8 +137,27 @@ func (l TraceLimits) prune(tx *gorm.DB) error {
 
 // Prune removes traces beyond the limits now.
 func (t *TraceLog) Prune(ctx context.Context) error {
-	t.pending.Wait()
+	t.settle(ctx)
 	return t.s.traces.WithContext(ctx).Transaction(t.limits.prune)
+}
+
+// settle waits until everything that was recorded so far is written.
+func (t *TraceLog) settle(ctx context.Context) {
+	e := entry{written: make(chan struct{})}
+	t.mu.RLock()
+	if t.closed {
+		t.mu.RUnlock()
+		return
+	}
+	select {
+	case t.entries <- e:
+	case <-ctx.Done():
+	}
+	t.mu.RUnlock()
+	select {
+	case <-e.written:
+	case <-ctx.Done():
+	}
 }
 
 func (t *TraceLog) close() {
@@ -159,7 +181,7 @@ type TraceFilter struct {
 // List gives traces, newest first, and how many there are for each result. It
 // waits for what has been recorded up to now.
 func (t *TraceLog) List(ctx context.Context, f TraceFilter) ([]TraceRow, map[string]int64, error) {
-	t.pending.Wait()
+	t.settle(ctx)
 	q := t.s.traces.WithContext(ctx).Model(&TraceRow{})
 	if f.Search != "" {
 		like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(f.Search) + "%"
@@ -196,7 +218,7 @@ func (t *TraceLog) List(ctx context.Context, f TraceFilter) ([]TraceRow, map[str
 // Get gives one trace with its steps in JSON; gorm.ErrRecordNotFound if there is
 // none.
 func (t *TraceLog) Get(ctx context.Context, id string) (TraceRow, []json.RawMessage, error) {
-	t.pending.Wait()
+	t.settle(ctx)
 	var head TraceRow
 	if err := t.s.traces.WithContext(ctx).Where("id = ?", id).Take(&head).Error; err != nil {
 		return head, nil, err

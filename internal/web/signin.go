@@ -199,6 +199,10 @@ func forPerson(f *finding.Finding) (title, text string) {
 		return "Too many sign-ins at once", "Wait a few minutes, then start again at your application."
 	case finding.InResponseToOther, finding.AssertionReplayed, finding.UnsolicitedRefused:
 		return "This sign-in cannot be used", "Start again at your application. If it happens again, tell your help desk the reference number."
+	case finding.ApplicationUnknown:
+		return "This application is not known here", "Check the address, or tell your help desk the reference number."
+	case finding.ApplicationDisabled, finding.ProviderDisabled, finding.NoProvider:
+		return "This way in is closed at the moment", "Try again later, or tell your help desk the reference number."
 	case finding.GateFailure:
 		return "Something went wrong here", "Try again in a few minutes, or tell your help desk the reference number."
 	}
