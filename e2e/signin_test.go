@@ -13,6 +13,7 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/standin"
 )
 
@@ -61,6 +62,25 @@ func TestAnswersByArtifact(t *testing.T) {
 	trace, err := d.client().Trace(ctx, list.Items[0].ID)
 	require.NoError(t, err)
 	require.Contains(t, trace.Steps[3].Binding, "HTTP-Artifact")
+	// And on the face that providers share.
+	_, errs, code := d.cli(t, "", "provider", "set", "wrenmoor-staff", "sharedFace=true")
+	require.Equal(t, 0, code, errs)
+	shared := startStandin(t, "provider", "--name", "sharing", "--gate", d.Base+"/saml/sp")
+	_, errs, code = d.cli(t, "", "provider", "add", "sharing", "--metadata", shared+"/metadata")
+	require.Equal(t, 0, code, errs)
+	_, errs, code = d.cli(t, "", "provider", "set", "sharing", "sharedFace=true", "useArtifact=true")
+	require.Equal(t, 0, code, errs)
+	_, errs, code = d.cli(t, "", "app", "set", "crew-roster", "provider=sharing")
+	require.Equal(t, 0, code, errs)
+	v = newVisitor(t).get(d.host("crew-roster") + "/start").signIn("").onward()
+	require.Contains(t, v.page.text, "You are in as ada.fenwick@wrenmoor.example")
+	_, _, code = d.cli(t, "", "provider", "set", "wrenmoor-staff", "sharedFace=false")
+	require.Equal(t, 0, code)
+	_, _, code = d.cli(t, "", "app", "set", "crew-roster", "provider=wrenmoor-staff")
+	require.Equal(t, 0, code)
+	byRedirect, err := saml.ToRedirect(d.Base+"/saml/sp/wrenmoor-staff/acs", "SAMLResponse", []byte("<a/>"), "", nil)
+	require.NoError(t, err)
+	newVisitor(t).get(byRedirect.Location).refused(d, "response-by-redirect")
 	// What the provider's faults do, they do through the back channel as well.
 	newVisitor(t).get(d.host("crew-roster")+"/start").signIn("wrong-audience").refused(d, "audience-other")
 	for _, f := range []string{"AAAA", "AAQAAIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIII="} {

@@ -37,8 +37,16 @@ func (g *Gate) holdIn(tx *gorm.DB, app *federation.Application, d crossing.Depar
 func (g *Gate) Artifact(ctx context.Context, b Browser, provider, artifact, relayState string) Outcome {
 	in := saml.Inbound{Binding: saml.BindingArtifact, Raw: artifact, RelayState: relayState}
 	p, ok := g.Snapshot().Provider(federation.Name(provider))
+	if a, err := saml.ParseArtifact(artifact); provider == "" && err == nil {
+		// At the shared address the artifact itself says who made it.
+		for _, q := range g.Snapshot().Providers() {
+			if q.SharedFace && q.SAML.IDP.Made(a) {
+				p, ok = q, true
+			}
+		}
+	}
 	if !ok || !p.Enabled {
-		return g.Response(ctx, b, provider, in, nil)
+		return g.Response(ctx, b, provider, in, finding.New(finding.ArtifactUnresolved, finding.Fact("Artifact", "made by no provider that is on record here")))
 	}
 	var err error
 	in.Octets, err = g.resolve(ctx, p, artifact)

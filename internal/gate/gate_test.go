@@ -273,6 +273,8 @@ func TestNamesAreTakenOnce(t *testing.T) {
 	r := newRig(t)
 	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "staff"})
 	require.True(t, finding.Is(err, finding.NameTaken))
+	_, err = r.AddProvider(ctx, "test", NewProvider{Name: "acs"})
+	require.True(t, finding.Is(err, finding.NameTaken), "reserved: its address is the shared consumer's")
 	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "roster"})
 	require.True(t, finding.Is(err, finding.NameTaken))
 	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "second", OwnStart: "start", Source: Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:x", ACS: "https://x.example/acs"})}})

@@ -152,7 +152,7 @@ func (g *Gate) AddProvider(ctx context.Context, who string, n NewProvider) (*fed
 	if err != nil {
 		return nil, field("name", err)
 	}
-	if _, taken := g.Snapshot().Provider(name); taken {
+	if _, taken := g.Snapshot().Provider(name); taken || name == "acs" { // its address is the shared consumer's
 		return nil, field("name", finding.New(finding.NameTaken, finding.Fact("Provider", n.Name)))
 	}
 	document, from, err := g.take(ctx, n.Source)

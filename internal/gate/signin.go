@@ -233,6 +233,9 @@ func (g *Gate) ask(ctx context.Context, t *tracer, snap *federation.Snapshot, ap
 // which provider it is.
 func (g *Gate) Response(ctx context.Context, b Browser, provider string, in saml.Inbound, undecodable error) Outcome {
 	snap, now := g.Snapshot(), g.now()
+	if in.Binding == saml.BindingRedirect && undecodable == nil {
+		undecodable = finding.New(finding.ResponseRedirect)
+	}
 	shared := provider == ""
 	if shared && undecodable == nil {
 		if p, ok := snap.ProviderByEntityID(saml.ResponseIssuer(in.Octets)); ok && p.SharedFace {

@@ -12,6 +12,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/xmlsec"
 )
 
 // Provider is a stand-in identity provider.
@@ -235,6 +236,14 @@ func (p *Provider) resolve(w http.ResponseWriter, r *http.Request) {
 	ask, err := saml.ReadArtifactResolve(octets)
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	m, err := fetchMetadata(r.Context(), p.Gate)
+	if err == nil && m.SP != nil {
+		err = ask.Verify(m.SP, xmlsec.Policy{})
+	}
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusForbidden)
 		return
 	}
 	p.mu.Lock()

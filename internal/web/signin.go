@@ -57,9 +57,15 @@ func (s *server) routes(app *fiber.App) {
 		return metadata(c, "innergate-sp.xml", s.published(c).SharedSPMetadata())
 	})
 	app.Post("/saml/sp/acs", func(c fiber.Ctx) error {
+		if artifact := form(c, "SAMLart"); artifact != "" {
+			return s.answer(c, s.gate.Artifact(c.Context(), s.browser(c), "", artifact, form(c, "RelayState")))
+		}
 		in, err := saml.FromPOST(form(c, "SAMLResponse"), form(c, "RelayState"))
 		return s.answer(c, s.gate.Response(c.Context(), s.browser(c), "", in, err))
 	})
+	for _, acs := range []string{"/saml/sp/acs", "/saml/sp/:provider/acs"} {
+		app.Get(acs, s.acsByGet)
+	}
 	app.Get("/saml/sp/:provider", func(c fiber.Ctx) error {
 		p, err := s.gate.Provider(c.Params("provider"))
 		if err != nil {
@@ -78,12 +84,6 @@ func (s *server) routes(app *fiber.App) {
 			return c.Send(answer)
 		})
 	}
-	app.Get("/saml/sp/:provider/acs", func(c fiber.Ctx) error {
-		if c.Query("SAMLart") == "" {
-			return fiber.ErrNotFound
-		}
-		return s.answer(c, s.gate.Artifact(c.Context(), s.browser(c), c.Params("provider"), c.Query("SAMLart"), c.Query("RelayState")))
-	})
 	app.Post("/saml/sp/:provider/acs", func(c fiber.Ctx) error {
 		if artifact := form(c, "SAMLart"); artifact != "" {
 			return s.answer(c, s.gate.Artifact(c.Context(), s.browser(c), c.Params("provider"), artifact, form(c, "RelayState")))
@@ -100,6 +100,18 @@ func (s *server) routes(app *fiber.App) {
 	app.Post("/crossing/:id", func(c fiber.Ctx) error {
 		return s.answer(c, s.gate.Continue(c.Context(), s.browser(c), c.Params("id"), form(c, "provider"), false))
 	})
+}
+
+// acsByGet takes artifacts; a Response may not come this way.
+func (s *server) acsByGet(c fiber.Ctx) error {
+	switch {
+	case c.Query("SAMLart") != "":
+		return s.answer(c, s.gate.Artifact(c.Context(), s.browser(c), c.Params("provider"), c.Query("SAMLart"), c.Query("RelayState")))
+	case c.Query("SAMLResponse") != "":
+		in, err := saml.FromRedirect(string(c.RequestCtx().URI().QueryString()), "SAMLResponse")
+		return s.answer(c, s.gate.Response(c.Context(), s.browser(c), c.Params("provider"), in, err))
+	}
+	return fiber.ErrNotFound
 }
 
 // published is what metadata is made from; with ?keys=one only current keys are

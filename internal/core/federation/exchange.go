@@ -89,5 +89,9 @@ func signed(what string) string {
 // SharedSPMetadata is that of the face that several providers share.
 func (s *Snapshot) SharedSPMetadata() []byte {
 	f := s.Gate.FaceTo(&Provider{ProviderSettings: ProviderSettings{SharedFace: true}})
-	return saml.WriteSPMetadata(saml.SPFace{EntityID: f.EntityID, ACS: f.Address, Keys: s.Gate.SPKeys.Published(), Encryption: s.Gate.EncKeys.Published(), Publisher: s.Gate.publisher(s.Gate.SPKeys)})
+	artifact := false
+	for _, p := range s.providers {
+		artifact = artifact || p.SharedFace && p.UseArtifact
+	}
+	return saml.WriteSPMetadata(saml.SPFace{EntityID: f.EntityID, ACS: f.Address, Artifact: artifact, Keys: s.Gate.SPKeys.Published(), Encryption: s.Gate.EncKeys.Published(), Publisher: s.Gate.publisher(s.Gate.SPKeys)})
 }

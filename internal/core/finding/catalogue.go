@@ -111,6 +111,7 @@ const (
 	ScopingUnmet          Code = "scoping-unmet"
 	CertificatePast       Code = "certificate-past"
 	ArtifactUnresolved    Code = "artifact-unresolved"
+	ResponseRedirect      Code = "response-by-redirect"
 )
 
 var catalogue = []Entry{
@@ -207,6 +208,7 @@ var catalogue = []Entry{
 	{ScopingUnmet, Error, Application, "The application does not want its sign-in passed on", "Have the application raise ProxyCount, or leave Scoping out.", "ProxyCount 0 in Scoping (SAML core §3.4.1.2, §3.4.1.5)."},
 	{CertificatePast, Error, Provider, "The certificate of the signing key is past its date", "Have the provider renew its key and take in its metadata, or lift strictness about certificates.", "strictCertificates is set, and the certificate's notAfter lies in the past."},
 	{ArtifactUnresolved, Error, Provider, "The artifact cannot be exchanged for an answer", "See that the provider's artifact resolution service answers the gate, or have the provider answer by POST.", "The back channel failed, or the provider does not know the artifact any more (SAML bindings §3.6)."},
+	{ResponseRedirect, Error, Provider, "The answer came by Redirect", "Have the provider answer by HTTP-POST.", "A Response in the address: it does not fit there, and the standard forbids it (SAML profiles §4.1.2)."},
 	{TooManyStarts, Error, Browser, "Too many sign-ins were started from this network", "Wait a few minutes and start again.", "The bound on unfinished crossings, in all or from one address, is reached."},
 }
 

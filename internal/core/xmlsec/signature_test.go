@@ -111,6 +111,16 @@ func TestVerifyRefuses(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, finding.Warning, v.Warnings()[0].Severity, "SHA-1 by exception leaves a warning")
 
+	for method, digest := range map[string]string{xmlsec.RSASHA384: "http://www.w3.org/2001/04/xmldsig-more#sha384", xmlsec.RSASHA512: "http://www.w3.org/2001/04/xmlenc#sha512"} {
+		strong := strings.Replace(template("_one", method, ""), "http://www.w3.org/2001/04/xmlenc#sha256", digest, 1)
+		doc, err := xmlsec.Parse([]byte(signedBy(t, key, open+strong+body)), xmlsec.MessageLimits)
+		require.NoError(t, err)
+		_, err = xmlsec.Verify(doc.Root, []crypto.PublicKey{key.Public()}, xmlsec.Policy{})
+		require.NoError(t, err, method)
+		_, err = xmlsec.Verify(doc.Root, []crypto.PublicKey{other.Public()}, xmlsec.Policy{})
+		require.True(t, finding.Is(err, finding.SignatureKey), method)
+	}
+
 	inclusive := strings.ReplaceAll(template("_one", xmlsec.RSASHA256, ""), "http://www.w3.org/2001/10/xml-exc-c14n#", "http://www.w3.org/TR/2001/REC-xml-c14n-20010315")
 	implied := strings.Replace(inclusive, `<ds:Transform Algorithm="http://www.w3.org/TR/2001/REC-xml-c14n-20010315"></ds:Transform>`, "", 1)
 	require.NotEqual(t, inclusive, implied)
