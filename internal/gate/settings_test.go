@@ -131,6 +131,7 @@ func TestEncryptedAnswers(t *testing.T) {
 	r := newRig(t)
 	gateKey := saml.Key{Certificate: r.Snapshot().Gate.EncKeys.Current.Certificate}
 	stranger := saml.Key{Certificate: r.app.Certificate}
+	from := ""
 	answer := func(edit func(*saml.Answer), protect saml.Protection) Outcome {
 		o := r.request(Browser{}, nil)
 		a := saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
@@ -141,7 +142,7 @@ func TestEncryptedAnswers(t *testing.T) {
 		protect.Random = rand.Reader
 		octets, err := saml.WriteResponse(a, protect)
 		require.NoError(t, err)
-		return r.Response(ctx, keep(Browser{}, o), "staff", saml.Inbound{Octets: octets}, nil)
+		return r.Response(ctx, keep(Browser{Address: from}, o), "staff", saml.Inbound{Octets: octets}, nil)
 	}
 	cbc, name := gateKey, gateKey
 	cbc.Methods = []string{"http://www.w3.org/2001/04/xmlenc#aes256-cbc"}
@@ -176,6 +177,9 @@ func TestEncryptedAnswers(t *testing.T) {
 		answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &stranger})
 	}
 	require.Equal(t, finding.DecryptionFailed, answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &gateKey}).Finding.Code, "after a flood nothing is tried for a while")
+	from = "192.0.2.99"
+	require.NotNil(t, answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &gateKey}).Departure, "people elsewhere are not held up")
+	from = ""
 	r.time = r.time.Add(failWindow + time.Second)
 	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.AllowCBC = true }))
 	r.said(answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &cbc}))

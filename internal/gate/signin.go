@@ -265,7 +265,7 @@ func (g *Gate) Response(ctx context.Context, b Browser, provider string, in saml
 		t = g.resume(r)
 	}
 	st := t.arrived("Response", crossing.Provider, in, now.Add(time.Hour))
-	if in.Binding == saml.BindingArtifact {
+	if in.Binding == saml.BindingArtifact && undecodable == nil {
 		st.Checks.Pass("Artifact", "exchanged for the Response through the back channel")
 	}
 	p, ok := snap.Provider(federation.Name(provider))
@@ -286,7 +286,7 @@ func (g *Gate) Response(ctx context.Context, b Browser, provider string, in saml
 	if r != nil {
 		asked = r.Asked
 	}
-	v, err := g.verify(ctx, snap, p, in, asked)
+	v, err := g.verify(ctx, snap, p, b, in, asked)
 	st.Checks = append(st.Checks, v.Reasons...)
 	if v.Consume != nil {
 		st.HoldUntil = v.Consume.Until
@@ -338,10 +338,11 @@ func (g *Gate) applicationOf(snap *federation.Snapshot, r *record) (*federation.
 }
 
 // verify runs the step until its needs are satisfied.
-func (g *Gate) verify(ctx context.Context, snap *federation.Snapshot, p *federation.Provider, in saml.Inbound, asked *crossing.Asked) (crossing.Verification, error) {
+func (g *Gate) verify(ctx context.Context, snap *federation.Snapshot, p *federation.Provider, b Browser, in saml.Inbound, asked *crossing.Asked) (crossing.Verification, error) {
 	// A flood of messages that cannot be decrypted may be somebody asking an
-	// oracle: after a few, none is tried for a while.
-	key := "decrypt " + string(p.Name)
+	// oracle: after a few, none from that network is tried for a while. Others are
+	// not held up, or anybody could close a provider's way in.
+	key := "decrypt " + string(p.Name) + " " + network(b.Address)
 	if !g.tries.open(key, g.now()) {
 		var v crossing.Verification
 		return v, v.Reasons.Fail("Decryption", finding.New(finding.DecryptionFailed))

@@ -26,7 +26,7 @@ func init() {
 		}
 		if len(p.Errors) > 0 {
 			p.Title = "What was given does not fit"
-			p.Detail = strings.TrimPrefix(p.Errors[0].Field+": "+p.Errors[0].Message, ": ") + ". See the description of the API for this call."
+			p.Detail = p.Errors[0].Message + "; see the description of the API for this call"
 		}
 		return p
 	}

@@ -117,10 +117,6 @@ func OpenResponse(octets []byte, idp *IDP, trust Trust, log *finding.Checks) (*O
 	if err := issuer(root, idp.EntityID, o.signed || sealed); err != nil {
 		return nil, log.Fail("Issuer of the Response", err)
 	}
-	if o.status = status(root); o.status != nil {
-		return o, nil
-	}
-	log.Pass("Status", "Success")
 	var proof []xmlsec.Verified
 	if o.signed {
 		v, err := o.verify(root, "Response", log)
@@ -129,6 +125,10 @@ func OpenResponse(octets []byte, idp *IDP, trust Trust, log *finding.Checks) (*O
 		}
 		proof = append(proof, v)
 	}
+	if o.status = status(root); o.status != nil {
+		return o, nil
+	}
+	log.Pass("Status", "Success")
 	assertion, err := o.onlyAssertion(log)
 	if err != nil {
 		return nil, log.Fail("Assertion", err)

@@ -166,6 +166,8 @@ func TestResponse(t *testing.T) {
 		{"refuses another context than asked for", "assertion", nil, nil, context, finding.ContextOther},
 		{"refuses an encrypted assertion", "none", []string{assertion, "<saml:EncryptedAssertion/>"}, nil, asked, finding.ResponseEncrypted},
 		{"reports a refusal of the provider", "none", []string{"status:Success", "status:Responder"}, nil, asked, finding.ResponseStatus},
+		{"reports a signed refusal of the provider", "response", []string{"status:Success", "status:Responder"}, nil, asked, finding.ResponseStatus},
+		{"refuses a signed refusal that was altered", "response", []string{"status:Success", "status:Responder"}, []string{"status:Responder", "status:Requester"}, asked, finding.SignatureAltered},
 		{"refuses a request in place of an answer", "none", []string{"samlp:Response", "samlp:AuthnRequest"}, nil, asked, finding.MessageOther},
 		{"refuses another version", "none", []string{`_r1" Version="2.0"`, `_r1" Version="1.1"`}, nil, asked, finding.MessageOther},
 	} {
