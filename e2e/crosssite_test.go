@@ -89,9 +89,9 @@ func startSites(t *testing.T) sites {
 		return b.String()
 	}
 	ctx := context.Background()
-	_, err = s.api.AddProvider(ctx, api.NewProvider{Name: "accounts", Metadata: read(s.provider + "/metadata"), AllowUnsolicited: true})
+	_, err = s.api.AddProvider(ctx, api.NewProvider{Name: "accounts", Start: api.Start{Given: api.Given{Metadata: read(s.provider + "/metadata")}}, AllowUnsolicited: true})
 	require.NoError(t, err)
-	_, err = s.api.AddApplication(ctx, api.NewApplication{Name: "roster", Metadata: read(s.app + "/metadata")})
+	_, err = s.api.AddApplication(ctx, api.NewApplication{Name: "roster", Start: api.Start{Given: api.Given{Metadata: read(s.app + "/metadata")}}})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(idp, []byte(read(s.gate+"/saml/idp")), 0o600))
 	require.NoError(t, os.WriteFile(sp, []byte(read(s.gate+"/saml/sp/accounts")), 0o600))

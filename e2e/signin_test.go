@@ -212,7 +212,7 @@ func TestGateRefuses(t *testing.T) {
 		ctx := context.Background()
 		app := startStandin(t, "app", "--gate", shared.Base+"/saml/idp")
 		metadata := strings.Replace(newVisitor(t).get(app+"/metadata").page.body, app+"/acs", app+"/other-acs", 1)
-		_, err := shared.client().AddApplication(ctx, api.NewApplication{Name: "moved", Metadata: metadata, Provider: "wrenmoor-staff"})
+		_, err := shared.client().AddApplication(ctx, api.NewApplication{Name: "moved", Provider: "wrenmoor-staff", Start: api.Start{Given: api.Given{Metadata: metadata}}})
 		require.NoError(t, err)
 		newVisitor(t).get(app+"/start").refused(shared, "acs-unregistered")
 		require.NoError(t, shared.client().RemoveApplication(ctx, "moved"))
@@ -261,7 +261,7 @@ func TestTwoTabsDoNotDisturbEachOther(t *testing.T) {
 func TestUnsolicitedAnswerBecomesAStartWhereAllowed(t *testing.T) {
 	ctx := context.Background()
 	provider := startStandin(t, "provider", "--name", "branch", "--gate", shared.Base+"/saml/sp/branch")
-	_, err := shared.client().AddProvider(ctx, api.NewProvider{Name: "branch", Address: provider + "/metadata", AllowUnsolicited: true})
+	_, err := shared.client().AddProvider(ctx, api.NewProvider{Name: "branch", AllowUnsolicited: true, Start: api.Start{Given: api.Given{Address: provider + "/metadata"}}})
 	require.NoError(t, err)
 	app := startStandin(t, "app", "--name", "branch-app", "--gate", shared.Base+"/saml/idp")
 	_, err = shared.client().AddApplication(ctx, api.NewApplication{Name: "branch-app", Address: app + "/metadata", Provider: "branch"})

@@ -75,6 +75,8 @@ type Provider struct {
 	Endpoints               []Endpoint                  `json:"endpoints"`
 	NameIDFormats           []string                    `json:"nameIdFormats"`
 	Certificates            []Certificate               `json:"certificates"`
+	Missing                 []string                    `json:"missing,omitempty" doc:"What a draft still lacks"`
+	Taken                   Taken                       `json:"taken"`
 	Added                   time.Time                   `json:"added"`
 	Revision                int                         `json:"revision"`
 }
@@ -94,6 +96,8 @@ type Application struct {
 	Endpoints           []Endpoint                     `json:"endpoints"`
 	NameIDFormats       []string                       `json:"nameIdFormats"`
 	Certificates        []Certificate                  `json:"certificates"`
+	Missing             []string                       `json:"missing,omitempty" doc:"What a draft still lacks"`
+	Taken               Taken                          `json:"taken"`
 	Added               time.Time                      `json:"added"`
 	Revision            int                            `json:"revision"`
 }
@@ -104,26 +108,155 @@ type List[T any] struct {
 	Total int64 `json:"total" doc:"Number of all that match, on this page or not"`
 }
 
+// Given is what the other side handed over: one of a document, an address,
+// another record or an entity of an aggregate; typed values alone, or laid over
+// it.
+type Given struct {
+	Metadata       string           `json:"metadata,omitempty" doc:"The metadata document; a certificate in PEM or base64 makes a draft, or renews the key of a record"`
+	MetadataBase64 string           `json:"metadataBase64,omitempty" doc:"The document in base64, if it is not UTF-8"`
+	Address        string           `json:"address,omitempty" maxLength:"2048" doc:"Address to fetch the metadata from, and to keep it fresh by"`
+	Record         string           `json:"record,omitempty" maxLength:"100" doc:"Record whose document holds this role too, like provider/wrenmoor-staff"`
+	Aggregate      string           `json:"aggregate,omitempty" maxLength:"63" doc:"Short name of an aggregate"`
+	Entity         string           `json:"entity,omitempty" maxLength:"1024" doc:"Entity ID in the aggregate"`
+	Typed          federation.Typed `json:"typed,omitzero" doc:"Values typed by hand"`
+	Expect         string           `json:"expect,omitempty" maxLength:"64" doc:"SHA-256 of the document that was previewed; another one is refused"`
+}
+
+// Start is what a new record of either kind begins with.
+type Start struct {
+	Given
+	federation.Keeping
+	Draft bool `json:"draft,omitempty" doc:"Keep the record even if values are still missing"`
+}
+
 // NewProvider is what a provider is added from.
 type NewProvider struct {
-	Name             string `json:"name" maxLength:"200" doc:"Short name: a-z, 0-9 and hyphen, at most 63"`
+	Name             string `json:"name" maxLength:"200" doc:"Short name: a-z, 0-9 and hyphen, at most 63; a preview proposes one for an empty name"`
 	Title            string `json:"title,omitempty" maxLength:"200" doc:"What people read; taken from the metadata if absent"`
-	Metadata         string `json:"metadata,omitempty" doc:"The metadata document"`
-	MetadataBase64   string `json:"metadataBase64,omitempty" doc:"The metadata document in base64, if it is not UTF-8"`
-	Address          string `json:"address,omitempty" maxLength:"2048" doc:"Address to fetch the metadata from, instead of a document"`
 	AllowUnsolicited bool   `json:"allowUnsolicited,omitempty" doc:"Accept answers that nobody asked for"`
+	Start
 }
 
 // NewApplication is what an application is added from.
 type NewApplication struct {
-	Name           string `json:"name" maxLength:"200" doc:"Short name: a-z, 0-9 and hyphen, at most 63"`
-	Title          string `json:"title,omitempty" maxLength:"200"`
-	Metadata       string `json:"metadata,omitempty"`
-	MetadataBase64 string `json:"metadataBase64,omitempty"`
-	Address        string `json:"address,omitempty" maxLength:"2048"`
-	Provider       string `json:"provider,omitempty" maxLength:"200" doc:"Short name of the provider to tie it to"`
-	OwnStart       string `json:"ownStart,omitempty" maxLength:"2048" doc:"Its own start address, if it accepts only sign-ins it started"`
-	OwnFace        bool   `json:"ownFace,omitempty" doc:"Give it an identity provider face of its own; the same entity ID may then be on record twice"`
+	Name     string `json:"name" maxLength:"200" doc:"Short name: a-z, 0-9 and hyphen, at most 63; a preview proposes one for an empty name"`
+	Title    string `json:"title,omitempty" maxLength:"200"`
+	Provider string `json:"provider,omitempty" maxLength:"200" doc:"Short name of the provider to tie it to"`
+	OwnStart string `json:"ownStart,omitempty" maxLength:"2048" doc:"Its own start address, if it accepts only sign-ins it started"`
+	OwnHosts string `json:"ownHosts,omitempty" maxLength:"1000" doc:"Hosts it owns beside that of its entity ID, separated by spaces"`
+	OwnFace  bool   `json:"ownFace,omitempty" doc:"Give it an identity provider face of its own; the same entity ID may then be on record twice"`
+	Start
+}
+
+// Preview is what would be set, before anything is.
+type Preview struct {
+	Kind        string                  `json:"kind"`
+	Name        string                  `json:"name" doc:"Short name; a proposal if none was given"`
+	Title       string                  `json:"title"`
+	EntityID    string                  `json:"entityId"`
+	Existing    bool                    `json:"existing" doc:"A record of the name is there: this would change it"`
+	Known       string                  `json:"known,omitempty" doc:"Another record that has this entity ID"`
+	Revision    int                     `json:"revision" doc:"To be given back when saving"`
+	Document    string                  `json:"document,omitempty" doc:"SHA-256 of the document, to be given back as expect"`
+	OtherRole   bool                    `json:"otherRole" doc:"The document also holds the entity's other role"`
+	Values      []federation.Value      `json:"values"`
+	Differences []federation.Difference `json:"differences"`
+	Missing     []string                `json:"missing" doc:"Values that are still to come from the other side"`
+	Findings    []*finding.Finding      `json:"findings"`
+}
+
+// Retake is newer values for a record that is there.
+type Retake struct {
+	Revision int `json:"revision" doc:"Revision the change was made from; another one is refused"`
+	Given
+}
+
+// Text is a document.
+type Text struct {
+	Document string `json:"document"`
+}
+
+// Row is a provider or application in a list.
+type Row struct {
+	Name     string    `json:"name"`
+	Title    string    `json:"title"`
+	Protocol string    `json:"protocol"`
+	EntityID string    `json:"entityId"`
+	Source   string    `json:"source"`
+	Enabled  bool      `json:"enabled"`
+	Missing  []string  `json:"missing,omitempty" doc:"What a draft still lacks"`
+	Provider string    `json:"provider,omitempty" doc:"Provider an application is tied to"`
+	Open     string    `json:"open,omitempty" doc:"Start at the gate, of an application"`
+	OwnStart string    `json:"ownStart,omitempty"`
+	Ends     time.Time `json:"ends,omitzero" doc:"When the first of its signing certificates ends"`
+	Revision int       `json:"revision"`
+}
+
+// Taken is how the values of a record came in, and how current they are.
+type Taken struct {
+	Document        string           `json:"document,omitempty" doc:"SHA-256 of the document"`
+	ValidUntil      time.Time        `json:"validUntil,omitzero"`
+	SignatureMethod string           `json:"signatureMethod,omitempty"`
+	Verified        bool             `json:"verified" doc:"The signature was made with the trust key"`
+	OtherRole       bool             `json:"otherRole" doc:"The document also holds the entity's other role"`
+	Fresh           federation.Fresh `json:"fresh" doc:"Of a record with a metadata address"`
+}
+
+// Aggregate is an aggregate on record.
+type Aggregate struct {
+	Name            string                       `json:"name"`
+	Settings        federation.AggregateSettings `json:"settings"`
+	Title           string                       `json:"title" doc:"As set, or as the document names itself"`
+	Size            int64                        `json:"size" doc:"Octets"`
+	ValidUntil      time.Time                    `json:"validUntil,omitzero"`
+	SignatureMethod string                       `json:"signatureMethod,omitempty"`
+	Verified        bool                         `json:"verified" doc:"The signature was made with the trust key"`
+	Entities        int                          `json:"entities"`
+	Broken          int                          `json:"broken" doc:"Entities that cannot be used"`
+	TakenAt         time.Time                    `json:"takenAt,omitzero" doc:"When its present edition was taken in"`
+	Changes         *federation.Changes          `json:"changes,omitempty" doc:"What differs from the edition before"`
+	Fresh           federation.Fresh             `json:"fresh"`
+	Findings        []*finding.Finding           `json:"findings"`
+	Added           time.Time                    `json:"added"`
+	Revision        int                          `json:"revision"`
+}
+
+// NewAggregate is what an aggregate is added from. Without an address a document
+// is uploaded with it.
+type NewAggregate struct {
+	Name string `json:"name" maxLength:"200" doc:"Short name"`
+	federation.AggregateSettings
+}
+
+// AggregateChange replaces the settings of an aggregate.
+type AggregateChange struct {
+	Revision int                          `json:"revision"`
+	Settings federation.AggregateSettings `json:"settings"`
+}
+
+// TakeOver says which entities of an aggregate are to become records.
+type TakeOver struct {
+	Kind     string            `json:"kind" enum:"provider,application" doc:"What they become"`
+	Entities []string          `json:"entities,omitempty" maxItems:"10000" doc:"Entity IDs; without any, all that match"`
+	Names    map[string]string `json:"names,omitempty" doc:"Short names by entity ID; others are made from titles"`
+	Search   string            `json:"search,omitempty" maxLength:"200" doc:"Without entities: part of an entity ID or title"`
+	All      bool              `json:"all,omitempty" doc:"Without entities and search: really all"`
+	Provider string            `json:"provider,omitempty" maxLength:"63" doc:"Provider to tie applications to"`
+}
+
+// Checked is a record with its findings.
+type Checked struct {
+	Kind     string             `json:"kind"`
+	Name     string             `json:"name"`
+	Title    string             `json:"title"`
+	Findings []*finding.Finding `json:"findings"`
+}
+
+// CheckList is a page of checked records; counts are of all findings.
+type CheckList struct {
+	Items  []Checked      `json:"items"`
+	Total  int64          `json:"total" doc:"Records with findings"`
+	Counts map[string]int `json:"counts" doc:"Findings by severity"`
 }
 
 // ProviderChange replaces the settings of a provider.

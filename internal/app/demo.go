@@ -42,6 +42,11 @@ type scenario struct {
 		EntityID      string `yaml:"entityId"`
 		OnlyOwnStarts bool   `yaml:"onlyOwnStarts"`
 	} `yaml:"applications"`
+	Federations []struct {
+		Name     string `yaml:"name"`
+		Title    string `yaml:"title"`
+		Entities int    `yaml:"entities"`
+	} `yaml:"federations"`
 	People []standin.Person `yaml:"people"`
 }
 
@@ -56,6 +61,14 @@ type Ready struct {
 	} `json:"owner"`
 	Providers    []ReadyProvider    `json:"providers"`
 	Applications []ReadyApplication `json:"applications"`
+	Federations  []ReadyFederation  `json:"federations"`
+}
+
+// ReadyFederation is a stand-in publisher of an aggregate.
+type ReadyFederation struct {
+	Name        string `json:"name"`
+	Metadata    string `json:"metadata"`
+	Certificate string `json:"certificate"` // address of the one it signs with
 }
 
 // ReadyProvider is a stand-in provider of the demo.
@@ -255,6 +268,25 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 			}
 		}
 		d.ready.Applications = append(d.ready.Applications, ReadyApplication{Name: a.Name, Protocol: a.Protocol, Start: base + "/", Metadata: base + "/metadata"})
+	}
+	for _, f := range sc.Federations {
+		pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", f.Name+".pem"), f.Name)
+		if err != nil {
+			return err
+		}
+		base, err := d.serve(func(base string) (http.Handler, error) {
+			return (&standin.Federation{Title: f.Title, Base: base, Entities: f.Entities, Pair: pair}).Handler()
+		})
+		if err != nil {
+			return err
+		}
+		if _, err := g.Aggregate(ctx, f.Name); err != nil {
+			s := gate.AggregateSettings{Title: f.Title, Address: base + "/metadata", TrustKey: string(pair.Certificate.PEM())}
+			if _, err := g.AddAggregate(ctx, "demo", f.Name, s, nil, 0); err != nil {
+				return err
+			}
+		}
+		d.ready.Federations = append(d.ready.Federations, ReadyFederation{Name: f.Name, Metadata: base + "/metadata", Certificate: base + "/certificate"})
 	}
 	return nil
 }

@@ -26,7 +26,12 @@ const (
 	exitOK     = 0
 	exitFailed = 1
 	exitUsage  = 2
+	exitFound  = 3
 )
+
+// errFound says that what was checked has findings of severity error; they have
+// been printed.
+var errFound = errors.New("findings of severity error")
 
 // usageError is a wrong call: what, and what to do.
 type usageError struct{ what, do string }
@@ -38,7 +43,8 @@ type environment struct {
 	out, err io.Writer
 }
 
-// Run runs one command and gives the exit status: 0 ok, 1 failed, 2 wrong usage.
+// Run runs one command and gives the exit status: 0 ok, 1 failed, 2 wrong usage,
+// 3 findings of severity error.
 func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
 	e := &environment{in, out, errOut}
 	root := e.root()
@@ -50,6 +56,9 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 func (e *environment) report(err error) int {
 	if err == nil {
 		return exitOK
+	}
+	if errors.Is(err, errFound) {
+		return exitFound
 	}
 	say := func(what, do string) {
 		fmt.Fprintln(e.err, "innergate: "+what)
@@ -117,9 +126,10 @@ func (e *environment) root() *ucli.Command {
 		Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "url", Usage: "base address of the gate", Sources: ucli.EnvVars("INNERGATE_URL")},
 			&ucli.StringFlag{Name: "token", Usage: "API token", Sources: ucli.EnvVars("INNERGATE_TOKEN")},
+			&ucli.StringFlag{Name: "remark", Usage: "why: kept with the change in the history"},
 			&ucli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "table, json or yaml", Value: "table"},
 		},
-		Commands: []*ucli.Command{e.serve(), e.demo(), e.standins(), e.providers(), e.applications(), e.traces(), e.tokens(), e.owners(), e.keys(), e.gates(), e.openapi()},
+		Commands: []*ucli.Command{e.serve(), e.demo(), e.standins(), e.providers(), e.applications(), e.aggregates(), e.refresh(), e.waiting(), e.decide("approve", "apply the change of a record that waits for approval"), e.decide("decline", "drop the change of a record that waits, until the metadata changes again"), e.check(), e.history(), e.traces(), e.tokens(), e.owners(), e.keys(), e.gates(), e.openapi()},
 	}
 }
 
@@ -215,15 +225,15 @@ func (e *environment) gate(cmd *ucli.Command) (*client.Client, error) {
 	if token == "" {
 		return nil, &usageError{"no token is given", "Set INNERGATE_TOKEN or give --token; tokens are made in the console under Keep."}
 	}
-	return client.New(url, token), nil
+	c := client.New(url, token)
+	c.Remark = cmd.String("remark")
+	return c, nil
 }
 
 // readDocument reads what --metadata names: a file, - for standard input, or an
 // address that the gate is to fetch.
 func (e *environment) readDocument(given string) (document []byte, address string, err error) {
 	switch {
-	case given == "":
-		return nil, "", &usageError{"--metadata is missing", "Give a file, an address, or - for standard input."}
 	case given == "-":
 		document, err = io.ReadAll(io.LimitReader(e.in, 2<<20))
 	case strings.HasPrefix(given, "http://"), strings.HasPrefix(given, "https://"):
@@ -236,7 +246,7 @@ func (e *environment) readDocument(given string) (document []byte, address strin
 		case info.IsDir():
 			return nil, "", &usageError{given + " is a directory", "Give the metadata file in it."}
 		case info.Size() > 2<<20:
-			return nil, "", &usageError{given + " is larger than 2 MiB", "Give the metadata of one entity."}
+			return nil, "", &usageError{given + " is larger than 2 MiB", "Give the metadata of one entity; take a large one in with innergate aggregate add."}
 		}
 		document, err = os.ReadFile(given)
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/base64"
+	"encoding/pem"
 	"fmt"
 	"io"
 	"strings"
@@ -13,6 +14,7 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/federation"
 )
 
 var metadataFlag = &ucli.StringFlag{Name: "metadata", Usage: "metadata: a file, an address, or - for standard input"}
@@ -34,36 +36,218 @@ func (e *environment) action(want []string, do func(ctx context.Context, cmd *uc
 	}
 }
 
-// document fills the fields that metadata is sent in.
-func (e *environment) document(cmd *ucli.Command) (text, b64, address string, err error) {
-	octets, address, err := e.readDocument(cmd.String("metadata"))
-	if err != nil || address != "" {
-		return "", "", address, err
+// sourceFlags are what the other side's values come in by.
+func sourceFlags(more ...ucli.Flag) []ucli.Flag {
+	return append([]ucli.Flag{metadataFlag,
+		&ucli.StringFlag{Name: "from", Usage: "record whose document holds this role too, like provider/wrenmoor-staff"},
+		&ucli.StringFlag{Name: "entity-id", Usage: "entity ID, typed by hand"},
+		&ucli.StringFlag{Name: "certificate", Usage: "signing certificate: a file in PEM or DER"},
+		&ucli.StringFlag{Name: "nameid-format", Usage: "NameID format it works with"},
+		&ucli.BoolFlag{Name: "preview", Usage: "show what would be set or changed, and the findings; save nothing"},
+	}, more...)
+}
+
+// startFlags are those of a new record.
+func startFlags(more ...ucli.Flag) []ucli.Flag {
+	return append(sourceFlags(titleFlag,
+		&ucli.BoolFlag{Name: "draft", Usage: "keep the record even if values are still missing"},
+		&ucli.StringFlag{Name: "trust-key", Usage: "file with the certificate that must have signed the metadata"},
+		&ucli.BoolFlag{Name: "approve-changes", Usage: "changes of keys, addresses or entity ID wait for approval"}), more...)
+}
+
+var (
+	redirectFlag = &ucli.StringFlag{Name: "sso-redirect", Usage: "SingleSignOnService by HTTP-Redirect, typed by hand"}
+	postFlag     = &ucli.StringFlag{Name: "sso-post", Usage: "SingleSignOnService by HTTP-POST, typed by hand"}
+	acsFlag      = &ucli.StringFlag{Name: "acs", Usage: "AssertionConsumerService by HTTP-POST, typed by hand"}
+)
+
+// given reads what the other side handed over.
+func (e *environment) given(cmd *ucli.Command) (g api.Given, err error) {
+	g.Record = cmd.String("from")
+	g.Typed = federation.Typed{EntityID: cmd.String("entity-id"), SSORedirect: cmd.String("sso-redirect"), SSOPost: cmd.String("sso-post"), ACS: cmd.String("acs"), NameIDFormat: cmd.String("nameid-format")}
+	if file := cmd.String("certificate"); file != "" {
+		octets, _, err := e.readDocument(file)
+		if err != nil {
+			return g, err
+		}
+		if g.Typed.Certificate = string(octets); !utf8.Valid(octets) {
+			g.Typed.Certificate = base64.StdEncoding.EncodeToString(octets)
+		}
+	}
+	metadata := cmd.String("metadata")
+	if metadata == "" {
+		if g.Record == "" && g.Typed.Empty() && !cmd.Bool("draft") {
+			return g, &usageError{"--metadata is missing", "Give a file, an address, or - for standard input; or type values by hand, like --entity-id."}
+		}
+		return g, nil
+	}
+	octets, address, err := e.readDocument(metadata)
+	if g.Address = address; err != nil || address != "" {
+		return g, err
 	}
 	if utf8.Valid(octets) {
-		return string(octets), "", "", nil
+		g.Metadata = string(octets)
+	} else {
+		g.MetadataBase64 = base64.StdEncoding.EncodeToString(octets)
 	}
-	return "", base64.StdEncoding.EncodeToString(octets), "", nil
+	return g, nil
+}
+
+// start reads what a new record begins with.
+func (e *environment) start(cmd *ucli.Command) (s api.Start, err error) {
+	if s.Given, err = e.given(cmd); err != nil {
+		return s, err
+	}
+	s.Draft, s.ApproveChanges = cmd.Bool("draft"), cmd.Bool("approve-changes")
+	s.TrustKey, err = e.pemFile(cmd.String("trust-key"))
+	return s, err
+}
+
+// pemFile reads a certificate from a file, if one is named.
+func (e *environment) pemFile(file string) (string, error) {
+	if file == "" {
+		return "", nil
+	}
+	octets, _, err := e.readDocument(file)
+	if err == nil && !utf8.Valid(octets) {
+		octets = pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: octets})
+	}
+	return string(octets), err
+}
+
+// added says what to do next with a new record.
+func added(w io.Writer, kind, name, entityID string, missing []string, otherRole bool) {
+	command := map[string]string{"provider": "provider", "application": "app"}[kind]
+	if len(missing) > 0 {
+		fmt.Fprintf(w, "kept %s as a draft; still missing from its administrator: %s\n", name, strings.Join(missing, ", "))
+		fmt.Fprintf(w, "next: innergate %s update %s --metadata FILE, then innergate %s set %s enabled=true\n", command, name, command, name)
+		return
+	}
+	fmt.Fprintf(w, "added %s, %s\n", name, entityID)
+	if otherRole {
+		other := map[string]string{"provider": "app", "application": "provider"}[kind]
+		fmt.Fprintf(w, "its metadata holds the other role as well: innergate %s add NAME --from %s/%s\n", other, kind, name)
+	}
+	fmt.Fprintf(w, "next: give the other side what it needs, innergate %s exchange %s\n", command, name)
+}
+
+// preview shows what would be set.
+func (e *environment) preview(w io.Writer, p api.Preview) {
+	verb := "would be added"
+	if p.Existing {
+		verb = "would change"
+	}
+	fields(w, [][2]string{{p.Kind, p.Name + ", which " + verb}, {"title", p.Title}, {"entity ID", dash(p.EntityID)}})
+	if len(p.Missing) > 0 {
+		fmt.Fprintf(w, "still missing from the %s's administrator: %s\n", p.Kind, strings.Join(p.Missing, ", "))
+	}
+	if p.OtherRole {
+		fmt.Fprintln(w, "the document holds the other role as well")
+	}
+	fmt.Fprintln(w)
+	if p.Existing {
+		e.differences(w, p.Differences)
+	} else {
+		rows := [][2]string{}
+		for _, v := range p.Values {
+			if v.Value != "" && v.Value != "false" {
+				rows = append(rows, [2]string{v.Label, v.Value})
+			}
+		}
+		fields(w, rows)
+	}
+	if len(p.Findings) > 0 {
+		fmt.Fprintln(w)
+	}
+	for _, f := range p.Findings {
+		e.finding(w, f)
+	}
+}
+
+// differences shows before and after, one below the other, with a mark under
+// where they part.
+func (e *environment) differences(w io.Writer, ds []federation.Difference) {
+	if len(ds) == 0 {
+		fmt.Fprintln(w, "nothing differs")
+	}
+	for _, d := range ds {
+		fmt.Fprintln(w, d.Label)
+		if d.Before != "" {
+			fmt.Fprintf(w, "  before  %s\n", e.tint("91", d.Before))
+		}
+		if d.After != "" {
+			fmt.Fprintf(w, "  after   %s\n", e.tint("92", d.After))
+		}
+		if d.Before != "" && d.After != "" {
+			b, a := []rune(d.Before), []rune(d.After)
+			n := 0
+			for n < len(a) && n < len(b) && a[n] == b[n] {
+				n++
+			}
+			if n < 88 {
+				fmt.Fprintf(w, "          %s^\n", strings.Repeat(" ", n))
+			}
+		}
+	}
+}
+
+// update takes newer values of the other side into a record.
+func (e *environment) update(kind string, flags ...ucli.Flag) *ucli.Command {
+	return &ucli.Command{Name: "update", Usage: "take newer metadata, or typed values, into a " + kind, ArgsUsage: "NAME", Flags: sourceFlags(flags...),
+		Action: e.action([]string{"NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+			g, err := e.given(cmd)
+			if err != nil {
+				return err
+			}
+			var p api.Preview
+			if kind == "provider" {
+				if _, err = c.Provider(ctx, args[0]); err == nil {
+					p, err = c.PreviewProvider(ctx, api.NewProvider{Name: args[0], Start: api.Start{Given: g}})
+				}
+			} else if _, err = c.Application(ctx, args[0]); err == nil {
+				p, err = c.PreviewApplication(ctx, api.NewApplication{Name: args[0], Start: api.Start{Given: g}})
+			}
+			if err != nil {
+				return err
+			}
+			if !cmd.Bool("preview") {
+				g.Expect = p.Document
+				if err := c.Retake(ctx, kind, args[0], api.Retake{Revision: p.Revision, Given: g}); err != nil {
+					return err
+				}
+			}
+			return e.print(cmd, p, func(w io.Writer) {
+				e.preview(w, p)
+				if !cmd.Bool("preview") {
+					fmt.Fprintf(w, "\nchanged %s; it acts from the next request on\n", args[0])
+				}
+			})
+		})}
 }
 
 func (e *environment) providers() *ucli.Command {
 	name := []string{"NAME"}
 	return &ucli.Command{Name: "provider", Usage: "identity providers", Commands: []*ucli.Command{
-		{Name: "add", Usage: "add a provider from its metadata", ArgsUsage: "NAME", Flags: []ucli.Flag{metadataFlag, titleFlag,
-			&ucli.BoolFlag{Name: "allow-unsolicited", Usage: "accept answers that nobody asked for"}},
+		{Name: "add", Usage: "add a provider from its metadata", ArgsUsage: "NAME", Flags: startFlags(redirectFlag, postFlag,
+			&ucli.BoolFlag{Name: "allow-unsolicited", Usage: "accept answers that nobody asked for"}),
 			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
 				n := api.NewProvider{Name: args[0], Title: cmd.String("title"), AllowUnsolicited: cmd.Bool("allow-unsolicited")}
 				var err error
-				if n.Metadata, n.MetadataBase64, n.Address, err = e.document(cmd); err != nil {
+				if n.Start, err = e.start(cmd); err != nil {
 					return err
+				}
+				if cmd.Bool("preview") {
+					p, err := c.PreviewProvider(ctx, n)
+					if err != nil {
+						return err
+					}
+					return e.print(cmd, p, func(w io.Writer) { e.preview(w, p) })
 				}
 				p, err := c.AddProvider(ctx, n)
 				if err != nil {
 					return err
 				}
-				return e.print(cmd, p, func(w io.Writer) {
-					fmt.Fprintf(w, "added %s, %s\nnext: give the other side what it needs, innergate provider exchange %s\n", p.Name, p.EntityID, p.Name)
-				})
+				return e.print(cmd, p, func(w io.Writer) { added(w, "provider", p.Name, p.EntityID, p.Missing, p.Taken.OtherRole) })
 			})},
 		{Name: "list", Usage: "list providers", Flags: []ucli.Flag{searchFlag},
 			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
@@ -74,9 +258,9 @@ func (e *environment) providers() *ucli.Command {
 				return e.print(cmd, l.Items, func(w io.Writer) {
 					rows := [][]string{}
 					for _, p := range l.Items {
-						rows = append(rows, []string{p.Name, p.Title, p.Protocol, p.EntityID, expiry(p.Certificates)})
+						rows = append(rows, []string{state(p), p.Name, p.Title, p.Protocol, dash(p.EntityID), expiry(p.Ends)})
 					}
-					e.table(w, []string{"name", "title", "protocol", "entity id", "certificate ends"}, []int{1, 3}, rows, "No provider yet. Add one: innergate provider add NAME --metadata FILE")
+					e.table(w, []string{"state", "name", "title", "protocol", "entity id", "certificate ends"}, []int{2, 4}, rows, "No provider yet. Add one: innergate provider add NAME --metadata FILE")
 				})
 			})},
 		{Name: "show", Usage: "show a provider", ArgsUsage: "NAME",
@@ -88,10 +272,11 @@ func (e *environment) providers() *ucli.Command {
 				return e.print(cmd, p, func(w io.Writer) {
 					rows := [][2]string{{"name", p.Name}, {"title", p.Title}, {"protocol", p.Protocol}, {"entity ID", p.EntityID}, {"metadata from", p.Source},
 						{"signed requests", map[bool]string{true: "wanted", false: "not wanted"}[p.WantAuthnRequestsSigned]}}
-					rows = append(rows, settingRows(p.Settings)...)
+					rows = append(taken(rows, p.Missing, p.Taken), settingRows(p.Settings)...)
 					e.object(w, rows, p.Endpoints, p.NameIDFormats, p.Certificates, p.Added, p.Revision)
 				})
 			})},
+		e.update("provider", redirectFlag, postFlag),
 		e.exchange(func(ctx context.Context, c *client.Client, name string) (api.Sheet, error) {
 			return c.ProviderSheet(ctx, name)
 		}),
@@ -119,23 +304,29 @@ func (e *environment) providers() *ucli.Command {
 func (e *environment) applications() *ucli.Command {
 	name := []string{"NAME"}
 	return &ucli.Command{Name: "app", Usage: "applications", Commands: []*ucli.Command{
-		{Name: "add", Usage: "add an application from its metadata", ArgsUsage: "NAME", Flags: []ucli.Flag{metadataFlag, titleFlag,
+		{Name: "add", Usage: "add an application from its metadata", ArgsUsage: "NAME", Flags: startFlags(acsFlag,
 			&ucli.StringFlag{Name: "provider", Usage: "tie it to this provider; without, the routing decides"},
 			&ucli.BoolFlag{Name: "own-face", Usage: "give it an identity provider face of its own"},
-			&ucli.StringFlag{Name: "own-start", Usage: "address of its own start, if it accepts only sign-ins it started"}},
+			&ucli.StringFlag{Name: "own-hosts", Usage: "hosts it owns beside that of its entity ID"},
+			&ucli.StringFlag{Name: "own-start", Usage: "address of its own start, if it accepts only sign-ins it started"}),
 			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-				n := api.NewApplication{Name: args[0], Title: cmd.String("title"), Provider: cmd.String("provider"), OwnStart: cmd.String("own-start"), OwnFace: cmd.Bool("own-face")}
+				n := api.NewApplication{Name: args[0], Title: cmd.String("title"), Provider: cmd.String("provider"), OwnStart: cmd.String("own-start"), OwnHosts: cmd.String("own-hosts"), OwnFace: cmd.Bool("own-face")}
 				var err error
-				if n.Metadata, n.MetadataBase64, n.Address, err = e.document(cmd); err != nil {
+				if n.Start, err = e.start(cmd); err != nil {
 					return err
+				}
+				if cmd.Bool("preview") {
+					p, err := c.PreviewApplication(ctx, n)
+					if err != nil {
+						return err
+					}
+					return e.print(cmd, p, func(w io.Writer) { e.preview(w, p) })
 				}
 				a, err := c.AddApplication(ctx, n)
 				if err != nil {
 					return err
 				}
-				return e.print(cmd, a, func(w io.Writer) {
-					fmt.Fprintf(w, "added %s, %s\nnext: give the other side what it needs, innergate app exchange %s\n", a.Name, a.EntityID, a.Name)
-				})
+				return e.print(cmd, a, func(w io.Writer) { added(w, "application", a.Name, a.EntityID, a.Missing, a.Taken.OtherRole) })
 			})},
 		{Name: "list", Usage: "list applications", Flags: []ucli.Flag{searchFlag},
 			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
@@ -150,9 +341,9 @@ func (e *environment) applications() *ucli.Command {
 						if provider == "" {
 							provider = "by routing"
 						}
-						rows = append(rows, []string{a.Name, a.Title, a.Protocol, provider, a.EntityID})
+						rows = append(rows, []string{state(a), a.Name, a.Title, a.Protocol, provider, dash(a.EntityID)})
 					}
-					e.table(w, []string{"name", "title", "protocol", "provider", "entity id"}, []int{1, 4}, rows, "No application yet. Add one: innergate app add NAME --metadata FILE")
+					e.table(w, []string{"state", "name", "title", "protocol", "provider", "entity id"}, []int{2, 5}, rows, "No application yet. Add one: innergate app add NAME --metadata FILE")
 				})
 			})},
 		{Name: "show", Usage: "show an application", ArgsUsage: "NAME",
@@ -167,10 +358,11 @@ func (e *environment) applications() *ucli.Command {
 						provider = "decided by the routing"
 					}
 					rows := [][2]string{{"name", a.Name}, {"title", a.Title}, {"protocol", a.Protocol}, {"entity ID", a.EntityID}, {"metadata from", a.Source}, {"provider", provider}, {"start at the gate", a.Open}}
-					rows = append(rows, settingRows(a.Settings)...)
+					rows = append(taken(rows, a.Missing, a.Taken), settingRows(a.Settings)...)
 					e.object(w, rows, a.Endpoints, a.NameIDFormats, a.Certificates, a.Added, a.Revision)
 				})
 			})},
+		e.update("application", acsFlag),
 		e.exchange(func(ctx context.Context, c *client.Client, name string) (api.Sheet, error) {
 			return c.ApplicationSheet(ctx, name)
 		}),
@@ -195,17 +387,39 @@ func (e *environment) applications() *ucli.Command {
 	}}
 }
 
-func expiry(cs []api.Certificate) string {
-	var first time.Time
-	for _, c := range cs {
-		if c.Use != "encryption" && !c.NotAfter.IsZero() && (first.IsZero() || c.NotAfter.Before(first)) {
-			first = c.NotAfter
-		}
-	}
-	if first.IsZero() {
+func expiry(ends time.Time) string {
+	if ends.IsZero() {
 		return "-"
 	}
-	return days(first, time.Now())
+	return days(ends, time.Now())
+}
+
+// state is how a record stands, in a word.
+func state(r api.Row) string {
+	switch {
+	case len(r.Missing) > 0:
+		return "draft"
+	case r.Enabled:
+		return "enabled"
+	}
+	return "off"
+}
+
+// taken says how a record came in and how current it is.
+func taken(rows [][2]string, missing []string, t api.Taken) [][2]string {
+	if len(missing) > 0 {
+		rows = append(rows, [2]string{"draft, missing", strings.Join(missing, ", ")})
+	}
+	if !t.ValidUntil.IsZero() {
+		rows = append(rows, [2]string{"valid until", local(t.ValidUntil) + ", " + days(t.ValidUntil, time.Now())})
+	}
+	if t.Verified {
+		rows = append(rows, [2]string{"signed", "by the trust key"})
+	}
+	if f := t.Fresh; !f.Checked.IsZero() && f.Next.Before(time.Now().AddDate(1, 0, 0)) {
+		rows = append(rows, [2]string{"refreshed", fmt.Sprintf("%s, again %s", local(f.Checked), local(f.Next))})
+	}
+	return rows
 }
 
 func (e *environment) object(w io.Writer, rows [][2]string, endpoints []api.Endpoint, formats []string, certs []api.Certificate, added time.Time, revision int) {

@@ -110,15 +110,25 @@ func shorten(s string, n int) string {
 
 // colour colours words of state, on a terminal only.
 func (e *environment) colour(s string) string {
-	f, ok := e.out.(*os.File)
-	if !ok || os.Getenv("NO_COLOR") != "" || !term.IsTerminal(int(f.Fd())) {
-		return s
-	}
-	code := map[string]string{"entered": "92", "ok": "92", "refused": "91", "waiting": "93", "warning": "93", "note": "94"}[s]
+	code := map[string]string{"entered": "92", "ok": "92", "refused": "91", "waiting": "93", "warning": "93", "note": "94",
+		"enabled": "92", "off": "93", "draft": "93", "error": "91", "applied": "92", "failed": "91"}[s]
 	if code == "" {
 		return s
 	}
+	return e.tint(code, s)
+}
+
+// tint colours anything, on a terminal only.
+func (e *environment) tint(code, s string) string {
+	if !terminal(e.out) || os.Getenv("NO_COLOR") != "" {
+		return s
+	}
 	return "\x1b[" + code + "m" + s + "\x1b[0m"
+}
+
+func terminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
 }
 
 func local(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }

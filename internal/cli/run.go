@@ -106,7 +106,20 @@ func (e *environment) standins() *ucli.Command {
 			}
 			return h, nil
 		})}
-	return &ucli.Command{Name: "standin", Usage: "simulated providers and applications", Commands: []*ucli.Command{provider, application}}
+	federation := &ucli.Command{Name: "federation", Usage: "a simulated publisher of an aggregate",
+		Flags: append(common, &ucli.IntFlag{Name: "entities", Usage: "how many entities", Value: 240}, &ucli.StringFlag{Name: "fault", Usage: "fault of the aggregate: " + faults(standin.FederationFaults())}),
+		Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
+			pair, err := standin.LoadPair(cmd.String("key"), cmd.String("name"))
+			if err != nil {
+				return nil, err
+			}
+			h, err := (&standin.Federation{Title: titleOf(cmd), Base: base, Entities: cmd.Int("entities"), Pair: pair, Fault: cmd.String("fault")}).Handler()
+			if err != nil {
+				return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}
+			}
+			return h, nil
+		})}
+	return &ucli.Command{Name: "standin", Usage: "simulated providers, applications and federations", Commands: []*ucli.Command{provider, application, federation}}
 }
 
 func titleOf(cmd *ucli.Command) string {

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"reflect"
 	"strconv"
 	"strings"
@@ -37,6 +38,10 @@ func settingFields(v reflect.Value) (names []string, byName map[string]reflect.V
 func settingRows(settings any) (rows [][2]string) {
 	names, byName := settingFields(reflect.ValueOf(settings))
 	for _, n := range names {
+		if n == "trustKey" && byName[n].String() != "" {
+			rows = append(rows, [2]string{n, "a certificate"})
+			continue
+		}
 		value := fmt.Sprint(byName[n].Interface())
 		if value != "" && value != "false" && n != "title" && n != "provider" {
 			rows = append(rows, [2]string{n, value})
@@ -60,6 +65,13 @@ func assign(settings any, words []string) error {
 				do = fmt.Sprintf("Did you mean %s?", near)
 			}
 			return &usageError{fmt.Sprintf("there is no setting %q", name), do}
+		}
+		if file, ok := strings.CutPrefix(value, "@"); ok && name == "trustKey" {
+			octets, err := os.ReadFile(file)
+			if err != nil {
+				return &usageError{"trustKey: " + err.Error(), "Write trustKey=@FILE with a certificate in PEM, or the PEM text itself."}
+			}
+			value = string(octets)
 		}
 		if f.Kind() != reflect.Bool {
 			f.SetString(value)

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime/multipart"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -15,12 +16,15 @@ import (
 	"time"
 
 	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/federation"
 )
 
 // Client calls one gate with one token.
 type Client struct {
 	base, token string
 	http        *http.Client
+	// Remark, if set, is kept with every change in the history: why it was made.
+	Remark string
 }
 
 // New makes a client for the gate at a base address.
@@ -46,16 +50,32 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 		}
 		body = bytes.NewReader(octets)
 	}
+	kind := ""
+	if in != nil {
+		kind = "application/json"
+	}
+	return c.send(ctx, c.http, method, path, kind, body, out)
+}
+
+// send sends a body as it is.
+func (c *Client) send(ctx context.Context, h *http.Client, method, path, kind string, body io.Reader, out any) error {
+	if c.Remark != "" && method != http.MethodGet {
+		joint := "?"
+		if strings.Contains(path, "?") {
+			joint = "&"
+		}
+		path += joint + "remark=" + url.QueryEscape(c.Remark)
+	}
 	req, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, body)
 	if err != nil {
 		return err
 	}
 	req.Header.Set("Authorization", "Bearer "+c.token)
 	req.Header.Set("Accept", "application/json, application/problem+json")
-	if in != nil {
-		req.Header.Set("Content-Type", "application/json")
+	if kind != "" {
+		req.Header.Set("Content-Type", kind)
 	}
-	res, err := c.http.Do(req)
+	res, err := h.Do(req)
 	if err != nil {
 		var ue *url.Error
 		if errors.As(err, &ue) {
@@ -110,8 +130,8 @@ func (c *Client) About(ctx context.Context) (api.About, error) {
 }
 
 // Providers lists providers that match.
-func (c *Client) Providers(ctx context.Context, s string) (api.List[api.Provider], error) {
-	return get[api.List[api.Provider]](ctx, c, "/providers"+search(s))
+func (c *Client) Providers(ctx context.Context, s string) (api.List[api.Row], error) {
+	return get[api.List[api.Row]](ctx, c, "/providers"+search(s))
 }
 
 // Provider shows one provider.
@@ -149,8 +169,8 @@ func (c *Client) ProviderSheet(ctx context.Context, name string) (api.Sheet, err
 }
 
 // Applications lists applications that match.
-func (c *Client) Applications(ctx context.Context, s string) (api.List[api.Application], error) {
-	return get[api.List[api.Application]](ctx, c, "/applications"+search(s))
+func (c *Client) Applications(ctx context.Context, s string) (api.List[api.Row], error) {
+	return get[api.List[api.Row]](ctx, c, "/applications"+search(s))
 }
 
 // Application shows one application.
@@ -251,4 +271,198 @@ func (c *Client) AddToken(ctx context.Context, name string) (api.Token, error) {
 // RemoveToken removes an API token.
 func (c *Client) RemoveToken(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodDelete, "/tokens/"+url.PathEscape(name), nil, nil)
+}
+
+// Kinds of records, as their addresses spell them.
+var paths = map[string]string{"provider": "/providers/", "application": "/applications/"}
+
+// PreviewProvider shows what adding a provider would set or change.
+func (c *Client) PreviewProvider(ctx context.Context, n api.NewProvider) (api.Preview, error) {
+	return post[api.Preview](ctx, c, "/providers/preview", n)
+}
+
+// PreviewApplication shows what adding an application would set or change.
+func (c *Client) PreviewApplication(ctx context.Context, n api.NewApplication) (api.Preview, error) {
+	return post[api.Preview](ctx, c, "/applications/preview", n)
+}
+
+// Retake takes newer values of the other side into a record.
+func (c *Client) Retake(ctx context.Context, kind, name string, r api.Retake) error {
+	return c.call(ctx, http.MethodPut, paths[kind]+url.PathEscape(name)+"/metadata", r, nil)
+}
+
+// Document gives the document a record was taken in from.
+func (c *Client) Document(ctx context.Context, kind, name string) (api.Text, error) {
+	return get[api.Text](ctx, c, paths[kind]+url.PathEscape(name)+"/metadata")
+}
+
+// Refresh asks the metadata address of a record now.
+func (c *Client) Refresh(ctx context.Context, kind, name string) (federation.Refreshed, error) {
+	return post[federation.Refreshed](ctx, c, paths[kind]+url.PathEscape(name)+"/refresh", nil)
+}
+
+// Decide approves or declines the change of a record that waits.
+func (c *Client) Decide(ctx context.Context, kind, name, decision string) error {
+	return c.call(ctx, http.MethodPost, paths[kind]+url.PathEscape(name)+"/"+decision, nil, nil)
+}
+
+// Waiting lists changes that wait for approval.
+func (c *Client) Waiting(ctx context.Context) (api.List[federation.Pending], error) {
+	return get[api.List[federation.Pending]](ctx, c, "/waiting")
+}
+
+// CheckFilter narrows checks.
+type CheckFilter struct {
+	Names          []string
+	Kind, Severity string
+	Reach, All     bool
+}
+
+// Checks gives what can be known without a sign-in.
+func (c *Client) Checks(ctx context.Context, f CheckFilter) (api.CheckList, error) {
+	q := url.Values{"limit": {"20000"}, "name": f.Names, "reach": {strconv.FormatBool(f.Reach)}, "all": {strconv.FormatBool(f.All)}}
+	for k, v := range map[string]string{"kind": f.Kind, "severity": f.Severity} {
+		if v != "" {
+			q.Set(k, v)
+		}
+	}
+	return get[api.CheckList](ctx, c, "/checks?"+q.Encode())
+}
+
+// HistoryFilter narrows the history.
+type HistoryFilter struct {
+	Kind, Name, Search string
+	Limit              int
+}
+
+// History lists changes, the newest first.
+func (c *Client) History(ctx context.Context, f HistoryFilter) (api.List[federation.Change], error) {
+	q := url.Values{"limit": {strconv.Itoa(f.Limit)}, "kind": {f.Kind}, "name": {f.Name}, "search": {f.Search}}
+	return get[api.List[federation.Change]](ctx, c, "/history?"+q.Encode())
+}
+
+// Change shows one change with before and after.
+func (c *Client) Change(ctx context.Context, id string) (federation.Revision, error) {
+	return get[federation.Revision](ctx, c, "/history/"+url.PathEscape(id))
+}
+
+// Restore sets a record back to what it was after a change.
+func (c *Client) Restore(ctx context.Context, id string) (federation.TakenEntity, error) {
+	return post[federation.TakenEntity](ctx, c, "/history/"+url.PathEscape(id)+"/restore", nil)
+}
+
+// Aggregates lists aggregates.
+func (c *Client) Aggregates(ctx context.Context) (api.List[api.Aggregate], error) {
+	return get[api.List[api.Aggregate]](ctx, c, "/aggregates")
+}
+
+// Aggregate shows one aggregate.
+func (c *Client) Aggregate(ctx context.Context, name string) (api.Aggregate, error) {
+	return get[api.Aggregate](ctx, c, "/aggregates/"+url.PathEscape(name))
+}
+
+// AddAggregate takes an aggregate in from its address.
+func (c *Client) AddAggregate(ctx context.Context, n api.NewAggregate) (federation.Job, error) {
+	return post[federation.Job](ctx, c, "/aggregates", n)
+}
+
+// UploadAggregate takes an aggregate in from a document, which is sent as it is
+// read.
+func (c *Client) UploadAggregate(ctx context.Context, n api.NewAggregate, document io.Reader) (federation.Job, error) {
+	settings, err := json.Marshal(n)
+	if err != nil {
+		return federation.Job{}, err
+	}
+	return c.upload(ctx, "/aggregates/upload", settings, document)
+}
+
+// UploadEdition takes the next edition of an aggregate in from a document.
+func (c *Client) UploadEdition(ctx context.Context, name string, document io.Reader) (federation.Job, error) {
+	return c.upload(ctx, "/aggregates/"+url.PathEscape(name)+"/upload", nil, document)
+}
+
+func (c *Client) upload(ctx context.Context, path string, settings []byte, document io.Reader) (job federation.Job, err error) {
+	r, w := io.Pipe()
+	form := multipart.NewWriter(w)
+	go func() {
+		var err error
+		if settings != nil {
+			err = form.WriteField("settings", string(settings))
+		}
+		var part io.Writer
+		if err == nil {
+			part, err = form.CreateFormFile("document", "metadata.xml")
+		}
+		if err == nil {
+			_, err = io.Copy(part, document)
+		}
+		if err == nil {
+			err = form.Close()
+		}
+		_ = w.CloseWithError(err) // never fails
+	}()
+	h := *c.http
+	h.Timeout = 20 * time.Minute
+	err = c.send(ctx, &h, http.MethodPost, path, form.FormDataContentType(), r, &job)
+	_ = r.Close() // ends the writer, if the answer came early
+	return job, err
+}
+
+// RefreshAggregate fetches an aggregate anew.
+func (c *Client) RefreshAggregate(ctx context.Context, name string) (federation.Job, error) {
+	return post[federation.Job](ctx, c, "/aggregates/"+url.PathEscape(name)+"/refresh", nil)
+}
+
+// ChangeAggregate replaces the settings of an aggregate.
+func (c *Client) ChangeAggregate(ctx context.Context, name string, change api.AggregateChange) error {
+	return c.call(ctx, http.MethodPut, "/aggregates/"+url.PathEscape(name)+"/settings", change, nil)
+}
+
+// RemoveAggregate removes an aggregate.
+func (c *Client) RemoveAggregate(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/aggregates/"+url.PathEscape(name), nil, nil)
+}
+
+// EntityFilter narrows a list of entities.
+type EntityFilter struct {
+	Search, Role, State string
+	Limit               int
+}
+
+// Entities searches an aggregate.
+func (c *Client) Entities(ctx context.Context, name string, f EntityFilter) (api.List[federation.Entity], error) {
+	q := url.Values{"limit": {strconv.Itoa(f.Limit)}}
+	for k, v := range map[string]string{"search": f.Search, "role": f.Role, "state": f.State} {
+		if v != "" {
+			q.Set(k, v)
+		}
+	}
+	return get[api.List[federation.Entity]](ctx, c, "/aggregates/"+url.PathEscape(name)+"/entities?"+q.Encode())
+}
+
+// TakeOver makes records of entities.
+func (c *Client) TakeOver(ctx context.Context, name string, t api.TakeOver) (federation.Job, error) {
+	return post[federation.Job](ctx, c, "/aggregates/"+url.PathEscape(name)+"/take", t)
+}
+
+// Wait follows a job to its end; tell is called with every state on the way. A
+// job that failed comes back as *api.Problem.
+func (c *Client) Wait(ctx context.Context, j federation.Job, tell func(federation.Job)) (federation.Job, error) {
+	for j.State == "running" {
+		tell(j)
+		select {
+		case <-ctx.Done():
+			return j, ctx.Err()
+		case <-time.After(200 * time.Millisecond):
+		}
+		var err error
+		if j, err = get[federation.Job](ctx, c, "/jobs/"+j.ID); err != nil {
+			return j, err
+		}
+	}
+	tell(j)
+	if j.State == "failed" {
+		return j, &api.Problem{Title: j.Failure, Detail: j.Failure, Finding: j.Refused, Status: http.StatusUnprocessableEntity}
+	}
+	return j, nil
 }

@@ -45,7 +45,7 @@ func newFetcher(allow []netip.Prefix, allowHTTP bool) *fetcher {
 		}
 		return nil
 	}}
-	f.client = &http.Client{Timeout: 10 * time.Second,
+	f.client = &http.Client{
 		Transport: &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: 5 * time.Second, ResponseHeaderTimeout: 8 * time.Second,
 			MaxResponseHeaderBytes: 64 << 10, DisableKeepAlives: true},
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
@@ -82,22 +82,95 @@ func (f *fetcher) scheme(u *url.URL) error {
 	return finding.New(finding.AddressRefused, finding.Fact("Address", u.String()), finding.Fact("Scheme", u.Scheme))
 }
 
-// get fetches a document of at most limit octets.
-func (f *fetcher) get(ctx context.Context, address string, limit int64) ([]byte, error) {
-	unreachable := func(cause string) error {
-		return finding.New(finding.AddressUnreachable, finding.Fact("Address", address), finding.Fact("Cause", cause))
+// conditions are those of a conditional request (RFC 9110 §13.1).
+type conditions struct {
+	ETag     string `json:"etag,omitempty"`
+	Modified string `json:"modified,omitempty"` // Last-Modified as the server wrote it
+}
+
+// fetched is what an address gave.
+type fetched struct {
+	octets    []byte        // of get
+	body      io.ReadCloser // of open, nil if unchanged
+	length    int64         // announced, -1 if not
+	unchanged bool          // the conditions held: 304
+	conditions
+	date time.Time // of the server's clock, zero if it tells none
+}
+
+// get fetches a document of at most limit octets, within ten seconds.
+func (f *fetcher) get(ctx context.Context, address string, c conditions, limit int64) (fetched, error) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	got, err := f.open(ctx, address, c)
+	if err != nil || got.unchanged {
+		return got, err
 	}
-	if !isAddress(address) {
-		return nil, unreachable("not a whole http or https address")
+	defer got.body.Close()
+	if got.octets, err = io.ReadAll(io.LimitReader(got.body, limit+1)); err != nil {
+		return got, unreachable(address, err.Error())
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if int64(len(got.octets)) > limit {
+		return got, finding.New(finding.XMLTooLarge, finding.Fact("Address", address), finding.Fact("Limit", fmt.Sprintf("%d octets for the metadata of one entity; take in an aggregate as such", limit)))
+	}
+	return got, nil
+}
+
+func unreachable(address, cause string) *finding.Finding {
+	return finding.New(finding.AddressUnreachable, finding.Fact("Address", address), finding.Fact("Cause", cause))
+}
+
+// open begins to fetch a document; the caller closes its body.
+func (f *fetcher) open(ctx context.Context, address string, c conditions) (fetched, error) {
+	res, err := f.send(ctx, http.MethodGet, address, c)
 	if err != nil {
-		return nil, unreachable(err.Error())
+		return fetched{}, err
+	}
+	got := fetched{body: res.Body, length: res.ContentLength, conditions: conditions{res.Header.Get("ETag"), res.Header.Get("Last-Modified")}}
+	got.date, _ = http.ParseTime(res.Header.Get("Date")) // zero if absent
+	if res.StatusCode == http.StatusOK {
+		return got, nil
+	}
+	_ = res.Body.Close() // nothing is wanted of it
+	got.body = nil
+	if res.StatusCode == http.StatusNotModified && c != (conditions{}) {
+		got.unchanged, got.conditions = true, c
+		return got, nil
+	}
+	return fetched{}, unreachable(address, "it answered "+res.Status)
+}
+
+// probe sees whether an address answers at all, whatever it says, and what its
+// server's clock shows.
+func (f *fetcher) probe(ctx context.Context, address string) (date time.Time, err error) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	res, err := f.send(ctx, http.MethodHead, address, conditions{})
+	if err != nil {
+		return date, err
+	}
+	date, _ = http.ParseTime(res.Header.Get("Date"))
+	return date, res.Body.Close()
+}
+
+func (f *fetcher) send(ctx context.Context, method, address string, c conditions) (*http.Response, error) {
+	if !isAddress(address) {
+		return nil, unreachable(address, "not a whole http or https address")
+	}
+	req, err := http.NewRequestWithContext(ctx, method, address, nil)
+	if err != nil {
+		return nil, unreachable(address, err.Error())
 	}
 	if err := f.scheme(req.URL); err != nil {
 		return nil, err
 	}
 	req.Header.Set("Accept", "application/samlmetadata+xml, application/xml, text/xml, */*")
+	if c.ETag != "" {
+		req.Header.Set("If-None-Match", c.ETag)
+	}
+	if c.Modified != "" {
+		req.Header.Set("If-Modified-Since", c.Modified)
+	}
 	res, err := f.client.Do(req)
 	switch {
 	case errors.Is(err, errNetwork):
@@ -109,20 +182,9 @@ func (f *fetcher) get(ctx context.Context, address string, limit int64) ([]byte,
 		if errors.As(err, &ue) {
 			err = ue.Err
 		}
-		return nil, unreachable(err.Error())
+		return nil, unreachable(address, err.Error())
 	}
-	defer res.Body.Close()
-	if res.StatusCode != http.StatusOK {
-		return nil, unreachable("it answered " + res.Status)
-	}
-	document, err := io.ReadAll(io.LimitReader(res.Body, limit+1))
-	if err != nil {
-		return nil, unreachable(err.Error())
-	}
-	if int64(len(document)) > limit {
-		return nil, finding.New(finding.XMLTooLarge, finding.Fact("Address", address), finding.Fact("Limit", fmt.Sprintf("%d octets", limit)))
-	}
-	return document, nil
+	return res, nil
 }
 
 // post sends a SOAP message, without following redirects, and gives the answer
@@ -141,6 +203,7 @@ func (f *fetcher) post(ctx context.Context, address string, message []byte, limi
 	req.Header.Set("Content-Type", "text/xml; charset=utf-8")
 	req.Header.Set("SOAPAction", `"http://www.oasis-open.org/committees/security"`)
 	client := *f.client
+	client.Timeout = 10 * time.Second
 	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	res, err := client.Do(req)
 	if err != nil {

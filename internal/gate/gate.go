@@ -44,6 +44,8 @@ type Gate struct {
 	fetch     *fetcher
 	snapshot  atomic.Pointer[federation.Snapshot]
 	saving    sync.Mutex // one change of configuration at a time
+	jobs      jobs
+	taking    taking
 	crossings *crossings
 	sessions  *sessions
 	hashing   chan struct{} // slow password hashes at a time
@@ -95,6 +97,9 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 	if g.crossings, err = loadCrossings(o.Store, g.now()); err != nil {
 		return nil, err
 	}
+	if err := g.sweepAggregates(ctx); err != nil {
+		return nil, err
+	}
 	g.ctx, g.stop = context.WithCancel(context.Background())
 	g.swept.Add(1)
 	go g.sweep()
@@ -105,6 +110,7 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 func (g *Gate) Close() {
 	g.stop()
 	g.swept.Wait()
+	g.jobs.wait.Wait()
 }
 
 // sweep removes what has expired, every minute.
@@ -120,9 +126,15 @@ func (g *Gate) sweep() {
 			g.crossings.sweep(g.now())
 			g.sessions.sweep(g.now())
 			g.tries.sweep(g.now())
+			g.jobs.sweep(g.now())
 			if err := errors.Join(g.store.Sweep(g.ctx, g.now()), g.store.Traces.Prune(g.ctx)); err != nil && g.ctx.Err() == nil {
 				g.log.Error("sweeping failed", "error", err)
 			}
+			g.jobs.wait.Go(func() {
+				if err := g.refreshDue(g.ctx); err != nil && g.ctx.Err() == nil {
+					g.log.Error("refreshing failed", "error", err)
+				}
+			})
 		}
 	}
 }

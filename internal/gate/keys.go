@@ -163,7 +163,7 @@ func (g *Gate) AnnounceKey(ctx context.Context, who, purpose, kind string) error
 		if err := tx.Create(row).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(who, "key", purpose, "added", 0, nil)).Error
+		return tx.Create(g.history(ctx, who, "key", purpose, "added", 0, nil)).Error
 	})
 	if err != nil {
 		return err
@@ -191,7 +191,7 @@ func (g *Gate) SwitchKey(ctx context.Context, who, purpose string) error {
 		if err := tx.Model(&next).Update("state", keyCurrent).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(who, "key", purpose, "changed", 0, nil)).Error
+		return tx.Create(g.history(ctx, who, "key", purpose, "changed", 0, nil)).Error
 	})
 	if err != nil {
 		return err
@@ -218,7 +218,7 @@ func (g *Gate) RemoveKey(ctx context.Context, who string, id int64) error {
 		if err := tx.Delete(&row).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(who, "key", row.Purpose, "removed", 0, nil)).Error
+		return tx.Create(g.history(ctx, who, "key", row.Purpose, "removed", 0, nil)).Error
 	})
 	if err != nil {
 		return err
@@ -243,8 +243,8 @@ func (g *Gate) reloadKeys(ctx context.Context) error {
 	if err := g.ownKeys(ctx, &self); err != nil {
 		return err
 	}
-	apps := snap.Applications()
-	for i, a := range apps {
+	var apps []*federation.Application
+	for _, a := range snap.Applications() {
 		if !a.OwnFace {
 			continue
 		}
@@ -253,8 +253,8 @@ func (g *Gate) reloadKeys(ctx context.Context) error {
 		if b.Keys, err = g.loadKeys(ctx, purposeApp+string(a.Name)); err != nil {
 			return err
 		}
-		apps[i] = &b
+		apps = append(apps, &b)
 	}
-	g.snapshot.Store(federation.Load(self, snap.Providers(), apps))
+	g.snapshot.Store(snap.WithGate(self).With(nil, apps))
 	return nil
 }

@@ -2,7 +2,6 @@ package gate
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 
@@ -14,75 +13,6 @@ import (
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/store"
 )
-
-// providerData and applicationData are what a row holds beside its columns. The
-// metadata is kept as it was taken in and read again at start.
-type providerData struct {
-	Metadata []byte                      `json:"metadata"`
-	Source   string                      `json:"source"`
-	Address  string                      `json:"address"` // ACS of the gate's own face towards it
-	Settings federation.ProviderSettings `json:"settings"`
-}
-
-type applicationData struct {
-	Metadata []byte                         `json:"metadata"`
-	Source   string                         `json:"source"`
-	Settings federation.ApplicationSettings `json:"settings"`
-}
-
-// load makes the snapshot from the store.
-func (g *Gate) load(ctx context.Context, self federation.Gate) error {
-	var ps []store.ProviderRow
-	if err := g.store.Read.Find(&ps).Error; err != nil {
-		return err
-	}
-	var as []store.ApplicationRow
-	if err := g.store.Read.Find(&as).Error; err != nil {
-		return err
-	}
-	var providers []*federation.Provider
-	for _, r := range ps {
-		var d providerData
-		if err := json.Unmarshal(r.Data, &d); err != nil {
-			return fmt.Errorf("provider %s: %w", r.Name, err)
-		}
-		m, err := saml.ReadMetadata(d.Metadata, r.Added)
-		if err != nil {
-			return fmt.Errorf("provider %s: %w", r.Name, err)
-		}
-		idp, err := m.AsProvider()
-		if err != nil {
-			return fmt.Errorf("provider %s: %w", r.Name, err)
-		}
-		providers = append(providers, &federation.Provider{Name: federation.Name(r.Name), Protocol: r.Protocol, Added: r.Added, Revision: r.Revision,
-			ProviderSettings: d.Settings, SAML: &federation.SAMLProvider{IDP: idp, Metadata: d.Metadata, Source: d.Source, Address: d.Address}})
-	}
-	var apps []*federation.Application
-	for _, r := range as {
-		var d applicationData
-		if err := json.Unmarshal(r.Data, &d); err != nil {
-			return fmt.Errorf("application %s: %w", r.Name, err)
-		}
-		m, err := saml.ReadMetadata(d.Metadata, r.Added)
-		if err != nil {
-			return fmt.Errorf("application %s: %w", r.Name, err)
-		}
-		sp, err := m.AsApplication()
-		if err != nil {
-			return fmt.Errorf("application %s: %w", r.Name, err)
-		}
-		app := &federation.Application{Name: federation.Name(r.Name), Protocol: r.Protocol,
-			Added: r.Added, Revision: r.Revision, ApplicationSettings: d.Settings, SAML: &federation.SAMLApplication{SP: sp, Metadata: d.Metadata, Source: d.Source}}
-		if app.OwnFace {
-			if app.Keys, err = g.loadKeys(ctx, purposeApp+r.Name); err != nil {
-				return fmt.Errorf("application %s: %w", r.Name, err)
-			}
-		}
-		apps = append(apps, app)
-	}
-	g.snapshot.Store(federation.Load(self, providers, apps))
-	return nil
-}
 
 // FieldError says which field of what was given is wrong. It wraps the finding.
 type FieldError struct {
@@ -110,85 +40,29 @@ func (e *NotFoundError) Error() string {
 	return s
 }
 
-// Source is metadata as it was given: the document itself, or its address.
-type Source struct {
-	Document []byte
-	Address  string
-}
-
-func (g *Gate) take(ctx context.Context, s Source) (document []byte, from string, err error) {
-	if s.Address == "" {
-		return s.Document, "document", nil
-	}
-	if s.Document != nil {
-		return nil, "", field("address", errors.New("both a document and an address were given; give one of them"))
-	}
-	document, err = g.fetch.get(ctx, s.Address, 1<<20)
-	if err != nil {
-		return nil, "", field("address", err)
-	}
-	return document, s.Address, nil
-}
-
-// sourceField is the field that metadata came in.
-func sourceField(s Source) string {
-	if s.Address != "" {
-		return "address"
-	}
-	return "metadata"
-}
-
 // NewProvider is what a provider is added from.
 type NewProvider struct {
 	Name, Title      string
 	Source           Source
 	AllowUnsolicited bool
+	federation.Keeping
+	Draft bool // keep it even if values are still missing
 }
 
-// AddProvider takes in the metadata of a provider. Nothing is stored unless all
+// AddProvider takes in what is known of a provider. Nothing is stored unless all
 // of it is in order.
 func (g *Gate) AddProvider(ctx context.Context, who string, n NewProvider) (*federation.Provider, error) {
-	name, err := federation.ParseName(n.Name)
-	if err != nil {
-		return nil, field("name", err)
-	}
-	if _, taken := g.Snapshot().Provider(name); taken || name == "acs" { // its address is the shared consumer's
-		return nil, field("name", finding.New(finding.NameTaken, finding.Fact("Provider", n.Name)))
-	}
-	document, from, err := g.take(ctx, n.Source)
-	if err != nil {
+	r := g.newProvider(n)
+	if err := g.add(ctx, who, r, n.Title, n.Source, n.Draft); err != nil {
 		return nil, err
 	}
-	m, err := saml.ReadMetadata(document, g.now())
-	if err != nil {
-		return nil, field(sourceField(n.Source), sender(err, finding.Provider))
-	}
-	idp, err := m.AsProvider()
-	if err != nil {
-		return nil, field(sourceField(n.Source), err)
-	}
-	p := &federation.Provider{Name: name, Protocol: federation.ProtocolSAML, Added: g.now().UTC(), Revision: 1,
-		ProviderSettings: federation.ProviderSettings{About: federation.About{Title: firstOf(n.Title, idp.Title, n.Name)}, Enabled: true, AllowUnsolicited: n.AllowUnsolicited,
-			OwnEntityID: g.base + "/saml/sp/" + n.Name},
-		SAML: &federation.SAMLProvider{IDP: idp, Metadata: document, Source: from, Address: g.base + "/saml/sp/" + n.Name + "/acs"}}
-	g.saving.Lock()
-	defer g.saving.Unlock()
-	snap := g.Snapshot()
-	if other, ok := snap.ProviderByEntityID(p.EntityID()); ok {
-		return nil, field(sourceField(n.Source), finding.New(finding.MetadataKnown, finding.Fact("Entity ID", p.EntityID()), finding.Fact("Provider", string(other.Name))))
-	}
-	if _, taken := snap.Provider(name); taken {
-		return nil, field("name", finding.New(finding.NameTaken, finding.Fact("Provider", n.Name)))
-	}
-	row, err := providerRow(p)
-	if err != nil {
-		return nil, err
-	}
-	if err := g.save(ctx, row, g.history(who, "provider", n.Name, "added", 1, row.Data)); err != nil {
-		return nil, err
-	}
-	g.snapshot.Store(snap.WithProvider(p))
-	return p, nil
+	return r.provider, nil
+}
+
+func (g *Gate) newProvider(n NewProvider) object {
+	return object{provider: &federation.Provider{Name: federation.Name(n.Name), Protocol: federation.ProtocolSAML, Added: g.now().UTC(), Revision: 1,
+		ProviderSettings: federation.ProviderSettings{AllowUnsolicited: n.AllowUnsolicited, Keeping: n.Keeping, OwnEntityID: g.base + "/saml/sp/" + n.Name},
+		SAML:             &federation.SAMLProvider{IDP: &saml.IDP{}, Address: g.base + "/saml/sp/" + n.Name + "/acs"}}}
 }
 
 // NewApplication is what an application is added from.
@@ -197,76 +71,66 @@ type NewApplication struct {
 	Source      Source
 	Provider    string // "" leaves it to the routing
 	OwnStart    string // address of its own start, if it accepts no other
-	OwnFace     bool   // give it an identity provider face of its own
+	OwnHosts    string
+	OwnFace     bool // give it an identity provider face of its own
+	federation.Keeping
+	Draft bool // keep it even if values are still missing
 }
 
-// AddApplication takes in the metadata of an application.
+// AddApplication takes in what is known of an application.
 func (g *Gate) AddApplication(ctx context.Context, who string, n NewApplication) (*federation.Application, error) {
-	name, err := federation.ParseName(n.Name)
-	if err != nil {
-		return nil, field("name", err)
-	}
-	if _, taken := g.Snapshot().Application(name); taken {
-		return nil, field("name", finding.New(finding.NameTaken, finding.Fact("Application", n.Name)))
-	}
-	document, from, err := g.take(ctx, n.Source)
-	if err != nil {
+	r := g.newApplication(n)
+	if err := g.add(ctx, who, r, n.Title, n.Source, n.Draft); err != nil {
 		return nil, err
 	}
-	m, err := saml.ReadMetadata(document, g.now())
-	if err != nil {
-		return nil, field(sourceField(n.Source), sender(err, finding.Application))
-	}
-	sp, err := m.AsApplication()
-	if err != nil {
-		return nil, field(sourceField(n.Source), err)
-	}
-	settings := federation.ApplicationSettings{About: federation.About{Title: firstOf(n.Title, sp.Title, n.Name)}, Enabled: true, Provider: federation.Name(n.Provider), OwnStart: n.OwnStart, OwnFace: n.OwnFace}
+	return r.app, nil
+}
+
+func (g *Gate) newApplication(n NewApplication) object {
+	settings := federation.ApplicationSettings{Provider: federation.Name(n.Provider), OwnStart: n.OwnStart, OnlyOwnStarts: n.OwnStart != "", OwnHosts: n.OwnHosts, OwnFace: n.OwnFace, Keeping: n.Keeping}
 	if n.OwnFace {
 		settings.OwnEntityID = g.base + "/saml/idp/app/" + n.Name
 	}
-	if err := checked(settings.Check(sp)); err != nil {
-		return nil, err
+	return object{app: &federation.Application{Name: federation.Name(n.Name), Protocol: federation.ProtocolSAML, Added: g.now().UTC(), Revision: 1,
+		ApplicationSettings: settings, SAML: &federation.SAMLApplication{SP: &saml.SP{}}}}
+}
+
+// free sees whether a name can be given to a new record.
+func free(snap *federation.Snapshot, kind, name string) error {
+	if _, err := federation.ParseName(name); err != nil {
+		return field("name", err)
 	}
-	a := &federation.Application{Name: name, Protocol: federation.ProtocolSAML, Added: g.now().UTC(), Revision: 1, ApplicationSettings: settings, SAML: &federation.SAMLApplication{SP: sp, Metadata: document, Source: from}}
+	_, taken := snap.Application(federation.Name(name))
+	label := "Application"
+	if kind == KindProvider {
+		label = "Provider"
+		_, taken = snap.Provider(federation.Name(name))
+		taken = taken || name == "acs" // its address is the shared consumer's
+	}
+	if taken {
+		return field("name", finding.New(finding.NameTaken, finding.Fact(label, name)))
+	}
+	return nil
+}
+
+// add fills a new record from its source and saves it.
+func (g *Gate) add(ctx context.Context, who string, r object, title string, src Source, draft bool) error {
+	if err := free(g.Snapshot(), r.kind(), r.name()); err != nil {
+		return err
+	}
+	octets, err := g.fill(ctx, r, title, src, draft)
+	if err != nil {
+		return err
+	}
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	snap := g.Snapshot()
-	if n.Provider != "" {
-		if _, ok := snap.Provider(a.Provider); !ok {
-			return nil, field("provider", &NotFoundError{"provider", n.Provider, nearword.Of(n.Provider, providerNames(snap))})
+	for _, err := range []error{free(snap, r.kind(), r.name()), g.tied(snap, r), g.fits(snap, r, src.field()), r.check()} {
+		if err != nil {
+			return err
 		}
 	}
-	if other, ok := snap.ApplicationByEntityID(a.EntityID()); ok && !a.OwnFace {
-		return nil, field(sourceField(n.Source), finding.New(finding.MetadataKnown, finding.Fact("Entity ID", a.EntityID()), finding.Fact("Application", string(other.Name))))
-	}
-	if _, taken := snap.Application(name); taken {
-		return nil, field("name", finding.New(finding.NameTaken, finding.Fact("Application", n.Name)))
-	}
-	if a.OwnFace {
-		if a.Keys, err = g.loadKeys(ctx, purposeApp+n.Name); err != nil {
-			return nil, err
-		}
-	}
-	row, err := applicationRow(a)
-	if err != nil {
-		return nil, err
-	}
-	if err := g.save(ctx, row, g.history(who, "application", n.Name, "added", 1, row.Data)); err != nil {
-		return nil, err
-	}
-	g.snapshot.Store(snap.WithApplication(a))
-	return a, nil
-}
-
-func providerRow(p *federation.Provider) (*store.ProviderRow, error) {
-	data, err := json.Marshal(providerData{Metadata: p.SAML.Metadata, Source: p.SAML.Source, Address: p.SAML.Address, Settings: p.ProviderSettings})
-	return &store.ProviderRow{Name: string(p.Name), Protocol: p.Protocol, EntityID: p.EntityID(), Revision: p.Revision, Added: p.Added, Data: data}, err
-}
-
-func applicationRow(a *federation.Application) (*store.ApplicationRow, error) {
-	data, err := json.Marshal(applicationData{Metadata: a.SAML.Metadata, Source: a.SAML.Source, Settings: a.ApplicationSettings})
-	return &store.ApplicationRow{Name: string(a.Name), Protocol: a.Protocol, EntityID: a.EntityID(), Revision: a.Revision, Added: a.Added, Data: data}, err
+	return g.put(ctx, who, []change{{object: r, what: "added", document: octets}}, g.dueAt(r, g.now().Add(g.interval(*r.intake()))))
 }
 
 // checked turns an error of settings into one that names the field.
@@ -287,89 +151,43 @@ func stale(kind, name string, have, given int) error {
 // ChangeProvider replaces the settings of a provider. revision is the one that
 // the change was made from.
 func (g *Gate) ChangeProvider(ctx context.Context, who, name string, revision int, s federation.ProviderSettings) (*federation.Provider, error) {
-	g.saving.Lock()
-	defer g.saving.Unlock()
-	old, err := g.Provider(name)
-	if err != nil {
-		return nil, err
-	}
-	if old.Revision != revision {
-		return nil, stale("provider", name, old.Revision, revision)
-	}
-	if err := checked(s.Check(old.SAML.IDP)); err != nil {
-		return nil, err
-	}
-	p := *old
-	p.ProviderSettings = s
-	p.Revision++
-	row, err := providerRow(&p)
-	if err != nil {
-		return nil, err
-	}
-	if err := g.save(ctx, row, g.history(who, "provider", name, "changed", p.Revision, row.Data)); err != nil {
-		return nil, err
-	}
-	g.snapshot.Store(g.Snapshot().WithProvider(&p))
-	return &p, nil
+	r, err := g.change(ctx, who, KindProvider, name, revision, func(r object) { r.provider.ProviderSettings = s })
+	return r.provider, err
 }
 
 // ChangeApplication replaces the settings of an application.
 func (g *Gate) ChangeApplication(ctx context.Context, who, name string, revision int, s federation.ApplicationSettings) (*federation.Application, error) {
-	g.saving.Lock()
-	defer g.saving.Unlock()
-	old, err := g.Application(name)
-	if err != nil {
-		return nil, err
-	}
-	if old.Revision != revision {
-		return nil, stale("application", name, old.Revision, revision)
-	}
-	if s.Provider != "" {
-		if _, err := g.Provider(string(s.Provider)); err != nil {
-			return nil, field("provider", err)
-		}
-	}
 	if s.OwnFace && s.OwnEntityID == "" {
 		s.OwnEntityID = g.base + "/saml/idp/app/" + name
 	}
-	if err := checked(s.Check(old.SAML.SP)); err != nil {
-		return nil, err
-	}
-	if other, ok := g.Snapshot().ApplicationByEntityID(old.EntityID()); ok && !s.OwnFace && other.Name != old.Name {
-		return nil, field("ownFace", finding.New(finding.MetadataKnown, finding.Fact("Entity ID", old.EntityID()), finding.Fact("Application of the shared face", string(other.Name))))
-	}
-	a := *old
-	a.ApplicationSettings = s
-	if s.OwnFace {
-		if a.Keys, err = g.loadKeys(ctx, purposeApp+name); err != nil {
-			return nil, err
-		}
-	}
-	a.Revision++
-	row, err := applicationRow(&a)
+	r, err := g.change(ctx, who, KindApplication, name, revision, func(r object) { r.app.ApplicationSettings = s })
+	return r.app, err
+}
+
+func (g *Gate) change(ctx context.Context, who, kind, name string, revision int, edit func(object)) (object, error) {
+	g.saving.Lock()
+	defer g.saving.Unlock()
+	old, err := g.object(kind, name)
 	if err != nil {
-		return nil, err
+		return object{}, err
 	}
-	if err := g.save(ctx, row, g.history(who, "application", name, "changed", a.Revision, row.Data)); err != nil {
-		return nil, err
+	if *old.revision() != revision {
+		return object{}, stale(kind, name, *old.revision(), revision)
 	}
-	g.snapshot.Store(g.Snapshot().WithApplication(&a))
-	return &a, nil
-}
-
-// save writes a row, new or in place of the old, and its history in one
-// transaction.
-func (g *Gate) save(ctx context.Context, row any, h *store.HistoryRow) error {
-	return g.store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Save(row).Error; err != nil {
-			return err
+	r := old.copied()
+	edit(r)
+	snap := g.Snapshot()
+	for _, err := range []error{g.tied(snap, r), r.check(), g.fits(snap, r, "ownFace")} {
+		if err != nil {
+			return object{}, err
 		}
-		return tx.Create(h).Error
-	})
+	}
+	*r.revision()++
+	return r, g.put(ctx, who, []change{{object: r, what: "changed"}}, nil)
 }
 
-func (g *Gate) history(who, kind, name, what string, revision int, data []byte) *store.HistoryRow {
-	return &store.HistoryRow{At: g.now().UTC(), Kind: kind, Name: name, Revision: revision, Who: who, What: what, Data: data}
+func (g *Gate) history(ctx context.Context, who, kind, name, what string, revision int, data []byte) *store.HistoryRow {
+	return &store.HistoryRow{At: g.now().UTC(), Kind: kind, Name: name, Revision: revision, Who: who, What: what, Why: remark(ctx), Data: data}
 }
 
 // RemoveProvider removes a provider. It refuses while an application names it.
@@ -388,17 +206,10 @@ func (g *Gate) RemoveProvider(ctx context.Context, who, name string) error {
 		}
 	}
 	err := g.store.Write(ctx, func(tx *gorm.DB) error {
-		var row store.ProviderRow
-		if err := tx.Where("name = ?", name).Take(&row).Error; err != nil {
+		if err := g.remove(ctx, tx, who, object{provider: p}, &store.ProviderRow{Name: name}); err != nil {
 			return err
 		}
-		if err := tx.Create(g.history(who, "provider", name, "removed", row.Revision+1, row.Data)).Error; err != nil {
-			return err
-		}
-		if err := tx.Where("provider = ?", name).Delete(&store.SessionRow{}).Error; err != nil {
-			return err
-		}
-		return tx.Delete(&row).Error
+		return tx.Where("provider = ?", name).Delete(&store.SessionRow{}).Error
 	})
 	if err != nil {
 		return err
@@ -418,20 +229,30 @@ func (g *Gate) RemoveApplication(ctx context.Context, who, name string) error {
 		return &NotFoundError{"application", name, nearword.Of(name, applicationNames(snap))}
 	}
 	err := g.store.Write(ctx, func(tx *gorm.DB) error {
-		var row store.ApplicationRow
-		if err := tx.Where("name = ?", name).Take(&row).Error; err != nil {
-			return err
-		}
-		if err := tx.Create(g.history(who, "application", name, "removed", row.Revision+1, row.Data)).Error; err != nil {
-			return err
-		}
-		return tx.Delete(&row).Error
+		return g.remove(ctx, tx, who, object{app: a}, &store.ApplicationRow{Name: name})
 	})
 	if err != nil {
 		return err
 	}
 	g.snapshot.Store(snap.WithoutApplication(a.Name))
 	return nil
+}
+
+// remove takes a row out, with what belongs to it, and notes it in the history.
+func (g *Gate) remove(ctx context.Context, tx *gorm.DB, who string, r object, row any) error {
+	data, err := r.data()
+	if err != nil {
+		return err
+	}
+	for _, of := range []any{&store.FreshRow{}, &store.PendingRow{}} {
+		if err := tx.Where("kind = ? AND name = ?", r.kind(), r.name()).Delete(of).Error; err != nil {
+			return err
+		}
+	}
+	if err := tx.Create(g.history(ctx, who, r.kind(), r.name(), "removed", *r.revision()+1, data)).Error; err != nil {
+		return err
+	}
+	return tx.Delete(row).Error
 }
 
 // ConflictError says that something stands in the way, and what to do.

@@ -142,7 +142,7 @@ func (g *Gate) SetUp(ctx context.Context, token, username, password string) erro
 		if gone.RowsAffected != 1 || owners > 0 {
 			return field("token", errors.New("this set-up link is used up or was replaced; restart the gate for a new one, or ask an owner"))
 		}
-		return g.addOwner(tx, "set-up link", username, hash)
+		return g.addOwner(ctx, tx, "set-up link", username, hash)
 	})
 }
 
@@ -156,7 +156,7 @@ func checkOwner(username, password string) error {
 	return nil
 }
 
-func (g *Gate) addOwner(tx *gorm.DB, who, username, hash string) error {
+func (g *Gate) addOwner(ctx context.Context, tx *gorm.DB, who, username, hash string) error {
 	err := tx.Create(&store.OwnerRow{Username: username, Password: hash, Added: g.now().UTC()}).Error
 	if store.IsTaken(err) {
 		return field("username", fmt.Errorf("the owner %q exists already; choose another name", username))
@@ -164,7 +164,7 @@ func (g *Gate) addOwner(tx *gorm.DB, who, username, hash string) error {
 	if err != nil {
 		return err
 	}
-	return tx.Create(g.history(who, "owner", username, "added", 1, nil)).Error
+	return tx.Create(g.history(ctx, who, "owner", username, "added", 1, nil)).Error
 }
 
 // AddOwner makes another owner.
@@ -173,7 +173,7 @@ func (g *Gate) AddOwner(ctx context.Context, who, username, password string) err
 		return err
 	}
 	hash := g.hashPassword(password)
-	return g.store.Write(ctx, func(tx *gorm.DB) error { return g.addOwner(tx, who, username, hash) })
+	return g.store.Write(ctx, func(tx *gorm.DB) error { return g.addOwner(ctx, tx, who, username, hash) })
 }
 
 // Owner is an operator who signs in to the console with a password.
@@ -210,7 +210,7 @@ func (g *Gate) SetPassword(ctx context.Context, who, username, password string) 
 		if err := tx.Where("username = ?", username).Delete(&store.ConsoleRow{}).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(who, "owner", username, "changed", 0, nil)).Error
+		return tx.Create(g.history(ctx, who, "owner", username, "changed", 0, nil)).Error
 	})
 }
 
@@ -235,7 +235,7 @@ func (g *Gate) RemoveOwner(ctx context.Context, who, username string) error {
 		if err := tx.Where("username = ?", username).Delete(&store.ConsoleRow{}).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(who, "owner", username, "removed", 0, nil)).Error
+		return tx.Create(g.history(ctx, who, "owner", username, "removed", 0, nil)).Error
 	})
 }
 
@@ -301,7 +301,7 @@ func (g *Gate) AddToken(ctx context.Context, who, name string) (Token, string, e
 		if err := tx.Create(&store.TokenRow{Name: name, Hash: store.Hash(secret), Added: t.Added, By: who}).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(who, "token", name, "added", 1, nil)).Error
+		return tx.Create(g.history(ctx, who, "token", name, "added", 1, nil)).Error
 	})
 	if store.IsTaken(err) {
 		err = field("name", fmt.Errorf("the token %q exists already; choose another name, or remove it first", name))
@@ -330,7 +330,7 @@ func (g *Gate) RemoveToken(ctx context.Context, who, name string) error {
 		if gone.RowsAffected == 0 {
 			return &NotFoundError{Kind: "token", Name: name}
 		}
-		return tx.Create(g.history(who, "token", name, "removed", 2, nil)).Error
+		return tx.Create(g.history(ctx, who, "token", name, "removed", 2, nil)).Error
 	})
 }
 

@@ -92,6 +92,9 @@ func (g *Gate) Open(ctx context.Context, b Browser, name, target, via string) Ou
 		t.drop()
 		return Outcome{Next: app.OwnStart}
 	}
+	if app.OnlyOwnStarts {
+		return t.refuse(st, finding.New(finding.OwnStartMissing, finding.Fact("Application", name)))
+	}
 	reply, err := g.protocols[app.Protocol].Application.Unasked(app)
 	if err != nil {
 		return t.refuse(st, err)

@@ -128,6 +128,7 @@ type page struct {
 	RelayState, How   string
 	OnlyOwn           bool
 	Metadata, Gate    string
+	Entities, Edition int
 }
 
 func show(w http.ResponseWriter, status int, name string, p page) {

@@ -6,7 +6,7 @@ import "time"
 type ProviderRow struct {
 	Name     string `gorm:"primaryKey"`
 	Protocol string
-	EntityID string `gorm:"uniqueIndex"`
+	EntityID string // unique unless empty, as in a draft
 	Revision int
 	Added    time.Time
 	Data     []byte // JSON: everything that is not a column
@@ -26,12 +26,62 @@ type ApplicationRow struct {
 type HistoryRow struct {
 	ID       int64 `gorm:"primaryKey;autoIncrement"`
 	At       time.Time
-	Kind     string `gorm:"index:history_object"` // provider, application, token, owner
+	Kind     string `gorm:"index:history_object"` // provider, application, aggregate, key, token, owner
 	Name     string `gorm:"index:history_object"`
 	Revision int
 	Who      string
-	What     string // added, changed, removed
-	Data     []byte // the record after the change, or before a removal
+	What     string // added, changed, removed, and the like
+	Why      string // remark, if one was made
+	Data     []byte // the record after the change, or before a removal; nil for what has no revisions
+}
+
+// DocumentRow is a document as it was taken in, compressed, under its SHA-256.
+// Records and their history refer to it, so it is written once and stays.
+type DocumentRow struct {
+	Hash   string `gorm:"primaryKey"`
+	Octets []byte
+}
+
+// FreshRow is how far the copy of a metadata address is current. It is state, not
+// configuration.
+type FreshRow struct {
+	Kind string    `gorm:"primaryKey"` // provider, application, aggregate
+	Name string    `gorm:"primaryKey"`
+	Next time.Time `gorm:"index"`
+	Data []byte    // JSON
+}
+
+// PendingRow is a change of a record that waits for approval.
+type PendingRow struct {
+	Kind string `gorm:"primaryKey"`
+	Name string `gorm:"primaryKey"`
+	At   time.Time
+	Data []byte // JSON: the record as it would be
+}
+
+// AggregateRow is an aggregate on record.
+type AggregateRow struct {
+	Name     string `gorm:"primaryKey"`
+	Revision int
+	Added    time.Time
+	Data     []byte // JSON
+	Edition  int64  // of the entities that count; 0 before the first was taken in
+}
+
+// EntityRow is one entity of an aggregate. Rows of an edition that the aggregate
+// does not name are not seen: they are on their way in or out.
+type EntityRow struct {
+	ID        int64  `gorm:"primaryKey;autoIncrement"`
+	Aggregate string `gorm:"index:entity_edition"`
+	Edition   int64  `gorm:"index:entity_edition"`
+	EntityID  string
+	Title     string
+	Roles     string // IDPSSODescriptor, SPSSODescriptor
+	Problem   []byte // finding in JSON, nil if it can be used
+	Sum       int64  // changes when the entity does
+	From      int64  // place in the document
+	Until     int64
+	Wrap      string
 }
 
 // KeyRow is a key pair of the gate, sealed.

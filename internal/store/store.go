@@ -1,10 +1,14 @@
 package store
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/url"
 	"os"
@@ -17,6 +21,7 @@ import (
 	"golang.org/x/sys/unix"
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 	"gorm.io/gorm/logger"
 )
 
@@ -30,6 +35,7 @@ type Store struct {
 	ops    chan op
 	done   chan struct{}
 	Traces *TraceLog
+	dir    string
 
 	closing sync.RWMutex
 	closed  bool
@@ -55,7 +61,7 @@ func Open(dir, sealKey string, traces TraceLimits, log *slog.Logger) (*Store, er
 		lock.Close()
 		return nil, fmt.Errorf("another gate serves from %s; stop it first, or use another data directory", dir)
 	}
-	s := &Store{lock: lock, ops: make(chan op, 256), done: make(chan struct{})}
+	s := &Store{lock: lock, dir: dir, ops: make(chan op, 256), done: make(chan struct{})}
 	if s.Sealer, err = OpenSealer(sealKey); err == nil {
 		err = s.open(dir)
 	}
@@ -111,12 +117,58 @@ var migrations = []*gormigrate.Migration{{
 		return tx.AutoMigrate(&ProviderRow{}, &ApplicationRow{}, &HistoryRow{}, &KeyRow{}, &SettingRow{}, &OwnerRow{}, &ConsoleRow{},
 			&TokenRow{}, &PersonRow{}, &LinkRow{}, &SessionRow{}, &IssuedRow{}, &UsedRow{}, &CrossingRow{}, &HeldRow{})
 	},
+}, {
+	ID: "0002",
+	Migrate: func(tx *gorm.DB) error {
+		if err := tx.AutoMigrate(&HistoryRow{}, &DocumentRow{}, &FreshRow{}, &PendingRow{}, &AggregateRow{}, &EntityRow{}); err != nil {
+			return err
+		}
+		if err := tx.Exec("DROP INDEX IF EXISTS idx_provider_rows_entity_id").Error; err != nil {
+			return err
+		}
+		return tx.Exec("CREATE UNIQUE INDEX provider_entity_id ON provider_rows(entity_id) WHERE entity_id <> ''").Error
+	},
 }}
 
 var traceMigrations = []*gormigrate.Migration{{
 	ID:      "0001",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&TraceRow{}, &StepRow{}) },
 }}
+
+// PutDocument keeps a document and gives the name it is found by.
+func PutDocument(tx *gorm.DB, octets []byte) (string, error) {
+	sum := sha256.Sum256(octets)
+	hash := hex.EncodeToString(sum[:])
+	var b bytes.Buffer
+	z, err := gzip.NewWriterLevel(&b, gzip.BestSpeed)
+	if err == nil {
+		_, err = z.Write(octets)
+	}
+	if err == nil {
+		err = z.Close()
+	}
+	if err != nil {
+		return "", err
+	}
+	return hash, tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&DocumentRow{Hash: hash, Octets: b.Bytes()}).Error
+}
+
+// Document gives a document that was kept; gorm.ErrRecordNotFound if there is
+// none of this name.
+func (s *Store) Document(ctx context.Context, hash string) ([]byte, error) {
+	var row DocumentRow
+	if err := s.Read.WithContext(ctx).Where("hash = ?", hash).Take(&row).Error; err != nil {
+		return nil, err
+	}
+	z, err := gzip.NewReader(bytes.NewReader(row.Octets))
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(z)
+}
+
+// Dir is the data directory.
+func (s *Store) Dir() string { return s.dir }
 
 // checkSeal makes sure that the sealing key belongs to this database.
 func (s *Store) checkSeal() error {

@@ -78,7 +78,14 @@ func (h *humaContext) EachHeader(cb func(name, value string)) {
 		cb(string(k), string(v))
 	}
 }
-func (h *humaContext) BodyReader() io.Reader { return bytes.NewReader(h.c.Body()) }
+
+// BodyReader reads the body: piece by piece, if it was left on the connection.
+func (h *humaContext) BodyReader() io.Reader {
+	if h.c.Request().IsBodyStream() {
+		return h.c.Request().BodyStream()
+	}
+	return bytes.NewReader(h.c.Body())
+}
 func (h *humaContext) GetMultipartForm() (*multipart.Form, error) {
 	return h.c.MultipartForm()
 }

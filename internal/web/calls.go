@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/base64"
 	"net/http"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -31,30 +30,13 @@ type listing struct {
 	Offset int    `query:"offset" minimum:"0"`
 }
 
-// page cuts a page out of a list of what matches.
-func page[T, U any](all []T, in *listing, match func(T, string) bool, show func(T) U) *body[api.List[U]] {
-	out := &body[api.List[U]]{}
-	out.Body.Items = []U{}
-	search := strings.ToLower(in.Search)
-	for _, x := range all {
-		if search != "" && !match(x, search) {
-			continue
-		}
-		if n := int(out.Body.Total); n >= in.Offset && len(out.Body.Items) < in.Limit {
-			out.Body.Items = append(out.Body.Items, show(x))
-		}
-		out.Body.Total++
+// rows shows a page of a list.
+func rows[T, U any](page []T, total int, show func(T) U) *body[api.List[U]] {
+	out := &body[api.List[U]]{api.List[U]{Items: []U{}, Total: int64(total)}}
+	for _, x := range page {
+		out.Body.Items = append(out.Body.Items, show(x))
 	}
 	return out
-}
-
-func contains(search string, in ...string) bool {
-	for _, s := range in {
-		if strings.Contains(strings.ToLower(s), search) {
-			return true
-		}
-	}
-	return false
 }
 
 // op describes an operation.
@@ -66,6 +48,10 @@ func op(method, path, id, summary string) huma.Operation {
 	}
 	if method == http.MethodPost {
 		o.DefaultStatus = http.StatusCreated
+	}
+	if method != http.MethodGet {
+		limit := maxRemark
+		o.Parameters = []*huma.Param{{Name: "remark", In: "query", Description: "Why: kept with the change in the history", Schema: &huma.Schema{Type: "string", MaxLength: &limit}}}
 	}
 	return o
 }
@@ -83,6 +69,11 @@ func (s *server) calls(a huma.API) {
 	})
 	s.providerCalls(a)
 	s.applicationCalls(a)
+	s.recordCalls(a, gate.KindProvider, "/providers")
+	s.recordCalls(a, gate.KindApplication, "/applications")
+	s.checkCalls(a)
+	s.historyCalls(a)
+	s.aggregateCalls(a)
 	s.ownerCalls(a)
 	s.keyCalls(a)
 
@@ -118,7 +109,7 @@ func (s *server) calls(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return page(tokens, &listing{Limit: 20000}, nil, func(t gate.Token) api.Token { return api.Token{Name: t.Name, Added: t.Added, By: t.By} }), nil
+		return rows(tokens, len(tokens), func(t gate.Token) api.Token { return api.Token{Name: t.Name, Added: t.Added, By: t.By} }), nil
 	})
 	huma.Register(a, op("POST", "/tokens", "add-token", "Make an API token; its secret is given once"), func(ctx context.Context, in *struct {
 		Body struct {
@@ -144,7 +135,7 @@ func (s *server) keyCalls(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return page(all, &listing{Limit: 20000}, nil, func(k gate.Key) api.Key {
+		return rows(all, len(all), func(k gate.Key) api.Key {
 			return api.Key{ID: k.ID, Purpose: k.Purpose, State: k.State, Added: k.Added, Certificate: s.certificate(k.Certificate, "")}
 		}), nil
 	}
@@ -187,7 +178,7 @@ func (s *server) ownerCalls(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return page(owners, &listing{Limit: 20000}, nil, func(o gate.Owner) api.Owner { return api.Owner{Username: o.Username, Added: o.Added} }), nil
+		return rows(owners, len(owners), func(o gate.Owner) api.Owner { return api.Owner{Username: o.Username, Added: o.Added} }), nil
 	})
 	huma.Register(a, op("POST", "/owners", "add-owner", "Add an owner"), func(ctx context.Context, in *struct {
 		Body struct {
@@ -213,28 +204,39 @@ func (s *server) ownerCalls(a huma.API) {
 
 func (s *server) providerCalls(a huma.API) {
 	g := s.gate
-	huma.Register(a, op("GET", "/providers", "list-providers", "Providers by name"), func(ctx context.Context, in *listing) (*body[api.List[api.Provider]], error) {
-		return page(g.Snapshot().Providers(), in, func(p *federation.Provider, search string) bool {
-			return contains(search, string(p.Name), p.Title, p.EntityID())
-		}, s.provider), nil
+	huma.Register(a, op("GET", "/providers", "list-providers", "Providers by name"), func(ctx context.Context, in *listing) (*body[api.List[api.Row]], error) {
+		page, total := g.Snapshot().FindProviders(in.Search, in.Offset, in.Limit)
+		return rows(page, total, s.providerRow), nil
 	})
-	huma.Register(a, op("POST", "/providers", "add-provider", "Add a provider from its metadata"), func(ctx context.Context, in *struct{ Body api.NewProvider }) (*body[api.Provider], error) {
-		src, err := source(in.Body.Metadata, in.Body.MetadataBase64, in.Body.Address)
+	given := func(n api.NewProvider) (gate.NewProvider, error) {
+		src, err := source(n.Given)
+		return gate.NewProvider{Name: n.Name, Title: n.Title, Source: src, AllowUnsolicited: n.AllowUnsolicited, Keeping: n.Keeping, Draft: n.Draft}, err
+	}
+	huma.Register(a, op("POST", "/providers", "add-provider", "Add a provider from its metadata, or from typed values"), func(ctx context.Context, in *struct{ Body api.NewProvider }) (*body[api.Provider], error) {
+		n, err := given(in.Body)
 		if err != nil {
 			return nil, err
 		}
-		p, err := g.AddProvider(ctx, who(ctx), gate.NewProvider{Name: in.Body.Name, Title: in.Body.Title, Source: src, AllowUnsolicited: in.Body.AllowUnsolicited})
+		p, err := g.AddProvider(ctx, who(ctx), n)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return &body[api.Provider]{s.provider(p)}, nil
+		return s.provider(ctx, p)
+	})
+	huma.Register(a, looks("/providers/preview", "preview-provider", "What adding a provider would set; for a name that is there, what would change"), func(ctx context.Context, in *struct{ Body api.NewProvider }) (*body[api.Preview], error) {
+		n, err := given(in.Body)
+		if err != nil {
+			return nil, err
+		}
+		p, err := g.PreviewProvider(ctx, n)
+		return &body[api.Preview]{preview(p)}, s.problem(err)
 	})
 	huma.Register(a, op("GET", "/providers/{name}", "show-provider", "One provider"), func(ctx context.Context, in *named) (*body[api.Provider], error) {
 		p, err := g.Provider(in.Name)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return &body[api.Provider]{s.provider(p)}, nil
+		return s.provider(ctx, p)
 	})
 	huma.Register(a, op("GET", "/providers/{name}/exchange", "provider-exchange", "What the provider needs from the gate"), func(ctx context.Context, in *named) (*body[api.Sheet], error) {
 		p, err := g.Provider(in.Name)
@@ -251,7 +253,7 @@ func (s *server) providerCalls(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return &body[api.Provider]{s.provider(p)}, nil
+		return s.provider(ctx, p)
 	})
 	huma.Register(a, op("DELETE", "/providers/{name}", "remove-provider", "Remove a provider"), func(ctx context.Context, in *named) (*struct{}, error) {
 		return nil, s.problem(g.RemoveProvider(ctx, who(ctx), in.Name))
@@ -260,28 +262,39 @@ func (s *server) providerCalls(a huma.API) {
 
 func (s *server) applicationCalls(a huma.API) {
 	g := s.gate
-	huma.Register(a, op("GET", "/applications", "list-applications", "Applications by name"), func(ctx context.Context, in *listing) (*body[api.List[api.Application]], error) {
-		return page(g.Snapshot().Applications(), in, func(a *federation.Application, search string) bool {
-			return contains(search, string(a.Name), a.Title, a.EntityID())
-		}, s.application), nil
+	huma.Register(a, op("GET", "/applications", "list-applications", "Applications by name"), func(ctx context.Context, in *listing) (*body[api.List[api.Row]], error) {
+		page, total := g.Snapshot().FindApplications(in.Search, in.Offset, in.Limit)
+		return rows(page, total, s.applicationRow), nil
 	})
-	huma.Register(a, op("POST", "/applications", "add-application", "Add an application from its metadata"), func(ctx context.Context, in *struct{ Body api.NewApplication }) (*body[api.Application], error) {
-		src, err := source(in.Body.Metadata, in.Body.MetadataBase64, in.Body.Address)
+	given := func(n api.NewApplication) (gate.NewApplication, error) {
+		src, err := source(n.Given)
+		return gate.NewApplication{Name: n.Name, Title: n.Title, Source: src, Provider: n.Provider, OwnStart: n.OwnStart, OwnHosts: n.OwnHosts, OwnFace: n.OwnFace, Keeping: n.Keeping, Draft: n.Draft}, err
+	}
+	huma.Register(a, op("POST", "/applications", "add-application", "Add an application from its metadata, or from typed values"), func(ctx context.Context, in *struct{ Body api.NewApplication }) (*body[api.Application], error) {
+		n, err := given(in.Body)
 		if err != nil {
 			return nil, err
 		}
-		app, err := g.AddApplication(ctx, who(ctx), gate.NewApplication{Name: in.Body.Name, Title: in.Body.Title, Source: src, Provider: in.Body.Provider, OwnStart: in.Body.OwnStart, OwnFace: in.Body.OwnFace})
+		app, err := g.AddApplication(ctx, who(ctx), n)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return &body[api.Application]{s.application(app)}, nil
+		return s.application(ctx, app)
+	})
+	huma.Register(a, looks("/applications/preview", "preview-application", "What adding an application would set; for a name that is there, what would change"), func(ctx context.Context, in *struct{ Body api.NewApplication }) (*body[api.Preview], error) {
+		n, err := given(in.Body)
+		if err != nil {
+			return nil, err
+		}
+		p, err := g.PreviewApplication(ctx, n)
+		return &body[api.Preview]{preview(p)}, s.problem(err)
 	})
 	huma.Register(a, op("GET", "/applications/{name}", "show-application", "One application"), func(ctx context.Context, in *named) (*body[api.Application], error) {
 		app, err := g.Application(in.Name)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return &body[api.Application]{s.application(app)}, nil
+		return s.application(ctx, app)
 	})
 	huma.Register(a, op("GET", "/applications/{name}/exchange", "application-exchange", "What the application needs from the gate"), func(ctx context.Context, in *named) (*body[api.Sheet], error) {
 		app, err := g.Application(in.Name)
@@ -298,20 +311,20 @@ func (s *server) applicationCalls(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return &body[api.Application]{s.application(app)}, nil
+		return s.application(ctx, app)
 	})
 	huma.Register(a, op("DELETE", "/applications/{name}", "remove-application", "Remove an application"), func(ctx context.Context, in *named) (*struct{}, error) {
 		return nil, s.problem(g.RemoveApplication(ctx, who(ctx), in.Name))
 	})
 }
 
-func source(text, b64, address string) (gate.Source, error) {
-	src := gate.Source{Address: address}
-	if text != "" {
-		src.Document = []byte(text)
+func source(n api.Given) (gate.Source, error) {
+	src := gate.Source{Address: n.Address, Typed: n.Typed, Record: n.Record, Aggregate: n.Aggregate, EntityID: n.Entity, Expect: n.Expect}
+	if n.Metadata != "" {
+		src.Document = []byte(n.Metadata)
 	}
-	if b64 != "" {
-		octets, err := base64.StdEncoding.DecodeString(b64)
+	if n.MetadataBase64 != "" {
+		octets, err := base64.StdEncoding.DecodeString(n.MetadataBase64)
 		if err != nil {
 			return src, &api.Problem{Type: "about:blank", Title: "What was given does not fit", Status: http.StatusUnprocessableEntity,
 				Detail: "metadataBase64 is not base64; send the document in base64 of RFC 4648 §4",
@@ -351,18 +364,59 @@ func endpoints(use string, es []saml.Endpoint) []api.Endpoint {
 	return out
 }
 
-func (s *server) provider(p *federation.Provider) api.Provider {
-	return api.Provider{Name: string(p.Name), Title: p.Title, Protocol: p.Protocol, EntityID: p.EntityID(), Source: p.SAML.Source,
+func (s *server) provider(ctx context.Context, p *federation.Provider) (*body[api.Provider], error) {
+	fresh, err := s.gate.Fresh(ctx, gate.KindProvider, string(p.Name))
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &body[api.Provider]{api.Provider{Name: string(p.Name), Title: p.Title, Protocol: p.Protocol, EntityID: p.EntityID(), Source: p.SAML.Intake.Source,
 		Settings: p.ProviderSettings, WantAuthnRequestsSigned: p.SAML.IDP.WantAuthnRequestsSigned,
-		Endpoints: endpoints("SingleSignOnService", p.SAML.IDP.SSO), NameIDFormats: some(p.SAML.IDP.NameIDFormats),
-		Certificates: s.certificates(p.SAML.IDP.Keys), Added: p.Added, Revision: p.Revision}
+		Endpoints: endpoints("SingleSignOnService", p.SAML.IDP.SSO), NameIDFormats: some(p.SAML.IDP.NameIDFormats), Missing: p.Missing(), Taken: taken(p.SAML.Intake, fresh),
+		Certificates: s.certificates(p.SAML.IDP.Keys), Added: p.Added, Revision: p.Revision}}, nil
 }
 
-func (s *server) application(a *federation.Application) api.Application {
-	return api.Application{Name: string(a.Name), Title: a.Title, Protocol: a.Protocol, EntityID: a.EntityID(), Source: a.SAML.Source,
+func (s *server) application(ctx context.Context, a *federation.Application) (*body[api.Application], error) {
+	fresh, err := s.gate.Fresh(ctx, gate.KindApplication, string(a.Name))
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &body[api.Application]{api.Application{Name: string(a.Name), Title: a.Title, Protocol: a.Protocol, EntityID: a.EntityID(), Source: a.SAML.Intake.Source,
 		Settings: a.ApplicationSettings, Provider: string(a.Provider), Open: s.gate.Base() + "/open/" + string(a.Name), OwnStart: a.OwnStart, AuthnRequestsSigned: a.SAML.SP.AuthnRequestsSigned,
-		Endpoints: endpoints("AssertionConsumerService", a.SAML.SP.ACS), NameIDFormats: some(a.SAML.SP.NameIDFormats),
-		Certificates: s.certificates(a.SAML.SP.Keys), Added: a.Added, Revision: a.Revision}
+		Endpoints: endpoints("AssertionConsumerService", a.SAML.SP.ACS), NameIDFormats: some(a.SAML.SP.NameIDFormats), Missing: a.Missing(), Taken: taken(a.SAML.Intake, fresh),
+		Certificates: s.certificates(a.SAML.SP.Keys), Added: a.Added, Revision: a.Revision}}, nil
+}
+
+func (s *server) providerRow(p *federation.Provider) api.Row {
+	return api.Row{Name: string(p.Name), Title: p.Title, Protocol: p.Protocol, EntityID: p.EntityID(), Source: p.SAML.Intake.Source, Enabled: p.Enabled,
+		Missing: p.Missing(), Ends: ends(p.SAML.IDP.Keys), Revision: p.Revision}
+}
+
+func (s *server) applicationRow(a *federation.Application) api.Row {
+	return api.Row{Name: string(a.Name), Title: a.Title, Protocol: a.Protocol, EntityID: a.EntityID(), Source: a.SAML.Intake.Source, Enabled: a.Enabled,
+		Missing: a.Missing(), Provider: string(a.Provider), Open: s.gate.Base() + "/open/" + string(a.Name), OwnStart: a.OwnStart, Ends: ends(a.SAML.SP.Keys), Revision: a.Revision}
+}
+
+// ends is when the first signing certificate ends.
+func ends(ks []saml.Key) (first time.Time) {
+	for _, k := range ks {
+		if x := k.Certificate.X509; x != nil && k.Use != "encryption" && (first.IsZero() || x.NotAfter.Before(first)) {
+			first = x.NotAfter.UTC()
+		}
+	}
+	return first
+}
+
+func taken(in federation.Intake, fresh federation.Fresh) api.Taken {
+	return api.Taken{Document: in.Document, ValidUntil: in.ValidUntil, SignatureMethod: in.SignatureMethod, Verified: in.Verified, OtherRole: in.OtherRole, Fresh: fresh}
+}
+
+func preview(p gate.Preview) api.Preview {
+	out := api.Preview(p)
+	out.Missing = some(out.Missing)
+	if out.Findings == nil {
+		out.Findings = []*finding.Finding{}
+	}
+	return out
 }
 
 func some(s []string) []string {

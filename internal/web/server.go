@@ -6,6 +6,8 @@ import (
 	"embed"
 	"encoding/base64"
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -13,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
@@ -51,6 +54,7 @@ type server struct {
 const (
 	maxHeader = 32 << 10
 	maxBody   = 3 << 20
+	maxRemark = 1000 // characters
 )
 
 // New makes the HTTP interface.
@@ -58,7 +62,7 @@ func New(o Options) *fiber.App {
 	s := &server{gate: o.Gate, log: o.Log, version: o.Version, proxies: o.Proxies}
 	scheme, host, _ := strings.Cut(o.Gate.Base(), "://")
 	s.secure, s.host = scheme == "https", host
-	app := fiber.New(fiber.Config{AppName: "Inner Gate", StrictRouting: true, CaseSensitive: true, Immutable: true, ReadBufferSize: maxHeader, BodyLimit: maxBody,
+	app := fiber.New(fiber.Config{AppName: "Inner Gate", StrictRouting: true, CaseSensitive: true, Immutable: true, ReadBufferSize: maxHeader, BodyLimit: maxBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
 		ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 90 * time.Second, ErrorHandler: s.failed})
 	app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	app.Get("/readyz", func(c fiber.Ctx) error {
@@ -75,7 +79,7 @@ func New(o Options) *fiber.App {
 		}
 		return metrics(c)
 	})
-	app.Use(s.guard)
+	app.Use(s.guard, s.bound)
 	s.routes(app)
 
 	document := s.describe(app)
@@ -160,6 +164,25 @@ func (s *server) guard(c fiber.Ctx) error {
 	return c.Next()
 }
 
+// bound reads bodies whole, up to the limit; only uploads are left on the
+// connection, for their handlers to read piece by piece.
+func (s *server) bound(c fiber.Ctx) error {
+	req := c.Request()
+	if !req.IsBodyStream() || strings.HasSuffix(c.Path(), "/upload") && strings.HasPrefix(c.Path(), "/api/v1/aggregates/") {
+		return c.Next()
+	}
+	octets, err := io.ReadAll(io.LimitReader(req.BodyStream(), maxBody+1))
+	if err != nil {
+		return fiber.ErrBadRequest
+	}
+	if len(octets) > maxBody {
+		c.Response().SetConnectionClose()
+		return fiber.ErrRequestEntityTooLarge
+	}
+	req.SetBody(octets)
+	return c.Next()
+}
+
 // failed answers what no handler answered: unknown addresses, bodies too large.
 func (s *server) failed(c fiber.Ctx, err error) error {
 	status := http.StatusInternalServerError
@@ -170,7 +193,11 @@ func (s *server) failed(c fiber.Ctx, err error) error {
 		s.log.Error("a request failed", "path", c.Path(), "error", err)
 	}
 	if strings.HasPrefix(c.Path(), "/api/") {
-		return s.sendProblem(c, &api.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: "The request cannot be served; look into the gate's log."})
+		detail := "The request cannot be served; look into the gate's log."
+		if status == http.StatusRequestEntityTooLarge {
+			detail = "The body is larger than 3 MiB; upload a large document as an aggregate."
+		}
+		return s.sendProblem(c, &api.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail})
 	}
 	return s.plain(c, status, "This page does not exist", "Start again at your application, or ask the people who sent you here.")
 }
@@ -241,8 +268,10 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		s.deny(c, http.StatusInternalServerError, "Look into the gate's log for the time of this answer.")
 	case name == "":
 		s.deny(c, http.StatusUnauthorized, "Send an API token as Authorization: Bearer TOKEN, or sign in to the console. Tokens are made in the console under Keep.")
+	case utf8.RuneCountInString(ctx.Query("remark")) > maxRemark:
+		s.deny(c, http.StatusUnprocessableEntity, fmt.Sprintf("The remark is longer than %d characters; shorten it.", maxRemark))
 	default:
-		next(huma.WithValue(ctx, whoKey, name))
+		next(huma.WithContext(ctx, gate.WithRemark(context.WithValue(ctx.Context(), whoKey, name), ctx.Query("remark"))))
 	}
 }
 

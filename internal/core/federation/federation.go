@@ -9,8 +9,6 @@
 package federation
 
 import (
-	"maps"
-	"slices"
 	"strings"
 	"time"
 
@@ -29,7 +27,7 @@ func ParseName(s string) (Name, error) {
 	}
 	if !ok {
 		f := finding.New(finding.NameMalformed, finding.Fact("Given", s))
-		if near := nearName(s); near != "" && near != s {
+		if near := NearName(s); near != "" && near != s {
 			f = f.With(finding.Fact("Near to it", near))
 		}
 		return "", f
@@ -37,19 +35,22 @@ func ParseName(s string) (Name, error) {
 	return Name(s), nil
 }
 
-// nearName turns what was given into a short name, if something is left of it.
-func nearName(s string) string {
+// NearName turns a text into a short name, if something is left of it; "" if not.
+func NearName(s string) string {
 	s = strings.Trim(strings.Map(func(r rune) rune {
 		switch {
 		case r >= 'a' && r <= 'z', r >= '0' && r <= '9', r == '-':
 			return r
 		case r >= 'A' && r <= 'Z':
 			return r + 32
-		case r == ' ', r == '_', r == '.', r == '/':
+		case r == ' ', r == '_', r == '.', r == '/', r == ':':
 			return '-'
 		}
 		return -1
 	}, s), "-")
+	for strings.Contains(s, "--") {
+		s = strings.ReplaceAll(s, "--", "-")
+	}
 	return s[:min(len(s), 63)]
 }
 
@@ -92,12 +93,57 @@ type Provider struct {
 	SAML *SAMLProvider
 }
 
+// Intake is how the other side's values came in.
+type Intake struct {
+	// Document is the SHA-256 of the document as it was taken in, in hexadecimal;
+	// empty if the values were typed by hand.
+	Document      string        `json:"document,omitempty"`
+	Source        string        `json:"source"` // an address, SourceDocument, SourceTyped, or SourceAggregate and a name
+	ValidUntil    time.Time     `json:"validUntil,omitzero"`
+	CacheDuration time.Duration `json:"cacheDuration,omitempty"` // nanoseconds
+	// SignatureMethod and DigestMethod are those the document was signed with.
+	SignatureMethod string `json:"signatureMethod,omitempty"`
+	DigestMethod    string `json:"digestMethod,omitempty"`
+	Verified        bool   `json:"verified,omitempty"`  // against the trust key
+	Written         string `json:"written,omitempty"`   // the entity ID as written, if white space stands around it
+	OtherRole       bool   `json:"otherRole,omitempty"` // the document also holds the entity's other role
+}
+
+// Sources that are no address.
+const (
+	SourceDocument  = "document"
+	SourceTyped     = "typed"
+	SourceAggregate = "aggregate "
+)
+
+// Address is where the metadata is fetched from, "" if it is not.
+func (i Intake) Address() string {
+	if i.Source == SourceDocument || i.Source == SourceTyped || strings.HasPrefix(i.Source, SourceAggregate) {
+		return ""
+	}
+	return i.Source
+}
+
+// Aggregate is the name of the aggregate it was taken from, "" if from none.
+func (i Intake) Aggregate() string {
+	name, ok := strings.CutPrefix(i.Source, SourceAggregate)
+	if !ok {
+		return ""
+	}
+	return name
+}
+
+// TakenFrom says how metadata came in.
+func TakenFrom(m *saml.Metadata, source, document string) Intake {
+	return Intake{Document: document, Source: source, ValidUntil: m.ValidUntil, CacheDuration: m.CacheDuration, SignatureMethod: m.SignatureMethod,
+		DigestMethod: m.DigestMethod, Verified: m.Verified, Written: m.Written, OtherRole: m.IDP != nil && m.SP != nil}
+}
+
 // SAMLProvider is the SAML side of a provider.
 type SAMLProvider struct {
-	IDP      *saml.IDP
-	Metadata []byte // as it was taken in
-	Source   string // where it came from: an address, or "document"
-	Address  string // assertion consumer service of the gate's own face towards it
+	IDP     *saml.IDP
+	Intake  Intake
+	Address string // assertion consumer service of the gate's own face towards it
 }
 
 // Application is what people want to reach.
@@ -113,16 +159,24 @@ type Application struct {
 
 // SAMLApplication is the SAML side of an application.
 type SAMLApplication struct {
-	SP       *saml.SP
-	Metadata []byte
-	Source   string
+	SP     *saml.SP
+	Intake Intake
 }
 
-// EntityID is the application's identity in its protocol.
+// EntityID is the application's identity in its protocol, "" while a draft lacks
+// it.
 func (a *Application) EntityID() string { return a.SAML.SP.EntityID }
 
-// EntityID is the provider's identity in its protocol.
+// EntityID is the provider's identity in its protocol, "" while a draft lacks it.
 func (p *Provider) EntityID() string { return p.SAML.IDP.EntityID }
+
+// Missing says which values of the other side are still to come; a record that
+// lacks some is a draft.
+func (a *Application) Missing() []string { return a.SAML.SP.Missing() }
+
+// Missing says which values of the other side are still to come; a record that
+// lacks some is a draft.
+func (p *Provider) Missing() []string { return p.SAML.IDP.Missing() }
 
 // OnlyCurrentKeys gives a copy of the gate without announced keys, for metadata
 // that is uploaded where only one key is taken.
@@ -147,108 +201,4 @@ func (g *Gate) publisher(set KeySet) saml.Publisher {
 		p.Sign, p.ID = set.Current, g.signID
 	}
 	return p
-}
-
-// Snapshot is all configuration at one moment.
-type Snapshot struct {
-	Gate        Gate
-	providers   map[Name]*Provider
-	apps        map[Name]*Application
-	providerIDs map[string]*Provider
-	appIDs      map[string]*Application
-}
-
-// NewSnapshot makes an empty snapshot of a gate.
-func NewSnapshot(g Gate) *Snapshot {
-	return &Snapshot{Gate: g, providers: map[Name]*Provider{}, apps: map[Name]*Application{},
-		providerIDs: map[string]*Provider{}, appIDs: map[string]*Application{}}
-}
-
-// Load makes a snapshot of many objects at once.
-func Load(g Gate, providers []*Provider, apps []*Application) *Snapshot {
-	s := NewSnapshot(g)
-	for _, p := range providers {
-		s.providers[p.Name], s.providerIDs[p.EntityID()] = p, p
-	}
-	for _, a := range apps {
-		s.apps[a.Name] = a
-		if !a.OwnFace {
-			s.appIDs[a.EntityID()] = a
-		}
-	}
-	return s
-}
-
-func (s *Snapshot) clone() *Snapshot {
-	return &Snapshot{Gate: s.Gate, providers: maps.Clone(s.providers), apps: maps.Clone(s.apps),
-		providerIDs: maps.Clone(s.providerIDs), appIDs: maps.Clone(s.appIDs)}
-}
-
-// WithProvider gives a snapshot that has p, in place of one of the same name.
-func (s *Snapshot) WithProvider(p *Provider) *Snapshot {
-	t := s.WithoutProvider(p.Name)
-	t.providers[p.Name], t.providerIDs[p.EntityID()] = p, p
-	return t
-}
-
-// WithoutProvider gives a snapshot that lacks the named provider.
-func (s *Snapshot) WithoutProvider(n Name) *Snapshot {
-	t := s.clone()
-	if old, ok := t.providers[n]; ok {
-		delete(t.providers, n)
-		delete(t.providerIDs, old.EntityID())
-	}
-	return t
-}
-
-// WithApplication gives a snapshot that has a, in place of one of the same name.
-func (s *Snapshot) WithApplication(a *Application) *Snapshot {
-	t := s.WithoutApplication(a.Name)
-	t.apps[a.Name] = a
-	if !a.OwnFace {
-		t.appIDs[a.EntityID()] = a
-	}
-	return t
-}
-
-// WithoutApplication gives a snapshot that lacks the named application.
-func (s *Snapshot) WithoutApplication(n Name) *Snapshot {
-	t := s.clone()
-	if old, ok := t.apps[n]; ok {
-		delete(t.apps, n)
-		if !old.OwnFace {
-			delete(t.appIDs, old.EntityID())
-		}
-	}
-	return t
-}
-
-// Provider finds a provider by name.
-func (s *Snapshot) Provider(n Name) (*Provider, bool) { p, ok := s.providers[n]; return p, ok }
-
-// Application finds an application by name.
-func (s *Snapshot) Application(n Name) (*Application, bool) { a, ok := s.apps[n]; return a, ok }
-
-// ProviderByEntityID finds a provider by its identity.
-func (s *Snapshot) ProviderByEntityID(id string) (*Provider, bool) {
-	p, ok := s.providerIDs[id]
-	return p, ok
-}
-
-// ApplicationByEntityID finds an application of the shared face by its identity.
-// Applications with a face of their own are found by their name: tenants of one
-// service may have the same identity there.
-func (s *Snapshot) ApplicationByEntityID(id string) (*Application, bool) {
-	a, ok := s.appIDs[id]
-	return a, ok
-}
-
-// Providers gives all providers by name.
-func (s *Snapshot) Providers() []*Provider {
-	return slices.SortedFunc(maps.Values(s.providers), func(a, b *Provider) int { return strings.Compare(string(a.Name), string(b.Name)) })
-}
-
-// Applications gives all applications by name.
-func (s *Snapshot) Applications() []*Application {
-	return slices.SortedFunc(maps.Values(s.apps), func(a, b *Application) int { return strings.Compare(string(a.Name), string(b.Name)) })
 }

@@ -1,11 +1,14 @@
 package federation
 
 import (
+	"crypto"
 	"errors"
 	"fmt"
 	"net/url"
 	"slices"
+	"strings"
 
+	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
 )
 
@@ -36,6 +39,34 @@ type ProviderSettings struct {
 	FormerEntityID         string `json:"formerEntityId" maxLength:"1024" doc:"Accepted beside it as audience, while moving"`
 	UseArtifact            bool   `json:"useArtifact" doc:"Ask for answers by artifact, for providers that insist on it"`
 	SharedFace             bool   `json:"sharedFace" doc:"Use the service provider face that several providers share"`
+	Keeping
+}
+
+// Keeping is how metadata is kept fresh.
+type Keeping struct {
+	ApproveChanges bool   `json:"approveChanges" doc:"A change of keys, addresses or entity ID waits for approval; otherwise it acts at once, with a finding"`
+	TrustKey       string `json:"trustKey" maxLength:"20000" doc:"Certificate in PEM whose key must have signed the metadata"`
+}
+
+// Trust gives the keys that must have signed the metadata, none if it need not
+// be signed.
+func (k Keeping) Trust() ([]crypto.PublicKey, error) {
+	if strings.TrimSpace(k.TrustKey) == "" {
+		return nil, nil
+	}
+	certs := keys.Read([]byte(k.TrustKey))
+	if len(certs) == 0 {
+		return nil, &SettingError{"trustKey", errors.New("this is no certificate; give the one the publisher signs its metadata with, in PEM")}
+	}
+	return saml.TrustKeys(certs...), nil
+}
+
+// enable refuses to switch a draft on.
+func enable(missing []string) error {
+	if len(missing) > 0 {
+		return &SettingError{"enabled", fmt.Errorf("the record is a draft: %s is still missing; take it in before you enable the record", strings.Join(missing, " and "))}
+	}
+	return nil
 }
 
 // Signing is which parts of an answer are signed.
@@ -59,6 +90,9 @@ type ApplicationSettings struct {
 	NameIDFormat          string `json:"nameIdFormat" maxLength:"200" doc:"NameID format where the request names none; empty passes the provider's on"`
 	OwnFace               bool   `json:"ownFace" doc:"An identity provider face of its own, with its own entity ID and keys"`
 	OwnEntityID           string `json:"ownEntityId" maxLength:"1024" doc:"Entity ID of that face"`
+	OnlyOwnStarts         bool   `json:"onlyOwnStarts" doc:"It refuses answers it did not ask for, so that ownStart is needed to open it at the gate"`
+	OwnHosts              string `json:"ownHosts" maxLength:"1000" doc:"Hosts it owns beside that of its entity ID, separated by spaces"`
+	Keeping
 }
 
 // SettingError says which setting is wrong.
@@ -91,7 +125,15 @@ func (s ProviderSettings) Check(idp *saml.IDP) error {
 	if n := len([]rune(s.OwnEntityID)); n < 1 || n > 1024 {
 		return &SettingError{"ownEntityId", fmt.Errorf("the entity ID has %d characters; use 1 to 1024", n)}
 	}
-	if _, ok := idp.SSOBy(binding); !ok {
+	if _, err := s.Trust(); err != nil {
+		return err
+	}
+	if s.Enabled {
+		if err := enable(idp.Missing()); err != nil {
+			return err
+		}
+	}
+	if _, ok := idp.SSOBy(binding); !ok && len(idp.SSO) > 0 {
 		return &SettingError{"requestBinding", fmt.Errorf("the provider's metadata has no address for %s; use another binding", s.RequestBinding)}
 	}
 	return nil
@@ -113,6 +155,14 @@ func (s ApplicationSettings) Check(sp *saml.SP) error {
 	}
 	if n := len([]rune(s.OwnEntityID)); s.OwnFace && (n < 1 || n > 1024) {
 		return &SettingError{"ownEntityId", fmt.Errorf("the entity ID has %d characters; use 1 to 1024", n)}
+	}
+	if _, err := s.Trust(); err != nil {
+		return err
+	}
+	if s.Enabled {
+		if err := enable(sp.Missing()); err != nil {
+			return err
+		}
 	}
 	if s.Encrypt && len(sp.EncryptionKeys()) == 0 {
 		return &SettingError{"encrypt", errors.New("the application's metadata holds no key for encryption; take in metadata that does, or leave encryption off")}

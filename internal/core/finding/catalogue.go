@@ -59,6 +59,52 @@ const (
 	NameTaken           Code = "name-taken"
 )
 
+// Codes of aggregates and of keeping metadata fresh.
+const (
+	AggregateOther      Code = "aggregate-other-document"
+	AggregateEmpty      Code = "aggregate-empty"
+	AggregateTwice      Code = "aggregate-entity-twice"
+	AggregateNoRole     Code = "aggregate-entity-role"
+	AggregateUnverified Code = "aggregate-unverified"
+	AggregateGone       Code = "aggregate-entity-gone"
+	ChangedEntityID     Code = "changed-entity-id"
+	ChangedKey          Code = "changed-key"
+	ChangedAddress      Code = "changed-address"
+	ChangeWaiting       Code = "change-waiting"
+	SinceThePreview     Code = "changed-since-preview"
+	RefreshFailed       Code = "refresh-failed"
+)
+
+// Codes of checks before sign-in.
+const (
+	DraftIncomplete      Code = "draft-incomplete"
+	EntityIDNear         Code = "entity-id-near"
+	EntityIDTwice        Code = "entity-id-twice"
+	AddressNear          Code = "address-near"
+	AddressPlain         Code = "address-http"
+	AddressForeign       Code = "address-foreign-host"
+	BindingNoneCommon    Code = "binding-none-common"
+	ArtifactOnly         Code = "artifact-only"
+	NameIDNoneCommon     Code = "nameid-none-common"
+	MetadataSHA1         Code = "metadata-sha1"
+	AlgorithmsSHA1       Code = "algorithms-sha1"
+	CertificateSHA1      Code = "certificate-sha1"
+	KeyWeak              Code = "key-weak"
+	CertificateNotYet    Code = "certificate-not-yet-valid"
+	CertificateExpiring  Code = "certificate-expiring"
+	CertificateBothSides Code = "certificate-both-sides"
+	CertificateCA        Code = "certificate-ca"
+	RequestsSignedNoKey  Code = "requests-signed-no-key"
+	RequestsUnsigned     Code = "requests-unsigned"
+	AssertionUnsigned    Code = "assertion-unsigned"
+	EncryptionNoKey      Code = "encryption-no-key"
+	EncryptionNoneCommon Code = "encryption-none-common"
+	MetadataExpiring     Code = "metadata-expiring"
+	OwnStartMissing      Code = "own-start-missing"
+	EndpointUnreachable  Code = "endpoint-unreachable"
+	ClockApart           Code = "clock-apart"
+)
+
 // Codes of messages in a crossing.
 const (
 	MessageUndecodable    Code = "message-undecodable"
@@ -141,11 +187,11 @@ var catalogue = []Entry{
 	{MetadataEmpty, Error, Gate, "The given metadata is empty", "Give a file, standard input or an address that holds the SAML metadata of the other side.", "No octets, or only white space."},
 	{MetadataHTML, Error, Gate, "This is a web page, not metadata", "Open the address in a browser: often a sign-in page stands before the metadata. Download the XML and give the file instead.", "The document is HTML."},
 	{MetadataJSON, Error, Gate, "This is JSON, not SAML metadata", "SAML metadata is XML with an EntityDescriptor. JSON usually is the discovery document of OpenID Connect.", "The document is JSON."},
-	{MetadataCertificate, Error, Gate, "This is a certificate, not metadata", "Ask the other side for its SAML metadata; the certificate is part of it.", "A certificate in PEM, DER or base64 was given."},
+	{MetadataCertificate, Error, Gate, "This is a certificate, not metadata", "Ask the other side for its SAML metadata, or type the fields by hand: a certificate alone makes a draft.", "A certificate in PEM, DER or base64 was given."},
 	{MetadataPrivateKey, Error, Gate, "This is a private key, not metadata", "Nothing was stored. Consider this key as disclosed, and ask the other side for its SAML metadata.", "A private key was given."},
 	{MetadataNotXML, Error, Gate, "This is not XML", "Give the SAML metadata of the other side: an XML document with an EntityDescriptor.", "The document is none of the kinds that are recognised."},
 	{MetadataNotMetadata, Error, Gate, "This is XML, but not SAML metadata", "Give the document whose outermost element is EntityDescriptor.", "The outermost element is another one."},
-	{MetadataSeveral, Error, Gate, "The metadata holds several entities", "Give the EntityDescriptor of the one entity that is meant.", "An EntitiesDescriptor with more than one entity."},
+	{MetadataSeveral, Error, Gate, "The metadata holds several entities", "Take it in as an aggregate, then take over the entities you need; nothing has to be cut out by hand.", "An EntitiesDescriptor with more than one entity."},
 	{MetadataRole, Error, Gate, "The metadata is for the other role", "Add it as the role it describes, or ask for the metadata of the role needed here.", "A provider needs an IDPSSODescriptor, an application an SPSSODescriptor, each with SAML 2.0 in protocolSupportEnumeration."},
 	{MetadataNoEndpoint, Error, Sender, "The metadata offers no address that can be used", "Ask for metadata with a SingleSignOnService by Redirect or POST (provider), or an AssertionConsumerService by POST (application).", "No endpoint with a supported binding and a valid http or https address."},
 	{MetadataNoKey, Error, Sender, "The metadata holds no signing key", "Ask for metadata with a KeyDescriptor for signing; without it no answer can be verified.", "A provider without a KeyDescriptor usable for signing."},
@@ -157,6 +203,48 @@ var catalogue = []Entry{
 	{AddressRefused, Error, Gate, "The gate may not fetch from this address", "Use an https address in a public network, or have the operator allow this network (fetch.allowNetworks).", "The scheme or the network of the address is not allowed."},
 	{NameMalformed, Error, Gate, "This is not a short name", "Use 1 to 63 of a-z, 0-9 and hyphen, beginning with a letter or digit.", "A short name does not fit [a-z0-9][a-z0-9-]{0,62}."},
 	{NameTaken, Error, Gate, "This short name is taken", "Choose another name, or remove the record that has it.", "A record of this kind has the name."},
+
+	// Aggregates, and keeping metadata fresh (SAML metadata §2.3, §4).
+	{AggregateOther, Error, Gate, "This is not an aggregate", "Give a document whose outermost element is EntitiesDescriptor; add a single entity as provider or application.", "An aggregate was expected, and the outermost element is another one."},
+	{AggregateEmpty, Error, Sender, "The aggregate holds no entity", "Ask the sender for the whole aggregate.", "An EntitiesDescriptor without any EntityDescriptor."},
+	{AggregateTwice, Error, Sender, "The aggregate holds this entity a second time", "Ask the sender which of the two is meant; the first one can be used.", "The same entityID stands on two EntityDescriptors."},
+	{AggregateNoRole, Error, Sender, "The entity has no role of SAML 2.0", "Nothing is to be done if it speaks another protocol only.", "Neither IDPSSODescriptor nor SPSSODescriptor with SAML 2.0 in protocolSupportEnumeration."},
+	{AggregateUnverified, Warning, Gate, "Nobody vouches for this aggregate", "Give the certificate its publisher signs with as trust key; without it, whoever can change the document in transit can put in keys of their own.", "An aggregate is taken in without a trust key."},
+	{AggregateGone, Warning, Gate, "The entity is no longer in its aggregate", "Ask its administrator whether it left; remove the record, or take in metadata from another source.", "A refresh of the aggregate does not hold the entity that a record was taken from."},
+	{ChangedEntityID, Warning, Gate, "The metadata names another entity ID than before", "Ask the other side whether this is meant; both sides compare it letter by letter.", "Metadata taken in anew differs from the record."},
+	{ChangedKey, Warning, Gate, "The metadata holds other keys than before", "Compare the fingerprints with the other side over another way than this metadata.", "Metadata taken in anew differs from the record."},
+	{ChangedAddress, Warning, Gate, "The metadata names other addresses than before", "See that the addresses belong to the other side.", "Metadata taken in anew differs from the record."},
+	{ChangeWaiting, Warning, Gate, "A change of the metadata waits for approval", "Look at what changes, then approve or decline it.", "A refresh found other keys, addresses or another entity ID, and the record asks for approval."},
+	{SinceThePreview, Error, Gate, "The document is another one than was previewed", "Look at the preview again, then save.", "The address gave another document at saving than at the preview."},
+	{RefreshFailed, Warning, Gate, "The metadata could not be refreshed", "Read the cause; the last good copy stays in use until a refresh succeeds.", "A scheduled or asked-for refresh ended with an error."},
+
+	// Checks before sign-in, over one record or across both sides.
+	{DraftIncomplete, Note, Sender, "The record is a draft: values of the other side are still missing", "Ask the sender for what is missing, or for its metadata.", "A record lacks an entity ID, an address or a key."},
+	{EntityIDNear, Warning, Gate, "Two entity IDs differ by next to nothing", "Compare both letter by letter with the other side; entity IDs are equal only if every character is (SAML core §8.3.6).", "Entity IDs that differ by case, scheme, a slash or white space only."},
+	{EntityIDTwice, Note, Gate, "Several records have this entity ID", "Nothing is to be done if they are tenants of one service; each answers on a face of its own.", "The same entity ID is on record more than once."},
+	{AddressNear, Warning, Sender, "Two addresses differ by next to nothing", "Have the sender say which one is right; an answer is sent to exactly the registered address.", "Addresses that differ by a slash, the scheme or case only."},
+	{AddressPlain, Warning, Sender, "The address is http, not https", "Have the sender offer an https address; over http anybody on the way can read the answer.", "An endpoint with scheme http outside loopback."},
+	{AddressForeign, Warning, Sender, "The address lies at a host that the other side is not known to own", "Ask the sender whether the host is its own, then note it on the record under ownHosts.", "An AssertionConsumerService at another host than the entity ID, the own start address or ownHosts name."},
+	{BindingNoneCommon, Error, Sender, "There is no binding that both sides speak", "Have the sender offer HTTP-Redirect or HTTP-POST (provider), HTTP-POST or HTTP-Artifact (application), or change the binding on the record.", "No endpoint with a binding that the gate speaks, or none with the one the record asks for."},
+	{ArtifactOnly, Error, Application, "The application takes answers by artifact only", "Have the application offer an AssertionConsumerService by HTTP-POST.", "Every AssertionConsumerService has the binding HTTP-Artifact."},
+	{NameIDNoneCommon, Warning, Gate, "There is no NameID format that both sides name", "Choose the format on the application's record, or have one side offer another.", "The application's formats can neither come from the provider nor be made by the gate (persistent, transient)."},
+	{MetadataSHA1, Warning, Sender, "The metadata is signed with SHA-1", "Have the sender sign its metadata with SHA-256.", "SHA-1 as signature or digest method of the document."},
+	{AlgorithmsSHA1, Error, Sender, "The other side announces SHA-1 as its only signature or digest method", "Have the sender change its message signatures to SHA-256; until then the exception allowSHA1 lets them in.", "The algorithms in metadata name no signature, or no digest method above SHA-1 (SAML metadata profile for algorithm support)."},
+	{CertificateSHA1, Note, Sender, "The certificate itself was signed with SHA-1", "Nothing is to be done where trust is by key: the certificate's own signature is not looked at. It is another thing than SHA-1 in messages.", "The certificate's signature algorithm uses SHA-1."},
+	{KeyWeak, Warning, Sender, "The key is too short", "Have the sender make an RSA key of 2048 bits or more, or an EC key.", "An RSA key below 2048 bits."},
+	{CertificateNotYet, Warning, Sender, "The certificate is not valid yet", "Compare the clocks, or wait for its date. Trust is by key, so nothing is refused for it unless strictCertificates is set.", "The certificate's notBefore lies in the future."},
+	{CertificateExpiring, Warning, Sender, "The certificate ends soon", "Ask the sender for its next key, and take it in beside the present one.", "The certificate's notAfter lies within 30 days."},
+	{CertificateBothSides, Error, Gate, "The same certificate stands on both sides", "Find out whose it is: one of the two sides was given the other's. Ask for the right one.", "A counterpart's certificate is the gate's own, or that of the counterpart at the other end."},
+	{CertificateCA, Warning, Sender, "This is the certificate of an authority, not of a signing key", "Ask the sender for the certificate that it signs messages with.", "The certificate may sign certificates but not messages (RFC 5280 §4.2.1.3, §4.2.1.9)."},
+	{RequestsSignedNoKey, Warning, Application, "The application signs its requests, but no key to verify them is on record", "Ask for metadata with the application's signing certificate; until then its requests count as unsigned.", "AuthnRequestsSigned without a signing key."},
+	{RequestsUnsigned, Warning, Application, "Signed requests are demanded, but the application says it does not sign", "Have the application sign its requests, or lift the demand on the record.", "requireSignedRequests against AuthnRequestsSigned false or absent."},
+	{AssertionUnsigned, Error, Gate, "The application wants the assertion signed, and the record signs the Response only", "Set sign to assertion or both.", "WantAssertionsSigned against the record's sign."},
+	{EncryptionNoKey, Error, Application, "Encryption is wanted, but there is no key to encrypt with", "Ask for metadata with a key for encryption, or switch encryption off.", "encrypt is set, and the metadata holds no key for encryption."},
+	{EncryptionNoneCommon, Error, Application, "There is no encryption method that both sides accept", "Have the application list AES-GCM, with RSA-OAEP for the key.", "Every md:EncryptionMethod of the key is one the gate refuses."},
+	{MetadataExpiring, Warning, Sender, "The metadata is soon past its validUntil", "Fetch the metadata anew, or ask for a newer one.", "validUntil lies within seven days."},
+	{OwnStartMissing, Error, Application, "The application refuses answers it did not ask for, and its own start address is not on record", "Note the application's own start address, so that the gate opens it there.", "onlyOwnStarts is set without ownStart; people cannot open it at the gate or from a portal."},
+	{EndpointUnreachable, Warning, Sender, "The address cannot be reached from the gate", "Try it in a browser: people need it, the gate itself does not. If it fails there too, have the sender correct it.", "A connection to an endpoint failed; looked at on demand only."},
+	{ClockApart, Warning, Sender, "The clocks are apart", "Have the sender set its clock by NTP, or correct the gate's.", "The Date of the address's server differs from the gate's clock by more than the allowed skew; looked at on demand only."},
 
 	// Messages in a crossing (SAML core, bindings, profiles).
 	{MessageUndecodable, Error, Sender, "The message cannot be decoded", "Have the sender encode the message as the binding demands: base64, and for Redirect deflated.", "The parameter is absent, not base64, or does not inflate (SAML bindings §3.4.4.1, §3.5.4)."},

@@ -19,6 +19,7 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/base64"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -68,12 +69,63 @@ func ParseCertificate(der []byte) (Certificate, error) {
 	return Certificate{DER: der, Public: public}, nil
 }
 
+// MarshalText gives base64 of DER; for a bare key, of its SubjectPublicKeyInfo
+// after "key:".
+func (c Certificate) MarshalText() ([]byte, error) {
+	if c.DER != nil {
+		return []byte(base64.StdEncoding.EncodeToString(c.DER)), nil
+	}
+	spki, err := x509.MarshalPKIXPublicKey(c.Public)
+	return []byte("key:" + base64.StdEncoding.EncodeToString(spki)), err
+}
+
+// UnmarshalText reads what MarshalText gave.
+func (c *Certificate) UnmarshalText(text []byte) error {
+	coded, bare := bytes.CutPrefix(text, []byte("key:"))
+	der, err := base64.StdEncoding.DecodeString(string(coded))
+	if err != nil {
+		return err
+	}
+	if bare {
+		c.Public, err = x509.ParsePKIXPublicKey(der)
+		return err
+	}
+	*c, err = ParseCertificate(der)
+	return err
+}
+
+// Read finds the certificates in what somebody gave: PEM with one or several,
+// DER, or base64 of DER. It gives none if it is something else.
+func Read(octets []byte) []Certificate {
+	if c, err := ParseCertificate(octets); err == nil {
+		return []Certificate{c}
+	}
+	var out []Certificate
+	for rest := octets; ; {
+		var block *pem.Block
+		if block, rest = pem.Decode(rest); block == nil {
+			break
+		}
+		if c, err := ParseCertificate(block.Bytes); err == nil && block.Type == "CERTIFICATE" {
+			out = append(out, c)
+		}
+	}
+	if out == nil {
+		if c, err := ParseText(string(octets)); err == nil {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
 var armour = regexp.MustCompile(`-----(BEGIN|END) [A-Z0-9 ]+-----`)
 
 // ParseText reads a certificate from base64 of DER with any white space, or
 // from PEM, as both are pasted into metadata.
 func ParseText(text string) (Certificate, error) {
-	text = armour.ReplaceAllString(text, "")
+	if strings.Contains(text, "-----") {
+		text = armour.ReplaceAllString(text, "")
+	}
 	der, err := xmlsec.Base64(text)
 	if err != nil {
 		return Certificate{}, fmt.Errorf("the certificate is not base64 of DER: %w", err)
@@ -84,6 +136,17 @@ func ParseText(text string) (Certificate, error) {
 // SHA256 is the fingerprint people compare.
 func (c Certificate) SHA256() string {
 	sum := sha256.Sum256(c.DER)
+	return xmlsec.Fingerprint(sum[:])
+}
+
+// Fingerprint is the SHA-256 of the SubjectPublicKeyInfo: that of the key, not of
+// the certificate.
+func (c Certificate) Fingerprint() string {
+	spki, err := x509.MarshalPKIXPublicKey(c.Public)
+	if err != nil {
+		return "unknown"
+	}
+	sum := sha256.Sum256(spki)
 	return xmlsec.Fingerprint(sum[:])
 }
 
@@ -124,6 +187,36 @@ func (c Certificate) Findings(now time.Time) []*finding.Finding {
 			finding.Fact("Not after", c.X509.NotAfter.UTC().Format(time.RFC3339)), finding.Fact("SHA-256", c.SHA256()))}
 	}
 	return nil
+}
+
+// RSABits is the size of an RSA key in bits, 0 of another.
+func RSABits(public crypto.PublicKey) int {
+	if k, ok := public.(*rsa.PublicKey); ok {
+		return k.N.BitLen()
+	}
+	return 0
+}
+
+// Authority reports whether the certificate is for signing certificates and not
+// for signing messages (RFC 5280 §4.2.1.3, §4.2.1.9). Many tools mark every
+// self-signed certificate as CA; without a key usage that says more, such a one
+// counts as what it is used for.
+func (c Certificate) Authority() bool {
+	x := c.X509
+	return x != nil && x.IsCA && x.KeyUsage&x509.KeyUsageCertSign != 0 && x.KeyUsage&(x509.KeyUsageDigitalSignature|x509.KeyUsageContentCommitment) == 0
+}
+
+// SignedWithSHA1 reports whether the certificate's own signature rests on SHA-1
+// or weaker.
+func (c Certificate) SignedWithSHA1() bool {
+	if c.X509 == nil {
+		return false
+	}
+	switch c.X509.SignatureAlgorithm {
+	case x509.SHA1WithRSA, x509.ECDSAWithSHA1, x509.DSAWithSHA1, x509.MD5WithRSA, x509.MD2WithRSA:
+		return true
+	}
+	return false
 }
 
 // Pair is a private key with its certificate. It never prints its private half.

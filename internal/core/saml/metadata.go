@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
 )
 
@@ -19,39 +20,79 @@ type Endpoint struct {
 
 // Key is a KeyDescriptor (SAML metadata §2.4.1.1).
 type Key struct {
-	Use         string // "signing", "encryption", or "" for both
-	Certificate keys.Certificate
-	Methods     []string // md:EncryptionMethod, in the order of preference
+	Use         string           `json:"use,omitempty"` // "signing", "encryption", or "" for both
+	Certificate keys.Certificate `json:"certificate"`
+	Methods     []string         `json:"methods,omitempty"` // md:EncryptionMethod, in the order of preference
 }
 
 // IDP is what is known of an identity provider (SAML metadata §2.4.3).
 type IDP struct {
-	EntityID                string
-	Title                   string
-	SSO                     []Endpoint
-	Artifact                []Endpoint // ArtifactResolutionService
-	Keys                    []Key
-	NameIDFormats           []string
-	WantAuthnRequestsSigned bool
+	EntityID                string     `json:"entityId"`
+	Title                   string     `json:"title,omitempty"`
+	SSO                     []Endpoint `json:"sso,omitempty"`
+	Artifact                []Endpoint `json:"artifact,omitempty"` // ArtifactResolutionService
+	Keys                    []Key      `json:"keys,omitempty"`
+	NameIDFormats           []string   `json:"nameIdFormats,omitempty"`
+	Algorithms              []string   `json:"algorithms,omitempty"` // signature and digest methods it announces
+	WantAuthnRequestsSigned bool       `json:"wantAuthnRequestsSigned,omitempty"`
 }
 
 // SP is what is known of a service provider (SAML metadata §2.4.4).
 type SP struct {
-	EntityID             string
-	Title                string
-	ACS                  []Endpoint
-	Keys                 []Key
-	NameIDFormats        []string
-	AuthnRequestsSigned  bool
-	WantAssertionsSigned bool
+	EntityID             string     `json:"entityId"`
+	Title                string     `json:"title,omitempty"`
+	ACS                  []Endpoint `json:"acs,omitempty"`
+	Start                string     `json:"start,omitempty"` // RequestInitiator: where it can be told to start a sign-in
+	Keys                 []Key      `json:"keys,omitempty"`
+	NameIDFormats        []string   `json:"nameIdFormats,omitempty"`
+	Algorithms           []string   `json:"algorithms,omitempty"` // signature and digest methods it announces
+	AuthnRequestsSigned  bool       `json:"authnRequestsSigned,omitempty"`
+	WantAssertionsSigned bool       `json:"wantAssertionsSigned,omitempty"`
 }
 
 // Metadata is one entity with the roles it has.
 type Metadata struct {
-	EntityID   string
-	ValidUntil time.Time // zero if not given
-	IDP        *IDP
-	SP         *SP
+	EntityID      string
+	Written       string        // entityID as written, if white space stands around it
+	ValidUntil    time.Time     // the earliest that applies, zero if not given
+	CacheDuration time.Duration // the shortest that applies, 0 if not given
+	IDP           *IDP
+	SP            *SP
+
+	// How the document was signed, empty if it was not; Verified tells whether
+	// the signature was held against a trust key.
+	SignatureMethod, DigestMethod string
+	Verified                      bool
+	Warnings                      []*finding.Finding
+}
+
+// Missing says what the provider's side still has to give before people can be
+// sent to it: the standard's terms.
+func (p *IDP) Missing() []string {
+	var out []string
+	if p.EntityID == "" {
+		out = append(out, "entity ID")
+	}
+	if _, ok := p.SSOBy(""); !ok {
+		out = append(out, "SingleSignOnService by HTTP-Redirect or HTTP-POST")
+	}
+	if len(SigningKeys(p.Keys)) == 0 {
+		out = append(out, "signing certificate")
+	}
+	return out
+}
+
+// Missing says what the application's side still has to give before people can
+// pass to it.
+func (s *SP) Missing() []string {
+	var out []string
+	if s.EntityID == "" {
+		out = append(out, "entity ID")
+	}
+	if _, ok := s.DefaultACS(); !ok {
+		out = append(out, "AssertionConsumerService by HTTP-POST")
+	}
+	return out
 }
 
 // EncryptionKeys are those that may be encrypted to: use "encryption" or none

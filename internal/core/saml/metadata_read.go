@@ -1,25 +1,39 @@
 package saml
 
 import (
-	"slices"
-	"strconv"
-	"strings"
-	"time"
-
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rsa"
 	"math/big"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
 
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/xmlsec"
 )
 
+// Trusting is how far a document is trusted, and when.
+type Trusting struct {
+	Now time.Time
+	// Keys, if any, must have made the signature of the document (SAML metadata
+	// §3).
+	Keys      []crypto.PublicKey
+	AllowSHA1 bool
+}
+
 // ReadMetadata reads the metadata of one entity. What is not metadata is
 // recognised and said so; every refusal is a finding.
 func ReadMetadata(octets []byte, now time.Time) (*Metadata, error) {
+	return TakeMetadata(octets, Trusting{Now: now})
+}
+
+// TakeMetadata reads the metadata of one entity and verifies its signature, if
+// there are keys to trust.
+func TakeMetadata(octets []byte, t Trusting) (*Metadata, error) {
 	if f := recognise(octets); f != nil {
 		return nil, f
 	}
@@ -37,7 +51,25 @@ func ReadMetadata(octets []byte, now time.Time) (*Metadata, error) {
 		return nil, finding.New(finding.MetadataNotMetadata,
 			finding.Compare("Outermost element", "EntityDescriptor in "+NSMetadata, kindOf(entity)))
 	}
-	return readEntity(entity, now)
+	signed := doc.Root
+	if !xmlsec.Signed(signed) {
+		signed = entity
+	}
+	var warnings []*finding.Finding
+	if len(t.Keys) > 0 {
+		v, err := xmlsec.Verify(signed, t.Keys, xmlsec.Policy{WholeDoc: true, AllowSHA1: t.AllowSHA1})
+		if err != nil {
+			return nil, err
+		}
+		warnings = v.Warnings()
+	}
+	m, err := readEntity(entity, t.Now)
+	if err != nil {
+		return nil, err
+	}
+	m.SignatureMethod, m.DigestMethod = xmlsec.Methods(signed)
+	m.Verified, m.Warnings = len(t.Keys) > 0, warnings
+	return m, nil
 }
 
 func onlyEntity(root *xmlsec.Element) (*xmlsec.Element, error) {
@@ -66,28 +98,29 @@ func readEntity(entity *xmlsec.Element, now time.Time) (*Metadata, error) {
 	if n := len([]rune(m.EntityID)); n == 0 || n > 1024 {
 		return nil, finding.New(finding.MetadataEntityID, finding.Fact("Characters", strconv.Itoa(n)))
 	}
-	for _, holder := range append([]*xmlsec.Element{entity}, entity.Elements(NSMetadata, "")...) {
-		until, err := optionalTime(holder, "validUntil")
+	if written := entity.Attr("entityID"); written != m.EntityID {
+		m.Written = written
+	}
+	holders := append([]*xmlsec.Element{entity}, entity.Elements(NSMetadata, "")...)
+	for group := entity.Parent; group != nil; group = group.Parent {
+		holders = append(holders, group)
+	}
+	for _, holder := range holders {
+		until, cache, err := lifetime(holder)
 		if err != nil {
 			return nil, err
 		}
-		if until.IsZero() {
-			continue
-		}
-		if m.ValidUntil.IsZero() || until.Before(m.ValidUntil) {
+		if !until.IsZero() && (m.ValidUntil.IsZero() || until.Before(m.ValidUntil)) {
 			m.ValidUntil = until
 		}
-	}
-	if entity.Parent != nil {
-		if until, err := optionalTime(entity.Parent, "validUntil"); err != nil {
-			return nil, err
-		} else if !until.IsZero() && (m.ValidUntil.IsZero() || until.Before(m.ValidUntil)) {
-			m.ValidUntil = until
+		if cache > 0 && (m.CacheDuration == 0 || cache < m.CacheDuration) {
+			m.CacheDuration = cache
 		}
 	}
 	if !m.ValidUntil.IsZero() && !now.Before(m.ValidUntil) {
-		return nil, finding.New(finding.MetadataExpired, finding.Fact("validUntil", formatTime(m.ValidUntil)), finding.Fact("Now", formatTime(now)))
+		return nil, pastValidity(m.ValidUntil, now)
 	}
+	algorithms := announced(entity)
 	for _, role := range entity.Elements(NSMetadata, "") {
 		if !slices.Contains(strings.Fields(role.Attr("protocolSupportEnumeration")), NSProtocol) {
 			continue
@@ -99,28 +132,79 @@ func readEntity(entity *xmlsec.Element, now time.Time) (*Metadata, error) {
 				return nil, err
 			}
 			m.IDP = &IDP{EntityID: m.EntityID, Title: title(entity, role), SSO: endpoints(role, "SingleSignOnService"), Artifact: endpoints(role, "ArtifactResolutionService"), Keys: ks,
-				NameIDFormats: values(role, "NameIDFormat"), WantAuthnRequestsSigned: parseBool(role.Attr("WantAuthnRequestsSigned"))}
+				Algorithms: append(announced(role), algorithms...), NameIDFormats: values(role, "NameIDFormat"), WantAuthnRequestsSigned: parseBool(role.Attr("WantAuthnRequestsSigned"))}
 		case role.Local == "SPSSODescriptor" && m.SP == nil:
 			ks, err := readKeys(role)
 			if err != nil {
 				return nil, err
 			}
-			m.SP = &SP{EntityID: m.EntityID, Title: title(entity, role), ACS: endpoints(role, "AssertionConsumerService"), Keys: ks,
-				NameIDFormats: values(role, "NameIDFormat"), AuthnRequestsSigned: parseBool(role.Attr("AuthnRequestsSigned")),
+			m.SP = &SP{EntityID: m.EntityID, Title: title(entity, role), ACS: endpoints(role, "AssertionConsumerService"), Keys: ks, Start: initiator(role),
+				Algorithms: append(announced(role), algorithms...), NameIDFormats: values(role, "NameIDFormat"), AuthnRequestsSigned: parseBool(role.Attr("AuthnRequestsSigned")),
 				WantAssertionsSigned: parseBool(role.Attr("WantAssertionsSigned"))}
 		}
 	}
 	return m, nil
 }
 
-func roles(m *Metadata) string {
-	var r []string
+func pastValidity(until, now time.Time) *finding.Finding {
+	return finding.New(finding.MetadataExpired, finding.Fact("validUntil", formatTime(until)), finding.Fact("Now", formatTime(now)))
+}
+
+// lifetime reads validUntil and cacheDuration (SAML metadata §2.3.1, §2.3.2).
+func lifetime(holder *xmlsec.Element) (until time.Time, cache time.Duration, err error) {
+	if until, err = optionalTime(holder, "validUntil"); err != nil {
+		return
+	}
+	if s, ok := holder.LookAttr("", "cacheDuration"); ok {
+		if cache, ok = parseDuration(s); !ok {
+			err = finding.New(finding.MessageUndecodable, finding.Fact("cacheDuration of <"+holder.Local+">", s))
+		}
+	}
+	return
+}
+
+const (
+	nsAlgorithms = "urn:oasis:names:tc:SAML:metadata:algsupport"
+	nsInitiator  = "urn:oasis:names:tc:SAML:profiles:SSO:request-init"
+)
+
+// announced are the signature and digest methods that an entity or role says it
+// supports (SAML metadata profile for algorithm support 1.0 §2).
+func announced(holder *xmlsec.Element) (out []string) {
+	if ext := holder.Child(NSMetadata, "Extensions"); ext != nil {
+		for _, local := range []string{"SigningMethod", "DigestMethod"} {
+			for _, m := range ext.Elements(nsAlgorithms, local) {
+				out = append(out, m.Attr("Algorithm"))
+			}
+		}
+	}
+	return out
+}
+
+// initiator is where an application can be told to start a sign-in (SAML request
+// initiation protocol 1.0 §2.5).
+func initiator(role *xmlsec.Element) string {
+	if ext := role.Child(NSMetadata, "Extensions"); ext != nil {
+		if i := ext.Child(nsInitiator, "RequestInitiator"); i != nil && usableAddress(i.Attr("Location")) {
+			return i.Attr("Location")
+		}
+	}
+	return ""
+}
+
+// Roles are the roles of SAML 2.0 that the entity has, in the words of metadata.
+func (m *Metadata) Roles() (r []string) {
 	if m.IDP != nil {
 		r = append(r, "IDPSSODescriptor")
 	}
 	if m.SP != nil {
 		r = append(r, "SPSSODescriptor")
 	}
+	return r
+}
+
+func roles(m *Metadata) string {
+	r := m.Roles()
 	if r == nil {
 		return "no role of SAML 2.0"
 	}
@@ -215,6 +299,7 @@ func title(entity, role *xmlsec.Element) string {
 
 func readKeys(role *xmlsec.Element) ([]Key, error) {
 	var out []Key
+	known := map[string]keys.Certificate{} // the same one often stands for signing and encryption
 	for _, kd := range role.Elements(NSMetadata, "KeyDescriptor") {
 		info := kd.Child(xmlsec.NSDSig, "KeyInfo")
 		if info == nil {
@@ -228,9 +313,13 @@ func readKeys(role *xmlsec.Element) ([]Key, error) {
 		for _, data := range info.Elements(xmlsec.NSDSig, "X509Data") {
 			for _, c := range data.Elements(xmlsec.NSDSig, "X509Certificate") {
 				text, _ := c.Value()
-				cert, err := keys.ParseText(text)
-				if err != nil {
-					return nil, finding.New(finding.MetadataBadKey, finding.Fact("KeyDescriptor", kd.Attr("use")), finding.Fact("Cause", err.Error()))
+				cert, again := known[text]
+				if !again {
+					var err error
+					if cert, err = keys.ParseText(text); err != nil {
+						return nil, finding.New(finding.MetadataBadKey, finding.Fact("KeyDescriptor", kd.Attr("use")), finding.Fact("Cause", err.Error()))
+					}
+					known[text] = cert
 				}
 				out, found = append(out, Key{Use: kd.Attr("use"), Certificate: cert, Methods: methods}), true
 			}
@@ -288,6 +377,15 @@ func publicKeys(all []Key) []crypto.PublicKey {
 	var out []crypto.PublicKey
 	for _, k := range SigningKeys(all) {
 		out = append(out, k.Certificate.Public)
+	}
+	return out
+}
+
+// TrustKeys are the keys of certificates, to verify metadata with.
+func TrustKeys(certs ...keys.Certificate) []crypto.PublicKey {
+	out := []crypto.PublicKey{}
+	for _, c := range certs {
+		out = append(out, c.Public)
 	}
 	return out
 }

@@ -31,7 +31,7 @@ func recognise(octets []byte) *finding.Finding {
 		strings.Contains(head, "<html") && !strings.Contains(head, "entitydescriptor"):
 		return finding.New(finding.MetadataHTML, beginning)
 	case text[0] == '{' || text[0] == '[':
-		if json.Valid(text) {
+		if json.Valid(text) || strings.HasPrefix(strings.TrimLeft(head[1:], " \t\r\n"), `"`) {
 			return finding.New(finding.MetadataJSON, beginning)
 		}
 		return finding.New(finding.MetadataNotXML, beginning)

@@ -1,6 +1,7 @@
 package saml
 
 import (
+	"strconv"
 	"strings"
 	"time"
 
@@ -33,6 +34,44 @@ func parseTime(s string) (time.Time, bool) {
 		}
 	}
 	return time.Time{}, false
+}
+
+// parseDuration reads xs:duration; years count 365 days and months 30, which is
+// near enough for how long to keep a copy. Longer ones than a century count as
+// one.
+func parseDuration(s string) (time.Duration, bool) {
+	s = strings.TrimSpace(s)
+	rest, ok := strings.CutPrefix(s, "P")
+	if !ok || rest == "" || strings.HasSuffix(rest, "T") {
+		return 0, false
+	}
+	const day, century = 24 * time.Hour, 36500 * 24 * time.Hour
+	units := []struct {
+		letter string
+		of     time.Duration
+	}{{"Y", 365 * day}, {"M", 30 * day}, {"D", day}}
+	total := 0.0
+	for _, part := range strings.SplitN(rest, "T", 2) {
+		for _, u := range units {
+			number, after, found := strings.Cut(part, u.letter)
+			if !found {
+				continue
+			}
+			n, err := strconv.ParseFloat(number, 64)
+			if err != nil || n < 0 {
+				return 0, false
+			}
+			total, part = total+n*float64(u.of), after
+		}
+		if part != "" {
+			return 0, false
+		}
+		units = []struct {
+			letter string
+			of     time.Duration
+		}{{"H", time.Hour}, {"M", time.Minute}, {"S", time.Second}}
+	}
+	return time.Duration(min(total, float64(century))), true
 }
 
 // formatTime writes xs:dateTime in UTC with Z and milliseconds.

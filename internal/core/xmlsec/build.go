@@ -118,9 +118,9 @@ func (e *Element) indented(depth int) *Element {
 
 // Base64 decodes base64 with any white space in it (XML Schema, base64Binary).
 func Base64(s string) ([]byte, error) {
-	if strings.ContainsAny(s, " \t\r\n") {
+	if strings.ContainsAny(s, " \t") { // the decoder passes over line ends by itself
 		s = strings.Map(func(r rune) rune {
-			if r == ' ' || r == '\t' || r == '\r' || r == '\n' {
+			if r == ' ' || r == '\t' {
 				return -1
 			}
 			return r

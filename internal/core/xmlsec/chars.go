@@ -12,14 +12,21 @@ const (
 	className              // may stand in a name, the colon excepted
 	classSpace
 	classIllegal // may not appear at all
+	classStop    // ends a run of text that needs no second look
 )
 
 var class = func() (t [256]byte) {
 	for c := 0; c < 0x20; c++ {
-		t[c] = classIllegal
+		t[c] = classIllegal | classStop
 	}
 	for _, c := range " \t\n\r" {
 		t[c] = classSpace
+	}
+	for _, c := range "<&\r]" {
+		t[c] |= classStop
+	}
+	for c := 0x80; c < 0x100; c++ {
+		t[c] = classStop
 	}
 	for c := 'a'; c <= 'z'; c++ {
 		t[c], t[c-32] = classStart|className, classStart|className

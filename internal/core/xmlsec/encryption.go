@@ -11,6 +11,7 @@ import (
 	"io"
 	"slices"
 	"sort"
+	"strings"
 
 	"innergate.example/innergate/internal/core/finding"
 )
@@ -254,6 +255,25 @@ func EncryptionChoice(listed []string) (block, transport string) {
 		transport = oaep11
 	}
 	return block, transport
+}
+
+// CanEncrypt reports whether an element can be encrypted for somebody who lists
+// these methods: of block encryption and of key transport one each must be known,
+// where any is listed.
+func CanEncrypt(listed []string) bool {
+	var block, knownBlock, transport, knownTransport bool
+	for _, m := range listed {
+		switch _, known := blockMethods[m]; {
+		case m == oaepMGF1 || m == oaep11:
+			transport, knownTransport = true, true
+		case strings.Contains(m, "#rsa-"):
+			transport = true
+		case strings.Contains(m, "#sha") || strings.Contains(m, "#mgf"):
+		default:
+			block, knownBlock = true, knownBlock || known
+		}
+	}
+	return (!block || knownBlock) && (!transport || knownTransport)
 }
 
 // Encrypt seals an element for a key and gives the EncryptedData, with the

@@ -15,6 +15,9 @@ func (r *Reader) text() (*Event, error) {
 		return r.textSpecial(c)
 	}
 	i := r.pos
+	for ; i < len(r.buf) && class[r.buf[i]]&classStop == 0; i++ {
+	}
+	plain := i - r.pos // so many octets are legal characters, each of its own
 	for ; i < len(r.buf); i++ {
 		c := r.buf[i]
 		if c == '<' || c == '&' || c == '\r' {
@@ -44,7 +47,7 @@ func (r *Reader) text() (*Event, error) {
 			run = run[:len(run)-tail]
 		}
 	}
-	if !legal(run) {
+	if plain < len(run) && !legal(run[plain:]) {
 		return nil, r.illegal(run)
 	}
 	if len(r.stack) == 0 {
@@ -242,11 +245,19 @@ func (r *Reader) tagEnd() (int, error) {
 			c := r.buf[i]
 			switch {
 			case quote != 0:
-				if c == quote {
-					quote = 0
-				} else if c == '<' {
-					r.pos = i
+				rest := r.buf[i:]
+				n := bytes.IndexByte(rest, quote)
+				if n >= 0 {
+					rest = rest[:n]
+				}
+				if lt := bytes.IndexByte(rest, '<'); lt >= 0 {
+					r.pos = i + lt
 					return 0, r.malformed("< stands in an attribute value")
+				}
+				if i += len(rest); n >= 0 {
+					quote = 0
+				} else {
+					i--
 				}
 			case c == '>':
 				return i, nil
@@ -295,18 +306,24 @@ func (r *Reader) endElement() *Event {
 	return &r.ev
 }
 
-// splitQName splits a qualified name (Namespaces in XML §4).
+// qname is a qualified name in its parts.
+type qname struct{ prefix, local string }
+
+// splitQName splits a qualified name (Namespaces in XML §4). Names come again
+// and again, so they are looked at once.
 func (r *Reader) splitQName(q []byte) (prefix, local string, err error) {
-	if i := bytes.IndexByte(q, ':'); i >= 0 {
-		if !isNCName(q[:i]) || !isNCName(q[i+1:]) {
-			return "", "", r.malformed("%q is no name", q)
-		}
-		return r.intern(q[:i]), r.intern(q[i+1:]), nil
+	if n, ok := r.split[string(q)]; ok {
+		return n.prefix, n.local, nil
 	}
-	if !isNCName(q) {
+	i := bytes.IndexByte(q, ':')
+	if i >= 0 && !isNCName(q[:i]) || !isNCName(q[i+1:]) {
 		return "", "", r.malformed("%q is no name", q)
 	}
-	return "", r.intern(q), nil
+	n := qname{prefix: r.intern(q[:max(i, 0)]), local: r.intern(q[i+1:])}
+	if len(r.split) < 4096 {
+		r.split[string(q)] = n
+	}
+	return n.prefix, n.local, nil
 }
 
 // startTag reads a start-tag or an empty-element tag (XML 1.0 §3.1).

@@ -86,6 +86,7 @@ type Reader struct {
 	prolog  bool // only the declaration may still come
 
 	names   map[string]string
+	split   map[string]qname
 	stack   []frame
 	qnames  []byte
 	scope   []NSDecl
@@ -107,7 +108,7 @@ func NewReader(src io.Reader, limits Limits) *Reader {
 	if limits.Token == 0 {
 		limits.Token = MessageLimits.Token
 	}
-	return &Reader{src: src, limits: limits, names: make(map[string]string, 64), prolog: true}
+	return &Reader{src: src, limits: limits, names: make(map[string]string, 64), split: make(map[string]qname, 64), prolog: true}
 }
 
 // Lookup gives the namespace that a prefix is bound to at this place.

@@ -56,6 +56,17 @@ var digestMethods = map[string]crypto.Hash{
 	"http://www.w3.org/2001/04/xmlenc#sha512":       crypto.SHA512,
 }
 
+// IsSignatureMethod reports whether an identifier is that of a signature method.
+func IsSignatureMethod(uri string) bool { _, ok := signatureMethods[uri]; return ok }
+
+// IsDigestMethod reports whether an identifier is that of a digest method.
+func IsDigestMethod(uri string) bool { _, ok := digestMethods[uri]; return ok }
+
+// RestsOnSHA1 reports whether a signature or digest method uses SHA-1.
+func RestsOnSHA1(uri string) bool {
+	return signatureMethods[uri].hash == crypto.SHA1 || digestMethods[uri] == crypto.SHA1
+}
+
 func newHash(h crypto.Hash) hash.Hash {
 	switch h {
 	case crypto.SHA1:
@@ -105,6 +116,24 @@ func (v Verified) Within(el *Element) Verified {
 // Signed reports whether the element has a signature of its own.
 func Signed(el *Element) bool { return el.Child(NSDSig, "Signature") != nil }
 
+// Methods gives the identifiers of the signature and digest methods that the
+// signature of an element names, for explanation; empty if there is none.
+func Methods(el *Element) (signature, digest string) {
+	if sig := el.Child(NSDSig, "Signature"); sig != nil {
+		if info := sig.Child(NSDSig, "SignedInfo"); info != nil {
+			if m := info.Child(NSDSig, "SignatureMethod"); m != nil {
+				signature = m.Attr("Algorithm")
+			}
+			if ref := info.Child(NSDSig, "Reference"); ref != nil {
+				if m := ref.Child(NSDSig, "DigestMethod"); m != nil {
+					digest = m.Attr("Algorithm")
+				}
+			}
+		}
+	}
+	return signature, digest
+}
+
 // signature is a parsed ds:Signature.
 type signature struct {
 	el, info  *Element
@@ -140,16 +169,26 @@ func Verify(el *Element, keys []crypto.PublicKey, p Policy) (Verified, error) {
 		return Verified{}, finding.New(finding.SignatureAltered,
 			finding.Compare("Digest of <"+el.Local+">", base64.StdEncoding.EncodeToString(s.sum), base64.StdEncoding.EncodeToString(sum)))
 	}
+	key, err := s.whose(keys)
+	if err != nil {
+		return Verified{}, err
+	}
+	return Verified{el: el, key: key, warnings: s.warnings}, nil
+}
+
+// whose gives the index of the key that made the signature's value, over
+// SignedInfo.
+func (s *signature) whose(keys []crypto.PublicKey) (int, error) {
 	var info bytes.Buffer
 	if err := s.info.Canonical(&info, s.infoC14N, nil); err != nil {
-		return Verified{}, err
+		return 0, err
 	}
 	for i, key := range keys {
 		if s.method.verify(key, info.Bytes(), s.value) {
-			return Verified{el: el, key: i, warnings: s.warnings}, nil
+			return i, nil
 		}
 	}
-	return Verified{}, finding.New(finding.SignatureKey, finding.Fact("Method", s.methodURI),
+	return 0, finding.New(finding.SignatureKey, finding.Fact("Method", s.methodURI),
 		finding.Fact("Certificate in the message", certificateHint(s.el)))
 }
 

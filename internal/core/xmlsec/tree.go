@@ -42,7 +42,7 @@ func Parse(octets []byte, limits Limits) (*Document, error) {
 // ParseFrom reads all events that are left in r into a tree.
 func ParseFrom(r *Reader) (*Document, error) {
 	doc := &Document{}
-	ids := map[string]bool{}
+	b := newBuilder()
 	for {
 		ev, err := r.Next()
 		if err == io.EOF {
@@ -52,7 +52,7 @@ func ParseFrom(r *Reader) (*Document, error) {
 			return nil, err
 		}
 		if ev.Kind == StartElement {
-			if doc.Root, err = subtree(r, ev, ids); err != nil {
+			if doc.Root, err = b.subtree(r, ev); err != nil {
 				return nil, err
 			}
 			continue
@@ -66,9 +66,32 @@ func ParseFrom(r *Reader) (*Document, error) {
 	}
 }
 
+// builder makes trees out of events. It takes memory for many small things at
+// once, and knows the IDs of the document.
+type builder struct {
+	ids    map[string]bool
+	octets []byte
+	els    []Element
+	attrs  []Attr
+}
+
+func newBuilder() *builder { return &builder{ids: map[string]bool{}} }
+
+func (b *builder) clone(octets []byte) []byte {
+	if len(octets) == 0 {
+		return nil
+	}
+	if cap(b.octets)-len(b.octets) < len(octets) {
+		b.octets = make([]byte, 0, max(4<<10, len(octets)))
+	}
+	from := len(b.octets)
+	b.octets = append(b.octets, octets...)
+	return b.octets[from:len(b.octets):len(b.octets)]
+}
+
 // subtree reads the element that begins with ev, up to its end.
-func subtree(r *Reader, ev *Event, ids map[string]bool) (*Element, error) {
-	root, err := open(ev, ids)
+func (b *builder) subtree(r *Reader, ev *Event) (*Element, error) {
+	root, err := b.open(ev)
 	if err != nil {
 		return nil, err
 	}
@@ -76,9 +99,12 @@ func subtree(r *Reader, ev *Event, ids map[string]bool) (*Element, error) {
 		if ev, err = r.Next(); err != nil {
 			return nil, err
 		}
+		if ev.End-root.Start > partLimit {
+			return nil, r.fail(finding.XMLTooLarge, "the element <%s> is longer than %d octets", root.Local, partLimit)
+		}
 		switch ev.Kind {
 		case StartElement:
-			child, err := open(ev, ids)
+			child, err := b.open(ev)
 			if err != nil {
 				return nil, err
 			}
@@ -96,29 +122,38 @@ func subtree(r *Reader, ev *Event, ids map[string]bool) (*Element, error) {
 				at.Children[n-1].Data = append(at.Children[n-1].Data, ev.Text...)
 				continue
 			}
-			at.Children = append(at.Children, Node{Kind: Text, Data: bytes.Clone(ev.Text)})
+			at.Children = append(at.Children, Node{Kind: Text, Data: b.clone(ev.Text)})
 		default:
-			at.Children = append(at.Children, Node{Kind: ev.Kind, Target: ev.Local, Data: bytes.Clone(ev.Text)})
+			at.Children = append(at.Children, Node{Kind: ev.Kind, Target: ev.Local, Data: b.clone(ev.Text)})
 		}
 	}
 }
 
-func open(ev *Event, ids map[string]bool) (*Element, error) {
-	e := &Element{Prefix: ev.Prefix, Local: ev.Local, Space: ev.Space, Start: ev.Start}
+func (b *builder) open(ev *Event) (*Element, error) {
+	if len(b.els) == cap(b.els) {
+		b.els = make([]Element, 0, 32)
+	}
+	b.els = append(b.els, Element{Prefix: ev.Prefix, Local: ev.Local, Space: ev.Space, Start: ev.Start})
+	e := &b.els[len(b.els)-1]
 	if len(ev.NS) > 0 {
 		e.NS = append([]NSDecl(nil), ev.NS...)
 	}
-	if len(ev.Attrs) > 0 {
-		e.Attrs = append([]Attr(nil), ev.Attrs...)
+	if n := len(ev.Attrs); n > 0 {
+		if cap(b.attrs)-len(b.attrs) < n {
+			b.attrs = make([]Attr, 0, max(32, n))
+		}
+		from := len(b.attrs)
+		b.attrs = append(b.attrs, ev.Attrs...)
+		e.Attrs = b.attrs[from : from+n : from+n]
 	}
 	for i := range e.Attrs {
 		a := &e.Attrs[i]
-		a.Value = bytes.Clone(a.Value)
+		a.Value = b.clone(a.Value)
 		if a.Space == "" && (a.Local == "ID" || a.Local == "Id") || a.Space == NSXML && a.Local == "id" {
-			if id := string(a.Value); ids[id] {
+			if id := string(a.Value); b.ids[id] {
 				return nil, finding.New(finding.XMLDuplicate, finding.Fact("ID", id))
 			} else {
-				ids[id] = true
+				b.ids[id] = true
 			}
 		}
 	}
@@ -251,8 +286,8 @@ func (e *Element) emit(c *Canonicalizer, omit *Element) {
 	if e == omit {
 		return
 	}
-	ev := Event{Kind: StartElement, Prefix: e.Prefix, Local: e.Local, Space: e.Space, Attrs: e.Attrs, NS: e.NS}
-	c.Event(&ev, e)
+	e.tag(c)
+	var ev Event
 	for _, n := range e.Children {
 		if n.Kind == StartElement {
 			n.Element.emit(c, omit)
@@ -263,4 +298,9 @@ func (e *Element) emit(c *Canonicalizer, omit *Element) {
 	}
 	ev = Event{Kind: EndElement, Prefix: e.Prefix, Local: e.Local, Space: e.Space}
 	c.Event(&ev, e)
+}
+
+// tag gives the start tag alone to a canonicalizer.
+func (e *Element) tag(c *Canonicalizer) {
+	c.Event(&Event{Kind: StartElement, Prefix: e.Prefix, Local: e.Local, Space: e.Space, Attrs: e.Attrs, NS: e.NS}, e)
 }

@@ -1,0 +1,156 @@
+package gate
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"innergate.example/innergate/internal/core/checks"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/store"
+)
+
+// Checked is a record with its findings.
+type Checked struct {
+	Kind, Name, Title string
+	Findings          []*finding.Finding
+}
+
+// checked gives the findings on one record.
+func (g *Gate) checked(c *checks.Checker, r object) []*finding.Finding {
+	if r.provider != nil {
+		return c.Provider(r.provider)
+	}
+	return c.Application(r.app)
+}
+
+// CheckFilter narrows checks.
+type CheckFilter struct {
+	Names    []string // short names; none means all
+	Kind     string
+	Severity string // at least: error, warning, note
+	Reach    bool   // ask the addresses too
+	Quiet    bool   // only records that have findings
+}
+
+// Check gives all that can be known of records without a sign-in: from the
+// records, from how fresh they are, and on demand from their addresses.
+func (g *Gate) Check(ctx context.Context, f CheckFilter) ([]Checked, error) {
+	snap := g.Snapshot()
+	var all []object
+	if len(f.Names) > 0 {
+		for _, n := range f.Names {
+			found, err := g.named(n)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, found...)
+		}
+	} else {
+		for _, p := range snap.Providers() {
+			all = append(all, object{provider: p})
+		}
+		for _, a := range snap.Applications() {
+			all = append(all, object{app: a})
+		}
+	}
+	state, err := g.freshness(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c := checks.New(snap, g.now())
+	out := []Checked{}
+	for _, r := range all {
+		if f.Kind != "" && r.kind() != f.Kind {
+			continue
+		}
+		fs := append(g.checked(c, r), state[r.kind()+"/"+r.name()]...)
+		if f.Reach {
+			fs = append(fs, g.reach(ctx, r)...)
+		}
+		kept := fs[:0]
+		for _, x := range checks.Sort(fs) {
+			if f.Severity == "" || x.Severity == finding.Error || f.Severity == "note" || f.Severity == "warning" && x.Severity == finding.Warning {
+				kept = append(kept, x)
+			}
+		}
+		if len(kept) > 0 || !f.Quiet {
+			out = append(out, Checked{r.kind(), r.name(), r.title(), kept})
+		}
+	}
+	return out, nil
+}
+
+// freshness gives the findings on how current records are, by kind and name.
+func (g *Gate) freshness(ctx context.Context) (map[string][]*finding.Finding, error) {
+	out := map[string][]*finding.Finding{}
+	var rows []store.FreshRow
+	if err := g.store.Read.WithContext(ctx).Where("kind <> ?", KindAggregate).Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		var d freshData
+		if err := json.Unmarshal(row.Data, &d); err != nil {
+			return nil, err
+		}
+		at := row.Kind + "/" + row.Name
+		if d.Gone {
+			out[at] = append(out[at], finding.New(finding.AggregateGone))
+		}
+		if d.Failure != nil {
+			out[at] = append(out[at], finding.New(finding.RefreshFailed, append([]finding.Evidence{finding.Fact("Cause", d.Failure.Title), finding.Fact("Last good copy", d.Checked.Format(time.RFC3339))}, d.Failure.Evidence...)...))
+		}
+		if g.now().Sub(d.At) < changedShown {
+			out[at] = append(out[at], d.Changed...)
+		}
+	}
+	var waiting []store.PendingRow
+	if err := g.store.Read.WithContext(ctx).Omit("data").Find(&waiting).Error; err != nil {
+		return nil, err
+	}
+	for _, w := range waiting {
+		at := w.Kind + "/" + w.Name
+		out[at] = append(out[at], finding.New(finding.ChangeWaiting, finding.Fact("Since", w.At.UTC().Format(time.RFC3339))))
+	}
+	return out, nil
+}
+
+// reach asks the addresses of a record: whether they answer, and what their
+// servers' clocks show.
+func (g *Gate) reach(ctx context.Context, r object) []*finding.Finding {
+	var endpoints []saml.Endpoint
+	if r.provider != nil {
+		endpoints = r.provider.SAML.IDP.SSO
+	} else {
+		endpoints = r.app.SAML.SP.ACS
+	}
+	addresses := []string{}
+	if a := r.intake().Address(); a != "" {
+		addresses = append(addresses, a)
+	}
+	for _, e := range endpoints {
+		addresses = append(addresses, e.Location)
+	}
+	var out []*finding.Finding
+	seen := map[string]bool{}
+	apart := false
+	for _, a := range addresses {
+		if seen[a] {
+			continue
+		}
+		seen[a] = true
+		before := g.now()
+		date, err := g.fetch.probe(ctx, a)
+		if f := finding.Of(err); f != nil {
+			out = append(out, finding.New(finding.EndpointUnreachable, f.Evidence...).From(r.side()))
+			continue
+		}
+		skew := g.Snapshot().Gate.Skew
+		if off := date.Sub(before); !apart && !date.IsZero() && (off > skew+2*time.Second || off < -skew-2*time.Second) {
+			apart = true
+			out = append(out, finding.New(finding.ClockApart, finding.Fact("Address", a), finding.Compare("Time", before.UTC().Format(time.RFC3339), date.UTC().Format(time.RFC3339))).From(r.side()))
+		}
+	}
+	return out
+}

@@ -1,0 +1,198 @@
+package gate
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/store"
+)
+
+type contextKey int
+
+const remarkKey contextKey = 0
+
+// WithRemark lets changes made under a context carry a remark: why they are made.
+func WithRemark(ctx context.Context, why string) context.Context {
+	return context.WithValue(ctx, remarkKey, strings.TrimSpace(why))
+}
+
+func remark(ctx context.Context) string {
+	s, _ := ctx.Value(remarkKey).(string)
+	return s
+}
+
+// HistoryFilter narrows the history.
+type HistoryFilter struct {
+	Kind, Name string
+	Search     string // in name, who, what, why
+	Limit      int
+	Before     int64 // ID, for the next page
+}
+
+// History lists changes, the newest first, and how many match.
+func (g *Gate) History(ctx context.Context, f HistoryFilter) ([]Change, int64, error) {
+	q := g.store.Read.WithContext(ctx).Model(&store.HistoryRow{})
+	if f.Kind != "" {
+		q = q.Where("kind = ?", f.Kind)
+	}
+	if f.Name != "" {
+		q = q.Where("name = ?", f.Name)
+	}
+	if f.Search != "" {
+		like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(f.Search) + "%"
+		q = q.Where(`(name LIKE ? ESCAPE '\' OR who LIKE ? ESCAPE '\' OR what LIKE ? ESCAPE '\' OR why LIKE ? ESCAPE '\')`, like, like, like, like)
+	}
+	var total int64
+	if err := q.Session(&gorm.Session{}).Count(&total).Error; err != nil {
+		return nil, 0, err
+	}
+	if f.Before > 0 {
+		q = q.Where("id < ?", f.Before)
+	}
+	var rows []store.HistoryRow
+	err := q.Session(&gorm.Session{}).Omit("data").Order("id DESC").Limit(f.Limit).Find(&rows).Error
+	out := []Change{}
+	for _, r := range rows {
+		out = append(out, entry(r))
+	}
+	return out, total, err
+}
+
+func entry(r store.HistoryRow) Change {
+	return Change{ID: r.ID, At: r.At, Kind: r.Kind, Name: r.Name, Revision: r.Revision, Who: r.Who, What: r.What, Why: r.Why,
+		Restorable: r.Kind == KindProvider || r.Kind == KindApplication}
+}
+
+// Revision shows one change: the record as it was then, and what differs from the
+// revision before.
+func (g *Gate) Revision(ctx context.Context, id int64) (Revision, error) {
+	row, err := g.historyRow(ctx, id)
+	if err != nil {
+		return Revision{}, err
+	}
+	out := Revision{Change: entry(row), Values: []federation.Value{}, Differences: []federation.Difference{}, FromNow: []federation.Difference{}}
+	if len(row.Data) == 0 {
+		return out, nil
+	}
+	if out.Values, err = values(row); err != nil {
+		return out, err
+	}
+	var before store.HistoryRow
+	err = g.store.Read.WithContext(ctx).Where("kind = ? AND name = ? AND id < ?", row.Kind, row.Name, row.ID).Order("id DESC").Take(&before).Error
+	var was []federation.Value
+	switch {
+	case errors.Is(err, gorm.ErrRecordNotFound) || err == nil && before.What == "removed":
+	case err != nil:
+		return out, err
+	default:
+		if was, err = values(before); err != nil {
+			return out, err
+		}
+	}
+	after := out.Values
+	if row.What == "removed" {
+		was, after = after, nil
+	}
+	out.Differences = federation.Differences(was, after)
+	if out.Restorable {
+		var now []federation.Value
+		if r, err := g.object(row.Kind, row.Name); err == nil {
+			now = r.describe()
+		}
+		out.FromNow = federation.Differences(now, out.Values)
+	}
+	return out, nil
+}
+
+func (g *Gate) historyRow(ctx context.Context, id int64) (row store.HistoryRow, err error) {
+	err = g.store.Read.WithContext(ctx).Where("id = ?", id).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		err = &NotFoundError{Kind: "change", Name: fmt.Sprint(id)}
+	}
+	return row, err
+}
+
+// values reads what a change left behind. Nothing secret is ever written there:
+// keys of our own, tokens and passwords have no data in the history.
+func values(row store.HistoryRow) ([]federation.Value, error) {
+	switch row.Kind {
+	case KindProvider, KindApplication:
+		r, err := restored(row)
+		if err != nil {
+			return nil, err
+		}
+		return r.describe(), nil
+	case KindAggregate:
+		var d aggregateData
+		if err := json.Unmarshal(row.Data, &d); err != nil {
+			return nil, err
+		}
+		out := []federation.Value{{Label: "title", Value: d.Title}, {Label: "address", Value: d.Address}, {Label: "trustKey", Value: d.TrustKey}, {Label: "notes", Value: d.Notes},
+			{Label: "Entities", Value: fmt.Sprint(d.Entities)}, {Label: "Broken", Value: fmt.Sprint(d.Broken)}, {Label: "Verified", Value: fmt.Sprint(d.Verified)}}
+		if !d.ValidUntil.IsZero() {
+			out = append(out, federation.Value{Label: "validUntil", Value: d.ValidUntil.Format(time.RFC3339)})
+		}
+		return out, nil
+	}
+	return []federation.Value{}, nil
+}
+
+// restored reads a record out of the history.
+func restored(row store.HistoryRow) (object, error) {
+	if row.Kind == KindProvider {
+		p, err := readProvider(store.ProviderRow{Name: row.Name, Protocol: federation.ProtocolSAML, Revision: row.Revision, Added: row.At, Data: row.Data})
+		return object{provider: p}, err
+	}
+	a, err := readApplication(store.ApplicationRow{Name: row.Name, Protocol: federation.ProtocolSAML, Revision: row.Revision, Added: row.At, Data: row.Data})
+	return object{app: a}, err
+}
+
+// Restore sets a record back to what it was after a change; one that was removed
+// comes back. The record gets a new revision.
+func (g *Gate) Restore(ctx context.Context, who string, id int64) (kind, name string, err error) {
+	row, err := g.historyRow(ctx, id)
+	if err != nil {
+		return "", "", err
+	}
+	if !entry(row).Restorable || len(row.Data) == 0 {
+		return "", "", &ConflictError{fmt.Sprintf("a %s cannot be set back: what was secret in it is gone, or it is made anew from its source", row.Kind), "make a new one"}
+	}
+	r, err := restored(row)
+	if err != nil {
+		return "", "", err
+	}
+	g.saving.Lock()
+	defer g.saving.Unlock()
+	var last int
+	if err := g.store.Read.WithContext(ctx).Model(&store.HistoryRow{}).Where("kind = ? AND name = ?", row.Kind, row.Name).Select("max(revision)").Scan(&last).Error; err != nil {
+		return "", "", err
+	}
+	if now, err := g.object(row.Kind, row.Name); err == nil {
+		if p := now.provider; p != nil {
+			r.provider.Added = p.Added
+		} else {
+			r.app.Added = now.app.Added
+		}
+	}
+	*r.revision() = last + 1
+	snap := g.Snapshot()
+	for _, err := range []error{g.tied(snap, r), r.check(), g.fits(snap, r, "entityId")} {
+		if err != nil {
+			return "", "", err
+		}
+	}
+	err = g.put(ctx, who, []change{{object: r, what: fmt.Sprintf("restored revision %d", row.Revision)}}, func(tx *gorm.DB) error {
+		if err := dropPending(tx, row.Kind, row.Name); err != nil {
+			return err
+		}
+		return g.dueAt(r, g.now().Add(g.interval(*r.intake())))(tx)
+	})
+	return row.Kind, row.Name, err
+}

@@ -1,0 +1,123 @@
+package gate
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"sync"
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+)
+
+// How metadata is taken in and kept, as the domain says it.
+type (
+	Job               = federation.Job
+	Report            = federation.Report
+	Changes           = federation.Changes
+	Entity            = federation.Entity
+	AggregateSettings = federation.AggregateSettings
+	Fresh             = federation.Fresh
+	Refreshed         = federation.Refreshed
+	Pending           = federation.Pending
+	Change            = federation.Change
+	Revision          = federation.Revision
+)
+
+// States of a job.
+const (
+	JobRunning = "running"
+	JobDone    = "done"
+	JobFailed  = "failed"
+)
+
+// reportLimit bounds the lists of a report.
+const reportLimit = 1000
+
+func refuse(r *Report, entityID string, f *finding.Finding) {
+	if r.RefusedN++; len(r.Refused) < reportLimit {
+		r.Refused = append(r.Refused, federation.Refusal{EntityID: entityID, Finding: f})
+	}
+}
+
+// jobs is the work in progress and what ended lately.
+type jobs struct {
+	mu   sync.Mutex
+	all  []*Job
+	wait sync.WaitGroup
+}
+
+// progress is how a job tells how far it is.
+type progress struct {
+	jobs *jobs
+	job  *Job
+}
+
+func (p progress) set(done int64) {
+	p.jobs.mu.Lock()
+	p.job.Done = done
+	p.jobs.mu.Unlock()
+}
+
+func (p progress) total(n int64) {
+	p.jobs.mu.Lock()
+	p.job.Total = n
+	p.jobs.mu.Unlock()
+}
+
+// start begins a job in the background. It ends with the gate.
+func (g *Gate) start(what, unit string, do func(ctx context.Context, p progress) (*Report, error)) Job {
+	j := &Job{ID: randomText(10), What: what, State: JobRunning, Unit: unit, Started: g.now().UTC()}
+	g.jobs.mu.Lock()
+	g.jobs.all = append(g.jobs.all, j)
+	first := *j
+	g.jobs.mu.Unlock()
+	g.jobs.wait.Go(func() {
+		report, err := do(g.ctx, progress{&g.jobs, j})
+		g.jobs.mu.Lock()
+		defer g.jobs.mu.Unlock()
+		now := g.now().UTC()
+		j.Ended, j.State, j.Report = &now, JobDone, report
+		if err == nil {
+			return
+		}
+		j.State, j.Refused, j.Failure = JobFailed, finding.Of(err), err.Error()
+		var ce *ConflictError
+		var nf *NotFoundError
+		if j.Refused == nil && !errors.As(err, &ce) && !errors.As(err, &nf) && g.ctx.Err() == nil {
+			g.log.Error("a job failed by our own fault", "job", what, "error", err)
+			j.Failure = "the gate failed by its own fault; look into its log for the time of this job"
+		}
+	})
+	return first
+}
+
+// Jobs lists jobs, the newest first.
+func (g *Gate) Jobs() []Job {
+	g.jobs.mu.Lock()
+	defer g.jobs.mu.Unlock()
+	out := []Job{}
+	for _, j := range slices.Backward(g.jobs.all) {
+		out = append(out, *j)
+	}
+	return out
+}
+
+// Job finds a job.
+func (g *Gate) Job(id string) (Job, error) {
+	g.jobs.mu.Lock()
+	defer g.jobs.mu.Unlock()
+	for _, j := range g.jobs.all {
+		if j.ID == id {
+			return *j, nil
+		}
+	}
+	return Job{}, &NotFoundError{Kind: "job", Name: id}
+}
+
+func (js *jobs) sweep(now time.Time) {
+	js.mu.Lock()
+	defer js.mu.Unlock()
+	js.all = slices.DeleteFunc(js.all, func(j *Job) bool { return j.Ended != nil && now.Sub(*j.Ended) > time.Hour })
+}

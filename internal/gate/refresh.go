@@ -1,0 +1,404 @@
+package gate
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/checks"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/store"
+)
+
+// Bounds of the time between two refreshes.
+const (
+	shortest = 5 * time.Minute
+	usual    = 6 * time.Hour // where the metadata says nothing
+	longest  = 24 * time.Hour
+)
+
+// changedShown is how long a change that was applied at once stays among the
+// findings.
+const changedShown = 14 * 24 * time.Hour
+
+type freshData struct {
+	Fresh
+	conditions
+	Declined string `json:"declined,omitempty"` // SHA-256 of a document whose change was declined
+	Gone     bool   `json:"gone,omitempty"`     // no longer in its aggregate
+}
+
+// interval is the time until metadata is asked for again: cacheDuration if it
+// says one, at most half of what is left until validUntil (SAML metadata §2.3.2).
+func interval(now time.Time, until time.Time, cache time.Duration) time.Duration {
+	d := usual
+	if cache > 0 {
+		d = cache
+	}
+	if !until.IsZero() {
+		d = min(d, until.Sub(now)/2)
+	}
+	return min(max(d, shortest), longest)
+}
+
+func (g *Gate) interval(in federation.Intake) time.Duration {
+	return interval(g.now(), in.ValidUntil, in.CacheDuration)
+}
+
+// retry is the time after so many failures in a row.
+func retry(failures int) time.Duration { return min(shortest<<min(failures, 8), usual) }
+
+// dueAt notes when a record's address is next asked; a record without one is
+// taken off the list.
+func (g *Gate) dueAt(r object, next time.Time) func(tx *gorm.DB) error {
+	now := g.now().UTC()
+	return func(tx *gorm.DB) error {
+		if r.intake().Address() == "" {
+			return tx.Where("kind = ? AND name = ?", r.kind(), r.name()).Delete(&store.FreshRow{}).Error
+		}
+		return saveFresh(tx, r.kind(), r.name(), freshData{Fresh: Fresh{Checked: now, Tried: now, Next: next.UTC()}})
+	}
+}
+
+func saveFresh(tx *gorm.DB, kind, name string, d freshData) error {
+	data, err := json.Marshal(d)
+	if err != nil {
+		return err
+	}
+	return tx.Save(&store.FreshRow{Kind: kind, Name: name, Next: d.Next, Data: data}).Error
+}
+
+func (g *Gate) fresh(ctx context.Context, kind, name string) (d freshData, err error) {
+	var row store.FreshRow
+	err = g.store.Read.WithContext(ctx).Where("kind = ? AND name = ?", kind, name).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return d, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(row.Data, &d)
+	}
+	return d, err
+}
+
+// Fresh tells how current a record is.
+func (g *Gate) Fresh(ctx context.Context, kind, name string) (Fresh, error) {
+	d, err := g.fresh(ctx, kind, name)
+	return d.Fresh, err
+}
+
+// Outcomes of a refresh.
+const (
+	Unchanged = "unchanged"
+	Applied   = "applied"
+	Awaiting  = "waiting"
+	Declined  = "declined before"
+	Failed    = "failed"
+)
+
+// Refresh asks the address of a record now.
+func (g *Gate) Refresh(ctx context.Context, who, kind, name string) (Refreshed, error) {
+	r, err := g.object(kind, name)
+	if err != nil {
+		return Refreshed{}, err
+	}
+	if a := r.intake().Aggregate(); a != "" {
+		return Refreshed{}, &ConflictError{fmt.Sprintf("the %s %q comes from the aggregate %q", kind, name, a), "refresh the aggregate"}
+	}
+	address := r.intake().Address()
+	if address == "" {
+		return Refreshed{}, &ConflictError{fmt.Sprintf("the %s %q has no metadata address", kind, name), "take in newer metadata from a file, or give an address once"}
+	}
+	d, err := g.fresh(ctx, kind, name)
+	if err != nil {
+		return Refreshed{}, err
+	}
+	got, err := g.fetch.get(ctx, address, d.conditions, metadataLimit)
+	var out Refreshed
+	if err == nil && got.unchanged {
+		out = Refreshed{Kind: kind, Name: name, Outcome: Unchanged}
+		err = g.saveFresh(ctx, r, &d, got.conditions, g.interval(*r.intake()))
+		return out, err
+	}
+	if err == nil {
+		out, err = g.renew(ctx, who, r, got.octets, address, &d)
+	}
+	if f := finding.Of(err); f != nil {
+		return g.failed(ctx, r, d, f)
+	}
+	if err != nil {
+		return out, err
+	}
+	return out, g.saveFresh(ctx, r, &d, got.conditions, g.interval(*r.intake()))
+}
+
+// failed notes that a refresh failed; the last good copy stays.
+func (g *Gate) failed(ctx context.Context, r object, d freshData, f *finding.Finding) (Refreshed, error) {
+	f = f.From(r.side())
+	now := g.now().UTC()
+	d.Failures++
+	d.Tried, d.Next, d.Failure = now, now.Add(retry(d.Failures)), f
+	err := g.store.Write(ctx, func(tx *gorm.DB) error { return saveFresh(tx, r.kind(), r.name(), d) })
+	return Refreshed{Kind: r.kind(), Name: r.name(), Outcome: Failed, Findings: []*finding.Finding{f}}, err
+}
+
+func (g *Gate) saveFresh(ctx context.Context, r object, d *freshData, c conditions, wait time.Duration) error {
+	now := g.now().UTC()
+	d.Checked, d.Tried, d.Next, d.Failure, d.Failures, d.conditions = now, now, now.Add(wait), nil, 0, c
+	return g.store.Write(ctx, func(tx *gorm.DB) error { return saveFresh(tx, r.kind(), r.name(), *d) })
+}
+
+// renewed is a record with newer values, and what became of it.
+type renewed struct {
+	Refreshed
+	change
+	pending []byte // data that waits for approval
+}
+
+// compare lays a newer document over a record and decides what is to be done.
+func (g *Gate) compare(r object, octets []byte, source string, d *freshData) (renewed, error) {
+	out := renewed{Refreshed: Refreshed{Kind: r.kind(), Name: r.name(), Outcome: Unchanged}}
+	hash := hashOf(octets)
+	if hash == r.intake().Document {
+		return out, nil
+	}
+	trust, err := r.keeping().Trust()
+	if err != nil {
+		return out, err
+	}
+	m, err := saml.TakeMetadata(octets, saml.Trusting{Now: g.now(), Keys: trust})
+	if err != nil {
+		return out, err
+	}
+	n := r.copied()
+	if err := n.role(m, false); err != nil {
+		return out, err
+	}
+	*n.intake() = federation.TakenFrom(m, source, hash)
+	if err := g.fits(g.Snapshot(), n, "address"); err != nil {
+		return out, err
+	}
+	if err := n.check(); err != nil {
+		// A setting relies on what the newer metadata lacks, like a key to encrypt
+		// with.
+		return out, finding.New(finding.RefreshFailed, finding.Fact("Cause", err.Error()))
+	}
+	out.change = change{object: n, what: "refreshed", document: octets}
+	out.Differences = slices.DeleteFunc(federation.Differences(r.describe(), n.describe()), func(d federation.Difference) bool { return d.Label == "validUntil" })
+	out.Findings = checks.Change(out.Differences)
+	switch {
+	case len(out.Differences) == 0:
+		out.quiet = true
+	case len(out.Findings) == 0 || !r.keeping().ApproveChanges:
+		out.Outcome = Applied
+		*n.revision()++
+		if len(out.Findings) > 0 {
+			d.Changed, d.At = out.Findings, g.now().UTC()
+		}
+	case d.Declined == hash:
+		out.Outcome = Declined
+	default:
+		out.Outcome = Awaiting
+		if out.pending, err = n.data(); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// renew takes a newer document into one record.
+func (g *Gate) renew(ctx context.Context, who string, r object, octets []byte, source string, d *freshData) (Refreshed, error) {
+	g.saving.Lock()
+	defer g.saving.Unlock()
+	now, err := g.object(r.kind(), r.name())
+	if err != nil {
+		return Refreshed{}, err
+	}
+	out, err := g.compare(now, octets, source, d)
+	if err != nil {
+		return out.Refreshed, err
+	}
+	return out.Refreshed, g.keep(ctx, who, []renewed{out})
+}
+
+// keep saves what came of comparing. g.saving is held.
+func (g *Gate) keep(ctx context.Context, who string, all []renewed) error {
+	var changes []change
+	for _, n := range all {
+		if n.kindOf() != "" && (n.Outcome == Applied || n.quiet) {
+			changes = append(changes, n.change)
+		}
+	}
+	return g.put(ctx, who, changes, func(tx *gorm.DB) error {
+		for _, n := range all {
+			switch {
+			case n.Outcome == Awaiting:
+				if _, err := store.PutDocument(tx, n.document); err != nil {
+					return err
+				}
+				if err := tx.Save(&store.PendingRow{Kind: n.Kind, Name: n.Name, At: g.now().UTC(), Data: n.pending}).Error; err != nil {
+					return err
+				}
+			case n.Outcome == Applied || n.Outcome == Unchanged:
+				if err := dropPending(tx, n.Kind, n.Name); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
+func (n renewed) kindOf() string {
+	if n.provider == nil && n.app == nil {
+		return ""
+	}
+	return n.kind()
+}
+
+func dropPending(tx *gorm.DB, kind, name string) error {
+	return tx.Where("kind = ? AND name = ?", kind, name).Delete(&store.PendingRow{}).Error
+}
+
+// Waiting lists changes that wait for approval, the oldest first; of one record,
+// if kind and name are given.
+func (g *Gate) Waiting(ctx context.Context, kind, name string) ([]Pending, error) {
+	q := g.store.Read.WithContext(ctx).Order("at")
+	if name != "" {
+		q = q.Where("kind = ? AND name = ?", kind, name)
+	}
+	var rows []store.PendingRow
+	if err := q.Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := []Pending{}
+	for _, row := range rows {
+		r, err := g.object(row.Kind, row.Name)
+		if err != nil {
+			return nil, err
+		}
+		n, err := r.proposed(row.Data)
+		if err != nil {
+			return nil, err
+		}
+		p := Pending{Kind: row.Kind, Name: row.Name, Title: r.title(), Since: row.At, Differences: federation.Differences(r.describe(), n.describe())}
+		p.Findings = checks.Change(p.Differences)
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+// proposed gives the record with the other side's values out of data, and with
+// the settings it has now.
+func (r object) proposed(data []byte) (object, error) {
+	n := r.copied()
+	if p := n.provider; p != nil {
+		var d providerData
+		err := json.Unmarshal(data, &d)
+		p.SAML.IDP, p.SAML.Intake = d.IDP, d.Intake
+		return n, err
+	}
+	var d applicationData
+	err := json.Unmarshal(data, &d)
+	n.app.SAML.SP, n.app.SAML.Intake = d.SP, d.Intake
+	return n, err
+}
+
+// Approve applies the change that waits, Decline drops it until the metadata
+// changes again.
+func (g *Gate) Approve(ctx context.Context, who, kind, name string) error {
+	return g.decide(ctx, who, kind, name, true)
+}
+
+// Decline drops the change that waits until the metadata changes again.
+func (g *Gate) Decline(ctx context.Context, who, kind, name string) error {
+	return g.decide(ctx, who, kind, name, false)
+}
+
+func (g *Gate) decide(ctx context.Context, who, kind, name string, apply bool) error {
+	g.saving.Lock()
+	defer g.saving.Unlock()
+	r, err := g.object(kind, name)
+	if err != nil {
+		return err
+	}
+	var row store.PendingRow
+	if err := g.store.Read.WithContext(ctx).Where("kind = ? AND name = ?", kind, name).Take(&row).Error; errors.Is(err, gorm.ErrRecordNotFound) {
+		return &ConflictError{fmt.Sprintf("no change of the %s %q waits for approval", kind, name), "refresh it to see whether there is one"}
+	} else if err != nil {
+		return err
+	}
+	n, err := r.proposed(row.Data)
+	if err != nil {
+		return err
+	}
+	if !apply {
+		d, err := g.fresh(ctx, kind, name)
+		if err != nil {
+			return err
+		}
+		d.Declined = n.intake().Document
+		data, err := r.data()
+		if err != nil {
+			return err
+		}
+		return g.store.Write(ctx, func(tx *gorm.DB) error {
+			if err := dropPending(tx, kind, name); err != nil {
+				return err
+			}
+			if err := tx.Create(g.history(ctx, who, kind, name, "declined a change", *r.revision(), data)).Error; err != nil {
+				return err
+			}
+			return saveFresh(tx, kind, name, d)
+		})
+	}
+	for _, err := range []error{g.fits(g.Snapshot(), n, "entityId"), n.check()} {
+		if err != nil {
+			return err
+		}
+	}
+	*n.revision()++
+	return g.put(ctx, who, []change{{object: n, what: "approved a change"}}, func(tx *gorm.DB) error { return dropPending(tx, kind, name) })
+}
+
+// refreshDue asks all addresses whose time has come, a few at once.
+func (g *Gate) refreshDue(ctx context.Context) error {
+	if !g.taking.begin("") {
+		return nil // the round before is not through yet
+	}
+	defer g.taking.end("")
+	var rows []store.FreshRow
+	if err := g.store.Read.WithContext(ctx).Where("next <= ?", g.now().UTC()).Order("next").Limit(500).Find(&rows).Error; err != nil {
+		return err
+	}
+	at := make(chan struct{}, 4)
+	for _, row := range rows {
+		at <- struct{}{}
+		g.jobs.wait.Go(func() {
+			defer func() { <-at }()
+			var err error
+			if row.Kind == KindAggregate {
+				_, err = g.RefreshAggregate(ctx, "schedule", row.Name)
+			} else {
+				var out Refreshed
+				if out, err = g.Refresh(ctx, "schedule", row.Kind, row.Name); err == nil && out.Outcome != Unchanged {
+					g.log.Info("metadata refreshed", "kind", row.Kind, "name", row.Name, "outcome", out.Outcome)
+				}
+			}
+			var ce *ConflictError
+			if err != nil && ctx.Err() == nil && !errors.As(err, &ce) {
+				g.log.Error("metadata cannot be refreshed", "kind", row.Kind, "name", row.Name, "error", err)
+			}
+		})
+	}
+	for range cap(at) {
+		at <- struct{}{}
+	}
+	return nil
+}
