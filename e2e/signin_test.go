@@ -264,7 +264,7 @@ func TestUnsolicitedAnswerBecomesAStartWhereAllowed(t *testing.T) {
 	_, err := shared.client().AddProvider(ctx, api.NewProvider{Name: "branch", AllowUnsolicited: true, Start: api.Start{Given: api.Given{Address: provider + "/metadata"}}})
 	require.NoError(t, err)
 	app := startStandin(t, "app", "--name", "branch-app", "--gate", shared.Base+"/saml/idp")
-	_, err = shared.client().AddApplication(ctx, api.NewApplication{Name: "branch-app", Address: app + "/metadata", Provider: "branch"})
+	_, err = shared.client().AddApplication(ctx, api.NewApplication{Name: "branch-app", Provider: "branch", Start: api.Start{Given: api.Given{Address: app + "/metadata"}}})
 	require.NoError(t, err)
 	v := newVisitor(t).get(app + "/start").signIn("").onward()
 	require.Contains(t, v.page.text, "You are in as")

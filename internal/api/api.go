@@ -125,8 +125,14 @@ type Given struct {
 // Start is what a new record of either kind begins with.
 type Start struct {
 	Given
-	federation.Keeping
-	Draft bool `json:"draft,omitempty" doc:"Keep the record even if values are still missing"`
+	ApproveChanges bool   `json:"approveChanges,omitempty" doc:"A change of keys, addresses or entity ID waits for approval"`
+	TrustKey       string `json:"trustKey,omitempty" maxLength:"20000" doc:"Certificate in PEM whose key must have signed the metadata"`
+	Draft          bool   `json:"draft,omitempty" doc:"Keep the record even if values are still missing"`
+}
+
+// Keeping is how its metadata is kept fresh.
+func (s Start) Keeping() federation.Keeping {
+	return federation.Keeping{ApproveChanges: s.ApproveChanges, TrustKey: s.TrustKey}
 }
 
 // NewProvider is what a provider is added from.

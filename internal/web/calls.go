@@ -210,7 +210,7 @@ func (s *server) providerCalls(a huma.API) {
 	})
 	given := func(n api.NewProvider) (gate.NewProvider, error) {
 		src, err := source(n.Given)
-		return gate.NewProvider{Name: n.Name, Title: n.Title, Source: src, AllowUnsolicited: n.AllowUnsolicited, Keeping: n.Keeping, Draft: n.Draft}, err
+		return gate.NewProvider{Name: n.Name, Title: n.Title, Source: src, AllowUnsolicited: n.AllowUnsolicited, Keeping: n.Keeping(), Draft: n.Draft}, err
 	}
 	huma.Register(a, op("POST", "/providers", "add-provider", "Add a provider from its metadata, or from typed values"), func(ctx context.Context, in *struct{ Body api.NewProvider }) (*body[api.Provider], error) {
 		n, err := given(in.Body)
@@ -268,7 +268,7 @@ func (s *server) applicationCalls(a huma.API) {
 	})
 	given := func(n api.NewApplication) (gate.NewApplication, error) {
 		src, err := source(n.Given)
-		return gate.NewApplication{Name: n.Name, Title: n.Title, Source: src, Provider: n.Provider, OwnStart: n.OwnStart, OwnHosts: n.OwnHosts, OwnFace: n.OwnFace, Keeping: n.Keeping, Draft: n.Draft}, err
+		return gate.NewApplication{Name: n.Name, Title: n.Title, Source: src, Provider: n.Provider, OwnStart: n.OwnStart, OwnHosts: n.OwnHosts, OwnFace: n.OwnFace, Keeping: n.Keeping(), Draft: n.Draft}, err
 	}
 	huma.Register(a, op("POST", "/applications", "add-application", "Add an application from its metadata, or from typed values"), func(ctx context.Context, in *struct{ Body api.NewApplication }) (*body[api.Application], error) {
 		n, err := given(in.Body)
