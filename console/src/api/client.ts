@@ -13,9 +13,40 @@ export type TraceStep = Schemas['TraceStep']
 export type Finding = Schemas['Finding']
 export type Token = Schemas['Token']
 export type Problem = Schemas['Problem']
+export type Row = Schemas['Row']
+export type Preview = Schemas['Preview']
+export type Difference = Schemas['Difference']
+export type Given = { metadata?: string; metadataBase64?: string; address?: string; typed?: Schemas['Typed'] }
+export type Job = Schemas['Job']
+export type Aggregate = Schemas['Aggregate']
+export type Entity = Schemas['Entity']
+export type Refreshed = Schemas['Refreshed']
+export type Pending = Schemas['Pending']
+export type Change = Schemas['Change']
+export type Checked = Schemas['Checked']
 
 /** Calls the gate that served the console. The header is what a form of another site cannot send. */
 export const api = createClient<paths>({ baseUrl: '/', headers: { 'Innergate-Console': '1' } })
+
+let remark = ''
+api.use({
+  onRequest({ request }) {
+    if (!remark || request.method === 'GET') return undefined
+    const url = new URL(request.url)
+    url.searchParams.set('remark', remark)
+    return new Request(url, request)
+  },
+})
+
+/** Makes changes with a remark: why. It is kept with them in the history. */
+export async function because<T>(why: string, change: () => Promise<T>): Promise<T> {
+  remark = why.trim()
+  try {
+    return await change()
+  } finally {
+    remark = ''
+  }
+}
 
 type Answer<T> = { data?: T; error?: unknown; response: Response }
 

@@ -1,19 +1,12 @@
 <script setup lang="ts">
 import type { Finding } from '../api/client'
+import { parts } from '../composables/differ'
 
 const props = defineProps<{ finding: Finding }>()
 const words: Record<string, string> = { error: 'Refused', warning: 'Warning', note: 'Note' }
 const tone: Record<string, string> = { error: 'refused', warning: 'waiting', note: 'note' }
 
-/** Splits found into the part that is the same as expected, the differing middle, and the same rest. */
-function parts(expected: string, found: string) {
-  let head = 0
-  while (head < expected.length && head < found.length && expected[head] === found[head]) head++
-  let tail = 0
-  while (tail < expected.length - head && tail < found.length - head && expected.at(-1 - tail) === found.at(-1 - tail)) tail++
-  const cut = (s: string) => [s.slice(0, head), s.slice(head, s.length - tail), s.slice(s.length - tail)] as const
-  return { expected: cut(expected), found: cut(found) }
-}
+const split = (e: { expected?: string; found?: string }) => parts(e.expected ?? '', e.found ?? '')
 const where = () => ({ gate: 'Here at the gate', browser: 'The person', provider: 'At the provider', application: 'At the application' })[props.finding.side as string] ?? 'At the other side'
 </script>
 
@@ -24,8 +17,8 @@ const where = () => ({ gate: 'Here at the gate', browser: 'The person', provider
       <tbody>
         <template v-for="e in finding.evidence" :key="e.label">
           <template v-if="e.expected">
-            <tr><th>{{ e.label }} expected</th><td><code>{{ parts(e.expected, e.found ?? '').expected[0] }}<mark>{{ parts(e.expected, e.found ?? '').expected[1] }}</mark>{{ parts(e.expected, e.found ?? '').expected[2] }}</code></td></tr>
-            <tr><th>{{ e.label }} found</th><td><code v-if="e.found">{{ parts(e.expected, e.found).found[0] }}<mark>{{ parts(e.expected, e.found).found[1] }}</mark>{{ parts(e.expected, e.found).found[2] }}</code><span v-else>nothing</span></td></tr>
+            <tr><th>{{ e.label }} expected</th><td><code>{{ split(e)[0][0] }}<mark>{{ split(e)[0][1] }}</mark>{{ split(e)[0][2] }}</code></td></tr>
+            <tr><th>{{ e.label }} found</th><td><code v-if="e.found">{{ split(e)[1][0] }}<mark>{{ split(e)[1][1] }}</mark>{{ split(e)[1][2] }}</code><span v-else>nothing</span></td></tr>
           </template>
           <tr v-else><th>{{ e.label }}</th><td><code>{{ e.found }}</code></td></tr>
         </template>

@@ -6,14 +6,16 @@ import ProblemBox from './ProblemBox.vue'
 /** One setting: how it is called, and what can be set. */
 export type Field = { name: string; label: string; hint?: string; kind: 'text' | 'long' | 'switch' | 'choice'; choices?: { value: string; label: string }[] }
 
-const props = defineProps<{ title: string; fields: Field[]; settings: Record<string, unknown>; save: (settings: Record<string, unknown>) => Promise<void> }>()
+const props = defineProps<{ title: string; fields: Field[]; settings: Record<string, unknown>; save: (settings: Record<string, unknown>, why: string) => Promise<void> }>()
 const open = defineModel<boolean>({ required: true })
 const draft = ref<Record<string, unknown>>({})
 const problem = ref<Problem>()
+const why = ref('')
 const busy = ref(false)
 watch(open, (o) => {
   if (!o) return
   draft.value = { ...props.settings }
+  why.value = ''
   problem.value = undefined
 })
 
@@ -24,7 +26,7 @@ const wrong = (name: string) => problem.value?.errors?.find((e) => e.field === n
 async function submit() {
   busy.value = true
   try {
-    await props.save(draft.value)
+    await props.save(draft.value, why.value)
     open.value = false
   } catch (e) {
     problem.value = e as Problem
@@ -52,6 +54,7 @@ async function submit() {
         <p><strong>What will change</strong>, from the next request on</p>
         <ul><li v-for="c in changes" :key="c.label">{{ c.label }}: <del>{{ c.from }}</del> → <ins>{{ c.to }}</ins></li></ul>
       </section>
+      <el-input v-if="changes.length" v-model="why" name="why" placeholder="Why (optional, kept in the history)" aria-label="Why" class="why" />
       <el-button type="primary" :loading="busy" :disabled="!changes.length" @click="submit">Save</el-button>
       <el-button @click="open = false">Leave it</el-button>
     </template>
@@ -59,6 +62,7 @@ async function submit() {
 </template>
 
 <style scoped>
+.why { margin-bottom: 12px }
 .hint { width: 100%; font-size: 12px; line-height: 1.5 }
 .changes { text-align: left; max-height: 30vh; overflow: auto; padding: 12px 16px; margin-bottom: 16px; border-left: 4px solid var(--waiting) }
 .changes p { margin: 0 }

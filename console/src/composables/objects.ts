@@ -1,10 +1,10 @@
-import { api, take, type Application, type Provider, type Sheet } from '../api/client'
+import { api, because, take, type Application, type Provider, type Refreshed, type Row, type Sheet } from '../api/client'
 import type { Field } from '../components/SettingsDrawer.vue'
 import { applicationFields, providerFields } from './settings'
 
 /** What providers and applications have in common. */
 type Common = Omit<Provider & Application, 'settings' | 'wantAuthnRequestsSigned' | 'authnRequestsSigned' | '$schema'>
-export type Row = Pick<Common, 'name' | 'title' | 'protocol' | 'entityId' | 'source' | 'revision' | 'added' | 'endpoints' | 'certificates' | 'nameIdFormats'> &
+export type Shown = Pick<Common, 'name' | 'title' | 'protocol' | 'entityId' | 'source' | 'revision' | 'added' | 'endpoints' | 'certificates' | 'nameIdFormats' | 'missing' | 'taken'> &
   Partial<Pick<Application, 'provider' | 'open' | 'ownStart'>> & { settings: Record<string, unknown> & { enabled: boolean } }
 
 /** How the console works with one kind of object. */
@@ -14,13 +14,15 @@ export type Kind = {
   sentence: string
   also: string[]
   list: (query: { search?: string; limit?: number; offset?: number }) => Promise<{ items: Row[]; total: number }>
-  show: (name: string) => Promise<{ it: Row; sheet: Sheet }>
+  show: (name: string) => Promise<{ it: Shown; sheet: Sheet }>
   fields: () => Promise<Field[]>
-  save: (it: Row, settings: Record<string, unknown>) => Promise<unknown>
-  remove: (name: string) => Promise<unknown>
+  save: (it: Shown, settings: Record<string, unknown>, why: string) => Promise<unknown>
+  remove: (name: string, why: string) => Promise<unknown>
+  refresh: (name: string) => Promise<Refreshed>
+  decide: (name: string, what: 'approve' | 'decline', why: string) => Promise<unknown>
 }
 
-const rows = (l: { items: unknown[] | null; total: number }) => ({ items: (l.items ?? []) as Row[], total: l.total })
+const rows = (l: { items: Row[] | null; total: number }) => ({ items: l.items ?? [], total: l.total })
 const at = (name: string) => ({ params: { path: { name } } })
 
 export const kinds: Record<Kind['name'], Kind> = {
@@ -32,11 +34,13 @@ export const kinds: Record<Kind['name'], Kind> = {
     list: async (query) => rows(await take(api.GET('/api/v1/providers', { params: { query } }))),
     show: async (name) => {
       const [it, sheet] = await Promise.all([take(api.GET('/api/v1/providers/{name}', at(name))), take(api.GET('/api/v1/providers/{name}/exchange', at(name)))])
-      return { it: it as unknown as Row, sheet }
+      return { it: it as unknown as Shown, sheet }
     },
     fields: async () => providerFields,
-    save: (it, settings) => take(api.PUT('/api/v1/providers/{name}/settings', { ...at(it.name), body: { revision: it.revision, settings: settings as Provider['settings'] } })),
-    remove: (name) => take(api.DELETE('/api/v1/providers/{name}', at(name))),
+    save: (it, settings, why) => because(why, () => take(api.PUT('/api/v1/providers/{name}/settings', { ...at(it.name), body: { revision: it.revision, settings: settings as Provider['settings'] } }))),
+    remove: (name, why) => because(why, () => take(api.DELETE('/api/v1/providers/{name}', at(name)))),
+    refresh: (name) => take(api.POST('/api/v1/providers/{name}/refresh', at(name))),
+    decide: (name, what, why) => because(why, () => take(what === 'approve' ? api.POST('/api/v1/providers/{name}/approve', at(name)) : api.POST('/api/v1/providers/{name}/decline', at(name)))),
   },
   application: {
     name: 'application',
@@ -46,10 +50,12 @@ export const kinds: Record<Kind['name'], Kind> = {
     list: async (query) => rows(await take(api.GET('/api/v1/applications', { params: { query } }))),
     show: async (name) => {
       const [it, sheet] = await Promise.all([take(api.GET('/api/v1/applications/{name}', at(name))), take(api.GET('/api/v1/applications/{name}/exchange', at(name)))])
-      return { it: it as unknown as Row, sheet }
+      return { it: it as unknown as Shown, sheet }
     },
     fields: async () => applicationFields((await kinds.provider.list({ limit: 20000 })).items),
-    save: (it, settings) => take(api.PUT('/api/v1/applications/{name}/settings', { ...at(it.name), body: { revision: it.revision, settings: settings as Application['settings'] } })),
-    remove: (name) => take(api.DELETE('/api/v1/applications/{name}', at(name))),
+    save: (it, settings, why) => because(why, () => take(api.PUT('/api/v1/applications/{name}/settings', { ...at(it.name), body: { revision: it.revision, settings: settings as Application['settings'] } }))),
+    remove: (name, why) => because(why, () => take(api.DELETE('/api/v1/applications/{name}', at(name)))),
+    refresh: (name) => take(api.POST('/api/v1/applications/{name}/refresh', at(name))),
+    decide: (name, what, why) => because(why, () => take(what === 'approve' ? api.POST('/api/v1/applications/{name}/approve', at(name)) : api.POST('/api/v1/applications/{name}/decline', at(name)))),
   },
 }

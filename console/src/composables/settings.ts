@@ -8,6 +8,11 @@ const about: Field[] = [
   { name: 'notes', label: 'Notes', kind: 'long', hint: 'why it is set up so' },
 ]
 
+const keeping: Field[] = [
+  { name: 'approveChanges', label: 'Changes of its metadata wait for approval', kind: 'switch', hint: 'of keys, addresses or entity ID; otherwise they act at once, with a finding' },
+  { name: 'trustKey', label: 'Trust key', kind: 'long', hint: 'certificate in PEM whose key must have signed the metadata' },
+]
+
 export const providerFields: Field[] = [
   { name: 'enabled', label: 'Enabled', kind: 'switch', hint: 'people are sent to it, and its answers are taken' },
   ...about,
@@ -26,6 +31,7 @@ export const providerFields: Field[] = [
   { name: 'ownEntityId', label: 'Entity ID of the gate towards it', kind: 'text', hint: 'any string up to 1024 characters that the other side demands' },
   { name: 'formerEntityId', label: 'Former entity ID', kind: 'text', hint: 'accepted beside it as audience, while the other side moves' },
   { name: 'sharedFace', label: 'Use the face that several providers share', kind: 'switch', hint: 'where a federation will not register several' },
+  ...keeping,
   { name: 'strictCertificates', label: 'Refuse certificates past their date', kind: 'switch', hint: 'otherwise trust is by key, and the date only warns' },
   { name: 'allowSHA1', label: 'Exception: accept SHA-1', kind: 'switch', hint: 'leaves a warning in every trace' },
   { name: 'allowCBC', label: 'Exception: accept AES-CBC outside a signed Response', kind: 'switch' },
@@ -35,7 +41,9 @@ export const applicationFields = (providers: { name: string; title: string }[]):
   { name: 'enabled', label: 'Enabled', kind: 'switch', hint: 'people may pass to it' },
   ...about,
   { name: 'provider', label: 'Provider', kind: 'choice', choices: [{ value: '', label: 'decided by the routing' }, ...providers.map((p) => ({ value: p.name, label: p.title }))] },
-  { name: 'ownStart', label: 'Its own start address', kind: 'text', hint: 'if it accepts only sign-ins it started' },
+  { name: 'onlyOwnStarts', label: 'It accepts only sign-ins it started', kind: 'switch', hint: 'then the gate opens it at its own start address' },
+  { name: 'ownStart', label: 'Its own start address', kind: 'text' },
+  { name: 'ownHosts', label: 'Hosts it owns', kind: 'text', hint: 'beside that of its entity ID, separated by spaces; answers to other hosts become an error' },
   { name: 'nameIdFormat', label: 'NameID format', kind: 'choice', hint: 'where its request leaves it open', choices: [
     { value: '', label: 'as the provider gave it' },
     { value: 'urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress', label: 'emailAddress' },
@@ -48,5 +56,6 @@ export const applicationFields = (providers: { name: string; title: string }[]):
   { name: 'encrypt', label: 'Encrypt the assertion', kind: 'switch', hint: 'with the key for encryption in its metadata' },
   { name: 'encryptNames', label: 'Encrypt NameID and attributes instead of the whole assertion', kind: 'switch' },
   { name: 'requireSignedRequests', label: 'Demand signed requests, even if its metadata allows others', kind: 'switch' },
+  ...keeping,
   { name: 'allowSHA1', label: 'Exception: accept SHA-1', kind: 'switch', hint: 'leaves a warning in every trace' },
 ]

@@ -1,56 +1,67 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import { useRouter } from 'vue-router'
-import { api, take, type Problem } from '../api/client'
+import { useRoute, useRouter } from 'vue-router'
+import { api, because, take, type Preview, type Problem } from '../api/client'
+import IntakeForm from '../components/IntakeForm.vue'
+import PreviewPanel from '../components/PreviewPanel.vue'
 import ProblemBox from '../components/ProblemBox.vue'
+import { handedOver } from '../composables/handover'
 import { useLoad } from '../composables/load'
 
 const props = defineProps<{ kind: 'provider' | 'application' }>()
+const route = useRoute()
 const router = useRouter()
 const isApp = computed(() => props.kind === 'application')
 const what = computed(() => (isApp.value ? 'an application' : 'a provider'))
-const form = ref({ name: '', title: '', address: '', metadata: '', provider: '', ownStart: '', allowUnsolicited: false })
-const way = ref<'file' | 'address' | 'text'>('file')
-const file = ref<{ name: string; base64: string }>()
+const other = computed(() => (typeof route.query.record === 'string' ? route.query.record : ''))
+const form = ref({ name: '', title: '', provider: '', ownStart: '', allowUnsolicited: false, approveChanges: false, trustKey: '', why: '' })
+const intake = ref<InstanceType<typeof IntakeForm>>()
+const preview = ref<Preview>()
 const problem = ref<Problem>()
 const busy = ref(false)
 const wrong = (field: string) => {
   const message = problem.value?.errors?.find((e) => e.field === field)?.message
   return message ? (problem.value?.finding?.title ?? message) : ''
 }
+const several = computed(() => problem.value?.finding?.code === 'metadata-several-entities')
+const draft = computed(() => !!preview.value?.missing?.length)
 
 const { data: providers } = useLoad(() => (isApp.value ? take(api.GET('/api/v1/providers', { params: { query: { limit: 20000 } } })) : Promise.resolve(undefined)))
 
-async function pick(e: Event) {
-  const chosen = (e.target as HTMLInputElement).files?.[0]
-  if (!chosen) return
-  const octets = new Uint8Array(await chosen.arrayBuffer())
-  let text = ''
-  for (let i = 0; i < octets.length; i += 8192) text += String.fromCharCode(...octets.subarray(i, i + 8192))
-  file.value = { name: chosen.name, base64: btoa(text) }
-  if (form.value.name === '') form.value.name = chosen.name.replace(/\.[^.]*$/, '').toLowerCase().replace(/[^a-z0-9]+/g, '-').replace(/^-|-$/g, '')
+function body() {
+  const { name, title, provider, ownStart, allowUnsolicited, approveChanges, trustKey } = form.value
+  const start = { name, title: title || undefined, approveChanges, trustKey: trustKey || undefined, ...(other.value ? { record: other.value } : intake.value!.given()) }
+  return isApp.value ? { ...start, provider: provider || undefined, ownStart: ownStart || undefined } : { ...start, allowUnsolicited }
 }
 
-function given() {
-  if (way.value === 'address') return { address: form.value.address }
-  if (way.value === 'text') return { metadata: form.value.metadata || ' ' }
-  return file.value ? { metadataBase64: file.value.base64 || btoa(' ') } : { metadata: ' ' }
-}
-
-async function add() {
+async function run(does: () => Promise<void>) {
   busy.value = true
   problem.value = undefined
-  const { name, title, provider, ownStart, allowUnsolicited } = form.value
   try {
-    if (isApp.value) await take(api.POST('/api/v1/applications', { body: { name, title: title || undefined, provider: provider || undefined, ownStart: ownStart || undefined, ...given() } }))
-    else await take(api.POST('/api/v1/providers', { body: { name, title: title || undefined, allowUnsolicited, ...given() } }))
-    await router.push(`/connect/${props.kind}s/${name}`)
+    await does()
   } catch (e) {
     problem.value = e as Problem
+    preview.value = undefined
     window.scrollTo({ top: 0 })
   } finally {
     busy.value = false
   }
+}
+
+const look = () => run(async () => {
+  preview.value = await take(isApp.value ? api.POST('/api/v1/applications/preview', { body: body() }) : api.POST('/api/v1/providers/preview', { body: body() }))
+  if (form.value.name === '') form.value.name = preview.value.name
+})
+
+const add = () => run(async () => {
+  const all = { ...body(), expect: preview.value!.document, draft: draft.value }
+  const made = await because(form.value.why, () => take<{ name: string }>(isApp.value ? api.POST('/api/v1/applications', { body: all }) : api.POST('/api/v1/providers', { body: all })))
+  await router.push(`/connect/${props.kind}s/${made.name}`)
+})
+
+function large(file: File) {
+  handedOver.value = file
+  void router.push('/connect/aggregates')
 }
 </script>
 
@@ -58,41 +69,49 @@ async function add() {
   <div class="head">
     <div>
       <h1>Add {{ what }}</h1>
-      <p>Everything is taken from the SAML metadata of the other side. Nothing is stored unless all of it is in order.</p>
+      <p>Give what the other side handed over: metadata as a file, an address or text, a certificate, or single values. You see what would be set before anything is stored.</p>
     </div>
   </div>
   <ProblemBox :problem="problem" />
-  <el-form label-position="top" class="sheet form" @submit.prevent="add">
+  <p v-if="several"><router-link to="/connect/aggregates"><el-button type="primary">Take it in as an aggregate</el-button></router-link></p>
+  <el-form label-position="top" class="sheet form" @submit.prevent="look">
+    <p v-if="other">From the document of <code>{{ other }}</code>, which holds this role as well.</p>
+    <IntakeForm v-else ref="intake" :kind="kind" :problem="problem" @changed="preview = undefined" @large="large" @named="(n) => { if (form.name === '') form.name = n }" />
     <el-form-item label="Short name" :error="wrong('name')">
-      <el-input v-model="form.name" name="name" placeholder="crew-roster" />
+      <el-input v-model="form.name" name="name" placeholder="proposed from the title" @input="preview = undefined" />
       <div class="quiet hint">a-z, 0-9 and hyphen; it is part of addresses and never changes</div>
     </el-form-item>
-    <el-form-item label="Metadata" :error="wrong('metadata') || wrong('address')">
-      <el-radio-group v-model="way" aria-label="Where the metadata comes from">
-        <el-radio value="file">File</el-radio>
-        <el-radio value="address">Address</el-radio>
-        <el-radio value="text">Text</el-radio>
-      </el-radio-group>
-      <input v-if="way === 'file'" type="file" name="file" aria-label="Metadata file" accept=".xml,.txt,.pem,application/xml,text/xml,application/samlmetadata+xml" @change="pick" />
-      <el-input v-else-if="way === 'address'" v-model="form.address" name="address" placeholder="https://" aria-label="Metadata address" />
-      <el-input v-else v-model="form.metadata" name="metadata" type="textarea" :rows="10" placeholder="<EntityDescriptor …" aria-label="Metadata text" />
-    </el-form-item>
-    <el-form-item label="Title"><el-input v-model="form.title" name="title" placeholder="taken from the metadata" /></el-form-item>
+    <el-form-item label="Title"><el-input v-model="form.title" name="title" placeholder="taken from the metadata" @input="preview = undefined" /></el-form-item>
     <template v-if="isApp">
       <el-form-item label="Provider" :error="wrong('provider')">
-        <el-select v-model="form.provider" clearable placeholder="decided by the routing" aria-label="Provider">
+        <el-select v-model="form.provider" clearable placeholder="decided by the routing" aria-label="Provider" @change="preview = undefined">
           <el-option v-for="p in providers?.items ?? []" :key="p.name" :label="p.title" :value="p.name" />
         </el-select>
       </el-form-item>
-      <el-form-item label="Its own start address, if it accepts only sign-ins it started" :error="wrong('ownStart')"><el-input v-model="form.ownStart" name="ownStart" placeholder="https://" /></el-form-item>
+      <el-form-item label="Its own start address, if it accepts only sign-ins it started" :error="wrong('ownStart')"><el-input v-model="form.ownStart" name="ownStart" placeholder="https://" @input="preview = undefined" /></el-form-item>
     </template>
     <el-form-item v-else label="Answers that nobody asked for"><el-checkbox v-model="form.allowUnsolicited">Accept them: people may start at the provider</el-checkbox></el-form-item>
-    <el-button type="primary" native-type="submit" :loading="busy">Add</el-button>
+    <details>
+      <summary>How its metadata is kept fresh</summary>
+      <el-form-item label="Changes"><el-checkbox v-model="form.approveChanges">Of keys, addresses or entity ID wait for approval</el-checkbox></el-form-item>
+      <el-form-item label="Trust key" :error="wrong('trustKey')"><el-input v-model="form.trustKey" name="trustKey" type="textarea" :rows="4" placeholder="certificate in PEM whose key must have signed the metadata" @input="preview = undefined" /></el-form-item>
+    </details>
+    <el-button :type="preview ? 'default' : 'primary'" native-type="submit" :loading="busy">Preview</el-button>
   </el-form>
+  <template v-if="preview">
+    <PreviewPanel :preview="preview" />
+    <div class="save">
+      <el-input v-model="form.why" name="why" placeholder="Why (optional, kept in the history)" aria-label="Why" />
+      <el-button v-if="!preview.existing" type="primary" :loading="busy" :disabled="!!preview.known" @click="add">{{ draft ? 'Keep as a draft' : 'Add' }}</el-button>
+      <router-link v-if="preview.existing || preview.known" :to="`/connect/${kind}s/${preview.known || preview.name}`"><el-button>Go to the record that is there</el-button></router-link>
+    </div>
+  </template>
 </template>
 
 <style scoped>
 .form { padding: 16px 24px 24px; max-width: 720px }
 .hint { width: 100%; font-size: 12px; line-height: 1.5 }
-input[type='file'] { width: 100%; font: inherit; margin-top: 4px }
+details { margin-bottom: 16px }
+summary { cursor: pointer; margin-bottom: 8px }
+.save { display: flex; gap: 12px; margin-top: 16px; max-width: 720px }
 </style>

@@ -10,6 +10,8 @@ const { data, problem } = useLoad(async () => {
   const [apps, providers] = await Promise.all([take(api.GET('/api/v1/applications', { params: { query } })), take(api.GET('/api/v1/providers', { params: { query: { limit: 20000 } } }))])
   return { apps, providers }
 })
+const { data: waiting } = useLoad(() => take(api.GET('/api/v1/waiting')))
+const { data: checks } = useLoad(() => take(api.GET('/api/v1/checks', { params: { query: { severity: 'error', limit: 1 } } })))
 const providers = computed(() => data.value?.providers.items ?? [])
 /** Which providers serve an application, in words. */
 function served(by?: string) {
@@ -31,15 +33,19 @@ function served(by?: string) {
     </div>
   </div>
   <ProblemBox :problem="problem" />
+  <section v-if="waiting?.total || checks?.counts.error" class="sheet attention" aria-label="Needs attention">
+    <p v-for="w in waiting?.items ?? []" :key="w.kind + w.name"><span class="waiting">○ waits for approval</span> <router-link :to="`/connect/${w.kind}s/${w.name}`">{{ w.title }}</router-link>: its metadata has changed</p>
+    <p v-if="checks?.counts.error"><span class="refused">✕ {{ checks.counts.error }} {{ checks.counts.error === 1 ? 'error' : 'errors' }}</span> found by <router-link to="/watch/checks?severity=error">checks</router-link></p>
+  </section>
   <template v-if="data">
     <div v-if="!data.providers.total" class="sheet empty">
       <h2>First add a provider</h2>
-      <p>You need its SAML metadata: a file, an address, or the text.</p>
+      <p>You need its SAML metadata: a file, an address, or the text; a draft can begin with less.</p>
       <router-link to="/connect/providers/add"><el-button type="primary">Add a provider</el-button></router-link>
     </div>
     <div v-else-if="!data.apps.total" class="sheet empty">
       <h2>Now add an application</h2>
-      <p>You need its SAML metadata: a file, an address, or the text.</p>
+      <p>You need its SAML metadata: a file, an address, or the text; a draft can begin with less.</p>
       <router-link to="/connect/applications/add"><el-button type="primary">Add an application</el-button></router-link>
     </div>
     <ul v-else>
@@ -55,6 +61,8 @@ function served(by?: string) {
 </template>
 
 <style scoped>
+.attention { padding: 12px 16px; margin-bottom: 12px; border-left: 4px solid var(--waiting) }
+.attention p { margin: 0 }
 ul { list-style: none; margin: 0; padding: 0 }
 li { display: flex; gap: 24px; align-items: center; padding: 12px 16px; margin-bottom: 8px }
 .start { flex: 1 }

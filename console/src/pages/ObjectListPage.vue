@@ -3,7 +3,8 @@ import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import ProblemBox from '../components/ProblemBox.vue'
 import { useLoad } from '../composables/load'
-import { kinds, type Kind, type Row } from '../composables/objects'
+import type { Row } from '../api/client'
+import { kinds, type Kind } from '../composables/objects'
 import { days } from '../composables/words'
 
 const props = defineProps<{ kind: Kind['name'] }>()
@@ -12,14 +13,14 @@ const kind = computed(() => kinds[props.kind])
 const plural = computed(() => `${props.kind}s`)
 const search = ref('')
 const page = ref(1)
-const size = 100
+const size = 25
 watch(() => props.kind, () => { search.value = ''; page.value = 1 })
 const { data, problem, loading } = useLoad(
   () => kind.value.list({ search: search.value, limit: size, offset: (page.value - 1) * size }),
   () => [props.kind, search.value, page.value],
 )
 const path = (row: Row) => `/connect/${plural.value}/${row.name}`
-const ends = (row: Row) => row.certificates?.find((c) => c.notAfter)?.notAfter
+const state = (row: Row) => (row.missing?.length ? ['waiting', '○ draft'] : row.enabled ? ['passed', '● enabled'] : ['waiting', '○ switched off'])
 </script>
 
 <template>
@@ -36,13 +37,13 @@ const ends = (row: Row) => row.certificates?.find((c) => c.notAfter)?.notAfter
   </div>
   <ProblemBox :problem="problem" />
   <el-table v-loading="loading && !data" :data="data?.items ?? []" :empty-text="search ? 'Nothing matches.' : `None yet. Add ${kind.article} with the button above.`" @row-click="(row: Row) => router.push(path(row))">
-    <el-table-column label="State" width="120"><template #default="{ row }"><span :class="row.settings.enabled ? 'passed' : 'waiting'">{{ row.settings.enabled ? '● enabled' : '○ switched off' }}</span></template></el-table-column>
+    <el-table-column label="State" width="120"><template #default="{ row }"><span :class="state(row as Row)[0]" :title="(row as Row).missing?.length ? `missing: ${(row as Row).missing!.join(', ')}` : undefined">{{ state(row as Row)[1] }}</span></template></el-table-column>
     <el-table-column label="Title" min-width="180"><template #default="{ row }"><router-link :to="path(row as Row)" @click.stop>{{ row.title }}</router-link></template></el-table-column>
     <el-table-column prop="name" label="Short name" min-width="140" />
     <el-table-column label="Entity ID" min-width="280"><template #default="{ row }"><code :title="row.entityId">{{ row.entityId }}</code></template></el-table-column>
     <el-table-column label="Protocol" width="100"><template #default="{ row }">{{ row.protocol.toUpperCase() }}</template></el-table-column>
     <el-table-column v-if="kind.name === 'application'" label="Provider" min-width="140"><template #default="{ row }">{{ row.provider || 'by routing' }}</template></el-table-column>
-    <el-table-column label="Certificate ends" width="150"><template #default="{ row }">{{ ends(row as Row) ? days(ends(row as Row)!) : '–' }}</template></el-table-column>
+    <el-table-column label="Certificate ends" width="150"><template #default="{ row }">{{ row.ends ? days(row.ends) : '–' }}</template></el-table-column>
   </el-table>
   <el-pagination v-if="data && data.total > size" v-model:current-page="page" :page-size="size" :total="data.total" layout="prev, pager, next" />
 </template>

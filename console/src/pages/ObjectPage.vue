@@ -2,62 +2,104 @@
 import { ElMessageBox } from 'element-plus'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import type { Problem } from '../api/client'
+import { api, take, type Problem, type Refreshed } from '../api/client'
 import CertificateFacts from '../components/CertificateFacts.vue'
+import ChangeList from '../components/ChangeList.vue'
+import DifferenceTable from '../components/DifferenceTable.vue'
 import ExchangeSheet from '../components/ExchangeSheet.vue'
 import FactList from '../components/FactList.vue'
+import FindingBox from '../components/FindingBox.vue'
 import ProblemBox from '../components/ProblemBox.vue'
 import SettingsDrawer from '../components/SettingsDrawer.vue'
 import ShortLanes from '../components/ShortLanes.vue'
+import TakeInDrawer from '../components/TakeInDrawer.vue'
 import { useLoad } from '../composables/load'
 import { kinds, type Kind } from '../composables/objects'
-import { local, short } from '../composables/words'
+import { days, local, short } from '../composables/words'
 
 const props = defineProps<{ kind: Kind['name']; name: string }>()
 const router = useRouter()
 const kind = computed(() => kinds[props.kind])
 const failed = ref<Problem>()
 const editing = ref(false)
+const takingIn = ref(false)
+const why = ref('')
+const reach = ref(false)
+const refreshed = ref<Refreshed>()
+const at = () => [props.kind, props.name]
 const { data: fields } = useLoad(() => kind.value.fields(), () => props.kind)
-const { data, problem, load } = useLoad(() => kind.value.show(props.name), () => [props.kind, props.name])
+const { data, problem, load } = useLoad(() => kind.value.show(props.name), at)
+const { data: checks, load: check, loading: checking } = useLoad(
+  async () => (await take(api.GET('/api/v1/checks', { params: { query: { name: [props.name], kind: props.kind, all: true, reach: reach.value } } }))).items?.[0]?.findings ?? [], () => [...at(), data.value?.it.revision])
+const { data: waiting, load: wait } = useLoad(async () => (await take(api.GET('/api/v1/waiting', { params: { query: { kind: props.kind, name: props.name } } }))).items?.[0], () => [...at(), data.value?.it.revision])
+const { data: history } = useLoad(() => take(api.GET('/api/v1/history', { params: { query: { kind: props.kind, name: props.name, limit: 8 } } })), () => [...at(), data.value?.it.revision, waiting.value])
 
 const facts = computed(() => {
   const it = data.value?.it
   if (!it) return []
+  const fresh = it.taken.fresh
   return [
-    { label: 'Entity ID', value: it.entityId, also: kind.value.also },
+    ...(it.entityId ? [{ label: 'Entity ID', value: it.entityId, also: kind.value.also }] : []),
     ...(it.endpoints ?? []).map((e) => ({ label: short(e.binding), value: e.location, hint: e.use })),
     ...(it.nameIdFormats ?? []).map((f) => ({ label: 'NameID format', value: f })),
-    { label: 'Metadata from', value: it.source, plain: it.source === 'document' },
+    { label: 'Metadata from', value: { document: 'a document', typed: 'values typed by hand' }[it.source] ?? it.source, plain: !hasAddress.value },
+    ...(it.taken.validUntil ? [{ label: 'Valid until', value: `${local(it.taken.validUntil)}, ${days(it.taken.validUntil)}`, plain: true }] : []),
+    ...(it.taken.verified ? [{ label: 'Signature', value: 'by the trust key', plain: true }] : []),
+    ...(hasAddress.value && fresh.checked ? [{ label: 'Refreshed', value: `${local(fresh.checked)}; again ${local(fresh.next!)}`, plain: true }] : []),
     { label: 'Added', value: local(it.added), plain: true },
   ]
 })
+const hasAddress = computed(() => /^https?:/.test(data.value?.it.source ?? ''))
 /** The settings that say something, as facts. */
 const decided = computed(() =>
   (fields.value ?? []).flatMap((f) => {
     const v = data.value?.it.settings[f.name]
     if (f.name === 'title' || v === '' || v === false || v === undefined) return []
-    return [{ label: f.label, value: f.kind === 'switch' ? 'yes' : (f.choices?.find((c) => c.value === v)?.label ?? String(v)), plain: true }]
+    const text = f.name === 'trustKey' ? 'a certificate' : String(v)
+    return [{ label: f.label, value: f.kind === 'switch' ? 'yes' : (f.choices?.find((c) => c.value === v)?.label ?? text), plain: true }]
   }),
 )
 
-async function save(settings: Record<string, unknown>) {
-  await kind.value.save(data.value!.it, settings)
+async function save(settings: Record<string, unknown>, why: string) {
+  await kind.value.save(data.value!.it, settings, why)
   await load()
 }
 
-async function remove() {
+async function act(does: () => Promise<unknown>) {
+  failed.value = undefined
   try {
-    await ElMessageBox.confirm('Nobody can pass through it any more, from the next request on. Its history stays.', `Remove ${props.name}?`, { confirmButtonText: 'Remove', cancelButtonText: 'Keep', type: 'warning' })
+    await does()
+  } catch (e) {
+    failed.value = e as Problem
+    window.scrollTo({ top: 0 })
+  }
+}
+const refresh = () => act(async () => {
+  refreshed.value = await kind.value.refresh(props.name)
+  await Promise.all([load(), wait(), check()])
+})
+const decide = (what: 'approve' | 'decline') => act(async () => {
+  await kind.value.decide(props.name, what, why.value)
+  refreshed.value = undefined
+  why.value = ''
+  await Promise.all([load(), wait(), check()])
+})
+function ask() {
+  reach.value = true
+  void check()
+}
+
+async function remove() {
+  let said: unknown
+  try {
+    said = await ElMessageBox.prompt('Nobody can pass through it any more, from the next request on. Its history stays, and it can be restored from there.', `Remove ${props.name}?`, { confirmButtonText: 'Remove', cancelButtonText: 'Keep', type: 'warning', inputPlaceholder: 'Why (optional)' })
   } catch {
     return
   }
-  try {
-    await kind.value.remove(props.name)
+  await act(async () => {
+    await kind.value.remove(props.name, (said as { value?: string }).value ?? '')
     await router.push(`/connect/${props.kind}s`)
-  } catch (e) {
-    failed.value = e as Problem
-  }
+  })
 }
 </script>
 
@@ -67,25 +109,57 @@ async function remove() {
     <div class="head">
       <div>
         <h1>{{ data.it.title }}</h1>
-        <p><code>{{ data.it.name }}</code> · {{ data.it.protocol.toUpperCase() }} {{ kind.name }} · revision {{ data.it.revision }} · <strong :class="data.it.settings.enabled ? 'passed' : 'waiting'">{{ data.it.settings.enabled ? 'enabled' : 'switched off' }}</strong></p>
+        <p><code>{{ data.it.name }}</code> · {{ data.it.protocol.toUpperCase() }} {{ kind.name }} · revision {{ data.it.revision }} · <strong :class="data.it.settings.enabled ? 'passed' : 'waiting'">{{ data.it.missing?.length ? 'draft' : data.it.settings.enabled ? 'enabled' : 'switched off' }}</strong></p>
       </div>
       <div class="tools">
-        <a v-if="data.it.open" :href="data.it.open" target="_blank" rel="noopener"><el-button>Try it</el-button></a>
+        <a v-if="data.it.open && data.it.settings.enabled" :href="data.it.open" target="_blank" rel="noopener"><el-button>Try it</el-button></a>
         <router-link :to="{ path: '/watch/traces', query: { [kind.name]: data.it.name } }"><el-button>Traces</el-button></router-link>
+        <el-button v-if="hasAddress" @click="refresh">Refresh</el-button>
+        <el-button @click="takingIn = true">Take in newer values</el-button>
         <el-button @click="editing = true">Settings</el-button>
         <el-button type="danger" plain @click="remove">Remove</el-button>
       </div>
     </div>
     <ShortLanes v-if="kind.name === 'application'" :application="data.it.title" :provider="data.it.provider || 'decided by the routing'" :provider-path="data.it.provider ? `/connect/providers/${data.it.provider}` : undefined" :only-own="!!data.it.ownStart" />
+    <section v-if="data.it.missing?.length" class="sheet notice">
+      <p><strong class="waiting">○ Draft.</strong> Still missing, from the {{ kind.name }}'s administrator: {{ data.it.missing.join('; ') }}. Send them what stands below, and take in what comes back.</p>
+    </section>
+    <section v-else-if="!data.it.settings.enabled" class="sheet notice"><p><strong class="waiting">○ Switched off.</strong> Nobody passes. Enable it in the settings when it is ready.</p></section>
+    <section v-if="waiting" class="sheet notice" aria-label="A change waits for approval">
+      <p><strong class="waiting">○ A change of its metadata waits for approval</strong> since {{ local(waiting.since) }}.</p>
+      <DifferenceTable :differences="waiting.differences ?? []" />
+      <p class="tools decide"><el-input v-model="why" name="why" placeholder="Why (optional)" aria-label="Why" style="width: 320px" /><el-button type="primary" @click="decide('approve')">Approve</el-button><el-button @click="decide('decline')">Decline</el-button></p>
+    </section>
+    <section v-if="refreshed && refreshed.outcome !== 'waiting'" class="sheet notice" aria-live="polite">
+      <p>Refreshed: <strong>{{ refreshed.outcome }}</strong>.</p>
+      <DifferenceTable v-if="refreshed.differences?.length" :differences="refreshed.differences" />
+      <FindingBox v-for="(f, i) in refreshed.findings ?? []" :key="i" :finding="f" />
+    </section>
+    <h2>Checks</h2>
+    <p v-if="checks && !checks.length"><span class="passed">● Nothing found</span> <span class="quiet">without a sign-in{{ reach ? ', and every address answered' : '' }}.</span></p>
+    <FindingBox v-for="(f, i) in checks ?? []" :key="i" :finding="f" />
+    <p class="tools"><el-button size="small" :loading="checking && reach" @click="ask">Ask its addresses too</el-button></p>
     <ExchangeSheet :sheet="data.sheet" :file="`innergate-for-${data.it.name}`" :side="kind.name" />
     <h2>Settings</h2>
     <FactList :facts="decided" />
     <SettingsDrawer v-model="editing" :title="`Settings of ${data.it.title}`" :fields="fields ?? []" :settings="data.it.settings" :save="save" />
+    <TakeInDrawer v-model="takingIn" :kind="kind.name" :name="data.it.name" @saved="load" />
     <h2>What the gate knows of the {{ kind.name }}</h2>
     <FactList :facts="facts" />
+    <p v-if="data.it.taken.otherRole" class="tools other"><router-link :to="{ path: `/connect/${kind.name === 'provider' ? 'applications' : 'providers'}/add`, query: { record: `${kind.name}/${data.it.name}` } }"><el-button size="small">Add its other role, as {{ kind.name === 'provider' ? 'an application' : 'a provider' }}</el-button></router-link></p>
     <template v-for="(c, i) in data.it.certificates ?? []" :key="i">
       <h2>Certificate of the {{ kind.name }}</h2>
       <CertificateFacts :certificate="c" :file="data.it.name" />
     </template>
+    <h2>History</h2>
+    <ChangeList :changes="history?.items ?? []" bare />
+    <p class="tools other"><router-link :to="{ path: '/keep/history', query: { kind: kind.name, name: data.it.name } }">All {{ history?.total }} changes</router-link></p>
   </template>
 </template>
+
+<style scoped>
+.notice { padding: 12px 16px; margin: 12px 0; border-left: 4px solid var(--waiting) }
+.notice > p { margin: 0 }
+.notice > p + * { margin-top: 12px }
+.decide, .other { margin: 12px 0 0 }
+</style>

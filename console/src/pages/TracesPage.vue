@@ -64,8 +64,3 @@ const open = (row: TraceHead) => router.push(`/watch/traces/${row.id}`)
   </el-table>
   <p v-if="rows.length < matching" class="tools"><el-button @click="more">Show older ones</el-button></p>
 </template>
-
-<style scoped>
-.filter { padding: 4px 12px; border: 1px solid var(--line); border-radius: 4px; color: var(--ink); text-decoration: none; background: var(--sheet) }
-.filter.here { border-color: var(--gate); font-weight: 600 }
-</style>

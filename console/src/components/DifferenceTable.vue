@@ -1,0 +1,32 @@
+<script setup lang="ts">
+import type { Difference } from '../api/client'
+import { parts } from '../composables/differ'
+
+defineProps<{ differences: Difference[]; empty?: string }>()
+const split = (d: Difference) => parts(d.before ?? '', d.after ?? '')
+</script>
+
+<template>
+  <p v-if="!differences.length" class="quiet">{{ empty ?? 'Nothing differs.' }}</p>
+  <table v-else class="sheet">
+    <thead><tr><th>Value</th><th>Before</th><th>After</th></tr></thead>
+    <tbody>
+      <tr v-for="(d, i) in differences" :key="i">
+        <th scope="row">{{ d.label }}</th>
+        <td><code v-if="d.before">{{ split(d)[0][0] }}<del>{{ split(d)[0][1] }}</del>{{ split(d)[0][2] }}</code><span v-else class="quiet">nothing</span></td>
+        <td><code v-if="d.after">{{ split(d)[1][0] }}<ins>{{ split(d)[1][1] }}</ins>{{ split(d)[1][2] }}</code><span v-else class="quiet">nothing</span></td>
+      </tr>
+    </tbody>
+  </table>
+</template>
+
+<style scoped>
+table { border-collapse: collapse; width: 100%; table-layout: fixed }
+th, td { text-align: left; vertical-align: top; padding: 8px 16px; border-bottom: 1px solid var(--line); overflow-wrap: anywhere }
+thead th { color: var(--quiet); font-weight: 600 }
+tbody tr:last-child > * { border-bottom: 0 }
+tbody th { font-weight: 400; color: var(--quiet) }
+th:first-child { width: 210px }
+del { background: color-mix(in srgb, var(--refused) 20%, transparent); text-decoration: line-through }
+ins { background: color-mix(in srgb, var(--passed) 22%, transparent); text-decoration: underline }
+</style>

@@ -1,0 +1,76 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+import type { Given, Problem } from '../api/client'
+
+/** What the other side handed over: a file, an address, pasted text, or values typed by hand. */
+const props = defineProps<{ kind: 'provider' | 'application'; problem?: Problem }>()
+const emit = defineEmits<{ large: [file: File]; named: [name: string]; changed: [] }>()
+
+const way = ref<'file' | 'address' | 'text' | 'hand'>('file')
+const address = ref('')
+const text = ref('')
+const file = ref<{ name: string; base64: string }>()
+const typed = ref({ entityId: '', ssoRedirect: '', ssoPost: '', acs: '', certificate: '', nameIdFormat: '' })
+const formats = ['1.1:nameid-format:emailAddress', '2.0:nameid-format:persistent', '2.0:nameid-format:transient', '1.1:nameid-format:unspecified'].map((f) => `urn:oasis:names:tc:SAML:${f}`)
+const wrong = (...fields: string[]) => {
+  const message = props.problem?.errors?.find((e) => fields.includes(e.field))?.message
+  return message ? (props.problem?.finding?.title ?? message) : ''
+}
+
+async function pick(e: Event) {
+  const chosen = (e.target as HTMLInputElement).files?.[0]
+  if (!chosen) return
+  emit('changed')
+  if (chosen.size > 1 << 20) return emit('large', chosen)
+  const octets = new Uint8Array(await chosen.arrayBuffer())
+  let out = ''
+  for (let i = 0; i < octets.length; i += 8192) out += String.fromCharCode(...octets.subarray(i, i + 8192))
+  file.value = { name: chosen.name, base64: btoa(out) }
+  emit('named', chosen.name.replace(/\.[^.]*$/, '').toLowerCase().replace(/[^a-z0-9]+/g, '-').replace(/^-|-$/g, ''))
+}
+
+function given(): Given {
+  switch (way.value) {
+    case 'address':
+      return { address: address.value || ' ' }
+    case 'text':
+      return { metadata: text.value || ' ' }
+    case 'hand':
+      return { typed: Object.fromEntries(Object.entries(typed.value).filter(([, v]) => v !== '')) }
+  }
+  return file.value ? { metadataBase64: file.value.base64 || btoa(' ') } : { metadata: ' ' }
+}
+defineExpose({ given })
+</script>
+
+<template>
+  <el-form-item label="What the other side handed over" :error="wrong('metadata', 'address', 'metadataBase64')">
+    <el-radio-group v-model="way" aria-label="How it came" @change="emit('changed')">
+      <el-radio value="file">File</el-radio>
+      <el-radio value="address">Address</el-radio>
+      <el-radio value="text">Text</el-radio>
+      <el-radio value="hand">Single values</el-radio>
+    </el-radio-group>
+    <input v-if="way === 'file'" type="file" name="file" aria-label="Metadata file" accept=".xml,.txt,.pem,.crt,.cer,.der,application/xml,text/xml,application/samlmetadata+xml" @change="pick" />
+    <template v-else-if="way === 'address'">
+      <el-input v-model="address" name="address" placeholder="https://" aria-label="Metadata address" @input="emit('changed')" />
+      <div class="quiet hint">the gate asks it again by itself, as often as the metadata says</div>
+    </template>
+    <el-input v-else-if="way === 'text'" v-model="text" name="metadata" type="textarea" :rows="10" placeholder="<EntityDescriptor …" aria-label="Metadata text" @input="emit('changed')" />
+  </el-form-item>
+  <template v-if="way === 'hand'">
+    <el-form-item label="Entity ID" :error="wrong('entityId')"><el-input v-model="typed.entityId" name="entityId" @input="emit('changed')" /><div class="quiet hint">also called {{ kind === 'provider' ? 'issuer, IdP entity ID' : 'SP entity ID, audience, identifier' }}; compared letter by letter</div></el-form-item>
+    <template v-if="kind === 'provider'">
+      <el-form-item label="SingleSignOnService by HTTP-Redirect" :error="wrong('ssoRedirect')"><el-input v-model="typed.ssoRedirect" name="ssoRedirect" placeholder="https://" @input="emit('changed')" /><div class="quiet hint">also called SSO URL, sign-in address, login URL</div></el-form-item>
+      <el-form-item label="SingleSignOnService by HTTP-POST" :error="wrong('ssoPost')"><el-input v-model="typed.ssoPost" name="ssoPost" placeholder="https://" @input="emit('changed')" /></el-form-item>
+    </template>
+    <el-form-item v-else label="AssertionConsumerService by HTTP-POST" :error="wrong('acs')"><el-input v-model="typed.acs" name="acs" placeholder="https://" @input="emit('changed')" /><div class="quiet hint">also called ACS URL, reply address, recipient</div></el-form-item>
+    <el-form-item label="Signing certificate" :error="wrong('certificate')"><el-input v-model="typed.certificate" name="certificate" type="textarea" :rows="5" placeholder="-----BEGIN CERTIFICATE-----" @input="emit('changed')" /></el-form-item>
+    <el-form-item label="NameID format"><el-select v-model="typed.nameIdFormat" clearable placeholder="not said" aria-label="NameID format" @change="emit('changed')"><el-option v-for="f in formats" :key="f" :value="f" :label="f.slice(f.lastIndexOf(':') + 1)" /></el-select></el-form-item>
+  </template>
+</template>
+
+<style scoped>
+.hint { width: 100%; font-size: 12px; line-height: 1.5 }
+input[type='file'] { width: 100%; font: inherit; margin-top: 4px }
+</style>

@@ -1,0 +1,36 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Preview } from '../api/client'
+import DifferenceTable from './DifferenceTable.vue'
+import FactList from './FactList.vue'
+import FindingBox from './FindingBox.vue'
+
+const props = defineProps<{ preview: Preview }>()
+const facts = computed(() => (props.preview.values ?? []).filter((v) => v.value !== '' && v.value !== 'false' && !/^[a-z]/.test(v.label)).map((v) => ({ label: v.label, value: v.value, plain: v.label === 'Metadata from' })))
+const whom = computed(() => `the ${props.preview.kind}'s administrator`)
+</script>
+
+<template>
+  <section aria-label="Preview" class="preview">
+    <h2>{{ preview.existing ? 'What would change' : 'What would be set' }}</h2>
+    <p>
+      <template v-if="preview.existing">The {{ preview.kind }} <code>{{ preview.name }}</code> is on record at revision {{ preview.revision }}.</template>
+      <template v-else>A new {{ preview.kind }} <code>{{ preview.name }}</code>, {{ preview.title }}.</template>
+      <template v-if="preview.otherRole"> The document also holds the entity's other role; it can be added afterwards.</template>
+    </p>
+    <div v-if="preview.missing?.length" class="sheet missing">
+      <p><strong class="waiting">○ Draft.</strong> Still missing, from {{ whom }}:</p>
+      <ul><li v-for="m in preview.missing" :key="m">{{ m }}</li></ul>
+    </div>
+    <DifferenceTable v-if="preview.existing" :differences="preview.differences ?? []" empty="Nothing differs from the record." />
+    <FactList v-else :facts="facts" />
+    <h2>Checks</h2>
+    <p v-if="!preview.findings?.length"><span class="passed">● Nothing found.</span></p>
+    <FindingBox v-for="(f, i) in preview.findings ?? []" :key="i" :finding="f" />
+  </section>
+</template>
+
+<style scoped>
+.missing { padding: 8px 16px; margin-bottom: 12px; border-left: 4px solid var(--waiting) }
+.missing p, .missing ul { margin: 0 }
+</style>

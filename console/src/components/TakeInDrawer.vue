@@ -1,0 +1,60 @@
+<script setup lang="ts">
+import { ref, watch } from 'vue'
+import { api, because, take, type Preview, type Problem } from '../api/client'
+import IntakeForm from './IntakeForm.vue'
+import PreviewPanel from './PreviewPanel.vue'
+import ProblemBox from './ProblemBox.vue'
+
+/** Takes newer values of the other side into a record: first what would change, then the change. */
+const props = defineProps<{ kind: 'provider' | 'application'; name: string }>()
+const emit = defineEmits<{ saved: [] }>()
+const open = defineModel<boolean>({ required: true })
+const form = ref<InstanceType<typeof IntakeForm>>()
+const preview = ref<Preview>()
+const problem = ref<Problem>()
+const why = ref('')
+const busy = ref(false)
+watch(open, () => { preview.value = problem.value = undefined; why.value = '' })
+
+async function run(does: () => Promise<void>) {
+  busy.value = true
+  problem.value = undefined
+  try {
+    await does()
+  } catch (e) {
+    problem.value = e as Problem
+  } finally {
+    busy.value = false
+  }
+}
+const look = () => run(async () => {
+  const body = { name: props.name, ...form.value!.given() }
+  preview.value = await take(props.kind === 'provider' ? api.POST('/api/v1/providers/preview', { body }) : api.POST('/api/v1/applications/preview', { body }))
+})
+const save = () => run(async () => {
+  const at = { params: { path: { name: props.name } }, body: { revision: preview.value!.revision, expect: preview.value!.document, ...form.value!.given() } }
+  await because(why.value, () => take(props.kind === 'provider' ? api.PUT('/api/v1/providers/{name}/metadata', at) : api.PUT('/api/v1/applications/{name}/metadata', at)))
+  open.value = false
+  emit('saved')
+})
+</script>
+
+<template>
+  <el-drawer v-model="open" :title="`Take in newer values of ${name}`" size="720px">
+    <ProblemBox :problem="problem" />
+    <el-form label-position="top" @submit.prevent="look">
+      <IntakeForm ref="form" :kind="kind" :problem="problem" @changed="preview = undefined" @large="problem = { title: 'This file is too large for one entity', detail: 'Take it in as an aggregate, then take over the entity.', status: 0, type: 'about:blank' }" />
+      <el-button :type="preview ? 'default' : 'primary'" native-type="submit" :loading="busy">Preview</el-button>
+    </el-form>
+    <PreviewPanel v-if="preview" :preview="preview" />
+    <template v-if="preview" #footer>
+      <el-input v-model="why" name="why" placeholder="Why (optional, kept in the history)" aria-label="Why" class="why" />
+      <el-button type="primary" :loading="busy" @click="save">Take it in</el-button>
+      <el-button @click="open = false">Leave it</el-button>
+    </template>
+  </el-drawer>
+</template>
+
+<style scoped>
+.why { margin-bottom: 12px }
+</style>
