@@ -96,13 +96,19 @@ func quoteJS(s string) string { return "`" + strings.ReplaceAll(s, "`", "") + "`
 // press clicks what people see under a name: a button, link or label.
 func (c *chromium) press(name string) {
 	c.t.Helper()
-	c.until(`(() => { const e = [...document.querySelectorAll('button, a, label, [role=button]')].find(e => e.innerText.trim() === ` + quoteJS(name) + ` && e.offsetParent !== null); if (!e) return false; e.click(); return true })()`)
+	c.until(`(() => { const e = [...document.querySelectorAll('button, a, label, summary, [role=button]')].find(e => e.innerText.trim() === ` + quoteJS(name) + ` && e.offsetParent !== null); if (!e) return false; e.click(); return true })()`)
 }
 
 func (c *chromium) fill(selector, text string) {
 	c.t.Helper()
 	c.until(`document.querySelector(` + quoteJS(selector) + `) !== null`)
 	do(c, chromedp.SendKeys(selector, text))
+}
+
+// set gives a field a value, in place of what it had.
+func (c *chromium) set(selector, text string) {
+	c.t.Helper()
+	c.until(`(() => { const e = document.querySelector(` + quoteJS(selector) + `); if (!e) return false; e.value = ` + quoteJS(text) + `; e.dispatchEvent(new Event('input')); return true })()`)
 }
 
 // shot keeps a picture for the documentation, when INNERGATE_SHOTS names a
@@ -153,12 +159,13 @@ func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
 	c.fill("input[name=name]", "depot-accounts")
 	c.press("Address")
 	c.fill("input[name=address]", application+"/metadata")
-	c.press("Add")
+	c.press("Preview")
 	c.see("The metadata is for the other role")
 	c.shot("refused-metadata")
-	do(c, chromedp.Evaluate[bool](`(() => { const e = document.querySelector('input[name=address]'); e.value=''; e.dispatchEvent(new Event('input')); return true })()`))
-	c.fill("input[name=address]", provider+"/metadata")
+	c.set("input[name=address]", provider+"/metadata")
 	c.fill("input[name=title]", "Depot accounts")
+	c.press("Preview")
+	c.see("What would be set")
 	c.press("Add")
 	c.see("What the provider needs from the gate")
 	c.see(d.Base + "/saml/sp/depot-accounts/acs")
@@ -171,6 +178,8 @@ func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
 	do(c, chromedp.SetUploadFiles("input[type=file]", []string{metadata}))
 	c.until(`document.querySelector('input[name=name]').value === 'shunting-log'`)
 	c.fill("input[name=title]", "Shunting log")
+	c.press("Preview")
+	c.see("nothing found.")
 	c.press("Add")
 	c.see("What the application needs from the gate")
 

@@ -187,10 +187,11 @@ func (u *upload) parts(settings any) (io.Reader, error) {
 	return part, nil
 }
 
-func uploads(o huma.Operation) huma.Operation {
-	o.RequestBody = &huma.RequestBody{Required: true, Description: "A form with the parts settings (JSON, of a new one) and document", Content: map[string]*huma.MediaType{"multipart/form-data": {
+// describeUpload says in the OpenAPI document what an upload's body is; its
+// handler reads it by itself.
+func describeUpload(a huma.API, path string) {
+	a.OpenAPI().Paths["/api/v1"+path].Post.RequestBody = &huma.RequestBody{Required: true, Description: "A form with the parts settings (JSON, of a new one) and document", Content: map[string]*huma.MediaType{"multipart/form-data": {
 		Schema: &huma.Schema{Type: "object", Properties: map[string]*huma.Schema{"settings": {Type: "string", Description: "As for adding by address, in JSON"}, "document": {Type: "string", Format: "binary"}}, Required: []string{"document"}}}}}
-	return o
 }
 
 // aggregateCalls registers aggregates.
@@ -220,7 +221,7 @@ func (s *server) aggregateCalls(a huma.API) {
 	huma.Register(a, starts("/aggregates", "add-aggregate", "Take an aggregate in from its address; a job tells how far it is"), func(ctx context.Context, in *struct{ Body api.NewAggregate }) (*body[federation.Job], error) {
 		return job(g.AddAggregate(ctx, who(ctx), in.Body.Name, in.Body.AggregateSettings, nil, 0))
 	})
-	huma.Register(a, uploads(starts("/aggregates/upload", "upload-aggregate", "Take an aggregate in from a document")), func(ctx context.Context, in *upload) (*body[federation.Job], error) {
+	huma.Register(a, starts("/aggregates/upload", "upload-aggregate", "Take an aggregate in from a document"), func(ctx context.Context, in *upload) (*body[federation.Job], error) {
 		var n api.NewAggregate
 		document, err := in.parts(&n)
 		if err != nil {
@@ -232,7 +233,7 @@ func (s *server) aggregateCalls(a huma.API) {
 		x, err := g.Aggregate(ctx, in.Name)
 		return &body[api.Aggregate]{show(x)}, s.problem(err)
 	})
-	huma.Register(a, uploads(starts("/aggregates/{name}/upload", "upload-edition", "Take the next edition of an aggregate in from a document")), func(ctx context.Context, in *struct {
+	huma.Register(a, starts("/aggregates/{name}/upload", "upload-edition", "Take the next edition of an aggregate in from a document"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		upload
 	}) (*body[federation.Job], error) {
@@ -242,6 +243,8 @@ func (s *server) aggregateCalls(a huma.API) {
 		}
 		return job(g.UploadAggregate(ctx, who(ctx), in.Name, document, 0))
 	})
+	describeUpload(a, "/aggregates/upload")
+	describeUpload(a, "/aggregates/{name}/upload")
 	huma.Register(a, starts("/aggregates/{name}/refresh", "refresh-aggregate", "Fetch an aggregate anew"), func(ctx context.Context, in *named) (*body[federation.Job], error) {
 		return job(g.RefreshAggregate(ctx, who(ctx), in.Name))
 	})

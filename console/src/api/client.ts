@@ -30,11 +30,11 @@ export const api = createClient<paths>({ baseUrl: '/', headers: { 'Innergate-Con
 
 let remark = ''
 api.use({
-  onRequest({ request }) {
+  async onRequest({ request }) {
     if (!remark || request.method === 'GET') return undefined
     const url = new URL(request.url)
     url.searchParams.set('remark', remark)
-    return new Request(url, request)
+    return new Request(url, { method: request.method, headers: request.headers, body: (await request.text()) || undefined })
   },
 })
 

@@ -17,11 +17,15 @@ const wrong = (...fields: string[]) => {
   return message ? (props.problem?.finding?.title ?? message) : ''
 }
 
-async function pick(e: Event) {
+let reading = Promise.resolve()
+function pick(e: Event) {
   const chosen = (e.target as HTMLInputElement).files?.[0]
   if (!chosen) return
   emit('changed')
-  if (chosen.size > 1 << 20) return emit('large', chosen)
+  if (chosen.size > 1 << 20) emit('large', chosen)
+  else reading = read(chosen)
+}
+async function read(chosen: File) {
   const octets = new Uint8Array(await chosen.arrayBuffer())
   let out = ''
   for (let i = 0; i < octets.length; i += 8192) out += String.fromCharCode(...octets.subarray(i, i + 8192))
@@ -29,7 +33,8 @@ async function pick(e: Event) {
   emit('named', chosen.name.replace(/\.[^.]*$/, '').toLowerCase().replace(/[^a-z0-9]+/g, '-').replace(/^-|-$/g, ''))
 }
 
-function given(): Given {
+async function given(): Promise<Given> {
+  await reading
   switch (way.value) {
     case 'address':
       return { address: address.value || ' ' }

@@ -22,11 +22,10 @@ const whom = computed(() => `the ${props.preview.kind}'s administrator`)
       <p><strong class="waiting">○ Draft.</strong> Still missing, from {{ whom }}:</p>
       <ul><li v-for="m in preview.missing" :key="m">{{ m }}</li></ul>
     </div>
+    <p v-if="!preview.findings?.length" class="checked"><span class="passed">● Checks: nothing found.</span></p>
+    <FindingBox v-for="(f, i) in preview.findings ?? []" :key="i" :finding="f" />
     <DifferenceTable v-if="preview.existing" :differences="preview.differences ?? []" empty="Nothing differs from the record." />
     <FactList v-else :facts="facts" />
-    <h2>Checks</h2>
-    <p v-if="!preview.findings?.length"><span class="passed">● Nothing found.</span></p>
-    <FindingBox v-for="(f, i) in preview.findings ?? []" :key="i" :finding="f" />
   </section>
 </template>
 

@@ -54,7 +54,7 @@ async function submit() {
         <p><strong>What will change</strong>, from the next request on</p>
         <ul><li v-for="c in changes" :key="c.label">{{ c.label }}: <del>{{ c.from }}</del> → <ins>{{ c.to }}</ins></li></ul>
       </section>
-      <el-input v-if="changes.length" v-model="why" name="why" placeholder="Why (optional, kept in the history)" aria-label="Why" class="why" />
+      <el-input v-if="open && changes.length" v-model="why" name="why" placeholder="Why (optional, kept in the history)" aria-label="Why" class="why" />
       <el-button type="primary" :loading="busy" :disabled="!changes.length" @click="submit">Save</el-button>
       <el-button @click="open = false">Leave it</el-button>
     </template>

@@ -28,11 +28,11 @@ async function run(does: () => Promise<void>) {
   }
 }
 const look = () => run(async () => {
-  const body = { name: props.name, ...form.value!.given() }
+  const body = { name: props.name, ...(await form.value!.given()) }
   preview.value = await take(props.kind === 'provider' ? api.POST('/api/v1/providers/preview', { body }) : api.POST('/api/v1/applications/preview', { body }))
 })
 const save = () => run(async () => {
-  const at = { params: { path: { name: props.name } }, body: { revision: preview.value!.revision, expect: preview.value!.document, ...form.value!.given() } }
+  const at = { params: { path: { name: props.name } }, body: { revision: preview.value!.revision, expect: preview.value!.document, ...(await form.value!.given()) } }
   await because(why.value, () => take(props.kind === 'provider' ? api.PUT('/api/v1/providers/{name}/metadata', at) : api.PUT('/api/v1/applications/{name}/metadata', at)))
   open.value = false
   emit('saved')

@@ -28,9 +28,9 @@ const draft = computed(() => !!preview.value?.missing?.length)
 
 const { data: providers } = useLoad(() => (isApp.value ? take(api.GET('/api/v1/providers', { params: { query: { limit: 20000 } } })) : Promise.resolve(undefined)))
 
-function body() {
+async function body() {
   const { name, title, provider, ownStart, allowUnsolicited, approveChanges, trustKey } = form.value
-  const start = { name, title: title || undefined, approveChanges, trustKey: trustKey || undefined, ...(other.value ? { record: other.value } : intake.value!.given()) }
+  const start = { name, title: title || undefined, approveChanges, trustKey: trustKey || undefined, ...(other.value ? { record: other.value } : await intake.value!.given()) }
   return isApp.value ? { ...start, provider: provider || undefined, ownStart: ownStart || undefined } : { ...start, allowUnsolicited }
 }
 
@@ -49,12 +49,13 @@ async function run(does: () => Promise<void>) {
 }
 
 const look = () => run(async () => {
-  preview.value = await take(isApp.value ? api.POST('/api/v1/applications/preview', { body: body() }) : api.POST('/api/v1/providers/preview', { body: body() }))
+  const given = await body()
+  preview.value = await take(isApp.value ? api.POST('/api/v1/applications/preview', { body: given }) : api.POST('/api/v1/providers/preview', { body: given }))
   if (form.value.name === '') form.value.name = preview.value.name
 })
 
 const add = () => run(async () => {
-  const all = { ...body(), expect: preview.value!.document, draft: draft.value }
+  const all = { ...(await body()), expect: preview.value!.document, draft: draft.value }
   const made = await because(form.value.why, () => take<{ name: string }>(isApp.value ? api.POST('/api/v1/applications', { body: all }) : api.POST('/api/v1/providers', { body: all })))
   await router.push(`/connect/${props.kind}s/${made.name}`)
 })

@@ -1,0 +1,293 @@
+package e2e
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/standin"
+)
+
+// publisher serves metadata that a test changes under way.
+func publisher(t *testing.T) (address string, publish func([]byte)) {
+	var now atomic.Pointer[[]byte]
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		http.ServeContent(w, r, "metadata.xml", time.Time{}, bytes.NewReader(*now.Load()))
+	}))
+	t.Cleanup(srv.Close)
+	return srv.URL, func(octets []byte) { now.Store(&octets) }
+}
+
+func newPair(t *testing.T, name string) *keys.Pair {
+	p, err := keys.Generate(name, time.Now(), rand.Reader)
+	require.NoError(t, err)
+	return p
+}
+
+func idpMetadata(entityID, sso string, ps ...*keys.Pair) []byte {
+	f := saml.IDPFace{EntityID: entityID, SSO: sso}
+	for _, p := range ps {
+		f.Keys = append(f.Keys, p.Certificate)
+	}
+	return saml.WriteIDPMetadata(f)
+}
+
+func (c *chromium) upload(selector string, octets []byte) {
+	c.t.Helper()
+	file := filepath.Join(c.t.TempDir(), "handed-over.xml")
+	require.NoError(c.t, os.WriteFile(file, octets, 0o600))
+	c.until(`document.querySelector(` + quoteJS(selector) + `) !== null`)
+	do(c, chromedp.SetUploadFiles(selector, []string{file}))
+}
+
+func TestConsoleTakesInAndKeepsFresh(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	c := startChromium(t)
+	c.signInToConsole(d)
+
+	// A draft out of single values, then the rest of it from a file.
+	c.open(d.Console + "connect/providers/add")
+	c.press("Single values")
+	c.fill("input[name=entityId]", "https://accounts.oakhollow.example/saml")
+	c.fill("input[name=title]", "Oakhollow accounts")
+	c.press("Preview")
+	c.see("Still missing, from the provider's administrator")
+	c.see("signing certificate")
+	c.press("Keep as a draft")
+	c.see("What the provider needs from the gate")
+	c.see("Take in newer values")
+	old, next := newPair(t, "accounts.oakhollow.example"), newPair(t, "accounts.oakhollow.example")
+	c.press("Take in newer values")
+	c.upload(".el-drawer input[type=file]", idpMetadata("https://accounts.oakhollow.example/saml/", "https://accounts.oakhollow.example/sso", old))
+	c.press("Preview")
+	c.see("What would change")
+	c.see("Two entity IDs differ by next to nothing")
+	c.shot("preview")
+	c.set(".el-drawer input[name=why]", "they sent their metadata")
+	c.press("Take it in")
+	c.see("Switched off")
+	c.see("they sent their metadata")
+
+	// A metadata address whose changes wait for approval.
+	address, publish := publisher(t)
+	publish(idpMetadata("https://accounts.fernholt.example/saml", "https://accounts.fernholt.example/sso", old))
+	c.open(d.Console + "connect/providers/add")
+	c.press("Address")
+	c.fill("input[name=address]", address)
+	c.fill("input[name=name]", "fernholt")
+	c.press("How its metadata is kept fresh")
+	c.press("Of keys, addresses or entity ID wait for approval")
+	c.press("Preview")
+	c.see("What would be set")
+	c.see("https://accounts.fernholt.example/sso")
+	c.press("Add")
+	c.see("What the provider needs from the gate")
+	c.press("Refresh")
+	c.see("Refreshed: unchanged")
+	publish(idpMetadata("https://accounts.fernholt.example/saml", "https://accounts.fernholt.example/sso", next))
+	c.press("Refresh")
+	c.see("A change of its metadata waits for approval")
+	c.see(next.Certificate.SHA256())
+	do(c, chromedp.Evaluate[bool](`(() => { document.querySelector('[aria-label="A change waits for approval"]').scrollIntoView(); return true })()`))
+	c.shot("waiting")
+	c.open(d.Console + "connect")
+	c.see("waits for approval")
+	c.open(d.Console + "connect/providers/fernholt")
+	c.press("Approve")
+	c.until(`!document.body.innerText.includes('waits for approval since')`)
+	c.see("approved a change")
+	p, err := d.client().Provider(t.Context(), "fernholt")
+	require.NoError(t, err)
+	require.Equal(t, next.Certificate.SHA256(), p.Certificates[0].SHA256)
+
+	// An aggregate: search, take over, report.
+	c.open(d.Console + "connect/aggregates")
+	c.see("Northern Lines Federation")
+	c.see("verified")
+	c.press("Northern Lines Federation")
+	c.see("240 match")
+	c.fill("input[name=search]", "signalling: crew")
+	c.until(`!document.body.innerText.includes('240 match') && document.querySelectorAll('.el-table__row').length > 0`)
+	c.open(d.Console + "connect/aggregates/northern-lines")
+	c.fill("input[name=search]", "depot planner")
+	c.see("20 match")
+	do(c, chromedp.Evaluate[bool](`(() => { [...document.querySelectorAll('.el-table__row .el-checkbox')].slice(0, 2).forEach(e => e.click()); return true })()`))
+	c.press("Take over 2 chosen")
+	c.see("2 taken over")
+	do(c, chromedp.Evaluate[bool](`(() => { window.scrollTo(0, 0); return true })()`))
+	c.shot("aggregate")
+
+	// Checks in one list, worst first.
+	app, err := d.client().Application(t.Context(), "lost-property")
+	require.NoError(t, err)
+	c.open(d.Console + "connect/applications/lost-property")
+	c.press("Settings")
+	c.see("Its own start address")
+	c.set(".el-drawer input[name=ownStart]", "")
+	c.set(".el-drawer input[name=why]", "the start address has moved")
+	c.press("Save")
+	c.see("its own start address is not on record")
+	c.open(d.Console + "watch/checks")
+	c.see("1 error")
+	c.see("The application refuses answers it did not ask for")
+	c.shot("checks")
+
+	// The history: what that change did, and back.
+	c.open(d.Console + "keep/history")
+	c.see("the start address has moved")
+	c.shot("history")
+	c.open(d.Console + "keep/history?kind=application&name=lost-property")
+	c.press("added")
+	c.see("Set it back to this revision")
+	c.see(app.OwnStart)
+	c.set("input[name=why]", "taken back")
+	c.shot("change")
+	c.press("Restore")
+	c.see("restored revision 1")
+	again, err := d.client().Application(t.Context(), "lost-property")
+	require.NoError(t, err)
+	require.Equal(t, app.Settings, again.Settings)
+	require.Equal(t, 3, again.Revision)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	require.Empty(t, c.bad, "the browser complains of nothing")
+}
+
+func TestTakingInOnTheCommandLine(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	dir := t.TempDir()
+	file := func(name string, octets []byte) string {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, octets, 0o600))
+		return path
+	}
+	ok := func(args ...string) string {
+		t.Helper()
+		out, errOut, code := d.cli(t, "", args...)
+		require.Zero(t, code, "%v: %s %s", args, out, errOut)
+		return out
+	}
+	refuses := func(code int, want string, args ...string) {
+		t.Helper()
+		out, errOut, got := d.cli(t, "", args...)
+		require.Equal(t, code, got, "%v: %s %s", args, out, errOut)
+		require.Contains(t, out+errOut, want, "%v", args)
+	}
+	pair, other := newPair(t, "depot"), newPair(t, "depot")
+
+	// Drafts, previews, newer values.
+	refuses(1, "[draft-incomplete]", "provider", "add", "depot", "--entity-id", "urn:depot")
+	cert := file("depot.pem", pair.Certificate.PEM())
+	refuses(1, "[metadata-certificate]", "provider", "add", "depot", "--metadata", cert)
+	require.Contains(t, ok("provider", "add", "depot", "--metadata", cert, "--draft"), "still missing from its administrator: entity ID, SingleSignOnService")
+	require.Contains(t, ok("provider", "list"), "draft")
+	refuses(1, "the record is a draft", "provider", "set", "depot", "enabled=true")
+	newer := file("depot.xml", idpMetadata("urn:depot", "https://depot.example/sso", pair))
+	require.Contains(t, ok("provider", "update", "depot", "--metadata", newer, "--preview"), "urn:depot")
+	require.Contains(t, ok("provider", "show", "depot"), "draft, missing", "a preview changes nothing")
+	ok("--remark", "their metadata came", "provider", "update", "depot", "--metadata", newer)
+	ok("provider", "set", "depot", "enabled=true")
+	out := ok("provider", "update", "depot", "--sso-redirect", "https://depot.example/sso/", "--preview")
+	require.Contains(t, out, "slash")
+	refuses(1, "no address", "provider", "update", "depot", "--sso-redirect", "depot")
+
+	// Both roles in one document.
+	doc := string(idpMetadata("urn:both", "https://both.example/sso", pair))
+	sp := string(saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:both", ACS: "https://both.example/acs"}))
+	role := sp[strings.Index(sp, "<md:SPSSODescriptor"):strings.Index(sp, "</md:EntityDescriptor>")]
+	both := file("both.xml", []byte(strings.Replace(doc, "</md:EntityDescriptor>", role+"</md:EntityDescriptor>", 1)))
+	require.Contains(t, ok("provider", "add", "both", "--metadata", both), "innergate app add NAME --from provider/both")
+	ok("app", "add", "both", "--from", "provider/both")
+
+	// Refreshing: applied at once, waiting, declined, failed.
+	address, publish := publisher(t)
+	publish(idpMetadata("urn:fresh", "https://fresh.example/sso", pair))
+	ok("provider", "add", "fresh", "--metadata", address)
+	require.Contains(t, ok("refresh", "fresh"), "unchanged")
+	publish(idpMetadata("urn:fresh", "https://fresh.example/sso/", pair))
+	require.Contains(t, ok("refresh", "fresh"), "[changed-address]")
+	require.Contains(t, ok("check", "fresh"), "[changed-address]")
+	ok("provider", "set", "fresh", "approveChanges=true")
+	publish(idpMetadata("urn:fresh", "https://fresh.example/sso", other))
+	require.Contains(t, ok("refresh", "fresh"), "innergate approve fresh")
+	require.Contains(t, ok("waiting"), other.Certificate.SHA256())
+	require.Contains(t, ok("check", "fresh"), "[change-waiting]")
+	ok("decline", "fresh")
+	require.Contains(t, ok("waiting"), "Nothing waits")
+	require.Contains(t, ok("provider", "show", "fresh"), pair.Certificate.SHA256())
+	publish([]byte("<html>sign in</html>"))
+	refuses(3, "[metadata-html]", "refresh", "fresh")
+	refuses(1, "no change", "approve", "fresh")
+	require.Contains(t, ok("check", "fresh"), "[refresh-failed]")
+	refuses(1, "no metadata address", "refresh", "depot")
+
+	// Checks and their exit status; addresses on demand.
+	refuses(3, "[own-start-missing]", "check", func() string {
+		ok("app", "set", "both", "onlyOwnStarts=true")
+		return "both"
+	}())
+	require.Contains(t, ok("check", "crew-roster", "--reach"), "nothing found")
+	require.Contains(t, ok("check", "depot", "--reach"), "[endpoint-unreachable]")
+	refuses(2, "--reach", "check", "--reach")
+	refuses(1, `did you mean "depot"`, "check", "depto")
+
+	// History.
+	require.Contains(t, ok("history", "list", "--name", "depot"), "their metadata came")
+	var all []federation.Change
+	require.NoError(t, json.Unmarshal([]byte(ok("history", "list", "--name", "depot", "--output", "json")), &all))
+	first := all[len(all)-1]
+	require.Contains(t, ok("history", "show", fmt.Sprint(all[1].ID)), "urn:depot")
+	ok("provider", "remove", "depot")
+	ok("history", "restore", fmt.Sprint(first.ID))
+	require.Contains(t, ok("provider", "show", "depot"), "draft, missing")
+	require.NotContains(t, ok("history", "list", "--kind", "token", "--output", "json"), "igt_")
+
+	// Aggregates.
+	edition := func(fault string, edition int) string {
+		f := &standin.Federation{Title: "Harbour lines", Entities: 60, Pair: pair, Fault: fault}
+		octets, err := f.Aggregate(edition, time.Now())
+		require.NoError(t, err)
+		return file("aggregate-"+fault+fmt.Sprint(edition)+".xml", octets)
+	}
+	refuses(2, "--metadata is missing", "aggregate", "add", "harbour")
+	for fault, want := range map[string]string{"altered": "signature-altered", "stranger": "signature-key", "unsigned": "signature-missing", "cut": "xml-malformed", "expired": "metadata-expired"} {
+		refuses(1, "["+want+"]", "aggregate", "add", "harbour", "--metadata", edition(fault, 0), "--trust-key", cert)
+	}
+	refuses(1, "[aggregate-other-document]", "aggregate", "add", "harbour", "--metadata", newer)
+	refuses(1, "[metadata-certificate]", "aggregate", "add", "harbour", "--metadata", cert)
+	refuses(1, "[metadata-several-entities]", "provider", "add", "harbour", "--metadata", edition("", 0))
+	require.Contains(t, ok("aggregate", "list"), "northern-lines")
+	require.NotContains(t, ok("aggregate", "list"), "harbour", "nothing is half stored")
+	out = ok("aggregate", "add", "harbour", "--metadata", edition("broken", 0), "--trust-key", cert)
+	require.Contains(t, out, "60 entities, 1 of them cannot be used")
+	require.Contains(t, out, "[metadata-bad-key]")
+	require.Contains(t, ok("aggregate", "update", "harbour", "--metadata", edition("twice", 1)), "1 refused")
+	require.Contains(t, ok("aggregate", "show", "harbour"), "1 came, 1 went")
+	require.Contains(t, ok("aggregate", "search", "harbour", "--broken"), "aggregate-entity-twice")
+	require.Contains(t, ok("aggregate", "search", "harbour", "roster", "--role", "app"), "Crew roster")
+	refuses(1, "nothing is chosen", "aggregate", "take", "harbour", "--as", "app")
+	out = ok("aggregate", "take", "harbour", "--as", "app", "--search", "roster")
+	require.Contains(t, out, "crew-roster")
+	refuses(3, "[metadata-entity-known]", "aggregate", "take", "harbour", "--as", "app", "--search", "roster")
+	ok("aggregate", "remove", "harbour")
+	require.Contains(t, ok("app", "list"), "crew-roster")
+}
