@@ -1,0 +1,399 @@
+package gate
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/standin"
+	"innergate.example/innergate/internal/store"
+)
+
+// source is an address whose document a test changes, and what was asked of it.
+type source struct {
+	*httptest.Server
+	document    []byte
+	status      int
+	full, spare int // answers with the document, and without because it is unchanged
+}
+
+func (r *rig) source(document []byte) *source {
+	s := &source{document: document, status: http.StatusOK}
+	s.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if s.status != http.StatusOK {
+			w.WriteHeader(s.status)
+			return
+		}
+		tag := `"` + hashOf(s.document)[:16] + `"`
+		w.Header().Set("ETag", tag)
+		if q.Header.Get("If-None-Match") == tag {
+			s.spare++
+			w.WriteHeader(http.StatusNotModified)
+			return
+		}
+		s.full++
+		_, _ = w.Write(s.document)
+	}))
+	r.t.Cleanup(s.Close)
+	r.fetch = newFetcher([]netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, true)
+	return s
+}
+
+func (r *rig) newPair() *keys.Pair {
+	p, err := keys.Generate("pair", r.time, rand.Reader)
+	require.NoError(r.t, err)
+	return p
+}
+
+func idp(id, sso, attributes string, p *keys.Pair) []byte {
+	octets := saml.WriteIDPMetadata(saml.IDPFace{EntityID: id, SSO: sso, Keys: []keys.Certificate{p.Certificate}})
+	return bytes.Replace(octets, []byte("entityID="), []byte(attributes+" entityID="), 1)
+}
+
+func TestMetadataIsKeptFresh(t *testing.T) {
+	r := newRig(t)
+	p := r.newPair()
+	s := r.source(idp("urn:a", "https://a.example/sso", `cacheDuration="PT2H"`, p))
+	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "a", Source: Source{Address: s.URL}})
+	require.NoError(t, err)
+	fresh := func() Fresh {
+		f, err := r.Fresh(ctx, KindProvider, "a")
+		require.NoError(t, err)
+		return f
+	}
+	due := func() { require.NoError(t, r.refreshDue(ctx)); r.jobs.wait.Wait() }
+	require.WithinDuration(t, r.time.Add(2*time.Hour), fresh().Next, time.Second, "cacheDuration is honoured")
+	due()
+	require.Equal(t, 1, s.full, "nothing is due yet")
+	r.time = r.time.Add(2*time.Hour + time.Second)
+	due()
+	require.Equal(t, 2, s.full)
+	r.time = fresh().Next.Add(time.Second)
+	due()
+	require.Equal(t, [2]int{2, 1}, [2]int{s.full, s.spare}, "asked whether it has changed, not for the document again")
+
+	// A failure keeps the last good copy, says so, and is tried again sooner and
+	// then later and later.
+	for _, broken := range []func(){
+		func() { s.status = http.StatusBadGateway },
+		func() { s.status, s.document = http.StatusOK, []byte("<html></html>") },
+		func() { s.document = idp("urn:a", "https://a.example/sso", `validUntil="2020-01-01T00:00:00Z"`, p) },
+		func() { s.document = idp("urn:idp", "https://a.example/sso", "", p) }, // that of another record
+	} {
+		broken()
+		before := fresh()
+		r.time = before.Next.Add(time.Second)
+		due()
+		after := fresh()
+		require.NotNil(t, after.Failure)
+		require.Equal(t, before.Checked, after.Checked)
+		require.Equal(t, before.Failures+1, after.Failures)
+		require.WithinDuration(t, r.time.Add(shortest<<after.Failures), after.Next, time.Second)
+		a, err := r.Provider("a")
+		require.NoError(t, err)
+		require.Equal(t, "urn:a", a.EntityID())
+	}
+	found, err := r.Check(ctx, CheckFilter{Names: []string{"a"}})
+	require.NoError(t, err)
+	require.Equal(t, finding.RefreshFailed, found[0].Findings[0].Code)
+
+	// What changes nothing leaves no trace; what does is told of.
+	revision := func() int { a, err := r.Provider("a"); require.NoError(t, err); return a.Revision }
+	s.document = idp("urn:a", "https://a.example/sso", `validUntil="2099-01-01T00:00:00Z"`, p)
+	out, err := r.Refresh(ctx, "test", KindProvider, "a")
+	require.NoError(t, err)
+	require.Equal(t, Unchanged, out.Outcome)
+	require.Equal(t, 1, revision(), "another validUntil is no change that history should tell of")
+	a, _ := r.Provider("a")
+	require.Equal(t, 2099, a.SAML.Intake.ValidUntil.Year())
+	s.document = idp("urn:a", "https://a.example/other", "", p)
+	out, err = r.Refresh(ctx, "test", KindProvider, "a")
+	require.NoError(t, err)
+	require.Equal(t, Applied, out.Outcome)
+	require.Equal(t, finding.ChangedAddress, out.Findings[0].Code)
+	require.Equal(t, 2, revision())
+
+	// A trust key: the document must be signed with it.
+	settings := func(edit func(*federation.ProviderSettings)) {
+		a, err := r.Provider("a")
+		require.NoError(t, err)
+		next := a.ProviderSettings
+		edit(&next)
+		_, err = r.ChangeProvider(ctx, "test", "a", a.Revision, next)
+		require.NoError(t, err)
+	}
+	settings(func(n *federation.ProviderSettings) { n.TrustKey = string(p.Certificate.PEM()) })
+	s.document = idp("urn:a", "https://a.example/third", "", p)
+	out, err = r.Refresh(ctx, "test", KindProvider, "a")
+	require.NoError(t, err)
+	require.Equal(t, finding.SignatureMissing, out.Findings[0].Code)
+	s.document = saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:a", SSO: "https://a.example/third", Keys: []keys.Certificate{p.Certificate}, Publisher: saml.Publisher{Sign: p, ID: "_1"}})
+	out, err = r.Refresh(ctx, "test", KindProvider, "a")
+	require.NoError(t, err)
+	require.Equal(t, Applied, out.Outcome)
+
+	// Approval: waits, is declined, is not proposed again, is approved.
+	settings(func(n *federation.ProviderSettings) { n.ApproveChanges, n.TrustKey = true, "" })
+	other := r.newPair()
+	s.document = idp("urn:a", "https://a.example/third", "", other)
+	key := func() string { a, _ := r.Provider("a"); return a.SAML.IDP.Keys[0].Certificate.SHA256() }
+	for _, want := range []string{Awaiting, Awaiting, Declined} {
+		if want == Declined {
+			require.NoError(t, r.Decline(ctx, "test", KindProvider, "a"))
+		}
+		d, err := r.fresh(ctx, KindProvider, "a")
+		require.NoError(t, err)
+		d.conditions = conditions{}
+		require.NoError(t, r.store.Write(ctx, func(tx *gorm.DB) error { return saveFresh(tx, KindProvider, "a", d) }))
+		out, err = r.Refresh(ctx, "test", KindProvider, "a")
+		require.NoError(t, err)
+		require.Equal(t, want, out.Outcome)
+		require.Equal(t, p.Certificate.SHA256(), key())
+	}
+	s.document = idp("urn:a", "https://a.example/third", `cacheDuration="P1D"`, other)
+	_, err = r.Refresh(ctx, "test", KindProvider, "a")
+	require.NoError(t, err)
+	settings(func(n *federation.ProviderSettings) { n.Owner = "meanwhile" })
+	require.NoError(t, r.Approve(ctx, "test", KindProvider, "a"))
+	require.Equal(t, other.Certificate.SHA256(), key())
+	a, _ = r.Provider("a")
+	require.Equal(t, "meanwhile", a.Owner, "what was changed meanwhile stays")
+	require.Error(t, r.Approve(ctx, "test", KindProvider, "a"))
+}
+
+func TestHistoryTellsAndRestores(t *testing.T) {
+	r := newRig(t)
+	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.Provider, s.Owner = "staff", "roster office" }))
+	all := func(name string) []Change {
+		list, total, err := r.History(ctx, HistoryFilter{Kind: KindApplication, Name: name, Limit: 50})
+		require.NoError(t, err)
+		require.EqualValues(t, len(list), total)
+		return list
+	}
+	list := all("roster")
+	rev, err := r.Revision(ctx, list[0].ID)
+	require.NoError(t, err)
+	require.Equal(t, []federation.Difference{{Label: "owner", After: "roster office"}, {Label: "provider", After: "staff"}}, rev.Differences)
+	require.Empty(t, rev.FromNow)
+
+	require.NoError(t, r.RemoveApplication(WithRemark(ctx, " no longer needed "), "test", "roster"))
+	require.Equal(t, "no longer needed", all("roster")[0].Why)
+	require.NoError(t, r.RemoveProvider(ctx, "test", "staff"))
+	_, _, err = r.Restore(ctx, "test", list[0].ID)
+	var fe *FieldError
+	require.ErrorAs(t, err, &fe, "it names a provider that is gone")
+	require.Equal(t, "provider", fe.Field)
+	_, name, err := r.Restore(ctx, "test", list[1].ID)
+	require.NoError(t, err)
+	a, err := r.Application(name)
+	require.NoError(t, err)
+	require.Empty(t, a.Owner)
+	require.Equal(t, 4, a.Revision)
+	require.Equal(t, "https://roster.example/acs", a.SAML.SP.ACS[0].Location)
+	document, err := r.Document(ctx, KindApplication, "roster")
+	require.NoError(t, err)
+	require.Contains(t, string(document), "urn:roster", "its document is there again")
+
+	// Somebody else has the entity ID by now.
+	require.NoError(t, r.RemoveApplication(ctx, "test", "roster"))
+	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "other", Source: Source{Document: document}})
+	require.NoError(t, err)
+	_, _, err = r.Restore(ctx, "test", list[1].ID)
+	require.True(t, finding.Is(err, finding.MetadataKnown), "%v", err)
+
+	// What is secret has no data in the history.
+	_, secret, err := r.AddToken(ctx, "test", "robot")
+	require.NoError(t, err)
+	require.NoError(t, r.AnnounceKey(ctx, "test", "idp", ""))
+	var rows []store.HistoryRow
+	require.NoError(t, r.st.Read.Find(&rows).Error)
+	for _, row := range rows {
+		require.NotContains(t, string(row.Data), secret)
+		require.NotContains(t, string(row.Data), "PRIVATE")
+		if row.Kind == "key" || row.Kind == "token" {
+			require.Empty(t, row.Data)
+			_, _, err := r.Restore(ctx, "test", row.ID)
+			require.ErrorContains(t, err, "cannot be set back")
+		}
+	}
+}
+
+// Rows of before documents were kept apart hold the metadata themselves.
+func TestRowsOfEarlierFormAreRead(t *testing.T) {
+	r := newRig(t)
+	data, err := json.Marshal(map[string]any{"metadata": saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:old", ACS: "https://old.example/acs"}), "source": "document", "settings": map[string]any{"title": "Old", "enabled": true}})
+	require.NoError(t, err)
+	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Create(&store.ApplicationRow{Name: "old", Protocol: "saml", EntityID: "urn:old", Revision: 3, Added: r.time, Data: data}).Error
+	}))
+	require.NoError(t, r.load(ctx, r.Snapshot().Gate))
+	a, ok := r.Snapshot().ApplicationByEntityID("urn:old")
+	require.True(t, ok)
+	require.Equal(t, "https://old.example/acs", a.SAML.SP.ACS[0].Location)
+	require.Equal(t, "document", a.SAML.Intake.Source)
+}
+
+func (r *rig) done(j Job, err error) Job {
+	r.t.Helper()
+	require.NoError(r.t, err)
+	r.jobs.wait.Wait()
+	j, err = r.Job(j.ID)
+	require.NoError(r.t, err)
+	return j
+}
+
+func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
+	r := newRig(t)
+	signer := r.newPair()
+	edition := func(fault string, n int) []byte {
+		octets, err := (&standin.Federation{Title: "Lines", Entities: 600, Pair: signer, Fault: fault}).Aggregate(n, r.time)
+		require.NoError(t, err)
+		return octets
+	}
+	settings := AggregateSettings{TrustKey: string(signer.Certificate.PEM())}
+	entities := func() (n int64) {
+		require.NoError(t, r.st.Read.Model(&store.EntityRow{}).Count(&n).Error)
+		return n
+	}
+	files := func() []os.DirEntry { out, _ := os.ReadDir(r.folder()); return out }
+	for fault, want := range map[string]finding.Code{"cut": finding.XMLMalformed, "altered": finding.SignatureAltered} {
+		j := r.done(r.AddAggregate(ctx, "test", "lines", settings, bytes.NewReader(edition(fault, 0)), 0))
+		require.Equal(t, JobFailed, j.State)
+		require.Equal(t, want, j.Refused.Code)
+		require.Zero(t, entities(), "what was staged is gone")
+		require.Empty(t, files())
+		_, err := r.Aggregate(ctx, "lines")
+		require.Error(t, err)
+	}
+	j := r.done(r.AddAggregate(ctx, "test", "lines", settings, bytes.NewReader(edition("", 0)), 0))
+	require.Equal(t, JobDone, j.State, "%+v", j)
+	require.EqualValues(t, 600, entities())
+
+	// Taking over: what cannot be taken is told of, the rest is there.
+	list, total, err := r.Entities(ctx, "lines", EntityFilter{Search: "crew roster", Role: KindApplication, Limit: 10})
+	require.NoError(t, err)
+	require.EqualValues(t, 50, total)
+	ids := []string{list[0].EntityID, list[0].EntityID, list[1].EntityID, "urn:nobody"}
+	j = r.done(r.TakeEntities(ctx, "test", "lines", Take{Kind: KindApplication, Entities: ids, Names: map[string]string{list[1].EntityID: "roster"}}))
+	require.Len(t, j.Report.Taken, 1)
+	require.Equal(t, 2, j.Report.RefusedN, "%+v", j.Report.Refused)
+	name := j.Report.Taken[0].Name
+	j = r.done(r.TakeEntities(ctx, "test", "lines", Take{Kind: KindApplication, Entities: ids[:1]}))
+	require.Equal(t, finding.MetadataKnown, j.Report.Refused[0].Finding.Code)
+	j = r.done(r.TakeEntities(ctx, "test", "lines", Take{Kind: KindProvider, Filter: EntityFilter{State: "usable"}}))
+	require.Len(t, j.Report.Taken, 150)
+	require.Zero(t, j.Report.RefusedN)
+	_, err = r.Refresh(ctx, "test", KindApplication, name)
+	require.ErrorContains(t, err, "refresh the aggregate")
+
+	// The next edition renews what came from it, as each record allows.
+	p := j.Report.Taken[0].Name
+	old, err := r.Provider(p)
+	require.NoError(t, err)
+	s := old.ProviderSettings
+	s.ApproveChanges = true
+	_, err = r.ChangeProvider(ctx, "test", p, old.Revision, s)
+	require.NoError(t, err)
+	j = r.done(r.UploadAggregate(ctx, "test", "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 0), []byte("/sso/post"), []byte("/sso/new"))), 0))
+	require.Equal(t, finding.SignatureMissing, j.Refused.Code, "without its signature nothing of it counts")
+	a, err := r.Aggregate(ctx, "lines")
+	require.NoError(t, err)
+	require.NoError(t, r.ChangeAggregate(ctx, "test", "lines", a.Revision, AggregateSettings{}))
+	j = r.done(r.UploadAggregate(ctx, "test", "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 1), []byte("/sso/post"), []byte("/sso/new"))), 0))
+	require.Equal(t, JobDone, j.State)
+	outcomes := map[string]int{}
+	for _, x := range j.Report.Records {
+		outcomes[x.Outcome]++
+	}
+	require.Equal(t, map[string]int{Failed: 1, Applied: 150}, outcomes, "the first went with this edition, the others have new addresses and keys")
+	gone, err := r.Check(ctx, CheckFilter{Names: []string{p}})
+	require.NoError(t, err)
+	require.Contains(t, gone[0].Findings[0].Code+gone[0].Findings[len(gone[0].Findings)-1].Code, finding.AggregateGone)
+	require.EqualValues(t, 600, entities(), "the edition before is gone")
+
+	// What a crash leaves behind is swept at the next start.
+	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Create(&store.EntityRow{Aggregate: "lines", Edition: 99, EntityID: "urn:half"}).Error
+	}))
+	require.NoError(t, os.WriteFile(filepath.Join(r.folder(), "coming-1"), nil, 0o600))
+	require.NoError(t, r.sweepAggregates(ctx))
+	require.EqualValues(t, 600, entities())
+	require.Len(t, files(), 1)
+	require.NoError(t, r.RemoveAggregate(ctx, "test", "lines"))
+	require.Zero(t, entities())
+	require.Empty(t, files())
+	_, err = r.Provider(j.Report.Records[1].Name)
+	require.NoError(t, err, "records taken from it stay")
+}
+
+func TestDraftsAndPreviews(t *testing.T) {
+	r := newRig(t)
+	p := r.newPair()
+	preview, err := r.PreviewProvider(ctx, NewProvider{Source: Source{Document: idp("urn:new", "https://new.example/sso", "", p)}, Title: "Branch line: accounts"})
+	require.NoError(t, err)
+	require.Equal(t, "branch-line-accounts", preview.Name, "a name is proposed")
+	require.Contains(t, preview.Values, federation.Value{Label: "ownEntityId", Value: "https://gate.example/saml/sp/branch-line-accounts"})
+	_, err = r.Provider(preview.Name)
+	require.Error(t, err, "nothing is stored")
+	_, err = r.AddProvider(ctx, "test", NewProvider{Name: "new", Source: Source{Document: idp("urn:new", "https://other.example/sso", "", p), Expect: preview.Document}})
+	require.True(t, finding.Is(err, finding.SinceThePreview), "%v", err)
+
+	known, err := r.PreviewProvider(ctx, NewProvider{Name: "again", Source: Source{Document: idp("urn:idp", "https://idp.example/sso", "", p)}})
+	require.NoError(t, err)
+	require.Equal(t, "staff", known.Known)
+	require.Equal(t, finding.MetadataKnown, known.Findings[0].Code)
+
+	// Two drafts without an entity ID do not disturb each other, nor anybody.
+	for _, name := range []string{"one", "two"} {
+		d, err := r.AddProvider(ctx, "test", NewProvider{Name: name, Title: name, Draft: true})
+		require.NoError(t, err)
+		require.False(t, d.Enabled)
+		require.Len(t, d.Missing(), 3)
+	}
+	o := r.request(Browser{}, nil)
+	require.Equal(t, "urn:idp", func() string { r.asked(o); return "urn:idp" }(), "a draft is nobody's choice")
+	require.NoError(t, r.load(ctx, r.Snapshot().Gate), "drafts are read back")
+	require.NoError(t, r.Retake(ctx, "test", KindProvider, "one", 1, Source{Document: p.Certificate.PEM()}), "a certificate is one value more")
+	err = r.Retake(ctx, "test", KindProvider, "one", 1, Source{Typed: federation.Typed{EntityID: "urn:one"}})
+	require.ErrorContains(t, err, "changed meanwhile")
+	err = r.Retake(ctx, "test", KindProvider, "one", 2, Source{Typed: federation.Typed{EntityID: "urn:idp"}})
+	require.True(t, finding.Is(err, finding.MetadataKnown), "%v", err)
+	require.NoError(t, r.Retake(ctx, "test", KindProvider, "one", 2, Source{Typed: federation.Typed{EntityID: " urn:one ", SSORedirect: "https://one.example/sso"}}))
+	one, err := r.Provider("one")
+	require.NoError(t, err)
+	require.Empty(t, one.Missing())
+	require.Equal(t, "urn:one", one.EntityID())
+	require.False(t, one.Enabled, "switched on by somebody, not by itself")
+
+	for _, c := range []struct {
+		typed federation.Typed
+		field string
+	}{
+		{federation.Typed{EntityID: strings.Repeat("x", 1025)}, "entityId"}, {federation.Typed{SSORedirect: "one.example"}, "ssoRedirect"},
+		{federation.Typed{SSOPost: "ftp://one.example"}, "ssoPost"}, {federation.Typed{ACS: "https://one.example"}, "acs"}, {federation.Typed{Certificate: "none"}, "certificate"},
+	} {
+		err := r.Retake(ctx, "test", KindProvider, "one", 3, Source{Typed: c.typed})
+		var fe *FieldError
+		require.ErrorAs(t, err, &fe, c.field)
+		require.Equal(t, c.field, fe.Field)
+	}
+	for _, s := range []Source{{Record: "provider"}, {Record: "provider/nobody"}, {Record: "provider/one"}, {Aggregate: "none", EntityID: "x"}, {Document: []byte("x"), Address: "https://a.example"}} {
+		_, err := r.AddApplication(ctx, "test", NewApplication{Name: "odd", Source: s})
+		require.Error(t, err, "%+v", s)
+	}
+}
