@@ -160,7 +160,7 @@ func (e *environment) preview(w io.Writer, p api.Preview) {
 		fmt.Fprintln(w)
 	}
 	for _, f := range p.Findings {
-		e.finding(w, f)
+		e.told(w, f, string(f.Severity))
 	}
 }
 

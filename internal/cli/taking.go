@@ -241,7 +241,7 @@ func (e *environment) aggregates() *ucli.Command {
 				fields(w, rows)
 				e.outcome(w, &federation.Report{Changes: a.Changes})
 				for _, f := range a.Findings {
-					e.finding(w, f)
+					e.told(w, f, string(f.Severity))
 				}
 			})
 		})},
@@ -429,7 +429,7 @@ func (e *environment) check() *ucli.Command {
 				for _, x := range l.Items {
 					fmt.Fprintf(w, "%s %s, %s\n", x.Kind, x.Name, x.Title)
 					for _, f := range x.Findings {
-						e.finding(w, f)
+						e.told(w, f, string(f.Severity))
 					}
 					if len(x.Findings) == 0 {
 						fmt.Fprintln(w, "              ok       nothing found")

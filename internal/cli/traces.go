@@ -103,7 +103,11 @@ func mark(s crossing.TraceStep) string {
 }
 
 func (e *environment) finding(w io.Writer, f *finding.Finding) {
-	word := map[finding.Severity]string{finding.Error: "refused", finding.Warning: "warning", finding.Note: "note"}[f.Severity]
+	e.told(w, f, map[finding.Severity]string{finding.Error: "refused", finding.Warning: "warning", finding.Note: "note"}[f.Severity])
+}
+
+// told writes a finding under a word for its weight.
+func (e *environment) told(w io.Writer, f *finding.Finding, word string) {
 	pad := strings.Repeat(" ", 9-len(word))
 	fmt.Fprintf(w, "              %s%s%s [%s]\n", e.colour(word), pad, f.Title, f.Code)
 	for _, ev := range f.Evidence {

@@ -13,8 +13,8 @@ const split = (d: Difference) => parts(d.before ?? '', d.after ?? '')
     <tbody>
       <tr v-for="(d, i) in differences" :key="i">
         <th scope="row">{{ d.label }}</th>
-        <td><code v-if="d.before">{{ split(d)[0][0] }}<del>{{ split(d)[0][1] }}</del>{{ split(d)[0][2] }}</code><span v-else class="quiet">nothing</span></td>
-        <td><code v-if="d.after">{{ split(d)[1][0] }}<ins>{{ split(d)[1][1] }}</ins>{{ split(d)[1][2] }}</code><span v-else class="quiet">nothing</span></td>
+        <td><code v-if="d.before"><template v-if="d.after">{{ split(d)[0][0] }}<del>{{ split(d)[0][1] }}</del>{{ split(d)[0][2] }}</template><template v-else>{{ d.before }}</template></code><span v-else class="quiet">nothing</span></td>
+        <td><code v-if="d.after"><template v-if="d.before">{{ split(d)[1][0] }}<ins>{{ split(d)[1][1] }}</ins>{{ split(d)[1][2] }}</template><template v-else>{{ d.after }}</template></code><span v-else class="quiet">nothing</span></td>
       </tr>
     </tbody>
   </table>
@@ -26,7 +26,7 @@ th, td { text-align: left; vertical-align: top; padding: 8px 16px; border-bottom
 thead th { color: var(--quiet); font-weight: 600 }
 tbody tr:last-child > * { border-bottom: 0 }
 tbody th { font-weight: 400; color: var(--quiet) }
-th:first-child { width: 210px }
+th:first-child { width: 236px }
 del { background: color-mix(in srgb, var(--refused) 20%, transparent); text-decoration: line-through }
 ins { background: color-mix(in srgb, var(--passed) 22%, transparent); text-decoration: underline }
 </style>

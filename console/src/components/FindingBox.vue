@@ -1,9 +1,11 @@
 <script setup lang="ts">
+import { computed } from 'vue'
 import type { Finding } from '../api/client'
 import { parts } from '../composables/differ'
 
-const props = defineProps<{ finding: Finding }>()
-const words: Record<string, string> = { error: 'Refused', warning: 'Warning', note: 'Note' }
+/** checked: found without a sign-in, so nothing was refused; bare: its title stands beside it already. */
+const props = defineProps<{ finding: Finding; checked?: boolean; bare?: boolean }>()
+const words = computed<Record<string, string>>(() => ({ error: props.checked ? 'Error' : 'Refused', warning: 'Warning', note: 'Note' }))
 const tone: Record<string, string> = { error: 'refused', warning: 'waiting', note: 'note' }
 
 const split = (e: { expected?: string; found?: string }) => parts(e.expected ?? '', e.found ?? '')
@@ -12,7 +14,7 @@ const where = () => ({ gate: 'Here at the gate', browser: 'The person', provider
 
 <template>
   <section class="finding" :class="tone[finding.severity]" :aria-label="`${words[finding.severity]}: ${finding.title}`">
-    <p class="title"><strong>{{ words[finding.severity] }}:</strong> {{ finding.title }} <code>{{ finding.code }}</code></p>
+    <p v-if="!bare" class="title"><strong>{{ words[finding.severity] }}:</strong> {{ finding.title }} <code>{{ finding.code }}</code></p>
     <table v-if="finding.evidence?.length">
       <tbody>
         <template v-for="e in finding.evidence" :key="e.label">

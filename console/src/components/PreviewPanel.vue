@@ -23,7 +23,7 @@ const whom = computed(() => `the ${props.preview.kind}'s administrator`)
       <ul><li v-for="m in preview.missing" :key="m">{{ m }}</li></ul>
     </div>
     <p v-if="!preview.findings?.length" class="checked"><span class="passed">● Checks: nothing found.</span></p>
-    <FindingBox v-for="(f, i) in preview.findings ?? []" :key="i" :finding="f" />
+    <FindingBox v-for="(f, i) in preview.findings ?? []" :key="i" :finding="f" checked />
     <DifferenceTable v-if="preview.existing" :differences="preview.differences ?? []" empty="Nothing differs from the record." />
     <FactList v-else :facts="facts" />
   </section>

@@ -115,7 +115,7 @@ async function remove() {
         <el-button type="danger" plain @click="remove">Remove</el-button>
       </div>
     </div>
-    <FindingBox v-for="f in data.findings ?? []" :key="f.code" :finding="f" />
+    <FindingBox v-for="f in data.findings ?? []" :key="f.code" :finding="f" checked />
     <JobProgress v-if="job" :key="job.id" :job="job" @ended="ended" />
     <FactList :facts="facts" />
     <SettingsDrawer v-model="editing" :title="`Settings of ${data.title}`" :fields="fields" :settings="settings" :save="save" />

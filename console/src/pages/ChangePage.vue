@@ -37,8 +37,10 @@ async function restore() {
       <router-link v-if="data.restorable" :to="`/connect/${data.kind}s/${data.name}`"><el-button>The record as it is</el-button></router-link>
     </div>
     <p v-if="data.why"><strong>Why:</strong> {{ data.why }}</p>
-    <h2>Before and after</h2>
-    <DifferenceTable :differences="data.differences ?? []" empty="This change left nothing to compare." />
+    <template v-if="data.what !== 'added'">
+      <h2>Before and after</h2>
+      <DifferenceTable :differences="data.differences ?? []" empty="This change left nothing to compare." />
+    </template>
     <template v-if="data.restorable">
       <h2>Set it back to this revision</h2>
       <p class="quiet">{{ data.fromNow?.length ? 'This is what would change in the record as it is now.' : 'The record is as it was then; there is nothing to set back.' }}</p>

@@ -38,8 +38,8 @@ const count = (s: string) => (s ? (data.value?.counts[s] ?? 0) : Object.values(d
   <ProblemBox :problem="problem" />
   <p v-if="data && !count('')" class="sheet empty"><span class="passed">● Nothing found.</span> Every record is in order as far as can be known without a sign-in.</p>
   <details v-for="(r, i) in rows.slice(0, shown)" :key="i" class="sheet" :open="i < 3">
-    <summary><span :class="signs[r.f.severity]![0]">{{ signs[r.f.severity]![1] }} {{ r.f.severity }}</span><router-link :to="`/connect/${r.kind}s/${r.name}`">{{ r.title }}</router-link><span>{{ r.f.title }}</span></summary>
-    <FindingBox :finding="r.f" />
+    <summary><span :class="signs[r.f.severity]![0]">{{ signs[r.f.severity]![1] }} {{ r.f.severity }}</span><router-link :to="`/connect/${r.kind}s/${r.name}`">{{ r.title }}</router-link><span>{{ r.f.title }} <code class="quiet">{{ r.f.code }}</code></span></summary>
+    <FindingBox :finding="r.f" bare />
   </details>
   <p v-if="rows.length > shown" class="tools"><el-button @click="shown += 200">Show more of {{ rows.length }}</el-button></p>
 </template>

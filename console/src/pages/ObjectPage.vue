@@ -137,7 +137,7 @@ async function remove() {
     </section>
     <h2>Checks</h2>
     <p v-if="checks && !checks.length"><span class="passed">● Nothing found</span> <span class="quiet">without a sign-in{{ reach ? ', and every address answered' : '' }}.</span></p>
-    <FindingBox v-for="(f, i) in checks ?? []" :key="i" :finding="f" />
+    <FindingBox v-for="(f, i) in checks ?? []" :key="i" :finding="f" checked />
     <p class="tools"><el-button size="small" :loading="checking && reach" @click="ask">Ask its addresses too</el-button></p>
     <ExchangeSheet :sheet="data.sheet" :file="`innergate-for-${data.it.name}`" :side="kind.name" />
     <h2>Settings</h2>
@@ -161,5 +161,5 @@ async function remove() {
 .notice { padding: 12px 16px; margin: 12px 0; border-left: 4px solid var(--waiting) }
 .notice > p { margin: 0 }
 .notice > p + * { margin-top: 12px }
-.decide, .other { margin: 12px 0 0 }
+.notice > .decide, .other { margin: 12px 0 0 }
 </style>
