@@ -29,5 +29,7 @@ docs:
 test:
 	./test.sh
 
-bench:
-	go test -run '^$$' -bench . -benchtime 2s ./internal/core/xmlsec ./internal/gate | awk -f bench.awk
+bench: build
+	{ go test -run '^$$' -bench . -benchtime 2s ./internal/core/xmlsec ./internal/gate; \
+	  INNERGATE_BIN=$(CURDIR)/bin/innergate go test -run '^$$' -bench 'Aggregate|Start' -benchtime 5x -timeout 30m ./e2e; \
+	  INNERGATE_BIN=$(CURDIR)/bin/innergate go test -run '^$$' -bench Pages -benchtime 2s -timeout 30m ./e2e; } | awk -f bench.awk

@@ -73,7 +73,7 @@ func (f *Federation) entity(i int, cert string) string {
 	fmt.Fprintf(&b, "<md:EntityDescriptor entityID=\"%s\">\n  <md:Extensions><mdrpi:RegistrationInfo registrationAuthority=\"https://federation.example/\" registrationInstant=\"2024-03-01T00:00:00Z\"/></md:Extensions>\n", id)
 	about := func() {
 		fmt.Fprintf(&b, "    <md:Extensions><mdui:UIInfo>")
-		for _, lang := range []string{"en", "de", "fr", "nl", "cy"} {
+		for _, lang := range []string{"en", "de", "fr", "nl", "cy", "ga", "pl", "pt", "es", "it", "da"} {
 			fmt.Fprintf(&b, "<mdui:DisplayName xml:lang=\"%s\">%s</mdui:DisplayName><mdui:Description xml:lang=\"%s\">%s. Written for the %d people who work there, and for the contractors who come and go with the works on the line; ask the signal box before you change anything.</mdui:Description>", lang, title, lang, title, 40+i%900)
 		}
 		fmt.Fprintf(&b, "<mdui:InformationURL xml:lang=\"en\">https://%s/about</mdui:InformationURL><mdui:Logo height=\"60\" width=\"80\">https://%s/logo.png</mdui:Logo></mdui:UIInfo></md:Extensions>\n", host, host)

@@ -23,6 +23,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/gate"
 )
 
@@ -168,8 +169,21 @@ func (s *server) guard(c fiber.Ctx) error {
 // connection, for their handlers to read piece by piece.
 func (s *server) bound(c fiber.Ctx) error {
 	req := c.Request()
-	if !req.IsBodyStream() || strings.HasSuffix(c.Path(), "/upload") && strings.HasPrefix(c.Path(), "/api/v1/aggregates/") {
+	if !req.IsBodyStream() {
 		return c.Next()
+	}
+	if strings.HasSuffix(c.Path(), "/upload") && strings.HasPrefix(c.Path(), "/api/v1/aggregates/") {
+		err := c.Next()
+		// What a handler left of the body must not be taken for the next request.
+		// Operators get their answer after all was read, others at once.
+		left := int64(64 << 10)
+		if status := c.Response().StatusCode(); status != http.StatusUnauthorized && status != http.StatusForbidden {
+			left = xmlsec.AggregateLimits.Octets
+		}
+		if n, copyErr := io.Copy(io.Discard, io.LimitReader(req.BodyStream(), left)); n == left || copyErr != nil {
+			c.Response().SetConnectionClose()
+		}
+		return err
 	}
 	octets, err := io.ReadAll(io.LimitReader(req.BodyStream(), maxBody+1))
 	if err != nil {

@@ -1,13 +1,10 @@
 package saml
 
 import (
-	"encoding/binary"
 	"errors"
 	"io"
 	"strings"
 	"time"
-
-	"github.com/cespare/xxhash/v2"
 
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/xmlsec"
@@ -91,7 +88,7 @@ func ReadAggregate(src io.Reader, t Trusting, each func(*Entity) error) (*Aggreg
 			group = el.Parent
 			wrap = wrapper(group)
 		}
-		e := &Entity{Start: el.Start, End: el.End, Sum: sum(el), Wrap: wrap}
+		e := &Entity{Start: el.Start, End: el.End, Sum: s.Sum(), Wrap: wrap}
 		e.read(el, t.Now, seen)
 		a.Entities++
 		if e.Problem != nil {
@@ -163,31 +160,4 @@ func wrapper(group *xmlsec.Element) string {
 func Cut(wrap string, octets []byte) []byte {
 	name := strings.FieldsFunc(wrap[1:], func(r rune) bool { return r == ' ' || r == '>' })[0]
 	return append(append(append(xmlHead(), wrap...), octets...), "</"+name+">\n"...)
-}
-
-// sum tells whether an entity has changed: over names, attributes and text, not
-// over the prefixes chosen.
-func sum(el *xmlsec.Element) uint64 {
-	h := xxhash.New()
-	var walk func(*xmlsec.Element)
-	walk = func(e *xmlsec.Element) {
-		_, _ = h.WriteString(e.Space)
-		_, _ = h.WriteString(e.Local)
-		for _, a := range e.Attrs {
-			_, _ = h.WriteString(a.Local)
-			_, _ = h.Write(binary.AppendUvarint(nil, uint64(len(a.Value))))
-			_, _ = h.Write(a.Value)
-		}
-		for _, n := range e.Children {
-			switch n.Kind {
-			case xmlsec.StartElement:
-				walk(n.Element)
-			case xmlsec.Text:
-				_, _ = h.Write(n.Data)
-			}
-		}
-		_, _ = h.Write([]byte{0})
-	}
-	walk(el)
-	return h.Sum64()
 }

@@ -9,6 +9,8 @@ import (
 	"io"
 	"sync"
 
+	"github.com/cespare/xxhash/v2"
+
 	"innergate.example/innergate/internal/core/finding"
 )
 
@@ -26,7 +28,8 @@ type Stream struct {
 	keys  []crypto.PublicKey
 	root  *Element // start tag only
 	sig   *signature
-	sum   hash.Hash
+	sum   hash.Hash // nil if nothing is to be verified
+	print *xxhash.Digest
 	c14n  *Canonicalizer
 	parts chan part
 	quit  chan struct{}
@@ -53,6 +56,7 @@ func NewStream(src io.Reader, limits Limits, keys []crypto.PublicKey, p Policy, 
 	s := &Stream{r: NewReader(src, limits), keys: keys, parts: make(chan part, 32), quit: make(chan struct{})}
 	p.WholeDoc = true
 	b := newBuilder()
+	b.limit = partLimit
 	for s.root == nil {
 		ev, err := s.r.Next()
 		if err != nil {
@@ -64,6 +68,7 @@ func NewStream(src io.Reader, limits Limits, keys []crypto.PublicKey, p Policy, 
 			}
 		}
 	}
+	s.print = xxhash.New()
 	var before []Node
 	for {
 		ev, err := s.r.Next()
@@ -80,6 +85,10 @@ func NewStream(src io.Reader, limits Limits, keys []crypto.PublicKey, p Policy, 
 			continue
 		} else if len(keys) > 0 {
 			return nil, finding.New(finding.SignatureMissing, finding.Fact("Element", s.root.Local))
+		}
+		if s.c14n == nil {
+			s.c14n = NewCanonicalizer(s.print, Exclusive)
+			s.root.tag(s.c14n)
 		}
 		go s.read(b, ev, opened)
 		return s, nil
@@ -105,7 +114,7 @@ func (s *Stream) signature(b *builder, ev *Event, p Policy, before []Node) error
 		return err
 	}
 	s.sum = newHash(s.sig.digest)
-	s.c14n = NewCanonicalizer(s.sum, s.sig.c14n)
+	s.c14n = NewCanonicalizer(io.MultiWriter(s.sum, s.print), s.sig.c14n)
 	s.root.tag(s.c14n)
 	for _, n := range before {
 		s.c14n.Event(&Event{Kind: n.Kind, Local: n.Target, Text: n.Data}, s.root)
@@ -146,6 +155,7 @@ func (s *Stream) read(b *builder, ev *Event, opened func(space, local string) bo
 				p.err = finding.New(finding.SignatureLayout, finding.Fact("Signature", "not the first child of <"+s.root.Local+">"))
 				break
 			}
+			b.afresh() // so that one part does not keep the memory of all before it
 			if p.el, p.err = b.subtree(s.r, ev); p.err == nil {
 				p.el.Parent, p.whole = at, true
 			}
@@ -199,32 +209,37 @@ func (s *Stream) Next() (*Element, error) {
 		if p.err != nil {
 			return nil, p.err
 		}
-		if s.c14n != nil {
-			switch {
-			case p.whole:
-				p.el.emit(s.c14n, nil)
-			case p.kind == StartElement:
-				p.el.tag(s.c14n)
-			case p.kind == EndElement:
-				s.c14n.Event(&Event{Kind: EndElement, Prefix: p.el.Prefix, Local: p.el.Local, Space: p.el.Space}, p.el)
-			default:
-				s.c14n.Event(&Event{Kind: p.node.Kind, Local: p.node.Target, Text: p.node.Data}, p.el)
+		switch {
+		case p.whole:
+			if err := s.c14n.Flush(); err != nil {
+				return nil, err
 			}
-		}
-		if p.whole {
-			return p.el, nil
-		}
-		if p.kind == EndElement && p.el == s.root {
+			s.print.Reset()
+			p.el.emit(s.c14n, nil)
+			return p.el, s.c14n.Flush()
+		case p.kind == StartElement:
+			p.el.tag(s.c14n)
+		case p.kind == EndElement:
+			s.c14n.Event(&Event{Kind: EndElement, Prefix: p.el.Prefix, Local: p.el.Local, Space: p.el.Space}, p.el)
+			if p.el != s.root {
+				break
+			}
 			if err := s.holds(); err != nil {
 				return nil, err
 			}
+		default:
+			s.c14n.Event(&Event{Kind: p.node.Kind, Local: p.node.Target, Text: p.node.Data}, p.el)
 		}
 	}
 	return nil, fmt.Errorf("the reading was ended: %w", io.ErrClosedPipe)
 }
 
+// Sum is a short sum over the canonical octets of the element that Next gave
+// last: it tells whether the element has changed, and proves nothing.
+func (s *Stream) Sum() uint64 { return s.print.Sum64() }
+
 func (s *Stream) holds() error {
-	if s.c14n == nil {
+	if s.sum == nil {
 		return nil
 	}
 	if err := s.c14n.Flush(); err != nil {

@@ -70,12 +70,35 @@ func ParseFrom(r *Reader) (*Document, error) {
 // once, and knows the IDs of the document.
 type builder struct {
 	ids    map[string]bool
+	limit  int64 // of one subtree, in octets; 0 for none
 	octets []byte
 	els    []Element
 	attrs  []Attr
+	nodes  []Node
 }
 
 func newBuilder() *builder { return &builder{ids: map[string]bool{}} }
+
+// afresh lets the memory of what was built go with it.
+func (b *builder) afresh() { b.octets, b.els, b.attrs, b.nodes = nil, nil, nil, nil }
+
+// add appends a child. Most elements hold one text; those that hold more soon
+// hold many.
+func (b *builder) add(at *Element, n Node) {
+	if have := len(at.Children); have == cap(at.Children) {
+		want := 1
+		if have > 0 {
+			want = max(8, 2*have)
+		}
+		if cap(b.nodes)-len(b.nodes) < want {
+			b.nodes = make([]Node, 0, max(64, want))
+		}
+		from := len(b.nodes)
+		b.nodes = b.nodes[:from+want]
+		at.Children = append(b.nodes[from:from:from+want], at.Children...)
+	}
+	at.Children = append(at.Children, n)
+}
 
 func (b *builder) clone(octets []byte) []byte {
 	if len(octets) == 0 {
@@ -99,8 +122,8 @@ func (b *builder) subtree(r *Reader, ev *Event) (*Element, error) {
 		if ev, err = r.Next(); err != nil {
 			return nil, err
 		}
-		if ev.End-root.Start > partLimit {
-			return nil, r.fail(finding.XMLTooLarge, "the element <%s> is longer than %d octets", root.Local, partLimit)
+		if b.limit > 0 && ev.End-root.Start > b.limit {
+			return nil, r.fail(finding.XMLTooLarge, "the element <%s> is longer than %d octets", root.Local, b.limit)
 		}
 		switch ev.Kind {
 		case StartElement:
@@ -109,7 +132,7 @@ func (b *builder) subtree(r *Reader, ev *Event) (*Element, error) {
 				return nil, err
 			}
 			child.Parent = at
-			at.Children = append(at.Children, Node{Kind: StartElement, Element: child})
+			b.add(at, Node{Kind: StartElement, Element: child})
 			at = child
 		case EndElement:
 			at.End = ev.End
@@ -122,9 +145,9 @@ func (b *builder) subtree(r *Reader, ev *Event) (*Element, error) {
 				at.Children[n-1].Data = append(at.Children[n-1].Data, ev.Text...)
 				continue
 			}
-			at.Children = append(at.Children, Node{Kind: Text, Data: b.clone(ev.Text)})
+			b.add(at, Node{Kind: Text, Data: b.clone(ev.Text)})
 		default:
-			at.Children = append(at.Children, Node{Kind: ev.Kind, Target: ev.Local, Data: b.clone(ev.Text)})
+			b.add(at, Node{Kind: ev.Kind, Target: ev.Local, Data: b.clone(ev.Text)})
 		}
 	}
 }

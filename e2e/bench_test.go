@@ -1,0 +1,173 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/standin"
+)
+
+// big is a signed aggregate of 10,000 entities in a file, made once for all
+// benchmarks of a run.
+var big struct{ file, pem string }
+
+func bigAggregate(b *testing.B) {
+	if big.file != "" {
+		return
+	}
+	dir, err := os.MkdirTemp(filepath.Dir(filepath.Dir(shared.dir)), "innergate-bench-")
+	require.NoError(b, err)
+	pair, err := standin.LoadPair("", "federation")
+	require.NoError(b, err)
+	octets, err := (&standin.Federation{Title: "Big", Entities: 10000, Pair: pair}).Aggregate(0, time.Now())
+	require.NoError(b, err)
+	b.Logf("the aggregate is %d MB", len(octets)>>20)
+	big.file, big.pem = filepath.Join(dir, "aggregate.xml"), filepath.Join(dir, "signer.pem")
+	require.NoError(b, os.WriteFile(big.file, octets, 0o600))
+	require.NoError(b, os.WriteFile(big.pem, pair.Certificate.PEM(), 0o600))
+}
+
+var kilobytes = regexp.MustCompile(`(\d+) kB`)
+
+// memory reads a line of a process's status, in MB.
+func memory(b *testing.B, pid int, line string) float64 {
+	octets, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	require.NoError(b, err)
+	_, after, ok := strings.Cut(string(octets), line+":")
+	require.True(b, ok)
+	n, err := strconv.ParseFloat(kilobytes.FindStringSubmatch(after)[1], 64)
+	require.NoError(b, err)
+	return n / 1024
+}
+
+// The floor: a general-purpose program verifies the same file.
+func BenchmarkAggregateXmlsec1(b *testing.B) {
+	bigAggregate(b)
+	peak := int64(0)
+	for b.Loop() {
+		cmd := exec.Command("xmlsec1", "--verify", "--pubkey-cert-pem", big.pem, "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:metadata:EntitiesDescriptor", big.file)
+		out, err := cmd.CombinedOutput()
+		require.NoError(b, err, string(out))
+		peak = max(peak, cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)
+	}
+	b.ReportMetric(float64(peak)/1024, "MB-peak")
+}
+
+// Reading and verifying, in this process.
+func BenchmarkAggregateRead(b *testing.B) {
+	bigAggregate(b)
+	text, err := os.ReadFile(big.pem)
+	require.NoError(b, err)
+	for b.Loop() {
+		f, err := os.Open(big.file)
+		require.NoError(b, err)
+		a, err := saml.ReadAggregate(f, saml.Trusting{Now: time.Now(), Keys: saml.TrustKeys(keys.Read(text)...)}, func(*saml.Entity) error { return nil })
+		require.NoError(b, err)
+		require.Equal(b, 10000, a.Entities)
+		require.NoError(b, f.Close())
+	}
+}
+
+// Taking in through the running service, by the command line: sent, kept, read,
+// verified and indexed. The memory is what the service needs beyond its idle
+// state.
+func BenchmarkAggregateTakenIn(b *testing.B) {
+	bigAggregate(b)
+	d, err := startDemo(b.TempDir(), "127.0.0.1:0")
+	require.NoError(b, err)
+	defer d.stop()
+	time.Sleep(time.Second)
+	idle := memory(b, d.cmd.Process.Pid, "VmRSS")
+	extra := 0.0
+	for i := 0; b.Loop(); i++ {
+		require.NoError(b, os.WriteFile(fmt.Sprintf("/proc/%d/clear_refs", d.cmd.Process.Pid), []byte("5"), 0))
+		cmd := exec.Command(binary, "aggregate", "add", fmt.Sprint("big-", i), "--metadata", big.file, "--trust-key", big.pem)
+		cmd.Env = append(os.Environ(), "INNERGATE_URL="+d.Base, "INNERGATE_TOKEN="+d.Token)
+		out, err := cmd.CombinedOutput()
+		require.NoError(b, err, string(out))
+		extra = max(extra, memory(b, d.cmd.Process.Pid, "VmHWM")-idle)
+	}
+	b.ReportMetric(extra, "MB-above-idle")
+}
+
+// crowded is a demo with so many applications.
+func crowded(b *testing.B, applications int) *demo {
+	d, err := startDemo(b.TempDir(), "127.0.0.1:0")
+	require.NoError(b, err)
+	pair, err := standin.LoadPair("", "federation")
+	require.NoError(b, err)
+	octets, err := (&standin.Federation{Title: "Many", Entities: applications*4/3 + 60, Pair: pair, Fault: "unsigned"}).Aggregate(0, time.Now())
+	require.NoError(b, err)
+	c, ctx := d.client(), context.Background()
+	run := func(j federation.Job, err error) federation.Job {
+		require.NoError(b, err)
+		j, err = c.Wait(ctx, j, func(federation.Job) {})
+		require.NoError(b, err)
+		return j
+	}
+	run(c.UploadAggregate(ctx, api.NewAggregate{Name: "many"}, strings.NewReader(string(octets))))
+	l, err := c.Entities(ctx, "many", client.EntityFilter{Role: "application", Limit: applications - 2})
+	require.NoError(b, err)
+	var ids []string
+	for _, e := range l.Items {
+		ids = append(ids, e.EntityID)
+	}
+	j := run(c.TakeOver(ctx, "many", api.TakeOver{Kind: "application", Entities: ids}))
+	require.Len(b, j.Report.Taken, applications-2)
+	return d
+}
+
+func benchmarkPages(b *testing.B, applications int) {
+	d := crowded(b, applications)
+	defer d.stop()
+	ask := func(query string) func(*testing.B) {
+		return func(b *testing.B) {
+			for b.Loop() {
+				req, _ := http.NewRequest(http.MethodGet, d.Base+"/api/v1/applications?limit=25&"+query, nil)
+				req.Header.Set("Authorization", "Bearer "+d.Token)
+				res, err := http.DefaultClient.Do(req)
+				require.NoError(b, err)
+				_, err = io.Copy(io.Discard, res.Body)
+				require.NoError(b, err)
+				require.NoError(b, res.Body.Close())
+			}
+		}
+	}
+	b.Run("List", ask(""))
+	b.Run("Search", ask("search=roster"))
+}
+
+func BenchmarkPages10(b *testing.B)    { benchmarkPages(b, 10) }
+func BenchmarkPages10000(b *testing.B) { benchmarkPages(b, 10000) }
+
+// A start with 10,000 applications on record, until the gate is ready: stand-ins,
+// which the demo starts too, included.
+func BenchmarkStart10000(b *testing.B) {
+	d := crowded(b, 10000)
+	d.stop()
+	for b.Loop() {
+		again, err := startDemo(d.dir, "127.0.0.1:0")
+		require.NoError(b, err)
+		b.StopTimer()
+		again.stop()
+		b.StartTimer()
+	}
+}
