@@ -5,6 +5,8 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"fmt"
+	"io"
+	"mime/multipart"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -287,4 +289,70 @@ func TestTakingInOnTheCommandLine(t *testing.T) {
 	refuses(3, "[metadata-entity-known]", "aggregate", "take", "harbour", "--as", "app", "--search", "roster")
 	ok("aggregate", "remove", "harbour")
 	require.Contains(t, ok("app", "list"), "crew-roster")
+}
+
+func TestUploadsAndTheirBounds(t *testing.T) {
+	client := &http.Client{Transport: &http.Transport{MaxConnsPerHost: 1}, Timeout: 30 * time.Second}
+	send := func(method, path, token, kind string, body io.Reader) (int, string) {
+		t.Helper()
+		req, err := http.NewRequest(method, shared.Base+"/api/v1"+path, body)
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+token)
+		req.Header.Set("Content-Type", kind)
+		res, err := client.Do(req)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		octets, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		return res.StatusCode, string(octets)
+	}
+	// A form whose length is not told in advance.
+	form := func(settings, document, behind string) (string, io.Reader) {
+		var b bytes.Buffer
+		w := multipart.NewWriter(&b)
+		if settings != "" {
+			require.NoError(t, w.WriteField("settings", settings))
+		}
+		if document != "" {
+			part, err := w.CreateFormFile("document", "x.xml")
+			require.NoError(t, err)
+			_, err = part.Write([]byte(document))
+			require.NoError(t, err)
+		}
+		require.NoError(t, w.Close())
+		return w.FormDataContentType(), io.MultiReader(&b, strings.NewReader(behind))
+	}
+	html := strings.Repeat("<html></html>", 100)
+	for _, c := range []struct {
+		rule, path, token  string
+		settings, document string
+		behind             string
+		status             int
+		want               string
+	}{
+		{"a stranger", "/aggregates/upload", "igt_none", `{"name":"x"}`, html, "", 401, "token"},
+		{"a stranger with much to say", "/aggregates/upload", "igt_none", `{"name":"x"}`, html, strings.Repeat("x", 1<<20), 401, "token"},
+		{"a short name that is none", "/aggregates/upload", shared.Token, `{"name":"No Name"}`, html, "", 422, "no-name"},
+		{"settings that are no JSON", "/aggregates/upload", shared.Token, `name=x`, html, "", 422, "not JSON"},
+		{"no document", "/aggregates/upload", shared.Token, `{"name":"x"}`, "", "", 422, "document is missing"},
+		{"a trust key that is none", "/aggregates/upload", shared.Token, `{"name":"x","trustKey":"nothing"}`, html, "", 422, "trustKey"},
+		{"the next edition of nothing", "/aggregates/nothing/upload", shared.Token, "", html, "", 404, "nothing"},
+		{"a request smuggled in behind the form", "/aggregates/upload", shared.Token, `{"name":"smuggled"}`, html, "DELETE /api/v1/applications/crew-roster HTTP/1.1\r\nHost: x\r\n\r\n", 202, "running"},
+	} {
+		kind, body := form(c.settings, c.document, c.behind)
+		status, text := send("POST", c.path, c.token, kind, body)
+		require.Equal(t, c.status, status, "%s: %s", c.rule, text)
+		require.Contains(t, text, c.want, c.rule)
+		status, _ = send("GET", "/applications/crew-roster", shared.Token, "", nil)
+		require.Equal(t, 200, status, "%s: the next call is answered as itself", c.rule)
+	}
+	status, text := send("POST", "/providers", shared.Token, "application/json", io.MultiReader(strings.NewReader(`{"name":"`), bytes.NewReader(bytes.Repeat([]byte("x"), 4<<20))))
+	require.Equal(t, 413, status, text)
+	status, text = send("POST", "/providers?remark="+strings.Repeat("x", 1001), shared.Token, "application/json", strings.NewReader(`{"name":"x"}`))
+	require.Equal(t, 422, status)
+	require.Contains(t, text, "shorten it")
+	status, text = send("GET", "/checks?reach=true", shared.Token, "", nil)
+	require.Equal(t, 422, status, text)
+	status, text = send("POST", "/history/999999/restore", shared.Token, "", nil)
+	require.Equal(t, 404, status, text)
 }

@@ -397,3 +397,43 @@ func TestDraftsAndPreviews(t *testing.T) {
 		require.Error(t, err, "%+v", s)
 	}
 }
+
+func TestAddressesAreAskedOnDemand(t *testing.T) {
+	r := newRig(t)
+	s := r.source(idp("urn:a", "https://a.example/sso", "", r.newPair()))
+	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "a", Source: Source{Address: s.URL, Typed: federation.Typed{SSORedirect: s.URL + "/sso"}}})
+	require.NoError(t, err)
+	found := func() (codes []finding.Code) {
+		all, err := r.Check(ctx, CheckFilter{Names: []string{"a"}, Reach: true, Severity: "warning"})
+		require.NoError(t, err)
+		for _, f := range all[0].Findings {
+			codes = append(codes, f.Code)
+		}
+		return codes
+	}
+	require.Equal(t, []finding.Code{finding.EndpointUnreachable}, found(), "the address by POST, which nobody serves")
+	require.NoError(t, r.Retake(ctx, "test", KindProvider, "a", 1, Source{Typed: federation.Typed{SSOPost: s.URL + "/sso"}}))
+	require.Empty(t, found())
+	r.time = r.time.Add(3 * time.Minute)
+	require.Equal(t, []finding.Code{finding.ClockApart}, found(), "told once, not for every address")
+
+	j := r.done(r.AddAggregate(ctx, "test", "plain", AggregateSettings{Address: s.URL}, nil, 0))
+	require.Equal(t, finding.AggregateOther, j.Refused.Code)
+	s.document = []byte(`<EntitiesDescriptor xmlns="` + saml.NSMetadata + `" validUntil="` + r.time.Add(time.Hour).UTC().Format(time.RFC3339) + `"><EntityDescriptor entityID="urn:x"/></EntitiesDescriptor>`)
+	j = r.done(r.AddAggregate(ctx, "test", "plain", AggregateSettings{Address: s.URL}, nil, 0))
+	require.Equal(t, JobDone, j.State, "%+v", j)
+	a, err := r.Aggregate(ctx, "plain")
+	require.NoError(t, err)
+	require.Equal(t, []finding.Code{finding.AggregateUnverified, finding.MetadataExpiring}, []finding.Code{a.Findings[0].Code, a.Findings[1].Code})
+	require.WithinDuration(t, r.time.Add(30*time.Minute), a.Fresh.Next, 5*time.Second, "half of what is left until validUntil")
+	full := s.full
+	r.done(r.RefreshAggregate(ctx, "test", "plain"))
+	require.Equal(t, full, s.full, "unchanged, so not sent again")
+	s.status = http.StatusNotFound
+	j = r.done(r.RefreshAggregate(ctx, "test", "plain"))
+	require.Equal(t, finding.AddressUnreachable, j.Refused.Code)
+	a, err = r.Aggregate(ctx, "plain")
+	require.NoError(t, err)
+	require.Equal(t, finding.RefreshFailed, a.Findings[2].Code)
+	require.Equal(t, 1, a.Entities, "the last good copy stays")
+}

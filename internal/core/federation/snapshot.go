@@ -38,10 +38,10 @@ func Load(g Gate, providers []*Provider, apps []*Application) *Snapshot {
 // list makes the lists by name, each when it is first asked for.
 func (s *Snapshot) list() *Snapshot {
 	s.providerList = sync.OnceValue(func() *Directory[*Provider] {
-		return NewDirectory(slices.Collect(maps.Values(s.providers)), func(p *Provider) (string, string) { return string(p.Name), p.Title + "\n" + p.EntityID() })
+		return NewDirectory(slices.Collect(maps.Values(s.providers)), func(p *Provider) []string { return []string{string(p.Name), p.Title, p.EntityID()} })
 	})
 	s.appList = sync.OnceValue(func() *Directory[*Application] {
-		return NewDirectory(slices.Collect(maps.Values(s.apps)), func(a *Application) (string, string) { return string(a.Name), a.Title + "\n" + a.EntityID() })
+		return NewDirectory(slices.Collect(maps.Values(s.apps)), func(a *Application) []string { return []string{string(a.Name), a.Title, a.EntityID()} })
 	})
 	return s
 }
@@ -159,43 +159,52 @@ func (s *Snapshot) FindApplications(text string, offset, limit int) ([]*Applicat
 	return s.appList().Find(text, offset, limit)
 }
 
-// Directory is a list by name with one text of everything that is searched, so
-// that a search is one walk through memory.
+// Directory is a list by name that can be searched for any part of a text. Each
+// entry has a sieve: a few bits for every pair of letters in it, so that a search
+// reads only entries that may match.
 type Directory[T any] struct {
 	All    []T
-	text   string
-	starts []int
+	texts  [][]string // in lower case
+	sieves []sieve
 }
 
-// NewDirectory makes a list; of gives the name to sort by and what else is
-// searched.
-func NewDirectory[T any](all []T, of func(T) (name, more string)) *Directory[T] {
-	d := &Directory[T]{All: all, starts: make([]int, 0, len(all))}
+type sieve [8]uint64
+
+func (s *sieve) add(text string) {
+	for i := 1; i < len(text); i++ {
+		h := uint(text[i-1])*131 + uint(text[i])*7
+		s[h>>6&7] |= 1 << (h & 63)
+	}
+}
+
+func (s *sieve) holds(other *sieve) bool {
+	for i, bits := range other {
+		if s[i]&bits != bits {
+			return false
+		}
+	}
+	return true
+}
+
+// NewDirectory makes a list; of gives the texts that are searched, first the name
+// to sort by.
+func NewDirectory[T any](all []T, of func(T) []string) *Directory[T] {
+	d := &Directory[T]{All: all, texts: make([][]string, len(all)), sieves: make([]sieve, len(all))}
 	type keyed struct {
-		name, more string
-		it         T
+		texts []string
+		it    T
 	}
 	rows := make([]keyed, len(all))
 	for i, x := range all {
-		rows[i].it = x
-		rows[i].name, rows[i].more = of(x)
+		rows[i] = keyed{of(x), x}
 	}
-	slices.SortFunc(rows, func(a, b keyed) int { return strings.Compare(a.name, b.name) })
-	var b strings.Builder
+	slices.SortFunc(rows, func(a, b keyed) int { return strings.Compare(a.texts[0], b.texts[0]) })
 	for i, r := range rows {
-		d.All[i] = r.it
-		d.starts = append(d.starts, b.Len())
-		b.WriteString(r.name + "\n" + r.more + "\x00")
-	}
-	d.text = strings.ToLower(b.String())
-	if len(d.text) != b.Len() { // a letter that changes its length in lower case moves the starts
-		d.starts = d.starts[:0]
-		at := 0
-		for part := range strings.SplitSeq(d.text, "\x00") {
-			d.starts = append(d.starts, at)
-			at += len(part) + 1
+		d.All[i], d.texts[i] = r.it, r.texts
+		for j, text := range r.texts {
+			r.texts[j] = strings.ToLower(text)
+			d.sieves[i].add(r.texts[j])
 		}
-		d.starts = d.starts[:len(rows)]
 	}
 	return d
 }
@@ -208,24 +217,18 @@ func (d *Directory[T]) Find(text string, offset, limit int) ([]T, int) {
 		return d.All[from:min(from+limit, len(d.All))], len(d.All)
 	}
 	text = strings.ToLower(text)
+	var want sieve
+	want.add(text)
 	var page []T
 	total := 0
-	for at := 0; ; {
-		i := strings.Index(d.text[at:], text)
-		if i < 0 {
-			return page, total
-		}
-		n, exact := slices.BinarySearch(d.starts, at+i)
-		if !exact {
-			n--
+	for i := range d.sieves {
+		if !d.sieves[i].holds(&want) || !slices.ContainsFunc(d.texts[i], func(s string) bool { return strings.Contains(s, text) }) {
+			continue
 		}
 		if total >= offset && len(page) < limit {
-			page = append(page, d.All[n])
+			page = append(page, d.All[i])
 		}
 		total++
-		if n+1 == len(d.starts) {
-			return page, total
-		}
-		at = d.starts[n+1]
 	}
+	return page, total
 }
