@@ -699,11 +699,11 @@ func (g *Gate) TakeEntities(ctx context.Context, who, aggregate string, t Take) 
 		defer f.Close()
 		seen := map[string]bool{}
 		names := map[string]bool{}
-		for i := 0; i < len(rows); i += 500 {
+		for i := 0; i < len(rows); i += 100 { // so that sign-ins never wait long for the one writer
 			if err := ctx.Err(); err != nil {
 				return report, err
 			}
-			part := rows[i:min(i+500, len(rows))]
+			part := rows[i:min(i+100, len(rows))]
 			if err := g.takePart(WithRemark(ctx, why), who, aggregate, t, f, part, seen, names, report); err != nil {
 				return report, err
 			}

@@ -3,9 +3,12 @@ package gate
 import (
 	"context"
 	"encoding/json"
+	"slices"
+	"sync"
 	"time"
 
 	"innergate.example/innergate/internal/core/checks"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/store"
@@ -17,8 +20,8 @@ type Checked struct {
 	Findings          []*finding.Finding
 }
 
-// checked gives the findings on one record.
-func (g *Gate) checked(c *checks.Checker, r object) []*finding.Finding {
+// findings gives the findings on one record.
+func findings(c *checks.Checker, r object) []*finding.Finding {
 	if r.provider != nil {
 		return c.Provider(r.provider)
 	}
@@ -59,13 +62,13 @@ func (g *Gate) Check(ctx context.Context, f CheckFilter) ([]Checked, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := checks.New(snap, g.now())
+	find := g.found.of(snap, g.now(), len(f.Names) > 0)
 	out := []Checked{}
 	for _, r := range all {
 		if f.Kind != "" && r.kind() != f.Kind {
 			continue
 		}
-		fs := append(g.checked(c, r), state[r.kind()+"/"+r.name()]...)
+		fs := slices.Concat(find(r), state[r.kind()+"/"+r.name()])
 		if f.Reach {
 			fs = append(fs, g.reach(ctx, r)...)
 		}
@@ -80,6 +83,36 @@ func (g *Gate) Check(ctx context.Context, f CheckFilter) ([]Checked, error) {
 		}
 	}
 	return out, nil
+}
+
+// found keeps what checking all records of a snapshot came to, for a minute:
+// pages ask for it again and again.
+type found struct {
+	mu   sync.Mutex
+	snap *federation.Snapshot
+	at   time.Time
+	all  map[string][]*finding.Finding
+}
+
+// of gives a function that checks one record; with few, nothing is kept.
+func (k *found) of(snap *federation.Snapshot, now time.Time, few bool) func(object) []*finding.Finding {
+	c := checks.New(snap, now)
+	if few {
+		return func(r object) []*finding.Finding { return findings(c, r) }
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.snap != snap || now.Sub(k.at) > time.Minute || now.Before(k.at) {
+		k.snap, k.at, k.all = snap, now, map[string][]*finding.Finding{}
+		for _, p := range snap.Providers() {
+			k.all[KindProvider+"/"+string(p.Name)] = c.Provider(p)
+		}
+		for _, a := range snap.Applications() {
+			k.all[KindApplication+"/"+string(a.Name)] = c.Application(a)
+		}
+	}
+	all := k.all
+	return func(r object) []*finding.Finding { return all[r.kind()+"/"+r.name()] }
 }
 
 // freshness gives the findings on how current records are, by kind and name.

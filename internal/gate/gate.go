@@ -46,6 +46,7 @@ type Gate struct {
 	saving    sync.Mutex // one change of configuration at a time
 	jobs      jobs
 	taking    taking
+	found     found
 	crossings *crossings
 	sessions  *sessions
 	hashing   chan struct{} // slow password hashes at a time

@@ -257,7 +257,7 @@ func (g *Gate) preview(ctx context.Context, r object, title string, s Source) (P
 	if out.Existing {
 		out.Findings = append(out.Findings, checks.Change(out.Differences)...)
 	}
-	out.Findings = checks.Sort(append(out.Findings, g.checked(checks.New(r.into(snap), g.now()), r)...))
+	out.Findings = checks.Sort(append(out.Findings, findings(checks.New(r.into(snap), g.now()), r)...))
 	return out, nil
 }
 
