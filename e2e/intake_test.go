@@ -133,6 +133,27 @@ func TestConsoleTakesInAndKeepsFresh(t *testing.T) {
 	do(c, chromedp.Evaluate[bool](`(() => { window.scrollTo(0, 0); return true })()`))
 	c.shot("aggregate")
 
+	// Another one out of a file, with one entity that is broken.
+	octets, err := (&standin.Federation{Title: "Harbour lines", Entities: 60, Pair: old, Fault: "broken"}).Aggregate(0, time.Now())
+	require.NoError(t, err)
+	c.open(d.Console + "connect/aggregates")
+	c.press("Take in an aggregate")
+	c.fill("form input[name=name]", "harbour")
+	c.upload("form input[name=file]", octets)
+	c.upload("form input[name=trustKeyFile]", next.Certificate.PEM())
+	c.press("Take it in")
+	c.see("The signature was not made with a key on record")
+	c.open(d.Console + "connect/aggregates")
+	c.press("Take in an aggregate")
+	c.fill("form input[name=name]", "harbour")
+	c.upload("form input[name=file]", octets)
+	c.upload("form input[name=trustKeyFile]", old.Certificate.PEM())
+	c.press("Take it in")
+	c.see("60 entities, 1 of them cannot be used")
+	c.see("1 refused")
+	c.press("Harbour lines")
+	c.see("broken 1")
+
 	// Checks in one list, worst first.
 	app, err := d.client().Application(t.Context(), "lost-property")
 	require.NoError(t, err)

@@ -29,13 +29,15 @@ onMounted(() => {
 })
 const open = (row: Aggregate) => router.push(`/connect/aggregates/${row.name}`)
 const pick = (e: Event) => (file.value = (e.target as HTMLInputElement).files?.[0])
-async function key(e: Event) {
+let reading = Promise.resolve()
+function key(e: Event) {
   const chosen = (e.target as HTMLInputElement).files?.[0]
-  if (chosen) form.value.trustKey = await chosen.text()
+  if (chosen) reading = chosen.text().then((text) => void (form.value.trustKey = text))
 }
 async function add() {
   failed.value = undefined
   busy.value = true
+  await reading
   const { name, title, address, trustKey } = form.value
   const settings = { name, title: title || undefined, trustKey: trustKey || undefined }
   try {
