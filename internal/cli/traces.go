@@ -112,7 +112,11 @@ func (e *environment) told(w io.Writer, f *finding.Finding, word string) {
 	fmt.Fprintf(w, "              %s%s%s [%s]\n", e.colour(word), pad, f.Title, f.Code)
 	for _, ev := range f.Evidence {
 		if ev.Expected != "" {
-			fmt.Fprintf(w, "                       %s expected  %s\n                       %s found     %s\n", ev.Label, ev.Expected, strings.Repeat(" ", len([]rune(ev.Label))), ev.Found)
+			was, is := "expected", "found   "
+			if strings.HasPrefix(string(f.Code), "changed-") {
+				was, is = "before", "after "
+			}
+			fmt.Fprintf(w, "                       %s %s  %s\n                       %s %s  %s\n", ev.Label, was, ev.Expected, strings.Repeat(" ", len([]rune(ev.Label))), is, ev.Found)
 		} else {
 			fmt.Fprintf(w, "                       %s: %s\n", ev.Label, ev.Found)
 		}

@@ -191,7 +191,7 @@ func (g *Gate) compare(r object, octets []byte, source string, d *freshData) (re
 	}
 	out.change = change{object: n, what: "refreshed", document: octets}
 	out.Differences = slices.DeleteFunc(federation.Differences(r.describe(), n.describe()), func(d federation.Difference) bool { return d.Label == "validUntil" })
-	out.Findings = checks.Change(out.Differences)
+	out.Findings = checks.Change(r.side(), out.Differences)
 	switch {
 	case len(out.Differences) == 0:
 		out.quiet = true
@@ -288,7 +288,7 @@ func (g *Gate) Waiting(ctx context.Context, kind, name string) ([]Pending, error
 			return nil, err
 		}
 		p := Pending{Kind: row.Kind, Name: row.Name, Title: r.title(), Since: row.At, Differences: federation.Differences(r.describe(), n.describe())}
-		p.Findings = checks.Change(p.Differences)
+		p.Findings = checks.Change(r.side(), p.Differences)
 		out = append(out, p)
 	}
 	return out, nil

@@ -226,8 +226,9 @@ func (g *Gate) PreviewApplication(ctx context.Context, n NewApplication) (Previe
 func (g *Gate) preview(ctx context.Context, r object, title string, s Source) (Preview, error) {
 	out := Preview{Kind: r.kind()}
 	var before []federation.Value
+	draft := false
 	if old, err := g.object(r.kind(), r.name()); err == nil {
-		before, out.Existing = old.describe(), true
+		before, out.Existing, draft = old.describe(), true, len(old.missing()) > 0
 		r = old.copied()
 	}
 	octets, err := g.fill(ctx, r, title, s, true)
@@ -255,7 +256,11 @@ func (g *Gate) preview(ctx context.Context, r object, title string, s Source) (P
 	out.Values, out.Missing = r.describe(), r.missing()
 	out.Differences = federation.Differences(before, out.Values)
 	if out.Existing {
-		out.Findings = append(out.Findings, checks.Change(out.Differences)...)
+		for _, f := range checks.Change(r.side(), out.Differences) {
+			if !draft || f.Code != finding.ChangedKey && f.Code != finding.ChangedAddress { // a draft lacked them
+				out.Findings = append(out.Findings, f)
+			}
+		}
 	}
 	out.Findings = checks.Sort(append(out.Findings, findings(checks.New(r.into(snap), g.now()), r)...))
 	return out, nil

@@ -20,7 +20,7 @@ defineProps<{ facts: { label: string; value: string; also?: string[]; hint?: str
 </template>
 
 <style scoped>
-dl { display: grid; grid-template-columns: 190px 1fr; margin: 0 }
+dl { display: grid; grid-template-columns: 236px 1fr; margin: 0 }
 dt, dd { margin: 0; padding: 8px 16px; border-bottom: 1px solid var(--line) }
 dt { color: var(--quiet) }
 dt:last-of-type, dd:last-of-type { border-bottom: 0 }

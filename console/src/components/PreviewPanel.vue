@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import type { Preview } from '../api/client'
 import DifferenceTable from './DifferenceTable.vue'
 import FactList from './FactList.vue'
@@ -7,6 +7,13 @@ import FindingBox from './FindingBox.vue'
 
 const props = defineProps<{ preview: Preview }>()
 const facts = computed(() => (props.preview.values ?? []).filter((v) => v.value !== '' && v.value !== 'false' && !/^[a-z]/.test(v.label)).map((v) => ({ label: v.label, value: v.value, plain: v.label === 'Metadata from' })))
+const found = ref<HTMLElement>()
+const summary = computed(() =>
+  ['error', 'warning', 'note'].flatMap((s) => {
+    const n = (props.preview.findings ?? []).filter((f) => f.severity === s).length
+    return n ? [`${n} ${s}${n > 1 ? 's' : ''}`] : []
+  }).join(', '))
+const worst = computed(() => ({ error: 'refused', warning: 'waiting', note: 'note' })[props.preview.findings?.[0]?.severity ?? 'note'])
 const whom = computed(() => `the ${props.preview.kind}'s administrator`)
 </script>
 
@@ -22,10 +29,10 @@ const whom = computed(() => `the ${props.preview.kind}'s administrator`)
       <p><strong class="waiting">○ Draft.</strong> Still missing, from {{ whom }}:</p>
       <ul><li v-for="m in preview.missing" :key="m">{{ m }}</li></ul>
     </div>
-    <p v-if="!preview.findings?.length" class="checked"><span class="passed">● Checks: nothing found.</span></p>
-    <FindingBox v-for="(f, i) in preview.findings ?? []" :key="i" :finding="f" checked />
+    <p><span v-if="!preview.findings?.length" class="passed">● Checks: nothing found.</span><a v-else href="#found" :class="worst" @click.prevent="found?.scrollIntoView()">▲ Checks: {{ summary }}, below</a></p>
     <DifferenceTable v-if="preview.existing" :differences="preview.differences ?? []" empty="Nothing differs from the record." />
     <FactList v-else :facts="facts" />
+    <div ref="found"><FindingBox v-for="(f, i) in preview.findings ?? []" :key="i" :finding="f" checked /></div>
   </section>
 </template>
 

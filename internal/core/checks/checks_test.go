@@ -25,7 +25,10 @@ import (
 	"innergate.example/innergate/internal/core/saml"
 )
 
-var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+// now is a little ahead, so that certificates that openssl makes are valid.
+var now = time.Now().Add(time.Hour).UTC().Truncate(time.Second)
+
+func at(d time.Duration) string { return now.Add(d).Format(time.RFC3339) }
 
 // certificate makes one from a template; the key is EC unless given.
 func certificate(t *testing.T, edit func(*x509.Certificate)) string {
@@ -199,8 +202,8 @@ func TestChecks(t *testing.T) {
 		{rule: "encryption without a key", sp: swap(`use="encryption"`, `use="signing"`), want: finding.EncryptionNoKey},
 		{rule: "no common encryption method", sp: swap("http://www.w3.org/2009/xmlenc11#aes256-gcm", "http://www.w3.org/2001/04/xmlenc#tripledes-cbc"), want: finding.EncryptionNoneCommon},
 		{rule: "only RSA 1.5 for the key", sp: swap(`<md:EncryptionMethod Algorithm="http://www.w3.org/2009/xmlenc11#aes256-gcm"/>`, `<md:EncryptionMethod Algorithm="http://www.w3.org/2001/04/xmlenc#rsa-1_5"/>`), want: finding.EncryptionNoneCommon},
-		{rule: "validUntil past", idp: swap(`entityID=`, `validUntil="2026-11-23T11:00:00Z" entityID=`), want: finding.MetadataExpired},
-		{rule: "validUntil near", idp: swap(`entityID=`, `validUntil="2026-11-26T11:00:00Z" entityID=`), want: finding.MetadataExpiring, says: "2"},
+		{rule: "validUntil past", idp: swap(`entityID=`, `validUntil="`+at(-time.Hour)+`" entityID=`), want: finding.MetadataExpired},
+		{rule: "validUntil near", idp: swap(`entityID=`, `validUntil="`+at(71*time.Hour)+`" entityID=`), want: finding.MetadataExpiring, says: "2"},
 		{rule: "only own starts, and none is known", spSet: func(s *federation.ApplicationSettings) { s.OnlyOwnStarts = true }, want: finding.OwnStartMissing, severity: finding.Error},
 		{rule: "a draft", sp: swap(`md:AssertionConsumerService`, `md:Nothing`), want: finding.DraftIncomplete, severity: finding.Note, says: "AssertionConsumerService"},
 	} {
@@ -257,7 +260,7 @@ func TestChangesAreToldOf(t *testing.T) {
 		return &federation.Provider{SAML: &federation.SAMLProvider{IDP: &saml.IDP{EntityID: id, SSO: []saml.Endpoint{{Binding: saml.BindingPOST, Location: sso}}}}}
 	}
 	codes := func(a, b *federation.Provider) (out []finding.Code) {
-		for _, f := range checks.Change(federation.Differences(a.Describe(), b.Describe())) {
+		for _, f := range checks.Change(finding.Provider, federation.Differences(a.Describe(), b.Describe())) {
 			out = append(out, f.Code)
 		}
 		return out

@@ -63,8 +63,9 @@ func unslashed(s string) string { return strings.TrimRight(s, "/") }
 
 // Change gives the findings on a change of a record before it is made: other
 // entity ID, keys or addresses, and those that differ by next to nothing.
-func Change(ds []federation.Difference) []*finding.Finding {
-	out := federation.Changed(ds)
+// side is who sent what changes it.
+func Change(side finding.Side, ds []federation.Difference) []*finding.Finding {
+	l := list{side: side, all: federation.Changed(ds)}
 	for _, d := range ds {
 		before, _, _ := strings.Cut(d.Before, "  ")
 		after, _, _ := strings.Cut(d.After, "  ")
@@ -78,7 +79,7 @@ func Change(ds []federation.Difference) []*finding.Finding {
 		} else if !strings.HasSuffix(d.Label, "Service") {
 			continue
 		}
-		out = append(out, finding.New(code, finding.Compare(d.Label, before, after), finding.Fact("They differ by", how)))
+		l.once(finding.New(code, finding.Compare(d.Label, before, after), finding.Fact("They differ by", how)))
 	}
-	return out
+	return l.all
 }
