@@ -3,9 +3,11 @@ package saml_test
 import (
 	"crypto/rand"
 	"encoding/base64"
+	"encoding/json"
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -85,6 +87,55 @@ func TestMetadata(t *testing.T) {
 			require.True(t, finding.Is(err, c.want), "%v", err)
 		})
 	}
+}
+
+// What checks and refreshing rely on, in the odd forms it comes in.
+func TestMetadataTellsItsTermsAndAlgorithms(t *testing.T) {
+	const head = `<EntityDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata" xmlns:a="urn:oasis:names:tc:SAML:metadata:algsupport" xmlns:i="urn:oasis:names:tc:SAML:profiles:SSO:request-init" entityID="urn:x" `
+	sp := func(attributes, inside string) string {
+		return head + attributes + `><SPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">` + inside + `<AssertionConsumerService Binding="` + saml.BindingPOST + `" Location="https://x.example/acs" index="1"/></SPSSODescriptor></EntityDescriptor>`
+	}
+	for text, want := range map[string]time.Duration{
+		"PT6H": 6 * time.Hour, "P1D": 24 * time.Hour, "P1DT1H1M1.5S": 25*time.Hour + time.Minute + 1500*time.Millisecond, "P1M": 720 * time.Hour, "PT1M": time.Minute, "P1Y": 8760 * time.Hour, "P9999Y": 36500 * 24 * time.Hour,
+	} {
+		m, err := saml.ReadMetadata([]byte(sp(`cacheDuration="`+text+`"`, "")), now)
+		require.NoError(t, err, text)
+		require.Equal(t, want, m.CacheDuration, text)
+	}
+	for _, bad := range []string{"", "P", "PT", "6H", "P6H", "PT1D", "-P1D", "P1S", "PxD", "P1D2"} {
+		_, err := saml.ReadMetadata([]byte(sp(`cacheDuration="`+bad+`"`, "")), now)
+		require.True(t, finding.Is(err, finding.MessageUndecodable), "%q: %v", bad, err)
+	}
+	group := `<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata" validUntil="2099-01-01T00:00:00Z" cacheDuration="PT2H"><EntitiesDescriptor validUntil="2098-01-01T00:00:00Z" cacheDuration="PT3H">` + sp(`validUntil="2100-01-01T00:00:00Z" cacheDuration="PT4H"`, "") + `</EntitiesDescriptor></EntitiesDescriptor>`
+	m, err := saml.ReadMetadata([]byte(group), now)
+	require.NoError(t, err)
+	require.Equal(t, 2098, m.ValidUntil.Year(), "the earliest of all around it")
+	require.Equal(t, 2*time.Hour, m.CacheDuration, "the shortest of all around it")
+
+	m, err = saml.ReadMetadata([]byte(strings.Replace(sp("", `<Extensions><a:DigestMethod Algorithm="urn:digest"/><a:SigningMethod Algorithm="urn:signing" MinKeySize="2048"/><i:RequestInitiator Binding="urn:oasis:names:tc:SAML:profiles:SSO:request-init" Location="https://x.example/start"/></Extensions>`), `"urn:x"`, `" urn:x&#10;"`, 1)), now)
+	require.NoError(t, err)
+	require.Equal(t, []string{"urn:signing", "urn:digest"}, m.SP.Algorithms)
+	require.Equal(t, "https://x.example/start", m.SP.Start)
+	require.Equal(t, "urn:x", m.EntityID)
+	require.Equal(t, " urn:x\n", m.Written, "kept for the finding about white space")
+	m, err = saml.ReadMetadata([]byte(sp("", `<Extensions><i:RequestInitiator Location="javascript:alert(1)"/></Extensions>`)), now)
+	require.NoError(t, err)
+	require.Empty(t, m.SP.Start)
+
+	// What was read is stored, and is the same when it is read back.
+	pair, err := keys.Generate("x", now, rand.Reader)
+	require.NoError(t, err)
+	idp := saml.IDP{EntityID: "urn:x", SSO: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://x.example"}}, Keys: []saml.Key{{Use: "signing", Certificate: pair.Certificate}, {Certificate: keys.Certificate{Public: pair.Certificate.Public}}}, Algorithms: []string{"urn:y"}}
+	stored, err := json.Marshal(idp)
+	require.NoError(t, err)
+	var again saml.IDP
+	require.NoError(t, json.Unmarshal(stored, &again))
+	require.Equal(t, idp.SSO, again.SSO)
+	require.Equal(t, pair.Certificate.SHA256(), again.Keys[0].Certificate.SHA256())
+	require.Equal(t, pair.Certificate.Public, again.Keys[1].Certificate.Public)
+	require.Empty(t, again.Missing())
+	require.Equal(t, []string{"entity ID", "SingleSignOnService by HTTP-Redirect or HTTP-POST", "signing certificate"}, (&saml.IDP{}).Missing())
+	require.Equal(t, []string{"entity ID", "AssertionConsumerService by HTTP-POST"}, (&saml.SP{}).Missing())
 }
 
 func TestOurMetadataIsReadBack(t *testing.T) {

@@ -109,6 +109,7 @@ func TestSignaturesAgreeWithXmlsec1(t *testing.T) {
 				require.NoError(t, err)
 				_, err = xmlsec.Verify(doc.Root, keys, xmlsec.Policy{})
 				require.NoError(t, err, "document %d, signed by xmlsec1: %s", n, signed)
+				streamAgrees(t, signed, keys)
 
 				if n%5 != 0 {
 					continue
