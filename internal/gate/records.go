@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"sync"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -80,6 +81,13 @@ func (r object) keeping() *federation.Keeping {
 		return &r.provider.Keeping
 	}
 	return &r.app.Keeping
+}
+
+// trusting is how far a document of the record is trusted.
+func (r object) trusting(now time.Time) (saml.Trusting, error) {
+	keys, err := r.keeping().Trust()
+	sha1 := r.provider != nil && r.provider.AllowSHA1 || r.app != nil && r.app.AllowSHA1
+	return saml.Trusting{Now: now, Keys: keys, AllowSHA1: sha1}, checked(err)
 }
 
 func (r object) entityID() string {

@@ -168,11 +168,11 @@ func (g *Gate) compare(r object, octets []byte, source string, d *freshData) (re
 	if hash == r.intake().Document {
 		return out, nil
 	}
-	trust, err := r.keeping().Trust()
+	trust, err := r.trusting(g.now())
 	if err != nil {
 		return out, err
 	}
-	m, err := saml.TakeMetadata(octets, saml.Trusting{Now: g.now(), Keys: trust})
+	m, err := saml.TakeMetadata(octets, trust)
 	if err != nil {
 		return out, err
 	}

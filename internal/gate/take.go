@@ -39,7 +39,7 @@ func (s Source) field() string {
 	case s.Record != "":
 		return "record"
 	case s.Aggregate != "":
-		return "entityId"
+		return "entity"
 	}
 	return "metadata"
 }
@@ -83,7 +83,11 @@ func (g *Gate) document(ctx context.Context, s Source) (octets []byte, from stri
 		from = other.intake().Source
 	case s.Aggregate != "":
 		if octets, err = g.cut(ctx, s.Aggregate, s.EntityID); err != nil {
-			return nil, "", field("entityId", err)
+			var nf *NotFoundError
+			if errors.As(err, &nf) && nf.Kind == KindAggregate {
+				return nil, "", field("aggregate", err)
+			}
+			return nil, "", field("entity", err)
 		}
 		from = federation.SourceAggregate + s.Aggregate
 	}
@@ -110,16 +114,16 @@ func (g *Gate) fill(ctx context.Context, r object, title string, s Source, draft
 	if octets == nil && s.Typed.Empty() && !draft {
 		return nil, field("metadata", finding.New(finding.MetadataEmpty))
 	}
-	trust, err := r.keeping().Trust()
+	trust, err := r.trusting(g.now())
 	if err != nil {
-		return nil, checked(err)
+		return nil, err
 	}
 	if certs := keys.Read(octets); len(certs) > 0 && (draft || len(r.missing()) == 0) {
 		// A certificate alone: the one value it is.
 		s.Typed.Certificate, octets = string(octets), nil
 	}
 	if octets != nil {
-		m, err := saml.TakeMetadata(octets, saml.Trusting{Now: g.now(), Keys: trust})
+		m, err := saml.TakeMetadata(octets, trust)
 		if err != nil {
 			return nil, field(s.field(), sender(err, r.side()))
 		}

@@ -175,8 +175,9 @@ func (s *server) bound(c fiber.Ctx) error {
 	if strings.HasSuffix(c.Path(), "/upload") && strings.HasPrefix(c.Path(), "/api/v1/aggregates/") {
 		err := c.Next()
 		// What a handler left of the body must not be taken for the next request.
-		// Operators get their answer after all was read, others at once.
-		left := int64(64 << 10)
+		// Operators get their answer after all was read, others are read no further
+		// than elsewhere.
+		left := int64(maxBody)
 		if status := c.Response().StatusCode(); status != http.StatusUnauthorized && status != http.StatusForbidden {
 			left = xmlsec.AggregateLimits.Octets
 		}

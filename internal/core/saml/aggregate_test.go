@@ -174,6 +174,69 @@ func TestSignedMetadataOfOneEntity(t *testing.T) {
 	require.True(t, finding.Is(err, finding.SignatureMissing), "%v", err)
 }
 
+// Documents that the general-purpose signer made, as publishers do: by the whole
+// document, by ID, with SHA-1, inclusive.
+func TestMetadataSignedByXmlsec1(t *testing.T) {
+	pair, err := keys.Generate("signer", aggregateTime, rand.Reader)
+	require.NoError(t, err)
+	private, err := pair.Marshal()
+	require.NoError(t, err)
+	dir := t.TempDir()
+	key, in, out := filepath.Join(dir, "key.pem"), filepath.Join(dir, "in.xml"), filepath.Join(dir, "out.xml")
+	require.NoError(t, os.WriteFile(key, private, 0o600))
+	const ds, enc = "http://www.w3.org/2000/09/xmldsig#", "http://www.w3.org/2001/04/xml"
+	entity := saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:a", SSO: "https://a.example/sso", Keys: []keys.Certificate{pair.Certificate}})
+	entity = entity[bytes.Index(entity, []byte("<md:EntityDescriptor")):]
+	for _, c := range []struct {
+		rule, uri, method, digest, c14n string
+		sha1                            bool
+		want                            finding.Code
+	}{
+		{"by ID", "#_1", enc + "dsig-more#rsa-sha256", enc + "enc#sha256", "http://www.w3.org/2001/10/xml-exc-c14n#", false, ""},
+		{"the whole document", "", enc + "dsig-more#rsa-sha512", enc + "enc#sha512", "http://www.w3.org/2001/10/xml-exc-c14n#", false, ""},
+		{"inclusive", "#_1", enc + "dsig-more#rsa-sha256", enc + "enc#sha256", "http://www.w3.org/TR/2001/REC-xml-c14n-20010315", false, ""},
+		{"with SHA-1", "#_1", ds + "rsa-sha1", ds + "sha1", "http://www.w3.org/2001/10/xml-exc-c14n#", false, finding.SignatureSHA1},
+		{"with SHA-1 by exception", "#_1", ds + "rsa-sha1", ds + "sha1", "http://www.w3.org/2001/10/xml-exc-c14n#", true, ""},
+	} {
+		signature := `<ds:Signature xmlns:ds="` + ds + `"><ds:SignedInfo><ds:CanonicalizationMethod Algorithm="` + c.c14n + `"/><ds:SignatureMethod Algorithm="` + c.method + `"/><ds:Reference URI="` + c.uri +
+			`"><ds:Transforms><ds:Transform Algorithm="` + ds + `enveloped-signature"/><ds:Transform Algorithm="` + c.c14n + `"/></ds:Transforms><ds:DigestMethod Algorithm="` + c.digest + `"/><ds:DigestValue/></ds:Reference></ds:SignedInfo><ds:SignatureValue/></ds:Signature>`
+		for name, doc := range map[string]string{
+			"EntityDescriptor":   strings.Replace(strings.Replace(string(entity), "entityID=", `ID="_1" entityID=`, 1), "<md:IDPSSO", signature+"<md:IDPSSO", 1),
+			"EntitiesDescriptor": `<md:EntitiesDescriptor xmlns:md="` + saml.NSMetadata + `" xml:lang="en" ID="_1">` + "\n  " + signature + string(entity) + "<!-- end --></md:EntitiesDescriptor>",
+		} {
+			require.NoError(t, os.WriteFile(in, []byte(doc), 0o600))
+			text, err := exec.Command("xmlsec1", "--sign", "--privkey-pem", key, "--id-attr:ID", saml.NSMetadata+":"+name, "--output", out, in).CombinedOutput()
+			require.NoError(t, err, "%s: %s", c.rule, text)
+			signed, err := os.ReadFile(out)
+			require.NoError(t, err)
+			trust := saml.Trusting{Now: aggregateTime, Keys: saml.TrustKeys(pair.Certificate), AllowSHA1: c.sha1}
+			m, one := saml.TakeMetadata(signed, trust)
+			judge := func(err error, what string) {
+				if c.want == "" {
+					require.NoError(t, err, "%s %s of %s", c.rule, what, name)
+				} else {
+					require.True(t, finding.Is(err, c.want), "%s %s of %s: %v", c.rule, what, name, err)
+				}
+			}
+			judge(one, "taken alone")
+			if one == nil {
+				require.Equal(t, c.method, m.SignatureMethod)
+				require.Equal(t, c.rule == "inclusive" || c.sha1, len(m.Warnings) > 0)
+			}
+			if name == "EntityDescriptor" {
+				continue
+			}
+			a, err := saml.ReadAggregate(bytes.NewReader(signed), trust, func(*saml.Entity) error { return nil })
+			judge(err, "as an aggregate")
+			if err == nil {
+				require.Equal(t, m.DigestMethod, a.DigestMethod)
+				_, err = saml.ReadAggregate(bytes.NewReader(bytes.Replace(signed, []byte("a.example"), []byte("b.example"), 1)), trust, func(*saml.Entity) error { return nil })
+				require.True(t, finding.Is(err, finding.SignatureAltered), "%s: %v", c.rule, err)
+			}
+		}
+	}
+}
+
 func FuzzReadAggregate(f *testing.F) {
 	pair, err := keys.Generate("federation", aggregateTime, rand.Reader)
 	require.NoError(f, err)
