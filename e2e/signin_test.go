@@ -3,15 +3,19 @@ package e2e
 import (
 	"context"
 	"encoding/base64"
+	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"os"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/app"
 	"innergate.example/innergate/internal/client"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/standin"
@@ -313,5 +317,56 @@ func TestDatabaseHoldsNoSecretInTheClear(t *testing.T) {
 		for _, secret := range []string{"PRIVATE KEY", shared.Token, shared.Owner.Password, "<saml:Assertion", "SignatureValue"} {
 			require.NotContains(t, string(octets), secret, "%s in %s", secret, file)
 		}
+	}
+}
+
+// The other side rolls its key over: people are refused until its metadata is
+// taken in anew, and enter again from the next request on.
+func TestOtherSideRollsItsKeyOver(t *testing.T) {
+	for _, approve := range []bool{false, true} {
+		name := fmt.Sprintf("rolling-%t", approve)
+		var serving atomic.Pointer[http.Handler]
+		srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*serving.Load()).ServeHTTP(w, r) }))
+		t.Cleanup(srv.Close)
+		people, err := app.People()
+		require.NoError(t, err)
+		roll := func() {
+			h, err := (&standin.Provider{Name: name, Title: name, Base: srv.URL, Gate: shared.Base + "/saml/sp/" + name, People: people, Pair: newPair(t, name)}).Handler()
+			require.NoError(t, err)
+			serving.Store(&h)
+		}
+		roll()
+		ctx, c := context.Background(), shared.client()
+		_, err = c.AddProvider(ctx, api.NewProvider{Name: name, Start: api.Start{Given: api.Given{Address: srv.URL + "/metadata"}, ApproveChanges: approve}})
+		require.NoError(t, err)
+		application := startStandin(t, "app", "--name", name, "--gate", shared.Base+"/saml/idp")
+		_, err = c.AddApplication(ctx, api.NewApplication{Name: name, Provider: name, Start: api.Start{Given: api.Given{Address: application + "/metadata"}}})
+		require.NoError(t, err)
+		enters := func() {
+			v := newVisitor(t).get(application + "/start").signIn("").onward()
+			require.Contains(t, v.page.text, "You are in as ada.fenwick@wrenmoor.example")
+		}
+		refused := func() { newVisitor(t).get(application+"/start").signIn("").submit().refused(shared, "signature-key") }
+		enters()
+		roll()
+		refused()
+		out, err := c.Refresh(ctx, "provider", name)
+		require.NoError(t, err)
+		require.Equal(t, "changed-key", string(out.Findings[0].Code))
+		if approve {
+			require.Equal(t, "waiting", out.Outcome)
+			refused()
+			require.NoError(t, c.Decide(ctx, "provider", name, "approve"))
+		}
+		enters()
+
+		// Back to the key of before, as somebody who was too quick would want.
+		l, err := c.History(ctx, client.HistoryFilter{Kind: "provider", Name: name, Limit: 10})
+		require.NoError(t, err)
+		_, err = c.Restore(ctx, fmt.Sprint(l.Items[len(l.Items)-1].ID))
+		require.NoError(t, err)
+		refused()
+		require.NoError(t, c.RemoveApplication(ctx, name))
+		require.NoError(t, c.RemoveProvider(ctx, name))
 	}
 }

@@ -2,12 +2,16 @@ package cli
 
 import (
 	"bytes"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/nearword"
 )
 
@@ -43,5 +47,58 @@ func TestNearWord(t *testing.T) {
 	names := []string{"provider", "app", "trace", "crew-roster"}
 	for given, want := range map[string]string{"provder": "provider", "ap": "app", "tracer": "trace", "crew-rooster": "crew-roster", "zebra": "", "": ""} {
 		require.Equal(t, want, nearword.Of(given, names), given)
+	}
+}
+
+func TestDifferencesShowWhereValuesPart(t *testing.T) {
+	var out bytes.Buffer
+	e := &environment{out: &out}
+	for _, c := range []struct {
+		d    federation.Difference
+		want string
+	}{
+		{federation.Difference{Label: "Entity ID", Before: "urn:a", After: "urn:b"}, "Entity ID\n  before  urn:a\n  after   urn:b\n              ^\n"},
+		{federation.Difference{Label: "title", Before: "Zürich", After: "Züri"}, "title\n  before  Zürich\n  after   Züri\n              ^\n"},
+		{federation.Difference{Label: "owner", After: "x"}, "owner\n  after   x\n"},
+		{federation.Difference{Label: "owner", Before: "x"}, "owner\n  before  x\n"},
+		{federation.Difference{Label: "notes", Before: strings.Repeat("x", 90) + "a", After: strings.Repeat("x", 90) + "b"}, "notes\n  before  " + strings.Repeat("x", 90) + "a\n  after   " + strings.Repeat("x", 90) + "b\n"},
+	} {
+		out.Reset()
+		e.differences(&out, []federation.Difference{c.d})
+		require.Equal(t, c.want, out.String())
+	}
+	out.Reset()
+	e.differences(&out, nil)
+	require.Equal(t, "nothing differs\n", out.String())
+}
+
+func TestPreviewsAndReportsAreReadable(t *testing.T) {
+	var out bytes.Buffer
+	e := &environment{out: &out}
+	e.preview(&out, api.Preview{Kind: "provider", Name: "depot", Title: "Depot", Missing: []string{"entity ID", "signing certificate"}, OtherRole: true,
+		Values: []federation.Value{{Label: "Metadata from", Value: "typed"}, {Label: "encrypt", Value: "false"}, {Label: "owner"}}, Findings: []*finding.Finding{finding.New(finding.AddressPlain, finding.Compare("SingleSignOnService", "https://a", "http://a")).From(finding.Provider)}})
+	for _, want := range []string{"depot, which would be added", "still missing from the provider's administrator: entity ID, signing certificate", "the document holds the other role as well", "Metadata from  typed", "warning  The address is http, not https [address-http]", "expected  https://a", "at the provider: Have the provider offer an https address"} {
+		require.Contains(t, out.String(), want)
+	}
+	require.NotContains(t, out.String(), "encrypt", "what says nothing is left out")
+	out.Reset()
+	many := &federation.Report{Entities: 3, Broken: 1, Changes: &federation.Changes{Added: 1, Removed: 2, AddedIDs: []string{"urn:new"}, GoneIDs: []string{"urn:gone"}}, RefusedN: 1,
+		Refused: []federation.Refusal{{Finding: finding.New(finding.AggregateTwice)}}, Records: []federation.Refreshed{{Kind: "provider", Name: "depot", Outcome: "waiting", Differences: []federation.Difference{{Label: "Entity ID", Before: "a", After: "b"}}}}}
+	for i := range 60 {
+		many.Taken = append(many.Taken, federation.TakenEntity{Kind: "provider", Name: fmt.Sprint("p-", i), EntityID: fmt.Sprint("urn:", i)})
+	}
+	e.outcome(&out, many)
+	for _, want := range []string{"3 entities, 1 of them cannot be used", "1 came, 2 went, 0 changed", "went     urn:gone", "waiting   provider depot", "innergate approve depot", "p-49", "and 10 more", "1 refused\n  -\n    The aggregate holds this entity a second time [aggregate-entity-twice]"} {
+		require.Contains(t, out.String(), want)
+	}
+	require.NotContains(t, out.String(), "p-50")
+	for missing, want := range map[string]string{"": "innergate provider exchange depot", "entity ID": "innergate provider update depot --metadata FILE"} {
+		out.Reset()
+		added(&out, "provider", "depot", "urn:depot", strings.Fields(missing), missing == "")
+		require.Contains(t, out.String(), want)
+		require.Equal(t, missing == "", strings.Contains(out.String(), "innergate app add NAME --from provider/depot"))
+	}
+	for want, r := range map[string]api.Row{"draft": {Missing: []string{"x"}, Enabled: true}, "enabled": {Enabled: true}, "off": {}} {
+		require.Equal(t, want, state(r))
 	}
 }

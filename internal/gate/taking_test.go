@@ -2,8 +2,10 @@ package gate
 
 import (
 	"bytes"
+	"context"
 	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
@@ -436,4 +438,105 @@ func TestAddressesAreAskedOnDemand(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, finding.RefreshFailed, a.Findings[2].Code)
 	require.Equal(t, 1, a.Entities, "the last good copy stays")
+}
+
+func TestHistoryIsSearchedPageByPage(t *testing.T) {
+	r := newRig(t)
+	for i := range 12 {
+		require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.Notes = strings.Repeat("x", i+1) }))
+	}
+	var seen []int
+	for before := int64(0); ; {
+		page, total, err := r.History(ctx, HistoryFilter{Kind: KindApplication, Name: "roster", Limit: 5, Before: before})
+		require.NoError(t, err)
+		require.EqualValues(t, 13, total)
+		for _, c := range page {
+			seen = append(seen, c.Revision)
+		}
+		if len(page) < 5 {
+			break
+		}
+		before = page[len(page)-1].ID
+	}
+	require.Equal(t, []int{13, 12, 11, 10, 9, 8, 7, 6, 5, 4, 3, 2, 1}, seen)
+	who := WithRemark(ctx, "50%_off")
+	a, err := r.Application("roster")
+	require.NoError(t, err)
+	_, err = r.ChangeApplication(who, "gwen", "roster", a.Revision, a.ApplicationSettings)
+	require.NoError(t, err)
+	for search, want := range map[string]int64{"": 16, "gwen": 1, "50%_": 1, "5_%": 0, "added": 2, "roster": 14, "nobody": 0} {
+		_, total, err := r.History(ctx, HistoryFilter{Search: search, Limit: 1})
+		require.NoError(t, err)
+		if search != "" {
+			require.Equal(t, want, total, search)
+		}
+	}
+	rev, err := r.Revision(ctx, 1)
+	require.NoError(t, err)
+	require.NotEmpty(t, rev.Values)
+	_, err = r.Revision(ctx, 999)
+	var nf *NotFoundError
+	require.ErrorAs(t, err, &nf)
+}
+
+func TestChecksFollowEveryChange(t *testing.T) {
+	r := newRig(t)
+	found := func(f CheckFilter) map[string]int {
+		all, err := r.Check(ctx, f)
+		require.NoError(t, err)
+		out := map[string]int{}
+		for _, c := range all {
+			out[c.Kind+"/"+c.Name] = len(c.Findings)
+		}
+		return out
+	}
+	require.Empty(t, found(CheckFilter{Quiet: true}))
+	require.Equal(t, map[string]int{"provider/staff": 0, "application/roster": 0}, found(CheckFilter{}))
+	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.OnlyOwnStarts = true }))
+	require.Equal(t, map[string]int{"application/roster": 1}, found(CheckFilter{Quiet: true}), "at once, though findings are kept for a minute")
+	require.Equal(t, 1, found(CheckFilter{Names: []string{"roster"}})["application/roster"])
+	require.Empty(t, found(CheckFilter{Quiet: true, Kind: KindProvider}))
+	o := r.Open(ctx, Browser{}, "roster", "", "")
+	require.Equal(t, finding.OwnStartMissing, o.Finding.Code, "what checks foretold happens at the start")
+	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.OwnStart = "https://roster.example/start" }))
+	require.Empty(t, found(CheckFilter{Quiet: true}))
+	require.Equal(t, "https://roster.example/start", r.Open(ctx, Browser{}, "roster", "", "").Next)
+
+	// Time passes: what ends is told of ahead, by its weight.
+	r.time = r.idp.Certificate.X509.NotAfter.Add(-20 * 24 * time.Hour)
+	require.Equal(t, map[string]int{"provider/staff": 1}, found(CheckFilter{Quiet: true, Severity: "warning"}))
+	require.Empty(t, found(CheckFilter{Quiet: true, Severity: "error"}))
+	_, err := r.Check(ctx, CheckFilter{Names: []string{"rooster"}})
+	require.ErrorContains(t, err, `did you mean "roster"`)
+}
+
+func TestJobsEndWithTheGate(t *testing.T) {
+	r := newRig(t)
+	started := make(chan struct{})
+	j := r.start("wait for ever", "octets", func(ctx context.Context, p progress) (*Report, error) {
+		p.total(10)
+		p.set(4)
+		close(started)
+		<-ctx.Done()
+		return nil, ctx.Err()
+	})
+	<-started
+	now, err := r.Job(j.ID)
+	require.NoError(t, err)
+	require.Equal(t, []any{JobRunning, int64(4), int64(10)}, []any{now.State, now.Done, now.Total})
+	failed := r.start("fail", "octets", func(context.Context, progress) (*Report, error) {
+		return nil, errors.New("the disk is full of /secret/paths")
+	})
+	for failed.State == JobRunning {
+		failed, err = r.Job(failed.ID)
+		require.NoError(t, err)
+	}
+	require.NotContains(t, failed.Failure, "secret", "our own failures are for the log")
+	require.Equal(t, []string{failed.ID, j.ID}, []string{r.Jobs()[0].ID, r.Jobs()[1].ID}, "the newest first")
+	r.jobs.sweep(r.time.Add(2 * time.Hour))
+	require.Len(t, r.Jobs(), 1, "what runs is never forgotten")
+	r.Gate.Close()
+	now, err = r.Job(j.ID)
+	require.NoError(t, err)
+	require.Equal(t, JobFailed, now.State)
 }
