@@ -290,6 +290,7 @@ func TestTakingInOnTheCommandLine(t *testing.T) {
 		return file("aggregate-"+fault+fmt.Sprint(edition)+".xml", octets)
 	}
 	refuses(2, "--metadata is missing", "aggregate", "add", "harbour")
+	refuses(2, "is a directory", "aggregate", "add", "harbour", "--metadata", dir)
 	for fault, want := range map[string]string{"altered": "signature-altered", "stranger": "signature-key", "unsigned": "signature-missing", "cut": "xml-malformed", "expired": "metadata-expired"} {
 		refuses(1, "["+want+"]", "aggregate", "add", "harbour", "--metadata", edition(fault, 0), "--trust-key", cert)
 	}

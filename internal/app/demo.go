@@ -282,7 +282,7 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 		}
 		if _, err := g.Aggregate(ctx, f.Name); err != nil {
 			s := gate.AggregateSettings{Title: f.Title, Address: base + "/metadata", TrustKey: string(pair.Certificate.PEM())}
-			job, err := g.AddAggregate(ctx, "demo", f.Name, s, nil, 0)
+			job, err := g.AddAggregate(ctx, "demo", f.Name, s, nil)
 			for err == nil && job.State == gate.JobRunning {
 				time.Sleep(10 * time.Millisecond)
 				job, err = g.Job(job.ID)

@@ -286,7 +286,36 @@ func (e *environment) stream(given string) (document io.ReadCloser, address stri
 	if err != nil {
 		return nil, "", &usageError{"the file cannot be read: " + err.Error(), "Give an existing file, an address beginning with https://, or - for standard input."}
 	}
-	return f, "", nil
+	info, err := f.Stat()
+	if err != nil || info.IsDir() {
+		return nil, "", &usageError{given + " is a directory", "Give the document in it."}
+	}
+	if !terminal(e.err) {
+		return f, "", nil
+	}
+	return &sending{File: f, total: info.Size(), began: time.Now(), out: e.err}, "", nil
+}
+
+// sending is a file on its way to the gate, which tells how far it is.
+type sending struct {
+	*os.File
+	sent, told, total int64
+	began             time.Time
+	out               io.Writer
+}
+
+// Read tells of every megabyte or so.
+func (s *sending) Read(b []byte) (int, error) {
+	n, err := s.File.Read(b)
+	if s.sent += int64(n); s.sent-s.told > 1<<20 || err != nil {
+		s.told = s.sent
+		rate := float64(s.sent) / max(time.Since(s.began).Seconds(), 0.001)
+		fmt.Fprintf(s.out, "\r\x1b[Ksending  %.1f MB of %.1f MB, %.0f s left", float64(s.sent)/1e6, float64(s.total)/1e6, float64(s.total-s.sent)/max(rate, 1))
+	}
+	if err != nil {
+		fmt.Fprint(s.out, "\r\x1b[K")
+	}
+	return n, err
 }
 
 // kindFlag tells records of the same name apart.

@@ -126,10 +126,9 @@ func aggregateTrust(s AggregateSettings) (federation.Keeping, error) {
 }
 
 // AddAggregate takes an aggregate in, from its address or from a document, in
-// the background. size is how long the document is, 0 if that is not known. The
-// document is read before AddAggregate returns; nothing of it counts before its
+// the background. The document is read before AddAggregate returns; nothing of it counts before its
 // signature holds.
-func (g *Gate) AddAggregate(ctx context.Context, who, name string, s AggregateSettings, document io.Reader, size int64) (Job, error) {
+func (g *Gate) AddAggregate(ctx context.Context, who, name string, s AggregateSettings, document io.Reader) (Job, error) {
 	if _, err := federation.ParseName(name); err != nil {
 		return Job{}, field("name", err)
 	}
@@ -147,15 +146,15 @@ func (g *Gate) AddAggregate(ctx context.Context, who, name string, s AggregateSe
 	case document == nil && !isAddress(s.Address):
 		return Job{}, field("address", unreachable(s.Address, "not a whole http or https address"))
 	}
-	return g.takeAggregate(ctx, who, name, &s, document, size)
+	return g.takeAggregate(ctx, who, name, &s, document)
 }
 
 // UploadAggregate takes a newer edition of an aggregate in from a document.
-func (g *Gate) UploadAggregate(ctx context.Context, who, name string, document io.Reader, size int64) (Job, error) {
+func (g *Gate) UploadAggregate(ctx context.Context, who, name string, document io.Reader) (Job, error) {
 	if _, _, err := g.aggregateRow(ctx, name); err != nil {
 		return Job{}, err
 	}
-	return g.takeAggregate(ctx, who, name, nil, document, size)
+	return g.takeAggregate(ctx, who, name, nil, document)
 }
 
 // RefreshAggregate fetches an aggregate anew.
@@ -167,7 +166,7 @@ func (g *Gate) RefreshAggregate(ctx context.Context, who, name string) (Job, err
 	if d.Address == "" {
 		return Job{}, &ConflictError{fmt.Sprintf("the aggregate %q has no address", name), "upload its next edition"}
 	}
-	return g.takeAggregate(ctx, who, name, nil, nil, 0)
+	return g.takeAggregate(ctx, who, name, nil, nil)
 }
 
 // taking is which aggregates are being taken in.
@@ -197,7 +196,7 @@ func (t *taking) end(name string) {
 
 // takeAggregate spools a document, if one is given, and begins the job that
 // takes it in. first is set for an aggregate that is not on record yet.
-func (g *Gate) takeAggregate(ctx context.Context, who, name string, first *AggregateSettings, document io.Reader, size int64) (Job, error) {
+func (g *Gate) takeAggregate(ctx context.Context, who, name string, first *AggregateSettings, document io.Reader) (Job, error) {
 	if err := os.MkdirAll(g.folder(), 0o700); err != nil {
 		return Job{}, err
 	}
@@ -207,7 +206,7 @@ func (g *Gate) takeAggregate(ctx context.Context, who, name string, first *Aggre
 	var spooled *os.File
 	if document != nil {
 		var err error
-		if spooled, err = g.spool(document, nil); err != nil {
+		if spooled, err = g.spool(document); err != nil {
 			g.taking.end(name)
 			return Job{}, err
 		}
@@ -228,13 +227,13 @@ func (g *Gate) takeAggregate(ctx context.Context, who, name string, first *Aggre
 }
 
 // spool writes what comes to a file of its own, as far as the limit allows.
-func (g *Gate) spool(src io.Reader, tell func(int64)) (*os.File, error) {
+func (g *Gate) spool(src io.Reader) (*os.File, error) {
 	f, err := os.CreateTemp(g.folder(), "coming-")
 	if err != nil {
 		return nil, err
 	}
 	limit := xmlsec.AggregateLimits.Octets
-	n, err := io.Copy(f, &counting{r: io.LimitReader(src, limit+1), tell: tell})
+	n, err := io.Copy(f, io.LimitReader(src, limit+1))
 	if err == nil && n > limit {
 		err = field("metadata", finding.New(finding.XMLTooLarge, finding.Fact("Limit", fmt.Sprintf("%d octets", limit))))
 	}
@@ -247,6 +246,7 @@ func (g *Gate) spool(src io.Reader, tell func(int64)) (*os.File, error) {
 	return f, nil
 }
 
+// counting tells how much was read through it.
 type counting struct {
 	r    io.Reader
 	n    int64
@@ -255,9 +255,8 @@ type counting struct {
 
 func (c *counting) Read(b []byte) (int, error) {
 	n, err := c.r.Read(b)
-	if c.n += int64(n); c.tell != nil {
-		c.tell(c.n)
-	}
+	c.n += int64(n)
+	c.tell(c.n)
 	return n, err
 }
 
@@ -301,7 +300,7 @@ func (g *Gate) aggregateJob(ctx context.Context, who, name string, first *Aggreg
 		}
 		defer got.body.Close()
 		p.total(got.length)
-		if document, err = g.spool(got.body, nil); err != nil {
+		if document, err = g.spool(got.body); err != nil {
 			if finding.Of(err) == nil {
 				err = unreachable(d.Address, err.Error())
 			}

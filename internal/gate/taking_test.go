@@ -274,7 +274,7 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	}
 	files := func() []os.DirEntry { out, _ := os.ReadDir(r.folder()); return out }
 	for fault, want := range map[string]finding.Code{"cut": finding.XMLMalformed, "altered": finding.SignatureAltered} {
-		j := r.done(r.AddAggregate(ctx, "test", "lines", settings, bytes.NewReader(edition(fault, 0)), 0))
+		j := r.done(r.AddAggregate(ctx, "test", "lines", settings, bytes.NewReader(edition(fault, 0))))
 		require.Equal(t, JobFailed, j.State)
 		require.Equal(t, want, j.Refused.Code)
 		require.Zero(t, entities(), "what was staged is gone")
@@ -282,7 +282,7 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 		_, err := r.Aggregate(ctx, "lines")
 		require.Error(t, err)
 	}
-	j := r.done(r.AddAggregate(ctx, "test", "lines", settings, bytes.NewReader(edition("", 0)), 0))
+	j := r.done(r.AddAggregate(ctx, "test", "lines", settings, bytes.NewReader(edition("", 0))))
 	require.Equal(t, JobDone, j.State, "%+v", j)
 	require.EqualValues(t, 600, entities())
 
@@ -311,12 +311,12 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	s.ApproveChanges = true
 	_, err = r.ChangeProvider(ctx, "test", p, old.Revision, s)
 	require.NoError(t, err)
-	j = r.done(r.UploadAggregate(ctx, "test", "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 0), []byte("/sso/post"), []byte("/sso/new"))), 0))
+	j = r.done(r.UploadAggregate(ctx, "test", "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 0), []byte("/sso/post"), []byte("/sso/new")))))
 	require.Equal(t, finding.SignatureMissing, j.Refused.Code, "without its signature nothing of it counts")
 	a, err := r.Aggregate(ctx, "lines")
 	require.NoError(t, err)
 	require.NoError(t, r.ChangeAggregate(ctx, "test", "lines", a.Revision, AggregateSettings{}))
-	j = r.done(r.UploadAggregate(ctx, "test", "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 1), []byte("/sso/post"), []byte("/sso/new"))), 0))
+	j = r.done(r.UploadAggregate(ctx, "test", "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 1), []byte("/sso/post"), []byte("/sso/new")))))
 	require.Equal(t, JobDone, j.State)
 	outcomes := map[string]int{}
 	for _, x := range j.Report.Records {
@@ -419,10 +419,10 @@ func TestAddressesAreAskedOnDemand(t *testing.T) {
 	r.time = r.time.Add(3 * time.Minute)
 	require.Equal(t, []finding.Code{finding.ClockApart}, found(), "told once, not for every address")
 
-	j := r.done(r.AddAggregate(ctx, "test", "plain", AggregateSettings{Address: s.URL}, nil, 0))
+	j := r.done(r.AddAggregate(ctx, "test", "plain", AggregateSettings{Address: s.URL}, nil))
 	require.Equal(t, finding.AggregateOther, j.Refused.Code)
 	s.document = []byte(`<EntitiesDescriptor xmlns="` + saml.NSMetadata + `" validUntil="` + r.time.Add(time.Hour).UTC().Format(time.RFC3339) + `"><EntityDescriptor entityID="urn:x"/></EntitiesDescriptor>`)
-	j = r.done(r.AddAggregate(ctx, "test", "plain", AggregateSettings{Address: s.URL}, nil, 0))
+	j = r.done(r.AddAggregate(ctx, "test", "plain", AggregateSettings{Address: s.URL}, nil))
 	require.Equal(t, JobDone, j.State, "%+v", j)
 	a, err := r.Aggregate(ctx, "plain")
 	require.NoError(t, err)

@@ -219,7 +219,7 @@ func (s *server) aggregateCalls(a huma.API) {
 		return rows(all, len(all), show), nil
 	})
 	huma.Register(a, starts("/aggregates", "add-aggregate", "Take an aggregate in from its address; a job tells how far it is"), func(ctx context.Context, in *struct{ Body api.NewAggregate }) (*body[federation.Job], error) {
-		return job(g.AddAggregate(ctx, who(ctx), in.Body.Name, in.Body.AggregateSettings, nil, 0))
+		return job(g.AddAggregate(ctx, who(ctx), in.Body.Name, in.Body.AggregateSettings, nil))
 	})
 	huma.Register(a, starts("/aggregates/upload", "upload-aggregate", "Take an aggregate in from a document"), func(ctx context.Context, in *upload) (*body[federation.Job], error) {
 		var n api.NewAggregate
@@ -227,7 +227,7 @@ func (s *server) aggregateCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return job(g.AddAggregate(ctx, who(ctx), n.Name, n.AggregateSettings, document, 0))
+		return job(g.AddAggregate(ctx, who(ctx), n.Name, n.AggregateSettings, document))
 	})
 	huma.Register(a, op("GET", "/aggregates/{name}", "show-aggregate", "One aggregate"), func(ctx context.Context, in *named) (*body[api.Aggregate], error) {
 		x, err := g.Aggregate(ctx, in.Name)
@@ -241,7 +241,7 @@ func (s *server) aggregateCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return job(g.UploadAggregate(ctx, who(ctx), in.Name, document, 0))
+		return job(g.UploadAggregate(ctx, who(ctx), in.Name, document))
 	})
 	describeUpload(a, "/aggregates/upload")
 	describeUpload(a, "/aggregates/{name}/upload")
