@@ -293,12 +293,13 @@ func (e *environment) stream(given string) (document io.ReadCloser, address stri
 	if !terminal(e.err) {
 		return f, "", nil
 	}
-	return &sending{File: f, total: info.Size(), began: time.Now(), out: e.err}, "", nil
+	return &sending{Closer: f, file: f, total: info.Size(), began: time.Now(), out: e.err}, "", nil
 }
 
 // sending is a file on its way to the gate, which tells how far it is.
 type sending struct {
-	*os.File
+	io.Closer
+	file              io.Reader
 	sent, told, total int64
 	began             time.Time
 	out               io.Writer
@@ -306,7 +307,7 @@ type sending struct {
 
 // Read tells of every megabyte or so.
 func (s *sending) Read(b []byte) (int, error) {
-	n, err := s.File.Read(b)
+	n, err := s.file.Read(b)
 	if s.sent += int64(n); s.sent-s.told > 1<<20 || err != nil {
 		s.told = s.sent
 		rate := float64(s.sent) / max(time.Since(s.began).Seconds(), 0.001)
