@@ -384,6 +384,7 @@ func (c *Client) UploadEdition(ctx context.Context, name string, document io.Rea
 func (c *Client) upload(ctx context.Context, path string, settings []byte, document io.Reader) (job federation.Job, err error) {
 	r, w := io.Pipe()
 	form := multipart.NewWriter(w)
+	unread := make(chan error, 1)
 	go func() {
 		var err error
 		if settings != nil {
@@ -394,7 +395,9 @@ func (c *Client) upload(ctx context.Context, path string, settings []byte, docum
 			part, err = form.CreateFormFile("document", "metadata.xml")
 		}
 		if err == nil {
-			_, err = io.Copy(part, document)
+			from := &noting{Reader: document}
+			_, err = io.Copy(part, from)
+			unread <- from.err
 		}
 		if err == nil {
 			err = form.Close()
@@ -405,7 +408,28 @@ func (c *Client) upload(ctx context.Context, path string, settings []byte, docum
 	h.Timeout = 20 * time.Minute
 	err = c.send(ctx, &h, http.MethodPost, path, form.FormDataContentType(), r, &job)
 	_ = r.Close() // ends the writer, if the answer came early
+	select {
+	case cause := <-unread:
+		if cause != nil {
+			return job, fmt.Errorf("the document cannot be read: %w; nothing was taken in", cause)
+		}
+	default:
+	}
 	return job, err
+}
+
+// noting remembers why reading ended, other than by the end.
+type noting struct {
+	io.Reader
+	err error
+}
+
+func (n *noting) Read(b []byte) (int, error) {
+	got, err := n.Reader.Read(b)
+	if err != nil && err != io.EOF {
+		n.err = err
+	}
+	return got, err
 }
 
 // RefreshAggregate fetches an aggregate anew.

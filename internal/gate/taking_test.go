@@ -2,6 +2,7 @@ package gate
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -539,4 +540,85 @@ func TestJobsEndWithTheGate(t *testing.T) {
 	now, err = r.Job(j.ID)
 	require.NoError(t, err)
 	require.Equal(t, JobFailed, now.State)
+}
+
+func TestDraftsAreInNobodysWay(t *testing.T) {
+	r := newRig(t)
+	p := r.newPair()
+	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "half", Draft: true, AllowUnsolicited: true, Source: Source{Typed: federation.Typed{EntityID: "urn:half", Certificate: string(p.Certificate.PEM())}}})
+	require.NoError(t, err)
+	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "planner", Draft: true, Source: Source{Typed: federation.Typed{EntityID: "urn:planner"}}})
+	require.NoError(t, err)
+	for rule, o := range map[string]struct {
+		got  Outcome
+		want finding.Code
+	}{
+		"a start at the gate":          {r.Open(ctx, Browser{}, "planner", "", ""), finding.ApplicationDisabled},
+		"a request of the application": {r.request(Browser{}, func(q *saml.AuthnRequest) { q.Issuer = "urn:planner" }), finding.ApplicationDisabled},
+		"an answer nobody asked for": {func() Outcome {
+			octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute, Issuer: "urn:half", Destination: "https://gate.example/saml/sp/half/acs",
+				Audience: "https://gate.example/saml/sp/half", NameID: saml.NameID{Value: "ada"}, AuthnInstant: r.time}, saml.Protection{Pair: p})
+			require.NoError(t, err)
+			return r.Response(ctx, Browser{}, "half", saml.Inbound{Binding: saml.BindingPOST, Octets: octets}, nil)
+		}(), finding.ProviderDisabled},
+	} {
+		require.NotNil(t, o.got.Finding, rule)
+		require.Equal(t, o.want, o.got.Finding.Code, rule)
+	}
+	r.enter(nil) // others go on as before
+	err = r.change(func(s *federation.ApplicationSettings) { s.Provider = "half" })
+	require.NoError(t, err, "the application may be tied to it already")
+	require.Equal(t, finding.ProviderDisabled, r.request(Browser{}, nil).Finding.Code)
+	for _, sheet := range []federation.Sheet{r.Snapshot().SheetForProvider(func() *federation.Provider { p, _ := r.Provider("half"); return p }()), r.Snapshot().SheetForApplication(func() *federation.Application { a, _ := r.Application("planner"); return a }())} {
+		require.NotEmpty(t, sheet.Values, "what the other side needs stands there from the first moment")
+		require.NotEmpty(t, sheet.Metadata)
+	}
+}
+
+func TestFetcherAsksConditionally(t *testing.T) {
+	var asked []http.Header
+	answer := func(w http.ResponseWriter, q *http.Request) { _, _ = w.Write([]byte("document")) }
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		asked = append(asked, q.Header.Clone())
+		answer(w, q)
+	}))
+	defer srv.Close()
+	f := newFetcher([]netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, true)
+	answer = func(w http.ResponseWriter, q *http.Request) {
+		w.Header().Set("ETag", `"1"`)
+		w.Header().Set("Last-Modified", "Mon, 23 Nov 2026 08:00:00 GMT")
+		_, _ = w.Write([]byte("document"))
+	}
+	got, err := f.get(ctx, srv.URL, conditions{}, 100)
+	require.NoError(t, err)
+	require.Equal(t, conditions{`"1"`, "Mon, 23 Nov 2026 08:00:00 GMT"}, got.conditions)
+	require.Empty(t, asked[0].Get("If-None-Match"))
+	answer = func(w http.ResponseWriter, q *http.Request) { w.WriteHeader(http.StatusNotModified) }
+	again, err := f.get(ctx, srv.URL, got.conditions, 100)
+	require.NoError(t, err)
+	require.True(t, again.unchanged)
+	require.Equal(t, got.conditions, again.conditions, "kept for the next time")
+	require.Equal(t, []string{`"1"`, "Mon, 23 Nov 2026 08:00:00 GMT"}, []string{asked[1].Get("If-None-Match"), asked[1].Get("If-Modified-Since")})
+	_, err = f.get(ctx, srv.URL, conditions{}, 100)
+	require.True(t, finding.Is(err, finding.AddressUnreachable), "unchanged from what? %v", err)
+
+	// What grows when it is unpacked is bounded as well.
+	answer = func(w http.ResponseWriter, q *http.Request) {
+		w.Header().Set("Content-Encoding", "gzip")
+		z := gzip.NewWriter(w)
+		_, _ = z.Write(make([]byte, 1<<20))
+		_ = z.Close()
+	}
+	_, err = f.get(ctx, srv.URL, conditions{}, 1000)
+	require.True(t, finding.Is(err, finding.XMLTooLarge), "%v", err)
+	answer = func(w http.ResponseWriter, q *http.Request) {
+		w.Header().Set("Content-Length", "100")
+		_, _ = w.Write([]byte("half"))
+	}
+	_, err = f.get(ctx, srv.URL, conditions{}, 1000)
+	require.True(t, finding.Is(err, finding.AddressUnreachable), "cut off: %v", err)
+	answer = func(w http.ResponseWriter, q *http.Request) { w.WriteHeader(http.StatusMethodNotAllowed) }
+	date, err := f.probe(ctx, srv.URL)
+	require.NoError(t, err, "any answer is an answer")
+	require.WithinDuration(t, time.Now(), date, 5*time.Second)
 }

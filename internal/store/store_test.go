@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -180,4 +181,64 @@ func TestSweepRemovesWhatHasExpired(t *testing.T) {
 		require.NoError(t, s.Read.Model(row).Count(&n).Error)
 		require.EqualValues(t, 1, n, "%T", row)
 	}
+}
+
+// A database of the first form is brought to the present one: drafts without an
+// entity ID may stand beside each other, real entity IDs stay unique.
+func TestMigrationFromTheFirstForm(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
+		for _, statement := range []string{
+			"DROP INDEX provider_entity_id", "CREATE UNIQUE INDEX idx_provider_rows_entity_id ON provider_rows(entity_id)", "ALTER TABLE history_rows DROP COLUMN why",
+			"DROP TABLE document_rows", "DROP TABLE fresh_rows", "DROP TABLE pending_rows", "DROP TABLE aggregate_rows", "DROP TABLE entity_rows", "DELETE FROM migrations WHERE id = '0002'",
+			"INSERT INTO provider_rows(name, entity_id, revision, data) VALUES ('old', 'urn:old', 3, '{}')", "INSERT INTO history_rows(kind, name, revision, who, what) VALUES ('provider', 'old', 3, 'test', 'changed')",
+		} {
+			if err := tx.Exec(statement).Error; err != nil {
+				return fmt.Errorf("%s: %w", statement, err)
+			}
+		}
+		return nil
+	}))
+	require.NoError(t, s.Close())
+	s = open(t, dir)
+	defer s.Close()
+	put := func(name, id string) error {
+		return s.Write(ctx, func(tx *gorm.DB) error {
+			return tx.Create(&store.ProviderRow{Name: name, EntityID: id}).Error
+		})
+	}
+	require.NoError(t, put("draft-1", ""))
+	require.NoError(t, put("draft-2", ""))
+	require.True(t, store.IsTaken(put("again", "urn:old")))
+	var old store.ProviderRow
+	require.NoError(t, s.Read.Where("name = ?", "old").Take(&old).Error)
+	require.Equal(t, 3, old.Revision)
+	var h store.HistoryRow
+	require.NoError(t, s.Read.Take(&h).Error)
+	require.Equal(t, []string{"test", ""}, []string{h.Who, h.Why})
+}
+
+func TestDocumentsAreKeptOnce(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer s.Close()
+	document := []byte(strings.Repeat("<EntityDescriptor/>", 1000))
+	var hashes []string
+	for range 3 {
+		require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
+			hash, err := store.PutDocument(tx, document)
+			hashes = append(hashes, hash)
+			return err
+		}))
+	}
+	require.Equal(t, hashes[0], hashes[2])
+	var rows []store.DocumentRow
+	require.NoError(t, s.Read.Find(&rows).Error)
+	require.Len(t, rows, 1)
+	require.Less(t, len(rows[0].Octets), len(document)/10, "compressed")
+	got, err := s.Document(ctx, hashes[0])
+	require.NoError(t, err)
+	require.Equal(t, document, got)
+	_, err = s.Document(ctx, "none")
+	require.ErrorIs(t, err, gorm.ErrRecordNotFound)
 }

@@ -1,0 +1,112 @@
+package client_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/federation"
+)
+
+var ctx = context.Background()
+
+// served is what a made-up gate was asked, and what it answers.
+type served struct {
+	method, path, query, body, kind, token string
+}
+
+func gate(t *testing.T, answer func(w http.ResponseWriter, asked int)) (*client.Client, *[]served) {
+	var all []served
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, err := io.ReadAll(r.Body)
+		if err != nil {
+			body = []byte("broken off")
+		}
+		all = append(all, served{r.Method, r.URL.Path, r.URL.RawQuery, string(body), r.Header.Get("Content-Type"), r.Header.Get("Authorization")})
+		answer(w, len(all))
+	}))
+	t.Cleanup(srv.Close)
+	return client.New(srv.URL+"/", "igt_x"), &all
+}
+
+func TestProblemsComeBackAsProblems(t *testing.T) {
+	for _, c := range []struct {
+		rule, answer string
+		status       int
+		title        string
+	}{
+		{"a problem", `{"title":"There is no such record","detail":"d","status":404}`, 404, "There is no such record"},
+		{"a page of something else", "<html></html>", 502, "502"},
+		{"an answer that is no gate's", "hello", 200, "not a gate"},
+	} {
+		cl, asked := gate(t, func(w http.ResponseWriter, _ int) { w.WriteHeader(c.status); _, _ = io.WriteString(w, c.answer) })
+		_, err := cl.Provider(ctx, "a/b")
+		var p *api.Problem
+		require.ErrorAs(t, err, &p, c.rule)
+		require.Contains(t, p.Title, c.title, c.rule)
+		require.Equal(t, served{method: "GET", path: "/api/v1/providers/a/b", token: "Bearer igt_x"}, (*asked)[0], c.rule)
+	}
+	_, err := client.New("http://127.0.0.1:1", "x").About(ctx)
+	require.ErrorContains(t, err, "INNERGATE_URL")
+}
+
+func TestRemarkGoesWithChangesOnly(t *testing.T) {
+	cl, asked := gate(t, func(w http.ResponseWriter, _ int) { _, _ = io.WriteString(w, "{}") })
+	cl.Remark = "agreed & done"
+	_, err := cl.Application(ctx, "x")
+	require.NoError(t, err)
+	require.NoError(t, cl.RemoveApplication(ctx, "x"))
+	_, err = cl.Checks(ctx, client.CheckFilter{Names: []string{"a", "b"}, Severity: "error"})
+	require.NoError(t, err)
+	require.NoError(t, cl.Retake(ctx, "provider", "p", api.Retake{Revision: 3, Given: api.Given{Typed: federation.Typed{EntityID: "urn:x"}}}))
+	require.Equal(t, []string{"", "remark=agreed+%26+done", "all=false&limit=20000&name=a&name=b&reach=false&severity=error", "remark=agreed+%26+done"},
+		[]string{(*asked)[0].query, (*asked)[1].query, (*asked)[2].query, (*asked)[3].query})
+	require.Equal(t, "/api/v1/providers/p/metadata", (*asked)[3].path)
+	require.JSONEq(t, `{"revision":3,"typed":{"entityId":"urn:x"}}`, (*asked)[3].body)
+}
+
+func TestUploadIsSentAsItIsRead(t *testing.T) {
+	cl, asked := gate(t, func(w http.ResponseWriter, _ int) { _, _ = io.WriteString(w, `{"id":"j","state":"running"}`) })
+	j, err := cl.UploadAggregate(ctx, api.NewAggregate{Name: "lines"}, strings.NewReader("<a/>"))
+	require.NoError(t, err)
+	require.Equal(t, "j", j.ID)
+	require.Contains(t, (*asked)[0].kind, "multipart/form-data")
+	settings, document := strings.Index((*asked)[0].body, `{"name":"lines"}`), strings.Index((*asked)[0].body, "<a/>")
+	require.True(t, settings > 0 && document > settings, (*asked)[0].body)
+	_, err = cl.UploadEdition(ctx, "lines", iotest.ErrReader(errors.New("the disk is gone")))
+	require.ErrorContains(t, err, "the disk is gone", "a document that cannot be read is not sent as if it were whole")
+}
+
+func TestJobsAreFollowedToTheirEnd(t *testing.T) {
+	for _, end := range []federation.Job{{State: "done", Report: &federation.Report{Entities: 3}}, {State: "failed", Failure: "no good"}} {
+		cl, _ := gate(t, func(w http.ResponseWriter, asked int) {
+			j := federation.Job{ID: "j", State: "running", Done: int64(asked)}
+			if asked == 3 {
+				j = end
+			}
+			_ = json.NewEncoder(w).Encode(j)
+		})
+		var told []int64
+		j, err := cl.Wait(ctx, federation.Job{ID: "j", State: "running"}, func(j federation.Job) { told = append(told, j.Done) })
+		require.Equal(t, []int64{0, 1, 2, 0}, told)
+		require.Equal(t, end.State, j.State)
+		require.Equal(t, end.State == "failed", err != nil)
+		if err != nil {
+			require.ErrorContains(t, err, "no good")
+		}
+	}
+	cancelled, cancel := context.WithCancel(ctx)
+	cancel()
+	_, err := client.New("http://127.0.0.1:1", "x").Wait(cancelled, federation.Job{State: "running"}, func(federation.Job) {})
+	require.ErrorIs(t, err, context.Canceled)
+}
