@@ -19,6 +19,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
+	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/keys"
@@ -467,4 +468,87 @@ func TestBadInputOfTakingIn(t *testing.T) {
 	after, err := d.client().History(t.Context(), client.HistoryFilter{Limit: 100})
 	require.NoError(t, err)
 	require.Equal(t, before.Total, after.Total, "nothing was stored")
+}
+
+// People sign in while a large aggregate is taken in and hundreds of records are
+// made; and all of it is there after a restart.
+func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
+	dir := t.TempDir()
+	d, err := startDemo(dir, "127.0.0.1:0")
+	require.NoError(t, err)
+	c, ctx := d.client(), t.Context()
+	pair := newPair(t, "federation")
+	octets, err := (&standin.Federation{Title: "Harbour lines", Entities: 3000, Pair: pair}).Aggregate(0, time.Now())
+	require.NoError(t, err)
+	work := make(chan error, 1)
+	var taken int
+	go func() {
+		j, err := c.UploadAggregate(ctx, api.NewAggregate{Name: "harbour", AggregateSettings: federation.AggregateSettings{TrustKey: string(pair.Certificate.PEM())}}, bytes.NewReader(octets))
+		if err == nil {
+			_, err = c.Wait(ctx, j, func(federation.Job) {})
+		}
+		if err == nil {
+			j, err = c.TakeOver(ctx, "harbour", api.TakeOver{Kind: "application", Search: "e", Provider: "wrenmoor-staff"})
+		}
+		if err == nil {
+			j, err = c.Wait(ctx, j, func(federation.Job) {})
+		}
+		if err == nil {
+			taken = len(j.Report.Taken)
+		}
+		work <- err
+	}()
+	entered := 0
+	for running := true; running; entered++ {
+		select {
+		case err := <-work:
+			require.NoError(t, err)
+			running = false
+		default:
+			v := newVisitor(t).get(d.host("crew-roster") + "/start").signIn("").onward()
+			require.Contains(t, v.page.text, "You are in as ada.fenwick@wrenmoor.example")
+		}
+	}
+	require.Positive(t, entered)
+	require.Greater(t, taken, 2000)
+
+	// A draft, and a change that waits.
+	address, publish := publisher(t)
+	publish(idpMetadata("urn:fresh", "https://fresh.example/sso", pair))
+	_, err = c.AddProvider(ctx, api.NewProvider{Name: "fresh", Start: api.Start{Given: api.Given{Address: address}, ApproveChanges: true}})
+	require.NoError(t, err)
+	publish(idpMetadata("urn:fresh", "https://fresh.example/other", pair))
+	_, err = c.Refresh(ctx, "provider", "fresh")
+	require.NoError(t, err)
+	_, err = c.AddApplication(ctx, api.NewApplication{Name: "half", Start: api.Start{Draft: true}})
+	require.NoError(t, err)
+	told := func(d *demo) (out []string) {
+		c := d.client()
+		l, err := c.Applications(ctx, "")
+		require.NoError(t, err)
+		a, err := c.Aggregate(ctx, "harbour")
+		require.NoError(t, err)
+		e, err := c.Entities(ctx, "harbour", client.EntityFilter{Search: "crew roster", Limit: 3})
+		require.NoError(t, err)
+		w, err := c.Waiting(ctx)
+		require.NoError(t, err)
+		half, err := c.Application(ctx, "half")
+		require.NoError(t, err)
+		h, err := c.History(ctx, client.HistoryFilter{Kind: "application", Limit: 1})
+		require.NoError(t, err)
+		doc, err := c.Document(ctx, "application", e.Items[0].Records[0][len("application/"):])
+		require.NoError(t, err)
+		require.Contains(t, doc.Document, e.Items[0].EntityID)
+		return []string{fmt.Sprint(l.Total, a.Entities, a.Verified, e.Total, e.Items[0].Records, h.Total), w.Items[0].Differences[0].After, strings.Join(half.Missing, ", ")}
+	}
+	before := told(d)
+	d.stop()
+	d, err = startDemo(dir, "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	require.Equal(t, before, told(d))
+	require.NoError(t, d.client().Decide(ctx, "provider", "fresh", "approve"))
+	p, err := d.client().Provider(ctx, "fresh")
+	require.NoError(t, err)
+	require.Equal(t, "https://fresh.example/other", p.Endpoints[0].Location)
 }

@@ -3,6 +3,7 @@ package web_test
 import (
 	"context"
 	"encoding/base64"
+	"encoding/json"
 	"io"
 	"log/slog"
 	"net/http"
@@ -209,4 +210,66 @@ func TestMetadataAndRequestsOfOddSize(t *testing.T) {
 		res, _ := call(t, app, "GET", path, "")
 		require.Equal(t, http.StatusOK, res.StatusCode)
 	}
+}
+
+func TestAPIDescribesTakingIn(t *testing.T) {
+	app, _ := newApp(t)
+	_, text := call(t, app, "GET", "/api/v1/openapi.json", "")
+	var document struct {
+		Paths map[string]map[string]struct {
+			Parameters  []struct{ Name string }
+			RequestBody struct{ Content map[string]any }
+			Responses   map[string]any
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(text), &document))
+	for path, calls := range document.Paths {
+		for method, o := range calls {
+			var remark bool
+			for _, p := range o.Parameters {
+				remark = remark || p.Name == "remark"
+			}
+			changes := method != "get" && !strings.HasSuffix(path, "/preview") && path != "/api/v1/me" && path != "/api/v1/setup"
+			if changes {
+				require.True(t, remark, "%s %s takes a remark", method, path)
+			}
+			require.False(t, remark && method == "get", "%s %s changes nothing", method, path)
+		}
+	}
+	for path, method := range map[string]string{"/aggregates": "post", "/aggregates/{name}/take": "post", "/aggregates/{name}/refresh": "post", "/aggregates/upload": "post"} {
+		o, ok := document.Paths["/api/v1"+path][method]
+		require.True(t, ok, path)
+		require.Contains(t, o.Responses, "202", "%s starts a job", path)
+	}
+	require.Contains(t, document.Paths["/api/v1/aggregates/upload"]["post"].RequestBody.Content, "multipart/form-data")
+}
+
+// The console's session may change things only from the console itself, uploads
+// and previews included.
+func TestTakingInByConsoleSession(t *testing.T) {
+	app, g := newApp(t)
+	require.NoError(t, g.AddOwner(context.Background(), "test", "gwen", "a long enough password"))
+	session, err := g.SignIn(context.Background(), "gwen", "a long enough password", "127.0.0.1")
+	require.NoError(t, err)
+	cookie := "__Host-ig-console=" + session
+	form := "--b\r\nContent-Disposition: form-data; name=\"settings\"\r\n\r\n{\"name\":\"lines\"}\r\n--b\r\nContent-Disposition: form-data; name=\"document\"; filename=\"x\"\r\n\r\n<html></html>\r\n--b--\r\n"
+	for _, c := range []struct {
+		rule, path, body, kind string
+		header                 []string
+		status                 int
+	}{
+		{"an upload without the console's header", "/aggregates/upload", form, "multipart/form-data; boundary=b", nil, 403},
+		{"an upload from another site", "/aggregates/upload", form, "multipart/form-data; boundary=b", []string{"Innergate-Console", "1", "Origin", "https://evil.example"}, 403},
+		{"an upload from the console", "/aggregates/upload", form, "multipart/form-data; boundary=b", []string{"Innergate-Console", "1", "Origin", "https://gate.example"}, 202},
+		{"a preview from another site", "/providers/preview", `{"name":"x","metadata":"x"}`, "application/json", []string{"Origin", "https://evil.example"}, 403},
+		{"a preview from the console", "/providers/preview", `{"name":"x","metadata":"x"}`, "application/json", []string{"Innergate-Console", "1"}, 422},
+		{"setting back from another site", "/history/1/restore", "{}", "application/json", nil, 403},
+		{"an approval from another site", "/providers/staff/approve", "{}", "application/json", nil, 403},
+	} {
+		res, text := call(t, app, "POST", "/api/v1"+c.path, c.body, append([]string{"Cookie", cookie, "Content-Type", c.kind}, c.header...)...)
+		require.Equal(t, c.status, res.StatusCode, "%s: %s", c.rule, text)
+	}
+	res, text := call(t, app, "GET", "/api/v1/history?limit=1", "", "Cookie", cookie)
+	require.Equal(t, 200, res.StatusCode)
+	require.Contains(t, text, `"who":"test"`, "what was refused left nothing")
 }

@@ -1,0 +1,28 @@
+package federation_test
+
+import (
+	"fmt"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/saml"
+)
+
+// A change is told value by value; what metadata should not change unnoticed is
+// a finding.
+func ExampleDifferences() {
+	provider := func(address string) *federation.Provider {
+		return &federation.Provider{SAML: &federation.SAMLProvider{IDP: &saml.IDP{EntityID: "urn:staff", SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: address}}}}}
+	}
+	all := federation.Differences(provider("https://a.wrenmoor.example/sso").Describe(), provider("https://b.wrenmoor.example/sso").Describe())
+	for _, d := range all {
+		fmt.Printf("%s\n  %s\n  %s\n", d.Label, d.Before, d.After)
+	}
+	for _, f := range federation.Changed(all) {
+		fmt.Println(f.Code)
+	}
+	// Output:
+	// SingleSignOnService
+	//   https://a.wrenmoor.example/sso  HTTP-Redirect
+	//   https://b.wrenmoor.example/sso  HTTP-Redirect
+	// changed-address
+}
