@@ -552,3 +552,77 @@ func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "https://fresh.example/other", p.Endpoints[0].Location)
 }
+
+// What is given at the wrong place is led to the right one.
+func TestConsoleLeadsToTheRightPlace(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	c := startChromium(t)
+	c.signInToConsole(d)
+	pair := newPair(t, "both")
+	fed := func(entities int) []byte {
+		octets, err := (&standin.Federation{Title: "Harbour lines", Entities: entities, Pair: pair}).Aggregate(0, time.Now())
+		require.NoError(t, err)
+		return octets
+	}
+	// A small aggregate is recognised by the gate, a large one already here.
+	c.open(d.Console + "connect/applications/add")
+	c.upload("input[type=file]", fed(4))
+	c.press("Preview")
+	c.see("The metadata holds several entities")
+	c.press("Take it in as an aggregate")
+	c.see("Metadata of whole federations")
+	c.open(d.Console + "connect/applications/add")
+	c.upload("input[type=file]", fed(300))
+	c.see("Metadata of whole federations")
+	c.see("handed-over.xml")
+	c.fill("form input[name=name]", "harbour")
+	c.press("Take it in")
+	c.see("300 entities, 0 of them cannot be used")
+	c.open(d.Console + "connect/aggregates/harbour")
+	c.see("Nobody vouches for this aggregate")
+
+	// A certificate makes a draft; a document with both roles offers the other.
+	c.open(d.Console + "connect/providers/add")
+	c.press("Text")
+	c.set("textarea[name=metadata]", string(pair.Certificate.PEM()))
+	c.set("input[name=title]", "Ferry accounts")
+	c.press("Preview")
+	c.see("Still missing, from the provider's administrator")
+	c.until(`document.querySelector('input[name=name]').value === 'ferry-accounts'`)
+	doc := string(idpMetadata("urn:both", "https://both.example/sso", pair))
+	sp := string(saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:both", ACS: "https://both.example/acs"}))
+	role := sp[strings.Index(sp, "<md:SPSSODescriptor"):strings.Index(sp, "</md:EntityDescriptor>")]
+	c.set("textarea[name=metadata]", strings.Replace(doc, "</md:EntityDescriptor>", role+"</md:EntityDescriptor>", 1))
+	c.press("Preview")
+	c.see("also holds the entity's other role")
+	c.press("Add")
+	c.see("What the provider needs from the gate")
+	c.press("Add its other role, as an application")
+	c.see("From the document of provider/ferry-accounts")
+	c.set("input[name=name]", "ferry-bookings")
+	c.press("Preview")
+	c.see("https://both.example/acs")
+	c.press("Add")
+	c.see("What the application needs from the gate")
+	a, err := d.client().Application(t.Context(), "ferry-bookings")
+	require.NoError(t, err)
+	require.Equal(t, "urn:both", a.EntityID)
+
+	// A name that is there already: what would change, and the way to the record.
+	c.open(d.Console + "connect/applications/add")
+	c.press("Single values")
+	c.set("input[name=acs]", "https://both.example/acs/")
+	c.set("input[name=name]", "ferry-bookings")
+	c.press("Preview")
+	c.see("What would change")
+	c.see("Two addresses differ by next to nothing")
+	c.press("Go to the record that is there")
+	c.see("What the application needs from the gate")
+	c.press("Ask its addresses too")
+	c.see("The address cannot be reached from the gate")
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	require.Empty(t, c.bad, "the browser complains of nothing")
+}

@@ -622,3 +622,44 @@ func TestFetcherAsksConditionally(t *testing.T) {
 	require.NoError(t, err, "any answer is an answer")
 	require.WithinDuration(t, time.Now(), date, 5*time.Second)
 }
+
+// A record with a face of its own keeps its keys through removal and restoring,
+// and restoring respects what has been taken by others meanwhile.
+func TestRestoringAFaceOfItsOwn(t *testing.T) {
+	r := newRig(t)
+	document := saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:tenants", ACS: "https://tenants.example/acs"})
+	for _, name := range []string{"north", "south"} {
+		_, err := r.AddApplication(ctx, "test", NewApplication{Name: name, OwnFace: true, Source: Source{Document: document}})
+		require.NoError(t, err)
+	}
+	key := func(name string) string {
+		a, err := r.Application(name)
+		require.NoError(t, err)
+		return a.Keys.Current.Certificate.SHA256()
+	}
+	before := key("north")
+	require.NotEqual(t, before, key("south"))
+	found, err := r.Check(ctx, CheckFilter{Names: []string{"north"}})
+	require.NoError(t, err)
+	require.Equal(t, finding.EntityIDTwice, found[0].Findings[0].Code, "told of, and no harm")
+	require.NoError(t, r.RemoveApplication(ctx, "test", "north"))
+	list, _, err := r.History(ctx, HistoryFilter{Name: "north", Limit: 5})
+	require.NoError(t, err)
+	_, _, err = r.Restore(ctx, "test", list[0].ID)
+	require.NoError(t, err, "the removal itself holds the record as it was last")
+	require.Equal(t, before, key("north"), "its counterpart has that key")
+
+	// Onto the shared face only one of them can go, also by restoring.
+	south, err := r.Application("south")
+	require.NoError(t, err)
+	s := south.ApplicationSettings
+	s.OwnFace = false
+	_, err = r.ChangeApplication(ctx, "test", "south", south.Revision, s)
+	require.NoError(t, err)
+	north, err := r.Application("north")
+	require.NoError(t, err)
+	s = north.ApplicationSettings
+	s.OwnFace = false
+	_, err = r.ChangeApplication(ctx, "test", "north", north.Revision, s)
+	require.True(t, finding.Is(err, finding.MetadataKnown), "%v", err)
+}
