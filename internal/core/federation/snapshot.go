@@ -164,32 +164,29 @@ func (s *Snapshot) FindApplications(text string, offset, limit int) ([]*Applicat
 // reads only entries that may match.
 type Directory[T any] struct {
 	All    []T
-	texts  [][]string // in lower case
+	text   string   // all texts in lower case, one behind the other
+	ends   []uint32 // of each text in it
+	each   int      // texts of one entry
 	sieves []sieve
 }
 
-type sieve [8]uint64
+type sieve [4]uint64
 
 func (s *sieve) add(text string) {
 	for i := 1; i < len(text); i++ {
 		h := uint(text[i-1])*131 + uint(text[i])*7
-		s[h>>6&7] |= 1 << (h & 63)
+		s[h>>6&3] |= 1 << (h & 63)
 	}
 }
 
 func (s *sieve) holds(other *sieve) bool {
-	for i, bits := range other {
-		if s[i]&bits != bits {
-			return false
-		}
-	}
-	return true
+	return (other[0]&^s[0])|(other[1]&^s[1])|(other[2]&^s[2])|(other[3]&^s[3]) == 0
 }
 
 // NewDirectory makes a list; of gives the texts that are searched, first the name
 // to sort by.
 func NewDirectory[T any](all []T, of func(T) []string) *Directory[T] {
-	d := &Directory[T]{All: all, texts: make([][]string, len(all)), sieves: make([]sieve, len(all))}
+	d := &Directory[T]{All: all, sieves: make([]sieve, len(all)), ends: []uint32{0}}
 	type keyed struct {
 		texts []string
 		it    T
@@ -199,13 +196,17 @@ func NewDirectory[T any](all []T, of func(T) []string) *Directory[T] {
 		rows[i] = keyed{of(x), x}
 	}
 	slices.SortFunc(rows, func(a, b keyed) int { return strings.Compare(a.texts[0], b.texts[0]) })
+	var b strings.Builder
 	for i, r := range rows {
-		d.All[i], d.texts[i] = r.it, r.texts
-		for j, text := range r.texts {
-			r.texts[j] = strings.ToLower(text)
-			d.sieves[i].add(r.texts[j])
+		d.All[i], d.each = r.it, len(r.texts)
+		for _, text := range r.texts {
+			text = strings.ToLower(text)
+			d.sieves[i].add(text)
+			b.WriteString(text)
+			d.ends = append(d.ends, uint32(b.Len()))
 		}
 	}
+	d.text = b.String()
 	return d
 }
 
@@ -222,7 +223,7 @@ func (d *Directory[T]) Find(text string, offset, limit int) ([]T, int) {
 	var page []T
 	total := 0
 	for i := range d.sieves {
-		if !d.sieves[i].holds(&want) || !slices.ContainsFunc(d.texts[i], func(s string) bool { return strings.Contains(s, text) }) {
+		if !d.sieves[i].holds(&want) || !d.has(i, text) {
 			continue
 		}
 		if total >= offset && len(page) < limit {
@@ -231,4 +232,14 @@ func (d *Directory[T]) Find(text string, offset, limit int) ([]T, int) {
 		total++
 	}
 	return page, total
+}
+
+// has reports whether one of an entry's texts holds a text.
+func (d *Directory[T]) has(entry int, text string) bool {
+	for k := entry * d.each; k < (entry+1)*d.each; k++ {
+		if strings.Contains(d.text[d.ends[k]:d.ends[k+1]], text) {
+			return true
+		}
+	}
+	return false
 }
