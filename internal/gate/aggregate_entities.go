@@ -1,0 +1,381 @@
+package gate
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/store"
+)
+
+// EntityFilter narrows a list of entities.
+type EntityFilter struct {
+	Search string // in entity ID and title
+	Role   string // provider or application
+	State  string // usable, broken
+	Limit  int
+	Offset int
+}
+
+func (g *Gate) entities(ctx context.Context, name string, edition int64, f EntityFilter) *gorm.DB {
+	q := g.store.Read.WithContext(ctx).Model(&store.EntityRow{}).Where("aggregate = ? AND edition = ?", name, edition)
+	if f.Search != "" {
+		like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(f.Search) + "%"
+		q = q.Where(`(entity_id LIKE ? ESCAPE '\' OR title LIKE ? ESCAPE '\')`, like, like)
+	}
+	if role := map[string]string{KindProvider: "%IDPSSO%", KindApplication: "%SPSSO%"}[f.Role]; role != "" {
+		q = q.Where("roles LIKE ?", role)
+	}
+	switch f.State {
+	case "usable":
+		q = q.Where("problem IS NULL")
+	case "broken":
+		q = q.Where("problem IS NOT NULL")
+	}
+	return q
+}
+
+// Entities searches an aggregate.
+func (g *Gate) Entities(ctx context.Context, name string, f EntityFilter) ([]Entity, int64, error) {
+	row, _, err := g.aggregateRow(ctx, name)
+	if err != nil {
+		return nil, 0, err
+	}
+	q := g.entities(ctx, name, row.Edition, f)
+	var total int64
+	if err := q.Session(&gorm.Session{}).Count(&total).Error; err != nil {
+		return nil, 0, err
+	}
+	var rows []store.EntityRow
+	if err := q.Session(&gorm.Session{}).Order("id").Offset(f.Offset).Limit(f.Limit).Find(&rows).Error; err != nil {
+		return nil, 0, err
+	}
+	snap := g.Snapshot()
+	out := []Entity{}
+	for _, r := range rows {
+		e := Entity{EntityID: r.EntityID, Title: r.Title, Roles: strings.Fields(r.Roles), Records: []string{}}
+		if r.Problem != nil {
+			if err := json.Unmarshal(r.Problem, &e.Problem); err != nil {
+				return nil, 0, err
+			}
+		}
+		if p, ok := snap.ProviderByEntityID(r.EntityID); ok {
+			e.Records = append(e.Records, "provider/"+string(p.Name))
+		}
+		if a, ok := snap.ApplicationByEntityID(r.EntityID); ok {
+			e.Records = append(e.Records, "application/"+string(a.Name))
+		}
+		out = append(out, e)
+	}
+	return out, total, nil
+}
+
+// cut gives the document of one entity of an aggregate.
+func (g *Gate) cut(ctx context.Context, aggregate, entityID string) ([]byte, error) {
+	row, d, err := g.aggregateRow(ctx, aggregate)
+	if err != nil {
+		return nil, err
+	}
+	var e store.EntityRow
+	err = g.store.Read.WithContext(ctx).Where("aggregate = ? AND edition = ? AND entity_id = ?", aggregate, row.Edition, entityID).Order("id").Take(&e).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, &NotFoundError{Kind: "entity", Name: entityID}
+	}
+	if err != nil {
+		return nil, err
+	}
+	f, err := g.openAggregate(d)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return f.cut(e)
+}
+
+// opened is the document of an aggregate, for cutting entities out of it.
+type opened struct{ *os.File }
+
+func (g *Gate) openAggregate(d aggregateData) (opened, error) {
+	f, err := os.Open(filepath.Join(g.folder(), d.File))
+	return opened{f}, err
+}
+
+func (o opened) cut(e store.EntityRow) ([]byte, error) {
+	if e.Problem != nil {
+		f := &finding.Finding{}
+		if err := json.Unmarshal(e.Problem, f); err != nil {
+			return nil, err
+		}
+		return nil, f
+	}
+	octets := make([]byte, e.Until-e.From)
+	if _, err := o.ReadAt(octets, e.From); err != nil {
+		return nil, fmt.Errorf("the document of the aggregate is damaged: %w", err)
+	}
+	if !bytes.HasPrefix(octets, []byte("<")) {
+		return nil, finding.New(finding.XMLEncoding, finding.Fact("Aggregate", "not in UTF-8, so that single entities cannot be cut out of it"))
+	}
+	return saml.Cut(e.Wrap, octets), nil
+}
+
+// Take says which entities are to become records.
+type Take struct {
+	Entities []string // entity IDs; none means all that Filter matches
+	Names    map[string]string
+	Filter   EntityFilter
+	Kind     string // provider or application
+	Provider string // of applications: the provider to tie them to
+}
+
+// TakeEntities makes records of entities, in the background. Those that cannot be
+// taken are reported; the others are.
+func (g *Gate) TakeEntities(ctx context.Context, who, aggregate string, t Take) (Job, error) {
+	row, d, err := g.aggregateRow(ctx, aggregate)
+	if err != nil {
+		return Job{}, err
+	}
+	if t.Kind != KindProvider && t.Kind != KindApplication {
+		return Job{}, field("kind", fmt.Errorf("entities cannot become %q; say provider or application", t.Kind))
+	}
+	if t.Provider != "" {
+		if _, err := g.Provider(t.Provider); err != nil {
+			return Job{}, field("provider", err)
+		}
+	}
+	q := g.entities(ctx, aggregate, row.Edition, EntityFilter{Search: t.Filter.Search, State: t.Filter.State, Role: t.Kind})
+	if len(t.Entities) > 0 {
+		q = g.store.Read.WithContext(ctx).Where("aggregate = ? AND edition = ? AND entity_id IN ?", aggregate, row.Edition, t.Entities)
+	}
+	var rows []store.EntityRow
+	if err := q.Order("id").Find(&rows).Error; err != nil {
+		return Job{}, err
+	}
+	why := remark(ctx)
+	return g.start(fmt.Sprintf("take over %d of the aggregate %s", max(len(rows), len(t.Entities)), aggregate), "entities", func(ctx context.Context, p progress) (*Report, error) {
+		p.total(int64(len(rows)))
+		report := &Report{}
+		for _, id := range t.Entities {
+			if !slices.ContainsFunc(rows, func(r store.EntityRow) bool { return r.EntityID == id }) {
+				refuse(report, id, finding.New(finding.AggregateGone, finding.Fact("Entity ID", id)))
+			}
+		}
+		f, err := g.openAggregate(d)
+		if err != nil {
+			return nil, err
+		}
+		defer f.Close()
+		seen := map[string]bool{}
+		names := map[string]bool{}
+		for i := 0; i < len(rows); i += 100 { // so that sign-ins never wait long for the one writer
+			if err := ctx.Err(); err != nil {
+				return report, err
+			}
+			part := rows[i:min(i+100, len(rows))]
+			if err := g.takePart(WithRemark(ctx, why), who, aggregate, t, f, part, seen, names, report); err != nil {
+				return report, err
+			}
+			p.set(int64(i + len(part)))
+		}
+		return report, nil
+	}), nil
+}
+
+// takePart makes records of some entities and saves them at once.
+func (g *Gate) takePart(ctx context.Context, who, aggregate string, t Take, f opened, rows []store.EntityRow, seen, names map[string]bool, report *Report) error {
+	g.saving.Lock()
+	defer g.saving.Unlock()
+	snap := g.Snapshot()
+	var changes []change
+	for _, row := range rows {
+		r, octets, err := g.fromEntity(snap, aggregate, t, f, row, names)
+		if err == nil && seen[row.EntityID] {
+			err = finding.New(finding.AggregateTwice, finding.Fact("Entity ID", row.EntityID))
+		}
+		if err != nil {
+			what := finding.Of(err)
+			if what == nil {
+				var fe *FieldError
+				if !errors.As(err, &fe) {
+					return err
+				}
+				what = finding.New(finding.RefreshFailed, finding.Fact(fe.Field, fe.Error()))
+			}
+			refuse(report, row.EntityID, what)
+			continue
+		}
+		seen[row.EntityID], names[r.name()] = true, true
+		changes = append(changes, change{object: r, what: "added", document: octets})
+		if len(report.Taken) < reportLimit*10 {
+			report.Taken = append(report.Taken, federation.TakenEntity{EntityID: row.EntityID, Kind: r.kind(), Name: r.name()})
+		}
+	}
+	return g.put(ctx, who, changes, nil)
+}
+
+func (g *Gate) fromEntity(snap *federation.Snapshot, aggregate string, t Take, f opened, row store.EntityRow, names map[string]bool) (object, []byte, error) {
+	octets, err := f.cut(row)
+	if err != nil {
+		return object{}, nil, err
+	}
+	m, err := saml.ReadMetadata(octets, g.now())
+	if err != nil {
+		return object{}, nil, err
+	}
+	title := row.Title
+	if title == "" {
+		title = row.EntityID
+	}
+	name := t.Names[row.EntityID]
+	if name == "" {
+		name = g.freeName(snap, t.Kind, title, row.EntityID, names)
+	} else if err := free(snap, t.Kind, name); err != nil {
+		return object{}, nil, err
+	}
+	var r object
+	if t.Kind == KindProvider {
+		r = g.newProvider(NewProvider{Name: name})
+	} else {
+		r = g.newApplication(NewApplication{Name: name, Provider: t.Provider})
+	}
+	if err := r.role(m, false); err != nil {
+		return r, nil, err
+	}
+	*r.intake() = federation.TakenFrom(m, federation.SourceAggregate+aggregate, hashOf(octets))
+	r.settle("")
+	if err := g.fits(snap, r, "entityId"); err != nil {
+		return r, nil, err
+	}
+	return r, octets, r.check()
+}
+
+// freeName makes a short name out of a title, or out of the host of an entity ID,
+// that no record has.
+func (g *Gate) freeName(snap *federation.Snapshot, kind, title, entityID string, taken map[string]bool) string {
+	base := federation.NearName(title)
+	if u, err := url.Parse(entityID); len(base) < 2 && err == nil && u.Hostname() != "" {
+		base = federation.NearName(u.Hostname())
+	}
+	if len(base) < 2 {
+		base = kind
+	}
+	base = strings.Trim(base[:min(len(base), 58)], "-")
+	for n := 1; ; n++ {
+		name := base
+		if n > 1 {
+			name = fmt.Sprintf("%s-%d", base, n)
+		}
+		if !taken[name] && free(snap, kind, name) == nil {
+			return name
+		}
+	}
+}
+
+// renewFrom renews the records that came from an aggregate.
+func (g *Gate) renewFrom(ctx context.Context, who, name string, d aggregateData) ([]Refreshed, error) {
+	snap := g.Snapshot()
+	var from []object
+	for _, p := range snap.Providers() {
+		if p.SAML.Intake.Aggregate() == name {
+			from = append(from, object{provider: p})
+		}
+	}
+	for _, a := range snap.Applications() {
+		if a.SAML.Intake.Aggregate() == name {
+			from = append(from, object{app: a})
+		}
+	}
+	if len(from) == 0 {
+		return nil, nil
+	}
+	row, _, err := g.aggregateRow(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	f, err := g.openAggregate(d)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	out := []Refreshed{}
+	for i := 0; i < len(from); i += 200 {
+		part, err := g.renewPart(ctx, who, name, row.Edition, f, from[i:min(i+200, len(from))])
+		out = append(out, part...)
+		if err != nil {
+			return out, err
+		}
+	}
+	return slices.DeleteFunc(out, func(r Refreshed) bool { return r.Outcome == Unchanged }), nil
+}
+
+func (g *Gate) renewPart(ctx context.Context, who, name string, edition int64, f opened, from []object) ([]Refreshed, error) {
+	ids := make([]string, len(from))
+	for i, r := range from {
+		ids[i] = r.entityID()
+	}
+	var rows []store.EntityRow
+	if err := g.store.Read.WithContext(ctx).Where("aggregate = ? AND edition = ? AND entity_id IN ?", name, edition, ids).Order("id DESC").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	byID := map[string]store.EntityRow{}
+	for _, r := range rows { // the first of an ID comes last
+		byID[r.EntityID] = r
+	}
+	g.saving.Lock()
+	defer g.saving.Unlock()
+	var out []Refreshed
+	var all []renewed
+	state := map[int]freshData{}
+	for i, was := range from {
+		r, err := g.object(was.kind(), was.name())
+		if err != nil {
+			continue // removed meanwhile
+		}
+		d, err := g.fresh(ctx, r.kind(), r.name())
+		if err != nil {
+			return out, err
+		}
+		n, err := renewed{Refreshed: Refreshed{Kind: r.kind(), Name: r.name(), Outcome: Failed}}, error(nil)
+		row, ok := byID[r.entityID()]
+		d.Failure, d.Gone = nil, !ok
+		if !ok {
+			n.Findings = []*finding.Finding{finding.New(finding.AggregateGone, finding.Fact("Aggregate", name), finding.Fact("Entity ID", r.entityID()))}
+		} else {
+			var octets []byte
+			if octets, err = f.cut(row); err == nil {
+				n, err = g.compare(r, octets, federation.SourceAggregate+name, &d)
+			}
+			if found := finding.Of(err); found != nil {
+				n.Outcome, n.Findings = Failed, []*finding.Finding{found}
+				d.Failure, n.change = found, change{}
+			} else if err != nil {
+				return out, err
+			}
+		}
+		d.Checked, d.Tried, d.Next = g.now().UTC(), g.now().UTC(), g.now().UTC().AddDate(100, 0, 0) // with its aggregate
+		state[i] = d
+		out, all = append(out, n.Refreshed), append(all, n)
+	}
+	if err := g.keep(ctx, who, all); err != nil {
+		return out, err
+	}
+	return out, g.store.Write(ctx, func(tx *gorm.DB) error {
+		for i, d := range state {
+			if err := saveFresh(tx, from[i].kind(), from[i].name(), d); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
