@@ -176,6 +176,9 @@ func (g *Gate) change(ctx context.Context, who, kind, name string, revision int,
 	}
 	r := old.copied()
 	edit(r)
+	if r.keeping().TrustKey != old.keeping().TrustKey {
+		r.intake().Verified = false // by the key of before; the next refresh holds it against this one
+	}
 	snap := g.Snapshot()
 	for _, err := range []error{g.tied(snap, r), r.check(), g.fits(snap, r, "ownFace")} {
 		if err != nil {

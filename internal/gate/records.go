@@ -90,6 +90,10 @@ func (r object) trusting(now time.Time) (saml.Trusting, error) {
 	return saml.Trusting{Now: now, Keys: keys, AllowSHA1: sha1}, checked(err)
 }
 
+// unproved reports whether there is a trust key that the document on record was
+// not held against.
+func (r object) unproved() bool { return r.keeping().TrustKey != "" && !r.intake().Verified }
+
 func (r object) entityID() string {
 	if r.provider != nil {
 		return r.provider.EntityID()

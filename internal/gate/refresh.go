@@ -119,6 +119,9 @@ func (g *Gate) Refresh(ctx context.Context, who, kind, name string) (Refreshed, 
 	if err != nil {
 		return Refreshed{}, err
 	}
+	if r.unproved() {
+		d.conditions = conditions{} // the document is needed, changed or not
+	}
 	got, err := g.fetch.get(ctx, address, d.conditions, metadataLimit)
 	var out Refreshed
 	if err == nil && got.unchanged {
@@ -165,7 +168,7 @@ type renewed struct {
 func (g *Gate) compare(r object, octets []byte, source string, d *freshData) (renewed, error) {
 	out := renewed{Refreshed: Refreshed{Kind: r.kind(), Name: r.name(), Outcome: Unchanged}}
 	hash := hashOf(octets)
-	if hash == r.intake().Document {
+	if hash == r.intake().Document && !r.unproved() {
 		return out, nil
 	}
 	trust, err := r.trusting(g.now())
@@ -219,6 +222,9 @@ func (g *Gate) renew(ctx context.Context, who string, r object, octets []byte, s
 	now, err := g.object(r.kind(), r.name())
 	if err != nil {
 		return Refreshed{}, err
+	}
+	if now.intake().Source != source { // something else was taken in meanwhile
+		return Refreshed{Kind: r.kind(), Name: r.name(), Outcome: Unchanged}, nil
 	}
 	out, err := g.compare(now, octets, source, d)
 	if err != nil {

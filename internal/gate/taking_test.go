@@ -141,6 +141,9 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 		require.NoError(t, err)
 	}
 	settings(func(n *federation.ProviderSettings) { n.TrustKey = string(p.Certificate.PEM()) })
+	out, err = r.Refresh(ctx, "test", KindProvider, "a")
+	require.NoError(t, err)
+	require.Equal(t, finding.SignatureMissing, out.Findings[0].Code, "also the document that is on record already")
 	s.document = idp("urn:a", "https://a.example/third", "", p)
 	out, err = r.Refresh(ctx, "test", KindProvider, "a")
 	require.NoError(t, err)
@@ -149,6 +152,11 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	out, err = r.Refresh(ctx, "test", KindProvider, "a")
 	require.NoError(t, err)
 	require.Equal(t, Applied, out.Outcome)
+
+	settings(func(n *federation.ProviderSettings) { n.TrustKey = string(r.newPair().Certificate.PEM()) })
+	out, err = r.Refresh(ctx, "test", KindProvider, "a")
+	require.NoError(t, err)
+	require.Equal(t, finding.SignatureKey, out.Findings[0].Code, "another trust key proves it anew")
 
 	// Approval: waits, is declined, is not proposed again, is approved.
 	settings(func(n *federation.ProviderSettings) { n.ApproveChanges, n.TrustKey = true, "" })
