@@ -39,7 +39,7 @@ func TestCommandLine(t *testing.T) {
 		out, errs         []string
 	}{
 		{"adds from a file", "", "app add ticket-office --metadata " + metadata + " --title Tickets", 0, []string{"added ticket-office", "innergate app exchange ticket-office"}, nil},
-		{"lists", "", "app list", 0, []string{"NAME", "ticket-office  Tickets", "by routing", "https://crew-…"}, nil},
+		{"lists", "", "app list", 0, []string{"NAME", "Tickets", "by routing", "https://cre…"}, nil},
 		{"searches", "", "app list --search TICKET", 0, []string{"ticket-office"}, nil},
 		{"says what to do when nothing is there", "", "app list --search zzz", 0, []string{"No application yet"}, nil},
 		{"shows", "", "app show ticket-office", 0, []string{app + "/acs  HTTP-POST", "SHA-256", "in 18"}, nil},
@@ -126,7 +126,7 @@ func TestTraceOnTheCommandLine(t *testing.T) {
 	require.Contains(t, out, id)
 	_, errs, code := shared.cli(t, "", "trace", "list", "--result", "lost")
 	require.Equal(t, 2, code)
-	require.Contains(t, errs, "Use entered, refused or waiting")
+	require.Contains(t, errs, "Use entered, refused, waiting or left")
 }
 
 func TestAPIIsClosedToStrangers(t *testing.T) {

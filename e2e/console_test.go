@@ -240,7 +240,7 @@ func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
 	c.press("Remove")
 	c.see("Remove shunting-log?")
 	do(c, chromedp.Evaluate[bool](`(() => { document.querySelector('.el-message-box__btns .el-button--primary').click(); return true })()`))
-	c.see("2 applications")
+	c.see("3 applications")
 	c.shot("applications")
 
 	c.open(d.Console + "keep/tokens")

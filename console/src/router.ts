@@ -22,6 +22,7 @@ export const router = createRouter({
     { path: '/watch/checks', component: () => import('./pages/ChecksPage.vue'), meta: { title: 'Checks' } },
     { path: '/keep', redirect: '/keep/keys' },
     { path: '/keep/keys', component: () => import('./pages/KeysPage.vue'), meta: { title: 'Keys' } },
+    { path: '/keep/contexts', component: () => import('./pages/ContextsPage.vue'), meta: { title: 'Contexts' } },
     { path: '/keep/history', component: () => import('./pages/HistoryPage.vue'), meta: { title: 'History' } },
     { path: '/keep/history/:id', component: () => import('./pages/ChangePage.vue'), props: true, meta: { title: 'Change' } },
     { path: '/keep/owners', component: () => import('./pages/OwnersPage.vue'), meta: { title: 'Owners' } },

@@ -56,50 +56,41 @@ type Certificate struct {
 
 // Endpoint is an address with its binding.
 type Endpoint struct {
-	Use      string `json:"use" doc:"SingleSignOnService or AssertionConsumerService"`
+	Use      string `json:"use" doc:"What it is for, in the standard's word"`
 	Binding  string `json:"binding"`
 	Location string `json:"location"`
 	Index    int    `json:"index,omitempty"`
 	Default  bool   `json:"default,omitempty"`
 }
 
+// Record is what a provider and an application on record have in common.
+type Record struct {
+	Name         string              `json:"name"`
+	Title        string              `json:"title"`
+	Protocol     string              `json:"protocol"`
+	EntityID     string              `json:"entityId" doc:"Identity in its protocol; empty while it is not known, or if the protocol has none"`
+	Source       string              `json:"source" doc:"Address the metadata came from, or document"`
+	Settings     federation.Settings `json:"settings"`
+	Endpoints    []Endpoint          `json:"endpoints"`
+	Facts        []federation.Value  `json:"facts" doc:"What is known of the other side beside identity, addresses and keys"`
+	Certificates []Certificate       `json:"certificates"`
+	Missing      []string            `json:"missing,omitempty" doc:"What a draft still lacks"`
+	Taken        Taken               `json:"taken"`
+	Added        time.Time           `json:"added"`
+	Revision     int                 `json:"revision"`
+}
+
 // Provider is an identity provider on record.
 type Provider struct {
-	Name                    string                      `json:"name"`
-	Title                   string                      `json:"title"`
-	Protocol                string                      `json:"protocol"`
-	EntityID                string                      `json:"entityId"`
-	Source                  string                      `json:"source" doc:"Address the metadata came from, or document"`
-	Settings                federation.ProviderSettings `json:"settings"`
-	WantAuthnRequestsSigned bool                        `json:"wantAuthnRequestsSigned"`
-	Endpoints               []Endpoint                  `json:"endpoints"`
-	NameIDFormats           []string                    `json:"nameIdFormats"`
-	Certificates            []Certificate               `json:"certificates"`
-	Missing                 []string                    `json:"missing,omitempty" doc:"What a draft still lacks"`
-	Taken                   Taken                       `json:"taken"`
-	Added                   time.Time                   `json:"added"`
-	Revision                int                         `json:"revision"`
+	Record
 }
 
 // Application is an application on record.
 type Application struct {
-	Name                string                         `json:"name"`
-	Title               string                         `json:"title"`
-	Protocol            string                         `json:"protocol"`
-	EntityID            string                         `json:"entityId"`
-	Source              string                         `json:"source"`
-	Provider            string                         `json:"provider,omitempty" doc:"Provider it is tied to; absent leaves it to the routing"`
-	Settings            federation.ApplicationSettings `json:"settings"`
-	Open                string                         `json:"open" doc:"Start at the gate"`
-	OwnStart            string                         `json:"ownStart,omitempty" doc:"Its own start address, if it accepts only sign-ins it started"`
-	AuthnRequestsSigned bool                           `json:"authnRequestsSigned"`
-	Endpoints           []Endpoint                     `json:"endpoints"`
-	NameIDFormats       []string                       `json:"nameIdFormats"`
-	Certificates        []Certificate                  `json:"certificates"`
-	Missing             []string                       `json:"missing,omitempty" doc:"What a draft still lacks"`
-	Taken               Taken                          `json:"taken"`
-	Added               time.Time                      `json:"added"`
-	Revision            int                            `json:"revision"`
+	Record
+	Provider string `json:"provider,omitempty" doc:"Provider it is tied to; absent leaves it to the routing"`
+	Open     string `json:"open" doc:"Start at the gate"`
+	OwnStart string `json:"ownStart,omitempty" doc:"Its own start address, if it accepts only sign-ins it started"`
 }
 
 // List is a page of a list.
@@ -118,7 +109,7 @@ type Given struct {
 	Record         string           `json:"record,omitempty" maxLength:"100" doc:"Record whose document holds this role too, like provider/wrenmoor-staff"`
 	Aggregate      string           `json:"aggregate,omitempty" maxLength:"63" doc:"Short name of an aggregate"`
 	Entity         string           `json:"entity,omitempty" maxLength:"1024" doc:"Entity ID in the aggregate"`
-	Typed          federation.Typed `json:"typed,omitzero" doc:"Values typed by hand"`
+	Typed          federation.Typed `json:"typed,omitempty" maxProperties:"20" doc:"Values typed by hand, by field: entityId, ssoRedirect, ssoPost, acs, certificate (PEM, or base64 of DER), nameIdFormat; of a link: link"`
 	Expect         string           `json:"expect,omitempty" maxLength:"64" doc:"SHA-256 of the document that was previewed; another one is refused"`
 }
 
@@ -139,18 +130,21 @@ func (s Start) Keeping() federation.Keeping {
 type NewProvider struct {
 	Name             string `json:"name" maxLength:"200" doc:"Short name: a-z, 0-9 and hyphen, at most 63; a preview proposes one for an empty name"`
 	Title            string `json:"title,omitempty" maxLength:"200" doc:"What people read; taken from the metadata if absent"`
+	Protocol         string `json:"protocol,omitempty" maxLength:"20" doc:"What it speaks; absent for the first"`
 	AllowUnsolicited bool   `json:"allowUnsolicited,omitempty" doc:"Accept answers that nobody asked for"`
 	Start
 }
 
 // NewApplication is what an application is added from.
 type NewApplication struct {
-	Name     string `json:"name" maxLength:"200" doc:"Short name: a-z, 0-9 and hyphen, at most 63; a preview proposes one for an empty name"`
-	Title    string `json:"title,omitempty" maxLength:"200"`
-	Provider string `json:"provider,omitempty" maxLength:"200" doc:"Short name of the provider to tie it to"`
-	OwnStart string `json:"ownStart,omitempty" maxLength:"2048" doc:"Its own start address, if it accepts only sign-ins it started"`
-	OwnHosts string `json:"ownHosts,omitempty" maxLength:"1000" doc:"Hosts it owns beside that of its entity ID, separated by spaces"`
-	OwnFace  bool   `json:"ownFace,omitempty" doc:"Give it an identity provider face of its own; the same entity ID may then be on record twice"`
+	Name     string              `json:"name" maxLength:"200" doc:"Short name: a-z, 0-9 and hyphen, at most 63; a preview proposes one for an empty name"`
+	Title    string              `json:"title,omitempty" maxLength:"200"`
+	Protocol string              `json:"protocol,omitempty" maxLength:"20" doc:"What it speaks; absent for the first"`
+	Provider string              `json:"provider,omitempty" maxLength:"200" doc:"Short name of the provider to tie it to"`
+	OwnStart string              `json:"ownStart,omitempty" maxLength:"2048" doc:"Its own start address, if it accepts only sign-ins it started"`
+	OwnHosts string              `json:"ownHosts,omitempty" maxLength:"1000" doc:"Hosts it owns beside that of its entity ID, separated by spaces"`
+	OwnFace  bool                `json:"ownFace,omitempty" doc:"Give it an identity provider face of its own; the same entity ID may then be on record twice"`
+	Settings federation.Settings `json:"settings,omitempty" doc:"Further settings"`
 	Start
 }
 
@@ -267,14 +261,14 @@ type CheckList struct {
 
 // ProviderChange replaces the settings of a provider.
 type ProviderChange struct {
-	Revision int                         `json:"revision" doc:"Revision the change was made from; another one is refused"`
-	Settings federation.ProviderSettings `json:"settings"`
+	Revision int                 `json:"revision" doc:"Revision the change was made from; another one is refused"`
+	Settings federation.Settings `json:"settings"`
 }
 
 // ApplicationChange replaces the settings of an application.
 type ApplicationChange struct {
-	Revision int                            `json:"revision" doc:"Revision the change was made from; another one is refused"`
-	Settings federation.ApplicationSettings `json:"settings"`
+	Revision int                 `json:"revision" doc:"Revision the change was made from; another one is refused"`
+	Settings federation.Settings `json:"settings"`
 }
 
 // SheetValue is one value the other side needs from us.
@@ -301,8 +295,8 @@ type TraceHead struct {
 	StartedBy    string    `json:"startedBy" doc:"application, gate or provider"`
 	Application  string    `json:"application,omitempty"`
 	Provider     string    `json:"provider,omitempty"`
-	Person       string    `json:"person,omitempty" doc:"NameID from the provider"`
-	Result       string    `json:"result" doc:"entered, refused or waiting"`
+	Person       string    `json:"person,omitempty" doc:"Name from the provider"`
+	Result       string    `json:"result" doc:"entered, refused, waiting, or left by the browser"`
 	Finding      string    `json:"finding,omitempty"`
 	Milliseconds int64     `json:"milliseconds"`
 }
@@ -336,6 +330,12 @@ type Key struct {
 	Certificate Certificate `json:"certificate"`
 }
 
+// Contexts is how authentication contexts rank.
+type Contexts struct {
+	Revision int                `json:"revision" doc:"Revision the change was made from; another one is refused"`
+	Ranks    federation.Ranking `json:"ranks" doc:"The weakest first; those of one rank are equal, and what has no rank is comparable to itself only"`
+}
+
 // Owner is somebody who may sign in to the console.
 type Owner struct {
 	Username string    `json:"username"`
@@ -344,12 +344,12 @@ type Owner struct {
 
 // About is what the gate says of itself.
 type About struct {
-	Base        string `json:"base"`
-	Version     string `json:"version"`
-	IDPEntityID string `json:"idpEntityId"`
-	SSO         string `json:"sso"`
-	Providers   int    `json:"providers"`
-	Apps        int    `json:"applications"`
+	Base      string              `json:"base"`
+	Version   string              `json:"version"`
+	Own       []federation.Value  `json:"own" doc:"Identities and addresses of the gate, in the standards' words"`
+	Protocols map[string][]string `json:"protocols" doc:"Protocols that records can speak, by kind"`
+	Providers int                 `json:"providers"`
+	Apps      int                 `json:"applications"`
 }
 
 // Me is who is signed in to the console.

@@ -17,8 +17,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"innergate.example/innergate/demo"
-	"innergate.example/innergate/internal/core/saml"
-	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/standin"
 	"innergate.example/innergate/internal/store"
 )
@@ -28,26 +27,31 @@ type scenario struct {
 		Username string `yaml:"username"`
 		Password string `yaml:"password"`
 	} `yaml:"owner"`
-	Providers []struct {
-		Name     string `yaml:"name"`
-		Title    string `yaml:"title"`
-		Protocol string `yaml:"protocol"`
-		EntityID string `yaml:"entityId"`
-	} `yaml:"providers"`
-	Applications []struct {
-		Name          string `yaml:"name"`
-		Title         string `yaml:"title"`
-		Protocol      string `yaml:"protocol"`
-		Provider      string `yaml:"provider"`
-		EntityID      string `yaml:"entityId"`
-		OnlyOwnStarts bool   `yaml:"onlyOwnStarts"`
-	} `yaml:"applications"`
-	Federations []struct {
+	Providers    []scenarioProvider    `yaml:"providers"`
+	Applications []scenarioApplication `yaml:"applications"`
+	Federations  []struct {
 		Name     string `yaml:"name"`
 		Title    string `yaml:"title"`
 		Entities int    `yaml:"entities"`
 	} `yaml:"federations"`
 	People []standin.Person `yaml:"people"`
+}
+
+type scenarioProvider struct {
+	Name     string `yaml:"name"`
+	Title    string `yaml:"title"`
+	Protocol string `yaml:"protocol"`
+	EntityID string `yaml:"entityId"`
+}
+
+type scenarioApplication struct {
+	Name          string `yaml:"name"`
+	Title         string `yaml:"title"`
+	Protocol      string `yaml:"protocol"`
+	Provider      string `yaml:"provider"`
+	EntityID      string `yaml:"entityId"`
+	OnlyOwnStarts bool   `yaml:"onlyOwnStarts"`
+	Text          string `yaml:"text"` // of a page that a link leads to
 }
 
 // Ready is what the demo writes to the --ready file when all is up.
@@ -90,7 +94,7 @@ type ReadyApplication struct {
 	Name     string `json:"name"`
 	Protocol string `json:"protocol"`
 	Start    string `json:"start"`
-	Metadata string `json:"metadata"`
+	Metadata string `json:"metadata,omitempty"`
 }
 
 // DemoOptions are the options of innergate demo.
@@ -134,7 +138,7 @@ func Demo(ctx context.Context, o DemoOptions) (err error) {
 	}
 	base := "http://" + ln.Addr().String()
 	s, err := startService(ctx, serviceOptions{base: base, data: filepath.Join(o.Data, "data"), sealKey: filepath.Join(o.Data, "seal.key"),
-		skew: time.Minute, allowHTTP: true, publisher: saml.Publisher{Organisation: "Wrenmoor Rail", URL: "https://wrenmoor.example", Contact: "Signal box", Mail: "signal-box@wrenmoor.example"}, traces: store.TraceLimits{Keep: 10000}, metrics: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}, log: o.Log}, ln)
+		skew: time.Minute, allowHTTP: true, publisher: federation.Publisher{Organisation: "Wrenmoor Rail", URL: "https://wrenmoor.example", Contact: "Signal box", Mail: "signal-box@wrenmoor.example"}, traces: store.TraceLimits{Keep: 10000}, metrics: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}, log: o.Log}, ln)
 	if err != nil {
 		return errors.Join(err, ln.Close())
 	}
@@ -225,73 +229,10 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 	if _, d.ready.Token, err = g.AddToken(ctx, "demo", name); err != nil {
 		return err
 	}
-	for _, p := range sc.Providers {
-		pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", p.Name+".pem"), p.Name)
-		if err != nil {
+	for _, fill := range []func(context.Context, *scenario) error{d.providers, d.applications, d.federations} {
+		if err := fill(ctx, sc); err != nil {
 			return err
 		}
-		base, err := d.serve(func(base string) (http.Handler, error) {
-			return (&standin.Provider{Name: p.Name, Title: p.Title, Base: base, EntityID: p.EntityID, Gate: g.Base() + "/saml/sp/" + p.Name, People: sc.People, Pair: pair}).Handler()
-		})
-		if err != nil {
-			return err
-		}
-		if _, err := g.Provider(p.Name); err != nil {
-			if _, err := g.AddProvider(ctx, "demo", gate.NewProvider{Name: p.Name, Title: p.Title, Source: gate.Source{Address: base + "/metadata"}}); err != nil {
-				return err
-			}
-		}
-		out := ReadyProvider{Name: p.Name, Protocol: p.Protocol, Metadata: base + "/metadata"}
-		for _, person := range sc.People {
-			out.People = append(out.People, ReadyPerson{person.Username, person.Password})
-		}
-		d.ready.Providers = append(d.ready.Providers, out)
-	}
-	for _, a := range sc.Applications {
-		pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", a.Name+".pem"), a.Name)
-		if err != nil {
-			return err
-		}
-		base, err := d.serve(func(base string) (http.Handler, error) {
-			return (&standin.Application{Name: a.Name, Title: a.Title, Base: base, EntityID: a.EntityID, Gate: g.Base() + "/saml/idp", OnlyOwn: a.OnlyOwnStarts, Pair: pair}).Handler()
-		})
-		if err != nil {
-			return err
-		}
-		n := gate.NewApplication{Name: a.Name, Title: a.Title, Source: gate.Source{Address: base + "/metadata"}, Provider: a.Provider}
-		if a.OnlyOwnStarts {
-			n.OwnStart = base + "/start"
-		}
-		if _, err := g.Application(a.Name); err != nil {
-			if _, err := g.AddApplication(ctx, "demo", n); err != nil {
-				return err
-			}
-		}
-		d.ready.Applications = append(d.ready.Applications, ReadyApplication{Name: a.Name, Protocol: a.Protocol, Start: base + "/", Metadata: base + "/metadata"})
-	}
-	for _, f := range sc.Federations {
-		pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", f.Name+".pem"), f.Name)
-		if err != nil {
-			return err
-		}
-		base, err := d.serve(func(base string) (http.Handler, error) {
-			return (&standin.Federation{Title: f.Title, Base: base, Entities: f.Entities, Pair: pair}).Handler()
-		})
-		if err != nil {
-			return err
-		}
-		if _, err := g.Aggregate(ctx, f.Name); err != nil {
-			s := gate.AggregateSettings{Title: f.Title, Address: base + "/metadata", TrustKey: string(pair.Certificate.PEM())}
-			job, err := g.AddAggregate(ctx, "demo", f.Name, s, nil)
-			for err == nil && job.State == gate.JobRunning {
-				time.Sleep(10 * time.Millisecond)
-				job, err = g.Job(job.ID)
-			}
-			if err != nil {
-				return err
-			}
-		}
-		d.ready.Federations = append(d.ready.Federations, ReadyFederation{Name: f.Name, Metadata: base + "/metadata", Certificate: base + "/certificate"})
 	}
 	return nil
 }

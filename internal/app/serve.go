@@ -15,7 +15,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
-	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate"
 	"innergate.example/innergate/internal/store"
 	"innergate.example/innergate/internal/web"
@@ -40,7 +40,7 @@ type serviceOptions struct {
 	metrics             []netip.Prefix
 	proxies             []netip.Prefix
 	traces              store.TraceLimits
-	publisher           saml.Publisher
+	publisher           federation.Publisher
 	allowHTTP           bool
 	log                 *slog.Logger
 }
@@ -51,11 +51,13 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 	if err != nil {
 		return nil, err
 	}
-	g, err := gate.New(ctx, gate.Options{Base: o.base, Store: st, Log: o.log, Skew: o.skew, AllowNetworks: o.networks, AllowHTTP: o.allowHTTP, Publisher: o.publisher})
+	g, err := gate.New(ctx, gate.Options{Base: o.base, Store: st, Log: o.log, Skew: o.skew, AllowNetworks: o.networks, AllowHTTP: o.allowHTTP, Publisher: o.publisher,
+		Protocols: Protocols()})
 	if err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
-	s := &service{gate: g, store: st, log: o.log, failed: make(chan error, 1), web: web.New(web.Options{Gate: g, Log: o.log, Version: Version, MetricsNetworks: o.metrics, Proxies: o.proxies})}
+	s := &service{gate: g, store: st, log: o.log, failed: make(chan error, 1), web: web.New(web.Options{Gate: g, Log: o.log, Version: Version, MetricsNetworks: o.metrics, Proxies: o.proxies,
+		Protocols: Protocols(), Endpoints: Endpoints()})}
 	go func() { s.failed <- s.web.Listener(ln, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	return s, nil
 }
@@ -121,7 +123,7 @@ func Serve(ctx context.Context, path string) error {
 		ln = tls.NewListener(ln, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
 	}
 	log := c.logger()
-	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew, networks: fetchFrom, metrics: metrics, proxies: proxies, publisher: saml.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL, Contact: c.Publisher.Contact, Mail: c.Publisher.Mail}, traces: store.TraceLimits{Keep: c.Traces.Keep, Age: time.Duration(c.Traces.Days) * 24 * time.Hour},
+	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew, networks: fetchFrom, metrics: metrics, proxies: proxies, publisher: federation.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL, Contact: c.Publisher.Contact, Mail: c.Publisher.Mail}, traces: store.TraceLimits{Keep: c.Traces.Keep, Age: time.Duration(c.Traces.Days) * 24 * time.Hour},
 		allowHTTP: c.Fetch.AllowHTTP, log: log}, ln)
 	if err != nil {
 		return errors.Join(err, ln.Close())

@@ -61,17 +61,28 @@ var (
 	acsFlag      = &ucli.StringFlag{Name: "acs", Usage: "AssertionConsumerService by HTTP-POST, typed by hand"}
 )
 
+// typedFlags are the flags for values typed by hand, by field.
+var typedFlags = map[string]string{"entityId": "entity-id", "ssoRedirect": "sso-redirect", "ssoPost": "sso-post", "acs": "acs", "nameIdFormat": "nameid-format", "link": "address"}
+
+var protocolFlag = &ucli.StringFlag{Name: "protocol", Usage: "what it speaks, like link for an application that is only a bookmark; see gate show"}
+var addressFlag = &ucli.StringFlag{Name: "address", Usage: "where a link leads"}
+
 // given reads what the other side handed over.
 func (e *environment) given(cmd *ucli.Command) (g api.Given, err error) {
 	g.Record = cmd.String("from")
-	g.Typed = federation.Typed{EntityID: cmd.String("entity-id"), SSORedirect: cmd.String("sso-redirect"), SSOPost: cmd.String("sso-post"), ACS: cmd.String("acs"), NameIDFormat: cmd.String("nameid-format")}
+	g.Typed = federation.Typed{}
+	for field, flag := range typedFlags {
+		if value := cmd.String(flag); value != "" {
+			g.Typed[field] = value
+		}
+	}
 	if file := cmd.String("certificate"); file != "" {
 		octets, _, err := e.readDocument(file)
 		if err != nil {
 			return g, err
 		}
-		if g.Typed.Certificate = string(octets); !utf8.Valid(octets) {
-			g.Typed.Certificate = base64.StdEncoding.EncodeToString(octets)
+		if g.Typed["certificate"] = string(octets); !utf8.Valid(octets) {
+			g.Typed["certificate"] = base64.StdEncoding.EncodeToString(octets)
 		}
 	}
 	metadata := cmd.String("metadata")
@@ -129,6 +140,14 @@ func added(w io.Writer, kind, name, entityID string, missing []string, otherRole
 		fmt.Fprintf(w, "its metadata holds the other role as well: innergate %s add NAME --from %s/%s\n", other, kind, name)
 	}
 	fmt.Fprintf(w, "next: give the other side what it needs, innergate %s exchange %s\n", command, name)
+}
+
+// knownAs is what people know the other side by: its identity, else its address.
+func knownAs(r api.Record) string {
+	if r.EntityID == "" && len(r.Endpoints) > 0 {
+		return r.Endpoints[0].Location
+	}
+	return r.EntityID
 }
 
 // preview shows what would be set.
@@ -247,7 +266,7 @@ func (e *environment) providers() *ucli.Command {
 				if err != nil {
 					return err
 				}
-				return e.print(cmd, p, func(w io.Writer) { added(w, "provider", p.Name, p.EntityID, p.Missing, p.Taken.OtherRole) })
+				return e.print(cmd, p, func(w io.Writer) { added(w, "provider", p.Name, knownAs(p.Record), p.Missing, p.Taken.OtherRole) })
 			})},
 		{Name: "list", Usage: "list providers", Flags: []ucli.Flag{searchFlag},
 			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
@@ -270,23 +289,23 @@ func (e *environment) providers() *ucli.Command {
 					return err
 				}
 				return e.print(cmd, p, func(w io.Writer) {
-					rows := [][2]string{{"name", p.Name}, {"title", p.Title}, {"protocol", p.Protocol}, {"entity ID", p.EntityID}, {"metadata from", p.Source},
-						{"signed requests", map[bool]string{true: "wanted", false: "not wanted"}[p.WantAuthnRequestsSigned]}}
+					rows := [][2]string{{"name", p.Name}, {"title", p.Title}, {"protocol", p.Protocol}, {"entity ID", p.EntityID}, {"metadata from", p.Source}}
 					rows = append(taken(rows, p.Missing, p.Taken), settingRows(p.Settings)...)
-					e.object(w, rows, p.Endpoints, p.NameIDFormats, p.Certificates, p.Added, p.Revision)
+					e.object(w, rows, p.Record)
 				})
 			})},
 		e.update("provider", redirectFlag, postFlag),
 		e.exchange(func(ctx context.Context, c *client.Client, name string) (api.Sheet, error) {
 			return c.ProviderSheet(ctx, name)
 		}),
-		e.set("provider", func(ctx context.Context, c *client.Client, name string, edit func(any) error) error {
+		e.set("provider", func(ctx context.Context, c *client.Client, name string, edit edit) error {
 			p, err := c.Provider(ctx, name)
-			if err == nil {
-				err = edit(&p.Settings)
+			if err != nil {
+				return err
 			}
+			changed, err := edit(p.Settings)
 			if err == nil {
-				_, err = c.ChangeProvider(ctx, name, api.ProviderChange{Revision: p.Revision, Settings: p.Settings})
+				_, err = c.ChangeProvider(ctx, name, api.ProviderChange{Revision: p.Revision, Settings: changed})
 			}
 			return err
 		}),
@@ -304,13 +323,13 @@ func (e *environment) providers() *ucli.Command {
 func (e *environment) applications() *ucli.Command {
 	name := []string{"NAME"}
 	return &ucli.Command{Name: "app", Usage: "applications", Commands: []*ucli.Command{
-		{Name: "add", Usage: "add an application from its metadata", ArgsUsage: "NAME", Flags: startFlags(acsFlag,
+		{Name: "add", Usage: "add an application from its metadata, or a link from its address", ArgsUsage: "NAME", Flags: startFlags(acsFlag, protocolFlag, addressFlag,
 			&ucli.StringFlag{Name: "provider", Usage: "tie it to this provider; without, the routing decides"},
 			&ucli.BoolFlag{Name: "own-face", Usage: "give it an identity provider face of its own"},
 			&ucli.StringFlag{Name: "own-hosts", Usage: "hosts it owns beside that of its entity ID"},
 			&ucli.StringFlag{Name: "own-start", Usage: "address of its own start, if it accepts only sign-ins it started"}),
 			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-				n := api.NewApplication{Name: args[0], Title: cmd.String("title"), Provider: cmd.String("provider"), OwnStart: cmd.String("own-start"), OwnHosts: cmd.String("own-hosts"), OwnFace: cmd.Bool("own-face")}
+				n := api.NewApplication{Name: args[0], Protocol: cmd.String("protocol"), Title: cmd.String("title"), Provider: cmd.String("provider"), OwnStart: cmd.String("own-start"), OwnHosts: cmd.String("own-hosts"), OwnFace: cmd.Bool("own-face")}
 				var err error
 				if n.Start, err = e.start(cmd); err != nil {
 					return err
@@ -326,7 +345,7 @@ func (e *environment) applications() *ucli.Command {
 				if err != nil {
 					return err
 				}
-				return e.print(cmd, a, func(w io.Writer) { added(w, "application", a.Name, a.EntityID, a.Missing, a.Taken.OtherRole) })
+				return e.print(cmd, a, func(w io.Writer) { added(w, "application", a.Name, knownAs(a.Record), a.Missing, a.Taken.OtherRole) })
 			})},
 		{Name: "list", Usage: "list applications", Flags: []ucli.Flag{searchFlag},
 			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
@@ -357,22 +376,23 @@ func (e *environment) applications() *ucli.Command {
 					if provider == "" {
 						provider = "decided by the routing"
 					}
-					rows := [][2]string{{"name", a.Name}, {"title", a.Title}, {"protocol", a.Protocol}, {"entity ID", a.EntityID}, {"metadata from", a.Source}, {"provider", provider}, {"start at the gate", a.Open}}
+					rows := [][2]string{{"name", a.Name}, {"title", a.Title}, {"protocol", a.Protocol}, {"entity ID", dash(a.EntityID)}, {"metadata from", a.Source}, {"provider", provider}, {"start at the gate", a.Open}}
 					rows = append(taken(rows, a.Missing, a.Taken), settingRows(a.Settings)...)
-					e.object(w, rows, a.Endpoints, a.NameIDFormats, a.Certificates, a.Added, a.Revision)
+					e.object(w, rows, a.Record)
 				})
 			})},
-		e.update("application", acsFlag),
+		e.update("application", acsFlag, addressFlag),
 		e.exchange(func(ctx context.Context, c *client.Client, name string) (api.Sheet, error) {
 			return c.ApplicationSheet(ctx, name)
 		}),
-		e.set("application", func(ctx context.Context, c *client.Client, name string, edit func(any) error) error {
+		e.set("application", func(ctx context.Context, c *client.Client, name string, edit edit) error {
 			a, err := c.Application(ctx, name)
-			if err == nil {
-				err = edit(&a.Settings)
+			if err != nil {
+				return err
 			}
+			changed, err := edit(a.Settings)
 			if err == nil {
-				_, err = c.ChangeApplication(ctx, name, api.ApplicationChange{Revision: a.Revision, Settings: a.Settings})
+				_, err = c.ChangeApplication(ctx, name, api.ApplicationChange{Revision: a.Revision, Settings: changed})
 			}
 			return err
 		}),
@@ -422,16 +442,17 @@ func taken(rows [][2]string, missing []string, t api.Taken) [][2]string {
 	return rows
 }
 
-func (e *environment) object(w io.Writer, rows [][2]string, endpoints []api.Endpoint, formats []string, certs []api.Certificate, added time.Time, revision int) {
-	for _, ep := range endpoints {
-		rows = append(rows, [2]string{"address", ep.Location + "  " + ep.Binding[strings.LastIndex(ep.Binding, ":")+1:]})
+// object shows what is known of the other side below what was decided.
+func (e *environment) object(w io.Writer, rows [][2]string, r api.Record) {
+	for _, ep := range r.Endpoints {
+		rows = append(rows, [2]string{"address", strings.TrimSpace(ep.Location + "  " + ep.Binding[strings.LastIndex(ep.Binding, ":")+1:])})
 	}
-	for _, f := range formats {
-		rows = append(rows, [2]string{"NameID format", f})
+	for _, f := range r.Facts {
+		rows = append(rows, [2]string{f.Label, f.Value})
 	}
-	rows = append(rows, [2]string{"added", fmt.Sprintf("%s, revision %d", local(added), revision)})
+	rows = append(rows, [2]string{"added", fmt.Sprintf("%s, revision %d", local(r.Added), r.Revision)})
 	fields(w, rows)
-	e.certificates(w, certs)
+	e.certificates(w, r.Certificates)
 }
 
 func (e *environment) certificates(w io.Writer, certs []api.Certificate) {
@@ -466,9 +487,13 @@ func (e *environment) exchange(get func(context.Context, *client.Client, string)
 			return err
 		}
 		switch {
+		case cmd.Bool("metadata") && s.Metadata == "":
+			return &usageError{"there is no metadata about the gate for it", "Leave --metadata out."}
 		case cmd.Bool("metadata"):
 			_, err := io.WriteString(e.out, s.Metadata)
 			return err
+		case cmd.Bool("certificate") && len(s.Certificates) == 0:
+			return &usageError{"there is no certificate: nothing is signed for it", "Leave --certificate out."}
 		case cmd.Bool("certificate"):
 			_, err := io.WriteString(e.out, s.Certificates[0].PEM)
 			return err
@@ -481,7 +506,9 @@ func (e *environment) exchange(get func(context.Context, *client.Client, string)
 				}
 				fmt.Fprintln(w)
 			}
-			fmt.Fprintf(w, "Metadata\n  %s\n  or as a file: add --metadata\n", s.MetadataAddress)
+			if s.MetadataAddress != "" {
+				fmt.Fprintf(w, "Metadata\n  %s\n  or as a file: add --metadata\n", s.MetadataAddress)
+			}
 			e.certificates(w, s.Certificates)
 		})
 	})}

@@ -2,47 +2,32 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"maps"
 	"os"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
 	ucli "github.com/urfave/cli/v3"
 
 	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/nearword"
 )
 
-// settingFields gives the settings of a struct by their names in JSON, those of
-// embedded structs included.
-func settingFields(v reflect.Value) (names []string, byName map[string]reflect.Value) {
-	byName = map[string]reflect.Value{}
-	var walk func(v reflect.Value)
-	walk = func(v reflect.Value) {
-		for i := range v.NumField() {
-			f := v.Type().Field(i)
-			if f.Anonymous {
-				walk(v.Field(i))
-				continue
-			}
-			name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
-			names, byName[name] = append(names, name), v.Field(i)
-		}
-	}
-	walk(v)
-	return names, byName
-}
+// settingNames gives the names of settings in order.
+func settingNames(s federation.Settings) []string { return slices.Sorted(maps.Keys(s)) }
 
 // settingRows shows settings that say something.
-func settingRows(settings any) (rows [][2]string) {
-	names, byName := settingFields(reflect.ValueOf(settings))
-	for _, n := range names {
-		if n == "trustKey" && byName[n].String() != "" {
-			rows = append(rows, [2]string{n, "a certificate"})
-			continue
+func settingRows(s federation.Settings) (rows [][2]string) {
+	for _, n := range settingNames(s) {
+		value := fmt.Sprint(s[n])
+		if n == "trustKey" && value != "" {
+			value = "a certificate"
 		}
-		value := fmt.Sprint(byName[n].Interface())
 		if value != "" && value != "false" && n != "title" && n != "provider" {
 			rows = append(rows, [2]string{n, value})
 		}
@@ -50,44 +35,72 @@ func settingRows(settings any) (rows [][2]string) {
 	return rows
 }
 
-// assign sets settings from NAME=VALUE words.
-func assign(settings any, words []string) error {
-	names, byName := settingFields(reflect.ValueOf(settings).Elem())
+// assign reads settings from NAME=VALUE words; known are those that there are.
+func assign(known federation.Settings, words []string) (federation.Settings, error) {
+	out := federation.Settings{}
 	for _, w := range words {
 		name, value, ok := strings.Cut(w, "=")
 		if !ok {
-			return &usageError{fmt.Sprintf("%q is no setting", w), "Write SETTING=VALUE, like title=\"Crew roster\" or enabled=false."}
+			return nil, &usageError{fmt.Sprintf("%q is no setting", w), "Write SETTING=VALUE, like title=\"Crew roster\" or enabled=false."}
 		}
-		f, ok := byName[name]
+		was, ok := known[name]
 		if !ok {
+			names := settingNames(known)
 			do := "The settings are " + strings.Join(names, ", ") + "."
 			if near := nearword.Of(name, names); near != "" {
 				do = fmt.Sprintf("Did you mean %s?", near)
 			}
-			return &usageError{fmt.Sprintf("there is no setting %q", name), do}
+			return nil, &usageError{fmt.Sprintf("there is no setting %q", name), do}
 		}
 		if file, ok := strings.CutPrefix(value, "@"); ok && name == "trustKey" {
 			octets, err := os.ReadFile(file)
 			if err != nil {
-				return &usageError{"trustKey: " + err.Error(), "Write trustKey=@FILE with a certificate in PEM, or the PEM text itself."}
+				return nil, &usageError{"trustKey: " + err.Error(), "Write trustKey=@FILE with a certificate in PEM, or the PEM text itself."}
 			}
 			value = string(octets)
 		}
-		if f.Kind() != reflect.Bool {
-			f.SetString(value)
+		out[name] = value
+		if _, ok := was.(bool); !ok {
 			continue
 		}
 		b, err := strconv.ParseBool(value)
 		if err != nil {
-			return &usageError{fmt.Sprintf("%s is %q", name, value), "Use true or false."}
+			return nil, &usageError{fmt.Sprintf("%s is %q", name, value), "Use true or false."}
 		}
-		f.SetBool(b)
+		out[name] = b
 	}
-	return nil
+	return out, nil
+}
+
+// edit gives the settings to be changed, out of those that there are.
+type edit func(known federation.Settings) (federation.Settings, error)
+
+// over lays changed settings over a structure that has them as its fields.
+func over(settings any, change edit) error {
+	octets, err := json.Marshal(settings)
+	if err != nil {
+		return err
+	}
+	known := federation.Settings{}
+	for i, t := 0, reflect.TypeOf(settings).Elem(); i < t.NumField(); i++ {
+		name, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
+		known[name] = "" // what is absent in JSON is there all the same
+	}
+	if err := json.Unmarshal(octets, &known); err != nil {
+		return err
+	}
+	changed, err := change(known)
+	if err != nil {
+		return err
+	}
+	if octets, err = json.Marshal(changed); err != nil {
+		return err
+	}
+	return json.Unmarshal(octets, settings)
 }
 
 // set changes settings of a record.
-func (e *environment) set(kind string, change func(ctx context.Context, c *client.Client, name string, edit func(any) error) error) *ucli.Command {
+func (e *environment) set(kind string, change func(ctx context.Context, c *client.Client, name string, edit edit) error) *ucli.Command {
 	return &ucli.Command{Name: "set", Usage: "change settings of a " + kind + ", like enabled=false", ArgsUsage: "NAME SETTING=VALUE …",
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			args := cmd.Args().Slice()
@@ -98,7 +111,8 @@ func (e *environment) set(kind string, change func(ctx context.Context, c *clien
 			if err != nil {
 				return err
 			}
-			if err := change(ctx, c, args[0], func(settings any) error { return assign(settings, args[1:]) }); err != nil {
+			err = change(ctx, c, args[0], func(known federation.Settings) (federation.Settings, error) { return assign(known, args[1:]) })
+			if err != nil {
 				return err
 			}
 			fmt.Fprintf(e.out, "changed %s; it acts from the next request on\n", args[0])

@@ -245,10 +245,10 @@ func (e *environment) aggregates() *ucli.Command {
 				}
 			})
 		})},
-		e.set("aggregate", func(ctx context.Context, c *client.Client, name string, edit func(any) error) error {
+		e.set("aggregate", func(ctx context.Context, c *client.Client, name string, edit edit) error {
 			a, err := c.Aggregate(ctx, name)
 			if err == nil {
-				err = edit(&a.Settings)
+				err = over(&a.Settings, edit)
 			}
 			if err == nil {
 				err = c.ChangeAggregate(ctx, name, api.AggregateChange{Revision: a.Revision, Settings: a.Settings})

@@ -20,13 +20,13 @@ func (e *environment) traces() *ucli.Command {
 	return &ucli.Command{Name: "trace", Usage: "recorded sign-ins", Commands: []*ucli.Command{
 		{Name: "list", Usage: "list traces, newest first", Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "search", Usage: "part of a reference, application, provider, person or finding"},
-			&ucli.StringFlag{Name: "result", Usage: "entered, refused or waiting"},
+			&ucli.StringFlag{Name: "result", Usage: "entered, refused, waiting or left"},
 			&ucli.StringFlag{Name: "app", Usage: "of this application"},
 			&ucli.StringFlag{Name: "provider", Usage: "of this provider"},
 			&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50}},
 			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-				if r := cmd.String("result"); r != "" && !slices.Contains([]string{crossing.Entered, crossing.Refused, crossing.Waiting}, r) {
-					return &usageError{fmt.Sprintf("there is no result %q", r), "Use entered, refused or waiting."}
+				if r := cmd.String("result"); r != "" && !slices.Contains(crossing.Results[:], r) {
+					return &usageError{fmt.Sprintf("there is no result %q", r), "Use entered, refused, waiting or left."}
 				}
 				l, err := c.Traces(ctx, client.TraceFilter{Search: cmd.String("search"), Result: cmd.String("result"), Application: cmd.String("app"), Provider: cmd.String("provider"), Limit: cmd.Int("limit")})
 				if err != nil {
@@ -74,6 +74,9 @@ func (e *environment) lanes(w io.Writer, t api.Trace, messages bool) {
 			name += " by " + s.Binding[strings.LastIndex(s.Binding, ":")+1:]
 		}
 		fmt.Fprintf(w, "%7d ms  %-22s  %-30s  %s\n", s.At.Sub(t.Started).Milliseconds(), who, name, e.colour(mark(s)))
+		for _, v := range s.Values {
+			fmt.Fprintf(w, "              %-8s %s: %s\n", map[bool]string{true: "sent", false: "wanted"}[s.From == crossing.GateLane], v.Label, v.Value)
+		}
 		for _, c := range s.Checks {
 			if c.Finding == nil {
 				fmt.Fprintf(w, "              ok       %s: %s\n", c.What, c.Found)
@@ -86,6 +89,9 @@ func (e *environment) lanes(w io.Writer, t api.Trace, messages bool) {
 		}
 		if messages && s.Octets != "" {
 			fmt.Fprintf(w, "\n%s\n\n", s.Octets)
+		}
+		if s.Cut > 0 {
+			fmt.Fprintf(w, "              cut      %d octets of this message were not kept\n", s.Cut)
 		}
 	}
 }

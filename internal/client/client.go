@@ -129,6 +129,17 @@ func (c *Client) About(ctx context.Context) (api.About, error) {
 	return get[api.About](ctx, c, "/gate")
 }
 
+// Contexts gives how authentication contexts rank.
+func (c *Client) Contexts(ctx context.Context) (api.Contexts, error) {
+	return get[api.Contexts](ctx, c, "/contexts")
+}
+
+// ChangeContexts replaces the ranking.
+func (c *Client) ChangeContexts(ctx context.Context, in api.Contexts) (out api.Contexts, err error) {
+	err = c.call(ctx, http.MethodPut, "/contexts", in, &out)
+	return out, err
+}
+
 // Providers lists providers that match.
 func (c *Client) Providers(ctx context.Context, s string) (api.List[api.Row], error) {
 	return get[api.List[api.Row]](ctx, c, "/providers"+search(s))

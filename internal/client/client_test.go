@@ -68,7 +68,7 @@ func TestRemarkGoesWithChangesOnly(t *testing.T) {
 	require.NoError(t, cl.RemoveApplication(ctx, "x"))
 	_, err = cl.Checks(ctx, client.CheckFilter{Names: []string{"a", "b"}, Severity: "error"})
 	require.NoError(t, err)
-	require.NoError(t, cl.Retake(ctx, "provider", "p", api.Retake{Revision: 3, Given: api.Given{Typed: federation.Typed{EntityID: "urn:x"}}}))
+	require.NoError(t, cl.Retake(ctx, "provider", "p", api.Retake{Revision: 3, Given: api.Given{Typed: federation.Typed{"entityId": "urn:x"}}}))
 	require.Equal(t, []string{"", "remark=agreed+%26+done", "all=false&limit=20000&name=a&name=b&reach=false&severity=error", "remark=agreed+%26+done"},
 		[]string{(*asked)[0].query, (*asked)[1].query, (*asked)[2].query, (*asked)[3].query})
 	require.Equal(t, "/api/v1/providers/p/metadata", (*asked)[3].path)

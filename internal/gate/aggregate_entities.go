@@ -14,6 +14,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/saml"
@@ -71,10 +72,10 @@ func (g *Gate) Entities(ctx context.Context, name string, f EntityFilter) ([]Ent
 				return nil, 0, err
 			}
 		}
-		if p, ok := snap.ProviderByEntityID(r.EntityID); ok {
+		if p, ok := snap.ProviderBy(samlside.Name, r.EntityID); ok {
 			e.Records = append(e.Records, "provider/"+string(p.Name))
 		}
-		if a, ok := snap.ApplicationByEntityID(r.EntityID); ok {
+		if a, ok := snap.ApplicationBy(samlside.Name, r.EntityID); ok {
 			e.Records = append(e.Records, "application/"+string(a.Name))
 		}
 		out = append(out, e)
@@ -215,23 +216,19 @@ func (g *Gate) takePart(ctx context.Context, who, aggregate string, t Take, f op
 			refuse(report, row.EntityID, what)
 			continue
 		}
-		seen[row.EntityID], names[r.name()] = true, true
-		changes = append(changes, change{object: r, what: "added", document: octets})
+		seen[row.EntityID], names[nameOf(r)] = true, true
+		changes = append(changes, change{record: r, what: "added", document: octets})
 		if len(report.Taken) < reportLimit*10 {
-			report.Taken = append(report.Taken, federation.TakenEntity{EntityID: row.EntityID, Kind: r.kind(), Name: r.name()})
+			report.Taken = append(report.Taken, federation.TakenEntity{EntityID: row.EntityID, Kind: kindOf(r), Name: nameOf(r)})
 		}
 	}
 	return g.put(ctx, who, changes, nil)
 }
 
-func (g *Gate) fromEntity(snap *federation.Snapshot, aggregate string, t Take, f opened, row store.EntityRow, names map[string]bool) (object, []byte, error) {
+func (g *Gate) fromEntity(snap *federation.Snapshot, aggregate string, t Take, f opened, row store.EntityRow, names map[string]bool) (federation.Record, []byte, error) {
 	octets, err := f.cut(row)
 	if err != nil {
-		return object{}, nil, err
-	}
-	m, err := saml.ReadMetadata(octets, g.now())
-	if err != nil {
-		return object{}, nil, err
+		return nil, nil, err
 	}
 	title := row.Title
 	if title == "" {
@@ -240,24 +237,26 @@ func (g *Gate) fromEntity(snap *federation.Snapshot, aggregate string, t Take, f
 	name := t.Names[row.EntityID]
 	if name == "" {
 		name = g.freeName(snap, t.Kind, title, row.EntityID, names)
-	} else if err := free(snap, t.Kind, name); err != nil {
-		return object{}, nil, err
+	} else if err := g.free(snap, t.Kind, name); err != nil {
+		return nil, nil, err
 	}
-	var r object
+	var r federation.Record
 	if t.Kind == KindProvider {
-		r = g.newProvider(NewProvider{Name: name})
+		r, err = g.newProvider(NewProvider{Name: name, Protocol: samlside.Name})
 	} else {
-		r = g.newApplication(NewApplication{Name: name, Provider: t.Provider})
+		r, err = g.newApplication(NewApplication{Name: name, Protocol: samlside.Name, Provider: t.Provider})
 	}
-	if err := r.role(m, false); err != nil {
+	if err == nil {
+		err = g.takeIn(r, octets, federation.SourceAggregate+aggregate, false)
+	}
+	if err != nil {
 		return r, nil, err
 	}
-	*r.intake() = federation.TakenFrom(m, federation.SourceAggregate+aggregate, hashOf(octets))
-	r.settle("")
+	settle(r, "")
 	if err := g.fits(snap, r, "entityId"); err != nil {
 		return r, nil, err
 	}
-	return r, octets, r.check()
+	return r, octets, checked(federation.Check(r))
 }
 
 // freeName makes a short name out of a title, or out of the host of an entity ID,
@@ -276,7 +275,7 @@ func (g *Gate) freeName(snap *federation.Snapshot, kind, title, entityID string,
 		if n > 1 {
 			name = fmt.Sprintf("%s-%d", base, n)
 		}
-		if !taken[name] && free(snap, kind, name) == nil {
+		if !taken[name] && g.free(snap, kind, name) == nil {
 			return name
 		}
 	}
@@ -285,15 +284,15 @@ func (g *Gate) freeName(snap *federation.Snapshot, kind, title, entityID string,
 // renewFrom renews the records that came from an aggregate.
 func (g *Gate) renewFrom(ctx context.Context, who, name string, d aggregateData) ([]Refreshed, error) {
 	snap := g.Snapshot()
-	var from []object
+	var from []federation.Record
 	for _, p := range snap.Providers() {
-		if p.SAML.Intake.Aggregate() == name {
-			from = append(from, object{provider: p})
+		if p.Intake.Aggregate() == name {
+			from = append(from, p)
 		}
 	}
 	for _, a := range snap.Applications() {
-		if a.SAML.Intake.Aggregate() == name {
-			from = append(from, object{app: a})
+		if a.Intake.Aggregate() == name {
+			from = append(from, a)
 		}
 	}
 	if len(from) == 0 {
@@ -319,10 +318,10 @@ func (g *Gate) renewFrom(ctx context.Context, who, name string, d aggregateData)
 	return slices.DeleteFunc(out, func(r Refreshed) bool { return r.Outcome == Unchanged }), nil
 }
 
-func (g *Gate) renewPart(ctx context.Context, who, name string, edition int64, f opened, from []object) ([]Refreshed, error) {
+func (g *Gate) renewPart(ctx context.Context, who, name string, edition int64, f opened, from []federation.Record) ([]Refreshed, error) {
 	ids := make([]string, len(from))
 	for i, r := range from {
-		ids[i] = r.entityID()
+		ids[i] = r.Part().Identity()
 	}
 	var rows []store.EntityRow
 	if err := g.store.Read.WithContext(ctx).Where("aggregate = ? AND edition = ? AND entity_id IN ?", name, edition, ids).Order("id DESC").Find(&rows).Error; err != nil {
@@ -338,19 +337,19 @@ func (g *Gate) renewPart(ctx context.Context, who, name string, edition int64, f
 	var all []renewed
 	state := map[int]freshData{}
 	for i, was := range from {
-		r, err := g.object(was.kind(), was.name())
+		r, err := g.object(kindOf(was), nameOf(was))
 		if err != nil {
 			continue // removed meanwhile
 		}
-		d, err := g.fresh(ctx, r.kind(), r.name())
+		d, err := g.fresh(ctx, kindOf(r), nameOf(r))
 		if err != nil {
 			return out, err
 		}
-		n, err := renewed{Refreshed: Refreshed{Kind: r.kind(), Name: r.name(), Outcome: Failed}}, error(nil)
-		row, ok := byID[r.entityID()]
+		n, err := renewed{Refreshed: Refreshed{Kind: kindOf(r), Name: nameOf(r), Outcome: Failed}}, error(nil)
+		row, ok := byID[r.Part().Identity()]
 		d.Failure, d.Gone = nil, !ok
 		if !ok {
-			n.Findings = []*finding.Finding{finding.New(finding.AggregateGone, finding.Fact("Aggregate", name), finding.Fact("Entity ID", r.entityID()))}
+			n.Findings = []*finding.Finding{finding.New(finding.AggregateGone, finding.Fact("Aggregate", name), finding.Fact("Entity ID", r.Part().Identity()))}
 		} else {
 			var octets []byte
 			if octets, err = f.cut(row); err == nil {
@@ -372,7 +371,7 @@ func (g *Gate) renewPart(ctx context.Context, who, name string, edition int64, f
 	}
 	return out, g.store.Write(ctx, func(tx *gorm.DB) error {
 		for i, d := range state {
-			if err := saveFresh(tx, from[i].kind(), from[i].name(), d); err != nil {
+			if err := saveFresh(tx, kindOf(from[i]), nameOf(from[i]), d); err != nil {
 				return err
 			}
 		}

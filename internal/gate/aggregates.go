@@ -138,7 +138,7 @@ func (g *Gate) AddAggregate(ctx context.Context, who, name string, s AggregateSe
 		return Job{}, field("address", finding.New(finding.MetadataEmpty))
 	case document != nil && s.Address != "":
 		return Job{}, field("address", errors.New("both a document and an address were given; give one of them"))
-	case document == nil && !isAddress(s.Address):
+	case document == nil && !federation.IsAddress(s.Address):
 		return Job{}, field("address", unreachable(s.Address, "not a whole http or https address"))
 	}
 	return g.takeAggregate(ctx, who, name, &s, document)
@@ -204,7 +204,7 @@ func (g *Gate) ChangeAggregate(ctx context.Context, who, name string, revision i
 	if _, err := aggregateTrust(s); err != nil {
 		return err
 	}
-	if s.Address != "" && !isAddress(s.Address) {
+	if s.Address != "" && !federation.IsAddress(s.Address) {
 		return field("address", unreachable(s.Address, "not a whole http or https address"))
 	}
 	d.AggregateSettings = s

@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/saml"
 )
@@ -15,13 +17,13 @@ import (
 func benchRig(b *testing.B, applications int) *rig {
 	r := newRigFor(b)
 	snap := r.Snapshot()
-	self := snap.Gate
-	apps := snap.Applications()
-	for i := len(apps); i < applications; i++ {
-		apps = append(apps, &federation.Application{Name: federation.Name(fmt.Sprint("app-", i)), Protocol: "saml",
-			SAML: &federation.SAMLApplication{SP: &saml.SP{EntityID: fmt.Sprint("urn:app-", i)}}})
+	var apps []federation.Record
+	for i := len(snap.Applications()); i < applications; i++ {
+		a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: fmt.Sprint("urn:app-", i)}}}
+		a.Name = federation.Name(fmt.Sprint("app-", i))
+		apps = append(apps, a)
 	}
-	r.snapshot.Store(federation.Load(self, snap.Providers(), apps))
+	r.snapshot.Store(snap.With(apps...))
 	return r
 }
 
@@ -31,7 +33,7 @@ func benchmarkCrossing(b *testing.B, applications int) {
 	r := benchRig(b, applications)
 	for b.Loop() {
 		r.enter(nil)
-		r.crossings.sweep(r.time.Add(crossingLife))
+		r.crossings.sweep(r.time.Add(crossing.Life))
 	}
 }
 

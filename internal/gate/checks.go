@@ -10,7 +10,6 @@ import (
 	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -18,14 +17,6 @@ import (
 type Checked struct {
 	Kind, Name, Title string
 	Findings          []*finding.Finding
-}
-
-// findings gives the findings on one record.
-func findings(c *checks.Checker, r object) []*finding.Finding {
-	if r.provider != nil {
-		return c.Provider(r.provider)
-	}
-	return c.Application(r.app)
 }
 
 // CheckFilter narrows checks.
@@ -41,7 +32,7 @@ type CheckFilter struct {
 // records, from how fresh they are, and on demand from their addresses.
 func (g *Gate) Check(ctx context.Context, f CheckFilter) ([]Checked, error) {
 	snap := g.Snapshot()
-	var all []object
+	var all []federation.Record
 	if len(f.Names) > 0 {
 		for _, n := range f.Names {
 			found, err := g.named(n)
@@ -52,10 +43,10 @@ func (g *Gate) Check(ctx context.Context, f CheckFilter) ([]Checked, error) {
 		}
 	} else {
 		for _, p := range snap.Providers() {
-			all = append(all, object{provider: p})
+			all = append(all, p)
 		}
 		for _, a := range snap.Applications() {
-			all = append(all, object{app: a})
+			all = append(all, a)
 		}
 	}
 	state, err := g.freshness(ctx)
@@ -65,10 +56,10 @@ func (g *Gate) Check(ctx context.Context, f CheckFilter) ([]Checked, error) {
 	find := g.found.of(snap, g.now(), len(f.Names) > 0)
 	out := []Checked{}
 	for _, r := range all {
-		if f.Kind != "" && r.kind() != f.Kind {
+		if f.Kind != "" && kindOf(r) != f.Kind {
 			continue
 		}
-		fs := slices.Concat(find(r), state[r.kind()+"/"+r.name()])
+		fs := slices.Concat(find(r), state[federation.Path(r)])
 		if f.Reach {
 			fs = append(fs, g.reach(ctx, r)...)
 		}
@@ -79,7 +70,7 @@ func (g *Gate) Check(ctx context.Context, f CheckFilter) ([]Checked, error) {
 			}
 		}
 		if len(kept) > 0 || !f.Quiet {
-			out = append(out, Checked{r.kind(), r.name(), r.title(), kept})
+			out = append(out, Checked{kindOf(r), nameOf(r), r.Basic().Title, kept})
 		}
 	}
 	return out, nil
@@ -95,24 +86,24 @@ type found struct {
 }
 
 // of gives a function that checks one record; with few, nothing is kept.
-func (k *found) of(snap *federation.Snapshot, now time.Time, few bool) func(object) []*finding.Finding {
+func (k *found) of(snap *federation.Snapshot, now time.Time, few bool) func(federation.Record) []*finding.Finding {
 	c := checks.New(snap, now)
 	if few {
-		return func(r object) []*finding.Finding { return findings(c, r) }
+		return c.Record
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.snap != snap || now.Sub(k.at) > time.Minute || now.Before(k.at) {
 		k.snap, k.at, k.all = snap, now, map[string][]*finding.Finding{}
 		for _, p := range snap.Providers() {
-			k.all[KindProvider+"/"+string(p.Name)] = c.Provider(p)
+			k.all[KindProvider+"/"+string(p.Name)] = c.Record(p)
 		}
 		for _, a := range snap.Applications() {
-			k.all[KindApplication+"/"+string(a.Name)] = c.Application(a)
+			k.all[KindApplication+"/"+string(a.Name)] = c.Record(a)
 		}
 	}
 	all := k.all
-	return func(r object) []*finding.Finding { return all[r.kind()+"/"+r.name()] }
+	return func(r federation.Record) []*finding.Finding { return all[federation.Path(r)] }
 }
 
 // freshness gives the findings on how current records are, by kind and name.
@@ -151,18 +142,12 @@ func (g *Gate) freshness(ctx context.Context) (map[string][]*finding.Finding, er
 
 // reach asks the addresses of a record: whether they answer, and what their
 // servers' clocks show.
-func (g *Gate) reach(ctx context.Context, r object) []*finding.Finding {
-	var endpoints []saml.Endpoint
-	if r.provider != nil {
-		endpoints = r.provider.SAML.IDP.SSO
-	} else {
-		endpoints = r.app.SAML.SP.ACS
-	}
+func (g *Gate) reach(ctx context.Context, r federation.Record) []*finding.Finding {
 	addresses := []string{}
-	if a := r.intake().Address(); a != "" {
+	if a := r.Basic().Intake.Address(); a != "" {
 		addresses = append(addresses, a)
 	}
-	for _, e := range endpoints {
+	for _, e := range r.Part().Endpoints() {
 		addresses = append(addresses, e.Location)
 	}
 	var out []*finding.Finding
@@ -176,13 +161,13 @@ func (g *Gate) reach(ctx context.Context, r object) []*finding.Finding {
 		before := g.now()
 		date, err := g.fetch.probe(ctx, a)
 		if f := finding.Of(err); f != nil {
-			out = append(out, finding.New(finding.EndpointUnreachable, f.Evidence...).From(r.side()))
+			out = append(out, finding.New(finding.EndpointUnreachable, f.Evidence...).From(r.Kind().Side()))
 			continue
 		}
 		skew := g.Snapshot().Gate.Skew
 		if off := date.Sub(before); !apart && !date.IsZero() && (off > skew+2*time.Second || off < -skew-2*time.Second) {
 			apart = true
-			out = append(out, finding.New(finding.ClockApart, finding.Fact("Address", a), finding.Compare("Time", before.UTC().Format(time.RFC3339), date.UTC().Format(time.RFC3339))).From(r.side()))
+			out = append(out, finding.New(finding.ClockApart, finding.Fact("Address", a), finding.Compare("Time", before.UTC().Format(time.RFC3339), date.UTC().Format(time.RFC3339))).From(r.Kind().Side()))
 		}
 	}
 	return out

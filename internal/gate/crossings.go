@@ -1,58 +1,85 @@
 package gate
 
 import (
-	"context"
+	"container/heap"
+	"container/list"
 	"encoding/json"
 	"net/netip"
 	"sync"
 	"time"
 
-	"gorm.io/gorm"
-
 	"innergate.example/innergate/internal/core/crossing"
-	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/store"
 )
 
-// Bounds on crossings in progress.
+// Bounds on crossings that are not finished.
 const (
-	crossingLife       = 10 * time.Minute
 	maxCrossings       = 50000
+	maxCrossingOctets  = 128 << 20
 	maxCrossingsOfOne  = 2000 // from one network address; many people share one
-	maxCrossingCookies = 10   // in one browser
+	maxFinished        = 100000
+	maxCrossingCookies = 10 // in one browser
 )
 
-// record is a crossing in progress. Once made it is only changed under the lock
-// of crossings, by replacing it.
+// record is a crossing as it is kept between two turns.
 type record struct {
-	ID          string          `json:"id"`
-	Trace       store.TraceRow  `json:"trace"`
-	Application federation.Name `json:"application"`
-	Reply       crossing.Reply  `json:"reply"`
-	Wish        crossing.Wish   `json:"wish"`
-	Chosen      federation.Name `json:"chosen,omitempty"`
-	Provider    federation.Name `json:"provider,omitempty"`
-	Asked       *crossing.Asked `json:"asked,omitempty"`
-	Secret      []byte          `json:"secret"` // hash of the cookie
-	From        string          `json:"from"`   // network the browser is in
-	Expires     time.Time       `json:"expires"`
-	Ended       bool            `json:"ended,omitempty"`
+	State     crossing.State `json:"state"`
+	Reference string         `json:"reference"` // of its trace
 }
 
-// crossings are those in progress, in memory and in the store.
+// crossings are those in progress, in memory and in the store. Finished ones are
+// remembered until they would have expired, so that what comes again is told so.
 type crossings struct {
-	store   *store.Store
-	mu      sync.Mutex
-	byID    map[string]*record
-	byAsked map[string]string // ID of our request → crossing
-	from    map[string]int
+	mu       sync.Mutex
+	byID     map[string]*kept
+	byHandle map[string]string // further name → crossing
+	networks map[string]*crowd
+	fullest  crowds
+	open     int // not finished
+	octets   int
+	finished *list.List // of IDs, the oldest first
+}
+
+type kept struct {
+	record
+	size  int
+	crowd *crowd
+	place *list.Element // among those of its network, or among the finished ones
+}
+
+// crowd is what one network has under way.
+type crowd struct {
+	network string
+	all     *list.List // of IDs, the oldest first
+	octets  int
+	index   int // in the heap
+}
+
+// crowds is a heap, the one that holds most on top.
+type crowds []*crowd
+
+func (c crowds) Len() int           { return len(c) }
+func (c crowds) Less(i, j int) bool { return c[i].octets > c[j].octets }
+func (c crowds) Swap(i, j int) {
+	c[i], c[j] = c[j], c[i]
+	c[i].index, c[j].index = i, j
+}
+func (c *crowds) Push(x any) {
+	one := x.(*crowd)
+	one.index = len(*c)
+	*c = append(*c, one)
+}
+func (c *crowds) Pop() any {
+	last := (*c)[len(*c)-1]
+	*c = (*c)[:len(*c)-1]
+	return last
 }
 
 func loadCrossings(s *store.Store, now time.Time) (*crossings, error) {
-	c := &crossings{store: s, byID: map[string]*record{}, byAsked: map[string]string{}, from: map[string]int{}}
+	c := &crossings{byID: map[string]*kept{}, byHandle: map[string]string{}, networks: map[string]*crowd{}, finished: list.New()}
 	var rows []store.CrossingRow
-	if err := s.Read.Where("expires > ?", now.UTC()).Find(&rows).Error; err != nil {
+	if err := s.Read.Where("expires > ?", now.UTC()).Order("expires").Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	for _, row := range rows {
@@ -60,25 +87,16 @@ func loadCrossings(s *store.Store, now time.Time) (*crossings, error) {
 		if err != nil {
 			return nil, err
 		}
-		r := &record{}
-		if err := json.Unmarshal(plain, r); err != nil {
+		var r record
+		if err := json.Unmarshal(plain, &r); err != nil {
 			return nil, err
 		}
-		r.Ended = row.Ended
-		c.put(r)
+		c.put(r, len(plain))
+		if row.Ended {
+			c.ended(r.State.ID)
+		}
 	}
 	return c, nil
-}
-
-// put replaces a record in memory. The lock is held, or not needed yet.
-func (c *crossings) put(r *record) {
-	if c.byID[r.ID] == nil {
-		c.from[r.From]++
-	}
-	c.byID[r.ID] = r
-	if r.Asked != nil {
-		c.byAsked[r.Asked.ID] = r.ID
-	}
 }
 
 // network is what crossings are counted by: the address, of IPv6 the /64.
@@ -94,87 +112,151 @@ func network(address string) string {
 	return a.String()
 }
 
-// admit refuses when there are too many crossings already.
-func (c *crossings) admit(from string) error {
+// overhead is what a crossing takes in memory beside its own octets.
+const overhead = 700
+
+// put keeps a record in memory, in place of that of before. size is that of its
+// JSON.
+func (c *crossings) put(r record, size int) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if len(c.byID) >= maxCrossings || c.from[from] >= maxCrossingsOfOne {
-		return finding.New(finding.TooManyStarts, finding.Fact("Network", from))
+	size += overhead
+	k := c.byID[r.State.ID]
+	if k != nil && k.State.Stage == crossing.Ended {
+		return // somebody else ended it meanwhile
 	}
-	return nil
+	if k == nil {
+		at := c.networks[r.State.Browser.Network]
+		if at == nil {
+			at = &crowd{network: r.State.Browser.Network, all: list.New()}
+			c.networks[at.network] = at
+			heap.Push(&c.fullest, at)
+		}
+		k = &kept{crowd: at, place: at.all.PushBack(r.State.ID)}
+		c.byID[r.State.ID] = k
+		c.open++
+	} else if k.State.Handle != r.State.Handle {
+		delete(c.byHandle, k.State.Handle)
+	}
+	if r.State.Handle != "" {
+		c.byHandle[r.State.Handle] = r.State.ID
+	}
+	c.weigh(k, size)
+	k.record = r
 }
 
-// keep commits a record to disk, then to memory.
-func (c *crossings) keep(ctx context.Context, r *record) error {
-	plain, err := json.Marshal(r)
-	if err != nil {
-		return err
+func (c *crossings) weigh(k *kept, size int) {
+	c.octets += size - k.size
+	if k.crowd != nil {
+		k.crowd.octets += size - k.size
+		heap.Fix(&c.fullest, k.crowd.index)
 	}
-	row := store.CrossingRow{ID: r.ID, Expires: r.Expires.UTC(), Sealed: c.store.Seal("crossing", plain)}
-	if err := c.store.Write(ctx, func(tx *gorm.DB) error { return tx.Save(&row).Error }); err != nil {
-		return err
+	k.size = size
+}
+
+// leave takes an unfinished crossing out of its network.
+func (c *crossings) leave(k *kept) {
+	at := k.crowd
+	if at == nil {
+		return
 	}
+	c.weigh(k, 0)
+	at.all.Remove(k.place)
+	c.open--
+	if k.crowd = nil; at.all.Len() == 0 {
+		heap.Remove(&c.fullest, at.index)
+		delete(c.networks, at.network)
+	}
+}
+
+func (c *crossings) drop(id string) {
+	k := c.byID[id]
+	if k == nil {
+		return
+	}
+	if k.crowd != nil {
+		c.leave(k)
+	} else {
+		c.finished.Remove(k.place)
+	}
+	delete(c.byID, id)
+	delete(c.byHandle, k.State.Handle)
+}
+
+// admit refuses another crossing of a network that has too many under way. Where
+// there are too many in all, the oldest of the network that holds most gives way;
+// dropped are their IDs.
+func (c *crossings) admit(from string) (dropped []string, err error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.put(r)
-	return nil
+	if at := c.networks[from]; at != nil && at.all.Len() >= maxCrossingsOfOne {
+		return nil, finding.New(finding.TooManyStarts, finding.Fact("Network", from))
+	}
+	for (c.open >= maxCrossings || c.octets >= maxCrossingOctets) && len(c.fullest) > 0 {
+		id := c.fullest[0].all.Front().Value.(string)
+		c.drop(id)
+		dropped = append(dropped, id)
+	}
+	return dropped, nil
 }
 
-// find gives a record that has not expired, nil if there is none.
-func (c *crossings) find(id string, now time.Time) *record {
+// find gives a record that has not expired; an empty one if there is none.
+func (c *crossings) find(id string, now time.Time) record {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if r := c.byID[id]; r != nil && now.Before(r.Expires) {
-		return r
+	if k := c.byID[id]; k != nil && now.Before(k.State.Expires()) {
+		return k.record
 	}
-	return nil
+	return record{}
 }
 
-// asked finds the crossing by the ID of our request to the provider.
-func (c *crossings) asked(id string, now time.Time) *record {
-	c.mu.Lock()
-	key := c.byAsked[id]
-	c.mu.Unlock()
-	if key == "" {
-		return nil
+// known finds a crossing by the first of several names that one has.
+func (c *crossings) known(handles []string, now time.Time) record {
+	for _, h := range handles {
+		c.mu.Lock()
+		id := c.byHandle[h]
+		c.mu.Unlock()
+		if id == "" {
+			id = h
+		}
+		if r := c.find(id, now); h != "" && r.State.ID != "" {
+			return r
+		}
 	}
-	return c.find(key, now)
+	return record{}
 }
 
-// endIn marks the record as ended in a transaction; it fails with a finding if
-// somebody else was first.
-func endIn(tx *gorm.DB, id string) error {
-	done := tx.Model(&store.CrossingRow{}).Where("id = ? AND ended = ?", id, false).Update("ended", true)
-	if done.Error == nil && done.RowsAffected != 1 {
-		return finding.New(finding.CrossingEnded)
-	}
-	return done.Error
-}
-
-// ended marks the record as ended in memory, after the transaction.
+// ended marks a crossing as finished. Of its state only that is kept.
 func (c *crossings) ended(id string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if r := c.byID[id]; r != nil {
-		done := *r
-		done.Ended = true
-		c.byID[id] = &done
+	k := c.byID[id]
+	if k == nil || k.crowd == nil {
+		return
+	}
+	c.leave(k)
+	s := k.State
+	k.State = crossing.State{ID: s.ID, Stage: crossing.Ended, App: s.App, Provider: s.Provider, ProviderState: s.ProviderState, Handle: s.Handle,
+		Browser: s.Browser, StartedBy: s.StartedBy, Began: s.Began, Turns: s.Turns, Kept: true}
+	k.place = c.finished.PushBack(id)
+	if c.finished.Len() > maxFinished {
+		c.drop(c.finished.Front().Value.(string))
 	}
 }
 
 func (c *crossings) sweep(now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for id, r := range c.byID {
-		if now.Before(r.Expires) {
-			continue
-		}
-		delete(c.byID, id)
-		if r.Asked != nil {
-			delete(c.byAsked, r.Asked.ID)
-		}
-		if c.from[r.From]--; c.from[r.From] <= 0 {
-			delete(c.from, r.From)
+	for id, k := range c.byID {
+		if !now.Before(k.State.Expires()) {
+			c.drop(id)
 		}
 	}
+}
+
+// waiting counts crossings that have not ended.
+func (c *crossings) waiting() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.open
 }

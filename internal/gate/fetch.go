@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"time"
 
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 )
 
@@ -154,7 +156,7 @@ func (f *fetcher) probe(ctx context.Context, address string) (date time.Time, er
 }
 
 func (f *fetcher) send(ctx context.Context, method, address string, c conditions) (*http.Response, error) {
-	if !isAddress(address) {
+	if !federation.IsAddress(address) {
 		return nil, unreachable(address, "not a whole http or https address")
 	}
 	req, err := http.NewRequestWithContext(ctx, method, address, nil)
@@ -164,7 +166,7 @@ func (f *fetcher) send(ctx context.Context, method, address string, c conditions
 	if err := f.scheme(req.URL); err != nil {
 		return nil, err
 	}
-	req.Header.Set("Accept", "application/samlmetadata+xml, application/xml, text/xml, */*")
+	req.Header.Set("Accept", "application/xml, text/xml, */*")
 	if c.ETag != "" {
 		req.Header.Set("If-None-Match", c.ETag)
 	}
@@ -187,44 +189,42 @@ func (f *fetcher) send(ctx context.Context, method, address string, c conditions
 	return res, nil
 }
 
-// post sends a SOAP message, without following redirects, and gives the answer
-// of at most limit octets.
-func (f *fetcher) post(ctx context.Context, address string, message []byte, limit int64) ([]byte, error) {
+// post sends a call, without following redirects, and gives the answer.
+func (f *fetcher) post(ctx context.Context, c *crossing.Call, o crossing.CallOctets) ([]byte, error) {
 	failed := func(cause string) error {
-		return finding.New(finding.ArtifactUnresolved, finding.Fact("Address", address), finding.Fact("Cause", cause))
+		code := c.Unreached
+		if code == "" {
+			code = finding.AddressUnreachable
+		}
+		return finding.New(code, finding.Fact("Address", c.Address), finding.Fact("Cause", cause))
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader(message))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.Address, bytes.NewReader(o.Body))
 	if err != nil {
 		return nil, failed(err.Error())
 	}
 	if err := f.scheme(req.URL); err != nil {
 		return nil, err
 	}
-	req.Header.Set("Content-Type", "text/xml; charset=utf-8")
-	req.Header.Set("SOAPAction", `"http://www.oasis-open.org/committees/security"`)
+	for name, value := range o.Header {
+		req.Header.Set(name, value)
+	}
 	client := *f.client
 	client.Timeout = 10 * time.Second
 	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	res, err := client.Do(req)
 	if err != nil {
 		if errors.Is(err, errNetwork) {
-			return nil, finding.New(finding.AddressRefused, finding.Fact("Address", address), finding.Fact("Cause", "it lies in a private or special network"))
+			return nil, finding.New(finding.AddressRefused, finding.Fact("Address", c.Address), finding.Fact("Cause", "it lies in a private or special network"))
 		}
 		return nil, failed(err.Error())
 	}
 	defer res.Body.Close()
-	if res.StatusCode != http.StatusOK {
+	if res.StatusCode < 200 || res.StatusCode > 299 {
 		return nil, failed("it answered " + res.Status)
 	}
-	octets, err := io.ReadAll(io.LimitReader(res.Body, limit+1))
-	if err != nil || int64(len(octets)) > limit {
+	octets, err := io.ReadAll(io.LimitReader(res.Body, c.Limit+1))
+	if err != nil || int64(len(octets)) > c.Limit {
 		return nil, failed("the answer is cut off or too large")
 	}
 	return octets, nil
-}
-
-// isAddress reports whether s is a whole http or https address.
-func isAddress(s string) bool {
-	u, err := url.Parse(s)
-	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != "" && u.User == nil
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/base32"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -16,9 +15,7 @@ import (
 	"time"
 
 	"innergate.example/innergate/internal/core/crossing"
-	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
-	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -28,10 +25,11 @@ type Options struct {
 	Store         *store.Store
 	Log           *slog.Logger
 	Now           func() time.Time
-	Skew          time.Duration  // allowed difference of clocks, at most 5 minutes
-	AllowNetworks []netip.Prefix // private networks it may fetch from
-	AllowHTTP     bool           // fetch from http addresses too
-	Publisher     saml.Publisher // who runs the gate, for metadata
+	Skew          time.Duration        // allowed difference of clocks, at most 5 minutes
+	AllowNetworks []netip.Prefix       // private networks it may fetch from
+	AllowHTTP     bool                 // fetch from http addresses too
+	Publisher     federation.Publisher // who runs the gate, for documents about it
+	Protocols     []crossing.Protocol  // the first is that of records of before there were several
 }
 
 // Gate is one running Inner Gate.
@@ -40,7 +38,8 @@ type Gate struct {
 	store     *store.Store
 	log       *slog.Logger
 	now       func() time.Time
-	protocols crossing.Protocols
+	order     []crossing.Protocol
+	protocols map[string]crossing.Protocol
 	fetch     *fetcher
 	snapshot  atomic.Pointer[federation.Snapshot]
 	saving    sync.Mutex // one change of configuration at a time
@@ -51,6 +50,7 @@ type Gate struct {
 	sessions  *sessions
 	hashing   chan struct{} // slow password hashes at a time
 	tries     *limiter
+	strangers *flow // traces of what strangers send
 	metrics   *metrics
 	ctx       context.Context
 	stop      context.CancelFunc
@@ -79,11 +79,19 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 	if o.Skew < 0 || o.Skew > 5*time.Minute {
 		return nil, fmt.Errorf("the clock skew %s is not allowed; use 0 to 5m", o.Skew)
 	}
-	g := &Gate{base: base, store: o.Store, log: o.Log, now: o.Now, hashing: make(chan struct{}, 2), tries: newLimiter(), metrics: newMetrics(),
-		protocols: crossing.Protocols{federation.ProtocolSAML: samlside.Protocol()},
-		fetch:     newFetcher(o.AllowNetworks, o.AllowHTTP), sessions: newSessions()}
-	self := federation.Gate{Publisher: o.Publisher, Base: base, Skew: o.Skew, IDP: federation.Face{Address: base + "/saml/idp/sso"}}
-	if self.IDP.EntityID, err = o.Store.Setting(ctx, "idp-entity-id", base+"/saml/idp"); err != nil {
+	g := &Gate{base: base, store: o.Store, log: o.Log, now: o.Now, hashing: make(chan struct{}, 2), tries: newLimiter(), strangers: newFlow(), metrics: newMetrics(),
+		order: o.Protocols, protocols: map[string]crossing.Protocol{}, fetch: newFetcher(o.AllowNetworks, o.AllowHTTP), sessions: newSessions()}
+	self := federation.Gate{Publisher: o.Publisher, Base: base, Skew: o.Skew, Own: map[string]string{}}
+	for _, p := range o.Protocols {
+		g.protocols[p.Name()] = p
+		self.Purposes = append(self.Purposes, p.Purposes()...)
+		for key, value := range p.Own(base) {
+			if self.Own[key], err = o.Store.Setting(ctx, key, value); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if self.Contexts, err = g.loadContexts(ctx); err != nil {
 		return nil, err
 	}
 	if err := g.ownKeys(ctx, &self); err != nil {
@@ -128,12 +136,12 @@ func (g *Gate) sweep() {
 			g.sessions.sweep(g.now())
 			g.tries.sweep(g.now())
 			g.jobs.sweep(g.now())
-			if err := errors.Join(g.store.Sweep(g.ctx, g.now()), g.store.Traces.Prune(g.ctx)); err != nil && g.ctx.Err() == nil {
+			if err := errors.Join(g.store.Sweep(g.ctx, g.now()), g.store.Traces.Prune(g.ctx, waited(g.now()))); err != nil && g.ctx.Err() == nil {
 				g.log.Error("sweeping failed", "error", err)
 			}
 			g.jobs.wait.Go(func() {
-				if err := g.refreshDue(g.ctx); err != nil && g.ctx.Err() == nil {
-					g.log.Error("refreshing failed", "error", err)
+				if err := errors.Join(g.sendDue(g.ctx), g.refreshDue(g.ctx)); err != nil && g.ctx.Err() == nil {
+					g.log.Error("refreshing or sending failed", "error", err)
 				}
 			})
 		}
@@ -146,6 +154,27 @@ func (g *Gate) Base() string { return g.base }
 // Snapshot is the configuration at this moment.
 func (g *Gate) Snapshot() *federation.Snapshot { return g.snapshot.Load() }
 
+// About is what the gate says of itself in its protocols.
+func (g *Gate) About() []federation.Value {
+	snap := g.Snapshot()
+	out := []federation.Value{}
+	for _, p := range g.order {
+		out = append(out, p.About(&snap.Gate)...)
+	}
+	return out
+}
+
+// Protocols are the names of those that records of a kind can speak.
+func (g *Gate) Protocols(kind string) []string {
+	out := []string{}
+	for _, p := range g.order {
+		if kind == KindProvider && p.Providers() || kind == KindApplication && p.Applications() {
+			out = append(out, p.Name())
+		}
+	}
+	return out
+}
+
 // Ready reports whether the database answers.
 func (g *Gate) Ready(ctx context.Context) error {
 	return g.store.Read.WithContext(ctx).Exec("SELECT 1").Error
@@ -156,13 +185,6 @@ func randomText(octets int) string {
 	b := make([]byte, octets)
 	_, _ = rand.Read(b) // never fails (crypto/rand)
 	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(b))
-}
-
-// messageID is an ID for a SAML message: 128 random bits after an underscore.
-func messageID() string {
-	b := make([]byte, 16)
-	_, _ = rand.Read(b)
-	return "_" + hex.EncodeToString(b)
 }
 
 // newReference is the number under which an engineer finds a trace: 50 random

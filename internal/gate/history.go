@@ -81,7 +81,7 @@ func (g *Gate) Revision(ctx context.Context, id int64) (Revision, error) {
 	if len(row.Data) == 0 {
 		return out, nil
 	}
-	if out.Values, err = values(row); err != nil {
+	if out.Values, err = g.values(row); err != nil {
 		return out, err
 	}
 	var before store.HistoryRow
@@ -92,7 +92,7 @@ func (g *Gate) Revision(ctx context.Context, id int64) (Revision, error) {
 	case err != nil:
 		return out, err
 	default:
-		if was, err = values(before); err != nil {
+		if was, err = g.values(before); err != nil {
 			return out, err
 		}
 	}
@@ -104,7 +104,7 @@ func (g *Gate) Revision(ctx context.Context, id int64) (Revision, error) {
 	if out.Restorable {
 		var now []federation.Value
 		if r, err := g.object(row.Kind, row.Name); err == nil {
-			now = r.describe()
+			now = federation.Describe(r)
 		}
 		out.FromNow = federation.Differences(now, out.Values)
 	}
@@ -121,14 +121,16 @@ func (g *Gate) historyRow(ctx context.Context, id int64) (row store.HistoryRow, 
 
 // values reads what a change left behind. Nothing secret is ever written there:
 // keys of our own, tokens and passwords have no data in the history.
-func values(row store.HistoryRow) ([]federation.Value, error) {
+func (g *Gate) values(row store.HistoryRow) ([]federation.Value, error) {
 	switch row.Kind {
 	case KindProvider, KindApplication:
-		r, err := restored(row)
+		r, err := g.restored(row)
 		if err != nil {
 			return nil, err
 		}
-		return r.describe(), nil
+		return federation.Describe(r), nil
+	case KindRanking:
+		return rankingValues(row.Data)
 	case KindAggregate:
 		var d aggregateData
 		if err := json.Unmarshal(row.Data, &d); err != nil {
@@ -145,13 +147,12 @@ func values(row store.HistoryRow) ([]federation.Value, error) {
 }
 
 // restored reads a record out of the history.
-func restored(row store.HistoryRow) (object, error) {
-	if row.Kind == KindProvider {
-		p, err := readProvider(store.ProviderRow{Name: row.Name, Protocol: federation.ProtocolSAML, Revision: row.Revision, Added: row.At, Data: row.Data})
-		return object{provider: p}, err
+func (g *Gate) restored(row store.HistoryRow) (federation.Record, error) {
+	protocol := row.Protocol
+	if protocol == "" {
+		protocol = g.order[0].Name() // of before there were several
 	}
-	a, err := readApplication(store.ApplicationRow{Name: row.Name, Protocol: federation.ProtocolSAML, Revision: row.Revision, Added: row.At, Data: row.Data})
-	return object{app: a}, err
+	return g.read(protocol, federation.Stored{Kind: federation.Kind(row.Kind), Name: row.Name, Revision: row.Revision, Added: row.At, Data: row.Data})
 }
 
 // Restore sets a record back to what it was after a change; one that was removed
@@ -164,7 +165,7 @@ func (g *Gate) Restore(ctx context.Context, who string, id int64) (kind, name st
 	if !entry(row).Restorable || len(row.Data) == 0 {
 		return "", "", &ConflictError{fmt.Sprintf("a %s cannot be set back: what was secret in it is gone, or it is made anew from its source", row.Kind), "make a new one"}
 	}
-	r, err := restored(row)
+	r, err := g.restored(row)
 	if err != nil {
 		return "", "", err
 	}
@@ -175,24 +176,20 @@ func (g *Gate) Restore(ctx context.Context, who string, id int64) (kind, name st
 		return "", "", err
 	}
 	if now, err := g.object(row.Kind, row.Name); err == nil {
-		if p := now.provider; p != nil {
-			r.provider.Added = p.Added
-		} else {
-			r.app.Added = now.app.Added
-		}
+		r.Basic().Added = now.Basic().Added
 	}
-	*r.revision() = last + 1
+	r.Basic().Revision = last + 1
 	snap := g.Snapshot()
-	for _, err := range []error{g.tied(snap, r), r.check(), g.fits(snap, r, "entityId")} {
+	for _, err := range []error{g.tied(snap, r), checked(federation.Check(r)), g.fits(snap, r, "entityId")} {
 		if err != nil {
 			return "", "", err
 		}
 	}
-	err = g.put(ctx, who, []change{{object: r, what: fmt.Sprintf("restored revision %d", row.Revision)}}, func(tx *gorm.DB) error {
+	err = g.put(ctx, who, []change{{record: r, what: fmt.Sprintf("restored revision %d", row.Revision)}}, func(tx *gorm.DB) error {
 		if err := dropPending(tx, row.Kind, row.Name); err != nil {
 			return err
 		}
-		return g.dueAt(r, g.now().Add(g.interval(*r.intake())))(tx)
+		return g.dueAt(r, g.now().Add(g.interval(r.Basic().Intake)))(tx)
 	})
 	return row.Kind, row.Name, err
 }

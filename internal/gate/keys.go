@@ -18,14 +18,8 @@ import (
 	"innergate.example/innergate/internal/store"
 )
 
-// Purposes of the gate's own keys; an application with a face of its own adds
-// "app/NAME".
-const (
-	purposeIDP = "idp" // signs answers for applications
-	purposeSP  = "sp"  // signs requests to providers
-	purposeEnc = "enc" // providers encrypt to it
-	purposeApp = "app/"
-)
+// purposeApp and a name is the purpose of an application's own keys.
+const purposeApp = "app/"
 
 // Key states through a roll-over.
 const (
@@ -134,12 +128,18 @@ func (g *Gate) AnnounceKey(ctx context.Context, who, purpose, kind string) error
 	if kind == "" {
 		kind = keys.Kinds[0]
 	}
-	if !slices.Contains(keys.Kinds, kind) || purpose == purposeEnc && !strings.HasPrefix(kind, "rsa") {
-		return field("kind", fmt.Errorf("a key of kind %q cannot be made for %q; use one of %s, for enc an RSA key", kind, purpose, strings.Join(keys.Kinds, ", ")))
+	snap := g.Snapshot()
+	var known []string
+	rsaOnly := false
+	for _, p := range snap.Gate.Purposes {
+		known = append(known, p.Name)
+		rsaOnly = rsaOnly || p.Name == purpose && p.RSA
 	}
-	known := []string{purposeIDP, purposeSP, purposeEnc}
-	for _, a := range g.Snapshot().Applications() {
-		if a.OwnFace {
+	if !slices.Contains(keys.Kinds, kind) || rsaOnly && !strings.HasPrefix(kind, "rsa") {
+		return field("kind", fmt.Errorf("a key of kind %q cannot be made for %q; use one of %s, for what is encrypted to an RSA key", kind, purpose, strings.Join(keys.Kinds, ", ")))
+	}
+	for _, a := range snap.Applications() {
+		if a.Side.OwnKeys() {
 			known = append(known, purposeApp+string(a.Name))
 		}
 	}
@@ -228,11 +228,13 @@ func (g *Gate) RemoveKey(ctx context.Context, who string, id int64) error {
 
 // ownKeys fills in all keys of the gate itself.
 func (g *Gate) ownKeys(ctx context.Context, self *federation.Gate) (err error) {
-	for purpose, set := range map[string]*federation.KeySet{purposeIDP: &self.IDPKeys, purposeSP: &self.SPKeys, purposeEnc: &self.EncKeys} {
-		if *set, err = g.loadKeys(ctx, purpose); err != nil {
+	sets := map[string]federation.KeySet{}
+	for _, p := range self.Purposes {
+		if sets[p.Name], err = g.loadKeys(ctx, p.Name); err != nil {
 			return err
 		}
 	}
+	self.Keys = sets
 	return nil
 }
 
@@ -243,18 +245,18 @@ func (g *Gate) reloadKeys(ctx context.Context) error {
 	if err := g.ownKeys(ctx, &self); err != nil {
 		return err
 	}
-	var apps []*federation.Application
+	var apps []federation.Record
 	for _, a := range snap.Applications() {
-		if !a.OwnFace {
+		if !a.Side.OwnKeys() {
 			continue
 		}
-		b := *a
-		var err error
-		if b.Keys, err = g.loadKeys(ctx, purposeApp+string(a.Name)); err != nil {
+		b := a.Copy().(*federation.Application)
+		b.Keys = federation.KeySet{}
+		if err := g.fillKeys(ctx, b); err != nil {
 			return err
 		}
-		apps = append(apps, &b)
+		apps = append(apps, b)
 	}
-	g.snapshot.Store(snap.WithGate(self).With(nil, apps))
+	g.snapshot.Store(snap.WithGate(self).With(apps...))
 	return nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
@@ -35,34 +36,34 @@ func (r *rig) published(document []byte) (prints []string) {
 func TestKeysRollOverWithoutAnOutage(t *testing.T) {
 	r := newRig(t)
 	b := r.enter(nil)
-	before := r.Snapshot().Gate.IDPKeys.Current
+	before := r.Snapshot().Gate.Keys["idp"].Current
 	require.NoError(t, r.AnnounceKey(ctx, "test", "idp", ""))
-	set := r.Snapshot().Gate.IDPKeys
-	prints := r.published(saml.WriteIDPMetadata(r.Snapshot().IDPFace()))
+	set := r.Snapshot().Gate.Keys["idp"]
+	prints := r.published(samlside.IDPMetadata(r.Snapshot()))
 	require.Len(t, prints, 2, "the next key is announced")
 	require.Contains(t, prints[0], before.Certificate.SHA256()[:5], "the current one first")
 	one := *r.Snapshot()
 	one.Gate = one.Gate.OnlyCurrentKeys()
-	require.Len(t, r.published(saml.WriteIDPMetadata(one.IDPFace())), 1, "a variant for programs that take one key")
+	require.Len(t, r.published(samlside.IDPMetadata(&one)), 1, "a variant for programs that take one key")
 	r.said(r.request(b, nil)) // still signed with the key of before, which said reads from the snapshot
 	var ce *ConflictError
 	require.True(t, errors.As(r.AnnounceKey(ctx, "test", "idp", ""), &ce), "one at a time")
 
 	require.NoError(t, r.SwitchKey(ctx, "test", "idp"))
-	after := r.Snapshot().Gate.IDPKeys
+	after := r.Snapshot().Gate.Keys["idp"]
 	require.Equal(t, set.Next.Certificate.SHA256(), after.Current.Certificate.SHA256())
 	r.said(r.request(b, nil))
 	require.True(t, errors.As(r.SwitchKey(ctx, "test", "idp"), &ce))
 
 	// What was encrypted to the key of before is still read.
-	old := saml.Key{Certificate: r.Snapshot().Gate.EncKeys.Current.Certificate}
+	old := saml.Key{Certificate: r.Snapshot().Gate.Keys["enc"].Current.Certificate}
 	require.NoError(t, r.AnnounceKey(ctx, "test", "enc", "rsa-3072"))
 	require.NoError(t, r.SwitchKey(ctx, "test", "enc"))
 	o := r.request(Browser{}, nil)
 	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
 		Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: r.idp, EncryptTo: &old, Random: rand.Reader})
 	require.NoError(t, err)
-	r.said(r.Response(ctx, keep(Browser{}, o), "staff", saml.Inbound{Octets: octets}, nil))
+	r.said(r.respond(keep(Browser{}, o), "staff", saml.Inbound{Octets: octets}))
 
 	all, err := r.Keys(ctx)
 	require.NoError(t, err)
@@ -102,14 +103,14 @@ func TestEntityIDOfOurOwnMoves(t *testing.T) {
 	}
 	const before, bare = "https://gate.example/saml/sp/staff", "GATE WRENMOOR 7"
 	require.NotNil(t, audience(before).Departure)
-	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.OwnEntityID, s.FormerEntityID = bare, before }))
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["ownEntityId"], s["formerEntityId"] = bare, before }))
 	require.Contains(t, string(r.request(Browser{}, nil).Departure.Octets), ">"+bare+"<", "the request comes from the new one")
 	require.NotNil(t, audience(bare).Departure)
 	require.NotNil(t, audience(before).Departure, "the old one is accepted beside the new")
-	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.FormerEntityID = "" }))
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["formerEntityId"] = "" }))
 	require.Equal(t, finding.AudienceOther, audience(before).Finding.Code)
 	var fe *FieldError
-	require.ErrorAs(t, r.changeProvider(func(s *federation.ProviderSettings) { s.OwnEntityID = strings.Repeat("x", 1025) }), &fe)
+	require.ErrorAs(t, r.changeProvider(func(s federation.Settings) { s["ownEntityId"] = strings.Repeat("x", 1025) }), &fe)
 	require.Equal(t, "ownEntityId", fe.Field)
 }
 
@@ -120,14 +121,9 @@ func TestProvidersShareAFace(t *testing.T) {
 	_, err = r.AddProvider(ctx, "test", NewProvider{Name: "second", Source: Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:second", SSO: "https://second.example/sso", Keys: []keys.Certificate{second.Certificate}})}})
 	require.NoError(t, err)
 	for _, name := range []string{"staff", "second"} {
-		p, err := r.Provider(name)
-		require.NoError(t, err)
-		s := p.ProviderSettings
-		s.SharedFace = true
-		_, err = r.ChangeProvider(ctx, "test", name, p.Revision, s)
-		require.NoError(t, err)
+		require.NoError(t, r.changeOf(KindProvider, name, func(s federation.Settings) { s["sharedFace"] = true }))
 	}
-	m, err := saml.ReadMetadata(r.Snapshot().SharedSPMetadata(), r.time)
+	m, err := saml.ReadMetadata(samlside.SPMetadata(r.Snapshot()), r.time)
 	require.NoError(t, err)
 	require.Equal(t, "https://gate.example/saml/sp", m.EntityID)
 	answer := func(via, issuer string, pair *keys.Pair, at string) Outcome {
@@ -138,7 +134,7 @@ func TestProvidersShareAFace(t *testing.T) {
 		octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute, Issuer: issuer, Destination: "https://gate.example/saml/sp/acs",
 			InResponseTo: asked[:strings.Index(asked, `"`)], Audience: "https://gate.example/saml/sp", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: pair})
 		require.NoError(t, err)
-		return r.Response(ctx, keep(Browser{}, o), at, saml.Inbound{Octets: octets}, nil)
+		return r.respond(keep(Browser{}, o), at, saml.Inbound{Octets: octets})
 	}
 	require.NotNil(t, answer("staff", "urn:idp", r.idp, "").Departure)
 	require.NotNil(t, answer("second", "urn:second", second, "").Departure)
@@ -152,9 +148,9 @@ func TestApplicationWithAFaceOfItsOwn(t *testing.T) {
 	document := saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})
 	_, err := r.AddApplication(ctx, "test", NewApplication{Name: "tenant", Source: Source{Document: document}})
 	require.True(t, finding.Is(err, finding.MetadataKnown))
-	tenant, err := r.AddApplication(ctx, "test", NewApplication{Name: "tenant", Source: Source{Document: document}, OwnFace: true})
+	tenant, err := r.AddApplication(ctx, "test", NewApplication{Name: "tenant", Source: Source{Document: document}, Settings: federation.Settings{"ownFace": true}})
 	require.NoError(t, err, "the same entity ID once for each face")
-	require.NotEqual(t, r.Snapshot().Gate.IDPKeys.Current.Certificate.SHA256(), tenant.Keys.Current.Certificate.SHA256(), "its own key")
+	require.NotEqual(t, r.Snapshot().Gate.Keys["idp"].Current.Certificate.SHA256(), tenant.Keys.Current.Certificate.SHA256(), "its own key")
 
 	b := r.enter(nil)
 	ask := func(face, sso string) Outcome {
@@ -162,7 +158,7 @@ func TestApplicationWithAFaceOfItsOwn(t *testing.T) {
 		require.NoError(t, err)
 		in, err := saml.FromRedirect(out.Location[strings.Index(out.Location, "?")+1:], "SAMLRequest")
 		require.NoError(t, err)
-		return r.AuthnRequest(ctx, b, face, in, nil)
+		return r.Arrive(ctx, b, samlside.Request(in, face, nil))
 	}
 	o := ask("tenant", "https://gate.example/saml/idp/app/tenant/sso")
 	octets, err := base64.StdEncoding.DecodeString(o.Departure.Form[0].Value)
@@ -177,12 +173,10 @@ func TestApplicationWithAFaceOfItsOwn(t *testing.T) {
 	require.NoError(t, r.AnnounceKey(ctx, "test", "app/tenant", ""))
 	tenant, err = r.Application("tenant")
 	require.NoError(t, err)
-	require.Len(t, r.published(r.Snapshot().SheetForApplication(tenant).Metadata), 2)
+	require.Len(t, r.published(tenant.Side.Sheet(r.Snapshot(), tenant).Metadata), 2)
 	require.NoError(t, r.SwitchKey(ctx, "test", "app/tenant"))
-	s := tenant.ApplicationSettings
-	s.OwnFace = false
 	var fe *FieldError
-	_, err = r.ChangeApplication(ctx, "test", "tenant", tenant.Revision, s)
+	err = r.changeOf(KindApplication, "tenant", func(s federation.Settings) { s["ownFace"] = false })
 	require.ErrorAs(t, err, &fe)
 	require.Equal(t, "ownFace", fe.Field, "back on the shared face there would be two of one entity ID")
 }

@@ -80,15 +80,3 @@ func (c stateCollector) Collect(ch chan<- prometheus.Metric) {
 	gauge(countDesc, s.Applications, "application")
 	ch <- prometheus.MustNewConstMetric(droppedDesc, prometheus.CounterValue, float64(s.TracesDropped))
 }
-
-// waiting counts crossings that have not ended.
-func (c *crossings) waiting() (n int) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for _, r := range c.byID {
-		if !r.Ended {
-			n++
-		}
-	}
-	return n
-}

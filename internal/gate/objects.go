@@ -4,13 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"gorm.io/gorm"
 
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/nearword"
-	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -43,6 +43,7 @@ func (e *NotFoundError) Error() string {
 // NewProvider is what a provider is added from.
 type NewProvider struct {
 	Name, Title      string
+	Protocol         string // "" for the first that has providers
 	Source           Source
 	AllowUnsolicited bool
 	federation.Keeping
@@ -52,85 +53,123 @@ type NewProvider struct {
 // AddProvider takes in what is known of a provider. Nothing is stored unless all
 // of it is in order.
 func (g *Gate) AddProvider(ctx context.Context, who string, n NewProvider) (*federation.Provider, error) {
-	r := g.newProvider(n)
-	if err := g.add(ctx, who, r, n.Title, n.Source, n.Draft); err != nil {
+	r, err := g.newProvider(n)
+	if err != nil {
 		return nil, err
 	}
-	return r.provider, nil
+	r, err = g.add(ctx, who, r, n.Title, n.Source, n.Draft)
+	if err != nil {
+		return nil, err
+	}
+	return r.(*federation.Provider), nil
 }
 
-func (g *Gate) newProvider(n NewProvider) object {
-	return object{provider: &federation.Provider{Name: federation.Name(n.Name), Protocol: federation.ProtocolSAML, Added: g.now().UTC(), Revision: 1,
-		ProviderSettings: federation.ProviderSettings{AllowUnsolicited: n.AllowUnsolicited, Keeping: n.Keeping, OwnEntityID: g.base + "/saml/sp/" + n.Name},
-		SAML:             &federation.SAMLProvider{IDP: &saml.IDP{}, Address: g.base + "/saml/sp/" + n.Name + "/acs"}}}
+func (g *Gate) newProvider(n NewProvider) (federation.Record, error) {
+	by, err := g.protocol(n.Protocol, KindProvider)
+	if err != nil {
+		return nil, err
+	}
+	p := &federation.Provider{Side: by.NewProvider(&g.Snapshot().Gate, federation.Name(n.Name))}
+	p.Name, p.Added, p.Revision = federation.Name(n.Name), g.now().UTC(), 1
+	p.AllowUnsolicited, p.Keeping = n.AllowUnsolicited, n.Keeping
+	return p, nil
 }
 
 // NewApplication is what an application is added from.
 type NewApplication struct {
 	Name, Title string
+	Protocol    string // "" for the first that has applications
 	Source      Source
 	Provider    string // "" leaves it to the routing
 	OwnStart    string // address of its own start, if it accepts no other
 	OwnHosts    string
-	OwnFace     bool // give it an identity provider face of its own
+	Settings    federation.Settings // further ones, of its protocol
 	federation.Keeping
 	Draft bool // keep it even if values are still missing
 }
 
 // AddApplication takes in what is known of an application.
 func (g *Gate) AddApplication(ctx context.Context, who string, n NewApplication) (*federation.Application, error) {
-	r := g.newApplication(n)
-	if err := g.add(ctx, who, r, n.Title, n.Source, n.Draft); err != nil {
+	r, err := g.newApplication(n)
+	if err != nil {
 		return nil, err
 	}
-	return r.app, nil
+	r, err = g.add(ctx, who, r, n.Title, n.Source, n.Draft)
+	if err != nil {
+		return nil, err
+	}
+	return r.(*federation.Application), nil
 }
 
-func (g *Gate) newApplication(n NewApplication) object {
-	settings := federation.ApplicationSettings{Provider: federation.Name(n.Provider), OwnStart: n.OwnStart, OnlyOwnStarts: n.OwnStart != "", OwnHosts: n.OwnHosts, OwnFace: n.OwnFace, Keeping: n.Keeping}
-	if n.OwnFace {
-		settings.OwnEntityID = g.base + "/saml/idp/app/" + n.Name
+func (g *Gate) newApplication(n NewApplication) (federation.Record, error) {
+	by, err := g.protocol(n.Protocol, KindApplication)
+	if err != nil {
+		return nil, err
 	}
-	return object{app: &federation.Application{Name: federation.Name(n.Name), Protocol: federation.ProtocolSAML, Added: g.now().UTC(), Revision: 1,
-		ApplicationSettings: settings, SAML: &federation.SAMLApplication{SP: &saml.SP{}}}}
+	a := &federation.Application{Side: by.NewApplication(&g.Snapshot().Gate, federation.Name(n.Name))}
+	a.Name, a.Added, a.Revision = federation.Name(n.Name), g.now().UTC(), 1
+	a.Provider, a.OwnStart, a.OnlyOwnStarts, a.OwnHosts, a.Keeping = federation.Name(n.Provider), n.OwnStart, n.OwnStart != "", n.OwnHosts, n.Keeping
+	if err := checked(federation.Apply(a, n.Settings)); err != nil {
+		return nil, err
+	}
+	federation.Replace(a, a.Side.Named(&g.Snapshot().Gate, a.Name))
+	return a, nil
+}
+
+// protocol finds a protocol by name, "" for the first one that has records of
+// the kind.
+func (g *Gate) protocol(name, kind string) (crossing.Protocol, error) {
+	var names []string
+	for _, p := range g.order {
+		has := p.Applications()
+		if kind == KindProvider {
+			has = p.Providers()
+		}
+		if has && (name == "" || p.Name() == name) {
+			return p, nil
+		}
+		if has {
+			names = append(names, p.Name())
+		}
+	}
+	return nil, field("protocol", fmt.Errorf("no %s can speak %q; use one of %s", kind, name, strings.Join(names, ", ")))
 }
 
 // free sees whether a name can be given to a new record.
-func free(snap *federation.Snapshot, kind, name string) error {
-	if _, err := federation.ParseName(name); err != nil {
+func (g *Gate) free(snap *federation.Snapshot, kind, name string) error {
+	n, err := federation.ParseName(name)
+	if err != nil {
 		return field("name", err)
 	}
-	_, taken := snap.Application(federation.Name(name))
-	label := "Application"
-	if kind == KindProvider {
-		label = "Provider"
-		_, taken = snap.Provider(federation.Name(name))
-		taken = taken || name == "acs" // its address is the shared consumer's
+	_, taken := snap.Record(federation.Kind(kind), n)
+	for _, p := range g.order {
+		taken = taken || p.Reserved(federation.Kind(kind), n)
 	}
 	if taken {
+		label := strings.ToUpper(kind[:1]) + kind[1:]
 		return field("name", finding.New(finding.NameTaken, finding.Fact(label, name)))
 	}
 	return nil
 }
 
 // add fills a new record from its source and saves it.
-func (g *Gate) add(ctx context.Context, who string, r object, title string, src Source, draft bool) error {
-	if err := free(g.Snapshot(), r.kind(), r.name()); err != nil {
-		return err
+func (g *Gate) add(ctx context.Context, who string, r federation.Record, title string, src Source, draft bool) (federation.Record, error) {
+	if err := g.free(g.Snapshot(), kindOf(r), nameOf(r)); err != nil {
+		return nil, err
 	}
 	octets, err := g.fill(ctx, r, title, src, draft)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	snap := g.Snapshot()
-	for _, err := range []error{free(snap, r.kind(), r.name()), g.tied(snap, r), g.fits(snap, r, src.field()), r.check()} {
+	for _, err := range []error{g.free(snap, kindOf(r), nameOf(r)), g.tied(snap, r), g.fits(snap, r, src.field()), checked(federation.Check(r))} {
 		if err != nil {
-			return err
+			return nil, err
 		}
 	}
-	return g.put(ctx, who, []change{{object: r, what: "added", document: octets}}, g.dueAt(r, g.now().Add(g.interval(*r.intake()))))
+	return r, g.put(ctx, who, []change{{record: r, what: "added", document: octets}}, g.dueAt(r, g.now().Add(g.interval(r.Basic().Intake))))
 }
 
 // checked turns an error of settings into one that names the field.
@@ -148,45 +187,34 @@ func stale(kind, name string, have, given int) error {
 		"look at it again and repeat the change"}
 }
 
-// ChangeProvider replaces the settings of a provider. revision is the one that
-// the change was made from.
-func (g *Gate) ChangeProvider(ctx context.Context, who, name string, revision int, s federation.ProviderSettings) (*federation.Provider, error) {
-	r, err := g.change(ctx, who, KindProvider, name, revision, func(r object) { r.provider.ProviderSettings = s })
-	return r.provider, err
-}
-
-// ChangeApplication replaces the settings of an application.
-func (g *Gate) ChangeApplication(ctx context.Context, who, name string, revision int, s federation.ApplicationSettings) (*federation.Application, error) {
-	if s.OwnFace && s.OwnEntityID == "" {
-		s.OwnEntityID = g.base + "/saml/idp/app/" + name
-	}
-	r, err := g.change(ctx, who, KindApplication, name, revision, func(r object) { r.app.ApplicationSettings = s })
-	return r.app, err
-}
-
-func (g *Gate) change(ctx context.Context, who, kind, name string, revision int, edit func(object)) (object, error) {
+// Change lays settings over those of a record. revision is the one that the
+// change was made from. What is not named stays.
+func (g *Gate) Change(ctx context.Context, who, kind, name string, revision int, s federation.Settings) (federation.Record, error) {
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	old, err := g.object(kind, name)
 	if err != nil {
-		return object{}, err
+		return nil, err
 	}
-	if *old.revision() != revision {
-		return object{}, stale(kind, name, *old.revision(), revision)
+	if old.Basic().Revision != revision {
+		return nil, stale(kind, name, old.Basic().Revision, revision)
 	}
-	r := old.copied()
-	edit(r)
-	if r.keeping().TrustKey != old.keeping().TrustKey {
-		r.intake().Verified = false // by the key of before; the next refresh holds it against this one
+	r := old.Copy()
+	if err := checked(federation.Apply(r, s)); err != nil {
+		return nil, err
+	}
+	federation.Replace(r, r.Part().Named(&g.Snapshot().Gate, r.Basic().Name))
+	if r.Basic().TrustKey != old.Basic().TrustKey {
+		r.Basic().Intake.Verified = false // by the key of before; the next refresh holds it against this one
 	}
 	snap := g.Snapshot()
-	for _, err := range []error{g.tied(snap, r), r.check(), g.fits(snap, r, "ownFace")} {
+	for _, err := range []error{g.tied(snap, r), checked(federation.Check(r)), g.fits(snap, r, "ownFace")} {
 		if err != nil {
-			return object{}, err
+			return nil, err
 		}
 	}
-	*r.revision()++
-	return r, g.put(ctx, who, []change{{object: r, what: "changed"}}, nil)
+	r.Basic().Revision++
+	return r, g.put(ctx, who, []change{{record: r, what: "changed"}}, nil)
 }
 
 func (g *Gate) history(ctx context.Context, who, kind, name, what string, revision int, data []byte) *store.HistoryRow {
@@ -198,27 +226,27 @@ func (g *Gate) RemoveProvider(ctx context.Context, who, name string) error {
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	snap := g.Snapshot()
-	p, ok := snap.Provider(federation.Name(name))
-	if !ok {
-		return &NotFoundError{"provider", name, nearword.Of(name, providerNames(snap))}
+	r, err := g.object(KindProvider, name)
+	if err != nil {
+		return err
 	}
 	for _, a := range snap.Applications() {
-		if a.Provider == p.Name {
+		if string(a.Provider) == name {
 			return &ConflictError{fmt.Sprintf("the application %q is tied to the provider %q", a.Name, name),
 				"remove the application first, or tie it to another provider"}
 		}
 	}
-	err := g.store.Write(ctx, func(tx *gorm.DB) error {
-		if err := g.remove(ctx, tx, who, object{provider: p}, &store.ProviderRow{Name: name}); err != nil {
+	err = g.store.Write(ctx, func(tx *gorm.DB) error {
+		if err := g.remove(ctx, tx, who, r, &store.ProviderRow{Name: name}); err != nil {
 			return err
 		}
-		return tx.Where("provider = ?", name).Delete(&store.SessionRow{}).Error
+		return g.forgetProvider(tx, name)
 	})
 	if err != nil {
 		return err
 	}
-	g.sessions.dropProvider(name)
-	g.snapshot.Store(snap.WithoutProvider(p.Name))
+	g.sessions.clear()
+	g.snapshot.Store(snap.Without(KindProvider, federation.Name(name)))
 	return nil
 }
 
@@ -227,32 +255,34 @@ func (g *Gate) RemoveApplication(ctx context.Context, who, name string) error {
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	snap := g.Snapshot()
-	a, ok := snap.Application(federation.Name(name))
-	if !ok {
-		return &NotFoundError{"application", name, nearword.Of(name, applicationNames(snap))}
+	r, err := g.object(KindApplication, name)
+	if err != nil {
+		return err
 	}
-	err := g.store.Write(ctx, func(tx *gorm.DB) error {
-		return g.remove(ctx, tx, who, object{app: a}, &store.ApplicationRow{Name: name})
+	err = g.store.Write(ctx, func(tx *gorm.DB) error {
+		return g.remove(ctx, tx, who, r, &store.ApplicationRow{Name: name})
 	})
 	if err != nil {
 		return err
 	}
-	g.snapshot.Store(snap.WithoutApplication(a.Name))
+	g.snapshot.Store(snap.Without(KindApplication, federation.Name(name)))
 	return nil
 }
 
 // remove takes a row out, with what belongs to it, and notes it in the history.
-func (g *Gate) remove(ctx context.Context, tx *gorm.DB, who string, r object, row any) error {
-	data, err := r.data()
+func (g *Gate) remove(ctx context.Context, tx *gorm.DB, who string, r federation.Record, row any) error {
+	data, err := federation.Marshal(r)
 	if err != nil {
 		return err
 	}
 	for _, of := range []any{&store.FreshRow{}, &store.PendingRow{}} {
-		if err := tx.Where("kind = ? AND name = ?", r.kind(), r.name()).Delete(of).Error; err != nil {
+		if err := tx.Where("kind = ? AND name = ?", kindOf(r), nameOf(r)).Delete(of).Error; err != nil {
 			return err
 		}
 	}
-	if err := tx.Create(g.history(ctx, who, r.kind(), r.name(), "removed", *r.revision()+1, data)).Error; err != nil {
+	h := g.history(ctx, who, kindOf(r), nameOf(r), "removed", r.Basic().Revision+1, data)
+	h.Protocol = r.Part().Protocol()
+	if err := tx.Create(h).Error; err != nil {
 		return err
 	}
 	return tx.Delete(row).Error
@@ -266,34 +296,20 @@ func (e *ConflictError) Error() string { return e.What + "; " + e.Do }
 
 // Provider finds a provider, or tells a near name.
 func (g *Gate) Provider(name string) (*federation.Provider, error) {
-	snap := g.Snapshot()
-	if p, ok := snap.Provider(federation.Name(name)); ok {
-		return p, nil
+	r, err := g.object(KindProvider, name)
+	if err != nil {
+		return nil, err
 	}
-	return nil, &NotFoundError{"provider", name, nearword.Of(name, providerNames(snap))}
+	return r.(*federation.Provider), nil
 }
 
 // Application finds an application, or tells a near name.
 func (g *Gate) Application(name string) (*federation.Application, error) {
-	snap := g.Snapshot()
-	if a, ok := snap.Application(federation.Name(name)); ok {
-		return a, nil
+	r, err := g.object(KindApplication, name)
+	if err != nil {
+		return nil, err
 	}
-	return nil, &NotFoundError{"application", name, nearword.Of(name, applicationNames(snap))}
-}
-
-func providerNames(s *federation.Snapshot) (names []string) {
-	for _, p := range s.Providers() {
-		names = append(names, string(p.Name))
-	}
-	return names
-}
-
-func applicationNames(s *federation.Snapshot) (names []string) {
-	for _, a := range s.Applications() {
-		names = append(names, string(a.Name))
-	}
-	return names
+	return r.(*federation.Application), nil
 }
 
 func firstOf(ss ...string) string {

@@ -1,7 +1,6 @@
 package gate
 
 import (
-	"crypto/subtle"
 	"sort"
 	"strconv"
 	"strings"
@@ -27,45 +26,40 @@ type Cookie struct {
 	Life     time.Duration
 }
 
-// Page is a page of the gate's own.
-type Page string
-
-// Pages.
-const (
-	PageRefused  Page = "refused"
-	PageChoose   Page = "choose"
-	PageFinished Page = "finished" // a reloaded answer: already signed in
-)
-
-// Choice is one provider a person may choose.
-type Choice struct{ Name, Title string }
-
 // Outcome is what a browser gets: a message to carry on, an address of our own,
-// or a page.
+// or a page, with a challenge if one is asked.
 type Outcome struct {
 	Departure *crossing.Departure
 	Next      string // address to go to, by a GET
-	Page      Page
+	Page      crossing.Page
+	Challenge []string // values of WWW-Authenticate
 	Finding   *finding.Finding
 	Reference string
 	Title     string // of the application, if known
 	Crossing  string
-	Choices   []Choice
+	Choices   []crossing.Choice
+	Form      *crossing.Form
 	Continue  string // address to go on to
 	Again     string // address where the person can choose another provider, if there are several
 	Cookies   []Cookie
 }
 
-// cookie gives the value of a new crossing cookie: time and secret.
+func (o *Outcome) show(s *crossing.Show) {
+	o.Page, o.Title, o.Choices, o.Form, o.Continue, o.Again = s.Page, s.App, s.Choices, s.Form, s.Continue, s.Again
+}
+
+// newCookie gives the value of a new crossing cookie: time and secret.
 func newCookie(now time.Time) (value string, hash []byte) {
 	value = strconv.FormatInt(now.Unix(), 36) + "." + randomText(16)
 	return value, store.Hash(value)
 }
 
-// holds reports whether the browser has the cookie of a crossing.
-func (b Browser) holds(r *record) bool {
-	v := b.Crossings[r.ID]
-	return v != "" && subtle.ConstantTimeCompare(store.Hash(v), r.Secret) == 1
+// secret is what the core compares to know whether this browser began a crossing.
+func (b Browser) secret(id string) []byte {
+	if v := b.Crossings[id]; v != "" {
+		return store.Hash(v)
+	}
+	return nil
 }
 
 // surplus gives deletions of the oldest crossing cookies, so that one more can

@@ -13,7 +13,6 @@ import (
 	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -57,13 +56,13 @@ func retry(failures int) time.Duration { return min(shortest<<min(failures, 8), 
 
 // dueAt notes when a record's address is next asked; a record without one is
 // taken off the list.
-func (g *Gate) dueAt(r object, next time.Time) func(tx *gorm.DB) error {
+func (g *Gate) dueAt(r federation.Record, next time.Time) func(tx *gorm.DB) error {
 	now := g.now().UTC()
 	return func(tx *gorm.DB) error {
-		if r.intake().Address() == "" {
-			return tx.Where("kind = ? AND name = ?", r.kind(), r.name()).Delete(&store.FreshRow{}).Error
+		if r.Basic().Intake.Address() == "" {
+			return tx.Where("kind = ? AND name = ?", kindOf(r), nameOf(r)).Delete(&store.FreshRow{}).Error
 		}
-		return saveFresh(tx, r.kind(), r.name(), freshData{Fresh: Fresh{Checked: now, Tried: now, Next: next.UTC()}})
+		return saveFresh(tx, kindOf(r), nameOf(r), freshData{Fresh: Fresh{Checked: now, Tried: now, Next: next.UTC()}})
 	}
 }
 
@@ -108,10 +107,10 @@ func (g *Gate) Refresh(ctx context.Context, who, kind, name string) (Refreshed, 
 	if err != nil {
 		return Refreshed{}, err
 	}
-	if a := r.intake().Aggregate(); a != "" {
+	if a := r.Basic().Intake.Aggregate(); a != "" {
 		return Refreshed{}, &ConflictError{fmt.Sprintf("the %s %q comes from the aggregate %q", kind, name, a), "refresh the aggregate"}
 	}
-	address := r.intake().Address()
+	address := r.Basic().Intake.Address()
 	if address == "" {
 		return Refreshed{}, &ConflictError{fmt.Sprintf("the %s %q has no metadata address", kind, name), "take in newer metadata from a file, or give an address once"}
 	}
@@ -119,14 +118,14 @@ func (g *Gate) Refresh(ctx context.Context, who, kind, name string) (Refreshed, 
 	if err != nil {
 		return Refreshed{}, err
 	}
-	if r.unproved() {
+	if unproved(r) {
 		d.conditions = conditions{} // the document is needed, changed or not
 	}
 	got, err := g.fetch.get(ctx, address, d.conditions, metadataLimit)
 	var out Refreshed
 	if err == nil && got.unchanged {
 		out = Refreshed{Kind: kind, Name: name, Outcome: Unchanged}
-		err = g.saveFresh(ctx, r, &d, got.conditions, g.interval(*r.intake()))
+		err = g.saveFresh(ctx, r, &d, got.conditions, g.interval(r.Basic().Intake))
 		return out, err
 	}
 	if err == nil {
@@ -138,23 +137,23 @@ func (g *Gate) Refresh(ctx context.Context, who, kind, name string) (Refreshed, 
 	if err != nil {
 		return out, err
 	}
-	return out, g.saveFresh(ctx, r, &d, got.conditions, g.interval(*r.intake()))
+	return out, g.saveFresh(ctx, r, &d, got.conditions, g.interval(r.Basic().Intake))
 }
 
 // failed notes that a refresh failed; the last good copy stays.
-func (g *Gate) failed(ctx context.Context, r object, d freshData, f *finding.Finding) (Refreshed, error) {
-	f = f.From(r.side())
+func (g *Gate) failed(ctx context.Context, r federation.Record, d freshData, f *finding.Finding) (Refreshed, error) {
+	f = f.From(r.Kind().Side())
 	now := g.now().UTC()
 	d.Failures++
 	d.Tried, d.Next, d.Failure = now, now.Add(retry(d.Failures)), f
-	err := g.store.Write(ctx, func(tx *gorm.DB) error { return saveFresh(tx, r.kind(), r.name(), d) })
-	return Refreshed{Kind: r.kind(), Name: r.name(), Outcome: Failed, Findings: []*finding.Finding{f}}, err
+	err := g.store.Write(ctx, func(tx *gorm.DB) error { return saveFresh(tx, kindOf(r), nameOf(r), d) })
+	return Refreshed{Kind: kindOf(r), Name: nameOf(r), Outcome: Failed, Findings: []*finding.Finding{f}}, err
 }
 
-func (g *Gate) saveFresh(ctx context.Context, r object, d *freshData, c conditions, wait time.Duration) error {
+func (g *Gate) saveFresh(ctx context.Context, r federation.Record, d *freshData, c conditions, wait time.Duration) error {
 	now := g.now().UTC()
 	d.Checked, d.Tried, d.Next, d.Failure, d.Failures, d.conditions = now, now, now.Add(wait), nil, 0, c
-	return g.store.Write(ctx, func(tx *gorm.DB) error { return saveFresh(tx, r.kind(), r.name(), *d) })
+	return g.store.Write(ctx, func(tx *gorm.DB) error { return saveFresh(tx, kindOf(r), nameOf(r), *d) })
 }
 
 // renewed is a record with newer values, and what became of it.
@@ -165,42 +164,33 @@ type renewed struct {
 }
 
 // compare lays a newer document over a record and decides what is to be done.
-func (g *Gate) compare(r object, octets []byte, source string, d *freshData) (renewed, error) {
-	out := renewed{Refreshed: Refreshed{Kind: r.kind(), Name: r.name(), Outcome: Unchanged}}
+func (g *Gate) compare(r federation.Record, octets []byte, source string, d *freshData) (renewed, error) {
+	out := renewed{Refreshed: Refreshed{Kind: kindOf(r), Name: nameOf(r), Outcome: Unchanged}}
 	hash := hashOf(octets)
-	if hash == r.intake().Document && !r.unproved() {
+	if hash == r.Basic().Intake.Document && !unproved(r) {
 		return out, nil
 	}
-	trust, err := r.trusting(g.now())
-	if err != nil {
+	n := r.Copy()
+	if err := g.takeIn(n, octets, source, false); err != nil {
 		return out, err
 	}
-	m, err := saml.TakeMetadata(octets, trust)
-	if err != nil {
-		return out, err
-	}
-	n := r.copied()
-	if err := n.role(m, false); err != nil {
-		return out, err
-	}
-	*n.intake() = federation.TakenFrom(m, source, hash)
 	if err := g.fits(g.Snapshot(), n, "address"); err != nil {
 		return out, err
 	}
-	if err := n.check(); err != nil {
+	if err := checked(federation.Check(n)); err != nil {
 		// A setting relies on what the newer metadata lacks, like a key to encrypt
 		// with.
 		return out, finding.New(finding.RefreshFailed, finding.Fact("Cause", err.Error()))
 	}
-	out.change = change{object: n, what: "refreshed", document: octets}
-	out.Differences = slices.DeleteFunc(federation.Differences(r.describe(), n.describe()), func(d federation.Difference) bool { return d.Label == "validUntil" })
-	out.Findings = checks.Change(r.side(), out.Differences)
+	out.change = change{record: n, what: "refreshed", document: octets}
+	out.Differences = slices.DeleteFunc(federation.Differences(federation.Describe(r), federation.Describe(n)), func(d federation.Difference) bool { return d.Label == "validUntil" })
+	out.Findings = checks.Change(r.Kind().Side(), out.Differences)
 	switch {
 	case len(out.Differences) == 0:
 		out.quiet = true
-	case len(out.Findings) == 0 || !r.keeping().ApproveChanges:
+	case len(out.Findings) == 0 || !r.Basic().ApproveChanges:
 		out.Outcome = Applied
-		*n.revision()++
+		n.Basic().Revision++
 		if len(out.Findings) > 0 {
 			d.Changed, d.At = out.Findings, g.now().UTC()
 		}
@@ -208,23 +198,25 @@ func (g *Gate) compare(r object, octets []byte, source string, d *freshData) (re
 		out.Outcome = Declined
 	default:
 		out.Outcome = Awaiting
-		if out.pending, err = n.data(); err != nil {
+		pending, err := federation.Marshal(n)
+		if err != nil {
 			return out, err
 		}
+		out.pending = pending
 	}
 	return out, nil
 }
 
 // renew takes a newer document into one record.
-func (g *Gate) renew(ctx context.Context, who string, r object, octets []byte, source string, d *freshData) (Refreshed, error) {
+func (g *Gate) renew(ctx context.Context, who string, r federation.Record, octets []byte, source string, d *freshData) (Refreshed, error) {
 	g.saving.Lock()
 	defer g.saving.Unlock()
-	now, err := g.object(r.kind(), r.name())
+	now, err := g.object(kindOf(r), nameOf(r))
 	if err != nil {
 		return Refreshed{}, err
 	}
-	if now.intake().Source != source { // something else was taken in meanwhile
-		return Refreshed{Kind: r.kind(), Name: r.name(), Outcome: Unchanged}, nil
+	if now.Basic().Intake.Source != source { // something else was taken in meanwhile
+		return Refreshed{Kind: kindOf(r), Name: nameOf(r), Outcome: Unchanged}, nil
 	}
 	out, err := g.compare(now, octets, source, d)
 	if err != nil {
@@ -237,7 +229,7 @@ func (g *Gate) renew(ctx context.Context, who string, r object, octets []byte, s
 func (g *Gate) keep(ctx context.Context, who string, all []renewed) error {
 	var changes []change
 	for _, n := range all {
-		if n.kindOf() != "" && (n.Outcome == Applied || n.quiet) {
+		if n.record != nil && (n.Outcome == Applied || n.quiet) {
 			changes = append(changes, n.change)
 		}
 	}
@@ -261,13 +253,6 @@ func (g *Gate) keep(ctx context.Context, who string, all []renewed) error {
 	})
 }
 
-func (n renewed) kindOf() string {
-	if n.provider == nil && n.app == nil {
-		return ""
-	}
-	return n.kind()
-}
-
 func dropPending(tx *gorm.DB, kind, name string) error {
 	return tx.Where("kind = ? AND name = ?", kind, name).Delete(&store.PendingRow{}).Error
 }
@@ -289,12 +274,12 @@ func (g *Gate) Waiting(ctx context.Context, kind, name string) ([]Pending, error
 		if err != nil {
 			return nil, err
 		}
-		n, err := r.proposed(row.Data)
+		n, err := g.proposed(r, row.Data)
 		if err != nil {
 			return nil, err
 		}
-		p := Pending{Kind: row.Kind, Name: row.Name, Title: r.title(), Since: row.At, Differences: federation.Differences(r.describe(), n.describe())}
-		p.Findings = checks.Change(r.side(), p.Differences)
+		p := Pending{Kind: row.Kind, Name: row.Name, Title: r.Basic().Title, Since: row.At, Differences: federation.Differences(federation.Describe(r), federation.Describe(n))}
+		p.Findings = checks.Change(r.Kind().Side(), p.Differences)
 		out = append(out, p)
 	}
 	return out, nil
@@ -302,18 +287,24 @@ func (g *Gate) Waiting(ctx context.Context, kind, name string) ([]Pending, error
 
 // proposed gives the record with the other side's values out of data, and with
 // the settings it has now.
-func (r object) proposed(data []byte) (object, error) {
-	n := r.copied()
-	if p := n.provider; p != nil {
-		var d providerData
-		err := json.Unmarshal(data, &d)
-		p.SAML.IDP, p.SAML.Intake = d.IDP, d.Intake
-		return n, err
+func (g *Gate) proposed(r federation.Record, data []byte) (federation.Record, error) {
+	b := r.Basic()
+	other, err := g.read(r.Part().Protocol(), federation.Stored{Kind: r.Kind(), Name: string(b.Name), Added: b.Added, Revision: b.Revision, Data: data})
+	if err != nil {
+		return nil, err
 	}
-	var d applicationData
-	err := json.Unmarshal(data, &d)
-	n.app.SAML.SP, n.app.SAML.Intake = d.SP, d.Intake
-	return n, err
+	n := r.Copy()
+	settings, err := json.Marshal(r.Part().Settings())
+	if err != nil {
+		return nil, err
+	}
+	side, err := other.Part().With(settings)
+	if err != nil {
+		return nil, err
+	}
+	federation.Replace(n, side)
+	n.Basic().Intake = other.Basic().Intake
+	return n, nil
 }
 
 // Approve applies the change that waits, Decline drops it until the metadata
@@ -340,7 +331,7 @@ func (g *Gate) decide(ctx context.Context, who, kind, name string, apply bool) e
 	} else if err != nil {
 		return err
 	}
-	n, err := r.proposed(row.Data)
+	n, err := g.proposed(r, row.Data)
 	if err != nil {
 		return err
 	}
@@ -349,8 +340,8 @@ func (g *Gate) decide(ctx context.Context, who, kind, name string, apply bool) e
 		if err != nil {
 			return err
 		}
-		d.Declined = n.intake().Document
-		data, err := r.data()
+		d.Declined = n.Basic().Intake.Document
+		data, err := federation.Marshal(r)
 		if err != nil {
 			return err
 		}
@@ -358,19 +349,19 @@ func (g *Gate) decide(ctx context.Context, who, kind, name string, apply bool) e
 			if err := dropPending(tx, kind, name); err != nil {
 				return err
 			}
-			if err := tx.Create(g.history(ctx, who, kind, name, "declined a change", *r.revision(), data)).Error; err != nil {
+			if err := tx.Create(g.history(ctx, who, kind, name, "declined a change", r.Basic().Revision, data)).Error; err != nil {
 				return err
 			}
 			return saveFresh(tx, kind, name, d)
 		})
 	}
-	for _, err := range []error{g.fits(g.Snapshot(), n, "entityId"), n.check()} {
+	for _, err := range []error{g.fits(g.Snapshot(), n, "entityId"), checked(federation.Check(n))} {
 		if err != nil {
 			return err
 		}
 	}
-	*n.revision()++
-	return g.put(ctx, who, []change{{object: n, what: "approved a change"}}, func(tx *gorm.DB) error { return dropPending(tx, kind, name) })
+	n.Basic().Revision++
+	return g.put(ctx, who, []change{{record: n, what: "approved a change"}}, func(tx *gorm.DB) error { return dropPending(tx, kind, name) })
 }
 
 // refreshDue asks all addresses whose time has come, a few at once.

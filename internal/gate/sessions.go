@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"strings"
 	"sync"
 	"time"
 
@@ -14,65 +15,56 @@ import (
 	"innergate.example/innergate/internal/store"
 )
 
-// sessionLife is how long a gate session lasts, unless the provider limits it.
-const sessionLife = 8 * time.Hour
-
-// session is a gate session: what a provider said about the person in this
-// browser.
-type session struct {
-	Hash     []byte          `json:"-"`
-	Provider federation.Name `json:"provider"`
-	Answer   crossing.Answer `json:"answer"`
-	Person   crossing.Person `json:"person"`
-	Expires  time.Time       `json:"expires"`
-}
-
-// sessions caches sessions in memory.
+// sessions caches sessions in memory, by their Ref: the hash of the cookie.
 type sessions struct {
-	mu     sync.RWMutex
-	byHash map[string]*session
+	mu    sync.RWMutex
+	byRef map[string]*crossing.Session
 }
 
-func newSessions() *sessions { return &sessions{byHash: map[string]*session{}} }
+func newSessions() *sessions { return &sessions{byRef: map[string]*crossing.Session{}} }
 
-func (c *sessions) put(s *session) {
+func (c *sessions) put(s *crossing.Session) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.byHash[string(s.Hash)] = s
+	c.byRef[s.Ref] = s
 }
 
-func (c *sessions) get(hash []byte) *session {
+func (c *sessions) get(ref string) *crossing.Session {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
-	return c.byHash[string(hash)]
+	return c.byRef[ref]
+}
+
+func (c *sessions) drop(ref string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	delete(c.byRef, ref)
+}
+
+func (c *sessions) clear() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	clear(c.byRef)
 }
 
 func (c *sessions) sweep(now time.Time) {
-	c.dropIf(func(s *session) bool { return !now.Before(s.Expires) })
-}
-
-func (c *sessions) dropProvider(name string) {
-	c.dropIf(func(s *session) bool { return string(s.Provider) == name })
-}
-
-func (c *sessions) dropIf(gone func(*session) bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for h, s := range c.byHash {
-		if gone(s) {
-			delete(c.byHash, h)
+	for ref, s := range c.byRef {
+		if !now.Before(s.Expires) {
+			delete(c.byRef, ref)
 		}
 	}
 }
 
 // session finds the session that a browser's cookie stands for, nil if there is
 // none any more.
-func (g *Gate) session(ctx context.Context, token string) *session {
+func (g *Gate) session(ctx context.Context, token string) *crossing.Session {
 	if token == "" {
 		return nil
 	}
 	hash, now := store.Hash(token), g.now()
-	if s := g.sessions.get(hash); s != nil {
+	if s := g.sessions.get(string(hash)); s != nil {
 		if now.Before(s.Expires) {
 			return s
 		}
@@ -80,16 +72,12 @@ func (g *Gate) session(ctx context.Context, token string) *session {
 	}
 	var row store.SessionRow
 	err := g.store.Read.WithContext(ctx).Where("hash = ? AND expires > ?", hash, now.UTC()).Take(&row).Error
-	if err != nil {
-		if !errors.Is(err, gorm.ErrRecordNotFound) {
-			g.log.Error("a session cannot be read", "error", err)
-		}
+	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return nil
 	}
-	plain, err := g.store.Open("session", row.Sealed)
-	s := &session{Hash: hash}
+	var s *crossing.Session
 	if err == nil {
-		err = json.Unmarshal(plain, s)
+		s, err = g.readSession(row)
 	}
 	if err != nil {
 		g.log.Error("a session cannot be read", "error", err)
@@ -99,21 +87,51 @@ func (g *Gate) session(ctx context.Context, token string) *session {
 	return s
 }
 
-// newSession makes a session and its cookie's value.
-func (g *Gate) newSession(p *federation.Provider, a *crossing.Answer, who crossing.Person) (*session, string) {
-	token := randomText(32)
-	s := &session{Hash: store.Hash(token), Provider: p.Name, Answer: *a, Person: who, Expires: g.now().Add(sessionLife)}
-	if !a.Until.IsZero() && a.Until.Before(s.Expires) {
-		s.Expires = a.Until
-	}
-	return s, token
+// earlier is a session as builds before this one stored it: the word of one
+// provider.
+type earlier struct {
+	Provider federation.Name `json:"provider"`
+	Answer   *struct {
+		crossing.Answer
+		AuthnInstant time.Time `json:"authnInstant"`
+	} `json:"answer"`
 }
 
-func (g *Gate) sessionRow(s *session) (*store.SessionRow, error) {
-	plain, err := json.Marshal(s)
+func (g *Gate) readSession(row store.SessionRow) (*crossing.Session, error) {
+	plain, err := g.store.Open("session", row.Sealed)
 	if err != nil {
 		return nil, err
 	}
-	return &store.SessionRow{Hash: s.Hash, Person: s.Person.ID, Provider: string(s.Provider), Began: g.now().UTC(), Expires: s.Expires.UTC(),
+	s := &crossing.Session{}
+	var was earlier
+	if err := errors.Join(json.Unmarshal(plain, s), json.Unmarshal(plain, &was)); err != nil {
+		return nil, err
+	}
+	if a := was.Answer; a != nil {
+		a.Provider, a.At, a.Ends = was.Provider, a.AuthnInstant, s.Expires
+		s.Proofs = []crossing.Answer{a.Answer}
+	}
+	s.Ref = string(row.Hash)
+	return s, nil
+}
+
+// sessionRow gives what is stored of a session.
+func (g *Gate) sessionRow(s *crossing.Session) (*store.SessionRow, error) {
+	shown := *s
+	shown.Ref = ""
+	plain, err := json.Marshal(shown)
+	if err != nil {
+		return nil, err
+	}
+	var by []string
+	for _, p := range s.Proofs {
+		by = append(by, string(p.Provider))
+	}
+	return &store.SessionRow{Hash: []byte(s.Ref), Person: s.Person.ID, Provider: strings.Join(by, " "), Began: g.now().UTC(), Expires: s.Expires.UTC(),
 		Sealed: g.store.Seal("session", plain)}, nil
+}
+
+// forgetProvider ends the sessions that rest on a provider's word.
+func (g *Gate) forgetProvider(tx *gorm.DB, name string) error {
+	return tx.Where("' ' || provider || ' ' LIKE ?", "% "+name+" %").Delete(&store.SessionRow{}).Error
 }

@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
@@ -18,21 +19,20 @@ import (
 )
 
 // change edits the settings of the rig's application.
-func (r *rig) change(edit func(*federation.ApplicationSettings)) error {
-	a, err := r.Application("roster")
-	require.NoError(r.t, err)
-	s := a.ApplicationSettings
-	edit(&s)
-	_, err = r.ChangeApplication(ctx, "test", "roster", a.Revision, s)
-	return err
+func (r *rig) change(edit func(federation.Settings)) error {
+	return r.changeOf(KindApplication, "roster", edit)
 }
 
-func (r *rig) changeProvider(edit func(*federation.ProviderSettings)) error {
-	p, err := r.Provider("staff")
+func (r *rig) changeProvider(edit func(federation.Settings)) error {
+	return r.changeOf(KindProvider, "staff", edit)
+}
+
+func (r *rig) changeOf(kind, name string, edit func(federation.Settings)) error {
+	o, err := r.object(kind, name)
 	require.NoError(r.t, err)
-	s := p.ProviderSettings
-	edit(&s)
-	_, err = r.ChangeProvider(ctx, "test", "staff", p.Revision, s)
+	s := federation.SettingsOf(o)
+	edit(s)
+	_, err = r.Change(ctx, "test", kind, name, o.Basic().Revision, s)
 	return err
 }
 
@@ -42,11 +42,13 @@ func (r *rig) said(o Outcome, decrypters ...crypto.Decrypter) (*saml.Assertion, 
 	octets, err := base64.StdEncoding.DecodeString(o.Departure.Form[0].Value)
 	require.NoError(r.t, err)
 	var log finding.Checks
-	opened, err := saml.OpenResponse(octets, &saml.IDP{EntityID: "https://gate.example/saml/idp", Keys: []saml.Key{{Certificate: r.Snapshot().Gate.IDPKeys.Current.Certificate}}},
+	opened, err := saml.OpenResponse(octets, &saml.IDP{EntityID: "https://gate.example/saml/idp", Keys: []saml.Key{{Certificate: r.Snapshot().Gate.Keys["idp"].Current.Certificate}}},
 		saml.Trust{Decrypters: decrypters, Now: r.time}, &log)
 	require.NoError(r.t, err)
-	to := saml.ResponseTo(octets)
-	a, err := opened.Check(saml.Expect{EntityIDs: []string{"urn:roster"}, ACS: "https://roster.example/acs", Request: &saml.Sent{ID: to, At: r.time}, Now: r.time}, &log)
+	m, err := saml.ReadResponse(octets)
+	require.NoError(r.t, err)
+	to := m.InResponseTo
+	a, err := opened.Check(saml.Expect{EntityIDs: []string{"urn:roster"}, ACS: "https://roster.example/acs", Request: &saml.Sent{ID: to}, Now: r.time}, &log)
 	require.NoError(r.t, err)
 	return a, string(octets)
 }
@@ -66,10 +68,10 @@ func TestNameIDFormats(t *testing.T) {
 	require.Equal(t, "urn:roster", persistent.SPNameQualifier)
 	require.NotEqual(t, ask(saml.FormatTransient), ask(saml.FormatTransient))
 	require.Equal(t, saml.FormatUnspecified, func() string {
-		require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.NameIDFormat = saml.FormatUnspecified }))
+		require.NoError(t, r.change(func(s federation.Settings) { s["nameIdFormat"] = saml.FormatUnspecified }))
 		return ask("").Format
 	}())
-	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.NameIDFormat = saml.FormatPersistent }))
+	require.NoError(t, r.change(func(s federation.Settings) { s["nameIdFormat"] = saml.FormatPersistent }))
 	require.Equal(t, persistent, ask(saml.FormatUnspecified), "the record decides where the request leaves it open")
 	require.Equal(t, "ada@wrenmoor.example", ask(saml.FormatEmail).Value, "the request goes first")
 
@@ -88,7 +90,7 @@ func TestNameIDFormats(t *testing.T) {
 	mail := r.enter(func(a *saml.Answer) {
 		a.NameID = saml.NameID{Format: saml.FormatTransient, Value: "_t"}
 		a.Attributes = []saml.Attribute{{Name: "mail", Values: []string{"bram@wrenmoor.example"}}}
-		require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.NameIDFormat = saml.FormatEmail }))
+		require.NoError(t, r.change(func(s federation.Settings) { s["nameIdFormat"] = saml.FormatEmail }))
 	})
 	a, _ = r.said(r.request(mail, nil))
 	require.Equal(t, "bram@wrenmoor.example", a.NameID.Value, "from the attribute")
@@ -99,27 +101,27 @@ func TestNameIDFormats(t *testing.T) {
 func TestSigningAndEncryptionForAnApplication(t *testing.T) {
 	r := newRig(t)
 	b := r.enter(nil)
-	for sign, want := range map[string]int{"": 1, federation.SignAssertion: 1, federation.SignResponse: 1, federation.SignBoth: 2} {
-		require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.Sign = sign }))
+	for sign, want := range map[string]int{"": 1, samlside.SignAssertion: 1, samlside.SignResponse: 1, samlside.SignBoth: 2} {
+		require.NoError(t, r.change(func(s federation.Settings) { s["sign"] = sign }))
 		_, octets := r.said(r.request(b, nil))
 		require.Equal(t, want, strings.Count(octets, "<ds:SignatureValue>"), sign)
-		require.Equal(t, sign == federation.SignResponse || sign == federation.SignBoth, strings.Index(octets, "<ds:Signature") < strings.Index(octets, "Status"), sign)
+		require.Equal(t, sign == samlside.SignResponse || sign == samlside.SignBoth, strings.Index(octets, "<ds:Signature") < strings.Index(octets, "Status"), sign)
 	}
 	var fe *FieldError
-	require.ErrorAs(t, r.change(func(s *federation.ApplicationSettings) { s.Encrypt = true }), &fe)
+	require.ErrorAs(t, r.change(func(s federation.Settings) { s["encrypt"] = true }), &fe)
 	require.Equal(t, "encrypt", fe.Field, "refused without a key")
 
 	require.NoError(t, r.RemoveApplication(ctx, "test", "roster"))
 	_, err := r.AddApplication(ctx, "test", NewApplication{Name: "roster", Source: Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs",
 		Keys: []keys.Certificate{r.app.Certificate}, Encryption: []keys.Certificate{r.app.Certificate}})}})
 	require.NoError(t, err)
-	for _, sign := range []string{"", federation.SignResponse, federation.SignBoth} {
-		require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.Encrypt, s.Sign = true, sign }))
+	for _, sign := range []string{"", samlside.SignResponse, samlside.SignBoth} {
+		require.NoError(t, r.change(func(s federation.Settings) { s["encrypt"], s["sign"] = true, sign }))
 		a, octets := r.said(r.request(b, nil), r.app.Signer().(crypto.Decrypter))
 		require.Equal(t, "ada@wrenmoor.example", a.NameID.Value)
 		require.NotContains(t, octets, "ada@wrenmoor.example")
 	}
-	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.EncryptNames, s.Sign = true, "" }))
+	require.NoError(t, r.change(func(s federation.Settings) { s["encryptNames"], s["sign"] = true, "" }))
 	a, octets := r.said(r.request(b, nil), r.app.Signer().(crypto.Decrypter))
 	require.Equal(t, "ada@wrenmoor.example", a.NameID.Value)
 	require.Contains(t, octets, "EncryptedID")
@@ -129,7 +131,7 @@ func TestSigningAndEncryptionForAnApplication(t *testing.T) {
 
 func TestEncryptedAnswers(t *testing.T) {
 	r := newRig(t)
-	gateKey := saml.Key{Certificate: r.Snapshot().Gate.EncKeys.Current.Certificate}
+	gateKey := saml.Key{Certificate: r.Snapshot().Gate.Keys["enc"].Current.Certificate}
 	stranger := saml.Key{Certificate: r.app.Certificate}
 	from := ""
 	answer := func(edit func(*saml.Answer), protect saml.Protection) Outcome {
@@ -142,7 +144,7 @@ func TestEncryptedAnswers(t *testing.T) {
 		protect.Random = rand.Reader
 		octets, err := saml.WriteResponse(a, protect)
 		require.NoError(t, err)
-		return r.Response(ctx, keep(Browser{Address: from}, o), "staff", saml.Inbound{Octets: octets}, nil)
+		return r.respond(keep(Browser{Address: from}, o), "staff", saml.Inbound{Octets: octets})
 	}
 	cbc, name := gateKey, gateKey
 	cbc.Methods = []string{"http://www.w3.org/2001/04/xmlenc#aes256-cbc"}
@@ -181,9 +183,9 @@ func TestEncryptedAnswers(t *testing.T) {
 	require.NotNil(t, answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &gateKey}).Departure, "people elsewhere are not held up")
 	from = ""
 	r.time = r.time.Add(failWindow + time.Second)
-	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.AllowCBC = true }))
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["allowCBC"] = true }))
 	r.said(answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &cbc}))
-	m, err := saml.ReadMetadata(r.Snapshot().SheetForProvider(mustProvider(r)).Metadata, r.time)
+	m, err := saml.ReadMetadata(mustProvider(r).Side.Sheet(r.Snapshot(), mustProvider(r)).Metadata, r.time)
 	require.NoError(t, err)
 	require.Equal(t, gateKey.Certificate.SHA256(), m.SP.EncryptionKeys()[0].Certificate.SHA256(), "the key is in our metadata")
 	require.NotEmpty(t, m.SP.EncryptionKeys()[0].Methods)
@@ -197,47 +199,47 @@ func mustProvider(r *rig) *federation.Provider {
 
 func TestProviderSettings(t *testing.T) {
 	r := newRig(t)
-	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.SignRequests = true }))
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["signRequests"] = true }))
 	require.Contains(t, r.request(Browser{}, nil).Departure.Location, "&Signature=")
-	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.RequestBinding = "post" }))
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["requestBinding"] = "post" }))
 	o := r.request(Browser{}, nil)
 	require.Len(t, o.Departure.Form, 2)
 	require.Contains(t, string(o.Departure.Octets), "SignatureValue")
-	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.RequestBinding = "" }))
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["requestBinding"] = "" }))
 
-	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) {
-		s.AskNameIDFormat, s.AskContext = saml.FormatPersistent, "urn:two-factors"
+	require.NoError(t, r.changeProvider(func(s federation.Settings) {
+		s["askNameIdFormat"], s["askContext"] = saml.FormatPersistent, "urn:two-factors"
 	}))
 	o = r.request(Browser{}, nil)
 	require.Equal(t, saml.FormatPersistent, r.asked(o).NameIDFormat)
 	require.Equal(t, finding.ContextOther, r.answer(keep(Browser{}, o), r.asked(o).ID, nil).Finding.Code)
 	o = r.request(Browser{}, nil)
 	require.NotNil(t, r.answer(keep(Browser{}, o), r.asked(o).ID, func(a *saml.Answer) { a.Context = "urn:two-factors" }).Departure)
-	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.AskNameIDFormat, s.AskContext = "", "" }))
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["askNameIdFormat"], s["askContext"] = "", "" }))
 
-	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.RequireSignedAssertion = true }))
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["requireSignedAssertion"] = true }))
 	o = r.request(Browser{}, nil)
 	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
 		InResponseTo: r.asked(o).ID, Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: r.idp, OnlyResponse: true})
 	require.NoError(t, err)
-	require.Equal(t, finding.SignatureMissing, r.Response(ctx, keep(Browser{}, o), "staff", saml.Inbound{Octets: octets}, nil).Finding.Code)
+	require.Equal(t, finding.SignatureMissing, r.respond(keep(Browser{}, o), "staff", saml.Inbound{Octets: octets}).Finding.Code)
 
 	r.time = r.time.AddDate(6, 0, 0)
 	r.enter(nil) // an expired certificate only warns
-	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.StrictCertificates = true }))
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["strictCertificates"] = true }))
 	o = r.request(Browser{}, nil)
 	require.Equal(t, finding.CertificatePast, r.answer(keep(Browser{}, o), r.asked(o).ID, nil).Finding.Code)
 
 	o = r.request(Browser{}, nil)
 	b, id := keep(Browser{}, o), r.asked(o).ID
-	require.NoError(t, r.changeProvider(func(s *federation.ProviderSettings) { s.Enabled = false }))
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["enabled"] = false }))
 	require.Equal(t, finding.ProviderDisabled, r.answer(b, id, nil).Finding.Code, "acts on the next request")
 	require.Equal(t, finding.NoProvider, r.request(Browser{}, nil).Finding.Code)
-	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.Provider = "staff" }))
+	require.NoError(t, r.change(func(s federation.Settings) { s["provider"] = "staff" }))
 	require.Equal(t, finding.ProviderDisabled, r.request(Browser{}, nil).Finding.Code)
 
-	for field, edit := range map[string]func(*federation.ProviderSettings){
-		"title": func(s *federation.ProviderSettings) { s.Title = "" }, "requestBinding": func(s *federation.ProviderSettings) { s.RequestBinding = "fax" },
+	for field, edit := range map[string]func(federation.Settings){
+		"title": func(s federation.Settings) { s["title"] = "" }, "requestBinding": func(s federation.Settings) { s["requestBinding"] = "fax" },
 	} {
 		var fe *FieldError
 		require.ErrorAs(t, r.changeProvider(edit), &fe)
@@ -247,21 +249,21 @@ func TestProviderSettings(t *testing.T) {
 
 func TestApplicationSettings(t *testing.T) {
 	r := newRig(t)
-	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.Enabled = false; s.Notes = "until Monday" }))
+	require.NoError(t, r.change(func(s federation.Settings) { s["enabled"] = false; s["notes"] = "until Monday" }))
 	require.Equal(t, finding.ApplicationDisabled, r.request(Browser{}, nil).Finding.Code)
 	require.Equal(t, finding.ApplicationDisabled, r.Open(ctx, Browser{}, "roster", "", "").Finding.Code)
-	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.Enabled = true }))
+	require.NoError(t, r.change(func(s federation.Settings) { s["enabled"] = true }))
 
 	a, err := r.Application("roster")
 	require.NoError(t, err)
 	require.Equal(t, 3, a.Revision)
-	_, err = r.ChangeApplication(ctx, "test", "roster", 2, a.ApplicationSettings)
+	_, err = r.Change(ctx, "test", KindApplication, "roster", 2, federation.Settings{"notes": "x"})
 	var ce *ConflictError
 	require.True(t, errors.As(err, &ce), "a change made from an old revision is refused")
-	for field, edit := range map[string]func(*federation.ApplicationSettings){
-		"title": func(s *federation.ApplicationSettings) { s.Title = "" }, "ownStart": func(s *federation.ApplicationSettings) { s.OwnStart = "start" },
-		"sign": func(s *federation.ApplicationSettings) { s.Sign = "nothing" }, "nameIdFormat": func(s *federation.ApplicationSettings) { s.NameIDFormat = "urn:x" },
-		"requireSignedRequests": func(s *federation.ApplicationSettings) { s.RequireSignedRequests = true }, "provider": func(s *federation.ApplicationSettings) { s.Provider = "stff" },
+	for field, edit := range map[string]func(federation.Settings){
+		"title": func(s federation.Settings) { s["title"] = "" }, "ownStart": func(s federation.Settings) { s["ownStart"] = "start" },
+		"sign": func(s federation.Settings) { s["sign"] = "nothing" }, "nameIdFormat": func(s federation.Settings) { s["nameIdFormat"] = "urn:x" },
+		"requireSignedRequests": func(s federation.Settings) { s["requireSignedRequests"] = true }, "provider": func(s federation.Settings) { s["provider"] = "stff" },
 	} {
 		var fe *FieldError
 		require.ErrorAs(t, r.change(edit), &fe, field)

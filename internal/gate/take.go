@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"maps"
 	"strings"
 
 	"gorm.io/gorm"
@@ -13,7 +14,6 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
-	"innergate.example/innergate/internal/core/saml"
 )
 
 // Source is what the other side handed over: a document, the address of one,
@@ -80,7 +80,7 @@ func (g *Gate) document(ctx context.Context, s Source) (octets []byte, from stri
 		if octets, err = g.Document(ctx, kind, name); err != nil {
 			return nil, "", field("record", err)
 		}
-		from = other.intake().Source
+		from = other.Basic().Intake.Source
 	case s.Aggregate != "":
 		if octets, err = g.cut(ctx, s.Aggregate, s.EntityID); err != nil {
 			var nf *NotFoundError
@@ -106,7 +106,7 @@ func hashOf(octets []byte) string {
 
 // fill reads the other side's values into a record and gives the document to
 // keep. With draft, values may be missing.
-func (g *Gate) fill(ctx context.Context, r object, title string, s Source, draft bool) ([]byte, error) {
+func (g *Gate) fill(ctx context.Context, r federation.Record, title string, s Source, draft bool) ([]byte, error) {
 	octets, from, err := g.document(ctx, s)
 	if err != nil {
 		return nil, err
@@ -114,90 +114,64 @@ func (g *Gate) fill(ctx context.Context, r object, title string, s Source, draft
 	if octets == nil && s.Typed.Empty() && !draft {
 		return nil, field("metadata", finding.New(finding.MetadataEmpty))
 	}
-	trust, err := r.trusting(g.now())
-	if err != nil {
-		return nil, err
-	}
-	if certs := keys.Read(octets); len(certs) > 0 && (draft || len(r.missing()) == 0) {
+	if certs := keys.Read(octets); len(certs) > 0 && (draft || len(r.Part().Missing()) == 0) {
 		// A certificate alone: the one value it is.
-		s.Typed.Certificate, octets = string(octets), nil
+		text := string(octets)
+		s.Typed, octets = maps.Clone(s.Typed), nil
+		if s.Typed == nil {
+			s.Typed = federation.Typed{}
+		}
+		s.Typed["certificate"] = text
 	}
 	if octets != nil {
-		m, err := saml.TakeMetadata(octets, trust)
+		if err := g.takeIn(r, octets, from, draft || !s.Typed.Empty()); err != nil {
+			var fe *FieldError
+			if errors.As(err, &fe) {
+				return nil, err
+			}
+			return nil, field(s.field(), sender(err, r.Kind().Side()))
+		}
+	} else if !s.Typed.Empty() || r.Basic().Intake.Source == "" {
+		r.Basic().Intake = federation.Intake{Source: federation.SourceTyped}
+	}
+	if !s.Typed.Empty() {
+		side, err := r.Part().Overlay(s.Typed)
 		if err != nil {
-			return nil, field(s.field(), sender(err, r.side()))
+			return nil, checked(err)
 		}
-		if err := r.role(m, draft || !s.Typed.Empty()); err != nil {
-			return nil, field(s.field(), err)
-		}
-		*r.intake() = federation.TakenFrom(m, from, hashOf(octets))
-	} else if !s.Typed.Empty() || r.intake().Source == "" {
-		*r.intake() = federation.Intake{Source: federation.SourceTyped}
+		federation.Replace(r, side)
 	}
-	if err := r.overlay(s.Typed); err != nil {
-		return nil, checked(err)
+	if missing := r.Part().Missing(); len(missing) > 0 && !draft {
+		return nil, field(s.Typed.Lacks(missing), finding.New(finding.DraftIncomplete, finding.Fact("Missing", strings.Join(federation.Lacking(missing), "; "))).From(r.Kind().Side()))
 	}
-	if missing := r.missing(); len(missing) > 0 && !draft {
-		return nil, field(s.Typed.Lacks(missing), finding.New(finding.DraftIncomplete, finding.Fact("Missing", strings.Join(missing, "; "))).From(r.side()))
-	}
-	r.settle(title)
+	settle(r, title)
 	return octets, nil
 }
 
-// role takes the wanted role out of metadata. Unless it may be unfinished, it
-// must be usable.
-func (r object) role(m *saml.Metadata, unfinished bool) (err error) {
-	if p := r.provider; p != nil {
-		if unfinished && m.IDP != nil {
-			p.SAML.IDP = m.IDP
-			return nil
-		}
-		idp, err := m.AsProvider()
-		if err == nil {
-			p.SAML.IDP = idp
-		}
+// takeIn reads a document into a record. Unless it may be unfinished, it must be
+// usable.
+func (g *Gate) takeIn(r federation.Record, octets []byte, from string, unfinished bool) error {
+	trust, err := r.Basic().Trust()
+	if err != nil {
+		return checked(err)
+	}
+	side, in, err := r.Part().Take(octets, federation.Trusting{Now: g.now(), Keys: trust, Unfinished: unfinished})
+	if err != nil {
 		return err
 	}
-	if unfinished && m.SP != nil {
-		r.app.SAML.SP = m.SP
-		return nil
-	}
-	sp, err := m.AsApplication()
-	if err == nil {
-		r.app.SAML.SP = sp
-	}
-	return err
-}
-
-// overlay lays typed values over what is known.
-func (r object) overlay(t federation.Typed) error {
-	if t.Empty() {
-		return nil
-	}
-	if p := r.provider; p != nil {
-		idp, err := t.Provider(*p.SAML.IDP)
-		if err == nil {
-			p.SAML.IDP = idp
-		}
-		return err
-	}
-	sp, err := t.Application(*r.app.SAML.SP)
-	if err == nil {
-		r.app.SAML.SP = sp
-	}
-	return err
+	federation.Replace(r, side)
+	in.Source, in.Document = from, hashOf(octets)
+	r.Basic().Intake = in
+	return nil
 }
 
 // settle gives a new record its title, and enables it if nothing is missing.
-func (r object) settle(title string) {
-	if *r.revision() != 1 || r.title() != "" {
+func settle(r federation.Record, title string) {
+	b := r.Basic()
+	if b.Revision != 1 || b.Title != "" {
 		return
 	}
-	if p := r.provider; p != nil {
-		p.Title, p.Enabled = firstOf(title, p.SAML.IDP.Title, string(p.Name)), len(r.missing()) == 0
-		return
-	}
-	r.app.Title, r.app.Enabled = firstOf(title, r.app.SAML.SP.Title, string(r.app.Name)), len(r.missing()) == 0
+	b.Title, b.Enabled = firstOf(title, r.Part().Title(), string(b.Name)), len(r.Part().Missing()) == 0
 }
 
 // Preview is what would be set, before anything is.
@@ -219,27 +193,37 @@ type Preview struct {
 // PreviewProvider shows what adding a provider would set; if there is one of the
 // name already, what would change.
 func (g *Gate) PreviewProvider(ctx context.Context, n NewProvider) (Preview, error) {
-	return g.preview(ctx, g.newProvider(n), n.Title, n.Source)
+	r, err := g.newProvider(n)
+	if err != nil {
+		return Preview{}, err
+	}
+	return g.preview(ctx, r, n.Title, n.Source)
 }
 
 // PreviewApplication shows what adding an application would set, or change.
 func (g *Gate) PreviewApplication(ctx context.Context, n NewApplication) (Preview, error) {
-	return g.preview(ctx, g.newApplication(n), n.Title, n.Source)
+	r, err := g.newApplication(n)
+	if err != nil {
+		return Preview{}, err
+	}
+	return g.preview(ctx, r, n.Title, n.Source)
 }
 
-func (g *Gate) preview(ctx context.Context, r object, title string, s Source) (Preview, error) {
-	out := Preview{Kind: r.kind()}
+func (g *Gate) preview(ctx context.Context, r federation.Record, title string, s Source) (Preview, error) {
+	kind, side := kindOf(r), r.Kind().Side()
+	out := Preview{Kind: kind}
 	var before []federation.Value
 	draft := false
-	if old, err := g.object(r.kind(), r.name()); err == nil {
-		before, out.Existing, draft = old.describe(), true, len(old.missing()) > 0
-		r = old.copied()
+	if old, err := g.object(kind, nameOf(r)); err == nil {
+		before, out.Existing, draft = federation.Describe(old), true, len(old.Part().Missing()) > 0
+		r = old.Copy()
 	}
 	octets, err := g.fill(ctx, r, title, s, true)
 	if err != nil {
 		return out, err
 	}
-	out.Name, out.Title, out.EntityID, out.Revision = r.name(), r.title(), r.entityID(), *r.revision()
+	b := r.Basic()
+	out.Name, out.Title, out.EntityID, out.Revision = string(b.Name), b.Title, federation.KnownAs(r), b.Revision
 	snap := g.Snapshot()
 	if err := g.fits(snap, r, s.field()); err != nil {
 		f := finding.Of(err)
@@ -247,36 +231,28 @@ func (g *Gate) preview(ctx context.Context, r object, title string, s Source) (P
 	}
 	if !out.Existing {
 		if out.Name == "" {
-			out.Name = g.freeName(snap, r.kind(), r.title(), r.entityID(), nil)
-			r.rename(g.base, out.Name)
-		} else if err := free(snap, r.kind(), out.Name); err != nil {
+			out.Name = g.freeName(snap, kind, b.Title, out.EntityID, nil)
+			b.Name = federation.Name(out.Name)
+			federation.Replace(r, r.Part().Named(&snap.Gate, b.Name))
+		} else if err := g.free(snap, kind, out.Name); err != nil {
 			return out, err
 		}
 	}
 	if octets != nil {
 		out.Document = hashOf(octets)
 	}
-	out.OtherRole = r.intake().OtherRole
-	out.Values, out.Missing = r.describe(), r.missing()
+	out.OtherRole = b.Intake.OtherRole
+	out.Values, out.Missing = federation.Describe(r), federation.Lacking(r.Part().Missing())
 	out.Differences = federation.Differences(before, out.Values)
 	if out.Existing {
-		for _, f := range checks.Change(r.side(), out.Differences) {
+		for _, f := range checks.Change(side, out.Differences) {
 			if !draft || f.Code != finding.ChangedKey && f.Code != finding.ChangedAddress { // a draft lacked them
 				out.Findings = append(out.Findings, f)
 			}
 		}
 	}
-	out.Findings = checks.Sort(append(out.Findings, findings(checks.New(r.into(snap), g.now()), r)...))
+	out.Findings = checks.Sort(append(out.Findings, checks.New(snap.With(r), g.now()).Record(r)...))
 	return out, nil
-}
-
-// rename gives a new record its name and what is made of it.
-func (r object) rename(base, name string) {
-	if p := r.provider; p != nil {
-		p.Name, p.OwnEntityID, p.SAML.Address = federation.Name(name), base+"/saml/sp/"+name, base+"/saml/sp/"+name+"/acs"
-		return
-	}
-	r.app.Name = federation.Name(name)
 }
 
 // Retake takes newer values of the other side into a record that is there.
@@ -286,8 +262,8 @@ func (g *Gate) Retake(ctx context.Context, who, kind, name string, revision int,
 	if err != nil {
 		return err
 	}
-	r := old.copied()
-	octets, err := g.fill(ctx, r, "", s, len(old.missing()) > 0)
+	r := old.Copy()
+	octets, err := g.fill(ctx, r, "", s, len(old.Part().Missing()) > 0)
 	if err != nil {
 		return err
 	}
@@ -297,20 +273,20 @@ func (g *Gate) Retake(ctx context.Context, who, kind, name string, revision int,
 	if err != nil {
 		return err
 	}
-	if *now.revision() != revision || *old.revision() != revision {
-		return stale(kind, name, *now.revision(), revision)
+	if now.Basic().Revision != revision || old.Basic().Revision != revision {
+		return stale(kind, name, now.Basic().Revision, revision)
 	}
-	for _, err := range []error{r.check(), g.fits(g.Snapshot(), r, s.field())} {
+	for _, err := range []error{checked(federation.Check(r)), g.fits(g.Snapshot(), r, s.field())} {
 		if err != nil {
 			return err
 		}
 	}
-	*r.revision()++
-	return g.put(ctx, who, []change{{object: r, what: "changed", document: octets}}, func(tx *gorm.DB) error {
+	r.Basic().Revision++
+	return g.put(ctx, who, []change{{record: r, what: "changed", document: octets}}, func(tx *gorm.DB) error {
 		if err := dropPending(tx, kind, name); err != nil {
 			return err
 		}
-		return g.dueAt(r, g.now().Add(g.interval(*r.intake())))(tx)
+		return g.dueAt(r, g.now().Add(g.interval(r.Basic().Intake)))(tx)
 	})
 }
 
@@ -320,7 +296,7 @@ func (g *Gate) Document(ctx context.Context, kind, name string) ([]byte, error) 
 	if err != nil {
 		return nil, err
 	}
-	hash := r.intake().Document
+	hash := r.Basic().Intake.Document
 	if hash == "" {
 		return nil, &ConflictError{"the values of " + kind + " " + name + " were typed by hand", "there is no document; take one in"}
 	}

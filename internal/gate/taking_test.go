@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"gorm.io/gorm"
 
+	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
@@ -109,7 +110,7 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 		require.WithinDuration(t, r.time.Add(shortest<<after.Failures), after.Next, time.Second)
 		a, err := r.Provider("a")
 		require.NoError(t, err)
-		require.Equal(t, "urn:a", a.EntityID())
+		require.Equal(t, "urn:a", a.Identity())
 	}
 	found, err := r.Check(ctx, CheckFilter{Names: []string{"a"}})
 	require.NoError(t, err)
@@ -123,7 +124,7 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	require.Equal(t, Unchanged, out.Outcome)
 	require.Equal(t, 1, revision(), "another validUntil is no change that history should tell of")
 	a, _ := r.Provider("a")
-	require.Equal(t, 2099, a.SAML.Intake.ValidUntil.Year())
+	require.Equal(t, 2099, a.Intake.ValidUntil.Year())
 	s.document = idp("urn:a", "https://a.example/other", "", p)
 	out, err = r.Refresh(ctx, "test", KindProvider, "a")
 	require.NoError(t, err)
@@ -132,15 +133,8 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	require.Equal(t, 2, revision())
 
 	// A trust key: the document must be signed with it.
-	settings := func(edit func(*federation.ProviderSettings)) {
-		a, err := r.Provider("a")
-		require.NoError(t, err)
-		next := a.ProviderSettings
-		edit(&next)
-		_, err = r.ChangeProvider(ctx, "test", "a", a.Revision, next)
-		require.NoError(t, err)
-	}
-	settings(func(n *federation.ProviderSettings) { n.TrustKey = string(p.Certificate.PEM()) })
+	settings := func(edit func(federation.Settings)) { require.NoError(t, r.changeOf(KindProvider, "a", edit)) }
+	settings(func(n federation.Settings) { n["trustKey"] = string(p.Certificate.PEM()) })
 	out, err = r.Refresh(ctx, "test", KindProvider, "a")
 	require.NoError(t, err)
 	require.Equal(t, finding.SignatureMissing, out.Findings[0].Code, "also the document that is on record already")
@@ -153,16 +147,19 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, Applied, out.Outcome)
 
-	settings(func(n *federation.ProviderSettings) { n.TrustKey = string(r.newPair().Certificate.PEM()) })
+	settings(func(n federation.Settings) { n["trustKey"] = string(r.newPair().Certificate.PEM()) })
 	out, err = r.Refresh(ctx, "test", KindProvider, "a")
 	require.NoError(t, err)
 	require.Equal(t, finding.SignatureKey, out.Findings[0].Code, "another trust key proves it anew")
 
 	// Approval: waits, is declined, is not proposed again, is approved.
-	settings(func(n *federation.ProviderSettings) { n.ApproveChanges, n.TrustKey = true, "" })
+	settings(func(n federation.Settings) { n["approveChanges"], n["trustKey"] = true, "" })
 	other := r.newPair()
 	s.document = idp("urn:a", "https://a.example/third", "", other)
-	key := func() string { a, _ := r.Provider("a"); return a.SAML.IDP.Keys[0].Certificate.SHA256() }
+	key := func() string {
+		a, _ := r.Provider("a")
+		return a.Side.(*samlside.Provider).IDP.Keys[0].Certificate.SHA256()
+	}
 	for _, want := range []string{Awaiting, Awaiting, Declined} {
 		if want == Declined {
 			require.NoError(t, r.Decline(ctx, "test", KindProvider, "a"))
@@ -179,7 +176,7 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	s.document = idp("urn:a", "https://a.example/third", `cacheDuration="P1D"`, other)
 	_, err = r.Refresh(ctx, "test", KindProvider, "a")
 	require.NoError(t, err)
-	settings(func(n *federation.ProviderSettings) { n.Owner = "meanwhile" })
+	settings(func(n federation.Settings) { n["owner"] = "meanwhile" })
 	require.NoError(t, r.Approve(ctx, "test", KindProvider, "a"))
 	require.Equal(t, other.Certificate.SHA256(), key())
 	a, _ = r.Provider("a")
@@ -189,7 +186,7 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 
 func TestHistoryTellsAndRestores(t *testing.T) {
 	r := newRig(t)
-	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.Provider, s.Owner = "staff", "roster office" }))
+	require.NoError(t, r.change(func(s federation.Settings) { s["provider"], s["owner"] = "staff", "roster office" }))
 	all := func(name string) []Change {
 		list, total, err := r.History(ctx, HistoryFilter{Kind: KindApplication, Name: name, Limit: 50})
 		require.NoError(t, err)
@@ -215,7 +212,7 @@ func TestHistoryTellsAndRestores(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, a.Owner)
 	require.Equal(t, 4, a.Revision)
-	require.Equal(t, "https://roster.example/acs", a.SAML.SP.ACS[0].Location)
+	require.Equal(t, "https://roster.example/acs", a.Side.(*samlside.Application).SP.ACS[0].Location)
 	document, err := r.Document(ctx, KindApplication, "roster")
 	require.NoError(t, err)
 	require.Contains(t, string(document), "urn:roster", "its document is there again")
@@ -253,10 +250,10 @@ func TestRowsOfEarlierFormAreRead(t *testing.T) {
 		return tx.Create(&store.ApplicationRow{Name: "old", Protocol: "saml", EntityID: "urn:old", Revision: 3, Added: r.time, Data: data}).Error
 	}))
 	require.NoError(t, r.load(ctx, r.Snapshot().Gate))
-	a, ok := r.Snapshot().ApplicationByEntityID("urn:old")
+	a, ok := r.Snapshot().ApplicationBy("saml", "urn:old")
 	require.True(t, ok)
-	require.Equal(t, "https://old.example/acs", a.SAML.SP.ACS[0].Location)
-	require.Equal(t, "document", a.SAML.Intake.Source)
+	require.Equal(t, "https://old.example/acs", a.Side.(*samlside.Application).SP.ACS[0].Location)
+	require.Equal(t, "document", a.Intake.Source)
 }
 
 func (r *rig) done(j Job, err error) Job {
@@ -314,12 +311,7 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 
 	// The next edition renews what came from it, as each record allows.
 	p := j.Report.Taken[0].Name
-	old, err := r.Provider(p)
-	require.NoError(t, err)
-	s := old.ProviderSettings
-	s.ApproveChanges = true
-	_, err = r.ChangeProvider(ctx, "test", p, old.Revision, s)
-	require.NoError(t, err)
+	require.NoError(t, r.changeOf(KindProvider, p, func(s federation.Settings) { s["approveChanges"] = true }))
 	j = r.done(r.UploadAggregate(ctx, "test", "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 0), []byte("/sso/post"), []byte("/sso/new")))))
 	require.Equal(t, finding.SignatureMissing, j.Refused.Code, "without its signature nothing of it counts")
 	a, err := r.Aggregate(ctx, "lines")
@@ -374,29 +366,29 @@ func TestDraftsAndPreviews(t *testing.T) {
 		d, err := r.AddProvider(ctx, "test", NewProvider{Name: name, Title: name, Draft: true})
 		require.NoError(t, err)
 		require.False(t, d.Enabled)
-		require.Len(t, d.Missing(), 3)
+		require.Len(t, federation.Lacking(d.Side.Missing()), 3)
 	}
 	o := r.request(Browser{}, nil)
 	require.Equal(t, "urn:idp", func() string { r.asked(o); return "urn:idp" }(), "a draft is nobody's choice")
 	require.NoError(t, r.load(ctx, r.Snapshot().Gate), "drafts are read back")
 	require.NoError(t, r.Retake(ctx, "test", KindProvider, "one", 1, Source{Document: p.Certificate.PEM()}), "a certificate is one value more")
-	err = r.Retake(ctx, "test", KindProvider, "one", 1, Source{Typed: federation.Typed{EntityID: "urn:one"}})
+	err = r.Retake(ctx, "test", KindProvider, "one", 1, Source{Typed: federation.Typed{"entityId": "urn:one"}})
 	require.ErrorContains(t, err, "changed meanwhile")
-	err = r.Retake(ctx, "test", KindProvider, "one", 2, Source{Typed: federation.Typed{EntityID: "urn:idp"}})
+	err = r.Retake(ctx, "test", KindProvider, "one", 2, Source{Typed: federation.Typed{"entityId": "urn:idp"}})
 	require.True(t, finding.Is(err, finding.MetadataKnown), "%v", err)
-	require.NoError(t, r.Retake(ctx, "test", KindProvider, "one", 2, Source{Typed: federation.Typed{EntityID: " urn:one ", SSORedirect: "https://one.example/sso"}}))
+	require.NoError(t, r.Retake(ctx, "test", KindProvider, "one", 2, Source{Typed: federation.Typed{"entityId": " urn:one ", "ssoRedirect": "https://one.example/sso"}}))
 	one, err := r.Provider("one")
 	require.NoError(t, err)
-	require.Empty(t, one.Missing())
-	require.Equal(t, "urn:one", one.EntityID())
+	require.Empty(t, federation.Lacking(one.Side.Missing()))
+	require.Equal(t, "urn:one", one.Identity())
 	require.False(t, one.Enabled, "switched on by somebody, not by itself")
 
 	for _, c := range []struct {
 		typed federation.Typed
 		field string
 	}{
-		{federation.Typed{EntityID: strings.Repeat("x", 1025)}, "entityId"}, {federation.Typed{SSORedirect: "one.example"}, "ssoRedirect"},
-		{federation.Typed{SSOPost: "ftp://one.example"}, "ssoPost"}, {federation.Typed{ACS: "https://one.example"}, "acs"}, {federation.Typed{Certificate: "none"}, "certificate"},
+		{federation.Typed{"entityId": strings.Repeat("x", 1025)}, "entityId"}, {federation.Typed{"ssoRedirect": "one.example"}, "ssoRedirect"},
+		{federation.Typed{"ssoPost": "ftp://one.example"}, "ssoPost"}, {federation.Typed{"acs": "https://one.example"}, "acs"}, {federation.Typed{"certificate": "none"}, "certificate"},
 	} {
 		err := r.Retake(ctx, "test", KindProvider, "one", 3, Source{Typed: c.typed})
 		var fe *FieldError
@@ -412,7 +404,7 @@ func TestDraftsAndPreviews(t *testing.T) {
 func TestAddressesAreAskedOnDemand(t *testing.T) {
 	r := newRig(t)
 	s := r.source(idp("urn:a", "https://a.example/sso", "", r.newPair()))
-	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "a", Source: Source{Address: s.URL, Typed: federation.Typed{SSORedirect: s.URL + "/sso"}}})
+	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "a", Source: Source{Address: s.URL, Typed: federation.Typed{"ssoRedirect": s.URL + "/sso"}}})
 	require.NoError(t, err)
 	found := func() (codes []finding.Code) {
 		all, err := r.Check(ctx, CheckFilter{Names: []string{"a"}, Reach: true, Severity: "warning"})
@@ -423,7 +415,7 @@ func TestAddressesAreAskedOnDemand(t *testing.T) {
 		return codes
 	}
 	require.Equal(t, []finding.Code{finding.EndpointUnreachable}, found(), "the address by POST, which nobody serves")
-	require.NoError(t, r.Retake(ctx, "test", KindProvider, "a", 1, Source{Typed: federation.Typed{SSOPost: s.URL + "/sso"}}))
+	require.NoError(t, r.Retake(ctx, "test", KindProvider, "a", 1, Source{Typed: federation.Typed{"ssoPost": s.URL + "/sso"}}))
 	require.Empty(t, found())
 	r.time = r.time.Add(3 * time.Minute)
 	require.Equal(t, []finding.Code{finding.ClockApart}, found(), "told once, not for every address")
@@ -452,7 +444,7 @@ func TestAddressesAreAskedOnDemand(t *testing.T) {
 func TestHistoryIsSearchedPageByPage(t *testing.T) {
 	r := newRig(t)
 	for i := range 12 {
-		require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.Notes = strings.Repeat("x", i+1) }))
+		require.NoError(t, r.change(func(s federation.Settings) { s["notes"] = strings.Repeat("x", i+1) }))
 	}
 	var seen []int
 	for before := int64(0); ; {
@@ -471,7 +463,7 @@ func TestHistoryIsSearchedPageByPage(t *testing.T) {
 	who := WithRemark(ctx, "50%_off")
 	a, err := r.Application("roster")
 	require.NoError(t, err)
-	_, err = r.ChangeApplication(who, "gwen", "roster", a.Revision, a.ApplicationSettings)
+	_, err = r.Change(who, "gwen", KindApplication, "roster", a.Revision, federation.Settings{})
 	require.NoError(t, err)
 	for search, want := range map[string]int64{"": 16, "gwen": 1, "50%_": 1, "5_%": 0, "added": 2, "roster": 14, "nobody": 0} {
 		_, total, err := r.History(ctx, HistoryFilter{Search: search, Limit: 1})
@@ -501,13 +493,13 @@ func TestChecksFollowEveryChange(t *testing.T) {
 	}
 	require.Empty(t, found(CheckFilter{Quiet: true}))
 	require.Equal(t, map[string]int{"provider/staff": 0, "application/roster": 0}, found(CheckFilter{}))
-	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.OnlyOwnStarts = true }))
+	require.NoError(t, r.change(func(s federation.Settings) { s["onlyOwnStarts"] = true }))
 	require.Equal(t, map[string]int{"application/roster": 1}, found(CheckFilter{Quiet: true}), "at once, though findings are kept for a minute")
 	require.Equal(t, 1, found(CheckFilter{Names: []string{"roster"}})["application/roster"])
 	require.Empty(t, found(CheckFilter{Quiet: true, Kind: KindProvider}))
 	o := r.Open(ctx, Browser{}, "roster", "", "")
 	require.Equal(t, finding.OwnStartMissing, o.Finding.Code, "what checks foretold happens at the start")
-	require.NoError(t, r.change(func(s *federation.ApplicationSettings) { s.OwnStart = "https://roster.example/start" }))
+	require.NoError(t, r.change(func(s federation.Settings) { s["ownStart"] = "https://roster.example/start" }))
 	require.Empty(t, found(CheckFilter{Quiet: true}))
 	require.Equal(t, "https://roster.example/start", r.Open(ctx, Browser{}, "roster", "", "").Next)
 
@@ -553,9 +545,9 @@ func TestJobsEndWithTheGate(t *testing.T) {
 func TestDraftsAreInNobodysWay(t *testing.T) {
 	r := newRig(t)
 	p := r.newPair()
-	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "half", Draft: true, AllowUnsolicited: true, Source: Source{Typed: federation.Typed{EntityID: "urn:half", Certificate: string(p.Certificate.PEM())}}})
+	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "half", Draft: true, AllowUnsolicited: true, Source: Source{Typed: federation.Typed{"entityId": "urn:half", "certificate": string(p.Certificate.PEM())}}})
 	require.NoError(t, err)
-	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "planner", Draft: true, Source: Source{Typed: federation.Typed{EntityID: "urn:planner"}}})
+	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "planner", Draft: true, Source: Source{Typed: federation.Typed{"entityId": "urn:planner"}}})
 	require.NoError(t, err)
 	for rule, o := range map[string]struct {
 		got  Outcome
@@ -567,17 +559,21 @@ func TestDraftsAreInNobodysWay(t *testing.T) {
 			octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute, Issuer: "urn:half", Destination: "https://gate.example/saml/sp/half/acs",
 				Audience: "https://gate.example/saml/sp/half", NameID: saml.NameID{Value: "ada"}, AuthnInstant: r.time}, saml.Protection{Pair: p})
 			require.NoError(t, err)
-			return r.Response(ctx, Browser{}, "half", saml.Inbound{Binding: saml.BindingPOST, Octets: octets}, nil)
+			return r.respond(Browser{}, "half", saml.Inbound{Binding: saml.BindingPOST, Octets: octets})
 		}(), finding.ProviderDisabled},
 	} {
 		require.NotNil(t, o.got.Finding, rule)
 		require.Equal(t, o.want, o.got.Finding.Code, rule)
 	}
 	r.enter(nil) // others go on as before
-	err = r.change(func(s *federation.ApplicationSettings) { s.Provider = "half" })
+	err = r.change(func(s federation.Settings) { s["provider"] = "half" })
 	require.NoError(t, err, "the application may be tied to it already")
 	require.Equal(t, finding.ProviderDisabled, r.request(Browser{}, nil).Finding.Code)
-	for _, sheet := range []federation.Sheet{r.Snapshot().SheetForProvider(func() *federation.Provider { p, _ := r.Provider("half"); return p }()), r.Snapshot().SheetForApplication(func() *federation.Application { a, _ := r.Application("planner"); return a }())} {
+	p2, err := r.Provider("half")
+	require.NoError(t, err)
+	a2, err := r.Application("planner")
+	require.NoError(t, err)
+	for _, sheet := range []federation.Sheet{p2.Side.Sheet(r.Snapshot(), p2), a2.Side.Sheet(r.Snapshot(), a2)} {
 		require.NotEmpty(t, sheet.Values, "what the other side needs stands there from the first moment")
 		require.NotEmpty(t, sheet.Metadata)
 	}
@@ -637,7 +633,7 @@ func TestRestoringAFaceOfItsOwn(t *testing.T) {
 	r := newRig(t)
 	document := saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:tenants", ACS: "https://tenants.example/acs"})
 	for _, name := range []string{"north", "south"} {
-		_, err := r.AddApplication(ctx, "test", NewApplication{Name: name, OwnFace: true, Source: Source{Document: document}})
+		_, err := r.AddApplication(ctx, "test", NewApplication{Name: name, Settings: federation.Settings{"ownFace": true}, Source: Source{Document: document}})
 		require.NoError(t, err)
 	}
 	key := func(name string) string {
@@ -658,16 +654,8 @@ func TestRestoringAFaceOfItsOwn(t *testing.T) {
 	require.Equal(t, before, key("north"), "its counterpart has that key")
 
 	// Onto the shared face only one of them can go, also by restoring.
-	south, err := r.Application("south")
-	require.NoError(t, err)
-	s := south.ApplicationSettings
-	s.OwnFace = false
-	_, err = r.ChangeApplication(ctx, "test", "south", south.Revision, s)
-	require.NoError(t, err)
-	north, err := r.Application("north")
-	require.NoError(t, err)
-	s = north.ApplicationSettings
-	s.OwnFace = false
-	_, err = r.ChangeApplication(ctx, "test", "north", north.Revision, s)
+	shared := func(s federation.Settings) { s["ownFace"] = false }
+	require.NoError(t, r.changeOf(KindApplication, "south", shared))
+	err = r.changeOf(KindApplication, "north", shared)
 	require.True(t, finding.Is(err, finding.MetadataKnown), "%v", err)
 }

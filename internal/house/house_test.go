@@ -2,10 +2,12 @@
 package house
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -15,12 +17,13 @@ import (
 )
 
 // core is the order of the core from the ground up.
-var core = []string{"nearword", "finding", "xmlsec", "keys", "saml", "oidc", "profile", "federation", "policy", "checks", "crossing", "crossing/samlside"}
+var core = []string{"nearword", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "profile", "federation", "policy", "checks", "crossing",
+	"crossing/samlside", "crossing/linkside"}
 
 // rooms is what the other rooms may import of ours beside the core.
 var rooms = map[string][]string{
-	"store": {}, "gate": {"store"}, "api": {}, "web": {"gate", "api", "store"}, "client": {"api"}, "standin": {},
-	"app": {"store", "gate", "web", "standin"}, "cli": {"client", "api", "app", "standin", "web"}, "house": {},
+	"store": {}, "gate": {"store"}, "api": {}, "web": {"gate", "api", "store"}, "web/samlweb": {"web"}, "client": {"api"},
+	"standin": {}, "app": {"store", "gate", "web", "web/samlweb", "standin"}, "cli": {"client", "api", "app", "standin", "web"}, "house": {},
 }
 
 // outside are packages that the core may not use: whatever reaches a network, a
@@ -77,4 +80,115 @@ func TestImportsRunDownwards(t *testing.T) {
 			}
 		}
 	}
+}
+
+// files calls with every file of the program below a directory, tests left out.
+func files(t *testing.T, dir string, do func(path string, f *ast.File)) {
+	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		if err == nil {
+			do(filepath.ToSlash(path), f)
+		}
+		return err
+	})
+	require.NoError(t, err)
+}
+
+// protocols are the words for each, and where they may be used: their own
+// packages, and the place where they are plugged in. Aggregates are SAML's own.
+var protocols = map[*regexp.Regexp][]string{
+	regexp.MustCompile(`(?i)saml`): {"../core/saml/", "../core/crossing/samlside/", "../web/samlweb/", "../standin/", "../cli/standins.go", "../app/", "../gate/aggregate",
+		"../core/finding/catalogue.go"},
+	regexp.MustCompile(`linkside`): {"../core/crossing/linkside/", "../app/"},
+}
+
+// Outside a protocol's own packages and the registration no code names it.
+func TestProtocolsArePluggedInAtOnePlace(t *testing.T) {
+	files(t, "..", func(path string, f *ast.File) {
+		for word, places := range protocols {
+			if slices.ContainsFunc(places, func(p string) bool { return strings.HasPrefix(path, p) }) {
+				continue
+			}
+			ast.Inspect(f, func(n ast.Node) bool {
+				switch n := n.(type) {
+				case *ast.Ident:
+					require.NotRegexp(t, word, n.Name, path)
+				case *ast.BasicLit:
+					require.NotRegexp(t, word, n.Value, path)
+				}
+				return true
+			})
+		}
+	})
+}
+
+// outer are calls and values by which something that is no argument would come
+// in.
+var outer = map[string][]string{
+	"time": {"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "Tick", "NewTimer", "NewTicker"},
+	"rand": {"Reader", "Read", "Int", "Text", "Prime"}, "os": nil, "http": nil, "net": {"Dial", "Listen", "LookupHost", "LookupIP", "DefaultResolver"},
+	"runtime": nil, "debug": nil,
+}
+
+// Nothing in the core reads the clock, randomness or the network, or keeps
+// anything in a variable of a package.
+func TestCoreIsPure(t *testing.T) {
+	packages := map[string]map[string]bool{}
+	files(t, "../core", func(path string, f *ast.File) {
+		dir := filepath.Dir(path)
+		if packages[dir] == nil {
+			packages[dir] = map[string]bool{}
+		}
+		for _, d := range f.Decls {
+			if g, ok := d.(*ast.GenDecl); ok && g.Tok == token.VAR {
+				for _, s := range g.Specs {
+					for _, n := range s.(*ast.ValueSpec).Names {
+						packages[dir][n.Name] = true
+					}
+				}
+			}
+		}
+	})
+	files(t, "../core", func(path string, f *ast.File) {
+		global := packages[filepath.Dir(path)]
+		written := func(e ast.Expr) {
+			for {
+				switch x := e.(type) {
+				case *ast.IndexExpr:
+					e = x.X
+				case *ast.SelectorExpr:
+					e = x.X
+				case *ast.Ident:
+					atTop := x.Obj == nil || f.Scope.Lookup(x.Name) == x.Obj
+					require.False(t, atTop && global[x.Name], "%s: %s is written", path, x.Name)
+					return
+				default:
+					return
+				}
+			}
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.AssignStmt:
+				for _, l := range n.Lhs {
+					if n.Tok != token.DEFINE {
+						written(l)
+					}
+				}
+			case *ast.IncDecStmt:
+				written(n.X)
+			case *ast.SelectorExpr:
+				x, ok := n.X.(*ast.Ident)
+				if !ok || x.Obj != nil {
+					return true
+				}
+				names, outside := outer[x.Name]
+				require.False(t, outside && (names == nil || slices.Contains(names, n.Sel.Name)), "%s reads %s.%s", path, x.Name, n.Sel.Name)
+			}
+			return true
+		})
+	})
 }

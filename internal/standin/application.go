@@ -25,10 +25,17 @@ type Application struct {
 	Pair        *keys.Pair
 
 	mu       sync.Mutex
-	asked    map[string]saml.Sent
+	asked    map[string]sent
 	used     map[string]bool
 	sessions map[string]entry
 	stranger *keys.Pair
+}
+
+// sent is what is remembered of a request: when it was made, and whether the
+// person had to sign in anew.
+type sent struct {
+	at   time.Time
+	anew bool
 }
 
 type entry struct {
@@ -47,7 +54,7 @@ func (a *Application) Handler() (http.Handler, error) {
 	if a.stranger, err = LoadPair("", "a stranger"); err != nil {
 		return nil, err
 	}
-	a.asked, a.used, a.sessions = map[string]saml.Sent{}, map[string]bool{}, map[string]entry{}
+	a.asked, a.used, a.sessions = map[string]sent{}, map[string]bool{}, map[string]entry{}
 	if a.EntityID == "" {
 		a.EntityID = a.Base + "/metadata"
 	}
@@ -127,7 +134,7 @@ func (a *Application) start(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	a.mu.Lock()
-	a.asked[req.ID] = saml.Sent{ID: req.ID, At: now, ForceAuthn: req.ForceAuthn}
+	a.asked[req.ID] = sent{at: now, anew: req.ForceAuthn}
 	a.mu.Unlock()
 	if out.Form == nil {
 		http.Redirect(w, r, out.Location, http.StatusSeeOther)
@@ -154,13 +161,19 @@ func (a *Application) consume(w http.ResponseWriter, r *http.Request) {
 		a.fail(w, err)
 		return
 	}
-	a.take(w, r, in)
+	message, err := saml.ReadResponse(in.Octets)
+	if err != nil {
+		a.fail(w, err)
+		return
+	}
+	a.take(w, r, in, message)
 }
 
 // artifact takes an artifact of the gate and exchanges it through the back
 // channel.
 func (a *Application) artifact(w http.ResponseWriter, r *http.Request) {
 	in := saml.Inbound{Binding: saml.BindingArtifact, RelayState: r.URL.Query().Get("RelayState")}
+	var message *saml.Message
 	err := func() error {
 		m, err := fetchMetadata(r.Context(), a.Gate)
 		if err != nil {
@@ -192,18 +205,18 @@ func (a *Application) artifact(w http.ResponseWriter, r *http.Request) {
 		if err != nil {
 			return err
 		}
-		in.Octets, err = saml.ReadArtifactResponse(octets, idp, id, xmlsec.Policy{})
+		message, _, err = saml.ReadArtifactResponse(octets, idp, id, xmlsec.Policy{})
 		return err
 	}()
 	if err != nil {
 		a.fail(w, err)
 		return
 	}
-	a.take(w, r, in)
+	a.take(w, r, in, message)
 }
 
 // take judges a Response and lets the person in.
-func (a *Application) take(w http.ResponseWriter, r *http.Request, in saml.Inbound) {
+func (a *Application) take(w http.ResponseWriter, r *http.Request, in saml.Inbound, message *saml.Message) {
 	m, err := fetchMetadata(r.Context(), a.Gate)
 	if err != nil {
 		a.fail(w, err)
@@ -215,7 +228,7 @@ func (a *Application) take(w http.ResponseWriter, r *http.Request, in saml.Inbou
 		return
 	}
 	var log finding.Checks
-	opened, err := saml.OpenResponse(in.Octets, idp, a.trust(), &log)
+	opened, err := message.Open(idp, a.trust(), &log)
 	if err != nil {
 		a.fail(w, err)
 		return
@@ -223,9 +236,10 @@ func (a *Application) take(w http.ResponseWriter, r *http.Request, in saml.Inbou
 	x := saml.Expect{Artifact: in.Binding == saml.BindingArtifact, EntityIDs: []string{a.EntityID}, ACS: a.acs(), Now: time.Now(), Skew: time.Minute}
 	how := "started at the gate"
 	a.mu.Lock()
-	if sent, ok := a.asked[saml.ResponseTo(in.Octets)]; ok {
-		x.Request, how = &sent, "started here"
-		delete(a.asked, sent.ID)
+	asked, started := a.asked[message.InResponseTo]
+	if started {
+		x.Request, how = &saml.Sent{ID: message.InResponseTo}, "started here"
+		delete(a.asked, message.InResponseTo)
 	}
 	id := opened.AssertionID()
 	replayed := id != "" && a.used[id]
@@ -236,6 +250,8 @@ func (a *Application) take(w http.ResponseWriter, r *http.Request, in saml.Inbou
 	case err != nil:
 	case replayed:
 		err = finding.New(finding.AssertionReplayed)
+	case asked.anew && assertion.AuthnInstant.Before(asked.at.Add(-time.Minute)):
+		err = finding.New(finding.AuthnTooOld)
 	case a.OnlyOwn && x.Request == nil:
 		err = finding.New(finding.UnsolicitedRefused)
 	}

@@ -114,7 +114,7 @@ func fetchMetadata(ctx context.Context, address string) (*saml.Metadata, error) 
 
 type page struct {
 	Kind, Title, Name string
-	Error             string
+	Error, Text       string
 	Pending, Target   string
 	Faults            []Fault
 	Fault             string

@@ -32,6 +32,7 @@ type HistoryRow struct {
 	Who      string
 	What     string // added, changed, removed, and the like
 	Why      string // remark, if one was made
+	Protocol string // of the record, "" for what has none
 	Data     []byte // the record after the change, or before a removal; nil for what has no revisions
 }
 
@@ -176,24 +177,50 @@ type CrossingRow struct {
 	ID      string    `gorm:"primaryKey"`
 	Expires time.Time `gorm:"index"`
 	Ended   bool
+	Turns   int // guards against two turns at once
 	Sealed  []byte
 }
 
-// TraceRow is the head of a trace; its steps are in StepRow.
+// OutboxRow is a call that is sent later, and again until it is answered.
+type OutboxRow struct {
+	ID     int64     `gorm:"primaryKey;autoIncrement"`
+	Due    time.Time `gorm:"index"`
+	Until  time.Time
+	Tries  int
+	Sealed []byte
+}
+
+// CredentialRow is a secret that calls name by reference.
+type CredentialRow struct {
+	Name   string `gorm:"primaryKey"`
+	Sealed []byte
+}
+
+// TraceRow is the head of a trace as stored; its steps are in StepRow.
 type TraceRow struct {
-	ID          string    `gorm:"primaryKey" json:"id"`
-	Started     time.Time `gorm:"index" json:"started"`
-	Application string    `gorm:"index" json:"application,omitempty"`
-	Provider    string    `gorm:"index" json:"provider,omitempty"`
-	Person      string    `json:"person,omitempty"`
-	StartedBy   string    `json:"startedBy,omitempty"`
-	Result      string    `gorm:"index" json:"result"`
-	Finding     string    `json:"finding,omitempty"`
-	Millis      int64     `json:"milliseconds"`
+	ID          string    `gorm:"primaryKey"`
+	Started     time.Time `gorm:"index"`
+	Application string    `gorm:"index"`
+	Provider    string    `gorm:"index"`
+	Named       []byte    // the person's name, sealed
+	StartedBy   string
+	Result      string `gorm:"index"`
+	Finding     string
+	Millis      int64
+	Verified    bool `gorm:"index"` // a counterpart proved to be one
+	Octets      int64
+	Steps       int
 }
 
 // StepRow is one step of a trace, sealed.
 type StepRow struct {
+	ID     int64  `gorm:"primaryKey;autoIncrement"`
+	Trace  string `gorm:"index"`
+	Sealed []byte
+}
+
+// EntryRow is what a turn of a crossing was decided on, sealed.
+type EntryRow struct {
 	ID     int64  `gorm:"primaryKey;autoIncrement"`
 	Trace  string `gorm:"index"`
 	Sealed []byte

@@ -108,7 +108,10 @@ func (s *Store) open(dir string) (err error) {
 	if err := gormigrate.New(s.traces, gormigrate.DefaultOptions, traceMigrations).Migrate(); err != nil {
 		return fmt.Errorf("migrating the traces: %w", err)
 	}
-	return s.checkSeal()
+	if err := s.checkSeal(); err != nil {
+		return err
+	}
+	return s.sealNames()
 }
 
 var migrations = []*gormigrate.Migration{{
@@ -128,11 +131,29 @@ var migrations = []*gormigrate.Migration{{
 		}
 		return tx.Exec("CREATE UNIQUE INDEX provider_entity_id ON provider_rows(entity_id) WHERE entity_id <> ''").Error
 	},
+}, {
+	ID: "0003",
+	Migrate: func(tx *gorm.DB) error {
+		if err := tx.AutoMigrate(&HistoryRow{}, &CrossingRow{}, &OutboxRow{}, &CredentialRow{}); err != nil {
+			return err
+		}
+		if err := tx.Exec("DROP INDEX IF EXISTS provider_entity_id").Error; err != nil {
+			return err
+		}
+		// Crossings of before are in another form; none is older than ten minutes.
+		if err := tx.Exec("DELETE FROM crossing_rows").Error; err != nil {
+			return err
+		}
+		return tx.Exec("CREATE UNIQUE INDEX provider_identity ON provider_rows(protocol, entity_id) WHERE entity_id <> ''").Error
+	},
 }}
 
 var traceMigrations = []*gormigrate.Migration{{
 	ID:      "0001",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&TraceRow{}, &StepRow{}) },
+}, {
+	ID:      "0002",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&TraceRow{}, &StepRow{}, &EntryRow{}) },
 }}
 
 // PutDocument keeps a document and gives the name it is found by.

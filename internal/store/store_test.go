@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 
 	"innergate.example/innergate/internal/store"
@@ -116,10 +117,10 @@ func TestTracesAreWrittenInTheBackground(t *testing.T) {
 	began := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	for i := range 30 {
 		result := []string{"entered", "refused", "waiting"}[i%3]
-		head := store.TraceRow{ID: fmt.Sprintf("T-%02d", i), Started: began.Add(time.Duration(i) * time.Second), Application: "roster", Result: "waiting", Person: "100%_sure"}
-		s.Traces.Record(head, []any{map[string]int{"step": 1}})
+		head := store.TraceHead{ID: fmt.Sprintf("T-%02d", i), Started: began.Add(time.Duration(i) * time.Second), Application: "roster", Result: "waiting", Person: "100%_sure"}
+		s.Traces.Record(head, []any{map[string]int{"step": 1}}, nil)
 		head.Result = result
-		s.Traces.Record(head, []any{map[string]int{"step": 2}})
+		s.Traces.Record(head, []any{map[string]int{"step": 2}}, nil)
 	}
 	rows, counts, err := s.Traces.List(ctx, store.TraceFilter{Limit: 5})
 	require.NoError(t, err)
@@ -140,7 +141,7 @@ func TestTracesAreWrittenInTheBackground(t *testing.T) {
 	_, _, err = s.Traces.Get(ctx, "T-99")
 	require.ErrorIs(t, err, gorm.ErrRecordNotFound)
 	require.NoError(t, s.Close())
-	s.Traces.Record(store.TraceRow{ID: "late"}, nil) // after the end: dropped, no panic
+	s.Traces.Record(store.TraceHead{ID: "late"}, nil, nil) // after the end: dropped, no panic
 }
 
 func TestTracesArePruned(t *testing.T) {
@@ -149,14 +150,88 @@ func TestTracesArePruned(t *testing.T) {
 	require.NoError(t, err)
 	defer s.Close()
 	for i := range 6 {
-		s.Traces.Record(store.TraceRow{ID: fmt.Sprint("T-", i), Started: time.Now().UTC().Add(-time.Duration(i) * 40 * time.Minute)}, []any{1})
+		s.Traces.Record(store.TraceHead{ID: fmt.Sprint("T-", i), Started: time.Now().UTC().Add(-time.Duration(i) * 40 * time.Minute), Verified: true}, []any{1}, nil)
 	}
-	require.NoError(t, s.Traces.Prune(ctx))
+	require.NoError(t, s.Traces.Prune(ctx, time.Time{}))
 	rows, _, err := s.Traces.List(ctx, store.TraceFilter{Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, rows, 2, "two are younger than an hour")
 	_, _, err = s.Traces.Get(ctx, "T-2")
 	require.ErrorIs(t, err, gorm.ErrRecordNotFound)
+}
+
+func TestStrangersPushNothingOut(t *testing.T) {
+	dir := t.TempDir()
+	s, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "key"), store.TraceLimits{Keep: 5, Octets: 1 << 20, Strangers: 20}, quiet)
+	require.NoError(t, err)
+	defer s.Close()
+	at := time.Now().UTC().Add(-30 * time.Minute)
+	s.Traces.Record(store.TraceHead{ID: "REAL", Started: at, Verified: true, Result: "entered", Person: "ada"}, []any{"step"}, "inputs")
+	s.Traces.Record(store.TraceHead{ID: "WAIT", Started: at, Verified: true, Result: "waiting"}, nil, nil)
+	for i := range 1200 {
+		s.Traces.Record(store.TraceHead{ID: fmt.Sprint("S-", i), Started: at.Add(time.Duration(i) * time.Second), Result: "refused"}, []any{strings.Repeat("x", 4<<10)}, nil)
+		if i%200 == 0 {
+			_, _, err := s.Traces.Get(ctx, "REAL") // as fast as they are written
+			require.NoError(t, err)
+		}
+	}
+	require.NoError(t, s.Traces.Prune(ctx, at.Add(time.Second)))
+	rows, counts, err := s.Traces.List(ctx, store.TraceFilter{Limit: 100})
+	require.NoError(t, err)
+	require.Len(t, rows, 22)
+	require.Equal(t, map[string]int64{"entered": 1, "refused": 20, "left": 1}, counts, "who never came back has left")
+	inputs, err := s.Traces.Inputs(ctx, "REAL")
+	require.NoError(t, err)
+	require.Equal(t, `"inputs"`, string(inputs[0]))
+
+	// One trace, and all of them, are bounded in octets.
+	for range 500 {
+		s.Traces.Record(store.TraceHead{ID: "LONG", Started: at, Result: "refused"}, []any{strings.Repeat("x", 1<<10)}, nil)
+		s.Traces.Record(store.TraceHead{ID: "MANY", Started: at, Verified: true}, []any{1}, nil)
+	}
+	_, steps, err := s.Traces.Get(ctx, "LONG")
+	require.NoError(t, err)
+	require.Less(t, len(steps), 64, "64 KiB of somebody whom nobody knows")
+	_, steps, err = s.Traces.Get(ctx, "MANY")
+	require.NoError(t, err)
+	require.Len(t, steps, 300)
+	for i := range 4 {
+		s.Traces.Record(store.TraceHead{ID: fmt.Sprint("BIG-", i), Started: time.Now().UTC(), Verified: true}, []any{strings.Repeat("x", 400<<10)}, nil)
+	}
+	require.NoError(t, s.Traces.Prune(ctx, time.Time{}))
+	_, _, err = s.Traces.Get(ctx, "REAL")
+	require.ErrorIs(t, err, gorm.ErrRecordNotFound, "the oldest go when the disk would hold more than it may")
+}
+
+// Names of people are sealed; those that an earlier build wrote are sealed at the
+// start.
+func TestNamesInTracesAreSealed(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	s.Traces.Record(store.TraceHead{ID: "NEW", Started: time.Now(), Person: "ada.fenwick@wrenmoor.example"}, nil, nil)
+	_, _, err := s.Traces.Get(ctx, "NEW")
+	require.NoError(t, err)
+	require.NoError(t, s.Close())
+	file := filepath.Join(dir, "data", "traces.db")
+	db, err := gorm.Open(sqlite.Open(file), &gorm.Config{})
+	require.NoError(t, err)
+	for _, sql := range []string{"ALTER TABLE trace_rows ADD COLUMN person text", "INSERT INTO trace_rows (id, started, person, result) VALUES ('OLD', '2026-11-01 08:00:00', 'bram.oduya@wrenmoor.example', 'entered')"} {
+		require.NoError(t, db.Exec(sql).Error)
+	}
+	pool, err := db.DB()
+	require.NoError(t, err)
+	require.NoError(t, pool.Close())
+	s = open(t, dir)
+	for search, id := range map[string]string{"fenwick": "NEW", "BRAM.": "OLD"} {
+		rows, _, err := s.Traces.List(ctx, store.TraceFilter{Search: search, Limit: 5})
+		require.NoError(t, err)
+		require.Len(t, rows, 1, search)
+		require.Equal(t, id, rows[0].ID)
+	}
+	require.NoError(t, s.Close())
+	octets, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NotContains(t, string(octets), "wrenmoor")
 }
 
 func TestSweepRemovesWhatHasExpired(t *testing.T) {
@@ -190,9 +265,9 @@ func TestMigrationFromTheFirstForm(t *testing.T) {
 	s := open(t, dir)
 	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
 		for _, statement := range []string{
-			"DROP INDEX provider_entity_id", "CREATE UNIQUE INDEX idx_provider_rows_entity_id ON provider_rows(entity_id)", "ALTER TABLE history_rows DROP COLUMN why",
-			"DROP TABLE document_rows", "DROP TABLE fresh_rows", "DROP TABLE pending_rows", "DROP TABLE aggregate_rows", "DROP TABLE entity_rows", "DELETE FROM migrations WHERE id = '0002'",
-			"INSERT INTO provider_rows(name, entity_id, revision, data) VALUES ('old', 'urn:old', 3, '{}')", "INSERT INTO history_rows(kind, name, revision, who, what) VALUES ('provider', 'old', 3, 'test', 'changed')",
+			"DROP INDEX provider_identity", "CREATE UNIQUE INDEX idx_provider_rows_entity_id ON provider_rows(entity_id)", "ALTER TABLE history_rows DROP COLUMN why", "ALTER TABLE history_rows DROP COLUMN protocol",
+			"DROP TABLE document_rows", "DROP TABLE fresh_rows", "DROP TABLE pending_rows", "DROP TABLE aggregate_rows", "DROP TABLE entity_rows", "DROP TABLE outbox_rows", "DROP TABLE credential_rows", "ALTER TABLE crossing_rows DROP COLUMN turns", "DELETE FROM migrations WHERE id IN ('0002', '0003')",
+			"INSERT INTO provider_rows(name, protocol, entity_id, revision, data) VALUES ('old', 'saml', 'urn:old', 3, '{}')", "INSERT INTO history_rows(kind, name, revision, who, what) VALUES ('provider', 'old', 3, 'test', 'changed')",
 		} {
 			if err := tx.Exec(statement).Error; err != nil {
 				return fmt.Errorf("%s: %w", statement, err)
@@ -205,7 +280,7 @@ func TestMigrationFromTheFirstForm(t *testing.T) {
 	defer s.Close()
 	put := func(name, id string) error {
 		return s.Write(ctx, func(tx *gorm.DB) error {
-			return tx.Create(&store.ProviderRow{Name: name, EntityID: id}).Error
+			return tx.Create(&store.ProviderRow{Name: name, Protocol: "saml", EntityID: id}).Error
 		})
 	}
 	require.NoError(t, put("draft-1", ""))

@@ -13,10 +13,48 @@ import (
 	"gorm.io/gorm/clause"
 )
 
-// TraceLimits say how long traces are kept; the oldest go first.
+// TraceLimits say how much is kept of traces; the oldest go first. What comes of
+// strangers has bounds of its own, so that it can push nothing else out.
 type TraceLimits struct {
-	Keep int           // so many at most
-	Age  time.Duration // and none that is older; 0 for no limit
+	Keep      int           // so many at most
+	Age       time.Duration // and none that is older; 0 for no limit
+	Octets    int64         // on the disk; 0 for a default
+	Strangers int           // of them, those in which no counterpart proved to be one; 0 for a default
+}
+
+// Bounds that no setting changes.
+const (
+	defaultOctets    = 1 << 30
+	defaultStrangers = 2000
+	strangersOctets  = 32 << 20
+	traceOctets      = 2 << 20  // of one trace
+	strangerOctets   = 64 << 10 // of one in which nobody proved to be a counterpart
+	traceSteps       = 300
+	queueOctets      = 32 << 20
+)
+
+func (l TraceLimits) whole() TraceLimits {
+	if l.Octets == 0 {
+		l.Octets = defaultOctets
+	}
+	if l.Strangers == 0 {
+		l.Strangers = defaultStrangers
+	}
+	return l
+}
+
+// TraceHead is what a trace is found by.
+type TraceHead struct {
+	ID          string
+	Started     time.Time
+	Application string
+	Provider    string
+	Person      string
+	StartedBy   string
+	Result      string
+	Finding     string
+	Millis      int64
+	Verified    bool
 }
 
 // TraceLog writes traces in the background. When its buffer is full, entries are
@@ -28,45 +66,71 @@ type TraceLog struct {
 	entries chan entry
 	done    chan struct{}
 	dropped atomic.Int64
+	queued  atomic.Int64 // octets
 	mu      sync.RWMutex
 	closed  bool
 }
 
 type entry struct {
-	head    TraceRow
+	head    TraceHead
 	steps   [][]byte
+	inputs  []byte
 	written chan struct{} // if set, nothing is to be written but word given that all before is
 }
 
+func (e entry) octets() (n int64) {
+	for _, s := range e.steps {
+		n += int64(len(s))
+	}
+	return n + int64(len(e.inputs))
+}
+
 func newTraceLog(s *Store, limits TraceLimits, log *slog.Logger) *TraceLog {
-	t := &TraceLog{s: s, limits: limits, log: log, entries: make(chan entry, 1024), done: make(chan struct{})}
+	t := &TraceLog{s: s, limits: limits.whole(), log: log, entries: make(chan entry, 1024), done: make(chan struct{})}
 	go t.run()
 	return t
 }
 
-// Record adds steps to a trace and sets its head. Steps are marshalled to JSON
-// and sealed.
-func (t *TraceLog) Record(head TraceRow, steps []any) {
+// Record adds steps to a trace, and what a turn was decided on, if that is
+// given, and sets its head. Both are marshalled to JSON and sealed.
+func (t *TraceLog) Record(head TraceHead, steps []any, inputs any) {
 	e := entry{head: head}
-	for _, st := range steps {
-		octets, err := json.Marshal(st)
+	marshal := func(v any) []byte {
+		octets, err := json.Marshal(v)
 		if err != nil {
 			t.log.Error("a trace step cannot be written", "trace", head.ID, "error", err)
-			continue
 		}
-		e.steps = append(e.steps, octets)
+		return octets
 	}
+	for _, st := range steps {
+		if octets := marshal(st); octets != nil {
+			e.steps = append(e.steps, octets)
+		}
+	}
+	if inputs != nil {
+		e.inputs = marshal(inputs)
+	}
+	n := e.octets()
 	t.mu.RLock()
 	defer t.mu.RUnlock()
 	if t.closed {
 		return
 	}
-	select {
-	case t.entries <- e:
-	default:
-		if n := t.dropped.Add(1); n&(n-1) == 0 {
-			t.log.Warn("traces are dropped: too many at once", "dropped", n)
+	if t.queued.Add(n) <= queueOctets {
+		select {
+		case t.entries <- e:
+			return
+		default:
 		}
+	}
+	t.queued.Add(-n)
+	t.Skip()
+}
+
+// Skip counts a trace that was not recorded.
+func (t *TraceLog) Skip() {
+	if n := t.dropped.Add(1); n&(n-1) == 0 {
+		t.log.Warn("traces are dropped: too many at once", "dropped", n)
 	}
 }
 
@@ -74,31 +138,11 @@ func (t *TraceLog) run() {
 	defer close(t.done)
 	written := 0
 	for first := range t.entries {
-		batch := []entry{first}
-	gather:
-		for len(batch) < 256 {
-			select {
-			case e, ok := <-t.entries:
-				if !ok {
-					break gather
-				}
-				batch = append(batch, e)
-			default:
-				break gather
-			}
-		}
+		batch := t.gather(first)
 		err := t.s.traces.Transaction(func(tx *gorm.DB) error {
 			for _, e := range batch {
-				if e.written != nil {
-					continue
-				}
-				if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&e.head).Error; err != nil {
+				if err := t.write(tx, e); err != nil {
 					return err
-				}
-				for _, st := range e.steps {
-					if err := tx.Create(&StepRow{Trace: e.head.ID, Sealed: t.s.Seal("trace", st)}).Error; err != nil {
-						return err
-					}
 				}
 			}
 			if written += len(batch); written >= 500 {
@@ -111,6 +155,7 @@ func (t *TraceLog) run() {
 			t.log.Error("traces cannot be written", "error", err)
 		}
 		for _, e := range batch {
+			t.queued.Add(-e.octets())
 			if e.written != nil {
 				close(e.written)
 			}
@@ -118,27 +163,106 @@ func (t *TraceLog) run() {
 	}
 }
 
-// prune removes what is beyond the limits.
-func (l TraceLimits) prune(tx *gorm.DB) error {
-	old := []*gorm.DB{tx.Model(&TraceRow{}).Select("id").Order("started DESC").Offset(l.Keep).Limit(-1)}
-	if l.Age > 0 {
-		old = append(old, tx.Model(&TraceRow{}).Select("id").Where("started < ?", tx.NowFunc().Add(-l.Age)))
+// gather takes what else is waiting.
+func (t *TraceLog) gather(first entry) []entry {
+	batch := []entry{first}
+	for len(batch) < 256 {
+		select {
+		case e, ok := <-t.entries:
+			if !ok {
+				return batch
+			}
+			batch = append(batch, e)
+		default:
+			return batch
+		}
 	}
-	for _, ids := range old {
-		if err := tx.Where("trace IN (?)", ids).Delete(&StepRow{}).Error; err != nil {
+	return batch
+}
+
+// write adds to one trace, as far as its bounds allow.
+func (t *TraceLog) write(tx *gorm.DB, e entry) error {
+	if e.written != nil {
+		return nil
+	}
+	var row TraceRow
+	if err := tx.Where("id = ?", e.head.ID).Limit(1).Find(&row).Error; err != nil {
+		return err
+	}
+	h := e.head
+	row.ID, row.Started, row.Application, row.Provider, row.StartedBy = h.ID, h.Started, h.Application, h.Provider, h.StartedBy
+	row.Result, row.Finding, row.Millis, row.Verified = h.Result, h.Finding, h.Millis, row.Verified || h.Verified
+	if h.Person != "" {
+		row.Named = t.s.Seal("trace person", []byte(h.Person))
+	}
+	limit := int64(strangerOctets)
+	if row.Verified {
+		limit = traceOctets
+	}
+	for _, st := range e.steps {
+		if row.Octets+int64(len(st)) > limit || row.Steps >= traceSteps {
+			break
+		}
+		row.Octets, row.Steps = row.Octets+int64(len(st)), row.Steps+1
+		if err := tx.Create(&StepRow{Trace: row.ID, Sealed: t.s.Seal("trace", st)}).Error; err != nil {
 			return err
 		}
-		if err := tx.Where("id IN (?)", ids).Delete(&TraceRow{}).Error; err != nil {
+	}
+	if n := int64(len(e.inputs)); n > 0 && row.Octets+n <= limit {
+		row.Octets += n
+		if err := tx.Create(&EntryRow{Trace: row.ID, Sealed: t.s.Seal("trace inputs", e.inputs)}).Error; err != nil {
+			return err
+		}
+	}
+	return tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&row).Error
+}
+
+// prune removes what is beyond the limits.
+func (l TraceLimits) prune(tx *gorm.DB) error {
+	const beyond = `SELECT id FROM (SELECT id, ROW_NUMBER() OVER newest AS n, SUM(octets) OVER newest AS sum
+		FROM trace_rows WHERE verified = ? WINDOW newest AS (ORDER BY started DESC, id ROWS UNBOUNDED PRECEDING)) WHERE n > ? OR sum > ?`
+	var ids []string
+	find := func(sql string, args ...any) error {
+		var more []string
+		err := tx.Raw(sql, args...).Scan(&more).Error
+		ids = append(ids, more...)
+		return err
+	}
+	if err := find(beyond, true, l.Keep, l.Octets); err != nil {
+		return err
+	}
+	if err := find(beyond, false, l.Strangers, int64(strangersOctets)); err != nil {
+		return err
+	}
+	if l.Age > 0 {
+		if err := find("SELECT id FROM trace_rows WHERE started < ?", tx.NowFunc().Add(-l.Age)); err != nil {
+			return err
+		}
+	}
+	for ; len(ids) > 0; ids = ids[min(len(ids), 500):] {
+		part := ids[:min(len(ids), 500)]
+		for _, row := range []any{&StepRow{}, &EntryRow{}} {
+			if err := tx.Where("trace IN ?", part).Delete(row).Error; err != nil {
+				return err
+			}
+		}
+		if err := tx.Where("id IN ?", part).Delete(&TraceRow{}).Error; err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// Prune removes traces beyond the limits now.
-func (t *TraceLog) Prune(ctx context.Context) error {
+// Prune removes traces beyond the limits now, and ends those that waited for a
+// browser since before a time.
+func (t *TraceLog) Prune(ctx context.Context, waited time.Time) error {
 	t.settle(ctx)
-	return t.s.traces.WithContext(ctx).Transaction(t.limits.prune)
+	return t.s.traces.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Model(&TraceRow{}).Where("result = 'waiting' AND started < ?", waited.UTC()).Update("result", "left").Error; err != nil {
+			return err
+		}
+		return t.limits.prune(tx)
+	})
 }
 
 // settle waits until everything that was recorded so far is written.
@@ -180,60 +304,146 @@ type TraceFilter struct {
 
 // List gives traces, newest first, and how many there are for each result. It
 // waits for what has been recorded up to now.
-func (t *TraceLog) List(ctx context.Context, f TraceFilter) ([]TraceRow, map[string]int64, error) {
+func (t *TraceLog) List(ctx context.Context, f TraceFilter) ([]TraceHead, map[string]int64, error) {
 	t.settle(ctx)
-	q := t.s.traces.WithContext(ctx).Model(&TraceRow{})
-	if f.Search != "" {
-		like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(f.Search) + "%"
-		q = q.Where(`id LIKE ? ESCAPE '\' OR application LIKE ? ESCAPE '\' OR provider LIKE ? ESCAPE '\' OR person LIKE ? ESCAPE '\' OR finding LIKE ? ESCAPE '\'`, like, like, like, like, like)
-	}
+	q := t.s.traces.WithContext(ctx).Model(&TraceRow{}).Order("started DESC, id")
 	if f.Application != "" {
 		q = q.Where("application = ?", f.Application)
 	}
 	if f.Provider != "" {
 		q = q.Where("provider = ?", f.Provider)
 	}
-	var counts []struct {
-		Result string
-		N      int64
+	out, counts := []TraceHead{}, map[string]int64{}
+	if f.Search == "" {
+		var rows []struct {
+			Result string
+			N      int64
+		}
+		if err := q.Session(&gorm.Session{}).Select("result, count(*) AS n").Group("result").Order("result").Scan(&rows).Error; err != nil {
+			return nil, nil, err
+		}
+		for _, r := range rows {
+			counts[r.Result] = r.N
+		}
+		if f.Result != "" {
+			q = q.Where("result = ?", f.Result)
+		}
+		if !f.Before.IsZero() {
+			q = q.Where("started < ?", f.Before.UTC())
+		}
+		q = q.Limit(f.Limit)
 	}
-	if err := q.Session(&gorm.Session{}).Select("result, count(*) AS n").Group("result").Scan(&counts).Error; err != nil {
+	rows, err := q.Session(&gorm.Session{}).Rows()
+	if err != nil {
 		return nil, nil, err
 	}
-	byResult := map[string]int64{}
-	for _, c := range counts {
-		byResult[c.Result] = c.N
+	defer rows.Close()
+	for rows.Next() {
+		var row TraceRow
+		if err := t.s.traces.ScanRows(rows, &row); err != nil {
+			return nil, nil, err
+		}
+		head := t.head(row)
+		if f.Search != "" {
+			// Names of people are sealed, so a search has to open them: there are not
+			// more traces than the limits keep.
+			if !head.holds(f.Search) {
+				continue
+			}
+			counts[row.Result]++
+			if f.Result != "" && row.Result != f.Result || !f.Before.IsZero() && !row.Started.Before(f.Before) || len(out) >= f.Limit {
+				continue
+			}
+		}
+		out = append(out, head)
 	}
-	if f.Result != "" {
-		q = q.Where("result = ?", f.Result)
+	return out, counts, rows.Err()
+}
+
+func (h TraceHead) holds(text string) bool {
+	text = strings.ToLower(text)
+	for _, s := range []string{h.ID, h.Application, h.Provider, h.Person, h.Finding} {
+		if strings.Contains(strings.ToLower(s), text) {
+			return true
+		}
 	}
-	if !f.Before.IsZero() {
-		q = q.Where("started < ?", f.Before.UTC())
+	return false
+}
+
+func (t *TraceLog) head(r TraceRow) TraceHead {
+	h := TraceHead{ID: r.ID, Started: r.Started, Application: r.Application, Provider: r.Provider, StartedBy: r.StartedBy, Result: r.Result,
+		Finding: r.Finding, Millis: r.Millis, Verified: r.Verified}
+	if len(r.Named) > 0 {
+		name, err := t.s.Open("trace person", r.Named)
+		if err != nil {
+			t.log.Error("the name in a trace cannot be opened", "trace", r.ID, "error", err)
+		}
+		h.Person = string(name)
 	}
-	var rows []TraceRow
-	err := q.Session(&gorm.Session{}).Order("started DESC").Limit(f.Limit).Find(&rows).Error
-	return rows, byResult, err
+	return h
 }
 
 // Get gives one trace with its steps in JSON; gorm.ErrRecordNotFound if there is
 // none.
-func (t *TraceLog) Get(ctx context.Context, id string) (TraceRow, []json.RawMessage, error) {
+func (t *TraceLog) Get(ctx context.Context, id string) (TraceHead, []json.RawMessage, error) {
 	t.settle(ctx)
-	var head TraceRow
-	if err := t.s.traces.WithContext(ctx).Where("id = ?", id).Take(&head).Error; err != nil {
-		return head, nil, err
+	var row TraceRow
+	if err := t.s.traces.WithContext(ctx).Where("id = ?", id).Take(&row).Error; err != nil {
+		return TraceHead{}, nil, err
 	}
 	var rows []StepRow
 	if err := t.s.traces.WithContext(ctx).Where("trace = ?", id).Order("id").Find(&rows).Error; err != nil {
-		return head, nil, err
+		return TraceHead{}, nil, err
 	}
 	var steps []json.RawMessage
 	for _, r := range rows {
 		plain, err := t.s.Open("trace", r.Sealed)
 		if err != nil {
-			return head, nil, err
+			return TraceHead{}, nil, err
 		}
 		steps = append(steps, plain)
 	}
-	return head, steps, nil
+	return t.head(row), steps, nil
+}
+
+// Inputs gives what the turns of a crossing were decided on, in JSON.
+func (t *TraceLog) Inputs(ctx context.Context, id string) ([]json.RawMessage, error) {
+	t.settle(ctx)
+	var rows []EntryRow
+	if err := t.s.traces.WithContext(ctx).Where("trace = ?", id).Order("id").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	var out []json.RawMessage
+	for _, r := range rows {
+		plain, err := t.s.Open("trace inputs", r.Sealed)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, plain)
+	}
+	return out, nil
+}
+
+// sealNames seals names of people that were written before they were sealed.
+func (s *Store) sealNames() error {
+	if !s.traces.Migrator().HasColumn(&TraceRow{}, "person") {
+		return nil
+	}
+	var rows []struct{ ID, Person string }
+	if err := s.traces.Table("trace_rows").Select("id, person").Where("person <> ''").Scan(&rows).Error; err != nil {
+		return err
+	}
+	err := s.traces.Transaction(func(tx *gorm.DB) error {
+		for _, r := range rows {
+			err := tx.Table("trace_rows").Where("id = ?", r.ID).Updates(map[string]any{"named": s.Seal("trace person", []byte(r.Person)), "verified": true}).Error
+			if err != nil {
+				return err
+			}
+		}
+		return tx.Exec("ALTER TABLE trace_rows DROP COLUMN person").Error
+	})
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	return s.traces.Exec("VACUUM").Error // so that no name is left in what the file no longer uses
 }

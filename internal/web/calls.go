@@ -3,7 +3,9 @@ package web
 import (
 	"context"
 	"encoding/base64"
+	"maps"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -12,7 +14,6 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
-	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate"
 	"innergate.example/innergate/internal/store"
 )
@@ -61,7 +62,8 @@ func (s *server) calls(a huma.API) {
 	g := s.gate
 	huma.Register(a, op("GET", "/gate", "show-gate", "What the gate says of itself"), func(ctx context.Context, _ *struct{}) (*body[api.About], error) {
 		snap := g.Snapshot()
-		return &body[api.About]{api.About{Base: g.Base(), Version: s.version, IDPEntityID: snap.Gate.IDP.EntityID, SSO: snap.Gate.IDP.Address,
+		return &body[api.About]{api.About{Base: g.Base(), Version: s.version, Own: g.About(),
+			Protocols: map[string][]string{"provider": g.Protocols(gate.KindProvider), "application": g.Protocols(gate.KindApplication)},
 			Providers: len(snap.Providers()), Apps: len(snap.Applications())}}, nil
 	})
 	huma.Register(a, op("GET", "/findings", "list-findings", "The catalogue of findings"), func(ctx context.Context, _ *struct{}) (*body[[]finding.Entry], error) {
@@ -76,10 +78,11 @@ func (s *server) calls(a huma.API) {
 	s.aggregateCalls(a)
 	s.ownerCalls(a)
 	s.keyCalls(a)
+	s.contextCalls(a)
 
 	type filter struct {
 		Search      string    `query:"search" maxLength:"200" doc:"Part of a reference, application, provider, person or finding"`
-		Result      string    `query:"result" enum:"entered,refused,waiting"`
+		Result      string    `query:"result" enum:"entered,refused,waiting,left"`
 		Application string    `query:"application" maxLength:"200"`
 		Provider    string    `query:"provider" maxLength:"200"`
 		Limit       int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
@@ -100,6 +103,9 @@ func (s *server) calls(a huma.API) {
 		head, steps, err := g.Trace(ctx, in.Name)
 		if err != nil {
 			return nil, s.problem(err)
+		}
+		for i := range steps {
+			steps[i].Checks, steps[i].Reasons = gate.Prose(steps[i]), nil
 		}
 		return &body[api.Trace]{api.Trace{TraceHead: traceHead(head), Steps: steps}}, nil
 	})
@@ -167,6 +173,24 @@ func (s *server) keyCalls(a huma.API) {
 	})
 }
 
+// contextCalls registers the ranking of authentication contexts.
+func (s *server) contextCalls(a huma.API) {
+	g := s.gate
+	show := func(ctx context.Context) (*body[api.Contexts], error) {
+		ranks, revision, err := g.Contexts(ctx)
+		return &body[api.Contexts]{api.Contexts{Revision: revision, Ranks: ranks}}, s.problem(err)
+	}
+	huma.Register(a, op("GET", "/contexts", "show-contexts", "How authentication contexts rank, the weakest first"), func(ctx context.Context, _ *struct{}) (*body[api.Contexts], error) {
+		return show(ctx)
+	})
+	huma.Register(a, op("PUT", "/contexts", "change-contexts", "Replace the ranking of authentication contexts"), func(ctx context.Context, in *struct{ Body api.Contexts }) (*body[api.Contexts], error) {
+		if err := g.ChangeContexts(ctx, who(ctx), in.Body.Revision, in.Body.Ranks); err != nil {
+			return nil, s.problem(err)
+		}
+		return show(ctx)
+	})
+}
+
 // ownerCalls registers the administration of owners.
 func (s *server) ownerCalls(a huma.API) {
 	g := s.gate
@@ -210,7 +234,7 @@ func (s *server) providerCalls(a huma.API) {
 	})
 	given := func(n api.NewProvider) (gate.NewProvider, error) {
 		src, err := source(n.Given)
-		return gate.NewProvider{Name: n.Name, Title: n.Title, Source: src, AllowUnsolicited: n.AllowUnsolicited, Keeping: n.Keeping(), Draft: n.Draft}, err
+		return gate.NewProvider{Protocol: n.Protocol, Name: n.Name, Title: n.Title, Source: src, AllowUnsolicited: n.AllowUnsolicited, Keeping: n.Keeping(), Draft: n.Draft}, err
 	}
 	huma.Register(a, op("POST", "/providers", "add-provider", "Add a provider from its metadata, or from typed values"), func(ctx context.Context, in *struct{ Body api.NewProvider }) (*body[api.Provider], error) {
 		n, err := given(in.Body)
@@ -243,17 +267,17 @@ func (s *server) providerCalls(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return &body[api.Sheet]{s.sheet(in.Name, g.Snapshot().SheetForProvider(p))}, nil
+		return &body[api.Sheet]{s.sheet(in.Name, p.Side.Sheet(g.Snapshot(), p))}, nil
 	})
 	huma.Register(a, op("PUT", "/providers/{name}/settings", "change-provider", "Replace the settings of a provider"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.ProviderChange
 	}) (*body[api.Provider], error) {
-		p, err := g.ChangeProvider(ctx, who(ctx), in.Name, in.Body.Revision, in.Body.Settings)
+		p, err := g.Change(ctx, who(ctx), gate.KindProvider, in.Name, in.Body.Revision, in.Body.Settings)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return s.provider(ctx, p)
+		return s.provider(ctx, p.(*federation.Provider))
 	})
 	huma.Register(a, op("DELETE", "/providers/{name}", "remove-provider", "Remove a provider"), func(ctx context.Context, in *named) (*struct{}, error) {
 		return nil, s.problem(g.RemoveProvider(ctx, who(ctx), in.Name))
@@ -268,7 +292,14 @@ func (s *server) applicationCalls(a huma.API) {
 	})
 	given := func(n api.NewApplication) (gate.NewApplication, error) {
 		src, err := source(n.Given)
-		return gate.NewApplication{Name: n.Name, Title: n.Title, Source: src, Provider: n.Provider, OwnStart: n.OwnStart, OwnHosts: n.OwnHosts, OwnFace: n.OwnFace, Keeping: n.Keeping(), Draft: n.Draft}, err
+		if n.OwnFace {
+			n.Settings = maps.Clone(n.Settings)
+			if n.Settings == nil {
+				n.Settings = federation.Settings{}
+			}
+			n.Settings["ownFace"] = true
+		}
+		return gate.NewApplication{Protocol: n.Protocol, Name: n.Name, Title: n.Title, Source: src, Provider: n.Provider, OwnStart: n.OwnStart, OwnHosts: n.OwnHosts, Settings: n.Settings, Keeping: n.Keeping(), Draft: n.Draft}, err
 	}
 	huma.Register(a, op("POST", "/applications", "add-application", "Add an application from its metadata, or from typed values"), func(ctx context.Context, in *struct{ Body api.NewApplication }) (*body[api.Application], error) {
 		n, err := given(in.Body)
@@ -301,17 +332,17 @@ func (s *server) applicationCalls(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return &body[api.Sheet]{s.sheet(in.Name, g.Snapshot().SheetForApplication(app))}, nil
+		return &body[api.Sheet]{s.sheet(in.Name, app.Side.Sheet(g.Snapshot(), app))}, nil
 	})
 	huma.Register(a, op("PUT", "/applications/{name}/settings", "change-application", "Replace the settings of an application"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.ApplicationChange
 	}) (*body[api.Application], error) {
-		app, err := g.ChangeApplication(ctx, who(ctx), in.Name, in.Body.Revision, in.Body.Settings)
+		app, err := g.Change(ctx, who(ctx), gate.KindApplication, in.Name, in.Body.Revision, in.Body.Settings)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return s.application(ctx, app)
+		return s.application(ctx, app.(*federation.Application))
 	})
 	huma.Register(a, op("DELETE", "/applications/{name}", "remove-application", "Remove an application"), func(ctx context.Context, in *named) (*struct{}, error) {
 		return nil, s.problem(g.RemoveApplication(ctx, who(ctx), in.Name))
@@ -348,7 +379,7 @@ func (s *server) certificate(c keys.Certificate, use string) api.Certificate {
 	return out
 }
 
-func (s *server) certificates(ks []saml.Key) []api.Certificate {
+func (s *server) certificates(ks []federation.Key) []api.Certificate {
 	out := []api.Certificate{}
 	for _, k := range ks {
 		out = append(out, s.certificate(k.Certificate, k.Use))
@@ -356,48 +387,54 @@ func (s *server) certificates(ks []saml.Key) []api.Certificate {
 	return out
 }
 
-func endpoints(use string, es []saml.Endpoint) []api.Endpoint {
+func endpoints(es []federation.Endpoint) []api.Endpoint {
 	out := []api.Endpoint{}
 	for _, e := range es {
-		out = append(out, api.Endpoint{Use: use, Binding: e.Binding, Location: e.Location, Index: e.Index, Default: e.Default != nil && *e.Default})
+		out = append(out, api.Endpoint(e))
 	}
 	return out
 }
 
+// facts are what is known of the other side beside identity, addresses and keys.
+func facts(side federation.Side) []federation.Value {
+	return slices.DeleteFunc(side.Describe(), func(v federation.Value) bool { return v.Touches != "" || v.Value == "" })
+}
+
+// record shows what records of both kinds have.
+func (s *server) record(ctx context.Context, r federation.Record) (api.Record, error) {
+	b, side := r.Basic(), r.Part()
+	fresh, err := s.gate.Fresh(ctx, string(r.Kind()), string(b.Name))
+	return api.Record{Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(), EntityID: side.Identity(), Source: b.Intake.Source,
+		Settings: federation.SettingsOf(r), Endpoints: endpoints(side.Endpoints()), Facts: facts(side), Missing: federation.Lacking(side.Missing()),
+		Taken: taken(b.Intake, fresh), Certificates: s.certificates(side.Keys()), Added: b.Added, Revision: b.Revision}, s.problem(err)
+}
+
 func (s *server) provider(ctx context.Context, p *federation.Provider) (*body[api.Provider], error) {
-	fresh, err := s.gate.Fresh(ctx, gate.KindProvider, string(p.Name))
-	if err != nil {
-		return nil, s.problem(err)
-	}
-	return &body[api.Provider]{api.Provider{Name: string(p.Name), Title: p.Title, Protocol: p.Protocol, EntityID: p.EntityID(), Source: p.SAML.Intake.Source,
-		Settings: p.ProviderSettings, WantAuthnRequestsSigned: p.SAML.IDP.WantAuthnRequestsSigned,
-		Endpoints: endpoints("SingleSignOnService", p.SAML.IDP.SSO), NameIDFormats: some(p.SAML.IDP.NameIDFormats), Missing: p.Missing(), Taken: taken(p.SAML.Intake, fresh),
-		Certificates: s.certificates(p.SAML.IDP.Keys), Added: p.Added, Revision: p.Revision}}, nil
+	r, err := s.record(ctx, p)
+	return &body[api.Provider]{api.Provider{Record: r}}, err
 }
 
 func (s *server) application(ctx context.Context, a *federation.Application) (*body[api.Application], error) {
-	fresh, err := s.gate.Fresh(ctx, gate.KindApplication, string(a.Name))
-	if err != nil {
-		return nil, s.problem(err)
-	}
-	return &body[api.Application]{api.Application{Name: string(a.Name), Title: a.Title, Protocol: a.Protocol, EntityID: a.EntityID(), Source: a.SAML.Intake.Source,
-		Settings: a.ApplicationSettings, Provider: string(a.Provider), Open: s.gate.Base() + "/open/" + string(a.Name), OwnStart: a.OwnStart, AuthnRequestsSigned: a.SAML.SP.AuthnRequestsSigned,
-		Endpoints: endpoints("AssertionConsumerService", a.SAML.SP.ACS), NameIDFormats: some(a.SAML.SP.NameIDFormats), Missing: a.Missing(), Taken: taken(a.SAML.Intake, fresh),
-		Certificates: s.certificates(a.SAML.SP.Keys), Added: a.Added, Revision: a.Revision}}, nil
+	r, err := s.record(ctx, a)
+	return &body[api.Application]{api.Application{Record: r, Provider: string(a.Provider), Open: s.gate.Base() + "/open/" + string(a.Name), OwnStart: a.OwnStart}}, err
 }
 
-func (s *server) providerRow(p *federation.Provider) api.Row {
-	return api.Row{Name: string(p.Name), Title: p.Title, Protocol: p.Protocol, EntityID: p.EntityID(), Source: p.SAML.Intake.Source, Enabled: p.Enabled,
-		Missing: p.Missing(), Ends: ends(p.SAML.IDP.Keys), Revision: p.Revision}
+func row(r federation.Record) api.Row {
+	b, side := r.Basic(), r.Part()
+	return api.Row{Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(), EntityID: federation.KnownAs(r), Source: b.Intake.Source, Enabled: b.Enabled,
+		Missing: federation.Lacking(side.Missing()), Ends: ends(side.Keys()), Revision: b.Revision}
 }
+
+func (s *server) providerRow(p *federation.Provider) api.Row { return row(p) }
 
 func (s *server) applicationRow(a *federation.Application) api.Row {
-	return api.Row{Name: string(a.Name), Title: a.Title, Protocol: a.Protocol, EntityID: a.EntityID(), Source: a.SAML.Intake.Source, Enabled: a.Enabled,
-		Missing: a.Missing(), Provider: string(a.Provider), Open: s.gate.Base() + "/open/" + string(a.Name), OwnStart: a.OwnStart, Ends: ends(a.SAML.SP.Keys), Revision: a.Revision}
+	out := row(a)
+	out.Provider, out.Open, out.OwnStart = string(a.Provider), s.gate.Base()+"/open/"+string(a.Name), a.OwnStart
+	return out
 }
 
 // ends is when the first signing certificate ends.
-func ends(ks []saml.Key) (first time.Time) {
+func ends(ks []federation.Key) (first time.Time) {
 	for _, k := range ks {
 		if x := k.Certificate.X509; x != nil && k.Use != "encryption" && (first.IsZero() || x.NotAfter.Before(first)) {
 			first = x.NotAfter.UTC()
@@ -437,7 +474,7 @@ func (s *server) sheet(name string, sh federation.Sheet) api.Sheet {
 	return out
 }
 
-func traceHead(r store.TraceRow) api.TraceHead {
+func traceHead(r store.TraceHead) api.TraceHead {
 	return api.TraceHead{ID: r.ID, Started: r.Started, StartedBy: r.StartedBy, Application: r.Application, Provider: r.Provider,
 		Person: r.Person, Result: r.Result, Finding: r.Finding, Milliseconds: r.Millis}
 }

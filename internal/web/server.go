@@ -23,6 +23,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/gate"
 )
@@ -39,16 +40,20 @@ type Options struct {
 	MetricsNetworks []netip.Prefix
 	// Proxies are those whose X-Forwarded-For is believed.
 	Proxies []netip.Prefix
+	// Protocols are those of the gate, and Endpoints their addresses.
+	Protocols []crossing.Protocol
+	Endpoints []Endpoints
 }
 
 type server struct {
-	gate    *gate.Gate
-	log     *slog.Logger
-	version string
-	secure  bool   // the base address is https
-	host    string // host and port of the base address
-	api     huma.API
-	proxies []netip.Prefix
+	protocols []crossing.Protocol
+	gate      *gate.Gate
+	log       *slog.Logger
+	version   string
+	secure    bool   // the base address is https
+	host      string // host and port of the base address
+	api       huma.API
+	proxies   []netip.Prefix
 }
 
 // limits on requests, in octets.
@@ -56,11 +61,13 @@ const (
 	maxHeader = 32 << 10
 	maxBody   = 3 << 20
 	maxRemark = 1000 // characters
+
+	maxDiscard = 64 << 20 // of a body that is too large
 )
 
 // New makes the HTTP interface.
 func New(o Options) *fiber.App {
-	s := &server{gate: o.Gate, log: o.Log, version: o.Version, proxies: o.Proxies}
+	s := &server{gate: o.Gate, log: o.Log, version: o.Version, proxies: o.Proxies, protocols: o.Protocols}
 	scheme, host, _ := strings.Cut(o.Gate.Base(), "://")
 	s.secure, s.host = scheme == "https", host
 	app := fiber.New(fiber.Config{AppName: "Inner Gate", StrictRouting: true, CaseSensitive: true, Immutable: true, ReadBufferSize: maxHeader, BodyLimit: maxBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
@@ -82,6 +89,9 @@ func New(o Options) *fiber.App {
 	})
 	app.Use(s.guard, s.bound)
 	s.routes(app)
+	for _, e := range o.Endpoints {
+		e.Routes(app, &Site{s})
+	}
 
 	document := s.describe(app)
 	app.Get("/api/v1/openapi.json", func(c fiber.Ctx) error {
@@ -110,6 +120,7 @@ func (s *server) describe(app *fiber.App) []byte {
 	s.api.UseMiddleware(s.authenticate)
 	s.calls(s.api)
 	s.operatorCalls(s.api)
+	s.settingSchemas(s.api.OpenAPI())
 	document, err := s.api.OpenAPI().MarshalJSON()
 	if err != nil {
 		panic(err) // the document is made of our own types only
@@ -118,8 +129,8 @@ func (s *server) describe(app *fiber.App) []byte {
 }
 
 // Document gives the OpenAPI document without a gate.
-func Document(version string) []byte {
-	return (&server{version: version}).describe(fiber.New())
+func Document(version string, protocols []crossing.Protocol) []byte {
+	return (&server{version: version, protocols: protocols}).describe(fiber.New())
 }
 
 func within(a netip.Addr, networks []netip.Prefix) bool {
@@ -191,8 +202,17 @@ func (s *server) bound(c fiber.Ctx) error {
 		return fiber.ErrBadRequest
 	}
 	if len(octets) > maxBody {
+		// Whoever is still sending sees no answer, so what is left is read, within
+		// bounds, and thrown away.
 		c.Response().SetConnectionClose()
-		return fiber.ErrRequestEntityTooLarge
+		if _, err := io.CopyN(io.Discard, req.BodyStream(), maxDiscard); err != nil && !errors.Is(err, io.EOF) {
+			return fiber.ErrRequestEntityTooLarge
+		}
+		if strings.HasPrefix(c.Path(), "/api/") {
+			return fiber.ErrRequestEntityTooLarge
+		}
+		c.Locals(tooLargeKey, true)
+		octets = nil
 	}
 	req.SetBody(octets)
 	return c.Next()
@@ -213,6 +233,9 @@ func (s *server) failed(c fiber.Ctx, err error) error {
 			detail = "The body is larger than 3 MiB; upload a large document as an aggregate."
 		}
 		return s.sendProblem(c, &api.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail})
+	}
+	if status == http.StatusRequestEntityTooLarge {
+		return s.plain(c, status, "This is too much at once", "Start again at your application, or ask the people who sent you here.")
 	}
 	return s.plain(c, status, "This page does not exist", "Start again at your application, or ask the people who sent you here.")
 }
@@ -245,6 +268,7 @@ const (
 	whoKey contextKey = iota
 	addressKey
 	consoleKey
+	tooLargeKey // the body was too large, and is gone
 )
 
 // who is the name of the operator or token of a call.

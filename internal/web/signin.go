@@ -13,7 +13,6 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate"
 )
 
@@ -22,7 +21,48 @@ var pageFiles embed.FS
 
 var pages = template.Must(template.ParseFS(pageFiles, "pages/*.html"))
 
-// routes are the addresses that browsers and counterparts use.
+// Endpoints are the addresses of one protocol.
+type Endpoints interface {
+	// Routes registers them.
+	Routes(app *fiber.App, s *Site)
+}
+
+// Site is what a protocol's addresses stand on.
+type Site struct{ s *server }
+
+// Gate is the gate behind it.
+func (s *Site) Gate() *gate.Gate { return s.s.gate }
+
+// Browser takes our cookies out of a request.
+func (s *Site) Browser(c fiber.Ctx) gate.Browser { return s.s.browser(c) }
+
+// Answer turns an outcome into HTTP.
+func (s *Site) Answer(c fiber.Ctx, o gate.Outcome) error { return s.s.answer(c, o) }
+
+// Form gives a field of the body only, never of the query; an error says that
+// the body was too large to be read.
+func (s *Site) Form(c fiber.Ctx, name string) (string, error) {
+	if c.Locals(tooLargeKey) != nil {
+		return "", finding.New(finding.XMLTooLarge, finding.Fact("Limit", "1 MiB for the message"))
+	}
+	return string(c.Request().PostArgs().Peek(name)), nil
+}
+
+// Published is what documents about the gate are made from; with ?keys=one only
+// current keys are in it, for programs that take no second one; with
+// ?signed=true it is signed.
+func (s *Site) Published(c fiber.Ctx) *federation.Snapshot {
+	g := s.s.gate.Snapshot().Gate
+	if c.Query("keys") == "one" {
+		g = g.OnlyCurrentKeys()
+	}
+	if c.Query("signed") == "true" {
+		g = g.SignedDocuments("_" + nonce())
+	}
+	return s.s.gate.Snapshot().WithGate(g)
+}
+
+// routes are the addresses that browsers use with every protocol.
 func (s *server) routes(app *fiber.App) {
 	app.Get("/assets/page.css", func(c fiber.Ctx) error {
 		css, err := pageFiles.ReadFile("pages/page.css")
@@ -33,110 +73,35 @@ func (s *server) routes(app *fiber.App) {
 		c.Type("css", "utf-8")
 		return c.Send(css)
 	})
-	app.Get("/saml/idp", func(c fiber.Ctx) error {
-		return metadata(c, "innergate-idp.xml", saml.WriteIDPMetadata(s.published(c).IDPFace()))
-	})
-	for _, sso := range []string{"/saml/idp/sso", "/saml/idp/app/:application/sso"} {
-		app.Get(sso, func(c fiber.Ctx) error {
-			in, err := saml.FromRedirect(string(c.RequestCtx().URI().QueryString()), "SAMLRequest")
-			return s.answer(c, s.gate.AuthnRequest(c.Context(), s.browser(c), c.Params("application"), in, err))
-		})
-		app.Post(sso, func(c fiber.Ctx) error {
-			in, err := saml.FromPOST(form(c, "SAMLRequest"), form(c, "RelayState"))
-			return s.answer(c, s.gate.AuthnRequest(c.Context(), s.browser(c), c.Params("application"), in, err))
-		})
-	}
-	app.Get("/saml/idp/app/:application", func(c fiber.Ctx) error {
-		a, err := s.gate.Application(c.Params("application"))
-		if err != nil || !a.OwnFace {
-			return fiber.ErrNotFound
-		}
-		return metadata(c, "innergate-idp-"+string(a.Name)+".xml", s.published(c).SheetForApplication(a).Metadata)
-	})
-	app.Get("/saml/sp", func(c fiber.Ctx) error {
-		return metadata(c, "innergate-sp.xml", s.published(c).SharedSPMetadata())
-	})
-	app.Post("/saml/sp/acs", func(c fiber.Ctx) error {
-		if artifact := form(c, "SAMLart"); artifact != "" {
-			return s.answer(c, s.gate.Artifact(c.Context(), s.browser(c), "", artifact, form(c, "RelayState")))
-		}
-		in, err := saml.FromPOST(form(c, "SAMLResponse"), form(c, "RelayState"))
-		return s.answer(c, s.gate.Response(c.Context(), s.browser(c), "", in, err))
-	})
-	for _, acs := range []string{"/saml/sp/acs", "/saml/sp/:provider/acs"} {
-		app.Get(acs, s.acsByGet)
-	}
-	app.Get("/saml/sp/:provider", func(c fiber.Ctx) error {
-		p, err := s.gate.Provider(c.Params("provider"))
-		if err != nil {
-			return fiber.ErrNotFound
-		}
-		return metadata(c, "innergate-sp-"+string(p.Name)+".xml", s.published(c).SheetForProvider(p).Metadata)
-	})
-	for _, ars := range []string{"/saml/idp/artifact", "/saml/idp/app/:application/artifact"} {
-		app.Post(ars, func(c fiber.Ctx) error {
-			answer, err := s.gate.Resolve(c.Context(), c.Params("application"), c.Body())
-			if err != nil {
-				return c.Status(http.StatusForbidden).SendString(gate.ErrNotAnswered.Error() + "; the gate's log says why\n")
-			}
-			c.Set("Cache-Control", "no-store")
-			c.Set("Content-Type", "text/xml; charset=utf-8")
-			return c.Send(answer)
-		})
-	}
-	app.Post("/saml/sp/:provider/acs", func(c fiber.Ctx) error {
-		if artifact := form(c, "SAMLart"); artifact != "" {
-			return s.answer(c, s.gate.Artifact(c.Context(), s.browser(c), c.Params("provider"), artifact, form(c, "RelayState")))
-		}
-		in, err := saml.FromPOST(form(c, "SAMLResponse"), form(c, "RelayState"))
-		return s.answer(c, s.gate.Response(c.Context(), s.browser(c), c.Params("provider"), in, err))
-	})
 	app.Get("/open/:application", func(c fiber.Ctx) error {
 		return s.answer(c, s.gate.Open(c.Context(), s.browser(c), c.Params("application"), c.Query("RelayState"), c.Query("via")))
 	})
 	app.Get("/crossing/:id", func(c fiber.Ctx) error {
-		return s.answer(c, s.gate.Continue(c.Context(), s.browser(c), c.Params("id"), "", c.Query("again") != ""))
+		b, id := s.browser(c), c.Params("id")
+		switch header := c.Get("Authorization"); {
+		case header != "":
+			return s.answer(c, s.gate.Authorize(c.Context(), b, id, header))
+		case c.Query("again") != "":
+			return s.answer(c, s.gate.Choose(c.Context(), b, id, "", true))
+		}
+		return s.answer(c, s.gate.Continue(c.Context(), b, id))
 	})
 	app.Post("/crossing/:id", func(c fiber.Ctx) error {
-		return s.answer(c, s.gate.Continue(c.Context(), s.browser(c), c.Params("id"), form(c, "provider"), false))
+		if c.Locals(tooLargeKey) != nil {
+			return fiber.ErrRequestEntityTooLarge
+		}
+		return s.answer(c, s.gate.Choose(c.Context(), s.browser(c), c.Params("id"), string(c.Request().PostArgs().Peek("provider")), false))
 	})
-}
-
-// acsByGet takes artifacts; a Response may not come this way.
-func (s *server) acsByGet(c fiber.Ctx) error {
-	switch {
-	case c.Query("SAMLart") != "":
-		return s.answer(c, s.gate.Artifact(c.Context(), s.browser(c), c.Params("provider"), c.Query("SAMLart"), c.Query("RelayState")))
-	case c.Query("SAMLResponse") != "":
-		in, err := saml.FromRedirect(string(c.RequestCtx().URI().QueryString()), "SAMLResponse")
-		return s.answer(c, s.gate.Response(c.Context(), s.browser(c), c.Params("provider"), in, err))
-	}
-	return fiber.ErrNotFound
-}
-
-// published is what metadata is made from; with ?keys=one only current keys are
-// in it, for programs that take no second one; with ?signed=true it is signed.
-func (s *server) published(c fiber.Ctx) *federation.Snapshot {
-	snap := *s.gate.Snapshot()
-	if c.Query("keys") == "one" {
-		snap.Gate = snap.Gate.OnlyCurrentKeys()
-	}
-	if c.Query("signed") == "true" {
-		snap.Gate = snap.Gate.SignedMetadata("_" + nonce())
-	}
-	return &snap
-}
-
-// form gives a field of the body only, never of the query.
-func form(c fiber.Ctx, name string) string {
-	return string(c.Request().PostArgs().Peek(name))
-}
-
-func metadata(c fiber.Ctx, file string, octets []byte) error {
-	c.Set("Content-Type", "application/samlmetadata+xml")
-	c.Set("Content-Disposition", `inline; filename="`+file+`"`)
-	c.Set("Cache-Control", "max-age=300")
-	return c.Send(octets)
+	app.Post("/crossing/:id/form", func(c fiber.Ctx) error {
+		if c.Locals(tooLargeKey) != nil {
+			return fiber.ErrRequestEntityTooLarge
+		}
+		values, err := url.ParseQuery(string(c.Request().Body()))
+		if err != nil {
+			return fiber.ErrBadRequest
+		}
+		return s.answer(c, s.gate.Submit(c.Context(), s.browser(c), c.Params("id"), values))
+	})
 }
 
 // browser takes our cookies out of a request.
@@ -174,62 +139,41 @@ func (s *server) answer(c fiber.Ctx, o gate.Outcome) error {
 	case o.Departure != nil:
 		return s.post(c, o.Departure)
 	}
-	p := view{Reference: o.Reference, Continue: o.Continue, Crossing: o.Crossing, Choices: o.Choices, Application: o.Title, Again: o.Again}
+	for _, scheme := range o.Challenge {
+		c.Response().Header.Add("WWW-Authenticate", scheme)
+	}
+	status := http.StatusOK
+	if o.Challenge != nil {
+		status = http.StatusUnauthorized
+	}
+	p := view{Reference: o.Reference, Continue: o.Continue, Crossing: o.Crossing, Choices: o.Choices, Application: o.Title, Again: o.Again, Form: o.Form}
 	switch o.Page {
-	case gate.PageChoose:
+	case crossing.PageChoose:
 		p.Title, p.Text = "How do you want to sign in?", "Choose where your account is."
 		if o.Title != "" {
 			p.Text = "Choose where your account for " + o.Title + " is."
 		}
-		return s.page(c, http.StatusOK, "choose.html", p)
-	case gate.PageFinished:
+		return s.page(c, status, "choose.html", p)
+	case crossing.PageForm:
+		p.Title, p.Text = o.Form.Title, o.Form.Text
+		return s.page(c, status, "form.html", p)
+	case crossing.PageFinished:
 		p.Title, p.Text = "You are already signed in", "This step was done before. Just go on."
 		return s.page(c, http.StatusOK, "message.html", p)
 	}
-	status := http.StatusForbidden
-	p.Title, p.Text = forPerson(o.Finding)
-	switch o.Finding.Code {
-	case finding.TooManyStarts:
-		status = http.StatusTooManyRequests
-	case finding.GateFailure:
-		status = http.StatusInternalServerError
-	case finding.ApplicationUnknown, finding.ProviderUnknown:
-		status = http.StatusNotFound
-	}
-	return s.page(c, status, "message.html", p)
+	say := crossing.ForPerson(o.Finding)
+	p.Title, p.Text = say.Title, say.Text
+	return s.page(c, faults[say.Fault], "message.html", p)
 }
 
-// forPerson says in one plain sentence what a finding means for the person in
-// front of the browser. The engineer reads the rest in the trace.
-func forPerson(f *finding.Finding) (title, text string) {
-	switch f.Code {
-	case finding.CrossingUnknown:
-		return "This sign-in has expired", "Start again at your application."
-	case finding.CrossingOtherBrowser:
-		return "This sign-in was begun in another browser", "Start again in the browser you want to use, and allow cookies for this address."
-	case finding.TooManyStarts:
-		return "Too many sign-ins at once", "Wait a few minutes, then start again at your application."
-	case finding.InResponseToOther, finding.AssertionReplayed, finding.UnsolicitedRefused:
-		return "This sign-in cannot be used", "Start again at your application. If it happens again, tell your help desk the reference number."
-	case finding.ApplicationUnknown:
-		return "This application is not known here", "Check the address, or tell your help desk the reference number."
-	case finding.ApplicationDisabled, finding.ProviderDisabled, finding.NoProvider:
-		return "This way in is closed at the moment", "Try again later, or tell your help desk the reference number."
-	case finding.GateFailure:
-		return "Something went wrong here", "Try again in a few minutes, or tell your help desk the reference number."
-	}
-	switch f.Side {
-	case finding.Provider:
-		return "You could not be signed in", "The answer of the place where you signed in was not accepted. Tell your help desk the reference number."
-	case finding.Application:
-		return "You could not be signed in", "The application sent a request that was not accepted. Tell your help desk the reference number."
-	}
-	return "You could not be signed in", "Tell your help desk the reference number."
-}
+// faults are the HTTP statuses of refusals.
+var faults = map[crossing.Fault]int{crossing.FaultRefused: http.StatusForbidden, crossing.FaultUnknown: http.StatusNotFound,
+	crossing.FaultBusy: http.StatusTooManyRequests, crossing.FaultOurs: http.StatusInternalServerError}
 
 type view struct {
 	Title, Text, Reference, Continue, Crossing, Application, Again string
-	Choices                                                        []gate.Choice
+	Choices                                                        []crossing.Choice
+	Form                                                           *crossing.Form
 	Location, Host, Nonce                                          string
 	Fields                                                         []crossing.Field
 }

@@ -20,20 +20,26 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"github.com/stretchr/testify/require"
 
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/crossing/linkside"
+	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate"
 	"innergate.example/innergate/internal/standin"
 	"innergate.example/innergate/internal/store"
 	"innergate.example/innergate/internal/web"
+	"innergate.example/innergate/internal/web/samlweb"
 )
+
+var protocols = []crossing.Protocol{samlside.Protocol{}, linkside.Protocol{}}
 
 // newApp is the interface of a gate whose base address is https.
 func newApp(t *testing.T) (*fiber.App, *gate.Gate) {
 	dir, log := t.TempDir(), slog.New(slog.DiscardHandler)
 	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "key"), store.TraceLimits{Keep: 100}, log)
 	require.NoError(t, err)
-	g, err := gate.New(context.Background(), gate.Options{Base: "https://gate.example", Store: st, Log: log, Skew: time.Minute})
+	g, err := gate.New(context.Background(), gate.Options{Base: "https://gate.example", Store: st, Log: log, Skew: time.Minute, Protocols: protocols})
 	require.NoError(t, err)
 	t.Cleanup(func() { g.Close(); _ = st.Close() })
 	pair, err := standin.LoadPair("", "x")
@@ -45,7 +51,7 @@ func newApp(t *testing.T) (*fiber.App, *gate.Gate) {
 	}
 	_, err = g.AddApplication(context.Background(), "test", gate.NewApplication{Name: "roster", Source: gate.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})}})
 	require.NoError(t, err)
-	return web.New(web.Options{Gate: g, Log: log, Version: "test"}), g
+	return web.New(web.Options{Gate: g, Log: log, Version: "test", Protocols: protocols, Endpoints: []web.Endpoints{samlweb.Endpoints{}}}), g
 }
 
 func call(t *testing.T, app *fiber.App, method, path, body string, header ...string) (*http.Response, string) {
@@ -138,7 +144,7 @@ func TestAddressBehindProxies(t *testing.T) {
 		{"two listed proxies in a row are passed over", "203.0.113.9, 198.51.100.1", nets("0.0.0.0/32", "198.51.100.0/24"), 200},
 		{"rubbish ends it", "203.0.113.9, rubbish", nets("0.0.0.0/32"), 403},
 	} {
-		app := web.New(web.Options{Gate: g, Log: slog.New(slog.DiscardHandler), MetricsNetworks: nets("203.0.113.0/24"), Proxies: c.proxies})
+		app := web.New(web.Options{Gate: g, Log: slog.New(slog.DiscardHandler), MetricsNetworks: nets("203.0.113.0/24"), Proxies: c.proxies, Protocols: protocols})
 		res, _ := call(t, app, "GET", "/metrics", "", "X-Forwarded-For", c.header)
 		require.Equal(t, c.status, res.StatusCode, c.rule)
 	}
@@ -189,7 +195,7 @@ func TestMetadataAndRequestsOfOddSize(t *testing.T) {
 	_, signed := call(t, app, "GET", "/saml/idp?signed=true", "")
 	file, cert := filepath.Join(t.TempDir(), "m.xml"), filepath.Join(t.TempDir(), "c.pem")
 	require.NoError(t, os.WriteFile(file, []byte(signed), 0o600))
-	require.NoError(t, os.WriteFile(cert, g.Snapshot().Gate.IDPKeys.Current.Certificate.PEM(), 0o600))
+	require.NoError(t, os.WriteFile(cert, g.Snapshot().Gate.Keys["idp"].Current.Certificate.PEM(), 0o600))
 	out, err := exec.Command("xmlsec1", "--verify", "--pubkey-cert-pem", cert, "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:metadata:EntityDescriptor", file).CombinedOutput()
 	require.NoError(t, err, string(out))
 	res, _ := call(t, app, "GET", "/open/roster", "", "Cookie", "x="+strings.Repeat("y", 20<<10))

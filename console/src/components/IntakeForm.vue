@@ -3,12 +3,13 @@ import { ref } from 'vue'
 import type { Given, Problem } from '../api/client'
 
 /** What the other side handed over: a file, an address, pasted text, or values typed by hand. */
-const props = defineProps<{ kind: 'provider' | 'application'; problem?: Problem }>()
+const props = defineProps<{ kind: 'provider' | 'application'; protocol?: string; problem?: Problem }>()
 const emit = defineEmits<{ large: [file: File]; named: [name: string]; changed: [] }>()
 
 const way = ref<'file' | 'address' | 'text' | 'hand'>('file')
 const address = ref('')
 const text = ref('')
+const link = ref('')
 const file = ref<{ name: string; base64: string }>()
 const typed = ref({ entityId: '', ssoRedirect: '', ssoPost: '', acs: '', certificate: '', nameIdFormat: '' })
 const formats = ['1.1:nameid-format:emailAddress', '2.0:nameid-format:persistent', '2.0:nameid-format:transient', '1.1:nameid-format:unspecified'].map((f) => `urn:oasis:names:tc:SAML:${f}`)
@@ -35,6 +36,7 @@ async function read(chosen: File) {
 
 async function given(): Promise<Given> {
   await reading
+  if (props.protocol === 'link') return { typed: { link: link.value || ' ' } }
   switch (way.value) {
     case 'address':
       return { address: address.value || ' ' }
@@ -49,6 +51,11 @@ defineExpose({ given })
 </script>
 
 <template>
+  <el-form-item v-if="protocol === 'link'" label="Address" :error="wrong('link', 'metadata')">
+    <el-input v-model="link" name="link" placeholder="https://" @input="emit('changed')" />
+    <div class="quiet hint">where people are sent once they are signed in; nothing is told about them</div>
+  </el-form-item>
+  <template v-else>
   <el-form-item label="What the other side handed over" :error="wrong('metadata', 'address', 'metadataBase64')">
     <el-radio-group v-model="way" aria-label="How it came" @change="emit('changed')">
       <el-radio value="file">File</el-radio>
@@ -72,6 +79,7 @@ defineExpose({ given })
     <el-form-item v-else label="AssertionConsumerService by HTTP-POST" :error="wrong('acs')"><el-input v-model="typed.acs" name="acs" placeholder="https://" @input="emit('changed')" /><div class="quiet hint">also called ACS URL, reply address, recipient</div></el-form-item>
     <el-form-item label="Signing certificate" :error="wrong('certificate')"><el-input v-model="typed.certificate" name="certificate" type="textarea" :rows="5" placeholder="-----BEGIN CERTIFICATE-----" @input="emit('changed')" /></el-form-item>
     <el-form-item label="NameID format"><el-select v-model="typed.nameIdFormat" clearable placeholder="not said" aria-label="NameID format" @change="emit('changed')"><el-option v-for="f in formats" :key="f" :value="f" :label="f.slice(f.lastIndexOf(':') + 1)" /></el-select></el-form-item>
+  </template>
   </template>
 </template>
 

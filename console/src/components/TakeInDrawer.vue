@@ -6,7 +6,7 @@ import PreviewPanel from './PreviewPanel.vue'
 import ProblemBox from './ProblemBox.vue'
 
 /** Takes newer values of the other side into a record: first what would change, then the change. */
-const props = defineProps<{ kind: 'provider' | 'application'; name: string }>()
+const props = defineProps<{ kind: 'provider' | 'application'; name: string; protocol: string }>()
 const emit = defineEmits<{ saved: [] }>()
 const open = defineModel<boolean>({ required: true })
 const form = ref<InstanceType<typeof IntakeForm>>()
@@ -43,7 +43,7 @@ const save = () => run(async () => {
   <el-drawer v-model="open" :title="`Take in newer values of ${name}`" size="720px">
     <ProblemBox :problem="problem" />
     <el-form label-position="top" @submit.prevent="look">
-      <IntakeForm ref="form" :kind="kind" :problem="problem" @changed="preview = undefined" @large="problem = { title: 'This file is too large for one entity', detail: 'Take it in as an aggregate, then take over the entity.', status: 0, type: 'about:blank' }" />
+      <IntakeForm ref="form" :kind="kind" :protocol="protocol" :problem="problem" @changed="preview = undefined" @large="problem = { title: 'This file is too large for one entity', detail: 'Take it in as an aggregate, then take over the entity.', status: 0, type: 'about:blank' }" />
       <el-button :type="preview ? 'default' : 'primary'" native-type="submit" :loading="busy">Preview</el-button>
     </el-form>
     <PreviewPanel v-if="preview" :preview="preview" />

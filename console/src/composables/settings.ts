@@ -28,6 +28,7 @@ export const providerFields: Field[] = [
     { value: 'urn:oasis:names:tc:SAML:2.0:nameid-format:transient', label: 'transient' },
     { value: 'urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified', label: 'unspecified' }] },
   { name: 'askContext', label: 'Authentication context to ask for', kind: 'text', hint: 'an AuthnContextClassRef, where the application asks for none; the answer is held against it' },
+  { name: 'contextWords', label: 'Its own words for authentication contexts', kind: 'long', hint: 'THEIRS>OURS, separated by spaces: what it says is translated before it is ranked, and what it is asked for on the way out' },
   { name: 'ownEntityId', label: 'Entity ID of the gate towards it', kind: 'text', hint: 'any string up to 1024 characters that the other side demands' },
   { name: 'formerEntityId', label: 'Former entity ID', kind: 'text', hint: 'accepted beside it as audience, while the other side moves' },
   { name: 'sharedFace', label: 'Use the face that several providers share', kind: 'switch', hint: 'where a federation will not register several' },

@@ -21,3 +21,6 @@ export function saveFile(name: string, text: string, type: string) {
   a.click()
   URL.revokeObjectURL(a.href)
 }
+
+/** What people call a protocol on record. */
+export const protocols: Record<string, string> = { saml: 'SAML', link: 'Link' }

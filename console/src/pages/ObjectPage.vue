@@ -15,7 +15,7 @@ import ShortLanes from '../components/ShortLanes.vue'
 import TakeInDrawer from '../components/TakeInDrawer.vue'
 import { useLoad } from '../composables/load'
 import { kinds, type Kind } from '../composables/objects'
-import { days, local, short } from '../composables/words'
+import { days, local, protocols, short } from '../composables/words'
 
 const props = defineProps<{ kind: Kind['name']; name: string }>()
 const router = useRouter()
@@ -27,7 +27,9 @@ const why = ref('')
 const reach = ref(false)
 const refreshed = ref<Refreshed>()
 const at = () => [props.kind, props.name]
-const { data: fields } = useLoad(() => kind.value.fields(), () => props.kind)
+const { data: known } = useLoad(() => kind.value.fields(), () => props.kind)
+/** Those of them that the record's protocol has. */
+const fields = computed(() => known.value?.filter((f) => data.value && f.name in data.value.it.settings))
 const { data, problem, load } = useLoad(() => kind.value.show(props.name), at)
 const { data: checks, load: check, loading: checking } = useLoad(
   async () => (await take(api.GET('/api/v1/checks', { params: { query: { name: [props.name], kind: props.kind, all: true, reach: reach.value } } }))).items?.[0]?.findings ?? [], () => [...at(), data.value?.it.revision])
@@ -40,8 +42,8 @@ const facts = computed(() => {
   const fresh = it.taken.fresh
   return [
     ...(it.entityId ? [{ label: 'Entity ID', value: it.entityId, also: kind.value.also }] : []),
-    ...(it.endpoints ?? []).map((e) => ({ label: short(e.binding), value: e.location, hint: e.use })),
-    ...(it.nameIdFormats ?? []).map((f) => ({ label: 'NameID format', value: f })),
+    ...(it.endpoints ?? []).map((e) => (e.binding ? { label: short(e.binding), value: e.location, hint: e.use } : { label: e.use, value: e.location })),
+    ...(it.facts ?? []).map((f) => ({ label: f.label, value: f.value })),
     { label: 'Metadata from', value: { document: 'a document', typed: 'values typed by hand' }[it.source] ?? it.source, plain: !hasAddress.value },
     ...(it.taken.validUntil ? [{ label: 'Valid until', value: `${local(it.taken.validUntil)}, ${days(it.taken.validUntil)}`, plain: true }] : []),
     ...(it.taken.verified ? [{ label: 'Signature', value: 'by the trust key', plain: true }] : []),
@@ -109,7 +111,7 @@ async function remove() {
     <div class="head">
       <div>
         <h1>{{ data.it.title }}</h1>
-        <p><code>{{ data.it.name }}</code> · {{ data.it.protocol.toUpperCase() }} {{ kind.name }} · revision {{ data.it.revision }} · <strong :class="data.it.settings.enabled ? 'passed' : 'waiting'">{{ data.it.missing?.length ? 'draft' : data.it.settings.enabled ? 'enabled' : 'switched off' }}</strong></p>
+        <p><code>{{ data.it.name }}</code> · {{ protocols[data.it.protocol] ?? data.it.protocol }} {{ kind.name }} · revision {{ data.it.revision }} · <strong :class="data.it.settings.enabled ? 'passed' : 'waiting'">{{ data.it.missing?.length ? 'draft' : data.it.settings.enabled ? 'enabled' : 'switched off' }}</strong></p>
       </div>
       <div class="tools">
         <a v-if="data.it.open && data.it.settings.enabled" :href="data.it.open" target="_blank" rel="noopener"><el-button>Try it</el-button></a>
@@ -143,7 +145,7 @@ async function remove() {
     <h2>Settings</h2>
     <FactList :facts="decided" />
     <SettingsDrawer v-model="editing" :title="`Settings of ${data.it.title}`" :fields="fields ?? []" :settings="data.it.settings" :save="save" />
-    <TakeInDrawer v-model="takingIn" :kind="kind.name" :name="data.it.name" @saved="load" />
+    <TakeInDrawer v-model="takingIn" :protocol="data.it.protocol" :kind="kind.name" :name="data.it.name" @saved="load" />
     <h2>What the gate knows of the {{ kind.name }}</h2>
     <FactList :facts="facts" />
     <p v-if="data.it.taken.otherRole" class="tools other"><router-link :to="{ path: `/connect/${kind.name === 'provider' ? 'applications' : 'providers'}/add`, query: { record: `${kind.name}/${data.it.name}` } }"><el-button size="small">Add its other role, as {{ kind.name === 'provider' ? 'an application' : 'a provider' }}</el-button></router-link></p>

@@ -19,8 +19,8 @@ watch(data, (t) => {
 })
 const step = computed(() => steps.value[selected.value])
 const failure = computed(() => steps.value.find((s) => s.finding)?.finding)
-const tone: Record<string, string> = { entered: 'passed', refused: 'refused', waiting: 'waiting' }
-const words: Record<string, string> = { entered: 'The person entered.', refused: 'Refused.', waiting: 'Waiting: the browser has not come back yet.' }
+const tone: Record<string, string> = { entered: 'passed', refused: 'refused', waiting: 'waiting', left: 'quiet' }
+const words: Record<string, string> = { entered: 'The person entered.', refused: 'Refused.', waiting: 'Waiting: the browser has not come back yet.', left: 'Left: the browser never came back.' }
 /** Marks the deciding parts of a decoded message. */
 const parts = computed(() => (step.value?.octets ?? '').split(/(<(?:[\w.-]+:)?(?:Issuer|Audience|NameID|StatusCode|AuthnContextClassRef)\b[^>]*>[^<]*|\b(?:InResponseTo|Destination|Recipient|NotOnOrAfter|NotBefore|AssertionConsumerServiceURL|Algorithm)="[^"]*")/))
 </script>
@@ -42,6 +42,10 @@ const parts = computed(() => (step.value?.octets ?? '').split(/(<(?:[\w.-]+:)?(?
       <section v-if="step" class="sheet detail" aria-live="polite">
         <h2>{{ step.name }} <span v-if="step.binding" class="quiet">by {{ short(step.binding) }}</span></h2>
         <p class="quiet">{{ step.from === step.to ? 'at the gate' : `${step.from} → ${step.to}` }}<template v-if="step.relayState"> · RelayState <code>{{ step.relayState }}</code></template></p>
+        <table v-if="step.values?.length" class="values">
+          <caption>{{ step.from === 'gate' ? 'What was sent' : 'What was asked for' }}</caption>
+          <tbody><tr v-for="(v, i) in step.values" :key="i"><th scope="row">{{ v.label }}</th><td><code>{{ v.value }}</code></td></tr></tbody>
+        </table>
         <ul v-if="step.checks?.length" class="checks">
           <li v-for="(c, i) in step.checks" :key="i">
             <template v-if="!c.finding"><span class="passed">✓</span> {{ c.what }} <code>{{ c.found }}</code></template>
@@ -54,7 +58,8 @@ const parts = computed(() => (step.value?.octets ?? '').split(/(<(?:[\w.-]+:)?(?
             <span v-if="step.holdUntil && !step.holdUntil.startsWith('0001')" class="quiet">the signature value is held back until {{ local(step.holdUntil) }}</span>
           </div>
           <pre v-if="shown === 'decoded'" tabindex="0"><template v-for="(p, i) in parts" :key="i"><mark v-if="i % 2">{{ p }}</mark><template v-else>{{ p }}</template></template></pre>
-          <CopyValue v-else :value="step.raw || step.address || ''" name="message" />
+          <p v-if="step.cut" class="quiet">{{ step.cut }} octets of this message were not kept.</p>
+          <CopyValue v-if="shown === 'raw'" :value="step.raw || step.address || ''" name="message" />
         </template>
       </section>
     </div>
@@ -73,6 +78,10 @@ const parts = computed(() => (step.value?.octets ?? '').split(/(<(?:[\w.-]+:)?(?
 .picture { padding: 8px }
 .detail { padding: 12px 16px; min-width: 0 }
 .detail h2 { margin: 0 }
+.values { border-collapse: collapse; margin: 0 0 12px; width: 100% }
+.values caption { text-align: left; color: var(--quiet); padding-bottom: 4px }
+.values th { text-align: left; font-weight: 400; padding: 2px 12px 2px 0; vertical-align: top; white-space: nowrap }
+.values td { overflow-wrap: anywhere; width: 100% }
 .checks { list-style: none; padding: 0; margin: 0 0 12px }
 .checks li { overflow-wrap: anywhere }
 .checks code { color: var(--quiet); margin-left: 4px }

@@ -10,7 +10,7 @@ const route = useRoute()
 const router = useRouter()
 const text = (v: unknown) => (typeof v === 'string' ? v : '')
 const search = ref(text(route.query.search))
-const result = computed(() => text(route.query.result) as '' | 'entered' | 'refused' | 'waiting')
+const result = computed(() => text(route.query.result) as '' | 'entered' | 'refused' | 'waiting' | 'left')
 const application = computed(() => text(route.query.application))
 const provider = computed(() => text(route.query.provider))
 watch(search, (s) => router.replace({ query: { ...route.query, search: s || undefined } }))
@@ -34,8 +34,8 @@ async function more() {
   const next = await ask(rows.value.at(-1)?.started)
   older.value = [...older.value, ...(next.items ?? [])]
 }
-const signs: Record<string, string> = { entered: '●', refused: '✕', waiting: '○' }
-const tone: Record<string, string> = { entered: 'passed', refused: 'refused', waiting: 'waiting' }
+const signs: Record<string, string> = { entered: '●', refused: '✕', waiting: '○', left: '◌' }
+const tone: Record<string, string> = { entered: 'passed', refused: 'refused', waiting: 'waiting', left: 'quiet' }
 const open = (row: TraceHead) => router.push(`/watch/traces/${row.id}`)
 </script>
 
@@ -49,7 +49,7 @@ const open = (row: TraceHead) => router.push(`/watch/traces/${row.id}`)
   </div>
   <div class="tools">
     <el-input v-model="search" clearable placeholder="Reference, person, application, provider, finding" aria-label="Search" style="width: 360px" />
-    <router-link v-for="r in ['', 'entered', 'refused', 'waiting']" :key="r" class="filter" :class="{ here: r === result }" :to="{ query: { ...route.query, result: r || undefined } }">{{ r || 'all' }} {{ r ? (data?.counts[r] ?? 0) : all }}</router-link>
+    <router-link v-for="r in ['', 'entered', 'refused', 'waiting', 'left']" :key="r" class="filter" :class="{ here: r === result }" :to="{ query: { ...route.query, result: r || undefined } }">{{ r || 'all' }} {{ r ? (data?.counts[r] ?? 0) : all }}</router-link>
     <router-link v-if="application || provider" class="filter here" :to="{ query: { ...route.query, application: undefined, provider: undefined } }">{{ application || provider }} ✕</router-link>
   </div>
   <ProblemBox :problem="problem" />

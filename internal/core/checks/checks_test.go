@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate.example/innergate/internal/core/checks"
+	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
@@ -65,8 +66,8 @@ const (
 // one point.
 type world struct {
 	idp, sp string
-	idpSet  func(*federation.ProviderSettings)
-	spSet   func(*federation.ApplicationSettings)
+	idpSet  func(*samlside.ProviderSettings)
+	spSet   func(*federation.Application, *samlside.ApplicationSettings)
 	more    func(*federation.Snapshot) *federation.Snapshot
 }
 
@@ -81,7 +82,7 @@ func sound(t *testing.T) world {
 			`<md:NameIDFormat>` + saml.FormatPersistent + `</md:NameIDFormat><md:SingleSignOnService Binding="` + saml.BindingRedirect + `" Location="https://accounts.wrenmoor.example/sso"/></md:IDPSSODescriptor></md:EntityDescriptor>`,
 		sp: fmt.Sprintf(head, spID) + `<md:Extensions/><md:SPSSODescriptor AuthnRequestsSigned="true" protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">` + key("signing", certificate(t, nil), "") + key("encryption", certificate(t, nil), `<md:EncryptionMethod Algorithm="http://www.w3.org/2009/xmlenc11#aes256-gcm"/>`) +
 			`<md:NameIDFormat>` + saml.FormatPersistent + `</md:NameIDFormat><md:AssertionConsumerService Binding="` + saml.BindingPOST + `" Location="https://roster.wrenmoor.example/acs" index="0"/></md:SPSSODescriptor></md:EntityDescriptor>`,
-		idpSet: func(*federation.ProviderSettings) {}, spSet: func(s *federation.ApplicationSettings) { s.Encrypt = true },
+		idpSet: func(*samlside.ProviderSettings) {}, spSet: func(_ *federation.Application, s *samlside.ApplicationSettings) { s.Encrypt = true },
 		more: func(s *federation.Snapshot) *federation.Snapshot { return s },
 	}
 }
@@ -96,23 +97,24 @@ var own = func() *keys.Pair {
 
 // found gives the findings on both, as codes with severity.
 func (w world) found(t *testing.T) map[finding.Code]*finding.Finding {
-	read := func(document string) *saml.Metadata {
-		m, err := saml.ReadMetadata([]byte(document), now.AddDate(-1, 0, 0))
-		require.NoError(t, err)
-		return m
-	}
-	mi, ms := read(w.idp), read(w.sp)
-	p := &federation.Provider{Name: "staff", Protocol: "saml", SAML: &federation.SAMLProvider{IDP: mi.IDP, Intake: federation.TakenFrom(mi, "document", "")}}
-	p.Enabled = true
-	w.idpSet(&p.ProviderSettings)
-	a := &federation.Application{Name: "roster", Protocol: "saml", SAML: &federation.SAMLApplication{SP: ms.SP, Intake: federation.TakenFrom(ms, "document", "")}}
-	a.Enabled, a.Provider = true, "staff"
-	w.spSet(&a.ApplicationSettings)
+	trust := federation.Trusting{Now: now.AddDate(-1, 0, 0), Unfinished: true}
+	p, idp := &federation.Provider{}, &samlside.Provider{IDP: &saml.IDP{}}
+	taken, in, err := idp.Take([]byte(w.idp), trust)
+	require.NoError(t, err)
+	idp = taken.(*samlside.Provider)
+	p.Side, p.Name, p.Enabled, p.Intake = idp, "staff", true, in
+	w.idpSet(&idp.ProviderSettings)
+	a, sp := &federation.Application{}, &samlside.Application{SP: &saml.SP{}}
+	taken, in, err = sp.Take([]byte(w.sp), trust)
+	require.NoError(t, err)
+	sp = taken.(*samlside.Application)
+	a.Side, a.Name, a.Enabled, a.Provider, a.Intake = sp, "roster", true, "staff", in
+	w.spSet(a, &sp.ApplicationSettings)
 	set := federation.KeySet{Current: own}
-	snap := w.more(federation.Load(federation.Gate{IDPKeys: set, SPKeys: set, EncKeys: set}, []*federation.Provider{p}, []*federation.Application{a}))
+	snap := w.more(federation.Load(federation.Gate{Keys: map[string]federation.KeySet{"idp": set, "sp": set, "enc": set}, Purposes: samlside.Protocol{}.Purposes()}, p, a))
 	c := checks.New(snap, now)
 	out := map[finding.Code]*finding.Finding{}
-	for _, f := range append(c.Provider(p), c.Application(a)...) {
+	for _, f := range append(c.Record(p), c.Record(a)...) {
 		out[f.Code] = f
 	}
 	return out
@@ -138,9 +140,11 @@ func certIn(n int, cert string) func(string) string {
 
 func second(id string) func(*federation.Snapshot) *federation.Snapshot {
 	return func(s *federation.Snapshot) *federation.Snapshot {
-		a := &federation.Application{Name: "second", Protocol: "saml", SAML: &federation.SAMLApplication{SP: &saml.SP{EntityID: id}}}
-		a.OwnFace = true
-		return s.WithApplication(a)
+		side := &samlside.Application{SP: &saml.SP{EntityID: id}}
+		side.OwnFace = true
+		a := &federation.Application{Side: side}
+		a.Name = "second"
+		return s.With(a)
 	}
 }
 
@@ -159,8 +163,8 @@ func TestChecks(t *testing.T) {
 	for _, c := range []struct {
 		rule     string
 		idp, sp  func(string) string
-		idpSet   func(*federation.ProviderSettings)
-		spSet    func(*federation.ApplicationSettings)
+		idpSet   func(*samlside.ProviderSettings)
+		spSet    func(*federation.Application, *samlside.ApplicationSettings)
 		more     func(*federation.Snapshot) *federation.Snapshot
 		want     finding.Code
 		severity finding.Severity
@@ -174,22 +178,24 @@ func TestChecks(t *testing.T) {
 		{rule: "ACS with a slash more", sp: another("https://roster.wrenmoor.example/acs/"), want: finding.AddressNear, says: "slash"},
 		{rule: "ACS by http", sp: swap(`https://roster.wrenmoor.example/acs`, `http://roster.wrenmoor.example/acs`), want: finding.AddressPlain, says: "https://roster"},
 		{rule: "ACS at a foreign host", sp: swap(acs, `Location="https://roster.elsewhere.example/acs"`), want: finding.AddressForeign, severity: finding.Warning, says: "elsewhere"},
-		{rule: "ACS at a foreign host where the hosts are known", sp: swap(acs, `Location="https://roster.elsewhere.example/acs"`), spSet: func(s *federation.ApplicationSettings) { s.OwnHosts = "roster.oakhollow.example" }, want: finding.AddressForeign, severity: finding.Error},
+		{rule: "ACS at a foreign host where the hosts are known", sp: swap(acs, `Location="https://roster.elsewhere.example/acs"`), spSet: func(s *federation.Application, _ *samlside.ApplicationSettings) {
+			s.OwnHosts = "roster.oakhollow.example"
+		}, want: finding.AddressForeign, severity: finding.Error},
 		{rule: "no common binding at the provider", idp: swap(saml.BindingRedirect, "urn:oasis:names:tc:SAML:2.0:bindings:SOAP"), want: finding.BindingNoneCommon, says: "SOAP"},
-		{rule: "the binding asked for is not there", idpSet: func(s *federation.ProviderSettings) { s.RequestBinding = "post" }, want: finding.BindingNoneCommon, says: "HTTP-POST"},
-		{rule: "artifact asked for, no service", idpSet: func(s *federation.ProviderSettings) { s.UseArtifact = true }, want: finding.BindingNoneCommon, says: "ArtifactResolutionService"},
+		{rule: "the binding asked for is not there", idpSet: func(s *samlside.ProviderSettings) { s.RequestBinding = "post" }, want: finding.BindingNoneCommon, says: "HTTP-POST"},
+		{rule: "artifact asked for, no service", idpSet: func(s *samlside.ProviderSettings) { s.UseArtifact = true }, want: finding.BindingNoneCommon, says: "ArtifactResolutionService"},
 		{rule: "only PAOS at the application", sp: swap(saml.BindingPOST, "urn:oasis:names:tc:SAML:2.0:bindings:PAOS"), want: finding.BindingNoneCommon, says: "PAOS"},
 		{rule: "only artifact", sp: swap(saml.BindingPOST, saml.BindingArtifact), want: finding.ArtifactOnly, severity: finding.Error},
 		{rule: "no common NameID format", sp: swap(saml.FormatPersistent, saml.FormatEmail), want: finding.NameIDNoneCommon, says: "emailAddress"},
-		{rule: "NameID format on the record that nobody has", spSet: func(s *federation.ApplicationSettings) { s.NameIDFormat = saml.FormatEmail }, want: finding.NameIDNoneCommon},
-		{rule: "NameID format asked of a provider that does not offer it", idpSet: func(s *federation.ProviderSettings) { s.AskNameIDFormat = saml.FormatEmail }, want: finding.NameIDNoneCommon},
+		{rule: "NameID format on the record that nobody has", spSet: func(_ *federation.Application, s *samlside.ApplicationSettings) { s.NameIDFormat = saml.FormatEmail }, want: finding.NameIDNoneCommon},
+		{rule: "NameID format asked of a provider that does not offer it", idpSet: func(s *samlside.ProviderSettings) { s.AskNameIDFormat = saml.FormatEmail }, want: finding.NameIDNoneCommon},
 		{rule: "metadata signed with SHA-1", idp: swap(`<md:Extensions/>`, signed), want: finding.MetadataSHA1},
 		{rule: "only SHA-1 announced", idp: swap(`<md:Extensions/>`, `<md:Extensions>`+sha1+`</md:Extensions>`), want: finding.AlgorithmsSHA1, severity: finding.Error},
-		{rule: "only SHA-1 announced, and allowed", idp: swap(`<md:Extensions/>`, `<md:Extensions>`+sha1+`</md:Extensions>`), idpSet: func(s *federation.ProviderSettings) { s.AllowSHA1 = true }, want: finding.AlgorithmsSHA1, severity: finding.Warning},
+		{rule: "only SHA-1 announced, and allowed", idp: swap(`<md:Extensions/>`, `<md:Extensions>`+sha1+`</md:Extensions>`), idpSet: func(s *samlside.ProviderSettings) { s.AllowSHA1 = true }, want: finding.AlgorithmsSHA1, severity: finding.Warning},
 		{rule: "certificate signed with SHA-1, trust by key", idp: certIn(0, byOpenssl(t, "-newkey", "rsa:2048", "-sha1")), want: finding.CertificateSHA1, severity: finding.Note, says: "by key"},
 		{rule: "RSA below 2048", idp: certIn(0, byOpenssl(t, "-newkey", "rsa:1024", "-sha256")), want: finding.KeyWeak, says: "RSA 1024"},
 		{rule: "certificate expired", idp: certIn(0, ends(-time.Hour)), want: finding.CertificateExpired, severity: finding.Warning},
-		{rule: "certificate expired, and dates are strict", idp: certIn(0, ends(-time.Hour)), idpSet: func(s *federation.ProviderSettings) { s.StrictCertificates = true }, want: finding.CertificatePast, severity: finding.Error},
+		{rule: "certificate expired, and dates are strict", idp: certIn(0, ends(-time.Hour)), idpSet: func(s *samlside.ProviderSettings) { s.StrictCertificates = true }, want: finding.CertificatePast, severity: finding.Error},
 		{rule: "certificate not yet valid", idp: certIn(0, certificate(t, func(c *x509.Certificate) { c.NotBefore = now.Add(time.Hour) })), want: finding.CertificateNotYet},
 		{rule: "certificate ends soon", sp: certIn(0, ends(29*24*time.Hour)), want: finding.CertificateExpiring, says: "29"},
 		{rule: "the gate's own certificate", sp: certIn(0, base64.StdEncoding.EncodeToString(own.Certificate.DER)), want: finding.CertificateBothSides, severity: finding.Error, says: "the gate itself"},
@@ -197,14 +203,14 @@ func TestChecks(t *testing.T) {
 			c.IsCA, c.BasicConstraintsValid, c.KeyUsage = true, true, x509.KeyUsageCertSign|x509.KeyUsageCRLSign
 		})), want: finding.CertificateCA},
 		{rule: "signed requests without a key", sp: swap(`use="signing"`, `use="encryption"`), want: finding.RequestsSignedNoKey},
-		{rule: "signed requests demanded of one that does not sign", sp: swap(`AuthnRequestsSigned="true"`, ``), spSet: func(s *federation.ApplicationSettings) { s.RequireSignedRequests = true }, want: finding.RequestsUnsigned},
-		{rule: "assertion wanted signed, Response is", sp: swap(`AuthnRequestsSigned="true"`, `AuthnRequestsSigned="true" WantAssertionsSigned="true"`), spSet: func(s *federation.ApplicationSettings) { s.Sign = federation.SignResponse }, want: finding.AssertionUnsigned},
+		{rule: "signed requests demanded of one that does not sign", sp: swap(`AuthnRequestsSigned="true"`, ``), spSet: func(_ *federation.Application, s *samlside.ApplicationSettings) { s.RequireSignedRequests = true }, want: finding.RequestsUnsigned},
+		{rule: "assertion wanted signed, Response is", sp: swap(`AuthnRequestsSigned="true"`, `AuthnRequestsSigned="true" WantAssertionsSigned="true"`), spSet: func(_ *federation.Application, s *samlside.ApplicationSettings) { s.Sign = samlside.SignResponse }, want: finding.AssertionUnsigned},
 		{rule: "encryption without a key", sp: swap(`use="encryption"`, `use="signing"`), want: finding.EncryptionNoKey},
 		{rule: "no common encryption method", sp: swap("http://www.w3.org/2009/xmlenc11#aes256-gcm", "http://www.w3.org/2001/04/xmlenc#tripledes-cbc"), want: finding.EncryptionNoneCommon},
 		{rule: "only RSA 1.5 for the key", sp: swap(`<md:EncryptionMethod Algorithm="http://www.w3.org/2009/xmlenc11#aes256-gcm"/>`, `<md:EncryptionMethod Algorithm="http://www.w3.org/2001/04/xmlenc#rsa-1_5"/>`), want: finding.EncryptionNoneCommon},
 		{rule: "validUntil past", idp: swap(`entityID=`, `validUntil="`+at(-time.Hour)+`" entityID=`), want: finding.MetadataExpired},
 		{rule: "validUntil near", idp: swap(`entityID=`, `validUntil="`+at(71*time.Hour)+`" entityID=`), want: finding.MetadataExpiring, says: "2"},
-		{rule: "only own starts, and none is known", spSet: func(s *federation.ApplicationSettings) { s.OnlyOwnStarts = true }, want: finding.OwnStartMissing, severity: finding.Error},
+		{rule: "only own starts, and none is known", spSet: func(s *federation.Application, _ *samlside.ApplicationSettings) { s.OnlyOwnStarts = true }, want: finding.OwnStartMissing, severity: finding.Error},
 		{rule: "a draft", sp: swap(`md:AssertionConsumerService`, `md:Nothing`), want: finding.DraftIncomplete, severity: finding.Note, says: "AssertionConsumerService"},
 	} {
 		w := sound(t)
@@ -219,7 +225,7 @@ func TestChecks(t *testing.T) {
 			w.idpSet = c.idpSet
 		}
 		if c.spSet != nil {
-			w.spSet = func(s *federation.ApplicationSettings) { encrypt(s); c.spSet(s) }
+			w.spSet = func(a *federation.Application, s *samlside.ApplicationSettings) { encrypt(a, s); c.spSet(a, s) }
 		}
 		if c.more != nil {
 			w.more = c.more
@@ -257,10 +263,10 @@ func TestNearness(t *testing.T) {
 
 func TestChangesAreToldOf(t *testing.T) {
 	p := func(id, sso string) *federation.Provider {
-		return &federation.Provider{SAML: &federation.SAMLProvider{IDP: &saml.IDP{EntityID: id, SSO: []saml.Endpoint{{Binding: saml.BindingPOST, Location: sso}}}}}
+		return &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: id, SSO: []saml.Endpoint{{Binding: saml.BindingPOST, Location: sso}}}}}
 	}
 	codes := func(a, b *federation.Provider) (out []finding.Code) {
-		for _, f := range checks.Change(finding.Provider, federation.Differences(a.Describe(), b.Describe())) {
+		for _, f := range checks.Change(finding.Provider, federation.Differences(federation.Describe(a), federation.Describe(b))) {
 			out = append(out, f.Code)
 		}
 		return out

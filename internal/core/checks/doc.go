@@ -4,7 +4,7 @@
 // it says in the same terms.
 //
 //	all := checks.New(snapshot, now)
-//	for _, f := range all.Application(app) {
+//	for _, f := range all.Record(app) {
 //		fmt.Println(f.Severity, f.Title)
 //	}
 package checks

@@ -5,20 +5,21 @@ import (
 	"time"
 
 	"innergate.example/innergate/internal/core/checks"
+	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/saml"
 )
 
 // What can be known of an application before anybody signs in.
 func Example() {
-	roster := &federation.Application{Name: "roster", SAML: &federation.SAMLApplication{SP: &saml.SP{
+	roster := &federation.Application{Side: &samlside.Application{SP: &saml.SP{
 		EntityID: "https://roster.wrenmoor.example/saml",
 		ACS:      []saml.Endpoint{{Binding: saml.BindingPOST, Location: "http://roster.oakhollow.example/acs"}},
 	}}}
-	roster.OnlyOwnStarts = true
-	snapshot := federation.NewSnapshot(federation.Gate{}).WithApplication(roster)
+	roster.Name, roster.OnlyOwnStarts = "roster", true
+	snapshot := federation.NewSnapshot(federation.Gate{}).With(roster)
 	all := checks.New(snapshot, time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC))
-	for _, f := range all.Application(roster) {
+	for _, f := range all.Record(roster) {
 		fmt.Printf("%s: %s [%s]\n", f.Severity, f.Title, f.Code)
 	}
 	// Output:

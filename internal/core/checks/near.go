@@ -65,7 +65,7 @@ func unslashed(s string) string { return strings.TrimRight(s, "/") }
 // entity ID, keys or addresses, and those that differ by next to nothing.
 // side is who sent what changes it.
 func Change(side finding.Side, ds []federation.Difference) []*finding.Finding {
-	l := list{side: side, all: federation.Changed(ds)}
+	l := List{side: side, all: federation.Changed(ds)}
 	for _, d := range ds {
 		before, _, _ := strings.Cut(d.Before, "  ")
 		after, _, _ := strings.Cut(d.After, "  ")
@@ -73,13 +73,11 @@ func Change(side finding.Side, ds []federation.Difference) []*finding.Finding {
 		if how == "" {
 			continue
 		}
-		code := finding.AddressNear
-		if d.Label == "Entity ID" {
-			code = finding.EntityIDNear
-		} else if !strings.HasSuffix(d.Label, "Service") {
+		code, ok := map[federation.Touch]finding.Code{federation.TouchIdentity: finding.EntityIDNear, federation.TouchAddress: finding.AddressNear}[d.Touches]
+		if !ok {
 			continue
 		}
-		l.once(finding.New(code, finding.Compare(d.Label, before, after), finding.Fact("They differ by", how)))
+		l.Once(finding.New(code, finding.Compare(d.Label, before, after), finding.Fact("They differ by", how)))
 	}
 	return l.all
 }

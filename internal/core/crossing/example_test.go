@@ -10,13 +10,14 @@ import (
 
 // A step that lacks a fact says so; it is taken again with the fact.
 func ExampleMatch() {
-	p := &federation.Provider{Name: "staff"}
+	p := &federation.Provider{}
+	p.Name = "staff"
 	who := profile.PassThrough(profile.Subject{Value: "ada@wrenmoor.example"}, nil)
-	_, _, err := crossing.Match(p, who, nil)
-	fmt.Println("needs a person:", crossing.NeedOf(err).Person != "")
-	person, reasons, err := crossing.Match(p, who, &crossing.Person{ID: 7})
-	fmt.Println(person.ID, reasons[0].Found, err)
+	_, _, need := crossing.Match(p, who, nil)
+	fmt.Println("needs", len(need.People), "person")
+	person, why, _ := crossing.Match(p, who, map[string]crossing.Person{need.People[0]: {ID: 7}})
+	fmt.Println(person.ID, why.Text())
 	// Output:
-	// needs a person: true
-	// 7 known <nil>
+	// needs 1 person
+	// 7 known
 }

@@ -6,96 +6,35 @@ import (
 	"strings"
 
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/saml"
 )
 
 // Value is one value of a record under the name people know it by. Labels come
 // more than once where a record has several of a kind.
 type Value struct {
-	Label string `json:"label"`
-	Value string `json:"value"`
+	Label   string `json:"label"`
+	Value   string `json:"value"`
+	Touches Touch  `json:"-"`
 }
 
-// Kinds of values that no metadata should change unnoticed.
+// Touch is a kind of value that no document should change unnoticed.
+type Touch string
+
+// What a change may touch.
 const (
-	labelEntityID = "Entity ID"
-	labelSSO      = "SingleSignOnService"
-	labelACS      = "AssertionConsumerService"
-	labelArtifact = "ArtifactResolutionService"
-	labelKey      = "Key for "
+	TouchIdentity Touch = "identity"
+	TouchKey      Touch = "key"
+	TouchAddress  Touch = "address"
 )
 
-// Describe gives everything a provider's record says, other side first.
-func (p *Provider) Describe() []Value {
-	idp := p.SAML.IDP
-	out := []Value{{labelEntityID, idp.EntityID}}
-	out = addresses(out, labelSSO, idp.SSO)
-	out = addresses(out, labelArtifact, idp.Artifact)
-	out = describe(out, idp.Keys, idp.NameIDFormats, idp.Algorithms)
-	out = append(out, Value{"WantAuthnRequestsSigned", yes(idp.WantAuthnRequestsSigned)})
-	return rest(out, p.SAML.Intake, p.ProviderSettings)
-}
-
-// Describe gives everything an application's record says, other side first.
-func (a *Application) Describe() []Value {
-	sp := a.SAML.SP
-	out := []Value{{labelEntityID, sp.EntityID}}
-	out = addresses(out, labelACS, sp.ACS)
-	if sp.Start != "" {
-		out = append(out, Value{"RequestInitiator", sp.Start})
+// Describe gives everything a record says, the other side's values first.
+func Describe(r Record) []Value {
+	out := r.Part().Describe()
+	in := r.Basic().Intake
+	if in.Source != "" {
+		out = append(out, Value{Label: "Metadata from", Value: in.Source})
 	}
-	out = describe(out, sp.Keys, sp.NameIDFormats, sp.Algorithms)
-	out = append(out, Value{"AuthnRequestsSigned", yes(sp.AuthnRequestsSigned)}, Value{"WantAssertionsSigned", yes(sp.WantAssertionsSigned)})
-	return rest(out, a.SAML.Intake, a.ApplicationSettings)
-}
-
-func addresses(out []Value, label string, es []saml.Endpoint) []Value {
-	for _, e := range es {
-		text := e.Location + "  " + e.Binding[strings.LastIndex(e.Binding, ":")+1:]
-		if e.Default != nil && *e.Default {
-			text += ", default"
-		}
-		if e.Index != 0 {
-			text += fmt.Sprintf(", index %d", e.Index)
-		}
-		out = append(out, Value{label, text})
-	}
-	return out
-}
-
-func describe(out []Value, ks []saml.Key, formats, algorithms []string) []Value {
-	for _, k := range ks {
-		use := k.Use
-		if use == "" {
-			use = "signing and encryption"
-		}
-		text := k.Certificate.Describe()
-		if k.Certificate.DER != nil {
-			text += ", SHA-256 " + k.Certificate.SHA256()
-		} else {
-			text += ", bare key " + k.Certificate.Fingerprint()
-		}
-		if x := k.Certificate.X509; x != nil {
-			text += ", until " + x.NotAfter.UTC().Format("2006-01-02")
-		}
-		out = append(out, Value{labelKey + use, text})
-		for _, m := range k.Methods {
-			out = append(out, Value{"EncryptionMethod", m})
-		}
-	}
-	for _, f := range formats {
-		out = append(out, Value{"NameIDFormat", f})
-	}
-	for _, a := range algorithms {
-		out = append(out, Value{"Algorithm", a})
-	}
-	return out
-}
-
-func rest(out []Value, in Intake, settings any) []Value {
-	out = append(out, Value{"Metadata from", in.Source})
 	if !in.ValidUntil.IsZero() {
-		out = append(out, Value{"validUntil", in.ValidUntil.UTC().Format("2006-01-02 15:04:05Z")})
+		out = append(out, Value{Label: "validUntil", Value: in.ValidUntil.UTC().Format("2006-01-02 15:04:05Z")})
 	}
 	var walk func(v reflect.Value)
 	walk = func(v reflect.Value) {
@@ -103,19 +42,14 @@ func rest(out []Value, in Intake, settings any) []Value {
 			if f := v.Type().Field(i); f.Anonymous {
 				walk(v.Field(i))
 			} else if name, _, _ := strings.Cut(f.Tag.Get("json"), ","); true {
-				out = append(out, Value{name, fmt.Sprint(v.Field(i).Interface())})
+				out = append(out, Value{Label: name, Value: fmt.Sprint(v.Field(i).Interface())})
 			}
 		}
 	}
-	walk(reflect.ValueOf(settings))
-	return out
-}
-
-func yes(b bool) string {
-	if b {
-		return "true"
+	for _, part := range append(r.settings(), r.Part().Settings()) {
+		walk(reflect.Indirect(reflect.ValueOf(part)))
 	}
-	return "false"
+	return out
 }
 
 // Difference is a value before and after a change; one of both is empty where a
@@ -124,6 +58,8 @@ type Difference struct {
 	Label  string `json:"label"`
 	Before string `json:"before,omitempty"`
 	After  string `json:"after,omitempty"`
+	// Touches says that the change is one of identity, keys or addresses.
+	Touches Touch `json:"-"`
 }
 
 // Differences compares two descriptions. Values under the same label are
@@ -131,7 +67,7 @@ type Difference struct {
 func Differences(before, after []Value) []Difference {
 	out := []Difference{}
 	var labels []string
-	gone, come := map[string][]string{}, map[string][]string{}
+	gone, come, touches := map[string][]string{}, map[string][]string{}, map[string]Touch{}
 	has := func(vs []Value, v Value) bool {
 		for _, w := range vs {
 			if w == v {
@@ -148,14 +84,14 @@ func Differences(before, after []Value) []Difference {
 			if gone[v.Label] == nil && come[v.Label] == nil {
 				labels = append(labels, v.Label)
 			}
-			m[v.Label] = append(m[v.Label], v.Value)
+			m[v.Label], touches[v.Label] = append(m[v.Label], v.Value), v.Touches
 		}
 	}
 	note(gone, before, after)
 	note(come, after, before)
 	for _, l := range labels {
 		for i := range max(len(gone[l]), len(come[l])) {
-			d := Difference{Label: l}
+			d := Difference{Label: l, Touches: touches[l]}
 			if i < len(gone[l]) {
 				d.Before = gone[l][i]
 			}
@@ -168,20 +104,15 @@ func Differences(before, after []Value) []Difference {
 	return out
 }
 
+var changed = map[Touch]finding.Code{TouchIdentity: finding.ChangedEntityID, TouchKey: finding.ChangedKey, TouchAddress: finding.ChangedAddress}
+
 // Changed gives a finding for a change of entity ID, of keys and of addresses;
 // none if a difference touches none of them.
 func Changed(ds []Difference) []*finding.Finding {
 	evidence := map[finding.Code][]finding.Evidence{}
 	for _, d := range ds {
-		var code finding.Code
-		switch {
-		case d.Label == labelEntityID:
-			code = finding.ChangedEntityID
-		case strings.HasPrefix(d.Label, labelKey):
-			code = finding.ChangedKey
-		case d.Label == labelSSO || d.Label == labelACS || d.Label == labelArtifact:
-			code = finding.ChangedAddress
-		default:
+		code, ok := changed[d.Touches]
+		if !ok {
 			continue
 		}
 		e := finding.Compare(d.Label, d.Before, d.After)

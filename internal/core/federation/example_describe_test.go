@@ -3,6 +3,7 @@ package federation_test
 import (
 	"fmt"
 
+	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/saml"
 )
@@ -11,9 +12,9 @@ import (
 // a finding.
 func ExampleDifferences() {
 	provider := func(address string) *federation.Provider {
-		return &federation.Provider{SAML: &federation.SAMLProvider{IDP: &saml.IDP{EntityID: "urn:staff", SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: address}}}}}
+		return &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: "urn:staff", SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: address}}}}}
 	}
-	all := federation.Differences(provider("https://a.wrenmoor.example/sso").Describe(), provider("https://b.wrenmoor.example/sso").Describe())
+	all := federation.Differences(federation.Describe(provider("https://a.wrenmoor.example/sso")), federation.Describe(provider("https://b.wrenmoor.example/sso")))
 	for _, d := range all {
 		fmt.Printf("%s\n  %s\n  %s\n", d.Label, d.Before, d.After)
 	}

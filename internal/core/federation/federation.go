@@ -1,19 +1,21 @@
-// Package federation holds the domain types, Provider and Application, and the
-// immutable snapshot of all configuration that a sign-in is decided on.
+// Package federation holds the domain types, Provider and Application, the
+// [Side] by which a protocol takes part in them, and the immutable snapshot of
+// all configuration that a sign-in is decided on.
 //
-//	snap := federation.NewSnapshot(gate).WithProvider(p).WithApplication(a)
-//	app, ok := snap.ApplicationByEntityID("https://roster.wrenmoor.example/saml")
+//	snap := federation.NewSnapshot(gate).With(p, a)
+//	app, ok := snap.ApplicationBy("saml", "https://roster.wrenmoor.example/saml")
 //
 // A snapshot is never changed. Saving something makes a new one that shares all
 // unchanged objects with the old.
 package federation
 
 import (
+	"maps"
 	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/keys"
 )
 
 // Name is a short name: [a-z0-9][a-z0-9-]{0,62}, chosen once, never changed.
@@ -54,151 +56,112 @@ func NearName(s string) string {
 	return s[:min(len(s), 63)]
 }
 
-// Protocols.
-const ProtocolSAML = "saml"
+// Gate is what the gate itself is.
+type Gate struct {
+	Base string        // public base address: an origin, without a slash at the end
+	Skew time.Duration // allowed difference of clocks
+	// Own are values that were stored when they were first made and are never
+	// computed again from the base address, such as entity IDs of our own.
+	Own map[string]string
+	// Keys are the gate's own keys by purpose; protocols say which they need.
+	Keys map[string]KeySet
+	// Pairwise is the secret that names of people for one application are derived
+	// with. It is in backups and never changes with a sealing key.
+	Pairwise []byte
+	// Contexts ranks how people prove who they are.
+	Contexts Ranking
+
+	// Publisher is who runs the gate, for documents about it; see also
+	// SignedDocuments.
+	Publisher Publisher
+
+	// Purposes are what the keys are for.
+	Purposes []Purpose
+
+	onlyCurrent bool   // see OnlyCurrentKeys
+	signID      string // see SignedDocuments
+}
+
+// Publisher is who runs the gate, for documents that describe it.
+type Publisher struct {
+	Organisation, URL string // both or neither
+	Contact, Mail     string
+}
+
+// KeySet is the key pairs of one purpose through a roll-over: the next one is
+// announced before it is used, old ones are kept for what was encrypted to them.
+type KeySet struct {
+	Current *keys.Pair
+	Next    *keys.Pair // nil if none is announced
+	Old     []*keys.Pair
+}
+
+// Published are the certificates that are given out, the current one first.
+func (k KeySet) Published() []keys.Certificate {
+	out := []keys.Certificate{}
+	for _, p := range []*keys.Pair{k.Current, k.Next} {
+		if p != nil {
+			out = append(out, p.Certificate)
+		}
+	}
+	return out
+}
+
+// All are all pairs, the current one first.
+func (k KeySet) All() []*keys.Pair {
+	var out []*keys.Pair
+	for _, p := range append([]*keys.Pair{k.Current, k.Next}, k.Old...) {
+		if p != nil {
+			out = append(out, p)
+		}
+	}
+	return out
+}
 
 // Face is one of the gate's own identities towards counterparts. The entity ID
 // is stored when it is made and never computed again from the base address.
 type Face struct {
 	EntityID string
-	Address  string // SSO of the IdP face, ACS of an SP face
+	Address  string // where its messages arrive
 }
 
-// Gate is what the gate itself is.
-type Gate struct {
-	Base    string        // public base address: an origin, without a slash at the end
-	Skew    time.Duration // allowed difference of clocks
-	IDP     Face
-	IDPKeys KeySet
-	SPKeys  KeySet
-	EncKeys KeySet // to encrypt to
-	// Pairwise is the secret that persistent NameIDs are derived with. It is in
-	// backups and never changes with a sealing key.
-	Pairwise []byte
-
-	// Publisher is who runs the gate, for metadata; see also SignedMetadata.
-	Publisher saml.Publisher
-
-	onlyCurrent bool   // see OnlyCurrentKeys
-	signID      string // see SignedMetadata
-}
-
-// Provider is an identity provider the gate sends people to.
-type Provider struct {
-	Name     Name
-	Protocol string
-	Added    time.Time
-	Revision int
-	ProviderSettings
-	SAML *SAMLProvider
-}
-
-// Intake is how the other side's values came in.
-type Intake struct {
-	// Document is the SHA-256 of the document as it was taken in, in hexadecimal;
-	// empty if the values were typed by hand.
-	Document      string        `json:"document,omitempty"`
-	Source        string        `json:"source"` // an address, SourceDocument, SourceTyped, or SourceAggregate and a name
-	ValidUntil    time.Time     `json:"validUntil,omitzero"`
-	CacheDuration time.Duration `json:"cacheDuration,omitempty"` // nanoseconds
-	// SignatureMethod and DigestMethod are those the document was signed with.
-	SignatureMethod string `json:"signatureMethod,omitempty"`
-	DigestMethod    string `json:"digestMethod,omitempty"`
-	Verified        bool   `json:"verified,omitempty"`  // against the trust key
-	Written         string `json:"written,omitempty"`   // the entity ID as written, if white space stands around it
-	OtherRole       bool   `json:"otherRole,omitempty"` // the document also holds the entity's other role
-}
-
-// Sources that are no address.
-const (
-	SourceDocument  = "document"
-	SourceTyped     = "typed"
-	SourceAggregate = "aggregate "
-)
-
-// Address is where the metadata is fetched from, "" if it is not.
-func (i Intake) Address() string {
-	if i.Source == SourceDocument || i.Source == SourceTyped || strings.HasPrefix(i.Source, SourceAggregate) {
-		return ""
-	}
-	return i.Source
-}
-
-// Aggregate is the name of the aggregate it was taken from, "" if from none.
-func (i Intake) Aggregate() string {
-	name, ok := strings.CutPrefix(i.Source, SourceAggregate)
-	if !ok {
-		return ""
-	}
-	return name
-}
-
-// TakenFrom says how metadata came in.
-func TakenFrom(m *saml.Metadata, source, document string) Intake {
-	return Intake{Document: document, Source: source, ValidUntil: m.ValidUntil, CacheDuration: m.CacheDuration, SignatureMethod: m.SignatureMethod,
-		DigestMethod: m.DigestMethod, Verified: m.Verified, Written: m.Written, OtherRole: m.IDP != nil && m.SP != nil}
-}
-
-// SAMLProvider is the SAML side of a provider.
-type SAMLProvider struct {
-	IDP     *saml.IDP
-	Intake  Intake
-	Address string // assertion consumer service of the gate's own face towards it
-}
-
-// Application is what people want to reach.
-type Application struct {
-	Name     Name
-	Protocol string
-	Added    time.Time
-	Revision int
-	ApplicationSettings
-	Keys KeySet // of its own face, if it has one
-	SAML *SAMLApplication
-}
-
-// SAMLApplication is the SAML side of an application.
-type SAMLApplication struct {
-	SP     *saml.SP
-	Intake Intake
-}
-
-// EntityID is the application's identity in its protocol, "" while a draft lacks
-// it.
-func (a *Application) EntityID() string { return a.SAML.SP.EntityID }
-
-// EntityID is the provider's identity in its protocol, "" while a draft lacks it.
-func (p *Provider) EntityID() string { return p.SAML.IDP.EntityID }
-
-// Missing says which values of the other side are still to come; a record that
-// lacks some is a draft.
-func (a *Application) Missing() []string { return a.SAML.SP.Missing() }
-
-// Missing says which values of the other side are still to come; a record that
-// lacks some is a draft.
-func (p *Provider) Missing() []string { return p.SAML.IDP.Missing() }
-
-// OnlyCurrentKeys gives a copy of the gate without announced keys, for metadata
-// that is uploaded where only one key is taken.
+// OnlyCurrentKeys gives a copy of the gate without announced keys, for documents
+// that are uploaded where only one key is taken.
 func (g Gate) OnlyCurrentKeys() Gate {
-	for _, k := range []*KeySet{&g.IDPKeys, &g.SPKeys, &g.EncKeys} {
-		k.Next = nil
+	g.Keys = maps.Clone(g.Keys)
+	for purpose, set := range g.Keys {
+		set.Next = nil
+		g.Keys[purpose] = set
 	}
 	g.onlyCurrent = true
 	return g
 }
 
-// SignedMetadata gives a copy of the gate whose metadata is signed with the key
-// of the face; id is that of the document.
-func (g Gate) SignedMetadata(id string) Gate {
+// KeysOf gives the keys of an application's own, as they are given out.
+func (g *Gate) KeysOf(a *Application) KeySet {
+	set := a.Keys
+	if g.onlyCurrent {
+		set.Next = nil
+	}
+	return set
+}
+
+// Does says what the keys of a purpose are for, like "signs answers".
+func (g *Gate) Does(purpose string) string {
+	for _, p := range g.Purposes {
+		if p.Name == purpose {
+			return p.Does
+		}
+	}
+	return "uses"
+}
+
+// SignedDocuments gives a copy of the gate whose documents are signed; id is that
+// of the document.
+func (g Gate) SignedDocuments(id string) Gate {
 	g.signID = id
 	return g
 }
 
-func (g *Gate) publisher(set KeySet) saml.Publisher {
-	p := g.Publisher
-	if g.signID != "" {
-		p.Sign, p.ID = set.Current, g.signID
-	}
-	return p
-}
+// SignAs is the ID under which documents are to be signed, "" if they are not.
+func (g *Gate) SignAs() string { return g.signID }

@@ -1,16 +1,14 @@
 package federation_test
 
 import (
-	"crypto/rand"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
 )
 
@@ -30,50 +28,47 @@ func TestParseName(t *testing.T) {
 }
 
 func app(name, id string) *federation.Application {
-	return &federation.Application{Name: federation.Name(name), SAML: &federation.SAMLApplication{SP: &saml.SP{EntityID: id}}}
+	a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: id}}}
+	a.Name = federation.Name(name)
+	return a
 }
 
 func TestSnapshotIsNeverChanged(t *testing.T) {
 	empty := federation.NewSnapshot(federation.Gate{})
-	one := empty.WithApplication(app("a", "urn:a"))
-	moved := one.WithApplication(app("a", "urn:moved"))
-	none := moved.WithoutApplication("a")
+	one := empty.With(app("a", "urn:a"))
+	moved := one.With(app("a", "urn:moved"))
+	none := moved.Without(federation.KindApplication, "a")
 	require.Empty(t, empty.Applications())
 	require.Len(t, one.Applications(), 1)
-	_, ok := one.ApplicationByEntityID("urn:a")
+	_, ok := one.ApplicationBy("saml", "urn:a")
 	require.True(t, ok)
-	_, ok = moved.ApplicationByEntityID("urn:a")
+	_, ok = moved.ApplicationBy("saml", "urn:a")
 	require.False(t, ok, "the old entity ID is gone with the old record")
-	_, ok = moved.ApplicationByEntityID("urn:moved")
+	_, ok = moved.ApplicationBy("saml", "urn:moved")
 	require.True(t, ok)
 	require.Empty(t, none.Applications())
 }
 
-func TestSheetsHoldWhatTheOtherSideNeeds(t *testing.T) {
-	pair, err := keys.Generate("x", time.Now(), rand.Reader)
-	require.NoError(t, err)
-	snap := federation.NewSnapshot(federation.Gate{Base: "https://g.example", IDP: federation.Face{EntityID: "urn:our-idp", Address: "https://g.example/saml/idp/sso"},
-		IDPKeys: federation.KeySet{Current: pair}, SPKeys: federation.KeySet{Current: pair}, EncKeys: federation.KeySet{Current: pair}})
-	p := &federation.Provider{Name: "p", ProviderSettings: federation.ProviderSettings{OwnEntityID: "urn:our-sp"}, SAML: &federation.SAMLProvider{IDP: &saml.IDP{EntityID: "urn:p"}, Address: "https://g.example/saml/sp/p/acs"}}
-	values := func(s federation.Sheet) (all []string) {
-		for _, v := range s.Values {
-			require.NotEmpty(t, v.Label)
-			require.NotEmpty(t, v.AlsoCalled, v.Label)
-			all = append(all, v.Value)
+// An application that leaves a shared address is found there by its identity
+// until somebody else has it, and again when that one goes.
+func TestLeavingKeepsAnIdentityForSoLong(t *testing.T) {
+	leaving := app("old", "urn:a")
+	leaving.Side.(*samlside.Application).OwnFace = true
+	who := func(s *federation.Snapshot) federation.Name {
+		a, ok := s.ApplicationBy("saml", "urn:a")
+		if !ok {
+			return ""
 		}
-		return all
+		return a.Name
 	}
-	sheet := snap.SheetForProvider(p)
-	require.Subset(t, values(sheet), []string{"urn:our-sp", "https://g.example/saml/sp/p/acs"})
-	m, err := saml.ReadMetadata(sheet.Metadata, time.Now())
-	require.NoError(t, err)
-	require.Equal(t, "urn:our-sp", m.SP.EntityID)
-	require.Equal(t, "https://g.example/saml/sp/p/acs", m.SP.ACS[0].Location)
-
-	a := app("a", "urn:a")
-	sheet = snap.SheetForApplication(a)
-	require.Subset(t, values(sheet), []string{"urn:our-idp", "https://g.example/saml/idp/sso", "https://g.example/open/a"})
-	a.OwnStart = "https://a.example/start"
-	sheet = snap.SheetForApplication(a)
-	require.Contains(t, sheet.Values[len(sheet.Values)-1].Hint, a.OwnStart)
+	one := federation.NewSnapshot(federation.Gate{}).With(leaving)
+	require.Equal(t, federation.Name("old"), who(one))
+	two := one.With(app("new", "urn:a"))
+	require.Equal(t, federation.Name("new"), who(two))
+	require.Equal(t, federation.Name("old"), who(two.Without(federation.KindApplication, "new")))
+	gone := app("old", "urn:a")
+	gone.Side = leaving.Side.(*samlside.Application).HasMoved()
+	require.Empty(t, who(one.With(gone)))
+	_, ok := one.ApplicationBy("link", "urn:a")
+	require.False(t, ok, "an identity counts in its protocol only")
 }

@@ -1,10 +1,51 @@
 package federation
 
 import (
+	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/finding"
 )
+
+// Intake is how the other side's values came in.
+type Intake struct {
+	// Document is the SHA-256 of the document as it was taken in, in hexadecimal;
+	// empty if the values were typed by hand.
+	Document      string        `json:"document,omitempty"`
+	Source        string        `json:"source"` // an address, SourceDocument, SourceTyped, or SourceAggregate and a name
+	ValidUntil    time.Time     `json:"validUntil,omitzero"`
+	CacheDuration time.Duration `json:"cacheDuration,omitempty"` // nanoseconds
+	// SignatureMethod and DigestMethod are those the document was signed with.
+	SignatureMethod string `json:"signatureMethod,omitempty"`
+	DigestMethod    string `json:"digestMethod,omitempty"`
+	Verified        bool   `json:"verified,omitempty"`  // against the trust key
+	Written         string `json:"written,omitempty"`   // the entity ID as written, if white space stands around it
+	OtherRole       bool   `json:"otherRole,omitempty"` // the document also holds the entity's other role
+}
+
+// Sources that are no address.
+const (
+	SourceDocument  = "document"
+	SourceTyped     = "typed"
+	SourceAggregate = "aggregate "
+)
+
+// Address is where the metadata is fetched from, "" if it is not.
+func (i Intake) Address() string {
+	if i.Source == SourceDocument || i.Source == SourceTyped || strings.HasPrefix(i.Source, SourceAggregate) {
+		return ""
+	}
+	return i.Source
+}
+
+// Aggregate is the name of the aggregate it was taken from, "" if from none.
+func (i Intake) Aggregate() string {
+	name, ok := strings.CutPrefix(i.Source, SourceAggregate)
+	if !ok {
+		return ""
+	}
+	return name
+}
 
 // What follows says how metadata is taken in and kept: the service fills these
 // in, and they go out over the API as they are.

@@ -1,7 +1,9 @@
 package federation
 
 import (
+	"cmp"
 	"crypto"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
@@ -9,7 +11,7 @@ import (
 	"strings"
 
 	"innergate.example/innergate/internal/core/keys"
-	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/nearword"
 )
 
 // About is what people note about an object.
@@ -21,30 +23,16 @@ type About struct {
 	Notes       string `json:"notes" maxLength:"20000" doc:"Why it is set up so"`
 }
 
-// ProviderSettings are what an engineer decides about a provider; everything
-// else comes from its metadata.
-type ProviderSettings struct {
+// CommonSettings are what an engineer decides about any record.
+type CommonSettings struct {
 	About
-	Enabled                bool   `json:"enabled" doc:"Whether people are sent to it and its answers are taken"`
-	AllowUnsolicited       bool   `json:"allowUnsolicited" doc:"Accept answers that nobody asked for"`
-	RequireSignedAssertion bool   `json:"requireSignedAssertion" doc:"A signature on the Response alone is not enough"`
-	AllowSHA1              bool   `json:"allowSHA1" doc:"Exception: accept signatures and digests with SHA-1; leaves a warning"`
-	AllowCBC               bool   `json:"allowCBC" doc:"Exception: accept AES-CBC outside a verified Response signature"`
-	StrictCertificates     bool   `json:"strictCertificates" doc:"Refuse what is signed with a key whose certificate is past its date"`
-	SignRequests           bool   `json:"signRequests" doc:"Sign requests even if the metadata does not want it"`
-	RequestBinding         string `json:"requestBinding" enum:",redirect,post" doc:"How requests are sent; empty prefers redirect"`
-	AskNameIDFormat        string `json:"askNameIdFormat" maxLength:"200" doc:"NameID format to ask for; empty leaves it to the provider"`
-	AskContext             string `json:"askContext" maxLength:"400" doc:"AuthnContextClassRef to ask for where the application asks for none"`
-	OwnEntityID            string `json:"ownEntityId" maxLength:"1024" doc:"Entity ID of the gate towards it"`
-	FormerEntityID         string `json:"formerEntityId" maxLength:"1024" doc:"Accepted beside it as audience, while moving"`
-	UseArtifact            bool   `json:"useArtifact" doc:"Ask for answers by artifact, for providers that insist on it"`
-	SharedFace             bool   `json:"sharedFace" doc:"Use the service provider face that several providers share"`
+	Enabled bool `json:"enabled" doc:"Whether people may pass through it"`
 	Keeping
 }
 
 // Keeping is how metadata is kept fresh.
 type Keeping struct {
-	ApproveChanges bool   `json:"approveChanges" doc:"A change of keys, addresses or entity ID waits for approval; otherwise it acts at once, with a finding"`
+	ApproveChanges bool   `json:"approveChanges" doc:"A change of keys, addresses or identity waits for approval; otherwise it acts at once, with a finding"`
 	TrustKey       string `json:"trustKey" maxLength:"20000" doc:"Certificate in PEM whose key must have signed the metadata"`
 }
 
@@ -54,45 +42,31 @@ func (k Keeping) Trust() ([]crypto.PublicKey, error) {
 	if strings.TrimSpace(k.TrustKey) == "" {
 		return nil, nil
 	}
-	certs := keys.Read([]byte(k.TrustKey))
-	if len(certs) == 0 {
+	var out []crypto.PublicKey
+	for _, c := range keys.Read([]byte(k.TrustKey)) {
+		out = append(out, c.Public)
+	}
+	if len(out) == 0 {
 		return nil, &SettingError{"trustKey", errors.New("this is no certificate; give the one the publisher signs its metadata with, in PEM")}
 	}
-	return saml.TrustKeys(certs...), nil
+	return out, nil
 }
 
-// enable refuses to switch a draft on.
-func enable(missing []string) error {
-	if len(missing) > 0 {
-		return &SettingError{"enabled", fmt.Errorf("the record is a draft: %s is still missing; take it in before you enable the record", strings.Join(missing, " and "))}
-	}
-	return nil
+// ProviderSettings are what an engineer decides about a provider in any
+// protocol.
+type ProviderSettings struct {
+	AllowUnsolicited bool   `json:"allowUnsolicited" doc:"Accept answers that nobody asked for"`
+	AskContext       string `json:"askContext" maxLength:"400" doc:"Authentication context to ask for where the application asks for none"`
+	ContextWords     Words  `json:"contextWords" maxLength:"4000" doc:"Its own words for authentication contexts: THEIRS>OURS, separated by spaces"`
 }
 
-// Signing is which parts of an answer are signed.
-const (
-	SignAssertion = "assertion"
-	SignResponse  = "response"
-	SignBoth      = "both"
-)
-
-// ApplicationSettings are what an engineer decides about an application.
+// ApplicationSettings are what an engineer decides about an application in any
+// protocol.
 type ApplicationSettings struct {
-	About
-	Enabled               bool   `json:"enabled" doc:"Whether people may pass to it"`
-	Provider              Name   `json:"provider" maxLength:"63" doc:"Provider it is tied to; empty leaves it to the routing"`
-	OwnStart              string `json:"ownStart" maxLength:"2048" doc:"Its own start address, if it accepts only sign-ins it started"`
-	RequireSignedRequests bool   `json:"requireSignedRequests" doc:"Refuse requests that are not signed, even if the metadata allows them"`
-	AllowSHA1             bool   `json:"allowSHA1" doc:"Exception: accept requests signed with SHA-1; leaves a warning"`
-	Sign                  string `json:"sign" enum:",assertion,response,both" doc:"What is signed; empty is the assertion"`
-	Encrypt               bool   `json:"encrypt" doc:"Encrypt the assertion with the application's encryption key"`
-	EncryptNames          bool   `json:"encryptNames" doc:"With encrypt: encrypt NameID and attributes instead of the whole assertion"`
-	NameIDFormat          string `json:"nameIdFormat" maxLength:"200" doc:"NameID format where the request names none; empty passes the provider's on"`
-	OwnFace               bool   `json:"ownFace" doc:"An identity provider face of its own, with its own entity ID and keys"`
-	OwnEntityID           string `json:"ownEntityId" maxLength:"1024" doc:"Entity ID of that face"`
-	OnlyOwnStarts         bool   `json:"onlyOwnStarts" doc:"It refuses answers it did not ask for, so that ownStart is needed to open it at the gate"`
-	OwnHosts              string `json:"ownHosts" maxLength:"1000" doc:"Hosts it owns beside that of its entity ID, separated by spaces"`
-	Keeping
+	Provider      Name   `json:"provider" maxLength:"63" doc:"Provider it is tied to; empty leaves it to the routing"`
+	OwnStart      string `json:"ownStart" maxLength:"2048" doc:"Its own start address, if it accepts only sign-ins it started"`
+	OnlyOwnStarts bool   `json:"onlyOwnStarts" doc:"It refuses answers it did not ask for, so that ownStart is needed to open it at the gate"`
+	OwnHosts      string `json:"ownHosts" maxLength:"1000" doc:"Hosts it owns beside that of its entity ID, separated by spaces"`
 }
 
 // SettingError says which setting is wrong.
@@ -107,73 +81,106 @@ func (e *SettingError) Error() string { return e.Field + ": " + e.Err.Error() }
 // Unwrap gives the cause.
 func (e *SettingError) Unwrap() error { return e.Err }
 
-// NameIDFormats are those that can be asked for or set.
-var NameIDFormats = []string{saml.FormatEmail, saml.FormatPersistent, saml.FormatTransient, saml.FormatUnspecified}
+// Settings are all settings of a record, of every room that has some, by their
+// names in JSON.
+type Settings map[string]any
 
-// Check sees whether the settings can be used.
-func (s ProviderSettings) Check(idp *saml.IDP) error {
-	if s.Title == "" {
-		return &SettingError{"title", errors.New("the title is empty; give what people should read")}
+// SettingsOf gives the settings of a record.
+func SettingsOf(r Record) Settings {
+	out := Settings{}
+	for _, part := range append(r.settings(), r.Part().Settings()) {
+		octets, err := json.Marshal(part)
+		if err == nil {
+			err = json.Unmarshal(octets, &out)
+		}
+		if err != nil {
+			panic(err) // settings are text and truth values
+		}
 	}
-	binding, ok := map[string]string{"": "", "redirect": saml.BindingRedirect, "post": saml.BindingPOST}[s.RequestBinding]
-	if !ok {
-		return &SettingError{"requestBinding", fmt.Errorf("there is no binding %q; use redirect, post or nothing", s.RequestBinding)}
+	return out
+}
+
+// Apply lays settings over those of a copied record. Names that are none are
+// refused, and what is not named stays.
+func Apply(r Record, s Settings) error {
+	now := SettingsOf(r)
+	for name, v := range s {
+		old, ok := now[name]
+		if !ok {
+			return unknownSetting(name, now)
+		}
+		if fmt.Sprintf("%T", v) != fmt.Sprintf("%T", old) {
+			return &SettingError{name, fmt.Errorf("%v is no value for it; give %s", v, map[bool]string{true: "true or false", false: "a text"}[old == true || old == false])}
+		}
 	}
-	if s.AskNameIDFormat != "" && !slices.Contains(NameIDFormats, s.AskNameIDFormat) {
-		return &SettingError{"askNameIdFormat", fmt.Errorf("the format %q is unknown; use one of the four of SAML core §8.3 that are in use, or nothing", s.AskNameIDFormat)}
-	}
-	if n := len([]rune(s.OwnEntityID)); n < 1 || n > 1024 {
-		return &SettingError{"ownEntityId", fmt.Errorf("the entity ID has %d characters; use 1 to 1024", n)}
-	}
-	if _, err := s.Trust(); err != nil {
+	octets, err := json.Marshal(s)
+	if err != nil {
 		return err
 	}
-	if s.Enabled {
-		if err := enable(idp.Missing()); err != nil {
+	for _, part := range r.settings() {
+		if err := json.Unmarshal(octets, part); err != nil {
 			return err
 		}
 	}
-	if _, ok := idp.SSOBy(binding); !ok && len(idp.SSO) > 0 {
-		return &SettingError{"requestBinding", fmt.Errorf("the provider's metadata has no address for %s; use another binding", s.RequestBinding)}
+	side, err := r.Part().With(octets)
+	if err == nil {
+		r.put(side)
 	}
-	return nil
+	return err
 }
 
-// Check sees whether the settings can be used.
-func (s ApplicationSettings) Check(sp *saml.SP) error {
-	if s.Title == "" {
+func unknownSetting(name string, known Settings) error {
+	names := []string{}
+	for n := range known {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	say := "there is no such setting; those there are: " + strings.Join(names, ", ")
+	if near := nearword.Of(name, names); near != "" {
+		say = fmt.Sprintf("there is no such setting; did you mean %s?", near)
+	}
+	return &SettingError{name, errors.New(say)}
+}
+
+// Check sees whether the settings of a record can be used with what is known of
+// the other side.
+func Check(r Record) error {
+	c := r.Basic()
+	if c.Title == "" {
 		return &SettingError{"title", errors.New("the title is empty; give what people should read")}
 	}
-	if s.OwnStart != "" && !isAddress(s.OwnStart) {
-		return &SettingError{"ownStart", fmt.Errorf("%q is no address; give a whole one, like https://lost.wrenmoor.example/start", s.OwnStart)}
-	}
-	if !slices.Contains([]string{"", SignAssertion, SignResponse, SignBoth}, s.Sign) {
-		return &SettingError{"sign", fmt.Errorf("%q cannot be signed; use assertion, response or both", s.Sign)}
-	}
-	if s.NameIDFormat != "" && !slices.Contains(NameIDFormats, s.NameIDFormat) {
-		return &SettingError{"nameIdFormat", fmt.Errorf("the format %q is not offered; use one of the four in the exchange sheet, or nothing", s.NameIDFormat)}
-	}
-	if n := len([]rune(s.OwnEntityID)); s.OwnFace && (n < 1 || n > 1024) {
-		return &SettingError{"ownEntityId", fmt.Errorf("the entity ID has %d characters; use 1 to 1024", n)}
-	}
-	if _, err := s.Trust(); err != nil {
+	if _, err := c.Trust(); err != nil {
 		return err
 	}
-	if s.Enabled {
-		if err := enable(sp.Missing()); err != nil {
-			return err
-		}
+	if missing := Lacking(r.Part().Missing()); c.Enabled && len(missing) > 0 {
+		return &SettingError{"enabled", fmt.Errorf("the record is a draft: %s is still missing; take it in before you enable the record", strings.Join(missing, " and "))}
 	}
-	if s.Encrypt && len(sp.EncryptionKeys()) == 0 {
-		return &SettingError{"encrypt", errors.New("the application's metadata holds no key for encryption; take in metadata that does, or leave encryption off")}
-	}
-	if s.RequireSignedRequests && len(saml.SigningKeys(sp.Keys)) == 0 {
-		return &SettingError{"requireSignedRequests", errors.New("the application's metadata holds no signing key to verify requests with; take in metadata that does")}
-	}
-	return nil
+	return r.check()
 }
 
-func isAddress(s string) bool {
+func (p *Provider) check() error {
+	if _, err := p.ContextWords.parse(); err != nil {
+		return &SettingError{"contextWords", err}
+	}
+	return p.Side.Check(p)
+}
+
+func (a *Application) check() error {
+	if a.OwnStart != "" && !IsAddress(a.OwnStart) {
+		return &SettingError{"ownStart", fmt.Errorf("%q is no address; give a whole one, like https://lost.wrenmoor.example/start", a.OwnStart)}
+	}
+	return a.Side.Check(a)
+}
+
+// IsAddress reports whether a text is a whole http or https address without
+// credentials.
+func IsAddress(s string) bool {
 	u, err := url.Parse(s)
 	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != "" && u.User == nil
+}
+
+func contains(all []string, s string) bool { return slices.Contains(all, s) }
+
+func errUnknownField(known []string) error {
+	return fmt.Errorf("nothing of this name can be typed here; what can is %s", cmp.Or(strings.Join(known, ", "), "nothing"))
 }

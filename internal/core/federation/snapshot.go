@@ -12,62 +12,100 @@ type Snapshot struct {
 	Gate        Gate
 	providers   map[Name]*Provider
 	apps        map[Name]*Application
-	providerIDs map[string]*Provider
-	appIDs      map[string]*Application
+	providerIDs map[identity]*Provider
+	appIDs      map[identity]*Application
+	leaving     map[Name]*Application // those that somebody else may take the identity of
 
 	providerList func() *Directory[*Provider]
 	appList      func() *Directory[*Application]
 }
 
-// NewSnapshot makes an empty snapshot of a gate.
-func NewSnapshot(g Gate) *Snapshot { return Load(g, nil, nil) }
+// identity is what a record is known by in its protocol.
+type identity struct{ protocol, id string }
 
-// Load makes a snapshot of many objects at once.
-func Load(g Gate, providers []*Provider, apps []*Application) *Snapshot {
+func identityOf(s Known) identity { return identity{s.Protocol(), s.Identity()} }
+
+// NewSnapshot makes an empty snapshot of a gate.
+func NewSnapshot(g Gate) *Snapshot { return Load(g) }
+
+// Load makes a snapshot of many records at once.
+func Load(g Gate, records ...Record) *Snapshot {
 	s := &Snapshot{Gate: g, providers: map[Name]*Provider{}, apps: map[Name]*Application{},
-		providerIDs: map[string]*Provider{}, appIDs: map[string]*Application{}}
-	for _, p := range providers {
-		s.addProvider(p)
-	}
-	for _, a := range apps {
-		s.addApplication(a)
-	}
+		providerIDs: map[identity]*Provider{}, appIDs: map[identity]*Application{}, leaving: map[Name]*Application{}}
+	s.add(records)
 	return s.list()
+}
+
+func (s *Snapshot) add(records []Record) {
+	for _, r := range records {
+		switch r := r.(type) {
+		case *Provider:
+			s.addProvider(r)
+		case *Application:
+			s.addApplication(r)
+		}
+	}
 }
 
 // list makes the lists by name, each when it is first asked for.
 func (s *Snapshot) list() *Snapshot {
 	s.providerList = sync.OnceValue(func() *Directory[*Provider] {
-		return NewDirectory(slices.Collect(maps.Values(s.providers)), func(p *Provider) []string { return []string{string(p.Name), p.Title, p.EntityID()} })
+		return NewDirectory(slices.Collect(maps.Values(s.providers)), func(p *Provider) []string { return []string{string(p.Name), p.Title, KnownAs(p)} })
 	})
 	s.appList = sync.OnceValue(func() *Directory[*Application] {
-		return NewDirectory(slices.Collect(maps.Values(s.apps)), func(a *Application) []string { return []string{string(a.Name), a.Title, a.EntityID()} })
+		return NewDirectory(slices.Collect(maps.Values(s.apps)), func(a *Application) []string { return []string{string(a.Name), a.Title, KnownAs(a)} })
 	})
 	return s
 }
 
 func (s *Snapshot) clone() *Snapshot {
 	return (&Snapshot{Gate: s.Gate, providers: maps.Clone(s.providers), apps: maps.Clone(s.apps),
-		providerIDs: maps.Clone(s.providerIDs), appIDs: maps.Clone(s.appIDs)}).list()
+		providerIDs: maps.Clone(s.providerIDs), appIDs: maps.Clone(s.appIDs), leaving: maps.Clone(s.leaving)}).list()
 }
 
 func (s *Snapshot) addProvider(p *Provider) {
-	if old, ok := s.providers[p.Name]; ok && s.providerIDs[old.EntityID()] == old {
-		delete(s.providerIDs, old.EntityID())
-	}
+	s.dropProvider(p.Name)
 	s.providers[p.Name] = p
-	if p.EntityID() != "" {
-		s.providerIDs[p.EntityID()] = p
+	if id := identityOf(p.Side); id.id != "" {
+		s.providerIDs[id] = p
 	}
 }
 
-func (s *Snapshot) addApplication(a *Application) {
-	if old, ok := s.apps[a.Name]; ok && s.appIDs[old.EntityID()] == old {
-		delete(s.appIDs, old.EntityID())
+func (s *Snapshot) dropProvider(n Name) {
+	if old, ok := s.providers[n]; ok && s.providerIDs[identityOf(old.Side)] == old {
+		delete(s.providerIDs, identityOf(old.Side))
 	}
+	delete(s.providers, n)
+}
+
+func (s *Snapshot) addApplication(a *Application) {
+	s.dropApplication(a.Name)
 	s.apps[a.Name] = a
-	if !a.OwnFace && a.EntityID() != "" {
-		s.appIDs[a.EntityID()] = a
+	id, how := identityOf(a.Side), a.Side.Shared()
+	if id.id == "" || how == Alone {
+		return
+	}
+	if how == Leaving {
+		s.leaving[a.Name] = a
+	}
+	if other := s.appIDs[id]; other == nil || how == Together {
+		s.appIDs[id] = a
+	}
+}
+
+func (s *Snapshot) dropApplication(n Name) {
+	old, ok := s.apps[n]
+	delete(s.apps, n)
+	delete(s.leaving, n)
+	if !ok || s.appIDs[identityOf(old.Side)] != old {
+		return
+	}
+	id := identityOf(old.Side)
+	delete(s.appIDs, id)
+	for _, a := range s.leaving { // one that is leaving may still be known by it
+		if identityOf(a.Side) == id {
+			s.appIDs[id] = a
+		}
 	}
 }
 
@@ -79,44 +117,51 @@ func (s *Snapshot) WithGate(g Gate) *Snapshot {
 }
 
 // With gives a snapshot that has all of these, in place of those of the same
-// names.
-func (s *Snapshot) With(providers []*Provider, apps []*Application) *Snapshot {
+// kinds and names.
+func (s *Snapshot) With(records ...Record) *Snapshot {
 	t := s.clone()
-	for _, p := range providers {
-		t.addProvider(p)
-	}
-	for _, a := range apps {
-		t.addApplication(a)
+	t.add(records)
+	return t
+}
+
+// Without gives a snapshot that lacks a record.
+func (s *Snapshot) Without(k Kind, n Name) *Snapshot {
+	t := s.clone()
+	if k == KindProvider {
+		t.dropProvider(n)
+	} else {
+		t.dropApplication(n)
 	}
 	return t
 }
 
-// WithProvider gives a snapshot that has p, in place of one of the same name.
-func (s *Snapshot) WithProvider(p *Provider) *Snapshot { return s.With([]*Provider{p}, nil) }
-
-// WithoutProvider gives a snapshot that lacks the named provider.
-func (s *Snapshot) WithoutProvider(n Name) *Snapshot {
-	t := s.clone()
-	if old, ok := t.providers[n]; ok {
-		delete(t.providers, n)
-		delete(t.providerIDs, old.EntityID())
-	}
-	return t
-}
-
-// WithApplication gives a snapshot that has a, in place of one of the same name.
-func (s *Snapshot) WithApplication(a *Application) *Snapshot { return s.With(nil, []*Application{a}) }
-
-// WithoutApplication gives a snapshot that lacks the named application.
-func (s *Snapshot) WithoutApplication(n Name) *Snapshot {
-	t := s.clone()
-	if old, ok := t.apps[n]; ok {
-		delete(t.apps, n)
-		if !old.OwnFace {
-			delete(t.appIDs, old.EntityID())
+// Record finds a record by kind and name.
+func (s *Snapshot) Record(k Kind, n Name) (Record, bool) {
+	if k == KindProvider {
+		if p, ok := s.providers[n]; ok {
+			return p, true
 		}
+		return nil, false
 	}
-	return t
+	if a, ok := s.apps[n]; ok {
+		return a, true
+	}
+	return nil, false
+}
+
+// Names are the short names of all records of a kind.
+func (s *Snapshot) Names(k Kind) []string {
+	out := []string{}
+	if k == KindProvider {
+		for _, p := range s.Providers() {
+			out = append(out, string(p.Name))
+		}
+		return out
+	}
+	for _, a := range s.Applications() {
+		out = append(out, string(a.Name))
+	}
+	return out
 }
 
 // Provider finds a provider by name.
@@ -125,17 +170,17 @@ func (s *Snapshot) Provider(n Name) (*Provider, bool) { p, ok := s.providers[n];
 // Application finds an application by name.
 func (s *Snapshot) Application(n Name) (*Application, bool) { a, ok := s.apps[n]; return a, ok }
 
-// ProviderByEntityID finds a provider by its identity.
-func (s *Snapshot) ProviderByEntityID(id string) (*Provider, bool) {
-	p, ok := s.providerIDs[id]
+// ProviderBy finds a provider by protocol and identity.
+func (s *Snapshot) ProviderBy(protocol, id string) (*Provider, bool) {
+	p, ok := s.providerIDs[identity{protocol, id}]
 	return p, ok
 }
 
-// ApplicationByEntityID finds an application of the shared face by its identity.
-// Applications with a face of their own are found by their name: tenants of one
-// service may have the same identity there.
-func (s *Snapshot) ApplicationByEntityID(id string) (*Application, bool) {
-	a, ok := s.appIDs[id]
+// ApplicationBy finds an application by protocol and identity, as far as it is
+// shared: those with an address of their own are found by their name, because
+// tenants of one service may have the same identity there.
+func (s *Snapshot) ApplicationBy(protocol, id string) (*Application, bool) {
+	a, ok := s.appIDs[identity{protocol, id}]
 	return a, ok
 }
 
@@ -148,13 +193,13 @@ func (s *Snapshot) Providers() []*Provider { return s.providerList().All }
 func (s *Snapshot) Applications() []*Application { return s.appList().All }
 
 // FindProviders gives a page of the providers that hold a text in name, title or
-// entity ID, and how many there are in all.
+// identity, and how many there are in all.
 func (s *Snapshot) FindProviders(text string, offset, limit int) ([]*Provider, int) {
 	return s.providerList().Find(text, offset, limit)
 }
 
 // FindApplications gives a page of the applications that hold a text in name,
-// title or entity ID, and how many there are in all.
+// title or identity, and how many there are in all.
 func (s *Snapshot) FindApplications(text string, offset, limit int) ([]*Application, int) {
 	return s.appList().Find(text, offset, limit)
 }

@@ -133,6 +133,9 @@ const (
 	AssertionReplayed     Code = "assertion-replayed"
 	AuthnTooOld           Code = "authn-too-old"
 	ContextOther          Code = "authn-context-other"
+	ContextImpossible     Code = "authn-context-impossible"
+	SubjectOther          Code = "subject-other"
+	CrossingTurns         Code = "crossing-turns"
 	CrossingUnknown       Code = "crossing-unknown"
 	CrossingOtherBrowser  Code = "crossing-other-browser"
 	CrossingEnded         Code = "crossing-ended"
@@ -271,8 +274,11 @@ var catalogue = []Entry{
 	{InResponseToMixed, Error, Provider, "The answer names different requests in different places", "Have the provider set the same InResponseTo on Response and SubjectConfirmationData.", "InResponseTo differs, or is absent in one place, within one Response (SAML profiles §4.1.4.2)."},
 	{UnsolicitedRefused, Error, Provider, "The provider sent an answer that nobody asked for", "Start at the application or at the gate. To let people start at the provider, allow unsolicited answers for this provider.", "No InResponseTo, and the provider's record does not allow unsolicited answers (SAML profiles §4.1.5)."},
 	{AssertionReplayed, Error, Browser, "This assertion was used before", "Start again at the application. If nobody reloaded a page, somebody may have copied the answer: look at the other trace.", "The assertion's ID was consumed earlier (SAML profiles §4.1.4.5)."},
-	{AuthnTooOld, Error, Provider, "The person did not sign in anew", "Have the provider honour ForceAuthn.", "AuthnInstant is older than a request that demanded a new sign-in (SAML core §3.4.1)."},
-	{ContextOther, Error, Provider, "The person signed in by another method than was asked for", "Have the provider honour RequestedAuthnContext, or the application ask for what the provider offers.", "AuthnContextClassRef does not satisfy the request (SAML core §3.3.2.2.1)."},
+	{AuthnTooOld, Error, Provider, "The person did not sign in anew", "Have the provider honour ForceAuthn.", "The sign-in is older than a request that demanded a new one (SAML core §3.4.1), or than the application allows."},
+	{ContextOther, Error, Provider, "The person signed in by another method than was asked for", "Have the provider honour the context asked for, or the application ask for what the provider offers; where only the words differ, translate them under contextWords, and rank them with the others.", "The sign-in's context does not satisfy the one asked for, by the gate's ranking of contexts (SAML core §3.3.2.2.1)."},
+	{ContextImpossible, Error, Provider, "The provider cannot sign the person in by the method asked for", "Have the application ask for what the provider offers, or translate the provider's own words for it under contextWords.", "The provider answered NoAuthnContext (SAML core §3.2.2.2)."},
+	{SubjectOther, Error, Application, "Another person signed in than the application expects", "Sign out at the provider and sign in as the person meant, or have the application leave out whom it expects.", "The name for the application is not the Subject of its request (SAML core §3.4.1, §3.3.4)."},
+	{CrossingTurns, Error, Browser, "This sign-in goes round in circles", "Start again at the application. If it happens always, read in the trace which step comes back.", "A crossing was moved on more often than any sign-in needs."},
 	{CrossingUnknown, Error, Browser, "This sign-in is not known, or no longer", "Start again at the application; a sign-in must be finished within ten minutes.", "No crossing in progress belongs to the answer or address."},
 	{CrossingOtherBrowser, Error, Browser, "This sign-in was begun in another browser", "Start again in the browser you want to use. Cookies must be allowed for the gate.", "The crossing's cookie is absent or differs."},
 	{CrossingEnded, Note, Browser, "This sign-in is already finished", "Continue to the application.", "An answer was posted again by the browser that already ended the crossing."},

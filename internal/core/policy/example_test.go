@@ -3,6 +3,7 @@ package policy_test
 import (
 	"fmt"
 
+	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/saml"
@@ -13,17 +14,18 @@ import (
 func ExampleSelect() {
 	snap := federation.NewSnapshot(federation.Gate{})
 	for _, name := range []federation.Name{"staff", "contractors"} {
-		snap = snap.WithProvider(&federation.Provider{Name: name, ProviderSettings: federation.ProviderSettings{Enabled: true},
-			SAML: &federation.SAMLProvider{IDP: &saml.IDP{EntityID: "urn:" + string(name)}}})
+		p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: "urn:" + string(name)}}}
+		p.Name, p.Enabled = name, true
+		snap = snap.With(p)
 	}
-	app := &federation.Application{Name: "roster"}
+	app := &federation.Application{}
 	c, err := policy.Select(snap, app, "")
 	fmt.Println(c.Ask(), c.Providers, err)
 	c, _ = policy.Select(snap, app, "staff")
-	fmt.Println(c.Ask(), c.Reasons[0].Found)
+	fmt.Println(c.Ask(), c.Reasons[0].Text())
 	app.Provider = "contractors"
 	c, _ = policy.Select(snap, app, "staff")
-	fmt.Println(c.Providers, c.Reasons[0].Found)
+	fmt.Println(c.Providers, c.Reasons[0].Text())
 	// Output:
 	// true [contractors staff] <nil>
 	// false staff, chosen by the person

@@ -16,6 +16,7 @@ type Subject struct {
 	NameQualifier   string `json:"nameQualifier,omitempty"`
 	SPNameQualifier string `json:"spNameQualifier,omitempty"`
 	Value           string `json:"value"`
+	Transient       bool   `json:"transient,omitempty"` // another one at each sign-in
 }
 
 // Attribute is a named list of values.

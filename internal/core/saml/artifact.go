@@ -149,36 +149,38 @@ func WriteArtifactResponse(id, inResponseTo, issuer string, message []byte, at t
 
 // ReadArtifactResponse takes the Response out of the answer of a provider's
 // back channel. A signature on the envelope's message must verify if there is
-// one; the Response is judged afterwards like one that came by POST.
-func ReadArtifactResponse(octets []byte, idp *IDP, inResponseTo string, p xmlsec.Policy) ([]byte, error) {
+// one; the Response is judged afterwards like one that came by POST. Its octets
+// are for people to read.
+func ReadArtifactResponse(octets []byte, idp *IDP, inResponseTo string, p xmlsec.Policy) (*Message, []byte, error) {
 	root, err := openEnvelope(octets)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if !root.Is(NSProtocol, "ArtifactResponse") {
-		return nil, finding.New(finding.MessageOther, finding.Compare("Message", "ArtifactResponse", kindOf(root)))
+		return nil, nil, finding.New(finding.MessageOther, finding.Compare("Message", "ArtifactResponse", kindOf(root)))
 	}
 	if err := issuer(root, idp.EntityID, false); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if to := root.Attr("InResponseTo"); to != inResponseTo {
-		return nil, finding.New(finding.InResponseToOther, finding.Compare("InResponseTo", inResponseTo, to))
+		return nil, nil, finding.New(finding.InResponseToOther, finding.Compare("InResponseTo", inResponseTo, to))
 	}
 	if xmlsec.Signed(root) {
 		if _, err := xmlsec.Verify(root, publicKeys(idp.Keys), p); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	if err := status(root); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	inner := root.Child(NSProtocol, "Response")
 	if inner == nil {
-		return nil, finding.New(finding.ArtifactUnresolved, finding.Fact("ArtifactResponse", "holds no Response: the artifact is unknown there, or was used before"))
+		return nil, nil, finding.New(finding.ArtifactUnresolved, finding.Fact("ArtifactResponse", "holds no Response: the artifact is unknown there, or was used before"))
 	}
 	var b bytes.Buffer
 	if err := inner.Canonical(&b, xmlsec.Method{Inclusive: true}, nil); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return b.Bytes(), nil
+	m, err := asResponse(inner)
+	return m, b.Bytes(), err
 }

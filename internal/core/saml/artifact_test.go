@@ -61,10 +61,13 @@ func TestArtifact(t *testing.T) {
 	out, err := exec.Command("xmlsec1", "--verify", "--pubkey-cert-pem", cert, "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:protocol:ArtifactResponse",
 		"--node-xpath", "//*[@ID='_p']/*[local-name()='Signature']", file).CombinedOutput()
 	require.NoError(t, err, string(out))
-	octets, err := saml.ReadArtifactResponse(reply, idp, "_q", xmlsec.Policy{})
+	message, octets, err := saml.ReadArtifactResponse(reply, idp, "_q", xmlsec.Policy{})
 	require.NoError(t, err)
-	_, _, err = read(string(octets), &saml.IDP{EntityID: idpID, Keys: []saml.Key{{Certificate: keys.Certificate{Public: &s.key.PublicKey}}}},
-		saml.Expect{EntityIDs: []string{ourID}, ACS: acs, Request: &saml.Sent{ID: "_q1", At: now}, Now: now})
+	require.Contains(t, string(octets), "Response")
+	var log finding.Checks
+	opened, err := message.Open(&saml.IDP{EntityID: idpID, Keys: []saml.Key{{Certificate: keys.Certificate{Public: &s.key.PublicKey}}}}, saml.Trust{Now: now}, &log)
+	require.NoError(t, err)
+	_, err = opened.Check(saml.Expect{EntityIDs: []string{ourID}, ACS: acs, Request: &saml.Sent{ID: "_q1"}, Now: now}, &log)
 	require.NoError(t, err, "the signature inside still holds")
 
 	empty, err := saml.WriteArtifactResponse("_p", "_q", idpID, nil, now, pair)
@@ -82,7 +85,7 @@ func TestArtifact(t *testing.T) {
 		{"another message", string(ask), "_q", finding.MessageOther},
 		{"no envelope", inner, "_q", finding.MessageOther},
 	} {
-		_, err := saml.ReadArtifactResponse([]byte(c.reply), idp, c.to, xmlsec.Policy{})
+		_, _, err := saml.ReadArtifactResponse([]byte(c.reply), idp, c.to, xmlsec.Policy{})
 		require.True(t, finding.Is(err, c.want), "%s: %v", c.rule, err)
 	}
 }
@@ -94,6 +97,6 @@ func FuzzResponse(f *testing.F) {
 		if o, err := saml.OpenResponse(octets, &saml.IDP{EntityID: idpID}, saml.Trust{Now: now}, &log); err == nil && o.AssertionID() != "" {
 			t.Fatal("an answer without any key was opened")
 		}
-		_, _ = saml.ReadArtifactResponse(octets, &saml.IDP{EntityID: idpID}, "_q", xmlsec.Policy{})
+		_, _, _ = saml.ReadArtifactResponse(octets, &saml.IDP{EntityID: idpID}, "_q", xmlsec.Policy{})
 	})
 }

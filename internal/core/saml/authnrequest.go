@@ -2,7 +2,6 @@ package saml
 
 import (
 	"crypto"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -28,32 +27,43 @@ type AuthnRequest struct {
 	Comparison      string   // of RequestedAuthnContext, "exact" if absent
 	ProxyCount      int      // of Scoping, -1 if absent (SAML core §3.4.1.2)
 	Requesters      []string // RequesterID of Scoping
+	Subject         string   // the person must be the one of this NameID
 	ByArtifact      bool     // the answer is wanted by artifact
 }
 
-// readRequest reads the root of an AuthnRequest, unverified.
-func readRequest(octets []byte) (*AuthnRequest, *xmlsec.Element, error) {
+// Request is an AuthnRequest that was read, and nothing of it checked.
+type Request struct {
+	AuthnRequest
+	root *xmlsec.Element
+}
+
+// ReadRequest reads an AuthnRequest. Its Issuer tells whose record to check it
+// against.
+func ReadRequest(octets []byte) (*Request, error) {
 	doc, err := xmlsec.Parse(octets, xmlsec.MessageLimits)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	root := doc.Root
 	if !root.Is(NSProtocol, "AuthnRequest") {
-		return nil, nil, finding.New(finding.MessageOther, finding.Compare("Message", "AuthnRequest", kindOf(root)))
+		return nil, finding.New(finding.MessageOther, finding.Compare("Message", "AuthnRequest", kindOf(root)))
 	}
 	if v := root.Attr("Version"); v != "2.0" {
-		return nil, nil, finding.New(finding.MessageOther, finding.Compare("Version", "2.0", v))
+		return nil, finding.New(finding.MessageOther, finding.Compare("Version", "2.0", v))
 	}
-	r := &AuthnRequest{ID: root.Attr("ID"), Destination: root.Attr("Destination"), ACS: root.Attr("AssertionConsumerServiceURL"),
+	r := &Request{root: root, AuthnRequest: AuthnRequest{ID: root.Attr("ID"), Destination: root.Attr("Destination"), ACS: root.Attr("AssertionConsumerServiceURL"),
 		ACSIndex: -1, ProxyCount: -1, ProtocolBinding: root.Attr("ProtocolBinding"), ForceAuthn: parseBool(root.Attr("ForceAuthn")),
-		IsPassive: parseBool(root.Attr("IsPassive")), Issuer: childValue(root, NSAssertion, "Issuer")}
+		IsPassive: parseBool(root.Attr("IsPassive")), Issuer: childValue(root, NSAssertion, "Issuer")}}
 	if r.IssueInstant, err = optionalTime(root, "IssueInstant"); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	if s := root.Attr("AssertionConsumerServiceIndex"); s != "" {
 		if r.ACSIndex, err = strconv.Atoi(strings.TrimSpace(s)); err != nil || r.ACSIndex < 0 {
-			return nil, nil, finding.New(finding.MessageUndecodable, finding.Fact("AssertionConsumerServiceIndex", s))
+			return nil, finding.New(finding.MessageUndecodable, finding.Fact("AssertionConsumerServiceIndex", s))
 		}
+	}
+	if s := root.Child(NSAssertion, "Subject"); s != nil {
+		r.Subject = childValue(s, NSAssertion, "NameID")
 	}
 	if p := root.Child(NSProtocol, "NameIDPolicy"); p != nil {
 		r.NameIDFormat = p.Attr("Format")
@@ -70,7 +80,7 @@ func readRequest(octets []byte) (*AuthnRequest, *xmlsec.Element, error) {
 	if sc := root.Child(NSProtocol, "Scoping"); sc != nil {
 		if s, ok := sc.LookAttr("", "ProxyCount"); ok {
 			if r.ProxyCount, err = strconv.Atoi(strings.TrimSpace(s)); err != nil || r.ProxyCount < 0 {
-				return nil, nil, finding.New(finding.MessageUndecodable, finding.Fact("ProxyCount", s))
+				return nil, finding.New(finding.MessageUndecodable, finding.Fact("ProxyCount", s))
 			}
 		}
 		for _, id := range sc.Elements(NSProtocol, "RequesterID") {
@@ -79,19 +89,12 @@ func readRequest(octets []byte) (*AuthnRequest, *xmlsec.Element, error) {
 		}
 	}
 	if r.ID == "" || r.Issuer == "" {
-		return nil, nil, finding.New(finding.IssuerMissing, finding.Fact("ID", r.ID), finding.Fact("Issuer", r.Issuer))
+		return nil, finding.New(finding.IssuerMissing, finding.Fact("ID", r.ID), finding.Fact("Issuer", r.Issuer))
 	}
-	return r, root, nil
-}
-
-// RequestIssuer gives the unverified Issuer of an AuthnRequest, to find out
-// whose record to check it against.
-func RequestIssuer(octets []byte) (string, error) {
-	r, _, err := readRequest(octets)
-	if err != nil {
-		return "", err
+	if !xmlsec.IsID(r.ID) {
+		return nil, finding.New(finding.MessageUndecodable, finding.Fact("ID, which is no xs:ID", r.ID))
 	}
-	return r.Issuer, nil
+	return r, nil
 }
 
 // Demand is what a request must fit.
@@ -103,42 +106,49 @@ type Demand struct {
 	Skew   time.Duration
 }
 
-// ReadAuthnRequest reads and checks an AuthnRequest from an application that is
-// on record (SAML profiles §4.1.4.1, core §3.4.1).
+// ReadAuthnRequest reads and checks an AuthnRequest from a known sender.
 func ReadAuthnRequest(in Inbound, sp *SP, d Demand, log *finding.Checks) (*AuthnRequest, error) {
-	r, root, err := readRequest(in.Octets)
+	r, err := ReadRequest(in.Octets)
 	if err != nil {
 		return nil, log.Fail("AuthnRequest", err)
 	}
+	_, err = r.Check(in, sp, d, log)
+	return &r.AuthnRequest, err
+}
+
+// Check holds a request against the record of the application it names, and
+// finds the address that the answer goes to (SAML profiles §4.1.4.1, core
+// §3.4.1). It reports whether the request is signed with a key on record.
+func (r *Request) Check(in Inbound, sp *SP, d Demand, log *finding.Checks) (signed bool, err error) {
 	if r.Issuer != sp.EntityID {
-		return nil, log.Fail("Issuer", finding.New(finding.IssuerOther, finding.Compare("Issuer", sp.EntityID, r.Issuer)))
+		return signed, log.Fail("Issuer", finding.New(finding.IssuerOther, finding.Compare("Issuer", sp.EntityID, r.Issuer)))
 	}
 	log.Pass("Issuer", r.Issuer)
-	signed, err := verifyRequest(in, root, sp, d, log)
+	signed, err = verifyRequest(in, r.root, sp, d, log)
 	if err != nil {
-		return nil, err
+		return false, err
 	}
 	switch {
 	case r.Destination == "" && signed:
-		return nil, log.Fail("Destination", finding.New(finding.DestinationMissing, finding.Fact("Expected", d.SSO)))
+		return signed, log.Fail("Destination", finding.New(finding.DestinationMissing, finding.Fact("Expected", d.SSO)))
 	case r.Destination != "" && r.Destination != d.SSO:
-		return nil, log.Fail("Destination", finding.New(finding.DestinationOther, finding.Compare("Destination", d.SSO, r.Destination)))
+		return signed, log.Fail("Destination", finding.New(finding.DestinationOther, finding.Compare("Destination", d.SSO, r.Destination)))
 	}
 	log.Pass("Destination", r.Destination)
 	if age := d.Now.Sub(r.IssueInstant); signed && (age > 5*time.Minute+d.Skew || age < -5*time.Minute-d.Skew) {
-		return nil, log.Fail("IssueInstant", finding.New(finding.RequestExpired,
+		return signed, log.Fail("IssueInstant", finding.New(finding.RequestExpired,
 			finding.Fact("IssueInstant", formatTime(r.IssueInstant)), finding.Fact("Now", formatTime(d.Now))))
 	}
 	if r.ProtocolBinding != "" && r.ProtocolBinding != BindingPOST && r.ProtocolBinding != BindingArtifact {
-		return nil, log.Fail("ProtocolBinding", finding.New(finding.BindingUnsupported, finding.Compare("ProtocolBinding", BindingPOST, r.ProtocolBinding)))
+		return signed, log.Fail("ProtocolBinding", finding.New(finding.BindingUnsupported, finding.Compare("ProtocolBinding", BindingPOST, r.ProtocolBinding)))
 	}
-	acs, err := sp.chooseACS(r)
+	acs, err := sp.chooseACS(&r.AuthnRequest)
 	if err != nil {
-		return nil, log.Fail("AssertionConsumerService", err)
+		return signed, log.Fail("AssertionConsumerService", err)
 	}
 	r.ACS, r.ByArtifact = acs.Location, acs.Binding == BindingArtifact
 	log.Pass("AssertionConsumerService", acs.Location)
-	return r, nil
+	return signed, nil
 }
 
 func verifyRequest(in Inbound, root *xmlsec.Element, sp *SP, d Demand, log *finding.Checks) (bool, error) {
@@ -253,11 +263,4 @@ func WriteAuthnRequest(r AuthnRequest, to Endpoint, relayState string, pair *key
 		}
 	}
 	return ToPOST(to.Location, "SAMLRequest", root.Octets(), relayState), nil
-}
-
-// Satisfies reports whether the class a provider states fulfils the request.
-// Only equality can be judged without a ranking of classes, so for minimum,
-// maximum and better any stated class is taken (SAML core §3.3.2.2.1).
-func (r *AuthnRequest) Satisfies(class string) bool {
-	return len(r.Contexts) == 0 || r.Comparison != "exact" || slices.Contains(r.Contexts, class)
 }

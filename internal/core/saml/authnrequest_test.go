@@ -128,7 +128,7 @@ func FuzzRedirect(f *testing.F) {
 	f.Add("SAMLRequest=s7EBAA%3D%3D&RelayState=x&SigAlg=a&Signature=b")
 	f.Fuzz(func(t *testing.T, query string) {
 		if in, err := saml.FromRedirect(query, "SAMLRequest"); err == nil {
-			_, _ = saml.RequestIssuer(in.Octets)
+			_, _ = saml.ReadRequest(in.Octets)
 		}
 	})
 }

@@ -6,7 +6,8 @@
 // stages, because between them the caller must see whether the assertion was
 // used before:
 //
-//	opened, err := saml.OpenResponse(octets, idp, trust, &checks) // signatures
+//	message, err := saml.ReadResponse(octets)            // once
+//	opened, err := message.Open(idp, trust, &checks)     // signatures
 //	// … has opened.AssertionID been consumed? …
 //	assertion, err := opened.Check(expect, &checks)        // everything else
 //
@@ -45,7 +46,9 @@ const (
 	StatusResponder           = "urn:oasis:names:tc:SAML:2.0:status:Responder"
 	StatusAuthnFailed         = "urn:oasis:names:tc:SAML:2.0:status:AuthnFailed"
 	StatusInvalidNameIDPolicy = "urn:oasis:names:tc:SAML:2.0:status:InvalidNameIDPolicy"
+	StatusNoAuthnContext      = "urn:oasis:names:tc:SAML:2.0:status:NoAuthnContext"
 	StatusNoPassive           = "urn:oasis:names:tc:SAML:2.0:status:NoPassive"
+	StatusUnknownPrincipal    = "urn:oasis:names:tc:SAML:2.0:status:UnknownPrincipal"
 	StatusRequestDenied       = "urn:oasis:names:tc:SAML:2.0:status:RequestDenied"
 	StatusProxyCountExceeded  = "urn:oasis:names:tc:SAML:2.0:status:ProxyCountExceeded"
 )

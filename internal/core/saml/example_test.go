@@ -30,7 +30,7 @@ func ExampleWriteAuthnRequest() {
 	if err != nil {
 		panic(err)
 	}
-	issuer, err := saml.RequestIssuer(in.Octets)
-	fmt.Println(issuer, in.RelayState, err)
+	r, err := saml.ReadRequest(in.Octets)
+	fmt.Println(r.Issuer, in.RelayState, err)
 	// Output: urn:gate handle <nil>
 }

@@ -126,3 +126,7 @@ func isSpace(s []byte) bool {
 	}
 	return true
 }
+
+// IsID reports whether a text can be an xs:ID: a name without a colon (XML
+// Schema 2 §3.3.8).
+func IsID(s string) bool { return isNCName([]byte(s)) }

@@ -1,0 +1,131 @@
+package app
+
+import (
+	"context"
+	"net/http"
+	"path/filepath"
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/standin"
+)
+
+// demoProvider and demoApplication start a stand-in of a protocol and say what
+// its record is added from; what is ready is filled in. These tables are the
+// stand-ins' part of plugging a protocol in.
+var (
+	demoProviders = map[string]func(d *running, sc *scenario, p scenarioProvider, out *ReadyProvider) (gate.Source, error){
+		"saml": (*running).samlProvider,
+	}
+	demoApplications = map[string]func(d *running, a scenarioApplication, n *gate.NewApplication, out *ReadyApplication) error{
+		"saml": (*running).samlApplication,
+		"link": (*running).linkApplication,
+	}
+)
+
+func (d *running) providers(ctx context.Context, sc *scenario) error {
+	g := d.service.gate
+	for _, p := range sc.Providers {
+		out := ReadyProvider{Name: p.Name, Protocol: p.Protocol}
+		for _, person := range sc.People {
+			out.People = append(out.People, ReadyPerson{person.Username, person.Password})
+		}
+		src, err := demoProviders[p.Protocol](d, sc, p, &out)
+		if err != nil {
+			return err
+		}
+		if _, err := g.Provider(p.Name); err != nil {
+			if _, err := g.AddProvider(ctx, "demo", gate.NewProvider{Name: p.Name, Title: p.Title, Protocol: p.Protocol, Source: src}); err != nil {
+				return err
+			}
+		}
+		d.ready.Providers = append(d.ready.Providers, out)
+	}
+	return nil
+}
+
+func (d *running) samlProvider(sc *scenario, p scenarioProvider, out *ReadyProvider) (gate.Source, error) {
+	pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", p.Name+".pem"), p.Name)
+	if err != nil {
+		return gate.Source{}, err
+	}
+	base, err := d.serve(func(base string) (http.Handler, error) {
+		return (&standin.Provider{Name: p.Name, Title: p.Title, Base: base, EntityID: p.EntityID, Gate: d.service.gate.Base() + "/saml/sp/" + p.Name, People: sc.People, Pair: pair}).Handler()
+	})
+	out.Metadata = base + "/metadata"
+	return gate.Source{Address: out.Metadata}, err
+}
+
+func (d *running) applications(ctx context.Context, sc *scenario) error {
+	g := d.service.gate
+	for _, a := range sc.Applications {
+		n := gate.NewApplication{Name: a.Name, Title: a.Title, Protocol: a.Protocol, Provider: a.Provider}
+		out := ReadyApplication{Name: a.Name, Protocol: a.Protocol}
+		if err := demoApplications[a.Protocol](d, a, &n, &out); err != nil {
+			return err
+		}
+		if _, err := g.Application(a.Name); err != nil {
+			if _, err := g.AddApplication(ctx, "demo", n); err != nil {
+				return err
+			}
+		}
+		d.ready.Applications = append(d.ready.Applications, out)
+	}
+	return nil
+}
+
+func (d *running) samlApplication(a scenarioApplication, n *gate.NewApplication, out *ReadyApplication) error {
+	pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", a.Name+".pem"), a.Name)
+	if err != nil {
+		return err
+	}
+	base, err := d.serve(func(base string) (http.Handler, error) {
+		return (&standin.Application{Name: a.Name, Title: a.Title, Base: base, EntityID: a.EntityID, Gate: d.service.gate.Base() + "/saml/idp", OnlyOwn: a.OnlyOwnStarts, Pair: pair}).Handler()
+	})
+	out.Start, out.Metadata = base+"/", base+"/metadata"
+	n.Source = gate.Source{Address: out.Metadata}
+	if a.OnlyOwnStarts {
+		n.OwnStart = base + "/start"
+	}
+	return err
+}
+
+// linkApplication starts a page that a bookmark leads to.
+func (d *running) linkApplication(a scenarioApplication, n *gate.NewApplication, out *ReadyApplication) error {
+	base, err := d.serve(func(string) (http.Handler, error) {
+		return (&standin.Page{Name: a.Name, Title: a.Title, Text: a.Text}).Handler(), nil
+	})
+	out.Start = d.service.gate.Base() + "/open/" + a.Name
+	n.Source = gate.Source{Typed: federation.Typed{"link": base + "/"}}
+	return err
+}
+
+func (d *running) federations(ctx context.Context, sc *scenario) error {
+	g := d.service.gate
+	for _, f := range sc.Federations {
+		pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", f.Name+".pem"), f.Name)
+		if err != nil {
+			return err
+		}
+		base, err := d.serve(func(base string) (http.Handler, error) {
+			return (&standin.Federation{Title: f.Title, Base: base, Entities: f.Entities, Pair: pair}).Handler()
+		})
+		if err != nil {
+			return err
+		}
+		if _, err := g.Aggregate(ctx, f.Name); err != nil {
+			s := gate.AggregateSettings{Title: f.Title, Address: base + "/metadata", TrustKey: string(pair.Certificate.PEM())}
+			job, err := g.AddAggregate(ctx, "demo", f.Name, s, nil)
+			for err == nil && job.State == gate.JobRunning {
+				time.Sleep(10 * time.Millisecond)
+				job, err = g.Job(job.ID)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		d.ready.Federations = append(d.ready.Federations, ReadyFederation{Name: f.Name, Metadata: base + "/metadata", Certificate: base + "/certificate"})
+	}
+	return nil
+}

@@ -1,0 +1,61 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/federation"
+)
+
+// contexts is the ranking of authentication contexts.
+func (e *environment) contexts() *ucli.Command {
+	show := func(cmd *ucli.Command, l api.Contexts) error {
+		return e.print(cmd, l, func(w io.Writer) {
+			rows := [][]string{}
+			for i, rank := range l.Ranks {
+				for _, c := range rank {
+					rows = append(rows, []string{fmt.Sprint(i + 1), c})
+				}
+			}
+			e.table(w, []string{"rank", "context"}, []int{1}, rows, "Nothing is ranked: each context satisfies only itself.")
+		})
+	}
+	return &ucli.Command{Name: "context", Usage: "how authentication contexts rank", Commands: []*ucli.Command{
+		{Name: "list", Usage: "list the ranks, the weakest first", Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+			l, err := c.Contexts(ctx)
+			if err != nil {
+				return err
+			}
+			return show(cmd, l)
+		})},
+		{Name: "set", Usage: "replace the ranks: a line for each, the weakest first, its contexts separated by spaces", ArgsUsage: "FILE",
+			Description: "FILE is a file, or - for standard input. Lines that begin with # are left out.",
+			Action: e.action([]string{"FILE"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				text, _, err := e.readDocument(args[0])
+				if err != nil {
+					return err
+				}
+				now, err := c.Contexts(ctx)
+				if err != nil {
+					return err
+				}
+				ranks := federation.Ranking{}
+				for line := range strings.SplitSeq(string(text), "\n") {
+					if words := strings.Fields(line); len(words) > 0 && !strings.HasPrefix(words[0], "#") {
+						ranks = append(ranks, words)
+					}
+				}
+				l, err := c.ChangeContexts(ctx, api.Contexts{Revision: now.Revision, Ranks: ranks})
+				if err != nil {
+					return err
+				}
+				return show(cmd, l)
+			})},
+	}}
+}

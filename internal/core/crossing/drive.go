@@ -1,0 +1,460 @@
+package crossing
+
+import (
+	"crypto/subtle"
+	"slices"
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/core/reason"
+)
+
+// drive is one call of Advance under way.
+type drive struct {
+	snap *federation.Snapshot
+	s    State
+	e    Event
+	f    Facts
+	now  time.Time
+
+	app  *federation.Application
+	p    *federation.Provider
+	turn Turn
+}
+
+// step does one thing and gives the next one; nil when the turn is over.
+type step func(*drive) step
+
+// Advance moves a crossing on. The zero State is that of a crossing which does
+// not exist yet, or is not known. See the package comment.
+func Advance(snap *federation.Snapshot, s State, e Event, f Facts, now time.Time) Turn {
+	d := &drive{snap: snap, s: s, e: e, f: f, now: now}
+	if e.Kind == Learned || e.Kind == Lost {
+		d.s.here = s.here.copied()
+	} else {
+		d.s.here = here{arrived: -1, at: -1}
+	}
+	d.app, _ = snap.Application(federation.Name(d.s.here.about.Application))
+	d.p, _ = snap.Provider(federation.Name(d.s.here.about.Provider))
+	if d.app == nil && !d.s.here.apart {
+		d.app, _ = snap.Application(s.App)
+	}
+	if d.p == nil && !d.s.here.apart {
+		d.p, _ = snap.Provider(s.Provider)
+	}
+	for next := d.enter(); next != nil; {
+		next = next(d)
+	}
+	return d.done()
+}
+
+// enter gives the step that an event leads to.
+func (d *drive) enter() step {
+	switch d.e.Kind {
+	case Opened:
+		return (*drive).open
+	case Arrived:
+		if d.e.Arrival.From == Application {
+			return (*drive).receive
+		}
+		return (*drive).hear
+	case Learned:
+		next := d.s.here.resume
+		d.s.here.resume = nil
+		return next
+	case Lost:
+		return (*drive).lost
+	}
+	return (*drive).back
+}
+
+// done gathers what the turn came to.
+func (d *drive) done() Turn {
+	t, h := d.turn, &d.s.here
+	if h.about.StartedBy == "" {
+		h.about.StartedBy = d.s.StartedBy
+	}
+	if d.app != nil {
+		h.about.Application = string(d.app.Name)
+		h.decided.App, h.decided.AppRevision = d.app.Name, d.app.Revision
+	}
+	if d.p != nil {
+		h.about.Provider = string(d.p.Name)
+		h.decided.Provider, h.decided.ProviderRevision = d.p.Name, d.p.Revision
+	}
+	if h.answer != nil {
+		h.about.Person = h.answer.Subject.Value
+	}
+	if n, ok := t.Next.(*Need); !ok || n.Call != nil {
+		t.Effects, h.effects = h.effects, nil
+	}
+	t.State, t.Apart, t.About, t.Told = d.s, h.apart, h.about, h.told
+	t.Verified = h.verified || d.s.Verified && !h.apart
+	for _, s := range h.steps {
+		t.Steps = append(t.Steps, *s)
+	}
+	t.Decided, t.Person = h.decided.of(t), h.person
+	return t
+}
+
+// trace adds a step to the trace; what is decided next is told there.
+func (d *drive) trace(s TraceStep) *TraceStep {
+	s.At = d.now.UTC()
+	h := &d.s.here
+	h.steps = append(h.steps, &s)
+	if s.To == GateLane {
+		h.at = len(h.steps) - 1
+	}
+	return &s
+}
+
+// here is a step of the trace that the gate takes by itself.
+func (d *drive) here(name string) *TraceStep {
+	return d.trace(TraceStep{From: GateLane, To: GateLane, Name: name})
+}
+
+// at is the step of the trace that is being taken; name is that of a new one, if
+// there is none.
+func (d *drive) at(name string) *TraceStep {
+	if d.s.here.at < 0 {
+		return d.here(name)
+	}
+	return d.s.here.steps[d.s.here.at]
+}
+
+// arrive adds the step of a message that arrived.
+func (d *drive) arrive(s TraceStep) *TraceStep {
+	st := d.trace(s)
+	d.s.here.arrived = d.s.here.at
+	return st
+}
+
+func (d *drive) effect(es ...Effect) { d.s.here.effects = append(d.s.here.effects, es...) }
+
+func (d *drive) ends(next Next, result string) step {
+	d.turn.Next, d.turn.Result = next, result
+	return nil
+}
+
+// need stops until facts are there, and goes on with a step.
+func (d *drive) need(n *Need, then step) step {
+	d.s.here.resume = then
+	d.turn.Next = n
+	return nil
+}
+
+// begin makes the state of a new crossing.
+func (d *drive) begin(by string) {
+	here := d.s.here
+	d.s = State{here: here, ID: d.f.New, Mode: d.s.Mode, Stage: Begun, App: d.app.Name, StartedBy: by, Began: d.now,
+		Browser: Tie{Network: d.e.Browser.Network}}
+}
+
+// clip shortens what a stranger wrote, to be shown.
+func clip(s string) string {
+	if len(s) > 200 {
+		return strings.ToValidUTF8(s[:200], "") + "…"
+	}
+	return s
+}
+
+// open starts a sign-in at the gate.
+func (d *drive) open() step {
+	d.s.here.about.StartedBy = "gate"
+	st := d.trace(TraceStep{From: BrowserLane, To: GateLane, Name: StepStart, Address: d.snap.Gate.Base + "/open/" + clip(d.e.App), RelayState: clip(d.e.Target)})
+	app, ok := d.snap.Application(federation.Name(d.e.App))
+	if !ok {
+		return d.refuse(finding.New(finding.ApplicationUnknown, finding.Fact("Name", clip(d.e.App))))
+	}
+	d.app = app
+	if err := policy.Open(app); err != nil {
+		return d.refuse(err)
+	}
+	if app.OwnStart != "" {
+		st.Reasons.Add(reason.StartOwn, app.OwnStart)
+		return d.ends(&Go{To: app.OwnStart}, "")
+	}
+	if app.OnlyOwnStarts {
+		return d.refuse(finding.New(finding.OwnStartMissing, finding.Fact("Application", string(app.Name))))
+	}
+	own, err := applicationSide(app).Unasked(&d.snap.Gate, app, d.e.Target)
+	if err != nil {
+		return d.refuse(err)
+	}
+	if d.e.Target != "" {
+		st.Reasons.Add(reason.StartTarget, d.e.Target)
+	}
+	d.begin("gate")
+	d.s.AppState, d.s.Chosen = own, d.e.Via
+	return (*drive).choose
+}
+
+// receive takes a request of an application.
+func (d *drive) receive() step {
+	in := d.e.Arrival
+	d.s.here.about.StartedBy = "application"
+	arrived := d.arrive(in.step())
+	if in.Broken != nil {
+		return d.refuse(from(in.Broken, finding.Application))
+	}
+	app, ok := d.recordOf(in)
+	if !ok {
+		return d.refuse(finding.New(finding.ApplicationUnknown, in.Says...))
+	}
+	d.app = app
+	if err := policy.Open(app); err != nil {
+		return d.refuse(err)
+	}
+	told := d.e.Told
+	if told == nil {
+		q, checks, err := applicationSide(app).Receive(&d.snap.Gate, app, in, d.now)
+		arrived.Checks = append(arrived.Checks, checks...)
+		f := from(err, finding.Application)
+		if err != nil && finding.Of(f) == nil {
+			return d.refuse(err)
+		}
+		told = &Told{At: d.now, Request: &q, Refused: finding.Of(f)}
+	}
+	d.s.here.told = told
+	if told.Refused != nil {
+		return d.refuse(told.Refused)
+	}
+	q := told.Request
+	d.begin("application")
+	d.s.AppState, d.s.Wish, d.s.Verified = q.Own, q.Wish, q.Verified
+	arrived.Values = append(arrived.Values, q.Values...)
+	arrived.Reasons = append(arrived.Reasons, q.Wish.reasons()...)
+	if q.Moved {
+		arrived.Reasons.Add(reason.FaceMoved)
+		d.effect(Moved{App: app.Name})
+	}
+	if q.Unmet != nil {
+		return d.refuse(q.Unmet)
+	}
+	if in.Indirect {
+		// The session cookie does not come along with a cross-site post: go on with a
+		// GET of our own.
+		d.keep()
+		return d.ends(&Go{To: d.address()}, Waiting)
+	}
+	return (*drive).choose
+}
+
+// recordOf finds the application that a message belongs to.
+func (d *drive) recordOf(in *Arrival) (*federation.Application, bool) {
+	if in.Record != "" {
+		return d.snap.Application(in.Record)
+	}
+	if name, ok := in.Whose(d.snap); ok {
+		return d.snap.Application(name)
+	}
+	return nil, false
+}
+
+// reasons say what an application wishes.
+func (w Wish) reasons() (rs reason.Reasons) {
+	if w.Force {
+		rs.Add(reason.WishForce)
+	}
+	if w.Passive {
+		rs.Add(reason.WishPassive)
+	}
+	if len(w.Contexts) > 0 {
+		rs.Add(reason.WishContexts, w.Comparison, strings.Join(w.Contexts, " or "))
+	}
+	if w.MaxAge > 0 {
+		rs.Add(reason.WishAge, w.MaxAge.String())
+	}
+	if w.Subject != "" {
+		rs.Add(reason.WishSubject, w.Subject)
+	}
+	return rs
+}
+
+// from says who sent what is wrong.
+func from(err error, side finding.Side) error {
+	if f := finding.Of(err); f != nil {
+		return f.From(side)
+	}
+	return err
+}
+
+// address is that of the crossing itself.
+func (d *drive) address() string { return d.snap.Gate.Base + "/crossing/" + d.s.ID }
+
+// keep has the state stored for the next turn.
+func (d *drive) keep() {
+	d.s.Turns++
+	d.effect(Keep{})
+}
+
+// holds reports whether this is the browser that began the crossing.
+func (d *drive) holds() bool {
+	if d.e.Told != nil || d.s.Mode == Simulated {
+		return d.e.Browser.Holds
+	}
+	return len(d.s.Browser.Secret) > 0 && subtle.ConstantTimeCompare(d.s.Browser.Secret, d.e.Browser.Secret) == 1
+}
+
+// back goes on with a crossing of this browser at its own address.
+func (d *drive) back() step {
+	switch {
+	case d.s.ID == "":
+		d.here(StepContinue)
+		d.s.here.about.StartedBy = "application"
+		return d.refuse(finding.New(finding.CrossingUnknown))
+	case !d.holds():
+		d.here(StepContinue)
+		d.s.here.apart = true
+		return d.refuse(finding.New(finding.CrossingOtherBrowser))
+	case d.app == nil:
+		d.here(StepContinue)
+		return d.refuse(finding.New(finding.ApplicationUnknown, finding.Fact("Name", string(d.s.App))))
+	case d.s.Stage == Ended:
+		return d.finished()
+	case d.s.Turns >= MaxTurns:
+		d.here(StepContinue)
+		return d.refuse(finding.New(finding.CrossingTurns, finding.Compare("Turns", "fewer", "60")))
+	}
+	if err := policy.Open(d.app); err != nil {
+		d.here(StepContinue)
+		return d.refuse(err)
+	}
+	switch d.e.Kind {
+	case Submitted, Authorization:
+		if d.s.Stage != Asked || d.p == nil {
+			d.here(StepContinue)
+			return d.refuse(finding.New(finding.CrossingUnknown))
+		}
+		if err := policy.Open(d.p); err != nil {
+			d.here(StepContinue)
+			return d.refuse(err)
+		}
+		d.arrive(TraceStep{From: BrowserLane, To: GateLane, Name: string(d.e.Kind)})
+		return (*drive).turnOfProvider
+	case Chosen:
+		d.s.Chosen, d.s.here.anew = d.e.Via, d.e.Again
+	}
+	return (*drive).choose
+}
+
+// finished is for what was done before: there is nothing to tell in the trace.
+func (d *drive) finished() step {
+	d.turn.Finding = finding.New(finding.CrossingEnded)
+	d.s.here.steps, d.s.here.effects = nil, nil
+	page := &Show{Page: PageFinished}
+	if d.app != nil {
+		page.App, page.Continue = d.app.Title, d.startOf()
+	}
+	return d.ends(page, "")
+}
+
+// startOf is where a person can start anew.
+func (d *drive) startOf() string {
+	if d.app.OwnStart != "" {
+		return d.app.OwnStart
+	}
+	return d.snap.Gate.Base + "/open/" + string(d.app.Name)
+}
+
+// lost goes on after an effect whose guard failed.
+func (d *drive) lost() step {
+	d.s.here.effects = nil
+	switch lost := d.e.Lost.(type) {
+	case MakePerson:
+		d.here(StepMatch).Reasons.Add(reason.PersonRace)
+		delete(d.f.People, lost.Key)
+		return (*drive).match
+	case Once:
+		return d.refuse(finding.New(finding.AssertionReplayed, finding.Fact("Assertion", lost.ID)))
+	case Keep:
+		return d.ends(&Go{To: d.address()}, "")
+	}
+	return d.finished()
+}
+
+// choose finds the provider, by the person's choice where several are possible.
+func (d *drive) choose() step {
+	st := d.here(StepSelect)
+	c, err := policy.Select(d.snap, d.app, d.s.Chosen)
+	if err != nil {
+		return d.refuse(err)
+	}
+	st.Reasons = append(st.Reasons, c.Reasons...)
+	chosen := c.Providers[0]
+	if c.Ask() {
+		by := d.inBy(c.Providers)
+		switch {
+		case by != "":
+			chosen = by // somebody who is in already is not asked again by which way
+			st.Reasons = reason.Reasons{reason.New(reason.ProviderBySignIn, string(by))}
+		case d.s.Wish.Passive:
+			return d.refuse(finding.New(finding.PassiveImpossible))
+		default:
+			return d.askChoice(c.Providers)
+		}
+	}
+	d.p, _ = d.snap.Provider(chosen)
+	return (*drive).suffice
+}
+
+// inBy gives a provider among several that the person is in by, first one whose
+// word suffices.
+func (d *drive) inBy(among []federation.Name) (by federation.Name) {
+	if d.s.here.anew || d.s.Chosen != "" || d.f.Session == nil {
+		return ""
+	}
+	for i := range d.f.Session.Proofs {
+		a := &d.f.Session.Proofs[i]
+		p, ok := d.snap.Provider(a.Provider)
+		if !ok || !slices.Contains(among, a.Provider) {
+			continue
+		}
+		if _, err := Proves(&d.snap.Gate, d.s.Wish.Effective(p), &a.Authentication, time.Time{}, d.now); err == nil {
+			return a.Provider
+		}
+		if by == "" {
+			by = a.Provider
+		}
+	}
+	return by
+}
+
+// askChoice shows the page where the person chooses.
+func (d *drive) askChoice(among []federation.Name) step {
+	d.s.Stage = Choosing
+	d.keep()
+	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "choose page"})
+	page := &Show{Page: PageChoose, App: d.app.Title}
+	for _, n := range among {
+		p, _ := d.snap.Provider(n)
+		page.Choices = append(page.Choices, Choice{Name: string(n), Title: p.Title})
+	}
+	return d.ends(page, Waiting)
+}
+
+// suffice lets the person in by their session, if it does what is wished.
+func (d *drive) suffice() step {
+	st := d.at(StepSelect)
+	a := d.f.Session.Of(d.p.Name)
+	if a == nil {
+		return (*drive).ask
+	}
+	if !d.now.Before(a.Ends) {
+		st.Reasons.Add(reason.SessionEnded, stamp(a.Ends))
+		return (*drive).ask
+	}
+	wish := d.s.Wish.Effective(d.p)
+	reasons, err := Proves(&d.snap.Gate, wish, &a.Authentication, time.Time{}, d.now)
+	if f := finding.Of(err); f != nil {
+		st.Reasons = append(st.Reasons, insufficient(wish, &a.Authentication, f))
+		return (*drive).ask
+	}
+	st.Reasons.Add(reason.SessionSuffices, d.p.Title, stamp(a.At))
+	st.Reasons = append(st.Reasons, reasons...)
+	d.s.here.answer, d.s.here.by = a, d.f.Session
+	return (*drive).intake
+}

@@ -1,0 +1,105 @@
+package crossing
+
+import (
+	"net/url"
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+)
+
+// EventKind is what happened.
+type EventKind string
+
+// Events.
+const (
+	// Opened: somebody starts at the gate.
+	Opened EventKind = "opened"
+	// Arrived: a message came from an application or a provider.
+	Arrived EventKind = "arrived"
+	// Continued: the browser comes back to a crossing, by its own address.
+	Continued EventKind = "continued"
+	// Chosen: the person chose a provider, or wants to choose anew.
+	Chosen EventKind = "chosen"
+	// Submitted: a form of ours came back.
+	Submitted EventKind = "submitted"
+	// Authorization: the browser answered a challenge.
+	Authorization EventKind = "authorization"
+	// Learned: a need is satisfied.
+	Learned EventKind = "learned"
+	// Lost: the guard of an effect failed.
+	Lost EventKind = "lost"
+	// asked begins the provider's part; only sides see it.
+	asking EventKind = "asking"
+)
+
+// Event is what happened, and in which browser.
+type Event struct {
+	Kind    EventKind
+	Browser Browser
+
+	Arrival *Arrival        // Arrived
+	App     string          // Opened: as it was asked for
+	Target  string          // Opened: where in the application to go on
+	Via     federation.Name // Opened, Chosen: the provider
+	Again   bool            // Chosen: anew, whoever is in already
+	Form    url.Values      // Submitted
+	Header  string          // Authorization
+	Lost    Effect          // Lost
+
+	// Told is what a side made of the message, where the event is run again from
+	// what was recorded: then no message is looked at.
+	Told *Told
+}
+
+// Browser is what a request tells of the browser.
+type Browser struct {
+	Secret  []byte // hash of the crossing's cookie, nil if it has none
+	Network string // where it is, for counting
+	Holds   bool   // run again: whether the secret was the crossing's
+}
+
+// Facts are what has been looked up.
+type Facts struct {
+	New      string            // ID for a crossing that begins, and for what is made in this turn; random, no secret
+	Session  *Session          // of the browser
+	Used     *bool             // of Need.Used
+	People   map[string]Person // of Need.People; one with the ID 0 for nobody
+	TooMany  *bool             // of Need.Tries
+	Found    *State            // of Need.Find, nil if there is none
+	Called   []byte            // of Need.Call: what went out, for the trace
+	Reply    []byte            // and what came back
+	Replied  bool
+	CallFail *finding.Finding // why there is no reply
+}
+
+// Arrival is a message as it came in, read once.
+type Arrival struct {
+	Protocol string
+	From     Lane            // Application or Provider
+	Record   federation.Name // at whose own address it came in; "" at a shared one
+	// Whose finds the record by what the message says, at a shared address.
+	Whose    func(*federation.Snapshot) (federation.Name, bool)
+	Says     []finding.Evidence // who it says it is from, to be shown if nobody is
+	Handles  []string           // what the crossing may be found by
+	Message  any                // the protocol's own
+	Broken   error              // why there is no message
+	Indirect bool               // it came by a cross-site post, so that the session did not come along
+
+	// As it travelled, for the trace.
+	Name, Binding, State, Raw string
+	Octets                    []byte
+}
+
+// step begins the step of the trace that shows the arrival.
+func (a *Arrival) step() TraceStep {
+	return TraceStep{From: a.From, To: GateLane, Name: a.Name, Binding: a.Binding, RelayState: a.State, Octets: string(a.Octets), Raw: a.Raw}
+}
+
+// Told is what a side made of a message: what is recorded of it.
+type Told struct {
+	Request *Request         `json:"request,omitempty"`
+	Answer  *Answer          `json:"answer,omitempty"`
+	Refused *finding.Finding `json:"refused,omitempty"`
+	At      time.Time        `json:"at"`
+}

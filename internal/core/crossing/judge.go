@@ -1,0 +1,122 @@
+package crossing
+
+import (
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/reason"
+)
+
+// The decisions here stand for themselves, without a crossing: whoever refreshes
+// a token, lets a request through or simulates takes the same ones.
+
+// Proves holds a provider's word against a wish; a session's and a new answer's
+// are judged alike. asked is when the provider was asked for it, zero if it was
+// there before. The wish is the effective one, its contexts in the gate's words.
+func Proves(g *federation.Gate, w Wish, a *Authentication, asked, now time.Time) (reason.Reasons, error) {
+	var reasons reason.Reasons
+	if w.Force {
+		if asked.IsZero() || a.At.Before(asked.Add(-g.Skew)) {
+			return reasons, finding.New(finding.AuthnTooOld, finding.Fact("Signed in at", stamp(a.At)), finding.Fact("Asked for at", stamp(asked)))
+		}
+		reasons.Add(reason.ProofFresh, stamp(a.At))
+	}
+	if w.MaxAge > 0 && now.Sub(a.At) > w.MaxAge+g.Skew {
+		return reasons, finding.New(finding.AuthnTooOld, finding.Fact("Signed in at", stamp(a.At)), finding.Fact("At most", w.MaxAge.String()))
+	}
+	if len(w.Contexts) > 0 && !w.Voluntary {
+		if !g.Contexts.Satisfies(w.Comparison, w.Contexts, a.Context) {
+			want := strings.Join(w.Contexts, " or ")
+			if w.Comparison != federation.CompareExact {
+				want = w.Comparison + ": " + want
+			}
+			return reasons, finding.New(finding.ContextOther, finding.Compare("Context", want, a.Context))
+		}
+		reasons.Add(reason.ProofContext, a.Context)
+	}
+	return reasons, nil
+}
+
+func stamp(t time.Time) string {
+	if t.IsZero() {
+		return "never"
+	}
+	return t.UTC().Format(time.RFC3339)
+}
+
+// insufficient says why a session does not do, once Proves refused it.
+func insufficient(w Wish, a *Authentication, f *finding.Finding) reason.Reason {
+	switch {
+	case f.Code == finding.ContextOther:
+		return reason.New(reason.SessionContext, a.Context)
+	case w.Force:
+		return reason.New(reason.SessionForced)
+	}
+	return reason.New(reason.SessionAge, stamp(a.At))
+}
+
+// Intake turns what the provider said into a profile.
+func Intake(_ *federation.Provider, a *Answer) (profile.Profile, reason.Reasons) {
+	return profile.PassThrough(a.Subject, a.Attributes), reason.Reasons{reason.New(reason.IntakeUnchanged)}
+}
+
+// LinkKey is what a person is recognised by when they come again: provider,
+// format, qualifiers and value. A transient name gives "".
+func LinkKey(p *federation.Provider, s profile.Subject) string {
+	if s.Transient {
+		return ""
+	}
+	key := ""
+	for _, part := range []string{string(p.Name), s.Format, s.NameQualifier, s.SPNameQualifier, s.Value} {
+		key += part + "\x1f"
+	}
+	return key
+}
+
+// Match finds the person among those looked up by their link keys. A key that
+// was not looked up is a need.
+func Match(p *federation.Provider, who profile.Profile, people map[string]Person) (Person, reason.Reason, *Need) {
+	key := LinkKey(p, who.Subject)
+	if key == "" {
+		return Person{}, reason.New(reason.PersonTransient), nil
+	}
+	known, looked := people[key]
+	switch {
+	case !looked:
+		return Person{}, reason.Reason{}, &Need{People: []string{key}}
+	case known.ID == 0:
+		return Person{Key: key}, reason.New(reason.PersonNew), nil
+	}
+	return Person{ID: known.ID, Key: key, Identifier: known.Identifier}, reason.New(reason.PersonKnown), nil
+}
+
+// Entrant is who wants to enter an application, and from where.
+type Entrant struct {
+	App     *federation.Application
+	Person  Person
+	Groups  []string
+	Proofs  []Authentication
+	Network string
+}
+
+// Admit decides whether somebody may enter, now, by what providers vouch for. It
+// needs no crossing.
+func Admit(_ *federation.Snapshot, e Entrant, _ time.Time) (reason.Reasons, error) {
+	if err := policy.Open(e.App); err != nil {
+		return nil, err
+	}
+	words := make([]policy.Passing, len(e.Proofs))
+	for i, p := range e.Proofs {
+		words[i] = p.Passing
+	}
+	return policy.Access(e.App, words)
+}
+
+// Release makes what the application is told. It needs no crossing.
+func Release(_ *federation.Application, p profile.Profile) (profile.Released, reason.Reasons) {
+	return p.Release(), reason.Reasons{reason.New(reason.ReleaseUnchanged)}
+}

@@ -1,0 +1,238 @@
+package crossing
+
+import (
+	"io"
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+)
+
+// Turn is what came of an event.
+type Turn struct {
+	State   State
+	Effects []Effect // to be stored together, before anything leaves
+	Next    Next
+	Steps   []TraceStep
+	Result  string           // for the trace: Waiting, Entered, Refused; "" while a need is open, or for nothing to tell
+	Finding *finding.Finding // what refused
+	Apart   bool             // what was refused concerns no crossing, or somebody else's: the state stays as it was
+	About   Head
+	Told    *Told // what a side made of the message, to be recorded
+	Broken  error // a fault of our own, for the log
+	// Verified says that a counterpart proved to be one, now or before: what comes
+	// of strangers is kept more sparingly.
+	Verified bool
+	Decided  Decision
+	Person   Person // who entered
+}
+
+// Head is what a trace is found by.
+type Head struct{ Application, Provider, Person, StartedBy string }
+
+// Next is what comes next: one of *Leave, *Go, *Show, *Challenge, *Need.
+type Next interface{ next() }
+
+// Leave is a message that leaves with the browser.
+type Leave struct {
+	To   Lane
+	Plan Plan
+}
+
+// Go sends the browser to an address, without a message.
+type Go struct{ To string }
+
+// Page is a page of the gate's own.
+type Page string
+
+// Pages.
+const (
+	PageRefused  Page = "refused"
+	PageChoose   Page = "choose"
+	PageFinished Page = "finished" // a reloaded answer: already signed in
+	PageForm     Page = "form"     // of a provider's side
+)
+
+// Show shows a page.
+type Show struct {
+	Page     Page
+	App      string // title of the application, if it is known
+	Choices  []Choice
+	Form     *Form
+	Continue string // address to go on to
+	Again    string // address where the person can choose another way, if there is one
+}
+
+// Choice is one provider a person may choose.
+type Choice struct{ Name, Title string }
+
+// Form is what a provider's side wants to know of the person.
+type Form struct {
+	Title, Text string
+	Fields      []Input
+	Submit      string // on the button
+}
+
+// Input is one field of a form.
+type Input struct {
+	Name, Label string
+	Secret      bool // not to be shown, and never to be recorded
+	Fill        string
+}
+
+// Challenge asks the browser itself to prove who sits at it (RFC 9110 §11.6.1).
+type Challenge struct {
+	Schemes []string // values of WWW-Authenticate
+	Show    Show     // for browsers that cannot
+}
+
+// Need is what a step lacks. Facts come back with the event Learned.
+type Need struct {
+	Used   *Once    // has this been used before?
+	People []string // who has these link keys?
+	Tries  string   // was it tried too often, by this key and from this network?
+	Find   []string // which crossing is known by one of these?
+	Call   *Call    // something outside has to be asked; the effects so far are stored first
+}
+
+func (*Leave) next()     {}
+func (*Go) next()        {}
+func (*Show) next()      {}
+func (*Challenge) next() {}
+func (*Need) next()      {}
+
+// Plan is a message that is decided and not yet made.
+type Plan interface {
+	// Render makes the octets. It decides nothing.
+	Render(g *federation.Gate, m Made) (Rendered, error)
+	// Sent says what goes out, for people: names, formats, attributes, how it is
+	// signed. It is part of what equal inputs give equally.
+	Sent() []federation.Value
+}
+
+// Made is what may be random in a message, made by whoever drives and never
+// recorded.
+type Made struct {
+	Random     io.Reader
+	Now        time.Time
+	Identifier string // of the person, also of one that is made in this turn
+	// Secret opens a credential that a plan names.
+	Secret func(name string) (string, error)
+}
+
+// Rendered is a message as it leaves.
+type Rendered struct {
+	Departure
+	Session string // name under which the application was told of the session
+	Name    any    // by which the application was told the person, to be kept for sign-out
+	Hold    *Hold
+}
+
+// Departure is a message that leaves with the browser.
+type Departure struct {
+	Message  string // standard name, for the trace
+	Binding  string
+	Location string
+	Form     []Field   // by POST; nil means a redirect
+	Octets   []byte    // the message itself, for the trace
+	Until    time.Time // when what could be used of it by others ends; zero if nothing could
+}
+
+// Field is a hidden field of a form.
+type Field struct{ Name, Value string }
+
+// Hold is a message to be kept for a back channel.
+type Hold struct {
+	Key    string // by which it is asked for; a secret
+	Octets []byte
+	Until  time.Time
+}
+
+// Call is something outside that has to be asked.
+type Call struct {
+	Name      string // of the message, for the trace
+	Binding   string
+	Address   string
+	Plan      CallPlan
+	Limit     int64 // of the answer, in octets
+	Unreached finding.Code
+}
+
+// CallPlan is a call that is decided and not yet made.
+type CallPlan interface {
+	Render(g *federation.Gate, m Made) (CallOctets, error)
+}
+
+// CallOctets is a call as it goes out.
+type CallOctets struct {
+	Header map[string]string
+	Body   []byte // posted
+	Shown  []byte // for the trace; secrets left out
+}
+
+// Effect is something to be stored. Each has a guard; one that fails comes back
+// as the event Lost.
+type Effect interface{ effect() }
+
+// Once consumes something that counts only once. Its guard: nobody did before.
+type Once struct {
+	Provider federation.Name `json:"provider"`
+	ID       string          `json:"id"`
+	Until    time.Time       `json:"until"` // how long to remember it
+	// Known says that it may have been used before, and that the refusal says so
+	// already: then that is no loss.
+	Known bool `json:"known,omitempty"`
+}
+
+// MakePerson makes an account with a link. Its guard: nobody has the link.
+type MakePerson struct {
+	Provider federation.Name
+	Key      string
+}
+
+// PutSession gives the browser a session in place of the one it had. The words
+// of its person are in it; a session of somebody else ends, with everything that
+// hangs on it.
+type PutSession struct {
+	Session Session
+	Old     string // Ref of the session before, "" if there was none
+	Same    bool   // the old one was of the same person: what hangs on it stays
+}
+
+// Issued notes what an application was told in the session.
+type Issued struct{ App federation.Name }
+
+// HoldMessage keeps the message that leaves for a back channel.
+type HoldMessage struct{ App federation.Name }
+
+// Queue sends a call later, and again until it is answered.
+type Queue struct {
+	Address string            `json:"address"`
+	Header  map[string]string `json:"header,omitempty"`
+	Body    []byte            `json:"body"`
+	Until   time.Time         `json:"until"` // when to give up
+}
+
+// Moved notes that an application has come by an address of its own.
+type Moved struct{ App federation.Name }
+
+// Tried counts a try that failed, by key and network.
+type Tried struct{ Key string }
+
+// Keep stores the state, so that the next turn finds it. Its guard: nobody else
+// moved the crossing on.
+type Keep struct{}
+
+// End ends the crossing. Its guard: nobody else did.
+type End struct{}
+
+func (Once) effect()        {}
+func (MakePerson) effect()  {}
+func (PutSession) effect()  {}
+func (Issued) effect()      {}
+func (HoldMessage) effect() {}
+func (Queue) effect()       {}
+func (Moved) effect()       {}
+func (Tried) effect()       {}
+func (Keep) effect()        {}
+func (End) effect()         {}

@@ -1,0 +1,120 @@
+package crossing
+
+import (
+	"encoding/json"
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
+)
+
+// Decision is what a turn came to, in values that can be compared, with the
+// revisions it was made with.
+type Decision struct {
+	App              federation.Name    `json:"app,omitempty"`
+	AppRevision      int                `json:"appRevision,omitempty"`
+	Provider         federation.Name    `json:"provider,omitempty"`
+	ProviderRevision int                `json:"providerRevision,omitempty"`
+	Comes            string             `json:"comes"` // what comes next: leave application, show choose, and the like
+	Result           string             `json:"result,omitempty"`
+	Finding          finding.Code       `json:"finding,omitempty"`
+	Person           int64              `json:"person,omitempty"`
+	New              bool               `json:"new,omitempty"` // an account is made
+	Released         *profile.Released  `json:"released,omitempty"`
+	Sent             []federation.Value `json:"sent,omitempty"`
+}
+
+// of completes a decision with what the turn came to.
+func (c Decision) of(t Turn) Decision {
+	c.Result = t.Result
+	if t.Finding != nil {
+		c.Finding = t.Finding.Code
+	}
+	switch n := t.Next.(type) {
+	case *Leave:
+		c.Comes = "leave " + string(n.To)
+	case *Go:
+		c.Comes = "go"
+	case *Show:
+		c.Comes = "show " + string(n.Page)
+	case *Challenge:
+		c.Comes = "challenge"
+	case *Need:
+		c.Comes = "need"
+	}
+	return c
+}
+
+// Alike reports whether two decisions are the same, whatever revisions they were
+// made with.
+func (c Decision) Alike(d Decision) bool {
+	c.AppRevision, c.ProviderRevision = d.AppRevision, d.ProviderRevision
+	a, errA := json.Marshal(c)
+	b, errB := json.Marshal(d)
+	return errA == nil && errB == nil && string(a) == string(b)
+}
+
+// Entry is a turn as it is recorded: everything it was decided on, and nothing
+// that could be used again. Messages are in it as what a side made of them;
+// codes, tokens, verifiers and credentials are not, and neither is the
+// provider's part of the state, which may hold such.
+type Entry struct {
+	At     time.Time       `json:"at"`
+	Kind   EventKind       `json:"kind"`
+	From   Lane            `json:"from,omitempty"`
+	Record federation.Name `json:"record,omitempty"` // whose message arrived
+	App    string          `json:"app,omitempty"`
+	Target string          `json:"target,omitempty"`
+	Via    federation.Name `json:"via,omitempty"`
+	Again  bool            `json:"again,omitempty"`
+	State  string          `json:"state,omitempty"` // relay state of an answer that nobody asked for
+	Holds  bool            `json:"holds,omitempty"`
+	Before State           `json:"before,omitzero"`
+	Told   *Told           `json:"told,omitempty"`
+
+	New     string            `json:"new,omitempty"`
+	Session *Session          `json:"session,omitempty"`
+	People  map[string]Person `json:"people,omitempty"`
+
+	Decided Decision `json:"decided"`
+}
+
+// Recorded gives the entry of a turn. before is the state it began with, f the
+// facts that it ended with.
+func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
+	d := drive{s: before, e: e}
+	out := Entry{At: at, Kind: e.Kind, App: clip(e.App), Target: e.Target, Via: e.Via, Again: e.Again, Holds: d.holds(), Before: before, Told: t.Told,
+		New: f.New, People: map[string]Person{}, Decided: t.Decided}
+	out.Before.here, out.Before.ProviderState, out.Before.Browser.Secret = here{}, nil, nil
+	if a := e.Arrival; a != nil {
+		out.From, out.State = a.From, clip(a.State)
+		if out.Record = federation.Name(t.About.Provider); a.From == Application {
+			out.Record, out.State = federation.Name(t.About.Application), ""
+		}
+	}
+	if f.Session != nil {
+		s := *f.Session
+		s.Ref, s.Person.Identifier = "", ""
+		out.Session = &s
+	}
+	for key, p := range f.People {
+		p.Identifier = ""
+		out.People[key] = p
+	}
+	return out
+}
+
+// Replay decides a recorded turn again, with a configuration of now.
+func Replay(snap *federation.Snapshot, in Entry) Decision {
+	e := Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Again: in.Again, Told: in.Told, Browser: Browser{Network: in.Before.Browser.Network, Holds: in.Holds}}
+	if in.Kind == Arrived {
+		e.Arrival = &Arrival{From: in.From, Record: in.Record, State: in.State}
+	}
+	f := Facts{New: in.New, Session: in.Session, People: in.People}
+	s := in.Before
+	if s.Mode = Simulated; s.ID == "" {
+		s.Mode = Real
+	}
+	return Advance(snap, s, e, f, in.At).Decided
+}

@@ -1,0 +1,338 @@
+package samlside
+
+import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base32"
+	"encoding/hex"
+	"encoding/json"
+	"io"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/xmlsec"
+)
+
+// reply is how and where the application wants its answer.
+type reply struct {
+	InReplyTo string `json:"inReplyTo,omitempty"`
+	Address   string `json:"address"`
+	State     string `json:"state,omitempty"`
+	Format    string `json:"format,omitempty"` // of NameIDPolicy
+	Held      bool   `json:"held,omitempty"`   // wanted by artifact
+	Shared    bool   `json:"shared,omitempty"` // the face that applications share was asked
+}
+
+// Receive checks an AuthnRequest (SAML profiles §4.1.4.1). An application that
+// allows no proxy can never get an answer from the gate, which is one; the
+// request says so then (SAML core §3.4.1.5.1).
+func (a *Application) Receive(g *federation.Gate, r *federation.Application, in *crossing.Arrival, now time.Time) (out crossing.Request, log finding.Checks, err error) {
+	q, ok := in.Message.(request)
+	shared := in.Record == ""
+	if !ok || !shared && !a.OwnFace {
+		return out, log, finding.New(finding.ApplicationUnknown, in.Says...)
+	}
+	face, _ := a.face(g, r, shared)
+	if out.Verified, err = q.Check(q.in, a.SP, saml.Demand{SSO: face.Address, Signed: a.RequireSignedRequests, Policy: xmlsec.Policy{AllowSHA1: a.AllowSHA1}, Now: now, Skew: g.Skew}, &log); err != nil {
+		return out, log, err
+	}
+	out.Moved = !shared && !a.Moved
+	out.Wish = crossing.Wish{Force: q.ForceAuthn, Passive: q.IsPassive, Contexts: slices.Clone(q.Contexts), Comparison: q.Comparison, Subject: q.Subject}
+	if q.ProxyCount >= 0 || len(q.Requesters) > 0 {
+		out.Wish.Hops, out.Wish.Requesters = max(q.ProxyCount, 0), append(slices.Clone(q.Requesters), q.Issuer)
+	}
+	if q.ProxyCount == 0 {
+		out.Unmet = finding.New(finding.ScopingUnmet, finding.Fact("ProxyCount", "0"))
+	}
+	out.Values = values("NameIDPolicy Format", q.NameIDFormat, "Answer by", short(map[bool]string{true: saml.BindingArtifact, false: saml.BindingPOST}[q.ByArtifact]))
+	out.Own, err = json.Marshal(reply{InReplyTo: q.ID, Address: q.ACS, State: q.in.RelayState, Format: q.NameIDFormat, Held: q.ByArtifact, Shared: shared})
+	return out, log, err
+}
+
+// Unasked gives the default consumer address, for an unsolicited Response. The
+// target goes along as RelayState; it has to lie at the application.
+func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, target string) (json.RawMessage, error) {
+	e, ok := a.SP.DefaultACS()
+	if !ok {
+		return nil, finding.New(finding.ACSUnregistered)
+	}
+	if target != "" && !a.allows(target) {
+		return nil, finding.New(finding.TargetForeign, finding.Fact("RelayState", clip(target)), finding.Fact("Application", e.Location))
+	}
+	return json.Marshal(reply{Address: e.Location, State: target, Shared: a.byShared()})
+}
+
+// allows reports whether an address to go on to lies at the application: same
+// scheme, host and port as one of its consumer addresses.
+func (a *Application) allows(target string) bool {
+	u, err := url.Parse(target)
+	if err != nil || u.User != nil || strings.ContainsAny(target, "\\\r\n\t ") || len(target) > saml.MaxRelayState {
+		return false
+	}
+	return slices.ContainsFunc(a.SP.ACS, func(e saml.Endpoint) bool {
+		v, err := url.Parse(e.Location)
+		return err == nil && u.Scheme == v.Scheme && strings.EqualFold(u.Host, v.Host)
+	})
+}
+
+// lifetime of assertions for applications.
+const lifetime = 5 * time.Minute
+
+// answer is the plan of a Response.
+type answer struct {
+	side   *Application
+	app    *federation.Application
+	reply  reply
+	msg    saml.Answer // without IDs
+	name   name
+	pair   bool // of the shared face
+	encKey *saml.Key
+}
+
+// name is how the person is called: as given, or made when the message is.
+type name struct {
+	saml.NameID
+	made  bool // another one for this answer
+	stays bool // derived for this person and application
+}
+
+// Answer plans a Response with an assertion.
+func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
+	var r reply
+	if err := json.Unmarshal(in.Own, &r); err != nil {
+		return nil, err
+	}
+	face, _ := a.face(in.Gate, in.App, r.Shared)
+	n, err := a.nameFor(face.EntityID, r, in.Released, in.Person)
+	if err != nil {
+		return nil, err
+	}
+	if err := expected(in, n, a.SP.EntityID); err != nil {
+		return nil, err
+	}
+	ans := in.Answer
+	p := answer{side: a, app: in.App, reply: r, name: n, msg: saml.Answer{At: in.Now, Lifetime: lifetime, Issuer: face.EntityID,
+		Destination: r.Address, InResponseTo: r.InReplyTo, Audience: a.SP.EntityID,
+		AuthnInstant: ans.At, SessionNotOnOrAfter: ans.Until, Context: ans.Context, Authorities: ans.Authorities}}
+	for _, at := range in.Released.Attributes {
+		p.msg.Attributes = append(p.msg.Attributes, saml.Attribute(at))
+	}
+	if a.Encrypt {
+		k := a.SP.EncryptionKeys()
+		if len(k) == 0 {
+			return nil, finding.New(finding.EncryptionMethod, finding.Fact("Key for encryption", "none in the application's metadata")).From(finding.Application)
+		}
+		p.encKey = &k[0]
+	}
+	return p, nil
+}
+
+// expected sees that the person is the Subject of the request, if it names one
+// (SAML core §3.4.1, §3.3.4).
+func expected(in crossing.AnswerIn, n name, audience string) error {
+	want, got := in.Wish.Subject, n.Value
+	if want == "" {
+		return nil
+	}
+	if n.stays {
+		if in.Person.Identifier == "" && in.Person.ID != 0 {
+			return nil // run again, without what names are derived from
+		}
+		got = pairwise(in.Gate.Pairwise, in.Person.Identifier, audience)
+	}
+	if n.made || in.Person.ID == 0 && n.stays || got != want {
+		return finding.New(finding.SubjectOther, finding.Fact("Subject", want))
+	}
+	return nil
+}
+
+// Render makes it: names first, then the assertion, signed and encrypted as the
+// record says.
+func (p answer) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered, error) {
+	_, set := p.side.face(g, p.app, p.reply.Shared)
+	msg := p.msg
+	var err error
+	for _, id := range []*string{&msg.ResponseID, &msg.AssertionID, &msg.SessionIndex} {
+		if *id, err = newID(m.Random); err != nil {
+			return crossing.Rendered{}, err
+		}
+	}
+	msg.NameID = p.name.NameID
+	switch {
+	case p.name.made:
+		if msg.NameID.Value, err = newID(m.Random); err != nil {
+			return crossing.Rendered{}, err
+		}
+	case p.name.stays:
+		msg.NameID.Value = pairwise(g.Pairwise, m.Identifier, p.msg.Audience)
+	}
+	s := p.side
+	octets, err := saml.WriteResponse(msg, saml.Protection{Pair: set.Current, SignResponse: s.Sign == SignBoth, OnlyResponse: s.Sign == SignResponse,
+		Random: m.Random, EncryptTo: p.encKey, EncryptName: s.EncryptNames})
+	if err != nil {
+		return crossing.Rendered{}, err
+	}
+	out, err := deliver(p.msg.Issuer, p.reply, octets, m)
+	out.Session, out.Name, out.Until = msg.SessionIndex, subject(msg.NameID), p.msg.At.Add(lifetime)
+	return out, err
+}
+
+// Sent says what the application is told.
+func (p answer) Sent() []federation.Value {
+	value := p.name.Value
+	switch {
+	case p.name.made:
+		value = "made for this answer"
+	case p.name.stays:
+		value = "derived for this person and application"
+	}
+	out := values("Audience", p.msg.Audience, "InResponseTo", p.msg.InResponseTo, "NameID", value, "NameID Format", p.name.Format, "AuthnContextClassRef", p.msg.Context)
+	for _, a := range p.msg.Attributes {
+		out = append(out, federation.Value{Label: "Attribute " + a.Name, Value: strings.Join(a.Values, ", ")})
+	}
+	encrypted := "no"
+	if p.encKey != nil {
+		encrypted = map[bool]string{true: "NameID and attributes", false: "assertion"}[p.side.EncryptNames]
+	}
+	return append(out, values("Signed", p.side.signed(), "Encrypted", encrypted)...)
+}
+
+// statuses are the status codes of what an application can hear (SAML core
+// §3.2.2.2).
+var statuses = map[crossing.Refusal][2]string{
+	crossing.RefusedPassive: {saml.StatusResponder, saml.StatusNoPassive},
+	crossing.RefusedContext: {saml.StatusResponder, saml.StatusNoAuthnContext},
+	crossing.RefusedName:    {saml.StatusRequester, saml.StatusInvalidNameIDPolicy},
+	crossing.RefusedHops:    {saml.StatusResponder, saml.StatusProxyCountExceeded},
+	crossing.RefusedFailed:  {saml.StatusResponder, saml.StatusAuthnFailed},
+	crossing.RefusedDenied:  {saml.StatusResponder, saml.StatusRequestDenied},
+	crossing.RefusedPerson:  {saml.StatusResponder, saml.StatusUnknownPrincipal},
+}
+
+// refusal is the plan of a Response without assertion.
+type refusal struct {
+	side    *Application
+	app     *federation.Application
+	reply   reply
+	status  [2]string
+	message string
+}
+
+// Refuse plans a Response with a status, where the application asked.
+func (a *Application) Refuse(_ *federation.Gate, r *federation.Application, own json.RawMessage, why crossing.Refusal, f *finding.Finding) crossing.Plan {
+	var to reply
+	status, ok := statuses[why]
+	if err := json.Unmarshal(own, &to); err != nil || !ok || to.InReplyTo == "" {
+		return nil
+	}
+	return refusal{side: a, app: r, reply: to, status: status, message: f.Title}
+}
+
+// Render makes it, signed as a whole.
+func (p refusal) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered, error) {
+	face, set := p.side.face(g, p.app, p.reply.Shared)
+	id, err := newID(m.Random)
+	if err != nil {
+		return crossing.Rendered{}, err
+	}
+	octets, err := saml.WriteStatus(saml.Answer{ResponseID: id, At: m.Now, Issuer: face.EntityID, Destination: p.reply.Address, InResponseTo: p.reply.InReplyTo},
+		p.status[0], p.status[1], p.message, set.Current)
+	if err != nil {
+		return crossing.Rendered{}, err
+	}
+	return deliver(face.EntityID, p.reply, octets, m)
+}
+
+// Sent says what the application is told.
+func (p refusal) Sent() []federation.Value {
+	return values("InResponseTo", p.reply.InReplyTo, "StatusCode", p.status[0], "nested StatusCode", p.status[1], "StatusMessage", p.message)
+}
+
+// deliver hands a Response to the browser, or, where the application wants it
+// so, only an artifact for it (SAML bindings §3.6).
+func deliver(issuer string, r reply, octets []byte, m crossing.Made) (crossing.Rendered, error) {
+	if !r.Held {
+		return crossing.Rendered{Departure: departure("Response", saml.ToPOST(r.Address, "SAMLResponse", octets, r.State))}, nil
+	}
+	var handle [20]byte
+	if _, err := io.ReadFull(m.Random, handle[:]); err != nil {
+		return crossing.Rendered{}, err
+	}
+	a := saml.NewArtifact(issuer, 0, handle)
+	query := url.Values{"SAMLart": {a.String()}}
+	if r.State != "" {
+		query.Set("RelayState", r.State)
+	}
+	sep := "?"
+	if strings.Contains(r.Address, "?") {
+		sep = "&"
+	}
+	return crossing.Rendered{Departure: crossing.Departure{Message: "Response", Binding: saml.BindingArtifact, Location: r.Address + sep + query.Encode(), Octets: octets},
+		Hold: &crossing.Hold{Key: string(handle[:]), Octets: octets, Until: m.Now.Add(heldLife)}}, nil
+}
+
+// heldLife is how long a message waits for an application's back channel.
+const heldLife = 2 * time.Minute
+
+// newID is an ID for a SAML message: 128 random bits after an underscore.
+func newID(random io.Reader) (string, error) {
+	var b [16]byte
+	_, err := io.ReadFull(random, b[:])
+	return "_" + hex.EncodeToString(b[:]), err
+}
+
+// nameFor decides the NameID for an application: in the format its request asks
+// for, else its record, else as the provider gave it (SAML core §3.4.1.1, §8.3).
+func (a *Application) nameFor(issuer string, r reply, out profile.Released, who crossing.Person) (name, error) {
+	format := r.Format
+	if format == "" || format == saml.FormatUnspecified {
+		format = a.NameIDFormat
+	}
+	given := nameID(out.Subject)
+	unmet := func(why string) error {
+		return finding.New(finding.NameIDPolicyUnmet, finding.Fact("Format", format), finding.Fact("Cause", why))
+	}
+	own := saml.NameID{Format: format, NameQualifier: issuer, SPNameQualifier: a.SP.EntityID}
+	switch format {
+	case "":
+		return name{NameID: given}, nil
+	case saml.FormatUnspecified:
+		return name{NameID: saml.NameID{Format: format, Value: given.Value}}, nil
+	case saml.FormatTransient:
+		return name{NameID: own, made: true}, nil
+	case saml.FormatPersistent:
+		if who.Key == "" {
+			return name{}, unmet("the provider gave a transient name, so the person cannot be known again")
+		}
+		return name{NameID: own, stays: true}, nil
+	case saml.FormatEmail:
+		if given.Format == saml.FormatEmail {
+			return name{NameID: given}, nil
+		}
+		for _, at := range out.Attributes {
+			if len(at.Values) == 1 && strings.Contains(at.Values[0], "@") && slices.Contains(mailNames, at.Name) {
+				return name{NameID: saml.NameID{Format: format, Value: at.Values[0]}}, nil
+			}
+		}
+		return name{}, unmet("the provider gave no e-mail address")
+	}
+	return name{}, unmet("the gate does not offer it")
+}
+
+// mailNames are the usual names of the e-mail attribute.
+var mailNames = []string{"urn:oid:0.9.2342.19200300.100.1.3", "mail", "email", "http://schemas.xmlsoap.org/ws/2005/05/identity/claims/emailaddress"}
+
+// pairwise derives the persistent name of a person for one application: stable,
+// opaque, and of no use to compare people across applications (SAML core §8.3.7).
+func pairwise(secret []byte, person, application string) string {
+	mac := hmac.New(sha256.New, secret)
+	mac.Write([]byte(person + "\x1f" + application))
+	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(mac.Sum(nil)[:20]))
+}

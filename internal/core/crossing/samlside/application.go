@@ -1,0 +1,145 @@
+package samlside
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/saml"
+)
+
+// Application is the SAML part of an application.
+type Application struct {
+	SP *saml.SP `json:"sp"`
+	// Moved says that it has come by the face of its own; until then the shared one
+	// answers it too.
+	Moved               bool `json:"moved,omitempty"`
+	ApplicationSettings `json:"-"`
+}
+
+// Signing is which parts of an answer are signed.
+const (
+	SignAssertion = "assertion"
+	SignResponse  = "response"
+	SignBoth      = "both"
+)
+
+// ApplicationSettings are what an engineer decides about a SAML application.
+type ApplicationSettings struct {
+	RequireSignedRequests bool   `json:"requireSignedRequests" doc:"Refuse requests that are not signed, even if the metadata allows them"`
+	AllowSHA1             bool   `json:"allowSHA1" doc:"Exception: accept requests signed with SHA-1; leaves a warning"`
+	Sign                  string `json:"sign" enum:",assertion,response,both" doc:"What is signed; empty is the assertion"`
+	Encrypt               bool   `json:"encrypt" doc:"Encrypt the assertion with the application's encryption key"`
+	EncryptNames          bool   `json:"encryptNames" doc:"With encrypt: encrypt NameID and attributes instead of the whole assertion"`
+	NameIDFormat          string `json:"nameIdFormat" maxLength:"200" doc:"NameID format where the request names none; empty passes the provider's on"`
+	OwnFace               bool   `json:"ownFace" doc:"An identity provider face of its own, with its own entity ID and keys; the shared one answers until the application has come by it"`
+	OwnEntityID           string `json:"ownEntityId" maxLength:"1024" doc:"Entity ID of that face"`
+}
+
+// Protocol is SAML.
+func (*Application) Protocol() string { return Name }
+
+// Identity is the entity ID.
+func (a *Application) Identity() string { return a.SP.EntityID }
+
+// Title is the name for people in its metadata.
+func (a *Application) Title() string { return a.SP.Title }
+
+// Missing says what its metadata lacks.
+func (a *Application) Missing() []federation.Lack { return lacking(a.SP.Missing()) }
+
+// Endpoints are its addresses.
+func (a *Application) Endpoints() []federation.Endpoint { return endpoints(labelACS, a.SP.ACS) }
+
+// Keys are its keys.
+func (a *Application) Keys() []federation.Key { return keysOf(a.SP.Keys) }
+
+// Settings are its ApplicationSettings.
+func (a *Application) Settings() any { return a.ApplicationSettings }
+
+// With lays settings over. One that gets a face of its own while it is known
+// already is answered by the shared one until it has moved.
+func (a *Application) With(settings []byte) (federation.Side, error) {
+	b := *a
+	err := json.Unmarshal(settings, &b.ApplicationSettings)
+	if b.OwnFace != a.OwnFace {
+		b.Moved = b.OwnFace && b.SP.EntityID == ""
+	}
+	return &b, err
+}
+
+// Data is what is stored.
+func (a *Application) Data() any { return a }
+
+// Named fills in the entity ID of a face of its own.
+func (a *Application) Named(g *federation.Gate, n federation.Name) federation.Side {
+	b := *a
+	if b.OwnFace && b.OwnEntityID == "" && n != "" {
+		b.OwnEntityID = g.Base + "/saml/idp/app/" + string(n)
+	}
+	return &b
+}
+
+// OwnKeys says that a face of its own has keys of its own.
+func (a *Application) OwnKeys() bool { return a.OwnFace }
+
+// Shared says that one with a face of its own is found there.
+func (a *Application) Shared() federation.Sharing {
+	switch {
+	case !a.OwnFace:
+		return federation.Together
+	case a.Moved:
+		return federation.Alone
+	}
+	return federation.Leaving
+}
+
+// HasMoved gives the side of an application that has come by its own face.
+func (a *Application) HasMoved() federation.ApplicationSide {
+	b := *a
+	b.Moved = true
+	return &b
+}
+
+// Check sees whether the settings can be used.
+func (a *Application) Check(*federation.Application) error {
+	wrong := func(field, format string, args ...any) error {
+		return &federation.SettingError{Field: field, Err: fmt.Errorf(format, args...)}
+	}
+	if !slices.Contains([]string{"", SignAssertion, SignResponse, SignBoth}, a.Sign) {
+		return wrong("sign", "%q cannot be signed; use assertion, response or both", a.Sign)
+	}
+	if !isFormat(a.NameIDFormat) {
+		return wrong("nameIdFormat", "the format %q is not offered; use one of the four in the exchange sheet, or nothing", a.NameIDFormat)
+	}
+	if n := len([]rune(a.OwnEntityID)); a.OwnFace && (n < 1 || n > 1024) {
+		return wrong("ownEntityId", "the entity ID has %d characters; use 1 to 1024", n)
+	}
+	if a.Encrypt && len(a.SP.EncryptionKeys()) == 0 {
+		return &federation.SettingError{Field: "encrypt", Err: errNoKey}
+	}
+	if a.RequireSignedRequests && len(saml.SigningKeys(a.SP.Keys)) == 0 {
+		return &federation.SettingError{Field: "requireSignedRequests", Err: errors.New("the application's metadata holds no signing key to verify requests with; take in metadata that does")}
+	}
+	return nil
+}
+
+// byShared reports whether the shared face answers it where nothing tells which:
+// it has none of its own, or has not come by it yet.
+func (a *Application) byShared() bool { return !a.OwnFace || !a.Moved }
+
+// face is the gate as identity provider towards the application.
+func (a *Application) face(g *federation.Gate, r *federation.Application, shared bool) (federation.Face, federation.KeySet) {
+	if shared || !a.OwnFace {
+		return idpFace(g), g.Keys[SignsAnswers]
+	}
+	return federation.Face{EntityID: a.OwnEntityID, Address: g.Base + "/saml/idp/app/" + string(r.Name) + "/sso"}, g.KeysOf(r)
+}
+
+// artifactAddress is where an application resolves artifacts of a face.
+func artifactAddress(face federation.Face) string {
+	return strings.TrimSuffix(face.Address, "/sso") + "/artifact"
+}

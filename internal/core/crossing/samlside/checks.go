@@ -1,0 +1,163 @@
+package samlside
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"innergate.example/innergate/internal/core/checks"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/xmlsec"
+)
+
+// Checks looks at what only SAML providers have.
+func (p *Provider) Checks(c *checks.Checker, _ federation.Record, l *checks.List) {
+	idp := p.IDP
+	binding, _ := p.binding()
+	if _, ok := idp.SSOBy(binding); !ok && len(idp.SSO) > 0 {
+		l.Add(finding.New(finding.BindingNoneCommon, finding.Compare(labelSSO, cmp.Or(short(binding), "HTTP-Redirect or HTTP-POST"), bindings(idp.SSO))))
+	}
+	if p.UseArtifact && len(idp.Artifact) == 0 {
+		l.Add(finding.New(finding.BindingNoneCommon, finding.Compare(labelArtifact, "HTTP-Artifact, as useArtifact asks", "none")))
+	}
+	if p.AskNameIDFormat != "" && len(idp.NameIDFormats) > 0 && !offers(idp.NameIDFormats, p.AskNameIDFormat) {
+		l.Add(finding.New(finding.NameIDNoneCommon, finding.Compare("NameIDFormat", p.AskNameIDFormat, strings.Join(idp.NameIDFormats, ", "))))
+	}
+	algorithms(l, idp.Algorithms, p.AllowSHA1)
+	c.Keys(l, p.Keys(), p.StrictCertificates)
+}
+
+// Checks looks at what only SAML applications have, and at the way from one to
+// the providers that serve it.
+func (a *Application) Checks(c *checks.Checker, r federation.Record, l *checks.List) {
+	app, sp := r.(*federation.Application), a.SP
+	switch _, byPOST := sp.DefaultACS(); {
+	case byPOST || len(sp.ACS) == 0:
+	case !slices.ContainsFunc(sp.ACS, func(e saml.Endpoint) bool { return e.Binding != saml.BindingArtifact }):
+		l.Add(finding.New(finding.ArtifactOnly, finding.Fact(labelACS, sp.ACS[0].Location)))
+	default:
+		l.Add(finding.New(finding.BindingNoneCommon, finding.Compare(labelACS, "HTTP-POST", bindings(sp.ACS))))
+	}
+	if app.OnlyOwnStarts && app.OwnStart == "" {
+		f := finding.New(finding.OwnStartMissing)
+		if sp.Start != "" {
+			f = f.With(finding.Fact("RequestInitiator in its metadata", sp.Start))
+		}
+		l.Add(f)
+	}
+	if sp.AuthnRequestsSigned && len(saml.SigningKeys(sp.Keys)) == 0 {
+		l.Add(finding.New(finding.RequestsSignedNoKey))
+	}
+	if a.RequireSignedRequests && !sp.AuthnRequestsSigned {
+		l.Add(finding.New(finding.RequestsUnsigned, finding.Compare("AuthnRequestsSigned", "true", "false")))
+	}
+	if sp.WantAssertionsSigned && a.Sign == SignResponse {
+		l.Add(finding.New(finding.AssertionUnsigned, finding.Fact("sign", a.Sign)))
+	}
+	a.encryption(l)
+	algorithms(l, sp.Algorithms, a.AllowSHA1)
+	c.Keys(l, a.Keys(), false)
+	a.formats(c, app, l)
+	c.BothSides(l, app)
+}
+
+// offered are the NameID formats of providers; open if one names none.
+type offered struct {
+	formats []string
+	open    bool
+}
+
+func (o *offered) add(p *federation.Provider) {
+	side, ok := p.Side.(*Provider)
+	if !ok || len(side.IDP.NameIDFormats) == 0 {
+		o.open = true // nothing is known of what it names people by
+		return
+	}
+	o.formats = append(o.formats, side.IDP.NameIDFormats...)
+}
+
+// formats sees whether a NameID format that the application wants can be had.
+func (a *Application) formats(c *checks.Checker, r *federation.Application, l *checks.List) {
+	want := a.SP.NameIDFormats
+	if a.NameIDFormat != "" {
+		want = []string{a.NameIDFormat}
+	}
+	o := checks.Once(c, "NameID formats", func() offered {
+		var all offered
+		for _, p := range c.Snap.Providers() {
+			if p.Enabled {
+				all.add(p)
+			}
+		}
+		slices.Sort(all.formats)
+		all.formats = slices.Compact(all.formats)
+		return all
+	})
+	if p, tied := c.Snap.Provider(r.Provider); tied {
+		o = offered{}
+		o.add(p)
+	}
+	can := func(format string) bool {
+		switch format {
+		case saml.FormatPersistent, saml.FormatTransient, saml.FormatUnspecified: // the gate makes these itself
+			return true
+		}
+		return o.open || offers(o.formats, format)
+	}
+	if len(want) > 0 && !slices.ContainsFunc(want, can) {
+		l.Add(finding.New(finding.NameIDNoneCommon, finding.Compare("NameIDFormat", strings.Join(want, ", "), strings.Join(o.formats, ", "))))
+	}
+}
+
+func offers(formats []string, format string) bool {
+	return slices.Contains(formats, format) || slices.Contains(formats, saml.FormatUnspecified)
+}
+
+// algorithms looks at what the metadata announces: SHA-1 only, for signatures or
+// for digests.
+func algorithms(l *checks.List, announced []string, allowed bool) {
+	var signatures, digests []string
+	for _, m := range announced {
+		if xmlsec.IsSignatureMethod(m) {
+			signatures = append(signatures, m)
+		} else if xmlsec.IsDigestMethod(m) {
+			digests = append(digests, m)
+		}
+	}
+	for label, ms := range map[string][]string{"SigningMethod": signatures, "DigestMethod": digests} {
+		if len(ms) == 0 || slices.ContainsFunc(ms, func(m string) bool { return !xmlsec.RestsOnSHA1(m) }) {
+			continue
+		}
+		f := finding.New(finding.AlgorithmsSHA1, finding.Fact(label, strings.Join(ms, ", ")))
+		if allowed {
+			f.Severity = finding.Warning
+		}
+		l.Add(f)
+	}
+}
+
+func (a *Application) encryption(l *checks.List) {
+	if !a.Encrypt {
+		return
+	}
+	ks := a.SP.EncryptionKeys()
+	if len(ks) == 0 {
+		l.Add(finding.New(finding.EncryptionNoKey))
+		return
+	}
+	if ms := ks[0].Methods; len(ms) > 0 && !xmlsec.CanEncrypt(ms) {
+		l.Add(finding.New(finding.EncryptionNoneCommon, finding.Compare("EncryptionMethod", strings.Join(xmlsec.EncryptionMethods(), ", "), strings.Join(ms, ", "))))
+	}
+}
+
+func bindings(es []saml.Endpoint) string {
+	var out []string
+	for _, e := range es {
+		out = append(out, short(e.Binding))
+	}
+	return strings.Join(slices.Compact(out), ", ")
+}
+
+func short(urn string) string { return urn[strings.LastIndex(urn, ":")+1:] }

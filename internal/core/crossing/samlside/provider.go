@@ -1,0 +1,137 @@
+package samlside
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/saml"
+)
+
+// Provider is the SAML part of a provider.
+type Provider struct {
+	IDP              *saml.IDP `json:"idp"`
+	Address          string    `json:"address"` // assertion consumer service of the gate's own face towards it
+	ProviderSettings `json:"-"`
+}
+
+// ProviderSettings are what an engineer decides about a SAML provider.
+type ProviderSettings struct {
+	RequireSignedAssertion bool   `json:"requireSignedAssertion" doc:"A signature on the Response alone is not enough"`
+	AllowSHA1              bool   `json:"allowSHA1" doc:"Exception: accept signatures and digests with SHA-1; leaves a warning"`
+	AllowCBC               bool   `json:"allowCBC" doc:"Exception: accept AES-CBC outside a verified Response signature"`
+	StrictCertificates     bool   `json:"strictCertificates" doc:"Refuse what is signed with a key whose certificate is past its date"`
+	SignRequests           bool   `json:"signRequests" doc:"Sign requests even if the metadata does not want it"`
+	RequestBinding         string `json:"requestBinding" enum:",redirect,post" doc:"How requests are sent; empty prefers redirect"`
+	AskNameIDFormat        string `json:"askNameIdFormat" maxLength:"200" doc:"NameID format to ask for; empty leaves it to the provider"`
+	OwnEntityID            string `json:"ownEntityId" maxLength:"1024" doc:"Entity ID of the gate towards it"`
+	FormerEntityID         string `json:"formerEntityId" maxLength:"1024" doc:"Accepted beside it as audience, while moving"`
+	UseArtifact            bool   `json:"useArtifact" doc:"Ask for answers by artifact, for providers that insist on it"`
+	SharedFace             bool   `json:"sharedFace" doc:"Use the service provider face that several providers share"`
+}
+
+// Protocol is SAML.
+func (*Provider) Protocol() string { return Name }
+
+// Identity is the entity ID.
+func (p *Provider) Identity() string { return p.IDP.EntityID }
+
+// Title is the name for people in its metadata.
+func (p *Provider) Title() string { return p.IDP.Title }
+
+// Missing says what its metadata lacks.
+func (p *Provider) Missing() []federation.Lack { return lacking(p.IDP.Missing()) }
+
+// Endpoints are its addresses.
+func (p *Provider) Endpoints() []federation.Endpoint {
+	return append(endpoints(labelSSO, p.IDP.SSO), endpoints(labelArtifact, p.IDP.Artifact)...)
+}
+
+// Keys are its keys.
+func (p *Provider) Keys() []federation.Key { return keysOf(p.IDP.Keys) }
+
+// Settings are its ProviderSettings.
+func (p *Provider) Settings() any { return p.ProviderSettings }
+
+// With lays settings over.
+func (p *Provider) With(settings []byte) (federation.Side, error) {
+	q := *p
+	return &q, json.Unmarshal(settings, &q.ProviderSettings)
+}
+
+// Data is what is stored.
+func (p *Provider) Data() any { return p }
+
+// Named fills in our entity ID and address towards it.
+func (p *Provider) Named(g *federation.Gate, n federation.Name) federation.Side { return p.named(g, n) }
+
+func (p *Provider) named(g *federation.Gate, n federation.Name) *Provider {
+	q := *p
+	if q.OwnEntityID == "" && n != "" {
+		q.OwnEntityID = g.Base + "/saml/sp/" + string(n)
+	}
+	if q.Address == "" && n != "" {
+		q.Address = g.Base + "/saml/sp/" + string(n) + "/acs"
+	}
+	return &q
+}
+
+// binding is that of requests as the record wants it, "" for no matter; false if
+// there is no such.
+func (s ProviderSettings) binding() (string, bool) {
+	b, ok := map[string]string{"": "", "redirect": saml.BindingRedirect, "post": saml.BindingPOST}[s.RequestBinding]
+	return b, ok
+}
+
+// Check sees whether the settings can be used.
+func (p *Provider) Check(*federation.Provider) error {
+	wrong := func(field, format string, args ...any) error {
+		return &federation.SettingError{Field: field, Err: fmt.Errorf(format, args...)}
+	}
+	binding, ok := p.binding()
+	if !ok {
+		return wrong("requestBinding", "there is no binding %q; use redirect, post or nothing", p.RequestBinding)
+	}
+	if !isFormat(p.AskNameIDFormat) {
+		return wrong("askNameIdFormat", "the format %q is unknown; use one of the four of SAML core §8.3 that are in use, or nothing", p.AskNameIDFormat)
+	}
+	if n := len([]rune(p.OwnEntityID)); n < 1 || n > 1024 {
+		return wrong("ownEntityId", "the entity ID has %d characters; use 1 to 1024", n)
+	}
+	if _, ok := p.IDP.SSOBy(binding); !ok && len(p.IDP.SSO) > 0 {
+		return wrong("requestBinding", "the provider's metadata has no address for %s; use another binding", p.RequestBinding)
+	}
+	return nil
+}
+
+// face is the gate as service provider towards the provider: a face of its own,
+// or the one that several share.
+func (p *Provider) face(g *federation.Gate) federation.Face {
+	if p.SharedFace {
+		return spFace(g)
+	}
+	return federation.Face{EntityID: p.OwnEntityID, Address: p.Address}
+}
+
+// entityIDs are the identities under which its answers are taken: the current
+// one, and the former one while moving.
+func (p *Provider) entityIDs(g *federation.Gate) []string {
+	ids := []string{p.face(g).EntityID}
+	if p.FormerEntityID != "" {
+		ids = append(ids, p.FormerEntityID)
+	}
+	return ids
+}
+
+// spFace is the face that several providers share.
+func spFace(g *federation.Gate) federation.Face {
+	return federation.Face{EntityID: g.Own[ownSP], Address: g.Base + "/saml/sp/acs"}
+}
+
+// idpFace is the face that applications share.
+func idpFace(g *federation.Gate) federation.Face {
+	return federation.Face{EntityID: g.Own[ownIDP], Address: g.Base + "/saml/idp/sso"}
+}
+
+var errNoKey = errors.New("the application's metadata holds no key for encryption; take in metadata that does, or leave encryption off")

@@ -1,0 +1,115 @@
+package samlside_test
+
+import (
+	"crypto/rand"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/crossing/samlside"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/saml"
+)
+
+func TestDescriptionTellsWhatComparesAndHidesNothing(t *testing.T) {
+	pair, err := keys.Generate("x", time.Now(), rand.Reader)
+	require.NoError(t, err)
+	yes := true
+	a := &federation.Application{Side: &samlside.Application{ApplicationSettings: samlside.ApplicationSettings{Encrypt: true}, SP: &saml.SP{EntityID: "urn:a", Start: "https://a.example/start", NameIDFormats: []string{saml.FormatEmail}, Algorithms: []string{"urn:x"},
+		ACS:  []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://a.example/acs", Index: 3, Default: &yes}},
+		Keys: []saml.Key{{Certificate: pair.Certificate, Methods: []string{"urn:m"}}, {Use: "signing", Certificate: keys.Certificate{Public: pair.Certificate.Public}}}}}}
+	a.Intake = federation.Intake{Source: "document", ValidUntil: time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)}
+	a.Owner = "roster office"
+	said := map[string]string{}
+	for _, v := range federation.Describe(a) {
+		said[v.Label] = v.Value
+	}
+	for label, want := range map[string]string{
+		"Entity ID": "urn:a", "AssertionConsumerService": "https://a.example/acs  HTTP-POST, default, index 3", "RequestInitiator": "https://a.example/start",
+		"NameIDFormat": saml.FormatEmail, "Algorithm": "urn:x", "EncryptionMethod": "urn:m", "Metadata from": "document", "validUntil": "2030-01-02 03:04:05Z",
+		"owner": "roster office", "encrypt": "true", "approveChanges": "false", "AuthnRequestsSigned": "false",
+	} {
+		require.Equal(t, want, said[label], label)
+	}
+	require.Contains(t, said["Key for signing and encryption"], pair.Certificate.SHA256())
+	require.Contains(t, said["Key for signing"], "bare key "+pair.Certificate.Fingerprint())
+
+	before := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: "urn:b"}}}
+	codes := []finding.Code{}
+	for _, f := range federation.Changed(federation.Differences(federation.Describe(before), federation.Describe(a))) {
+		codes = append(codes, f.Code)
+	}
+	require.Equal(t, []finding.Code{finding.ChangedEntityID, finding.ChangedKey, finding.ChangedAddress}, codes, "one of each, and of nothing else")
+}
+
+func TestTypedValuesAreLaidOver(t *testing.T) {
+	pair, err := keys.Generate("x", time.Now(), rand.Reader)
+	require.NoError(t, err)
+	other, err := keys.Generate("x", time.Now(), rand.Reader)
+	require.NoError(t, err)
+	was := &samlside.Application{SP: &saml.SP{EntityID: "urn:was", ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://was.example"}, {Binding: saml.BindingArtifact, Location: "https://was.example/artifact"}},
+		Keys: []saml.Key{{Use: "signing", Certificate: pair.Certificate}, {Use: "encryption", Certificate: pair.Certificate}}}}
+	side, err := was.Overlay(federation.Typed{"acs": "  https://now.example/acs ", "certificate": string(other.Certificate.PEM())})
+	require.NoError(t, err)
+	now := side.(*samlside.Application).SP
+	require.Equal(t, "urn:was", now.EntityID, "what was not typed stays")
+	require.Equal(t, []string{saml.BindingArtifact, saml.BindingPOST}, []string{now.ACS[0].Binding, now.ACS[1].Binding})
+	require.Equal(t, "https://now.example/acs", now.ACS[1].Location)
+	require.Len(t, now.Keys, 2)
+	require.Equal(t, "encryption", now.Keys[0].Use, "a signing certificate replaces signing keys only")
+	require.Equal(t, other.Certificate.SHA256(), now.Keys[1].Certificate.SHA256())
+	require.Equal(t, "https://was.example", was.SP.ACS[0].Location, "what is on record is not touched")
+	_, err = was.Overlay(federation.Typed{"ssoPost": "https://x.example"})
+	require.ErrorContains(t, err, "belongs to a provider")
+
+	_, err = was.Overlay(federation.Typed{"asc": "https://x.example"})
+	require.ErrorContains(t, err, "entityId, acs, certificate")
+	require.True(t, federation.Typed{"acs": ""}.Empty())
+	for _, side := range []federation.Side{&samlside.Application{SP: &saml.SP{}}, &samlside.Provider{IDP: &saml.IDP{}}} {
+		for _, l := range side.Missing() {
+			require.Equal(t, l.Field, federation.Typed{"nameIdFormat": "x"}.Lacks([]federation.Lack{l}))
+			_, err := side.Overlay(federation.Typed{l.Field: "x"})
+			var se *federation.SettingError
+			if err != nil {
+				require.ErrorAs(t, err, &se, "what is missing can be typed in the field it is said to be missing in")
+				require.Equal(t, l.Field, se.Field)
+				require.NotContains(t, err.Error(), "nothing of this name")
+			}
+		}
+	}
+	require.Equal(t, "metadata", federation.Typed{}.Lacks(nil))
+}
+
+func TestSheetsHoldWhatTheOtherSideNeeds(t *testing.T) {
+	pair, err := keys.Generate("x", time.Now(), rand.Reader)
+	require.NoError(t, err)
+	snap := federation.NewSnapshot(federation.Gate{Base: "https://g.example", Own: map[string]string{"idp-entity-id": "urn:our-idp"},
+		Keys: map[string]federation.KeySet{"idp": {Current: pair}, "sp": {Current: pair}, "enc": {Current: pair}}})
+	p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: "urn:p"}, Address: "https://g.example/saml/sp/p/acs", ProviderSettings: samlside.ProviderSettings{OwnEntityID: "urn:our-sp"}}}
+	p.Name = "p"
+	values := func(s federation.Sheet) (all []string) {
+		for _, v := range s.Values {
+			require.NotEmpty(t, v.Label)
+			require.NotEmpty(t, v.AlsoCalled, v.Label)
+			all = append(all, v.Value)
+		}
+		return all
+	}
+	sheet := p.Side.Sheet(snap, p)
+	require.Subset(t, values(sheet), []string{"urn:our-sp", "https://g.example/saml/sp/p/acs"})
+	m, err := saml.ReadMetadata(sheet.Metadata, time.Now())
+	require.NoError(t, err)
+	require.Equal(t, "urn:our-sp", m.SP.EntityID)
+	require.Equal(t, "https://g.example/saml/sp/p/acs", m.SP.ACS[0].Location)
+
+	a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: "urn:a"}}}
+	a.Name = "a"
+	sheet = a.Side.Sheet(snap, a)
+	require.Subset(t, values(sheet), []string{"urn:our-idp", "https://g.example/saml/idp/sso", "https://g.example/open/a"})
+	a.OwnStart = "https://a.example/start"
+	sheet = a.Side.Sheet(snap, a)
+	require.Contains(t, sheet.Values[len(sheet.Values)-1].Hint, a.OwnStart)
+}

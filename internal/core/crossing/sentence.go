@@ -1,0 +1,60 @@
+package crossing
+
+import "innergate.example/innergate/internal/core/finding"
+
+// Sentence is what a person reads when they are refused: the engineer reads the
+// rest in the trace.
+type Sentence struct {
+	Title, Text string
+	Fault       Fault
+}
+
+// Fault says in what way a request failed, for whoever answers it.
+type Fault string
+
+// Faults.
+const (
+	FaultRefused Fault = "refused"
+	FaultUnknown Fault = "unknown" // nothing of the name is there
+	FaultBusy    Fault = "busy"    // too many at once
+	FaultOurs    Fault = "ours"
+)
+
+var (
+	again  = Sentence{"This sign-in cannot be used", "Start again at your application. If it happens again, tell your help desk the reference number.", FaultRefused}
+	closed = Sentence{"This way in is closed at the moment", "Try again later, or tell your help desk the reference number.", FaultRefused}
+)
+
+const toHelpDesk = "Tell your help desk the reference number."
+
+// sentences are those of findings that a person can do something about.
+var sentences = map[finding.Code]Sentence{
+	finding.CrossingUnknown:      {"This sign-in has expired", "Start again at your application.", FaultRefused},
+	finding.CrossingTurns:        {"This sign-in goes round in circles", "Start again at your application. If it happens again, tell your help desk the reference number.", FaultRefused},
+	finding.CrossingOtherBrowser: {"This sign-in was begun in another browser", "Start again in the browser you want to use, and allow cookies for this address.", FaultRefused},
+	finding.TooManyStarts:        {"Too many sign-ins at once", "Wait a few minutes, then start again at your application.", FaultBusy},
+	finding.ApplicationUnknown:   {"This application is not known here", "Check the address, or tell your help desk the reference number.", FaultUnknown},
+	finding.GateFailure:          {"Something went wrong here", "Try again in a few minutes, or tell your help desk the reference number.", FaultOurs},
+	finding.InResponseToOther:    again, finding.AssertionReplayed: again, finding.UnsolicitedRefused: again,
+	finding.ApplicationDisabled: closed, finding.ProviderDisabled: closed, finding.NoProvider: closed,
+	finding.SubjectOther: {"You are signed in as somebody else", "Sign out where you signed in, and start again at your application as the person it expects.", FaultRefused},
+}
+
+// ForPerson says in one plain sentence what a finding means for the person in
+// front of the browser.
+func ForPerson(f *finding.Finding) Sentence {
+	if s, ok := sentences[f.Code]; ok {
+		return s
+	}
+	out := Sentence{Title: "You could not be signed in", Text: toHelpDesk, Fault: FaultRefused}
+	switch f.Side {
+	case finding.Provider:
+		out.Text = "The answer of the place where you signed in was not accepted. " + toHelpDesk
+	case finding.Application:
+		out.Text = "The application sent a request that was not accepted. " + toHelpDesk
+	}
+	if f.Code == finding.ProviderUnknown {
+		out.Fault = FaultUnknown
+	}
+	return out
+}

@@ -1,0 +1,101 @@
+package crossing
+
+import (
+	"encoding/json"
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
+)
+
+// ProviderSide is what a protocol does towards a provider: a step machine of its
+// own, so that one redirect, several pages and a header exchange all fit.
+type ProviderSide interface {
+	federation.ProviderSide
+	// Step moves the provider's part on. At first In.Begins is set; afterwards it
+	// gets what arrived, was submitted or answered, and what it needed.
+	Step(In) Out
+}
+
+// In is what a step of a provider's side goes by.
+type In struct {
+	Begins   bool // the provider is to be asked now
+	Gate     *federation.Gate
+	Provider *federation.Provider
+	Crossing string          // our handle, to be carried by the provider
+	Own      json.RawMessage // what the side left in the state, nil at first and for what nobody asked for
+	Held     any             // what it left for this turn only
+	Wish     Wish            // contexts in the provider's words
+	Event    Event
+	Facts    Facts
+	Now      time.Time
+}
+
+// Out is what came of a step: exactly one of Next, Answer and Err is set.
+type Out struct {
+	Own      json.RawMessage
+	Held     any
+	Next     Next // *Leave, *Show, *Challenge or *Need
+	Answer   *Answer
+	Err      error
+	Find     []string       // the crossing may be known by one of these
+	Handle   string         // further name that the answer finds the crossing by
+	Effects  []Effect       // to be stored whatever comes of it
+	Checks   finding.Checks // of the message that arrived
+	Opened   []byte         // what had been encrypted in it
+	Until    time.Time      // when what could be used of it by others ends
+	Verified bool           // a signature of the provider held
+	Unsaid   []string       // hints of the wish that it cannot tell the provider
+	Replied  *TraceStep     // what a call brought in
+}
+
+// ApplicationSide is what a protocol does towards an application.
+type ApplicationSide interface {
+	federation.ApplicationSide
+	// Receive checks a request and takes it apart.
+	Receive(g *federation.Gate, a *federation.Application, in *Arrival, now time.Time) (Request, finding.Checks, error)
+	// Unasked says how to answer an application that did not ask; target is where
+	// in it to go on, if that is asked for.
+	Unasked(g *federation.Gate, a *federation.Application, target string) (json.RawMessage, error)
+	// Answer plans the answer.
+	Answer(AnswerIn) (Plan, error)
+	// Refuse plans what the application hears instead; nil if it hears nothing.
+	Refuse(g *federation.Gate, a *federation.Application, own json.RawMessage, r Refusal, why *finding.Finding) Plan
+}
+
+// Request is what an application asks for.
+type Request struct {
+	Own      json.RawMessage    `json:"own,omitempty"` // how and where it wants its answer
+	Wish     Wish               `json:"wish"`
+	Unmet    *finding.Finding   `json:"unmet,omitempty"`    // what rules an answer out from the beginning
+	Values   []federation.Value `json:"values,omitempty"`   // for people
+	Verified bool               `json:"verified,omitempty"` // signed with a key on record
+	Moved    bool               `json:"moved,omitempty"`    // it came by an address of its own for the first time
+}
+
+// AnswerIn is what an answer is planned from.
+type AnswerIn struct {
+	Gate     *federation.Gate
+	App      *federation.Application
+	Own      json.RawMessage
+	Wish     Wish
+	Released profile.Released
+	Person   Person
+	Answer   *Answer
+	New      string // ID for what is made, random, no secret
+	Now      time.Time
+}
+
+// Protocol is a protocol's part in the core.
+type Protocol interface {
+	federation.Protocol
+	// Providers and Applications say which of both it has. Their sides are
+	// ProviderSide and ApplicationSide.
+	Providers() bool
+	Applications() bool
+}
+
+func providerSide(p *federation.Provider) ProviderSide { return p.Side.(ProviderSide) }
+
+func applicationSide(a *federation.Application) ApplicationSide { return a.Side.(ApplicationSide) }

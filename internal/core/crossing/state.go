@@ -1,0 +1,263 @@
+package crossing
+
+import (
+	"encoding/json"
+	"slices"
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/core/profile"
+)
+
+// Life is how long a crossing may take.
+const Life = 10 * time.Minute
+
+// SessionLife is how long a sign-in counts here, unless the provider limits it.
+const SessionLife = 8 * time.Hour
+
+// MaxTurns is how often one crossing may be moved on by the browser.
+const MaxTurns = 60
+
+// Mode says what a crossing is for.
+type Mode string
+
+// Modes.
+const (
+	Real      Mode = ""
+	Rehearsal Mode = "rehearsal"
+	Simulated Mode = "simulated"
+)
+
+// Stage is where a crossing stands between two turns.
+type Stage string
+
+// Stages.
+const (
+	Begun    Stage = "begun"    // the application's request was accepted
+	Choosing Stage = "choosing" // the person is asked by which way
+	Asked    Stage = "asked"    // the provider's turn
+	Ended    Stage = "ended"
+)
+
+// State is a crossing between two turns. What a protocol keeps in it is opaque to
+// everybody else.
+type State struct {
+	ID            string           `json:"id"`
+	Mode          Mode             `json:"mode,omitempty"`
+	Stage         Stage            `json:"stage"`
+	App           federation.Name  `json:"app"`
+	Provider      federation.Name  `json:"provider,omitempty"`
+	Chosen        federation.Name  `json:"chosen,omitempty"` // the person's choice
+	Wish          Wish             `json:"wish"`
+	AppState      json.RawMessage  `json:"appState,omitempty"`
+	ProviderState json.RawMessage  `json:"providerState,omitempty"`
+	Handle        string           `json:"handle,omitempty"` // further name that the provider's answer finds it by
+	AskedAt       time.Time        `json:"askedAt,omitzero"` // when the provider was last asked
+	Asking        []string         `json:"asking,omitempty"` // contexts asked for by the provider's record, not by the application
+	Proofs        []Authentication `json:"proofs,omitempty"` // of this crossing, so far
+	Person        int64            `json:"person,omitempty"` // once they are known
+	Browser       Tie              `json:"browser,omitzero"` // which one it is tied to
+	StartedBy     string           `json:"startedBy"`        // application, gate or provider
+	Began         time.Time        `json:"began"`
+	Turns         int              `json:"turns"`
+	Kept          bool             `json:"kept,omitempty"`     // it was stored before
+	Verified      bool             `json:"verified,omitempty"` // a signature of a counterpart held
+
+	here here // of this turn only, never stored
+}
+
+// Tie is what ties a crossing to the browser that began it.
+type Tie struct {
+	Secret  []byte `json:"secret,omitempty"`  // hash of the cookie; made by whoever drives
+	Network string `json:"network,omitempty"` // where it was begun
+}
+
+// here is what is true in this turn only: messages as they were parsed, what
+// came of them, and what is to be told and stored at its end.
+type here struct {
+	resume  func(*drive) step // where to go on when a need is satisfied
+	held    any               // the provider side's own: a parsed message
+	call    *Call             // under way
+	looked  bool              // the crossing was looked for by what the message says
+	answer  *Answer
+	by      *Session // the session the person is in by
+	who     profile.Profile
+	person  Person
+	effects []Effect
+	steps   []*TraceStep
+	arrived int // place of the message which arrived, -1 if none did
+	at      int // place of the step which is being taken
+	apart   bool
+	anew    bool
+	// verified says that a counterpart's signature held in this turn.
+	verified bool
+	about    Head
+	told     *Told
+	decided  Decision
+}
+
+// copied gives a copy that shares nothing a turn changes.
+func (h here) copied() here {
+	h.effects = slices.Clone(h.effects)
+	steps := make([]*TraceStep, len(h.steps))
+	for i, s := range h.steps {
+		c := *s
+		steps[i] = &c
+	}
+	h.steps = steps
+	return h
+}
+
+// Expires is when the crossing is over, finished or not.
+func (s State) Expires() time.Time { return s.Began.Add(Life) }
+
+// Authentication is that a provider vouched for somebody.
+type Authentication struct {
+	Provider federation.Name `json:"provider"`
+	Issuer   string          `json:"issuer,omitempty"` // the provider's identity when it did
+	At       time.Time       `json:"at"`               // when the person proved who they are
+	Context  string          `json:"context,omitempty"`
+	Methods  []string        `json:"methods,omitempty"`
+	Until    time.Time       `json:"until,omitzero"` // of the provider's session, zero if it does not say
+	policy.Passing
+}
+
+// Answer is what a provider says about a person, checked.
+type Answer struct {
+	Authentication
+	Subject      profile.Subject     `json:"subject"`
+	Attributes   []profile.Attribute `json:"attributes,omitempty"`
+	SessionIndex string              `json:"sessionIndex,omitempty"`
+	Authorities  []string            `json:"authorities,omitempty"` // who vouches behind the provider
+	Ends         time.Time           `json:"ends,omitzero"`         // in a session: when it counts no more
+}
+
+// Person is an account known to the gate.
+type Person struct {
+	ID  int64  `json:"id"`            // 0 for somebody not known yet
+	Key string `json:"key,omitempty"` // link key; "" if the provider's name for them does not last
+	// Identifier is random, made with the person, and never shown: what other
+	// names are derived from. "" until it is made.
+	Identifier string `json:"identifier,omitempty"`
+}
+
+// Session is who is in, in one browser: one person, and a word of each provider
+// they came by.
+type Session struct {
+	Ref     string    `json:"ref,omitempty"` // names the session to whoever drives; "" for one still to be made
+	Person  Person    `json:"person"`
+	Proofs  []Answer  `json:"proofs"`
+	Expires time.Time `json:"expires"`
+}
+
+// Of gives the word of a provider, nil if there is none.
+func (s *Session) Of(p federation.Name) *Answer {
+	if s == nil {
+		return nil
+	}
+	for i := range s.Proofs {
+		if s.Proofs[i].Provider == p {
+			return &s.Proofs[i]
+		}
+	}
+	return nil
+}
+
+// ends is when a provider's word counts no more.
+func ends(a *Authentication, came time.Time) time.Time {
+	end := came.Add(SessionLife)
+	if !a.Until.IsZero() && a.Until.Before(end) {
+		return a.Until
+	}
+	return end
+}
+
+// Joined gives the session after an answer: the same person's next sign-in adds
+// a word, and another person's replaces the session.
+func Joined(old *Session, who Person, a *Answer, now time.Time) *Session {
+	word := *a
+	word.Ends = ends(&a.Authentication, now)
+	s := &Session{Person: who, Proofs: []Answer{word}, Expires: word.Ends}
+	if !same(old, who) {
+		return s
+	}
+	for _, p := range old.Proofs {
+		if p.Provider != a.Provider && now.Before(p.Ends) {
+			s.Proofs = append(s.Proofs, p)
+			s.Expires = later(s.Expires, p.Ends)
+		}
+	}
+	return s
+}
+
+// same reports whether a session is of a person.
+func same(s *Session, who Person) bool { return s != nil && who.ID != 0 && s.Person.ID == who.ID }
+
+// Wish is what the application demands of the sign-in.
+type Wish struct {
+	Force      bool          `json:"force,omitempty"`
+	Passive    bool          `json:"passive,omitempty"`
+	Contexts   []string      `json:"contexts,omitempty"` // in the gate's words
+	Comparison string        `json:"comparison,omitempty"`
+	Voluntary  bool          `json:"voluntary,omitempty"` // contexts are a hint, not a demand
+	MaxAge     time.Duration `json:"maxAge,omitempty"`    // 0 for any
+	Subject    string        `json:"subject,omitempty"`   // the person must be this one
+	Hints      []string      `json:"hints,omitempty"`     // names to sign in with, for the provider to fill in
+	Claims     []string      `json:"claims,omitempty"`
+	Scopes     []string      `json:"scopes,omitempty"`
+	Hops       int           `json:"hops,omitempty"`       // gates it may still pass, 0 for any number
+	Requesters []string      `json:"requesters,omitempty"` // who asks behind the application
+}
+
+// Effective is the wish as it goes to a provider: where the application asks for
+// no context, that of the provider's record.
+func (w Wish) Effective(p *federation.Provider) Wish {
+	if len(w.Contexts) == 0 && p.AskContext != "" {
+		w.Contexts, w.Comparison = []string{p.AskContext}, federation.CompareExact
+	}
+	return w
+}
+
+// Refusal is how somebody hears that a sign-in is refused.
+type Refusal string
+
+// What an application can hear. Everything else is for the person, on a page.
+const (
+	RefusedPassive Refusal = "passive" // the person would have to be asked
+	RefusedContext Refusal = "context" // not by the method asked for
+	RefusedName    Refusal = "name"    // no name of the kind asked for
+	RefusedHops    Refusal = "hops"    // passed on too often
+	RefusedFailed  Refusal = "failed"  // the person could not sign in
+	RefusedDenied  Refusal = "denied"  // the person may not
+	RefusedPerson  Refusal = "person"  // another person than the one expected
+	RefusedNobody  Refusal = ""        // nothing: an attack, or a fault of our own
+)
+
+// refusals say what the application hears of a finding. What a stranger could
+// have sent is never passed on.
+var refusals = map[finding.Code]Refusal{
+	finding.PassiveImpossible: RefusedPassive,
+	finding.NameIDPolicyUnmet: RefusedName,
+	finding.ScopingUnmet:      RefusedHops,
+	finding.ResponseStatus:    RefusedFailed,
+	finding.AuthnTooOld:       RefusedFailed,
+	finding.ProxyForbidden:    RefusedDenied,
+	finding.ContextOther:      RefusedContext,
+	finding.ContextImpossible: RefusedContext,
+	finding.SubjectOther:      RefusedPerson,
+}
+
+// heard says what the application hears of a finding. What our own record asked
+// for is none of its business.
+func (s State) heard(f *finding.Finding) Refusal {
+	switch {
+	case len(s.Wish.Contexts) > 0:
+	case f.Code == finding.ContextOther:
+		return RefusedNobody
+	case f.Code == finding.ContextImpossible:
+		return RefusedFailed
+	}
+	return refusals[f.Code]
+}

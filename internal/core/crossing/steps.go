@@ -1,0 +1,365 @@
+package crossing
+
+import (
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/core/reason"
+)
+
+// ask begins the provider's part.
+func (d *drive) ask() step {
+	d.s.Stage, d.s.Provider, d.s.ProviderState, d.s.Handle, d.s.AskedAt = Asked, d.p.Name, nil, "", d.now
+	d.s.Asking = nil
+	if len(d.s.Wish.Contexts) == 0 && d.p.AskContext != "" {
+		d.s.Asking = []string{d.p.AskContext}
+		d.at(StepAsk).Reasons.Add(reason.AskContext, d.p.AskContext)
+	}
+	d.s.here.held, d.s.here.answer = nil, nil
+	return d.took(providerSide(d.p).Step(d.in(true)))
+}
+
+// in is what the provider's side goes by now.
+func (d *drive) in(begins bool) In {
+	w := d.s.Wish.Effective(d.p)
+	w.Contexts = d.p.ContextWords.Theirs(w.Contexts)
+	in := In{Begins: begins, Gate: &d.snap.Gate, Provider: d.p, Crossing: d.s.ID, Wish: w, Event: d.e, Facts: d.f, Now: d.now, Held: d.s.here.held}
+	if d.belongs() { // of another browser, too: it is refused for that afterwards
+		in.Own = d.s.ProviderState
+	}
+	return in
+}
+
+// belongs reports whether what arrived is the answer to what this crossing asked.
+func (d *drive) belongs() bool {
+	return d.s.ID != "" && d.p != nil && d.s.Provider == d.p.Name && (d.s.Stage == Asked || d.s.Stage == Ended)
+}
+
+func (d *drive) mine() bool { return d.belongs() && d.holds() }
+
+// hear takes a message of a provider.
+func (d *drive) hear() step {
+	in := d.e.Arrival
+	d.p = nil
+	if in.Record != "" {
+		d.p, _ = d.snap.Provider(in.Record)
+	} else if in.Whose != nil {
+		if name, ok := in.Whose(d.snap); ok {
+			d.p, _ = d.snap.Provider(name)
+		}
+	}
+	if d.mine() && d.s.Stage == Ended && d.app != nil {
+		return d.finished()
+	}
+	st := d.arrive(in.step())
+	st.HoldUntil = d.now.Add(time.Hour) // until it is known how long it could be used
+	if !d.mine() {
+		d.s.here.apart, d.s.here.about.StartedBy = true, "provider"
+		d.app = nil
+	}
+	switch {
+	case d.p == nil && in.Broken != nil && in.Record == "":
+		return d.refuse(from(in.Broken, finding.Provider))
+	case d.p == nil:
+		return d.refuse(finding.New(finding.ProviderUnknown, in.Says...))
+	}
+	if err := policy.Open(d.p); err != nil {
+		return d.refuse(err)
+	}
+	if in.Broken != nil {
+		return d.refuse(from(in.Broken, finding.Provider))
+	}
+	return (*drive).turnOfProvider
+}
+
+// turnOfProvider has the provider's side look at what came.
+func (d *drive) turnOfProvider() step {
+	if d.e.Told != nil {
+		d.s.here.told = d.e.Told
+		if d.e.Told.Refused != nil {
+			return d.refuse(d.e.Told.Refused)
+		}
+		d.s.here.answer = d.e.Told.Answer
+		return (*drive).prove
+	}
+	if c := d.s.here.call; c != nil && d.f.Replied {
+		d.trace(TraceStep{From: GateLane, To: Provider, Name: c.Name, Binding: c.Binding, Address: c.Address, Octets: string(d.f.Called)})
+		d.s.here.call = nil
+	}
+	return d.took(providerSide(d.p).Step(d.in(false)))
+}
+
+// find looks for the crossing by what a message says that came in only now.
+func (d *drive) find(handles []string) step {
+	if d.belongs() || d.s.here.looked {
+		return (*drive).turnOfProvider
+	}
+	d.s.here.looked = true
+	return d.need(&Need{Find: handles}, (*drive).found)
+}
+
+// found goes on with the crossing that was looked for, if it is this one's.
+func (d *drive) found() step {
+	if d.f.Found != nil {
+		turn := d.s.here
+		d.s = *d.f.Found
+		d.s.here = turn
+	}
+	if d.mine() {
+		d.s.here.apart = false
+		if d.app, _ = d.snap.Application(d.s.App); d.s.Stage == Ended {
+			return d.finished()
+		}
+	}
+	return (*drive).turnOfProvider
+}
+
+// took goes on with what a step of the provider's side came to.
+func (d *drive) took(out Out) step {
+	d.s.here.held = out.Held
+	if !d.s.here.apart {
+		d.s.ProviderState, d.s.Verified = out.Own, d.s.Verified || out.Verified
+		if out.Handle != "" {
+			d.s.Handle = out.Handle
+		}
+	}
+	d.s.here.verified = d.s.here.verified || out.Verified
+	d.effect(out.Effects...)
+	d.shown(out)
+	if len(out.Find) > 0 {
+		return d.find(out.Find)
+	}
+	if n, ok := out.Next.(*Need); ok {
+		d.s.here.call = n.Call
+		return d.need(n, (*drive).turnOfProvider)
+	}
+	switch {
+	case out.Err != nil:
+		f := finding.Of(from(out.Err, finding.Provider))
+		if f == nil {
+			return d.refuse(out.Err)
+		}
+		d.s.here.told = &Told{At: d.now, Refused: f}
+		return d.refuse(f)
+	case out.Answer != nil:
+		a := *out.Answer
+		a.Provider, a.Issuer, a.Context = d.p.Name, d.p.Identity(), d.p.ContextWords.Ours(a.Context)
+		d.s.here.answer = &a
+		d.s.here.told = &Told{At: d.now, Answer: &a}
+		return (*drive).prove
+	}
+	d.keep()
+	if show, ok := out.Next.(*Show); ok {
+		d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "form page"})
+		show.App = d.app.Title
+	}
+	if c, ok := out.Next.(*Challenge); ok {
+		d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "challenge"})
+		c.Show.App = d.app.Title
+	}
+	return d.ends(out.Next, Waiting)
+}
+
+// shown puts what a step came to into the trace.
+func (d *drive) shown(out Out) {
+	for _, what := range out.Unsaid {
+		d.at(StepAsk).Reasons.Add(reason.WishLost, what)
+	}
+	if out.Replied != nil {
+		d.arrive(*out.Replied)
+	}
+	h := &d.s.here
+	if h.arrived < 0 {
+		return
+	}
+	st := h.steps[h.arrived]
+	if st.Checks = append(st.Checks, out.Checks...); !out.Until.IsZero() {
+		st.HoldUntil = out.Until
+	}
+	if out.Opened != nil {
+		opened := d.here(StepDecrypt)
+		opened.Octets, opened.HoldUntil = string(out.Opened), out.Until
+		h.at = h.arrived
+	}
+}
+
+func later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
+}
+
+// prove judges a provider's word, once it is whole.
+func (d *drive) prove() step {
+	a := d.s.here.answer
+	if !d.belongs() {
+		return (*drive).unsolicited
+	}
+	if !d.mine() {
+		return d.refuse(finding.New(finding.CrossingOtherBrowser))
+	}
+	reasons, err := Proves(&d.snap.Gate, d.s.Wish.Effective(d.p), &a.Authentication, d.s.AskedAt, d.now)
+	st := d.at(StepAsk)
+	st.Reasons = append(st.Reasons, reasons...)
+	if err != nil {
+		return d.refuse(err)
+	}
+	if d.app == nil {
+		return d.refuse(finding.New(finding.ApplicationUnknown, finding.Fact("Name", string(d.s.App))))
+	}
+	if err := policy.Open(d.app); err != nil {
+		return d.refuse(err)
+	}
+	return (*drive).intake
+}
+
+// unsolicited turns a valid answer that nobody asked for into a start of our
+// own, so that it can never put another person's session in place of one.
+func (d *drive) unsolicited() step {
+	if !d.p.AllowUnsolicited {
+		return d.refuse(finding.New(finding.UnsolicitedRefused))
+	}
+	base := d.snap.Gate.Base + "/open/"
+	name, ok := cutBase(d.e.Arrival.State, base)
+	app, known := d.snap.Application(name)
+	if !ok || !known {
+		return d.refuse(finding.New(finding.UnsolicitedTarget, finding.Compare("RelayState", base+"NAME", clip(d.e.Arrival.State))))
+	}
+	d.app = app
+	d.at(StepAsk).Reasons.Add(reason.StartUnsolicited)
+	return d.ends(&Go{To: base + string(app.Name) + "?via=" + string(d.p.Name)}, Entered)
+}
+
+// intake turns the provider's word into a profile.
+func (d *drive) intake() step {
+	var reasons reason.Reasons
+	d.s.here.who, reasons = Intake(d.p, d.s.here.answer)
+	d.here(StepIntake).Reasons = reasons
+	return (*drive).match
+}
+
+// match finds the person.
+func (d *drive) match() step {
+	person, why, need := Match(d.p, d.s.here.who, d.f.People)
+	if need != nil {
+		return d.need(need, (*drive).match)
+	}
+	d.here(StepMatch).Reasons = reason.Reasons{why}
+	d.s.here.person, d.s.Person = person, person.ID
+	d.s.here.decided.Person, d.s.here.decided.New = person.ID, person.Key != "" && person.ID == 0
+	return (*drive).admit
+}
+
+// admit decides whether they may enter.
+func (d *drive) admit() step {
+	d.s.Proofs = []Authentication{d.s.here.answer.Authentication}
+	reasons, err := Admit(d.snap, Entrant{App: d.app, Person: d.s.here.person, Proofs: d.s.Proofs, Network: d.e.Browser.Network}, d.now)
+	d.here(StepAccess).Reasons = reasons
+	if err != nil {
+		return d.refuse(err)
+	}
+	return (*drive).release
+}
+
+// release decides what the application is told, and plans the answer.
+func (d *drive) release() step {
+	h := &d.s.here
+	released, reasons := Release(d.app, h.who)
+	d.here(StepRelease).Reasons = reasons
+	plan, err := applicationSide(d.app).Answer(AnswerIn{Gate: &d.snap.Gate, App: d.app, Own: d.s.AppState, Wish: d.s.Wish, Released: released,
+		Person: h.person, Answer: h.answer, New: d.f.New, Now: d.now})
+	if err != nil {
+		d.here(StepBuild)
+		return d.refuse(err)
+	}
+	d.s.here.decided.Released = &released
+	return d.end(plan)
+}
+
+// end ends the crossing: everything that it leaves behind is stored together.
+func (d *drive) end(plan Plan) step {
+	h := &d.s.here
+	spent := d.s.here.effects
+	d.s.here.effects = nil
+	if d.s.Kept {
+		d.effect(End{})
+	}
+	d.effect(spent...)
+	if h.person.Key != "" && h.person.ID == 0 {
+		d.effect(MakePerson{Provider: d.p.Name, Key: h.person.Key})
+	}
+	if h.by == nil {
+		old := d.f.Session
+		put := PutSession{Session: *Joined(old, h.person, h.answer, d.now), Same: same(old, h.person)}
+		if old != nil {
+			put.Old = old.Ref
+		}
+		d.effect(put)
+	}
+	d.effect(Issued{App: d.app.Name}, HoldMessage{App: d.app.Name})
+	d.s.Stage = Ended
+	d.s.here.decided.Sent = plan.Sent()
+	return d.ends(&Leave{To: Application, Plan: plan}, Entered)
+}
+
+// refuse ends the turn in a refusal: to the application, if it should hear of
+// it, else on a page.
+func (d *drive) refuse(err error) step {
+	f := finding.Of(err)
+	if f == nil {
+		d.turn.Broken = err
+		f = finding.New(finding.GateFailure)
+		d.here(StepFailure)
+	}
+	d.turn.Finding = f
+	d.fail(f)
+	if plan := d.tell(f); plan != nil {
+		if d.s.Kept {
+			d.s.here.effects = append([]Effect{End{}}, d.s.here.effects...)
+		}
+		d.effect(HoldMessage{App: d.app.Name})
+		d.s.Stage = Ended
+		d.s.here.decided.Sent = plan.Sent()
+		return d.ends(&Leave{To: Application, Plan: plan}, Refused)
+	}
+	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "refused page"})
+	page := &Show{Page: PageRefused}
+	if d.app != nil && d.s.ID != "" && !d.s.here.apart {
+		page.App, page.Continue = d.app.Title, d.startOf()
+		if c, err := policy.Select(d.snap, d.app, ""); err == nil && c.Ask() && d.s.Kept {
+			page.Again = d.address() + "?again=1"
+		}
+	}
+	return d.ends(page, Refused)
+}
+
+// fail marks in the trace where it was refused.
+func (d *drive) fail(f *finding.Finding) {
+	st := d.at(StepFailure)
+	st.Finding = f
+	if n := len(st.Checks); n > 0 && st.Checks[n-1].Finding != nil && st.Checks[n-1].Finding.Code == f.Code {
+		st.Checks[n-1].Finding = f // with the side that sent it
+	}
+}
+
+// tell plans what the application hears of a refusal; nil if it hears nothing.
+func (d *drive) tell(f *finding.Finding) Plan {
+	if d.s.here.apart || d.app == nil || d.s.ID == "" || d.s.Stage == Ended {
+		return nil
+	}
+	r := d.s.heard(f)
+	if r == RefusedNobody {
+		return nil
+	}
+	return applicationSide(d.app).Refuse(&d.snap.Gate, d.app, d.s.AppState, r, f)
+}
+
+func cutBase(s, base string) (federation.Name, bool) {
+	if len(s) <= len(base) || s[:len(base)] != base {
+		return federation.Name(s), s != ""
+	}
+	return federation.Name(s[len(base):]), true
+}

@@ -1,0 +1,169 @@
+package federation
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+)
+
+// Record is a provider or an application.
+type Record interface {
+	Kind() Kind
+	// Basic are the fields that both kinds have; to be changed in copies only.
+	Basic() *Basics
+	// Part is the protocol's part.
+	Part() Side
+	// Copy gives a copy whose own fields may be changed.
+	Copy() Record
+
+	put(Side)
+	settings() []any // pointers to structures, in the order in which people read them
+	check() error
+}
+
+// Basics is what both kinds of records have.
+type Basics struct {
+	Name     Name
+	Added    time.Time
+	Revision int
+	Intake   Intake
+	CommonSettings
+}
+
+// Provider is an identity provider the gate sends people to.
+type Provider struct {
+	Basics
+	ProviderSettings
+	Side ProviderSide
+}
+
+// Application is what people want to reach.
+type Application struct {
+	Basics
+	ApplicationSettings
+	Keys KeySet // of its own, if its side has such
+	Side ApplicationSide
+}
+
+// Kind is KindProvider.
+func (p *Provider) Kind() Kind { return KindProvider }
+
+// Kind is KindApplication.
+func (a *Application) Kind() Kind { return KindApplication }
+
+// Basic are the fields that both kinds have.
+func (p *Provider) Basic() *Basics { return &p.Basics }
+
+// Basic are the fields that both kinds have.
+func (a *Application) Basic() *Basics { return &a.Basics }
+
+// Part is the protocol's part.
+func (p *Provider) Part() Side { return p.Side }
+
+// Part is the protocol's part.
+func (a *Application) Part() Side { return a.Side }
+
+// Copy gives a copy whose own fields may be changed.
+func (p *Provider) Copy() Record { q := *p; return &q }
+
+// Copy gives a copy whose own fields may be changed.
+func (a *Application) Copy() Record { b := *a; return &b }
+
+func (p *Provider) put(s Side) { p.Side = s.(ProviderSide) }
+
+func (a *Application) put(s Side) { a.Side = s.(ApplicationSide) }
+
+func (p *Provider) settings() []any { return []any{&p.CommonSettings, &p.ProviderSettings} }
+
+func (a *Application) settings() []any { return []any{&a.CommonSettings, &a.ApplicationSettings} }
+
+// Protocol is the name of the provider's protocol.
+func (p *Provider) Protocol() string { return p.Side.Protocol() }
+
+// Protocol is the name of the application's protocol.
+func (a *Application) Protocol() string { return a.Side.Protocol() }
+
+// Identity is the provider's in its protocol, "" while it is not known.
+func (p *Provider) Identity() string { return p.Side.Identity() }
+
+// Identity is the application's in its protocol, "" while it is not known.
+func (a *Application) Identity() string { return a.Side.Identity() }
+
+// Replace puts another side into a copied record.
+func Replace(r Record, s Side) { r.put(s) }
+
+// KnownAs is what people know the other side by: its identity, else its first
+// address; "" while nothing is known.
+func KnownAs(r Record) string {
+	if id := r.Part().Identity(); id != "" {
+		return id
+	}
+	for _, e := range r.Part().Endpoints() {
+		return e.Location
+	}
+	return ""
+}
+
+// Path names a record of either kind, like provider/wrenmoor-staff.
+func Path(r Record) string { return string(r.Kind()) + "/" + string(r.Basic().Name) }
+
+// Marshal gives what a record is stored as, in JSON: the side's data, the intake,
+// and all settings under "settings".
+func Marshal(r Record) ([]byte, error) {
+	out := map[string]any{}
+	octets, err := json.Marshal(r.Part().Data())
+	if err == nil {
+		err = json.Unmarshal(octets, &out)
+	}
+	if err != nil {
+		return nil, err
+	}
+	out["intake"], out["settings"] = r.Basic().Intake, SettingsOf(r)
+	return json.Marshal(out)
+}
+
+// Stored is a record as it is stored, beside its data.
+type Stored struct {
+	Kind     Kind
+	Name     string
+	Added    time.Time
+	Revision int
+	Data     []byte
+}
+
+// Unmarshal reads a record out of what it was stored as.
+func Unmarshal(by Protocol, s Stored) (Record, error) {
+	var d struct {
+		Intake   Intake          `json:"intake"`
+		Settings json.RawMessage `json:"settings"`
+	}
+	if err := json.Unmarshal(s.Data, &d); err != nil {
+		return nil, fmt.Errorf("%s %s: %w", s.Kind, s.Name, err)
+	}
+	var r Record
+	var in *Intake
+	var err error
+	if s.Kind == KindProvider {
+		p := &Provider{}
+		p.Side, in, err = by.ReadProvider(s.Data, s.Added)
+		r = p
+	} else {
+		a := &Application{}
+		a.Side, in, err = by.ReadApplication(s.Data, s.Added)
+		r = a
+	}
+	for _, part := range r.settings() {
+		if err == nil {
+			err = json.Unmarshal(d.Settings, part)
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s %s: %w", s.Kind, s.Name, err)
+	}
+	b := r.Basic()
+	b.Name, b.Added, b.Revision, b.Intake = Name(s.Name), s.Added, s.Revision, d.Intake
+	if in != nil {
+		b.Intake = *in
+	}
+	return r, nil
+}

@@ -1,0 +1,220 @@
+package federation
+
+import (
+	"crypto"
+	"time"
+
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
+)
+
+// Kind is a kind of record.
+type Kind string
+
+// Kinds of records.
+const (
+	KindProvider    Kind = "provider"
+	KindApplication Kind = "application"
+)
+
+// Side is who sends what a record of the kind is made from.
+func (k Kind) Side() finding.Side {
+	if k == KindProvider {
+		return finding.Provider
+	}
+	return finding.Application
+}
+
+// Side is a protocol's part of a record: what is known of the other side, and
+// the settings that only this protocol has. A side is immutable: what changes
+// one gives another.
+type Side interface {
+	Known
+	Shown
+	Set
+	Taken
+}
+
+// Known is what every other place goes by.
+type Known interface {
+	Protocol() string
+	Identity() string // in its protocol, "" while it is not known
+	Missing() []Lack  // what the other side still has to give before anybody can pass
+}
+
+// Shown is what people look at and checks look through.
+type Shown interface {
+	Title() string         // as the other side calls itself, "" if it does not
+	Endpoints() []Endpoint // where messages go
+	Keys() []Key
+	Describe() []Value // everything known of the other side, in the standard's words
+}
+
+// Set is what an engineer decides.
+type Set interface {
+	// Settings gives a structure of text and truth values with names in JSON.
+	Settings() any
+	// With lays settings over, given in JSON; names it does not know are ignored.
+	With(settings []byte) (Side, error)
+	// Named fills in what the gate makes up itself for a record of a name, where
+	// nothing is set yet.
+	Named(g *Gate, n Name) Side
+}
+
+// Taken is how the other side's values come in and are stored.
+type Taken interface {
+	// Take reads a document that the other side handed over.
+	Take(document []byte, t Trusting) (Side, Intake, error)
+	// Overlay lays over what was typed by hand.
+	Overlay(t Typed) (Side, error)
+	// Data gives a structure to be stored in JSON beside the settings.
+	Data() any
+}
+
+// Trusting is how far a document is trusted, and how whole it must be.
+type Trusting struct {
+	Now        time.Time
+	Keys       []crypto.PublicKey // one of them must have signed it; none means that it need not be signed
+	Unfinished bool               // values may be missing
+}
+
+// ProviderSide is a protocol's part of a provider.
+type ProviderSide interface {
+	Side
+	// Check sees whether the settings can be used with what is known.
+	Check(p *Provider) error
+	// Sheet is what the provider's administrator needs from the gate.
+	Sheet(s *Snapshot, p *Provider) Sheet
+}
+
+// ApplicationSide is a protocol's part of an application.
+type ApplicationSide interface {
+	Side
+	Check(a *Application) error
+	Sheet(s *Snapshot, a *Application) Sheet
+	// OwnKeys reports whether it has keys of the gate for itself alone.
+	OwnKeys() bool
+	// Shared says how it is found by its identity where applications share an
+	// address: not at all, or only if nobody else has the identity, or always.
+	Shared() Sharing
+}
+
+// Sharing is how an application is found by its identity.
+type Sharing int
+
+// Ways of sharing.
+const (
+	Alone    Sharing = iota // at an address of its own, by its name
+	Leaving                 // still found by identity, unless somebody else has it
+	Together                // by identity
+)
+
+// Protocol is what a protocol makes records with.
+type Protocol interface {
+	Name() string
+	// Own are the values of the gate's own that it wants stored when they are
+	// first made.
+	Own(base string) map[string]string
+	// Purposes are the keys of the gate's own that it needs.
+	Purposes() []Purpose
+	// Contexts ranks its authentication contexts, as far as a gate begins with.
+	Contexts() Ranking
+	// NewProvider gives the empty side of a new provider; nil if it has no
+	// providers. NewApplication likewise.
+	NewProvider(g *Gate, n Name) ProviderSide
+	NewApplication(g *Gate, n Name) ApplicationSide
+	// ReadProvider reads a side out of what a record was stored as: Data and
+	// Settings in one object. ReadApplication likewise.
+	ReadProvider(data []byte, added time.Time) (ProviderSide, *Intake, error)
+	ReadApplication(data []byte, added time.Time) (ApplicationSide, *Intake, error)
+	// Reserved reports whether a name stands for an address of the gate's own.
+	Reserved(k Kind, n Name) bool
+	// About is what the gate says of itself in this protocol.
+	About(g *Gate) []Value
+}
+
+// Purpose is what keys of the gate are for.
+type Purpose struct {
+	Name string
+	Does string // in words, like "signs answers"
+	RSA  bool   // the key must be RSA, because it is encrypted to
+}
+
+// Lack is a value that is still to come, and the field in which it would be
+// typed.
+type Lack struct{ What, Field string }
+
+// Lacking gives the words of what is missing.
+func Lacking(lacks []Lack) []string {
+	var out []string
+	for _, l := range lacks {
+		out = append(out, l.What)
+	}
+	return out
+}
+
+// Endpoint is an address of the other side with its use and binding, in the
+// standard's words.
+type Endpoint struct {
+	Use      string
+	Binding  string
+	Location string
+	Index    int
+	Default  bool
+}
+
+// Key is a key of the other side.
+type Key struct {
+	Use         string // "signing", "encryption", or "" for both
+	Certificate keys.Certificate
+}
+
+// Typed is what an engineer types by hand, by field. Empty values leave what is
+// on record.
+type Typed map[string]string
+
+// Empty reports whether nothing was typed.
+func (t Typed) Empty() bool {
+	for _, v := range t {
+		if v != "" {
+			return false
+		}
+	}
+	return true
+}
+
+// Lacks names the field in which a missing value would be typed; if nothing was
+// typed, the field of the document.
+func (t Typed) Lacks(missing []Lack) string {
+	if t.Empty() {
+		return "metadata"
+	}
+	return missing[0].Field
+}
+
+// Only refuses fields that are none of those named.
+func (t Typed) Only(known ...string) error {
+	for field, v := range t {
+		if v != "" && !contains(known, field) {
+			return &SettingError{field, errUnknownField(known)}
+		}
+	}
+	return nil
+}
+
+// SheetValue is one value the other side needs from us.
+type SheetValue struct {
+	Label      string   // the standard's term
+	Value      string   //
+	AlsoCalled []string // usual other names
+	Hint       string   // what to mind when entering it
+}
+
+// Sheet is our half of an exchange sheet: what one counterpart needs from the
+// gate.
+type Sheet struct {
+	Values          []SheetValue
+	Certificates    []keys.Certificate // current first
+	MetadataAddress string             // "" if there is no document about the gate
+	Metadata        []byte
+}

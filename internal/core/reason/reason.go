@@ -1,0 +1,136 @@
+// Package reason holds the reasons of decisions as values: a code and what it is
+// about. Decisions give reasons, they are stored as they are, and prose is made
+// of them only when somebody reads them.
+//
+//	r := reason.New(reason.ProviderOnly, "wrenmoor-staff")
+//	fmt.Println(r.What(), "·", r.Text()) // Provider · wrenmoor-staff, the only one
+package reason
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Code names a reason. Codes are never renamed: traces hold them.
+type Code string
+
+// Reasons of selecting a provider.
+const (
+	ProviderOnRecord Code = "provider-on-record"
+	ProviderOnly     Code = "provider-only"
+	ProviderChosen   Code = "provider-chosen"
+	ProviderBySignIn Code = "provider-by-session"
+	ProviderAsked    Code = "provider-asked"
+)
+
+// Reasons around a session.
+const (
+	SessionSuffices Code = "session-suffices"
+	SessionNone     Code = "session-none-there"
+	SessionEnded    Code = "session-ended"
+	SessionForced   Code = "session-force"
+	SessionContext  Code = "session-context"
+	SessionAge      Code = "session-age"
+	SessionSubject  Code = "session-subject"
+)
+
+// Reasons of the way through.
+const (
+	StartOwn         Code = "start-own"
+	StartTarget      Code = "start-target"
+	StartUnsolicited Code = "start-unsolicited"
+	WishForce        Code = "wish-force"
+	WishPassive      Code = "wish-passive"
+	WishContexts     Code = "wish-contexts"
+	WishAge          Code = "wish-age"
+	WishSubject      Code = "wish-subject"
+	WishLost         Code = "wish-lost"
+	ProofFresh       Code = "proof-fresh"
+	ProofContext     Code = "proof-context"
+	AskContext       Code = "ask-context"
+	IntakeUnchanged  Code = "intake-unchanged"
+	PersonTransient  Code = "person-transient"
+	PersonNew        Code = "person-new"
+	PersonKnown      Code = "person-known"
+	PersonRace       Code = "person-race"
+	AccessEverybody  Code = "access-everybody"
+	ReleaseUnchanged Code = "release-unchanged"
+	FaceShared       Code = "face-shared"
+	FaceMoved        Code = "face-moved"
+)
+
+// texts say what each reason is about, and how it reads.
+var texts = map[Code][2]string{
+	ProviderOnRecord: {"Provider", "%s, named on the application's record"},
+	ProviderOnly:     {"Provider", "%s, the only one"},
+	ProviderChosen:   {"Provider", "%s, chosen by the person"},
+	ProviderBySignIn: {"Provider", "%s, by which the person is in already"},
+	ProviderAsked:    {"Provider", "the person chooses among %s"},
+	SessionSuffices:  {"Session", "already signed in at %s since %s"},
+	SessionNone:      {"Session", "none at this provider"},
+	SessionEnded:     {"Session", "the provider's word ended at %s"},
+	SessionForced:    {"Session", "there is one, but the application wants a new sign-in"},
+	SessionContext:   {"Session", "there is one by %s, which is not what was asked for"},
+	SessionAge:       {"Session", "there is one since %s, which is too long ago for the application"},
+	SessionSubject:   {"Session", "there is one of another person than the application expects"},
+	StartOwn:         {"Start", "the application accepts only sign-ins that it started: sent to %s"},
+	StartTarget:      {"Target", "%s"},
+	StartUnsolicited: {"Unsolicited", "allowed; turned into a start at the gate"},
+	WishForce:        {"Wish", "a new sign-in, even of somebody who is in"},
+	WishPassive:      {"Wish", "nothing may be asked of the person"},
+	WishContexts:     {"Wish", "context, %s: %s"},
+	WishAge:          {"Wish", "signed in at most %s ago"},
+	WishSubject:      {"Wish", "this person: %s"},
+	WishLost:         {"Wish", "%s cannot be told the provider, and is left out"},
+	ProofFresh:       {"New sign-in", "at %s"},
+	ProofContext:     {"Context", "%s is what was asked for"},
+	AskContext:       {"Context", "%s is asked for, says the provider's record"},
+	IntakeUnchanged:  {"Intake", "taken over unchanged"},
+	PersonTransient:  {"Person", "transient name: known for this session only"},
+	PersonNew:        {"Person", "new: first sign-in with this name"},
+	PersonKnown:      {"Person", "known"},
+	PersonRace:       {"Person", "made by another sign-in at the same moment: matched again"},
+	AccessEverybody:  {"Access", "everybody with a valid answer from the provider may enter"},
+	ReleaseUnchanged: {"Release", "handed on unchanged"},
+	FaceShared:       {"Face", "the shared one still answers, until the application comes by its own"},
+	FaceMoved:        {"Face", "the application has come by its own: the shared one answers it no more"},
+}
+
+// Reason is why something was decided.
+type Reason struct {
+	Code Code     `json:"code"`
+	Args []string `json:"args,omitempty"`
+}
+
+// New makes a reason. A code without text is a programming error and panics.
+func New(code Code, args ...string) Reason {
+	if _, ok := texts[code]; !ok {
+		panic("reason: code without text: " + string(code))
+	}
+	return Reason{Code: code, Args: args}
+}
+
+// What is what the reason is about, in a word.
+func (r Reason) What() string { return texts[r.Code][0] }
+
+// Text is the reason in prose. A code of a later build is given as it is.
+func (r Reason) Text() string {
+	t, ok := texts[r.Code]
+	if !ok {
+		return strings.Join(append([]string{string(r.Code)}, r.Args...), " ")
+	}
+	args := make([]any, strings.Count(t[1], "%s"))
+	for i := range args {
+		args[i] = "?"
+		if i < len(r.Args) {
+			args[i] = r.Args[i]
+		}
+	}
+	return fmt.Sprintf(t[1], args...)
+}
+
+// Reasons are several, in the order in which they were found.
+type Reasons []Reason
+
+// Add adds one.
+func (rs *Reasons) Add(code Code, args ...string) { *rs = append(*rs, New(code, args...)) }

@@ -1,0 +1,102 @@
+package gate
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/store"
+)
+
+// KindRanking is the kind of the one ranking of authentication contexts, in the
+// history.
+const KindRanking = "ranking"
+
+const rankingKey = "contexts"
+
+// ranking is what is stored: the ranks, with a revision.
+type ranking struct {
+	Revision int                `json:"revision"`
+	Ranks    federation.Ranking `json:"ranks"`
+}
+
+func (g *Gate) loadRanking(ctx context.Context) (ranking, error) {
+	out := ranking{Revision: 1}
+	for _, p := range g.order {
+		out.Ranks = append(out.Ranks, p.Contexts()...)
+	}
+	var row store.SettingRow
+	err := g.store.Read.WithContext(ctx).Where("key = ?", rankingKey).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return out, nil
+	}
+	if err == nil {
+		err = json.Unmarshal([]byte(row.Value), &out)
+	}
+	return out, err
+}
+
+func (g *Gate) loadContexts(ctx context.Context) (federation.Ranking, error) {
+	r, err := g.loadRanking(ctx)
+	return r.Ranks, err
+}
+
+// Contexts gives the ranking of authentication contexts, the weakest first, and
+// its revision.
+func (g *Gate) Contexts(ctx context.Context) (federation.Ranking, int, error) {
+	r, err := g.loadRanking(ctx)
+	return r.Ranks, r.Revision, err
+}
+
+// ChangeContexts replaces the ranking. revision is the one that the change was
+// made from.
+func (g *Gate) ChangeContexts(ctx context.Context, who string, revision int, ranks federation.Ranking) error {
+	if err := checked(ranks.Check()); err != nil {
+		return err
+	}
+	g.saving.Lock()
+	defer g.saving.Unlock()
+	now, err := g.loadRanking(ctx)
+	if err != nil {
+		return err
+	}
+	if now.Revision != revision {
+		return stale(KindRanking, rankingKey, now.Revision, revision)
+	}
+	data, err := json.Marshal(ranking{Revision: revision + 1, Ranks: ranks})
+	if err != nil {
+		return err
+	}
+	err = g.store.Write(ctx, func(tx *gorm.DB) error {
+		if err := tx.Save(&store.SettingRow{Key: rankingKey, Value: string(data)}).Error; err != nil {
+			return err
+		}
+		return tx.Create(g.history(ctx, who, KindRanking, rankingKey, "changed", revision+1, data)).Error
+	})
+	if err != nil {
+		return err
+	}
+	self := g.Snapshot().Gate
+	self.Contexts = ranks
+	g.snapshot.Store(g.Snapshot().WithGate(self))
+	return nil
+}
+
+// rankingValues describes a ranking for the history.
+func rankingValues(data []byte) ([]federation.Value, error) {
+	var r ranking
+	if err := json.Unmarshal(data, &r); err != nil {
+		return nil, err
+	}
+	out := []federation.Value{}
+	for i, rank := range r.Ranks {
+		for _, c := range rank {
+			out = append(out, federation.Value{Label: fmt.Sprintf("Rank %d", i+1), Value: c})
+		}
+	}
+	return out, nil
+}

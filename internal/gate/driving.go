@@ -1,0 +1,292 @@
+package gate
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net/url"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/store"
+)
+
+// The driving of crossings: events come in from the browser, the core decides,
+// and what it decided is done here. Nothing is decided in this file.
+
+// Open starts a sign-in to an application at the gate. target is where in the
+// application to go on; via names the provider to use, if any.
+func (g *Gate) Open(ctx context.Context, b Browser, name, target, via string) Outcome {
+	return g.drive(ctx, b, record{}, crossing.Event{Kind: crossing.Opened, App: name, Target: target, Via: federation.Name(via)})
+}
+
+// Arrive takes a message of an application or a provider.
+func (g *Gate) Arrive(ctx context.Context, b Browser, in *crossing.Arrival) Outcome {
+	return g.drive(ctx, b, g.crossings.known(in.Handles, g.now()), crossing.Event{Kind: crossing.Arrived, Arrival: in})
+}
+
+// Continue goes on with a crossing of this browser.
+func (g *Gate) Continue(ctx context.Context, b Browser, id string) Outcome {
+	return g.back(ctx, b, id, crossing.Event{Kind: crossing.Continued})
+}
+
+// Choose goes on with the provider that the person picked; with again they want
+// to choose anew.
+func (g *Gate) Choose(ctx context.Context, b Browser, id, chosen string, again bool) Outcome {
+	return g.back(ctx, b, id, crossing.Event{Kind: crossing.Chosen, Via: federation.Name(chosen), Again: again})
+}
+
+// Submit takes a form that a provider's side showed.
+func (g *Gate) Submit(ctx context.Context, b Browser, id string, form url.Values) Outcome {
+	return g.back(ctx, b, id, crossing.Event{Kind: crossing.Submitted, Form: form})
+}
+
+// Authorize takes the browser's answer to a challenge.
+func (g *Gate) Authorize(ctx context.Context, b Browser, id, header string) Outcome {
+	return g.back(ctx, b, id, crossing.Event{Kind: crossing.Authorization, Header: header})
+}
+
+func (g *Gate) back(ctx context.Context, b Browser, id string, e crossing.Event) Outcome {
+	return g.drive(ctx, b, g.crossings.find(id, g.now()), e)
+}
+
+// turn is one event on its way through the core, with what was done for it.
+type turn struct {
+	g       *Gate
+	ctx     context.Context
+	browser Browser
+	began   record // as it was when the event came
+	event   crossing.Event
+	facts   crossing.Facts
+	snap    *federation.Snapshot
+}
+
+// maxNeeds bounds how often one event may ask for more.
+const maxNeeds = 24
+
+// drive takes an event through the core until the browser can be answered.
+func (g *Gate) drive(ctx context.Context, b Browser, r record, e crossing.Event) Outcome {
+	e.Browser = crossing.Browser{Network: network(b.Address), Secret: b.secret(r.State.ID)}
+	t := &turn{g: g, ctx: ctx, browser: b, began: r, event: e, snap: g.Snapshot()}
+	t.facts = crossing.Facts{New: newID(), Session: g.session(ctx, b.Session), People: map[string]crossing.Person{}}
+	got := crossing.Advance(t.snap, r.State, e, t.facts, g.now())
+	for range maxNeeds {
+		next := t.event
+		if need, ok := got.Next.(*crossing.Need); ok {
+			if err := t.satisfy(got, need); err != nil {
+				return t.broken(got, err)
+			}
+			next.Kind = crossing.Learned
+		} else {
+			out, lost, err := t.perform(got)
+			switch {
+			case err != nil:
+				return t.broken(got, err)
+			case lost == nil:
+				return out
+			}
+			next.Kind, next.Lost = crossing.Lost, lost
+		}
+		got = crossing.Advance(t.snap, got.State, next, t.facts, g.now())
+	}
+	return t.broken(got, errors.New("a turn of a crossing asked for more and more facts"))
+}
+
+// satisfy looks up what a step lacks.
+func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) error {
+	g := t.g
+	if n.Used != nil {
+		var count int64
+		err := g.store.Read.WithContext(t.ctx).Model(&store.UsedRow{}).Where("key = ?", usedKey(*n.Used)).Count(&count).Error
+		if err != nil {
+			return err
+		}
+		used := count > 0
+		t.facts.Used = &used
+	}
+	for _, key := range n.People {
+		p, err := g.personBy(t.ctx, key)
+		if err != nil {
+			return err
+		}
+		t.facts.People[key] = p
+	}
+	if n.Tries != "" {
+		many := !g.tries.open(triesKey(n.Tries, t.event.Browser.Network), g.now())
+		t.facts.TooMany = &many
+	}
+	if len(n.Find) > 0 {
+		if r := g.crossings.known(n.Find, g.now()); r.State.ID != "" {
+			t.facts.Found = &r.State
+			t.began = r
+			t.event.Browser.Secret = t.browser.secret(r.State.ID)
+		}
+	}
+	if n.Call != nil {
+		return t.call(got, n.Call)
+	}
+	return nil
+}
+
+func triesKey(key, network string) string { return key + " " + network }
+
+// call asks somebody outside, after everything so far is stored. What comes
+// after it goes by the newest configuration.
+func (t *turn) call(got crossing.Turn, c *crossing.Call) error {
+	if len(got.Effects) > 0 {
+		if lost, err := t.store(got, crossing.Rendered{}, &stored{}); err != nil || lost != nil {
+			return errors.Join(err, fmt.Errorf("an effect before a call was lost: %v", lost))
+		}
+	}
+	octets, err := c.Plan.Render(&t.snap.Gate, t.made(crossing.Person{}))
+	if err != nil {
+		return err
+	}
+	t.facts.Called, t.facts.Reply, t.facts.CallFail = octets.Shown, nil, nil
+	reply, err := t.g.fetch.post(t.ctx, c, octets)
+	if f := finding.Of(err); f != nil {
+		t.facts.CallFail = f
+	} else if err != nil {
+		return err
+	}
+	t.facts.Reply, t.facts.Replied = reply, true
+	t.snap = t.g.Snapshot()
+	return nil
+}
+
+// made is what may be random in a message.
+func (t *turn) made(p crossing.Person) crossing.Made {
+	return crossing.Made{Random: rand.Reader, Now: t.g.now(), Identifier: p.Identifier,
+		Secret: func(name string) (string, error) { return t.g.credential(t.ctx, name) }}
+}
+
+// stored is what storing the effects of a turn made.
+type stored struct {
+	person  crossing.Person
+	cookies []Cookie
+	after   []func() // to be done once it is on the disk
+}
+
+// perform does what the core decided: it makes the message, stores the effects in
+// one transaction, and answers the browser. lost is an effect whose guard failed;
+// then nothing was stored.
+func (t *turn) perform(got crossing.Turn) (out Outcome, lost crossing.Effect, err error) {
+	g := t.g
+	s := &stored{person: got.Person}
+	if s.person.Key != "" && s.person.ID == 0 {
+		s.person.Identifier = randomText(16)
+	}
+	var r crossing.Rendered
+	if leave, ok := got.Next.(*crossing.Leave); ok {
+		if r, err = leave.Plan.Render(&t.snap.Gate, t.made(s.person)); err != nil {
+			return out, nil, err
+		}
+	}
+	if lost, err = t.store(got, r, s); lost != nil || err != nil {
+		if f := finding.Of(err); f != nil {
+			return t.refused(got, f), nil, nil
+		}
+		return out, lost, err
+	}
+	for _, do := range s.after {
+		do()
+	}
+	out = t.outcome(got, r)
+	out.Cookies = append(out.Cookies, s.cookies...)
+	g.trace(t, got, r, &out)
+	return out, nil, nil
+}
+
+// outcome tells what the browser gets.
+func (t *turn) outcome(got crossing.Turn, r crossing.Rendered) Outcome {
+	out := Outcome{Finding: got.Finding, Crossing: got.State.ID}
+	switch n := got.Next.(type) {
+	case *crossing.Leave:
+		out.Departure = &r.Departure
+	case *crossing.Go:
+		out.Next = n.To
+	case *crossing.Show:
+		out.show(n)
+	case *crossing.Challenge:
+		out.Challenge = n.Schemes
+		out.show(&n.Show)
+	}
+	if got.Apart {
+		out.Crossing = ""
+	}
+	return out
+}
+
+// refused answers a turn that could not be kept: there are too many crossings.
+func (t *turn) refused(got crossing.Turn, f *finding.Finding) Outcome {
+	got.Finding, got.Result, got.Apart = f, crossing.Refused, true
+	got.Steps = append(got.Steps, crossing.TraceStep{At: t.g.now().UTC(), From: crossing.GateLane, To: crossing.BrowserLane, Name: "refused page", Finding: f})
+	out := Outcome{Page: crossing.PageRefused, Finding: f}
+	t.g.trace(t, got, crossing.Rendered{}, &out)
+	return out
+}
+
+// broken answers a failure of our own, such as a full disk.
+func (t *turn) broken(got crossing.Turn, err error) Outcome {
+	got.Broken = err
+	got.Steps = append(got.Steps, crossing.TraceStep{At: t.g.now().UTC(), From: crossing.GateLane, To: crossing.GateLane, Name: crossing.StepFailure})
+	return t.refused(got, finding.New(finding.GateFailure))
+}
+
+// newID is 128 random bits in hexadecimal: for what needs a name that nobody else
+// has, and is no secret.
+func newID() string {
+	b := make([]byte, 16)
+	_, _ = rand.Read(b) // never fails (crypto/rand)
+	return hex.EncodeToString(b)
+}
+
+// personBy finds the person with a link key; ID 0 if there is none.
+func (g *Gate) personBy(ctx context.Context, key string) (crossing.Person, error) {
+	var row store.LinkRow
+	err := g.store.Read.WithContext(ctx).Where("key = ?", store.Hash(key)).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return crossing.Person{Key: key}, nil
+	}
+	if err != nil {
+		return crossing.Person{}, err
+	}
+	var person store.PersonRow
+	err = g.store.Read.WithContext(ctx).Where("id = ?", row.Person).Take(&person).Error
+	return crossing.Person{ID: row.Person, Key: key, Identifier: person.Identifier}, err
+}
+
+// Redeem gives a message that was held for an application's back channel, once;
+// nil if there is none.
+func (g *Gate) Redeem(ctx context.Context, app federation.Name, key string) (message []byte, err error) {
+	err = g.store.Write(ctx, func(tx *gorm.DB) error {
+		message = nil
+		var row store.HeldRow
+		err := tx.Where("hash = ? AND application = ? AND expires > ?", store.Hash(key), string(app), g.now().UTC()).Take(&row).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if message, err = g.store.Open("held", row.Sealed); err != nil {
+			return err
+		}
+		return tx.Delete(&row).Error
+	})
+	return message, err
+}
+
+// ErrNotAnswered is given to a back channel that may not ask. The log says why.
+var ErrNotAnswered = errors.New("this request is not answered")
+
+// NotAnswered notes why a back channel was not answered.
+func (g *Gate) NotAnswered(err error) error {
+	g.log.Warn("a back channel was not answered", "error", err)
+	return ErrNotAnswered
+}

@@ -1,0 +1,84 @@
+package gate
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/store"
+)
+
+// The outbox keeps calls that leave later on the disk until they are answered.
+
+// queue puts a call into the outbox.
+func (g *Gate) queue(tx *gorm.DB, q crossing.Queue) error {
+	plain, err := json.Marshal(q)
+	if err != nil {
+		return err
+	}
+	return tx.Create(&store.OutboxRow{Due: g.now().UTC(), Until: q.Until.UTC(), Sealed: g.store.Seal("outbox", plain)}).Error
+}
+
+// outboxRound bounds what is sent in one round.
+const outboxRound = 200
+
+// sendDue sends what is due. What is not answered is tried again, after growing
+// pauses, until its time is over.
+func (g *Gate) sendDue(ctx context.Context) error {
+	var rows []store.OutboxRow
+	if err := g.store.Read.WithContext(ctx).Where("due <= ?", g.now().UTC()).Order("due").Limit(outboxRound).Find(&rows).Error; err != nil {
+		return err
+	}
+	for _, row := range rows {
+		plain, err := g.store.Open("outbox", row.Sealed)
+		if err != nil {
+			return err
+		}
+		var q crossing.Queue
+		if err := json.Unmarshal(plain, &q); err != nil {
+			return err
+		}
+		_, err = g.fetch.post(ctx, &crossing.Call{Address: q.Address, Limit: 64 << 10}, crossing.CallOctets{Header: q.Header, Body: q.Body})
+		next := g.now().Add(time.Minute << min(row.Tries, 10)).UTC()
+		over := err == nil || next.After(row.Until)
+		if err != nil && over {
+			g.log.Warn("a call was not answered and is given up", "address", q.Address, "tries", row.Tries+1, "error", err)
+		}
+		err = g.store.Write(ctx, func(tx *gorm.DB) error {
+			if over {
+				return tx.Delete(&store.OutboxRow{ID: row.ID}).Error
+			}
+			return tx.Model(&store.OutboxRow{}).Where("id = ?", row.ID).Updates(map[string]any{"due": next, "tries": row.Tries + 1}).Error
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// PutCredential keeps a secret that calls name by reference. It is never given
+// out again but to such a call.
+func (g *Gate) PutCredential(ctx context.Context, name, secret string) error {
+	return g.store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Save(&store.CredentialRow{Name: name, Sealed: g.store.Seal("credential "+name, []byte(secret))}).Error
+	})
+}
+
+func (g *Gate) credential(ctx context.Context, name string) (string, error) {
+	var row store.CredentialRow
+	err := g.store.Read.WithContext(ctx).Where("name = ?", name).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return "", fmt.Errorf("there is no credential %q", name)
+	}
+	if err != nil {
+		return "", err
+	}
+	secret, err := g.store.Open("credential "+name, row.Sealed)
+	return string(secret), err
+}
