@@ -17,6 +17,7 @@ import (
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/app"
 	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/standin"
 )
@@ -369,4 +370,20 @@ func TestOtherSideRollsItsKeyOver(t *testing.T) {
 		require.NoError(t, c.RemoveApplication(ctx, name))
 		require.NoError(t, c.RemoveProvider(ctx, name))
 	}
+}
+
+// A bookmark: people sign in at the gate and are sent on, without a message.
+func TestLinkIsOpenedAtTheGate(t *testing.T) {
+	v := newVisitor(t).get(shared.Base + "/open/timetable-archive").signIn("").onward()
+	require.Contains(t, v.page.text, "Every timetable of Wrenmoor Rail")
+	v.get(shared.Base + "/open/timetable-archive")
+	require.Contains(t, v.page.text, "Every timetable of Wrenmoor Rail", "by the session")
+	list, err := shared.client().Traces(t.Context(), client.TraceFilter{Application: "timetable-archive", Result: "entered", Limit: 1})
+	require.NoError(t, err)
+	trace, err := shared.client().Trace(t.Context(), list.Items[0].ID)
+	require.NoError(t, err)
+	last := trace.Steps[len(trace.Steps)-1]
+	require.Equal(t, "link", last.Name)
+	require.Contains(t, last.Values, federation.Value{Label: "Told of the person", Value: "nothing"})
+	newVisitor(t).get(shared.Base+"/open/timetable-archive?RelayState=https://evil.example/").refused(shared, "target-foreign")
 }

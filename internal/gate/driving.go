@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"net/url"
 
 	"gorm.io/gorm"
@@ -76,35 +75,40 @@ func (g *Gate) drive(ctx context.Context, b Browser, r record, e crossing.Event)
 	t.facts = crossing.Facts{New: newID(), Session: g.session(ctx, b.Session), People: map[string]crossing.Person{}}
 	got := crossing.Advance(t.snap, r.State, e, t.facts, g.now())
 	for range maxNeeds {
-		next := t.event
-		if need, ok := got.Next.(*crossing.Need); ok {
-			if err := t.satisfy(got, need); err != nil {
-				return t.broken(got, err)
-			}
-			next.Kind = crossing.Learned
+		var out Outcome
+		var lost crossing.Effect
+		var err error
+		need, more := got.Next.(*crossing.Need)
+		if more {
+			lost, err = t.satisfy(got, need)
 		} else {
-			out, lost, err := t.perform(got)
-			switch {
-			case err != nil:
-				return t.broken(got, err)
-			case lost == nil:
-				return out
-			}
+			out, lost, err = t.perform(got)
+		}
+		next := t.event
+		switch {
+		case err != nil:
+			return t.broken(got, err)
+		case lost != nil:
 			next.Kind, next.Lost = crossing.Lost, lost
+		case more:
+			next.Kind = crossing.Learned
+		default:
+			return out
 		}
 		got = crossing.Advance(t.snap, got.State, next, t.facts, g.now())
 	}
 	return t.broken(got, errors.New("a turn of a crossing asked for more and more facts"))
 }
 
-// satisfy looks up what a step lacks.
-func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) error {
+// satisfy looks up what a step lacks. lost is an effect whose guard failed before
+// somebody outside was to be asked.
+func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) (lost crossing.Effect, err error) {
 	g := t.g
 	if n.Used != nil {
 		var count int64
 		err := g.store.Read.WithContext(t.ctx).Model(&store.UsedRow{}).Where("key = ?", usedKey(*n.Used)).Count(&count).Error
 		if err != nil {
-			return err
+			return nil, err
 		}
 		used := count > 0
 		t.facts.Used = &used
@@ -112,7 +116,7 @@ func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) error {
 	for _, key := range n.People {
 		p, err := g.personBy(t.ctx, key)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		t.facts.People[key] = p
 	}
@@ -130,33 +134,31 @@ func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) error {
 	if n.Call != nil {
 		return t.call(got, n.Call)
 	}
-	return nil
+	return nil, nil
 }
 
 func triesKey(key, network string) string { return key + " " + network }
 
 // call asks somebody outside, after everything so far is stored. What comes
 // after it goes by the newest configuration.
-func (t *turn) call(got crossing.Turn, c *crossing.Call) error {
-	if len(got.Effects) > 0 {
-		if lost, err := t.store(got, crossing.Rendered{}, &stored{}); err != nil || lost != nil {
-			return errors.Join(err, fmt.Errorf("an effect before a call was lost: %v", lost))
-		}
+func (t *turn) call(got crossing.Turn, c *crossing.Call) (lost crossing.Effect, err error) {
+	if lost, err = t.store(got, crossing.Rendered{}, &stored{}); err != nil || lost != nil {
+		return lost, err
 	}
 	octets, err := c.Plan.Render(&t.snap.Gate, t.made(crossing.Person{}))
 	if err != nil {
-		return err
+		return nil, err
 	}
 	t.facts.Called, t.facts.Reply, t.facts.CallFail = octets.Shown, nil, nil
 	reply, err := t.g.fetch.post(t.ctx, c, octets)
 	if f := finding.Of(err); f != nil {
 		t.facts.CallFail = f
 	} else if err != nil {
-		return err
+		return nil, err
 	}
 	t.facts.Reply, t.facts.Replied = reply, true
 	t.snap = t.g.Snapshot()
-	return nil
+	return nil, nil
 }
 
 // made is what may be random in a message.

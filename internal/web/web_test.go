@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
@@ -278,4 +279,43 @@ func TestTakingInByConsoleSession(t *testing.T) {
 	res, text := call(t, app, "GET", "/api/v1/history?limit=1", "", "Cookie", cookie)
 	require.Equal(t, 200, res.StatusCode)
 	require.Contains(t, text, `"who":"test"`, "what was refused left nothing")
+}
+
+// A message over the size limit is read to its end and refused on a page; a
+// connection that is just closed would show the person nothing.
+func TestTooLargeAMessageIsRefusedOnAPage(t *testing.T) {
+	app, g := newApp(t)
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	go func() { _ = app.Listener(ln, fiber.ListenConfig{DisableStartupMessage: true}) }()
+	defer func() { _ = app.Shutdown() }()
+	send := func(path string, size int) (int, string) {
+		body := "SAMLResponse=" + strings.Repeat("A", size)
+		req, err := http.NewRequest(http.MethodPost, "http://"+ln.Addr().String()+path, strings.NewReader(body))
+		require.NoError(t, err)
+		req.Host = "gate.example"
+		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err, "%s %d", path, size)
+		defer res.Body.Close()
+		text, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		return res.StatusCode, string(text)
+	}
+	for _, path := range []string{"/saml/sp/staff/acs", "/saml/idp/sso"} {
+		for _, size := range []int{5 << 20, 40 << 20} {
+			status, text := send(path, size)
+			require.Equal(t, http.StatusForbidden, status, path)
+			require.Contains(t, text, "You could not be signed in")
+		}
+	}
+	_, counts, err := g.Traces(context.Background(), store.TraceFilter{Search: "xml-too-large", Limit: 1})
+	require.NoError(t, err)
+	require.EqualValues(t, 4, counts["refused"])
+	status, text := send("/crossing/x", 5<<20)
+	require.Equal(t, http.StatusRequestEntityTooLarge, status)
+	require.Contains(t, text, "too much at once")
+	status, text = send("/api/v1/me", 5<<20)
+	require.Equal(t, http.StatusRequestEntityTooLarge, status)
+	require.Contains(t, text, "3 MiB")
 }

@@ -20,7 +20,7 @@ const all = computed(() => [...(data.value?.items ?? []), ...older.value])
 async function more() {
   older.value = [...older.value, ...((await ask(all.value.at(-1)?.id)).items ?? [])]
 }
-const kinds = ['', 'application', 'provider', 'aggregate', 'key', 'token', 'owner']
+const kinds = ['', 'application', 'provider', 'aggregate', 'key', 'ranking', 'token', 'owner']
 </script>
 
 <template>

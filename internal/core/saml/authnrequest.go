@@ -231,6 +231,9 @@ func WriteAuthnRequest(r AuthnRequest, to Endpoint, relayState string, pair *key
 		root.Set("IsPassive", "true")
 	}
 	root.Add(saml("Issuer").AddText(r.Issuer))
+	if r.Subject != "" {
+		root.Add(saml("Subject").Add(saml("NameID").AddText(r.Subject)))
+	}
 	policy := samlp("NameIDPolicy").Set("Format", r.NameIDFormat).Set("AllowCreate", "true")
 	root.Add(policy)
 	if len(r.Contexts) > 0 {
