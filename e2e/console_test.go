@@ -241,7 +241,6 @@ func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
 	c.see("Remove shunting-log?")
 	do(c, chromedp.Evaluate[bool](`(() => { document.querySelector('.el-message-box__btns .el-button--primary').click(); return true })()`))
 	c.see("3 applications")
-	c.shot("applications")
 
 	// A bookmark has one field, and a page without what it does not have.
 	c.press("Add an application")

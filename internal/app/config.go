@@ -45,8 +45,10 @@ type PublisherConfig struct {
 
 // TraceConfig says how long traces are kept.
 type TraceConfig struct {
-	Keep int `yaml:"keep"` // so many at most, the newest
-	Days int `yaml:"days"` // and none that is older; 0 for no limit
+	Keep      int `yaml:"keep"`      // so many at most, the newest
+	Days      int `yaml:"days"`      // and none that is older; 0 for no limit
+	Megabytes int `yaml:"megabytes"` // on the disk
+	Strangers int `yaml:"strangers"` // of those in which no counterpart proved to be one
 }
 
 // MetricsConfig says who may read /metrics without an API token.
@@ -97,7 +99,7 @@ func LoadConfig(path string, environ []string) (*Config, error) {
 	if err := knownKeys(given, reflect.TypeFor[Config](), ""); err != nil {
 		return nil, err
 	}
-	c := &Config{Listen: "127.0.0.1:8400", ClockSkew: "60s", Traces: TraceConfig{Keep: 10000, Days: 30}, Metrics: MetricsConfig{AllowNetworks: []string{"127.0.0.0/8", "::1/128"}}}
+	c := &Config{Listen: "127.0.0.1:8400", ClockSkew: "60s", Traces: TraceConfig{Keep: 10000, Days: 30, Megabytes: 1024, Strangers: 2000}, Metrics: MetricsConfig{AllowNetworks: []string{"127.0.0.0/8", "::1/128"}}}
 	if len(given) > 0 { // an empty document would empty the defaults
 		if err := yaml.Unmarshal(text, c); err != nil {
 			return nil, &ConfigError{path + ": " + firstLine(err), "Give the key a value of its kind; docs/configuration.md lists them."}
@@ -231,8 +233,8 @@ func (c *Config) check() error {
 	if (c.Publisher.Organisation == "") != (c.Publisher.URL == "") {
 		return &ConfigError{"publisher needs both organisation and url", "Set both, or neither; metadata has them together."}
 	}
-	if c.Traces.Keep < 1 || c.Traces.Days < 0 {
-		return &ConfigError{"traces.keep or traces.days is too small", "Keep at least one trace; 0 days means no limit by age."}
+	if c.Traces.Keep < 1 || c.Traces.Days < 0 || c.Traces.Megabytes < 10 || c.Traces.Strangers < 1 {
+		return &ConfigError{"a limit of traces is too small", "Keep at least one trace, one of strangers and 10 megabytes; 0 days means no limit by age."}
 	}
 	if _, err := networks("metrics.allowNetworks", c.Metrics.AllowNetworks); err != nil {
 		return err

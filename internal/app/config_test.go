@@ -47,7 +47,7 @@ func TestSettingsFromFileAndEnvironment(t *testing.T) {
 func TestConfigurationIsDocumented(t *testing.T) {
 	text, err := os.ReadFile("../../docs/configuration.md")
 	require.NoError(t, err)
-	for _, key := range []string{"base", "listen", "data", "sealKey", "clockSkew", "tls.certificate", "tls.key", "log.level", "log.format", "fetch.allowNetworks", "fetch.allowHTTP", "traces.keep", "traces.days", "metrics.allowNetworks", "publisher.organisation", "publisher.url", "publisher.contact", "publisher.mail", "proxies"} {
+	for _, key := range []string{"base", "listen", "data", "sealKey", "clockSkew", "tls.certificate", "tls.key", "log.level", "log.format", "fetch.allowNetworks", "fetch.allowHTTP", "traces.keep", "traces.days", "traces.megabytes", "traces.strangers", "metrics.allowNetworks", "publisher.organisation", "publisher.url", "publisher.contact", "publisher.mail", "proxies"} {
 		require.Contains(t, string(text), "`"+key+"`", key)
 	}
 }

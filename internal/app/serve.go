@@ -123,7 +123,7 @@ func Serve(ctx context.Context, path string) error {
 		ln = tls.NewListener(ln, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
 	}
 	log := c.logger()
-	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew, networks: fetchFrom, metrics: metrics, proxies: proxies, publisher: federation.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL, Contact: c.Publisher.Contact, Mail: c.Publisher.Mail}, traces: store.TraceLimits{Keep: c.Traces.Keep, Age: time.Duration(c.Traces.Days) * 24 * time.Hour},
+	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew, networks: fetchFrom, metrics: metrics, proxies: proxies, publisher: federation.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL, Contact: c.Publisher.Contact, Mail: c.Publisher.Mail}, traces: store.TraceLimits{Keep: c.Traces.Keep, Age: time.Duration(c.Traces.Days) * 24 * time.Hour, Octets: int64(c.Traces.Megabytes) << 20, Strangers: c.Traces.Strangers},
 		allowHTTP: c.Fetch.AllowHTTP, log: log}, ln)
 	if err != nil {
 		return errors.Join(err, ln.Close())

@@ -41,6 +41,7 @@ func TestTurnsOfOneCrossingExcludeEachOther(t *testing.T) {
 	o := r.request(Browser{}, nil)
 	b, id := keep(Browser{}, o), r.asked(o).ID
 	stale := r.crossings.find(o.Crossing, r.time)
+	require.Equal(t, stale.State.Resting(), stale.State, "no message is kept in memory between turns")
 	back := crossing.Event{Kind: crossing.Continued}
 	require.NotNil(t, r.Continue(ctx, b, o.Crossing).Departure, "reloaded: asked again")
 	lost := r.drive(ctx, b, stale, back)

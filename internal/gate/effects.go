@@ -71,7 +71,7 @@ func (w *writing) prepare(effects []crossing.Effect) error {
 	for _, e := range effects {
 		switch e := e.(type) {
 		case crossing.Keep:
-			w.record = record{State: w.got.State, Reference: w.began.Reference}
+			w.record = record{State: w.got.State.Resting(), Reference: w.began.Reference}
 			if w.record.Reference == "" {
 				w.record.Reference = newReference()
 			}

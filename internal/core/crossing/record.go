@@ -84,9 +84,9 @@ type Entry struct {
 // facts that it ended with.
 func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 	d := drive{s: before, e: e}
-	out := Entry{At: at, Kind: e.Kind, App: clip(e.App), Target: e.Target, Via: e.Via, Again: e.Again, Holds: d.holds(), Before: before, Told: t.Told,
+	out := Entry{At: at, Kind: e.Kind, App: clip(e.App), Target: e.Target, Via: e.Via, Again: e.Again, Holds: d.holds(), Before: before.Resting(), Told: t.Told,
 		New: f.New, People: map[string]Person{}, Decided: t.Decided}
-	out.Before.here, out.Before.ProviderState, out.Before.Browser.Secret = here{}, nil, nil
+	out.Before.ProviderState, out.Before.Browser.Secret = nil, nil
 	if a := e.Arrival; a != nil {
 		out.From, out.State = a.From, clip(a.State)
 		if out.Record = federation.Name(t.About.Provider); a.From == Application {

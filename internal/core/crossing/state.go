@@ -110,6 +110,13 @@ func (h here) copied() here {
 	return h
 }
 
+// Resting gives the state as it is kept between two turns: without messages and
+// everything else that is true in one turn only.
+func (s State) Resting() State {
+	s.here = here{}
+	return s
+}
+
 // Expires is when the crossing is over, finished or not.
 func (s State) Expires() time.Time { return s.Began.Add(Life) }
 
