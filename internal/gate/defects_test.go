@@ -290,6 +290,27 @@ func TestTracesTellWhatWasSentAndKeepStrangersShort(t *testing.T) {
 	require.Equal(t, crossing.Left, head.Result)
 }
 
+// What has to be remembered of a request, and what is shown of it, is bounded.
+func TestOversizedValuesAreNotKept(t *testing.T) {
+	r := newRig(t)
+	long := strings.Repeat("x", 200<<10)
+	for rule, edit := range map[string]func(*saml.AuthnRequest){
+		"ID": func(q *saml.AuthnRequest) { q.ID = "_" + long }, "format": func(q *saml.AuthnRequest) { q.NameIDFormat = "urn:" + long },
+		"context": func(q *saml.AuthnRequest) { q.Contexts = []string{long} }, "subject": func(q *saml.AuthnRequest) { q.Subject = long },
+		"contexts": func(q *saml.AuthnRequest) { q.Contexts = strings.Split(strings.Repeat("urn:x ", 60), " ") },
+	} {
+		require.Equal(t, finding.MessageUndecodable, r.request(Browser{}, edit).Finding.Code, rule)
+	}
+	o := r.request(Browser{}, func(q *saml.AuthnRequest) { q.ACS = "https://evil.example/" + long })
+	require.Equal(t, finding.ACSUnregistered, o.Finding.Code)
+	_, steps, err := r.Trace(ctx, o.Reference)
+	require.NoError(t, err)
+	require.Less(t, len(fmt.Sprint(steps[0].Checks, steps[0].Finding)), 30<<10, "evidence is cut")
+	require.Contains(t, steps[0].Finding.Evidence[0].Found, "https://evil.example/xxx")
+	o = r.Open(ctx, Browser{}, "roster", "", long)
+	require.Empty(t, r.crossings.find(o.Crossing, r.time).State.Chosen, "a provider that is none")
+}
+
 // A bookmark is opened like any application, and told nothing.
 func TestLink(t *testing.T) {
 	r := newRig(t)

@@ -289,6 +289,7 @@ var ErrNotAnswered = errors.New("this request is not answered")
 
 // NotAnswered notes why a back channel was not answered.
 func (g *Gate) NotAnswered(err error) error {
-	g.log.Warn("a back channel was not answered", "error", err)
+	why := err.Error() // it may hold what a stranger wrote
+	g.log.Warn("a back channel was not answered", "error", why[:min(len(why), 500)])
 	return ErrNotAnswered
 }

@@ -83,6 +83,9 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 		order: o.Protocols, protocols: map[string]crossing.Protocol{}, fetch: newFetcher(o.AllowNetworks, o.AllowHTTP), sessions: newSessions()}
 	self := federation.Gate{Publisher: o.Publisher, Base: base, Skew: o.Skew, Own: map[string]string{}}
 	for _, p := range o.Protocols {
+		if err := whole(p); err != nil {
+			return nil, err
+		}
 		g.protocols[p.Name()] = p
 		self.Purposes = append(self.Purposes, p.Purposes()...)
 		for key, value := range p.Own(base) {
@@ -113,6 +116,16 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 	g.swept.Add(1)
 	go g.sweep()
 	return g, nil
+}
+
+// whole sees that a protocol's sides take part in crossings.
+func whole(p crossing.Protocol) error {
+	_, provides := p.NewProvider(&federation.Gate{}, "").(crossing.ProviderSide)
+	_, applies := p.NewApplication(&federation.Gate{}, "").(crossing.ApplicationSide)
+	if p.Providers() && !provides || p.Applications() && !applies {
+		return fmt.Errorf("a side of the protocol %q takes no part in crossings", p.Name())
+	}
+	return nil
 }
 
 // Close ends the background work. The store is closed by whoever opened it.

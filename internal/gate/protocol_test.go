@@ -19,6 +19,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -175,6 +176,9 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		body, _ := io.ReadAll(q.Body)
 		heard = append(heard, q.URL.Path+" "+string(body)+" "+q.Header.Get("Authorization"))
+		if string(body) == "Ghost" {
+			_ = r.changeOf(KindProvider, "harbour", func(s federation.Settings) { s["enabled"] = false })
+		}
 		if down {
 			w.WriteHeader(http.StatusBadGateway)
 			return
@@ -254,6 +258,10 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 	require.Equal(t, finding.AddressUnreachable, r.Authorize(ctx, b, id, "Flag Auk").Finding.Code)
 	down = false
 	require.Equal(t, finding.AssertionReplayed, r.Authorize(ctx, b, id, "Flag Auk").Finding.Code, "the ticket was used, though the call failed")
-	require.NoError(t, r.changeOf(KindProvider, "harbour", func(s federation.Settings) { s["enabled"] = false }))
+	require.Equal(t, finding.ProviderUnknown, r.respond(Browser{}, "harbour", saml.Inbound{Octets: []byte("<a/>")}).Finding.Code, "it has no address of another protocol's")
+	b, id = force()
+	require.Equal(t, finding.ProviderDisabled, r.Authorize(ctx, b, id, "Flag Ghost").Finding.Code, "switched off while the call was under way: the newest configuration applies")
+	require.Len(t, heard[len(heard)-1:], 1)
+	require.Contains(t, heard[len(heard)-1], "/first Ghost", "and nothing further was asked")
 	require.Equal(t, finding.ProviderDisabled, r.Authorize(ctx, b, id, "Flag Auk").Finding.Code)
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -89,10 +90,36 @@ func bounded(s crossing.TraceStep, verified bool) crossing.TraceStep {
 		s.Raw = strings.ToValidUTF8(raw[:min(len(raw), limit-len(s.Octets))], "")
 		s.Cut = n - len(s.Octets) - len(s.Raw)
 	}
-	if len(s.RelayState) > 4096 {
-		s.RelayState = strings.ToValidUTF8(s.RelayState[:4096], "")
+	s.RelayState = clip(s.RelayState, 4096)
+	s.Finding = clipped(s.Finding)
+	s.Checks = slices.Clone(s.Checks)
+	for i, c := range s.Checks {
+		s.Checks[i].Found, s.Checks[i].Finding = clip(c.Found, evidenceOctets), clipped(c.Finding)
 	}
 	return s
+}
+
+// evidenceOctets are kept of one value that a finding rests on.
+const evidenceOctets = 2000
+
+func clip(s string, most int) string {
+	if len(s) <= most {
+		return s
+	}
+	return strings.ToValidUTF8(s[:most], "") + "…"
+}
+
+// clipped shortens what a stranger may have written.
+func clipped(f *finding.Finding) *finding.Finding {
+	if f == nil {
+		return nil
+	}
+	g := *f
+	g.Evidence = slices.Clone(f.Evidence)
+	for i, e := range g.Evidence {
+		g.Evidence[i].Expected, g.Evidence[i].Found = clip(e.Expected, evidenceOctets), clip(e.Found, evidenceOctets)
+	}
+	return &g
 }
 
 // flow lets through so many in a while, of each network and in all.

@@ -188,7 +188,7 @@ func (d *drive) open() step {
 		st.Reasons.Add(reason.StartTarget, d.e.Target)
 	}
 	d.begin("gate")
-	d.s.AppState, d.s.Chosen = own, d.e.Via
+	d.s.AppState, d.s.Chosen = own, d.picked()
 	return (*drive).choose
 }
 
@@ -245,13 +245,12 @@ func (d *drive) receive() step {
 
 // recordOf finds the application that a message belongs to.
 func (d *drive) recordOf(in *Arrival) (*federation.Application, bool) {
-	if in.Record != "" {
-		return d.snap.Application(in.Record)
+	name, ok := in.whose(d.snap)
+	if !ok {
+		return nil, false
 	}
-	if name, ok := in.Whose(d.snap); ok {
-		return d.snap.Application(name)
-	}
-	return nil, false
+	app, ok := d.snap.Application(name)
+	return app, ok && (in.Protocol == "" || app.Protocol() == in.Protocol)
 }
 
 // reasons say what an application wishes.
@@ -336,9 +335,18 @@ func (d *drive) back() step {
 		d.arrive(TraceStep{From: BrowserLane, To: GateLane, Name: string(d.e.Kind)})
 		return (*drive).turnOfProvider
 	case Chosen:
-		d.s.Chosen, d.s.here.anew = d.e.Via, d.e.Again
+		d.s.Chosen, d.s.here.anew = d.picked(), d.e.Again
 	}
 	return (*drive).choose
+}
+
+// picked is the provider that the event names, "" if there is none of the name:
+// what a stranger made up is not kept.
+func (d *drive) picked() federation.Name {
+	if _, ok := d.snap.Provider(d.e.Via); !ok {
+		return ""
+	}
+	return d.e.Via
 }
 
 // finished is for what was done before: there is nothing to tell in the trace.

@@ -91,6 +91,14 @@ type Arrival struct {
 	Octets                    []byte
 }
 
+// whose finds the name of the record that a message belongs to.
+func (a *Arrival) whose(s *federation.Snapshot) (federation.Name, bool) {
+	if a.Record != "" || a.Whose == nil {
+		return a.Record, a.Record != ""
+	}
+	return a.Whose(s)
+}
+
 // step begins the step of the trace that shows the arrival.
 func (a *Arrival) step() TraceStep {
 	return TraceStep{From: a.From, To: GateLane, Name: a.Name, Binding: a.Binding, RelayState: a.State, Octets: string(a.Octets), Raw: a.Raw}

@@ -43,12 +43,11 @@ func (d *drive) mine() bool { return d.belongs() && d.holds() }
 func (d *drive) hear() step {
 	in := d.e.Arrival
 	d.p = nil
-	if in.Record != "" {
-		d.p, _ = d.snap.Provider(in.Record)
-	} else if in.Whose != nil {
-		if name, ok := in.Whose(d.snap); ok {
-			d.p, _ = d.snap.Provider(name)
-		}
+	if name, ok := in.whose(d.snap); ok {
+		d.p, _ = d.snap.Provider(name)
+	}
+	if d.p != nil && in.Protocol != "" && d.p.Protocol() != in.Protocol {
+		d.p = nil // a record of another protocol has no address here
 	}
 	if d.mine() && d.s.Stage == Ended && d.app != nil {
 		return d.finished()
@@ -65,10 +64,7 @@ func (d *drive) hear() step {
 	case d.p == nil:
 		return d.refuse(finding.New(finding.ProviderUnknown, in.Says...))
 	}
-	if err := policy.Open(d.p); err != nil {
-		return d.refuse(err)
-	}
-	if in.Broken != nil {
+	if in.Broken != nil && policy.Open(d.p) == nil {
 		return d.refuse(from(in.Broken, finding.Provider))
 	}
 	return (*drive).turnOfProvider
@@ -76,6 +72,16 @@ func (d *drive) hear() step {
 
 // turnOfProvider has the provider's side look at what came.
 func (d *drive) turnOfProvider() step {
+	// A call may have taken its time, and the configuration may be another now.
+	switch {
+	case d.p == nil:
+		return d.refuse(finding.New(finding.ProviderUnknown, finding.Fact("Name", string(d.s.Provider))))
+	case d.app == nil && !d.s.here.apart:
+		return d.refuse(finding.New(finding.ApplicationUnknown, finding.Fact("Name", string(d.s.App))))
+	}
+	if err := policy.Open(d.p); err != nil {
+		return d.refuse(err)
+	}
 	if d.e.Told != nil {
 		d.s.here.told = d.e.Told
 		if d.e.Told.Refused != nil {

@@ -91,10 +91,33 @@ func ReadRequest(octets []byte) (*Request, error) {
 	if r.ID == "" || r.Issuer == "" {
 		return nil, finding.New(finding.IssuerMissing, finding.Fact("ID", r.ID), finding.Fact("Issuer", r.Issuer))
 	}
+	if err := r.bounded(); err != nil {
+		return nil, err
+	}
 	if !xmlsec.IsID(r.ID) {
 		return nil, finding.New(finding.MessageUndecodable, finding.Fact("ID, which is no xs:ID", r.ID))
 	}
 	return r, nil
+}
+
+// Bounds on what has to be remembered of a request, until it is answered.
+const (
+	maxRemembered = 1024 // octets of one value
+	maxNamed      = 50   // contexts, requesters
+)
+
+// bounded refuses what no application sends and nobody wants to keep.
+func (r *Request) bounded() error {
+	many := append(append([]string{r.ID, r.NameIDFormat, r.Comparison, r.Subject}, r.Contexts...), r.Requesters...)
+	for _, s := range many {
+		if len(s) > maxRemembered {
+			return finding.New(finding.MessageUndecodable, finding.Fact("A value of more than 1024 octets", s[:100]+"…"))
+		}
+	}
+	if len(r.Contexts) > maxNamed || len(r.Requesters) > maxNamed {
+		return finding.New(finding.MessageUndecodable, finding.Fact("AuthnContextClassRef and RequesterID", "more than 50 of one"))
+	}
+	return nil
 }
 
 // Demand is what a request must fit.
