@@ -39,7 +39,7 @@ func TestCommandLine(t *testing.T) {
 		out, errs         []string
 	}{
 		{"adds from a file", "", "app add ticket-office --metadata " + metadata + " --title Tickets", 0, []string{"added ticket-office", "innergate app exchange ticket-office"}, nil},
-		{"lists", "", "app list", 0, []string{"NAME", "Tickets", "by routing", "https://cre…"}, nil},
+		{"lists", "", "app list", 0, []string{"NAME", "Tickets", "by routing", "https://crew-roster.wrenmoor.example/saml"}, nil},
 		{"searches", "", "app list --search TICKET", 0, []string{"ticket-office"}, nil},
 		{"says what to do when nothing is there", "", "app list --search zzz", 0, []string{"No application yet"}, nil},
 		{"shows", "", "app show ticket-office", 0, []string{app + "/acs  HTTP-POST", "SHA-256", "in 18"}, nil},
@@ -81,10 +81,11 @@ func TestCommandLine(t *testing.T) {
 		{"lists the ranks of contexts", "", "context list", 0, []string{"RANK", "PasswordProtectedTransport"}, nil},
 		{"refuses a context twice", "urn:a\n# weaker above\nurn:b urn:a", "context set -", 1, nil, []string{"ranks:", "urn:a stands in rank 1 and in rank 2"}},
 		{"replaces the ranks", "urn:a\n\nurn:b urn:c\n", "context set -", 0, []string{"1     urn:a", "2     urn:c"}, nil},
-		{"changes settings", "", "app set ticket-office enabled=false nameIdFormat=urn:oasis:names:tc:SAML:2.0:nameid-format:persistent owner=Ines", 0, []string{"changed ticket-office"}, nil},
+		{"changes settings", "", "app set ticket-office phase=paused nameIdFormat=urn:oasis:names:tc:SAML:2.0:nameid-format:persistent owner=Ines", 0, []string{"changed ticket-office"}, nil},
 		{"shows what was set", "", "app show ticket-office", 0, []string{"owner", "Ines", "nameid-format:persistent"}, nil},
-		{"suggests a setting", "", "app set ticket-office enabeld=false", 2, nil, []string{`no setting "enabeld"`, "Did you mean enabled?"}},
-		{"refuses a value that is none", "", "app set ticket-office enabled=perhaps", 2, nil, []string{"Use true or false"}},
+		{"suggests a setting", "", "app set ticket-office phas=paused", 2, nil, []string{`no setting "phas"`, "Did you mean phase?"}},
+		{"refuses a value that is none", "", "app set ticket-office allowSHA1=perhaps", 2, nil, []string{"Use true or false"}},
+		{"refuses a phase that is none", "", "app set ticket-office phase=soon", 1, nil, []string{"phase", "live, paused"}},
 		{"refuses a setting that cannot work", "", "provider set wrenmoor-staff title=", 1, nil, []string{"title: the title is empty", "give what people should read"}},
 		{"removes", "", "app remove ticket-office", 0, []string{"removed ticket-office"}, nil},
 		{"makes a token", "", "token add nightly", 0, []string{"igt_"}, []string{"only time"}},

@@ -99,6 +99,13 @@ func (c *chromium) press(name string) {
 	c.until(`(() => { const e = [...document.querySelectorAll('button, a, label, summary, [role=button]')].find(e => e.innerText.trim() === ` + quoteJS(name) + ` && e.offsetParent !== null); if (!e) return false; e.click(); return true })()`)
 }
 
+// choose picks an option of a select that people see under a name.
+func (c *chromium) choose(name, option string) {
+	c.t.Helper()
+	c.until(`(() => { const e = document.querySelector('input[aria-label="' + ` + quoteJS(name) + ` + '"]'); if (!e) return false; e.closest('.el-select__wrapper').click(); return true })()`)
+	c.until(`(() => { const e = [...document.querySelectorAll('.el-select-dropdown__item')].find(e => e.innerText.trim() === ` + quoteJS(option) + ` && e.offsetParent !== null); if (!e) return false; e.click(); return true })()`)
+}
+
 func (c *chromium) fill(selector, text string) {
 	c.t.Helper()
 	c.until(`document.querySelector(` + quoteJS(selector) + `) !== null`)
@@ -229,12 +236,12 @@ func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
 	// Settings: what will change is shown before it is saved.
 	c.press("Settings")
 	c.fill("input[name=owner]", "Shunting office")
-	c.press("Enabled")
+	c.choose("Phase", "paused: nobody passes")
 	c.see("What will change")
-	c.see("Enabled: yes → no")
+	c.see("Phase: live: people may pass to it → paused: nobody passes")
 	c.shot("settings")
 	c.press("Save")
-	c.see("switched off")
+	c.see("Paused.")
 	c.see("Shunting office")
 
 	c.press("Remove")

@@ -74,7 +74,7 @@ type Record struct {
 	Endpoints    []Endpoint          `json:"endpoints"`
 	Facts        []federation.Value  `json:"facts" doc:"What is known of the other side beside identity, addresses and keys"`
 	Certificates []Certificate       `json:"certificates"`
-	Missing      []string            `json:"missing,omitempty" doc:"What a draft still lacks"`
+	Missing      []string            `json:"missing,omitempty" doc:"What an unfinished record still lacks"`
 	Taken        Taken               `json:"taken"`
 	Added        time.Time           `json:"added"`
 	Revision     int                 `json:"revision"`
@@ -103,7 +103,7 @@ type List[T any] struct {
 // another record or an entity of an aggregate; typed values alone, or laid over
 // it.
 type Given struct {
-	Metadata       string           `json:"metadata,omitempty" doc:"The metadata document; a certificate in PEM or base64 makes a draft, or renews the key of a record"`
+	Metadata       string           `json:"metadata,omitempty" doc:"The metadata document; a certificate in PEM or base64 begins an unfinished record, or renews the key of a record"`
 	MetadataBase64 string           `json:"metadataBase64,omitempty" doc:"The document in base64, if it is not UTF-8"`
 	Address        string           `json:"address,omitempty" maxLength:"2048" doc:"Address to fetch the metadata from, and to keep it fresh by"`
 	Record         string           `json:"record,omitempty" maxLength:"100" doc:"Record whose document holds this role too, like provider/wrenmoor-staff"`
@@ -116,9 +116,10 @@ type Given struct {
 // Start is what a new record of either kind begins with.
 type Start struct {
 	Given
-	ApproveChanges bool   `json:"approveChanges,omitempty" doc:"A change of keys, addresses or entity ID waits for approval"`
-	TrustKey       string `json:"trustKey,omitempty" maxLength:"20000" doc:"Certificate in PEM whose key must have signed the metadata"`
-	Draft          bool   `json:"draft,omitempty" doc:"Keep the record even if values are still missing"`
+	ApproveChanges bool             `json:"approveChanges,omitempty" doc:"A change of keys, addresses or entity ID waits for approval"`
+	TrustKey       string           `json:"trustKey,omitempty" maxLength:"20000" doc:"Certificate in PEM whose key must have signed the metadata"`
+	Draft          bool             `json:"draft,omitempty" doc:"Keep the record even if values are still missing"`
+	Phase          federation.Phase `json:"phase,omitempty" enum:"live,paused" doc:"Absent: live, unless values are missing"`
 }
 
 // Keeping is how its metadata is kept fresh.
@@ -183,8 +184,8 @@ type Row struct {
 	Protocol string    `json:"protocol"`
 	EntityID string    `json:"entityId"`
 	Source   string    `json:"source"`
-	Enabled  bool      `json:"enabled"`
-	Missing  []string  `json:"missing,omitempty" doc:"What a draft still lacks"`
+	Phase    string    `json:"phase" doc:"live or paused"`
+	Missing  []string  `json:"missing,omitempty" doc:"What an unfinished record still lacks"`
 	Provider string    `json:"provider,omitempty" doc:"Provider an application is tied to"`
 	Open     string    `json:"open,omitempty" doc:"Start at the gate, of an application"`
 	OwnStart string    `json:"ownStart,omitempty"`

@@ -6,6 +6,7 @@ import (
 	"encoding/pem"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -50,6 +51,7 @@ func sourceFlags(more ...ucli.Flag) []ucli.Flag {
 // startFlags are those of a new record.
 func startFlags(more ...ucli.Flag) []ucli.Flag {
 	return append(sourceFlags(titleFlag,
+		&ucli.StringFlag{Name: "phase", Usage: "live or paused; live if absent, unless values are missing"},
 		&ucli.BoolFlag{Name: "draft", Usage: "keep the record even if values are still missing"},
 		&ucli.StringFlag{Name: "trust-key", Usage: "file with the certificate that must have signed the metadata"},
 		&ucli.BoolFlag{Name: "approve-changes", Usage: "changes of keys, addresses or entity ID wait for approval"}), more...)
@@ -109,7 +111,10 @@ func (e *environment) start(cmd *ucli.Command) (s api.Start, err error) {
 	if s.Given, err = e.given(cmd); err != nil {
 		return s, err
 	}
-	s.Draft, s.ApproveChanges = cmd.Bool("draft"), cmd.Bool("approve-changes")
+	s.Draft, s.ApproveChanges, s.Phase = cmd.Bool("draft"), cmd.Bool("approve-changes"), federation.Phase(cmd.String("phase"))
+	if p := string(s.Phase); p != "" && !slices.Contains(federation.Phases, p) {
+		return s, &usageError{fmt.Sprintf("there is no phase %q", p), "Use " + strings.Join(federation.Phases, " or ") + "."}
+	}
 	s.TrustKey, err = e.pemFile(cmd.String("trust-key"))
 	return s, err
 }
@@ -130,8 +135,8 @@ func (e *environment) pemFile(file string) (string, error) {
 func added(w io.Writer, kind, name, entityID string, missing []string, otherRole bool) {
 	command := map[string]string{"provider": "provider", "application": "app"}[kind]
 	if len(missing) > 0 {
-		fmt.Fprintf(w, "kept %s as a draft; still missing from its administrator: %s\n", name, strings.Join(missing, ", "))
-		fmt.Fprintf(w, "next: innergate %s update %s --metadata FILE, then innergate %s set %s enabled=true\n", command, name, command, name)
+		fmt.Fprintf(w, "kept %s unfinished; still missing from its administrator: %s\n", name, strings.Join(missing, ", "))
+		fmt.Fprintf(w, "next: innergate %s update %s --metadata FILE, then innergate %s set %s phase=live\n", command, name, command, name)
 		return
 	}
 	fmt.Fprintf(w, "added %s, %s\n", name, entityID)
@@ -279,7 +284,7 @@ func (e *environment) providers() *ucli.Command {
 					for _, p := range l.Items {
 						rows = append(rows, []string{state(p), p.Name, p.Title, p.Protocol, dash(p.EntityID), expiry(p.Ends)})
 					}
-					e.table(w, []string{"state", "name", "title", "protocol", "entity id", "certificate ends"}, []int{2, 4}, rows, "No provider yet. Add one: innergate provider add NAME --metadata FILE")
+					e.table(w, []string{"state", "name", "title", "protocol", "entity id", "certificate ends"}, []int{2}, rows, "No provider yet. Add one: innergate provider add NAME --metadata FILE")
 				})
 			})},
 		{Name: "show", Usage: "show a provider", ArgsUsage: "NAME",
@@ -362,7 +367,7 @@ func (e *environment) applications() *ucli.Command {
 						}
 						rows = append(rows, []string{state(a), a.Name, a.Title, a.Protocol, provider, dash(a.EntityID)})
 					}
-					e.table(w, []string{"state", "name", "title", "protocol", "provider", "entity id"}, []int{2, 5}, rows, "No application yet. Add one: innergate app add NAME --metadata FILE")
+					e.table(w, []string{"state", "name", "title", "protocol", "provider", "entity id"}, []int{2}, rows, "No application yet. Add one: innergate app add NAME --metadata FILE")
 				})
 			})},
 		{Name: "show", Usage: "show an application", ArgsUsage: "NAME",
@@ -418,17 +423,15 @@ func expiry(ends time.Time) string {
 func state(r api.Row) string {
 	switch {
 	case len(r.Missing) > 0:
-		return "draft"
-	case r.Enabled:
-		return "enabled"
+		return "unfinished"
 	}
-	return "off"
+	return r.Phase
 }
 
 // taken says how a record came in and how current it is.
 func taken(rows [][2]string, missing []string, t api.Taken) [][2]string {
 	if len(missing) > 0 {
-		rows = append(rows, [2]string{"draft, missing", strings.Join(missing, ", ")})
+		rows = append(rows, [2]string{"unfinished, missing", strings.Join(missing, ", ")})
 	}
 	if !t.ValidUntil.IsZero() {
 		rows = append(rows, [2]string{"valid until", local(t.ValidUntil) + ", " + days(t.ValidUntil, time.Now())})

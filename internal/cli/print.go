@@ -111,7 +111,7 @@ func shorten(s string, n int) string {
 // colour colours words of state, on a terminal only.
 func (e *environment) colour(s string) string {
 	code := map[string]string{"entered": "92", "ok": "92", "refused": "91", "waiting": "93", "warning": "93", "note": "94",
-		"enabled": "92", "off": "93", "draft": "93", "error": "91", "applied": "92", "failed": "91"}[s]
+		"live": "92", "paused": "93", "unfinished": "93", "error": "91", "applied": "92", "failed": "91"}[s]
 	if code == "" {
 		return s
 	}

@@ -98,7 +98,7 @@ func TestPreviewsAndReportsAreReadable(t *testing.T) {
 		require.Contains(t, out.String(), want)
 		require.Equal(t, missing == "", strings.Contains(out.String(), "innergate app add NAME --from provider/depot"))
 	}
-	for want, r := range map[string]api.Row{"draft": {Missing: []string{"x"}, Enabled: true}, "enabled": {Enabled: true}, "off": {}} {
+	for want, r := range map[string]api.Row{"unfinished": {Missing: []string{"x"}, Phase: "live"}, "live": {Phase: "live"}, "paused": {Phase: "paused"}} {
 		require.Equal(t, want, state(r))
 	}
 }

@@ -41,7 +41,7 @@ func assign(known federation.Settings, words []string) (federation.Settings, err
 	for _, w := range words {
 		name, value, ok := strings.Cut(w, "=")
 		if !ok {
-			return nil, &usageError{fmt.Sprintf("%q is no setting", w), "Write SETTING=VALUE, like title=\"Crew roster\" or enabled=false."}
+			return nil, &usageError{fmt.Sprintf("%q is no setting", w), "Write SETTING=VALUE, like title=\"Crew roster\" or phase=paused."}
 		}
 		was, ok := known[name]
 		if !ok {
@@ -101,7 +101,7 @@ func over(settings any, change edit) error {
 
 // set changes settings of a record.
 func (e *environment) set(kind string, change func(ctx context.Context, c *client.Client, name string, edit edit) error) *ucli.Command {
-	return &ucli.Command{Name: "set", Usage: "change settings of a " + kind + ", like enabled=false", ArgsUsage: "NAME SETTING=VALUE …",
+	return &ucli.Command{Name: "set", Usage: "change settings of a " + kind + ", like phase=paused", ArgsUsage: "NAME SETTING=VALUE …",
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			args := cmd.Args().Slice()
 			if len(args) < 2 {

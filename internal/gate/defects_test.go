@@ -27,7 +27,7 @@ func TestSwitchedOffInTheMiddle(t *testing.T) {
 	r := newRig(t)
 	o := r.request(Browser{}, nil)
 	b, id := keep(Browser{}, o), r.asked(o).ID
-	require.NoError(t, r.change(func(s federation.Settings) { s["enabled"] = false }))
+	require.NoError(t, r.change(func(s federation.Settings) { s["phase"] = "paused" }))
 	got := r.answer(b, id, nil)
 	require.Nil(t, got.Departure)
 	require.Equal(t, finding.ApplicationDisabled, got.Finding.Code)

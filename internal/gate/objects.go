@@ -47,7 +47,8 @@ type NewProvider struct {
 	Source           Source
 	AllowUnsolicited bool
 	federation.Keeping
-	Draft bool // keep it even if values are still missing
+	Draft bool             // keep it even if values are still missing
+	Phase federation.Phase // "" for live, unless values are missing
 }
 
 // AddProvider takes in what is known of a provider. Nothing is stored unless all
@@ -71,7 +72,7 @@ func (g *Gate) newProvider(n NewProvider) (federation.Record, error) {
 	}
 	p := &federation.Provider{Side: by.NewProvider(&g.Snapshot().Gate, federation.Name(n.Name))}
 	p.Name, p.Added, p.Revision = federation.Name(n.Name), g.now().UTC(), 1
-	p.AllowUnsolicited, p.Keeping = n.AllowUnsolicited, n.Keeping
+	p.AllowUnsolicited, p.Keeping, p.Phase = n.AllowUnsolicited, n.Keeping, n.Phase
 	return p, nil
 }
 
@@ -85,7 +86,8 @@ type NewApplication struct {
 	OwnHosts    string
 	Settings    federation.Settings // further ones, of its protocol
 	federation.Keeping
-	Draft bool // keep it even if values are still missing
+	Draft bool             // keep it even if values are still missing
+	Phase federation.Phase // "" for live, unless values are missing
 }
 
 // AddApplication takes in what is known of an application.
@@ -109,6 +111,7 @@ func (g *Gate) newApplication(n NewApplication) (federation.Record, error) {
 	a := &federation.Application{Side: by.NewApplication(&g.Snapshot().Gate, federation.Name(n.Name))}
 	a.Name, a.Added, a.Revision = federation.Name(n.Name), g.now().UTC(), 1
 	a.Provider, a.OwnStart, a.OnlyOwnStarts, a.OwnHosts, a.Keeping = federation.Name(n.Provider), n.OwnStart, n.OwnStart != "", n.OwnHosts, n.Keeping
+	a.Phase = n.Phase
 	if err := checked(federation.Apply(a, n.Settings)); err != nil {
 		return nil, err
 	}

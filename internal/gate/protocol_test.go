@@ -177,7 +177,7 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 		body, _ := io.ReadAll(q.Body)
 		heard = append(heard, q.URL.Path+" "+string(body)+" "+q.Header.Get("Authorization"))
 		if string(body) == "Ghost" {
-			_ = r.changeOf(KindProvider, "harbour", func(s federation.Settings) { s["enabled"] = false })
+			_ = r.changeOf(KindProvider, "harbour", func(s federation.Settings) { s["phase"] = "paused" })
 		}
 		if down {
 			w.WriteHeader(http.StatusBadGateway)

@@ -232,7 +232,7 @@ func TestProviderSettings(t *testing.T) {
 
 	o = r.request(Browser{}, nil)
 	b, id := keep(Browser{}, o), r.asked(o).ID
-	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["enabled"] = false }))
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["phase"] = "paused" }))
 	require.Equal(t, finding.ProviderDisabled, r.answer(b, id, nil).Finding.Code, "acts on the next request")
 	require.Equal(t, finding.NoProvider, r.request(Browser{}, nil).Finding.Code)
 	require.NoError(t, r.change(func(s federation.Settings) { s["provider"] = "staff" }))
@@ -249,10 +249,10 @@ func TestProviderSettings(t *testing.T) {
 
 func TestApplicationSettings(t *testing.T) {
 	r := newRig(t)
-	require.NoError(t, r.change(func(s federation.Settings) { s["enabled"] = false; s["notes"] = "until Monday" }))
+	require.NoError(t, r.change(func(s federation.Settings) { s["phase"] = "paused"; s["notes"] = "until Monday" }))
 	require.Equal(t, finding.ApplicationDisabled, r.request(Browser{}, nil).Finding.Code)
 	require.Equal(t, finding.ApplicationDisabled, r.Open(ctx, Browser{}, "roster", "", "").Finding.Code)
-	require.NoError(t, r.change(func(s federation.Settings) { s["enabled"] = true }))
+	require.NoError(t, r.change(func(s federation.Settings) { s["phase"] = "live" }))
 
 	a, err := r.Application("roster")
 	require.NoError(t, err)

@@ -165,13 +165,21 @@ func (g *Gate) takeIn(r federation.Record, octets []byte, from string, unfinishe
 	return nil
 }
 
-// settle gives a new record its title, and enables it if nothing is missing.
+// settle gives a new record its title, and lets it go live if nothing is missing
+// and nothing else was said.
 func settle(r federation.Record, title string) {
 	b := r.Basic()
 	if b.Revision != 1 || b.Title != "" {
 		return
 	}
-	b.Title, b.Enabled = firstOf(title, r.Part().Title(), string(b.Name)), len(r.Part().Missing()) == 0
+	b.Title = firstOf(title, r.Part().Title(), string(b.Name))
+	switch {
+	case b.Phase != "": // said with it
+	case len(r.Part().Missing()) == 0:
+		b.Phase = federation.Live
+	default:
+		b.Phase = federation.Paused
+	}
 }
 
 // Preview is what would be set, before anything is.

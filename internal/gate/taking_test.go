@@ -365,7 +365,7 @@ func TestDraftsAndPreviews(t *testing.T) {
 	for _, name := range []string{"one", "two"} {
 		d, err := r.AddProvider(ctx, "test", NewProvider{Name: name, Title: name, Draft: true})
 		require.NoError(t, err)
-		require.False(t, d.Enabled)
+		require.Equal(t, federation.Paused, d.Phase)
 		require.Len(t, federation.Lacking(d.Side.Missing()), 3)
 	}
 	o := r.request(Browser{}, nil)
@@ -381,7 +381,7 @@ func TestDraftsAndPreviews(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, federation.Lacking(one.Side.Missing()))
 	require.Equal(t, "urn:one", one.Identity())
-	require.False(t, one.Enabled, "switched on by somebody, not by itself")
+	require.Equal(t, federation.Paused, one.Phase, "switched on by somebody, not by itself")
 
 	for _, c := range []struct {
 		typed federation.Typed

@@ -234,7 +234,7 @@ func (s *server) providerCalls(a huma.API) {
 	})
 	given := func(n api.NewProvider) (gate.NewProvider, error) {
 		src, err := source(n.Given)
-		return gate.NewProvider{Protocol: n.Protocol, Name: n.Name, Title: n.Title, Source: src, AllowUnsolicited: n.AllowUnsolicited, Keeping: n.Keeping(), Draft: n.Draft}, err
+		return gate.NewProvider{Protocol: n.Protocol, Name: n.Name, Title: n.Title, Source: src, AllowUnsolicited: n.AllowUnsolicited, Keeping: n.Keeping(), Draft: n.Draft, Phase: n.Phase}, err
 	}
 	huma.Register(a, op("POST", "/providers", "add-provider", "Add a provider from its metadata, or from typed values"), func(ctx context.Context, in *struct{ Body api.NewProvider }) (*body[api.Provider], error) {
 		n, err := given(in.Body)
@@ -299,7 +299,7 @@ func (s *server) applicationCalls(a huma.API) {
 			}
 			n.Settings["ownFace"] = true
 		}
-		return gate.NewApplication{Protocol: n.Protocol, Name: n.Name, Title: n.Title, Source: src, Provider: n.Provider, OwnStart: n.OwnStart, OwnHosts: n.OwnHosts, Settings: n.Settings, Keeping: n.Keeping(), Draft: n.Draft}, err
+		return gate.NewApplication{Protocol: n.Protocol, Name: n.Name, Title: n.Title, Source: src, Provider: n.Provider, OwnStart: n.OwnStart, OwnHosts: n.OwnHosts, Settings: n.Settings, Keeping: n.Keeping(), Draft: n.Draft, Phase: n.Phase}, err
 	}
 	huma.Register(a, op("POST", "/applications", "add-application", "Add an application from its metadata, or from typed values"), func(ctx context.Context, in *struct{ Body api.NewApplication }) (*body[api.Application], error) {
 		n, err := given(in.Body)
@@ -421,7 +421,7 @@ func (s *server) application(ctx context.Context, a *federation.Application) (*b
 
 func row(r federation.Record) api.Row {
 	b, side := r.Basic(), r.Part()
-	return api.Row{Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(), EntityID: federation.KnownAs(r), Source: b.Intake.Source, Enabled: b.Enabled,
+	return api.Row{Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(), EntityID: federation.KnownAs(r), Source: b.Intake.Source, Phase: string(b.Phase),
 		Missing: federation.Lacking(side.Missing()), Ends: ends(side.Keys()), Revision: b.Revision}
 }
 

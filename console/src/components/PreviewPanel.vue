@@ -26,7 +26,7 @@ const whom = computed(() => `the ${props.preview.kind}'s administrator`)
       <template v-if="preview.otherRole"> The document also holds the entity's other role; it can be added afterwards.</template>
     </p>
     <div v-if="preview.missing?.length" class="sheet missing">
-      <p><strong class="waiting">○ Draft.</strong> Still missing, from {{ whom }}:</p>
+      <p><strong class="waiting">○ Unfinished.</strong> Still missing, from {{ whom }}:</p>
       <ul><li v-for="m in preview.missing" :key="m">{{ m }}</li></ul>
     </div>
     <p><span v-if="!preview.findings?.length" class="passed">● Checks: nothing found.</span><a v-else href="#found" :class="worst" @click.prevent="found?.scrollIntoView()">▲ Checks: {{ summary }}, below</a></p>

@@ -14,7 +14,7 @@ const keeping: Field[] = [
 ]
 
 export const providerFields: Field[] = [
-  { name: 'enabled', label: 'Enabled', kind: 'switch', hint: 'people are sent to it, and its answers are taken' },
+  { name: 'phase', label: 'Phase', kind: 'choice', choices: [{ value: 'live', label: 'live: people are sent to it, and its answers are taken' }, { value: 'paused', label: 'paused: nobody passes' }] },
   ...about,
   { name: 'requestBinding', label: 'Requests are sent by', kind: 'choice', choices: [{ value: '', label: 'Redirect if possible' }, { value: 'redirect', label: 'Redirect' }, { value: 'post', label: 'POST' }] },
   { name: 'useArtifact', label: 'Ask for answers by artifact', kind: 'switch', hint: 'for providers that insist on it; needs a back channel from the gate to the provider' },
@@ -39,7 +39,7 @@ export const providerFields: Field[] = [
 ]
 
 export const applicationFields = (providers: { name: string; title: string }[]): Field[] => [
-  { name: 'enabled', label: 'Enabled', kind: 'switch', hint: 'people may pass to it' },
+  { name: 'phase', label: 'Phase', kind: 'choice', choices: [{ value: 'live', label: 'live: people may pass to it' }, { value: 'paused', label: 'paused: nobody passes' }] },
   ...about,
   { name: 'provider', label: 'Provider', kind: 'choice', choices: [{ value: '', label: 'decided by the routing' }, ...providers.map((p) => ({ value: p.name, label: p.title }))] },
   { name: 'onlyOwnStarts', label: 'It accepts only sign-ins it started', kind: 'switch', hint: 'then the gate opens it at its own start address' },

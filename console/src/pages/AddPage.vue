@@ -113,7 +113,7 @@ function large(file: File) {
     <PreviewPanel :preview="preview" />
     <div class="save">
       <el-input v-model="form.why" name="why" placeholder="Why (optional, kept in the history)" aria-label="Why" />
-      <el-button v-if="!preview.existing" type="primary" :loading="busy" :disabled="!!preview.known" @click="add">{{ draft ? 'Keep as a draft' : 'Add' }}</el-button>
+      <el-button v-if="!preview.existing" type="primary" :loading="busy" :disabled="!!preview.known" @click="add">{{ draft ? 'Keep it unfinished' : 'Add' }}</el-button>
       <router-link v-if="preview.existing || preview.known" :to="`/connect/${kind}s/${preview.known || preview.name}`"><el-button>Go to the record that is there</el-button></router-link>
     </div>
   </template>

@@ -40,12 +40,12 @@ function served(by?: string) {
   <template v-if="data">
     <div v-if="!data.providers.total" class="sheet empty">
       <h2>First add a provider</h2>
-      <p>You need its SAML metadata: a file, an address, or the text; a draft can begin with less.</p>
+      <p>You need its SAML metadata: a file, an address, or the text; an unfinished record can begin with less.</p>
       <router-link to="/connect/providers/add"><el-button type="primary">Add a provider</el-button></router-link>
     </div>
     <div v-else-if="!data.apps.total" class="sheet empty">
       <h2>Now add an application</h2>
-      <p>You need its SAML metadata: a file, an address, or the text; a draft can begin with less.</p>
+      <p>You need its SAML metadata: a file, an address, or the text; an unfinished record can begin with less.</p>
       <router-link to="/connect/applications/add"><el-button type="primary">Add an application</el-button></router-link>
     </div>
     <ul v-else>

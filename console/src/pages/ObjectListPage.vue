@@ -20,7 +20,7 @@ const { data, problem, loading } = useLoad(
   () => [props.kind, search.value, page.value],
 )
 const path = (row: Row) => `/connect/${plural.value}/${row.name}`
-const state = (row: Row) => (row.missing?.length ? ['waiting', '○ draft'] : row.enabled ? ['passed', '● enabled'] : ['waiting', '○ switched off'])
+const state = (row: Row) => (row.missing?.length ? ['waiting', '○ unfinished'] : row.phase === 'live' ? ['passed', '● live'] : ['waiting', `○ ${row.phase}`])
 </script>
 
 <template>

@@ -111,10 +111,10 @@ async function remove() {
     <div class="head">
       <div>
         <h1>{{ data.it.title }}</h1>
-        <p><code>{{ data.it.name }}</code> · {{ protocols[data.it.protocol] ?? data.it.protocol }} {{ kind.name }} · revision {{ data.it.revision }} · <strong :class="data.it.settings.enabled ? 'passed' : 'waiting'">{{ data.it.missing?.length ? 'draft' : data.it.settings.enabled ? 'enabled' : 'switched off' }}</strong></p>
+        <p><code>{{ data.it.name }}</code> · {{ protocols[data.it.protocol] ?? data.it.protocol }} {{ kind.name }} · revision {{ data.it.revision }} · <strong :class="data.it.settings.phase === 'live' ? 'passed' : 'waiting'">{{ data.it.missing?.length ? 'unfinished' : data.it.settings.phase }}</strong></p>
       </div>
       <div class="tools">
-        <a v-if="data.it.open && data.it.settings.enabled" :href="data.it.open" target="_blank" rel="noopener"><el-button>Try it</el-button></a>
+        <a v-if="data.it.open && data.it.settings.phase === 'live'" :href="data.it.open" target="_blank" rel="noopener"><el-button>Try it</el-button></a>
         <router-link :to="{ path: '/watch/traces', query: { [kind.name]: data.it.name } }"><el-button>Traces</el-button></router-link>
         <el-button v-if="hasAddress" @click="refresh">Refresh</el-button>
         <el-button @click="takingIn = true">Take in newer values</el-button>
@@ -124,9 +124,9 @@ async function remove() {
     </div>
     <ShortLanes v-if="kind.name === 'application'" :application="data.it.title" :provider="data.it.provider || 'decided by the routing'" :provider-path="data.it.provider ? `/connect/providers/${data.it.provider}` : undefined" :only-own="!!data.it.ownStart" />
     <section v-if="data.it.missing?.length" class="sheet notice">
-      <p><strong class="waiting">○ Draft.</strong> Still missing, from the {{ kind.name }}'s administrator: {{ data.it.missing.join('; ') }}. Send them what stands below, and take in what comes back.</p>
+      <p><strong class="waiting">○ Unfinished.</strong> Still missing, from the {{ kind.name }}'s administrator: {{ data.it.missing.join('; ') }}. Send them what stands below, and take in what comes back.</p>
     </section>
-    <section v-else-if="!data.it.settings.enabled" class="sheet notice"><p><strong class="waiting">○ Switched off.</strong> Nobody passes. Enable it in the settings when it is ready.</p></section>
+    <section v-else-if="data.it.settings.phase !== 'live'" class="sheet notice"><p><strong class="waiting">○ Paused.</strong> Nobody passes. Set its phase to live in the settings when it is ready.</p></section>
     <section v-if="waiting" class="sheet notice" aria-label="A change waits for approval">
       <p><strong class="waiting">○ A change of its metadata waits for approval</strong> since {{ local(waiting.since) }}.</p>
       <DifferenceTable :differences="waiting.differences ?? []" />

@@ -85,7 +85,7 @@ func (c *Checker) survey() *overview {
 	}
 	for _, p := range c.Snap.Providers() {
 		note(p)
-		if p.Enabled {
+		if p.Phase == federation.Live {
 			for _, k := range p.Side.Keys() {
 				o.keys[k.Certificate.Fingerprint()] = string(p.Name)
 			}

@@ -102,13 +102,13 @@ func (w world) found(t *testing.T) map[finding.Code]*finding.Finding {
 	taken, in, err := idp.Take([]byte(w.idp), trust)
 	require.NoError(t, err)
 	idp = taken.(*samlside.Provider)
-	p.Side, p.Name, p.Enabled, p.Intake = idp, "staff", true, in
+	p.Side, p.Name, p.Phase, p.Intake = idp, "staff", federation.Live, in
 	w.idpSet(&idp.ProviderSettings)
 	a, sp := &federation.Application{}, &samlside.Application{SP: &saml.SP{}}
 	taken, in, err = sp.Take([]byte(w.sp), trust)
 	require.NoError(t, err)
 	sp = taken.(*samlside.Application)
-	a.Side, a.Name, a.Enabled, a.Provider, a.Intake = sp, "roster", true, "staff", in
+	a.Side, a.Name, a.Phase, a.Provider, a.Intake = sp, "roster", federation.Live, "staff", in
 	w.spSet(a, &sp.ApplicationSettings)
 	set := federation.KeySet{Current: own}
 	snap := w.more(federation.Load(federation.Gate{Keys: map[string]federation.KeySet{"idp": set, "sp": set, "enc": set}, Purposes: samlside.Protocol{}.Purposes()}, p, a))

@@ -48,9 +48,9 @@ func TestSettingsOfKeepingAndDrafts(t *testing.T) {
 	require.NoError(t, err)
 	require.Nil(t, k)
 	s := app("a", "urn:a")
-	s.Title = "A"
+	s.Title, s.Phase = "A", federation.Paused
 	require.NoError(t, federation.Check(s), "a draft may be kept")
-	for field, value := range map[string]any{"enabled": true, "trustKey": "x", "ownStart": "start", "enabeld": true, "notes": false} {
+	for field, value := range map[string]any{"phase": "live", "trustKey": "x", "ownStart": "start", "phas": "live", "notes": false} {
 		bad := s.Copy()
 		err := federation.Apply(bad, federation.Settings{field: value})
 		if err == nil {
@@ -60,7 +60,8 @@ func TestSettingsOfKeepingAndDrafts(t *testing.T) {
 		require.ErrorAs(t, err, &se)
 		require.Equal(t, field, se.Field)
 	}
-	require.ErrorContains(t, federation.Apply(s.Copy(), federation.Settings{"enabeld": true}), "did you mean enabled")
+	require.ErrorContains(t, federation.Apply(s.Copy(), federation.Settings{"phas": "x"}), "did you mean phase")
+	require.Error(t, federation.Apply(s.Copy(), federation.Settings{"phase": true}))
 	octets, err := federation.Marshal(s)
 	require.NoError(t, err)
 	back, err := federation.Unmarshal(samlside.Protocol{}, federation.Stored{Kind: federation.KindApplication, Name: "a", Revision: 3, Data: octets})

@@ -157,6 +157,9 @@ func Unmarshal(by Protocol, s Stored) (Record, error) {
 			err = json.Unmarshal(d.Settings, part)
 		}
 	}
+	if err == nil && r.Basic().Phase == "" {
+		r.Basic().Phase, err = earlierPhase(d.Settings)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%s %s: %w", s.Kind, s.Name, err)
 	}
@@ -166,4 +169,16 @@ func Unmarshal(by Protocol, s Stored) (Record, error) {
 		b.Intake = *in
 	}
 	return r, nil
+}
+
+// earlierPhase reads what stood in place of the phase before there were some.
+func earlierPhase(settings []byte) (Phase, error) {
+	var was struct {
+		Enabled bool `json:"enabled"`
+	}
+	err := json.Unmarshal(settings, &was)
+	if was.Enabled {
+		return Live, err
+	}
+	return Paused, err
 }

@@ -23,10 +23,22 @@ type About struct {
 	Notes       string `json:"notes" maxLength:"20000" doc:"Why it is set up so"`
 }
 
+// Phase is how far a record is used.
+type Phase string
+
+// Phases.
+const (
+	Live   Phase = "live"
+	Paused Phase = "paused"
+)
+
+// Phases are all of them.
+var Phases = []string{string(Live), string(Paused)}
+
 // CommonSettings are what an engineer decides about any record.
 type CommonSettings struct {
 	About
-	Enabled bool `json:"enabled" doc:"Whether people may pass through it"`
+	Phase Phase `json:"phase" enum:"live,paused" doc:"live: people pass; paused: nobody does, and nothing else changes"`
 	Keeping
 }
 
@@ -152,8 +164,11 @@ func Check(r Record) error {
 	if _, err := c.Trust(); err != nil {
 		return err
 	}
-	if missing := Lacking(r.Part().Missing()); c.Enabled && len(missing) > 0 {
-		return &SettingError{"enabled", fmt.Errorf("the record is a draft: %s is still missing; take it in before you enable the record", strings.Join(missing, " and "))}
+	switch missing := Lacking(r.Part().Missing()); {
+	case !contains(Phases, string(c.Phase)):
+		return &SettingError{"phase", fmt.Errorf("there is no phase %q; use %s", c.Phase, strings.Join(Phases, " or "))}
+	case c.Phase == Live && len(missing) > 0:
+		return &SettingError{"phase", fmt.Errorf("the record is unfinished: %s is still missing; take it in before it goes live", strings.Join(missing, " and "))}
 	}
 	return r.check()
 }

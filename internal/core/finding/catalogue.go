@@ -222,7 +222,7 @@ var catalogue = []Entry{
 	{RefreshFailed, Warning, Gate, "The metadata could not be refreshed", "Read the cause; the last good copy stays in use until a refresh succeeds.", "A scheduled or asked-for refresh ended with an error."},
 
 	// Checks before sign-in, over one record or across both sides.
-	{DraftIncomplete, Note, Sender, "The record is a draft: values of the other side are still missing", "Ask the sender for what is missing, or for its metadata.", "A record lacks an entity ID, an address or a key."},
+	{DraftIncomplete, Note, Sender, "The record is unfinished: values of the other side are still missing", "Ask the sender for what is missing, or for its metadata.", "A record lacks an entity ID, an address or a key."},
 	{EntityIDNear, Warning, Gate, "Two entity IDs differ by next to nothing", "Compare both letter by letter with the other side; entity IDs are equal only if every character is (SAML core §8.3.6).", "Entity IDs that differ by case, scheme, a slash or white space only."},
 	{EntityIDTwice, Note, Gate, "Several records have this entity ID", "Nothing is to be done if they are tenants of one service; each answers on a face of its own.", "The same entity ID is on record more than once."},
 	{AddressNear, Warning, Sender, "Two addresses differ by next to nothing", "Have the sender say which one is right; an answer is sent to exactly the registered address.", "Addresses that differ by a slash, the scheme or case only."},
@@ -295,8 +295,8 @@ var catalogue = []Entry{
 	{TargetForeign, Error, Application, "The address to go on to does not lie at the application", "Use an address with the scheme, host and port of the application's consumer address.", "RelayState asked for at a start at the gate would be an open redirect (SAML bindings §3.4.3)."},
 	{UnsolicitedTarget, Error, Provider, "The unsolicited answer does not say which application is wanted", "Have the provider send the application's start address at the gate as RelayState.", "RelayState of an unsolicited answer names no application on record (SAML profiles §4.1.5)."},
 	{GateFailure, Error, Gate, "The gate failed by its own fault", "Look for the reference number in the gate's log.", "The disk is full, a key does not fit, or the like."},
-	{ApplicationDisabled, Error, Gate, "The application is switched off", "Enable the application, if people should pass to it.", "A start for an application whose record is not enabled."},
-	{ProviderDisabled, Error, Gate, "The provider is switched off", "Enable the provider, or tie the application to another.", "Provider selection or an answer met a provider whose record is not enabled."},
+	{ApplicationDisabled, Error, Gate, "The application is paused", "Set its phase to live, if people should pass to it.", "A start for an application whose phase is not live."},
+	{ProviderDisabled, Error, Gate, "The provider is paused", "Set its phase to live, or tie the application to another.", "Provider selection or an answer met a provider whose phase is not live."},
 	{DecryptionFailed, Error, Provider, "What is encrypted cannot be decrypted", "Have the provider take in the gate's current metadata and encrypt with the certificate in it.", "No key of the gate opens it, or it was altered; the causes are not told apart to the outside (SAML core §6)."},
 	{EncryptionMethod, Error, Provider, "The encryption method is not allowed", "Have the provider use AES-GCM with RSA-OAEP; AES-CBC only inside a signed Response, or by exception.", "RSA 1.5, AES-CBC outside a verified Response signature, or an unknown method (XML Encryption 1.1 §5)."},
 	{ScopingUnmet, Error, Application, "The application does not want its sign-in passed on", "Have the application raise ProxyCount, or leave Scoping out.", "ProxyCount 0 in Scoping (SAML core §3.4.1.2, §3.4.1.5)."},

@@ -15,7 +15,7 @@ func ExampleSelect() {
 	snap := federation.NewSnapshot(federation.Gate{})
 	for _, name := range []federation.Name{"staff", "contractors"} {
 		p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: "urn:" + string(name)}}}
-		p.Name, p.Enabled = name, true
+		p.Name, p.Phase = name, federation.Live
 		snap = snap.With(p)
 	}
 	app := &federation.Application{}

@@ -23,11 +23,12 @@ type Choice struct {
 // Ask reports whether the person has to choose.
 func (c Choice) Ask() bool { return len(c.Providers) > 1 }
 
-// Open reports whether people may pass through a record, now; if not, why.
+// Open decides whether people may pass through a record, now; if not, why. Nobody
+// else decides it.
 func Open(r federation.Record) error {
 	b := r.Basic()
 	switch {
-	case b.Enabled:
+	case b.Phase == federation.Live:
 		return nil
 	case r.Kind() == federation.KindProvider:
 		return finding.New(finding.ProviderDisabled, finding.Fact("Provider", string(b.Name)))
@@ -60,7 +61,7 @@ func Select(snap *federation.Snapshot, app *federation.Application, chosen feder
 	}
 	switch {
 	case len(c.Providers) == 0:
-		return c, finding.New(finding.NoProvider, finding.Fact("Providers that are enabled", "none"))
+		return c, finding.New(finding.NoProvider, finding.Fact("Providers that are live", "none"))
 	case len(c.Providers) == 1:
 		c.Reasons.Add(reason.ProviderOnly, string(c.Providers[0]))
 	case slices.Contains(c.Providers, chosen):

@@ -87,7 +87,7 @@ func (a *Application) formats(c *checks.Checker, r *federation.Application, l *c
 	o := checks.Once(c, "NameID formats", func() offered {
 		var all offered
 		for _, p := range c.Snap.Providers() {
-			if p.Enabled {
+			if p.Phase == federation.Live {
 				all.add(p)
 			}
 		}

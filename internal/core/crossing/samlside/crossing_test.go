@@ -55,9 +55,9 @@ func newWorld(t *testing.T) *world {
 		Keys: map[string]federation.KeySet{"idp": set, "sp": set, "enc": set}}
 	w.provider = &federation.Provider{Side: &samlside.Provider{Address: "https://g.example/saml/sp/staff/acs", ProviderSettings: samlside.ProviderSettings{OwnEntityID: "urn:gate-sp"},
 		IDP: &saml.IDP{EntityID: "urn:idp", Keys: []saml.Key{{Certificate: w.idp.Certificate}}, SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://idp.example/sso"}}}}}
-	w.provider.Name, w.provider.Enabled, w.provider.Revision = "staff", true, 3
+	w.provider.Name, w.provider.Phase, w.provider.Revision = "staff", federation.Live, 3
 	w.app = &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: "urn:roster", ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://roster.example/acs"}}}}}
-	w.app.Name, w.app.Enabled, w.app.Revision = "roster", true, 7
+	w.app.Name, w.app.Phase, w.app.Revision = "roster", federation.Live, 7
 	w.snap = federation.Load(gate, w.provider, w.app)
 	return w
 }
@@ -238,7 +238,7 @@ func TestRecordedTurnsAreDecidedAgain(t *testing.T) {
 	tied.Provider = "staff"
 	require.Equal(t, "leave provider", crossing.Replay(w.snap.With(&tied), w.entries[0]).Comes, "nobody would be asked")
 	off := *w.app
-	off.Enabled = false
+	off.Phase = federation.Paused
 	require.Equal(t, finding.ApplicationDisabled, crossing.Replay(w.snap.With(&off), w.entries[2]).Finding)
 	email := *w.app.Side.(*samlside.Application)
 	email.NameIDFormat = saml.FormatTransient
@@ -449,7 +449,7 @@ func TestEveryTurnIsJudged(t *testing.T) {
 	require.Equal(t, finding.CrossingOtherBrowser, turn(w.snap, asked.State, "theirs"))
 	require.Equal(t, finding.CrossingUnknown, turn(w.snap, crossing.State{}, "mine"))
 	off := *w.app
-	off.Enabled = false
+	off.Phase = federation.Paused
 	require.Equal(t, finding.ApplicationDisabled, turn(w.snap.With(&off), asked.State, "mine"))
 	require.Equal(t, finding.ApplicationUnknown, turn(w.snap.Without("application", "roster"), asked.State, "mine"))
 	tired := asked.State
