@@ -114,6 +114,9 @@ func ReadArtifactResolve(octets []byte) (*Resolve, error) {
 		return nil, finding.New(finding.MessageOther, finding.Compare("Message", "ArtifactResolve", kindOf(root)))
 	}
 	r := &Resolve{ID: root.Attr("ID"), Issuer: childValue(root, NSAssertion, "Issuer"), root: root}
+	if !xmlsec.IsID(r.ID) {
+		return nil, finding.New(finding.MessageUndecodable, finding.Fact("ID, which is no xs:ID", r.ID))
+	}
 	r.Artifact, err = ParseArtifact(childValue(root, NSProtocol, "Artifact"))
 	return r, err
 }

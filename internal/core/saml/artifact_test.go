@@ -50,6 +50,8 @@ func TestArtifact(t *testing.T) {
 	r, err = saml.ReadArtifactResolve([]byte(string(ask[:from]) + string(ask[to:])))
 	require.NoError(t, err)
 	require.True(t, finding.Is(r.Verify(sp, xmlsec.Policy{}), finding.SignatureMissing), "who asks gets an identity")
+	_, err = saml.ReadArtifactResolve([]byte(strings.Replace(string(ask), `ID="_q"`, `ID="7 q"`, 1)))
+	require.True(t, finding.Is(err, finding.MessageUndecodable), "it is given back as InResponseTo, which must be an xs:ID")
 
 	s := newSigner(t)
 	inner := s.sign(answer, "assertion")
