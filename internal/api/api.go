@@ -337,6 +337,59 @@ type Contexts struct {
 	Ranks    federation.Ranking `json:"ranks" doc:"The weakest first; those of one rank are equal, and what has no rank is comparable to itself only"`
 }
 
+// Link is a provider's name for a person.
+type Link struct {
+	Key      string       `json:"key" doc:"For the next page"`
+	Person   int64        `json:"person" doc:"Number of the account"`
+	Provider LinkProvider `json:"provider"`
+	Subject  *Subject     `json:"subject,omitempty" doc:"Absent in a link that was made before names were kept, until the person signs in again"`
+	Added    time.Time    `json:"added,omitzero"`
+}
+
+// Subject is a provider's name for somebody, in its protocol's words.
+type Subject struct {
+	Format          string `json:"format,omitempty"`
+	NameQualifier   string `json:"nameQualifier,omitempty"`
+	SPNameQualifier string `json:"spNameQualifier,omitempty"`
+	Value           string `json:"value"`
+}
+
+// LinkProvider is a provider that people are linked to.
+type LinkProvider struct {
+	ID      string    `json:"id" doc:"Never used again, unlike the name"`
+	Name    string    `json:"name,omitempty" doc:"Absent if the history does not know it any more"`
+	Title   string    `json:"title,omitempty"`
+	Removed time.Time `json:"removed,omitzero" doc:"When it was removed; absent for one on record"`
+}
+
+// LinkCount is how many people are linked to a provider.
+type LinkCount struct {
+	LinkProvider
+	Links  int64 `json:"links"`
+	People int64 `json:"people"`
+}
+
+// Carry is the wish that people who are linked to a provider are let in by
+// another one too, by the same names.
+type Carry struct {
+	From    string `json:"from" minLength:"1" maxLength:"200" doc:"Short name, or the ID of one that was removed"`
+	To      string `json:"to" minLength:"1" maxLength:"200" doc:"Short name of one on record"`
+	Preview bool   `json:"preview,omitempty" doc:"Only tell what would be; stores nothing"`
+	Digest  string `json:"digest,omitempty" maxLength:"64" doc:"Of the preview that was looked at; without one nothing is carried over"`
+}
+
+// Carried is what carrying links over came to, or would.
+type Carried struct {
+	From    LinkProvider `json:"from"`
+	To      LinkProvider `json:"to"`
+	Links   int          `json:"links" doc:"Carried over"`
+	Already int          `json:"already" doc:"Were there for the same person"`
+	Unnamed int          `json:"unnamed" doc:"Made before names were kept; they can follow once the person has signed in by From again"`
+	Taken   []Link       `json:"taken" doc:"Links of To, by the same name, of other people: they stay as they are"`
+	Digest  string       `json:"digest"`
+	Preview bool         `json:"preview,omitempty"`
+}
+
 // Owner is somebody who may sign in to the console.
 type Owner struct {
 	Username string    `json:"username"`

@@ -249,12 +249,12 @@ func writeWhole(path string, octets []byte) error {
 // say tells where to go and whom to sign in as.
 func (d *running) say(sc *scenario) {
 	fmt.Printf("Inner Gate is up with the demo of Wrenmoor Rail.\n\n")
-	fmt.Printf("  console        %s\n                 as %s, password %s\n", d.ready.Console, sc.Owner.Username, sc.Owner.Password)
+	fmt.Printf("  console            %s\n                     as %s, password %s\n", d.ready.Console, sc.Owner.Username, sc.Owner.Password)
 	for _, a := range d.ready.Applications {
 		fmt.Printf("  %-18s %s\n", a.Name, a.Start)
 	}
-	fmt.Printf("  at the gate    %s/open/%s\n", d.ready.Base, d.ready.Applications[0].Name)
-	fmt.Printf("  sign in as     %s, password %s (%d more on %s)\n\n", sc.People[0].Username, sc.People[0].Password, len(sc.People)-1,
+	fmt.Printf("  at the gate        %s/open/%s\n", d.ready.Base, d.ready.Applications[0].Name)
+	fmt.Printf("  sign in as         %s, password %s (%d more on %s)\n\n", sc.People[0].Username, sc.People[0].Password, len(sc.People)-1,
 		strings.TrimSuffix(d.ready.Providers[0].Metadata, "metadata"))
 	fmt.Printf("For the command line:\n  export INNERGATE_URL=%s INNERGATE_TOKEN=%s\n\nCtrl-C stops the demo.\n", d.ready.Base, d.ready.Token)
 }

@@ -129,7 +129,7 @@ func (e *environment) root() *ucli.Command {
 			&ucli.StringFlag{Name: "remark", Usage: "why: kept with the change in the history"},
 			&ucli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "table, json or yaml", Value: "table"},
 		},
-		Commands: []*ucli.Command{e.serve(), e.demo(), e.standins(), e.providers(), e.applications(), e.aggregates(), e.refresh(), e.waiting(), e.decide("approve", "apply the change of a record that waits for approval"), e.decide("decline", "drop the change of a record that waits, until the metadata changes again"), e.check(), e.history(), e.traces(), e.tokens(), e.owners(), e.keys(), e.contexts(), e.gates(), e.openapi()},
+		Commands: []*ucli.Command{e.serve(), e.demo(), e.standins(), e.providers(), e.applications(), e.aggregates(), e.refresh(), e.waiting(), e.decide("approve", "apply the change of a record that waits for approval"), e.decide("decline", "drop the change of a record that waits, until the metadata changes again"), e.check(), e.history(), e.traces(), e.tokens(), e.owners(), e.keys(), e.contexts(), e.people(), e.gates(), e.openapi()},
 	}
 }
 

@@ -478,7 +478,7 @@ func (e *environment) history() *ucli.Command {
 	id := []string{"ID"}
 	return &ucli.Command{Name: "history", Usage: "who changed what, when and why", Commands: []*ucli.Command{
 		{Name: "list", Usage: "list changes, newest first", Flags: []ucli.Flag{
-			&ucli.StringFlag{Name: "kind", Usage: "provider, application, aggregate, key, token or owner"},
+			&ucli.StringFlag{Name: "kind", Usage: "provider, application, aggregate, key, ranking, token or owner"},
 			&ucli.StringFlag{Name: "name", Usage: "of this record"},
 			&ucli.StringFlag{Name: "search", Usage: "part of a name, of who, what or why"},
 			&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50}},

@@ -140,6 +140,40 @@ func (c *Client) ChangeContexts(ctx context.Context, in api.Contexts) (out api.C
 	return out, err
 }
 
+// LinkFilter narrows the list of links; zero values leave it wide.
+type LinkFilter struct {
+	Provider string
+	Person   int64
+	Limit    int
+	After    string
+}
+
+// Links lists people's links.
+func (c *Client) Links(ctx context.Context, f LinkFilter) (api.List[api.Link], error) {
+	q := url.Values{}
+	for name, v := range map[string]string{"provider": f.Provider, "after": f.After} {
+		if v != "" {
+			q.Set(name, v)
+		}
+	}
+	for name, n := range map[string]int64{"person": f.Person, "limit": int64(f.Limit)} {
+		if n != 0 {
+			q.Set(name, strconv.FormatInt(n, 10))
+		}
+	}
+	return get[api.List[api.Link]](ctx, c, "/links?"+q.Encode())
+}
+
+// LinkProviders lists the providers that people are linked to.
+func (c *Client) LinkProviders(ctx context.Context) (api.List[api.LinkCount], error) {
+	return get[api.List[api.LinkCount]](ctx, c, "/links/providers")
+}
+
+// CarryLinks lets people of one provider in by another, or tells what that comes to.
+func (c *Client) CarryLinks(ctx context.Context, in api.Carry) (api.Carried, error) {
+	return post[api.Carried](ctx, c, "/links/carry", in)
+}
+
 // Providers lists providers that match.
 func (c *Client) Providers(ctx context.Context, s string) (api.List[api.Row], error) {
 	return get[api.List[api.Row]](ctx, c, "/providers"+search(s))

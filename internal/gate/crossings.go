@@ -236,7 +236,7 @@ func (c *crossings) ended(id string) {
 	}
 	c.leave(k)
 	s := k.State
-	k.State = crossing.State{ID: s.ID, Stage: crossing.Ended, App: s.App, Provider: s.Provider, ProviderState: s.ProviderState, Handle: s.Handle,
+	k.State = crossing.State{ID: s.ID, Stage: crossing.Ended, App: s.App, AppID: s.AppID, Provider: s.Provider, ProviderID: s.ProviderID, ProviderState: s.ProviderState, Handle: s.Handle,
 		Browser: s.Browser, StartedBy: s.StartedBy, Began: s.Began, Turns: s.Turns, Kept: true}
 	k.place = c.finished.PushBack(id)
 	if c.finished.Len() > maxFinished {

@@ -93,18 +93,23 @@ func TestSessionsAreReplaced(t *testing.T) {
 	require.EqualValues(t, 1, r.count(&store.SessionRow{}))
 	require.EqualValues(t, 1, r.count(&store.IssuedRow{}), "and what hung on it")
 
+	of := func(s *crossing.Session, name string) *crossing.Answer {
+		p, err := r.Provider(name)
+		require.NoError(t, err)
+		return s.Of(p)
+	}
 	// The same person by another provider: one session with both words.
 	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error { return tx.Model(&store.LinkRow{}).Where("1 = 1").Update("person", 1).Error }))
 	third := via(second, "staff", "ada")
 	s := r.session(ctx, third.Session)
 	require.EqualValues(t, 1, s.Person.ID)
-	require.NotNil(t, s.Of("staff"))
-	require.Nil(t, s.Of("card"), "it was another person's until now")
+	require.NotNil(t, of(s, "staff"))
+	require.Nil(t, of(s, "card"), "it was another person's until now")
 	fourth := via(third, "card", "bram")
 	r.sessions.clear()
 	s = r.session(ctx, fourth.Session)
-	require.NotNil(t, s.Of("staff"))
-	require.NotNil(t, s.Of("card"))
+	require.NotNil(t, of(s, "staff"))
+	require.NotNil(t, of(s, "card"))
 	require.EqualValues(t, 2, r.count(&store.IssuedRow{}), "what the same person was given stays")
 	require.EqualValues(t, 1, r.count(&store.SessionRow{}))
 	require.Equal(t, "Response", r.Open(ctx, fourth, "roster", "", "staff").Departure.Message)
@@ -113,9 +118,17 @@ func TestSessionsAreReplaced(t *testing.T) {
 	require.Nil(t, r.session(ctx, fourth.Session), "a session that rests on a removed provider's word ends")
 }
 
-// A session as builds before this one stored it still counts.
+// A session as builds before this one stored it still counts: those had no IDs
+// of providers, and links were made by their names.
 func TestSessionOfAnEarlierBuild(t *testing.T) {
 	r := newRig(t)
+	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE provider_rows SET data = CAST(json_remove(CAST(data AS TEXT), '$.id') AS BLOB)").Error
+	}))
+	require.NoError(t, r.load(ctx, r.Snapshot().Gate))
+	p, err := r.Provider("staff")
+	require.NoError(t, err)
+	require.EqualValues(t, "staff", p.ID)
 	old := `{"provider":"staff","answer":{"subject":{"format":"` + saml.FormatEmail + `","value":"ada@wrenmoor.example"},"authnInstant":"` + r.time.UTC().Format(time.RFC3339) +
 		`","context":"` + saml.ContextPassword + `","until":"0001-01-01T00:00:00Z","NoProxy":false,"ProxyAudiences":null},"person":{"ID":0,"Key":"","Identifier":""},"expires":"` + r.time.Add(time.Hour).UTC().Format(time.RFC3339) + `"}`
 	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {

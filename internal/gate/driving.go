@@ -260,7 +260,7 @@ func (g *Gate) personBy(ctx context.Context, key string) (crossing.Person, error
 	}
 	var person store.PersonRow
 	err = g.store.Read.WithContext(ctx).Where("id = ?", row.Person).Take(&person).Error
-	return crossing.Person{ID: row.Person, Key: key, Identifier: person.Identifier}, err
+	return crossing.Person{ID: row.Person, Key: key, Identifier: person.Identifier, Bare: len(row.Sealed) == 0}, err
 }
 
 // Redeem gives a message that was held for an application's back channel, once;

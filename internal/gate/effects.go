@@ -120,6 +120,8 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 		return &lostError{e}
 	case crossing.MakePerson:
 		return w.makePerson(tx, e)
+	case crossing.NameLink:
+		return w.nameLink(tx, e)
 	case crossing.PutSession:
 		return w.putSession(tx, e)
 	case crossing.Issued:
@@ -171,7 +173,11 @@ func (w *writing) makePerson(tx *gorm.DB, e crossing.MakePerson) error {
 	if err := tx.Create(&row).Error; err != nil {
 		return err
 	}
-	err := tx.Create(&store.LinkRow{Key: store.Hash(e.Key), Provider: string(e.Provider), Person: row.ID}).Error
+	link, err := w.g.linkRow(e.Link, row.ID)
+	if err != nil {
+		return err
+	}
+	err = tx.Create(link).Error
 	if store.IsTaken(err) {
 		return &lostError{e}
 	}

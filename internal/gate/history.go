@@ -176,7 +176,7 @@ func (g *Gate) Restore(ctx context.Context, who string, id int64) (kind, name st
 		return "", "", err
 	}
 	if now, err := g.object(row.Kind, row.Name); err == nil {
-		r.Basic().Added = now.Basic().Added
+		r.Basic().Added, r.Basic().ID = now.Basic().Added, now.Basic().ID // its values of then; it stays itself
 	}
 	r.Basic().Revision = last + 1
 	snap := g.Snapshot()

@@ -71,7 +71,7 @@ func (g *Gate) newProvider(n NewProvider) (federation.Record, error) {
 		return nil, err
 	}
 	p := &federation.Provider{Side: by.NewProvider(&g.Snapshot().Gate, federation.Name(n.Name))}
-	p.Name, p.Added, p.Revision = federation.Name(n.Name), g.now().UTC(), 1
+	p.ID, p.Name, p.Added, p.Revision = federation.ID(newID()), federation.Name(n.Name), g.now().UTC(), 1
 	p.AllowUnsolicited, p.Keeping, p.Phase = n.AllowUnsolicited, n.Keeping, n.Phase
 	return p, nil
 }
@@ -109,7 +109,7 @@ func (g *Gate) newApplication(n NewApplication) (federation.Record, error) {
 		return nil, err
 	}
 	a := &federation.Application{Side: by.NewApplication(&g.Snapshot().Gate, federation.Name(n.Name))}
-	a.Name, a.Added, a.Revision = federation.Name(n.Name), g.now().UTC(), 1
+	a.ID, a.Name, a.Added, a.Revision = federation.ID(newID()), federation.Name(n.Name), g.now().UTC(), 1
 	a.Provider, a.OwnStart, a.OnlyOwnStarts, a.OwnHosts, a.Keeping = federation.Name(n.Provider), n.OwnStart, n.OwnStart != "", n.OwnHosts, n.Keeping
 	a.Phase = n.Phase
 	if err := checked(federation.Apply(a, n.Settings)); err != nil {
@@ -243,7 +243,7 @@ func (g *Gate) RemoveProvider(ctx context.Context, who, name string) error {
 		if err := g.remove(ctx, tx, who, r, &store.ProviderRow{Name: name}); err != nil {
 			return err
 		}
-		return g.forgetProvider(tx, name)
+		return g.forgetProvider(tx, r.Basic().ID)
 	})
 	if err != nil {
 		return err
@@ -284,7 +284,7 @@ func (g *Gate) remove(ctx context.Context, tx *gorm.DB, who string, r federation
 		}
 	}
 	h := g.history(ctx, who, kindOf(r), nameOf(r), "removed", r.Basic().Revision+1, data)
-	h.Protocol = r.Part().Protocol()
+	h.Protocol, h.Object = r.Part().Protocol(), string(r.Basic().ID)
 	if err := tx.Create(h).Error; err != nil {
 		return err
 	}

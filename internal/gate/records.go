@@ -231,6 +231,6 @@ func (g *Gate) putOne(ctx context.Context, tx *gorm.DB, who string, c change) er
 		return err
 	}
 	h := g.history(ctx, who, kindOf(c.record), nameOf(c.record), c.what, b.Revision, data)
-	h.Protocol = c.record.Part().Protocol()
+	h.Protocol, h.Object = c.record.Part().Protocol(), string(b.ID)
 	return tx.Create(h).Error
 }

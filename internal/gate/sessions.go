@@ -111,6 +111,11 @@ func (g *Gate) readSession(row store.SessionRow) (*crossing.Session, error) {
 		a.Provider, a.At, a.Ends = was.Provider, a.AuthnInstant, s.Expires
 		s.Proofs = []crossing.Answer{a.Answer}
 	}
+	for i := range s.Proofs {
+		if a := &s.Proofs[i]; a.ProviderID == "" {
+			a.ProviderID = federation.ID(a.Provider) // that of all records of before there were IDs
+		}
+	}
 	s.Ref = string(row.Hash)
 	return s, nil
 }
@@ -125,13 +130,13 @@ func (g *Gate) sessionRow(s *crossing.Session) (*store.SessionRow, error) {
 	}
 	var by []string
 	for _, p := range s.Proofs {
-		by = append(by, string(p.Provider))
+		by = append(by, string(p.ProviderID))
 	}
 	return &store.SessionRow{Hash: []byte(s.Ref), Person: s.Person.ID, Provider: strings.Join(by, " "), Began: g.now().UTC(), Expires: s.Expires.UTC(),
 		Sealed: g.store.Seal("session", plain)}, nil
 }
 
 // forgetProvider ends the sessions that rest on a provider's word.
-func (g *Gate) forgetProvider(tx *gorm.DB, name string) error {
-	return tx.Where("' ' || provider || ' ' LIKE ?", "% "+name+" %").Delete(&store.SessionRow{}).Error
+func (g *Gate) forgetProvider(tx *gorm.DB, id federation.ID) error {
+	return tx.Where("' ' || provider || ' ' LIKE ?", "% "+string(id)+" %").Delete(&store.SessionRow{}).Error
 }

@@ -28,6 +28,7 @@ type HistoryRow struct {
 	At       time.Time
 	Kind     string `gorm:"index:history_object"` // provider, application, aggregate, key, token, owner
 	Name     string `gorm:"index:history_object"`
+	Object   string // ID of the record, "" for what has none
 	Revision int
 	Who      string
 	What     string // added, changed, removed, and the like
@@ -133,8 +134,10 @@ type PersonRow struct {
 // LinkRow ties a provider's name for somebody to a person.
 type LinkRow struct {
 	Key      []byte `gorm:"primaryKey"` // hash of the link key
-	Provider string `gorm:"index"`
+	Provider string `gorm:"index"`      // ID
 	Person   int64  `gorm:"index"`
+	Added    time.Time
+	Sealed   []byte // the name; none in links of before it was kept
 }
 
 // SessionRow is a gate session.

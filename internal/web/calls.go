@@ -79,6 +79,7 @@ func (s *server) calls(a huma.API) {
 	s.ownerCalls(a)
 	s.keyCalls(a)
 	s.contextCalls(a)
+	s.linkCalls(a)
 
 	type filter struct {
 		Search      string    `query:"search" maxLength:"200" doc:"Part of a reference, application, provider, person or finding"`

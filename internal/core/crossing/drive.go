@@ -37,18 +37,45 @@ func Advance(snap *federation.Snapshot, s State, e Event, f Facts, now time.Time
 	} else {
 		d.s.here = here{arrived: -1, at: -1}
 	}
-	d.app, _ = snap.Application(federation.Name(d.s.here.about.Application))
-	d.p, _ = snap.Provider(federation.Name(d.s.here.about.Provider))
-	if d.app == nil && !d.s.here.apart {
-		d.app, _ = snap.Application(s.App)
-	}
-	if d.p == nil && !d.s.here.apart {
-		d.p, _ = snap.Provider(s.Provider)
-	}
+	d.resume()
 	for next := d.enter(); next != nil; {
 		next = next(d)
 	}
 	return d.done()
+}
+
+// resume finds the records that the turn is about, as they are now.
+func (d *drive) resume() {
+	about, apart := d.s.here.about, d.s.here.apart
+	switch name := federation.Name(about.Application); {
+	case name != "" && (apart || name != d.s.App):
+		d.app, _ = d.snap.Application(name)
+	case !apart:
+		d.app = d.appOf(d.s)
+	}
+	switch name := federation.Name(about.Provider); {
+	case name != "" && (apart || name != d.s.Provider):
+		d.p, _ = d.snap.Provider(name)
+	case !apart:
+		d.p = d.providerOf(d.s)
+	}
+}
+
+// providerOf is the provider that a crossing asked, nil if it was removed.
+func (d *drive) providerOf(s State) *federation.Provider {
+	if p, ok := d.snap.Provider(s.Provider); ok && p.Is(s.Provider, s.ProviderID) {
+		return p
+	}
+	return nil
+}
+
+// appOf is the application that a crossing is for, nil if it was removed: another
+// one under its name gets nothing of it.
+func (d *drive) appOf(s State) *federation.Application {
+	if a, ok := d.snap.Application(s.App); ok && a.Is(s.App, s.AppID) {
+		return a
+	}
+	return nil
 }
 
 // enter gives the step that an event leads to.
@@ -149,7 +176,7 @@ func (d *drive) need(n *Need, then step) step {
 // begin makes the state of a new crossing.
 func (d *drive) begin(by string) {
 	here := d.s.here
-	d.s = State{here: here, ID: d.f.New, Mode: d.s.Mode, Stage: Begun, App: d.app.Name, StartedBy: by, Began: d.now,
+	d.s = State{here: here, ID: d.f.New, Mode: d.s.Mode, Stage: Begun, App: d.app.Name, AppID: d.app.ID, StartedBy: by, Began: d.now,
 		Browser: Tie{Network: d.e.Browser.Network}}
 }
 
@@ -418,7 +445,7 @@ func (d *drive) inBy(among []federation.Name) (by federation.Name) {
 	for i := range d.f.Session.Proofs {
 		a := &d.f.Session.Proofs[i]
 		p, ok := d.snap.Provider(a.Provider)
-		if !ok || !slices.Contains(among, a.Provider) {
+		if !ok || !p.Is(a.Provider, a.ProviderID) || !slices.Contains(among, a.Provider) {
 			continue
 		}
 		if _, err := Proves(&d.snap.Gate, d.s.Wish.Effective(p), &a.Authentication, time.Time{}, d.now); err == nil {
@@ -447,7 +474,7 @@ func (d *drive) askChoice(among []federation.Name) step {
 // suffice lets the person in by their session, if it does what is wished.
 func (d *drive) suffice() step {
 	st := d.at(StepSelect)
-	a := d.f.Session.Of(d.p.Name)
+	a := d.f.Session.Of(d.p)
 	if a == nil {
 		return (*drive).ask
 	}

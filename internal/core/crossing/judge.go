@@ -64,14 +64,14 @@ func Intake(_ *federation.Provider, a *Answer) (profile.Profile, reason.Reasons)
 	return profile.PassThrough(a.Subject, a.Attributes), reason.Reasons{reason.New(reason.IntakeUnchanged)}
 }
 
-// LinkKey is what a person is recognised by when they come again: provider,
-// format, qualifiers and value. A transient name gives "".
-func LinkKey(p *federation.Provider, s profile.Subject) string {
+// LinkKey is what a person is recognised by when they come again: the provider's
+// ID, format, qualifiers and value. A transient name gives "".
+func LinkKey(p federation.ID, s profile.Subject) string {
 	if s.Transient {
 		return ""
 	}
 	key := ""
-	for _, part := range []string{string(p.Name), s.Format, s.NameQualifier, s.SPNameQualifier, s.Value} {
+	for _, part := range []string{string(p), s.Format, s.NameQualifier, s.SPNameQualifier, s.Value} {
 		key += part + "\x1f"
 	}
 	return key
@@ -80,7 +80,7 @@ func LinkKey(p *federation.Provider, s profile.Subject) string {
 // Match finds the person among those looked up by their link keys. A key that
 // was not looked up is a need.
 func Match(p *federation.Provider, who profile.Profile, people map[string]Person) (Person, reason.Reason, *Need) {
-	key := LinkKey(p, who.Subject)
+	key := LinkKey(p.ID, who.Subject)
 	if key == "" {
 		return Person{}, reason.New(reason.PersonTransient), nil
 	}
@@ -91,7 +91,8 @@ func Match(p *federation.Provider, who profile.Profile, people map[string]Person
 	case known.ID == 0:
 		return Person{Key: key}, reason.New(reason.PersonNew), nil
 	}
-	return Person{ID: known.ID, Key: key, Identifier: known.Identifier}, reason.New(reason.PersonKnown), nil
+	known.Key = key
+	return known, reason.New(reason.PersonKnown), nil
 }
 
 // Entrant is who wants to enter an application, and from where.

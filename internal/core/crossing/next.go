@@ -6,6 +6,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
 )
 
 // Turn is what came of an event.
@@ -185,9 +186,16 @@ type Once struct {
 }
 
 // MakePerson makes an account with a link. Its guard: nobody has the link.
-type MakePerson struct {
-	Provider federation.Name
+type MakePerson struct{ Link }
+
+// NameLink keeps the name with a link that was made before names were kept.
+type NameLink struct{ Link }
+
+// Link ties a provider's name for somebody to a person.
+type Link struct {
+	Provider federation.ID
 	Key      string
+	Subject  profile.Subject
 }
 
 // PutSession gives the browser a session in place of the one it had. The words
@@ -228,6 +236,7 @@ type End struct{}
 
 func (Once) effect()        {}
 func (MakePerson) effect()  {}
+func (NameLink) effect()    {}
 func (PutSession) effect()  {}
 func (Issued) effect()      {}
 func (HoldMessage) effect() {}

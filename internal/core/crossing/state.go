@@ -48,7 +48,9 @@ type State struct {
 	Mode          Mode             `json:"mode,omitempty"`
 	Stage         Stage            `json:"stage"`
 	App           federation.Name  `json:"app"`
+	AppID         federation.ID    `json:"appId,omitempty"`
 	Provider      federation.Name  `json:"provider,omitempty"`
+	ProviderID    federation.ID    `json:"providerId,omitempty"`
 	Chosen        federation.Name  `json:"chosen,omitempty"` // the person's choice
 	Wish          Wish             `json:"wish"`
 	AppState      json.RawMessage  `json:"appState,omitempty"`
@@ -122,12 +124,13 @@ func (s State) Expires() time.Time { return s.Began.Add(Life) }
 
 // Authentication is that a provider vouched for somebody.
 type Authentication struct {
-	Provider federation.Name `json:"provider"`
-	Issuer   string          `json:"issuer,omitempty"` // the provider's identity when it did
-	At       time.Time       `json:"at"`               // when the person proved who they are
-	Context  string          `json:"context,omitempty"`
-	Methods  []string        `json:"methods,omitempty"`
-	Until    time.Time       `json:"until,omitzero"` // of the provider's session, zero if it does not say
+	Provider   federation.Name `json:"provider"`
+	ProviderID federation.ID   `json:"providerId,omitempty"`
+	Issuer     string          `json:"issuer,omitempty"` // the provider's identity when it did
+	At         time.Time       `json:"at"`               // when the person proved who they are
+	Context    string          `json:"context,omitempty"`
+	Methods    []string        `json:"methods,omitempty"`
+	Until      time.Time       `json:"until,omitzero"` // of the provider's session, zero if it does not say
 	policy.Passing
 }
 
@@ -145,6 +148,8 @@ type Answer struct {
 type Person struct {
 	ID  int64  `json:"id"`            // 0 for somebody not known yet
 	Key string `json:"key,omitempty"` // link key; "" if the provider's name for them does not last
+	// Bare says that their link was made before the name was kept with it.
+	Bare bool `json:"bare,omitempty"`
 	// Identifier is random, made with the person, and never shown: what other
 	// names are derived from. "" until it is made.
 	Identifier string `json:"identifier,omitempty"`
@@ -160,12 +165,12 @@ type Session struct {
 }
 
 // Of gives the word of a provider, nil if there is none.
-func (s *Session) Of(p federation.Name) *Answer {
+func (s *Session) Of(p *federation.Provider) *Answer {
 	if s == nil {
 		return nil
 	}
 	for i := range s.Proofs {
-		if s.Proofs[i].Provider == p {
+		if a := &s.Proofs[i]; p.Is(a.Provider, a.ProviderID) {
 			return &s.Proofs[i]
 		}
 	}
@@ -191,7 +196,7 @@ func Joined(old *Session, who Person, a *Answer, now time.Time) *Session {
 		return s
 	}
 	for _, p := range old.Proofs {
-		if p.Provider != a.Provider && now.Before(p.Ends) {
+		if p.ProviderID != a.ProviderID && now.Before(p.Ends) {
 			s.Proofs = append(s.Proofs, p)
 			s.Expires = later(s.Expires, p.Ends)
 		}

@@ -11,7 +11,7 @@ import (
 
 // ask begins the provider's part.
 func (d *drive) ask() step {
-	d.s.Stage, d.s.Provider, d.s.ProviderState, d.s.Handle, d.s.AskedAt = Asked, d.p.Name, nil, "", d.now
+	d.s.Stage, d.s.Provider, d.s.ProviderID, d.s.ProviderState, d.s.Handle, d.s.AskedAt = Asked, d.p.Name, d.p.ID, nil, "", d.now
 	d.s.Asking = nil
 	if len(d.s.Wish.Contexts) == 0 && d.p.AskContext != "" {
 		d.s.Asking = []string{d.p.AskContext}
@@ -34,7 +34,7 @@ func (d *drive) in(begins bool) In {
 
 // belongs reports whether what arrived is the answer to what this crossing asked.
 func (d *drive) belongs() bool {
-	return d.s.ID != "" && d.p != nil && d.s.Provider == d.p.Name && (d.s.Stage == Asked || d.s.Stage == Ended)
+	return d.s.ID != "" && d.p != nil && d.p.Is(d.s.Provider, d.s.ProviderID) && (d.s.Stage == Asked || d.s.Stage == Ended)
 }
 
 func (d *drive) mine() bool { return d.belongs() && d.holds() }
@@ -115,7 +115,7 @@ func (d *drive) found() step {
 	}
 	if d.mine() {
 		d.s.here.apart = false
-		if d.app, _ = d.snap.Application(d.s.App); d.s.Stage == Ended {
+		if d.app = d.appOf(d.s); d.s.Stage == Ended {
 			return d.finished()
 		}
 	}
@@ -151,7 +151,7 @@ func (d *drive) took(out Out) step {
 		return d.refuse(f)
 	case out.Answer != nil:
 		a := *out.Answer
-		a.Provider, a.Issuer, a.Context = d.p.Name, d.p.Identity(), d.p.ContextWords.Ours(a.Context)
+		a.Provider, a.ProviderID, a.Issuer, a.Context = d.p.Name, d.p.ID, d.p.Identity(), d.p.ContextWords.Ours(a.Context)
 		d.s.here.answer = &a
 		d.s.here.told = &Told{At: d.now, Answer: &a}
 		return (*drive).prove
@@ -295,7 +295,10 @@ func (d *drive) end(plan Plan) step {
 	}
 	d.effect(spent...)
 	if h.person.Key != "" && h.person.ID == 0 {
-		d.effect(MakePerson{Provider: d.p.Name, Key: h.person.Key})
+		d.effect(MakePerson{Link{Provider: d.p.ID, Key: h.person.Key, Subject: h.who.Subject}})
+	}
+	if h.person.Bare {
+		d.effect(NameLink{Link{Provider: d.p.ID, Key: h.person.Key, Subject: h.who.Subject}})
 	}
 	if h.by == nil {
 		old := d.f.Session

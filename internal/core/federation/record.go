@@ -23,12 +23,21 @@ type Record interface {
 
 // Basics is what both kinds of records have.
 type Basics struct {
+	ID       ID
 	Name     Name
 	Added    time.Time
 	Revision int
 	Intake   Intake
 	CommonSettings
 }
+
+// ID is what a record is referred to by: unlike a name it is never used again,
+// so that nobody inherits what belonged to a record that was removed.
+type ID string
+
+// Is reports whether a record is the one referred to. An empty ID is that of a
+// reference made before there were any.
+func (b *Basics) Is(name Name, id ID) bool { return b.Name == name && (id == "" || b.ID == id) }
 
 // Provider is an identity provider the gate sends people to.
 type Provider struct {
@@ -107,8 +116,8 @@ func KnownAs(r Record) string {
 // Path names a record of either kind, like provider/wrenmoor-staff.
 func Path(r Record) string { return string(r.Kind()) + "/" + string(r.Basic().Name) }
 
-// Marshal gives what a record is stored as, in JSON: the side's data, the intake,
-// and all settings under "settings".
+// Marshal gives what a record is stored as, in JSON: the side's data, the ID, the
+// intake, and all settings under "settings".
 func Marshal(r Record) ([]byte, error) {
 	out := map[string]any{}
 	octets, err := json.Marshal(r.Part().Data())
@@ -118,7 +127,7 @@ func Marshal(r Record) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	out["intake"], out["settings"] = r.Basic().Intake, SettingsOf(r)
+	out["id"], out["intake"], out["settings"] = r.Basic().ID, r.Basic().Intake, SettingsOf(r)
 	return json.Marshal(out)
 }
 
@@ -131,9 +140,11 @@ type Stored struct {
 	Data     []byte
 }
 
-// Unmarshal reads a record out of what it was stored as.
+// Unmarshal reads a record out of what it was stored as. One of before there were
+// IDs has its name for an ID.
 func Unmarshal(by Protocol, s Stored) (Record, error) {
 	var d struct {
+		ID       ID              `json:"id"`
 		Intake   Intake          `json:"intake"`
 		Settings json.RawMessage `json:"settings"`
 	}
@@ -164,7 +175,10 @@ func Unmarshal(by Protocol, s Stored) (Record, error) {
 		return nil, fmt.Errorf("%s %s: %w", s.Kind, s.Name, err)
 	}
 	b := r.Basic()
-	b.Name, b.Added, b.Revision, b.Intake = Name(s.Name), s.Added, s.Revision, d.Intake
+	b.ID, b.Name, b.Added, b.Revision, b.Intake = d.ID, Name(s.Name), s.Added, s.Revision, d.Intake
+	if b.ID == "" {
+		b.ID = ID(s.Name)
+	}
 	if in != nil {
 		b.Intake = *in
 	}

@@ -465,7 +465,7 @@ func TestSessionsJoin(t *testing.T) {
 	ada, bram := crossing.Person{ID: 1, Key: "a"}, crossing.Person{ID: 2, Key: "b"}
 	word := func(p federation.Name, until time.Time) *crossing.Answer {
 		a := &crossing.Answer{}
-		a.Provider, a.Until = p, until
+		a.Provider, a.ProviderID, a.Until = p, federation.ID("id-"+p), until
 		return a
 	}
 	one := crossing.Joined(nil, ada, word("staff", time.Time{}), now)
@@ -473,7 +473,10 @@ func TestSessionsJoin(t *testing.T) {
 	two := crossing.Joined(one, ada, word("card", now.Add(time.Hour)), now)
 	require.Len(t, two.Proofs, 2)
 	require.Equal(t, one.Expires, two.Expires, "each word counts as long as it does")
-	require.Equal(t, now.Add(time.Hour), two.Of("card").Ends)
+	card := &federation.Provider{Basics: federation.Basics{Name: "card", ID: "id-card"}}
+	require.Equal(t, now.Add(time.Hour), two.Of(card).Ends)
+	card.ID = "another"
+	require.Nil(t, two.Of(card), "another provider under its name")
 	require.Len(t, crossing.Joined(two, ada, word("staff", time.Time{}), now.Add(2*time.Hour)).Proofs, 1, "a word that has ended is not carried on")
 	require.Len(t, crossing.Joined(two, bram, word("staff", time.Time{}), now).Proofs, 1)
 	require.Len(t, crossing.Joined(crossing.Joined(nil, crossing.Person{}, word("staff", time.Time{}), now), crossing.Person{}, word("card", time.Time{}), now).Proofs, 1, "two whom nobody knows are not the same")
@@ -482,16 +485,16 @@ func TestSessionsJoin(t *testing.T) {
 func TestLinkKeyTellsNamesApart(t *testing.T) {
 	w := newWorld(t)
 	other := *w.provider
-	other.Name = "other"
+	other.ID = "other" // under the same name
 	seen := map[string]bool{}
 	for _, s := range []profile.Subject{{Value: "a"}, {Value: "b"}, {Format: "f", Value: "a"}, {NameQualifier: "f", Value: "a"}, {SPNameQualifier: "f", Value: "a"}} {
 		for _, p := range []*federation.Provider{w.provider, &other} {
-			key := crossing.LinkKey(p, s)
+			key := crossing.LinkKey(p.ID, s)
 			require.False(t, seen[key])
 			seen[key] = true
 		}
 	}
-	require.Empty(t, crossing.LinkKey(w.provider, profile.Subject{Value: "a", Transient: true}))
+	require.Empty(t, crossing.LinkKey(w.provider.ID, profile.Subject{Value: "a", Transient: true}))
 }
 
 // An address to go on to has to lie at the application.

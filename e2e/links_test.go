@@ -1,0 +1,61 @@
+package e2e
+
+import (
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// A provider is removed and another one added under its name: its people are
+// strangers there until they are carried over.
+func TestPeopleAreCarriedOver(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	run := func(code int, wants []string, args ...string) string {
+		t.Helper()
+		out, errs, got := d.cli(t, "", args...)
+		require.Equal(t, code, got, out+errs)
+		for _, want := range wants {
+			require.Contains(t, out+errs, want)
+		}
+		return out
+	}
+	run(0, []string{"Nobody is linked"}, "person", "providers")
+	newVisitor(t).get(d.host("crew-roster") + "/start").signIn("").onward()
+	run(0, []string{"ada.fenwick", "emailAddress", "wrenmoor-staff"}, "person", "links")
+	run(0, []string{`"value": "ada.fenwick`}, "person", "links", "--person", "1", "--output", "json")
+	run(1, []string{"there is no person 9"}, "person", "links", "--person", "9")
+	run(2, []string{"there is no person 0"}, "person", "links", "--person", "0")
+	run(1, []string{`did you mean "wrenmoor-staff"?`}, "person", "links", "--provider", "wrenmoor-staf")
+
+	for _, app := range []string{"crew-roster", "lost-property", "timetable-archive"} {
+		run(0, nil, "app", "set", app, "provider=")
+	}
+	run(0, nil, "provider", "remove", "wrenmoor-staff")
+	run(0, nil, "provider", "add", "wrenmoor-staff", "--metadata", d.Providers[0].Metadata)
+	list := run(0, []string{"REMOVED"}, "person", "providers")
+	id := regexp.MustCompile(`[0-9a-f]{32}`).FindString(list)
+	run(2, []string{"--digest is missing"}, "person", "carry", id, "wrenmoor-staff")
+	run(1, []string{"changed since the preview"}, "person", "carry", id, "wrenmoor-staff", "--digest", "00")
+	seen := run(0, []string{"to carry over", "Nothing is stored yet"}, "person", "carry", id, "wrenmoor-staff", "--preview")
+	digest := regexp.MustCompile(`--digest ([0-9a-f]{64})`).FindStringSubmatch(seen)[1]
+
+	c := startChromium(t)
+	c.signInToConsole(d)
+	c.open(d.Console + "keep/links")
+	c.see("wrenmoor-staff (removed)")
+	c.choose("From", "wrenmoor-staff (removed)")
+	c.choose("To", "wrenmoor-staff")
+	c.press("Preview")
+	c.see("1 would be carried over")
+	c.shot("links")
+	run(0, []string{"carried over"}, "--remark", "a new tenant", "person", "carry", id, "wrenmoor-staff", "--digest", digest)
+	c.press("Carry over")
+	c.see("the links have changed since the preview")
+	run(0, []string{"took over 1 links of wrenmoor-staff", "a new tenant"}, "history", "list", "--kind", "provider")
+	newVisitor(t).get(d.host("crew-roster") + "/start").signIn("").onward()
+	require.Equal(t, 3, strings.Count(run(0, nil, "person", "links", "--person", "1"), "\n"), "one person, by both")
+}

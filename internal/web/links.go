@@ -1,0 +1,61 @@
+package web
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/gate"
+)
+
+// linkCalls registers people's links to providers.
+func (s *server) linkCalls(a huma.API) {
+	g := s.gate
+	type filter struct {
+		Provider string `query:"provider" maxLength:"200" doc:"Short name, or the ID of one that was removed"`
+		Person   int64  `query:"person" minimum:"1" doc:"Number of the account"`
+		Limit    int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		After    string `query:"after" maxLength:"64" doc:"Key of the last link seen; for the next page"`
+	}
+	huma.Register(a, op("GET", "/links", "list-links", "People's links to providers"), func(ctx context.Context, in *filter) (*body[api.List[api.Link]], error) {
+		links, total, err := g.Links(ctx, gate.LinkFilter(*in))
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return rows(links, int(total), link), nil
+	})
+	huma.Register(a, op("GET", "/links/providers", "list-link-providers", "Providers that people are linked to, on record or removed"), func(ctx context.Context, _ *struct{}) (*body[api.List[api.LinkCount]], error) {
+		all, err := g.LinkedProviders(ctx)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return rows(all, len(all), func(p gate.LinkedProvider) api.LinkCount {
+			return api.LinkCount{LinkProvider: linkProvider(p), Links: p.Links, People: p.People}
+		}), nil
+	})
+	carry := op("POST", "/links/carry", "carry-links", "Let the people of one provider in by another, after a preview")
+	carry.DefaultStatus = http.StatusOK
+	huma.Register(a, carry, func(ctx context.Context, in *struct{ Body api.Carry }) (*body[api.Carried], error) {
+		c, err := g.CarryLinks(ctx, who(ctx), gate.Carry(in.Body))
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		out := api.Carried{From: linkProvider(c.From), To: linkProvider(c.To), Links: c.Links, Already: c.Already, Unnamed: c.Unnamed,
+			Taken: rows(c.Taken, 0, link).Body.Items, Digest: c.Digest, Preview: in.Body.Preview}
+		return &body[api.Carried]{out}, nil
+	})
+}
+
+func linkProvider(p gate.LinkedProvider) api.LinkProvider {
+	return api.LinkProvider{ID: string(p.ID), Name: string(p.Name), Title: p.Title, Removed: p.Removed}
+}
+
+func link(l gate.Link) api.Link {
+	out := api.Link{Key: l.Key, Person: l.Person, Provider: linkProvider(l.Provider), Added: l.Added}
+	if s := l.Subject; s != nil {
+		out.Subject = &api.Subject{Format: s.Format, NameQualifier: s.NameQualifier, SPNameQualifier: s.SPNameQualifier, Value: s.Value}
+	}
+	return out
+}
