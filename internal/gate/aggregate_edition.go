@@ -175,7 +175,7 @@ func (g *Gate) aggregateJob(ctx context.Context, who, name string, first *Aggreg
 	if row.Data, err = json.Marshal(d); err != nil {
 		return nil, err
 	}
-	was := row.Edition
+	was, from := row.Edition, row.Revision
 	row.Edition = edition
 	what := "refreshed"
 	if first != nil {
@@ -183,6 +183,9 @@ func (g *Gate) aggregateJob(ctx context.Context, who, name string, first *Aggreg
 	}
 	row.Revision++
 	err = g.store.Write(ctx, func(tx *gorm.DB) error {
+		if err := unchanged(tx, &store.AggregateRow{}, KindAggregate, name, from); err != nil {
+			return err
+		}
 		if err := tx.Save(&row).Error; err != nil {
 			return err
 		}

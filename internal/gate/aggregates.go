@@ -221,6 +221,9 @@ func (g *Gate) ChangeAggregate(ctx context.Context, who, name string, revision i
 		f.Next = g.now().UTC().AddDate(100, 0, 0)
 	}
 	return g.store.Write(ctx, func(tx *gorm.DB) error {
+		if err := unchanged(tx, &store.AggregateRow{}, KindAggregate, name, revision); err != nil {
+			return err
+		}
 		if err := tx.Save(&row).Error; err != nil {
 			return err
 		}
@@ -242,6 +245,9 @@ func (g *Gate) RemoveAggregate(ctx context.Context, who, name string) error {
 	}
 	defer g.taking.end(name)
 	err = g.store.Write(ctx, func(tx *gorm.DB) error {
+		if err := unchanged(tx, &store.AggregateRow{}, KindAggregate, name, row.Revision); err != nil {
+			return err
+		}
 		if err := tx.Where("kind = ? AND name = ?", KindAggregate, name).Delete(&store.FreshRow{}).Error; err != nil {
 			return err
 		}

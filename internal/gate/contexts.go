@@ -24,13 +24,13 @@ type ranking struct {
 	Ranks    federation.Ranking `json:"ranks"`
 }
 
-func (g *Gate) loadRanking(ctx context.Context) (ranking, error) {
+func (g *Gate) loadRanking(db *gorm.DB) (ranking, error) {
 	out := ranking{Revision: 1}
 	for _, p := range g.order {
 		out.Ranks = append(out.Ranks, p.Contexts()...)
 	}
 	var row store.SettingRow
-	err := g.store.Read.WithContext(ctx).Where("key = ?", rankingKey).Take(&row).Error
+	err := db.Where("key = ?", rankingKey).Take(&row).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return out, nil
 	}
@@ -41,14 +41,14 @@ func (g *Gate) loadRanking(ctx context.Context) (ranking, error) {
 }
 
 func (g *Gate) loadContexts(ctx context.Context) (federation.Ranking, error) {
-	r, err := g.loadRanking(ctx)
+	r, err := g.loadRanking(g.store.Read.WithContext(ctx))
 	return r.Ranks, err
 }
 
 // Contexts gives the ranking of authentication contexts, the weakest first, and
 // its revision.
 func (g *Gate) Contexts(ctx context.Context) (federation.Ranking, int, error) {
-	r, err := g.loadRanking(ctx)
+	r, err := g.loadRanking(g.store.Read.WithContext(ctx))
 	return r.Ranks, r.Revision, err
 }
 
@@ -60,18 +60,18 @@ func (g *Gate) ChangeContexts(ctx context.Context, who string, revision int, ran
 	}
 	g.saving.Lock()
 	defer g.saving.Unlock()
-	now, err := g.loadRanking(ctx)
-	if err != nil {
-		return err
-	}
-	if now.Revision != revision {
-		return stale(KindRanking, rankingKey, now.Revision, revision)
-	}
 	data, err := json.Marshal(ranking{Revision: revision + 1, Ranks: ranks})
 	if err != nil {
 		return err
 	}
 	err = g.store.Write(ctx, func(tx *gorm.DB) error {
+		now, err := g.loadRanking(tx)
+		if err != nil {
+			return err
+		}
+		if now.Revision != revision {
+			return stale(KindRanking, rankingKey, now.Revision, revision)
+		}
 		if err := tx.Save(&store.SettingRow{Key: rankingKey, Value: string(data)}).Error; err != nil {
 			return err
 		}

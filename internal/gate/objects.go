@@ -190,6 +190,17 @@ func stale(kind, name string, have, given int) error {
 		"look at it again and repeat the change"}
 }
 
+// unchanged sees, inside a transaction, that what a change was made from is still
+// so.
+func unchanged(tx *gorm.DB, row any, kind, name string, revision int) error {
+	err := store.Unchanged(tx, row, name, revision)
+	var other *store.RevisionError
+	if errors.As(err, &other) {
+		return stale(kind, name, other.Have, other.Given)
+	}
+	return err
+}
+
 // Change lays settings over those of a record. revision is the one that the
 // change was made from. What is not named stays.
 func (g *Gate) Change(ctx context.Context, who, kind, name string, revision int, s federation.Settings) (federation.Record, error) {
@@ -276,6 +287,9 @@ func (g *Gate) RemoveApplication(ctx context.Context, who, name string) error {
 func (g *Gate) remove(ctx context.Context, tx *gorm.DB, who string, r federation.Record, row any) error {
 	data, err := federation.Marshal(r)
 	if err != nil {
+		return err
+	}
+	if err := unchanged(tx, row, kindOf(r), nameOf(r), r.Basic().Revision); err != nil {
 		return err
 	}
 	for _, of := range []any{&store.FreshRow{}, &store.PendingRow{}} {

@@ -227,6 +227,13 @@ func (g *Gate) putOne(ctx context.Context, tx *gorm.DB, who string, c change) er
 	if err != nil {
 		return err
 	}
+	was := 0
+	if now, ok := g.Snapshot().Record(c.record.Kind(), b.Name); ok {
+		was = now.Basic().Revision
+	}
+	if err := unchanged(tx, row, kindOf(c.record), string(b.Name), was); err != nil {
+		return err
+	}
 	if err := tx.Save(row).Error; err != nil || c.quiet {
 		return err
 	}

@@ -441,6 +441,34 @@ func TestAddressesAreAskedOnDemand(t *testing.T) {
 	require.Equal(t, 1, a.Entities, "the last good copy stays")
 }
 
+// A trust key that is set while an aggregate is read is not overwritten by what
+// was read without it.
+func TestSettingsOutliveAJob(t *testing.T) {
+	r := newRig(t)
+	r.fetch = newFetcher([]netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, true)
+	during := func() {}
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		during()
+		_, _ = w.Write([]byte(strings.ReplaceAll(`<EntitiesDescriptor xmlns="NS"><EntityDescriptor entityID="urn:x"/></EntitiesDescriptor>`, "NS", saml.NSMetadata)))
+	}))
+	defer s.Close()
+	j := r.done(r.AddAggregate(ctx, "test", "plain", AggregateSettings{Address: s.URL}, nil))
+	require.Equal(t, JobDone, j.State, "%+v", j)
+	key := string(r.newPair().Certificate.PEM())
+	during = func() {
+		require.NoError(t, r.ChangeAggregate(ctx, "test", "plain", 1, AggregateSettings{Address: s.URL, TrustKey: key}))
+	}
+	j = r.done(r.RefreshAggregate(ctx, "test", "plain"))
+	require.Equal(t, JobFailed, j.State)
+	require.Contains(t, j.Failure, "was changed meanwhile")
+	a, err := r.Aggregate(ctx, "plain")
+	require.NoError(t, err)
+	require.Equal(t, key, a.TrustKey)
+	files, err := os.ReadDir(r.folder())
+	require.NoError(t, err)
+	require.Len(t, files, 1, "nothing is left of what was read")
+}
+
 func TestHistoryIsSearchedPageByPage(t *testing.T) {
 	r := newRig(t)
 	for i := range 12 {

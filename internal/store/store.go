@@ -10,19 +10,14 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net/url"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 	"time"
 
-	"github.com/go-gormigrate/gormigrate/v2"
 	"golang.org/x/sys/unix"
-	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
-	"gorm.io/gorm/logger"
 )
 
 // Store is the open databases.
@@ -73,88 +68,28 @@ func Open(dir, sealKey string, traces TraceLimits, log *slog.Logger) (*Store, er
 	return s, nil
 }
 
-const mainOptions = "_journal_mode=WAL&_busy_timeout=5000&_foreign_keys=on&_synchronous=FULL&_txlock=immediate"
-
-func connect(file, options string, conns int) (*gorm.DB, error) {
-	dsn := (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath(), RawQuery: options}).String()
-	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{TranslateError: true, SkipDefaultTransaction: true,
-		Logger: logger.Discard, NowFunc: func() time.Time { return time.Now().UTC() }})
-	if err != nil {
-		return nil, fmt.Errorf("opening %s: %w", filepath.Base(file), err)
-	}
-	pool, err := db.DB()
-	if err != nil {
-		return nil, err
-	}
-	pool.SetMaxOpenConns(conns)
-	pool.SetMaxIdleConns(conns)
-	return db, nil
-}
-
 func (s *Store) open(dir string) (err error) {
 	file := filepath.Join(dir, "innergate.db")
 	if s.write, err = connect(file, mainOptions, 1); err != nil {
 		return err
 	}
-	if err := gormigrate.New(s.write, gormigrate.DefaultOptions, migrations).Migrate(); err != nil {
-		return fmt.Errorf("migrating the database: %w", err)
-	}
-	if s.Read, err = connect(file, "mode=ro&_busy_timeout=5000&_query_only=on", 4); err != nil {
+	if err := migrate(s.write, "main"); err != nil {
 		return err
 	}
-	if s.traces, err = connect(filepath.Join(dir, "traces.db"), "_journal_mode=WAL&_busy_timeout=5000&_synchronous=NORMAL&_txlock=immediate", 2); err != nil {
+	if s.Read, err = connect(file, readOptions, 4); err != nil {
 		return err
 	}
-	if err := gormigrate.New(s.traces, gormigrate.DefaultOptions, traceMigrations).Migrate(); err != nil {
-		return fmt.Errorf("migrating the traces: %w", err)
+	if s.traces, err = connect(filepath.Join(dir, "traces.db"), traceOptions, 2); err != nil {
+		return err
+	}
+	if err := migrate(s.traces, "traces"); err != nil {
+		return err
 	}
 	if err := s.checkSeal(); err != nil {
 		return err
 	}
 	return s.sealNames()
 }
-
-var migrations = []*gormigrate.Migration{{
-	ID: "0001",
-	Migrate: func(tx *gorm.DB) error {
-		return tx.AutoMigrate(&ProviderRow{}, &ApplicationRow{}, &HistoryRow{}, &KeyRow{}, &SettingRow{}, &OwnerRow{}, &ConsoleRow{},
-			&TokenRow{}, &PersonRow{}, &LinkRow{}, &SessionRow{}, &IssuedRow{}, &UsedRow{}, &CrossingRow{}, &HeldRow{})
-	},
-}, {
-	ID: "0002",
-	Migrate: func(tx *gorm.DB) error {
-		if err := tx.AutoMigrate(&HistoryRow{}, &DocumentRow{}, &FreshRow{}, &PendingRow{}, &AggregateRow{}, &EntityRow{}); err != nil {
-			return err
-		}
-		if err := tx.Exec("DROP INDEX IF EXISTS idx_provider_rows_entity_id").Error; err != nil {
-			return err
-		}
-		return tx.Exec("CREATE UNIQUE INDEX provider_entity_id ON provider_rows(entity_id) WHERE entity_id <> ''").Error
-	},
-}, {
-	ID: "0003",
-	Migrate: func(tx *gorm.DB) error {
-		if err := tx.AutoMigrate(&HistoryRow{}, &CrossingRow{}, &OutboxRow{}, &CredentialRow{}); err != nil {
-			return err
-		}
-		if err := tx.Exec("DROP INDEX IF EXISTS provider_entity_id").Error; err != nil {
-			return err
-		}
-		// Crossings of before are in another form; none is older than ten minutes.
-		if err := tx.Exec("DELETE FROM crossing_rows").Error; err != nil {
-			return err
-		}
-		return tx.Exec("CREATE UNIQUE INDEX provider_identity ON provider_rows(protocol, entity_id) WHERE entity_id <> ''").Error
-	},
-}}
-
-var traceMigrations = []*gormigrate.Migration{{
-	ID:      "0001",
-	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&TraceRow{}, &StepRow{}) },
-}, {
-	ID:      "0002",
-	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&TraceRow{}, &StepRow{}, &EntryRow{}) },
-}}
 
 // PutDocument keeps a document and gives the name it is found by.
 func PutDocument(tx *gorm.DB, octets []byte) (string, error) {
@@ -209,61 +144,6 @@ func (s *Store) checkSeal() error {
 	return err
 }
 
-// Write runs do in a transaction of its own and returns when it is on disk.
-// Concurrent calls are committed together; one that fails is rolled back to its
-// savepoint and does not disturb the others. do may not keep tx.
-func (s *Store) Write(ctx context.Context, do func(tx *gorm.DB) error) error {
-	o := op{do: do, reply: make(chan error, 1)}
-	s.closing.RLock()
-	if s.closed {
-		s.closing.RUnlock()
-		return errClosed
-	}
-	select {
-	case s.ops <- o:
-		s.closing.RUnlock()
-	case <-ctx.Done():
-		s.closing.RUnlock()
-		return ctx.Err()
-	}
-	return <-o.reply
-}
-
-var errClosed = errors.New("the store is closed")
-
-// largest number of transactions that are committed together.
-const group = 64
-
-// writer is the one writer.
-func (s *Store) writer() {
-	defer close(s.done)
-	for first := range s.ops {
-		batch := []op{first}
-	gather:
-		for len(batch) < group {
-			select {
-			case o, ok := <-s.ops:
-				if !ok {
-					break gather
-				}
-				batch = append(batch, o)
-			default:
-				break gather
-			}
-		}
-		results := make([]error, len(batch))
-		err := s.write.Transaction(func(tx *gorm.DB) error {
-			for i, o := range batch {
-				results[i] = tx.Transaction(o.do) // nested: a savepoint
-			}
-			return nil
-		})
-		for i, o := range batch {
-			o.reply <- errors.Join(results[i], err)
-		}
-	}
-}
-
 // Close commits what is waiting and closes the files. Later calls of Write fail;
 // later calls of Close do nothing.
 func (s *Store) Close() error {
@@ -292,11 +172,6 @@ func (s *Store) closeFiles() error {
 	return errors.Join(append(errs, s.lock.Close())...)
 }
 
-// IsTaken reports whether an error says that a unique value exists already.
-func IsTaken(err error) bool {
-	return errors.Is(err, gorm.ErrDuplicatedKey) || err != nil && strings.Contains(err.Error(), "UNIQUE constraint failed")
-}
-
 // Setting gives a stored value; the first time it is asked for, it stores the
 // given one.
 func (s *Store) Setting(ctx context.Context, key, first string) (string, error) {
@@ -311,6 +186,28 @@ func (s *Store) Setting(ctx context.Context, key, first string) (string, error) 
 		return err
 	})
 	return value, err
+}
+
+// RevisionError says that a row is at another revision than the one a change was
+// made from.
+type RevisionError struct{ Have, Given int }
+
+// Error gives both.
+func (e *RevisionError) Error() string {
+	return fmt.Sprintf("it is at revision %d, the change is for %d", e.Have, e.Given)
+}
+
+// Unchanged sees, inside a transaction, that the row of a name is still at the
+// revision that a change was made from; 0 if there was none.
+func Unchanged(tx *gorm.DB, row any, name string, revision int) error {
+	var now []int
+	if err := tx.Model(row).Where("name = ?", name).Pluck("revision", &now).Error; err != nil {
+		return err
+	}
+	if have := append(now, 0)[0]; have != revision {
+		return &RevisionError{have, revision}
+	}
+	return nil
 }
 
 // Sweep removes what has expired.

@@ -445,5 +445,5 @@ func (s *Store) sealNames() error {
 	if err != nil || len(rows) == 0 {
 		return err
 	}
-	return s.traces.Exec("VACUUM").Error // so that no name is left in what the file no longer uses
+	return compact(s.traces)
 }

@@ -1,0 +1,115 @@
+package gate
+
+import (
+	"encoding/json"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"gorm.io/driver/sqlite"
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/store"
+)
+
+// oldData is a data directory as a build with an earlier schema left it: two
+// people had signed in to the demo, and a third sign-in was under way.
+type oldData struct {
+	Base    string    `json:"base"`
+	At      time.Time `json:"at"`
+	Session string    `json:"session"` // cookie of the first of them
+
+	dir string
+}
+
+func restoreEarlier(t *testing.T, schema string) oldData {
+	e := oldData{dir: t.TempDir()}
+	from := filepath.Join("testdata", schema)
+	octets, err := os.ReadFile(filepath.Join(from, "about.json"))
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(octets, &e))
+	require.NoError(t, os.CopyFS(e.dir, os.DirFS(from)))
+	require.NoError(t, os.Mkdir(filepath.Join(e.dir, "data"), 0o700))
+	for _, name := range []string{"innergate", "traces"} {
+		statements, err := os.ReadFile(filepath.Join(from, name+".sql"))
+		require.NoError(t, err)
+		e.exec(t, name, string(statements))
+	}
+	return e
+}
+
+func (e oldData) exec(t *testing.T, name, statements string) {
+	db, err := gorm.Open(sqlite.Open(filepath.Join(e.dir, "data", name+".db")), &gorm.Config{})
+	require.NoError(t, err)
+	require.NoError(t, db.Exec(statements).Error)
+	pool, err := db.DB()
+	require.NoError(t, err)
+	require.NoError(t, pool.Close())
+}
+
+func (e oldData) open(t *testing.T) (*store.Store, error) {
+	return store.Open(filepath.Join(e.dir, "data"), filepath.Join(e.dir, "seal.key"), store.TraceLimits{Keep: 100}, slog.New(slog.DiscardHandler))
+}
+
+// columns gives what a schema is made of.
+func columns(t *testing.T, db *gorm.DB) []string {
+	var out []string
+	require.NoError(t, db.Raw(`SELECT m.name || ' ' || c.name || ' ' || lower(c.type) || ' ' || c.pk FROM sqlite_master m, pragma_table_info(m.name) c WHERE m.type = 'table'
+		UNION SELECT m.name || ' on ' || m.tbl_name FROM sqlite_master m WHERE m.type = 'index' ORDER BY 1`).Scan(&out).Error)
+	return out
+}
+
+// A data directory of each earlier schema starts, and keeps its people, sessions,
+// history and traces.
+func TestEarlierSchemasAreUpgraded(t *testing.T) {
+	fresh := newRig(t)
+	for schema, has := range map[string]struct{ applications, waiting int }{"schema-1": {2, 0}, "schema-2": {2, 0}, "schema-3": {3, 1}} {
+		t.Run(schema, func(t *testing.T) {
+			e := restoreEarlier(t, schema)
+			st, err := e.open(t)
+			require.NoError(t, err)
+			require.Equal(t, columns(t, fresh.st.Read), columns(t, st.Read), "as of a new one")
+			g, err := New(ctx, Options{Base: e.Base, Store: st, Log: slog.New(slog.DiscardHandler), Skew: time.Minute, Now: func() time.Time { return e.At.Add(time.Minute) }, Protocols: protocols})
+			require.NoError(t, err)
+			defer func() { g.Close(); _ = st.Close() }()
+			p, err := g.Provider("wrenmoor-staff")
+			require.NoError(t, err)
+			require.Equal(t, federation.Live, p.Phase)
+			require.Len(t, g.Snapshot().Applications(), has.applications)
+			require.Equal(t, has.waiting, g.crossings.waiting(), "a sign-in under way, if its form is of now")
+			require.Equal(t, "Response", g.Open(ctx, Browser{Session: e.Session}, "crew-roster", "", "").Departure.Message, "who is in stays in")
+			links, total, err := g.Links(ctx, LinkFilter{Provider: "wrenmoor-staff", Limit: 9})
+			require.NoError(t, err)
+			require.EqualValues(t, 2, total)
+			require.Equal(t, p.ID, links[0].Provider.ID)
+
+			changes, n, err := g.History(ctx, HistoryFilter{Limit: 100})
+			require.NoError(t, err)
+			require.GreaterOrEqual(t, n, int64(3))
+			for _, c := range changes {
+				_, err := g.Revision(ctx, c.ID)
+				require.NoError(t, err)
+			}
+			traces, _, err := g.Traces(ctx, store.TraceFilter{Limit: 10, Result: "entered"})
+			require.NoError(t, err)
+			require.Contains(t, traces[len(traces)-1].Person, "@wrenmoor.example", "sealed by now, and still to be read")
+			_, steps, err := g.Trace(ctx, traces[len(traces)-1].ID)
+			require.NoError(t, err)
+			require.NotEmpty(t, steps)
+		})
+	}
+}
+
+// A build does not touch what a later one wrote.
+func TestLaterSchemasAreRefused(t *testing.T) {
+	for _, name := range []string{"innergate", "traces"} {
+		e := restoreEarlier(t, "schema-3")
+		e.exec(t, name, "INSERT INTO migrations VALUES ('9999')")
+		_, err := e.open(t)
+		require.ErrorContains(t, err, "written by a later build")
+	}
+}

@@ -1,0 +1,143 @@
+package store
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/go-gormigrate/gormigrate/v2"
+	"gorm.io/driver/sqlite"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+)
+
+// What is SQLite's own stands in this file: how files are opened, the schema,
+// and the one writer with its savepoints.
+
+// Options of the connections. What is committed to the main file is on the disk;
+// of the traces the last ones may be lost.
+const (
+	mainOptions  = "_journal_mode=WAL&_busy_timeout=5000&_foreign_keys=on&_synchronous=FULL&_txlock=immediate"
+	readOptions  = "mode=ro&_busy_timeout=5000&_query_only=on"
+	traceOptions = "_journal_mode=WAL&_busy_timeout=5000&_synchronous=NORMAL&_txlock=immediate"
+)
+
+func connect(file, options string, conns int) (*gorm.DB, error) {
+	dsn := (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath(), RawQuery: options}).String()
+	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{TranslateError: true, SkipDefaultTransaction: true,
+		Logger: logger.Discard, NowFunc: func() time.Time { return time.Now().UTC() }})
+	if err != nil {
+		return nil, fmt.Errorf("opening %s: %w", filepath.Base(file), err)
+	}
+	pool, err := db.DB()
+	if err != nil {
+		return nil, err
+	}
+	pool.SetMaxOpenConns(conns)
+	pool.SetMaxIdleConns(conns)
+	return db, nil
+}
+
+//go:embed schema/*.sql
+var schemas embed.FS
+
+// migrate brings a file up to the schema of this build. Each step is a file that
+// never changes once it was released; all of them happen, or none.
+func migrate(db *gorm.DB, of string) error {
+	files, err := schemas.ReadDir("schema")
+	if err != nil {
+		return err
+	}
+	var steps []*gormigrate.Migration
+	for _, f := range files {
+		id, ok := strings.CutPrefix(f.Name(), of+"-")
+		if !ok {
+			continue
+		}
+		statements, err := schemas.ReadFile("schema/" + f.Name())
+		if err != nil {
+			return err
+		}
+		steps = append(steps, &gormigrate.Migration{ID: strings.TrimSuffix(id, ".sql"),
+			Migrate: func(tx *gorm.DB) error { return tx.Exec(string(statements)).Error }})
+	}
+	options := *gormigrate.DefaultOptions
+	options.UseTransaction, options.ValidateUnknownMigrations = true, true
+	err = gormigrate.New(db, &options, steps).Migrate()
+	if errors.Is(err, gormigrate.ErrUnknownPastMigration) {
+		return fmt.Errorf("the %s database was written by a later build; start that one, or use another data directory", of)
+	}
+	if err != nil {
+		return fmt.Errorf("bringing the %s database up to date: %w", of, err)
+	}
+	return nil
+}
+
+// compact gives back to the disk what a file no longer uses, and leaves nothing
+// readable there.
+func compact(db *gorm.DB) error { return db.Exec("VACUUM").Error }
+
+// IsTaken reports whether an error says that a unique value exists already.
+func IsTaken(err error) bool {
+	return errors.Is(err, gorm.ErrDuplicatedKey) || err != nil && strings.Contains(err.Error(), "UNIQUE constraint failed")
+}
+
+// Write runs do in a transaction of its own and returns when it is on disk.
+// Concurrent calls are committed together; one that fails is rolled back to its
+// savepoint and does not disturb the others. do may not keep tx.
+func (s *Store) Write(ctx context.Context, do func(tx *gorm.DB) error) error {
+	o := op{do: do, reply: make(chan error, 1)}
+	s.closing.RLock()
+	if s.closed {
+		s.closing.RUnlock()
+		return errClosed
+	}
+	select {
+	case s.ops <- o:
+		s.closing.RUnlock()
+	case <-ctx.Done():
+		s.closing.RUnlock()
+		return ctx.Err()
+	}
+	return <-o.reply
+}
+
+var errClosed = errors.New("the store is closed")
+
+// largest number of transactions that are committed together.
+const group = 64
+
+// writer is the one writer.
+func (s *Store) writer() {
+	defer close(s.done)
+	for first := range s.ops {
+		batch := []op{first}
+	gather:
+		for len(batch) < group {
+			select {
+			case o, ok := <-s.ops:
+				if !ok {
+					break gather
+				}
+				batch = append(batch, o)
+			default:
+				break gather
+			}
+		}
+		results := make([]error, len(batch))
+		err := s.write.Transaction(func(tx *gorm.DB) error {
+			for i, o := range batch {
+				results[i] = tx.Transaction(o.do) // nested: a savepoint
+			}
+			return nil
+		})
+		for i, o := range batch {
+			o.reply <- errors.Join(results[i], err)
+		}
+	}
+}
