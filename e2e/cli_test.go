@@ -39,7 +39,7 @@ func TestCommandLine(t *testing.T) {
 		out, errs         []string
 	}{
 		{"adds from a file", "", "app add ticket-office --metadata " + metadata + " --title Tickets", 0, []string{"added ticket-office", "innergate app exchange ticket-office"}, nil},
-		{"lists", "", "app list", 0, []string{"NAME", "Tickets", "by routing", "https://crew-roster.wrenmoor.example/saml"}, nil},
+		{"lists", "", "app list", 0, []string{"NAME", "Tickets", "routed", "https://crew-roster.wrenmoor.example/saml"}, nil},
 		{"searches", "", "app list --search TICKET", 0, []string{"ticket-office"}, nil},
 		{"says what to do when nothing is there", "", "app list --search zzz", 0, []string{"No application yet"}, nil},
 		{"shows", "", "app show ticket-office", 0, []string{app + "/acs  HTTP-POST", "SHA-256", "in 18"}, nil},

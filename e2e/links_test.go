@@ -59,3 +59,49 @@ func TestPeopleAreCarriedOver(t *testing.T) {
 	newVisitor(t).get(d.host("crew-roster") + "/start").signIn("").onward()
 	require.Equal(t, 3, strings.Count(run(0, nil, "person", "links", "--person", "1"), "\n"), "one person, by both")
 }
+
+// An application that knows people by values of its own keeps them.
+func TestSubjectsAreImported(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	run := func(stdin string, code int, want string, args ...string) string {
+		t.Helper()
+		out, errs, got := d.cli(t, stdin, append([]string{"person"}, args...)...)
+		require.Equal(t, code, got, out+errs)
+		require.Contains(t, out+errs, want)
+		return out
+	}
+	known := "provider,name,value,format\nwrenmoor-staff,ada.fenwick@wrenmoor.example,crew-0017,urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress\n"
+	run(known, 2, "--digest is missing", "import", "crew-roster", "-")
+	run("provider,name\n", 1, `the column "value" is missing`, "import", "crew-roster", "-", "--preview")
+	run(strings.Replace(known, "staff", "stuff", 1), 1, `line 2, provider: there is no provider "wrenmoor-stuff"`, "import", "crew-roster", "-", "--preview")
+	run(known, 1, `did you mean "crew-roster"?`, "import", "crew-rooster", "-", "--preview")
+	seen := run(known, 0, "people made", "import", "crew-roster", "-", "--preview")
+	digest := regexp.MustCompile(`--digest ([0-9a-f]{64})`).FindStringSubmatch(seen)[1]
+	run("", 0, "knows nobody", "subjects", "crew-roster")
+	run(known, 0, "imported", "import", "crew-roster", "-", "--digest", digest)
+	run("", 0, "crew-0017", "subjects", "crew-roster")
+	_, _, code := d.cli(t, "", "app", "set", "crew-roster", "nameIdFormat=urn:oasis:names:tc:SAML:2.0:nameid-format:persistent")
+	require.Zero(t, code)
+	require.Contains(t, newVisitor(t).get(d.host("crew-roster")+"/start").signIn("").onward().page.text, "You are in as crew-0017")
+
+	c := startChromium(t)
+	c.signInToConsole(d)
+	c.open(d.Console + "connect/applications/crew-roster")
+	c.press("Subjects")
+	c.see("crew-0017")
+	c.set("textarea[name=csv]", "provider,name,value\nwrenmoor-staff,bram.oduya@wrenmoor.example,crew-0017")
+	c.press("Preview")
+	c.see("the application knows somebody else by it")
+	c.set("textarea[name=csv]", "provider,name,value\nwrenmoor-staff,bram.oduya@wrenmoor.example,crew-0018")
+	c.press("Preview")
+	c.see("1 person would be made")
+	c.shot("subjects")
+	c.fill("input[name=why]", "as the roster knew him")
+	c.press("Import")
+	c.see("1 subject imported")
+	c.see("crew-0018")
+	c.open(d.Console + "keep/history")
+	c.see("as the roster knew him")
+}

@@ -14,6 +14,7 @@ export const router = createRouter({
     { path: '/connect/applications', component: () => import('./pages/ObjectListPage.vue'), props: { kind: 'application' }, meta: { title: 'Applications' } },
     { path: '/connect/applications/add', component: () => import('./pages/AddPage.vue'), props: { kind: 'application' }, meta: { title: 'Add an application' } },
     { path: '/connect/applications/:name', component: () => import('./pages/ObjectPage.vue'), props: (to) => ({ kind: 'application', name: to.params.name }), meta: { title: 'Application' } },
+    { path: '/connect/applications/:name/subjects', component: () => import('./pages/SubjectsPage.vue'), props: true, meta: { title: 'Subjects' } },
     { path: '/connect/aggregates', component: () => import('./pages/AggregatesPage.vue'), meta: { title: 'Aggregates' } },
     { path: '/connect/aggregates/:name', component: () => import('./pages/AggregatePage.vue'), props: true, meta: { title: 'Aggregate' } },
     { path: '/watch', redirect: '/watch/traces' },

@@ -354,6 +354,42 @@ type Subject struct {
 	Value           string `json:"value"`
 }
 
+// KnownSubject is the lasting name by which an application knows a person.
+type KnownSubject struct {
+	Person int64     `json:"person"`
+	Value  string    `json:"value"`
+	Source string    `json:"source" enum:"derived,imported" doc:"Made by the gate, or known to the application before"`
+	Added  time.Time `json:"added"`
+}
+
+// Known says that an application knows somebody by a value.
+type Known struct {
+	Provider string `json:"provider" maxLength:"200" doc:"Short name"`
+	Name     string `json:"name" maxLength:"4096" doc:"As the provider says it"`
+	Format   string `json:"format,omitempty" maxLength:"1024" doc:"Of the name, in the protocol's word; absent for that of the provider's people so far"`
+	Value    string `json:"value" maxLength:"1024" doc:"By which the application knows the person"`
+}
+
+// Import is the wish that an application goes on to know people by the values it
+// knows them by. All lines are taken, or none.
+type Import struct {
+	Known   []Known `json:"known,omitempty" maxItems:"10000"`
+	CSV     string  `json:"csv,omitempty" maxLength:"2500000" doc:"In place of known: a document whose first line names the columns provider, name, value and, if wanted, format (RFC 4180)"`
+	Replace bool    `json:"replace,omitempty" doc:"Values that people have there already, too"`
+	Preview bool    `json:"preview,omitempty" doc:"Only tell what would be; stores nothing"`
+	Digest  string  `json:"digest,omitempty" maxLength:"64" doc:"Of the preview that was looked at; without one nothing is imported"`
+}
+
+// Imported is what an import came to, or would.
+type Imported struct {
+	Subjects int    `json:"subjects" doc:"That the application gets"`
+	Replaced int    `json:"replaced" doc:"Of these, in place of another value"`
+	Already  int    `json:"already" doc:"That it had"`
+	People   int    `json:"people" doc:"Made, because nobody was linked by the name yet"`
+	Digest   string `json:"digest"`
+	Preview  bool   `json:"preview,omitempty"`
+}
+
 // LinkProvider is a provider that people are linked to.
 type LinkProvider struct {
 	ID      string    `json:"id" doc:"Never used again, unlike the name"`

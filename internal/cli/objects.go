@@ -363,11 +363,11 @@ func (e *environment) applications() *ucli.Command {
 					for _, a := range l.Items {
 						provider := a.Provider
 						if provider == "" {
-							provider = "by routing"
+							provider = "routed"
 						}
 						rows = append(rows, []string{state(a), a.Name, a.Title, a.Protocol, provider, dash(a.EntityID)})
 					}
-					e.table(w, []string{"state", "name", "title", "protocol", "provider", "entity id"}, []int{2}, rows, "No application yet. Add one: innergate app add NAME --metadata FILE")
+					e.table(w, []string{"state", "name", "title", "protocol", "provider", "entity id"}, []int{2, 4}, rows, "No application yet. Add one: innergate app add NAME --metadata FILE")
 				})
 			})},
 		{Name: "show", Usage: "show an application", ArgsUsage: "NAME",

@@ -29,6 +29,18 @@ func (e *environment) people() *ucli.Command {
 				&ucli.BoolFlag{Name: "preview", Usage: "only tell what would be"},
 				&ucli.StringFlag{Name: "digest", Usage: "of the preview that was looked at"}},
 			Action: e.action([]string{"FROM", "TO"}, e.carryLinks)},
+		{Name: "subjects", Usage: "list the lasting names by which an application knows people", ArgsUsage: "APPLICATION", Flags: []ucli.Flag{
+			&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100},
+			&ucli.Int64Flag{Name: "after", Usage: "go on after the person with this number"}},
+			Action: e.action([]string{"APPLICATION"}, e.listSubjects)},
+		{Name: "import", Usage: "have an application go on to know people by the values it knows them by", ArgsUsage: "APPLICATION FILE",
+			Description: "FILE is CSV, or - for standard input. Its first line names the columns: provider,name,value and, if wanted, format. " +
+				"Look at --preview first: it prints the digest to import with. All lines are taken, or none.",
+			Flags: []ucli.Flag{
+				&ucli.BoolFlag{Name: "replace", Usage: "values that people have there already, too"},
+				&ucli.BoolFlag{Name: "preview", Usage: "only tell what would be"},
+				&ucli.StringFlag{Name: "digest", Usage: "of the preview that was looked at"}},
+			Action: e.action([]string{"APPLICATION", "FILE"}, e.importSubjects)},
 	}}
 }
 
@@ -112,6 +124,48 @@ func (e *environment) carryLinks(ctx context.Context, cmd *ucli.Command, c *clie
 		}
 		if out.Preview {
 			fmt.Fprintf(w, "\nNothing is stored yet. Carry over with --digest %s\n", out.Digest)
+		}
+	})
+}
+
+func (e *environment) listSubjects(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	l, err := c.Subjects(ctx, args[0], cmd.Int64("after"), cmd.Int("limit"))
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, l, func(w io.Writer) {
+		rows := [][]string{}
+		for _, s := range l.Items {
+			rows = append(rows, []string{fmt.Sprint(s.Person), s.Value, s.Source, brief(s.Added, time.Now())})
+		}
+		e.table(w, []string{"person", "value", "source", "since"}, []int{1}, rows, "It knows nobody by a lasting name yet.")
+		if n := len(l.Items); n > 0 && int64(n) < l.Total {
+			fmt.Fprintf(w, "\n%d of %d; for the next ones add --after %d\n", n, l.Total, l.Items[n-1].Person)
+		}
+	})
+}
+
+func (e *environment) importSubjects(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	text, _, err := e.readDocument(args[1])
+	if err != nil {
+		return err
+	}
+	in := api.Import{CSV: string(text), Replace: cmd.Bool("replace"), Preview: cmd.Bool("preview"), Digest: cmd.String("digest")}
+	if !in.Preview && in.Digest == "" {
+		return &usageError{"--digest is missing: what is imported is what was looked at", "See it with --preview first; that prints the digest."}
+	}
+	out, err := c.ImportSubjects(ctx, args[0], in)
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, out, func(w io.Writer) {
+		said := "imported"
+		if out.Preview {
+			said = "to import"
+		}
+		fields(w, [][2]string{{said, fmt.Sprint(out.Subjects)}, {"of them replaced", fmt.Sprint(out.Replaced)}, {"there already", fmt.Sprint(out.Already)}, {"people made", fmt.Sprint(out.People)}})
+		if out.Preview {
+			fmt.Fprintf(w, "\nNothing is stored yet. Import with --digest %s\n", out.Digest)
 		}
 	})
 }

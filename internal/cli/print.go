@@ -69,7 +69,7 @@ func (e *environment) table(w io.Writer, header []string, flexible []int, rows [
 	for total > width {
 		widest := -1
 		for _, i := range flexible {
-			if wide[i] > 12 && (widest < 0 || wide[i] > wide[widest]) {
+			if wide[i] > 8 && (widest < 0 || wide[i] > wide[widest]) {
 				widest = i
 			}
 		}

@@ -174,6 +174,17 @@ func (c *Client) CarryLinks(ctx context.Context, in api.Carry) (api.Carried, err
 	return post[api.Carried](ctx, c, "/links/carry", in)
 }
 
+// Subjects lists by what an application knows people, after a person's number.
+func (c *Client) Subjects(ctx context.Context, app string, after int64, limit int) (api.List[api.KnownSubject], error) {
+	return get[api.List[api.KnownSubject]](ctx, c, fmt.Sprintf("/applications/%s/subjects?after=%d&limit=%d", url.PathEscape(app), after, limit))
+}
+
+// ImportSubjects has an application keep the values it knows people by, or tells
+// what that comes to.
+func (c *Client) ImportSubjects(ctx context.Context, app string, in api.Import) (api.Imported, error) {
+	return post[api.Imported](ctx, c, "/applications/"+url.PathEscape(app)+"/subjects", in)
+}
+
 // Providers lists providers that match.
 func (c *Client) Providers(ctx context.Context, s string) (api.List[api.Row], error) {
 	return get[api.List[api.Row]](ctx, c, "/providers"+search(s))

@@ -114,7 +114,7 @@ func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) (lost crossing.Effec
 		t.facts.Used = &used
 	}
 	for _, key := range n.People {
-		p, err := g.personBy(t.ctx, key)
+		p, err := g.personBy(t.ctx, key, n.For)
 		if err != nil {
 			return nil, err
 		}
@@ -248,8 +248,9 @@ func newID() string {
 	return hex.EncodeToString(b)
 }
 
-// personBy finds the person with a link key; ID 0 if there is none.
-func (g *Gate) personBy(ctx context.Context, key string) (crossing.Person, error) {
+// personBy finds the person with a link key, and by what an application knows
+// them; ID 0 if there is none.
+func (g *Gate) personBy(ctx context.Context, key string, app federation.ID) (crossing.Person, error) {
 	var row store.LinkRow
 	err := g.store.Read.WithContext(ctx).Where("key = ?", store.Hash(key)).Take(&row).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
@@ -259,8 +260,11 @@ func (g *Gate) personBy(ctx context.Context, key string) (crossing.Person, error
 		return crossing.Person{}, err
 	}
 	var person store.PersonRow
-	err = g.store.Read.WithContext(ctx).Where("id = ?", row.Person).Take(&person).Error
-	return crossing.Person{ID: row.Person, Key: key, Identifier: person.Identifier, Bare: len(row.Sealed) == 0}, err
+	if err = g.store.Read.WithContext(ctx).Where("id = ?", row.Person).Take(&person).Error; err != nil {
+		return crossing.Person{}, err
+	}
+	subject, err := g.subjectOf(g.store.Read.WithContext(ctx), app, row.Person)
+	return crossing.Person{ID: row.Person, Key: key, Identifier: person.Identifier, Subject: subject, Bare: len(row.Sealed) == 0}, err
 }
 
 // Redeem gives a message that was held for an application's back channel, once;

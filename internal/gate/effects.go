@@ -122,6 +122,8 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 		return w.makePerson(tx, e)
 	case crossing.NameLink:
 		return w.nameLink(tx, e)
+	case crossing.Settle:
+		return w.settle(tx, e)
 	case crossing.PutSession:
 		return w.putSession(tx, e)
 	case crossing.Issued:
@@ -169,20 +171,25 @@ func (w *writing) keep(tx *gorm.DB) error {
 }
 
 func (w *writing) makePerson(tx *gorm.DB, e crossing.MakePerson) error {
-	row := store.PersonRow{Identifier: w.made.person.Identifier, Added: w.g.now().UTC()}
-	if err := tx.Create(&row).Error; err != nil {
-		return err
-	}
-	link, err := w.g.linkRow(e.Link, row.ID)
-	if err != nil {
-		return err
-	}
-	err = tx.Create(link).Error
+	id, err := w.g.newPerson(tx, w.made.person.Identifier, e.Link)
 	if store.IsTaken(err) {
 		return &lostError{e}
 	}
-	w.made.person.ID = row.ID
+	w.made.person.ID = id
 	return err
+}
+
+// newPerson makes an account with a link. identifier is random.
+func (g *Gate) newPerson(tx *gorm.DB, identifier string, l crossing.Link) (int64, error) {
+	row := store.PersonRow{Identifier: identifier, Added: g.now().UTC()}
+	if err := tx.Create(&row).Error; err != nil {
+		return 0, err
+	}
+	link, err := g.linkRow(l, row.ID)
+	if err != nil {
+		return 0, err
+	}
+	return row.ID, tx.Create(link).Error
 }
 
 // putSession gives the browser a session in place of the one it had.

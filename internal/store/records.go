@@ -140,6 +140,16 @@ type LinkRow struct {
 	Sealed   []byte // the name; none in links of before it was kept
 }
 
+// SubjectRow is the lasting name by which an application knows a person.
+type SubjectRow struct {
+	App    string `gorm:"primaryKey"` // ID
+	Person int64  `gorm:"primaryKey"`
+	Hash   []byte // of the application and the value: no two people have one
+	Source string // derived, imported
+	Added  time.Time
+	Sealed []byte
+}
+
 // SessionRow is a gate session.
 type SessionRow struct {
 	Hash     []byte `gorm:"primaryKey"`

@@ -35,6 +35,7 @@ func (s *server) linkCalls(a huma.API) {
 			return api.LinkCount{LinkProvider: linkProvider(p), Links: p.Links, People: p.People}
 		}), nil
 	})
+	s.subjectCalls(a)
 	carry := op("POST", "/links/carry", "carry-links", "Let the people of one provider in by another, after a preview")
 	carry.DefaultStatus = http.StatusOK
 	huma.Register(a, carry, func(ctx context.Context, in *struct{ Body api.Carry }) (*body[api.Carried], error) {
@@ -45,6 +46,39 @@ func (s *server) linkCalls(a huma.API) {
 		out := api.Carried{From: linkProvider(c.From), To: linkProvider(c.To), Links: c.Links, Already: c.Already, Unnamed: c.Unnamed,
 			Taken: rows(c.Taken, 0, link).Body.Items, Digest: c.Digest, Preview: in.Body.Preview}
 		return &body[api.Carried]{out}, nil
+	})
+}
+
+// subjectCalls registers the lasting names by which applications know people.
+func (s *server) subjectCalls(a huma.API) {
+	g := s.gate
+	type page struct {
+		Name  string `path:"name" maxLength:"200" doc:"Short name"`
+		After int64  `query:"after" minimum:"0" doc:"Number of the last person seen; for the next page"`
+		Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	}
+	huma.Register(a, op("GET", "/applications/{name}/subjects", "list-subjects", "Lasting names by which the application knows people"), func(ctx context.Context, in *page) (*body[api.List[api.KnownSubject]], error) {
+		all, total, err := g.Subjects(ctx, in.Name, in.After, in.Limit)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return rows(all, int(total), func(k gate.Subject) api.KnownSubject { return api.KnownSubject(k) }), nil
+	})
+	put := op("POST", "/applications/{name}/subjects", "import-subjects", "Keep the values by which the application knows people, after a preview")
+	put.DefaultStatus = http.StatusOK
+	huma.Register(a, put, func(ctx context.Context, in *struct {
+		Name string `path:"name" maxLength:"200" doc:"Short name"`
+		Body api.Import
+	}) (*body[api.Imported], error) {
+		im := gate.Import{CSV: in.Body.CSV, Replace: in.Body.Replace, Preview: in.Body.Preview, Digest: in.Body.Digest}
+		for _, k := range in.Body.Known {
+			im.Known = append(im.Known, gate.Known{Provider: k.Provider, Name: k.Name, Format: k.Format, Value: k.Value})
+		}
+		out, err := g.ImportSubjects(ctx, who(ctx), in.Name, im)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[api.Imported]{api.Imported{Subjects: out.Subjects, Replaced: out.Replaced, Already: out.Already, People: out.People, Digest: out.Digest, Preview: in.Body.Preview}}, nil
 	})
 }
 

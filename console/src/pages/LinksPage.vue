@@ -94,7 +94,7 @@ async function carry(digest?: string) {
 .both { display: grid; grid-template-columns: minmax(0, 7fr) minmax(260px, 2fr); gap: 16px; align-items: start }
 section { min-width: 0 }
 form { padding: 16px }
-form, form [role=status] { display: grid; gap: 8px }
+form, form [role=status] { display: grid; grid-template-columns: minmax(0, 1fr); gap: 8px }
 form h2 { margin: 0 }
 form p { margin: 0 }
 @media (max-width: 1100px) { .both { grid-template-columns: 1fr } }

@@ -116,6 +116,7 @@ async function remove() {
       <div class="tools">
         <a v-if="data.it.open && data.it.settings.phase === 'live'" :href="data.it.open" target="_blank" rel="noopener"><el-button>Try it</el-button></a>
         <router-link :to="{ path: '/watch/traces', query: { [kind.name]: data.it.name } }"><el-button>Traces</el-button></router-link>
+        <router-link v-if="kind.name === 'application' && data.it.protocol !== 'link'" :to="`/connect/applications/${data.it.name}/subjects`"><el-button>Subjects</el-button></router-link>
         <el-button v-if="hasAddress" @click="refresh">Refresh</el-button>
         <el-button @click="takingIn = true">Take in newer values</el-button>
         <el-button @click="editing = true">Settings</el-button>

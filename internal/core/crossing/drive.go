@@ -403,6 +403,10 @@ func (d *drive) lost() step {
 		d.here(StepMatch).Reasons.Add(reason.PersonRace)
 		delete(d.f.People, lost.Key)
 		return (*drive).match
+	case Settle:
+		d.here(StepMatch).Reasons.Add(reason.SubjectRace)
+		delete(d.f.People, lost.Key)
+		return (*drive).match
 	case Once:
 		return d.refuse(finding.New(finding.AssertionReplayed, finding.Fact("Assertion", lost.ID)))
 	case Keep:

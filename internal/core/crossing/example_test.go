@@ -13,9 +13,9 @@ func ExampleMatch() {
 	p := &federation.Provider{}
 	p.Name = "staff"
 	who := profile.PassThrough(profile.Subject{Value: "ada@wrenmoor.example"}, nil)
-	_, _, need := crossing.Match(p, who, nil)
+	_, _, need := crossing.Match(p, "crew-roster", who, nil)
 	fmt.Println("needs", len(need.People), "person")
-	person, why, _ := crossing.Match(p, who, map[string]crossing.Person{need.People[0]: {ID: 7}})
+	person, why, _ := crossing.Match(p, "crew-roster", who, map[string]crossing.Person{need.People[0]: {ID: 7}})
 	fmt.Println(person.ID, why.Text())
 	// Output:
 	// needs 1 person

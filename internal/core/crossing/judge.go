@@ -78,8 +78,8 @@ func LinkKey(p federation.ID, s profile.Subject) string {
 }
 
 // Match finds the person among those looked up by their link keys. A key that
-// was not looked up is a need.
-func Match(p *federation.Provider, who profile.Profile, people map[string]Person) (Person, reason.Reason, *Need) {
+// was not looked up is a need; app is the application whose subject is wanted.
+func Match(p *federation.Provider, app federation.ID, who profile.Profile, people map[string]Person) (Person, reason.Reason, *Need) {
 	key := LinkKey(p.ID, who.Subject)
 	if key == "" {
 		return Person{}, reason.New(reason.PersonTransient), nil
@@ -87,7 +87,7 @@ func Match(p *federation.Provider, who profile.Profile, people map[string]Person
 	known, looked := people[key]
 	switch {
 	case !looked:
-		return Person{}, reason.Reason{}, &Need{People: []string{key}}
+		return Person{}, reason.Reason{}, &Need{People: []string{key}, For: app}
 	case known.ID == 0:
 		return Person{Key: key}, reason.New(reason.PersonNew), nil
 	}

@@ -89,11 +89,12 @@ type Challenge struct {
 
 // Need is what a step lacks. Facts come back with the event Learned.
 type Need struct {
-	Used   *Once    // has this been used before?
-	People []string // who has these link keys?
-	Tries  string   // was it tried too often, by this key and from this network?
-	Find   []string // which crossing is known by one of these?
-	Call   *Call    // something outside has to be asked; the effects so far are stored first
+	Used   *Once         // has this been used before?
+	People []string      // who has these link keys?
+	For    federation.ID // the application that People's subjects are wanted of
+	Tries  string        // was it tried too often, by this key and from this network?
+	Find   []string      // which crossing is known by one of these?
+	Call   *Call         // something outside has to be asked; the effects so far are stored first
 }
 
 func (*Leave) next()     {}
@@ -126,6 +127,7 @@ type Rendered struct {
 	Departure
 	Session string // name under which the application was told of the session
 	Name    any    // by which the application was told the person, to be kept for sign-out
+	Subject string // derived for this person and application, to be told from now on; "" if none was
 	Hold    *Hold
 }
 
@@ -198,6 +200,13 @@ type Link struct {
 	Subject  profile.Subject
 }
 
+// Settle keeps the subject that was derived for a person and application. Its
+// guard: there is no other one meanwhile.
+type Settle struct {
+	App federation.ID
+	Key string // link key of the person
+}
+
 // PutSession gives the browser a session in place of the one it had. The words
 // of its person are in it; a session of somebody else ends, with everything that
 // hangs on it.
@@ -237,6 +246,7 @@ type End struct{}
 func (Once) effect()        {}
 func (MakePerson) effect()  {}
 func (NameLink) effect()    {}
+func (Settle) effect()      {}
 func (PutSession) effect()  {}
 func (Issued) effect()      {}
 func (HoldMessage) effect() {}

@@ -148,6 +148,9 @@ type Answer struct {
 type Person struct {
 	ID  int64  `json:"id"`            // 0 for somebody not known yet
 	Key string `json:"key,omitempty"` // link key; "" if the provider's name for them does not last
+	// Subject is what the application was told before, or is to be told because it
+	// knows them by it; "" if it was told nothing lasting.
+	Subject string `json:"subject,omitempty"`
 	// Bare says that their link was made before the name was kept with it.
 	Bare bool `json:"bare,omitempty"`
 	// Identifier is random, made with the person, and never shown: what other
@@ -189,6 +192,7 @@ func ends(a *Authentication, came time.Time) time.Time {
 // Joined gives the session after an answer: the same person's next sign-in adds
 // a word, and another person's replaces the session.
 func Joined(old *Session, who Person, a *Answer, now time.Time) *Session {
+	who.Subject, who.Bare = "", false // these are of the crossing, not of the session
 	word := *a
 	word.Ends = ends(&a.Authentication, now)
 	s := &Session{Person: who, Proofs: []Answer{word}, Expires: word.Ends}

@@ -249,7 +249,7 @@ func (d *drive) intake() step {
 
 // match finds the person.
 func (d *drive) match() step {
-	person, why, need := Match(d.p, d.s.here.who, d.f.People)
+	person, why, need := Match(d.p, d.app.ID, d.s.here.who, d.f.People)
 	if need != nil {
 		return d.need(need, (*drive).match)
 	}
@@ -307,6 +307,9 @@ func (d *drive) end(plan Plan) step {
 			put.Old = old.Ref
 		}
 		d.effect(put)
+	}
+	if h.person.Key != "" && h.person.Subject == "" {
+		d.effect(Settle{App: d.app.ID, Key: h.person.Key})
 	}
 	d.effect(Issued{App: d.app.Name}, HoldMessage{App: d.app.Name})
 	d.s.Stage = Ended

@@ -53,6 +53,7 @@ const (
 	PersonNew        Code = "person-new"
 	PersonKnown      Code = "person-known"
 	PersonRace       Code = "person-race"
+	SubjectRace      Code = "subject-race"
 	AccessEverybody  Code = "access-everybody"
 	ReleaseUnchanged Code = "release-unchanged"
 	FaceShared       Code = "face-shared"
@@ -90,6 +91,7 @@ var texts = map[Code][2]string{
 	PersonNew:        {"Person", "new: first sign-in with this name"},
 	PersonKnown:      {"Person", "known"},
 	PersonRace:       {"Person", "made by another sign-in at the same moment: matched again"},
+	SubjectRace:      {"Subject", "another one was set for this application at the same moment: matched again"},
 	AccessEverybody:  {"Access", "everybody with a valid answer from the provider may enter"},
 	ReleaseUnchanged: {"Release", "handed on unchanged"},
 	FaceShared:       {"Face", "the shared one still answers, until the application comes by its own"},

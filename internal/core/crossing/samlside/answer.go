@@ -180,6 +180,9 @@ func (p answer) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered, 
 		return crossing.Rendered{}, err
 	}
 	out, err := deliver(p.msg.Issuer, p.reply, octets, m)
+	if p.name.stays {
+		out.Subject = msg.NameID.Value
+	}
 	out.Session, out.Name, out.Until = msg.SessionIndex, subject(msg.NameID), p.msg.At.Add(lifetime)
 	return out, err
 }
@@ -310,6 +313,9 @@ func (a *Application) nameFor(issuer string, r reply, out profile.Released, who 
 	case saml.FormatPersistent:
 		if who.Key == "" {
 			return name{}, unmet("the provider gave a transient name, so the person cannot be known again")
+		}
+		if own.Value = who.Subject; own.Value != "" {
+			return name{NameID: own}, nil // told before, or known there by it
 		}
 		return name{NameID: own, stays: true}, nil
 	case saml.FormatEmail:

@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"testing"
 	"time"
 
@@ -147,6 +148,25 @@ func effects(t crossing.Turn) (out []string) {
 	return out
 }
 
+// A derived subject that lost to an imported one: the person is looked up again,
+// and is told the application by that.
+func TestSubjectRace(t *testing.T) {
+	w := newWorld(t)
+	asked := w.request(func(q *saml.AuthnRequest) { q.NameIDFormat = saml.FormatPersistent })
+	done := w.answer(asked.State, nil)
+	i := slices.IndexFunc(done.Effects, func(e crossing.Effect) bool { _, ok := e.(crossing.Settle); return ok })
+	lost := done.Effects[i].(crossing.Settle)
+	f := crossing.Facts{Used: new(bool), People: map[string]crossing.Person{lost.Key: {ID: 1, Identifier: "x"}}}
+	e := crossing.Event{Kind: crossing.Lost, Lost: lost, Browser: crossing.Browser{Secret: []byte("mine")}}
+	again := crossing.Advance(w.snap, done.State, e, f, now)
+	require.Equal(t, []string{lost.Key}, again.Next.(*crossing.Need).People, "what was known of them is not believed")
+	f.People[lost.Key] = crossing.Person{ID: 1, Key: lost.Key, Identifier: "x", Subject: "1001"}
+	e.Kind = crossing.Learned
+	again = crossing.Advance(w.snap, again.State, e, f, now)
+	require.Contains(t, again.Next.(*crossing.Leave).Plan.Sent(), federation.Value{Label: "NameID", Value: "1001"})
+	require.NotContains(t, effects(again), "Settle")
+}
+
 // One crossing, turn by turn, without anything around it.
 func TestCrossingInPureTurns(t *testing.T) {
 	w := newWorld(t)
@@ -169,7 +189,7 @@ func TestCrossingInPureTurns(t *testing.T) {
 	require.NotContains(t, string(octets), "groups", "no message is stored")
 	done := w.answer(stored, func(a *saml.Answer) { a.Authorities = []string{"urn:behind"} })
 	require.Equal(t, []string{"used", "people"}, w.asked)
-	require.Equal(t, []string{"End", "Once", "MakePerson", "PutSession", "Issued", "HoldMessage"}, effects(done), "in one transaction, the end first")
+	require.Equal(t, []string{"End", "Once", "MakePerson", "PutSession", "Settle", "Issued", "HoldMessage"}, effects(done), "in one transaction, the end first")
 	require.Equal(t, crossing.Ended, done.State.Stage)
 	require.True(t, done.Verified)
 	plan := done.Next.(*crossing.Leave).Plan
