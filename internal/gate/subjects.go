@@ -213,31 +213,28 @@ func (g *Gate) ImportSubjects(ctx context.Context, who, app string, in Import) (
 	if err != nil {
 		return nil, err
 	}
-	var out *Imported
-	errPreview := errors.New("nothing is stored by a preview")
-	err = g.store.Write(ctx, func(tx *gorm.DB) error {
-		im := &importing{g: g, tx: tx, app: a.ID, in: in, out: &Imported{}}
-		if err := im.all(links); err != nil {
+	im := &importing{g: g, app: a.ID, in: in, links: links}
+	if in.Preview {
+		return &im.out, im.weigh(g.store.Read.WithContext(ctx))
+	}
+	return &im.out, g.store.Write(ctx, func(tx *gorm.DB) error {
+		if err := im.weigh(tx); err != nil {
 			return err
 		}
-		if out = im.out; in.Preview {
-			return errPreview
-		}
-		if in.Digest != out.Digest {
+		if in.Digest != im.out.Digest {
 			return &ConflictError{"what is known of people has changed since the preview", "look at the preview again"}
+		}
+		if err := im.store(tx); err != nil {
+			return err
 		}
 		data, err := federation.Marshal(a)
 		if err != nil {
 			return err
 		}
-		h := g.history(ctx, who, KindApplication, app, fmt.Sprintf("imported %d subjects", out.Subjects), a.Revision, data)
+		h := g.history(ctx, who, KindApplication, app, fmt.Sprintf("imported %d subjects", im.out.Subjects), a.Revision, data)
 		h.Object, h.Protocol = string(a.ID), a.Protocol()
 		return tx.Create(h).Error
 	})
-	if errors.Is(err, errPreview) {
-		err = nil
-	}
-	return out, err
 }
 
 // knownLinks reads the lines: the link by which each person comes.
@@ -309,91 +306,170 @@ func (g *Gate) usualFormat(ctx context.Context, p federation.ID) (string, error)
 	return s.Format, nil
 }
 
-// importing is an import in its transaction.
+// importing is an import: weighed, and then stored.
 type importing struct {
-	g       *Gate
-	tx      *gorm.DB
-	app     federation.ID
-	in      Import
-	out     *Imported
-	persons map[int64]int             // line of each
-	rows    map[int]*store.SubjectRow // to be stored, by line
+	g     *Gate
+	app   federation.ID
+	in    Import
+	links []crossing.Link // of each line
+	out   Imported
+	put   []given // what is to be stored
 }
 
-func (im *importing) all(links []crossing.Link) error {
-	im.persons, im.rows = map[int64]int{}, map[int]*store.SubjectRow{}
-	sum := sha256.New()
-	for i, l := range links {
-		person, have, err := im.one(i, l)
-		if err != nil {
-			return err
-		}
-		fmt.Fprintf(sum, "%d %q %q\n", person, have, im.in.Known[i].Value)
-	}
-	im.out.Digest = hex.EncodeToString(sum.Sum(nil))
-	return im.store()
+// given is a value that a person gets; person is 0 for one still to be made.
+type given struct {
+	line   int
+	person int64
 }
 
-// store puts the values in place, after all that they replace is gone: two
-// people may change theirs.
-func (im *importing) store() error {
-	for _, row := range im.rows {
-		if err := im.tx.Where("app = ? AND person = ?", row.App, row.Person).Delete(&store.SubjectRow{}).Error; err != nil {
-			return err
-		}
+// at once: rows that are looked up or stored by one statement.
+const atOnce = 500
+
+// weigh decides on every line.
+func (im *importing) weigh(db *gorm.DB) error {
+	im.out, im.put = Imported{}, nil
+	people, err := im.people(db)
+	if err != nil {
+		return err
 	}
-	for i := range im.in.Known {
-		row := im.rows[i]
-		if row == nil {
+	have, err := im.have(db, people)
+	if err != nil {
+		return err
+	}
+	sum, lines, free := sha256.New(), map[int64]int{}, map[int64]bool{}
+	for i, k := range im.in.Known {
+		person := people[i]
+		was := have[person]
+		if first, twice := lines[person]; twice && person != 0 {
+			return im.in.again(i, "person", first)
+		}
+		lines[person] = i
+		fmt.Fprintf(sum, "%d %q %q\n", person, was, k.Value)
+		switch {
+		case was == k.Value:
+			im.out.Already++
 			continue
+		case was != "" && !im.in.Replace:
+			return im.in.lineError(i, "value", fmt.Errorf("the application knows person %d as %q already; say that values are to be replaced, or leave the line", person, was))
+		case was != "":
+			im.out.Replaced++
+			free[person] = true
+		case person == 0:
+			im.out.People++
 		}
-		err := im.tx.Create(row).Error
-		if store.IsTaken(err) {
-			return im.in.lineError(i, "value", errors.New("the application knows somebody else by it"))
+		im.put = append(im.put, given{i, person})
+	}
+	im.out.Subjects, im.out.Digest = len(im.put), hex.EncodeToString(sum.Sum(nil))
+	return im.untaken(db, free)
+}
+
+// people finds the person of each line, 0 for nobody.
+func (im *importing) people(db *gorm.DB) ([]int64, error) {
+	keys := make([][]byte, len(im.links))
+	for i, l := range im.links {
+		keys[i] = store.Hash(l.Key)
+	}
+	known := map[string]int64{}
+	for chunk := range slices.Chunk(keys, atOnce) {
+		var rows []store.LinkRow
+		if err := db.Select("key, person").Where("key IN ?", chunk).Find(&rows).Error; err != nil {
+			return nil, err
 		}
-		if err != nil {
+		for _, r := range rows {
+			known[string(r.Key)] = r.Person
+		}
+	}
+	out := make([]int64, len(keys))
+	for i, k := range keys {
+		out[i] = known[string(k)]
+	}
+	return out, nil
+}
+
+// have gives by what the application knows people.
+func (im *importing) have(db *gorm.DB, people []int64) (map[int64]string, error) {
+	out := map[int64]string{}
+	for chunk := range slices.Chunk(people, atOnce) {
+		var rows []store.SubjectRow
+		if err := db.Where("app = ? AND person IN ?", string(im.app), chunk).Find(&rows).Error; err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			plain, err := im.g.store.Open("subject", r.Sealed)
+			if err != nil {
+				return nil, err
+			}
+			out[r.Person] = string(plain)
+		}
+	}
+	return out, nil
+}
+
+// untaken sees that the application knows nobody else by the values. free are
+// people who get another one, so that two may change theirs.
+func (im *importing) untaken(db *gorm.DB, free map[int64]bool) error {
+	for chunk := range slices.Chunk(im.put, atOnce) {
+		lines, hashes := map[string]int{}, [][]byte{}
+		for _, p := range chunk {
+			hash := subjectHash(im.app, im.in.Known[p.line].Value)
+			lines[string(hash)], hashes = p.line, append(hashes, hash)
+		}
+		var rows []store.SubjectRow
+		if err := db.Select("hash, person").Where("hash IN ?", hashes).Find(&rows).Error; err != nil {
 			return err
+		}
+		for _, r := range rows {
+			if !free[r.Person] {
+				return im.in.lineError(lines[string(r.Hash)], "value", errors.New("the application knows somebody else by it"))
+			}
 		}
 	}
 	return nil
 }
 
-// one decides on a line, and gives the person's number before, 0 for a new one,
-// and the value the application knew them by.
-func (im *importing) one(i int, l crossing.Link) (person int64, have string, err error) {
-	value := im.in.Known[i].Value
-	var links []store.LinkRow // at most one; no error for none
-	if err := im.tx.Where("key = ?", store.Hash(l.Key)).Limit(1).Find(&links).Error; err != nil {
-		return 0, "", err
-	}
-	if len(links) > 0 {
-		person = links[0].Person
-		if first, twice := im.persons[person]; twice {
-			return 0, "", im.in.again(i, "person", first)
+// store makes the people who are not known yet, and puts the values in place.
+func (im *importing) store(tx *gorm.DB) error {
+	now := im.g.now().UTC()
+	for chunk := range slices.Chunk(im.put, atOnce) {
+		var made []store.PersonRow
+		var people []int64
+		for _, p := range chunk {
+			if people = append(people, p.person); p.person == 0 {
+				made = append(made, store.PersonRow{Identifier: randomText(16), Added: now})
+			}
 		}
-		im.persons[person] = i
-		if have, err = im.g.subjectOf(im.tx, im.app, person); err != nil {
-			return 0, "", err
+		if err := tx.Where("app = ? AND person IN ?", string(im.app), people).Delete(&store.SubjectRow{}).Error; err != nil {
+			return err
+		}
+		if len(made) == 0 {
+			continue
+		}
+		if err := tx.Create(&made).Error; err != nil {
+			return err
+		}
+		var links []*store.LinkRow
+		for i := range chunk {
+			if p := &chunk[i]; p.person == 0 {
+				p.person, made = made[0].ID, made[1:]
+				link, err := im.g.linkRow(im.links[p.line], p.person)
+				if err != nil {
+					return err
+				}
+				links = append(links, link)
+			}
+		}
+		if err := tx.Create(links).Error; err != nil {
+			return err
 		}
 	}
-	if have == value {
-		im.out.Already++
-		return person, have, nil
-	}
-	if have != "" && !im.in.Replace {
-		return 0, "", im.in.lineError(i, "value", fmt.Errorf("the application knows person %d as %q already; say that values are to be replaced, or leave the line", person, have))
-	}
-	to := person
-	if to == 0 {
-		if to, err = im.g.newPerson(im.tx, randomText(16), l); err != nil {
-			return 0, "", err
+	for chunk := range slices.Chunk(im.put, atOnce) {
+		var rows []*store.SubjectRow
+		for _, p := range chunk {
+			rows = append(rows, im.g.subjectRow(im.app, p.person, im.in.Known[p.line].Value, SubjectImported))
 		}
-		im.out.People++
+		if err := tx.Create(rows).Error; err != nil {
+			return err
+		}
 	}
-	if have != "" {
-		im.out.Replaced++
-	}
-	im.out.Subjects++
-	im.rows[i] = im.g.subjectRow(im.app, to, value, SubjectImported)
-	return person, have, nil
+	return nil
 }
