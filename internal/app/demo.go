@@ -18,6 +18,7 @@ import (
 
 	"innergate.example/innergate/demo"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate"
 	"innergate.example/innergate/internal/standin"
 	"innergate.example/innergate/internal/store"
 )
@@ -220,13 +221,13 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 		return err
 	}
 	if !has {
-		if err := g.AddOwner(ctx, "demo", sc.Owner.Username, sc.Owner.Password); err != nil {
+		if err := g.AddOwner(ctx, gate.By{Who: "demo"}, sc.Owner.Username, sc.Owner.Password); err != nil {
 			return err
 		}
 	}
 	// The token's secret cannot be read back, so each run of the demo has its own.
 	name := "demo-" + time.Now().UTC().Format("20060102-150405")
-	if _, d.ready.Token, err = g.AddToken(ctx, "demo", name); err != nil {
+	if _, d.ready.Token, err = g.AddToken(ctx, gate.By{Who: "demo"}, name); err != nil {
 		return err
 	}
 	for _, fill := range []func(context.Context, *scenario) error{d.providers, d.applications, d.federations} {

@@ -36,7 +36,7 @@ func (d *running) providers(ctx context.Context, sc *scenario) error {
 			return err
 		}
 		if _, err := g.Provider(p.Name); err != nil {
-			if _, err := g.AddProvider(ctx, "demo", gate.NewProvider{Name: p.Name, Title: p.Title, Protocol: p.Protocol, Source: src}); err != nil {
+			if _, err := g.AddProvider(ctx, gate.By{Who: "demo"}, gate.NewProvider{Name: p.Name, Title: p.Title, Protocol: p.Protocol, Source: src}); err != nil {
 				return err
 			}
 		}
@@ -66,7 +66,7 @@ func (d *running) applications(ctx context.Context, sc *scenario) error {
 			return err
 		}
 		if _, err := g.Application(a.Name); err != nil {
-			if _, err := g.AddApplication(ctx, "demo", n); err != nil {
+			if _, err := g.AddApplication(ctx, gate.By{Who: "demo"}, n); err != nil {
 				return err
 			}
 		}
@@ -116,7 +116,7 @@ func (d *running) federations(ctx context.Context, sc *scenario) error {
 		}
 		if _, err := g.Aggregate(ctx, f.Name); err != nil {
 			s := gate.AggregateSettings{Title: f.Title, Address: base + "/metadata", TrustKey: string(pair.Certificate.PEM())}
-			job, err := g.AddAggregate(ctx, "demo", f.Name, s, nil)
+			job, err := g.AddAggregate(ctx, gate.By{Who: "demo"}, f.Name, s, nil)
 			for err == nil && job.State == gate.JobRunning {
 				time.Sleep(10 * time.Millisecond)
 				job, err = g.Job(job.ID)

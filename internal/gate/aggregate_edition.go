@@ -21,7 +21,7 @@ import (
 
 // takeAggregate spools a document, if one is given, and begins the job that
 // takes it in. first is set for an aggregate that is not on record yet.
-func (g *Gate) takeAggregate(ctx context.Context, who, name string, first *AggregateSettings, document io.Reader) (Job, error) {
+func (g *Gate) takeAggregate(ctx context.Context, by By, name string, first *AggregateSettings, document io.Reader) (Job, error) {
 	if err := os.MkdirAll(g.folder(), 0o700); err != nil {
 		return Job{}, err
 	}
@@ -36,14 +36,13 @@ func (g *Gate) takeAggregate(ctx context.Context, who, name string, first *Aggre
 			return Job{}, err
 		}
 	}
-	why := remark(ctx)
 	return g.start("take in the aggregate "+name, "octets", func(ctx context.Context, p progress) (*Report, error) {
 		defer g.taking.end(name)
 		if spooled != nil {
 			defer os.Remove(spooled.Name())
 			defer spooled.Close()
 		}
-		report, err := g.aggregateJob(WithRemark(ctx, why), who, name, first, spooled, p)
+		report, err := g.aggregateJob(ctx, by, name, first, spooled, p)
 		if f := finding.Of(err); f != nil && first == nil {
 			err = errors.Join(err, g.aggregateFailed(ctx, name, f))
 		}
@@ -98,7 +97,7 @@ func (g *Gate) aggregateFailed(ctx context.Context, name string, f *finding.Find
 
 // aggregateJob takes one edition in: read, verify and index it beside the present
 // one, then put it in its place and renew the records that came from it.
-func (g *Gate) aggregateJob(ctx context.Context, who, name string, first *AggregateSettings, document *os.File, p progress) (*Report, error) {
+func (g *Gate) aggregateJob(ctx context.Context, by By, name string, first *AggregateSettings, document *os.File, p progress) (*Report, error) {
 	var row store.AggregateRow
 	var d aggregateData
 	var f freshData
@@ -189,7 +188,7 @@ func (g *Gate) aggregateJob(ctx context.Context, who, name string, first *Aggreg
 		if err := tx.Save(&row).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(ctx, who, KindAggregate, name, what, row.Revision, row.Data)).Error
+		return tx.Create(g.history(by, KindAggregate, name, what, row.Revision, row.Data)).Error
 	})
 	if err != nil {
 		return nil, errors.Join(err, os.Remove(filepath.Join(g.folder(), d.File)))
@@ -201,7 +200,7 @@ func (g *Gate) aggregateJob(ctx context.Context, who, name string, first *Aggreg
 		}
 		_ = os.Remove(filepath.Join(g.folder(), old)) // left over at worst
 	}
-	if report.Records, err = g.renewFrom(ctx, who, name, d); err != nil {
+	if report.Records, err = g.renewFrom(ctx, by, name, d); err != nil {
 		return nil, err
 	}
 	return report, g.aggregateFresh(ctx, name, d, f, f.conditions)

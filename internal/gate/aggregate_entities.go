@@ -142,7 +142,7 @@ type Take struct {
 
 // TakeEntities makes records of entities, in the background. Those that cannot be
 // taken are reported; the others are.
-func (g *Gate) TakeEntities(ctx context.Context, who, aggregate string, t Take) (Job, error) {
+func (g *Gate) TakeEntities(ctx context.Context, by By, aggregate string, t Take) (Job, error) {
 	row, d, err := g.aggregateRow(ctx, aggregate)
 	if err != nil {
 		return Job{}, err
@@ -163,7 +163,6 @@ func (g *Gate) TakeEntities(ctx context.Context, who, aggregate string, t Take) 
 	if err := q.Order("id").Find(&rows).Error; err != nil {
 		return Job{}, err
 	}
-	why := remark(ctx)
 	return g.start(fmt.Sprintf("take over %d of the aggregate %s", max(len(rows), len(t.Entities)), aggregate), "entities", func(ctx context.Context, p progress) (*Report, error) {
 		p.total(int64(len(rows)))
 		report := &Report{}
@@ -184,7 +183,7 @@ func (g *Gate) TakeEntities(ctx context.Context, who, aggregate string, t Take) 
 				return report, err
 			}
 			part := rows[i:min(i+100, len(rows))]
-			if err := g.takePart(WithRemark(ctx, why), who, aggregate, t, f, part, seen, names, report); err != nil {
+			if err := g.takePart(ctx, by, aggregate, t, f, part, seen, names, report); err != nil {
 				return report, err
 			}
 			p.set(int64(i + len(part)))
@@ -194,7 +193,7 @@ func (g *Gate) TakeEntities(ctx context.Context, who, aggregate string, t Take) 
 }
 
 // takePart makes records of some entities and saves them at once.
-func (g *Gate) takePart(ctx context.Context, who, aggregate string, t Take, f opened, rows []store.EntityRow, seen, names map[string]bool, report *Report) error {
+func (g *Gate) takePart(ctx context.Context, by By, aggregate string, t Take, f opened, rows []store.EntityRow, seen, names map[string]bool, report *Report) error {
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	snap := g.Snapshot()
@@ -222,7 +221,7 @@ func (g *Gate) takePart(ctx context.Context, who, aggregate string, t Take, f op
 			report.Taken = append(report.Taken, federation.TakenEntity{EntityID: row.EntityID, Kind: kindOf(r), Name: nameOf(r)})
 		}
 	}
-	return g.put(ctx, who, changes, nil)
+	return g.put(ctx, by, changes, nil)
 }
 
 func (g *Gate) fromEntity(snap *federation.Snapshot, aggregate string, t Take, f opened, row store.EntityRow, names map[string]bool) (federation.Record, []byte, error) {
@@ -282,7 +281,7 @@ func (g *Gate) freeName(snap *federation.Snapshot, kind, title, entityID string,
 }
 
 // renewFrom renews the records that came from an aggregate.
-func (g *Gate) renewFrom(ctx context.Context, who, name string, d aggregateData) ([]Refreshed, error) {
+func (g *Gate) renewFrom(ctx context.Context, by By, name string, d aggregateData) ([]Refreshed, error) {
 	snap := g.Snapshot()
 	var from []federation.Record
 	for _, p := range snap.Providers() {
@@ -309,7 +308,7 @@ func (g *Gate) renewFrom(ctx context.Context, who, name string, d aggregateData)
 	defer f.Close()
 	out := []Refreshed{}
 	for i := 0; i < len(from); i += 200 {
-		part, err := g.renewPart(ctx, who, name, row.Edition, f, from[i:min(i+200, len(from))])
+		part, err := g.renewPart(ctx, by, name, row.Edition, f, from[i:min(i+200, len(from))])
 		out = append(out, part...)
 		if err != nil {
 			return out, err
@@ -318,7 +317,7 @@ func (g *Gate) renewFrom(ctx context.Context, who, name string, d aggregateData)
 	return slices.DeleteFunc(out, func(r Refreshed) bool { return r.Outcome == Unchanged }), nil
 }
 
-func (g *Gate) renewPart(ctx context.Context, who, name string, edition int64, f opened, from []federation.Record) ([]Refreshed, error) {
+func (g *Gate) renewPart(ctx context.Context, by By, name string, edition int64, f opened, from []federation.Record) ([]Refreshed, error) {
 	ids := make([]string, len(from))
 	for i, r := range from {
 		ids[i] = r.Part().Identity()
@@ -366,7 +365,7 @@ func (g *Gate) renewPart(ctx context.Context, who, name string, edition int64, f
 		state[i] = d
 		out, all = append(out, n.Refreshed), append(all, n)
 	}
-	if err := g.keep(ctx, who, all); err != nil {
+	if err := g.keep(ctx, by, all); err != nil {
 		return out, err
 	}
 	return out, g.store.Write(ctx, func(tx *gorm.DB) error {

@@ -123,7 +123,7 @@ func aggregateTrust(s AggregateSettings) (federation.Keeping, error) {
 // AddAggregate takes an aggregate in, from its address or from a document, in
 // the background. The document is read before AddAggregate returns; nothing of it counts before its
 // signature holds.
-func (g *Gate) AddAggregate(ctx context.Context, who, name string, s AggregateSettings, document io.Reader) (Job, error) {
+func (g *Gate) AddAggregate(ctx context.Context, by By, name string, s AggregateSettings, document io.Reader) (Job, error) {
 	if _, err := federation.ParseName(name); err != nil {
 		return Job{}, field("name", err)
 	}
@@ -141,19 +141,19 @@ func (g *Gate) AddAggregate(ctx context.Context, who, name string, s AggregateSe
 	case document == nil && !federation.IsAddress(s.Address):
 		return Job{}, field("address", unreachable(s.Address, "not a whole http or https address"))
 	}
-	return g.takeAggregate(ctx, who, name, &s, document)
+	return g.takeAggregate(ctx, by, name, &s, document)
 }
 
 // UploadAggregate takes a newer edition of an aggregate in from a document.
-func (g *Gate) UploadAggregate(ctx context.Context, who, name string, document io.Reader) (Job, error) {
+func (g *Gate) UploadAggregate(ctx context.Context, by By, name string, document io.Reader) (Job, error) {
 	if _, _, err := g.aggregateRow(ctx, name); err != nil {
 		return Job{}, err
 	}
-	return g.takeAggregate(ctx, who, name, nil, document)
+	return g.takeAggregate(ctx, by, name, nil, document)
 }
 
 // RefreshAggregate fetches an aggregate anew.
-func (g *Gate) RefreshAggregate(ctx context.Context, who, name string) (Job, error) {
+func (g *Gate) RefreshAggregate(ctx context.Context, by By, name string) (Job, error) {
 	_, d, err := g.aggregateRow(ctx, name)
 	if err != nil {
 		return Job{}, err
@@ -161,7 +161,7 @@ func (g *Gate) RefreshAggregate(ctx context.Context, who, name string) (Job, err
 	if d.Address == "" {
 		return Job{}, &ConflictError{fmt.Sprintf("the aggregate %q has no address", name), "upload its next edition"}
 	}
-	return g.takeAggregate(ctx, who, name, nil, nil)
+	return g.takeAggregate(ctx, by, name, nil, nil)
 }
 
 // taking is which aggregates are being taken in.
@@ -191,7 +191,7 @@ func (t *taking) end(name string) {
 
 // ChangeAggregate replaces the settings of an aggregate; they act at its next
 // refresh.
-func (g *Gate) ChangeAggregate(ctx context.Context, who, name string, revision int, s AggregateSettings) error {
+func (g *Gate) ChangeAggregate(ctx context.Context, by By, name string, revision int, s AggregateSettings) error {
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	row, d, err := g.aggregateRow(ctx, name)
@@ -230,12 +230,12 @@ func (g *Gate) ChangeAggregate(ctx context.Context, who, name string, revision i
 		if err := saveFresh(tx, KindAggregate, name, f); err != nil {
 			return err
 		}
-		return tx.Create(g.history(ctx, who, KindAggregate, name, "changed", row.Revision, row.Data)).Error
+		return tx.Create(g.history(by, KindAggregate, name, "changed", row.Revision, row.Data)).Error
 	})
 }
 
 // RemoveAggregate removes an aggregate. Records taken from it stay.
-func (g *Gate) RemoveAggregate(ctx context.Context, who, name string) error {
+func (g *Gate) RemoveAggregate(ctx context.Context, by By, name string) error {
 	row, d, err := g.aggregateRow(ctx, name)
 	if err != nil {
 		return err
@@ -251,7 +251,7 @@ func (g *Gate) RemoveAggregate(ctx context.Context, who, name string) error {
 		if err := tx.Where("kind = ? AND name = ?", KindAggregate, name).Delete(&store.FreshRow{}).Error; err != nil {
 			return err
 		}
-		if err := tx.Create(g.history(ctx, who, KindAggregate, name, "removed", row.Revision+1, row.Data)).Error; err != nil {
+		if err := tx.Create(g.history(by, KindAggregate, name, "removed", row.Revision+1, row.Data)).Error; err != nil {
 			return err
 		}
 		return tx.Delete(&store.AggregateRow{Name: name}).Error

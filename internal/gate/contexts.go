@@ -54,7 +54,7 @@ func (g *Gate) Contexts(ctx context.Context) (federation.Ranking, int, error) {
 
 // ChangeContexts replaces the ranking. revision is the one that the change was
 // made from.
-func (g *Gate) ChangeContexts(ctx context.Context, who string, revision int, ranks federation.Ranking) error {
+func (g *Gate) ChangeContexts(ctx context.Context, by By, revision int, ranks federation.Ranking) error {
 	if err := checked(ranks.Check()); err != nil {
 		return err
 	}
@@ -75,7 +75,7 @@ func (g *Gate) ChangeContexts(ctx context.Context, who string, revision int, ran
 		if err := tx.Save(&store.SettingRow{Key: rankingKey, Value: string(data)}).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(ctx, who, KindRanking, rankingKey, "changed", revision+1, data)).Error
+		return tx.Create(g.history(by, KindRanking, rankingKey, "changed", revision+1, data)).Error
 	})
 	if err != nil {
 		return err

@@ -65,7 +65,7 @@ func TestTurnsOfOneCrossingExcludeEachOther(t *testing.T) {
 
 func TestSessionsAreReplaced(t *testing.T) {
 	r := newRig(t)
-	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "card", Source: Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:card", SSO: "https://card.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
+	_, err := r.AddProvider(ctx, tester, NewProvider{Name: "card", Source: Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:card", SSO: "https://card.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
 	require.NoError(t, err)
 	via := func(b Browser, provider, who string) Browser {
 		o := r.Open(ctx, b, "roster", "", provider)
@@ -114,7 +114,7 @@ func TestSessionsAreReplaced(t *testing.T) {
 	require.EqualValues(t, 1, r.count(&store.SessionRow{}))
 	require.Equal(t, "Response", r.Open(ctx, fourth, "roster", "", "staff").Departure.Message)
 
-	require.NoError(t, r.RemoveProvider(ctx, "test", "card"))
+	require.NoError(t, r.RemoveProvider(ctx, tester, "card"))
 	require.Nil(t, r.session(ctx, fourth.Session), "a session that rests on a removed provider's word ends")
 }
 
@@ -232,12 +232,12 @@ func TestRankingOfContexts(t *testing.T) {
 	ranks, revision, err := r.Contexts(ctx)
 	require.NoError(t, err)
 	require.NotEmpty(t, ranks)
-	require.NoError(t, r.ChangeContexts(ctx, "test", revision, append(federation.Ranking{{"urn:weak"}}, ranks...)))
+	require.NoError(t, r.ChangeContexts(ctx, tester, revision, append(federation.Ranking{{"urn:weak"}}, ranks...)))
 	require.Equal(t, "Response", r.request(b, better).Departure.Message)
 	var ce *ConflictError
-	require.ErrorAs(t, r.ChangeContexts(ctx, "test", revision, ranks), &ce, "made from an old revision")
+	require.ErrorAs(t, r.ChangeContexts(ctx, tester, revision, ranks), &ce, "made from an old revision")
 	var fe *FieldError
-	require.ErrorAs(t, r.ChangeContexts(ctx, "test", revision+1, federation.Ranking{{"a"}, {"a"}}), &fe)
+	require.ErrorAs(t, r.ChangeContexts(ctx, tester, revision+1, federation.Ranking{{"a"}, {"a"}}), &fe)
 	list, _, err := r.History(ctx, HistoryFilter{Kind: KindRanking, Limit: 5})
 	require.NoError(t, err)
 	change, err := r.Revision(ctx, list[0].ID)
@@ -328,7 +328,7 @@ func TestOversizedValuesAreNotKept(t *testing.T) {
 func TestLink(t *testing.T) {
 	r := newRig(t)
 	add := func(name, address string) error {
-		_, err := r.AddApplication(ctx, "test", NewApplication{Name: name, Title: "Archive", Protocol: "link", Source: Source{Typed: federation.Typed{"link": address}}})
+		_, err := r.AddApplication(ctx, tester, NewApplication{Name: name, Title: "Archive", Protocol: "link", Source: Source{Typed: federation.Typed{"link": address}}})
 		return err
 	}
 	require.NoError(t, add("archive", "https://archive.example/shelf?from=gate"))
@@ -351,21 +351,21 @@ func TestLink(t *testing.T) {
 		require.ErrorAs(t, add("bad", address), &fe, address)
 		require.Equal(t, field, fe.Field, address)
 	}
-	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "bad", Protocol: "link", Source: Source{Document: []byte("<a/>")}})
+	_, err = r.AddApplication(ctx, tester, NewApplication{Name: "bad", Protocol: "link", Source: Source{Document: []byte("<a/>")}})
 	require.ErrorContains(t, err, "no metadata")
-	_, err = r.AddProvider(ctx, "test", NewProvider{Name: "bad", Protocol: "link"})
+	_, err = r.AddProvider(ctx, tester, NewProvider{Name: "bad", Protocol: "link"})
 	require.ErrorAs(t, err, &fe)
 	require.Equal(t, "protocol", fe.Field)
-	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "bad", Protocol: "lnik"})
+	_, err = r.AddApplication(ctx, tester, NewApplication{Name: "bad", Protocol: "lnik"})
 	require.ErrorContains(t, err, "saml, link")
 	require.ErrorAs(t, r.changeOf(KindApplication, "archive", func(s federation.Settings) { s["ownStart"] = "https://x.example" }), &fe)
 	require.ErrorAs(t, r.changeOf(KindApplication, "archive", func(s federation.Settings) { s["sign"] = "both" }), &fe, "a setting of another protocol")
 
-	require.NoError(t, r.Retake(ctx, "test", KindApplication, "archive", 1, Source{Typed: federation.Typed{"link": "https://new.example/"}}))
+	require.NoError(t, r.Retake(ctx, tester, KindApplication, "archive", 1, Source{Typed: federation.Typed{"link": "https://new.example/"}}))
 	require.Equal(t, "https://new.example/", r.Open(ctx, keep(b, done), "archive", "", "").Departure.Location)
 	list, _, err := r.History(ctx, HistoryFilter{Name: "archive", Limit: 5})
 	require.NoError(t, err)
-	_, _, err = r.Restore(ctx, "test", list[len(list)-1].ID)
+	_, _, err = r.Restore(ctx, tester, list[len(list)-1].ID)
 	require.NoError(t, err)
 	require.NoError(t, r.load(ctx, r.Snapshot().Gate))
 	require.Equal(t, "https://archive.example/shelf?from=gate", r.Open(ctx, keep(b, done), "archive", "", "").Departure.Location)

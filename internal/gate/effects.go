@@ -258,7 +258,7 @@ func (g *Gate) moved(ctx context.Context, name federation.Name) {
 	}
 	b := app.Copy()
 	federation.Replace(b, side.HasMoved())
-	if err := g.put(ctx, "", []change{{record: b, quiet: true}}, nil); err != nil {
+	if err := g.put(ctx, By{}, []change{{record: b, quiet: true}}, nil); err != nil {
 		g.log.Error("that an application has moved cannot be stored", "application", name, "error", err)
 	}
 }

@@ -26,7 +26,10 @@ import (
 	"innergate.example/innergate/internal/store"
 )
 
-var ctx = context.Background()
+var (
+	ctx    = context.Background()
+	tester = By{Who: "test"}
+)
 
 // protocols are those of the service.
 var protocols = []crossing.Protocol{samlside.Protocol{}, linkside.Protocol{}}
@@ -65,9 +68,9 @@ func newRigFor(t testing.TB) *rig {
 	require.NoError(t, err)
 	r.app, err = keys.Generate("app", r.time, rand.Reader)
 	require.NoError(t, err)
-	_, err = r.AddProvider(ctx, "test", NewProvider{Name: "staff", Source: Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:idp", SSO: "https://idp.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
+	_, err = r.AddProvider(ctx, tester, NewProvider{Name: "staff", Source: Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:idp", SSO: "https://idp.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
 	require.NoError(t, err)
-	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "roster", Source: Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})}})
+	_, err = r.AddApplication(ctx, tester, NewApplication{Name: "roster", Source: Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})}})
 	require.NoError(t, err)
 	return r
 }
@@ -201,11 +204,11 @@ func TestApplicationHearsWhatItShould(t *testing.T) {
 		require.Equal(t, "https://roster.example/acs", o.Departure.Location)
 		require.Contains(t, string(o.Departure.Octets), want)
 	}
-	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "second", Source: Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:second", SSO: "https://second.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
+	_, err := r.AddProvider(ctx, tester, NewProvider{Name: "second", Source: Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:second", SSO: "https://second.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
 	require.NoError(t, err)
 	status(r.request(Browser{}, func(q *saml.AuthnRequest) { q.IsPassive = true }), saml.StatusNoPassive)
 	require.Equal(t, crossing.PageChoose, r.request(Browser{}, nil).Page)
-	require.NoError(t, r.RemoveProvider(ctx, "test", "second"))
+	require.NoError(t, r.RemoveProvider(ctx, tester, "second"))
 
 	o := r.request(Browser{}, func(q *saml.AuthnRequest) {
 		q.NameIDFormat = "urn:oasis:names:tc:SAML:1.1:nameid-format:X509SubjectName"
@@ -218,7 +221,7 @@ func TestApplicationHearsWhatItShould(t *testing.T) {
 	require.NoError(t, err)
 	status(r.respond(keep(Browser{}, o), "staff", saml.Inbound{Binding: saml.BindingPOST, Octets: refusal}), saml.StatusAuthnFailed)
 
-	require.NoError(t, r.RemoveProvider(ctx, "test", "staff"))
+	require.NoError(t, r.RemoveProvider(ctx, tester, "staff"))
 	require.Equal(t, finding.NoProvider, r.request(Browser{}, nil).Finding.Code)
 }
 
@@ -288,18 +291,18 @@ func TestOwnFailureIsSaidAndLeavesNothing(t *testing.T) {
 
 func TestNamesAreTakenOnce(t *testing.T) {
 	r := newRig(t)
-	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "staff"})
+	_, err := r.AddProvider(ctx, tester, NewProvider{Name: "staff"})
 	require.True(t, finding.Is(err, finding.NameTaken))
-	_, err = r.AddProvider(ctx, "test", NewProvider{Name: "acs"})
+	_, err = r.AddProvider(ctx, tester, NewProvider{Name: "acs"})
 	require.True(t, finding.Is(err, finding.NameTaken), "reserved: its address is the shared consumer's")
-	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "roster"})
+	_, err = r.AddApplication(ctx, tester, NewApplication{Name: "roster"})
 	require.True(t, finding.Is(err, finding.NameTaken))
-	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "second", OwnStart: "start", Source: Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:x", ACS: "https://x.example/acs"})}})
+	_, err = r.AddApplication(ctx, tester, NewApplication{Name: "second", OwnStart: "start", Source: Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:x", ACS: "https://x.example/acs"})}})
 	require.ErrorContains(t, err, "no address")
 	var n int64
 	require.NoError(t, r.st.Read.Model(&store.HistoryRow{}).Count(&n).Error)
 	require.EqualValues(t, 2, n, "what was refused left no history")
-	require.NoError(t, r.RemoveApplication(ctx, "test", "roster"))
+	require.NoError(t, r.RemoveApplication(ctx, tester, "roster"))
 	require.NoError(t, r.st.Read.Model(&store.HistoryRow{}).Where("what = ? AND who = ?", "removed", "test").Count(&n).Error)
 	require.EqualValues(t, 1, n)
 }
@@ -356,10 +359,10 @@ func TestFetcher(t *testing.T) {
 
 func TestOperators(t *testing.T) {
 	r := newRig(t)
-	require.NoError(t, r.AddOwner(ctx, "test", "first", "a long enough password"))
-	require.Error(t, r.AddOwner(ctx, "test", "first", "a long enough password"))
+	require.NoError(t, r.AddOwner(ctx, tester, "first", "a long enough password"))
+	require.Error(t, r.AddOwner(ctx, tester, "first", "a long enough password"))
 	var fe *FieldError
-	require.ErrorAs(t, r.AddOwner(ctx, "test", "second", "short"), &fe)
+	require.ErrorAs(t, r.AddOwner(ctx, tester, "second", "short"), &fe)
 	require.Equal(t, "password", fe.Field)
 	token, err := r.SignIn(ctx, "first", "a long enough password", "192.0.2.1")
 	require.NoError(t, err)
@@ -382,16 +385,16 @@ func TestOperators(t *testing.T) {
 	_, err = r.SignIn(ctx, "nobody", "wrong", "192.0.2.1")
 	require.ErrorIs(t, err, ErrDenied)
 
-	_, secret, err := r.AddToken(ctx, "first", "ci")
+	_, secret, err := r.AddToken(ctx, By{Who: "first"}, "ci")
 	require.NoError(t, err)
 	name, err := r.TokenName(ctx, secret)
 	require.NoError(t, err)
 	require.Equal(t, "ci", name)
-	require.NoError(t, r.RemoveToken(ctx, "first", "ci"))
+	require.NoError(t, r.RemoveToken(ctx, By{Who: "first"}, "ci"))
 	name, _ = r.TokenName(ctx, secret)
 	require.Empty(t, name)
 	var nf *NotFoundError
-	require.True(t, errors.As(r.RemoveToken(ctx, "first", "ci"), &nf))
+	require.True(t, errors.As(r.RemoveToken(ctx, By{Who: "first"}, "ci"), &nf))
 }
 
 func TestTraceHoldsBackWhatCouldStillBeUsed(t *testing.T) {

@@ -14,24 +14,13 @@ import (
 	"innergate.example/innergate/internal/store"
 )
 
-type contextKey int
-
-const remarkKey contextKey = 0
-
-// WithRemark lets changes made under a context carry a remark: why they are made.
-func WithRemark(ctx context.Context, why string) context.Context {
-	return context.WithValue(ctx, remarkKey, strings.TrimSpace(why))
-}
-
-func remark(ctx context.Context) string {
-	s, _ := ctx.Value(remarkKey).(string)
-	return s
-}
+// By is who makes a change, and why.
+type By struct{ Who, Why string }
 
 // HistoryFilter narrows the history.
 type HistoryFilter struct {
 	Kind, Name string
-	Search     string // in name, who, what, why
+	Search     string // in name, by, what, why
 	Limit      int
 	Before     int64 // ID, for the next page
 }
@@ -157,7 +146,7 @@ func (g *Gate) restored(row store.HistoryRow) (federation.Record, error) {
 
 // Restore sets a record back to what it was after a change; one that was removed
 // comes back. The record gets a new revision.
-func (g *Gate) Restore(ctx context.Context, who string, id int64) (kind, name string, err error) {
+func (g *Gate) Restore(ctx context.Context, by By, id int64) (kind, name string, err error) {
 	row, err := g.historyRow(ctx, id)
 	if err != nil {
 		return "", "", err
@@ -185,7 +174,7 @@ func (g *Gate) Restore(ctx context.Context, who string, id int64) (kind, name st
 			return "", "", err
 		}
 	}
-	err = g.put(ctx, who, []change{{record: r, what: fmt.Sprintf("restored revision %d", row.Revision)}}, func(tx *gorm.DB) error {
+	err = g.put(ctx, by, []change{{record: r, what: fmt.Sprintf("restored revision %d", row.Revision)}}, func(tx *gorm.DB) error {
 		if err := dropPending(tx, row.Kind, row.Name); err != nil {
 			return err
 		}

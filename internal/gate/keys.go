@@ -124,7 +124,7 @@ func (g *Gate) Keys(ctx context.Context) ([]Key, error) {
 
 // AnnounceKey makes the next key for a purpose. From now on it is in metadata
 // beside the current one, so that the other sides can learn it.
-func (g *Gate) AnnounceKey(ctx context.Context, who, purpose, kind string) error {
+func (g *Gate) AnnounceKey(ctx context.Context, by By, purpose, kind string) error {
 	if kind == "" {
 		kind = keys.Kinds[0]
 	}
@@ -163,7 +163,7 @@ func (g *Gate) AnnounceKey(ctx context.Context, who, purpose, kind string) error
 		if err := tx.Create(row).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(ctx, who, "key", purpose, "added", 0, nil)).Error
+		return tx.Create(g.history(by, "key", purpose, "added", 0, nil)).Error
 	})
 	if err != nil {
 		return err
@@ -173,7 +173,7 @@ func (g *Gate) AnnounceKey(ctx context.Context, who, purpose, kind string) error
 
 // SwitchKey makes the announced key the current one. The one before stays for
 // what was encrypted to it.
-func (g *Gate) SwitchKey(ctx context.Context, who, purpose string) error {
+func (g *Gate) SwitchKey(ctx context.Context, by By, purpose string) error {
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	err := g.store.Write(ctx, func(tx *gorm.DB) error {
@@ -191,7 +191,7 @@ func (g *Gate) SwitchKey(ctx context.Context, who, purpose string) error {
 		if err := tx.Model(&next).Update("state", keyCurrent).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(ctx, who, "key", purpose, "changed", 0, nil)).Error
+		return tx.Create(g.history(by, "key", purpose, "changed", 0, nil)).Error
 	})
 	if err != nil {
 		return err
@@ -200,7 +200,7 @@ func (g *Gate) SwitchKey(ctx context.Context, who, purpose string) error {
 }
 
 // RemoveKey removes a key that is not the current one.
-func (g *Gate) RemoveKey(ctx context.Context, who string, id int64) error {
+func (g *Gate) RemoveKey(ctx context.Context, by By, id int64) error {
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	err := g.store.Write(ctx, func(tx *gorm.DB) error {
@@ -218,7 +218,7 @@ func (g *Gate) RemoveKey(ctx context.Context, who string, id int64) error {
 		if err := tx.Delete(&row).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(ctx, who, "key", row.Purpose, "removed", 0, nil)).Error
+		return tx.Create(g.history(by, "key", row.Purpose, "removed", 0, nil)).Error
 	})
 	if err != nil {
 		return err

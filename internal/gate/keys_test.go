@@ -37,7 +37,7 @@ func TestKeysRollOverWithoutAnOutage(t *testing.T) {
 	r := newRig(t)
 	b := r.enter(nil)
 	before := r.Snapshot().Gate.Keys["idp"].Current
-	require.NoError(t, r.AnnounceKey(ctx, "test", "idp", ""))
+	require.NoError(t, r.AnnounceKey(ctx, tester, "idp", ""))
 	set := r.Snapshot().Gate.Keys["idp"]
 	prints := r.published(samlside.IDPMetadata(r.Snapshot()))
 	require.Len(t, prints, 2, "the next key is announced")
@@ -47,18 +47,18 @@ func TestKeysRollOverWithoutAnOutage(t *testing.T) {
 	require.Len(t, r.published(samlside.IDPMetadata(&one)), 1, "a variant for programs that take one key")
 	r.said(r.request(b, nil)) // still signed with the key of before, which said reads from the snapshot
 	var ce *ConflictError
-	require.True(t, errors.As(r.AnnounceKey(ctx, "test", "idp", ""), &ce), "one at a time")
+	require.True(t, errors.As(r.AnnounceKey(ctx, tester, "idp", ""), &ce), "one at a time")
 
-	require.NoError(t, r.SwitchKey(ctx, "test", "idp"))
+	require.NoError(t, r.SwitchKey(ctx, tester, "idp"))
 	after := r.Snapshot().Gate.Keys["idp"]
 	require.Equal(t, set.Next.Certificate.SHA256(), after.Current.Certificate.SHA256())
 	r.said(r.request(b, nil))
-	require.True(t, errors.As(r.SwitchKey(ctx, "test", "idp"), &ce))
+	require.True(t, errors.As(r.SwitchKey(ctx, tester, "idp"), &ce))
 
 	// What was encrypted to the key of before is still read.
 	old := saml.Key{Certificate: r.Snapshot().Gate.Keys["enc"].Current.Certificate}
-	require.NoError(t, r.AnnounceKey(ctx, "test", "enc", "rsa-3072"))
-	require.NoError(t, r.SwitchKey(ctx, "test", "enc"))
+	require.NoError(t, r.AnnounceKey(ctx, tester, "enc", "rsa-3072"))
+	require.NoError(t, r.SwitchKey(ctx, tester, "enc"))
 	o := r.request(Browser{}, nil)
 	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
 		Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: r.idp, EncryptTo: &old, Random: rand.Reader})
@@ -71,24 +71,24 @@ func TestKeysRollOverWithoutAnOutage(t *testing.T) {
 	for _, k := range all {
 		states[k.Purpose+" "+k.State]++
 		if k.State == keyCurrent {
-			require.True(t, errors.As(r.RemoveKey(ctx, "test", k.ID), &ce))
+			require.True(t, errors.As(r.RemoveKey(ctx, tester, k.ID), &ce))
 		} else {
-			require.NoError(t, r.RemoveKey(ctx, "test", k.ID))
+			require.NoError(t, r.RemoveKey(ctx, tester, k.ID))
 		}
 	}
 	require.Equal(t, map[string]int{"idp current": 1, "idp old": 1, "sp current": 1, "enc current": 1, "enc old": 1}, states)
 	var fe *FieldError
-	require.ErrorAs(t, r.AnnounceKey(ctx, "test", "app/roster", ""), &fe)
-	require.ErrorAs(t, r.AnnounceKey(ctx, "test", "enc", "ec-p256"), &fe)
+	require.ErrorAs(t, r.AnnounceKey(ctx, tester, "app/roster", ""), &fe)
+	require.ErrorAs(t, r.AnnounceKey(ctx, tester, "enc", "ec-p256"), &fe)
 	require.Equal(t, "kind", fe.Field)
 	for _, kind := range []string{"ec-p256", "ec-p384"} {
-		require.NoError(t, r.AnnounceKey(ctx, "test", "idp", kind))
-		require.NoError(t, r.SwitchKey(ctx, "test", "idp"))
+		require.NoError(t, r.AnnounceKey(ctx, tester, "idp", kind))
+		require.NoError(t, r.SwitchKey(ctx, tester, "idp"))
 		_, octets := r.said(r.request(b, nil))
 		require.Contains(t, octets, "ecdsa-sha", kind)
 	}
 	var nf *NotFoundError
-	require.True(t, errors.As(r.RemoveKey(ctx, "test", 99), &nf))
+	require.True(t, errors.As(r.RemoveKey(ctx, tester, 99), &nf))
 }
 
 func TestEntityIDOfOurOwnMoves(t *testing.T) {
@@ -118,7 +118,7 @@ func TestProvidersShareAFace(t *testing.T) {
 	r := newRig(t)
 	second, err := keys.Generate("second", r.time, rand.Reader)
 	require.NoError(t, err)
-	_, err = r.AddProvider(ctx, "test", NewProvider{Name: "second", Source: Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:second", SSO: "https://second.example/sso", Keys: []keys.Certificate{second.Certificate}})}})
+	_, err = r.AddProvider(ctx, tester, NewProvider{Name: "second", Source: Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:second", SSO: "https://second.example/sso", Keys: []keys.Certificate{second.Certificate}})}})
 	require.NoError(t, err)
 	for _, name := range []string{"staff", "second"} {
 		require.NoError(t, r.changeOf(KindProvider, name, func(s federation.Settings) { s["sharedFace"] = true }))
@@ -146,9 +146,9 @@ func TestProvidersShareAFace(t *testing.T) {
 func TestApplicationWithAFaceOfItsOwn(t *testing.T) {
 	r := newRig(t)
 	document := saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})
-	_, err := r.AddApplication(ctx, "test", NewApplication{Name: "tenant", Source: Source{Document: document}})
+	_, err := r.AddApplication(ctx, tester, NewApplication{Name: "tenant", Source: Source{Document: document}})
 	require.True(t, finding.Is(err, finding.MetadataKnown))
-	tenant, err := r.AddApplication(ctx, "test", NewApplication{Name: "tenant", Source: Source{Document: document}, Settings: federation.Settings{"ownFace": true}})
+	tenant, err := r.AddApplication(ctx, tester, NewApplication{Name: "tenant", Source: Source{Document: document}, Settings: federation.Settings{"ownFace": true}})
 	require.NoError(t, err, "the same entity ID once for each face")
 	require.NotEqual(t, r.Snapshot().Gate.Keys["idp"].Current.Certificate.SHA256(), tenant.Keys.Current.Certificate.SHA256(), "its own key")
 
@@ -170,11 +170,11 @@ func TestApplicationWithAFaceOfItsOwn(t *testing.T) {
 	require.Equal(t, finding.DestinationOther, ask("tenant", "https://gate.example/saml/idp/sso").Finding.Code)
 	require.Equal(t, finding.ApplicationUnknown, ask("roster", "https://gate.example/saml/idp/app/roster/sso").Finding.Code, "an application without a face of its own has no address there")
 
-	require.NoError(t, r.AnnounceKey(ctx, "test", "app/tenant", ""))
+	require.NoError(t, r.AnnounceKey(ctx, tester, "app/tenant", ""))
 	tenant, err = r.Application("tenant")
 	require.NoError(t, err)
 	require.Len(t, r.published(tenant.Side.Sheet(r.Snapshot(), tenant).Metadata), 2)
-	require.NoError(t, r.SwitchKey(ctx, "test", "app/tenant"))
+	require.NoError(t, r.SwitchKey(ctx, tester, "app/tenant"))
 	var fe *FieldError
 	err = r.changeOf(KindApplication, "tenant", func(s federation.Settings) { s["ownFace"] = false })
 	require.ErrorAs(t, err, &fe)

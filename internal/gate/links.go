@@ -258,7 +258,7 @@ type Carried struct {
 // CarryLinks links everybody who is linked to a provider to another one too, by
 // the same name. The links to the first stay. What is decided is decided in the
 // transaction that stores it, and has to be what was previewed.
-func (g *Gate) CarryLinks(ctx context.Context, who string, c Carry) (*Carried, error) {
+func (g *Gate) CarryLinks(ctx context.Context, by By, c Carry) (*Carried, error) {
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	from, err := g.linked(ctx, c.From)
@@ -297,7 +297,7 @@ func (g *Gate) CarryLinks(ctx context.Context, who string, c Carry) (*Carried, e
 		if err != nil {
 			return err
 		}
-		h := g.history(ctx, who, KindProvider, string(to.Name), fmt.Sprintf("took over %d links of %s", out.Links, firstOf(string(from.Name), string(from.ID))), to.Revision, data)
+		h := g.history(by, KindProvider, string(to.Name), fmt.Sprintf("took over %d links of %s", out.Links, firstOf(string(from.Name), string(from.ID))), to.Revision, data)
 		h.Object, h.Protocol = string(to.ID), to.Protocol()
 		return tx.Create(h).Error
 	})

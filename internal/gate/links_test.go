@@ -13,8 +13,8 @@ import (
 )
 
 func (r *rig) staffAgain() {
-	require.NoError(r.t, r.RemoveProvider(ctx, "test", "staff"))
-	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "staff", Source: Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:idp", SSO: "https://idp.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
+	require.NoError(r.t, r.RemoveProvider(ctx, tester, "staff"))
+	_, err := r.AddProvider(ctx, tester, NewProvider{Name: "staff", Source: Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:idp", SSO: "https://idp.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
 	require.NoError(r.t, err)
 }
 
@@ -65,12 +65,12 @@ func TestNobodyIsInherited(t *testing.T) {
 	}
 
 	from := string(was.ID)
-	seen, err := r.CarryLinks(ctx, "test", Carry{From: from, To: "staff", Preview: true})
+	seen, err := r.CarryLinks(ctx, tester, Carry{From: from, To: "staff", Preview: true})
 	require.NoError(t, err)
 	require.Equal(t, []int{1, 0, 0, 1}, []int{seen.Links, seen.Already, seen.Unnamed, len(seen.Taken)}, "ada's name is somebody else's by now")
 	require.Equal(t, other, seen.Taken[0].Person)
 	require.NotEqual(t, bram, person("cleo"))
-	seen, err = r.CarryLinks(ctx, "test", Carry{From: from, To: "staff", Preview: true})
+	seen, err = r.CarryLinks(ctx, tester, Carry{From: from, To: "staff", Preview: true})
 	require.NoError(t, err)
 	for message, c := range map[string]Carry{
 		"give the digest":            {From: from, To: "staff"},
@@ -79,14 +79,14 @@ func TestNobodyIsInherited(t *testing.T) {
 		`there is no provider "who"`: {From: "who", To: "staff", Digest: seen.Digest},
 		"name the removed one":       {From: "staff", To: "staff", Digest: seen.Digest},
 	} {
-		_, err := r.CarryLinks(ctx, "test", c)
+		_, err := r.CarryLinks(ctx, tester, c)
 		require.ErrorContains(t, err, message)
 	}
-	done, err := r.CarryLinks(WithRemark(ctx, "moved to a new tenant"), "test", Carry{From: from, To: "staff", Digest: seen.Digest})
+	done, err := r.CarryLinks(ctx, By{"test", "moved to a new tenant"}, Carry{From: from, To: "staff", Digest: seen.Digest})
 	require.NoError(t, err)
 	require.Equal(t, 1, done.Links)
 	require.Equal(t, bram, person("bram"))
-	again, err := r.CarryLinks(ctx, "test", Carry{From: from, To: "staff", Preview: true})
+	again, err := r.CarryLinks(ctx, tester, Carry{From: from, To: "staff", Preview: true})
 	require.NoError(t, err)
 	require.Equal(t, []int{0, 1}, []int{again.Links, again.Already})
 	changes, _, err := r.History(ctx, HistoryFilter{Limit: 1})
@@ -98,14 +98,14 @@ func TestNobodyIsInherited(t *testing.T) {
 func TestTheRestoredKeepTheirPeople(t *testing.T) {
 	r := newRig(t)
 	who := r.session(ctx, r.enter(nil).Session).Person.ID
-	require.NoError(t, r.RemoveProvider(ctx, "test", "staff"))
+	require.NoError(t, r.RemoveProvider(ctx, tester, "staff"))
 	changes, _, err := r.History(ctx, HistoryFilter{Kind: KindProvider, Limit: 1})
 	require.NoError(t, err)
-	_, _, err = r.Restore(ctx, "test", changes[0].ID)
+	_, _, err = r.Restore(ctx, tester, changes[0].ID)
 	require.NoError(t, err)
 	require.Equal(t, who, r.session(ctx, r.enter(nil).Session).Person.ID)
 	r.staffAgain()
-	_, _, err = r.Restore(ctx, "test", changes[0].ID)
+	_, _, err = r.Restore(ctx, tester, changes[0].ID)
 	require.NoError(t, err)
 	require.NotEqual(t, who, r.session(ctx, r.enter(nil).Session).Person.ID, "values of then, and still another provider")
 }
@@ -131,8 +131,8 @@ func TestACrossingIsNotInherited(t *testing.T) {
 		"application": func(r *rig) {
 			a, err := r.Application("roster")
 			require.NoError(t, err)
-			require.NoError(t, r.RemoveApplication(ctx, "test", "roster"))
-			_, err = r.AddApplication(ctx, "test", NewApplication{Name: "roster", Source: Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: a.Identity(), ACS: "https://other.example/acs"})}})
+			require.NoError(t, r.RemoveApplication(ctx, tester, "roster"))
+			_, err = r.AddApplication(ctx, tester, NewApplication{Name: "roster", Source: Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: a.Identity(), ACS: "https://other.example/acs"})}})
 			require.NoError(t, err)
 		},
 		"provider": (*rig).staffAgain,

@@ -53,12 +53,12 @@ type NewProvider struct {
 
 // AddProvider takes in what is known of a provider. Nothing is stored unless all
 // of it is in order.
-func (g *Gate) AddProvider(ctx context.Context, who string, n NewProvider) (*federation.Provider, error) {
+func (g *Gate) AddProvider(ctx context.Context, by By, n NewProvider) (*federation.Provider, error) {
 	r, err := g.newProvider(n)
 	if err != nil {
 		return nil, err
 	}
-	r, err = g.add(ctx, who, r, n.Title, n.Source, n.Draft)
+	r, err = g.add(ctx, by, r, n.Title, n.Source, n.Draft)
 	if err != nil {
 		return nil, err
 	}
@@ -91,12 +91,12 @@ type NewApplication struct {
 }
 
 // AddApplication takes in what is known of an application.
-func (g *Gate) AddApplication(ctx context.Context, who string, n NewApplication) (*federation.Application, error) {
+func (g *Gate) AddApplication(ctx context.Context, by By, n NewApplication) (*federation.Application, error) {
 	r, err := g.newApplication(n)
 	if err != nil {
 		return nil, err
 	}
-	r, err = g.add(ctx, who, r, n.Title, n.Source, n.Draft)
+	r, err = g.add(ctx, by, r, n.Title, n.Source, n.Draft)
 	if err != nil {
 		return nil, err
 	}
@@ -156,7 +156,7 @@ func (g *Gate) free(snap *federation.Snapshot, kind, name string) error {
 }
 
 // add fills a new record from its source and saves it.
-func (g *Gate) add(ctx context.Context, who string, r federation.Record, title string, src Source, draft bool) (federation.Record, error) {
+func (g *Gate) add(ctx context.Context, by By, r federation.Record, title string, src Source, draft bool) (federation.Record, error) {
 	if err := g.free(g.Snapshot(), kindOf(r), nameOf(r)); err != nil {
 		return nil, err
 	}
@@ -172,7 +172,7 @@ func (g *Gate) add(ctx context.Context, who string, r federation.Record, title s
 			return nil, err
 		}
 	}
-	return r, g.put(ctx, who, []change{{record: r, what: "added", document: octets}}, g.dueAt(r, g.now().Add(g.interval(r.Basic().Intake))))
+	return r, g.put(ctx, by, []change{{record: r, what: "added", document: octets}}, g.dueAt(r, g.now().Add(g.interval(r.Basic().Intake))))
 }
 
 // checked turns an error of settings into one that names the field.
@@ -203,7 +203,7 @@ func unchanged(tx *gorm.DB, row any, kind, name string, revision int) error {
 
 // Change lays settings over those of a record. revision is the one that the
 // change was made from. What is not named stays.
-func (g *Gate) Change(ctx context.Context, who, kind, name string, revision int, s federation.Settings) (federation.Record, error) {
+func (g *Gate) Change(ctx context.Context, by By, kind, name string, revision int, s federation.Settings) (federation.Record, error) {
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	old, err := g.object(kind, name)
@@ -228,15 +228,15 @@ func (g *Gate) Change(ctx context.Context, who, kind, name string, revision int,
 		}
 	}
 	r.Basic().Revision++
-	return r, g.put(ctx, who, []change{{record: r, what: "changed"}}, nil)
+	return r, g.put(ctx, by, []change{{record: r, what: "changed"}}, nil)
 }
 
-func (g *Gate) history(ctx context.Context, who, kind, name, what string, revision int, data []byte) *store.HistoryRow {
-	return &store.HistoryRow{At: g.now().UTC(), Kind: kind, Name: name, Revision: revision, Who: who, What: what, Why: remark(ctx), Data: data}
+func (g *Gate) history(by By, kind, name, what string, revision int, data []byte) *store.HistoryRow {
+	return &store.HistoryRow{At: g.now().UTC(), Kind: kind, Name: name, Revision: revision, Who: by.Who, What: what, Why: strings.TrimSpace(by.Why), Data: data}
 }
 
 // RemoveProvider removes a provider. It refuses while an application names it.
-func (g *Gate) RemoveProvider(ctx context.Context, who, name string) error {
+func (g *Gate) RemoveProvider(ctx context.Context, by By, name string) error {
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	snap := g.Snapshot()
@@ -251,7 +251,7 @@ func (g *Gate) RemoveProvider(ctx context.Context, who, name string) error {
 		}
 	}
 	err = g.store.Write(ctx, func(tx *gorm.DB) error {
-		if err := g.remove(ctx, tx, who, r, &store.ProviderRow{Name: name}); err != nil {
+		if err := g.remove(ctx, tx, by, r, &store.ProviderRow{Name: name}); err != nil {
 			return err
 		}
 		return g.forgetProvider(tx, r.Basic().ID)
@@ -265,7 +265,7 @@ func (g *Gate) RemoveProvider(ctx context.Context, who, name string) error {
 }
 
 // RemoveApplication removes an application.
-func (g *Gate) RemoveApplication(ctx context.Context, who, name string) error {
+func (g *Gate) RemoveApplication(ctx context.Context, by By, name string) error {
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	snap := g.Snapshot()
@@ -274,7 +274,7 @@ func (g *Gate) RemoveApplication(ctx context.Context, who, name string) error {
 		return err
 	}
 	err = g.store.Write(ctx, func(tx *gorm.DB) error {
-		return g.remove(ctx, tx, who, r, &store.ApplicationRow{Name: name})
+		return g.remove(ctx, tx, by, r, &store.ApplicationRow{Name: name})
 	})
 	if err != nil {
 		return err
@@ -284,7 +284,7 @@ func (g *Gate) RemoveApplication(ctx context.Context, who, name string) error {
 }
 
 // remove takes a row out, with what belongs to it, and notes it in the history.
-func (g *Gate) remove(ctx context.Context, tx *gorm.DB, who string, r federation.Record, row any) error {
+func (g *Gate) remove(ctx context.Context, tx *gorm.DB, by By, r federation.Record, row any) error {
 	data, err := federation.Marshal(r)
 	if err != nil {
 		return err
@@ -297,7 +297,7 @@ func (g *Gate) remove(ctx context.Context, tx *gorm.DB, who string, r federation
 			return err
 		}
 	}
-	h := g.history(ctx, who, kindOf(r), nameOf(r), "removed", r.Basic().Revision+1, data)
+	h := g.history(by, kindOf(r), nameOf(r), "removed", r.Basic().Revision+1, data)
 	h.Protocol, h.Object = r.Part().Protocol(), string(r.Basic().ID)
 	if err := tx.Create(h).Error; err != nil {
 		return err

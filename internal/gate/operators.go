@@ -142,7 +142,7 @@ func (g *Gate) SetUp(ctx context.Context, token, username, password string) erro
 		if gone.RowsAffected != 1 || owners > 0 {
 			return field("token", errors.New("this set-up link is used up or was replaced; restart the gate for a new one, or ask an owner"))
 		}
-		return g.addOwner(ctx, tx, "set-up link", username, hash)
+		return g.addOwner(tx, By{Who: "set-up link"}, username, hash)
 	})
 }
 
@@ -156,7 +156,7 @@ func checkOwner(username, password string) error {
 	return nil
 }
 
-func (g *Gate) addOwner(ctx context.Context, tx *gorm.DB, who, username, hash string) error {
+func (g *Gate) addOwner(tx *gorm.DB, by By, username, hash string) error {
 	err := tx.Create(&store.OwnerRow{Username: username, Password: hash, Added: g.now().UTC()}).Error
 	if store.IsTaken(err) {
 		return field("username", fmt.Errorf("the owner %q exists already; choose another name", username))
@@ -164,16 +164,16 @@ func (g *Gate) addOwner(ctx context.Context, tx *gorm.DB, who, username, hash st
 	if err != nil {
 		return err
 	}
-	return tx.Create(g.history(ctx, who, "owner", username, "added", 1, nil)).Error
+	return tx.Create(g.history(by, "owner", username, "added", 1, nil)).Error
 }
 
 // AddOwner makes another owner.
-func (g *Gate) AddOwner(ctx context.Context, who, username, password string) error {
+func (g *Gate) AddOwner(ctx context.Context, by By, username, password string) error {
 	if err := checkOwner(username, password); err != nil {
 		return err
 	}
 	hash := g.hashPassword(password)
-	return g.store.Write(ctx, func(tx *gorm.DB) error { return g.addOwner(ctx, tx, who, username, hash) })
+	return g.store.Write(ctx, func(tx *gorm.DB) error { return g.addOwner(tx, by, username, hash) })
 }
 
 // Owner is an operator who signs in to the console with a password.
@@ -194,7 +194,7 @@ func (g *Gate) Owners(ctx context.Context) ([]Owner, error) {
 }
 
 // SetPassword gives an owner a new password and ends their console sessions.
-func (g *Gate) SetPassword(ctx context.Context, who, username, password string) error {
+func (g *Gate) SetPassword(ctx context.Context, by By, username, password string) error {
 	if err := checkOwner(username, password); err != nil {
 		return err
 	}
@@ -210,13 +210,13 @@ func (g *Gate) SetPassword(ctx context.Context, who, username, password string) 
 		if err := tx.Where("username = ?", username).Delete(&store.ConsoleRow{}).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(ctx, who, "owner", username, "changed", 0, nil)).Error
+		return tx.Create(g.history(by, "owner", username, "changed", 0, nil)).Error
 	})
 }
 
 // RemoveOwner removes an owner and ends their console sessions. The last one
 // stays: a way in for owners is always open.
-func (g *Gate) RemoveOwner(ctx context.Context, who, username string) error {
+func (g *Gate) RemoveOwner(ctx context.Context, by By, username string) error {
 	return g.store.Write(ctx, func(tx *gorm.DB) error {
 		var n int64
 		if err := tx.Model(&store.OwnerRow{}).Where("username <> ?", username).Count(&n).Error; err != nil {
@@ -235,7 +235,7 @@ func (g *Gate) RemoveOwner(ctx context.Context, who, username string) error {
 		if err := tx.Where("username = ?", username).Delete(&store.ConsoleRow{}).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(ctx, who, "owner", username, "removed", 0, nil)).Error
+		return tx.Create(g.history(by, "owner", username, "removed", 0, nil)).Error
 	})
 }
 
@@ -291,17 +291,17 @@ const tokenPrefix = "igt_"
 
 // AddToken makes an API token. Its secret is given once, here, and stored as
 // hash.
-func (g *Gate) AddToken(ctx context.Context, who, name string) (Token, string, error) {
+func (g *Gate) AddToken(ctx context.Context, by By, name string) (Token, string, error) {
 	if _, err := federation.ParseName(name); err != nil {
 		return Token{}, "", field("name", err)
 	}
 	secret := tokenPrefix + randomText(32)
-	t := Token{Name: name, Added: g.now().UTC(), By: who}
+	t := Token{Name: name, Added: g.now().UTC(), By: by.Who}
 	err := g.store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Create(&store.TokenRow{Name: name, Hash: store.Hash(secret), Added: t.Added, By: who}).Error; err != nil {
+		if err := tx.Create(&store.TokenRow{Name: name, Hash: store.Hash(secret), Added: t.Added, By: by.Who}).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(ctx, who, "token", name, "added", 1, nil)).Error
+		return tx.Create(g.history(by, "token", name, "added", 1, nil)).Error
 	})
 	if store.IsTaken(err) {
 		err = field("name", fmt.Errorf("the token %q exists already; choose another name, or remove it first", name))
@@ -321,7 +321,7 @@ func (g *Gate) Tokens(ctx context.Context) ([]Token, error) {
 }
 
 // RemoveToken removes an API token; it stops working at once.
-func (g *Gate) RemoveToken(ctx context.Context, who, name string) error {
+func (g *Gate) RemoveToken(ctx context.Context, by By, name string) error {
 	return g.store.Write(ctx, func(tx *gorm.DB) error {
 		gone := tx.Where("name = ?", name).Delete(&store.TokenRow{})
 		if gone.Error != nil {
@@ -330,7 +330,7 @@ func (g *Gate) RemoveToken(ctx context.Context, who, name string) error {
 		if gone.RowsAffected == 0 {
 			return &NotFoundError{Kind: "token", Name: name}
 		}
-		return tx.Create(g.history(ctx, who, "token", name, "removed", 2, nil)).Error
+		return tx.Create(g.history(by, "token", name, "removed", 2, nil)).Error
 	})
 }
 

@@ -188,9 +188,9 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 	defer srv.Close()
 	r.fetch = newFetcher([]netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, true)
 	require.NoError(t, r.PutCredential(ctx, "quay", "hush"))
-	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "harbour", Protocol: "quay", Source: Source{Typed: federation.Typed{"quay": srv.URL}}})
+	_, err := r.AddProvider(ctx, tester, NewProvider{Name: "harbour", Protocol: "quay", Source: Source{Typed: federation.Typed{"quay": srv.URL}}})
 	require.NoError(t, err)
-	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "ferry", Protocol: "quay", Provider: "harbour", Source: Source{Typed: federation.Typed{"quay": "https://ferry.example/"}}})
+	_, err = r.AddApplication(ctx, tester, NewApplication{Name: "ferry", Protocol: "quay", Provider: "harbour", Source: Source{Typed: federation.Typed{"quay": "https://ferry.example/"}}})
 	require.NoError(t, err)
 
 	o := r.Open(ctx, Browser{}, "ferry", "", "")

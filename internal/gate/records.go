@@ -186,7 +186,7 @@ type change struct {
 
 // put saves changes in one transaction, with their history, and swaps the
 // snapshot. more is done in the same transaction. g.saving is held.
-func (g *Gate) put(ctx context.Context, who string, changes []change, more func(tx *gorm.DB) error) error {
+func (g *Gate) put(ctx context.Context, by By, changes []change, more func(tx *gorm.DB) error) error {
 	for _, c := range changes {
 		if err := g.fillKeys(ctx, c.record); err != nil {
 			return err
@@ -194,7 +194,7 @@ func (g *Gate) put(ctx context.Context, who string, changes []change, more func(
 	}
 	err := g.store.Write(ctx, func(tx *gorm.DB) error {
 		for _, c := range changes {
-			if err := g.putOne(ctx, tx, who, c); err != nil {
+			if err := g.putOne(ctx, tx, by, c); err != nil {
 				return err
 			}
 		}
@@ -214,7 +214,7 @@ func (g *Gate) put(ctx context.Context, who string, changes []change, more func(
 	return nil
 }
 
-func (g *Gate) putOne(ctx context.Context, tx *gorm.DB, who string, c change) error {
+func (g *Gate) putOne(ctx context.Context, tx *gorm.DB, by By, c change) error {
 	b := c.record.Basic()
 	if c.document != nil {
 		hash, err := store.PutDocument(tx, c.document)
@@ -237,7 +237,7 @@ func (g *Gate) putOne(ctx context.Context, tx *gorm.DB, who string, c change) er
 	if err := tx.Save(row).Error; err != nil || c.quiet {
 		return err
 	}
-	h := g.history(ctx, who, kindOf(c.record), nameOf(c.record), c.what, b.Revision, data)
+	h := g.history(by, kindOf(c.record), nameOf(c.record), c.what, b.Revision, data)
 	h.Protocol, h.Object = c.record.Part().Protocol(), string(b.ID)
 	return tx.Create(h).Error
 }

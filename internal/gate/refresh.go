@@ -102,7 +102,7 @@ const (
 )
 
 // Refresh asks the address of a record now.
-func (g *Gate) Refresh(ctx context.Context, who, kind, name string) (Refreshed, error) {
+func (g *Gate) Refresh(ctx context.Context, by By, kind, name string) (Refreshed, error) {
 	r, err := g.object(kind, name)
 	if err != nil {
 		return Refreshed{}, err
@@ -129,7 +129,7 @@ func (g *Gate) Refresh(ctx context.Context, who, kind, name string) (Refreshed, 
 		return out, err
 	}
 	if err == nil {
-		out, err = g.renew(ctx, who, r, got.octets, address, &d)
+		out, err = g.renew(ctx, by, r, got.octets, address, &d)
 	}
 	if f := finding.Of(err); f != nil {
 		return g.failed(ctx, r, d, f)
@@ -208,7 +208,7 @@ func (g *Gate) compare(r federation.Record, octets []byte, source string, d *fre
 }
 
 // renew takes a newer document into one record.
-func (g *Gate) renew(ctx context.Context, who string, r federation.Record, octets []byte, source string, d *freshData) (Refreshed, error) {
+func (g *Gate) renew(ctx context.Context, by By, r federation.Record, octets []byte, source string, d *freshData) (Refreshed, error) {
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	now, err := g.object(kindOf(r), nameOf(r))
@@ -222,18 +222,18 @@ func (g *Gate) renew(ctx context.Context, who string, r federation.Record, octet
 	if err != nil {
 		return out.Refreshed, err
 	}
-	return out.Refreshed, g.keep(ctx, who, []renewed{out})
+	return out.Refreshed, g.keep(ctx, by, []renewed{out})
 }
 
 // keep saves what came of comparing. g.saving is held.
-func (g *Gate) keep(ctx context.Context, who string, all []renewed) error {
+func (g *Gate) keep(ctx context.Context, by By, all []renewed) error {
 	var changes []change
 	for _, n := range all {
 		if n.record != nil && (n.Outcome == Applied || n.quiet) {
 			changes = append(changes, n.change)
 		}
 	}
-	return g.put(ctx, who, changes, func(tx *gorm.DB) error {
+	return g.put(ctx, by, changes, func(tx *gorm.DB) error {
 		for _, n := range all {
 			switch {
 			case n.Outcome == Awaiting:
@@ -309,16 +309,16 @@ func (g *Gate) proposed(r federation.Record, data []byte) (federation.Record, er
 
 // Approve applies the change that waits, Decline drops it until the metadata
 // changes again.
-func (g *Gate) Approve(ctx context.Context, who, kind, name string) error {
-	return g.decide(ctx, who, kind, name, true)
+func (g *Gate) Approve(ctx context.Context, by By, kind, name string) error {
+	return g.decide(ctx, by, kind, name, true)
 }
 
 // Decline drops the change that waits until the metadata changes again.
-func (g *Gate) Decline(ctx context.Context, who, kind, name string) error {
-	return g.decide(ctx, who, kind, name, false)
+func (g *Gate) Decline(ctx context.Context, by By, kind, name string) error {
+	return g.decide(ctx, by, kind, name, false)
 }
 
-func (g *Gate) decide(ctx context.Context, who, kind, name string, apply bool) error {
+func (g *Gate) decide(ctx context.Context, by By, kind, name string, apply bool) error {
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	r, err := g.object(kind, name)
@@ -349,7 +349,7 @@ func (g *Gate) decide(ctx context.Context, who, kind, name string, apply bool) e
 			if err := dropPending(tx, kind, name); err != nil {
 				return err
 			}
-			if err := tx.Create(g.history(ctx, who, kind, name, "declined a change", r.Basic().Revision, data)).Error; err != nil {
+			if err := tx.Create(g.history(by, kind, name, "declined a change", r.Basic().Revision, data)).Error; err != nil {
 				return err
 			}
 			return saveFresh(tx, kind, name, d)
@@ -361,7 +361,7 @@ func (g *Gate) decide(ctx context.Context, who, kind, name string, apply bool) e
 		}
 	}
 	n.Basic().Revision++
-	return g.put(ctx, who, []change{{record: n, what: "approved a change"}}, func(tx *gorm.DB) error { return dropPending(tx, kind, name) })
+	return g.put(ctx, by, []change{{record: n, what: "approved a change"}}, func(tx *gorm.DB) error { return dropPending(tx, kind, name) })
 }
 
 // refreshDue asks all addresses whose time has come, a few at once.
@@ -381,10 +381,10 @@ func (g *Gate) refreshDue(ctx context.Context) error {
 			defer func() { <-at }()
 			var err error
 			if row.Kind == KindAggregate {
-				_, err = g.RefreshAggregate(ctx, "schedule", row.Name)
+				_, err = g.RefreshAggregate(ctx, By{Who: "schedule"}, row.Name)
 			} else {
 				var out Refreshed
-				if out, err = g.Refresh(ctx, "schedule", row.Kind, row.Name); err == nil && out.Outcome != Unchanged {
+				if out, err = g.Refresh(ctx, By{Who: "schedule"}, row.Kind, row.Name); err == nil && out.Outcome != Unchanged {
 					g.log.Info("metadata refreshed", "kind", row.Kind, "name", row.Name, "outcome", out.Outcome)
 				}
 			}

@@ -32,7 +32,7 @@ func (r *rig) changeOf(kind, name string, edit func(federation.Settings)) error 
 	require.NoError(r.t, err)
 	s := federation.SettingsOf(o)
 	edit(s)
-	_, err = r.Change(ctx, "test", kind, name, o.Basic().Revision, s)
+	_, err = r.Change(ctx, tester, kind, name, o.Basic().Revision, s)
 	return err
 }
 
@@ -78,7 +78,7 @@ func TestNameIDFormats(t *testing.T) {
 	again := r.enter(nil)
 	a, _ := r.said(r.request(again, nil))
 	require.Equal(t, persistent, a.NameID, "the same person in another browser")
-	_, err := r.AddApplication(ctx, "test", NewApplication{Name: "second", Source: Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:second", ACS: "https://second.example/acs"})}})
+	_, err := r.AddApplication(ctx, tester, NewApplication{Name: "second", Source: Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:second", ACS: "https://second.example/acs"})}})
 	require.NoError(t, err)
 	o := r.request(b, func(q *saml.AuthnRequest) {
 		q.Issuer, q.ACS, q.NameIDFormat = "urn:second", "https://second.example/acs", saml.FormatPersistent
@@ -111,8 +111,8 @@ func TestSigningAndEncryptionForAnApplication(t *testing.T) {
 	require.ErrorAs(t, r.change(func(s federation.Settings) { s["encrypt"] = true }), &fe)
 	require.Equal(t, "encrypt", fe.Field, "refused without a key")
 
-	require.NoError(t, r.RemoveApplication(ctx, "test", "roster"))
-	_, err := r.AddApplication(ctx, "test", NewApplication{Name: "roster", Source: Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs",
+	require.NoError(t, r.RemoveApplication(ctx, tester, "roster"))
+	_, err := r.AddApplication(ctx, tester, NewApplication{Name: "roster", Source: Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs",
 		Keys: []keys.Certificate{r.app.Certificate}, Encryption: []keys.Certificate{r.app.Certificate}})}})
 	require.NoError(t, err)
 	for _, sign := range []string{"", samlside.SignResponse, samlside.SignBoth} {
@@ -257,7 +257,7 @@ func TestApplicationSettings(t *testing.T) {
 	a, err := r.Application("roster")
 	require.NoError(t, err)
 	require.Equal(t, 3, a.Revision)
-	_, err = r.Change(ctx, "test", KindApplication, "roster", 2, federation.Settings{"notes": "x"})
+	_, err = r.Change(ctx, tester, KindApplication, "roster", 2, federation.Settings{"notes": "x"})
 	var ce *ConflictError
 	require.True(t, errors.As(err, &ce), "a change made from an old revision is refused")
 	for field, edit := range map[string]func(federation.Settings){

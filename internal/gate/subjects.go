@@ -188,7 +188,7 @@ func ReadKnown(document string) ([]Known, error) {
 
 // ImportSubjects has an application go on to know people by the values it knows
 // them by. All lines are taken or none, and only what was previewed.
-func (g *Gate) ImportSubjects(ctx context.Context, who, app string, in Import) (*Imported, error) {
+func (g *Gate) ImportSubjects(ctx context.Context, by By, app string, in Import) (*Imported, error) {
 	g.saving.Lock()
 	defer g.saving.Unlock()
 	a, err := g.Application(app)
@@ -231,7 +231,7 @@ func (g *Gate) ImportSubjects(ctx context.Context, who, app string, in Import) (
 		if err != nil {
 			return err
 		}
-		h := g.history(ctx, who, KindApplication, app, fmt.Sprintf("imported %d subjects", im.out.Subjects), a.Revision, data)
+		h := g.history(by, KindApplication, app, fmt.Sprintf("imported %d subjects", im.out.Subjects), a.Revision, data)
 		h.Object, h.Protocol = string(a.ID), a.Protocol()
 		return tx.Create(h).Error
 	})

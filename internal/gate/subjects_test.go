@@ -24,12 +24,12 @@ func (r *rig) lastingName(name string) string {
 
 func (r *rig) take(in Import) (*Imported, error) {
 	in.Preview = true
-	seen, err := r.ImportSubjects(ctx, "test", "roster", in)
+	seen, err := r.ImportSubjects(ctx, tester, "roster", in)
 	if err != nil {
 		return nil, err
 	}
 	in.Preview, in.Digest = false, seen.Digest
-	return r.ImportSubjects(ctx, "test", "roster", in)
+	return r.ImportSubjects(ctx, tester, "roster", in)
 }
 
 const knownBefore = "provider,name,value,format\nstaff,ada,1001," + saml.FormatPersistent + "\nstaff,bram,1002," + saml.FormatPersistent + "\n"
@@ -41,7 +41,7 @@ func TestSubjectsStay(t *testing.T) {
 	derived := r.lastingName("cleo")
 	require.Equal(t, derived, r.lastingName("cleo"))
 	in := Import{CSV: knownBefore}
-	seen, err := r.ImportSubjects(ctx, "test", "roster", Import{CSV: knownBefore, Preview: true})
+	seen, err := r.ImportSubjects(ctx, tester, "roster", Import{CSV: knownBefore, Preview: true})
 	require.NoError(t, err)
 	require.EqualValues(t, 1, r.count(&store.PersonRow{}), "a preview stores nothing")
 	require.Equal(t, []int{2, 0, 0, 2}, []int{seen.Subjects, seen.Replaced, seen.Already, seen.People})
@@ -67,7 +67,7 @@ func TestSubjectsStay(t *testing.T) {
 	require.Equal(t, []any{int64(2), "1002", SubjectImported}, []any{list[0].Person, list[0].Value, list[0].Source})
 
 	// Another entity ID of the application changes no name.
-	require.NoError(t, r.Retake(ctx, "test", KindApplication, "roster", 1, Source{Typed: federation.Typed{"entityId": "urn:roster-2"}}))
+	require.NoError(t, r.Retake(ctx, tester, KindApplication, "roster", 1, Source{Typed: federation.Typed{"entityId": "urn:roster-2"}}))
 	o := r.request(Browser{}, func(q *saml.AuthnRequest) { q.Issuer, q.NameIDFormat = "urn:roster-2", saml.FormatPersistent })
 	done2 := r.answer(keep(Browser{}, o), r.asked(o).ID, called("cleo", ""))
 	octets, err := base64.StdEncoding.DecodeString(done2.Departure.Form[0].Value)
@@ -105,12 +105,12 @@ func TestBadImports(t *testing.T) {
 	require.Equal(t, "known[1].value", at.Field)
 	require.EqualValues(t, 3, r.count(&store.SubjectRow{}), "all lines or none")
 	require.EqualValues(t, 3, r.count(&store.PersonRow{}))
-	require.NoError(t, r.RemoveProvider(ctx, "test", "staff"))
-	_, err = r.AddProvider(ctx, "test", NewProvider{Name: "new", Draft: true})
+	require.NoError(t, r.RemoveProvider(ctx, tester, "staff"))
+	_, err = r.AddProvider(ctx, tester, NewProvider{Name: "new", Draft: true})
 	require.NoError(t, err)
 	_, err = r.take(Import{CSV: "provider,name,value\nnew,b,1\n"})
 	require.ErrorContains(t, err, "it is not known which format its names have")
-	_, err = r.ImportSubjects(ctx, "test", "rooster", Import{CSV: knownBefore})
+	_, err = r.ImportSubjects(ctx, tester, "rooster", Import{CSV: knownBefore})
 	require.ErrorContains(t, err, `did you mean "roster"?`)
 }
 

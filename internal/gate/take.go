@@ -265,7 +265,7 @@ func (g *Gate) preview(ctx context.Context, r federation.Record, title string, s
 
 // Retake takes newer values of the other side into a record that is there.
 // revision is the one that the change was made from.
-func (g *Gate) Retake(ctx context.Context, who, kind, name string, revision int, s Source) error {
+func (g *Gate) Retake(ctx context.Context, by By, kind, name string, revision int, s Source) error {
 	old, err := g.object(kind, name)
 	if err != nil {
 		return err
@@ -290,7 +290,7 @@ func (g *Gate) Retake(ctx context.Context, who, kind, name string, revision int,
 		}
 	}
 	r.Basic().Revision++
-	return g.put(ctx, who, []change{{record: r, what: "changed", document: octets}}, func(tx *gorm.DB) error {
+	return g.put(ctx, by, []change{{record: r, what: "changed", document: octets}}, func(tx *gorm.DB) error {
 		if err := dropPending(tx, kind, name); err != nil {
 			return err
 		}

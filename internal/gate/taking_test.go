@@ -73,7 +73,7 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	r := newRig(t)
 	p := r.newPair()
 	s := r.source(idp("urn:a", "https://a.example/sso", `cacheDuration="PT2H"`, p))
-	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "a", Source: Source{Address: s.URL}})
+	_, err := r.AddProvider(ctx, tester, NewProvider{Name: "a", Source: Source{Address: s.URL}})
 	require.NoError(t, err)
 	fresh := func() Fresh {
 		f, err := r.Fresh(ctx, KindProvider, "a")
@@ -119,14 +119,14 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	// What changes nothing leaves no trace; what does is told of.
 	revision := func() int { a, err := r.Provider("a"); require.NoError(t, err); return a.Revision }
 	s.document = idp("urn:a", "https://a.example/sso", `validUntil="2099-01-01T00:00:00Z"`, p)
-	out, err := r.Refresh(ctx, "test", KindProvider, "a")
+	out, err := r.Refresh(ctx, tester, KindProvider, "a")
 	require.NoError(t, err)
 	require.Equal(t, Unchanged, out.Outcome)
 	require.Equal(t, 1, revision(), "another validUntil is no change that history should tell of")
 	a, _ := r.Provider("a")
 	require.Equal(t, 2099, a.Intake.ValidUntil.Year())
 	s.document = idp("urn:a", "https://a.example/other", "", p)
-	out, err = r.Refresh(ctx, "test", KindProvider, "a")
+	out, err = r.Refresh(ctx, tester, KindProvider, "a")
 	require.NoError(t, err)
 	require.Equal(t, Applied, out.Outcome)
 	require.Equal(t, finding.ChangedAddress, out.Findings[0].Code)
@@ -135,20 +135,20 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	// A trust key: the document must be signed with it.
 	settings := func(edit func(federation.Settings)) { require.NoError(t, r.changeOf(KindProvider, "a", edit)) }
 	settings(func(n federation.Settings) { n["trustKey"] = string(p.Certificate.PEM()) })
-	out, err = r.Refresh(ctx, "test", KindProvider, "a")
+	out, err = r.Refresh(ctx, tester, KindProvider, "a")
 	require.NoError(t, err)
 	require.Equal(t, finding.SignatureMissing, out.Findings[0].Code, "also the document that is on record already")
 	s.document = idp("urn:a", "https://a.example/third", "", p)
-	out, err = r.Refresh(ctx, "test", KindProvider, "a")
+	out, err = r.Refresh(ctx, tester, KindProvider, "a")
 	require.NoError(t, err)
 	require.Equal(t, finding.SignatureMissing, out.Findings[0].Code)
 	s.document = saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:a", SSO: "https://a.example/third", Keys: []keys.Certificate{p.Certificate}, Publisher: saml.Publisher{Sign: p, ID: "_1"}})
-	out, err = r.Refresh(ctx, "test", KindProvider, "a")
+	out, err = r.Refresh(ctx, tester, KindProvider, "a")
 	require.NoError(t, err)
 	require.Equal(t, Applied, out.Outcome)
 
 	settings(func(n federation.Settings) { n["trustKey"] = string(r.newPair().Certificate.PEM()) })
-	out, err = r.Refresh(ctx, "test", KindProvider, "a")
+	out, err = r.Refresh(ctx, tester, KindProvider, "a")
 	require.NoError(t, err)
 	require.Equal(t, finding.SignatureKey, out.Findings[0].Code, "another trust key proves it anew")
 
@@ -162,26 +162,26 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	}
 	for _, want := range []string{Awaiting, Awaiting, Declined} {
 		if want == Declined {
-			require.NoError(t, r.Decline(ctx, "test", KindProvider, "a"))
+			require.NoError(t, r.Decline(ctx, tester, KindProvider, "a"))
 		}
 		d, err := r.fresh(ctx, KindProvider, "a")
 		require.NoError(t, err)
 		d.conditions = conditions{}
 		require.NoError(t, r.store.Write(ctx, func(tx *gorm.DB) error { return saveFresh(tx, KindProvider, "a", d) }))
-		out, err = r.Refresh(ctx, "test", KindProvider, "a")
+		out, err = r.Refresh(ctx, tester, KindProvider, "a")
 		require.NoError(t, err)
 		require.Equal(t, want, out.Outcome)
 		require.Equal(t, p.Certificate.SHA256(), key())
 	}
 	s.document = idp("urn:a", "https://a.example/third", `cacheDuration="P1D"`, other)
-	_, err = r.Refresh(ctx, "test", KindProvider, "a")
+	_, err = r.Refresh(ctx, tester, KindProvider, "a")
 	require.NoError(t, err)
 	settings(func(n federation.Settings) { n["owner"] = "meanwhile" })
-	require.NoError(t, r.Approve(ctx, "test", KindProvider, "a"))
+	require.NoError(t, r.Approve(ctx, tester, KindProvider, "a"))
 	require.Equal(t, other.Certificate.SHA256(), key())
 	a, _ = r.Provider("a")
 	require.Equal(t, "meanwhile", a.Owner, "what was changed meanwhile stays")
-	require.Error(t, r.Approve(ctx, "test", KindProvider, "a"))
+	require.Error(t, r.Approve(ctx, tester, KindProvider, "a"))
 }
 
 func TestHistoryTellsAndRestores(t *testing.T) {
@@ -199,14 +199,14 @@ func TestHistoryTellsAndRestores(t *testing.T) {
 	require.Equal(t, []federation.Difference{{Label: "owner", After: "roster office"}, {Label: "provider", After: "staff"}}, rev.Differences)
 	require.Empty(t, rev.FromNow)
 
-	require.NoError(t, r.RemoveApplication(WithRemark(ctx, " no longer needed "), "test", "roster"))
+	require.NoError(t, r.RemoveApplication(ctx, By{"test", " no longer needed "}, "roster"))
 	require.Equal(t, "no longer needed", all("roster")[0].Why)
-	require.NoError(t, r.RemoveProvider(ctx, "test", "staff"))
-	_, _, err = r.Restore(ctx, "test", list[0].ID)
+	require.NoError(t, r.RemoveProvider(ctx, tester, "staff"))
+	_, _, err = r.Restore(ctx, tester, list[0].ID)
 	var fe *FieldError
 	require.ErrorAs(t, err, &fe, "it names a provider that is gone")
 	require.Equal(t, "provider", fe.Field)
-	_, name, err := r.Restore(ctx, "test", list[1].ID)
+	_, name, err := r.Restore(ctx, tester, list[1].ID)
 	require.NoError(t, err)
 	a, err := r.Application(name)
 	require.NoError(t, err)
@@ -218,16 +218,16 @@ func TestHistoryTellsAndRestores(t *testing.T) {
 	require.Contains(t, string(document), "urn:roster", "its document is there again")
 
 	// Somebody else has the entity ID by now.
-	require.NoError(t, r.RemoveApplication(ctx, "test", "roster"))
-	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "other", Source: Source{Document: document}})
+	require.NoError(t, r.RemoveApplication(ctx, tester, "roster"))
+	_, err = r.AddApplication(ctx, tester, NewApplication{Name: "other", Source: Source{Document: document}})
 	require.NoError(t, err)
-	_, _, err = r.Restore(ctx, "test", list[1].ID)
+	_, _, err = r.Restore(ctx, tester, list[1].ID)
 	require.True(t, finding.Is(err, finding.MetadataKnown), "%v", err)
 
 	// What is secret has no data in the history.
-	_, secret, err := r.AddToken(ctx, "test", "robot")
+	_, secret, err := r.AddToken(ctx, tester, "robot")
 	require.NoError(t, err)
-	require.NoError(t, r.AnnounceKey(ctx, "test", "idp", ""))
+	require.NoError(t, r.AnnounceKey(ctx, tester, "idp", ""))
 	var rows []store.HistoryRow
 	require.NoError(t, r.st.Read.Find(&rows).Error)
 	for _, row := range rows {
@@ -235,7 +235,7 @@ func TestHistoryTellsAndRestores(t *testing.T) {
 		require.NotContains(t, string(row.Data), "PRIVATE")
 		if row.Kind == "key" || row.Kind == "token" {
 			require.Empty(t, row.Data)
-			_, _, err := r.Restore(ctx, "test", row.ID)
+			_, _, err := r.Restore(ctx, tester, row.ID)
 			require.ErrorContains(t, err, "cannot be set back")
 		}
 	}
@@ -280,7 +280,7 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	}
 	files := func() []os.DirEntry { out, _ := os.ReadDir(r.folder()); return out }
 	for fault, want := range map[string]finding.Code{"cut": finding.XMLMalformed, "altered": finding.SignatureAltered} {
-		j := r.done(r.AddAggregate(ctx, "test", "lines", settings, bytes.NewReader(edition(fault, 0))))
+		j := r.done(r.AddAggregate(ctx, tester, "lines", settings, bytes.NewReader(edition(fault, 0))))
 		require.Equal(t, JobFailed, j.State)
 		require.Equal(t, want, j.Refused.Code)
 		require.Zero(t, entities(), "what was staged is gone")
@@ -288,7 +288,7 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 		_, err := r.Aggregate(ctx, "lines")
 		require.Error(t, err)
 	}
-	j := r.done(r.AddAggregate(ctx, "test", "lines", settings, bytes.NewReader(edition("", 0))))
+	j := r.done(r.AddAggregate(ctx, tester, "lines", settings, bytes.NewReader(edition("", 0))))
 	require.Equal(t, JobDone, j.State, "%+v", j)
 	require.EqualValues(t, 600, entities())
 
@@ -297,27 +297,27 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, 50, total)
 	ids := []string{list[0].EntityID, list[0].EntityID, list[1].EntityID, "urn:nobody"}
-	j = r.done(r.TakeEntities(ctx, "test", "lines", Take{Kind: KindApplication, Entities: ids, Names: map[string]string{list[1].EntityID: "roster"}}))
+	j = r.done(r.TakeEntities(ctx, tester, "lines", Take{Kind: KindApplication, Entities: ids, Names: map[string]string{list[1].EntityID: "roster"}}))
 	require.Len(t, j.Report.Taken, 1)
 	require.Equal(t, 2, j.Report.RefusedN, "%+v", j.Report.Refused)
 	name := j.Report.Taken[0].Name
-	j = r.done(r.TakeEntities(ctx, "test", "lines", Take{Kind: KindApplication, Entities: ids[:1]}))
+	j = r.done(r.TakeEntities(ctx, tester, "lines", Take{Kind: KindApplication, Entities: ids[:1]}))
 	require.Equal(t, finding.MetadataKnown, j.Report.Refused[0].Finding.Code)
-	j = r.done(r.TakeEntities(ctx, "test", "lines", Take{Kind: KindProvider, Filter: EntityFilter{State: "usable"}}))
+	j = r.done(r.TakeEntities(ctx, tester, "lines", Take{Kind: KindProvider, Filter: EntityFilter{State: "usable"}}))
 	require.Len(t, j.Report.Taken, 150)
 	require.Zero(t, j.Report.RefusedN)
-	_, err = r.Refresh(ctx, "test", KindApplication, name)
+	_, err = r.Refresh(ctx, tester, KindApplication, name)
 	require.ErrorContains(t, err, "refresh the aggregate")
 
 	// The next edition renews what came from it, as each record allows.
 	p := j.Report.Taken[0].Name
 	require.NoError(t, r.changeOf(KindProvider, p, func(s federation.Settings) { s["approveChanges"] = true }))
-	j = r.done(r.UploadAggregate(ctx, "test", "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 0), []byte("/sso/post"), []byte("/sso/new")))))
+	j = r.done(r.UploadAggregate(ctx, tester, "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 0), []byte("/sso/post"), []byte("/sso/new")))))
 	require.Equal(t, finding.SignatureMissing, j.Refused.Code, "without its signature nothing of it counts")
 	a, err := r.Aggregate(ctx, "lines")
 	require.NoError(t, err)
-	require.NoError(t, r.ChangeAggregate(ctx, "test", "lines", a.Revision, AggregateSettings{}))
-	j = r.done(r.UploadAggregate(ctx, "test", "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 1), []byte("/sso/post"), []byte("/sso/new")))))
+	require.NoError(t, r.ChangeAggregate(ctx, tester, "lines", a.Revision, AggregateSettings{}))
+	j = r.done(r.UploadAggregate(ctx, tester, "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 1), []byte("/sso/post"), []byte("/sso/new")))))
 	require.Equal(t, JobDone, j.State)
 	outcomes := map[string]int{}
 	for _, x := range j.Report.Records {
@@ -337,7 +337,7 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	require.NoError(t, r.sweepAggregates(ctx))
 	require.EqualValues(t, 600, entities())
 	require.Len(t, files(), 1)
-	require.NoError(t, r.RemoveAggregate(ctx, "test", "lines"))
+	require.NoError(t, r.RemoveAggregate(ctx, tester, "lines"))
 	require.Zero(t, entities())
 	require.Empty(t, files())
 	_, err = r.Provider(j.Report.Records[1].Name)
@@ -353,7 +353,7 @@ func TestDraftsAndPreviews(t *testing.T) {
 	require.Contains(t, preview.Values, federation.Value{Label: "ownEntityId", Value: "https://gate.example/saml/sp/branch-line-accounts"})
 	_, err = r.Provider(preview.Name)
 	require.Error(t, err, "nothing is stored")
-	_, err = r.AddProvider(ctx, "test", NewProvider{Name: "new", Source: Source{Document: idp("urn:new", "https://other.example/sso", "", p), Expect: preview.Document}})
+	_, err = r.AddProvider(ctx, tester, NewProvider{Name: "new", Source: Source{Document: idp("urn:new", "https://other.example/sso", "", p), Expect: preview.Document}})
 	require.True(t, finding.Is(err, finding.SinceThePreview), "%v", err)
 
 	known, err := r.PreviewProvider(ctx, NewProvider{Name: "again", Source: Source{Document: idp("urn:idp", "https://idp.example/sso", "", p)}})
@@ -363,7 +363,7 @@ func TestDraftsAndPreviews(t *testing.T) {
 
 	// Two drafts without an entity ID do not disturb each other, nor anybody.
 	for _, name := range []string{"one", "two"} {
-		d, err := r.AddProvider(ctx, "test", NewProvider{Name: name, Title: name, Draft: true})
+		d, err := r.AddProvider(ctx, tester, NewProvider{Name: name, Title: name, Draft: true})
 		require.NoError(t, err)
 		require.Equal(t, federation.Paused, d.Phase)
 		require.Len(t, federation.Lacking(d.Side.Missing()), 3)
@@ -371,12 +371,12 @@ func TestDraftsAndPreviews(t *testing.T) {
 	o := r.request(Browser{}, nil)
 	require.Equal(t, "urn:idp", func() string { r.asked(o); return "urn:idp" }(), "a draft is nobody's choice")
 	require.NoError(t, r.load(ctx, r.Snapshot().Gate), "drafts are read back")
-	require.NoError(t, r.Retake(ctx, "test", KindProvider, "one", 1, Source{Document: p.Certificate.PEM()}), "a certificate is one value more")
-	err = r.Retake(ctx, "test", KindProvider, "one", 1, Source{Typed: federation.Typed{"entityId": "urn:one"}})
+	require.NoError(t, r.Retake(ctx, tester, KindProvider, "one", 1, Source{Document: p.Certificate.PEM()}), "a certificate is one value more")
+	err = r.Retake(ctx, tester, KindProvider, "one", 1, Source{Typed: federation.Typed{"entityId": "urn:one"}})
 	require.ErrorContains(t, err, "changed meanwhile")
-	err = r.Retake(ctx, "test", KindProvider, "one", 2, Source{Typed: federation.Typed{"entityId": "urn:idp"}})
+	err = r.Retake(ctx, tester, KindProvider, "one", 2, Source{Typed: federation.Typed{"entityId": "urn:idp"}})
 	require.True(t, finding.Is(err, finding.MetadataKnown), "%v", err)
-	require.NoError(t, r.Retake(ctx, "test", KindProvider, "one", 2, Source{Typed: federation.Typed{"entityId": " urn:one ", "ssoRedirect": "https://one.example/sso"}}))
+	require.NoError(t, r.Retake(ctx, tester, KindProvider, "one", 2, Source{Typed: federation.Typed{"entityId": " urn:one ", "ssoRedirect": "https://one.example/sso"}}))
 	one, err := r.Provider("one")
 	require.NoError(t, err)
 	require.Empty(t, federation.Lacking(one.Side.Missing()))
@@ -390,13 +390,13 @@ func TestDraftsAndPreviews(t *testing.T) {
 		{federation.Typed{"entityId": strings.Repeat("x", 1025)}, "entityId"}, {federation.Typed{"ssoRedirect": "one.example"}, "ssoRedirect"},
 		{federation.Typed{"ssoPost": "ftp://one.example"}, "ssoPost"}, {federation.Typed{"acs": "https://one.example"}, "acs"}, {federation.Typed{"certificate": "none"}, "certificate"},
 	} {
-		err := r.Retake(ctx, "test", KindProvider, "one", 3, Source{Typed: c.typed})
+		err := r.Retake(ctx, tester, KindProvider, "one", 3, Source{Typed: c.typed})
 		var fe *FieldError
 		require.ErrorAs(t, err, &fe, c.field)
 		require.Equal(t, c.field, fe.Field)
 	}
 	for _, s := range []Source{{Record: "provider"}, {Record: "provider/nobody"}, {Record: "provider/one"}, {Aggregate: "none", EntityID: "x"}, {Document: []byte("x"), Address: "https://a.example"}} {
-		_, err := r.AddApplication(ctx, "test", NewApplication{Name: "odd", Source: s})
+		_, err := r.AddApplication(ctx, tester, NewApplication{Name: "odd", Source: s})
 		require.Error(t, err, "%+v", s)
 	}
 }
@@ -404,7 +404,7 @@ func TestDraftsAndPreviews(t *testing.T) {
 func TestAddressesAreAskedOnDemand(t *testing.T) {
 	r := newRig(t)
 	s := r.source(idp("urn:a", "https://a.example/sso", "", r.newPair()))
-	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "a", Source: Source{Address: s.URL, Typed: federation.Typed{"ssoRedirect": s.URL + "/sso"}}})
+	_, err := r.AddProvider(ctx, tester, NewProvider{Name: "a", Source: Source{Address: s.URL, Typed: federation.Typed{"ssoRedirect": s.URL + "/sso"}}})
 	require.NoError(t, err)
 	found := func() (codes []finding.Code) {
 		all, err := r.Check(ctx, CheckFilter{Names: []string{"a"}, Reach: true, Severity: "warning"})
@@ -415,25 +415,25 @@ func TestAddressesAreAskedOnDemand(t *testing.T) {
 		return codes
 	}
 	require.Equal(t, []finding.Code{finding.EndpointUnreachable}, found(), "the address by POST, which nobody serves")
-	require.NoError(t, r.Retake(ctx, "test", KindProvider, "a", 1, Source{Typed: federation.Typed{"ssoPost": s.URL + "/sso"}}))
+	require.NoError(t, r.Retake(ctx, tester, KindProvider, "a", 1, Source{Typed: federation.Typed{"ssoPost": s.URL + "/sso"}}))
 	require.Empty(t, found())
 	r.time = r.time.Add(3 * time.Minute)
 	require.Equal(t, []finding.Code{finding.ClockApart}, found(), "told once, not for every address")
 
-	j := r.done(r.AddAggregate(ctx, "test", "plain", AggregateSettings{Address: s.URL}, nil))
+	j := r.done(r.AddAggregate(ctx, tester, "plain", AggregateSettings{Address: s.URL}, nil))
 	require.Equal(t, finding.AggregateOther, j.Refused.Code)
 	s.document = []byte(`<EntitiesDescriptor xmlns="` + saml.NSMetadata + `" validUntil="` + r.time.Add(time.Hour).UTC().Format(time.RFC3339) + `"><EntityDescriptor entityID="urn:x"/></EntitiesDescriptor>`)
-	j = r.done(r.AddAggregate(ctx, "test", "plain", AggregateSettings{Address: s.URL}, nil))
+	j = r.done(r.AddAggregate(ctx, tester, "plain", AggregateSettings{Address: s.URL}, nil))
 	require.Equal(t, JobDone, j.State, "%+v", j)
 	a, err := r.Aggregate(ctx, "plain")
 	require.NoError(t, err)
 	require.Equal(t, []finding.Code{finding.AggregateUnverified, finding.MetadataExpiring}, []finding.Code{a.Findings[0].Code, a.Findings[1].Code})
 	require.WithinDuration(t, r.time.Add(30*time.Minute), a.Fresh.Next, 5*time.Second, "half of what is left until validUntil")
 	full := s.full
-	r.done(r.RefreshAggregate(ctx, "test", "plain"))
+	r.done(r.RefreshAggregate(ctx, tester, "plain"))
 	require.Equal(t, full, s.full, "unchanged, so not sent again")
 	s.status = http.StatusNotFound
-	j = r.done(r.RefreshAggregate(ctx, "test", "plain"))
+	j = r.done(r.RefreshAggregate(ctx, tester, "plain"))
 	require.Equal(t, finding.AddressUnreachable, j.Refused.Code)
 	a, err = r.Aggregate(ctx, "plain")
 	require.NoError(t, err)
@@ -452,13 +452,13 @@ func TestSettingsOutliveAJob(t *testing.T) {
 		_, _ = w.Write([]byte(strings.ReplaceAll(`<EntitiesDescriptor xmlns="NS"><EntityDescriptor entityID="urn:x"/></EntitiesDescriptor>`, "NS", saml.NSMetadata)))
 	}))
 	defer s.Close()
-	j := r.done(r.AddAggregate(ctx, "test", "plain", AggregateSettings{Address: s.URL}, nil))
+	j := r.done(r.AddAggregate(ctx, tester, "plain", AggregateSettings{Address: s.URL}, nil))
 	require.Equal(t, JobDone, j.State, "%+v", j)
 	key := string(r.newPair().Certificate.PEM())
 	during = func() {
-		require.NoError(t, r.ChangeAggregate(ctx, "test", "plain", 1, AggregateSettings{Address: s.URL, TrustKey: key}))
+		require.NoError(t, r.ChangeAggregate(ctx, tester, "plain", 1, AggregateSettings{Address: s.URL, TrustKey: key}))
 	}
-	j = r.done(r.RefreshAggregate(ctx, "test", "plain"))
+	j = r.done(r.RefreshAggregate(ctx, tester, "plain"))
 	require.Equal(t, JobFailed, j.State)
 	require.Contains(t, j.Failure, "was changed meanwhile")
 	a, err := r.Aggregate(ctx, "plain")
@@ -488,10 +488,9 @@ func TestHistoryIsSearchedPageByPage(t *testing.T) {
 		before = page[len(page)-1].ID
 	}
 	require.Equal(t, []int{13, 12, 11, 10, 9, 8, 7, 6, 5, 4, 3, 2, 1}, seen)
-	who := WithRemark(ctx, "50%_off")
 	a, err := r.Application("roster")
 	require.NoError(t, err)
-	_, err = r.Change(who, "gwen", KindApplication, "roster", a.Revision, federation.Settings{})
+	_, err = r.Change(ctx, By{"gwen", "50%_off"}, KindApplication, "roster", a.Revision, federation.Settings{})
 	require.NoError(t, err)
 	for search, want := range map[string]int64{"": 16, "gwen": 1, "50%_": 1, "5_%": 0, "added": 2, "roster": 14, "nobody": 0} {
 		_, total, err := r.History(ctx, HistoryFilter{Search: search, Limit: 1})
@@ -573,9 +572,9 @@ func TestJobsEndWithTheGate(t *testing.T) {
 func TestDraftsAreInNobodysWay(t *testing.T) {
 	r := newRig(t)
 	p := r.newPair()
-	_, err := r.AddProvider(ctx, "test", NewProvider{Name: "half", Draft: true, AllowUnsolicited: true, Source: Source{Typed: federation.Typed{"entityId": "urn:half", "certificate": string(p.Certificate.PEM())}}})
+	_, err := r.AddProvider(ctx, tester, NewProvider{Name: "half", Draft: true, AllowUnsolicited: true, Source: Source{Typed: federation.Typed{"entityId": "urn:half", "certificate": string(p.Certificate.PEM())}}})
 	require.NoError(t, err)
-	_, err = r.AddApplication(ctx, "test", NewApplication{Name: "planner", Draft: true, Source: Source{Typed: federation.Typed{"entityId": "urn:planner"}}})
+	_, err = r.AddApplication(ctx, tester, NewApplication{Name: "planner", Draft: true, Source: Source{Typed: federation.Typed{"entityId": "urn:planner"}}})
 	require.NoError(t, err)
 	for rule, o := range map[string]struct {
 		got  Outcome
@@ -661,7 +660,7 @@ func TestRestoringAFaceOfItsOwn(t *testing.T) {
 	r := newRig(t)
 	document := saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:tenants", ACS: "https://tenants.example/acs"})
 	for _, name := range []string{"north", "south"} {
-		_, err := r.AddApplication(ctx, "test", NewApplication{Name: name, Settings: federation.Settings{"ownFace": true}, Source: Source{Document: document}})
+		_, err := r.AddApplication(ctx, tester, NewApplication{Name: name, Settings: federation.Settings{"ownFace": true}, Source: Source{Document: document}})
 		require.NoError(t, err)
 	}
 	key := func(name string) string {
@@ -674,10 +673,10 @@ func TestRestoringAFaceOfItsOwn(t *testing.T) {
 	found, err := r.Check(ctx, CheckFilter{Names: []string{"north"}})
 	require.NoError(t, err)
 	require.Equal(t, finding.EntityIDTwice, found[0].Findings[0].Code, "told of, and no harm")
-	require.NoError(t, r.RemoveApplication(ctx, "test", "north"))
+	require.NoError(t, r.RemoveApplication(ctx, tester, "north"))
 	list, _, err := r.History(ctx, HistoryFilter{Name: "north", Limit: 5})
 	require.NoError(t, err)
-	_, _, err = r.Restore(ctx, "test", list[0].ID)
+	_, _, err = r.Restore(ctx, tester, list[0].ID)
 	require.NoError(t, err, "the removal itself holds the record as it was last")
 	require.Equal(t, before, key("north"), "its counterpart has that key")
 

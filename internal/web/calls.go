@@ -123,14 +123,14 @@ func (s *server) calls(a huma.API) {
 			Name string `json:"name" maxLength:"200"`
 		}
 	}) (*body[api.Token], error) {
-		t, secret, err := g.AddToken(ctx, who(ctx), in.Body.Name)
+		t, secret, err := g.AddToken(ctx, by(ctx), in.Body.Name)
 		if err != nil {
 			return nil, s.problem(err)
 		}
 		return &body[api.Token]{api.Token{Name: t.Name, Added: t.Added, By: t.By, Secret: secret}}, nil
 	})
 	huma.Register(a, op("DELETE", "/tokens/{name}", "remove-token", "Remove an API token"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, s.problem(g.RemoveToken(ctx, who(ctx), in.Name))
+		return nil, s.problem(g.RemoveToken(ctx, by(ctx), in.Name))
 	})
 }
 
@@ -156,13 +156,13 @@ func (s *server) keyCalls(a huma.API) {
 		return list(ctx)
 	})
 	huma.Register(a, op("POST", "/keys", "announce-key", "Make the next key for a purpose and announce it in metadata"), func(ctx context.Context, in *purpose) (*body[api.List[api.Key]], error) {
-		if err := g.AnnounceKey(ctx, who(ctx), in.Body.Purpose, in.Body.Kind); err != nil {
+		if err := g.AnnounceKey(ctx, by(ctx), in.Body.Purpose, in.Body.Kind); err != nil {
 			return nil, s.problem(err)
 		}
 		return list(ctx)
 	})
 	huma.Register(a, op("POST", "/keys/switch", "switch-key", "Make the announced key the current one"), func(ctx context.Context, in *purpose) (*body[api.List[api.Key]], error) {
-		if err := g.SwitchKey(ctx, who(ctx), in.Body.Purpose); err != nil {
+		if err := g.SwitchKey(ctx, by(ctx), in.Body.Purpose); err != nil {
 			return nil, s.problem(err)
 		}
 		return list(ctx)
@@ -170,7 +170,7 @@ func (s *server) keyCalls(a huma.API) {
 	huma.Register(a, op("DELETE", "/keys/{id}", "remove-key", "Remove a key that is not the current one"), func(ctx context.Context, in *struct {
 		ID int64 `path:"id"`
 	}) (*struct{}, error) {
-		return nil, s.problem(g.RemoveKey(ctx, who(ctx), in.ID))
+		return nil, s.problem(g.RemoveKey(ctx, by(ctx), in.ID))
 	})
 }
 
@@ -185,7 +185,7 @@ func (s *server) contextCalls(a huma.API) {
 		return show(ctx)
 	})
 	huma.Register(a, op("PUT", "/contexts", "change-contexts", "Replace the ranking of authentication contexts"), func(ctx context.Context, in *struct{ Body api.Contexts }) (*body[api.Contexts], error) {
-		if err := g.ChangeContexts(ctx, who(ctx), in.Body.Revision, in.Body.Ranks); err != nil {
+		if err := g.ChangeContexts(ctx, by(ctx), in.Body.Revision, in.Body.Ranks); err != nil {
 			return nil, s.problem(err)
 		}
 		return show(ctx)
@@ -211,7 +211,7 @@ func (s *server) ownerCalls(a huma.API) {
 			Password string `json:"password" maxLength:"1024" doc:"At least 12 characters"`
 		}
 	}) (*body[api.Owner], error) {
-		if err := g.AddOwner(ctx, who(ctx), in.Body.Username, in.Body.Password); err != nil {
+		if err := g.AddOwner(ctx, by(ctx), in.Body.Username, in.Body.Password); err != nil {
 			return nil, s.problem(err)
 		}
 		return &body[api.Owner]{api.Owner{Username: in.Body.Username, Added: time.Now().UTC()}}, nil
@@ -220,10 +220,10 @@ func (s *server) ownerCalls(a huma.API) {
 		Name string `path:"name" maxLength:"200"`
 		Body secret
 	}) (*struct{}, error) {
-		return nil, s.problem(g.SetPassword(ctx, who(ctx), in.Name, in.Body.Password))
+		return nil, s.problem(g.SetPassword(ctx, by(ctx), in.Name, in.Body.Password))
 	})
 	huma.Register(a, op("DELETE", "/owners/{name}", "remove-owner", "Remove an owner; the last one stays"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, s.problem(g.RemoveOwner(ctx, who(ctx), in.Name))
+		return nil, s.problem(g.RemoveOwner(ctx, by(ctx), in.Name))
 	})
 }
 
@@ -242,7 +242,7 @@ func (s *server) providerCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		p, err := g.AddProvider(ctx, who(ctx), n)
+		p, err := g.AddProvider(ctx, by(ctx), n)
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -274,14 +274,14 @@ func (s *server) providerCalls(a huma.API) {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.ProviderChange
 	}) (*body[api.Provider], error) {
-		p, err := g.Change(ctx, who(ctx), gate.KindProvider, in.Name, in.Body.Revision, in.Body.Settings)
+		p, err := g.Change(ctx, by(ctx), gate.KindProvider, in.Name, in.Body.Revision, in.Body.Settings)
 		if err != nil {
 			return nil, s.problem(err)
 		}
 		return s.provider(ctx, p.(*federation.Provider))
 	})
 	huma.Register(a, op("DELETE", "/providers/{name}", "remove-provider", "Remove a provider"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, s.problem(g.RemoveProvider(ctx, who(ctx), in.Name))
+		return nil, s.problem(g.RemoveProvider(ctx, by(ctx), in.Name))
 	})
 }
 
@@ -307,7 +307,7 @@ func (s *server) applicationCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		app, err := g.AddApplication(ctx, who(ctx), n)
+		app, err := g.AddApplication(ctx, by(ctx), n)
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -339,14 +339,14 @@ func (s *server) applicationCalls(a huma.API) {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.ApplicationChange
 	}) (*body[api.Application], error) {
-		app, err := g.Change(ctx, who(ctx), gate.KindApplication, in.Name, in.Body.Revision, in.Body.Settings)
+		app, err := g.Change(ctx, by(ctx), gate.KindApplication, in.Name, in.Body.Revision, in.Body.Settings)
 		if err != nil {
 			return nil, s.problem(err)
 		}
 		return s.application(ctx, app.(*federation.Application))
 	})
 	huma.Register(a, op("DELETE", "/applications/{name}", "remove-application", "Remove an application"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, s.problem(g.RemoveApplication(ctx, who(ctx), in.Name))
+		return nil, s.problem(g.RemoveApplication(ctx, by(ctx), in.Name))
 	})
 }
 

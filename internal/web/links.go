@@ -39,7 +39,7 @@ func (s *server) linkCalls(a huma.API) {
 	carry := op("POST", "/links/carry", "carry-links", "Let the people of one provider in by another, after a preview")
 	carry.DefaultStatus = http.StatusOK
 	huma.Register(a, carry, func(ctx context.Context, in *struct{ Body api.Carry }) (*body[api.Carried], error) {
-		c, err := g.CarryLinks(ctx, who(ctx), gate.Carry(in.Body))
+		c, err := g.CarryLinks(ctx, by(ctx), gate.Carry(in.Body))
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -74,7 +74,7 @@ func (s *server) subjectCalls(a huma.API) {
 		for _, k := range in.Body.Known {
 			im.Known = append(im.Known, gate.Known{Provider: k.Provider, Name: k.Name, Format: k.Format, Value: k.Value})
 		}
-		out, err := g.ImportSubjects(ctx, who(ctx), in.Name, im)
+		out, err := g.ImportSubjects(ctx, by(ctx), in.Name, im)
 		if err != nil {
 			return nil, s.problem(err)
 		}

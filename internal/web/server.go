@@ -265,16 +265,16 @@ func (s *server) setCookie(c fiber.Ctx, name, value, sameSite string, life time.
 type contextKey int
 
 const (
-	whoKey contextKey = iota
+	byKey contextKey = iota
 	addressKey
 	consoleKey
 	tooLargeKey // the body was too large, and is gone
 )
 
-// who is the name of the operator or token of a call.
-func who(ctx context.Context) string {
-	s, _ := ctx.Value(whoKey).(string)
-	return s
+// by is the operator or token of a call, with the remark.
+func by(ctx context.Context) gate.By {
+	b, _ := ctx.Value(byKey).(gate.By)
+	return b
 }
 
 // authenticate lets an operation be called with an API token, or with a console
@@ -310,7 +310,7 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	case utf8.RuneCountInString(ctx.Query("remark")) > maxRemark:
 		s.deny(c, http.StatusUnprocessableEntity, fmt.Sprintf("The remark is longer than %d characters; shorten it.", maxRemark))
 	default:
-		next(huma.WithContext(ctx, gate.WithRemark(context.WithValue(ctx.Context(), whoKey, name), ctx.Query("remark"))))
+		next(huma.WithContext(ctx, context.WithValue(ctx.Context(), byKey, gate.By{Who: name, Why: ctx.Query("remark")})))
 	}
 }
 

@@ -55,17 +55,17 @@ func (s *server) recordCalls(a huma.API, kind, path string) {
 		if err != nil {
 			return nil, err
 		}
-		return nil, s.problem(g.Retake(ctx, who(ctx), kind, in.Name, in.Body.Revision, src))
+		return nil, s.problem(g.Retake(ctx, by(ctx), kind, in.Name, in.Body.Revision, src))
 	})
 	huma.Register(a, does(path+"/{name}/refresh", "refresh-"+kind, "Ask the metadata address now"), func(ctx context.Context, in *named) (*body[federation.Refreshed], error) {
-		out, err := g.Refresh(ctx, who(ctx), kind, in.Name)
+		out, err := g.Refresh(ctx, by(ctx), kind, in.Name)
 		return &body[federation.Refreshed]{out}, s.problem(err)
 	})
 	huma.Register(a, does(path+"/{name}/approve", "approve-"+kind, "Apply the change that waits for approval"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, s.problem(g.Approve(ctx, who(ctx), kind, in.Name))
+		return nil, s.problem(g.Approve(ctx, by(ctx), kind, in.Name))
 	})
 	huma.Register(a, does(path+"/{name}/decline", "decline-"+kind, "Drop the change that waits, until the metadata changes again"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, s.problem(g.Decline(ctx, who(ctx), kind, in.Name))
+		return nil, s.problem(g.Decline(ctx, by(ctx), kind, in.Name))
 	})
 }
 
@@ -135,7 +135,7 @@ func (s *server) historyCalls(a huma.API) {
 		return &body[federation.Revision]{r}, s.problem(err)
 	})
 	huma.Register(a, does("/history/{id}/restore", "restore", "Set a record back to what it was after this change"), func(ctx context.Context, in *numbered) (*body[federation.TakenEntity], error) {
-		kind, name, err := g.Restore(ctx, who(ctx), in.ID)
+		kind, name, err := g.Restore(ctx, by(ctx), in.ID)
 		return &body[federation.TakenEntity]{federation.TakenEntity{Kind: kind, Name: name}}, s.problem(err)
 	})
 	huma.Register(a, op("GET", "/jobs", "list-jobs", "Work in progress, and what ended within the hour"), func(ctx context.Context, _ *struct{}) (*body[api.List[federation.Job]], error) {
@@ -219,7 +219,7 @@ func (s *server) aggregateCalls(a huma.API) {
 		return rows(all, len(all), show), nil
 	})
 	huma.Register(a, starts("/aggregates", "add-aggregate", "Take an aggregate in from its address; a job tells how far it is"), func(ctx context.Context, in *struct{ Body api.NewAggregate }) (*body[federation.Job], error) {
-		return job(g.AddAggregate(ctx, who(ctx), in.Body.Name, in.Body.AggregateSettings, nil))
+		return job(g.AddAggregate(ctx, by(ctx), in.Body.Name, in.Body.AggregateSettings, nil))
 	})
 	huma.Register(a, starts("/aggregates/upload", "upload-aggregate", "Take an aggregate in from a document"), func(ctx context.Context, in *upload) (*body[federation.Job], error) {
 		var n api.NewAggregate
@@ -227,7 +227,7 @@ func (s *server) aggregateCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return job(g.AddAggregate(ctx, who(ctx), n.Name, n.AggregateSettings, document))
+		return job(g.AddAggregate(ctx, by(ctx), n.Name, n.AggregateSettings, document))
 	})
 	huma.Register(a, op("GET", "/aggregates/{name}", "show-aggregate", "One aggregate"), func(ctx context.Context, in *named) (*body[api.Aggregate], error) {
 		x, err := g.Aggregate(ctx, in.Name)
@@ -241,12 +241,12 @@ func (s *server) aggregateCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return job(g.UploadAggregate(ctx, who(ctx), in.Name, document))
+		return job(g.UploadAggregate(ctx, by(ctx), in.Name, document))
 	})
 	describeUpload(a, "/aggregates/upload")
 	describeUpload(a, "/aggregates/{name}/upload")
 	huma.Register(a, starts("/aggregates/{name}/refresh", "refresh-aggregate", "Fetch an aggregate anew"), func(ctx context.Context, in *named) (*body[federation.Job], error) {
-		return job(g.RefreshAggregate(ctx, who(ctx), in.Name))
+		return job(g.RefreshAggregate(ctx, by(ctx), in.Name))
 	})
 	huma.Register(a, op("GET", "/aggregates/{name}/entities", "list-entities", "Entities of an aggregate"), func(ctx context.Context, in *struct {
 		Name   string `path:"name" maxLength:"200" doc:"Short name"`
@@ -270,15 +270,15 @@ func (s *server) aggregateCalls(a huma.API) {
 		if len(b.Entities) == 0 && b.Search == "" && !b.All {
 			return nil, s.problem(&gate.FieldError{Field: "entities", Err: errors.New("nothing is chosen; name entities, give a search, or say all")})
 		}
-		return job(g.TakeEntities(ctx, who(ctx), in.Name, gate.Take{Entities: b.Entities, Names: b.Names, Kind: b.Kind, Provider: b.Provider, Filter: gate.EntityFilter{Search: b.Search, State: "usable"}}))
+		return job(g.TakeEntities(ctx, by(ctx), in.Name, gate.Take{Entities: b.Entities, Names: b.Names, Kind: b.Kind, Provider: b.Provider, Filter: gate.EntityFilter{Search: b.Search, State: "usable"}}))
 	})
 	huma.Register(a, op("PUT", "/aggregates/{name}/settings", "change-aggregate", "Replace the settings of an aggregate"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.AggregateChange
 	}) (*struct{}, error) {
-		return nil, s.problem(g.ChangeAggregate(ctx, who(ctx), in.Name, in.Body.Revision, in.Body.Settings))
+		return nil, s.problem(g.ChangeAggregate(ctx, by(ctx), in.Name, in.Body.Revision, in.Body.Settings))
 	})
 	huma.Register(a, op("DELETE", "/aggregates/{name}", "remove-aggregate", "Remove an aggregate; records taken from it stay"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, s.problem(g.RemoveAggregate(ctx, who(ctx), in.Name))
+		return nil, s.problem(g.RemoveAggregate(ctx, by(ctx), in.Name))
 	})
 }

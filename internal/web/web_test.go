@@ -46,11 +46,11 @@ func newApp(t *testing.T) (*fiber.App, *gate.Gate) {
 	pair, err := standin.LoadPair("", "x")
 	require.NoError(t, err)
 	for _, name := range []string{"staff", "branch"} {
-		_, err = g.AddProvider(context.Background(), "test", gate.NewProvider{Name: name, Title: "<b>" + name, Source: gate.Source{Document: saml.WriteIDPMetadata(
+		_, err = g.AddProvider(context.Background(), gate.By{Who: "test"}, gate.NewProvider{Name: name, Title: "<b>" + name, Source: gate.Source{Document: saml.WriteIDPMetadata(
 			saml.IDPFace{EntityID: "urn:" + name, SSO: "https://" + name + ".example/sso", Keys: []keys.Certificate{pair.Certificate}})}})
 		require.NoError(t, err)
 	}
-	_, err = g.AddApplication(context.Background(), "test", gate.NewApplication{Name: "roster", Source: gate.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})}})
+	_, err = g.AddApplication(context.Background(), gate.By{Who: "test"}, gate.NewApplication{Name: "roster", Source: gate.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})}})
 	require.NoError(t, err)
 	return web.New(web.Options{Gate: g, Log: log, Version: "test", Protocols: protocols, Endpoints: []web.Endpoints{samlweb.Endpoints{}}}), g
 }
@@ -206,7 +206,7 @@ func TestMetadataAndRequestsOfOddSize(t *testing.T) {
 	require.Equal(t, http.StatusOK, res.StatusCode)
 	res, _ = call(t, app, "GET", "/metrics", "")
 	require.Equal(t, http.StatusForbidden, res.StatusCode, "not for everybody")
-	_, secret, err := g.AddToken(context.Background(), "test", "monitor")
+	_, secret, err := g.AddToken(context.Background(), gate.By{Who: "test"}, "monitor")
 	require.NoError(t, err)
 	res, body = call(t, app, "GET", "/metrics", "", "Authorization", "Bearer "+secret)
 	require.Equal(t, http.StatusOK, res.StatusCode)
@@ -255,7 +255,7 @@ func TestAPIDescribesTakingIn(t *testing.T) {
 // and previews included.
 func TestTakingInByConsoleSession(t *testing.T) {
 	app, g := newApp(t)
-	require.NoError(t, g.AddOwner(context.Background(), "test", "gwen", "a long enough password"))
+	require.NoError(t, g.AddOwner(context.Background(), gate.By{Who: "test"}, "gwen", "a long enough password"))
 	session, err := g.SignIn(context.Background(), "gwen", "a long enough password", "127.0.0.1")
 	require.NoError(t, err)
 	cookie := "__Host-ig-console=" + session
