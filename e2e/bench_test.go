@@ -20,7 +20,6 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
-	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/standin"
@@ -119,9 +118,9 @@ func crowded(b *testing.B, applications int) *demo {
 	octets, err := (&standin.Federation{Title: "Many", Entities: applications*4/3 + 60, Pair: pair, Fault: "unsigned"}).Aggregate(0, time.Now())
 	require.NoError(b, err)
 	c, ctx := d.client(), context.Background()
-	run := func(j federation.Job, err error) federation.Job {
+	run := func(j api.Job, err error) api.Job {
 		require.NoError(b, err)
-		j, err = c.Wait(ctx, j, func(federation.Job) {})
+		j, err = c.Wait(ctx, j, func(api.Job) {})
 		require.NoError(b, err)
 		return j
 	}

@@ -21,7 +21,6 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
-	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/standin"
@@ -274,7 +273,7 @@ func TestTakingInOnTheCommandLine(t *testing.T) {
 
 	// History.
 	require.Contains(t, ok("history", "list", "--name", "depot"), "their metadata came")
-	var all []federation.Change
+	var all []api.Change
 	require.NoError(t, json.Unmarshal([]byte(ok("history", "list", "--name", "depot", "--output", "json")), &all))
 	first := all[len(all)-1]
 	require.Contains(t, ok("history", "show", fmt.Sprint(all[1].ID)), "urn:depot")
@@ -483,15 +482,15 @@ func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
 	work := make(chan error, 1)
 	var taken int
 	go func() {
-		j, err := c.UploadAggregate(ctx, api.NewAggregate{Name: "harbour", AggregateSettings: federation.AggregateSettings{TrustKey: string(pair.Certificate.PEM())}}, bytes.NewReader(octets))
+		j, err := c.UploadAggregate(ctx, api.NewAggregate{Name: "harbour", AggregateSettings: api.AggregateSettings{TrustKey: string(pair.Certificate.PEM())}}, bytes.NewReader(octets))
 		if err == nil {
-			_, err = c.Wait(ctx, j, func(federation.Job) {})
+			_, err = c.Wait(ctx, j, func(api.Job) {})
 		}
 		if err == nil {
 			j, err = c.TakeOver(ctx, "harbour", api.TakeOver{Kind: "application", Search: "e", Provider: "wrenmoor-staff"})
 		}
 		if err == nil {
-			j, err = c.Wait(ctx, j, func(federation.Job) {})
+			j, err = c.Wait(ctx, j, func(api.Job) {})
 		}
 		if err == nil {
 			taken = len(j.Report.Taken)

@@ -195,44 +195,44 @@ type Row struct {
 
 // Taken is how the values of a record came in, and how current they are.
 type Taken struct {
-	Document        string           `json:"document,omitempty" doc:"SHA-256 of the document"`
-	ValidUntil      time.Time        `json:"validUntil,omitzero"`
-	SignatureMethod string           `json:"signatureMethod,omitempty"`
-	Verified        bool             `json:"verified" doc:"The signature was made with the trust key"`
-	OtherRole       bool             `json:"otherRole" doc:"The document also holds the entity's other role"`
-	Fresh           federation.Fresh `json:"fresh" doc:"Of a record with a metadata address"`
+	Document        string    `json:"document,omitempty" doc:"SHA-256 of the document"`
+	ValidUntil      time.Time `json:"validUntil,omitzero"`
+	SignatureMethod string    `json:"signatureMethod,omitempty"`
+	Verified        bool      `json:"verified" doc:"The signature was made with the trust key"`
+	OtherRole       bool      `json:"otherRole" doc:"The document also holds the entity's other role"`
+	Fresh           Fresh     `json:"fresh" doc:"Of a record with a metadata address"`
 }
 
 // Aggregate is an aggregate on record.
 type Aggregate struct {
-	Name            string                       `json:"name"`
-	Settings        federation.AggregateSettings `json:"settings"`
-	Title           string                       `json:"title" doc:"As set, or as the document names itself"`
-	Size            int64                        `json:"size" doc:"Octets"`
-	ValidUntil      time.Time                    `json:"validUntil,omitzero"`
-	SignatureMethod string                       `json:"signatureMethod,omitempty"`
-	Verified        bool                         `json:"verified" doc:"The signature was made with the trust key"`
-	Entities        int                          `json:"entities"`
-	Broken          int                          `json:"broken" doc:"Entities that cannot be used"`
-	TakenAt         time.Time                    `json:"takenAt,omitzero" doc:"When its present edition was taken in"`
-	Changes         *federation.Changes          `json:"changes,omitempty" doc:"What differs from the edition before"`
-	Fresh           federation.Fresh             `json:"fresh"`
-	Findings        []*finding.Finding           `json:"findings"`
-	Added           time.Time                    `json:"added"`
-	Revision        int                          `json:"revision"`
+	Name            string             `json:"name"`
+	Settings        AggregateSettings  `json:"settings"`
+	Title           string             `json:"title" doc:"As set, or as the document names itself"`
+	Size            int64              `json:"size" doc:"Octets"`
+	ValidUntil      time.Time          `json:"validUntil,omitzero"`
+	SignatureMethod string             `json:"signatureMethod,omitempty"`
+	Verified        bool               `json:"verified" doc:"The signature was made with the trust key"`
+	Entities        int                `json:"entities"`
+	Broken          int                `json:"broken" doc:"Entities that cannot be used"`
+	TakenAt         time.Time          `json:"takenAt,omitzero" doc:"When its present edition was taken in"`
+	Changes         *Changes           `json:"changes,omitempty" doc:"What differs from the edition before"`
+	Fresh           Fresh              `json:"fresh"`
+	Findings        []*finding.Finding `json:"findings"`
+	Added           time.Time          `json:"added"`
+	Revision        int                `json:"revision"`
 }
 
 // NewAggregate is what an aggregate is added from. Without an address a document
 // is uploaded with it.
 type NewAggregate struct {
 	Name string `json:"name" maxLength:"200" doc:"Short name"`
-	federation.AggregateSettings
+	AggregateSettings
 }
 
 // AggregateChange replaces the settings of an aggregate.
 type AggregateChange struct {
-	Revision int                          `json:"revision"`
-	Settings federation.AggregateSettings `json:"settings"`
+	Revision int               `json:"revision"`
+	Settings AggregateSettings `json:"settings"`
 }
 
 // TakeOver says which entities of an aggregate are to become records.

@@ -82,10 +82,10 @@ func TestPreviewsAndReportsAreReadable(t *testing.T) {
 	}
 	require.NotContains(t, out.String(), "encrypt", "what says nothing is left out")
 	out.Reset()
-	many := &federation.Report{Entities: 3, Broken: 1, Changes: &federation.Changes{Added: 1, Removed: 2, AddedIDs: []string{"urn:new"}, GoneIDs: []string{"urn:gone"}}, RefusedN: 1,
-		Refused: []federation.Refusal{{Finding: finding.New(finding.AggregateTwice)}}, Records: []federation.Refreshed{{Kind: "provider", Name: "depot", Outcome: "waiting", Differences: []federation.Difference{{Label: "Entity ID", Before: "a", After: "b"}}}}}
+	many := &api.Report{Entities: 3, Broken: 1, Changes: &api.Changes{Added: 1, Removed: 2, AddedIDs: []string{"urn:new"}, GoneIDs: []string{"urn:gone"}}, RefusedN: 1,
+		Refused: []api.Refusal{{Finding: finding.New(finding.AggregateTwice)}}, Records: []api.Refreshed{{Kind: "provider", Name: "depot", Outcome: "waiting", Differences: []federation.Difference{{Label: "Entity ID", Before: "a", After: "b"}}}}}
 	for i := range 60 {
-		many.Taken = append(many.Taken, federation.TakenEntity{Kind: "provider", Name: fmt.Sprint("p-", i), EntityID: fmt.Sprint("urn:", i)})
+		many.Taken = append(many.Taken, api.TakenEntity{Kind: "provider", Name: fmt.Sprint("p-", i), EntityID: fmt.Sprint("urn:", i)})
 	}
 	e.outcome(&out, many)
 	for _, want := range []string{"3 entities, 1 of them cannot be used", "1 came, 2 went, 0 changed", "went     urn:gone", "waiting   provider depot", "innergate approve depot", "p-49", "and 10 more", "1 refused\n  -\n    The aggregate holds this entity a second time [aggregate-entity-twice]"} {

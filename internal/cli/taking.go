@@ -13,17 +13,16 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
-	"innergate.example/innergate/internal/core/federation"
 )
 
 // follow waits for a job and shows how far it is, with its rate and what is left.
-func (e *environment) follow(ctx context.Context, c *client.Client, j federation.Job) (federation.Job, error) {
+func (e *environment) follow(ctx context.Context, c *client.Client, j api.Job) (api.Job, error) {
 	if !terminal(e.err) {
-		return c.Wait(ctx, j, func(federation.Job) {})
+		return c.Wait(ctx, j, func(api.Job) {})
 	}
 	began := time.Now()
 	defer fmt.Fprint(e.err, "\r\x1b[K")
-	return c.Wait(ctx, j, func(j federation.Job) {
+	return c.Wait(ctx, j, func(j api.Job) {
 		text := j.What
 		spent := time.Since(began).Seconds()
 		amount := func(n int64) string {
@@ -41,7 +40,7 @@ func (e *environment) follow(ctx context.Context, c *client.Client, j federation
 }
 
 // outcome shows what a job has changed, and what it refused.
-func (e *environment) outcome(w io.Writer, r *federation.Report) {
+func (e *environment) outcome(w io.Writer, r *api.Report) {
 	if r == nil {
 		return
 	}
@@ -82,7 +81,7 @@ func (e *environment) outcome(w io.Writer, r *federation.Report) {
 
 func (e *environment) aggregates() *ucli.Command {
 	name := []string{"NAME"}
-	runs := func(do func(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) (federation.Job, error)) ucli.ActionFunc {
+	runs := func(do func(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) (api.Job, error)) ucli.ActionFunc {
 		return e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
 			j, err := do(ctx, cmd, c, args[0])
 			if err == nil {
@@ -98,16 +97,16 @@ func (e *environment) aggregates() *ucli.Command {
 	return &ucli.Command{Name: "aggregate", Usage: "metadata of whole federations", Commands: []*ucli.Command{
 		{Name: "add", Usage: "take an aggregate in", ArgsUsage: "NAME", Flags: []ucli.Flag{metadataFlag, titleFlag,
 			&ucli.StringFlag{Name: "trust-key", Usage: "file with the certificate its publisher signs with"}},
-			Action: runs(func(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) (federation.Job, error) {
+			Action: runs(func(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) (api.Job, error) {
 				n := api.NewAggregate{Name: name}
 				n.Title = cmd.String("title")
 				var err error
 				if n.TrustKey, err = e.pemFile(cmd.String("trust-key")); err != nil {
-					return federation.Job{}, err
+					return api.Job{}, err
 				}
 				document, address, err := e.stream(cmd.String("metadata"))
 				if err != nil {
-					return federation.Job{}, err
+					return api.Job{}, err
 				}
 				if n.Address = address; address != "" {
 					return c.AddAggregate(ctx, n)
@@ -116,19 +115,19 @@ func (e *environment) aggregates() *ucli.Command {
 				return c.UploadAggregate(ctx, n, document)
 			})},
 		{Name: "update", Usage: "take the next edition of an aggregate in from a file", ArgsUsage: "NAME", Flags: []ucli.Flag{metadataFlag},
-			Action: runs(func(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) (federation.Job, error) {
+			Action: runs(func(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) (api.Job, error) {
 				document, address, err := e.stream(cmd.String("metadata"))
 				if err != nil {
-					return federation.Job{}, err
+					return api.Job{}, err
 				}
 				if address != "" {
-					return federation.Job{}, &usageError{"an address is a setting of the aggregate", "Set it with innergate aggregate set " + name + " address=" + address + ", then refresh."}
+					return api.Job{}, &usageError{"an address is a setting of the aggregate", "Set it with innergate aggregate set " + name + " address=" + address + ", then refresh."}
 				}
 				defer document.Close()
 				return c.UploadEdition(ctx, name, document)
 			})},
 		{Name: "refresh", Usage: "fetch an aggregate anew, and show what changed", ArgsUsage: "NAME",
-			Action: runs(func(ctx context.Context, _ *ucli.Command, c *client.Client, name string) (federation.Job, error) {
+			Action: runs(func(ctx context.Context, _ *ucli.Command, c *client.Client, name string) (api.Job, error) {
 				return c.RefreshAggregate(ctx, name)
 			})},
 		{Name: "take", Usage: "make records of entities: those named, or all that match --search", ArgsUsage: "NAME [ENTITY-ID …]", Flags: []ucli.Flag{kindFlag, searchFlag,
@@ -239,7 +238,7 @@ func (e *environment) aggregates() *ucli.Command {
 					rows = append(rows, [2]string{"address", a.Settings.Address}, [2]string{"next refresh", local(a.Fresh.Next)})
 				}
 				fields(w, rows)
-				e.outcome(w, &federation.Report{Changes: a.Changes})
+				e.outcome(w, &api.Report{Changes: a.Changes})
 				for _, f := range a.Findings {
 					e.told(w, f, string(f.Severity))
 				}
@@ -354,7 +353,7 @@ func (e *environment) refresh() *ucli.Command {
 			if err != nil {
 				return err
 			}
-			out := []federation.Refreshed{}
+			out := []api.Refreshed{}
 			failed := false
 			for _, r := range records {
 				x, err := c.Refresh(ctx, r[0], r[1])
@@ -382,7 +381,7 @@ func (e *environment) refresh() *ucli.Command {
 		}}
 }
 
-func (e *environment) refreshed(w io.Writer, x federation.Refreshed) {
+func (e *environment) refreshed(w io.Writer, x api.Refreshed) {
 	fmt.Fprintf(w, "%-9s %s %s\n", e.colour(x.Outcome), x.Kind, x.Name)
 	if len(x.Differences) > 0 {
 		e.differences(w, x.Differences)

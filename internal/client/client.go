@@ -16,7 +16,6 @@ import (
 	"time"
 
 	"innergate.example/innergate/internal/api"
-	"innergate.example/innergate/internal/core/federation"
 )
 
 // Client calls one gate with one token.
@@ -353,8 +352,8 @@ func (c *Client) Document(ctx context.Context, kind, name string) (api.Text, err
 }
 
 // Refresh asks the metadata address of a record now.
-func (c *Client) Refresh(ctx context.Context, kind, name string) (federation.Refreshed, error) {
-	return post[federation.Refreshed](ctx, c, paths[kind]+url.PathEscape(name)+"/refresh", nil)
+func (c *Client) Refresh(ctx context.Context, kind, name string) (api.Refreshed, error) {
+	return post[api.Refreshed](ctx, c, paths[kind]+url.PathEscape(name)+"/refresh", nil)
 }
 
 // Decide approves or declines the change of a record that waits.
@@ -363,8 +362,8 @@ func (c *Client) Decide(ctx context.Context, kind, name, decision string) error 
 }
 
 // Waiting lists changes that wait for approval.
-func (c *Client) Waiting(ctx context.Context) (api.List[federation.Pending], error) {
-	return get[api.List[federation.Pending]](ctx, c, "/waiting")
+func (c *Client) Waiting(ctx context.Context) (api.List[api.Pending], error) {
+	return get[api.List[api.Pending]](ctx, c, "/waiting")
 }
 
 // CheckFilter narrows checks.
@@ -392,19 +391,19 @@ type HistoryFilter struct {
 }
 
 // History lists changes, the newest first.
-func (c *Client) History(ctx context.Context, f HistoryFilter) (api.List[federation.Change], error) {
+func (c *Client) History(ctx context.Context, f HistoryFilter) (api.List[api.Change], error) {
 	q := url.Values{"limit": {strconv.Itoa(f.Limit)}, "kind": {f.Kind}, "name": {f.Name}, "search": {f.Search}}
-	return get[api.List[federation.Change]](ctx, c, "/history?"+q.Encode())
+	return get[api.List[api.Change]](ctx, c, "/history?"+q.Encode())
 }
 
 // Change shows one change with before and after.
-func (c *Client) Change(ctx context.Context, id string) (federation.Revision, error) {
-	return get[federation.Revision](ctx, c, "/history/"+url.PathEscape(id))
+func (c *Client) Change(ctx context.Context, id string) (api.Revision, error) {
+	return get[api.Revision](ctx, c, "/history/"+url.PathEscape(id))
 }
 
 // Restore sets a record back to what it was after a change.
-func (c *Client) Restore(ctx context.Context, id string) (federation.TakenEntity, error) {
-	return post[federation.TakenEntity](ctx, c, "/history/"+url.PathEscape(id)+"/restore", nil)
+func (c *Client) Restore(ctx context.Context, id string) (api.TakenEntity, error) {
+	return post[api.TakenEntity](ctx, c, "/history/"+url.PathEscape(id)+"/restore", nil)
 }
 
 // Aggregates lists aggregates.
@@ -418,26 +417,26 @@ func (c *Client) Aggregate(ctx context.Context, name string) (api.Aggregate, err
 }
 
 // AddAggregate takes an aggregate in from its address.
-func (c *Client) AddAggregate(ctx context.Context, n api.NewAggregate) (federation.Job, error) {
-	return post[federation.Job](ctx, c, "/aggregates", n)
+func (c *Client) AddAggregate(ctx context.Context, n api.NewAggregate) (api.Job, error) {
+	return post[api.Job](ctx, c, "/aggregates", n)
 }
 
 // UploadAggregate takes an aggregate in from a document, which is sent as it is
 // read.
-func (c *Client) UploadAggregate(ctx context.Context, n api.NewAggregate, document io.Reader) (federation.Job, error) {
+func (c *Client) UploadAggregate(ctx context.Context, n api.NewAggregate, document io.Reader) (api.Job, error) {
 	settings, err := json.Marshal(n)
 	if err != nil {
-		return federation.Job{}, err
+		return api.Job{}, err
 	}
 	return c.upload(ctx, "/aggregates/upload", settings, document)
 }
 
 // UploadEdition takes the next edition of an aggregate in from a document.
-func (c *Client) UploadEdition(ctx context.Context, name string, document io.Reader) (federation.Job, error) {
+func (c *Client) UploadEdition(ctx context.Context, name string, document io.Reader) (api.Job, error) {
 	return c.upload(ctx, "/aggregates/"+url.PathEscape(name)+"/upload", nil, document)
 }
 
-func (c *Client) upload(ctx context.Context, path string, settings []byte, document io.Reader) (job federation.Job, err error) {
+func (c *Client) upload(ctx context.Context, path string, settings []byte, document io.Reader) (job api.Job, err error) {
 	r, w := io.Pipe()
 	form := multipart.NewWriter(w)
 	unread := make(chan error, 1)
@@ -489,8 +488,8 @@ func (n *noting) Read(b []byte) (int, error) {
 }
 
 // RefreshAggregate fetches an aggregate anew.
-func (c *Client) RefreshAggregate(ctx context.Context, name string) (federation.Job, error) {
-	return post[federation.Job](ctx, c, "/aggregates/"+url.PathEscape(name)+"/refresh", nil)
+func (c *Client) RefreshAggregate(ctx context.Context, name string) (api.Job, error) {
+	return post[api.Job](ctx, c, "/aggregates/"+url.PathEscape(name)+"/refresh", nil)
 }
 
 // ChangeAggregate replaces the settings of an aggregate.
@@ -510,24 +509,24 @@ type EntityFilter struct {
 }
 
 // Entities searches an aggregate.
-func (c *Client) Entities(ctx context.Context, name string, f EntityFilter) (api.List[federation.Entity], error) {
+func (c *Client) Entities(ctx context.Context, name string, f EntityFilter) (api.List[api.Entity], error) {
 	q := url.Values{"limit": {strconv.Itoa(f.Limit)}}
 	for k, v := range map[string]string{"search": f.Search, "role": f.Role, "state": f.State} {
 		if v != "" {
 			q.Set(k, v)
 		}
 	}
-	return get[api.List[federation.Entity]](ctx, c, "/aggregates/"+url.PathEscape(name)+"/entities?"+q.Encode())
+	return get[api.List[api.Entity]](ctx, c, "/aggregates/"+url.PathEscape(name)+"/entities?"+q.Encode())
 }
 
 // TakeOver makes records of entities.
-func (c *Client) TakeOver(ctx context.Context, name string, t api.TakeOver) (federation.Job, error) {
-	return post[federation.Job](ctx, c, "/aggregates/"+url.PathEscape(name)+"/take", t)
+func (c *Client) TakeOver(ctx context.Context, name string, t api.TakeOver) (api.Job, error) {
+	return post[api.Job](ctx, c, "/aggregates/"+url.PathEscape(name)+"/take", t)
 }
 
 // Wait follows a job to its end; tell is called with every state on the way. A
 // job that failed comes back as *api.Problem.
-func (c *Client) Wait(ctx context.Context, j federation.Job, tell func(federation.Job)) (federation.Job, error) {
+func (c *Client) Wait(ctx context.Context, j api.Job, tell func(api.Job)) (api.Job, error) {
 	for j.State == "running" {
 		tell(j)
 		select {
@@ -536,7 +535,7 @@ func (c *Client) Wait(ctx context.Context, j federation.Job, tell func(federatio
 		case <-time.After(200 * time.Millisecond):
 		}
 		var err error
-		if j, err = get[federation.Job](ctx, c, "/jobs/"+j.ID); err != nil {
+		if j, err = get[api.Job](ctx, c, "/jobs/"+j.ID); err != nil {
 			return j, err
 		}
 	}

@@ -88,16 +88,16 @@ func TestUploadIsSentAsItIsRead(t *testing.T) {
 }
 
 func TestJobsAreFollowedToTheirEnd(t *testing.T) {
-	for _, end := range []federation.Job{{State: "done", Report: &federation.Report{Entities: 3}}, {State: "failed", Failure: "no good"}} {
+	for _, end := range []api.Job{{State: "done", Report: &api.Report{Entities: 3}}, {State: "failed", Failure: "no good"}} {
 		cl, _ := gate(t, func(w http.ResponseWriter, asked int) {
-			j := federation.Job{ID: "j", State: "running", Done: int64(asked)}
+			j := api.Job{ID: "j", State: "running", Done: int64(asked)}
 			if asked == 3 {
 				j = end
 			}
 			_ = json.NewEncoder(w).Encode(j)
 		})
 		var told []int64
-		j, err := cl.Wait(ctx, federation.Job{ID: "j", State: "running"}, func(j federation.Job) { told = append(told, j.Done) })
+		j, err := cl.Wait(ctx, api.Job{ID: "j", State: "running"}, func(j api.Job) { told = append(told, j.Done) })
 		require.Equal(t, []int64{0, 1, 2, 0}, told)
 		require.Equal(t, end.State, j.State)
 		require.Equal(t, end.State == "failed", err != nil)
@@ -107,6 +107,6 @@ func TestJobsAreFollowedToTheirEnd(t *testing.T) {
 	}
 	cancelled, cancel := context.WithCancel(ctx)
 	cancel()
-	_, err := client.New("http://127.0.0.1:1", "x").Wait(cancelled, federation.Job{State: "running"}, func(federation.Job) {})
+	_, err := client.New("http://127.0.0.1:1", "x").Wait(cancelled, api.Job{State: "running"}, func(api.Job) {})
 	require.ErrorIs(t, err, context.Canceled)
 }

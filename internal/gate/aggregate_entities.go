@@ -218,7 +218,7 @@ func (g *Gate) takePart(ctx context.Context, by By, aggregate string, t Take, f 
 		seen[row.EntityID], names[nameOf(r)] = true, true
 		changes = append(changes, change{record: r, what: "added", document: octets})
 		if len(report.Taken) < reportLimit*10 {
-			report.Taken = append(report.Taken, federation.TakenEntity{EntityID: row.EntityID, Kind: kindOf(r), Name: nameOf(r)})
+			report.Taken = append(report.Taken, TakenEntity{EntityID: row.EntityID, Kind: kindOf(r), Name: nameOf(r)})
 		}
 	}
 	return g.put(ctx, by, changes, nil)

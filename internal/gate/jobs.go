@@ -7,22 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
-)
-
-// How metadata is taken in and kept, as the domain says it.
-type (
-	Job               = federation.Job
-	Report            = federation.Report
-	Changes           = federation.Changes
-	Entity            = federation.Entity
-	AggregateSettings = federation.AggregateSettings
-	Fresh             = federation.Fresh
-	Refreshed         = federation.Refreshed
-	Pending           = federation.Pending
-	Change            = federation.Change
-	Revision          = federation.Revision
 )
 
 // States of a job.
@@ -37,7 +22,7 @@ const reportLimit = 1000
 
 func refuse(r *Report, entityID string, f *finding.Finding) {
 	if r.RefusedN++; len(r.Refused) < reportLimit {
-		r.Refused = append(r.Refused, federation.Refusal{EntityID: entityID, Finding: f})
+		r.Refused = append(r.Refused, Refusal{EntityID: entityID, Finding: f})
 	}
 }
 

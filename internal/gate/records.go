@@ -140,12 +140,22 @@ func (g *Gate) named(name string) ([]federation.Record, error) {
 	return out, nil
 }
 
+// standingError says that another record stands where one would go.
+type standingError struct {
+	*finding.Finding
+	by federation.Name
+}
+
+// Unwrap gives the finding.
+func (e *standingError) Unwrap() error { return e.Finding }
+
 // fits sees whether a record may stand beside the others: its identity, where
 // applications share an address.
 func (g *Gate) fits(snap *federation.Snapshot, r federation.Record, identityField string) error {
 	side := r.Part()
 	known := func(kind string, name federation.Name) error {
-		return field(identityField, finding.New(finding.MetadataKnown, finding.Fact("Entity ID", side.Identity()), finding.Fact(kind, string(name))))
+		f := finding.New(finding.MetadataKnown, finding.Fact("Entity ID", side.Identity()), finding.Fact(kind, string(name)))
+		return field(identityField, &standingError{f, name})
 	}
 	if side.Identity() == "" {
 		return nil

@@ -234,8 +234,10 @@ func (g *Gate) preview(ctx context.Context, r federation.Record, title string, s
 	out.Name, out.Title, out.EntityID, out.Revision = string(b.Name), b.Title, federation.KnownAs(r), b.Revision
 	snap := g.Snapshot()
 	if err := g.fits(snap, r, s.field()); err != nil {
-		f := finding.Of(err)
-		out.Known, out.Findings = f.Evidence[1].Found, append(out.Findings, f)
+		if other := (*standingError)(nil); errors.As(err, &other) {
+			out.Known = string(other.by)
+		}
+		out.Findings = append(out.Findings, finding.Of(err))
 	}
 	if !out.Existing {
 		if out.Name == "" {

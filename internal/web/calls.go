@@ -444,8 +444,8 @@ func ends(ks []federation.Key) (first time.Time) {
 	return first
 }
 
-func taken(in federation.Intake, fresh federation.Fresh) api.Taken {
-	return api.Taken{Document: in.Document, ValidUntil: in.ValidUntil, SignatureMethod: in.SignatureMethod, Verified: in.Verified, OtherRole: in.OtherRole, Fresh: fresh}
+func taken(in federation.Intake, fresh gate.Fresh) api.Taken {
+	return api.Taken{Document: in.Document, ValidUntil: in.ValidUntil, SignatureMethod: in.SignatureMethod, Verified: in.Verified, OtherRole: in.OtherRole, Fresh: api.Fresh(fresh)}
 }
 
 func preview(p gate.Preview) api.Preview {

@@ -13,7 +13,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"innergate.example/innergate/internal/api"
-	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate"
 )
@@ -57,9 +56,9 @@ func (s *server) recordCalls(a huma.API, kind, path string) {
 		}
 		return nil, s.problem(g.Retake(ctx, by(ctx), kind, in.Name, in.Body.Revision, src))
 	})
-	huma.Register(a, does(path+"/{name}/refresh", "refresh-"+kind, "Ask the metadata address now"), func(ctx context.Context, in *named) (*body[federation.Refreshed], error) {
+	huma.Register(a, does(path+"/{name}/refresh", "refresh-"+kind, "Ask the metadata address now"), func(ctx context.Context, in *named) (*body[api.Refreshed], error) {
 		out, err := g.Refresh(ctx, by(ctx), kind, in.Name)
-		return &body[federation.Refreshed]{out}, s.problem(err)
+		return &body[api.Refreshed]{api.Refreshed(out)}, s.problem(err)
 	})
 	huma.Register(a, does(path+"/{name}/approve", "approve-"+kind, "Apply the change that waits for approval"), func(ctx context.Context, in *named) (*struct{}, error) {
 		return nil, s.problem(g.Approve(ctx, by(ctx), kind, in.Name))
@@ -102,12 +101,12 @@ func (s *server) checkCalls(a huma.API) {
 	huma.Register(a, op("GET", "/waiting", "list-waiting", "Changes that wait for approval, the oldest first"), func(ctx context.Context, in *struct {
 		Kind string `query:"kind" enum:"provider,application"`
 		Name string `query:"name" maxLength:"63"`
-	}) (*body[api.List[federation.Pending]], error) {
+	}) (*body[api.List[api.Pending]], error) {
 		all, err := g.Waiting(ctx, in.Kind, in.Name)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return &body[api.List[federation.Pending]]{api.List[federation.Pending]{Items: all, Total: int64(len(all))}}, nil
+		return rows(all, len(all), func(p gate.Pending) api.Pending { return api.Pending(p) }), nil
 	})
 }
 
@@ -123,29 +122,47 @@ func (s *server) historyCalls(a huma.API) {
 		Search string `query:"search" maxLength:"200" doc:"Part of a name, of who, what or why"`
 		Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 		Before int64  `query:"before" minimum:"0" doc:"Only changes with a lower number; for the next page"`
-	}) (*body[api.List[federation.Change]], error) {
+	}) (*body[api.List[api.Change]], error) {
 		all, total, err := g.History(ctx, gate.HistoryFilter(*in))
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return &body[api.List[federation.Change]]{api.List[federation.Change]{Items: all, Total: total}}, nil
+		return rows(all, int(total), func(c gate.Change) api.Change { return api.Change(c) }), nil
 	})
-	huma.Register(a, op("GET", "/history/{id}", "show-change", "One change: before and after"), func(ctx context.Context, in *numbered) (*body[federation.Revision], error) {
+	huma.Register(a, op("GET", "/history/{id}", "show-change", "One change: before and after"), func(ctx context.Context, in *numbered) (*body[api.Revision], error) {
 		r, err := g.Revision(ctx, in.ID)
-		return &body[federation.Revision]{r}, s.problem(err)
+		return &body[api.Revision]{api.Revision{Change: api.Change(r.Change), Values: r.Values, Differences: r.Differences, FromNow: r.FromNow}}, s.problem(err)
 	})
-	huma.Register(a, does("/history/{id}/restore", "restore", "Set a record back to what it was after this change"), func(ctx context.Context, in *numbered) (*body[federation.TakenEntity], error) {
+	huma.Register(a, does("/history/{id}/restore", "restore", "Set a record back to what it was after this change"), func(ctx context.Context, in *numbered) (*body[api.TakenEntity], error) {
 		kind, name, err := g.Restore(ctx, by(ctx), in.ID)
-		return &body[federation.TakenEntity]{federation.TakenEntity{Kind: kind, Name: name}}, s.problem(err)
+		return &body[api.TakenEntity]{api.TakenEntity{Kind: kind, Name: name}}, s.problem(err)
 	})
-	huma.Register(a, op("GET", "/jobs", "list-jobs", "Work in progress, and what ended within the hour"), func(ctx context.Context, _ *struct{}) (*body[api.List[federation.Job]], error) {
+	huma.Register(a, op("GET", "/jobs", "list-jobs", "Work in progress, and what ended within the hour"), func(ctx context.Context, _ *struct{}) (*body[api.List[api.Job]], error) {
 		all := g.Jobs()
-		return &body[api.List[federation.Job]]{api.List[federation.Job]{Items: all, Total: int64(len(all))}}, nil
+		return rows(all, len(all), jobShown), nil
 	})
-	huma.Register(a, op("GET", "/jobs/{name}", "show-job", "How far a job is, and how it ended"), func(ctx context.Context, in *named) (*body[federation.Job], error) {
+	huma.Register(a, op("GET", "/jobs/{name}", "show-job", "How far a job is, and how it ended"), func(ctx context.Context, in *named) (*body[api.Job], error) {
 		j, err := g.Job(in.Name)
-		return &body[federation.Job]{j}, s.problem(err)
+		return &body[api.Job]{jobShown(j)}, s.problem(err)
 	})
+}
+
+// jobShown gives a job as the API shows it.
+func jobShown(j gate.Job) api.Job {
+	out := api.Job{ID: j.ID, What: j.What, State: j.State, Done: j.Done, Total: j.Total, Unit: j.Unit, Started: j.Started, Ended: j.Ended, Refused: j.Refused, Failure: j.Failure}
+	if r := j.Report; r != nil {
+		out.Report = &api.Report{Entities: r.Entities, Broken: r.Broken, RefusedN: r.RefusedN, Changes: (*api.Changes)(r.Changes)}
+		for _, t := range r.Taken {
+			out.Report.Taken = append(out.Report.Taken, api.TakenEntity(t))
+		}
+		for _, f := range r.Refused {
+			out.Report.Refused = append(out.Report.Refused, api.Refusal(f))
+		}
+		for _, f := range r.Records {
+			out.Report.Records = append(out.Report.Records, api.Refreshed(f))
+		}
+	}
+	return out
 }
 
 // upload is a call whose body is too large to be held: a form with two parts,
@@ -197,12 +214,12 @@ func describeUpload(a huma.API, path string) {
 // aggregateCalls registers aggregates.
 func (s *server) aggregateCalls(a huma.API) {
 	g := s.gate
-	job := func(j federation.Job, err error) (*body[federation.Job], error) {
-		return &body[federation.Job]{j}, s.problem(err)
+	job := func(j gate.Job, err error) (*body[api.Job], error) {
+		return &body[api.Job]{jobShown(j)}, s.problem(err)
 	}
 	show := func(x gate.Aggregate) api.Aggregate {
-		out := api.Aggregate{Name: x.Name, Settings: x.AggregateSettings, Title: x.Title, Size: x.Size, ValidUntil: x.ValidUntil, SignatureMethod: x.SignatureMethod, Verified: x.Verified,
-			Entities: x.Entities, Broken: x.Broken, TakenAt: x.Taken, Changes: x.Changes, Fresh: x.Fresh, Findings: x.Findings, Added: x.Added, Revision: x.Revision}
+		out := api.Aggregate{Name: x.Name, Settings: api.AggregateSettings(x.AggregateSettings), Title: x.Title, Size: x.Size, ValidUntil: x.ValidUntil, SignatureMethod: x.SignatureMethod, Verified: x.Verified,
+			Entities: x.Entities, Broken: x.Broken, TakenAt: x.Taken, Changes: (*api.Changes)(x.Changes), Fresh: api.Fresh(x.Fresh), Findings: x.Findings, Added: x.Added, Revision: x.Revision}
 		if out.Title == "" {
 			out.Title = x.Named()
 		}
@@ -218,16 +235,16 @@ func (s *server) aggregateCalls(a huma.API) {
 		}
 		return rows(all, len(all), show), nil
 	})
-	huma.Register(a, starts("/aggregates", "add-aggregate", "Take an aggregate in from its address; a job tells how far it is"), func(ctx context.Context, in *struct{ Body api.NewAggregate }) (*body[federation.Job], error) {
-		return job(g.AddAggregate(ctx, by(ctx), in.Body.Name, in.Body.AggregateSettings, nil))
+	huma.Register(a, starts("/aggregates", "add-aggregate", "Take an aggregate in from its address; a job tells how far it is"), func(ctx context.Context, in *struct{ Body api.NewAggregate }) (*body[api.Job], error) {
+		return job(g.AddAggregate(ctx, by(ctx), in.Body.Name, gate.AggregateSettings(in.Body.AggregateSettings), nil))
 	})
-	huma.Register(a, starts("/aggregates/upload", "upload-aggregate", "Take an aggregate in from a document"), func(ctx context.Context, in *upload) (*body[federation.Job], error) {
+	huma.Register(a, starts("/aggregates/upload", "upload-aggregate", "Take an aggregate in from a document"), func(ctx context.Context, in *upload) (*body[api.Job], error) {
 		var n api.NewAggregate
 		document, err := in.parts(&n)
 		if err != nil {
 			return nil, err
 		}
-		return job(g.AddAggregate(ctx, by(ctx), n.Name, n.AggregateSettings, document))
+		return job(g.AddAggregate(ctx, by(ctx), n.Name, gate.AggregateSettings(n.AggregateSettings), document))
 	})
 	huma.Register(a, op("GET", "/aggregates/{name}", "show-aggregate", "One aggregate"), func(ctx context.Context, in *named) (*body[api.Aggregate], error) {
 		x, err := g.Aggregate(ctx, in.Name)
@@ -236,7 +253,7 @@ func (s *server) aggregateCalls(a huma.API) {
 	huma.Register(a, starts("/aggregates/{name}/upload", "upload-edition", "Take the next edition of an aggregate in from a document"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		upload
-	}) (*body[federation.Job], error) {
+	}) (*body[api.Job], error) {
 		document, err := in.parts(&struct{}{})
 		if err != nil {
 			return nil, err
@@ -245,7 +262,7 @@ func (s *server) aggregateCalls(a huma.API) {
 	})
 	describeUpload(a, "/aggregates/upload")
 	describeUpload(a, "/aggregates/{name}/upload")
-	huma.Register(a, starts("/aggregates/{name}/refresh", "refresh-aggregate", "Fetch an aggregate anew"), func(ctx context.Context, in *named) (*body[federation.Job], error) {
+	huma.Register(a, starts("/aggregates/{name}/refresh", "refresh-aggregate", "Fetch an aggregate anew"), func(ctx context.Context, in *named) (*body[api.Job], error) {
 		return job(g.RefreshAggregate(ctx, by(ctx), in.Name))
 	})
 	huma.Register(a, op("GET", "/aggregates/{name}/entities", "list-entities", "Entities of an aggregate"), func(ctx context.Context, in *struct {
@@ -255,17 +272,17 @@ func (s *server) aggregateCalls(a huma.API) {
 		State  string `query:"state" enum:"usable,broken"`
 		Limit  int    `query:"limit" minimum:"1" maximum:"20000" default:"100"`
 		Offset int    `query:"offset" minimum:"0"`
-	}) (*body[api.List[federation.Entity]], error) {
+	}) (*body[api.List[api.Entity]], error) {
 		all, total, err := g.Entities(ctx, in.Name, gate.EntityFilter{Search: in.Search, Role: in.Role, State: in.State, Limit: in.Limit, Offset: in.Offset})
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return &body[api.List[federation.Entity]]{api.List[federation.Entity]{Items: all, Total: total}}, nil
+		return rows(all, int(total), func(e gate.Entity) api.Entity { return api.Entity(e) }), nil
 	})
 	huma.Register(a, starts("/aggregates/{name}/take", "take-over", "Make records of entities; a job tells how far it is, and what was refused"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.TakeOver
-	}) (*body[federation.Job], error) {
+	}) (*body[api.Job], error) {
 		b := in.Body
 		if len(b.Entities) == 0 && b.Search == "" && !b.All {
 			return nil, s.problem(&gate.FieldError{Field: "entities", Err: errors.New("nothing is chosen; name entities, give a search, or say all")})
@@ -276,7 +293,7 @@ func (s *server) aggregateCalls(a huma.API) {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.AggregateChange
 	}) (*struct{}, error) {
-		return nil, s.problem(g.ChangeAggregate(ctx, by(ctx), in.Name, in.Body.Revision, in.Body.Settings))
+		return nil, s.problem(g.ChangeAggregate(ctx, by(ctx), in.Name, in.Body.Revision, gate.AggregateSettings(in.Body.Settings)))
 	})
 	huma.Register(a, op("DELETE", "/aggregates/{name}", "remove-aggregate", "Remove an aggregate; records taken from it stay"), func(ctx context.Context, in *named) (*struct{}, error) {
 		return nil, s.problem(g.RemoveAggregate(ctx, by(ctx), in.Name))

@@ -1,0 +1,130 @@
+package api
+
+import (
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+)
+
+// Fresh is how current the copy of a metadata address is.
+type Fresh struct {
+	Checked  time.Time          `json:"checked,omitzero" doc:"When the address was last asked with success"`
+	Tried    time.Time          `json:"tried,omitzero" doc:"When it was last asked"`
+	Next     time.Time          `json:"next,omitzero" doc:"When it will be asked again"`
+	Failure  *finding.Finding   `json:"failure,omitempty" doc:"Why the last try failed; the last good copy stays in use"`
+	Failures int                `json:"failures,omitempty" doc:"Tries that failed in a row"`
+	Changed  []*finding.Finding `json:"changed,omitempty" doc:"What the last change was, if it was one of keys, addresses or entity ID"`
+	At       time.Time          `json:"changedAt,omitzero"`
+}
+
+// Refreshed is what a refresh of one record came to.
+type Refreshed struct {
+	Kind        string                  `json:"kind"`
+	Name        string                  `json:"name"`
+	Outcome     string                  `json:"outcome" doc:"unchanged, applied, waiting (for approval), declined before, or failed"`
+	Differences []federation.Difference `json:"differences,omitempty"`
+	Findings    []*finding.Finding      `json:"findings,omitempty"`
+}
+
+// Pending is a change that waits for approval.
+type Pending struct {
+	Kind        string                  `json:"kind"`
+	Name        string                  `json:"name"`
+	Title       string                  `json:"title"`
+	Since       time.Time               `json:"since"`
+	Differences []federation.Difference `json:"differences"`
+	Findings    []*finding.Finding      `json:"findings"`
+}
+
+// AggregateSettings are what an engineer decides about an aggregate.
+type AggregateSettings struct {
+	Title    string `json:"title,omitempty" maxLength:"200" doc:"What people read; the Name in the document if absent"`
+	Address  string `json:"address,omitempty" maxLength:"2048" doc:"Address it is fetched from and kept fresh; absent for one that is uploaded"`
+	TrustKey string `json:"trustKey,omitempty" maxLength:"20000" doc:"Certificate in PEM whose key must have signed it"`
+	Notes    string `json:"notes,omitempty" maxLength:"20000"`
+}
+
+// Changes is what differs between two editions of an aggregate; lists hold the
+// first thousand entity IDs.
+type Changes struct {
+	Added    int      `json:"added"`
+	Removed  int      `json:"removed"`
+	Changed  int      `json:"changed"`
+	AddedIDs []string `json:"addedIds,omitempty"`
+	GoneIDs  []string `json:"removedIds,omitempty"`
+	OtherIDs []string `json:"changedIds,omitempty"`
+}
+
+// Entity is one entity of an aggregate.
+type Entity struct {
+	EntityID string           `json:"entityId"`
+	Title    string           `json:"title"`
+	Roles    []string         `json:"roles"`
+	Problem  *finding.Finding `json:"problem,omitempty"`
+	Records  []string         `json:"records" doc:"Records that have this entity ID, like application/crew-roster"`
+}
+
+// Job is work that takes longer than a request: how far it is, and how it ended.
+// Jobs are kept in memory for an hour after their end; what they changed is in
+// the history.
+type Job struct {
+	ID      string     `json:"id"`
+	What    string     `json:"what" doc:"In words, like: take in the aggregate northern-lines"`
+	State   string     `json:"state" enum:"running,done,failed"`
+	Done    int64      `json:"done" doc:"How far it is, in its unit"`
+	Total   int64      `json:"total" doc:"How much it is in all; 0 if that is not known"`
+	Unit    string     `json:"unit" doc:"octets or entities"`
+	Started time.Time  `json:"started"`
+	Ended   *time.Time `json:"ended,omitempty"`
+	// Refused says why a failed job failed.
+	Refused *finding.Finding `json:"refused,omitempty"`
+	Failure string           `json:"failure,omitempty" doc:"Why it failed, in words"`
+	Report  *Report          `json:"report,omitempty" doc:"What a job that is done has changed"`
+}
+
+// Report is what a job has changed, and what it refused.
+type Report struct {
+	Entities int           `json:"entities,omitempty" doc:"In the aggregate"`
+	Broken   int           `json:"broken,omitempty" doc:"Of them, those that cannot be used"`
+	Taken    []TakenEntity `json:"taken,omitempty" doc:"Records that were made"`
+	Refused  []Refusal     `json:"refused,omitempty" doc:"Entities that were not taken, and why; the first thousand"`
+	RefusedN int           `json:"refusedCount,omitempty"`
+	Changes  *Changes      `json:"changes,omitempty" doc:"What differs from the edition before"`
+	Records  []Refreshed   `json:"records,omitempty" doc:"Records that a refresh looked at, and what came of it"`
+}
+
+// TakenEntity is a record made from an entity.
+type TakenEntity struct {
+	EntityID string `json:"entityId"`
+	Kind     string `json:"kind"`
+	Name     string `json:"name"`
+}
+
+// Refusal is an entity that was not taken.
+type Refusal struct {
+	EntityID string           `json:"entityId"`
+	Finding  *finding.Finding `json:"finding"`
+}
+
+// Change is one change in the history.
+type Change struct {
+	ID       int64     `json:"id"`
+	At       time.Time `json:"at"`
+	Kind     string    `json:"kind" doc:"provider, application, aggregate, key, token or owner"`
+	Name     string    `json:"name"`
+	Revision int       `json:"revision,omitempty" doc:"Of the record after the change; 0 for what has no revisions"`
+	Who      string    `json:"who"`
+	What     string    `json:"what"`
+	Why      string    `json:"why,omitempty" doc:"Remark made with the change"`
+	// Restorable tells whether the record can be set back to this.
+	Restorable bool `json:"restorable"`
+}
+
+// Revision is one change with what it did.
+type Revision struct {
+	Change
+	Values      []federation.Value      `json:"values" doc:"The record after the change"`
+	Differences []federation.Difference `json:"differences" doc:"Before and after"`
+	FromNow     []federation.Difference `json:"fromNow" doc:"What restoring it would change in the record as it is"`
+}
