@@ -65,6 +65,7 @@ type Endpoint struct {
 
 // Record is what a provider and an application on record have in common.
 type Record struct {
+	ID           string              `json:"id" doc:"What people's links and subjects refer to; unlike the name it is never used again"`
 	Name         string              `json:"name"`
 	Title        string              `json:"title"`
 	Protocol     string              `json:"protocol"`

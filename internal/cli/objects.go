@@ -294,7 +294,7 @@ func (e *environment) providers() *ucli.Command {
 					return err
 				}
 				return e.print(cmd, p, func(w io.Writer) {
-					rows := [][2]string{{"name", p.Name}, {"title", p.Title}, {"protocol", p.Protocol}, {"entity ID", p.EntityID}, {"metadata from", p.Source}}
+					rows := [][2]string{{"name", p.Name}, {"id", p.ID}, {"title", p.Title}, {"protocol", p.Protocol}, {"entity ID", p.EntityID}, {"metadata from", p.Source}}
 					rows = append(taken(rows, p.Missing, p.Taken), settingRows(p.Settings)...)
 					e.object(w, rows, p.Record)
 				})
@@ -381,7 +381,7 @@ func (e *environment) applications() *ucli.Command {
 					if provider == "" {
 						provider = "decided by the routing"
 					}
-					rows := [][2]string{{"name", a.Name}, {"title", a.Title}, {"protocol", a.Protocol}, {"entity ID", dash(a.EntityID)}, {"metadata from", a.Source}, {"provider", provider}, {"start at the gate", a.Open}}
+					rows := [][2]string{{"name", a.Name}, {"id", a.ID}, {"title", a.Title}, {"protocol", a.Protocol}, {"entity ID", dash(a.EntityID)}, {"metadata from", a.Source}, {"provider", provider}, {"start at the gate", a.Open}}
 					rows = append(taken(rows, a.Missing, a.Taken), settingRows(a.Settings)...)
 					e.object(w, rows, a.Record)
 				})

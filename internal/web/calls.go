@@ -405,7 +405,7 @@ func facts(side federation.Side) []federation.Value {
 func (s *server) record(ctx context.Context, r federation.Record) (api.Record, error) {
 	b, side := r.Basic(), r.Part()
 	fresh, err := s.gate.Fresh(ctx, string(r.Kind()), string(b.Name))
-	return api.Record{Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(), EntityID: side.Identity(), Source: b.Intake.Source,
+	return api.Record{ID: string(b.ID), Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(), EntityID: side.Identity(), Source: b.Intake.Source,
 		Settings: federation.SettingsOf(r), Endpoints: endpoints(side.Endpoints()), Facts: facts(side), Missing: federation.Lacking(side.Missing()),
 		Taken: taken(b.Intake, fresh), Certificates: s.certificates(side.Keys()), Added: b.Added, Revision: b.Revision}, s.problem(err)
 }

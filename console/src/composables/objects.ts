@@ -4,7 +4,7 @@ import { applicationFields, providerFields } from './settings'
 
 /** What providers and applications have in common. */
 type Common = Omit<Provider & Application, 'settings' | 'wantAuthnRequestsSigned' | 'authnRequestsSigned' | '$schema'>
-export type Shown = Pick<Common, 'name' | 'title' | 'protocol' | 'entityId' | 'source' | 'revision' | 'added' | 'endpoints' | 'certificates' | 'facts' | 'missing' | 'taken'> &
+export type Shown = Pick<Common, 'id' | 'name' | 'title' | 'protocol' | 'entityId' | 'source' | 'revision' | 'added' | 'endpoints' | 'certificates' | 'facts' | 'missing' | 'taken'> &
   Partial<Pick<Application, 'provider' | 'open' | 'ownStart'>> & { settings: Record<string, unknown> & { phase: string } }
 
 /** How the console works with one kind of object. */

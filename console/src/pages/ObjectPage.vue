@@ -48,6 +48,7 @@ const facts = computed(() => {
     ...(it.taken.validUntil ? [{ label: 'Valid until', value: `${local(it.taken.validUntil)}, ${days(it.taken.validUntil)}`, plain: true }] : []),
     ...(it.taken.verified ? [{ label: 'Signature', value: 'by the trust key', plain: true }] : []),
     ...(hasAddress.value && fresh.checked ? [{ label: 'Refreshed', value: `${local(fresh.checked)}; again ${local(fresh.next!)}`, plain: true }] : []),
+    { label: 'ID', value: it.id, hint: 'what links and subjects refer to; never used again' },
     { label: 'Added', value: local(it.added), plain: true },
   ]
 })
