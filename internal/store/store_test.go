@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -316,4 +317,40 @@ func TestDocumentsAreKeptOnce(t *testing.T) {
 	require.Equal(t, document, got)
 	_, err = s.Document(ctx, "none")
 	require.ErrorIs(t, err, gorm.ErrRecordNotFound)
+}
+
+// A step of the schema never changes once it was released: databases have taken
+// it already. A change is a new file, and a line here.
+func TestStepsOfTheSchemaAreFrozen(t *testing.T) {
+	frozen := map[string]string{
+		"main-0001.sql": "a107b78d1941b6f7", "main-0002.sql": "dc84b3b33bd554b2", "main-0003.sql": "21e9215b1f54fd69",
+		"main-0004.sql": "19062f950e625b47", "main-0005.sql": "4c3851936594f319",
+		"traces-0001.sql": "9a67da4c8f08ae4f", "traces-0002.sql": "bfe9e1902ce14877",
+	}
+	files, err := os.ReadDir("schema")
+	require.NoError(t, err)
+	require.Len(t, files, len(frozen))
+	for _, f := range files {
+		octets, err := os.ReadFile(filepath.Join("schema", f.Name()))
+		require.NoError(t, err)
+		require.Equal(t, frozen[f.Name()], fmt.Sprintf("%x", sha256.Sum256(octets))[:16], f.Name())
+	}
+}
+
+func TestUnchanged(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer s.Close()
+	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&store.ProviderRow{Name: "there", Revision: 3}).Error }))
+	for _, c := range []struct {
+		name     string
+		revision int
+		want     string
+	}{{"there", 3, ""}, {"there", 2, "at revision 3, the change is for 2"}, {"there", 0, "at revision 3"}, {"gone", 0, ""}, {"gone", 1, "at revision 0"}} {
+		err := s.Write(ctx, func(tx *gorm.DB) error { return store.Unchanged(tx, &store.ProviderRow{}, c.name, c.revision) })
+		if c.want == "" {
+			require.NoError(t, err, c.name)
+		} else {
+			require.ErrorContains(t, err, c.want)
+		}
+	}
 }

@@ -65,7 +65,7 @@ func (s *server) subjectCalls(a huma.API) {
 		return rows(all, int(total), func(k gate.Subject) api.KnownSubject { return api.KnownSubject(k) }), nil
 	})
 	put := op("POST", "/applications/{name}/subjects", "import-subjects", "Keep the values by which the application knows people, after a preview")
-	put.DefaultStatus = http.StatusOK
+	put.DefaultStatus, put.MaxBodyBytes = http.StatusOK, maxBody
 	huma.Register(a, put, func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.Import

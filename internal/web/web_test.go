@@ -319,3 +319,39 @@ func TestTooLargeAMessageIsRefusedOnAPage(t *testing.T) {
 	require.Equal(t, http.StatusRequestEntityTooLarge, status)
 	require.Contains(t, text, "3 MiB")
 }
+
+// What is wrong about people is named: the field, the cause and the way out.
+func TestBadInputOfPeople(t *testing.T) {
+	app, g := newApp(t)
+	_, secret, err := g.AddToken(context.Background(), gate.By{Who: "test"}, "people")
+	require.NoError(t, err)
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		want               string
+	}{
+		{"GET", "/links?limit=0", "", 422, "limit"},
+		{"GET", "/links?person=-1", "", 422, "person"},
+		{"GET", "/links?person=7", "", 422, "there is no person 7"},
+		{"GET", "/links?after=zz", "", 422, "key of the last link seen"},
+		{"GET", "/links?provider=stafff", "", 422, `did you mean \"staff\"?`},
+		{"POST", "/links/carry", `{}`, 422, "from"},
+		{"POST", "/links/carry", `{"from":"staff","to":"staff","preview":true}`, 422, "is the provider that the links are of"},
+		{"POST", "/links/carry", `{"from":"staff","to":"nobody","preview":true}`, 422, `there is no provider \"nobody\"`},
+		{"POST", "/links/carry", `{"from":"0123","to":"staff","preview":true}`, 422, `there is no provider \"0123\"`},
+		{"GET", "/applications/rooster/subjects", "", 404, `did you mean \"roster\"?`},
+		{"GET", "/applications/roster/subjects?after=-1", "", 422, "after"},
+		{"POST", "/applications/rooster/subjects", `{"csv":"x"}`, 404, `did you mean \"roster\"?`},
+		{"POST", "/applications/roster/subjects", `{}`, 422, "0 lines"},
+		{"POST", "/applications/roster/subjects", `{"csv":"provider,name,value\nstaff,a,1","format":"x"}`, 422, "format"},
+		{"POST", "/applications/roster/subjects", `{"csv":"x","known":[{"provider":"staff","name":"a","value":"1"}]}`, 422, "not both"},
+		{"POST", "/applications/roster/subjects", `{"known":[{"provider":"staff","name":"a","format":"f","value":"1"}]}`, 422, "digest"},
+		{"POST", "/applications/roster/subjects", `{"csv":"` + strings.Repeat("x", 2600000) + `"}`, 422, "csv"},
+		{"POST", "/applications/roster/subjects", `{"known":[{"provider":"staff","name":"a","format":"f","value":"1"}],"preview":true}`, 200, `"people":1`},
+		{"GET", "/applications/roster/subjects", "", 200, `"total":0`},
+	} {
+		res, text := call(t, app, c.method, "/api/v1"+c.path, c.body, "Authorization", "Bearer "+secret, "Content-Type", "application/json")
+		require.Equal(t, c.status, res.StatusCode, "%s %s: %s", c.path, c.body[:min(len(c.body), 80)], text)
+		require.Contains(t, text, c.want, c.path)
+	}
+}
