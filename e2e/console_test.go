@@ -227,11 +227,17 @@ func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
 	do(c, chromedp.Evaluate[bool](`(() => { document.activeElement.blur(); return true })()`))
 	do(c, chromedp.Evaluate[bool](`document.body.dispatchEvent(new KeyboardEvent('keydown', {key: '/', bubbles: true, cancelable: true}))`))
 	c.until("document.activeElement.matches('header input')")
-	do(c, chromedp.KeyEvent("shunting"))
-	c.shot("search")
-	c.see("application shunting-log")
-	do(c, chromedp.KeyEvent("\r"))
+	do(c, chromedp.KeyEvent("o"))
+	c.see("application crew-roster")
+	do(c, chromedp.KeyEvent("g"))
+	do(c, chromedp.KeyEvent("\r")) // before the hits for what is typed now are there
+	c.until("location.pathname === '/console/connect/applications/shunting-log'")
 	c.see("What the application needs from the gate")
+	do(c, chromedp.Evaluate[bool](`document.body.dispatchEvent(new KeyboardEvent('keydown', {key: '/', bubbles: true, cancelable: true}))`))
+	do(c, chromedp.KeyEvent("shunting"))
+	c.see("application shunting-log")
+	c.shot("search")
+	do(c, chromedp.KeyEvent("\r"))
 
 	// Settings: what will change is shown before it is saved.
 	c.press("Settings")
