@@ -34,7 +34,7 @@ func TestPeopleAreCarriedOver(t *testing.T) {
 	for _, app := range []string{"crew-roster", "lost-property", "timetable-archive"} {
 		run(0, nil, "app", "set", app, "provider=")
 	}
-	run(0, nil, "provider", "remove", "wrenmoor-staff")
+	run(0, []string{"removed wrenmoor-staff", "innergate person carry "}, "provider", "remove", "wrenmoor-staff")
 	run(0, nil, "provider", "add", "wrenmoor-staff", "--metadata", d.Providers[0].Metadata)
 	list := run(0, []string{"REMOVED"}, "person", "providers")
 	id := regexp.MustCompile(`[0-9a-f]{32}`).FindString(list)
@@ -55,7 +55,7 @@ func TestPeopleAreCarriedOver(t *testing.T) {
 	run(0, []string{"carried over"}, "--remark", "a new tenant", "person", "carry", id, "wrenmoor-staff", "--digest", digest)
 	c.press("Carry over")
 	c.see("the links have changed since the preview")
-	run(0, []string{"took over 1 links of wrenmoor-staff", "a new tenant"}, "history", "list", "--kind", "provider")
+	run(0, []string{"took over links of wrenmoor-staff: 1", "a new tenant"}, "history", "list", "--kind", "provider")
 	newVisitor(t).get(d.host("crew-roster") + "/start").signIn("").onward()
 	require.Equal(t, 3, strings.Count(run(0, nil, "person", "links", "--person", "1"), "\n"), "one person, by both")
 }

@@ -316,10 +316,15 @@ func (e *environment) providers() *ucli.Command {
 		}),
 		{Name: "remove", Usage: "remove a provider", ArgsUsage: "NAME",
 			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				was, err := c.Provider(ctx, args[0])
+				if err != nil {
+					return err
+				}
 				if err := c.RemoveProvider(ctx, args[0]); err != nil {
 					return err
 				}
 				fmt.Fprintln(e.out, "removed "+args[0])
+				fmt.Fprintln(e.out, "whom it let in is nobody to another provider under this name, until it is restored from the history, or their links are carried over: innergate person carry "+was.ID+" NAME --preview")
 				return nil
 			})},
 	}}

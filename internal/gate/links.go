@@ -297,7 +297,7 @@ func (g *Gate) CarryLinks(ctx context.Context, by By, c Carry) (*Carried, error)
 		if err != nil {
 			return err
 		}
-		h := g.history(by, KindProvider, string(to.Name), fmt.Sprintf("took over %d links of %s", out.Links, firstOf(string(from.Name), string(from.ID))), to.Revision, data)
+		h := g.history(by, KindProvider, string(to.Name), fmt.Sprintf("took over links of %s: %d", firstOf(string(from.Name), string(from.ID)), out.Links), to.Revision, data)
 		h.Object, h.Protocol = string(to.ID), to.Protocol()
 		return tx.Create(h).Error
 	})

@@ -91,7 +91,7 @@ func TestNobodyIsInherited(t *testing.T) {
 	require.Equal(t, []int{0, 1}, []int{again.Links, again.Already})
 	changes, _, err := r.History(ctx, HistoryFilter{Limit: 1})
 	require.NoError(t, err)
-	require.Equal(t, "took over 1 links of staff: moved to a new tenant", changes[0].What+": "+changes[0].Why)
+	require.Equal(t, "took over links of staff: 1: moved to a new tenant", changes[0].What+": "+changes[0].Why)
 }
 
 // A removed provider that is restored is itself again, with its people.

@@ -231,7 +231,7 @@ func (g *Gate) ImportSubjects(ctx context.Context, by By, app string, in Import)
 		if err != nil {
 			return err
 		}
-		h := g.history(by, KindApplication, app, fmt.Sprintf("imported %d subjects", im.out.Subjects), a.Revision, data)
+		h := g.history(by, KindApplication, app, fmt.Sprintf("imported subjects: %d", im.out.Subjects), a.Revision, data)
 		h.Object, h.Protocol = string(a.ID), a.Protocol()
 		return tx.Create(h).Error
 	})

@@ -50,7 +50,7 @@ function served(by?: string) {
     </div>
     <ul v-else>
       <li v-for="a in data.apps.items" :key="a.name" class="sheet">
-        <ShortLanes :application="a.title" :application-path="`/connect/applications/${a.name}`" :provider="served(a.provider).provider" :provider-path="served(a.provider).path" :only-own="!!a.ownStart" />
+        <ShortLanes :application="a.title" :application-path="`/connect/applications/${a.name}`" :provider="served(a.provider).provider" :provider-path="served(a.provider).path" :only-own="!!a.ownStart" :only-gate="a.protocol === 'link'" />
         <span class="quiet start">starts at the {{ a.protocol === 'link' ? 'gate' : `application${a.ownStart ? ' only' : ' or at the gate'}` }}</span>
         <a :href="a.open" target="_blank" rel="noopener">Try it</a>
         <router-link :to="{ path: '/watch/traces', query: { application: a.name } }">Traces</router-link>

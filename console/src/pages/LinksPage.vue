@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, because, take, type Carried, type Link, type Problem } from '../api/client'
+import { api, take, type Link } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
 import { useLoad } from '../composables/load'
+import { usePreview } from '../composables/preview'
 import { local, short } from '../composables/words'
 
 const route = useRoute()
@@ -23,27 +24,11 @@ async function more() {
 
 const from = ref('')
 const to = ref('')
-const why = ref('')
-const seen = ref<Carried>()
-const done = ref<Carried>()
-const failed = ref<Problem>()
-watch([from, to], () => { seen.value = undefined })
+const { why, seen, done, failed, run: carry, forget } = usePreview(
+  (how) => take(api.POST('/api/v1/links/carry', { body: { from: from.value, to: to.value, ...how } })),
+  () => Promise.all([load(), sources.load()]))
+watch([from, to], forget)
 const called = (p: { name?: string; id: string; removed?: string }) => (p.removed || !p.name ? `${p.name ?? p.id} (removed)` : p.name)
-async function carry(digest?: string) {
-  failed.value = undefined
-  done.value = undefined
-  try {
-    const out = await because(why.value, () => take(api.POST('/api/v1/links/carry', { body: { from: from.value, to: to.value, preview: !digest, digest } })))
-    seen.value = digest ? undefined : out
-    if (!digest) return
-    done.value = out
-    why.value = ''
-    await Promise.all([load(), sources.load()])
-  } catch (e) {
-    seen.value = undefined
-    failed.value = e as Problem
-  }
-}
 </script>
 
 <template>

@@ -95,7 +95,7 @@ function ask() {
 async function remove() {
   let said: unknown
   try {
-    said = await ElMessageBox.prompt('Nobody can pass through it any more, from the next request on. Its history stays, and it can be restored from there.', `Remove ${props.name}?`, { confirmButtonText: 'Remove', cancelButtonText: 'Keep', type: 'warning', inputPlaceholder: 'Why (optional)' })
+    said = await ElMessageBox.prompt('Nobody can pass through it any more, from the next request on. Its history stays, and it can be restored from there.' + (props.kind === 'provider' ? ' Whom it let in is nobody to another provider under its name, until their links are carried over.' : ''), `Remove ${props.name}?`, { confirmButtonText: 'Remove', cancelButtonText: 'Keep', type: 'warning', inputPlaceholder: 'Why (optional)' })
   } catch {
     return
   }
@@ -124,7 +124,7 @@ async function remove() {
         <el-button type="danger" plain @click="remove">Remove</el-button>
       </div>
     </div>
-    <ShortLanes v-if="kind.name === 'application'" :application="data.it.title" :provider="data.it.provider || 'decided by the routing'" :provider-path="data.it.provider ? `/connect/providers/${data.it.provider}` : undefined" :only-own="!!data.it.ownStart" />
+    <ShortLanes v-if="kind.name === 'application'" :application="data.it.title" :provider="data.it.provider || 'decided by the routing'" :provider-path="data.it.provider ? `/connect/providers/${data.it.provider}` : undefined" :only-own="!!data.it.ownStart" :only-gate="data.it.protocol === 'link'" />
     <section v-if="data.it.missing?.length" class="sheet notice">
       <p><strong class="waiting">○ Unfinished.</strong> Still missing, from the {{ kind.name }}'s administrator: {{ data.it.missing.join('; ') }}. Send them what stands below, and take in what comes back.</p>
     </section>

@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
-import { api, because, take, type Imported, type KnownSubject, type Problem } from '../api/client'
+import { api, take, type KnownSubject } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
 import { useLoad } from '../composables/load'
+import { usePreview } from '../composables/preview'
 import { local } from '../composables/words'
 
 const props = defineProps<{ name: string }>()
@@ -16,30 +17,13 @@ async function more() {
 
 const csv = ref('')
 const replace = ref(false)
-const why = ref('')
-const seen = ref<Imported>()
-const done = ref<Imported>()
-const failed = ref<Problem>()
-watch([csv, replace], () => { seen.value = undefined })
+const { why, seen, done, failed, run: put, forget } = usePreview(
+  (how) => take(api.POST('/api/v1/applications/{name}/subjects', { params: { path: { name: props.name } }, body: { csv: csv.value, replace: replace.value, ...how } })),
+  () => { csv.value = ''; return load() })
+watch([csv, replace], forget)
 async function read(e: Event) {
   const file = (e.target as HTMLInputElement).files?.[0]
   if (file) csv.value = await file.text()
-}
-async function put(digest?: string) {
-  failed.value = undefined
-  done.value = undefined
-  try {
-    const body = { csv: csv.value, replace: replace.value, preview: !digest, digest }
-    const out = await because(why.value, () => take(api.POST('/api/v1/applications/{name}/subjects', { params: { path: { name: props.name } }, body })))
-    seen.value = digest ? undefined : out
-    if (!digest) return
-    done.value = out
-    csv.value = why.value = ''
-    await load()
-  } catch (e) {
-    seen.value = undefined
-    failed.value = e as Problem
-  }
 }
 </script>
 
