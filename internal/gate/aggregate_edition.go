@@ -15,7 +15,6 @@ import (
 
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/saml"
-	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -48,26 +47,6 @@ func (g *Gate) takeAggregate(ctx context.Context, by By, name string, first *Agg
 		}
 		return report, err
 	}), nil
-}
-
-// spool writes what comes to a file of its own, as far as the limit allows.
-func (g *Gate) spool(src io.Reader) (*os.File, error) {
-	f, err := os.CreateTemp(g.folder(), "coming-")
-	if err != nil {
-		return nil, err
-	}
-	limit := xmlsec.AggregateLimits.Octets
-	n, err := io.Copy(f, io.LimitReader(src, limit+1))
-	if err == nil && n > limit {
-		err = field("metadata", finding.New(finding.XMLTooLarge, finding.Fact("Limit", fmt.Sprintf("%d octets", limit))))
-	}
-	if err == nil {
-		_, err = f.Seek(0, io.SeekStart)
-	}
-	if err != nil {
-		return nil, errors.Join(err, f.Close(), os.Remove(f.Name()))
-	}
-	return f, nil
 }
 
 // counting tells how much was read through it.
@@ -188,7 +167,7 @@ func (g *Gate) aggregateJob(ctx context.Context, by By, name string, first *Aggr
 		if err := tx.Save(&row).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(by, KindAggregate, name, what, row.Revision, row.Data)).Error
+		return Note{At: g.now(), By: by, Kind: KindAggregate, Name: name, What: what, Revision: row.Revision, Data: row.Data}.Write(tx)
 	})
 	if err != nil {
 		return nil, errors.Join(err, os.Remove(filepath.Join(g.folder(), d.File)))
@@ -289,80 +268,4 @@ func (s *staging) drop() {
 			s.g.log.Error("left-over entities of an aggregate stay", "aggregate", s.aggregate, "error", err)
 		}
 	}
-}
-
-// dropEdition removes the entities of an edition, some at a time.
-func (g *Gate) dropEdition(ctx context.Context, name string, edition int64) error {
-	for {
-		var n int64
-		err := g.store.Write(ctx, func(tx *gorm.DB) error {
-			done := tx.Where("id IN (?)", tx.Model(&store.EntityRow{}).Select("id").Where("aggregate = ? AND edition = ?", name, edition).Limit(2000)).Delete(&store.EntityRow{})
-			n = done.RowsAffected
-			return done.Error
-		})
-		if err != nil || n == 0 {
-			return err
-		}
-	}
-}
-
-// sweepAggregates removes what a crash left behind: files and rows of editions
-// that never came to count.
-func (g *Gate) sweepAggregates(ctx context.Context) error {
-	var rows []store.AggregateRow
-	if err := g.store.Read.WithContext(ctx).Find(&rows).Error; err != nil {
-		return err
-	}
-	files := map[string]bool{}
-	current := map[string]int64{}
-	for _, r := range rows {
-		var d aggregateData
-		if err := json.Unmarshal(r.Data, &d); err != nil {
-			return err
-		}
-		files[d.File], current[r.Name] = true, r.Edition
-	}
-	entries, err := os.ReadDir(g.folder())
-	if err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
-	}
-	for _, e := range entries {
-		if !files[e.Name()] {
-			if err := os.Remove(filepath.Join(g.folder(), e.Name())); err != nil {
-				return err
-			}
-		}
-	}
-	var staged []struct {
-		Aggregate string
-		Edition   int64
-	}
-	if err := g.store.Read.WithContext(ctx).Model(&store.EntityRow{}).Distinct("aggregate", "edition").Scan(&staged).Error; err != nil {
-		return err
-	}
-	for _, s := range staged {
-		if current[s.Aggregate] != s.Edition {
-			if err := g.dropEdition(ctx, s.Aggregate, s.Edition); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// changes compares two editions by the sums of their entities.
-func (g *Gate) changes(ctx context.Context, name string, before, after int64) (*Changes, error) {
-	c := &Changes{}
-	q := func(where string, count *int, ids *[]string, args ...any) error {
-		var all []string
-		err := g.store.Read.WithContext(ctx).Raw(`SELECT entity_id FROM entity_rows n WHERE aggregate = ? AND edition = ? AND `+where+` ORDER BY id`, args...).Scan(&all).Error
-		*count = len(all)
-		*ids = all[:min(len(all), reportLimit)]
-		return err
-	}
-	other := `EXISTS (SELECT 1 FROM entity_rows o WHERE o.aggregate = n.aggregate AND o.edition = ? AND o.entity_id = n.entity_id`
-	return c, errors.Join(
-		q("NOT "+other+")", &c.Added, &c.AddedIDs, name, after, before),
-		q("NOT "+other+")", &c.Removed, &c.GoneIDs, name, before, after),
-		q(other+" AND o.sum <> n.sum) AND n.problem IS NULL", &c.Changed, &c.OtherIDs, name, after, before))
 }

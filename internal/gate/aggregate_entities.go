@@ -1,14 +1,10 @@
 package gate
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/url"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -17,36 +13,8 @@ import (
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/store"
 )
-
-// EntityFilter narrows a list of entities.
-type EntityFilter struct {
-	Search string // in entity ID and title
-	Role   string // provider or application
-	State  string // usable, broken
-	Limit  int
-	Offset int
-}
-
-func (g *Gate) entities(ctx context.Context, name string, edition int64, f EntityFilter) *gorm.DB {
-	q := g.store.Read.WithContext(ctx).Model(&store.EntityRow{}).Where("aggregate = ? AND edition = ?", name, edition)
-	if f.Search != "" {
-		like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(f.Search) + "%"
-		q = q.Where(`(entity_id LIKE ? ESCAPE '\' OR title LIKE ? ESCAPE '\')`, like, like)
-	}
-	if role := map[string]string{KindProvider: "%IDPSSO%", KindApplication: "%SPSSO%"}[f.Role]; role != "" {
-		q = q.Where("roles LIKE ?", role)
-	}
-	switch f.State {
-	case "usable":
-		q = q.Where("problem IS NULL")
-	case "broken":
-		q = q.Where("problem IS NOT NULL")
-	}
-	return q
-}
 
 // Entities searches an aggregate.
 func (g *Gate) Entities(ctx context.Context, name string, f EntityFilter) ([]Entity, int64, error) {
@@ -81,54 +49,6 @@ func (g *Gate) Entities(ctx context.Context, name string, f EntityFilter) ([]Ent
 		out = append(out, e)
 	}
 	return out, total, nil
-}
-
-// cut gives the document of one entity of an aggregate.
-func (g *Gate) cut(ctx context.Context, aggregate, entityID string) ([]byte, error) {
-	row, d, err := g.aggregateRow(ctx, aggregate)
-	if err != nil {
-		return nil, err
-	}
-	var e store.EntityRow
-	err = g.store.Read.WithContext(ctx).Where("aggregate = ? AND edition = ? AND entity_id = ?", aggregate, row.Edition, entityID).Order("id").Take(&e).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) {
-		return nil, &NotFoundError{Kind: "entity", Name: entityID}
-	}
-	if err != nil {
-		return nil, err
-	}
-	f, err := g.openAggregate(d)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	return f.cut(e)
-}
-
-// opened is the document of an aggregate, for cutting entities out of it.
-type opened struct{ *os.File }
-
-func (g *Gate) openAggregate(d aggregateData) (opened, error) {
-	f, err := os.Open(filepath.Join(g.folder(), d.File))
-	return opened{f}, err
-}
-
-func (o opened) cut(e store.EntityRow) ([]byte, error) {
-	if e.Problem != nil {
-		f := &finding.Finding{}
-		if err := json.Unmarshal(e.Problem, f); err != nil {
-			return nil, err
-		}
-		return nil, f
-	}
-	octets := make([]byte, e.Until-e.From)
-	if _, err := o.ReadAt(octets, e.From); err != nil {
-		return nil, fmt.Errorf("the document of the aggregate is damaged: %w", err)
-	}
-	if !bytes.HasPrefix(octets, []byte("<")) {
-		return nil, finding.New(finding.XMLEncoding, finding.Fact("Aggregate", "not in UTF-8, so that single entities cannot be cut out of it"))
-	}
-	return saml.Cut(e.Wrap, octets), nil
 }
 
 // Take says which entities are to become records.
@@ -194,8 +114,8 @@ func (g *Gate) TakeEntities(ctx context.Context, by By, aggregate string, t Take
 
 // takePart makes records of some entities and saves them at once.
 func (g *Gate) takePart(ctx context.Context, by By, aggregate string, t Take, f opened, rows []store.EntityRow, seen, names map[string]bool, report *Report) error {
-	g.saving.Lock()
-	defer g.saving.Unlock()
+	g.Lock()
+	defer g.Unlock()
 	snap := g.Snapshot()
 	var changes []change
 	for _, row := range rows {
@@ -258,28 +178,6 @@ func (g *Gate) fromEntity(snap *federation.Snapshot, aggregate string, t Take, f
 	return r, octets, checked(federation.Check(r))
 }
 
-// freeName makes a short name out of a title, or out of the host of an entity ID,
-// that no record has.
-func (g *Gate) freeName(snap *federation.Snapshot, kind, title, entityID string, taken map[string]bool) string {
-	base := federation.NearName(title)
-	if u, err := url.Parse(entityID); len(base) < 2 && err == nil && u.Hostname() != "" {
-		base = federation.NearName(u.Hostname())
-	}
-	if len(base) < 2 {
-		base = kind
-	}
-	base = strings.Trim(base[:min(len(base), 58)], "-")
-	for n := 1; ; n++ {
-		name := base
-		if n > 1 {
-			name = fmt.Sprintf("%s-%d", base, n)
-		}
-		if !taken[name] && g.free(snap, kind, name) == nil {
-			return name
-		}
-	}
-}
-
 // renewFrom renews the records that came from an aggregate.
 func (g *Gate) renewFrom(ctx context.Context, by By, name string, d aggregateData) ([]Refreshed, error) {
 	snap := g.Snapshot()
@@ -330,8 +228,8 @@ func (g *Gate) renewPart(ctx context.Context, by By, name string, edition int64,
 	for _, r := range rows { // the first of an ID comes last
 		byID[r.EntityID] = r
 	}
-	g.saving.Lock()
-	defer g.saving.Unlock()
+	g.Lock()
+	defer g.Unlock()
 	var out []Refreshed
 	var all []renewed
 	state := map[int]freshData{}
@@ -376,4 +274,13 @@ func (g *Gate) renewPart(ctx context.Context, by By, name string, edition int64,
 		}
 		return nil
 	})
+}
+
+// Entity is one entity of an aggregate.
+type Entity struct {
+	EntityID string
+	Title    string
+	Roles    []string
+	Problem  *finding.Finding
+	Records  []string
 }

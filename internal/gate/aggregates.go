@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -15,29 +16,9 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/store"
 )
-
-// aggregateData is what an aggregate's row holds: what is decided, and what the
-// last document said.
-type aggregateData struct {
-	AggregateSettings
-	File            string        `json:"file,omitempty"` // name in the folder of aggregates
-	Document        string        `json:"document,omitempty"`
-	Size            int64         `json:"size,omitempty"` // octets
-	NamedAs         string        `json:"name,omitempty"` // as the document names itself
-	ValidUntil      time.Time     `json:"validUntil,omitzero"`
-	CacheDuration   time.Duration `json:"cacheDuration,omitempty"`
-	SignatureMethod string        `json:"signatureMethod,omitempty"`
-	DigestMethod    string        `json:"digestMethod,omitempty"`
-	Verified        bool          `json:"verified,omitempty"`
-	Entities        int           `json:"entities,omitempty"`
-	Broken          int           `json:"broken,omitempty"`
-	Taken           time.Time     `json:"taken,omitzero"`
-	Changes         *Changes      `json:"changes,omitempty"`
-}
 
 // Aggregate is an aggregate on record.
 type Aggregate struct {
@@ -50,24 +31,7 @@ type Aggregate struct {
 }
 
 // Named is how the document names itself, or the short name.
-func (a Aggregate) Named() string { return firstOf(a.NamedAs, a.Name) }
-
-func (g *Gate) folder() string { return filepath.Join(g.store.Dir(), "aggregates") }
-
-func (g *Gate) aggregateRow(ctx context.Context, name string) (row store.AggregateRow, d aggregateData, err error) {
-	err = g.store.Read.WithContext(ctx).Where("name = ?", name).Take(&row).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) {
-		var names []string
-		if err := g.store.Read.WithContext(ctx).Model(&store.AggregateRow{}).Pluck("name", &names).Error; err != nil {
-			return row, d, err
-		}
-		return row, d, &NotFoundError{KindAggregate, name, nearword.Of(name, names)}
-	}
-	if err == nil {
-		err = json.Unmarshal(row.Data, &d)
-	}
-	return row, d, err
-}
+func (a Aggregate) Named() string { return cmp.Or(a.NamedAs, a.Name) }
 
 // Aggregates lists aggregates by name.
 func (g *Gate) Aggregates(ctx context.Context) ([]Aggregate, error) {
@@ -192,8 +156,8 @@ func (t *taking) end(name string) {
 // ChangeAggregate replaces the settings of an aggregate; they act at its next
 // refresh.
 func (g *Gate) ChangeAggregate(ctx context.Context, by By, name string, revision int, s AggregateSettings) error {
-	g.saving.Lock()
-	defer g.saving.Unlock()
+	g.Lock()
+	defer g.Unlock()
 	row, d, err := g.aggregateRow(ctx, name)
 	if err != nil {
 		return err
@@ -230,7 +194,7 @@ func (g *Gate) ChangeAggregate(ctx context.Context, by By, name string, revision
 		if err := saveFresh(tx, KindAggregate, name, f); err != nil {
 			return err
 		}
-		return tx.Create(g.history(by, KindAggregate, name, "changed", row.Revision, row.Data)).Error
+		return Note{At: g.now(), By: by, Kind: KindAggregate, Name: name, What: "changed", Revision: row.Revision, Data: row.Data}.Write(tx)
 	})
 }
 
@@ -251,7 +215,7 @@ func (g *Gate) RemoveAggregate(ctx context.Context, by By, name string) error {
 		if err := tx.Where("kind = ? AND name = ?", KindAggregate, name).Delete(&store.FreshRow{}).Error; err != nil {
 			return err
 		}
-		if err := tx.Create(g.history(by, KindAggregate, name, "removed", row.Revision+1, row.Data)).Error; err != nil {
+		if err := (Note{At: g.now(), By: by, Kind: KindAggregate, Name: name, What: "removed", Revision: row.Revision + 1, Data: row.Data}).Write(tx); err != nil {
 			return err
 		}
 		return tx.Delete(&store.AggregateRow{Name: name}).Error

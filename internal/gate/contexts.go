@@ -58,8 +58,8 @@ func (g *Gate) ChangeContexts(ctx context.Context, by By, revision int, ranks fe
 	if err := checked(ranks.Check()); err != nil {
 		return err
 	}
-	g.saving.Lock()
-	defer g.saving.Unlock()
+	g.Lock()
+	defer g.Unlock()
 	data, err := json.Marshal(ranking{Revision: revision + 1, Ranks: ranks})
 	if err != nil {
 		return err
@@ -75,7 +75,7 @@ func (g *Gate) ChangeContexts(ctx context.Context, by By, revision int, ranks fe
 		if err := tx.Save(&store.SettingRow{Key: rankingKey, Value: string(data)}).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(by, KindRanking, rankingKey, "changed", revision+1, data)).Error
+		return Note{At: g.now(), By: by, Kind: KindRanking, Name: rankingKey, What: "changed", Revision: revision + 1, Data: data}.Write(tx)
 	})
 	if err != nil {
 		return err

@@ -4,7 +4,6 @@ import (
 	"container/heap"
 	"container/list"
 	"encoding/json"
-	"net/netip"
 	"sync"
 	"time"
 
@@ -97,19 +96,6 @@ func loadCrossings(s *store.Store, now time.Time) (*crossings, error) {
 		}
 	}
 	return c, nil
-}
-
-// network is what crossings are counted by: the address, of IPv6 the /64.
-func network(address string) string {
-	a, err := netip.ParseAddr(address)
-	if err != nil {
-		return address
-	}
-	if a = a.Unmap(); a.Is6() {
-		p, _ := a.Prefix(64)
-		return p.String()
-	}
-	return a.String()
 }
 
 // overhead is what a crossing takes in memory beside its own octets.

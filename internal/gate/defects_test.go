@@ -87,9 +87,9 @@ func TestSessionsAreReplaced(t *testing.T) {
 	require.EqualValues(t, 1, r.count(&store.SessionRow{}))
 	second := via(keep(Browser{Session: first.Session}, Outcome{}), "card", "bram")
 	require.NotEqual(t, first.Session, second.Session)
-	require.Nil(t, r.session(ctx, first.Session), "the session of somebody else has ended")
+	require.Nil(t, r.sessions.find(ctx, first.Session), "the session of somebody else has ended")
 	r.sessions.clear()
-	require.Nil(t, r.session(ctx, first.Session), "on the disk, too")
+	require.Nil(t, r.sessions.find(ctx, first.Session), "on the disk, too")
 	require.EqualValues(t, 1, r.count(&store.SessionRow{}))
 	require.EqualValues(t, 1, r.count(&store.IssuedRow{}), "and what hung on it")
 
@@ -101,13 +101,13 @@ func TestSessionsAreReplaced(t *testing.T) {
 	// The same person by another provider: one session with both words.
 	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error { return tx.Model(&store.LinkRow{}).Where("1 = 1").Update("person", 1).Error }))
 	third := via(second, "staff", "ada")
-	s := r.session(ctx, third.Session)
+	s := r.sessions.find(ctx, third.Session)
 	require.EqualValues(t, 1, s.Person.ID)
 	require.NotNil(t, of(s, "staff"))
 	require.Nil(t, of(s, "card"), "it was another person's until now")
 	fourth := via(third, "card", "bram")
 	r.sessions.clear()
-	s = r.session(ctx, fourth.Session)
+	s = r.sessions.find(ctx, fourth.Session)
 	require.NotNil(t, of(s, "staff"))
 	require.NotNil(t, of(s, "card"))
 	require.EqualValues(t, 2, r.count(&store.IssuedRow{}), "what the same person was given stays")
@@ -115,7 +115,7 @@ func TestSessionsAreReplaced(t *testing.T) {
 	require.Equal(t, "Response", r.Open(ctx, fourth, "roster", "", "staff").Departure.Message)
 
 	require.NoError(t, r.RemoveProvider(ctx, tester, "card"))
-	require.Nil(t, r.session(ctx, fourth.Session), "a session that rests on a removed provider's word ends")
+	require.Nil(t, r.sessions.find(ctx, fourth.Session), "a session that rests on a removed provider's word ends")
 }
 
 // A session as builds before this one stored it still counts: those had no IDs

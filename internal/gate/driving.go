@@ -3,7 +3,6 @@ package gate
 import (
 	"context"
 	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"net/url"
 
@@ -72,7 +71,7 @@ const maxNeeds = 24
 func (g *Gate) drive(ctx context.Context, b Browser, r record, e crossing.Event) Outcome {
 	e.Browser = crossing.Browser{Network: network(b.Address), Secret: b.secret(r.State.ID)}
 	t := &turn{g: g, ctx: ctx, browser: b, began: r, event: e, snap: g.Snapshot()}
-	t.facts = crossing.Facts{New: newID(), Session: g.session(ctx, b.Session), People: map[string]crossing.Person{}}
+	t.facts = crossing.Facts{New: newID(), Session: g.sessions.find(ctx, b.Session), People: map[string]crossing.Person{}}
 	got := crossing.Advance(t.snap, r.State, e, t.facts, g.now())
 	for range maxNeeds {
 		var out Outcome
@@ -240,33 +239,6 @@ func (t *turn) broken(got crossing.Turn, err error) Outcome {
 	return t.refused(got, finding.New(finding.GateFailure))
 }
 
-// newID is 128 random bits in hexadecimal: for what needs a name that nobody else
-// has, and is no secret.
-func newID() string {
-	b := make([]byte, 16)
-	_, _ = rand.Read(b) // never fails (crypto/rand)
-	return hex.EncodeToString(b)
-}
-
-// personBy finds the person with a link key, and by what an application knows
-// them; ID 0 if there is none.
-func (g *Gate) personBy(ctx context.Context, key string, app federation.ID) (crossing.Person, error) {
-	var row store.LinkRow
-	err := g.store.Read.WithContext(ctx).Where("key = ?", store.Hash(key)).Take(&row).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) {
-		return crossing.Person{Key: key}, nil
-	}
-	if err != nil {
-		return crossing.Person{}, err
-	}
-	var person store.PersonRow
-	if err = g.store.Read.WithContext(ctx).Where("id = ?", row.Person).Take(&person).Error; err != nil {
-		return crossing.Person{}, err
-	}
-	subject, err := g.subjectOf(g.store.Read.WithContext(ctx), app, row.Person)
-	return crossing.Person{ID: row.Person, Key: key, Identifier: person.Identifier, Subject: subject, Bare: len(row.Sealed) == 0}, err
-}
-
 // Redeem gives a message that was held for an application's back channel, once;
 // nil if there is none.
 func (g *Gate) Redeem(ctx context.Context, app federation.Name, key string) (message []byte, err error) {
@@ -296,4 +268,16 @@ func (g *Gate) NotAnswered(err error) error {
 	why := err.Error() // it may hold what a stranger wrote
 	g.log.Warn("a back channel was not answered", "error", why[:min(len(why), 500)])
 	return ErrNotAnswered
+}
+
+// newReference is the number under which an engineer finds a trace: 50 random
+// bits in letters and digits that are not mistaken for each other.
+func newReference() string {
+	const alphabet = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
+	b := make([]byte, 10)
+	_, _ = rand.Read(b)
+	for i := range b {
+		b[i] = alphabet[b[i]%32]
+	}
+	return string(b[:5]) + "-" + string(b[5:])
 }

@@ -121,7 +121,7 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 	case crossing.MakePerson:
 		return w.makePerson(tx, e)
 	case crossing.NameLink:
-		return w.nameLink(tx, e)
+		return w.g.nameLink(tx, e.Link)
 	case crossing.Settle:
 		return w.settle(tx, e)
 	case crossing.PutSession:
@@ -179,17 +179,16 @@ func (w *writing) makePerson(tx *gorm.DB, e crossing.MakePerson) error {
 	return err
 }
 
-// newPerson makes an account with a link. identifier is random.
-func (g *Gate) newPerson(tx *gorm.DB, identifier string, l crossing.Link) (int64, error) {
-	row := store.PersonRow{Identifier: identifier, Added: g.now().UTC()}
-	if err := tx.Create(&row).Error; err != nil {
-		return 0, err
+// settle keeps the subject that the message was made with.
+func (w *writing) settle(tx *gorm.DB, e crossing.Settle) error {
+	if w.rendered.Subject == "" {
+		return nil
 	}
-	link, err := g.linkRow(l, row.ID)
-	if err != nil {
-		return 0, err
+	kept, err := w.g.settle(tx, e.App, w.made.person.ID, w.rendered.Subject)
+	if err == nil && !kept {
+		return &lostError{e}
 	}
-	return row.ID, tx.Create(link).Error
+	return err
 }
 
 // putSession gives the browser a session in place of the one it had.
@@ -198,7 +197,7 @@ func (w *writing) putSession(tx *gorm.DB, e crossing.PutSession) error {
 	if s.Person.ID == 0 && s.Person.Key != "" {
 		s.Person.ID, s.Person.Identifier = w.made.person.ID, w.made.person.Identifier
 	}
-	row, err := w.g.sessionRow(s)
+	row, err := w.g.sessions.row(s)
 	if err != nil {
 		return err
 	}
@@ -246,8 +245,8 @@ type moving interface {
 // moved notes that an application has come by an address of its own. It is state,
 // so that no revision is made; if it fails, the next request tries again.
 func (g *Gate) moved(ctx context.Context, name federation.Name) {
-	g.saving.Lock()
-	defer g.saving.Unlock()
+	g.Lock()
+	defer g.Unlock()
 	app, ok := g.Snapshot().Application(name)
 	if !ok {
 		return

@@ -2,8 +2,6 @@ package gate
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/base32"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -80,7 +78,7 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 		return nil, fmt.Errorf("the clock skew %s is not allowed; use 0 to 5m", o.Skew)
 	}
 	g := &Gate{base: base, store: o.Store, log: o.Log, now: o.Now, hashing: make(chan struct{}, 2), tries: newLimiter(), strangers: newFlow(), metrics: newMetrics(),
-		order: o.Protocols, protocols: map[string]crossing.Protocol{}, fetch: newFetcher(o.AllowNetworks, o.AllowHTTP), sessions: newSessions()}
+		order: o.Protocols, protocols: map[string]crossing.Protocol{}, fetch: newFetcher(o.AllowNetworks, o.AllowHTTP), sessions: newSessions(o.Store, o.Log, o.Now)}
 	self := federation.Gate{Publisher: o.Publisher, Base: base, Skew: o.Skew, Own: map[string]string{}}
 	for _, p := range o.Protocols {
 		if err := whole(p); err != nil {
@@ -116,16 +114,6 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 	g.swept.Add(1)
 	go g.sweep()
 	return g, nil
-}
-
-// whole sees that a protocol's sides take part in crossings.
-func whole(p crossing.Protocol) error {
-	_, provides := p.NewProvider(&federation.Gate{}, "").(crossing.ProviderSide)
-	_, applies := p.NewApplication(&federation.Gate{}, "").(crossing.ApplicationSide)
-	if p.Providers() && !provides || p.Applications() && !applies {
-		return fmt.Errorf("a side of the protocol %q takes no part in crossings", p.Name())
-	}
-	return nil
 }
 
 // Close ends the background work. The store is closed by whoever opened it.
@@ -164,50 +152,7 @@ func (g *Gate) sweep() {
 // Base is the public base address.
 func (g *Gate) Base() string { return g.base }
 
-// Snapshot is the configuration at this moment.
-func (g *Gate) Snapshot() *federation.Snapshot { return g.snapshot.Load() }
-
-// About is what the gate says of itself in its protocols.
-func (g *Gate) About() []federation.Value {
-	snap := g.Snapshot()
-	out := []federation.Value{}
-	for _, p := range g.order {
-		out = append(out, p.About(&snap.Gate)...)
-	}
-	return out
-}
-
-// Protocols are the names of those that records of a kind can speak.
-func (g *Gate) Protocols(kind string) []string {
-	out := []string{}
-	for _, p := range g.order {
-		if kind == KindProvider && p.Providers() || kind == KindApplication && p.Applications() {
-			out = append(out, p.Name())
-		}
-	}
-	return out
-}
-
 // Ready reports whether the database answers.
 func (g *Gate) Ready(ctx context.Context) error {
 	return g.store.Read.WithContext(ctx).Exec("SELECT 1").Error
-}
-
-// random octets in lower-case base32 without padding: 26 characters for 16.
-func randomText(octets int) string {
-	b := make([]byte, octets)
-	_, _ = rand.Read(b) // never fails (crypto/rand)
-	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(b))
-}
-
-// newReference is the number under which an engineer finds a trace: 50 random
-// bits in letters and digits that are not mistaken for each other.
-func newReference() string {
-	const alphabet = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
-	b := make([]byte, 10)
-	_, _ = rand.Read(b)
-	for i := range b {
-		b[i] = alphabet[b[i]%32]
-	}
-	return string(b[:5]) + "-" + string(b[5:])
 }

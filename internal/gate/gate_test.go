@@ -151,7 +151,7 @@ func TestSession(t *testing.T) {
 	o := r.request(b, func(q *saml.AuthnRequest) { q.Contexts, q.Comparison = []string{saml.ContextPassword}, "exact" })
 	require.Equal(t, "Response", o.Departure.Message, "the session's context is what was asked for")
 
-	r.sessions = newSessions()
+	r.sessions.clear()
 	require.Equal(t, "Response", r.request(b, nil).Departure.Message, "the session is read back from the store")
 	r.time = r.time.Add(crossing.SessionLife)
 	r.asked(r.request(b, nil))

@@ -2,7 +2,6 @@ package gate
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -13,9 +12,6 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/store"
 )
-
-// By is who makes a change, and why.
-type By struct{ Who, Why string }
 
 // HistoryFilter narrows the history.
 type HistoryFilter struct {
@@ -121,16 +117,7 @@ func (g *Gate) values(row store.HistoryRow) ([]federation.Value, error) {
 	case KindRanking:
 		return rankingValues(row.Data)
 	case KindAggregate:
-		var d aggregateData
-		if err := json.Unmarshal(row.Data, &d); err != nil {
-			return nil, err
-		}
-		out := []federation.Value{{Label: "title", Value: d.Title}, {Label: "address", Value: d.Address}, {Label: "trustKey", Value: d.TrustKey}, {Label: "notes", Value: d.Notes},
-			{Label: "Entities", Value: fmt.Sprint(d.Entities)}, {Label: "Broken", Value: fmt.Sprint(d.Broken)}, {Label: "Verified", Value: fmt.Sprint(d.Verified)}}
-		if !d.ValidUntil.IsZero() {
-			out = append(out, federation.Value{Label: "validUntil", Value: d.ValidUntil.Format(time.RFC3339)})
-		}
-		return out, nil
+		return aggregateValues(row.Data)
 	}
 	return []federation.Value{}, nil
 }
@@ -158,8 +145,8 @@ func (g *Gate) Restore(ctx context.Context, by By, id int64) (kind, name string,
 	if err != nil {
 		return "", "", err
 	}
-	g.saving.Lock()
-	defer g.saving.Unlock()
+	g.Lock()
+	defer g.Unlock()
 	var last int
 	if err := g.store.Read.WithContext(ctx).Model(&store.HistoryRow{}).Where("kind = ? AND name = ?", row.Kind, row.Name).Select("max(revision)").Scan(&last).Error; err != nil {
 		return "", "", err
@@ -174,11 +161,29 @@ func (g *Gate) Restore(ctx context.Context, by By, id int64) (kind, name string,
 			return "", "", err
 		}
 	}
-	err = g.put(ctx, by, []change{{record: r, what: fmt.Sprintf("restored revision %d", row.Revision)}}, func(tx *gorm.DB) error {
-		if err := dropPending(tx, row.Kind, row.Name); err != nil {
-			return err
-		}
-		return g.dueAt(r, g.now().Add(g.interval(r.Basic().Intake)))(tx)
-	})
+	what := fmt.Sprintf("restored revision %d", row.Revision)
+	err = g.put(ctx, by, []change{{record: r, what: what}}, func(tx *gorm.DB) error { return g.takenIn(tx, r) })
 	return row.Kind, row.Name, err
+}
+
+// Change is one change in the history.
+type Change struct {
+	ID       int64
+	At       time.Time
+	Kind     string
+	Name     string
+	Revision int
+	Who      string
+	What     string
+	Why      string
+	// Restorable tells whether the record can be set back to this.
+	Restorable bool
+}
+
+// Revision is one change with what it did.
+type Revision struct {
+	Change
+	Values      []federation.Value
+	Differences []federation.Difference
+	FromNow     []federation.Difference
 }

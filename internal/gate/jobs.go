@@ -17,9 +17,6 @@ const (
 	JobFailed  = "failed"
 )
 
-// reportLimit bounds the lists of a report.
-const reportLimit = 1000
-
 func refuse(r *Report, entityID string, f *finding.Finding) {
 	if r.RefusedN++; len(r.Refused) < reportLimit {
 		r.Refused = append(r.Refused, Refusal{EntityID: entityID, Finding: f})
@@ -105,4 +102,46 @@ func (js *jobs) sweep(now time.Time) {
 	js.mu.Lock()
 	defer js.mu.Unlock()
 	js.all = slices.DeleteFunc(js.all, func(j *Job) bool { return j.Ended != nil && now.Sub(*j.Ended) > time.Hour })
+}
+
+// Job is work that takes longer than a request: how far it is, and how it ended.
+// Jobs are kept in memory for an hour after their end; what they changed is in
+// the history.
+type Job struct {
+	ID      string
+	What    string
+	State   string
+	Done    int64
+	Total   int64
+	Unit    string
+	Started time.Time
+	Ended   *time.Time
+	// Refused says why a failed job failed.
+	Refused *finding.Finding
+	Failure string
+	Report  *Report
+}
+
+// Report is what a job has changed, and what it refused.
+type Report struct {
+	Entities int
+	Broken   int
+	Taken    []TakenEntity
+	Refused  []Refusal
+	RefusedN int
+	Changes  *Changes
+	Records  []Refreshed
+}
+
+// TakenEntity is a record made from an entity.
+type TakenEntity struct {
+	EntityID string
+	Kind     string
+	Name     string
+}
+
+// Refusal is an entity that was not taken.
+type Refusal struct {
+	EntityID string
+	Finding  *finding.Finding
 }

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -51,8 +52,8 @@ func (g *Gate) linkRow(l crossing.Link, person int64) (*store.LinkRow, error) {
 }
 
 // nameLink keeps the name with a link that lacks it.
-func (w *writing) nameLink(tx *gorm.DB, e crossing.NameLink) error {
-	row, err := w.g.linkRow(e.Link, 0)
+func (g *Gate) nameLink(tx *gorm.DB, l crossing.Link) error {
+	row, err := g.linkRow(l, 0)
 	if err != nil {
 		return err
 	}
@@ -117,7 +118,7 @@ func (g *Gate) removedProviders(ctx context.Context) (map[federation.ID]LinkedPr
 	err := g.store.Read.WithContext(ctx).Omit("data").Where("kind = ? AND what = ?", KindProvider, "removed").Order("id").Find(&rows).Error
 	out := map[federation.ID]LinkedProvider{}
 	for _, r := range rows {
-		id := federation.ID(firstOf(r.Object, r.Name))
+		id := federation.ID(cmp.Or(r.Object, r.Name))
 		out[id] = LinkedProvider{ID: id, Name: federation.Name(r.Name), Removed: r.At, removal: r.ID}
 	}
 	return out, err
@@ -259,8 +260,8 @@ type Carried struct {
 // the same name. The links to the first stay. What is decided is decided in the
 // transaction that stores it, and has to be what was previewed.
 func (g *Gate) CarryLinks(ctx context.Context, by By, c Carry) (*Carried, error) {
-	g.saving.Lock()
-	defer g.saving.Unlock()
+	g.Lock()
+	defer g.Unlock()
 	from, err := g.linked(ctx, c.From)
 	if err != nil {
 		return nil, field("from", err)
@@ -293,13 +294,8 @@ func (g *Gate) CarryLinks(ctx context.Context, by By, c Carry) (*Carried, error)
 		if err := tx.CreateInBatches(out.rows, 200).Error; err != nil {
 			return err
 		}
-		data, err := federation.Marshal(to)
-		if err != nil {
-			return err
-		}
-		h := g.history(by, KindProvider, string(to.Name), fmt.Sprintf("took over links of %s: %d", firstOf(string(from.Name), string(from.ID)), out.Links), to.Revision, data)
-		h.Object, h.Protocol = string(to.ID), to.Protocol()
-		return tx.Create(h).Error
+		what := fmt.Sprintf("took over links of %s: %d", cmp.Or(string(from.Name), string(from.ID)), out.Links)
+		return Note{At: g.now(), By: by, What: what, Revision: to.Revision}.WriteOf(tx, to)
 	})
 }
 

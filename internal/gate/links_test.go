@@ -29,7 +29,7 @@ func called(name, qualifier string) func(*saml.Answer) {
 func TestNobodyIsInherited(t *testing.T) {
 	r := newRig(t)
 	person := func(name string) int64 {
-		return r.session(ctx, r.enter(called(name, "urn:idp")).Session).Person.ID
+		return r.sessions.find(ctx, r.enter(called(name, "urn:idp")).Session).Person.ID
 	}
 	ada, bram := person("ada"), person("bram")
 	require.Equal(t, ada, person("ada"))
@@ -97,17 +97,17 @@ func TestNobodyIsInherited(t *testing.T) {
 // A removed provider that is restored is itself again, with its people.
 func TestTheRestoredKeepTheirPeople(t *testing.T) {
 	r := newRig(t)
-	who := r.session(ctx, r.enter(nil).Session).Person.ID
+	who := r.sessions.find(ctx, r.enter(nil).Session).Person.ID
 	require.NoError(t, r.RemoveProvider(ctx, tester, "staff"))
 	changes, _, err := r.History(ctx, HistoryFilter{Kind: KindProvider, Limit: 1})
 	require.NoError(t, err)
 	_, _, err = r.Restore(ctx, tester, changes[0].ID)
 	require.NoError(t, err)
-	require.Equal(t, who, r.session(ctx, r.enter(nil).Session).Person.ID)
+	require.Equal(t, who, r.sessions.find(ctx, r.enter(nil).Session).Person.ID)
 	r.staffAgain()
 	_, _, err = r.Restore(ctx, tester, changes[0].ID)
 	require.NoError(t, err)
-	require.NotEqual(t, who, r.session(ctx, r.enter(nil).Session).Person.ID, "values of then, and still another provider")
+	require.NotEqual(t, who, r.sessions.find(ctx, r.enter(nil).Session).Person.ID, "values of then, and still another provider")
 }
 
 // Links of before names were kept get theirs at the next sign-in.

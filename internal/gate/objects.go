@@ -2,7 +2,6 @@ package gate
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 
@@ -13,32 +12,6 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/store"
 )
-
-// FieldError says which field of what was given is wrong. It wraps the finding.
-type FieldError struct {
-	Field string
-	Err   error
-}
-
-// Error gives the text of the wrapped error.
-func (e *FieldError) Error() string { return e.Err.Error() }
-
-// Unwrap gives the wrapped error.
-func (e *FieldError) Unwrap() error { return e.Err }
-
-func field(name string, err error) error { return &FieldError{Field: name, Err: err} }
-
-// NotFoundError says that no record has a name.
-type NotFoundError struct{ Kind, Name, Near string }
-
-// Error names what was looked for, and a near name if there is one.
-func (e *NotFoundError) Error() string {
-	s := fmt.Sprintf("there is no %s %q", e.Kind, e.Name)
-	if e.Near != "" {
-		s += fmt.Sprintf("; did you mean %q?", e.Near)
-	}
-	return s
-}
 
 // NewProvider is what a provider is added from.
 type NewProvider struct {
@@ -164,48 +137,22 @@ func (g *Gate) add(ctx context.Context, by By, r federation.Record, title string
 	if err != nil {
 		return nil, err
 	}
-	g.saving.Lock()
-	defer g.saving.Unlock()
+	g.Lock()
+	defer g.Unlock()
 	snap := g.Snapshot()
 	for _, err := range []error{g.free(snap, kindOf(r), nameOf(r)), g.tied(snap, r), g.fits(snap, r, src.field()), checked(federation.Check(r))} {
 		if err != nil {
 			return nil, err
 		}
 	}
-	return r, g.put(ctx, by, []change{{record: r, what: "added", document: octets}}, g.dueAt(r, g.now().Add(g.interval(r.Basic().Intake))))
-}
-
-// checked turns an error of settings into one that names the field.
-func checked(err error) error {
-	var se *federation.SettingError
-	if errors.As(err, &se) {
-		return field(se.Field, se.Err)
-	}
-	return err
-}
-
-// stale is the conflict of two people changing the same record.
-func stale(kind, name string, have, given int) error {
-	return &ConflictError{fmt.Sprintf("the %s %q was changed meanwhile: it is at revision %d, the change is for %d", kind, name, have, given),
-		"look at it again and repeat the change"}
-}
-
-// unchanged sees, inside a transaction, that what a change was made from is still
-// so.
-func unchanged(tx *gorm.DB, row any, kind, name string, revision int) error {
-	err := store.Unchanged(tx, row, name, revision)
-	var other *store.RevisionError
-	if errors.As(err, &other) {
-		return stale(kind, name, other.Have, other.Given)
-	}
-	return err
+	return r, g.put(ctx, by, []change{{record: r, what: "added", document: octets}}, func(tx *gorm.DB) error { return g.takenIn(tx, r) })
 }
 
 // Change lays settings over those of a record. revision is the one that the
 // change was made from. What is not named stays.
 func (g *Gate) Change(ctx context.Context, by By, kind, name string, revision int, s federation.Settings) (federation.Record, error) {
-	g.saving.Lock()
-	defer g.saving.Unlock()
+	g.Lock()
+	defer g.Unlock()
 	old, err := g.object(kind, name)
 	if err != nil {
 		return nil, err
@@ -231,14 +178,10 @@ func (g *Gate) Change(ctx context.Context, by By, kind, name string, revision in
 	return r, g.put(ctx, by, []change{{record: r, what: "changed"}}, nil)
 }
 
-func (g *Gate) history(by By, kind, name, what string, revision int, data []byte) *store.HistoryRow {
-	return &store.HistoryRow{At: g.now().UTC(), Kind: kind, Name: name, Revision: revision, Who: by.Who, What: what, Why: strings.TrimSpace(by.Why), Data: data}
-}
-
 // RemoveProvider removes a provider. It refuses while an application names it.
 func (g *Gate) RemoveProvider(ctx context.Context, by By, name string) error {
-	g.saving.Lock()
-	defer g.saving.Unlock()
+	g.Lock()
+	defer g.Unlock()
 	snap := g.Snapshot()
 	r, err := g.object(KindProvider, name)
 	if err != nil {
@@ -254,7 +197,7 @@ func (g *Gate) RemoveProvider(ctx context.Context, by By, name string) error {
 		if err := g.remove(ctx, tx, by, r, &store.ProviderRow{Name: name}); err != nil {
 			return err
 		}
-		return g.forgetProvider(tx, r.Basic().ID)
+		return g.sessions.forgetProvider(tx, r.Basic().ID)
 	})
 	if err != nil {
 		return err
@@ -266,8 +209,8 @@ func (g *Gate) RemoveProvider(ctx context.Context, by By, name string) error {
 
 // RemoveApplication removes an application.
 func (g *Gate) RemoveApplication(ctx context.Context, by By, name string) error {
-	g.saving.Lock()
-	defer g.saving.Unlock()
+	g.Lock()
+	defer g.Unlock()
 	snap := g.Snapshot()
 	r, err := g.object(KindApplication, name)
 	if err != nil {
@@ -285,31 +228,17 @@ func (g *Gate) RemoveApplication(ctx context.Context, by By, name string) error 
 
 // remove takes a row out, with what belongs to it, and notes it in the history.
 func (g *Gate) remove(ctx context.Context, tx *gorm.DB, by By, r federation.Record, row any) error {
-	data, err := federation.Marshal(r)
-	if err != nil {
-		return err
-	}
 	if err := unchanged(tx, row, kindOf(r), nameOf(r), r.Basic().Revision); err != nil {
 		return err
 	}
-	for _, of := range []any{&store.FreshRow{}, &store.PendingRow{}} {
-		if err := tx.Where("kind = ? AND name = ?", kindOf(r), nameOf(r)).Delete(of).Error; err != nil {
-			return err
-		}
+	if err := forgetFresh(tx, kindOf(r), nameOf(r)); err != nil {
+		return err
 	}
-	h := g.history(by, kindOf(r), nameOf(r), "removed", r.Basic().Revision+1, data)
-	h.Protocol, h.Object = r.Part().Protocol(), string(r.Basic().ID)
-	if err := tx.Create(h).Error; err != nil {
+	if err := (Note{At: g.now(), By: by, What: "removed", Revision: r.Basic().Revision + 1}).WriteOf(tx, r); err != nil {
 		return err
 	}
 	return tx.Delete(row).Error
 }
-
-// ConflictError says that something stands in the way, and what to do.
-type ConflictError struct{ What, Do string }
-
-// Error gives both.
-func (e *ConflictError) Error() string { return e.What + "; " + e.Do }
 
 // Provider finds a provider, or tells a near name.
 func (g *Gate) Provider(name string) (*federation.Provider, error) {
@@ -327,15 +256,6 @@ func (g *Gate) Application(name string) (*federation.Application, error) {
 		return nil, err
 	}
 	return r.(*federation.Application), nil
-}
-
-func firstOf(ss ...string) string {
-	for _, s := range ss {
-		if s != "" {
-			return s
-		}
-	}
-	return ""
 }
 
 // sender resolves who the sender of a document was.

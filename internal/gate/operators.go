@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/crypto/argon2"
@@ -54,48 +53,6 @@ func (g *Gate) checkPassword(stored, password string) bool {
 	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
 	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
 	return err1 == nil && err2 == nil && subtle.ConstantTimeCompare(g.argon(password, salt), want) == 1
-}
-
-// limiter counts failures by account and address: after ten within five minutes
-// further tries are refused until the window has passed.
-type limiter struct {
-	mu    sync.Mutex
-	fails map[string][]time.Time
-}
-
-const (
-	failWindow = 5 * time.Minute
-	failLimit  = 10
-)
-
-func newLimiter() *limiter { return &limiter{fails: map[string][]time.Time{}} }
-
-func (l *limiter) open(key string, now time.Time) bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	recent := 0
-	for _, t := range l.fails[key] {
-		if now.Sub(t) < failWindow {
-			recent++
-		}
-	}
-	return recent < failLimit
-}
-
-func (l *limiter) fail(key string, now time.Time) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.fails[key] = append(l.fails[key], now)
-}
-
-func (l *limiter) sweep(now time.Time) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	for k, ts := range l.fails {
-		if now.Sub(ts[len(ts)-1]) > failWindow {
-			delete(l.fails, k)
-		}
-	}
 }
 
 // ErrDenied is a failed authentication. It never says which part was wrong.
@@ -164,7 +121,7 @@ func (g *Gate) addOwner(tx *gorm.DB, by By, username, hash string) error {
 	if err != nil {
 		return err
 	}
-	return tx.Create(g.history(by, "owner", username, "added", 1, nil)).Error
+	return Note{At: g.now(), By: by, Kind: "owner", Name: username, What: "added", Revision: 1}.Write(tx)
 }
 
 // AddOwner makes another owner.
@@ -210,7 +167,7 @@ func (g *Gate) SetPassword(ctx context.Context, by By, username, password string
 		if err := tx.Where("username = ?", username).Delete(&store.ConsoleRow{}).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(by, "owner", username, "changed", 0, nil)).Error
+		return Note{At: g.now(), By: by, Kind: "owner", Name: username, What: "changed"}.Write(tx)
 	})
 }
 
@@ -235,7 +192,7 @@ func (g *Gate) RemoveOwner(ctx context.Context, by By, username string) error {
 		if err := tx.Where("username = ?", username).Delete(&store.ConsoleRow{}).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(by, "owner", username, "removed", 0, nil)).Error
+		return Note{At: g.now(), By: by, Kind: "owner", Name: username, What: "removed"}.Write(tx)
 	})
 }
 
@@ -301,7 +258,7 @@ func (g *Gate) AddToken(ctx context.Context, by By, name string) (Token, string,
 		if err := tx.Create(&store.TokenRow{Name: name, Hash: store.Hash(secret), Added: t.Added, By: by.Who}).Error; err != nil {
 			return err
 		}
-		return tx.Create(g.history(by, "token", name, "added", 1, nil)).Error
+		return Note{At: g.now(), By: by, Kind: "token", Name: name, What: "added", Revision: 1}.Write(tx)
 	})
 	if store.IsTaken(err) {
 		err = field("name", fmt.Errorf("the token %q exists already; choose another name, or remove it first", name))
@@ -330,7 +287,7 @@ func (g *Gate) RemoveToken(ctx context.Context, by By, name string) error {
 		if gone.RowsAffected == 0 {
 			return &NotFoundError{Kind: "token", Name: name}
 		}
-		return tx.Create(g.history(by, "token", name, "removed", 2, nil)).Error
+		return Note{At: g.now(), By: by, Kind: "token", Name: name, What: "removed", Revision: 2}.Write(tx)
 	})
 }
 

@@ -3,8 +3,6 @@ package gate
 import (
 	"context"
 	"encoding/json"
-	"errors"
-	"fmt"
 	"time"
 
 	"gorm.io/gorm"
@@ -60,25 +58,4 @@ func (g *Gate) sendDue(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-// PutCredential keeps a secret that calls name by reference. It is never given
-// out again but to such a call.
-func (g *Gate) PutCredential(ctx context.Context, name, secret string) error {
-	return g.store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Save(&store.CredentialRow{Name: name, Sealed: g.store.Seal("credential "+name, []byte(secret))}).Error
-	})
-}
-
-func (g *Gate) credential(ctx context.Context, name string) (string, error) {
-	var row store.CredentialRow
-	err := g.store.Read.WithContext(ctx).Where("name = ?", name).Take(&row).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) {
-		return "", fmt.Errorf("there is no credential %q", name)
-	}
-	if err != nil {
-		return "", err
-	}
-	secret, err := g.store.Open("credential "+name, row.Sealed)
-	return string(secret), err
 }

@@ -3,26 +3,18 @@ package gate
 import (
 	"context"
 	"fmt"
+	"net/url"
+	"strings"
 	"sync"
 
 	"gorm.io/gorm"
 
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/store"
 )
-
-// Kinds of records.
-const (
-	KindProvider    = "provider"
-	KindApplication = "application"
-	KindAggregate   = "aggregate"
-)
-
-func kindOf(r federation.Record) string { return string(r.Kind()) }
-
-func nameOf(r federation.Record) string { return string(r.Basic().Name) }
 
 // unproved reports whether there is a trust key that the document on record was
 // not held against.
@@ -195,7 +187,7 @@ type change struct {
 }
 
 // put saves changes in one transaction, with their history, and swaps the
-// snapshot. more is done in the same transaction. g.saving is held.
+// snapshot. more is done in the same transaction. The lock is held.
 func (g *Gate) put(ctx context.Context, by By, changes []change, more func(tx *gorm.DB) error) error {
 	for _, c := range changes {
 		if err := g.fillKeys(ctx, c.record); err != nil {
@@ -247,7 +239,90 @@ func (g *Gate) putOne(ctx context.Context, tx *gorm.DB, by By, c change) error {
 	if err := tx.Save(row).Error; err != nil || c.quiet {
 		return err
 	}
-	h := g.history(by, kindOf(c.record), nameOf(c.record), c.what, b.Revision, data)
-	h.Protocol, h.Object = c.record.Part().Protocol(), string(b.ID)
-	return tx.Create(h).Error
+	return Note{At: g.now(), By: by, What: c.what, Revision: b.Revision, Data: data}.WriteOf(tx, c.record)
+}
+
+// Lock keeps others from changing the configuration: one change at a time.
+func (g *Gate) Lock() { g.saving.Lock() }
+
+// Unlock lets others change the configuration.
+func (g *Gate) Unlock() { g.saving.Unlock() }
+
+// reloadKeys puts the keys as stored into a new snapshot.
+func (g *Gate) reloadKeys(ctx context.Context) error {
+	snap := g.Snapshot()
+	self := snap.Gate
+	if err := g.ownKeys(ctx, &self); err != nil {
+		return err
+	}
+	var apps []federation.Record
+	for _, a := range snap.Applications() {
+		if !a.Side.OwnKeys() {
+			continue
+		}
+		b := a.Copy().(*federation.Application)
+		b.Keys = federation.KeySet{}
+		if err := g.fillKeys(ctx, b); err != nil {
+			return err
+		}
+		apps = append(apps, b)
+	}
+	g.snapshot.Store(snap.WithGate(self).With(apps...))
+	return nil
+}
+
+// Snapshot is the configuration at this moment.
+func (g *Gate) Snapshot() *federation.Snapshot { return g.snapshot.Load() }
+
+// About is what the gate says of itself in its protocols.
+func (g *Gate) About() []federation.Value {
+	snap := g.Snapshot()
+	out := []federation.Value{}
+	for _, p := range g.order {
+		out = append(out, p.About(&snap.Gate)...)
+	}
+	return out
+}
+
+// Protocols are the names of those that records of a kind can speak.
+func (g *Gate) Protocols(kind string) []string {
+	out := []string{}
+	for _, p := range g.order {
+		if kind == KindProvider && p.Providers() || kind == KindApplication && p.Applications() {
+			out = append(out, p.Name())
+		}
+	}
+	return out
+}
+
+// whole sees that a protocol's sides take part in crossings.
+func whole(p crossing.Protocol) error {
+	_, provides := p.NewProvider(&federation.Gate{}, "").(crossing.ProviderSide)
+	_, applies := p.NewApplication(&federation.Gate{}, "").(crossing.ApplicationSide)
+	if p.Providers() && !provides || p.Applications() && !applies {
+		return fmt.Errorf("a side of the protocol %q takes no part in crossings", p.Name())
+	}
+	return nil
+}
+
+// freeName makes a short name out of a title, or out of the host of an entity ID,
+// that no record has.
+func (g *Gate) freeName(snap *federation.Snapshot, kind, title, entityID string, taken map[string]bool) string {
+	base := federation.NearName(title)
+	if u, err := url.Parse(entityID); len(base) < 2 && err == nil && u.Hostname() != "" {
+		base = federation.NearName(u.Hostname())
+	}
+	if len(base) < 2 {
+		base = kind
+	}
+	base = strings.Trim(base[:min(len(base), 58)], "-")
+	for n := 1; ; n++ {
+		name := base
+		if n > 1 {
+			name = fmt.Sprintf("%s-%d", base, n)
+		}
+		if !taken[name] && g.free(snap, kind, name) == nil {
+			return name
+		}
+	}
 }

@@ -16,82 +16,6 @@ import (
 	"innergate.example/innergate/internal/store"
 )
 
-// Bounds of the time between two refreshes.
-const (
-	shortest = 5 * time.Minute
-	usual    = 6 * time.Hour // where the metadata says nothing
-	longest  = 24 * time.Hour
-)
-
-// changedShown is how long a change that was applied at once stays among the
-// findings.
-const changedShown = 14 * 24 * time.Hour
-
-type freshData struct {
-	Fresh
-	conditions
-	Declined string `json:"declined,omitempty"` // SHA-256 of a document whose change was declined
-	Gone     bool   `json:"gone,omitempty"`     // no longer in its aggregate
-}
-
-// interval is the time until metadata is asked for again: cacheDuration if it
-// says one, at most half of what is left until validUntil (SAML metadata §2.3.2).
-func interval(now time.Time, until time.Time, cache time.Duration) time.Duration {
-	d := usual
-	if cache > 0 {
-		d = cache
-	}
-	if !until.IsZero() {
-		d = min(d, until.Sub(now)/2)
-	}
-	return min(max(d, shortest), longest)
-}
-
-func (g *Gate) interval(in federation.Intake) time.Duration {
-	return interval(g.now(), in.ValidUntil, in.CacheDuration)
-}
-
-// retry is the time after so many failures in a row.
-func retry(failures int) time.Duration { return min(shortest<<min(failures, 8), usual) }
-
-// dueAt notes when a record's address is next asked; a record without one is
-// taken off the list.
-func (g *Gate) dueAt(r federation.Record, next time.Time) func(tx *gorm.DB) error {
-	now := g.now().UTC()
-	return func(tx *gorm.DB) error {
-		if r.Basic().Intake.Address() == "" {
-			return tx.Where("kind = ? AND name = ?", kindOf(r), nameOf(r)).Delete(&store.FreshRow{}).Error
-		}
-		return saveFresh(tx, kindOf(r), nameOf(r), freshData{Fresh: Fresh{Checked: now, Tried: now, Next: next.UTC()}})
-	}
-}
-
-func saveFresh(tx *gorm.DB, kind, name string, d freshData) error {
-	data, err := json.Marshal(d)
-	if err != nil {
-		return err
-	}
-	return tx.Save(&store.FreshRow{Kind: kind, Name: name, Next: d.Next, Data: data}).Error
-}
-
-func (g *Gate) fresh(ctx context.Context, kind, name string) (d freshData, err error) {
-	var row store.FreshRow
-	err = g.store.Read.WithContext(ctx).Where("kind = ? AND name = ?", kind, name).Take(&row).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) {
-		return d, nil
-	}
-	if err == nil {
-		err = json.Unmarshal(row.Data, &d)
-	}
-	return d, err
-}
-
-// Fresh tells how current a record is.
-func (g *Gate) Fresh(ctx context.Context, kind, name string) (Fresh, error) {
-	d, err := g.fresh(ctx, kind, name)
-	return d.Fresh, err
-}
-
 // Outcomes of a refresh.
 const (
 	Unchanged = "unchanged"
@@ -209,8 +133,8 @@ func (g *Gate) compare(r federation.Record, octets []byte, source string, d *fre
 
 // renew takes a newer document into one record.
 func (g *Gate) renew(ctx context.Context, by By, r federation.Record, octets []byte, source string, d *freshData) (Refreshed, error) {
-	g.saving.Lock()
-	defer g.saving.Unlock()
+	g.Lock()
+	defer g.Unlock()
 	now, err := g.object(kindOf(r), nameOf(r))
 	if err != nil {
 		return Refreshed{}, err
@@ -225,7 +149,7 @@ func (g *Gate) renew(ctx context.Context, by By, r federation.Record, octets []b
 	return out.Refreshed, g.keep(ctx, by, []renewed{out})
 }
 
-// keep saves what came of comparing. g.saving is held.
+// keep saves what came of comparing. The lock is held.
 func (g *Gate) keep(ctx context.Context, by By, all []renewed) error {
 	var changes []change
 	for _, n := range all {
@@ -251,10 +175,6 @@ func (g *Gate) keep(ctx context.Context, by By, all []renewed) error {
 		}
 		return nil
 	})
-}
-
-func dropPending(tx *gorm.DB, kind, name string) error {
-	return tx.Where("kind = ? AND name = ?", kind, name).Delete(&store.PendingRow{}).Error
 }
 
 // Waiting lists changes that wait for approval, the oldest first; of one record,
@@ -319,8 +239,8 @@ func (g *Gate) Decline(ctx context.Context, by By, kind, name string) error {
 }
 
 func (g *Gate) decide(ctx context.Context, by By, kind, name string, apply bool) error {
-	g.saving.Lock()
-	defer g.saving.Unlock()
+	g.Lock()
+	defer g.Unlock()
 	r, err := g.object(kind, name)
 	if err != nil {
 		return err
@@ -341,15 +261,11 @@ func (g *Gate) decide(ctx context.Context, by By, kind, name string, apply bool)
 			return err
 		}
 		d.Declined = n.Basic().Intake.Document
-		data, err := federation.Marshal(r)
-		if err != nil {
-			return err
-		}
 		return g.store.Write(ctx, func(tx *gorm.DB) error {
 			if err := dropPending(tx, kind, name); err != nil {
 				return err
 			}
-			if err := tx.Create(g.history(by, kind, name, "declined a change", r.Basic().Revision, data)).Error; err != nil {
+			if err := (Note{At: g.now(), By: by, What: "declined a change", Revision: r.Basic().Revision}).WriteOf(tx, r); err != nil {
 				return err
 			}
 			return saveFresh(tx, kind, name, d)
@@ -398,4 +314,23 @@ func (g *Gate) refreshDue(ctx context.Context) error {
 		at <- struct{}{}
 	}
 	return nil
+}
+
+// Refreshed is what a refresh of one record came to.
+type Refreshed struct {
+	Kind        string
+	Name        string
+	Outcome     string
+	Differences []federation.Difference
+	Findings    []*finding.Finding
+}
+
+// Pending is a change that waits for approval.
+type Pending struct {
+	Kind        string
+	Name        string
+	Title       string
+	Since       time.Time
+	Differences []federation.Difference
+	Findings    []*finding.Finding
 }

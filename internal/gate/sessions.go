@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"log/slog"
 	"strings"
 	"sync"
 	"time"
@@ -17,11 +18,16 @@ import (
 
 // sessions caches sessions in memory, by their Ref: the hash of the cookie.
 type sessions struct {
+	store *store.Store
+	log   *slog.Logger
+	now   func() time.Time
 	mu    sync.RWMutex
 	byRef map[string]*crossing.Session
 }
 
-func newSessions() *sessions { return &sessions{byRef: map[string]*crossing.Session{}} }
+func newSessions(s *store.Store, log *slog.Logger, now func() time.Time) *sessions {
+	return &sessions{store: s, log: log, now: now, byRef: map[string]*crossing.Session{}}
+}
 
 func (c *sessions) put(s *crossing.Session) {
 	c.mu.Lock()
@@ -57,33 +63,33 @@ func (c *sessions) sweep(now time.Time) {
 	}
 }
 
-// session finds the session that a browser's cookie stands for, nil if there is
+// find gives the session that a browser's cookie stands for, nil if there is
 // none any more.
-func (g *Gate) session(ctx context.Context, token string) *crossing.Session {
+func (c *sessions) find(ctx context.Context, token string) *crossing.Session {
 	if token == "" {
 		return nil
 	}
-	hash, now := store.Hash(token), g.now()
-	if s := g.sessions.get(string(hash)); s != nil {
+	hash, now := store.Hash(token), c.now()
+	if s := c.get(string(hash)); s != nil {
 		if now.Before(s.Expires) {
 			return s
 		}
 		return nil
 	}
 	var row store.SessionRow
-	err := g.store.Read.WithContext(ctx).Where("hash = ? AND expires > ?", hash, now.UTC()).Take(&row).Error
+	err := c.store.Read.WithContext(ctx).Where("hash = ? AND expires > ?", hash, now.UTC()).Take(&row).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return nil
 	}
 	var s *crossing.Session
 	if err == nil {
-		s, err = g.readSession(row)
+		s, err = c.read(row)
 	}
 	if err != nil {
-		g.log.Error("a session cannot be read", "error", err)
+		c.log.Error("a session cannot be read", "error", err)
 		return nil
 	}
-	g.sessions.put(s)
+	c.put(s)
 	return s
 }
 
@@ -97,8 +103,8 @@ type earlier struct {
 	} `json:"answer"`
 }
 
-func (g *Gate) readSession(row store.SessionRow) (*crossing.Session, error) {
-	plain, err := g.store.Open("session", row.Sealed)
+func (c *sessions) read(row store.SessionRow) (*crossing.Session, error) {
+	plain, err := c.store.Open("session", row.Sealed)
 	if err != nil {
 		return nil, err
 	}
@@ -120,8 +126,8 @@ func (g *Gate) readSession(row store.SessionRow) (*crossing.Session, error) {
 	return s, nil
 }
 
-// sessionRow gives what is stored of a session.
-func (g *Gate) sessionRow(s *crossing.Session) (*store.SessionRow, error) {
+// row gives what is stored of a session.
+func (c *sessions) row(s *crossing.Session) (*store.SessionRow, error) {
 	shown := *s
 	shown.Ref = ""
 	plain, err := json.Marshal(shown)
@@ -132,11 +138,11 @@ func (g *Gate) sessionRow(s *crossing.Session) (*store.SessionRow, error) {
 	for _, p := range s.Proofs {
 		by = append(by, string(p.ProviderID))
 	}
-	return &store.SessionRow{Hash: []byte(s.Ref), Person: s.Person.ID, Provider: strings.Join(by, " "), Began: g.now().UTC(), Expires: s.Expires.UTC(),
-		Sealed: g.store.Seal("session", plain)}, nil
+	return &store.SessionRow{Hash: []byte(s.Ref), Person: s.Person.ID, Provider: strings.Join(by, " "), Began: c.now().UTC(), Expires: s.Expires.UTC(),
+		Sealed: c.store.Seal("session", plain)}, nil
 }
 
 // forgetProvider ends the sessions that rest on a provider's word.
-func (g *Gate) forgetProvider(tx *gorm.DB, id federation.ID) error {
+func (c *sessions) forgetProvider(tx *gorm.DB, id federation.ID) error {
 	return tx.Where("' ' || provider || ' ' LIKE ?", "% "+string(id)+" %").Delete(&store.SessionRow{}).Error
 }

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/csv"
@@ -56,20 +57,14 @@ func subjectHash(app federation.ID, value string) []byte {
 	return store.Hash("subject\x1f" + string(app) + "\x1f" + value)
 }
 
-// settle keeps the subject that was derived, unless there is one already.
-func (w *writing) settle(tx *gorm.DB, e crossing.Settle) error {
-	value := w.rendered.Subject
-	if value == "" {
-		return nil
+// settle keeps the subject that was derived. It reports whether the application
+// knows the person by it now; if there is another one already, that stays.
+func (g *Gate) settle(tx *gorm.DB, app federation.ID, person int64, value string) (bool, error) {
+	have, err := g.subjectOf(tx, app, person)
+	if err != nil || have != "" {
+		return have == value, err
 	}
-	have, err := w.g.subjectOf(tx, e.App, w.made.person.ID)
-	if err != nil || have == value {
-		return err
-	}
-	if have != "" {
-		return &lostError{e}
-	}
-	return tx.Create(w.g.subjectRow(e.App, w.made.person.ID, value, SubjectDerived)).Error
+	return true, tx.Create(g.subjectRow(app, person, value, SubjectDerived)).Error
 }
 
 // Subjects lists by what an application knows people, in the order of their
@@ -157,7 +152,7 @@ func ReadKnown(document string) ([]Known, error) {
 	for i, name := range header {
 		name = strings.ToLower(strings.TrimSpace(name))
 		if !slices.Contains(columns, name) {
-			return nil, field("csv", fmt.Errorf("line 1: there is no column %q; use %s", clip(name, 100), strings.Join(columns, ", ")))
+			return nil, field("csv", fmt.Errorf("line 1: there is no column %.100q; use %s", name, strings.Join(columns, ", ")))
 		}
 		at[name] = i
 	}
@@ -189,8 +184,8 @@ func ReadKnown(document string) ([]Known, error) {
 // ImportSubjects has an application go on to know people by the values it knows
 // them by. All lines are taken or none, and only what was previewed.
 func (g *Gate) ImportSubjects(ctx context.Context, by By, app string, in Import) (*Imported, error) {
-	g.saving.Lock()
-	defer g.saving.Unlock()
+	g.Lock()
+	defer g.Unlock()
 	a, err := g.Application(app)
 	if err != nil {
 		return nil, err
@@ -227,13 +222,8 @@ func (g *Gate) ImportSubjects(ctx context.Context, by By, app string, in Import)
 		if err := im.store(tx); err != nil {
 			return err
 		}
-		data, err := federation.Marshal(a)
-		if err != nil {
-			return err
-		}
-		h := g.history(by, KindApplication, app, fmt.Sprintf("imported subjects: %d", im.out.Subjects), a.Revision, data)
-		h.Object, h.Protocol = string(a.ID), a.Protocol()
-		return tx.Create(h).Error
+		what := fmt.Sprintf("imported subjects: %d", im.out.Subjects)
+		return Note{At: g.now(), By: by, What: what, Revision: a.Revision}.WriteOf(tx, a)
 	})
 }
 
@@ -259,7 +249,7 @@ func (g *Gate) knownLinks(ctx context.Context, in *Import) ([]crossing.Link, err
 			}
 			formats[p.ID] = f
 		}
-		l := crossing.Link{Provider: p.ID, Subject: profile.Subject{Format: firstOf(k.Format, formats[p.ID]), Value: k.Name}}
+		l := crossing.Link{Provider: p.ID, Subject: profile.Subject{Format: cmp.Or(k.Format, formats[p.ID]), Value: k.Name}}
 		if l.Subject.Format == "" {
 			return nil, in.lineError(i, "format", fmt.Errorf("nobody is linked to %q yet, so it is not known which format its names have; say it", p.Name))
 		}

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -172,7 +173,7 @@ func settle(r federation.Record, title string) {
 	if b.Revision != 1 || b.Title != "" {
 		return
 	}
-	b.Title = firstOf(title, r.Part().Title(), string(b.Name))
+	b.Title = cmp.Or(title, r.Part().Title(), string(b.Name))
 	switch {
 	case b.Phase != "": // said with it
 	case len(r.Part().Missing()) == 0:
@@ -277,8 +278,8 @@ func (g *Gate) Retake(ctx context.Context, by By, kind, name string, revision in
 	if err != nil {
 		return err
 	}
-	g.saving.Lock()
-	defer g.saving.Unlock()
+	g.Lock()
+	defer g.Unlock()
 	now, err := g.object(kind, name)
 	if err != nil {
 		return err
@@ -292,12 +293,7 @@ func (g *Gate) Retake(ctx context.Context, by By, kind, name string, revision in
 		}
 	}
 	r.Basic().Revision++
-	return g.put(ctx, by, []change{{record: r, what: "changed", document: octets}}, func(tx *gorm.DB) error {
-		if err := dropPending(tx, kind, name); err != nil {
-			return err
-		}
-		return g.dueAt(r, g.now().Add(g.interval(r.Basic().Intake)))(tx)
-	})
+	return g.put(ctx, by, []change{{record: r, what: "changed", document: octets}}, func(tx *gorm.DB) error { return g.takenIn(tx, r) })
 }
 
 // Document gives the document that a record was taken in from.

@@ -1,22 +1,12 @@
 package gate
 
 import (
-	"context"
-	"encoding/base64"
-	"encoding/json"
-	"errors"
-	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
-	"gorm.io/gorm"
-
 	"innergate.example/innergate/internal/core/crossing"
-	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -120,139 +110,4 @@ func clipped(f *finding.Finding) *finding.Finding {
 		g.Evidence[i].Expected, g.Evidence[i].Found = clip(e.Expected, evidenceOctets), clip(e.Found, evidenceOctets)
 	}
 	return &g
-}
-
-// flow lets through so many in a while, of each network and in all.
-type flow struct {
-	mu    sync.Mutex
-	each  map[string]*bucket
-	all   bucket
-	swept time.Time
-}
-
-type bucket struct {
-	left float64
-	at   time.Time
-}
-
-// How many traces of strangers are recorded: a burst, and so many a second.
-const (
-	flowOfOne, flowOfOneRate = 400, 10.0
-	flowOfAll, flowOfAllRate = 2000, 100.0
-	flowNetworks             = 20000
-)
-
-func newFlow() *flow { return &flow{each: map[string]*bucket{}, all: bucket{left: flowOfAll}} }
-
-func (b *bucket) fill(most, rate float64, now time.Time) {
-	if !b.at.IsZero() {
-		b.left = min(most, b.left+rate*now.Sub(b.at).Seconds())
-	}
-	b.at = now
-}
-
-// take reports whether one more may pass.
-func (f *flow) take(network string, now time.Time) bool {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if now.Sub(f.swept) > time.Minute || len(f.each) > flowNetworks {
-		f.swept = now
-		for n, b := range f.each {
-			if b.fill(flowOfOne, flowOfOneRate, now); b.left >= flowOfOne || len(f.each) > flowNetworks {
-				delete(f.each, n)
-			}
-		}
-	}
-	one := f.each[network]
-	if one == nil {
-		one = &bucket{left: flowOfOne}
-		f.each[network] = one
-	}
-	one.fill(flowOfOne, flowOfOneRate, now)
-	f.all.fill(flowOfAll, flowOfAllRate, now)
-	if one.left < 1 || f.all.left < 1 {
-		return false
-	}
-	one.left--
-	f.all.left--
-	return true
-}
-
-// Traces lists traces, newest first, with the number for each result.
-func (g *Gate) Traces(ctx context.Context, f store.TraceFilter) ([]store.TraceHead, map[string]int64, error) {
-	return g.store.Traces.List(ctx, f)
-}
-
-// Trace gives one trace with its steps. What could still be used by whoever
-// reads it is held back: the SignatureValue of an assertion until it expires.
-func (g *Gate) Trace(ctx context.Context, id string) (store.TraceHead, []crossing.TraceStep, error) {
-	id = strings.ToUpper(strings.TrimSpace(id))
-	head, raw, err := g.store.Traces.Get(ctx, id)
-	if errors.Is(err, gorm.ErrRecordNotFound) {
-		return head, nil, &NotFoundError{Kind: "trace", Name: id}
-	}
-	if err != nil {
-		return head, nil, err
-	}
-	steps := make([]crossing.TraceStep, len(raw))
-	for i, octets := range raw {
-		if err := json.Unmarshal(octets, &steps[i]); err != nil {
-			return head, nil, err
-		}
-		withhold(&steps[i], g.now())
-	}
-	return head, steps, nil
-}
-
-// Replay decides the recorded turns of a crossing again, with a configuration,
-// and gives what was decided then and now.
-func (g *Gate) Replay(ctx context.Context, snap *federation.Snapshot, id string) (then, now []crossing.Decision, err error) {
-	raw, err := g.store.Traces.Inputs(ctx, id)
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, octets := range raw {
-		var in crossing.Entry
-		if err := json.Unmarshal(octets, &in); err != nil {
-			return nil, nil, err
-		}
-		then, now = append(then, in.Decided), append(now, crossing.Replay(snap, in))
-	}
-	return then, now, nil
-}
-
-// signatureValue finds what makes a message count: its signature, which may stand
-// in what is encrypted.
-var signatureValue = regexp.MustCompile(`(?s)(<(?:[\w.-]+:)?(?:SignatureValue|CipherValue)[^>]*>)[^<]*(<)`)
-
-// withhold takes out of a message what could still be used, and indents the
-// rest. How it travelled would show it too.
-func withhold(s *crossing.TraceStep, now time.Time) {
-	if !now.Before(s.HoldUntil) {
-		s.HoldUntil = time.Time{}
-	} else {
-		until := "held back until " + s.HoldUntil.UTC().Format(time.RFC3339)
-		shown := signatureValue.ReplaceAllString(s.Octets, "${1}"+until+"${2}")
-		switch whole, err := xmlsec.Base64(s.Raw); {
-		case s.Raw == "" || shown == s.Octets && s.Octets != "":
-		case err == nil && string(whole) == s.Octets:
-			s.Raw = base64.StdEncoding.EncodeToString([]byte(shown))
-		default: // in an address, or cut: it could be put together again
-			s.Raw = until
-		}
-		s.Octets = shown
-	}
-	if doc, err := xmlsec.Parse([]byte(s.Octets), xmlsec.MessageLimits); err == nil && s.Cut == 0 {
-		s.Octets = string(doc.Root.Indented())
-	}
-}
-
-// Prose puts the reasons of a step, in words, before its checks: both are read
-// as one list.
-func Prose(s crossing.TraceStep) finding.Checks {
-	var out finding.Checks
-	for _, r := range s.Reasons {
-		out.Pass(r.What(), r.Text())
-	}
-	return append(s.Checks, out...)
 }
