@@ -49,7 +49,7 @@ type Gate struct {
 	hashing   chan struct{} // slow password hashes at a time
 	tries     *limiter
 	strangers *flow // traces of what strangers send
-	metrics   *metrics
+	results   results
 	ctx       context.Context
 	stop      context.CancelFunc
 	swept     sync.WaitGroup
@@ -77,7 +77,7 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 	if o.Skew < 0 || o.Skew > 5*time.Minute {
 		return nil, fmt.Errorf("the clock skew %s is not allowed; use 0 to 5m", o.Skew)
 	}
-	g := &Gate{base: base, store: o.Store, log: o.Log, now: o.Now, hashing: make(chan struct{}, 2), tries: newLimiter(), strangers: newFlow(), metrics: newMetrics(),
+	g := &Gate{base: base, store: o.Store, log: o.Log, now: o.Now, hashing: make(chan struct{}, 2), tries: newLimiter(), strangers: newFlow(), results: newResults(),
 		order: o.Protocols, protocols: map[string]crossing.Protocol{}, fetch: newFetcher(o.AllowNetworks, o.AllowHTTP), sessions: newSessions(o.Store, o.Log, o.Now)}
 	self := federation.Gate{Publisher: o.Publisher, Base: base, Skew: o.Skew, Own: map[string]string{}}
 	for _, p := range o.Protocols {

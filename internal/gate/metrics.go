@@ -6,35 +6,7 @@ import (
 
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
-
-	"innergate.example/innergate/internal/core/crossing"
-	"innergate.example/innergate/internal/core/finding"
 )
-
-// metrics are figures for monitoring. No label names a person.
-type metrics struct {
-	registry *prometheus.Registry
-	results  *prometheus.CounterVec
-}
-
-func newMetrics() *metrics {
-	m := &metrics{registry: prometheus.NewRegistry(), results: prometheus.NewCounterVec(prometheus.CounterOpts{
-		Name: "innergate_crossings_total", Help: "Crossings that ended, by result and finding."}, []string{"result", "finding"})}
-	m.registry.MustRegister(m.results, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	return m
-}
-
-// count notes the end of a crossing.
-func (m *metrics) count(result string, f *finding.Finding) {
-	if result == crossing.Waiting {
-		return
-	}
-	code := ""
-	if f != nil {
-		code = string(f.Code)
-	}
-	m.results.WithLabelValues(result, code).Inc()
-}
 
 var (
 	waitingDesc = prometheus.NewDesc("innergate_crossings_waiting", "Crossings in progress.", nil, nil)
@@ -45,9 +17,9 @@ var (
 
 // Metrics gives what is to be scraped.
 func (g *Gate) Metrics() prometheus.Gatherer {
-	now := prometheus.NewRegistry()
-	now.MustRegister(stateCollector{g})
-	return prometheus.Gatherers{g.metrics.registry, now}
+	r := prometheus.NewRegistry()
+	r.MustRegister(g.results, stateCollector{g}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return r
 }
 
 // stateCollector reads the state at the moment of a scrape.

@@ -31,7 +31,7 @@ func (g *Gate) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outco
 		return
 	}
 	f := got.Finding
-	g.metrics.count(got.Result, f)
+	g.results.count(got.Result, f)
 	if f != nil {
 		head.Finding = string(f.Code)
 		g.log.Info("refused", "reference", head.ID, "finding", f.Code, "application", head.Application, "provider", head.Provider)
