@@ -18,7 +18,7 @@ import (
 
 	"innergate.example/innergate/demo"
 	"innergate.example/innergate/internal/core/federation"
-	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/standin"
 	"innergate.example/innergate/internal/store"
 )
@@ -216,18 +216,18 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 	g := d.service.gate
 	d.ready.Base, d.ready.Console = g.Base(), g.Base()+"/console/"
 	d.ready.Owner.Username, d.ready.Owner.Password = sc.Owner.Username, sc.Owner.Password
-	has, err := g.HasOwner(ctx)
+	has, err := g.Operators.HasOwner(ctx)
 	if err != nil {
 		return err
 	}
 	if !has {
-		if err := g.AddOwner(ctx, gate.By{Who: "demo"}, sc.Owner.Username, sc.Owner.Password); err != nil {
+		if err := g.Operators.AddOwner(ctx, change.By{Who: "demo"}, sc.Owner.Username, sc.Owner.Password); err != nil {
 			return err
 		}
 	}
 	// The token's secret cannot be read back, so each run of the demo has its own.
 	name := "demo-" + time.Now().UTC().Format("20060102-150405")
-	if _, d.ready.Token, err = g.AddToken(ctx, gate.By{Who: "demo"}, name); err != nil {
+	if _, d.ready.Token, err = g.Operators.AddToken(ctx, change.By{Who: "demo"}, name); err != nil {
 		return err
 	}
 	for _, fill := range []func(context.Context, *scenario) error{d.providers, d.applications, d.federations} {

@@ -129,10 +129,10 @@ func Serve(ctx context.Context, path string) error {
 		return errors.Join(err, ln.Close())
 	}
 	log.Info("serving", "base", s.gate.Base(), "listen", ln.Addr().String(), "console", s.gate.Base()+"/console/")
-	has, err := s.gate.HasOwner(ctx)
+	has, err := s.gate.Operators.HasOwner(ctx)
 	if err == nil && !has {
 		var link string
-		if link, err = s.gate.SetupLink(ctx); err == nil {
+		if link, err = s.gate.Operators.SetupLink(ctx); err == nil {
 			fmt.Printf("Nobody owns this gate yet. Open this link once to set up the first owner:\n  %s\n", link)
 		}
 	}

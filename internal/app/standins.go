@@ -7,7 +7,10 @@ import (
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
-	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/editions"
+	"innergate.example/innergate/internal/gate/exchange"
+	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/standin"
 )
 
@@ -15,10 +18,10 @@ import (
 // its record is added from; what is ready is filled in. These tables are the
 // stand-ins' part of plugging a protocol in.
 var (
-	demoProviders = map[string]func(d *running, sc *scenario, p scenarioProvider, out *ReadyProvider) (gate.Source, error){
+	demoProviders = map[string]func(d *running, sc *scenario, p scenarioProvider, out *ReadyProvider) (records.Source, error){
 		"saml": (*running).samlProvider,
 	}
-	demoApplications = map[string]func(d *running, a scenarioApplication, n *gate.NewApplication, out *ReadyApplication) error{
+	demoApplications = map[string]func(d *running, a scenarioApplication, n *records.NewApplication, out *ReadyApplication) error{
 		"saml": (*running).samlApplication,
 		"link": (*running).linkApplication,
 	}
@@ -35,8 +38,8 @@ func (d *running) providers(ctx context.Context, sc *scenario) error {
 		if err != nil {
 			return err
 		}
-		if _, err := g.Provider(p.Name); err != nil {
-			if _, err := g.AddProvider(ctx, gate.By{Who: "demo"}, gate.NewProvider{Name: p.Name, Title: p.Title, Protocol: p.Protocol, Source: src}); err != nil {
+		if _, err := g.Records.Provider(p.Name); err != nil {
+			if _, err := g.Records.AddProvider(ctx, change.By{Who: "demo"}, records.NewProvider{Name: p.Name, Title: p.Title, Protocol: p.Protocol, Source: src}); err != nil {
 				return err
 			}
 		}
@@ -45,28 +48,28 @@ func (d *running) providers(ctx context.Context, sc *scenario) error {
 	return nil
 }
 
-func (d *running) samlProvider(sc *scenario, p scenarioProvider, out *ReadyProvider) (gate.Source, error) {
+func (d *running) samlProvider(sc *scenario, p scenarioProvider, out *ReadyProvider) (records.Source, error) {
 	pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", p.Name+".pem"), p.Name)
 	if err != nil {
-		return gate.Source{}, err
+		return records.Source{}, err
 	}
 	base, err := d.serve(func(base string) (http.Handler, error) {
 		return (&standin.Provider{Name: p.Name, Title: p.Title, Base: base, EntityID: p.EntityID, Gate: d.service.gate.Base() + "/saml/sp/" + p.Name, People: sc.People, Pair: pair}).Handler()
 	})
 	out.Metadata = base + "/metadata"
-	return gate.Source{Address: out.Metadata}, err
+	return records.Source{Address: out.Metadata}, err
 }
 
 func (d *running) applications(ctx context.Context, sc *scenario) error {
 	g := d.service.gate
 	for _, a := range sc.Applications {
-		n := gate.NewApplication{Name: a.Name, Title: a.Title, Protocol: a.Protocol, Provider: a.Provider}
+		n := records.NewApplication{Name: a.Name, Title: a.Title, Protocol: a.Protocol, Provider: a.Provider}
 		out := ReadyApplication{Name: a.Name, Protocol: a.Protocol}
 		if err := demoApplications[a.Protocol](d, a, &n, &out); err != nil {
 			return err
 		}
-		if _, err := g.Application(a.Name); err != nil {
-			if _, err := g.AddApplication(ctx, gate.By{Who: "demo"}, n); err != nil {
+		if _, err := g.Records.Application(a.Name); err != nil {
+			if _, err := g.Records.AddApplication(ctx, change.By{Who: "demo"}, n); err != nil {
 				return err
 			}
 		}
@@ -75,7 +78,7 @@ func (d *running) applications(ctx context.Context, sc *scenario) error {
 	return nil
 }
 
-func (d *running) samlApplication(a scenarioApplication, n *gate.NewApplication, out *ReadyApplication) error {
+func (d *running) samlApplication(a scenarioApplication, n *records.NewApplication, out *ReadyApplication) error {
 	pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", a.Name+".pem"), a.Name)
 	if err != nil {
 		return err
@@ -84,7 +87,7 @@ func (d *running) samlApplication(a scenarioApplication, n *gate.NewApplication,
 		return (&standin.Application{Name: a.Name, Title: a.Title, Base: base, EntityID: a.EntityID, Gate: d.service.gate.Base() + "/saml/idp", OnlyOwn: a.OnlyOwnStarts, Pair: pair}).Handler()
 	})
 	out.Start, out.Metadata = base+"/", base+"/metadata"
-	n.Source = gate.Source{Address: out.Metadata}
+	n.Source = records.Source{Address: out.Metadata}
 	if a.OnlyOwnStarts {
 		n.OwnStart = base + "/start"
 	}
@@ -92,12 +95,12 @@ func (d *running) samlApplication(a scenarioApplication, n *gate.NewApplication,
 }
 
 // linkApplication starts a page that a bookmark leads to.
-func (d *running) linkApplication(a scenarioApplication, n *gate.NewApplication, out *ReadyApplication) error {
+func (d *running) linkApplication(a scenarioApplication, n *records.NewApplication, out *ReadyApplication) error {
 	base, err := d.serve(func(string) (http.Handler, error) {
 		return (&standin.Page{Name: a.Name, Title: a.Title, Text: a.Text}).Handler(), nil
 	})
 	out.Start = d.service.gate.Base() + "/open/" + a.Name
-	n.Source = gate.Source{Typed: federation.Typed{"link": base + "/"}}
+	n.Source = records.Source{Typed: federation.Typed{"link": base + "/"}}
 	return err
 }
 
@@ -114,12 +117,12 @@ func (d *running) federations(ctx context.Context, sc *scenario) error {
 		if err != nil {
 			return err
 		}
-		if _, err := g.Aggregate(ctx, f.Name); err != nil {
-			s := gate.AggregateSettings{Title: f.Title, Address: base + "/metadata", TrustKey: string(pair.Certificate.PEM())}
-			job, err := g.AddAggregate(ctx, gate.By{Who: "demo"}, f.Name, s, nil)
-			for err == nil && job.State == gate.JobRunning {
+		if _, err := g.Exchange.Aggregate(ctx, f.Name); err != nil {
+			s := editions.Settings{Title: f.Title, Address: base + "/metadata", TrustKey: string(pair.Certificate.PEM())}
+			job, err := g.Exchange.AddAggregate(ctx, change.By{Who: "demo"}, f.Name, s, nil)
+			for err == nil && job.State == exchange.JobRunning {
 				time.Sleep(10 * time.Millisecond)
-				job, err = g.Job(job.ID)
+				job, err = g.Exchange.Job(job.ID)
 			}
 			if err != nil {
 				return err

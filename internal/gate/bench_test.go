@@ -11,19 +11,20 @@ import (
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/gate/records"
 )
 
 // benchRig makes a gate with so many applications.
 func benchRig(b *testing.B, applications int) *rig {
 	r := newRigFor(b)
-	snap := r.Snapshot()
-	var apps []federation.Record
+	snap := r.Records.Snapshot()
+	var apps []records.Edit
 	for i := len(snap.Applications()); i < applications; i++ {
 		a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: fmt.Sprint("urn:app-", i)}}}
 		a.Name = federation.Name(fmt.Sprint("app-", i))
-		apps = append(apps, a)
+		apps = append(apps, records.Edit{Record: a, Quiet: true})
 	}
-	r.snapshot.Store(snap.With(apps...))
+	require.NoError(b, r.Records.Put(ctx, tester, apps, nil))
 	return r
 }
 
@@ -33,7 +34,8 @@ func benchmarkCrossing(b *testing.B, applications int) {
 	r := benchRig(b, applications)
 	for b.Loop() {
 		r.enter(nil)
-		r.crossings.sweep(r.time.Add(crossing.Life))
+		r.time = r.time.Add(crossing.Life)
+		require.NoError(b, r.Crossings.Sweep(ctx))
 	}
 }
 

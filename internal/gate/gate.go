@@ -9,11 +9,24 @@ import (
 	"net/url"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/checking"
+	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/editions"
+	"innergate.example/innergate/internal/gate/exchange"
+	"innergate.example/innergate/internal/gate/fetch"
+	"innergate.example/innergate/internal/gate/freshness"
+	"innergate.example/innergate/internal/gate/keyring"
+	"innergate.example/innergate/internal/gate/limit"
+	"innergate.example/innergate/internal/gate/operators"
+	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/rollover"
+	"innergate.example/innergate/internal/gate/sessions"
+	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -30,35 +43,35 @@ type Options struct {
 	Protocols     []crossing.Protocol  // the first is that of records of before there were several
 }
 
-// Gate is one running Inner Gate.
+// Gate is one running Inner Gate: its rooms, and their work in the background.
 type Gate struct {
-	base      string
-	store     *store.Store
-	log       *slog.Logger
-	now       func() time.Time
-	order     []crossing.Protocol
-	protocols map[string]crossing.Protocol
-	fetch     *fetcher
-	snapshot  atomic.Pointer[federation.Snapshot]
-	saving    sync.Mutex // one change of configuration at a time
-	jobs      jobs
-	taking    taking
-	found     found
-	crossings *crossings
-	sessions  *sessions
-	hashing   chan struct{} // slow password hashes at a time
-	tries     *limiter
-	strangers *flow // traces of what strangers send
-	results   results
-	ctx       context.Context
-	stop      context.CancelFunc
-	swept     sync.WaitGroup
+	Records   *records.Room
+	Freshness *freshness.Room
+	Exchange  *exchange.Room
+	Checking  *checking.Room
+	People    *people.Room
+	Crossings *driving.Room
+	Traces    *traces.Room
+	Keys      *keyring.Room
+	Rollover  *rollover.Room
+	Operators *operators.Room
+
+	base     string
+	store    *store.Store
+	log      *slog.Logger
+	now      func() time.Time
+	sessions *sessions.Room
+	tries    *limit.Tries
+	ctx      context.Context
+	stop     context.CancelFunc
+	working  sync.WaitGroup
 }
 
 // ParseBase reads a base address: an origin without a path.
 func ParseBase(s string) (string, error) {
 	u, err := url.Parse(s)
-	if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" || u.Path != "" && u.Path != "/" {
+	if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil ||
+		u.RawQuery != "" || u.Fragment != "" || u.Path != "" && u.Path != "/" {
 		return "", fmt.Errorf("%q is no base address; give scheme and host only, like https://gate.wrenmoor.example", s)
 	}
 	return u.Scheme + "://" + strings.ToLower(u.Host), nil
@@ -77,55 +90,53 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 	if o.Skew < 0 || o.Skew > 5*time.Minute {
 		return nil, fmt.Errorf("the clock skew %s is not allowed; use 0 to 5m", o.Skew)
 	}
-	g := &Gate{base: base, store: o.Store, log: o.Log, now: o.Now, hashing: make(chan struct{}, 2), tries: newLimiter(), strangers: newFlow(), results: newResults(),
-		order: o.Protocols, protocols: map[string]crossing.Protocol{}, fetch: newFetcher(o.AllowNetworks, o.AllowHTTP), sessions: newSessions(o.Store, o.Log, o.Now)}
-	self := federation.Gate{Publisher: o.Publisher, Base: base, Skew: o.Skew, Own: map[string]string{}}
-	for _, p := range o.Protocols {
-		if err := whole(p); err != nil {
-			return nil, err
-		}
-		g.protocols[p.Name()] = p
-		self.Purposes = append(self.Purposes, p.Purposes()...)
-		for key, value := range p.Own(base) {
-			if self.Own[key], err = o.Store.Setting(ctx, key, value); err != nil {
-				return nil, err
-			}
-		}
-	}
-	if self.Contexts, err = g.loadContexts(ctx); err != nil {
-		return nil, err
-	}
-	if err := g.ownKeys(ctx, &self); err != nil {
-		return nil, err
-	}
-	if self.Pairwise, err = g.loadPairwise(ctx); err != nil {
-		return nil, err
-	}
-	if err := g.load(ctx, self); err != nil {
-		return nil, err
-	}
-	if g.crossings, err = loadCrossings(o.Store, g.now()); err != nil {
-		return nil, err
-	}
-	if err := g.sweepAggregates(ctx); err != nil {
-		return nil, err
-	}
+	g := &Gate{base: base, store: o.Store, log: o.Log, now: o.Now, tries: limit.NewTries()}
 	g.ctx, g.stop = context.WithCancel(context.Background())
-	g.swept.Add(1)
-	go g.sweep()
+	if err := g.furnish(ctx, o); err != nil {
+		g.stop()
+		return nil, err
+	}
+	g.working.Go(g.sweep)
 	return g, nil
+}
+
+// furnish makes the rooms, from the ground up.
+func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
+	out := fetch.New(o.AllowNetworks, o.AllowHTTP)
+	kept := editions.New(o.Store)
+	g.sessions = sessions.New(o.Store, o.Log, o.Now)
+	g.Keys = keyring.New(o.Store, g.base, o.Now)
+	g.Freshness = freshness.New(o.Store, o.Now)
+	g.Operators = operators.New(o.Store, g.base, o.Now, g.tries)
+	g.Traces = traces.New(o.Store, o.Now)
+	self := federation.Gate{Publisher: o.Publisher, Base: g.base, Skew: o.Skew}
+	g.Records, err = records.New(ctx, records.Parts{Store: o.Store, Now: o.Now, Fetch: out, Sessions: g.sessions, Keys: g.Keys,
+		Freshness: g.Freshness, Editions: kept}, self, o.Protocols)
+	if err != nil {
+		return err
+	}
+	g.Rollover = rollover.New(o.Store, o.Now, g.Keys, g.Records)
+	g.People = people.New(o.Store, o.Now, g.Records)
+	g.Checking = checking.New(o.Store, o.Now, out, g.Records)
+	g.Exchange, err = exchange.New(g.ctx, exchange.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
+		Freshness: g.Freshness, Editions: kept})
+	if err != nil {
+		return err
+	}
+	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
+		Sessions: g.sessions, People: g.People, Keys: g.Keys, Tries: g.tries})
+	return err
 }
 
 // Close ends the background work. The store is closed by whoever opened it.
 func (g *Gate) Close() {
 	g.stop()
-	g.swept.Wait()
-	g.jobs.wait.Wait()
+	g.working.Wait()
+	g.Exchange.Wait()
 }
 
-// sweep removes what has expired, every minute.
+// sweep removes what has expired, and does what is due, every minute.
 func (g *Gate) sweep() {
-	defer g.swept.Done()
 	tick := time.NewTicker(time.Minute)
 	defer tick.Stop()
 	for {
@@ -133,24 +144,28 @@ func (g *Gate) sweep() {
 		case <-g.ctx.Done():
 			return
 		case <-tick.C:
-			g.crossings.sweep(g.now())
-			g.sessions.sweep(g.now())
-			g.tries.sweep(g.now())
-			g.jobs.sweep(g.now())
-			if err := errors.Join(g.store.Sweep(g.ctx, g.now()), g.store.Traces.Prune(g.ctx, waited(g.now()))); err != nil && g.ctx.Err() == nil {
-				g.log.Error("sweeping failed", "error", err)
-			}
-			g.jobs.wait.Go(func() {
-				if err := errors.Join(g.sendDue(g.ctx), g.refreshDue(g.ctx)); err != nil && g.ctx.Err() == nil {
-					g.log.Error("refreshing or sending failed", "error", err)
-				}
+			g.sessions.Sweep(g.now())
+			g.tries.Sweep(g.now())
+			g.Exchange.Sweep()
+			g.report("sweeping failed", errors.Join(g.store.Sweep(g.ctx, g.now()), g.Crossings.Sweep(g.ctx)))
+			g.working.Go(func() {
+				g.report("refreshing or sending failed", errors.Join(g.Crossings.SendDue(g.ctx), g.Exchange.RefreshDue(g.ctx)))
 			})
 		}
 	}
 }
 
+func (g *Gate) report(what string, err error) {
+	if err != nil && g.ctx.Err() == nil {
+		g.log.Error(what, "error", err)
+	}
+}
+
 // Base is the public base address.
 func (g *Gate) Base() string { return g.base }
+
+// Snapshot is the configuration at this moment.
+func (g *Gate) Snapshot() *federation.Snapshot { return g.Records.Snapshot() }
 
 // Ready reports whether the database answers.
 func (g *Gate) Ready(ctx context.Context) error {

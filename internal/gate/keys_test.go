@@ -15,6 +15,10 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/keyring"
+	"innergate.example/innergate/internal/gate/records"
 )
 
 // published reads the signing certificates out of the gate's metadata.
@@ -36,80 +40,80 @@ func (r *rig) published(document []byte) (prints []string) {
 func TestKeysRollOverWithoutAnOutage(t *testing.T) {
 	r := newRig(t)
 	b := r.enter(nil)
-	before := r.Snapshot().Gate.Keys["idp"].Current
-	require.NoError(t, r.AnnounceKey(ctx, tester, "idp", ""))
-	set := r.Snapshot().Gate.Keys["idp"]
-	prints := r.published(samlside.IDPMetadata(r.Snapshot()))
+	before := r.Records.Snapshot().Gate.Keys["idp"].Current
+	require.NoError(t, r.Rollover.Announce(ctx, tester, "idp", ""))
+	set := r.Records.Snapshot().Gate.Keys["idp"]
+	prints := r.published(samlside.IDPMetadata(r.Records.Snapshot()))
 	require.Len(t, prints, 2, "the next key is announced")
 	require.Contains(t, prints[0], before.Certificate.SHA256()[:5], "the current one first")
-	one := *r.Snapshot()
+	one := *r.Records.Snapshot()
 	one.Gate = one.Gate.OnlyCurrentKeys()
 	require.Len(t, r.published(samlside.IDPMetadata(&one)), 1, "a variant for programs that take one key")
 	r.said(r.request(b, nil)) // still signed with the key of before, which said reads from the snapshot
-	var ce *ConflictError
-	require.True(t, errors.As(r.AnnounceKey(ctx, tester, "idp", ""), &ce), "one at a time")
+	var ce *change.ConflictError
+	require.True(t, errors.As(r.Rollover.Announce(ctx, tester, "idp", ""), &ce), "one at a time")
 
-	require.NoError(t, r.SwitchKey(ctx, tester, "idp"))
-	after := r.Snapshot().Gate.Keys["idp"]
+	require.NoError(t, r.Rollover.Switch(ctx, tester, "idp"))
+	after := r.Records.Snapshot().Gate.Keys["idp"]
 	require.Equal(t, set.Next.Certificate.SHA256(), after.Current.Certificate.SHA256())
 	r.said(r.request(b, nil))
-	require.True(t, errors.As(r.SwitchKey(ctx, tester, "idp"), &ce))
+	require.True(t, errors.As(r.Rollover.Switch(ctx, tester, "idp"), &ce))
 
 	// What was encrypted to the key of before is still read.
-	old := saml.Key{Certificate: r.Snapshot().Gate.Keys["enc"].Current.Certificate}
-	require.NoError(t, r.AnnounceKey(ctx, tester, "enc", "rsa-3072"))
-	require.NoError(t, r.SwitchKey(ctx, tester, "enc"))
-	o := r.request(Browser{}, nil)
+	old := saml.Key{Certificate: r.Records.Snapshot().Gate.Keys["enc"].Current.Certificate}
+	require.NoError(t, r.Rollover.Announce(ctx, tester, "enc", "rsa-3072"))
+	require.NoError(t, r.Rollover.Switch(ctx, tester, "enc"))
+	o := r.request(driving.Browser{}, nil)
 	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
 		Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: r.idp, EncryptTo: &old, Random: rand.Reader})
 	require.NoError(t, err)
-	r.said(r.respond(keep(Browser{}, o), "staff", saml.Inbound{Octets: octets}))
+	r.said(r.respond(keep(driving.Browser{}, o), "staff", saml.Inbound{Octets: octets}))
 
-	all, err := r.Keys(ctx)
+	all, err := r.Keys.List(ctx)
 	require.NoError(t, err)
 	states := map[string]int{}
 	for _, k := range all {
 		states[k.Purpose+" "+k.State]++
-		if k.State == keyCurrent {
-			require.True(t, errors.As(r.RemoveKey(ctx, tester, k.ID), &ce))
+		if k.State == keyring.Current {
+			require.True(t, errors.As(r.Rollover.Remove(ctx, tester, k.ID), &ce))
 		} else {
-			require.NoError(t, r.RemoveKey(ctx, tester, k.ID))
+			require.NoError(t, r.Rollover.Remove(ctx, tester, k.ID))
 		}
 	}
 	require.Equal(t, map[string]int{"idp current": 1, "idp old": 1, "sp current": 1, "enc current": 1, "enc old": 1}, states)
-	var fe *FieldError
-	require.ErrorAs(t, r.AnnounceKey(ctx, tester, "app/roster", ""), &fe)
-	require.ErrorAs(t, r.AnnounceKey(ctx, tester, "enc", "ec-p256"), &fe)
+	var fe *change.FieldError
+	require.ErrorAs(t, r.Rollover.Announce(ctx, tester, "app/roster", ""), &fe)
+	require.ErrorAs(t, r.Rollover.Announce(ctx, tester, "enc", "ec-p256"), &fe)
 	require.Equal(t, "kind", fe.Field)
 	for _, kind := range []string{"ec-p256", "ec-p384"} {
-		require.NoError(t, r.AnnounceKey(ctx, tester, "idp", kind))
-		require.NoError(t, r.SwitchKey(ctx, tester, "idp"))
+		require.NoError(t, r.Rollover.Announce(ctx, tester, "idp", kind))
+		require.NoError(t, r.Rollover.Switch(ctx, tester, "idp"))
 		_, octets := r.said(r.request(b, nil))
 		require.Contains(t, octets, "ecdsa-sha", kind)
 	}
-	var nf *NotFoundError
-	require.True(t, errors.As(r.RemoveKey(ctx, tester, 99), &nf))
+	var nf *change.NotFoundError
+	require.True(t, errors.As(r.Rollover.Remove(ctx, tester, 99), &nf))
 }
 
 func TestEntityIDOfOurOwnMoves(t *testing.T) {
 	r := newRig(t)
-	audience := func(id string) Outcome {
-		o := r.request(Browser{}, nil)
+	audience := func(id string) driving.Outcome {
+		o := r.request(driving.Browser{}, nil)
 		require.NotNil(t, o.Departure)
 		q := string(o.Departure.Octets)
 		asked := q[strings.Index(q, ` ID="`)+5:]
 		asked = asked[:strings.Index(asked, `"`)]
-		return r.answer(keep(Browser{}, o), asked, func(a *saml.Answer) { a.Audience = id })
+		return r.answer(keep(driving.Browser{}, o), asked, func(a *saml.Answer) { a.Audience = id })
 	}
 	const before, bare = "https://gate.example/saml/sp/staff", "GATE WRENMOOR 7"
 	require.NotNil(t, audience(before).Departure)
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["ownEntityId"], s["formerEntityId"] = bare, before }))
-	require.Contains(t, string(r.request(Browser{}, nil).Departure.Octets), ">"+bare+"<", "the request comes from the new one")
+	require.Contains(t, string(r.request(driving.Browser{}, nil).Departure.Octets), ">"+bare+"<", "the request comes from the new one")
 	require.NotNil(t, audience(bare).Departure)
 	require.NotNil(t, audience(before).Departure, "the old one is accepted beside the new")
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["formerEntityId"] = "" }))
 	require.Equal(t, finding.AudienceOther, audience(before).Finding.Code)
-	var fe *FieldError
+	var fe *change.FieldError
 	require.ErrorAs(t, r.changeProvider(func(s federation.Settings) { s["ownEntityId"] = strings.Repeat("x", 1025) }), &fe)
 	require.Equal(t, "ownEntityId", fe.Field)
 }
@@ -118,23 +122,23 @@ func TestProvidersShareAFace(t *testing.T) {
 	r := newRig(t)
 	second, err := keys.Generate("second", r.time, rand.Reader)
 	require.NoError(t, err)
-	_, err = r.AddProvider(ctx, tester, NewProvider{Name: "second", Source: Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:second", SSO: "https://second.example/sso", Keys: []keys.Certificate{second.Certificate}})}})
+	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "second", Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:second", SSO: "https://second.example/sso", Keys: []keys.Certificate{second.Certificate}})}})
 	require.NoError(t, err)
 	for _, name := range []string{"staff", "second"} {
-		require.NoError(t, r.changeOf(KindProvider, name, func(s federation.Settings) { s["sharedFace"] = true }))
+		require.NoError(t, r.changeOf(change.KindProvider, name, func(s federation.Settings) { s["sharedFace"] = true }))
 	}
-	m, err := saml.ReadMetadata(samlside.SPMetadata(r.Snapshot()), r.time)
+	m, err := saml.ReadMetadata(samlside.SPMetadata(r.Records.Snapshot()), r.time)
 	require.NoError(t, err)
 	require.Equal(t, "https://gate.example/saml/sp", m.EntityID)
-	answer := func(via, issuer string, pair *keys.Pair, at string) Outcome {
-		o := r.Open(ctx, Browser{}, "roster", "", via)
+	answer := func(via, issuer string, pair *keys.Pair, at string) driving.Outcome {
+		o := r.Crossings.Open(ctx, driving.Browser{}, "roster", "", via)
 		q := string(o.Departure.Octets)
 		require.Contains(t, q, ">https://gate.example/saml/sp<")
 		asked := q[strings.Index(q, ` ID="`)+5:]
 		octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute, Issuer: issuer, Destination: "https://gate.example/saml/sp/acs",
 			InResponseTo: asked[:strings.Index(asked, `"`)], Audience: "https://gate.example/saml/sp", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: pair})
 		require.NoError(t, err)
-		return r.respond(keep(Browser{}, o), at, saml.Inbound{Octets: octets})
+		return r.respond(keep(driving.Browser{}, o), at, saml.Inbound{Octets: octets})
 	}
 	require.NotNil(t, answer("staff", "urn:idp", r.idp, "").Departure)
 	require.NotNil(t, answer("second", "urn:second", second, "").Departure)
@@ -146,19 +150,19 @@ func TestProvidersShareAFace(t *testing.T) {
 func TestApplicationWithAFaceOfItsOwn(t *testing.T) {
 	r := newRig(t)
 	document := saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})
-	_, err := r.AddApplication(ctx, tester, NewApplication{Name: "tenant", Source: Source{Document: document}})
+	_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "tenant", Source: records.Source{Document: document}})
 	require.True(t, finding.Is(err, finding.MetadataKnown))
-	tenant, err := r.AddApplication(ctx, tester, NewApplication{Name: "tenant", Source: Source{Document: document}, Settings: federation.Settings{"ownFace": true}})
+	tenant, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "tenant", Source: records.Source{Document: document}, Settings: federation.Settings{"ownFace": true}})
 	require.NoError(t, err, "the same entity ID once for each face")
-	require.NotEqual(t, r.Snapshot().Gate.Keys["idp"].Current.Certificate.SHA256(), tenant.Keys.Current.Certificate.SHA256(), "its own key")
+	require.NotEqual(t, r.Records.Snapshot().Gate.Keys["idp"].Current.Certificate.SHA256(), tenant.Keys.Current.Certificate.SHA256(), "its own key")
 
 	b := r.enter(nil)
-	ask := func(face, sso string) Outcome {
+	ask := func(face, sso string) driving.Outcome {
 		out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: messageID(), IssueInstant: r.time, Issuer: "urn:roster", ACS: "https://roster.example/acs"}, saml.Endpoint{Binding: saml.BindingRedirect, Location: sso}, "", nil)
 		require.NoError(t, err)
 		in, err := saml.FromRedirect(out.Location[strings.Index(out.Location, "?")+1:], "SAMLRequest")
 		require.NoError(t, err)
-		return r.Arrive(ctx, b, samlside.Request(in, face, nil))
+		return r.Crossings.Arrive(ctx, b, samlside.Request(in, face, nil))
 	}
 	o := ask("tenant", "https://gate.example/saml/idp/app/tenant/sso")
 	octets, err := base64.StdEncoding.DecodeString(o.Departure.Form[0].Value)
@@ -170,13 +174,13 @@ func TestApplicationWithAFaceOfItsOwn(t *testing.T) {
 	require.Equal(t, finding.DestinationOther, ask("tenant", "https://gate.example/saml/idp/sso").Finding.Code)
 	require.Equal(t, finding.ApplicationUnknown, ask("roster", "https://gate.example/saml/idp/app/roster/sso").Finding.Code, "an application without a face of its own has no address there")
 
-	require.NoError(t, r.AnnounceKey(ctx, tester, "app/tenant", ""))
-	tenant, err = r.Application("tenant")
+	require.NoError(t, r.Rollover.Announce(ctx, tester, "app/tenant", ""))
+	tenant, err = r.Records.Application("tenant")
 	require.NoError(t, err)
-	require.Len(t, r.published(tenant.Side.Sheet(r.Snapshot(), tenant).Metadata), 2)
-	require.NoError(t, r.SwitchKey(ctx, tester, "app/tenant"))
-	var fe *FieldError
-	err = r.changeOf(KindApplication, "tenant", func(s federation.Settings) { s["ownFace"] = false })
+	require.Len(t, r.published(tenant.Side.Sheet(r.Records.Snapshot(), tenant).Metadata), 2)
+	require.NoError(t, r.Rollover.Switch(ctx, tester, "app/tenant"))
+	var fe *change.FieldError
+	err = r.changeOf(change.KindApplication, "tenant", func(s federation.Settings) { s["ownFace"] = false })
 	require.ErrorAs(t, err, &fe)
 	require.Equal(t, "ownFace", fe.Field, "back on the shared face there would be two of one entity ID")
 }

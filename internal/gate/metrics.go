@@ -18,7 +18,7 @@ var (
 // Metrics gives what is to be scraped.
 func (g *Gate) Metrics() prometheus.Gatherer {
 	r := prometheus.NewRegistry()
-	r.MustRegister(g.results, stateCollector{g}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	r.MustRegister(g.Crossings.Results(), stateCollector{g}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return r
 }
 
@@ -39,7 +39,7 @@ func (c stateCollector) Collect(ch chan<- prometheus.Metric) {
 	gauge := func(d *prometheus.Desc, n int64, labels ...string) {
 		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, float64(n), labels...)
 	}
-	gauge(waitingDesc, int64(c.g.crossings.waiting()))
+	gauge(waitingDesc, int64(c.g.Crossings.Waiting()))
 	s, err := c.g.store.Stats(ctx, c.g.now())
 	if err != nil {
 		gauge(readyDesc, 0)

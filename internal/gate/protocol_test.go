@@ -7,7 +7,6 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
-	"net/netip"
 	"net/url"
 	"strings"
 	"testing"
@@ -20,6 +19,9 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -177,7 +179,7 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 		body, _ := io.ReadAll(q.Body)
 		heard = append(heard, q.URL.Path+" "+string(body)+" "+q.Header.Get("Authorization"))
 		if string(body) == "Ghost" {
-			_ = r.changeOf(KindProvider, "harbour", func(s federation.Settings) { s["phase"] = "paused" })
+			_ = r.changeOf(change.KindProvider, "harbour", func(s federation.Settings) { s["phase"] = "paused" })
 		}
 		if down {
 			w.WriteHeader(http.StatusBadGateway)
@@ -186,24 +188,23 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 		_, _ = w.Write([]byte(string(body) + "!"))
 	}))
 	defer srv.Close()
-	r.fetch = newFetcher([]netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, true)
-	require.NoError(t, r.PutCredential(ctx, "quay", "hush"))
-	_, err := r.AddProvider(ctx, tester, NewProvider{Name: "harbour", Protocol: "quay", Source: Source{Typed: federation.Typed{"quay": srv.URL}}})
+	require.NoError(t, r.Keys.PutCredential(ctx, "quay", "hush"))
+	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "harbour", Protocol: "quay", Source: records.Source{Typed: federation.Typed{"quay": srv.URL}}})
 	require.NoError(t, err)
-	_, err = r.AddApplication(ctx, tester, NewApplication{Name: "ferry", Protocol: "quay", Provider: "harbour", Source: Source{Typed: federation.Typed{"quay": "https://ferry.example/"}}})
+	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "ferry", Protocol: "quay", Provider: "harbour", Source: records.Source{Typed: federation.Typed{"quay": "https://ferry.example/"}}})
 	require.NoError(t, err)
 
-	o := r.Open(ctx, Browser{}, "ferry", "", "")
+	o := r.Crossings.Open(ctx, driving.Browser{}, "ferry", "", "")
 	require.Equal(t, crossing.PageForm, o.Page)
 	require.Equal(t, "Which boat?", o.Form.Title)
-	b, id := keep(Browser{}, o), o.Crossing
-	require.Equal(t, crossing.PageForm, r.Submit(ctx, b, id, url.Values{}).Page, "the same page again")
-	require.Equal(t, finding.CrossingOtherBrowser, r.Submit(ctx, Browser{}, id, url.Values{"boat": {"Gull"}}).Finding.Code)
+	b, id := keep(driving.Browser{}, o), o.Crossing
+	require.Equal(t, crossing.PageForm, r.Crossings.Submit(ctx, b, id, url.Values{}).Page, "the same page again")
+	require.Equal(t, finding.CrossingOtherBrowser, r.Crossings.Submit(ctx, driving.Browser{}, id, url.Values{"boat": {"Gull"}}).Finding.Code)
 	require.Empty(t, heard)
-	o = r.Submit(ctx, b, id, url.Values{"boat": {"Gull"}, "word": {"s3cret"}})
+	o = r.Crossings.Submit(ctx, b, id, url.Values{"boat": {"Gull"}, "word": {"s3cret"}})
 	require.NotNil(t, o.Departure, "%+v", o.Finding)
 	require.Equal(t, []string{"/first Gull hush", "/second Gull! hush"}, heard)
-	require.Equal(t, crossing.PageFinished, r.Submit(ctx, b, id, url.Values{"boat": {"Gull"}}).Page)
+	require.Equal(t, crossing.PageFinished, r.Crossings.Submit(ctx, b, id, url.Values{"boat": {"Gull"}}).Page)
 
 	// The code is redeemed once, by the application it was made for.
 	key := strings.TrimPrefix(o.Departure.Location, "https://ferry.example/?code=")
@@ -211,33 +212,33 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 		app  federation.Name
 		want string
 	}{{"roster", ""}, {"ferry", "passenger Gull!!"}, {"ferry", ""}} {
-		message, err := r.Redeem(ctx, c.app, key)
+		message, err := r.Crossings.Redeem(ctx, c.app, key)
 		require.NoError(t, err)
 		require.Equal(t, c.want, string(message))
 	}
 
 	// What was queued is sent later, and again until it is answered.
 	down = true
-	require.NoError(t, r.sendDue(ctx))
-	require.NoError(t, r.sendDue(ctx))
+	require.NoError(t, r.Crossings.SendDue(ctx))
+	require.NoError(t, r.Crossings.SendDue(ctx))
 	require.Len(t, heard, 3, "after a failure there is a pause")
 	down = false
 	r.time = r.time.Add(2 * time.Minute)
-	require.NoError(t, r.sendDue(ctx))
-	require.NoError(t, r.sendDue(ctx))
+	require.NoError(t, r.Crossings.SendDue(ctx))
+	require.NoError(t, r.Crossings.SendDue(ctx))
 	require.Equal(t, []string{"/later Gull ", "/later Gull "}, heard[2:])
 
 	// The trace shows the calls, and nothing secret of the form or the credential.
-	rows, _, err := r.Traces(ctx, store.TraceFilter{Application: "ferry", Result: "entered", Limit: 1})
+	rows, _, err := r.Traces.List(ctx, store.TraceFilter{Application: "ferry", Result: "entered", Limit: 1})
 	require.NoError(t, err)
-	_, steps, err := r.Trace(ctx, rows[0].ID)
+	_, steps, err := r.Traces.Get(ctx, rows[0].ID)
 	require.NoError(t, err)
 	all, err := json.Marshal(steps)
 	require.NoError(t, err)
 	require.Equal(t, 4, strings.Count(string(all), `"name":"Signal"`), "out and back, twice")
 	require.NotContains(t, string(all), "s3cret")
 	require.NotContains(t, string(all), "hush")
-	then, now, err := r.Replay(ctx, r.Snapshot(), rows[0].ID)
+	then, now, err := r.Traces.Replay(ctx, r.Records.Snapshot(), rows[0].ID)
 	require.NoError(t, err)
 	require.Len(t, then, 3)
 	for i := range then {
@@ -246,22 +247,22 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 
 	// A challenge instead of the page; a call that fails; a ticket used twice, which
 	// is stored before the call.
-	force := func() (Browser, string) {
-		o := r.Arrive(ctx, Browser{}, &crossing.Arrival{Protocol: "quay", From: crossing.Application, Record: "ferry", Name: "Hail", Message: crossing.Wish{Force: true}})
+	force := func() (driving.Browser, string) {
+		o := r.Crossings.Arrive(ctx, driving.Browser{}, &crossing.Arrival{Protocol: "quay", From: crossing.Application, Record: "ferry", Name: "Hail", Message: crossing.Wish{Force: true}})
 		require.Equal(t, []string{"Flag"}, o.Challenge)
-		return keep(Browser{}, o), o.Crossing
+		return keep(driving.Browser{}, o), o.Crossing
 	}
 	b, id = force()
-	require.NotNil(t, r.Authorize(ctx, b, id, "Flag Tern").Departure)
+	require.NotNil(t, r.Crossings.Authorize(ctx, b, id, "Flag Tern").Departure)
 	b, id = force()
 	down = true
-	require.Equal(t, finding.AddressUnreachable, r.Authorize(ctx, b, id, "Flag Auk").Finding.Code)
+	require.Equal(t, finding.AddressUnreachable, r.Crossings.Authorize(ctx, b, id, "Flag Auk").Finding.Code)
 	down = false
-	require.Equal(t, finding.AssertionReplayed, r.Authorize(ctx, b, id, "Flag Auk").Finding.Code, "the ticket was used, though the call failed")
-	require.Equal(t, finding.ProviderUnknown, r.respond(Browser{}, "harbour", saml.Inbound{Octets: []byte("<a/>")}).Finding.Code, "it has no address of another protocol's")
+	require.Equal(t, finding.AssertionReplayed, r.Crossings.Authorize(ctx, b, id, "Flag Auk").Finding.Code, "the ticket was used, though the call failed")
+	require.Equal(t, finding.ProviderUnknown, r.respond(driving.Browser{}, "harbour", saml.Inbound{Octets: []byte("<a/>")}).Finding.Code, "it has no address of another protocol's")
 	b, id = force()
-	require.Equal(t, finding.ProviderDisabled, r.Authorize(ctx, b, id, "Flag Ghost").Finding.Code, "switched off while the call was under way: the newest configuration applies")
+	require.Equal(t, finding.ProviderDisabled, r.Crossings.Authorize(ctx, b, id, "Flag Ghost").Finding.Code, "switched off while the call was under way: the newest configuration applies")
 	require.Len(t, heard[len(heard)-1:], 1)
 	require.Contains(t, heard[len(heard)-1], "/first Ghost", "and nothing further was asked")
-	require.Equal(t, finding.ProviderDisabled, r.Authorize(ctx, b, id, "Flag Auk").Finding.Code)
+	require.Equal(t, finding.ProviderDisabled, r.Crossings.Authorize(ctx, b, id, "Flag Auk").Finding.Code)
 }

@@ -2,14 +2,10 @@ package gate
 
 import (
 	"bytes"
-	"compress/gzip"
-	"context"
 	"crypto/rand"
 	"encoding/json"
-	"errors"
 	"net/http"
 	"net/http/httptest"
-	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -24,6 +20,14 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/checking"
+	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/editions"
+	"innergate.example/innergate/internal/gate/exchange"
+	"innergate.example/innergate/internal/gate/fetch"
+	"innergate.example/innergate/internal/gate/freshness"
+	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/standin"
 	"innergate.example/innergate/internal/store"
 )
@@ -43,7 +47,7 @@ func (r *rig) source(document []byte) *source {
 			w.WriteHeader(s.status)
 			return
 		}
-		tag := `"` + hashOf(s.document)[:16] + `"`
+		tag := `"` + records.HashOf(s.document)[:16] + `"`
 		w.Header().Set("ETag", tag)
 		if q.Header.Get("If-None-Match") == tag {
 			s.spare++
@@ -54,7 +58,6 @@ func (r *rig) source(document []byte) *source {
 		_, _ = w.Write(s.document)
 	}))
 	r.t.Cleanup(s.Close)
-	r.fetch = newFetcher([]netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, true)
 	return s
 }
 
@@ -73,14 +76,14 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	r := newRig(t)
 	p := r.newPair()
 	s := r.source(idp("urn:a", "https://a.example/sso", `cacheDuration="PT2H"`, p))
-	_, err := r.AddProvider(ctx, tester, NewProvider{Name: "a", Source: Source{Address: s.URL}})
+	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "a", Source: records.Source{Address: s.URL}})
 	require.NoError(t, err)
-	fresh := func() Fresh {
-		f, err := r.Fresh(ctx, KindProvider, "a")
+	fresh := func() freshness.State {
+		f, err := r.Freshness.Of(ctx, change.KindProvider, "a")
 		require.NoError(t, err)
 		return f
 	}
-	due := func() { require.NoError(t, r.refreshDue(ctx)); r.jobs.wait.Wait() }
+	due := func() { require.NoError(t, r.Exchange.RefreshDue(ctx)); r.Exchange.Wait() }
 	require.WithinDuration(t, r.time.Add(2*time.Hour), fresh().Next, time.Second, "cacheDuration is honoured")
 	due()
 	require.Equal(t, 1, s.full, "nothing is due yet")
@@ -107,48 +110,48 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 		require.NotNil(t, after.Failure)
 		require.Equal(t, before.Checked, after.Checked)
 		require.Equal(t, before.Failures+1, after.Failures)
-		require.WithinDuration(t, r.time.Add(shortest<<after.Failures), after.Next, time.Second)
-		a, err := r.Provider("a")
+		require.WithinDuration(t, r.time.Add(5*time.Minute<<after.Failures), after.Next, time.Second)
+		a, err := r.Records.Provider("a")
 		require.NoError(t, err)
 		require.Equal(t, "urn:a", a.Identity())
 	}
-	found, err := r.Check(ctx, CheckFilter{Names: []string{"a"}})
+	found, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"a"}})
 	require.NoError(t, err)
 	require.Equal(t, finding.RefreshFailed, found[0].Findings[0].Code)
 
 	// What changes nothing leaves no trace; what does is told of.
-	revision := func() int { a, err := r.Provider("a"); require.NoError(t, err); return a.Revision }
+	revision := func() int { a, err := r.Records.Provider("a"); require.NoError(t, err); return a.Revision }
 	s.document = idp("urn:a", "https://a.example/sso", `validUntil="2099-01-01T00:00:00Z"`, p)
-	out, err := r.Refresh(ctx, tester, KindProvider, "a")
+	out, err := r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
 	require.NoError(t, err)
-	require.Equal(t, Unchanged, out.Outcome)
+	require.Equal(t, exchange.Unchanged, out.Outcome)
 	require.Equal(t, 1, revision(), "another validUntil is no change that history should tell of")
-	a, _ := r.Provider("a")
+	a, _ := r.Records.Provider("a")
 	require.Equal(t, 2099, a.Intake.ValidUntil.Year())
 	s.document = idp("urn:a", "https://a.example/other", "", p)
-	out, err = r.Refresh(ctx, tester, KindProvider, "a")
+	out, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
 	require.NoError(t, err)
-	require.Equal(t, Applied, out.Outcome)
+	require.Equal(t, exchange.Applied, out.Outcome)
 	require.Equal(t, finding.ChangedAddress, out.Findings[0].Code)
 	require.Equal(t, 2, revision())
 
 	// A trust key: the document must be signed with it.
-	settings := func(edit func(federation.Settings)) { require.NoError(t, r.changeOf(KindProvider, "a", edit)) }
+	settings := func(edit func(federation.Settings)) { require.NoError(t, r.changeOf(change.KindProvider, "a", edit)) }
 	settings(func(n federation.Settings) { n["trustKey"] = string(p.Certificate.PEM()) })
-	out, err = r.Refresh(ctx, tester, KindProvider, "a")
+	out, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
 	require.NoError(t, err)
 	require.Equal(t, finding.SignatureMissing, out.Findings[0].Code, "also the document that is on record already")
 	s.document = idp("urn:a", "https://a.example/third", "", p)
-	out, err = r.Refresh(ctx, tester, KindProvider, "a")
+	out, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
 	require.NoError(t, err)
 	require.Equal(t, finding.SignatureMissing, out.Findings[0].Code)
 	s.document = saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:a", SSO: "https://a.example/third", Keys: []keys.Certificate{p.Certificate}, Publisher: saml.Publisher{Sign: p, ID: "_1"}})
-	out, err = r.Refresh(ctx, tester, KindProvider, "a")
+	out, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
 	require.NoError(t, err)
-	require.Equal(t, Applied, out.Outcome)
+	require.Equal(t, exchange.Applied, out.Outcome)
 
 	settings(func(n federation.Settings) { n["trustKey"] = string(r.newPair().Certificate.PEM()) })
-	out, err = r.Refresh(ctx, tester, KindProvider, "a")
+	out, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
 	require.NoError(t, err)
 	require.Equal(t, finding.SignatureKey, out.Findings[0].Code, "another trust key proves it anew")
 
@@ -157,77 +160,77 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	other := r.newPair()
 	s.document = idp("urn:a", "https://a.example/third", "", other)
 	key := func() string {
-		a, _ := r.Provider("a")
+		a, _ := r.Records.Provider("a")
 		return a.Side.(*samlside.Provider).IDP.Keys[0].Certificate.SHA256()
 	}
-	for _, want := range []string{Awaiting, Awaiting, Declined} {
-		if want == Declined {
-			require.NoError(t, r.Decline(ctx, tester, KindProvider, "a"))
+	for _, want := range []string{exchange.Awaiting, exchange.Awaiting, exchange.Declined} {
+		if want == exchange.Declined {
+			require.NoError(t, r.Exchange.Decline(ctx, tester, change.KindProvider, "a"))
 		}
-		d, err := r.fresh(ctx, KindProvider, "a")
+		d, err := r.Freshness.Load(ctx, change.KindProvider, "a")
 		require.NoError(t, err)
-		d.conditions = conditions{}
-		require.NoError(t, r.store.Write(ctx, func(tx *gorm.DB) error { return saveFresh(tx, KindProvider, "a", d) }))
-		out, err = r.Refresh(ctx, tester, KindProvider, "a")
+		d.Conditions = fetch.Conditions{}
+		require.NoError(t, r.store.Write(ctx, func(tx *gorm.DB) error { return freshness.Save(tx, change.KindProvider, "a", d) }))
+		out, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
 		require.NoError(t, err)
 		require.Equal(t, want, out.Outcome)
 		require.Equal(t, p.Certificate.SHA256(), key())
 	}
 	s.document = idp("urn:a", "https://a.example/third", `cacheDuration="P1D"`, other)
-	_, err = r.Refresh(ctx, tester, KindProvider, "a")
+	_, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
 	require.NoError(t, err)
 	settings(func(n federation.Settings) { n["owner"] = "meanwhile" })
-	require.NoError(t, r.Approve(ctx, tester, KindProvider, "a"))
+	require.NoError(t, r.Exchange.Approve(ctx, tester, change.KindProvider, "a"))
 	require.Equal(t, other.Certificate.SHA256(), key())
-	a, _ = r.Provider("a")
+	a, _ = r.Records.Provider("a")
 	require.Equal(t, "meanwhile", a.Owner, "what was changed meanwhile stays")
-	require.Error(t, r.Approve(ctx, tester, KindProvider, "a"))
+	require.Error(t, r.Exchange.Approve(ctx, tester, change.KindProvider, "a"))
 }
 
 func TestHistoryTellsAndRestores(t *testing.T) {
 	r := newRig(t)
 	require.NoError(t, r.change(func(s federation.Settings) { s["provider"], s["owner"] = "staff", "roster office" }))
-	all := func(name string) []Change {
-		list, total, err := r.History(ctx, HistoryFilter{Kind: KindApplication, Name: name, Limit: 50})
+	all := func(name string) []records.Change {
+		list, total, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindApplication, Name: name, Limit: 50})
 		require.NoError(t, err)
 		require.EqualValues(t, len(list), total)
 		return list
 	}
 	list := all("roster")
-	rev, err := r.Revision(ctx, list[0].ID)
+	rev, err := r.Records.Revision(ctx, list[0].ID)
 	require.NoError(t, err)
 	require.Equal(t, []federation.Difference{{Label: "owner", After: "roster office"}, {Label: "provider", After: "staff"}}, rev.Differences)
 	require.Empty(t, rev.FromNow)
 
-	require.NoError(t, r.RemoveApplication(ctx, By{"test", " no longer needed "}, "roster"))
+	require.NoError(t, r.Records.RemoveApplication(ctx, change.By{Who: "test", Why: " no longer needed "}, "roster"))
 	require.Equal(t, "no longer needed", all("roster")[0].Why)
-	require.NoError(t, r.RemoveProvider(ctx, tester, "staff"))
-	_, _, err = r.Restore(ctx, tester, list[0].ID)
-	var fe *FieldError
+	require.NoError(t, r.Records.RemoveProvider(ctx, tester, "staff"))
+	_, _, err = r.Records.Restore(ctx, tester, list[0].ID)
+	var fe *change.FieldError
 	require.ErrorAs(t, err, &fe, "it names a provider that is gone")
 	require.Equal(t, "provider", fe.Field)
-	_, name, err := r.Restore(ctx, tester, list[1].ID)
+	_, name, err := r.Records.Restore(ctx, tester, list[1].ID)
 	require.NoError(t, err)
-	a, err := r.Application(name)
+	a, err := r.Records.Application(name)
 	require.NoError(t, err)
 	require.Empty(t, a.Owner)
 	require.Equal(t, 4, a.Revision)
 	require.Equal(t, "https://roster.example/acs", a.Side.(*samlside.Application).SP.ACS[0].Location)
-	document, err := r.Document(ctx, KindApplication, "roster")
+	document, err := r.Records.Document(ctx, change.KindApplication, "roster")
 	require.NoError(t, err)
 	require.Contains(t, string(document), "urn:roster", "its document is there again")
 
 	// Somebody else has the entity ID by now.
-	require.NoError(t, r.RemoveApplication(ctx, tester, "roster"))
-	_, err = r.AddApplication(ctx, tester, NewApplication{Name: "other", Source: Source{Document: document}})
+	require.NoError(t, r.Records.RemoveApplication(ctx, tester, "roster"))
+	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "other", Source: records.Source{Document: document}})
 	require.NoError(t, err)
-	_, _, err = r.Restore(ctx, tester, list[1].ID)
+	_, _, err = r.Records.Restore(ctx, tester, list[1].ID)
 	require.True(t, finding.Is(err, finding.MetadataKnown), "%v", err)
 
 	// What is secret has no data in the history.
-	_, secret, err := r.AddToken(ctx, tester, "robot")
+	_, secret, err := r.Operators.AddToken(ctx, tester, "robot")
 	require.NoError(t, err)
-	require.NoError(t, r.AnnounceKey(ctx, tester, "idp", ""))
+	require.NoError(t, r.Rollover.Announce(ctx, tester, "idp", ""))
 	var rows []store.HistoryRow
 	require.NoError(t, r.st.Read.Find(&rows).Error)
 	for _, row := range rows {
@@ -235,7 +238,7 @@ func TestHistoryTellsAndRestores(t *testing.T) {
 		require.NotContains(t, string(row.Data), "PRIVATE")
 		if row.Kind == "key" || row.Kind == "token" {
 			require.Empty(t, row.Data)
-			_, _, err := r.Restore(ctx, tester, row.ID)
+			_, _, err := r.Records.Restore(ctx, tester, row.ID)
 			require.ErrorContains(t, err, "cannot be set back")
 		}
 	}
@@ -249,18 +252,18 @@ func TestRowsOfEarlierFormAreRead(t *testing.T) {
 	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
 		return tx.Create(&store.ApplicationRow{Name: "old", Protocol: "saml", EntityID: "urn:old", Revision: 3, Added: r.time, Data: data}).Error
 	}))
-	require.NoError(t, r.load(ctx, r.Snapshot().Gate))
-	a, ok := r.Snapshot().ApplicationBy("saml", "urn:old")
+	r.restart()
+	a, ok := r.Records.Snapshot().ApplicationBy("saml", "urn:old")
 	require.True(t, ok)
 	require.Equal(t, "https://old.example/acs", a.Side.(*samlside.Application).SP.ACS[0].Location)
 	require.Equal(t, "document", a.Intake.Source)
 }
 
-func (r *rig) done(j Job, err error) Job {
+func (r *rig) done(j exchange.Job, err error) exchange.Job {
 	r.t.Helper()
 	require.NoError(r.t, err)
-	r.jobs.wait.Wait()
-	j, err = r.Job(j.ID)
+	r.Exchange.Wait()
+	j, err = r.Exchange.Job(j.ID)
 	require.NoError(r.t, err)
 	return j
 }
@@ -273,58 +276,58 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 		require.NoError(t, err)
 		return octets
 	}
-	settings := AggregateSettings{TrustKey: string(signer.Certificate.PEM())}
+	settings := editions.Settings{TrustKey: string(signer.Certificate.PEM())}
 	entities := func() (n int64) {
 		require.NoError(t, r.st.Read.Model(&store.EntityRow{}).Count(&n).Error)
 		return n
 	}
-	files := func() []os.DirEntry { out, _ := os.ReadDir(r.folder()); return out }
+	files := func() []os.DirEntry { out, _ := os.ReadDir(editions.New(r.st).Folder()); return out }
 	for fault, want := range map[string]finding.Code{"cut": finding.XMLMalformed, "altered": finding.SignatureAltered} {
-		j := r.done(r.AddAggregate(ctx, tester, "lines", settings, bytes.NewReader(edition(fault, 0))))
-		require.Equal(t, JobFailed, j.State)
+		j := r.done(r.Exchange.AddAggregate(ctx, tester, "lines", settings, bytes.NewReader(edition(fault, 0))))
+		require.Equal(t, exchange.JobFailed, j.State)
 		require.Equal(t, want, j.Refused.Code)
 		require.Zero(t, entities(), "what was staged is gone")
 		require.Empty(t, files())
-		_, err := r.Aggregate(ctx, "lines")
+		_, err := r.Exchange.Aggregate(ctx, "lines")
 		require.Error(t, err)
 	}
-	j := r.done(r.AddAggregate(ctx, tester, "lines", settings, bytes.NewReader(edition("", 0))))
-	require.Equal(t, JobDone, j.State, "%+v", j)
+	j := r.done(r.Exchange.AddAggregate(ctx, tester, "lines", settings, bytes.NewReader(edition("", 0))))
+	require.Equal(t, exchange.JobDone, j.State, "%+v", j)
 	require.EqualValues(t, 600, entities())
 
 	// Taking over: what cannot be taken is told of, the rest is there.
-	list, total, err := r.Entities(ctx, "lines", EntityFilter{Search: "crew roster", Role: KindApplication, Limit: 10})
+	list, total, err := r.Exchange.Entities(ctx, "lines", editions.Filter{Search: "crew roster", Role: change.KindApplication, Limit: 10})
 	require.NoError(t, err)
 	require.EqualValues(t, 50, total)
 	ids := []string{list[0].EntityID, list[0].EntityID, list[1].EntityID, "urn:nobody"}
-	j = r.done(r.TakeEntities(ctx, tester, "lines", Take{Kind: KindApplication, Entities: ids, Names: map[string]string{list[1].EntityID: "roster"}}))
+	j = r.done(r.Exchange.TakeEntities(ctx, tester, "lines", exchange.Take{Kind: change.KindApplication, Entities: ids, Names: map[string]string{list[1].EntityID: "roster"}}))
 	require.Len(t, j.Report.Taken, 1)
 	require.Equal(t, 2, j.Report.RefusedN, "%+v", j.Report.Refused)
 	name := j.Report.Taken[0].Name
-	j = r.done(r.TakeEntities(ctx, tester, "lines", Take{Kind: KindApplication, Entities: ids[:1]}))
+	j = r.done(r.Exchange.TakeEntities(ctx, tester, "lines", exchange.Take{Kind: change.KindApplication, Entities: ids[:1]}))
 	require.Equal(t, finding.MetadataKnown, j.Report.Refused[0].Finding.Code)
-	j = r.done(r.TakeEntities(ctx, tester, "lines", Take{Kind: KindProvider, Filter: EntityFilter{State: "usable"}}))
+	j = r.done(r.Exchange.TakeEntities(ctx, tester, "lines", exchange.Take{Kind: change.KindProvider, Filter: editions.Filter{State: "usable"}}))
 	require.Len(t, j.Report.Taken, 150)
 	require.Zero(t, j.Report.RefusedN)
-	_, err = r.Refresh(ctx, tester, KindApplication, name)
+	_, err = r.Exchange.Refresh(ctx, tester, change.KindApplication, name)
 	require.ErrorContains(t, err, "refresh the aggregate")
 
 	// The next edition renews what came from it, as each record allows.
 	p := j.Report.Taken[0].Name
-	require.NoError(t, r.changeOf(KindProvider, p, func(s federation.Settings) { s["approveChanges"] = true }))
-	j = r.done(r.UploadAggregate(ctx, tester, "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 0), []byte("/sso/post"), []byte("/sso/new")))))
+	require.NoError(t, r.changeOf(change.KindProvider, p, func(s federation.Settings) { s["approveChanges"] = true }))
+	j = r.done(r.Exchange.UploadAggregate(ctx, tester, "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 0), []byte("/sso/post"), []byte("/sso/new")))))
 	require.Equal(t, finding.SignatureMissing, j.Refused.Code, "without its signature nothing of it counts")
-	a, err := r.Aggregate(ctx, "lines")
+	a, err := r.Exchange.Aggregate(ctx, "lines")
 	require.NoError(t, err)
-	require.NoError(t, r.ChangeAggregate(ctx, tester, "lines", a.Revision, AggregateSettings{}))
-	j = r.done(r.UploadAggregate(ctx, tester, "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 1), []byte("/sso/post"), []byte("/sso/new")))))
-	require.Equal(t, JobDone, j.State)
+	require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "lines", a.Revision, editions.Settings{}))
+	j = r.done(r.Exchange.UploadAggregate(ctx, tester, "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 1), []byte("/sso/post"), []byte("/sso/new")))))
+	require.Equal(t, exchange.JobDone, j.State)
 	outcomes := map[string]int{}
 	for _, x := range j.Report.Records {
 		outcomes[x.Outcome]++
 	}
-	require.Equal(t, map[string]int{Failed: 1, Applied: 150}, outcomes, "the first went with this edition, the others have new addresses and keys")
-	gone, err := r.Check(ctx, CheckFilter{Names: []string{p}})
+	require.Equal(t, map[string]int{exchange.Failed: 1, exchange.Applied: 150}, outcomes, "the first went with this edition, the others have new addresses and keys")
+	gone, err := r.Checking.Check(ctx, checking.Filter{Names: []string{p}})
 	require.NoError(t, err)
 	require.Contains(t, gone[0].Findings[0].Code+gone[0].Findings[len(gone[0].Findings)-1].Code, finding.AggregateGone)
 	require.EqualValues(t, 600, entities(), "the edition before is gone")
@@ -333,51 +336,51 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
 		return tx.Create(&store.EntityRow{Aggregate: "lines", Edition: 99, EntityID: "urn:half"}).Error
 	}))
-	require.NoError(t, os.WriteFile(filepath.Join(r.folder(), "coming-1"), nil, 0o600))
-	require.NoError(t, r.sweepAggregates(ctx))
+	require.NoError(t, os.WriteFile(filepath.Join(editions.New(r.st).Folder(), "coming-1"), nil, 0o600))
+	r.restart()
 	require.EqualValues(t, 600, entities())
 	require.Len(t, files(), 1)
-	require.NoError(t, r.RemoveAggregate(ctx, tester, "lines"))
+	require.NoError(t, r.Exchange.RemoveAggregate(ctx, tester, "lines"))
 	require.Zero(t, entities())
 	require.Empty(t, files())
-	_, err = r.Provider(j.Report.Records[1].Name)
+	_, err = r.Records.Provider(j.Report.Records[1].Name)
 	require.NoError(t, err, "records taken from it stay")
 }
 
 func TestDraftsAndPreviews(t *testing.T) {
 	r := newRig(t)
 	p := r.newPair()
-	preview, err := r.PreviewProvider(ctx, NewProvider{Source: Source{Document: idp("urn:new", "https://new.example/sso", "", p)}, Title: "Branch line: accounts"})
+	preview, err := r.Records.PreviewProvider(ctx, records.NewProvider{Source: records.Source{Document: idp("urn:new", "https://new.example/sso", "", p)}, Title: "Branch line: accounts"})
 	require.NoError(t, err)
 	require.Equal(t, "branch-line-accounts", preview.Name, "a name is proposed")
 	require.Contains(t, preview.Values, federation.Value{Label: "ownEntityId", Value: "https://gate.example/saml/sp/branch-line-accounts"})
-	_, err = r.Provider(preview.Name)
+	_, err = r.Records.Provider(preview.Name)
 	require.Error(t, err, "nothing is stored")
-	_, err = r.AddProvider(ctx, tester, NewProvider{Name: "new", Source: Source{Document: idp("urn:new", "https://other.example/sso", "", p), Expect: preview.Document}})
+	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "new", Source: records.Source{Document: idp("urn:new", "https://other.example/sso", "", p), Expect: preview.Document}})
 	require.True(t, finding.Is(err, finding.SinceThePreview), "%v", err)
 
-	known, err := r.PreviewProvider(ctx, NewProvider{Name: "again", Source: Source{Document: idp("urn:idp", "https://idp.example/sso", "", p)}})
+	known, err := r.Records.PreviewProvider(ctx, records.NewProvider{Name: "again", Source: records.Source{Document: idp("urn:idp", "https://idp.example/sso", "", p)}})
 	require.NoError(t, err)
 	require.Equal(t, "staff", known.Known)
 	require.Equal(t, finding.MetadataKnown, known.Findings[0].Code)
 
 	// Two drafts without an entity ID do not disturb each other, nor anybody.
 	for _, name := range []string{"one", "two"} {
-		d, err := r.AddProvider(ctx, tester, NewProvider{Name: name, Title: name, Draft: true})
+		d, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: name, Title: name, Draft: true})
 		require.NoError(t, err)
 		require.Equal(t, federation.Paused, d.Phase)
 		require.Len(t, federation.Lacking(d.Side.Missing()), 3)
 	}
-	o := r.request(Browser{}, nil)
+	o := r.request(driving.Browser{}, nil)
 	require.Equal(t, "urn:idp", func() string { r.asked(o); return "urn:idp" }(), "a draft is nobody's choice")
-	require.NoError(t, r.load(ctx, r.Snapshot().Gate), "drafts are read back")
-	require.NoError(t, r.Retake(ctx, tester, KindProvider, "one", 1, Source{Document: p.Certificate.PEM()}), "a certificate is one value more")
-	err = r.Retake(ctx, tester, KindProvider, "one", 1, Source{Typed: federation.Typed{"entityId": "urn:one"}})
+	r.restart()
+	require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "one", 1, records.Source{Document: p.Certificate.PEM()}), "a certificate is one value more")
+	err = r.Records.Retake(ctx, tester, change.KindProvider, "one", 1, records.Source{Typed: federation.Typed{"entityId": "urn:one"}})
 	require.ErrorContains(t, err, "changed meanwhile")
-	err = r.Retake(ctx, tester, KindProvider, "one", 2, Source{Typed: federation.Typed{"entityId": "urn:idp"}})
+	err = r.Records.Retake(ctx, tester, change.KindProvider, "one", 2, records.Source{Typed: federation.Typed{"entityId": "urn:idp"}})
 	require.True(t, finding.Is(err, finding.MetadataKnown), "%v", err)
-	require.NoError(t, r.Retake(ctx, tester, KindProvider, "one", 2, Source{Typed: federation.Typed{"entityId": " urn:one ", "ssoRedirect": "https://one.example/sso"}}))
-	one, err := r.Provider("one")
+	require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "one", 2, records.Source{Typed: federation.Typed{"entityId": " urn:one ", "ssoRedirect": "https://one.example/sso"}}))
+	one, err := r.Records.Provider("one")
 	require.NoError(t, err)
 	require.Empty(t, federation.Lacking(one.Side.Missing()))
 	require.Equal(t, "urn:one", one.Identity())
@@ -390,13 +393,13 @@ func TestDraftsAndPreviews(t *testing.T) {
 		{federation.Typed{"entityId": strings.Repeat("x", 1025)}, "entityId"}, {federation.Typed{"ssoRedirect": "one.example"}, "ssoRedirect"},
 		{federation.Typed{"ssoPost": "ftp://one.example"}, "ssoPost"}, {federation.Typed{"acs": "https://one.example"}, "acs"}, {federation.Typed{"certificate": "none"}, "certificate"},
 	} {
-		err := r.Retake(ctx, tester, KindProvider, "one", 3, Source{Typed: c.typed})
-		var fe *FieldError
+		err := r.Records.Retake(ctx, tester, change.KindProvider, "one", 3, records.Source{Typed: c.typed})
+		var fe *change.FieldError
 		require.ErrorAs(t, err, &fe, c.field)
 		require.Equal(t, c.field, fe.Field)
 	}
-	for _, s := range []Source{{Record: "provider"}, {Record: "provider/nobody"}, {Record: "provider/one"}, {Aggregate: "none", EntityID: "x"}, {Document: []byte("x"), Address: "https://a.example"}} {
-		_, err := r.AddApplication(ctx, tester, NewApplication{Name: "odd", Source: s})
+	for _, s := range []records.Source{{Record: "provider"}, {Record: "provider/nobody"}, {Record: "provider/one"}, {Aggregate: "none", EntityID: "x"}, {Document: []byte("x"), Address: "https://a.example"}} {
+		_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "odd", Source: s})
 		require.Error(t, err, "%+v", s)
 	}
 }
@@ -404,10 +407,10 @@ func TestDraftsAndPreviews(t *testing.T) {
 func TestAddressesAreAskedOnDemand(t *testing.T) {
 	r := newRig(t)
 	s := r.source(idp("urn:a", "https://a.example/sso", "", r.newPair()))
-	_, err := r.AddProvider(ctx, tester, NewProvider{Name: "a", Source: Source{Address: s.URL, Typed: federation.Typed{"ssoRedirect": s.URL + "/sso"}}})
+	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "a", Source: records.Source{Address: s.URL, Typed: federation.Typed{"ssoRedirect": s.URL + "/sso"}}})
 	require.NoError(t, err)
 	found := func() (codes []finding.Code) {
-		all, err := r.Check(ctx, CheckFilter{Names: []string{"a"}, Reach: true, Severity: "warning"})
+		all, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"a"}, Reach: true, Severity: "warning"})
 		require.NoError(t, err)
 		for _, f := range all[0].Findings {
 			codes = append(codes, f.Code)
@@ -415,27 +418,27 @@ func TestAddressesAreAskedOnDemand(t *testing.T) {
 		return codes
 	}
 	require.Equal(t, []finding.Code{finding.EndpointUnreachable}, found(), "the address by POST, which nobody serves")
-	require.NoError(t, r.Retake(ctx, tester, KindProvider, "a", 1, Source{Typed: federation.Typed{"ssoPost": s.URL + "/sso"}}))
+	require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "a", 1, records.Source{Typed: federation.Typed{"ssoPost": s.URL + "/sso"}}))
 	require.Empty(t, found())
 	r.time = r.time.Add(3 * time.Minute)
 	require.Equal(t, []finding.Code{finding.ClockApart}, found(), "told once, not for every address")
 
-	j := r.done(r.AddAggregate(ctx, tester, "plain", AggregateSettings{Address: s.URL}, nil))
+	j := r.done(r.Exchange.AddAggregate(ctx, tester, "plain", editions.Settings{Address: s.URL}, nil))
 	require.Equal(t, finding.AggregateOther, j.Refused.Code)
 	s.document = []byte(`<EntitiesDescriptor xmlns="` + saml.NSMetadata + `" validUntil="` + r.time.Add(time.Hour).UTC().Format(time.RFC3339) + `"><EntityDescriptor entityID="urn:x"/></EntitiesDescriptor>`)
-	j = r.done(r.AddAggregate(ctx, tester, "plain", AggregateSettings{Address: s.URL}, nil))
-	require.Equal(t, JobDone, j.State, "%+v", j)
-	a, err := r.Aggregate(ctx, "plain")
+	j = r.done(r.Exchange.AddAggregate(ctx, tester, "plain", editions.Settings{Address: s.URL}, nil))
+	require.Equal(t, exchange.JobDone, j.State, "%+v", j)
+	a, err := r.Exchange.Aggregate(ctx, "plain")
 	require.NoError(t, err)
 	require.Equal(t, []finding.Code{finding.AggregateUnverified, finding.MetadataExpiring}, []finding.Code{a.Findings[0].Code, a.Findings[1].Code})
 	require.WithinDuration(t, r.time.Add(30*time.Minute), a.Fresh.Next, 5*time.Second, "half of what is left until validUntil")
 	full := s.full
-	r.done(r.RefreshAggregate(ctx, tester, "plain"))
+	r.done(r.Exchange.RefreshAggregate(ctx, tester, "plain"))
 	require.Equal(t, full, s.full, "unchanged, so not sent again")
 	s.status = http.StatusNotFound
-	j = r.done(r.RefreshAggregate(ctx, tester, "plain"))
+	j = r.done(r.Exchange.RefreshAggregate(ctx, tester, "plain"))
 	require.Equal(t, finding.AddressUnreachable, j.Refused.Code)
-	a, err = r.Aggregate(ctx, "plain")
+	a, err = r.Exchange.Aggregate(ctx, "plain")
 	require.NoError(t, err)
 	require.Equal(t, finding.RefreshFailed, a.Findings[2].Code)
 	require.Equal(t, 1, a.Entities, "the last good copy stays")
@@ -445,26 +448,25 @@ func TestAddressesAreAskedOnDemand(t *testing.T) {
 // was read without it.
 func TestSettingsOutliveAJob(t *testing.T) {
 	r := newRig(t)
-	r.fetch = newFetcher([]netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, true)
 	during := func() {}
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		during()
 		_, _ = w.Write([]byte(strings.ReplaceAll(`<EntitiesDescriptor xmlns="NS"><EntityDescriptor entityID="urn:x"/></EntitiesDescriptor>`, "NS", saml.NSMetadata)))
 	}))
 	defer s.Close()
-	j := r.done(r.AddAggregate(ctx, tester, "plain", AggregateSettings{Address: s.URL}, nil))
-	require.Equal(t, JobDone, j.State, "%+v", j)
+	j := r.done(r.Exchange.AddAggregate(ctx, tester, "plain", editions.Settings{Address: s.URL}, nil))
+	require.Equal(t, exchange.JobDone, j.State, "%+v", j)
 	key := string(r.newPair().Certificate.PEM())
 	during = func() {
-		require.NoError(t, r.ChangeAggregate(ctx, tester, "plain", 1, AggregateSettings{Address: s.URL, TrustKey: key}))
+		require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "plain", 1, editions.Settings{Address: s.URL, TrustKey: key}))
 	}
-	j = r.done(r.RefreshAggregate(ctx, tester, "plain"))
-	require.Equal(t, JobFailed, j.State)
+	j = r.done(r.Exchange.RefreshAggregate(ctx, tester, "plain"))
+	require.Equal(t, exchange.JobFailed, j.State)
 	require.Contains(t, j.Failure, "was changed meanwhile")
-	a, err := r.Aggregate(ctx, "plain")
+	a, err := r.Exchange.Aggregate(ctx, "plain")
 	require.NoError(t, err)
 	require.Equal(t, key, a.TrustKey)
-	files, err := os.ReadDir(r.folder())
+	files, err := os.ReadDir(editions.New(r.st).Folder())
 	require.NoError(t, err)
 	require.Len(t, files, 1, "nothing is left of what was read")
 }
@@ -476,7 +478,7 @@ func TestHistoryIsSearchedPageByPage(t *testing.T) {
 	}
 	var seen []int
 	for before := int64(0); ; {
-		page, total, err := r.History(ctx, HistoryFilter{Kind: KindApplication, Name: "roster", Limit: 5, Before: before})
+		page, total, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindApplication, Name: "roster", Limit: 5, Before: before})
 		require.NoError(t, err)
 		require.EqualValues(t, 13, total)
 		for _, c := range page {
@@ -488,29 +490,29 @@ func TestHistoryIsSearchedPageByPage(t *testing.T) {
 		before = page[len(page)-1].ID
 	}
 	require.Equal(t, []int{13, 12, 11, 10, 9, 8, 7, 6, 5, 4, 3, 2, 1}, seen)
-	a, err := r.Application("roster")
+	a, err := r.Records.Application("roster")
 	require.NoError(t, err)
-	_, err = r.Change(ctx, By{"gwen", "50%_off"}, KindApplication, "roster", a.Revision, federation.Settings{})
+	_, err = r.Records.Change(ctx, change.By{Who: "gwen", Why: "50%_off"}, change.KindApplication, "roster", a.Revision, federation.Settings{})
 	require.NoError(t, err)
 	for search, want := range map[string]int64{"": 16, "gwen": 1, "50%_": 1, "5_%": 0, "added": 2, "roster": 14, "nobody": 0} {
-		_, total, err := r.History(ctx, HistoryFilter{Search: search, Limit: 1})
+		_, total, err := r.Records.History(ctx, records.HistoryFilter{Search: search, Limit: 1})
 		require.NoError(t, err)
 		if search != "" {
 			require.Equal(t, want, total, search)
 		}
 	}
-	rev, err := r.Revision(ctx, 1)
+	rev, err := r.Records.Revision(ctx, 1)
 	require.NoError(t, err)
 	require.NotEmpty(t, rev.Values)
-	_, err = r.Revision(ctx, 999)
-	var nf *NotFoundError
+	_, err = r.Records.Revision(ctx, 999)
+	var nf *change.NotFoundError
 	require.ErrorAs(t, err, &nf)
 }
 
 func TestChecksFollowEveryChange(t *testing.T) {
 	r := newRig(t)
-	found := func(f CheckFilter) map[string]int {
-		all, err := r.Check(ctx, f)
+	found := func(f checking.Filter) map[string]int {
+		all, err := r.Checking.Check(ctx, f)
 		require.NoError(t, err)
 		out := map[string]int{}
 		for _, c := range all {
@@ -518,75 +520,44 @@ func TestChecksFollowEveryChange(t *testing.T) {
 		}
 		return out
 	}
-	require.Empty(t, found(CheckFilter{Quiet: true}))
-	require.Equal(t, map[string]int{"provider/staff": 0, "application/roster": 0}, found(CheckFilter{}))
+	require.Empty(t, found(checking.Filter{Quiet: true}))
+	require.Equal(t, map[string]int{"provider/staff": 0, "application/roster": 0}, found(checking.Filter{}))
 	require.NoError(t, r.change(func(s federation.Settings) { s["onlyOwnStarts"] = true }))
-	require.Equal(t, map[string]int{"application/roster": 1}, found(CheckFilter{Quiet: true}), "at once, though findings are kept for a minute")
-	require.Equal(t, 1, found(CheckFilter{Names: []string{"roster"}})["application/roster"])
-	require.Empty(t, found(CheckFilter{Quiet: true, Kind: KindProvider}))
-	o := r.Open(ctx, Browser{}, "roster", "", "")
+	require.Equal(t, map[string]int{"application/roster": 1}, found(checking.Filter{Quiet: true}), "at once, though findings are kept for a minute")
+	require.Equal(t, 1, found(checking.Filter{Names: []string{"roster"}})["application/roster"])
+	require.Empty(t, found(checking.Filter{Quiet: true, Kind: change.KindProvider}))
+	o := r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "")
 	require.Equal(t, finding.OwnStartMissing, o.Finding.Code, "what checks foretold happens at the start")
 	require.NoError(t, r.change(func(s federation.Settings) { s["ownStart"] = "https://roster.example/start" }))
-	require.Empty(t, found(CheckFilter{Quiet: true}))
-	require.Equal(t, "https://roster.example/start", r.Open(ctx, Browser{}, "roster", "", "").Next)
+	require.Empty(t, found(checking.Filter{Quiet: true}))
+	require.Equal(t, "https://roster.example/start", r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "").Next)
 
 	// Time passes: what ends is told of ahead, by its weight.
 	r.time = r.idp.Certificate.X509.NotAfter.Add(-20 * 24 * time.Hour)
-	require.Equal(t, map[string]int{"provider/staff": 1}, found(CheckFilter{Quiet: true, Severity: "warning"}))
-	require.Empty(t, found(CheckFilter{Quiet: true, Severity: "error"}))
-	_, err := r.Check(ctx, CheckFilter{Names: []string{"rooster"}})
+	require.Equal(t, map[string]int{"provider/staff": 1}, found(checking.Filter{Quiet: true, Severity: "warning"}))
+	require.Empty(t, found(checking.Filter{Quiet: true, Severity: "error"}))
+	_, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"rooster"}})
 	require.ErrorContains(t, err, `did you mean "roster"`)
-}
-
-func TestJobsEndWithTheGate(t *testing.T) {
-	r := newRig(t)
-	started := make(chan struct{})
-	j := r.start("wait for ever", "octets", func(ctx context.Context, p progress) (*Report, error) {
-		p.total(10)
-		p.set(4)
-		close(started)
-		<-ctx.Done()
-		return nil, ctx.Err()
-	})
-	<-started
-	now, err := r.Job(j.ID)
-	require.NoError(t, err)
-	require.Equal(t, []any{JobRunning, int64(4), int64(10)}, []any{now.State, now.Done, now.Total})
-	failed := r.start("fail", "octets", func(context.Context, progress) (*Report, error) {
-		return nil, errors.New("the disk is full of /secret/paths")
-	})
-	for failed.State == JobRunning {
-		failed, err = r.Job(failed.ID)
-		require.NoError(t, err)
-	}
-	require.NotContains(t, failed.Failure, "secret", "our own failures are for the log")
-	require.Equal(t, []string{failed.ID, j.ID}, []string{r.Jobs()[0].ID, r.Jobs()[1].ID}, "the newest first")
-	r.jobs.sweep(r.time.Add(2 * time.Hour))
-	require.Len(t, r.Jobs(), 1, "what runs is never forgotten")
-	r.Gate.Close()
-	now, err = r.Job(j.ID)
-	require.NoError(t, err)
-	require.Equal(t, JobFailed, now.State)
 }
 
 func TestDraftsAreInNobodysWay(t *testing.T) {
 	r := newRig(t)
 	p := r.newPair()
-	_, err := r.AddProvider(ctx, tester, NewProvider{Name: "half", Draft: true, AllowUnsolicited: true, Source: Source{Typed: federation.Typed{"entityId": "urn:half", "certificate": string(p.Certificate.PEM())}}})
+	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "half", Draft: true, AllowUnsolicited: true, Source: records.Source{Typed: federation.Typed{"entityId": "urn:half", "certificate": string(p.Certificate.PEM())}}})
 	require.NoError(t, err)
-	_, err = r.AddApplication(ctx, tester, NewApplication{Name: "planner", Draft: true, Source: Source{Typed: federation.Typed{"entityId": "urn:planner"}}})
+	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "planner", Draft: true, Source: records.Source{Typed: federation.Typed{"entityId": "urn:planner"}}})
 	require.NoError(t, err)
 	for rule, o := range map[string]struct {
-		got  Outcome
+		got  driving.Outcome
 		want finding.Code
 	}{
-		"a start at the gate":          {r.Open(ctx, Browser{}, "planner", "", ""), finding.ApplicationDisabled},
-		"a request of the application": {r.request(Browser{}, func(q *saml.AuthnRequest) { q.Issuer = "urn:planner" }), finding.ApplicationDisabled},
-		"an answer nobody asked for": {func() Outcome {
+		"a start at the gate":          {r.Crossings.Open(ctx, driving.Browser{}, "planner", "", ""), finding.ApplicationDisabled},
+		"a request of the application": {r.request(driving.Browser{}, func(q *saml.AuthnRequest) { q.Issuer = "urn:planner" }), finding.ApplicationDisabled},
+		"an answer nobody asked for": {func() driving.Outcome {
 			octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute, Issuer: "urn:half", Destination: "https://gate.example/saml/sp/half/acs",
 				Audience: "https://gate.example/saml/sp/half", NameID: saml.NameID{Value: "ada"}, AuthnInstant: r.time}, saml.Protection{Pair: p})
 			require.NoError(t, err)
-			return r.respond(Browser{}, "half", saml.Inbound{Binding: saml.BindingPOST, Octets: octets})
+			return r.respond(driving.Browser{}, "half", saml.Inbound{Binding: saml.BindingPOST, Octets: octets})
 		}(), finding.ProviderDisabled},
 	} {
 		require.NotNil(t, o.got.Finding, rule)
@@ -595,63 +566,15 @@ func TestDraftsAreInNobodysWay(t *testing.T) {
 	r.enter(nil) // others go on as before
 	err = r.change(func(s federation.Settings) { s["provider"] = "half" })
 	require.NoError(t, err, "the application may be tied to it already")
-	require.Equal(t, finding.ProviderDisabled, r.request(Browser{}, nil).Finding.Code)
-	p2, err := r.Provider("half")
+	require.Equal(t, finding.ProviderDisabled, r.request(driving.Browser{}, nil).Finding.Code)
+	p2, err := r.Records.Provider("half")
 	require.NoError(t, err)
-	a2, err := r.Application("planner")
+	a2, err := r.Records.Application("planner")
 	require.NoError(t, err)
-	for _, sheet := range []federation.Sheet{p2.Side.Sheet(r.Snapshot(), p2), a2.Side.Sheet(r.Snapshot(), a2)} {
+	for _, sheet := range []federation.Sheet{p2.Side.Sheet(r.Records.Snapshot(), p2), a2.Side.Sheet(r.Records.Snapshot(), a2)} {
 		require.NotEmpty(t, sheet.Values, "what the other side needs stands there from the first moment")
 		require.NotEmpty(t, sheet.Metadata)
 	}
-}
-
-func TestFetcherAsksConditionally(t *testing.T) {
-	var asked []http.Header
-	answer := func(w http.ResponseWriter, q *http.Request) { _, _ = w.Write([]byte("document")) }
-	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		asked = append(asked, q.Header.Clone())
-		answer(w, q)
-	}))
-	defer srv.Close()
-	f := newFetcher([]netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, true)
-	answer = func(w http.ResponseWriter, q *http.Request) {
-		w.Header().Set("ETag", `"1"`)
-		w.Header().Set("Last-Modified", "Mon, 23 Nov 2026 08:00:00 GMT")
-		_, _ = w.Write([]byte("document"))
-	}
-	got, err := f.get(ctx, srv.URL, conditions{}, 100)
-	require.NoError(t, err)
-	require.Equal(t, conditions{`"1"`, "Mon, 23 Nov 2026 08:00:00 GMT"}, got.conditions)
-	require.Empty(t, asked[0].Get("If-None-Match"))
-	answer = func(w http.ResponseWriter, q *http.Request) { w.WriteHeader(http.StatusNotModified) }
-	again, err := f.get(ctx, srv.URL, got.conditions, 100)
-	require.NoError(t, err)
-	require.True(t, again.unchanged)
-	require.Equal(t, got.conditions, again.conditions, "kept for the next time")
-	require.Equal(t, []string{`"1"`, "Mon, 23 Nov 2026 08:00:00 GMT"}, []string{asked[1].Get("If-None-Match"), asked[1].Get("If-Modified-Since")})
-	_, err = f.get(ctx, srv.URL, conditions{}, 100)
-	require.True(t, finding.Is(err, finding.AddressUnreachable), "unchanged from what? %v", err)
-
-	// What grows when it is unpacked is bounded as well.
-	answer = func(w http.ResponseWriter, q *http.Request) {
-		w.Header().Set("Content-Encoding", "gzip")
-		z := gzip.NewWriter(w)
-		_, _ = z.Write(make([]byte, 1<<20))
-		_ = z.Close()
-	}
-	_, err = f.get(ctx, srv.URL, conditions{}, 1000)
-	require.True(t, finding.Is(err, finding.XMLTooLarge), "%v", err)
-	answer = func(w http.ResponseWriter, q *http.Request) {
-		w.Header().Set("Content-Length", "100")
-		_, _ = w.Write([]byte("half"))
-	}
-	_, err = f.get(ctx, srv.URL, conditions{}, 1000)
-	require.True(t, finding.Is(err, finding.AddressUnreachable), "cut off: %v", err)
-	answer = func(w http.ResponseWriter, q *http.Request) { w.WriteHeader(http.StatusMethodNotAllowed) }
-	date, err := f.probe(ctx, srv.URL)
-	require.NoError(t, err, "any answer is an answer")
-	require.WithinDuration(t, time.Now(), date, 5*time.Second)
 }
 
 // A record with a face of its own keeps its keys through removal and restoring,
@@ -660,29 +583,29 @@ func TestRestoringAFaceOfItsOwn(t *testing.T) {
 	r := newRig(t)
 	document := saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:tenants", ACS: "https://tenants.example/acs"})
 	for _, name := range []string{"north", "south"} {
-		_, err := r.AddApplication(ctx, tester, NewApplication{Name: name, Settings: federation.Settings{"ownFace": true}, Source: Source{Document: document}})
+		_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: name, Settings: federation.Settings{"ownFace": true}, Source: records.Source{Document: document}})
 		require.NoError(t, err)
 	}
 	key := func(name string) string {
-		a, err := r.Application(name)
+		a, err := r.Records.Application(name)
 		require.NoError(t, err)
 		return a.Keys.Current.Certificate.SHA256()
 	}
 	before := key("north")
 	require.NotEqual(t, before, key("south"))
-	found, err := r.Check(ctx, CheckFilter{Names: []string{"north"}})
+	found, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"north"}})
 	require.NoError(t, err)
 	require.Equal(t, finding.EntityIDTwice, found[0].Findings[0].Code, "told of, and no harm")
-	require.NoError(t, r.RemoveApplication(ctx, tester, "north"))
-	list, _, err := r.History(ctx, HistoryFilter{Name: "north", Limit: 5})
+	require.NoError(t, r.Records.RemoveApplication(ctx, tester, "north"))
+	list, _, err := r.Records.History(ctx, records.HistoryFilter{Name: "north", Limit: 5})
 	require.NoError(t, err)
-	_, _, err = r.Restore(ctx, tester, list[0].ID)
+	_, _, err = r.Records.Restore(ctx, tester, list[0].ID)
 	require.NoError(t, err, "the removal itself holds the record as it was last")
 	require.Equal(t, before, key("north"), "its counterpart has that key")
 
 	// Onto the shared face only one of them can go, also by restoring.
 	shared := func(s federation.Settings) { s["ownFace"] = false }
-	require.NoError(t, r.changeOf(KindApplication, "south", shared))
-	err = r.changeOf(KindApplication, "north", shared)
+	require.NoError(t, r.changeOf(change.KindApplication, "south", shared))
+	err = r.changeOf(change.KindApplication, "north", shared)
 	require.True(t, finding.Is(err, finding.MetadataKnown), "%v", err)
 }

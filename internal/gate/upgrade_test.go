@@ -13,6 +13,9 @@ import (
 	"gorm.io/gorm"
 
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -76,28 +79,28 @@ func TestEarlierSchemasAreUpgraded(t *testing.T) {
 			g, err := New(ctx, Options{Base: e.Base, Store: st, Log: slog.New(slog.DiscardHandler), Skew: time.Minute, Now: func() time.Time { return e.At.Add(time.Minute) }, Protocols: protocols})
 			require.NoError(t, err)
 			defer func() { g.Close(); _ = st.Close() }()
-			p, err := g.Provider("wrenmoor-staff")
+			p, err := g.Records.Provider("wrenmoor-staff")
 			require.NoError(t, err)
 			require.Equal(t, federation.Live, p.Phase)
-			require.Len(t, g.Snapshot().Applications(), has.applications)
-			require.Equal(t, has.waiting, g.crossings.waiting(), "a sign-in under way, if its form is of now")
-			require.Equal(t, "Response", g.Open(ctx, Browser{Session: e.Session}, "crew-roster", "", "").Departure.Message, "who is in stays in")
-			links, total, err := g.Links(ctx, LinkFilter{Provider: "wrenmoor-staff", Limit: 9})
+			require.Len(t, g.Records.Snapshot().Applications(), has.applications)
+			require.Equal(t, has.waiting, g.Crossings.Waiting(), "a sign-in under way, if its form is of now")
+			require.Equal(t, "Response", g.Crossings.Open(ctx, driving.Browser{Session: e.Session}, "crew-roster", "", "").Departure.Message, "who is in stays in")
+			links, total, err := g.People.Links(ctx, people.LinkFilter{Provider: "wrenmoor-staff", Limit: 9})
 			require.NoError(t, err)
 			require.EqualValues(t, 2, total)
 			require.Equal(t, p.ID, links[0].Provider.ID)
 
-			changes, n, err := g.History(ctx, HistoryFilter{Limit: 100})
+			changes, n, err := g.Records.History(ctx, records.HistoryFilter{Limit: 100})
 			require.NoError(t, err)
 			require.GreaterOrEqual(t, n, int64(3))
 			for _, c := range changes {
-				_, err := g.Revision(ctx, c.ID)
+				_, err := g.Records.Revision(ctx, c.ID)
 				require.NoError(t, err)
 			}
-			traces, _, err := g.Traces(ctx, store.TraceFilter{Limit: 10, Result: "entered"})
+			traces, _, err := g.Traces.List(ctx, store.TraceFilter{Limit: 10, Result: "entered"})
 			require.NoError(t, err)
 			require.Contains(t, traces[len(traces)-1].Person, "@wrenmoor.example", "sealed by now, and still to be read")
-			_, steps, err := g.Trace(ctx, traces[len(traces)-1].ID)
+			_, steps, err := g.Traces.Get(ctx, traces[len(traces)-1].ID)
 			require.NoError(t, err)
 			require.NotEmpty(t, steps)
 		})

@@ -14,7 +14,12 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
-	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/freshness"
+	"innergate.example/innergate/internal/gate/keyring"
+	"innergate.example/innergate/internal/gate/operators"
+	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -61,9 +66,9 @@ func op(method, path, id, summary string) huma.Operation {
 func (s *server) calls(a huma.API) {
 	g := s.gate
 	huma.Register(a, op("GET", "/gate", "show-gate", "What the gate says of itself"), func(ctx context.Context, _ *struct{}) (*body[api.About], error) {
-		snap := g.Snapshot()
-		return &body[api.About]{api.About{Base: g.Base(), Version: s.version, Own: g.About(),
-			Protocols: map[string][]string{"provider": g.Protocols(gate.KindProvider), "application": g.Protocols(gate.KindApplication)},
+		snap := g.Records.Snapshot()
+		return &body[api.About]{api.About{Base: g.Base(), Version: s.version, Own: g.Records.About(),
+			Protocols: map[string][]string{"provider": g.Records.Protocols(change.KindProvider), "application": g.Records.Protocols(change.KindApplication)},
 			Providers: len(snap.Providers()), Apps: len(snap.Applications())}}, nil
 	})
 	huma.Register(a, op("GET", "/findings", "list-findings", "The catalogue of findings"), func(ctx context.Context, _ *struct{}) (*body[[]finding.Entry], error) {
@@ -71,8 +76,8 @@ func (s *server) calls(a huma.API) {
 	})
 	s.providerCalls(a)
 	s.applicationCalls(a)
-	s.recordCalls(a, gate.KindProvider, "/providers")
-	s.recordCalls(a, gate.KindApplication, "/applications")
+	s.recordCalls(a, change.KindProvider, "/providers")
+	s.recordCalls(a, change.KindApplication, "/applications")
 	s.checkCalls(a)
 	s.historyCalls(a)
 	s.aggregateCalls(a)
@@ -90,7 +95,7 @@ func (s *server) calls(a huma.API) {
 		Before      time.Time `query:"before" doc:"Only traces started before this; for the next page"`
 	}
 	huma.Register(a, op("GET", "/traces", "list-traces", "Traces, newest first"), func(ctx context.Context, in *filter) (*body[api.TraceList], error) {
-		rows, counts, err := g.Traces(ctx, store.TraceFilter(*in))
+		rows, counts, err := g.Traces.List(ctx, store.TraceFilter(*in))
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -101,36 +106,36 @@ func (s *server) calls(a huma.API) {
 		return out, nil
 	})
 	huma.Register(a, op("GET", "/traces/{name}", "show-trace", "One trace, step by step"), func(ctx context.Context, in *named) (*body[api.Trace], error) {
-		head, steps, err := g.Trace(ctx, in.Name)
+		head, steps, err := g.Traces.Get(ctx, in.Name)
 		if err != nil {
 			return nil, s.problem(err)
 		}
 		for i := range steps {
-			steps[i].Checks, steps[i].Reasons = gate.Prose(steps[i]), nil
+			steps[i].Checks, steps[i].Reasons = traces.Prose(steps[i]), nil
 		}
 		return &body[api.Trace]{api.Trace{TraceHead: traceHead(head), Steps: steps}}, nil
 	})
 
 	huma.Register(a, op("GET", "/tokens", "list-tokens", "API tokens"), func(ctx context.Context, _ *struct{}) (*body[api.List[api.Token]], error) {
-		tokens, err := g.Tokens(ctx)
+		tokens, err := g.Operators.Tokens(ctx)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return rows(tokens, len(tokens), func(t gate.Token) api.Token { return api.Token{Name: t.Name, Added: t.Added, By: t.By} }), nil
+		return rows(tokens, len(tokens), func(t operators.Token) api.Token { return api.Token{Name: t.Name, Added: t.Added, By: t.By} }), nil
 	})
 	huma.Register(a, op("POST", "/tokens", "add-token", "Make an API token; its secret is given once"), func(ctx context.Context, in *struct {
 		Body struct {
 			Name string `json:"name" maxLength:"200"`
 		}
 	}) (*body[api.Token], error) {
-		t, secret, err := g.AddToken(ctx, by(ctx), in.Body.Name)
+		t, secret, err := g.Operators.AddToken(ctx, by(ctx), in.Body.Name)
 		if err != nil {
 			return nil, s.problem(err)
 		}
 		return &body[api.Token]{api.Token{Name: t.Name, Added: t.Added, By: t.By, Secret: secret}}, nil
 	})
 	huma.Register(a, op("DELETE", "/tokens/{name}", "remove-token", "Remove an API token"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, s.problem(g.RemoveToken(ctx, by(ctx), in.Name))
+		return nil, s.problem(g.Operators.RemoveToken(ctx, by(ctx), in.Name))
 	})
 }
 
@@ -138,11 +143,11 @@ func (s *server) calls(a huma.API) {
 func (s *server) keyCalls(a huma.API) {
 	g := s.gate
 	list := func(ctx context.Context) (*body[api.List[api.Key]], error) {
-		all, err := g.Keys(ctx)
+		all, err := g.Keys.List(ctx)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return rows(all, len(all), func(k gate.Key) api.Key {
+		return rows(all, len(all), func(k keyring.Key) api.Key {
 			return api.Key{ID: k.ID, Purpose: k.Purpose, State: k.State, Added: k.Added, Certificate: s.certificate(k.Certificate, "")}
 		}), nil
 	}
@@ -156,13 +161,13 @@ func (s *server) keyCalls(a huma.API) {
 		return list(ctx)
 	})
 	huma.Register(a, op("POST", "/keys", "announce-key", "Make the next key for a purpose and announce it in metadata"), func(ctx context.Context, in *purpose) (*body[api.List[api.Key]], error) {
-		if err := g.AnnounceKey(ctx, by(ctx), in.Body.Purpose, in.Body.Kind); err != nil {
+		if err := g.Rollover.Announce(ctx, by(ctx), in.Body.Purpose, in.Body.Kind); err != nil {
 			return nil, s.problem(err)
 		}
 		return list(ctx)
 	})
 	huma.Register(a, op("POST", "/keys/switch", "switch-key", "Make the announced key the current one"), func(ctx context.Context, in *purpose) (*body[api.List[api.Key]], error) {
-		if err := g.SwitchKey(ctx, by(ctx), in.Body.Purpose); err != nil {
+		if err := g.Rollover.Switch(ctx, by(ctx), in.Body.Purpose); err != nil {
 			return nil, s.problem(err)
 		}
 		return list(ctx)
@@ -170,7 +175,7 @@ func (s *server) keyCalls(a huma.API) {
 	huma.Register(a, op("DELETE", "/keys/{id}", "remove-key", "Remove a key that is not the current one"), func(ctx context.Context, in *struct {
 		ID int64 `path:"id"`
 	}) (*struct{}, error) {
-		return nil, s.problem(g.RemoveKey(ctx, by(ctx), in.ID))
+		return nil, s.problem(g.Rollover.Remove(ctx, by(ctx), in.ID))
 	})
 }
 
@@ -178,14 +183,14 @@ func (s *server) keyCalls(a huma.API) {
 func (s *server) contextCalls(a huma.API) {
 	g := s.gate
 	show := func(ctx context.Context) (*body[api.Contexts], error) {
-		ranks, revision, err := g.Contexts(ctx)
+		ranks, revision, err := g.Records.Contexts(ctx)
 		return &body[api.Contexts]{api.Contexts{Revision: revision, Ranks: ranks}}, s.problem(err)
 	}
 	huma.Register(a, op("GET", "/contexts", "show-contexts", "How authentication contexts rank, the weakest first"), func(ctx context.Context, _ *struct{}) (*body[api.Contexts], error) {
 		return show(ctx)
 	})
 	huma.Register(a, op("PUT", "/contexts", "change-contexts", "Replace the ranking of authentication contexts"), func(ctx context.Context, in *struct{ Body api.Contexts }) (*body[api.Contexts], error) {
-		if err := g.ChangeContexts(ctx, by(ctx), in.Body.Revision, in.Body.Ranks); err != nil {
+		if err := g.Records.ChangeContexts(ctx, by(ctx), in.Body.Revision, in.Body.Ranks); err != nil {
 			return nil, s.problem(err)
 		}
 		return show(ctx)
@@ -199,11 +204,11 @@ func (s *server) ownerCalls(a huma.API) {
 		Password string `json:"password" maxLength:"1024" doc:"At least 12 characters"`
 	}
 	huma.Register(a, op("GET", "/owners", "list-owners", "Owners: who may sign in to the console"), func(ctx context.Context, _ *struct{}) (*body[api.List[api.Owner]], error) {
-		owners, err := g.Owners(ctx)
+		owners, err := g.Operators.Owners(ctx)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return rows(owners, len(owners), func(o gate.Owner) api.Owner { return api.Owner{Username: o.Username, Added: o.Added} }), nil
+		return rows(owners, len(owners), func(o operators.Owner) api.Owner { return api.Owner{Username: o.Username, Added: o.Added} }), nil
 	})
 	huma.Register(a, op("POST", "/owners", "add-owner", "Add an owner"), func(ctx context.Context, in *struct {
 		Body struct {
@@ -211,7 +216,7 @@ func (s *server) ownerCalls(a huma.API) {
 			Password string `json:"password" maxLength:"1024" doc:"At least 12 characters"`
 		}
 	}) (*body[api.Owner], error) {
-		if err := g.AddOwner(ctx, by(ctx), in.Body.Username, in.Body.Password); err != nil {
+		if err := g.Operators.AddOwner(ctx, by(ctx), in.Body.Username, in.Body.Password); err != nil {
 			return nil, s.problem(err)
 		}
 		return &body[api.Owner]{api.Owner{Username: in.Body.Username, Added: time.Now().UTC()}}, nil
@@ -220,29 +225,29 @@ func (s *server) ownerCalls(a huma.API) {
 		Name string `path:"name" maxLength:"200"`
 		Body secret
 	}) (*struct{}, error) {
-		return nil, s.problem(g.SetPassword(ctx, by(ctx), in.Name, in.Body.Password))
+		return nil, s.problem(g.Operators.SetPassword(ctx, by(ctx), in.Name, in.Body.Password))
 	})
 	huma.Register(a, op("DELETE", "/owners/{name}", "remove-owner", "Remove an owner; the last one stays"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, s.problem(g.RemoveOwner(ctx, by(ctx), in.Name))
+		return nil, s.problem(g.Operators.RemoveOwner(ctx, by(ctx), in.Name))
 	})
 }
 
 func (s *server) providerCalls(a huma.API) {
 	g := s.gate
 	huma.Register(a, op("GET", "/providers", "list-providers", "Providers by name"), func(ctx context.Context, in *listing) (*body[api.List[api.Row]], error) {
-		page, total := g.Snapshot().FindProviders(in.Search, in.Offset, in.Limit)
+		page, total := g.Records.Snapshot().FindProviders(in.Search, in.Offset, in.Limit)
 		return rows(page, total, s.providerRow), nil
 	})
-	given := func(n api.NewProvider) (gate.NewProvider, error) {
+	given := func(n api.NewProvider) (records.NewProvider, error) {
 		src, err := source(n.Given)
-		return gate.NewProvider{Protocol: n.Protocol, Name: n.Name, Title: n.Title, Source: src, AllowUnsolicited: n.AllowUnsolicited, Keeping: n.Keeping(), Draft: n.Draft, Phase: n.Phase}, err
+		return records.NewProvider{Protocol: n.Protocol, Name: n.Name, Title: n.Title, Source: src, AllowUnsolicited: n.AllowUnsolicited, Keeping: n.Keeping(), Draft: n.Draft, Phase: n.Phase}, err
 	}
 	huma.Register(a, op("POST", "/providers", "add-provider", "Add a provider from its metadata, or from typed values"), func(ctx context.Context, in *struct{ Body api.NewProvider }) (*body[api.Provider], error) {
 		n, err := given(in.Body)
 		if err != nil {
 			return nil, err
 		}
-		p, err := g.AddProvider(ctx, by(ctx), n)
+		p, err := g.Records.AddProvider(ctx, by(ctx), n)
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -253,45 +258,45 @@ func (s *server) providerCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		p, err := g.PreviewProvider(ctx, n)
+		p, err := g.Records.PreviewProvider(ctx, n)
 		return &body[api.Preview]{preview(p)}, s.problem(err)
 	})
 	huma.Register(a, op("GET", "/providers/{name}", "show-provider", "One provider"), func(ctx context.Context, in *named) (*body[api.Provider], error) {
-		p, err := g.Provider(in.Name)
+		p, err := g.Records.Provider(in.Name)
 		if err != nil {
 			return nil, s.problem(err)
 		}
 		return s.provider(ctx, p)
 	})
 	huma.Register(a, op("GET", "/providers/{name}/exchange", "provider-exchange", "What the provider needs from the gate"), func(ctx context.Context, in *named) (*body[api.Sheet], error) {
-		p, err := g.Provider(in.Name)
+		p, err := g.Records.Provider(in.Name)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return &body[api.Sheet]{s.sheet(in.Name, p.Side.Sheet(g.Snapshot(), p))}, nil
+		return &body[api.Sheet]{s.sheet(in.Name, p.Side.Sheet(g.Records.Snapshot(), p))}, nil
 	})
 	huma.Register(a, op("PUT", "/providers/{name}/settings", "change-provider", "Replace the settings of a provider"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.ProviderChange
 	}) (*body[api.Provider], error) {
-		p, err := g.Change(ctx, by(ctx), gate.KindProvider, in.Name, in.Body.Revision, in.Body.Settings)
+		p, err := g.Records.Change(ctx, by(ctx), change.KindProvider, in.Name, in.Body.Revision, in.Body.Settings)
 		if err != nil {
 			return nil, s.problem(err)
 		}
 		return s.provider(ctx, p.(*federation.Provider))
 	})
 	huma.Register(a, op("DELETE", "/providers/{name}", "remove-provider", "Remove a provider"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, s.problem(g.RemoveProvider(ctx, by(ctx), in.Name))
+		return nil, s.problem(g.Records.RemoveProvider(ctx, by(ctx), in.Name))
 	})
 }
 
 func (s *server) applicationCalls(a huma.API) {
 	g := s.gate
 	huma.Register(a, op("GET", "/applications", "list-applications", "Applications by name"), func(ctx context.Context, in *listing) (*body[api.List[api.Row]], error) {
-		page, total := g.Snapshot().FindApplications(in.Search, in.Offset, in.Limit)
+		page, total := g.Records.Snapshot().FindApplications(in.Search, in.Offset, in.Limit)
 		return rows(page, total, s.applicationRow), nil
 	})
-	given := func(n api.NewApplication) (gate.NewApplication, error) {
+	given := func(n api.NewApplication) (records.NewApplication, error) {
 		src, err := source(n.Given)
 		if n.OwnFace {
 			n.Settings = maps.Clone(n.Settings)
@@ -300,14 +305,14 @@ func (s *server) applicationCalls(a huma.API) {
 			}
 			n.Settings["ownFace"] = true
 		}
-		return gate.NewApplication{Protocol: n.Protocol, Name: n.Name, Title: n.Title, Source: src, Provider: n.Provider, OwnStart: n.OwnStart, OwnHosts: n.OwnHosts, Settings: n.Settings, Keeping: n.Keeping(), Draft: n.Draft, Phase: n.Phase}, err
+		return records.NewApplication{Protocol: n.Protocol, Name: n.Name, Title: n.Title, Source: src, Provider: n.Provider, OwnStart: n.OwnStart, OwnHosts: n.OwnHosts, Settings: n.Settings, Keeping: n.Keeping(), Draft: n.Draft, Phase: n.Phase}, err
 	}
 	huma.Register(a, op("POST", "/applications", "add-application", "Add an application from its metadata, or from typed values"), func(ctx context.Context, in *struct{ Body api.NewApplication }) (*body[api.Application], error) {
 		n, err := given(in.Body)
 		if err != nil {
 			return nil, err
 		}
-		app, err := g.AddApplication(ctx, by(ctx), n)
+		app, err := g.Records.AddApplication(ctx, by(ctx), n)
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -318,40 +323,40 @@ func (s *server) applicationCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		p, err := g.PreviewApplication(ctx, n)
+		p, err := g.Records.PreviewApplication(ctx, n)
 		return &body[api.Preview]{preview(p)}, s.problem(err)
 	})
 	huma.Register(a, op("GET", "/applications/{name}", "show-application", "One application"), func(ctx context.Context, in *named) (*body[api.Application], error) {
-		app, err := g.Application(in.Name)
+		app, err := g.Records.Application(in.Name)
 		if err != nil {
 			return nil, s.problem(err)
 		}
 		return s.application(ctx, app)
 	})
 	huma.Register(a, op("GET", "/applications/{name}/exchange", "application-exchange", "What the application needs from the gate"), func(ctx context.Context, in *named) (*body[api.Sheet], error) {
-		app, err := g.Application(in.Name)
+		app, err := g.Records.Application(in.Name)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return &body[api.Sheet]{s.sheet(in.Name, app.Side.Sheet(g.Snapshot(), app))}, nil
+		return &body[api.Sheet]{s.sheet(in.Name, app.Side.Sheet(g.Records.Snapshot(), app))}, nil
 	})
 	huma.Register(a, op("PUT", "/applications/{name}/settings", "change-application", "Replace the settings of an application"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.ApplicationChange
 	}) (*body[api.Application], error) {
-		app, err := g.Change(ctx, by(ctx), gate.KindApplication, in.Name, in.Body.Revision, in.Body.Settings)
+		app, err := g.Records.Change(ctx, by(ctx), change.KindApplication, in.Name, in.Body.Revision, in.Body.Settings)
 		if err != nil {
 			return nil, s.problem(err)
 		}
 		return s.application(ctx, app.(*federation.Application))
 	})
 	huma.Register(a, op("DELETE", "/applications/{name}", "remove-application", "Remove an application"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, s.problem(g.RemoveApplication(ctx, by(ctx), in.Name))
+		return nil, s.problem(g.Records.RemoveApplication(ctx, by(ctx), in.Name))
 	})
 }
 
-func source(n api.Given) (gate.Source, error) {
-	src := gate.Source{Address: n.Address, Typed: n.Typed, Record: n.Record, Aggregate: n.Aggregate, EntityID: n.Entity, Expect: n.Expect}
+func source(n api.Given) (records.Source, error) {
+	src := records.Source{Address: n.Address, Typed: n.Typed, Record: n.Record, Aggregate: n.Aggregate, EntityID: n.Entity, Expect: n.Expect}
 	if n.Metadata != "" {
 		src.Document = []byte(n.Metadata)
 	}
@@ -404,7 +409,7 @@ func facts(side federation.Side) []federation.Value {
 // record shows what records of both kinds have.
 func (s *server) record(ctx context.Context, r federation.Record) (api.Record, error) {
 	b, side := r.Basic(), r.Part()
-	fresh, err := s.gate.Fresh(ctx, string(r.Kind()), string(b.Name))
+	fresh, err := s.gate.Freshness.Of(ctx, string(r.Kind()), string(b.Name))
 	return api.Record{ID: string(b.ID), Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(), EntityID: side.Identity(), Source: b.Intake.Source,
 		Settings: federation.SettingsOf(r), Endpoints: endpoints(side.Endpoints()), Facts: facts(side), Missing: federation.Lacking(side.Missing()),
 		Taken: taken(b.Intake, fresh), Certificates: s.certificates(side.Keys()), Added: b.Added, Revision: b.Revision}, s.problem(err)
@@ -444,11 +449,11 @@ func ends(ks []federation.Key) (first time.Time) {
 	return first
 }
 
-func taken(in federation.Intake, fresh gate.Fresh) api.Taken {
+func taken(in federation.Intake, fresh freshness.State) api.Taken {
 	return api.Taken{Document: in.Document, ValidUntil: in.ValidUntil, SignatureMethod: in.SignatureMethod, Verified: in.Verified, OtherRole: in.OtherRole, Fresh: api.Fresh(fresh)}
 }
 
-func preview(p gate.Preview) api.Preview {
+func preview(p records.Preview) api.Preview {
 	out := api.Preview(p)
 	out.Missing = some(out.Missing)
 	if out.Findings == nil {

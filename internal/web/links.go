@@ -7,7 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"innergate.example/innergate/internal/api"
-	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/gate/people"
 )
 
 // linkCalls registers people's links to providers.
@@ -20,18 +20,18 @@ func (s *server) linkCalls(a huma.API) {
 		After    string `query:"after" maxLength:"64" doc:"Key of the last link seen; for the next page"`
 	}
 	huma.Register(a, op("GET", "/links", "list-links", "People's links to providers"), func(ctx context.Context, in *filter) (*body[api.List[api.Link]], error) {
-		links, total, err := g.Links(ctx, gate.LinkFilter(*in))
+		links, total, err := g.People.Links(ctx, people.LinkFilter(*in))
 		if err != nil {
 			return nil, s.problem(err)
 		}
 		return rows(links, int(total), link), nil
 	})
 	huma.Register(a, op("GET", "/links/providers", "list-link-providers", "Providers that people are linked to, on record or removed"), func(ctx context.Context, _ *struct{}) (*body[api.List[api.LinkCount]], error) {
-		all, err := g.LinkedProviders(ctx)
+		all, err := g.People.LinkedProviders(ctx)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return rows(all, len(all), func(p gate.LinkedProvider) api.LinkCount {
+		return rows(all, len(all), func(p people.LinkedProvider) api.LinkCount {
 			return api.LinkCount{LinkProvider: linkProvider(p), Links: p.Links, People: p.People}
 		}), nil
 	})
@@ -39,7 +39,7 @@ func (s *server) linkCalls(a huma.API) {
 	carry := op("POST", "/links/carry", "carry-links", "Let the people of one provider in by another, after a preview")
 	carry.DefaultStatus = http.StatusOK
 	huma.Register(a, carry, func(ctx context.Context, in *struct{ Body api.Carry }) (*body[api.Carried], error) {
-		c, err := g.CarryLinks(ctx, by(ctx), gate.Carry(in.Body))
+		c, err := g.People.CarryLinks(ctx, by(ctx), people.Carry(in.Body))
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -58,11 +58,11 @@ func (s *server) subjectCalls(a huma.API) {
 		Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}
 	huma.Register(a, op("GET", "/applications/{name}/subjects", "list-subjects", "Lasting names by which the application knows people"), func(ctx context.Context, in *page) (*body[api.List[api.KnownSubject]], error) {
-		all, total, err := g.Subjects(ctx, in.Name, in.After, in.Limit)
+		all, total, err := g.People.Subjects(ctx, in.Name, in.After, in.Limit)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return rows(all, int(total), func(k gate.Subject) api.KnownSubject { return api.KnownSubject(k) }), nil
+		return rows(all, int(total), func(k people.Subject) api.KnownSubject { return api.KnownSubject(k) }), nil
 	})
 	put := op("POST", "/applications/{name}/subjects", "import-subjects", "Keep the values by which the application knows people, after a preview")
 	put.DefaultStatus, put.MaxBodyBytes = http.StatusOK, maxBody
@@ -70,11 +70,11 @@ func (s *server) subjectCalls(a huma.API) {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.Import
 	}) (*body[api.Imported], error) {
-		im := gate.Import{CSV: in.Body.CSV, Replace: in.Body.Replace, Preview: in.Body.Preview, Digest: in.Body.Digest}
+		im := people.Import{CSV: in.Body.CSV, Replace: in.Body.Replace, Preview: in.Body.Preview, Digest: in.Body.Digest}
 		for _, k := range in.Body.Known {
-			im.Known = append(im.Known, gate.Known{Provider: k.Provider, Name: k.Name, Format: k.Format, Value: k.Value})
+			im.Known = append(im.Known, people.Known{Provider: k.Provider, Name: k.Name, Format: k.Format, Value: k.Value})
 		}
-		out, err := g.ImportSubjects(ctx, by(ctx), in.Name, im)
+		out, err := g.People.ImportSubjects(ctx, by(ctx), in.Name, im)
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -82,11 +82,11 @@ func (s *server) subjectCalls(a huma.API) {
 	})
 }
 
-func linkProvider(p gate.LinkedProvider) api.LinkProvider {
+func linkProvider(p people.LinkedProvider) api.LinkProvider {
 	return api.LinkProvider{ID: string(p.ID), Name: string(p.Name), Title: p.Title, Removed: p.Removed}
 }
 
-func link(l gate.Link) api.Link {
+func link(l people.Link) api.Link {
 	out := api.Link{Key: l.Key, Person: l.Person, Provider: linkProvider(l.Provider), Added: l.Added}
 	if s := l.Subject; s != nil {
 		out.Subject = &api.Subject{Format: s.Format, NameQualifier: s.NameQualifier, SPNameQualifier: s.SPNameQualifier, Value: s.Value}

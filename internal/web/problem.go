@@ -9,7 +9,8 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/operators"
 )
 
 func init() {
@@ -39,9 +40,9 @@ func (s *server) problem(err error) error {
 		return nil
 	}
 	p := &api.Problem{Type: "about:blank", Status: http.StatusUnprocessableEntity, Title: "What was given does not fit", Detail: err.Error()}
-	var fe *gate.FieldError
-	var nf *gate.NotFoundError
-	var ce *gate.ConflictError
+	var fe *change.FieldError
+	var nf *change.NotFoundError
+	var ce *change.ConflictError
 	if errors.As(err, &fe) {
 		p.Errors = []api.FieldProblem{{Field: fe.Field, Message: err.Error()}}
 	}
@@ -61,9 +62,9 @@ func (s *server) problem(err error) error {
 		}
 	case errors.As(err, &ce):
 		p.Status, p.Title = http.StatusConflict, "Something stands in the way"
-	case errors.Is(err, gate.ErrDenied):
+	case errors.Is(err, operators.ErrDenied):
 		p.Status, p.Title = http.StatusUnauthorized, "Not signed in"
-	case errors.Is(err, gate.ErrTooManyTries):
+	case errors.Is(err, operators.ErrTooManyTries):
 		p.Status, p.Title = http.StatusTooManyRequests, "Too many tries"
 	default:
 		s.log.Error("a call failed by our own fault", "error", err)

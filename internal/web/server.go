@@ -26,6 +26,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/gate/change"
 )
 
 //go:embed all:dist
@@ -158,7 +159,7 @@ func (s *server) mayScrape(c fiber.Ctx, networks []netip.Prefix) bool {
 		return true
 	}
 	secret, _ := strings.CutPrefix(c.Get("Authorization"), "Bearer ")
-	name, err := s.gate.TokenName(c.Context(), secret)
+	name, err := s.gate.Operators.TokenName(c.Context(), secret)
 	return err == nil && name != ""
 }
 
@@ -272,8 +273,8 @@ const (
 )
 
 // by is the operator or token of a call, with the remark.
-func by(ctx context.Context) gate.By {
-	b, _ := ctx.Value(byKey).(gate.By)
+func by(ctx context.Context) change.By {
+	b, _ := ctx.Value(byKey).(change.By)
 	return b
 }
 
@@ -294,10 +295,10 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	}
 	name, err := "", error(nil)
 	if secret, ok := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); ok {
-		if name, err = s.gate.TokenName(ctx.Context(), strings.TrimSpace(secret)); name != "" {
+		if name, err = s.gate.Operators.TokenName(ctx.Context(), strings.TrimSpace(secret)); name != "" {
 			name = "token " + name
 		}
-	} else if name, err = s.gate.ConsoleUser(ctx.Context(), token); name != "" && ctx.Method() != http.MethodGet && !s.sameOrigin(c) {
+	} else if name, err = s.gate.Operators.ConsoleUser(ctx.Context(), token); name != "" && ctx.Method() != http.MethodGet && !s.sameOrigin(c) {
 		s.deny(c, http.StatusForbidden, "A change by console session needs the header Innergate-Console: 1, sent from the console itself.")
 		return
 	}
@@ -310,7 +311,7 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	case utf8.RuneCountInString(ctx.Query("remark")) > maxRemark:
 		s.deny(c, http.StatusUnprocessableEntity, fmt.Sprintf("The remark is longer than %d characters; shorten it.", maxRemark))
 	default:
-		next(huma.WithContext(ctx, context.WithValue(ctx.Context(), byKey, gate.By{Who: name, Why: ctx.Query("remark")})))
+		next(huma.WithContext(ctx, context.WithValue(ctx.Context(), byKey, change.By{Who: name, Why: ctx.Query("remark")})))
 	}
 }
 
@@ -341,16 +342,16 @@ func (s *server) operatorCalls(a huma.API) {
 	}
 	huma.Register(a, public("GET", "/me", "show-me", "Who is signed in to the console"), func(ctx context.Context, _ *struct{}) (*body[api.Me], error) {
 		token, _ := ctx.Value(consoleKey).(string)
-		user, err := s.gate.ConsoleUser(ctx, token)
+		user, err := s.gate.Operators.ConsoleUser(ctx, token)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		has, err := s.gate.HasOwner(ctx)
+		has, err := s.gate.Operators.HasOwner(ctx)
 		return &body[api.Me]{api.Me{Username: user, NeedsOwner: !has}}, s.problem(err)
 	})
 	huma.Register(a, public("POST", "/me", "sign-in", "Sign in to the console"), func(ctx context.Context, in *struct{ Body api.Credentials }) (*withCookie, error) {
 		address, _ := ctx.Value(addressKey).(string)
-		token, err := s.gate.SignIn(ctx, in.Body.Username, in.Body.Password, address)
+		token, err := s.gate.Operators.SignIn(ctx, in.Body.Username, in.Body.Password, address)
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -358,14 +359,14 @@ func (s *server) operatorCalls(a huma.API) {
 	})
 	huma.Register(a, public("DELETE", "/me", "sign-out", "Sign out of the console"), func(ctx context.Context, _ *struct{}) (*withCookie, error) {
 		token, _ := ctx.Value(consoleKey).(string)
-		return &withCookie{SetCookie: s.consoleCookie("", -time.Hour)}, s.problem(s.gate.SignOut(ctx, token))
+		return &withCookie{SetCookie: s.consoleCookie("", -time.Hour)}, s.problem(s.gate.Operators.SignOut(ctx, token))
 	})
 	huma.Register(a, public("POST", "/setup", "set-up", "Set up the first owner with the one-time link"), func(ctx context.Context, in *struct{ Body api.Credentials }) (*withCookie, error) {
-		if err := s.gate.SetUp(ctx, in.Body.Token, in.Body.Username, in.Body.Password); err != nil {
+		if err := s.gate.Operators.SetUp(ctx, in.Body.Token, in.Body.Username, in.Body.Password); err != nil {
 			return nil, s.problem(err)
 		}
 		address, _ := ctx.Value(addressKey).(string)
-		token, err := s.gate.SignIn(ctx, in.Body.Username, in.Body.Password, address)
+		token, err := s.gate.Operators.SignIn(ctx, in.Body.Username, in.Body.Password, address)
 		if err != nil {
 			return nil, s.problem(err)
 		}

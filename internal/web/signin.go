@@ -14,6 +14,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/gate/driving"
 )
 
 //go:embed pages
@@ -34,10 +35,10 @@ type Site struct{ s *server }
 func (s *Site) Gate() *gate.Gate { return s.s.gate }
 
 // Browser takes our cookies out of a request.
-func (s *Site) Browser(c fiber.Ctx) gate.Browser { return s.s.browser(c) }
+func (s *Site) Browser(c fiber.Ctx) driving.Browser { return s.s.browser(c) }
 
 // Answer turns an outcome into HTTP.
-func (s *Site) Answer(c fiber.Ctx, o gate.Outcome) error { return s.s.answer(c, o) }
+func (s *Site) Answer(c fiber.Ctx, o driving.Outcome) error { return s.s.answer(c, o) }
 
 // Form gives a field of the body only, never of the query; an error says that
 // the body was too large to be read.
@@ -52,14 +53,14 @@ func (s *Site) Form(c fiber.Ctx, name string) (string, error) {
 // current keys are in it, for programs that take no second one; with
 // ?signed=true it is signed.
 func (s *Site) Published(c fiber.Ctx) *federation.Snapshot {
-	g := s.s.gate.Snapshot().Gate
+	g := s.s.gate.Records.Snapshot().Gate
 	if c.Query("keys") == "one" {
 		g = g.OnlyCurrentKeys()
 	}
 	if c.Query("signed") == "true" {
 		g = g.SignedDocuments("_" + nonce())
 	}
-	return s.s.gate.Snapshot().WithGate(g)
+	return s.s.gate.Records.Snapshot().WithGate(g)
 }
 
 // routes are the addresses that browsers use with every protocol.
@@ -74,23 +75,23 @@ func (s *server) routes(app *fiber.App) {
 		return c.Send(css)
 	})
 	app.Get("/open/:application", func(c fiber.Ctx) error {
-		return s.answer(c, s.gate.Open(c.Context(), s.browser(c), c.Params("application"), c.Query("RelayState"), c.Query("via")))
+		return s.answer(c, s.gate.Crossings.Open(c.Context(), s.browser(c), c.Params("application"), c.Query("RelayState"), c.Query("via")))
 	})
 	app.Get("/crossing/:id", func(c fiber.Ctx) error {
 		b, id := s.browser(c), c.Params("id")
 		switch header := c.Get("Authorization"); {
 		case header != "":
-			return s.answer(c, s.gate.Authorize(c.Context(), b, id, header))
+			return s.answer(c, s.gate.Crossings.Authorize(c.Context(), b, id, header))
 		case c.Query("again") != "":
-			return s.answer(c, s.gate.Choose(c.Context(), b, id, "", true))
+			return s.answer(c, s.gate.Crossings.Choose(c.Context(), b, id, "", true))
 		}
-		return s.answer(c, s.gate.Continue(c.Context(), b, id))
+		return s.answer(c, s.gate.Crossings.Continue(c.Context(), b, id))
 	})
 	app.Post("/crossing/:id", func(c fiber.Ctx) error {
 		if c.Locals(tooLargeKey) != nil {
 			return fiber.ErrRequestEntityTooLarge
 		}
-		return s.answer(c, s.gate.Choose(c.Context(), s.browser(c), c.Params("id"), string(c.Request().PostArgs().Peek("provider")), false))
+		return s.answer(c, s.gate.Crossings.Choose(c.Context(), s.browser(c), c.Params("id"), string(c.Request().PostArgs().Peek("provider")), false))
 	})
 	app.Post("/crossing/:id/form", func(c fiber.Ctx) error {
 		if c.Locals(tooLargeKey) != nil {
@@ -100,13 +101,13 @@ func (s *server) routes(app *fiber.App) {
 		if err != nil {
 			return fiber.ErrBadRequest
 		}
-		return s.answer(c, s.gate.Submit(c.Context(), s.browser(c), c.Params("id"), values))
+		return s.answer(c, s.gate.Crossings.Submit(c.Context(), s.browser(c), c.Params("id"), values))
 	})
 }
 
 // browser takes our cookies out of a request.
-func (s *server) browser(c fiber.Ctx) gate.Browser {
-	b := gate.Browser{Crossings: map[string]string{}, Address: s.address(c).String()}
+func (s *server) browser(c fiber.Ctx) driving.Browser {
+	b := driving.Browser{Crossings: map[string]string{}, Address: s.address(c).String()}
 	prefix := s.cookie("c-")
 	for k, v := range c.Request().Header.Cookies() {
 		name := string(k)
@@ -120,7 +121,7 @@ func (s *server) browser(c fiber.Ctx) gate.Browser {
 }
 
 // answer turns an outcome into HTTP.
-func (s *server) answer(c fiber.Ctx, o gate.Outcome) error {
+func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
 	c.Set("Cache-Control", "no-store")
 	for _, ck := range o.Cookies {
 		if ck.Crossing == "" {

@@ -14,7 +14,11 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/checking"
+	"innergate.example/innergate/internal/gate/editions"
+	"innergate.example/innergate/internal/gate/exchange"
+	"innergate.example/innergate/internal/gate/records"
 )
 
 // looks describes an operation that takes a body and changes nothing.
@@ -43,7 +47,7 @@ func starts(path, id, summary string) huma.Operation {
 func (s *server) recordCalls(a huma.API, kind, path string) {
 	g := s.gate
 	huma.Register(a, op("GET", path+"/{name}/metadata", "show-"+kind+"-metadata", "The document a record was taken in from"), func(ctx context.Context, in *named) (*body[api.Text], error) {
-		octets, err := g.Document(ctx, kind, in.Name)
+		octets, err := g.Records.Document(ctx, kind, in.Name)
 		return &body[api.Text]{api.Text{Document: string(octets)}}, s.problem(err)
 	})
 	huma.Register(a, op("PUT", path+"/{name}/metadata", "retake-"+kind, "Take newer values of the other side into a record"), func(ctx context.Context, in *struct {
@@ -54,17 +58,17 @@ func (s *server) recordCalls(a huma.API, kind, path string) {
 		if err != nil {
 			return nil, err
 		}
-		return nil, s.problem(g.Retake(ctx, by(ctx), kind, in.Name, in.Body.Revision, src))
+		return nil, s.problem(g.Records.Retake(ctx, by(ctx), kind, in.Name, in.Body.Revision, src))
 	})
 	huma.Register(a, does(path+"/{name}/refresh", "refresh-"+kind, "Ask the metadata address now"), func(ctx context.Context, in *named) (*body[api.Refreshed], error) {
-		out, err := g.Refresh(ctx, by(ctx), kind, in.Name)
+		out, err := g.Exchange.Refresh(ctx, by(ctx), kind, in.Name)
 		return &body[api.Refreshed]{api.Refreshed(out)}, s.problem(err)
 	})
 	huma.Register(a, does(path+"/{name}/approve", "approve-"+kind, "Apply the change that waits for approval"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, s.problem(g.Approve(ctx, by(ctx), kind, in.Name))
+		return nil, s.problem(g.Exchange.Approve(ctx, by(ctx), kind, in.Name))
 	})
 	huma.Register(a, does(path+"/{name}/decline", "decline-"+kind, "Drop the change that waits, until the metadata changes again"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, s.problem(g.Decline(ctx, by(ctx), kind, in.Name))
+		return nil, s.problem(g.Exchange.Decline(ctx, by(ctx), kind, in.Name))
 	})
 }
 
@@ -81,9 +85,9 @@ func (s *server) checkCalls(a huma.API) {
 		Offset   int      `query:"offset" minimum:"0"`
 	}) (*body[api.CheckList], error) {
 		if in.Reach && len(in.Name) == 0 {
-			return nil, s.problem(&gate.FieldError{Field: "name", Err: errors.New("asking addresses takes time; name the records whose addresses are to be asked")})
+			return nil, s.problem(&change.FieldError{Field: "name", Err: errors.New("asking addresses takes time; name the records whose addresses are to be asked")})
 		}
-		all, err := g.Check(ctx, gate.CheckFilter{Names: in.Name, Kind: in.Kind, Severity: in.Severity, Reach: in.Reach, Quiet: !in.All})
+		all, err := g.Checking.Check(ctx, checking.Filter{Names: in.Name, Kind: in.Kind, Severity: in.Severity, Reach: in.Reach, Quiet: !in.All})
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -102,11 +106,11 @@ func (s *server) checkCalls(a huma.API) {
 		Kind string `query:"kind" enum:"provider,application"`
 		Name string `query:"name" maxLength:"63"`
 	}) (*body[api.List[api.Pending]], error) {
-		all, err := g.Waiting(ctx, in.Kind, in.Name)
+		all, err := g.Exchange.Waiting(ctx, in.Kind, in.Name)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return rows(all, len(all), func(p gate.Pending) api.Pending { return api.Pending(p) }), nil
+		return rows(all, len(all), func(p exchange.Pending) api.Pending { return api.Pending(p) }), nil
 	})
 }
 
@@ -123,32 +127,32 @@ func (s *server) historyCalls(a huma.API) {
 		Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 		Before int64  `query:"before" minimum:"0" doc:"Only changes with a lower number; for the next page"`
 	}) (*body[api.List[api.Change]], error) {
-		all, total, err := g.History(ctx, gate.HistoryFilter(*in))
+		all, total, err := g.Records.History(ctx, records.HistoryFilter(*in))
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return rows(all, int(total), func(c gate.Change) api.Change { return api.Change(c) }), nil
+		return rows(all, int(total), func(c records.Change) api.Change { return api.Change(c) }), nil
 	})
 	huma.Register(a, op("GET", "/history/{id}", "show-change", "One change: before and after"), func(ctx context.Context, in *numbered) (*body[api.Revision], error) {
-		r, err := g.Revision(ctx, in.ID)
+		r, err := g.Records.Revision(ctx, in.ID)
 		return &body[api.Revision]{api.Revision{Change: api.Change(r.Change), Values: r.Values, Differences: r.Differences, FromNow: r.FromNow}}, s.problem(err)
 	})
 	huma.Register(a, does("/history/{id}/restore", "restore", "Set a record back to what it was after this change"), func(ctx context.Context, in *numbered) (*body[api.TakenEntity], error) {
-		kind, name, err := g.Restore(ctx, by(ctx), in.ID)
+		kind, name, err := g.Records.Restore(ctx, by(ctx), in.ID)
 		return &body[api.TakenEntity]{api.TakenEntity{Kind: kind, Name: name}}, s.problem(err)
 	})
 	huma.Register(a, op("GET", "/jobs", "list-jobs", "Work in progress, and what ended within the hour"), func(ctx context.Context, _ *struct{}) (*body[api.List[api.Job]], error) {
-		all := g.Jobs()
+		all := g.Exchange.Jobs()
 		return rows(all, len(all), jobShown), nil
 	})
 	huma.Register(a, op("GET", "/jobs/{name}", "show-job", "How far a job is, and how it ended"), func(ctx context.Context, in *named) (*body[api.Job], error) {
-		j, err := g.Job(in.Name)
+		j, err := g.Exchange.Job(in.Name)
 		return &body[api.Job]{jobShown(j)}, s.problem(err)
 	})
 }
 
 // jobShown gives a job as the API shows it.
-func jobShown(j gate.Job) api.Job {
+func jobShown(j exchange.Job) api.Job {
 	out := api.Job{ID: j.ID, What: j.What, State: j.State, Done: j.Done, Total: j.Total, Unit: j.Unit, Started: j.Started, Ended: j.Ended, Refused: j.Refused, Failure: j.Failure}
 	if r := j.Report; r != nil {
 		out.Report = &api.Report{Entities: r.Entities, Broken: r.Broken, RefusedN: r.RefusedN, Changes: (*api.Changes)(r.Changes)}
@@ -214,11 +218,11 @@ func describeUpload(a huma.API, path string) {
 // aggregateCalls registers aggregates.
 func (s *server) aggregateCalls(a huma.API) {
 	g := s.gate
-	job := func(j gate.Job, err error) (*body[api.Job], error) {
+	job := func(j exchange.Job, err error) (*body[api.Job], error) {
 		return &body[api.Job]{jobShown(j)}, s.problem(err)
 	}
-	show := func(x gate.Aggregate) api.Aggregate {
-		out := api.Aggregate{Name: x.Name, Settings: api.AggregateSettings(x.AggregateSettings), Title: x.Title, Size: x.Size, ValidUntil: x.ValidUntil, SignatureMethod: x.SignatureMethod, Verified: x.Verified,
+	show := func(x exchange.Aggregate) api.Aggregate {
+		out := api.Aggregate{Name: x.Name, Settings: api.AggregateSettings(x.Settings), Title: x.Title, Size: x.Size, ValidUntil: x.ValidUntil, SignatureMethod: x.SignatureMethod, Verified: x.Verified,
 			Entities: x.Entities, Broken: x.Broken, TakenAt: x.Taken, Changes: (*api.Changes)(x.Changes), Fresh: api.Fresh(x.Fresh), Findings: x.Findings, Added: x.Added, Revision: x.Revision}
 		if out.Title == "" {
 			out.Title = x.Named()
@@ -229,14 +233,14 @@ func (s *server) aggregateCalls(a huma.API) {
 		return out
 	}
 	huma.Register(a, op("GET", "/aggregates", "list-aggregates", "Aggregates by name"), func(ctx context.Context, _ *struct{}) (*body[api.List[api.Aggregate]], error) {
-		all, err := g.Aggregates(ctx)
+		all, err := g.Exchange.Aggregates(ctx)
 		if err != nil {
 			return nil, s.problem(err)
 		}
 		return rows(all, len(all), show), nil
 	})
 	huma.Register(a, starts("/aggregates", "add-aggregate", "Take an aggregate in from its address; a job tells how far it is"), func(ctx context.Context, in *struct{ Body api.NewAggregate }) (*body[api.Job], error) {
-		return job(g.AddAggregate(ctx, by(ctx), in.Body.Name, gate.AggregateSettings(in.Body.AggregateSettings), nil))
+		return job(g.Exchange.AddAggregate(ctx, by(ctx), in.Body.Name, editions.Settings(in.Body.AggregateSettings), nil))
 	})
 	huma.Register(a, starts("/aggregates/upload", "upload-aggregate", "Take an aggregate in from a document"), func(ctx context.Context, in *upload) (*body[api.Job], error) {
 		var n api.NewAggregate
@@ -244,10 +248,10 @@ func (s *server) aggregateCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return job(g.AddAggregate(ctx, by(ctx), n.Name, gate.AggregateSettings(n.AggregateSettings), document))
+		return job(g.Exchange.AddAggregate(ctx, by(ctx), n.Name, editions.Settings(n.AggregateSettings), document))
 	})
 	huma.Register(a, op("GET", "/aggregates/{name}", "show-aggregate", "One aggregate"), func(ctx context.Context, in *named) (*body[api.Aggregate], error) {
-		x, err := g.Aggregate(ctx, in.Name)
+		x, err := g.Exchange.Aggregate(ctx, in.Name)
 		return &body[api.Aggregate]{show(x)}, s.problem(err)
 	})
 	huma.Register(a, starts("/aggregates/{name}/upload", "upload-edition", "Take the next edition of an aggregate in from a document"), func(ctx context.Context, in *struct {
@@ -258,12 +262,12 @@ func (s *server) aggregateCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return job(g.UploadAggregate(ctx, by(ctx), in.Name, document))
+		return job(g.Exchange.UploadAggregate(ctx, by(ctx), in.Name, document))
 	})
 	describeUpload(a, "/aggregates/upload")
 	describeUpload(a, "/aggregates/{name}/upload")
 	huma.Register(a, starts("/aggregates/{name}/refresh", "refresh-aggregate", "Fetch an aggregate anew"), func(ctx context.Context, in *named) (*body[api.Job], error) {
-		return job(g.RefreshAggregate(ctx, by(ctx), in.Name))
+		return job(g.Exchange.RefreshAggregate(ctx, by(ctx), in.Name))
 	})
 	huma.Register(a, op("GET", "/aggregates/{name}/entities", "list-entities", "Entities of an aggregate"), func(ctx context.Context, in *struct {
 		Name   string `path:"name" maxLength:"200" doc:"Short name"`
@@ -273,11 +277,11 @@ func (s *server) aggregateCalls(a huma.API) {
 		Limit  int    `query:"limit" minimum:"1" maximum:"20000" default:"100"`
 		Offset int    `query:"offset" minimum:"0"`
 	}) (*body[api.List[api.Entity]], error) {
-		all, total, err := g.Entities(ctx, in.Name, gate.EntityFilter{Search: in.Search, Role: in.Role, State: in.State, Limit: in.Limit, Offset: in.Offset})
+		all, total, err := g.Exchange.Entities(ctx, in.Name, editions.Filter{Search: in.Search, Role: in.Role, State: in.State, Limit: in.Limit, Offset: in.Offset})
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		return rows(all, int(total), func(e gate.Entity) api.Entity { return api.Entity(e) }), nil
+		return rows(all, int(total), func(e exchange.Entity) api.Entity { return api.Entity(e) }), nil
 	})
 	huma.Register(a, starts("/aggregates/{name}/take", "take-over", "Make records of entities; a job tells how far it is, and what was refused"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
@@ -285,17 +289,17 @@ func (s *server) aggregateCalls(a huma.API) {
 	}) (*body[api.Job], error) {
 		b := in.Body
 		if len(b.Entities) == 0 && b.Search == "" && !b.All {
-			return nil, s.problem(&gate.FieldError{Field: "entities", Err: errors.New("nothing is chosen; name entities, give a search, or say all")})
+			return nil, s.problem(&change.FieldError{Field: "entities", Err: errors.New("nothing is chosen; name entities, give a search, or say all")})
 		}
-		return job(g.TakeEntities(ctx, by(ctx), in.Name, gate.Take{Entities: b.Entities, Names: b.Names, Kind: b.Kind, Provider: b.Provider, Filter: gate.EntityFilter{Search: b.Search, State: "usable"}}))
+		return job(g.Exchange.TakeEntities(ctx, by(ctx), in.Name, exchange.Take{Entities: b.Entities, Names: b.Names, Kind: b.Kind, Provider: b.Provider, Filter: editions.Filter{Search: b.Search, State: "usable"}}))
 	})
 	huma.Register(a, op("PUT", "/aggregates/{name}/settings", "change-aggregate", "Replace the settings of an aggregate"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.AggregateChange
 	}) (*struct{}, error) {
-		return nil, s.problem(g.ChangeAggregate(ctx, by(ctx), in.Name, in.Body.Revision, gate.AggregateSettings(in.Body.Settings)))
+		return nil, s.problem(g.Exchange.ChangeAggregate(ctx, by(ctx), in.Name, in.Body.Revision, editions.Settings(in.Body.Settings)))
 	})
 	huma.Register(a, op("DELETE", "/aggregates/{name}", "remove-aggregate", "Remove an aggregate; records taken from it stay"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, s.problem(g.RemoveAggregate(ctx, by(ctx), in.Name))
+		return nil, s.problem(g.Exchange.RemoveAggregate(ctx, by(ctx), in.Name))
 	})
 }

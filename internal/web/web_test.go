@@ -27,6 +27,8 @@ import (
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/standin"
 	"innergate.example/innergate/internal/store"
 	"innergate.example/innergate/internal/web"
@@ -46,11 +48,11 @@ func newApp(t *testing.T) (*fiber.App, *gate.Gate) {
 	pair, err := standin.LoadPair("", "x")
 	require.NoError(t, err)
 	for _, name := range []string{"staff", "branch"} {
-		_, err = g.AddProvider(context.Background(), gate.By{Who: "test"}, gate.NewProvider{Name: name, Title: "<b>" + name, Source: gate.Source{Document: saml.WriteIDPMetadata(
+		_, err = g.Records.AddProvider(context.Background(), change.By{Who: "test"}, records.NewProvider{Name: name, Title: "<b>" + name, Source: records.Source{Document: saml.WriteIDPMetadata(
 			saml.IDPFace{EntityID: "urn:" + name, SSO: "https://" + name + ".example/sso", Keys: []keys.Certificate{pair.Certificate}})}})
 		require.NoError(t, err)
 	}
-	_, err = g.AddApplication(context.Background(), gate.By{Who: "test"}, gate.NewApplication{Name: "roster", Source: gate.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})}})
+	_, err = g.Records.AddApplication(context.Background(), change.By{Who: "test"}, records.NewApplication{Name: "roster", Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})}})
 	require.NoError(t, err)
 	return web.New(web.Options{Gate: g, Log: log, Version: "test", Protocols: protocols, Endpoints: []web.Endpoints{samlweb.Endpoints{}}}), g
 }
@@ -206,7 +208,7 @@ func TestMetadataAndRequestsOfOddSize(t *testing.T) {
 	require.Equal(t, http.StatusOK, res.StatusCode)
 	res, _ = call(t, app, "GET", "/metrics", "")
 	require.Equal(t, http.StatusForbidden, res.StatusCode, "not for everybody")
-	_, secret, err := g.AddToken(context.Background(), gate.By{Who: "test"}, "monitor")
+	_, secret, err := g.Operators.AddToken(context.Background(), change.By{Who: "test"}, "monitor")
 	require.NoError(t, err)
 	res, body = call(t, app, "GET", "/metrics", "", "Authorization", "Bearer "+secret)
 	require.Equal(t, http.StatusOK, res.StatusCode)
@@ -255,8 +257,8 @@ func TestAPIDescribesTakingIn(t *testing.T) {
 // and previews included.
 func TestTakingInByConsoleSession(t *testing.T) {
 	app, g := newApp(t)
-	require.NoError(t, g.AddOwner(context.Background(), gate.By{Who: "test"}, "gwen", "a long enough password"))
-	session, err := g.SignIn(context.Background(), "gwen", "a long enough password", "127.0.0.1")
+	require.NoError(t, g.Operators.AddOwner(context.Background(), change.By{Who: "test"}, "gwen", "a long enough password"))
+	session, err := g.Operators.SignIn(context.Background(), "gwen", "a long enough password", "127.0.0.1")
 	require.NoError(t, err)
 	cookie := "__Host-ig-console=" + session
 	form := "--b\r\nContent-Disposition: form-data; name=\"settings\"\r\n\r\n{\"name\":\"lines\"}\r\n--b\r\nContent-Disposition: form-data; name=\"document\"; filename=\"x\"\r\n\r\n<html></html>\r\n--b--\r\n"
@@ -309,7 +311,7 @@ func TestTooLargeAMessageIsRefusedOnAPage(t *testing.T) {
 			require.Contains(t, text, "You could not be signed in")
 		}
 	}
-	_, counts, err := g.Traces(context.Background(), store.TraceFilter{Search: "xml-too-large", Limit: 1})
+	_, counts, err := g.Traces.List(context.Background(), store.TraceFilter{Search: "xml-too-large", Limit: 1})
 	require.NoError(t, err)
 	require.EqualValues(t, 4, counts["refused"])
 	status, text := send("/crossing/x", 5<<20)
@@ -323,7 +325,7 @@ func TestTooLargeAMessageIsRefusedOnAPage(t *testing.T) {
 // What is wrong about people is named: the field, the cause and the way out.
 func TestBadInputOfPeople(t *testing.T) {
 	app, g := newApp(t)
-	_, secret, err := g.AddToken(context.Background(), gate.By{Who: "test"}, "people")
+	_, secret, err := g.Operators.AddToken(context.Background(), change.By{Who: "test"}, "people")
 	require.NoError(t, err)
 	for _, c := range []struct {
 		method, path, body string

@@ -47,7 +47,7 @@ func (Endpoints) Routes(app *fiber.App, site *web.Site) {
 type endpoints struct{ *web.Site }
 
 func (s *endpoints) arrive(c fiber.Ctx, in *crossing.Arrival) error {
-	return s.Answer(c, s.Gate().Arrive(c.Context(), s.Browser(c), in))
+	return s.Answer(c, s.Gate().Crossings.Arrive(c.Context(), s.Browser(c), in))
 }
 
 func (s *endpoints) requestByGet(c fiber.Ctx) error {
@@ -115,11 +115,11 @@ func (s *endpoints) own(kind federation.Kind, file string) fiber.Handler {
 func (s *endpoints) resolve(c fiber.Ctx) error {
 	g := s.Gate()
 	octets, err := func() ([]byte, error) {
-		r, err := samlside.Resolve(g.Snapshot(), c.Params("name"), c.Body())
+		r, err := samlside.Resolve(g.Records.Snapshot(), c.Params("name"), c.Body())
 		if err != nil {
-			return nil, g.NotAnswered(err)
+			return nil, g.Crossings.NotAnswered(err)
 		}
-		message, err := g.Redeem(c.Context(), r.App, r.Key)
+		message, err := g.Crossings.Redeem(c.Context(), r.App, r.Key)
 		if err != nil {
 			return nil, err
 		}

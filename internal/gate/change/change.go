@@ -1,0 +1,132 @@
+// Package change is what all changes have in common: who makes one and why, how
+// it is refused, and what history is told of it.
+package change
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/store"
+)
+
+// By is who makes a change, and why.
+type By struct{ Who, Why string }
+
+// FieldError says which field of what was given is wrong. It wraps the finding.
+type FieldError struct {
+	Field string
+	Err   error
+}
+
+// Error gives the text of the wrapped error.
+func (e *FieldError) Error() string { return e.Err.Error() }
+
+// Unwrap gives the wrapped error.
+func (e *FieldError) Unwrap() error { return e.Err }
+
+// Field says which field an error is of.
+func Field(name string, err error) error { return &FieldError{Field: name, Err: err} }
+
+// NotFoundError says that no record has a name.
+type NotFoundError struct{ Kind, Name, Near string }
+
+// Error names what was looked for, and a near name if there is one.
+func (e *NotFoundError) Error() string {
+	s := fmt.Sprintf("there is no %s %q", e.Kind, e.Name)
+	if e.Near != "" {
+		s += fmt.Sprintf("; did you mean %q?", e.Near)
+	}
+	return s
+}
+
+// NotFound says that no record of a kind has a name; near is one that there is,
+// or "".
+func NotFound(kind, name, near string) error {
+	return &NotFoundError{Kind: kind, Name: name, Near: near}
+}
+
+// ConflictError says that something stands in the way, and what to do.
+type ConflictError struct{ What, Do string }
+
+// Error gives both.
+func (e *ConflictError) Error() string { return e.What + "; " + e.Do }
+
+// Conflict says what stands in the way, and what to do.
+func Conflict(what, do string) error { return &ConflictError{What: what, Do: do} }
+
+// OfSetting turns an error of settings into one that names the field.
+func OfSetting(err error) error {
+	var se *federation.SettingError
+	if errors.As(err, &se) {
+		return Field(se.Field, se.Err)
+	}
+	return err
+}
+
+// Stale is the conflict of two people changing the same record.
+func Stale(kind, name string, have, given int) error {
+	return Conflict(fmt.Sprintf("the %s %q was changed meanwhile: it is at revision %d, the change is for %d", kind, name, have, given),
+		"look at it again and repeat the change")
+}
+
+// Unchanged sees, inside a transaction, that what a change was made from is still
+// so.
+func Unchanged(tx *gorm.DB, row any, kind, name string, revision int) error {
+	err := store.Unchanged(tx, row, name, revision)
+	var other *store.RevisionError
+	if errors.As(err, &other) {
+		return Stale(kind, name, other.Have, other.Given)
+	}
+	return err
+}
+
+// Kinds of records.
+const (
+	KindProvider    = "provider"
+	KindApplication = "application"
+	KindAggregate   = "aggregate"
+)
+
+// Note is what history tells of a change.
+type Note struct {
+	At         time.Time
+	By         By
+	Kind, Name string
+	What       string // was done, like "added"
+	Revision   int
+	Data       []byte // what is so afterwards, nothing secret
+}
+
+// Row is what is stored of a note.
+func (n Note) Row() *store.HistoryRow {
+	return &store.HistoryRow{At: n.At.UTC(), Kind: n.Kind, Name: n.Name, Revision: n.Revision, Who: n.By.Who, What: n.What,
+		Why: strings.TrimSpace(n.By.Why), Data: n.Data}
+}
+
+// Write puts a note into the history.
+func (n Note) Write(tx *gorm.DB) error { return tx.Create(n.Row()).Error }
+
+// WriteOf puts a note on a record into the history: which record it is, and its
+// values, are the record's.
+func (n Note) WriteOf(tx *gorm.DB, r federation.Record) (err error) {
+	if n.Data == nil {
+		if n.Data, err = federation.Marshal(r); err != nil {
+			return err
+		}
+	}
+	n.Kind, n.Name = KindOf(r), NameOf(r)
+	row := n.Row()
+	row.Protocol, row.Object = r.Part().Protocol(), string(r.Basic().ID)
+	return tx.Create(row).Error
+}
+
+// KindOf is the kind of a record, as history has it.
+func KindOf(r federation.Record) string { return string(r.Kind()) }
+
+// NameOf is the short name of a record.
+func NameOf(r federation.Record) string { return string(r.Basic().Name) }

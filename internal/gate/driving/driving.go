@@ -1,0 +1,343 @@
+// Package driving drives crossings: events come in from the browser, the core
+// decides, and what it decided is done here. Nothing is decided in this room.
+package driving
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"log/slog"
+	"net/url"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/gate/fetch"
+	"innergate.example/innergate/internal/gate/keyring"
+	"innergate.example/innergate/internal/gate/limit"
+	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/gate/random"
+	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/sessions"
+	"innergate.example/innergate/internal/store"
+)
+
+// Room drives crossings.
+type Room struct {
+	store     *store.Store
+	log       *slog.Logger
+	now       func() time.Time
+	fetch     *fetch.Fetcher
+	records   *records.Room
+	sessions  *sessions.Room
+	people    *people.Room
+	keyring   *keyring.Room
+	tries     *limit.Tries
+	crossings *places
+	strangers *limit.Flow // traces of what strangers send
+	results   results
+}
+
+// Parts are what the room works with.
+type Parts struct {
+	Store    *store.Store
+	Log      *slog.Logger
+	Now      func() time.Time
+	Fetch    *fetch.Fetcher
+	Records  *records.Room
+	Sessions *sessions.Room
+	People   *people.Room
+	Keys     *keyring.Room
+	Tries    *limit.Tries
+}
+
+// New makes a room with the crossings that were under way when the gate stopped.
+func New(p Parts) (*Room, error) {
+	under, err := loadPlaces(p.Store, p.Now())
+	return &Room{store: p.Store, log: p.Log, now: p.Now, fetch: p.Fetch, records: p.Records, sessions: p.Sessions, people: p.People, keyring: p.Keys,
+		tries: p.Tries, crossings: under, strangers: limit.NewFlow(), results: newResults()}, err
+}
+
+// Sweep drops what has expired.
+func (rm *Room) Sweep(ctx context.Context) error {
+	rm.crossings.sweep(rm.now())
+	return rm.store.Traces.Prune(ctx, waited(rm.now()))
+}
+
+// Waiting counts crossings that have not ended.
+func (rm *Room) Waiting() int { return rm.crossings.waiting() }
+
+// Results counts crossings that ended, by result and finding.
+func (rm *Room) Results() prometheus.Collector { return rm.results }
+
+// The driving of crossings: events come in from the browser, the core decides,
+// and what it decided is done here. Nothing is decided in this file.
+
+// Open starts a sign-in to an application at the gate. target is where in the
+// application to go on; via names the provider to use, if any.
+func (rm *Room) Open(ctx context.Context, b Browser, name, target, via string) Outcome {
+	return rm.drive(ctx, b, record{}, crossing.Event{Kind: crossing.Opened, App: name, Target: target, Via: federation.Name(via)})
+}
+
+// Arrive takes a message of an application or a provider.
+func (rm *Room) Arrive(ctx context.Context, b Browser, in *crossing.Arrival) Outcome {
+	return rm.drive(ctx, b, rm.crossings.known(in.Handles, rm.now()), crossing.Event{Kind: crossing.Arrived, Arrival: in})
+}
+
+// Continue goes on with a crossing of this browser.
+func (rm *Room) Continue(ctx context.Context, b Browser, id string) Outcome {
+	return rm.back(ctx, b, id, crossing.Event{Kind: crossing.Continued})
+}
+
+// Choose goes on with the provider that the person picked; with again they want
+// to choose anew.
+func (rm *Room) Choose(ctx context.Context, b Browser, id, chosen string, again bool) Outcome {
+	return rm.back(ctx, b, id, crossing.Event{Kind: crossing.Chosen, Via: federation.Name(chosen), Again: again})
+}
+
+// Submit takes a form that a provider's side showed.
+func (rm *Room) Submit(ctx context.Context, b Browser, id string, form url.Values) Outcome {
+	return rm.back(ctx, b, id, crossing.Event{Kind: crossing.Submitted, Form: form})
+}
+
+// Authorize takes the browser's answer to a challenge.
+func (rm *Room) Authorize(ctx context.Context, b Browser, id, header string) Outcome {
+	return rm.back(ctx, b, id, crossing.Event{Kind: crossing.Authorization, Header: header})
+}
+
+func (rm *Room) back(ctx context.Context, b Browser, id string, e crossing.Event) Outcome {
+	return rm.drive(ctx, b, rm.crossings.find(id, rm.now()), e)
+}
+
+// turn is one event on its way through the core, with what was done for it.
+type turn struct {
+	rm      *Room
+	ctx     context.Context
+	browser Browser
+	began   record // as it was when the event came
+	event   crossing.Event
+	facts   crossing.Facts
+	snap    *federation.Snapshot
+}
+
+// maxNeeds bounds how often one event may ask for more.
+const maxNeeds = 24
+
+// drive takes an event through the core until the browser can be answered.
+func (rm *Room) drive(ctx context.Context, b Browser, r record, e crossing.Event) Outcome {
+	e.Browser = crossing.Browser{Network: limit.Network(b.Address), Secret: b.secret(r.State.ID)}
+	t := &turn{rm: rm, ctx: ctx, browser: b, began: r, event: e, snap: rm.records.Snapshot()}
+	t.facts = crossing.Facts{New: random.ID(), Session: rm.sessions.Find(ctx, b.Session), People: map[string]crossing.Person{}}
+	got := crossing.Advance(t.snap, r.State, e, t.facts, rm.now())
+	for range maxNeeds {
+		var out Outcome
+		var lost crossing.Effect
+		var err error
+		need, more := got.Next.(*crossing.Need)
+		if more {
+			lost, err = t.satisfy(got, need)
+		} else {
+			out, lost, err = t.perform(got)
+		}
+		next := t.event
+		switch {
+		case err != nil:
+			return t.broken(got, err)
+		case lost != nil:
+			next.Kind, next.Lost = crossing.Lost, lost
+		case more:
+			next.Kind = crossing.Learned
+		default:
+			return out
+		}
+		got = crossing.Advance(t.snap, got.State, next, t.facts, rm.now())
+	}
+	return t.broken(got, errors.New("a turn of a crossing asked for more and more facts"))
+}
+
+// satisfy looks up what a step lacks. lost is an effect whose guard failed before
+// somebody outside was to be asked.
+func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) (lost crossing.Effect, err error) {
+	rm := t.rm
+	if n.Used != nil {
+		var count int64
+		err := rm.store.Read.WithContext(t.ctx).Model(&store.UsedRow{}).Where("key = ?", usedKey(*n.Used)).Count(&count).Error
+		if err != nil {
+			return nil, err
+		}
+		used := count > 0
+		t.facts.Used = &used
+	}
+	for _, key := range n.People {
+		p, err := rm.people.Find(t.ctx, key, n.For)
+		if err != nil {
+			return nil, err
+		}
+		t.facts.People[key] = p
+	}
+	if n.Tries != "" {
+		many := !rm.tries.Open(triesKey(n.Tries, t.event.Browser.Network), rm.now())
+		t.facts.TooMany = &many
+	}
+	if len(n.Find) > 0 {
+		if r := rm.crossings.known(n.Find, rm.now()); r.State.ID != "" {
+			t.facts.Found = &r.State
+			t.began = r
+			t.event.Browser.Secret = t.browser.secret(r.State.ID)
+		}
+	}
+	if n.Call != nil {
+		return t.call(got, n.Call)
+	}
+	return nil, nil
+}
+
+func triesKey(key, network string) string { return key + " " + network }
+
+// call asks somebody outside, after everything so far is stored. What comes
+// after it goes by the newest configuration.
+func (t *turn) call(got crossing.Turn, c *crossing.Call) (lost crossing.Effect, err error) {
+	if lost, err = t.store(got, crossing.Rendered{}, &stored{}); err != nil || lost != nil {
+		return lost, err
+	}
+	octets, err := c.Plan.Render(&t.snap.Gate, t.made(crossing.Person{}))
+	if err != nil {
+		return nil, err
+	}
+	t.facts.Called, t.facts.Reply, t.facts.CallFail = octets.Shown, nil, nil
+	reply, err := t.rm.fetch.Post(t.ctx, c, octets)
+	if f := finding.Of(err); f != nil {
+		t.facts.CallFail = f
+	} else if err != nil {
+		return nil, err
+	}
+	t.facts.Reply, t.facts.Replied = reply, true
+	t.snap = t.rm.records.Snapshot()
+	return nil, nil
+}
+
+// made is what may be random in a message.
+func (t *turn) made(p crossing.Person) crossing.Made {
+	return crossing.Made{Random: rand.Reader, Now: t.rm.now(), Identifier: p.Identifier,
+		Secret: func(name string) (string, error) { return t.rm.keyring.Credential(t.ctx, name) }}
+}
+
+// stored is what storing the effects of a turn made.
+type stored struct {
+	person  crossing.Person
+	cookies []Cookie
+	after   []func() // to be done once it is on the disk
+}
+
+// perform does what the core decided: it makes the message, stores the effects in
+// one transaction, and answers the browser. lost is an effect whose guard failed;
+// then nothing was stored.
+func (t *turn) perform(got crossing.Turn) (out Outcome, lost crossing.Effect, err error) {
+	rm := t.rm
+	s := &stored{person: got.Person}
+	if s.person.Key != "" && s.person.ID == 0 {
+		s.person.Identifier = random.Text(16)
+	}
+	var r crossing.Rendered
+	if leave, ok := got.Next.(*crossing.Leave); ok {
+		if r, err = leave.Plan.Render(&t.snap.Gate, t.made(s.person)); err != nil {
+			return out, nil, err
+		}
+	}
+	if lost, err = t.store(got, r, s); lost != nil || err != nil {
+		if f := finding.Of(err); f != nil {
+			return t.refused(got, f), nil, nil
+		}
+		return out, lost, err
+	}
+	for _, do := range s.after {
+		do()
+	}
+	out = t.outcome(got, r)
+	out.Cookies = append(out.Cookies, s.cookies...)
+	rm.trace(t, got, r, &out)
+	return out, nil, nil
+}
+
+// outcome tells what the browser gets.
+func (t *turn) outcome(got crossing.Turn, r crossing.Rendered) Outcome {
+	out := Outcome{Finding: got.Finding, Crossing: got.State.ID}
+	switch n := got.Next.(type) {
+	case *crossing.Leave:
+		out.Departure = &r.Departure
+	case *crossing.Go:
+		out.Next = n.To
+	case *crossing.Show:
+		out.show(n)
+	case *crossing.Challenge:
+		out.Challenge = n.Schemes
+		out.show(&n.Show)
+	}
+	if got.Apart {
+		out.Crossing = ""
+	}
+	return out
+}
+
+// refused answers a turn that could not be kept: there are too many crossings.
+func (t *turn) refused(got crossing.Turn, f *finding.Finding) Outcome {
+	got.Finding, got.Result, got.Apart = f, crossing.Refused, true
+	got.Steps = append(got.Steps, crossing.TraceStep{At: t.rm.now().UTC(), From: crossing.GateLane, To: crossing.BrowserLane, Name: "refused page", Finding: f})
+	out := Outcome{Page: crossing.PageRefused, Finding: f}
+	t.rm.trace(t, got, crossing.Rendered{}, &out)
+	return out
+}
+
+// broken answers a failure of our own, such as a full disk.
+func (t *turn) broken(got crossing.Turn, err error) Outcome {
+	got.Broken = err
+	got.Steps = append(got.Steps, crossing.TraceStep{At: t.rm.now().UTC(), From: crossing.GateLane, To: crossing.GateLane, Name: crossing.StepFailure})
+	return t.refused(got, finding.New(finding.GateFailure))
+}
+
+// Redeem gives a message that was held for an application's back channel, once;
+// nil if there is none.
+func (rm *Room) Redeem(ctx context.Context, app federation.Name, key string) (message []byte, err error) {
+	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+		message = nil
+		var row store.HeldRow
+		err := tx.Where("hash = ? AND application = ? AND expires > ?", store.Hash(key), string(app), rm.now().UTC()).Take(&row).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if message, err = rm.store.Open("held", row.Sealed); err != nil {
+			return err
+		}
+		return tx.Delete(&row).Error
+	})
+	return message, err
+}
+
+// ErrNotAnswered is given to a back channel that may not ask. The log says why.
+var ErrNotAnswered = errors.New("this request is not answered")
+
+// NotAnswered notes why a back channel was not answered.
+func (rm *Room) NotAnswered(err error) error {
+	why := err.Error() // it may hold what a stranger wrote
+	rm.log.Warn("a back channel was not answered", "error", why[:min(len(why), 500)])
+	return ErrNotAnswered
+}
+
+// newReference is the number under which an engineer finds a trace: 50 random
+// bits in letters and digits that are not mistaken for each other.
+func newReference() string {
+	const alphabet = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
+	b := make([]byte, 10)
+	_, _ = rand.Read(b)
+	for i := range b {
+		b[i] = alphabet[b[i]%32]
+	}
+	return string(b[:5]) + "-" + string(b[5:])
+}

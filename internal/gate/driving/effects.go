@@ -1,0 +1,269 @@
+package driving
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/random"
+	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/store"
+)
+
+// lostError says that the guard of an effect failed; the transaction is undone.
+type lostError struct{ effect crossing.Effect }
+
+// Error names nothing: whoever drives tells the core.
+func (*lostError) Error() string { return "the guard of an effect failed" }
+
+// store stores the effects of a turn in one transaction.
+func (t *turn) store(got crossing.Turn, r crossing.Rendered, s *stored) (crossing.Effect, error) {
+	w := &writing{turn: t, got: got, rendered: r, made: s, session: t.facts.Session}
+	var inside []crossing.Effect
+	for _, e := range got.Effects {
+		switch e := e.(type) {
+		case crossing.Tried:
+			t.rm.tries.Fail(triesKey(e.Key, t.event.Browser.Network), t.rm.now())
+		case crossing.Moved:
+			t.rm.moved(t.ctx, e.App)
+		default:
+			inside = append(inside, e)
+		}
+	}
+	if err := w.prepare(inside); err != nil {
+		return nil, err
+	}
+	if len(inside) == 0 {
+		return nil, nil
+	}
+	err := t.rm.store.Write(t.ctx, func(tx *gorm.DB) error {
+		for _, e := range inside {
+			if err := w.write(tx, e); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	var lost *lostError
+	if errors.As(err, &lost) {
+		return lost.effect, nil
+	}
+	return nil, err
+}
+
+// writing is one transaction of a turn.
+type writing struct {
+	*turn
+	got      crossing.Turn
+	rendered crossing.Rendered
+	made     *stored
+	session  *crossing.Session // that the application is told of
+	token    string            // of a new session
+	record   record            // as it is kept
+	dropped  []string          // crossings that had to make room
+}
+
+// prepare makes what has to be made once, however often the transaction is run.
+func (w *writing) prepare(effects []crossing.Effect) error {
+	for _, e := range effects {
+		switch e := e.(type) {
+		case crossing.Keep:
+			w.record = record{State: w.got.State.Resting(), Reference: w.began.Reference}
+			if w.record.Reference == "" {
+				w.record.Reference = newReference()
+			}
+			if len(w.record.State.Browser.Secret) == 0 {
+				value, hash := newCookie(w.rm.now())
+				w.record.State.Browser.Secret = hash
+				w.made.cookies = append(w.browser.surplus(), Cookie{Crossing: w.record.State.ID, Value: value, Life: crossing.Life})
+			}
+			if w.began.State.ID != w.record.State.ID {
+				var err error
+				if w.dropped, err = w.rm.crossings.admit(w.record.State.Browser.Network); err != nil {
+					return err
+				}
+			}
+		case crossing.PutSession:
+			s := e.Session
+			w.token = random.Text(32)
+			s.Ref = string(store.Hash(w.token))
+			w.session = &s
+			w.made.cookies = append(w.made.cookies, Cookie{Value: w.token, Life: s.Expires.Sub(w.rm.now())})
+		}
+	}
+	return nil
+}
+
+// write does one effect.
+func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
+	switch e := e.(type) {
+	case crossing.Keep:
+		return w.keep(tx)
+	case crossing.End:
+		done := tx.Model(&store.CrossingRow{}).Where("id = ? AND ended = ?", w.got.State.ID, false).Update("ended", true)
+		if done.Error == nil && done.RowsAffected != 1 {
+			return &lostError{e}
+		}
+		w.after(func() { w.rm.crossings.ended(w.got.State.ID) })
+		return done.Error
+	case crossing.Once:
+		err := tx.Create(&store.UsedRow{Key: usedKey(e), Until: e.Until.UTC()}).Error
+		if !store.IsTaken(err) {
+			return err
+		}
+		if w.facts.Used != nil && *w.facts.Used {
+			return nil // it is refused for that already
+		}
+		return &lostError{e}
+	case crossing.MakePerson:
+		return w.makePerson(tx, e)
+	case crossing.NameLink:
+		return w.rm.people.NameLink(tx, e.Link)
+	case crossing.Settle:
+		return w.settle(tx, e)
+	case crossing.PutSession:
+		return w.putSession(tx, e)
+	case crossing.Issued:
+		return w.issued(tx, e)
+	case crossing.HoldMessage:
+		h := w.rendered.Hold
+		if h == nil {
+			return nil
+		}
+		return tx.Create(&store.HeldRow{Hash: store.Hash(h.Key), Application: string(e.App), Expires: h.Until.UTC(), Sealed: w.rm.store.Seal("held", h.Octets)}).Error
+	case crossing.Queue:
+		return w.rm.queue(tx, e)
+	}
+	return errors.New("an effect is not known")
+}
+
+func (w *writing) after(do func()) { w.made.after = append(w.made.after, do) }
+
+func usedKey(e crossing.Once) []byte { return store.Hash(string(e.Provider) + "\x1f" + e.ID) }
+
+// keep stores the state for the next turn.
+func (w *writing) keep(tx *gorm.DB) error {
+	r := w.record
+	r.State.Kept = true
+	plain, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	sealed, n := w.rm.store.Seal("crossing", plain), len(plain)
+	if w.got.State.Kept {
+		done := tx.Model(&store.CrossingRow{}).Where("id = ? AND ended = ? AND turns = ?", r.State.ID, false, w.began.State.Turns).
+			Updates(map[string]any{"turns": r.State.Turns, "sealed": sealed})
+		if done.Error == nil && done.RowsAffected != 1 {
+			return &lostError{crossing.Keep{}}
+		}
+		err = done.Error
+	} else {
+		err = tx.Create(&store.CrossingRow{ID: r.State.ID, Expires: r.State.Expires().UTC(), Turns: r.State.Turns, Sealed: sealed}).Error
+	}
+	if err == nil && len(w.dropped) > 0 {
+		err = tx.Where("id IN ?", w.dropped).Delete(&store.CrossingRow{}).Error
+	}
+	w.after(func() { w.rm.crossings.put(r, n) })
+	return err
+}
+
+func (w *writing) makePerson(tx *gorm.DB, e crossing.MakePerson) error {
+	id, err := w.rm.people.Make(tx, w.made.person.Identifier, e.Link)
+	if store.IsTaken(err) {
+		return &lostError{e}
+	}
+	w.made.person.ID = id
+	return err
+}
+
+// settle keeps the subject that the message was made with.
+func (w *writing) settle(tx *gorm.DB, e crossing.Settle) error {
+	if w.rendered.Subject == "" {
+		return nil
+	}
+	kept, err := w.rm.people.Settle(tx, e.App, w.made.person.ID, w.rendered.Subject)
+	if err == nil && !kept {
+		return &lostError{e}
+	}
+	return err
+}
+
+// putSession gives the browser a session in place of the one it had.
+func (w *writing) putSession(tx *gorm.DB, e crossing.PutSession) error {
+	s := w.session
+	if s.Person.ID == 0 && s.Person.Key != "" {
+		s.Person.ID, s.Person.Identifier = w.made.person.ID, w.made.person.Identifier
+	}
+	row, err := w.rm.sessions.Row(s)
+	if err != nil {
+		return err
+	}
+	if err := tx.Create(row).Error; err != nil {
+		return err
+	}
+	if e.Old != "" {
+		old := []byte(e.Old)
+		hanging := tx.Model(&store.IssuedRow{}).Where("session = ?", old)
+		if e.Same {
+			err = hanging.Update("session", row.Hash).Error
+		} else {
+			err = hanging.Delete(&store.IssuedRow{}).Error
+		}
+		if err == nil {
+			err = tx.Where("hash = ?", old).Delete(&store.SessionRow{}).Error
+		}
+	}
+	w.after(func() {
+		w.rm.sessions.Drop(e.Old)
+		w.rm.sessions.Put(s)
+	})
+	return err
+}
+
+// issued remembers what the application was told within the session, for
+// sign-out.
+func (w *writing) issued(tx *gorm.DB, e crossing.Issued) error {
+	if w.session == nil || w.rendered.Name == nil {
+		return nil
+	}
+	name, err := json.Marshal(w.rendered.Name)
+	if err != nil {
+		return err
+	}
+	return tx.Create(&store.IssuedRow{Session: []byte(w.session.Ref), Application: string(e.App), SessionIndex: w.rendered.Session,
+		Sealed: w.rm.store.Seal("issued", name), At: w.rm.now().UTC(), Expires: w.session.Expires.UTC()}).Error
+}
+
+// moving is implemented by sides that leave an address which applications share.
+type moving interface {
+	HasMoved() federation.ApplicationSide
+}
+
+// moved notes that an application has come by an address of its own. It is state,
+// so that no revision is made; if it fails, the next request tries again.
+func (rm *Room) moved(ctx context.Context, name federation.Name) {
+	rm.records.Lock()
+	defer rm.records.Unlock()
+	app, ok := rm.records.Snapshot().Application(name)
+	if !ok {
+		return
+	}
+	side, ok := app.Side.(moving)
+	if !ok {
+		return
+	}
+	b := app.Copy()
+	federation.Replace(b, side.HasMoved())
+	if err := rm.records.Put(ctx, change.By{}, []records.Edit{{Record: b, Quiet: true}}, nil); err != nil {
+		rm.log.Error("that an application has moved cannot be stored", "application", name, "error", err)
+	}
+}
+
+// waited is since when a crossing that still waits is over.
+func waited(now time.Time) time.Time { return now.Add(-crossing.Life - time.Minute) }

@@ -1,0 +1,86 @@
+package driving
+
+import (
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/gate/random"
+	"innergate.example/innergate/internal/store"
+)
+
+// Browser is what a request tells about the browser it came from.
+type Browser struct {
+	Session   string            // value of the session cookie
+	Crossings map[string]string // crossing → value of its cookie
+	Address   string            // network address
+}
+
+// Cookie is a cookie to be set; an empty value deletes it. Crossing cookies must
+// come along with cross-site posts, the session cookie must not.
+type Cookie struct {
+	Crossing string // of which crossing; "" means the session cookie
+	Value    string
+	Life     time.Duration
+}
+
+// Outcome is what a browser gets: a message to carry on, an address of our own,
+// or a page, with a challenge if one is asked.
+type Outcome struct {
+	Departure *crossing.Departure
+	Next      string // address to go to, by a GET
+	Page      crossing.Page
+	Challenge []string // values of WWW-Authenticate
+	Finding   *finding.Finding
+	Reference string
+	Title     string // of the application, if known
+	Crossing  string
+	Choices   []crossing.Choice
+	Form      *crossing.Form
+	Continue  string // address to go on to
+	Again     string // address where the person can choose another provider, if there are several
+	Cookies   []Cookie
+}
+
+func (o *Outcome) show(s *crossing.Show) {
+	o.Page, o.Title, o.Choices, o.Form, o.Continue, o.Again = s.Page, s.App, s.Choices, s.Form, s.Continue, s.Again
+}
+
+// newCookie gives the value of a new crossing cookie: time and secret.
+func newCookie(now time.Time) (value string, hash []byte) {
+	value = strconv.FormatInt(now.Unix(), 36) + "." + random.Text(16)
+	return value, store.Hash(value)
+}
+
+// secret is what the core compares to know whether this browser began a crossing.
+func (b Browser) secret(id string) []byte {
+	if v := b.Crossings[id]; v != "" {
+		return store.Hash(v)
+	}
+	return nil
+}
+
+// surplus gives deletions of the oldest crossing cookies, so that one more can
+// be set.
+func (b Browser) surplus() []Cookie {
+	type held struct {
+		id string
+		at int64
+	}
+	var all []held
+	for id, v := range b.Crossings {
+		at, _, _ := strings.Cut(v, ".")
+		n, _ := strconv.ParseInt(at, 36, 64)
+		all = append(all, held{id, n})
+	}
+	sort.Slice(all, func(i, j int) bool { return all[i].at < all[j].at })
+	var out []Cookie
+	for len(all) >= maxCrossingCookies {
+		out = append(out, Cookie{Crossing: all[0].id})
+		all = all[1:]
+	}
+	return out
+}

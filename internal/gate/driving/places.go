@@ -1,0 +1,248 @@
+package driving
+
+import (
+	"container/heap"
+	"container/list"
+	"encoding/json"
+	"sync"
+	"time"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/store"
+)
+
+// Bounds on crossings that are not finished.
+const (
+	maxCrossings       = 50000
+	maxCrossingOctets  = 128 << 20
+	maxCrossingsOfOne  = 2000 // from one network address; many people share one
+	maxFinished        = 100000
+	maxCrossingCookies = 10 // in one browser
+)
+
+// record is a crossing as it is kept between two turns.
+type record struct {
+	State     crossing.State `json:"state"`
+	Reference string         `json:"reference"` // of its trace
+}
+
+// places are those in progress, in memory and in the store. Finished ones are
+// remembered until they would have expired, so that what comes again is told so.
+type places struct {
+	mu       sync.Mutex
+	byID     map[string]*kept
+	byHandle map[string]string // further name → crossing
+	networks map[string]*crowd
+	fullest  crowds
+	open     int // not finished
+	octets   int
+	finished *list.List // of IDs, the oldest first
+}
+
+type kept struct {
+	record
+	size  int
+	crowd *crowd
+	place *list.Element // among those of its network, or among the finished ones
+}
+
+// crowd is what one network has under way.
+type crowd struct {
+	network string
+	all     *list.List // of IDs, the oldest first
+	octets  int
+	index   int // in the heap
+}
+
+// crowds is a heap, the one that holds most on top.
+type crowds []*crowd
+
+func (c crowds) Len() int           { return len(c) }
+func (c crowds) Less(i, j int) bool { return c[i].octets > c[j].octets }
+func (c crowds) Swap(i, j int) {
+	c[i], c[j] = c[j], c[i]
+	c[i].index, c[j].index = i, j
+}
+func (c *crowds) Push(x any) {
+	one := x.(*crowd)
+	one.index = len(*c)
+	*c = append(*c, one)
+}
+func (c *crowds) Pop() any {
+	last := (*c)[len(*c)-1]
+	*c = (*c)[:len(*c)-1]
+	return last
+}
+
+func loadPlaces(s *store.Store, now time.Time) (*places, error) {
+	c := &places{byID: map[string]*kept{}, byHandle: map[string]string{}, networks: map[string]*crowd{}, finished: list.New()}
+	var rows []store.CrossingRow
+	if err := s.Read.Where("expires > ?", now.UTC()).Order("expires").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		plain, err := s.Open("crossing", row.Sealed)
+		if err != nil {
+			return nil, err
+		}
+		var r record
+		if err := json.Unmarshal(plain, &r); err != nil {
+			return nil, err
+		}
+		c.put(r, len(plain))
+		if row.Ended {
+			c.ended(r.State.ID)
+		}
+	}
+	return c, nil
+}
+
+// overhead is what a crossing takes in memory beside its own octets.
+const overhead = 700
+
+// put keeps a record in memory, in place of that of before. size is that of its
+// JSON.
+func (c *places) put(r record, size int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	size += overhead
+	k := c.byID[r.State.ID]
+	if k != nil && k.State.Stage == crossing.Ended {
+		return // somebody else ended it meanwhile
+	}
+	if k == nil {
+		at := c.networks[r.State.Browser.Network]
+		if at == nil {
+			at = &crowd{network: r.State.Browser.Network, all: list.New()}
+			c.networks[at.network] = at
+			heap.Push(&c.fullest, at)
+		}
+		k = &kept{crowd: at, place: at.all.PushBack(r.State.ID)}
+		c.byID[r.State.ID] = k
+		c.open++
+	} else if k.State.Handle != r.State.Handle {
+		delete(c.byHandle, k.State.Handle)
+	}
+	if r.State.Handle != "" {
+		c.byHandle[r.State.Handle] = r.State.ID
+	}
+	c.weigh(k, size)
+	k.record = r
+}
+
+func (c *places) weigh(k *kept, size int) {
+	c.octets += size - k.size
+	if k.crowd != nil {
+		k.crowd.octets += size - k.size
+		heap.Fix(&c.fullest, k.crowd.index)
+	}
+	k.size = size
+}
+
+// leave takes an unfinished crossing out of its network.
+func (c *places) leave(k *kept) {
+	at := k.crowd
+	if at == nil {
+		return
+	}
+	c.weigh(k, 0)
+	at.all.Remove(k.place)
+	c.open--
+	if k.crowd = nil; at.all.Len() == 0 {
+		heap.Remove(&c.fullest, at.index)
+		delete(c.networks, at.network)
+	}
+}
+
+func (c *places) drop(id string) {
+	k := c.byID[id]
+	if k == nil {
+		return
+	}
+	if k.crowd != nil {
+		c.leave(k)
+	} else {
+		c.finished.Remove(k.place)
+	}
+	delete(c.byID, id)
+	delete(c.byHandle, k.State.Handle)
+}
+
+// admit refuses another crossing of a network that has too many under way. Where
+// there are too many in all, the oldest of the network that holds most gives way;
+// dropped are their IDs.
+func (c *places) admit(from string) (dropped []string, err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if at := c.networks[from]; at != nil && at.all.Len() >= maxCrossingsOfOne {
+		return nil, finding.New(finding.TooManyStarts, finding.Fact("Network", from))
+	}
+	for (c.open >= maxCrossings || c.octets >= maxCrossingOctets) && len(c.fullest) > 0 {
+		id := c.fullest[0].all.Front().Value.(string)
+		c.drop(id)
+		dropped = append(dropped, id)
+	}
+	return dropped, nil
+}
+
+// find gives a record that has not expired; an empty one if there is none.
+func (c *places) find(id string, now time.Time) record {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if k := c.byID[id]; k != nil && now.Before(k.State.Expires()) {
+		return k.record
+	}
+	return record{}
+}
+
+// known finds a crossing by the first of several names that one has.
+func (c *places) known(handles []string, now time.Time) record {
+	for _, h := range handles {
+		c.mu.Lock()
+		id := c.byHandle[h]
+		c.mu.Unlock()
+		if id == "" {
+			id = h
+		}
+		if r := c.find(id, now); h != "" && r.State.ID != "" {
+			return r
+		}
+	}
+	return record{}
+}
+
+// ended marks a crossing as finished. Of its state only that is kept.
+func (c *places) ended(id string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	k := c.byID[id]
+	if k == nil || k.crowd == nil {
+		return
+	}
+	c.leave(k)
+	s := k.State
+	k.State = crossing.State{ID: s.ID, Stage: crossing.Ended, App: s.App, AppID: s.AppID, Provider: s.Provider, ProviderID: s.ProviderID, ProviderState: s.ProviderState, Handle: s.Handle,
+		Browser: s.Browser, StartedBy: s.StartedBy, Began: s.Began, Turns: s.Turns, Kept: true}
+	k.place = c.finished.PushBack(id)
+	if c.finished.Len() > maxFinished {
+		c.drop(c.finished.Front().Value.(string))
+	}
+}
+
+func (c *places) sweep(now time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for id, k := range c.byID {
+		if !now.Before(k.State.Expires()) {
+			c.drop(id)
+		}
+	}
+}
+
+// waiting counts crossings that have not ended.
+func (c *places) waiting() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.open
+}

@@ -1,0 +1,84 @@
+package driving
+
+import (
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/gate/limit"
+	"innergate.example/innergate/internal/store"
+)
+
+func newPlaces(t *testing.T) *places {
+	s, err := store.Open(t.TempDir(), filepath.Join(t.TempDir(), "seal.key"), store.TraceLimits{}, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	c, err := loadPlaces(s, time.Now())
+	require.NoError(t, err)
+	return c
+}
+
+func begun(network, id, handle string, at time.Time) record {
+	return record{State: crossing.State{ID: id, Handle: handle, Began: at, Browser: crossing.Tie{Network: network}}}
+}
+
+// Where all places are taken, the oldest of the network that holds most gives
+// way.
+func TestPlacesAreSharedFairly(t *testing.T) {
+	c, now := newPlaces(t), time.Now()
+	put := func(network, id string, size int) {
+		dropped, err := c.admit(network)
+		require.NoError(t, err)
+		require.Empty(t, dropped)
+		c.put(begun(network, id, "", now), size)
+	}
+	for n := range 40 {
+		for i := range 50 {
+			put(fmt.Sprint("stranger-", n), fmt.Sprint(n, "-", i), 1000)
+		}
+	}
+	put("flood", "flood-0", 100)
+	for i := range 90 {
+		put("flood", fmt.Sprint("flood-", i+1), 1000)
+	}
+	c.open += maxCrossings - c.waiting() // as if the rest were taken as well
+	dropped, err := c.admit("192.0.2.99")
+	require.NoError(t, err)
+	require.Equal(t, []string{"flood-0"}, dropped, "the oldest of the one that holds most, not anybody else's")
+	c.open, c.octets = 0, maxCrossingOctets
+	dropped, err = c.admit("192.0.2.99")
+	require.NoError(t, err)
+	require.Equal(t, []string{"flood-1"}, dropped, "octets are bounded, not only their number")
+}
+
+// One network has so many places; what has ended or expired takes none, and no
+// name of it stays behind.
+func TestPlacesAreGivenBack(t *testing.T) {
+	c, now := newPlaces(t), time.Now()
+	for i := range maxCrossingsOfOne {
+		c.put(begun(limit.Network("2001:db8::1"), fmt.Sprint(i), fmt.Sprint("handle-", i), now), 100)
+	}
+	_, err := c.admit(limit.Network("2001:db8::2"))
+	require.True(t, finding.Is(err, finding.TooManyStarts), "one /64 counts as one")
+	_, err = c.admit(limit.Network("2001:db8:0:1::2"))
+	require.NoError(t, err)
+
+	c.put(begun(limit.Network("2001:db8::1"), "0", "another", now), 100)
+	require.Empty(t, c.known([]string{"handle-0"}, now).State.ID, "the name of before is forgotten")
+	require.Equal(t, "0", c.known([]string{"another"}, now).State.ID)
+	c.ended("0")
+	require.Equal(t, crossing.Ended, c.find("0", now).State.Stage)
+	require.Equal(t, maxCrossingsOfOne-1, c.waiting())
+
+	c.sweep(now.Add(crossing.Life))
+	require.Empty(t, c.byID)
+	require.Empty(t, c.byHandle)
+	require.Empty(t, c.networks)
+	require.Zero(t, c.octets)
+}

@@ -1,0 +1,282 @@
+// Package editions keeps aggregates: their documents in files, their entities as
+// rows of the edition that counts. An edition that is being read is beside it
+// until it counts.
+package editions
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/xmlsec"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/store"
+)
+
+// Room keeps aggregates.
+type Room struct{ store *store.Store }
+
+// New makes a room over a store.
+func New(s *store.Store) *Room { return &Room{store: s} }
+
+// Listed bounds lists of entities in a report.
+const Listed = 1000
+
+// Data is what an aggregate's row holds: what is decided, and what the
+// last document said.
+type Data struct {
+	Settings
+	File            string        `json:"file,omitempty"` // name in the folder of aggregates
+	Document        string        `json:"document,omitempty"`
+	Size            int64         `json:"size,omitempty"` // octets
+	NamedAs         string        `json:"name,omitempty"` // as the document names itself
+	ValidUntil      time.Time     `json:"validUntil,omitzero"`
+	CacheDuration   time.Duration `json:"cacheDuration,omitempty"`
+	SignatureMethod string        `json:"signatureMethod,omitempty"`
+	DigestMethod    string        `json:"digestMethod,omitempty"`
+	Verified        bool          `json:"verified,omitempty"`
+	Entities        int           `json:"entities,omitempty"`
+	Broken          int           `json:"broken,omitempty"`
+	Taken           time.Time     `json:"taken,omitzero"`
+	Changes         *Changes      `json:"changes,omitempty"`
+}
+
+// Settings are what an engineer decides about an aggregate.
+type Settings struct {
+	Title    string `json:"title,omitempty"`
+	Address  string `json:"address,omitempty"`
+	TrustKey string `json:"trustKey,omitempty"`
+	Notes    string `json:"notes,omitempty"`
+}
+
+// Changes is what differs between two editions of an aggregate; lists hold the
+// first thousand entity IDs.
+type Changes struct {
+	Added    int      `json:"added"`
+	Removed  int      `json:"removed"`
+	Changed  int      `json:"changed"`
+	AddedIDs []string `json:"addedIds,omitempty"`
+	GoneIDs  []string `json:"removedIds,omitempty"`
+	OtherIDs []string `json:"changedIds,omitempty"`
+}
+
+// Folder is where the documents of aggregates are.
+func (rm *Room) Folder() string { return filepath.Join(rm.store.Dir(), "aggregates") }
+
+// Row gives what is stored of an aggregate, or tells a near name.
+func (rm *Room) Row(ctx context.Context, name string) (row store.AggregateRow, d Data, err error) {
+	err = rm.store.Read.WithContext(ctx).Where("name = ?", name).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		var names []string
+		if err := rm.store.Read.WithContext(ctx).Model(&store.AggregateRow{}).Pluck("name", &names).Error; err != nil {
+			return row, d, err
+		}
+		return row, d, change.NotFound(change.KindAggregate, name, nearword.Of(name, names))
+	}
+	if err == nil {
+		err = json.Unmarshal(row.Data, &d)
+	}
+	return row, d, err
+}
+
+// Filter narrows a list of entities.
+type Filter struct {
+	Search string // in entity ID and title
+	Role   string // provider or application
+	State  string // usable, broken
+	Limit  int
+	Offset int
+}
+
+// Entities begins a query for entities of an edition.
+func (rm *Room) Entities(ctx context.Context, name string, edition int64, f Filter) *gorm.DB {
+	q := rm.store.Read.WithContext(ctx).Model(&store.EntityRow{}).Where("aggregate = ? AND edition = ?", name, edition)
+	if f.Search != "" {
+		like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(f.Search) + "%"
+		q = q.Where(`(entity_id LIKE ? ESCAPE '\' OR title LIKE ? ESCAPE '\')`, like, like)
+	}
+	if role := map[string]string{change.KindProvider: "%IDPSSO%", change.KindApplication: "%SPSSO%"}[f.Role]; role != "" {
+		q = q.Where("roles LIKE ?", role)
+	}
+	switch f.State {
+	case "usable":
+		q = q.Where("problem IS NULL")
+	case "broken":
+		q = q.Where("problem IS NOT NULL")
+	}
+	return q
+}
+
+// Cut gives the document of one entity of an aggregate.
+func (rm *Room) Cut(ctx context.Context, aggregate, entityID string) ([]byte, error) {
+	row, d, err := rm.Row(ctx, aggregate)
+	if err != nil {
+		return nil, err
+	}
+	var e store.EntityRow
+	err = rm.store.Read.WithContext(ctx).Where("aggregate = ? AND edition = ? AND entity_id = ?", aggregate, row.Edition, entityID).Order("id").Take(&e).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, &change.NotFoundError{Kind: "entity", Name: entityID}
+	}
+	if err != nil {
+		return nil, err
+	}
+	f, err := rm.Open(d)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return f.Cut(e)
+}
+
+// Document is the document of an aggregate, for cutting entities out of it.
+type Document struct{ *os.File }
+
+// Open opens the document of an aggregate; the caller closes it.
+func (rm *Room) Open(d Data) (Document, error) {
+	f, err := os.Open(filepath.Join(rm.Folder(), d.File))
+	return Document{f}, err
+}
+
+// Cut gives the document of one entity, or the finding that it cannot be used for.
+func (o Document) Cut(e store.EntityRow) ([]byte, error) {
+	if e.Problem != nil {
+		f := &finding.Finding{}
+		if err := json.Unmarshal(e.Problem, f); err != nil {
+			return nil, err
+		}
+		return nil, f
+	}
+	octets := make([]byte, e.Until-e.From)
+	if _, err := o.ReadAt(octets, e.From); err != nil {
+		return nil, fmt.Errorf("the document of the aggregate is damaged: %w", err)
+	}
+	if !bytes.HasPrefix(octets, []byte("<")) {
+		return nil, finding.New(finding.XMLEncoding, finding.Fact("Aggregate", "not in UTF-8, so that single entities cannot be cut out of it"))
+	}
+	return saml.Cut(e.Wrap, octets), nil
+}
+
+// Drop removes the entities of an edition, some at a time.
+func (rm *Room) Drop(ctx context.Context, name string, edition int64) error {
+	for {
+		var n int64
+		err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+			done := tx.Where("id IN (?)", tx.Model(&store.EntityRow{}).Select("id").Where("aggregate = ? AND edition = ?", name, edition).Limit(2000)).Delete(&store.EntityRow{})
+			n = done.RowsAffected
+			return done.Error
+		})
+		if err != nil || n == 0 {
+			return err
+		}
+	}
+}
+
+// Sweep removes what a crash left behind: files and rows of editions
+// that never came to count.
+func (rm *Room) Sweep(ctx context.Context) error {
+	var rows []store.AggregateRow
+	if err := rm.store.Read.WithContext(ctx).Find(&rows).Error; err != nil {
+		return err
+	}
+	files := map[string]bool{}
+	current := map[string]int64{}
+	for _, r := range rows {
+		var d Data
+		if err := json.Unmarshal(r.Data, &d); err != nil {
+			return err
+		}
+		files[d.File], current[r.Name] = true, r.Edition
+	}
+	entries, err := os.ReadDir(rm.Folder())
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	for _, e := range entries {
+		if !files[e.Name()] {
+			if err := os.Remove(filepath.Join(rm.Folder(), e.Name())); err != nil {
+				return err
+			}
+		}
+	}
+	var staged []struct {
+		Aggregate string
+		Edition   int64
+	}
+	if err := rm.store.Read.WithContext(ctx).Model(&store.EntityRow{}).Distinct("aggregate", "edition").Scan(&staged).Error; err != nil {
+		return err
+	}
+	for _, s := range staged {
+		if current[s.Aggregate] != s.Edition {
+			if err := rm.Drop(ctx, s.Aggregate, s.Edition); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Compare compares two editions by the sums of their entities.
+func (rm *Room) Compare(ctx context.Context, name string, before, after int64) (*Changes, error) {
+	c := &Changes{}
+	q := func(where string, count *int, ids *[]string, args ...any) error {
+		var all []string
+		err := rm.store.Read.WithContext(ctx).Raw(`SELECT entity_id FROM entity_rows n WHERE aggregate = ? AND edition = ? AND `+where+` ORDER BY id`, args...).Scan(&all).Error
+		*count = len(all)
+		*ids = all[:min(len(all), Listed)]
+		return err
+	}
+	other := `EXISTS (SELECT 1 FROM entity_rows o WHERE o.aggregate = n.aggregate AND o.edition = ? AND o.entity_id = n.entity_id`
+	return c, errors.Join(
+		q("NOT "+other+")", &c.Added, &c.AddedIDs, name, after, before),
+		q("NOT "+other+")", &c.Removed, &c.GoneIDs, name, before, after),
+		q(other+" AND o.sum <> n.sum) AND n.problem IS NULL", &c.Changed, &c.OtherIDs, name, after, before))
+}
+
+// Spool writes what comes to a file of its own, as far as the limit allows.
+func (rm *Room) Spool(src io.Reader) (*os.File, error) {
+	f, err := os.CreateTemp(rm.Folder(), "coming-")
+	if err != nil {
+		return nil, err
+	}
+	limit := xmlsec.AggregateLimits.Octets
+	n, err := io.Copy(f, io.LimitReader(src, limit+1))
+	if err == nil && n > limit {
+		err = change.Field("metadata", finding.New(finding.XMLTooLarge, finding.Fact("Limit", fmt.Sprintf("%d octets", limit))))
+	}
+	if err == nil {
+		_, err = f.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		return nil, errors.Join(err, f.Close(), os.Remove(f.Name()))
+	}
+	return f, nil
+}
+
+// Values describes an aggregate for the history.
+func Values(data []byte) ([]federation.Value, error) {
+	var d Data
+	if err := json.Unmarshal(data, &d); err != nil {
+		return nil, err
+	}
+	out := []federation.Value{{Label: "title", Value: d.Title}, {Label: "address", Value: d.Address}, {Label: "trustKey", Value: d.TrustKey},
+		{Label: "notes", Value: d.Notes}, {Label: "Entities", Value: fmt.Sprint(d.Entities)}, {Label: "Broken", Value: fmt.Sprint(d.Broken)},
+		{Label: "Verified", Value: fmt.Sprint(d.Verified)}}
+	if !d.ValidUntil.IsZero() {
+		out = append(out, federation.Value{Label: "validUntil", Value: d.ValidUntil.Format(time.RFC3339)})
+	}
+	return out, nil
+}

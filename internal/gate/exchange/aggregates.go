@@ -1,0 +1,234 @@
+package exchange
+
+import (
+	"cmp"
+	"context"
+	"crypto"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/xmlsec"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/editions"
+	"innergate.example/innergate/internal/gate/fetch"
+	"innergate.example/innergate/internal/gate/freshness"
+	"innergate.example/innergate/internal/store"
+)
+
+// Aggregate is an aggregate on record.
+type Aggregate struct {
+	Name     string
+	Revision int
+	Added    time.Time
+	editions.Data
+	Fresh    freshness.State
+	Findings []*finding.Finding
+}
+
+// Named is how the document names itself, or the short name.
+func (a Aggregate) Named() string { return cmp.Or(a.NamedAs, a.Name) }
+
+// Aggregates lists aggregates by name.
+func (rm *Room) Aggregates(ctx context.Context) ([]Aggregate, error) {
+	var names []string
+	if err := rm.store.Read.WithContext(ctx).Model(&store.AggregateRow{}).Order("name").Pluck("name", &names).Error; err != nil {
+		return nil, err
+	}
+	out := []Aggregate{}
+	for _, n := range names {
+		a, err := rm.Aggregate(ctx, n)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, a)
+	}
+	return out, nil
+}
+
+// Aggregate gives one aggregate with its findings.
+func (rm *Room) Aggregate(ctx context.Context, name string) (Aggregate, error) {
+	row, d, err := rm.editions.Row(ctx, name)
+	if err != nil {
+		return Aggregate{}, err
+	}
+	f, err := rm.freshness.Load(ctx, change.KindAggregate, name)
+	if err != nil {
+		return Aggregate{}, err
+	}
+	a := Aggregate{Name: row.Name, Revision: row.Revision, Added: row.Added, Data: d, Fresh: f.State}
+	if d.TrustKey == "" {
+		a.Findings = append(a.Findings, finding.New(finding.AggregateUnverified))
+	}
+	if until := d.ValidUntil; !until.IsZero() && rm.now().After(until) {
+		a.Findings = append(a.Findings, finding.New(finding.MetadataExpired, finding.Fact("validUntil", until.Format(time.RFC3339))))
+	} else if !until.IsZero() && until.Sub(rm.now()) < 48*time.Hour {
+		a.Findings = append(a.Findings, finding.New(finding.MetadataExpiring, finding.Fact("validUntil", until.Format(time.RFC3339))))
+	}
+	if xmlsec.RestsOnSHA1(d.SignatureMethod) || xmlsec.RestsOnSHA1(d.DigestMethod) {
+		a.Findings = append(a.Findings, finding.New(finding.MetadataSHA1, finding.Fact("SignatureMethod", d.SignatureMethod), finding.Fact("DigestMethod", d.DigestMethod)))
+	}
+	if f.Failure != nil {
+		a.Findings = append(a.Findings, finding.New(finding.RefreshFailed, append([]finding.Evidence{finding.Fact("Cause", f.Failure.Title)}, f.Failure.Evidence...)...))
+	}
+	return a, nil
+}
+
+// aggregateTrust reads the keys that are trusted to sign an aggregate.
+func aggregateTrust(s editions.Settings) ([]crypto.PublicKey, error) {
+	k := federation.Keeping{TrustKey: s.TrustKey}
+	trust, err := k.Trust()
+	return trust, change.OfSetting(err)
+}
+
+// AddAggregate takes an aggregate in, from its address or from a document, in
+// the background. The document is read before AddAggregate returns; nothing of it counts before its
+// signature holds.
+func (rm *Room) AddAggregate(ctx context.Context, by change.By, name string, s editions.Settings, document io.Reader) (Job, error) {
+	if _, err := federation.ParseName(name); err != nil {
+		return Job{}, change.Field("name", err)
+	}
+	if _, _, err := rm.editions.Row(ctx, name); err == nil {
+		return Job{}, change.Field("name", finding.New(finding.NameTaken, finding.Fact("Aggregate", name)))
+	}
+	if _, err := aggregateTrust(s); err != nil {
+		return Job{}, err
+	}
+	switch {
+	case document == nil && s.Address == "":
+		return Job{}, change.Field("address", finding.New(finding.MetadataEmpty))
+	case document != nil && s.Address != "":
+		return Job{}, change.Field("address", errors.New("both a document and an address were given; give one of them"))
+	case document == nil && !federation.IsAddress(s.Address):
+		return Job{}, change.Field("address", fetch.Unreachable(s.Address, "not a whole http or https address"))
+	}
+	return rm.takeAggregate(ctx, by, name, &s, document)
+}
+
+// UploadAggregate takes a newer edition of an aggregate in from a document.
+func (rm *Room) UploadAggregate(ctx context.Context, by change.By, name string, document io.Reader) (Job, error) {
+	if _, _, err := rm.editions.Row(ctx, name); err != nil {
+		return Job{}, err
+	}
+	return rm.takeAggregate(ctx, by, name, nil, document)
+}
+
+// RefreshAggregate fetches an aggregate anew.
+func (rm *Room) RefreshAggregate(ctx context.Context, by change.By, name string) (Job, error) {
+	_, d, err := rm.editions.Row(ctx, name)
+	if err != nil {
+		return Job{}, err
+	}
+	if d.Address == "" {
+		return Job{}, change.Conflict(fmt.Sprintf("the aggregate %q has no address", name), "upload its next edition")
+	}
+	return rm.takeAggregate(ctx, by, name, nil, nil)
+}
+
+// taking is which aggregates are being taken in.
+type taking struct {
+	mu  sync.Mutex
+	now map[string]bool
+}
+
+func (t *taking) begin(name string) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.now[name] {
+		return false
+	}
+	if t.now == nil {
+		t.now = map[string]bool{}
+	}
+	t.now[name] = true
+	return true
+}
+
+func (t *taking) end(name string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	delete(t.now, name)
+}
+
+// ChangeAggregate replaces the settings of an aggregate; they act at its next
+// refresh.
+func (rm *Room) ChangeAggregate(ctx context.Context, by change.By, name string, revision int, s editions.Settings) error {
+	rm.records.Lock()
+	defer rm.records.Unlock()
+	row, d, err := rm.editions.Row(ctx, name)
+	if err != nil {
+		return err
+	}
+	if row.Revision != revision {
+		return change.Stale(change.KindAggregate, name, row.Revision, revision)
+	}
+	if _, err := aggregateTrust(s); err != nil {
+		return err
+	}
+	if s.Address != "" && !federation.IsAddress(s.Address) {
+		return change.Field("address", fetch.Unreachable(s.Address, "not a whole http or https address"))
+	}
+	d.Settings = s
+	row.Revision++
+	if row.Data, err = json.Marshal(d); err != nil {
+		return err
+	}
+	f, err := rm.freshness.Load(ctx, change.KindAggregate, name)
+	if err != nil {
+		return err
+	}
+	f.Conditions, f.Next = fetch.Conditions{}, rm.now().UTC() // another key or address: read it anew
+	if s.Address == "" {
+		f.Next = rm.now().UTC().AddDate(100, 0, 0)
+	}
+	return rm.store.Write(ctx, func(tx *gorm.DB) error {
+		if err := change.Unchanged(tx, &store.AggregateRow{}, change.KindAggregate, name, revision); err != nil {
+			return err
+		}
+		if err := tx.Save(&row).Error; err != nil {
+			return err
+		}
+		if err := freshness.Save(tx, change.KindAggregate, name, f); err != nil {
+			return err
+		}
+		return change.Note{At: rm.now(), By: by, Kind: change.KindAggregate, Name: name, What: "changed", Revision: row.Revision, Data: row.Data}.Write(tx)
+	})
+}
+
+// RemoveAggregate removes an aggregate. Records taken from it stay.
+func (rm *Room) RemoveAggregate(ctx context.Context, by change.By, name string) error {
+	row, d, err := rm.editions.Row(ctx, name)
+	if err != nil {
+		return err
+	}
+	if !rm.taking.begin(name) {
+		return change.Conflict(fmt.Sprintf("the aggregate %q is being taken in", name), "wait until that job has ended")
+	}
+	defer rm.taking.end(name)
+	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+		if err := change.Unchanged(tx, &store.AggregateRow{}, change.KindAggregate, name, row.Revision); err != nil {
+			return err
+		}
+		if err := tx.Where("kind = ? AND name = ?", change.KindAggregate, name).Delete(&store.FreshRow{}).Error; err != nil {
+			return err
+		}
+		if err := (change.Note{At: rm.now(), By: by, Kind: change.KindAggregate, Name: name, What: "removed", Revision: row.Revision + 1, Data: row.Data}).Write(tx); err != nil {
+			return err
+		}
+		return tx.Delete(&store.AggregateRow{Name: name}).Error
+	})
+	if err != nil {
+		return err
+	}
+	_ = os.Remove(filepath.Join(rm.editions.Folder(), d.File)) // left over at worst, and swept at the next start
+	return rm.editions.Drop(ctx, name, row.Edition)
+}

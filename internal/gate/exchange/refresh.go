@@ -1,0 +1,383 @@
+// Package exchange goes on exchanging metadata by the network: it asks addresses
+// again, compares, applies or keeps waiting, and takes in aggregates and their
+// entities. What takes longer than a request is a job.
+package exchange
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/checks"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/editions"
+	"innergate.example/innergate/internal/gate/fetch"
+	"innergate.example/innergate/internal/gate/freshness"
+	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/store"
+)
+
+// Room exchanges metadata.
+type Room struct {
+	store     *store.Store
+	log       *slog.Logger
+	now       func() time.Time
+	fetch     *fetch.Fetcher
+	records   *records.Room
+	freshness *freshness.Room
+	editions  *editions.Room
+	jobs      jobs
+	taking    taking
+	ctx       context.Context // jobs end with it
+}
+
+// Parts are what the room works with.
+type Parts struct {
+	Store     *store.Store
+	Log       *slog.Logger
+	Now       func() time.Time
+	Fetch     *fetch.Fetcher
+	Records   *records.Room
+	Freshness *freshness.Room
+	Editions  *editions.Room
+}
+
+// New makes a room whose jobs end with a context, and drops what a crash left of
+// aggregates.
+func New(ctx context.Context, p Parts) (*Room, error) {
+	rm := &Room{store: p.Store, log: p.Log, now: p.Now, fetch: p.Fetch, records: p.Records, freshness: p.Freshness, editions: p.Editions, ctx: ctx}
+	return rm, rm.editions.Sweep(ctx)
+}
+
+// Wait waits until no job runs any more.
+func (rm *Room) Wait() { rm.jobs.wait.Wait() }
+
+// Sweep forgets jobs that ended long ago.
+func (rm *Room) Sweep() { rm.jobs.sweep(rm.now()) }
+
+// Outcomes of a refresh.
+const (
+	Unchanged = "unchanged"
+	Applied   = "applied"
+	Awaiting  = "waiting"
+	Declined  = "declined before"
+	Failed    = "failed"
+)
+
+// Refresh asks the address of a record now.
+func (rm *Room) Refresh(ctx context.Context, by change.By, kind, name string) (Refreshed, error) {
+	r, err := rm.records.Record(kind, name)
+	if err != nil {
+		return Refreshed{}, err
+	}
+	if a := r.Basic().Intake.Aggregate(); a != "" {
+		return Refreshed{}, change.Conflict(fmt.Sprintf("the %s %q comes from the aggregate %q", kind, name, a), "refresh the aggregate")
+	}
+	address := r.Basic().Intake.Address()
+	if address == "" {
+		return Refreshed{}, change.Conflict(fmt.Sprintf("the %s %q has no metadata address", kind, name), "take in newer metadata from a file, or give an address once")
+	}
+	d, err := rm.freshness.Load(ctx, kind, name)
+	if err != nil {
+		return Refreshed{}, err
+	}
+	if records.Unproved(r) {
+		d.Conditions = fetch.Conditions{} // the document is needed, changed or not
+	}
+	got, err := rm.fetch.Get(ctx, address, d.Conditions, records.MetadataLimit)
+	var out Refreshed
+	if err == nil && got.Unchanged {
+		out = Refreshed{Kind: kind, Name: name, Outcome: Unchanged}
+		err = rm.saveFresh(ctx, r, &d, got.Conditions, rm.freshness.Interval(r.Basic().Intake))
+		return out, err
+	}
+	if err == nil {
+		out, err = rm.renew(ctx, by, r, got.Octets, address, &d)
+	}
+	if f := finding.Of(err); f != nil {
+		return rm.failed(ctx, r, d, f)
+	}
+	if err != nil {
+		return out, err
+	}
+	return out, rm.saveFresh(ctx, r, &d, got.Conditions, rm.freshness.Interval(r.Basic().Intake))
+}
+
+// failed notes that a refresh failed; the last good copy stays.
+func (rm *Room) failed(ctx context.Context, r federation.Record, d freshness.Kept, f *finding.Finding) (Refreshed, error) {
+	f = f.From(r.Kind().Side())
+	now := rm.now().UTC()
+	d.Failures++
+	d.Tried, d.Next, d.Failure = now, now.Add(freshness.Retry(d.Failures)), f
+	err := rm.store.Write(ctx, func(tx *gorm.DB) error { return freshness.Save(tx, change.KindOf(r), change.NameOf(r), d) })
+	return Refreshed{Kind: change.KindOf(r), Name: change.NameOf(r), Outcome: Failed, Findings: []*finding.Finding{f}}, err
+}
+
+func (rm *Room) saveFresh(ctx context.Context, r federation.Record, d *freshness.Kept, c fetch.Conditions, wait time.Duration) error {
+	now := rm.now().UTC()
+	d.Checked, d.Tried, d.Next, d.Failure, d.Failures, d.Conditions = now, now, now.Add(wait), nil, 0, c
+	return rm.store.Write(ctx, func(tx *gorm.DB) error { return freshness.Save(tx, change.KindOf(r), change.NameOf(r), *d) })
+}
+
+// renewed is a record with newer values, and what became of it.
+type renewed struct {
+	Refreshed
+	records.Edit
+	pending []byte // data that waits for approval
+}
+
+// compare lays a newer document over a record and decides what is to be done.
+func (rm *Room) compare(r federation.Record, octets []byte, source string, d *freshness.Kept) (renewed, error) {
+	out := renewed{Refreshed: Refreshed{Kind: change.KindOf(r), Name: change.NameOf(r), Outcome: Unchanged}}
+	hash := records.HashOf(octets)
+	if hash == r.Basic().Intake.Document && !records.Unproved(r) {
+		return out, nil
+	}
+	n := r.Copy()
+	if err := rm.records.TakeIn(n, octets, source, false); err != nil {
+		return out, err
+	}
+	if err := rm.records.Fits(rm.records.Snapshot(), n, "address"); err != nil {
+		return out, err
+	}
+	if err := change.OfSetting(federation.Check(n)); err != nil {
+		// A setting relies on what the newer metadata lacks, like a key to encrypt
+		// with.
+		return out, finding.New(finding.RefreshFailed, finding.Fact("Cause", err.Error()))
+	}
+	out.Edit = records.Edit{Record: n, What: "refreshed", Document: octets}
+	out.Differences = slices.DeleteFunc(federation.Differences(federation.Describe(r), federation.Describe(n)), func(d federation.Difference) bool { return d.Label == "validUntil" })
+	out.Findings = checks.Change(r.Kind().Side(), out.Differences)
+	switch {
+	case len(out.Differences) == 0:
+		out.Quiet = true
+	case len(out.Findings) == 0 || !r.Basic().ApproveChanges:
+		out.Outcome = Applied
+		n.Basic().Revision++
+		if len(out.Findings) > 0 {
+			d.Changed, d.At = out.Findings, rm.now().UTC()
+		}
+	case d.Declined == hash:
+		out.Outcome = Declined
+	default:
+		out.Outcome = Awaiting
+		pending, err := federation.Marshal(n)
+		if err != nil {
+			return out, err
+		}
+		out.pending = pending
+	}
+	return out, nil
+}
+
+// renew takes a newer document into one record.
+func (rm *Room) renew(ctx context.Context, by change.By, r federation.Record, octets []byte, source string, d *freshness.Kept) (Refreshed, error) {
+	rm.records.Lock()
+	defer rm.records.Unlock()
+	now, err := rm.records.Record(change.KindOf(r), change.NameOf(r))
+	if err != nil {
+		return Refreshed{}, err
+	}
+	if now.Basic().Intake.Source != source { // something else was taken in meanwhile
+		return Refreshed{Kind: change.KindOf(r), Name: change.NameOf(r), Outcome: Unchanged}, nil
+	}
+	out, err := rm.compare(now, octets, source, d)
+	if err != nil {
+		return out.Refreshed, err
+	}
+	return out.Refreshed, rm.keep(ctx, by, []renewed{out})
+}
+
+// keep saves what came of comparing. The lock is held.
+func (rm *Room) keep(ctx context.Context, by change.By, all []renewed) error {
+	var changes []records.Edit
+	for _, n := range all {
+		if n.Record != nil && (n.Outcome == Applied || n.Quiet) {
+			changes = append(changes, n.Edit)
+		}
+	}
+	return rm.records.Put(ctx, by, changes, func(tx *gorm.DB) error {
+		for _, n := range all {
+			switch {
+			case n.Outcome == Awaiting:
+				if _, err := store.PutDocument(tx, n.Document); err != nil {
+					return err
+				}
+				if err := tx.Save(&store.PendingRow{Kind: n.Kind, Name: n.Name, At: rm.now().UTC(), Data: n.pending}).Error; err != nil {
+					return err
+				}
+			case n.Outcome == Applied || n.Outcome == Unchanged:
+				if err := freshness.DropPending(tx, n.Kind, n.Name); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// Waiting lists changes that wait for approval, the oldest first; of one record,
+// if kind and name are given.
+func (rm *Room) Waiting(ctx context.Context, kind, name string) ([]Pending, error) {
+	q := rm.store.Read.WithContext(ctx).Order("at")
+	if name != "" {
+		q = q.Where("kind = ? AND name = ?", kind, name)
+	}
+	var rows []store.PendingRow
+	if err := q.Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := []Pending{}
+	for _, row := range rows {
+		r, err := rm.records.Record(row.Kind, row.Name)
+		if err != nil {
+			return nil, err
+		}
+		n, err := rm.proposed(r, row.Data)
+		if err != nil {
+			return nil, err
+		}
+		p := Pending{Kind: row.Kind, Name: row.Name, Title: r.Basic().Title, Since: row.At, Differences: federation.Differences(federation.Describe(r), federation.Describe(n))}
+		p.Findings = checks.Change(r.Kind().Side(), p.Differences)
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+// proposed gives the record with the other side's values out of data, and with
+// the settings it has now.
+func (rm *Room) proposed(r federation.Record, data []byte) (federation.Record, error) {
+	b := r.Basic()
+	other, err := rm.records.Read(r.Part().Protocol(), federation.Stored{Kind: r.Kind(), Name: string(b.Name), Added: b.Added, Revision: b.Revision, Data: data})
+	if err != nil {
+		return nil, err
+	}
+	n := r.Copy()
+	settings, err := json.Marshal(r.Part().Settings())
+	if err != nil {
+		return nil, err
+	}
+	side, err := other.Part().With(settings)
+	if err != nil {
+		return nil, err
+	}
+	federation.Replace(n, side)
+	n.Basic().Intake = other.Basic().Intake
+	return n, nil
+}
+
+// Approve applies the change that waits, Decline drops it until the metadata
+// changes again.
+func (rm *Room) Approve(ctx context.Context, by change.By, kind, name string) error {
+	return rm.decide(ctx, by, kind, name, true)
+}
+
+// Decline drops the change that waits until the metadata changes again.
+func (rm *Room) Decline(ctx context.Context, by change.By, kind, name string) error {
+	return rm.decide(ctx, by, kind, name, false)
+}
+
+func (rm *Room) decide(ctx context.Context, by change.By, kind, name string, apply bool) error {
+	rm.records.Lock()
+	defer rm.records.Unlock()
+	r, err := rm.records.Record(kind, name)
+	if err != nil {
+		return err
+	}
+	var row store.PendingRow
+	if err := rm.store.Read.WithContext(ctx).Where("kind = ? AND name = ?", kind, name).Take(&row).Error; errors.Is(err, gorm.ErrRecordNotFound) {
+		return change.Conflict(fmt.Sprintf("no change of the %s %q waits for approval", kind, name), "refresh it to see whether there is one")
+	} else if err != nil {
+		return err
+	}
+	n, err := rm.proposed(r, row.Data)
+	if err != nil {
+		return err
+	}
+	if !apply {
+		d, err := rm.freshness.Load(ctx, kind, name)
+		if err != nil {
+			return err
+		}
+		d.Declined = n.Basic().Intake.Document
+		return rm.store.Write(ctx, func(tx *gorm.DB) error {
+			if err := freshness.DropPending(tx, kind, name); err != nil {
+				return err
+			}
+			if err := (change.Note{At: rm.now(), By: by, What: "declined a change", Revision: r.Basic().Revision}).WriteOf(tx, r); err != nil {
+				return err
+			}
+			return freshness.Save(tx, kind, name, d)
+		})
+	}
+	for _, err := range []error{rm.records.Fits(rm.records.Snapshot(), n, "entityId"), change.OfSetting(federation.Check(n))} {
+		if err != nil {
+			return err
+		}
+	}
+	n.Basic().Revision++
+	return rm.records.Put(ctx, by, []records.Edit{{Record: n, What: "approved a change"}}, func(tx *gorm.DB) error { return freshness.DropPending(tx, kind, name) })
+}
+
+// RefreshDue asks all addresses whose time has come, a few at once.
+func (rm *Room) RefreshDue(ctx context.Context) error {
+	if !rm.taking.begin("") {
+		return nil // the round before is not through yet
+	}
+	defer rm.taking.end("")
+	var rows []store.FreshRow
+	if err := rm.store.Read.WithContext(ctx).Where("next <= ?", rm.now().UTC()).Order("next").Limit(500).Find(&rows).Error; err != nil {
+		return err
+	}
+	at := make(chan struct{}, 4)
+	for _, row := range rows {
+		at <- struct{}{}
+		rm.jobs.wait.Go(func() {
+			defer func() { <-at }()
+			var err error
+			if row.Kind == change.KindAggregate {
+				_, err = rm.RefreshAggregate(ctx, change.By{Who: "schedule"}, row.Name)
+			} else {
+				var out Refreshed
+				if out, err = rm.Refresh(ctx, change.By{Who: "schedule"}, row.Kind, row.Name); err == nil && out.Outcome != Unchanged {
+					rm.log.Info("metadata refreshed", "kind", row.Kind, "name", row.Name, "outcome", out.Outcome)
+				}
+			}
+			var ce *change.ConflictError
+			if err != nil && ctx.Err() == nil && !errors.As(err, &ce) {
+				rm.log.Error("metadata cannot be refreshed", "kind", row.Kind, "name", row.Name, "error", err)
+			}
+		})
+	}
+	for range cap(at) {
+		at <- struct{}{}
+	}
+	return nil
+}
+
+// Refreshed is what a refresh of one record came to.
+type Refreshed struct {
+	Kind        string
+	Name        string
+	Outcome     string
+	Differences []federation.Difference
+	Findings    []*finding.Finding
+}
+
+// Pending is a change that waits for approval.
+type Pending struct {
+	Kind        string
+	Name        string
+	Title       string
+	Since       time.Time
+	Differences []federation.Difference
+	Findings    []*finding.Finding
+}

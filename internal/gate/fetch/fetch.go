@@ -1,0 +1,234 @@
+// Package fetch is the way out to the network: for documents, and for calls of
+// crossings.
+package fetch
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"syscall"
+	"time"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+)
+
+// Fetcher gets documents from addresses that an engineer named: https, ten
+// seconds, bounded size, three redirects, and no private networks but those
+// allowed, judged by the address actually connected to.
+type Fetcher struct {
+	allow     []netip.Prefix
+	allowHTTP bool
+	client    *http.Client
+}
+
+var errNetwork = errors.New("network not allowed")
+
+// private networks beyond those that netip knows: shared (RFC 6598), NAT64 (RFC
+// 6052, RFC 8215), benchmarking, documentation and other special ones.
+var special = func() (out []netip.Prefix) {
+	for _, s := range []string{"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "198.18.0.0/15", "240.0.0.0/4", "64:ff9b::/96", "64:ff9b:1::/48", "2002::/16", "fec0::/10"} {
+		out = append(out, netip.MustParsePrefix(s))
+	}
+	return out
+}()
+
+// New makes a fetcher that may reach private networks only if they are allowed.
+func New(allow []netip.Prefix, allowHTTP bool) *Fetcher {
+	f := &Fetcher{allow: allow, allowHTTP: allowHTTP}
+	dialer := &net.Dialer{Timeout: 5 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
+		ap, err := netip.ParseAddrPort(address)
+		if err != nil || !f.allowed(ap.Addr()) {
+			return fmt.Errorf("%w: %s", errNetwork, address)
+		}
+		return nil
+	}}
+	f.client = &http.Client{
+		Transport: &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: 5 * time.Second, ResponseHeaderTimeout: 8 * time.Second,
+			MaxResponseHeaderBytes: 64 << 10, DisableKeepAlives: true},
+		CheckRedirect: func(r *http.Request, via []*http.Request) error {
+			if len(via) > 3 {
+				return errors.New("more than three redirects")
+			}
+			return f.scheme(r.URL)
+		}}
+	return f
+}
+
+func (f *Fetcher) allowed(a netip.Addr) bool {
+	a = a.Unmap()
+	for _, p := range f.allow {
+		if p.Contains(a) {
+			return true
+		}
+	}
+	if !a.IsGlobalUnicast() || a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast() {
+		return false
+	}
+	for _, p := range special {
+		if p.Contains(a) {
+			return false
+		}
+	}
+	return true
+}
+
+func (f *Fetcher) scheme(u *url.URL) error {
+	if u.Scheme == "https" || u.Scheme == "http" && f.allowHTTP {
+		return nil
+	}
+	return finding.New(finding.AddressRefused, finding.Fact("Address", u.String()), finding.Fact("Scheme", u.Scheme))
+}
+
+// Conditions are those of a conditional request (RFC 9110 §13.1).
+type Conditions struct {
+	ETag     string `json:"etag,omitempty"`
+	Modified string `json:"modified,omitempty"` // Last-Modified as the server wrote it
+}
+
+// Fetched is what an address gave.
+type Fetched struct {
+	Octets    []byte        // of get
+	Body      io.ReadCloser // of open, nil if unchanged
+	Length    int64         // announced, -1 if not
+	Unchanged bool          // the conditions held: 304
+	Conditions
+	date time.Time // of the server's clock, zero if it tells none
+}
+
+// Get fetches a document of at most limit octets, within ten seconds.
+func (f *Fetcher) Get(ctx context.Context, address string, c Conditions, limit int64) (Fetched, error) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	got, err := f.Open(ctx, address, c)
+	if err != nil || got.Unchanged {
+		return got, err
+	}
+	defer got.Body.Close()
+	if got.Octets, err = io.ReadAll(io.LimitReader(got.Body, limit+1)); err != nil {
+		return got, Unreachable(address, err.Error())
+	}
+	if int64(len(got.Octets)) > limit {
+		return got, finding.New(finding.XMLTooLarge, finding.Fact("Address", address), finding.Fact("Limit", fmt.Sprintf("%d octets for the metadata of one entity; take in an aggregate as such", limit)))
+	}
+	return got, nil
+}
+
+// Unreachable is the finding that an address gives nothing.
+func Unreachable(address, cause string) *finding.Finding {
+	return finding.New(finding.AddressUnreachable, finding.Fact("Address", address), finding.Fact("Cause", cause))
+}
+
+// Open begins to fetch a document; the caller closes its body.
+func (f *Fetcher) Open(ctx context.Context, address string, c Conditions) (Fetched, error) {
+	res, err := f.send(ctx, http.MethodGet, address, c)
+	if err != nil {
+		return Fetched{}, err
+	}
+	got := Fetched{Body: res.Body, Length: res.ContentLength, Conditions: Conditions{res.Header.Get("ETag"), res.Header.Get("Last-Modified")}}
+	got.date, _ = http.ParseTime(res.Header.Get("Date")) // zero if absent
+	if res.StatusCode == http.StatusOK {
+		return got, nil
+	}
+	_ = res.Body.Close() // nothing is wanted of it
+	got.Body = nil
+	if res.StatusCode == http.StatusNotModified && c != (Conditions{}) {
+		got.Unchanged, got.Conditions = true, c
+		return got, nil
+	}
+	return Fetched{}, Unreachable(address, "it answered "+res.Status)
+}
+
+// Probe sees whether an address answers at all, whatever it says, and what its
+// server's clock shows.
+func (f *Fetcher) Probe(ctx context.Context, address string) (date time.Time, err error) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	res, err := f.send(ctx, http.MethodHead, address, Conditions{})
+	if err != nil {
+		return date, err
+	}
+	date, _ = http.ParseTime(res.Header.Get("Date"))
+	return date, res.Body.Close()
+}
+
+func (f *Fetcher) send(ctx context.Context, method, address string, c Conditions) (*http.Response, error) {
+	if !federation.IsAddress(address) {
+		return nil, Unreachable(address, "not a whole http or https address")
+	}
+	req, err := http.NewRequestWithContext(ctx, method, address, nil)
+	if err != nil {
+		return nil, Unreachable(address, err.Error())
+	}
+	if err := f.scheme(req.URL); err != nil {
+		return nil, err
+	}
+	req.Header.Set("Accept", "application/xml, text/xml, */*")
+	if c.ETag != "" {
+		req.Header.Set("If-None-Match", c.ETag)
+	}
+	if c.Modified != "" {
+		req.Header.Set("If-Modified-Since", c.Modified)
+	}
+	res, err := f.client.Do(req)
+	switch {
+	case errors.Is(err, errNetwork):
+		return nil, finding.New(finding.AddressRefused, finding.Fact("Address", address), finding.Fact("Cause", "it lies in a private or special network"))
+	case finding.Of(err) != nil:
+		return nil, finding.Of(err)
+	case err != nil:
+		var ue *url.Error
+		if errors.As(err, &ue) {
+			err = ue.Err
+		}
+		return nil, Unreachable(address, err.Error())
+	}
+	return res, nil
+}
+
+// Post sends a call, without following redirects, and gives the answer.
+func (f *Fetcher) Post(ctx context.Context, c *crossing.Call, o crossing.CallOctets) ([]byte, error) {
+	failed := func(cause string) error {
+		code := c.Unreached
+		if code == "" {
+			code = finding.AddressUnreachable
+		}
+		return finding.New(code, finding.Fact("Address", c.Address), finding.Fact("Cause", cause))
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.Address, bytes.NewReader(o.Body))
+	if err != nil {
+		return nil, failed(err.Error())
+	}
+	if err := f.scheme(req.URL); err != nil {
+		return nil, err
+	}
+	for name, value := range o.Header {
+		req.Header.Set(name, value)
+	}
+	client := *f.client
+	client.Timeout = 10 * time.Second
+	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	res, err := client.Do(req)
+	if err != nil {
+		if errors.Is(err, errNetwork) {
+			return nil, finding.New(finding.AddressRefused, finding.Fact("Address", c.Address), finding.Fact("Cause", "it lies in a private or special network"))
+		}
+		return nil, failed(err.Error())
+	}
+	defer res.Body.Close()
+	if res.StatusCode < 200 || res.StatusCode > 299 {
+		return nil, failed("it answered " + res.Status)
+	}
+	octets, err := io.ReadAll(io.LimitReader(res.Body, c.Limit+1))
+	if err != nil || int64(len(octets)) > c.Limit {
+		return nil, failed("the answer is cut off or too large")
+	}
+	return octets, nil
+}

@@ -1,0 +1,169 @@
+// Package keyring keeps the gate's own keys and secrets, sealed.
+package keyring
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net/url"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/store"
+)
+
+// Room keeps keys and secrets.
+type Room struct {
+	store *store.Store
+	base  string
+	now   func() time.Time
+}
+
+// New makes a room for a gate with a base address.
+func New(s *store.Store, base string, now func() time.Time) *Room {
+	return &Room{store: s, base: base, now: now}
+}
+
+// PurposeApp and a name is the purpose of an application's own keys.
+const PurposeApp = "app/"
+
+// Key states through a roll-over.
+const (
+	Current = "current"
+	Next    = "next"
+	Old     = "old"
+)
+
+// Key is a key of the gate, without its private half.
+type Key struct {
+	ID          int64
+	Purpose     string
+	State       string
+	Added       time.Time
+	Certificate keys.Certificate
+}
+
+// Load gives the key set for a purpose, making the first key.
+func (rm *Room) Load(ctx context.Context, purpose string) (federation.KeySet, error) {
+	var set federation.KeySet
+	var rows []store.KeyRow
+	if err := rm.store.Read.WithContext(ctx).Where("purpose = ?", purpose).Order("id DESC").Find(&rows).Error; err != nil {
+		return set, err
+	}
+	for _, r := range rows {
+		p, err := rm.openKey(r)
+		if err != nil {
+			return set, err
+		}
+		switch r.State {
+		case Current:
+			set.Current = p
+		case Next:
+			set.Next = p
+		default:
+			set.Old = append(set.Old, p)
+		}
+	}
+	if set.Current != nil {
+		return set, nil
+	}
+	row, p, err := rm.Make(purpose, keys.Kinds[0], Current)
+	if err != nil {
+		return set, err
+	}
+	set.Current = p
+	return set, rm.store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(row).Error })
+}
+
+func (rm *Room) openKey(r store.KeyRow) (*keys.Pair, error) {
+	text, err := rm.store.Open("key", r.Sealed)
+	if err != nil {
+		return nil, err
+	}
+	return keys.Unmarshal(text)
+}
+
+// Make makes a key of a kind (keys.Kinds), and what is to be stored of it.
+func (rm *Room) Make(purpose, kind, state string) (*store.KeyRow, *keys.Pair, error) {
+	u, err := url.Parse(rm.base)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := keys.GenerateKind(kind, "Inner Gate "+purpose+" "+u.Hostname(), rm.now(), rand.Reader)
+	if err != nil {
+		return nil, nil, err
+	}
+	text, err := p.Marshal()
+	return &store.KeyRow{Purpose: purpose, State: state, Added: rm.now().UTC(), Sealed: rm.store.Seal("key", text)}, p, err
+}
+
+// Pairwise gives the secret of persistent NameIDs, made once.
+func (rm *Room) Pairwise(ctx context.Context) ([]byte, error) {
+	secret := make([]byte, 32)
+	_, _ = rand.Read(secret) // never fails (crypto/rand)
+	sealed, err := rm.store.Setting(ctx, "pairwise", hex.EncodeToString(rm.store.Seal("pairwise", secret)))
+	if err != nil {
+		return nil, err
+	}
+	octets, err := hex.DecodeString(sealed)
+	if err != nil {
+		return nil, err
+	}
+	return rm.store.Open("pairwise", octets)
+}
+
+// List lists the gate's keys.
+func (rm *Room) List(ctx context.Context) ([]Key, error) {
+	var rows []store.KeyRow
+	if err := rm.store.Read.WithContext(ctx).Order("purpose, id").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := []Key{}
+	for _, r := range rows {
+		p, err := rm.openKey(r)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, Key{r.ID, r.Purpose, r.State, r.Added, p.Certificate})
+	}
+	return out, nil
+}
+
+// Own fills in all keys of the gate itself.
+func (rm *Room) Own(ctx context.Context, self *federation.Gate) (err error) {
+	sets := map[string]federation.KeySet{}
+	for _, p := range self.Purposes {
+		if sets[p.Name], err = rm.Load(ctx, p.Name); err != nil {
+			return err
+		}
+	}
+	self.Keys = sets
+	return nil
+}
+
+// PutCredential keeps a secret that calls name by reference. It is never given
+// out again but to such a call.
+func (rm *Room) PutCredential(ctx context.Context, name, secret string) error {
+	return rm.store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Save(&store.CredentialRow{Name: name, Sealed: rm.store.Seal("credential "+name, []byte(secret))}).Error
+	})
+}
+
+// Credential gives a secret that calls name by reference.
+func (rm *Room) Credential(ctx context.Context, name string) (string, error) {
+	var row store.CredentialRow
+	err := rm.store.Read.WithContext(ctx).Where("name = ?", name).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return "", fmt.Errorf("there is no credential %q", name)
+	}
+	if err != nil {
+		return "", err
+	}
+	secret, err := rm.store.Open("credential "+name, row.Sealed)
+	return string(secret), err
+}

@@ -1,0 +1,321 @@
+// Package operators knows who may change things: owners with their passwords and
+// console sessions, and the tokens of programs.
+package operators
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/argon2"
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/limit"
+	"innergate.example/innergate/internal/gate/random"
+	"innergate.example/innergate/internal/store"
+)
+
+// Room knows the operators.
+type Room struct {
+	store   *store.Store
+	base    string
+	now     func() time.Time
+	hashing chan struct{} // slow password hashes at a time
+	tries   *limit.Tries
+}
+
+// New makes a room for a gate with a base address.
+func New(s *store.Store, base string, now func() time.Time, tries *limit.Tries) *Room {
+	return &Room{store: s, base: base, now: now, hashing: make(chan struct{}, 2), tries: tries}
+}
+
+// argon2id parameters (RFC 9106 §4, second recommended option).
+const (
+	argonTime    = 3
+	argonMemory  = 64 << 10 // KiB
+	argonThreads = 4
+)
+
+// consoleLife is how long a console session lasts.
+const consoleLife = 12 * time.Hour
+
+// hashPassword gives argon2id in the usual text form. It waits for its turn: a
+// hash takes 64 MiB.
+func (rm *Room) hashPassword(password string) string {
+	salt := make([]byte, 16)
+	_, _ = rand.Read(salt)
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
+		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(rm.argon(password, salt)))
+}
+
+func (rm *Room) argon(password string, salt []byte) []byte {
+	rm.hashing <- struct{}{}
+	defer func() { <-rm.hashing }()
+	return argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
+}
+
+// checkPassword compares in constant time. An empty stored hash costs as much as
+// a real one and never fits.
+func (rm *Room) checkPassword(stored, password string) bool {
+	parts := strings.Split(stored, "$")
+	if len(parts) != 6 {
+		rm.argon(password, make([]byte, 16))
+		return false
+	}
+	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
+	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
+	return err1 == nil && err2 == nil && subtle.ConstantTimeCompare(rm.argon(password, salt), want) == 1
+}
+
+// ErrDenied is a failed authentication. It never says which part was wrong.
+var ErrDenied = errors.New("user name or password is wrong; try again, or ask another owner")
+
+// ErrTooManyTries is given after too many failures.
+var ErrTooManyTries = errors.New("too many failed tries for this account from this address; wait five minutes and try again")
+
+// HasOwner reports whether somebody was set up.
+func (rm *Room) HasOwner(ctx context.Context) (bool, error) {
+	var n int64
+	err := rm.store.Read.WithContext(ctx).Model(&store.OwnerRow{}).Count(&n).Error
+	return n > 0, err
+}
+
+const setupKey = "setup-token"
+
+// SetupLink makes a new one-time link for setting up the first owner. Earlier
+// links stop working.
+func (rm *Room) SetupLink(ctx context.Context) (string, error) {
+	token := random.Text(16)
+	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Save(&store.SettingRow{Key: setupKey, Value: base64.StdEncoding.EncodeToString(store.Hash(token))}).Error
+	})
+	return rm.base + "/console/setup#" + token, err
+}
+
+// SetUp makes the first owner with the token of the set-up link, which is used
+// up by it.
+func (rm *Room) SetUp(ctx context.Context, token, username, password string) error {
+	if err := checkOwner(username, password); err != nil {
+		return err
+	}
+	hash := rm.hashPassword(password)
+	return rm.store.Write(ctx, func(tx *gorm.DB) error {
+		gone := tx.Where("key = ? AND value = ?", setupKey, base64.StdEncoding.EncodeToString(store.Hash(token))).Delete(&store.SettingRow{})
+		if gone.Error != nil {
+			return gone.Error
+		}
+		var owners int64
+		if err := tx.Model(&store.OwnerRow{}).Count(&owners).Error; err != nil {
+			return err
+		}
+		if gone.RowsAffected != 1 || owners > 0 {
+			return change.Field("token", errors.New("this set-up link is used up or was replaced; restart the gate for a new one, or ask an owner"))
+		}
+		return rm.addOwner(tx, change.By{Who: "set-up link"}, username, hash)
+	})
+}
+
+func checkOwner(username, password string) error {
+	if _, err := federation.ParseName(username); err != nil {
+		return change.Field("username", err)
+	}
+	if n := len([]rune(password)); n < 12 || len(password) > 1024 {
+		return change.Field("password", fmt.Errorf("the password has %d characters; use at least 12", n))
+	}
+	return nil
+}
+
+func (rm *Room) addOwner(tx *gorm.DB, by change.By, username, hash string) error {
+	err := tx.Create(&store.OwnerRow{Username: username, Password: hash, Added: rm.now().UTC()}).Error
+	if store.IsTaken(err) {
+		return change.Field("username", fmt.Errorf("the owner %q exists already; choose another name", username))
+	}
+	if err != nil {
+		return err
+	}
+	return change.Note{At: rm.now(), By: by, Kind: "owner", Name: username, What: "added", Revision: 1}.Write(tx)
+}
+
+// AddOwner makes another owner.
+func (rm *Room) AddOwner(ctx context.Context, by change.By, username, password string) error {
+	if err := checkOwner(username, password); err != nil {
+		return err
+	}
+	hash := rm.hashPassword(password)
+	return rm.store.Write(ctx, func(tx *gorm.DB) error { return rm.addOwner(tx, by, username, hash) })
+}
+
+// Owner is an operator who signs in to the console with a password.
+type Owner struct {
+	Username string
+	Added    time.Time
+}
+
+// Owners lists the owners.
+func (rm *Room) Owners(ctx context.Context) ([]Owner, error) {
+	var rows []store.OwnerRow
+	err := rm.store.Read.WithContext(ctx).Order("username").Find(&rows).Error
+	out := make([]Owner, len(rows))
+	for i, r := range rows {
+		out[i] = Owner{r.Username, r.Added}
+	}
+	return out, err
+}
+
+// SetPassword gives an owner a new password and ends their console sessions.
+func (rm *Room) SetPassword(ctx context.Context, by change.By, username, password string) error {
+	if err := checkOwner(username, password); err != nil {
+		return err
+	}
+	hash := rm.hashPassword(password)
+	return rm.store.Write(ctx, func(tx *gorm.DB) error {
+		set := tx.Model(&store.OwnerRow{}).Where("username = ?", username).Update("password", hash)
+		if set.Error != nil {
+			return set.Error
+		}
+		if set.RowsAffected == 0 {
+			return &change.NotFoundError{Kind: "owner", Name: username}
+		}
+		if err := tx.Where("username = ?", username).Delete(&store.ConsoleRow{}).Error; err != nil {
+			return err
+		}
+		return change.Note{At: rm.now(), By: by, Kind: "owner", Name: username, What: "changed"}.Write(tx)
+	})
+}
+
+// RemoveOwner removes an owner and ends their console sessions. The last one
+// stays: a way in for owners is always open.
+func (rm *Room) RemoveOwner(ctx context.Context, by change.By, username string) error {
+	return rm.store.Write(ctx, func(tx *gorm.DB) error {
+		var n int64
+		if err := tx.Model(&store.OwnerRow{}).Where("username <> ?", username).Count(&n).Error; err != nil {
+			return err
+		}
+		gone := tx.Where("username = ?", username).Delete(&store.OwnerRow{})
+		if gone.Error != nil {
+			return gone.Error
+		}
+		if gone.RowsAffected == 0 {
+			return &change.NotFoundError{Kind: "owner", Name: username}
+		}
+		if n == 0 {
+			return change.Conflict(fmt.Sprintf("%q is the last owner", username), "add another owner first")
+		}
+		if err := tx.Where("username = ?", username).Delete(&store.ConsoleRow{}).Error; err != nil {
+			return err
+		}
+		return change.Note{At: rm.now(), By: by, Kind: "owner", Name: username, What: "removed"}.Write(tx)
+	})
+}
+
+// SignIn checks an owner's password and makes a console session.
+func (rm *Room) SignIn(ctx context.Context, username, password, address string) (token string, err error) {
+	key := username + " " + limit.Network(address)
+	if !rm.tries.Open(key, rm.now()) {
+		return "", ErrTooManyTries
+	}
+	var row store.OwnerRow
+	err = rm.store.Read.WithContext(ctx).Where("username = ?", username).Take(&row).Error
+	if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
+		return "", err
+	}
+	if len(password) > 1024 || !rm.checkPassword(row.Password, password) {
+		rm.tries.Fail(key, rm.now())
+		return "", ErrDenied
+	}
+	token = random.Text(32)
+	return token, rm.store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Create(&store.ConsoleRow{Hash: store.Hash(token), Username: username, Expires: rm.now().Add(consoleLife).UTC()}).Error
+	})
+}
+
+// ConsoleUser gives the owner a console session belongs to, "" if to none.
+func (rm *Room) ConsoleUser(ctx context.Context, token string) (string, error) {
+	if token == "" {
+		return "", nil
+	}
+	var row store.ConsoleRow
+	err := rm.store.Read.WithContext(ctx).Where("hash = ? AND expires > ?", store.Hash(token), rm.now().UTC()).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return "", nil
+	}
+	return row.Username, err
+}
+
+// SignOut ends a console session.
+func (rm *Room) SignOut(ctx context.Context, token string) error {
+	return rm.store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Where("hash = ?", store.Hash(token)).Delete(&store.ConsoleRow{}).Error
+	})
+}
+
+// Token is an API token without its secret.
+type Token struct {
+	Name  string
+	Added time.Time
+	By    string
+}
+
+const tokenPrefix = "igt_"
+
+// AddToken makes an API token. Its secret is given once, here, and stored as
+// hash.
+func (rm *Room) AddToken(ctx context.Context, by change.By, name string) (Token, string, error) {
+	if _, err := federation.ParseName(name); err != nil {
+		return Token{}, "", change.Field("name", err)
+	}
+	secret := tokenPrefix + random.Text(32)
+	t := Token{Name: name, Added: rm.now().UTC(), By: by.Who}
+	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+		if err := tx.Create(&store.TokenRow{Name: name, Hash: store.Hash(secret), Added: t.Added, By: by.Who}).Error; err != nil {
+			return err
+		}
+		return change.Note{At: rm.now(), By: by, Kind: "token", Name: name, What: "added", Revision: 1}.Write(tx)
+	})
+	if store.IsTaken(err) {
+		err = change.Field("name", fmt.Errorf("the token %q exists already; choose another name, or remove it first", name))
+	}
+	return t, secret, err
+}
+
+// Tokens lists the API tokens.
+func (rm *Room) Tokens(ctx context.Context) ([]Token, error) {
+	var rows []store.TokenRow
+	err := rm.store.Read.WithContext(ctx).Order("name").Find(&rows).Error
+	out := make([]Token, len(rows))
+	for i, r := range rows {
+		out[i] = Token{r.Name, r.Added, r.By}
+	}
+	return out, err
+}
+
+// RemoveToken removes an API token; it stops working at once.
+func (rm *Room) RemoveToken(ctx context.Context, by change.By, name string) error {
+	return rm.store.Write(ctx, func(tx *gorm.DB) error {
+		gone := tx.Where("name = ?", name).Delete(&store.TokenRow{})
+		if gone.Error != nil {
+			return gone.Error
+		}
+		if gone.RowsAffected == 0 {
+			return &change.NotFoundError{Kind: "token", Name: name}
+		}
+		return change.Note{At: rm.now(), By: by, Kind: "token", Name: name, What: "removed", Revision: 2}.Write(tx)
+	})
+}
+
+// TokenName gives the name of the token a secret belongs to, "" if to none.
+func (rm *Room) TokenName(ctx context.Context, secret string) (string, error) {
+	var row store.TokenRow
+	err := rm.store.Read.WithContext(ctx).Where("hash = ?", store.Hash(secret)).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return "", nil
+	}
+	return row.Name, err
+}

@@ -1,0 +1,192 @@
+package records
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/editions"
+	"innergate.example/innergate/internal/store"
+)
+
+// HistoryFilter narrows the history.
+type HistoryFilter struct {
+	Kind, Name string
+	Search     string // in name, by, what, why
+	Limit      int
+	Before     int64 // ID, for the next page
+}
+
+// History lists changes, the newest first, and how many match.
+func (rm *Room) History(ctx context.Context, f HistoryFilter) ([]Change, int64, error) {
+	q := rm.store.Read.WithContext(ctx).Model(&store.HistoryRow{})
+	if f.Kind != "" {
+		q = q.Where("kind = ?", f.Kind)
+	}
+	if f.Name != "" {
+		q = q.Where("name = ?", f.Name)
+	}
+	if f.Search != "" {
+		like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(f.Search) + "%"
+		q = q.Where(`(name LIKE ? ESCAPE '\' OR who LIKE ? ESCAPE '\' OR what LIKE ? ESCAPE '\' OR why LIKE ? ESCAPE '\')`, like, like, like, like)
+	}
+	var total int64
+	if err := q.Session(&gorm.Session{}).Count(&total).Error; err != nil {
+		return nil, 0, err
+	}
+	if f.Before > 0 {
+		q = q.Where("id < ?", f.Before)
+	}
+	var rows []store.HistoryRow
+	err := q.Session(&gorm.Session{}).Omit("data").Order("id DESC").Limit(f.Limit).Find(&rows).Error
+	out := []Change{}
+	for _, r := range rows {
+		out = append(out, entry(r))
+	}
+	return out, total, err
+}
+
+func entry(r store.HistoryRow) Change {
+	return Change{ID: r.ID, At: r.At, Kind: r.Kind, Name: r.Name, Revision: r.Revision, Who: r.Who, What: r.What, Why: r.Why,
+		Restorable: r.Kind == change.KindProvider || r.Kind == change.KindApplication}
+}
+
+// Revision shows one change: the record as it was then, and what differs from the
+// revision before.
+func (rm *Room) Revision(ctx context.Context, id int64) (Revision, error) {
+	row, err := rm.HistoryRow(ctx, id)
+	if err != nil {
+		return Revision{}, err
+	}
+	out := Revision{Change: entry(row), Values: []federation.Value{}, Differences: []federation.Difference{}, FromNow: []federation.Difference{}}
+	if len(row.Data) == 0 {
+		return out, nil
+	}
+	if out.Values, err = rm.values(row); err != nil {
+		return out, err
+	}
+	var before store.HistoryRow
+	err = rm.store.Read.WithContext(ctx).Where("kind = ? AND name = ? AND id < ?", row.Kind, row.Name, row.ID).Order("id DESC").Take(&before).Error
+	var was []federation.Value
+	switch {
+	case errors.Is(err, gorm.ErrRecordNotFound) || err == nil && before.What == "removed":
+	case err != nil:
+		return out, err
+	default:
+		if was, err = rm.values(before); err != nil {
+			return out, err
+		}
+	}
+	after := out.Values
+	if row.What == "removed" {
+		was, after = after, nil
+	}
+	out.Differences = federation.Differences(was, after)
+	if out.Restorable {
+		var now []federation.Value
+		if r, err := rm.Record(row.Kind, row.Name); err == nil {
+			now = federation.Describe(r)
+		}
+		out.FromNow = federation.Differences(now, out.Values)
+	}
+	return out, nil
+}
+
+// HistoryRow gives what is stored of a change.
+func (rm *Room) HistoryRow(ctx context.Context, id int64) (row store.HistoryRow, err error) {
+	err = rm.store.Read.WithContext(ctx).Where("id = ?", id).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		err = &change.NotFoundError{Kind: "change", Name: fmt.Sprint(id)}
+	}
+	return row, err
+}
+
+// values reads what a change left behind. Nothing secret is ever written there:
+// keys of our own, tokens and passwords have no data in the history.
+func (rm *Room) values(row store.HistoryRow) ([]federation.Value, error) {
+	switch row.Kind {
+	case change.KindProvider, change.KindApplication:
+		r, err := rm.Restored(row)
+		if err != nil {
+			return nil, err
+		}
+		return federation.Describe(r), nil
+	case KindRanking:
+		return rankingValues(row.Data)
+	case change.KindAggregate:
+		return editions.Values(row.Data)
+	}
+	return []federation.Value{}, nil
+}
+
+// Restored reads a record out of the history.
+func (rm *Room) Restored(row store.HistoryRow) (federation.Record, error) {
+	protocol := row.Protocol
+	if protocol == "" {
+		protocol = rm.order[0].Name() // of before there were several
+	}
+	return rm.Read(protocol, federation.Stored{Kind: federation.Kind(row.Kind), Name: row.Name, Revision: row.Revision, Added: row.At, Data: row.Data})
+}
+
+// Restore sets a record back to what it was after a change; one that was removed
+// comes back. The record gets a new revision.
+func (rm *Room) Restore(ctx context.Context, by change.By, id int64) (kind, name string, err error) {
+	row, err := rm.HistoryRow(ctx, id)
+	if err != nil {
+		return "", "", err
+	}
+	if !entry(row).Restorable || len(row.Data) == 0 {
+		return "", "", change.Conflict(fmt.Sprintf("a %s cannot be set back: what was secret in it is gone, or it is made anew from its source", row.Kind), "make a new one")
+	}
+	r, err := rm.Restored(row)
+	if err != nil {
+		return "", "", err
+	}
+	rm.Lock()
+	defer rm.Unlock()
+	var last int
+	if err := rm.store.Read.WithContext(ctx).Model(&store.HistoryRow{}).Where("kind = ? AND name = ?", row.Kind, row.Name).Select("max(revision)").Scan(&last).Error; err != nil {
+		return "", "", err
+	}
+	if now, err := rm.Record(row.Kind, row.Name); err == nil {
+		r.Basic().Added, r.Basic().ID = now.Basic().Added, now.Basic().ID // its values of then; it stays itself
+	}
+	r.Basic().Revision = last + 1
+	snap := rm.Snapshot()
+	for _, err := range []error{rm.tied(snap, r), change.OfSetting(federation.Check(r)), rm.Fits(snap, r, "entityId")} {
+		if err != nil {
+			return "", "", err
+		}
+	}
+	what := fmt.Sprintf("restored revision %d", row.Revision)
+	err = rm.Put(ctx, by, []Edit{{Record: r, What: what}}, func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, r) })
+	return row.Kind, row.Name, err
+}
+
+// Change is one change in the history.
+type Change struct {
+	ID       int64
+	At       time.Time
+	Kind     string
+	Name     string
+	Revision int
+	Who      string
+	What     string
+	Why      string
+	// Restorable tells whether the record can be set back to this.
+	Restorable bool
+}
+
+// Revision is one change with what it did.
+type Revision struct {
+	Change
+	Values      []federation.Value
+	Differences []federation.Difference
+	FromNow     []federation.Difference
+}

@@ -1,0 +1,272 @@
+package records
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/freshness"
+	"innergate.example/innergate/internal/gate/random"
+	"innergate.example/innergate/internal/store"
+)
+
+// NewProvider is what a provider is added from.
+type NewProvider struct {
+	Name, Title      string
+	Protocol         string // "" for the first that has providers
+	Source           Source
+	AllowUnsolicited bool
+	federation.Keeping
+	Draft bool             // keep it even if values are still missing
+	Phase federation.Phase // "" for live, unless values are missing
+}
+
+// AddProvider takes in what is known of a provider. Nothing is stored unless all
+// of it is in order.
+func (rm *Room) AddProvider(ctx context.Context, by change.By, n NewProvider) (*federation.Provider, error) {
+	r, err := rm.MakeProvider(n)
+	if err != nil {
+		return nil, err
+	}
+	r, err = rm.add(ctx, by, r, n.Title, n.Source, n.Draft)
+	if err != nil {
+		return nil, err
+	}
+	return r.(*federation.Provider), nil
+}
+
+// MakeProvider makes a provider with nothing of the other side in it yet.
+func (rm *Room) MakeProvider(n NewProvider) (federation.Record, error) {
+	by, err := rm.protocol(n.Protocol, change.KindProvider)
+	if err != nil {
+		return nil, err
+	}
+	p := &federation.Provider{Side: by.NewProvider(&rm.Snapshot().Gate, federation.Name(n.Name))}
+	p.ID, p.Name, p.Added, p.Revision = federation.ID(random.ID()), federation.Name(n.Name), rm.now().UTC(), 1
+	p.AllowUnsolicited, p.Keeping, p.Phase = n.AllowUnsolicited, n.Keeping, n.Phase
+	return p, nil
+}
+
+// NewApplication is what an application is added from.
+type NewApplication struct {
+	Name, Title string
+	Protocol    string // "" for the first that has applications
+	Source      Source
+	Provider    string // "" leaves it to the routing
+	OwnStart    string // address of its own start, if it accepts no other
+	OwnHosts    string
+	Settings    federation.Settings // further ones, of its protocol
+	federation.Keeping
+	Draft bool             // keep it even if values are still missing
+	Phase federation.Phase // "" for live, unless values are missing
+}
+
+// AddApplication takes in what is known of an application.
+func (rm *Room) AddApplication(ctx context.Context, by change.By, n NewApplication) (*federation.Application, error) {
+	r, err := rm.MakeApplication(n)
+	if err != nil {
+		return nil, err
+	}
+	r, err = rm.add(ctx, by, r, n.Title, n.Source, n.Draft)
+	if err != nil {
+		return nil, err
+	}
+	return r.(*federation.Application), nil
+}
+
+// MakeApplication makes an application with nothing of the other side in it yet.
+func (rm *Room) MakeApplication(n NewApplication) (federation.Record, error) {
+	by, err := rm.protocol(n.Protocol, change.KindApplication)
+	if err != nil {
+		return nil, err
+	}
+	a := &federation.Application{Side: by.NewApplication(&rm.Snapshot().Gate, federation.Name(n.Name))}
+	a.ID, a.Name, a.Added, a.Revision = federation.ID(random.ID()), federation.Name(n.Name), rm.now().UTC(), 1
+	a.Provider, a.OwnStart, a.OnlyOwnStarts, a.OwnHosts, a.Keeping = federation.Name(n.Provider), n.OwnStart, n.OwnStart != "", n.OwnHosts, n.Keeping
+	a.Phase = n.Phase
+	if err := change.OfSetting(federation.Apply(a, n.Settings)); err != nil {
+		return nil, err
+	}
+	federation.Replace(a, a.Side.Named(&rm.Snapshot().Gate, a.Name))
+	return a, nil
+}
+
+// protocol finds a protocol by name, "" for the first one that has records of
+// the kind.
+func (rm *Room) protocol(name, kind string) (crossing.Protocol, error) {
+	var names []string
+	for _, p := range rm.order {
+		has := p.Applications()
+		if kind == change.KindProvider {
+			has = p.Providers()
+		}
+		if has && (name == "" || p.Name() == name) {
+			return p, nil
+		}
+		if has {
+			names = append(names, p.Name())
+		}
+	}
+	return nil, change.Field("protocol", fmt.Errorf("no %s can speak %q; use one of %s", kind, name, strings.Join(names, ", ")))
+}
+
+// Free sees whether a name can be given to a new record.
+func (rm *Room) Free(snap *federation.Snapshot, kind, name string) error {
+	n, err := federation.ParseName(name)
+	if err != nil {
+		return change.Field("name", err)
+	}
+	_, taken := snap.Record(federation.Kind(kind), n)
+	for _, p := range rm.order {
+		taken = taken || p.Reserved(federation.Kind(kind), n)
+	}
+	if taken {
+		label := strings.ToUpper(kind[:1]) + kind[1:]
+		return change.Field("name", finding.New(finding.NameTaken, finding.Fact(label, name)))
+	}
+	return nil
+}
+
+// add fills a new record from its source and saves it.
+func (rm *Room) add(ctx context.Context, by change.By, r federation.Record, title string, src Source, draft bool) (federation.Record, error) {
+	if err := rm.Free(rm.Snapshot(), change.KindOf(r), change.NameOf(r)); err != nil {
+		return nil, err
+	}
+	octets, err := rm.fill(ctx, r, title, src, draft)
+	if err != nil {
+		return nil, err
+	}
+	rm.Lock()
+	defer rm.Unlock()
+	snap := rm.Snapshot()
+	for _, err := range []error{rm.Free(snap, change.KindOf(r), change.NameOf(r)), rm.tied(snap, r), rm.Fits(snap, r, src.field()), change.OfSetting(federation.Check(r))} {
+		if err != nil {
+			return nil, err
+		}
+	}
+	return r, rm.Put(ctx, by, []Edit{{Record: r, What: "added", Document: octets}}, func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, r) })
+}
+
+// Change lays settings over those of a record. revision is the one that the
+// change was made from. What is not named stays.
+func (rm *Room) Change(ctx context.Context, by change.By, kind, name string, revision int, s federation.Settings) (federation.Record, error) {
+	rm.Lock()
+	defer rm.Unlock()
+	old, err := rm.Record(kind, name)
+	if err != nil {
+		return nil, err
+	}
+	if old.Basic().Revision != revision {
+		return nil, change.Stale(kind, name, old.Basic().Revision, revision)
+	}
+	r := old.Copy()
+	if err := change.OfSetting(federation.Apply(r, s)); err != nil {
+		return nil, err
+	}
+	federation.Replace(r, r.Part().Named(&rm.Snapshot().Gate, r.Basic().Name))
+	if r.Basic().TrustKey != old.Basic().TrustKey {
+		r.Basic().Intake.Verified = false // by the key of before; the next refresh holds it against this one
+	}
+	snap := rm.Snapshot()
+	for _, err := range []error{rm.tied(snap, r), change.OfSetting(federation.Check(r)), rm.Fits(snap, r, "ownFace")} {
+		if err != nil {
+			return nil, err
+		}
+	}
+	r.Basic().Revision++
+	return r, rm.Put(ctx, by, []Edit{{Record: r, What: "changed"}}, nil)
+}
+
+// RemoveProvider removes a provider. It refuses while an application names it.
+func (rm *Room) RemoveProvider(ctx context.Context, by change.By, name string) error {
+	rm.Lock()
+	defer rm.Unlock()
+	snap := rm.Snapshot()
+	r, err := rm.Record(change.KindProvider, name)
+	if err != nil {
+		return err
+	}
+	for _, a := range snap.Applications() {
+		if string(a.Provider) == name {
+			return change.Conflict(fmt.Sprintf("the application %q is tied to the provider %q", a.Name, name),
+				"remove the application first, or tie it to another provider")
+		}
+	}
+	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+		if err := rm.remove(ctx, tx, by, r, &store.ProviderRow{Name: name}); err != nil {
+			return err
+		}
+		return rm.sessions.ForgetProvider(tx, r.Basic().ID)
+	})
+	if err != nil {
+		return err
+	}
+	rm.sessions.Clear()
+	rm.snapshot.Store(snap.Without(change.KindProvider, federation.Name(name)))
+	return nil
+}
+
+// RemoveApplication removes an application.
+func (rm *Room) RemoveApplication(ctx context.Context, by change.By, name string) error {
+	rm.Lock()
+	defer rm.Unlock()
+	snap := rm.Snapshot()
+	r, err := rm.Record(change.KindApplication, name)
+	if err != nil {
+		return err
+	}
+	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+		return rm.remove(ctx, tx, by, r, &store.ApplicationRow{Name: name})
+	})
+	if err != nil {
+		return err
+	}
+	rm.snapshot.Store(snap.Without(change.KindApplication, federation.Name(name)))
+	return nil
+}
+
+// remove takes a row out, with what belongs to it, and notes it in the history.
+func (rm *Room) remove(ctx context.Context, tx *gorm.DB, by change.By, r federation.Record, row any) error {
+	if err := change.Unchanged(tx, row, change.KindOf(r), change.NameOf(r), r.Basic().Revision); err != nil {
+		return err
+	}
+	if err := freshness.Forget(tx, change.KindOf(r), change.NameOf(r)); err != nil {
+		return err
+	}
+	if err := (change.Note{At: rm.now(), By: by, What: "removed", Revision: r.Basic().Revision + 1}).WriteOf(tx, r); err != nil {
+		return err
+	}
+	return tx.Delete(row).Error
+}
+
+// Provider finds a provider, or tells a near name.
+func (rm *Room) Provider(name string) (*federation.Provider, error) {
+	r, err := rm.Record(change.KindProvider, name)
+	if err != nil {
+		return nil, err
+	}
+	return r.(*federation.Provider), nil
+}
+
+// Application finds an application, or tells a near name.
+func (rm *Room) Application(name string) (*federation.Application, error) {
+	r, err := rm.Record(change.KindApplication, name)
+	if err != nil {
+		return nil, err
+	}
+	return r.(*federation.Application), nil
+}
+
+// sender resolves who the sender of a document was.
+func sender(err error, side finding.Side) error {
+	if f := finding.Of(err); f != nil {
+		return f.From(side)
+	}
+	return err
+}

@@ -1,0 +1,398 @@
+// Package records holds the configuration: providers and applications, taken in,
+// set, removed and restored, and the snapshot of it that everything goes by.
+package records
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/editions"
+	"innergate.example/innergate/internal/gate/fetch"
+	"innergate.example/innergate/internal/gate/freshness"
+	"innergate.example/innergate/internal/gate/keyring"
+	"innergate.example/innergate/internal/gate/sessions"
+	"innergate.example/innergate/internal/store"
+)
+
+// Room holds the configuration.
+type Room struct {
+	store     *store.Store
+	now       func() time.Time
+	fetch     *fetch.Fetcher
+	sessions  *sessions.Room
+	keyring   *keyring.Room
+	freshness *freshness.Room
+	editions  *editions.Room
+	order     []crossing.Protocol
+	protocols map[string]crossing.Protocol
+	snapshot  atomic.Pointer[federation.Snapshot]
+	saving    sync.Mutex // one change of configuration at a time
+}
+
+// Parts are what the room works with.
+type Parts struct {
+	Store     *store.Store
+	Now       func() time.Time
+	Fetch     *fetch.Fetcher
+	Sessions  *sessions.Room
+	Keys      *keyring.Room
+	Freshness *freshness.Room
+	Editions  *editions.Room
+}
+
+// New loads the configuration: that of the gate itself is self with what the
+// protocols, the ranking of contexts and the keys add. The first of the protocols
+// is that of records of before there were several.
+func New(ctx context.Context, p Parts, self federation.Gate, protocols []crossing.Protocol) (*Room, error) {
+	rm := &Room{store: p.Store, now: p.Now, fetch: p.Fetch, sessions: p.Sessions, keyring: p.Keys, freshness: p.Freshness, editions: p.Editions,
+		order: protocols, protocols: map[string]crossing.Protocol{}}
+	self.Own = map[string]string{}
+	for _, by := range protocols {
+		if err := whole(by); err != nil {
+			return nil, err
+		}
+		rm.protocols[by.Name()] = by
+		self.Purposes = append(self.Purposes, by.Purposes()...)
+		for key, value := range by.Own(self.Base) {
+			own, err := rm.store.Setting(ctx, key, value)
+			if err != nil {
+				return nil, err
+			}
+			self.Own[key] = own
+		}
+	}
+	var err error
+	if self.Contexts, err = rm.loadContexts(ctx); err != nil {
+		return nil, err
+	}
+	if err = rm.keyring.Own(ctx, &self); err != nil {
+		return nil, err
+	}
+	if self.Pairwise, err = rm.keyring.Pairwise(ctx); err != nil {
+		return nil, err
+	}
+	return rm, rm.load(ctx, self)
+}
+
+// Unproved reports whether there is a trust key that the document on record was
+// not held against.
+func Unproved(r federation.Record) bool {
+	b := r.Basic()
+	return b.TrustKey != "" && !b.Intake.Verified
+}
+
+// row gives what is stored of a record, and its data.
+func row(r federation.Record) (any, []byte, error) {
+	data, err := federation.Marshal(r)
+	if err != nil {
+		return nil, nil, err
+	}
+	b, side := r.Basic(), r.Part()
+	if r.Kind() == federation.KindProvider {
+		return &store.ProviderRow{Name: string(b.Name), Protocol: side.Protocol(), EntityID: side.Identity(), Revision: b.Revision, Added: b.Added, Data: data}, data, nil
+	}
+	return &store.ApplicationRow{Name: string(b.Name), Protocol: side.Protocol(), EntityID: side.Identity(), Revision: b.Revision, Added: b.Added, Data: data}, data, nil
+}
+
+// Read turns what is stored into a record.
+func (rm *Room) Read(protocol string, s federation.Stored) (federation.Record, error) {
+	by, ok := rm.protocols[protocol]
+	if !ok {
+		return nil, fmt.Errorf("%s %s speaks %q, which this build does not know", s.Kind, s.Name, protocol)
+	}
+	return federation.Unmarshal(by, s)
+}
+
+func (rm *Room) readProvider(row store.ProviderRow) (federation.Record, error) {
+	return rm.Read(row.Protocol, federation.Stored{Kind: change.KindProvider, Name: row.Name, Added: row.Added, Revision: row.Revision, Data: row.Data})
+}
+
+func (rm *Room) readApplication(row store.ApplicationRow) (federation.Record, error) {
+	return rm.Read(row.Protocol, federation.Stored{Kind: change.KindApplication, Name: row.Name, Added: row.Added, Revision: row.Revision, Data: row.Data})
+}
+
+// load makes the snapshot from the store.
+func (rm *Room) load(ctx context.Context, self federation.Gate) error {
+	var ps []store.ProviderRow
+	if err := rm.store.Read.Find(&ps).Error; err != nil {
+		return err
+	}
+	var as []store.ApplicationRow
+	if err := rm.store.Read.Find(&as).Error; err != nil {
+		return err
+	}
+	records, err := each(ps, rm.readProvider)
+	if err != nil {
+		return err
+	}
+	apps, err := each(as, rm.readApplication)
+	if err != nil {
+		return err
+	}
+	for _, r := range apps {
+		if err := rm.fillKeys(ctx, r); err != nil {
+			return fmt.Errorf("application %s: %w", change.NameOf(r), err)
+		}
+	}
+	rm.snapshot.Store(federation.Load(self, append(records, apps...)...))
+	return nil
+}
+
+// fillKeys gives an application that has keys of its own those keys; they are
+// made the first time.
+func (rm *Room) fillKeys(ctx context.Context, r federation.Record) (err error) {
+	if a, ok := r.(*federation.Application); ok && a.Side.OwnKeys() && a.Keys.Current == nil {
+		a.Keys, err = rm.keyring.Load(ctx, keyring.PurposeApp+string(a.Name))
+	}
+	return err
+}
+
+// each turns rows into records, on two processors: reading thousands of
+// certificates is most of the time a start takes.
+func each[R, T any](rows []R, read func(R) (T, error)) ([]T, error) {
+	out, errs := make([]T, len(rows)), make([]error, 2)
+	var wg sync.WaitGroup
+	for half := range 2 {
+		wg.Go(func() {
+			for i := half; i < len(rows) && errs[half] == nil; i += 2 {
+				out[i], errs[half] = read(rows[i])
+			}
+		})
+	}
+	wg.Wait()
+	if errs[0] == nil {
+		errs[0] = errs[1]
+	}
+	return out, errs[0]
+}
+
+// Record finds a provider or application, or tells a near name.
+func (rm *Room) Record(kind, name string) (federation.Record, error) {
+	snap := rm.Snapshot()
+	if r, ok := snap.Record(federation.Kind(kind), federation.Name(name)); ok {
+		return r, nil
+	}
+	return nil, change.NotFound(kind, name, nearword.Of(name, snap.Names(federation.Kind(kind))))
+}
+
+// Named finds the records of a name: a provider, an application or both.
+func (rm *Room) Named(name string) ([]federation.Record, error) {
+	snap := rm.Snapshot()
+	var out []federation.Record
+	for _, kind := range []federation.Kind{change.KindProvider, change.KindApplication} {
+		if r, ok := snap.Record(kind, federation.Name(name)); ok {
+			out = append(out, r)
+		}
+	}
+	if out == nil {
+		return nil, change.NotFound("provider or application", name, nearword.Of(name, append(snap.Names(change.KindProvider), snap.Names(change.KindApplication)...)))
+	}
+	return out, nil
+}
+
+// standingError says that another record stands where one would go.
+type standingError struct {
+	*finding.Finding
+	by federation.Name
+}
+
+// Unwrap gives the finding.
+func (e *standingError) Unwrap() error { return e.Finding }
+
+// Fits sees whether a record may stand beside the others: its identity, where
+// applications share an address.
+func (rm *Room) Fits(snap *federation.Snapshot, r federation.Record, identityField string) error {
+	side := r.Part()
+	known := func(kind string, name federation.Name) error {
+		f := finding.New(finding.MetadataKnown, finding.Fact("Entity ID", side.Identity()), finding.Fact(kind, string(name)))
+		return change.Field(identityField, &standingError{f, name})
+	}
+	if side.Identity() == "" {
+		return nil
+	}
+	if r.Kind() == federation.KindProvider {
+		if other, ok := snap.ProviderBy(side.Protocol(), side.Identity()); ok && other.Name != r.Basic().Name {
+			return known("Provider", other.Name)
+		}
+		return nil
+	}
+	a := r.(*federation.Application)
+	if other, ok := snap.ApplicationBy(side.Protocol(), side.Identity()); ok && a.Side.Shared() == federation.Together &&
+		other.Name != a.Name && other.Side.Shared() == federation.Together {
+		return known("Application", other.Name)
+	}
+	return nil
+}
+
+// tied sees that the provider an application names is there.
+func (rm *Room) tied(snap *federation.Snapshot, r federation.Record) error {
+	a, ok := r.(*federation.Application)
+	if !ok || a.Provider == "" {
+		return nil
+	}
+	if _, ok := snap.Provider(a.Provider); !ok {
+		return change.Field("provider", change.NotFound(change.KindProvider, string(a.Provider), nearword.Of(string(a.Provider), snap.Names(change.KindProvider))))
+	}
+	return nil
+}
+
+// Edit is one record about to be saved.
+type Edit struct {
+	Record   federation.Record
+	What     string // as history says it
+	Document []byte // to be kept, if there is one
+	Quiet    bool   // nothing that history should tell of
+}
+
+// Put saves changes in one transaction, with their history, and swaps the
+// snapshot. more is done in the same transaction. The lock is held.
+func (rm *Room) Put(ctx context.Context, by change.By, changes []Edit, more func(tx *gorm.DB) error) error {
+	for _, c := range changes {
+		if err := rm.fillKeys(ctx, c.Record); err != nil {
+			return err
+		}
+	}
+	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+		for _, c := range changes {
+			if err := rm.putOne(ctx, tx, by, c); err != nil {
+				return err
+			}
+		}
+		if more != nil {
+			return more(tx)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	records := make([]federation.Record, len(changes))
+	for i, c := range changes {
+		records[i] = c.Record
+	}
+	rm.snapshot.Store(rm.Snapshot().With(records...))
+	return nil
+}
+
+func (rm *Room) putOne(ctx context.Context, tx *gorm.DB, by change.By, c Edit) error {
+	b := c.Record.Basic()
+	if c.Document != nil {
+		hash, err := store.PutDocument(tx, c.Document)
+		if err != nil {
+			return err
+		}
+		b.Intake.Document = hash
+	}
+	row, data, err := row(c.Record)
+	if err != nil {
+		return err
+	}
+	was := 0
+	if now, ok := rm.Snapshot().Record(c.Record.Kind(), b.Name); ok {
+		was = now.Basic().Revision
+	}
+	if err := change.Unchanged(tx, row, change.KindOf(c.Record), string(b.Name), was); err != nil {
+		return err
+	}
+	if err := tx.Save(row).Error; err != nil || c.Quiet {
+		return err
+	}
+	return change.Note{At: rm.now(), By: by, What: c.What, Revision: b.Revision, Data: data}.WriteOf(tx, c.Record)
+}
+
+// Lock keeps others from changing the configuration: one change at a time.
+func (rm *Room) Lock() { rm.saving.Lock() }
+
+// Unlock lets others change the configuration.
+func (rm *Room) Unlock() { rm.saving.Unlock() }
+
+// ReloadKeys puts the keys as stored into a new snapshot.
+func (rm *Room) ReloadKeys(ctx context.Context) error {
+	snap := rm.Snapshot()
+	self := snap.Gate
+	if err := rm.keyring.Own(ctx, &self); err != nil {
+		return err
+	}
+	var apps []federation.Record
+	for _, a := range snap.Applications() {
+		if !a.Side.OwnKeys() {
+			continue
+		}
+		b := a.Copy().(*federation.Application)
+		b.Keys = federation.KeySet{}
+		if err := rm.fillKeys(ctx, b); err != nil {
+			return err
+		}
+		apps = append(apps, b)
+	}
+	rm.snapshot.Store(snap.WithGate(self).With(apps...))
+	return nil
+}
+
+// Snapshot is the configuration at this moment.
+func (rm *Room) Snapshot() *federation.Snapshot { return rm.snapshot.Load() }
+
+// About is what the gate says of itself in its protocols.
+func (rm *Room) About() []federation.Value {
+	snap := rm.Snapshot()
+	out := []federation.Value{}
+	for _, p := range rm.order {
+		out = append(out, p.About(&snap.Gate)...)
+	}
+	return out
+}
+
+// Protocols are the names of those that records of a kind can speak.
+func (rm *Room) Protocols(kind string) []string {
+	out := []string{}
+	for _, p := range rm.order {
+		if kind == change.KindProvider && p.Providers() || kind == change.KindApplication && p.Applications() {
+			out = append(out, p.Name())
+		}
+	}
+	return out
+}
+
+// whole sees that a protocol's sides take part in crossings.
+func whole(p crossing.Protocol) error {
+	_, provides := p.NewProvider(&federation.Gate{}, "").(crossing.ProviderSide)
+	_, applies := p.NewApplication(&federation.Gate{}, "").(crossing.ApplicationSide)
+	if p.Providers() && !provides || p.Applications() && !applies {
+		return fmt.Errorf("a side of the protocol %q takes no part in crossings", p.Name())
+	}
+	return nil
+}
+
+// FreeName makes a short name out of a title, or out of the host of an entity ID,
+// that no record has.
+func (rm *Room) FreeName(snap *federation.Snapshot, kind, title, entityID string, taken map[string]bool) string {
+	base := federation.NearName(title)
+	if u, err := url.Parse(entityID); len(base) < 2 && err == nil && u.Hostname() != "" {
+		base = federation.NearName(u.Hostname())
+	}
+	if len(base) < 2 {
+		base = kind
+	}
+	base = strings.Trim(base[:min(len(base), 58)], "-")
+	for n := 1; ; n++ {
+		name := base
+		if n > 1 {
+			name = fmt.Sprintf("%s-%d", base, n)
+		}
+		if !taken[name] && rm.Free(snap, kind, name) == nil {
+			return name
+		}
+	}
+}

@@ -1,0 +1,313 @@
+package records
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"maps"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/checks"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/fetch"
+)
+
+// Source is what the other side handed over: a document, the address of one,
+// values typed by hand, the document of another record for its other role, or
+// one entity of an aggregate. Typed values are laid over a document.
+type Source struct {
+	Document  []byte
+	Address   string
+	Typed     federation.Typed
+	Record    string // like provider/wrenmoor-staff
+	Aggregate string
+	EntityID  string // in the aggregate
+	// Expect is the SHA-256, in hexadecimal, of the document that was previewed;
+	// another one is refused.
+	Expect string
+}
+
+// field is the one that a problem with the document belongs to.
+func (s Source) field() string {
+	switch {
+	case s.Address != "":
+		return "address"
+	case s.Record != "":
+		return "record"
+	case s.Aggregate != "":
+		return "entity"
+	}
+	return "metadata"
+}
+
+// largest metadata of one entity, in octets.
+const MetadataLimit = 1 << 20
+
+// document gets the document of a source, nil if there is none, and says where
+// it is from.
+func (rm *Room) document(ctx context.Context, s Source) (octets []byte, from string, err error) {
+	ways := 0
+	for _, given := range []bool{s.Document != nil, s.Address != "", s.Record != "", s.Aggregate != ""} {
+		if given {
+			ways++
+		}
+	}
+	if ways > 1 {
+		return nil, "", change.Field(s.field(), errors.New("more than one source was given; give a document, an address, a record or an aggregate"))
+	}
+	switch {
+	case s.Document != nil:
+		octets, from = s.Document, federation.SourceDocument
+	case s.Address != "":
+		got, err := rm.fetch.Get(ctx, s.Address, fetch.Conditions{}, MetadataLimit)
+		if err != nil {
+			return nil, "", change.Field("address", err)
+		}
+		octets, from = got.Octets, s.Address
+	case s.Record != "":
+		kind, name, ok := strings.Cut(s.Record, "/")
+		if !ok || kind != change.KindProvider && kind != change.KindApplication {
+			return nil, "", change.Field("record", errors.New("this names no record; write provider/NAME or application/NAME"))
+		}
+		other, err := rm.Record(kind, name)
+		if err != nil {
+			return nil, "", change.Field("record", err)
+		}
+		if octets, err = rm.Document(ctx, kind, name); err != nil {
+			return nil, "", change.Field("record", err)
+		}
+		from = other.Basic().Intake.Source
+	case s.Aggregate != "":
+		if octets, err = rm.editions.Cut(ctx, s.Aggregate, s.EntityID); err != nil {
+			var nf *change.NotFoundError
+			if errors.As(err, &nf) && nf.Kind == change.KindAggregate {
+				return nil, "", change.Field("aggregate", err)
+			}
+			return nil, "", change.Field("entity", err)
+		}
+		from = federation.SourceAggregate + s.Aggregate
+	}
+	if octets != nil && s.Expect != "" {
+		if sum := HashOf(octets); sum != s.Expect {
+			return nil, "", change.Field(s.field(), finding.New(finding.SinceThePreview, finding.Compare("SHA-256 of the document", s.Expect, sum)))
+		}
+	}
+	return octets, from, nil
+}
+
+// HashOf is the SHA-256 of a document, in hexadecimal.
+func HashOf(octets []byte) string {
+	sum := sha256.Sum256(octets)
+	return hex.EncodeToString(sum[:])
+}
+
+// fill reads the other side's values into a record and gives the document to
+// keep. With draft, values may be missing.
+func (rm *Room) fill(ctx context.Context, r federation.Record, title string, s Source, draft bool) ([]byte, error) {
+	octets, from, err := rm.document(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	if octets == nil && s.Typed.Empty() && !draft {
+		return nil, change.Field("metadata", finding.New(finding.MetadataEmpty))
+	}
+	if certs := keys.Read(octets); len(certs) > 0 && (draft || len(r.Part().Missing()) == 0) {
+		// A certificate alone: the one value it is.
+		text := string(octets)
+		s.Typed, octets = maps.Clone(s.Typed), nil
+		if s.Typed == nil {
+			s.Typed = federation.Typed{}
+		}
+		s.Typed["certificate"] = text
+	}
+	if octets != nil {
+		if err := rm.TakeIn(r, octets, from, draft || !s.Typed.Empty()); err != nil {
+			var fe *change.FieldError
+			if errors.As(err, &fe) {
+				return nil, err
+			}
+			return nil, change.Field(s.field(), sender(err, r.Kind().Side()))
+		}
+	} else if !s.Typed.Empty() || r.Basic().Intake.Source == "" {
+		r.Basic().Intake = federation.Intake{Source: federation.SourceTyped}
+	}
+	if !s.Typed.Empty() {
+		side, err := r.Part().Overlay(s.Typed)
+		if err != nil {
+			return nil, change.OfSetting(err)
+		}
+		federation.Replace(r, side)
+	}
+	if missing := r.Part().Missing(); len(missing) > 0 && !draft {
+		return nil, change.Field(s.Typed.Lacks(missing), finding.New(finding.DraftIncomplete, finding.Fact("Missing", strings.Join(federation.Lacking(missing), "; "))).From(r.Kind().Side()))
+	}
+	Settle(r, title)
+	return octets, nil
+}
+
+// TakeIn reads a document into a record. Unless it may be unfinished, it must be
+// usable.
+func (rm *Room) TakeIn(r federation.Record, octets []byte, from string, unfinished bool) error {
+	trust, err := r.Basic().Trust()
+	if err != nil {
+		return change.OfSetting(err)
+	}
+	side, in, err := r.Part().Take(octets, federation.Trusting{Now: rm.now(), Keys: trust, Unfinished: unfinished})
+	if err != nil {
+		return err
+	}
+	federation.Replace(r, side)
+	in.Source, in.Document = from, HashOf(octets)
+	r.Basic().Intake = in
+	return nil
+}
+
+// Settle gives a new record its title, and lets it go live if nothing is missing
+// and nothing else was said.
+func Settle(r federation.Record, title string) {
+	b := r.Basic()
+	if b.Revision != 1 || b.Title != "" {
+		return
+	}
+	b.Title = cmp.Or(title, r.Part().Title(), string(b.Name))
+	switch {
+	case b.Phase != "": // said with it
+	case len(r.Part().Missing()) == 0:
+		b.Phase = federation.Live
+	default:
+		b.Phase = federation.Paused
+	}
+}
+
+// Preview is what would be set, before anything is.
+type Preview struct {
+	Kind, Name  string // as they would be; Name is a proposal if none was given
+	Title       string
+	EntityID    string
+	Existing    bool   // it is a change of a record that is there
+	Known       string // another record of the kind that has this entity ID
+	Revision    int
+	Document    string // SHA-256, to be given back when saving
+	OtherRole   bool   // the document also holds the entity's other role
+	Values      []federation.Value
+	Differences []federation.Difference
+	Missing     []string
+	Findings    []*finding.Finding
+}
+
+// PreviewProvider shows what adding a provider would set; if there is one of the
+// name already, what would change.
+func (rm *Room) PreviewProvider(ctx context.Context, n NewProvider) (Preview, error) {
+	r, err := rm.MakeProvider(n)
+	if err != nil {
+		return Preview{}, err
+	}
+	return rm.preview(ctx, r, n.Title, n.Source)
+}
+
+// PreviewApplication shows what adding an application would set, or change.
+func (rm *Room) PreviewApplication(ctx context.Context, n NewApplication) (Preview, error) {
+	r, err := rm.MakeApplication(n)
+	if err != nil {
+		return Preview{}, err
+	}
+	return rm.preview(ctx, r, n.Title, n.Source)
+}
+
+func (rm *Room) preview(ctx context.Context, r federation.Record, title string, s Source) (Preview, error) {
+	kind, side := change.KindOf(r), r.Kind().Side()
+	out := Preview{Kind: kind}
+	var before []federation.Value
+	draft := false
+	if old, err := rm.Record(kind, change.NameOf(r)); err == nil {
+		before, out.Existing, draft = federation.Describe(old), true, len(old.Part().Missing()) > 0
+		r = old.Copy()
+	}
+	octets, err := rm.fill(ctx, r, title, s, true)
+	if err != nil {
+		return out, err
+	}
+	b := r.Basic()
+	out.Name, out.Title, out.EntityID, out.Revision = string(b.Name), b.Title, federation.KnownAs(r), b.Revision
+	snap := rm.Snapshot()
+	if err := rm.Fits(snap, r, s.field()); err != nil {
+		if other := (*standingError)(nil); errors.As(err, &other) {
+			out.Known = string(other.by)
+		}
+		out.Findings = append(out.Findings, finding.Of(err))
+	}
+	if !out.Existing {
+		if out.Name == "" {
+			out.Name = rm.FreeName(snap, kind, b.Title, out.EntityID, nil)
+			b.Name = federation.Name(out.Name)
+			federation.Replace(r, r.Part().Named(&snap.Gate, b.Name))
+		} else if err := rm.Free(snap, kind, out.Name); err != nil {
+			return out, err
+		}
+	}
+	if octets != nil {
+		out.Document = HashOf(octets)
+	}
+	out.OtherRole = b.Intake.OtherRole
+	out.Values, out.Missing = federation.Describe(r), federation.Lacking(r.Part().Missing())
+	out.Differences = federation.Differences(before, out.Values)
+	if out.Existing {
+		for _, f := range checks.Change(side, out.Differences) {
+			if !draft || f.Code != finding.ChangedKey && f.Code != finding.ChangedAddress { // a draft lacked them
+				out.Findings = append(out.Findings, f)
+			}
+		}
+	}
+	out.Findings = checks.Sort(append(out.Findings, checks.New(snap.With(r), rm.now()).Record(r)...))
+	return out, nil
+}
+
+// Retake takes newer values of the other side into a record that is there.
+// revision is the one that the change was made from.
+func (rm *Room) Retake(ctx context.Context, by change.By, kind, name string, revision int, s Source) error {
+	old, err := rm.Record(kind, name)
+	if err != nil {
+		return err
+	}
+	r := old.Copy()
+	octets, err := rm.fill(ctx, r, "", s, len(old.Part().Missing()) > 0)
+	if err != nil {
+		return err
+	}
+	rm.Lock()
+	defer rm.Unlock()
+	now, err := rm.Record(kind, name)
+	if err != nil {
+		return err
+	}
+	if now.Basic().Revision != revision || old.Basic().Revision != revision {
+		return change.Stale(kind, name, now.Basic().Revision, revision)
+	}
+	for _, err := range []error{change.OfSetting(federation.Check(r)), rm.Fits(rm.Snapshot(), r, s.field())} {
+		if err != nil {
+			return err
+		}
+	}
+	r.Basic().Revision++
+	return rm.Put(ctx, by, []Edit{{Record: r, What: "changed", Document: octets}}, func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, r) })
+}
+
+// Document gives the document that a record was taken in from.
+func (rm *Room) Document(ctx context.Context, kind, name string) ([]byte, error) {
+	r, err := rm.Record(kind, name)
+	if err != nil {
+		return nil, err
+	}
+	hash := r.Basic().Intake.Document
+	if hash == "" {
+		return nil, change.Conflict("the values of "+kind+" "+name+" were typed by hand", "there is no document; take one in")
+	}
+	return rm.store.Document(ctx, hash)
+}

@@ -1,0 +1,138 @@
+// Package rollover exchanges the gate's own keys without an outage: the next one
+// is announced before it is used, the one before stays for what was encrypted to
+// it.
+package rollover
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/keyring"
+	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/store"
+)
+
+// Room rolls keys over.
+type Room struct {
+	store   *store.Store
+	now     func() time.Time
+	keyring *keyring.Room
+	records *records.Room
+}
+
+// New makes a room that changes the keys of a ring, and the snapshot with them.
+func New(s *store.Store, now func() time.Time, ring *keyring.Room, r *records.Room) *Room {
+	return &Room{store: s, now: now, keyring: ring, records: r}
+}
+
+// Announce makes the next key for a purpose. From now on it is in metadata
+// beside the current one, so that the other sides can learn it.
+func (rm *Room) Announce(ctx context.Context, by change.By, purpose, kind string) error {
+	if kind == "" {
+		kind = keys.Kinds[0]
+	}
+	snap := rm.records.Snapshot()
+	var known []string
+	rsaOnly := false
+	for _, p := range snap.Gate.Purposes {
+		known = append(known, p.Name)
+		rsaOnly = rsaOnly || p.Name == purpose && p.RSA
+	}
+	if !slices.Contains(keys.Kinds, kind) || rsaOnly && !strings.HasPrefix(kind, "rsa") {
+		return change.Field("kind", fmt.Errorf("a key of kind %q cannot be made for %q; use one of %s, for what is encrypted to an RSA key", kind, purpose, strings.Join(keys.Kinds, ", ")))
+	}
+	for _, a := range snap.Applications() {
+		if a.Side.OwnKeys() {
+			known = append(known, keyring.PurposeApp+string(a.Name))
+		}
+	}
+	if !slices.Contains(known, purpose) {
+		return change.Field("purpose", fmt.Errorf("there is no purpose %q; use one of %s", purpose, strings.Join(known, ", ")))
+	}
+	rm.records.Lock()
+	defer rm.records.Unlock()
+	row, _, err := rm.keyring.Make(purpose, kind, keyring.Next)
+	if err != nil {
+		return err
+	}
+	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+		var n int64
+		if err := tx.Model(&store.KeyRow{}).Where("purpose = ? AND state = ?", purpose, keyring.Next).Count(&n).Error; err != nil {
+			return err
+		}
+		if n > 0 {
+			return change.Conflict(fmt.Sprintf("a next key for %q is announced already", purpose), "switch to it, or remove it first")
+		}
+		if err := tx.Create(row).Error; err != nil {
+			return err
+		}
+		return change.Note{At: rm.now(), By: by, Kind: "key", Name: purpose, What: "added"}.Write(tx)
+	})
+	if err != nil {
+		return err
+	}
+	return rm.records.ReloadKeys(ctx)
+}
+
+// Switch makes the announced key the current one. The one before stays for
+// what was encrypted to it.
+func (rm *Room) Switch(ctx context.Context, by change.By, purpose string) error {
+	rm.records.Lock()
+	defer rm.records.Unlock()
+	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+		var next store.KeyRow
+		err := tx.Where("purpose = ? AND state = ?", purpose, keyring.Next).Take(&next).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			return change.Conflict(fmt.Sprintf("no next key for %q is announced", purpose), "announce one, and give the other sides time to take in the metadata")
+		}
+		if err != nil {
+			return err
+		}
+		if err := tx.Model(&store.KeyRow{}).Where("purpose = ? AND state = ?", purpose, keyring.Current).Update("state", keyring.Old).Error; err != nil {
+			return err
+		}
+		if err := tx.Model(&next).Update("state", keyring.Current).Error; err != nil {
+			return err
+		}
+		return change.Note{At: rm.now(), By: by, Kind: "key", Name: purpose, What: "changed"}.Write(tx)
+	})
+	if err != nil {
+		return err
+	}
+	return rm.records.ReloadKeys(ctx)
+}
+
+// Remove removes a key that is not the current one.
+func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
+	rm.records.Lock()
+	defer rm.records.Unlock()
+	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+		var row store.KeyRow
+		err := tx.Where("id = ?", id).Take(&row).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			return &change.NotFoundError{Kind: "key", Name: fmt.Sprint(id)}
+		}
+		if err != nil {
+			return err
+		}
+		if row.State == keyring.Current {
+			return change.Conflict(fmt.Sprintf("key %d is the current one for %q", id, row.Purpose), "announce another and switch to it first")
+		}
+		if err := tx.Delete(&row).Error; err != nil {
+			return err
+		}
+		return change.Note{At: rm.now(), By: by, Kind: "key", Name: row.Purpose, What: "removed"}.Write(tx)
+	})
+	if err != nil {
+		return err
+	}
+	return rm.records.ReloadKeys(ctx)
+}

@@ -1,0 +1,109 @@
+// Package traces reads what was recorded of crossings.
+package traces
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"regexp"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/xmlsec"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/store"
+)
+
+// Room reads traces.
+type Room struct {
+	store *store.Store
+	now   func() time.Time
+}
+
+// New makes a room over a store.
+func New(s *store.Store, now func() time.Time) *Room { return &Room{store: s, now: now} }
+
+// List lists traces, newest first, with the number for each result.
+func (rm *Room) List(ctx context.Context, f store.TraceFilter) ([]store.TraceHead, map[string]int64, error) {
+	return rm.store.Traces.List(ctx, f)
+}
+
+// Get gives one trace with its steps. What could still be used by whoever
+// reads it is held back: the SignatureValue of an assertion until it expires.
+func (rm *Room) Get(ctx context.Context, id string) (store.TraceHead, []crossing.TraceStep, error) {
+	id = strings.ToUpper(strings.TrimSpace(id))
+	head, raw, err := rm.store.Traces.Get(ctx, id)
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return head, nil, &change.NotFoundError{Kind: "trace", Name: id}
+	}
+	if err != nil {
+		return head, nil, err
+	}
+	steps := make([]crossing.TraceStep, len(raw))
+	for i, octets := range raw {
+		if err := json.Unmarshal(octets, &steps[i]); err != nil {
+			return head, nil, err
+		}
+		withhold(&steps[i], rm.now())
+	}
+	return head, steps, nil
+}
+
+// Replay decides the recorded turns of a crossing again, with a configuration,
+// and gives what was decided then and now.
+func (rm *Room) Replay(ctx context.Context, snap *federation.Snapshot, id string) (then, now []crossing.Decision, err error) {
+	raw, err := rm.store.Traces.Inputs(ctx, id)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, octets := range raw {
+		var in crossing.Entry
+		if err := json.Unmarshal(octets, &in); err != nil {
+			return nil, nil, err
+		}
+		then, now = append(then, in.Decided), append(now, crossing.Replay(snap, in))
+	}
+	return then, now, nil
+}
+
+// signatureValue finds what makes a message count: its signature, which may stand
+// in what is encrypted.
+var signatureValue = regexp.MustCompile(`(?s)(<(?:[\w.-]+:)?(?:SignatureValue|CipherValue)[^>]*>)[^<]*(<)`)
+
+// withhold takes out of a message what could still be used, and indents the
+// rest. How it travelled would show it too.
+func withhold(s *crossing.TraceStep, now time.Time) {
+	if !now.Before(s.HoldUntil) {
+		s.HoldUntil = time.Time{}
+	} else {
+		until := "held back until " + s.HoldUntil.UTC().Format(time.RFC3339)
+		shown := signatureValue.ReplaceAllString(s.Octets, "${1}"+until+"${2}")
+		switch whole, err := xmlsec.Base64(s.Raw); {
+		case s.Raw == "" || shown == s.Octets && s.Octets != "":
+		case err == nil && string(whole) == s.Octets:
+			s.Raw = base64.StdEncoding.EncodeToString([]byte(shown))
+		default: // in an address, or cut: it could be put together again
+			s.Raw = until
+		}
+		s.Octets = shown
+	}
+	if doc, err := xmlsec.Parse([]byte(s.Octets), xmlsec.MessageLimits); err == nil && s.Cut == 0 {
+		s.Octets = string(doc.Root.Indented())
+	}
+}
+
+// Prose puts the reasons of a step, in words, before its checks: both are read
+// as one list.
+func Prose(s crossing.TraceStep) finding.Checks {
+	var out finding.Checks
+	for _, r := range s.Reasons {
+		out.Pass(r.What(), r.Text())
+	}
+	return append(s.Checks, out...)
+}
