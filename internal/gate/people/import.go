@@ -1,0 +1,401 @@
+package people
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/csv"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/random"
+	"innergate.example/innergate/internal/store"
+)
+
+// Known is one line of an import: an application knows the person whom a
+// provider calls Name by Value.
+type Known struct {
+	Provider string // short name
+	Name     string // as the provider says it
+	Format   string // of Name, in the protocol's word; "" for that of the provider's people so far
+	Value    string
+
+	line int // in the CSV document it came from, 0 if it came from none
+}
+
+// Import is the wish that an application keeps the values by which it knows
+// people.
+type Import struct {
+	Known   []Known
+	CSV     string // in place of Known; see ReadKnown
+	Replace bool   // values that people have there already, too
+	Preview bool   // only tell what would be
+	Digest  string // of the preview that was seen
+}
+
+// maxImport is the number of lines in one import.
+const maxImport = 10000
+
+// Imported is what an import comes to.
+type Imported struct {
+	Subjects int // that the application gets
+	Replaced int // of these, in place of another value
+	Already  int // that it has already
+	People   int // that are made, because nobody is linked by the name yet
+	Digest   string
+}
+
+// lineError says which line of an import is wrong.
+func (in *Import) lineError(i int, what string, err error) error {
+	if line := in.Known[i].line; line > 0 {
+		return change.Field("csv", fmt.Errorf("line %d, %s: %w", line, what, err))
+	}
+	return change.Field(fmt.Sprintf("known[%d].%s", i, what), err)
+}
+
+// again is the error of a line that has what an earlier one had.
+func (in *Import) again(i int, what string, first int) error {
+	where := fmt.Sprintf("known[%d]", first)
+	if line := in.Known[first].line; line > 0 {
+		where = fmt.Sprintf("line %d", line)
+	}
+	return in.lineError(i, what, fmt.Errorf("it stands in %s already; leave one of them", where))
+}
+
+// ReadKnown reads lines out of a CSV document (RFC 4180) whose first line names
+// the columns: provider, name, value, and format if it is wanted.
+func ReadKnown(document string) ([]Known, error) {
+	r := csv.NewReader(strings.NewReader(strings.TrimPrefix(document, "\ufeff")))
+	header, err := r.Read()
+	if err != nil {
+		return nil, change.Field("csv", errors.New("it is empty; the first line names the columns: provider,name,value"))
+	}
+	columns := []string{"provider", "name", "value", "format"}
+	at := map[string]int{}
+	for i, name := range header {
+		name = strings.ToLower(strings.TrimSpace(name))
+		if !slices.Contains(columns, name) {
+			return nil, change.Field("csv", fmt.Errorf("line 1: there is no column %.100q; use %s", name, strings.Join(columns, ", ")))
+		}
+		at[name] = i
+	}
+	for _, name := range columns[:3] {
+		if _, ok := at[name]; !ok {
+			return nil, change.Field("csv", fmt.Errorf("line 1: the column %q is missing; the first line names the columns", name))
+		}
+	}
+	var out []Known
+	for {
+		row, err := r.Read()
+		if err == io.EOF {
+			return out, nil
+		}
+		if err != nil {
+			return nil, change.Field("csv", err)
+		}
+		k := Known{Provider: row[at["provider"]], Name: row[at["name"]], Value: row[at["value"]]}
+		if i, ok := at["format"]; ok {
+			k.Format = row[i]
+		}
+		k.line, _ = r.FieldPos(0)
+		if out = append(out, k); len(out) > maxImport {
+			return nil, change.Field("csv", fmt.Errorf("there are more than %d lines; import them in parts", maxImport))
+		}
+	}
+}
+
+// ImportSubjects has an application go on to know people by the values it knows
+// them by. All lines are taken or none, and only what was previewed.
+func (rm *Room) ImportSubjects(ctx context.Context, by change.By, app string, in Import) (*Imported, error) {
+	rm.records.Lock()
+	defer rm.records.Unlock()
+	a, err := rm.records.Application(app)
+	if err != nil {
+		return nil, err
+	}
+	if in.CSV != "" {
+		if len(in.Known) > 0 {
+			return nil, change.Field("csv", errors.New("give csv or known, not both"))
+		}
+		if in.Known, err = ReadKnown(in.CSV); err != nil {
+			return nil, err
+		}
+	}
+	if len(in.Known) == 0 || len(in.Known) > maxImport {
+		return nil, change.Field("known", fmt.Errorf("%d lines; give 1 to %d at once", len(in.Known), maxImport))
+	}
+	if !in.Preview && in.Digest == "" {
+		return nil, change.Field("digest", errors.New("give the digest of the preview that was looked at"))
+	}
+	links, err := rm.knownLinks(ctx, &in)
+	if err != nil {
+		return nil, err
+	}
+	im := &importing{rm: rm, app: a.ID, in: in, links: links}
+	if in.Preview {
+		return &im.out, im.weigh(rm.store.Read.WithContext(ctx))
+	}
+	return &im.out, rm.store.Write(ctx, func(tx *gorm.DB) error {
+		if err := im.weigh(tx); err != nil {
+			return err
+		}
+		if in.Digest != im.out.Digest {
+			return change.Conflict("what is known of people has changed since the preview", "look at the preview again")
+		}
+		if err := im.store(tx); err != nil {
+			return err
+		}
+		what := fmt.Sprintf("imported subjects: %d", im.out.Subjects)
+		return change.Note{At: rm.now(), By: by, What: what, Revision: a.Revision}.WriteOf(tx, a)
+	})
+}
+
+// knownLinks reads the lines: the link by which each person comes.
+func (rm *Room) knownLinks(ctx context.Context, in *Import) ([]crossing.Link, error) {
+	snap, formats := rm.records.Snapshot(), map[federation.ID]string{}
+	out, names, values := make([]crossing.Link, len(in.Known)), map[string]int{}, map[string]int{}
+	for i, k := range in.Known {
+		p, ok := snap.Provider(federation.Name(k.Provider))
+		if !ok {
+			return nil, in.lineError(i, "provider", change.NotFound(change.KindProvider, k.Provider, nearword.Of(k.Provider, snap.Names(change.KindProvider))))
+		}
+		if err := lasting(k.Name, 1024); err != nil {
+			return nil, in.lineError(i, "name", err)
+		}
+		if err := lasting(k.Value, 256); err != nil {
+			return nil, in.lineError(i, "value", err)
+		}
+		if _, seen := formats[p.ID]; !seen && k.Format == "" {
+			f, err := rm.usualFormat(ctx, p.ID)
+			if err != nil {
+				return nil, err
+			}
+			formats[p.ID] = f
+		}
+		l := crossing.Link{Provider: p.ID, Subject: profile.Subject{Format: cmp.Or(k.Format, formats[p.ID]), Value: k.Name}}
+		if l.Subject.Format == "" {
+			return nil, in.lineError(i, "format", fmt.Errorf("nobody is linked to %q yet, so it is not known which format its names have; say it", p.Name))
+		}
+		l.Key = crossing.LinkKey(p.ID, l.Subject)
+		if first, twice := names[l.Key]; twice {
+			return nil, in.again(i, "name", first)
+		}
+		if first, twice := values[k.Value]; twice {
+			return nil, in.again(i, "value", first)
+		}
+		names[l.Key], values[k.Value], out[i] = i, i, l
+	}
+	return out, nil
+}
+
+// lasting sees that a name can be one (SAML core §8.3.7 for the length of
+// values).
+func lasting(s string, most int) error {
+	switch {
+	case strings.TrimSpace(s) == "":
+		return errors.New("it is empty")
+	case utf8.RuneCountInString(s) > most:
+		return fmt.Errorf("it is longer than %d characters", most)
+	case strings.TrimSpace(s) != s:
+		return errors.New("there are spaces around it")
+	case !utf8.ValidString(s) || strings.ContainsFunc(s, unicode.IsControl):
+		return errors.New("there are control characters in it")
+	}
+	return nil
+}
+
+// usualFormat is the format in which a provider named somebody; "" if nobody is
+// linked to it.
+func (rm *Room) usualFormat(ctx context.Context, p federation.ID) (string, error) {
+	var rows []store.LinkRow
+	err := rm.store.Read.WithContext(ctx).Where("provider = ? AND sealed IS NOT NULL", string(p)).Order("added DESC").Limit(1).Find(&rows).Error
+	if err != nil || len(rows) == 0 {
+		return "", err
+	}
+	s, err := rm.subject(rows[0])
+	if err != nil {
+		return "", err
+	}
+	return s.Format, nil
+}
+
+// importing is an import: weighed, and then stored.
+type importing struct {
+	rm    *Room
+	app   federation.ID
+	in    Import
+	links []crossing.Link // of each line
+	out   Imported
+	put   []given // what is to be stored
+}
+
+// given is a value that a person gets; person is 0 for one still to be made.
+type given struct {
+	line   int
+	person int64
+}
+
+// at once: rows that are looked up or stored by one statement.
+const atOnce = 500
+
+// weigh decides on every line.
+func (im *importing) weigh(db *gorm.DB) error {
+	im.out, im.put = Imported{}, nil
+	people, err := im.people(db)
+	if err != nil {
+		return err
+	}
+	have, err := im.have(db, people)
+	if err != nil {
+		return err
+	}
+	sum, lines, free := sha256.New(), map[int64]int{}, map[int64]bool{}
+	for i, k := range im.in.Known {
+		person := people[i]
+		was := have[person]
+		if first, twice := lines[person]; twice && person != 0 {
+			return im.in.again(i, "person", first)
+		}
+		lines[person] = i
+		fmt.Fprintf(sum, "%d %q %q\n", person, was, k.Value)
+		switch {
+		case was == k.Value:
+			im.out.Already++
+			continue
+		case was != "" && !im.in.Replace:
+			return im.in.lineError(i, "value", fmt.Errorf("the application knows person %d as %q already; say that values are to be replaced, or leave the line", person, was))
+		case was != "":
+			im.out.Replaced++
+			free[person] = true
+		case person == 0:
+			im.out.People++
+		}
+		im.put = append(im.put, given{i, person})
+	}
+	im.out.Subjects, im.out.Digest = len(im.put), hex.EncodeToString(sum.Sum(nil))
+	return im.untaken(db, free)
+}
+
+// people finds the person of each line, 0 for nobody.
+func (im *importing) people(db *gorm.DB) ([]int64, error) {
+	keys := make([][]byte, len(im.links))
+	for i, l := range im.links {
+		keys[i] = store.Hash(l.Key)
+	}
+	known := map[string]int64{}
+	for chunk := range slices.Chunk(keys, atOnce) {
+		var rows []store.LinkRow
+		if err := db.Select("key, person").Where("key IN ?", chunk).Find(&rows).Error; err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			known[string(r.Key)] = r.Person
+		}
+	}
+	out := make([]int64, len(keys))
+	for i, k := range keys {
+		out[i] = known[string(k)]
+	}
+	return out, nil
+}
+
+// have gives by what the application knows people.
+func (im *importing) have(db *gorm.DB, people []int64) (map[int64]string, error) {
+	out := map[int64]string{}
+	for chunk := range slices.Chunk(people, atOnce) {
+		var rows []store.SubjectRow
+		if err := db.Where("app = ? AND person IN ?", string(im.app), chunk).Find(&rows).Error; err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			plain, err := im.rm.store.Open("subject", r.Sealed)
+			if err != nil {
+				return nil, err
+			}
+			out[r.Person] = string(plain)
+		}
+	}
+	return out, nil
+}
+
+// untaken sees that the application knows nobody else by the values. free are
+// people who get another one, so that two may change theirs.
+func (im *importing) untaken(db *gorm.DB, free map[int64]bool) error {
+	for chunk := range slices.Chunk(im.put, atOnce) {
+		lines, hashes := map[string]int{}, [][]byte{}
+		for _, p := range chunk {
+			hash := subjectHash(im.app, im.in.Known[p.line].Value)
+			lines[string(hash)], hashes = p.line, append(hashes, hash)
+		}
+		var rows []store.SubjectRow
+		if err := db.Select("hash, person").Where("hash IN ?", hashes).Find(&rows).Error; err != nil {
+			return err
+		}
+		for _, r := range rows {
+			if !free[r.Person] {
+				return im.in.lineError(lines[string(r.Hash)], "value", errors.New("the application knows somebody else by it"))
+			}
+		}
+	}
+	return nil
+}
+
+// store makes the people who are not known yet, and puts the values in place.
+func (im *importing) store(tx *gorm.DB) error {
+	now := im.rm.now().UTC()
+	for chunk := range slices.Chunk(im.put, atOnce) {
+		var made []store.PersonRow
+		var people []int64
+		for _, p := range chunk {
+			if people = append(people, p.person); p.person == 0 {
+				made = append(made, store.PersonRow{Identifier: random.Text(16), Added: now})
+			}
+		}
+		if err := tx.Where("app = ? AND person IN ?", string(im.app), people).Delete(&store.SubjectRow{}).Error; err != nil {
+			return err
+		}
+		if len(made) == 0 {
+			continue
+		}
+		if err := tx.Create(&made).Error; err != nil {
+			return err
+		}
+		var links []*store.LinkRow
+		for i := range chunk {
+			if p := &chunk[i]; p.person == 0 {
+				p.person, made = made[0].ID, made[1:]
+				link, err := im.rm.linkRow(im.links[p.line], p.person)
+				if err != nil {
+					return err
+				}
+				links = append(links, link)
+			}
+		}
+		if err := tx.Create(links).Error; err != nil {
+			return err
+		}
+	}
+	for chunk := range slices.Chunk(im.put, atOnce) {
+		var rows []*store.SubjectRow
+		for _, p := range chunk {
+			rows = append(rows, im.rm.subjectRow(im.app, p.person, im.in.Known[p.line].Value, SubjectImported))
+		}
+		if err := tx.Create(rows).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
