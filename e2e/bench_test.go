@@ -63,7 +63,8 @@ func BenchmarkAggregateXmlsec1(b *testing.B) {
 	bigAggregate(b)
 	peak := int64(0)
 	for b.Loop() {
-		cmd := exec.Command("xmlsec1", "--verify", "--pubkey-cert-pem", big.pem, "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:metadata:EntitiesDescriptor", big.file)
+		cmd := exec.Command("xmlsec1", "--verify", "--pubkey-cert-pem", big.pem, "--id-attr:ID",
+			"urn:oasis:names:tc:SAML:2.0:metadata:EntitiesDescriptor", big.file)
 		out, err := cmd.CombinedOutput()
 		require.NoError(b, err, string(out))
 		peak = max(peak, cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)
@@ -80,7 +81,8 @@ func BenchmarkAggregateRead(b *testing.B) {
 	for b.Loop() {
 		f, err := os.Open(big.file)
 		require.NoError(b, err)
-		a, err := saml.ReadAggregate(f, saml.Trusting{Now: time.Now(), Keys: saml.TrustKeys(keys.Read(text)...)}, func(*saml.Entity) error { return nil })
+		a, err := saml.ReadAggregate(f, saml.Trusting{Now: time.Now(), Keys: saml.TrustKeys(keys.Read(text)...)},
+			func(*saml.Entity) error { return nil })
 		require.NoError(b, err)
 		require.Equal(b, 10000, a.Entities)
 		require.NoError(b, f.Close())
@@ -115,7 +117,8 @@ func crowded(b *testing.B, applications int) *demo {
 	require.NoError(b, err)
 	pair, err := standin.LoadPair("", "federation")
 	require.NoError(b, err)
-	octets, err := (&standin.Federation{Title: "Many", Entities: applications*4/3 + 60, Pair: pair, Fault: "unsigned"}).Aggregate(0, time.Now())
+	octets, err := (&standin.Federation{Title: "Many", Entities: applications*4/3 + 60, Pair: pair,
+		Fault: "unsigned"}).Aggregate(0, time.Now())
 	require.NoError(b, err)
 	c, ctx := d.client(), context.Background()
 	run := func(j api.Job, err error) api.Job {
@@ -154,7 +157,8 @@ func benchmarkPages(b *testing.B, applications int) {
 	}
 	b.Run("List", ask(""))
 	// Among 10,000: 1,700 match, 200 to 400 match, one matches, none does.
-	b.Run("Search", ask("search=roster", "search=alder", "search=quince", "search=thornmoor", "search=incident-log.fern", "search=willowmere+7", "search=possessions.yarrowdale", "search=nobody"))
+	b.Run("Search", ask("search=roster", "search=alder", "search=quince", "search=thornmoor", "search=incident-log.fern",
+		"search=willowmere+7", "search=possessions.yarrowdale", "search=nobody"))
 }
 
 func BenchmarkPages10(b *testing.B)    { benchmarkPages(b, 10) }

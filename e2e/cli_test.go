@@ -38,28 +38,40 @@ func TestCommandLine(t *testing.T) {
 		code              int
 		out, errs         []string
 	}{
-		{"adds from a file", "", "app add ticket-office --metadata " + metadata + " --title Tickets", 0, []string{"added ticket-office", "innergate app exchange ticket-office"}, nil},
+		{"adds from a file", "", "app add ticket-office --metadata " + metadata + " --title Tickets", 0,
+			[]string{"added ticket-office", "innergate app exchange ticket-office"}, nil},
 		{"lists", "", "app list", 0, []string{"NAME", "Tickets", "routed", "https://crew-roster.wrenmoor.example/saml"}, nil},
 		{"searches", "", "app list --search TICKET", 0, []string{"ticket-office"}, nil},
 		{"says what to do when nothing is there", "", "app list --search zzz", 0, []string{"No application yet"}, nil},
 		{"shows", "", "app show ticket-office", 0, []string{app + "/acs  HTTP-POST", "SHA-256", "in 18"}, nil},
 		{"shows as JSON", "", "app show ticket-office -o json", 0, []string{`"name": "ticket-office"`}, nil},
 		{"shows as YAML", "", "--output yaml app show ticket-office", 0, []string{"name: ticket-office"}, nil},
-		{"gives what the other side needs", "", "app exchange ticket-office", 0, []string{shared.Base + "/saml/idp/sso", "also called SSO URL", "SHA-1"}, nil},
-		{"gives metadata", "", "app exchange ticket-office --metadata", 0, []string{"IDPSSODescriptor", shared.Base + "/saml/idp"}, nil},
+		{"gives what the other side needs", "", "app exchange ticket-office", 0, []string{shared.Base + "/saml/idp/sso",
+			"also called SSO URL", "SHA-1"}, nil},
+		{"gives metadata", "", "app exchange ticket-office --metadata", 0,
+			[]string{"IDPSSODescriptor", shared.Base + "/saml/idp"}, nil},
 		{"gives the certificate", "", "app exchange ticket-office --certificate", 0, []string{"BEGIN CERTIFICATE"}, nil},
-		{"refuses a name that is taken", string(text), "app add ticket-office --metadata -", 1, nil, []string{"name: This short name is taken", "Choose another name"}},
-		{"refuses an entity ID that is known", string(text), "app add again --metadata -", 1, nil, []string{"already on record", "Application ticket-office", "metadata-entity-known"}},
-		{"refuses the wrong role", "", "provider add again --metadata " + app + "/metadata", 1, nil, []string{"other role", `expected "IDPSSODescriptor"`}},
+		{"refuses a name that is taken", string(text), "app add ticket-office --metadata -", 1, nil,
+			[]string{"name: This short name is taken", "Choose another name"}},
+		{"refuses an entity ID that is known", string(text), "app add again --metadata -", 1, nil,
+			[]string{"already on record", "Application ticket-office", "metadata-entity-known"}},
+		{"refuses the wrong role", "", "provider add again --metadata " + app + "/metadata", 1, nil,
+			[]string{"other role", `expected "IDPSSODescriptor"`}},
 		{"refuses nothing", "", "provider add again --metadata -", 1, nil, []string{"metadata is empty"}},
 		{"refuses a web page", "", "provider add again --metadata " + app + "/", 1, nil, []string{"web page"}},
 		{"refuses a file too large", "", "provider add again --metadata " + big, 2, nil, []string{"larger than 2 MiB"}},
-		{"refuses an address that does not answer", "", "provider add again --metadata http://127.0.0.1:1/", 1, nil, []string{"does not answer", "connection refused", "Try the address"}},
-		{"refuses an address in a private network", "", "provider add again --metadata http://10.0.0.1/", 1, nil, []string{"may not fetch", "private or special network"}},
-		{"refuses a malformed name", string(text), "app add Ticket_Office --metadata -", 1, nil, []string{"not a short name", "ticket-office"}},
-		{"refuses a provider that is unknown", string(text), "app add again --metadata - --provider wrenmoor-staf", 1, nil, []string{"provider:", `did you mean "wrenmoor-staff"?`}},
-		{"refuses a file that is not there", "", "app add again --metadata nowhere.xml", 2, nil, []string{"nowhere.xml", "Give an existing file"}},
-		{"suggests a command", "", "provder list", 2, nil, []string{`no command "innergate provder"`, `Did you mean "innergate provider"?`}},
+		{"refuses an address that does not answer", "", "provider add again --metadata http://127.0.0.1:1/", 1, nil,
+			[]string{"does not answer", "connection refused", "Try the address"}},
+		{"refuses an address in a private network", "", "provider add again --metadata http://10.0.0.1/", 1, nil,
+			[]string{"may not fetch", "private or special network"}},
+		{"refuses a malformed name", string(text), "app add Ticket_Office --metadata -", 1, nil,
+			[]string{"not a short name", "ticket-office"}},
+		{"refuses a provider that is unknown", string(text), "app add again --metadata - --provider wrenmoor-staf", 1, nil,
+			[]string{"provider:", `did you mean "wrenmoor-staff"?`}},
+		{"refuses a file that is not there", "", "app add again --metadata nowhere.xml", 2, nil,
+			[]string{"nowhere.xml", "Give an existing file"}},
+		{"suggests a command", "", "provder list", 2, nil, []string{`no command "innergate provder"`,
+			`Did you mean "innergate provider"?`}},
 		{"suggests a subcommand", "", "app shw", 2, nil, []string{`Did you mean "innergate app show"?`}},
 		{"suggests an option", "", "app add x --metdata y", 2, nil, []string{"--metdata", "Did you mean --metadata?"}},
 		{"suggests a name", "", "app show ticket-ofice", 1, nil, []string{`did you mean "ticket-office"?`}},
@@ -67,39 +79,52 @@ func TestCommandLine(t *testing.T) {
 		{"wants one name", "", "app show a b", 2, nil, []string{`"b" is one argument too many`}},
 		{"refuses an output", "", "app list --output xml", 2, nil, []string{"Use table, json or yaml"}},
 		{"refuses a wrong token", "", "--token igt_wrong app list", 1, nil, []string{"does not know this token"}},
-		{"refuses a fault that is unknown", "", "standin provider --gate http://x --listen 127.0.0.1:0 --fault late", 2, nil, []string{`no fault "late"`, "expired"}},
+		{"refuses a fault that is unknown", "", "standin provider --gate http://x --listen 127.0.0.1:0 --fault late", 2, nil,
+			[]string{`no fault "late"`, "expired"}},
 		{"adds a link", "", "app add depot-map --protocol link --address https://maps.wrenmoor.example/depots --title Depots", 0, []string{"added depot-map, https://maps.wrenmoor.example/depots"}, nil},
 		{"shows a link", "", "app show depot-map", 0, []string{"link", "https://maps.wrenmoor.example/depots"}, nil},
-		{"gives a link's sheet", "", "app exchange depot-map", 0, []string{shared.Base + "/open/depot-map", "link for a portal"}, nil},
+		{"gives a link's sheet", "", "app exchange depot-map", 0, []string{shared.Base + "/open/depot-map",
+			"link for a portal"}, nil},
 		{"has no metadata for a link", "", "app exchange depot-map --metadata", 2, nil, []string{"no metadata"}},
-		{"previews another address", "", "app update depot-map --address https://maps.wrenmoor.example/all --preview", 0, []string{"before  https://maps.wrenmoor.example/depots", "after   https://maps.wrenmoor.example/all"}, nil},
-		{"refuses an address that is none", "", "app add bad-map --protocol link --address maps", 1, nil, []string{"link:", `"maps" is no address`}},
-		{"refuses a link without one", "", "app add bad-map --protocol link --metadata " + metadata, 1, nil, []string{"a link has no metadata"}},
-		{"refuses a protocol that is unknown", "", "app add bad-map --protocol lnk --address https://x.example", 1, nil, []string{"protocol:", "saml, link"}},
+		{"previews another address", "", "app update depot-map --address https://maps.wrenmoor.example/all --preview", 0,
+			[]string{"before  https://maps.wrenmoor.example/depots", "after   https://maps.wrenmoor.example/all"}, nil},
+		{"refuses an address that is none", "", "app add bad-map --protocol link --address maps", 1, nil,
+			[]string{"link:", `"maps" is no address`}},
+		{"refuses a link without one", "", "app add bad-map --protocol link --metadata " + metadata, 1, nil,
+			[]string{"a link has no metadata"}},
+		{"refuses a protocol that is unknown", "", "app add bad-map --protocol lnk --address https://x.example", 1, nil,
+			[]string{"protocol:", "saml, link"}},
 		{"removes a link", "", "app remove depot-map", 0, []string{"removed depot-map"}, nil},
 		{"says what the gate is", "", "gate show", 0, []string{"IdP entity ID", shared.Base + "/saml/idp"}, nil},
 		{"lists the ranks of contexts", "", "context list", 0, []string{"RANK", "PasswordProtectedTransport"}, nil},
-		{"refuses a context twice", "urn:a\n# weaker above\nurn:b urn:a", "context set -", 1, nil, []string{"ranks:", "urn:a stands in rank 1 and in rank 2"}},
+		{"refuses a context twice", "urn:a\n# weaker above\nurn:b urn:a", "context set -", 1, nil,
+			[]string{"ranks:", "urn:a stands in rank 1 and in rank 2"}},
 		{"replaces the ranks", "urn:a\n\nurn:b urn:c\n", "context set -", 0, []string{"1     urn:a", "2     urn:c"}, nil},
 		{"changes settings", "", "app set ticket-office phase=paused nameIdFormat=urn:oasis:names:tc:SAML:2.0:nameid-format:persistent owner=Ines", 0, []string{"changed ticket-office"}, nil},
 		{"shows what was set", "", "app show ticket-office", 0, []string{"owner", "Ines", "nameid-format:persistent"}, nil},
-		{"suggests a setting", "", "app set ticket-office phas=paused", 2, nil, []string{`no setting "phas"`, "Did you mean phase?"}},
-		{"refuses a value that is none", "", "app set ticket-office allowSHA1=perhaps", 2, nil, []string{"Use true or false"}},
+		{"suggests a setting", "", "app set ticket-office phas=paused", 2, nil,
+			[]string{`no setting "phas"`, "Did you mean phase?"}},
+		{"refuses a value that is none", "", "app set ticket-office allowSHA1=perhaps", 2, nil,
+			[]string{"Use true or false"}},
 		{"refuses a phase that is none", "", "app set ticket-office phase=soon", 1, nil, []string{"phase", "live, paused"}},
-		{"refuses a setting that cannot work", "", "provider set wrenmoor-staff title=", 1, nil, []string{"title: the title is empty", "give what people should read"}},
+		{"refuses a setting that cannot work", "", "provider set wrenmoor-staff title=", 1, nil,
+			[]string{"title: the title is empty", "give what people should read"}},
 		{"removes", "", "app remove ticket-office", 0, []string{"removed ticket-office"}, nil},
 		{"makes a token", "", "token add nightly", 0, []string{"igt_"}, []string{"only time"}},
 		{"lists tokens without secrets", "", "token list", 0, []string{"nightly", "token demo-"}, nil},
 		{"removes a token", "", "token remove nightly", 0, []string{"removed nightly"}, nil},
 		{"adds an owner", "another long password", "owner add second --password-file -", 0, []string{"added second"}, nil},
-		{"refuses a short password", "short", "owner add third --password-file -", 1, nil, []string{"password:", "at least 12"}},
-		{"changes a password", "yet another password", "owner password second --password-file -", 0, []string{"changed the password of second"}, nil},
+		{"refuses a short password", "short", "owner add third --password-file -", 1, nil,
+			[]string{"password:", "at least 12"}},
+		{"changes a password", "yet another password", "owner password second --password-file -", 0,
+			[]string{"changed the password of second"}, nil},
 		{"lists owners", "", "owner list", 0, []string{"second", "signal-box"}, nil},
 		{"removes an owner", "", "owner remove second", 0, []string{"removed second"}, nil},
 		{"keeps the last owner", "", "owner remove signal-box", 1, nil, []string{"last owner", "add another owner first"}},
 		{"announces a key", "", "key announce sp", 0, []string{"next", "current"}, nil},
 		{"switches to it", "", "key switch sp", 0, []string{"old", "current"}, nil},
-		{"refuses a purpose that is none", "", "key announce sparkling", 1, nil, []string{"purpose:", "use one of idp, sp, enc"}},
+		{"refuses a purpose that is none", "", "key announce sparkling", 1, nil,
+			[]string{"purpose:", "use one of idp, sp, enc"}},
 		{"shows the gate", "", "gate show", 0, []string{shared.Base + "/saml/idp"}, nil},
 		{"refuses a trace that is unknown", "", "trace show AAAAA-AAAAA", 1, nil, []string{"no trace"}},
 	} {
@@ -132,8 +157,10 @@ func TestTraceOnTheCommandLine(t *testing.T) {
 	id := reference.FindString(v.page.text)
 	out, _, code := shared.cli(t, "", "trace", "show", strings.ToLower(id), "--messages")
 	require.Equal(t, 0, code)
-	for _, want := range []string{"application → gate", "AuthnRequest by HTTP-Redirect", "provider → gate", "refused", "[audience-other]",
-		"Audience expected  " + shared.Base + "/saml/sp/wrenmoor-staff", " found     https://somebody-else.example/saml", "at the provider: Set the audience", "<saml:Audience>"} {
+	for _, want := range []string{"application → gate", "AuthnRequest by HTTP-Redirect", "provider → gate", "refused",
+		"[audience-other]",
+		"Audience expected  " + shared.Base + "/saml/sp/wrenmoor-staff", " found     https://somebody-else.example/saml",
+		"at the provider: Set the audience", "<saml:Audience>"} {
 		require.Contains(t, out, want)
 	}
 	out, _, _ = shared.cli(t, "", "trace", "list", "--result", "refused", "--search", id)
@@ -160,7 +187,8 @@ func TestAPIIsClosedToStrangers(t *testing.T) {
 	}
 	token := map[string]string{"Authorization": "Bearer " + shared.Token}
 	// A console session, as the console gets it.
-	req, err := http.NewRequest(http.MethodPost, shared.Base+"/api/v1/me", strings.NewReader(`{"username":"`+shared.Owner.Username+`","password":"`+shared.Owner.Password+`"}`))
+	req, err := http.NewRequest(http.MethodPost, shared.Base+"/api/v1/me",
+		strings.NewReader(`{"username":"`+shared.Owner.Username+`","password":"`+shared.Owner.Password+`"}`))
 	require.NoError(t, err)
 	req.Header.Set("Content-Type", "application/json")
 	req.Header.Set("Innergate-Console", "1")
@@ -182,11 +210,16 @@ func TestAPIIsClosedToStrangers(t *testing.T) {
 		{"an unknown token is none", "GET", "/api/v1/providers", "", map[string]string{"Authorization": "Bearer igt_x"}, 401},
 		{"a token reads", "GET", "/api/v1/providers", "", token, 200},
 		{"a console session reads", "GET", "/api/v1/providers", "", map[string]string{"Cookie": cookie}, 200},
-		{"a console session changes nothing without the header", "POST", "/api/v1/tokens", `{"name":"x"}`, map[string]string{"Cookie": cookie}, 403},
-		{"nor from another origin", "POST", "/api/v1/tokens", `{"name":"x"}`, map[string]string{"Cookie": cookie, "Innergate-Console": "1", "Origin": "https://evil.example"}, 403},
-		{"signing in from another origin is refused", "POST", "/api/v1/me", `{"username":"a","password":"b"}`, map[string]string{"Innergate-Console": "1", "Origin": "https://evil.example"}, 403},
-		{"a wrong password is refused", "POST", "/api/v1/me", `{"username":"a","password":"b"}`, map[string]string{"Innergate-Console": "1"}, 401},
-		{"a used or wrong set-up token is refused", "POST", "/api/v1/setup", `{"username":"mallory","password":"long enough 123","token":"x"}`, map[string]string{"Innergate-Console": "1"}, 422},
+		{"a console session changes nothing without the header", "POST", "/api/v1/tokens", `{"name":"x"}`,
+			map[string]string{"Cookie": cookie}, 403},
+		{"nor from another origin", "POST", "/api/v1/tokens", `{"name":"x"}`, map[string]string{"Cookie": cookie,
+			"Innergate-Console": "1", "Origin": "https://evil.example"}, 403},
+		{"signing in from another origin is refused", "POST", "/api/v1/me", `{"username":"a","password":"b"}`,
+			map[string]string{"Innergate-Console": "1", "Origin": "https://evil.example"}, 403},
+		{"a wrong password is refused", "POST", "/api/v1/me", `{"username":"a","password":"b"}`,
+			map[string]string{"Innergate-Console": "1"}, 401},
+		{"a used or wrong set-up token is refused", "POST", "/api/v1/setup",
+			`{"username":"mallory","password":"long enough 123","token":"x"}`, map[string]string{"Innergate-Console": "1"}, 422},
 		{"an unknown field is refused by name", "POST", "/api/v1/providers", `{"name":"x","metdata":"y"}`, token, 422},
 		{"a field of the wrong kind is refused", "POST", "/api/v1/providers", `{"name":7}`, token, 422},
 		{"a call that is none is refused", "GET", "/api/v1/nothing", "", token, 404},
@@ -227,11 +260,16 @@ func TestServeAndFirstOwner(t *testing.T) {
 	dir, address := t.TempDir(), freePorts(t)
 	base := "http://" + address
 	config := filepath.Join(dir, "gate.yaml")
-	require.NoError(t, os.WriteFile(config, []byte("base: "+base+"\nlisten: "+address+"\ndata: data\nsealKey: seal.key\n"), 0o600))
+	require.NoError(t, os.WriteFile(config,
+		[]byte("base: "+base+"\nlisten: "+address+"\ndata: data\nsealKey: seal.key\n"), 0o600))
 	cmd, _ := serve(t, config)
-	require.Eventually(t, func() bool { res, err := http.Get(base + "/readyz"); return err == nil && res.StatusCode == 200 }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool {
+		res, err := http.Get(base + "/readyz")
+		return err == nil && res.StatusCode == 200
+	}, 10*time.Second, 50*time.Millisecond)
 
-	second, err := exec.Command(binary, "serve", "--config", strings.Replace(config, "gate.yaml", "gate.yaml", 1)).CombinedOutput()
+	second, err := exec.Command(binary, "serve", "--config", strings.Replace(config, "gate.yaml", "gate.yaml",
+		1)).CombinedOutput()
 	require.Error(t, err)
 	require.Contains(t, string(second), "choose another address")
 
@@ -239,13 +277,17 @@ func TestServeAndFirstOwner(t *testing.T) {
 	require.NoError(t, cmd.Wait(), "it stops gracefully")
 	again, out := serve(t, config)
 	_ = again
-	require.Eventually(t, func() bool { res, err := http.Get(base + "/healthz"); return err == nil && res.StatusCode == 200 }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool {
+		res, err := http.Get(base + "/healthz")
+		return err == nil && res.StatusCode == 200
+	}, 10*time.Second, 50*time.Millisecond)
 	time.Sleep(300 * time.Millisecond)
 	_, link, ok := strings.Cut(out.String(), base+"/console/setup#")
 	require.True(t, ok, out.String())
 	token, _, _ := strings.Cut(link, "\n")
 	setup := func(password string) (int, string) {
-		req, _ := http.NewRequest(http.MethodPost, base+"/api/v1/setup", strings.NewReader(`{"username":"first","password":"`+password+`","token":"`+token+`"}`))
+		req, _ := http.NewRequest(http.MethodPost, base+"/api/v1/setup",
+			strings.NewReader(`{"username":"first","password":"`+password+`","token":"`+token+`"}`))
 		req.Header.Set("Content-Type", "application/json")
 		req.Header.Set("Innergate-Console", "1")
 		res, err := http.DefaultClient.Do(req)

@@ -26,7 +26,8 @@ type chromium struct {
 
 func startChromium(t *testing.T, flags ...string) *chromium {
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox,
-		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update",
+			true),
 		chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280, 800))
 	for i := 0; i < len(flags); i += 2 {
 		opts = append(opts, chromedp.Flag(flags[i], flags[i+1]))
@@ -102,7 +103,8 @@ func (c *chromium) press(name string) {
 // choose picks an option of a select that people see under a name.
 func (c *chromium) choose(name, option string) {
 	c.t.Helper()
-	c.until(`(() => { const e = document.querySelector('input[aria-label="' + ` + quoteJS(name) + ` + '"]'); if (!e) return false; e.closest('.el-select__wrapper').click(); return true })()`)
+	c.until(`(() => { const e = document.querySelector('input[aria-label="' + ` + quoteJS(name) +
+		` + '"]'); if (!e) return false; e.closest('.el-select__wrapper').click(); return true })()`)
 	c.until(`(() => { const e = [...document.querySelectorAll('.el-select-dropdown__item')].find(e => e.innerText.trim() === ` + quoteJS(option) + ` && e.offsetParent !== null); if (!e) return false; e.click(); return true })()`)
 }
 
@@ -115,7 +117,8 @@ func (c *chromium) fill(selector, text string) {
 // set gives a field a value, in place of what it had.
 func (c *chromium) set(selector, text string) {
 	c.t.Helper()
-	c.until(`(() => { const e = document.querySelector(` + quoteJS(selector) + `); if (!e) return false; e.value = ` + quoteJS(text) + `; e.dispatchEvent(new Event('input')); return true })()`)
+	c.until(`(() => { const e = document.querySelector(` + quoteJS(selector) + `); if (!e) return false; e.value = ` +
+		quoteJS(text) + `; e.dispatchEvent(new Event('input')); return true })()`)
 }
 
 // shot keeps a picture for the documentation, when INNERGATE_SHOTS names a
@@ -154,8 +157,10 @@ func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
 	require.NoError(t, err)
 	defer d.stop()
 	// Stand-ins of the engineer's own, added by nobody yet.
-	provider := startStandin(t, "provider", "--name", "depot-accounts", "--title", "Depot accounts", "--gate", d.Base+"/saml/sp/depot-accounts")
-	application := startStandin(t, "app", "--name", "shunting-log", "--title", "Shunting log", "--gate", d.Base+"/saml/idp")
+	provider := startStandin(t, "provider", "--name", "depot-accounts", "--title", "Depot accounts", "--gate",
+		d.Base+"/saml/sp/depot-accounts")
+	application := startStandin(t, "app", "--name", "shunting-log", "--title", "Shunting log", "--gate",
+		d.Base+"/saml/idp")
 
 	c := startChromium(t)
 	c.signInToConsole(d)

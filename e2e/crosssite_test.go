@@ -34,7 +34,8 @@ type sites struct {
 func startSites(t *testing.T) sites {
 	dir := t.TempDir()
 	cert, key := filepath.Join(dir, "tls.pem"), filepath.Join(dir, "tls.key")
-	out, err := exec.Command("openssl", "req", "-x509", "-nodes", "-newkey", "rsa:2048", "-days", "1", "-subj", "/CN=test", "-keyout", key, "-out", cert,
+	out, err := exec.Command("openssl", "req", "-x509", "-nodes", "-newkey", "rsa:2048", "-days", "1", "-subj",
+		"/CN=test", "-keyout", key, "-out", cert,
 		"-addext", "subjectAltName=DNS:*.wrenmoor.example,DNS:*.oakhollow.example,DNS:*.staff-accounts.example").CombinedOutput()
 	require.NoError(t, err, string(out))
 	address := freePorts(t)
@@ -43,18 +44,28 @@ func startSites(t *testing.T) sites {
 	var n int
 	_, err = fmt.Sscan(port, &n)
 	require.NoError(t, err)
-	s := sites{gate: "https://gate.wrenmoor.example:" + port, provider: fmt.Sprint("https://login.staff-accounts.example:", n+1), app: fmt.Sprint("https://roster.oakhollow.example:", n+2)}
+	s := sites{gate: "https://gate.wrenmoor.example:" + port,
+		provider: fmt.Sprint("https://login.staff-accounts.example:", n+1),
+		app:      fmt.Sprint("https://roster.oakhollow.example:", n+2)}
 
 	config := filepath.Join(dir, "gate.yaml")
-	require.NoError(t, os.WriteFile(config, []byte("base: "+s.gate+"\nlisten: "+address+"\ndata: data\nsealKey: seal.key\ntls: {certificate: tls.pem, key: tls.key}\n"), 0o600))
+	require.NoError(t, os.WriteFile(config,
+		[]byte("base: "+s.gate+"\nlisten: "+address+
+			"\ndata: data\nsealKey: seal.key\ntls: {certificate: tls.pem, key: tls.key}\n"), 0o600))
 	_, printed := serve(t, config)
-	h := &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
-		DialContext: func(ctx context.Context, netw, addr string) (net.Conn, error) {
-			_, p, _ := net.SplitHostPort(addr)
-			return (&net.Dialer{}).DialContext(ctx, netw, "127.0.0.1:"+p)
-		}}}
-	require.Eventually(t, func() bool { res, err := h.Get(s.gate + "/readyz"); return err == nil && res.StatusCode == 200 }, 10*time.Second, 50*time.Millisecond)
-	require.Eventually(t, func() bool { return strings.Contains(printed.String(), "/console/setup#") }, 5*time.Second, 20*time.Millisecond)
+	h := &http.Client{Timeout: 20 * time.Second,
+		Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
+			DialContext: func(ctx context.Context, netw, addr string) (net.Conn, error) {
+				_, p, _ := net.SplitHostPort(addr)
+				return (&net.Dialer{}).DialContext(ctx, netw, "127.0.0.1:"+p)
+			}}}
+	require.Eventually(t, func() bool {
+		res, err := h.Get(s.gate + "/readyz")
+		return err == nil && res.StatusCode == 200
+	}, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(printed.String(), "/console/setup#")
+	}, 5*time.Second, 20*time.Millisecond)
 	_, link, _ := strings.Cut(printed.String(), "/console/setup#")
 	setup, _, _ := strings.Cut(link, "\n")
 	post := func(path, body, cookie string) *http.Response {
@@ -77,8 +88,10 @@ func startSites(t *testing.T) sites {
 
 	idp, sp := filepath.Join(dir, "idp.xml"), filepath.Join(dir, "sp.xml")
 	common := []string{"--tls-certificate", cert, "--tls-key", key}
-	startStandin(t, "provider", append(common, "--listen", fmt.Sprint("127.0.0.1:", n+1), "--base", s.provider, "--name", "accounts", "--gate", sp)...)
-	startStandin(t, "app", append(common, "--listen", fmt.Sprint("127.0.0.1:", n+2), "--base", s.app, "--name", "roster", "--gate", idp)...)
+	startStandin(t, "provider", append(common, "--listen", fmt.Sprint("127.0.0.1:", n+1), "--base", s.provider, "--name",
+		"accounts", "--gate", sp)...)
+	startStandin(t, "app", append(common, "--listen", fmt.Sprint("127.0.0.1:", n+2), "--base", s.app, "--name", "roster",
+		"--gate", idp)...)
 	read := func(address string) string {
 		res, err := h.Get(address)
 		require.NoError(t, err)
@@ -89,9 +102,11 @@ func startSites(t *testing.T) sites {
 		return b.String()
 	}
 	ctx := context.Background()
-	_, err = s.api.AddProvider(ctx, api.NewProvider{Name: "accounts", Start: api.Start{Given: api.Given{Metadata: read(s.provider + "/metadata")}}, AllowUnsolicited: true})
+	_, err = s.api.AddProvider(ctx, api.NewProvider{Name: "accounts",
+		Start: api.Start{Given: api.Given{Metadata: read(s.provider + "/metadata")}}, AllowUnsolicited: true})
 	require.NoError(t, err)
-	_, err = s.api.AddApplication(ctx, api.NewApplication{Name: "roster", Start: api.Start{Given: api.Given{Metadata: read(s.app + "/metadata")}}})
+	_, err = s.api.AddApplication(ctx, api.NewApplication{Name: "roster",
+		Start: api.Start{Given: api.Given{Metadata: read(s.app + "/metadata")}}})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(idp, []byte(read(s.gate+"/saml/idp")), 0o600))
 	require.NoError(t, os.WriteFile(sp, []byte(read(s.gate+"/saml/sp/accounts")), 0o600))
@@ -128,7 +143,8 @@ func (c *chromium) signInQuietly(username string) string {
 // post submits the form of a page that was kept.
 func (c *chromium) post(page string) {
 	c.t.Helper()
-	c.until(`(() => { const f = document.importNode(new DOMParser().parseFromString(` + quoteJS(page) + `, 'text/html').querySelector('form'), true); document.body.append(f); HTMLFormElement.prototype.submit.call(f); return true })()`)
+	c.until(`(() => { const f = document.importNode(new DOMParser().parseFromString(` + quoteJS(page) +
+		`, 'text/html').querySelector('form'), true); document.body.append(f); HTMLFormElement.prototype.submit.call(f); return true })()`)
 }
 
 func TestAcrossSites(t *testing.T) {

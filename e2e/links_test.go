@@ -40,7 +40,8 @@ func TestPeopleAreCarriedOver(t *testing.T) {
 	id := regexp.MustCompile(`[0-9a-f]{32}`).FindString(list)
 	run(2, []string{"--digest is missing"}, "person", "carry", id, "wrenmoor-staff")
 	run(1, []string{"changed since the preview"}, "person", "carry", id, "wrenmoor-staff", "--digest", "00")
-	seen := run(0, []string{"to carry over", "Nothing is stored yet"}, "person", "carry", id, "wrenmoor-staff", "--preview")
+	seen := run(0, []string{"to carry over", "Nothing is stored yet"}, "person", "carry", id, "wrenmoor-staff",
+		"--preview")
 	digest := regexp.MustCompile(`--digest ([0-9a-f]{64})`).FindStringSubmatch(seen)[1]
 
 	c := startChromium(t)
@@ -52,7 +53,8 @@ func TestPeopleAreCarriedOver(t *testing.T) {
 	c.press("Preview")
 	c.see("1 would be carried over")
 	c.shot("links")
-	run(0, []string{"carried over"}, "--remark", "a new tenant", "person", "carry", id, "wrenmoor-staff", "--digest", digest)
+	run(0, []string{"carried over"}, "--remark", "a new tenant", "person", "carry", id, "wrenmoor-staff", "--digest",
+		digest)
 	c.press("Carry over")
 	c.see("the links have changed since the preview")
 	run(0, []string{"took over links of wrenmoor-staff: 1", "a new tenant"}, "history", "list", "--kind", "provider")
@@ -75,16 +77,19 @@ func TestSubjectsAreImported(t *testing.T) {
 	known := "provider,name,value,format\nwrenmoor-staff,ada.fenwick@wrenmoor.example,crew-0017,urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress\n"
 	run(known, 2, "--digest is missing", "import", "crew-roster", "-")
 	run("provider,name\n", 1, `the column "value" is missing`, "import", "crew-roster", "-", "--preview")
-	run(strings.Replace(known, "staff", "stuff", 1), 1, `line 2, provider: there is no provider "wrenmoor-stuff"`, "import", "crew-roster", "-", "--preview")
+	run(strings.Replace(known, "staff", "stuff", 1), 1, `line 2, provider: there is no provider "wrenmoor-stuff"`,
+		"import", "crew-roster", "-", "--preview")
 	run(known, 1, `did you mean "crew-roster"?`, "import", "crew-rooster", "-", "--preview")
 	seen := run(known, 0, "people made", "import", "crew-roster", "-", "--preview")
 	digest := regexp.MustCompile(`--digest ([0-9a-f]{64})`).FindStringSubmatch(seen)[1]
 	run("", 0, "knows nobody", "subjects", "crew-roster")
 	run(known, 0, "imported", "import", "crew-roster", "-", "--digest", digest)
 	run("", 0, "crew-0017", "subjects", "crew-roster")
-	_, _, code := d.cli(t, "", "app", "set", "crew-roster", "nameIdFormat=urn:oasis:names:tc:SAML:2.0:nameid-format:persistent")
+	_, _, code := d.cli(t, "", "app", "set", "crew-roster",
+		"nameIdFormat=urn:oasis:names:tc:SAML:2.0:nameid-format:persistent")
 	require.Zero(t, code)
-	require.Contains(t, newVisitor(t).get(d.host("crew-roster")+"/start").signIn("").onward().page.text, "You are in as crew-0017")
+	require.Contains(t, newVisitor(t).get(d.host("crew-roster")+"/start").signIn("").onward().page.text,
+		"You are in as crew-0017")
 
 	c := startChromium(t)
 	c.signInToConsole(d)

@@ -70,7 +70,8 @@ func startDemo(dir, listen string) (*demo, error) {
 	}
 	ready := filepath.Join(dir, "ready.json")
 	_ = os.Remove(ready)
-	d := &demo{dir: dir, out: &bytes.Buffer{}, cmd: exec.Command(binary, "demo", "--data", filepath.Join(dir, "data"), "--listen", listen, "--ready", ready)}
+	d := &demo{dir: dir, out: &bytes.Buffer{}, cmd: exec.Command(binary, "demo", "--data", filepath.Join(dir, "data"),
+		"--listen", listen, "--ready", ready)}
 	d.cmd.Stdout, d.cmd.Stderr = d.out, d.out
 	if err := d.cmd.Start(); err != nil {
 		return nil, err
@@ -165,7 +166,8 @@ func (v *visitor) see(res *http.Response) *visitor {
 	defer res.Body.Close()
 	body, err := io.ReadAll(res.Body)
 	require.NoError(v.t, err)
-	v.page = page{status: res.StatusCode, url: res.Request.URL, body: string(body), header: res.Header, fields: url.Values{}}
+	v.page = page{status: res.StatusCode, url: res.Request.URL, body: string(body), header: res.Header,
+		fields: url.Values{}}
 	z := html.NewTokenizer(bytes.NewReader(body))
 	for {
 		switch z.Next() {

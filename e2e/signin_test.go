@@ -24,11 +24,15 @@ import (
 
 func TestSignInFromBothEnds(t *testing.T) {
 	for _, c := range []struct{ rule, start, how string }{
-		{"started at the application, request by Redirect", shared.host("crew-roster") + "/start?RelayState=shift-17", "started here"},
-		{"started at the application, request by POST", shared.host("crew-roster") + "/start?binding=post&RelayState=shift-17", "started here"},
+		{"started at the application, request by Redirect", shared.host("crew-roster") + "/start?RelayState=shift-17",
+			"started here"},
+		{"started at the application, request by POST",
+			shared.host("crew-roster") + "/start?binding=post&RelayState=shift-17", "started here"},
 		{"started at the gate", shared.Base + "/open/crew-roster", "started at the gate"},
-		{"started at the gate with a target", shared.Base + "/open/crew-roster?RelayState=" + url.QueryEscape(shared.host("crew-roster")+"/shift-17"), "started at the gate"},
-		{"an application that accepts only its own starts is opened there", shared.Base + "/open/lost-property", "started here"},
+		{"started at the gate with a target", shared.Base + "/open/crew-roster?RelayState=" +
+			url.QueryEscape(shared.host("crew-roster")+"/shift-17"), "started at the gate"},
+		{"an application that accepts only its own starts is opened there", shared.Base + "/open/lost-property",
+			"started here"},
 	} {
 		t.Run(c.rule, func(t *testing.T) {
 			v := newVisitor(t).get(c.start).signIn("").onward()
@@ -94,7 +98,8 @@ func TestAnswersByArtifact(t *testing.T) {
 	}
 	// The back channel answers nobody else, and once.
 	stranger := startStandin(t, "app", "--gate", d.Base+"/saml/idp")
-	newVisitor(t).get(stranger + "/acs?SAMLart=" + url.QueryEscape("AAQAAIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIII="))
+	newVisitor(t).get(stranger + "/acs?SAMLart=" +
+		url.QueryEscape("AAQAAIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIIII="))
 	res, err := http.Post(d.Base+"/saml/idp/artifact", "text/xml", strings.NewReader("<x/>"))
 	require.NoError(t, err)
 	res.Body.Close()
@@ -112,8 +117,10 @@ func TestTraceShowsEveryMessage(t *testing.T) {
 	for _, s := range trace.Steps {
 		names = append(names, string(s.From)+">"+string(s.To)+" "+s.Name)
 	}
-	require.Equal(t, []string{"application>gate AuthnRequest", "gate>gate select the provider", "gate>provider AuthnRequest", "provider>gate Response",
-		"gate>gate intake", "gate>gate match the person", "gate>gate decide access", "gate>gate release", "gate>application Response"}, names)
+	require.Equal(t, []string{"application>gate AuthnRequest", "gate>gate select the provider",
+		"gate>provider AuthnRequest", "provider>gate Response",
+		"gate>gate intake", "gate>gate match the person", "gate>gate decide access", "gate>gate release",
+		"gate>application Response"}, names)
 	require.Equal(t, "ada.fenwick@wrenmoor.example", trace.Person)
 	for _, i := range []int{3, 8} {
 		s := trace.Steps[i]
@@ -163,13 +170,17 @@ func TestGateRefuses(t *testing.T) {
 		return v.submit("SAMLResponse", base64.StdEncoding.EncodeToString([]byte(changed)))
 	}
 	t.Run("an altered answer", func(t *testing.T) {
-		edited(t, func(s string) string { return strings.ReplaceAll(s, "ada.fenwick@", "eve@") }).refused(shared, "signature-altered")
+		edited(t, func(s string) string {
+			return strings.ReplaceAll(s, "ada.fenwick@", "eve@")
+		}).refused(shared, "signature-altered")
 	})
 	t.Run("an answer with a DOCTYPE", func(t *testing.T) {
 		edited(t, func(s string) string { return "<!DOCTYPE x>" + s }).refused(shared, "xml-doctype")
 	})
 	t.Run("an answer of another issuer", func(t *testing.T) {
-		edited(t, func(s string) string { return strings.ReplaceAll(s, "accounts.wrenmoor", "evil.wrenmoor") }).refused(shared, "issuer-other")
+		edited(t, func(s string) string {
+			return strings.ReplaceAll(s, "accounts.wrenmoor", "evil.wrenmoor")
+		}).refused(shared, "issuer-other")
 	})
 	t.Run("an answer for another destination", func(t *testing.T) {
 		edited(t, func(s string) string {
@@ -217,7 +228,8 @@ func TestGateRefuses(t *testing.T) {
 		ctx := context.Background()
 		app := startStandin(t, "app", "--gate", shared.Base+"/saml/idp")
 		metadata := strings.Replace(newVisitor(t).get(app+"/metadata").page.body, app+"/acs", app+"/other-acs", 1)
-		_, err := shared.client().AddApplication(ctx, api.NewApplication{Name: "moved", Provider: "wrenmoor-staff", Start: api.Start{Given: api.Given{Metadata: metadata}}})
+		_, err := shared.client().AddApplication(ctx, api.NewApplication{Name: "moved", Provider: "wrenmoor-staff",
+			Start: api.Start{Given: api.Given{Metadata: metadata}}})
 		require.NoError(t, err)
 		newVisitor(t).get(app+"/start").refused(shared, "acs-unregistered")
 		require.NoError(t, shared.client().RemoveApplication(ctx, "moved"))
@@ -227,8 +239,10 @@ func TestGateRefuses(t *testing.T) {
 		xml, err := base64.StdEncoding.DecodeString(v.page.fields.Get("SAMLRequest"))
 		require.NoError(t, err)
 		unsigned := strings.Replace(string(xml), "/saml/idp/sso", "/elsewhere", 1)
-		from, to := strings.Index(unsigned, "<ds:Signature "), strings.Index(unsigned, "</ds:Signature>")+len("</ds:Signature>")
-		v.submit("SAMLRequest", base64.StdEncoding.EncodeToString([]byte(unsigned[:from]+unsigned[to:]))).refused(shared, "destination-other")
+		from, to := strings.Index(unsigned, "<ds:Signature "),
+			strings.Index(unsigned, "</ds:Signature>")+len("</ds:Signature>")
+		v.submit("SAMLRequest", base64.StdEncoding.EncodeToString([]byte(unsigned[:from]+unsigned[to:]))).refused(shared,
+			"destination-other")
 	})
 	t.Run("a crossing that is unknown", func(t *testing.T) {
 		newVisitor(t).get(shared.Base+"/crossing/aaaaaaaaaaaaaaaaaaaaaaaaaa").refused(shared, "crossing-unknown")
@@ -266,10 +280,12 @@ func TestTwoTabsDoNotDisturbEachOther(t *testing.T) {
 func TestUnsolicitedAnswerBecomesAStartWhereAllowed(t *testing.T) {
 	ctx := context.Background()
 	provider := startStandin(t, "provider", "--name", "branch", "--gate", shared.Base+"/saml/sp/branch")
-	_, err := shared.client().AddProvider(ctx, api.NewProvider{Name: "branch", AllowUnsolicited: true, Start: api.Start{Given: api.Given{Address: provider + "/metadata"}}})
+	_, err := shared.client().AddProvider(ctx, api.NewProvider{Name: "branch", AllowUnsolicited: true,
+		Start: api.Start{Given: api.Given{Address: provider + "/metadata"}}})
 	require.NoError(t, err)
 	app := startStandin(t, "app", "--name", "branch-app", "--gate", shared.Base+"/saml/idp")
-	_, err = shared.client().AddApplication(ctx, api.NewApplication{Name: "branch-app", Provider: "branch", Start: api.Start{Given: api.Given{Address: app + "/metadata"}}})
+	_, err = shared.client().AddApplication(ctx, api.NewApplication{Name: "branch-app", Provider: "branch",
+		Start: api.Start{Given: api.Given{Address: app + "/metadata"}}})
 	require.NoError(t, err)
 	v := newVisitor(t).get(app + "/start").signIn("").onward()
 	require.Contains(t, v.page.text, "You are in as")
@@ -315,7 +331,8 @@ func TestDatabaseHoldsNoSecretInTheClear(t *testing.T) {
 	for _, file := range []string{"innergate.db", "innergate.db-wal", "traces.db", "traces.db-wal"} {
 		octets, err := os.ReadFile(shared.dir + "/data/data/" + file)
 		require.NoError(t, err)
-		for _, secret := range []string{"PRIVATE KEY", shared.Token, shared.Owner.Password, "<saml:Assertion", "SignatureValue"} {
+		for _, secret := range []string{"PRIVATE KEY", shared.Token, shared.Owner.Password, "<saml:Assertion",
+			"SignatureValue"} {
 			require.NotContains(t, string(octets), secret, "%s in %s", secret, file)
 		}
 	}
@@ -327,21 +344,26 @@ func TestOtherSideRollsItsKeyOver(t *testing.T) {
 	for _, approve := range []bool{false, true} {
 		name := fmt.Sprintf("rolling-%t", approve)
 		var serving atomic.Pointer[http.Handler]
-		srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*serving.Load()).ServeHTTP(w, r) }))
+		srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			(*serving.Load()).ServeHTTP(w, r)
+		}))
 		t.Cleanup(srv.Close)
 		people, err := app.People()
 		require.NoError(t, err)
 		roll := func() {
-			h, err := (&standin.Provider{Name: name, Title: name, Base: srv.URL, Gate: shared.Base + "/saml/sp/" + name, People: people, Pair: newPair(t, name)}).Handler()
+			h, err := (&standin.Provider{Name: name, Title: name, Base: srv.URL, Gate: shared.Base + "/saml/sp/" + name,
+				People: people, Pair: newPair(t, name)}).Handler()
 			require.NoError(t, err)
 			serving.Store(&h)
 		}
 		roll()
 		ctx, c := context.Background(), shared.client()
-		_, err = c.AddProvider(ctx, api.NewProvider{Name: name, Start: api.Start{Given: api.Given{Address: srv.URL + "/metadata"}, ApproveChanges: approve}})
+		_, err = c.AddProvider(ctx, api.NewProvider{Name: name,
+			Start: api.Start{Given: api.Given{Address: srv.URL + "/metadata"}, ApproveChanges: approve}})
 		require.NoError(t, err)
 		application := startStandin(t, "app", "--name", name, "--gate", shared.Base+"/saml/idp")
-		_, err = c.AddApplication(ctx, api.NewApplication{Name: name, Provider: name, Start: api.Start{Given: api.Given{Address: application + "/metadata"}}})
+		_, err = c.AddApplication(ctx, api.NewApplication{Name: name, Provider: name,
+			Start: api.Start{Given: api.Given{Address: application + "/metadata"}}})
 		require.NoError(t, err)
 		enters := func() {
 			v := newVisitor(t).get(application + "/start").signIn("").onward()
@@ -378,12 +400,14 @@ func TestLinkIsOpenedAtTheGate(t *testing.T) {
 	require.Contains(t, v.page.text, "Every timetable of Wrenmoor Rail")
 	v.get(shared.Base + "/open/timetable-archive")
 	require.Contains(t, v.page.text, "Every timetable of Wrenmoor Rail", "by the session")
-	list, err := shared.client().Traces(t.Context(), client.TraceFilter{Application: "timetable-archive", Result: "entered", Limit: 1})
+	list, err := shared.client().Traces(t.Context(), client.TraceFilter{Application: "timetable-archive",
+		Result: "entered", Limit: 1})
 	require.NoError(t, err)
 	trace, err := shared.client().Trace(t.Context(), list.Items[0].ID)
 	require.NoError(t, err)
 	last := trace.Steps[len(trace.Steps)-1]
 	require.Equal(t, "link", last.Name)
 	require.Contains(t, last.Values, federation.Value{Label: "Told of the person", Value: "nothing"})
-	newVisitor(t).get(shared.Base+"/open/timetable-archive?RelayState=https://evil.example/").refused(shared, "target-foreign")
+	newVisitor(t).get(shared.Base+"/open/timetable-archive?RelayState=https://evil.example/").refused(shared,
+		"target-foreign")
 }

@@ -89,20 +89,24 @@ func LoadConfig(path string, environ []string) (*Config, error) {
 	if path != "" {
 		var err error
 		if text, err = os.ReadFile(path); err != nil {
-			return nil, &ConfigError{"the configuration file cannot be read: " + err.Error(), "Give an existing file with --config; docs/configuration.md has an example."}
+			return nil, &ConfigError{"the configuration file cannot be read: " + err.Error(),
+				"Give an existing file with --config; docs/configuration.md has an example."}
 		}
 	}
 	var given map[string]any
 	if err := yaml.Unmarshal(text, &given); err != nil {
-		return nil, &ConfigError{path + " is not YAML: " + firstLine(err), "Mend the file at that place; docs/configuration.md has an example."}
+		return nil, &ConfigError{path + " is not YAML: " + firstLine(err),
+			"Mend the file at that place; docs/configuration.md has an example."}
 	}
 	if err := knownKeys(given, reflect.TypeFor[Config](), ""); err != nil {
 		return nil, err
 	}
-	c := &Config{Listen: "127.0.0.1:8400", ClockSkew: "60s", Traces: TraceConfig{Keep: 10000, Days: 30, Megabytes: 1024, Strangers: 2000}, Metrics: MetricsConfig{AllowNetworks: []string{"127.0.0.0/8", "::1/128"}}}
+	c := &Config{Listen: "127.0.0.1:8400", ClockSkew: "60s", Traces: TraceConfig{Keep: 10000, Days: 30, Megabytes: 1024,
+		Strangers: 2000}, Metrics: MetricsConfig{AllowNetworks: []string{"127.0.0.0/8", "::1/128"}}}
 	if len(given) > 0 { // an empty document would empty the defaults
 		if err := yaml.Unmarshal(text, c); err != nil {
-			return nil, &ConfigError{path + ": " + firstLine(err), "Give the key a value of its kind; docs/configuration.md lists them."}
+			return nil, &ConfigError{path + ": " + firstLine(err),
+				"Give the key a value of its kind; docs/configuration.md lists them."}
 		}
 	}
 	dir := filepath.Dir(path)
@@ -163,7 +167,8 @@ func fromEnvironment(c *Config, environ []string) error {
 			f.SetString(value)
 		}
 		if err != nil {
-			return &ConfigError{fmt.Sprintf("%s is %q", name, value), "Give the variable a value of its kind; docs/configuration.md lists them."}
+			return &ConfigError{fmt.Sprintf("%s is %q", name, value),
+				"Give the variable a value of its kind; docs/configuration.md lists them."}
 		}
 	}
 	return nil
@@ -209,14 +214,16 @@ func knownKeys(given map[string]any, t reflect.Type, prefix string) error {
 func (c *Config) check() error {
 	for _, required := range [][2]string{{"base", c.Base}, {"data", c.Data}, {"sealKey", c.SealKey}} {
 		if required[1] == "" {
-			return &ConfigError{fmt.Sprintf("the configuration lacks the key %q", required[0]), "Set it; docs/configuration.md says what to."}
+			return &ConfigError{fmt.Sprintf("the configuration lacks the key %q", required[0]),
+				"Set it; docs/configuration.md says what to."}
 		}
 	}
 	if _, err := gate.ParseBase(c.Base); err != nil {
 		return &ConfigError{"base: " + err.Error(), "Set base to the address under which browsers reach the gate."}
 	}
 	if rel, err := filepath.Rel(c.Data, c.SealKey); err == nil && !strings.HasPrefix(rel, "..") {
-		return &ConfigError{"sealKey lies in the data directory", "Keep it elsewhere, so that a copy of the data alone discloses nothing."}
+		return &ConfigError{"sealKey lies in the data directory",
+			"Keep it elsewhere, so that a copy of the data alone discloses nothing."}
 	}
 	if !slices.Contains([]string{"", "debug", "info", "warn", "error"}, c.Log.Level) {
 		return &ConfigError{fmt.Sprintf("log.level is %q", c.Log.Level), "Use debug, info, warn or error."}
@@ -234,7 +241,8 @@ func (c *Config) check() error {
 		return &ConfigError{"publisher needs both organisation and url", "Set both, or neither; metadata has them together."}
 	}
 	if c.Traces.Keep < 1 || c.Traces.Days < 0 || c.Traces.Megabytes < 10 || c.Traces.Strangers < 1 {
-		return &ConfigError{"a limit of traces is too small", "Keep at least one trace, one of strangers and 10 megabytes; 0 days means no limit by age."}
+		return &ConfigError{"a limit of traces is too small",
+			"Keep at least one trace, one of strangers and 10 megabytes; 0 days means no limit by age."}
 	}
 	if _, err := networks("metrics.allowNetworks", c.Metrics.AllowNetworks); err != nil {
 		return err
@@ -259,7 +267,8 @@ func networks(key string, given []string) ([]netip.Prefix, error) {
 	for _, s := range given {
 		p, err := netip.ParsePrefix(s)
 		if err != nil {
-			return nil, &ConfigError{fmt.Sprintf("%s has %q, which is no network", key, s), "Write networks like 10.0.0.0/8 or fd00::/8."}
+			return nil, &ConfigError{fmt.Sprintf("%s has %q, which is no network", key, s),
+				"Write networks like 10.0.0.0/8 or fd00::/8."}
 		}
 		out = append(out, p.Masked())
 	}

@@ -138,8 +138,12 @@ func Demo(ctx context.Context, o DemoOptions) (err error) {
 		return err
 	}
 	base := "http://" + ln.Addr().String()
-	s, err := startService(ctx, serviceOptions{base: base, data: filepath.Join(o.Data, "data"), sealKey: filepath.Join(o.Data, "seal.key"),
-		skew: time.Minute, allowHTTP: true, publisher: federation.Publisher{Organisation: "Wrenmoor Rail", URL: "https://wrenmoor.example", Contact: "Signal box", Mail: "signal-box@wrenmoor.example"}, traces: store.TraceLimits{Keep: 10000}, metrics: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}, log: o.Log}, ln)
+	s, err := startService(ctx, serviceOptions{base: base, data: filepath.Join(o.Data, "data"),
+		sealKey: filepath.Join(o.Data, "seal.key"),
+		skew:    time.Minute, allowHTTP: true, publisher: federation.Publisher{Organisation: "Wrenmoor Rail",
+			URL: "https://wrenmoor.example", Contact: "Signal box", Mail: "signal-box@wrenmoor.example"},
+		traces: store.TraceLimits{Keep: 10000}, metrics: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")},
+		networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}, log: o.Log}, ln)
 	if err != nil {
 		return errors.Join(err, ln.Close())
 	}
@@ -250,12 +254,15 @@ func writeWhole(path string, octets []byte) error {
 // say tells where to go and whom to sign in as.
 func (d *running) say(sc *scenario) {
 	fmt.Printf("Inner Gate is up with the demo of Wrenmoor Rail.\n\n")
-	fmt.Printf("  console            %s\n                     as %s, password %s\n", d.ready.Console, sc.Owner.Username, sc.Owner.Password)
+	fmt.Printf("  console            %s\n                     as %s, password %s\n", d.ready.Console, sc.Owner.Username,
+		sc.Owner.Password)
 	for _, a := range d.ready.Applications {
 		fmt.Printf("  %-18s %s\n", a.Name, a.Start)
 	}
 	fmt.Printf("  at the gate        %s/open/%s\n", d.ready.Base, d.ready.Applications[0].Name)
-	fmt.Printf("  sign in as         %s, password %s (%d more on %s)\n\n", sc.People[0].Username, sc.People[0].Password, len(sc.People)-1,
+	fmt.Printf("  sign in as         %s, password %s (%d more on %s)\n\n", sc.People[0].Username, sc.People[0].Password,
+		len(sc.People)-1,
 		strings.TrimSuffix(d.ready.Providers[0].Metadata, "metadata"))
-	fmt.Printf("For the command line:\n  export INNERGATE_URL=%s INNERGATE_TOKEN=%s\n\nCtrl-C stops the demo.\n", d.ready.Base, d.ready.Token)
+	fmt.Printf("For the command line:\n  export INNERGATE_URL=%s INNERGATE_TOKEN=%s\n\nCtrl-C stops the demo.\n",
+		d.ready.Base, d.ready.Token)
 }

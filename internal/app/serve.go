@@ -51,13 +51,15 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 	if err != nil {
 		return nil, err
 	}
-	g, err := gate.New(ctx, gate.Options{Base: o.base, Store: st, Log: o.log, Skew: o.skew, AllowNetworks: o.networks, AllowHTTP: o.allowHTTP, Publisher: o.publisher,
+	g, err := gate.New(ctx, gate.Options{Base: o.base, Store: st, Log: o.log, Skew: o.skew, AllowNetworks: o.networks,
+		AllowHTTP: o.allowHTTP, Publisher: o.publisher,
 		Protocols: Protocols()})
 	if err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
-	s := &service{gate: g, store: st, log: o.log, failed: make(chan error, 1), web: web.New(web.Options{Gate: g, Log: o.log, Version: Version, MetricsNetworks: o.metrics, Proxies: o.proxies,
-		Protocols: Protocols(), Endpoints: Endpoints()})}
+	s := &service{gate: g, store: st, log: o.log, failed: make(chan error, 1),
+		web: web.New(web.Options{Gate: g, Log: o.log, Version: Version, MetricsNetworks: o.metrics, Proxies: o.proxies,
+			Protocols: Protocols(), Endpoints: Endpoints()})}
 	go func() { s.failed <- s.web.Listener(ln, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	return s, nil
 }
@@ -84,7 +86,8 @@ func (s *service) wait(ctx context.Context) error {
 func listen(address string) (net.Listener, error) {
 	ln, err := net.Listen("tcp", address)
 	if err != nil {
-		return nil, &ConfigError{fmt.Sprintf("cannot listen on %s: %v", address, err), "Stop what uses the port, or choose another address."}
+		return nil, &ConfigError{fmt.Sprintf("cannot listen on %s: %v", address, err),
+			"Stop what uses the port, or choose another address."}
 	}
 	return ln, nil
 }
@@ -123,7 +126,12 @@ func Serve(ctx context.Context, path string) error {
 		ln = tls.NewListener(ln, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
 	}
 	log := c.logger()
-	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew, networks: fetchFrom, metrics: metrics, proxies: proxies, publisher: federation.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL, Contact: c.Publisher.Contact, Mail: c.Publisher.Mail}, traces: store.TraceLimits{Keep: c.Traces.Keep, Age: time.Duration(c.Traces.Days) * 24 * time.Hour, Octets: int64(c.Traces.Megabytes) << 20, Strangers: c.Traces.Strangers},
+	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew,
+		networks: fetchFrom, metrics: metrics, proxies: proxies,
+		publisher: federation.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL,
+			Contact: c.Publisher.Contact, Mail: c.Publisher.Mail}, traces: store.TraceLimits{Keep: c.Traces.Keep,
+			Age: time.Duration(c.Traces.Days) * 24 * time.Hour, Octets: int64(c.Traces.Megabytes) << 20,
+			Strangers: c.Traces.Strangers},
 		allowHTTP: c.Fetch.AllowHTTP, log: log}, ln)
 	if err != nil {
 		return errors.Join(err, ln.Close())

@@ -18,10 +18,12 @@ import (
 // its record is added from; what is ready is filled in. These tables are the
 // stand-ins' part of plugging a protocol in.
 var (
-	demoProviders = map[string]func(d *running, sc *scenario, p scenarioProvider, out *ReadyProvider) (records.Source, error){
+	demoProviders = map[string]func(d *running, sc *scenario, p scenarioProvider, out *ReadyProvider) (records.Source,
+		error){
 		"saml": (*running).samlProvider,
 	}
-	demoApplications = map[string]func(d *running, a scenarioApplication, n *records.NewApplication, out *ReadyApplication) error{
+	demoApplications = map[string]func(d *running, a scenarioApplication, n *records.NewApplication,
+		out *ReadyApplication) error{
 		"saml": (*running).samlApplication,
 		"link": (*running).linkApplication,
 	}
@@ -39,7 +41,8 @@ func (d *running) providers(ctx context.Context, sc *scenario) error {
 			return err
 		}
 		if _, err := g.Records.Provider(p.Name); err != nil {
-			if _, err := g.Records.AddProvider(ctx, change.By{Who: "demo"}, records.NewProvider{Name: p.Name, Title: p.Title, Protocol: p.Protocol, Source: src}); err != nil {
+			if _, err := g.Records.AddProvider(ctx, change.By{Who: "demo"}, records.NewProvider{Name: p.Name, Title: p.Title,
+				Protocol: p.Protocol, Source: src}); err != nil {
 				return err
 			}
 		}
@@ -54,7 +57,8 @@ func (d *running) samlProvider(sc *scenario, p scenarioProvider, out *ReadyProvi
 		return records.Source{}, err
 	}
 	base, err := d.serve(func(base string) (http.Handler, error) {
-		return (&standin.Provider{Name: p.Name, Title: p.Title, Base: base, EntityID: p.EntityID, Gate: d.service.gate.Base() + "/saml/sp/" + p.Name, People: sc.People, Pair: pair}).Handler()
+		return (&standin.Provider{Name: p.Name, Title: p.Title, Base: base, EntityID: p.EntityID,
+			Gate: d.service.gate.Base() + "/saml/sp/" + p.Name, People: sc.People, Pair: pair}).Handler()
 	})
 	out.Metadata = base + "/metadata"
 	return records.Source{Address: out.Metadata}, err
@@ -84,7 +88,8 @@ func (d *running) samlApplication(a scenarioApplication, n *records.NewApplicati
 		return err
 	}
 	base, err := d.serve(func(base string) (http.Handler, error) {
-		return (&standin.Application{Name: a.Name, Title: a.Title, Base: base, EntityID: a.EntityID, Gate: d.service.gate.Base() + "/saml/idp", OnlyOwn: a.OnlyOwnStarts, Pair: pair}).Handler()
+		return (&standin.Application{Name: a.Name, Title: a.Title, Base: base, EntityID: a.EntityID,
+			Gate: d.service.gate.Base() + "/saml/idp", OnlyOwn: a.OnlyOwnStarts, Pair: pair}).Handler()
 	})
 	out.Start, out.Metadata = base+"/", base+"/metadata"
 	n.Source = records.Source{Address: out.Metadata}
@@ -128,7 +133,8 @@ func (d *running) federations(ctx context.Context, sc *scenario) error {
 				return err
 			}
 		}
-		d.ready.Federations = append(d.ready.Federations, ReadyFederation{Name: f.Name, Metadata: base + "/metadata", Certificate: base + "/certificate"})
+		d.ready.Federations = append(d.ready.Federations, ReadyFederation{Name: f.Name, Metadata: base + "/metadata",
+			Certificate: base + "/certificate"})
 	}
 	return nil
 }

@@ -129,7 +129,10 @@ func (e *environment) root() *ucli.Command {
 			&ucli.StringFlag{Name: "remark", Usage: "why: kept with the change in the history"},
 			&ucli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "table, json or yaml", Value: "table"},
 		},
-		Commands: []*ucli.Command{e.serve(), e.demo(), e.standins(), e.providers(), e.applications(), e.aggregates(), e.refresh(), e.waiting(), e.decide("approve", "apply the change of a record that waits for approval"), e.decide("decline", "drop the change of a record that waits, until the metadata changes again"), e.check(), e.history(), e.traces(), e.tokens(), e.owners(), e.keys(), e.contexts(), e.people(), e.gates(), e.openapi()},
+		Commands: []*ucli.Command{e.serve(), e.demo(), e.standins(), e.providers(), e.applications(), e.aggregates(),
+			e.refresh(), e.waiting(), e.decide("approve", "apply the change of a record that waits for approval"),
+			e.decide("decline", "drop the change of a record that waits, until the metadata changes again"), e.check(),
+			e.history(), e.traces(), e.tokens(), e.owners(), e.keys(), e.contexts(), e.people(), e.gates(), e.openapi()},
 	}
 }
 
@@ -195,10 +198,12 @@ func parent(c *ucli.Command) *ucli.Command {
 func names(cmd *ucli.Command, want ...string) ([]string, error) {
 	args := cmd.Args().Slice()
 	if len(args) < len(want) {
-		return nil, &usageError{strings.ToLower(want[len(args)]) + " is missing", "Call it as " + cmd.FullName() + " " + strings.Join(want, " ") + "; see --help."}
+		return nil, &usageError{strings.ToLower(want[len(args)]) + " is missing",
+			"Call it as " + cmd.FullName() + " " + strings.Join(want, " ") + "; see --help."}
 	}
 	if len(args) > len(want) {
-		return nil, &usageError{fmt.Sprintf("%q is one argument too many", args[len(want)]), "Call it as " + strings.TrimSpace(cmd.FullName()+" "+strings.Join(want, " ")) + "; see --help."}
+		return nil, &usageError{fmt.Sprintf("%q is one argument too many", args[len(want)]),
+			"Call it as " + strings.TrimSpace(cmd.FullName()+" "+strings.Join(want, " ")) + "; see --help."}
 	}
 	return args, nil
 }
@@ -220,10 +225,12 @@ func (e *environment) gate(cmd *ucli.Command) (*client.Client, error) {
 		}
 	}
 	if url == "" {
-		return nil, &usageError{"no gate is named", "Set INNERGATE_URL and INNERGATE_TOKEN, give --url and --token, or save a gate with innergate gate save."}
+		return nil, &usageError{"no gate is named",
+			"Set INNERGATE_URL and INNERGATE_TOKEN, give --url and --token, or save a gate with innergate gate save."}
 	}
 	if token == "" {
-		return nil, &usageError{"no token is given", "Set INNERGATE_TOKEN or give --token; tokens are made in the console under Keep."}
+		return nil, &usageError{"no token is given",
+			"Set INNERGATE_TOKEN or give --token; tokens are made in the console under Keep."}
 	}
 	c := client.New(url, token)
 	c.Remark = cmd.String("remark")
@@ -242,11 +249,13 @@ func (e *environment) readDocument(given string) (document []byte, address strin
 		info, statErr := os.Stat(given)
 		switch {
 		case statErr != nil:
-			return nil, "", &usageError{"the file cannot be read: " + statErr.Error(), "Give an existing file, an address beginning with https://, or - for standard input."}
+			return nil, "", &usageError{"the file cannot be read: " + statErr.Error(),
+				"Give an existing file, an address beginning with https://, or - for standard input."}
 		case info.IsDir():
 			return nil, "", &usageError{given + " is a directory", "Give the metadata file in it."}
 		case info.Size() > 2<<20:
-			return nil, "", &usageError{given + " is larger than 2 MiB", "Give the metadata of one entity; take a large one in with innergate aggregate add."}
+			return nil, "", &usageError{given + " is larger than 2 MiB",
+				"Give the metadata of one entity; take a large one in with innergate aggregate add."}
 		}
 		document, err = os.ReadFile(given)
 	}

@@ -27,35 +27,38 @@ func (e *environment) contexts() *ucli.Command {
 		})
 	}
 	return &ucli.Command{Name: "context", Usage: "how authentication contexts rank", Commands: []*ucli.Command{
-		{Name: "list", Usage: "list the ranks, the weakest first", Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-			l, err := c.Contexts(ctx)
-			if err != nil {
-				return err
-			}
-			return show(cmd, l)
-		})},
-		{Name: "set", Usage: "replace the ranks: a line for each, the weakest first, its contexts separated by spaces", ArgsUsage: "FILE",
-			Description: "FILE is a file, or - for standard input. Lines that begin with # are left out.",
-			Action: e.action([]string{"FILE"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-				text, _, err := e.readDocument(args[0])
-				if err != nil {
-					return err
-				}
-				now, err := c.Contexts(ctx)
-				if err != nil {
-					return err
-				}
-				ranks := federation.Ranking{}
-				for line := range strings.SplitSeq(string(text), "\n") {
-					if words := strings.Fields(line); len(words) > 0 && !strings.HasPrefix(words[0], "#") {
-						ranks = append(ranks, words)
-					}
-				}
-				l, err := c.ChangeContexts(ctx, api.Contexts{Revision: now.Revision, Ranks: ranks})
+		{Name: "list", Usage: "list the ranks, the weakest first",
+			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+				l, err := c.Contexts(ctx)
 				if err != nil {
 					return err
 				}
 				return show(cmd, l)
 			})},
+		{Name: "set", Usage: "replace the ranks: a line for each, the weakest first, its contexts separated by spaces",
+			ArgsUsage:   "FILE",
+			Description: "FILE is a file, or - for standard input. Lines that begin with # are left out.",
+			Action: e.action([]string{"FILE"},
+				func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+					text, _, err := e.readDocument(args[0])
+					if err != nil {
+						return err
+					}
+					now, err := c.Contexts(ctx)
+					if err != nil {
+						return err
+					}
+					ranks := federation.Ranking{}
+					for line := range strings.SplitSeq(string(text), "\n") {
+						if words := strings.Fields(line); len(words) > 0 && !strings.HasPrefix(words[0], "#") {
+							ranks = append(ranks, words)
+						}
+					}
+					l, err := c.ChangeContexts(ctx, api.Contexts{Revision: now.Revision, Ranks: ranks})
+					if err != nil {
+						return err
+					}
+					return show(cmd, l)
+				})},
 	}}
 }

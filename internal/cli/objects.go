@@ -23,7 +23,8 @@ var titleFlag = &ucli.StringFlag{Name: "title", Usage: "what people read; taken 
 var searchFlag = &ucli.StringFlag{Name: "search", Usage: "part of a name, title or entity ID"}
 
 // action wraps what every command on a gate begins with.
-func (e *environment) action(want []string, do func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error) ucli.ActionFunc {
+func (e *environment) action(want []string, do func(ctx context.Context, cmd *ucli.Command, c *client.Client,
+	args []string) error) ucli.ActionFunc {
 	return func(ctx context.Context, cmd *ucli.Command) error {
 		args, err := names(cmd, want...)
 		if err != nil {
@@ -64,9 +65,11 @@ var (
 )
 
 // typedFlags are the flags for values typed by hand, by field.
-var typedFlags = map[string]string{"entityId": "entity-id", "ssoRedirect": "sso-redirect", "ssoPost": "sso-post", "acs": "acs", "nameIdFormat": "nameid-format", "link": "address"}
+var typedFlags = map[string]string{"entityId": "entity-id", "ssoRedirect": "sso-redirect", "ssoPost": "sso-post",
+	"acs": "acs", "nameIdFormat": "nameid-format", "link": "address"}
 
-var protocolFlag = &ucli.StringFlag{Name: "protocol", Usage: "what it speaks, like link for an application that is only a bookmark; see gate show"}
+var protocolFlag = &ucli.StringFlag{Name: "protocol",
+	Usage: "what it speaks, like link for an application that is only a bookmark; see gate show"}
 var addressFlag = &ucli.StringFlag{Name: "address", Usage: "where a link leads"}
 
 // given reads what the other side handed over.
@@ -90,7 +93,8 @@ func (e *environment) given(cmd *ucli.Command) (g api.Given, err error) {
 	metadata := cmd.String("metadata")
 	if metadata == "" {
 		if g.Record == "" && g.Typed.Empty() && !cmd.Bool("draft") {
-			return g, &usageError{"--metadata is missing", "Give a file, an address, or - for standard input; or type values by hand, like --entity-id."}
+			return g, &usageError{"--metadata is missing",
+				"Give a file, an address, or - for standard input; or type values by hand, like --entity-id."}
 		}
 		return g, nil
 	}
@@ -111,7 +115,8 @@ func (e *environment) start(cmd *ucli.Command) (s api.Start, err error) {
 	if s.Given, err = e.given(cmd); err != nil {
 		return s, err
 	}
-	s.Draft, s.ApproveChanges, s.Phase = cmd.Bool("draft"), cmd.Bool("approve-changes"), federation.Phase(cmd.String("phase"))
+	s.Draft, s.ApproveChanges, s.Phase = cmd.Bool("draft"), cmd.Bool("approve-changes"),
+		federation.Phase(cmd.String("phase"))
 	if p := string(s.Phase); p != "" && !slices.Contains(federation.Phases, p) {
 		return s, &usageError{fmt.Sprintf("there is no phase %q", p), "Use " + strings.Join(federation.Phases, " or ") + "."}
 	}
@@ -136,7 +141,8 @@ func added(w io.Writer, kind, name, entityID string, missing []string, otherRole
 	command := map[string]string{"provider": "provider", "application": "app"}[kind]
 	if len(missing) > 0 {
 		fmt.Fprintf(w, "kept %s unfinished; still missing from its administrator: %s\n", name, strings.Join(missing, ", "))
-		fmt.Fprintf(w, "next: innergate %s update %s --metadata FILE, then innergate %s set %s phase=live\n", command, name, command, name)
+		fmt.Fprintf(w, "next: innergate %s update %s --metadata FILE, then innergate %s set %s phase=live\n", command, name,
+			command, name)
 		return
 	}
 	fmt.Fprintf(w, "added %s, %s\n", name, entityID)
@@ -217,36 +223,38 @@ func (e *environment) differences(w io.Writer, ds []federation.Difference) {
 
 // update takes newer values of the other side into a record.
 func (e *environment) update(kind string, flags ...ucli.Flag) *ucli.Command {
-	return &ucli.Command{Name: "update", Usage: "take newer metadata, or typed values, into a " + kind, ArgsUsage: "NAME", Flags: sourceFlags(flags...),
-		Action: e.action([]string{"NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-			g, err := e.given(cmd)
-			if err != nil {
-				return err
-			}
-			var p api.Preview
-			if kind == "provider" {
-				if _, err = c.Provider(ctx, args[0]); err == nil {
-					p, err = c.PreviewProvider(ctx, api.NewProvider{Name: args[0], Start: api.Start{Given: g}})
-				}
-			} else if _, err = c.Application(ctx, args[0]); err == nil {
-				p, err = c.PreviewApplication(ctx, api.NewApplication{Name: args[0], Start: api.Start{Given: g}})
-			}
-			if err != nil {
-				return err
-			}
-			if !cmd.Bool("preview") {
-				g.Expect = p.Document
-				if err := c.Retake(ctx, kind, args[0], api.Retake{Revision: p.Revision, Given: g}); err != nil {
+	return &ucli.Command{Name: "update", Usage: "take newer metadata, or typed values, into a " + kind, ArgsUsage: "NAME",
+		Flags: sourceFlags(flags...),
+		Action: e.action([]string{"NAME"},
+			func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				g, err := e.given(cmd)
+				if err != nil {
 					return err
 				}
-			}
-			return e.print(cmd, p, func(w io.Writer) {
-				e.preview(w, p)
-				if !cmd.Bool("preview") {
-					fmt.Fprintf(w, "\nchanged %s; it acts from the next request on\n", args[0])
+				var p api.Preview
+				if kind == "provider" {
+					if _, err = c.Provider(ctx, args[0]); err == nil {
+						p, err = c.PreviewProvider(ctx, api.NewProvider{Name: args[0], Start: api.Start{Given: g}})
+					}
+				} else if _, err = c.Application(ctx, args[0]); err == nil {
+					p, err = c.PreviewApplication(ctx, api.NewApplication{Name: args[0], Start: api.Start{Given: g}})
 				}
-			})
-		})}
+				if err != nil {
+					return err
+				}
+				if !cmd.Bool("preview") {
+					g.Expect = p.Document
+					if err := c.Retake(ctx, kind, args[0], api.Retake{Revision: p.Revision, Given: g}); err != nil {
+						return err
+					}
+				}
+				return e.print(cmd, p, func(w io.Writer) {
+					e.preview(w, p)
+					if !cmd.Bool("preview") {
+						fmt.Fprintf(w, "\nchanged %s; it acts from the next request on\n", args[0])
+					}
+				})
+			})}
 }
 
 func (e *environment) providers() *ucli.Command {
@@ -271,7 +279,9 @@ func (e *environment) providers() *ucli.Command {
 				if err != nil {
 					return err
 				}
-				return e.print(cmd, p, func(w io.Writer) { added(w, "provider", p.Name, knownAs(p.Record), p.Missing, p.Taken.OtherRole) })
+				return e.print(cmd, p, func(w io.Writer) {
+					added(w, "provider", p.Name, knownAs(p.Record), p.Missing, p.Taken.OtherRole)
+				})
 			})},
 		{Name: "list", Usage: "list providers", Flags: []ucli.Flag{searchFlag},
 			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
@@ -284,7 +294,8 @@ func (e *environment) providers() *ucli.Command {
 					for _, p := range l.Items {
 						rows = append(rows, []string{state(p), p.Name, p.Title, p.Protocol, dash(p.EntityID), expiry(p.Ends)})
 					}
-					e.table(w, []string{"state", "name", "title", "protocol", "entity id", "certificate ends"}, []int{2}, rows, "No provider yet. Add one: innergate provider add NAME --metadata FILE")
+					e.table(w, []string{"state", "name", "title", "protocol", "entity id", "certificate ends"}, []int{2}, rows,
+						"No provider yet. Add one: innergate provider add NAME --metadata FILE")
 				})
 			})},
 		{Name: "show", Usage: "show a provider", ArgsUsage: "NAME",
@@ -294,7 +305,8 @@ func (e *environment) providers() *ucli.Command {
 					return err
 				}
 				return e.print(cmd, p, func(w io.Writer) {
-					rows := [][2]string{{"name", p.Name}, {"id", p.ID}, {"title", p.Title}, {"protocol", p.Protocol}, {"entity ID", p.EntityID}, {"metadata from", p.Source}}
+					rows := [][2]string{{"name", p.Name}, {"id", p.ID}, {"title", p.Title}, {"protocol", p.Protocol},
+						{"entity ID", p.EntityID}, {"metadata from", p.Source}}
 					rows = append(taken(rows, p.Missing, p.Taken), settingRows(p.Settings)...)
 					e.object(w, rows, p.Record)
 				})
@@ -333,13 +345,16 @@ func (e *environment) providers() *ucli.Command {
 func (e *environment) applications() *ucli.Command {
 	name := []string{"NAME"}
 	return &ucli.Command{Name: "app", Usage: "applications", Commands: []*ucli.Command{
-		{Name: "add", Usage: "add an application from its metadata, or a link from its address", ArgsUsage: "NAME", Flags: startFlags(acsFlag, protocolFlag, addressFlag,
-			&ucli.StringFlag{Name: "provider", Usage: "tie it to this provider; without, the routing decides"},
-			&ucli.BoolFlag{Name: "own-face", Usage: "give it an identity provider face of its own"},
-			&ucli.StringFlag{Name: "own-hosts", Usage: "hosts it owns beside that of its entity ID"},
-			&ucli.StringFlag{Name: "own-start", Usage: "address of its own start, if it accepts only sign-ins it started"}),
+		{Name: "add", Usage: "add an application from its metadata, or a link from its address", ArgsUsage: "NAME",
+			Flags: startFlags(acsFlag, protocolFlag, addressFlag,
+				&ucli.StringFlag{Name: "provider", Usage: "tie it to this provider; without, the routing decides"},
+				&ucli.BoolFlag{Name: "own-face", Usage: "give it an identity provider face of its own"},
+				&ucli.StringFlag{Name: "own-hosts", Usage: "hosts it owns beside that of its entity ID"},
+				&ucli.StringFlag{Name: "own-start", Usage: "address of its own start, if it accepts only sign-ins it started"}),
 			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-				n := api.NewApplication{Name: args[0], Protocol: cmd.String("protocol"), Title: cmd.String("title"), Provider: cmd.String("provider"), OwnStart: cmd.String("own-start"), OwnHosts: cmd.String("own-hosts"), OwnFace: cmd.Bool("own-face")}
+				n := api.NewApplication{Name: args[0], Protocol: cmd.String("protocol"), Title: cmd.String("title"),
+					Provider: cmd.String("provider"), OwnStart: cmd.String("own-start"), OwnHosts: cmd.String("own-hosts"),
+					OwnFace: cmd.Bool("own-face")}
 				var err error
 				if n.Start, err = e.start(cmd); err != nil {
 					return err
@@ -355,7 +370,9 @@ func (e *environment) applications() *ucli.Command {
 				if err != nil {
 					return err
 				}
-				return e.print(cmd, a, func(w io.Writer) { added(w, "application", a.Name, knownAs(a.Record), a.Missing, a.Taken.OtherRole) })
+				return e.print(cmd, a, func(w io.Writer) {
+					added(w, "application", a.Name, knownAs(a.Record), a.Missing, a.Taken.OtherRole)
+				})
 			})},
 		{Name: "list", Usage: "list applications", Flags: []ucli.Flag{searchFlag},
 			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
@@ -372,7 +389,8 @@ func (e *environment) applications() *ucli.Command {
 						}
 						rows = append(rows, []string{state(a), a.Name, a.Title, a.Protocol, provider, dash(a.EntityID)})
 					}
-					e.table(w, []string{"state", "name", "title", "protocol", "provider", "entity id"}, []int{2, 4}, rows, "No application yet. Add one: innergate app add NAME --metadata FILE")
+					e.table(w, []string{"state", "name", "title", "protocol", "provider", "entity id"}, []int{2, 4}, rows,
+						"No application yet. Add one: innergate app add NAME --metadata FILE")
 				})
 			})},
 		{Name: "show", Usage: "show an application", ArgsUsage: "NAME",
@@ -386,7 +404,9 @@ func (e *environment) applications() *ucli.Command {
 					if provider == "" {
 						provider = "decided by the routing"
 					}
-					rows := [][2]string{{"name", a.Name}, {"id", a.ID}, {"title", a.Title}, {"protocol", a.Protocol}, {"entity ID", dash(a.EntityID)}, {"metadata from", a.Source}, {"provider", provider}, {"start at the gate", a.Open}}
+					rows := [][2]string{{"name", a.Name}, {"id", a.ID}, {"title", a.Title}, {"protocol", a.Protocol},
+						{"entity ID", dash(a.EntityID)}, {"metadata from", a.Source}, {"provider", provider},
+						{"start at the gate", a.Open}}
 					rows = append(taken(rows, a.Missing, a.Taken), settingRows(a.Settings)...)
 					e.object(w, rows, a.Record)
 				})
@@ -453,7 +473,8 @@ func taken(rows [][2]string, missing []string, t api.Taken) [][2]string {
 // object shows what is known of the other side below what was decided.
 func (e *environment) object(w io.Writer, rows [][2]string, r api.Record) {
 	for _, ep := range r.Endpoints {
-		rows = append(rows, [2]string{"address", strings.TrimSpace(ep.Location + "  " + ep.Binding[strings.LastIndex(ep.Binding, ":")+1:])})
+		rows = append(rows, [2]string{"address",
+			strings.TrimSpace(ep.Location + "  " + ep.Binding[strings.LastIndex(ep.Binding, ":")+1:])})
 	}
 	for _, f := range r.Facts {
 		rows = append(rows, [2]string{f.Label, f.Value})
@@ -474,7 +495,8 @@ func (e *environment) certificates(w io.Writer, certs []api.Certificate) {
 			rows = append(rows, [2]string{"subject", c.Subject}, [2]string{"SHA-256", c.SHA256}, [2]string{"SHA-1", c.SHA1})
 		}
 		if !c.NotAfter.IsZero() {
-			rows = append(rows, [2]string{"valid", fmt.Sprintf("%s to %s, ends %s", c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), days(c.NotAfter, time.Now()))})
+			rows = append(rows, [2]string{"valid", fmt.Sprintf("%s to %s, ends %s", c.NotBefore.Format("2006-01-02"),
+				c.NotAfter.Format("2006-01-02"), days(c.NotAfter, time.Now()))})
 		}
 		fmt.Fprintf(w, "\ncertificate for %s\n", use)
 		fields(w, rows)
@@ -486,40 +508,42 @@ func (e *environment) certificates(w io.Writer, certs []api.Certificate) {
 
 // exchange prints what the other side needs from the gate.
 func (e *environment) exchange(get func(context.Context, *client.Client, string) (api.Sheet, error)) *ucli.Command {
-	return &ucli.Command{Name: "exchange", Usage: "what the other side needs from the gate", ArgsUsage: "NAME", Flags: []ucli.Flag{
-		&ucli.BoolFlag{Name: "metadata", Usage: "print the metadata only"},
-		&ucli.BoolFlag{Name: "certificate", Usage: "print the certificate in PEM only"},
-	}, Action: e.action([]string{"NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-		s, err := get(ctx, c, args[0])
-		if err != nil {
-			return err
-		}
-		switch {
-		case cmd.Bool("metadata") && s.Metadata == "":
-			return &usageError{"there is no metadata about the gate for it", "Leave --metadata out."}
-		case cmd.Bool("metadata"):
-			_, err := io.WriteString(e.out, s.Metadata)
-			return err
-		case cmd.Bool("certificate") && len(s.Certificates) == 0:
-			return &usageError{"there is no certificate: nothing is signed for it", "Leave --certificate out."}
-		case cmd.Bool("certificate"):
-			_, err := io.WriteString(e.out, s.Certificates[0].PEM)
-			return err
-		}
-		return e.print(cmd, s, func(w io.Writer) {
-			for _, v := range s.Values {
-				fmt.Fprintf(w, "%s\n  %s\n  also called %s", v.Label, v.Value, strings.Join(v.AlsoCalled, ", "))
-				if v.Hint != "" {
-					fmt.Fprintf(w, "; %s", v.Hint)
+	return &ucli.Command{Name: "exchange", Usage: "what the other side needs from the gate", ArgsUsage: "NAME",
+		Flags: []ucli.Flag{
+			&ucli.BoolFlag{Name: "metadata", Usage: "print the metadata only"},
+			&ucli.BoolFlag{Name: "certificate", Usage: "print the certificate in PEM only"},
+		}, Action: e.action([]string{"NAME"},
+			func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				s, err := get(ctx, c, args[0])
+				if err != nil {
+					return err
 				}
-				fmt.Fprintln(w)
-			}
-			if s.MetadataAddress != "" {
-				fmt.Fprintf(w, "Metadata\n  %s\n  or as a file: add --metadata\n", s.MetadataAddress)
-			}
-			e.certificates(w, s.Certificates)
-		})
-	})}
+				switch {
+				case cmd.Bool("metadata") && s.Metadata == "":
+					return &usageError{"there is no metadata about the gate for it", "Leave --metadata out."}
+				case cmd.Bool("metadata"):
+					_, err := io.WriteString(e.out, s.Metadata)
+					return err
+				case cmd.Bool("certificate") && len(s.Certificates) == 0:
+					return &usageError{"there is no certificate: nothing is signed for it", "Leave --certificate out."}
+				case cmd.Bool("certificate"):
+					_, err := io.WriteString(e.out, s.Certificates[0].PEM)
+					return err
+				}
+				return e.print(cmd, s, func(w io.Writer) {
+					for _, v := range s.Values {
+						fmt.Fprintf(w, "%s\n  %s\n  also called %s", v.Label, v.Value, strings.Join(v.AlsoCalled, ", "))
+						if v.Hint != "" {
+							fmt.Fprintf(w, "; %s", v.Hint)
+						}
+						fmt.Fprintln(w)
+					}
+					if s.MetadataAddress != "" {
+						fmt.Fprintf(w, "Metadata\n  %s\n  or as a file: add --metadata\n", s.MetadataAddress)
+					}
+					e.certificates(w, s.Certificates)
+				})
+			})}
 }
 
 // keys are the gate's own keys and their roll-over.
@@ -528,41 +552,47 @@ func (e *environment) keys() *ucli.Command {
 		return e.print(cmd, l.Items, func(w io.Writer) {
 			rows := [][]string{}
 			for _, k := range l.Items {
-				rows = append(rows, []string{k.State, fmt.Sprint(k.ID), k.Purpose, k.Certificate.Key, days(k.Certificate.NotAfter, time.Now()), k.Certificate.SHA256})
+				rows = append(rows, []string{k.State, fmt.Sprint(k.ID), k.Purpose, k.Certificate.Key,
+					days(k.Certificate.NotAfter, time.Now()), k.Certificate.SHA256})
 			}
 			e.table(w, []string{"state", "id", "purpose", "key", "ends", "sha-256"}, []int{5}, rows, "No key.")
 		})
 	}
 	purpose := []string{"PURPOSE"}
 	return &ucli.Command{Name: "key", Usage: "the gate's own keys", Commands: []*ucli.Command{
-		{Name: "list", Usage: "list keys by purpose: idp signs answers, sp signs requests, enc is encrypted to", Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-			l, err := c.Keys(ctx)
-			if err != nil {
-				return err
-			}
-			return show(cmd, l)
-		})},
-		{Name: "announce", Usage: "make the next key; metadata holds it from now on", ArgsUsage: "PURPOSE", Flags: []ucli.Flag{&ucli.StringFlag{Name: "kind", Usage: "rsa-2048, rsa-3072, rsa-4096, ec-p256 or ec-p384"}}, Action: e.action(purpose, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-			l, err := c.AnnounceKey(ctx, args[0], cmd.String("kind"))
-			if err != nil {
-				return err
-			}
-			return show(cmd, l)
-		})},
-		{Name: "switch", Usage: "make the announced key the current one", ArgsUsage: "PURPOSE", Action: e.action(purpose, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-			l, err := c.SwitchKey(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			return show(cmd, l)
-		})},
-		{Name: "remove", Usage: "remove a key that is not the current one", ArgsUsage: "ID", Action: e.action([]string{"ID"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-			if err := c.RemoveKey(ctx, args[0]); err != nil {
-				return err
-			}
-			fmt.Fprintln(e.out, "removed key "+args[0])
-			return nil
-		})},
+		{Name: "list", Usage: "list keys by purpose: idp signs answers, sp signs requests, enc is encrypted to",
+			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+				l, err := c.Keys(ctx)
+				if err != nil {
+					return err
+				}
+				return show(cmd, l)
+			})},
+		{Name: "announce", Usage: "make the next key; metadata holds it from now on", ArgsUsage: "PURPOSE",
+			Flags: []ucli.Flag{&ucli.StringFlag{Name: "kind", Usage: "rsa-2048, rsa-3072, rsa-4096, ec-p256 or ec-p384"}},
+			Action: e.action(purpose, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				l, err := c.AnnounceKey(ctx, args[0], cmd.String("kind"))
+				if err != nil {
+					return err
+				}
+				return show(cmd, l)
+			})},
+		{Name: "switch", Usage: "make the announced key the current one", ArgsUsage: "PURPOSE",
+			Action: e.action(purpose, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				l, err := c.SwitchKey(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				return show(cmd, l)
+			})},
+		{Name: "remove", Usage: "remove a key that is not the current one", ArgsUsage: "ID", Action: e.action([]string{"ID"},
+			func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				if err := c.RemoveKey(ctx, args[0]); err != nil {
+					return err
+				}
+				fmt.Fprintln(e.out, "removed key "+args[0])
+				return nil
+			})},
 	}}
 }
 
@@ -596,27 +626,34 @@ func (e *environment) owners() *ucli.Command {
 		})
 	}
 	return &ucli.Command{Name: "owner", Usage: "who may sign in to the console", Commands: []*ucli.Command{
-		{Name: "add", Usage: "add an owner", ArgsUsage: "USERNAME", Flags: []ucli.Flag{file}, Action: say("added", func(ctx context.Context, c *client.Client, name, password string) error {
-			_, err := c.AddOwner(ctx, name, password)
-			return err
-		}, true)},
-		{Name: "list", Usage: "list owners", Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-			l, err := c.Owners(ctx)
-			if err != nil {
+		{Name: "add", Usage: "add an owner", ArgsUsage: "USERNAME", Flags: []ucli.Flag{file},
+			Action: say("added", func(ctx context.Context, c *client.Client, name, password string) error {
+				_, err := c.AddOwner(ctx, name, password)
 				return err
-			}
-			return e.print(cmd, l.Items, func(w io.Writer) {
-				rows := [][]string{}
-				for _, o := range l.Items {
-					rows = append(rows, []string{o.Username, local(o.Added)})
+			}, true)},
+		{Name: "list", Usage: "list owners",
+			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+				l, err := c.Owners(ctx)
+				if err != nil {
+					return err
 				}
-				e.table(w, []string{"user name", "added"}, nil, rows, "No owner yet. Open the set-up link that the gate prints when it starts.")
-			})
-		})},
-		{Name: "password", Usage: "give an owner a new password", ArgsUsage: "USERNAME", Flags: []ucli.Flag{file}, Action: say("changed the password of", func(ctx context.Context, c *client.Client, name, password string) error {
-			return c.SetPassword(ctx, name, password)
-		}, true)},
-		{Name: "remove", Usage: "remove an owner", ArgsUsage: "USERNAME", Action: say("removed", func(ctx context.Context, c *client.Client, name, _ string) error { return c.RemoveOwner(ctx, name) }, false)},
+				return e.print(cmd, l.Items, func(w io.Writer) {
+					rows := [][]string{}
+					for _, o := range l.Items {
+						rows = append(rows, []string{o.Username, local(o.Added)})
+					}
+					e.table(w, []string{"user name", "added"}, nil, rows,
+						"No owner yet. Open the set-up link that the gate prints when it starts.")
+				})
+			})},
+		{Name: "password", Usage: "give an owner a new password", ArgsUsage: "USERNAME", Flags: []ucli.Flag{file},
+			Action: say("changed the password of", func(ctx context.Context, c *client.Client, name, password string) error {
+				return c.SetPassword(ctx, name, password)
+			}, true)},
+		{Name: "remove", Usage: "remove an owner", ArgsUsage: "USERNAME",
+			Action: say("removed", func(ctx context.Context, c *client.Client, name, _ string) error {
+				return c.RemoveOwner(ctx, name)
+			}, false)},
 	}}
 }
 

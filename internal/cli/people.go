@@ -22,18 +22,21 @@ func (e *environment) people() *ucli.Command {
 			&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100},
 			&ucli.StringFlag{Name: "after", Usage: "go on after the link with this key (see --output json)"}},
 			Action: e.action(nil, e.listLinks)},
-		{Name: "providers", Usage: "list the providers that people are linked to, also those that were removed", Action: e.action(nil, e.listLinkProviders)},
+		{Name: "providers", Usage: "list the providers that people are linked to, also those that were removed",
+			Action: e.action(nil, e.listLinkProviders)},
 		{Name: "carry", Usage: "let the people of one provider in by another too", ArgsUsage: "FROM TO",
 			Description: "FROM is a short name, or the ID of a provider that was removed. Look at --preview first: it prints the digest to carry over with.",
 			Flags: []ucli.Flag{
 				&ucli.BoolFlag{Name: "preview", Usage: "only tell what would be"},
 				&ucli.StringFlag{Name: "digest", Usage: "of the preview that was looked at"}},
 			Action: e.action([]string{"FROM", "TO"}, e.carryLinks)},
-		{Name: "subjects", Usage: "list the lasting names by which an application knows people", ArgsUsage: "APPLICATION", Flags: []ucli.Flag{
-			&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100},
-			&ucli.Int64Flag{Name: "after", Usage: "go on after the person with this number"}},
+		{Name: "subjects", Usage: "list the lasting names by which an application knows people", ArgsUsage: "APPLICATION",
+			Flags: []ucli.Flag{
+				&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100},
+				&ucli.Int64Flag{Name: "after", Usage: "go on after the person with this number"}},
 			Action: e.action([]string{"APPLICATION"}, e.listSubjects)},
-		{Name: "import", Usage: "have an application go on to know people by the values it knows them by", ArgsUsage: "APPLICATION FILE",
+		{Name: "import", Usage: "have an application go on to know people by the values it knows them by",
+			ArgsUsage: "APPLICATION FILE",
 			Description: "FILE is CSV, or - for standard input. Its first line names the columns: provider,name,value and, if wanted, format. " +
 				"Look at --preview first: it prints the digest to import with. All lines are taken, or none.",
 			Flags: []ucli.Flag{
@@ -48,7 +51,8 @@ func (e *environment) listLinks(ctx context.Context, cmd *ucli.Command, c *clien
 	if cmd.IsSet("person") && cmd.Int64("person") < 1 {
 		return &usageError{fmt.Sprintf("--person: there is no person %d", cmd.Int64("person")), "People are numbered from 1."}
 	}
-	l, err := c.Links(ctx, client.LinkFilter{Provider: cmd.String("provider"), Person: cmd.Int64("person"), Limit: cmd.Int("limit"), After: cmd.String("after")})
+	l, err := c.Links(ctx, client.LinkFilter{Provider: cmd.String("provider"), Person: cmd.Int64("person"),
+		Limit: cmd.Int("limit"), After: cmd.String("after")})
 	if err != nil {
 		return err
 	}
@@ -98,14 +102,16 @@ func (e *environment) listLinkProviders(ctx context.Context, cmd *ucli.Command, 
 			}
 			rows = append(rows, []string{dash(p.Name), p.ID, fmt.Sprint(p.Links), fmt.Sprint(p.People), removed})
 		}
-		e.table(w, []string{"provider", "id", "links", "people", "removed"}, []int{0}, rows, "Nobody is linked to a provider yet.")
+		e.table(w, []string{"provider", "id", "links", "people", "removed"}, []int{0}, rows,
+			"Nobody is linked to a provider yet.")
 	})
 }
 
 func (e *environment) carryLinks(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
 	in := api.Carry{From: args[0], To: args[1], Preview: cmd.Bool("preview"), Digest: cmd.String("digest")}
 	if !in.Preview && in.Digest == "" {
-		return &usageError{"--digest is missing: what is carried over is what was looked at", "See it with --preview first; that prints the digest."}
+		return &usageError{"--digest is missing: what is carried over is what was looked at",
+			"See it with --preview first; that prints the digest."}
 	}
 	out, err := c.CarryLinks(ctx, in)
 	if err != nil {
@@ -116,7 +122,8 @@ func (e *environment) carryLinks(ctx context.Context, cmd *ucli.Command, c *clie
 		if out.Preview {
 			said = "to carry over"
 		}
-		fields(w, [][2]string{{"from", linkName(out.From)}, {"to", linkName(out.To)}, {said, fmt.Sprint(out.Links)}, {"there already", fmt.Sprint(out.Already)},
+		fields(w, [][2]string{{"from", linkName(out.From)}, {"to", linkName(out.To)}, {said, fmt.Sprint(out.Links)},
+			{"there already", fmt.Sprint(out.Already)},
 			{"without a name", fmt.Sprint(out.Unnamed)}, {"of somebody else", fmt.Sprint(len(out.Taken))}})
 		if len(out.Taken) > 0 {
 			fmt.Fprintln(w, "\nThese names belong to other people at "+out.To.Name+", and stay theirs:")
@@ -150,9 +157,11 @@ func (e *environment) importSubjects(ctx context.Context, cmd *ucli.Command, c *
 	if err != nil {
 		return err
 	}
-	in := api.Import{CSV: string(text), Replace: cmd.Bool("replace"), Preview: cmd.Bool("preview"), Digest: cmd.String("digest")}
+	in := api.Import{CSV: string(text), Replace: cmd.Bool("replace"), Preview: cmd.Bool("preview"),
+		Digest: cmd.String("digest")}
 	if !in.Preview && in.Digest == "" {
-		return &usageError{"--digest is missing: what is imported is what was looked at", "See it with --preview first; that prints the digest."}
+		return &usageError{"--digest is missing: what is imported is what was looked at",
+			"See it with --preview first; that prints the digest."}
 	}
 	out, err := c.ImportSubjects(ctx, args[0], in)
 	if err != nil {
@@ -163,7 +172,8 @@ func (e *environment) importSubjects(ctx context.Context, cmd *ucli.Command, c *
 		if out.Preview {
 			said = "to import"
 		}
-		fields(w, [][2]string{{said, fmt.Sprint(out.Subjects)}, {"of them replaced", fmt.Sprint(out.Replaced)}, {"there already", fmt.Sprint(out.Already)}, {"people made", fmt.Sprint(out.People)}})
+		fields(w, [][2]string{{said, fmt.Sprint(out.Subjects)}, {"of them replaced", fmt.Sprint(out.Replaced)},
+			{"there already", fmt.Sprint(out.Already)}, {"people made", fmt.Sprint(out.People)}})
 		if out.Preview {
 			fmt.Fprintf(w, "\nNothing is stored yet. Import with --digest %s\n", out.Digest)
 		}

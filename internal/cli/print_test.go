@@ -19,7 +19,8 @@ func TestTableKeepsToItsWidth(t *testing.T) {
 	var out bytes.Buffer
 	e := &environment{out: &out}
 	long := "https://a.very.long.address.example/" + strings.Repeat("path/", 30) + "end"
-	e.table(&out, []string{"state", "name", "entity id"}, []int{1, 2}, [][]string{{"entered", "Zürich–Süd", long}, {"waiting", "b", "-"}}, "nothing")
+	e.table(&out, []string{"state", "name", "entity id"}, []int{1, 2}, [][]string{{"entered", "Zürich–Süd", long},
+		{"waiting", "b", "-"}}, "nothing")
 	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
 	require.Len(t, lines, 3)
 	require.True(t, strings.HasPrefix(lines[0], "STATE    NAME"), lines[0])
@@ -36,7 +37,8 @@ func TestTableKeepsToItsWidth(t *testing.T) {
 
 func TestWordsForTimes(t *testing.T) {
 	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.Local)
-	for want, at := range map[string]time.Time{"today": now.Add(time.Hour), "in 1 day": now.Add(25 * time.Hour), "in 12 days": now.AddDate(0, 0, 12), "3 days ago": now.AddDate(0, 0, -3)} {
+	for want, at := range map[string]time.Time{"today": now.Add(time.Hour), "in 1 day": now.Add(25 * time.Hour),
+		"in 12 days": now.AddDate(0, 0, 12), "3 days ago": now.AddDate(0, 0, -3)} {
 		require.Equal(t, want, days(at, now))
 	}
 	require.Equal(t, "11:00:00", brief(now.Add(-time.Hour), now))
@@ -45,7 +47,8 @@ func TestWordsForTimes(t *testing.T) {
 
 func TestNearWord(t *testing.T) {
 	names := []string{"provider", "app", "trace", "crew-roster"}
-	for given, want := range map[string]string{"provder": "provider", "ap": "app", "tracer": "trace", "crew-rooster": "crew-roster", "zebra": "", "": ""} {
+	for given, want := range map[string]string{"provder": "provider", "ap": "app", "tracer": "trace",
+		"crew-rooster": "crew-roster", "zebra": "", "": ""} {
 		require.Equal(t, want, nearword.Of(given, names), given)
 	}
 }
@@ -57,11 +60,14 @@ func TestDifferencesShowWhereValuesPart(t *testing.T) {
 		d    federation.Difference
 		want string
 	}{
-		{federation.Difference{Label: "Entity ID", Before: "urn:a", After: "urn:b"}, "Entity ID\n  before  urn:a\n  after   urn:b\n              ^\n"},
-		{federation.Difference{Label: "title", Before: "Zürich", After: "Züri"}, "title\n  before  Zürich\n  after   Züri\n              ^\n"},
+		{federation.Difference{Label: "Entity ID", Before: "urn:a", After: "urn:b"},
+			"Entity ID\n  before  urn:a\n  after   urn:b\n              ^\n"},
+		{federation.Difference{Label: "title", Before: "Zürich", After: "Züri"},
+			"title\n  before  Zürich\n  after   Züri\n              ^\n"},
 		{federation.Difference{Label: "owner", After: "x"}, "owner\n  after   x\n"},
 		{federation.Difference{Label: "owner", Before: "x"}, "owner\n  before  x\n"},
-		{federation.Difference{Label: "notes", Before: strings.Repeat("x", 90) + "a", After: strings.Repeat("x", 90) + "b"}, "notes\n  before  " + strings.Repeat("x", 90) + "a\n  after   " + strings.Repeat("x", 90) + "b\n"},
+		{federation.Difference{Label: "notes", Before: strings.Repeat("x", 90) + "a", After: strings.Repeat("x", 90) + "b"},
+			"notes\n  before  " + strings.Repeat("x", 90) + "a\n  after   " + strings.Repeat("x", 90) + "b\n"},
 	} {
 		out.Reset()
 		e.differences(&out, []federation.Difference{c.d})
@@ -75,30 +81,45 @@ func TestDifferencesShowWhereValuesPart(t *testing.T) {
 func TestPreviewsAndReportsAreReadable(t *testing.T) {
 	var out bytes.Buffer
 	e := &environment{out: &out}
-	e.preview(&out, api.Preview{Kind: "provider", Name: "depot", Title: "Depot", Missing: []string{"entity ID", "signing certificate"}, OtherRole: true,
-		Values: []federation.Value{{Label: "Metadata from", Value: "typed"}, {Label: "encrypt", Value: "false"}, {Label: "owner"}}, Findings: []*finding.Finding{finding.New(finding.AddressPlain, finding.Compare("SingleSignOnService", "https://a", "http://a")).From(finding.Provider)}})
-	for _, want := range []string{"depot, which would be added", "still missing from the provider's administrator: entity ID, signing certificate", "the document holds the other role as well", "Metadata from  typed", "warning  The address is http, not https [address-http]", "expected  https://a", "at the provider: Have the provider offer an https address"} {
+	e.preview(&out, api.Preview{Kind: "provider", Name: "depot", Title: "Depot", Missing: []string{"entity ID",
+		"signing certificate"}, OtherRole: true,
+		Values: []federation.Value{{Label: "Metadata from", Value: "typed"}, {Label: "encrypt", Value: "false"},
+			{Label: "owner"}}, Findings: []*finding.Finding{finding.New(finding.AddressPlain,
+			finding.Compare("SingleSignOnService", "https://a", "http://a")).From(finding.Provider)}})
+	for _, want := range []string{"depot, which would be added",
+		"still missing from the provider's administrator: entity ID, signing certificate",
+		"the document holds the other role as well", "Metadata from  typed",
+		"warning  The address is http, not https [address-http]", "expected  https://a",
+		"at the provider: Have the provider offer an https address"} {
 		require.Contains(t, out.String(), want)
 	}
 	require.NotContains(t, out.String(), "encrypt", "what says nothing is left out")
 	out.Reset()
-	many := &api.Report{Entities: 3, Broken: 1, Changes: &api.Changes{Added: 1, Removed: 2, AddedIDs: []string{"urn:new"}, GoneIDs: []string{"urn:gone"}}, RefusedN: 1,
-		Refused: []api.Refusal{{Finding: finding.New(finding.AggregateTwice)}}, Records: []api.Refreshed{{Kind: "provider", Name: "depot", Outcome: "waiting", Differences: []federation.Difference{{Label: "Entity ID", Before: "a", After: "b"}}}}}
+	many := &api.Report{Entities: 3, Broken: 1, Changes: &api.Changes{Added: 1, Removed: 2, AddedIDs: []string{"urn:new"},
+		GoneIDs: []string{"urn:gone"}}, RefusedN: 1,
+		Refused: []api.Refusal{{Finding: finding.New(finding.AggregateTwice)}},
+		Records: []api.Refreshed{{Kind: "provider", Name: "depot", Outcome: "waiting",
+			Differences: []federation.Difference{{Label: "Entity ID", Before: "a", After: "b"}}}}}
 	for i := range 60 {
-		many.Taken = append(many.Taken, api.TakenEntity{Kind: "provider", Name: fmt.Sprint("p-", i), EntityID: fmt.Sprint("urn:", i)})
+		many.Taken = append(many.Taken, api.TakenEntity{Kind: "provider", Name: fmt.Sprint("p-", i),
+			EntityID: fmt.Sprint("urn:", i)})
 	}
 	e.outcome(&out, many)
-	for _, want := range []string{"3 entities, 1 of them cannot be used", "1 came, 2 went, 0 changed", "went     urn:gone", "waiting   provider depot", "innergate approve depot", "p-49", "and 10 more", "1 refused\n  -\n    The aggregate holds this entity a second time [aggregate-entity-twice]"} {
+	for _, want := range []string{"3 entities, 1 of them cannot be used", "1 came, 2 went, 0 changed",
+		"went     urn:gone", "waiting   provider depot", "innergate approve depot", "p-49", "and 10 more",
+		"1 refused\n  -\n    The aggregate holds this entity a second time [aggregate-entity-twice]"} {
 		require.Contains(t, out.String(), want)
 	}
 	require.NotContains(t, out.String(), "p-50")
-	for missing, want := range map[string]string{"": "innergate provider exchange depot", "entity ID": "innergate provider update depot --metadata FILE"} {
+	for missing, want := range map[string]string{"": "innergate provider exchange depot",
+		"entity ID": "innergate provider update depot --metadata FILE"} {
 		out.Reset()
 		added(&out, "provider", "depot", "urn:depot", strings.Fields(missing), missing == "")
 		require.Contains(t, out.String(), want)
 		require.Equal(t, missing == "", strings.Contains(out.String(), "innergate app add NAME --from provider/depot"))
 	}
-	for want, r := range map[string]api.Row{"unfinished": {Missing: []string{"x"}, Phase: "live"}, "live": {Phase: "live"}, "paused": {Phase: "paused"}} {
+	for want, r := range map[string]api.Row{"unfinished": {Missing: []string{"x"}, Phase: "live"},
+		"live": {Phase: "live"}, "paused": {Phase: "paused"}} {
 		require.Equal(t, want, state(r))
 	}
 }

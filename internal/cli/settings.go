@@ -41,7 +41,8 @@ func assign(known federation.Settings, words []string) (federation.Settings, err
 	for _, w := range words {
 		name, value, ok := strings.Cut(w, "=")
 		if !ok {
-			return nil, &usageError{fmt.Sprintf("%q is no setting", w), "Write SETTING=VALUE, like title=\"Crew roster\" or phase=paused."}
+			return nil, &usageError{fmt.Sprintf("%q is no setting", w),
+				"Write SETTING=VALUE, like title=\"Crew roster\" or phase=paused."}
 		}
 		was, ok := known[name]
 		if !ok {
@@ -55,7 +56,8 @@ func assign(known federation.Settings, words []string) (federation.Settings, err
 		if file, ok := strings.CutPrefix(value, "@"); ok && name == "trustKey" {
 			octets, err := os.ReadFile(file)
 			if err != nil {
-				return nil, &usageError{"trustKey: " + err.Error(), "Write trustKey=@FILE with a certificate in PEM, or the PEM text itself."}
+				return nil, &usageError{"trustKey: " + err.Error(),
+					"Write trustKey=@FILE with a certificate in PEM, or the PEM text itself."}
 			}
 			value = string(octets)
 		}
@@ -100,8 +102,10 @@ func over(settings any, change edit) error {
 }
 
 // set changes settings of a record.
-func (e *environment) set(kind string, change func(ctx context.Context, c *client.Client, name string, edit edit) error) *ucli.Command {
-	return &ucli.Command{Name: "set", Usage: "change settings of a " + kind + ", like phase=paused", ArgsUsage: "NAME SETTING=VALUE …",
+func (e *environment) set(kind string, change func(ctx context.Context, c *client.Client, name string,
+	edit edit) error) *ucli.Command {
+	return &ucli.Command{Name: "set", Usage: "change settings of a " + kind + ", like phase=paused",
+		ArgsUsage: "NAME SETTING=VALUE …",
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			args := cmd.Args().Slice()
 			if len(args) < 2 {
@@ -111,7 +115,8 @@ func (e *environment) set(kind string, change func(ctx context.Context, c *clien
 			if err != nil {
 				return err
 			}
-			err = change(ctx, c, args[0], func(known federation.Settings) (federation.Settings, error) { return assign(known, args[1:]) })
+			err = change(ctx, c, args[0],
+				func(known federation.Settings) (federation.Settings, error) { return assign(known, args[1:]) })
 			if err != nil {
 				return err
 			}

@@ -29,7 +29,8 @@ func (e *environment) standins() *ucli.Command {
 		&ucli.StringFlag{Name: "key", Usage: "file to keep the key pair in; a new one each run if absent"},
 	}
 	provider := &ucli.Command{Name: "provider", Usage: "a simulated SAML provider with the demo people",
-		Flags: append(common, &ucli.StringFlag{Name: "fault", Usage: "fault of its answers: " + faults(standin.ProviderFaults())}),
+		Flags: append(common, &ucli.StringFlag{Name: "fault",
+			Usage: "fault of its answers: " + faults(standin.ProviderFaults())}),
 		Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
 			people, err := app.People()
 			if err != nil {
@@ -39,39 +40,45 @@ func (e *environment) standins() *ucli.Command {
 			if err != nil {
 				return nil, err
 			}
-			h, err := (&standin.Provider{Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Gate: cmd.String("gate"), People: people, Pair: pair, Fault: cmd.String("fault")}).Handler()
+			h, err := (&standin.Provider{Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Gate: cmd.String("gate"),
+				People: people, Pair: pair, Fault: cmd.String("fault")}).Handler()
 			if err != nil {
 				return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}
 			}
 			return h, nil
 		})}
 	application := &ucli.Command{Name: "app", Usage: "a simulated SAML application",
-		Flags: append(common, &ucli.BoolFlag{Name: "only-own-starts", Usage: "accept only sign-ins it started"}, &ucli.StringFlag{Name: "fault", Usage: "fault of its requests: " + faults(standin.ApplicationFaults())}),
+		Flags: append(common, &ucli.BoolFlag{Name: "only-own-starts", Usage: "accept only sign-ins it started"},
+			&ucli.StringFlag{Name: "fault", Usage: "fault of its requests: " + faults(standin.ApplicationFaults())}),
 		Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
 			pair, err := standin.LoadPair(cmd.String("key"), cmd.String("name"))
 			if err != nil {
 				return nil, err
 			}
-			h, err := (&standin.Application{Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Gate: cmd.String("gate"), OnlyOwn: cmd.Bool("only-own-starts"), Pair: pair, Fault: cmd.String("fault")}).Handler()
+			h, err := (&standin.Application{Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Gate: cmd.String("gate"),
+				OnlyOwn: cmd.Bool("only-own-starts"), Pair: pair, Fault: cmd.String("fault")}).Handler()
 			if err != nil {
 				return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}
 			}
 			return h, nil
 		})}
 	federation := &ucli.Command{Name: "federation", Usage: "a simulated publisher of an aggregate",
-		Flags: append(common, &ucli.IntFlag{Name: "entities", Usage: "how many entities", Value: 240}, &ucli.StringFlag{Name: "fault", Usage: "fault of the aggregate: " + faults(standin.FederationFaults())}),
+		Flags: append(common, &ucli.IntFlag{Name: "entities", Usage: "how many entities", Value: 240},
+			&ucli.StringFlag{Name: "fault", Usage: "fault of the aggregate: " + faults(standin.FederationFaults())}),
 		Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
 			pair, err := standin.LoadPair(cmd.String("key"), cmd.String("name"))
 			if err != nil {
 				return nil, err
 			}
-			h, err := (&standin.Federation{Title: titleOf(cmd), Base: base, Entities: cmd.Int("entities"), Pair: pair, Fault: cmd.String("fault")}).Handler()
+			h, err := (&standin.Federation{Title: titleOf(cmd), Base: base, Entities: cmd.Int("entities"), Pair: pair,
+				Fault: cmd.String("fault")}).Handler()
 			if err != nil {
 				return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}
 			}
 			return h, nil
 		})}
-	return &ucli.Command{Name: "standin", Usage: "simulated providers, applications and federations", Commands: []*ucli.Command{provider, application, federation}}
+	return &ucli.Command{Name: "standin", Usage: "simulated providers, applications and federations",
+		Commands: []*ucli.Command{provider, application, federation}}
 }
 
 func titleOf(cmd *ucli.Command) string {
@@ -97,7 +104,8 @@ func (e *environment) standin(make func(cmd *ucli.Command, base string) (http.Ha
 			return err
 		}
 		if cmd.String("gate") == "" && cmd.Name != "federation" {
-			return &usageError{"--gate is missing", "Give the address of the gate's metadata: BASE/saml/sp/NAME for a provider, BASE/saml/idp for an application."}
+			return &usageError{"--gate is missing",
+				"Give the address of the gate's metadata: BASE/saml/sp/NAME for a provider, BASE/saml/idp for an application."}
 		}
 		ln, err := net.Listen("tcp", cmd.String("listen"))
 		if err != nil {

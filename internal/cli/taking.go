@@ -33,7 +33,8 @@ func (e *environment) follow(ctx context.Context, c *client.Client, j api.Job) (
 		}
 		if j.Total > 0 && j.Done > 0 && spent > 0 {
 			rate := float64(j.Done) / spent
-			text += fmt.Sprintf("  %s of %s, %s a second, %.0f s left", amount(j.Done), amount(j.Total), amount(int64(rate)), float64(j.Total-j.Done)/rate)
+			text += fmt.Sprintf("  %s of %s, %s a second, %.0f s left", amount(j.Done), amount(j.Total), amount(int64(rate)),
+				float64(j.Total-j.Done)/rate)
 		}
 		fmt.Fprintf(e.err, "\r\x1b[K%s", shorten(text, width))
 	})
@@ -114,14 +115,16 @@ func (e *environment) aggregates() *ucli.Command {
 				defer document.Close()
 				return c.UploadAggregate(ctx, n, document)
 			})},
-		{Name: "update", Usage: "take the next edition of an aggregate in from a file", ArgsUsage: "NAME", Flags: []ucli.Flag{metadataFlag},
+		{Name: "update", Usage: "take the next edition of an aggregate in from a file", ArgsUsage: "NAME",
+			Flags: []ucli.Flag{metadataFlag},
 			Action: runs(func(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) (api.Job, error) {
 				document, address, err := e.stream(cmd.String("metadata"))
 				if err != nil {
 					return api.Job{}, err
 				}
 				if address != "" {
-					return api.Job{}, &usageError{"an address is a setting of the aggregate", "Set it with innergate aggregate set " + name + " address=" + address + ", then refresh."}
+					return api.Job{}, &usageError{"an address is a setting of the aggregate",
+						"Set it with innergate aggregate set " + name + " address=" + address + ", then refresh."}
 				}
 				defer document.Close()
 				return c.UploadEdition(ctx, name, document)
@@ -130,13 +133,15 @@ func (e *environment) aggregates() *ucli.Command {
 			Action: runs(func(ctx context.Context, _ *ucli.Command, c *client.Client, name string) (api.Job, error) {
 				return c.RefreshAggregate(ctx, name)
 			})},
-		{Name: "take", Usage: "make records of entities: those named, or all that match --search", ArgsUsage: "NAME [ENTITY-ID …]", Flags: []ucli.Flag{kindFlag, searchFlag,
-			&ucli.BoolFlag{Name: "all", Usage: "all that have the role"},
-			&ucli.StringFlag{Name: "provider", Usage: "tie applications to this provider"},
-			&ucli.StringFlag{Name: "name", Usage: "short name, of a single entity; made from its title if absent"}},
+		{Name: "take", Usage: "make records of entities: those named, or all that match --search",
+			ArgsUsage: "NAME [ENTITY-ID …]", Flags: []ucli.Flag{kindFlag, searchFlag,
+				&ucli.BoolFlag{Name: "all", Usage: "all that have the role"},
+				&ucli.StringFlag{Name: "provider", Usage: "tie applications to this provider"},
+				&ucli.StringFlag{Name: "name", Usage: "short name, of a single entity; made from its title if absent"}},
 			Action: func(ctx context.Context, cmd *ucli.Command) error {
 				args := cmd.Args().Slice()
-				kind := map[string]string{"provider": "provider", "app": "application", "application": "application"}[cmd.String("as")]
+				kind := map[string]string{"provider": "provider", "app": "application",
+					"application": "application"}[cmd.String("as")]
 				switch {
 				case len(args) == 0:
 					return &usageError{"name is missing", "Call it as " + cmd.FullName() + " NAME [ENTITY-ID …]"}
@@ -145,7 +150,8 @@ func (e *environment) aggregates() *ucli.Command {
 				case cmd.String("name") != "" && len(args) != 2:
 					return &usageError{"--name is for a single entity", "Name one entity ID with it."}
 				}
-				t := api.TakeOver{Kind: kind, Entities: args[1:], Search: cmd.String("search"), All: cmd.Bool("all"), Provider: cmd.String("provider")}
+				t := api.TakeOver{Kind: kind, Entities: args[1:], Search: cmd.String("search"), All: cmd.Bool("all"),
+					Provider: cmd.String("provider")}
 				if n := cmd.String("name"); n != "" {
 					t.Names = map[string]string{args[1]: n}
 				}
@@ -175,7 +181,8 @@ func (e *environment) aggregates() *ucli.Command {
 				if len(args) == 0 || len(args) > 2 {
 					return &usageError{"name of the aggregate, and at most one text", "Call it as " + cmd.FullName() + " NAME [TEXT]"}
 				}
-				f := client.EntityFilter{Limit: cmd.Int("limit"), Search: strings.Join(args[1:], " "), Role: map[string]string{"app": "application"}[cmd.String("role")]}
+				f := client.EntityFilter{Limit: cmd.Int("limit"), Search: strings.Join(args[1:], " "),
+					Role: map[string]string{"app": "application"}[cmd.String("role")]}
 				if f.Role == "" {
 					f.Role = cmd.String("role")
 				}
@@ -209,41 +216,47 @@ func (e *environment) aggregates() *ucli.Command {
 					}
 				})
 			}},
-		{Name: "list", Usage: "list aggregates", Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-			l, err := c.Aggregates(ctx)
-			if err != nil {
-				return err
-			}
-			return e.print(cmd, l.Items, func(w io.Writer) {
-				rows := [][]string{}
-				for _, a := range l.Items {
-					verified := "not verified"
-					if a.Verified {
-						verified = "verified"
+		{Name: "list", Usage: "list aggregates",
+			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+				l, err := c.Aggregates(ctx)
+				if err != nil {
+					return err
+				}
+				return e.print(cmd, l.Items, func(w io.Writer) {
+					rows := [][]string{}
+					for _, a := range l.Items {
+						verified := "not verified"
+						if a.Verified {
+							verified = "verified"
+						}
+						rows = append(rows, []string{a.Name, a.Title, fmt.Sprint(a.Entities), fmt.Sprint(a.Broken), verified,
+							until(a.ValidUntil)})
 					}
-					rows = append(rows, []string{a.Name, a.Title, fmt.Sprint(a.Entities), fmt.Sprint(a.Broken), verified, until(a.ValidUntil)})
+					e.table(w, []string{"name", "title", "entities", "broken", "signature", "valid until"}, []int{1}, rows,
+						"No aggregate yet. Take one in: innergate aggregate add NAME --metadata FILE --trust-key FILE")
+				})
+			})},
+		{Name: "show", Usage: "show an aggregate", ArgsUsage: "NAME",
+			Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				a, err := c.Aggregate(ctx, args[0])
+				if err != nil {
+					return err
 				}
-				e.table(w, []string{"name", "title", "entities", "broken", "signature", "valid until"}, []int{1}, rows, "No aggregate yet. Take one in: innergate aggregate add NAME --metadata FILE --trust-key FILE")
-			})
-		})},
-		{Name: "show", Usage: "show an aggregate", ArgsUsage: "NAME", Action: e.action(name, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-			a, err := c.Aggregate(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			return e.print(cmd, a, func(w io.Writer) {
-				rows := [][2]string{{"name", a.Name}, {"title", a.Title}, {"entities", fmt.Sprintf("%d, %d of them broken", a.Entities, a.Broken)}, {"size", fmt.Sprintf("%.1f MB", float64(a.Size)/1e6)},
-					{"valid until", until(a.ValidUntil)}, {"taken in", local(a.TakenAt)}}
-				if a.Settings.Address != "" {
-					rows = append(rows, [2]string{"address", a.Settings.Address}, [2]string{"next refresh", local(a.Fresh.Next)})
-				}
-				fields(w, rows)
-				e.outcome(w, &api.Report{Changes: a.Changes})
-				for _, f := range a.Findings {
-					e.told(w, f, string(f.Severity))
-				}
-			})
-		})},
+				return e.print(cmd, a, func(w io.Writer) {
+					rows := [][2]string{{"name", a.Name}, {"title", a.Title},
+						{"entities", fmt.Sprintf("%d, %d of them broken", a.Entities, a.Broken)},
+						{"size", fmt.Sprintf("%.1f MB", float64(a.Size)/1e6)},
+						{"valid until", until(a.ValidUntil)}, {"taken in", local(a.TakenAt)}}
+					if a.Settings.Address != "" {
+						rows = append(rows, [2]string{"address", a.Settings.Address}, [2]string{"next refresh", local(a.Fresh.Next)})
+					}
+					fields(w, rows)
+					e.outcome(w, &api.Report{Changes: a.Changes})
+					for _, f := range a.Findings {
+						e.told(w, f, string(f.Severity))
+					}
+				})
+			})},
 		e.set("aggregate", func(ctx context.Context, c *client.Client, name string, edit edit) error {
 			a, err := c.Aggregate(ctx, name)
 			if err == nil {
@@ -254,13 +267,14 @@ func (e *environment) aggregates() *ucli.Command {
 			}
 			return err
 		}),
-		{Name: "remove", Usage: "remove an aggregate; records taken from it stay", ArgsUsage: "NAME", Action: e.action(name, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
-			if err := c.RemoveAggregate(ctx, args[0]); err != nil {
-				return err
-			}
-			fmt.Fprintln(e.out, "removed "+args[0])
-			return nil
-		})},
+		{Name: "remove", Usage: "remove an aggregate; records taken from it stay", ArgsUsage: "NAME",
+			Action: e.action(name, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
+				if err := c.RemoveAggregate(ctx, args[0]); err != nil {
+					return err
+				}
+				fmt.Fprintln(e.out, "removed "+args[0])
+				return nil
+			})},
 	}}
 }
 
@@ -283,7 +297,8 @@ func (e *environment) stream(given string) (document io.ReadCloser, address stri
 	}
 	f, err := os.Open(given)
 	if err != nil {
-		return nil, "", &usageError{"the file cannot be read: " + err.Error(), "Give an existing file, an address beginning with https://, or - for standard input."}
+		return nil, "", &usageError{"the file cannot be read: " + err.Error(),
+			"Give an existing file, an address beginning with https://, or - for standard input."}
 	}
 	info, err := f.Stat()
 	if err != nil || info.IsDir() {
@@ -310,7 +325,8 @@ func (s *sending) Read(b []byte) (int, error) {
 	if s.sent += int64(n); s.sent-s.told > 1<<20 || err != nil {
 		s.told = s.sent
 		rate := float64(s.sent) / max(time.Since(s.began).Seconds(), 0.001)
-		fmt.Fprintf(s.out, "\r\x1b[Ksending  %.1f MB of %.1f MB, %.0f s left", float64(s.sent)/1e6, float64(s.total)/1e6, float64(s.total-s.sent)/max(rate, 1))
+		fmt.Fprintf(s.out, "\r\x1b[Ksending  %.1f MB of %.1f MB, %.0f s left", float64(s.sent)/1e6, float64(s.total)/1e6,
+			float64(s.total-s.sent)/max(rate, 1))
 	}
 	if err != nil {
 		fmt.Fprint(s.out, "\r\x1b[K")
@@ -322,7 +338,8 @@ func (s *sending) Read(b []byte) (int, error) {
 var kindFlag = &ucli.StringFlag{Name: "kind", Usage: "provider or app, where both have the name"}
 
 // named finds the records that names stand for: kind and name each.
-func (e *environment) named(ctx context.Context, cmd *ucli.Command, c *client.Client, names []string) ([][2]string, error) {
+func (e *environment) named(ctx context.Context, cmd *ucli.Command, c *client.Client, names []string) ([][2]string,
+	error) {
 	kind := map[string]string{"": "", "provider": "provider", "app": "application", "application": "application"}
 	want, ok := kind[cmd.String("kind")]
 	if !ok {
@@ -342,7 +359,8 @@ func (e *environment) named(ctx context.Context, cmd *ucli.Command, c *client.Cl
 }
 
 func (e *environment) refresh() *ucli.Command {
-	return &ucli.Command{Name: "refresh", Usage: "ask metadata addresses now, and show what differs", ArgsUsage: "[NAME …]", Flags: []ucli.Flag{kindFlag},
+	return &ucli.Command{Name: "refresh", Usage: "ask metadata addresses now, and show what differs",
+		ArgsUsage: "[NAME …]", Flags: []ucli.Flag{kindFlag},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			c, err := e.gate(cmd)
 			if err != nil {
@@ -395,45 +413,52 @@ func (e *environment) refreshed(w io.Writer, x api.Refreshed) {
 }
 
 func (e *environment) waiting() *ucli.Command {
-	return &ucli.Command{Name: "waiting", Usage: "changes of metadata that wait for approval", Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-		l, err := c.Waiting(ctx)
-		if err != nil {
-			return err
-		}
-		return e.print(cmd, l.Items, func(w io.Writer) {
-			for _, p := range l.Items {
-				fmt.Fprintf(w, "%s %s, since %s\n", p.Kind, p.Name, local(p.Since))
-				e.differences(w, p.Differences)
+	return &ucli.Command{Name: "waiting", Usage: "changes of metadata that wait for approval",
+		Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+			l, err := c.Waiting(ctx)
+			if err != nil {
+				return err
 			}
-			if len(l.Items) == 0 {
-				fmt.Fprintln(w, "Nothing waits.")
-			}
-		})
-	})}
+			return e.print(cmd, l.Items, func(w io.Writer) {
+				for _, p := range l.Items {
+					fmt.Fprintf(w, "%s %s, since %s\n", p.Kind, p.Name, local(p.Since))
+					e.differences(w, p.Differences)
+				}
+				if len(l.Items) == 0 {
+					fmt.Fprintln(w, "Nothing waits.")
+				}
+			})
+		})}
 }
 
 func (e *environment) decide(verb, usage string) *ucli.Command {
 	return &ucli.Command{Name: verb, Usage: usage, ArgsUsage: "NAME", Flags: []ucli.Flag{kindFlag},
-		Action: e.action([]string{"NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-			records, err := e.named(ctx, cmd, c, args)
-			if err != nil {
-				return err
-			}
-			if len(records) != 1 {
-				return &usageError{fmt.Sprintf("%q names %d records", args[0], len(records)), "Say which with --kind provider or --kind app."}
-			}
-			if err := c.Decide(ctx, records[0][0], records[0][1], verb); err != nil {
-				return err
-			}
-			fmt.Fprintf(e.out, "%s the change of %s\n", map[string]string{"approve": "approved", "decline": "declined"}[verb], args[0])
-			return nil
-		})}
+		Action: e.action([]string{"NAME"},
+			func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				records, err := e.named(ctx, cmd, c, args)
+				if err != nil {
+					return err
+				}
+				if len(records) != 1 {
+					return &usageError{fmt.Sprintf("%q names %d records", args[0], len(records)),
+						"Say which with --kind provider or --kind app."}
+				}
+				if err := c.Decide(ctx, records[0][0], records[0][1], verb); err != nil {
+					return err
+				}
+				fmt.Fprintf(e.out, "%s the change of %s\n", map[string]string{"approve": "approved", "decline": "declined"}[verb],
+					args[0])
+				return nil
+			})}
 }
 
 func (e *environment) check() *ucli.Command {
-	return &ucli.Command{Name: "check", Usage: "findings that can be known without a sign-in; exit status 3 if one is an error", ArgsUsage: "[NAME …]", Flags: []ucli.Flag{kindFlag,
-		&ucli.BoolFlag{Name: "reach", Usage: "ask the addresses of the named records too: whether they answer, and their clocks"},
-		&ucli.StringFlag{Name: "severity", Usage: "at least: error, warning or note", Value: "note"}},
+	return &ucli.Command{Name: "check",
+		Usage: "findings that can be known without a sign-in; exit status 3 if one is an error", ArgsUsage: "[NAME …]",
+		Flags: []ucli.Flag{kindFlag,
+			&ucli.BoolFlag{Name: "reach",
+				Usage: "ask the addresses of the named records too: whether they answer, and their clocks"},
+			&ucli.StringFlag{Name: "severity", Usage: "at least: error, warning or note", Value: "note"}},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			args := cmd.Args().Slice()
 			if s := cmd.String("severity"); !slices.Contains([]string{"error", "warning", "note"}, s) {
@@ -486,39 +511,46 @@ func (e *environment) history() *ucli.Command {
 				if kind == "app" {
 					kind = "application"
 				}
-				l, err := c.History(ctx, client.HistoryFilter{Kind: kind, Name: cmd.String("name"), Search: cmd.String("search"), Limit: cmd.Int("limit")})
+				l, err := c.History(ctx, client.HistoryFilter{Kind: kind, Name: cmd.String("name"), Search: cmd.String("search"),
+					Limit: cmd.Int("limit")})
 				if err != nil {
 					return err
 				}
 				return e.print(cmd, l.Items, func(w io.Writer) {
 					rows := [][]string{}
 					for _, h := range l.Items {
-						rows = append(rows, []string{fmt.Sprint(h.ID), brief(h.At, time.Now()), h.Who, h.What, h.Kind, h.Name, dash(h.Why)})
+						rows = append(rows, []string{fmt.Sprint(h.ID), brief(h.At, time.Now()), h.Who, h.What, h.Kind, h.Name,
+							dash(h.Why)})
 					}
-					e.table(w, []string{"id", "when", "who", "what", "kind", "name", "why"}, []int{2, 5, 6}, rows, "No change matches.")
+					e.table(w, []string{"id", "when", "who", "what", "kind", "name", "why"}, []int{2, 5, 6}, rows,
+						"No change matches.")
 				})
 			})},
-		{Name: "show", Usage: "show one change, before and after", ArgsUsage: "ID", Action: e.action(id, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-			r, err := c.Change(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			return e.print(cmd, r, func(w io.Writer) {
-				fields(w, [][2]string{{r.Kind, r.Name}, {"what", r.What}, {"who", r.Who}, {"when", local(r.At)}, {"why", dash(r.Why)}, {"revision", fmt.Sprint(r.Revision)}})
-				fmt.Fprintln(w)
-				e.differences(w, r.Differences)
-				if r.Restorable {
-					fmt.Fprintf(w, "\nnext: innergate history restore %d would change %d values of the record as it is\n", r.ID, len(r.FromNow))
+		{Name: "show", Usage: "show one change, before and after", ArgsUsage: "ID",
+			Action: e.action(id, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				r, err := c.Change(ctx, args[0])
+				if err != nil {
+					return err
 				}
-			})
-		})},
-		{Name: "restore", Usage: "set a record back to what it was after a change", ArgsUsage: "ID", Action: e.action(id, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
-			t, err := c.Restore(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(e.out, "restored %s %s; it acts from the next request on\n", t.Kind, t.Name)
-			return nil
-		})},
+				return e.print(cmd, r, func(w io.Writer) {
+					fields(w, [][2]string{{r.Kind, r.Name}, {"what", r.What}, {"who", r.Who}, {"when", local(r.At)},
+						{"why", dash(r.Why)}, {"revision", fmt.Sprint(r.Revision)}})
+					fmt.Fprintln(w)
+					e.differences(w, r.Differences)
+					if r.Restorable {
+						fmt.Fprintf(w, "\nnext: innergate history restore %d would change %d values of the record as it is\n", r.ID,
+							len(r.FromNow))
+					}
+				})
+			})},
+		{Name: "restore", Usage: "set a record back to what it was after a change", ArgsUsage: "ID",
+			Action: e.action(id, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
+				t, err := c.Restore(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(e.out, "restored %s %s; it acts from the next request on\n", t.Kind, t.Name)
+				return nil
+			})},
 	}}
 }

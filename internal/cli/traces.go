@@ -28,27 +28,31 @@ func (e *environment) traces() *ucli.Command {
 				if r := cmd.String("result"); r != "" && !slices.Contains(crossing.Results[:], r) {
 					return &usageError{fmt.Sprintf("there is no result %q", r), "Use entered, refused, waiting or left."}
 				}
-				l, err := c.Traces(ctx, client.TraceFilter{Search: cmd.String("search"), Result: cmd.String("result"), Application: cmd.String("app"), Provider: cmd.String("provider"), Limit: cmd.Int("limit")})
+				l, err := c.Traces(ctx, client.TraceFilter{Search: cmd.String("search"), Result: cmd.String("result"),
+					Application: cmd.String("app"), Provider: cmd.String("provider"), Limit: cmd.Int("limit")})
 				if err != nil {
 					return err
 				}
 				return e.print(cmd, l.Items, func(w io.Writer) {
 					rows := [][]string{}
 					for _, t := range l.Items {
-						rows = append(rows, []string{t.Result, t.ID, brief(t.Started, time.Now()), dash(t.Application), dash(t.Provider), dash(t.Person), dash(t.Finding)})
+						rows = append(rows, []string{t.Result, t.ID, brief(t.Started, time.Now()), dash(t.Application), dash(t.Provider),
+							dash(t.Person), dash(t.Finding)})
 					}
-					e.table(w, []string{"result", "reference", "started", "application", "provider", "person", "finding"}, []int{3, 4, 5, 6}, rows, "No sign-in yet. Open an application, or BASE/open/NAME.")
+					e.table(w, []string{"result", "reference", "started", "application", "provider", "person", "finding"},
+						[]int{3, 4, 5, 6}, rows, "No sign-in yet. Open an application, or BASE/open/NAME.")
 				})
 			})},
 		{Name: "show", Usage: "show one trace step by step", ArgsUsage: "REFERENCE", Flags: []ucli.Flag{
 			&ucli.BoolFlag{Name: "messages", Usage: "print the decoded messages as well"}},
-			Action: e.action([]string{"REFERENCE"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-				t, err := c.Trace(ctx, args[0])
-				if err != nil {
-					return err
-				}
-				return e.print(cmd, t, func(w io.Writer) { e.lanes(w, t, cmd.Bool("messages")) })
-			})},
+			Action: e.action([]string{"REFERENCE"},
+				func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+					t, err := c.Trace(ctx, args[0])
+					if err != nil {
+						return err
+					}
+					return e.print(cmd, t, func(w io.Writer) { e.lanes(w, t, cmd.Bool("messages")) })
+				})},
 	}}
 }
 
@@ -61,8 +65,10 @@ func dash(s string) string {
 
 // lanes writes a trace one line a step: time offset, who → whom, message, mark.
 func (e *environment) lanes(w io.Writer, t api.Trace, messages bool) {
-	fields(w, [][2]string{{"reference", t.ID}, {"result", e.colour(t.Result)}, {"application", dash(t.Application)}, {"provider", dash(t.Provider)},
-		{"person", dash(t.Person)}, {"started", local(t.Started) + " by the " + t.StartedBy}, {"took", fmt.Sprintf("%d ms", t.Milliseconds)}})
+	fields(w, [][2]string{{"reference", t.ID}, {"result", e.colour(t.Result)}, {"application", dash(t.Application)},
+		{"provider", dash(t.Provider)},
+		{"person", dash(t.Person)}, {"started", local(t.Started) + " by the " + t.StartedBy},
+		{"took", fmt.Sprintf("%d ms", t.Milliseconds)}})
 	fmt.Fprintln(w)
 	for _, s := range t.Steps {
 		who := string(s.From) + " → " + string(s.To)
@@ -75,7 +81,8 @@ func (e *environment) lanes(w io.Writer, t api.Trace, messages bool) {
 		}
 		fmt.Fprintf(w, "%7d ms  %-22s  %-30s  %s\n", s.At.Sub(t.Started).Milliseconds(), who, name, e.colour(mark(s)))
 		for _, v := range s.Values {
-			fmt.Fprintf(w, "              %-8s %s: %s\n", map[bool]string{true: "sent", false: "wanted"}[s.From == crossing.GateLane], v.Label, v.Value)
+			fmt.Fprintf(w, "              %-8s %s: %s\n",
+				map[bool]string{true: "sent", false: "wanted"}[s.From == crossing.GateLane], v.Label, v.Value)
 		}
 		for _, c := range s.Checks {
 			if c.Finding == nil {
@@ -109,7 +116,8 @@ func mark(s crossing.TraceStep) string {
 }
 
 func (e *environment) finding(w io.Writer, f *finding.Finding) {
-	e.told(w, f, map[finding.Severity]string{finding.Error: "refused", finding.Warning: "warning", finding.Note: "note"}[f.Severity])
+	e.told(w, f, map[finding.Severity]string{finding.Error: "refused", finding.Warning: "warning",
+		finding.Note: "note"}[f.Severity])
 }
 
 // told writes a finding under a word for its weight.
@@ -122,7 +130,8 @@ func (e *environment) told(w io.Writer, f *finding.Finding, word string) {
 			if strings.HasPrefix(string(f.Code), "changed-") {
 				was, is = "before", "after "
 			}
-			fmt.Fprintf(w, "                       %s %s  %s\n                       %s %s  %s\n", ev.Label, was, ev.Expected, strings.Repeat(" ", len([]rune(ev.Label))), is, ev.Found)
+			fmt.Fprintf(w, "                       %s %s  %s\n                       %s %s  %s\n", ev.Label, was, ev.Expected,
+				strings.Repeat(" ", len([]rune(ev.Label))), is, ev.Found)
 		} else {
 			fmt.Fprintf(w, "                       %s: %s\n", ev.Label, ev.Found)
 		}

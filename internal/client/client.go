@@ -80,7 +80,8 @@ func (c *Client) send(ctx context.Context, h *http.Client, method, path, kind st
 		if errors.As(err, &ue) {
 			err = ue.Err
 		}
-		return &api.Problem{Title: "the gate at " + c.base + " does not answer: " + err.Error(), Detail: "See that it runs, and that INNERGATE_URL or --url is its address."}
+		return &api.Problem{Title: "the gate at " + c.base + " does not answer: " + err.Error(),
+			Detail: "See that it runs, and that INNERGATE_URL or --url is its address."}
 	}
 	defer res.Body.Close()
 	octets, err := io.ReadAll(io.LimitReader(res.Body, 256<<20))
@@ -90,7 +91,8 @@ func (c *Client) send(ctx context.Context, h *http.Client, method, path, kind st
 	if res.StatusCode >= 400 {
 		p := &api.Problem{}
 		if json.Unmarshal(octets, p) != nil || p.Title == "" {
-			return &api.Problem{Status: res.StatusCode, Title: fmt.Sprintf("%s answered %s", c.base, res.Status), Detail: "See that INNERGATE_URL or --url is the address of a gate."}
+			return &api.Problem{Status: res.StatusCode, Title: fmt.Sprintf("%s answered %s", c.base, res.Status),
+				Detail: "See that INNERGATE_URL or --url is the address of a gate."}
 		}
 		p.Status = res.StatusCode
 		return p
@@ -99,7 +101,8 @@ func (c *Client) send(ctx context.Context, h *http.Client, method, path, kind st
 		return nil
 	}
 	if err := json.Unmarshal(octets, out); err != nil {
-		return &api.Problem{Title: c.base + " is not a gate: its answer cannot be read", Detail: "See that INNERGATE_URL or --url is the address of a gate."}
+		return &api.Problem{Title: c.base + " is not a gate: its answer cannot be read",
+			Detail: "See that INNERGATE_URL or --url is the address of a gate."}
 	}
 	return nil
 }
@@ -175,7 +178,8 @@ func (c *Client) CarryLinks(ctx context.Context, in api.Carry) (api.Carried, err
 
 // Subjects lists by what an application knows people, after a person's number.
 func (c *Client) Subjects(ctx context.Context, app string, after int64, limit int) (api.List[api.KnownSubject], error) {
-	return get[api.List[api.KnownSubject]](ctx, c, fmt.Sprintf("/applications/%s/subjects?after=%d&limit=%d", url.PathEscape(app), after, limit))
+	return get[api.List[api.KnownSubject]](ctx, c, fmt.Sprintf("/applications/%s/subjects?after=%d&limit=%d",
+		url.PathEscape(app), after, limit))
 }
 
 // ImportSubjects has an application keep the values it knows people by, or tells
@@ -207,7 +211,8 @@ func (c *Client) ChangeProvider(ctx context.Context, name string, change api.Pro
 }
 
 // ChangeApplication replaces the settings of an application.
-func (c *Client) ChangeApplication(ctx context.Context, name string, change api.ApplicationChange) (api.Application, error) {
+func (c *Client) ChangeApplication(ctx context.Context, name string, change api.ApplicationChange) (api.Application,
+	error) {
 	var out api.Application
 	err := c.call(ctx, http.MethodPut, "/applications/"+url.PathEscape(name)+"/settings", change, &out)
 	return out, err
@@ -257,7 +262,8 @@ type TraceFilter struct {
 // Traces lists traces, newest first.
 func (c *Client) Traces(ctx context.Context, f TraceFilter) (api.TraceList, error) {
 	q := url.Values{}
-	for k, v := range map[string]string{"search": f.Search, "result": f.Result, "application": f.Application, "provider": f.Provider} {
+	for k, v := range map[string]string{"search": f.Search, "result": f.Result, "application": f.Application,
+		"provider": f.Provider} {
 		if v != "" {
 			q.Set(k, v)
 		}
@@ -305,7 +311,8 @@ func (c *Client) AddOwner(ctx context.Context, username, password string) (api.O
 
 // SetPassword gives an owner a new password.
 func (c *Client) SetPassword(ctx context.Context, username, password string) error {
-	return c.call(ctx, http.MethodPut, "/owners/"+url.PathEscape(username)+"/password", map[string]string{"password": password}, nil)
+	return c.call(ctx, http.MethodPut, "/owners/"+url.PathEscape(username)+"/password",
+		map[string]string{"password": password}, nil)
 }
 
 // RemoveOwner removes an owner.
@@ -375,7 +382,8 @@ type CheckFilter struct {
 
 // Checks gives what can be known without a sign-in.
 func (c *Client) Checks(ctx context.Context, f CheckFilter) (api.CheckList, error) {
-	q := url.Values{"limit": {"20000"}, "name": f.Names, "reach": {strconv.FormatBool(f.Reach)}, "all": {strconv.FormatBool(f.All)}}
+	q := url.Values{"limit": {"20000"}, "name": f.Names, "reach": {strconv.FormatBool(f.Reach)},
+		"all": {strconv.FormatBool(f.All)}}
 	for k, v := range map[string]string{"kind": f.Kind, "severity": f.Severity} {
 		if v != "" {
 			q.Set(k, v)
@@ -436,7 +444,8 @@ func (c *Client) UploadEdition(ctx context.Context, name string, document io.Rea
 	return c.upload(ctx, "/aggregates/"+url.PathEscape(name)+"/upload", nil, document)
 }
 
-func (c *Client) upload(ctx context.Context, path string, settings []byte, document io.Reader) (job api.Job, err error) {
+func (c *Client) upload(ctx context.Context, path string, settings []byte, document io.Reader) (job api.Job,
+	err error) {
 	r, w := io.Pipe()
 	form := multipart.NewWriter(w)
 	unread := make(chan error, 1)
@@ -541,7 +550,8 @@ func (c *Client) Wait(ctx context.Context, j api.Job, tell func(api.Job)) (api.J
 	}
 	tell(j)
 	if j.State == "failed" {
-		return j, &api.Problem{Title: j.Failure, Detail: j.Failure, Finding: j.Refused, Status: http.StatusUnprocessableEntity}
+		return j, &api.Problem{Title: j.Failure, Detail: j.Failure, Finding: j.Refused,
+			Status: http.StatusUnprocessableEntity}
 	}
 	return j, nil
 }

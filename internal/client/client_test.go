@@ -32,7 +32,8 @@ func gate(t *testing.T, answer func(w http.ResponseWriter, asked int)) (*client.
 		if err != nil {
 			body = []byte("broken off")
 		}
-		all = append(all, served{r.Method, r.URL.Path, r.URL.RawQuery, string(body), r.Header.Get("Content-Type"), r.Header.Get("Authorization")})
+		all = append(all, served{r.Method, r.URL.Path, r.URL.RawQuery, string(body), r.Header.Get("Content-Type"),
+			r.Header.Get("Authorization")})
 		answer(w, len(all))
 	}))
 	t.Cleanup(srv.Close)
@@ -49,7 +50,10 @@ func TestProblemsComeBackAsProblems(t *testing.T) {
 		{"a page of something else", "<html></html>", 502, "502"},
 		{"an answer that is no gate's", "hello", 200, "not a gate"},
 	} {
-		cl, asked := gate(t, func(w http.ResponseWriter, _ int) { w.WriteHeader(c.status); _, _ = io.WriteString(w, c.answer) })
+		cl, asked := gate(t, func(w http.ResponseWriter, _ int) {
+			w.WriteHeader(c.status)
+			_, _ = io.WriteString(w, c.answer)
+		})
 		_, err := cl.Provider(ctx, "a/b")
 		var p *api.Problem
 		require.ErrorAs(t, err, &p, c.rule)
@@ -68,8 +72,10 @@ func TestRemarkGoesWithChangesOnly(t *testing.T) {
 	require.NoError(t, cl.RemoveApplication(ctx, "x"))
 	_, err = cl.Checks(ctx, client.CheckFilter{Names: []string{"a", "b"}, Severity: "error"})
 	require.NoError(t, err)
-	require.NoError(t, cl.Retake(ctx, "provider", "p", api.Retake{Revision: 3, Given: api.Given{Typed: federation.Typed{"entityId": "urn:x"}}}))
-	require.Equal(t, []string{"", "remark=agreed+%26+done", "all=false&limit=20000&name=a&name=b&reach=false&severity=error", "remark=agreed+%26+done"},
+	require.NoError(t, cl.Retake(ctx, "provider", "p",
+		api.Retake{Revision: 3, Given: api.Given{Typed: federation.Typed{"entityId": "urn:x"}}}))
+	require.Equal(t, []string{"", "remark=agreed+%26+done",
+		"all=false&limit=20000&name=a&name=b&reach=false&severity=error", "remark=agreed+%26+done"},
 		[]string{(*asked)[0].query, (*asked)[1].query, (*asked)[2].query, (*asked)[3].query})
 	require.Equal(t, "/api/v1/providers/p/metadata", (*asked)[3].path)
 	require.JSONEq(t, `{"revision":3,"typed":{"entityId":"urn:x"}}`, (*asked)[3].body)
@@ -88,7 +94,8 @@ func TestUploadIsSentAsItIsRead(t *testing.T) {
 }
 
 func TestJobsAreFollowedToTheirEnd(t *testing.T) {
-	for _, end := range []api.Job{{State: "done", Report: &api.Report{Entities: 3}}, {State: "failed", Failure: "no good"}} {
+	for _, end := range []api.Job{{State: "done", Report: &api.Report{Entities: 3}},
+		{State: "failed", Failure: "no good"}} {
 		cl, _ := gate(t, func(w http.ResponseWriter, asked int) {
 			j := api.Job{ID: "j", State: "running", Done: int64(asked)}
 			if asked == 3 {

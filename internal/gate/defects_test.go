@@ -49,7 +49,8 @@ func TestTurnsOfOneCrossingExcludeEachOther(t *testing.T) {
 	lost := r.Crossings.Continue(ctx, b, o.Crossing)
 	require.NotNil(t, second.Departure, "reloaded: asked again")
 	require.Equal(t, "https://gate.example/crossing/"+o.Crossing, lost.Next, "another tab was first")
-	require.Equal(t, finding.InResponseToOther, r.answer(b, id, nil).Finding.Code, "the former question is answered no more")
+	require.Equal(t, finding.InResponseToOther, r.answer(b, id, nil).Finding.Code,
+		"the former question is answered no more")
 
 	o = r.Crossings.Continue(ctx, b, o.Crossing)
 	r.at(2, func() { second = r.answer(b, r.asked(o).ID, nil) })
@@ -64,7 +65,9 @@ func TestTurnsOfOneCrossingExcludeEachOther(t *testing.T) {
 
 func TestSessionsAreReplaced(t *testing.T) {
 	r := newRig(t)
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "card", Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:card", SSO: "https://card.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
+	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "card",
+		Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:card",
+			SSO: "https://card.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
 	require.NoError(t, err)
 	via := func(b driving.Browser, provider, who string) driving.Browser {
 		o := r.Crossings.Open(ctx, b, "roster", "", provider)
@@ -74,9 +77,12 @@ func TestSessionsAreReplaced(t *testing.T) {
 		b = keep(b, o)
 		q := string(o.Departure.Octets)
 		id := q[strings.Index(q, ` ID="`)+5:]
-		octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute, Issuer: map[string]string{"staff": "urn:idp", "card": "urn:card"}[provider],
-			Destination: "https://gate.example/saml/sp/" + provider + "/acs", InResponseTo: id[:strings.Index(id, `"`)], Audience: "https://gate.example/saml/sp/" + provider,
-			NameID: saml.NameID{Format: saml.FormatPersistent, Value: who}, AuthnInstant: r.time, Context: saml.ContextPassword}, saml.Protection{Pair: r.idp})
+		octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time,
+			Lifetime: time.Minute, Issuer: map[string]string{"staff": "urn:idp", "card": "urn:card"}[provider],
+			Destination: "https://gate.example/saml/sp/" + provider + "/acs", InResponseTo: id[:strings.Index(id, `"`)],
+			Audience: "https://gate.example/saml/sp/" + provider,
+			NameID:   saml.NameID{Format: saml.FormatPersistent, Value: who}, AuthnInstant: r.time,
+			Context: saml.ContextPassword}, saml.Protection{Pair: r.idp})
 		require.NoError(t, err)
 		done := r.respond(b, provider, saml.Inbound{Octets: octets})
 		require.NotNil(t, done.Departure, "%+v", done.Finding)
@@ -98,7 +104,9 @@ func TestSessionsAreReplaced(t *testing.T) {
 		return s.Of(p)
 	}
 	// The same person by another provider: one session with both words.
-	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error { return tx.Model(&store.LinkRow{}).Where("1 = 1").Update("person", 1).Error }))
+	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Model(&store.LinkRow{}).Where("1 = 1").Update("person", 1).Error
+	}))
 	third := via(second, "staff", "ada")
 	s := r.sessions.Find(ctx, third.Session)
 	require.EqualValues(t, 1, s.Person.ID)
@@ -128,10 +136,13 @@ func TestSessionOfAnEarlierBuild(t *testing.T) {
 	p, err := r.Records.Provider("staff")
 	require.NoError(t, err)
 	require.EqualValues(t, "staff", p.ID)
-	old := `{"provider":"staff","answer":{"subject":{"format":"` + saml.FormatEmail + `","value":"ada@wrenmoor.example"},"authnInstant":"` + r.time.UTC().Format(time.RFC3339) +
-		`","context":"` + saml.ContextPassword + `","until":"0001-01-01T00:00:00Z","NoProxy":false,"ProxyAudiences":null},"person":{"ID":0,"Key":"","Identifier":""},"expires":"` + r.time.Add(time.Hour).UTC().Format(time.RFC3339) + `"}`
+	old := `{"provider":"staff","answer":{"subject":{"format":"` + saml.FormatEmail +
+		`","value":"ada@wrenmoor.example"},"authnInstant":"` + r.time.UTC().Format(time.RFC3339) +
+		`","context":"` + saml.ContextPassword +
+		`","until":"0001-01-01T00:00:00Z","NoProxy":false,"ProxyAudiences":null},"person":{"ID":0,"Key":"","Identifier":""},"expires":"` + r.time.Add(time.Hour).UTC().Format(time.RFC3339) + `"}`
 	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Create(&store.SessionRow{Hash: store.Hash("token"), Provider: "staff", Expires: r.time.Add(time.Hour).UTC(), Sealed: r.st.Seal("session", []byte(old))}).Error
+		return tx.Create(&store.SessionRow{Hash: store.Hash("token"), Provider: "staff",
+			Expires: r.time.Add(time.Hour).UTC(), Sealed: r.st.Seal("session", []byte(old))}).Error
 	}))
 	a, _ := r.said(r.request(driving.Browser{Session: "token"}, nil))
 	require.Equal(t, "ada@wrenmoor.example", a.NameID.Value)
@@ -176,7 +187,9 @@ func TestMovingToAFaceOfItsOwn(t *testing.T) {
 	}
 	require.Equal(t, "https://gate.example/saml/idp", issuer(r.Crossings.Open(ctx, b, "roster", "", "")), "unasked, too")
 	own := func() driving.Outcome {
-		out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: messageID(), IssueInstant: r.time, Issuer: "urn:roster", ACS: "https://roster.example/acs"}, saml.Endpoint{Binding: saml.BindingRedirect, Location: "https://gate.example/saml/idp/app/roster/sso"}, "", nil)
+		out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: messageID(), IssueInstant: r.time, Issuer: "urn:roster",
+			ACS: "https://roster.example/acs"}, saml.Endpoint{Binding: saml.BindingRedirect,
+			Location: "https://gate.example/saml/idp/app/roster/sso"}, "", nil)
 		require.NoError(t, err)
 		in, err := saml.FromRedirect(out.Location[strings.Index(out.Location, "?")+1:], "SAMLRequest")
 		require.NoError(t, err)
@@ -235,7 +248,8 @@ func TestTracesTellWhatWasSentAndKeepStrangersShort(t *testing.T) {
 	_, steps, err := r.Traces.Get(ctx, rows[0].ID)
 	require.NoError(t, err)
 	last := steps[len(steps)-1]
-	for label, want := range map[string]string{"NameID": "ada@wrenmoor.example", "NameID Format": saml.FormatEmail, "Signed": "assertion", "Encrypted": "no"} {
+	for label, want := range map[string]string{"NameID": "ada@wrenmoor.example", "NameID Format": saml.FormatEmail,
+		"Signed": "assertion", "Encrypted": "no"} {
 		require.Contains(t, last.Values, federation.Value{Label: label, Value: want})
 	}
 	require.Contains(t, last.Octets, "held back")
@@ -244,14 +258,16 @@ func TestTracesTellWhatWasSentAndKeepStrangersShort(t *testing.T) {
 	_, steps, err = r.Traces.Get(ctx, rows[0].ID)
 	require.NoError(t, err)
 	for _, s := range steps {
-		require.Equal(t, s.To == crossing.Application, strings.Contains(s.Octets, "held back"), "the provider's assertion has expired, ours has not: %s", s.Name)
+		require.Equal(t, s.To == crossing.Application, strings.Contains(s.Octets, "held back"),
+			"the provider's assertion has expired, ours has not: %s", s.Name)
 	}
 	refused := r.request(driving.Browser{}, func(q *saml.AuthnRequest) { q.NameIDFormat = "urn:x" })
 	refused = r.answer(keep(driving.Browser{}, refused), r.asked(refused).ID, nil)
 	_, steps, err = r.Traces.Get(ctx, refused.Reference)
 	require.NoError(t, err)
 	require.Contains(t, steps[0].Values, federation.Value{Label: "NameIDPolicy Format", Value: "urn:x"})
-	require.Contains(t, steps[len(steps)-1].Values, federation.Value{Label: "nested StatusCode", Value: saml.StatusInvalidNameIDPolicy})
+	require.Contains(t, steps[len(steps)-1].Values, federation.Value{Label: "nested StatusCode",
+		Value: saml.StatusInvalidNameIDPolicy})
 
 	// A request of a megabyte that inflates from next to nothing.
 	big := "<a>" + strings.Repeat("x", 1<<20-100) + "</a>"
@@ -283,8 +299,11 @@ func TestOversizedValuesAreNotKept(t *testing.T) {
 	r := newRig(t)
 	long := strings.Repeat("x", 200<<10)
 	for rule, edit := range map[string]func(*saml.AuthnRequest){
-		"ID": func(q *saml.AuthnRequest) { q.ID = "_" + long }, "format": func(q *saml.AuthnRequest) { q.NameIDFormat = "urn:" + long },
-		"context": func(q *saml.AuthnRequest) { q.Contexts = []string{long} }, "subject": func(q *saml.AuthnRequest) { q.Subject = long },
+		"ID": func(q *saml.AuthnRequest) {
+			q.ID = "_" + long
+		}, "format": func(q *saml.AuthnRequest) { q.NameIDFormat = "urn:" + long },
+		"context":  func(q *saml.AuthnRequest) { q.Contexts = []string{long} },
+		"subject":  func(q *saml.AuthnRequest) { q.Subject = long },
 		"contexts": func(q *saml.AuthnRequest) { q.Contexts = strings.Split(strings.Repeat("urn:x ", 60), " ") },
 	} {
 		require.Equal(t, finding.MessageUndecodable, r.request(driving.Browser{}, edit).Finding.Code, rule)
@@ -305,7 +324,8 @@ func TestOversizedValuesAreNotKept(t *testing.T) {
 func TestLink(t *testing.T) {
 	r := newRig(t)
 	add := func(name, address string) error {
-		_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: name, Title: "Archive", Protocol: "link", Source: records.Source{Typed: federation.Typed{"link": address}}})
+		_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: name, Title: "Archive",
+			Protocol: "link", Source: records.Source{Typed: federation.Typed{"link": address}}})
 		return err
 	}
 	require.NoError(t, add("archive", "https://archive.example/shelf?from=gate"))
@@ -315,37 +335,49 @@ func TestLink(t *testing.T) {
 	done := r.answer(b, r.asked(o).ID, nil)
 	require.Equal(t, "https://archive.example/shelf?from=gate", done.Departure.Location)
 	require.Nil(t, done.Departure.Form)
-	require.Equal(t, "https://archive.example/shelf?from=gate", r.Crossings.Open(ctx, keep(b, done), "again", "", "").Departure.Location, "by the session")
-	require.Equal(t, finding.TargetForeign, r.Crossings.Open(ctx, b, "archive", "https://evil.example", "").Finding.Code, "no open redirect")
+	require.Equal(t, "https://archive.example/shelf?from=gate", r.Crossings.Open(ctx, keep(b, done), "again", "",
+		"").Departure.Location, "by the session")
+	require.Equal(t, finding.TargetForeign, r.Crossings.Open(ctx, b, "archive", "https://evil.example", "").Finding.Code,
+		"no open redirect")
 	o = r.Crossings.Open(ctx, driving.Browser{}, "archive", "", "")
-	refusal, err := saml.WriteStatus(saml.Answer{ResponseID: messageID(), At: r.time, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID}, saml.StatusResponder, saml.StatusAuthnFailed, "", r.idp)
+	refusal, err := saml.WriteStatus(saml.Answer{ResponseID: messageID(), At: r.time, Issuer: "urn:idp",
+		Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID}, saml.StatusResponder,
+		saml.StatusAuthnFailed, "", r.idp)
 	require.NoError(t, err)
-	require.Equal(t, crossing.PageRefused, r.respond(keep(driving.Browser{}, o), "staff", saml.Inbound{Octets: refusal}).Page)
+	require.Equal(t, crossing.PageRefused, r.respond(keep(driving.Browser{}, o), "staff",
+		saml.Inbound{Octets: refusal}).Page)
 	require.NotNil(t, r.respond(driving.Browser{}, "archive", saml.Inbound{Octets: refusal}).Finding)
 
 	var fe *change.FieldError
-	for address, field := range map[string]string{"archive.example": "link", "javascript:alert(1)": "link", "https://u:p@x.example/": "link", "https://x.example/\\y": "link", "https://x.example/" + strings.Repeat("x", 3000): "link", "": "metadata"} {
+	for address, field := range map[string]string{"archive.example": "link", "javascript:alert(1)": "link",
+		"https://u:p@x.example/": "link", "https://x.example/\\y": "link", "https://x.example/" + strings.Repeat("x",
+			3000): "link", "": "metadata"} {
 		require.ErrorAs(t, add("bad", address), &fe, address)
 		require.Equal(t, field, fe.Field, address)
 	}
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "bad", Protocol: "link", Source: records.Source{Document: []byte("<a/>")}})
+	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "bad", Protocol: "link",
+		Source: records.Source{Document: []byte("<a/>")}})
 	require.ErrorContains(t, err, "no metadata")
 	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "bad", Protocol: "link"})
 	require.ErrorAs(t, err, &fe)
 	require.Equal(t, "protocol", fe.Field)
 	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "bad", Protocol: "lnik"})
 	require.ErrorContains(t, err, "saml, link")
-	require.ErrorAs(t, r.changeOf(change.KindApplication, "archive", func(s federation.Settings) { s["ownStart"] = "https://x.example" }), &fe)
-	require.ErrorAs(t, r.changeOf(change.KindApplication, "archive", func(s federation.Settings) { s["sign"] = "both" }), &fe, "a setting of another protocol")
+	require.ErrorAs(t, r.changeOf(change.KindApplication, "archive",
+		func(s federation.Settings) { s["ownStart"] = "https://x.example" }), &fe)
+	require.ErrorAs(t, r.changeOf(change.KindApplication, "archive", func(s federation.Settings) { s["sign"] = "both" }),
+		&fe, "a setting of another protocol")
 
-	require.NoError(t, r.Records.Retake(ctx, tester, change.KindApplication, "archive", 1, records.Source{Typed: federation.Typed{"link": "https://new.example/"}}))
+	require.NoError(t, r.Records.Retake(ctx, tester, change.KindApplication, "archive", 1,
+		records.Source{Typed: federation.Typed{"link": "https://new.example/"}}))
 	require.Equal(t, "https://new.example/", r.Crossings.Open(ctx, keep(b, done), "archive", "", "").Departure.Location)
 	list, _, err := r.Records.History(ctx, records.HistoryFilter{Name: "archive", Limit: 5})
 	require.NoError(t, err)
 	_, _, err = r.Records.Restore(ctx, tester, list[len(list)-1].ID)
 	require.NoError(t, err)
 	r.restart()
-	require.Equal(t, "https://archive.example/shelf?from=gate", r.Crossings.Open(ctx, keep(b, done), "archive", "", "").Departure.Location)
+	require.Equal(t, "https://archive.example/shelf?from=gate", r.Crossings.Open(ctx, keep(b, done), "archive", "",
+		"").Departure.Location)
 	found, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"archive"}})
 	require.NoError(t, err)
 	require.Empty(t, found[0].Findings)

@@ -110,7 +110,8 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Operators = operators.New(o.Store, g.base, o.Now, g.tries)
 	g.Traces = traces.New(o.Store, o.Now)
 	self := federation.Gate{Publisher: o.Publisher, Base: g.base, Skew: o.Skew}
-	g.Records, err = records.New(ctx, records.Parts{Store: o.Store, Now: o.Now, Fetch: out, Sessions: g.sessions, Keys: g.Keys,
+	g.Records, err = records.New(ctx, records.Parts{Store: o.Store, Now: o.Now, Fetch: out, Sessions: g.sessions,
+		Keys:      g.Keys,
 		Freshness: g.Freshness, Editions: kept}, self, o.Protocols)
 	if err != nil {
 		return err
@@ -118,7 +119,8 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Rollover = rollover.New(o.Store, o.Now, g.Keys, g.Records)
 	g.People = people.New(o.Store, o.Now, g.Records)
 	g.Checking = checking.New(o.Store, o.Now, out, g.Records)
-	g.Exchange, err = exchange.New(g.ctx, exchange.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
+	g.Exchange, err = exchange.New(g.ctx, exchange.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out,
+		Records:   g.Records,
 		Freshness: g.Freshness, Editions: kept})
 	if err != nil {
 		return err

@@ -106,7 +106,8 @@ func (r *rig) restart() {
 		r.Gate.Close()
 	}
 	var err error
-	r.Gate, err = New(ctx, Options{Base: "https://gate.example", Store: r.st, Log: slog.New(slog.DiscardHandler), Skew: time.Minute, Now: r.now,
+	r.Gate, err = New(ctx, Options{Base: "https://gate.example", Store: r.st, Log: slog.New(slog.DiscardHandler),
+		Skew: time.Minute, Now: r.now,
 		AllowNetworks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, AllowHTTP: true, Protocols: protocols})
 	require.NoError(r.t, err)
 }
@@ -125,20 +126,26 @@ func newRigFor(t testing.TB) *rig {
 	require.NoError(t, err)
 	r.app, err = keys.Generate("app", r.time, rand.Reader)
 	require.NoError(t, err)
-	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "staff", Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:idp", SSO: "https://idp.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
+	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "staff",
+		Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:idp",
+			SSO: "https://idp.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
 	require.NoError(t, err)
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "roster", Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})}})
+	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "roster",
+		Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster",
+			ACS: "https://roster.example/acs"})}})
 	require.NoError(t, err)
 	return r
 }
 
 // request sends an AuthnRequest to the gate.
 func (r *rig) request(b driving.Browser, edit func(*saml.AuthnRequest)) driving.Outcome {
-	req := saml.AuthnRequest{ID: messageID(), IssueInstant: r.time, Issuer: "urn:roster", ACS: "https://roster.example/acs"}
+	req := saml.AuthnRequest{ID: messageID(), IssueInstant: r.time, Issuer: "urn:roster",
+		ACS: "https://roster.example/acs"}
 	if edit != nil {
 		edit(&req)
 	}
-	out, err := saml.WriteAuthnRequest(req, saml.Endpoint{Binding: saml.BindingRedirect, Location: "https://gate.example/saml/idp/sso"}, "state", r.app)
+	out, err := saml.WriteAuthnRequest(req, saml.Endpoint{Binding: saml.BindingRedirect,
+		Location: "https://gate.example/saml/idp/sso"}, "state", r.app)
 	require.NoError(r.t, err)
 	in, err := saml.FromRedirect(out.Location[strings.Index(out.Location, "?")+1:], "SAMLRequest")
 	require.NoError(r.t, err)
@@ -151,16 +158,20 @@ func (r *rig) asked(o driving.Outcome) *saml.AuthnRequest {
 	require.Equal(r.t, "AuthnRequest", o.Departure.Message)
 	in, err := saml.FromRedirect(o.Departure.Location[strings.Index(o.Departure.Location, "?")+1:], "SAMLRequest")
 	require.NoError(r.t, err)
-	sp := &saml.SP{EntityID: "https://gate.example/saml/sp/staff", ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://gate.example/saml/sp/staff/acs"}}}
-	req, err := saml.ReadAuthnRequest(in, sp, saml.Demand{SSO: "https://idp.example/sso", Now: r.time, Skew: time.Minute}, new(finding.Checks))
+	sp := &saml.SP{EntityID: "https://gate.example/saml/sp/staff",
+		ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://gate.example/saml/sp/staff/acs"}}}
+	req, err := saml.ReadAuthnRequest(in, sp, saml.Demand{SSO: "https://idp.example/sso", Now: r.time, Skew: time.Minute},
+		new(finding.Checks))
 	require.NoError(r.t, err)
 	return req
 }
 
 // answer posts a Response to the gate.
 func (r *rig) answer(b driving.Browser, to string, edit func(*saml.Answer)) driving.Outcome {
-	a := saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
-		InResponseTo: to, Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"}, AuthnInstant: r.time, Context: saml.ContextPassword}
+	a := saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute,
+		Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
+		InResponseTo: to, Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Format: saml.FormatEmail,
+			Value: "ada@wrenmoor.example"}, AuthnInstant: r.time, Context: saml.ContextPassword}
 	if edit != nil {
 		edit(&a)
 	}
@@ -261,7 +272,9 @@ func TestApplicationHearsWhatItShould(t *testing.T) {
 		require.Equal(t, "https://roster.example/acs", o.Departure.Location)
 		require.Contains(t, string(o.Departure.Octets), want)
 	}
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "second", Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:second", SSO: "https://second.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
+	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "second",
+		Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:second",
+			SSO: "https://second.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
 	require.NoError(t, err)
 	status(r.request(driving.Browser{}, func(q *saml.AuthnRequest) { q.IsPassive = true }), saml.StatusNoPassive)
 	require.Equal(t, crossing.PageChoose, r.request(driving.Browser{}, nil).Page)
@@ -273,10 +286,12 @@ func TestApplicationHearsWhatItShould(t *testing.T) {
 	status(r.answer(keep(driving.Browser{}, o), r.asked(o).ID, nil), saml.StatusInvalidNameIDPolicy)
 
 	o = r.request(driving.Browser{}, nil)
-	refusal, err := saml.WriteStatus(saml.Answer{ResponseID: messageID(), At: r.time, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID},
+	refusal, err := saml.WriteStatus(saml.Answer{ResponseID: messageID(), At: r.time, Issuer: "urn:idp",
+		Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID},
 		saml.StatusResponder, saml.StatusAuthnFailed, "Too many tries", r.idp)
 	require.NoError(t, err)
-	status(r.respond(keep(driving.Browser{}, o), "staff", saml.Inbound{Binding: saml.BindingPOST, Octets: refusal}), saml.StatusAuthnFailed)
+	status(r.respond(keep(driving.Browser{}, o), "staff", saml.Inbound{Binding: saml.BindingPOST, Octets: refusal}),
+		saml.StatusAuthnFailed)
 
 	require.NoError(t, r.Records.RemoveProvider(ctx, tester, "staff"))
 	require.Equal(t, finding.NoProvider, r.request(driving.Browser{}, nil).Finding.Code)
@@ -291,8 +306,10 @@ func TestCrossingIsFoundByRelayStateToo(t *testing.T) {
 		handle = id
 	}
 	require.LessOrEqual(t, len(handle), 80)
-	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
-		InResponseTo: "_somebody-elses", Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: r.idp})
+	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute,
+		Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
+		InResponseTo: "_somebody-elses", Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"},
+		AuthnInstant: r.time}, saml.Protection{Pair: r.idp})
 	require.NoError(t, err)
 	out := r.respond(b, "staff", saml.Inbound{Octets: octets, RelayState: handle})
 	require.Equal(t, finding.InResponseToOther, out.Finding.Code)
@@ -330,7 +347,8 @@ func TestOwnFailureIsSaidAndLeavesNothing(t *testing.T) {
 	o := r.request(driving.Browser{}, nil)
 	asked := r.asked(o).ID
 	require.NoError(t, r.st.Close())
-	for _, out := range []driving.Outcome{r.request(driving.Browser{}, nil), r.answer(keep(driving.Browser{}, o), asked, nil)} {
+	for _, out := range []driving.Outcome{r.request(driving.Browser{}, nil), r.answer(keep(driving.Browser{}, o), asked,
+		nil)} {
 		require.Equal(t, crossing.PageRefused, out.Page)
 		require.Equal(t, finding.GateFailure, out.Finding.Code)
 		require.Nil(t, out.Departure)
@@ -345,13 +363,15 @@ func TestNamesAreTakenOnce(t *testing.T) {
 	require.True(t, finding.Is(err, finding.NameTaken), "reserved: its address is the shared consumer's")
 	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "roster"})
 	require.True(t, finding.Is(err, finding.NameTaken))
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "second", OwnStart: "start", Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:x", ACS: "https://x.example/acs"})}})
+	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "second", OwnStart: "start",
+		Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:x", ACS: "https://x.example/acs"})}})
 	require.ErrorContains(t, err, "no address")
 	var n int64
 	require.NoError(t, r.st.Read.Model(&store.HistoryRow{}).Count(&n).Error)
 	require.EqualValues(t, 2, n, "what was refused left no history")
 	require.NoError(t, r.Records.RemoveApplication(ctx, tester, "roster"))
-	require.NoError(t, r.st.Read.Model(&store.HistoryRow{}).Where("what = ? AND who = ?", "removed", "test").Count(&n).Error)
+	require.NoError(t, r.st.Read.Model(&store.HistoryRow{}).Where("what = ? AND who = ?", "removed",
+		"test").Count(&n).Error)
 	require.EqualValues(t, 1, n)
 }
 
@@ -426,7 +446,8 @@ func TestRestartKeepsEntityIDsAndKeys(t *testing.T) {
 		require.NoError(t, err)
 		self := g.Records.Snapshot().Gate
 		if entityID == "" {
-			entityID, shared, fingerprint = self.Own["idp-entity-id"], self.Own["sp-entity-id"], self.Keys["idp"].Current.Certificate.SHA256()
+			entityID, shared, fingerprint = self.Own["idp-entity-id"], self.Own["sp-entity-id"],
+				self.Keys["idp"].Current.Certificate.SHA256()
 		}
 		require.Equal(t, entityID, self.Own["idp-entity-id"], "never computed again from the base address")
 		require.Equal(t, shared, self.Own["sp-entity-id"], "that of the face which providers share, too")
@@ -437,7 +458,8 @@ func TestRestartKeepsEntityIDsAndKeys(t *testing.T) {
 	}
 	_, err := os.Stat(filepath.Join(dir, "data", "innergate.db"))
 	require.NoError(t, err)
-	for _, bad := range []string{"gate.example", "https://gate.example/x", "ftp://gate.example", "https://user@gate.example", ""} {
+	for _, bad := range []string{"gate.example", "https://gate.example/x", "ftp://gate.example",
+		"https://user@gate.example", ""} {
 		_, err := ParseBase(bad)
 		require.Error(t, err, bad)
 	}

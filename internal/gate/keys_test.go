@@ -64,8 +64,10 @@ func TestKeysRollOverWithoutAnOutage(t *testing.T) {
 	require.NoError(t, r.Rollover.Announce(ctx, tester, "enc", "rsa-3072"))
 	require.NoError(t, r.Rollover.Switch(ctx, tester, "enc"))
 	o := r.request(driving.Browser{}, nil)
-	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
-		Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: r.idp, EncryptTo: &old, Random: rand.Reader})
+	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute,
+		Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
+		Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time},
+		saml.Protection{Pair: r.idp, EncryptTo: &old, Random: rand.Reader})
 	require.NoError(t, err)
 	r.said(r.respond(keep(driving.Browser{}, o), "staff", saml.Inbound{Octets: octets}))
 
@@ -80,7 +82,8 @@ func TestKeysRollOverWithoutAnOutage(t *testing.T) {
 			require.NoError(t, r.Rollover.Remove(ctx, tester, k.ID))
 		}
 	}
-	require.Equal(t, map[string]int{"idp current": 1, "idp old": 1, "sp current": 1, "enc current": 1, "enc old": 1}, states)
+	require.Equal(t, map[string]int{"idp current": 1, "idp old": 1, "sp current": 1, "enc current": 1, "enc old": 1},
+		states)
 	var fe *change.FieldError
 	require.ErrorAs(t, r.Rollover.Announce(ctx, tester, "app/roster", ""), &fe)
 	require.ErrorAs(t, r.Rollover.Announce(ctx, tester, "enc", "ec-p256"), &fe)
@@ -107,8 +110,11 @@ func TestEntityIDOfOurOwnMoves(t *testing.T) {
 	}
 	const before, bare = "https://gate.example/saml/sp/staff", "GATE WRENMOOR 7"
 	require.NotNil(t, audience(before).Departure)
-	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["ownEntityId"], s["formerEntityId"] = bare, before }))
-	require.Contains(t, string(r.request(driving.Browser{}, nil).Departure.Octets), ">"+bare+"<", "the request comes from the new one")
+	require.NoError(t, r.changeProvider(func(s federation.Settings) {
+		s["ownEntityId"], s["formerEntityId"] = bare, before
+	}))
+	require.Contains(t, string(r.request(driving.Browser{}, nil).Departure.Octets), ">"+bare+"<",
+		"the request comes from the new one")
 	require.NotNil(t, audience(bare).Departure)
 	require.NotNil(t, audience(before).Departure, "the old one is accepted beside the new")
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["formerEntityId"] = "" }))
@@ -122,7 +128,9 @@ func TestProvidersShareAFace(t *testing.T) {
 	r := newRig(t)
 	second, err := keys.Generate("second", r.time, rand.Reader)
 	require.NoError(t, err)
-	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "second", Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:second", SSO: "https://second.example/sso", Keys: []keys.Certificate{second.Certificate}})}})
+	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "second",
+		Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:second",
+			SSO: "https://second.example/sso", Keys: []keys.Certificate{second.Certificate}})}})
 	require.NoError(t, err)
 	for _, name := range []string{"staff", "second"} {
 		require.NoError(t, r.changeOf(change.KindProvider, name, func(s federation.Settings) { s["sharedFace"] = true }))
@@ -135,30 +143,37 @@ func TestProvidersShareAFace(t *testing.T) {
 		q := string(o.Departure.Octets)
 		require.Contains(t, q, ">https://gate.example/saml/sp<")
 		asked := q[strings.Index(q, ` ID="`)+5:]
-		octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute, Issuer: issuer, Destination: "https://gate.example/saml/sp/acs",
-			InResponseTo: asked[:strings.Index(asked, `"`)], Audience: "https://gate.example/saml/sp", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: pair})
+		octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time,
+			Lifetime: time.Minute, Issuer: issuer, Destination: "https://gate.example/saml/sp/acs",
+			InResponseTo: asked[:strings.Index(asked, `"`)], Audience: "https://gate.example/saml/sp",
+			NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: pair})
 		require.NoError(t, err)
 		return r.respond(keep(driving.Browser{}, o), at, saml.Inbound{Octets: octets})
 	}
 	require.NotNil(t, answer("staff", "urn:idp", r.idp, "").Departure)
 	require.NotNil(t, answer("second", "urn:second", second, "").Departure)
 	require.NotNil(t, answer("second", "urn:idp", r.idp, "").Finding, "another provider than the one asked may not answer")
-	require.Equal(t, finding.ProviderUnknown, answer("staff", "urn:idp", r.idp, "staff").Finding.Code, "its own address is closed")
+	require.Equal(t, finding.ProviderUnknown, answer("staff", "urn:idp", r.idp, "staff").Finding.Code,
+		"its own address is closed")
 	require.Equal(t, finding.ProviderUnknown, answer("staff", "urn:nobody", r.idp, "").Finding.Code)
 }
 
 func TestApplicationWithAFaceOfItsOwn(t *testing.T) {
 	r := newRig(t)
 	document := saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})
-	_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "tenant", Source: records.Source{Document: document}})
+	_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "tenant",
+		Source: records.Source{Document: document}})
 	require.True(t, finding.Is(err, finding.MetadataKnown))
-	tenant, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "tenant", Source: records.Source{Document: document}, Settings: federation.Settings{"ownFace": true}})
+	tenant, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "tenant",
+		Source: records.Source{Document: document}, Settings: federation.Settings{"ownFace": true}})
 	require.NoError(t, err, "the same entity ID once for each face")
-	require.NotEqual(t, r.Records.Snapshot().Gate.Keys["idp"].Current.Certificate.SHA256(), tenant.Keys.Current.Certificate.SHA256(), "its own key")
+	require.NotEqual(t, r.Records.Snapshot().Gate.Keys["idp"].Current.Certificate.SHA256(),
+		tenant.Keys.Current.Certificate.SHA256(), "its own key")
 
 	b := r.enter(nil)
 	ask := func(face, sso string) driving.Outcome {
-		out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: messageID(), IssueInstant: r.time, Issuer: "urn:roster", ACS: "https://roster.example/acs"}, saml.Endpoint{Binding: saml.BindingRedirect, Location: sso}, "", nil)
+		out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: messageID(), IssueInstant: r.time, Issuer: "urn:roster",
+			ACS: "https://roster.example/acs"}, saml.Endpoint{Binding: saml.BindingRedirect, Location: sso}, "", nil)
 		require.NoError(t, err)
 		in, err := saml.FromRedirect(out.Location[strings.Index(out.Location, "?")+1:], "SAMLRequest")
 		require.NoError(t, err)
@@ -169,10 +184,13 @@ func TestApplicationWithAFaceOfItsOwn(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(octets), ">https://gate.example/saml/idp/app/tenant<")
 	var log finding.Checks
-	_, err = saml.OpenResponse(octets, &saml.IDP{EntityID: "https://gate.example/saml/idp/app/tenant", Keys: []saml.Key{{Certificate: tenant.Keys.Current.Certificate}}}, saml.Trust{Now: r.time}, &log)
+	_, err = saml.OpenResponse(octets, &saml.IDP{EntityID: "https://gate.example/saml/idp/app/tenant",
+		Keys: []saml.Key{{Certificate: tenant.Keys.Current.Certificate}}}, saml.Trust{Now: r.time}, &log)
 	require.NoError(t, err, "signed with its own key")
 	require.Equal(t, finding.DestinationOther, ask("tenant", "https://gate.example/saml/idp/sso").Finding.Code)
-	require.Equal(t, finding.ApplicationUnknown, ask("roster", "https://gate.example/saml/idp/app/roster/sso").Finding.Code, "an application without a face of its own has no address there")
+	require.Equal(t, finding.ApplicationUnknown,
+		ask("roster", "https://gate.example/saml/idp/app/roster/sso").Finding.Code,
+		"an application without a face of its own has no address there")
 
 	require.NoError(t, r.Rollover.Announce(ctx, tester, "app/tenant", ""))
 	tenant, err = r.Records.Application("tenant")

@@ -18,7 +18,9 @@ import (
 
 func (r *rig) staffAgain() {
 	require.NoError(r.t, r.Records.RemoveProvider(ctx, tester, "staff"))
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "staff", Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:idp", SSO: "https://idp.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
+	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "staff",
+		Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:idp",
+			SSO: "https://idp.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
 	require.NoError(r.t, err)
 }
 
@@ -51,7 +53,8 @@ func TestNobodyIsInherited(t *testing.T) {
 	for _, c := range []struct {
 		f    people.LinkFilter
 		want int
-	}{{people.LinkFilter{}, 3}, {people.LinkFilter{Provider: "staff"}, 1}, {people.LinkFilter{Provider: string(was.ID)}, 2}, {people.LinkFilter{Person: bram}, 1}, {people.LinkFilter{Person: bram, Provider: "staff"}, 0}} {
+	}{{people.LinkFilter{}, 3}, {people.LinkFilter{Provider: "staff"}, 1}, {people.LinkFilter{Provider: string(was.ID)},
+		2}, {people.LinkFilter{Person: bram}, 1}, {people.LinkFilter{Person: bram, Provider: "staff"}, 0}} {
 		c.f.Limit = 1
 		links, total, err := r.People.Links(ctx, c.f)
 		require.NoError(t, err)
@@ -71,7 +74,8 @@ func TestNobodyIsInherited(t *testing.T) {
 	from := string(was.ID)
 	seen, err := r.People.CarryLinks(ctx, tester, people.Carry{From: from, To: "staff", Preview: true})
 	require.NoError(t, err)
-	require.Equal(t, []int{1, 0, 0, 1}, []int{seen.Links, seen.Already, seen.Unnamed, len(seen.Taken)}, "ada's name is somebody else's by now")
+	require.Equal(t, []int{1, 0, 0, 1}, []int{seen.Links, seen.Already, seen.Unnamed, len(seen.Taken)},
+		"ada's name is somebody else's by now")
 	require.Equal(t, other, seen.Taken[0].Person)
 	require.NotEqual(t, bram, person("cleo"))
 	seen, err = r.People.CarryLinks(ctx, tester, people.Carry{From: from, To: "staff", Preview: true})
@@ -86,7 +90,8 @@ func TestNobodyIsInherited(t *testing.T) {
 		_, err := r.People.CarryLinks(ctx, tester, c)
 		require.ErrorContains(t, err, message)
 	}
-	done, err := r.People.CarryLinks(ctx, change.By{Who: "test", Why: "moved to a new tenant"}, people.Carry{From: from, To: "staff", Digest: seen.Digest})
+	done, err := r.People.CarryLinks(ctx, change.By{Who: "test", Why: "moved to a new tenant"},
+		people.Carry{From: from, To: "staff", Digest: seen.Digest})
 	require.NoError(t, err)
 	require.Equal(t, 1, done.Links)
 	require.Equal(t, bram, person("bram"))
@@ -111,14 +116,17 @@ func TestTheRestoredKeepTheirPeople(t *testing.T) {
 	r.staffAgain()
 	_, _, err = r.Records.Restore(ctx, tester, changes[0].ID)
 	require.NoError(t, err)
-	require.NotEqual(t, who, r.sessions.Find(ctx, r.enter(nil).Session).Person.ID, "values of then, and still another provider")
+	require.NotEqual(t, who, r.sessions.Find(ctx, r.enter(nil).Session).Person.ID,
+		"values of then, and still another provider")
 }
 
 // Links of before names were kept get theirs at the next sign-in.
 func TestLinksGetTheirNames(t *testing.T) {
 	r := newRig(t)
 	r.enter(nil)
-	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error { return tx.Model(&store.LinkRow{}).Where("1 = 1").Update("sealed", nil).Error }))
+	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Model(&store.LinkRow{}).Where("1 = 1").Update("sealed", nil).Error
+	}))
 	links, _, err := r.People.Links(ctx, people.LinkFilter{Limit: 9})
 	require.NoError(t, err)
 	require.Nil(t, links[0].Subject)
@@ -136,7 +144,9 @@ func TestACrossingIsNotInherited(t *testing.T) {
 			a, err := r.Records.Application("roster")
 			require.NoError(t, err)
 			require.NoError(t, r.Records.RemoveApplication(ctx, tester, "roster"))
-			_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "roster", Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: a.Identity(), ACS: "https://other.example/acs"})}})
+			_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "roster",
+				Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: a.Identity(),
+					ACS: "https://other.example/acs"})}})
 			require.NoError(t, err)
 		},
 		"provider": (*rig).staffAgain,

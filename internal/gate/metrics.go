@@ -11,14 +11,16 @@ import (
 var (
 	waitingDesc = prometheus.NewDesc("innergate_crossings_waiting", "Crossings in progress.", nil, nil)
 	countDesc   = prometheus.NewDesc("innergate_records", "Records by kind.", []string{"kind"}, nil)
-	droppedDesc = prometheus.NewDesc("innergate_traces_dropped_total", "Traces dropped because too many came at once.", nil, nil)
-	readyDesc   = prometheus.NewDesc("innergate_ready", "1 if the database answers.", nil, nil)
+	droppedDesc = prometheus.NewDesc("innergate_traces_dropped_total", "Traces dropped because too many came at once.",
+		nil, nil)
+	readyDesc = prometheus.NewDesc("innergate_ready", "1 if the database answers.", nil, nil)
 )
 
 // Metrics gives what is to be scraped.
 func (g *Gate) Metrics() prometheus.Gatherer {
 	r := prometheus.NewRegistry()
-	r.MustRegister(g.Crossings.Results(), stateCollector{g}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	r.MustRegister(g.Crossings.Results(), stateCollector{g}, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return r
 }
 

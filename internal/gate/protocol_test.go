@@ -86,9 +86,12 @@ func (*quayProvider) Overlay(t federation.Typed) (federation.Side, error) {
 // Step: a page or a challenge, then two calls, then the answer.
 func (p *quayProvider) Step(in crossing.In) crossing.Out {
 	own := json.RawMessage(`{"pier":7}`)
-	form := crossing.Show{Page: crossing.PageForm, Form: &crossing.Form{Title: "Which boat?", Fields: []crossing.Input{{Name: "boat", Label: "Boat"}, {Name: "word", Label: "Password", Secret: true}}, Submit: "Board"}}
+	form := crossing.Show{Page: crossing.PageForm, Form: &crossing.Form{Title: "Which boat?",
+		Fields: []crossing.Input{{Name: "boat", Label: "Boat"}, {Name: "word", Label: "Password", Secret: true}},
+		Submit: "Board"}}
 	call := func(path, body string) *crossing.Need {
-		return &crossing.Need{Call: &crossing.Call{Name: "Signal", Binding: "semaphore", Address: p.Address + path, Limit: 1000, Plan: signal(body)}}
+		return &crossing.Need{Call: &crossing.Call{Name: "Signal", Binding: "semaphore", Address: p.Address + path,
+			Limit: 1000, Plan: signal(body)}}
 	}
 	if in.Begins && in.Wish.Force {
 		return crossing.Out{Own: own, Next: &crossing.Challenge{Schemes: []string{"Flag"}, Show: form}}
@@ -102,7 +105,8 @@ func (p *quayProvider) Step(in crossing.In) crossing.Out {
 	if in.Facts.CallFail != nil {
 		return crossing.Out{Own: own, Err: in.Facts.CallFail}
 	}
-	st := &crossing.TraceStep{From: crossing.Provider, To: crossing.GateLane, Name: "Signal", Octets: string(in.Facts.Reply)}
+	st := &crossing.TraceStep{From: crossing.Provider, To: crossing.GateLane, Name: "Signal",
+		Octets: string(in.Facts.Reply)}
 	switch in.Held {
 	case nil:
 		boat := in.Event.Form.Get("boat") + strings.TrimPrefix(in.Event.Header, "Flag ")
@@ -125,7 +129,8 @@ type signal string
 
 func (s signal) Render(_ *federation.Gate, m crossing.Made) (crossing.CallOctets, error) {
 	secret, err := m.Secret("quay")
-	return crossing.CallOctets{Header: map[string]string{"Authorization": secret}, Body: []byte(s), Shown: []byte("signal")}, err
+	return crossing.CallOctets{Header: map[string]string{"Authorization": secret}, Body: []byte(s),
+		Shown: []byte("signal")}, err
 }
 
 type quayApplication struct{ quaySide }
@@ -142,7 +147,8 @@ func (*quayApplication) Sheet(*federation.Snapshot, *federation.Application) fed
 func (*quayApplication) Overlay(t federation.Typed) (federation.Side, error) {
 	return &quayApplication{quaySide{t["quay"]}}, t.Only("quay")
 }
-func (*quayApplication) Receive(_ *federation.Gate, _ *federation.Application, in *crossing.Arrival, _ time.Time) (crossing.Request, finding.Checks, error) {
+func (*quayApplication) Receive(_ *federation.Gate, _ *federation.Application, in *crossing.Arrival,
+	_ time.Time) (crossing.Request, finding.Checks, error) {
 	return crossing.Request{Own: json.RawMessage(`{}`), Wish: in.Message.(crossing.Wish)}, nil, nil
 }
 func (*quayApplication) Unasked(*federation.Gate, *federation.Application, string) (json.RawMessage, error) {
@@ -151,7 +157,8 @@ func (*quayApplication) Unasked(*federation.Gate, *federation.Application, strin
 func (a *quayApplication) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
 	return code{a.Address, in.Released.Subject.Value}, nil
 }
-func (*quayApplication) Refuse(*federation.Gate, *federation.Application, json.RawMessage, crossing.Refusal, *finding.Finding) crossing.Plan {
+func (*quayApplication) Refuse(*federation.Gate, *federation.Application, json.RawMessage, crossing.Refusal,
+	*finding.Finding) crossing.Plan {
 	return nil
 }
 
@@ -162,7 +169,8 @@ func (c code) Render(_ *federation.Gate, m crossing.Made) (crossing.Rendered, er
 	b := make([]byte, 16)
 	_, err := io.ReadFull(m.Random, b)
 	key := hex.EncodeToString(b)
-	return crossing.Rendered{Departure: crossing.Departure{Message: "Code", Location: c.address + "?code=" + key}, Name: c.who,
+	return crossing.Rendered{Departure: crossing.Departure{Message: "Code", Location: c.address + "?code=" + key},
+		Name: c.who,
 		Hold: &crossing.Hold{Key: key, Octets: []byte("passenger " + c.who), Until: m.Now.Add(time.Minute)}}, err
 }
 func (c code) Sent() []federation.Value {
@@ -189,9 +197,11 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 	}))
 	defer srv.Close()
 	require.NoError(t, r.Keys.PutCredential(ctx, "quay", "hush"))
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "harbour", Protocol: "quay", Source: records.Source{Typed: federation.Typed{"quay": srv.URL}}})
+	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "harbour", Protocol: "quay",
+		Source: records.Source{Typed: federation.Typed{"quay": srv.URL}}})
 	require.NoError(t, err)
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "ferry", Protocol: "quay", Provider: "harbour", Source: records.Source{Typed: federation.Typed{"quay": "https://ferry.example/"}}})
+	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "ferry", Protocol: "quay",
+		Provider: "harbour", Source: records.Source{Typed: federation.Typed{"quay": "https://ferry.example/"}}})
 	require.NoError(t, err)
 
 	o := r.Crossings.Open(ctx, driving.Browser{}, "ferry", "", "")
@@ -199,7 +209,8 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 	require.Equal(t, "Which boat?", o.Form.Title)
 	b, id := keep(driving.Browser{}, o), o.Crossing
 	require.Equal(t, crossing.PageForm, r.Crossings.Submit(ctx, b, id, url.Values{}).Page, "the same page again")
-	require.Equal(t, finding.CrossingOtherBrowser, r.Crossings.Submit(ctx, driving.Browser{}, id, url.Values{"boat": {"Gull"}}).Finding.Code)
+	require.Equal(t, finding.CrossingOtherBrowser, r.Crossings.Submit(ctx, driving.Browser{}, id,
+		url.Values{"boat": {"Gull"}}).Finding.Code)
 	require.Empty(t, heard)
 	o = r.Crossings.Submit(ctx, b, id, url.Values{"boat": {"Gull"}, "word": {"s3cret"}})
 	require.NotNil(t, o.Departure, "%+v", o.Finding)
@@ -248,7 +259,8 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 	// A challenge instead of the page; a call that fails; a ticket used twice, which
 	// is stored before the call.
 	force := func() (driving.Browser, string) {
-		o := r.Crossings.Arrive(ctx, driving.Browser{}, &crossing.Arrival{Protocol: "quay", From: crossing.Application, Record: "ferry", Name: "Hail", Message: crossing.Wish{Force: true}})
+		o := r.Crossings.Arrive(ctx, driving.Browser{}, &crossing.Arrival{Protocol: "quay", From: crossing.Application,
+			Record: "ferry", Name: "Hail", Message: crossing.Wish{Force: true}})
 		require.Equal(t, []string{"Flag"}, o.Challenge)
 		return keep(driving.Browser{}, o), o.Crossing
 	}
@@ -258,10 +270,13 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 	down = true
 	require.Equal(t, finding.AddressUnreachable, r.Crossings.Authorize(ctx, b, id, "Flag Auk").Finding.Code)
 	down = false
-	require.Equal(t, finding.AssertionReplayed, r.Crossings.Authorize(ctx, b, id, "Flag Auk").Finding.Code, "the ticket was used, though the call failed")
-	require.Equal(t, finding.ProviderUnknown, r.respond(driving.Browser{}, "harbour", saml.Inbound{Octets: []byte("<a/>")}).Finding.Code, "it has no address of another protocol's")
+	require.Equal(t, finding.AssertionReplayed, r.Crossings.Authorize(ctx, b, id, "Flag Auk").Finding.Code,
+		"the ticket was used, though the call failed")
+	require.Equal(t, finding.ProviderUnknown, r.respond(driving.Browser{}, "harbour",
+		saml.Inbound{Octets: []byte("<a/>")}).Finding.Code, "it has no address of another protocol's")
 	b, id = force()
-	require.Equal(t, finding.ProviderDisabled, r.Crossings.Authorize(ctx, b, id, "Flag Ghost").Finding.Code, "switched off while the call was under way: the newest configuration applies")
+	require.Equal(t, finding.ProviderDisabled, r.Crossings.Authorize(ctx, b, id, "Flag Ghost").Finding.Code,
+		"switched off while the call was under way: the newest configuration applies")
 	require.Len(t, heard[len(heard)-1:], 1)
 	require.Contains(t, heard[len(heard)-1], "/first Ghost", "and nothing further was asked")
 	require.Equal(t, finding.ProviderDisabled, r.Crossings.Authorize(ctx, b, id, "Flag Auk").Finding.Code)

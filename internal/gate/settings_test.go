@@ -45,13 +45,15 @@ func (r *rig) said(o driving.Outcome, decrypters ...crypto.Decrypter) (*saml.Ass
 	octets, err := base64.StdEncoding.DecodeString(o.Departure.Form[0].Value)
 	require.NoError(r.t, err)
 	var log finding.Checks
-	opened, err := saml.OpenResponse(octets, &saml.IDP{EntityID: "https://gate.example/saml/idp", Keys: []saml.Key{{Certificate: r.Records.Snapshot().Gate.Keys["idp"].Current.Certificate}}},
+	opened, err := saml.OpenResponse(octets, &saml.IDP{EntityID: "https://gate.example/saml/idp",
+		Keys: []saml.Key{{Certificate: r.Records.Snapshot().Gate.Keys["idp"].Current.Certificate}}},
 		saml.Trust{Decrypters: decrypters, Now: r.time}, &log)
 	require.NoError(r.t, err)
 	m, err := saml.ReadResponse(octets)
 	require.NoError(r.t, err)
 	to := m.InResponseTo
-	a, err := opened.Check(saml.Expect{EntityIDs: []string{"urn:roster"}, ACS: "https://roster.example/acs", Request: &saml.Sent{ID: to}, Now: r.time}, &log)
+	a, err := opened.Check(saml.Expect{EntityIDs: []string{"urn:roster"}, ACS: "https://roster.example/acs",
+		Request: &saml.Sent{ID: to}, Now: r.time}, &log)
 	require.NoError(r.t, err)
 	return a, string(octets)
 }
@@ -81,7 +83,9 @@ func TestNameIDFormats(t *testing.T) {
 	again := r.enter(nil)
 	a, _ := r.said(r.request(again, nil))
 	require.Equal(t, persistent, a.NameID, "the same person in another browser")
-	_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "second", Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:second", ACS: "https://second.example/acs"})}})
+	_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "second",
+		Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:second",
+			ACS: "https://second.example/acs"})}})
 	require.NoError(t, err)
 	o := r.request(b, func(q *saml.AuthnRequest) {
 		q.Issuer, q.ACS, q.NameIDFormat = "urn:second", "https://second.example/acs", saml.FormatPersistent
@@ -98,25 +102,30 @@ func TestNameIDFormats(t *testing.T) {
 	a, _ = r.said(r.request(mail, nil))
 	require.Equal(t, "bram@wrenmoor.example", a.NameID.Value, "from the attribute")
 	o = r.request(mail, func(q *saml.AuthnRequest) { q.NameIDFormat = saml.FormatPersistent })
-	require.Contains(t, string(o.Departure.Octets), saml.StatusInvalidNameIDPolicy, "a transient name gives no persistent one")
+	require.Contains(t, string(o.Departure.Octets), saml.StatusInvalidNameIDPolicy,
+		"a transient name gives no persistent one")
 }
 
 func TestSigningAndEncryptionForAnApplication(t *testing.T) {
 	r := newRig(t)
 	b := r.enter(nil)
-	for sign, want := range map[string]int{"": 1, samlside.SignAssertion: 1, samlside.SignResponse: 1, samlside.SignBoth: 2} {
+	for sign, want := range map[string]int{"": 1, samlside.SignAssertion: 1, samlside.SignResponse: 1,
+		samlside.SignBoth: 2} {
 		require.NoError(t, r.change(func(s federation.Settings) { s["sign"] = sign }))
 		_, octets := r.said(r.request(b, nil))
 		require.Equal(t, want, strings.Count(octets, "<ds:SignatureValue>"), sign)
-		require.Equal(t, sign == samlside.SignResponse || sign == samlside.SignBoth, strings.Index(octets, "<ds:Signature") < strings.Index(octets, "Status"), sign)
+		require.Equal(t, sign == samlside.SignResponse || sign == samlside.SignBoth,
+			strings.Index(octets, "<ds:Signature") < strings.Index(octets, "Status"), sign)
 	}
 	var fe *change.FieldError
 	require.ErrorAs(t, r.change(func(s federation.Settings) { s["encrypt"] = true }), &fe)
 	require.Equal(t, "encrypt", fe.Field, "refused without a key")
 
 	require.NoError(t, r.Records.RemoveApplication(ctx, tester, "roster"))
-	_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "roster", Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs",
-		Keys: []keys.Certificate{r.app.Certificate}, Encryption: []keys.Certificate{r.app.Certificate}})}})
+	_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "roster",
+		Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster",
+			ACS:  "https://roster.example/acs",
+			Keys: []keys.Certificate{r.app.Certificate}, Encryption: []keys.Certificate{r.app.Certificate}})}})
 	require.NoError(t, err)
 	for _, sign := range []string{"", samlside.SignResponse, samlside.SignBoth} {
 		require.NoError(t, r.change(func(s federation.Settings) { s["encrypt"], s["sign"] = true, sign }))
@@ -139,8 +148,11 @@ func TestEncryptedAnswers(t *testing.T) {
 	from := ""
 	answer := func(edit func(*saml.Answer), protect saml.Protection) driving.Outcome {
 		o := r.request(driving.Browser{}, nil)
-		a := saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
-			Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"}, AuthnInstant: r.time, Attributes: []saml.Attribute{{Name: "groups", Values: []string{"drivers"}}}}
+		a := saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute,
+			Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
+			Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Format: saml.FormatEmail,
+				Value: "ada@wrenmoor.example"}, AuthnInstant: r.time,
+			Attributes: []saml.Attribute{{Name: "groups", Values: []string{"drivers"}}}}
 		if edit != nil {
 			edit(&a)
 		}
@@ -157,14 +169,17 @@ func TestEncryptedAnswers(t *testing.T) {
 		want    finding.Code
 	}{
 		{"an encrypted assertion", saml.Protection{Pair: r.idp, EncryptTo: &gateKey}, ""},
-		{"an encrypted assertion in a signed Response", saml.Protection{Pair: r.idp, EncryptTo: &gateKey, OnlyResponse: true}, ""},
+		{"an encrypted assertion in a signed Response", saml.Protection{Pair: r.idp, EncryptTo: &gateKey,
+			OnlyResponse: true}, ""},
 		{"AES-CBC inside a signed Response", saml.Protection{Pair: r.idp, EncryptTo: &cbc, SignResponse: true}, ""},
 		{"an encrypted name and attributes", saml.Protection{Pair: r.idp, EncryptTo: &name, EncryptName: true}, ""},
 		{"AES-CBC without a signed Response", saml.Protection{Pair: r.idp, EncryptTo: &cbc}, finding.EncryptionMethod},
 		{"encryption to a stranger", saml.Protection{Pair: r.idp, EncryptTo: &stranger}, finding.DecryptionFailed},
-		{"a name encrypted to a stranger", saml.Protection{Pair: r.idp, EncryptTo: &stranger, EncryptName: true}, finding.DecryptionFailed},
+		{"a name encrypted to a stranger", saml.Protection{Pair: r.idp, EncryptTo: &stranger, EncryptName: true},
+			finding.DecryptionFailed},
 		{"an encrypted assertion that is not signed", saml.Protection{EncryptTo: &gateKey}, finding.SignatureMissing},
-		{"an encrypted assertion with a foreign signature", saml.Protection{Pair: r.app, EncryptTo: &gateKey}, finding.SignatureKey},
+		{"an encrypted assertion with a foreign signature", saml.Protection{Pair: r.app, EncryptTo: &gateKey},
+			finding.SignatureKey},
 	} {
 		t.Run(c.rule, func(t *testing.T) {
 			o := answer(nil, c.protect)
@@ -181,16 +196,20 @@ func TestEncryptedAnswers(t *testing.T) {
 	for range 10 {
 		answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &stranger})
 	}
-	require.Equal(t, finding.DecryptionFailed, answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &gateKey}).Finding.Code, "after a flood nothing is tried for a while")
+	require.Equal(t, finding.DecryptionFailed,
+		answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &gateKey}).Finding.Code,
+		"after a flood nothing is tried for a while")
 	from = "192.0.2.99"
-	require.NotNil(t, answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &gateKey}).Departure, "people elsewhere are not held up")
+	require.NotNil(t, answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &gateKey}).Departure,
+		"people elsewhere are not held up")
 	from = ""
 	r.time = r.time.Add(5*time.Minute + time.Second)
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["allowCBC"] = true }))
 	r.said(answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &cbc}))
 	m, err := saml.ReadMetadata(mustProvider(r).Side.Sheet(r.Records.Snapshot(), mustProvider(r)).Metadata, r.time)
 	require.NoError(t, err)
-	require.Equal(t, gateKey.Certificate.SHA256(), m.SP.EncryptionKeys()[0].Certificate.SHA256(), "the key is in our metadata")
+	require.Equal(t, gateKey.Certificate.SHA256(), m.SP.EncryptionKeys()[0].Certificate.SHA256(),
+		"the key is in our metadata")
 	require.NotEmpty(t, m.SP.EncryptionKeys()[0].Methods)
 }
 
@@ -217,15 +236,19 @@ func TestProviderSettings(t *testing.T) {
 	require.Equal(t, saml.FormatPersistent, r.asked(o).NameIDFormat)
 	require.Equal(t, finding.ContextOther, r.answer(keep(driving.Browser{}, o), r.asked(o).ID, nil).Finding.Code)
 	o = r.request(driving.Browser{}, nil)
-	require.NotNil(t, r.answer(keep(driving.Browser{}, o), r.asked(o).ID, func(a *saml.Answer) { a.Context = "urn:two-factors" }).Departure)
+	require.NotNil(t, r.answer(keep(driving.Browser{}, o), r.asked(o).ID,
+		func(a *saml.Answer) { a.Context = "urn:two-factors" }).Departure)
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["askNameIdFormat"], s["askContext"] = "", "" }))
 
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["requireSignedAssertion"] = true }))
 	o = r.request(driving.Browser{}, nil)
-	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
-		InResponseTo: r.asked(o).ID, Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: r.idp, OnlyResponse: true})
+	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute,
+		Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
+		InResponseTo: r.asked(o).ID, Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"},
+		AuthnInstant: r.time}, saml.Protection{Pair: r.idp, OnlyResponse: true})
 	require.NoError(t, err)
-	require.Equal(t, finding.SignatureMissing, r.respond(keep(driving.Browser{}, o), "staff", saml.Inbound{Octets: octets}).Finding.Code)
+	require.Equal(t, finding.SignatureMissing, r.respond(keep(driving.Browser{}, o), "staff",
+		saml.Inbound{Octets: octets}).Finding.Code)
 
 	r.time = r.time.AddDate(6, 0, 0)
 	r.enter(nil) // an expired certificate only warns
@@ -242,7 +265,9 @@ func TestProviderSettings(t *testing.T) {
 	require.Equal(t, finding.ProviderDisabled, r.request(driving.Browser{}, nil).Finding.Code)
 
 	for field, edit := range map[string]func(federation.Settings){
-		"title": func(s federation.Settings) { s["title"] = "" }, "requestBinding": func(s federation.Settings) { s["requestBinding"] = "fax" },
+		"title": func(s federation.Settings) {
+			s["title"] = ""
+		}, "requestBinding": func(s federation.Settings) { s["requestBinding"] = "fax" },
 	} {
 		var fe *change.FieldError
 		require.ErrorAs(t, r.changeProvider(edit), &fe)
@@ -264,9 +289,14 @@ func TestApplicationSettings(t *testing.T) {
 	var ce *change.ConflictError
 	require.True(t, errors.As(err, &ce), "a change made from an old revision is refused")
 	for field, edit := range map[string]func(federation.Settings){
-		"title": func(s federation.Settings) { s["title"] = "" }, "ownStart": func(s federation.Settings) { s["ownStart"] = "start" },
-		"sign": func(s federation.Settings) { s["sign"] = "nothing" }, "nameIdFormat": func(s federation.Settings) { s["nameIdFormat"] = "urn:x" },
-		"requireSignedRequests": func(s federation.Settings) { s["requireSignedRequests"] = true }, "provider": func(s federation.Settings) { s["provider"] = "stff" },
+		"title": func(s federation.Settings) {
+			s["title"] = ""
+		}, "ownStart": func(s federation.Settings) { s["ownStart"] = "start" },
+		"sign": func(s federation.Settings) {
+			s["sign"] = "nothing"
+		}, "nameIdFormat": func(s federation.Settings) { s["nameIdFormat"] = "urn:x" },
+		"requireSignedRequests": func(s federation.Settings) { s["requireSignedRequests"] = true },
+		"provider":              func(s federation.Settings) { s["provider"] = "stff" },
 	} {
 		var fe *change.FieldError
 		require.ErrorAs(t, r.change(edit), &fe, field)

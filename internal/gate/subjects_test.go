@@ -34,7 +34,8 @@ func (r *rig) take(in people.Import) (*people.Imported, error) {
 	return r.People.ImportSubjects(ctx, tester, "roster", in)
 }
 
-const knownBefore = "provider,name,value,format\nstaff,ada,1001," + saml.FormatPersistent + "\nstaff,bram,1002," + saml.FormatPersistent + "\n"
+const knownBefore = "provider,name,value,format\nstaff,ada,1001," + saml.FormatPersistent + "\nstaff,bram,1002," +
+	saml.FormatPersistent + "\n"
 
 // An application that knows people by a value keeps it; for others one is
 // derived once, and stays.
@@ -62,15 +63,19 @@ func TestSubjectsStay(t *testing.T) {
 	done, err := r.take(people.Import{CSV: swapped, Replace: true})
 	require.NoError(t, err)
 	require.Equal(t, 3, done.Replaced)
-	require.Equal(t, []string{"1002", "1001", "1003"}, []string{r.lastingName("ada"), r.lastingName("bram"), r.lastingName("cleo")})
+	require.Equal(t, []string{"1002", "1001", "1003"}, []string{r.lastingName("ada"), r.lastingName("bram"),
+		r.lastingName("cleo")})
 	list, total, err := r.People.Subjects(ctx, "roster", 1, 1)
 	require.NoError(t, err)
 	require.EqualValues(t, 3, total)
 	require.Equal(t, []any{int64(2), "1002", people.SubjectImported}, []any{list[0].Person, list[0].Value, list[0].Source})
 
 	// Another entity ID of the application changes no name.
-	require.NoError(t, r.Records.Retake(ctx, tester, change.KindApplication, "roster", 1, records.Source{Typed: federation.Typed{"entityId": "urn:roster-2"}}))
-	o := r.request(driving.Browser{}, func(q *saml.AuthnRequest) { q.Issuer, q.NameIDFormat = "urn:roster-2", saml.FormatPersistent })
+	require.NoError(t, r.Records.Retake(ctx, tester, change.KindApplication, "roster", 1,
+		records.Source{Typed: federation.Typed{"entityId": "urn:roster-2"}}))
+	o := r.request(driving.Browser{}, func(q *saml.AuthnRequest) {
+		q.Issuer, q.NameIDFormat = "urn:roster-2", saml.FormatPersistent
+	})
 	done2 := r.answer(keep(driving.Browser{}, o), r.asked(o).ID, called("cleo", ""))
 	octets, err := base64.StdEncoding.DecodeString(done2.Departure.Form[0].Value)
 	require.NoError(t, err)
@@ -100,7 +105,8 @@ func TestBadImports(t *testing.T) {
 	}
 	_, err := r.take(people.Import{CSV: "provider,name,value\nstaff,b,1\nstaff,c,2\n"})
 	require.NoError(t, err)
-	_, err = r.take(people.Import{Known: []people.Known{{Provider: "staff", Name: "d", Value: "3"}, {Provider: "staff", Name: "e", Value: "2"}}})
+	_, err = r.take(people.Import{Known: []people.Known{{Provider: "staff", Name: "d", Value: "3"},
+		{Provider: "staff", Name: "e", Value: "2"}}})
 	require.ErrorContains(t, err, "knows somebody else by it")
 	var at *change.FieldError
 	require.ErrorAs(t, err, &at)

@@ -145,7 +145,8 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	out, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
 	require.NoError(t, err)
 	require.Equal(t, finding.SignatureMissing, out.Findings[0].Code)
-	s.document = saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:a", SSO: "https://a.example/third", Keys: []keys.Certificate{p.Certificate}, Publisher: saml.Publisher{Sign: p, ID: "_1"}})
+	s.document = saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:a", SSO: "https://a.example/third",
+		Keys: []keys.Certificate{p.Certificate}, Publisher: saml.Publisher{Sign: p, ID: "_1"}})
 	out, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
 	require.NoError(t, err)
 	require.Equal(t, exchange.Applied, out.Outcome)
@@ -170,7 +171,8 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 		d, err := r.Freshness.Load(ctx, change.KindProvider, "a")
 		require.NoError(t, err)
 		d.Conditions = fetch.Conditions{}
-		require.NoError(t, r.store.Write(ctx, func(tx *gorm.DB) error { return freshness.Save(tx, change.KindProvider, "a", d) }))
+		require.NoError(t, r.store.Write(ctx,
+			func(tx *gorm.DB) error { return freshness.Save(tx, change.KindProvider, "a", d) }))
 		out, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
 		require.NoError(t, err)
 		require.Equal(t, want, out.Outcome)
@@ -199,7 +201,8 @@ func TestHistoryTellsAndRestores(t *testing.T) {
 	list := all("roster")
 	rev, err := r.Records.Revision(ctx, list[0].ID)
 	require.NoError(t, err)
-	require.Equal(t, []federation.Difference{{Label: "owner", After: "roster office"}, {Label: "provider", After: "staff"}}, rev.Differences)
+	require.Equal(t, []federation.Difference{{Label: "owner", After: "roster office"},
+		{Label: "provider", After: "staff"}}, rev.Differences)
 	require.Empty(t, rev.FromNow)
 
 	require.NoError(t, r.Records.RemoveApplication(ctx, change.By{Who: "test", Why: " no longer needed "}, "roster"))
@@ -222,7 +225,8 @@ func TestHistoryTellsAndRestores(t *testing.T) {
 
 	// Somebody else has the entity ID by now.
 	require.NoError(t, r.Records.RemoveApplication(ctx, tester, "roster"))
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "other", Source: records.Source{Document: document}})
+	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "other",
+		Source: records.Source{Document: document}})
 	require.NoError(t, err)
 	_, _, err = r.Records.Restore(ctx, tester, list[1].ID)
 	require.True(t, finding.Is(err, finding.MetadataKnown), "%v", err)
@@ -247,10 +251,12 @@ func TestHistoryTellsAndRestores(t *testing.T) {
 // Rows of before documents were kept apart hold the metadata themselves.
 func TestRowsOfEarlierFormAreRead(t *testing.T) {
 	r := newRig(t)
-	data, err := json.Marshal(map[string]any{"metadata": saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:old", ACS: "https://old.example/acs"}), "source": "document", "settings": map[string]any{"title": "Old", "enabled": true}})
+	data, err := json.Marshal(map[string]any{"metadata": saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:old",
+		ACS: "https://old.example/acs"}), "source": "document", "settings": map[string]any{"title": "Old", "enabled": true}})
 	require.NoError(t, err)
 	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Create(&store.ApplicationRow{Name: "old", Protocol: "saml", EntityID: "urn:old", Revision: 3, Added: r.time, Data: data}).Error
+		return tx.Create(&store.ApplicationRow{Name: "old", Protocol: "saml", EntityID: "urn:old", Revision: 3,
+			Added: r.time, Data: data}).Error
 	}))
 	r.restart()
 	a, ok := r.Records.Snapshot().ApplicationBy("saml", "urn:old")
@@ -296,17 +302,21 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	require.EqualValues(t, 600, entities())
 
 	// Taking over: what cannot be taken is told of, the rest is there.
-	list, total, err := r.Exchange.Entities(ctx, "lines", editions.Filter{Search: "crew roster", Role: change.KindApplication, Limit: 10})
+	list, total, err := r.Exchange.Entities(ctx, "lines", editions.Filter{Search: "crew roster",
+		Role: change.KindApplication, Limit: 10})
 	require.NoError(t, err)
 	require.EqualValues(t, 50, total)
 	ids := []string{list[0].EntityID, list[0].EntityID, list[1].EntityID, "urn:nobody"}
-	j = r.done(r.Exchange.TakeEntities(ctx, tester, "lines", exchange.Take{Kind: change.KindApplication, Entities: ids, Names: map[string]string{list[1].EntityID: "roster"}}))
+	j = r.done(r.Exchange.TakeEntities(ctx, tester, "lines", exchange.Take{Kind: change.KindApplication, Entities: ids,
+		Names: map[string]string{list[1].EntityID: "roster"}}))
 	require.Len(t, j.Report.Taken, 1)
 	require.Equal(t, 2, j.Report.RefusedN, "%+v", j.Report.Refused)
 	name := j.Report.Taken[0].Name
-	j = r.done(r.Exchange.TakeEntities(ctx, tester, "lines", exchange.Take{Kind: change.KindApplication, Entities: ids[:1]}))
+	j = r.done(r.Exchange.TakeEntities(ctx, tester, "lines", exchange.Take{Kind: change.KindApplication,
+		Entities: ids[:1]}))
 	require.Equal(t, finding.MetadataKnown, j.Report.Refused[0].Finding.Code)
-	j = r.done(r.Exchange.TakeEntities(ctx, tester, "lines", exchange.Take{Kind: change.KindProvider, Filter: editions.Filter{State: "usable"}}))
+	j = r.done(r.Exchange.TakeEntities(ctx, tester, "lines", exchange.Take{Kind: change.KindProvider,
+		Filter: editions.Filter{State: "usable"}}))
 	require.Len(t, j.Report.Taken, 150)
 	require.Zero(t, j.Report.RefusedN)
 	_, err = r.Exchange.Refresh(ctx, tester, change.KindApplication, name)
@@ -315,18 +325,21 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	// The next edition renews what came from it, as each record allows.
 	p := j.Report.Taken[0].Name
 	require.NoError(t, r.changeOf(change.KindProvider, p, func(s federation.Settings) { s["approveChanges"] = true }))
-	j = r.done(r.Exchange.UploadAggregate(ctx, tester, "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 0), []byte("/sso/post"), []byte("/sso/new")))))
+	j = r.done(r.Exchange.UploadAggregate(ctx, tester, "lines",
+		bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 0), []byte("/sso/post"), []byte("/sso/new")))))
 	require.Equal(t, finding.SignatureMissing, j.Refused.Code, "without its signature nothing of it counts")
 	a, err := r.Exchange.Aggregate(ctx, "lines")
 	require.NoError(t, err)
 	require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "lines", a.Revision, editions.Settings{}))
-	j = r.done(r.Exchange.UploadAggregate(ctx, tester, "lines", bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 1), []byte("/sso/post"), []byte("/sso/new")))))
+	j = r.done(r.Exchange.UploadAggregate(ctx, tester, "lines",
+		bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 1), []byte("/sso/post"), []byte("/sso/new")))))
 	require.Equal(t, exchange.JobDone, j.State)
 	outcomes := map[string]int{}
 	for _, x := range j.Report.Records {
 		outcomes[x.Outcome]++
 	}
-	require.Equal(t, map[string]int{exchange.Failed: 1, exchange.Applied: 150}, outcomes, "the first went with this edition, the others have new addresses and keys")
+	require.Equal(t, map[string]int{exchange.Failed: 1, exchange.Applied: 150}, outcomes,
+		"the first went with this edition, the others have new addresses and keys")
 	gone, err := r.Checking.Check(ctx, checking.Filter{Names: []string{p}})
 	require.NoError(t, err)
 	require.Contains(t, gone[0].Findings[0].Code+gone[0].Findings[len(gone[0].Findings)-1].Code, finding.AggregateGone)
@@ -350,16 +363,21 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 func TestDraftsAndPreviews(t *testing.T) {
 	r := newRig(t)
 	p := r.newPair()
-	preview, err := r.Records.PreviewProvider(ctx, records.NewProvider{Source: records.Source{Document: idp("urn:new", "https://new.example/sso", "", p)}, Title: "Branch line: accounts"})
+	preview, err := r.Records.PreviewProvider(ctx,
+		records.NewProvider{Source: records.Source{Document: idp("urn:new", "https://new.example/sso", "", p)},
+			Title: "Branch line: accounts"})
 	require.NoError(t, err)
 	require.Equal(t, "branch-line-accounts", preview.Name, "a name is proposed")
-	require.Contains(t, preview.Values, federation.Value{Label: "ownEntityId", Value: "https://gate.example/saml/sp/branch-line-accounts"})
+	require.Contains(t, preview.Values, federation.Value{Label: "ownEntityId",
+		Value: "https://gate.example/saml/sp/branch-line-accounts"})
 	_, err = r.Records.Provider(preview.Name)
 	require.Error(t, err, "nothing is stored")
-	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "new", Source: records.Source{Document: idp("urn:new", "https://other.example/sso", "", p), Expect: preview.Document}})
+	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "new",
+		Source: records.Source{Document: idp("urn:new", "https://other.example/sso", "", p), Expect: preview.Document}})
 	require.True(t, finding.Is(err, finding.SinceThePreview), "%v", err)
 
-	known, err := r.Records.PreviewProvider(ctx, records.NewProvider{Name: "again", Source: records.Source{Document: idp("urn:idp", "https://idp.example/sso", "", p)}})
+	known, err := r.Records.PreviewProvider(ctx, records.NewProvider{Name: "again",
+		Source: records.Source{Document: idp("urn:idp", "https://idp.example/sso", "", p)}})
 	require.NoError(t, err)
 	require.Equal(t, "staff", known.Known)
 	require.Equal(t, finding.MetadataKnown, known.Findings[0].Code)
@@ -374,12 +392,16 @@ func TestDraftsAndPreviews(t *testing.T) {
 	o := r.request(driving.Browser{}, nil)
 	require.Equal(t, "urn:idp", func() string { r.asked(o); return "urn:idp" }(), "a draft is nobody's choice")
 	r.restart()
-	require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "one", 1, records.Source{Document: p.Certificate.PEM()}), "a certificate is one value more")
-	err = r.Records.Retake(ctx, tester, change.KindProvider, "one", 1, records.Source{Typed: federation.Typed{"entityId": "urn:one"}})
+	require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "one", 1,
+		records.Source{Document: p.Certificate.PEM()}), "a certificate is one value more")
+	err = r.Records.Retake(ctx, tester, change.KindProvider, "one", 1,
+		records.Source{Typed: federation.Typed{"entityId": "urn:one"}})
 	require.ErrorContains(t, err, "changed meanwhile")
-	err = r.Records.Retake(ctx, tester, change.KindProvider, "one", 2, records.Source{Typed: federation.Typed{"entityId": "urn:idp"}})
+	err = r.Records.Retake(ctx, tester, change.KindProvider, "one", 2,
+		records.Source{Typed: federation.Typed{"entityId": "urn:idp"}})
 	require.True(t, finding.Is(err, finding.MetadataKnown), "%v", err)
-	require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "one", 2, records.Source{Typed: federation.Typed{"entityId": " urn:one ", "ssoRedirect": "https://one.example/sso"}}))
+	require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "one", 2,
+		records.Source{Typed: federation.Typed{"entityId": " urn:one ", "ssoRedirect": "https://one.example/sso"}}))
 	one, err := r.Records.Provider("one")
 	require.NoError(t, err)
 	require.Empty(t, federation.Lacking(one.Side.Missing()))
@@ -390,15 +412,18 @@ func TestDraftsAndPreviews(t *testing.T) {
 		typed federation.Typed
 		field string
 	}{
-		{federation.Typed{"entityId": strings.Repeat("x", 1025)}, "entityId"}, {federation.Typed{"ssoRedirect": "one.example"}, "ssoRedirect"},
-		{federation.Typed{"ssoPost": "ftp://one.example"}, "ssoPost"}, {federation.Typed{"acs": "https://one.example"}, "acs"}, {federation.Typed{"certificate": "none"}, "certificate"},
+		{federation.Typed{"entityId": strings.Repeat("x", 1025)}, "entityId"},
+		{federation.Typed{"ssoRedirect": "one.example"}, "ssoRedirect"},
+		{federation.Typed{"ssoPost": "ftp://one.example"}, "ssoPost"}, {federation.Typed{"acs": "https://one.example"},
+			"acs"}, {federation.Typed{"certificate": "none"}, "certificate"},
 	} {
 		err := r.Records.Retake(ctx, tester, change.KindProvider, "one", 3, records.Source{Typed: c.typed})
 		var fe *change.FieldError
 		require.ErrorAs(t, err, &fe, c.field)
 		require.Equal(t, c.field, fe.Field)
 	}
-	for _, s := range []records.Source{{Record: "provider"}, {Record: "provider/nobody"}, {Record: "provider/one"}, {Aggregate: "none", EntityID: "x"}, {Document: []byte("x"), Address: "https://a.example"}} {
+	for _, s := range []records.Source{{Record: "provider"}, {Record: "provider/nobody"}, {Record: "provider/one"},
+		{Aggregate: "none", EntityID: "x"}, {Document: []byte("x"), Address: "https://a.example"}} {
 		_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "odd", Source: s})
 		require.Error(t, err, "%+v", s)
 	}
@@ -407,7 +432,8 @@ func TestDraftsAndPreviews(t *testing.T) {
 func TestAddressesAreAskedOnDemand(t *testing.T) {
 	r := newRig(t)
 	s := r.source(idp("urn:a", "https://a.example/sso", "", r.newPair()))
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "a", Source: records.Source{Address: s.URL, Typed: federation.Typed{"ssoRedirect": s.URL + "/sso"}}})
+	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "a", Source: records.Source{Address: s.URL,
+		Typed: federation.Typed{"ssoRedirect": s.URL + "/sso"}}})
 	require.NoError(t, err)
 	found := func() (codes []finding.Code) {
 		all, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"a"}, Reach: true, Severity: "warning"})
@@ -418,20 +444,24 @@ func TestAddressesAreAskedOnDemand(t *testing.T) {
 		return codes
 	}
 	require.Equal(t, []finding.Code{finding.EndpointUnreachable}, found(), "the address by POST, which nobody serves")
-	require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "a", 1, records.Source{Typed: federation.Typed{"ssoPost": s.URL + "/sso"}}))
+	require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "a", 1,
+		records.Source{Typed: federation.Typed{"ssoPost": s.URL + "/sso"}}))
 	require.Empty(t, found())
 	r.time = r.time.Add(3 * time.Minute)
 	require.Equal(t, []finding.Code{finding.ClockApart}, found(), "told once, not for every address")
 
 	j := r.done(r.Exchange.AddAggregate(ctx, tester, "plain", editions.Settings{Address: s.URL}, nil))
 	require.Equal(t, finding.AggregateOther, j.Refused.Code)
-	s.document = []byte(`<EntitiesDescriptor xmlns="` + saml.NSMetadata + `" validUntil="` + r.time.Add(time.Hour).UTC().Format(time.RFC3339) + `"><EntityDescriptor entityID="urn:x"/></EntitiesDescriptor>`)
+	s.document = []byte(`<EntitiesDescriptor xmlns="` + saml.NSMetadata + `" validUntil="` +
+		r.time.Add(time.Hour).UTC().Format(time.RFC3339) + `"><EntityDescriptor entityID="urn:x"/></EntitiesDescriptor>`)
 	j = r.done(r.Exchange.AddAggregate(ctx, tester, "plain", editions.Settings{Address: s.URL}, nil))
 	require.Equal(t, exchange.JobDone, j.State, "%+v", j)
 	a, err := r.Exchange.Aggregate(ctx, "plain")
 	require.NoError(t, err)
-	require.Equal(t, []finding.Code{finding.AggregateUnverified, finding.MetadataExpiring}, []finding.Code{a.Findings[0].Code, a.Findings[1].Code})
-	require.WithinDuration(t, r.time.Add(30*time.Minute), a.Fresh.Next, 5*time.Second, "half of what is left until validUntil")
+	require.Equal(t, []finding.Code{finding.AggregateUnverified, finding.MetadataExpiring},
+		[]finding.Code{a.Findings[0].Code, a.Findings[1].Code})
+	require.WithinDuration(t, r.time.Add(30*time.Minute), a.Fresh.Next, 5*time.Second,
+		"half of what is left until validUntil")
 	full := s.full
 	r.done(r.Exchange.RefreshAggregate(ctx, tester, "plain"))
 	require.Equal(t, full, s.full, "unchanged, so not sent again")
@@ -458,7 +488,8 @@ func TestSettingsOutliveAJob(t *testing.T) {
 	require.Equal(t, exchange.JobDone, j.State, "%+v", j)
 	key := string(r.newPair().Certificate.PEM())
 	during = func() {
-		require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "plain", 1, editions.Settings{Address: s.URL, TrustKey: key}))
+		require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "plain", 1, editions.Settings{Address: s.URL,
+			TrustKey: key}))
 	}
 	j = r.done(r.Exchange.RefreshAggregate(ctx, tester, "plain"))
 	require.Equal(t, exchange.JobFailed, j.State)
@@ -478,7 +509,8 @@ func TestHistoryIsSearchedPageByPage(t *testing.T) {
 	}
 	var seen []int
 	for before := int64(0); ; {
-		page, total, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindApplication, Name: "roster", Limit: 5, Before: before})
+		page, total, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindApplication, Name: "roster",
+			Limit: 5, Before: before})
 		require.NoError(t, err)
 		require.EqualValues(t, 13, total)
 		for _, c := range page {
@@ -492,9 +524,11 @@ func TestHistoryIsSearchedPageByPage(t *testing.T) {
 	require.Equal(t, []int{13, 12, 11, 10, 9, 8, 7, 6, 5, 4, 3, 2, 1}, seen)
 	a, err := r.Records.Application("roster")
 	require.NoError(t, err)
-	_, err = r.Records.Change(ctx, change.By{Who: "gwen", Why: "50%_off"}, change.KindApplication, "roster", a.Revision, federation.Settings{})
+	_, err = r.Records.Change(ctx, change.By{Who: "gwen", Why: "50%_off"}, change.KindApplication, "roster", a.Revision,
+		federation.Settings{})
 	require.NoError(t, err)
-	for search, want := range map[string]int64{"": 16, "gwen": 1, "50%_": 1, "5_%": 0, "added": 2, "roster": 14, "nobody": 0} {
+	for search, want := range map[string]int64{"": 16, "gwen": 1, "50%_": 1, "5_%": 0, "added": 2, "roster": 14,
+		"nobody": 0} {
 		_, total, err := r.Records.History(ctx, records.HistoryFilter{Search: search, Limit: 1})
 		require.NoError(t, err)
 		if search != "" {
@@ -523,7 +557,8 @@ func TestChecksFollowEveryChange(t *testing.T) {
 	require.Empty(t, found(checking.Filter{Quiet: true}))
 	require.Equal(t, map[string]int{"provider/staff": 0, "application/roster": 0}, found(checking.Filter{}))
 	require.NoError(t, r.change(func(s federation.Settings) { s["onlyOwnStarts"] = true }))
-	require.Equal(t, map[string]int{"application/roster": 1}, found(checking.Filter{Quiet: true}), "at once, though findings are kept for a minute")
+	require.Equal(t, map[string]int{"application/roster": 1}, found(checking.Filter{Quiet: true}),
+		"at once, though findings are kept for a minute")
 	require.Equal(t, 1, found(checking.Filter{Names: []string{"roster"}})["application/roster"])
 	require.Empty(t, found(checking.Filter{Quiet: true, Kind: change.KindProvider}))
 	o := r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "")
@@ -543,19 +578,25 @@ func TestChecksFollowEveryChange(t *testing.T) {
 func TestDraftsAreInNobodysWay(t *testing.T) {
 	r := newRig(t)
 	p := r.newPair()
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "half", Draft: true, AllowUnsolicited: true, Source: records.Source{Typed: federation.Typed{"entityId": "urn:half", "certificate": string(p.Certificate.PEM())}}})
+	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "half", Draft: true, AllowUnsolicited: true,
+		Source: records.Source{Typed: federation.Typed{"entityId": "urn:half", "certificate": string(p.Certificate.PEM())}}})
 	require.NoError(t, err)
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "planner", Draft: true, Source: records.Source{Typed: federation.Typed{"entityId": "urn:planner"}}})
+	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "planner", Draft: true,
+		Source: records.Source{Typed: federation.Typed{"entityId": "urn:planner"}}})
 	require.NoError(t, err)
 	for rule, o := range map[string]struct {
 		got  driving.Outcome
 		want finding.Code
 	}{
-		"a start at the gate":          {r.Crossings.Open(ctx, driving.Browser{}, "planner", "", ""), finding.ApplicationDisabled},
-		"a request of the application": {r.request(driving.Browser{}, func(q *saml.AuthnRequest) { q.Issuer = "urn:planner" }), finding.ApplicationDisabled},
+		"a start at the gate": {r.Crossings.Open(ctx, driving.Browser{}, "planner", "", ""),
+			finding.ApplicationDisabled},
+		"a request of the application": {r.request(driving.Browser{},
+			func(q *saml.AuthnRequest) { q.Issuer = "urn:planner" }), finding.ApplicationDisabled},
 		"an answer nobody asked for": {func() driving.Outcome {
-			octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute, Issuer: "urn:half", Destination: "https://gate.example/saml/sp/half/acs",
-				Audience: "https://gate.example/saml/sp/half", NameID: saml.NameID{Value: "ada"}, AuthnInstant: r.time}, saml.Protection{Pair: p})
+			octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time,
+				Lifetime: time.Minute, Issuer: "urn:half", Destination: "https://gate.example/saml/sp/half/acs",
+				Audience: "https://gate.example/saml/sp/half", NameID: saml.NameID{Value: "ada"}, AuthnInstant: r.time},
+				saml.Protection{Pair: p})
 			require.NoError(t, err)
 			return r.respond(driving.Browser{}, "half", saml.Inbound{Binding: saml.BindingPOST, Octets: octets})
 		}(), finding.ProviderDisabled},
@@ -571,7 +612,8 @@ func TestDraftsAreInNobodysWay(t *testing.T) {
 	require.NoError(t, err)
 	a2, err := r.Records.Application("planner")
 	require.NoError(t, err)
-	for _, sheet := range []federation.Sheet{p2.Side.Sheet(r.Records.Snapshot(), p2), a2.Side.Sheet(r.Records.Snapshot(), a2)} {
+	for _, sheet := range []federation.Sheet{p2.Side.Sheet(r.Records.Snapshot(), p2), a2.Side.Sheet(r.Records.Snapshot(),
+		a2)} {
 		require.NotEmpty(t, sheet.Values, "what the other side needs stands there from the first moment")
 		require.NotEmpty(t, sheet.Metadata)
 	}
@@ -583,7 +625,8 @@ func TestRestoringAFaceOfItsOwn(t *testing.T) {
 	r := newRig(t)
 	document := saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:tenants", ACS: "https://tenants.example/acs"})
 	for _, name := range []string{"north", "south"} {
-		_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: name, Settings: federation.Settings{"ownFace": true}, Source: records.Source{Document: document}})
+		_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: name,
+			Settings: federation.Settings{"ownFace": true}, Source: records.Source{Document: document}})
 		require.NoError(t, err)
 	}
 	key := func(name string) string {

@@ -55,7 +55,8 @@ func (e oldData) exec(t *testing.T, name, statements string) {
 }
 
 func (e oldData) open(t *testing.T) (*store.Store, error) {
-	return store.Open(filepath.Join(e.dir, "data"), filepath.Join(e.dir, "seal.key"), store.TraceLimits{Keep: 100}, slog.New(slog.DiscardHandler))
+	return store.Open(filepath.Join(e.dir, "data"), filepath.Join(e.dir, "seal.key"), store.TraceLimits{Keep: 100},
+		slog.New(slog.DiscardHandler))
 }
 
 // columns gives what a schema is made of.
@@ -70,13 +71,15 @@ func columns(t *testing.T, db *gorm.DB) []string {
 // history and traces.
 func TestEarlierSchemasAreUpgraded(t *testing.T) {
 	fresh := newRig(t)
-	for schema, has := range map[string]struct{ applications, waiting int }{"schema-1": {2, 0}, "schema-2": {2, 0}, "schema-3": {3, 1}} {
+	for schema, has := range map[string]struct{ applications, waiting int }{"schema-1": {2, 0}, "schema-2": {2, 0},
+		"schema-3": {3, 1}} {
 		t.Run(schema, func(t *testing.T) {
 			e := restoreEarlier(t, schema)
 			st, err := e.open(t)
 			require.NoError(t, err)
 			require.Equal(t, columns(t, fresh.st.Read), columns(t, st.Read), "as of a new one")
-			g, err := New(ctx, Options{Base: e.Base, Store: st, Log: slog.New(slog.DiscardHandler), Skew: time.Minute, Now: func() time.Time { return e.At.Add(time.Minute) }, Protocols: protocols})
+			g, err := New(ctx, Options{Base: e.Base, Store: st, Log: slog.New(slog.DiscardHandler), Skew: time.Minute,
+				Now: func() time.Time { return e.At.Add(time.Minute) }, Protocols: protocols})
 			require.NoError(t, err)
 			defer func() { g.Close(); _ = st.Close() }()
 			p, err := g.Records.Provider("wrenmoor-staff")
@@ -84,7 +87,8 @@ func TestEarlierSchemasAreUpgraded(t *testing.T) {
 			require.Equal(t, federation.Live, p.Phase)
 			require.Len(t, g.Records.Snapshot().Applications(), has.applications)
 			require.Equal(t, has.waiting, g.Crossings.Waiting(), "a sign-in under way, if its form is of now")
-			require.Equal(t, "Response", g.Crossings.Open(ctx, driving.Browser{Session: e.Session}, "crew-roster", "", "").Departure.Message, "who is in stays in")
+			require.Equal(t, "Response", g.Crossings.Open(ctx, driving.Browser{Session: e.Session}, "crew-roster", "",
+				"").Departure.Message, "who is in stays in")
 			links, total, err := g.People.Links(ctx, people.LinkFilter{Provider: "wrenmoor-staff", Limit: 9})
 			require.NoError(t, err)
 			require.EqualValues(t, 2, total)

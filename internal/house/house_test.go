@@ -17,27 +17,33 @@ import (
 )
 
 // core is the order of the core from the ground up.
-var core = []string{"nearword", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "profile", "federation", "policy", "checks", "crossing",
+var core = []string{"nearword", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "profile", "federation",
+	"policy", "checks", "crossing",
 	"crossing/samlside", "crossing/linkside"}
 
 // gate is the order of the service from the ground up; the rooms may import the
 // store beside the core.
-var gate = []string{"random", "change", "limit", "fetch", "keyring", "freshness", "editions", "sessions", "records", "rollover", "exchange",
+var gate = []string{"random", "change", "limit", "fetch", "keyring", "freshness", "editions", "sessions", "records",
+	"rollover", "exchange",
 	"checking", "people", "driving", "traces", "operators"}
 
 // apart are rooms of the service that do not know each other.
-var apart = [][]string{{"exchange", "checking", "people", "traces", "operators", "rollover"}, {"exchange", "checking", "driving", "traces", "operators", "rollover"},
+var apart = [][]string{{"exchange", "checking", "people", "traces", "operators", "rollover"},
+	{"exchange", "checking", "driving", "traces", "operators", "rollover"},
 	{"fetch", "keyring", "editions", "sessions"}}
 
 // rooms is what the other rooms may import of ours beside the core.
 var rooms = map[string][]string{
-	"store": {}, "gate": {"store", "gate/"}, "api": {}, "web": {"gate", "gate/", "api", "store"}, "web/samlweb": {"web", "gate/driving"}, "client": {"api"},
-	"standin": {}, "app": {"store", "gate", "gate/", "web", "web/samlweb", "standin"}, "cli": {"client", "api", "app", "standin", "web"}, "house": {},
+	"store": {}, "gate": {"store", "gate/"}, "api": {}, "web": {"gate", "gate/", "api", "store"},
+	"web/samlweb": {"web", "gate/driving"}, "client": {"api"},
+	"standin": {}, "app": {"store", "gate", "gate/", "web", "web/samlweb", "standin"}, "cli": {"client", "api", "app",
+		"standin", "web"}, "house": {},
 }
 
 // outside are packages that the core may not use: whatever reaches a network, a
 // database or a screen.
-var outside = []string{"net/http", "database/sql", "gorm.io/", "github.com/gofiber", "github.com/urfave", "github.com/danielgtaylor", "log/slog", "os", "github.com/prometheus"}
+var outside = []string{"net/http", "database/sql", "gorm.io/", "github.com/gofiber", "github.com/urfave",
+	"github.com/danielgtaylor", "log/slog", "os", "github.com/prometheus"}
 
 func imports(t *testing.T, dir string) map[string][]string {
 	found := map[string][]string{}
@@ -73,7 +79,8 @@ func TestImportsRunDownwards(t *testing.T) {
 			}
 			require.NotContains(t, i, ours, "core/%s imports %s", room, i)
 			for _, o := range outside {
-				require.False(t, i == o || strings.HasSuffix(o, "/") && strings.HasPrefix(i, o) || strings.HasPrefix(i, o+"/"), "core/%s imports %s", room, i)
+				require.False(t, i == o || strings.HasSuffix(o, "/") && strings.HasPrefix(i, o) || strings.HasPrefix(i, o+"/"),
+					"core/%s imports %s", room, i)
 			}
 		}
 	}
@@ -112,7 +119,8 @@ func withinGate(t *testing.T, room string, list []string) {
 		require.True(t, ok, "gate/%s imports internal/%s", room, other)
 		require.Less(t, slices.Index(gate, below), place, "gate/%s imports gate/%s, which is not below it", room, below)
 		for _, side := range apart {
-			require.False(t, slices.Contains(side, room) && slices.Contains(side, below), "gate/%s imports gate/%s, which it need not know", room, below)
+			require.False(t, slices.Contains(side, room) && slices.Contains(side, below),
+				"gate/%s imports gate/%s, which it need not know", room, below)
 		}
 	}
 }
@@ -135,7 +143,8 @@ func files(t *testing.T, dir string, do func(path string, f *ast.File)) {
 // protocols are the words for each, and where they may be used: their own
 // packages, and the place where they are plugged in. Aggregates are SAML's own.
 var protocols = map[*regexp.Regexp][]string{
-	regexp.MustCompile(`(?i)saml`): {"../core/saml/", "../core/crossing/samlside/", "../web/samlweb/", "../standin/", "../cli/standins.go", "../app/", "../gate/editions/", "../gate/exchange/aggregate",
+	regexp.MustCompile(`(?i)saml`): {"../core/saml/", "../core/crossing/samlside/", "../web/samlweb/", "../standin/",
+		"../cli/standins.go", "../app/", "../gate/editions/", "../gate/exchange/aggregate",
 		"../core/finding/catalogue.go"},
 	regexp.MustCompile(`linkside`): {"../core/crossing/linkside/", "../app/"},
 }
@@ -164,7 +173,8 @@ func TestProtocolsArePluggedInAtOnePlace(t *testing.T) {
 // in.
 var outer = map[string][]string{
 	"time": {"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "Tick", "NewTimer", "NewTicker"},
-	"rand": {"Reader", "Read", "Int", "Text", "Prime"}, "os": nil, "http": nil, "net": {"Dial", "Listen", "LookupHost", "LookupIP", "DefaultResolver"},
+	"rand": {"Reader", "Read", "Int", "Text", "Prime"}, "os": nil, "http": nil, "net": {"Dial", "Listen", "LookupHost",
+		"LookupIP", "DefaultResolver"},
 	"runtime": nil, "debug": nil,
 }
 
@@ -221,7 +231,8 @@ func TestCoreIsPure(t *testing.T) {
 					return true
 				}
 				names, outside := outer[x.Name]
-				require.False(t, outside && (names == nil || slices.Contains(names, n.Sel.Name)), "%s reads %s.%s", path, x.Name, n.Sel.Name)
+				require.False(t, outside && (names == nil || slices.Contains(names, n.Sel.Name)), "%s reads %s.%s", path, x.Name,
+					n.Sel.Name)
 			}
 			return true
 		})

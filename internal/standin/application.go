@@ -61,7 +61,8 @@ func (a *Application) Handler() (http.Handler, error) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", a.home)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
-		sendMetadata(w, saml.WriteSPMetadata(saml.SPFace{EntityID: a.EntityID, ACS: a.acs(), Keys: []keys.Certificate{a.Pair.Certificate}, Encryption: []keys.Certificate{a.Pair.Certificate}, Artifact: true}))
+		sendMetadata(w, saml.WriteSPMetadata(saml.SPFace{EntityID: a.EntityID, ACS: a.acs(),
+			Keys: []keys.Certificate{a.Pair.Certificate}, Encryption: []keys.Certificate{a.Pair.Certificate}, Artifact: true}))
 	})
 	mux.HandleFunc("GET /start", a.start)
 	mux.HandleFunc("POST /acs", a.consume)
@@ -76,7 +77,8 @@ func (a *Application) Handler() (http.Handler, error) {
 func (a *Application) acs() string { return a.Base + "/acs" }
 
 func (a *Application) page(title string) page {
-	return page{Kind: "Stand-in application", Name: a.Name, Title: title, OnlyOwn: a.OnlyOwn, Faults: ApplicationFaults(), Fault: a.Fault, Metadata: a.Base + "/metadata", Gate: a.Gate}
+	return page{Kind: "Stand-in application", Name: a.Name, Title: title, OnlyOwn: a.OnlyOwn, Faults: ApplicationFaults(),
+		Fault: a.Fault, Metadata: a.Base + "/metadata", Gate: a.Gate}
 }
 
 func (a *Application) home(w http.ResponseWriter, r *http.Request) {
@@ -116,7 +118,8 @@ func (a *Application) start(w http.ResponseWriter, r *http.Request) {
 	}
 	to, _ := idp.SSOBy(binding)
 	now := time.Now()
-	req := saml.AuthnRequest{ID: newID(), IssueInstant: now, Issuer: a.EntityID, ACS: a.acs(), ForceAuthn: r.URL.Query().Get("force") != "",
+	req := saml.AuthnRequest{ID: newID(), IssueInstant: now, Issuer: a.EntityID, ACS: a.acs(),
+		ForceAuthn: r.URL.Query().Get("force") != "",
 		ByArtifact: r.URL.Query().Get("binding") == "artifact"}
 	q := ask{request: req, pair: a.Pair}
 	fault := r.URL.Query().Get("fault")
@@ -233,7 +236,8 @@ func (a *Application) take(w http.ResponseWriter, r *http.Request, in saml.Inbou
 		a.fail(w, err)
 		return
 	}
-	x := saml.Expect{Artifact: in.Binding == saml.BindingArtifact, EntityIDs: []string{a.EntityID}, ACS: a.acs(), Now: time.Now(), Skew: time.Minute}
+	x := saml.Expect{Artifact: in.Binding == saml.BindingArtifact, EntityIDs: []string{a.EntityID}, ACS: a.acs(),
+		Now: time.Now(), Skew: time.Minute}
 	how := "started at the gate"
 	a.mu.Lock()
 	asked, started := a.asked[message.InResponseTo]

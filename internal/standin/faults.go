@@ -52,9 +52,13 @@ var providerFaults = []providerFault{
 		s.answer.At = s.answer.At.Add(-time.Hour)
 		s.answer.AuthnInstant = s.answer.At
 	}},
-	{Fault{"not-yet-valid", "the assertion is from tomorrow", "assertion-not-yet-valid"}, func(_ *Provider, s *shot) { s.answer.At = s.answer.At.Add(24 * time.Hour) }},
-	{Fault{"session-over", "the session at the provider is over", "assertion-expired"}, func(_ *Provider, s *shot) { s.answer.SessionNotOnOrAfter = s.answer.At.Add(-time.Hour) }},
-	{Fault{"wrong-audience", "the assertion is for another audience", "audience-other"}, func(_ *Provider, s *shot) { s.answer.Audience = "https://somebody-else.example/saml" }},
+	{Fault{"not-yet-valid", "the assertion is from tomorrow", "assertion-not-yet-valid"},
+		func(_ *Provider, s *shot) { s.answer.At = s.answer.At.Add(24 * time.Hour) }},
+	{Fault{"session-over", "the session at the provider is over", "assertion-expired"}, func(_ *Provider, s *shot) {
+		s.answer.SessionNotOnOrAfter = s.answer.At.Add(-time.Hour)
+	}},
+	{Fault{"wrong-audience", "the assertion is for another audience", "audience-other"},
+		func(_ *Provider, s *shot) { s.answer.Audience = "https://somebody-else.example/saml" }},
 	{Fault{"no-audience", "the assertion names no audience", "audience-missing"}, func(_ *Provider, s *shot) {
 		s.before = func(x string) string {
 			return cut(x, "<saml:AudienceRestriction>", "</saml:AudienceRestriction>")
@@ -66,9 +70,12 @@ var providerFaults = []providerFault{
 	{Fault{"wrong-destination", "the Response is for another address", "destination-other"}, func(_ *Provider, s *shot) {
 		s.before = swap(`Destination="`, `Destination="https://somebody-else.example/`)
 	}},
-	{Fault{"wrong-issuer", "the entity ID differs by a slash", "issuer-other"}, func(_ *Provider, s *shot) { s.answer.Issuer += "/" }},
-	{Fault{"other-request", "the answer is to a request nobody sent", "in-response-to-other"}, func(_ *Provider, s *shot) { s.answer.InResponseTo = newID() }},
-	{Fault{"no-request", "the answer does not say to which request", "in-response-to-mixed"}, func(_ *Provider, s *shot) { s.answer.InResponseTo = "" }},
+	{Fault{"wrong-issuer", "the entity ID differs by a slash", "issuer-other"},
+		func(_ *Provider, s *shot) { s.answer.Issuer += "/" }},
+	{Fault{"other-request", "the answer is to a request nobody sent", "in-response-to-other"},
+		func(_ *Provider, s *shot) { s.answer.InResponseTo = newID() }},
+	{Fault{"no-request", "the answer does not say to which request", "in-response-to-mixed"},
+		func(_ *Provider, s *shot) { s.answer.InResponseTo = "" }},
 	{Fault{"no-name", "the NameID is empty", "nameid-missing"}, func(_ *Provider, s *shot) { s.answer.NameID.Value = "" }},
 	{Fault{"no-statement", "there is no AuthnStatement", "authn-statement-missing"}, func(_ *Provider, s *shot) {
 		s.before = func(x string) string { return cut(x, "<saml:AuthnStatement ", "</saml:AuthnStatement>") }
@@ -80,23 +87,29 @@ var providerFaults = []providerFault{
 		s.before = swap("</saml:Conditions>", `<saml:ProxyRestriction Count="0"></saml:ProxyRestriction></saml:Conditions>`)
 	}},
 	{Fault{"denied", "the provider refuses, with a status", "response-status"}, func(p *Provider, s *shot) {
-		s.octets, _ = saml.WriteStatus(s.answer, saml.StatusResponder, saml.StatusAuthnFailed, "This account is locked", p.Pair)
+		s.octets, _ = saml.WriteStatus(s.answer, saml.StatusResponder, saml.StatusAuthnFailed, "This account is locked",
+			p.Pair)
 	}},
 	{Fault{"unsigned", "nothing is signed", "signature-missing"}, func(_ *Provider, s *shot) { s.protect.Pair = nil }},
-	{Fault{"wrong-key", "the assertion is signed with a key nobody knows", "signature-key"}, func(p *Provider, s *shot) { s.protect.Pair = p.stranger }},
+	{Fault{"wrong-key", "the assertion is signed with a key nobody knows", "signature-key"},
+		func(p *Provider, s *shot) { s.protect.Pair = p.stranger }},
 	{Fault{"altered", "something on the way changed the name", "signature-altered"}, func(_ *Provider, s *shot) {
 		s.after = swap("@wrenmoor.example</saml:NameID>", "@oakhollow.example</saml:NameID>")
 	}},
-	{Fault{"reindented", "something on the way re-indented the XML", "signature-altered"}, func(_ *Provider, s *shot) { s.after = swap("<saml:Subject>", "\n  <saml:Subject>") }},
-	{Fault{"second-assertion", "another assertion stands beside the signed one", "response-assertions"}, func(_ *Provider, s *shot) {
-		s.after = func(x string) string { before, a, behind, copied := evil(x); return before + copied + a + behind }
-	}},
-	{Fault{"wrapped", "the signed assertion is moved aside, another takes its place", "signature-layout"}, func(_ *Provider, s *shot) {
-		s.after = func(x string) string {
-			before, a, behind, copied := evil(x)
-			return strings.Replace(before, "<samlp:Status>", "<samlp:Extensions>"+a+"</samlp:Extensions><samlp:Status>", 1) + copied + behind
-		}
-	}},
+	{Fault{"reindented", "something on the way re-indented the XML", "signature-altered"},
+		func(_ *Provider, s *shot) { s.after = swap("<saml:Subject>", "\n  <saml:Subject>") }},
+	{Fault{"second-assertion", "another assertion stands beside the signed one", "response-assertions"},
+		func(_ *Provider, s *shot) {
+			s.after = func(x string) string { before, a, behind, copied := evil(x); return before + copied + a + behind }
+		}},
+	{Fault{"wrapped", "the signed assertion is moved aside, another takes its place", "signature-layout"},
+		func(_ *Provider, s *shot) {
+			s.after = func(x string) string {
+				before, a, behind, copied := evil(x)
+				return strings.Replace(before, "<samlp:Status>", "<samlp:Extensions>"+a+"</samlp:Extensions><samlp:Status>",
+					1) + copied + behind
+			}
+		}},
 	{Fault{"same-id", "two elements carry the same ID", "xml-duplicate-id"}, func(_ *Provider, s *shot) {
 		s.after = func(x string) string {
 			before, a, behind, copied := evil(x)
@@ -108,14 +121,17 @@ var providerFaults = []providerFault{
 			return `<!DOCTYPE Response [<!ENTITY name SYSTEM "file:///etc/hostname">]>` + x
 		}
 	}},
-	{Fault{"cut-off", "the message is cut off", "xml-malformed"}, func(_ *Provider, s *shot) { s.after = func(x string) string { return x[:len(x)/2] } }},
+	{Fault{"cut-off", "the message is cut off", "xml-malformed"},
+		func(_ *Provider, s *shot) { s.after = func(x string) string { return x[:len(x)/2] } }},
 	{Fault{"too-deep", "the XML is nested a thousand levels deep", "xml-too-deep"}, func(_ *Provider, s *shot) {
 		s.octets = []byte(strings.Repeat("<a>", 1000) + strings.Repeat("</a>", 1000))
 	}},
-	{Fault{"encrypted-for-another", "the assertion is encrypted for somebody else", "decryption-failed"}, func(p *Provider, s *shot) {
-		s.protect.EncryptTo = &saml.Key{Certificate: p.stranger.Certificate}
-	}},
-	{Fault{"weak-encryption", "the assertion is encrypted with AES-CBC, and nothing is signed around it", "encryption-method"}, func(p *Provider, s *shot) {
+	{Fault{"encrypted-for-another", "the assertion is encrypted for somebody else", "decryption-failed"},
+		func(p *Provider, s *shot) {
+			s.protect.EncryptTo = &saml.Key{Certificate: p.stranger.Certificate}
+		}},
+	{Fault{"weak-encryption", "the assertion is encrypted with AES-CBC, and nothing is signed around it",
+		"encryption-method"}, func(p *Provider, s *shot) {
 		s.protect.EncryptTo = &saml.Key{Certificate: p.stranger.Certificate, Methods: []string{xmlsec.AES256CBC}}
 	}},
 	{Fault{"replay", "the answer before this one is sent again", "assertion-replayed"}, func(p *Provider, s *shot) {
@@ -164,7 +180,8 @@ func resign(text string, pair *keys.Pair) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := xmlsec.Sign(doc.Root.Child(saml.NSAssertion, "Assertion"), 1, pair.Signer(), pair.Certificate.DER, "xs"); err != nil {
+	if err := xmlsec.Sign(doc.Root.Child(saml.NSAssertion, "Assertion"), 1, pair.Signer(), pair.Certificate.DER,
+		"xs"); err != nil {
 		return nil, err
 	}
 	return doc.Root.Octets(), nil
@@ -192,26 +209,38 @@ type applicationFault struct {
 }
 
 var applicationFaults = []applicationFault{
-	{Fault{"unregistered-address", "the answer is wanted at an address that is not registered", "acs-unregistered"}, func(a *Application, q *ask) { q.request.ACS = "https://somebody-else.example/acs" }},
-	{Fault{"address-slash", "the address differs by a slash", "acs-unregistered"}, func(a *Application, q *ask) { q.request.ACS += "/" }},
-	{Fault{"unknown-index", "the address is given by an index nobody knows", "acs-unregistered"}, func(a *Application, q *ask) {
-		q.after = func(x string) string {
-			return strings.Replace(x, `AssertionConsumerServiceURL="`+q.request.ACS+`"`, `AssertionConsumerServiceIndex="9"`, 1)
-		}
-	}},
-	{Fault{"artifact-binding", "the answer is wanted by another binding", "binding-unsupported"}, func(a *Application, q *ask) { q.after = swap("bindings:HTTP-POST", "bindings:PAOS") }},
-	{Fault{"unknown-issuer", "the entity ID differs by a letter", "application-unknown"}, func(a *Application, q *ask) { q.request.Issuer += "l" }},
-	{Fault{"wrong-key", "the request is signed with a key nobody knows", "signature-key"}, func(a *Application, q *ask) { q.pair = a.stranger }},
+	{Fault{"unregistered-address", "the answer is wanted at an address that is not registered", "acs-unregistered"},
+		func(a *Application, q *ask) { q.request.ACS = "https://somebody-else.example/acs" }},
+	{Fault{"address-slash", "the address differs by a slash", "acs-unregistered"},
+		func(a *Application, q *ask) { q.request.ACS += "/" }},
+	{Fault{"unknown-index", "the address is given by an index nobody knows", "acs-unregistered"},
+		func(a *Application, q *ask) {
+			q.after = func(x string) string {
+				return strings.Replace(x, `AssertionConsumerServiceURL="`+q.request.ACS+`"`, `AssertionConsumerServiceIndex="9"`, 1)
+			}
+		}},
+	{Fault{"artifact-binding", "the answer is wanted by another binding", "binding-unsupported"},
+		func(a *Application, q *ask) { q.after = swap("bindings:HTTP-POST", "bindings:PAOS") }},
+	{Fault{"unknown-issuer", "the entity ID differs by a letter", "application-unknown"},
+		func(a *Application, q *ask) { q.request.Issuer += "l" }},
+	{Fault{"wrong-key", "the request is signed with a key nobody knows", "signature-key"},
+		func(a *Application, q *ask) { q.pair = a.stranger }},
 	{Fault{"altered", "something on the way changed the request", "signature-altered"}, func(a *Application, q *ask) {
 		q.after, q.keep = swap(`Version="2.0"`, `Version="2.0" ForceAuthn="true"`), true
 	}},
-	{Fault{"too-old", "the signed request is ten minutes old", "request-expired"}, func(a *Application, q *ask) { q.request.IssueInstant = q.request.IssueInstant.Add(-10 * time.Minute) }},
+	{Fault{"too-old", "the signed request is ten minutes old", "request-expired"}, func(a *Application, q *ask) {
+		q.request.IssueInstant = q.request.IssueInstant.Add(-10 * time.Minute)
+	}},
 	{Fault{"wrong-destination", "the request is for another address", "destination-other"}, func(a *Application, q *ask) {
 		q.after = swap(`Destination="`, `Destination="https://somebody-else.example/`)
 	}},
-	{Fault{"other-version", "the request speaks SAML 1.1", "message-other"}, func(a *Application, q *ask) { q.after = swap(`Version="2.0"`, `Version="1.1"`) }},
-	{Fault{"doctype", "the XML has a DOCTYPE", "xml-doctype"}, func(a *Application, q *ask) { q.after = func(x string) string { return "<!DOCTYPE a>" + x } }},
-	{Fault{"not-xml", "the message is no XML", "xml-malformed"}, func(a *Application, q *ask) { q.after = func(string) string { return "AuthnRequest" } }},
+	{Fault{"other-version", "the request speaks SAML 1.1", "message-other"},
+		func(a *Application, q *ask) { q.after = swap(`Version="2.0"`, `Version="1.1"`) }},
+	{Fault{"doctype", "the XML has a DOCTYPE", "xml-doctype"}, func(a *Application, q *ask) {
+		q.after = func(x string) string { return "<!DOCTYPE a>" + x }
+	}},
+	{Fault{"not-xml", "the message is no XML", "xml-malformed"},
+		func(a *Application, q *ask) { q.after = func(string) string { return "AuthnRequest" } }},
 }
 
 // ApplicationFaults are the faults of a stand-in application.

@@ -47,10 +47,13 @@ var federationFaults = []Fault{
 func FederationFaults() []Fault { return federationFaults }
 
 var (
-	railHeads = []string{"Alder", "Birch", "Cedar", "Dun", "Elm", "Fern", "Gorse", "Hazel", "Ivy", "Juniper", "Kestrel", "Larch", "Maple", "Nettle", "Oak", "Pine", "Quince", "Rowan", "Sorrel", "Thorn", "Umber", "Vetch", "Willow", "Yarrow"}
-	railTails = []string{"moor", "holt", "dale", "ford", "wick", "bridge", "field", "mere", "combe", "gate", "leigh", "stead"}
+	railHeads = []string{"Alder", "Birch", "Cedar", "Dun", "Elm", "Fern", "Gorse", "Hazel", "Ivy", "Juniper", "Kestrel",
+		"Larch", "Maple", "Nettle", "Oak", "Pine", "Quince", "Rowan", "Sorrel", "Thorn", "Umber", "Vetch", "Willow", "Yarrow"}
+	railTails = []string{"moor", "holt", "dale", "ford", "wick", "bridge", "field", "mere", "combe", "gate", "leigh",
+		"stead"}
 	railKinds = []string{"Rail", "Tramways", "Light Railway", "Signalling", "Rolling Stock", "Ferries"}
-	railApps  = []string{"Crew roster", "Track possessions", "Ticket refunds", "Timetable archive", "Depot planner", "Incident log"}
+	railApps  = []string{"Crew roster", "Track possessions", "Ticket refunds", "Timetable archive", "Depot planner",
+		"Incident log"}
 )
 
 // entity writes one entity of the aggregate: every fourth is a provider, one in
@@ -95,7 +98,8 @@ func (f *Federation) entity(i int, cert string) string {
 		key("signing")
 		key("encryption")
 		fmt.Fprintf(&b, "    <md:NameIDFormat>%s</md:NameIDFormat>\n    <md:AssertionConsumerService Binding=\"%s\" Location=\"%s/acs\" index=\"0\" isDefault=\"true\"/>\n", saml.FormatPersistent, saml.BindingPOST, id)
-		fmt.Fprintf(&b, "    <md:AttributeConsumingService index=\"0\"><md:ServiceName xml:lang=\"en\">%s</md:ServiceName>", title)
+		fmt.Fprintf(&b, "    <md:AttributeConsumingService index=\"0\"><md:ServiceName xml:lang=\"en\">%s</md:ServiceName>",
+			title)
 		for _, a := range []string{"mail", "displayName", "givenName", "sn", "affiliation"} {
 			fmt.Fprintf(&b, "<md:RequestedAttribute FriendlyName=\"%s\" Name=\"urn:example:attribute:%s\" NameFormat=\"urn:oasis:names:tc:SAML:2.0:attrname-format:uri\" isRequired=\"false\"/>", a, a)
 		}
@@ -223,7 +227,8 @@ func (f *Federation) Handler() (http.Handler, error) {
 	})
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
 		f.mu.Lock()
-		v := page{Kind: "Stand-in federation", Title: f.Title, Metadata: f.Base + "/metadata", Entities: f.Entities, Edition: f.edition + 1}
+		v := page{Kind: "Stand-in federation", Title: f.Title, Metadata: f.Base + "/metadata", Entities: f.Entities,
+			Edition: f.edition + 1}
 		f.mu.Unlock()
 		show(w, http.StatusOK, "federation.html", v)
 	})

@@ -24,7 +24,8 @@ func TestFaultsOfAFederation(t *testing.T) {
 		octets, err := (&standin.Federation{Title: "Lines", Entities: 12, Pair: pair, Fault: f.Name}).Aggregate(0, time.Now())
 		require.NoError(t, err)
 		var single error
-		_, err = saml.ReadAggregate(bytes.NewReader(octets), saml.Trusting{Now: time.Now(), Keys: saml.TrustKeys(pair.Certificate)}, func(e *saml.Entity) error {
+		_, err = saml.ReadAggregate(bytes.NewReader(octets), saml.Trusting{Now: time.Now(),
+			Keys: saml.TrustKeys(pair.Certificate)}, func(e *saml.Entity) error {
 			if e.Problem != nil {
 				single = e.Problem
 			}
@@ -59,7 +60,8 @@ func TestFederationPublishes(t *testing.T) {
 		return res.StatusCode, res.Header.Get("ETag"), string(body)
 	}
 	ids := func(document string) (out []string) {
-		_, err := saml.ReadAggregate(bytes.NewReader([]byte(document)), saml.Trusting{Now: time.Now(), Keys: saml.TrustKeys(pair.Certificate)}, func(e *saml.Entity) error {
+		_, err := saml.ReadAggregate(bytes.NewReader([]byte(document)), saml.Trusting{Now: time.Now(),
+			Keys: saml.TrustKeys(pair.Certificate)}, func(e *saml.Entity) error {
 			out = append(out, e.EntityID)
 			return nil
 		})

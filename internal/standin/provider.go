@@ -65,7 +65,8 @@ func (p *Provider) Handler() (http.Handler, error) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", p.home)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
-		sendMetadata(w, saml.WriteIDPMetadata(saml.IDPFace{EntityID: p.EntityID, SSO: p.Base + "/sso", Artifact: p.Base + "/artifact", Keys: []keys.Certificate{p.Pair.Certificate}}))
+		sendMetadata(w, saml.WriteIDPMetadata(saml.IDPFace{EntityID: p.EntityID, SSO: p.Base + "/sso",
+			Artifact: p.Base + "/artifact", Keys: []keys.Certificate{p.Pair.Certificate}}))
 	})
 	mux.HandleFunc("GET /sso", p.sso)
 	mux.HandleFunc("POST /sso", p.sso)
@@ -80,7 +81,8 @@ func (p *Provider) Handler() (http.Handler, error) {
 }
 
 func (p *Provider) page(title string) page {
-	return page{Kind: "Stand-in provider", Name: p.Name, Title: title, Faults: ProviderFaults(), Fault: p.Fault, People: p.People, Metadata: p.Base + "/metadata", Gate: p.Gate}
+	return page{Kind: "Stand-in provider", Name: p.Name, Title: title, Faults: ProviderFaults(), Fault: p.Fault,
+		People: p.People, Metadata: p.Base + "/metadata", Gate: p.Gate}
 }
 
 func (p *Provider) session(r *http.Request) (login, bool) {
@@ -123,7 +125,8 @@ func (p *Provider) sso(w http.ResponseWriter, r *http.Request) {
 		fail(err)
 		return
 	}
-	req, err := saml.ReadAuthnRequest(in, sp, saml.Demand{SSO: p.Base + "/sso", Now: p.Now(), Skew: time.Minute}, new(finding.Checks))
+	req, err := saml.ReadAuthnRequest(in, sp, saml.Demand{SSO: p.Base + "/sso", Now: p.Now(), Skew: time.Minute},
+		new(finding.Checks))
 	if err != nil {
 		fail(err)
 		return
@@ -192,9 +195,11 @@ func (p *Provider) answer(w http.ResponseWriter, r *http.Request, l login, ask p
 		return
 	}
 	acs, _ := m.SP.DefaultACS()
-	a := saml.Answer{ResponseID: newID(), AssertionID: newID(), At: p.Now(), Lifetime: 5 * time.Minute, Issuer: p.EntityID, Destination: acs.Location,
-		Audience: m.EntityID, NameID: saml.NameID{Format: saml.FormatEmail, Value: l.person.Mail()}, AuthnInstant: l.at, SessionIndex: l.index,
-		Context: saml.ContextPassword, Attributes: attributes(l.person)}
+	a := saml.Answer{ResponseID: newID(), AssertionID: newID(), At: p.Now(), Lifetime: 5 * time.Minute,
+		Issuer: p.EntityID, Destination: acs.Location,
+		Audience: m.EntityID, NameID: saml.NameID{Format: saml.FormatEmail, Value: l.person.Mail()}, AuthnInstant: l.at,
+		SessionIndex: l.index,
+		Context:      saml.ContextPassword, Attributes: attributes(l.person)}
 	if ask.request != nil {
 		a.InResponseTo, a.Destination = ask.request.ID, ask.request.ACS
 	}
@@ -217,7 +222,8 @@ func (p *Provider) answer(w http.ResponseWriter, r *http.Request, l login, ask p
 		p.mu.Lock()
 		p.held[artifact] = octets
 		p.mu.Unlock()
-		http.Redirect(w, r, a.Destination+"?"+url.Values{"SAMLart": {artifact.String()}, "RelayState": {ask.relayState}}.Encode(), http.StatusSeeOther)
+		http.Redirect(w, r, a.Destination+"?"+url.Values{"SAMLart": {artifact.String()},
+			"RelayState": {ask.relayState}}.Encode(), http.StatusSeeOther)
 		return
 	}
 	out := saml.ToPOST(a.Destination, "SAMLResponse", octets, ask.relayState)

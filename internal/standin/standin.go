@@ -143,7 +143,8 @@ func show(w http.ResponseWriter, status int, name string, p page) {
 	h := w.Header()
 	h.Set("Content-Type", "text/html; charset=utf-8")
 	h.Set("Cache-Control", "no-store")
-	h.Set("Content-Security-Policy", "default-src 'none'; connect-src 'self'; img-src data:; style-src 'nonce-"+p.Nonce+"'; script-src 'nonce-"+p.Nonce+"'; base-uri 'none'; frame-ancestors 'none'")
+	h.Set("Content-Security-Policy", "default-src 'none'; connect-src 'self'; img-src data:; style-src 'nonce-"+p.Nonce+
+		"'; script-src 'nonce-"+p.Nonce+"'; base-uri 'none'; frame-ancestors 'none'")
 	w.WriteHeader(status)
 	_, _ = w.Write(out.Bytes())
 }

@@ -131,7 +131,8 @@ func (s *Store) checkSeal() error {
 	var row SettingRow
 	err := s.write.Where("key = ?", "seal-check").Take(&row).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
-		return s.write.Create(&SettingRow{Key: "seal-check", Value: hex.EncodeToString(s.Seal("seal-check", []byte("ok")))}).Error
+		return s.write.Create(&SettingRow{Key: "seal-check",
+			Value: hex.EncodeToString(s.Seal("seal-check", []byte("ok")))}).Error
 	}
 	if err != nil {
 		return err

@@ -118,7 +118,8 @@ func TestTracesAreWrittenInTheBackground(t *testing.T) {
 	began := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	for i := range 30 {
 		result := []string{"entered", "refused", "waiting"}[i%3]
-		head := store.TraceHead{ID: fmt.Sprintf("T-%02d", i), Started: began.Add(time.Duration(i) * time.Second), Application: "roster", Result: "waiting", Person: "100%_sure"}
+		head := store.TraceHead{ID: fmt.Sprintf("T-%02d", i), Started: began.Add(time.Duration(i) * time.Second),
+			Application: "roster", Result: "waiting", Person: "100%_sure"}
 		s.Traces.Record(head, []any{map[string]int{"step": 1}}, nil)
 		head.Result = result
 		s.Traces.Record(head, []any{map[string]int{"step": 2}}, nil)
@@ -147,11 +148,13 @@ func TestTracesAreWrittenInTheBackground(t *testing.T) {
 
 func TestTracesArePruned(t *testing.T) {
 	dir := t.TempDir()
-	s, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "key"), store.TraceLimits{Keep: 3, Age: time.Hour}, quiet)
+	s, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "key"),
+		store.TraceLimits{Keep: 3, Age: time.Hour}, quiet)
 	require.NoError(t, err)
 	defer s.Close()
 	for i := range 6 {
-		s.Traces.Record(store.TraceHead{ID: fmt.Sprint("T-", i), Started: time.Now().UTC().Add(-time.Duration(i) * 40 * time.Minute), Verified: true}, []any{1}, nil)
+		s.Traces.Record(store.TraceHead{ID: fmt.Sprint("T-", i),
+			Started: time.Now().UTC().Add(-time.Duration(i) * 40 * time.Minute), Verified: true}, []any{1}, nil)
 	}
 	require.NoError(t, s.Traces.Prune(ctx, time.Time{}))
 	rows, _, err := s.Traces.List(ctx, store.TraceFilter{Limit: 10})
@@ -163,14 +166,17 @@ func TestTracesArePruned(t *testing.T) {
 
 func TestStrangersPushNothingOut(t *testing.T) {
 	dir := t.TempDir()
-	s, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "key"), store.TraceLimits{Keep: 5, Octets: 1 << 20, Strangers: 20}, quiet)
+	s, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "key"),
+		store.TraceLimits{Keep: 5, Octets: 1 << 20, Strangers: 20}, quiet)
 	require.NoError(t, err)
 	defer s.Close()
 	at := time.Now().UTC().Add(-30 * time.Minute)
-	s.Traces.Record(store.TraceHead{ID: "REAL", Started: at, Verified: true, Result: "entered", Person: "ada"}, []any{"step"}, "inputs")
+	s.Traces.Record(store.TraceHead{ID: "REAL", Started: at, Verified: true, Result: "entered", Person: "ada"},
+		[]any{"step"}, "inputs")
 	s.Traces.Record(store.TraceHead{ID: "WAIT", Started: at, Verified: true, Result: "waiting"}, nil, nil)
 	for i := range 1200 {
-		s.Traces.Record(store.TraceHead{ID: fmt.Sprint("S-", i), Started: at.Add(time.Duration(i) * time.Second), Result: "refused"}, []any{strings.Repeat("x", 4<<10)}, nil)
+		s.Traces.Record(store.TraceHead{ID: fmt.Sprint("S-", i), Started: at.Add(time.Duration(i) * time.Second),
+			Result: "refused"}, []any{strings.Repeat("x", 4<<10)}, nil)
 		if i%200 == 0 {
 			_, _, err := s.Traces.Get(ctx, "REAL") // as fast as they are written
 			require.NoError(t, err)
@@ -197,7 +203,8 @@ func TestStrangersPushNothingOut(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, steps, 300)
 	for i := range 4 {
-		s.Traces.Record(store.TraceHead{ID: fmt.Sprint("BIG-", i), Started: time.Now().UTC(), Verified: true}, []any{strings.Repeat("x", 400<<10)}, nil)
+		s.Traces.Record(store.TraceHead{ID: fmt.Sprint("BIG-", i), Started: time.Now().UTC(), Verified: true},
+			[]any{strings.Repeat("x", 400<<10)}, nil)
 	}
 	require.NoError(t, s.Traces.Prune(ctx, time.Time{}))
 	_, _, err = s.Traces.Get(ctx, "REAL")
@@ -216,7 +223,8 @@ func TestNamesInTracesAreSealed(t *testing.T) {
 	file := filepath.Join(dir, "data", "traces.db")
 	db, err := gorm.Open(sqlite.Open(file), &gorm.Config{})
 	require.NoError(t, err)
-	for _, sql := range []string{"ALTER TABLE trace_rows ADD COLUMN person text", "INSERT INTO trace_rows (id, started, person, result) VALUES ('OLD', '2026-11-01 08:00:00', 'bram.oduya@wrenmoor.example', 'entered')"} {
+	for _, sql := range []string{"ALTER TABLE trace_rows ADD COLUMN person text",
+		"INSERT INTO trace_rows (id, started, person, result) VALUES ('OLD', '2026-11-01 08:00:00', 'bram.oduya@wrenmoor.example', 'entered')"} {
 		require.NoError(t, db.Exec(sql).Error)
 	}
 	pool, err := db.DB()
@@ -243,7 +251,8 @@ func TestSweepRemovesWhatHasExpired(t *testing.T) {
 		require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
 			key := []byte{byte(i)}
 			for _, row := range []any{&store.UsedRow{Key: key, Until: until}, &store.SessionRow{Hash: key, Expires: until},
-				&store.CrossingRow{ID: string(key), Expires: until}, &store.ConsoleRow{Hash: key, Expires: until}, &store.IssuedRow{Session: key, Expires: until}} {
+				&store.CrossingRow{ID: string(key), Expires: until}, &store.ConsoleRow{Hash: key, Expires: until},
+				&store.IssuedRow{Session: key, Expires: until}} {
 				if err := tx.Create(row).Error; err != nil {
 					return err
 				}
@@ -252,7 +261,8 @@ func TestSweepRemovesWhatHasExpired(t *testing.T) {
 		}))
 	}
 	require.NoError(t, s.Sweep(ctx, at))
-	for _, row := range []any{&store.UsedRow{}, &store.SessionRow{}, &store.CrossingRow{}, &store.ConsoleRow{}, &store.IssuedRow{}} {
+	for _, row := range []any{&store.UsedRow{}, &store.SessionRow{}, &store.CrossingRow{}, &store.ConsoleRow{},
+		&store.IssuedRow{}} {
 		var n int64
 		require.NoError(t, s.Read.Model(row).Count(&n).Error)
 		require.EqualValues(t, 1, n, "%T", row)
@@ -266,9 +276,13 @@ func TestMigrationFromTheFirstForm(t *testing.T) {
 	s := open(t, dir)
 	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
 		for _, statement := range []string{
-			"DROP INDEX provider_identity", "CREATE UNIQUE INDEX idx_provider_rows_entity_id ON provider_rows(entity_id)", "ALTER TABLE history_rows DROP COLUMN why", "ALTER TABLE history_rows DROP COLUMN protocol",
-			"DROP TABLE document_rows", "DROP TABLE fresh_rows", "DROP TABLE pending_rows", "DROP TABLE aggregate_rows", "DROP TABLE entity_rows", "DROP TABLE outbox_rows", "DROP TABLE credential_rows", "ALTER TABLE crossing_rows DROP COLUMN turns", "DELETE FROM migrations WHERE id IN ('0002', '0003')",
-			"INSERT INTO provider_rows(name, protocol, entity_id, revision, data) VALUES ('old', 'saml', 'urn:old', 3, '{}')", "INSERT INTO history_rows(kind, name, revision, who, what) VALUES ('provider', 'old', 3, 'test', 'changed')",
+			"DROP INDEX provider_identity", "CREATE UNIQUE INDEX idx_provider_rows_entity_id ON provider_rows(entity_id)",
+			"ALTER TABLE history_rows DROP COLUMN why", "ALTER TABLE history_rows DROP COLUMN protocol",
+			"DROP TABLE document_rows", "DROP TABLE fresh_rows", "DROP TABLE pending_rows", "DROP TABLE aggregate_rows",
+			"DROP TABLE entity_rows", "DROP TABLE outbox_rows", "DROP TABLE credential_rows",
+			"ALTER TABLE crossing_rows DROP COLUMN turns", "DELETE FROM migrations WHERE id IN ('0002', '0003')",
+			"INSERT INTO provider_rows(name, protocol, entity_id, revision, data) VALUES ('old', 'saml', 'urn:old', 3, '{}')",
+			"INSERT INTO history_rows(kind, name, revision, who, what) VALUES ('provider', 'old', 3, 'test', 'changed')",
 		} {
 			if err := tx.Exec(statement).Error; err != nil {
 				return fmt.Errorf("%s: %w", statement, err)
@@ -340,12 +354,15 @@ func TestStepsOfTheSchemaAreFrozen(t *testing.T) {
 func TestUnchanged(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer s.Close()
-	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&store.ProviderRow{Name: "there", Revision: 3}).Error }))
+	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Create(&store.ProviderRow{Name: "there", Revision: 3}).Error
+	}))
 	for _, c := range []struct {
 		name     string
 		revision int
 		want     string
-	}{{"there", 3, ""}, {"there", 2, "at revision 3, the change is for 2"}, {"there", 0, "at revision 3"}, {"gone", 0, ""}, {"gone", 1, "at revision 0"}} {
+	}{{"there", 3, ""}, {"there", 2, "at revision 3, the change is for 2"}, {"there", 0, "at revision 3"},
+		{"gone", 0, ""}, {"gone", 1, "at revision 0"}} {
 		err := s.Write(ctx, func(tx *gorm.DB) error { return store.Unchanged(tx, &store.ProviderRow{}, c.name, c.revision) })
 		if c.want == "" {
 			require.NoError(t, err, c.name)

@@ -190,7 +190,8 @@ func (t *TraceLog) write(tx *gorm.DB, e entry) error {
 		return err
 	}
 	h := e.head
-	row.ID, row.Started, row.Application, row.Provider, row.StartedBy = h.ID, h.Started, h.Application, h.Provider, h.StartedBy
+	row.ID, row.Started, row.Application, row.Provider, row.StartedBy = h.ID, h.Started, h.Application, h.Provider,
+		h.StartedBy
 	row.Result, row.Finding, row.Millis, row.Verified = h.Result, h.Finding, h.Millis, row.Verified || h.Verified
 	if h.Person != "" {
 		row.Named = t.s.Seal("trace person", []byte(h.Person))
@@ -258,7 +259,8 @@ func (l TraceLimits) prune(tx *gorm.DB) error {
 func (t *TraceLog) Prune(ctx context.Context, waited time.Time) error {
 	t.settle(ctx)
 	return t.s.traces.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Model(&TraceRow{}).Where("result = 'waiting' AND started < ?", waited.UTC()).Update("result", "left").Error; err != nil {
+		if err := tx.Model(&TraceRow{}).Where("result = 'waiting' AND started < ?", waited.UTC()).Update("result",
+			"left").Error; err != nil {
 			return err
 		}
 		return t.limits.prune(tx)
@@ -351,7 +353,8 @@ func (t *TraceLog) List(ctx context.Context, f TraceFilter) ([]TraceHead, map[st
 				continue
 			}
 			counts[row.Result]++
-			if f.Result != "" && row.Result != f.Result || !f.Before.IsZero() && !row.Started.Before(f.Before) || len(out) >= f.Limit {
+			if f.Result != "" && row.Result != f.Result || !f.Before.IsZero() && !row.Started.Before(f.Before) ||
+				len(out) >= f.Limit {
 				continue
 			}
 		}
@@ -371,7 +374,8 @@ func (h TraceHead) holds(text string) bool {
 }
 
 func (t *TraceLog) head(r TraceRow) TraceHead {
-	h := TraceHead{ID: r.ID, Started: r.Started, Application: r.Application, Provider: r.Provider, StartedBy: r.StartedBy, Result: r.Result,
+	h := TraceHead{ID: r.ID, Started: r.Started, Application: r.Application, Provider: r.Provider, StartedBy: r.StartedBy,
+		Result:  r.Result,
 		Finding: r.Finding, Millis: r.Millis, Verified: r.Verified}
 	if len(r.Named) > 0 {
 		name, err := t.s.Open("trace person", r.Named)
@@ -435,7 +439,8 @@ func (s *Store) sealNames() error {
 	}
 	err := s.traces.Transaction(func(tx *gorm.DB) error {
 		for _, r := range rows {
-			err := tx.Table("trace_rows").Where("id = ?", r.ID).Updates(map[string]any{"named": s.Seal("trace person", []byte(r.Person)), "verified": true}).Error
+			err := tx.Table("trace_rows").Where("id = ?", r.ID).Updates(map[string]any{"named": s.Seal("trace person",
+				[]byte(r.Person)), "verified": true}).Error
 			if err != nil {
 				return err
 			}

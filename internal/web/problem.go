@@ -39,7 +39,8 @@ func (s *server) problem(err error) error {
 	if err == nil {
 		return nil
 	}
-	p := &api.Problem{Type: "about:blank", Status: http.StatusUnprocessableEntity, Title: "What was given does not fit", Detail: err.Error()}
+	p := &api.Problem{Type: "about:blank", Status: http.StatusUnprocessableEntity, Title: "What was given does not fit",
+		Detail: err.Error()}
 	var fe *change.FieldError
 	var nf *change.NotFoundError
 	var ce *change.ConflictError
@@ -68,7 +69,8 @@ func (s *server) problem(err error) error {
 		p.Status, p.Title = http.StatusTooManyRequests, "Too many tries"
 	default:
 		s.log.Error("a call failed by our own fault", "error", err)
-		p.Status, p.Title, p.Detail = http.StatusInternalServerError, "The gate failed by its own fault", "Look into the gate's log for the time of this answer."
+		p.Status, p.Title, p.Detail = http.StatusInternalServerError, "The gate failed by its own fault",
+			"Look into the gate's log for the time of this answer."
 	}
 	return p
 }

@@ -35,7 +35,8 @@ func (s *server) settingSchemas(doc *huma.OpenAPI) {
 		whole.PrecomputeMessages()
 		doc.Components.Schemas.Map()[name] = whole
 	}
-	for of, name := range map[string]string{"Provider": "ProviderSettings", "ProviderChange": "ProviderSettings", "Application": "ApplicationSettings",
+	for of, name := range map[string]string{"Provider": "ProviderSettings", "ProviderChange": "ProviderSettings",
+		"Application":       "ApplicationSettings",
 		"ApplicationChange": "ApplicationSettings", "NewApplication": "ApplicationSettings"} {
 		schema := doc.Components.Schemas.Map()[of]
 		schema.Properties["settings"] = &huma.Schema{Ref: "#/components/schemas/" + name}

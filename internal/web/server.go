@@ -71,7 +71,8 @@ func New(o Options) *fiber.App {
 	s := &server{gate: o.Gate, log: o.Log, version: o.Version, proxies: o.Proxies, protocols: o.Protocols}
 	scheme, host, _ := strings.Cut(o.Gate.Base(), "://")
 	s.secure, s.host = scheme == "https", host
-	app := fiber.New(fiber.Config{AppName: "Inner Gate", StrictRouting: true, CaseSensitive: true, Immutable: true, ReadBufferSize: maxHeader, BodyLimit: maxBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
+	app := fiber.New(fiber.Config{AppName: "Inner Gate", StrictRouting: true, CaseSensitive: true, Immutable: true,
+		ReadBufferSize: maxHeader, BodyLimit: maxBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
 		ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 90 * time.Second, ErrorHandler: s.failed})
 	app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	app.Get("/readyz", func(c fiber.Ctx) error {
@@ -114,8 +115,9 @@ func (s *server) describe(app *fiber.App) []byte {
 	cfg.CreateHooks = nil
 	cfg.Info.Description = "Everything the console and the command line do. Errors are problem details (RFC 9457) with a field, a cause and a way out."
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
-		"token":   {Type: "http", Scheme: "bearer", Description: "An API token"},
-		"console": {Type: "apiKey", In: "cookie", Name: s.cookie("console"), Description: "A console session; changes need the header Innergate-Console"},
+		"token": {Type: "http", Scheme: "bearer", Description: "An API token"},
+		"console": {Type: "apiKey", In: "cookie", Name: s.cookie("console"),
+			Description: "A console session; changes need the header Innergate-Console"},
 	}
 	s.api = huma.NewAPI(cfg, adapter{app})
 	s.api.UseMiddleware(s.authenticate)
@@ -233,12 +235,15 @@ func (s *server) failed(c fiber.Ctx, err error) error {
 		if status == http.StatusRequestEntityTooLarge {
 			detail = "The body is larger than 3 MiB; upload a large document as an aggregate."
 		}
-		return s.sendProblem(c, &api.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail})
+		return s.sendProblem(c, &api.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status,
+			Detail: detail})
 	}
 	if status == http.StatusRequestEntityTooLarge {
-		return s.plain(c, status, "This is too much at once", "Start again at your application, or ask the people who sent you here.")
+		return s.plain(c, status, "This is too much at once",
+			"Start again at your application, or ask the people who sent you here.")
 	}
-	return s.plain(c, status, "This page does not exist", "Start again at your application, or ask the people who sent you here.")
+	return s.plain(c, status, "This page does not exist",
+		"Start again at your application, or ask the people who sent you here.")
 }
 
 func (s *server) sendProblem(c fiber.Ctx, p *api.Problem) error {
@@ -259,8 +264,9 @@ func (s *server) setCookie(c fiber.Ctx, name, value, sameSite string, life time.
 	if value == "" {
 		life = -time.Hour
 	}
-	c.Cookie(&fiber.Cookie{Name: s.cookie(name), Value: value, Path: "/", HTTPOnly: true, Secure: s.secure, SameSite: sameSite,
-		MaxAge: int(life.Seconds()), Expires: time.Now().Add(life)})
+	c.Cookie(&fiber.Cookie{Name: s.cookie(name), Value: value, Path: "/", HTTPOnly: true, Secure: s.secure,
+		SameSite: sameSite,
+		MaxAge:   int(life.Seconds()), Expires: time.Now().Add(life)})
 }
 
 type contextKey int
@@ -298,8 +304,10 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		if name, err = s.gate.Operators.TokenName(ctx.Context(), strings.TrimSpace(secret)); name != "" {
 			name = "token " + name
 		}
-	} else if name, err = s.gate.Operators.ConsoleUser(ctx.Context(), token); name != "" && ctx.Method() != http.MethodGet && !s.sameOrigin(c) {
-		s.deny(c, http.StatusForbidden, "A change by console session needs the header Innergate-Console: 1, sent from the console itself.")
+	} else if name, err = s.gate.Operators.ConsoleUser(ctx.Context(), token); name != "" &&
+		ctx.Method() != http.MethodGet && !s.sameOrigin(c) {
+		s.deny(c, http.StatusForbidden,
+			"A change by console session needs the header Innergate-Console: 1, sent from the console itself.")
 		return
 	}
 	switch {
@@ -307,9 +315,11 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		s.log.Error("authentication failed by our own fault", "error", err)
 		s.deny(c, http.StatusInternalServerError, "Look into the gate's log for the time of this answer.")
 	case name == "":
-		s.deny(c, http.StatusUnauthorized, "Send an API token as Authorization: Bearer TOKEN, or sign in to the console. Tokens are made in the console under Keep.")
+		s.deny(c, http.StatusUnauthorized,
+			"Send an API token as Authorization: Bearer TOKEN, or sign in to the console. Tokens are made in the console under Keep.")
 	case utf8.RuneCountInString(ctx.Query("remark")) > maxRemark:
-		s.deny(c, http.StatusUnprocessableEntity, fmt.Sprintf("The remark is longer than %d characters; shorten it.", maxRemark))
+		s.deny(c, http.StatusUnprocessableEntity, fmt.Sprintf("The remark is longer than %d characters; shorten it.",
+			maxRemark))
 	default:
 		next(huma.WithContext(ctx, context.WithValue(ctx.Context(), byKey, change.By{Who: name, Why: ctx.Query("remark")})))
 	}
@@ -330,7 +340,8 @@ type withCookie struct {
 }
 
 func (s *server) consoleCookie(value string, life time.Duration) []http.Cookie {
-	return []http.Cookie{{Name: s.cookie("console"), Value: value, Path: "/", HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode, MaxAge: int(life.Seconds())}}
+	return []http.Cookie{{Name: s.cookie("console"), Value: value, Path: "/", HttpOnly: true, Secure: s.secure,
+		SameSite: http.SameSiteStrictMode, MaxAge: int(life.Seconds())}}
 }
 
 // operatorCalls registers signing in and out of the console, and setting up.
@@ -340,38 +351,42 @@ func (s *server) operatorCalls(a huma.API) {
 		o.Security, o.DefaultStatus = nil, http.StatusOK
 		return o
 	}
-	huma.Register(a, public("GET", "/me", "show-me", "Who is signed in to the console"), func(ctx context.Context, _ *struct{}) (*body[api.Me], error) {
-		token, _ := ctx.Value(consoleKey).(string)
-		user, err := s.gate.Operators.ConsoleUser(ctx, token)
-		if err != nil {
-			return nil, s.problem(err)
-		}
-		has, err := s.gate.Operators.HasOwner(ctx)
-		return &body[api.Me]{api.Me{Username: user, NeedsOwner: !has}}, s.problem(err)
-	})
-	huma.Register(a, public("POST", "/me", "sign-in", "Sign in to the console"), func(ctx context.Context, in *struct{ Body api.Credentials }) (*withCookie, error) {
-		address, _ := ctx.Value(addressKey).(string)
-		token, err := s.gate.Operators.SignIn(ctx, in.Body.Username, in.Body.Password, address)
-		if err != nil {
-			return nil, s.problem(err)
-		}
-		return &withCookie{SetCookie: s.consoleCookie(token, 12*time.Hour), Body: api.Me{Username: in.Body.Username}}, nil
-	})
-	huma.Register(a, public("DELETE", "/me", "sign-out", "Sign out of the console"), func(ctx context.Context, _ *struct{}) (*withCookie, error) {
-		token, _ := ctx.Value(consoleKey).(string)
-		return &withCookie{SetCookie: s.consoleCookie("", -time.Hour)}, s.problem(s.gate.Operators.SignOut(ctx, token))
-	})
-	huma.Register(a, public("POST", "/setup", "set-up", "Set up the first owner with the one-time link"), func(ctx context.Context, in *struct{ Body api.Credentials }) (*withCookie, error) {
-		if err := s.gate.Operators.SetUp(ctx, in.Body.Token, in.Body.Username, in.Body.Password); err != nil {
-			return nil, s.problem(err)
-		}
-		address, _ := ctx.Value(addressKey).(string)
-		token, err := s.gate.Operators.SignIn(ctx, in.Body.Username, in.Body.Password, address)
-		if err != nil {
-			return nil, s.problem(err)
-		}
-		return &withCookie{SetCookie: s.consoleCookie(token, 12*time.Hour), Body: api.Me{Username: in.Body.Username}}, nil
-	})
+	huma.Register(a, public("GET", "/me", "show-me", "Who is signed in to the console"),
+		func(ctx context.Context, _ *struct{}) (*body[api.Me], error) {
+			token, _ := ctx.Value(consoleKey).(string)
+			user, err := s.gate.Operators.ConsoleUser(ctx, token)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			has, err := s.gate.Operators.HasOwner(ctx)
+			return &body[api.Me]{api.Me{Username: user, NeedsOwner: !has}}, s.problem(err)
+		})
+	huma.Register(a, public("POST", "/me", "sign-in", "Sign in to the console"),
+		func(ctx context.Context, in *struct{ Body api.Credentials }) (*withCookie, error) {
+			address, _ := ctx.Value(addressKey).(string)
+			token, err := s.gate.Operators.SignIn(ctx, in.Body.Username, in.Body.Password, address)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &withCookie{SetCookie: s.consoleCookie(token, 12*time.Hour), Body: api.Me{Username: in.Body.Username}}, nil
+		})
+	huma.Register(a, public("DELETE", "/me", "sign-out", "Sign out of the console"),
+		func(ctx context.Context, _ *struct{}) (*withCookie, error) {
+			token, _ := ctx.Value(consoleKey).(string)
+			return &withCookie{SetCookie: s.consoleCookie("", -time.Hour)}, s.problem(s.gate.Operators.SignOut(ctx, token))
+		})
+	huma.Register(a, public("POST", "/setup", "set-up", "Set up the first owner with the one-time link"),
+		func(ctx context.Context, in *struct{ Body api.Credentials }) (*withCookie, error) {
+			if err := s.gate.Operators.SetUp(ctx, in.Body.Token, in.Body.Username, in.Body.Password); err != nil {
+				return nil, s.problem(err)
+			}
+			address, _ := ctx.Value(addressKey).(string)
+			token, err := s.gate.Operators.SignIn(ctx, in.Body.Username, in.Body.Password, address)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &withCookie{SetCookie: s.consoleCookie(token, 12*time.Hour), Body: api.Me{Username: in.Body.Username}}, nil
+		})
 }
 
 // console serves the built console; unknown addresses below it get its first
@@ -385,9 +400,11 @@ func (s *server) console(app *fiber.App) {
 	app.Get("/", func(c fiber.Ctx) error { return c.Redirect().Status(http.StatusSeeOther).To("/console/") })
 	app.Get("/console", func(c fiber.Ctx) error { return c.Redirect().Status(http.StatusSeeOther).To("/console/") })
 	app.Get("/console/*", func(c fiber.Ctx) error {
-		c.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		c.Set("Content-Security-Policy",
+			"default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 		if missing != nil {
-			return s.plain(c, http.StatusNotFound, "This build has no console", "Build it with make build; the command line and the API work without it.")
+			return s.plain(c, http.StatusNotFound, "This build has no console",
+				"Build it with make build; the command line and the API work without it.")
 		}
 		name := strings.Clone(c.Params("*"))
 		if octets, err := fs.ReadFile(files, name); err == nil && strings.HasPrefix(name, "assets/") {

@@ -75,7 +75,8 @@ func (s *server) routes(app *fiber.App) {
 		return c.Send(css)
 	})
 	app.Get("/open/:application", func(c fiber.Ctx) error {
-		return s.answer(c, s.gate.Crossings.Open(c.Context(), s.browser(c), c.Params("application"), c.Query("RelayState"), c.Query("via")))
+		return s.answer(c, s.gate.Crossings.Open(c.Context(), s.browser(c), c.Params("application"), c.Query("RelayState"),
+			c.Query("via")))
 	})
 	app.Get("/crossing/:id", func(c fiber.Ctx) error {
 		b, id := s.browser(c), c.Params("id")
@@ -91,7 +92,8 @@ func (s *server) routes(app *fiber.App) {
 		if c.Locals(tooLargeKey) != nil {
 			return fiber.ErrRequestEntityTooLarge
 		}
-		return s.answer(c, s.gate.Crossings.Choose(c.Context(), s.browser(c), c.Params("id"), string(c.Request().PostArgs().Peek("provider")), false))
+		return s.answer(c, s.gate.Crossings.Choose(c.Context(), s.browser(c), c.Params("id"),
+			string(c.Request().PostArgs().Peek("provider")), false))
 	})
 	app.Post("/crossing/:id/form", func(c fiber.Ctx) error {
 		if c.Locals(tooLargeKey) != nil {
@@ -147,7 +149,8 @@ func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
 	if o.Challenge != nil {
 		status = http.StatusUnauthorized
 	}
-	p := view{Reference: o.Reference, Continue: o.Continue, Crossing: o.Crossing, Choices: o.Choices, Application: o.Title, Again: o.Again, Form: o.Form}
+	p := view{Reference: o.Reference, Continue: o.Continue, Crossing: o.Crossing, Choices: o.Choices,
+		Application: o.Title, Again: o.Again, Form: o.Form}
 	switch o.Page {
 	case crossing.PageChoose:
 		p.Title, p.Text = "How do you want to sign in?", "Choose where your account is."
@@ -168,8 +171,9 @@ func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
 }
 
 // faults are the HTTP statuses of refusals.
-var faults = map[crossing.Fault]int{crossing.FaultRefused: http.StatusForbidden, crossing.FaultUnknown: http.StatusNotFound,
-	crossing.FaultBusy: http.StatusTooManyRequests, crossing.FaultOurs: http.StatusInternalServerError}
+var faults = map[crossing.Fault]int{crossing.FaultRefused: http.StatusForbidden,
+	crossing.FaultUnknown: http.StatusNotFound,
+	crossing.FaultBusy:    http.StatusTooManyRequests, crossing.FaultOurs: http.StatusInternalServerError}
 
 type view struct {
 	Title, Text, Reference, Continue, Crossing, Application, Again string
@@ -188,7 +192,8 @@ func (s *server) post(c fiber.Ctx, d *crossing.Departure) error {
 	if err != nil {
 		return err
 	}
-	v := view{Title: "One moment", Text: "You are being taken to " + u.Host + ".", Location: d.Location, Host: u.Host, Fields: d.Form, Nonce: nonce()}
+	v := view{Title: "One moment", Text: "You are being taken to " + u.Host + ".", Location: d.Location, Host: u.Host,
+		Fields: d.Form, Nonce: nonce()}
 	return s.render(c, http.StatusOK, "post.html", v, pagePolicy+"; script-src 'nonce-"+v.Nonce+"'")
 }
 

@@ -42,19 +42,25 @@ func newApp(t *testing.T) (*fiber.App, *gate.Gate) {
 	dir, log := t.TempDir(), slog.New(slog.DiscardHandler)
 	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "key"), store.TraceLimits{Keep: 100}, log)
 	require.NoError(t, err)
-	g, err := gate.New(context.Background(), gate.Options{Base: "https://gate.example", Store: st, Log: log, Skew: time.Minute, Protocols: protocols})
+	g, err := gate.New(context.Background(), gate.Options{Base: "https://gate.example", Store: st, Log: log,
+		Skew: time.Minute, Protocols: protocols})
 	require.NoError(t, err)
 	t.Cleanup(func() { g.Close(); _ = st.Close() })
 	pair, err := standin.LoadPair("", "x")
 	require.NoError(t, err)
 	for _, name := range []string{"staff", "branch"} {
-		_, err = g.Records.AddProvider(context.Background(), change.By{Who: "test"}, records.NewProvider{Name: name, Title: "<b>" + name, Source: records.Source{Document: saml.WriteIDPMetadata(
-			saml.IDPFace{EntityID: "urn:" + name, SSO: "https://" + name + ".example/sso", Keys: []keys.Certificate{pair.Certificate}})}})
+		_, err = g.Records.AddProvider(context.Background(), change.By{Who: "test"}, records.NewProvider{Name: name,
+			Title: "<b>" + name, Source: records.Source{Document: saml.WriteIDPMetadata(
+				saml.IDPFace{EntityID: "urn:" + name, SSO: "https://" + name + ".example/sso",
+					Keys: []keys.Certificate{pair.Certificate}})}})
 		require.NoError(t, err)
 	}
-	_, err = g.Records.AddApplication(context.Background(), change.By{Who: "test"}, records.NewApplication{Name: "roster", Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})}})
+	_, err = g.Records.AddApplication(context.Background(), change.By{Who: "test"}, records.NewApplication{Name: "roster",
+		Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster",
+			ACS: "https://roster.example/acs"})}})
 	require.NoError(t, err)
-	return web.New(web.Options{Gate: g, Log: log, Version: "test", Protocols: protocols, Endpoints: []web.Endpoints{samlweb.Endpoints{}}}), g
+	return web.New(web.Options{Gate: g, Log: log, Version: "test", Protocols: protocols,
+		Endpoints: []web.Endpoints{samlweb.Endpoints{}}}), g
 }
 
 func call(t *testing.T, app *fiber.App, method, path, body string, header ...string) (*http.Response, string) {
@@ -95,7 +101,8 @@ func TestPagesAreHardened(t *testing.T) {
 		}
 		require.NotContains(t, policy, "unsafe-inline")
 		require.NotContains(t, policy, "form-action", "browsers apply it to the redirect that follows")
-		for name, want := range map[string]string{"X-Content-Type-Options": "nosniff", "Referrer-Policy": "strict-origin", "X-Frame-Options": "DENY", "Cache-Control": "no-store", "Strict-Transport-Security": "max-age=31536000"} {
+		for name, want := range map[string]string{"X-Content-Type-Options": "nosniff", "Referrer-Policy": "strict-origin",
+			"X-Frame-Options": "DENY", "Cache-Control": "no-store", "Strict-Transport-Security": "max-age=31536000"} {
 			require.Equal(t, want, res.Header.Get(name), c.path)
 		}
 		require.Empty(t, res.Header.Get("Cross-Origin-Opener-Policy"))
@@ -144,10 +151,12 @@ func TestAddressBehindProxies(t *testing.T) {
 		{"nobody is believed", "203.0.113.9", nil, 403},
 		{"a listed proxy is", "203.0.113.9", nets("0.0.0.0/32"), 200},
 		{"what the browser itself wrote is not", "203.0.113.9, 198.51.100.1", nets("0.0.0.0/32"), 403},
-		{"two listed proxies in a row are passed over", "203.0.113.9, 198.51.100.1", nets("0.0.0.0/32", "198.51.100.0/24"), 200},
+		{"two listed proxies in a row are passed over", "203.0.113.9, 198.51.100.1", nets("0.0.0.0/32", "198.51.100.0/24"),
+			200},
 		{"rubbish ends it", "203.0.113.9, rubbish", nets("0.0.0.0/32"), 403},
 	} {
-		app := web.New(web.Options{Gate: g, Log: slog.New(slog.DiscardHandler), MetricsNetworks: nets("203.0.113.0/24"), Proxies: c.proxies, Protocols: protocols})
+		app := web.New(web.Options{Gate: g, Log: slog.New(slog.DiscardHandler), MetricsNetworks: nets("203.0.113.0/24"),
+			Proxies: c.proxies, Protocols: protocols})
 		res, _ := call(t, app, "GET", "/metrics", "", "X-Forwarded-For", c.header)
 		require.Equal(t, c.status, res.StatusCode, c.rule)
 	}
@@ -163,7 +172,8 @@ func TestChooseAgain(t *testing.T) {
 	in, err := saml.FromRedirect(query, "SAMLRequest")
 	require.NoError(t, err)
 	asked, _, _ := strings.Cut(strings.SplitN(string(in.Octets), ` ID="`, 2)[1], `"`)
-	bad, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: time.Now(), Issuer: "urn:staff", Destination: g.Base() + "/saml/sp/staff/acs", InResponseTo: asked}, saml.Protection{})
+	bad, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: time.Now(), Issuer: "urn:staff",
+		Destination: g.Base() + "/saml/sp/staff/acs", InResponseTo: asked}, saml.Protection{})
 	require.NoError(t, err)
 	form := url.Values{"SAMLResponse": {base64.StdEncoding.EncodeToString(bad)}}.Encode()
 	_, body := call(t, app, "POST", "/saml/sp/staff/acs", form, "Cookie", cookie)
@@ -176,13 +186,16 @@ func TestChooseAgain(t *testing.T) {
 
 func TestAuthnRequestByPOSTGoesOnWithAGET(t *testing.T) {
 	app, g := newApp(t)
-	out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: "_q", IssueInstant: time.Now(), Issuer: "urn:roster", ACS: "https://roster.example/acs"},
+	out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: "_q", IssueInstant: time.Now(), Issuer: "urn:roster",
+		ACS: "https://roster.example/acs"},
 		saml.Endpoint{Binding: saml.BindingPOST, Location: g.Base() + "/saml/idp/sso"}, "a&b", nil)
 	require.NoError(t, err)
-	form := "SAMLRequest=" + strings.ReplaceAll(strings.ReplaceAll(out.Form[0].Value, "+", "%2B"), "=", "%3D") + "&RelayState=a%26b"
+	form := "SAMLRequest=" + strings.ReplaceAll(strings.ReplaceAll(out.Form[0].Value, "+", "%2B"), "=",
+		"%3D") + "&RelayState=a%26b"
 	res, _ := call(t, app, "POST", "/saml/idp/sso", form)
 	require.Equal(t, http.StatusSeeOther, res.StatusCode)
-	require.True(t, strings.HasPrefix(res.Header.Get("Location"), g.Base()+"/crossing/"), "the session cookie comes along only now")
+	require.True(t, strings.HasPrefix(res.Header.Get("Location"), g.Base()+"/crossing/"),
+		"the session cookie comes along only now")
 	res, _ = call(t, app, "POST", "/saml/idp/sso?"+form, "x=y")
 	require.Equal(t, http.StatusForbidden, res.StatusCode, "a message in the address is none in the form")
 }
@@ -199,7 +212,8 @@ func TestMetadataAndRequestsOfOddSize(t *testing.T) {
 	file, cert := filepath.Join(t.TempDir(), "m.xml"), filepath.Join(t.TempDir(), "c.pem")
 	require.NoError(t, os.WriteFile(file, []byte(signed), 0o600))
 	require.NoError(t, os.WriteFile(cert, g.Snapshot().Gate.Keys["idp"].Current.Certificate.PEM(), 0o600))
-	out, err := exec.Command("xmlsec1", "--verify", "--pubkey-cert-pem", cert, "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:metadata:EntityDescriptor", file).CombinedOutput()
+	out, err := exec.Command("xmlsec1", "--verify", "--pubkey-cert-pem", cert, "--id-attr:ID",
+		"urn:oasis:names:tc:SAML:2.0:metadata:EntityDescriptor", file).CombinedOutput()
 	require.NoError(t, err, string(out))
 	res, _ := call(t, app, "GET", "/open/roster", "", "Cookie", "x="+strings.Repeat("y", 20<<10))
 	require.Equal(t, http.StatusOK, res.StatusCode, "large cookies of other programs on the host are no trouble")
@@ -212,7 +226,8 @@ func TestMetadataAndRequestsOfOddSize(t *testing.T) {
 	require.NoError(t, err)
 	res, body = call(t, app, "GET", "/metrics", "", "Authorization", "Bearer "+secret)
 	require.Equal(t, http.StatusOK, res.StatusCode)
-	for _, want := range []string{"innergate_ready 1", `innergate_records{kind="provider"} 2`, "innergate_crossings_waiting 2", "go_goroutines"} {
+	for _, want := range []string{"innergate_ready 1", `innergate_records{kind="provider"} 2`,
+		"innergate_crossings_waiting 2", "go_goroutines"} {
 		require.Contains(t, body, want)
 	}
 	for _, path := range []string{"/healthz", "/readyz"} {
@@ -245,7 +260,8 @@ func TestAPIDescribesTakingIn(t *testing.T) {
 			require.False(t, remark && method == "get", "%s %s changes nothing", method, path)
 		}
 	}
-	for path, method := range map[string]string{"/aggregates": "post", "/aggregates/{name}/take": "post", "/aggregates/{name}/refresh": "post", "/aggregates/upload": "post"} {
+	for path, method := range map[string]string{"/aggregates": "post", "/aggregates/{name}/take": "post",
+		"/aggregates/{name}/refresh": "post", "/aggregates/upload": "post"} {
 		o, ok := document.Paths["/api/v1"+path][method]
 		require.True(t, ok, path)
 		require.Contains(t, o.Responses, "202", "%s starts a job", path)
@@ -257,7 +273,8 @@ func TestAPIDescribesTakingIn(t *testing.T) {
 // and previews included.
 func TestTakingInByConsoleSession(t *testing.T) {
 	app, g := newApp(t)
-	require.NoError(t, g.Operators.AddOwner(context.Background(), change.By{Who: "test"}, "gwen", "a long enough password"))
+	require.NoError(t, g.Operators.AddOwner(context.Background(), change.By{Who: "test"}, "gwen",
+		"a long enough password"))
 	session, err := g.Operators.SignIn(context.Background(), "gwen", "a long enough password", "127.0.0.1")
 	require.NoError(t, err)
 	cookie := "__Host-ig-console=" + session
@@ -268,14 +285,19 @@ func TestTakingInByConsoleSession(t *testing.T) {
 		status                 int
 	}{
 		{"an upload without the console's header", "/aggregates/upload", form, "multipart/form-data; boundary=b", nil, 403},
-		{"an upload from another site", "/aggregates/upload", form, "multipart/form-data; boundary=b", []string{"Innergate-Console", "1", "Origin", "https://evil.example"}, 403},
-		{"an upload from the console", "/aggregates/upload", form, "multipart/form-data; boundary=b", []string{"Innergate-Console", "1", "Origin", "https://gate.example"}, 202},
-		{"a preview from another site", "/providers/preview", `{"name":"x","metadata":"x"}`, "application/json", []string{"Origin", "https://evil.example"}, 403},
-		{"a preview from the console", "/providers/preview", `{"name":"x","metadata":"x"}`, "application/json", []string{"Innergate-Console", "1"}, 422},
+		{"an upload from another site", "/aggregates/upload", form, "multipart/form-data; boundary=b",
+			[]string{"Innergate-Console", "1", "Origin", "https://evil.example"}, 403},
+		{"an upload from the console", "/aggregates/upload", form, "multipart/form-data; boundary=b",
+			[]string{"Innergate-Console", "1", "Origin", "https://gate.example"}, 202},
+		{"a preview from another site", "/providers/preview", `{"name":"x","metadata":"x"}`, "application/json",
+			[]string{"Origin", "https://evil.example"}, 403},
+		{"a preview from the console", "/providers/preview", `{"name":"x","metadata":"x"}`, "application/json",
+			[]string{"Innergate-Console", "1"}, 422},
 		{"setting back from another site", "/history/1/restore", "{}", "application/json", nil, 403},
 		{"an approval from another site", "/providers/staff/approve", "{}", "application/json", nil, 403},
 	} {
-		res, text := call(t, app, "POST", "/api/v1"+c.path, c.body, append([]string{"Cookie", cookie, "Content-Type", c.kind}, c.header...)...)
+		res, text := call(t, app, "POST", "/api/v1"+c.path, c.body,
+			append([]string{"Cookie", cookie, "Content-Type", c.kind}, c.header...)...)
 		require.Equal(t, c.status, res.StatusCode, "%s: %s", c.rule, text)
 	}
 	res, text := call(t, app, "GET", "/api/v1/history?limit=1", "", "Cookie", cookie)
@@ -338,7 +360,8 @@ func TestBadInputOfPeople(t *testing.T) {
 		{"GET", "/links?after=zz", "", 422, "key of the last link seen"},
 		{"GET", "/links?provider=stafff", "", 422, `did you mean \"staff\"?`},
 		{"POST", "/links/carry", `{}`, 422, "from"},
-		{"POST", "/links/carry", `{"from":"staff","to":"staff","preview":true}`, 422, "is the provider that the links are of"},
+		{"POST", "/links/carry", `{"from":"staff","to":"staff","preview":true}`, 422,
+			"is the provider that the links are of"},
 		{"POST", "/links/carry", `{"from":"staff","to":"nobody","preview":true}`, 422, `there is no provider \"nobody\"`},
 		{"POST", "/links/carry", `{"from":"0123","to":"staff","preview":true}`, 422, `there is no provider \"0123\"`},
 		{"GET", "/applications/rooster/subjects", "", 404, `did you mean \"roster\"?`},
@@ -346,13 +369,17 @@ func TestBadInputOfPeople(t *testing.T) {
 		{"POST", "/applications/rooster/subjects", `{"csv":"x"}`, 404, `did you mean \"roster\"?`},
 		{"POST", "/applications/roster/subjects", `{}`, 422, "0 lines"},
 		{"POST", "/applications/roster/subjects", `{"csv":"provider,name,value\nstaff,a,1","format":"x"}`, 422, "format"},
-		{"POST", "/applications/roster/subjects", `{"csv":"x","known":[{"provider":"staff","name":"a","value":"1"}]}`, 422, "not both"},
-		{"POST", "/applications/roster/subjects", `{"known":[{"provider":"staff","name":"a","format":"f","value":"1"}]}`, 422, "digest"},
+		{"POST", "/applications/roster/subjects", `{"csv":"x","known":[{"provider":"staff","name":"a","value":"1"}]}`, 422,
+			"not both"},
+		{"POST", "/applications/roster/subjects", `{"known":[{"provider":"staff","name":"a","format":"f","value":"1"}]}`,
+			422, "digest"},
 		{"POST", "/applications/roster/subjects", `{"csv":"` + strings.Repeat("x", 2600000) + `"}`, 422, "csv"},
-		{"POST", "/applications/roster/subjects", `{"known":[{"provider":"staff","name":"a","format":"f","value":"1"}],"preview":true}`, 200, `"people":1`},
+		{"POST", "/applications/roster/subjects",
+			`{"known":[{"provider":"staff","name":"a","format":"f","value":"1"}],"preview":true}`, 200, `"people":1`},
 		{"GET", "/applications/roster/subjects", "", 200, `"total":0`},
 	} {
-		res, text := call(t, app, c.method, "/api/v1"+c.path, c.body, "Authorization", "Bearer "+secret, "Content-Type", "application/json")
+		res, text := call(t, app, c.method, "/api/v1"+c.path, c.body, "Authorization", "Bearer "+secret, "Content-Type",
+			"application/json")
 		require.Equal(t, c.status, res.StatusCode, "%s %s: %s", c.path, c.body[:min(len(c.body), 80)], text)
 		require.Contains(t, text, c.want, c.path)
 	}

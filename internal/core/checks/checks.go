@@ -127,7 +127,8 @@ func (c *Checker) BothSides(l *List, a *federation.Application) {
 	}
 	for _, k := range a.Side.Keys() {
 		if name, ok := whose[k.Certificate.Fingerprint()]; ok {
-			l.Once(finding.New(finding.CertificateBothSides, finding.Fact("Also on record for", "the provider "+name), fingerprint(k.Certificate)))
+			l.Once(finding.New(finding.CertificateBothSides, finding.Fact("Also on record for", "the provider "+name),
+				fingerprint(k.Certificate)))
 		}
 	}
 }
@@ -142,9 +143,11 @@ func (c *Checker) identity(l *List, r federation.Record) {
 		switch {
 		case o.kind == r.Kind() && o.name == string(r.Basic().Name):
 		case o.identity != id:
-			l.Add(finding.New(finding.EntityIDNear, finding.Compare("Entity ID of the "+string(o.kind)+" "+o.name, o.identity, id), finding.Fact("They differ by", Nearness(o.identity, id))))
+			l.Add(finding.New(finding.EntityIDNear, finding.Compare("Entity ID of the "+string(o.kind)+" "+o.name, o.identity,
+				id), finding.Fact("They differ by", Nearness(o.identity, id))))
 		case o.kind == r.Kind():
-			l.Add(finding.New(finding.EntityIDTwice, finding.Fact("Entity ID", id), finding.Fact("Also on record as", string(o.kind)+" "+o.name)))
+			l.Add(finding.New(finding.EntityIDTwice, finding.Fact("Entity ID", id), finding.Fact("Also on record as",
+				string(o.kind)+" "+o.name)))
 		}
 	}
 }
@@ -164,7 +167,8 @@ func (c *Checker) Keys(l *List, ks []federation.Key, strict bool) {
 			l.Once(finding.New(finding.KeyWeak, finding.Fact("Key", cert.Describe()), fingerprint(cert)))
 		}
 		if what, ours := c.all().gate[cert.Fingerprint()]; ours {
-			l.Once(finding.New(finding.CertificateBothSides, finding.Fact("Also on record for", "the gate itself, which "+what+" with it"), fingerprint(cert)))
+			l.Once(finding.New(finding.CertificateBothSides, finding.Fact("Also on record for",
+				"the gate itself, which "+what+" with it"), fingerprint(cert)))
 		}
 		x := cert.X509
 		if x == nil {
@@ -172,12 +176,15 @@ func (c *Checker) Keys(l *List, ks []federation.Key, strict bool) {
 		}
 		switch {
 		case l.Now.Before(x.NotBefore):
-			l.Once(finding.New(finding.CertificateNotYet, finding.Fact("Not before", x.NotBefore.UTC().Format(time.RFC3339)), fingerprint(cert)))
+			l.Once(finding.New(finding.CertificateNotYet, finding.Fact("Not before", x.NotBefore.UTC().Format(time.RFC3339)),
+				fingerprint(cert)))
 		case l.Now.Before(x.NotAfter) && x.NotAfter.Sub(l.Now) < certificateAhead:
-			l.Once(finding.New(finding.CertificateExpiring, finding.Fact("Not after", x.NotAfter.UTC().Format(time.RFC3339)), finding.Fact("Days left", fmt.Sprint(int(x.NotAfter.Sub(l.Now).Hours()/24))), fingerprint(cert)))
+			l.Once(finding.New(finding.CertificateExpiring, finding.Fact("Not after", x.NotAfter.UTC().Format(time.RFC3339)),
+				finding.Fact("Days left", fmt.Sprint(int(x.NotAfter.Sub(l.Now).Hours()/24))), fingerprint(cert)))
 		}
 		if cert.Authority() {
-			l.Once(finding.New(finding.CertificateCA, finding.Fact("Subject", x.Subject.String()), finding.Fact("Key usage", "signs certificates, not messages"), fingerprint(cert)))
+			l.Once(finding.New(finding.CertificateCA, finding.Fact("Subject", x.Subject.String()),
+				finding.Fact("Key usage", "signs certificates, not messages"), fingerprint(cert)))
 		}
 		if cert.SignedWithSHA1() {
 			trust := "by key: the certificate is self-signed, so nobody checks a chain"
@@ -187,7 +194,8 @@ func (c *Checker) Keys(l *List, ks []federation.Key, strict bool) {
 			if strict {
 				trust += "; strictCertificates looks at the dates only"
 			}
-			l.Once(finding.New(finding.CertificateSHA1, finding.Fact("Signature algorithm", x.SignatureAlgorithm.String()), finding.Fact("Kind of trust", trust), fingerprint(cert)))
+			l.Once(finding.New(finding.CertificateSHA1, finding.Fact("Signature algorithm", x.SignatureAlgorithm.String()),
+				finding.Fact("Kind of trust", trust), fingerprint(cert)))
 		}
 	}
 }
@@ -212,7 +220,9 @@ func (l *List) Add(f *finding.Finding) { l.all = append(l.all, f.From(l.side)) }
 // Once leaves out what was said of the same thing before: one certificate often
 // stands for signing and encryption.
 func (l *List) Once(f *finding.Finding) {
-	if !slices.ContainsFunc(l.all, func(o *finding.Finding) bool { return o.Code == f.Code && slices.Equal(o.Evidence, f.Evidence) }) {
+	if !slices.ContainsFunc(l.all, func(o *finding.Finding) bool {
+		return o.Code == f.Code && slices.Equal(o.Evidence, f.Evidence)
+	}) {
 		l.Add(f)
 	}
 }
@@ -227,24 +237,28 @@ func Sort(fs []*finding.Finding) []*finding.Finding {
 
 func (l *List) missing(what []string) {
 	if len(what) > 0 {
-		l.Add(finding.New(finding.DraftIncomplete, finding.Fact("Missing, from the "+string(l.side)+"'s administrator", strings.Join(what, "; "))))
+		l.Add(finding.New(finding.DraftIncomplete, finding.Fact("Missing, from the "+string(l.side)+"'s administrator",
+			strings.Join(what, "; "))))
 	}
 }
 
 // intake looks at how the document came in.
 func (l *List) intake(in federation.Intake) {
 	if in.Written != "" {
-		l.Add(finding.New(finding.EntityIDNear, finding.Compare("Entity ID as written", strings.TrimSpace(in.Written), visible(in.Written)), finding.Fact("They differ by", "white space")))
+		l.Add(finding.New(finding.EntityIDNear, finding.Compare("Entity ID as written", strings.TrimSpace(in.Written),
+			visible(in.Written)), finding.Fact("They differ by", "white space")))
 	}
 	switch left := in.ValidUntil.Sub(l.Now); {
 	case in.ValidUntil.IsZero():
 	case left <= 0:
 		l.Add(finding.New(finding.MetadataExpired, finding.Fact("validUntil", in.ValidUntil.UTC().Format(time.RFC3339))))
 	case left < metadataAhead:
-		l.Add(finding.New(finding.MetadataExpiring, finding.Fact("validUntil", in.ValidUntil.UTC().Format(time.RFC3339)), finding.Fact("Days left", fmt.Sprint(int(left.Hours()/24)))))
+		l.Add(finding.New(finding.MetadataExpiring, finding.Fact("validUntil", in.ValidUntil.UTC().Format(time.RFC3339)),
+			finding.Fact("Days left", fmt.Sprint(int(left.Hours()/24)))))
 	}
 	if xmlsec.RestsOnSHA1(in.SignatureMethod) || xmlsec.RestsOnSHA1(in.DigestMethod) {
-		l.Add(finding.New(finding.MetadataSHA1, finding.Fact("SignatureMethod", in.SignatureMethod), finding.Fact("DigestMethod", in.DigestMethod)))
+		l.Add(finding.New(finding.MetadataSHA1, finding.Fact("SignatureMethod", in.SignatureMethod),
+			finding.Fact("DigestMethod", in.DigestMethod)))
 	}
 }
 
@@ -261,14 +275,16 @@ func (l *List) addresses(es []federation.Endpoint) {
 			continue
 		}
 		if u.Scheme == "http" && !loopback(u.Hostname()) {
-			l.Once(finding.New(finding.AddressPlain, finding.Compare(label, "https"+strings.TrimPrefix(e.Location, "http"), e.Location)))
+			l.Once(finding.New(finding.AddressPlain, finding.Compare(label, "https"+strings.TrimPrefix(e.Location, "http"),
+				e.Location)))
 		}
 		for _, o := range es[:i] {
 			if o.Use != e.Use {
 				continue
 			}
 			if how := Nearness(o.Location, e.Location); how != "" {
-				l.Once(finding.New(finding.AddressNear, finding.Compare(label, o.Location, e.Location), finding.Fact("They differ by", how)))
+				l.Once(finding.New(finding.AddressNear, finding.Compare(label, o.Location, e.Location),
+					finding.Fact("They differ by", how)))
 			}
 		}
 	}
@@ -290,10 +306,12 @@ func (l *List) hosts(a *federation.Application) {
 	}
 	for _, e := range a.Side.Endpoints() {
 		u, err := url.Parse(e.Location)
-		if err != nil || loopback(u.Hostname()) || slices.ContainsFunc(own, func(host string) bool { return sameOwner(host, u.Hostname()) }) {
+		if err != nil || loopback(u.Hostname()) ||
+			slices.ContainsFunc(own, func(host string) bool { return sameOwner(host, u.Hostname()) }) {
 			continue
 		}
-		f := finding.New(finding.AddressForeign, finding.Fact(e.Use, e.Location), finding.Fact("Hosts it is known to own", strings.Join(own, ", ")))
+		f := finding.New(finding.AddressForeign, finding.Fact(e.Use, e.Location), finding.Fact("Hosts it is known to own",
+			strings.Join(own, ", ")))
 		if len(named) > 0 {
 			f.Severity = finding.Error
 		}

@@ -33,7 +33,8 @@ func at(d time.Duration) string { return now.Add(d).Format(time.RFC3339) }
 
 // certificate makes one from a template; the key is EC unless given.
 func certificate(t *testing.T, edit func(*x509.Certificate)) string {
-	tmpl := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: "accounts.wrenmoor.example"}, NotBefore: now.AddDate(-1, 0, 0), NotAfter: now.AddDate(1, 0, 0)}
+	tmpl := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: "accounts.wrenmoor.example"},
+		NotBefore: now.AddDate(-1, 0, 0), NotAfter: now.AddDate(1, 0, 0)}
 	if edit != nil {
 		edit(tmpl)
 	}
@@ -48,7 +49,8 @@ func certificate(t *testing.T, edit func(*x509.Certificate)) string {
 func byOpenssl(t *testing.T, args ...string) string {
 	dir := t.TempDir()
 	out := filepath.Join(dir, "c.der")
-	cmd := exec.Command("openssl", append([]string{"req", "-x509", "-nodes", "-subj", "/CN=accounts.wrenmoor.example", "-days", "3650", "-keyout", filepath.Join(dir, "k.pem"), "-outform", "DER", "-out", out}, args...)...)
+	cmd := exec.Command("openssl", append([]string{"req", "-x509", "-nodes", "-subj", "/CN=accounts.wrenmoor.example",
+		"-days", "3650", "-keyout", filepath.Join(dir, "k.pem"), "-outform", "DER", "-out", out}, args...)...)
 	text, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(text))
 	der, err := os.ReadFile(out)
@@ -72,18 +74,26 @@ type world struct {
 }
 
 func key(use, cert, more string) string {
-	return `<md:KeyDescriptor use="` + use + `"><ds:KeyInfo><ds:X509Data><ds:X509Certificate>` + cert + `</ds:X509Certificate></ds:X509Data></ds:KeyInfo>` + more + `</md:KeyDescriptor>`
+	return `<md:KeyDescriptor use="` + use + `"><ds:KeyInfo><ds:X509Data><ds:X509Certificate>` + cert +
+		`</ds:X509Certificate></ds:X509Data></ds:KeyInfo>` + more + `</md:KeyDescriptor>`
 }
 
 func sound(t *testing.T) world {
-	head := `<md:EntityDescriptor xmlns:md="` + saml.NSMetadata + `" xmlns:ds="http://www.w3.org/2000/09/xmldsig#" xmlns:alg="urn:oasis:names:tc:SAML:metadata:algsupport" entityID="%s">`
+	head := `<md:EntityDescriptor xmlns:md="` + saml.NSMetadata +
+		`" xmlns:ds="http://www.w3.org/2000/09/xmldsig#" xmlns:alg="urn:oasis:names:tc:SAML:metadata:algsupport" entityID="%s">`
 	return world{
-		idp: fmt.Sprintf(head, idpID) + `<md:Extensions/><md:IDPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">` + key("signing", certificate(t, nil), "") +
-			`<md:NameIDFormat>` + saml.FormatPersistent + `</md:NameIDFormat><md:SingleSignOnService Binding="` + saml.BindingRedirect + `" Location="https://accounts.wrenmoor.example/sso"/></md:IDPSSODescriptor></md:EntityDescriptor>`,
-		sp: fmt.Sprintf(head, spID) + `<md:Extensions/><md:SPSSODescriptor AuthnRequestsSigned="true" protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">` + key("signing", certificate(t, nil), "") + key("encryption", certificate(t, nil), `<md:EncryptionMethod Algorithm="http://www.w3.org/2009/xmlenc11#aes256-gcm"/>`) +
-			`<md:NameIDFormat>` + saml.FormatPersistent + `</md:NameIDFormat><md:AssertionConsumerService Binding="` + saml.BindingPOST + `" Location="https://roster.wrenmoor.example/acs" index="0"/></md:SPSSODescriptor></md:EntityDescriptor>`,
-		idpSet: func(*samlside.ProviderSettings) {}, spSet: func(_ *federation.Application, s *samlside.ApplicationSettings) { s.Encrypt = true },
-		more: func(s *federation.Snapshot) *federation.Snapshot { return s },
+		idp: fmt.Sprintf(head, idpID) +
+			`<md:Extensions/><md:IDPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">` +
+			key("signing", certificate(t, nil), "") +
+			`<md:NameIDFormat>` + saml.FormatPersistent + `</md:NameIDFormat><md:SingleSignOnService Binding="` +
+			saml.BindingRedirect + `" Location="https://accounts.wrenmoor.example/sso"/></md:IDPSSODescriptor></md:EntityDescriptor>`,
+		sp: fmt.Sprintf(head, spID) +
+			`<md:Extensions/><md:SPSSODescriptor AuthnRequestsSigned="true" protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">` + key("signing", certificate(t, nil), "") + key("encryption", certificate(t, nil), `<md:EncryptionMethod Algorithm="http://www.w3.org/2009/xmlenc11#aes256-gcm"/>`) +
+			`<md:NameIDFormat>` + saml.FormatPersistent + `</md:NameIDFormat><md:AssertionConsumerService Binding="` +
+			saml.BindingPOST + `" Location="https://roster.wrenmoor.example/acs" index="0"/></md:SPSSODescriptor></md:EntityDescriptor>`,
+		idpSet: func(*samlside.ProviderSettings) {},
+		spSet:  func(_ *federation.Application, s *samlside.ApplicationSettings) { s.Encrypt = true },
+		more:   func(s *federation.Snapshot) *federation.Snapshot { return s },
 	}
 }
 
@@ -111,7 +121,8 @@ func (w world) found(t *testing.T) map[finding.Code]*finding.Finding {
 	a.Side, a.Name, a.Phase, a.Provider, a.Intake = sp, "roster", federation.Live, "staff", in
 	w.spSet(a, &sp.ApplicationSettings)
 	set := federation.KeySet{Current: own}
-	snap := w.more(federation.Load(federation.Gate{Keys: map[string]federation.KeySet{"idp": set, "sp": set, "enc": set}, Purposes: samlside.Protocol{}.Purposes()}, p, a))
+	snap := w.more(federation.Load(federation.Gate{Keys: map[string]federation.KeySet{"idp": set, "sp": set, "enc": set},
+		Purposes: samlside.Protocol{}.Purposes()}, p, a))
 	c := checks.New(snap, now)
 	out := map[finding.Code]*finding.Finding{}
 	for _, f := range append(c.Record(p), c.Record(a)...) {
@@ -155,7 +166,8 @@ func TestChecks(t *testing.T) {
 	signed := `<ds:Signature><ds:SignedInfo><ds:CanonicalizationMethod Algorithm="http://www.w3.org/2001/10/xml-exc-c14n#"/><ds:SignatureMethod Algorithm="http://www.w3.org/2000/09/xmldsig#rsa-sha1"/><ds:Reference URI=""><ds:DigestMethod Algorithm="http://www.w3.org/2000/09/xmldsig#sha1"/><ds:DigestValue>AA==</ds:DigestValue></ds:Reference></ds:SignedInfo><ds:SignatureValue>AA==</ds:SignatureValue></ds:Signature><md:Extensions/>`
 	acs := `Location="https://roster.wrenmoor.example/acs"`
 	another := func(address string) func(string) string {
-		return swap(`</md:SPSSODescriptor>`, `<md:AssertionConsumerService Binding="`+saml.BindingPOST+`" Location="`+address+`" index="1"/></md:SPSSODescriptor>`)
+		return swap(`</md:SPSSODescriptor>`, `<md:AssertionConsumerService Binding="`+saml.BindingPOST+`" Location="`+
+			address+`" index="1"/></md:SPSSODescriptor>`)
 	}
 	ends := func(after time.Duration) string {
 		return certificate(t, func(c *x509.Certificate) { c.NotAfter = now.Add(after) })
@@ -170,48 +182,101 @@ func TestChecks(t *testing.T) {
 		severity finding.Severity
 		says     string
 	}{
-		{rule: "entity ID with a slash more than another record's", more: second(spID + "/"), want: finding.EntityIDNear, says: "slash"},
-		{rule: "entity ID in another case", more: second(strings.Replace(spID, "roster", "Roster", 1)), want: finding.EntityIDNear, says: "case"},
-		{rule: "entity ID with another scheme", more: second("http" + strings.TrimPrefix(spID, "https")), want: finding.EntityIDNear, says: "scheme"},
-		{rule: "entity ID in white space", sp: swap(`entityID="`, `entityID=" `), want: finding.EntityIDNear, says: "white space"},
-		{rule: "entity ID on record twice", more: second(spID), want: finding.EntityIDTwice, severity: finding.Note, says: "second"},
-		{rule: "ACS with a slash more", sp: another("https://roster.wrenmoor.example/acs/"), want: finding.AddressNear, says: "slash"},
-		{rule: "ACS by http", sp: swap(`https://roster.wrenmoor.example/acs`, `http://roster.wrenmoor.example/acs`), want: finding.AddressPlain, says: "https://roster"},
-		{rule: "ACS at a foreign host", sp: swap(acs, `Location="https://roster.elsewhere.example/acs"`), want: finding.AddressForeign, severity: finding.Warning, says: "elsewhere"},
-		{rule: "ACS at a foreign host where the hosts are known", sp: swap(acs, `Location="https://roster.elsewhere.example/acs"`), spSet: func(s *federation.Application, _ *samlside.ApplicationSettings) {
-			s.OwnHosts = "roster.oakhollow.example"
-		}, want: finding.AddressForeign, severity: finding.Error},
-		{rule: "no common binding at the provider", idp: swap(saml.BindingRedirect, "urn:oasis:names:tc:SAML:2.0:bindings:SOAP"), want: finding.BindingNoneCommon, says: "SOAP"},
-		{rule: "the binding asked for is not there", idpSet: func(s *samlside.ProviderSettings) { s.RequestBinding = "post" }, want: finding.BindingNoneCommon, says: "HTTP-POST"},
-		{rule: "artifact asked for, no service", idpSet: func(s *samlside.ProviderSettings) { s.UseArtifact = true }, want: finding.BindingNoneCommon, says: "ArtifactResolutionService"},
-		{rule: "only PAOS at the application", sp: swap(saml.BindingPOST, "urn:oasis:names:tc:SAML:2.0:bindings:PAOS"), want: finding.BindingNoneCommon, says: "PAOS"},
-		{rule: "only artifact", sp: swap(saml.BindingPOST, saml.BindingArtifact), want: finding.ArtifactOnly, severity: finding.Error},
-		{rule: "no common NameID format", sp: swap(saml.FormatPersistent, saml.FormatEmail), want: finding.NameIDNoneCommon, says: "emailAddress"},
-		{rule: "NameID format on the record that nobody has", spSet: func(_ *federation.Application, s *samlside.ApplicationSettings) { s.NameIDFormat = saml.FormatEmail }, want: finding.NameIDNoneCommon},
-		{rule: "NameID format asked of a provider that does not offer it", idpSet: func(s *samlside.ProviderSettings) { s.AskNameIDFormat = saml.FormatEmail }, want: finding.NameIDNoneCommon},
+		{rule: "entity ID with a slash more than another record's", more: second(spID + "/"), want: finding.EntityIDNear,
+			says: "slash"},
+		{rule: "entity ID in another case", more: second(strings.Replace(spID, "roster", "Roster", 1)),
+			want: finding.EntityIDNear, says: "case"},
+		{rule: "entity ID with another scheme", more: second("http" + strings.TrimPrefix(spID, "https")),
+			want: finding.EntityIDNear, says: "scheme"},
+		{rule: "entity ID in white space", sp: swap(`entityID="`, `entityID=" `), want: finding.EntityIDNear,
+			says: "white space"},
+		{rule: "entity ID on record twice", more: second(spID), want: finding.EntityIDTwice, severity: finding.Note,
+			says: "second"},
+		{rule: "ACS with a slash more", sp: another("https://roster.wrenmoor.example/acs/"), want: finding.AddressNear,
+			says: "slash"},
+		{rule: "ACS by http", sp: swap(`https://roster.wrenmoor.example/acs`, `http://roster.wrenmoor.example/acs`),
+			want: finding.AddressPlain, says: "https://roster"},
+		{rule: "ACS at a foreign host", sp: swap(acs, `Location="https://roster.elsewhere.example/acs"`),
+			want: finding.AddressForeign, severity: finding.Warning, says: "elsewhere"},
+		{rule: "ACS at a foreign host where the hosts are known",
+			sp: swap(acs, `Location="https://roster.elsewhere.example/acs"`),
+			spSet: func(s *federation.Application, _ *samlside.ApplicationSettings) {
+				s.OwnHosts = "roster.oakhollow.example"
+			}, want: finding.AddressForeign, severity: finding.Error},
+		{rule: "no common binding at the provider", idp: swap(saml.BindingRedirect,
+			"urn:oasis:names:tc:SAML:2.0:bindings:SOAP"), want: finding.BindingNoneCommon, says: "SOAP"},
+		{rule: "the binding asked for is not there",
+			idpSet: func(s *samlside.ProviderSettings) {
+				s.RequestBinding = "post"
+			}, want: finding.BindingNoneCommon, says: "HTTP-POST"},
+		{rule: "artifact asked for, no service", idpSet: func(s *samlside.ProviderSettings) { s.UseArtifact = true },
+			want: finding.BindingNoneCommon, says: "ArtifactResolutionService"},
+		{rule: "only PAOS at the application", sp: swap(saml.BindingPOST, "urn:oasis:names:tc:SAML:2.0:bindings:PAOS"),
+			want: finding.BindingNoneCommon, says: "PAOS"},
+		{rule: "only artifact", sp: swap(saml.BindingPOST, saml.BindingArtifact), want: finding.ArtifactOnly,
+			severity: finding.Error},
+		{rule: "no common NameID format", sp: swap(saml.FormatPersistent, saml.FormatEmail), want: finding.NameIDNoneCommon,
+			says: "emailAddress"},
+		{rule: "NameID format on the record that nobody has",
+			spSet: func(_ *federation.Application, s *samlside.ApplicationSettings) {
+				s.NameIDFormat = saml.FormatEmail
+			}, want: finding.NameIDNoneCommon},
+		{rule: "NameID format asked of a provider that does not offer it",
+			idpSet: func(s *samlside.ProviderSettings) { s.AskNameIDFormat = saml.FormatEmail }, want: finding.NameIDNoneCommon},
 		{rule: "metadata signed with SHA-1", idp: swap(`<md:Extensions/>`, signed), want: finding.MetadataSHA1},
-		{rule: "only SHA-1 announced", idp: swap(`<md:Extensions/>`, `<md:Extensions>`+sha1+`</md:Extensions>`), want: finding.AlgorithmsSHA1, severity: finding.Error},
-		{rule: "only SHA-1 announced, and allowed", idp: swap(`<md:Extensions/>`, `<md:Extensions>`+sha1+`</md:Extensions>`), idpSet: func(s *samlside.ProviderSettings) { s.AllowSHA1 = true }, want: finding.AlgorithmsSHA1, severity: finding.Warning},
-		{rule: "certificate signed with SHA-1, trust by key", idp: certIn(0, byOpenssl(t, "-newkey", "rsa:2048", "-sha1")), want: finding.CertificateSHA1, severity: finding.Note, says: "by key"},
-		{rule: "RSA below 2048", idp: certIn(0, byOpenssl(t, "-newkey", "rsa:1024", "-sha256")), want: finding.KeyWeak, says: "RSA 1024"},
-		{rule: "certificate expired", idp: certIn(0, ends(-time.Hour)), want: finding.CertificateExpired, severity: finding.Warning},
-		{rule: "certificate expired, and dates are strict", idp: certIn(0, ends(-time.Hour)), idpSet: func(s *samlside.ProviderSettings) { s.StrictCertificates = true }, want: finding.CertificatePast, severity: finding.Error},
-		{rule: "certificate not yet valid", idp: certIn(0, certificate(t, func(c *x509.Certificate) { c.NotBefore = now.Add(time.Hour) })), want: finding.CertificateNotYet},
+		{rule: "only SHA-1 announced", idp: swap(`<md:Extensions/>`, `<md:Extensions>`+sha1+`</md:Extensions>`),
+			want: finding.AlgorithmsSHA1, severity: finding.Error},
+		{rule: "only SHA-1 announced, and allowed", idp: swap(`<md:Extensions/>`, `<md:Extensions>`+sha1+`</md:Extensions>`),
+			idpSet: func(s *samlside.ProviderSettings) {
+				s.AllowSHA1 = true
+			}, want: finding.AlgorithmsSHA1, severity: finding.Warning},
+		{rule: "certificate signed with SHA-1, trust by key", idp: certIn(0, byOpenssl(t, "-newkey", "rsa:2048", "-sha1")),
+			want: finding.CertificateSHA1, severity: finding.Note, says: "by key"},
+		{rule: "RSA below 2048", idp: certIn(0, byOpenssl(t, "-newkey", "rsa:1024", "-sha256")), want: finding.KeyWeak,
+			says: "RSA 1024"},
+		{rule: "certificate expired", idp: certIn(0, ends(-time.Hour)), want: finding.CertificateExpired,
+			severity: finding.Warning},
+		{rule: "certificate expired, and dates are strict", idp: certIn(0, ends(-time.Hour)),
+			idpSet: func(s *samlside.ProviderSettings) {
+				s.StrictCertificates = true
+			}, want: finding.CertificatePast, severity: finding.Error},
+		{rule: "certificate not yet valid",
+			idp: certIn(0, certificate(t, func(c *x509.Certificate) {
+				c.NotBefore = now.Add(time.Hour)
+			})), want: finding.CertificateNotYet},
 		{rule: "certificate ends soon", sp: certIn(0, ends(29*24*time.Hour)), want: finding.CertificateExpiring, says: "29"},
-		{rule: "the gate's own certificate", sp: certIn(0, base64.StdEncoding.EncodeToString(own.Certificate.DER)), want: finding.CertificateBothSides, severity: finding.Error, says: "the gate itself"},
+		{rule: "the gate's own certificate", sp: certIn(0, base64.StdEncoding.EncodeToString(own.Certificate.DER)),
+			want: finding.CertificateBothSides, severity: finding.Error, says: "the gate itself"},
 		{rule: "certificate of an authority", idp: certIn(0, certificate(t, func(c *x509.Certificate) {
 			c.IsCA, c.BasicConstraintsValid, c.KeyUsage = true, true, x509.KeyUsageCertSign|x509.KeyUsageCRLSign
 		})), want: finding.CertificateCA},
-		{rule: "signed requests without a key", sp: swap(`use="signing"`, `use="encryption"`), want: finding.RequestsSignedNoKey},
-		{rule: "signed requests demanded of one that does not sign", sp: swap(`AuthnRequestsSigned="true"`, ``), spSet: func(_ *federation.Application, s *samlside.ApplicationSettings) { s.RequireSignedRequests = true }, want: finding.RequestsUnsigned},
-		{rule: "assertion wanted signed, Response is", sp: swap(`AuthnRequestsSigned="true"`, `AuthnRequestsSigned="true" WantAssertionsSigned="true"`), spSet: func(_ *federation.Application, s *samlside.ApplicationSettings) { s.Sign = samlside.SignResponse }, want: finding.AssertionUnsigned},
+		{rule: "signed requests without a key", sp: swap(`use="signing"`, `use="encryption"`),
+			want: finding.RequestsSignedNoKey},
+		{rule: "signed requests demanded of one that does not sign", sp: swap(`AuthnRequestsSigned="true"`, ``),
+			spSet: func(_ *federation.Application, s *samlside.ApplicationSettings) {
+				s.RequireSignedRequests = true
+			}, want: finding.RequestsUnsigned},
+		{rule: "assertion wanted signed, Response is", sp: swap(`AuthnRequestsSigned="true"`,
+			`AuthnRequestsSigned="true" WantAssertionsSigned="true"`),
+			spSet: func(_ *federation.Application, s *samlside.ApplicationSettings) {
+				s.Sign = samlside.SignResponse
+			}, want: finding.AssertionUnsigned},
 		{rule: "encryption without a key", sp: swap(`use="encryption"`, `use="signing"`), want: finding.EncryptionNoKey},
-		{rule: "no common encryption method", sp: swap("http://www.w3.org/2009/xmlenc11#aes256-gcm", "http://www.w3.org/2001/04/xmlenc#tripledes-cbc"), want: finding.EncryptionNoneCommon},
-		{rule: "only RSA 1.5 for the key", sp: swap(`<md:EncryptionMethod Algorithm="http://www.w3.org/2009/xmlenc11#aes256-gcm"/>`, `<md:EncryptionMethod Algorithm="http://www.w3.org/2001/04/xmlenc#rsa-1_5"/>`), want: finding.EncryptionNoneCommon},
-		{rule: "validUntil past", idp: swap(`entityID=`, `validUntil="`+at(-time.Hour)+`" entityID=`), want: finding.MetadataExpired},
-		{rule: "validUntil near", idp: swap(`entityID=`, `validUntil="`+at(71*time.Hour)+`" entityID=`), want: finding.MetadataExpiring, says: "2"},
-		{rule: "only own starts, and none is known", spSet: func(s *federation.Application, _ *samlside.ApplicationSettings) { s.OnlyOwnStarts = true }, want: finding.OwnStartMissing, severity: finding.Error},
-		{rule: "a draft", sp: swap(`md:AssertionConsumerService`, `md:Nothing`), want: finding.DraftIncomplete, severity: finding.Note, says: "AssertionConsumerService"},
+		{rule: "no common encryption method", sp: swap("http://www.w3.org/2009/xmlenc11#aes256-gcm",
+			"http://www.w3.org/2001/04/xmlenc#tripledes-cbc"), want: finding.EncryptionNoneCommon},
+		{rule: "only RSA 1.5 for the key",
+			sp: swap(`<md:EncryptionMethod Algorithm="http://www.w3.org/2009/xmlenc11#aes256-gcm"/>`,
+				`<md:EncryptionMethod Algorithm="http://www.w3.org/2001/04/xmlenc#rsa-1_5"/>`), want: finding.EncryptionNoneCommon},
+		{rule: "validUntil past", idp: swap(`entityID=`, `validUntil="`+at(-time.Hour)+`" entityID=`),
+			want: finding.MetadataExpired},
+		{rule: "validUntil near", idp: swap(`entityID=`, `validUntil="`+at(71*time.Hour)+`" entityID=`),
+			want: finding.MetadataExpiring, says: "2"},
+		{rule: "only own starts, and none is known",
+			spSet: func(s *federation.Application, _ *samlside.ApplicationSettings) {
+				s.OnlyOwnStarts = true
+			}, want: finding.OwnStartMissing, severity: finding.Error},
+		{rule: "a draft", sp: swap(`md:AssertionConsumerService`, `md:Nothing`), want: finding.DraftIncomplete,
+			severity: finding.Note, says: "AssertionConsumerService"},
 	} {
 		w := sound(t)
 		encrypt := w.spSet
@@ -247,7 +312,8 @@ func TestChecks(t *testing.T) {
 	w := sound(t)
 	cert := strings.SplitN(strings.SplitN(w.idp, "<ds:X509Certificate>", 2)[1], "<", 2)[0]
 	w.sp = certIn(0, cert)(w.sp)
-	require.Contains(t, w.found(t)[finding.CertificateBothSides].Error(), "the provider staff", "the same certificate at both ends")
+	require.Contains(t, w.found(t)[finding.CertificateBothSides].Error(), "the provider staff",
+		"the same certificate at both ends")
 }
 
 func TestNearness(t *testing.T) {
@@ -263,17 +329,21 @@ func TestNearness(t *testing.T) {
 
 func TestChangesAreToldOf(t *testing.T) {
 	p := func(id, sso string) *federation.Provider {
-		return &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: id, SSO: []saml.Endpoint{{Binding: saml.BindingPOST, Location: sso}}}}}
+		return &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: id,
+			SSO: []saml.Endpoint{{Binding: saml.BindingPOST, Location: sso}}}}}
 	}
 	codes := func(a, b *federation.Provider) (out []finding.Code) {
-		for _, f := range checks.Change(finding.Provider, federation.Differences(federation.Describe(a), federation.Describe(b))) {
+		for _, f := range checks.Change(finding.Provider, federation.Differences(federation.Describe(a),
+			federation.Describe(b))) {
 			out = append(out, f.Code)
 		}
 		return out
 	}
 	was := p("urn:a", "https://a.example/sso")
 	require.Empty(t, codes(was, was))
-	require.Equal(t, []finding.Code{finding.ChangedEntityID, finding.EntityIDNear}, codes(was, p("urn:A", "https://a.example/sso")))
-	require.Equal(t, []finding.Code{finding.ChangedAddress, finding.AddressNear}, codes(was, p("urn:a", "https://a.example/sso/")))
+	require.Equal(t, []finding.Code{finding.ChangedEntityID, finding.EntityIDNear},
+		codes(was, p("urn:A", "https://a.example/sso")))
+	require.Equal(t, []finding.Code{finding.ChangedAddress, finding.AddressNear},
+		codes(was, p("urn:a", "https://a.example/sso/")))
 	require.Equal(t, []finding.Code{finding.ChangedAddress}, codes(was, p("urn:a", "https://b.example/sso")))
 }

@@ -73,7 +73,8 @@ func Change(side finding.Side, ds []federation.Difference) []*finding.Finding {
 		if how == "" {
 			continue
 		}
-		code, ok := map[federation.Touch]finding.Code{federation.TouchIdentity: finding.EntityIDNear, federation.TouchAddress: finding.AddressNear}[d.Touches]
+		code, ok := map[federation.Touch]finding.Code{federation.TouchIdentity: finding.EntityIDNear,
+			federation.TouchAddress: finding.AddressNear}[d.Touches]
 		if !ok {
 			continue
 		}

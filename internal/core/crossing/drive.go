@@ -176,7 +176,8 @@ func (d *drive) need(n *Need, then step) step {
 // begin makes the state of a new crossing.
 func (d *drive) begin(by string) {
 	here := d.s.here
-	d.s = State{here: here, ID: d.f.New, Mode: d.s.Mode, Stage: Begun, App: d.app.Name, AppID: d.app.ID, StartedBy: by, Began: d.now,
+	d.s = State{here: here, ID: d.f.New, Mode: d.s.Mode, Stage: Begun, App: d.app.Name, AppID: d.app.ID, StartedBy: by,
+		Began:   d.now,
 		Browser: Tie{Network: d.e.Browser.Network}}
 }
 
@@ -191,7 +192,8 @@ func clip(s string) string {
 // open starts a sign-in at the gate.
 func (d *drive) open() step {
 	d.s.here.about.StartedBy = "gate"
-	st := d.trace(TraceStep{From: BrowserLane, To: GateLane, Name: StepStart, Address: d.snap.Gate.Base + "/open/" + clip(d.e.App), RelayState: clip(d.e.Target)})
+	st := d.trace(TraceStep{From: BrowserLane, To: GateLane, Name: StepStart,
+		Address: d.snap.Gate.Base + "/open/" + clip(d.e.App), RelayState: clip(d.e.Target)})
 	app, ok := d.snap.Application(federation.Name(d.e.App))
 	if !ok {
 		return d.refuse(finding.New(finding.ApplicationUnknown, finding.Fact("Name", clip(d.e.App))))

@@ -101,7 +101,8 @@ func (a *Arrival) whose(s *federation.Snapshot) (federation.Name, bool) {
 
 // step begins the step of the trace that shows the arrival.
 func (a *Arrival) step() TraceStep {
-	return TraceStep{From: a.From, To: GateLane, Name: a.Name, Binding: a.Binding, RelayState: a.State, Octets: string(a.Octets), Raw: a.Raw}
+	return TraceStep{From: a.From, To: GateLane, Name: a.Name, Binding: a.Binding, RelayState: a.State,
+		Octets: string(a.Octets), Raw: a.Raw}
 }
 
 // Told is what a side made of a message: what is recorded of it.

@@ -21,12 +21,14 @@ func Proves(g *federation.Gate, w Wish, a *Authentication, asked, now time.Time)
 	var reasons reason.Reasons
 	if w.Force {
 		if asked.IsZero() || a.At.Before(asked.Add(-g.Skew)) {
-			return reasons, finding.New(finding.AuthnTooOld, finding.Fact("Signed in at", stamp(a.At)), finding.Fact("Asked for at", stamp(asked)))
+			return reasons, finding.New(finding.AuthnTooOld, finding.Fact("Signed in at", stamp(a.At)),
+				finding.Fact("Asked for at", stamp(asked)))
 		}
 		reasons.Add(reason.ProofFresh, stamp(a.At))
 	}
 	if w.MaxAge > 0 && now.Sub(a.At) > w.MaxAge+g.Skew {
-		return reasons, finding.New(finding.AuthnTooOld, finding.Fact("Signed in at", stamp(a.At)), finding.Fact("At most", w.MaxAge.String()))
+		return reasons, finding.New(finding.AuthnTooOld, finding.Fact("Signed in at", stamp(a.At)),
+			finding.Fact("At most", w.MaxAge.String()))
 	}
 	if len(w.Contexts) > 0 && !w.Voluntary {
 		if !g.Contexts.Satisfies(w.Comparison, w.Contexts, a.Context) {
@@ -79,7 +81,8 @@ func LinkKey(p federation.ID, s profile.Subject) string {
 
 // Match finds the person among those looked up by their link keys. A key that
 // was not looked up is a need; app is the application whose subject is wanted.
-func Match(p *federation.Provider, app federation.ID, who profile.Profile, people map[string]Person) (Person, reason.Reason, *Need) {
+func Match(p *federation.Provider, app federation.ID, who profile.Profile, people map[string]Person) (Person,
+	reason.Reason, *Need) {
 	key := LinkKey(p.ID, who.Subject)
 	if key == "" {
 		return Person{}, reason.New(reason.PersonTransient), nil

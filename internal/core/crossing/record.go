@@ -84,7 +84,8 @@ type Entry struct {
 // facts that it ended with.
 func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 	d := drive{s: before, e: e}
-	out := Entry{At: at, Kind: e.Kind, App: clip(e.App), Target: e.Target, Via: e.Via, Again: e.Again, Holds: d.holds(), Before: before.Resting(), Told: t.Told,
+	out := Entry{At: at, Kind: e.Kind, App: clip(e.App), Target: e.Target, Via: e.Via, Again: e.Again, Holds: d.holds(),
+		Before: before.Resting(), Told: t.Told,
 		New: f.New, People: map[string]Person{}, Decided: t.Decided}
 	out.Before.ProviderState, out.Before.Browser.Secret = nil, nil
 	if a := e.Arrival; a != nil {
@@ -107,7 +108,8 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 
 // Replay decides a recorded turn again, with a configuration of now.
 func Replay(snap *federation.Snapshot, in Entry) Decision {
-	e := Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Again: in.Again, Told: in.Told, Browser: Browser{Network: in.Before.Browser.Network, Holds: in.Holds}}
+	e := Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Again: in.Again, Told: in.Told,
+		Browser: Browser{Network: in.Before.Browser.Network, Holds: in.Holds}}
 	if in.Kind == Arrived {
 		e.Arrival = &Arrival{From: in.From, Record: in.Record, State: in.State}
 	}

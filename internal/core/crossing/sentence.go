@@ -21,23 +21,31 @@ const (
 )
 
 var (
-	again  = Sentence{"This sign-in cannot be used", "Start again at your application. If it happens again, tell your help desk the reference number.", FaultRefused}
-	closed = Sentence{"This way in is closed at the moment", "Try again later, or tell your help desk the reference number.", FaultRefused}
+	again = Sentence{"This sign-in cannot be used",
+		"Start again at your application. If it happens again, tell your help desk the reference number.", FaultRefused}
+	closed = Sentence{"This way in is closed at the moment",
+		"Try again later, or tell your help desk the reference number.", FaultRefused}
 )
 
 const toHelpDesk = "Tell your help desk the reference number."
 
 // sentences are those of findings that a person can do something about.
 var sentences = map[finding.Code]Sentence{
-	finding.CrossingUnknown:      {"This sign-in has expired", "Start again at your application.", FaultRefused},
-	finding.CrossingTurns:        {"This sign-in goes round in circles", "Start again at your application. If it happens again, tell your help desk the reference number.", FaultRefused},
-	finding.CrossingOtherBrowser: {"This sign-in was begun in another browser", "Start again in the browser you want to use, and allow cookies for this address.", FaultRefused},
-	finding.TooManyStarts:        {"Too many sign-ins at once", "Wait a few minutes, then start again at your application.", FaultBusy},
-	finding.ApplicationUnknown:   {"This application is not known here", "Check the address, or tell your help desk the reference number.", FaultUnknown},
-	finding.GateFailure:          {"Something went wrong here", "Try again in a few minutes, or tell your help desk the reference number.", FaultOurs},
-	finding.InResponseToOther:    again, finding.AssertionReplayed: again, finding.UnsolicitedRefused: again,
+	finding.CrossingUnknown: {"This sign-in has expired", "Start again at your application.", FaultRefused},
+	finding.CrossingTurns: {"This sign-in goes round in circles",
+		"Start again at your application. If it happens again, tell your help desk the reference number.", FaultRefused},
+	finding.CrossingOtherBrowser: {"This sign-in was begun in another browser",
+		"Start again in the browser you want to use, and allow cookies for this address.", FaultRefused},
+	finding.TooManyStarts: {"Too many sign-ins at once",
+		"Wait a few minutes, then start again at your application.", FaultBusy},
+	finding.ApplicationUnknown: {"This application is not known here",
+		"Check the address, or tell your help desk the reference number.", FaultUnknown},
+	finding.GateFailure: {"Something went wrong here",
+		"Try again in a few minutes, or tell your help desk the reference number.", FaultOurs},
+	finding.InResponseToOther: again, finding.AssertionReplayed: again, finding.UnsolicitedRefused: again,
 	finding.ApplicationDisabled: closed, finding.ProviderDisabled: closed, finding.NoProvider: closed,
-	finding.SubjectOther: {"You are signed in as somebody else", "Sign out where you signed in, and start again at your application as the person it expects.", FaultRefused},
+	finding.SubjectOther: {"You are signed in as somebody else",
+		"Sign out where you signed in, and start again at your application as the person it expects.", FaultRefused},
 }
 
 // ForPerson says in one plain sentence what a finding means for the person in

@@ -11,7 +11,8 @@ import (
 
 // ask begins the provider's part.
 func (d *drive) ask() step {
-	d.s.Stage, d.s.Provider, d.s.ProviderID, d.s.ProviderState, d.s.Handle, d.s.AskedAt = Asked, d.p.Name, d.p.ID, nil, "", d.now
+	d.s.Stage, d.s.Provider, d.s.ProviderID, d.s.ProviderState, d.s.Handle, d.s.AskedAt = Asked, d.p.Name, d.p.ID, nil,
+		"", d.now
 	d.s.Asking = nil
 	if len(d.s.Wish.Contexts) == 0 && d.p.AskContext != "" {
 		d.s.Asking = []string{d.p.AskContext}
@@ -25,7 +26,8 @@ func (d *drive) ask() step {
 func (d *drive) in(begins bool) In {
 	w := d.s.Wish.Effective(d.p)
 	w.Contexts = d.p.ContextWords.Theirs(w.Contexts)
-	in := In{Begins: begins, Gate: &d.snap.Gate, Provider: d.p, Crossing: d.s.ID, Wish: w, Event: d.e, Facts: d.f, Now: d.now, Held: d.s.here.held}
+	in := In{Begins: begins, Gate: &d.snap.Gate, Provider: d.p, Crossing: d.s.ID, Wish: w, Event: d.e, Facts: d.f,
+		Now: d.now, Held: d.s.here.held}
 	if d.belongs() { // of another browser, too: it is refused for that afterwards
 		in.Own = d.s.ProviderState
 	}
@@ -91,7 +93,8 @@ func (d *drive) turnOfProvider() step {
 		return (*drive).prove
 	}
 	if c := d.s.here.call; c != nil && d.f.Replied {
-		d.trace(TraceStep{From: GateLane, To: Provider, Name: c.Name, Binding: c.Binding, Address: c.Address, Octets: string(d.f.Called)})
+		d.trace(TraceStep{From: GateLane, To: Provider, Name: c.Name, Binding: c.Binding, Address: c.Address,
+			Octets: string(d.f.Called)})
 		d.s.here.call = nil
 	}
 	return d.took(providerSide(d.p).Step(d.in(false)))
@@ -232,7 +235,8 @@ func (d *drive) unsolicited() step {
 	name, ok := cutBase(d.e.Arrival.State, base)
 	app, known := d.snap.Application(name)
 	if !ok || !known {
-		return d.refuse(finding.New(finding.UnsolicitedTarget, finding.Compare("RelayState", base+"NAME", clip(d.e.Arrival.State))))
+		return d.refuse(finding.New(finding.UnsolicitedTarget, finding.Compare("RelayState", base+"NAME",
+			clip(d.e.Arrival.State))))
 	}
 	d.app = app
 	d.at(StepAsk).Reasons.Add(reason.StartUnsolicited)
@@ -262,7 +266,8 @@ func (d *drive) match() step {
 // admit decides whether they may enter.
 func (d *drive) admit() step {
 	d.s.Proofs = []Authentication{d.s.here.answer.Authentication}
-	reasons, err := Admit(d.snap, Entrant{App: d.app, Person: d.s.here.person, Proofs: d.s.Proofs, Network: d.e.Browser.Network}, d.now)
+	reasons, err := Admit(d.snap, Entrant{App: d.app, Person: d.s.here.person, Proofs: d.s.Proofs,
+		Network: d.e.Browser.Network}, d.now)
 	d.here(StepAccess).Reasons = reasons
 	if err != nil {
 		return d.refuse(err)
@@ -275,8 +280,9 @@ func (d *drive) release() step {
 	h := &d.s.here
 	released, reasons := Release(d.app, h.who)
 	d.here(StepRelease).Reasons = reasons
-	plan, err := applicationSide(d.app).Answer(AnswerIn{Gate: &d.snap.Gate, App: d.app, Own: d.s.AppState, Wish: d.s.Wish, Released: released,
-		Person: h.person, Answer: h.answer, New: d.f.New, Now: d.now})
+	plan, err := applicationSide(d.app).Answer(AnswerIn{Gate: &d.snap.Gate, App: d.app, Own: d.s.AppState, Wish: d.s.Wish,
+		Released: released,
+		Person:   h.person, Answer: h.answer, New: d.f.New, Now: d.now})
 	if err != nil {
 		d.here(StepBuild)
 		return d.refuse(err)

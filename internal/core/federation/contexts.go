@@ -27,8 +27,10 @@ func (r Ranking) Check() error {
 			return &SettingError{"ranks", fmt.Errorf("rank %d is empty; name a context in it, or leave it out", i+1)}
 		}
 		for _, c := range rank {
-			if n++; c == "" || len([]rune(c)) > maxContextRunes || strings.ContainsFunc(c, func(x rune) bool { return x <= ' ' || x == 0x7f || x == '>' }) {
-				return &SettingError{"ranks", fmt.Errorf("%q in rank %d is no context; give a URI of at most %d characters", c, i+1, maxContextRunes)}
+			if n++; c == "" || len([]rune(c)) > maxContextRunes ||
+				strings.ContainsFunc(c, func(x rune) bool { return x <= ' ' || x == 0x7f || x == '>' }) {
+				return &SettingError{"ranks", fmt.Errorf("%q in rank %d is no context; give a URI of at most %d characters", c,
+					i+1, maxContextRunes)}
 			}
 			if before, twice := seen[c]; twice {
 				return &SettingError{"ranks", fmt.Errorf("%s stands in rank %d and in rank %d; leave it in one", c, before, i+1)}
@@ -37,7 +39,8 @@ func (r Ranking) Check() error {
 		}
 	}
 	if len(r) > maxRanks || n > maxContexts {
-		return &SettingError{"ranks", fmt.Errorf("%d ranks with %d contexts are too many; use at most %d with %d", len(r), n, maxRanks, maxContexts)}
+		return &SettingError{"ranks", fmt.Errorf("%d ranks with %d contexts are too many; use at most %d with %d", len(r), n,
+			maxRanks, maxContexts)}
 	}
 	return nil
 }

@@ -104,7 +104,8 @@ func Differences(before, after []Value) []Difference {
 	return out
 }
 
-var changed = map[Touch]finding.Code{TouchIdentity: finding.ChangedEntityID, TouchKey: finding.ChangedKey, TouchAddress: finding.ChangedAddress}
+var changed = map[Touch]finding.Code{TouchIdentity: finding.ChangedEntityID, TouchKey: finding.ChangedKey,
+	TouchAddress: finding.ChangedAddress}
 
 // Changed gives a finding for a change of entity ID, of keys and of addresses;
 // none if a difference touches none of them.

@@ -15,9 +15,11 @@ func directory(n int) *federation.Directory[int] {
 	for i := range all {
 		all[i] = i
 	}
-	kinds := []string{"Crew roster", "Track possessions", "Ticket refunds", "Timetable archive", "Depot planner", "Incident LOG"}
+	kinds := []string{"Crew roster", "Track possessions", "Ticket refunds", "Timetable archive", "Depot planner",
+		"Incident LOG"}
 	return federation.NewDirectory(all, func(i int) []string {
-		return []string{fmt.Sprintf("app-%05d", i), fmt.Sprintf("Alder %d Rail: %s", i, kinds[i%6]), fmt.Sprintf("https://%s.alder-%d.example/saml", strings.ReplaceAll(strings.ToLower(kinds[i%6]), " ", "-"), i)}
+		return []string{fmt.Sprintf("app-%05d", i), fmt.Sprintf("Alder %d Rail: %s", i, kinds[i%6]),
+			fmt.Sprintf("https://%s.alder-%d.example/saml", strings.ReplaceAll(strings.ToLower(kinds[i%6]), " ", "-"), i)}
 	})
 }
 
@@ -26,7 +28,8 @@ func TestDirectory(t *testing.T) {
 	page, total := d.Find("crew ROSTER", 2, 3)
 	require.Equal(t, []int{12, 18, 24}, page, "by name, in any case")
 	require.Equal(t, 100, total)
-	for text, want := range map[string]int{"": 600, "app-00599": 1, "incident log": 100, "crew": 100, "nobody": 0, "alder-7.example": 1} {
+	for text, want := range map[string]int{"": 600, "app-00599": 1, "incident log": 100, "crew": 100, "nobody": 0,
+		"alder-7.example": 1} {
 		_, total := d.Find(text, 0, 10)
 		require.Equal(t, want, total, text)
 	}

@@ -12,9 +12,11 @@ import (
 // a finding.
 func ExampleDifferences() {
 	provider := func(address string) *federation.Provider {
-		return &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: "urn:staff", SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: address}}}}}
+		return &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: "urn:staff",
+			SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: address}}}}}
 	}
-	all := federation.Differences(federation.Describe(provider("https://a.wrenmoor.example/sso")), federation.Describe(provider("https://b.wrenmoor.example/sso")))
+	all := federation.Differences(federation.Describe(provider("https://a.wrenmoor.example/sso")),
+		federation.Describe(provider("https://b.wrenmoor.example/sso")))
 	for _, d := range all {
 		fmt.Printf("%s\n  %s\n  %s\n", d.Label, d.Before, d.After)
 	}

@@ -18,7 +18,8 @@ func TestParseName(t *testing.T) {
 		require.NoError(t, err, good)
 		require.Equal(t, federation.Name(good), n)
 	}
-	for bad, near := range map[string]string{"": "", "-a": "a", "Crew Roster": "crew-roster", "é": "", "a/b": "a-b", strings.Repeat("x", 64): strings.Repeat("x", 63)} {
+	for bad, near := range map[string]string{"": "", "-a": "a", "Crew Roster": "crew-roster", "é": "", "a/b": "a-b",
+		strings.Repeat("x", 64): strings.Repeat("x", 63)} {
 		_, err := federation.ParseName(bad)
 		require.True(t, finding.Is(err, finding.NameMalformed), bad)
 		if near != "" {

@@ -25,14 +25,18 @@ func TestDifferences(t *testing.T) {
 		want          []federation.Difference
 	}{
 		{"nothing", v("a", "1"), v("a", "1"), []federation.Difference{}},
-		{"a value", v("a", "1", "b", "2"), v("a", "1", "b", "3"), []federation.Difference{{Label: "b", Before: "2", After: "3"}}},
+		{"a value", v("a", "1", "b", "2"), v("a", "1", "b", "3"),
+			[]federation.Difference{{Label: "b", Before: "2", After: "3"}}},
 		{"another order of several", v("a", "1", "a", "2"), v("a", "2", "a", "1"), []federation.Difference{}},
-		{"one of several", v("a", "1", "a", "2"), v("a", "2", "a", "3"), []federation.Difference{{Label: "a", Before: "1", After: "3"}}},
+		{"one of several", v("a", "1", "a", "2"), v("a", "2", "a", "3"),
+			[]federation.Difference{{Label: "a", Before: "1", After: "3"}}},
 		{"one more", v("a", "1"), v("a", "1", "a", "2"), []federation.Difference{{Label: "a", After: "2"}}},
 		{"one less", v("a", "1", "a", "2"), v("a", "2"), []federation.Difference{{Label: "a", Before: "1"}}},
-		{"a label that comes and one that goes", v("a", "1"), v("b", "1"), []federation.Difference{{Label: "a", Before: "1"}, {Label: "b", After: "1"}}},
+		{"a label that comes and one that goes", v("a", "1"), v("b", "1"), []federation.Difference{{Label: "a", Before: "1"},
+			{Label: "b", After: "1"}}},
 		{"empty is no value", v("a", ""), v("b", ""), []federation.Difference{}},
-		{"all of a new record", nil, v("a", "1", "b", "2"), []federation.Difference{{Label: "a", After: "1"}, {Label: "b", After: "2"}}},
+		{"all of a new record", nil, v("a", "1", "b", "2"), []federation.Difference{{Label: "a", After: "1"},
+			{Label: "b", After: "2"}}},
 	} {
 		require.Equal(t, c.want, federation.Differences(c.before, c.after), c.rule)
 	}
@@ -50,7 +54,8 @@ func TestSettingsOfKeepingAndDrafts(t *testing.T) {
 	s := app("a", "urn:a")
 	s.Title, s.Phase = "A", federation.Paused
 	require.NoError(t, federation.Check(s), "a draft may be kept")
-	for field, value := range map[string]any{"phase": "live", "trustKey": "x", "ownStart": "start", "phas": "live", "notes": false} {
+	for field, value := range map[string]any{"phase": "live", "trustKey": "x", "ownStart": "start", "phas": "live",
+		"notes": false} {
 		bad := s.Copy()
 		err := federation.Apply(bad, federation.Settings{field: value})
 		if err == nil {
@@ -64,10 +69,12 @@ func TestSettingsOfKeepingAndDrafts(t *testing.T) {
 	require.Error(t, federation.Apply(s.Copy(), federation.Settings{"phase": true}))
 	octets, err := federation.Marshal(s)
 	require.NoError(t, err)
-	back, err := federation.Unmarshal(samlside.Protocol{}, federation.Stored{Kind: federation.KindApplication, Name: "a", Revision: 3, Data: octets})
+	back, err := federation.Unmarshal(samlside.Protocol{}, federation.Stored{Kind: federation.KindApplication, Name: "a",
+		Revision: 3, Data: octets})
 	require.NoError(t, err)
 	require.Equal(t, federation.Describe(s), federation.Describe(back), "what is stored is what was")
-	for source, want := range map[string][2]string{"https://a.example/m": {"https://a.example/m", ""}, "document": {}, "typed": {}, "aggregate lines": {"", "lines"}} {
+	for source, want := range map[string][2]string{"https://a.example/m": {"https://a.example/m", ""}, "document": {},
+		"typed": {}, "aggregate lines": {"", "lines"}} {
 		in := federation.Intake{Source: source}
 		require.Equal(t, want, [2]string{in.Address(), in.Aggregate()}, source)
 	}

@@ -59,7 +59,8 @@ func (k Keeping) Trust() ([]crypto.PublicKey, error) {
 		out = append(out, c.Public)
 	}
 	if len(out) == 0 {
-		return nil, &SettingError{"trustKey", errors.New("this is no certificate; give the one the publisher signs its metadata with, in PEM")}
+		return nil, &SettingError{"trustKey",
+			errors.New("this is no certificate; give the one the publisher signs its metadata with, in PEM")}
 	}
 	return out, nil
 }
@@ -122,7 +123,8 @@ func Apply(r Record, s Settings) error {
 			return unknownSetting(name, now)
 		}
 		if fmt.Sprintf("%T", v) != fmt.Sprintf("%T", old) {
-			return &SettingError{name, fmt.Errorf("%v is no value for it; give %s", v, map[bool]string{true: "true or false", false: "a text"}[old == true || old == false])}
+			return &SettingError{name, fmt.Errorf("%v is no value for it; give %s", v, map[bool]string{true: "true or false",
+				false: "a text"}[old == true || old == false])}
 		}
 	}
 	octets, err := json.Marshal(s)
@@ -168,7 +170,9 @@ func Check(r Record) error {
 	case !contains(Phases, string(c.Phase)):
 		return &SettingError{"phase", fmt.Errorf("there is no phase %q; use %s", c.Phase, strings.Join(Phases, " or "))}
 	case c.Phase == Live && len(missing) > 0:
-		return &SettingError{"phase", fmt.Errorf("the record is unfinished: %s is still missing; take it in before it goes live", strings.Join(missing, " and "))}
+		return &SettingError{"phase",
+			fmt.Errorf("the record is unfinished: %s is still missing; take it in before it goes live",
+				strings.Join(missing, " and "))}
 	}
 	return r.check()
 }
@@ -182,7 +186,8 @@ func (p *Provider) check() error {
 
 func (a *Application) check() error {
 	if a.OwnStart != "" && !IsAddress(a.OwnStart) {
-		return &SettingError{"ownStart", fmt.Errorf("%q is no address; give a whole one, like https://lost.wrenmoor.example/start", a.OwnStart)}
+		return &SettingError{"ownStart",
+			fmt.Errorf("%q is no address; give a whole one, like https://lost.wrenmoor.example/start", a.OwnStart)}
 	}
 	return a.Side.Check(a)
 }
@@ -197,5 +202,6 @@ func IsAddress(s string) bool {
 func contains(all []string, s string) bool { return slices.Contains(all, s) }
 
 func errUnknownField(known []string) error {
-	return fmt.Errorf("nothing of this name can be typed here; what can is %s", cmp.Or(strings.Join(known, ", "), "nothing"))
+	return fmt.Errorf("nothing of this name can be typed here; what can is %s", cmp.Or(strings.Join(known, ", "),
+		"nothing"))
 }

@@ -50,10 +50,12 @@ func (s *Snapshot) add(records []Record) {
 // list makes the lists by name, each when it is first asked for.
 func (s *Snapshot) list() *Snapshot {
 	s.providerList = sync.OnceValue(func() *Directory[*Provider] {
-		return NewDirectory(slices.Collect(maps.Values(s.providers)), func(p *Provider) []string { return []string{string(p.Name), p.Title, KnownAs(p)} })
+		return NewDirectory(slices.Collect(maps.Values(s.providers)),
+			func(p *Provider) []string { return []string{string(p.Name), p.Title, KnownAs(p)} })
 	})
 	s.appList = sync.OnceValue(func() *Directory[*Application] {
-		return NewDirectory(slices.Collect(maps.Values(s.apps)), func(a *Application) []string { return []string{string(a.Name), a.Title, KnownAs(a)} })
+		return NewDirectory(slices.Collect(maps.Values(s.apps)),
+			func(a *Application) []string { return []string{string(a.Name), a.Title, KnownAs(a)} })
 	})
 	return s
 }

@@ -10,7 +10,8 @@ import (
 func Example() {
 	var checks finding.Checks
 	checks.Pass("Issuer", "https://accounts.wrenmoor.example")
-	err := checks.Fail("Audience", finding.New(finding.AudienceOther, finding.Compare("Audience", "urn:gate", "urn:gate/")))
+	err := checks.Fail("Audience", finding.New(finding.AudienceOther, finding.Compare("Audience", "urn:gate",
+		"urn:gate/")))
 	fmt.Println(err)
 	fmt.Println(len(checks), finding.Is(err, finding.AudienceOther), finding.Of(err).Side)
 	// Output:

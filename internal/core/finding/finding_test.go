@@ -59,9 +59,11 @@ func TestEveryFindingIsGivenAndTested(t *testing.T) {
 			}
 		}
 		require.NotEmpty(t, name)
-		given, _ := exec.Command("grep", "-rlE", `finding\.`+name+`\b`, "..", "../../gate", "--include=*.go", "--exclude=*_test.go").Output()
+		given, _ := exec.Command("grep", "-rlE", `finding\.`+name+`\b`, "..", "../../gate", "--include=*.go",
+			"--exclude=*_test.go").Output()
 		require.NotEmpty(t, string(given), "%s is given nowhere", e.Code)
-		tested, _ := exec.Command("grep", "-rlE", `finding\.`+name+`\b|"`+string(e.Code)+`"|\b`+string(e.Code)+`\b`, "../..", "../../../e2e", "--include=*_test.go").Output()
+		tested, _ := exec.Command("grep", "-rlE", `finding\.`+name+`\b|"`+string(e.Code)+`"|\b`+string(e.Code)+`\b`, "../..",
+			"../../../e2e", "--include=*_test.go").Output()
 		require.NotEmpty(t, string(tested), "%s is looked for by no test", e.Code)
 	}
 }

@@ -203,7 +203,8 @@ func RSABits(public crypto.PublicKey) int {
 // counts as what it is used for.
 func (c Certificate) Authority() bool {
 	x := c.X509
-	return x != nil && x.IsCA && x.KeyUsage&x509.KeyUsageCertSign != 0 && x.KeyUsage&(x509.KeyUsageDigitalSignature|x509.KeyUsageContentCommitment) == 0
+	return x != nil && x.IsCA && x.KeyUsage&x509.KeyUsageCertSign != 0 &&
+		x.KeyUsage&(x509.KeyUsageDigitalSignature|x509.KeyUsageContentCommitment) == 0
 }
 
 // SignedWithSHA1 reports whether the certificate's own signature rests on SHA-1

@@ -93,7 +93,8 @@ func Access(app *federation.Application, words []Passing) (reason.Reasons, error
 			return reasons, finding.New(finding.ProxyForbidden, finding.Fact("Count", "0"))
 		}
 		if len(p.ProxyAudiences) > 0 && !slices.Contains(p.ProxyAudiences, app.Identity()) {
-			return reasons, finding.New(finding.ProxyForbidden, finding.Compare("Audience", app.Identity(), strings.Join(p.ProxyAudiences, ", ")))
+			return reasons, finding.New(finding.ProxyForbidden, finding.Compare("Audience", app.Identity(),
+				strings.Join(p.ProxyAudiences, ", ")))
 		}
 	}
 	reasons.Add(reason.AccessEverybody)

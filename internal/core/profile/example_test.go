@@ -8,7 +8,8 @@ import (
 
 // What the provider said is what the application hears.
 func ExamplePassThrough() {
-	p := profile.PassThrough(profile.Subject{Value: "ada@wrenmoor.example"}, []profile.Attribute{{Name: "groups", Values: []string{"drivers", "controllers"}}})
+	p := profile.PassThrough(profile.Subject{Value: "ada@wrenmoor.example"},
+		[]profile.Attribute{{Name: "groups", Values: []string{"drivers", "controllers"}}})
 	out := p.Release()
 	fmt.Println(out.Subject.Value, out.Attributes[0].Values)
 	// Output: ada@wrenmoor.example [drivers controllers]

@@ -49,7 +49,8 @@ func ReadAggregate(src io.Reader, t Trusting, each func(*Entity) error) (*Aggreg
 	if f := recognise(head); f != nil {
 		return nil, f
 	}
-	s, err := xmlsec.NewStream(io.MultiReader(strings.NewReader(string(head)), src), xmlsec.AggregateLimits, t.Keys, xmlsec.Policy{AllowSHA1: t.AllowSHA1},
+	s, err := xmlsec.NewStream(io.MultiReader(strings.NewReader(string(head)), src), xmlsec.AggregateLimits, t.Keys,
+		xmlsec.Policy{AllowSHA1: t.AllowSHA1},
 		func(space, local string) bool { return space == NSMetadata && local == "EntitiesDescriptor" })
 	if err != nil {
 		return nil, err
@@ -57,7 +58,8 @@ func ReadAggregate(src io.Reader, t Trusting, each func(*Entity) error) (*Aggreg
 	defer s.Close()
 	root := s.Root()
 	if !root.Is(NSMetadata, "EntitiesDescriptor") {
-		return nil, finding.New(finding.AggregateOther, finding.Compare("Outermost element", "EntitiesDescriptor in "+NSMetadata, kindOf(root)))
+		return nil, finding.New(finding.AggregateOther, finding.Compare("Outermost element",
+			"EntitiesDescriptor in "+NSMetadata, kindOf(root)))
 	}
 	a := &Aggregate{Name: root.Attr("Name"), Verified: len(t.Keys) > 0, Warnings: s.Warnings()}
 	a.SignatureMethod, a.DigestMethod = s.Methods()

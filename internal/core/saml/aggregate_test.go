@@ -25,14 +25,16 @@ var aggregateTime = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 // aggregate gives one signed by the stand-in federation.
 func aggregate(t testing.TB, pair *keys.Pair, entities int, fault string) []byte {
-	octets, err := (&standin.Federation{Title: "Northern lines", Entities: entities, Pair: pair, Fault: fault}).Aggregate(0, aggregateTime)
+	octets, err := (&standin.Federation{Title: "Northern lines", Entities: entities, Pair: pair,
+		Fault: fault}).Aggregate(0, aggregateTime)
 	require.NoError(t, err)
 	return octets
 }
 
 func readAll(octets []byte, trust ...keys.Certificate) (*saml.Aggregate, []saml.Entity, error) {
 	var all []saml.Entity
-	a, err := saml.ReadAggregate(bytes.NewReader(octets), saml.Trusting{Now: aggregateTime, Keys: saml.TrustKeys(trust...)}, func(e *saml.Entity) error {
+	a, err := saml.ReadAggregate(bytes.NewReader(octets), saml.Trusting{Now: aggregateTime,
+		Keys: saml.TrustKeys(trust...)}, func(e *saml.Entity) error {
 		all = append(all, *e)
 		return nil
 	})
@@ -76,7 +78,8 @@ func TestAggregate(t *testing.T) {
 	require.NoError(t, os.WriteFile(pem, pair.Certificate.PEM(), 0o600))
 	for _, doc := range [][]byte{octets, aggregate(t, pair, 12, "altered"), aggregate(t, pair, 12, "stranger")} {
 		require.NoError(t, os.WriteFile(file, doc, 0o600))
-		theirs := exec.Command("xmlsec1", "--verify", "--pubkey-cert-pem", pem, "--enabled-key-data", "x509", "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:metadata:EntitiesDescriptor", file).Run()
+		theirs := exec.Command("xmlsec1", "--verify", "--pubkey-cert-pem", pem, "--enabled-key-data", "x509", "--id-attr:ID",
+			"urn:oasis:names:tc:SAML:2.0:metadata:EntitiesDescriptor", file).Run()
 		_, _, ours := readAll(doc, pair.Certificate)
 		require.Equal(t, theirs == nil, ours == nil, "%v, %v", theirs, ours)
 	}
@@ -93,7 +96,8 @@ func TestAggregateRefuses(t *testing.T) {
 	pair, err := keys.Generate("federation", aggregateTime, rand.Reader)
 	require.NoError(t, err)
 	sound := string(aggregate(t, pair, 8, ""))
-	signature := sound[strings.Index(sound, "<ds:Signature>") : strings.Index(sound, "</ds:Signature>")+len("</ds:Signature>")]
+	signature := sound[strings.Index(sound, "<ds:Signature>") : strings.Index(sound, "</ds:Signature>")+
+		len("</ds:Signature>")]
 	open := sound[strings.Index(sound, "<md:EntitiesDescriptor"):strings.Index(sound, "<ds:Signature>")]
 	for _, c := range []struct {
 		rule, doc string
@@ -106,10 +110,14 @@ func TestAggregateRefuses(t *testing.T) {
 		{"validUntil past", string(aggregate(t, pair, 8, "expired")), finding.MetadataExpired},
 		{"one byte less at the very end", sound[:len(sound)-4], finding.XMLMalformed},
 		{"a second document behind it", sound + "<x/>", finding.XMLMalformed},
-		{"the signature behind the entities", strings.Replace(strings.Replace(sound, signature, "", 1), "</md:EntitiesDescriptor>", signature+"</md:EntitiesDescriptor>", 1), finding.SignatureMissing},
-		{"a second signature", strings.Replace(sound, "</md:EntitiesDescriptor>", signature+"</md:EntitiesDescriptor>", 1), finding.SignatureLayout},
-		{"the signed one wrapped in another", open + strings.TrimPrefix(sound, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n") + "</md:EntitiesDescriptor>", finding.SignatureMissing},
-		{"a single entity", "<EntityDescriptor xmlns=\"" + saml.NSMetadata + "\" entityID=\"urn:a\"/>", finding.SignatureMissing},
+		{"the signature behind the entities", strings.Replace(strings.Replace(sound, signature, "", 1),
+			"</md:EntitiesDescriptor>", signature+"</md:EntitiesDescriptor>", 1), finding.SignatureMissing},
+		{"a second signature", strings.Replace(sound, "</md:EntitiesDescriptor>", signature+"</md:EntitiesDescriptor>", 1),
+			finding.SignatureLayout},
+		{"the signed one wrapped in another", open + strings.TrimPrefix(sound,
+			"<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n") + "</md:EntitiesDescriptor>", finding.SignatureMissing},
+		{"a single entity", "<EntityDescriptor xmlns=\"" + saml.NSMetadata + "\" entityID=\"urn:a\"/>",
+			finding.SignatureMissing},
 		{"a web page", "<!DOCTYPE html><html></html>", finding.MetadataHTML},
 		{"JSON", `{"issuer": "https://a.example"`, finding.MetadataJSON},
 		{"a certificate", string(pair.Certificate.PEM()), finding.MetadataCertificate},
@@ -150,17 +158,20 @@ func TestAggregateRefuses(t *testing.T) {
 
 	// A reader that fails, and a caller that has enough, end it.
 	broken := errors.New("the line went dead")
-	_, err = saml.ReadAggregate(io.MultiReader(strings.NewReader(sound[:len(sound)/2]), iotest.ErrReader(broken)), saml.Trusting{Now: aggregateTime}, func(*saml.Entity) error { return nil })
+	_, err = saml.ReadAggregate(io.MultiReader(strings.NewReader(sound[:len(sound)/2]), iotest.ErrReader(broken)),
+		saml.Trusting{Now: aggregateTime}, func(*saml.Entity) error { return nil })
 	require.ErrorIs(t, err, broken)
 	enough := errors.New("enough")
-	_, err = saml.ReadAggregate(strings.NewReader(sound), saml.Trusting{Now: aggregateTime}, func(*saml.Entity) error { return enough })
+	_, err = saml.ReadAggregate(strings.NewReader(sound), saml.Trusting{Now: aggregateTime},
+		func(*saml.Entity) error { return enough })
 	require.ErrorIs(t, err, enough)
 }
 
 func TestSignedMetadataOfOneEntity(t *testing.T) {
 	pair, err := keys.Generate("signer", aggregateTime, rand.Reader)
 	require.NoError(t, err)
-	face := saml.IDPFace{EntityID: "urn:a", SSO: "https://a.example/sso", Keys: []keys.Certificate{pair.Certificate}, Publisher: saml.Publisher{Sign: pair, ID: "_1"}}
+	face := saml.IDPFace{EntityID: "urn:a", SSO: "https://a.example/sso", Keys: []keys.Certificate{pair.Certificate},
+		Publisher: saml.Publisher{Sign: pair, ID: "_1"}}
 	octets := saml.WriteIDPMetadata(face)
 	trust := saml.Trusting{Now: aggregateTime, Keys: saml.TrustKeys(pair.Certificate)}
 	m, err := saml.TakeMetadata(octets, trust)
@@ -185,27 +196,38 @@ func TestMetadataSignedByXmlsec1(t *testing.T) {
 	key, in, out := filepath.Join(dir, "key.pem"), filepath.Join(dir, "in.xml"), filepath.Join(dir, "out.xml")
 	require.NoError(t, os.WriteFile(key, private, 0o600))
 	const ds, enc = "http://www.w3.org/2000/09/xmldsig#", "http://www.w3.org/2001/04/xml"
-	entity := saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:a", SSO: "https://a.example/sso", Keys: []keys.Certificate{pair.Certificate}})
+	entity := saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:a", SSO: "https://a.example/sso",
+		Keys: []keys.Certificate{pair.Certificate}})
 	entity = entity[bytes.Index(entity, []byte("<md:EntityDescriptor")):]
 	for _, c := range []struct {
 		rule, uri, method, digest, c14n string
 		sha1                            bool
 		want                            finding.Code
 	}{
-		{"by ID", "#_1", enc + "dsig-more#rsa-sha256", enc + "enc#sha256", "http://www.w3.org/2001/10/xml-exc-c14n#", false, ""},
-		{"the whole document", "", enc + "dsig-more#rsa-sha512", enc + "enc#sha512", "http://www.w3.org/2001/10/xml-exc-c14n#", false, ""},
-		{"inclusive", "#_1", enc + "dsig-more#rsa-sha256", enc + "enc#sha256", "http://www.w3.org/TR/2001/REC-xml-c14n-20010315", false, ""},
-		{"with SHA-1", "#_1", ds + "rsa-sha1", ds + "sha1", "http://www.w3.org/2001/10/xml-exc-c14n#", false, finding.SignatureSHA1},
+		{"by ID", "#_1", enc + "dsig-more#rsa-sha256", enc + "enc#sha256", "http://www.w3.org/2001/10/xml-exc-c14n#", false,
+			""},
+		{"the whole document", "", enc + "dsig-more#rsa-sha512", enc + "enc#sha512",
+			"http://www.w3.org/2001/10/xml-exc-c14n#", false, ""},
+		{"inclusive", "#_1", enc + "dsig-more#rsa-sha256", enc + "enc#sha256",
+			"http://www.w3.org/TR/2001/REC-xml-c14n-20010315", false, ""},
+		{"with SHA-1", "#_1", ds + "rsa-sha1", ds + "sha1", "http://www.w3.org/2001/10/xml-exc-c14n#", false,
+			finding.SignatureSHA1},
 		{"with SHA-1 by exception", "#_1", ds + "rsa-sha1", ds + "sha1", "http://www.w3.org/2001/10/xml-exc-c14n#", true, ""},
 	} {
-		signature := `<ds:Signature xmlns:ds="` + ds + `"><ds:SignedInfo><ds:CanonicalizationMethod Algorithm="` + c.c14n + `"/><ds:SignatureMethod Algorithm="` + c.method + `"/><ds:Reference URI="` + c.uri +
-			`"><ds:Transforms><ds:Transform Algorithm="` + ds + `enveloped-signature"/><ds:Transform Algorithm="` + c.c14n + `"/></ds:Transforms><ds:DigestMethod Algorithm="` + c.digest + `"/><ds:DigestValue/></ds:Reference></ds:SignedInfo><ds:SignatureValue/></ds:Signature>`
+		signature := `<ds:Signature xmlns:ds="` + ds + `"><ds:SignedInfo><ds:CanonicalizationMethod Algorithm="` + c.c14n +
+			`"/><ds:SignatureMethod Algorithm="` + c.method + `"/><ds:Reference URI="` + c.uri +
+			`"><ds:Transforms><ds:Transform Algorithm="` + ds + `enveloped-signature"/><ds:Transform Algorithm="` + c.c14n +
+			`"/></ds:Transforms><ds:DigestMethod Algorithm="` + c.digest +
+			`"/><ds:DigestValue/></ds:Reference></ds:SignedInfo><ds:SignatureValue/></ds:Signature>`
 		for name, doc := range map[string]string{
-			"EntityDescriptor":   strings.Replace(strings.Replace(string(entity), "entityID=", `ID="_1" entityID=`, 1), "<md:IDPSSO", signature+"<md:IDPSSO", 1),
-			"EntitiesDescriptor": `<md:EntitiesDescriptor xmlns:md="` + saml.NSMetadata + `" xml:lang="en" ID="_1">` + "\n  " + signature + string(entity) + "<!-- end --></md:EntitiesDescriptor>",
+			"EntityDescriptor": strings.Replace(strings.Replace(string(entity), "entityID=", `ID="_1" entityID=`, 1),
+				"<md:IDPSSO", signature+"<md:IDPSSO", 1),
+			"EntitiesDescriptor": `<md:EntitiesDescriptor xmlns:md="` + saml.NSMetadata + `" xml:lang="en" ID="_1">` + "\n  " +
+				signature + string(entity) + "<!-- end --></md:EntitiesDescriptor>",
 		} {
 			require.NoError(t, os.WriteFile(in, []byte(doc), 0o600))
-			text, err := exec.Command("xmlsec1", "--sign", "--privkey-pem", key, "--id-attr:ID", saml.NSMetadata+":"+name, "--output", out, in).CombinedOutput()
+			text, err := exec.Command("xmlsec1", "--sign", "--privkey-pem", key, "--id-attr:ID", saml.NSMetadata+":"+name,
+				"--output", out, in).CombinedOutput()
 			require.NoError(t, err, "%s: %s", c.rule, text)
 			signed, err := os.ReadFile(out)
 			require.NoError(t, err)
@@ -230,7 +252,8 @@ func TestMetadataSignedByXmlsec1(t *testing.T) {
 			judge(err, "as an aggregate")
 			if err == nil {
 				require.Equal(t, m.DigestMethod, a.DigestMethod)
-				_, err = saml.ReadAggregate(bytes.NewReader(bytes.Replace(signed, []byte("a.example"), []byte("b.example"), 1)), trust, func(*saml.Entity) error { return nil })
+				_, err = saml.ReadAggregate(bytes.NewReader(bytes.Replace(signed, []byte("a.example"), []byte("b.example"), 1)),
+					trust, func(*saml.Entity) error { return nil })
 				require.True(t, finding.Is(err, finding.SignatureAltered), "%s: %v", c.rule, err)
 			}
 		}

@@ -55,14 +55,16 @@ func (p *IDP) Made(a Artifact) bool { return a.Source == sha1.Sum([]byte(p.Entit
 // refuses artifacts that somebody else made.
 func (p *IDP) Resolver(a Artifact) (string, error) {
 	if !p.Made(a) {
-		return "", finding.New(finding.ArtifactUnresolved, finding.Fact("Artifact", "made by another issuer than the provider"))
+		return "", finding.New(finding.ArtifactUnresolved,
+			finding.Fact("Artifact", "made by another issuer than the provider"))
 	}
 	for _, e := range p.Artifact {
 		if e.Binding == BindingSOAP && e.Index == a.Index {
 			return e.Location, nil
 		}
 	}
-	return "", finding.New(finding.ArtifactUnresolved, finding.Fact("ArtifactResolutionService", "none with this index in the provider's metadata"))
+	return "", finding.New(finding.ArtifactUnresolved, finding.Fact("ArtifactResolutionService",
+		"none with this index in the provider's metadata"))
 }
 
 func envelope(message *xmlsec.Element) []byte {
@@ -88,8 +90,10 @@ func openEnvelope(octets []byte) (*xmlsec.Element, error) {
 // WriteArtifactResolve asks for the message behind an artifact (SAML core
 // §3.5.1), signed.
 func WriteArtifactResolve(id, issuer, destination, artifact string, at time.Time, pair *keys.Pair) ([]byte, error) {
-	root := samlp("ArtifactResolve").Declare("samlp", NSProtocol).Declare("saml", NSAssertion).Set("ID", id).Set("Version", "2.0").
-		Set("IssueInstant", formatTime(at)).Set("Destination", destination).Add(saml("Issuer").AddText(issuer), samlp("Artifact").AddText(artifact))
+	root := samlp("ArtifactResolve").Declare("samlp", NSProtocol).Declare("saml", NSAssertion).Set("ID",
+		id).Set("Version", "2.0").
+		Set("IssueInstant", formatTime(at)).Set("Destination", destination).Add(saml("Issuer").AddText(issuer),
+		samlp("Artifact").AddText(artifact))
 	if err := xmlsec.Sign(root, 1, pair.Signer(), pair.Certificate.DER); err != nil {
 		return nil, err
 	}
@@ -133,8 +137,10 @@ func (r *Resolve) Verify(sp *SP, p xmlsec.Policy) error {
 
 // WriteArtifactResponse answers an ArtifactResolve with a message, or with none
 // (SAML core §3.5.2), signed.
-func WriteArtifactResponse(id, inResponseTo, issuer string, message []byte, at time.Time, pair *keys.Pair) ([]byte, error) {
-	root := samlp("ArtifactResponse").Declare("samlp", NSProtocol).Declare("saml", NSAssertion).Set("ID", id).Set("Version", "2.0").
+func WriteArtifactResponse(id, inResponseTo, issuer string, message []byte, at time.Time, pair *keys.Pair) ([]byte,
+	error) {
+	root := samlp("ArtifactResponse").Declare("samlp", NSProtocol).Declare("saml", NSAssertion).Set("ID",
+		id).Set("Version", "2.0").
 		Set("IssueInstant", formatTime(at)).Set("InResponseTo", inResponseTo).Add(saml("Issuer").AddText(issuer),
 		samlp("Status").Add(samlp("StatusCode").Set("Value", StatusSuccess)))
 	if message != nil {
@@ -178,7 +184,8 @@ func ReadArtifactResponse(octets []byte, idp *IDP, inResponseTo string, p xmlsec
 	}
 	inner := root.Child(NSProtocol, "Response")
 	if inner == nil {
-		return nil, nil, finding.New(finding.ArtifactUnresolved, finding.Fact("ArtifactResponse", "holds no Response: the artifact is unknown there, or was used before"))
+		return nil, nil, finding.New(finding.ArtifactUnresolved, finding.Fact("ArtifactResponse",
+			"holds no Response: the artifact is unknown there, or was used before"))
 	}
 	var b bytes.Buffer
 	if err := inner.Canonical(&b, xmlsec.Method{Inclusive: true}, nil); err != nil {

@@ -21,7 +21,8 @@ func TestArtifact(t *testing.T) {
 	require.NoError(t, err)
 	other, err := keys.Generate("other", now, rand.Reader)
 	require.NoError(t, err)
-	idp := &saml.IDP{EntityID: idpID, Keys: []saml.Key{{Certificate: pair.Certificate}}, Artifact: []saml.Endpoint{{Binding: saml.BindingSOAP, Location: "https://idp.example/art", Index: 2}}}
+	idp := &saml.IDP{EntityID: idpID, Keys: []saml.Key{{Certificate: pair.Certificate}},
+		Artifact: []saml.Endpoint{{Binding: saml.BindingSOAP, Location: "https://idp.example/art", Index: 2}}}
 	a := saml.NewArtifact(idpID, 2, [20]byte{1, 2, 3})
 	back, err := saml.ParseArtifact(a.String())
 	require.NoError(t, err)
@@ -29,7 +30,8 @@ func TestArtifact(t *testing.T) {
 	address, err := idp.Resolver(a)
 	require.NoError(t, err)
 	require.Equal(t, "https://idp.example/art", address)
-	for rule, bad := range map[string]saml.Artifact{"of another issuer": saml.NewArtifact("urn:x", 2, [20]byte{}), "for another index": saml.NewArtifact(idpID, 3, [20]byte{})} {
+	for rule, bad := range map[string]saml.Artifact{"of another issuer": saml.NewArtifact("urn:x", 2, [20]byte{}),
+		"for another index": saml.NewArtifact(idpID, 3, [20]byte{})} {
 		_, err := idp.Resolver(bad)
 		require.True(t, finding.Is(err, finding.ArtifactUnresolved), rule)
 	}
@@ -45,13 +47,16 @@ func TestArtifact(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, a, r.Artifact)
 	require.NoError(t, r.Verify(sp, xmlsec.Policy{}))
-	require.True(t, finding.Is(r.Verify(&saml.SP{Keys: []saml.Key{{Certificate: other.Certificate}}}, xmlsec.Policy{}), finding.SignatureKey))
-	from, to := strings.Index(string(ask), "<ds:Signature "), strings.Index(string(ask), "</ds:Signature>")+len("</ds:Signature>")
+	require.True(t, finding.Is(r.Verify(&saml.SP{Keys: []saml.Key{{Certificate: other.Certificate}}}, xmlsec.Policy{}),
+		finding.SignatureKey))
+	from, to := strings.Index(string(ask), "<ds:Signature "), strings.Index(string(ask), "</ds:Signature>")+
+		len("</ds:Signature>")
 	r, err = saml.ReadArtifactResolve([]byte(string(ask[:from]) + string(ask[to:])))
 	require.NoError(t, err)
 	require.True(t, finding.Is(r.Verify(sp, xmlsec.Policy{}), finding.SignatureMissing), "who asks gets an identity")
 	_, err = saml.ReadArtifactResolve([]byte(strings.Replace(string(ask), `ID="_q"`, `ID="7 q"`, 1)))
-	require.True(t, finding.Is(err, finding.MessageUndecodable), "it is given back as InResponseTo, which must be an xs:ID")
+	require.True(t, finding.Is(err, finding.MessageUndecodable),
+		"it is given back as InResponseTo, which must be an xs:ID")
 
 	s := newSigner(t)
 	inner := s.sign(answer, "assertion")
@@ -60,16 +65,19 @@ func TestArtifact(t *testing.T) {
 	file, cert := filepath.Join(t.TempDir(), "r.xml"), filepath.Join(t.TempDir(), "c.pem")
 	require.NoError(t, os.WriteFile(file, reply, 0o600))
 	require.NoError(t, os.WriteFile(cert, pair.Certificate.PEM(), 0o600))
-	out, err := exec.Command("xmlsec1", "--verify", "--pubkey-cert-pem", cert, "--id-attr:ID", "urn:oasis:names:tc:SAML:2.0:protocol:ArtifactResponse",
+	out, err := exec.Command("xmlsec1", "--verify", "--pubkey-cert-pem", cert, "--id-attr:ID",
+		"urn:oasis:names:tc:SAML:2.0:protocol:ArtifactResponse",
 		"--node-xpath", "//*[@ID='_p']/*[local-name()='Signature']", file).CombinedOutput()
 	require.NoError(t, err, string(out))
 	message, octets, err := saml.ReadArtifactResponse(reply, idp, "_q", xmlsec.Policy{})
 	require.NoError(t, err)
 	require.Contains(t, string(octets), "Response")
 	var log finding.Checks
-	opened, err := message.Open(&saml.IDP{EntityID: idpID, Keys: []saml.Key{{Certificate: keys.Certificate{Public: &s.key.PublicKey}}}}, saml.Trust{Now: now}, &log)
+	opened, err := message.Open(&saml.IDP{EntityID: idpID,
+		Keys: []saml.Key{{Certificate: keys.Certificate{Public: &s.key.PublicKey}}}}, saml.Trust{Now: now}, &log)
 	require.NoError(t, err)
-	_, err = opened.Check(saml.Expect{EntityIDs: []string{ourID}, ACS: acs, Request: &saml.Sent{ID: "_q1"}, Now: now}, &log)
+	_, err = opened.Check(saml.Expect{EntityIDs: []string{ourID}, ACS: acs, Request: &saml.Sent{ID: "_q1"}, Now: now},
+		&log)
 	require.NoError(t, err, "the signature inside still holds")
 
 	empty, err := saml.WriteArtifactResponse("_p", "_q", idpID, nil, now, pair)
@@ -96,7 +104,8 @@ func FuzzResponse(f *testing.F) {
 	f.Add([]byte(answer))
 	f.Fuzz(func(t *testing.T, octets []byte) {
 		var log finding.Checks
-		if o, err := saml.OpenResponse(octets, &saml.IDP{EntityID: idpID}, saml.Trust{Now: now}, &log); err == nil && o.AssertionID() != "" {
+		if o, err := saml.OpenResponse(octets, &saml.IDP{EntityID: idpID}, saml.Trust{Now: now}, &log); err == nil &&
+			o.AssertionID() != "" {
 			t.Fatal("an answer without any key was opened")
 		}
 		_, _, _ = saml.ReadArtifactResponse(octets, &saml.IDP{EntityID: idpID}, "_q", xmlsec.Policy{})

@@ -51,9 +51,11 @@ func ReadRequest(octets []byte) (*Request, error) {
 	if v := root.Attr("Version"); v != "2.0" {
 		return nil, finding.New(finding.MessageOther, finding.Compare("Version", "2.0", v))
 	}
-	r := &Request{root: root, AuthnRequest: AuthnRequest{ID: root.Attr("ID"), Destination: root.Attr("Destination"), ACS: root.Attr("AssertionConsumerServiceURL"),
-		ACSIndex: -1, ProxyCount: -1, ProtocolBinding: root.Attr("ProtocolBinding"), ForceAuthn: parseBool(root.Attr("ForceAuthn")),
-		IsPassive: parseBool(root.Attr("IsPassive")), Issuer: childValue(root, NSAssertion, "Issuer")}}
+	r := &Request{root: root, AuthnRequest: AuthnRequest{ID: root.Attr("ID"), Destination: root.Attr("Destination"),
+		ACS:      root.Attr("AssertionConsumerServiceURL"),
+		ACSIndex: -1, ProxyCount: -1, ProtocolBinding: root.Attr("ProtocolBinding"),
+		ForceAuthn: parseBool(root.Attr("ForceAuthn")),
+		IsPassive:  parseBool(root.Attr("IsPassive")), Issuer: childValue(root, NSAssertion, "Issuer")}}
 	if r.IssueInstant, err = optionalTime(root, "IssueInstant"); err != nil {
 		return nil, err
 	}
@@ -115,7 +117,8 @@ func (r *Request) bounded() error {
 		}
 	}
 	if len(r.Contexts) > maxNamed || len(r.Requesters) > maxNamed {
-		return finding.New(finding.MessageUndecodable, finding.Fact("AuthnContextClassRef and RequesterID", "more than 50 of one"))
+		return finding.New(finding.MessageUndecodable, finding.Fact("AuthnContextClassRef and RequesterID",
+			"more than 50 of one"))
 	}
 	return nil
 }
@@ -155,7 +158,8 @@ func (r *Request) Check(in Inbound, sp *SP, d Demand, log *finding.Checks) (sign
 	case r.Destination == "" && signed:
 		return signed, log.Fail("Destination", finding.New(finding.DestinationMissing, finding.Fact("Expected", d.SSO)))
 	case r.Destination != "" && r.Destination != d.SSO:
-		return signed, log.Fail("Destination", finding.New(finding.DestinationOther, finding.Compare("Destination", d.SSO, r.Destination)))
+		return signed, log.Fail("Destination", finding.New(finding.DestinationOther, finding.Compare("Destination", d.SSO,
+			r.Destination)))
 	}
 	log.Pass("Destination", r.Destination)
 	if age := d.Now.Sub(r.IssueInstant); signed && (age > 5*time.Minute+d.Skew || age < -5*time.Minute-d.Skew) {
@@ -163,7 +167,8 @@ func (r *Request) Check(in Inbound, sp *SP, d Demand, log *finding.Checks) (sign
 			finding.Fact("IssueInstant", formatTime(r.IssueInstant)), finding.Fact("Now", formatTime(d.Now))))
 	}
 	if r.ProtocolBinding != "" && r.ProtocolBinding != BindingPOST && r.ProtocolBinding != BindingArtifact {
-		return signed, log.Fail("ProtocolBinding", finding.New(finding.BindingUnsupported, finding.Compare("ProtocolBinding", BindingPOST, r.ProtocolBinding)))
+		return signed, log.Fail("ProtocolBinding", finding.New(finding.BindingUnsupported, finding.Compare("ProtocolBinding",
+			BindingPOST, r.ProtocolBinding)))
 	}
 	acs, err := sp.chooseACS(&r.AuthnRequest)
 	if err != nil {
@@ -179,7 +184,8 @@ func verifyRequest(in Inbound, root *xmlsec.Element, sp *SP, d Demand, log *find
 	embedded, demanded := xmlsec.Signed(root), d.Signed || sp.AuthnRequestsSigned
 	if !embedded && !in.SignedRedirect() {
 		if demanded {
-			return false, log.Fail("Signature", finding.New(finding.SignatureMissing, finding.Fact("AuthnRequest", "must be signed, says the application's record")).From(finding.Application))
+			return false, log.Fail("Signature", finding.New(finding.SignatureMissing,
+				finding.Fact("AuthnRequest", "must be signed, says the application's record")).From(finding.Application))
 		}
 		log.Pass("Signature", "none, none demanded")
 		return false, nil
@@ -222,7 +228,8 @@ func (s *SP) chooseACS(r *AuthnRequest) (Endpoint, error) {
 			if e.Binding != binding {
 				continue
 			}
-			if r.ACS != "" && e.Location == r.ACS || r.ACS == "" && (r.ACSIndex >= 0 && e.Index == r.ACSIndex || r.ACSIndex < 0 && binding == BindingArtifact && r.ProtocolBinding == binding) {
+			if r.ACS != "" && e.Location == r.ACS || r.ACS == "" && (r.ACSIndex >= 0 && e.Index == r.ACSIndex ||
+				r.ACSIndex < 0 && binding == BindingArtifact && r.ProtocolBinding == binding) {
 				return e, nil
 			}
 			known = append(known, e.Location)
@@ -230,9 +237,11 @@ func (s *SP) chooseACS(r *AuthnRequest) (Endpoint, error) {
 	}
 	switch {
 	case r.ACS != "":
-		return Endpoint{}, finding.New(finding.ACSUnregistered, finding.Compare("AssertionConsumerServiceURL", strings.Join(known, " or "), r.ACS))
+		return Endpoint{}, finding.New(finding.ACSUnregistered, finding.Compare("AssertionConsumerServiceURL",
+			strings.Join(known, " or "), r.ACS))
 	case r.ACSIndex >= 0:
-		return Endpoint{}, finding.New(finding.ACSUnregistered, finding.Compare("AssertionConsumerServiceIndex", strings.Join(known, " or "), strconv.Itoa(r.ACSIndex)))
+		return Endpoint{}, finding.New(finding.ACSUnregistered, finding.Compare("AssertionConsumerServiceIndex",
+			strings.Join(known, " or "), strconv.Itoa(r.ACSIndex)))
 	}
 	if e, ok := s.DefaultACS(); ok && r.ProtocolBinding != BindingArtifact {
 		return e, nil
@@ -246,7 +255,8 @@ func (s *SP) chooseACS(r *AuthnRequest) (Endpoint, error) {
 func WriteAuthnRequest(r AuthnRequest, to Endpoint, relayState string, pair *keys.Pair) (Outbound, error) {
 	root := samlp("AuthnRequest").Declare("samlp", NSProtocol).Declare("saml", NSAssertion).
 		Set("ID", r.ID).Set("Version", "2.0").Set("IssueInstant", formatTime(r.IssueInstant)).Set("Destination", to.Location).
-		Set("AssertionConsumerServiceURL", r.ACS).Set("ProtocolBinding", map[bool]string{false: BindingPOST, true: BindingArtifact}[r.ByArtifact])
+		Set("AssertionConsumerServiceURL", r.ACS).Set("ProtocolBinding", map[bool]string{false: BindingPOST,
+		true: BindingArtifact}[r.ByArtifact])
 	if r.ForceAuthn {
 		root.Set("ForceAuthn", "true")
 	}

@@ -22,7 +22,8 @@ func TestAuthnRequest(t *testing.T) {
 	other, err := keys.Generate("other", now, rand.Reader)
 	require.NoError(t, err)
 	sp := saml.SP{EntityID: spID, Keys: []saml.Key{{Certificate: pair.Certificate}}, ACS: []saml.Endpoint{
-		{Binding: saml.BindingPOST, Location: "https://crew-roster.wrenmoor.example/acs"}, {Binding: saml.BindingPOST, Location: "https://crew-roster.wrenmoor.example/acs2", Index: 7}}}
+		{Binding: saml.BindingPOST, Location: "https://crew-roster.wrenmoor.example/acs"},
+		{Binding: saml.BindingPOST, Location: "https://crew-roster.wrenmoor.example/acs2", Index: 7}}}
 	strict, keyless := sp, sp
 	strict.AuthnRequestsSigned = true
 	keyless.Keys = nil
@@ -42,17 +43,30 @@ func TestAuthnRequest(t *testing.T) {
 		{"takes a signature without key as none", base, pair, keyless, nil, ""},
 		{"refuses an unsigned one where signing is demanded", base, nil, strict, nil, finding.SignatureMissing},
 		{"refuses a foreign key", base, other, sp, nil, finding.SignatureKey},
-		{"refuses another issuer", with(func(r *saml.AuthnRequest) { r.Issuer = spID + "/" }), nil, sp, nil, finding.IssuerOther},
-		{"refuses an unregistered address", with(func(r *saml.AuthnRequest) { r.ACS += "/" }), nil, sp, nil, finding.ACSUnregistered},
-		{"refuses an unregistered address even when signed", with(func(r *saml.AuthnRequest) { r.ACS = "https://evil.example" }), pair, sp, nil, finding.ACSUnregistered},
-		{"refuses a signed one that is too old", with(func(r *saml.AuthnRequest) { r.IssueInstant = now.Add(-7 * time.Minute) }), pair, sp, nil, finding.RequestExpired},
-		{"refuses another destination", base, nil, sp, []string{`Destination="` + sso, `Destination="https://other.example/sso`}, finding.DestinationOther},
+		{"refuses another issuer", with(func(r *saml.AuthnRequest) { r.Issuer = spID + "/" }), nil, sp, nil,
+			finding.IssuerOther},
+		{"refuses an unregistered address", with(func(r *saml.AuthnRequest) { r.ACS += "/" }), nil, sp, nil,
+			finding.ACSUnregistered},
+		{"refuses an unregistered address even when signed",
+			with(func(r *saml.AuthnRequest) { r.ACS = "https://evil.example" }), pair, sp, nil, finding.ACSUnregistered},
+		{"refuses a signed one that is too old",
+			with(func(r *saml.AuthnRequest) {
+				r.IssueInstant = now.Add(-7 * time.Minute)
+			}), pair, sp, nil, finding.RequestExpired},
+		{"refuses another destination", base, nil, sp, []string{`Destination="` + sso,
+			`Destination="https://other.example/sso`}, finding.DestinationOther},
 		{"refuses another version", base, nil, sp, []string{`Version="2.0"`, `Version="1.1"`}, finding.MessageOther},
-		{"refuses the artifact binding where no address for it is registered", base, nil, sp, []string{"bindings:HTTP-POST", "bindings:HTTP-Artifact"}, finding.ACSUnregistered},
-		{"refuses other bindings", base, nil, sp, []string{"bindings:HTTP-POST", "bindings:PAOS"}, finding.BindingUnsupported},
-		{"refuses an unknown index", base, nil, sp, []string{`AssertionConsumerServiceURL="https://crew-roster.wrenmoor.example/acs"`, `AssertionConsumerServiceIndex="9"`}, finding.ACSUnregistered},
-		{"refuses an alteration", base, pair, sp, []string{`Version="2.0"`, `Version="2.0" ForceAuthn="true"`}, finding.SignatureAltered},
-		{"refuses a DOCTYPE", base, nil, sp, []string{"<samlp:AuthnRequest", "<!DOCTYPE a><samlp:AuthnRequest"}, finding.XMLDoctype},
+		{"refuses the artifact binding where no address for it is registered", base, nil, sp, []string{"bindings:HTTP-POST",
+			"bindings:HTTP-Artifact"}, finding.ACSUnregistered},
+		{"refuses other bindings", base, nil, sp, []string{"bindings:HTTP-POST", "bindings:PAOS"},
+			finding.BindingUnsupported},
+		{"refuses an unknown index", base, nil, sp,
+			[]string{`AssertionConsumerServiceURL="https://crew-roster.wrenmoor.example/acs"`,
+				`AssertionConsumerServiceIndex="9"`}, finding.ACSUnregistered},
+		{"refuses an alteration", base, pair, sp, []string{`Version="2.0"`, `Version="2.0" ForceAuthn="true"`},
+			finding.SignatureAltered},
+		{"refuses a DOCTYPE", base, nil, sp, []string{"<samlp:AuthnRequest", "<!DOCTYPE a><samlp:AuthnRequest"},
+			finding.XMLDoctype},
 	} {
 		for _, binding := range []string{saml.BindingPOST, saml.BindingRedirect} {
 			t.Run(c.rule+" by "+binding[len(binding)-8:], func(t *testing.T) {
@@ -103,7 +117,8 @@ func TestRedirectRefuses(t *testing.T) {
 	good, err := saml.ToRedirect("https://x.example", "SAMLRequest", []byte("<a/>"), "", nil)
 	require.NoError(t, err)
 	query := good.Location[strings.Index(good.Location, "?")+1:]
-	bomb, err := saml.ToRedirect("https://x.example", "SAMLRequest", []byte("<a>"+strings.Repeat(" ", 3<<20)+"</a>"), "", nil)
+	bomb, err := saml.ToRedirect("https://x.example", "SAMLRequest", []byte("<a>"+strings.Repeat(" ", 3<<20)+"</a>"), "",
+		nil)
 	require.NoError(t, err)
 	for _, c := range []struct {
 		rule, query string
@@ -111,7 +126,8 @@ func TestRedirectRefuses(t *testing.T) {
 	}{
 		{"nothing", "", finding.MessageUndecodable},
 		{"no base64", "SAMLRequest=%25", finding.MessageUndecodable},
-		{"what is not deflated", "SAMLRequest=" + url.QueryEscape(base64.StdEncoding.EncodeToString([]byte("<a/>"))), finding.MessageUndecodable},
+		{"what is not deflated", "SAMLRequest=" + url.QueryEscape(base64.StdEncoding.EncodeToString([]byte("<a/>"))),
+			finding.MessageUndecodable},
 		{"a parameter twice", query + "&" + query, finding.MessageUndecodable},
 		{"another encoding", query + "&SAMLEncoding=x", finding.MessageUndecodable},
 		{"a bomb", bomb.Location[strings.Index(bomb.Location, "?")+1:], finding.XMLTooLarge},

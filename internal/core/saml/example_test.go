@@ -21,7 +21,8 @@ func ExampleReadMetadata() {
 
 // A request goes to the provider in an address, and is read back from it.
 func ExampleWriteAuthnRequest() {
-	out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: "_1", IssueInstant: time.Now(), Issuer: "urn:gate", ACS: "https://gate.example/acs"},
+	out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: "_1", IssueInstant: time.Now(), Issuer: "urn:gate",
+		ACS: "https://gate.example/acs"},
 		saml.Endpoint{Binding: saml.BindingRedirect, Location: "https://idp.example/sso"}, "handle", nil)
 	if err != nil {
 		panic(err)

@@ -155,5 +155,6 @@ func (s *SP) DefaultACS() (Endpoint, bool) {
 // usableAddress reports whether an address can be sent a browser to.
 func usableAddress(s string) bool {
 	u, err := url.Parse(s)
-	return err == nil && (u.Scheme == "https" || u.Scheme == "http") && u.Host != "" && u.User == nil && !strings.ContainsAny(s, " \t\r\n\"<>")
+	return err == nil && (u.Scheme == "https" || u.Scheme == "http") && u.Host != "" && u.User == nil &&
+		!strings.ContainsAny(s, " \t\r\n\"<>")
 }

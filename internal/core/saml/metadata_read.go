@@ -131,15 +131,19 @@ func readEntity(entity *xmlsec.Element, now time.Time) (*Metadata, error) {
 			if err != nil {
 				return nil, err
 			}
-			m.IDP = &IDP{EntityID: m.EntityID, Title: title(entity, role), SSO: endpoints(role, "SingleSignOnService"), Artifact: endpoints(role, "ArtifactResolutionService"), Keys: ks,
-				Algorithms: append(announced(role), algorithms...), NameIDFormats: values(role, "NameIDFormat"), WantAuthnRequestsSigned: parseBool(role.Attr("WantAuthnRequestsSigned"))}
+			m.IDP = &IDP{EntityID: m.EntityID, Title: title(entity, role), SSO: endpoints(role, "SingleSignOnService"),
+				Artifact: endpoints(role, "ArtifactResolutionService"), Keys: ks,
+				Algorithms: append(announced(role), algorithms...), NameIDFormats: values(role, "NameIDFormat"),
+				WantAuthnRequestsSigned: parseBool(role.Attr("WantAuthnRequestsSigned"))}
 		case role.Local == "SPSSODescriptor" && m.SP == nil:
 			ks, err := readKeys(role)
 			if err != nil {
 				return nil, err
 			}
-			m.SP = &SP{EntityID: m.EntityID, Title: title(entity, role), ACS: endpoints(role, "AssertionConsumerService"), Keys: ks, Start: initiator(role),
-				Algorithms: append(announced(role), algorithms...), NameIDFormats: values(role, "NameIDFormat"), AuthnRequestsSigned: parseBool(role.Attr("AuthnRequestsSigned")),
+			m.SP = &SP{EntityID: m.EntityID, Title: title(entity, role), ACS: endpoints(role, "AssertionConsumerService"),
+				Keys: ks, Start: initiator(role),
+				Algorithms: append(announced(role), algorithms...), NameIDFormats: values(role, "NameIDFormat"),
+				AuthnRequestsSigned:  parseBool(role.Attr("AuthnRequestsSigned")),
 				WantAssertionsSigned: parseBool(role.Attr("WantAssertionsSigned"))}
 		}
 	}
@@ -147,7 +151,8 @@ func readEntity(entity *xmlsec.Element, now time.Time) (*Metadata, error) {
 }
 
 func pastValidity(until, now time.Time) *finding.Finding {
-	return finding.New(finding.MetadataExpired, finding.Fact("validUntil", formatTime(until)), finding.Fact("Now", formatTime(now)))
+	return finding.New(finding.MetadataExpired, finding.Fact("validUntil", formatTime(until)),
+		finding.Fact("Now", formatTime(now)))
 }
 
 // lifetime reads validUntil and cacheDuration (SAML metadata §2.3.1, §2.3.2).
@@ -217,7 +222,8 @@ func (m *Metadata) AsProvider() (*IDP, error) {
 		return nil, finding.New(finding.MetadataRole, finding.Compare("Role", "IDPSSODescriptor", roles(m)))
 	}
 	if _, ok := m.IDP.SSOBy(""); !ok {
-		return nil, finding.New(finding.MetadataNoEndpoint, finding.Compare("SingleSignOnService", "one by HTTP-Redirect or HTTP-POST", describe(m.IDP.SSO))).From(finding.Provider)
+		return nil, finding.New(finding.MetadataNoEndpoint, finding.Compare("SingleSignOnService",
+			"one by HTTP-Redirect or HTTP-POST", describe(m.IDP.SSO))).From(finding.Provider)
 	}
 	if len(SigningKeys(m.IDP.Keys)) == 0 {
 		return nil, finding.New(finding.MetadataNoKey).From(finding.Provider)
@@ -231,7 +237,8 @@ func (m *Metadata) AsApplication() (*SP, error) {
 		return nil, finding.New(finding.MetadataRole, finding.Compare("Role", "SPSSODescriptor", roles(m)))
 	}
 	if _, ok := m.SP.DefaultACS(); !ok {
-		return nil, finding.New(finding.MetadataNoEndpoint, finding.Compare("AssertionConsumerService", "one by HTTP-POST", describe(m.SP.ACS))).From(finding.Application)
+		return nil, finding.New(finding.MetadataNoEndpoint, finding.Compare("AssertionConsumerService", "one by HTTP-POST",
+			describe(m.SP.ACS))).From(finding.Application)
 	}
 	return m.SP, nil
 }
@@ -317,7 +324,8 @@ func readKeys(role *xmlsec.Element) ([]Key, error) {
 				if !again {
 					var err error
 					if cert, err = keys.ParseText(text); err != nil {
-						return nil, finding.New(finding.MetadataBadKey, finding.Fact("KeyDescriptor", kd.Attr("use")), finding.Fact("Cause", err.Error()))
+						return nil, finding.New(finding.MetadataBadKey, finding.Fact("KeyDescriptor", kd.Attr("use")),
+							finding.Fact("Cause", err.Error()))
 					}
 					known[text] = cert
 				}
@@ -351,7 +359,8 @@ func keyValue(v *xmlsec.Element) (crypto.PublicKey, error) {
 	}
 	const ns11 = "http://www.w3.org/2009/xmldsig11#"
 	if ec := v.Child(ns11, "ECKeyValue"); ec != nil {
-		curve, ok := map[string]elliptic.Curve{"urn:oid:1.2.840.10045.3.1.7": elliptic.P256(), "urn:oid:1.3.132.0.34": elliptic.P384(), "urn:oid:1.3.132.0.35": elliptic.P521()}[namedCurve(ec, ns11)]
+		curve, ok := map[string]elliptic.Curve{"urn:oid:1.2.840.10045.3.1.7": elliptic.P256(),
+			"urn:oid:1.3.132.0.34": elliptic.P384(), "urn:oid:1.3.132.0.35": elliptic.P521()}[namedCurve(ec, ns11)]
 		point, err := xmlsec.Base64(childValue(ec, ns11, "PublicKey"))
 		if !ok || err != nil {
 			return nil, bad("the curve or point is not readable")

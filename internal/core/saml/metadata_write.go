@@ -23,7 +23,8 @@ func (p Publisher) publish(entityID string, role *xmlsec.Element) []byte {
 		lang := func(local, s string) *xmlsec.Element {
 			return md(local).SetNS("xml", xmlsec.NSXML, "lang", "en").AddText(s)
 		}
-		root.Add(md("Organization").Add(lang("OrganizationName", p.Organisation), lang("OrganizationDisplayName", p.Organisation), lang("OrganizationURL", p.URL)))
+		root.Add(md("Organization").Add(lang("OrganizationName", p.Organisation), lang("OrganizationDisplayName",
+			p.Organisation), lang("OrganizationURL", p.URL)))
 	}
 	if p.Contact != "" || p.Mail != "" {
 		c := md("ContactPerson").Set("contactType", "technical")
@@ -69,7 +70,8 @@ func WriteSPMetadata(f SPFace) []byte {
 	for _, format := range []string{FormatPersistent, FormatEmail, FormatUnspecified, FormatTransient} {
 		role.Add(md("NameIDFormat").AddText(format))
 	}
-	role.Add(md("AssertionConsumerService").Set("Binding", BindingPOST).Set("Location", f.ACS).Set("index", "0").Set("isDefault", "true"))
+	role.Add(md("AssertionConsumerService").Set("Binding", BindingPOST).Set("Location", f.ACS).Set("index",
+		"0").Set("isDefault", "true"))
 	if f.Artifact {
 		role.Add(md("AssertionConsumerService").Set("Binding", BindingArtifact).Set("Location", f.ACS).Set("index", "1"))
 	}

@@ -17,13 +17,19 @@ import (
 // Signature and XML Encryption demand, written down from the standards. Children
 // must be a subsequence; those of the same name may repeat.
 var order = map[string][]string{
-	"EntityDescriptor": {"Signature", "Extensions", "IDPSSODescriptor", "SPSSODescriptor", "Organization", "ContactPerson"},
-	"IDPSSODescriptor": {"Signature", "Extensions", "KeyDescriptor", "Organization", "ContactPerson", "ArtifactResolutionService", "SingleLogoutService", "ManageNameIDService", "NameIDFormat", "SingleSignOnService", "NameIDMappingService"},
-	"SPSSODescriptor":  {"Signature", "Extensions", "KeyDescriptor", "Organization", "ContactPerson", "ArtifactResolutionService", "SingleLogoutService", "ManageNameIDService", "NameIDFormat", "AssertionConsumerService", "AttributeConsumingService"},
-	"KeyDescriptor":    {"KeyInfo", "EncryptionMethod"},
-	"Organization":     {"Extensions", "OrganizationName", "OrganizationDisplayName", "OrganizationURL"},
-	"ContactPerson":    {"Extensions", "Company", "GivenName", "SurName", "EmailAddress", "TelephoneNumber"},
-	"AuthnRequest":     {"Issuer", "Signature", "Extensions", "Subject", "NameIDPolicy", "Conditions", "RequestedAuthnContext", "Scoping"},
+	"EntityDescriptor": {"Signature", "Extensions", "IDPSSODescriptor", "SPSSODescriptor", "Organization",
+		"ContactPerson"},
+	"IDPSSODescriptor": {"Signature", "Extensions", "KeyDescriptor", "Organization", "ContactPerson",
+		"ArtifactResolutionService", "SingleLogoutService", "ManageNameIDService", "NameIDFormat", "SingleSignOnService",
+		"NameIDMappingService"},
+	"SPSSODescriptor": {"Signature", "Extensions", "KeyDescriptor", "Organization", "ContactPerson",
+		"ArtifactResolutionService", "SingleLogoutService", "ManageNameIDService", "NameIDFormat",
+		"AssertionConsumerService", "AttributeConsumingService"},
+	"KeyDescriptor": {"KeyInfo", "EncryptionMethod"},
+	"Organization":  {"Extensions", "OrganizationName", "OrganizationDisplayName", "OrganizationURL"},
+	"ContactPerson": {"Extensions", "Company", "GivenName", "SurName", "EmailAddress", "TelephoneNumber"},
+	"AuthnRequest": {"Issuer", "Signature", "Extensions", "Subject", "NameIDPolicy", "Conditions",
+		"RequestedAuthnContext", "Scoping"},
 	"Response":         {"Issuer", "Signature", "Extensions", "Status", "Assertion", "EncryptedAssertion"},
 	"ArtifactResponse": {"Issuer", "Signature", "Extensions", "Status", "Response"},
 	"ArtifactResolve":  {"Issuer", "Signature", "Extensions", "Artifact"},
@@ -61,15 +67,23 @@ func TestWhatWeWriteIsInTheOrderOfTheSchemas(t *testing.T) {
 	pair, err := keys.Generate("x", now, rand.Reader)
 	require.NoError(t, err)
 	certs := []keys.Certificate{pair.Certificate, pair.Certificate}
-	full := saml.Answer{ResponseID: "_r", AssertionID: "_a", At: now, Lifetime: time.Minute, Issuer: "urn:i", Destination: acs, InResponseTo: "_q", Audience: "urn:a", NameID: saml.NameID{Format: saml.FormatPersistent, Value: "x"},
-		AuthnInstant: now, SessionIndex: "_s", SessionNotOnOrAfter: now, Authorities: []string{"urn:b"}, Attributes: []saml.Attribute{{Name: "a", FriendlyName: "b", Values: []string{"c", "d"}}}}
+	full := saml.Answer{ResponseID: "_r", AssertionID: "_a", At: now, Lifetime: time.Minute, Issuer: "urn:i",
+		Destination: acs, InResponseTo: "_q", Audience: "urn:a", NameID: saml.NameID{Format: saml.FormatPersistent,
+			Value: "x"},
+		AuthnInstant: now, SessionIndex: "_s", SessionNotOnOrAfter: now, Authorities: []string{"urn:b"},
+		Attributes: []saml.Attribute{{Name: "a", FriendlyName: "b", Values: []string{"c", "d"}}}}
 	to := &saml.Key{Certificate: pair.Certificate}
 	documents := map[string][]byte{
-		"metadata as SP":  saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:e", ACS: acs, Keys: certs, Encryption: certs, Artifact: true}),
-		"signed metadata": saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:e", ACS: acs, Keys: certs, Publisher: saml.Publisher{Organisation: "o", URL: "https://o.example", Contact: "c", Mail: "c@o.example", Sign: pair, ID: "_m"}}),
+		"metadata as SP": saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:e", ACS: acs, Keys: certs, Encryption: certs,
+			Artifact: true}),
+		"signed metadata": saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:e", ACS: acs, Keys: certs,
+			Publisher: saml.Publisher{Organisation: "o", URL: "https://o.example", Contact: "c", Mail: "c@o.example",
+				Sign: pair, ID: "_m"}}),
 		"metadata as IdP": saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:e", SSO: acs, Artifact: acs, Keys: certs}),
 	}
-	for name, p := range map[string]saml.Protection{"Response": {Pair: pair, SignResponse: true}, "encrypted Response": {Pair: pair, EncryptTo: to, Random: rand.Reader, OnlyResponse: true}, "Response with an encrypted name": {Pair: pair, EncryptTo: to, EncryptName: true, Random: rand.Reader}} {
+	for name, p := range map[string]saml.Protection{"Response": {Pair: pair, SignResponse: true},
+		"encrypted Response":              {Pair: pair, EncryptTo: to, Random: rand.Reader, OnlyResponse: true},
+		"Response with an encrypted name": {Pair: pair, EncryptTo: to, EncryptName: true, Random: rand.Reader}} {
 		documents[name], err = saml.WriteResponse(full, p)
 		require.NoError(t, err)
 	}
@@ -79,7 +93,9 @@ func TestWhatWeWriteIsInTheOrderOfTheSchemas(t *testing.T) {
 	require.NoError(t, err)
 	documents["ArtifactResolve"], err = saml.WriteArtifactResolve("_p", "urn:i", acs, "x", now, pair)
 	require.NoError(t, err)
-	out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: "_q", IssueInstant: now, Issuer: "urn:i", ACS: acs, NameIDFormat: saml.FormatEmail, Contexts: []string{"urn:c"}, Comparison: "exact", ProxyCount: 2, Requesters: []string{"urn:r"}},
+	out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: "_q", IssueInstant: now, Issuer: "urn:i", ACS: acs,
+		NameIDFormat: saml.FormatEmail, Contexts: []string{"urn:c"}, Comparison: "exact", ProxyCount: 2,
+		Requesters: []string{"urn:r"}},
 		saml.Endpoint{Binding: saml.BindingPOST, Location: acs}, "", pair)
 	require.NoError(t, err)
 	documents["AuthnRequest"], err = base64.StdEncoding.DecodeString(out.Form[0].Value)

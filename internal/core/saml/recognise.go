@@ -23,7 +23,8 @@ func recognise(octets []byte) *finding.Finding {
 	case bytes.HasPrefix(text, []byte{0xFE, 0xFF}), bytes.HasPrefix(text, []byte{0xFF, 0xFE}):
 		return nil
 	case text[0] != '<' && strings.Contains(head, "-----begin"):
-		if block, _ := pem.Decode(text); block != nil && strings.HasSuffix(block.Type, "PRIVATE KEY") || strings.Contains(head, "private key-----") {
+		if block, _ := pem.Decode(text); block != nil && strings.HasSuffix(block.Type, "PRIVATE KEY") ||
+			strings.Contains(head, "private key-----") {
 			return finding.New(finding.MetadataPrivateKey)
 		}
 		return finding.New(finding.MetadataCertificate, beginning)

@@ -151,7 +151,9 @@ func (m *Message) Open(idp *IDP, trust Trust, log *finding.Checks) (*Opened, err
 	}
 	log.Pass("Issuer", idp.EntityID)
 	if !xmlsec.IsID(assertion.Attr("ID")) || assertion.Attr("Version") != "2.0" {
-		return nil, log.Fail("Assertion", finding.New(finding.MessageOther, finding.Compare("Assertion", "with an xs:ID and Version 2.0", "ID “"+assertion.Attr("ID")+"”, Version “"+assertion.Attr("Version")+"”")))
+		return nil, log.Fail("Assertion", finding.New(finding.MessageOther,
+			finding.Compare("Assertion", "with an xs:ID and Version 2.0",
+				"ID “"+assertion.Attr("ID")+"”, Version “"+assertion.Attr("Version")+"”")))
 	}
 	if o.signed {
 		o.assertion = proof[0].Within(assertion)
@@ -164,11 +166,13 @@ func (m *Message) Open(idp *IDP, trust Trust, log *finding.Checks) (*Opened, err
 		proof = append(proof, v)
 		o.assertion = v
 	} else if o.signed && trust.SignedAssertion {
-		return nil, log.Fail("Signature of the assertion", finding.New(finding.SignatureMissing, finding.Fact("Assertion", "must be signed itself, says the provider's record")))
+		return nil, log.Fail("Signature of the assertion", finding.New(finding.SignatureMissing,
+			finding.Fact("Assertion", "must be signed itself, says the provider's record")))
 	}
 	if proof == nil {
 		if holdsSignature(root) {
-			return nil, log.Fail("Signature", finding.New(finding.SignatureLayout, finding.Fact("Signature", "neither directly in the Response nor in its assertion")))
+			return nil, log.Fail("Signature", finding.New(finding.SignatureLayout,
+				finding.Fact("Signature", "neither directly in the Response nor in its assertion")))
 		}
 		return nil, log.Fail("Signature", finding.New(finding.SignatureMissing))
 	}
@@ -253,7 +257,8 @@ func (o *Opened) onlyAssertion(log *finding.Checks) (*xmlsec.Element, error) {
 	root := o.root
 	plain, sealed := root.Elements(NSAssertion, "Assertion"), root.Elements(NSAssertion, "EncryptedAssertion")
 	if len(plain)+len(sealed) != 1 {
-		return nil, finding.New(finding.ResponseNoAssertion, finding.Compare("Assertions", "1", strconv.Itoa(len(plain)+len(sealed))))
+		return nil, finding.New(finding.ResponseNoAssertion, finding.Compare("Assertions", "1",
+			strconv.Itoa(len(plain)+len(sealed))))
 	}
 	if len(plain) == 1 {
 		return plain[0], nil
@@ -363,7 +368,8 @@ func (o *Opened) checkResponse(x Expect, log *finding.Checks) error {
 func (x Expect) inResponseTo(to string, present, required bool) error {
 	switch {
 	case x.Request == nil && present:
-		return finding.New(finding.InResponseToOther, finding.Fact("InResponseTo", to), finding.Fact("Requests of this browser", "none"))
+		return finding.New(finding.InResponseToOther, finding.Fact("InResponseTo", to),
+			finding.Fact("Requests of this browser", "none"))
 	case x.Request == nil:
 		return nil
 	case !present && !required:
@@ -377,12 +383,14 @@ func (x Expect) inResponseTo(to string, present, required bool) error {
 }
 
 func notYet(what string, t time.Time, x Expect) error {
-	return finding.New(finding.AssertionNotYetValid, finding.Fact(what, formatTime(t)), finding.Fact("Clock of the gate", formatTime(x.Now)),
+	return finding.New(finding.AssertionNotYetValid, finding.Fact(what, formatTime(t)), finding.Fact("Clock of the gate",
+		formatTime(x.Now)),
 		finding.Fact("Ahead by", t.Sub(x.Now).Round(time.Second).String()))
 }
 
 func expired(what string, t time.Time, x Expect) error {
-	return finding.New(finding.AssertionExpired, finding.Fact(what, formatTime(t)), finding.Fact("Clock of the gate", formatTime(x.Now)),
+	return finding.New(finding.AssertionExpired, finding.Fact(what, formatTime(t)), finding.Fact("Clock of the gate",
+		formatTime(x.Now)),
 		finding.Fact("Past by", x.Now.Sub(t).Round(time.Second).String()))
 }
 
@@ -438,7 +446,8 @@ func (a *Assertion) subject(e *xmlsec.Element, x Expect, o *Opened, log *finding
 	if !ok || v == "" {
 		return log.Fail("NameID", finding.New(finding.NameIDMissing, finding.Fact("NameID", "empty, or not plain text")))
 	}
-	a.NameID = NameID{Format: n.Attr("Format"), NameQualifier: n.Attr("NameQualifier"), SPNameQualifier: n.Attr("SPNameQualifier"), Value: v}
+	a.NameID = NameID{Format: n.Attr("Format"), NameQualifier: n.Attr("NameQualifier"),
+		SPNameQualifier: n.Attr("SPNameQualifier"), Value: v}
 	if a.NameID.Format == formatMistyped {
 		log.Note("NameID", finding.New(finding.NameIDMistyped, finding.Compare("Format", FormatEmail, formatMistyped)))
 		a.NameID.Format = FormatEmail
@@ -470,7 +479,8 @@ func bearer(data *xmlsec.Element, x Expect) error {
 func (a *Assertion) conditions(e *xmlsec.Element, x Expect, log *finding.Checks) error {
 	c := e.Child(NSAssertion, "Conditions")
 	if c == nil {
-		return log.Fail("Audience", finding.New(finding.AudienceMissing, finding.Fact("Conditions", "absent"), finding.Fact("Expected", x.EntityIDs[0])))
+		return log.Fail("Audience", finding.New(finding.AudienceMissing, finding.Fact("Conditions", "absent"),
+			finding.Fact("Expected", x.EntityIDs[0])))
 	}
 	from, err := optionalTime(c, "NotBefore")
 	if err != nil {
@@ -571,7 +581,8 @@ func (a *Assertion) attributes(e *xmlsec.Element, o *Opened) error {
 			if !at.Is(NSAssertion, "Attribute") {
 				continue
 			}
-			attr := Attribute{Name: at.Attr("Name"), NameFormat: at.Attr("NameFormat"), FriendlyName: at.Attr("FriendlyName"), Values: []string{}}
+			attr := Attribute{Name: at.Attr("Name"), NameFormat: at.Attr("NameFormat"), FriendlyName: at.Attr("FriendlyName"),
+				Values: []string{}}
 			for _, v := range at.Elements(NSAssertion, "AttributeValue") {
 				if null, _ := v.LookAttr(xmlsec.NSXSI, "nil"); parseBool(null) {
 					continue

@@ -84,7 +84,8 @@ func WriteResponse(a Answer, p Protection) ([]byte, error) {
 		Set("ID", a.AssertionID).Set("Version", "2.0").Set("IssueInstant", formatTime(a.At)).Add(
 		saml("Issuer").AddText(a.Issuer),
 		saml("Subject").Add(sealedName, saml("SubjectConfirmation").Set("Method", methodBearer).Add(
-			saml("SubjectConfirmationData").Set("InResponseTo", a.InResponseTo).Set("NotOnOrAfter", until).Set("Recipient", a.Destination))),
+			saml("SubjectConfirmationData").Set("InResponseTo", a.InResponseTo).Set("NotOnOrAfter", until).Set("Recipient",
+				a.Destination))),
 		saml("Conditions").Set("NotBefore", formatTime(a.At.Add(-backdate))).Set("NotOnOrAfter", until).Add(
 			saml("AudienceRestriction").Add(saml("Audience").AddText(a.Audience))),
 		statement.Add(authn),

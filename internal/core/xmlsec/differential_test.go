@@ -63,7 +63,8 @@ func TestCanonicalFormAgreesWithXmllint(t *testing.T) {
 		text := document(n, "")
 		file := filepath.Join(dir, "doc.xml")
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-		for option, method := range map[string]xmlsec.Method{"--exc-c14n": {Comments: true}, "--c14n": {Comments: true, Inclusive: true}} {
+		for option, method := range map[string]xmlsec.Method{"--exc-c14n": {Comments: true},
+			"--c14n": {Comments: true, Inclusive: true}} {
 			want := run(t, "xmllint", "--nonet", option, file)
 			doc, err := xmlsec.Parse([]byte(text), xmlsec.MessageLimits)
 			require.NoError(t, err, text)
@@ -100,7 +101,8 @@ func TestSignaturesAgreeWithXmlsec1(t *testing.T) {
 				in, out := filepath.Join(dir, "in.xml"), filepath.Join(dir, "out.xml")
 				text := document(n, "_one")
 				prefixes := []string{"", "p q", "#default r"}[n%3]
-				require.NoError(t, os.WriteFile(in, []byte(strings.Replace(text, "@SIGNATURE@", template("_one", kind.method, prefixes), 1)), 0o600))
+				require.NoError(t, os.WriteFile(in,
+					[]byte(strings.Replace(text, "@SIGNATURE@", template("_one", kind.method, prefixes), 1)), 0o600))
 				name := rootName(t, text)
 				run(t, "xmlsec1", "--sign", "--privkey-pem", private, "--id-attr:ID", name, "--output", out, in)
 				signed, err := os.ReadFile(out)

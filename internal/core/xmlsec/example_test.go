@@ -17,7 +17,8 @@ func Example() {
 	if err != nil {
 		panic(err)
 	}
-	el := xmlsec.New("p", "urn:example", "person").Set("ID", "_1").Add(xmlsec.New("p", "urn:example", "name").AddText("ada"))
+	el := xmlsec.New("p", "urn:example", "person").Set("ID", "_1").Add(xmlsec.New("p", "urn:example",
+		"name").AddText("ada"))
 	if err := xmlsec.Sign(el, 0, key, nil); err != nil {
 		panic(err)
 	}
@@ -44,7 +45,8 @@ func Example() {
 
 // The canonical form sorts, expands and normalises.
 func ExampleElement_Canonical() {
-	doc, err := xmlsec.Parse([]byte("<a xmlns:unused='urn:u' z='1'\n y=\"2\"><b/>&#65;<![CDATA[<]]></a>"), xmlsec.MessageLimits)
+	doc, err := xmlsec.Parse([]byte("<a xmlns:unused='urn:u' z='1'\n y=\"2\"><b/>&#65;<![CDATA[<]]></a>"),
+		xmlsec.MessageLimits)
 	if err != nil {
 		panic(err)
 	}

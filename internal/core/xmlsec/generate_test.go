@@ -23,7 +23,8 @@ func (g *generator) pick(s ...string) string { return s[g.rnd.IntN(len(s))] }
 func (g *generator) text(attr bool) string {
 	var b strings.Builder
 	for n := g.rnd.IntN(5); n > 0; n-- {
-		piece := g.pick("x", "é", "日本", "𝄞", "&amp;", "&lt;", "&gt;", "&quot;", "&apos;", "&#13;", "&#xA;", "&#9;", "&#x20;", "&#233;", "\t", "\n", "\r\n", "\r", " ", "  ", "]]", "]", "'", ">")
+		piece := g.pick("x", "é", "日本", "𝄞", "&amp;", "&lt;", "&gt;", "&quot;", "&apos;", "&#13;", "&#xA;", "&#9;", "&#x20;",
+			"&#233;", "\t", "\n", "\r\n", "\r", " ", "  ", "]]", "]", "'", ">")
 		if attr && piece == "'" {
 			piece = "&#39;"
 		}
@@ -130,7 +131,8 @@ func document(n uint64, id string) string {
 func template(id, method, prefixes string) string {
 	list := ""
 	if prefixes != "" {
-		list = fmt.Sprintf(`<ec:InclusiveNamespaces xmlns:ec="http://www.w3.org/2001/10/xml-exc-c14n#" PrefixList="%s"/>`, prefixes)
+		list = fmt.Sprintf(`<ec:InclusiveNamespaces xmlns:ec="http://www.w3.org/2001/10/xml-exc-c14n#" PrefixList="%s"/>`,
+			prefixes)
 	}
 	return fmt.Sprintf(`<ds:Signature xmlns:ds="http://www.w3.org/2000/09/xmldsig#"><ds:SignedInfo>
 <ds:CanonicalizationMethod Algorithm="http://www.w3.org/2001/10/xml-exc-c14n#"/><ds:SignatureMethod Algorithm="%s"/>

@@ -429,7 +429,8 @@ func (r *Reader) attrValue(s []byte) ([]byte, error) {
 	if !legal(s) {
 		return nil, r.illegal(s)
 	}
-	if bytes.IndexByte(s, '&') < 0 && bytes.IndexByte(s, '\n') < 0 && bytes.IndexByte(s, '\r') < 0 && bytes.IndexByte(s, '\t') < 0 {
+	if bytes.IndexByte(s, '&') < 0 && bytes.IndexByte(s, '\n') < 0 && bytes.IndexByte(s, '\r') < 0 &&
+		bytes.IndexByte(s, '\t') < 0 {
 		return s, nil
 	}
 	from := len(r.arena)

@@ -108,7 +108,8 @@ func NewReader(src io.Reader, limits Limits) *Reader {
 	if limits.Token == 0 {
 		limits.Token = MessageLimits.Token
 	}
-	return &Reader{src: src, limits: limits, names: make(map[string]string, 64), split: make(map[string]qname, 64), prolog: true}
+	return &Reader{src: src, limits: limits, names: make(map[string]string, 64), split: make(map[string]qname, 64),
+		prolog: true}
 }
 
 // Lookup gives the namespace that a prefix is bound to at this place.

@@ -45,8 +45,10 @@ type signatureMethod struct {
 }
 
 var signatureMethods = map[string]signatureMethod{
-	RSASHA1: {true, crypto.SHA1}, RSASHA256: {true, crypto.SHA256}, RSASHA384: {true, crypto.SHA384}, RSASHA512: {true, crypto.SHA512},
-	ECDSASHA1: {false, crypto.SHA1}, ECDSASHA256: {false, crypto.SHA256}, ECDSASHA384: {false, crypto.SHA384}, ECDSASHA512: {false, crypto.SHA512},
+	RSASHA1: {true, crypto.SHA1}, RSASHA256: {true, crypto.SHA256}, RSASHA384: {true, crypto.SHA384},
+	RSASHA512: {true, crypto.SHA512},
+	ECDSASHA1: {false, crypto.SHA1}, ECDSASHA256: {false, crypto.SHA256}, ECDSASHA384: {false, crypto.SHA384},
+	ECDSASHA512: {false, crypto.SHA512},
 }
 
 var digestMethods = map[string]crypto.Hash{
@@ -167,7 +169,8 @@ func Verify(el *Element, keys []crypto.PublicKey, p Policy) (Verified, error) {
 	}
 	if sum := h.Sum(nil); !bytes.Equal(sum, s.sum) {
 		return Verified{}, finding.New(finding.SignatureAltered,
-			finding.Compare("Digest of <"+el.Local+">", base64.StdEncoding.EncodeToString(s.sum), base64.StdEncoding.EncodeToString(sum)))
+			finding.Compare("Digest of <"+el.Local+">", base64.StdEncoding.EncodeToString(s.sum),
+				base64.StdEncoding.EncodeToString(sum)))
 	}
 	key, err := s.whose(keys)
 	if err != nil {
@@ -271,7 +274,8 @@ func parseSignature(el *Element, p Policy) (*signature, error) {
 	if s.infoC14N, ok, err = canonicalisation(parts[0]); err != nil {
 		return nil, err
 	} else if !ok {
-		return nil, finding.New(finding.SignatureTransform, finding.Fact("CanonicalizationMethod", parts[0].Attr("Algorithm")))
+		return nil, finding.New(finding.SignatureTransform, finding.Fact("CanonicalizationMethod",
+			parts[0].Attr("Algorithm")))
 	}
 	s.methodURI = parts[1].Attr("Algorithm")
 	if s.method, ok = signatureMethods[s.methodURI]; !ok {
@@ -284,7 +288,8 @@ func parseSignature(el *Element, p Policy) (*signature, error) {
 		return nil, err
 	}
 	if s.method.hash == crypto.SHA1 || s.digest == crypto.SHA1 {
-		f := finding.New(finding.SignatureSHA1, finding.Fact("SignatureMethod", s.methodURI), finding.Fact("DigestMethod", s.digestURI))
+		f := finding.New(finding.SignatureSHA1, finding.Fact("SignatureMethod", s.methodURI),
+			finding.Fact("DigestMethod", s.digestURI))
 		if !p.AllowSHA1 {
 			return nil, f
 		}
@@ -399,7 +404,8 @@ func (m signatureMethod) verify(key crypto.PublicKey, octets, value []byte) bool
 
 // VerifyOctets checks a detached signature by a method named by its identifier,
 // as the Redirect binding uses it (SAML bindings §3.4.4.1).
-func VerifyOctets(methodURI string, keys []crypto.PublicKey, octets, value []byte, p Policy) ([]*finding.Finding, error) {
+func VerifyOctets(methodURI string, keys []crypto.PublicKey, octets, value []byte, p Policy) ([]*finding.Finding,
+	error) {
 	m, ok := signatureMethods[methodURI]
 	if !ok {
 		return nil, finding.New(finding.SignatureMethod, finding.Fact("SigAlg", methodURI))
@@ -447,7 +453,8 @@ func MethodFor(key crypto.PublicKey) (string, error) {
 func SignOctets(methodURI string, key crypto.Signer, octets []byte) ([]byte, error) {
 	m, ok := signatureMethods[methodURI]
 	if !ok || m.hash == crypto.SHA1 {
-		return nil, errors.New("signature method " + methodURI + " is not offered; use an RSA or ECDSA method with SHA-256 or stronger")
+		return nil, errors.New("signature method " + methodURI +
+			" is not offered; use an RSA or ECDSA method with SHA-256 or stronger")
 	}
 	h := newHash(m.hash)
 	h.Write(octets)
@@ -510,7 +517,8 @@ func Sign(el *Element, at int, key crypto.Signer, certificate []byte, prefixes .
 	}
 	sig.Add(text("SignatureValue", base64.StdEncoding.EncodeToString(value)))
 	if certificate != nil {
-		sig.Add(ds("KeyInfo").Add(ds("X509Data").Add(text("X509Certificate", base64.StdEncoding.EncodeToString(certificate)))))
+		sig.Add(ds("KeyInfo").Add(ds("X509Data").Add(text("X509Certificate",
+			base64.StdEncoding.EncodeToString(certificate)))))
 	}
 	el.insert(at, sig)
 	return nil

@@ -49,7 +49,8 @@ func TestVerifyRefuses(t *testing.T) {
 	hmacKey := filepath.Join(t.TempDir(), "hmac")
 	require.NoError(t, os.WriteFile(hmacKey, public, 0o600))
 	hmacIn := filepath.Join(t.TempDir(), "in.xml")
-	require.NoError(t, os.WriteFile(hmacIn, []byte(open+template("_one", "http://www.w3.org/2001/04/xmldsig-more#hmac-sha256", "")+body), 0o600))
+	require.NoError(t, os.WriteFile(hmacIn,
+		[]byte(open+template("_one", "http://www.w3.org/2001/04/xmldsig-more#hmac-sha256", "")+body), 0o600))
 	hmac := string(run(t, "xmlsec1", "--sign", "--hmackey", hmacKey, "--id-attr:ID", "urn:r:r", hmacIn))
 
 	for _, c := range []struct {
@@ -58,7 +59,8 @@ func TestVerifyRefuses(t *testing.T) {
 		want       finding.Code
 	}{
 		{"accepts what xmlsec1 signed", good, nil, ""},
-		{"refuses white space added to the digest, which is signed", edit("<ds:DigestValue>", "<ds:DigestValue>\n "), nil, finding.SignatureKey},
+		{"refuses white space added to the digest, which is signed", edit("<ds:DigestValue>", "<ds:DigestValue>\n "), nil,
+			finding.SignatureKey},
 		{"accepts comments, which are not signed", edit("<name>ada", "<name>a<!-- x -->da"), nil, ""},
 		{"accepts a second key", good, []crypto.PublicKey{other.Public(), key.Public()}, ""},
 		{"refuses no signature", open + body, nil, finding.SignatureMissing},
@@ -69,23 +71,36 @@ func TestVerifyRefuses(t *testing.T) {
 		{"refuses an added child", edit("<note>", "<name>eve</name><note>"), nil, finding.SignatureAltered},
 		{"refuses a changed SignedInfo", edit("<ds:SignedInfo>", "<ds:SignedInfo> "), nil, finding.SignatureKey},
 		{"refuses two signatures in one element", edit("<name>", sig+"<name>"), nil, finding.SignatureLayout},
-		{"refuses an Object in the signature", edit("</ds:Signature>", "<ds:Object><r xmlns='urn:r'/></ds:Object></ds:Signature>"), nil, finding.SignatureLayout},
-		{"refuses foreign elements in the signature", edit("</ds:Signature>", "<x/></ds:Signature>"), nil, finding.SignatureLayout},
-		{"refuses the original wrapped in a new root", `<r xmlns="urn:r" ID="_evil">` + sig + `<name>eve</name>` + strings.Replace(good, sig, "", 1) + `</r>`, nil, finding.SignatureReference},
-		{"refuses the original inside the signature of a new root", `<r xmlns="urn:r" ID="_evil">` + strings.Replace(sig, "</ds:Signature>", "<ds:Object>"+strings.Replace(good, sig, "", 1)+"</ds:Object></ds:Signature>", 1) + `<name>eve</name></r>`, nil, finding.SignatureLayout},
-		{"refuses the same ID twice", `<r xmlns="urn:r" ID="_one">` + sig + `<name>eve</name>` + strings.Replace(good, sig, "", 1) + `</r>`, nil, finding.XMLDuplicate},
+		{"refuses an Object in the signature",
+			edit("</ds:Signature>", "<ds:Object><r xmlns='urn:r'/></ds:Object></ds:Signature>"), nil, finding.SignatureLayout},
+		{"refuses foreign elements in the signature", edit("</ds:Signature>", "<x/></ds:Signature>"), nil,
+			finding.SignatureLayout},
+		{"refuses the original wrapped in a new root", `<r xmlns="urn:r" ID="_evil">` + sig + `<name>eve</name>` +
+			strings.Replace(good, sig, "", 1) + `</r>`, nil, finding.SignatureReference},
+		{"refuses the original inside the signature of a new root", `<r xmlns="urn:r" ID="_evil">` + strings.Replace(sig,
+			"</ds:Signature>", "<ds:Object>"+strings.Replace(good, sig, "", 1)+"</ds:Object></ds:Signature>",
+			1) + `<name>eve</name></r>`, nil, finding.SignatureLayout},
+		{"refuses the same ID twice", `<r xmlns="urn:r" ID="_one">` + sig + `<name>eve</name>` + strings.Replace(good, sig,
+			"", 1) + `</r>`, nil, finding.XMLDuplicate},
 		{"refuses the same ID under another spelling", edit("<note>", "<note Id='_one'>"), nil, finding.XMLDuplicate},
-		{"refuses a second reference", edit("</ds:SignedInfo>", `<ds:Reference URI="#x"/></ds:SignedInfo>`), nil, finding.SignatureReference},
+		{"refuses a second reference", edit("</ds:SignedInfo>", `<ds:Reference URI="#x"/></ds:SignedInfo>`), nil,
+			finding.SignatureReference},
 		{"refuses an empty reference", edit(`URI="#_one"`, `URI=""`), nil, finding.SignatureReference},
 		{"refuses a reference without URI", edit(`URI="#_one"`, ``), nil, finding.SignatureReference},
 		{"refuses an XPointer", edit(`URI="#_one"`, `URI="#xpointer(id('_one'))"`), nil, finding.SignatureReference},
-		{"refuses an XPath transform", edit(`enveloped-signature"/>`, `enveloped-signature"/><ds:Transform Algorithm="http://www.w3.org/TR/1999/REC-xpath-19991116"><ds:XPath>name</ds:XPath></ds:Transform>`), nil, finding.SignatureTransform},
-		{"refuses an XSLT transform", edit(`enveloped-signature"/>`, `enveloped-signature"/><ds:Transform Algorithm="http://www.w3.org/TR/1999/REC-xslt-19991116"/>`), nil, finding.SignatureTransform},
-		{"refuses to do without the enveloped transform", edit(`<ds:Transform Algorithm="http://www.w3.org/2000/09/xmldsig#enveloped-signature"/>`, ``), nil, finding.SignatureTransform},
+		{"refuses an XPath transform", edit(`enveloped-signature"/>`,
+			`enveloped-signature"/><ds:Transform Algorithm="http://www.w3.org/TR/1999/REC-xpath-19991116"><ds:XPath>name</ds:XPath></ds:Transform>`), nil, finding.SignatureTransform},
+		{"refuses an XSLT transform", edit(`enveloped-signature"/>`,
+			`enveloped-signature"/><ds:Transform Algorithm="http://www.w3.org/TR/1999/REC-xslt-19991116"/>`), nil,
+			finding.SignatureTransform},
+		{"refuses to do without the enveloped transform",
+			edit(`<ds:Transform Algorithm="http://www.w3.org/2000/09/xmldsig#enveloped-signature"/>`, ``), nil,
+			finding.SignatureTransform},
 		{"refuses HMAC with the public key as secret", hmac, nil, finding.SignatureMethod},
 		{"refuses an unknown digest", edit("xmlenc#sha256", "xmldsig-more#md5"), nil, finding.SignatureMethod},
 		{"refuses SHA-1", sha1, nil, finding.SignatureSHA1},
-		{"refuses an empty value", edit("<ds:SignatureValue>", "<ds:SignatureValue/><ds:Dummy>", "</ds:SignatureValue>", "</ds:Dummy>"), nil, finding.SignatureLayout},
+		{"refuses an empty value", edit("<ds:SignatureValue>", "<ds:SignatureValue/><ds:Dummy>", "</ds:SignatureValue>",
+			"</ds:Dummy>"), nil, finding.SignatureLayout},
 		{"refuses a DOCTYPE", `<!DOCTYPE r [<!ENTITY e "eve">]>` + good, nil, finding.XMLDoctype},
 	} {
 		t.Run(c.rule, func(t *testing.T) {
@@ -111,7 +126,8 @@ func TestVerifyRefuses(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, finding.Warning, v.Warnings()[0].Severity, "SHA-1 by exception leaves a warning")
 
-	for method, digest := range map[string]string{xmlsec.RSASHA384: "http://www.w3.org/2001/04/xmldsig-more#sha384", xmlsec.RSASHA512: "http://www.w3.org/2001/04/xmlenc#sha512"} {
+	for method, digest := range map[string]string{xmlsec.RSASHA384: "http://www.w3.org/2001/04/xmldsig-more#sha384",
+		xmlsec.RSASHA512: "http://www.w3.org/2001/04/xmlenc#sha512"} {
 		strong := strings.Replace(template("_one", method, ""), "http://www.w3.org/2001/04/xmlenc#sha256", digest, 1)
 		doc, err := xmlsec.Parse([]byte(signedBy(t, key, open+strong+body)), xmlsec.MessageLimits)
 		require.NoError(t, err)
@@ -121,11 +137,14 @@ func TestVerifyRefuses(t *testing.T) {
 		require.True(t, finding.Is(err, finding.SignatureKey), method)
 	}
 
-	inclusive := strings.ReplaceAll(template("_one", xmlsec.RSASHA256, ""), "http://www.w3.org/2001/10/xml-exc-c14n#", "http://www.w3.org/TR/2001/REC-xml-c14n-20010315")
-	implied := strings.Replace(inclusive, `<ds:Transform Algorithm="http://www.w3.org/TR/2001/REC-xml-c14n-20010315"></ds:Transform>`, "", 1)
+	inclusive := strings.ReplaceAll(template("_one", xmlsec.RSASHA256, ""), "http://www.w3.org/2001/10/xml-exc-c14n#",
+		"http://www.w3.org/TR/2001/REC-xml-c14n-20010315")
+	implied := strings.Replace(inclusive,
+		`<ds:Transform Algorithm="http://www.w3.org/TR/2001/REC-xml-c14n-20010315"></ds:Transform>`, "", 1)
 	require.NotEqual(t, inclusive, implied)
 	for _, sig := range []string{inclusive, implied} {
-		doc, err = xmlsec.Parse([]byte(signedBy(t, key, `<r xmlns="urn:r" xmlns:unused="urn:u" ID="_one">`+sig+body)), xmlsec.MessageLimits)
+		doc, err = xmlsec.Parse([]byte(signedBy(t, key, `<r xmlns="urn:r" xmlns:unused="urn:u" ID="_one">`+sig+body)),
+			xmlsec.MessageLimits)
 		require.NoError(t, err)
 		v, err = xmlsec.Verify(doc.Root, []crypto.PublicKey{key.Public()}, xmlsec.Policy{})
 		require.NoError(t, err)
@@ -187,7 +206,8 @@ func many(n int) string {
 }
 
 func TestValueIsAllText(t *testing.T) {
-	doc, err := xmlsec.Parse([]byte("<a> ad<!-- x -->a@<![CDATA[wrenmoor]]><?p i?>.example&#x21;\r\n</a>"), xmlsec.MessageLimits)
+	doc, err := xmlsec.Parse([]byte("<a> ad<!-- x -->a@<![CDATA[wrenmoor]]><?p i?>.example&#x21;\r\n</a>"),
+		xmlsec.MessageLimits)
 	require.NoError(t, err)
 	v, ok := doc.Root.Value()
 	require.True(t, ok)
@@ -226,7 +246,8 @@ func BenchmarkVerify(b *testing.B) {
 	key, _ := rsa.GenerateKey(rand.Reader, 2048)
 	el := xmlsec.New("p", "urn:p", "r").Set("ID", "_one")
 	for range 60 {
-		el.Add(xmlsec.New("p", "urn:p", "value").Set("Name", "urn:oid:2.5.4.42").AddText(base64.StdEncoding.EncodeToString(make([]byte, 48))))
+		el.Add(xmlsec.New("p", "urn:p", "value").Set("Name",
+			"urn:oid:2.5.4.42").AddText(base64.StdEncoding.EncodeToString(make([]byte, 48))))
 	}
 	if err := xmlsec.Sign(el, 0, key, nil); err != nil {
 		b.Fatal(err)

@@ -52,7 +52,8 @@ const partLimit = 8 << 20
 // With keys given the signature must be there and be made with one of them;
 // without keys it is only described. opened says which elements are not read as
 // a whole but opened, so that their children come one by one. Close ends it.
-func NewStream(src io.Reader, limits Limits, keys []crypto.PublicKey, p Policy, opened func(space, local string) bool) (*Stream, error) {
+func NewStream(src io.Reader, limits Limits, keys []crypto.PublicKey, p Policy,
+	opened func(space, local string) bool) (*Stream, error) {
 	s := &Stream{r: NewReader(src, limits), keys: keys, parts: make(chan part, 32), quit: make(chan struct{})}
 	p.WholeDoc = true
 	b := newBuilder()
@@ -247,7 +248,8 @@ func (s *Stream) holds() error {
 	}
 	if sum := s.sum.Sum(nil); !bytes.Equal(sum, s.sig.sum) {
 		return finding.New(finding.SignatureAltered,
-			finding.Compare("Digest of <"+s.root.Local+">", base64.StdEncoding.EncodeToString(s.sig.sum), base64.StdEncoding.EncodeToString(sum)))
+			finding.Compare("Digest of <"+s.root.Local+">", base64.StdEncoding.EncodeToString(s.sig.sum),
+				base64.StdEncoding.EncodeToString(sum)))
 	}
 	return nil
 }

@@ -19,7 +19,8 @@ import (
 )
 
 // streamed reads a document part by part and gives the names of the parts.
-func streamed(octets []byte, keys []crypto.PublicKey, opened func(space, local string) bool) (names []string, err error) {
+func streamed(octets []byte, keys []crypto.PublicKey, opened func(space, local string) bool) (names []string,
+	err error) {
 	s, err := xmlsec.NewStream(bytes.NewReader(octets), xmlsec.MessageLimits, keys, xmlsec.Policy{}, opened)
 	if err != nil {
 		return nil, err
@@ -81,7 +82,8 @@ func TestStream(t *testing.T) {
 		{"a signed document", sound, mine, "a b c d", ""},
 		{"a signed document of a key among several", sound, append(theirs, mine...), "a b c d", ""},
 		{"a signed document nobody relies on", sound, nil, "a b c d", ""},
-		{"comments and line ends around it", "<?xml version=\"1.0\"?>\n<!-- a -->" + sound + "\n<!-- b -->\n", mine, "a b c d", ""},
+		{"comments and line ends around it", "<?xml version=\"1.0\"?>\n<!-- a -->" + sound + "\n<!-- b -->\n", mine,
+			"a b c d", ""},
 		{"an unsigned document", `<g><a/></g>`, nil, "a", ""},
 		{"an empty document", `<g/>`, nil, "", ""},
 		{"a document signed by somebody else", sound, theirs, "", finding.SignatureKey},
@@ -89,7 +91,8 @@ func TestStream(t *testing.T) {
 		{"an empty one without signature", `<g/>`, mine, "", finding.SignatureMissing},
 		{"an altered part", strings.Replace(sound, "<b>x", "<b>y", 1), mine, "a b c d", finding.SignatureAltered},
 		{"an added part", strings.Replace(sound, "<d>", "<e/><d>", 1), mine, "a b c e d", finding.SignatureAltered},
-		{"an attribute on a group", strings.Replace(sound, "<g><b>", "<g x=\"1\"><b>", 1), mine, "a b c d", finding.SignatureAltered},
+		{"an attribute on a group", strings.Replace(sound, "<g><b>", "<g x=\"1\"><b>", 1), mine, "a b c d",
+			finding.SignatureAltered},
 		{"white space between parts", strings.Replace(sound, "<d>", " <d>", 1), mine, "a b c d", finding.SignatureAltered},
 		{"cut off in a part", sound[:strings.Index(sound, "<b>")+4], mine, "a", finding.XMLMalformed},
 		{"cut off behind a part", sound[:strings.Index(sound, "<d>")], mine, "a b c", finding.XMLMalformed},
@@ -123,7 +126,8 @@ func TestStream(t *testing.T) {
 	// A caller that has enough leaves nothing running behind.
 	before := runtime.NumGoroutine()
 	for range 20 {
-		s, err := xmlsec.NewStream(strings.NewReader("<g>"+strings.Repeat("<a/>", 1000)+"</g>"), xmlsec.MessageLimits, nil, xmlsec.Policy{}, group)
+		s, err := xmlsec.NewStream(strings.NewReader("<g>"+strings.Repeat("<a/>", 1000)+"</g>"), xmlsec.MessageLimits, nil,
+			xmlsec.Policy{}, group)
 		require.NoError(t, err)
 		_, err = s.Next()
 		require.NoError(t, err)

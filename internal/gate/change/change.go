@@ -70,7 +70,8 @@ func OfSetting(err error) error {
 
 // Stale is the conflict of two people changing the same record.
 func Stale(kind, name string, have, given int) error {
-	return Conflict(fmt.Sprintf("the %s %q was changed meanwhile: it is at revision %d, the change is for %d", kind, name, have, given),
+	return Conflict(fmt.Sprintf("the %s %q was changed meanwhile: it is at revision %d, the change is for %d", kind, name,
+		have, given),
 		"look at it again and repeat the change")
 }
 

@@ -84,7 +84,8 @@ func (rm *Room) Check(ctx context.Context, f Filter) ([]Checked, error) {
 		}
 		kept := fs[:0]
 		for _, x := range checks.Sort(fs) {
-			if f.Severity == "" || x.Severity == finding.Error || f.Severity == "note" || f.Severity == "warning" && x.Severity == finding.Warning {
+			if f.Severity == "" || x.Severity == finding.Error || f.Severity == "note" || f.Severity == "warning" &&
+				x.Severity == finding.Warning {
 				kept = append(kept, x)
 			}
 		}
@@ -142,7 +143,9 @@ func (rm *Room) freshness(ctx context.Context) (map[string][]*finding.Finding, e
 			out[at] = append(out[at], finding.New(finding.AggregateGone))
 		}
 		if d.Failure != nil {
-			out[at] = append(out[at], finding.New(finding.RefreshFailed, append([]finding.Evidence{finding.Fact("Cause", d.Failure.Title), finding.Fact("Last good copy", d.Checked.Format(time.RFC3339))}, d.Failure.Evidence...)...))
+			out[at] = append(out[at], finding.New(finding.RefreshFailed,
+				append([]finding.Evidence{finding.Fact("Cause", d.Failure.Title), finding.Fact("Last good copy",
+					d.Checked.Format(time.RFC3339))}, d.Failure.Evidence...)...))
 		}
 		if rm.now().Sub(d.At) < freshness.ChangedShown {
 			out[at] = append(out[at], d.Changed...)
@@ -186,7 +189,8 @@ func (rm *Room) reach(ctx context.Context, r federation.Record) []*finding.Findi
 		skew := rm.records.Snapshot().Gate.Skew
 		if off := date.Sub(before); !apart && !date.IsZero() && (off > skew+2*time.Second || off < -skew-2*time.Second) {
 			apart = true
-			out = append(out, finding.New(finding.ClockApart, finding.Fact("Address", a), finding.Compare("Time", before.UTC().Format(time.RFC3339), date.UTC().Format(time.RFC3339))).From(r.Kind().Side()))
+			out = append(out, finding.New(finding.ClockApart, finding.Fact("Address", a),
+				finding.Compare("Time", before.UTC().Format(time.RFC3339), date.UTC().Format(time.RFC3339))).From(r.Kind().Side()))
 		}
 	}
 	return out

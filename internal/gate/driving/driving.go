@@ -58,7 +58,8 @@ type Parts struct {
 // New makes a room with the crossings that were under way when the gate stopped.
 func New(p Parts) (*Room, error) {
 	under, err := loadPlaces(p.Store, p.Now())
-	return &Room{store: p.Store, log: p.Log, now: p.Now, fetch: p.Fetch, records: p.Records, sessions: p.Sessions, people: p.People, keyring: p.Keys,
+	return &Room{store: p.Store, log: p.Log, now: p.Now, fetch: p.Fetch, records: p.Records, sessions: p.Sessions,
+		people: p.People, keyring: p.Keys,
 		tries: p.Tries, crossings: under, strangers: limit.NewFlow(), results: newResults()}, err
 }
 
@@ -80,7 +81,8 @@ func (rm *Room) Results() prometheus.Collector { return rm.results }
 // Open starts a sign-in to an application at the gate. target is where in the
 // application to go on; via names the provider to use, if any.
 func (rm *Room) Open(ctx context.Context, b Browser, name, target, via string) Outcome {
-	return rm.drive(ctx, b, record{}, crossing.Event{Kind: crossing.Opened, App: name, Target: target, Via: federation.Name(via)})
+	return rm.drive(ctx, b, record{}, crossing.Event{Kind: crossing.Opened, App: name, Target: target,
+		Via: federation.Name(via)})
 }
 
 // Arrive takes a message of an application or a provider.
@@ -131,7 +133,8 @@ const maxNeeds = 24
 func (rm *Room) drive(ctx context.Context, b Browser, r record, e crossing.Event) Outcome {
 	e.Browser = crossing.Browser{Network: limit.Network(b.Address), Secret: b.secret(r.State.ID)}
 	t := &turn{rm: rm, ctx: ctx, browser: b, began: r, event: e, snap: rm.records.Snapshot()}
-	t.facts = crossing.Facts{New: random.ID(), Session: rm.sessions.Find(ctx, b.Session), People: map[string]crossing.Person{}}
+	t.facts = crossing.Facts{New: random.ID(), Session: rm.sessions.Find(ctx, b.Session),
+		People: map[string]crossing.Person{}}
 	got := crossing.Advance(t.snap, r.State, e, t.facts, rm.now())
 	for range maxNeeds {
 		var out Outcome
@@ -286,7 +289,8 @@ func (t *turn) outcome(got crossing.Turn, r crossing.Rendered) Outcome {
 // refused answers a turn that could not be kept: there are too many crossings.
 func (t *turn) refused(got crossing.Turn, f *finding.Finding) Outcome {
 	got.Finding, got.Result, got.Apart = f, crossing.Refused, true
-	got.Steps = append(got.Steps, crossing.TraceStep{At: t.rm.now().UTC(), From: crossing.GateLane, To: crossing.BrowserLane, Name: "refused page", Finding: f})
+	got.Steps = append(got.Steps, crossing.TraceStep{At: t.rm.now().UTC(), From: crossing.GateLane,
+		To: crossing.BrowserLane, Name: "refused page", Finding: f})
 	out := Outcome{Page: crossing.PageRefused, Finding: f}
 	t.rm.trace(t, got, crossing.Rendered{}, &out)
 	return out
@@ -295,7 +299,8 @@ func (t *turn) refused(got crossing.Turn, f *finding.Finding) Outcome {
 // broken answers a failure of our own, such as a full disk.
 func (t *turn) broken(got crossing.Turn, err error) Outcome {
 	got.Broken = err
-	got.Steps = append(got.Steps, crossing.TraceStep{At: t.rm.now().UTC(), From: crossing.GateLane, To: crossing.GateLane, Name: crossing.StepFailure})
+	got.Steps = append(got.Steps, crossing.TraceStep{At: t.rm.now().UTC(), From: crossing.GateLane, To: crossing.GateLane,
+		Name: crossing.StepFailure})
 	return t.refused(got, finding.New(finding.GateFailure))
 }
 
@@ -305,7 +310,8 @@ func (rm *Room) Redeem(ctx context.Context, app federation.Name, key string) (me
 	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
 		message = nil
 		var row store.HeldRow
-		err := tx.Where("hash = ? AND application = ? AND expires > ?", store.Hash(key), string(app), rm.now().UTC()).Take(&row).Error
+		err := tx.Where("hash = ? AND application = ? AND expires > ?", store.Hash(key), string(app),
+			rm.now().UTC()).Take(&row).Error
 		if errors.Is(err, gorm.ErrRecordNotFound) {
 			return nil
 		}

@@ -136,7 +136,8 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 		if h == nil {
 			return nil
 		}
-		return tx.Create(&store.HeldRow{Hash: store.Hash(h.Key), Application: string(e.App), Expires: h.Until.UTC(), Sealed: w.rm.store.Seal("held", h.Octets)}).Error
+		return tx.Create(&store.HeldRow{Hash: store.Hash(h.Key), Application: string(e.App), Expires: h.Until.UTC(),
+			Sealed: w.rm.store.Seal("held", h.Octets)}).Error
 	case crossing.Queue:
 		return w.rm.queue(tx, e)
 	}
@@ -157,14 +158,16 @@ func (w *writing) keep(tx *gorm.DB) error {
 	}
 	sealed, n := w.rm.store.Seal("crossing", plain), len(plain)
 	if w.got.State.Kept {
-		done := tx.Model(&store.CrossingRow{}).Where("id = ? AND ended = ? AND turns = ?", r.State.ID, false, w.began.State.Turns).
+		done := tx.Model(&store.CrossingRow{}).Where("id = ? AND ended = ? AND turns = ?", r.State.ID, false,
+			w.began.State.Turns).
 			Updates(map[string]any{"turns": r.State.Turns, "sealed": sealed})
 		if done.Error == nil && done.RowsAffected != 1 {
 			return &lostError{crossing.Keep{}}
 		}
 		err = done.Error
 	} else {
-		err = tx.Create(&store.CrossingRow{ID: r.State.ID, Expires: r.State.Expires().UTC(), Turns: r.State.Turns, Sealed: sealed}).Error
+		err = tx.Create(&store.CrossingRow{ID: r.State.ID, Expires: r.State.Expires().UTC(), Turns: r.State.Turns,
+			Sealed: sealed}).Error
 	}
 	if err == nil && len(w.dropped) > 0 {
 		err = tx.Where("id IN ?", w.dropped).Delete(&store.CrossingRow{}).Error
@@ -236,8 +239,9 @@ func (w *writing) issued(tx *gorm.DB, e crossing.Issued) error {
 	if err != nil {
 		return err
 	}
-	return tx.Create(&store.IssuedRow{Session: []byte(w.session.Ref), Application: string(e.App), SessionIndex: w.rendered.Session,
-		Sealed: w.rm.store.Seal("issued", name), At: w.rm.now().UTC(), Expires: w.session.Expires.UTC()}).Error
+	return tx.Create(&store.IssuedRow{Session: []byte(w.session.Ref), Application: string(e.App),
+		SessionIndex: w.rendered.Session,
+		Sealed:       w.rm.store.Seal("issued", name), At: w.rm.now().UTC(), Expires: w.session.Expires.UTC()}).Error
 }
 
 // moving is implemented by sides that leave an address which applications share.

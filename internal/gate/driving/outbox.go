@@ -19,7 +19,8 @@ func (rm *Room) queue(tx *gorm.DB, q crossing.Queue) error {
 	if err != nil {
 		return err
 	}
-	return tx.Create(&store.OutboxRow{Due: rm.now().UTC(), Until: q.Until.UTC(), Sealed: rm.store.Seal("outbox", plain)}).Error
+	return tx.Create(&store.OutboxRow{Due: rm.now().UTC(), Until: q.Until.UTC(), Sealed: rm.store.Seal("outbox",
+		plain)}).Error
 }
 
 // outboxRound bounds what is sent in one round.
@@ -29,7 +30,8 @@ const outboxRound = 200
 // pauses, until its time is over.
 func (rm *Room) SendDue(ctx context.Context) error {
 	var rows []store.OutboxRow
-	if err := rm.store.Read.WithContext(ctx).Where("due <= ?", rm.now().UTC()).Order("due").Limit(outboxRound).Find(&rows).Error; err != nil {
+	if err := rm.store.Read.WithContext(ctx).Where("due <= ?",
+		rm.now().UTC()).Order("due").Limit(outboxRound).Find(&rows).Error; err != nil {
 		return err
 	}
 	for _, row := range rows {
@@ -41,7 +43,8 @@ func (rm *Room) SendDue(ctx context.Context) error {
 		if err := json.Unmarshal(plain, &q); err != nil {
 			return err
 		}
-		_, err = rm.fetch.Post(ctx, &crossing.Call{Address: q.Address, Limit: 64 << 10}, crossing.CallOctets{Header: q.Header, Body: q.Body})
+		_, err = rm.fetch.Post(ctx, &crossing.Call{Address: q.Address, Limit: 64 << 10},
+			crossing.CallOctets{Header: q.Header, Body: q.Body})
 		next := rm.now().Add(time.Minute << min(row.Tries, 10)).UTC()
 		over := err == nil || next.After(row.Until)
 		if err != nil && over {
@@ -51,7 +54,8 @@ func (rm *Room) SendDue(ctx context.Context) error {
 			if over {
 				return tx.Delete(&store.OutboxRow{ID: row.ID}).Error
 			}
-			return tx.Model(&store.OutboxRow{}).Where("id = ?", row.ID).Updates(map[string]any{"due": next, "tries": row.Tries + 1}).Error
+			return tx.Model(&store.OutboxRow{}).Where("id = ?", row.ID).Updates(map[string]any{"due": next,
+				"tries": row.Tries + 1}).Error
 		})
 		if err != nil {
 			return err

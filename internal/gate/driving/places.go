@@ -76,7 +76,8 @@ func (c *crowds) Pop() any {
 }
 
 func loadPlaces(s *store.Store, now time.Time) (*places, error) {
-	c := &places{byID: map[string]*kept{}, byHandle: map[string]string{}, networks: map[string]*crowd{}, finished: list.New()}
+	c := &places{byID: map[string]*kept{}, byHandle: map[string]string{}, networks: map[string]*crowd{},
+		finished: list.New()}
 	var rows []store.CrossingRow
 	if err := s.Read.Where("expires > ?", now.UTC()).Order("expires").Find(&rows).Error; err != nil {
 		return nil, err
@@ -222,7 +223,8 @@ func (c *places) ended(id string) {
 	}
 	c.leave(k)
 	s := k.State
-	k.State = crossing.State{ID: s.ID, Stage: crossing.Ended, App: s.App, AppID: s.AppID, Provider: s.Provider, ProviderID: s.ProviderID, ProviderState: s.ProviderState, Handle: s.Handle,
+	k.State = crossing.State{ID: s.ID, Stage: crossing.Ended, App: s.App, AppID: s.AppID, Provider: s.Provider,
+		ProviderID: s.ProviderID, ProviderState: s.ProviderState, Handle: s.Handle,
 		Browser: s.Browser, StartedBy: s.StartedBy, Began: s.Began, Turns: s.Turns, Kept: true}
 	k.place = c.finished.PushBack(id)
 	if c.finished.Len() > maxFinished {

@@ -16,7 +16,8 @@ import (
 )
 
 func newPlaces(t *testing.T) *places {
-	s, err := store.Open(t.TempDir(), filepath.Join(t.TempDir(), "seal.key"), store.TraceLimits{}, slog.New(slog.DiscardHandler))
+	s, err := store.Open(t.TempDir(), filepath.Join(t.TempDir(), "seal.key"), store.TraceLimits{},
+		slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
 	c, err := loadPlaces(s, time.Now())

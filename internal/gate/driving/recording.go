@@ -20,7 +20,8 @@ const (
 // trace records a turn, and gives the outcome its reference number.
 func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outcome) {
 	head := store.TraceHead{ID: t.began.Reference, Started: got.State.Began.UTC(), Verified: got.Verified,
-		Application: got.About.Application, Provider: got.About.Provider, Person: got.About.Person, StartedBy: got.About.StartedBy, Result: got.Result}
+		Application: got.About.Application, Provider: got.About.Provider, Person: got.About.Person,
+		StartedBy: got.About.StartedBy, Result: got.Result}
 	if kept := rm.crossings.find(got.State.ID, rm.now()); kept.Reference != "" {
 		head.ID = kept.Reference
 	}
@@ -34,7 +35,8 @@ func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outc
 	rm.results.count(got.Result, f)
 	if f != nil {
 		head.Finding = string(f.Code)
-		rm.log.Info("refused", "reference", head.ID, "finding", f.Code, "application", head.Application, "provider", head.Provider)
+		rm.log.Info("refused", "reference", head.ID, "finding", f.Code, "application", head.Application, "provider",
+			head.Provider)
 	}
 	if got.Broken != nil {
 		rm.log.Error("a sign-in failed by our own fault", "reference", head.ID, "error", got.Broken)
@@ -56,8 +58,9 @@ func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outc
 
 // departed is the step of a message that leaves with the browser.
 func departed(d crossing.Departure, leave *crossing.Leave, now time.Time) crossing.TraceStep {
-	s := crossing.TraceStep{At: now.UTC(), From: crossing.GateLane, To: leave.To, Name: d.Message, Binding: d.Binding, Address: d.Location,
-		Octets: string(d.Octets), HoldUntil: d.Until, Values: leave.Plan.Sent()}
+	s := crossing.TraceStep{At: now.UTC(), From: crossing.GateLane, To: leave.To, Name: d.Message, Binding: d.Binding,
+		Address: d.Location,
+		Octets:  string(d.Octets), HoldUntil: d.Until, Values: leave.Plan.Sent()}
 	for _, f := range d.Form {
 		if f.Name == "RelayState" {
 			s.RelayState = f.Value

@@ -127,7 +127,8 @@ func (rm *Room) Cut(ctx context.Context, aggregate, entityID string) ([]byte, er
 		return nil, err
 	}
 	var e store.EntityRow
-	err = rm.store.Read.WithContext(ctx).Where("aggregate = ? AND edition = ? AND entity_id = ?", aggregate, row.Edition, entityID).Order("id").Take(&e).Error
+	err = rm.store.Read.WithContext(ctx).Where("aggregate = ? AND edition = ? AND entity_id = ?", aggregate, row.Edition,
+		entityID).Order("id").Take(&e).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return nil, &change.NotFoundError{Kind: "entity", Name: entityID}
 	}
@@ -165,7 +166,8 @@ func (o Document) Cut(e store.EntityRow) ([]byte, error) {
 		return nil, fmt.Errorf("the document of the aggregate is damaged: %w", err)
 	}
 	if !bytes.HasPrefix(octets, []byte("<")) {
-		return nil, finding.New(finding.XMLEncoding, finding.Fact("Aggregate", "not in UTF-8, so that single entities cannot be cut out of it"))
+		return nil, finding.New(finding.XMLEncoding,
+			finding.Fact("Aggregate", "not in UTF-8, so that single entities cannot be cut out of it"))
 	}
 	return saml.Cut(e.Wrap, octets), nil
 }
@@ -175,7 +177,8 @@ func (rm *Room) Drop(ctx context.Context, name string, edition int64) error {
 	for {
 		var n int64
 		err := rm.store.Write(ctx, func(tx *gorm.DB) error {
-			done := tx.Where("id IN (?)", tx.Model(&store.EntityRow{}).Select("id").Where("aggregate = ? AND edition = ?", name, edition).Limit(2000)).Delete(&store.EntityRow{})
+			done := tx.Where("id IN (?)", tx.Model(&store.EntityRow{}).Select("id").Where("aggregate = ? AND edition = ?", name,
+				edition).Limit(2000)).Delete(&store.EntityRow{})
 			n = done.RowsAffected
 			return done.Error
 		})
@@ -216,7 +219,8 @@ func (rm *Room) Sweep(ctx context.Context) error {
 		Aggregate string
 		Edition   int64
 	}
-	if err := rm.store.Read.WithContext(ctx).Model(&store.EntityRow{}).Distinct("aggregate", "edition").Scan(&staged).Error; err != nil {
+	if err := rm.store.Read.WithContext(ctx).Model(&store.EntityRow{}).Distinct("aggregate",
+		"edition").Scan(&staged).Error; err != nil {
 		return err
 	}
 	for _, s := range staged {
@@ -255,7 +259,8 @@ func (rm *Room) Spool(src io.Reader) (*os.File, error) {
 	limit := xmlsec.AggregateLimits.Octets
 	n, err := io.Copy(f, io.LimitReader(src, limit+1))
 	if err == nil && n > limit {
-		err = change.Field("metadata", finding.New(finding.XMLTooLarge, finding.Fact("Limit", fmt.Sprintf("%d octets", limit))))
+		err = change.Field("metadata", finding.New(finding.XMLTooLarge,
+			finding.Fact("Limit", fmt.Sprintf("%d octets", limit))))
 	}
 	if err == nil {
 		_, err = f.Seek(0, io.SeekStart)
@@ -272,8 +277,10 @@ func Values(data []byte) ([]federation.Value, error) {
 	if err := json.Unmarshal(data, &d); err != nil {
 		return nil, err
 	}
-	out := []federation.Value{{Label: "title", Value: d.Title}, {Label: "address", Value: d.Address}, {Label: "trustKey", Value: d.TrustKey},
-		{Label: "notes", Value: d.Notes}, {Label: "Entities", Value: fmt.Sprint(d.Entities)}, {Label: "Broken", Value: fmt.Sprint(d.Broken)},
+	out := []federation.Value{{Label: "title", Value: d.Title}, {Label: "address", Value: d.Address},
+		{Label: "trustKey", Value: d.TrustKey},
+		{Label: "notes", Value: d.Notes}, {Label: "Entities", Value: fmt.Sprint(d.Entities)},
+		{Label: "Broken", Value: fmt.Sprint(d.Broken)},
 		{Label: "Verified", Value: fmt.Sprint(d.Verified)}}
 	if !d.ValidUntil.IsZero() {
 		out = append(out, federation.Value{Label: "validUntil", Value: d.ValidUntil.Format(time.RFC3339)})

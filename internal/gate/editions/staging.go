@@ -33,8 +33,9 @@ func (rm *Room) Stage(ctx context.Context, aggregate string, edition int64) *Sta
 
 // Add stages an entity. Of one that cannot be used it gives the finding.
 func (s *Staging) Add(e *saml.Entity) (f *finding.Finding, err error) {
-	r := store.EntityRow{Aggregate: s.aggregate, Edition: s.edition, EntityID: e.EntityID, Title: e.Title, Roles: strings.Join(e.Roles, " "),
-		Sum: int64(e.Sum), From: e.Start, Until: e.End, Wrap: e.Wrap}
+	r := store.EntityRow{Aggregate: s.aggregate, Edition: s.edition, EntityID: e.EntityID, Title: e.Title,
+		Roles: strings.Join(e.Roles, " "),
+		Sum:   int64(e.Sum), From: e.Start, Until: e.End, Wrap: e.Wrap}
 	if e.Problem != nil {
 		if f = finding.Of(e.Problem); f == nil {
 			return nil, e.Problem

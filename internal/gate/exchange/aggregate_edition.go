@@ -23,12 +23,14 @@ import (
 
 // takeAggregate spools a document, if one is given, and begins the job that
 // takes it in. first is set for an aggregate that is not on record yet.
-func (rm *Room) takeAggregate(ctx context.Context, by change.By, name string, first *editions.Settings, document io.Reader) (Job, error) {
+func (rm *Room) takeAggregate(ctx context.Context, by change.By, name string, first *editions.Settings,
+	document io.Reader) (Job, error) {
 	if err := os.MkdirAll(rm.editions.Folder(), 0o700); err != nil {
 		return Job{}, err
 	}
 	if !rm.taking.begin(name) {
-		return Job{}, change.Conflict(fmt.Sprintf("the aggregate %q is being taken in already", name), "wait until that job has ended")
+		return Job{}, change.Conflict(fmt.Sprintf("the aggregate %q is being taken in already", name),
+			"wait until that job has ended")
 	}
 	var spooled *os.File
 	if document != nil {
@@ -176,13 +178,14 @@ func (in *incoming) read(staged *editions.Staging, p progress) error {
 	if err != nil {
 		return err
 	}
-	read, err := saml.ReadAggregate(&counting{r: in.document, tell: p.set}, saml.Trusting{Now: in.now(), Keys: trust}, func(e *saml.Entity) error {
-		f, err := staged.Add(e)
-		if f != nil {
-			refuse(in.report, e.EntityID, f)
-		}
-		return err
-	})
+	read, err := saml.ReadAggregate(&counting{r: in.document, tell: p.set}, saml.Trusting{Now: in.now(), Keys: trust},
+		func(e *saml.Entity) error {
+			f, err := staged.Add(e)
+			if f != nil {
+				refuse(in.report, e.EntityID, f)
+			}
+			return err
+		})
 	if err == nil {
 		err = staged.Flush()
 	}
@@ -192,7 +195,8 @@ func (in *incoming) read(staged *editions.Staging, p progress) error {
 	in.report.Entities, in.report.Broken = read.Entities, read.Broken
 	d := &in.data
 	d.NamedAs, d.ValidUntil, d.CacheDuration, d.Verified = read.Name, read.ValidUntil, read.CacheDuration, read.Verified
-	d.SignatureMethod, d.DigestMethod, d.Entities, d.Broken, d.Taken = read.SignatureMethod, read.DigestMethod, read.Entities, read.Broken, in.now().UTC()
+	d.SignatureMethod, d.DigestMethod, d.Entities, d.Broken, d.Taken = read.SignatureMethod, read.DigestMethod,
+		read.Entities, read.Broken, in.now().UTC()
 	return nil
 }
 
@@ -220,7 +224,8 @@ func (in *incoming) place(ctx context.Context, staged *editions.Staging) (err er
 		if err := tx.Save(&in.row).Error; err != nil {
 			return err
 		}
-		return change.Note{At: in.now(), By: in.by, Kind: change.KindAggregate, Name: in.name, What: what, Revision: in.row.Revision, Data: in.row.Data}.Write(tx)
+		return change.Note{At: in.now(), By: in.by, Kind: change.KindAggregate, Name: in.name, What: what,
+			Revision: in.row.Revision, Data: in.row.Data}.Write(tx)
 	})
 	if err != nil {
 		return errors.Join(err, os.Remove(path))

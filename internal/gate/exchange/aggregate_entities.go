@@ -79,45 +79,49 @@ func (rm *Room) TakeEntities(ctx context.Context, by change.By, aggregate string
 			return Job{}, change.Field("provider", err)
 		}
 	}
-	q := rm.editions.Entities(ctx, aggregate, row.Edition, editions.Filter{Search: t.Filter.Search, State: t.Filter.State, Role: t.Kind})
+	q := rm.editions.Entities(ctx, aggregate, row.Edition, editions.Filter{Search: t.Filter.Search, State: t.Filter.State,
+		Role: t.Kind})
 	if len(t.Entities) > 0 {
-		q = rm.store.Read.WithContext(ctx).Where("aggregate = ? AND edition = ? AND entity_id IN ?", aggregate, row.Edition, t.Entities)
+		q = rm.store.Read.WithContext(ctx).Where("aggregate = ? AND edition = ? AND entity_id IN ?", aggregate, row.Edition,
+			t.Entities)
 	}
 	var rows []store.EntityRow
 	if err := q.Order("id").Find(&rows).Error; err != nil {
 		return Job{}, err
 	}
-	return rm.start(fmt.Sprintf("take over %d of the aggregate %s", max(len(rows), len(t.Entities)), aggregate), "entities", func(ctx context.Context, p progress) (*Report, error) {
-		p.total(int64(len(rows)))
-		report := &Report{}
-		for _, id := range t.Entities {
-			if !slices.ContainsFunc(rows, func(r store.EntityRow) bool { return r.EntityID == id }) {
-				refuse(report, id, finding.New(finding.AggregateGone, finding.Fact("Entity ID", id)))
+	return rm.start(fmt.Sprintf("take over %d of the aggregate %s", max(len(rows), len(t.Entities)), aggregate),
+		"entities", func(ctx context.Context, p progress) (*Report, error) {
+			p.total(int64(len(rows)))
+			report := &Report{}
+			for _, id := range t.Entities {
+				if !slices.ContainsFunc(rows, func(r store.EntityRow) bool { return r.EntityID == id }) {
+					refuse(report, id, finding.New(finding.AggregateGone, finding.Fact("Entity ID", id)))
+				}
 			}
-		}
-		f, err := rm.editions.Open(d)
-		if err != nil {
-			return nil, err
-		}
-		defer f.Close()
-		seen := map[string]bool{}
-		names := map[string]bool{}
-		for i := 0; i < len(rows); i += 100 { // so that sign-ins never wait long for the one writer
-			if err := ctx.Err(); err != nil {
-				return report, err
+			f, err := rm.editions.Open(d)
+			if err != nil {
+				return nil, err
 			}
-			part := rows[i:min(i+100, len(rows))]
-			if err := rm.takePart(ctx, by, aggregate, t, f, part, seen, names, report); err != nil {
-				return report, err
+			defer f.Close()
+			seen := map[string]bool{}
+			names := map[string]bool{}
+			for i := 0; i < len(rows); i += 100 { // so that sign-ins never wait long for the one writer
+				if err := ctx.Err(); err != nil {
+					return report, err
+				}
+				part := rows[i:min(i+100, len(rows))]
+				if err := rm.takePart(ctx, by, aggregate, t, f, part, seen, names, report); err != nil {
+					return report, err
+				}
+				p.set(int64(i + len(part)))
 			}
-			p.set(int64(i + len(part)))
-		}
-		return report, nil
-	}), nil
+			return report, nil
+		}), nil
 }
 
 // takePart makes records of some entities and saves them at once.
-func (rm *Room) takePart(ctx context.Context, by change.By, aggregate string, t Take, f editions.Document, rows []store.EntityRow, seen, names map[string]bool, report *Report) error {
+func (rm *Room) takePart(ctx context.Context, by change.By, aggregate string, t Take, f editions.Document,
+	rows []store.EntityRow, seen, names map[string]bool, report *Report) error {
 	rm.records.Lock()
 	defer rm.records.Unlock()
 	snap := rm.records.Snapshot()
@@ -142,13 +146,15 @@ func (rm *Room) takePart(ctx context.Context, by change.By, aggregate string, t 
 		seen[row.EntityID], names[change.NameOf(r)] = true, true
 		changes = append(changes, records.Edit{Record: r, What: "added", Document: octets})
 		if len(report.Taken) < editions.Listed*10 {
-			report.Taken = append(report.Taken, TakenEntity{EntityID: row.EntityID, Kind: change.KindOf(r), Name: change.NameOf(r)})
+			report.Taken = append(report.Taken, TakenEntity{EntityID: row.EntityID, Kind: change.KindOf(r),
+				Name: change.NameOf(r)})
 		}
 	}
 	return rm.records.Put(ctx, by, changes, nil)
 }
 
-func (rm *Room) fromEntity(snap *federation.Snapshot, aggregate string, t Take, f editions.Document, row store.EntityRow, names map[string]bool) (federation.Record, []byte, error) {
+func (rm *Room) fromEntity(snap *federation.Snapshot, aggregate string, t Take, f editions.Document,
+	row store.EntityRow, names map[string]bool) (federation.Record, []byte, error) {
 	octets, err := f.Cut(row)
 	if err != nil {
 		return nil, nil, err
@@ -219,13 +225,15 @@ func (rm *Room) renewFrom(ctx context.Context, by change.By, name string, d edit
 	return slices.DeleteFunc(out, func(r Refreshed) bool { return r.Outcome == Unchanged }), nil
 }
 
-func (rm *Room) renewPart(ctx context.Context, by change.By, name string, edition int64, f editions.Document, from []federation.Record) ([]Refreshed, error) {
+func (rm *Room) renewPart(ctx context.Context, by change.By, name string, edition int64, f editions.Document,
+	from []federation.Record) ([]Refreshed, error) {
 	ids := make([]string, len(from))
 	for i, r := range from {
 		ids[i] = r.Part().Identity()
 	}
 	var rows []store.EntityRow
-	if err := rm.store.Read.WithContext(ctx).Where("aggregate = ? AND edition = ? AND entity_id IN ?", name, edition, ids).Order("id DESC").Find(&rows).Error; err != nil {
+	if err := rm.store.Read.WithContext(ctx).Where("aggregate = ? AND edition = ? AND entity_id IN ?", name, edition,
+		ids).Order("id DESC").Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	byID := map[string]store.EntityRow{}
@@ -250,7 +258,8 @@ func (rm *Room) renewPart(ctx context.Context, by change.By, name string, editio
 		row, ok := byID[r.Part().Identity()]
 		d.Failure, d.Gone = nil, !ok
 		if !ok {
-			n.Findings = []*finding.Finding{finding.New(finding.AggregateGone, finding.Fact("Aggregate", name), finding.Fact("Entity ID", r.Part().Identity()))}
+			n.Findings = []*finding.Finding{finding.New(finding.AggregateGone, finding.Fact("Aggregate", name),
+				finding.Fact("Entity ID", r.Part().Identity()))}
 		} else {
 			var octets []byte
 			if octets, err = f.Cut(row); err == nil {

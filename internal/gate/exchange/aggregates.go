@@ -41,7 +41,8 @@ func (a Aggregate) Named() string { return cmp.Or(a.NamedAs, a.Name) }
 // Aggregates lists aggregates by name.
 func (rm *Room) Aggregates(ctx context.Context) ([]Aggregate, error) {
 	var names []string
-	if err := rm.store.Read.WithContext(ctx).Model(&store.AggregateRow{}).Order("name").Pluck("name", &names).Error; err != nil {
+	if err := rm.store.Read.WithContext(ctx).Model(&store.AggregateRow{}).Order("name").Pluck("name",
+		&names).Error; err != nil {
 		return nil, err
 	}
 	out := []Aggregate{}
@@ -70,15 +71,19 @@ func (rm *Room) Aggregate(ctx context.Context, name string) (Aggregate, error) {
 		a.Findings = append(a.Findings, finding.New(finding.AggregateUnverified))
 	}
 	if until := d.ValidUntil; !until.IsZero() && rm.now().After(until) {
-		a.Findings = append(a.Findings, finding.New(finding.MetadataExpired, finding.Fact("validUntil", until.Format(time.RFC3339))))
+		a.Findings = append(a.Findings, finding.New(finding.MetadataExpired,
+			finding.Fact("validUntil", until.Format(time.RFC3339))))
 	} else if !until.IsZero() && until.Sub(rm.now()) < 48*time.Hour {
-		a.Findings = append(a.Findings, finding.New(finding.MetadataExpiring, finding.Fact("validUntil", until.Format(time.RFC3339))))
+		a.Findings = append(a.Findings, finding.New(finding.MetadataExpiring,
+			finding.Fact("validUntil", until.Format(time.RFC3339))))
 	}
 	if xmlsec.RestsOnSHA1(d.SignatureMethod) || xmlsec.RestsOnSHA1(d.DigestMethod) {
-		a.Findings = append(a.Findings, finding.New(finding.MetadataSHA1, finding.Fact("SignatureMethod", d.SignatureMethod), finding.Fact("DigestMethod", d.DigestMethod)))
+		a.Findings = append(a.Findings, finding.New(finding.MetadataSHA1, finding.Fact("SignatureMethod", d.SignatureMethod),
+			finding.Fact("DigestMethod", d.DigestMethod)))
 	}
 	if f.Failure != nil {
-		a.Findings = append(a.Findings, finding.New(finding.RefreshFailed, append([]finding.Evidence{finding.Fact("Cause", f.Failure.Title)}, f.Failure.Evidence...)...))
+		a.Findings = append(a.Findings, finding.New(finding.RefreshFailed,
+			append([]finding.Evidence{finding.Fact("Cause", f.Failure.Title)}, f.Failure.Evidence...)...))
 	}
 	return a, nil
 }
@@ -93,7 +98,8 @@ func aggregateTrust(s editions.Settings) ([]crypto.PublicKey, error) {
 // AddAggregate takes an aggregate in, from its address or from a document, in
 // the background. The document is read before AddAggregate returns; nothing of it counts before its
 // signature holds.
-func (rm *Room) AddAggregate(ctx context.Context, by change.By, name string, s editions.Settings, document io.Reader) (Job, error) {
+func (rm *Room) AddAggregate(ctx context.Context, by change.By, name string, s editions.Settings,
+	document io.Reader) (Job, error) {
 	if _, err := federation.ParseName(name); err != nil {
 		return Job{}, change.Field("name", err)
 	}
@@ -161,7 +167,8 @@ func (t *taking) end(name string) {
 
 // ChangeAggregate replaces the settings of an aggregate; they act at its next
 // refresh.
-func (rm *Room) ChangeAggregate(ctx context.Context, by change.By, name string, revision int, s editions.Settings) error {
+func (rm *Room) ChangeAggregate(ctx context.Context, by change.By, name string, revision int,
+	s editions.Settings) error {
 	rm.records.Lock()
 	defer rm.records.Unlock()
 	row, d, err := rm.editions.Row(ctx, name)
@@ -200,7 +207,8 @@ func (rm *Room) ChangeAggregate(ctx context.Context, by change.By, name string, 
 		if err := freshness.Save(tx, change.KindAggregate, name, f); err != nil {
 			return err
 		}
-		return change.Note{At: rm.now(), By: by, Kind: change.KindAggregate, Name: name, What: "changed", Revision: row.Revision, Data: row.Data}.Write(tx)
+		return change.Note{At: rm.now(), By: by, Kind: change.KindAggregate, Name: name, What: "changed",
+			Revision: row.Revision, Data: row.Data}.Write(tx)
 	})
 }
 
@@ -221,7 +229,8 @@ func (rm *Room) RemoveAggregate(ctx context.Context, by change.By, name string) 
 		if err := tx.Where("kind = ? AND name = ?", change.KindAggregate, name).Delete(&store.FreshRow{}).Error; err != nil {
 			return err
 		}
-		if err := (change.Note{At: rm.now(), By: by, Kind: change.KindAggregate, Name: name, What: "removed", Revision: row.Revision + 1, Data: row.Data}).Write(tx); err != nil {
+		if err := (change.Note{At: rm.now(), By: by, Kind: change.KindAggregate, Name: name, What: "removed",
+			Revision: row.Revision + 1, Data: row.Data}).Write(tx); err != nil {
 			return err
 		}
 		return tx.Delete(&store.AggregateRow{Name: name}).Error

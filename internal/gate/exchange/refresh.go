@@ -53,7 +53,8 @@ type Parts struct {
 // New makes a room whose jobs end with a context, and drops what a crash left of
 // aggregates.
 func New(ctx context.Context, p Parts) (*Room, error) {
-	rm := &Room{store: p.Store, log: p.Log, now: p.Now, fetch: p.Fetch, records: p.Records, freshness: p.Freshness, editions: p.Editions, ctx: ctx}
+	rm := &Room{store: p.Store, log: p.Log, now: p.Now, fetch: p.Fetch, records: p.Records, freshness: p.Freshness,
+		editions: p.Editions, ctx: ctx}
 	return rm, rm.editions.Sweep(ctx)
 }
 
@@ -79,11 +80,13 @@ func (rm *Room) Refresh(ctx context.Context, by change.By, kind, name string) (R
 		return Refreshed{}, err
 	}
 	if a := r.Basic().Intake.Aggregate(); a != "" {
-		return Refreshed{}, change.Conflict(fmt.Sprintf("the %s %q comes from the aggregate %q", kind, name, a), "refresh the aggregate")
+		return Refreshed{}, change.Conflict(fmt.Sprintf("the %s %q comes from the aggregate %q", kind, name, a),
+			"refresh the aggregate")
 	}
 	address := r.Basic().Intake.Address()
 	if address == "" {
-		return Refreshed{}, change.Conflict(fmt.Sprintf("the %s %q has no metadata address", kind, name), "take in newer metadata from a file, or give an address once")
+		return Refreshed{}, change.Conflict(fmt.Sprintf("the %s %q has no metadata address", kind, name),
+			"take in newer metadata from a file, or give an address once")
 	}
 	d, err := rm.freshness.Load(ctx, kind, name)
 	if err != nil {
@@ -112,19 +115,25 @@ func (rm *Room) Refresh(ctx context.Context, by change.By, kind, name string) (R
 }
 
 // failed notes that a refresh failed; the last good copy stays.
-func (rm *Room) failed(ctx context.Context, r federation.Record, d freshness.Kept, f *finding.Finding) (Refreshed, error) {
+func (rm *Room) failed(ctx context.Context, r federation.Record, d freshness.Kept, f *finding.Finding) (Refreshed,
+	error) {
 	f = f.From(r.Kind().Side())
 	now := rm.now().UTC()
 	d.Failures++
 	d.Tried, d.Next, d.Failure = now, now.Add(freshness.Retry(d.Failures)), f
-	err := rm.store.Write(ctx, func(tx *gorm.DB) error { return freshness.Save(tx, change.KindOf(r), change.NameOf(r), d) })
+	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+		return freshness.Save(tx, change.KindOf(r), change.NameOf(r), d)
+	})
 	return Refreshed{Kind: change.KindOf(r), Name: change.NameOf(r), Outcome: Failed, Findings: []*finding.Finding{f}}, err
 }
 
-func (rm *Room) saveFresh(ctx context.Context, r federation.Record, d *freshness.Kept, c fetch.Conditions, wait time.Duration) error {
+func (rm *Room) saveFresh(ctx context.Context, r federation.Record, d *freshness.Kept, c fetch.Conditions,
+	wait time.Duration) error {
 	now := rm.now().UTC()
 	d.Checked, d.Tried, d.Next, d.Failure, d.Failures, d.Conditions = now, now, now.Add(wait), nil, 0, c
-	return rm.store.Write(ctx, func(tx *gorm.DB) error { return freshness.Save(tx, change.KindOf(r), change.NameOf(r), *d) })
+	return rm.store.Write(ctx, func(tx *gorm.DB) error {
+		return freshness.Save(tx, change.KindOf(r), change.NameOf(r), *d)
+	})
 }
 
 // renewed is a record with newer values, and what became of it.
@@ -154,7 +163,8 @@ func (rm *Room) compare(r federation.Record, octets []byte, source string, d *fr
 		return out, finding.New(finding.RefreshFailed, finding.Fact("Cause", err.Error()))
 	}
 	out.Edit = records.Edit{Record: n, What: "refreshed", Document: octets}
-	out.Differences = slices.DeleteFunc(federation.Differences(federation.Describe(r), federation.Describe(n)), func(d federation.Difference) bool { return d.Label == "validUntil" })
+	out.Differences = slices.DeleteFunc(federation.Differences(federation.Describe(r), federation.Describe(n)),
+		func(d federation.Difference) bool { return d.Label == "validUntil" })
 	out.Findings = checks.Change(r.Kind().Side(), out.Differences)
 	switch {
 	case len(out.Differences) == 0:
@@ -179,7 +189,8 @@ func (rm *Room) compare(r federation.Record, octets []byte, source string, d *fr
 }
 
 // renew takes a newer document into one record.
-func (rm *Room) renew(ctx context.Context, by change.By, r federation.Record, octets []byte, source string, d *freshness.Kept) (Refreshed, error) {
+func (rm *Room) renew(ctx context.Context, by change.By, r federation.Record, octets []byte, source string,
+	d *freshness.Kept) (Refreshed, error) {
 	rm.records.Lock()
 	defer rm.records.Unlock()
 	now, err := rm.records.Record(change.KindOf(r), change.NameOf(r))
@@ -211,7 +222,8 @@ func (rm *Room) keep(ctx context.Context, by change.By, all []renewed) error {
 				if _, err := store.PutDocument(tx, n.Document); err != nil {
 					return err
 				}
-				if err := tx.Save(&store.PendingRow{Kind: n.Kind, Name: n.Name, At: rm.now().UTC(), Data: n.pending}).Error; err != nil {
+				if err := tx.Save(&store.PendingRow{Kind: n.Kind, Name: n.Name, At: rm.now().UTC(),
+					Data: n.pending}).Error; err != nil {
 					return err
 				}
 			case n.Outcome == Applied || n.Outcome == Unchanged:
@@ -245,7 +257,8 @@ func (rm *Room) Waiting(ctx context.Context, kind, name string) ([]Pending, erro
 		if err != nil {
 			return nil, err
 		}
-		p := Pending{Kind: row.Kind, Name: row.Name, Title: r.Basic().Title, Since: row.At, Differences: federation.Differences(federation.Describe(r), federation.Describe(n))}
+		p := Pending{Kind: row.Kind, Name: row.Name, Title: r.Basic().Title, Since: row.At,
+			Differences: federation.Differences(federation.Describe(r), federation.Describe(n))}
 		p.Findings = checks.Change(r.Kind().Side(), p.Differences)
 		out = append(out, p)
 	}
@@ -256,7 +269,8 @@ func (rm *Room) Waiting(ctx context.Context, kind, name string) ([]Pending, erro
 // the settings it has now.
 func (rm *Room) proposed(r federation.Record, data []byte) (federation.Record, error) {
 	b := r.Basic()
-	other, err := rm.records.Read(r.Part().Protocol(), federation.Stored{Kind: r.Kind(), Name: string(b.Name), Added: b.Added, Revision: b.Revision, Data: data})
+	other, err := rm.records.Read(r.Part().Protocol(), federation.Stored{Kind: r.Kind(), Name: string(b.Name),
+		Added: b.Added, Revision: b.Revision, Data: data})
 	if err != nil {
 		return nil, err
 	}
@@ -293,8 +307,10 @@ func (rm *Room) decide(ctx context.Context, by change.By, kind, name string, app
 		return err
 	}
 	var row store.PendingRow
-	if err := rm.store.Read.WithContext(ctx).Where("kind = ? AND name = ?", kind, name).Take(&row).Error; errors.Is(err, gorm.ErrRecordNotFound) {
-		return change.Conflict(fmt.Sprintf("no change of the %s %q waits for approval", kind, name), "refresh it to see whether there is one")
+	if err := rm.store.Read.WithContext(ctx).Where("kind = ? AND name = ?", kind, name).Take(&row).Error; errors.Is(err,
+		gorm.ErrRecordNotFound) {
+		return change.Conflict(fmt.Sprintf("no change of the %s %q waits for approval", kind, name),
+			"refresh it to see whether there is one")
 	} else if err != nil {
 		return err
 	}
@@ -312,19 +328,22 @@ func (rm *Room) decide(ctx context.Context, by change.By, kind, name string, app
 			if err := freshness.DropPending(tx, kind, name); err != nil {
 				return err
 			}
-			if err := (change.Note{At: rm.now(), By: by, What: "declined a change", Revision: r.Basic().Revision}).WriteOf(tx, r); err != nil {
+			if err := (change.Note{At: rm.now(), By: by, What: "declined a change", Revision: r.Basic().Revision}).WriteOf(tx,
+				r); err != nil {
 				return err
 			}
 			return freshness.Save(tx, kind, name, d)
 		})
 	}
-	for _, err := range []error{rm.records.Fits(rm.records.Snapshot(), n, "entityId"), change.OfSetting(federation.Check(n))} {
+	for _, err := range []error{rm.records.Fits(rm.records.Snapshot(), n, "entityId"),
+		change.OfSetting(federation.Check(n))} {
 		if err != nil {
 			return err
 		}
 	}
 	n.Basic().Revision++
-	return rm.records.Put(ctx, by, []records.Edit{{Record: n, What: "approved a change"}}, func(tx *gorm.DB) error { return freshness.DropPending(tx, kind, name) })
+	return rm.records.Put(ctx, by, []records.Edit{{Record: n, What: "approved a change"}},
+		func(tx *gorm.DB) error { return freshness.DropPending(tx, kind, name) })
 }
 
 // RefreshDue asks all addresses whose time has come, a few at once.
@@ -334,7 +353,8 @@ func (rm *Room) RefreshDue(ctx context.Context) error {
 	}
 	defer rm.taking.end("")
 	var rows []store.FreshRow
-	if err := rm.store.Read.WithContext(ctx).Where("next <= ?", rm.now().UTC()).Order("next").Limit(500).Find(&rows).Error; err != nil {
+	if err := rm.store.Read.WithContext(ctx).Where("next <= ?",
+		rm.now().UTC()).Order("next").Limit(500).Find(&rows).Error; err != nil {
 		return err
 	}
 	at := make(chan struct{}, 4)
@@ -347,7 +367,8 @@ func (rm *Room) RefreshDue(ctx context.Context) error {
 				_, err = rm.RefreshAggregate(ctx, change.By{Who: "schedule"}, row.Name)
 			} else {
 				var out Refreshed
-				if out, err = rm.Refresh(ctx, change.By{Who: "schedule"}, row.Kind, row.Name); err == nil && out.Outcome != Unchanged {
+				if out, err = rm.Refresh(ctx, change.By{Who: "schedule"}, row.Kind, row.Name); err == nil &&
+					out.Outcome != Unchanged {
 					rm.log.Info("metadata refreshed", "kind", row.Kind, "name", row.Name, "outcome", out.Outcome)
 				}
 			}

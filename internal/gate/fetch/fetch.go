@@ -34,7 +34,8 @@ var errNetwork = errors.New("network not allowed")
 // private networks beyond those that netip knows: shared (RFC 6598), NAT64 (RFC
 // 6052, RFC 8215), benchmarking, documentation and other special ones.
 var special = func() (out []netip.Prefix) {
-	for _, s := range []string{"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "198.18.0.0/15", "240.0.0.0/4", "64:ff9b::/96", "64:ff9b:1::/48", "2002::/16", "fec0::/10"} {
+	for _, s := range []string{"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "198.18.0.0/15", "240.0.0.0/4",
+		"64:ff9b::/96", "64:ff9b:1::/48", "2002::/16", "fec0::/10"} {
 		out = append(out, netip.MustParsePrefix(s))
 	}
 	return out
@@ -51,7 +52,8 @@ func New(allow []netip.Prefix, allowHTTP bool) *Fetcher {
 		return nil
 	}}
 	f.client = &http.Client{
-		Transport: &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: 5 * time.Second, ResponseHeaderTimeout: 8 * time.Second,
+		Transport: &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: 5 * time.Second,
+			ResponseHeaderTimeout:  8 * time.Second,
 			MaxResponseHeaderBytes: 64 << 10, DisableKeepAlives: true},
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			if len(via) > 3 {
@@ -116,7 +118,8 @@ func (f *Fetcher) Get(ctx context.Context, address string, c Conditions, limit i
 		return got, Unreachable(address, err.Error())
 	}
 	if int64(len(got.Octets)) > limit {
-		return got, finding.New(finding.XMLTooLarge, finding.Fact("Address", address), finding.Fact("Limit", fmt.Sprintf("%d octets for the metadata of one entity; take in an aggregate as such", limit)))
+		return got, finding.New(finding.XMLTooLarge, finding.Fact("Address", address),
+			finding.Fact("Limit", fmt.Sprintf("%d octets for the metadata of one entity; take in an aggregate as such", limit)))
 	}
 	return got, nil
 }
@@ -132,7 +135,8 @@ func (f *Fetcher) Open(ctx context.Context, address string, c Conditions) (Fetch
 	if err != nil {
 		return Fetched{}, err
 	}
-	got := Fetched{Body: res.Body, Length: res.ContentLength, Conditions: Conditions{res.Header.Get("ETag"), res.Header.Get("Last-Modified")}}
+	got := Fetched{Body: res.Body, Length: res.ContentLength, Conditions: Conditions{res.Header.Get("ETag"),
+		res.Header.Get("Last-Modified")}}
 	got.date, _ = http.ParseTime(res.Header.Get("Date")) // zero if absent
 	if res.StatusCode == http.StatusOK {
 		return got, nil
@@ -180,7 +184,8 @@ func (f *Fetcher) send(ctx context.Context, method, address string, c Conditions
 	res, err := f.client.Do(req)
 	switch {
 	case errors.Is(err, errNetwork):
-		return nil, finding.New(finding.AddressRefused, finding.Fact("Address", address), finding.Fact("Cause", "it lies in a private or special network"))
+		return nil, finding.New(finding.AddressRefused, finding.Fact("Address", address),
+			finding.Fact("Cause", "it lies in a private or special network"))
 	case finding.Of(err) != nil:
 		return nil, finding.Of(err)
 	case err != nil:
@@ -218,7 +223,8 @@ func (f *Fetcher) Post(ctx context.Context, c *crossing.Call, o crossing.CallOct
 	res, err := client.Do(req)
 	if err != nil {
 		if errors.Is(err, errNetwork) {
-			return nil, finding.New(finding.AddressRefused, finding.Fact("Address", c.Address), finding.Fact("Cause", "it lies in a private or special network"))
+			return nil, finding.New(finding.AddressRefused, finding.Fact("Address", c.Address),
+				finding.Fact("Cause", "it lies in a private or special network"))
 		}
 		return nil, failed(err.Error())
 	}

@@ -22,8 +22,10 @@ func TestFetcher(t *testing.T) {
 	f := New([]netip.Prefix{netip.MustParsePrefix("10.1.0.0/16")}, false)
 	for address, ok := range map[string]bool{
 		"93.184.216.34": true, "2606:2800::1": true, "10.1.2.3": true,
-		"10.2.0.1": false, "127.0.0.1": false, "::1": false, "169.254.169.254": false, "fe80::1": false, "192.168.1.1": false, "fd00::1": false, "100.64.0.1": false,
-		"::ffff:127.0.0.1": false, "::ffff:10.2.0.1": false, "64:ff9b::7f00:1": false, "0.0.0.0": false, "224.0.0.1": false, "255.255.255.255": false,
+		"10.2.0.1": false, "127.0.0.1": false, "::1": false, "169.254.169.254": false, "fe80::1": false,
+		"192.168.1.1": false, "fd00::1": false, "100.64.0.1": false,
+		"::ffff:127.0.0.1": false, "::ffff:10.2.0.1": false, "64:ff9b::7f00:1": false, "0.0.0.0": false, "224.0.0.1": false,
+		"255.255.255.255": false,
 	} {
 		require.Equal(t, ok, f.allowed(netip.MustParseAddr(address)), address)
 	}
@@ -91,7 +93,8 @@ func TestFetcherAsksConditionally(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, again.Unchanged)
 	require.Equal(t, got.Conditions, again.Conditions, "kept for the next time")
-	require.Equal(t, []string{`"1"`, "Mon, 23 Nov 2026 08:00:00 GMT"}, []string{asked[1].Get("If-None-Match"), asked[1].Get("If-Modified-Since")})
+	require.Equal(t, []string{`"1"`, "Mon, 23 Nov 2026 08:00:00 GMT"}, []string{asked[1].Get("If-None-Match"),
+		asked[1].Get("If-Modified-Since")})
 	_, err = f.Get(ctx, srv.URL, Conditions{}, 100)
 	require.True(t, finding.Is(err, finding.AddressUnreachable), "unchanged from what? %v", err)
 

@@ -88,7 +88,8 @@ func (rm *Room) TakenIn(tx *gorm.DB, r federation.Record) error {
 
 // Forget drops all that is known of how current a record is.
 func Forget(tx *gorm.DB, kind, name string) error {
-	return errors.Join(DropPending(tx, kind, name), tx.Where("kind = ? AND name = ?", kind, name).Delete(&store.FreshRow{}).Error)
+	return errors.Join(DropPending(tx, kind, name), tx.Where("kind = ? AND name = ?", kind,
+		name).Delete(&store.FreshRow{}).Error)
 }
 
 // Save stores how current a record is.

@@ -107,7 +107,8 @@ func (rm *Room) SetUp(ctx context.Context, token, username, password string) err
 	}
 	hash := rm.hashPassword(password)
 	return rm.store.Write(ctx, func(tx *gorm.DB) error {
-		gone := tx.Where("key = ? AND value = ?", setupKey, base64.StdEncoding.EncodeToString(store.Hash(token))).Delete(&store.SettingRow{})
+		gone := tx.Where("key = ? AND value = ?", setupKey,
+			base64.StdEncoding.EncodeToString(store.Hash(token))).Delete(&store.SettingRow{})
 		if gone.Error != nil {
 			return gone.Error
 		}
@@ -116,7 +117,8 @@ func (rm *Room) SetUp(ctx context.Context, token, username, password string) err
 			return err
 		}
 		if gone.RowsAffected != 1 || owners > 0 {
-			return change.Field("token", errors.New("this set-up link is used up or was replaced; restart the gate for a new one, or ask an owner"))
+			return change.Field("token",
+				errors.New("this set-up link is used up or was replaced; restart the gate for a new one, or ask an owner"))
 		}
 		return rm.addOwner(tx, change.By{Who: "set-up link"}, username, hash)
 	})
@@ -232,7 +234,8 @@ func (rm *Room) SignIn(ctx context.Context, username, password, address string) 
 	}
 	token = random.Text(32)
 	return token, rm.store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Create(&store.ConsoleRow{Hash: store.Hash(token), Username: username, Expires: rm.now().Add(consoleLife).UTC()}).Error
+		return tx.Create(&store.ConsoleRow{Hash: store.Hash(token), Username: username,
+			Expires: rm.now().Add(consoleLife).UTC()}).Error
 	})
 }
 
@@ -242,7 +245,8 @@ func (rm *Room) ConsoleUser(ctx context.Context, token string) (string, error) {
 		return "", nil
 	}
 	var row store.ConsoleRow
-	err := rm.store.Read.WithContext(ctx).Where("hash = ? AND expires > ?", store.Hash(token), rm.now().UTC()).Take(&row).Error
+	err := rm.store.Read.WithContext(ctx).Where("hash = ? AND expires > ?", store.Hash(token),
+		rm.now().UTC()).Take(&row).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return "", nil
 	}
@@ -274,7 +278,8 @@ func (rm *Room) AddToken(ctx context.Context, by change.By, name string) (Token,
 	secret := tokenPrefix + random.Text(32)
 	t := Token{Name: name, Added: rm.now().UTC(), By: by.Who}
 	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
-		if err := tx.Create(&store.TokenRow{Name: name, Hash: store.Hash(secret), Added: t.Added, By: by.Who}).Error; err != nil {
+		if err := tx.Create(&store.TokenRow{Name: name, Hash: store.Hash(secret), Added: t.Added,
+			By: by.Who}).Error; err != nil {
 			return err
 		}
 		return change.Note{At: rm.now(), By: by, Kind: "token", Name: name, What: "added", Revision: 1}.Write(tx)

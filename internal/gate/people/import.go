@@ -88,13 +88,15 @@ func ReadKnown(document string) ([]Known, error) {
 	for i, name := range header {
 		name = strings.ToLower(strings.TrimSpace(name))
 		if !slices.Contains(columns, name) {
-			return nil, change.Field("csv", fmt.Errorf("line 1: there is no column %.100q; use %s", name, strings.Join(columns, ", ")))
+			return nil, change.Field("csv", fmt.Errorf("line 1: there is no column %.100q; use %s", name,
+				strings.Join(columns, ", ")))
 		}
 		at[name] = i
 	}
 	for _, name := range columns[:3] {
 		if _, ok := at[name]; !ok {
-			return nil, change.Field("csv", fmt.Errorf("line 1: the column %q is missing; the first line names the columns", name))
+			return nil, change.Field("csv", fmt.Errorf("line 1: the column %q is missing; the first line names the columns",
+				name))
 		}
 	}
 	var out []Known
@@ -170,7 +172,8 @@ func (rm *Room) knownLinks(ctx context.Context, in *Import) ([]crossing.Link, er
 	for i, k := range in.Known {
 		p, ok := snap.Provider(federation.Name(k.Provider))
 		if !ok {
-			return nil, in.lineError(i, "provider", change.NotFound(change.KindProvider, k.Provider, nearword.Of(k.Provider, snap.Names(change.KindProvider))))
+			return nil, in.lineError(i, "provider", change.NotFound(change.KindProvider, k.Provider,
+				nearword.Of(k.Provider, snap.Names(change.KindProvider))))
 		}
 		if err := lasting(k.Name, 1024); err != nil {
 			return nil, in.lineError(i, "name", err)
@@ -187,7 +190,8 @@ func (rm *Room) knownLinks(ctx context.Context, in *Import) ([]crossing.Link, er
 		}
 		l := crossing.Link{Provider: p.ID, Subject: profile.Subject{Format: cmp.Or(k.Format, formats[p.ID]), Value: k.Name}}
 		if l.Subject.Format == "" {
-			return nil, in.lineError(i, "format", fmt.Errorf("nobody is linked to %q yet, so it is not known which format its names have; say it", p.Name))
+			return nil, in.lineError(i, "format",
+				fmt.Errorf("nobody is linked to %q yet, so it is not known which format its names have; say it", p.Name))
 		}
 		l.Key = crossing.LinkKey(p.ID, l.Subject)
 		if first, twice := names[l.Key]; twice {
@@ -221,7 +225,8 @@ func lasting(s string, most int) error {
 // linked to it.
 func (rm *Room) usualFormat(ctx context.Context, p federation.ID) (string, error) {
 	var rows []store.LinkRow
-	err := rm.store.Read.WithContext(ctx).Where("provider = ? AND sealed IS NOT NULL", string(p)).Order("added DESC").Limit(1).Find(&rows).Error
+	err := rm.store.Read.WithContext(ctx).Where("provider = ? AND sealed IS NOT NULL",
+		string(p)).Order("added DESC").Limit(1).Find(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return "", err
 	}
@@ -276,7 +281,9 @@ func (im *importing) weigh(db *gorm.DB) error {
 			im.out.Already++
 			continue
 		case was != "" && !im.in.Replace:
-			return im.in.lineError(i, "value", fmt.Errorf("the application knows person %d as %q already; say that values are to be replaced, or leave the line", person, was))
+			return im.in.lineError(i, "value",
+				fmt.Errorf("the application knows person %d as %q already; say that values are to be replaced, or leave the line",
+					person, was))
 		case was != "":
 			im.out.Replaced++
 			free[person] = true

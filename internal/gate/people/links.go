@@ -49,7 +49,8 @@ func (rm *Room) linkRow(l crossing.Link, person int64) (*store.LinkRow, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &store.LinkRow{Key: store.Hash(l.Key), Provider: string(l.Provider), Person: person, Added: rm.now().UTC(), Sealed: rm.store.Seal("link", plain)}, nil
+	return &store.LinkRow{Key: store.Hash(l.Key), Provider: string(l.Provider), Person: person, Added: rm.now().UTC(),
+		Sealed: rm.store.Seal("link", plain)}, nil
 }
 
 // NameLink keeps the name with a link that lacks it.
@@ -58,7 +59,8 @@ func (rm *Room) NameLink(tx *gorm.DB, l crossing.Link) error {
 	if err != nil {
 		return err
 	}
-	return tx.Model(&store.LinkRow{}).Where("key = ? AND sealed IS NULL", row.Key).Updates(map[string]any{"sealed": row.Sealed}).Error
+	return tx.Model(&store.LinkRow{}).Where("key = ? AND sealed IS NULL",
+		row.Key).Updates(map[string]any{"sealed": row.Sealed}).Error
 }
 
 // subject opens the name in a link, nil if it has none.
@@ -116,7 +118,8 @@ func (rm *Room) allLinked(ctx context.Context) ([]LinkedProvider, error) {
 // removedProviders are those that history saw removed.
 func (rm *Room) removedProviders(ctx context.Context) (map[federation.ID]LinkedProvider, error) {
 	var rows []store.HistoryRow
-	err := rm.store.Read.WithContext(ctx).Omit("data").Where("kind = ? AND what = ?", change.KindProvider, "removed").Order("id").Find(&rows).Error
+	err := rm.store.Read.WithContext(ctx).Omit("data").Where("kind = ? AND what = ?", change.KindProvider,
+		"removed").Order("id").Find(&rows).Error
 	out := map[federation.ID]LinkedProvider{}
 	for _, r := range rows {
 		id := federation.ID(cmp.Or(r.Object, r.Name))
@@ -191,11 +194,13 @@ func (rm *Room) Links(ctx context.Context, f LinkFilter) ([]Link, int64, error) 
 	}
 	if f.Person != 0 {
 		var count int64
-		if err := rm.store.Read.WithContext(ctx).Model(&store.PersonRow{}).Where("id = ?", f.Person).Count(&count).Error; err != nil {
+		if err := rm.store.Read.WithContext(ctx).Model(&store.PersonRow{}).Where("id = ?",
+			f.Person).Count(&count).Error; err != nil {
 			return nil, 0, err
 		}
 		if count == 0 {
-			return nil, 0, change.Field("person", fmt.Errorf("there is no person %d; the numbers stand in the list of links", f.Person))
+			return nil, 0, change.Field("person", fmt.Errorf("there is no person %d; the numbers stand in the list of links",
+				f.Person))
 		}
 		q = q.Where("person = ?", f.Person)
 	}
@@ -232,7 +237,8 @@ func (rm *Room) shownLinks(ctx context.Context, rows []store.LinkRow) ([]Link, e
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, Link{Key: hex.EncodeToString(row.Key), Person: row.Person, Provider: providers[row.Provider], Subject: s, Added: row.Added})
+		out = append(out, Link{Key: hex.EncodeToString(row.Key), Person: row.Person, Provider: providers[row.Provider],
+			Subject: s, Added: row.Added})
 	}
 	return out, nil
 }
@@ -272,7 +278,8 @@ func (rm *Room) CarryLinks(ctx context.Context, by change.By, c Carry) (*Carried
 		return nil, change.Field("to", err)
 	}
 	if from.ID == to.ID {
-		return nil, change.Field("to", fmt.Errorf("%q is the provider that the links are of; name the removed one by its ID", c.To))
+		return nil, change.Field("to", fmt.Errorf("%q is the provider that the links are of; name the removed one by its ID",
+			c.To))
 	}
 	was, err := rm.identity(ctx, from)
 	if err != nil {

@@ -43,7 +43,8 @@ func (rm *Room) Find(ctx context.Context, key string, app federation.ID) (crossi
 		return crossing.Person{}, err
 	}
 	subject, err := rm.subjectOf(rm.store.Read.WithContext(ctx), app, row.Person)
-	return crossing.Person{ID: row.Person, Key: key, Identifier: person.Identifier, Subject: subject, Bare: len(row.Sealed) == 0}, err
+	return crossing.Person{ID: row.Person, Key: key, Identifier: person.Identifier, Subject: subject,
+		Bare: len(row.Sealed) == 0}, err
 }
 
 // Make makes an account with a link. identifier is random.

@@ -29,7 +29,8 @@ type Subject struct {
 // none.
 func (rm *Room) subjectOf(db *gorm.DB, app federation.ID, person int64) (string, error) {
 	var rows []store.SubjectRow // at most one; no error for none
-	if err := db.Where("app = ? AND person = ?", string(app), person).Limit(1).Find(&rows).Error; err != nil || len(rows) == 0 {
+	if err := db.Where("app = ? AND person = ?", string(app), person).Limit(1).Find(&rows).Error; err != nil ||
+		len(rows) == 0 {
 		return "", err
 	}
 	plain, err := rm.store.Open("subject", rows[0].Sealed)
@@ -37,7 +38,8 @@ func (rm *Room) subjectOf(db *gorm.DB, app federation.ID, person int64) (string,
 }
 
 func (rm *Room) subjectRow(app federation.ID, person int64, value, source string) *store.SubjectRow {
-	return &store.SubjectRow{App: string(app), Person: person, Hash: subjectHash(app, value), Source: source, Added: rm.now().UTC(), Sealed: rm.store.Seal("subject", []byte(value))}
+	return &store.SubjectRow{App: string(app), Person: person, Hash: subjectHash(app, value), Source: source,
+		Added: rm.now().UTC(), Sealed: rm.store.Seal("subject", []byte(value))}
 }
 
 func subjectHash(app federation.ID, value string) []byte {
@@ -64,7 +66,8 @@ func (rm *Room) Subjects(ctx context.Context, app string, after int64, limit int
 	q := rm.store.Read.WithContext(ctx).Model(&store.SubjectRow{}).Where("app = ?", string(a.ID))
 	var total int64
 	var rows []store.SubjectRow
-	err = errors.Join(q.Session(&gorm.Session{}).Count(&total).Error, q.Where("person > ?", after).Order("person").Limit(limit).Find(&rows).Error)
+	err = errors.Join(q.Session(&gorm.Session{}).Count(&total).Error,
+		q.Where("person > ?", after).Order("person").Limit(limit).Find(&rows).Error)
 	out := []Subject{}
 	for _, r := range rows {
 		if err == nil {

@@ -76,7 +76,8 @@ func (rm *Room) ChangeContexts(ctx context.Context, by change.By, revision int, 
 		if err := tx.Save(&store.SettingRow{Key: rankingKey, Value: string(data)}).Error; err != nil {
 			return err
 		}
-		return change.Note{At: rm.now(), By: by, Kind: KindRanking, Name: rankingKey, What: "changed", Revision: revision + 1, Data: data}.Write(tx)
+		return change.Note{At: rm.now(), By: by, Kind: KindRanking, Name: rankingKey, What: "changed",
+			Revision: revision + 1, Data: data}.Write(tx)
 	})
 	if err != nil {
 		return err

@@ -34,7 +34,8 @@ func (rm *Room) History(ctx context.Context, f HistoryFilter) ([]Change, int64, 
 	}
 	if f.Search != "" {
 		like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(f.Search) + "%"
-		q = q.Where(`(name LIKE ? ESCAPE '\' OR who LIKE ? ESCAPE '\' OR what LIKE ? ESCAPE '\' OR why LIKE ? ESCAPE '\')`, like, like, like, like)
+		q = q.Where(`(name LIKE ? ESCAPE '\' OR who LIKE ? ESCAPE '\' OR what LIKE ? ESCAPE '\' OR why LIKE ? ESCAPE '\')`,
+			like, like, like, like)
 	}
 	var total int64
 	if err := q.Session(&gorm.Session{}).Count(&total).Error; err != nil {
@@ -53,7 +54,8 @@ func (rm *Room) History(ctx context.Context, f HistoryFilter) ([]Change, int64, 
 }
 
 func entry(r store.HistoryRow) Change {
-	return Change{ID: r.ID, At: r.At, Kind: r.Kind, Name: r.Name, Revision: r.Revision, Who: r.Who, What: r.What, Why: r.Why,
+	return Change{ID: r.ID, At: r.At, Kind: r.Kind, Name: r.Name, Revision: r.Revision, Who: r.Who, What: r.What,
+		Why:        r.Why,
 		Restorable: r.Kind == change.KindProvider || r.Kind == change.KindApplication}
 }
 
@@ -64,7 +66,8 @@ func (rm *Room) Revision(ctx context.Context, id int64) (Revision, error) {
 	if err != nil {
 		return Revision{}, err
 	}
-	out := Revision{Change: entry(row), Values: []federation.Value{}, Differences: []federation.Difference{}, FromNow: []federation.Difference{}}
+	out := Revision{Change: entry(row), Values: []federation.Value{}, Differences: []federation.Difference{},
+		FromNow: []federation.Difference{}}
 	if len(row.Data) == 0 {
 		return out, nil
 	}
@@ -72,7 +75,8 @@ func (rm *Room) Revision(ctx context.Context, id int64) (Revision, error) {
 		return out, err
 	}
 	var before store.HistoryRow
-	err = rm.store.Read.WithContext(ctx).Where("kind = ? AND name = ? AND id < ?", row.Kind, row.Name, row.ID).Order("id DESC").Take(&before).Error
+	err = rm.store.Read.WithContext(ctx).Where("kind = ? AND name = ? AND id < ?", row.Kind, row.Name,
+		row.ID).Order("id DESC").Take(&before).Error
 	var was []federation.Value
 	switch {
 	case errors.Is(err, gorm.ErrRecordNotFound) || err == nil && before.What == "removed":
@@ -131,7 +135,8 @@ func (rm *Room) Restored(row store.HistoryRow) (federation.Record, error) {
 	if protocol == "" {
 		protocol = rm.order[0].Name() // of before there were several
 	}
-	return rm.Read(protocol, federation.Stored{Kind: federation.Kind(row.Kind), Name: row.Name, Revision: row.Revision, Added: row.At, Data: row.Data})
+	return rm.Read(protocol, federation.Stored{Kind: federation.Kind(row.Kind), Name: row.Name, Revision: row.Revision,
+		Added: row.At, Data: row.Data})
 }
 
 // Restore sets a record back to what it was after a change; one that was removed
@@ -151,7 +156,8 @@ func (rm *Room) Restore(ctx context.Context, by change.By, id int64) (kind, name
 	rm.Lock()
 	defer rm.Unlock()
 	var last int
-	if err := rm.store.Read.WithContext(ctx).Model(&store.HistoryRow{}).Where("kind = ? AND name = ?", row.Kind, row.Name).Select("max(revision)").Scan(&last).Error; err != nil {
+	if err := rm.store.Read.WithContext(ctx).Model(&store.HistoryRow{}).Where("kind = ? AND name = ?", row.Kind,
+		row.Name).Select("max(revision)").Scan(&last).Error; err != nil {
 		return "", "", err
 	}
 	if now, err := rm.Record(row.Kind, row.Name); err == nil {

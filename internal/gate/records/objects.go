@@ -88,7 +88,8 @@ func (rm *Room) MakeApplication(n NewApplication) (federation.Record, error) {
 	}
 	a := &federation.Application{Side: by.NewApplication(&rm.Snapshot().Gate, federation.Name(n.Name))}
 	a.ID, a.Name, a.Added, a.Revision = federation.ID(random.ID()), federation.Name(n.Name), rm.now().UTC(), 1
-	a.Provider, a.OwnStart, a.OnlyOwnStarts, a.OwnHosts, a.Keeping = federation.Name(n.Provider), n.OwnStart, n.OwnStart != "", n.OwnHosts, n.Keeping
+	a.Provider, a.OwnStart, a.OnlyOwnStarts, a.OwnHosts, a.Keeping = federation.Name(n.Provider), n.OwnStart,
+		n.OwnStart != "", n.OwnHosts, n.Keeping
 	a.Phase = n.Phase
 	if err := change.OfSetting(federation.Apply(a, n.Settings)); err != nil {
 		return nil, err
@@ -113,7 +114,8 @@ func (rm *Room) protocol(name, kind string) (crossing.Protocol, error) {
 			names = append(names, p.Name())
 		}
 	}
-	return nil, change.Field("protocol", fmt.Errorf("no %s can speak %q; use one of %s", kind, name, strings.Join(names, ", ")))
+	return nil, change.Field("protocol", fmt.Errorf("no %s can speak %q; use one of %s", kind, name,
+		strings.Join(names, ", ")))
 }
 
 // Free sees whether a name can be given to a new record.
@@ -134,7 +136,8 @@ func (rm *Room) Free(snap *federation.Snapshot, kind, name string) error {
 }
 
 // add fills a new record from its source and saves it.
-func (rm *Room) add(ctx context.Context, by change.By, r federation.Record, title string, src Source, draft bool) (federation.Record, error) {
+func (rm *Room) add(ctx context.Context, by change.By, r federation.Record, title string, src Source,
+	draft bool) (federation.Record, error) {
 	if err := rm.Free(rm.Snapshot(), change.KindOf(r), change.NameOf(r)); err != nil {
 		return nil, err
 	}
@@ -145,17 +148,20 @@ func (rm *Room) add(ctx context.Context, by change.By, r federation.Record, titl
 	rm.Lock()
 	defer rm.Unlock()
 	snap := rm.Snapshot()
-	for _, err := range []error{rm.Free(snap, change.KindOf(r), change.NameOf(r)), rm.tied(snap, r), rm.Fits(snap, r, src.field()), change.OfSetting(federation.Check(r))} {
+	for _, err := range []error{rm.Free(snap, change.KindOf(r), change.NameOf(r)), rm.tied(snap, r),
+		rm.Fits(snap, r, src.field()), change.OfSetting(federation.Check(r))} {
 		if err != nil {
 			return nil, err
 		}
 	}
-	return r, rm.Put(ctx, by, []Edit{{Record: r, What: "added", Document: octets}}, func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, r) })
+	return r, rm.Put(ctx, by, []Edit{{Record: r, What: "added", Document: octets}},
+		func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, r) })
 }
 
 // Change lays settings over those of a record. revision is the one that the
 // change was made from. What is not named stays.
-func (rm *Room) Change(ctx context.Context, by change.By, kind, name string, revision int, s federation.Settings) (federation.Record, error) {
+func (rm *Room) Change(ctx context.Context, by change.By, kind, name string, revision int,
+	s federation.Settings) (federation.Record, error) {
 	rm.Lock()
 	defer rm.Unlock()
 	old, err := rm.Record(kind, name)
@@ -239,7 +245,8 @@ func (rm *Room) remove(ctx context.Context, tx *gorm.DB, by change.By, r federat
 	if err := freshness.Forget(tx, change.KindOf(r), change.NameOf(r)); err != nil {
 		return err
 	}
-	if err := (change.Note{At: rm.now(), By: by, What: "removed", Revision: r.Basic().Revision + 1}).WriteOf(tx, r); err != nil {
+	if err := (change.Note{At: rm.now(), By: by, What: "removed", Revision: r.Basic().Revision + 1}).WriteOf(tx,
+		r); err != nil {
 		return err
 	}
 	return tx.Delete(row).Error

@@ -56,8 +56,9 @@ type Parts struct {
 // protocols, the ranking of contexts and the keys add. The first of the protocols
 // is that of records of before there were several.
 func New(ctx context.Context, p Parts, self federation.Gate, protocols []crossing.Protocol) (*Room, error) {
-	rm := &Room{store: p.Store, now: p.Now, fetch: p.Fetch, sessions: p.Sessions, keyring: p.Keys, freshness: p.Freshness, editions: p.Editions,
-		order: protocols, protocols: map[string]crossing.Protocol{}}
+	rm := &Room{store: p.Store, now: p.Now, fetch: p.Fetch, sessions: p.Sessions, keyring: p.Keys, freshness: p.Freshness,
+		editions: p.Editions,
+		order:    protocols, protocols: map[string]crossing.Protocol{}}
 	self.Own = map[string]string{}
 	for _, by := range protocols {
 		if err := whole(by); err != nil {
@@ -101,9 +102,11 @@ func row(r federation.Record) (any, []byte, error) {
 	}
 	b, side := r.Basic(), r.Part()
 	if r.Kind() == federation.KindProvider {
-		return &store.ProviderRow{Name: string(b.Name), Protocol: side.Protocol(), EntityID: side.Identity(), Revision: b.Revision, Added: b.Added, Data: data}, data, nil
+		return &store.ProviderRow{Name: string(b.Name), Protocol: side.Protocol(), EntityID: side.Identity(),
+			Revision: b.Revision, Added: b.Added, Data: data}, data, nil
 	}
-	return &store.ApplicationRow{Name: string(b.Name), Protocol: side.Protocol(), EntityID: side.Identity(), Revision: b.Revision, Added: b.Added, Data: data}, data, nil
+	return &store.ApplicationRow{Name: string(b.Name), Protocol: side.Protocol(), EntityID: side.Identity(),
+		Revision: b.Revision, Added: b.Added, Data: data}, data, nil
 }
 
 // Read turns what is stored into a record.
@@ -116,11 +119,13 @@ func (rm *Room) Read(protocol string, s federation.Stored) (federation.Record, e
 }
 
 func (rm *Room) readProvider(row store.ProviderRow) (federation.Record, error) {
-	return rm.Read(row.Protocol, federation.Stored{Kind: change.KindProvider, Name: row.Name, Added: row.Added, Revision: row.Revision, Data: row.Data})
+	return rm.Read(row.Protocol, federation.Stored{Kind: change.KindProvider, Name: row.Name, Added: row.Added,
+		Revision: row.Revision, Data: row.Data})
 }
 
 func (rm *Room) readApplication(row store.ApplicationRow) (federation.Record, error) {
-	return rm.Read(row.Protocol, federation.Stored{Kind: change.KindApplication, Name: row.Name, Added: row.Added, Revision: row.Revision, Data: row.Data})
+	return rm.Read(row.Protocol, federation.Stored{Kind: change.KindApplication, Name: row.Name, Added: row.Added,
+		Revision: row.Revision, Data: row.Data})
 }
 
 // load makes the snapshot from the store.
@@ -197,7 +202,8 @@ func (rm *Room) Named(name string) ([]federation.Record, error) {
 		}
 	}
 	if out == nil {
-		return nil, change.NotFound("provider or application", name, nearword.Of(name, append(snap.Names(change.KindProvider), snap.Names(change.KindApplication)...)))
+		return nil, change.NotFound("provider or application", name,
+			nearword.Of(name, append(snap.Names(change.KindProvider), snap.Names(change.KindApplication)...)))
 	}
 	return out, nil
 }
@@ -243,7 +249,8 @@ func (rm *Room) tied(snap *federation.Snapshot, r federation.Record) error {
 		return nil
 	}
 	if _, ok := snap.Provider(a.Provider); !ok {
-		return change.Field("provider", change.NotFound(change.KindProvider, string(a.Provider), nearword.Of(string(a.Provider), snap.Names(change.KindProvider))))
+		return change.Field("provider", change.NotFound(change.KindProvider, string(a.Provider),
+			nearword.Of(string(a.Provider), snap.Names(change.KindProvider))))
 	}
 	return nil
 }

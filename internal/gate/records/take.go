@@ -60,7 +60,8 @@ func (rm *Room) document(ctx context.Context, s Source) (octets []byte, from str
 		}
 	}
 	if ways > 1 {
-		return nil, "", change.Field(s.field(), errors.New("more than one source was given; give a document, an address, a record or an aggregate"))
+		return nil, "", change.Field(s.field(),
+			errors.New("more than one source was given; give a document, an address, a record or an aggregate"))
 	}
 	switch {
 	case s.Document != nil:
@@ -96,7 +97,8 @@ func (rm *Room) document(ctx context.Context, s Source) (octets []byte, from str
 	}
 	if octets != nil && s.Expect != "" {
 		if sum := HashOf(octets); sum != s.Expect {
-			return nil, "", change.Field(s.field(), finding.New(finding.SinceThePreview, finding.Compare("SHA-256 of the document", s.Expect, sum)))
+			return nil, "", change.Field(s.field(), finding.New(finding.SinceThePreview,
+				finding.Compare("SHA-256 of the document", s.Expect, sum)))
 		}
 	}
 	return octets, from, nil
@@ -146,7 +148,8 @@ func (rm *Room) fill(ctx context.Context, r federation.Record, title string, s S
 		federation.Replace(r, side)
 	}
 	if missing := r.Part().Missing(); len(missing) > 0 && !draft {
-		return nil, change.Field(s.Typed.Lacks(missing), finding.New(finding.DraftIncomplete, finding.Fact("Missing", strings.Join(federation.Lacking(missing), "; "))).From(r.Kind().Side()))
+		return nil, change.Field(s.Typed.Lacks(missing), finding.New(finding.DraftIncomplete,
+			finding.Fact("Missing", strings.Join(federation.Lacking(missing), "; "))).From(r.Kind().Side()))
 	}
 	Settle(r, title)
 	return octets, nil
@@ -296,7 +299,8 @@ func (rm *Room) Retake(ctx context.Context, by change.By, kind, name string, rev
 		}
 	}
 	r.Basic().Revision++
-	return rm.Put(ctx, by, []Edit{{Record: r, What: "changed", Document: octets}}, func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, r) })
+	return rm.Put(ctx, by, []Edit{{Record: r, What: "changed", Document: octets}},
+		func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, r) })
 }
 
 // Document gives the document that a record was taken in from.

@@ -55,7 +55,8 @@ func (rm *Room) Announce(ctx context.Context, by change.By, purpose, kind string
 		}
 	}
 	if !slices.Contains(known, purpose) {
-		return change.Field("purpose", fmt.Errorf("there is no purpose %q; use one of %s", purpose, strings.Join(known, ", ")))
+		return change.Field("purpose", fmt.Errorf("there is no purpose %q; use one of %s", purpose,
+			strings.Join(known, ", ")))
 	}
 	rm.records.Lock()
 	defer rm.records.Unlock()
@@ -65,11 +66,13 @@ func (rm *Room) Announce(ctx context.Context, by change.By, purpose, kind string
 	}
 	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
 		var n int64
-		if err := tx.Model(&store.KeyRow{}).Where("purpose = ? AND state = ?", purpose, keyring.Next).Count(&n).Error; err != nil {
+		if err := tx.Model(&store.KeyRow{}).Where("purpose = ? AND state = ?", purpose,
+			keyring.Next).Count(&n).Error; err != nil {
 			return err
 		}
 		if n > 0 {
-			return change.Conflict(fmt.Sprintf("a next key for %q is announced already", purpose), "switch to it, or remove it first")
+			return change.Conflict(fmt.Sprintf("a next key for %q is announced already", purpose),
+				"switch to it, or remove it first")
 		}
 		if err := tx.Create(row).Error; err != nil {
 			return err
@@ -91,12 +94,14 @@ func (rm *Room) Switch(ctx context.Context, by change.By, purpose string) error 
 		var next store.KeyRow
 		err := tx.Where("purpose = ? AND state = ?", purpose, keyring.Next).Take(&next).Error
 		if errors.Is(err, gorm.ErrRecordNotFound) {
-			return change.Conflict(fmt.Sprintf("no next key for %q is announced", purpose), "announce one, and give the other sides time to take in the metadata")
+			return change.Conflict(fmt.Sprintf("no next key for %q is announced", purpose),
+				"announce one, and give the other sides time to take in the metadata")
 		}
 		if err != nil {
 			return err
 		}
-		if err := tx.Model(&store.KeyRow{}).Where("purpose = ? AND state = ?", purpose, keyring.Current).Update("state", keyring.Old).Error; err != nil {
+		if err := tx.Model(&store.KeyRow{}).Where("purpose = ? AND state = ?", purpose, keyring.Current).Update("state",
+			keyring.Old).Error; err != nil {
 			return err
 		}
 		if err := tx.Model(&next).Update("state", keyring.Current).Error; err != nil {
@@ -124,7 +129,8 @@ func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 			return err
 		}
 		if row.State == keyring.Current {
-			return change.Conflict(fmt.Sprintf("key %d is the current one for %q", id, row.Purpose), "announce another and switch to it first")
+			return change.Conflict(fmt.Sprintf("key %d is the current one for %q", id, row.Purpose),
+				"announce another and switch to it first")
 		}
 		if err := tx.Delete(&row).Error; err != nil {
 			return err

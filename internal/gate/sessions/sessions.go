@@ -144,7 +144,8 @@ func (rm *Room) Row(s *crossing.Session) (*store.SessionRow, error) {
 	for _, p := range s.Proofs {
 		by = append(by, string(p.ProviderID))
 	}
-	return &store.SessionRow{Hash: []byte(s.Ref), Person: s.Person.ID, Provider: strings.Join(by, " "), Began: rm.now().UTC(), Expires: s.Expires.UTC(),
+	return &store.SessionRow{Hash: []byte(s.Ref), Person: s.Person.ID, Provider: strings.Join(by, " "),
+		Began: rm.now().UTC(), Expires: s.Expires.UTC(),
 		Sealed: rm.store.Seal("session", plain)}, nil
 }
 

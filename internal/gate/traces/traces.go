@@ -57,7 +57,8 @@ func (rm *Room) Get(ctx context.Context, id string) (store.TraceHead, []crossing
 
 // Replay decides the recorded turns of a crossing again, with a configuration,
 // and gives what was decided then and now.
-func (rm *Room) Replay(ctx context.Context, snap *federation.Snapshot, id string) (then, now []crossing.Decision, err error) {
+func (rm *Room) Replay(ctx context.Context, snap *federation.Snapshot, id string) (then, now []crossing.Decision,
+	err error) {
 	raw, err := rm.store.Traces.Inputs(ctx, id)
 	if err != nil {
 		return nil, nil, err

@@ -137,7 +137,8 @@ func (a *Application) Overlay(t federation.Typed) (federation.Side, error) {
 	if len(address) > maxAddress {
 		return bad("the address has %d characters; use at most %d", len(address), maxAddress)
 	}
-	if !federation.IsAddress(address) || strings.ContainsFunc(address, func(r rune) bool { return r <= ' ' || r == 0x7f || r == '\\' }) {
+	if !federation.IsAddress(address) ||
+		strings.ContainsFunc(address, func(r rune) bool { return r <= ' ' || r == 0x7f || r == '\\' }) {
 		return bad("%q is no address; give a whole one, like https://archive.wrenmoor.example/", address)
 	}
 	return &Application{Address: address}, nil
@@ -150,7 +151,8 @@ func (a *Application) Data() any { return a }
 // be another address for the same thing.
 func (a *Application) Check(r *federation.Application) error {
 	if r.OwnStart != "" || r.OnlyOwnStarts {
-		return &federation.SettingError{Field: "ownStart", Err: errors.New("a link does not start sign-ins; leave ownStart and onlyOwnStarts out, or change its address")}
+		return &federation.SettingError{Field: "ownStart",
+			Err: errors.New("a link does not start sign-ins; leave ownStart and onlyOwnStarts out, or change its address")}
 	}
 	return nil
 }
@@ -165,12 +167,14 @@ func (*Application) Shared() federation.Sharing { return federation.Alone }
 // Sheet is what is put into a portal.
 func (a *Application) Sheet(s *federation.Snapshot, r *federation.Application) federation.Sheet {
 	return federation.Sheet{Values: []federation.SheetValue{
-		{Label: "Start at the gate", Value: s.Gate.Base + "/open/" + string(r.Name), AlsoCalled: []string{"link for a portal", "bookmark"}, Hint: "people sign in here, and are sent to " + a.Address},
+		{Label: "Start at the gate", Value: s.Gate.Base + "/open/" + string(r.Name),
+			AlsoCalled: []string{"link for a portal", "bookmark"}, Hint: "people sign in here, and are sent to " + a.Address},
 	}}
 }
 
 // Receive refuses: a bookmark asks nothing.
-func (*Application) Receive(*federation.Gate, *federation.Application, *crossing.Arrival, time.Time) (crossing.Request, finding.Checks, error) {
+func (*Application) Receive(*federation.Gate, *federation.Application, *crossing.Arrival, time.Time) (crossing.Request,
+	finding.Checks, error) {
 	return crossing.Request{}, nil, finding.New(finding.ApplicationUnknown)
 }
 
@@ -187,7 +191,8 @@ func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, tar
 func (a *Application) Answer(crossing.AnswerIn) (crossing.Plan, error) { return open(a.Address), nil }
 
 // Refuse plans nothing: a bookmark hears nothing.
-func (*Application) Refuse(*federation.Gate, *federation.Application, json.RawMessage, crossing.Refusal, *finding.Finding) crossing.Plan {
+func (*Application) Refuse(*federation.Gate, *federation.Application, json.RawMessage, crossing.Refusal,
+	*finding.Finding) crossing.Plan {
 	return nil
 }
 

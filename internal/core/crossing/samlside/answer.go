@@ -33,26 +33,31 @@ type reply struct {
 // Receive checks an AuthnRequest (SAML profiles §4.1.4.1). An application that
 // allows no proxy can never get an answer from the gate, which is one; the
 // request says so then (SAML core §3.4.1.5.1).
-func (a *Application) Receive(g *federation.Gate, r *federation.Application, in *crossing.Arrival, now time.Time) (out crossing.Request, log finding.Checks, err error) {
+func (a *Application) Receive(g *federation.Gate, r *federation.Application, in *crossing.Arrival,
+	now time.Time) (out crossing.Request, log finding.Checks, err error) {
 	q, ok := in.Message.(request)
 	shared := in.Record == ""
 	if !ok || !shared && !a.OwnFace {
 		return out, log, finding.New(finding.ApplicationUnknown, in.Says...)
 	}
 	face, _ := a.face(g, r, shared)
-	if out.Verified, err = q.Check(q.in, a.SP, saml.Demand{SSO: face.Address, Signed: a.RequireSignedRequests, Policy: xmlsec.Policy{AllowSHA1: a.AllowSHA1}, Now: now, Skew: g.Skew}, &log); err != nil {
+	if out.Verified, err = q.Check(q.in, a.SP, saml.Demand{SSO: face.Address, Signed: a.RequireSignedRequests,
+		Policy: xmlsec.Policy{AllowSHA1: a.AllowSHA1}, Now: now, Skew: g.Skew}, &log); err != nil {
 		return out, log, err
 	}
 	out.Moved = !shared && !a.Moved
-	out.Wish = crossing.Wish{Force: q.ForceAuthn, Passive: q.IsPassive, Contexts: slices.Clone(q.Contexts), Comparison: q.Comparison, Subject: q.Subject}
+	out.Wish = crossing.Wish{Force: q.ForceAuthn, Passive: q.IsPassive, Contexts: slices.Clone(q.Contexts),
+		Comparison: q.Comparison, Subject: q.Subject}
 	if q.ProxyCount >= 0 || len(q.Requesters) > 0 {
 		out.Wish.Hops, out.Wish.Requesters = max(q.ProxyCount, 0), append(slices.Clone(q.Requesters), q.Issuer)
 	}
 	if q.ProxyCount == 0 {
 		out.Unmet = finding.New(finding.ScopingUnmet, finding.Fact("ProxyCount", "0"))
 	}
-	out.Values = values("NameIDPolicy Format", q.NameIDFormat, "Answer by", short(map[bool]string{true: saml.BindingArtifact, false: saml.BindingPOST}[q.ByArtifact]))
-	out.Own, err = json.Marshal(reply{InReplyTo: q.ID, Address: q.ACS, State: q.in.RelayState, Format: q.NameIDFormat, Held: q.ByArtifact, Shared: shared})
+	out.Values = values("NameIDPolicy Format", q.NameIDFormat, "Answer by",
+		short(map[bool]string{true: saml.BindingArtifact, false: saml.BindingPOST}[q.ByArtifact]))
+	out.Own, err = json.Marshal(reply{InReplyTo: q.ID, Address: q.ACS, State: q.in.RelayState, Format: q.NameIDFormat,
+		Held: q.ByArtifact, Shared: shared})
 	return out, log, err
 }
 
@@ -64,7 +69,8 @@ func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, tar
 		return nil, finding.New(finding.ACSUnregistered)
 	}
 	if target != "" && !a.allows(target) {
-		return nil, finding.New(finding.TargetForeign, finding.Fact("RelayState", clip(target)), finding.Fact("Application", e.Location))
+		return nil, finding.New(finding.TargetForeign, finding.Fact("RelayState", clip(target)),
+			finding.Fact("Application", e.Location))
 	}
 	return json.Marshal(reply{Address: e.Location, State: target, Shared: a.byShared()})
 }
@@ -118,7 +124,8 @@ func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
 		return nil, err
 	}
 	ans := in.Answer
-	p := answer{side: a, app: in.App, reply: r, name: n, msg: saml.Answer{At: in.Now, Lifetime: lifetime, Issuer: face.EntityID,
+	p := answer{side: a, app: in.App, reply: r, name: n, msg: saml.Answer{At: in.Now, Lifetime: lifetime,
+		Issuer:      face.EntityID,
 		Destination: r.Address, InResponseTo: r.InReplyTo, Audience: a.SP.EntityID,
 		AuthnInstant: ans.At, SessionNotOnOrAfter: ans.Until, Context: ans.Context, Authorities: ans.Authorities}}
 	for _, at := range in.Released.Attributes {
@@ -127,7 +134,8 @@ func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
 	if a.Encrypt {
 		k := a.SP.EncryptionKeys()
 		if len(k) == 0 {
-			return nil, finding.New(finding.EncryptionMethod, finding.Fact("Key for encryption", "none in the application's metadata")).From(finding.Application)
+			return nil, finding.New(finding.EncryptionMethod, finding.Fact("Key for encryption",
+				"none in the application's metadata")).From(finding.Application)
 		}
 		p.encKey = &k[0]
 	}
@@ -174,8 +182,9 @@ func (p answer) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered, 
 		msg.NameID.Value = pairwise(g.Pairwise, m.Identifier, p.msg.Audience)
 	}
 	s := p.side
-	octets, err := saml.WriteResponse(msg, saml.Protection{Pair: set.Current, SignResponse: s.Sign == SignBoth, OnlyResponse: s.Sign == SignResponse,
-		Random: m.Random, EncryptTo: p.encKey, EncryptName: s.EncryptNames})
+	octets, err := saml.WriteResponse(msg, saml.Protection{Pair: set.Current, SignResponse: s.Sign == SignBoth,
+		OnlyResponse: s.Sign == SignResponse,
+		Random:       m.Random, EncryptTo: p.encKey, EncryptName: s.EncryptNames})
 	if err != nil {
 		return crossing.Rendered{}, err
 	}
@@ -196,7 +205,8 @@ func (p answer) Sent() []federation.Value {
 	case p.name.stays:
 		value = "derived for this person and application"
 	}
-	out := values("Audience", p.msg.Audience, "InResponseTo", p.msg.InResponseTo, "NameID", value, "NameID Format", p.name.Format, "AuthnContextClassRef", p.msg.Context)
+	out := values("Audience", p.msg.Audience, "InResponseTo", p.msg.InResponseTo, "NameID", value, "NameID Format",
+		p.name.Format, "AuthnContextClassRef", p.msg.Context)
 	for _, a := range p.msg.Attributes {
 		out = append(out, federation.Value{Label: "Attribute " + a.Name, Value: strings.Join(a.Values, ", ")})
 	}
@@ -229,7 +239,8 @@ type refusal struct {
 }
 
 // Refuse plans a Response with a status, where the application asked.
-func (a *Application) Refuse(_ *federation.Gate, r *federation.Application, own json.RawMessage, why crossing.Refusal, f *finding.Finding) crossing.Plan {
+func (a *Application) Refuse(_ *federation.Gate, r *federation.Application, own json.RawMessage, why crossing.Refusal,
+	f *finding.Finding) crossing.Plan {
 	var to reply
 	status, ok := statuses[why]
 	if err := json.Unmarshal(own, &to); err != nil || !ok || to.InReplyTo == "" {
@@ -245,7 +256,8 @@ func (p refusal) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered,
 	if err != nil {
 		return crossing.Rendered{}, err
 	}
-	octets, err := saml.WriteStatus(saml.Answer{ResponseID: id, At: m.Now, Issuer: face.EntityID, Destination: p.reply.Address, InResponseTo: p.reply.InReplyTo},
+	octets, err := saml.WriteStatus(saml.Answer{ResponseID: id, At: m.Now, Issuer: face.EntityID,
+		Destination: p.reply.Address, InResponseTo: p.reply.InReplyTo},
 		p.status[0], p.status[1], p.message, set.Current)
 	if err != nil {
 		return crossing.Rendered{}, err
@@ -255,14 +267,16 @@ func (p refusal) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered,
 
 // Sent says what the application is told.
 func (p refusal) Sent() []federation.Value {
-	return values("InResponseTo", p.reply.InReplyTo, "StatusCode", p.status[0], "nested StatusCode", p.status[1], "StatusMessage", p.message)
+	return values("InResponseTo", p.reply.InReplyTo, "StatusCode", p.status[0], "nested StatusCode", p.status[1],
+		"StatusMessage", p.message)
 }
 
 // deliver hands a Response to the browser, or, where the application wants it
 // so, only an artifact for it (SAML bindings §3.6).
 func deliver(issuer string, r reply, octets []byte, m crossing.Made) (crossing.Rendered, error) {
 	if !r.Held {
-		return crossing.Rendered{Departure: departure("Response", saml.ToPOST(r.Address, "SAMLResponse", octets, r.State))}, nil
+		return crossing.Rendered{Departure: departure("Response", saml.ToPOST(r.Address, "SAMLResponse", octets, r.State))},
+			nil
 	}
 	var handle [20]byte
 	if _, err := io.ReadFull(m.Random, handle[:]); err != nil {
@@ -277,7 +291,8 @@ func deliver(issuer string, r reply, octets []byte, m crossing.Made) (crossing.R
 	if strings.Contains(r.Address, "?") {
 		sep = "&"
 	}
-	return crossing.Rendered{Departure: crossing.Departure{Message: "Response", Binding: saml.BindingArtifact, Location: r.Address + sep + query.Encode(), Octets: octets},
+	return crossing.Rendered{Departure: crossing.Departure{Message: "Response", Binding: saml.BindingArtifact,
+		Location: r.Address + sep + query.Encode(), Octets: octets},
 		Hold: &crossing.Hold{Key: string(handle[:]), Octets: octets, Until: m.Now.Add(heldLife)}}, nil
 }
 
@@ -333,7 +348,8 @@ func (a *Application) nameFor(issuer string, r reply, out profile.Released, who 
 }
 
 // mailNames are the usual names of the e-mail attribute.
-var mailNames = []string{"urn:oid:0.9.2342.19200300.100.1.3", "mail", "email", "http://schemas.xmlsoap.org/ws/2005/05/identity/claims/emailaddress"}
+var mailNames = []string{"urn:oid:0.9.2342.19200300.100.1.3", "mail", "email",
+	"http://schemas.xmlsoap.org/ws/2005/05/identity/claims/emailaddress"}
 
 // pairwise derives the persistent name of a person for one application: stable,
 // opaque, and of no use to compare people across applications (SAML core §8.3.7).

@@ -113,7 +113,8 @@ func (a *Application) Check(*federation.Application) error {
 		return wrong("sign", "%q cannot be signed; use assertion, response or both", a.Sign)
 	}
 	if !isFormat(a.NameIDFormat) {
-		return wrong("nameIdFormat", "the format %q is not offered; use one of the four in the exchange sheet, or nothing", a.NameIDFormat)
+		return wrong("nameIdFormat", "the format %q is not offered; use one of the four in the exchange sheet, or nothing",
+			a.NameIDFormat)
 	}
 	if n := len([]rune(a.OwnEntityID)); a.OwnFace && (n < 1 || n > 1024) {
 		return wrong("ownEntityId", "the entity ID has %d characters; use 1 to 1024", n)
@@ -122,7 +123,8 @@ func (a *Application) Check(*federation.Application) error {
 		return &federation.SettingError{Field: "encrypt", Err: errNoKey}
 	}
 	if a.RequireSignedRequests && len(saml.SigningKeys(a.SP.Keys)) == 0 {
-		return &federation.SettingError{Field: "requireSignedRequests", Err: errors.New("the application's metadata holds no signing key to verify requests with; take in metadata that does")}
+		return &federation.SettingError{Field: "requireSignedRequests",
+			Err: errors.New("the application's metadata holds no signing key to verify requests with; take in metadata that does")}
 	}
 	return nil
 }
@@ -132,11 +134,13 @@ func (a *Application) Check(*federation.Application) error {
 func (a *Application) byShared() bool { return !a.OwnFace || !a.Moved }
 
 // face is the gate as identity provider towards the application.
-func (a *Application) face(g *federation.Gate, r *federation.Application, shared bool) (federation.Face, federation.KeySet) {
+func (a *Application) face(g *federation.Gate, r *federation.Application, shared bool) (federation.Face,
+	federation.KeySet) {
 	if shared || !a.OwnFace {
 		return idpFace(g), g.Keys[SignsAnswers]
 	}
-	return federation.Face{EntityID: a.OwnEntityID, Address: g.Base + "/saml/idp/app/" + string(r.Name) + "/sso"}, g.KeysOf(r)
+	return federation.Face{EntityID: a.OwnEntityID, Address: g.Base + "/saml/idp/app/" + string(r.Name) + "/sso"},
+		g.KeysOf(r)
 }
 
 // artifactAddress is where an application resolves artifacts of a face.

@@ -23,8 +23,9 @@ type artifact struct {
 // arrived, "" for the shared one; broken says why it could not be taken out of
 // its binding.
 func Request(in saml.Inbound, own string, broken error) *crossing.Arrival {
-	a := &crossing.Arrival{Protocol: Name, From: crossing.Application, Record: federation.Name(own), Broken: broken, Indirect: in.Binding == saml.BindingPOST,
-		Name: "AuthnRequest", Binding: in.Binding, State: in.RelayState, Raw: in.Raw, Octets: in.Octets}
+	a := &crossing.Arrival{Protocol: Name, From: crossing.Application, Record: federation.Name(own), Broken: broken,
+		Indirect: in.Binding == saml.BindingPOST,
+		Name:     "AuthnRequest", Binding: in.Binding, State: in.RelayState, Raw: in.Raw, Octets: in.Octets}
 	if broken != nil {
 		return a
 	}
@@ -46,8 +47,10 @@ func Request(in saml.Inbound, own string, broken error) *crossing.Arrival {
 // Response takes a Response in. own is the provider at whose own face it arrived,
 // "" for the shared one.
 func Response(in saml.Inbound, own string, broken error) *crossing.Arrival {
-	a := &crossing.Arrival{Protocol: Name, From: crossing.Provider, Record: federation.Name(own), Broken: broken, Handles: []string{in.RelayState},
-		Name: "Response", Binding: in.Binding, State: in.RelayState, Raw: in.Raw, Octets: in.Octets, Says: []finding.Evidence{finding.Fact("Name", clip(own))}}
+	a := &crossing.Arrival{Protocol: Name, From: crossing.Provider, Record: federation.Name(own), Broken: broken,
+		Handles: []string{in.RelayState},
+		Name:    "Response", Binding: in.Binding, State: in.RelayState, Raw: in.Raw, Octets: in.Octets,
+		Says: []finding.Evidence{finding.Fact("Name", clip(own))}}
 	if in.Binding == saml.BindingRedirect && broken == nil {
 		a.Broken = finding.New(finding.ResponseRedirect)
 	}
@@ -75,8 +78,10 @@ func Response(in saml.Inbound, own string, broken error) *crossing.Arrival {
 // Artifact takes an artifact in. At the shared address it says itself who made
 // it.
 func Artifact(text, relayState, own string) *crossing.Arrival {
-	a := &crossing.Arrival{Protocol: Name, From: crossing.Provider, Record: federation.Name(own), Handles: []string{relayState},
-		Name: "Artifact", Binding: saml.BindingArtifact, State: relayState, Raw: text, Says: []finding.Evidence{finding.Fact("Name", clip(own))}}
+	a := &crossing.Arrival{Protocol: Name, From: crossing.Provider, Record: federation.Name(own),
+		Handles: []string{relayState},
+		Name:    "Artifact", Binding: saml.BindingArtifact, State: relayState, Raw: text,
+		Says: []finding.Evidence{finding.Fact("Name", clip(own))}}
 	art, err := saml.ParseArtifact(text)
 	if err != nil {
 		a.Broken = err

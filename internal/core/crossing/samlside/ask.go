@@ -70,7 +70,8 @@ func (p *Provider) ask(in crossing.In) crossing.Out {
 	w, face := in.Wish, p.face(in.Gate)
 	plan := ask{to: to, handle: in.Crossing, signed: p.SignRequests || p.IDP.WantAuthnRequestsSigned,
 		request: saml.AuthnRequest{ID: id, IssueInstant: in.Now.UTC(), Issuer: face.EntityID, ACS: face.Address,
-			ForceAuthn: w.Force || w.MaxAge > 0, IsPassive: w.Passive, Contexts: w.Contexts, Comparison: w.Comparison, ProxyCount: w.Hops,
+			ForceAuthn: w.Force || w.MaxAge > 0, IsPassive: w.Passive, Contexts: w.Contexts, Comparison: w.Comparison,
+			ProxyCount: w.Hops,
 			Requesters: w.Requesters, ByArtifact: p.UseArtifact, NameIDFormat: p.AskNameIDFormat}}
 	own, err := json.Marshal(asked{ID: id})
 	out := crossing.Out{Own: own, Handle: id, Next: &crossing.Leave{To: crossing.Provider, Plan: plan}, Err: err}
@@ -143,15 +144,18 @@ func (p *Provider) resolve(in crossing.In, h heard) crossing.Out {
 		return refused(in, h, finding.New(finding.MessageOther))
 	}
 	if !p.UseArtifact {
-		return refused(in, h, finding.New(finding.ArtifactUnresolved, finding.Fact("Artifact", "the provider's record does not ask for artifacts")))
+		return refused(in, h, finding.New(finding.ArtifactUnresolved,
+			finding.Fact("Artifact", "the provider's record does not ask for artifacts")))
 	}
 	address, err := p.IDP.Resolver(a.Artifact)
 	if err != nil {
 		return refused(in, h, err)
 	}
 	h.resolve = "_" + in.Facts.New
-	return crossing.Out{Own: in.Own, Held: h, Next: &crossing.Need{Call: &crossing.Call{Name: "ArtifactResolve", Binding: saml.BindingSOAP, Address: address, Limit: 1 << 20,
-		Unreached: finding.ArtifactUnresolved, Plan: resolve{id: h.resolve, issuer: p.face(in.Gate).EntityID, address: address, artifact: a.text, at: in.Now}}}}
+	return crossing.Out{Own: in.Own, Held: h, Next: &crossing.Need{Call: &crossing.Call{Name: "ArtifactResolve",
+		Binding: saml.BindingSOAP, Address: address, Limit: 1 << 20,
+		Unreached: finding.ArtifactUnresolved, Plan: resolve{id: h.resolve, issuer: p.face(in.Gate).EntityID,
+			address: address, artifact: a.text, at: in.Now}}}}
 }
 
 // resolve is the plan of an ArtifactResolve.
@@ -163,8 +167,9 @@ type resolve struct {
 // Render makes it.
 func (r resolve) Render(g *federation.Gate, _ crossing.Made) (crossing.CallOctets, error) {
 	octets, err := saml.WriteArtifactResolve(r.id, r.issuer, r.address, r.artifact, r.at, g.Keys[SignsRequests].Current)
-	return crossing.CallOctets{Body: octets, Shown: octets, Header: map[string]string{"Content-Type": "text/xml; charset=utf-8",
-		"SOAPAction": `"http://www.oasis-open.org/committees/security"`}}, err
+	return crossing.CallOctets{Body: octets, Shown: octets,
+		Header: map[string]string{"Content-Type": "text/xml; charset=utf-8",
+			"SOAPAction": `"http://www.oasis-open.org/committees/security"`}}, err
 }
 
 // resolved takes the Response out of what came back.
@@ -173,7 +178,8 @@ func (p *Provider) resolved(in crossing.In, h heard) crossing.Out {
 		return refused(in, h, f)
 	}
 	m, octets, err := saml.ReadArtifactResponse(in.Facts.Reply, p.IDP, h.resolve, xmlsec.Policy{AllowSHA1: p.AllowSHA1})
-	st := &crossing.TraceStep{From: crossing.Provider, To: crossing.GateLane, Name: "Response", Binding: saml.BindingArtifact, Octets: string(octets)}
+	st := &crossing.TraceStep{From: crossing.Provider, To: crossing.GateLane, Name: "Response",
+		Binding: saml.BindingArtifact, Octets: string(octets)}
 	if st.Octets == "" {
 		st.Octets = string(in.Facts.Reply)
 	}
@@ -201,7 +207,8 @@ func (p *Provider) open(in crossing.In, h heard) crossing.Out {
 			return refused(in, h, finding.New(finding.DecryptionFailed))
 		}
 	}
-	trust := saml.Trust{Policy: xmlsec.Policy{AllowSHA1: p.AllowSHA1}, AllowCBC: p.AllowCBC, SignedAssertion: p.RequireSignedAssertion, Strict: p.StrictCertificates, Now: in.Now}
+	trust := saml.Trust{Policy: xmlsec.Policy{AllowSHA1: p.AllowSHA1}, AllowCBC: p.AllowCBC,
+		SignedAssertion: p.RequireSignedAssertion, Strict: p.StrictCertificates, Now: in.Now}
 	for _, k := range in.Gate.Keys[EncryptedTo].All() {
 		if d, ok := k.Signer().(crypto.Decrypter); ok {
 			trust.Decrypters = append(trust.Decrypters, d)
@@ -250,7 +257,8 @@ func (p *Provider) judge(in crossing.In, h heard) crossing.Out {
 		}
 		out.Checks.Pass("Replay", "this assertion was not used before")
 	}
-	x := saml.Expect{EntityIDs: p.entityIDs(in.Gate), ACS: p.face(in.Gate).Address, Artifact: h.indirect, Now: in.Now, Skew: in.Gate.Skew}
+	x := saml.Expect{EntityIDs: p.entityIDs(in.Gate), ACS: p.face(in.Gate).Address, Artifact: h.indirect, Now: in.Now,
+		Skew: in.Gate.Skew}
 	if in.Own != nil {
 		var a asked
 		if err := json.Unmarshal(in.Own, &a); err != nil {
@@ -276,10 +284,12 @@ func (p *Provider) judge(in crossing.In, h heard) crossing.Out {
 
 // subject is the name that a provider gave, inside the gate.
 func subject(n saml.NameID) profile.Subject {
-	return profile.Subject{Format: n.Format, NameQualifier: n.NameQualifier, SPNameQualifier: n.SPNameQualifier, Value: n.Value,
+	return profile.Subject{Format: n.Format, NameQualifier: n.NameQualifier, SPNameQualifier: n.SPNameQualifier,
+		Value:     n.Value,
 		Transient: n.Format == saml.FormatTransient}
 }
 
 func nameID(s profile.Subject) saml.NameID {
-	return saml.NameID{Format: s.Format, NameQualifier: s.NameQualifier, SPNameQualifier: s.SPNameQualifier, Value: s.Value}
+	return saml.NameID{Format: s.Format, NameQualifier: s.NameQualifier, SPNameQualifier: s.SPNameQualifier,
+		Value: s.Value}
 }

@@ -17,13 +17,16 @@ func (p *Provider) Checks(c *checks.Checker, _ federation.Record, l *checks.List
 	idp := p.IDP
 	binding, _ := p.binding()
 	if _, ok := idp.SSOBy(binding); !ok && len(idp.SSO) > 0 {
-		l.Add(finding.New(finding.BindingNoneCommon, finding.Compare(labelSSO, cmp.Or(short(binding), "HTTP-Redirect or HTTP-POST"), bindings(idp.SSO))))
+		l.Add(finding.New(finding.BindingNoneCommon,
+			finding.Compare(labelSSO, cmp.Or(short(binding), "HTTP-Redirect or HTTP-POST"), bindings(idp.SSO))))
 	}
 	if p.UseArtifact && len(idp.Artifact) == 0 {
-		l.Add(finding.New(finding.BindingNoneCommon, finding.Compare(labelArtifact, "HTTP-Artifact, as useArtifact asks", "none")))
+		l.Add(finding.New(finding.BindingNoneCommon, finding.Compare(labelArtifact, "HTTP-Artifact, as useArtifact asks",
+			"none")))
 	}
 	if p.AskNameIDFormat != "" && len(idp.NameIDFormats) > 0 && !offers(idp.NameIDFormats, p.AskNameIDFormat) {
-		l.Add(finding.New(finding.NameIDNoneCommon, finding.Compare("NameIDFormat", p.AskNameIDFormat, strings.Join(idp.NameIDFormats, ", "))))
+		l.Add(finding.New(finding.NameIDNoneCommon, finding.Compare("NameIDFormat", p.AskNameIDFormat,
+			strings.Join(idp.NameIDFormats, ", "))))
 	}
 	algorithms(l, idp.Algorithms, p.AllowSHA1)
 	c.Keys(l, p.Keys(), p.StrictCertificates)
@@ -107,7 +110,8 @@ func (a *Application) formats(c *checks.Checker, r *federation.Application, l *c
 		return o.open || offers(o.formats, format)
 	}
 	if len(want) > 0 && !slices.ContainsFunc(want, can) {
-		l.Add(finding.New(finding.NameIDNoneCommon, finding.Compare("NameIDFormat", strings.Join(want, ", "), strings.Join(o.formats, ", "))))
+		l.Add(finding.New(finding.NameIDNoneCommon, finding.Compare("NameIDFormat", strings.Join(want, ", "),
+			strings.Join(o.formats, ", "))))
 	}
 }
 
@@ -148,7 +152,8 @@ func (a *Application) encryption(l *checks.List) {
 		return
 	}
 	if ms := ks[0].Methods; len(ms) > 0 && !xmlsec.CanEncrypt(ms) {
-		l.Add(finding.New(finding.EncryptionNoneCommon, finding.Compare("EncryptionMethod", strings.Join(xmlsec.EncryptionMethods(), ", "), strings.Join(ms, ", "))))
+		l.Add(finding.New(finding.EncryptionNoneCommon, finding.Compare("EncryptionMethod",
+			strings.Join(xmlsec.EncryptionMethods(), ", "), strings.Join(ms, ", "))))
 	}
 }
 

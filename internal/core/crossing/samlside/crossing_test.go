@@ -52,12 +52,16 @@ func newWorld(t *testing.T) *world {
 	}
 	w := &world{t: t, idp: pair(), used: map[string]bool{}, people: map[string]crossing.Person{}}
 	set := federation.KeySet{Current: pair()}
-	gate := federation.Gate{Base: "https://g.example", Skew: time.Minute, Own: map[string]string{"idp-entity-id": "urn:gate-idp"}, Contexts: samlside.Protocol{}.Contexts(),
+	gate := federation.Gate{Base: "https://g.example", Skew: time.Minute,
+		Own: map[string]string{"idp-entity-id": "urn:gate-idp"}, Contexts: samlside.Protocol{}.Contexts(),
 		Keys: map[string]federation.KeySet{"idp": set, "sp": set, "enc": set}}
-	w.provider = &federation.Provider{Side: &samlside.Provider{Address: "https://g.example/saml/sp/staff/acs", ProviderSettings: samlside.ProviderSettings{OwnEntityID: "urn:gate-sp"},
-		IDP: &saml.IDP{EntityID: "urn:idp", Keys: []saml.Key{{Certificate: w.idp.Certificate}}, SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://idp.example/sso"}}}}}
+	w.provider = &federation.Provider{Side: &samlside.Provider{Address: "https://g.example/saml/sp/staff/acs",
+		ProviderSettings: samlside.ProviderSettings{OwnEntityID: "urn:gate-sp"},
+		IDP: &saml.IDP{EntityID: "urn:idp", Keys: []saml.Key{{Certificate: w.idp.Certificate}},
+			SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: "https://idp.example/sso"}}}}}
 	w.provider.Name, w.provider.Phase, w.provider.Revision = "staff", federation.Live, 3
-	w.app = &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: "urn:roster", ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://roster.example/acs"}}}}}
+	w.app = &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: "urn:roster",
+		ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://roster.example/acs"}}}}}
 	w.app.Name, w.app.Phase, w.app.Revision = "roster", federation.Live, 7
 	w.snap = federation.Load(gate, w.provider, w.app)
 	return w
@@ -102,19 +106,24 @@ func (w *world) request(edit func(*saml.AuthnRequest)) crossing.Turn {
 	if edit != nil {
 		edit(&q)
 	}
-	out, err := saml.WriteAuthnRequest(q, saml.Endpoint{Binding: saml.BindingPOST, Location: "https://g.example/saml/idp/sso"}, "state", nil)
+	out, err := saml.WriteAuthnRequest(q, saml.Endpoint{Binding: saml.BindingPOST,
+		Location: "https://g.example/saml/idp/sso"}, "state", nil)
 	require.NoError(w.t, err)
-	return w.run(crossing.State{}, crossing.Event{Kind: crossing.Arrived, Arrival: samlside.Request(saml.Inbound{Octets: out.Octets, RelayState: "state"}, "", nil)})
+	return w.run(crossing.State{}, crossing.Event{Kind: crossing.Arrived,
+		Arrival: samlside.Request(saml.Inbound{Octets: out.Octets, RelayState: "state"}, "", nil)})
 }
 
 // answer posts a Response to what a state asked.
 func (w *world) answer(s crossing.State, edit func(*saml.Answer)) crossing.Turn {
-	return w.run(s, crossing.Event{Kind: crossing.Arrived, Arrival: samlside.Response(saml.Inbound{Octets: w.response(s, edit), RelayState: s.ID}, "staff", nil)})
+	return w.run(s, crossing.Event{Kind: crossing.Arrived,
+		Arrival: samlside.Response(saml.Inbound{Octets: w.response(s, edit), RelayState: s.ID}, "staff", nil)})
 }
 
 func (w *world) response(s crossing.State, edit func(*saml.Answer)) []byte {
-	a := saml.Answer{ResponseID: "_r", AssertionID: "_a", At: now, Lifetime: time.Minute, Issuer: "urn:idp", Destination: "https://g.example/saml/sp/staff/acs", InResponseTo: s.Handle,
-		Audience: "urn:gate-sp", NameID: saml.NameID{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"}, AuthnInstant: now, Context: protected,
+	a := saml.Answer{ResponseID: "_r", AssertionID: "_a", At: now, Lifetime: time.Minute, Issuer: "urn:idp",
+		Destination: "https://g.example/saml/sp/staff/acs", InResponseTo: s.Handle,
+		Audience: "urn:gate-sp", NameID: saml.NameID{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"},
+		AuthnInstant: now, Context: protected,
 		Attributes: []saml.Attribute{{Name: "groups", Values: []string{"drivers"}}}}
 	if edit != nil {
 		edit(&a)
@@ -189,7 +198,8 @@ func TestCrossingInPureTurns(t *testing.T) {
 	require.NotContains(t, string(octets), "groups", "no message is stored")
 	done := w.answer(stored, func(a *saml.Answer) { a.Authorities = []string{"urn:behind"} })
 	require.Equal(t, []string{"used", "people"}, w.asked)
-	require.Equal(t, []string{"End", "Once", "MakePerson", "PutSession", "Settle", "Issued", "HoldMessage"}, effects(done), "in one transaction, the end first")
+	require.Equal(t, []string{"End", "Once", "MakePerson", "PutSession", "Settle", "Issued", "HoldMessage"},
+		effects(done), "in one transaction, the end first")
 	require.Equal(t, crossing.Ended, done.State.Stage)
 	require.True(t, done.Verified)
 	plan := done.Next.(*crossing.Leave).Plan
@@ -200,9 +210,11 @@ func TestCrossingInPureTurns(t *testing.T) {
 	message, err := saml.ReadResponse(out.Octets)
 	require.NoError(t, err)
 	var log finding.Checks
-	opened, err := message.Open(&saml.IDP{EntityID: "urn:gate-idp", Keys: []saml.Key{{Certificate: w.snap.Gate.Keys["idp"].Current.Certificate}}}, saml.Trust{}, &log)
+	opened, err := message.Open(&saml.IDP{EntityID: "urn:gate-idp",
+		Keys: []saml.Key{{Certificate: w.snap.Gate.Keys["idp"].Current.Certificate}}}, saml.Trust{}, &log)
 	require.NoError(t, err)
-	a, err := opened.Check(saml.Expect{EntityIDs: []string{"urn:roster"}, ACS: "https://roster.example/acs", Request: &saml.Sent{ID: "_q"}, Now: now}, &log)
+	a, err := opened.Check(saml.Expect{EntityIDs: []string{"urn:roster"}, ACS: "https://roster.example/acs",
+		Request: &saml.Sent{ID: "_q"}, Now: now}, &log)
 	require.NoError(t, err)
 	require.Equal(t, "ada@wrenmoor.example", a.NameID.Value)
 	require.Equal(t, protected, a.Context, "the context is carried over")
@@ -212,7 +224,8 @@ func TestCrossingInPureTurns(t *testing.T) {
 	for _, st := range done.Steps {
 		names = append(names, st.Name)
 	}
-	require.Equal(t, []string{"Response", "intake", "match the person", "decide access", "release"}, names, "whatever was needed in between, each step once")
+	require.Equal(t, []string{"Response", "intake", "match the person", "decide access", "release"}, names,
+		"whatever was needed in between, each step once")
 	require.Contains(t, plan.Sent(), federation.Value{Label: "Attribute groups", Value: "drivers"})
 	again := w.answer(stored, func(a *saml.Answer) { a.Authorities = []string{"urn:behind"} })
 	require.True(t, done.Decided.Alike(again.Decided), "equal inputs give equal decisions")
@@ -234,7 +247,8 @@ func TestRecordedTurnsAreDecidedAgain(t *testing.T) {
 	w.keep(w.answer(asked.State, nil))
 	w.request(nil) // in by the session
 	refused := w.request(func(q *saml.AuthnRequest) { q.ForceAuthn = true })
-	w.answer(w.run(refused.State, crossing.Event{Kind: crossing.Chosen, Via: "staff"}).State, func(a *saml.Answer) { a.AuthnInstant = now.Add(-time.Hour) })
+	w.answer(w.run(refused.State, crossing.Event{Kind: crossing.Chosen, Via: "staff"}).State,
+		func(a *saml.Answer) { a.AuthnInstant = now.Add(-time.Hour) })
 	w.run(crossing.State{}, crossing.Event{Kind: crossing.Opened, App: "roster", Via: "staff"})
 	w.run(crossing.State{}, crossing.Event{Kind: crossing.Opened, App: "nothing"})
 	require.Len(t, w.entries, 9)
@@ -251,7 +265,8 @@ func TestRecordedTurnsAreDecidedAgain(t *testing.T) {
 		require.True(t, e.Decided.Alike(again), "%+v\n%+v", e.Decided, again)
 		comes = append(comes, e.Decided.Comes)
 	}
-	require.Equal(t, []string{"show choose", "leave provider", "leave application", "leave application", "leave provider", "leave provider", "leave application", "leave application", "show refused"}, comes)
+	require.Equal(t, []string{"show choose", "leave provider", "leave application", "leave application", "leave provider",
+		"leave provider", "leave application", "leave application", "show refused"}, comes)
 	require.Equal(t, 7, w.entries[2].Decided.AppRevision, "with the revisions they were made with")
 
 	tied := *w.app
@@ -298,7 +313,8 @@ func TestSignedAnswersAreConsumedEvenIfRefused(t *testing.T) {
 	}
 	w := newWorld(t)
 	w.used["_a"] = true
-	require.Equal(t, finding.AssertionReplayed, w.answer(w.request(nil).State, func(a *saml.Answer) { a.Audience = "urn:x" }).Finding.Code, "a replay is told as such first")
+	require.Equal(t, finding.AssertionReplayed, w.answer(w.request(nil).State,
+		func(a *saml.Answer) { a.Audience = "urn:x" }).Finding.Code, "a replay is told as such first")
 	require.Equal(t, finding.MessageUndecodable, w.request(func(q *saml.AuthnRequest) { q.ID = "1-2" }).Finding.Code)
 }
 
@@ -309,10 +325,13 @@ func TestContextsAreRanked(t *testing.T) {
 		does                    bool
 	}{
 		{"exact", protected, protected, true}, {"exact", password, protected, false}, {"exact", "urn:own", "urn:own", true},
-		{"minimum", password, protected, true}, {"minimum", protected, protected, true}, {"minimum", token, protected, false}, {"minimum", protected, smartcard, true},
-		{"minimum", "urn:own", "urn:own", true}, {"minimum", "urn:own", smartcard, false}, {"minimum", protected, "urn:own", false},
+		{"minimum", password, protected, true}, {"minimum", protected, protected, true},
+		{"minimum", token, protected, false}, {"minimum", protected, smartcard, true},
+		{"minimum", "urn:own", "urn:own", true}, {"minimum", "urn:own", smartcard, false}, {"minimum", protected, "urn:own",
+			false},
 		{"maximum", token, protected, true}, {"maximum", password, protected, false}, {"maximum", protected, protected, true},
-		{"better", password, protected, true}, {"better", protected, protected, false}, {"better", protected, token, true}, {"better", "urn:own", "urn:own", false},
+		{"better", password, protected, true}, {"better", protected, protected, false}, {"better", protected, token, true},
+		{"better", "urn:own", "urn:own", false},
 	} {
 		rule := fmt.Sprint(c)
 		w := newWorld(t)
@@ -326,14 +345,16 @@ func TestContextsAreRanked(t *testing.T) {
 			require.Equal(t, crossing.Entered, answered.Result, rule)
 			continue
 		}
-		require.Equal(t, crossing.Provider, by.Next.(*crossing.Leave).To, "the session does not do: the provider is asked: %s", rule)
+		require.Equal(t, crossing.Provider, by.Next.(*crossing.Leave).To,
+			"the session does not do: the provider is asked: %s", rule)
 		require.Equal(t, finding.ContextOther, answered.Finding.Code, rule)
 		require.Contains(t, w.sent(answered), saml.StatusNoAuthnContext, "the application hears so: %s", rule)
 	}
 	r := federation.Ranking{{"a"}, {"b", "c"}, {"d"}}
 	require.True(t, r.Satisfies("minimum", []string{"d", "b"}, "c"), "at least as strong as one of them")
 	require.False(t, r.Satisfies("better", []string{"a", "c"}, "b"), "stronger than all of them")
-	for rule, bad := range map[string]federation.Ranking{"an empty rank": {{"a"}, {}}, "one twice": {{"a"}, {"a"}}, "white space": {{"a b"}}, "nothing": {{""}}} {
+	for rule, bad := range map[string]federation.Ranking{"an empty rank": {{"a"}, {}}, "one twice": {{"a"}, {"a"}},
+		"white space": {{"a b"}}, "nothing": {{""}}} {
 		require.Error(t, bad.Check(), rule)
 	}
 	require.NoError(t, r.Check())
@@ -355,8 +376,10 @@ func TestContextsAreTranslated(t *testing.T) {
 	asked := w.request(func(q *saml.AuthnRequest) { q.Contexts, q.Comparison = []string{token, password}, "minimum" })
 	require.Contains(t, w.sent(asked), ">urn:idp:otp<")
 	require.Contains(t, w.sent(asked), ">"+password+"<", "what has no translation stays")
-	require.Contains(t, w.sent(w.answer(asked.State, func(a *saml.Answer) { a.Context = "urn:idp:card" })), ">"+smartcard+"<")
-	require.Equal(t, finding.ContextOther, w.answer(asked.State, func(a *saml.Answer) { a.Context = "urn:idp:guess" }).Finding.Code)
+	require.Contains(t, w.sent(w.answer(asked.State, func(a *saml.Answer) { a.Context = "urn:idp:card" })),
+		">"+smartcard+"<")
+	require.Equal(t, finding.ContextOther,
+		w.answer(asked.State, func(a *saml.Answer) { a.Context = "urn:idp:guess" }).Finding.Code)
 
 	// What our own record asks for is none of the application's business.
 	p.AskContext = smartcard
@@ -365,7 +388,8 @@ func TestContextsAreTranslated(t *testing.T) {
 	require.Contains(t, w.sent(asked), ">urn:idp:card<")
 	got := w.answer(asked.State, nil)
 	require.Equal(t, crossing.PageRefused, got.Next.(*crossing.Show).Page)
-	for words, why := range map[federation.Words]string{"a": "no translation", "a>b a>c": "twice", ">b": "no translation", "a>b>c": "no translation"} {
+	for words, why := range map[federation.Words]string{"a": "no translation", "a>b a>c": "twice", ">b": "no translation",
+		"a>b>c": "no translation"} {
 		bad := p
 		bad.ContextWords, bad.Title = words, "t"
 		require.ErrorContains(t, federation.Check(&bad), why)
@@ -375,9 +399,12 @@ func TestContextsAreTranslated(t *testing.T) {
 func TestApplicationHearsInItsOwnWords(t *testing.T) {
 	refusal := func(nested string) func(w *world, s crossing.State) crossing.Turn {
 		return func(w *world, s crossing.State) crossing.Turn {
-			octets, err := saml.WriteStatus(saml.Answer{ResponseID: "_r", At: now, Issuer: "urn:idp", Destination: "https://g.example/saml/sp/staff/acs", InResponseTo: s.Handle}, saml.StatusResponder, nested, "", w.idp)
+			octets, err := saml.WriteStatus(saml.Answer{ResponseID: "_r", At: now, Issuer: "urn:idp",
+				Destination: "https://g.example/saml/sp/staff/acs", InResponseTo: s.Handle}, saml.StatusResponder, nested, "",
+				w.idp)
 			require.NoError(t, err)
-			return w.run(s, crossing.Event{Kind: crossing.Arrived, Arrival: samlside.Response(saml.Inbound{Octets: octets}, "staff", nil)})
+			return w.run(s, crossing.Event{Kind: crossing.Arrived, Arrival: samlside.Response(saml.Inbound{Octets: octets},
+				"staff", nil)})
 		}
 	}
 	said := func(edit func(*saml.Answer)) func(w *world, s crossing.State) crossing.Turn {
@@ -390,15 +417,27 @@ func TestApplicationHearsInItsOwnWords(t *testing.T) {
 		status string
 		code   finding.Code
 	}{
-		{"a format that cannot be had", func(q *saml.AuthnRequest) { q.NameIDFormat = "urn:x" }, said(nil), saml.StatusInvalidNameIDPolicy, finding.NameIDPolicyUnmet},
-		{"a persistent name of a transient one", func(q *saml.AuthnRequest) { q.NameIDFormat = saml.FormatPersistent }, said(func(a *saml.Answer) { a.NameID.Format = saml.FormatTransient }), saml.StatusInvalidNameIDPolicy, finding.NameIDPolicyUnmet},
+		{"a format that cannot be had", func(q *saml.AuthnRequest) { q.NameIDFormat = "urn:x" }, said(nil),
+			saml.StatusInvalidNameIDPolicy, finding.NameIDPolicyUnmet},
+		{"a persistent name of a transient one", func(q *saml.AuthnRequest) { q.NameIDFormat = saml.FormatPersistent },
+			said(func(a *saml.Answer) {
+				a.NameID.Format = saml.FormatTransient
+			}), saml.StatusInvalidNameIDPolicy, finding.NameIDPolicyUnmet},
 		{"the provider refused", nil, refusal(saml.StatusAuthnFailed), saml.StatusAuthnFailed, finding.ResponseStatus},
-		{"nothing may be asked", func(q *saml.AuthnRequest) { q.IsPassive = true }, refusal(saml.StatusNoPassive), saml.StatusNoPassive, finding.PassiveImpossible},
-		{"the provider cannot give the context", func(q *saml.AuthnRequest) { q.Contexts = []string{token} }, refusal(saml.StatusNoAuthnContext), saml.StatusNoAuthnContext, finding.ContextImpossible},
-		{"the provider gave another context", func(q *saml.AuthnRequest) { q.Contexts = []string{token} }, said(nil), saml.StatusNoAuthnContext, finding.ContextOther},
-		{"no new sign-in", func(q *saml.AuthnRequest) { q.ForceAuthn = true }, said(func(a *saml.Answer) { a.AuthnInstant = now.Add(-2 * time.Minute) }), saml.StatusAuthnFailed, finding.AuthnTooOld},
-		{"no proxy", func(q *saml.AuthnRequest) { q.ProxyCount = 1 }, nil, saml.StatusProxyCountExceeded, finding.ScopingUnmet},
-		{"another person than expected", func(q *saml.AuthnRequest) { q.Subject = "bram@wrenmoor.example" }, said(nil), saml.StatusUnknownPrincipal, finding.SubjectOther},
+		{"nothing may be asked", func(q *saml.AuthnRequest) { q.IsPassive = true }, refusal(saml.StatusNoPassive),
+			saml.StatusNoPassive, finding.PassiveImpossible},
+		{"the provider cannot give the context", func(q *saml.AuthnRequest) { q.Contexts = []string{token} },
+			refusal(saml.StatusNoAuthnContext), saml.StatusNoAuthnContext, finding.ContextImpossible},
+		{"the provider gave another context", func(q *saml.AuthnRequest) { q.Contexts = []string{token} }, said(nil),
+			saml.StatusNoAuthnContext, finding.ContextOther},
+		{"no new sign-in", func(q *saml.AuthnRequest) { q.ForceAuthn = true },
+			said(func(a *saml.Answer) {
+				a.AuthnInstant = now.Add(-2 * time.Minute)
+			}), saml.StatusAuthnFailed, finding.AuthnTooOld},
+		{"no proxy", func(q *saml.AuthnRequest) { q.ProxyCount = 1 }, nil, saml.StatusProxyCountExceeded,
+			finding.ScopingUnmet},
+		{"another person than expected", func(q *saml.AuthnRequest) { q.Subject = "bram@wrenmoor.example" }, said(nil),
+			saml.StatusUnknownPrincipal, finding.SubjectOther},
 	} {
 		w := newWorld(t)
 		got := w.request(c.ask)
@@ -413,9 +452,11 @@ func TestApplicationHearsInItsOwnWords(t *testing.T) {
 		require.NotEmpty(t, got.Next.(*crossing.Leave).Plan.Sent(), c.rule)
 	}
 	w := newWorld(t)
-	require.Equal(t, crossing.Entered, w.answer(w.request(func(q *saml.AuthnRequest) { q.Subject = "ada@wrenmoor.example" }).State, nil).Result)
+	require.Equal(t, crossing.Entered,
+		w.answer(w.request(func(q *saml.AuthnRequest) { q.Subject = "ada@wrenmoor.example" }).State, nil).Result)
 	opened := w.run(crossing.State{}, crossing.Event{Kind: crossing.Opened, App: "roster"})
-	require.IsType(t, &crossing.Show{}, refusal(saml.StatusAuthnFailed)(w, opened.State).Next, "who did not ask hears nothing")
+	require.IsType(t, &crossing.Show{}, refusal(saml.StatusAuthnFailed)(w, opened.State).Next,
+		"who did not ask hears nothing")
 }
 
 // A provider may forbid that its word is passed on (SAML core §2.5.1.6).
@@ -440,18 +481,21 @@ func TestLostEffects(t *testing.T) {
 	asked.State.Kept = true
 	done := w.answer(asked.State, nil)
 	lose := func(e crossing.Effect, people map[string]crossing.Person) crossing.Turn {
-		return crossing.Advance(w.snap, done.State, crossing.Event{Kind: crossing.Lost, Lost: e, Browser: crossing.Browser{Secret: []byte("mine")}}, crossing.Facts{New: "n", People: people}, now)
+		return crossing.Advance(w.snap, done.State, crossing.Event{Kind: crossing.Lost, Lost: e,
+			Browser: crossing.Browser{Secret: []byte("mine")}}, crossing.Facts{New: "n", People: people}, now)
 	}
 	key := done.Effects[2].(crossing.MakePerson).Key
 	race := lose(done.Effects[2], map[string]crossing.Person{key: {}})
 	require.Equal(t, []string{key}, race.Next.(*crossing.Need).People, "it looks again")
-	end := crossing.Advance(w.snap, race.State, crossing.Event{Kind: crossing.Learned}, crossing.Facts{New: "n", People: map[string]crossing.Person{key: {ID: 5}}}, now)
+	end := crossing.Advance(w.snap, race.State, crossing.Event{Kind: crossing.Learned},
+		crossing.Facts{New: "n", People: map[string]crossing.Person{key: {ID: 5}}}, now)
 	require.Equal(t, crossing.Entered, end.Result)
 	require.EqualValues(t, 5, end.Person.ID)
 	require.NotContains(t, effects(end), "MakePerson")
 	require.Equal(t, finding.AssertionReplayed, lose(crossing.Once{ID: "_a"}, nil).Finding.Code)
 	require.Equal(t, crossing.PageFinished, lose(crossing.End{}, nil).Next.(*crossing.Show).Page)
-	require.Equal(t, "https://g.example/crossing/"+asked.State.ID, lose(crossing.Keep{}, nil).Next.(*crossing.Go).To, "another turn was first: look where it stands now")
+	require.Equal(t, "https://g.example/crossing/"+asked.State.ID, lose(crossing.Keep{}, nil).Next.(*crossing.Go).To,
+		"another turn was first: look where it stands now")
 }
 
 // The browser, the switch and the number of turns are judged at every turn.
@@ -459,7 +503,8 @@ func TestEveryTurnIsJudged(t *testing.T) {
 	w := newWorld(t)
 	asked := w.request(nil)
 	turn := func(snap *federation.Snapshot, s crossing.State, secret string) finding.Code {
-		got := crossing.Advance(snap, s, crossing.Event{Kind: crossing.Continued, Browser: crossing.Browser{Secret: []byte(secret)}}, crossing.Facts{New: "n"}, now)
+		got := crossing.Advance(snap, s, crossing.Event{Kind: crossing.Continued,
+			Browser: crossing.Browser{Secret: []byte(secret)}}, crossing.Facts{New: "n"}, now)
 		if got.Finding == nil {
 			return ""
 		}
@@ -497,9 +542,11 @@ func TestSessionsJoin(t *testing.T) {
 	require.Equal(t, now.Add(time.Hour), two.Of(card).Ends)
 	card.ID = "another"
 	require.Nil(t, two.Of(card), "another provider under its name")
-	require.Len(t, crossing.Joined(two, ada, word("staff", time.Time{}), now.Add(2*time.Hour)).Proofs, 1, "a word that has ended is not carried on")
+	require.Len(t, crossing.Joined(two, ada, word("staff", time.Time{}), now.Add(2*time.Hour)).Proofs, 1,
+		"a word that has ended is not carried on")
 	require.Len(t, crossing.Joined(two, bram, word("staff", time.Time{}), now).Proofs, 1)
-	require.Len(t, crossing.Joined(crossing.Joined(nil, crossing.Person{}, word("staff", time.Time{}), now), crossing.Person{}, word("card", time.Time{}), now).Proofs, 1, "two whom nobody knows are not the same")
+	require.Len(t, crossing.Joined(crossing.Joined(nil, crossing.Person{}, word("staff", time.Time{}), now),
+		crossing.Person{}, word("card", time.Time{}), now).Proofs, 1, "two whom nobody knows are not the same")
 }
 
 func TestLinkKeyTellsNamesApart(t *testing.T) {
@@ -507,7 +554,8 @@ func TestLinkKeyTellsNamesApart(t *testing.T) {
 	other := *w.provider
 	other.ID = "other" // under the same name
 	seen := map[string]bool{}
-	for _, s := range []profile.Subject{{Value: "a"}, {Value: "b"}, {Format: "f", Value: "a"}, {NameQualifier: "f", Value: "a"}, {SPNameQualifier: "f", Value: "a"}} {
+	for _, s := range []profile.Subject{{Value: "a"}, {Value: "b"}, {Format: "f", Value: "a"},
+		{NameQualifier: "f", Value: "a"}, {SPNameQualifier: "f", Value: "a"}} {
 		for _, p := range []*federation.Provider{w.provider, &other} {
 			key := crossing.LinkKey(p.ID, s)
 			require.False(t, seen[key])
@@ -522,9 +570,11 @@ func TestTargets(t *testing.T) {
 	w := newWorld(t)
 	for target, ok := range map[string]bool{
 		"https://roster.example/x?y#z": true, "https://ROSTER.example": true,
-		"https://roster.example.evil.example/": false, "https://roster.example@evil.example/": false, "http://roster.example/": false,
-		"https://roster.example:8443/": false, "//roster.example/": false, "javascript:alert(1)": false, "https://roster.example\\@evil.example": false,
-		"/x": false, "https://roster.example/" + string(make([]byte, 5000)): false,
+		"https://roster.example.evil.example/": false, "https://roster.example@evil.example/": false,
+		"http://roster.example/":       false,
+		"https://roster.example:8443/": false, "//roster.example/": false, "javascript:alert(1)": false,
+		"https://roster.example\\@evil.example": false,
+		"/x":                                    false, "https://roster.example/" + string(make([]byte, 5000)): false,
 	} {
 		got := w.run(crossing.State{}, crossing.Event{Kind: crossing.Opened, App: "roster", Target: target})
 		require.Equal(t, ok, got.Finding == nil, target)

@@ -19,7 +19,8 @@ const (
 func endpoints(use string, es []saml.Endpoint) []federation.Endpoint {
 	out := []federation.Endpoint{}
 	for _, e := range es {
-		out = append(out, federation.Endpoint{Use: use, Binding: e.Binding, Location: e.Location, Index: e.Index, Default: e.Default != nil && *e.Default})
+		out = append(out, federation.Endpoint{Use: use, Binding: e.Binding, Location: e.Location, Index: e.Index,
+			Default: e.Default != nil && *e.Default})
 	}
 	return out
 }
@@ -37,7 +38,8 @@ func (p *Provider) Describe() []federation.Value {
 	out := []federation.Value{{Label: labelEntityID, Value: p.IDP.EntityID, Touches: federation.TouchIdentity}}
 	out = addresses(out, p.Endpoints())
 	out = describe(out, p.IDP.Keys, p.IDP.NameIDFormats, p.IDP.Algorithms)
-	return append(out, federation.Value{Label: "WantAuthnRequestsSigned", Value: strconv.FormatBool(p.IDP.WantAuthnRequestsSigned)})
+	return append(out, federation.Value{Label: "WantAuthnRequestsSigned",
+		Value: strconv.FormatBool(p.IDP.WantAuthnRequestsSigned)})
 }
 
 // Describe gives everything its metadata says.

@@ -52,7 +52,8 @@ func (Protocol) Own(base string) map[string]string {
 
 // Purposes are the keys it needs.
 func (Protocol) Purposes() []federation.Purpose {
-	return []federation.Purpose{{Name: SignsAnswers, Does: "signs answers"}, {Name: SignsRequests, Does: "signs requests"}, {Name: EncryptedTo, Does: "is encrypted to", RSA: true}}
+	return []federation.Purpose{{Name: SignsAnswers, Does: "signs answers"},
+		{Name: SignsRequests, Does: "signs requests"}, {Name: EncryptedTo, Does: "is encrypted to", RSA: true}}
 }
 
 // Reserved keeps the address of the shared consumer.
@@ -63,7 +64,8 @@ func (Protocol) Reserved(k federation.Kind, n federation.Name) bool {
 // About gives the addresses of the shared face towards applications.
 func (Protocol) About(g *federation.Gate) []federation.Value {
 	f := idpFace(g)
-	return []federation.Value{{Label: "IdP entity ID", Value: f.EntityID}, {Label: "Single sign-on service", Value: f.Address}}
+	return []federation.Value{{Label: "IdP entity ID", Value: f.EntityID}, {Label: "Single sign-on service",
+		Value: f.Address}}
 }
 
 // Contexts ranks the classes of SAML authentication context §3.4 whose order

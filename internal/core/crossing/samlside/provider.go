@@ -94,7 +94,8 @@ func (p *Provider) Check(*federation.Provider) error {
 		return wrong("requestBinding", "there is no binding %q; use redirect, post or nothing", p.RequestBinding)
 	}
 	if !isFormat(p.AskNameIDFormat) {
-		return wrong("askNameIdFormat", "the format %q is unknown; use one of the four of SAML core §8.3 that are in use, or nothing", p.AskNameIDFormat)
+		return wrong("askNameIdFormat",
+			"the format %q is unknown; use one of the four of SAML core §8.3 that are in use, or nothing", p.AskNameIDFormat)
 	}
 	if n := len([]rune(p.OwnEntityID)); n < 1 || n > 1024 {
 		return wrong("ownEntityId", "the entity ID has %d characters; use 1 to 1024", n)

@@ -19,8 +19,9 @@ func TestDescriptionTellsWhatComparesAndHidesNothing(t *testing.T) {
 	require.NoError(t, err)
 	yes := true
 	a := &federation.Application{Side: &samlside.Application{ApplicationSettings: samlside.ApplicationSettings{Encrypt: true}, SP: &saml.SP{EntityID: "urn:a", Start: "https://a.example/start", NameIDFormats: []string{saml.FormatEmail}, Algorithms: []string{"urn:x"},
-		ACS:  []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://a.example/acs", Index: 3, Default: &yes}},
-		Keys: []saml.Key{{Certificate: pair.Certificate, Methods: []string{"urn:m"}}, {Use: "signing", Certificate: keys.Certificate{Public: pair.Certificate.Public}}}}}}
+		ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://a.example/acs", Index: 3, Default: &yes}},
+		Keys: []saml.Key{{Certificate: pair.Certificate, Methods: []string{"urn:m"}},
+			{Use: "signing", Certificate: keys.Certificate{Public: pair.Certificate.Public}}}}}}
 	a.Intake = federation.Intake{Source: "document", ValidUntil: time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)}
 	a.Owner = "roster office"
 	said := map[string]string{}
@@ -28,9 +29,11 @@ func TestDescriptionTellsWhatComparesAndHidesNothing(t *testing.T) {
 		said[v.Label] = v.Value
 	}
 	for label, want := range map[string]string{
-		"Entity ID": "urn:a", "AssertionConsumerService": "https://a.example/acs  HTTP-POST, default, index 3", "RequestInitiator": "https://a.example/start",
-		"NameIDFormat": saml.FormatEmail, "Algorithm": "urn:x", "EncryptionMethod": "urn:m", "Metadata from": "document", "validUntil": "2030-01-02 03:04:05Z",
-		"owner": "roster office", "encrypt": "true", "approveChanges": "false", "AuthnRequestsSigned": "false",
+		"Entity ID": "urn:a", "AssertionConsumerService": "https://a.example/acs  HTTP-POST, default, index 3",
+		"RequestInitiator": "https://a.example/start",
+		"NameIDFormat":     saml.FormatEmail, "Algorithm": "urn:x", "EncryptionMethod": "urn:m", "Metadata from": "document",
+		"validUntil": "2030-01-02 03:04:05Z",
+		"owner":      "roster office", "encrypt": "true", "approveChanges": "false", "AuthnRequestsSigned": "false",
 	} {
 		require.Equal(t, want, said[label], label)
 	}
@@ -42,7 +45,8 @@ func TestDescriptionTellsWhatComparesAndHidesNothing(t *testing.T) {
 	for _, f := range federation.Changed(federation.Differences(federation.Describe(before), federation.Describe(a))) {
 		codes = append(codes, f.Code)
 	}
-	require.Equal(t, []finding.Code{finding.ChangedEntityID, finding.ChangedKey, finding.ChangedAddress}, codes, "one of each, and of nothing else")
+	require.Equal(t, []finding.Code{finding.ChangedEntityID, finding.ChangedKey, finding.ChangedAddress}, codes,
+		"one of each, and of nothing else")
 }
 
 func TestTypedValuesAreLaidOver(t *testing.T) {
@@ -50,9 +54,13 @@ func TestTypedValuesAreLaidOver(t *testing.T) {
 	require.NoError(t, err)
 	other, err := keys.Generate("x", time.Now(), rand.Reader)
 	require.NoError(t, err)
-	was := &samlside.Application{SP: &saml.SP{EntityID: "urn:was", ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://was.example"}, {Binding: saml.BindingArtifact, Location: "https://was.example/artifact"}},
-		Keys: []saml.Key{{Use: "signing", Certificate: pair.Certificate}, {Use: "encryption", Certificate: pair.Certificate}}}}
-	side, err := was.Overlay(federation.Typed{"acs": "  https://now.example/acs ", "certificate": string(other.Certificate.PEM())})
+	was := &samlside.Application{SP: &saml.SP{EntityID: "urn:was",
+		ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://was.example"}, {Binding: saml.BindingArtifact,
+			Location: "https://was.example/artifact"}},
+		Keys: []saml.Key{{Use: "signing", Certificate: pair.Certificate},
+			{Use: "encryption", Certificate: pair.Certificate}}}}
+	side, err := was.Overlay(federation.Typed{"acs": "  https://now.example/acs ",
+		"certificate": string(other.Certificate.PEM())})
 	require.NoError(t, err)
 	now := side.(*samlside.Application).SP
 	require.Equal(t, "urn:was", now.EntityID, "what was not typed stays")
@@ -86,9 +94,11 @@ func TestTypedValuesAreLaidOver(t *testing.T) {
 func TestSheetsHoldWhatTheOtherSideNeeds(t *testing.T) {
 	pair, err := keys.Generate("x", time.Now(), rand.Reader)
 	require.NoError(t, err)
-	snap := federation.NewSnapshot(federation.Gate{Base: "https://g.example", Own: map[string]string{"idp-entity-id": "urn:our-idp"},
+	snap := federation.NewSnapshot(federation.Gate{Base: "https://g.example",
+		Own:  map[string]string{"idp-entity-id": "urn:our-idp"},
 		Keys: map[string]federation.KeySet{"idp": {Current: pair}, "sp": {Current: pair}, "enc": {Current: pair}}})
-	p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: "urn:p"}, Address: "https://g.example/saml/sp/p/acs", ProviderSettings: samlside.ProviderSettings{OwnEntityID: "urn:our-sp"}}}
+	p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: "urn:p"},
+		Address: "https://g.example/saml/sp/p/acs", ProviderSettings: samlside.ProviderSettings{OwnEntityID: "urn:our-sp"}}}
 	p.Name = "p"
 	values := func(s federation.Sheet) (all []string) {
 		for _, v := range s.Values {

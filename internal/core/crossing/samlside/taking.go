@@ -47,7 +47,8 @@ func (a *Application) Take(document []byte, t federation.Trusting) (federation.S
 // ssoRedirect, ssoPost, certificate (in PEM, or base64 of DER), nameIdFormat.
 func (p *Provider) Overlay(t federation.Typed) (federation.Side, error) {
 	if t["acs"] != "" {
-		return nil, &federation.SettingError{Field: "acs", Err: errors.New("a provider has no AssertionConsumerService; that address belongs to an application")}
+		return nil, &federation.SettingError{Field: "acs",
+			Err: errors.New("a provider has no AssertionConsumerService; that address belongs to an application")}
 	}
 	if err := t.Only("entityId", "ssoRedirect", "ssoPost", "certificate", "nameIdFormat"); err != nil {
 		return nil, err
@@ -68,7 +69,8 @@ func (p *Provider) Overlay(t federation.Typed) (federation.Side, error) {
 // certificate (in PEM, or base64 of DER), nameIdFormat.
 func (a *Application) Overlay(t federation.Typed) (federation.Side, error) {
 	if t["ssoRedirect"] != "" || t["ssoPost"] != "" {
-		return nil, &federation.SettingError{Field: "ssoRedirect", Err: errors.New("an application has no SingleSignOnService; that address belongs to a provider")}
+		return nil, &federation.SettingError{Field: "ssoRedirect",
+			Err: errors.New("an application has no SingleSignOnService; that address belongs to a provider")}
 	}
 	if err := t.Only("entityId", "acs", "certificate", "nameIdFormat"); err != nil {
 		return nil, err
@@ -85,14 +87,16 @@ func (a *Application) Overlay(t federation.Typed) (federation.Side, error) {
 func overlay(t federation.Typed, entityID *string, ks *[]saml.Key, formats *[]string) error {
 	if id := strings.TrimSpace(t["entityId"]); id != "" {
 		if n := len([]rune(id)); n > 1024 {
-			return &federation.SettingError{Field: "entityId", Err: fmt.Errorf("the entity ID has %d characters; use 1 to 1024", n)}
+			return &federation.SettingError{Field: "entityId", Err: fmt.Errorf("the entity ID has %d characters; use 1 to 1024",
+				n)}
 		}
 		*entityID = id
 	}
 	if t["certificate"] != "" {
 		certs := keys.Read([]byte(t["certificate"]))
 		if len(certs) == 0 {
-			return &federation.SettingError{Field: "certificate", Err: errors.New("this is no certificate; give X.509 in PEM, or base64 of DER")}
+			return &federation.SettingError{Field: "certificate",
+				Err: errors.New("this is no certificate; give X.509 in PEM, or base64 of DER")}
 		}
 		kept := slices.DeleteFunc(slices.Clone(*ks), func(k saml.Key) bool { return k.Use != "encryption" })
 		for _, c := range certs {
@@ -112,7 +116,8 @@ func put(es []saml.Endpoint, binding, address, field string) ([]saml.Endpoint, e
 		return es, nil
 	}
 	if !federation.IsAddress(address) {
-		return nil, &federation.SettingError{Field: field, Err: fmt.Errorf("%q is no address; give a whole one, like https://accounts.wrenmoor.example/sso", address)}
+		return nil, &federation.SettingError{Field: field,
+			Err: fmt.Errorf("%q is no address; give a whole one, like https://accounts.wrenmoor.example/sso", address)}
 	}
 	es = slices.DeleteFunc(slices.Clone(es), func(e saml.Endpoint) bool { return e.Binding == binding })
 	return append(es, saml.Endpoint{Binding: binding, Location: address}), nil
