@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"regexp"
 	"strings"
 
@@ -16,7 +15,6 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/app"
-	"innergate.example/innergate/internal/client"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/nearword"
 )
@@ -206,61 +204,4 @@ func names(cmd *ucli.Command, want ...string) ([]string, error) {
 			"Call it as " + strings.TrimSpace(cmd.FullName()+" "+strings.Join(want, " ")) + "; see --help."}
 	}
 	return args, nil
-}
-
-// gate gives the client for the gate that is meant: by option, environment, or
-// the saved one.
-func (e *environment) gate(cmd *ucli.Command) (*client.Client, error) {
-	url, token := cmd.String("url"), cmd.String("token")
-	if url == "" || token == "" {
-		saved, err := readSaved()
-		if err != nil {
-			return nil, err
-		}
-		if url == "" || url == saved.URL {
-			url = saved.URL
-			if token == "" {
-				token = saved.Token
-			}
-		}
-	}
-	if url == "" {
-		return nil, &usageError{"no gate is named",
-			"Set INNERGATE_URL and INNERGATE_TOKEN, give --url and --token, or save a gate with innergate gate save."}
-	}
-	if token == "" {
-		return nil, &usageError{"no token is given",
-			"Set INNERGATE_TOKEN or give --token; tokens are made in the console under Keep."}
-	}
-	c := client.New(url, token)
-	c.Remark = cmd.String("remark")
-	return c, nil
-}
-
-// readDocument reads what --metadata names: a file, - for standard input, or an
-// address that the gate is to fetch.
-func (e *environment) readDocument(given string) (document []byte, address string, err error) {
-	switch {
-	case given == "-":
-		document, err = io.ReadAll(io.LimitReader(e.in, 2<<20))
-	case strings.HasPrefix(given, "http://"), strings.HasPrefix(given, "https://"):
-		return nil, given, nil
-	default:
-		info, statErr := os.Stat(given)
-		switch {
-		case statErr != nil:
-			return nil, "", &usageError{"the file cannot be read: " + statErr.Error(),
-				"Give an existing file, an address beginning with https://, or - for standard input."}
-		case info.IsDir():
-			return nil, "", &usageError{given + " is a directory", "Give the metadata file in it."}
-		case info.Size() > 2<<20:
-			return nil, "", &usageError{given + " is larger than 2 MiB",
-				"Give the metadata of one entity; take a large one in with innergate aggregate add."}
-		}
-		document, err = os.ReadFile(given)
-	}
-	if err == nil && len(document) == 0 {
-		document = []byte(" ") // empty is for the gate to say; absent would be something else
-	}
-	return document, "", err
 }

@@ -120,6 +120,23 @@ func (rm *Room) Entities(ctx context.Context, name string, edition int64, f Filt
 	return q
 }
 
+// Find gives the entities with some entity IDs; of an ID that is there twice the
+// first one.
+func (rm *Room) Find(ctx context.Context, name string, ids []string) (map[string]store.EntityRow, error) {
+	row, _, err := rm.Row(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	var rows []store.EntityRow
+	err = rm.store.Read.WithContext(ctx).Order("id DESC").
+		Where("aggregate = ? AND edition = ? AND entity_id IN ?", name, row.Edition, ids).Find(&rows).Error
+	out := map[string]store.EntityRow{}
+	for _, r := range rows {
+		out[r.EntityID] = r
+	}
+	return out, err
+}
+
 // Cut gives the document of one entity of an aggregate.
 func (rm *Room) Cut(ctx context.Context, aggregate, entityID string) ([]byte, error) {
 	row, d, err := rm.Row(ctx, aggregate)

@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -15,7 +16,6 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/editions"
-	"innergate.example/innergate/internal/gate/freshness"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
 )
@@ -89,100 +89,121 @@ func (rm *Room) TakeEntities(ctx context.Context, by change.By, aggregate string
 	if err := q.Order("id").Find(&rows).Error; err != nil {
 		return Job{}, err
 	}
-	return rm.start(fmt.Sprintf("take over %d of the aggregate %s", max(len(rows), len(t.Entities)), aggregate),
-		"entities", func(ctx context.Context, p progress) (*Report, error) {
-			p.total(int64(len(rows)))
-			report := &Report{}
-			for _, id := range t.Entities {
-				if !slices.ContainsFunc(rows, func(r store.EntityRow) bool { return r.EntityID == id }) {
-					refuse(report, id, finding.New(finding.AggregateGone, finding.Fact("Entity ID", id)))
-				}
-			}
-			f, err := rm.editions.Open(d)
-			if err != nil {
-				return nil, err
-			}
-			defer f.Close()
-			seen := map[string]bool{}
-			names := map[string]bool{}
-			for i := 0; i < len(rows); i += 100 { // so that sign-ins never wait long for the one writer
-				if err := ctx.Err(); err != nil {
-					return report, err
-				}
-				part := rows[i:min(i+100, len(rows))]
-				if err := rm.takePart(ctx, by, aggregate, t, f, part, seen, names, report); err != nil {
-					return report, err
-				}
-				p.set(int64(i + len(part)))
-			}
-			return report, nil
-		}), nil
+	what := fmt.Sprintf("take over %d of the aggregate %s", max(len(rows), len(t.Entities)), aggregate)
+	return rm.start(what, "entities", func(ctx context.Context, p progress) (*Report, error) {
+		f, err := rm.editions.Open(d)
+		if err != nil {
+			return nil, err
+		}
+		defer f.Close()
+		over := &takingOver{Room: rm, by: by, aggregate: aggregate, take: t, document: f, seen: map[string]bool{},
+			names: map[string]bool{}, report: &Report{}}
+		return over.report, over.all(ctx, rows, p)
+	}), nil
 }
 
-// takePart makes records of some entities and saves them at once.
-func (rm *Room) takePart(ctx context.Context, by change.By, aggregate string, t Take, f editions.Document,
-	rows []store.EntityRow, seen, names map[string]bool, report *Report) error {
-	rm.records.Lock()
-	defer rm.records.Unlock()
-	snap := rm.records.Snapshot()
-	var changes []records.Edit
+// takingOver makes records of entities.
+type takingOver struct {
+	*Room
+	take      Take
+	by        change.By
+	aggregate string
+	document  editions.Document
+	seen      map[string]bool // entity IDs
+	names     map[string]bool // given in this run
+	report    *Report
+}
+
+// all makes records of all rows, some at a time, so that sign-ins never wait long
+// for the one writer.
+func (o *takingOver) all(ctx context.Context, rows []store.EntityRow, p progress) error {
+	p.total(int64(len(rows)))
+	for _, id := range o.take.Entities {
+		if !slices.ContainsFunc(rows, func(r store.EntityRow) bool { return r.EntityID == id }) {
+			refuse(o.report, id, finding.New(finding.AggregateGone, finding.Fact("Entity ID", id)))
+		}
+	}
+	done := 0
+	for part := range slices.Chunk(rows, 100) {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if err := o.part(ctx, part); err != nil {
+			return err
+		}
+		done += len(part)
+		p.set(int64(done))
+	}
+	return nil
+}
+
+// part makes records of some entities and saves them at once.
+func (o *takingOver) part(ctx context.Context, rows []store.EntityRow) error {
+	o.records.Lock()
+	defer o.records.Unlock()
+	var edits []records.Edit
 	for _, row := range rows {
-		r, octets, err := rm.fromEntity(snap, aggregate, t, f, row, names)
-		if err == nil && seen[row.EntityID] {
+		r, octets, err := o.record(row)
+		if err == nil && o.seen[row.EntityID] {
 			err = finding.New(finding.AggregateTwice, finding.Fact("Entity ID", row.EntityID))
 		}
 		if err != nil {
-			what := finding.Of(err)
-			if what == nil {
-				var fe *change.FieldError
-				if !errors.As(err, &fe) {
-					return err
-				}
-				what = finding.New(finding.RefreshFailed, finding.Fact(fe.Field, fe.Error()))
+			if err := o.refused(row.EntityID, err); err != nil {
+				return err
 			}
-			refuse(report, row.EntityID, what)
 			continue
 		}
-		seen[row.EntityID], names[change.NameOf(r)] = true, true
-		changes = append(changes, records.Edit{Record: r, What: "added", Document: octets})
-		if len(report.Taken) < editions.Listed*10 {
-			report.Taken = append(report.Taken, TakenEntity{EntityID: row.EntityID, Kind: change.KindOf(r),
-				Name: change.NameOf(r)})
+		o.seen[row.EntityID], o.names[change.NameOf(r)] = true, true
+		edits = append(edits, records.Edit{Record: r, What: "added", Document: octets})
+		if len(o.report.Taken) < editions.Listed*10 {
+			o.report.Taken = append(o.report.Taken,
+				TakenEntity{EntityID: row.EntityID, Kind: change.KindOf(r), Name: change.NameOf(r)})
 		}
 	}
-	return rm.records.Put(ctx, by, changes, nil)
+	return o.records.Put(ctx, o.by, edits, nil)
 }
 
-func (rm *Room) fromEntity(snap *federation.Snapshot, aggregate string, t Take, f editions.Document,
-	row store.EntityRow, names map[string]bool) (federation.Record, []byte, error) {
-	octets, err := f.Cut(row)
+// refused reports why an entity is not taken. What is our own fault ends the job.
+func (o *takingOver) refused(entityID string, err error) error {
+	what := finding.Of(err)
+	if what == nil {
+		var fe *change.FieldError
+		if !errors.As(err, &fe) {
+			return err
+		}
+		what = finding.New(finding.RefreshFailed, finding.Fact(fe.Field, fe.Error()))
+	}
+	refuse(o.report, entityID, what)
+	return nil
+}
+
+// record makes one of an entity.
+func (o *takingOver) record(row store.EntityRow) (federation.Record, []byte, error) {
+	octets, err := o.document.Cut(row)
 	if err != nil {
 		return nil, nil, err
 	}
-	title := row.Title
-	if title == "" {
-		title = row.EntityID
-	}
-	name := t.Names[row.EntityID]
+	snap, title := o.records.Snapshot(), cmp.Or(row.Title, row.EntityID)
+	name := o.take.Names[row.EntityID]
 	if name == "" {
-		name = rm.records.FreeName(snap, t.Kind, title, row.EntityID, names)
-	} else if err := rm.records.Free(snap, t.Kind, name); err != nil {
+		name = o.records.FreeName(snap, o.take.Kind, title, row.EntityID, o.names)
+	} else if err := o.records.Free(snap, o.take.Kind, name); err != nil {
 		return nil, nil, err
 	}
 	var r federation.Record
-	if t.Kind == change.KindProvider {
-		r, err = rm.records.MakeProvider(records.NewProvider{Name: name, Protocol: samlside.Name})
+	if o.take.Kind == change.KindProvider {
+		r, err = o.records.MakeProvider(records.NewProvider{Name: name, Protocol: samlside.Name})
 	} else {
-		r, err = rm.records.MakeApplication(records.NewApplication{Name: name, Protocol: samlside.Name, Provider: t.Provider})
+		r, err = o.records.MakeApplication(records.NewApplication{Name: name, Protocol: samlside.Name, Provider: o.take.Provider})
 	}
 	if err == nil {
-		err = rm.records.TakeIn(r, octets, federation.SourceAggregate+aggregate, false)
+		err = o.records.TakeIn(r, octets, federation.SourceAggregate+o.aggregate, false)
 	}
 	if err != nil {
 		return r, nil, err
 	}
 	records.Settle(r, "")
-	if err := rm.records.Fits(snap, r, "entityId"); err != nil {
+	if err := o.records.Fits(snap, r, "entityId"); err != nil {
 		return r, nil, err
 	}
 	return r, octets, change.OfSetting(federation.Check(r))
@@ -205,88 +226,66 @@ func (rm *Room) renewFrom(ctx context.Context, by change.By, name string, d edit
 	if len(from) == 0 {
 		return nil, nil
 	}
-	row, _, err := rm.editions.Row(ctx, name)
-	if err != nil {
-		return nil, err
-	}
 	f, err := rm.editions.Open(d)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
 	out := []Refreshed{}
-	for i := 0; i < len(from); i += 200 {
-		part, err := rm.renewPart(ctx, by, name, row.Edition, f, from[i:min(i+200, len(from))])
-		out = append(out, part...)
-		if err != nil {
+	for some := range slices.Chunk(from, 200) {
+		part, err := rm.renewPart(ctx, by, name, f, some)
+		if out = append(out, part...); err != nil {
 			return out, err
 		}
 	}
 	return slices.DeleteFunc(out, func(r Refreshed) bool { return r.Outcome == Unchanged }), nil
 }
 
-func (rm *Room) renewPart(ctx context.Context, by change.By, name string, edition int64, f editions.Document,
+// renewPart renews some of them at once.
+func (rm *Room) renewPart(ctx context.Context, by change.By, name string, f editions.Document,
 	from []federation.Record) ([]Refreshed, error) {
+	rm.records.Lock()
+	defer rm.records.Unlock()
 	ids := make([]string, len(from))
 	for i, r := range from {
 		ids[i] = r.Part().Identity()
 	}
-	var rows []store.EntityRow
-	if err := rm.store.Read.WithContext(ctx).Where("aggregate = ? AND edition = ? AND entity_id IN ?", name, edition,
-		ids).Order("id DESC").Find(&rows).Error; err != nil {
+	rows, err := rm.editions.Find(ctx, name, ids)
+	if err != nil {
 		return nil, err
 	}
-	byID := map[string]store.EntityRow{}
-	for _, r := range rows { // the first of an ID comes last
-		byID[r.EntityID] = r
-	}
-	rm.records.Lock()
-	defer rm.records.Unlock()
 	var out []Refreshed
 	var all []renewed
-	state := map[int]freshness.Kept{}
-	for i, was := range from {
-		r, err := rm.records.Record(change.KindOf(was), change.NameOf(was))
-		if err != nil {
-			continue // removed meanwhile
+	for _, was := range from {
+		c := coming{kind: change.KindOf(was), name: change.NameOf(was), source: federation.SourceAggregate + name}
+		r, err := rm.records.Record(c.kind, c.name)
+		if err != nil || r.Basic().Intake.Source != c.source {
+			continue // removed, or something else was taken in meanwhile
 		}
-		d, err := rm.freshness.Load(ctx, change.KindOf(r), change.NameOf(r))
+		d, err := rm.freshness.Load(ctx, c.kind, c.name)
 		if err != nil {
 			return out, err
 		}
-		n, err := renewed{Refreshed: Refreshed{Kind: change.KindOf(r), Name: change.NameOf(r), Outcome: Failed}}, error(nil)
-		row, ok := byID[r.Part().Identity()]
-		d.Failure, d.Gone = nil, !ok
-		if !ok {
-			n.Findings = []*finding.Finding{finding.New(finding.AggregateGone, finding.Fact("Aggregate", name),
-				finding.Fact("Entity ID", r.Part().Identity()))}
-		} else {
-			var octets []byte
-			if octets, err = f.Cut(row); err == nil {
-				n, err = rm.compare(r, octets, federation.SourceAggregate+name, &d)
-			}
-			if found := finding.Of(err); found != nil {
-				n.Outcome, n.Findings = Failed, []*finding.Finding{found}
-				d.Failure, n.Edit = found, records.Edit{}
-			} else if err != nil {
+		row, there := rows[r.Part().Identity()]
+		if d.Gone = !there; !there {
+			c.failure = finding.New(finding.AggregateGone, finding.Fact("Aggregate", name),
+				finding.Fact("Entity ID", r.Part().Identity()))
+		} else if c.Octets, err = f.Cut(row); err != nil {
+			if c.failure = finding.Of(err); c.failure == nil {
 				return out, err
 			}
 		}
-		d.Checked, d.Tried, d.Next = rm.now().UTC(), rm.now().UTC(), rm.now().UTC().AddDate(100, 0, 0) // with its aggregate
-		state[i] = d
+		n, err := rm.judge(r, d, c)
+		if err != nil {
+			return out, err
+		}
+		if !there {
+			n.fresh.Failure, n.fresh.Failures = nil, 0 // the aggregate was read; it says so by leaving it out
+		}
+		n.fresh.Next = rm.now().UTC().AddDate(100, 0, 0) // with its aggregate
 		out, all = append(out, n.Refreshed), append(all, n)
 	}
-	if err := rm.keep(ctx, by, all); err != nil {
-		return out, err
-	}
-	return out, rm.store.Write(ctx, func(tx *gorm.DB) error {
-		for i, d := range state {
-			if err := freshness.Save(tx, change.KindOf(from[i]), change.NameOf(from[i]), d); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	return out, rm.keep(ctx, by, all)
 }
 
 // Entity is one entity of an aggregate.

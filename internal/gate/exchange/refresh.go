@@ -96,144 +96,155 @@ func (rm *Room) Refresh(ctx context.Context, by change.By, kind, name string) (R
 		d.Conditions = fetch.Conditions{} // the document is needed, changed or not
 	}
 	got, err := rm.fetch.Get(ctx, address, d.Conditions, records.MetadataLimit)
-	var out Refreshed
-	if err == nil && got.Unchanged {
-		out = Refreshed{Kind: kind, Name: name, Outcome: Unchanged}
-		err = rm.saveFresh(ctx, r, &d, got.Conditions, rm.freshness.Interval(r.Basic().Intake))
-		return out, err
+	if err != nil && finding.Of(err) == nil {
+		return Refreshed{}, err
 	}
-	if err == nil {
-		out, err = rm.renew(ctx, by, r, got.Octets, address, &d)
-	}
-	if f := finding.Of(err); f != nil {
-		return rm.failed(ctx, r, d, f)
-	}
+	return rm.renew(ctx, by, coming{kind: kind, name: name, source: address, Fetched: got, failure: finding.Of(err)})
+}
+
+// coming is what a record's source gave, or why it gave nothing.
+type coming struct {
+	kind, name, source string
+	fetch.Fetched
+	failure *finding.Finding
+}
+
+// renew takes what came into one record. If something else was taken in
+// meanwhile, that stays, and nothing is noted.
+func (rm *Room) renew(ctx context.Context, by change.By, c coming) (Refreshed, error) {
+	rm.records.Lock()
+	defer rm.records.Unlock()
+	r, err := rm.records.Record(c.kind, c.name)
 	if err != nil {
-		return out, err
+		return Refreshed{}, err // removed meanwhile
 	}
-	return out, rm.saveFresh(ctx, r, &d, got.Conditions, rm.freshness.Interval(r.Basic().Intake))
-}
-
-// failed notes that a refresh failed; the last good copy stays.
-func (rm *Room) failed(ctx context.Context, r federation.Record, d freshness.Kept, f *finding.Finding) (Refreshed,
-	error) {
-	f = f.From(r.Kind().Side())
-	now := rm.now().UTC()
-	d.Failures++
-	d.Tried, d.Next, d.Failure = now, now.Add(freshness.Retry(d.Failures)), f
-	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
-		return freshness.Save(tx, change.KindOf(r), change.NameOf(r), d)
-	})
-	return Refreshed{Kind: change.KindOf(r), Name: change.NameOf(r), Outcome: Failed, Findings: []*finding.Finding{f}}, err
-}
-
-func (rm *Room) saveFresh(ctx context.Context, r federation.Record, d *freshness.Kept, c fetch.Conditions,
-	wait time.Duration) error {
-	now := rm.now().UTC()
-	d.Checked, d.Tried, d.Next, d.Failure, d.Failures, d.Conditions = now, now, now.Add(wait), nil, 0, c
-	return rm.store.Write(ctx, func(tx *gorm.DB) error {
-		return freshness.Save(tx, change.KindOf(r), change.NameOf(r), *d)
-	})
+	if r.Basic().Intake.Source != c.source {
+		return Refreshed{Kind: c.kind, Name: c.name, Outcome: Unchanged}, nil
+	}
+	d, err := rm.freshness.Load(ctx, c.kind, c.name)
+	if err != nil {
+		return Refreshed{}, err
+	}
+	out, err := rm.judge(r, d, c)
+	if err != nil {
+		return Refreshed{}, err
+	}
+	wait := freshness.Retry(out.fresh.Failures)
+	if out.Outcome != Failed {
+		out.fresh.Conditions, wait = c.Conditions, rm.freshness.Interval(r.Basic().Intake)
+	}
+	out.fresh.Next = rm.now().UTC().Add(wait)
+	return out.Refreshed, rm.keep(ctx, by, []renewed{out})
 }
 
 // renewed is a record with newer values, and what became of it.
 type renewed struct {
 	Refreshed
 	records.Edit
+	fresh   freshness.Kept
 	pending []byte // data that waits for approval
+	settled bool   // nothing waits any more
 }
 
-// compare lays a newer document over a record and decides what is to be done.
-func (rm *Room) compare(r federation.Record, octets []byte, source string, d *freshness.Kept) (renewed, error) {
-	out := renewed{Refreshed: Refreshed{Kind: change.KindOf(r), Name: change.NameOf(r), Outcome: Unchanged}}
-	hash := records.HashOf(octets)
-	if hash == r.Basic().Intake.Document && !records.Unproved(r) {
+// judge decides what is to be done with what came for a record.
+func (rm *Room) judge(r federation.Record, d freshness.Kept, c coming) (renewed, error) {
+	now := rm.now().UTC()
+	out := renewed{Refreshed: Refreshed{Kind: c.kind, Name: c.name, Outcome: Unchanged}, fresh: d}
+	failure := c.failure
+	if failure == nil && !c.Unchanged {
+		err := rm.compare(r, c, &out)
+		if failure = finding.Of(err); err != nil && failure == nil {
+			return out, err
+		}
+	}
+	if out.fresh.Tried = now; failure == nil {
+		out.fresh.Checked, out.fresh.Failure, out.fresh.Failures = now, nil, 0
 		return out, nil
 	}
+	failure = failure.From(r.Kind().Side()) // the last good copy stays
+	out.Outcome, out.Findings, out.Differences, out.Edit = Failed, []*finding.Finding{failure}, nil, records.Edit{}
+	out.fresh.Failure, out.fresh.Failures = failure, d.Failures+1
+	return out, nil
+}
+
+// compare lays a newer document over a record.
+func (rm *Room) compare(r federation.Record, c coming, out *renewed) error {
+	hash := records.HashOf(c.Octets)
+	if hash == r.Basic().Intake.Document && !records.Unproved(r) {
+		out.settled = true
+		return nil
+	}
 	n := r.Copy()
-	if err := rm.records.TakeIn(n, octets, source, false); err != nil {
-		return out, err
+	if err := rm.records.TakeIn(n, c.Octets, c.source, false); err != nil {
+		return err
 	}
 	if err := rm.records.Fits(rm.records.Snapshot(), n, "address"); err != nil {
-		return out, err
+		return err
 	}
 	if err := change.OfSetting(federation.Check(n)); err != nil {
 		// A setting relies on what the newer metadata lacks, like a key to encrypt
 		// with.
-		return out, finding.New(finding.RefreshFailed, finding.Fact("Cause", err.Error()))
+		return finding.New(finding.RefreshFailed, finding.Fact("Cause", err.Error()))
 	}
-	out.Edit = records.Edit{Record: n, What: "refreshed", Document: octets}
+	out.Edit = records.Edit{Record: n, What: "refreshed", Document: c.Octets}
 	out.Differences = slices.DeleteFunc(federation.Differences(federation.Describe(r), federation.Describe(n)),
 		func(d federation.Difference) bool { return d.Label == "validUntil" })
 	out.Findings = checks.Change(r.Kind().Side(), out.Differences)
 	switch {
 	case len(out.Differences) == 0:
-		out.Quiet = true
+		out.Quiet, out.settled = true, true
 	case len(out.Findings) == 0 || !r.Basic().ApproveChanges:
-		out.Outcome = Applied
+		out.Outcome, out.settled = Applied, true
 		n.Basic().Revision++
 		if len(out.Findings) > 0 {
-			d.Changed, d.At = out.Findings, rm.now().UTC()
+			out.fresh.Changed, out.fresh.At = out.Findings, rm.now().UTC()
 		}
-	case d.Declined == hash:
+	case out.fresh.Declined == hash:
 		out.Outcome = Declined
 	default:
+		var err error
 		out.Outcome = Awaiting
-		pending, err := federation.Marshal(n)
-		if err != nil {
-			return out, err
-		}
-		out.pending = pending
+		out.pending, err = federation.Marshal(n)
+		return err
 	}
-	return out, nil
+	return nil
 }
 
-// renew takes a newer document into one record.
-func (rm *Room) renew(ctx context.Context, by change.By, r federation.Record, octets []byte, source string,
-	d *freshness.Kept) (Refreshed, error) {
-	rm.records.Lock()
-	defer rm.records.Unlock()
-	now, err := rm.records.Record(change.KindOf(r), change.NameOf(r))
-	if err != nil {
-		return Refreshed{}, err
-	}
-	if now.Basic().Intake.Source != source { // something else was taken in meanwhile
-		return Refreshed{Kind: change.KindOf(r), Name: change.NameOf(r), Outcome: Unchanged}, nil
-	}
-	out, err := rm.compare(now, octets, source, d)
-	if err != nil {
-		return out.Refreshed, err
-	}
-	return out.Refreshed, rm.keep(ctx, by, []renewed{out})
-}
-
-// keep saves what came of comparing. The lock is held.
+// keep saves what came of judging, and how current the records are now. The lock
+// is held.
 func (rm *Room) keep(ctx context.Context, by change.By, all []renewed) error {
-	var changes []records.Edit
+	var edits []records.Edit
 	for _, n := range all {
 		if n.Record != nil && (n.Outcome == Applied || n.Quiet) {
-			changes = append(changes, n.Edit)
+			edits = append(edits, n.Edit)
 		}
 	}
-	return rm.records.Put(ctx, by, changes, func(tx *gorm.DB) error {
+	return rm.records.Put(ctx, by, edits, func(tx *gorm.DB) error {
 		for _, n := range all {
-			switch {
-			case n.Outcome == Awaiting:
-				if _, err := store.PutDocument(tx, n.Document); err != nil {
-					return err
-				}
-				if err := tx.Save(&store.PendingRow{Kind: n.Kind, Name: n.Name, At: rm.now().UTC(),
-					Data: n.pending}).Error; err != nil {
-					return err
-				}
-			case n.Outcome == Applied || n.Outcome == Unchanged:
-				if err := freshness.DropPending(tx, n.Kind, n.Name); err != nil {
-					return err
-				}
+			if err := rm.keepState(tx, n); err != nil {
+				return err
 			}
 		}
 		return nil
 	})
+}
+
+func (rm *Room) keepState(tx *gorm.DB, n renewed) error {
+	if n.settled {
+		if err := freshness.DropPending(tx, n.Kind, n.Name); err != nil {
+			return err
+		}
+	}
+	if n.pending != nil {
+		if _, err := store.PutDocument(tx, n.Document); err != nil {
+			return err
+		}
+		row := &store.PendingRow{Kind: n.Kind, Name: n.Name, At: rm.now().UTC(), Data: n.pending}
+		if err := tx.Save(row).Error; err != nil {
+			return err
+		}
+	}
+	return freshness.Save(tx, n.Kind, n.Name, n.fresh)
 }
 
 // Waiting lists changes that wait for approval, the oldest first; of one record,
@@ -373,7 +384,8 @@ func (rm *Room) RefreshDue(ctx context.Context) error {
 				}
 			}
 			var ce *change.ConflictError
-			if err != nil && ctx.Err() == nil && !errors.As(err, &ce) {
+			var nf *change.NotFoundError // removed meanwhile
+			if err != nil && ctx.Err() == nil && !errors.As(err, &ce) && !errors.As(err, &nf) {
 				rm.log.Error("metadata cannot be refreshed", "kind", row.Kind, "name", row.Name, "error", err)
 			}
 		})

@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"time"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/client"
+)
+
+// keys are the gate's own keys and their roll-over.
+func (e *environment) keys() *ucli.Command {
+	purpose := []string{"PURPOSE"}
+	return &ucli.Command{Name: "key", Usage: "the gate's own keys", Commands: []*ucli.Command{
+		{Name: "list", Usage: "list keys by purpose: idp signs answers, sp signs requests, enc is encrypted to",
+			Action: e.action(nil, e.listKeys)},
+		{Name: "announce", Usage: "make the next key; metadata holds it from now on", ArgsUsage: "PURPOSE",
+			Flags:  []ucli.Flag{&ucli.StringFlag{Name: "kind", Usage: "rsa-2048, rsa-3072, rsa-4096, ec-p256 or ec-p384"}},
+			Action: e.action(purpose, e.announceKey)},
+		{Name: "switch", Usage: "make the announced key the current one", ArgsUsage: "PURPOSE",
+			Action: e.action(purpose, e.switchKey)},
+		{Name: "remove", Usage: "remove a key that is not the current one", ArgsUsage: "ID",
+			Action: e.action([]string{"ID"}, e.removeKey)},
+	}}
+}
+
+func (e *environment) listKeys(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+	l, err := c.Keys(ctx)
+	if err != nil {
+		return err
+	}
+	return e.showKeys(cmd, l)
+}
+
+func (e *environment) announceKey(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	l, err := c.AnnounceKey(ctx, args[0], cmd.String("kind"))
+	if err != nil {
+		return err
+	}
+	return e.showKeys(cmd, l)
+}
+
+func (e *environment) switchKey(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	l, err := c.SwitchKey(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	return e.showKeys(cmd, l)
+}
+
+func (e *environment) removeKey(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	if err := c.RemoveKey(ctx, args[0]); err != nil {
+		return err
+	}
+	fmt.Fprintln(e.out, "removed key "+args[0])
+	return nil
+}
+
+func (e *environment) showKeys(cmd *ucli.Command, l api.List[api.Key]) error {
+	return e.print(cmd, l.Items, func(w io.Writer) {
+		rows := [][]string{}
+		for _, k := range l.Items {
+			rows = append(rows, []string{k.State, fmt.Sprint(k.ID), k.Purpose, k.Certificate.Key,
+				days(k.Certificate.NotAfter, time.Now()), k.Certificate.SHA256})
+		}
+		e.table(w, []string{"state", "id", "purpose", "key", "ends", "sha-256"}, []int{5}, rows, "No key.")
+	})
+}

@@ -1,0 +1,163 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gofiber/fiber/v3"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/xmlsec"
+	"innergate.example/innergate/internal/gate/change"
+)
+
+func within(a netip.Addr, networks []netip.Prefix) bool {
+	return slices.ContainsFunc(networks, func(p netip.Prefix) bool { return p.Contains(a.Unmap()) })
+}
+
+// address is that of the browser: of the connection, or, if that comes from a
+// proxy that is listed, the last one in X-Forwarded-For that is no such proxy.
+func (s *server) address(c fiber.Ctx) netip.Addr {
+	a, _ := netip.AddrFromSlice(c.RequestCtx().RemoteIP())
+	hops := strings.Split(c.Get("X-Forwarded-For"), ",")
+	for i := len(hops) - 1; i >= 0 && within(a, s.proxies); i-- {
+		hop, err := netip.ParseAddr(strings.TrimSpace(hops[i]))
+		if err != nil {
+			break
+		}
+		a = hop
+	}
+	return a.Unmap()
+}
+
+// mayScrape lets in networks that are allowed, and API tokens.
+func (s *server) mayScrape(c fiber.Ctx, networks []netip.Prefix) bool {
+	if within(s.address(c), networks) {
+		return true
+	}
+	secret, _ := strings.CutPrefix(c.Get("Authorization"), "Bearer ")
+	name, err := s.gate.Operators.TokenName(c.Context(), secret)
+	return err == nil && name != ""
+}
+
+// guard refuses foreign hosts and sets the headers that every answer has.
+func (s *server) guard(c fiber.Ctx) error {
+	if !strings.EqualFold(c.Host(), s.host) {
+		return c.Status(http.StatusMisdirectedRequest).SendString("This gate is at " + s.gate.Base() + ".\n")
+	}
+	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("Referrer-Policy", "strict-origin")
+	c.Set("X-Frame-Options", "DENY")
+	if s.secure {
+		c.Set("Strict-Transport-Security", "max-age=31536000")
+	}
+	return c.Next()
+}
+
+// bound reads bodies whole, up to the limit; only uploads are left on the
+// connection, for their handlers to read piece by piece.
+func (s *server) bound(c fiber.Ctx) error {
+	req := c.Request()
+	if !req.IsBodyStream() {
+		return c.Next()
+	}
+	if strings.HasSuffix(c.Path(), "/upload") && strings.HasPrefix(c.Path(), "/api/v1/aggregates/") {
+		err := c.Next()
+		// What a handler left of the body must not be taken for the next request.
+		// Operators get their answer after all was read, others are read no further
+		// than elsewhere.
+		left := int64(maxBody)
+		if status := c.Response().StatusCode(); status != http.StatusUnauthorized && status != http.StatusForbidden {
+			left = xmlsec.AggregateLimits.Octets
+		}
+		if n, copyErr := io.Copy(io.Discard, io.LimitReader(req.BodyStream(), left)); n == left || copyErr != nil {
+			c.Response().SetConnectionClose()
+		}
+		return err
+	}
+	octets, err := io.ReadAll(io.LimitReader(req.BodyStream(), maxBody+1))
+	if err != nil {
+		return fiber.ErrBadRequest
+	}
+	if len(octets) > maxBody {
+		// Whoever is still sending sees no answer, so what is left is read, within
+		// bounds, and thrown away.
+		c.Response().SetConnectionClose()
+		if _, err := io.CopyN(io.Discard, req.BodyStream(), maxDiscard); err != nil && !errors.Is(err, io.EOF) {
+			return fiber.ErrRequestEntityTooLarge
+		}
+		if strings.HasPrefix(c.Path(), "/api/") {
+			return fiber.ErrRequestEntityTooLarge
+		}
+		c.Locals(tooLargeKey, true)
+		octets = nil
+	}
+	req.SetBody(octets)
+	return c.Next()
+}
+
+type contextKey int
+
+// by is the operator or token of a call, with the remark.
+func by(ctx context.Context) change.By {
+	b, _ := ctx.Value(byKey).(change.By)
+	return b
+}
+
+// authenticate lets an operation be called with an API token, or with a console
+// session; changes by the latter need a header that no other site can send.
+func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
+	c := ctx.(*humaContext).c
+	address := s.address(c).String()
+	token := c.Cookies(s.cookie("console"))
+	ctx = huma.WithValue(huma.WithValue(ctx, addressKey, address), consoleKey, token)
+	if len(ctx.Operation().Security) == 0 {
+		if ctx.Method() != http.MethodGet && !s.sameOrigin(c) {
+			s.deny(c, http.StatusForbidden, "This call came from another site.")
+			return
+		}
+		next(ctx)
+		return
+	}
+	name, err := "", error(nil)
+	if secret, ok := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); ok {
+		if name, err = s.gate.Operators.TokenName(ctx.Context(), strings.TrimSpace(secret)); name != "" {
+			name = "token " + name
+		}
+	} else if name, err = s.gate.Operators.ConsoleUser(ctx.Context(), token); name != "" &&
+		ctx.Method() != http.MethodGet && !s.sameOrigin(c) {
+		s.deny(c, http.StatusForbidden,
+			"A change by console session needs the header Innergate-Console: 1, sent from the console itself.")
+		return
+	}
+	switch {
+	case err != nil:
+		s.log.Error("authentication failed by our own fault", "error", err)
+		s.deny(c, http.StatusInternalServerError, "Look into the gate's log for the time of this answer.")
+	case name == "":
+		s.deny(c, http.StatusUnauthorized,
+			"Send an API token as Authorization: Bearer TOKEN, or sign in to the console. Tokens are made in the console under Keep.")
+	case utf8.RuneCountInString(ctx.Query("remark")) > maxRemark:
+		s.deny(c, http.StatusUnprocessableEntity, fmt.Sprintf("The remark is longer than %d characters; shorten it.",
+			maxRemark))
+	default:
+		next(huma.WithContext(ctx, context.WithValue(ctx.Context(), byKey, change.By{Who: name, Why: ctx.Query("remark")})))
+	}
+}
+
+func (s *server) sameOrigin(c fiber.Ctx) bool {
+	origin := c.Get("Origin")
+	return c.Get("Innergate-Console") == "1" && (origin == "" || strings.EqualFold(origin, s.gate.Base()))
+}
+
+func (s *server) deny(c fiber.Ctx, status int, detail string) {
+	_ = s.sendProblem(c, &api.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail})
+}

@@ -1,0 +1,26 @@
+package web
+
+import (
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/gate/exchange"
+)
+
+// jobShown gives a job as the API shows it.
+func jobShown(j exchange.Job) api.Job {
+	out := api.Job{ID: j.ID, What: j.What, State: j.State, Done: j.Done, Total: j.Total, Unit: j.Unit, Started: j.Started,
+		Ended: j.Ended, Refused: j.Refused, Failure: j.Failure}
+	if r := j.Report; r != nil {
+		out.Report = &api.Report{Entities: r.Entities, Broken: r.Broken, RefusedN: r.RefusedN,
+			Changes: (*api.Changes)(r.Changes)}
+		for _, t := range r.Taken {
+			out.Report.Taken = append(out.Report.Taken, api.TakenEntity(t))
+		}
+		for _, f := range r.Refused {
+			out.Report.Refused = append(out.Report.Refused, api.Refusal(f))
+		}
+		for _, f := range r.Records {
+			out.Report.Records = append(out.Report.Records, api.Refreshed(f))
+		}
+	}
+	return out
+}

@@ -1,0 +1,176 @@
+package web
+
+import (
+	"context"
+	"encoding/base64"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/gate/freshness"
+	"innergate.example/innergate/internal/gate/records"
+)
+
+func source(n api.Given) (records.Source, error) {
+	src := records.Source{Address: n.Address, Typed: n.Typed, Record: n.Record, Aggregate: n.Aggregate,
+		EntityID: n.Entity, Expect: n.Expect}
+	if n.Metadata != "" {
+		src.Document = []byte(n.Metadata)
+	}
+	if n.MetadataBase64 != "" {
+		octets, err := base64.StdEncoding.DecodeString(n.MetadataBase64)
+		if err != nil {
+			return src, &api.Problem{Type: "about:blank", Title: "What was given does not fit",
+				Status: http.StatusUnprocessableEntity,
+				Detail: "metadataBase64 is not base64; send the document in base64 of RFC 4648 §4",
+				Errors: []api.FieldProblem{{Field: "metadataBase64", Message: "not base64"}}}
+		}
+		src.Document = octets
+	}
+	return src, nil
+}
+
+func (s *server) certificate(c keys.Certificate, use string) api.Certificate {
+	out := api.Certificate{Use: use, Key: c.Describe()}
+	if c.DER == nil {
+		return out
+	}
+	out.SHA256, out.SHA1, out.PEM, out.Findings = c.SHA256(), c.SHA1(), string(c.PEM()), c.Findings(time.Now())
+	if c.X509 != nil {
+		out.Subject, out.Issuer = c.X509.Subject.String(), c.X509.Issuer.String()
+		out.NotBefore, out.NotAfter = c.X509.NotBefore.UTC(), c.X509.NotAfter.UTC()
+	}
+	return out
+}
+
+func (s *server) certificates(ks []federation.Key) []api.Certificate {
+	out := []api.Certificate{}
+	for _, k := range ks {
+		out = append(out, s.certificate(k.Certificate, k.Use))
+	}
+	return out
+}
+
+func endpoints(es []federation.Endpoint) []api.Endpoint {
+	out := []api.Endpoint{}
+	for _, e := range es {
+		out = append(out, api.Endpoint(e))
+	}
+	return out
+}
+
+// facts are what is known of the other side beside identity, addresses and keys.
+func facts(side federation.Side) []federation.Value {
+	return slices.DeleteFunc(side.Describe(), func(v federation.Value) bool { return v.Touches != "" || v.Value == "" })
+}
+
+// record shows what records of both kinds have.
+func (s *server) record(ctx context.Context, r federation.Record) (api.Record, error) {
+	b, side := r.Basic(), r.Part()
+	fresh, err := s.gate.Freshness.Of(ctx, string(r.Kind()), string(b.Name))
+	return api.Record{ID: string(b.ID), Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(),
+			EntityID: side.Identity(), Source: b.Intake.Source,
+			Settings: federation.SettingsOf(r), Endpoints: endpoints(side.Endpoints()), Facts: facts(side),
+			Missing: federation.Lacking(side.Missing()),
+			Taken:   taken(b.Intake, fresh), Certificates: s.certificates(side.Keys()), Added: b.Added, Revision: b.Revision},
+		s.problem(err)
+}
+
+func row(r federation.Record) api.Row {
+	b, side := r.Basic(), r.Part()
+	return api.Row{Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(), EntityID: federation.KnownAs(r),
+		Source: b.Intake.Source, Phase: string(b.Phase),
+		Missing: federation.Lacking(side.Missing()), Ends: ends(side.Keys()), Revision: b.Revision}
+}
+
+// recordCalls registers what providers and applications have in common: newer
+// values, refreshing, changes that wait.
+func (s *server) recordCalls(a huma.API, kind, path string) {
+	g := s.gate
+	huma.Register(a, op("GET", path+"/{name}/metadata", "show-"+kind+"-metadata",
+		"The document a record was taken in from"), func(ctx context.Context, in *named) (*body[api.Text], error) {
+		octets, err := g.Records.Document(ctx, kind, in.Name)
+		return &body[api.Text]{api.Text{Document: string(octets)}}, s.problem(err)
+	})
+	huma.Register(a, op("PUT", path+"/{name}/metadata", "retake-"+kind,
+		"Take newer values of the other side into a record"), func(ctx context.Context, in *struct {
+		Name string `path:"name" maxLength:"200" doc:"Short name"`
+		Body api.Retake
+	}) (*struct{}, error) {
+		src, err := source(in.Body.Given)
+		if err != nil {
+			return nil, err
+		}
+		return nil, s.problem(g.Records.Retake(ctx, by(ctx), kind, in.Name, in.Body.Revision, src))
+	})
+	huma.Register(a, does(path+"/{name}/refresh", "refresh-"+kind, "Ask the metadata address now"),
+		func(ctx context.Context, in *named) (*body[api.Refreshed], error) {
+			out, err := g.Exchange.Refresh(ctx, by(ctx), kind, in.Name)
+			return &body[api.Refreshed]{api.Refreshed(out)}, s.problem(err)
+		})
+	huma.Register(a, does(path+"/{name}/approve", "approve-"+kind, "Apply the change that waits for approval"),
+		func(ctx context.Context, in *named) (*struct{}, error) {
+			return nil, s.problem(g.Exchange.Approve(ctx, by(ctx), kind, in.Name))
+		})
+	huma.Register(a, does(path+"/{name}/decline", "decline-"+kind,
+		"Drop the change that waits, until the metadata changes again"),
+		func(ctx context.Context, in *named) (*struct{}, error) {
+			return nil, s.problem(g.Exchange.Decline(ctx, by(ctx), kind, in.Name))
+		})
+}
+
+func (s *server) providerRow(p *federation.Provider) api.Row { return row(p) }
+
+func (s *server) applicationRow(a *federation.Application) api.Row {
+	out := row(a)
+	out.Provider, out.Open, out.OwnStart = string(a.Provider), s.gate.Base()+"/open/"+string(a.Name), a.OwnStart
+	return out
+}
+
+// ends is when the first signing certificate ends.
+func ends(ks []federation.Key) (first time.Time) {
+	for _, k := range ks {
+		if x := k.Certificate.X509; x != nil && k.Use != "encryption" && (first.IsZero() || x.NotAfter.Before(first)) {
+			first = x.NotAfter.UTC()
+		}
+	}
+	return first
+}
+
+func taken(in federation.Intake, fresh freshness.State) api.Taken {
+	return api.Taken{Document: in.Document, ValidUntil: in.ValidUntil, SignatureMethod: in.SignatureMethod,
+		Verified: in.Verified, OtherRole: in.OtherRole, Fresh: api.Fresh(fresh)}
+}
+
+func preview(p records.Preview) api.Preview {
+	out := api.Preview(p)
+	out.Missing = some(out.Missing)
+	if out.Findings == nil {
+		out.Findings = []*finding.Finding{}
+	}
+	return out
+}
+
+func some(s []string) []string {
+	if s == nil {
+		return []string{}
+	}
+	return s
+}
+
+func (s *server) sheet(name string, sh federation.Sheet) api.Sheet {
+	out := api.Sheet{Name: name, MetadataAddress: sh.MetadataAddress, Metadata: string(sh.Metadata)}
+	for _, v := range sh.Values {
+		out.Values = append(out.Values, api.SheetValue(v))
+	}
+	for _, c := range sh.Certificates {
+		out.Certificates = append(out.Certificates, s.certificate(c, "signing"))
+	}
+	return out
+}
