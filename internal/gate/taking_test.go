@@ -38,11 +38,16 @@ type source struct {
 	document    []byte
 	status      int
 	full, spare int // answers with the document, and without because it is unchanged
+	during      func()
 }
 
 func (r *rig) source(document []byte) *source {
 	s := &source{document: document, status: http.StatusOK}
 	s.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if do := s.during; do != nil {
+			s.during = nil
+			do()
+		}
 		if s.status != http.StatusOK {
 			w.WriteHeader(s.status)
 			return
@@ -500,6 +505,47 @@ func TestSettingsOutliveAJob(t *testing.T) {
 	files, err := os.ReadDir(editions.New(r.st).Folder())
 	require.NoError(t, err)
 	require.Len(t, files, 1, "nothing is left of what was read")
+}
+
+// What is taken in while the address of before is asked stays, and so does how
+// current that is; a record that is removed then leaves nothing behind.
+func TestChangesDuringARefresh(t *testing.T) {
+	r := newRig(t)
+	p := r.newPair()
+	old, moved := r.source(idp("urn:a", "https://a.example/sso", "", p)),
+		r.source(idp("urn:a", "https://a.example/two", "", p))
+	added, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "a",
+		Source: records.Source{Address: old.URL}})
+	require.NoError(t, err)
+	for _, status := range []int{http.StatusOK, http.StatusBadGateway} {
+		old.status, old.document = status, idp("urn:a", "https://a.example/late", "", p)
+		revision := added.Revision
+		old.during = func() {
+			require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "a", revision,
+				records.Source{Address: moved.URL}))
+		}
+		out, err := r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
+		require.NoError(t, err)
+		require.Equal(t, exchange.Unchanged, out.Outcome)
+		added, err = r.Records.Provider("a")
+		require.NoError(t, err)
+		require.Equal(t, []string{moved.URL, "https://a.example/two"},
+			[]string{added.Intake.Source, added.Side.Endpoints()[0].Location})
+		kept, err := r.Freshness.Load(ctx, change.KindProvider, "a")
+		require.NoError(t, err)
+		require.Empty(t, kept.ETag, "that of the address of before is not sent to another")
+		require.Nil(t, kept.Failure)
+		old.status = http.StatusOK
+		require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "a", added.Revision,
+			records.Source{Address: old.URL}))
+		added, err = r.Records.Provider("a")
+		require.NoError(t, err)
+	}
+	old.during = func() { require.NoError(t, r.Records.RemoveProvider(ctx, tester, "a")) }
+	_, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
+	var nf *change.NotFoundError
+	require.ErrorAs(t, err, &nf)
+	require.Zero(t, r.count(&store.FreshRow{}))
 }
 
 func TestHistoryIsSearchedPageByPage(t *testing.T) {
