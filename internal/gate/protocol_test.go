@@ -154,8 +154,11 @@ func (*quayApplication) Receive(_ *federation.Gate, _ *federation.Application, i
 func (*quayApplication) Unasked(*federation.Gate, *federation.Application, string) (json.RawMessage, error) {
 	return json.RawMessage(`{}`), nil
 }
+func (*quayApplication) Naming(*federation.Application, json.RawMessage) (profile.Wanted, error) {
+	return profile.Wanted{Kind: profile.Given}, nil
+}
 func (a *quayApplication) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
-	return code{a.Address, in.Released.Subject.Value}, nil
+	return code{a.Address, in.Released.Name.Value}, nil
 }
 func (*quayApplication) Refuse(*federation.Gate, *federation.Application, json.RawMessage, crossing.Refusal,
 	*finding.Finding) crossing.Plan {

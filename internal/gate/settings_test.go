@@ -96,7 +96,7 @@ func TestNameIDFormats(t *testing.T) {
 
 	mail := r.enter(func(a *saml.Answer) {
 		a.NameID = saml.NameID{Format: saml.FormatTransient, Value: "_t"}
-		a.Attributes = []saml.Attribute{{Name: "mail", Values: []string{"bram@wrenmoor.example"}}}
+		a.Attributes = []saml.Attribute{{Name: "mail", Values: saml.Texts("bram@wrenmoor.example")}}
 		require.NoError(t, r.change(func(s federation.Settings) { s["nameIdFormat"] = saml.FormatEmail }))
 	})
 	a, _ = r.said(r.request(mail, nil))
@@ -152,7 +152,7 @@ func TestEncryptedAnswers(t *testing.T) {
 			Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
 			Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Format: saml.FormatEmail,
 				Value: "ada@wrenmoor.example"}, AuthnInstant: r.time,
-			Attributes: []saml.Attribute{{Name: "groups", Values: []string{"drivers"}}}}
+			Attributes: []saml.Attribute{{Name: "groups", Values: saml.Texts("drivers")}}}
 		if edit != nil {
 			edit(&a)
 		}
@@ -190,7 +190,7 @@ func TestEncryptedAnswers(t *testing.T) {
 			}
 			a, _ := r.said(o)
 			require.Equal(t, "ada@wrenmoor.example", a.NameID.Value)
-			require.Equal(t, []string{"drivers"}, a.Attributes[0].Values)
+			require.Equal(t, "drivers", a.Attributes[0].Values[0].Text)
 		})
 	}
 	for range 10 {

@@ -269,7 +269,7 @@ func (p *Provider) resolve(w http.ResponseWriter, r *http.Request) {
 func attributes(p Person) []saml.Attribute {
 	const uri = "urn:oasis:names:tc:SAML:2.0:attrname-format:uri"
 	one := func(name, friendly, value string) saml.Attribute {
-		return saml.Attribute{Name: name, NameFormat: uri, FriendlyName: friendly, Values: []string{value}}
+		return saml.Attribute{Name: name, NameFormat: uri, FriendlyName: friendly, Values: saml.Texts(value)}
 	}
 	return []saml.Attribute{
 		one("urn:oid:0.9.2342.19200300.100.1.3", "mail", p.Mail()),
@@ -277,6 +277,6 @@ func attributes(p Person) []saml.Attribute {
 		one("urn:oid:2.5.4.4", "sn", p.Family),
 		one("urn:oid:2.16.840.1.113730.3.1.241", "displayName", p.Given+" "+p.Family),
 		one("urn:oid:2.5.4.12", "title", p.Job),
-		{Name: "groups", Values: p.Groups},
+		{Name: "groups", Values: saml.Texts(p.Groups...)},
 	}
 }

@@ -1,6 +1,9 @@
 package crossing
 
 import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base32"
 	"strings"
 	"time"
 
@@ -120,7 +123,47 @@ func Admit(_ *federation.Snapshot, e Entrant, _ time.Time) (reason.Reasons, erro
 	return policy.Access(e.App, words)
 }
 
-// Release makes what the application is told. It needs no crossing.
-func Release(_ *federation.Application, p profile.Profile) (profile.Released, reason.Reasons) {
-	return p.Release(), reason.Reasons{reason.New(reason.ReleaseUnchanged)}
+// namings are the reasons for each kind of name.
+var namings = map[profile.Kind]reason.Code{profile.Given: reason.NameGiven, profile.Bare: reason.NameBare,
+	profile.Mail: reason.NameMail, profile.Lasting: reason.NameLasting, profile.Passing: reason.NamePassing}
+
+// Release makes what the application is told about somebody, by the name it wants.
+// It needs no crossing.
+func Release(_ *federation.Application, p profile.Profile, who Person, want profile.Wanted) (profile.Released,
+	reason.Reasons, error) {
+	n, cause := p.Name(want, who.Subject)
+	if cause != "" {
+		return profile.Released{}, nil, finding.New(finding.NameIDPolicyUnmet, finding.Fact("Format", want.Word),
+			finding.Fact("Cause", cause))
+	}
+	return p.Release(n), reason.Reasons{reason.New(reason.ReleaseUnchanged), reason.New(reason.ReleaseName,
+		string(n.Kind))}, nil
+}
+
+// Expected sees that a released name is that of the person whom a wish names, if
+// it names one (SAML core §3.4.1, §3.3.4).
+func Expected(g *federation.Gate, w Wish, n profile.Name, who Person) error {
+	if w.Subject == "" {
+		return nil
+	}
+	got := n.Value
+	if n.Derived() {
+		if who.Identifier == "" && who.ID != 0 {
+			return nil // run again, without what names are derived from
+		}
+		got = Derive(g.Pairwise, who.Identifier, n.For)
+	}
+	if n.Kind == profile.Passing || who.ID == 0 && n.Derived() || got != w.Subject {
+		return finding.New(finding.SubjectOther, finding.Fact("Subject", w.Subject))
+	}
+	return nil
+}
+
+// Derive gives the lasting name of a person for one application: stable, opaque,
+// and of no use to compare people across applications (SAML core §8.3.7, OpenID
+// Connect Core §8.1).
+func Derive(secret []byte, person, application string) string {
+	mac := hmac.New(sha256.New, secret)
+	mac.Write([]byte(person + "\x1f" + application))
+	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(mac.Sum(nil)[:20]))
 }

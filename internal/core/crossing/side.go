@@ -58,6 +58,8 @@ type ApplicationSide interface {
 	// Unasked says how to answer an application that did not ask; target is where
 	// in it to go on, if that is asked for.
 	Unasked(g *federation.Gate, a *federation.Application, target string) (json.RawMessage, error)
+	// Naming says by what kind of name the application wants to be told the person.
+	Naming(a *federation.Application, own json.RawMessage) (profile.Wanted, error)
 	// Answer plans the answer.
 	Answer(AnswerIn) (Plan, error)
 	// Refuse plans what the application hears instead; nil if it hears nothing.

@@ -278,8 +278,17 @@ func (d *drive) admit() step {
 // release decides what the application is told, and plans the answer.
 func (d *drive) release() step {
 	h := &d.s.here
-	released, reasons := Release(d.app, h.who)
-	d.here(StepRelease).Reasons = reasons
+	want, err := applicationSide(d.app).Naming(d.app, d.s.AppState)
+	if err != nil {
+		return d.refuse(err)
+	}
+	released, reasons, err := Release(d.app, h.who, h.person, want)
+	if err == nil {
+		err = Expected(&d.snap.Gate, d.s.Wish, released.Name, h.person)
+	}
+	if d.here(StepRelease).Reasons = reasons; err != nil {
+		return d.refuse(err)
+	}
 	plan, err := applicationSide(d.app).Answer(AnswerIn{Gate: &d.snap.Gate, App: d.app, Own: d.s.AppState, Wish: d.s.Wish,
 		Released: released,
 		Person:   h.person, Answer: h.answer, New: d.f.New, Now: d.now})

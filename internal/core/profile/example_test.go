@@ -9,8 +9,9 @@ import (
 // What the provider said is what the application hears.
 func ExamplePassThrough() {
 	p := profile.PassThrough(profile.Subject{Value: "ada@wrenmoor.example"},
-		[]profile.Attribute{{Name: "groups", Values: []string{"drivers", "controllers"}}})
-	out := p.Release()
-	fmt.Println(out.Subject.Value, out.Attributes[0].Values)
+		[]profile.Attribute{{Name: "groups", Values: profile.Texts("drivers", "controllers")}})
+	name, _ := p.Name(profile.Wanted{Kind: profile.Given}, "")
+	out := p.Release(name)
+	fmt.Println(out.Name, out.Attributes[0].Values)
 	// Output: ada@wrenmoor.example [drivers controllers]
 }

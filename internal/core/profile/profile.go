@@ -3,10 +3,11 @@
 // application).
 //
 //	p := profile.PassThrough(subject, attributes)
-//	released := p.Release()
+//	released := p.Release(name)
 //
 // Today both mappings are the identity: what the provider said is what the
-// application hears, in the same order and under the same names.
+// application hears, in the same order and under the same names. The name by
+// which it is told the person is chosen at release: see Wanted.
 package profile
 
 // Subject is the name by which a provider or application calls the person:
@@ -19,12 +20,13 @@ type Subject struct {
 	Transient       bool   `json:"transient,omitempty"` // another one at each sign-in
 }
 
-// Attribute is a named list of values.
+// Attribute is a named list of values. Where a protocol says more about the name
+// (SAML core §2.7.3.1: NameFormat, FriendlyName), Format and Friendly have it.
 type Attribute struct {
-	Name         string   `json:"name"`
-	NameFormat   string   `json:"nameFormat,omitempty"`
-	FriendlyName string   `json:"friendlyName,omitempty"`
-	Values       []string `json:"values"`
+	Name     string  `json:"name"`
+	Format   string  `json:"nameFormat,omitempty"`
+	Friendly string  `json:"friendlyName,omitempty"`
+	Values   []Value `json:"values"`
 }
 
 // Profile is a person's attributes inside the gate.
@@ -40,11 +42,9 @@ func PassThrough(s Subject, attributes []Attribute) Profile {
 
 // Released is what one application is told about the person.
 type Released struct {
-	Subject    Subject     `json:"subject"`
+	Name       Name        `json:"name"`
 	Attributes []Attribute `json:"attributes,omitempty"`
 }
 
-// Release hands on everything that is in the profile, unchanged.
-func (p Profile) Release() Released {
-	return Released{Subject: p.Subject, Attributes: p.Attributes}
-}
+// Release hands on all attributes, unchanged, under a name.
+func (p Profile) Release(n Name) Released { return Released{Name: n, Attributes: p.Attributes} }

@@ -56,6 +56,11 @@ const (
 	SubjectRace      Code = "subject-race"
 	AccessEverybody  Code = "access-everybody"
 	ReleaseUnchanged Code = "release-unchanged"
+	NameGiven        Code = "name-given"
+	NameBare         Code = "name-bare"
+	NameMail         Code = "name-mail"
+	NameLasting      Code = "name-lasting"
+	NamePassing      Code = "name-passing"
 	FaceShared       Code = "face-shared"
 	FaceMoved        Code = "face-moved"
 )
@@ -94,6 +99,11 @@ var texts = map[Code][2]string{
 	SubjectRace:      {"Subject", "another one was set for this application at the same moment: matched again"},
 	AccessEverybody:  {"Access", "everybody with a valid answer from the provider may enter"},
 	ReleaseUnchanged: {"Release", "handed on unchanged"},
+	NameGiven:        {"Name", "as the provider gave it"},
+	NameBare:         {"Name", "the value of the provider's, without a format"},
+	NameMail:         {"Name", "the e-mail address"},
+	NameLasting:      {"Name", "the one that lasts, for this person and application"},
+	NamePassing:      {"Name", "one made for this answer"},
 	FaceShared:       {"Face", "the shared one still answers, until the application comes by its own"},
 	FaceMoved:        {"Face", "the application has come by its own: the shared one answers it no more"},
 }

@@ -71,7 +71,7 @@ func TestWhatWeWriteIsInTheOrderOfTheSchemas(t *testing.T) {
 		Destination: acs, InResponseTo: "_q", Audience: "urn:a", NameID: saml.NameID{Format: saml.FormatPersistent,
 			Value: "x"},
 		AuthnInstant: now, SessionIndex: "_s", SessionNotOnOrAfter: now, Authorities: []string{"urn:b"},
-		Attributes: []saml.Attribute{{Name: "a", FriendlyName: "b", Values: []string{"c", "d"}}}}
+		Attributes: []saml.Attribute{{Name: "a", FriendlyName: "b", Values: saml.Texts("c", "d")}}}
 	to := &saml.Key{Certificate: pair.Certificate}
 	documents := map[string][]byte{
 		"metadata as SP": saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:e", ACS: acs, Keys: certs, Encryption: certs,

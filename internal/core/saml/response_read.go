@@ -582,17 +582,30 @@ func (a *Assertion) attributes(e *xmlsec.Element, o *Opened) error {
 				continue
 			}
 			attr := Attribute{Name: at.Attr("Name"), NameFormat: at.Attr("NameFormat"), FriendlyName: at.Attr("FriendlyName"),
-				Values: []string{}}
+				Values: []AttributeValue{}}
 			for _, v := range at.Elements(NSAssertion, "AttributeValue") {
 				if null, _ := v.LookAttr(xmlsec.NSXSI, "nil"); parseBool(null) {
 					continue
 				}
-				attr.Values = append(attr.Values, deepText(v))
+				attr.Values = append(attr.Values, AttributeValue{Text: deepText(v), Type: schemaType(v)})
 			}
 			a.Attributes = append(a.Attributes, attr)
 		}
 	}
 	return nil
+}
+
+// schemaType is the built-in type of XML Schema that xsi:type names.
+func schemaType(e *xmlsec.Element) string {
+	name, _ := e.LookAttr(xmlsec.NSXSI, "type")
+	prefix, local, ok := strings.Cut(strings.TrimSpace(name), ":")
+	if !ok {
+		prefix, local = "", prefix
+	}
+	if ns, _ := e.Lookup(prefix); ns != xmlsec.NSXS {
+		return ""
+	}
+	return local
 }
 
 // deepText is the text of a value; of one that holds a single element, such as

@@ -5,6 +5,7 @@ import (
 	"crypto/rsa"
 	"crypto/x509"
 	"encoding/pem"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -247,7 +248,7 @@ func TestResponse(t *testing.T) {
 				return c.Finding != nil && c.Finding.Code == finding.NameIDMistyped
 			})
 			require.Equal(t, strings.Contains(c.rule, "mistyped"), noted)
-			require.Equal(t, []string{"drivers", "controllers"}, a.Attributes[0].Values)
+			require.Equal(t, "[drivers controllers]", fmt.Sprint(a.Attributes[0].Values))
 			require.Equal(t, "_s1", a.SessionIndex)
 		})
 	}
@@ -293,8 +294,8 @@ func TestResponse(t *testing.T) {
 func TestOurResponseIsAcceptedByXmlsec1AndByUs(t *testing.T) {
 	pair, err := keys.Generate("test", now, rand.Reader)
 	require.NoError(t, err)
-	attributes := []saml.Attribute{{Name: "urn:oid:2.5.4.4", FriendlyName: "sn", Values: []string{"Petrák & <Söhne>"}},
-		{Name: "groups", Values: []string{}}}
+	attributes := []saml.Attribute{{Name: "urn:oid:2.5.4.4", FriendlyName: "sn", Values: saml.Texts("Petrák & <Söhne>")},
+		{Name: "groups", Values: saml.Texts()}, {Name: "grade", Values: []saml.AttributeValue{{Text: "7", Type: "integer"}}}}
 	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: now, Lifetime: time.Minute,
 		Issuer: idpID, Destination: acs, InResponseTo: "_q1", Audience: ourID,
 		NameID: saml.NameID{Format: saml.FormatEmail, Value: "dov.petrak@wrenmoor.example"}, AuthnInstant: now,
@@ -310,6 +311,7 @@ func TestOurResponseIsAcceptedByXmlsec1AndByUs(t *testing.T) {
 	a, _, err := read(string(octets), idp, saml.Expect{EntityIDs: []string{ourID}, ACS: acs,
 		Request: &saml.Sent{ID: "_q1"}, Now: now})
 	require.NoError(t, err)
-	require.Equal(t, "Petrák & <Söhne>", a.Attributes[0].Values[0])
+	require.Equal(t, saml.AttributeValue{Text: "Petrák & <Söhne>", Type: "string"}, a.Attributes[0].Values[0])
+	require.Equal(t, attributes[2].Values, a.Attributes[2].Values)
 	require.Equal(t, "sn", a.Attributes[0].FriendlyName)
 }

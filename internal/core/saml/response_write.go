@@ -1,6 +1,7 @@
 package saml
 
 import (
+	"cmp"
 	"crypto/rsa"
 	"errors"
 	"io"
@@ -135,7 +136,7 @@ func attributeStatement(attributes []Attribute) *xmlsec.Element {
 		}
 		at := saml("Attribute").Set("FriendlyName", a.FriendlyName).Set("Name", a.Name).Set("NameFormat", format)
 		for _, v := range a.Values {
-			at.Add(saml("AttributeValue").SetNS("xsi", xmlsec.NSXSI, "type", "xs:string").AddText(v))
+			at.Add(saml("AttributeValue").SetNS("xsi", xmlsec.NSXSI, "type", "xs:"+cmp.Or(v.Type, "string")).AddText(v.Text))
 		}
 		st.Add(at)
 	}

@@ -19,10 +19,26 @@ type NameID struct {
 
 // Attribute is one attribute of a person with all its values (SAML core §2.7.3.1).
 type Attribute struct {
-	Name         string   `json:"name"`
-	NameFormat   string   `json:"nameFormat,omitempty"`
-	FriendlyName string   `json:"friendlyName,omitempty"`
-	Values       []string `json:"values"`
+	Name         string
+	NameFormat   string
+	FriendlyName string
+	Values       []AttributeValue
+}
+
+// AttributeValue is one value: its text, and the built-in type of XML Schema that
+// xsi:type says it is of (XML Schema part 2 §3), "" if it says none or another.
+type AttributeValue struct{ Text, Type string }
+
+// String is the text.
+func (v AttributeValue) String() string { return v.Text }
+
+// Texts are values that are strings.
+func Texts(ss ...string) []AttributeValue {
+	out := make([]AttributeValue, len(ss))
+	for i, s := range ss {
+		out[i].Text = s
+	}
+	return out
 }
 
 // parseTime reads xs:dateTime; without a zone it is UTC (SAML core §1.3.3).

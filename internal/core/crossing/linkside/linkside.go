@@ -16,6 +16,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
 )
 
 // Name is what the protocol is called on records.
@@ -185,6 +186,11 @@ func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, tar
 		return nil, finding.New(finding.TargetForeign, finding.Compare("Address", a.Address, target))
 	}
 	return nil, nil
+}
+
+// Naming is by no name: a bookmark is told nothing.
+func (*Application) Naming(*federation.Application, json.RawMessage) (profile.Wanted, error) {
+	return profile.Wanted{Kind: profile.Given}, nil
 }
 
 // Answer plans to send the browser to the address.

@@ -1,9 +1,6 @@
 package samlside
 
 import (
-	"crypto/hmac"
-	"crypto/sha256"
-	"encoding/base32"
 	"encoding/hex"
 	"encoding/json"
 	"io"
@@ -93,20 +90,63 @@ const lifetime = 5 * time.Minute
 
 // answer is the plan of a Response.
 type answer struct {
-	side   *Application
-	app    *federation.Application
-	reply  reply
-	msg    saml.Answer // without IDs
-	name   name
-	pair   bool // of the shared face
-	encKey *saml.Key
+	side  *Application
+	app   *federation.Application
+	reply reply
+	msg   saml.Answer // without IDs
+	name  profile.Name
+	// attributes are those of msg, inside the gate.
+	attributes []profile.Attribute
+	pair       bool // of the shared face
+	encKey     *saml.Key
 }
 
-// name is how the person is called: as given, or made when the message is.
-type name struct {
-	saml.NameID
-	made  bool // another one for this answer
-	stays bool // derived for this person and application
+// Naming is the NameID that the application wants: in the format its request asks
+// for, else its record, else as the provider gave it (SAML core §3.4.1.1, §8.3).
+func (a *Application) Naming(_ *federation.Application, own json.RawMessage) (profile.Wanted, error) {
+	var r reply
+	if err := json.Unmarshal(own, &r); err != nil {
+		return profile.Wanted{}, err
+	}
+	format := r.Format
+	if format == "" || format == saml.FormatUnspecified {
+		format = a.NameIDFormat
+	}
+	w := profile.Wanted{Kind: profile.Unoffered, Word: format}
+	switch format {
+	case "":
+		w.Kind = profile.Given
+	case saml.FormatUnspecified:
+		w.Kind = profile.Bare
+	case saml.FormatTransient:
+		w.Kind = profile.Passing
+	case saml.FormatPersistent:
+		w.Kind, w.For = profile.Lasting, a.SP.EntityID
+	case saml.FormatEmail:
+		w.Kind, w.As = profile.Mail, format
+	}
+	return w, nil
+}
+
+// nameIDOf is the NameID for a name. A name that is the gate's own says whose it
+// is (SAML core §8.3.7, §8.3.8).
+func (a *Application) nameIDOf(n profile.Name, issuer string) saml.NameID {
+	own := saml.NameID{NameQualifier: issuer, SPNameQualifier: a.SP.EntityID, Value: n.Value}
+	switch n.Kind {
+	case profile.Bare:
+		return saml.NameID{Format: saml.FormatUnspecified, Value: n.Value}
+	case profile.Passing:
+		own.Format = saml.FormatTransient
+		return own
+	case profile.Lasting:
+		own.Format = saml.FormatPersistent
+		return own
+	case profile.Mail:
+		if n.Format == "" {
+			return saml.NameID{Format: saml.FormatEmail, Value: n.Value}
+		}
+	}
+	return nameID(n.Subject)
 }
 
 // Answer plans a Response with an assertion.
@@ -116,20 +156,15 @@ func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
 		return nil, err
 	}
 	face, _ := a.face(in.Gate, in.App, r.Shared)
-	n, err := a.nameFor(face.EntityID, r, in.Released, in.Person)
-	if err != nil {
-		return nil, err
-	}
-	if err := expected(in, n, a.SP.EntityID); err != nil {
-		return nil, err
-	}
 	ans := in.Answer
-	p := answer{side: a, app: in.App, reply: r, name: n, msg: saml.Answer{At: in.Now, Lifetime: lifetime,
+	p := answer{side: a, app: in.App, reply: r, name: in.Released.Name, msg: saml.Answer{At: in.Now, Lifetime: lifetime,
 		Issuer:      face.EntityID,
 		Destination: r.Address, InResponseTo: r.InReplyTo, Audience: a.SP.EntityID,
-		AuthnInstant: ans.At, SessionNotOnOrAfter: ans.Until, Context: ans.Context, Authorities: ans.Authorities}}
-	for _, at := range in.Released.Attributes {
-		p.msg.Attributes = append(p.msg.Attributes, saml.Attribute(at))
+		NameID: a.nameIDOf(in.Released.Name, face.EntityID), AuthnInstant: ans.At, SessionNotOnOrAfter: ans.Until,
+		Context: ans.Context, Authorities: ans.Authorities}}
+	p.attributes = in.Released.Attributes
+	for _, at := range p.attributes {
+		p.msg.Attributes = append(p.msg.Attributes, sent(at))
 	}
 	if a.Encrypt {
 		k := a.SP.EncryptionKeys()
@@ -140,25 +175,6 @@ func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
 		p.encKey = &k[0]
 	}
 	return p, nil
-}
-
-// expected sees that the person is the Subject of the request, if it names one
-// (SAML core §3.4.1, §3.3.4).
-func expected(in crossing.AnswerIn, n name, audience string) error {
-	want, got := in.Wish.Subject, n.Value
-	if want == "" {
-		return nil
-	}
-	if n.stays {
-		if in.Person.Identifier == "" && in.Person.ID != 0 {
-			return nil // run again, without what names are derived from
-		}
-		got = pairwise(in.Gate.Pairwise, in.Person.Identifier, audience)
-	}
-	if n.made || in.Person.ID == 0 && n.stays || got != want {
-		return finding.New(finding.SubjectOther, finding.Fact("Subject", want))
-	}
-	return nil
 }
 
 // Render makes it: names first, then the assertion, signed and encrypted as the
@@ -172,14 +188,13 @@ func (p answer) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered, 
 			return crossing.Rendered{}, err
 		}
 	}
-	msg.NameID = p.name.NameID
 	switch {
-	case p.name.made:
+	case p.name.Kind == profile.Passing:
 		if msg.NameID.Value, err = newID(m.Random); err != nil {
 			return crossing.Rendered{}, err
 		}
-	case p.name.stays:
-		msg.NameID.Value = pairwise(g.Pairwise, m.Identifier, p.msg.Audience)
+	case p.name.Derived():
+		msg.NameID.Value = crossing.Derive(g.Pairwise, m.Identifier, p.name.For)
 	}
 	s := p.side
 	octets, err := saml.WriteResponse(msg, saml.Protection{Pair: set.Current, SignResponse: s.Sign == SignBoth,
@@ -189,7 +204,7 @@ func (p answer) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered, 
 		return crossing.Rendered{}, err
 	}
 	out, err := deliver(p.msg.Issuer, p.reply, octets, m)
-	if p.name.stays {
+	if p.name.Derived() {
 		out.Subject = msg.NameID.Value
 	}
 	out.Session, out.Name, out.Until = msg.SessionIndex, subject(msg.NameID), p.msg.At.Add(lifetime)
@@ -198,17 +213,10 @@ func (p answer) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered, 
 
 // Sent says what the application is told.
 func (p answer) Sent() []federation.Value {
-	value := p.name.Value
-	switch {
-	case p.name.made:
-		value = "made for this answer"
-	case p.name.stays:
-		value = "derived for this person and application"
-	}
-	out := values("Audience", p.msg.Audience, "InResponseTo", p.msg.InResponseTo, "NameID", value, "NameID Format",
-		p.name.Format, "AuthnContextClassRef", p.msg.Context)
-	for _, a := range p.msg.Attributes {
-		out = append(out, federation.Value{Label: "Attribute " + a.Name, Value: strings.Join(a.Values, ", ")})
+	out := values("Audience", p.msg.Audience, "InResponseTo", p.msg.InResponseTo, "NameID", p.name.String(),
+		"NameID Format", p.msg.NameID.Format, "AuthnContextClassRef", p.msg.Context)
+	for _, a := range p.attributes {
+		out = append(out, federation.Value{Label: "Attribute " + a.Name, Value: profile.Joined(a.Values)})
 	}
 	encrypted := "no"
 	if p.encKey != nil {
@@ -304,57 +312,4 @@ func newID(random io.Reader) (string, error) {
 	var b [16]byte
 	_, err := io.ReadFull(random, b[:])
 	return "_" + hex.EncodeToString(b[:]), err
-}
-
-// nameFor decides the NameID for an application: in the format its request asks
-// for, else its record, else as the provider gave it (SAML core §3.4.1.1, §8.3).
-func (a *Application) nameFor(issuer string, r reply, out profile.Released, who crossing.Person) (name, error) {
-	format := r.Format
-	if format == "" || format == saml.FormatUnspecified {
-		format = a.NameIDFormat
-	}
-	given := nameID(out.Subject)
-	unmet := func(why string) error {
-		return finding.New(finding.NameIDPolicyUnmet, finding.Fact("Format", format), finding.Fact("Cause", why))
-	}
-	own := saml.NameID{Format: format, NameQualifier: issuer, SPNameQualifier: a.SP.EntityID}
-	switch format {
-	case "":
-		return name{NameID: given}, nil
-	case saml.FormatUnspecified:
-		return name{NameID: saml.NameID{Format: format, Value: given.Value}}, nil
-	case saml.FormatTransient:
-		return name{NameID: own, made: true}, nil
-	case saml.FormatPersistent:
-		if who.Key == "" {
-			return name{}, unmet("the provider gave a transient name, so the person cannot be known again")
-		}
-		if own.Value = who.Subject; own.Value != "" {
-			return name{NameID: own}, nil // told before, or known there by it
-		}
-		return name{NameID: own, stays: true}, nil
-	case saml.FormatEmail:
-		if given.Format == saml.FormatEmail {
-			return name{NameID: given}, nil
-		}
-		for _, at := range out.Attributes {
-			if len(at.Values) == 1 && strings.Contains(at.Values[0], "@") && slices.Contains(mailNames, at.Name) {
-				return name{NameID: saml.NameID{Format: format, Value: at.Values[0]}}, nil
-			}
-		}
-		return name{}, unmet("the provider gave no e-mail address")
-	}
-	return name{}, unmet("the gate does not offer it")
-}
-
-// mailNames are the usual names of the e-mail attribute.
-var mailNames = []string{"urn:oid:0.9.2342.19200300.100.1.3", "mail", "email",
-	"http://schemas.xmlsoap.org/ws/2005/05/identity/claims/emailaddress"}
-
-// pairwise derives the persistent name of a person for one application: stable,
-// opaque, and of no use to compare people across applications (SAML core §8.3.7).
-func pairwise(secret []byte, person, application string) string {
-	mac := hmac.New(sha256.New, secret)
-	mac.Write([]byte(person + "\x1f" + application))
-	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(mac.Sum(nil)[:20]))
 }

@@ -277,7 +277,7 @@ func (p *Provider) judge(in crossing.In, h heard) crossing.Out {
 	out.Answer.At, out.Answer.Context, out.Answer.Until = a.AuthnInstant, a.Context, a.SessionNotOnOrAfter
 	out.Answer.NoProxy, out.Answer.ProxyAudiences = a.NoProxy, a.ProxyAudiences
 	for _, at := range a.Attributes {
-		out.Answer.Attributes = append(out.Answer.Attributes, profile.Attribute(at))
+		out.Answer.Attributes = append(out.Answer.Attributes, received(at))
 	}
 	return out
 }

@@ -124,7 +124,7 @@ func (w *world) response(s crossing.State, edit func(*saml.Answer)) []byte {
 		Destination: "https://g.example/saml/sp/staff/acs", InResponseTo: s.Handle,
 		Audience: "urn:gate-sp", NameID: saml.NameID{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"},
 		AuthnInstant: now, Context: protected,
-		Attributes: []saml.Attribute{{Name: "groups", Values: []string{"drivers"}}}}
+		Attributes: []saml.Attribute{{Name: "groups", Values: saml.Texts("drivers")}}}
 	if edit != nil {
 		edit(&a)
 	}

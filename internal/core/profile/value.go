@@ -1,0 +1,206 @@
+package profile
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strings"
+	"time"
+)
+
+// Type is that of a value.
+type Type string
+
+// Types of values.
+const (
+	Text      Type = "text"
+	Number    Type = "number"
+	Boolean   Type = "boolean"
+	Time      Type = "time"
+	Structure Type = "structure"
+)
+
+// Value is one value of an attribute. It never changes, and two are equal if they
+// are of one type and say the same: a number is kept digit by digit as it was
+// written, a time in UTC, a structure with its members in their order. The zero
+// Value is the empty text.
+type Value struct {
+	kind Type   // "" is Text
+	text string // of a number and a structure JSON (RFC 8259), of a time RFC 3339
+}
+
+// TextOf is a text.
+func TextOf(s string) Value { return Value{text: s} }
+
+// Texts are values that are texts.
+func Texts(ss ...string) []Value {
+	out := make([]Value, len(ss))
+	for i, s := range ss {
+		out[i] = TextOf(s)
+	}
+	return out
+}
+
+// number is the grammar of RFC 8259 §6.
+var number = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?$`)
+
+// longestNumber bounds numbers, in digits and signs.
+const longestNumber = 1000
+
+// NumberOf reads a number as JSON writes it; ok is false for anything else.
+func NumberOf(s string) (v Value, ok bool) {
+	if len(s) > longestNumber || !number.MatchString(s) {
+		return Value{}, false
+	}
+	return Value{Number, s}, true
+}
+
+// BooleanOf is true or false.
+func BooleanOf(b bool) Value { return Value{Boolean, fmt.Sprint(b)} }
+
+// TimeOf is a moment.
+func TimeOf(t time.Time) Value { return Value{Time, t.UTC().Format(time.RFC3339Nano)} }
+
+// depth of structures.
+const maxDepth = 20
+
+// StructureOf reads a JSON object. One with a member twice, which readers take
+// differently (RFC 8259 §4), is an error, and so is one deeper than twenty.
+func StructureOf(data []byte) (Value, error) {
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.UseNumber()
+	first, err := d.Token()
+	if err == nil && first != json.Delim('{') {
+		err = errors.New("no JSON object")
+	}
+	if err == nil {
+		err = members(d, 1)
+	}
+	if err == nil {
+		if _, err = d.Token(); err == io.EOF {
+			var out bytes.Buffer
+			err = json.Compact(&out, data)
+			return Value{Structure, out.String()}, err
+		}
+		err = errors.New("something follows the JSON object")
+	}
+	return Value{}, err
+}
+
+// members reads the rest of an object.
+func members(d *json.Decoder, depth int) error {
+	seen := map[string]bool{}
+	for {
+		t, err := d.Token()
+		if err != nil {
+			return err
+		}
+		name, ok := t.(string)
+		if !ok {
+			return nil // its end
+		}
+		if seen[name] {
+			return fmt.Errorf("the member %q stands there twice", name)
+		}
+		seen[name] = true
+		if err := value(d, depth); err != nil {
+			return err
+		}
+	}
+}
+
+// value reads one JSON value.
+func value(d *json.Decoder, depth int) error {
+	t, err := d.Token()
+	if err != nil {
+		return err
+	}
+	switch {
+	case depth >= maxDepth && (t == json.Delim('{') || t == json.Delim('[')):
+		return fmt.Errorf("it is deeper than %d", maxDepth)
+	case t == json.Delim('{'):
+		return members(d, depth+1)
+	case t == json.Delim('['):
+		for d.More() {
+			if err := value(d, depth+1); err != nil {
+				return err
+			}
+		}
+		_, err = d.Token()
+	}
+	return err
+}
+
+// Type is what it is.
+func (v Value) Type() Type {
+	if v.kind == "" {
+		return Text
+	}
+	return v.kind
+}
+
+// String is the value in words: a text as it is, a structure as JSON.
+func (v Value) String() string { return v.text }
+
+// True reports whether it is the boolean true.
+func (v Value) True() bool { return v.kind == Boolean && v.text == "true" }
+
+// MarshalJSON writes a text, number or boolean as JSON has them, and a time or a
+// structure as an object whose one member says which.
+func (v Value) MarshalJSON() ([]byte, error) {
+	switch v.kind {
+	case Number, Boolean:
+		return []byte(v.text), nil
+	case Time:
+		return json.Marshal(map[Type]string{Time: v.text})
+	case Structure:
+		return json.Marshal(map[Type]json.RawMessage{Structure: json.RawMessage(v.text)})
+	}
+	return json.Marshal(v.text)
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote.
+func (v *Value) UnmarshalJSON(data []byte) (err error) {
+	switch data = bytes.TrimSpace(data); {
+	case bytes.HasPrefix(data, []byte(`"`)):
+		*v = Value{}
+		return json.Unmarshal(data, &v.text)
+	case string(data) == "true" || string(data) == "false":
+		*v = BooleanOf(string(data) == "true")
+		return nil
+	case !bytes.HasPrefix(data, []byte("{")):
+		var ok bool
+		if *v, ok = NumberOf(string(data)); !ok {
+			return fmt.Errorf("%.40q is no value", data)
+		}
+		return nil
+	}
+	var tagged struct {
+		Time      *time.Time      `json:"time"`
+		Structure json.RawMessage `json:"structure"`
+	}
+	if err := json.Unmarshal(data, &tagged); err != nil {
+		return err
+	}
+	switch {
+	case tagged.Time != nil:
+		*v = TimeOf(*tagged.Time)
+	case tagged.Structure != nil:
+		*v, err = StructureOf(tagged.Structure)
+	default:
+		err = errors.New("an object is no value; it says whether it is a time or a structure")
+	}
+	return err
+}
+
+// Joined are values in words, in their order.
+func Joined(vs []Value) string {
+	out := make([]string, len(vs))
+	for i, v := range vs {
+		out[i] = v.String()
+	}
+	return strings.Join(out, ", ")
+}
