@@ -65,6 +65,7 @@ func (quaySide) Title() string                      { return "" }
 func (quaySide) Endpoints() []federation.Endpoint   { return nil }
 func (quaySide) Keys() []federation.Key             { return nil }
 func (quaySide) Describe() []federation.Value       { return nil }
+func (quaySide) SettingList() []federation.Setting  { return nil }
 func (quaySide) Settings() any                      { return struct{}{} }
 func (quaySide) Take([]byte, federation.Trusting) (federation.Side, federation.Intake, error) {
 	return nil, federation.Intake{}, errors.New("no documents")

@@ -6,6 +6,7 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -237,4 +238,39 @@ func TestCoreIsPure(t *testing.T) {
 			return true
 		})
 	})
+}
+
+// What describes the wire stands on wire types; the core has none.
+func TestTheCoreDescribesNoWire(t *testing.T) {
+	tag := regexp.MustCompile(`\b(doc|maxLength|enum|query|path|example):"`)
+	files(t, "../core", func(path string, f *ast.File) {
+		ast.Inspect(f, func(n ast.Node) bool {
+			if field, ok := n.(*ast.Field); ok && field.Tag != nil {
+				require.NotRegexp(t, tag, field.Tag.Value, path)
+			}
+			return true
+		})
+	})
+}
+
+// The places that docs/architecture.md names are there.
+func TestPlacesAreWhereTheDocumentSays(t *testing.T) {
+	text, err := os.ReadFile("../../docs/architecture.md")
+	require.NoError(t, err)
+	named := regexp.MustCompile("`((?:core|gate|store|web|api|saml|samlside|internal|docs|console)/[\\w./*…-]+)`")
+	found := 0
+	for _, m := range named.FindAllStringSubmatch(string(text), -1) {
+		if strings.Contains(m[1], "…") {
+			continue
+		}
+		found++
+		there := false
+		for _, in := range []string{"..", "../core", "../core/crossing", "../.."} {
+			hits, err := filepath.Glob(filepath.Join(in, m[1]))
+			require.NoError(t, err)
+			there = there || len(hits) > 0
+		}
+		require.True(t, there, m[1])
+	}
+	require.Greater(t, found, 40)
 }

@@ -1,7 +1,6 @@
 package web
 
 import (
-	"reflect"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -13,24 +12,24 @@ import (
 // record of a kind has, and those of each protocol. On the wire they are one
 // object.
 func (s *server) settingSchemas(doc *huma.OpenAPI) {
-	provider := []any{federation.CommonSettings{}, federation.ProviderSettings{}}
-	application := []any{federation.CommonSettings{}, federation.ApplicationSettings{}}
+	lists := map[federation.Kind][]federation.Setting{}
 	for _, p := range s.protocols {
 		if side := p.NewProvider(&federation.Gate{}, ""); p.Providers() && side != nil {
-			provider = append(provider, side.Settings())
+			lists[federation.KindProvider] = append(lists[federation.KindProvider],
+				federation.SettingList(federation.KindProvider, side)...)
 		}
 		if side := p.NewApplication(&federation.Gate{}, ""); p.Applications() && side != nil {
-			application = append(application, side.Settings())
+			lists[federation.KindApplication] = append(lists[federation.KindApplication],
+				federation.SettingList(federation.KindApplication, side)...)
 		}
 	}
-	for name, parts := range map[string][]any{"ProviderSettings": provider, "ApplicationSettings": application} {
+	for kind, name := range map[federation.Kind]string{federation.KindProvider: "ProviderSettings",
+		federation.KindApplication: "ApplicationSettings"} {
 		whole := &huma.Schema{Type: huma.TypeObject, Properties: map[string]*huma.Schema{}, AdditionalProperties: true,
-			Description: "Settings by name; those of other protocols than the record's are absent. In a change, what is absent stays."}
-		for _, part := range parts {
-			one := huma.SchemaFromType(doc.Components.Schemas, reflect.TypeOf(part))
-			for n, property := range one.Properties {
-				whole.Properties[n] = property
-			}
+			Description: "Settings by name; those of other protocols than the record's are absent. " +
+				"In a change, what is absent stays."}
+		for _, one := range lists[kind] {
+			whole.Properties[one.Name] = settingSchema(one)
 		}
 		whole.PrecomputeMessages()
 		doc.Components.Schemas.Map()[name] = whole
@@ -51,4 +50,20 @@ func (s *server) settingSchemas(doc *huma.OpenAPI) {
 		}
 		doc.Components.Schemas.Map()[of].Properties["protocol"].Description += "; one of " + strings.Join(names, ", ")
 	}
+}
+
+// settingSchema describes one setting.
+func settingSchema(one federation.Setting) *huma.Schema {
+	s := &huma.Schema{Type: huma.TypeString, Description: one.Text}
+	if one.Boolean() {
+		s.Type = huma.TypeBoolean
+		return s
+	}
+	if one.Most > 0 {
+		s.MaxLength = &one.Most
+	}
+	for _, c := range one.Choices {
+		s.Enum = append(s.Enum, c)
+	}
+	return s
 }

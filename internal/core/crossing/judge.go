@@ -136,8 +136,7 @@ func Release(_ *federation.Application, p profile.Profile, who Person, want prof
 		return profile.Released{}, nil, finding.New(finding.NameIDPolicyUnmet, finding.Fact("Format", want.Word),
 			finding.Fact("Cause", cause))
 	}
-	return p.Release(n), reason.Reasons{reason.New(reason.ReleaseUnchanged), reason.New(reason.ReleaseName,
-		string(n.Kind))}, nil
+	return p.Release(n), reason.Reasons{reason.New(reason.ReleaseUnchanged), reason.New(namings[n.Kind])}, nil
 }
 
 // Expected sees that a released name is that of the person whom a wish names, if

@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/nearword"
@@ -16,11 +17,11 @@ import (
 
 // About is what people note about an object.
 type About struct {
-	Title       string `json:"title" maxLength:"200" doc:"What people read"`
-	Description string `json:"description" maxLength:"2000"`
-	Owner       string `json:"owner" maxLength:"200" doc:"Who answers for it here"`
-	Contact     string `json:"contact" maxLength:"200" doc:"Whom to ask on the other side"`
-	Notes       string `json:"notes" maxLength:"20000" doc:"Why it is set up so"`
+	Title       string `json:"title"`
+	Description string `json:"description"`
+	Owner       string `json:"owner"`
+	Contact     string `json:"contact"`
+	Notes       string `json:"notes"`
 }
 
 // Phase is how far a record is used.
@@ -38,14 +39,14 @@ var Phases = []string{string(Live), string(Paused)}
 // CommonSettings are what an engineer decides about any record.
 type CommonSettings struct {
 	About
-	Phase Phase `json:"phase" enum:"live,paused" doc:"live: people pass; paused: nobody does, and nothing else changes"`
+	Phase Phase `json:"phase"`
 	Keeping
 }
 
 // Keeping is how metadata is kept fresh.
 type Keeping struct {
-	ApproveChanges bool   `json:"approveChanges" doc:"A change of keys, addresses or identity waits for approval; otherwise it acts at once, with a finding"`
-	TrustKey       string `json:"trustKey" maxLength:"20000" doc:"Certificate in PEM whose key must have signed the metadata"`
+	ApproveChanges bool   `json:"approveChanges"`
+	TrustKey       string `json:"trustKey"`
 }
 
 // Trust gives the keys that must have signed the metadata, none if it need not
@@ -68,18 +69,89 @@ func (k Keeping) Trust() ([]crypto.PublicKey, error) {
 // ProviderSettings are what an engineer decides about a provider in any
 // protocol.
 type ProviderSettings struct {
-	AllowUnsolicited bool   `json:"allowUnsolicited" doc:"Accept answers that nobody asked for"`
-	AskContext       string `json:"askContext" maxLength:"400" doc:"Authentication context to ask for where the application asks for none"`
-	ContextWords     Words  `json:"contextWords" maxLength:"4000" doc:"Its own words for authentication contexts: THEIRS>OURS, separated by spaces"`
+	AllowUnsolicited bool   `json:"allowUnsolicited"`
+	AskContext       string `json:"askContext"`
+	ContextWords     Words  `json:"contextWords"`
 }
 
 // ApplicationSettings are what an engineer decides about an application in any
 // protocol.
 type ApplicationSettings struct {
-	Provider      Name   `json:"provider" maxLength:"63" doc:"Provider it is tied to; empty leaves it to the routing"`
-	OwnStart      string `json:"ownStart" maxLength:"2048" doc:"Its own start address, if it accepts only sign-ins it started"`
-	OnlyOwnStarts bool   `json:"onlyOwnStarts" doc:"It refuses answers it did not ask for, so that ownStart is needed to open it at the gate"`
-	OwnHosts      string `json:"ownHosts" maxLength:"1000" doc:"Hosts it owns beside that of its entity ID, separated by spaces"`
+	Provider      Name   `json:"provider"`
+	OwnStart      string `json:"ownStart"`
+	OnlyOwnStarts bool   `json:"onlyOwnStarts"`
+	OwnHosts      string `json:"ownHosts"`
+}
+
+// Setting describes one setting.
+type Setting struct {
+	Name    string   // in JSON
+	Text    string   // what it does, for people
+	Most    int      // of a text: characters at most
+	Choices []string // of a text: what it can be
+}
+
+// Boolean says that it is true or false.
+func (s Setting) Boolean() bool { return s.Most == 0 && s.Choices == nil }
+
+// fits sees whether a value can be one of the setting.
+func (s Setting) fits(v any) error {
+	text, isText := v.(string)
+	_, isBool := v.(bool)
+	switch {
+	case s.Boolean() && !isBool:
+		return &SettingError{s.Name, fmt.Errorf("%.100q is no value for it; give true or false", fmt.Sprint(v))}
+	case !s.Boolean() && !isText:
+		return &SettingError{s.Name, fmt.Errorf("%.100q is no value for it; give a text", fmt.Sprint(v))}
+	case s.Choices != nil && !contains(s.Choices, text):
+		return &SettingError{s.Name, fmt.Errorf("%.100q is no value for it; give %s", text, choices(s.Choices))}
+	case s.Most > 0 && utf8.RuneCountInString(text) > s.Most:
+		return &SettingError{s.Name, fmt.Errorf("it has %d characters; use at most %d", utf8.RuneCountInString(text), s.Most)}
+	}
+	return nil
+}
+
+func choices(all []string) string {
+	words := []string{}
+	for _, c := range all {
+		words = append(words, cmp.Or(c, "nothing"))
+	}
+	return strings.Join(words, ", ")
+}
+
+// commonSettings are those of every record.
+var commonSettings = []Setting{
+	{Name: "title", Most: 200, Text: "What people read"},
+	{Name: "description", Most: 2000},
+	{Name: "owner", Most: 200, Text: "Who answers for it here"},
+	{Name: "contact", Most: 200, Text: "Whom to ask on the other side"},
+	{Name: "notes", Most: 20000, Text: "Why it is set up so"},
+	{Name: "phase", Choices: []string{"live", "paused"},
+		Text: "live: people pass; paused: nobody does, and nothing else changes"},
+	{Name: "approveChanges", Text: "A change of keys, addresses or identity waits for approval; otherwise it acts at once, with a finding"},
+	{Name: "trustKey", Most: 20000, Text: "Certificate in PEM whose key must have signed the metadata"},
+}
+
+// kindSettings are those of every record of a kind.
+var kindSettings = map[Kind][]Setting{
+	KindProvider: {
+		{Name: "allowUnsolicited", Text: "Accept answers that nobody asked for"},
+		{Name: "askContext", Most: 400, Text: "Authentication context to ask for where the application asks for none"},
+		{Name: "contextWords", Most: 4000,
+			Text: "Its own words for authentication contexts: THEIRS>OURS, separated by spaces"},
+	},
+	KindApplication: {
+		{Name: "provider", Most: 63, Text: "Provider it is tied to; empty leaves it to the routing"},
+		{Name: "ownStart", Most: 2048, Text: "Its own start address, if it accepts only sign-ins it started"},
+		{Name: "onlyOwnStarts", Text: "It refuses answers it did not ask for, so that ownStart is needed to open it at the gate"},
+		{Name: "ownHosts", Most: 1000, Text: "Hosts it owns beside that of its entity ID, separated by spaces"},
+	},
+}
+
+// SettingList describes the settings of records with a side, of a kind: those of
+// every record, of the kind, and of the protocol.
+func SettingList(kind Kind, side Side) []Setting {
+	return slices.Concat(commonSettings, kindSettings[kind], side.SettingList())
 }
 
 // SettingError says which setting is wrong.
@@ -116,15 +188,14 @@ func SettingsOf(r Record) Settings {
 // Apply lays settings over those of a copied record. Names that are none are
 // refused, and what is not named stays.
 func Apply(r Record, s Settings) error {
-	now := SettingsOf(r)
+	list := SettingList(r.Kind(), r.Part())
 	for name, v := range s {
-		old, ok := now[name]
-		if !ok {
-			return unknownSetting(name, now)
+		at := slices.IndexFunc(list, func(k Setting) bool { return k.Name == name })
+		if at < 0 {
+			return unknownSetting(name, list)
 		}
-		if fmt.Sprintf("%T", v) != fmt.Sprintf("%T", old) {
-			return &SettingError{name, fmt.Errorf("%v is no value for it; give %s", v, map[bool]string{true: "true or false",
-				false: "a text"}[old == true || old == false])}
+		if err := list[at].fits(v); err != nil {
+			return err
 		}
 	}
 	octets, err := json.Marshal(s)
@@ -143,10 +214,10 @@ func Apply(r Record, s Settings) error {
 	return err
 }
 
-func unknownSetting(name string, known Settings) error {
+func unknownSetting(name string, list []Setting) error {
 	names := []string{}
-	for n := range known {
-		names = append(names, n)
+	for _, k := range list {
+		names = append(names, k.Name)
 	}
 	slices.Sort(names)
 	say := "there is no such setting; those there are: " + strings.Join(names, ", ")

@@ -54,6 +54,8 @@ type Shown interface {
 type Set interface {
 	// Settings gives a structure of text and truth values with names in JSON.
 	Settings() any
+	// SettingList describes each of them.
+	SettingList() []Setting
 	// With lays settings over, given in JSON; names it does not know are ignored.
 	With(settings []byte) (Side, error)
 	// Named fills in what the gate makes up itself for a record of a name, where

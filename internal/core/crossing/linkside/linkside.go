@@ -109,6 +109,9 @@ func (a *Application) Describe() []federation.Value {
 	return []federation.Value{{Label: "Address", Value: a.Address, Touches: federation.TouchAddress}}
 }
 
+// SettingList is empty.
+func (*Application) SettingList() []federation.Setting { return nil }
+
 // Settings are none beside those that every application has.
 func (*Application) Settings() any { return struct{}{} }
 

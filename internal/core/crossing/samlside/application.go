@@ -29,14 +29,25 @@ const (
 
 // ApplicationSettings are what an engineer decides about a SAML application.
 type ApplicationSettings struct {
-	RequireSignedRequests bool   `json:"requireSignedRequests" doc:"Refuse requests that are not signed, even if the metadata allows them"`
-	AllowSHA1             bool   `json:"allowSHA1" doc:"Exception: accept requests signed with SHA-1; leaves a warning"`
-	Sign                  string `json:"sign" enum:",assertion,response,both" doc:"What is signed; empty is the assertion"`
-	Encrypt               bool   `json:"encrypt" doc:"Encrypt the assertion with the application's encryption key"`
-	EncryptNames          bool   `json:"encryptNames" doc:"With encrypt: encrypt NameID and attributes instead of the whole assertion"`
-	NameIDFormat          string `json:"nameIdFormat" maxLength:"200" doc:"NameID format where the request names none; empty passes the provider's on"`
-	OwnFace               bool   `json:"ownFace" doc:"An identity provider face of its own, with its own entity ID and keys; the shared one answers until the application has come by it"`
-	OwnEntityID           string `json:"ownEntityId" maxLength:"1024" doc:"Entity ID of that face"`
+	RequireSignedRequests bool   `json:"requireSignedRequests"`
+	AllowSHA1             bool   `json:"allowSHA1"`
+	Sign                  string `json:"sign"`
+	Encrypt               bool   `json:"encrypt"`
+	EncryptNames          bool   `json:"encryptNames"`
+	NameIDFormat          string `json:"nameIdFormat"`
+	OwnFace               bool   `json:"ownFace"`
+	OwnEntityID           string `json:"ownEntityId"`
+}
+
+var applicationSettings = []federation.Setting{
+	{Name: "requireSignedRequests", Text: "Refuse requests that are not signed, even if the metadata allows them"},
+	{Name: "allowSHA1", Text: "Exception: accept requests signed with SHA-1; leaves a warning"},
+	{Name: "sign", Choices: []string{"", "assertion", "response", "both"}, Text: "What is signed; empty is the assertion"},
+	{Name: "encrypt", Text: "Encrypt the assertion with the application's encryption key"},
+	{Name: "encryptNames", Text: "With encrypt: encrypt NameID and attributes instead of the whole assertion"},
+	{Name: "nameIdFormat", Most: 200, Text: "NameID format where the request names none; empty passes the provider's on"},
+	{Name: "ownFace", Text: "An identity provider face of its own, with its own entity ID and keys; the shared one answers until the application has come by it"},
+	{Name: "ownEntityId", Most: 1024, Text: "Entity ID of that face"},
 }
 
 // Protocol is SAML.
@@ -56,6 +67,9 @@ func (a *Application) Endpoints() []federation.Endpoint { return endpoints(label
 
 // Keys are its keys.
 func (a *Application) Keys() []federation.Key { return keysOf(a.SP.Keys) }
+
+// SettingList describes its settings.
+func (*Application) SettingList() []federation.Setting { return applicationSettings }
 
 // Settings are its ApplicationSettings.
 func (a *Application) Settings() any { return a.ApplicationSettings }

@@ -18,17 +18,32 @@ type Provider struct {
 
 // ProviderSettings are what an engineer decides about a SAML provider.
 type ProviderSettings struct {
-	RequireSignedAssertion bool   `json:"requireSignedAssertion" doc:"A signature on the Response alone is not enough"`
-	AllowSHA1              bool   `json:"allowSHA1" doc:"Exception: accept signatures and digests with SHA-1; leaves a warning"`
-	AllowCBC               bool   `json:"allowCBC" doc:"Exception: accept AES-CBC outside a verified Response signature"`
-	StrictCertificates     bool   `json:"strictCertificates" doc:"Refuse what is signed with a key whose certificate is past its date"`
-	SignRequests           bool   `json:"signRequests" doc:"Sign requests even if the metadata does not want it"`
-	RequestBinding         string `json:"requestBinding" enum:",redirect,post" doc:"How requests are sent; empty prefers redirect"`
-	AskNameIDFormat        string `json:"askNameIdFormat" maxLength:"200" doc:"NameID format to ask for; empty leaves it to the provider"`
-	OwnEntityID            string `json:"ownEntityId" maxLength:"1024" doc:"Entity ID of the gate towards it"`
-	FormerEntityID         string `json:"formerEntityId" maxLength:"1024" doc:"Accepted beside it as audience, while moving"`
-	UseArtifact            bool   `json:"useArtifact" doc:"Ask for answers by artifact, for providers that insist on it"`
-	SharedFace             bool   `json:"sharedFace" doc:"Use the service provider face that several providers share"`
+	RequireSignedAssertion bool   `json:"requireSignedAssertion"`
+	AllowSHA1              bool   `json:"allowSHA1"`
+	AllowCBC               bool   `json:"allowCBC"`
+	StrictCertificates     bool   `json:"strictCertificates"`
+	SignRequests           bool   `json:"signRequests"`
+	RequestBinding         string `json:"requestBinding"`
+	AskNameIDFormat        string `json:"askNameIdFormat"`
+	OwnEntityID            string `json:"ownEntityId"`
+	FormerEntityID         string `json:"formerEntityId"`
+	UseArtifact            bool   `json:"useArtifact"`
+	SharedFace             bool   `json:"sharedFace"`
+}
+
+var providerSettings = []federation.Setting{
+	{Name: "requireSignedAssertion", Text: "A signature on the Response alone is not enough"},
+	{Name: "allowSHA1", Text: "Exception: accept signatures and digests with SHA-1; leaves a warning"},
+	{Name: "allowCBC", Text: "Exception: accept AES-CBC outside a verified Response signature"},
+	{Name: "strictCertificates", Text: "Refuse what is signed with a key whose certificate is past its date"},
+	{Name: "signRequests", Text: "Sign requests even if the metadata does not want it"},
+	{Name: "requestBinding", Choices: []string{"", "redirect", "post"},
+		Text: "How requests are sent; empty prefers redirect"},
+	{Name: "askNameIdFormat", Most: 200, Text: "NameID format to ask for; empty leaves it to the provider"},
+	{Name: "ownEntityId", Most: 1024, Text: "Entity ID of the gate towards it"},
+	{Name: "formerEntityId", Most: 1024, Text: "Accepted beside it as audience, while moving"},
+	{Name: "useArtifact", Text: "Ask for answers by artifact, for providers that insist on it"},
+	{Name: "sharedFace", Text: "Use the service provider face that several providers share"},
 }
 
 // Protocol is SAML.
@@ -50,6 +65,9 @@ func (p *Provider) Endpoints() []federation.Endpoint {
 
 // Keys are its keys.
 func (p *Provider) Keys() []federation.Key { return keysOf(p.IDP.Keys) }
+
+// SettingList describes its settings.
+func (*Provider) SettingList() []federation.Setting { return providerSettings }
 
 // Settings are its ProviderSettings.
 func (p *Provider) Settings() any { return p.ProviderSettings }

@@ -2,6 +2,7 @@ package samlside_test
 
 import (
 	"crypto/rand"
+	"strings"
 	"testing"
 	"time"
 
@@ -122,4 +123,41 @@ func TestSheetsHoldWhatTheOtherSideNeeds(t *testing.T) {
 	a.OwnStart = "https://a.example/start"
 	sheet = a.Side.Sheet(snap, a)
 	require.Contains(t, sheet.Values[len(sheet.Values)-1].Hint, a.OwnStart)
+}
+
+// Every setting is described, as what it is; and what does not fit is refused
+// with what would.
+func TestSettingsAreDescribed(t *testing.T) {
+	p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: "urn:p"}}}
+	a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: "urn:a"}}}
+	for _, r := range []federation.Record{p, a} {
+		values := federation.SettingsOf(r)
+		list := federation.SettingList(r.Kind(), r.Part())
+		require.Len(t, list, len(values))
+		for _, s := range list {
+			v, ok := values[s.Name]
+			require.True(t, ok, s.Name)
+			_, boolean := v.(bool)
+			require.Equal(t, boolean, s.Boolean(), s.Name)
+			require.True(t, s.Text != "" || s.Name == "description", s.Name)
+		}
+	}
+	for rule, c := range map[string]struct {
+		set  federation.Settings
+		says string
+	}{
+		"a truth value for a text": {federation.Settings{"title": true}, "title: \"true\" is no value for it; give a text"},
+		"a text for a truth value": {federation.Settings{"encrypt": "yes"},
+			"encrypt: \"yes\" is no value for it; give true or false"},
+		"a number":            {federation.Settings{"title": 1.5}, "give a text"},
+		"nothing":             {federation.Settings{"encrypt": nil}, "give true or false"},
+		"none of the choices": {federation.Settings{"sign": "all"}, "give nothing, assertion, response, both"},
+		"a text that is too long": {federation.Settings{"owner": strings.Repeat("ž", 201)},
+			"it has 201 characters; use at most 200"},
+		"a setting of another kind": {federation.Settings{"askContext": "x"}, "there is no such setting"},
+	} {
+		was := federation.SettingsOf(a)
+		require.ErrorContains(t, federation.Apply(a, c.set), c.says, rule)
+		require.Equal(t, was, federation.SettingsOf(a), rule)
+	}
 }
