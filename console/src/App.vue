@@ -11,9 +11,11 @@ const finder = ref<InstanceType<typeof FindAnything>>()
 const inside = computed(() => session.username.value !== '' && !route.meta.open)
 
 const verbs = [
-  { name: 'Connect', path: '/connect', pages: [['Connections', '/connect'], ['Applications', '/connect/applications'], ['Providers', '/connect/providers'], ['Aggregates', '/connect/aggregates']] },
+  { name: 'Connect', path: '/connect', pages: [['Connections', '/connect'], ['Applications', '/connect/applications'],
+    ['Providers', '/connect/providers'], ['Aggregates', '/connect/aggregates']] },
   { name: 'Watch', path: '/watch', pages: [['Traces', '/watch/traces'], ['Checks', '/watch/checks']] },
-  { name: 'Keep', path: '/keep', pages: [['Keys', '/keep/keys'], ['Contexts', '/keep/contexts'], ['Links', '/keep/links'], ['History', '/keep/history'], ['Tokens', '/keep/tokens'], ['Owners', '/keep/owners']] },
+  { name: 'Keep', path: '/keep', pages: [['Keys', '/keep/keys'], ['Contexts', '/keep/contexts'],
+    ['Links', '/keep/links'], ['History', '/keep/history'], ['Tokens', '/keep/tokens'], ['Owners', '/keep/owners']] },
 ] as const
 const verb = computed(() => verbs.find((v) => route.path.startsWith(v.path)))
 
@@ -37,14 +39,16 @@ async function leave() {
   <header v-if="inside">
     <router-link to="/connect" class="brand"><MarkSign /> Inner Gate</router-link>
     <nav aria-label="Work">
-      <router-link v-for="v in verbs" :key="v.path" :to="v.path" :class="{ here: v === verb }" :aria-current="v === verb ? 'true' : undefined">{{ v.name }}</router-link>
+      <router-link v-for="v in verbs" :key="v.path" :to="v.path" :class="{ here: v === verb }"
+          :aria-current="v === verb ? 'true' : undefined">{{ v.name }}</router-link>
     </nav>
     <FindAnything ref="finder" />
     <span class="quiet user">{{ session.username.value }}</span>
     <el-button size="small" @click="leave">Sign out</el-button>
   </header>
   <nav v-if="inside && verb && verb.pages.length > 1" class="pages" :aria-label="verb.name">
-    <router-link v-for="[name, path] in verb.pages" :key="path" :to="path" :class="{ here: path === verb.path ? route.path === path : route.path.startsWith(path) }">{{ name }}</router-link>
+    <router-link v-for="[name, path] in verb.pages" :key="path" :to="path"
+        :class="{ here: path === verb.path ? route.path === path : route.path.startsWith(path) }">{{ name }}</router-link>
   </nav>
   <main id="main" :class="{ bare: !inside }"><router-view /></main>
 </template>

@@ -71,7 +71,7 @@ func TestKeysRollOverWithoutAnOutage(t *testing.T) {
 	require.NoError(t, err)
 	r.said(r.respond(keep(driving.Browser{}, o), "staff", saml.Inbound{Octets: octets}))
 
-	all, err := r.Keys.List(ctx)
+	all, err := r.Rollover.Keys(ctx)
 	require.NoError(t, err)
 	states := map[string]int{}
 	for _, k := range all {

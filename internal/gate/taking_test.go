@@ -8,6 +8,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -27,6 +28,7 @@ import (
 	"innergate.example/innergate/internal/gate/exchange"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/freshness"
+	"innergate.example/innergate/internal/gate/keyring"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/standin"
 	"innergate.example/innergate/internal/store"
@@ -688,9 +690,25 @@ func TestRestoringAFaceOfItsOwn(t *testing.T) {
 	require.NoError(t, r.Records.RemoveApplication(ctx, tester, "north"))
 	list, _, err := r.Records.History(ctx, records.HistoryFilter{Name: "north", Limit: 5})
 	require.NoError(t, err)
+	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "north",
+		Settings: federation.Settings{"ownFace": true}, Source: records.Source{Document: document}})
+	require.NoError(t, err)
+	require.NotEqual(t, before, key("north"), "another one under its name does not speak as it")
+	all, err := r.Rollover.Keys(ctx)
+	require.NoError(t, err)
+	left := slices.IndexFunc(all, func(k keyring.Key) bool { return k.Certificate.SHA256() == before })
+	require.NotEqual(t, "app/north", all[left].Purpose)
+	require.NoError(t, r.Records.RemoveApplication(ctx, tester, "north"))
 	_, _, err = r.Records.Restore(ctx, tester, list[0].ID)
 	require.NoError(t, err, "the removal itself holds the record as it was last")
 	require.Equal(t, before, key("north"), "its counterpart has that key")
+	all, err = r.Rollover.Keys(ctx)
+	require.NoError(t, err)
+	for _, k := range all {
+		err := r.Rollover.Remove(ctx, tester, k.ID)
+		stays := slices.Contains([]string{"idp", "sp", "enc", "app/north", "app/south"}, k.Purpose)
+		require.Equal(t, stays, err != nil, "%+v: that of the one in between goes: %v", k, err)
+	}
 
 	// Onto the shared face only one of them can go, also by restoring.
 	shared := func(s federation.Settings) { s["ownFace"] = false }

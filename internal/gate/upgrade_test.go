@@ -25,6 +25,7 @@ type oldData struct {
 	Base    string    `json:"base"`
 	At      time.Time `json:"at"`
 	Session string    `json:"session"` // cookie of the first of them
+	OwnKey  string    `json:"ownKey"`  // fingerprint of that of lost-property's own face
 
 	dir string
 }
@@ -72,7 +73,7 @@ func columns(t *testing.T, db *gorm.DB) []string {
 func TestEarlierSchemasAreUpgraded(t *testing.T) {
 	fresh := newRig(t)
 	for schema, has := range map[string]struct{ applications, waiting int }{"schema-1": {2, 0}, "schema-2": {2, 0},
-		"schema-3": {3, 1}} {
+		"schema-3": {3, 1}, "schema-5": {3, 1}} {
 		t.Run(schema, func(t *testing.T) {
 			e := restoreEarlier(t, schema)
 			st, err := e.open(t)
@@ -89,6 +90,11 @@ func TestEarlierSchemasAreUpgraded(t *testing.T) {
 			require.Equal(t, has.waiting, g.Crossings.Waiting(), "a sign-in under way, if its form is of now")
 			require.Equal(t, "Response", g.Crossings.Open(ctx, driving.Browser{Session: e.Session}, "crew-roster", "",
 				"").Departure.Message, "who is in stays in")
+			if e.OwnKey != "" {
+				own, err := g.Records.Application("lost-property")
+				require.NoError(t, err)
+				require.Equal(t, e.OwnKey, own.Keys.Current.Certificate.SHA256())
+			}
 			links, total, err := g.People.Links(ctx, people.LinkFilter{Provider: "wrenmoor-staff", Limit: 9})
 			require.NoError(t, err)
 			require.EqualValues(t, 2, total)

@@ -89,7 +89,7 @@ type EntityRow struct {
 // KeyRow is a key pair of the gate, sealed.
 type KeyRow struct {
 	ID      int64  `gorm:"primaryKey;autoIncrement"`
-	Purpose string `gorm:"index"` // idp, sp, enc, app/NAME
+	Purpose string `gorm:"index"` // idp, sp, enc, app/ID
 	State   string // current, next, old
 	Added   time.Time
 	Sealed  []byte

@@ -13,7 +13,7 @@ import (
 func (s *server) keyCalls(a huma.API) {
 	g := s.gate
 	list := func(ctx context.Context) (*body[api.List[api.Key]], error) {
-		all, err := g.Keys.List(ctx)
+		all, err := g.Rollover.Keys(ctx)
 		if err != nil {
 			return nil, s.problem(err)
 		}

@@ -36,7 +36,8 @@ api.use({
     if (!remark || request.method === 'GET') return undefined
     const url = new URL(request.url)
     url.searchParams.set('remark', remark)
-    return new Request(url, { method: request.method, headers: request.headers, body: (await request.text()) || undefined })
+    return new Request(url, { method: request.method, headers: request.headers, body: (await request.text()) ||
+      undefined })
   },
 })
 
@@ -58,7 +59,8 @@ export async function take<T>(answer: Promise<Answer<T>>): Promise<T> {
   try {
     a = await answer
   } catch {
-    throw { title: 'The gate does not answer', detail: 'See that it runs, then try again.', status: 0, type: 'about:blank' } satisfies Problem
+    throw { title: 'The gate does not answer', detail: 'See that it runs, then try again.', status: 0,
+      type: 'about:blank' } satisfies Problem
   }
   if (!a.response.ok) throw a.error as Problem
   return a.data as T

@@ -8,9 +8,11 @@ import FindingBox from './FindingBox.vue'
 const props = defineProps<{ certificate: Certificate; file: string }>()
 const facts = computed(() => {
   const c = props.certificate
-  const out = [{ label: 'Key', value: `${c.key}, for ${c.use || 'signing and encryption'}`, plain: true }] as { label: string; value: string; also?: string[]; hint?: string; plain?: boolean }[]
+  const out = [{ label: 'Key', value: `${c.key}, for ${c.use || 'signing and encryption'}`,
+    plain: true }] as { label: string; value: string; also?: string[]; hint?: string; plain?: boolean }[]
   if (c.subject) out.push({ label: 'Subject', value: c.subject, plain: true })
-  if (c.notAfter) out.push({ label: 'Valid', value: `${localDate(c.notBefore!)} to ${localDate(c.notAfter)}, ends ${days(c.notAfter)}`, plain: true })
+  if (c.notAfter) out.push({ label: 'Valid',
+    value: `${localDate(c.notBefore!)} to ${localDate(c.notAfter)}, ends ${days(c.notAfter)}`, plain: true })
   if (c.sha256) out.push({ label: 'SHA-256 fingerprint', value: c.sha256, also: ['thumbprint'] })
   if (c.sha1) out.push({ label: 'SHA-1 fingerprint', value: c.sha1, hint: 'of the certificate, for comparing only' })
   return out
@@ -20,7 +22,9 @@ const facts = computed(() => {
 <template>
   <FactList :facts="facts" />
   <FindingBox v-for="f in certificate.findings ?? []" :key="f.code" :finding="f" />
-  <p v-if="certificate.pem" class="get"><el-button size="small" @click="saveFile(file + '.pem', certificate.pem!, 'application/x-pem-file')">Download certificate (PEM)</el-button></p>
+  <p v-if="certificate.pem" class="get">
+    <el-button size="small" @click="saveFile(file + '.pem', certificate.pem!, 'application/x-pem-file')">Download
+      certificate (PEM)</el-button></p>
 </template>
 
 <style scoped>

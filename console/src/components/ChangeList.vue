@@ -11,12 +11,15 @@ const open = (row: Change) => router.push(`/keep/history/${row.id}`)
 
 <template>
   <el-table :data="changes" empty-text="No change yet." @row-click="open">
-    <el-table-column label="What" min-width="150"><template #default="{ row }"><router-link :to="`/keep/history/${row.id}`" @click.stop>{{ row.what }}</router-link></template></el-table-column>
+    <el-table-column label="What" min-width="150"><template #default="{ row }">
+      <router-link :to="`/keep/history/${row.id}`" @click.stop>{{ row.what }}</router-link></template></el-table-column>
     <el-table-column v-if="!bare" prop="kind" label="Kind" width="110" />
     <el-table-column v-if="!bare" prop="name" label="Name" min-width="190" />
-    <el-table-column label="Revision" width="104"><template #default="{ row }">{{ row.revision || '' }}</template></el-table-column>
+    <el-table-column label="Revision" width="104"><template #default="{ row }">{{ row.revision || '' }}</template>
+    </el-table-column>
     <el-table-column prop="who" label="Who" min-width="170" />
     <el-table-column prop="why" label="Why" min-width="200" />
-    <el-table-column label="When" width="200"><template #default="{ row }"><time :datetime="row.at" :title="row.at">{{ local(row.at) }}</time></template></el-table-column>
+    <el-table-column label="When" width="200"><template #default="{ row }">
+      <time :datetime="row.at" :title="row.at">{{ local(row.at) }}</time></template></el-table-column>
   </el-table>
 </template>

@@ -32,14 +32,17 @@ const rows = computed(() =>
 </script>
 
 <template>
-  <svg :viewBox="`0 0 680 ${height}`" role="group" aria-label="Lanes of this crossing: browser, application, gate, provider. The list beside says the same.">
+  <svg :viewBox="`0 0 680 ${height}`" role="group"
+      aria-label="Lanes of this crossing: browser, application, gate, provider. The list beside says the same.">
     <g v-for="l in lanes" :key="l">
       <line :x1="x(l)" :x2="x(l)" y1="34" :y2="height - 8" :class="['lane', l]" />
       <text :x="x(l)" y="22" class="lane-name" :class="l">{{ l }}</text>
     </g>
-    <g v-for="r in rows" :key="r.i" class="row" :class="{ pale: r.pale, refused: r.refused, noted: r.noted, selected: r.i === selected }"
+    <g v-for="r in rows" :key="r.i" class="row"
+        :class="{ pale: r.pale, refused: r.refused, noted: r.noted, selected: r.i === selected }"
        tabindex="0" role="button" :aria-label="`${r.ms} ms, ${r.name}, ${r.mark}`" :aria-pressed="r.i === selected"
-       @click="emit('select', r.i)" @keydown.enter.prevent="emit('select', r.i)" @keydown.space.prevent="emit('select', r.i)">
+       @click="emit('select', r.i)" @keydown.enter.prevent="emit('select', r.i)" @keydown.space.prevent="emit('select',
+         r.i)">
       <rect x="2" :y="r.y - 25" width="676" :height="rowHeight - 4" rx="4" class="ground" />
       <text x="8" :y="r.y + 5" class="time">{{ r.ms }} ms</text>
       <template v-if="r.here">
@@ -52,7 +55,8 @@ const rows = computed(() =>
         <path :d="r.x2 > r.x1 ? `M${r.x2 - 10} ${r.y - 5}L${r.x2 - 1} ${r.y}l-9 5z` : `M${r.x2 + 10} ${r.y - 5}L${r.x2 + 1} ${r.y}l9 5z`" class="tip" />
         <text :x="(r.x1 + r.x2) / 2" :y="r.y - 7" class="label">{{ r.name }}</text>
       </template>
-      <g v-if="r.refused"><path :d="`M${(r.here ? x('gate') : r.x2) - 5} ${r.y - 5}l10 10m0 -10l-10 10`" class="cross" /></g>
+      <g v-if="r.refused"><path :d="`M${(r.here ? x('gate') : r.x2) - 5} ${r.y - 5}l10 10m0 -10l-10 10`" class="cross"
+          /></g>
     </g>
   </svg>
 </template>

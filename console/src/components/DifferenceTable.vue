@@ -13,8 +13,12 @@ const split = (d: Difference) => parts(d.before ?? '', d.after ?? '')
     <tbody>
       <tr v-for="(d, i) in differences" :key="i">
         <th scope="row">{{ d.label }}</th>
-        <td><code v-if="d.before"><template v-if="d.after">{{ split(d)[0][0] }}<del>{{ split(d)[0][1] }}</del>{{ split(d)[0][2] }}</template><template v-else>{{ d.before }}</template></code><span v-else class="quiet">nothing</span></td>
-        <td><code v-if="d.after"><template v-if="d.before">{{ split(d)[1][0] }}<ins>{{ split(d)[1][1] }}</ins>{{ split(d)[1][2] }}</template><template v-else>{{ d.after }}</template></code><span v-else class="quiet">nothing</span></td>
+        <td><code v-if="d.before">
+          <template v-if="d.after">{{ split(d)[0][0] }}<del>{{ split(d)[0][1] }}</del>{{ split(d)[0][2] }}</template>
+            <template v-else>{{ d.before }}</template></code><span v-else class="quiet">nothing</span></td>
+        <td><code v-if="d.after">
+          <template v-if="d.before">{{ split(d)[1][0] }}<ins>{{ split(d)[1][1] }}</ins>{{ split(d)[1][2] }}</template>
+            <template v-else>{{ d.after }}</template></code><span v-else class="quiet">nothing</span></td>
       </tr>
     </tbody>
   </table>

@@ -12,7 +12,8 @@ defineProps<{ facts: { label: string; value: string; also?: string[]; hint?: str
         <template v-if="f.plain">{{ f.value }}</template>
         <CopyValue v-else :value="f.value" :name="f.label" />
         <div v-if="f.also?.length || f.hint" class="quiet more">
-          <template v-if="f.also?.length">also called {{ f.also.join(', ') }}</template><template v-if="f.also?.length && f.hint">; </template>{{ f.hint }}
+          <template v-if="f.also?.length">also called {{ f.also.join(', ') }}</template>
+            <template v-if="f.also?.length && f.hint">; </template>{{ f.hint }}
         </div>
       </dd>
     </template>

@@ -25,9 +25,12 @@ async function find(text: string, show: (hits: Hit[]) => void) {
     ])
     if (search !== typed) return
     show([
-      ...(apps.items ?? []).map((a) => ({ value: a.title, kind: `application ${a.name}`, path: `/connect/applications/${a.name}`, search })),
-      ...(providers.items ?? []).map((p) => ({ value: p.title, kind: `provider ${p.name}`, path: `/connect/providers/${p.name}`, search })),
-      ...(traces.items ?? []).map((t) => ({ value: t.id, kind: `trace, ${t.result}, ${t.person ?? t.application ?? ''}`, path: `/watch/traces/${t.id}`, search })),
+      ...(apps.items ?? []).map((a) => ({ value: a.title, kind: `application ${a.name}`,
+        path: `/connect/applications/${a.name}`, search })),
+      ...(providers.items ?? []).map((p) => ({ value: p.title, kind: `provider ${p.name}`,
+        path: `/connect/providers/${p.name}`, search })),
+      ...(traces.items ?? []).map((t) => ({ value: t.id,
+        kind: `trace, ${t.result}, ${t.person ?? t.application ?? ''}`, path: `/watch/traces/${t.id}`, search })),
     ])
   } catch {
     show([])
@@ -58,7 +61,10 @@ function press(e: KeyboardEvent) {
 </script>
 
 <template>
-  <div class="find" @input.capture="type" @keydown.capture="press" @mousedown.capture="key = ''"><el-autocomplete ref="box" v-model="text" :fetch-suggestions="find" :trigger-on-focus="false" placeholder="Find anything ( / )" aria-label="Find an object, an entity ID, a person or a reference number" highlight-first-item @select="go">
+  <div class="find" @input.capture="type" @keydown.capture="press" @mousedown.capture="key = ''">
+    <el-autocomplete ref="box" v-model="text" :fetch-suggestions="find" :trigger-on-focus="false"
+        placeholder="Find anything ( / )" aria-label="Find an object, an entity ID, a person or a reference number"
+            highlight-first-item @select="go">
     <template #default="{ item }">
       <span>{{ item.value }}</span> <span class="quiet kind">{{ item.kind }}</span>
     </template>

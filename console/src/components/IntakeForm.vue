@@ -12,7 +12,8 @@ const text = ref('')
 const link = ref('')
 const file = ref<{ name: string; base64: string }>()
 const typed = ref({ entityId: '', ssoRedirect: '', ssoPost: '', acs: '', certificate: '', nameIdFormat: '' })
-const formats = ['1.1:nameid-format:emailAddress', '2.0:nameid-format:persistent', '2.0:nameid-format:transient', '1.1:nameid-format:unspecified'].map((f) => `urn:oasis:names:tc:SAML:${f}`)
+const formats = ['1.1:nameid-format:emailAddress', '2.0:nameid-format:persistent', '2.0:nameid-format:transient',
+  '1.1:nameid-format:unspecified'].map((f) => `urn:oasis:names:tc:SAML:${f}`)
 const wrong = (...fields: string[]) => {
   const message = props.problem?.errors?.find((e) => fields.includes(e.field))?.message
   return message ? (props.problem?.finding?.title ?? message) : ''
@@ -63,22 +64,38 @@ defineExpose({ given })
       <el-radio value="text">Text</el-radio>
       <el-radio value="hand">Single values</el-radio>
     </el-radio-group>
-    <input v-if="way === 'file'" type="file" name="file" aria-label="Metadata file" accept=".xml,.txt,.pem,.crt,.cer,.der,application/xml,text/xml,application/samlmetadata+xml" @change="pick" />
+    <input v-if="way === 'file'" type="file" name="file" aria-label="Metadata file"
+        accept=".xml,.txt,.pem,.crt,.cer,.der,application/xml,text/xml,application/samlmetadata+xml" @change="pick" />
     <template v-else-if="way === 'address'">
-      <el-input v-model="address" name="address" placeholder="https://" aria-label="Metadata address" @input="emit('changed')" />
+      <el-input v-model="address" name="address" placeholder="https://" aria-label="Metadata address"
+          @input="emit('changed')" />
       <div class="quiet hint">the gate asks it again by itself, as often as the metadata says</div>
     </template>
-    <el-input v-else-if="way === 'text'" v-model="text" name="metadata" type="textarea" :rows="10" placeholder="<EntityDescriptor …" aria-label="Metadata text" @input="emit('changed')" />
+    <el-input v-else-if="way === 'text'" v-model="text" name="metadata" type="textarea" :rows="10"
+        placeholder="<EntityDescriptor …" aria-label="Metadata text" @input="emit('changed')" />
   </el-form-item>
   <template v-if="way === 'hand'">
-    <el-form-item label="Entity ID" :error="wrong('entityId')"><el-input v-model="typed.entityId" name="entityId" @input="emit('changed')" /><div class="quiet hint">also called {{ kind === 'provider' ? 'issuer, IdP entity ID' : 'SP entity ID, audience, identifier' }}; compared letter by letter</div></el-form-item>
+    <el-form-item label="Entity ID" :error="wrong('entityId')"><el-input v-model="typed.entityId" name="entityId"
+        @input="emit('changed')" /><div class="quiet hint">also called
+          {{ kind === 'provider' ? 'issuer, IdP entity ID' : 'SP entity ID, audience, identifier' }}; compared letter
+            by letter</div></el-form-item>
     <template v-if="kind === 'provider'">
-      <el-form-item label="SingleSignOnService by HTTP-Redirect" :error="wrong('ssoRedirect')"><el-input v-model="typed.ssoRedirect" name="ssoRedirect" placeholder="https://" @input="emit('changed')" /><div class="quiet hint">also called SSO URL, sign-in address, login URL</div></el-form-item>
-      <el-form-item label="SingleSignOnService by HTTP-POST" :error="wrong('ssoPost')"><el-input v-model="typed.ssoPost" name="ssoPost" placeholder="https://" @input="emit('changed')" /></el-form-item>
+      <el-form-item label="SingleSignOnService by HTTP-Redirect" :error="wrong('ssoRedirect')">
+        <el-input v-model="typed.ssoRedirect" name="ssoRedirect" placeholder="https://" @input="emit('changed')" />
+          <div class="quiet hint">also called SSO URL, sign-in address, login URL</div></el-form-item>
+      <el-form-item label="SingleSignOnService by HTTP-POST" :error="wrong('ssoPost')">
+        <el-input v-model="typed.ssoPost" name="ssoPost" placeholder="https://" @input="emit('changed')" />
+        </el-form-item>
     </template>
-    <el-form-item v-else label="AssertionConsumerService by HTTP-POST" :error="wrong('acs')"><el-input v-model="typed.acs" name="acs" placeholder="https://" @input="emit('changed')" /><div class="quiet hint">also called ACS URL, reply address, recipient</div></el-form-item>
-    <el-form-item label="Signing certificate" :error="wrong('certificate')"><el-input v-model="typed.certificate" name="certificate" type="textarea" :rows="5" placeholder="-----BEGIN CERTIFICATE-----" @input="emit('changed')" /></el-form-item>
-    <el-form-item label="NameID format"><el-select v-model="typed.nameIdFormat" clearable placeholder="not said" aria-label="NameID format" @change="emit('changed')"><el-option v-for="f in formats" :key="f" :value="f" :label="f.slice(f.lastIndexOf(':') + 1)" /></el-select></el-form-item>
+    <el-form-item v-else label="AssertionConsumerService by HTTP-POST" :error="wrong('acs')">
+      <el-input v-model="typed.acs" name="acs" placeholder="https://" @input="emit('changed')" />
+        <div class="quiet hint">also called ACS URL, reply address, recipient</div></el-form-item>
+    <el-form-item label="Signing certificate" :error="wrong('certificate')"><el-input v-model="typed.certificate"
+        name="certificate" type="textarea" :rows="5" placeholder="-----BEGIN CERTIFICATE-----" @input="emit('changed')"
+            /></el-form-item>
+    <el-form-item label="NameID format"><el-select v-model="typed.nameIdFormat" clearable placeholder="not said"
+        aria-label="NameID format" @change="emit('changed')"><el-option v-for="f in formats" :key="f" :value="f"
+            :label="f.slice(f.lastIndexOf(':') + 1)" /></el-select></el-form-item>
   </template>
   </template>
 </template>

@@ -25,7 +25,8 @@ async function poll() {
 watch(() => props.job.id, () => { job.value = props.job; void poll() }, { immediate: true })
 onUnmounted(() => clearTimeout(timer))
 
-const percent = computed(() => (job.value.total ? Math.min(100, Math.round((job.value.done / job.value.total) * 100)) : 0))
+const percent = computed(() => (job.value.total ? Math.min(100, Math.round((job.value.done / job.value.total) * 100))
+  : 0))
 const amount = (n: number) => (job.value.unit === 'octets' ? `${(n / 1e6).toFixed(1)} MB` : String(n))
 const left = computed(() => {
   const { done, total } = job.value
@@ -38,7 +39,8 @@ const path = (kind: string, name: string) => `/connect/${kind}s/${name}`
 
 <template>
   <section class="sheet job" aria-live="polite">
-    <p><strong>{{ job.what }}</strong> · <span :class="{ running: 'waiting', done: 'passed', failed: 'refused' }[job.state]">{{ { running: '○ running', done: '● done', failed: '✕ failed' }[job.state] }}</span> <span v-if="job.state === 'running'" class="quiet">{{ left }}</span></p>
+    <p><strong>{{ job.what }}</strong> · <span
+        :class="{ running: 'waiting', done: 'passed', failed: 'refused' }[job.state]">{{ { running: '○ running', done: '● done', failed: '✕ failed' }[job.state] }}</span> <span v-if="job.state === 'running'" class="quiet">{{ left }}</span></p>
     <el-progress v-if="job.state === 'running'" :percentage="percent" :show-text="false" :indeterminate="!job.total" />
     <ProblemBox :problem="problem" />
     <FindingBox v-if="job.refused" :finding="job.refused" />
@@ -46,11 +48,15 @@ const path = (kind: string, name: string) => `/connect/${kind}s/${name}`
     <template v-if="report">
       <p v-if="report.entities">{{ report.entities }} entities, {{ report.broken ?? 0 }} of them cannot be used.</p>
       <template v-if="report.changes">
-        <p>Since the edition before: {{ report.changes.added }} came, {{ report.changes.removed }} went, {{ report.changes.changed }} changed.</p>
+        <p>Since the edition before: {{ report.changes.added }} came, {{ report.changes.removed }} went,
+          {{ report.changes.changed }} changed.</p>
         <ul>
-          <li v-for="id in (report.changes.addedIds ?? []).slice(0, 20)" :key="'a' + id"><span class="passed">came</span> <code>{{ id }}</code></li>
-          <li v-for="id in (report.changes.removedIds ?? []).slice(0, 20)" :key="'r' + id"><span class="refused">went</span> <code>{{ id }}</code></li>
-          <li v-for="id in (report.changes.changedIds ?? []).slice(0, 20)" :key="'c' + id"><span class="waiting">changed</span> <code>{{ id }}</code></li>
+          <li v-for="id in (report.changes.addedIds ?? []).slice(0, 20)" :key="'a' + id">
+            <span class="passed">came</span> <code>{{ id }}</code></li>
+          <li v-for="id in (report.changes.removedIds ?? []).slice(0, 20)" :key="'r' + id">
+            <span class="refused">went</span> <code>{{ id }}</code></li>
+          <li v-for="id in (report.changes.changedIds ?? []).slice(0, 20)" :key="'c' + id">
+            <span class="waiting">changed</span> <code>{{ id }}</code></li>
         </ul>
       </template>
       <template v-for="r in report.records ?? []" :key="r.kind + r.name">
@@ -59,12 +65,16 @@ const path = (kind: string, name: string) => `/connect/${kind}s/${name}`
       </template>
       <template v-if="report.taken?.length">
         <p class="passed">{{ report.taken.length }} taken over</p>
-        <ul><li v-for="t in report.taken.slice(0, 50)" :key="t.entityId"><router-link :to="path(t.kind, t.name)">{{ t.name }}</router-link> <code class="quiet">{{ t.entityId }}</code></li></ul>
+        <ul><li v-for="t in report.taken.slice(0, 50)" :key="t.entityId">
+          <router-link :to="path(t.kind, t.name)">{{ t.name }}</router-link> <code class="quiet">{{ t.entityId }}</code>
+          </li></ul>
         <p v-if="report.taken.length > 50" class="quiet">and {{ report.taken.length - 50 }} more</p>
       </template>
       <template v-if="report.refusedCount">
         <p class="refused">{{ report.refusedCount }} refused</p>
-        <details v-for="(r, i) in (report.refused ?? []).slice(0, 50)" :key="i"><summary><code>{{ r.entityId || 'no entity ID' }}</code> {{ r.finding.title }}</summary><FindingBox :finding="r.finding" /></details>
+        <details v-for="(r, i) in (report.refused ?? []).slice(0, 50)" :key="i">
+          <summary><code>{{ r.entityId || 'no entity ID' }}</code> {{ r.finding.title }}</summary>
+            <FindingBox :finding="r.finding" /></details>
       </template>
     </template>
   </section>

@@ -6,14 +6,16 @@ import FactList from './FactList.vue'
 import FindingBox from './FindingBox.vue'
 
 const props = defineProps<{ preview: Preview }>()
-const facts = computed(() => (props.preview.values ?? []).filter((v) => v.value !== '' && v.value !== 'false' && !/^[a-z]/.test(v.label)).map((v) => ({ label: v.label, value: v.value, plain: v.label === 'Metadata from' })))
+const facts = computed(() => (props.preview.values ?? []).filter((v) => v.value !== '' && v.value !== 'false' &&
+  !/^[a-z]/.test(v.label)).map((v) => ({ label: v.label, value: v.value, plain: v.label === 'Metadata from' })))
 const found = ref<HTMLElement>()
 const summary = computed(() =>
   ['error', 'warning', 'note'].flatMap((s) => {
     const n = (props.preview.findings ?? []).filter((f) => f.severity === s).length
     return n ? [`${n} ${s}${n > 1 ? 's' : ''}`] : []
   }).join(', '))
-const worst = computed(() => ({ error: 'refused', warning: 'waiting', note: 'note' })[props.preview.findings?.[0]?.severity ?? 'note'])
+const worst = computed(() => ({ error: 'refused', warning: 'waiting',
+  note: 'note' })[props.preview.findings?.[0]?.severity ?? 'note'])
 const whom = computed(() => `the ${props.preview.kind}'s administrator`)
 </script>
 
@@ -21,16 +23,21 @@ const whom = computed(() => `the ${props.preview.kind}'s administrator`)
   <section aria-label="Preview" class="preview">
     <h2>{{ preview.existing ? 'What would change' : 'What would be set' }}</h2>
     <p>
-      <template v-if="preview.existing">The {{ preview.kind }} <code>{{ preview.name }}</code> is on record at revision {{ preview.revision }}.</template>
+      <template v-if="preview.existing">The {{ preview.kind }} <code>{{ preview.name }}</code> is on record at revision
+        {{ preview.revision }}.</template>
       <template v-else>A new {{ preview.kind }} <code>{{ preview.name }}</code>, {{ preview.title }}.</template>
-      <template v-if="preview.otherRole"> The document also holds the entity's other role; it can be added afterwards.</template>
+      <template v-if="preview.otherRole"> The document also holds the entity's other role; it can be added
+        afterwards.</template>
     </p>
     <div v-if="preview.missing?.length" class="sheet missing">
       <p><strong class="waiting">○ Unfinished.</strong> Still missing, from {{ whom }}:</p>
       <ul><li v-for="m in preview.missing" :key="m">{{ m }}</li></ul>
     </div>
-    <p><span v-if="!preview.findings?.length" class="passed">● Checks: nothing found.</span><a v-else href="#found" :class="worst" @click.prevent="found?.scrollIntoView()">▲ Checks: {{ summary }}, below</a></p>
-    <DifferenceTable v-if="preview.existing" :differences="preview.differences ?? []" empty="Nothing differs from the record." />
+    <p><span v-if="!preview.findings?.length" class="passed">● Checks: nothing found.</span>
+      <a v-else href="#found" :class="worst" @click.prevent="found?.scrollIntoView()">▲ Checks: {{ summary }}, below</a>
+      </p>
+    <DifferenceTable v-if="preview.existing" :differences="preview.differences ?? []"
+        empty="Nothing differs from the record." />
     <FactList v-else :facts="facts" />
     <div ref="found"><FindingBox v-for="(f, i) in preview.findings ?? []" :key="i" :finding="f" checked /></div>
   </section>

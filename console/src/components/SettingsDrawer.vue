@@ -6,7 +6,8 @@ import ProblemBox from './ProblemBox.vue'
 /** One setting: how it is called, and what can be set. */
 export type Field = { name: string; label: string; hint?: string; kind: 'text' | 'long' | 'switch' | 'choice'; choices?: { value: string; label: string }[] }
 
-const props = defineProps<{ title: string; fields: Field[]; settings: Record<string, unknown>; save: (settings: Record<string, unknown>, why: string) => Promise<void> }>()
+const props = defineProps<{ title: string; fields: Field[]; settings: Record<string,
+  unknown>; save: (settings: Record<string, unknown>, why: string) => Promise<void> }>()
 const open = defineModel<boolean>({ required: true })
 const draft = ref<Record<string, unknown>>({})
 const problem = ref<Problem>()
@@ -19,9 +20,11 @@ watch(open, (o) => {
   problem.value = undefined
 })
 
-const shown = (f: Field, v: unknown) => (f.kind === 'switch' ? (v ? 'yes' : 'no') : f.kind === 'choice' ? (f.choices?.find((c) => c.value === v)?.label ?? String(v)) : String(v || 'nothing'))
+const shown = (f: Field, v: unknown) => (f.kind === 'switch' ? (v ? 'yes' : 'no') : f.kind === 'choice'
+  ? (f.choices?.find((c) => c.value === v)?.label ?? String(v)) : String(v || 'nothing'))
 const changes = computed(() => props.fields.filter((f) => draft.value[f.name] !== props.settings[f.name]).map((f) => ({ label: f.label, from: shown(f, props.settings[f.name]), to: shown(f, draft.value[f.name]) })))
-const wrong = (name: string) => problem.value?.errors?.find((e) => e.field === name || e.field === `settings.${name}`)?.message ?? ''
+const wrong = (name: string) => problem.value?.errors?.find((e) => e.field === name ||
+  e.field === `settings.${name}`)?.message ?? ''
 
 async function submit() {
   busy.value = true
@@ -40,21 +43,27 @@ async function submit() {
   <el-drawer v-model="open" :title="title" size="520px">
     <ProblemBox :problem="problem" />
     <el-form label-position="top" @submit.prevent="submit">
-      <el-form-item v-for="f in fields" :key="f.name" :label="f.kind === 'switch' ? undefined : f.label" :error="wrong(f.name)">
-        <el-checkbox v-if="f.kind === 'switch'" v-model="draft[f.name] as boolean" :name="f.name">{{ f.label }}</el-checkbox>
-        <el-select v-else-if="f.kind === 'choice'" v-model="draft[f.name] as string" :aria-label="f.label" :empty-values="[null, undefined]">
+      <el-form-item v-for="f in fields" :key="f.name" :label="f.kind === 'switch' ? undefined : f.label"
+          :error="wrong(f.name)">
+        <el-checkbox v-if="f.kind === 'switch'" v-model="draft[f.name] as boolean"
+            :name="f.name">{{ f.label }}</el-checkbox>
+        <el-select v-else-if="f.kind === 'choice'" v-model="draft[f.name] as string" :aria-label="f.label"
+            :empty-values="[null, undefined]">
           <el-option v-for="c in f.choices" :key="c.value" :label="c.label" :value="c.value" />
         </el-select>
-        <el-input v-else v-model="draft[f.name] as string" :name="f.name" :type="f.kind === 'long' ? 'textarea' : 'text'" :rows="3" />
+        <el-input v-else v-model="draft[f.name] as string" :name="f.name"
+            :type="f.kind === 'long' ? 'textarea' : 'text'" :rows="3" />
         <div v-if="f.hint" class="quiet hint">{{ f.hint }}</div>
       </el-form-item>
     </el-form>
     <template #footer>
       <section v-if="changes.length" class="sheet changes" aria-live="polite">
         <p><strong>What will change</strong>, from the next request on</p>
-        <ul><li v-for="c in changes" :key="c.label">{{ c.label }}: <del>{{ c.from }}</del> → <ins>{{ c.to }}</ins></li></ul>
+        <ul><li v-for="c in changes" :key="c.label">{{ c.label }}: <del>{{ c.from }}</del> → <ins>{{ c.to }}</ins></li>
+        </ul>
       </section>
-      <el-input v-if="open && changes.length" v-model="why" name="why" placeholder="Why (optional, kept in the history)" aria-label="Why" class="why" />
+      <el-input v-if="open && changes.length" v-model="why" name="why"
+          placeholder="Why (optional, kept in the history)" aria-label="Why" class="why" />
       <el-button type="primary" :loading="busy" :disabled="!changes.length" @click="submit">Save</el-button>
       <el-button @click="open = false">Leave it</el-button>
     </template>

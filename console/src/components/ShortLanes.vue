@@ -5,11 +5,15 @@ defineProps<{ application: string; provider: string; applicationPath?: string; p
 
 <template>
   <span class="lanes">
-    <span class="post"><small>application</small><router-link v-if="applicationPath" :to="applicationPath">{{ application }}</router-link><template v-else>{{ application }}</template></span>
-    <svg viewBox="0 0 56 14" width="56" height="14" aria-hidden="true"><path d="M2 7h52" /><path v-if="!onlyGate" d="m48 3 6 4-6 4" /><path v-if="!onlyOwn" d="M8 3 2 7l6 4" /></svg>
+    <span class="post"><small>application</small><router-link v-if="applicationPath"
+        :to="applicationPath">{{ application }}</router-link><template v-else>{{ application }}</template></span>
+    <svg viewBox="0 0 56 14" width="56" height="14" aria-hidden="true"><path d="M2 7h52" />
+      <path v-if="!onlyGate" d="m48 3 6 4-6 4" /><path v-if="!onlyOwn" d="M8 3 2 7l6 4" /></svg>
     <span class="post gate"><small>gate</small>Inner Gate</span>
-    <svg viewBox="0 0 56 14" width="56" height="14" aria-hidden="true"><path d="M2 7h52M48 3l6 4-6 4M8 3 2 7l6 4" /></svg>
-    <span class="post"><small>provider</small><router-link v-if="providerPath" :to="providerPath">{{ provider }}</router-link><template v-else>{{ provider }}</template></span>
+    <svg viewBox="0 0 56 14" width="56" height="14" aria-hidden="true"><path d="M2 7h52M48 3l6 4-6 4M8 3 2 7l6 4" />
+    </svg>
+    <span class="post"><small>provider</small><router-link v-if="providerPath"
+        :to="providerPath">{{ provider }}</router-link><template v-else>{{ provider }}</template></span>
   </span>
 </template>
 

@@ -4,8 +4,10 @@ import { applicationFields, providerFields } from './settings'
 
 /** What providers and applications have in common. */
 type Common = Omit<Provider & Application, 'settings' | 'wantAuthnRequestsSigned' | 'authnRequestsSigned' | '$schema'>
-export type Shown = Pick<Common, 'id' | 'name' | 'title' | 'protocol' | 'entityId' | 'source' | 'revision' | 'added' | 'endpoints' | 'certificates' | 'facts' | 'missing' | 'taken'> &
-  Partial<Pick<Application, 'provider' | 'open' | 'ownStart'>> & { settings: Record<string, unknown> & { phase: string } }
+export type Shown = Pick<Common,
+  'id' | 'name' | 'title' | 'protocol' | 'entityId' | 'source' | 'revision' | 'added' | 'endpoints' | 'certificates' | 'facts' | 'missing' | 'taken'> &
+  Partial<Pick<Application, 'provider' | 'open' | 'ownStart'>> & { settings: Record<string,
+    unknown> & { phase: string } }
 
 /** How the console works with one kind of object. */
 export type Kind = {
@@ -33,14 +35,19 @@ export const kinds: Record<Kind['name'], Kind> = {
     also: ['IdP entity ID', 'issuer'],
     list: async (query) => rows(await take(api.GET('/api/v1/providers', { params: { query } }))),
     show: async (name) => {
-      const [it, sheet] = await Promise.all([take(api.GET('/api/v1/providers/{name}', at(name))), take(api.GET('/api/v1/providers/{name}/exchange', at(name)))])
+      const [it, sheet] = await Promise.all([take(api.GET('/api/v1/providers/{name}', at(name))),
+        take(api.GET('/api/v1/providers/{name}/exchange', at(name)))])
       return { it: it as unknown as Shown, sheet }
     },
     fields: async () => providerFields,
-    save: (it, settings, why) => because(why, () => take(api.PUT('/api/v1/providers/{name}/settings', { ...at(it.name), body: { revision: it.revision, settings: settings as Provider['settings'] } }))),
+    save: (it, settings, why) =>
+      because(why, () => take(api.PUT('/api/v1/providers/{name}/settings',
+      { ...at(it.name), body: { revision: it.revision, settings: settings as Provider['settings'] } }))),
     remove: (name, why) => because(why, () => take(api.DELETE('/api/v1/providers/{name}', at(name)))),
     refresh: (name) => take(api.POST('/api/v1/providers/{name}/refresh', at(name))),
-    decide: (name, what, why) => because(why, () => take(what === 'approve' ? api.POST('/api/v1/providers/{name}/approve', at(name)) : api.POST('/api/v1/providers/{name}/decline', at(name)))),
+    decide: (name, what, why) =>
+      because(why, () => take(what === 'approve' ? api.POST('/api/v1/providers/{name}/approve', at(name))
+      : api.POST('/api/v1/providers/{name}/decline', at(name)))),
   },
   application: {
     name: 'application',
@@ -49,13 +56,18 @@ export const kinds: Record<Kind['name'], Kind> = {
     also: ['SP entity ID', 'audience', 'identifier'],
     list: async (query) => rows(await take(api.GET('/api/v1/applications', { params: { query } }))),
     show: async (name) => {
-      const [it, sheet] = await Promise.all([take(api.GET('/api/v1/applications/{name}', at(name))), take(api.GET('/api/v1/applications/{name}/exchange', at(name)))])
+      const [it, sheet] = await Promise.all([take(api.GET('/api/v1/applications/{name}', at(name))),
+        take(api.GET('/api/v1/applications/{name}/exchange', at(name)))])
       return { it: it as unknown as Shown, sheet }
     },
     fields: async () => applicationFields((await kinds.provider.list({ limit: 20000 })).items),
-    save: (it, settings, why) => because(why, () => take(api.PUT('/api/v1/applications/{name}/settings', { ...at(it.name), body: { revision: it.revision, settings: settings as Application['settings'] } }))),
+    save: (it, settings, why) =>
+      because(why, () => take(api.PUT('/api/v1/applications/{name}/settings',
+      { ...at(it.name), body: { revision: it.revision, settings: settings as Application['settings'] } }))),
     remove: (name, why) => because(why, () => take(api.DELETE('/api/v1/applications/{name}', at(name)))),
     refresh: (name) => take(api.POST('/api/v1/applications/{name}/refresh', at(name))),
-    decide: (name, what, why) => because(why, () => take(what === 'approve' ? api.POST('/api/v1/applications/{name}/approve', at(name)) : api.POST('/api/v1/applications/{name}/decline', at(name)))),
+    decide: (name, what, why) =>
+      because(why, () => take(what === 'approve' ? api.POST('/api/v1/applications/{name}/approve', at(name))
+      : api.POST('/api/v1/applications/{name}/decline', at(name)))),
   },
 }

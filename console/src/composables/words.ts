@@ -1,5 +1,6 @@
 /** The last part of a URN or address, which people know it by. */
-export const short = (urn: string) => urn.slice(Math.max(urn.lastIndexOf(':'), urn.lastIndexOf('/'), urn.lastIndexOf('#')) + 1)
+export const short = (urn: string) => urn.slice(Math.max(urn.lastIndexOf(':'), urn.lastIndexOf('/'),
+  urn.lastIndexOf('#')) + 1)
 
 /** How far away a date is. */
 export function days(iso: string): string {
@@ -10,7 +11,8 @@ export function days(iso: string): string {
 }
 
 /** Local date and time; seconds only where they tell something. */
-export const local = (iso: string) => new Date(iso).toLocaleString(undefined, { year: 'numeric', month: 'short', day: 'numeric', hour: '2-digit', minute: '2-digit', second: '2-digit', hourCycle: 'h23' })
+export const local = (iso: string) => new Date(iso).toLocaleString(undefined, { year: 'numeric', month: 'short',
+  day: 'numeric', hour: '2-digit', minute: '2-digit', second: '2-digit', hourCycle: 'h23' })
 export const localDate = (iso: string) => new Date(iso).toLocaleDateString(undefined, { dateStyle: 'medium' })
 
 /** Saves text as a file. */

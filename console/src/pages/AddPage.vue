@@ -16,7 +16,8 @@ const isApp = computed(() => props.kind === 'application')
 const what = computed(() => (isApp.value ? 'an application' : 'a provider'))
 const other = computed(() => (typeof route.query.record === 'string' ? route.query.record : ''))
 const protocol = ref('')
-const form = ref({ name: '', title: '', provider: '', ownStart: '', allowUnsolicited: false, approveChanges: false, trustKey: '', why: '' })
+const form = ref({ name: '', title: '', provider: '', ownStart: '', allowUnsolicited: false, approveChanges: false,
+  trustKey: '', why: '' })
 const intake = ref<InstanceType<typeof IntakeForm>>()
 const preview = ref<Preview>()
 const problem = ref<Problem>()
@@ -31,12 +32,15 @@ const draft = computed(() => !!preview.value?.missing?.length)
 const { data: about } = useLoad(() => take(api.GET('/api/v1/gate')))
 const choices = computed(() => about.value?.protocols[props.kind] ?? [])
 const speaks = computed(() => protocol.value || choices.value[0] || '')
-const { data: providers } = useLoad(() => (isApp.value ? take(api.GET('/api/v1/providers', { params: { query: { limit: 20000 } } })) : Promise.resolve(undefined)))
+const { data: providers } = useLoad(() => (isApp.value
+  ? take(api.GET('/api/v1/providers', { params: { query: { limit: 20000 } } })) : Promise.resolve(undefined)))
 
 async function body() {
   const { name, title, provider, ownStart, allowUnsolicited, approveChanges, trustKey } = form.value
-  const start = { name, protocol: protocol.value || undefined, title: title || undefined, approveChanges, trustKey: trustKey || undefined, ...(other.value ? { record: other.value } : await intake.value!.given()) }
-  return isApp.value ? { ...start, provider: provider || undefined, ownStart: ownStart || undefined } : { ...start, allowUnsolicited }
+  const start = { name, protocol: protocol.value || undefined, title: title || undefined, approveChanges,
+    trustKey: trustKey || undefined, ...(other.value ? { record: other.value } : await intake.value!.given()) }
+  return isApp.value ? { ...start, provider: provider || undefined, ownStart: ownStart || undefined }
+    : { ...start, allowUnsolicited }
 }
 
 async function run(does: () => Promise<void>) {
@@ -55,13 +59,15 @@ async function run(does: () => Promise<void>) {
 
 const look = () => run(async () => {
   const given = await body()
-  preview.value = await take(isApp.value ? api.POST('/api/v1/applications/preview', { body: given }) : api.POST('/api/v1/providers/preview', { body: given }))
+  preview.value = await take(isApp.value ? api.POST('/api/v1/applications/preview', { body: given })
+    : api.POST('/api/v1/providers/preview', { body: given }))
   if (form.value.name === '') form.value.name = preview.value.name
 })
 
 const add = () => run(async () => {
   const all = { ...(await body()), expect: preview.value!.document, draft: draft.value }
-  const made = await because(form.value.why, () => take<{ name: string }>(isApp.value ? api.POST('/api/v1/applications', { body: all }) : api.POST('/api/v1/providers', { body: all })))
+  const made = await because(form.value.why, () => take<{ name: string }>(isApp.value
+    ? api.POST('/api/v1/applications', { body: all }) : api.POST('/api/v1/providers', { body: all })))
   await router.push(`/connect/${props.kind}s/${made.name}`)
 })
 
@@ -75,37 +81,50 @@ function large(file: File) {
   <div class="head">
     <div>
       <h1>Add {{ what }}</h1>
-      <p>Give what the other side handed over: metadata as a file, an address or text, a certificate, or single values; of a link, its address. You see what would be set before anything is stored.</p>
+      <p>Give what the other side handed over: metadata as a file, an address or text, a certificate, or single values;
+        of a link, its address. You see what would be set before anything is stored.</p>
     </div>
   </div>
   <ProblemBox :problem="problem" />
-  <p v-if="several"><router-link to="/connect/aggregates"><el-button type="primary">Take it in as an aggregate</el-button></router-link></p>
+  <p v-if="several"><router-link to="/connect/aggregates"><el-button type="primary">Take it in as an
+    aggregate</el-button></router-link></p>
   <el-form label-position="top" class="sheet form" @submit.prevent="look">
     <p v-if="other">From the document of <code>{{ other }}</code>, which holds this role as well.</p>
     <el-form-item v-if="choices.length > 1 && !other" label="What it speaks">
-      <el-radio-group :model-value="speaks" aria-label="What it speaks" @change="(v) => { protocol = String(v); preview = undefined }">
-        <el-radio v-for="p in choices" :key="p" :value="p">{{ p === 'link' ? 'nothing: it is only a link' : (protocols[p] ?? p) }}</el-radio>
+      <el-radio-group :model-value="speaks" aria-label="What it speaks"
+          @change="(v) => { protocol = String(v); preview = undefined }">
+        <el-radio v-for="p in choices" :key="p"
+            :value="p">{{ p === 'link' ? 'nothing: it is only a link' : (protocols[p] ?? p) }}</el-radio>
       </el-radio-group>
     </el-form-item>
-    <IntakeForm v-if="!other" ref="intake" :kind="kind" :protocol="speaks" :problem="problem" @changed="preview = undefined" @large="large" @named="(n) => { if (form.name === '') form.name = n }" />
+    <IntakeForm v-if="!other" ref="intake" :kind="kind" :protocol="speaks" :problem="problem"
+        @changed="preview = undefined" @large="large" @named="(n) => { if (form.name === '') form.name = n }" />
     <el-form-item label="Short name" :error="wrong('name')">
       <el-input v-model="form.name" name="name" placeholder="proposed from the title" @input="preview = undefined" />
       <div class="quiet hint">a-z, 0-9 and hyphen; it is part of addresses and never changes</div>
     </el-form-item>
-    <el-form-item label="Title"><el-input v-model="form.title" name="title" placeholder="taken from the metadata, if it has any" @input="preview = undefined" /></el-form-item>
+    <el-form-item label="Title"><el-input v-model="form.title" name="title"
+        placeholder="taken from the metadata, if it has any" @input="preview = undefined" /></el-form-item>
     <template v-if="isApp">
       <el-form-item label="Provider" :error="wrong('provider')">
-        <el-select v-model="form.provider" clearable placeholder="decided by the routing" aria-label="Provider" @change="preview = undefined">
+        <el-select v-model="form.provider" clearable placeholder="decided by the routing" aria-label="Provider"
+            @change="preview = undefined">
           <el-option v-for="p in providers?.items ?? []" :key="p.name" :label="p.title" :value="p.name" />
         </el-select>
       </el-form-item>
-      <el-form-item v-if="speaks !== 'link'" label="Its own start address, if it accepts only sign-ins it started" :error="wrong('ownStart')"><el-input v-model="form.ownStart" name="ownStart" placeholder="https://" @input="preview = undefined" /></el-form-item>
+      <el-form-item v-if="speaks !== 'link'" label="Its own start address, if it accepts only sign-ins it started"
+          :error="wrong('ownStart')"><el-input v-model="form.ownStart" name="ownStart" placeholder="https://"
+              @input="preview = undefined" /></el-form-item>
     </template>
-    <el-form-item v-else label="Answers that nobody asked for"><el-checkbox v-model="form.allowUnsolicited">Accept them: people may start at the provider</el-checkbox></el-form-item>
+    <el-form-item v-else label="Answers that nobody asked for"><el-checkbox v-model="form.allowUnsolicited">Accept
+      them: people may start at the provider</el-checkbox></el-form-item>
     <details v-if="speaks !== 'link'">
       <summary>How its metadata is kept fresh</summary>
-      <el-form-item label="Changes"><el-checkbox v-model="form.approveChanges">Of keys, addresses or entity ID wait for approval</el-checkbox></el-form-item>
-      <el-form-item label="Trust key" :error="wrong('trustKey')"><el-input v-model="form.trustKey" name="trustKey" type="textarea" :rows="4" placeholder="certificate in PEM whose key must have signed the metadata" @input="preview = undefined" /></el-form-item>
+      <el-form-item label="Changes"><el-checkbox v-model="form.approveChanges">Of keys, addresses or entity ID wait for
+        approval</el-checkbox></el-form-item>
+      <el-form-item label="Trust key" :error="wrong('trustKey')"><el-input v-model="form.trustKey" name="trustKey"
+          type="textarea" :rows="4" placeholder="certificate in PEM whose key must have signed the metadata"
+              @input="preview = undefined" /></el-form-item>
     </details>
     <el-button :type="preview ? 'default' : 'primary'" native-type="submit" :loading="busy">Preview</el-button>
   </el-form>
@@ -113,8 +132,10 @@ function large(file: File) {
     <PreviewPanel :preview="preview" />
     <div class="save">
       <el-input v-model="form.why" name="why" placeholder="Why (optional, kept in the history)" aria-label="Why" />
-      <el-button v-if="!preview.existing" type="primary" :loading="busy" :disabled="!!preview.known" @click="add">{{ draft ? 'Keep it unfinished' : 'Add' }}</el-button>
-      <router-link v-if="preview.existing || preview.known" :to="`/connect/${kind}s/${preview.known || preview.name}`"><el-button>Go to the record that is there</el-button></router-link>
+      <el-button v-if="!preview.existing" type="primary" :loading="busy" :disabled="!!preview.known"
+          @click="add">{{ draft ? 'Keep it unfinished' : 'Add' }}</el-button>
+      <router-link v-if="preview.existing || preview.known" :to="`/connect/${kind}s/${preview.known || preview.name}`">
+        <el-button>Go to the record that is there</el-button></router-link>
     </div>
   </template>
 </template>

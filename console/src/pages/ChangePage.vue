@@ -12,13 +12,16 @@ const props = defineProps<{ id: string }>()
 const router = useRouter()
 const why = ref('')
 const failed = ref<Problem>()
-const { data, problem } = useLoad(() => take(api.GET('/api/v1/history/{id}', { params: { path: { id: Number(props.id) } } })), () => props.id)
-const facts = computed(() => (data.value?.values ?? []).filter((v) => v.value !== '' && v.value !== 'false').map((v) => ({ label: v.label, value: v.value, plain: true })))
+const { data, problem } = useLoad(() => take(api.GET('/api/v1/history/{id}',
+  { params: { path: { id: Number(props.id) } } })), () => props.id)
+const facts = computed(() => (data.value?.values ?? []).filter((v) => v.value !== '' &&
+  v.value !== 'false').map((v) => ({ label: v.label, value: v.value, plain: true })))
 
 async function restore() {
   failed.value = undefined
   try {
-    const t = await because(why.value, () => take(api.POST('/api/v1/history/{id}/restore', { params: { path: { id: Number(props.id) } } })))
+    const t = await because(why.value, () => take(api.POST('/api/v1/history/{id}/restore',
+      { params: { path: { id: Number(props.id) } } })))
     await router.push(`/connect/${t.kind}s/${t.name}`)
   } catch (e) {
     failed.value = e as Problem
@@ -32,9 +35,11 @@ async function restore() {
     <div class="head">
       <div>
         <h1>{{ data.kind }} {{ data.name }}: {{ data.what }}</h1>
-        <p>by {{ data.who }}, <time :datetime="data.at" :title="data.at">{{ local(data.at) }}</time><template v-if="data.revision">, revision {{ data.revision }}</template></p>
+        <p>by {{ data.who }}, <time :datetime="data.at" :title="data.at">{{ local(data.at) }}</time>
+          <template v-if="data.revision">, revision {{ data.revision }}</template></p>
       </div>
-      <router-link v-if="data.restorable" :to="`/connect/${data.kind}s/${data.name}`"><el-button>The record as it is</el-button></router-link>
+      <router-link v-if="data.restorable" :to="`/connect/${data.kind}s/${data.name}`">
+        <el-button>The record as it is</el-button></router-link>
     </div>
     <p v-if="data.why"><strong>Why:</strong> {{ data.why }}</p>
     <template v-if="data.what !== 'added'">
@@ -46,7 +51,8 @@ async function restore() {
       <p class="quiet">{{ data.fromNow?.length ? 'This is what would change in the record as it is now.' : 'The record is as it was then; there is nothing to set back.' }}</p>
       <template v-if="data.fromNow?.length">
         <DifferenceTable :differences="data.fromNow" />
-        <p class="tools set"><el-input v-model="why" name="why" placeholder="Why (optional, kept in the history)" aria-label="Why" style="width: 360px" /><el-button type="primary" @click="restore">Restore</el-button></p>
+        <p class="tools set"><el-input v-model="why" name="why" placeholder="Why (optional, kept in the history)"
+            aria-label="Why" style="width: 360px" /><el-button type="primary" @click="restore">Restore</el-button></p>
       </template>
     </template>
     <template v-if="facts.length">

@@ -19,7 +19,8 @@ async function save() {
   busy.value = true
   failed.value = undefined
   try {
-    await because(why.value, () => take(api.PUT('/api/v1/contexts', { body: { revision: data.value!.revision, ranks: ranks.value } })))
+    await because(why.value,
+      () => take(api.PUT('/api/v1/contexts', { body: { revision: data.value!.revision, ranks: ranks.value } })))
     why.value = ''
     await load()
   } catch (e) {
@@ -34,7 +35,9 @@ async function save() {
   <div class="head">
     <div>
       <h1>Contexts</h1>
-      <p>How strongly authentication contexts prove who somebody is. An application that asks for <em>at least</em>, <em>better than</em> or <em>at most</em> one is judged by these ranks; a context without a rank satisfies only a request that names it. A provider's own words are translated on its page.</p>
+      <p>How strongly authentication contexts prove who somebody is. An application that asks for <em>at least</em>,
+        <em>better than</em> or <em>at most</em> one is judged by these ranks; a context without a rank satisfies only
+          a request that names it. A provider's own words are translated on its page.</p>
     </div>
   </div>
   <ProblemBox :problem="problem ?? failed" />
@@ -44,7 +47,8 @@ async function save() {
       <li v-if="!ranks.length" class="quiet">Nothing is ranked.</li>
     </ol>
     <form class="sheet" @submit.prevent="save">
-      <label for="ranks">A line for each rank, the weakest first; several contexts of one rank separated by spaces</label>
+      <label for="ranks">A line for each rank, the weakest first; several contexts of one rank separated by
+        spaces</label>
       <el-input id="ranks" v-model="text" name="ranks" type="textarea" :rows="12" class="mono" />
       <div class="save">
         <el-input v-model="why" name="why" placeholder="Why (optional, kept in the history)" aria-label="Why" />

@@ -8,12 +8,14 @@ import { days, localDate } from '../composables/words'
 
 const { data, problem, load } = useLoad(() => take(api.GET('/api/v1/keys')))
 const failed = ref<Problem>()
-const words: Record<string, string> = { idp: 'Signs answers for applications', sp: 'Signs requests to providers', enc: 'Providers encrypt to it' }
+const words: Record<string, string> = { idp: 'Signs answers for applications', sp: 'Signs requests to providers',
+  enc: 'Providers encrypt to it' }
 const tone: Record<string, string> = { current: 'passed', next: 'waiting', old: 'quiet' }
 const groups = computed(() => {
   const by = new Map<string, NonNullable<NonNullable<typeof data.value>['items']>>()
   for (const k of data.value?.items ?? []) by.set(k.purpose, [...(by.get(k.purpose) ?? []), k])
-  return [...by].map(([purpose, keys]) => ({ purpose, keys, next: keys.some((k) => k.state === 'next'), title: words[purpose] ?? `Signs answers for ${purpose.slice(4)}, on its own face` }))
+  return [...by].map(([purpose, keys]) => ({ purpose, keys, next: keys.some((k) => k.state === 'next'),
+    title: words[purpose] ?? `Signs answers for ${purpose.slice(4)}, on its own face` }))
 })
 
 async function act(does: () => Promise<unknown>) {
@@ -26,7 +28,9 @@ async function act(does: () => Promise<unknown>) {
   await load()
 }
 const kind = ref('rsa-2048')
-const announce = (purpose: string) => act(() => take(api.POST('/api/v1/keys', { body: { purpose, kind: purpose === 'enc' && kind.value.startsWith('ec') ? 'rsa-2048' : kind.value } })))
+const announce = (purpose: string) =>
+  act(() => take(api.POST('/api/v1/keys', { body: { purpose, kind: purpose === 'enc' && kind.value.startsWith('ec')
+  ? 'rsa-2048' : kind.value } })))
 const change = (purpose: string) => act(() => take(api.POST('/api/v1/keys/switch', { body: { purpose } })))
 const remove = (id: number) => act(() => take(api.DELETE('/api/v1/keys/{id}', { params: { path: { id } } })))
 </script>
@@ -35,13 +39,16 @@ const remove = (id: number) => act(() => take(api.DELETE('/api/v1/keys/{id}', { 
   <div class="head">
     <div>
       <h1>Keys</h1>
-      <p>The gate's own keys. To roll one over: announce the next, give the other sides time to take in the metadata that holds both, then switch.</p>
+      <p>The gate's own keys. To roll one over: announce the next, give the other sides time to take in the metadata
+        that holds both, then switch.</p>
     </div>
   </div>
   <ProblemBox :problem="problem ?? failed" />
   <div class="tools">
     <span id="kind">Kind of the next key</span>
-    <el-select v-model="kind" aria-labelledby="kind" style="width: 160px"><el-option v-for="k in ['rsa-2048', 'rsa-3072', 'rsa-4096', 'ec-p256', 'ec-p384']" :key="k" :value="k" :label="k" /></el-select>
+    <el-select v-model="kind" aria-labelledby="kind" style="width: 160px">
+      <el-option v-for="k in ['rsa-2048', 'rsa-3072', 'rsa-4096', 'ec-p256', 'ec-p384']" :key="k" :value="k" :label="k"
+          /></el-select>
     <span class="quiet">what is encrypted to is always RSA</span>
   </div>
   <section v-for="g in groups" :key="g.purpose">
@@ -50,7 +57,8 @@ const remove = (id: number) => act(() => take(api.DELETE('/api/v1/keys/{id}', { 
       <li v-for="k in g.keys" :key="k.id">
         <strong :class="tone[k.state]">{{ k.state }}</strong>
         <div class="facts">
-          {{ k.certificate.key }}, {{ localDate(k.certificate.notBefore!) }} to {{ localDate(k.certificate.notAfter!) }}, ends {{ days(k.certificate.notAfter!) }}
+          {{ k.certificate.key }}, {{ localDate(k.certificate.notBefore!) }} to
+            {{ localDate(k.certificate.notAfter!) }}, ends {{ days(k.certificate.notAfter!) }}
           <CopyValue :value="k.certificate.sha256 ?? ''" name="SHA-256 fingerprint" />
         </div>
         <el-button v-if="k.state !== 'current'" size="small" @click="remove(k.id)">Remove</el-button>

@@ -20,7 +20,8 @@ const { data, problem, loading } = useLoad(
   () => [props.kind, search.value, page.value],
 )
 const path = (row: Row) => `/connect/${plural.value}/${row.name}`
-const state = (row: Row) => (row.missing?.length ? ['waiting', '○ unfinished'] : row.phase === 'live' ? ['passed', '● live'] : ['waiting', `○ ${row.phase}`])
+const state = (row: Row) => (row.missing?.length ? ['waiting', '○ unfinished'] : row.phase === 'live'
+  ? ['passed', '● live'] : ['waiting', `○ ${row.phase}`])
 </script>
 
 <template>
@@ -29,21 +30,32 @@ const state = (row: Row) => (row.missing?.length ? ['waiting', '○ unfinished']
       <h1>{{ kind.name === 'provider' ? 'Providers' : 'Applications' }}</h1>
       <p>{{ kind.sentence }}</p>
     </div>
-    <router-link :to="`/connect/${plural}/add`"><el-button type="primary">Add {{ kind.article }}</el-button></router-link>
+    <router-link :to="`/connect/${plural}/add`"><el-button type="primary">Add {{ kind.article }}</el-button>
+    </router-link>
   </div>
   <div class="tools">
-    <el-input v-model="search" clearable placeholder="Name, title or entity ID" aria-label="Search" style="width: 320px" @input="page = 1" />
+    <el-input v-model="search" clearable placeholder="Name, title or entity ID" aria-label="Search"
+        style="width: 320px" @input="page = 1" />
     <span v-if="data" class="quiet">{{ data.total }} {{ data.total === 1 ? kind.name : plural }}</span>
   </div>
   <ProblemBox :problem="problem" />
-  <el-table v-loading="loading && !data" :data="data?.items ?? []" :empty-text="search ? 'Nothing matches.' : `None yet. Add ${kind.article} with the button above.`" @row-click="(row: Row) => router.push(path(row))">
-    <el-table-column label="State" width="120"><template #default="{ row }"><span :class="state(row as Row)[0]" :title="(row as Row).missing?.length ? `missing: ${(row as Row).missing!.join(', ')}` : undefined">{{ state(row as Row)[1] }}</span></template></el-table-column>
-    <el-table-column label="Title" min-width="180"><template #default="{ row }"><router-link :to="path(row as Row)" @click.stop>{{ row.title }}</router-link></template></el-table-column>
+  <el-table v-loading="loading && !data" :data="data?.items ?? []"
+      :empty-text="search ? 'Nothing matches.' : `None yet. Add ${kind.article} with the button above.`"
+          @row-click="(row: Row) => router.push(path(row))">
+    <el-table-column label="State" width="120"><template #default="{ row }"><span :class="state(row as Row)[0]"
+        :title="(row as Row).missing?.length ? `missing: ${(row as Row).missing!.join(', ')}` : undefined">{{ state(row as Row)[1] }}</span></template></el-table-column>
+    <el-table-column label="Title" min-width="180"><template #default="{ row }"><router-link :to="path(row as Row)"
+        @click.stop>{{ row.title }}</router-link></template></el-table-column>
     <el-table-column prop="name" label="Short name" min-width="140" />
-    <el-table-column label="Entity ID" min-width="280"><template #default="{ row }"><code :title="row.entityId">{{ row.entityId }}</code></template></el-table-column>
-    <el-table-column label="Protocol" width="100"><template #default="{ row }">{{ row.protocol.toUpperCase() }}</template></el-table-column>
-    <el-table-column v-if="kind.name === 'application'" label="Provider" min-width="140"><template #default="{ row }">{{ row.provider || 'by routing' }}</template></el-table-column>
-    <el-table-column label="Certificate ends" width="150"><template #default="{ row }">{{ row.ends ? days(row.ends) : '–' }}</template></el-table-column>
+    <el-table-column label="Entity ID" min-width="280"><template #default="{ row }">
+      <code :title="row.entityId">{{ row.entityId }}</code></template></el-table-column>
+    <el-table-column label="Protocol" width="100">
+      <template #default="{ row }">{{ row.protocol.toUpperCase() }}</template></el-table-column>
+    <el-table-column v-if="kind.name === 'application'" label="Provider" min-width="140">
+      <template #default="{ row }">{{ row.provider || 'by routing' }}</template></el-table-column>
+    <el-table-column label="Certificate ends" width="150">
+      <template #default="{ row }">{{ row.ends ? days(row.ends) : '–' }}</template></el-table-column>
   </el-table>
-  <el-pagination v-if="data && data.total > size" v-model:current-page="page" :page-size="size" :total="data.total" layout="prev, pager, next" />
+  <el-pagination v-if="data && data.total > size" v-model:current-page="page" :page-size="size" :total="data.total"
+      layout="prev, pager, next" />
 </template>

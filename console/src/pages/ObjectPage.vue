@@ -32,9 +32,14 @@ const { data: known } = useLoad(() => kind.value.fields(), () => props.kind)
 const fields = computed(() => known.value?.filter((f) => data.value && f.name in data.value.it.settings))
 const { data, problem, load } = useLoad(() => kind.value.show(props.name), at)
 const { data: checks, load: check, loading: checking } = useLoad(
-  async () => (await take(api.GET('/api/v1/checks', { params: { query: { name: [props.name], kind: props.kind, all: true, reach: reach.value } } }))).items?.[0]?.findings ?? [], () => [...at(), data.value?.it.revision])
-const { data: waiting, load: wait } = useLoad(async () => (await take(api.GET('/api/v1/waiting', { params: { query: { kind: props.kind, name: props.name } } }))).items?.[0], () => [...at(), data.value?.it.revision])
-const { data: history } = useLoad(() => take(api.GET('/api/v1/history', { params: { query: { kind: props.kind, name: props.name, limit: 8 } } })), () => [...at(), data.value?.it.revision, waiting.value])
+  async () => (await take(api.GET('/api/v1/checks',
+    { params: { query: { name: [props.name], kind: props.kind, all: true,
+    reach: reach.value } } }))).items?.[0]?.findings ?? [], () => [...at(), data.value?.it.revision])
+const { data: waiting, load: wait } = useLoad(async () => (await take(api.GET('/api/v1/waiting',
+  { params: { query: { kind: props.kind, name: props.name } } }))).items?.[0], () => [...at(), data.value?.it.revision])
+const { data: history } = useLoad(() => take(api.GET('/api/v1/history',
+  { params: { query: { kind: props.kind, name: props.name, limit: 8 } } })), () => [...at(), data.value?.it.revision,
+  waiting.value])
 
 const facts = computed(() => {
   const it = data.value?.it
@@ -42,12 +47,16 @@ const facts = computed(() => {
   const fresh = it.taken.fresh
   return [
     ...(it.entityId ? [{ label: 'Entity ID', value: it.entityId, also: kind.value.also }] : []),
-    ...(it.endpoints ?? []).map((e) => (e.binding ? { label: short(e.binding), value: e.location, hint: e.use } : { label: e.use, value: e.location })),
+    ...(it.endpoints ?? []).map((e) => (e.binding ? { label: short(e.binding), value: e.location, hint: e.use }
+      : { label: e.use, value: e.location })),
     ...(it.facts ?? []).map((f) => ({ label: f.label, value: f.value })),
-    { label: 'Metadata from', value: { document: 'a document', typed: 'values typed by hand' }[it.source] ?? it.source, plain: !hasAddress.value },
-    ...(it.taken.validUntil ? [{ label: 'Valid until', value: `${local(it.taken.validUntil)}, ${days(it.taken.validUntil)}`, plain: true }] : []),
+    { label: 'Metadata from', value: { document: 'a document', typed: 'values typed by hand' }[it.source] ?? it.source,
+      plain: !hasAddress.value },
+    ...(it.taken.validUntil ? [{ label: 'Valid until',
+      value: `${local(it.taken.validUntil)}, ${days(it.taken.validUntil)}`, plain: true }] : []),
     ...(it.taken.verified ? [{ label: 'Signature', value: 'by the trust key', plain: true }] : []),
-    ...(hasAddress.value && fresh.checked ? [{ label: 'Refreshed', value: `${local(fresh.checked)}; again ${local(fresh.next!)}`, plain: true }] : []),
+    ...(hasAddress.value && fresh.checked
+      ? [{ label: 'Refreshed', value: `${local(fresh.checked)}; again ${local(fresh.next!)}`, plain: true }] : []),
     { label: 'ID', value: it.id, hint: 'what links and subjects refer to; never used again' },
     { label: 'Added', value: local(it.added), plain: true },
   ]
@@ -59,7 +68,8 @@ const decided = computed(() =>
     const v = data.value?.it.settings[f.name]
     if (f.name === 'title' || v === '' || v === false || v === undefined) return []
     const text = f.name === 'trustKey' ? 'a certificate' : String(v)
-    return [{ label: f.label, value: f.kind === 'switch' ? 'yes' : (f.choices?.find((c) => c.value === v)?.label ?? text), plain: true }]
+    return [{ label: f.label, value: f.kind === 'switch' ? 'yes'
+      : (f.choices?.find((c) => c.value === v)?.label ?? text), plain: true }]
   }),
 )
 
@@ -112,27 +122,41 @@ async function remove() {
     <div class="head">
       <div>
         <h1>{{ data.it.title }}</h1>
-        <p><code>{{ data.it.name }}</code> · {{ protocols[data.it.protocol] ?? data.it.protocol }} {{ kind.name }} · revision {{ data.it.revision }} · <strong :class="data.it.settings.phase === 'live' ? 'passed' : 'waiting'">{{ data.it.missing?.length ? 'unfinished' : data.it.settings.phase }}</strong></p>
+        <p><code>{{ data.it.name }}</code> · {{ protocols[data.it.protocol] ?? data.it.protocol }} {{ kind.name }} ·
+          revision {{ data.it.revision }} · <strong
+              :class="data.it.settings.phase === 'live' ? 'passed' : 'waiting'">{{ data.it.missing?.length ? 'unfinished' : data.it.settings.phase }}</strong></p>
       </div>
       <div class="tools">
-        <a v-if="data.it.open && data.it.settings.phase === 'live'" :href="data.it.open" target="_blank" rel="noopener"><el-button>Try it</el-button></a>
-        <router-link :to="{ path: '/watch/traces', query: { [kind.name]: data.it.name } }"><el-button>Traces</el-button></router-link>
-        <router-link v-if="kind.name === 'application' && data.it.protocol !== 'link'" :to="`/connect/applications/${data.it.name}/subjects`"><el-button>Subjects</el-button></router-link>
+        <a v-if="data.it.open && data.it.settings.phase === 'live'" :href="data.it.open" target="_blank" rel="noopener">
+          <el-button>Try it</el-button></a>
+        <router-link :to="{ path: '/watch/traces', query: { [kind.name]: data.it.name } }"><el-button>Traces</el-button>
+        </router-link>
+        <router-link v-if="kind.name === 'application' && data.it.protocol !== 'link'"
+            :to="`/connect/applications/${data.it.name}/subjects`"><el-button>Subjects</el-button></router-link>
         <el-button v-if="hasAddress" @click="refresh">Refresh</el-button>
         <el-button @click="takingIn = true">Take in newer values</el-button>
         <el-button @click="editing = true">Settings</el-button>
         <el-button type="danger" plain @click="remove">Remove</el-button>
       </div>
     </div>
-    <ShortLanes v-if="kind.name === 'application'" :application="data.it.title" :provider="data.it.provider || 'decided by the routing'" :provider-path="data.it.provider ? `/connect/providers/${data.it.provider}` : undefined" :only-own="!!data.it.ownStart" :only-gate="data.it.protocol === 'link'" />
+    <ShortLanes v-if="kind.name === 'application'" :application="data.it.title"
+        :provider="data.it.provider || 'decided by the routing'"
+            :provider-path="data.it.provider ? `/connect/providers/${data.it.provider}` : undefined"
+                :only-own="!!data.it.ownStart" :only-gate="data.it.protocol === 'link'" />
     <section v-if="data.it.missing?.length" class="sheet notice">
-      <p><strong class="waiting">○ Unfinished.</strong> Still missing, from the {{ kind.name }}'s administrator: {{ data.it.missing.join('; ') }}. Send them what stands below, and take in what comes back.</p>
+      <p><strong class="waiting">○ Unfinished.</strong> Still missing, from the {{ kind.name }}'s administrator:
+        {{ data.it.missing.join('; ') }}. Send them what stands below, and take in what comes back.</p>
     </section>
-    <section v-else-if="data.it.settings.phase !== 'live'" class="sheet notice"><p><strong class="waiting">○ Paused.</strong> Nobody passes. Set its phase to live in the settings when it is ready.</p></section>
+    <section v-else-if="data.it.settings.phase !== 'live'" class="sheet notice">
+      <p><strong class="waiting">○ Paused.</strong> Nobody passes. Set its phase to live in the settings when it is
+        ready.</p></section>
     <section v-if="waiting" class="sheet notice" aria-label="A change waits for approval">
-      <p><strong class="waiting">○ A change of its metadata waits for approval</strong> since {{ local(waiting.since) }}.</p>
+      <p><strong class="waiting">○ A change of its metadata waits for approval</strong> since
+        {{ local(waiting.since) }}.</p>
       <DifferenceTable :differences="waiting.differences ?? []" />
-      <p class="tools decide"><el-input v-model="why" name="why" placeholder="Why (optional)" aria-label="Why" style="width: 320px" /><el-button type="primary" @click="decide('approve')">Approve</el-button><el-button @click="decide('decline')">Decline</el-button></p>
+      <p class="tools decide"><el-input v-model="why" name="why" placeholder="Why (optional)" aria-label="Why"
+          style="width: 320px" /><el-button type="primary" @click="decide('approve')">Approve</el-button>
+            <el-button @click="decide('decline')">Decline</el-button></p>
     </section>
     <section v-if="refreshed && refreshed.outcome !== 'waiting'" class="sheet notice" aria-live="polite">
       <p>Refreshed: <strong>{{ refreshed.outcome }}</strong>.</p>
@@ -140,24 +164,32 @@ async function remove() {
       <FindingBox v-for="(f, i) in refreshed.findings ?? []" :key="i" :finding="f" />
     </section>
     <h2>Checks</h2>
-    <p v-if="checks && !checks.length"><span class="passed">● Nothing found</span> <span class="quiet">without a sign-in{{ reach ? ', and every address answered' : '' }}.</span></p>
+    <p v-if="checks && !checks.length"><span class="passed">● Nothing found</span> <span class="quiet">without a
+      sign-in{{ reach ? ', and every address answered' : '' }}.</span></p>
     <FindingBox v-for="(f, i) in checks ?? []" :key="i" :finding="f" checked />
-    <p class="tools"><el-button size="small" :loading="checking && reach" @click="ask">Ask its addresses too</el-button></p>
+    <p class="tools"><el-button size="small" :loading="checking && reach" @click="ask">Ask its addresses too</el-button>
+    </p>
     <ExchangeSheet :sheet="data.sheet" :file="`innergate-for-${data.it.name}`" :side="kind.name" />
     <h2>Settings</h2>
     <FactList :facts="decided" />
-    <SettingsDrawer v-model="editing" :title="`Settings of ${data.it.title}`" :fields="fields ?? []" :settings="data.it.settings" :save="save" />
-    <TakeInDrawer v-model="takingIn" :protocol="data.it.protocol" :kind="kind.name" :name="data.it.name" @saved="load" />
+    <SettingsDrawer v-model="editing" :title="`Settings of ${data.it.title}`" :fields="fields ?? []"
+        :settings="data.it.settings" :save="save" />
+    <TakeInDrawer v-model="takingIn" :protocol="data.it.protocol" :kind="kind.name" :name="data.it.name" @saved="load"
+        />
     <h2>What the gate knows of the {{ kind.name }}</h2>
     <FactList :facts="facts" />
-    <p v-if="data.it.taken.otherRole" class="tools other"><router-link :to="{ path: `/connect/${kind.name === 'provider' ? 'applications' : 'providers'}/add`, query: { record: `${kind.name}/${data.it.name}` } }"><el-button size="small">Add its other role, as {{ kind.name === 'provider' ? 'an application' : 'a provider' }}</el-button></router-link></p>
+    <p v-if="data.it.taken.otherRole" class="tools other">
+      <router-link
+          :to="{ path: `/connect/${kind.name === 'provider' ? 'applications' : 'providers'}/add`, query: { record: `${kind.name}/${data.it.name}` } }"><el-button size="small">Add its other role, as {{ kind.name === 'provider' ? 'an application' : 'a provider' }}</el-button></router-link></p>
     <template v-for="(c, i) in data.it.certificates ?? []" :key="i">
       <h2>Certificate of the {{ kind.name }}</h2>
       <CertificateFacts :certificate="c" :file="data.it.name" />
     </template>
     <h2>History</h2>
     <ChangeList :changes="history?.items ?? []" bare />
-    <p class="tools other"><router-link :to="{ path: '/keep/history', query: { kind: kind.name, name: data.it.name } }">All {{ history?.total }} changes</router-link></p>
+    <p class="tools other">
+      <router-link :to="{ path: '/keep/history', query: { kind: kind.name, name: data.it.name } }">All
+        {{ history?.total }} changes</router-link></p>
   </template>
 </template>
 

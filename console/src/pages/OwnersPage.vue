@@ -35,13 +35,17 @@ const remove = (name: string) => act(() => take(api.DELETE('/api/v1/owners/{name
   </div>
   <ProblemBox :problem="problem ?? failed" />
   <form class="tools" @submit.prevent="add">
-    <el-input v-model="form.username" name="username" autocomplete="off" placeholder="User name" aria-label="User name" style="width: 200px" />
-    <el-input v-model="form.password" name="password" type="password" autocomplete="new-password" placeholder="Password, at least 12 characters" aria-label="Password" style="width: 280px" />
+    <el-input v-model="form.username" name="username" autocomplete="off" placeholder="User name" aria-label="User name"
+        style="width: 200px" />
+    <el-input v-model="form.password" name="password" type="password" autocomplete="new-password"
+        placeholder="Password, at least 12 characters" aria-label="Password" style="width: 280px" />
     <el-button type="primary" native-type="submit">Add an owner</el-button>
   </form>
   <el-table :data="data?.items ?? []" empty-text="No owner yet.">
     <el-table-column prop="username" label="User name" min-width="200" />
-    <el-table-column label="Added" width="220"><template #default="{ row }"><time :title="row.added">{{ local(row.added) }}</time></template></el-table-column>
-    <el-table-column width="120"><template #default="{ row }"><el-button size="small" @click="remove(row.username)">Remove</el-button></template></el-table-column>
+    <el-table-column label="Added" width="220"><template #default="{ row }">
+      <time :title="row.added">{{ local(row.added) }}</time></template></el-table-column>
+    <el-table-column width="120"><template #default="{ row }">
+      <el-button size="small" @click="remove(row.username)">Remove</el-button></template></el-table-column>
   </el-table>
 </template>

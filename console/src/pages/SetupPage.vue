@@ -31,8 +31,10 @@ async function setUp() {
   <p class="quiet">This link works once. The owner may do everything in this gate.</p>
   <ProblemBox :problem="problem" />
   <el-form label-position="top" @submit.prevent="setUp">
-    <el-form-item label="User name (a-z, 0-9, hyphen)"><el-input v-model="form.username" name="username" autocomplete="username" /></el-form-item>
-    <el-form-item label="Password (at least 12 characters)"><el-input v-model="form.password" name="password" type="password" autocomplete="new-password" /></el-form-item>
+    <el-form-item label="User name (a-z, 0-9, hyphen)"><el-input v-model="form.username" name="username"
+        autocomplete="username" /></el-form-item>
+    <el-form-item label="Password (at least 12 characters)"><el-input v-model="form.password" name="password"
+        type="password" autocomplete="new-password" /></el-form-item>
     <el-button type="primary" native-type="submit" :loading="busy">Set up</el-button>
   </el-form>
 </template>

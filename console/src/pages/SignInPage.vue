@@ -31,11 +31,14 @@ async function enter() {
 <template>
   <MarkSign />
   <h1>Sign in to the console</h1>
-  <p v-if="session.needsOwner.value" class="quiet">Nobody owns this gate yet. Open the set-up link that it printed when it started.</p>
+  <p v-if="session.needsOwner.value" class="quiet">Nobody owns this gate yet. Open the set-up link that it printed when
+    it started.</p>
   <ProblemBox :problem="problem" />
   <el-form label-position="top" @submit.prevent="enter">
-    <el-form-item label="User name"><el-input v-model="form.username" name="username" autocomplete="username" autofocus /></el-form-item>
-    <el-form-item label="Password"><el-input v-model="form.password" name="password" type="password" autocomplete="current-password" /></el-form-item>
+    <el-form-item label="User name"><el-input v-model="form.username" name="username" autocomplete="username" autofocus
+        /></el-form-item>
+    <el-form-item label="Password"><el-input v-model="form.password" name="password" type="password"
+        autocomplete="current-password" /></el-form-item>
     <el-button type="primary" native-type="submit" :loading="busy">Sign in</el-button>
   </el-form>
 </template>

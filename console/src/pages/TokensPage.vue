@@ -41,7 +41,8 @@ const remove = (t: Token) =>
   </div>
   <ProblemBox :problem="problem ?? failed" />
   <form class="tools" @submit.prevent="add">
-    <el-input v-model="name" name="name" placeholder="Short name, like build-server" aria-label="Name of the new token" style="width: 280px" />
+    <el-input v-model="name" name="name" placeholder="Short name, like build-server" aria-label="Name of the new token"
+        style="width: 280px" />
     <el-button type="primary" native-type="submit">Make a token</el-button>
   </form>
   <div v-if="made?.secret" class="sheet made" role="status">
@@ -51,8 +52,10 @@ const remove = (t: Token) =>
   <el-table :data="data?.items ?? []" empty-text="No token yet.">
     <el-table-column prop="name" label="Name" min-width="200" />
     <el-table-column prop="by" label="Made by" min-width="200" />
-    <el-table-column label="Made at" width="200"><template #default="{ row }"><time :title="row.added">{{ local(row.added) }}</time></template></el-table-column>
-    <el-table-column width="120"><template #default="{ row }"><el-button size="small" @click="remove(row as Token)">Remove</el-button></template></el-table-column>
+    <el-table-column label="Made at" width="200"><template #default="{ row }">
+      <time :title="row.added">{{ local(row.added) }}</time></template></el-table-column>
+    <el-table-column width="120"><template #default="{ row }">
+      <el-button size="small" @click="remove(row as Token)">Remove</el-button></template></el-table-column>
   </el-table>
 </template>
 

@@ -9,7 +9,8 @@ import { useLoad } from '../composables/load'
 import { local, short } from '../composables/words'
 
 const props = defineProps<{ id: string }>()
-const { data, problem } = useLoad(() => take(api.GET('/api/v1/traces/{name}', { params: { path: { name: props.id } } })), () => props.id)
+const { data, problem } = useLoad(() => take(api.GET('/api/v1/traces/{name}',
+  { params: { path: { name: props.id } } })), () => props.id)
 const steps = computed<TraceStep[]>(() => data.value?.steps ?? [])
 const selected = ref(0)
 const shown = ref<'decoded' | 'raw'>('decoded')
@@ -20,7 +21,8 @@ watch(data, (t) => {
 const step = computed(() => steps.value[selected.value])
 const failure = computed(() => steps.value.find((s) => s.finding)?.finding)
 const tone: Record<string, string> = { entered: 'passed', refused: 'refused', waiting: 'waiting', left: 'quiet' }
-const words: Record<string, string> = { entered: 'The person entered.', refused: 'Refused.', waiting: 'Waiting: the browser has not come back yet.', left: 'Left: the browser never came back.' }
+const words: Record<string, string> = { entered: 'The person entered.', refused: 'Refused.',
+  waiting: 'Waiting: the browser has not come back yet.', left: 'Left: the browser never came back.' }
 /** Marks the deciding parts of a decoded message. */
 const parts = computed(() => (step.value?.octets ?? '').split(/(<(?:[\w.-]+:)?(?:Issuer|Audience|NameID|StatusCode|AuthnContextClassRef)\b[^>]*>[^<]*|\b(?:InResponseTo|Destination|Recipient|NotOnOrAfter|NotBefore|AssertionConsumerServiceURL|Algorithm)="[^"]*")/))
 </script>
@@ -32,32 +34,42 @@ const parts = computed(() => (step.value?.octets ?? '').split(/(<(?:[\w.-]+:)?(?
       <div>
         <h1>Trace <span class="mono">{{ data.id }}</span></h1>
         <p><strong :class="tone[data.result]">{{ words[data.result] }}</strong>
-          {{ data.application || 'unknown application' }} · {{ data.provider || 'no provider yet' }} · {{ data.person || 'person not known' }} ·
-          started <time :datetime="data.started" :title="data.started">{{ local(data.started) }}</time> by the {{ data.startedBy }}, took {{ data.milliseconds }} ms</p>
+          {{ data.application || 'unknown application' }} · {{ data.provider || 'no provider yet' }} ·
+            {{ data.person || 'person not known' }} ·
+          started <time :datetime="data.started" :title="data.started">{{ local(data.started) }}</time> by the
+            {{ data.startedBy }}, took {{ data.milliseconds }} ms</p>
       </div>
     </div>
     <FindingBox v-if="failure" :finding="failure" />
     <div class="both">
-      <section class="sheet picture"><CrossingLanes :steps="steps" :started="data.started" :selected="selected" @select="selected = $event" /></section>
+      <section class="sheet picture"><CrossingLanes :steps="steps" :started="data.started" :selected="selected"
+          @select="selected = $event" /></section>
       <section v-if="step" class="sheet detail" aria-live="polite">
         <h2>{{ step.name }} <span v-if="step.binding" class="quiet">by {{ short(step.binding) }}</span></h2>
-        <p class="quiet">{{ step.from === step.to ? 'at the gate' : `${step.from} → ${step.to}` }}<template v-if="step.relayState"> · RelayState <code>{{ step.relayState }}</code></template></p>
+        <p class="quiet">{{ step.from === step.to ? 'at the gate' : `${step.from} → ${step.to}` }}<template
+            v-if="step.relayState"> · RelayState <code>{{ step.relayState }}</code></template></p>
         <table v-if="step.values?.length" class="values">
           <caption>{{ step.from === 'gate' ? 'What was sent' : 'What was asked for' }}</caption>
-          <tbody><tr v-for="(v, i) in step.values" :key="i"><th scope="row">{{ v.label }}</th><td><code>{{ v.value }}</code></td></tr></tbody>
+          <tbody><tr v-for="(v, i) in step.values" :key="i"><th scope="row">{{ v.label }}</th>
+            <td><code>{{ v.value }}</code></td></tr></tbody>
         </table>
         <ul v-if="step.checks?.length" class="checks">
           <li v-for="(c, i) in step.checks" :key="i">
             <template v-if="!c.finding"><span class="passed">✓</span> {{ c.what }} <code>{{ c.found }}</code></template>
-            <template v-else><span :class="c.finding.severity === 'error' ? 'refused' : 'note'">{{ c.finding.severity === 'error' ? '✕' : '!' }}</span> {{ c.what }}: {{ c.finding.title }}<span v-if="c.finding.severity !== 'error'" class="quiet"> {{ c.finding.remedy }}</span></template>
+            <template v-else>
+              <span :class="c.finding.severity === 'error' ? 'refused' : 'note'">{{ c.finding.severity === 'error' ? '✕' : '!' }}</span> {{ c.what }}: {{ c.finding.title }}<span v-if="c.finding.severity !== 'error'" class="quiet"> {{ c.finding.remedy }}</span></template>
           </li>
         </ul>
         <template v-if="step.octets || step.raw">
           <div class="tools">
-            <el-radio-group v-model="shown" size="small" aria-label="Form of the message"><el-radio-button value="decoded">Decoded</el-radio-button><el-radio-button value="raw">As it travelled</el-radio-button></el-radio-group>
-            <span v-if="step.holdUntil && !step.holdUntil.startsWith('0001')" class="quiet">the signature value is held back until {{ local(step.holdUntil) }}</span>
+            <el-radio-group v-model="shown" size="small" aria-label="Form of the message">
+              <el-radio-button value="decoded">Decoded</el-radio-button>
+                <el-radio-button value="raw">As it travelled</el-radio-button></el-radio-group>
+            <span v-if="step.holdUntil && !step.holdUntil.startsWith('0001')" class="quiet">the signature value is held
+              back until {{ local(step.holdUntil) }}</span>
           </div>
-          <pre v-if="shown === 'decoded'" tabindex="0"><template v-for="(p, i) in parts" :key="i"><mark v-if="i % 2">{{ p }}</mark><template v-else>{{ p }}</template></template></pre>
+          <pre v-if="shown === 'decoded'" tabindex="0"><template v-for="(p, i) in parts" :key="i">
+            <mark v-if="i % 2">{{ p }}</mark><template v-else>{{ p }}</template></template></pre>
           <p v-if="step.cut" class="quiet">{{ step.cut }} octets of this message were not kept.</p>
           <CopyValue v-if="shown === 'raw'" :value="step.raw || step.address || ''" name="message" />
         </template>
@@ -66,7 +78,8 @@ const parts = computed(() => (step.value?.octets ?? '').split(/(<(?:[\w.-]+:)?(?
     <h2>The same as a list</h2>
     <ol class="sheet list">
       <li v-for="(s, i) in steps" :key="i" :class="{ refused: s.finding }">
-        <a href="#main" @click.prevent="selected = i">{{ Date.parse(s.at) - Date.parse(data.started) }} ms · {{ s.from === s.to ? 'at the gate' : `${s.from} → ${s.to}` }} · {{ s.name }}</a>
+        <a href="#main" @click.prevent="selected = i">{{ Date.parse(s.at) - Date.parse(data.started) }} ms ·
+          {{ s.from === s.to ? 'at the gate' : `${s.from} → ${s.to}` }} · {{ s.name }}</a>
         <span v-if="s.finding"> · refused: {{ s.finding.title }}</span>
       </li>
     </ol>

@@ -29,8 +29,20 @@ func New(s *store.Store, base string, now func() time.Time) *Room {
 	return &Room{store: s, base: base, now: now}
 }
 
-// PurposeApp and a name is the purpose of an application's own keys.
-const PurposeApp = "app/"
+// Purpose is what keys are for.
+type Purpose struct {
+	Stored string // what the keys are found by
+	Shown  string // what people call it
+}
+
+// OfGate is a purpose of the gate itself.
+func OfGate(name string) Purpose { return Purpose{name, name} }
+
+// OfApplication is the purpose of an application's own keys. They belong to its ID,
+// so that another one under its name never gets them.
+func OfApplication(a *federation.Application) Purpose {
+	return Purpose{"app/" + string(a.ID), "app/" + string(a.Name)}
+}
 
 // Key states through a roll-over.
 const (
@@ -49,10 +61,10 @@ type Key struct {
 }
 
 // Load gives the key set for a purpose, making the first key.
-func (rm *Room) Load(ctx context.Context, purpose string) (federation.KeySet, error) {
+func (rm *Room) Load(ctx context.Context, purpose Purpose) (federation.KeySet, error) {
 	var set federation.KeySet
 	var rows []store.KeyRow
-	if err := rm.store.Read.WithContext(ctx).Where("purpose = ?", purpose).Order("id DESC").Find(&rows).Error; err != nil {
+	if err := rm.store.Read.WithContext(ctx).Where("purpose = ?", purpose.Stored).Order("id DESC").Find(&rows).Error; err != nil {
 		return set, err
 	}
 	for _, r := range rows {
@@ -89,17 +101,17 @@ func (rm *Room) openKey(r store.KeyRow) (*keys.Pair, error) {
 }
 
 // Make makes a key of a kind (keys.Kinds), and what is to be stored of it.
-func (rm *Room) Make(purpose, kind, state string) (*store.KeyRow, *keys.Pair, error) {
+func (rm *Room) Make(purpose Purpose, kind, state string) (*store.KeyRow, *keys.Pair, error) {
 	u, err := url.Parse(rm.base)
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := keys.GenerateKind(kind, "Inner Gate "+purpose+" "+u.Hostname(), rm.now(), rand.Reader)
+	p, err := keys.GenerateKind(kind, "Inner Gate "+purpose.Shown+" "+u.Hostname(), rm.now(), rand.Reader)
 	if err != nil {
 		return nil, nil, err
 	}
 	text, err := p.Marshal()
-	return &store.KeyRow{Purpose: purpose, State: state, Added: rm.now().UTC(), Sealed: rm.store.Seal("key", text)}, p, err
+	return &store.KeyRow{Purpose: purpose.Stored, State: state, Added: rm.now().UTC(), Sealed: rm.store.Seal("key", text)}, p, err
 }
 
 // Pairwise gives the secret of persistent NameIDs, made once.
@@ -138,7 +150,7 @@ func (rm *Room) List(ctx context.Context) ([]Key, error) {
 func (rm *Room) Own(ctx context.Context, self *federation.Gate) (err error) {
 	sets := map[string]federation.KeySet{}
 	for _, p := range self.Purposes {
-		if sets[p.Name], err = rm.Load(ctx, p.Name); err != nil {
+		if sets[p.Name], err = rm.Load(ctx, OfGate(p.Name)); err != nil {
 			return err
 		}
 	}

@@ -159,7 +159,7 @@ func (rm *Room) load(ctx context.Context, self federation.Gate) error {
 // made the first time.
 func (rm *Room) fillKeys(ctx context.Context, r federation.Record) (err error) {
 	if a, ok := r.(*federation.Application); ok && a.Side.OwnKeys() && a.Keys.Current == nil {
-		a.Keys, err = rm.keyring.Load(ctx, keyring.PurposeApp+string(a.Name))
+		a.Keys, err = rm.keyring.Load(ctx, keyring.OfApplication(a))
 	}
 	return err
 }

@@ -4,6 +4,7 @@
 package rollover
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/keyring"
@@ -33,40 +35,84 @@ func New(s *store.Store, now func() time.Time, ring *keyring.Room, r *records.Ro
 	return &Room{store: s, now: now, keyring: ring, records: r}
 }
 
+// Keys lists the keys, by the purposes that people know; those of a removed
+// application have its ID.
+func (rm *Room) Keys(ctx context.Context) ([]keyring.Key, error) {
+	all, err := rm.keyring.List(ctx)
+	shown := rm.shown()
+	for i := range all {
+		all[i].Purpose = cmp.Or(shown[all[i].Purpose], all[i].Purpose)
+	}
+	return all, err
+}
+
+// purposes are those that keys are used for now.
+func (rm *Room) purposes() []keyring.Purpose {
+	var out []keyring.Purpose
+	snap := rm.records.Snapshot()
+	for _, p := range snap.Gate.Purposes {
+		out = append(out, keyring.OfGate(p.Name))
+	}
+	for _, a := range snap.Applications() {
+		if a.Side.OwnKeys() {
+			out = append(out, keyring.OfApplication(a))
+		}
+	}
+	return out
+}
+
+// shown gives what people call each purpose that is used.
+func (rm *Room) shown() map[string]string {
+	out := map[string]string{}
+	for _, p := range rm.purposes() {
+		out[p.Stored] = p.Shown
+	}
+	return out
+}
+
+// purpose finds one by what people call it.
+func (rm *Room) purpose(name string) (keyring.Purpose, error) {
+	var known []string
+	for _, p := range rm.purposes() {
+		if p.Shown == name {
+			return p, nil
+		}
+		known = append(known, p.Shown)
+	}
+	return keyring.Purpose{}, change.Field("purpose", fmt.Errorf("there is no purpose %q; use one of %s", name,
+		strings.Join(known, ", ")))
+}
+
+// onlyRSA reports whether keys of a purpose are RSA keys.
+func (rm *Room) onlyRSA(name string) bool {
+	return slices.ContainsFunc(rm.records.Snapshot().Gate.Purposes, func(p federation.Purpose) bool {
+		return p.Name == name && p.RSA
+	})
+}
+
 // Announce makes the next key for a purpose. From now on it is in metadata
 // beside the current one, so that the other sides can learn it.
 func (rm *Room) Announce(ctx context.Context, by change.By, purpose, kind string) error {
 	if kind == "" {
 		kind = keys.Kinds[0]
 	}
-	snap := rm.records.Snapshot()
-	var known []string
-	rsaOnly := false
-	for _, p := range snap.Gate.Purposes {
-		known = append(known, p.Name)
-		rsaOnly = rsaOnly || p.Name == purpose && p.RSA
+	if !slices.Contains(keys.Kinds, kind) || rm.onlyRSA(purpose) && !strings.HasPrefix(kind, "rsa") {
+		return change.Field("kind", fmt.Errorf("a key of kind %q cannot be made for %q; use one of %s, for what is "+
+			"encrypted to an RSA key", kind, purpose, strings.Join(keys.Kinds, ", ")))
 	}
-	if !slices.Contains(keys.Kinds, kind) || rsaOnly && !strings.HasPrefix(kind, "rsa") {
-		return change.Field("kind", fmt.Errorf("a key of kind %q cannot be made for %q; use one of %s, for what is encrypted to an RSA key", kind, purpose, strings.Join(keys.Kinds, ", ")))
-	}
-	for _, a := range snap.Applications() {
-		if a.Side.OwnKeys() {
-			known = append(known, keyring.PurposeApp+string(a.Name))
-		}
-	}
-	if !slices.Contains(known, purpose) {
-		return change.Field("purpose", fmt.Errorf("there is no purpose %q; use one of %s", purpose,
-			strings.Join(known, ", ")))
+	of, err := rm.purpose(purpose)
+	if err != nil {
+		return err
 	}
 	rm.records.Lock()
 	defer rm.records.Unlock()
-	row, _, err := rm.keyring.Make(purpose, kind, keyring.Next)
+	row, _, err := rm.keyring.Make(of, kind, keyring.Next)
 	if err != nil {
 		return err
 	}
 	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
 		var n int64
-		if err := tx.Model(&store.KeyRow{}).Where("purpose = ? AND state = ?", purpose,
+		if err := tx.Model(&store.KeyRow{}).Where("purpose = ? AND state = ?", of.Stored,
 			keyring.Next).Count(&n).Error; err != nil {
 			return err
 		}
@@ -90,9 +136,13 @@ func (rm *Room) Announce(ctx context.Context, by change.By, purpose, kind string
 func (rm *Room) Switch(ctx context.Context, by change.By, purpose string) error {
 	rm.records.Lock()
 	defer rm.records.Unlock()
-	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+	of, err := rm.purpose(purpose)
+	if err != nil {
+		return err
+	}
+	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
 		var next store.KeyRow
-		err := tx.Where("purpose = ? AND state = ?", purpose, keyring.Next).Take(&next).Error
+		err := tx.Where("purpose = ? AND state = ?", of.Stored, keyring.Next).Take(&next).Error
 		if errors.Is(err, gorm.ErrRecordNotFound) {
 			return change.Conflict(fmt.Sprintf("no next key for %q is announced", purpose),
 				"announce one, and give the other sides time to take in the metadata")
@@ -100,7 +150,7 @@ func (rm *Room) Switch(ctx context.Context, by change.By, purpose string) error 
 		if err != nil {
 			return err
 		}
-		if err := tx.Model(&store.KeyRow{}).Where("purpose = ? AND state = ?", purpose, keyring.Current).Update("state",
+		if err := tx.Model(&store.KeyRow{}).Where("purpose = ? AND state = ?", of.Stored, keyring.Current).Update("state",
 			keyring.Old).Error; err != nil {
 			return err
 		}
@@ -115,7 +165,7 @@ func (rm *Room) Switch(ctx context.Context, by change.By, purpose string) error 
 	return rm.records.ReloadKeys(ctx)
 }
 
-// Remove removes a key that is not the current one.
+// Remove removes a key that is not the current one of anything that has keys now.
 func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 	rm.records.Lock()
 	defer rm.records.Unlock()
@@ -128,14 +178,15 @@ func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 		if err != nil {
 			return err
 		}
-		if row.State == keyring.Current {
-			return change.Conflict(fmt.Sprintf("key %d is the current one for %q", id, row.Purpose),
+		shown, used := rm.shown()[row.Purpose]
+		if row.State == keyring.Current && used {
+			return change.Conflict(fmt.Sprintf("key %d is the current one for %q", id, shown),
 				"announce another and switch to it first")
 		}
 		if err := tx.Delete(&row).Error; err != nil {
 			return err
 		}
-		return change.Note{At: rm.now(), By: by, Kind: "key", Name: row.Purpose, What: "removed"}.Write(tx)
+		return change.Note{At: rm.now(), By: by, Kind: "key", Name: cmp.Or(shown, row.Purpose), What: "removed"}.Write(tx)
 	})
 	if err != nil {
 		return err
