@@ -230,10 +230,18 @@ type NewAggregate struct {
 	AggregateSettings
 }
 
-// AggregateChange replaces the settings of an aggregate.
+// AggregateChange changes settings of an aggregate; those that are absent stay.
 type AggregateChange struct {
-	Revision int               `json:"revision"`
-	Settings AggregateSettings `json:"settings"`
+	Revision int           `json:"revision"`
+	Settings AggregateEdit `json:"settings"`
+}
+
+// AggregateEdit is some of the settings of an aggregate.
+type AggregateEdit struct {
+	Title    *string `json:"title,omitempty" maxLength:"200" doc:"What people read; the Name in the document if empty"`
+	Address  *string `json:"address,omitempty" maxLength:"2048" doc:"Address it is fetched from; empty for one that is uploaded"`
+	TrustKey *string `json:"trustKey,omitempty" maxLength:"20000" doc:"Certificate in PEM whose key must have signed it"`
+	Notes    *string `json:"notes,omitempty" maxLength:"20000"`
 }
 
 // TakeOver says which entities of an aggregate are to become records.
@@ -327,7 +335,7 @@ type Token struct {
 type Key struct {
 	ID          int64       `json:"id"`
 	Purpose     string      `json:"purpose" doc:"idp, sp, enc, or app/NAME"`
-	State       string      `json:"state" doc:"current, next or old"`
+	State       string      `json:"state" doc:"current, next or old; unused if nothing has such keys any more, like a removed application"`
 	Added       time.Time   `json:"added"`
 	Certificate Certificate `json:"certificate"`
 }

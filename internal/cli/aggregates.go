@@ -44,13 +44,14 @@ func (e *environment) aggregates() *ucli.Command {
 			Action: e.action(name, e.showAggregate)},
 		e.set("aggregate", func(ctx context.Context, c *client.Client, name string, edit edit) error {
 			a, err := c.Aggregate(ctx, name)
-			if err == nil {
-				err = over(&a.Settings, edit)
+			if err != nil {
+				return err
 			}
-			if err == nil {
-				err = c.ChangeAggregate(ctx, name, api.AggregateChange{Revision: a.Revision, Settings: a.Settings})
+			some, err := some(a.Settings, edit)
+			if err != nil {
+				return err
 			}
-			return err
+			return c.ChangeAggregate(ctx, name, api.AggregateChange{Revision: a.Revision, Settings: some})
 		}),
 		{Name: "remove", Usage: "remove an aggregate; records taken from it stay", ArgsUsage: "NAME",
 			Action: e.action(name, e.removeAggregate)},

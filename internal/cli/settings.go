@@ -6,13 +6,13 @@ import (
 	"fmt"
 	"maps"
 	"os"
-	"reflect"
 	"slices"
 	"strconv"
 	"strings"
 
 	ucli "github.com/urfave/cli/v3"
 
+	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/nearword"
@@ -77,28 +77,18 @@ func assign(known federation.Settings, words []string) (federation.Settings, err
 // edit gives the settings to be changed, out of those that there are.
 type edit func(known federation.Settings) (federation.Settings, error)
 
-// over lays changed settings over a structure that has them as its fields.
-func over(settings any, change edit) error {
-	octets, err := json.Marshal(settings)
+// some gives those settings of an aggregate that are to be changed.
+func some(now api.AggregateSettings, change edit) (out api.AggregateEdit, err error) {
+	changed, err := change(federation.Settings{"title": now.Title, "address": now.Address, "trustKey": now.TrustKey,
+		"notes": now.Notes})
 	if err != nil {
-		return err
+		return out, err
 	}
-	known := federation.Settings{}
-	for i, t := 0, reflect.TypeOf(settings).Elem(); i < t.NumField(); i++ {
-		name, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
-		known[name] = "" // what is absent in JSON is there all the same
-	}
-	if err := json.Unmarshal(octets, &known); err != nil {
-		return err
-	}
-	changed, err := change(known)
+	octets, err := json.Marshal(changed)
 	if err != nil {
-		return err
+		return out, err
 	}
-	if octets, err = json.Marshal(changed); err != nil {
-		return err
-	}
-	return json.Unmarshal(octets, settings)
+	return out, json.Unmarshal(octets, &out)
 }
 
 // set changes settings of a record.

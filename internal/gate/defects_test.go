@@ -19,6 +19,7 @@ import (
 	"innergate.example/innergate/internal/gate/checking"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -242,7 +243,7 @@ func TestRankingOfContexts(t *testing.T) {
 func TestTracesTellWhatWasSentAndKeepStrangersShort(t *testing.T) {
 	r := newRig(t)
 	r.enter(nil)
-	rows, _, err := r.Traces.List(ctx, store.TraceFilter{Search: "ADA@wren", Limit: 1})
+	rows, _, err := r.Traces.List(ctx, traces.Filter{Search: "ADA@wren", Limit: 1})
 	require.NoError(t, err)
 	require.Equal(t, "ada@wrenmoor.example", rows[0].Person, "found by part of a sealed name")
 	_, steps, err := r.Traces.Get(ctx, rows[0].ID)
@@ -281,7 +282,7 @@ func TestTracesTellWhatWasSentAndKeepStrangersShort(t *testing.T) {
 	for range flowOfOne + 50 {
 		r.Crossings.Arrive(ctx, driving.Browser{Address: "198.51.100.1"}, samlside.Request(in, "", nil))
 	}
-	_, counts, err := r.Traces.List(ctx, store.TraceFilter{Search: "message-other", Limit: 1})
+	_, counts, err := r.Traces.List(ctx, traces.Filter{Search: "message-other", Limit: 1})
 	require.NoError(t, err)
 	require.LessOrEqual(t, counts["refused"], int64(flowOfOne), "more of one network are counted only")
 	require.NotNil(t, r.request(driving.Browser{Address: "198.51.100.2"}, nil).Departure)

@@ -26,6 +26,7 @@ import (
 	"innergate.example/innergate/internal/gate/operators"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -418,7 +419,7 @@ func TestOperators(t *testing.T) {
 func TestTraceHoldsBackWhatCouldStillBeUsed(t *testing.T) {
 	r := newRig(t)
 	r.enter(nil)
-	rows, _, err := r.Traces.List(ctx, store.TraceFilter{Limit: 1})
+	rows, _, err := r.Traces.List(ctx, traces.Filter{Limit: 1})
 	require.NoError(t, err)
 	signatures := func() (n int) {
 		_, steps, err := r.Traces.Get(ctx, rows[0].ID)

@@ -22,7 +22,7 @@ import (
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/records"
-	"innergate.example/innergate/internal/store"
+	"innergate.example/innergate/internal/gate/traces"
 )
 
 // quay is a protocol that only tests know. Its provider shows a page of ours, or
@@ -244,7 +244,7 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 	require.Equal(t, []string{"/later Gull ", "/later Gull "}, heard[2:])
 
 	// The trace shows the calls, and nothing secret of the form or the credential.
-	rows, _, err := r.Traces.List(ctx, store.TraceFilter{Application: "ferry", Result: "entered", Limit: 1})
+	rows, _, err := r.Traces.List(ctx, traces.Filter{Application: "ferry", Result: "entered", Limit: 1})
 	require.NoError(t, err)
 	_, steps, err := r.Traces.Get(ctx, rows[0].ID)
 	require.NoError(t, err)

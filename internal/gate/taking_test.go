@@ -337,7 +337,7 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	require.Equal(t, finding.SignatureMissing, j.Refused.Code, "without its signature nothing of it counts")
 	a, err := r.Exchange.Aggregate(ctx, "lines")
 	require.NoError(t, err)
-	require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "lines", a.Revision, editions.Settings{}))
+	require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "lines", a.Revision, editions.Edit{TrustKey: new(string)}))
 	j = r.done(r.Exchange.UploadAggregate(ctx, tester, "lines",
 		bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 1), []byte("/sso/post"), []byte("/sso/new")))))
 	require.Equal(t, exchange.JobDone, j.State)
@@ -495,15 +495,14 @@ func TestSettingsOutliveAJob(t *testing.T) {
 	require.Equal(t, exchange.JobDone, j.State, "%+v", j)
 	key := string(r.newPair().Certificate.PEM())
 	during = func() {
-		require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "plain", 1, editions.Settings{Address: s.URL,
-			TrustKey: key}))
+		require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "plain", 1, editions.Edit{TrustKey: &key}))
 	}
 	j = r.done(r.Exchange.RefreshAggregate(ctx, tester, "plain"))
 	require.Equal(t, exchange.JobFailed, j.State)
 	require.Contains(t, j.Failure, "was changed meanwhile")
 	a, err := r.Exchange.Aggregate(ctx, "plain")
 	require.NoError(t, err)
-	require.Equal(t, key, a.TrustKey)
+	require.Equal(t, []string{key, s.URL}, []string{a.TrustKey, a.Address}, "what is not named stays")
 	files, err := os.ReadDir(editions.New(r.st).Folder())
 	require.NoError(t, err)
 	require.Len(t, files, 1, "nothing is left of what was read")

@@ -16,6 +16,7 @@ import (
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -107,7 +108,7 @@ func TestEarlierSchemasAreUpgraded(t *testing.T) {
 				_, err := g.Records.Revision(ctx, c.ID)
 				require.NoError(t, err)
 			}
-			traces, _, err := g.Traces.List(ctx, store.TraceFilter{Limit: 10, Result: "entered"})
+			traces, _, err := g.Traces.List(ctx, traces.Filter{Limit: 10, Result: "entered"})
 			require.NoError(t, err)
 			require.Contains(t, traces[len(traces)-1].Person, "@wrenmoor.example", "sealed by now, and still to be read")
 			_, steps, err := g.Traces.Get(ctx, traces[len(traces)-1].ID)

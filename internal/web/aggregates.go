@@ -29,13 +29,14 @@ func (s *server) aggregateCalls(a huma.API) {
 			x, err := g.Exchange.Aggregate(ctx, in.Name)
 			return &body[api.Aggregate]{aggregate(x)}, s.problem(err)
 		})
-	huma.Register(a, op("PUT", "/aggregates/{name}/settings", "change-aggregate", "Replace the settings of an aggregate"),
+	huma.Register(a, op("PUT", "/aggregates/{name}/settings", "change-aggregate",
+		"Change settings of an aggregate; those that are absent stay"),
 		func(ctx context.Context, in *struct {
 			Name string `path:"name" maxLength:"200" doc:"Short name"`
 			Body api.AggregateChange
 		}) (*struct{}, error) {
 			return nil, s.problem(g.Exchange.ChangeAggregate(ctx, by(ctx), in.Name, in.Body.Revision,
-				editions.Settings(in.Body.Settings)))
+				editions.Edit(in.Body.Settings)))
 		})
 	huma.Register(a, op("DELETE", "/aggregates/{name}", "remove-aggregate",
 		"Remove an aggregate; records taken from it stay"), func(ctx context.Context, in *named) (*struct{}, error) {

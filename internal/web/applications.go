@@ -59,7 +59,7 @@ func (s *server) applicationCalls(a huma.API) {
 		return &body[api.Sheet]{s.sheet(in.Name, app.Side.Sheet(g.Records.Snapshot(), app))}, nil
 	})
 	huma.Register(a, op("PUT", "/applications/{name}/settings", "change-application",
-		"Replace the settings of an application"), func(ctx context.Context, in *struct {
+		"Change settings of an application; those that are absent stay"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.ApplicationChange
 	}) (*body[api.Application], error) {

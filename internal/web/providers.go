@@ -56,7 +56,8 @@ func (s *server) providerCalls(a huma.API) {
 		}
 		return &body[api.Sheet]{s.sheet(in.Name, p.Side.Sheet(g.Records.Snapshot(), p))}, nil
 	})
-	huma.Register(a, op("PUT", "/providers/{name}/settings", "change-provider", "Replace the settings of a provider"),
+	huma.Register(a, op("PUT", "/providers/{name}/settings", "change-provider",
+		"Change settings of a provider; those that are absent stay"),
 		func(ctx context.Context, in *struct {
 			Name string `path:"name" maxLength:"200" doc:"Short name"`
 			Body api.ProviderChange

@@ -8,7 +8,6 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/gate/traces"
-	"innergate.example/innergate/internal/store"
 )
 
 // traceCalls registers the reading of traces.
@@ -24,7 +23,7 @@ func (s *server) traceCalls(a huma.API) {
 	}
 	huma.Register(a, op("GET", "/traces", "list-traces", "Traces, newest first"),
 		func(ctx context.Context, in *filter) (*body[api.TraceList], error) {
-			rows, counts, err := g.Traces.List(ctx, store.TraceFilter(*in))
+			rows, counts, err := g.Traces.List(ctx, traces.Filter(*in))
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -47,7 +46,7 @@ func (s *server) traceCalls(a huma.API) {
 		})
 }
 
-func traceHead(r store.TraceHead) api.TraceHead {
+func traceHead(r traces.Head) api.TraceHead {
 	return api.TraceHead{ID: r.ID, Started: r.Started, StartedBy: r.StartedBy, Application: r.Application,
 		Provider: r.Provider,
 		Person:   r.Person, Result: r.Result, Finding: r.Finding, Milliseconds: r.Millis}

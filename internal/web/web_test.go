@@ -29,6 +29,7 @@ import (
 	"innergate.example/innergate/internal/gate"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/standin"
 	"innergate.example/innergate/internal/store"
 	"innergate.example/innergate/internal/web"
@@ -333,7 +334,7 @@ func TestTooLargeAMessageIsRefusedOnAPage(t *testing.T) {
 			require.Contains(t, text, "You could not be signed in")
 		}
 	}
-	_, counts, err := g.Traces.List(context.Background(), store.TraceFilter{Search: "xml-too-large", Limit: 1})
+	_, counts, err := g.Traces.List(context.Background(), traces.Filter{Search: "xml-too-large", Limit: 1})
 	require.NoError(t, err)
 	require.EqualValues(t, 4, counts["refused"])
 	status, text := send("/crossing/x", 5<<20)

@@ -14,8 +14,12 @@ const tone: Record<string, string> = { current: 'passed', next: 'waiting', old: 
 const groups = computed(() => {
   const by = new Map<string, NonNullable<NonNullable<typeof data.value>['items']>>()
   for (const k of data.value?.items ?? []) by.set(k.purpose, [...(by.get(k.purpose) ?? []), k])
-  return [...by].map(([purpose, keys]) => ({ purpose, keys, next: keys.some((k) => k.state === 'next'),
-    title: words[purpose] ?? `Signs answers for ${purpose.slice(4)}, on its own face` }))
+  return [...by].map(([purpose, keys]) => {
+    const unused = keys.every((k) => k.state === 'unused')
+    const title = words[purpose] ?? (unused ? 'Of an application that has no face of its own any more'
+      : `Signs answers for ${purpose.slice(4)}, on its own face`)
+    return { purpose, keys, title, unused, next: keys.some((k) => k.state === 'next') }
+  })
 })
 
 async function act(does: () => Promise<unknown>) {
@@ -29,8 +33,8 @@ async function act(does: () => Promise<unknown>) {
 }
 const kind = ref('rsa-2048')
 const announce = (purpose: string) =>
-  act(() => take(api.POST('/api/v1/keys', { body: { purpose, kind: purpose === 'enc' && kind.value.startsWith('ec')
-  ? 'rsa-2048' : kind.value } })))
+  act(() => take(api.POST('/api/v1/keys', {
+    body: { purpose, kind: purpose === 'enc' && kind.value.startsWith('ec') ? 'rsa-2048' : kind.value } })))
 const change = (purpose: string) => act(() => take(api.POST('/api/v1/keys/switch', { body: { purpose } })))
 const remove = (id: number) => act(() => take(api.DELETE('/api/v1/keys/{id}', { params: { path: { id } } })))
 </script>
@@ -64,7 +68,7 @@ const remove = (id: number) => act(() => take(api.DELETE('/api/v1/keys/{id}', { 
         <el-button v-if="k.state !== 'current'" size="small" @click="remove(k.id)">Remove</el-button>
       </li>
     </ul>
-    <p class="tools">
+    <p v-if="!g.unused" class="tools">
       <el-button v-if="!g.next" size="small" @click="announce(g.purpose)">Announce the next key</el-button>
       <el-button v-else size="small" type="primary" @click="change(g.purpose)">Switch to the next key</el-button>
     </p>

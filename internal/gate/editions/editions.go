@@ -62,6 +62,20 @@ type Settings struct {
 	Notes    string `json:"notes,omitempty"`
 }
 
+// Edit is some of the settings, to be changed; those that are nil stay.
+type Edit struct{ Title, Address, TrustKey, Notes *string }
+
+// Over gives settings with the changes in them.
+func (e Edit) Over(s Settings) Settings {
+	for to, from := range map[*string]*string{&s.Title: e.Title, &s.Address: e.Address, &s.TrustKey: e.TrustKey,
+		&s.Notes: e.Notes} {
+		if from != nil {
+			*to = *from
+		}
+	}
+	return s
+}
+
 // Changes is what differs between two editions of an aggregate; lists hold the
 // first thousand entity IDs.
 type Changes struct {

@@ -165,10 +165,10 @@ func (t *taking) end(name string) {
 	delete(t.now, name)
 }
 
-// ChangeAggregate replaces the settings of an aggregate; they act at its next
-// refresh.
+// ChangeAggregate changes settings of an aggregate. Another address or trust key
+// acts at its next refresh, which is due at once.
 func (rm *Room) ChangeAggregate(ctx context.Context, by change.By, name string, revision int,
-	s editions.Settings) error {
+	edit editions.Edit) error {
 	rm.records.Lock()
 	defer rm.records.Unlock()
 	row, d, err := rm.editions.Row(ctx, name)
@@ -178,12 +178,14 @@ func (rm *Room) ChangeAggregate(ctx context.Context, by change.By, name string, 
 	if row.Revision != revision {
 		return change.Stale(change.KindAggregate, name, row.Revision, revision)
 	}
+	s := edit.Over(d.Settings)
 	if _, err := aggregateTrust(s); err != nil {
 		return err
 	}
 	if s.Address != "" && !federation.IsAddress(s.Address) {
 		return change.Field("address", fetch.Unreachable(s.Address, "not a whole http or https address"))
 	}
+	anew := s.Address != d.Settings.Address || s.TrustKey != d.Settings.TrustKey
 	d.Settings = s
 	row.Revision++
 	if row.Data, err = json.Marshal(d); err != nil {
@@ -193,7 +195,9 @@ func (rm *Room) ChangeAggregate(ctx context.Context, by change.By, name string, 
 	if err != nil {
 		return err
 	}
-	f.Conditions, f.Next = fetch.Conditions{}, rm.now().UTC() // another key or address: read it anew
+	if anew {
+		f.Conditions, f.Next = fetch.Conditions{}, rm.now().UTC()
+	}
 	if s.Address == "" {
 		f.Next = rm.now().UTC().AddDate(100, 0, 0)
 	}

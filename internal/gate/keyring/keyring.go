@@ -49,6 +49,7 @@ const (
 	Current = "current"
 	Next    = "next"
 	Old     = "old"
+	Unused  = "unused" // shown only: nothing has such keys any more
 )
 
 // Key is a key of the gate, without its private half.

@@ -36,12 +36,16 @@ func New(s *store.Store, now func() time.Time, ring *keyring.Room, r *records.Ro
 }
 
 // Keys lists the keys, by the purposes that people know; those of a removed
-// application have its ID.
+// application have its ID, and are unused.
 func (rm *Room) Keys(ctx context.Context) ([]keyring.Key, error) {
 	all, err := rm.keyring.List(ctx)
 	shown := rm.shown()
-	for i := range all {
-		all[i].Purpose = cmp.Or(shown[all[i].Purpose], all[i].Purpose)
+	for i, k := range all {
+		if name, used := shown[k.Purpose]; used {
+			all[i].Purpose = name
+		} else {
+			all[i].State = keyring.Unused
+		}
 	}
 	return all, err
 }

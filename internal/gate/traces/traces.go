@@ -29,16 +29,46 @@ type Room struct {
 // New makes a room over a store.
 func New(s *store.Store, now func() time.Time) *Room { return &Room{store: s, now: now} }
 
+// Head is what a trace is found by.
+type Head struct {
+	ID          string
+	Started     time.Time
+	Application string
+	Provider    string
+	Person      string
+	StartedBy   string
+	Result      string // crossing.Entered and the like
+	Finding     string // code of what refused it
+	Millis      int64  // from its start to its last turn, in milliseconds
+	Verified    bool   // a counterpart proved to be one
+}
+
+// Filter narrows a list of traces.
+type Filter struct {
+	Search      string // in reference, application, provider, person, finding
+	Result      string
+	Application string
+	Provider    string
+	Limit       int
+	Before      time.Time // for the next page
+}
+
 // List lists traces, newest first, with the number for each result.
-func (rm *Room) List(ctx context.Context, f store.TraceFilter) ([]store.TraceHead, map[string]int64, error) {
-	return rm.store.Traces.List(ctx, f)
+func (rm *Room) List(ctx context.Context, f Filter) ([]Head, map[string]int64, error) {
+	rows, counts, err := rm.store.Traces.List(ctx, store.TraceFilter(f))
+	out := make([]Head, len(rows))
+	for i, r := range rows {
+		out[i] = Head(r)
+	}
+	return out, counts, err
 }
 
 // Get gives one trace with its steps. What could still be used by whoever
 // reads it is held back: the SignatureValue of an assertion until it expires.
-func (rm *Room) Get(ctx context.Context, id string) (store.TraceHead, []crossing.TraceStep, error) {
+func (rm *Room) Get(ctx context.Context, id string) (Head, []crossing.TraceStep, error) {
 	id = strings.ToUpper(strings.TrimSpace(id))
-	head, raw, err := rm.store.Traces.Get(ctx, id)
+	row, raw, err := rm.store.Traces.Get(ctx, id)
+	head := Head(row)
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return head, nil, &change.NotFoundError{Kind: "trace", Name: id}
 	}
