@@ -68,8 +68,8 @@ const parts = computed(() => (step.value?.octets ?? '').split(/(<(?:[\w.-]+:)?(?
             <span v-if="step.holdUntil && !step.holdUntil.startsWith('0001')" class="quiet">the signature value is held
               back until {{ local(step.holdUntil) }}</span>
           </div>
-          <pre v-if="shown === 'decoded'" tabindex="0"><template v-for="(p, i) in parts" :key="i">
-            <mark v-if="i % 2">{{ p }}</mark><template v-else>{{ p }}</template></template></pre>
+          <pre v-if="shown === 'decoded'" tabindex="0"><template v-for="(p, i) in parts" :key="i"><mark
+            v-if="i % 2">{{ p }}</mark><template v-else>{{ p }}</template></template></pre>
           <p v-if="step.cut" class="quiet">{{ step.cut }} octets of this message were not kept.</p>
           <CopyValue v-if="shown === 'raw'" :value="step.raw || step.address || ''" name="message" />
         </template>
