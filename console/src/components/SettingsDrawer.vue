@@ -1,18 +1,22 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
-import type { Problem } from '../api/client'
 import ProblemBox from './ProblemBox.vue'
+import { useAct } from '../composables/act'
 
 /** One setting: how it is called, and what can be set. */
-export type Field = { name: string; label: string; hint?: string; kind: 'text' | 'long' | 'switch' | 'choice'; choices?: { value: string; label: string }[] }
+export type Field = {
+  name: string; label: string; hint?: string; kind: 'text' | 'long' | 'switch' | 'choice'
+  choices?: { value: string; label: string }[]
+}
 
-const props = defineProps<{ title: string; fields: Field[]; settings: Record<string,
-  unknown>; save: (settings: Record<string, unknown>, why: string) => Promise<void> }>()
+type Settings = Record<string, unknown>
+const props = defineProps<{
+  title: string; fields: Field[]; settings: Settings; save: (settings: Settings, why: string) => Promise<void>
+}>()
 const open = defineModel<boolean>({ required: true })
 const draft = ref<Record<string, unknown>>({})
-const problem = ref<Problem>()
+const { busy, failed: problem, act } = useAct()
 const why = ref('')
-const busy = ref(false)
 watch(open, (o) => {
   if (!o) return
   draft.value = { ...props.settings }
@@ -22,21 +26,15 @@ watch(open, (o) => {
 
 const shown = (f: Field, v: unknown) => (f.kind === 'switch' ? (v ? 'yes' : 'no') : f.kind === 'choice'
   ? (f.choices?.find((c) => c.value === v)?.label ?? String(v)) : String(v || 'nothing'))
-const changes = computed(() => props.fields.filter((f) => draft.value[f.name] !== props.settings[f.name]).map((f) => ({ label: f.label, from: shown(f, props.settings[f.name]), to: shown(f, draft.value[f.name]) })))
+const changes = computed(() => props.fields.filter((f) => draft.value[f.name] !== props.settings[f.name])
+  .map((f) => ({ label: f.label, from: shown(f, props.settings[f.name]), to: shown(f, draft.value[f.name]) })))
 const wrong = (name: string) => problem.value?.errors?.find((e) => e.field === name ||
   e.field === `settings.${name}`)?.message ?? ''
 
-async function submit() {
-  busy.value = true
-  try {
-    await props.save(draft.value, why.value)
-    open.value = false
-  } catch (e) {
-    problem.value = e as Problem
-  } finally {
-    busy.value = false
-  }
-}
+const submit = () => act(async () => {
+  await props.save(draft.value, why.value)
+  open.value = false
+})
 </script>
 
 <template>

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
-import { api, because, take, type Preview, type Problem } from '../api/client'
+import { api, because, take, type Preview } from '../api/client'
 import IntakeForm from './IntakeForm.vue'
 import PreviewPanel from './PreviewPanel.vue'
 import ProblemBox from './ProblemBox.vue'
+import { useAct } from '../composables/act'
 
 /** Takes newer values of the other side into a record: first what would change, then the change. */
 const props = defineProps<{ kind: 'provider' | 'application'; name: string; protocol: string }>()
@@ -11,22 +12,10 @@ const emit = defineEmits<{ saved: [] }>()
 const open = defineModel<boolean>({ required: true })
 const form = ref<InstanceType<typeof IntakeForm>>()
 const preview = ref<Preview>()
-const problem = ref<Problem>()
+const { busy, failed: problem, act: run } = useAct()
 const why = ref('')
-const busy = ref(false)
 watch(open, () => { preview.value = problem.value = undefined; why.value = '' })
 
-async function run(does: () => Promise<void>) {
-  busy.value = true
-  problem.value = undefined
-  try {
-    await does()
-  } catch (e) {
-    problem.value = e as Problem
-  } finally {
-    busy.value = false
-  }
-}
 const look = () => run(async () => {
   const body = { name: props.name, ...(await form.value!.given()) }
   preview.value = await take(props.kind === 'provider' ? api.POST('/api/v1/providers/preview', { body })

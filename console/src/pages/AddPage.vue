@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, because, take, type Preview, type Problem } from '../api/client'
+import { api, because, take, type Preview } from '../api/client'
 import IntakeForm from '../components/IntakeForm.vue'
 import PreviewPanel from '../components/PreviewPanel.vue'
 import ProblemBox from '../components/ProblemBox.vue'
+import { useAct } from '../composables/act'
 import { handedOver } from '../composables/handover'
 import { useLoad } from '../composables/load'
 import { protocols } from '../composables/words'
@@ -20,8 +21,8 @@ const form = ref({ name: '', title: '', provider: '', ownStart: '', allowUnsolic
   trustKey: '', why: '' })
 const intake = ref<InstanceType<typeof IntakeForm>>()
 const preview = ref<Preview>()
-const problem = ref<Problem>()
-const busy = ref(false)
+const { busy, failed: problem, act: run } = useAct({
+  failed: () => { preview.value = undefined; window.scrollTo({ top: 0 }) } })
 const wrong = (field: string) => {
   const message = problem.value?.errors?.find((e) => e.field === field)?.message
   return message ? (problem.value?.finding?.title ?? message) : ''
@@ -41,20 +42,6 @@ async function body() {
     trustKey: trustKey || undefined, ...(other.value ? { record: other.value } : await intake.value!.given()) }
   return isApp.value ? { ...start, provider: provider || undefined, ownStart: ownStart || undefined }
     : { ...start, allowUnsolicited }
-}
-
-async function run(does: () => Promise<void>) {
-  busy.value = true
-  problem.value = undefined
-  try {
-    await does()
-  } catch (e) {
-    problem.value = e as Problem
-    preview.value = undefined
-    window.scrollTo({ top: 0 })
-  } finally {
-    busy.value = false
-  }
 }
 
 const look = () => run(async () => {

@@ -2,12 +2,13 @@
 import { ElMessageBox, type TableInstance } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, take, type Entity, type Job, type Problem } from '../api/client'
+import { api, take, type Entity, type Job } from '../api/client'
 import FactList from '../components/FactList.vue'
 import FindingBox from '../components/FindingBox.vue'
 import JobProgress from '../components/JobProgress.vue'
 import ProblemBox from '../components/ProblemBox.vue'
 import SettingsDrawer, { type Field } from '../components/SettingsDrawer.vue'
+import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { uploadForm } from '../composables/upload'
 import { days, local } from '../composables/words'
@@ -34,7 +35,7 @@ const table = ref<TableInstance>()
 const chosen = ref<Entity[]>([])
 const as = ref<'provider' | 'application'>('application')
 const job = ref<Job>()
-const failed = ref<Problem>()
+const { failed, act } = useAct()
 const editing = ref(false)
 const words: Record<string, string> = { IDPSSODescriptor: 'provider', SPSSODescriptor: 'application' }
 const roles = (e: Entity) => (e.roles ?? []).map((r) => words[r]).join(', ')
@@ -63,14 +64,6 @@ const facts = computed(() => {
       value: `${a.changes.added} came, ${a.changes.removed} went, ${a.changes.changed} changed`, plain: true }] : []),
   ]
 })
-async function act(does: () => Promise<unknown>) {
-  failed.value = undefined
-  try {
-    await does()
-  } catch (e) {
-    failed.value = e as Problem
-  }
-}
 const refresh = () => act(async () => (job.value = await take(api.POST('/api/v1/aggregates/{name}/refresh',
   { params: at.value }))))
 const upload = (e: Event) => act(async () => {

@@ -1,32 +1,28 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, because, take, type Problem } from '../api/client'
+import { api, because, take } from '../api/client'
 import DifferenceTable from '../components/DifferenceTable.vue'
 import FactList from '../components/FactList.vue'
 import ProblemBox from '../components/ProblemBox.vue'
+import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { local } from '../composables/words'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
 const why = ref('')
-const failed = ref<Problem>()
+const { failed, act } = useAct()
 const { data, problem } = useLoad(() => take(api.GET('/api/v1/history/{id}',
   { params: { path: { id: Number(props.id) } } })), () => props.id)
 const facts = computed(() => (data.value?.values ?? []).filter((v) => v.value !== '' &&
   v.value !== 'false').map((v) => ({ label: v.label, value: v.value, plain: true })))
 
-async function restore() {
-  failed.value = undefined
-  try {
-    const t = await because(why.value, () => take(api.POST('/api/v1/history/{id}/restore',
-      { params: { path: { id: Number(props.id) } } })))
-    await router.push(`/connect/${t.kind}s/${t.name}`)
-  } catch (e) {
-    failed.value = e as Problem
-  }
-}
+const restore = () => act(async () => {
+  const t = await because(why.value, () => take(api.POST('/api/v1/history/{id}/restore',
+    { params: { path: { id: Number(props.id) } } })))
+  await router.push(`/connect/${t.kind}s/${t.name}`)
+})
 </script>
 
 <template>

@@ -1,34 +1,25 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
-import { api, because, take, type Problem } from '../api/client'
+import { api, because, take } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
+import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { short } from '../composables/words'
 
 const { data, problem, load } = useLoad(() => take(api.GET('/api/v1/contexts')))
 const text = ref('')
 const why = ref('')
-const failed = ref<Problem>()
-const busy = ref(false)
+const { busy, failed, act } = useAct({ done: load })
 const written = (ranks: (string[] | null)[]) => ranks.map((r) => (r ?? []).join(' ')).join('\n')
 watch(data, (d) => { text.value = written(d?.ranks ?? []) })
 const ranks = computed(() => text.value.split('\n').map((l) => l.split(/\s+/).filter(Boolean)).filter((l) => l.length))
 const changed = computed(() => data.value && written(ranks.value) !== written(data.value.ranks ?? []))
 
-async function save() {
-  busy.value = true
-  failed.value = undefined
-  try {
-    await because(why.value,
-      () => take(api.PUT('/api/v1/contexts', { body: { revision: data.value!.revision, ranks: ranks.value } })))
-    why.value = ''
-    await load()
-  } catch (e) {
-    failed.value = e as Problem
-  } finally {
-    busy.value = false
-  }
-}
+const save = () => act(async () => {
+  await because(why.value,
+    () => take(api.PUT('/api/v1/contexts', { body: { revision: data.value!.revision, ranks: ranks.value } })))
+  why.value = ''
+})
 </script>
 
 <template>

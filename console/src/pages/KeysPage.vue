@@ -1,13 +1,14 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import { api, take, type Problem } from '../api/client'
+import { api, take } from '../api/client'
 import CopyValue from '../components/CopyValue.vue'
 import ProblemBox from '../components/ProblemBox.vue'
+import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { days, localDate } from '../composables/words'
 
 const { data, problem, load } = useLoad(() => take(api.GET('/api/v1/keys')))
-const failed = ref<Problem>()
+const { failed, act } = useAct({ always: load })
 const words: Record<string, string> = { idp: 'Signs answers for applications', sp: 'Signs requests to providers',
   enc: 'Providers encrypt to it' }
 const tone: Record<string, string> = { current: 'passed', next: 'waiting', old: 'quiet' }
@@ -22,15 +23,6 @@ const groups = computed(() => {
   })
 })
 
-async function act(does: () => Promise<unknown>) {
-  failed.value = undefined
-  try {
-    await does()
-  } catch (e) {
-    failed.value = e as Problem
-  }
-  await load()
-}
 const kind = ref('rsa-2048')
 const announce = (purpose: string) =>
   act(() => take(api.POST('/api/v1/keys', {

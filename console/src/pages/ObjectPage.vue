@@ -2,7 +2,7 @@
 import { ElMessageBox } from 'element-plus'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, take, type Problem, type Refreshed } from '../api/client'
+import { api, take, type Refreshed } from '../api/client'
 import CertificateFacts from '../components/CertificateFacts.vue'
 import ChangeList from '../components/ChangeList.vue'
 import DifferenceTable from '../components/DifferenceTable.vue'
@@ -13,6 +13,7 @@ import ProblemBox from '../components/ProblemBox.vue'
 import SettingsDrawer from '../components/SettingsDrawer.vue'
 import ShortLanes from '../components/ShortLanes.vue'
 import TakeInDrawer from '../components/TakeInDrawer.vue'
+import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { kinds, type Kind } from '../composables/objects'
 import { days, local, protocols, short } from '../composables/words'
@@ -20,7 +21,7 @@ import { days, local, protocols, short } from '../composables/words'
 const props = defineProps<{ kind: Kind['name']; name: string }>()
 const router = useRouter()
 const kind = computed(() => kinds[props.kind])
-const failed = ref<Problem>()
+const { failed, act } = useAct({ failed: () => window.scrollTo({ top: 0 }) })
 const editing = ref(false)
 const takingIn = ref(false)
 const why = ref('')
@@ -78,15 +79,6 @@ async function save(settings: Record<string, unknown>, why: string) {
   await load()
 }
 
-async function act(does: () => Promise<unknown>) {
-  failed.value = undefined
-  try {
-    await does()
-  } catch (e) {
-    failed.value = e as Problem
-    window.scrollTo({ top: 0 })
-  }
-}
 const refresh = () => act(async () => {
   refreshed.value = await kind.value.refresh(props.name)
   await Promise.all([load(), wait(), check()])

@@ -1,23 +1,15 @@
 <script setup lang="ts">
 import { ref } from 'vue'
-import { api, take, type Problem } from '../api/client'
+import { api, take } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
+import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { local } from '../composables/words'
 
 const { data, problem, load } = useLoad(() => take(api.GET('/api/v1/owners')))
 const form = ref({ username: '', password: '' })
-const failed = ref<Problem>()
+const { failed, act } = useAct({ done: load })
 
-async function act(does: () => Promise<unknown>) {
-  failed.value = undefined
-  try {
-    await does()
-    await load()
-  } catch (e) {
-    failed.value = e as Problem
-  }
-}
 const add = () =>
   act(async () => {
     await take(api.POST('/api/v1/owners', { body: form.value }))

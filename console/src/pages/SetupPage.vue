@@ -1,28 +1,20 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
-import type { Problem } from '../api/client'
 import MarkSign from '../components/MarkSign.vue'
 import ProblemBox from '../components/ProblemBox.vue'
+import { useAct } from '../composables/act'
 import { session } from '../composables/session'
 
 const router = useRouter()
 const token = window.location.hash.slice(1)
 const form = ref({ username: '', password: '' })
-const problem = ref<Problem>()
-const busy = ref(false)
+const { busy, failed: problem, act } = useAct()
 
-async function setUp() {
-  busy.value = true
-  try {
-    await session.setUp(token, form.value.username, form.value.password)
-    await router.push('/connect')
-  } catch (e) {
-    problem.value = e as Problem
-  } finally {
-    busy.value = false
-  }
-}
+const setUp = () => act(async () => {
+  await session.setUp(token, form.value.username, form.value.password)
+  await router.push('/connect')
+})
 </script>
 
 <template>

@@ -4,28 +4,21 @@ import { useRoute, useRouter } from 'vue-router'
 import type { Problem } from '../api/client'
 import MarkSign from '../components/MarkSign.vue'
 import ProblemBox from '../components/ProblemBox.vue'
+import { useAct } from '../composables/act'
 import { session } from '../composables/session'
 
 const route = useRoute()
 const router = useRouter()
 const form = ref({ username: '', password: '' })
-const problem = ref<Problem>()
-const busy = ref(false)
+const { busy, failed: problem, act } = useAct()
 
 session.load().catch((e: Problem) => (problem.value = e))
 
-async function enter() {
-  busy.value = true
-  try {
-    await session.signIn(form.value.username, form.value.password)
-    const to = String(route.query.to ?? '/connect')
-    await router.push(to.startsWith('/') && !to.startsWith('//') ? to : '/connect')
-  } catch (e) {
-    problem.value = e as Problem
-  } finally {
-    busy.value = false
-  }
-}
+const enter = () => act(async () => {
+  await session.signIn(form.value.username, form.value.password)
+  const to = String(route.query.to ?? '/connect')
+  await router.push(to.startsWith('/') && !to.startsWith('//') ? to : '/connect')
+})
 </script>
 
 <template>

@@ -1,25 +1,17 @@
 <script setup lang="ts">
 import { ref } from 'vue'
-import { api, take, type Problem, type Token } from '../api/client'
+import { api, take, type Token } from '../api/client'
 import CopyValue from '../components/CopyValue.vue'
 import ProblemBox from '../components/ProblemBox.vue'
+import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { local } from '../composables/words'
 
 const { data, problem, load } = useLoad(() => take(api.GET('/api/v1/tokens')))
 const name = ref('')
 const made = ref<Token>()
-const failed = ref<Problem>()
+const { failed, act } = useAct({ done: load })
 
-async function act(does: () => Promise<void>) {
-  failed.value = undefined
-  try {
-    await does()
-    await load()
-  } catch (e) {
-    failed.value = e as Problem
-  }
-}
 const add = () =>
   act(async () => {
     made.value = await take(api.POST('/api/v1/tokens', { body: { name: name.value } }))
