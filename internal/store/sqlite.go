@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/url"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -89,7 +90,8 @@ func IsTaken(err error) bool {
 
 // Write runs do in a transaction of its own and returns when it is on disk.
 // Concurrent calls are committed together; one that fails is rolled back to its
-// savepoint and does not disturb the others. do may not keep tx.
+// savepoint and does not disturb the others. do may not keep tx, and may be run
+// again if the disk fails somebody else.
 func (s *Store) Write(ctx context.Context, do func(tx *gorm.DB) error) error {
 	o := op{do: do, reply: make(chan error, 1)}
 	s.closing.RLock()
@@ -129,15 +131,69 @@ func (s *Store) writer() {
 				break gather
 			}
 		}
-		results := make([]error, len(batch))
-		err := s.write.Transaction(func(tx *gorm.DB) error {
-			for i, o := range batch {
-				results[i] = tx.Transaction(o.do) // nested: a savepoint
-			}
-			return nil
-		})
+		s.commit(batch)
+	}
+}
+
+// commit commits transactions together, and tells each how it ended. On a full
+// disk, an error of the disk or lack of memory SQLite undoes the whole
+// transaction, savepoints and all, or does not commit it; then nobody in the group
+// has been told anything yet, whoever it happened to fails, and the others are run
+// again, each alone.
+func (s *Store) commit(batch []op) {
+	results := make([]error, len(batch))
+	reached := len(batch)
+	err := s.write.Transaction(func(tx *gorm.DB) error {
 		for i, o := range batch {
+			var whole bool
+			if results[i], whole = within(tx, o.do); !whole {
+				reached = i
+				return errors.Join(errUndone, results[i])
+			}
+		}
+		return nil
+	})
+	switch {
+	case err == nil:
+		for i, o := range batch {
+			o.reply <- results[i]
+		}
+		return
+	case len(batch) == 1:
+		batch[0].reply <- errors.Join(results[0], err)
+		return
+	}
+	for i, o := range batch {
+		if i == reached && results[i] != nil {
 			o.reply <- errors.Join(results[i], err)
+			continue
+		}
+		s.commit([]op{o})
+	}
+}
+
+var errUndone = errors.New("the database has undone the transaction")
+
+// within runs do under a savepoint, and undoes it if it fails. whole is false if
+// the transaction around it is gone with it.
+func within(tx *gorm.DB, do func(tx *gorm.DB) error) (err error, whole bool) {
+	if err := tx.Exec("SAVEPOINT one").Error; err != nil {
+		return err, false
+	}
+	if err = run(tx, do); err != nil {
+		if undo := tx.Exec("ROLLBACK TO one").Error; undo != nil {
+			return err, false
 		}
 	}
+	return err, tx.Exec("RELEASE one").Error == nil
+}
+
+// run calls do; a panic in it is an error, so that the one writer goes on.
+func run(tx *gorm.DB, do func(tx *gorm.DB) error) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("panic in a transaction: %v\n%s", p, debug.Stack())
+		}
+	}()
+	return do(tx.Session(&gorm.Session{NewDB: true}))
 }

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -370,4 +371,69 @@ func TestUnchanged(t *testing.T) {
 			require.ErrorContains(t, err, c.want)
 		}
 	}
+}
+
+// Whoever is told that a write succeeded finds it there, also where the disk is
+// full for somebody who was written together with it.
+func TestAFullDiskFailsOnlyWhomItHits(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer s.Close()
+	var pages int
+	require.NoError(t, s.Read.Raw("PRAGMA page_count").Scan(&pages).Error)
+	limit := func(n int) {
+		require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
+			return tx.Exec(fmt.Sprintf("PRAGMA max_page_count = %d", n)).Error
+		}))
+	}
+	limit(pages + 20)
+	var told, failed atomic.Int64
+	for round := range 12 {
+		var wg sync.WaitGroup
+		for i := range 40 {
+			wg.Go(func() {
+				name := fmt.Sprint(round, "-", i)
+				size := 10
+				if i%10 == 9 {
+					size = 200_000 // does not fit
+				}
+				err := s.Write(ctx, func(tx *gorm.DB) error {
+					if err := tx.Create(&store.SettingRow{Key: "first " + name}).Error; err != nil {
+						return err
+					}
+					return tx.Create(&store.SettingRow{Key: "second " + name, Value: strings.Repeat("x", size)}).Error
+				})
+				var n int64
+				require.NoError(t, s.Read.Model(&store.SettingRow{}).Where("key IN ?",
+					[]string{"first " + name, "second " + name}).Count(&n).Error)
+				if err == nil {
+					told.Add(1)
+					require.EqualValues(t, 2, n, "told that it is there")
+				} else {
+					failed.Add(1)
+					require.Zero(t, n, "half of what failed")
+				}
+			})
+		}
+		wg.Wait()
+	}
+	require.Positive(t, told.Load())
+	require.GreaterOrEqual(t, failed.Load(), int64(48))
+	limit(1 << 30)
+	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&store.SettingRow{Key: "after"}).Error }))
+}
+
+// A panic in a transaction fails that one.
+func TestAPanicInAWriteFailsIt(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer s.Close()
+	err := s.Write(ctx, func(tx *gorm.DB) error {
+		require.NoError(t, tx.Create(&store.SettingRow{Key: "half"}).Error)
+		panic("oops")
+	})
+	require.ErrorContains(t, err, "oops")
+	_, err = s.Setting(ctx, "half", "new")
+	require.NoError(t, err)
+	var row store.SettingRow
+	require.NoError(t, s.Read.Where("key = ?", "half").Take(&row).Error)
+	require.Equal(t, "new", row.Value, "nothing of it was kept")
 }

@@ -43,6 +43,7 @@ func (t *turn) store(got crossing.Turn, r crossing.Rendered, s *stored) (crossin
 		return nil, nil
 	}
 	err := t.rm.store.Write(t.ctx, func(tx *gorm.DB) error {
+		s.after = nil
 		for _, e := range inside {
 			if err := w.write(tx, e); err != nil {
 				return err
