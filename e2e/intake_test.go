@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -252,15 +253,19 @@ func TestTakingInOnTheCommandLine(t *testing.T) {
 	require.Contains(t, ok("check", "fresh"), "[changed-address]")
 	ok("provider", "set", "fresh", "approveChanges=true")
 	publish(idpMetadata("urn:fresh", "https://fresh.example/sso", other))
-	require.Contains(t, ok("refresh", "fresh"), "innergate approve fresh")
+	next := regexp.MustCompile(`innergate approve fresh --digest (\w+)`)
+	seen := next.FindStringSubmatch(ok("refresh", "fresh"))
+	require.Equal(t, seen, next.FindStringSubmatch(ok("waiting")))
 	require.Contains(t, ok("waiting"), other.Certificate.SHA256())
 	require.Contains(t, ok("check", "fresh"), "[change-waiting]")
-	ok("decline", "fresh")
+	refuses(1, "digest", "decline", "fresh")
+	refuses(1, "look at what waits now", "approve", "fresh", "--digest", "0123")
+	ok("decline", "fresh", "--digest", seen[1])
 	require.Contains(t, ok("waiting"), "Nothing waits")
 	require.Contains(t, ok("provider", "show", "fresh"), pair.Certificate.SHA256())
 	publish([]byte("<html>sign in</html>"))
 	refuses(3, "[metadata-html]", "refresh", "fresh")
-	refuses(1, "no change", "approve", "fresh")
+	refuses(1, "no change", "approve", "fresh", "--digest", seen[1])
 	require.Contains(t, ok("check", "fresh"), "[refresh-failed]")
 	refuses(1, "no metadata address", "refresh", "depot")
 
@@ -468,7 +473,7 @@ func TestBadInputOfTakingIn(t *testing.T) {
 		{"newer values of nobody", "PUT", "/applications/lost-propert/metadata",
 			m{"revision": 1, "typed": m{"entityId": "urn:x"}}, 404, []string{"lost-property"}},
 		{"a refresh of nobody", "POST", "/providers/nobody/refresh", nil, 404, []string{"nobody"}},
-		{"an approval of nothing", "POST", "/providers/wrenmoor-staff/approve", nil, 409, []string{"no change"}},
+		{"an approval of nothing", "POST", "/providers/wrenmoor-staff/approve", api.Decision{Digest: "x"}, 409, []string{"no change"}},
 		{"a decline of nothing", "POST", "/applications/crew-roster/decline", nil, 409, []string{"refresh it"}},
 		{"checks of nobody", "GET", "/checks?name=crew-rooster", nil, 404, []string{"crew-roster"}},
 		{"a severity that is none", "GET", "/checks?severity=bad", nil, 422, []string{"severity"}},
@@ -592,7 +597,9 @@ func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
 	require.NoError(t, err)
 	defer d.stop()
 	require.Equal(t, before, told(d))
-	require.NoError(t, d.client().Decide(ctx, "provider", "fresh", "approve"))
+	waiting, err := d.client().Waiting(ctx)
+	require.NoError(t, err)
+	require.NoError(t, d.client().Decide(ctx, "provider", "fresh", "approve", waiting.Items[0].Digest))
 	p, err := d.client().Provider(ctx, "fresh")
 	require.NoError(t, err)
 	require.Equal(t, "https://fresh.example/other", p.Endpoints[0].Location)

@@ -379,7 +379,7 @@ func TestOtherSideRollsItsKeyOver(t *testing.T) {
 		if approve {
 			require.Equal(t, "waiting", out.Outcome)
 			refused()
-			require.NoError(t, c.Decide(ctx, "provider", name, "approve"))
+			require.NoError(t, c.Decide(ctx, "provider", name, "approve", out.Digest))
 		}
 		enters()
 

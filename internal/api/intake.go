@@ -22,6 +22,7 @@ type Fresh struct {
 type Refreshed struct {
 	Kind        string                  `json:"kind"`
 	Name        string                  `json:"name"`
+	Digest      string                  `json:"digest,omitempty" doc:"Of a change that waits, to approve or decline it with"`
 	Outcome     string                  `json:"outcome" doc:"unchanged, applied, waiting (for approval), declined before, or failed"`
 	Differences []federation.Difference `json:"differences,omitempty"`
 	Findings    []*finding.Finding      `json:"findings,omitempty"`
@@ -32,9 +33,15 @@ type Pending struct {
 	Kind        string                  `json:"kind"`
 	Name        string                  `json:"name"`
 	Title       string                  `json:"title"`
+	Digest      string                  `json:"digest" doc:"Of what is shown here, to approve or decline it with"`
 	Since       time.Time               `json:"since"`
 	Differences []federation.Difference `json:"differences"`
 	Findings    []*finding.Finding      `json:"findings"`
+}
+
+// Decision approves or declines a change that waits.
+type Decision struct {
+	Digest string `json:"digest" maxLength:"64" doc:"Of the change that was looked at; another one is refused"`
 }
 
 // AggregateSettings are what an engineer decides about an aggregate.

@@ -11,6 +11,10 @@ import (
 	"innergate.example/innergate/internal/client"
 )
 
+// digestFlag names the change that was looked at.
+var digestFlag = &ucli.StringFlag{Name: "digest",
+	Usage: "of the change that was looked at, as innergate waiting prints it"}
+
 // kindFlag tells records of the same name apart.
 var kindFlag = &ucli.StringFlag{Name: "kind", Usage: "provider or app, where both have the name"}
 
@@ -85,8 +89,13 @@ func (e *environment) refreshed(w io.Writer, x api.Refreshed) {
 		e.finding(w, f)
 	}
 	if x.Outcome == "waiting" {
-		fmt.Fprintf(w, "next: innergate approve %s, or innergate decline %s\n", x.Name, x.Name)
+		decideNext(w, x.Name, x.Digest)
 	}
+}
+
+// decideNext says how to decide on a change that waits.
+func decideNext(w io.Writer, name, digest string) {
+	fmt.Fprintf(w, "next: innergate approve %s --digest %s, or decline it likewise\n", name, digest)
 }
 
 func (e *environment) waiting() *ucli.Command {
@@ -100,6 +109,7 @@ func (e *environment) waiting() *ucli.Command {
 				for _, p := range l.Items {
 					fmt.Fprintf(w, "%s %s, since %s\n", p.Kind, p.Name, local(p.Since))
 					e.differences(w, p.Differences)
+					decideNext(w, p.Name, p.Digest)
 				}
 				if len(l.Items) == 0 {
 					fmt.Fprintln(w, "Nothing waits.")
@@ -109,7 +119,7 @@ func (e *environment) waiting() *ucli.Command {
 }
 
 func (e *environment) decide(verb, usage string) *ucli.Command {
-	return &ucli.Command{Name: verb, Usage: usage, ArgsUsage: "NAME", Flags: []ucli.Flag{kindFlag},
+	return &ucli.Command{Name: verb, Usage: usage, ArgsUsage: "NAME", Flags: []ucli.Flag{kindFlag, digestFlag},
 		Action: e.action([]string{"NAME"},
 			func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
 				records, err := e.named(ctx, cmd, c, args)
@@ -120,7 +130,7 @@ func (e *environment) decide(verb, usage string) *ucli.Command {
 					return &usageError{fmt.Sprintf("%q names %d records", args[0], len(records)),
 						"Say which with --kind provider or --kind app."}
 				}
-				if err := c.Decide(ctx, records[0][0], records[0][1], verb); err != nil {
+				if err := c.Decide(ctx, records[0][0], records[0][1], verb, cmd.String("digest")); err != nil {
 					return err
 				}
 				fmt.Fprintf(e.out, "%s the change of %s\n", map[string]string{"approve": "approved", "decline": "declined"}[verb],

@@ -364,8 +364,8 @@ func (c *Client) Refresh(ctx context.Context, kind, name string) (api.Refreshed,
 }
 
 // Decide approves or declines the change of a record that waits.
-func (c *Client) Decide(ctx context.Context, kind, name, decision string) error {
-	return c.call(ctx, http.MethodPost, paths[kind]+url.PathEscape(name)+"/"+decision, nil, nil)
+func (c *Client) Decide(ctx context.Context, kind, name, decision, digest string) error {
+	return c.call(ctx, http.MethodPost, paths[kind]+url.PathEscape(name)+"/"+decision, api.Decision{Digest: digest}, nil)
 }
 
 // Waiting lists changes that wait for approval.

@@ -79,6 +79,50 @@ func idp(id, sso, attributes string, p *keys.Pair) []byte {
 	return bytes.Replace(octets, []byte("entityID="), []byte(attributes+" entityID="), 1)
 }
 
+// decide looks at what waits for a provider, and decides on that.
+func (r *rig) decide(name string, apply bool) error {
+	waiting, err := r.Exchange.Waiting(ctx, change.KindProvider, name)
+	require.NoError(r.t, err)
+	require.Len(r.t, waiting, 1)
+	return r.Exchange.Decide(ctx, tester, exchange.Decision{Kind: change.KindProvider, Name: name,
+		Digest: waiting[0].Digest,
+		Apply:  apply})
+}
+
+// What is decided on is what was looked at: not what the metadata has become
+// meanwhile, nor the same beside other values of the record.
+func TestOnlyWhatWasSeenIsApproved(t *testing.T) {
+	r := newRig(t)
+	p, q := r.newPair(), r.newPair()
+	s := r.source(idp("urn:a", "https://a.example/sso", "", p))
+	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "a", Source: records.Source{Address: s.URL},
+		Keeping: federation.Keeping{ApproveChanges: true}})
+	require.NoError(t, err)
+	refresh := func(document []byte) exchange.Refreshed {
+		s.document = document
+		out, err := r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
+		require.NoError(t, err)
+		require.Equal(t, exchange.Awaiting, out.Outcome)
+		waiting, err := r.Exchange.Waiting(ctx, change.KindProvider, "a")
+		require.NoError(t, err)
+		require.Equal(t, out.Digest, waiting[0].Digest)
+		return out
+	}
+	seen := refresh(idp("urn:a", "https://a.example/sso", "", q))
+	refresh(idp("urn:a", "https://evil.example/sso", "", q))
+	for digest, says := range map[string]string{"": "digest", seen.Digest: "another one than was looked at"} {
+		for _, apply := range []bool{true, false} {
+			err := r.Exchange.Decide(ctx, tester, exchange.Decision{Kind: change.KindProvider, Name: "a", Digest: digest,
+				Apply: apply})
+			require.ErrorContains(t, err, says)
+		}
+	}
+	now, err := r.Records.Provider("a")
+	require.NoError(t, err)
+	require.Equal(t, "https://a.example/sso", now.Side.Endpoints()[0].Location)
+	require.NoError(t, r.decide("a", true))
+}
+
 func TestMetadataIsKeptFresh(t *testing.T) {
 	r := newRig(t)
 	p := r.newPair()
@@ -173,7 +217,7 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	}
 	for _, want := range []string{exchange.Awaiting, exchange.Awaiting, exchange.Declined} {
 		if want == exchange.Declined {
-			require.NoError(t, r.Exchange.Decline(ctx, tester, change.KindProvider, "a"))
+			require.NoError(t, r.decide("a", false))
 		}
 		d, err := r.Freshness.Load(ctx, change.KindProvider, "a")
 		require.NoError(t, err)
@@ -189,11 +233,11 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	_, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
 	require.NoError(t, err)
 	settings(func(n federation.Settings) { n["owner"] = "meanwhile" })
-	require.NoError(t, r.Exchange.Approve(ctx, tester, change.KindProvider, "a"))
+	require.NoError(t, r.decide("a", true))
 	require.Equal(t, other.Certificate.SHA256(), key())
 	a, _ = r.Records.Provider("a")
 	require.Equal(t, "meanwhile", a.Owner, "what was changed meanwhile stays")
-	require.Error(t, r.Exchange.Approve(ctx, tester, change.KindProvider, "a"))
+	require.Error(t, r.Exchange.Decide(ctx, tester, exchange.Decision{Kind: change.KindProvider, Name: "a", Digest: "x"}))
 }
 
 func TestHistoryTellsAndRestores(t *testing.T) {

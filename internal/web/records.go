@@ -13,6 +13,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/gate/exchange"
 	"innergate.example/innergate/internal/gate/freshness"
 	"innergate.example/innergate/internal/gate/records"
 )
@@ -114,15 +115,20 @@ func (s *server) recordCalls(a huma.API, kind, path string) {
 			out, err := g.Exchange.Refresh(ctx, by(ctx), kind, in.Name)
 			return &body[api.Refreshed]{api.Refreshed(out)}, s.problem(err)
 		})
+	type decision struct {
+		Name string `path:"name" maxLength:"200" doc:"Short name"`
+		Body api.Decision
+	}
+	decide := func(apply bool) func(ctx context.Context, in *decision) (*struct{}, error) {
+		return func(ctx context.Context, in *decision) (*struct{}, error) {
+			return nil, s.problem(g.Exchange.Decide(ctx, by(ctx), exchange.Decision{Kind: kind, Name: in.Name,
+				Digest: in.Body.Digest, Apply: apply}))
+		}
+	}
 	huma.Register(a, does(path+"/{name}/approve", "approve-"+kind, "Apply the change that waits for approval"),
-		func(ctx context.Context, in *named) (*struct{}, error) {
-			return nil, s.problem(g.Exchange.Approve(ctx, by(ctx), kind, in.Name))
-		})
+		decide(true))
 	huma.Register(a, does(path+"/{name}/decline", "decline-"+kind,
-		"Drop the change that waits, until the metadata changes again"),
-		func(ctx context.Context, in *named) (*struct{}, error) {
-			return nil, s.problem(g.Exchange.Decline(ctx, by(ctx), kind, in.Name))
-		})
+		"Drop the change that waits, until the metadata changes again"), decide(false))
 }
 
 func (s *server) providerRow(p *federation.Provider) api.Row { return row(p) }

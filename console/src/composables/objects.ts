@@ -21,7 +21,7 @@ export type Kind = {
   save: (it: Shown, settings: Record<string, unknown>, why: string) => Promise<unknown>
   remove: (name: string, why: string) => Promise<unknown>
   refresh: (name: string) => Promise<Refreshed>
-  decide: (name: string, what: 'approve' | 'decline', why: string) => Promise<unknown>
+  decide: (name: string, what: 'approve' | 'decline', digest: string, why: string) => Promise<unknown>
 }
 
 const rows = (l: { items: Row[] | null; total: number }) => ({ items: l.items ?? [], total: l.total })
@@ -45,9 +45,10 @@ export const kinds: Record<Kind['name'], Kind> = {
       { ...at(it.name), body: { revision: it.revision, settings: settings as Provider['settings'] } }))),
     remove: (name, why) => because(why, () => take(api.DELETE('/api/v1/providers/{name}', at(name)))),
     refresh: (name) => take(api.POST('/api/v1/providers/{name}/refresh', at(name))),
-    decide: (name, what, why) =>
-      because(why, () => take(what === 'approve' ? api.POST('/api/v1/providers/{name}/approve', at(name))
-      : api.POST('/api/v1/providers/{name}/decline', at(name)))),
+    decide: (name, what, digest, why) =>
+      because(why, () => take(what === 'approve'
+        ? api.POST('/api/v1/providers/{name}/approve', { ...at(name), body: { digest } })
+        : api.POST('/api/v1/providers/{name}/decline', { ...at(name), body: { digest } }))),
   },
   application: {
     name: 'application',
@@ -66,8 +67,9 @@ export const kinds: Record<Kind['name'], Kind> = {
       { ...at(it.name), body: { revision: it.revision, settings: settings as Application['settings'] } }))),
     remove: (name, why) => because(why, () => take(api.DELETE('/api/v1/applications/{name}', at(name)))),
     refresh: (name) => take(api.POST('/api/v1/applications/{name}/refresh', at(name))),
-    decide: (name, what, why) =>
-      because(why, () => take(what === 'approve' ? api.POST('/api/v1/applications/{name}/approve', at(name))
-      : api.POST('/api/v1/applications/{name}/decline', at(name)))),
+    decide: (name, what, digest, why) =>
+      because(why, () => take(what === 'approve'
+        ? api.POST('/api/v1/applications/{name}/approve', { ...at(name), body: { digest } })
+        : api.POST('/api/v1/applications/{name}/decline', { ...at(name), body: { digest } }))),
   },
 }

@@ -84,7 +84,7 @@ const refresh = () => act(async () => {
   await Promise.all([load(), wait(), check()])
 })
 const decide = (what: 'approve' | 'decline') => act(async () => {
-  await kind.value.decide(props.name, what, why.value)
+  await kind.value.decide(props.name, what, waiting.value!.digest, why.value)
   refreshed.value = undefined
   why.value = ''
   await Promise.all([load(), wait(), check()])

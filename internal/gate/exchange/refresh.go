@@ -5,6 +5,8 @@ package exchange
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -202,10 +204,11 @@ func (rm *Room) compare(r federation.Record, c coming, out *renewed) error {
 	case out.fresh.Declined == hash:
 		out.Outcome = Declined
 	default:
-		var err error
+		var err, failed error
 		out.Outcome = Awaiting
 		out.pending, err = federation.Marshal(n)
-		return err
+		out.Digest, failed = digest(federation.Differences(federation.Describe(r), federation.Describe(n)), hash)
+		return errors.Join(err, failed)
 	}
 	return nil
 }
@@ -271,6 +274,9 @@ func (rm *Room) Waiting(ctx context.Context, kind, name string) ([]Pending, erro
 		p := Pending{Kind: row.Kind, Name: row.Name, Title: r.Basic().Title, Since: row.At,
 			Differences: federation.Differences(federation.Describe(r), federation.Describe(n))}
 		p.Findings = checks.Change(r.Kind().Side(), p.Differences)
+		if p.Digest, err = digest(p.Differences, n.Basic().Intake.Document); err != nil {
+			return nil, err
+		}
 		out = append(out, p)
 	}
 	return out, nil
@@ -299,20 +305,27 @@ func (rm *Room) proposed(r federation.Record, data []byte) (federation.Record, e
 	return n, nil
 }
 
-// Approve applies the change that waits, Decline drops it until the metadata
-// changes again.
-func (rm *Room) Approve(ctx context.Context, by change.By, kind, name string) error {
-	return rm.decide(ctx, by, kind, name, true)
+// Decision is what becomes of a change that waits.
+type Decision struct {
+	Kind, Name string
+	Digest     string // of the change as it was looked at
+	Apply      bool   // otherwise it is dropped, until the metadata changes again
 }
 
-// Decline drops the change that waits until the metadata changes again.
-func (rm *Room) Decline(ctx context.Context, by change.By, kind, name string) error {
-	return rm.decide(ctx, by, kind, name, false)
+// digest is short for what a change that waits comes to: what people are shown of
+// it, and the document.
+func digest(differences []federation.Difference, document string) (string, error) {
+	octets, err := json.Marshal(differences)
+	sum := sha256.Sum256(append(octets, document...))
+	return hex.EncodeToString(sum[:8]), err
 }
 
-func (rm *Room) decide(ctx context.Context, by change.By, kind, name string, apply bool) error {
+// Decide applies or drops the change that waits, if it is still the one that was
+// looked at.
+func (rm *Room) Decide(ctx context.Context, by change.By, d Decision) error {
 	rm.records.Lock()
 	defer rm.records.Unlock()
+	kind, name := d.Kind, d.Name
 	r, err := rm.records.Record(kind, name)
 	if err != nil {
 		return err
@@ -329,7 +342,18 @@ func (rm *Room) decide(ctx context.Context, by change.By, kind, name string, app
 	if err != nil {
 		return err
 	}
-	if !apply {
+	now, err := digest(federation.Differences(federation.Describe(r), federation.Describe(n)), n.Basic().Intake.Document)
+	switch {
+	case err != nil:
+		return err
+	case d.Digest == "":
+		return change.Field("digest", errors.New("give the digest of the change that was looked at; it stands in the "+
+			"list of what waits"))
+	case d.Digest != now:
+		return change.Conflict(fmt.Sprintf("the change of the %s %q is another one than was looked at", kind, name),
+			"look at what waits now, and decide on that")
+	}
+	if !d.Apply {
 		d, err := rm.freshness.Load(ctx, kind, name)
 		if err != nil {
 			return err
@@ -400,6 +424,7 @@ func (rm *Room) RefreshDue(ctx context.Context) error {
 type Refreshed struct {
 	Kind        string
 	Name        string
+	Digest      string // of a change that waits, to decide on
 	Outcome     string
 	Differences []federation.Difference
 	Findings    []*finding.Finding
@@ -410,6 +435,7 @@ type Pending struct {
 	Kind        string
 	Name        string
 	Title       string
+	Digest      string // of what is shown here, to decide on
 	Since       time.Time
 	Differences []federation.Difference
 	Findings    []*finding.Finding
