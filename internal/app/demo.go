@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/goccy/go-yaml"
+	"github.com/google/renameio/v2"
 
 	"innergate.example/innergate/demo"
 	"innergate.example/innergate/internal/core/federation"
@@ -155,7 +156,7 @@ func Demo(ctx context.Context, o DemoOptions) (err error) {
 	if o.Ready != "" {
 		octets, err := json.MarshalIndent(d.ready, "", "  ")
 		if err == nil {
-			err = writeWhole(o.Ready, append(octets, '\n'))
+			err = renameio.WriteFile(o.Ready, append(octets, '\n'), 0o600)
 		}
 		if err != nil {
 			return errors.Join(err, s.stop())
@@ -240,15 +241,6 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 		}
 	}
 	return nil
-}
-
-// writeWhole makes a file appear with all of its content.
-func writeWhole(path string, octets []byte) error {
-	tmp := path + ".part"
-	if err := os.WriteFile(tmp, octets, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(tmp, path)
 }
 
 // say tells where to go and whom to sign in as.

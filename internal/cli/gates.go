@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"github.com/google/renameio/v2"
 	ucli "github.com/urfave/cli/v3"
 	"go.yaml.in/yaml/v3"
 
@@ -86,7 +87,7 @@ func (e *environment) saveGate(ctx context.Context, cmd *ucli.Command) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}
-	if err := os.WriteFile(path, text, 0o600); err != nil {
+	if err := renameio.WriteFile(path, text, 0o600); err != nil {
 		return err
 	}
 	fmt.Fprintf(e.out, "saved; later calls go to %s\n", g.URL)

@@ -22,6 +22,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/renameio/v2"
+
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
 )
@@ -78,7 +80,7 @@ func LoadPair(path, name string) (*keys.Pair, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
 	}
-	return pair, os.WriteFile(path, text, 0o600)
+	return pair, renameio.WriteFile(path, text, 0o600)
 }
 
 // fetchMetadata gets the gate's metadata from an address or a file, for every

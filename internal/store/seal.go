@@ -12,35 +12,33 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"github.com/google/renameio/v2"
 )
 
 // Sealer seals octets with AES-256-GCM under a key from a file.
 type Sealer struct{ aead cipher.AEAD }
 
-// OpenSealer reads the sealing key from a file, or makes the file if it is not
-// there: 32 random octets in base64, readable by the owner only.
-func OpenSealer(path string) (*Sealer, error) {
+// OpenSealer reads the sealing key from a file. If there is none and a new one may
+// be made, it makes it: 32 random octets in base64, readable by the owner only; a
+// full disk leaves no file.
+func OpenSealer(path string, fresh bool) (*Sealer, error) {
 	text, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && fresh:
 		key := make([]byte, 32)
-		if _, err := rand.Read(key); err != nil {
-			return nil, err
-		}
+		_, _ = rand.Read(key) // never fails (crypto/rand)
 		text = []byte(base64.StdEncoding.EncodeToString(key) + "\n")
 		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 			return nil, err
 		}
-		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if err != nil {
+		if err := renameio.WriteFile(path, text, 0o600, renameio.IgnoreUmask()); err != nil {
 			return nil, fmt.Errorf("making the sealing key: %w", err)
 		}
-		if _, err := f.Write(text); err != nil {
-			return nil, err
-		}
-		if err := errors.Join(f.Sync(), f.Close()); err != nil {
-			return nil, err
-		}
-	} else if err != nil {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("the sealing key %s is missing, and the database is sealed with it; restore it from a backup",
+			path)
+	case err != nil:
 		return nil, fmt.Errorf("reading the sealing key: %w", err)
 	}
 	key, err := base64.StdEncoding.DecodeString(strings.TrimSpace(string(text)))

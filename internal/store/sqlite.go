@@ -6,12 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"os"
 	"path/filepath"
 	"runtime/debug"
 	"strings"
 	"time"
 
 	"github.com/go-gormigrate/gormigrate/v2"
+	"github.com/mattn/go-sqlite3"
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
@@ -77,6 +79,35 @@ func migrate(db *gorm.DB, of string) error {
 		return fmt.Errorf("bringing the %s database up to date: %w", of, err)
 	}
 	return nil
+}
+
+// checked is the size up to which a file is read through when it is opened, in
+// octets.
+const checked = 256 << 20
+
+// intact sees whether a file is whole, unless that would take long.
+func intact(db *gorm.DB, file string) error {
+	if info, err := os.Stat(file); err != nil || info.Size() > checked {
+		return err
+	}
+	var said []string
+	if err := db.Raw("PRAGMA quick_check(1)").Scan(&said).Error; err != nil {
+		return err
+	}
+	if len(said) != 1 || said[0] != "ok" {
+		return fmt.Errorf("%w: %s", errMalformed, strings.Join(said, "; "))
+	}
+	return nil
+}
+
+// errMalformed is found by reading a file through.
+var errMalformed = errors.New("the file is malformed")
+
+// damaged reports whether an error says that a file is no whole database any more.
+func damaged(err error) bool {
+	var e sqlite3.Error
+	return errors.Is(err, errMalformed) || errors.As(err, &e) && (e.Code == sqlite3.ErrCorrupt ||
+		e.Code == sqlite3.ErrNotADB)
 }
 
 // compact gives back to the disk what a file no longer uses, and leaves nothing

@@ -45,8 +45,8 @@ type op struct {
 // A second process is kept out by a lock file. sealKey is the file of the
 // sealing key.
 func Open(dir, sealKey string, traces TraceLimits, log *slog.Logger) (*Store, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fmt.Errorf("making the data directory: %w", err)
+	if err := private(dir, log); err != nil {
+		return nil, err
 	}
 	lock, err := os.OpenFile(filepath.Join(dir, "innergate.lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -57,8 +57,8 @@ func Open(dir, sealKey string, traces TraceLimits, log *slog.Logger) (*Store, er
 		return nil, fmt.Errorf("another gate serves from %s; stop it first, or use another data directory", dir)
 	}
 	s := &Store{lock: lock, dir: dir, ops: make(chan op, 256), done: make(chan struct{})}
-	if s.Sealer, err = OpenSealer(sealKey); err == nil {
-		err = s.open(dir)
+	if err = s.open(dir, sealKey, log); err != nil {
+		err = fmt.Errorf("opening the data directory %s: %w", dir, err)
 	}
 	if err != nil {
 		return nil, errors.Join(err, s.closeFiles())
@@ -68,27 +68,67 @@ func Open(dir, sealKey string, traces TraceLimits, log *slog.Logger) (*Store, er
 	return s, nil
 }
 
-func (s *Store) open(dir string) (err error) {
-	file := filepath.Join(dir, "innergate.db")
-	if s.write, err = connect(file, mainOptions, 1); err != nil {
+func (s *Store) open(dir, sealKey string, log *slog.Logger) (err error) {
+	if err := lost(dir); err != nil {
 		return err
 	}
-	if err := migrate(s.write, "main"); err != nil {
+	file := filepath.Join(dir, mainFile)
+	info, err := os.Stat(file)
+	fresh := err != nil || info.Size() == 0
+	if s.Sealer, err = OpenSealer(sealKey, fresh); err != nil {
+		return err
+	}
+	if err := own(file); err != nil {
+		return err
+	}
+	if s.write, err = connect(file, mainOptions, 1); err == nil {
+		err = migrate(s.write, "main")
+	}
+	if damaged(err) {
+		return fmt.Errorf("%s is damaged; restore it from a backup: %w", mainFile, err)
+	}
+	if err != nil {
 		return err
 	}
 	if s.Read, err = connect(file, readOptions, 4); err != nil {
 		return err
 	}
-	if s.traces, err = connect(filepath.Join(dir, "traces.db"), traceOptions, 2); err != nil {
-		return err
-	}
-	if err := migrate(s.traces, "traces"); err != nil {
+	if err := s.openTraces(filepath.Join(dir, tracesFile), log); err != nil {
 		return err
 	}
 	if err := s.checkSeal(); err != nil {
 		return err
 	}
 	return s.sealNames()
+}
+
+// openTraces opens the file of traces. A damaged one is set aside: losing traces
+// keeps nobody from starting.
+func (s *Store) openTraces(file string, log *slog.Logger) (err error) {
+	open := func() error {
+		if err := own(file); err != nil {
+			return err
+		}
+		if s.traces, err = connect(file, traceOptions, 2); err != nil {
+			return err
+		}
+		if err := intact(s.traces, file); err != nil {
+			return err
+		}
+		return migrate(s.traces, "traces")
+	}
+	if err = open(); !damaged(err) {
+		return err
+	}
+	if s.traces != nil {
+		if pool, err := s.traces.DB(); err == nil {
+			_ = pool.Close()
+		}
+	}
+	if err := setAside(file, log, err); err != nil {
+		return err
+	}
+	return open()
 }
 
 // PutDocument keeps a document and gives the name it is found by.

@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -97,7 +98,7 @@ func TestOnlyOneProcessAndTheRightKey(t *testing.T) {
 }
 
 func TestSealBindsToItsPlace(t *testing.T) {
-	s, err := store.OpenSealer(filepath.Join(t.TempDir(), "key"))
+	s, err := store.OpenSealer(filepath.Join(t.TempDir(), "key"), true)
 	require.NoError(t, err)
 	sealed := s.Seal("session", []byte("secret"))
 	require.NotContains(t, string(sealed), "secret")
@@ -436,4 +437,97 @@ func TestAPanicInAWriteFailsIt(t *testing.T) {
 	var row store.SettingRow
 	require.NoError(t, s.Read.Where("key = ?", "half").Take(&row).Error)
 	require.Equal(t, "new", row.Value, "nothing of it was kept")
+}
+
+// What a crash, a full disk or a careless hand leaves in the data directory.
+func TestDataDirectoriesThatAreNotWhole(t *testing.T) {
+	full := func(t *testing.T) (dir, key string) {
+		dir = t.TempDir()
+		key = filepath.Join(t.TempDir(), "seal.key")
+		s, err := store.Open(dir, key, store.TraceLimits{}, slog.New(slog.DiscardHandler))
+		require.NoError(t, err)
+		s.Traces.Record(store.TraceHead{ID: "KEPT", Result: "entered", Started: time.Now()}, nil, nil)
+		require.NoError(t, s.Close())
+		return dir, key
+	}
+	again := func(dir, key string, log *slog.Logger) error {
+		s, err := store.Open(dir, key, store.TraceLimits{}, log)
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		return s.Write(ctx, func(tx *gorm.DB) error { return tx.Save(&store.SettingRow{Key: "goes on"}).Error })
+	}
+	quiet := slog.New(slog.DiscardHandler)
+	for rule, c := range map[string]struct {
+		harm func(dir, key string) error
+		says string
+	}{
+		"an empty database": {func(dir, _ string) error {
+			return os.Truncate(filepath.Join(dir, "innergate.db"), 0)
+		}, "innergate.db in"},
+		"none": {func(dir, _ string) error { return os.Remove(filepath.Join(dir, "innergate.db")) },
+			"is missing, but traces.db is there"},
+		"a damaged one": {func(dir, _ string) error {
+			return os.WriteFile(filepath.Join(dir, "innergate.db"), bytes.Repeat([]byte("x"), 9000), 0o600)
+		}, "innergate.db is damaged; restore it"},
+		"no sealing key": {func(_, key string) error { return os.Remove(key) },
+			"is missing, and the database is sealed with it"},
+		"half a sealing key": {func(_, key string) error { return os.Truncate(key, 20) }, "is damaged"},
+		"another sealing key": {func(_, key string) error {
+			return os.WriteFile(key, []byte(strings.Repeat("A", 43)+"=\n"), 0o600)
+		}, "another one than it was sealed with"},
+	} {
+		t.Run(rule, func(t *testing.T) {
+			dir, key := full(t)
+			require.NoError(t, c.harm(dir, key))
+			before, err := os.ReadDir(dir)
+			require.NoError(t, err)
+			require.ErrorContains(t, again(dir, key, quiet), c.says)
+			after, err := os.ReadDir(dir)
+			require.NoError(t, err)
+			require.Len(t, after, len(before), "nothing is begun anew")
+			if rule == "no sealing key" {
+				require.NoFileExists(t, key)
+			}
+		})
+	}
+	for rule, harm := range map[string]func(file string) error{
+		"traces that are no database": func(file string) error { return os.WriteFile(file, []byte("<html>"), 0o600) },
+		"traces that are cut off":     func(file string) error { return os.Truncate(file, 12000) },
+		"traces overwritten inside": func(file string) error {
+			f, err := os.OpenFile(file, os.O_RDWR, 0)
+			require.NoError(t, err)
+			_, err = f.WriteAt(bytes.Repeat([]byte{0xa5}, 8192), 4096)
+			return errors.Join(err, f.Close())
+		},
+	} {
+		t.Run(rule, func(t *testing.T) {
+			dir, key := full(t)
+			require.NoError(t, harm(filepath.Join(dir, "traces.db")))
+			var log bytes.Buffer
+			require.NoError(t, again(dir, key, slog.New(slog.NewTextHandler(&log, nil))))
+			require.Contains(t, log.String(), "traces.db.damaged")
+			require.FileExists(t, filepath.Join(dir, "traces.db.damaged"))
+			log.Reset()
+			require.NoError(t, again(dir, key, slog.New(slog.NewTextHandler(&log, nil))))
+			require.Empty(t, log.String())
+		})
+	}
+
+	// Nobody else can read what is there, also where they could before.
+	dir, key := full(t)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	require.NoError(t, os.Chmod(filepath.Join(dir, "innergate.db"), 0o644))
+	s, err := store.Open(dir, key, store.TraceLimits{}, quiet)
+	require.NoError(t, err)
+	defer s.Close()
+	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&store.SettingRow{Key: "x"}).Error }))
+	require.NoError(t, filepath.WalkDir(dir, func(path string, _ os.DirEntry, err error) error {
+		require.NoError(t, err)
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		require.Zero(t, info.Mode().Perm()&0o077, path)
+		return nil
+	}))
 }
