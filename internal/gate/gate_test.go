@@ -376,6 +376,41 @@ func TestNamesAreTakenOnce(t *testing.T) {
 	require.EqualValues(t, 1, n)
 }
 
+// A console session never outlives the password or the owner it was made with,
+// also if that changes while somebody signs in.
+func TestConsoleSessionsEndWithTheirOwner(t *testing.T) {
+	r := newRig(t)
+	const before, after = "a long enough password", "another long password"
+	require.NoError(t, r.Operators.AddOwner(ctx, tester, "stays", before))
+	for name, change := range map[string]func() error{
+		"changed": func() error { return r.Operators.SetPassword(ctx, tester, "changed", after) },
+		"removed": func() error { return r.Operators.RemoveOwner(ctx, tester, "removed") },
+	} {
+		require.NoError(t, r.Operators.AddOwner(ctx, tester, name, before))
+		early, err := r.Operators.SignIn(ctx, name, before, "192.0.2.1")
+		require.NoError(t, err)
+		tokens := []string{early}
+		var wg sync.WaitGroup
+		var mu sync.Mutex
+		for range 4 {
+			wg.Go(func() {
+				token, _ := r.Operators.SignIn(ctx, name, before, "192.0.2.1")
+				mu.Lock()
+				defer mu.Unlock()
+				tokens = append(tokens, token)
+			})
+		}
+		time.Sleep(20 * time.Millisecond) // they hash by now
+		require.NoError(t, change())
+		wg.Wait()
+		for _, token := range tokens {
+			user, err := r.Operators.ConsoleUser(ctx, token)
+			require.NoError(t, err)
+			require.Empty(t, user, name)
+		}
+	}
+}
+
 func TestOperators(t *testing.T) {
 	r := newRig(t)
 	require.NoError(t, r.Operators.AddOwner(ctx, tester, "first", "a long enough password"))

@@ -593,6 +593,42 @@ func TestChangesDuringARefresh(t *testing.T) {
 	require.Zero(t, r.count(&store.FreshRow{}))
 }
 
+// A document that is lost or cut off is a finding, and healed by the next refresh
+// even if nothing has changed; until then nothing is taken over.
+func TestADamagedDocumentOfAnAggregateHeals(t *testing.T) {
+	r := newRig(t)
+	s := r.source([]byte(strings.ReplaceAll(`<EntitiesDescriptor xmlns="NS"><EntityDescriptor entityID="urn:x"/></EntitiesDescriptor>`,
+		"NS", saml.NSMetadata)))
+	r.done(r.Exchange.AddAggregate(ctx, tester, "plain", editions.Settings{Address: s.URL}, nil))
+	file := func() string {
+		files, err := os.ReadDir(editions.New(r.st).Folder())
+		require.NoError(t, err)
+		require.Len(t, files, 1)
+		return filepath.Join(editions.New(r.st).Folder(), files[0].Name())
+	}
+	codes := func() (out []finding.Code) {
+		a, err := r.Exchange.Aggregate(ctx, "plain")
+		require.NoError(t, err)
+		for _, f := range a.Findings {
+			out = append(out, f.Code)
+		}
+		return out
+	}
+	at := file()
+	for rule, harm := range map[string]func() error{"lost": func() error { return os.Remove(at) },
+		"cut": func() error { return os.Truncate(at, 20) }} {
+		require.NotContains(t, codes(), finding.AggregateDamaged)
+		require.NoError(t, harm())
+		require.Contains(t, codes(), finding.AggregateDamaged, rule)
+		r.restart()
+		require.NoError(t, r.Exchange.RefreshDue(ctx))
+		r.Exchange.Wait()
+		require.NotContains(t, codes(), finding.AggregateDamaged, rule)
+		at = file()
+	}
+	require.Equal(t, []int{3, 0}, []int{s.full, s.spare})
+}
+
 func TestHistoryIsSearchedPageByPage(t *testing.T) {
 	r := newRig(t)
 	for i := range 12 {

@@ -67,6 +67,7 @@ const (
 	AggregateNoRole     Code = "aggregate-entity-role"
 	AggregateUnverified Code = "aggregate-unverified"
 	AggregateGone       Code = "aggregate-entity-gone"
+	AggregateDamaged    Code = "aggregate-damaged"
 	ChangedEntityID     Code = "changed-entity-id"
 	ChangedKey          Code = "changed-key"
 	ChangedAddress      Code = "changed-address"
@@ -291,6 +292,9 @@ var catalogue = []Entry{
 	{AggregateGone, Warning, Gate, "The entity is no longer in its aggregate",
 		"Ask its administrator whether it left; remove the record, or take in metadata from another source.",
 		"A refresh of the aggregate does not hold the entity that a record was taken from."},
+	{AggregateDamaged, Error, Gate, "The document of the aggregate is lost or cut off",
+		"Refresh the aggregate, or upload the edition again. Until then no entity can be taken over; records taken from it work on.",
+		"The file of an aggregate is missing, or shorter than when it was taken in."},
 	{ChangedEntityID, Warning, Gate, "The metadata names another entity ID than before",
 		"Ask the other side whether this is meant; both sides compare it letter by letter.",
 		"Metadata taken in anew differs from the record."},

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -177,9 +178,32 @@ func (rm *Room) Cut(ctx context.Context, aggregate, entityID string) ([]byte, er
 // Document is the document of an aggregate, for cutting entities out of it.
 type Document struct{ *os.File }
 
+// Put makes a document that was spooled that of an edition, on the disk before it
+// counts.
+func (rm *Room) Put(spooled, name string) error {
+	if err := os.Rename(spooled, filepath.Join(rm.Folder(), name)); err != nil {
+		return err
+	}
+	dir, err := os.Open(rm.Folder())
+	if err != nil {
+		return err
+	}
+	return errors.Join(dir.Sync(), dir.Close())
+}
+
+// Whole reports whether the document of an aggregate is there, in its whole
+// length.
+func (rm *Room) Whole(d Data) bool {
+	info, err := os.Stat(filepath.Join(rm.Folder(), d.File))
+	return d.File == "" || err == nil && (d.Size == 0 || info.Size() == d.Size)
+}
+
 // Open opens the document of an aggregate; the caller closes it.
 func (rm *Room) Open(d Data) (Document, error) {
 	f, err := os.Open(filepath.Join(rm.Folder(), d.File))
+	if errors.Is(err, fs.ErrNotExist) {
+		err = finding.New(finding.AggregateDamaged, finding.Fact("Document", d.File))
+	}
 	return Document{f}, err
 }
 
@@ -194,7 +218,8 @@ func (o Document) Cut(e store.EntityRow) ([]byte, error) {
 	}
 	octets := make([]byte, e.Until-e.From)
 	if _, err := o.ReadAt(octets, e.From); err != nil {
-		return nil, fmt.Errorf("the document of the aggregate is damaged: %w", err)
+		return nil, finding.New(finding.AggregateDamaged, finding.Fact("Entity ID", e.EntityID),
+			finding.Fact("Cause", err.Error()))
 	}
 	if !bytes.HasPrefix(octets, []byte("<")) {
 		return nil, finding.New(finding.XMLEncoding,
@@ -292,6 +317,9 @@ func (rm *Room) Spool(src io.Reader) (*os.File, error) {
 	if err == nil && n > limit {
 		err = change.Field("metadata", finding.New(finding.XMLTooLarge,
 			finding.Fact("Limit", fmt.Sprintf("%d octets", limit))))
+	}
+	if err == nil {
+		err = f.Sync() // it counts only once it is on the disk
 	}
 	if err == nil {
 		_, err = f.Seek(0, io.SeekStart)

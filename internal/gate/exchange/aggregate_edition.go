@@ -154,6 +154,9 @@ func (in *incoming) load(ctx context.Context) (err error) {
 
 // get fetches the document, unless it is what it was.
 func (in *incoming) get(ctx context.Context, p progress) (unchanged bool, err error) {
+	if !in.editions.Whole(in.data) {
+		in.fresh.Conditions = fetch.Conditions{} // the document is needed, changed or not
+	}
 	short, cancel := context.WithTimeout(ctx, 10*time.Minute)
 	defer cancel()
 	got, err := in.fetch.Open(short, in.data.Address, in.fresh.Conditions)
@@ -206,8 +209,7 @@ func (in *incoming) place(ctx context.Context, staged *editions.Staging) (err er
 	was, from, old := in.row.Edition, in.row.Revision, in.data.File
 	in.row.Edition, in.row.Revision = was+1, from+1
 	in.data.File = fmt.Sprintf("%s-%d.xml", in.name, in.row.Edition)
-	path := filepath.Join(in.editions.Folder(), in.data.File)
-	if err := os.Rename(in.document.Name(), path); err != nil {
+	if err := in.editions.Put(in.document.Name(), in.data.File); err != nil {
 		return err
 	}
 	if in.row.Data, err = json.Marshal(in.data); err != nil {
@@ -228,7 +230,7 @@ func (in *incoming) place(ctx context.Context, staged *editions.Staging) (err er
 			Revision: in.row.Revision, Data: in.row.Data}.Write(tx)
 	})
 	if err != nil {
-		return errors.Join(err, os.Remove(path))
+		return errors.Join(err, os.Remove(filepath.Join(in.editions.Folder(), in.data.File)))
 	}
 	if staged.Placed(); was == 0 {
 		return nil

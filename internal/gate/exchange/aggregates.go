@@ -67,6 +67,9 @@ func (rm *Room) Aggregate(ctx context.Context, name string) (Aggregate, error) {
 		return Aggregate{}, err
 	}
 	a := Aggregate{Name: row.Name, Revision: row.Revision, Added: row.Added, Data: d, Fresh: f.State}
+	if !rm.editions.Whole(d) {
+		a.Findings = append(a.Findings, finding.New(finding.AggregateDamaged, finding.Fact("Document", d.File)))
+	}
 	if d.TrustKey == "" {
 		a.Findings = append(a.Findings, finding.New(finding.AggregateUnverified))
 	}

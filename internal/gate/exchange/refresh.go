@@ -57,7 +57,37 @@ type Parts struct {
 func New(ctx context.Context, p Parts) (*Room, error) {
 	rm := &Room{store: p.Store, log: p.Log, now: p.Now, fetch: p.Fetch, records: p.Records, freshness: p.Freshness,
 		editions: p.Editions, ctx: ctx}
-	return rm, rm.editions.Sweep(ctx)
+	if err := rm.editions.Sweep(ctx); err != nil {
+		return nil, err
+	}
+	return rm, rm.heal(ctx)
+}
+
+// heal has aggregates whose documents are not whole refreshed at once.
+func (rm *Room) heal(ctx context.Context) error {
+	var rows []store.AggregateRow
+	if err := rm.store.Read.WithContext(ctx).Find(&rows).Error; err != nil {
+		return err
+	}
+	for _, row := range rows {
+		_, d, err := rm.editions.Row(ctx, row.Name)
+		if err != nil {
+			return err
+		}
+		if d.Address == "" || rm.editions.Whole(d) {
+			continue
+		}
+		f, err := rm.freshness.Load(ctx, change.KindAggregate, row.Name)
+		if err != nil {
+			return err
+		}
+		f.Next = rm.now().UTC()
+		err = rm.store.Write(ctx, func(tx *gorm.DB) error { return freshness.Save(tx, change.KindAggregate, row.Name, f) })
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Wait waits until no job runs any more.

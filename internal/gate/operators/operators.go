@@ -233,10 +233,22 @@ func (rm *Room) SignIn(ctx context.Context, username, password, address string) 
 		return "", ErrDenied
 	}
 	token = random.Text(32)
-	return token, rm.store.Write(ctx, func(tx *gorm.DB) error {
+	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+		var same int64 // removed, or with another password meanwhile
+		if err := tx.Model(&store.OwnerRow{}).Where("username = ? AND password = ?", username,
+			row.Password).Count(&same).Error; err != nil {
+			return err
+		}
+		if same == 0 {
+			return ErrDenied
+		}
 		return tx.Create(&store.ConsoleRow{Hash: store.Hash(token), Username: username,
 			Expires: rm.now().Add(consoleLife).UTC()}).Error
 	})
+	if err != nil {
+		token = ""
+	}
+	return token, err
 }
 
 // ConsoleUser gives the owner a console session belongs to, "" if to none.
