@@ -5,6 +5,7 @@ function ratio(text, a, b) { if (time[a] && time[b]) printf "%-72s %6.2f\n", tex
 END {
   print ""
   ratio("reading and verifying a signed 7 KB answer / one RSA verification", "BenchmarkVerify", "BenchmarkVerifyFloor")
+  ratio("refusing the worst forged message / reading a plain one of its size", "BenchmarkForged", "BenchmarkForgedFloor")
   ratio("a whole crossing / one RSA signature (it has three)", "BenchmarkCrossing", "BenchmarkCrossingFloor")
   ratio("a crossing with 10,000 applications / with one", "BenchmarkCrossing10000Applications", "BenchmarkCrossing")
   ratio("reading and verifying an aggregate of 10,000 / xmlsec1 --verify (wanted 0.50)", "BenchmarkAggregateRead", "BenchmarkAggregateXmlsec1")

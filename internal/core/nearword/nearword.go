@@ -3,11 +3,20 @@
 //	nearword.Of("crew-rooster", names) // "crew-roster"
 package nearword
 
+// longest is the length of words that are looked at, in octets: names are shorter.
+const longest = 100
+
 // Of gives the candidate that is nearest to what was given, at most a third of
 // its letters away; "" if none is.
 func Of(given string, candidates []string) string {
 	best, bestAt := "", 1<<30
+	if len(given) > longest {
+		return ""
+	}
 	for _, c := range candidates {
+		if apart := len(c) - len(given); max(apart, -apart) > (len(c)+2)/3 {
+			continue // cannot be near
+		}
 		if d := distance(given, c); d < bestAt && d <= (len(c)+2)/3 {
 			best, bestAt = c, d
 		}

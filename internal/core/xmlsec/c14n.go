@@ -32,6 +32,7 @@ type Canonicalizer struct {
 	ns       []NSDecl
 	attrs    []Attr
 	done     bool // the outermost element has ended
+	left     int  // octets that may still be written; 0 for any number
 	err      error
 }
 
@@ -43,6 +44,13 @@ func NewCanonicalizer(w io.Writer, m Method) *Canonicalizer {
 // Flush hands on what is left and reports the first error.
 func (c *Canonicalizer) Flush() error {
 	if c.err == nil && len(c.out) > 0 {
+		if c.left > 0 {
+			if c.left -= len(c.out); c.left <= 0 {
+				c.err = finding.New(finding.XMLTooLarge,
+					finding.Fact("Reason", "the canonical form is many times as long as what it is of"))
+				return c.err
+			}
+		}
 		_, c.err = c.w.Write(c.out)
 		c.out = c.out[:0]
 	}
@@ -142,6 +150,24 @@ type apex interface {
 	inherited() (ns []NSDecl, xml []Attr)
 }
 
+// listed wants the namespaces of the PrefixList. Below the outermost element only
+// a declaration can change what a prefix is bound to.
+func (c *Canonicalizer) listed(ev *Event, at scope) {
+	if len(c.marks) == 0 {
+		for _, p := range c.method.Prefixes {
+			if uri, ok := at.Lookup(p); ok {
+				c.want(p, uri)
+			}
+		}
+		return
+	}
+	for _, d := range ev.NS {
+		if slices.Contains(c.method.Prefixes, d.Prefix) {
+			c.want(d.Prefix, d.URI)
+		}
+	}
+}
+
 func (c *Canonicalizer) begin(ev *Event, at scope) {
 	c.ns, c.attrs = c.ns[:0], append(c.attrs[:0], ev.Attrs...)
 	if c.method.Inclusive {
@@ -166,11 +192,7 @@ func (c *Canonicalizer) begin(ev *Event, at scope) {
 				c.want(ev.Attrs[i].Prefix, ev.Attrs[i].Space)
 			}
 		}
-		for _, p := range c.method.Prefixes {
-			if uri, ok := at.Lookup(p); ok {
-				c.want(p, uri)
-			}
-		}
+		c.listed(ev, at)
 	}
 	c.marks = append(c.marks, len(c.rendered))
 	c.rendered = append(c.rendered, c.ns...)

@@ -359,7 +359,9 @@ func (r *Reader) startTag() (*Event, error) {
 	if err := r.attributes(tag[n:]); err != nil {
 		return nil, err
 	}
-	r.scope = append(r.scope, r.ns...)
+	if r.scope = append(r.scope, r.ns...); len(r.scope) > r.limits.Scope {
+		return nil, r.fail(finding.XMLTooDeep, "more than %d namespace declarations in scope", r.limits.Scope)
+	}
 	var ok bool
 	if f.space, ok = r.Lookup(f.prefix); !ok || f.prefix == "xmlns" {
 		return nil, r.malformed("the prefix %q is not declared", f.prefix)

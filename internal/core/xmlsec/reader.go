@@ -44,20 +44,22 @@ type Event struct {
 	Start, End           int64  // offsets of the octets, in UTF-8
 }
 
-// Limits bound what a reader takes. Zero fields are not bounded, except depth
-// and counts, which fall back to those of MessageLimits.
+// Limits bound what a reader takes, so that the work a document causes grows with
+// its size alone. Zero fields are not bounded, except depth and counts, which fall
+// back to those of MessageLimits.
 type Limits struct {
 	Octets int64 // of the document
 	Token  int   // of one tag, comment or CDATA section
 	Depth  int   // of nested elements
 	Attrs  int   // of attributes and declarations on one element
+	Scope  int   // of namespace declarations in scope at one place: looking a prefix up goes through them
 }
 
 // MessageLimits are those for messages: 1 MiB, 64 levels.
-var MessageLimits = Limits{Octets: 1 << 20, Token: 1 << 20, Depth: 64, Attrs: 128}
+var MessageLimits = Limits{Octets: 1 << 20, Token: 1 << 20, Depth: 64, Attrs: 128, Scope: 256}
 
 // AggregateLimits are those for metadata: 256 MiB, 64 levels.
-var AggregateLimits = Limits{Octets: 256 << 20, Token: 1 << 20, Depth: 64, Attrs: 128}
+var AggregateLimits = Limits{Octets: 256 << 20, Token: 1 << 20, Depth: 64, Attrs: 128, Scope: 256}
 
 type frame struct {
 	qname   []byte // as written, to match the end tag
@@ -104,6 +106,9 @@ func NewReader(src io.Reader, limits Limits) *Reader {
 	}
 	if limits.Attrs == 0 {
 		limits.Attrs = MessageLimits.Attrs
+	}
+	if limits.Scope == 0 {
+		limits.Scope = MessageLimits.Scope
 	}
 	if limits.Token == 0 {
 		limits.Token = MessageLimits.Token

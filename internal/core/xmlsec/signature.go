@@ -153,7 +153,7 @@ type signature struct {
 
 // Verify checks the enveloped signature of el against the given keys: exactly
 // one Signature directly below el, one Reference to el's own ID, the allowed
-// transforms and methods, the digest, and the value by one of the keys (XML
+// transforms and methods, the value by one of the keys, and then the digest (XML
 // Signature 1.1 §3.2, SAML core §5.4). KeyInfo is not looked at.
 func Verify(el *Element, keys []crypto.PublicKey, p Policy) (Verified, error) {
 	s, err := parseSignature(el, p)
@@ -163,6 +163,10 @@ func Verify(el *Element, keys []crypto.PublicKey, p Policy) (Verified, error) {
 	if len(keys) == 0 {
 		return Verified{}, finding.New(finding.SignatureNoKey)
 	}
+	key, err := s.whose(keys) // first: what a stranger made costs no digest
+	if err != nil {
+		return Verified{}, err
+	}
 	h := newHash(s.digest)
 	if err := el.Canonical(h, s.c14n, s.el); err != nil {
 		return Verified{}, err
@@ -171,10 +175,6 @@ func Verify(el *Element, keys []crypto.PublicKey, p Policy) (Verified, error) {
 		return Verified{}, finding.New(finding.SignatureAltered,
 			finding.Compare("Digest of <"+el.Local+">", base64.StdEncoding.EncodeToString(s.sum),
 				base64.StdEncoding.EncodeToString(sum)))
-	}
-	key, err := s.whose(keys)
-	if err != nil {
-		return Verified{}, err
 	}
 	return Verified{el: el, key: key, warnings: s.warnings}, nil
 }

@@ -283,9 +283,13 @@ func (e *Element) inherited() (ns []NSDecl, xml []Attr) {
 }
 
 // Canonical writes the canonical form of the element to w, leaving out the
-// subtree of omit, if given.
+// subtree of omit, if given. One that is many times as long as an element that
+// was read is an error: namespaces can be repeated at every element.
 func (e *Element) Canonical(w io.Writer, m Method, omit *Element) error {
 	c := NewCanonicalizer(w, m)
+	if read := int(e.End - e.Start); read > 0 {
+		c.left = 16*read + 1<<20
+	}
 	e.emit(c, omit)
 	return c.Flush()
 }
