@@ -11,6 +11,9 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"os/signal"
+	"runtime/debug"
+	"syscall"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -47,6 +50,7 @@ type serviceOptions struct {
 
 // startService opens the store and serves on a listener.
 func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*service, error) {
+	steady()
 	st, err := store.Open(o.data, o.sealKey, o.traces, o.log)
 	if err != nil {
 		return nil, err
@@ -62,6 +66,19 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 			Protocols: Protocols(), Endpoints: Endpoints()})}
 	go func() { s.failed <- s.web.Listener(ln, fiber.ListenConfig{DisableStartupMessage: true}) }()
 	return s, nil
+}
+
+// memoryGoal is what the service tries to stay below, in octets, where GOMEMLIMIT
+// says nothing: the nearer it comes, the more often memory is collected.
+const memoryGoal = 400 << 20
+
+// steady keeps the process from ending by signals that mean something else: a
+// terminal that is closed, a reader of the log that is gone.
+func steady() {
+	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memoryGoal)
+	}
 }
 
 // stop lets requests finish, then closes everything.
@@ -118,6 +135,8 @@ func Serve(ctx context.Context, path string) error {
 	if err != nil {
 		return err
 	}
+	log := c.logger()
+	ln = newBounded(ln, proxies, log)
 	if c.TLS.Certificate != "" {
 		pair, err := tls.LoadX509KeyPair(c.TLS.Certificate, c.TLS.Key)
 		if err != nil {
@@ -125,7 +144,6 @@ func Serve(ctx context.Context, path string) error {
 		}
 		ln = tls.NewListener(ln, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
 	}
-	log := c.logger()
 	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew,
 		networks: fetchFrom, metrics: metrics, proxies: proxies,
 		publisher: federation.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL,

@@ -169,7 +169,10 @@ func (g *Gate) Base() string { return g.base }
 // Snapshot is the configuration at this moment.
 func (g *Gate) Snapshot() *federation.Snapshot { return g.Records.Snapshot() }
 
-// Ready reports whether the database answers.
+// Ready reports whether the database answers, and takes what is written.
 func (g *Gate) Ready(ctx context.Context) error {
-	return g.store.Read.WithContext(ctx).Exec("SELECT 1").Error
+	if err := g.store.Read.WithContext(ctx).Exec("SELECT 1").Error; err != nil {
+		return err
+	}
+	return g.store.Writable(ctx)
 }

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -184,6 +185,7 @@ func (s *Store) commit(batch []op) {
 		}
 		return nil
 	})
+	s.note(errors.Join(append(results[:min(reached+1, len(batch))], err)...))
 	switch {
 	case err == nil:
 		for i, o := range batch {
@@ -201,6 +203,38 @@ func (s *Store) commit(batch []op) {
 		}
 		s.commit([]op{o})
 	}
+}
+
+// note remembers whether the disk takes writes.
+func (s *Store) note(err error) {
+	var e sqlite3.Error
+	full := errors.As(err, &e) && slices.Contains([]sqlite3.ErrNo{sqlite3.ErrFull, sqlite3.ErrIoErr, sqlite3.ErrNomem,
+		sqlite3.ErrReadonly, sqlite3.ErrCantOpen, sqlite3.ErrCorrupt, sqlite3.ErrNotADB}, e.Code)
+	if full || errors.Is(err, errUndone) {
+		s.failing.Store(&err)
+	} else {
+		s.failing.Store(nil)
+	}
+}
+
+// Writable gives nil while writes reach the disk. After one that did not it tries
+// again itself.
+func (s *Store) Writable(ctx context.Context) error {
+	if s.failing.Load() == nil {
+		return nil
+	}
+	s.trying.Lock()
+	defer s.trying.Unlock()
+	if now := time.Now(); now.Sub(s.tried) > time.Second {
+		s.tried = now
+		_ = s.Write(ctx, func(tx *gorm.DB) error { // noted, however it ends
+			return tx.Save(&SettingRow{Key: "written", Value: strings.Repeat(now.UTC().Format(time.RFC3339), 500)}).Error
+		})
+	}
+	if err := s.failing.Load(); err != nil {
+		return *err
+	}
+	return nil
 }
 
 var errUndone = errors.New("the database has undone the transaction")

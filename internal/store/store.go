@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -34,6 +35,10 @@ type Store struct {
 
 	closing sync.RWMutex
 	closed  bool
+
+	failing atomic.Pointer[error] // of the last write, if the disk did not take it
+	trying  sync.Mutex
+	tried   time.Time
 }
 
 type op struct {

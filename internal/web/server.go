@@ -5,16 +5,19 @@ import (
 	"embed"
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
 	"net/netip"
+	"runtime/debug"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/adaptor"
+	recoverer "github.com/gofiber/fiber/v3/middleware/recover"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"innergate.example/innergate/internal/api"
@@ -67,11 +70,14 @@ func New(o Options) *fiber.App {
 	app := fiber.New(fiber.Config{AppName: "Inner Gate", StrictRouting: true, CaseSensitive: true, Immutable: true,
 		ReadBufferSize: maxHeader, BodyLimit: maxBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
 		ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 90 * time.Second, ErrorHandler: s.failed})
+	app.Use(recoverer.New(recoverer.Config{EnableStackTrace: true, StackTraceHandler: func(c fiber.Ctx, e any) {
+		s.log.Error("a handler failed by our own fault", "path", c.Path(), "panic", fmt.Sprint(e), "stack", string(debug.Stack()))
+	}}))
 	app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	app.Get("/readyz", func(c fiber.Ctx) error {
 		if err := s.gate.Ready(c.Context()); err != nil {
 			s.log.Error("not ready", "error", err)
-			return c.Status(http.StatusServiceUnavailable).SendString("the database does not answer\n")
+			return c.Status(http.StatusServiceUnavailable).SendString("the database does not answer, or takes nothing: look at the disk and the log\n")
 		}
 		return c.SendString("ready\n")
 	})

@@ -385,3 +385,17 @@ func TestBadInputOfPeople(t *testing.T) {
 		require.Contains(t, text, c.want, c.path)
 	}
 }
+
+// A panic in a handler is answered, and ends nothing.
+func TestAPanicIsAnswered(t *testing.T) {
+	app, _ := newApp(t)
+	app.Get("/boom", func(fiber.Ctx) error { panic("secret detail") })
+	app.Get("/api/v1/boom", func(fiber.Ctx) error { panic("secret detail") })
+	for _, path := range []string{"/boom", "/api/v1/boom"} {
+		res, body := call(t, app, "GET", path, "")
+		require.NotContains(t, body, "secret")
+		require.GreaterOrEqual(t, res.StatusCode, 400)
+	}
+	res, _ := call(t, app, "GET", "/healthz", "")
+	require.Equal(t, 200, res.StatusCode)
+}

@@ -3,6 +3,8 @@ package exchange
 import (
 	"context"
 	"errors"
+	"fmt"
+	"runtime/debug"
 	"slices"
 	"sync"
 	"time"
@@ -59,7 +61,7 @@ func (rm *Room) start(what, unit string, do func(ctx context.Context, p progress
 	first := *j
 	rm.jobs.mu.Unlock()
 	rm.jobs.wait.Go(func() {
-		report, err := do(rm.ctx, progress{&rm.jobs, j})
+		report, err := whole(func() (*Report, error) { return do(rm.ctx, progress{&rm.jobs, j}) })
 		rm.jobs.mu.Lock()
 		defer rm.jobs.mu.Unlock()
 		now := rm.now().UTC()
@@ -76,6 +78,16 @@ func (rm *Room) start(what, unit string, do func(ctx context.Context, p progress
 		}
 	})
 	return first
+}
+
+// whole runs something; a panic in it is an error.
+func whole[T any](do func() (T, error)) (out T, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("panic: %v\n%s", p, debug.Stack())
+		}
+	}()
+	return do()
 }
 
 // Jobs lists jobs, the newest first.

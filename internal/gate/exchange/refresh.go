@@ -411,6 +411,21 @@ func (rm *Room) Decide(ctx context.Context, by change.By, d Decision) error {
 		func(tx *gorm.DB) error { return freshness.DropPending(tx, kind, name) })
 }
 
+// refreshOne asks the address of a record or an aggregate because its time has
+// come.
+func (rm *Room) refreshOne(ctx context.Context, kind, name string) error {
+	by := change.By{Who: "schedule"}
+	if kind == change.KindAggregate {
+		_, err := rm.RefreshAggregate(ctx, by, name)
+		return err
+	}
+	out, err := rm.Refresh(ctx, by, kind, name)
+	if err == nil && out.Outcome != Unchanged {
+		rm.log.Info("metadata refreshed", "kind", kind, "name", name, "outcome", out.Outcome)
+	}
+	return err
+}
+
 // RefreshDue asks all addresses whose time has come, a few at once.
 func (rm *Room) RefreshDue(ctx context.Context) error {
 	if !rm.taking.begin("") {
@@ -427,16 +442,7 @@ func (rm *Room) RefreshDue(ctx context.Context) error {
 		at <- struct{}{}
 		rm.jobs.wait.Go(func() {
 			defer func() { <-at }()
-			var err error
-			if row.Kind == change.KindAggregate {
-				_, err = rm.RefreshAggregate(ctx, change.By{Who: "schedule"}, row.Name)
-			} else {
-				var out Refreshed
-				if out, err = rm.Refresh(ctx, change.By{Who: "schedule"}, row.Kind, row.Name); err == nil &&
-					out.Outcome != Unchanged {
-					rm.log.Info("metadata refreshed", "kind", row.Kind, "name", row.Name, "outcome", out.Outcome)
-				}
-			}
+			_, err := whole(func() (struct{}, error) { return struct{}{}, rm.refreshOne(ctx, row.Kind, row.Name) })
 			var ce *change.ConflictError
 			var nf *change.NotFoundError // removed meanwhile
 			if err != nil && ctx.Err() == nil && !errors.As(err, &ce) && !errors.As(err, &nf) {

@@ -1,0 +1,212 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// longer says how many times the short form of these tests is to be run:
+// make crash sets it.
+func longer() int {
+	n, _ := strconv.Atoi(os.Getenv("INNERGATE_LONGER"))
+	return max(n, 1)
+}
+
+// serving starts the demo through a shell that prepares its surroundings.
+func serving(t *testing.T, prepare string, dir string) *demo {
+	ready := filepath.Join(dir, "ready.json")
+	_ = os.Remove(ready)
+	d := &demo{dir: dir, out: &bytes.Buffer{}}
+	d.cmd = exec.Command("sh", "-c", prepare+` exec "$0" demo --data "$1" --listen 127.0.0.1:0 --ready "$2"`, binary,
+		filepath.Join(dir, "data"), ready)
+	log, err := os.Create(filepath.Join(dir, "log"))
+	require.NoError(t, err)
+	d.cmd.Stdout, d.cmd.Stderr = log, log
+	require.NoError(t, d.cmd.Start())
+	require.NoError(t, log.Close())
+	for range 300 {
+		if octets, err := os.ReadFile(ready); err == nil {
+			require.NoError(t, json.Unmarshal(octets, &d.Ready))
+			return d
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	d.stop()
+	text, _ := os.ReadFile(filepath.Join(dir, "log"))
+	t.Fatalf("the demo did not get ready: %s", text)
+	return nil
+}
+
+func (d *demo) healthy() bool {
+	res, err := (&http.Client{Timeout: 5 * time.Second}).Get(d.Base + "/healthz")
+	if err != nil {
+		return false
+	}
+	defer res.Body.Close()
+	return res.StatusCode == http.StatusOK
+}
+
+// A terminal that is closed and a reader of the log that is gone end nothing.
+func TestSignalsThatMeanSomethingElse(t *testing.T) {
+	dir := t.TempDir()
+	ready := filepath.Join(dir, "ready.json")
+	d := &demo{dir: dir, cmd: exec.Command(binary, "demo", "--data", filepath.Join(dir, "data"), "--listen", "127.0.0.1:0",
+		"--ready", ready)}
+	pipe, err := d.cmd.StdoutPipe()
+	require.NoError(t, err)
+	d.cmd.Stderr = d.cmd.Stdout
+	require.NoError(t, d.cmd.Start())
+	t.Cleanup(d.stop)
+	require.Eventually(t, func() bool {
+		octets, err := os.ReadFile(ready)
+		return err == nil && json.Unmarshal(octets, &d.Ready) == nil
+	},
+		15*time.Second, 50*time.Millisecond)
+	require.NoError(t, pipe.Close())
+	require.NoError(t, d.cmd.Process.Signal(syscall.SIGHUP))
+	for i := range 20 { // each is a line in the log that nobody reads
+		res, err := http.Get(fmt.Sprintf("%s/open/nobody-%d", d.Base, i))
+		require.NoError(t, err)
+		require.NoError(t, res.Body.Close())
+	}
+	require.True(t, d.healthy())
+}
+
+// Connections that say nothing, more of them than there are file descriptors, end
+// nothing; when they are gone, people pass as before.
+func TestFileDescriptorsRunOut(t *testing.T) {
+	dir := t.TempDir()
+	d := serving(t, "ulimit -n 260;", dir)
+	t.Cleanup(d.stop)
+	address := strings.TrimPrefix(d.Base, "http://")
+	var open []net.Conn
+	for range 400 * longer() {
+		c, err := net.DialTimeout("tcp", address, time.Second)
+		if err != nil {
+			break
+		}
+		_, _ = c.Write([]byte("GET / HT"))
+		open = append(open, c)
+	}
+	require.NoError(t, d.cmd.Process.Signal(syscall.Signal(0)), "it runs")
+	for _, c := range open {
+		_ = c.Close()
+	}
+	require.Eventually(t, d.healthy, 10*time.Second, 100*time.Millisecond)
+	_, err := d.client().Providers(t.Context(), "")
+	require.NoError(t, err)
+}
+
+// Killed at any moment: everything that was acknowledged is there, and the gate
+// starts again.
+func TestKilledUnderLoad(t *testing.T) {
+	dir := t.TempDir()
+	var mu sync.Mutex
+	acknowledged := map[string]bool{}
+	for round := range 3 * longer() {
+		d := serving(t, "", dir)
+		c := d.client()
+		l, err := c.Tokens(t.Context())
+		require.NoError(t, err)
+		have := map[string]bool{}
+		for _, x := range l.Items {
+			have[x.Name] = true
+		}
+		for name := range acknowledged {
+			require.True(t, have[name], "%s was acknowledged", name)
+		}
+		var wg sync.WaitGroup
+		for worker := range 8 {
+			wg.Go(func() {
+				for n := 0; ; n++ {
+					name := fmt.Sprintf("t-%d-%d-%d", round, worker, n)
+					if _, err := c.AddToken(t.Context(), name); err != nil {
+						return
+					}
+					mu.Lock()
+					acknowledged[name] = true
+					mu.Unlock()
+				}
+			})
+		}
+		time.Sleep(time.Duration(300+round*70) * time.Millisecond)
+		require.NoError(t, d.cmd.Process.Kill())
+		_ = d.cmd.Wait()
+		wg.Wait()
+	}
+	require.NotEmpty(t, acknowledged)
+}
+
+// A full disk: what is acknowledged is there, what is not is refused with words;
+// the gate says that it is not ready, and goes on when there is room again.
+func TestTheDiskIsFull(t *testing.T) {
+	dir := t.TempDir()
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=12m", "tmpfs", dir).CombinedOutput(); err != nil {
+		t.Skipf("no small disk can be made here: %s", out)
+	}
+	t.Cleanup(func() { _ = exec.Command("umount", dir).Run() })
+	d := serving(t, "", dir)
+	t.Cleanup(d.stop)
+	c := d.client()
+	stuffing, err := os.Create(filepath.Join(dir, "stuffing"))
+	require.NoError(t, err)
+	_, err = io.Copy(stuffing, endless{})
+	require.ErrorIs(t, err, syscall.ENOSPC)
+	acknowledged := []string{}
+	failed := 0
+	for n := range 300 * longer() {
+		name := fmt.Sprintf("full-%d", n)
+		if _, err := c.AddToken(t.Context(), name); err == nil {
+			acknowledged = append(acknowledged, name)
+		} else {
+			failed++
+		}
+		if failed > 20 {
+			break
+		}
+	}
+	require.Positive(t, failed)
+	require.True(t, d.healthy())
+	res, err := http.Get(d.Base + "/readyz")
+	require.NoError(t, err)
+	require.NoError(t, res.Body.Close())
+	require.Equal(t, http.StatusServiceUnavailable, res.StatusCode)
+
+	require.NoError(t, stuffing.Truncate(0))
+	require.NoError(t, stuffing.Close())
+	require.Eventually(t, func() bool {
+		res, err := http.Get(d.Base + "/readyz")
+		return err == nil && res.Body.Close() == nil && res.StatusCode == http.StatusOK
+	}, 10*time.Second, 200*time.Millisecond)
+	l, err := c.Tokens(t.Context())
+	require.NoError(t, err)
+	have := map[string]bool{}
+	for _, x := range l.Items {
+		have[x.Name] = true
+	}
+	for _, name := range acknowledged {
+		require.True(t, have[name], name)
+	}
+	_, err = c.AddToken(t.Context(), "after")
+	require.NoError(t, err)
+}
+
+// endless is stuffing.
+type endless struct{}
+
+func (endless) Read(b []byte) (int, error) { return len(b), nil }
