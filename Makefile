@@ -2,8 +2,9 @@
 # make demo    the same, then the gate with demo data and stand-ins
 # make test    everything tests need, then every test
 # make bench   measurements as ratios
+# make crash   the tests that try to break it, for longer
 
-.PHONY: build demo test bench console docs
+.PHONY: build demo test bench crash console docs
 export CGO_ENABLED = 1
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo dev)
 
@@ -28,6 +29,11 @@ docs:
 
 test:
 	./test.sh
+
+# Tries to break it: killed under load, a full disk, floods.
+crash: build
+	cd e2e && INNERGATE_LONGER=20 INNERGATE_BIN=$(CURDIR)/bin/innergate go test -count=1 -timeout 60m -v \
+		-run 'SignalsThat|FileDescriptors|KilledUnderLoad|TheDiskIsFull|Flood' .
 
 bench: build
 	{ go test -run '^$$' -bench . -benchtime 2s ./internal/core/xmlsec ./internal/gate; \

@@ -10,10 +10,13 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	"github.com/alexedwards/argon2id"
 	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/crossing/linkside"
@@ -409,6 +412,52 @@ func TestConsoleSessionsEndWithTheirOwner(t *testing.T) {
 			require.Empty(t, user, name)
 		}
 	}
+}
+
+// However many guesses come at once, no more than the usual number is judged; a
+// hash made by other parameters is honoured, and made anew.
+func TestPasswordTriesAreCountedFirst(t *testing.T) {
+	r := newRig(t)
+	const good = "a long enough password"
+	require.NoError(t, r.Operators.AddOwner(ctx, tester, "first", good))
+	var judged, refused atomic.Int64
+	var wg sync.WaitGroup
+	for range 60 {
+		wg.Go(func() {
+			switch _, err := r.Operators.SignIn(ctx, "first", "a guess", "192.0.2.1"); err {
+			case operators.ErrDenied:
+				judged.Add(1)
+			case operators.ErrTooManyTries:
+				refused.Add(1)
+			}
+		})
+	}
+	wg.Wait()
+	require.Equal(t, []int64{10, 50}, []int64{judged.Load(), refused.Load()})
+	_, err := r.Operators.SignIn(ctx, "nobody", "a guess", "198.51.100.1")
+	require.ErrorIs(t, err, operators.ErrDenied)
+	for range 99 { // of other names, none of which there is
+		require.True(t, r.tries.Take("console 198.51.100.1", 100, r.time))
+	}
+	_, err = r.Operators.SignIn(ctx, "another", "a guess", "198.51.100.1")
+	require.ErrorIs(t, err, operators.ErrTooManyTries)
+
+	old, err := argon2id.CreateHash(good, &argon2id.Params{Memory: 8 << 10, Iterations: 1, Parallelism: 2, SaltLength: 8,
+		KeyLength: 16})
+	require.NoError(t, err)
+	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Model(&store.OwnerRow{}).Where("username = ?", "first").Update("password", old).Error
+	}))
+	for range 2 {
+		wg.Go(func() {
+			_, err := r.Operators.SignIn(ctx, "first", good, "203.0.113.1")
+			require.NoError(t, err)
+		})
+	}
+	wg.Wait()
+	var row store.OwnerRow
+	require.NoError(t, r.st.Read.Where("username = ?", "first").Take(&row).Error)
+	require.Contains(t, row.Password, "m=65536,t=3,p=1")
 }
 
 func TestOperators(t *testing.T) {

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -24,10 +25,12 @@ func within(a netip.Addr, networks []netip.Prefix) bool {
 }
 
 // address is that of the browser: of the connection, or, if that comes from a
-// proxy that is listed, the last one in X-Forwarded-For that is no such proxy.
+// proxy that is listed, the last one in X-Forwarded-For that is no such proxy. All
+// lines of the header are one list; a hop that is no address ends it.
 func (s *server) address(c fiber.Ctx) netip.Addr {
 	a, _ := netip.AddrFromSlice(c.RequestCtx().RemoteIP())
-	hops := strings.Split(c.Get("X-Forwarded-For"), ",")
+	lines := c.Request().Header.PeekAll("X-Forwarded-For")
+	hops := strings.Split(string(bytes.Join(lines, []byte(","))), ",")
 	for i := len(hops) - 1; i >= 0 && within(a, s.proxies); i-- {
 		hop, err := netip.ParseAddr(strings.TrimSpace(hops[i]))
 		if err != nil {
@@ -85,6 +88,7 @@ func (s *server) bound(c fiber.Ctx) error {
 	}
 	octets, err := io.ReadAll(io.LimitReader(req.BodyStream(), maxBody+1))
 	if err != nil {
+		c.Response().SetConnectionClose() // nobody knows where the next request begins
 		return fiber.ErrBadRequest
 	}
 	if len(octets) > maxBody {

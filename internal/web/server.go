@@ -71,8 +71,10 @@ func New(o Options) *fiber.App {
 		ReadBufferSize: maxHeader, BodyLimit: maxBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
 		ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 90 * time.Second, ErrorHandler: s.failed})
 	app.Use(recoverer.New(recoverer.Config{EnableStackTrace: true, StackTraceHandler: func(c fiber.Ctx, e any) {
-		s.log.Error("a handler failed by our own fault", "path", c.Path(), "panic", fmt.Sprint(e), "stack", string(debug.Stack()))
+		s.log.Error("a handler failed by our own fault", "path", c.Path(), "panic", fmt.Sprint(e), "stack",
+			string(debug.Stack()))
 	}}))
+	app.Use(strict)
 	app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	app.Get("/readyz", func(c fiber.Ctx) error {
 		if err := s.gate.Ready(c.Context()); err != nil {

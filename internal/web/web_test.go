@@ -154,11 +154,16 @@ func TestAddressBehindProxies(t *testing.T) {
 		{"what the browser itself wrote is not", "203.0.113.9, 198.51.100.1", nets("0.0.0.0/32"), 403},
 		{"two listed proxies in a row are passed over", "203.0.113.9, 198.51.100.1", nets("0.0.0.0/32", "198.51.100.0/24"),
 			200},
+		{"the last line is the nearest hop", "203.0.113.9 + 198.51.100.1", nets("0.0.0.0/32"), 403},
+		{"all lines are one list", "198.51.100.7, 203.0.113.9 + 198.51.100.1", nets("0.0.0.0/32", "198.51.100.1/32"), 200},
 		{"rubbish ends it", "203.0.113.9, rubbish", nets("0.0.0.0/32"), 403},
 	} {
 		app := web.New(web.Options{Gate: g, Log: slog.New(slog.DiscardHandler), MetricsNetworks: nets("203.0.113.0/24"),
 			Proxies: c.proxies, Protocols: protocols})
-		res, _ := call(t, app, "GET", "/metrics", "", "X-Forwarded-For", c.header)
+		req := httptest.NewRequest("GET", "https://gate.example/metrics", nil)
+		req.Header["X-Forwarded-For"] = strings.Split(c.header, " + ") // lines
+		res, err := app.Test(req)
+		require.NoError(t, err)
 		require.Equal(t, c.status, res.StatusCode, c.rule)
 	}
 }

@@ -8,48 +8,89 @@ import (
 	"time"
 )
 
-// Tries counts failures by account and address: after ten within five minutes
-// further tries are refused until the window has passed.
+// Tries counts tries by account and address: after so many within five minutes
+// further ones are refused until the window has passed. What is kept of them is
+// bounded, however many keys there are.
 type Tries struct {
-	mu    sync.Mutex
-	fails map[string][]time.Time
+	mu   sync.Mutex
+	kept map[string][]time.Time // the newest last
 }
 
+// window is how long a try counts.
+const window = 5 * time.Minute
+
+// How many tries there are, and of how many keys they are kept.
 const (
-	failWindow = 5 * time.Minute
-	failLimit  = 10
+	Usual    = 10
+	maxTries = 50000
 )
 
 // NewTries counts from nothing.
-func NewTries() *Tries { return &Tries{fails: map[string][]time.Time{}} }
+func NewTries() *Tries { return &Tries{kept: map[string][]time.Time{}} }
+
+// recent drops what has passed.
+func (l *Tries) recent(key string, now time.Time) []time.Time {
+	ts := l.kept[key]
+	for len(ts) > 0 && now.Sub(ts[0]) >= window {
+		ts = ts[1:]
+	}
+	return ts
+}
 
 // Open reports whether one more may be tried.
 func (l *Tries) Open(key string, now time.Time) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	recent := 0
-	for _, t := range l.fails[key] {
-		if now.Sub(t) < failWindow {
-			recent++
-		}
-	}
-	return recent < failLimit
+	return len(l.recent(key, now)) < Usual
 }
 
 // Fail counts a failure.
-func (l *Tries) Fail(key string, now time.Time) {
+func (l *Tries) Fail(key string, now time.Time) { l.Take(key, Usual, now) }
+
+// Take counts a try before it is made, and reports whether it may be: however many
+// come at once, no more than most are.
+func (l *Tries) Take(key string, most int, now time.Time) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.fails[key] = append(l.fails[key], now)
+	ts := l.recent(key, now)
+	if len(ts) >= most {
+		return false
+	}
+	if len(ts) == 0 && len(l.kept) >= maxTries {
+		l.sweep(now)
+	}
+	for k := range l.kept { // any: whoever makes so many keys is counted by address as well
+		if len(l.kept) < maxTries {
+			break
+		}
+		delete(l.kept, k)
+	}
+	l.kept[key] = append(ts, now)
+	return true
+}
+
+// Give takes a try back that came to nothing bad.
+func (l *Tries) Give(key string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if ts := l.kept[key]; len(ts) > 1 {
+		l.kept[key] = ts[:len(ts)-1]
+	} else {
+		delete(l.kept, key)
+	}
 }
 
 // Sweep forgets what has passed.
 func (l *Tries) Sweep(now time.Time) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for k, ts := range l.fails {
-		if now.Sub(ts[len(ts)-1]) > failWindow {
-			delete(l.fails, k)
+	l.sweep(now)
+}
+
+func (l *Tries) sweep(now time.Time) {
+	for k, ts := range l.kept {
+		if now.Sub(ts[len(ts)-1]) >= window {
+			delete(l.kept, k)
 		}
 	}
 }

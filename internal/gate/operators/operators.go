@@ -4,15 +4,13 @@ package operators
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/subtle"
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"strings"
+	"sync/atomic"
 	"time"
 
-	"golang.org/x/crypto/argon2"
+	"github.com/alexedwards/argon2id"
 	"gorm.io/gorm"
 
 	"innergate.example/innergate/internal/core/federation"
@@ -28,50 +26,61 @@ type Room struct {
 	base    string
 	now     func() time.Time
 	hashing chan struct{} // slow password hashes at a time
+	waiting atomic.Int64
 	tries   *limit.Tries
 }
 
 // New makes a room for a gate with a base address.
 func New(s *store.Store, base string, now func() time.Time, tries *limit.Tries) *Room {
-	return &Room{store: s, base: base, now: now, hashing: make(chan struct{}, 2), tries: tries}
+	return &Room{store: s, base: base, now: now, hashing: make(chan struct{}, 1), tries: tries}
 }
 
-// argon2id parameters (RFC 9106 §4, second recommended option).
-const (
-	argonTime    = 3
-	argonMemory  = 64 << 10 // KiB
-	argonThreads = 4
-)
+// passwords are hashed by argon2id (RFC 9106 §4): in one lane, so that a hash
+// never takes more than one processor from people who sign in.
+var passwords = argon2id.Params{Memory: 64 << 10, Iterations: 3, Parallelism: 1, SaltLength: 16, KeyLength: 32}
 
 // consoleLife is how long a console session lasts.
 const consoleLife = 12 * time.Hour
 
-// hashPassword gives argon2id in the usual text form. It waits for its turn: a
-// hash takes 64 MiB.
-func (rm *Room) hashPassword(password string) string {
-	salt := make([]byte, 16)
-	_, _ = rand.Read(salt)
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
-		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(rm.argon(password, salt)))
-}
+// maxWaiting is how many hashes may wait for their turn.
+const maxWaiting = 40
 
-func (rm *Room) argon(password string, salt []byte) []byte {
-	rm.hashing <- struct{}{}
-	defer func() { <-rm.hashing }()
-	return argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
-}
-
-// checkPassword compares in constant time. An empty stored hash costs as much as
-// a real one and never fits.
-func (rm *Room) checkPassword(stored, password string) bool {
-	parts := strings.Split(stored, "$")
-	if len(parts) != 6 {
-		rm.argon(password, make([]byte, 16))
-		return false
+// turn waits for the turn to hash: a hash takes 64 MiB. ErrTooManyTries if too
+// many wait.
+func (rm *Room) turn() (done func(), err error) {
+	if rm.waiting.Add(1) > maxWaiting {
+		rm.waiting.Add(-1)
+		return nil, ErrTooManyTries
 	}
-	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
-	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
-	return err1 == nil && err2 == nil && subtle.ConstantTimeCompare(rm.argon(password, salt), want) == 1
+	rm.hashing <- struct{}{}
+	return func() { <-rm.hashing; rm.waiting.Add(-1) }, nil
+}
+
+// hashPassword gives the hash of a password in the usual text form.
+func (rm *Room) hashPassword(password string) (string, error) {
+	done, err := rm.turn()
+	if err != nil {
+		return "", err
+	}
+	defer done()
+	return argon2id.CreateHash(password, &passwords)
+}
+
+// checkPassword compares in constant time, by the parameters that stand in the
+// hash; old reports whether they are others than those of now. An empty hash
+// costs as much as a real one and never fits.
+func (rm *Room) checkPassword(stored, password string) (fits, old bool, err error) {
+	done, err := rm.turn()
+	if err != nil {
+		return false, false, err
+	}
+	defer done()
+	if stored == "" {
+		_, err := argon2id.CreateHash(password, &passwords)
+		return false, false, err
+	}
+	fits, by, err := argon2id.CheckHash(password, stored)
+	return fits, err == nil && *by != passwords, err
 }
 
 // ErrDenied is a failed authentication. It never says which part was wrong.
@@ -105,10 +114,21 @@ func (rm *Room) SetUp(ctx context.Context, token, username, password string) err
 	if err := checkOwner(username, password); err != nil {
 		return err
 	}
-	hash := rm.hashPassword(password)
+	link := base64.StdEncoding.EncodeToString(store.Hash(token))
+	var known int64 // nobody without the link has anything hashed
+	if err := rm.store.Read.WithContext(ctx).Model(&store.SettingRow{}).Where("key = ? AND value = ?", setupKey,
+		link).Count(&known).Error; err != nil {
+		return err
+	}
+	hash, err := "", error(nil)
+	if known > 0 {
+		if hash, err = rm.hashPassword(password); err != nil {
+			return err
+		}
+	}
 	return rm.store.Write(ctx, func(tx *gorm.DB) error {
 		gone := tx.Where("key = ? AND value = ?", setupKey,
-			base64.StdEncoding.EncodeToString(store.Hash(token))).Delete(&store.SettingRow{})
+			link).Delete(&store.SettingRow{})
 		if gone.Error != nil {
 			return gone.Error
 		}
@@ -150,7 +170,10 @@ func (rm *Room) AddOwner(ctx context.Context, by change.By, username, password s
 	if err := checkOwner(username, password); err != nil {
 		return err
 	}
-	hash := rm.hashPassword(password)
+	hash, err := rm.hashPassword(password)
+	if err != nil {
+		return err
+	}
 	return rm.store.Write(ctx, func(tx *gorm.DB) error { return rm.addOwner(tx, by, username, hash) })
 }
 
@@ -176,7 +199,10 @@ func (rm *Room) SetPassword(ctx context.Context, by change.By, username, passwor
 	if err := checkOwner(username, password); err != nil {
 		return err
 	}
-	hash := rm.hashPassword(password)
+	hash, err := rm.hashPassword(password)
+	if err != nil {
+		return err
+	}
 	return rm.store.Write(ctx, func(tx *gorm.DB) error {
 		set := tx.Model(&store.OwnerRow{}).Where("username = ?", username).Update("password", hash)
 		if set.Error != nil {
@@ -217,32 +243,74 @@ func (rm *Room) RemoveOwner(ctx context.Context, by change.By, username string) 
 	})
 }
 
-// SignIn checks an owner's password and makes a console session.
+// triesOfAddress is how often passwords may be tried from one address, for any
+// accounts: many people share one.
+const triesOfAddress = 100
+
+// SignIn checks an owner's password and makes a console session. A try is counted
+// before it is made.
 func (rm *Room) SignIn(ctx context.Context, username, password, address string) (token string, err error) {
-	key := username + " " + limit.Network(address)
-	if !rm.tries.Open(key, rm.now()) {
+	if _, err := federation.ParseName(username); err != nil {
+		username = "" // nobody's
+	}
+	network, now := limit.Network(address), rm.now()
+	account := username + " " + network
+	if !rm.tries.Take("console "+network, triesOfAddress, now) || !rm.tries.Take(account, limit.Usual, now) {
 		return "", ErrTooManyTries
 	}
+	if len(password) > 1024 {
+		return "", ErrDenied
+	}
+	token, raising, err := rm.judge(ctx, username, password)
+	if raising && errors.Is(err, ErrDenied) {
+		token, _, err = rm.judge(ctx, username, password) // another sign-in raised it at the same moment
+	}
+	if err == nil {
+		rm.tries.Give("console " + network)
+		rm.tries.Give(account)
+	}
+	return token, err
+}
+
+// judge checks a password and makes a console session. raising says that its hash
+// was of other parameters than those of now, and was to be made anew.
+func (rm *Room) judge(ctx context.Context, username, password string) (token string, raising bool, err error) {
 	var row store.OwnerRow
 	err = rm.store.Read.WithContext(ctx).Where("username = ?", username).Take(&row).Error
 	if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
-		return "", err
+		return "", false, err
 	}
-	if len(password) > 1024 || !rm.checkPassword(row.Password, password) {
-		rm.tries.Fail(key, rm.now())
-		return "", ErrDenied
+	fits, raising, err := rm.checkPassword(row.Password, password)
+	if err != nil {
+		return "", false, err
 	}
-	token = random.Text(32)
-	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
-		var same int64 // removed, or with another password meanwhile
-		if err := tx.Model(&store.OwnerRow{}).Where("username = ? AND password = ?", username,
-			row.Password).Count(&same).Error; err != nil {
-			return err
+	if !fits {
+		return "", false, ErrDenied
+	}
+	raised := row.Password
+	if raising {
+		if raised, err = rm.hashPassword(password); err != nil {
+			return "", raising, err
 		}
-		if same == 0 {
-			return ErrDenied
+	}
+	token, err = rm.enter(ctx, row, raised)
+	return token, raising, err
+}
+
+// enter makes a console session, if the owner is there still, with the password
+// that was checked; raised is its hash by the parameters of now.
+func (rm *Room) enter(ctx context.Context, owner store.OwnerRow, raised string) (string, error) {
+	token := random.Text(32)
+	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+		same := tx.Model(&store.OwnerRow{}).Where("username = ? AND password = ?", owner.Username, owner.Password).
+			Update("password", raised)
+		if same.Error != nil {
+			return same.Error
 		}
-		return tx.Create(&store.ConsoleRow{Hash: store.Hash(token), Username: username,
+		if same.RowsAffected == 0 {
+			return ErrDenied // removed, or with another password meanwhile
+		}
+		return tx.Create(&store.ConsoleRow{Hash: store.Hash(token), Username: owner.Username,
 			Expires: rm.now().Add(consoleLife).UTC()}).Error
 	})
 	if err != nil {
