@@ -2,14 +2,18 @@ package e2e
 
 import (
 	"bytes"
+	"compress/flate"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -210,3 +214,72 @@ func TestTheDiskIsFull(t *testing.T) {
 type endless struct{}
 
 func (endless) Read(b []byte) (int, error) { return len(b), nil }
+
+// peak is the most memory that the process has held, in MB.
+func (d *demo) peak(t *testing.T) int {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", d.cmd.Process.Pid))
+	require.NoError(t, err)
+	kib, err := strconv.Atoi(regexp.MustCompile(`VmHWM:\s+(\d+) kB`).FindStringSubmatch(string(text))[1])
+	require.NoError(t, err)
+	return kib / 1024
+}
+
+// Whatever strangers send, and however many at once: memory, log and disk stay in
+// bounds, and a person passes afterwards.
+func TestFloodStaysInBounds(t *testing.T) {
+	dir := t.TempDir()
+	d := serving(t, "", dir)
+	t.Cleanup(d.stop)
+	bomb := func(n int) string {
+		var b bytes.Buffer
+		w, _ := flate.NewWriter(&b, flate.BestCompression)
+		_, _ = io.WriteString(w, "<a>"+strings.Repeat("<b/>", n/4)+"</a>")
+		_ = w.Close()
+		return url.QueryEscape(base64.StdEncoding.EncodeToString(b.Bytes()))
+	}(900 << 10)
+	big := base64.StdEncoding.EncodeToString([]byte("<a>" + strings.Repeat(`<b c="d"/>`, 90<<10) + "</a>"))
+	transport := &http.Transport{MaxIdleConnsPerHost: 100}
+	hc := &http.Client{Transport: transport, Timeout: 60 * time.Second}
+	floods := map[string]func(n int) (*http.Response, error){
+		"bombs": func(int) (*http.Response, error) { return hc.Get(d.Base + "/saml/idp/sso?SAMLRequest=" + bomb) },
+		"large bodies": func(int) (*http.Response, error) {
+			return hc.PostForm(d.Base+"/saml/sp/wrenmoor-staff/acs", url.Values{"SAMLResponse": {big}})
+		},
+		"bodies of nobody": func(int) (*http.Response, error) {
+			return hc.Post(d.Base+"/api/v1/providers/preview", "application/json", strings.NewReader(`{"metadata":"`+big+`"}`))
+		},
+		"starts": func(n int) (*http.Response, error) {
+			return hc.Get(fmt.Sprintf("%s/open/crew-roster?target=%d", d.Base, n))
+		},
+		"names": func(n int) (*http.Response, error) {
+			return hc.Get(fmt.Sprintf("%s/open/%s%d", d.Base, strings.Repeat("crew", 7000), n))
+		},
+	}
+	for rule, send := range floods {
+		var wg sync.WaitGroup
+		for worker := range 60 {
+			wg.Go(func() {
+				for n := range 3 * longer() {
+					if res, err := send(worker*1000 + n); err == nil {
+						_, _ = io.Copy(io.Discard, res.Body)
+						_ = res.Body.Close()
+					}
+				}
+			})
+		}
+		wg.Wait()
+		t.Logf("after %s: %d MB", rule, d.peak(t))
+	}
+	transport.CloseIdleConnections()
+	require.Less(t, d.peak(t), 500)
+	var disk int64
+	require.NoError(t, filepath.WalkDir(dir, func(path string, e os.DirEntry, err error) error {
+		if info, err := e.Info(); err == nil && !e.IsDir() {
+			disk += info.Size()
+		}
+		return err
+	}))
+	require.Less(t, disk, int64(100<<20))
+	v := newVisitor(t).get(d.host("crew-roster") + "/start").signIn("").onward()
+	require.Contains(t, v.page.text, "You are in as")
+}

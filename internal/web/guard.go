@@ -69,6 +69,7 @@ func (s *server) guard(c fiber.Ctx) error {
 // connection, for their handlers to read piece by piece.
 func (s *server) bound(c fiber.Ctx) error {
 	req := c.Request()
+	defer s.heavy.leave(c)
 	if !req.IsBodyStream() {
 		return c.Next()
 	}
@@ -85,6 +86,12 @@ func (s *server) bound(c fiber.Ctx) error {
 			c.Response().SetConnectionClose()
 		}
 		return err
+	}
+	if n := req.Header.ContentLength(); n < 0 || n > large {
+		if err := s.heavy.enter(c); err != nil {
+			c.Response().SetConnectionClose()
+			return err
+		}
 	}
 	octets, err := io.ReadAll(io.LimitReader(req.BodyStream(), maxBody+1))
 	if err != nil {

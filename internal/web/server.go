@@ -51,6 +51,7 @@ type server struct {
 	host      string // host and port of the base address
 	api       huma.API
 	proxies   []netip.Prefix
+	heavy     *heavy
 }
 
 // limits on requests, in octets.
@@ -64,7 +65,8 @@ const (
 
 // New makes the HTTP interface.
 func New(o Options) *fiber.App {
-	s := &server{gate: o.Gate, log: o.Log, version: o.Version, proxies: o.Proxies, protocols: o.Protocols}
+	s := &server{gate: o.Gate, log: o.Log, version: o.Version, proxies: o.Proxies, protocols: o.Protocols,
+		heavy: newHeavy()}
 	scheme, host, _ := strings.Cut(o.Gate.Base(), "://")
 	s.secure, s.host = scheme == "https", host
 	app := fiber.New(fiber.Config{AppName: "Inner Gate", StrictRouting: true, CaseSensitive: true, Immutable: true,
@@ -146,10 +148,17 @@ func (s *server) failed(c fiber.Ctx, err error) error {
 	} else {
 		s.log.Error("a request failed", "path", c.Path(), "error", err)
 	}
+	busy := status == http.StatusServiceUnavailable
+	if busy {
+		c.Set("Retry-After", "5")
+	}
 	if strings.HasPrefix(c.Path(), "/api/") {
 		detail := "The request cannot be served; look into the gate's log."
-		if status == http.StatusRequestEntityTooLarge {
+		switch {
+		case status == http.StatusRequestEntityTooLarge:
 			detail = "The body is larger than 3 MiB; upload a large document as an aggregate."
+		case busy:
+			detail = "Too many large requests are worked on; send it again in a moment."
 		}
 		return s.sendProblem(c, &api.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status,
 			Detail: detail})
@@ -157,6 +166,9 @@ func (s *server) failed(c fiber.Ctx, err error) error {
 	if status == http.StatusRequestEntityTooLarge {
 		return s.plain(c, status, "This is too much at once",
 			"Start again at your application, or ask the people who sent you here.")
+	}
+	if busy {
+		return s.plain(c, status, "Too much is going on", "Try again in a moment.")
 	}
 	return s.plain(c, status, "This page does not exist",
 		"Start again at your application, or ask the people who sent you here.")
@@ -190,6 +202,7 @@ const (
 	addressKey
 	consoleKey
 	tooLargeKey // the body was too large, and is gone
+	heavyKey    // a turn to work on a large message is taken
 )
 
 // console serves the built console; unknown addresses below it get its first

@@ -39,6 +39,15 @@ func (s *Site) Browser(c fiber.Ctx) driving.Browser { return s.s.browser(c) }
 // Answer turns an outcome into HTTP.
 func (s *Site) Answer(c fiber.Ctx, o driving.Outcome) error { return s.s.answer(c, o) }
 
+// Large waits for a turn to work on a message, if that is large. Messages in
+// bodies have waited before they were read; this is for what was inflated.
+func (s *Site) Large(c fiber.Ctx, octets int) error {
+	if octets <= large {
+		return nil
+	}
+	return s.s.heavy.enter(c)
+}
+
 // Form gives a field of the body only, never of the query; an error says that
 // the body was too large to be read.
 func (s *Site) Form(c fiber.Ctx, name string) (string, error) {

@@ -334,6 +334,9 @@ func (r *Reader) startTag() (*Event, error) {
 	if len(r.stack) >= r.limits.Depth {
 		return nil, r.fail(finding.XMLTooDeep, "more than %d levels", r.limits.Depth)
 	}
+	if r.count++; r.limits.Count > 0 && r.count > r.limits.Count {
+		return nil, r.fail(finding.XMLTooLarge, "more than %d elements", r.limits.Count)
+	}
 	end, err := r.tagEnd()
 	if err != nil {
 		return nil, err

@@ -52,11 +52,13 @@ type Limits struct {
 	Token  int   // of one tag, comment or CDATA section
 	Depth  int   // of nested elements
 	Attrs  int   // of attributes and declarations on one element
+	Count  int   // of elements; 0 for any number
 	Scope  int   // of namespace declarations in scope at one place: looking a prefix up goes through them
 }
 
-// MessageLimits are those for messages: 1 MiB, 64 levels.
-var MessageLimits = Limits{Octets: 1 << 20, Token: 1 << 20, Depth: 64, Attrs: 128, Scope: 256}
+// MessageLimits are those for messages: 1 MiB, 64 levels, 50,000 elements, which
+// take some 15 MiB of memory as a tree.
+var MessageLimits = Limits{Octets: 1 << 20, Token: 1 << 20, Depth: 64, Attrs: 128, Count: 50000, Scope: 256}
 
 // AggregateLimits are those for metadata: 256 MiB, 64 levels.
 var AggregateLimits = Limits{Octets: 256 << 20, Token: 1 << 20, Depth: 64, Attrs: 128, Scope: 256}
@@ -95,6 +97,7 @@ type Reader struct {
 	attrs   []Attr
 	ns      []NSDecl
 	arena   []byte
+	count   int
 	pending bool // an EndElement for an empty-element tag comes next
 	ev      Event
 }

@@ -332,6 +332,9 @@ var ErrNotAnswered = errors.New("this request is not answered")
 // NotAnswered notes why a back channel was not answered.
 func (rm *Room) NotAnswered(err error) error {
 	why := err.Error() // it may hold what a stranger wrote
+	if !rm.strangers.Take("back channel", rm.now()) {
+		return ErrNotAnswered
+	}
 	rm.log.Warn("a back channel was not answered", "error", why[:min(len(why), 500)])
 	return ErrNotAnswered
 }

@@ -35,16 +35,18 @@ func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outc
 	rm.results.count(got.Result, f)
 	if f != nil {
 		head.Finding = string(f.Code)
-		rm.log.Info("refused", "reference", head.ID, "finding", f.Code, "application", head.Application, "provider",
-			head.Provider)
 	}
 	if got.Broken != nil {
 		rm.log.Error("a sign-in failed by our own fault", "reference", head.ID, "error", got.Broken)
 	}
 	head.Millis = rm.now().Sub(head.Started).Milliseconds()
 	if !got.Verified && !rm.strangers.Take(t.event.Browser.Network, rm.now()) {
-		rm.store.Traces.Skip()
+		rm.store.Traces.Skip() // counted only: neither traces nor the log grow with a flood
 		return
+	}
+	if f != nil {
+		rm.log.Info("refused", "reference", head.ID, "finding", f.Code, "application", head.Application, "provider",
+			head.Provider)
 	}
 	steps := make([]any, 0, len(got.Steps)+1)
 	for _, s := range got.Steps {

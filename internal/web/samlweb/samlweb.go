@@ -52,6 +52,9 @@ func (s *endpoints) arrive(c fiber.Ctx, in *crossing.Arrival) error {
 
 func (s *endpoints) requestByGet(c fiber.Ctx) error {
 	in, err := saml.FromRedirect(string(c.RequestCtx().URI().QueryString()), "SAMLRequest")
+	if busy := s.Large(c, len(in.Octets)); busy != nil {
+		return busy
+	}
 	return s.arrive(c, samlside.Request(in, c.Params("name"), err))
 }
 
@@ -80,6 +83,9 @@ func (s *endpoints) answerByGet(c fiber.Ctx) error {
 		return s.arrive(c, samlside.Artifact(c.Query("SAMLart"), c.Query("RelayState"), c.Params("name")))
 	case c.Query("SAMLResponse") != "":
 		in, err := saml.FromRedirect(string(c.RequestCtx().URI().QueryString()), "SAMLResponse")
+		if busy := s.Large(c, len(in.Octets)); busy != nil {
+			return busy
+		}
 		return s.arrive(c, samlside.Response(in, c.Params("name"), err))
 	}
 	return fiber.ErrNotFound
