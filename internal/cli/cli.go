@@ -59,9 +59,10 @@ func (e *environment) report(err error) int {
 		return exitFound
 	}
 	say := func(what, do string) {
-		fmt.Fprintln(e.err, "innergate: "+what)
+		w := &shown{w: e.err}
+		fmt.Fprintln(w, "innergate: "+what)
 		if do != "" {
-			fmt.Fprintln(e.err, "  "+do)
+			fmt.Fprintln(w, "  "+do)
 		}
 	}
 	var ue *usageError

@@ -5,8 +5,11 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
+	"strconv"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
@@ -21,7 +24,7 @@ const width = 100
 func (e *environment) print(cmd *ucli.Command, record any, table func(io.Writer)) error {
 	switch format := cmd.String("output"); format {
 	case "table":
-		table(e.out)
+		table(&shown{w: e.out})
 		return nil
 	case "json", "yaml":
 		octets, err := json.MarshalIndent(record, "", "  ")
@@ -36,6 +39,40 @@ func (e *environment) print(cmd *ucli.Command, record any, table func(io.Writer)
 	default:
 		return &usageError{fmt.Sprintf("there is no output %q", format), "Use table, json or yaml."}
 	}
+}
+
+// shown shows control characters as escapes, but for line ends and the colours that
+// are our own: what came from outside does nothing to a terminal.
+type shown struct{ w io.Writer }
+
+// ours are the colours that tint writes.
+var ours = regexp.MustCompile(`^\x1b\[(0|1|2|9[0-7]|3[0-7])m`)
+
+// Write takes whole runes only, as those who print give them.
+func (s *shown) Write(b []byte) (int, error) {
+	var out strings.Builder
+	for rest := string(b); rest != ""; {
+		if c := ours.FindString(rest); c != "" {
+			out.WriteString(c)
+			rest = rest[len(c):]
+			continue
+		}
+		r, n := utf8.DecodeRuneInString(rest)
+		switch {
+		case r == '\n' || r == '\t':
+			out.WriteRune(r)
+		case unicode.IsControl(r) || r == utf8.RuneError && n == 1 || unicode.Is(unicode.Bidi_Control, r):
+			quoted := strconv.QuoteToASCII(rest[:n])
+			out.WriteString(quoted[1 : len(quoted)-1])
+		default:
+			out.WriteString(rest[:n])
+		}
+		rest = rest[n:]
+	}
+	if _, err := io.WriteString(s.w, out.String()); err != nil {
+		return 0, err
+	}
+	return len(b), nil
 }
 
 // fields writes names and values below each other.

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"strings"
 	"testing"
 	"time"
@@ -122,4 +123,14 @@ func TestPreviewsAndReportsAreReadable(t *testing.T) {
 		"live": {Phase: "live"}, "paused": {Phase: "paused"}} {
 		require.Equal(t, want, state(r))
 	}
+}
+
+// What came from outside is shown, and does nothing; the colours are ours.
+func TestControlCharactersAreShown(t *testing.T) {
+	var b strings.Builder
+	n, err := io.WriteString(&shown{w: &b}, "a\x1b[2J\x1b]0;x\x07\r\n\tb\x9bc\xffd\u202e é \x1b[92mok\x1b[0m")
+	require.NoError(t, err)
+	require.Positive(t, n)
+	require.Equal(t, "a\\x1b[2J\\x1b]0;x\\a\\r\n\tb\\u009bc\\xffd\\u202e é \x1b[92mok\x1b[0m",
+		strings.ReplaceAll(b.String(), "\\x9b", "\\u009b"))
 }

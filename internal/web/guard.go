@@ -16,6 +16,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/gate/change"
 )
@@ -59,6 +60,9 @@ func (s *server) guard(c fiber.Ctx) error {
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("Referrer-Policy", "strict-origin")
 	c.Set("X-Frame-Options", "DENY")
+	if strings.HasPrefix(c.Path(), "/api/") {
+		c.Set("Cache-Control", "no-store") // secrets and traces are among the answers
+	}
 	if s.secure {
 		c.Set("Strict-Transport-Security", "max-age=31536000")
 	}
@@ -159,6 +163,9 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	case utf8.RuneCountInString(ctx.Query("remark")) > maxRemark:
 		s.deny(c, http.StatusUnprocessableEntity, fmt.Sprintf("The remark is longer than %d characters; shorten it.",
 			maxRemark))
+	case federation.CheckText(ctx.Query("remark"), true) != nil:
+		s.deny(c, http.StatusUnprocessableEntity,
+			"The remark cannot be kept: "+federation.CheckText(ctx.Query("remark"), true).Error()+".")
 	default:
 		next(huma.WithContext(ctx, context.WithValue(ctx.Context(), byKey, change.By{Who: name, Why: ctx.Query("remark")})))
 	}

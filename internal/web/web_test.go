@@ -403,4 +403,6 @@ func TestAPanicIsAnswered(t *testing.T) {
 	}
 	res, _ := call(t, app, "GET", "/healthz", "")
 	require.Equal(t, 200, res.StatusCode)
+	res, _ = call(t, app, "GET", "/api/v1/tokens", "")
+	require.Equal(t, "no-store", res.Header.Get("Cache-Control"), "answers of the API are kept nowhere")
 }

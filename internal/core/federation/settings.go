@@ -55,6 +55,9 @@ func (k Keeping) Trust() ([]crypto.PublicKey, error) {
 	if strings.TrimSpace(k.TrustKey) == "" {
 		return nil, nil
 	}
+	if err := CheckText(k.TrustKey, true); err != nil {
+		return nil, &SettingError{"trustKey", err}
+	}
 	var out []crypto.PublicKey
 	for _, c := range keys.Read([]byte(k.TrustKey)) {
 		out = append(out, c.Public)
@@ -89,6 +92,7 @@ type Setting struct {
 	Text    string   // what it does, for people
 	Most    int      // of a text: characters at most
 	Choices []string // of a text: what it can be
+	Lines   bool     // of a text: it can have several lines
 }
 
 // Boolean says that it is true or false.
@@ -108,6 +112,9 @@ func (s Setting) fits(v any) error {
 	case s.Most > 0 && utf8.RuneCountInString(text) > s.Most:
 		return &SettingError{s.Name, fmt.Errorf("it has %d characters; use at most %d", utf8.RuneCountInString(text), s.Most)}
 	}
+	if err := CheckText(text, s.Lines); err != nil {
+		return &SettingError{s.Name, err}
+	}
 	return nil
 }
 
@@ -122,14 +129,14 @@ func choices(all []string) string {
 // commonSettings are those of every record.
 var commonSettings = []Setting{
 	{Name: "title", Most: 200, Text: "What people read"},
-	{Name: "description", Most: 2000},
+	{Name: "description", Most: 2000, Lines: true},
 	{Name: "owner", Most: 200, Text: "Who answers for it here"},
 	{Name: "contact", Most: 200, Text: "Whom to ask on the other side"},
-	{Name: "notes", Most: 20000, Text: "Why it is set up so"},
+	{Name: "notes", Most: 20000, Lines: true, Text: "Why it is set up so"},
 	{Name: "phase", Choices: []string{"live", "paused"},
 		Text: "live: people pass; paused: nobody does, and nothing else changes"},
 	{Name: "approveChanges", Text: "A change of keys, addresses or identity waits for approval; otherwise it acts at once, with a finding"},
-	{Name: "trustKey", Most: 20000, Text: "Certificate in PEM whose key must have signed the metadata"},
+	{Name: "trustKey", Most: 20000, Lines: true, Text: "Certificate in PEM whose key must have signed the metadata"},
 }
 
 // kindSettings are those of every record of a kind.
@@ -137,7 +144,7 @@ var kindSettings = map[Kind][]Setting{
 	KindProvider: {
 		{Name: "allowUnsolicited", Text: "Accept answers that nobody asked for"},
 		{Name: "askContext", Most: 400, Text: "Authentication context to ask for where the application asks for none"},
-		{Name: "contextWords", Most: 4000,
+		{Name: "contextWords", Most: 4000, Lines: true,
 			Text: "Its own words for authentication contexts: THEIRS>OURS, separated by spaces"},
 	},
 	KindApplication: {
@@ -231,6 +238,9 @@ func unknownSetting(name string, list []Setting) error {
 // the other side.
 func Check(r Record) error {
 	c := r.Basic()
+	if err := CheckText(c.Title, false); err != nil {
+		return &SettingError{"title", err}
+	}
 	if c.Title == "" {
 		return &SettingError{"title", errors.New("the title is empty; give what people should read")}
 	}

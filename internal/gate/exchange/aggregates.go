@@ -91,8 +91,14 @@ func (rm *Room) Aggregate(ctx context.Context, name string) (Aggregate, error) {
 	return a, nil
 }
 
-// aggregateTrust reads the keys that are trusted to sign an aggregate.
+// aggregateTrust checks the settings of an aggregate, and reads the keys that are
+// trusted to sign it.
 func aggregateTrust(s editions.Settings) ([]crypto.PublicKey, error) {
+	for name, text := range map[string]string{"title": s.Title, "address": s.Address, "notes": s.Notes} {
+		if err := federation.CheckText(text, name == "notes"); err != nil {
+			return nil, change.Field(name, err)
+		}
+	}
 	k := federation.Keeping{TrustKey: s.TrustKey}
 	trust, err := k.Trust()
 	return trust, change.OfSetting(err)

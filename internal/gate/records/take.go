@@ -140,6 +140,11 @@ func (rm *Room) fill(ctx context.Context, r federation.Record, title string, s S
 	} else if !s.Typed.Empty() || r.Basic().Intake.Source == "" {
 		r.Basic().Intake = federation.Intake{Source: federation.SourceTyped}
 	}
+	for name, value := range s.Typed {
+		if err := federation.CheckText(value, name == "certificate"); err != nil {
+			return nil, change.Field(name, err)
+		}
+	}
 	if !s.Typed.Empty() {
 		side, err := r.Part().Overlay(s.Typed)
 		if err != nil {
