@@ -141,6 +141,7 @@ func (g *Gate) Close() {
 func (g *Gate) sweep() {
 	tick := time.NewTicker(time.Minute)
 	defer tick.Stop()
+	var daily time.Time
 	for {
 		select {
 		case <-g.ctx.Done():
@@ -150,6 +151,11 @@ func (g *Gate) sweep() {
 			g.tries.Sweep(g.now())
 			g.Exchange.Sweep()
 			g.report("sweeping failed", errors.Join(g.store.Sweep(g.ctx, g.now()), g.Crossings.Sweep(g.ctx)))
+			if g.now().Sub(daily) >= 24*time.Hour {
+				daily = g.now()
+				g.Checking.Remind(g.log)
+				g.report("dropping documents failed", g.store.SweepDocuments(g.ctx))
+			}
 			g.working.Go(func() {
 				g.report("refreshing or sending failed", errors.Join(g.Crossings.SendDue(g.ctx), g.Exchange.RefreshDue(g.ctx)))
 			})

@@ -2,6 +2,8 @@ package gate
 
 import (
 	"context"
+	"crypto/x509"
+	"math"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -13,7 +15,9 @@ var (
 	countDesc   = prometheus.NewDesc("innergate_records", "Records by kind.", []string{"kind"}, nil)
 	droppedDesc = prometheus.NewDesc("innergate_traces_dropped_total", "Traces dropped because too many came at once.",
 		nil, nil)
-	readyDesc = prometheus.NewDesc("innergate_ready", "1 if the database answers.", nil, nil)
+	daysDesc = prometheus.NewDesc("innergate_certificate_days_left", "Days until the certificate of a key ends: "+
+		"of the gate's own by purpose, and of records that have less than 90 left.", []string{"kind", "name"}, nil)
+	readyDesc = prometheus.NewDesc("innergate_ready", "1 if the database answers and takes what is written.", nil, nil)
 )
 
 // Metrics gives what is to be scraped.
@@ -29,7 +33,7 @@ type stateCollector struct{ g *Gate }
 
 // Describe names the figures.
 func (c stateCollector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{waitingDesc, countDesc, droppedDesc, readyDesc} {
+	for _, d := range []*prometheus.Desc{waitingDesc, countDesc, droppedDesc, readyDesc, daysDesc} {
 		ch <- d
 	}
 }
@@ -47,10 +51,41 @@ func (c stateCollector) Collect(ch chan<- prometheus.Metric) {
 		gauge(readyDesc, 0)
 		return
 	}
-	gauge(readyDesc, 1)
+	ready := int64(1)
+	if c.g.store.Failing() {
+		ready = 0
+	}
+	gauge(readyDesc, ready)
 	gauge(countDesc, s.Sessions, "session")
 	gauge(countDesc, s.Persons, "person")
 	gauge(countDesc, s.Providers, "provider")
 	gauge(countDesc, s.Applications, "application")
+	c.certificates(gauge)
 	ch <- prometheus.MustNewConstMetric(droppedDesc, prometheus.CounterValue, float64(s.TracesDropped))
+}
+
+// soon is how near the end of a record's certificate has to be for a figure of its
+// own, in days.
+const soon = 90
+
+// certificates tells how many days certificates have left.
+func (c stateCollector) certificates(gauge func(d *prometheus.Desc, n int64, labels ...string)) {
+	snap, now := c.g.Snapshot(), c.g.now()
+	days := func(x *x509.Certificate) int64 { return int64(math.Floor(x.NotAfter.Sub(now).Hours() / 24)) }
+	for purpose, set := range snap.Gate.Keys {
+		if set.Current != nil && set.Current.Certificate.X509 != nil {
+			gauge(daysDesc, days(set.Current.Certificate.X509), "gate", purpose)
+		}
+	}
+	for _, r := range snap.Records() {
+		least := int64(soon)
+		for _, k := range r.Part().Keys() {
+			if x := k.Certificate.X509; x != nil {
+				least = min(least, days(x))
+			}
+		}
+		if least < soon {
+			gauge(daysDesc, least, string(r.Kind()), string(r.Basic().Name))
+		}
+	}
 }

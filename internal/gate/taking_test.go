@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"crypto/rand"
 	"encoding/json"
+	"fmt"
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -627,6 +629,43 @@ func TestADamagedDocumentOfAnAggregateHeals(t *testing.T) {
 		at = file()
 	}
 	require.Equal(t, []int{3, 0}, []int{s.full, s.spare})
+}
+
+// Past its validUntil metadata only warns, unless the record says that it stops
+// sign-ins; documents that nothing refers to any more are dropped.
+func TestMetadataPastItsValidUntil(t *testing.T) {
+	r := newRig(t)
+	p := r.newPair()
+	until := r.time.Add(time.Hour).UTC().Format(time.RFC3339)
+	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "late",
+		Source: records.Source{Document: idp("urn:late", "https://late.example/sso", `validUntil="`+until+`"`, p)}})
+	require.NoError(t, err)
+	opens := func() *finding.Finding { return r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "late").Finding }
+	found := func() string {
+		out, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"late"}})
+		require.NoError(t, err)
+		return fmt.Sprint(out[0].Findings)
+	}
+	r.time = r.time.Add(2 * time.Hour)
+	require.Nil(t, opens())
+	require.Contains(t, found(), "strictValidity would stop them")
+	var log bytes.Buffer
+	r.Checking.Remind(slog.New(slog.NewTextHandler(&log, nil)))
+	require.Contains(t, log.String(), "name=late")
+	require.NoError(t, r.changeOf(change.KindProvider, "late", func(s federation.Settings) { s["strictValidity"] = true }))
+	require.Contains(t, found(), "stopped, by strictValidity")
+	require.NoError(t, r.change(func(s federation.Settings) { s["provider"] = "late" }))
+	require.Equal(t, finding.MetadataExpired, opens().Code)
+	r.time = r.time.Add(-90 * time.Minute)
+	require.Nil(t, opens())
+
+	before := r.count(&store.DocumentRow{})
+	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
+		_, err := store.PutDocument(tx, []byte("of nobody"))
+		return err
+	}))
+	require.NoError(t, r.st.SweepDocuments(ctx))
+	require.Equal(t, before, r.count(&store.DocumentRow{}))
 }
 
 func TestHistoryIsSearchedPageByPage(t *testing.T) {

@@ -217,6 +217,9 @@ func (s *Store) note(err error) {
 	}
 }
 
+// Failing reports whether the last write did not reach the disk.
+func (s *Store) Failing() bool { return s.failing.Load() != nil }
+
 // Writable gives nil while writes reach the disk. After one that did not it tries
 // again itself.
 func (s *Store) Writable(ctx context.Context) error {

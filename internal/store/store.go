@@ -168,6 +168,27 @@ func (s *Store) Document(ctx context.Context, hash string) ([]byte, error) {
 	return io.ReadAll(z)
 }
 
+// unreferenced are documents that no record, no change that waits and no history
+// refers to.
+const unreferenced = `SELECT hash FROM document_rows WHERE hash NOT IN (
+	SELECT d FROM (SELECT json_extract(CAST(data AS TEXT), '$.intake.document') AS d FROM provider_rows
+	UNION SELECT json_extract(CAST(data AS TEXT), '$.intake.document') FROM application_rows
+	UNION SELECT json_extract(CAST(data AS TEXT), '$.intake.document') FROM pending_rows
+	UNION SELECT json_extract(CAST(data AS TEXT), '$.intake.document') FROM history_rows
+		WHERE kind IN ('provider', 'application') AND data IS NOT NULL AND length(data) > 0) WHERE d IS NOT NULL)`
+
+// SweepDocuments drops documents that nothing refers to. They are looked for
+// beside the writer, and looked at again inside it.
+func (s *Store) SweepDocuments(ctx context.Context) error {
+	var found []string
+	if err := s.Read.WithContext(ctx).Raw(unreferenced).Scan(&found).Error; err != nil || len(found) == 0 {
+		return err
+	}
+	return s.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Exec("DELETE FROM document_rows WHERE hash IN ("+unreferenced+")").Error
+	})
+}
+
 // Dir is the data directory.
 func (s *Store) Dir() string { return s.dir }
 

@@ -232,7 +232,8 @@ func TestMetadataAndRequestsOfOddSize(t *testing.T) {
 	require.NoError(t, err)
 	res, body = call(t, app, "GET", "/metrics", "", "Authorization", "Bearer "+secret)
 	require.Equal(t, http.StatusOK, res.StatusCode)
-	for _, want := range []string{"innergate_ready 1", `innergate_records{kind="provider"} 2`,
+	for _, want := range []string{"innergate_ready 1", `innergate_certificate_days_left{kind="gate",name="idp"} 18`,
+		`innergate_records{kind="provider"} 2`,
 		"innergate_crossings_waiting 2", "go_goroutines"} {
 		require.Contains(t, body, want)
 	}

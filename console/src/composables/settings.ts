@@ -11,6 +11,8 @@ const about: Field[] = [
 const keeping: Field[] = [
   { name: 'approveChanges', label: 'Changes of its metadata wait for approval', kind: 'switch',
     hint: 'of keys, addresses or entity ID; otherwise they act at once, with a finding' },
+  { name: 'strictValidity', label: 'Stop sign-ins once the metadata is past its validUntil', kind: 'switch',
+    hint: 'otherwise that only warns, every day' },
   { name: 'trustKey', label: 'Trust key', kind: 'long',
     hint: 'certificate in PEM whose key must have signed the metadata' },
 ]

@@ -103,7 +103,7 @@ func (c *Checker) Record(r federation.Record) []*finding.Finding {
 	l := &List{side: r.Kind().Side(), Now: c.Now}
 	side := r.Part()
 	l.missing(federation.Lacking(side.Missing()))
-	l.intake(r.Basic().Intake)
+	l.intake(r.Basic())
 	c.identity(l, r)
 	l.addresses(side.Endpoints())
 	if a, ok := r.(*federation.Application); ok {
@@ -243,7 +243,8 @@ func (l *List) missing(what []string) {
 }
 
 // intake looks at how the document came in.
-func (l *List) intake(in federation.Intake) {
+func (l *List) intake(b *federation.Basics) {
+	in := b.Intake
 	if in.Written != "" {
 		l.Add(finding.New(finding.EntityIDNear, finding.Compare("Entity ID as written", strings.TrimSpace(in.Written),
 			visible(in.Written)), finding.Fact("They differ by", "white space")))
@@ -251,7 +252,12 @@ func (l *List) intake(in federation.Intake) {
 	switch left := in.ValidUntil.Sub(l.Now); {
 	case in.ValidUntil.IsZero():
 	case left <= 0:
-		l.Add(finding.New(finding.MetadataExpired, finding.Fact("validUntil", in.ValidUntil.UTC().Format(time.RFC3339))))
+		effect := "go on; strictValidity would stop them"
+		if b.StrictValidity {
+			effect = "stopped, by strictValidity"
+		}
+		l.Add(finding.New(finding.MetadataExpired, finding.Fact("validUntil", in.ValidUntil.UTC().Format(time.RFC3339)),
+			finding.Fact("Sign-ins", effect)))
 	case left < metadataAhead:
 		l.Add(finding.New(finding.MetadataExpiring, finding.Fact("validUntil", in.ValidUntil.UTC().Format(time.RFC3339)),
 			finding.Fact("Days left", fmt.Sprint(int(left.Hours()/24)))))

@@ -199,7 +199,7 @@ func (d *drive) open() step {
 		return d.refuse(finding.New(finding.ApplicationUnknown, finding.Fact("Name", clip(d.e.App))))
 	}
 	d.app = app
-	if err := policy.Open(app); err != nil {
+	if err := policy.Open(app, d.now); err != nil {
 		return d.refuse(err)
 	}
 	if app.OwnStart != "" {
@@ -234,7 +234,7 @@ func (d *drive) receive() step {
 		return d.refuse(finding.New(finding.ApplicationUnknown, in.Says...))
 	}
 	d.app = app
-	if err := policy.Open(app); err != nil {
+	if err := policy.Open(app, d.now); err != nil {
 		return d.refuse(err)
 	}
 	told := d.e.Told
@@ -347,7 +347,7 @@ func (d *drive) back() step {
 		d.here(StepContinue)
 		return d.refuse(finding.New(finding.CrossingTurns, finding.Compare("Turns", "fewer", "60")))
 	}
-	if err := policy.Open(d.app); err != nil {
+	if err := policy.Open(d.app, d.now); err != nil {
 		d.here(StepContinue)
 		return d.refuse(err)
 	}
@@ -357,7 +357,7 @@ func (d *drive) back() step {
 			d.here(StepContinue)
 			return d.refuse(finding.New(finding.CrossingUnknown))
 		}
-		if err := policy.Open(d.p); err != nil {
+		if err := policy.Open(d.p, d.now); err != nil {
 			d.here(StepContinue)
 			return d.refuse(err)
 		}
@@ -420,7 +420,7 @@ func (d *drive) lost() step {
 // choose finds the provider, by the person's choice where several are possible.
 func (d *drive) choose() step {
 	st := d.here(StepSelect)
-	c, err := policy.Select(d.snap, d.app, d.s.Chosen)
+	c, err := policy.Select(d.snap, d.app, d.s.Chosen, d.now)
 	if err != nil {
 		return d.refuse(err)
 	}

@@ -112,8 +112,8 @@ type Entrant struct {
 
 // Admit decides whether somebody may enter, now, by what providers vouch for. It
 // needs no crossing.
-func Admit(_ *federation.Snapshot, e Entrant, _ time.Time) (reason.Reasons, error) {
-	if err := policy.Open(e.App); err != nil {
+func Admit(_ *federation.Snapshot, e Entrant, now time.Time) (reason.Reasons, error) {
+	if err := policy.Open(e.App, now); err != nil {
 		return nil, err
 	}
 	words := make([]policy.Passing, len(e.Proofs))

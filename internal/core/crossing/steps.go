@@ -66,7 +66,7 @@ func (d *drive) hear() step {
 	case d.p == nil:
 		return d.refuse(finding.New(finding.ProviderUnknown, in.Says...))
 	}
-	if in.Broken != nil && policy.Open(d.p) == nil {
+	if in.Broken != nil && policy.Open(d.p, d.now) == nil {
 		return d.refuse(from(in.Broken, finding.Provider))
 	}
 	return (*drive).turnOfProvider
@@ -81,7 +81,7 @@ func (d *drive) turnOfProvider() step {
 	case d.app == nil && !d.s.here.apart:
 		return d.refuse(finding.New(finding.ApplicationUnknown, finding.Fact("Name", string(d.s.App))))
 	}
-	if err := policy.Open(d.p); err != nil {
+	if err := policy.Open(d.p, d.now); err != nil {
 		return d.refuse(err)
 	}
 	if d.e.Told != nil {
@@ -219,7 +219,7 @@ func (d *drive) prove() step {
 	if d.app == nil {
 		return d.refuse(finding.New(finding.ApplicationUnknown, finding.Fact("Name", string(d.s.App))))
 	}
-	if err := policy.Open(d.app); err != nil {
+	if err := policy.Open(d.app, d.now); err != nil {
 		return d.refuse(err)
 	}
 	return (*drive).intake
@@ -356,7 +356,7 @@ func (d *drive) refuse(err error) step {
 	page := &Show{Page: PageRefused}
 	if d.app != nil && d.s.ID != "" && !d.s.here.apart {
 		page.App, page.Continue = d.app.Title, d.startOf()
-		if c, err := policy.Select(d.snap, d.app, ""); err == nil && c.Ask() && d.s.Kept {
+		if c, err := policy.Select(d.snap, d.app, "", d.now); err == nil && c.Ask() && d.s.Kept {
 			page.Again = d.address() + "?again=1"
 		}
 	}

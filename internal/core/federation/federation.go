@@ -165,3 +165,9 @@ func (g Gate) SignedDocuments(id string) Gate {
 
 // SignAs is the ID under which documents are to be signed, "" if they are not.
 func (g *Gate) SignAs() string { return g.signID }
+
+// Expired reports whether the metadata is past its validUntil and nobody may pass
+// for that.
+func (b *Basics) Expired(now time.Time) bool {
+	return b.StrictValidity && !b.Intake.ValidUntil.IsZero() && !now.Before(b.Intake.ValidUntil)
+}

@@ -47,6 +47,7 @@ type CommonSettings struct {
 type Keeping struct {
 	ApproveChanges bool   `json:"approveChanges"`
 	TrustKey       string `json:"trustKey"`
+	StrictValidity bool   `json:"strictValidity"`
 }
 
 // Trust gives the keys that must have signed the metadata, none if it need not
@@ -137,6 +138,7 @@ var commonSettings = []Setting{
 		Text: "live: people pass; paused: nobody does, and nothing else changes"},
 	{Name: "approveChanges", Text: "A change of keys, addresses or identity waits for approval; otherwise it acts at once, with a finding"},
 	{Name: "trustKey", Most: 20000, Lines: true, Text: "Certificate in PEM whose key must have signed the metadata"},
+	{Name: "strictValidity", Text: "Nobody passes once the metadata is past its validUntil; otherwise that only warns"},
 }
 
 // kindSettings are those of every record of a kind.

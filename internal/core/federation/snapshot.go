@@ -290,3 +290,16 @@ func (d *Directory[T]) has(entry int, text string) bool {
 	}
 	return false
 }
+
+// Records are all providers and applications.
+func (s *Snapshot) Records() []Record {
+	providers, apps := s.Providers(), s.Applications()
+	out := make([]Record, 0, len(providers)+len(apps))
+	for _, p := range providers {
+		out = append(out, p)
+	}
+	for _, a := range apps {
+		out = append(out, a)
+	}
+	return out
+}

@@ -2,6 +2,7 @@ package policy_test
 
 import (
 	"fmt"
+	"time"
 
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
@@ -19,12 +20,12 @@ func ExampleSelect() {
 		snap = snap.With(p)
 	}
 	app := &federation.Application{}
-	c, err := policy.Select(snap, app, "")
+	c, err := policy.Select(snap, app, "", time.Time{})
 	fmt.Println(c.Ask(), c.Providers, err)
-	c, _ = policy.Select(snap, app, "staff")
+	c, _ = policy.Select(snap, app, "staff", time.Time{})
 	fmt.Println(c.Ask(), c.Reasons[0].Text())
 	app.Provider = "contractors"
-	c, _ = policy.Select(snap, app, "staff")
+	c, _ = policy.Select(snap, app, "staff", time.Time{})
 	fmt.Println(c.Providers, c.Reasons[0].Text())
 	// Output:
 	// true [contractors staff] <nil>

@@ -1,13 +1,14 @@
 // Package policy decides by which provider a person may come, and whether they
 // may enter. Both decisions give their reasons.
 //
-//	choice, err := policy.Select(snap, app, "")
+//	choice, err := policy.Select(snap, app, "", now)
 //	if choice.Ask() { … the person chooses among choice.Providers … }
 package policy
 
 import (
 	"slices"
 	"strings"
+	"time"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
@@ -25,9 +26,13 @@ func (c Choice) Ask() bool { return len(c.Providers) > 1 }
 
 // Open decides whether people may pass through a record, now; if not, why. Nobody
 // else decides it.
-func Open(r federation.Record) error {
+func Open(r federation.Record, now time.Time) error {
 	b := r.Basic()
 	switch {
+	case b.Expired(now):
+		return finding.New(finding.MetadataExpired, finding.Fact("Record", string(r.Kind())+" "+string(b.Name)),
+			finding.Fact("validUntil", b.Intake.ValidUntil.UTC().Format(time.RFC3339)),
+			finding.Fact("Setting", "strictValidity")).From(r.Kind().Side())
 	case b.Phase == federation.Live:
 		return nil
 	case r.Kind() == federation.KindProvider:
@@ -39,7 +44,8 @@ func Open(r federation.Record) error {
 // Select finds the providers for an application: the one on its record, else
 // all that are open. chosen is what the person picked, "" if nothing yet; a pick
 // that is not possible is ignored.
-func Select(snap *federation.Snapshot, app *federation.Application, chosen federation.Name) (Choice, error) {
+func Select(snap *federation.Snapshot, app *federation.Application, chosen federation.Name, now time.Time) (Choice,
+	error) {
 	var c Choice
 	if app.Provider != "" {
 		p, ok := snap.Provider(app.Provider)
@@ -47,7 +53,7 @@ func Select(snap *federation.Snapshot, app *federation.Application, chosen feder
 			return c, finding.New(finding.NoProvider, finding.Fact("Application", string(app.Name)),
 				finding.Fact("Provider on its record", string(app.Provider)+", which does not exist"))
 		}
-		if err := Open(p); err != nil {
+		if err := Open(p, now); err != nil {
 			return c, err
 		}
 		c.Providers = []federation.Name{app.Provider}
@@ -55,7 +61,7 @@ func Select(snap *federation.Snapshot, app *federation.Application, chosen feder
 		return c, nil
 	}
 	for _, p := range snap.Providers() {
-		if Open(p) == nil {
+		if Open(p, now) == nil {
 			c.Providers = append(c.Providers, p.Name)
 		}
 	}

@@ -4,6 +4,7 @@ package checking
 import (
 	"context"
 	"encoding/json"
+	"log/slog"
 	"slices"
 	"sync"
 	"time"
@@ -61,12 +62,7 @@ func (rm *Room) Check(ctx context.Context, f Filter) ([]Checked, error) {
 			all = append(all, found...)
 		}
 	} else {
-		for _, p := range snap.Providers() {
-			all = append(all, p)
-		}
-		for _, a := range snap.Applications() {
-			all = append(all, a)
-		}
+		all = snap.Records()
 	}
 	state, err := rm.freshness(ctx)
 	if err != nil {
@@ -115,11 +111,8 @@ func (k *found) of(snap *federation.Snapshot, now time.Time, few bool) func(fede
 	defer k.mu.Unlock()
 	if k.snap != snap || now.Sub(k.at) > time.Minute || now.Before(k.at) {
 		k.snap, k.at, k.all = snap, now, map[string][]*finding.Finding{}
-		for _, p := range snap.Providers() {
-			k.all[change.KindProvider+"/"+string(p.Name)] = c.Record(p)
-		}
-		for _, a := range snap.Applications() {
-			k.all[change.KindApplication+"/"+string(a.Name)] = c.Record(a)
+		for _, r := range snap.Records() {
+			k.all[federation.Path(r)] = c.Record(r)
 		}
 	}
 	all := k.all
@@ -160,6 +153,18 @@ func (rm *Room) freshness(ctx context.Context) (map[string][]*finding.Finding, e
 		out[at] = append(out[at], finding.New(finding.ChangeWaiting, finding.Fact("Since", w.At.UTC().Format(time.RFC3339))))
 	}
 	return out, nil
+}
+
+// Remind writes a line into the log for each record whose metadata is past its
+// validUntil.
+func (rm *Room) Remind(log *slog.Logger) {
+	now := rm.now()
+	for _, r := range rm.records.Snapshot().Records() {
+		if until := r.Basic().Intake.ValidUntil; !until.IsZero() && now.After(until) {
+			log.Warn("the metadata is past its validUntil", "kind", change.KindOf(r), "name", change.NameOf(r),
+				"validUntil", until.UTC(), "stopped", r.Basic().Expired(now))
+		}
+	}
 }
 
 // reach asks the addresses of a record: whether they answer, and what their

@@ -194,7 +194,8 @@ func (o *takingOver) record(row store.EntityRow) (federation.Record, []byte, err
 	if o.take.Kind == change.KindProvider {
 		r, err = o.records.MakeProvider(records.NewProvider{Name: name, Protocol: samlside.Name})
 	} else {
-		r, err = o.records.MakeApplication(records.NewApplication{Name: name, Protocol: samlside.Name, Provider: o.take.Provider})
+		r, err = o.records.MakeApplication(records.NewApplication{Name: name, Protocol: samlside.Name,
+			Provider: o.take.Provider})
 	}
 	if err == nil {
 		err = o.records.TakeIn(r, octets, federation.SourceAggregate+o.aggregate, false)
@@ -211,18 +212,9 @@ func (o *takingOver) record(row store.EntityRow) (federation.Record, []byte, err
 
 // renewFrom renews the records that came from an aggregate.
 func (rm *Room) renewFrom(ctx context.Context, by change.By, name string, d editions.Data) ([]Refreshed, error) {
-	snap := rm.records.Snapshot()
-	var from []federation.Record
-	for _, p := range snap.Providers() {
-		if p.Intake.Aggregate() == name {
-			from = append(from, p)
-		}
-	}
-	for _, a := range snap.Applications() {
-		if a.Intake.Aggregate() == name {
-			from = append(from, a)
-		}
-	}
+	from := slices.DeleteFunc(rm.records.Snapshot().Records(), func(r federation.Record) bool {
+		return r.Basic().Intake.Aggregate() != name
+	})
 	if len(from) == 0 {
 		return nil, nil
 	}

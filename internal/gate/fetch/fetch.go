@@ -29,6 +29,9 @@ type Fetcher struct {
 	client    *http.Client
 }
 
+// Agent is what the gate calls itself in requests (RFC 9110 §10.1.5).
+const Agent = "InnerGate"
+
 var errNetwork = errors.New("network not allowed")
 
 // private networks beyond those that netip knows: shared (RFC 6598), NAT64 (RFC
@@ -174,6 +177,7 @@ func (f *Fetcher) send(ctx context.Context, method, address string, c Conditions
 	if err := f.scheme(req.URL); err != nil {
 		return nil, err
 	}
+	req.Header.Set("User-Agent", Agent)
 	req.Header.Set("Accept", "application/xml, text/xml, */*")
 	if c.ETag != "" {
 		req.Header.Set("If-None-Match", c.ETag)
@@ -214,6 +218,7 @@ func (f *Fetcher) Post(ctx context.Context, c *crossing.Call, o crossing.CallOct
 	if err := f.scheme(req.URL); err != nil {
 		return nil, err
 	}
+	req.Header.Set("User-Agent", Agent)
 	for name, value := range o.Header {
 		req.Header.Set(name, value)
 	}

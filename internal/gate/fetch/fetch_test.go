@@ -88,6 +88,7 @@ func TestFetcherAsksConditionally(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, Conditions{ETag: `"1"`, Modified: "Mon, 23 Nov 2026 08:00:00 GMT"}, got.Conditions)
 	require.Empty(t, asked[0].Get("If-None-Match"))
+	require.Equal(t, Agent, asked[0].Get("User-Agent"))
 	answer = func(w http.ResponseWriter, q *http.Request) { w.WriteHeader(http.StatusNotModified) }
 	again, err := f.Get(ctx, srv.URL, got.Conditions, 100)
 	require.NoError(t, err)

@@ -22,7 +22,7 @@ type Resolution struct {
 // Resolve reads and checks an ArtifactResolve, which must be signed: whoever
 // asks gets an identity (SAML core §3.5.1). own is the application whose own face
 // was asked, "" for the shared one.
-func Resolve(s *federation.Snapshot, own string, octets []byte) (*Resolution, error) {
+func Resolve(s *federation.Snapshot, own string, octets []byte, now time.Time) (*Resolution, error) {
 	r, err := saml.ReadArtifactResolve(octets)
 	if err != nil {
 		return nil, err
@@ -39,7 +39,7 @@ func Resolve(s *federation.Snapshot, own string, octets []byte) (*Resolution, er
 	if !ok || own != "" && (!side.OwnFace || side.SP.EntityID != r.Issuer) {
 		return nil, unknown
 	}
-	if err := policy.Open(app); err != nil {
+	if err := policy.Open(app, now); err != nil {
 		return nil, err
 	}
 	if err := r.Verify(side.SP, xmlsec.Policy{AllowSHA1: side.AllowSHA1}); err != nil {
