@@ -474,7 +474,7 @@ func TestBadInputOfTakingIn(t *testing.T) {
 			m{"revision": 1, "typed": m{"entityId": "urn:x"}}, 404, []string{"lost-property"}},
 		{"a refresh of nobody", "POST", "/providers/nobody/refresh", nil, 404, []string{"nobody"}},
 		{"an approval of nothing", "POST", "/providers/wrenmoor-staff/approve", api.Decision{Digest: "x"}, 409, []string{"no change"}},
-		{"a decline of nothing", "POST", "/applications/crew-roster/decline", nil, 409, []string{"refresh it"}},
+		{"a decline of nothing", "POST", "/applications/crew-roster/decline", api.Decision{Digest: "x"}, 409, []string{"refresh it"}},
 		{"checks of nobody", "GET", "/checks?name=crew-rooster", nil, 404, []string{"crew-roster"}},
 		{"a severity that is none", "GET", "/checks?severity=bad", nil, 422, []string{"severity"}},
 		{"a change that is none", "GET", "/history/99999", nil, 404, []string{"99999"}},

@@ -106,6 +106,23 @@ func TestAnswersByArtifact(t *testing.T) {
 	require.Equal(t, http.StatusForbidden, res.StatusCode)
 }
 
+// What an application asks of the sign-in reaches the provider, and its refusal
+// the application.
+func TestWishesReachTheProvider(t *testing.T) {
+	roster := shared.host("crew-roster") + "/start?"
+	for query, want := range map[string]string{
+		"passive=1": "NoPassive",
+		"context=urn:oasis:names:tc:SAML:2.0:ac:classes:X509":    "NoAuthnContext",
+		"context=" + saml.ContextPassword + "&comparison=better": "NoAuthnContext",
+	} {
+		v := newVisitor(t).get(roster + query).onward()
+		require.Contains(t, v.page.text, want, query)
+	}
+	v := newVisitor(t).get(roster + "context=" + saml.ContextPassword).signIn("").onward()
+	require.Contains(t, v.page.text, "You are in as")
+	require.Contains(t, v.get(roster+"passive=1").onward().page.text, "You are in as", "who is in need not be asked")
+}
+
 func TestTraceShowsEveryMessage(t *testing.T) {
 	ctx := context.Background()
 	newVisitor(t).get(shared.host("crew-roster") + "/start?binding=post&RelayState=trace-me").signIn("").onward()

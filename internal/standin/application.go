@@ -5,6 +5,7 @@ import (
 	"crypto"
 	"io"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 
@@ -119,7 +120,8 @@ func (a *Application) start(w http.ResponseWriter, r *http.Request) {
 	to, _ := idp.SSOBy(binding)
 	now := time.Now()
 	req := saml.AuthnRequest{ID: newID(), IssueInstant: now, Issuer: a.EntityID, ACS: a.acs(),
-		ForceAuthn: r.URL.Query().Get("force") != "",
+		ForceAuthn: r.URL.Query().Get("force") != "", IsPassive: r.URL.Query().Get("passive") != "",
+		Contexts: strings.Fields(r.URL.Query().Get("context")), Comparison: r.URL.Query().Get("comparison"),
 		ByArtifact: r.URL.Query().Get("binding") == "artifact"}
 	q := ask{request: req, pair: a.Pair}
 	fault := r.URL.Query().Get("fault")

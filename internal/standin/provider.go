@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"sync"
 	"time"
 
@@ -132,8 +133,16 @@ func (p *Provider) sso(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	ask := pending{request: req, relayState: in.RelayState}
+	if !canDo(req.Comparison, req.Contexts) {
+		p.refuse(w, ask, saml.StatusNoAuthnContext, "This provider has no such way to sign in")
+		return
+	}
 	if l, ok := p.session(r); ok && !req.ForceAuthn {
 		p.answer(w, r, l, ask, p.Fault)
+		return
+	}
+	if req.IsPassive {
+		p.refuse(w, ask, saml.StatusNoPassive, "Nobody is signed in, and nobody may be asked")
 		return
 	}
 	v := p.page("Sign in to " + p.Title)
@@ -142,6 +151,33 @@ func (p *Provider) sso(w http.ResponseWriter, r *http.Request) {
 	p.pending[v.Pending] = ask
 	p.mu.Unlock()
 	show(w, http.StatusOK, "signin.html", v)
+}
+
+// canDo reports whether a request can be served by a password, the only way there
+// is (SAML core §3.3.2.2.1).
+func canDo(comparison string, contexts []string) bool {
+	weaker := []string{saml.ContextUnspecified, "urn:oasis:names:tc:SAML:2.0:ac:classes:Password"}
+	for _, c := range contexts {
+		if c == saml.ContextPassword && comparison != "better" || slices.Contains(weaker, c) &&
+			(comparison == "minimum" || comparison == "better") {
+			return true
+		}
+	}
+	return len(contexts) == 0
+}
+
+// refuse answers with a status instead of an assertion (SAML core §3.2.2.2).
+func (p *Provider) refuse(w http.ResponseWriter, ask pending, status, message string) {
+	octets, err := saml.WriteStatus(saml.Answer{ResponseID: newID(), At: p.Now(), Issuer: p.EntityID,
+		Destination: ask.request.ACS, InResponseTo: ask.request.ID}, saml.StatusResponder, status, message, p.Pair)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	out := saml.ToPOST(ask.request.ACS, "SAMLResponse", octets, ask.relayState)
+	v := p.page("Not signed in")
+	v.Location, v.Fields = out.Location, out.Form
+	show(w, http.StatusOK, "post.html", v)
 }
 
 func (p *Provider) signIn(w http.ResponseWriter, r *http.Request) {
