@@ -132,3 +132,24 @@ func TestPair(t *testing.T) {
 	_, err = keys.Unmarshal(p.Certificate.PEM())
 	require.ErrorContains(t, err, "must hold a PRIVATE KEY")
 }
+
+// FuzzFiles reads what people hand over as certificates and key files.
+func FuzzFiles(f *testing.F) {
+	p, err := keys.Generate("x", time.Now(), rand.Reader)
+	require.NoError(f, err)
+	text, err := p.Marshal()
+	require.NoError(f, err)
+	f.Add(text)
+	f.Add(p.Certificate.PEM())
+	f.Add(p.Certificate.DER)
+	f.Fuzz(func(t *testing.T, octets []byte) {
+		for _, c := range keys.Read(octets) {
+			require.NotNil(t, c.Public)
+			_, _, _ = c.Describe(), c.Fingerprint(), c.Findings(time.Now())
+		}
+		_, _ = keys.ParseText(string(octets))
+		if q, err := keys.Unmarshal(octets); err == nil {
+			require.NotNil(t, q.Signer())
+		}
+	})
+}
