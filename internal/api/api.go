@@ -119,13 +119,14 @@ type Start struct {
 	Given
 	ApproveChanges bool             `json:"approveChanges,omitempty" doc:"A change of keys, addresses or entity ID waits for approval"`
 	TrustKey       string           `json:"trustKey,omitempty" maxLength:"20000" doc:"Certificate in PEM whose key must have signed the metadata"`
+	AddressCA      string           `json:"addressCA,omitempty" maxLength:"40000" doc:"Certificates in PEM of authorities that its addresses rest on"`
 	Draft          bool             `json:"draft,omitempty" doc:"Keep the record even if values are still missing"`
 	Phase          federation.Phase `json:"phase,omitempty" enum:"live,paused" doc:"Absent: live, unless values are missing"`
 }
 
 // Keeping is how its metadata is kept fresh.
 func (s Start) Keeping() federation.Keeping {
-	return federation.Keeping{ApproveChanges: s.ApproveChanges, TrustKey: s.TrustKey}
+	return federation.Keeping{ApproveChanges: s.ApproveChanges, TrustKey: s.TrustKey, AddressCA: s.AddressCA}
 }
 
 // NewProvider is what a provider is added from.

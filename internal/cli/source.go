@@ -36,6 +36,7 @@ func startFlags(more ...ucli.Flag) []ucli.Flag {
 		&ucli.StringFlag{Name: "phase", Usage: "live or paused; live if absent, unless values are missing"},
 		&ucli.BoolFlag{Name: "draft", Usage: "keep the record even if values are still missing"},
 		&ucli.StringFlag{Name: "trust-key", Usage: "file with the certificate that must have signed the metadata"},
+		&ucli.StringFlag{Name: "address-ca", Usage: "file with certificates of authorities that its addresses rest on"},
 		&ucli.BoolFlag{Name: "approve-changes", Usage: "changes of keys, addresses or entity ID wait for approval"}), more...)
 }
 
@@ -102,7 +103,10 @@ func (e *environment) start(cmd *ucli.Command) (s api.Start, err error) {
 	if p := string(s.Phase); p != "" && !slices.Contains(federation.Phases, p) {
 		return s, &usageError{fmt.Sprintf("there is no phase %q", p), "Use " + strings.Join(federation.Phases, " or ") + "."}
 	}
-	s.TrustKey, err = e.pemFile(cmd.String("trust-key"))
+	if s.TrustKey, err = e.pemFile(cmd.String("trust-key")); err != nil {
+		return s, err
+	}
+	s.AddressCA, err = e.pemFile(cmd.String("address-ca"))
 	return s, err
 }
 

@@ -13,6 +13,8 @@ const keeping: Field[] = [
     hint: 'of keys, addresses or entity ID; otherwise they act at once, with a finding' },
   { name: 'strictValidity', label: 'Stop sign-ins once the metadata is past its validUntil', kind: 'switch',
     hint: 'otherwise that only warns, every day' },
+  { name: 'addressCA', label: 'Authorities of its addresses', kind: 'long',
+    hint: 'certificates in PEM, beside those of the system: for metadata and back channels with a CA of one\'s own' },
   { name: 'trustKey', label: 'Trust key', kind: 'long',
     hint: 'certificate in PEM whose key must have signed the metadata' },
 ]

@@ -79,3 +79,18 @@ func TestSettingsOfKeepingAndDrafts(t *testing.T) {
 		require.Equal(t, want, [2]string{in.Address(), in.Aggregate()}, source)
 	}
 }
+
+func TestAuthoritiesAreRead(t *testing.T) {
+	pair, err := keys.Generate("x", time.Now(), rand.Reader)
+	require.NoError(t, err)
+	for text, says := range map[string]string{"": "", " \n": "", "MIIB": "no certificate in PEM",
+		string(pair.Certificate.PEM()):                                   "no certificate of an authority",
+		"-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n": "cannot be read"} {
+		_, err := federation.Keeping{AddressCA: text}.Authorities()
+		if says == "" {
+			require.NoError(t, err)
+			continue
+		}
+		require.ErrorContains(t, err, says)
+	}
+}

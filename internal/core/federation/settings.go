@@ -1,9 +1,12 @@
 package federation
 
 import (
+	"bytes"
 	"cmp"
 	"crypto"
+	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"net/url"
@@ -48,6 +51,31 @@ type Keeping struct {
 	ApproveChanges bool   `json:"approveChanges"`
 	TrustKey       string `json:"trustKey"`
 	StrictValidity bool   `json:"strictValidity"`
+	AddressCA      string `json:"addressCA"`
+}
+
+// Authorities gives the certificates of authorities that the other side's addresses
+// may rest on, beside those of the system.
+func (k Keeping) Authorities() ([]*x509.Certificate, error) {
+	var out []*x509.Certificate
+	for rest := []byte(k.AddressCA); len(bytes.TrimSpace(rest)) > 0; {
+		var block *pem.Block
+		if block, rest = pem.Decode(rest); block == nil {
+			return nil, &SettingError{"addressCA", errors.New("this is no certificate in PEM; give those of the authorities " +
+				"that its addresses rest on, one below the other")}
+		}
+		c, err := x509.ParseCertificate(block.Bytes)
+		if err != nil {
+			return nil, &SettingError{"addressCA", fmt.Errorf("a certificate cannot be read: %w; give it in PEM", err)}
+		}
+		if !c.IsCA {
+			return nil, &SettingError{"addressCA",
+				fmt.Errorf("%s is no certificate of an authority; give that of its issuer, %s",
+					c.Subject, c.Issuer)}
+		}
+		out = append(out, c)
+	}
+	return out, nil
 }
 
 // Trust gives the keys that must have signed the metadata, none if it need not
@@ -139,6 +167,8 @@ var commonSettings = []Setting{
 	{Name: "approveChanges", Text: "A change of keys, addresses or identity waits for approval; otherwise it acts at once, with a finding"},
 	{Name: "trustKey", Most: 20000, Lines: true, Text: "Certificate in PEM whose key must have signed the metadata"},
 	{Name: "strictValidity", Text: "Nobody passes once the metadata is past its validUntil; otherwise that only warns"},
+	{Name: "addressCA", Most: 40000, Lines: true,
+		Text: "Certificates in PEM of authorities that its addresses rest on, beside those of the system"},
 }
 
 // kindSettings are those of every record of a kind.
@@ -247,6 +277,9 @@ func Check(r Record) error {
 		return &SettingError{"title", errors.New("the title is empty; give what people should read")}
 	}
 	if _, err := c.Trust(); err != nil {
+		return err
+	}
+	if _, err := c.Authorities(); err != nil {
 		return err
 	}
 	switch missing := Lacking(r.Part().Missing()); {

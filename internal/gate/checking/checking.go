@@ -186,7 +186,7 @@ func (rm *Room) reach(ctx context.Context, r federation.Record) []*finding.Findi
 		}
 		seen[a] = true
 		before := rm.now()
-		date, err := rm.fetch.Probe(ctx, a)
+		date, err := rm.fetch.Trusting(r.Basic().Keeping).Probe(ctx, a)
 		if f := finding.Of(err); f != nil {
 			out = append(out, finding.New(finding.EndpointUnreachable, f.Evidence...).From(r.Kind().Side()))
 			continue

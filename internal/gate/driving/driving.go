@@ -212,7 +212,11 @@ func (t *turn) call(got crossing.Turn, c *crossing.Call) (lost crossing.Effect, 
 		return nil, err
 	}
 	t.facts.Called, t.facts.Reply, t.facts.CallFail = octets.Shown, nil, nil
-	reply, err := t.rm.fetch.Post(t.ctx, c, octets)
+	out := t.rm.fetch
+	if p, ok := t.snap.Provider(got.State.Provider); ok {
+		out = out.Trusting(p.Keeping)
+	}
+	reply, err := out.Post(t.ctx, c, octets)
 	if f := finding.Of(err); f != nil {
 		t.facts.CallFail = f
 	} else if err != nil {

@@ -127,7 +127,7 @@ func (rm *Room) Refresh(ctx context.Context, by change.By, kind, name string) (R
 	if records.Unproved(r) {
 		d.Conditions = fetch.Conditions{} // the document is needed, changed or not
 	}
-	got, err := rm.fetch.Get(ctx, address, d.Conditions, records.MetadataLimit)
+	got, err := rm.fetch.Trusting(r.Basic().Keeping).Get(ctx, address, d.Conditions, records.MetadataLimit)
 	if err != nil && finding.Of(err) == nil {
 		return Refreshed{}, err
 	}

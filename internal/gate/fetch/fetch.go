@@ -5,6 +5,8 @@ package fetch
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -65,6 +67,27 @@ func New(allow []netip.Prefix, allowHTTP bool) *Fetcher {
 			return f.scheme(r.URL)
 		}}
 	return f
+}
+
+// Trusting gives a fetcher that also takes addresses resting on the authorities of
+// a record.
+func (f *Fetcher) Trusting(k federation.Keeping) *Fetcher {
+	more, err := k.Authorities()
+	if err != nil || len(more) == 0 {
+		return f // what cannot be read was refused when it was set
+	}
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool()
+	}
+	for _, c := range more {
+		pool.AddCert(c)
+	}
+	g := *f
+	transport := f.client.Transport.(*http.Transport).Clone()
+	transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	g.client = &http.Client{Transport: transport, CheckRedirect: f.client.CheckRedirect}
+	return &g
 }
 
 func (f *Fetcher) allowed(a netip.Addr) bool {

@@ -3,6 +3,7 @@ package fetch
 import (
 	"compress/gzip"
 	"context"
+	"encoding/pem"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -13,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 )
 
@@ -118,4 +120,26 @@ func TestFetcherAsksConditionally(t *testing.T) {
 	date, err := f.Probe(ctx, srv.URL)
 	require.NoError(t, err, "any answer is an answer")
 	require.WithinDuration(t, time.Now(), date, 5*time.Second)
+}
+
+// Addresses of a counterpart with an authority of its own are reached where its
+// record names that authority, and nowhere else.
+func TestAuthoritiesOfARecord(t *testing.T) {
+	srv := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprint(w, "document")
+	}))
+	defer srv.Close()
+	f := New([]netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, false)
+	_, err := f.Get(ctx, srv.URL, Conditions{}, 100)
+	require.True(t, finding.Is(err, finding.AddressUnreachable), "%v", err)
+	require.ErrorContains(t, err, "certificate")
+	text := string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: srv.Certificate().Raw}))
+	trusting := f.Trusting(federation.Keeping{AddressCA: text})
+	got, err := trusting.Get(ctx, srv.URL, Conditions{}, 100)
+	require.NoError(t, err)
+	require.Equal(t, "document", string(got.Octets))
+	_, err = f.Get(ctx, srv.URL, Conditions{}, 100)
+	require.Error(t, err, "for that record only")
+	_, err = trusting.Get(ctx, "https://10.0.0.1/", Conditions{}, 100)
+	require.True(t, finding.Is(err, finding.AddressRefused), "private networks stay closed: %v", err)
 }

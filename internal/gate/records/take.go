@@ -52,7 +52,7 @@ const MetadataLimit = 1 << 20
 
 // document gets the document of a source, nil if there is none, and says where
 // it is from.
-func (rm *Room) document(ctx context.Context, s Source) (octets []byte, from string, err error) {
+func (rm *Room) document(ctx context.Context, s Source, k federation.Keeping) (octets []byte, from string, err error) {
 	ways := 0
 	for _, given := range []bool{s.Document != nil, s.Address != "", s.Record != "", s.Aggregate != ""} {
 		if given {
@@ -67,7 +67,7 @@ func (rm *Room) document(ctx context.Context, s Source) (octets []byte, from str
 	case s.Document != nil:
 		octets, from = s.Document, federation.SourceDocument
 	case s.Address != "":
-		got, err := rm.fetch.Get(ctx, s.Address, fetch.Conditions{}, MetadataLimit)
+		got, err := rm.fetch.Trusting(k).Get(ctx, s.Address, fetch.Conditions{}, MetadataLimit)
 		if err != nil {
 			return nil, "", change.Field("address", err)
 		}
@@ -113,7 +113,7 @@ func HashOf(octets []byte) string {
 // fill reads the other side's values into a record and gives the document to
 // keep. With draft, values may be missing.
 func (rm *Room) fill(ctx context.Context, r federation.Record, title string, s Source, draft bool) ([]byte, error) {
-	octets, from, err := rm.document(ctx, s)
+	octets, from, err := rm.document(ctx, s, r.Basic().Keeping)
 	if err != nil {
 		return nil, err
 	}
