@@ -239,10 +239,11 @@ type AggregateChange struct {
 
 // AggregateEdit is some of the settings of an aggregate.
 type AggregateEdit struct {
-	Title    *string `json:"title,omitempty" maxLength:"200" doc:"What people read; the Name in the document if empty"`
-	Address  *string `json:"address,omitempty" maxLength:"2048" doc:"Address it is fetched from; empty for one that is uploaded"`
-	TrustKey *string `json:"trustKey,omitempty" maxLength:"20000" doc:"Certificate in PEM whose key must have signed it"`
-	Notes    *string `json:"notes,omitempty" maxLength:"20000"`
+	Title     *string `json:"title,omitempty" maxLength:"200" doc:"What people read; the Name in the document if empty"`
+	Address   *string `json:"address,omitempty" maxLength:"2048" doc:"Address it is fetched from; empty for one that is uploaded"`
+	TrustKey  *string `json:"trustKey,omitempty" maxLength:"20000" doc:"Certificate in PEM whose key must have signed it"`
+	Notes     *string `json:"notes,omitempty" maxLength:"20000"`
+	AddressCA *string `json:"addressCA,omitempty" maxLength:"40000" doc:"Certificates in PEM of authorities that its address rests on"`
 }
 
 // TakeOver says which entities of an aggregate are to become records.

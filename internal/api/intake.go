@@ -46,10 +46,11 @@ type Decision struct {
 
 // AggregateSettings are what an engineer decides about an aggregate.
 type AggregateSettings struct {
-	Title    string `json:"title,omitempty" maxLength:"200" doc:"What people read; the Name in the document if absent"`
-	Address  string `json:"address,omitempty" maxLength:"2048" doc:"Address it is fetched from and kept fresh; absent for one that is uploaded"`
-	TrustKey string `json:"trustKey,omitempty" maxLength:"20000" doc:"Certificate in PEM whose key must have signed it"`
-	Notes    string `json:"notes,omitempty" maxLength:"20000"`
+	Title     string `json:"title,omitempty" maxLength:"200" doc:"What people read; the Name in the document if absent"`
+	Address   string `json:"address,omitempty" maxLength:"2048" doc:"Address it is fetched from and kept fresh; absent for one that is uploaded"`
+	TrustKey  string `json:"trustKey,omitempty" maxLength:"20000" doc:"Certificate in PEM whose key must have signed it"`
+	Notes     string `json:"notes,omitempty" maxLength:"20000"`
+	AddressCA string `json:"addressCA,omitempty" maxLength:"40000" doc:"Certificates in PEM of authorities that its address rests on"`
 }
 
 // Changes is what differs between two editions of an aggregate; lists hold the

@@ -18,7 +18,8 @@ func (e *environment) aggregates() *ucli.Command {
 	kindFlag := &ucli.StringFlag{Name: "as", Usage: "what they become: provider or app"}
 	return &ucli.Command{Name: "aggregate", Usage: "metadata of whole federations", Commands: []*ucli.Command{
 		{Name: "add", Usage: "take an aggregate in", ArgsUsage: "NAME", Flags: []ucli.Flag{metadataFlag, titleFlag,
-			&ucli.StringFlag{Name: "trust-key", Usage: "file with the certificate its publisher signs with"}},
+			&ucli.StringFlag{Name: "trust-key", Usage: "file with the certificate its publisher signs with"},
+			&ucli.StringFlag{Name: "address-ca", Usage: "file with certificates of authorities that its address rests on"}},
 			Action: e.begins(e.addAggregate)},
 		{Name: "update", Usage: "take the next edition of an aggregate in from a file", ArgsUsage: "NAME",
 			Flags:  []ucli.Flag{metadataFlag},
@@ -81,6 +82,9 @@ func (e *environment) addAggregate(ctx context.Context, cmd *ucli.Command, c *cl
 	n.Title = cmd.String("title")
 	var err error
 	if n.TrustKey, err = e.pemFile(cmd.String("trust-key")); err != nil {
+		return api.Job{}, err
+	}
+	if n.AddressCA, err = e.pemFile(cmd.String("address-ca")); err != nil {
 		return api.Job{}, err
 	}
 	document, address, err := e.stream(cmd.String("metadata"))

@@ -80,7 +80,7 @@ type edit func(known federation.Settings) (federation.Settings, error)
 // some gives those settings of an aggregate that are to be changed.
 func some(now api.AggregateSettings, change edit) (out api.AggregateEdit, err error) {
 	changed, err := change(federation.Settings{"title": now.Title, "address": now.Address, "trustKey": now.TrustKey,
-		"notes": now.Notes})
+		"notes": now.Notes, "addressCA": now.AddressCA})
 	if err != nil {
 		return out, err
 	}

@@ -44,9 +44,11 @@ const fields: Field[] = [
   { name: 'address', label: 'Address', kind: 'text',
     hint: 'it is asked again by itself, as often as the document says' },
   { name: 'trustKey', label: 'Trust key', kind: 'long', hint: 'certificate in PEM that the publisher signs with' },
+  { name: 'addressCA', label: 'Authorities of its address', kind: 'long',
+    hint: 'certificates in PEM, beside those of the system' },
   { name: 'notes', label: 'Notes', kind: 'long' },
 ]
-const settings = computed(() => ({ title: '', address: '', trustKey: '', notes: '', ...data.value?.settings }))
+const settings = computed(() => ({ title: '', address: '', trustKey: '', addressCA: '', notes: '', ...data.value?.settings }))
 const facts = computed(() => {
   const a = data.value
   if (!a) return []

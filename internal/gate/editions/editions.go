@@ -61,15 +61,17 @@ type Settings struct {
 	Address  string `json:"address,omitempty"`
 	TrustKey string `json:"trustKey,omitempty"`
 	Notes    string `json:"notes,omitempty"`
+	// AddressCA are certificates in PEM of authorities that the address rests on.
+	AddressCA string `json:"addressCA,omitempty"`
 }
 
 // Edit is some of the settings, to be changed; those that are nil stay.
-type Edit struct{ Title, Address, TrustKey, Notes *string }
+type Edit struct{ Title, Address, TrustKey, Notes, AddressCA *string }
 
 // Over gives settings with the changes in them.
 func (e Edit) Over(s Settings) Settings {
 	for to, from := range map[*string]*string{&s.Title: e.Title, &s.Address: e.Address, &s.TrustKey: e.TrustKey,
-		&s.Notes: e.Notes} {
+		&s.Notes: e.Notes, &s.AddressCA: e.AddressCA} {
 		if from != nil {
 			*to = *from
 		}
@@ -338,7 +340,8 @@ func Values(data []byte) ([]federation.Value, error) {
 	}
 	out := []federation.Value{{Label: "title", Value: d.Title}, {Label: "address", Value: d.Address},
 		{Label: "trustKey", Value: d.TrustKey},
-		{Label: "notes", Value: d.Notes}, {Label: "Entities", Value: fmt.Sprint(d.Entities)},
+		{Label: "notes", Value: d.Notes}, {Label: "addressCA", Value: d.AddressCA},
+		{Label: "Entities", Value: fmt.Sprint(d.Entities)},
 		{Label: "Broken", Value: fmt.Sprint(d.Broken)},
 		{Label: "Verified", Value: fmt.Sprint(d.Verified)}}
 	if !d.ValidUntil.IsZero() {

@@ -12,6 +12,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/change"
@@ -159,7 +160,8 @@ func (in *incoming) get(ctx context.Context, p progress) (unchanged bool, err er
 	}
 	short, cancel := context.WithTimeout(ctx, 10*time.Minute)
 	defer cancel()
-	got, err := in.fetch.Open(short, in.data.Address, in.fresh.Conditions)
+	got, err := in.fetch.Trusting(federation.Keeping{AddressCA: in.data.AddressCA}).Open(short, in.data.Address,
+		in.fresh.Conditions)
 	if err != nil {
 		return false, err
 	}

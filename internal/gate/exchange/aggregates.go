@@ -99,7 +99,10 @@ func aggregateTrust(s editions.Settings) ([]crypto.PublicKey, error) {
 			return nil, change.Field(name, err)
 		}
 	}
-	k := federation.Keeping{TrustKey: s.TrustKey}
+	k := federation.Keeping{TrustKey: s.TrustKey, AddressCA: s.AddressCA}
+	if _, err := k.Authorities(); err != nil {
+		return nil, change.OfSetting(err)
+	}
 	trust, err := k.Trust()
 	return trust, change.OfSetting(err)
 }

@@ -22,6 +22,9 @@ const (
 	JobFailed  = "failed"
 )
 
+// maxJobs is how many jobs are remembered, with their reports.
+const maxJobs = 100
+
 func refuse(r *Report, entityID string, f *finding.Finding) {
 	if r.RefusedN++; len(r.Refused) < editions.Listed {
 		r.Refused = append(r.Refused, Refusal{EntityID: entityID, Finding: f})
@@ -57,7 +60,11 @@ func (p progress) total(n int64) {
 func (rm *Room) start(what, unit string, do func(ctx context.Context, p progress) (*Report, error)) Job {
 	j := &Job{ID: random.Text(10), What: what, State: JobRunning, Unit: unit, Started: rm.now().UTC()}
 	rm.jobs.mu.Lock()
-	rm.jobs.all = append(rm.jobs.all, j)
+	if rm.jobs.all = append(rm.jobs.all, j); len(rm.jobs.all) > maxJobs {
+		if i := slices.IndexFunc(rm.jobs.all, func(j *Job) bool { return j.Ended != nil }); i >= 0 {
+			rm.jobs.all = slices.Delete(rm.jobs.all, i, i+1)
+		}
+	}
 	first := *j
 	rm.jobs.mu.Unlock()
 	rm.jobs.wait.Go(func() {
