@@ -185,7 +185,7 @@ func (s *Store) commit(batch []op) {
 		}
 		return nil
 	})
-	s.note(errors.Join(append(results[:min(reached+1, len(batch))], err)...))
+	s.note(errors.Join(errors.Join(results...), err))
 	switch {
 	case err == nil:
 		for i, o := range batch {

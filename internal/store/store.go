@@ -185,7 +185,7 @@ func (s *Store) SweepDocuments(ctx context.Context) error {
 		return err
 	}
 	return s.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Exec("DELETE FROM document_rows WHERE hash IN ("+unreferenced+")").Error
+		return tx.Exec("DELETE FROM document_rows WHERE hash IN (" + unreferenced + ")").Error
 	})
 }
 

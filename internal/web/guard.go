@@ -19,6 +19,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/limit"
 )
 
 func within(a netip.Addr, networks []netip.Prefix) bool {
@@ -92,7 +93,7 @@ func (s *server) bound(c fiber.Ctx) error {
 		return err
 	}
 	if n := req.Header.ContentLength(); n < 0 || n > large {
-		if err := s.heavy.enter(c); err != nil {
+		if err := s.heavy.enter(c, limit.Network(s.address(c).String())); err != nil {
 			c.Response().SetConnectionClose()
 			return err
 		}

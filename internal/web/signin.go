@@ -14,6 +14,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate"
 	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/limit"
 )
 
 //go:embed pages
@@ -45,7 +46,7 @@ func (s *Site) Large(c fiber.Ctx, octets int) error {
 	if octets <= large {
 		return nil
 	}
-	return s.s.heavy.enter(c)
+	return s.s.heavy.enter(c, limit.Network(s.s.address(c).String()))
 }
 
 // Form gives a field of the body only, never of the query; an error says that

@@ -84,9 +84,6 @@ func (k Keeping) Trust() ([]crypto.PublicKey, error) {
 	if strings.TrimSpace(k.TrustKey) == "" {
 		return nil, nil
 	}
-	if err := CheckText(k.TrustKey, true); err != nil {
-		return nil, &SettingError{"trustKey", err}
-	}
 	var out []crypto.PublicKey
 	for _, c := range keys.Read([]byte(k.TrustKey)) {
 		out = append(out, c.Public)
@@ -253,6 +250,18 @@ func Apply(r Record, s Settings) error {
 	return err
 }
 
+// Fit sees whether every setting of a new record can be kept. A change is seen to
+// by Apply.
+func Fit(r Record) error {
+	values := SettingsOf(r)
+	for _, s := range SettingList(r.Kind(), r.Part()) {
+		if err := s.fits(values[s.Name]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func unknownSetting(name string, list []Setting) error {
 	names := []string{}
 	for _, k := range list {
@@ -270,9 +279,6 @@ func unknownSetting(name string, list []Setting) error {
 // the other side.
 func Check(r Record) error {
 	c := r.Basic()
-	if err := CheckText(c.Title, false); err != nil {
-		return &SettingError{"title", err}
-	}
 	if c.Title == "" {
 		return &SettingError{"title", errors.New("the title is empty; give what people should read")}
 	}

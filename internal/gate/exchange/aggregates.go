@@ -91,19 +91,24 @@ func (rm *Room) Aggregate(ctx context.Context, name string) (Aggregate, error) {
 	return a, nil
 }
 
-// aggregateTrust checks the settings of an aggregate, and reads the keys that are
-// trusted to sign it.
-func aggregateTrust(s editions.Settings) ([]crypto.PublicKey, error) {
-	for name, text := range map[string]string{"title": s.Title, "address": s.Address, "notes": s.Notes} {
-		if err := federation.CheckText(text, name == "notes"); err != nil {
-			return nil, change.Field(name, err)
+// checkSettings sees whether settings of an aggregate can be kept.
+func checkSettings(s editions.Settings) error {
+	for name, text := range map[string]string{"title": s.Title, "address": s.Address, "notes": s.Notes,
+		"trustKey": s.TrustKey, "addressCA": s.AddressCA} {
+		if err := federation.CheckText(text, name != "title" && name != "address"); err != nil {
+			return change.Field(name, err)
 		}
 	}
-	k := federation.Keeping{TrustKey: s.TrustKey, AddressCA: s.AddressCA}
-	if _, err := k.Authorities(); err != nil {
-		return nil, change.OfSetting(err)
+	if _, err := (federation.Keeping{AddressCA: s.AddressCA}).Authorities(); err != nil {
+		return change.OfSetting(err)
 	}
-	trust, err := k.Trust()
+	_, err := aggregateTrust(s)
+	return err
+}
+
+// aggregateTrust reads the keys that are trusted to sign an aggregate.
+func aggregateTrust(s editions.Settings) ([]crypto.PublicKey, error) {
+	trust, err := federation.Keeping{TrustKey: s.TrustKey}.Trust()
 	return trust, change.OfSetting(err)
 }
 
@@ -118,7 +123,7 @@ func (rm *Room) AddAggregate(ctx context.Context, by change.By, name string, s e
 	if _, _, err := rm.editions.Row(ctx, name); err == nil {
 		return Job{}, change.Field("name", finding.New(finding.NameTaken, finding.Fact("Aggregate", name)))
 	}
-	if _, err := aggregateTrust(s); err != nil {
+	if err := checkSettings(s); err != nil {
 		return Job{}, err
 	}
 	switch {
@@ -191,7 +196,7 @@ func (rm *Room) ChangeAggregate(ctx context.Context, by change.By, name string, 
 		return change.Stale(change.KindAggregate, name, row.Revision, revision)
 	}
 	s := edit.Over(d.Settings)
-	if _, err := aggregateTrust(s); err != nil {
+	if err := checkSettings(s); err != nil {
 		return err
 	}
 	if s.Address != "" && !federation.IsAddress(s.Address) {

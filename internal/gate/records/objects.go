@@ -149,7 +149,7 @@ func (rm *Room) add(ctx context.Context, by change.By, r federation.Record, titl
 	defer rm.Unlock()
 	snap := rm.Snapshot()
 	for _, err := range []error{rm.Free(snap, change.KindOf(r), change.NameOf(r)), rm.tied(snap, r),
-		rm.Fits(snap, r, src.field()), change.OfSetting(federation.Check(r))} {
+		rm.Fits(snap, r, src.field()), change.OfSetting(federation.Fit(r)), change.OfSetting(federation.Check(r))} {
 		if err != nil {
 			return nil, err
 		}

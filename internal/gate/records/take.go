@@ -177,6 +177,18 @@ func (rm *Room) TakeIn(r federation.Record, octets []byte, from string, unfinish
 	return nil
 }
 
+// oneLine is a name out of metadata as a title: without line ends, which
+// formatters put in, and without control characters.
+func oneLine(s string) string {
+	s = strings.Map(func(r rune) rune {
+		if federation.CheckText(string(r), true) != nil {
+			return -1
+		}
+		return r
+	}, s)
+	return strings.Join(strings.Fields(s), " ")
+}
+
 // Settle gives a new record its title, and lets it go live if nothing is missing
 // and nothing else was said.
 func Settle(r federation.Record, title string) {
@@ -184,7 +196,7 @@ func Settle(r federation.Record, title string) {
 	if b.Revision != 1 || b.Title != "" {
 		return
 	}
-	b.Title = cmp.Or(title, r.Part().Title(), string(b.Name))
+	b.Title = cmp.Or(title, oneLine(r.Part().Title()), string(b.Name))
 	switch {
 	case b.Phase != "": // said with it
 	case len(r.Part().Missing()) == 0:
