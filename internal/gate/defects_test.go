@@ -3,6 +3,7 @@ package gate
 import (
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -61,6 +62,45 @@ func TestTurnsOfOneCrossingExcludeEachOther(t *testing.T) {
 	require.Equal(t, crossing.PageFinished, r.Crossings.Continue(ctx, b, o.Crossing).Page)
 	r.restart()
 	require.Equal(t, crossing.PageFinished, r.Crossings.Continue(ctx, b, o.Crossing).Page, "not after a restart either")
+	require.Zero(t, r.Crossings.Waiting())
+}
+
+// A sign-in that is written together with something that does not fit on the disk
+// is written again, and is whole.
+func TestASignInBesideAFullDisk(t *testing.T) {
+	r := newRig(t)
+	o := r.request(driving.Browser{}, nil)
+	b, id := keep(driving.Browser{}, o), r.asked(o).ID
+	var pages int
+	require.NoError(t, r.st.Read.Raw("PRAGMA page_count").Scan(&pages).Error)
+	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Exec(fmt.Sprintf("PRAGMA max_page_count = %d", pages+60)).Error
+	}))
+	gather := make(chan struct{})
+	var wg sync.WaitGroup
+	wg.Go(func() { _ = r.st.Write(ctx, func(*gorm.DB) error { <-gather; return nil }) })
+	time.Sleep(50 * time.Millisecond)
+	var out driving.Outcome
+	wg.Go(func() { out = r.answer(b, id, nil) })
+	time.Sleep(200 * time.Millisecond)
+	var full error
+	wg.Go(func() {
+		full = r.st.Write(ctx, func(tx *gorm.DB) error {
+			return tx.Create(&store.SettingRow{Key: "large", Value: strings.Repeat("x", 4<<20)}).Error
+		})
+	})
+	time.Sleep(50 * time.Millisecond)
+	close(gather)
+	wg.Wait()
+	require.Error(t, full)
+	require.NotNil(t, out.Departure, "%+v", out.Finding)
+	s := r.sessions.Find(ctx, keep(b, out).Session)
+	require.NotNil(t, s)
+	var link store.LinkRow
+	require.NoError(t, r.st.Read.Take(&link).Error)
+	require.Equal(t, link.Person, s.Person.ID)
+	require.EqualValues(t, 1, r.count(&store.PersonRow{}))
+	require.EqualValues(t, 1, r.count(&store.IssuedRow{}))
 	require.Zero(t, r.Crossings.Waiting())
 }
 

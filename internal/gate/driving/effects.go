@@ -42,8 +42,12 @@ func (t *turn) store(got crossing.Turn, r crossing.Rendered, s *stored) (crossin
 	if len(inside) == 0 {
 		return nil, nil
 	}
+	person := s.person
 	err := t.rm.store.Write(t.ctx, func(tx *gorm.DB) error {
-		s.after = nil
+		s.after, s.person = nil, person // it may be run again
+		if w.token != "" {
+			w.session.Person = w.entrant
+		}
 		for _, e := range inside {
 			if err := w.write(tx, e); err != nil {
 				return err
@@ -66,6 +70,7 @@ type writing struct {
 	made     *stored
 	session  *crossing.Session // that the application is told of
 	token    string            // of a new session
+	entrant  crossing.Person   // whose it is, as it was decided
 	record   record            // as it is kept
 	dropped  []string          // crossings that had to make room
 }
@@ -94,7 +99,7 @@ func (w *writing) prepare(effects []crossing.Effect) error {
 			s := e.Session
 			w.token = random.Text(32)
 			s.Ref = string(store.Hash(w.token))
-			w.session = &s
+			w.session, w.entrant = &s, s.Person
 			w.made.cookies = append(w.made.cookies, Cookie{Value: w.token, Life: s.Expires.Sub(w.rm.now())})
 		}
 	}

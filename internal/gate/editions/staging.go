@@ -3,6 +3,7 @@ package editions
 import (
 	"context"
 	"encoding/json"
+	"slices"
 	"strings"
 
 	"gorm.io/gorm"
@@ -60,7 +61,7 @@ func (s *Staging) write() error {
 	s.rows, s.any, s.flying = nil, true, make(chan error, 1)
 	done := s.flying
 	go func() {
-		done <- s.rm.store.Write(s.ctx, func(tx *gorm.DB) error { return tx.CreateInBatches(rows, 250).Error })
+		done <- s.rm.store.Write(s.ctx, func(tx *gorm.DB) error { return tx.CreateInBatches(slices.Clone(rows), 250).Error })
 	}()
 	return nil
 }

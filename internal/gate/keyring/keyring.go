@@ -90,7 +90,10 @@ func (rm *Room) Load(ctx context.Context, purpose Purpose) (federation.KeySet, e
 		return set, err
 	}
 	set.Current = p
-	return set, rm.store.Write(ctx, func(tx *gorm.DB) error { return tx.Create(row).Error })
+	return set, rm.store.Write(ctx, func(tx *gorm.DB) error {
+		key := *row // it may be run again
+		return tx.Create(&key).Error
+	})
 }
 
 func (rm *Room) openKey(r store.KeyRow) (*keys.Pair, error) {

@@ -124,7 +124,8 @@ func (rm *Room) Announce(ctx context.Context, by change.By, purpose, kind string
 			return change.Conflict(fmt.Sprintf("a next key for %q is announced already", purpose),
 				"switch to it, or remove it first")
 		}
-		if err := tx.Create(row).Error; err != nil {
+		key := *row // it may be run again
+		if err := tx.Create(&key).Error; err != nil {
 			return err
 		}
 		return change.Note{At: rm.now(), By: by, Kind: "key", Name: purpose, What: "added"}.Write(tx)
