@@ -20,6 +20,7 @@ import (
 	"innergate.example/innergate/demo"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/standin"
 	"innergate.example/innergate/internal/store"
 )
@@ -230,8 +231,9 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 			return err
 		}
 	}
-	// The token's secret cannot be read back, so each run of the demo has its own.
-	name := "demo-" + time.Now().UTC().Format("20060102-150405")
+	// The token's secret cannot be read back, so each run of the demo has its
+	// own, also one that begins in the second in which another was killed.
+	name := "demo-" + time.Now().UTC().Format("20060102-150405") + "-" + random.ID()[:6]
 	if _, d.ready.Token, err = g.Operators.AddToken(ctx, change.By{Who: "demo"}, name); err != nil {
 		return err
 	}

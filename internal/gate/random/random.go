@@ -8,7 +8,7 @@ import (
 	"strings"
 )
 
-// random octets in lower-case base32 without padding: 26 characters for 16.
+// Text is random octets in lower-case base32 without padding: 26 characters for 16.
 func Text(octets int) string {
 	b := make([]byte, octets)
 	_, _ = rand.Read(b) // never fails (crypto/rand)
