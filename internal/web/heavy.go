@@ -15,19 +15,40 @@ const (
 	largeAtOnce  = 8
 	largeWaiting = 64
 	largeWait    = 10 * time.Second
-	largeOfOne   = 2 // of one network: whoever sends slowly holds up others little
+
+	// Of one network: whoever sends slowly, or many, holds up others little.
+	largeOfOne        = 2
+	largeWaitingOfOne = 16
 )
 
 // heavy keeps large messages from being worked on all at once.
 type heavy struct {
-	mu      sync.Mutex
-	all     int
-	of      map[string]int // by network
-	waiting int
-	freed   chan struct{} // closed whenever somebody leaves
+	mu    sync.Mutex
+	all   turns
+	of    map[string]turns // by network
+	freed chan struct{}    // closed whenever somebody leaves
 }
 
-func newHeavy() *heavy { return &heavy{of: map[string]int{}, freed: make(chan struct{})} }
+// turns are the large messages that are worked on, and those that wait for it.
+type turns struct{ working, waiting int }
+
+func newHeavy() *heavy { return &heavy{of: map[string]turns{}, freed: make(chan struct{})} }
+
+// count adds to the turns of a network, and of all.
+func (h *heavy) count(network string, working, waiting int) {
+	h.all.working += working
+	h.all.waiting += waiting
+	one := h.of[network]
+	one.working += working
+	one.waiting += waiting
+	if h.of[network] = one; one == (turns{}) {
+		delete(h.of, network)
+	}
+}
+
+func (h *heavy) full(network string) bool {
+	return h.all.working >= largeAtOnce || h.of[network].working >= largeOfOne
+}
 
 // errBusy is the answer where too many large messages wait already.
 var errBusy = fiber.NewError(http.StatusServiceUnavailable, "too many large messages at once")
@@ -38,16 +59,35 @@ func (h *heavy) enter(c fiber.Ctx, network string) error {
 	if c.Locals(heavyKey) != nil {
 		return nil
 	}
-	patience := time.NewTimer(largeWait)
-	defer patience.Stop()
+	if err := h.take(network); err != nil {
+		return err
+	}
+	c.Locals(heavyKey, network)
+	return nil
+}
+
+func (h *heavy) take(network string) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if h.waiting >= largeWaiting {
+	if h.full(network) {
+		if err := h.wait(network); err != nil {
+			return err
+		}
+	}
+	h.count(network, 1, 0)
+	return nil
+}
+
+// wait returns when there is room, with the lock that it was called with.
+func (h *heavy) wait(network string) error {
+	if h.all.waiting >= largeWaiting || h.of[network].waiting >= largeWaitingOfOne {
 		return errBusy
 	}
-	h.waiting++
-	defer func() { h.waiting-- }()
-	for h.all >= largeAtOnce || h.of[network] >= largeOfOne {
+	h.count(network, 0, 1)
+	defer func() { h.count(network, 0, -1) }()
+	patience := time.NewTimer(largeWait)
+	defer patience.Stop()
+	for h.full(network) {
 		freed := h.freed
 		h.mu.Unlock()
 		select {
@@ -58,24 +98,20 @@ func (h *heavy) enter(c fiber.Ctx, network string) error {
 			return errBusy
 		}
 	}
-	h.all++
-	h.of[network]++
-	c.Locals(heavyKey, network)
 	return nil
 }
 
 // leave ends the turn of a request, if it had one.
 func (h *heavy) leave(c fiber.Ctx) {
-	network, ok := c.Locals(heavyKey).(string)
-	if !ok {
-		return
+	if network, ok := c.Locals(heavyKey).(string); ok {
+		h.give(network)
 	}
+}
+
+func (h *heavy) give(network string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.all--
-	if h.of[network]--; h.of[network] == 0 {
-		delete(h.of, network)
-	}
+	h.count(network, -1, 0)
 	close(h.freed)
 	h.freed = make(chan struct{})
 }
