@@ -109,8 +109,8 @@ type Given struct {
 	Address        string           `json:"address,omitempty" maxLength:"2048" doc:"Address to fetch the metadata from, and to keep it fresh by"`
 	Record         string           `json:"record,omitempty" maxLength:"100" doc:"Record whose document holds this role too, like provider/wrenmoor-staff"`
 	Aggregate      string           `json:"aggregate,omitempty" maxLength:"63" doc:"Short name of an aggregate"`
-	Entity         string           `json:"entity,omitempty" maxLength:"1024" doc:"Entity ID in the aggregate"`
-	Typed          federation.Typed `json:"typed,omitempty" maxProperties:"20" doc:"Values typed by hand, by field: entityId, ssoRedirect, ssoPost, acs, certificate (PEM, or base64 of DER), nameIdFormat; of a link: link"`
+	Entity         string           `json:"entity,omitempty" maxLength:"1024" doc:"Entity ID in the aggregate, or in a document with several entities"`
+	Typed          federation.Typed `json:"typed,omitempty" maxProperties:"20" doc:"Values typed by hand, by field: entityId, ssoRedirect, ssoPost, acs, acsArtifact, nameIdFormat, and in PEM or base64 of DER certificate, nextCertificate (stands beside the present one), encryptionCertificate; of a link: link"`
 	Expect         string           `json:"expect,omitempty" maxLength:"64" doc:"SHA-256 of the document that was previewed; another one is refused"`
 }
 
@@ -161,6 +161,7 @@ type Preview struct {
 	Known       string                  `json:"known,omitempty" doc:"Another record that has this entity ID"`
 	Revision    int                     `json:"revision" doc:"To be given back when saving"`
 	Document    string                  `json:"document,omitempty" doc:"SHA-256 of the document, to be given back as expect"`
+	Choices     []federation.Choice     `json:"choices,omitempty" doc:"The document holds several entities: give the one that is meant as entity. Nothing else is told then"`
 	OtherRole   bool                    `json:"otherRole" doc:"The document also holds the entity's other role"`
 	Values      []federation.Value      `json:"values"`
 	Differences []federation.Difference `json:"differences"`

@@ -193,11 +193,11 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	settings(func(n federation.Settings) { n["trustKey"] = string(p.Certificate.PEM()) })
 	out, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
 	require.NoError(t, err)
-	require.Equal(t, finding.SignatureMissing, out.Findings[0].Code, "also the document that is on record already")
+	require.Equal(t, finding.MetadataUnsigned, out.Findings[0].Code, "also the document that is on record already")
 	s.document = idp("urn:a", "https://a.example/third", "", p)
 	out, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
 	require.NoError(t, err)
-	require.Equal(t, finding.SignatureMissing, out.Findings[0].Code)
+	require.Equal(t, finding.MetadataUnsigned, out.Findings[0].Code)
 	s.document = saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:a", SSO: "https://a.example/third",
 		Keys: []keys.Certificate{p.Certificate}, Publisher: saml.Publisher{Sign: p, ID: "_1"}})
 	out, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
@@ -207,7 +207,7 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	settings(func(n federation.Settings) { n["trustKey"] = string(r.newPair().Certificate.PEM()) })
 	out, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
 	require.NoError(t, err)
-	require.Equal(t, finding.SignatureKey, out.Findings[0].Code, "another trust key proves it anew")
+	require.Equal(t, finding.MetadataOtherSigner, out.Findings[0].Code, "another trust key proves it anew")
 
 	// Approval: waits, is declined, is not proposed again, is approved.
 	settings(func(n federation.Settings) { n["approveChanges"], n["trustKey"] = true, "" })
@@ -341,7 +341,7 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 		return n
 	}
 	files := func() []os.DirEntry { out, _ := os.ReadDir(editions.New(r.st).Folder()); return out }
-	for fault, want := range map[string]finding.Code{"cut": finding.XMLMalformed, "altered": finding.SignatureAltered} {
+	for fault, want := range map[string]finding.Code{"cut": finding.XMLMalformed, "altered": finding.MetadataAltered} {
 		j := r.done(r.Exchange.AddAggregate(ctx, tester, "lines", settings, bytes.NewReader(edition(fault, 0))))
 		require.Equal(t, exchange.JobFailed, j.State)
 		require.Equal(t, want, j.Refused.Code)
@@ -380,7 +380,7 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	require.NoError(t, r.changeOf(change.KindProvider, p, func(s federation.Settings) { s["approveChanges"] = true }))
 	j = r.done(r.Exchange.UploadAggregate(ctx, tester, "lines",
 		bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 0), []byte("/sso/post"), []byte("/sso/new")))))
-	require.Equal(t, finding.SignatureMissing, j.Refused.Code, "without its signature nothing of it counts")
+	require.Equal(t, finding.MetadataUnsigned, j.Refused.Code, "without its signature nothing of it counts")
 	a, err := r.Exchange.Aggregate(ctx, "lines")
 	require.NoError(t, err)
 	require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "lines", a.Revision, editions.Edit{TrustKey: new(string)}))

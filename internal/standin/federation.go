@@ -34,9 +34,9 @@ type Federation struct {
 }
 
 var federationFaults = []Fault{
-	{"unsigned", "the aggregate is not signed", "signature-missing"},
-	{"stranger", "somebody else signed it", "signature-key"},
-	{"altered", "an entity was altered after signing", "signature-altered"},
+	{"unsigned", "the aggregate is not signed", "metadata-unsigned"},
+	{"stranger", "somebody else signed it", "metadata-other-signer"},
+	{"altered", "an entity was altered after signing", "metadata-altered"},
 	{"expired", "validUntil is past", "metadata-expired"},
 	{"cut", "the document ends in the middle", "xml-malformed"},
 	{"twice", "one entity stands in it twice", "aggregate-entity-twice"},

@@ -246,8 +246,18 @@ func (l *List) missing(what []string) {
 func (l *List) intake(b *federation.Basics) {
 	in := b.Intake
 	if in.Written != "" {
-		l.Add(finding.New(finding.EntityIDNear, finding.Compare("Entity ID as written", strings.TrimSpace(in.Written),
-			visible(in.Written)), finding.Fact("They differ by", "white space")))
+		l.Add(finding.New(finding.ValueTrimmed, finding.Compare("Entity ID", strings.TrimSpace(in.Written),
+			visible(in.Written))))
+	}
+	for _, t := range in.Trimmed {
+		f := finding.New(finding.ValueTrimmed, finding.Compare(t.Label, strings.TrimSpace(t.Written), visible(t.Written)))
+		if t.Typed {
+			f.Severity, f.Side, f.Remedy = finding.Note, finding.Gate, "Nothing is to be done if it was only pasted so."
+		}
+		l.Add(f)
+	}
+	if in.SignedBy != "" && !in.Verified && b.TrustKey == "" && in.Aggregate() == "" {
+		l.Add(finding.New(finding.MetadataUnvouched, finding.Fact("Signed by", in.SignedBy)))
 	}
 	switch left := in.ValidUntil.Sub(l.Now); {
 	case in.ValidUntil.IsZero():

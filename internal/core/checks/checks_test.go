@@ -188,8 +188,10 @@ func TestChecks(t *testing.T) {
 			want: finding.EntityIDNear, says: "case"},
 		{rule: "entity ID with another scheme", more: second("http" + strings.TrimPrefix(spID, "https")),
 			want: finding.EntityIDNear, says: "scheme"},
-		{rule: "entity ID in white space", sp: swap(`entityID="`, `entityID=" `), want: finding.EntityIDNear,
-			says: "white space"},
+		{rule: "entity ID in white space", sp: swap(`entityID="`, "entityID=\"\u00a0"), want: finding.ValueTrimmed,
+			says: "⍽https"},
+		{rule: "address in white space", sp: swap(`Location="`, `Location=" `), want: finding.ValueTrimmed,
+			says: "␠https"},
 		{rule: "entity ID on record twice", more: second(spID), want: finding.EntityIDTwice, severity: finding.Note,
 			says: "second"},
 		{rule: "ACS with a slash more", sp: another("https://roster.wrenmoor.example/acs/"), want: finding.AddressNear,
@@ -214,7 +216,11 @@ func TestChecks(t *testing.T) {
 		{rule: "only PAOS at the application", sp: swap(saml.BindingPOST, "urn:oasis:names:tc:SAML:2.0:bindings:PAOS"),
 			want: finding.BindingNoneCommon, says: "PAOS"},
 		{rule: "only artifact", sp: swap(saml.BindingPOST, saml.BindingArtifact), want: finding.ArtifactOnly,
-			severity: finding.Error},
+			severity: finding.Warning},
+		{rule: "only artifact, and nobody could resolve it", sp: func(s string) string {
+			return swap(saml.BindingPOST, saml.BindingArtifact)(swap(`use="signing"`, `use="encryption"`)(
+				swap(`AuthnRequestsSigned="true" `, "")(s)))
+		}, want: finding.ArtifactOnly, severity: finding.Error},
 		{rule: "no common NameID format", sp: swap(saml.FormatPersistent, saml.FormatEmail), want: finding.NameIDNoneCommon,
 			says: "emailAddress"},
 		{rule: "NameID format on the record that nobody has",

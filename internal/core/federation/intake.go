@@ -1,6 +1,8 @@
 package federation
 
 import (
+	"maps"
+	"slices"
 	"strings"
 	"time"
 )
@@ -16,9 +18,19 @@ type Intake struct {
 	// SignatureMethod and DigestMethod are those the document was signed with.
 	SignatureMethod string `json:"signatureMethod,omitempty"`
 	DigestMethod    string `json:"digestMethod,omitempty"`
-	Verified        bool   `json:"verified,omitempty"`  // against the trust key
-	Written         string `json:"written,omitempty"`   // the entity ID as written, if white space stands around it
-	OtherRole       bool   `json:"otherRole,omitempty"` // the document also holds the entity's other role
+	SignedBy        string `json:"signedBy,omitempty"` // whose key the signature names, in words
+	Verified        bool   `json:"verified,omitempty"` // against the trust key
+	Written         string `json:"written,omitempty"`  // the entity ID as written, if white space stands around it
+	// Trimmed are other values as written, if white space stands around them.
+	Trimmed   []Trimmed `json:"trimmed,omitempty"`
+	OtherRole bool      `json:"otherRole,omitempty"` // the document also holds the entity's other role
+}
+
+// Trimmed is a value as it was written, with white space around it.
+type Trimmed struct {
+	Label   string `json:"label"`
+	Written string `json:"written"`
+	Typed   bool   `json:"typed,omitempty"` // by hand, here
 }
 
 // Sources that are no address.
@@ -43,4 +55,19 @@ func (i Intake) Aggregate() string {
 		return ""
 	}
 	return name
+}
+
+// Typing notes which typed values had white space around them.
+func (i *Intake) Typing(t Typed) {
+	kept := slices.DeleteFunc(slices.Clone(i.Trimmed), func(w Trimmed) bool { return t[w.Label] != "" })
+	for _, field := range slices.Sorted(maps.Keys(t)) {
+		v := t[field]
+		if v != strings.TrimSpace(v) && !strings.HasSuffix(strings.ToLower(field), "certificate") {
+			kept = append(kept, Trimmed{Label: field, Written: v, Typed: true})
+		}
+	}
+	i.Trimmed = kept
+	if t["entityId"] != "" {
+		i.Written = ""
+	}
 }

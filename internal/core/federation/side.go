@@ -78,7 +78,26 @@ type Trusting struct {
 	Now        time.Time
 	Keys       []crypto.PublicKey // one of them must have signed it; none means that it need not be signed
 	Unfinished bool               // values may be missing
+	Entity     string             // identity of the one that is meant, where a document holds several
 }
+
+// Choice is one of several that a document holds.
+type Choice struct {
+	Identity string `json:"entityId"`
+	Title    string `json:"title,omitempty"`
+}
+
+// SeveralError says that a document holds several that could be meant.
+type SeveralError struct {
+	Err     error
+	Choices []Choice
+}
+
+// Error is the finding's.
+func (e *SeveralError) Error() string { return e.Err.Error() }
+
+// Unwrap gives the finding.
+func (e *SeveralError) Unwrap() error { return e.Err }
 
 // ProviderSide is a protocol's part of a provider.
 type ProviderSide interface {

@@ -53,6 +53,12 @@ const (
 	MetadataExpired     Code = "metadata-expired"
 	MetadataEntityID    Code = "metadata-entity-id"
 	MetadataKnown       Code = "metadata-entity-known"
+	MetadataTooLarge    Code = "metadata-too-large"
+	MetadataUnsigned    Code = "metadata-unsigned"
+	MetadataOtherSigner Code = "metadata-other-signer"
+	MetadataAltered     Code = "metadata-altered"
+	MetadataValue       Code = "metadata-value"
+	MetadataUnvouched   Code = "metadata-unvouched"
 	AddressUnreachable  Code = "address-unreachable"
 	AddressRefused      Code = "address-refused"
 	NameMalformed       Code = "name-malformed"
@@ -68,6 +74,7 @@ const (
 	AggregateUnverified Code = "aggregate-unverified"
 	AggregateGone       Code = "aggregate-entity-gone"
 	AggregateDamaged    Code = "aggregate-damaged"
+	AggregateTooLarge   Code = "aggregate-too-large"
 	ChangedEntityID     Code = "changed-entity-id"
 	ChangedKey          Code = "changed-key"
 	ChangedAddress      Code = "changed-address"
@@ -80,6 +87,7 @@ const (
 const (
 	DraftIncomplete      Code = "draft-incomplete"
 	EntityIDNear         Code = "entity-id-near"
+	ValueTrimmed         Code = "value-trimmed"
 	EntityIDTwice        Code = "entity-id-twice"
 	AddressNear          Code = "address-near"
 	AddressPlain         Code = "address-http"
@@ -173,7 +181,7 @@ var catalogue = []Entry{
 		"Send the document whole and unchanged; look at the place named here.",
 		"XML 1.0 or Namespaces in XML 1.0 is violated."},
 	{XMLTooLarge, Error, Sender, "The document exceeds a size limit",
-		"Have the sender produce a smaller document; the limits are in docs/saml.md.",
+		"Have the sender produce a smaller one: at most 1 MiB in all, 1 MiB in a value, 128 attributes on an element.",
 		"A message above 1 MiB, too many attributes, or a single value above 1 MiB."},
 	{XMLTooDeep, Error, Sender, "The document is nested too deeply",
 		"Have the sender produce a document with at most 64 levels.", "More than 64 levels of elements."},
@@ -213,7 +221,7 @@ var catalogue = []Entry{
 		"Take in metadata that holds the counterpart's signing certificate.",
 		"The record has no key that may verify signatures."},
 	{SignatureInclusive, Warning, Sender, "The signature uses inclusive canonicalisation",
-		"Ask the sender for exclusive canonicalisation; inclusive breaks when a message is embedded elsewhere.",
+		"Ask the sender for exclusive canonicalisation; inclusive breaks when a document is embedded elsewhere.",
 		"C14N 1.0 inclusive is named or implied (SAML core §5.4.3)."},
 	{CertificateExpired, Warning, Sender, "The certificate of the signing key is past its date",
 		"Ask the sender when the key will be renewed. Trust is by key, so nothing stops working today.",
@@ -243,13 +251,13 @@ var catalogue = []Entry{
 	{MetadataNotMetadata, Error, Gate, "This is XML, but not SAML metadata",
 		"Give the document whose outermost element is EntityDescriptor.", "The outermost element is another one."},
 	{MetadataSeveral, Error, Gate, "The metadata holds several entities",
-		"Take it in as an aggregate, then take over the entities you need; nothing has to be cut out by hand.",
-		"An EntitiesDescriptor with more than one entity."},
+		"Name the one that is meant by its entity ID (--entity-id), or take it all in as an aggregate and take over the entities you need; nothing has to be cut out by hand.",
+		"An EntitiesDescriptor with more than one entity of the role, and none or an unknown one was named."},
 	{MetadataRole, Error, Gate, "The metadata is for the other role",
 		"Add it as the role it describes, or ask for the metadata of the role needed here.",
 		"A provider needs an IDPSSODescriptor, an application an SPSSODescriptor, each with SAML 2.0 in protocolSupportEnumeration."},
 	{MetadataNoEndpoint, Error, Sender, "The metadata offers no address that can be used",
-		"Ask for metadata with a SingleSignOnService by Redirect or POST (provider), or an AssertionConsumerService by POST (application).", "No endpoint with a supported binding and a valid http or https address."},
+		"Ask for metadata with a SingleSignOnService by Redirect or POST (provider), or an AssertionConsumerService by POST or artifact (application).", "No endpoint with a supported binding and a valid http or https address."},
 	{MetadataNoKey, Error, Sender, "The metadata holds no signing key",
 		"Ask for metadata with a KeyDescriptor for signing; without it no answer can be verified.",
 		"A provider without a KeyDescriptor usable for signing."},
@@ -261,6 +269,23 @@ var catalogue = []Entry{
 	{MetadataEntityID, Error, Sender, "The entity ID is missing or too long",
 		"Ask for metadata with an entityID of 1 to 1024 characters.",
 		"entityID is absent, empty, or longer than 1024 characters (SAML metadata §2.3.2)."},
+	{MetadataTooLarge, Error, Gate, "The document is too large for the metadata of one entity",
+		"If it is that of a federation, take it in as an aggregate (innergate aggregate add, or Connect, Aggregates) and take over the entities you need; else ask the other side for its metadata alone.",
+		"The metadata of one entity may have 1 MiB, an aggregate 256 MiB."},
+	{MetadataUnsigned, Error, Sender, "The metadata is not signed, and a trust key is set",
+		"Have the sender sign its metadata, or take the trust key out of the record.",
+		"trustKey is set, and the document carries no signature of its outermost element (SAML metadata §3)."},
+	{MetadataOtherSigner, Error, Sender, "The metadata was signed with another key",
+		"Compare the fingerprints; set the certificate that the publisher signs with as trust key, or fetch the document anew.",
+		"No trust key verifies the signature; or, where none is set, not even the key that the signature itself names."},
+	{MetadataAltered, Error, Sender, "The metadata was altered after it was signed",
+		"Fetch the document anew, without an editor or a program that formats XML in between.",
+		"The digest in its signature is that of another content; also where nobody vouches for the key."},
+	{MetadataValue, Error, Sender, "A value in the metadata cannot be read",
+		"Have the sender correct the value named here.", "A date, a duration or a number that is none."},
+	{MetadataUnvouched, Note, Gate, "The metadata is signed, but nobody vouches for the key",
+		"Set the publisher's certificate as trust key (trustKey), if you can get it by another way than the document.",
+		"The signature holds against the key that it names itself; that shows only that nothing was altered since."},
 	{MetadataKnown, Error, Gate, "This entity ID is already on record", "Show or remove the record that has it.",
 		"Another record of the same role has the same entity ID."},
 	{AddressUnreachable, Error, Gate, "The address does not answer as it should",
@@ -292,6 +317,9 @@ var catalogue = []Entry{
 	{AggregateGone, Warning, Gate, "The entity is no longer in its aggregate",
 		"Ask its administrator whether it left; remove the record, or take in metadata from another source.",
 		"A refresh of the aggregate does not hold the entity that a record was taken from."},
+	{AggregateTooLarge, Error, Sender, "The aggregate is too large",
+		"Ask the sender for a smaller one, or for the metadata of the single entities you need.",
+		"An aggregate may have 256 MiB."},
 	{AggregateDamaged, Error, Gate, "The document of the aggregate is lost or cut off",
 		"Refresh the aggregate, or upload the edition again. Until then no entity can be taken over; records taken from it work on.",
 		"The file of an aggregate is missing, or shorter than when it was taken in."},
@@ -317,6 +345,9 @@ var catalogue = []Entry{
 		"Ask the sender for what is missing, or for its metadata.", "A record lacks an entity ID, an address or a key."},
 	{EntityIDNear, Warning, Gate, "Two entity IDs differ by next to nothing",
 		"Compare both letter by letter with the other side; entity IDs are equal only if every character is (SAML core §8.3.6).", "Entity IDs that differ by case, scheme, a slash or white space only."},
+	{ValueTrimmed, Warning, Sender, "White space was cut off a value",
+		"Have the sender take the white space out of the value: programs that compare letter by letter, as the standard says, will not find it.",
+		"White space, also a no-break space, stood around an entity ID or address; the gate goes by the value without it."},
 	{EntityIDTwice, Note, Gate, "Several records have this entity ID",
 		"Nothing is to be done if they are tenants of one service; each answers on a face of its own.",
 		"The same entity ID is on record more than once."},
@@ -331,8 +362,8 @@ var catalogue = []Entry{
 		"An AssertionConsumerService at another host than the entity ID, the own start address or ownHosts name."},
 	{BindingNoneCommon, Error, Sender, "There is no binding that both sides speak",
 		"Have the sender offer HTTP-Redirect or HTTP-POST (provider), HTTP-POST or HTTP-Artifact (application), or change the binding on the record.", "No endpoint with a binding that the gate speaks, or none with the one the record asks for."},
-	{ArtifactOnly, Error, Application, "The application takes answers by artifact only",
-		"Have the application offer an AssertionConsumerService by HTTP-POST.",
+	{ArtifactOnly, Warning, Application, "The application takes answers by artifact only",
+		"See that the application's servers reach the gate's artifact resolution service, and that it signs ArtifactResolve with a key on record; or have it offer an AssertionConsumerService by HTTP-POST.",
 		"Every AssertionConsumerService has the binding HTTP-Artifact."},
 	{NameIDNoneCommon, Warning, Gate, "There is no NameID format that both sides name",
 		"Choose the format on the application's record, or have one side offer another.",

@@ -95,8 +95,12 @@ func (c *Certificate) UnmarshalText(text []byte) error {
 }
 
 // Read finds the certificates in what somebody gave: PEM with one or several,
-// DER, or base64 of DER. It gives none if it is something else.
+// DER, or base64 of DER. It gives none if it is something else: what begins with
+// markup is markup, whatever stands inside.
 func Read(octets []byte) []Certificate {
+	if xmlsec.Markup(octets) {
+		return nil
+	}
 	if c, err := ParseCertificate(octets); err == nil {
 		return []Certificate{c}
 	}

@@ -18,6 +18,7 @@ type Aggregate struct {
 	// How it was signed, empty if it was not; Verified tells whether against a
 	// trust key.
 	SignatureMethod, DigestMethod string
+	SignedBy                      string // whose key its signature names, in words
 	Verified                      bool
 	Warnings                      []*finding.Finding
 	Entities, Broken              int
@@ -39,7 +40,14 @@ type Entity struct {
 // that come a second time, are handed out with a Problem. The signature is
 // verified if there are keys to trust; an error of ReadAggregate, also one at the
 // very end, means that nothing of it may be used. An error of each ends it.
+//
+// One that nobody vouches for is held against itself, if it is signed.
 func ReadAggregate(src io.Reader, t Trusting, each func(*Entity) error) (*Aggregate, error) {
+	a, err := readAggregate(src, t, each)
+	return a, ofMetadata(err)
+}
+
+func readAggregate(src io.Reader, t Trusting, each func(*Entity) error) (*Aggregate, error) {
 	head := make([]byte, 8<<10)
 	n, err := io.ReadFull(src, head)
 	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && err != io.EOF {
@@ -49,8 +57,9 @@ func ReadAggregate(src io.Reader, t Trusting, each func(*Entity) error) (*Aggreg
 	if f := recognise(head); f != nil {
 		return nil, f
 	}
-	s, err := xmlsec.NewStream(io.MultiReader(strings.NewReader(string(head)), src), xmlsec.AggregateLimits, t.Keys,
-		xmlsec.Policy{AllowSHA1: t.AllowSHA1},
+	skipped := xmlsec.LeadingSpace(head)
+	s, err := xmlsec.NewStream(io.MultiReader(strings.NewReader(string(head[skipped:])), src), xmlsec.AggregateLimits,
+		t.Keys, t.policy(),
 		func(space, local string) bool { return space == NSMetadata && local == "EntitiesDescriptor" })
 	if err != nil {
 		return nil, err
@@ -63,6 +72,9 @@ func ReadAggregate(src io.Reader, t Trusting, each func(*Entity) error) (*Aggreg
 	}
 	a := &Aggregate{Name: root.Attr("Name"), Verified: len(t.Keys) > 0, Warnings: s.Warnings()}
 	a.SignatureMethod, a.DigestMethod = s.Methods()
+	if sig := s.Signature(); sig != nil {
+		a.SignedBy = signer(sig)
+	}
 	if a.ValidUntil, a.CacheDuration, err = lifetime(root); err != nil {
 		return nil, err
 	}
@@ -90,7 +102,7 @@ func ReadAggregate(src io.Reader, t Trusting, each func(*Entity) error) (*Aggreg
 			group = el.Parent
 			wrap = wrapper(group)
 		}
-		e := &Entity{Start: el.Start, End: el.End, Sum: s.Sum(), Wrap: wrap}
+		e := &Entity{Start: el.Start + int64(skipped), End: el.End + int64(skipped), Sum: s.Sum(), Wrap: wrap}
 		e.read(el, t.Now, seen)
 		a.Entities++
 		if e.Problem != nil {

@@ -3,11 +3,13 @@ package saml_test
 import (
 	"bytes"
 	"crypto/rand"
+	"encoding/base64"
 	"errors"
 	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"testing/iotest"
@@ -62,8 +64,12 @@ func TestAggregate(t *testing.T) {
 		require.Equal(t, a.CacheDuration, m.CacheDuration)
 		require.Contains(t, e.Title, firstTitle(m))
 	}
-	_, again, err := readAll(bytes.Replace(octets, []byte("Alderholt"), []byte("Alderhold"), 1))
-	require.NoError(t, err, "without a trust key nobody vouches for it")
+	altered := bytes.Replace(octets, []byte("Alderholt"), []byte("Alderhold"), 1)
+	_, _, err = readAll(altered)
+	require.True(t, finding.Is(err, finding.MetadataAltered), "also without a trust key: %v", err)
+	from, to := bytes.Index(altered, []byte("<ds:Signature>")), bytes.Index(altered, []byte("</ds:Signature>"))
+	_, again, err := readAll(append([]byte(" \n"), slices.Concat(altered[:from], altered[to+len("</ds:Signature>"):])...))
+	require.NoError(t, err, "what is not signed needs nobody to vouch for it, and white space before it harms nothing")
 	changed := 0
 	for i := range again {
 		if again[i].Sum != all[i].Sum {
@@ -103,21 +109,21 @@ func TestAggregateRefuses(t *testing.T) {
 		rule, doc string
 		want      finding.Code
 	}{
-		{"an altered entity", string(aggregate(t, pair, 8, "altered")), finding.SignatureAltered},
-		{"an unknown signer", string(aggregate(t, pair, 8, "stranger")), finding.SignatureKey},
-		{"no signature", string(aggregate(t, pair, 8, "unsigned")), finding.SignatureMissing},
+		{"an altered entity", string(aggregate(t, pair, 8, "altered")), finding.MetadataAltered},
+		{"an unknown signer", string(aggregate(t, pair, 8, "stranger")), finding.MetadataOtherSigner},
+		{"no signature", string(aggregate(t, pair, 8, "unsigned")), finding.MetadataUnsigned},
 		{"a document cut off", string(aggregate(t, pair, 8, "cut")), finding.XMLMalformed},
 		{"validUntil past", string(aggregate(t, pair, 8, "expired")), finding.MetadataExpired},
 		{"one byte less at the very end", sound[:len(sound)-4], finding.XMLMalformed},
 		{"a second document behind it", sound + "<x/>", finding.XMLMalformed},
 		{"the signature behind the entities", strings.Replace(strings.Replace(sound, signature, "", 1),
-			"</md:EntitiesDescriptor>", signature+"</md:EntitiesDescriptor>", 1), finding.SignatureMissing},
+			"</md:EntitiesDescriptor>", signature+"</md:EntitiesDescriptor>", 1), finding.MetadataUnsigned},
 		{"a second signature", strings.Replace(sound, "</md:EntitiesDescriptor>", signature+"</md:EntitiesDescriptor>", 1),
 			finding.SignatureLayout},
 		{"the signed one wrapped in another", open + strings.TrimPrefix(sound,
-			"<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n") + "</md:EntitiesDescriptor>", finding.SignatureMissing},
+			"<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n") + "</md:EntitiesDescriptor>", finding.MetadataUnsigned},
 		{"a single entity", "<EntityDescriptor xmlns=\"" + saml.NSMetadata + "\" entityID=\"urn:a\"/>",
-			finding.SignatureMissing},
+			finding.MetadataUnsigned},
 		{"a web page", "<!DOCTYPE html><html></html>", finding.MetadataHTML},
 		{"JSON", `{"issuer": "https://a.example"`, finding.MetadataJSON},
 		{"a certificate", string(pair.Certificate.PEM()), finding.MetadataCertificate},
@@ -178,11 +184,27 @@ func TestSignedMetadataOfOneEntity(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, m.Verified)
 	require.Contains(t, m.SignatureMethod, "rsa-sha256")
-	_, err = saml.TakeMetadata(bytes.Replace(octets, []byte("a.example/sso"), []byte("b.example/sso"), 1), trust)
-	require.True(t, finding.Is(err, finding.SignatureAltered), "%v", err)
+	altered := bytes.Replace(octets, []byte("a.example/sso"), []byte("b.example/sso"), 1)
+	for _, t2 := range []saml.Trusting{trust, {Now: aggregateTime}} {
+		_, err = saml.TakeMetadata(altered, t2)
+		require.True(t, finding.Is(err, finding.MetadataAltered), "%v", err)
+	}
+	_, err = saml.TakeMetadata(altered, saml.Trusting{Now: aggregateTime, Kept: true})
+	require.NoError(t, err, "what an earlier build took in stays")
+	m, err = saml.TakeMetadata(octets, saml.Trusting{Now: aggregateTime})
+	require.NoError(t, err)
+	require.False(t, m.Verified)
+	require.Equal(t, "CN=signer, SHA-256 "+pair.Certificate.SHA256(), m.SignedBy)
+	// The value of the signature, made with another key than it names.
+	other, err := keys.Generate("other", aggregateTime, rand.Reader)
+	require.NoError(t, err)
+	text := func(c keys.Certificate) []byte { return []byte(base64.StdEncoding.EncodeToString(c.DER)) }
+	_, err = saml.TakeMetadata(bytes.Replace(octets, text(pair.Certificate), text(other.Certificate), 1),
+		saml.Trusting{Now: aggregateTime})
+	require.True(t, finding.Is(err, finding.MetadataOtherSigner), "%v", err)
 	face.Sign = nil
 	_, err = saml.TakeMetadata(saml.WriteIDPMetadata(face), trust)
-	require.True(t, finding.Is(err, finding.SignatureMissing), "%v", err)
+	require.True(t, finding.Is(err, finding.MetadataUnsigned), "%v", err)
 }
 
 // Documents that the general-purpose signer made, as publishers do: by the whole
@@ -254,7 +276,7 @@ func TestMetadataSignedByXmlsec1(t *testing.T) {
 				require.Equal(t, m.DigestMethod, a.DigestMethod)
 				_, err = saml.ReadAggregate(bytes.NewReader(bytes.Replace(signed, []byte("a.example"), []byte("b.example"), 1)),
 					trust, func(*saml.Entity) error { return nil })
-				require.True(t, finding.Is(err, finding.SignatureAltered), "%s: %v", c.rule, err)
+				require.True(t, finding.Is(err, finding.MetadataAltered), "%s: %v", c.rule, err)
 			}
 		}
 	}

@@ -243,7 +243,7 @@ func (s *SP) chooseACS(r *AuthnRequest) (Endpoint, error) {
 		return Endpoint{}, finding.New(finding.ACSUnregistered, finding.Compare("AssertionConsumerServiceIndex",
 			strings.Join(known, " or "), strconv.Itoa(r.ACSIndex)))
 	}
-	if e, ok := s.DefaultACS(); ok && r.ProtocolBinding != BindingArtifact {
+	if e, ok := s.DefaultACS(); ok && (r.ProtocolBinding == "" || r.ProtocolBinding == e.Binding) {
 		return e, nil
 	}
 	return Endpoint{}, finding.New(finding.ACSUnregistered, finding.Fact("ProtocolBinding", r.ProtocolBinding))

@@ -62,9 +62,14 @@ type Metadata struct {
 	// How the document was signed, empty if it was not; Verified tells whether
 	// the signature was held against a trust key.
 	SignatureMethod, DigestMethod string
+	SignedBy                      string // whose key its signature names, in words
 	Verified                      bool
+	Trimmed                       []Trimmed // values as written, if white space stands around them
 	Warnings                      []*finding.Finding
 }
+
+// Trimmed is a value of metadata as it was written, with white space around it.
+type Trimmed struct{ Label, Written string }
 
 // Missing says what the provider's side still has to give before people can be
 // sent to it: the standard's terms.
@@ -90,7 +95,7 @@ func (s *SP) Missing() []string {
 		out = append(out, "entity ID")
 	}
 	if _, ok := s.DefaultACS(); !ok {
-		out = append(out, "AssertionConsumerService by HTTP-POST")
+		out = append(out, "AssertionConsumerService by HTTP-POST or HTTP-Artifact")
 	}
 	return out
 }
@@ -125,12 +130,19 @@ func (p *IDP) SSOBy(binding string) (Endpoint, bool) {
 
 // DefaultACS is the consumer address when a request names none: the first with
 // isDefault true, else the first without isDefault false, else the first (SAML
-// metadata §2.2.3), among those by POST.
+// metadata §2.2.3), among those by POST; among those by artifact, if there is none.
 func (s *SP) DefaultACS() (Endpoint, bool) {
+	if e, ok := s.defaultBy(BindingPOST); ok {
+		return e, true
+	}
+	return s.defaultBy(BindingArtifact)
+}
+
+func (s *SP) defaultBy(binding string) (Endpoint, bool) {
 	var first, open *Endpoint
 	for i := range s.ACS {
 		e := &s.ACS[i]
-		if e.Binding != BindingPOST {
+		if e.Binding != binding {
 			continue
 		}
 		if e.Default != nil && *e.Default {

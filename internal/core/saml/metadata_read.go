@@ -1,10 +1,12 @@
 package saml
 
 import (
+	"cmp"
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rsa"
+	"fmt"
 	"math/big"
 	"slices"
 	"strconv"
@@ -13,6 +15,7 @@ import (
 
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/core/xmlsec"
 )
 
@@ -23,7 +26,30 @@ type Trusting struct {
 	// §3).
 	Keys      []crypto.PublicKey
 	AllowSHA1 bool
+	// Entity picks one of several entities by its entity ID; Role, in the word of
+	// metadata, tells which come into question.
+	Entity, Role string
+	// Kept says that it was read before, and is not held against itself again.
+	Kept bool
 }
+
+// policy is how the signature of metadata is held against keys, or against
+// itself.
+func (t Trusting) policy() xmlsec.Policy {
+	return xmlsec.Policy{WholeDoc: true, AllowSHA1: t.AllowSHA1, Own: ownKeys}
+}
+
+// SeveralError says that a document holds several entities, and which.
+type SeveralError struct {
+	*finding.Finding
+	Entities []EntityName
+}
+
+// EntityName is an entity ID with the name for people.
+type EntityName struct{ EntityID, Title string }
+
+// Unwrap gives the finding.
+func (e *SeveralError) Unwrap() error { return e.Finding }
 
 // ReadMetadata reads the metadata of one entity. What is not metadata is
 // recognised and said so; every refusal is a finding.
@@ -33,17 +59,27 @@ func ReadMetadata(octets []byte, now time.Time) (*Metadata, error) {
 
 // TakeMetadata reads the metadata of one entity and verifies its signature, if
 // there are keys to trust.
+//
+// What is signed although nobody vouches for the key must at least be whole.
 func TakeMetadata(octets []byte, t Trusting) (*Metadata, error) {
+	m, err := takeMetadata(octets, t)
+	return m, ofMetadata(err)
+}
+
+func takeMetadata(octets []byte, t Trusting) (*Metadata, error) {
 	if f := recognise(octets); f != nil {
 		return nil, f
 	}
-	doc, err := xmlsec.Parse(octets, xmlsec.MessageLimits)
+	if n := int64(len(octets)); n > xmlsec.MessageLimits.Octets {
+		return nil, TooLarge(n, xmlsec.MessageLimits.Octets)
+	}
+	doc, err := xmlsec.Parse(octets[xmlsec.LeadingSpace(octets):], xmlsec.MessageLimits)
 	if err != nil {
 		return nil, err
 	}
 	entity := doc.Root
 	if entity.Is(NSMetadata, "EntitiesDescriptor") {
-		if entity, err = onlyEntity(entity); err != nil {
+		if entity, err = pick(entity, t); err != nil {
 			return nil, err
 		}
 	}
@@ -56,23 +92,31 @@ func TakeMetadata(octets []byte, t Trusting) (*Metadata, error) {
 		signed = entity
 	}
 	var warnings []*finding.Finding
+	checked := true
 	if len(t.Keys) > 0 {
-		v, err := xmlsec.Verify(signed, t.Keys, xmlsec.Policy{WholeDoc: true, AllowSHA1: t.AllowSHA1})
+		v, err := xmlsec.Verify(signed, t.Keys, t.policy())
 		if err != nil {
 			return nil, err
 		}
 		warnings = v.Warnings()
+	} else if checked, err = xmlsec.Intact(signed, t.policy()); err != nil && !t.Kept {
+		return nil, err
 	}
 	m, err := readEntity(entity, t.Now)
 	if err != nil {
 		return nil, err
 	}
 	m.SignatureMethod, m.DigestMethod = xmlsec.Methods(signed)
+	if checked {
+		m.SignedBy = signer(signed.Child(xmlsec.NSDSig, "Signature"))
+	}
 	m.Verified, m.Warnings = len(t.Keys) > 0, warnings
 	return m, nil
 }
 
-func onlyEntity(root *xmlsec.Element) (*xmlsec.Element, error) {
+// pick finds the entity that is meant: the only one, the only one with the role,
+// or the one that is named.
+func pick(root *xmlsec.Element, t Trusting) (*xmlsec.Element, error) {
 	var found []*xmlsec.Element
 	var walk func(*xmlsec.Element)
 	walk = func(e *xmlsec.Element) {
@@ -82,19 +126,107 @@ func onlyEntity(root *xmlsec.Element) (*xmlsec.Element, error) {
 		}
 	}
 	walk(root)
-	if len(found) != 1 {
-		var ids []string
-		for _, e := range found[:min(3, len(found))] {
-			ids = append(ids, e.Attr("entityID"))
-		}
-		return nil, finding.New(finding.MetadataSeveral, finding.Fact("Entities", strconv.Itoa(len(found))),
-			finding.Fact("Among them", strings.Join(ids, ", ")))
+	if len(found) == 1 {
+		return found[0], nil
 	}
-	return found[0], nil
+	var fit []*xmlsec.Element
+	for _, e := range found {
+		if t.Entity != "" && strings.TrimSpace(e.Attr("entityID")) == t.Entity {
+			return e, nil
+		}
+		if t.Role == "" || e.Child(NSMetadata, t.Role) != nil {
+			fit = append(fit, e)
+		}
+	}
+	if len(fit) == 1 && t.Entity == "" {
+		return fit[0], nil
+	}
+	return nil, several(fit, len(found), t.Entity)
+}
+
+// several offers the entities of a document by name.
+func several(fit []*xmlsec.Element, all int, wanted string) error {
+	e := &SeveralError{Finding: finding.New(finding.MetadataSeveral, finding.Fact("Entities", strconv.Itoa(all)))}
+	var ids []string
+	for _, el := range fit {
+		name := EntityName{EntityID: strings.TrimSpace(el.Attr("entityID"))}
+		for _, role := range el.Elements(NSMetadata, "") {
+			name.Title = cmp.Or(name.Title, title(el, role))
+		}
+		e.Entities, ids = append(e.Entities, name), append(ids, name.EntityID)
+	}
+	if wanted != "" {
+		e.Finding = e.With(finding.Fact("None of them is", wanted))
+		if near := nearword.Of(wanted, ids); near != "" {
+			e.Finding = e.With(finding.Fact("Near to it", near))
+		}
+	}
+	for _, name := range e.Entities[:min(10, len(e.Entities))] {
+		e.Finding = e.With(finding.Fact("Entity", strings.TrimSpace(name.EntityID+"  "+name.Title)))
+	}
+	return e
+}
+
+// TooLarge says that metadata is larger than what is read of one entity, both in
+// octets.
+func TooLarge(size, limit int64) *finding.Finding {
+	mega := func(n int64) string { return fmt.Sprintf("%.1f MB", float64(n)/1e6) }
+	f := finding.New(finding.MetadataTooLarge)
+	if size > limit {
+		f = f.With(finding.Fact("Size", mega(size)))
+	}
+	return f.With(finding.Fact("At most", mega(limit)))
+}
+
+// inMetadata are the findings on messages in their words about metadata.
+var inMetadata = map[finding.Code]finding.Code{
+	finding.SignatureMissing: finding.MetadataUnsigned, finding.SignatureKey: finding.MetadataOtherSigner,
+	finding.SignatureAltered: finding.MetadataAltered, finding.MessageUndecodable: finding.MetadataValue,
+}
+
+// ofMetadata has an error speak of metadata, not of messages.
+func ofMetadata(err error) error {
+	if f := finding.Of(err); f != nil {
+		if code, ok := inMetadata[f.Code]; ok {
+			return finding.New(code, f.Evidence...)
+		}
+	}
+	return err
+}
+
+// ownKeys reads the keys that a signature names itself. They prove nothing about
+// who made it.
+func ownKeys(info *xmlsec.Element) (out []crypto.PublicKey) {
+	ks, err := keysIn(info, map[string]keys.Certificate{})
+	if err != nil {
+		return nil
+	}
+	for _, c := range ks {
+		out = append(out, c.Public)
+	}
+	return out
+}
+
+// signer says in words whose key a signature names.
+func signer(signature *xmlsec.Element) string {
+	var ks []keys.Certificate
+	var err error
+	if info := signature.Child(xmlsec.NSDSig, "KeyInfo"); info != nil {
+		ks, err = keysIn(info, map[string]keys.Certificate{})
+	}
+	switch {
+	case err != nil || len(ks) == 0:
+		return "an unnamed key"
+	case ks[0].DER == nil:
+		return "a bare key, " + ks[0].Describe() + ", SHA-256 " + ks[0].Fingerprint()
+	case ks[0].X509 == nil:
+		return "SHA-256 " + ks[0].SHA256()
+	}
+	return ks[0].X509.Subject.String() + ", SHA-256 " + ks[0].SHA256()
 }
 
 func readEntity(entity *xmlsec.Element, now time.Time) (*Metadata, error) {
-	m := &Metadata{EntityID: strings.TrimSpace(entity.Attr("entityID"))}
+	m := &Metadata{EntityID: strings.TrimSpace(entity.Attr("entityID")), Trimmed: trimmed(entity)}
 	if n := len([]rune(m.EntityID)); n == 0 || n > 1024 {
 		return nil, finding.New(finding.MetadataEntityID, finding.Fact("Characters", strconv.Itoa(n)))
 	}
@@ -148,6 +280,18 @@ func readEntity(entity *xmlsec.Element, now time.Time) (*Metadata, error) {
 		}
 	}
 	return m, nil
+}
+
+// trimmed are the addresses around which white space stands.
+func trimmed(entity *xmlsec.Element) (out []Trimmed) {
+	for _, role := range entity.Elements(NSMetadata, "") {
+		for _, e := range role.Elements(NSMetadata, "") {
+			if at := e.Attr("Location"); at != strings.TrimSpace(at) && len(out) < 20 {
+				out = append(out, Trimmed{Label: e.Local, Written: at})
+			}
+		}
+	}
+	return out
 }
 
 func pastValidity(until, now time.Time) *finding.Finding {
@@ -237,7 +381,8 @@ func (m *Metadata) AsApplication() (*SP, error) {
 		return nil, finding.New(finding.MetadataRole, finding.Compare("Role", "SPSSODescriptor", roles(m)))
 	}
 	if _, ok := m.SP.DefaultACS(); !ok {
-		return nil, finding.New(finding.MetadataNoEndpoint, finding.Compare("AssertionConsumerService", "one by HTTP-POST",
+		return nil, finding.New(finding.MetadataNoEndpoint, finding.Compare("AssertionConsumerService",
+			"one by HTTP-POST or HTTP-Artifact",
 			describe(m.SP.ACS))).From(finding.Application)
 	}
 	return m.SP, nil
@@ -312,33 +457,43 @@ func readKeys(role *xmlsec.Element) ([]Key, error) {
 		if info == nil {
 			continue
 		}
-		found := false
 		var methods []string
 		for _, m := range kd.Elements(NSMetadata, "EncryptionMethod") {
 			methods = append(methods, m.Attr("Algorithm"))
 		}
-		for _, data := range info.Elements(xmlsec.NSDSig, "X509Data") {
-			for _, c := range data.Elements(xmlsec.NSDSig, "X509Certificate") {
-				text, _ := c.Value()
-				cert, again := known[text]
-				if !again {
-					var err error
-					if cert, err = keys.ParseText(text); err != nil {
-						return nil, finding.New(finding.MetadataBadKey, finding.Fact("KeyDescriptor", kd.Attr("use")),
-							finding.Fact("Cause", err.Error()))
-					}
-					known[text] = cert
+		certs, err := keysIn(info, known)
+		if f := finding.Of(err); f != nil {
+			return nil, f.With(finding.Fact("KeyDescriptor", kd.Attr("use")))
+		}
+		for _, c := range certs {
+			out = append(out, Key{Use: kd.Attr("use"), Certificate: c, Methods: methods})
+		}
+	}
+	return out, nil
+}
+
+// keysIn reads the certificates of a KeyInfo, or its bare key (XML Signature 1.1
+// §4.5). known holds those that were read before, by their text.
+func keysIn(info *xmlsec.Element, known map[string]keys.Certificate) (out []keys.Certificate, err error) {
+	for _, data := range info.Elements(xmlsec.NSDSig, "X509Data") {
+		for _, c := range data.Elements(xmlsec.NSDSig, "X509Certificate") {
+			text, _ := c.Value()
+			cert, again := known[text]
+			if !again {
+				if cert, err = keys.ParseText(text); err != nil {
+					return nil, finding.New(finding.MetadataBadKey, finding.Fact("Cause", err.Error()))
 				}
-				out, found = append(out, Key{Use: kd.Attr("use"), Certificate: cert, Methods: methods}), true
+				known[text] = cert
 			}
+			out = append(out, cert)
 		}
-		if value := info.Child(xmlsec.NSDSig, "KeyValue"); value != nil && !found {
-			public, err := keyValue(value)
-			if err != nil {
-				return nil, err
-			}
-			out = append(out, Key{Use: kd.Attr("use"), Certificate: keys.Certificate{Public: public}, Methods: methods})
+	}
+	if value := info.Child(xmlsec.NSDSig, "KeyValue"); value != nil && len(out) == 0 {
+		public, err := keyValue(value)
+		if err != nil {
+			return nil, err
 		}
+		out = append(out, keys.Certificate{Public: public})
 	}
 	return out, nil
 }

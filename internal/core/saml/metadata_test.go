@@ -68,8 +68,10 @@ func TestMetadata(t *testing.T) {
 			finding.MetadataNoEndpoint},
 		{"refuses an address that is a script", edit("https://both.example/sso", "javascript:alert(1)"), "provider",
 			finding.MetadataNoEndpoint},
-		{"refuses an application with artifact only", edit("bindings:HTTP-POST", "bindings:HTTP-Artifact"), "application",
+		{"takes an application with artifact only", edit("bindings:HTTP-POST", "bindings:HTTP-Artifact"), "application", ""},
+		{"refuses an application without either", edit("bindings:HTTP-POST", "bindings:PAOS"), "application",
 			finding.MetadataNoEndpoint},
+		{"takes white space before the declaration", " \n\t" + both, "provider", ""},
 		{"refuses a provider without signing key", edit(`<KeyDescriptor>`, `<KeyDescriptor use="encryption">`), "provider",
 			finding.MetadataNoKey},
 		{"refuses a certificate that is none", edit(cert[:64], "AAAA"), "provider", finding.MetadataBadKey},
@@ -78,7 +80,8 @@ func TestMetadata(t *testing.T) {
 		{"refuses no entity ID", edit(`entityID="https://both.example/saml"`, ""), "provider", finding.MetadataEntityID},
 		{"refuses an entity ID too long", edit(`https://both.example/saml`, strings.Repeat("x", 1025)), "provider",
 			finding.MetadataEntityID},
-		{"refuses too much", "<a>" + strings.Repeat("<b/>", 1<<18) + "</a>", "provider", finding.XMLTooLarge},
+		{"refuses too much", "<a>" + strings.Repeat("<b/>", 1<<18) + "</a>", "provider",
+			finding.MetadataTooLarge},
 		{"refuses a DOCTYPE", "<!DOCTYPE x>" + both[strings.Index(both, "<EntityD"):], "provider", finding.XMLDoctype},
 	} {
 		t.Run(c.rule, func(t *testing.T) {
@@ -103,6 +106,38 @@ func TestMetadata(t *testing.T) {
 	}
 }
 
+// One of several entities is picked by its entity ID, or because it alone has the
+// role; else they are offered by name.
+func TestOneOfSeveralEntities(t *testing.T) {
+	entity := func(id, role string) string {
+		return `<EntityDescriptor entityID="` + id + `"><` + role +
+			` protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol"/></EntityDescriptor>`
+	}
+	const idp, sp = "IDPSSODescriptor", "SPSSODescriptor"
+	doc := `<EntitiesDescriptor xmlns="` + saml.NSMetadata + `">` + entity("urn:staff", idp) + `<EntitiesDescriptor>` +
+		entity("urn:roster", sp) + entity("urn:rosters", sp) + `</EntitiesDescriptor></EntitiesDescriptor>`
+	for _, c := range []struct{ entity, role, want, near string }{
+		{"", idp, "urn:staff", ""},
+		{"urn:rosters", sp, "urn:rosters", ""},
+		{"", sp, "", ""},
+		{"urn:rooster", sp, "", "urn:roster"},
+		{"", "", "", ""},
+	} {
+		m, err := saml.TakeMetadata([]byte(doc), saml.Trusting{Now: now, Entity: c.entity, Role: c.role})
+		if c.want != "" {
+			require.NoError(t, err)
+			require.Equal(t, c.want, m.EntityID)
+			continue
+		}
+		var several *saml.SeveralError
+		require.ErrorAs(t, err, &several)
+		require.Equal(t, finding.MetadataSeveral, several.Code)
+		require.Contains(t, several.Entities, saml.EntityName{EntityID: "urn:roster"})
+		require.Contains(t, several.Error(), "Entity: urn:rosters")
+		require.Equal(t, c.near != "", strings.Contains(several.Error(), "Near to it: "+c.near), several.Error())
+	}
+}
+
 // What checks and refreshing rely on, in the odd forms it comes in.
 func TestMetadataTellsItsTermsAndAlgorithms(t *testing.T) {
 	const head = `<EntityDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata" xmlns:a="urn:oasis:names:tc:SAML:metadata:algsupport" xmlns:i="urn:oasis:names:tc:SAML:profiles:SSO:request-init" entityID="urn:x" `
@@ -121,7 +156,7 @@ func TestMetadataTellsItsTermsAndAlgorithms(t *testing.T) {
 	}
 	for _, bad := range []string{"", "P", "PT", "6H", "P6H", "PT1D", "-P1D", "P1S", "PxD", "P1D2"} {
 		_, err := saml.ReadMetadata([]byte(sp(`cacheDuration="`+bad+`"`, "")), now)
-		require.True(t, finding.Is(err, finding.MessageUndecodable), "%q: %v", bad, err)
+		require.True(t, finding.Is(err, finding.MetadataValue), "%q: %v", bad, err)
 	}
 	group := `<EntitiesDescriptor xmlns="urn:oasis:names:tc:SAML:2.0:metadata" validUntil="2099-01-01T00:00:00Z" cacheDuration="PT2H"><EntitiesDescriptor validUntil="2098-01-01T00:00:00Z" cacheDuration="PT3H">` + sp(`validUntil="2100-01-01T00:00:00Z" cacheDuration="PT4H"`, "") + `</EntitiesDescriptor></EntitiesDescriptor>`
 	m, err := saml.ReadMetadata([]byte(group), now)
@@ -157,7 +192,7 @@ func TestMetadataTellsItsTermsAndAlgorithms(t *testing.T) {
 	require.Empty(t, again.Missing())
 	require.Equal(t, []string{"entity ID", "SingleSignOnService by HTTP-Redirect or HTTP-POST", "signing certificate"},
 		(&saml.IDP{}).Missing())
-	require.Equal(t, []string{"entity ID", "AssertionConsumerService by HTTP-POST"}, (&saml.SP{}).Missing())
+	require.Equal(t, []string{"entity ID", "AssertionConsumerService by HTTP-POST or HTTP-Artifact"}, (&saml.SP{}).Missing())
 }
 
 func TestOurMetadataIsReadBack(t *testing.T) {

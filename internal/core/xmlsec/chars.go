@@ -130,3 +130,27 @@ func isSpace(s []byte) bool {
 // IsID reports whether a text can be an xs:ID: a name without a colon (XML
 // Schema 2 §3.3.8).
 func IsID(s string) bool { return isNCName([]byte(s)) }
+
+// Markup reports whether a document begins as markup does: with < after a byte
+// order mark and white space, if there are any, in UTF-8 or UTF-16.
+func Markup(octets []byte) bool {
+	for _, bom := range []string{"\xEF\xBB\xBF", "\xFE\xFF", "\xFF\xFE"} {
+		if rest, ok := bytes.CutPrefix(octets, []byte(bom)); ok {
+			octets = rest
+			break
+		}
+	}
+	octets = bytes.TrimLeft(octets, " \t\r\n\x00")
+	return bytes.HasPrefix(octets, []byte("<"))
+}
+
+// LeadingSpace is how many octets of white space stand before the markup of a
+// document in UTF-8. XML allows none before its declaration (XML 1.0 §2.8);
+// whoever hands over metadata often pasted it.
+func LeadingSpace(octets []byte) int {
+	rest := bytes.TrimLeft(bytes.TrimPrefix(octets, []byte("\xEF\xBB\xBF")), " \t\r\n")
+	if !bytes.HasPrefix(rest, []byte("<")) {
+		return 0
+	}
+	return len(octets) - len(rest)
+}

@@ -50,7 +50,7 @@ const partLimit = 8 << 20
 
 // NewStream reads the outermost start tag and the signature, if there is one.
 // With keys given the signature must be there and be made with one of them;
-// without keys it is only described. opened says which elements are not read as
+// without keys it is only held against itself, see [Intact]. opened says which elements are not read as
 // a whole but opened, so that their children come one by one. Close ends it.
 func NewStream(src io.Reader, limits Limits, keys []crypto.PublicKey, p Policy,
 	opened func(space, local string) bool) (*Stream, error) {
@@ -101,18 +101,25 @@ func (s *Stream) signature(b *builder, ev *Event, p Policy, before []Node) error
 	if err != nil {
 		return err
 	}
-	if len(s.keys) == 0 {
-		p.AllowSHA1 = true // to describe it; it proves nothing
+	keys := s.keys
+	if len(keys) == 0 {
+		p.AllowSHA1 = true // it proves nothing but that nothing was altered
 	}
 	holder := &Element{Prefix: s.root.Prefix, Local: s.root.Local, Space: s.root.Space, Attrs: s.root.Attrs, NS: s.root.NS}
 	holder.Add(el)
-	if s.sig, err = parseSignature(holder, p); len(s.keys) == 0 {
-		return nil // readable or not, nobody relies on it
-	} else if err != nil {
+	if s.sig, err = parseSignature(holder, p); err != nil {
+		if len(keys) == 0 && unreadable(err) {
+			return nil // nobody relies on it
+		}
 		return err
 	}
-	if _, err := s.sig.whose(s.keys); err != nil {
-		return err
+	if len(keys) == 0 {
+		keys = p.own(s.sig.el)
+	}
+	if len(keys) > 0 {
+		if _, err := s.sig.whose(keys); err != nil {
+			return err
+		}
 	}
 	s.sum = newHash(s.sig.digest)
 	s.c14n = NewCanonicalizer(io.MultiWriter(s.sum, s.print), s.sig.c14n)
@@ -193,6 +200,15 @@ func (s *Stream) Methods() (signature, digest string) {
 		return "", ""
 	}
 	return s.sig.methodURI, s.sig.digestURI
+}
+
+// Signature is that of the outermost element, for explanation; nil if there is
+// none that could be checked.
+func (s *Stream) Signature() *Element {
+	if s.sig == nil {
+		return nil
+	}
+	return s.sig.el
 }
 
 // Warnings are findings about the signature that do not refuse.

@@ -317,8 +317,8 @@ func (rm *Room) Spool(src io.Reader) (*os.File, error) {
 	limit := xmlsec.AggregateLimits.Octets
 	n, err := io.Copy(f, io.LimitReader(src, limit+1))
 	if err == nil && n > limit {
-		err = change.Field("metadata", finding.New(finding.XMLTooLarge,
-			finding.Fact("Limit", fmt.Sprintf("%d octets", limit))))
+		err = change.Field("metadata", finding.New(finding.AggregateTooLarge,
+			finding.Fact("At most", fmt.Sprintf("%.0f MB", float64(limit)/1e6))))
 	}
 	if err == nil {
 		err = f.Sync() // it counts only once it is on the disk

@@ -198,7 +198,7 @@ func (o *takingOver) record(row store.EntityRow) (federation.Record, []byte, err
 			Provider: o.take.Provider})
 	}
 	if err == nil {
-		err = o.records.TakeIn(r, octets, federation.SourceAggregate+o.aggregate, false)
+		err = o.records.TakeIn(r, octets, records.Taking{From: federation.SourceAggregate + o.aggregate})
 	}
 	if err != nil {
 		return r, nil, err

@@ -207,7 +207,7 @@ func (rm *Room) compare(r federation.Record, c coming, out *renewed) error {
 		return nil
 	}
 	n := r.Copy()
-	if err := rm.records.TakeIn(n, c.Octets, c.source, false); err != nil {
+	if err := rm.records.TakeIn(n, c.Octets, records.Taking{From: c.source, Entity: r.Part().Identity()}); err != nil {
 		return err
 	}
 	if err := rm.records.Fits(rm.records.Snapshot(), n, "address"); err != nil {

@@ -144,8 +144,8 @@ func (f *Fetcher) Get(ctx context.Context, address string, c Conditions, limit i
 		return got, Unreachable(address, err.Error())
 	}
 	if int64(len(got.Octets)) > limit {
-		return got, finding.New(finding.XMLTooLarge, finding.Fact("Address", address),
-			finding.Fact("Limit", fmt.Sprintf("%d octets for the metadata of one entity; take in an aggregate as such", limit)))
+		return got, finding.New(finding.MetadataTooLarge, finding.Fact("Address", address),
+			finding.Fact("At most", fmt.Sprintf("%.1f MB", float64(limit)/1e6)))
 	}
 	return got, nil
 }

@@ -57,7 +57,7 @@ func TestFetcher(t *testing.T) {
 		by            *Fetcher
 		want          finding.Code
 	}{
-		{"a document too large", srv.URL + "/large", local, finding.XMLTooLarge},
+		{"a document too large", srv.URL + "/large", local, finding.MetadataTooLarge},
 		{"a redirect loop", srv.URL + "/loop", local, finding.AddressUnreachable},
 		{"a redirect to another scheme", srv.URL + "/away", local, finding.AddressRefused},
 		{"an error", srv.URL + "/none", local, finding.AddressUnreachable},
@@ -109,7 +109,7 @@ func TestFetcherAsksConditionally(t *testing.T) {
 		_ = z.Close()
 	}
 	_, err = f.Get(ctx, srv.URL, Conditions{}, 1000)
-	require.True(t, finding.Is(err, finding.XMLTooLarge), "%v", err)
+	require.True(t, finding.Is(err, finding.MetadataTooLarge), "%v", err)
 	answer = func(w http.ResponseWriter, q *http.Request) {
 		w.Header().Set("Content-Length", "100")
 		_, _ = w.Write([]byte("half"))

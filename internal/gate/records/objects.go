@@ -272,7 +272,7 @@ func (rm *Room) Application(name string) (*federation.Application, error) {
 
 // sender resolves who the sender of a document was.
 func sender(err error, side finding.Side) error {
-	if f := finding.Of(err); f != nil {
+	if f := finding.Of(err); f != nil && f.Side == finding.Sender {
 		return f.From(side)
 	}
 	return err

@@ -28,7 +28,7 @@ type Source struct {
 	Typed     federation.Typed
 	Record    string // like provider/wrenmoor-staff
 	Aggregate string
-	EntityID  string // in the aggregate
+	EntityID  string // in the aggregate, or in a document with several entities
 	// Expect is the SHA-256, in hexadecimal, of the document that was previewed;
 	// another one is refused.
 	Expect string
@@ -130,7 +130,9 @@ func (rm *Room) fill(ctx context.Context, r federation.Record, title string, s S
 		s.Typed["certificate"] = text
 	}
 	if octets != nil {
-		if err := rm.TakeIn(r, octets, from, draft || !s.Typed.Empty()); err != nil {
+		how := Taking{From: from, Unfinished: draft || !s.Typed.Empty(), Entity: cmp.Or(s.EntityID, rm.meant(s),
+			strings.TrimSpace(s.Typed["entityId"]), r.Part().Identity())}
+		if err := rm.TakeIn(r, octets, how); err != nil {
 			var fe *change.FieldError
 			if errors.As(err, &fe) {
 				return nil, err
@@ -141,7 +143,7 @@ func (rm *Room) fill(ctx context.Context, r federation.Record, title string, s S
 		r.Basic().Intake = federation.Intake{Source: federation.SourceTyped}
 	}
 	for name, value := range s.Typed {
-		if err := federation.CheckText(value, name == "certificate"); err != nil {
+		if err := federation.CheckText(value, strings.HasSuffix(strings.ToLower(name), "certificate")); err != nil {
 			return nil, change.Field(name, err)
 		}
 	}
@@ -151,6 +153,7 @@ func (rm *Room) fill(ctx context.Context, r federation.Record, title string, s S
 			return nil, change.OfSetting(err)
 		}
 		federation.Replace(r, side)
+		r.Basic().Intake.Typing(s.Typed)
 	}
 	if missing := r.Part().Missing(); len(missing) > 0 && !draft {
 		return nil, change.Field(s.Typed.Lacks(missing), finding.New(finding.DraftIncomplete,
@@ -160,19 +163,35 @@ func (rm *Room) fill(ctx context.Context, r federation.Record, title string, s S
 	return octets, nil
 }
 
-// TakeIn reads a document into a record. Unless it may be unfinished, it must be
-// usable.
-func (rm *Room) TakeIn(r federation.Record, octets []byte, from string, unfinished bool) error {
+// meant is the identity of the record whose document is taken.
+func (rm *Room) meant(s Source) string {
+	kind, name, _ := strings.Cut(s.Record, "/")
+	if other, err := rm.Record(kind, name); err == nil {
+		return other.Part().Identity()
+	}
+	return ""
+}
+
+// Taking is how a document is read into a record.
+type Taking struct {
+	From       string // source
+	Unfinished bool   // otherwise it must be usable
+	Entity     string // the one that is meant, where it holds several
+}
+
+// TakeIn reads a document into a record.
+func (rm *Room) TakeIn(r federation.Record, octets []byte, how Taking) error {
 	trust, err := r.Basic().Trust()
 	if err != nil {
 		return change.OfSetting(err)
 	}
-	side, in, err := r.Part().Take(octets, federation.Trusting{Now: rm.now(), Keys: trust, Unfinished: unfinished})
+	side, in, err := r.Part().Take(octets, federation.Trusting{Now: rm.now(), Keys: trust, Unfinished: how.Unfinished,
+		Entity: how.Entity})
 	if err != nil {
 		return err
 	}
 	federation.Replace(r, side)
-	in.Source, in.Document = from, HashOf(octets)
+	in.Source, in.Document = how.From, HashOf(octets)
 	r.Basic().Intake = in
 	return nil
 }
@@ -214,8 +233,9 @@ type Preview struct {
 	Existing    bool   // it is a change of a record that is there
 	Known       string // another record of the kind that has this entity ID
 	Revision    int
-	Document    string // SHA-256, to be given back when saving
-	OtherRole   bool   // the document also holds the entity's other role
+	Document    string              // SHA-256, to be given back when saving
+	Choices     []federation.Choice // what is meant, where the document holds several; nothing else is told then
+	OtherRole   bool                // the document also holds the entity's other role
 	Values      []federation.Value
 	Differences []federation.Difference
 	Missing     []string
@@ -251,6 +271,11 @@ func (rm *Room) preview(ctx context.Context, r federation.Record, title string, 
 		r = old.Copy()
 	}
 	octets, err := rm.fill(ctx, r, title, s, true)
+	if several := (*federation.SeveralError)(nil); errors.As(err, &several) {
+		out.Choices, out.Findings = several.Choices, []*finding.Finding{finding.Of(err)}
+		out.Name, out.Title, out.Revision = change.NameOf(r), title, r.Basic().Revision
+		return out, nil
+	}
 	if err != nil {
 		return out, err
 	}

@@ -58,7 +58,8 @@ func (a *Application) Receive(g *federation.Gate, r *federation.Application, in 
 	return out, log, err
 }
 
-// Unasked gives the default consumer address, for an unsolicited Response. The
+// Unasked gives the default consumer address, for an unsolicited Response, by
+// artifact where nothing else is taken. The
 // target goes along as RelayState; it has to lie at the application.
 func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, target string) (json.RawMessage, error) {
 	e, ok := a.SP.DefaultACS()
@@ -69,7 +70,8 @@ func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, tar
 		return nil, finding.New(finding.TargetForeign, finding.Fact("RelayState", clip(target)),
 			finding.Fact("Application", e.Location))
 	}
-	return json.Marshal(reply{Address: e.Location, State: target, Shared: a.byShared()})
+	return json.Marshal(reply{Address: e.Location, State: target, Shared: a.byShared(),
+		Held: e.Binding == saml.BindingArtifact})
 }
 
 // allows reports whether an address to go on to lies at the application: same

@@ -36,12 +36,17 @@ func (p *Provider) Checks(c *checks.Checker, _ federation.Record, l *checks.List
 // the providers that serve it.
 func (a *Application) Checks(c *checks.Checker, r federation.Record, l *checks.List) {
 	app, sp := r.(*federation.Application), a.SP
-	switch _, byPOST := sp.DefaultACS(); {
-	case byPOST || len(sp.ACS) == 0:
-	case !slices.ContainsFunc(sp.ACS, func(e saml.Endpoint) bool { return e.Binding != saml.BindingArtifact }):
-		l.Add(finding.New(finding.ArtifactOnly, finding.Fact(labelACS, sp.ACS[0].Location)))
+	switch e, usable := sp.DefaultACS(); {
+	case usable && e.Binding == saml.BindingArtifact:
+		f := finding.New(finding.ArtifactOnly, finding.Fact(labelACS, e.Location))
+		if len(saml.SigningKeys(sp.Keys)) == 0 {
+			f = f.With(finding.Fact("Signing key on record", "none: nobody can tell its ArtifactResolve from a stranger's"))
+			f.Severity = finding.Error
+		}
+		l.Add(f)
+	case usable || len(sp.ACS) == 0:
 	default:
-		l.Add(finding.New(finding.BindingNoneCommon, finding.Compare(labelACS, "HTTP-POST", bindings(sp.ACS))))
+		l.Add(finding.New(finding.BindingNoneCommon, finding.Compare(labelACS, "HTTP-POST or HTTP-Artifact", bindings(sp.ACS))))
 	}
 	if app.OnlyOwnStarts && app.OwnStart == "" {
 		f := finding.New(finding.OwnStartMissing)

@@ -116,7 +116,7 @@ func read(data []byte, added time.Time, side any, settings any) (*saml.Metadata,
 	if old.Metadata == nil {
 		return nil, nil, nil
 	}
-	m, err := saml.ReadMetadata(old.Metadata, added)
+	m, err := saml.TakeMetadata(old.Metadata, saml.Trusting{Now: added, Kept: true})
 	if err != nil {
 		return nil, nil, err
 	}

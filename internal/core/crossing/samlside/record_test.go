@@ -71,11 +71,28 @@ func TestTypedValuesAreLaidOver(t *testing.T) {
 	require.Equal(t, "encryption", now.Keys[0].Use, "a signing certificate replaces signing keys only")
 	require.Equal(t, other.Certificate.SHA256(), now.Keys[1].Certificate.SHA256())
 	require.Equal(t, "https://was.example", was.SP.ACS[0].Location, "what is on record is not touched")
+	both := &samlside.Application{SP: &saml.SP{Keys: []saml.Key{{Certificate: pair.Certificate}}}}
+	for typed, want := range map[string][]string{
+		"certificate": {"encryption old", "signing new"}, "encryptionCertificate": {"signing old", "encryption new"},
+		"nextCertificate": {" old", "signing new"},
+	} {
+		side, err := both.Overlay(federation.Typed{typed: string(other.Certificate.PEM())})
+		require.NoError(t, err)
+		got := []string{}
+		for _, k := range side.(*samlside.Application).SP.Keys {
+			whose := map[bool]string{true: "old", false: "new"}[k.Certificate.SHA256() == pair.Certificate.SHA256()]
+			got = append(got, k.Use+" "+whose)
+		}
+		require.Equal(t, want, got, "%s takes no key of another use away", typed)
+		again, err := side.Overlay(federation.Typed{typed: string(other.Certificate.PEM())})
+		require.NoError(t, err)
+		require.Len(t, again.(*samlside.Application).SP.Keys, 2, "the same key does not come twice")
+	}
 	_, err = was.Overlay(federation.Typed{"ssoPost": "https://x.example"})
 	require.ErrorContains(t, err, "belongs to a provider")
 
 	_, err = was.Overlay(federation.Typed{"asc": "https://x.example"})
-	require.ErrorContains(t, err, "entityId, acs, certificate")
+	require.ErrorContains(t, err, "entityId, acs, acsArtifact")
 	require.True(t, federation.Typed{"acs": ""}.Empty())
 	for _, side := range []federation.Side{&samlside.Application{SP: &saml.SP{}}, &samlside.Provider{IDP: &saml.IDP{}}} {
 		for _, l := range side.Missing() {

@@ -13,13 +13,33 @@ import (
 
 // takenFrom says how metadata came in.
 func takenFrom(m *saml.Metadata) federation.Intake {
-	return federation.Intake{ValidUntil: m.ValidUntil, CacheDuration: m.CacheDuration, SignatureMethod: m.SignatureMethod,
-		DigestMethod: m.DigestMethod, Verified: m.Verified, Written: m.Written, OtherRole: m.IDP != nil && m.SP != nil}
+	in := federation.Intake{ValidUntil: m.ValidUntil, CacheDuration: m.CacheDuration, SignatureMethod: m.SignatureMethod,
+		DigestMethod: m.DigestMethod, SignedBy: m.SignedBy, Verified: m.Verified, Written: m.Written,
+		OtherRole: m.IDP != nil && m.SP != nil}
+	for _, t := range m.Trimmed {
+		in.Trimmed = append(in.Trimmed, federation.Trimmed{Label: t.Label, Written: t.Written})
+	}
+	return in
+}
+
+// readRole reads a document for one of the roles of an entity.
+func readRole(document []byte, t federation.Trusting, allowSHA1 bool, role string) (*saml.Metadata, error) {
+	m, err := saml.TakeMetadata(document, saml.Trusting{Now: t.Now, Keys: t.Keys, AllowSHA1: allowSHA1, Entity: t.Entity,
+		Role: role})
+	var several *saml.SeveralError
+	if errors.As(err, &several) {
+		out := &federation.SeveralError{Err: err}
+		for _, e := range several.Entities {
+			out.Choices = append(out.Choices, federation.Choice{Identity: e.EntityID, Title: e.Title})
+		}
+		return nil, out
+	}
+	return m, err
 }
 
 // Take reads metadata and takes the provider's role out of it.
 func (p *Provider) Take(document []byte, t federation.Trusting) (federation.Side, federation.Intake, error) {
-	m, err := saml.TakeMetadata(document, saml.Trusting{Now: t.Now, Keys: t.Keys, AllowSHA1: p.AllowSHA1})
+	m, err := readRole(document, t, p.AllowSHA1, "IDPSSODescriptor")
 	if err != nil {
 		return nil, federation.Intake{}, err
 	}
@@ -32,7 +52,7 @@ func (p *Provider) Take(document []byte, t federation.Trusting) (federation.Side
 
 // Take reads metadata and takes the application's role out of it.
 func (a *Application) Take(document []byte, t federation.Trusting) (federation.Side, federation.Intake, error) {
-	m, err := saml.TakeMetadata(document, saml.Trusting{Now: t.Now, Keys: t.Keys, AllowSHA1: a.AllowSHA1})
+	m, err := readRole(document, t, a.AllowSHA1, "SPSSODescriptor")
 	if err != nil {
 		return nil, federation.Intake{}, err
 	}
@@ -44,13 +64,15 @@ func (a *Application) Take(document []byte, t federation.Trusting) (federation.S
 }
 
 // Overlay lays typed values over what is known of a provider: entityId,
-// ssoRedirect, ssoPost, certificate (in PEM, or base64 of DER), nameIdFormat.
+// ssoRedirect, ssoPost, nameIdFormat, and in PEM, or base64 of DER, certificate
+// and nextCertificate.
 func (p *Provider) Overlay(t federation.Typed) (federation.Side, error) {
 	if t["acs"] != "" {
 		return nil, &federation.SettingError{Field: "acs",
 			Err: errors.New("a provider has no AssertionConsumerService; that address belongs to an application")}
 	}
-	if err := t.Only("entityId", "ssoRedirect", "ssoPost", "certificate", "nameIdFormat"); err != nil {
+	if err := t.Only("entityId", "ssoRedirect", "ssoPost", "certificate", "nextCertificate",
+		"nameIdFormat"); err != nil {
 		return nil, err
 	}
 	q, idp := *p, *p.IDP
@@ -66,13 +88,15 @@ func (p *Provider) Overlay(t federation.Typed) (federation.Side, error) {
 }
 
 // Overlay lays typed values over what is known of an application: entityId, acs,
-// certificate (in PEM, or base64 of DER), nameIdFormat.
+// acsArtifact, nameIdFormat, and in PEM, or base64 of DER, certificate,
+// nextCertificate and encryptionCertificate.
 func (a *Application) Overlay(t federation.Typed) (federation.Side, error) {
 	if t["ssoRedirect"] != "" || t["ssoPost"] != "" {
 		return nil, &federation.SettingError{Field: "ssoRedirect",
 			Err: errors.New("an application has no SingleSignOnService; that address belongs to a provider")}
 	}
-	if err := t.Only("entityId", "acs", "certificate", "nameIdFormat"); err != nil {
+	if err := t.Only("entityId", "acs", "acsArtifact", "certificate", "nextCertificate",
+		"encryptionCertificate", "nameIdFormat"); err != nil {
 		return nil, err
 	}
 	b, sp := *a, *a.SP
@@ -80,6 +104,9 @@ func (a *Application) Overlay(t federation.Typed) (federation.Side, error) {
 	err := overlay(t, &sp.EntityID, &sp.Keys, &sp.NameIDFormats)
 	if err == nil {
 		sp.ACS, err = put(sp.ACS, saml.BindingPOST, t["acs"], "acs")
+	}
+	if err == nil {
+		sp.ACS, err = put(sp.ACS, saml.BindingArtifact, t["acsArtifact"], "acsArtifact")
 	}
 	return &b, err
 }
@@ -92,17 +119,8 @@ func overlay(t federation.Typed, entityID *string, ks *[]saml.Key, formats *[]st
 		}
 		*entityID = id
 	}
-	if t["certificate"] != "" {
-		certs := keys.Read([]byte(t["certificate"]))
-		if len(certs) == 0 {
-			return &federation.SettingError{Field: "certificate",
-				Err: errors.New("this is no certificate; give X.509 in PEM, or base64 of DER")}
-		}
-		kept := slices.DeleteFunc(slices.Clone(*ks), func(k saml.Key) bool { return k.Use != "encryption" })
-		for _, c := range certs {
-			kept = append(kept, saml.Key{Use: "signing", Certificate: c})
-		}
-		*ks = kept
+	if err := overlayKeys(t, ks); err != nil {
+		return err
 	}
 	if t["nameIdFormat"] != "" {
 		*formats = []string{t["nameIdFormat"]}
@@ -121,4 +139,42 @@ func put(es []saml.Endpoint, binding, address, field string) ([]saml.Endpoint, e
 	}
 	es = slices.DeleteFunc(slices.Clone(es), func(e saml.Endpoint) bool { return e.Binding == binding })
 	return append(es, saml.Endpoint{Binding: binding, Location: address}), nil
+}
+
+// overlayKeys lays typed certificates over keys: certificate takes the place of
+// the signing ones, nextCertificate stands beside them, encryptionCertificate takes
+// the place of those that are encrypted to. A key that stands for both uses keeps
+// the other.
+func overlayKeys(t federation.Typed, ks *[]saml.Key) error {
+	for _, typed := range []struct{ field, use, other string }{
+		{"certificate", "signing", "encryption"}, {"encryptionCertificate", "encryption", "signing"},
+		{"nextCertificate", "signing", ""},
+	} {
+		if t[typed.field] == "" {
+			continue
+		}
+		certs := keys.Read([]byte(t[typed.field]))
+		if len(certs) == 0 {
+			return &federation.SettingError{Field: typed.field,
+				Err: errors.New("this is no certificate; give X.509 in PEM, or base64 of DER")}
+		}
+		var kept []saml.Key
+		for _, k := range *ks {
+			if typed.other != "" && k.Use == "" {
+				k.Use = typed.other
+			}
+			if typed.other == "" || k.Use != typed.use {
+				kept = append(kept, k)
+			}
+		}
+		for _, c := range certs {
+			if !slices.ContainsFunc(kept, func(k saml.Key) bool {
+				return (k.Use == typed.use || k.Use == "") && k.Certificate.Fingerprint() == c.Fingerprint()
+			}) {
+				kept = append(kept, saml.Key{Use: typed.use, Certificate: c})
+			}
+		}
+		*ks = kept
+	}
+	return nil
 }
