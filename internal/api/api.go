@@ -5,6 +5,7 @@ package api
 import (
 	"time"
 
+	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
@@ -48,6 +49,7 @@ type Certificate struct {
 	NotBefore time.Time          `json:"notBefore,omitzero"`
 	NotAfter  time.Time          `json:"notAfter,omitzero"`
 	Key       string             `json:"key" doc:"Kind and size, like RSA 2048"`
+	Next      bool               `json:"next,omitempty" doc:"Announced, and not in use yet"`
 	SHA256    string             `json:"sha256,omitempty" doc:"Fingerprint of the DER form"`
 	SHA1      string             `json:"sha1,omitempty"`
 	PEM       string             `json:"pem,omitempty"`
@@ -77,8 +79,42 @@ type Record struct {
 	Certificates []Certificate       `json:"certificates"`
 	Missing      []string            `json:"missing,omitempty" doc:"What an unfinished record still lacks"`
 	Taken        Taken               `json:"taken"`
+	Standing     Standing            `json:"standing"`
 	Added        time.Time           `json:"added"`
 	Revision     int                 `json:"revision"`
+}
+
+// Standing is whether a record works, and what is known of that.
+type Standing struct {
+	State        checks.Standing `json:"state" enum:"broken,failing,attention,unfinished,untried,paused,works" doc:"broken: a finding says that it cannot work; failing: the last sign-in was refused; attention: a change waits, a refresh failed, or there are warnings; unfinished: values are missing; untried: nobody has signed in yet"`
+	Findings     []Found         `json:"findings"`
+	Acknowledged []Acknowledged  `json:"acknowledged,omitempty"`
+	Waiting      *Pending        `json:"waiting,omitempty" doc:"A change of its metadata that waits for approval"`
+	LastSignIn   *TraceHead      `json:"lastSignIn,omitempty" doc:"The last one that came to an end, and in which a counterpart proved to be one"`
+	LastUnproved *TraceHead      `json:"lastUnproved,omitempty" doc:"A later one in which nobody proved to be a counterpart: a stranger may have made it up, or nothing works yet"`
+}
+
+// Connection is an application, the provider it is tied to, and how far they are.
+type Connection struct {
+	State      checks.Standing `json:"state" enum:"broken,failing,attention,unfinished,untried,paused,works"`
+	Name       string          `json:"name"`
+	Title      string          `json:"title"`
+	Protocol   string          `json:"protocol"`
+	Phase      string          `json:"phase"`
+	Provider   string          `json:"provider,omitempty" doc:"Absent: the routing decides"`
+	Open       string          `json:"open" doc:"Start at the gate"`
+	Errors     int             `json:"errors"`
+	Warnings   int             `json:"warnings"`
+	Worst      string          `json:"worst,omitempty" doc:"Title of the worst finding"`
+	Waiting    bool            `json:"waiting" doc:"A change waits for approval"`
+	LastSignIn *TraceHead      `json:"lastSignIn,omitempty"`
+}
+
+// ConnectionList is a page of connections, with counts over all that match.
+type ConnectionList struct {
+	Items  []Connection            `json:"items"`
+	Total  int64                   `json:"total"`
+	Counts map[checks.Standing]int `json:"counts" doc:"By state, whatever state was asked for"`
 }
 
 // Provider is an identity provider on record.
@@ -114,42 +150,20 @@ type Given struct {
 	Expect         string           `json:"expect,omitempty" maxLength:"64" doc:"SHA-256 of the document that was previewed; another one is refused"`
 }
 
-// Start is what a new record of either kind begins with.
-type Start struct {
+// NewRecord is what a provider or an application is added from.
+type NewRecord struct {
+	Name     string              `json:"name" maxLength:"200" doc:"Short name: a-z, 0-9 and hyphen, at most 63; a preview proposes one for an empty name"`
+	Protocol string              `json:"protocol,omitempty" maxLength:"20" doc:"What it speaks; absent for the first"`
+	Settings federation.Settings `json:"settings,omitempty" doc:"What is decided about it; the title is taken from the metadata if absent, the phase is live if nothing is missing"`
+	Draft    bool                `json:"draft,omitempty" doc:"Keep the record even if values are still missing"`
 	Given
-	ApproveChanges bool             `json:"approveChanges,omitempty" doc:"A change of keys, addresses or entity ID waits for approval"`
-	TrustKey       string           `json:"trustKey,omitempty" maxLength:"20000" doc:"Certificate in PEM whose key must have signed the metadata"`
-	AddressCA      string           `json:"addressCA,omitempty" maxLength:"40000" doc:"Certificates in PEM of authorities that its addresses rest on"`
-	Draft          bool             `json:"draft,omitempty" doc:"Keep the record even if values are still missing"`
-	Phase          federation.Phase `json:"phase,omitempty" enum:"live,paused" doc:"Absent: live, unless values are missing"`
-}
-
-// Keeping is how its metadata is kept fresh.
-func (s Start) Keeping() federation.Keeping {
-	return federation.Keeping{ApproveChanges: s.ApproveChanges, TrustKey: s.TrustKey, AddressCA: s.AddressCA}
 }
 
 // NewProvider is what a provider is added from.
-type NewProvider struct {
-	Name             string `json:"name" maxLength:"200" doc:"Short name: a-z, 0-9 and hyphen, at most 63; a preview proposes one for an empty name"`
-	Title            string `json:"title,omitempty" maxLength:"200" doc:"What people read; taken from the metadata if absent"`
-	Protocol         string `json:"protocol,omitempty" maxLength:"20" doc:"What it speaks; absent for the first"`
-	AllowUnsolicited bool   `json:"allowUnsolicited,omitempty" doc:"Accept answers that nobody asked for"`
-	Start
-}
+type NewProvider struct{ NewRecord }
 
 // NewApplication is what an application is added from.
-type NewApplication struct {
-	Name     string              `json:"name" maxLength:"200" doc:"Short name: a-z, 0-9 and hyphen, at most 63; a preview proposes one for an empty name"`
-	Title    string              `json:"title,omitempty" maxLength:"200"`
-	Protocol string              `json:"protocol,omitempty" maxLength:"20" doc:"What it speaks; absent for the first"`
-	Provider string              `json:"provider,omitempty" maxLength:"200" doc:"Short name of the provider to tie it to"`
-	OwnStart string              `json:"ownStart,omitempty" maxLength:"2048" doc:"Its own start address, if it accepts only sign-ins it started"`
-	OwnHosts string              `json:"ownHosts,omitempty" maxLength:"1000" doc:"Hosts it owns beside that of its entity ID, separated by spaces"`
-	OwnFace  bool                `json:"ownFace,omitempty" doc:"Give it an identity provider face of its own; the same entity ID may then be on record twice"`
-	Settings federation.Settings `json:"settings,omitempty" doc:"Further settings"`
-	Start
-}
+type NewApplication struct{ NewRecord }
 
 // Preview is what would be set, before anything is.
 type Preview struct {
@@ -198,12 +212,14 @@ type Row struct {
 
 // Taken is how the values of a record came in, and how current they are.
 type Taken struct {
-	Document        string    `json:"document,omitempty" doc:"SHA-256 of the document"`
-	ValidUntil      time.Time `json:"validUntil,omitzero"`
-	SignatureMethod string    `json:"signatureMethod,omitempty"`
-	Verified        bool      `json:"verified" doc:"The signature was made with the trust key"`
-	OtherRole       bool      `json:"otherRole" doc:"The document also holds the entity's other role"`
-	Fresh           Fresh     `json:"fresh" doc:"Of a record with a metadata address"`
+	Document        string        `json:"document,omitempty" doc:"SHA-256 of the document"`
+	ValidUntil      time.Time     `json:"validUntil,omitzero"`
+	SignatureMethod string        `json:"signatureMethod,omitempty"`
+	SignedBy        string        `json:"signedBy,omitempty" doc:"Whose key the signature names; verified says whether anybody vouches for it"`
+	Verified        bool          `json:"verified" doc:"The signature was made with the trust key"`
+	TrustKeys       []Certificate `json:"trustKeys,omitempty" doc:"The certificates in trustKey, as people compare them"`
+	OtherRole       bool          `json:"otherRole" doc:"The document also holds the entity's other role"`
+	Fresh           Fresh         `json:"fresh" doc:"Of a record with a metadata address"`
 }
 
 // Aggregate is an aggregate on record.
@@ -214,7 +230,9 @@ type Aggregate struct {
 	Size            int64              `json:"size" doc:"Octets"`
 	ValidUntil      time.Time          `json:"validUntil,omitzero"`
 	SignatureMethod string             `json:"signatureMethod,omitempty"`
+	SignedBy        string             `json:"signedBy,omitempty" doc:"Whose key its signature names"`
 	Verified        bool               `json:"verified" doc:"The signature was made with the trust key"`
+	TrustKeys       []Certificate      `json:"trustKeys,omitempty" doc:"The certificates in trustKey, as people compare them"`
 	Entities        int                `json:"entities"`
 	Broken          int                `json:"broken" doc:"Entities that cannot be used"`
 	TakenAt         time.Time          `json:"takenAt,omitzero" doc:"When its present edition was taken in"`
@@ -255,33 +273,134 @@ type TakeOver struct {
 	Search   string            `json:"search,omitempty" maxLength:"200" doc:"Without entities: part of an entity ID or title"`
 	All      bool              `json:"all,omitempty" doc:"Without entities and search: really all"`
 	Provider string            `json:"provider,omitempty" maxLength:"63" doc:"Provider to tie applications to"`
+	Phase    federation.Phase  `json:"phase,omitempty" enum:"live,paused" doc:"Of the records that are made; absent: live"`
+	Digest   string            `json:"digest,omitempty" maxLength:"64" doc:"Of the preview that was looked at; if given, nothing else is taken"`
 }
 
-// Checked is a record with its findings.
+// TakePreview is what taking entities over would make.
+type TakePreview struct {
+	Kind   string           `json:"kind"`
+	Phase  federation.Phase `json:"phase"`
+	New    int              `json:"new" doc:"Records that would be made"`
+	Known  int              `json:"known" doc:"Entities that are on record already, and stay as they are"`
+	First  []string         `json:"first" doc:"Entity IDs of the first twenty that would be made"`
+	Digest string           `json:"digest" doc:"To be given when they are taken"`
+}
+
+// Found is a finding with the mark by which it can be acknowledged.
+type Found struct {
+	finding.Finding
+	Mark string `json:"mark" doc:"Short for what it says, but for what passes with time"`
+}
+
+// Acknowledged is a finding that somebody knows of, until a date.
+type Acknowledged struct {
+	Found
+	Remark string    `json:"remark"`
+	Who    string    `json:"who"`
+	At     time.Time `json:"at"`
+	Until  time.Time `json:"until"`
+}
+
+// Checked is a record, an aggregate or the gate itself, with its findings.
 type Checked struct {
-	Kind     string             `json:"kind"`
-	Name     string             `json:"name"`
-	Title    string             `json:"title"`
-	Findings []*finding.Finding `json:"findings"`
+	Kind         string         `json:"kind" doc:"provider, application, aggregate, or gate"`
+	Name         string         `json:"name"`
+	Title        string         `json:"title"`
+	Findings     []Found        `json:"findings"`
+	Acknowledged []Acknowledged `json:"acknowledged,omitempty" doc:"Findings that count no more, until their date"`
+}
+
+// CodeCount is how often a finding was given.
+type CodeCount struct {
+	Code     finding.Code     `json:"code"`
+	Severity finding.Severity `json:"severity"`
+	Side     finding.Side     `json:"side"`
+	Title    string           `json:"title"`
+	Remedy   string           `json:"remedy"`
+	Findings int              `json:"findings"`
+	Records  int              `json:"records"`
 }
 
 // CheckList is a page of checked records; counts are of all findings.
 type CheckList struct {
-	Items  []Checked      `json:"items"`
-	Total  int64          `json:"total" doc:"Records with findings"`
-	Counts map[string]int `json:"counts" doc:"Findings by severity"`
+	Items        []Checked      `json:"items"`
+	Total        int64          `json:"total" doc:"Records with findings"`
+	Counts       map[string]int `json:"counts" doc:"Findings by severity"`
+	Codes        []CodeCount    `json:"codes" doc:"All findings by code, the worst and most frequent first"`
+	Acknowledged int            `json:"acknowledged" doc:"Findings that were acknowledged, and are not counted"`
 }
 
-// ProviderChange replaces the settings of a provider.
-type ProviderChange struct {
-	Revision int                 `json:"revision" doc:"Revision the change was made from; another one is refused"`
+// Acknowledge has findings count no more, until a date.
+type Acknowledge struct {
+	Kind   string    `json:"kind" enum:"provider,application,aggregate,gate"`
+	Name   string    `json:"name" maxLength:"200"`
+	Marks  []string  `json:"marks" minItems:"1" maxItems:"100" doc:"Of the findings that were looked at"`
+	Remark string    `json:"remark" maxLength:"1000" doc:"Why they may stand"`
+	Until  time.Time `json:"until" doc:"After that they count again; two years away at most"`
+}
+
+// Withdraw has acknowledged findings count again.
+type Withdraw struct {
+	Kind  string   `json:"kind" enum:"provider,application,aggregate,gate"`
+	Name  string   `json:"name" maxLength:"200"`
+	Marks []string `json:"marks" minItems:"1" maxItems:"100"`
+}
+
+// RecordChange changes settings of a provider or an application; those that are
+// absent stay.
+type RecordChange struct {
+	Revision int                 `json:"revision,omitempty" doc:"Revision the change was made from; another one is refused. Absent: whatever it is at"`
 	Settings federation.Settings `json:"settings"`
 }
 
-// ApplicationChange replaces the settings of an application.
-type ApplicationChange struct {
-	Revision int                 `json:"revision" doc:"Revision the change was made from; another one is refused"`
-	Settings federation.Settings `json:"settings"`
+// ProviderChange changes settings of a provider.
+type ProviderChange struct{ RecordChange }
+
+// ApplicationChange changes settings of an application.
+type ApplicationChange struct{ RecordChange }
+
+// Many is a change of many records of a kind at once: all of them, or none.
+type Many struct {
+	Kind   string              `json:"kind" enum:"provider,application"`
+	Names  []string            `json:"names,omitempty" maxItems:"20000" doc:"Short names; without any, all that match"`
+	Search string              `json:"search,omitempty" maxLength:"200" doc:"Without names: part of a name, title or entity ID"`
+	All    bool                `json:"all,omitempty" doc:"Without names and search: really all"`
+	Set    federation.Settings `json:"set,omitempty" doc:"Settings that change"`
+	Remove bool                `json:"remove,omitempty" doc:"In place of set: remove them"`
+	Digest string              `json:"digest,omitempty" maxLength:"64" doc:"Of the preview that was looked at; nothing else is done"`
+}
+
+// ManyChange is what becomes of one of many records.
+type ManyChange struct {
+	Name        string                  `json:"name"`
+	Title       string                  `json:"title"`
+	Differences []federation.Difference `json:"differences,omitempty"`
+}
+
+// ManyRefusal is why one of many records cannot be changed so.
+type ManyRefusal struct {
+	Name    string           `json:"name"`
+	Field   string           `json:"field,omitempty"`
+	Cause   string           `json:"cause"`
+	Finding *finding.Finding `json:"finding,omitempty"`
+}
+
+// ManyPreview is what a change of many records comes to.
+type ManyPreview struct {
+	Matched   int           `json:"matched"`
+	Unchanged int           `json:"unchanged" doc:"Of them, those that are so already"`
+	Changes   []ManyChange  `json:"changes"`
+	Refused   []ManyRefusal `json:"refused" doc:"With one of them, nothing is changed"`
+	Digest    string        `json:"digest"`
+	Change    int64         `json:"change,omitempty" doc:"Once it is done: number by which it can be taken back"`
+}
+
+// Undone is what taking a change back came to.
+type Undone struct {
+	Changed []string `json:"changed" doc:"Records that are what they were, like application/crew-roster"`
+	Removed []string `json:"removed" doc:"Records that the change had added"`
+	Change  int64    `json:"change" doc:"Number of this change, by which it can be taken back in turn"`
 }
 
 // SheetValue is one value the other side needs from us.
@@ -328,10 +447,11 @@ type TraceList struct {
 
 // Token is an API token. Secret is there once, in the answer to its making.
 type Token struct {
-	Name   string    `json:"name"`
-	Added  time.Time `json:"added"`
-	By     string    `json:"by"`
-	Secret string    `json:"secret,omitempty"`
+	Name    string    `json:"name"`
+	Added   time.Time `json:"added"`
+	By      string    `json:"by"`
+	Expires time.Time `json:"expires,omitzero" doc:"When it ends; absent if it does not"`
+	Secret  string    `json:"secret,omitempty"`
 }
 
 // Key is a key of the gate's own.

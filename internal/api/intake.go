@@ -68,7 +68,7 @@ type Changes struct {
 type Entity struct {
 	EntityID string           `json:"entityId"`
 	Title    string           `json:"title"`
-	Roles    []string         `json:"roles"`
+	Roles    []string         `json:"roles" doc:"What it can become: provider, application"`
 	Problem  *finding.Finding `json:"problem,omitempty"`
 	Records  []string         `json:"records" doc:"Records that have this entity ID, like application/crew-roster"`
 }
@@ -99,6 +99,8 @@ type Report struct {
 	Refused  []Refusal     `json:"refused,omitempty" doc:"Entities that were not taken, and why; the first thousand"`
 	RefusedN int           `json:"refusedCount,omitempty"`
 	Changes  *Changes      `json:"changes,omitempty" doc:"What differs from the edition before"`
+	Found    []CodeCount   `json:"found,omitempty" doc:"Findings on the records that were made, by code"`
+	Change   int64         `json:"change,omitempty" doc:"Number by which what was made can be taken back"`
 	Records  []Refreshed   `json:"records,omitempty" doc:"Records that a refresh looked at, and what came of it"`
 }
 
@@ -125,6 +127,7 @@ type Change struct {
 	Who      string    `json:"who"`
 	What     string    `json:"what"`
 	Why      string    `json:"why,omitempty" doc:"Remark made with the change"`
+	Batch    int64     `json:"batch,omitempty" doc:"Number of the first of the changes that were made together with it"`
 	// Restorable tells whether the record can be set back to this.
 	Restorable bool `json:"restorable"`
 }

@@ -234,7 +234,7 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 	// The token's secret cannot be read back, so each run of the demo has its
 	// own, also one that begins in the second in which another was killed.
 	name := "demo-" + time.Now().UTC().Format("20060102-150405") + "-" + random.ID()[:6]
-	if _, d.ready.Token, err = g.Operators.AddToken(ctx, change.By{Who: "demo"}, name); err != nil {
+	if _, d.ready.Token, err = g.Operators.AddToken(ctx, change.By{Who: "demo"}, name, time.Time{}); err != nil {
 		return err
 	}
 	for _, fill := range []func(context.Context, *scenario) error{d.providers, d.applications, d.federations} {

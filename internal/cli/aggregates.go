@@ -1,9 +1,12 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -11,51 +14,45 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
 )
 
 func (e *environment) aggregates() *ucli.Command {
 	name := []string{"NAME"}
 	kindFlag := &ucli.StringFlag{Name: "as", Usage: "what they become: provider or app"}
+	ofAggregate := takes("aggregate", "")
 	return &ucli.Command{Name: "aggregate", Usage: "metadata of whole federations", Commands: []*ucli.Command{
-		{Name: "add", Usage: "take an aggregate in", ArgsUsage: "NAME", Flags: []ucli.Flag{metadataFlag, titleFlag,
-			&ucli.StringFlag{Name: "trust-key", Usage: "file with the certificate its publisher signs with"},
-			&ucli.StringFlag{Name: "address-ca", Usage: "file with certificates of authorities that its address rests on"}},
-			Action: e.begins(e.addAggregate)},
+		{Name: "add", Usage: "take an aggregate in", ArgsUsage: "NAME [SETTING=VALUE …]", Metadata: takes("", "aggregate"),
+			Flags: []ucli.Flag{metadataFlag}, Action: e.addAggregate},
 		{Name: "update", Usage: "take the next edition of an aggregate in from a file", ArgsUsage: "NAME",
-			Flags:  []ucli.Flag{metadataFlag},
-			Action: e.begins(e.updateAggregate)},
-		{Name: "refresh", Usage: "fetch an aggregate anew, and show what changed", ArgsUsage: "NAME",
+			Metadata: ofAggregate, Flags: []ucli.Flag{metadataFlag}, Action: e.begins(e.updateAggregate)},
+		{Name: "refresh", Usage: "fetch an aggregate anew, and show what changed", ArgsUsage: "NAME", Metadata: ofAggregate,
 			Action: e.begins(func(ctx context.Context, _ *ucli.Command, c *client.Client, name string) (api.Job, error) {
 				return c.RefreshAggregate(ctx, name)
 			})},
 		{Name: "take", Usage: "make records of entities: those named, or all that match --search",
-			ArgsUsage: "NAME [ENTITY-ID …]", Flags: []ucli.Flag{kindFlag, searchFlag,
+			ArgsUsage: "NAME [ENTITY-ID …]", Metadata: ofAggregate, Flags: []ucli.Flag{kindFlag, searchFlag,
 				&ucli.BoolFlag{Name: "all", Usage: "all that have the role"},
 				&ucli.StringFlag{Name: "provider", Usage: "tie applications to this provider"},
-				&ucli.StringFlag{Name: "name", Usage: "short name, of a single entity; made from its title if absent"}},
+				&ucli.StringFlag{Name: "phase", Usage: "of the records that are made: live or paused; live if absent"},
+				&ucli.StringFlag{Name: "name", Usage: "short name, of a single entity; made from its title if absent"},
+				&ucli.BoolFlag{Name: "dry-run", Usage: "only tell what would be made"}, yesFlag},
 			Action: e.takeAggregate},
-		{Name: "search", Usage: "search the entities of an aggregate", ArgsUsage: "NAME [TEXT]", Flags: []ucli.Flag{
-			&ucli.StringFlag{Name: "role", Usage: "provider or app"},
-			&ucli.BoolFlag{Name: "broken", Usage: "those that cannot be used"},
-			&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50}},
+		{Name: "search", Usage: "search the entities of an aggregate", ArgsUsage: "NAME [TEXT]", Metadata: ofAggregate,
+			Flags: []ucli.Flag{
+				&ucli.StringFlag{Name: "role", Usage: "provider or app"},
+				&ucli.BoolFlag{Name: "broken", Usage: "those that cannot be used"},
+				&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50},
+				&ucli.IntFlag{Name: "offset", Usage: "leave the first ones out"}},
 			Action: e.searchAggregate},
-		{Name: "list", Usage: "list aggregates",
-			Action: e.action(nil, e.listAggregates)},
-		{Name: "show", Usage: "show an aggregate", ArgsUsage: "NAME",
+		{Name: "list", Usage: "list aggregates", Flags: listFlags(), Action: e.action(nil, e.listAggregates)},
+		{Name: "show", Usage: "show an aggregate", ArgsUsage: "NAME", Metadata: ofAggregate,
 			Action: e.action(name, e.showAggregate)},
-		e.set("aggregate", func(ctx context.Context, c *client.Client, name string, edit edit) error {
-			a, err := c.Aggregate(ctx, name)
-			if err != nil {
-				return err
-			}
-			some, err := some(a.Settings, edit)
-			if err != nil {
-				return err
-			}
-			return c.ChangeAggregate(ctx, name, api.AggregateChange{Revision: a.Revision, Settings: some})
-		}),
-		{Name: "remove", Usage: "remove an aggregate; records taken from it stay", ArgsUsage: "NAME",
-			Action: e.action(name, e.removeAggregate)},
+		{Name: "set", Usage: "change settings of an aggregate", ArgsUsage: "NAME SETTING=VALUE …",
+			Metadata: takes("aggregate", "aggregate"), Action: e.setAggregate},
+		{Name: "remove", Usage: "remove an aggregate; records taken from it stay", ArgsUsage: "NAME", Metadata: ofAggregate,
+			Flags: []ucli.Flag{yesFlag}, Action: e.action(name, e.removeAggregate)},
 	}}
 }
 
@@ -66,36 +63,54 @@ type beginning func(ctx context.Context, cmd *ucli.Command, c *client.Client, na
 func (e *environment) begins(do beginning) ucli.ActionFunc {
 	return e.action([]string{"NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
 		j, err := do(ctx, cmd, c, args[0])
-		if err == nil {
-			j, err = e.follow(ctx, c, j)
-		}
-		if err != nil {
-			return err
-		}
-		return e.print(cmd, j, func(w io.Writer) { e.outcome(w, j.Report) })
+		return e.followed(ctx, cmd, c, j, err)
 	})
 }
 
-func (e *environment) addAggregate(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) (api.Job,
-	error) {
-	n := api.NewAggregate{Name: name}
-	n.Title = cmd.String("title")
-	var err error
-	if n.TrustKey, err = e.pemFile(cmd.String("trust-key")); err != nil {
-		return api.Job{}, err
+func (e *environment) addAggregate(ctx context.Context, cmd *ucli.Command) error {
+	names, words := split(cmd.Args().Slice())
+	if len(names) != 1 {
+		return &usageError{"give one name", "Call it as " + cmd.FullName() + " NAME [SETTING=VALUE …]; see --help."}
 	}
-	if n.AddressCA, err = e.pemFile(cmd.String("address-ca")); err != nil {
-		return api.Job{}, err
-	}
-	document, address, err := e.stream(cmd.String("metadata"))
+	set, err := e.assign(aggregateSettings, words)
 	if err != nil {
-		return api.Job{}, err
+		return err
 	}
+	n := api.NewAggregate{Name: names[0]}
+	octets, err := json.Marshal(set)
+	if err == nil {
+		err = json.Unmarshal(octets, &n.AggregateSettings)
+	}
+	if err != nil {
+		return err
+	}
+	document, address, err := e.stream(cmp.Or(cmd.String("metadata"), n.Address))
+	if err != nil {
+		return err
+	}
+	c, err := e.dial(cmd)
+	if err != nil {
+		return err
+	}
+	var j api.Job
 	if n.Address = address; address != "" {
-		return c.AddAggregate(ctx, n)
+		j, err = c.AddAggregate(ctx, n)
+	} else {
+		defer document.Close()
+		j, err = c.UploadAggregate(ctx, n, document)
 	}
-	defer document.Close()
-	return c.UploadAggregate(ctx, n, document)
+	return e.followed(ctx, cmd, c, j, err)
+}
+
+// followed waits for a job and shows what it came to.
+func (e *environment) followed(ctx context.Context, cmd *ucli.Command, c *client.Client, j api.Job, err error) error {
+	if err == nil {
+		j, err = e.follow(ctx, c, j)
+	}
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, j, func(w io.Writer) { e.outcome(w, j.Report) })
 }
 
 func (e *environment) updateAggregate(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) (api.Job,
@@ -125,12 +140,15 @@ func (e *environment) takeAggregate(ctx context.Context, cmd *ucli.Command) erro
 		return &usageError{"--name is for a single entity", "Name one entity ID with it."}
 	}
 	t := api.TakeOver{Kind: kind, Entities: args[1:], Search: cmd.String("search"), All: cmd.Bool("all"),
-		Provider: cmd.String("provider")}
+		Provider: cmd.String("provider"), Phase: federation.Phase(cmd.String("phase"))}
 	if n := cmd.String("name"); n != "" {
 		t.Names = map[string]string{args[1]: n}
 	}
-	c, err := e.gate(cmd)
+	c, err := e.dial(cmd)
 	if err != nil {
+		return err
+	}
+	if stop, err := e.previewTake(ctx, cmd, c, args[0], &t); err != nil || stop {
 		return err
 	}
 	j, err := c.TakeOver(ctx, args[0], t)
@@ -141,10 +159,45 @@ func (e *environment) takeAggregate(ctx context.Context, cmd *ucli.Command) erro
 		return err
 	}
 	err = e.print(cmd, j, func(w io.Writer) { e.outcome(w, j.Report) })
-	if err == nil && len(j.Report.Taken) == 0 {
+	if err == nil && (len(j.Report.Taken) == 0 || slices.ContainsFunc(j.Report.Found, func(f api.CodeCount) bool {
+		return f.Severity == finding.Error
+	})) {
 		return errFound
 	}
 	return err
+}
+
+// previewTake tells what taking entities over would make, and asks where they were
+// not named one by one.
+func (e *environment) previewTake(ctx context.Context, cmd *ucli.Command, c *client.Client, name string,
+	t *api.TakeOver) (stop bool, err error) {
+	if len(t.Entities) > 0 && !cmd.Bool("dry-run") {
+		return false, nil
+	}
+	p, err := c.PreviewTakeOver(ctx, name, *t)
+	if err != nil {
+		return true, err
+	}
+	what := fmt.Sprintf("%d %ss would be made, phase %s", p.New, p.Kind, p.Phase)
+	if t.Provider != "" {
+		what += ", tied to " + t.Provider
+	}
+	if p.Known > 0 {
+		what += fmt.Sprintf("; %d are on record already and stay as they are", p.Known)
+	}
+	if p.New == 0 || cmd.Bool("dry-run") {
+		return true, e.print(cmd, p, func(w io.Writer) {
+			fmt.Fprintln(w, what)
+			for _, id := range p.First {
+				fmt.Fprintln(w, "  "+id)
+			}
+			if more := p.New - len(p.First); more > 0 {
+				fmt.Fprintf(w, "  and %d more\n", more)
+			}
+		})
+	}
+	t.Digest = p.Digest
+	return false, e.confirm(cmd, what)
 }
 
 func (e *environment) searchAggregate(ctx context.Context, cmd *ucli.Command) error {
@@ -152,7 +205,7 @@ func (e *environment) searchAggregate(ctx context.Context, cmd *ucli.Command) er
 	if len(args) == 0 || len(args) > 2 {
 		return &usageError{"name of the aggregate, and at most one text", "Call it as " + cmd.FullName() + " NAME [TEXT]"}
 	}
-	f := client.EntityFilter{Limit: cmd.Int("limit"), Search: strings.Join(args[1:], " "),
+	f := client.EntityFilter{Limit: cmd.Int("limit"), Offset: cmd.Int("offset"), Search: strings.Join(args[1:], " "),
 		Role: map[string]string{"app": "application"}[cmd.String("role")]}
 	if f.Role == "" {
 		f.Role = cmd.String("role")
@@ -160,7 +213,7 @@ func (e *environment) searchAggregate(ctx context.Context, cmd *ucli.Command) er
 	if cmd.Bool("broken") {
 		f.State = "broken"
 	}
-	c, err := e.gate(cmd)
+	c, err := e.dial(cmd)
 	if err != nil {
 		return err
 	}
@@ -171,21 +224,22 @@ func (e *environment) searchAggregate(ctx context.Context, cmd *ucli.Command) er
 	return e.print(cmd, l.Items, func(w io.Writer) {
 		rows := [][]string{}
 		for _, x := range l.Items {
-			roles := []string{}
-			for _, r := range x.Roles {
-				roles = append(roles, map[string]string{"IDPSSODescriptor": "provider", "SPSSODescriptor": "app"}[r])
-			}
 			last := dash(strings.Join(x.Records, ", "))
 			if x.Problem != nil {
 				last = string(x.Problem.Code)
 			}
-			rows = append(rows, []string{strings.Join(roles, ", "), x.Title, x.EntityID, last})
+			rows = append(rows, []string{strings.Join(x.Roles, ", "), x.Title, x.EntityID, last})
 		}
-		e.table(w, []string{"roles", "title", "entity id", "on record"}, []int{1, 2, 3}, rows, "Nothing matches.")
-		if int(l.Total) > len(l.Items) {
-			fmt.Fprintf(w, "%d of %d; more with --limit\n", len(l.Items), l.Total)
-		}
+		e.table(w, columns("roles", "title", "entity id!", "on record"), rows, nothingOf(f.Search))
+		listing{limit: f.Limit, offset: f.Offset}.rest(w, len(l.Items), l.Total)
 	})
+}
+
+func nothingOf(search string) string {
+	if search == "" {
+		return "Nothing matches."
+	}
+	return fmt.Sprintf("Nothing matches %q.", search)
 }
 
 func (e *environment) listAggregates(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
@@ -193,19 +247,15 @@ func (e *environment) listAggregates(ctx context.Context, cmd *ucli.Command, c *
 	if err != nil {
 		return err
 	}
-	return e.print(cmd, l.Items, func(w io.Writer) {
-		rows := [][]string{}
-		for _, a := range l.Items {
-			verified := "not verified"
-			if a.Verified {
-				verified = "verified"
-			}
-			rows = append(rows, []string{a.Name, a.Title, fmt.Sprint(a.Entities), fmt.Sprint(a.Broken), verified,
-				until(a.ValidUntil)})
+	row := func(a api.Aggregate) []string {
+		verified := "not verified"
+		if a.Verified {
+			verified = "verified"
 		}
-		e.table(w, []string{"name", "title", "entities", "broken", "signature", "valid until"}, []int{1}, rows,
-			"No aggregate yet. Take one in: innergate aggregate add NAME --metadata FILE --trust-key FILE")
-	})
+		return []string{a.Name, a.Title, fmt.Sprint(a.Entities), fmt.Sprint(a.Broken), verified, until(a.ValidUntil)}
+	}
+	return listAll(e, cmd, l.Items, columns("name!", "title", "entities", "broken", "signature", "valid until"), row,
+		"No aggregate yet. Take one in: innergate aggregate add NAME --metadata FILE trustKey=@FILE")
 }
 
 func (e *environment) showAggregate(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
@@ -218,6 +268,15 @@ func (e *environment) showAggregate(ctx context.Context, cmd *ucli.Command, c *c
 			{"entities", fmt.Sprintf("%d, %d of them broken", a.Entities, a.Broken)},
 			{"size", fmt.Sprintf("%.1f MB", float64(a.Size)/1e6)},
 			{"valid until", until(a.ValidUntil)}, {"taken in", local(a.TakenAt)}}
+		switch {
+		case a.Verified:
+			rows = append(rows, [2]string{"signed", "by the trust key"})
+		case a.SignedBy != "":
+			rows = append(rows, [2]string{"signed", "by " + a.SignedBy + ", not vouched for"})
+		}
+		for _, k := range a.TrustKeys {
+			rows = append(rows, [2]string{"trust key", k.Subject + ", SHA-256 " + k.SHA256})
+		}
 		if a.Settings.Address != "" {
 			rows = append(rows, [2]string{"address", a.Settings.Address}, [2]string{"next refresh", local(a.Fresh.Next)})
 		}
@@ -229,11 +288,18 @@ func (e *environment) showAggregate(ctx context.Context, cmd *ucli.Command, c *c
 	})
 }
 
-func (e *environment) removeAggregate(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
+func (e *environment) removeAggregate(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	if err := e.confirm(cmd, "the aggregate "+args[0]+" would be removed; records taken from it stay"); err != nil {
+		return err
+	}
 	if err := c.RemoveAggregate(ctx, args[0]); err != nil {
 		return err
 	}
-	fmt.Fprintln(e.out, "removed "+args[0])
+	e.said("removed %s", args[0])
+	l, err := c.History(ctx, client.HistoryFilter{Kind: "aggregate", Name: args[0], Limit: 1})
+	if err == nil && len(l.Items) > 0 {
+		e.said("take it back: innergate history restore %d", l.Items[0].ID)
+	}
 	return nil
 }
 

@@ -1,6 +1,6 @@
-// Package cli is the command line. Except serve, demo,
-// standin and openapi its commands
-// know only the client and the core.
+// Package cli is the command line. Except serve, demo, standin, openapi and what
+// changes the operators on a gate's host, its commands know only the client and
+// the core.
 package cli
 
 import (
@@ -8,7 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"regexp"
+	"slices"
 	"strings"
 
 	ucli "github.com/urfave/cli/v3"
@@ -19,15 +21,15 @@ import (
 	"innergate.example/innergate/internal/core/nearword"
 )
 
-// Exit statuses.
+// Exit statuses, of every command.
 const (
-	exitOK     = 0
-	exitFailed = 1
-	exitUsage  = 2
-	exitFound  = 3
+	exitOK     = 0 // done
+	exitFailed = 1 // refused, or failed
+	exitUsage  = 2 // called wrongly: nothing was tried
+	exitFound  = 3 // what was looked at has findings of severity error
 )
 
-// errFound says that what was checked has findings of severity error; they have
+// errFound says that what was looked at has findings of severity error; they have
 // been printed.
 var errFound = errors.New("findings of severity error")
 
@@ -39,14 +41,22 @@ func (e *usageError) Error() string { return e.what }
 type environment struct {
 	in       io.Reader
 	out, err io.Writer
+	quiet    bool // only what was asked for is printed
+	wide     bool // nothing is cut
 }
 
 // Run runs one command and gives the exit status: 0 ok, 1 failed, 2 wrong usage,
 // 3 findings of severity error.
 func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
-	e := &environment{in, out, errOut}
+	e := &environment{in: in, out: out, err: errOut}
 	root := e.root()
-	prepare(root, "innergate")
+	e.prepare(root, "innergate")
+	if help, at, err := wantsHelp(root, args); err != nil {
+		return e.report(err)
+	} else if help {
+		e.help(at)
+		return exitOK
+	}
 	return e.report(root.Run(ctx, args))
 }
 
@@ -75,6 +85,8 @@ func (e *environment) report(err error) int {
 	case errors.As(err, &ce):
 		say(ce.What, ce.Do)
 		return exitUsage
+	case errors.Is(err, context.Canceled):
+		say("interrupted", "What had begun at the gate goes on there; see innergate history list.")
 	case errors.As(err, &p):
 		say(problemLines(p))
 	default:
@@ -93,22 +105,37 @@ func problemLines(p *api.Problem) (what, do string) {
 		for i, ev := range f.Evidence {
 			what += map[bool]string{true: ": ", false: "; "}[i == 0] + evidence(ev)
 		}
-		return fieldPrefix(p) + what + " [" + string(f.Code) + "]", f.Remedy
+		return fieldPrefix(p) + what + " [" + string(f.Code) + "]", f.Remedy + draftHint(f.Code)
 	}
 	if what, do, ok := strings.Cut(p.Detail, "; "); ok {
 		return fieldPrefix(p) + what, do
 	}
-	if p.Status == 401 {
-		return "the gate does not know this token", p.Detail
-	}
 	return fieldPrefix(p) + p.Title, p.Detail
 }
 
-func fieldPrefix(p *api.Problem) string {
-	if len(p.Errors) > 0 && p.Errors[0].Field != "" {
-		return p.Errors[0].Field + ": "
+// draftHint names the option that helps where values are missing.
+func draftHint(code finding.Code) string {
+	switch code {
+	case finding.DraftIncomplete, finding.MetadataNoEndpoint, finding.MetadataNoKey, finding.MetadataCertificate:
+		return " Or keep what there is with --draft, and the rest later."
 	}
 	return ""
+}
+
+// options are those under which fields of the API are given here.
+var options = map[string]string{"metadata": "--metadata", "address": "--metadata", "record": "--from"}
+
+func fieldPrefix(p *api.Problem) string {
+	if len(p.Errors) == 0 || p.Errors[0].Field == "" {
+		return ""
+	}
+	field := p.Errors[0].Field
+	if option, ok := options[field]; ok {
+		field = option
+	} else if flag, ok := typedFlags[field]; ok {
+		field = "--" + flag
+	}
+	return field + ": "
 }
 
 func evidence(ev finding.Evidence) string {
@@ -120,34 +147,67 @@ func evidence(ev finding.Evidence) string {
 
 func (e *environment) root() *ucli.Command {
 	return &ucli.Command{
-		Name: "innergate", Usage: "stands between applications and identity providers", Version: app.Version,
+		Name: "innergate", Usage: "stands between applications and identity providers",
 		Writer: e.out, ErrWriter: e.err, EnableShellCompletion: true,
+		ConfigureShellCompletionCommand: func(c *ucli.Command) {
+			c.Hidden, c.Usage = false, completionUsage
+			c.ExitErrHandler = func(context.Context, *ucli.Command, error) {}
+		},
 		Flags: []ucli.Flag{
+			&ucli.StringFlag{Name: "gate", Usage: "a saved gate, by its name", Sources: ucli.EnvVars("INNERGATE_GATE")},
 			&ucli.StringFlag{Name: "url", Usage: "base address of the gate", Sources: ucli.EnvVars("INNERGATE_URL")},
 			&ucli.StringFlag{Name: "token", Usage: "API token", Sources: ucli.EnvVars("INNERGATE_TOKEN")},
+			&ucli.StringFlag{Name: "ca-file", Usage: "certificates in PEM of authorities that the gate's own rests on",
+				Sources: ucli.EnvVars("INNERGATE_CA_FILE")},
 			&ucli.StringFlag{Name: "remark", Usage: "why: kept with the change in the history"},
 			&ucli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "table, json or yaml", Value: "table"},
+			&ucli.BoolFlag{Name: "wide", Usage: "cut nothing to fit the terminal, and leave no column out"},
+			&ucli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "print only what was asked for, and errors"},
 		},
-		Commands: []*ucli.Command{e.serve(), e.demo(), e.standins(), e.providers(), e.applications(), e.aggregates(),
-			e.refresh(), e.waiting(), e.decide("approve", "apply the change of a record that waits for approval"),
+		Before: func(ctx context.Context, cmd *ucli.Command) (context.Context, error) {
+			e.quiet, e.wide = cmd.Bool("quiet"), cmd.Bool("wide")
+			return ctx, nil
+		},
+		Commands: []*ucli.Command{e.serve(), e.demo(), e.standins(), e.records(ofProvider), e.records(ofApplication),
+			e.connections(), e.aggregates(), e.refresh(), e.waiting(),
+			e.decide("approve", "apply the change of a record that waits for approval"),
 			e.decide("decline", "drop the change of a record that waits, until the metadata changes again"), e.check(),
-			e.history(), e.traces(), e.tokens(), e.owners(), e.keys(), e.contexts(), e.people(), e.gates(), e.openapi()},
+			e.acknowledge(), e.history(), e.traces(), e.tokens(), e.owners(), e.keys(), e.contexts(), e.people(), e.gates(),
+			e.openapi(), e.version(), e.helpCommand()},
 	}
 }
 
+func (e *environment) version() *ucli.Command {
+	return &ucli.Command{Name: "version", Usage: "print the version of this program",
+		Action: func(_ context.Context, cmd *ucli.Command) error {
+			if _, err := names(cmd); err != nil {
+				return err
+			}
+			return e.print(cmd, map[string]string{"version": app.Version}, func(w io.Writer) {
+				fmt.Fprintln(w, "innergate "+app.Version)
+			})
+		}}
+}
+
 // prepare gives every command our way of refusing: groups refuse unknown
-// subcommands, all refuse unknown options, with a near word.
-func prepare(c *ucli.Command, path string) {
+// subcommands, all refuse unknown options, with a near word; and completes what it
+// takes.
+func (e *environment) prepare(c *ucli.Command, path string) {
 	c.ExitErrHandler = func(context.Context, *ucli.Command, error) {}
 	c.OnUsageError = func(_ context.Context, cmd *ucli.Command, err error, _ bool) error {
 		return flagError(cmd, path, err)
 	}
-	c.HideHelpCommand = true
+	c.HideHelp, c.HideHelpCommand, c.HideVersion = true, true, true
+	c.ShellComplete = e.completes
+	if c.Metadata == nil {
+		c.Metadata = map[string]any{}
+	}
+	c.Metadata["path"] = path
 	var names []string
 	for _, sub := range c.Commands {
 		names = append(names, sub.Name)
 		names = append(names, sub.Aliases...)
-		prepare(sub, path+" "+sub.Name)
+		e.prepare(sub, path+" "+sub.Name)
 	}
 	if len(names) == 0 {
 		return
@@ -155,14 +215,19 @@ func prepare(c *ucli.Command, path string) {
 	c.Action = func(_ context.Context, cmd *ucli.Command) error {
 		given := cmd.Args().First()
 		if given == "" {
-			return ucli.ShowSubcommandHelp(cmd)
+			e.help(cmd)
+			return nil
 		}
-		do := fmt.Sprintf("The commands are %s.", strings.Join(names, ", "))
-		if near := nearword.Of(given, names); near != "" {
-			do = fmt.Sprintf("Did you mean %q?", path+" "+near)
-		}
-		return &usageError{fmt.Sprintf("there is no command %q", path+" "+given), do}
+		return noCommand(path, given, names)
 	}
+}
+
+func noCommand(path, given string, names []string) error {
+	do := fmt.Sprintf("The commands are %s.", strings.Join(names, ", "))
+	if near := nearword.Of(given, names); near != "" {
+		do = fmt.Sprintf("Did you mean %q?", path+" "+near)
+	}
+	return &usageError{fmt.Sprintf("there is no command %q", path+" "+given), do}
 }
 
 var unknownFlag = regexp.MustCompile(`flag provided but not defined: -+(\S+)`)
@@ -182,7 +247,23 @@ func flagError(cmd *ucli.Command, path string, err error) error {
 	if near := nearword.Of(m[1], names); near != "" {
 		do = fmt.Sprintf("Did you mean --%s?", near)
 	}
+	if name := camel(m[1]); takesSettings(cmd) && slices.ContainsFunc(allSettings(), func(s string) bool {
+		return strings.EqualFold(s, name)
+	}) {
+		do = fmt.Sprintf("It is a setting: write %s=VALUE, without dashes.", nearword.Of(name, allSettings()))
+	}
 	return &usageError{fmt.Sprintf("there is no option --%s here", m[1]), do}
+}
+
+// camel is the name of a setting for the words of an option.
+func camel(option string) string {
+	words := strings.Split(option, "-")
+	for i, w := range words[1:] {
+		if w != "" {
+			words[i+1] = strings.ToUpper(w[:1]) + w[1:]
+		}
+	}
+	return strings.Join(words, "")
 }
 
 func parent(c *ucli.Command) *ucli.Command {
@@ -205,4 +286,33 @@ func names(cmd *ucli.Command, want ...string) ([]string, error) {
 			"Call it as " + strings.TrimSpace(cmd.FullName()+" "+strings.Join(want, " ")) + "; see --help."}
 	}
 	return args, nil
+}
+
+// yesFlag says yes beforehand.
+var yesFlag = &ucli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "do it without asking"}
+
+// confirm asks before something that destroys or changes much: on a terminal, or by
+// --yes.
+func (e *environment) confirm(cmd *ucli.Command, what string) error {
+	if cmd.Bool("yes") {
+		return nil
+	}
+	in, ok := e.in.(*os.File)
+	if !ok || !terminal(in) || !terminal(e.err) {
+		return &usageError{what + ": this is not done unasked", "Add --yes, if it is meant."}
+	}
+	fmt.Fprintf(e.err, "%s. Do it? (yes/no) ", what)
+	var answer string
+	_, _ = fmt.Fscanln(in, &answer) // no answer is no
+	if a := strings.ToLower(answer); a != "yes" && a != "y" {
+		return &usageError{"nothing was done", "Answer yes, or add --yes, if it is meant."}
+	}
+	return nil
+}
+
+// said prints what was done, unless only what was asked for is wanted.
+func (e *environment) said(format string, args ...any) {
+	if !e.quiet {
+		fmt.Fprintf(&shown{w: e.out}, format+"\n", args...)
+	}
 }

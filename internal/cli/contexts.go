@@ -23,7 +23,7 @@ func (e *environment) contexts() *ucli.Command {
 					rows = append(rows, []string{fmt.Sprint(i + 1), c})
 				}
 			}
-			e.table(w, []string{"rank", "context"}, []int{1}, rows, "Nothing is ranked: each context satisfies only itself.")
+			e.table(w, columns("rank!", "context!"), rows, "Nothing is ranked: each context satisfies only itself.")
 		})
 	}
 	return &ucli.Command{Name: "context", Usage: "how authentication contexts rank", Commands: []*ucli.Command{

@@ -18,12 +18,16 @@ func (e *environment) history() *ucli.Command {
 			&ucli.StringFlag{Name: "kind", Usage: "provider, application, aggregate, key, ranking, token or owner"},
 			&ucli.StringFlag{Name: "name", Usage: "of this record"},
 			&ucli.StringFlag{Name: "search", Usage: "part of a name, of who, what or why"},
-			&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50}},
+			&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50},
+			&ucli.Int64Flag{Name: "before", Usage: "only changes with a lower number, for the next page"}},
 			Action: e.action(nil, e.listChanges)},
 		{Name: "show", Usage: "show one change, before and after", ArgsUsage: "ID",
 			Action: e.action(id, e.showChange)},
 		{Name: "restore", Usage: "set a record back to what it was after a change", ArgsUsage: "ID",
 			Action: e.action(id, e.restoreChange)},
+		{Name: "undo", Usage: "take a change back, with all that were made together with it", ArgsUsage: "ID",
+			Description: "Each record becomes what it was before the change: one that was added is removed, one that was removed is back. Nothing is done if one of them was changed since.",
+			Flags:       []ucli.Flag{yesFlag}, Action: e.action(id, e.undoChange)},
 	}}
 }
 
@@ -33,18 +37,24 @@ func (e *environment) listChanges(ctx context.Context, cmd *ucli.Command, c *cli
 		kind = "application"
 	}
 	l, err := c.History(ctx, client.HistoryFilter{Kind: kind, Name: cmd.String("name"), Search: cmd.String("search"),
-		Limit: cmd.Int("limit")})
+		Limit: cmd.Int("limit"), Before: cmd.Int64("before")})
 	if err != nil {
 		return err
 	}
 	return e.print(cmd, l.Items, func(w io.Writer) {
 		rows := [][]string{}
 		for _, h := range l.Items {
-			rows = append(rows, []string{fmt.Sprint(h.ID), brief(h.At, time.Now()), h.Who, h.What, h.Kind, h.Name,
+			together := "-"
+			if h.Batch > 0 {
+				together = fmt.Sprint(h.Batch)
+			}
+			rows = append(rows, []string{fmt.Sprint(h.ID), brief(h.At, time.Now()), h.Who, h.What, h.Kind, h.Name, together,
 				dash(h.Why)})
 		}
-		e.table(w, []string{"id", "when", "who", "what", "kind", "name", "why"}, []int{2, 5, 6}, rows,
-			"No change matches.")
+		e.table(w, columns("id!", "when@", "who", "what", "kind", "name!", "with", "why"), rows, "No change matches.")
+		if n := int64(len(l.Items)); n > 0 && n < l.Total && n == int64(cmd.Int("limit")) {
+			fmt.Fprintf(w, "more, with --before %d\n", l.Items[n-1].ID)
+		}
 	})
 }
 
@@ -70,6 +80,42 @@ func (e *environment) restoreChange(ctx context.Context, _ *ucli.Command, c *cli
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(e.out, "restored %s %s; it acts from the next request on\n", t.Kind, t.Name)
+	e.said("restored %s %s; it acts from the next request on", t.Kind, t.Name)
+	l, err := c.History(ctx, client.HistoryFilter{Kind: t.Kind, Name: t.Name, Limit: 1})
+	if err == nil && len(l.Items) > 0 && t.Kind != "aggregate" {
+		e.said("%s", backTo(l.Items[0].ID))
+	}
 	return nil
+}
+
+func (e *environment) undoChange(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	r, err := c.Change(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	if r.What == "added" || r.Batch > 0 {
+		if err := e.confirm(cmd, fmt.Sprintf("change %s (%s %s %s%s) would be taken back", args[0], r.What, r.Kind, r.Name,
+			map[bool]string{true: " and others", false: ""}[r.Batch > 0])); err != nil {
+			return err
+		}
+	}
+	u, err := c.Undo(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, u, func(w io.Writer) {
+		if e.quiet {
+			return
+		}
+		for _, x := range u.Changed[:min(len(u.Changed), 20)] {
+			fmt.Fprintf(w, "%s is what it was\n", x)
+		}
+		for _, x := range u.Removed[:min(len(u.Removed), 20)] {
+			fmt.Fprintf(w, "%s is removed\n", x)
+		}
+		if n := len(u.Changed) + len(u.Removed); n > 40 {
+			fmt.Fprintf(w, "%d in all\n", n)
+		}
+		fmt.Fprintln(w, backTo(u.Change))
+	})
 }

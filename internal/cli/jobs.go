@@ -31,7 +31,7 @@ func (e *environment) follow(ctx context.Context, c *client.Client, j api.Job) (
 			text += fmt.Sprintf("  %s of %s, %s a second, %.0f s left", amount(j.Done), amount(j.Total), amount(int64(rate)),
 				float64(j.Total-j.Done)/rate)
 		}
-		fmt.Fprintf(e.err, "\r\x1b[K%s", shorten(text, width))
+		fmt.Fprintf(e.err, "\r\x1b[K%s", shorten(text, lineWidth(e.err)-1))
 	})
 }
 
@@ -62,15 +62,31 @@ func (e *environment) outcome(w io.Writer, r *api.Report) {
 		for _, t := range r.Taken {
 			rows = append(rows, []string{t.Kind, t.Name, t.EntityID})
 		}
-		e.table(w, []string{"added", "name", "entity id"}, []int{1, 2}, rows[:min(len(rows), 50)], "")
+		e.table(w, columns("added", "name!", "entity id!"), rows[:min(len(rows), 50)], "")
 		if len(rows) > 50 {
 			fmt.Fprintf(w, "and %d more; all with --output json\n", len(rows)-50)
 		}
+	}
+	if len(r.Found) > 0 {
+		fmt.Fprintln(w, "\nfound on them")
+		rows := [][]string{}
+		for _, f := range r.Found {
+			rows = append(rows, []string{string(f.Severity), string(f.Code), fmt.Sprint(f.Records), f.Title})
+		}
+		e.table(w, columns("severity", "code!", "records!", "what is wrong"), rows, "")
 	}
 	if r.RefusedN > 0 {
 		fmt.Fprintf(w, "\n%d refused\n", r.RefusedN)
 		for _, x := range r.Refused[:min(len(r.Refused), 50)] {
 			fmt.Fprintf(w, "  %s\n    %s [%s]\n", dash(x.EntityID), x.Finding.Title, x.Finding.Code)
+			for _, ev := range x.Finding.Evidence {
+				if ev.Label == "Near to it" {
+					fmt.Fprintf(w, "    did you mean %s?\n", ev.Found)
+				}
+			}
 		}
+	}
+	if r.Change > 0 && !e.quiet {
+		fmt.Fprintln(w, backTo(r.Change))
 	}
 }

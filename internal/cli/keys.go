@@ -24,7 +24,7 @@ func (e *environment) keys() *ucli.Command {
 		{Name: "switch", Usage: "make the announced key the current one", ArgsUsage: "PURPOSE",
 			Action: e.action(purpose, e.switchKey)},
 		{Name: "remove", Usage: "remove a key that is not the current one", ArgsUsage: "ID",
-			Action: e.action([]string{"ID"}, e.removeKey)},
+			Flags: []ucli.Flag{yesFlag}, Action: e.action([]string{"ID"}, e.removeKey)},
 	}}
 }
 
@@ -53,10 +53,13 @@ func (e *environment) switchKey(ctx context.Context, cmd *ucli.Command, c *clien
 }
 
 func (e *environment) removeKey(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	if err := e.confirm(cmd, "key "+args[0]+" would be gone for good; what is encrypted to it cannot be read any more"); err != nil {
+		return err
+	}
 	if err := c.RemoveKey(ctx, args[0]); err != nil {
 		return err
 	}
-	fmt.Fprintln(e.out, "removed key "+args[0])
+	e.said("removed key %s", args[0])
 	return nil
 }
 
@@ -67,6 +70,6 @@ func (e *environment) showKeys(cmd *ucli.Command, l api.List[api.Key]) error {
 			rows = append(rows, []string{k.State, fmt.Sprint(k.ID), k.Purpose, k.Certificate.Key,
 				days(k.Certificate.NotAfter, time.Now()), k.Certificate.SHA256})
 		}
-		e.table(w, []string{"state", "id", "purpose", "key", "ends", "sha-256"}, []int{5}, rows, "No key.")
+		e.table(w, columns("state", "id!", "purpose!", "key", "ends", "sha-256!"), rows, "No key.")
 	})
 }

@@ -77,7 +77,7 @@ func (e *environment) linkTable(w io.Writer, links []api.Link, empty string) {
 		}
 		rows = append(rows, []string{fmt.Sprint(k.Person), linkName(k.Provider), name, format, added})
 	}
-	e.table(w, []string{"person", "provider", "name", "format", "linked"}, []int{1, 2}, rows, empty)
+	e.table(w, columns("person!", "provider", "name!", "format", "linked@"), rows, empty)
 }
 
 // linkName is how a provider is named that may be gone.
@@ -102,7 +102,7 @@ func (e *environment) listLinkProviders(ctx context.Context, cmd *ucli.Command, 
 			}
 			rows = append(rows, []string{dash(p.Name), p.ID, fmt.Sprint(p.Links), fmt.Sprint(p.People), removed})
 		}
-		e.table(w, []string{"provider", "id", "links", "people", "removed"}, []int{0}, rows,
+		e.table(w, columns("provider!", "id!", "links", "people", "removed"), rows,
 			"Nobody is linked to a provider yet.")
 	})
 }
@@ -145,7 +145,7 @@ func (e *environment) listSubjects(ctx context.Context, cmd *ucli.Command, c *cl
 		for _, s := range l.Items {
 			rows = append(rows, []string{fmt.Sprint(s.Person), s.Value, s.Source, brief(s.Added, time.Now())})
 		}
-		e.table(w, []string{"person", "value", "source", "since"}, []int{1}, rows, "It knows nobody by a lasting name yet.")
+		e.table(w, columns("person!", "value!", "source", "since@"), rows, "It knows nobody by a lasting name yet.")
 		if n := len(l.Items); n > 0 && int64(n) < l.Total {
 			fmt.Fprintf(w, "\n%d of %d; for the next ones add --after %d\n", n, l.Total, l.Items[n-1].Person)
 		}

@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
 	"os"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,10 +18,28 @@ import (
 	"github.com/goccy/go-yaml"
 	ucli "github.com/urfave/cli/v3"
 	"golang.org/x/term"
+
+	"innergate.example/innergate/internal/core/nearword"
 )
 
-// width is the widest a line for people gets.
-const width = 100
+// defaultWidth is how wide lines for people get where no terminal says.
+const defaultWidth = 100
+
+// lineWidth is how wide the lines of an output may be.
+func lineWidth(w io.Writer) int {
+	if s, ok := w.(*shown); ok {
+		w = s.w
+	}
+	if f, ok := w.(*os.File); ok && terminal(f) {
+		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n >= 40 {
+			return n
+		}
+	}
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n >= 40 {
+		return n
+	}
+	return defaultWidth
+}
 
 // print writes a record: as table for people, as JSON or YAML for programs.
 func (e *environment) print(cmd *ucli.Command, record any, table func(io.Writer)) error {
@@ -27,7 +48,12 @@ func (e *environment) print(cmd *ucli.Command, record any, table func(io.Writer)
 		table(&shown{w: e.out})
 		return nil
 	case "json", "yaml":
-		octets, err := json.MarshalIndent(record, "", "  ")
+		var b bytes.Buffer
+		enc := json.NewEncoder(&b)
+		enc.SetEscapeHTML(false)
+		enc.SetIndent("", "  ")
+		err := enc.Encode(record)
+		octets := b.Bytes()
 		if err == nil && format == "yaml" {
 			octets, err = yaml.JSONToYAML(octets)
 		}
@@ -79,42 +105,47 @@ func (s *shown) Write(b []byte) (int, error) {
 func fields(w io.Writer, rows [][2]string) {
 	wide := 0
 	for _, r := range rows {
-		wide = max(wide, len(r[0]))
+		wide = max(wide, utf8.RuneCountInString(r[0]))
 	}
 	for _, r := range rows {
-		fmt.Fprintf(w, "%-*s  %s\n", wide, r[0], r[1])
+		if r[1] == "" {
+			r[1] = "-"
+		}
+		fmt.Fprintf(w, "%-*s  %s\n", wide, r[0], strings.ReplaceAll(r[1], "\n", "\n"+strings.Repeat(" ", wide+2)))
 	}
 }
 
-// table writes aligned columns without frames. Columns marked flexible give way
-// when a line gets too wide, losing their middle.
-func (e *environment) table(w io.Writer, header []string, flexible []int, rows [][]string, empty string) {
+// column is one of a table.
+type column struct {
+	name  string
+	point bool // what the table is about: never cut, never left out
+	time  bool
+}
+
+// columns reads them from words: a name with ! is the point of the table, one with
+// @ is a time.
+func columns(words ...string) []column {
+	out := make([]column, len(words))
+	for i, w := range words {
+		out[i] = column{name: strings.Trim(w, "!@"), point: strings.HasSuffix(w, "!"), time: strings.HasSuffix(w, "@")}
+	}
+	return out
+}
+
+// table writes aligned columns without frames, as wide as the terminal. A column in
+// which all is the same is told once, below. What is not the point of the table
+// loses its middle when a line gets too wide.
+func (e *environment) table(w io.Writer, cols []column, rows [][]string, empty string) {
 	if len(rows) == 0 {
 		fmt.Fprintln(w, empty)
 		return
 	}
-	wide := make([]int, len(header))
-	for _, r := range append([][]string{header}, rows...) {
-		for i, c := range r {
-			wide[i] = max(wide[i], utf8.RuneCountInString(c))
-		}
-	}
-	total := 2 * (len(wide) - 1)
-	for _, n := range wide {
-		total += n
-	}
-	for total > width {
-		widest := -1
-		for _, i := range flexible {
-			if wide[i] > 8 && (widest < 0 || wide[i] > wide[widest]) {
-				widest = i
-			}
-		}
-		if widest < 0 {
-			break
-		}
-		wide[widest]--
-		total--
+	cols, rows, same := e.varying(cols, rows)
+	wide := e.widths(w, cols, rows)
+	header := make([]string, len(cols))
+	times := false
+	for i, c := range cols {
+		header[i], times = c.name, times || c.time
 	}
 	for n, r := range append([][]string{header}, rows...) {
 		var b strings.Builder
@@ -133,6 +164,137 @@ func (e *environment) table(w io.Writer, header []string, flexible []int, rows [
 		}
 		fmt.Fprintln(w, strings.TrimRight(b.String(), " "))
 	}
+	if times {
+		same = append(same, "times in "+zone())
+	}
+	if len(same) > 0 {
+		fmt.Fprintf(w, "(%s)\n", strings.Join(same, "; "))
+	}
+}
+
+// varying leaves out columns in which all is the same, and tells what it is.
+func (e *environment) varying(cols []column, rows [][]string) (kept []column, out [][]string, same []string) {
+	if e.wide || len(rows) < 3 {
+		return cols, rows, nil
+	}
+	out = make([][]string, len(rows))
+	for i, c := range cols {
+		first := rows[0][i]
+		if !c.point && !slices.ContainsFunc(rows, func(r []string) bool { return r[i] != first }) {
+			if first != "-" {
+				same = append(same, c.name+" "+first)
+			}
+			continue
+		}
+		kept = append(kept, c)
+		for n, r := range rows {
+			out[n] = append(out[n], r[i])
+		}
+	}
+	return kept, out, same
+}
+
+// widths are those of the columns, as far as the line allows.
+func (e *environment) widths(w io.Writer, cols []column, rows [][]string) []int {
+	wide := make([]int, len(cols))
+	total := 2 * (len(wide) - 1)
+	for i, c := range cols {
+		wide[i] = utf8.RuneCountInString(c.name)
+		for _, r := range rows {
+			wide[i] = max(wide[i], utf8.RuneCountInString(r[i]))
+		}
+		total += wide[i]
+	}
+	for limit := lineWidth(w); total > limit && !e.wide; total-- {
+		widest := -1
+		for i, c := range cols {
+			if !c.point && wide[i] > max(8, utf8.RuneCountInString(c.name)) && (widest < 0 || wide[i] > wide[widest]) {
+				widest = i
+			}
+		}
+		if widest < 0 {
+			break
+		}
+		wide[widest]--
+	}
+	return wide
+}
+
+// listing is which part of a list is wanted, and in which order.
+type listing struct {
+	limit, offset int
+	sort          string
+}
+
+// listFlags are those of commands that list much.
+func listFlags(more ...ucli.Flag) []ucli.Flag {
+	return append(more, &ucli.IntFlag{Name: "limit", Usage: "at most so many"},
+		&ucli.IntFlag{Name: "offset", Usage: "leave the first ones out"},
+		&ucli.StringFlag{Name: "sort", Usage: "by a column, in descending order with - before it"})
+}
+
+func listed(cmd *ucli.Command) (listing, error) {
+	l := listing{cmd.Int("limit"), cmd.Int("offset"), cmd.String("sort")}
+	if l.limit < 0 || l.offset < 0 {
+		return l, &usageError{"--limit and --offset cannot be negative", "Give a number from 0 on."}
+	}
+	return l, nil
+}
+
+// page is what to ask the gate for: all, if it is sorted here.
+func (l listing) page() (limit, offset int) {
+	if l.sort != "" {
+		return 0, 0
+	}
+	return l.limit, l.offset
+}
+
+// part sorts entries by a column, if that is wanted, and gives the part that is.
+// row shows an entry.
+func part[T any](l listing, cols []column, items []T, row func(T) []string) ([]T, error) {
+	if l.sort == "" {
+		return items, nil
+	}
+	name, down := strings.CutPrefix(l.sort, "-")
+	at := slices.IndexFunc(cols, func(c column) bool { return strings.EqualFold(c.name, strings.ReplaceAll(name, "-", " ")) })
+	if at < 0 {
+		var names []string
+		for _, c := range cols {
+			names = append(names, strings.ReplaceAll(c.name, " ", "-"))
+		}
+		do := "Sort by " + strings.Join(names, ", ") + "."
+		if near := nearword.Of(name, names); near != "" {
+			do = fmt.Sprintf("Did you mean %s?", near)
+		}
+		return nil, &usageError{fmt.Sprintf("there is no column %q", name), do}
+	}
+	items = slices.Clone(items)
+	slices.SortStableFunc(items, func(a, b T) int {
+		x, y := row(a)[at], row(b)[at]
+		n, errN := strconv.Atoi(x)
+		m, errM := strconv.Atoi(y)
+		order := cmp.Compare(strings.ToLower(x), strings.ToLower(y))
+		if errN == nil && errM == nil {
+			order = n - m
+		}
+		if down {
+			return -order
+		}
+		return order
+	})
+	from := min(l.offset, len(items))
+	to := len(items)
+	if l.limit > 0 {
+		to = min(from+l.limit, to)
+	}
+	return items[from:to], nil
+}
+
+// rest tells of entries that are not shown.
+func (l listing) rest(w io.Writer, shown int, total int64) {
+	if left := total - int64(l.offset) - int64(shown); left > 0 && shown > 0 {
+		fmt.Fprintf(w, "%d to %d of %d; the next ones with --offset %d\n", l.offset+1, l.offset+shown, total, l.offset+shown)
+	}
 }
 
 // shorten cuts the middle out of a value.
@@ -148,7 +310,8 @@ func shorten(s string, n int) string {
 // colour colours words of state, on a terminal only.
 func (e *environment) colour(s string) string {
 	code := map[string]string{"entered": "92", "ok": "92", "refused": "91", "waiting": "93", "warning": "93", "note": "94",
-		"live": "92", "paused": "93", "unfinished": "93", "error": "91", "applied": "92", "failed": "91"}[s]
+		"live": "92", "paused": "93", "unfinished": "93", "error": "91", "applied": "92", "failed": "91", "broken": "91",
+		"failing": "91", "attention": "93", "works": "92"}[s]
 	if code == "" {
 		return s
 	}
@@ -163,17 +326,31 @@ func (e *environment) tint(code, s string) string {
 	return "\x1b[" + code + "m" + s + "\x1b[0m"
 }
 
-func terminal(w io.Writer) bool {
+func terminal(w any) bool {
 	f, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 
-func local(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+// zone names the time zone that times are shown in.
+func zone() string {
+	name, offset := time.Now().Zone()
+	if offset == 0 {
+		return "UTC"
+	}
+	return fmt.Sprintf("%s (%s)", name, time.Now().Format("-07:00"))
+}
+
+func local(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05 MST") }
 
 // brief leaves out the date of today.
 func brief(t, now time.Time) string {
-	if t.Local().Format(time.DateOnly) == now.Local().Format(time.DateOnly) {
+	switch {
+	case t.IsZero():
+		return "-"
+	case t.Local().Format(time.DateOnly) == now.Local().Format(time.DateOnly):
 		return t.Local().Format("15:04:05")
+	case t.Local().Year() != now.Local().Year():
+		return t.Local().Format(time.DateOnly)
 	}
 	return t.Local().Format("01-02 15:04")
 }
@@ -190,4 +367,11 @@ func days(t, now time.Time) string {
 		return "in 1 day"
 	}
 	return fmt.Sprintf("in %d days", n)
+}
+
+func dash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -20,20 +21,100 @@ func TestTableKeepsToItsWidth(t *testing.T) {
 	var out bytes.Buffer
 	e := &environment{out: &out}
 	long := "https://a.very.long.address.example/" + strings.Repeat("path/", 30) + "end"
-	e.table(&out, []string{"state", "name", "entity id"}, []int{1, 2}, [][]string{{"entered", "Zürich–Süd", long},
-		{"waiting", "b", "-"}}, "nothing")
+	cols := columns("state", "name!", "title", "entity id!", "started@")
+	rows := [][]string{{"entered", "Zürich–Süd", long, "urn:a", "-"}, {"entered", "b", "-", "urn:b", "-"},
+		{"entered", "c", "-", "urn:c", "-"}}
+	e.table(&out, cols, rows, "nothing")
 	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
-	require.Len(t, lines, 3)
-	require.True(t, strings.HasPrefix(lines[0], "STATE    NAME"), lines[0])
+	require.True(t, strings.HasPrefix(lines[0], "NAME        TITLE"), "what is the same everywhere is told once: %s", lines[0])
+	require.Equal(t, "(state entered)", lines[4])
 	for _, l := range lines {
-		require.LessOrEqual(t, len([]rune(l)), width)
+		require.LessOrEqual(t, len([]rune(l)), defaultWidth)
 		require.NotContains(t, l, "\x1b", "no colour when not on a terminal")
 	}
 	require.Contains(t, lines[1], "…")
-	require.True(t, strings.HasSuffix(lines[1], "end"), "the middle is cut, not the end")
+	require.Contains(t, lines[1], "path/end  urn:a", "the middle is cut, not the end, and not the point")
 	out.Reset()
-	e.table(&out, []string{"a"}, nil, nil, "nothing yet")
+	e.table(&out, cols, [][]string{{"entered", long, "title", long, "-"}, {"left", "b", "-", "urn:b", "10:00"}}, "nothing")
+	require.Equal(t, 2, strings.Count(out.String(), long), "what is the point is whole, however long")
+	require.Contains(t, out.String(), "times in "+zone())
+	t.Setenv("COLUMNS", "60")
+	out.Reset()
+	e.table(&out, cols, rows, "")
+	require.Len(t, []rune(strings.Split(out.String(), "\n")[1]), 60)
+	e.wide = true
+	out.Reset()
+	e.table(&out, cols, rows, "")
+	require.Contains(t, out.String(), long)
+	require.Contains(t, out.String(), "STATE")
+	out.Reset()
+	e.table(&out, columns("a"), nil, "nothing yet")
 	require.Equal(t, "nothing yet\n", out.String())
+}
+
+func TestListsAreSortedAndCut(t *testing.T) {
+	cols := columns("name!", "certificate ends")
+	row := func(s string) []string { return strings.Fields(s) }
+	items := []string{"b 10", "a 9", "c 100"}
+	for l, want := range map[listing]string{{}: "b 10,a 9,c 100", {sort: "name"}: "a 9,b 10,c 100",
+		{sort: "-certificate-ends"}: "c 100,b 10,a 9", {sort: "name", offset: 1, limit: 1}: "b 10",
+		{sort: "name", offset: 9}: ""} {
+		got, err := part(l, cols, items, row)
+		require.NoError(t, err)
+		require.Equal(t, want, strings.Join(got, ","), l)
+	}
+	_, err := part(listing{sort: "nam"}, cols, items, row)
+	var ue *usageError
+	require.ErrorAs(t, err, &ue)
+	require.Contains(t, ue.do, "name")
+	var out bytes.Buffer
+	listing{limit: 2, offset: 2}.rest(&out, 2, 9)
+	require.Equal(t, "3 to 4 of 9; the next ones with --offset 4\n", out.String())
+}
+
+func TestTimesAndReferencesAreRead(t *testing.T) {
+	now := time.Date(2026, 11, 26, 12, 0, 0, 0, time.Local)
+	for text, want := range map[string]time.Time{"2h": now.Add(-2 * time.Hour), "3d": now.AddDate(0, 0, -3),
+		"2026-11-25": time.Date(2026, 11, 25, 0, 0, 0, 0, time.Local)} {
+		at, err := ago(text, now)
+		require.NoError(t, err)
+		require.True(t, want.Equal(at), text)
+	}
+	for _, bad := range []string{"-2h", "yesterday", "0d", "d"} {
+		_, err := ago(bad, now)
+		require.Error(t, err, bad)
+		_, err = date("--until", bad)
+		require.Error(t, err, bad)
+	}
+	at, err := date("--until", "90d")
+	require.NoError(t, err)
+	require.WithinDuration(t, time.Now().AddDate(0, 0, 90), at, time.Minute)
+}
+
+func TestSettingsAreReadOnce(t *testing.T) {
+	e := &environment{in: strings.NewReader("two\nlines\n")}
+	file := t.TempDir() + "/notes"
+	require.NoError(t, os.WriteFile(file, []byte("from a file\n"), 0o600))
+	got, err := e.assign(settingList("application"), []string{"notes=-", "description=@" + file, "encrypt=true", "owner="})
+	require.NoError(t, err)
+	require.Equal(t, federation.Settings{"notes": "two\nlines", "description": "from a file", "encrypt": true, "owner": ""}, got)
+	for words, says := range map[string]string{"owner=a owner=b": "given twice", "encrypt=yes": "encrypt is", "owner": "no setting",
+		"onwer=x": "there is no setting", "notes=@" + file + "x": "no such file", "allowCBC=true": "there is no setting"} {
+		_, err := e.assign(settingList("application"), strings.Fields(words))
+		require.ErrorContains(t, err, says)
+	}
+	require.Equal(t, "approveChanges", camel("approve-changes"))
+}
+
+func TestAddressesOfGatesAreUnderstood(t *testing.T) {
+	e := &environment{}
+	for given, want := range map[string]string{"gate.wrenmoor.example": "https://gate.wrenmoor.example",
+		"https://gate.wrenmoor.example/": "https://gate.wrenmoor.example", "127.0.0.1:8400": "http://127.0.0.1:8400",
+		"localhost:8400": "http://localhost:8400", "[::1]:8400": "http://[::1]:8400", "ftp://x": ""} {
+		got, err := e.whole(given)
+		require.Equal(t, want, got)
+		require.Equal(t, want == "", err != nil, given)
+	}
 }
 
 func TestWordsForTimes(t *testing.T) {
@@ -115,7 +196,8 @@ func TestPreviewsAndReportsAreReadable(t *testing.T) {
 	for missing, want := range map[string]string{"": "innergate provider exchange depot",
 		"entity ID": "innergate provider update depot --metadata FILE"} {
 		out.Reset()
-		added(&out, "provider", "depot", "urn:depot", strings.Fields(missing), missing == "")
+		e.added(&out, ofProvider, api.Record{Name: "depot", EntityID: "urn:depot", Missing: strings.Fields(missing),
+			Taken: api.Taken{OtherRole: missing == ""}})
 		require.Contains(t, out.String(), want)
 		require.Equal(t, missing == "", strings.Contains(out.String(), "innergate app add NAME --from provider/depot"))
 	}

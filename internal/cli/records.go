@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -11,28 +12,178 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
-	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/nearword"
 )
 
-var titleFlag = &ucli.StringFlag{Name: "title", Usage: "what people read; taken from the metadata if absent"}
+// kindOf is a kind of records, and how the command line calls it.
+type kindOf struct {
+	kind, command string
+	aliases       []string
+	what          string // several of them
+	typed         []string
+	other         string // command of the other kind
+}
 
+var (
+	ofProvider = kindOf{kind: "provider", command: "provider", what: "identity providers", other: "app",
+		typed: []string{"entityId", "ssoRedirect", "ssoPost", "certificate", "nextCertificate", "nameIdFormat"}}
+	ofApplication = kindOf{kind: "application", command: "app", aliases: []string{"application"}, what: "applications",
+		other: "provider", typed: []string{"entityId", "acs", "acsArtifact", "certificate", "nextCertificate",
+			"encryptionCertificate", "nameIdFormat", "link"}}
+)
+
+// article puts the article before a kind.
+func article(kind string) string {
+	if strings.ContainsAny(kind[:1], "aeiou") {
+		return "an " + kind
+	}
+	return "a " + kind
+}
+
+// searchFlag narrows lists of records.
 var searchFlag = &ucli.StringFlag{Name: "search", Usage: "part of a name, title or entity ID"}
 
+// records are the commands for one kind of records.
+func (e *environment) records(k kindOf) *ucli.Command {
+	name := []string{"NAME"}
+	add := []ucli.Flag{&ucli.BoolFlag{Name: "draft", Usage: "keep the record even if values are still missing"},
+		&ucli.StringFlag{Name: "protocol", Usage: "what it speaks; the first of gate show if absent"},
+		&ucli.StringFlag{Name: "title", Usage: "the setting title"}, &ucli.StringFlag{Name: "phase", Usage: "the setting phase"}}
+	if k.kind == "application" {
+		add = append(add, &ucli.StringFlag{Name: "provider", Usage: "the setting provider"})
+	}
+	return &ucli.Command{Name: k.command, Aliases: k.aliases, Usage: k.what, Commands: []*ucli.Command{
+		{Name: "add", Usage: "add " + article(k.kind) + " from its metadata, or from values typed by hand",
+			ArgsUsage: "NAME [SETTING=VALUE …]", Metadata: takes("", k.kind), Flags: append(k.sourceFlags(), add...),
+			Action: e.addRecord(k)},
+		{Name: "update", Usage: "take newer metadata, or typed values, into " + article(k.kind), ArgsUsage: "NAME",
+			Metadata: takes(k.kind, ""), Flags: k.sourceFlags(), Action: e.action(name, e.updateRecord(k))},
+		{Name: "list", Usage: "list " + k.what, Flags: listFlags(searchFlag), Action: e.action(nil, e.listRecords(k))},
+		{Name: "show", Usage: "show " + article(k.kind) + ": whether it works, and everything known of it", ArgsUsage: "NAME",
+			Metadata: takes(k.kind, ""), Action: e.action(name, e.showRecord(k))},
+		e.exchange(k),
+		{Name: "set", Usage: "change settings of " + k.what + ", like phase=paused",
+			ArgsUsage: "NAME … SETTING=VALUE …", Metadata: takes(k.kind, k.kind), Flags: manyFlags(),
+			Action: e.setRecords(k, nil)},
+		{Name: "pause", Usage: "let nobody pass, and change nothing else", ArgsUsage: "NAME …", Metadata: takes(k.kind, ""),
+			Flags: manyFlags(), Action: e.setRecords(k, []string{"phase=paused"})},
+		{Name: "resume", Usage: "let people pass", ArgsUsage: "NAME …", Metadata: takes(k.kind, ""), Flags: manyFlags(),
+			Action: e.setRecords(k, []string{"phase=live"})},
+		{Name: "remove", Usage: "remove " + k.what, ArgsUsage: "NAME …", Metadata: takes(k.kind, ""), Flags: manyFlags(),
+			Action: e.removeRecords(k)},
+	}}
+}
+
+func (e *environment) addRecord(k kindOf) ucli.ActionFunc {
+	return func(ctx context.Context, cmd *ucli.Command) error {
+		names, words := split(cmd.Args().Slice())
+		if len(names) != 1 {
+			return &usageError{"give one name", "Call it as " + cmd.FullName() + " NAME [SETTING=VALUE …]; see --help."}
+		}
+		for _, option := range []string{"title", "phase", "provider"} {
+			if v := cmd.String(option); v != "" {
+				words = append(words, option+"="+v)
+			}
+		}
+		settings, err := e.assign(settingList(k.kind), words)
+		if err != nil {
+			return err
+		}
+		n := api.NewRecord{Name: names[0], Protocol: cmd.String("protocol"), Settings: settings, Draft: cmd.Bool("draft")}
+		if n.Given, err = e.given(cmd); err != nil {
+			return err
+		}
+		c, err := e.dial(cmd)
+		if err != nil {
+			return err
+		}
+		if cmd.Bool("preview") {
+			p, err := c.PreviewRecord(ctx, k.kind, n)
+			if err != nil {
+				return e.ofFile(cmd, err)
+			}
+			return worst(e.print(cmd, p, func(w io.Writer) { e.preview(w, p) }), p.Findings)
+		}
+		r, err := c.AddRecord(ctx, k.kind, n)
+		if err != nil {
+			return e.ofFile(cmd, err)
+		}
+		return e.done(ctx, cmd, c, k, r.Record, func(w io.Writer) { e.added(w, k, r.Record) })
+	}
+}
+
+// done prints a record that was added or changed, its findings, and how to take it
+// back; the exit status tells of findings that are errors.
+func (e *environment) done(ctx context.Context, cmd *ucli.Command, c *client.Client, k kindOf, r api.Record,
+	what func(io.Writer)) error {
+	back := e.back(ctx, c, k.kind, r.Name, r.Revision)
+	err := e.print(cmd, r, func(w io.Writer) {
+		if !e.quiet {
+			what(w)
+		}
+		e.founds(w, r.Standing.Findings)
+		if back != "" && !e.quiet {
+			fmt.Fprintln(w, back)
+		}
+	})
+	return worst(err, plain(r.Standing.Findings))
+}
+
+// worst has the exit status tell of findings that are errors.
+func worst(err error, found []*finding.Finding) error {
+	if err == nil && slices.ContainsFunc(found, func(f *finding.Finding) bool { return f.Severity == finding.Error }) {
+		return errFound
+	}
+	return err
+}
+
+// plain are the findings without their marks.
+func plain(found []api.Found) []*finding.Finding {
+	out := []*finding.Finding{}
+	for i := range found {
+		out = append(out, &found[i].Finding)
+	}
+	return out
+}
+
+func (e *environment) founds(w io.Writer, found []api.Found) {
+	for _, f := range plain(found) {
+		e.told(w, f, string(f.Severity))
+	}
+}
+
+// back says how to take the change back that made a revision.
+func (e *environment) back(ctx context.Context, c *client.Client, kind, name string, revision int) string {
+	l, err := c.History(ctx, client.HistoryFilter{Kind: kind, Name: name, Limit: 5})
+	if err != nil {
+		return "" // the change is made all the same
+	}
+	for _, h := range l.Items {
+		if h.Revision == revision {
+			return backTo(h.ID)
+		}
+	}
+	return ""
+}
+
+func backTo(change int64) string {
+	return fmt.Sprintf("take it back: innergate history undo %d", change)
+}
+
 // added says what to do next with a new record.
-func added(w io.Writer, kind, name, entityID string, missing []string, otherRole bool) {
-	command := map[string]string{"provider": "provider", "application": "app"}[kind]
-	if len(missing) > 0 {
-		fmt.Fprintf(w, "kept %s unfinished; still missing from its administrator: %s\n", name, strings.Join(missing, ", "))
-		fmt.Fprintf(w, "next: innergate %s update %s --metadata FILE, then innergate %s set %s phase=live\n", command, name,
-			command, name)
+func (e *environment) added(w io.Writer, k kindOf, r api.Record) {
+	if len(r.Missing) > 0 {
+		fmt.Fprintf(w, "kept %s unfinished; still missing from its administrator: %s\n", r.Name, strings.Join(r.Missing, ", "))
+		fmt.Fprintf(w, "next: innergate %s update %s --metadata FILE, then innergate %s resume %s\n", k.command, r.Name,
+			k.command, r.Name)
 		return
 	}
-	fmt.Fprintf(w, "added %s, %s\n", name, entityID)
-	if otherRole {
-		other := map[string]string{"provider": "app", "application": "provider"}[kind]
-		fmt.Fprintf(w, "its metadata holds the other role as well: innergate %s add NAME --from %s/%s\n", other, kind, name)
+	fmt.Fprintf(w, "added %s, %s\n", r.Name, knownAs(r))
+	if r.Taken.OtherRole {
+		fmt.Fprintf(w, "its metadata holds the other role as well: innergate %s add NAME --from %s/%s\n", k.other, k.kind, r.Name)
 	}
-	fmt.Fprintf(w, "next: give the other side what it needs, innergate %s exchange %s\n", command, name)
+	fmt.Fprintf(w, "next: give the other side what it needs, innergate %s exchange %s\n", k.command, r.Name)
 }
 
 // knownAs is what people know the other side by: its identity, else its address.
@@ -43,100 +194,171 @@ func knownAs(r api.Record) string {
 	return r.EntityID
 }
 
-// preview shows what would be set.
-func (e *environment) preview(w io.Writer, p api.Preview) {
-	verb := "would be added"
-	if p.Existing {
-		verb = "would change"
-	}
-	fields(w, [][2]string{{p.Kind, p.Name + ", which " + verb}, {"title", p.Title}, {"entity ID", dash(p.EntityID)}})
-	if len(p.Missing) > 0 {
-		fmt.Fprintf(w, "still missing from the %s's administrator: %s\n", p.Kind, strings.Join(p.Missing, ", "))
-	}
-	if p.OtherRole {
-		fmt.Fprintln(w, "the document holds the other role as well")
-	}
-	fmt.Fprintln(w)
-	if p.Existing {
-		e.differences(w, p.Differences)
-	} else {
-		rows := [][2]string{}
-		for _, v := range p.Values {
-			if v.Value != "" && v.Value != "false" {
-				rows = append(rows, [2]string{v.Label, v.Value})
-			}
+// updateRecord takes newer values of the other side into a record.
+func (e *environment) updateRecord(k kindOf) doing {
+	return func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+		g, err := e.given(cmd)
+		if err != nil {
+			return err
 		}
-		fields(w, rows)
+		if _, err = c.Record(ctx, k.kind, args[0]); err != nil {
+			return err
+		}
+		p, err := c.PreviewRecord(ctx, k.kind, api.NewRecord{Name: args[0], Given: g})
+		if err != nil {
+			return e.ofFile(cmd, err)
+		}
+		if len(p.Choices) > 0 || cmd.Bool("preview") {
+			return worst(e.print(cmd, p, func(w io.Writer) { e.preview(w, p) }), p.Findings)
+		}
+		g.Expect = p.Document
+		r, err := c.Retake(ctx, k.kind, args[0], api.Retake{Revision: p.Revision, Given: g})
+		if err != nil {
+			return e.ofFile(cmd, err)
+		}
+		if r.Revision == p.Revision {
+			return worst(e.print(cmd, r, func(w io.Writer) {
+				fmt.Fprintf(w, "nothing differs; %s stays at revision %d\n", r.Name, r.Revision)
+				e.founds(w, r.Standing.Findings)
+			}), plain(r.Standing.Findings))
+		}
+		return e.done(ctx, cmd, c, k, r, func(w io.Writer) {
+			e.differences(w, p.Differences)
+			fmt.Fprintf(w, "\nchanged %s; it acts from the next request on\n", args[0])
+		})
 	}
-	if len(p.Findings) > 0 {
+}
+
+func (e *environment) listRecords(k kindOf) doing {
+	cols := columns("state", "name!", "title", "protocol", "provider", "entity id!", "certificate ends")
+	if k.kind == "provider" {
+		cols = slices.Delete(cols, 4, 5)
+	} else {
+		cols = cols[:6]
+	}
+	row := func(r api.Row) []string {
+		out := []string{state(r), r.Name, r.Title, r.Protocol}
+		if k.kind == "provider" {
+			return append(out, dash(r.EntityID), expiry(r.Ends))
+		}
+		provider := r.Provider
+		if provider == "" {
+			provider = "routed"
+		}
+		return append(out, provider, dash(r.EntityID))
+	}
+	return func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+		want, err := listed(cmd)
+		if err != nil {
+			return err
+		}
+		f := client.ListFilter{Search: cmd.String("search")}
+		f.Limit, f.Offset = want.page()
+		l, err := c.Records(ctx, k.kind, f)
+		if err != nil {
+			return err
+		}
+		items, err := part(want, cols, l.Items, row)
+		if err != nil {
+			return err
+		}
+		return e.print(cmd, items, func(w io.Writer) {
+			rows := [][]string{}
+			for _, r := range items {
+				rows = append(rows, row(r))
+			}
+			e.table(w, cols, rows, e.nothing(ctx, c, k, f.Search))
+			want.rest(w, len(items), l.Total)
+		})
+	}
+}
+
+// nothing says why a list is empty, and what to do.
+func (e *environment) nothing(ctx context.Context, c *client.Client, k kindOf, search string) string {
+	if search == "" {
+		return fmt.Sprintf("No %s yet. Add one: innergate %s add NAME --metadata FILE", k.kind, k.command)
+	}
+	say := fmt.Sprintf("Nothing matches %q.", search)
+	l, err := c.Records(ctx, k.kind, client.ListFilter{})
+	if err != nil {
+		return say
+	}
+	var words []string
+	for _, r := range l.Items {
+		words = append(words, r.Name, r.EntityID)
+		words = append(words, strings.Fields(r.Title)...)
+	}
+	if near := nearword.Of(search, words); near != "" {
+		say += fmt.Sprintf(" Did you mean %q?", near)
+	}
+	return say
+}
+
+func (e *environment) showRecord(k kindOf) doing {
+	return func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+		a, err := c.Record(ctx, k.kind, args[0])
+		if err != nil {
+			return err
+		}
+		var whole any = a
+		rows := [][2]string{{"standing", e.stands(a.Standing)}, {"name", a.Name}, {"title", a.Title}, {"id", a.ID},
+			{"protocol", a.Protocol}, {"entity ID", a.EntityID}, {"metadata from", a.Source}}
+		if k.kind == "provider" {
+			whole = api.Provider{Record: a.Record}
+		} else {
+			provider := a.Provider
+			if provider == "" {
+				provider = "decided by the routing"
+			}
+			rows = append(rows, [2]string{"provider", provider}, [2]string{"start at the gate", a.Open})
+		}
+		return e.print(cmd, whole, func(w io.Writer) {
+			e.object(w, append(taken(rows, a.Missing, a.Taken), settingRows(a.Settings)...), a.Record)
+			e.standing(w, a.Standing)
+		})
+	}
+}
+
+// stands says in a line whether a record works.
+func (e *environment) stands(s api.Standing) string {
+	out := e.colour(string(s.State))
+	for _, t := range []*api.TraceHead{s.LastSignIn, s.LastUnproved} {
+		if t == nil {
+			continue
+		}
+		out += fmt.Sprintf("; last sign-in %s %s, reference %s", t.Result, local(t.Started), t.ID)
+		if t.Finding != "" {
+			out += " (" + t.Finding + ")"
+		}
+		if t == s.LastUnproved {
+			out += ", by nobody who proved to be a counterpart"
+		}
+	}
+	if s.LastSignIn == nil && s.LastUnproved == nil {
+		out += "; nobody has signed in yet"
+	}
+	return out
+}
+
+// standing shows what is found on a record, and what waits.
+func (e *environment) standing(w io.Writer, s api.Standing) {
+	if p := s.Waiting; p != nil {
+		fmt.Fprintf(w, "\nA change of its metadata waits for approval since %s\n", local(p.Since))
+		e.differences(w, p.Differences)
+		decideNext(w, p.Name, p.Digest)
+	}
+	if len(s.Findings) > 0 {
 		fmt.Fprintln(w)
 	}
-	for _, f := range p.Findings {
-		e.told(w, f, string(f.Severity))
-	}
+	e.founds(w, s.Findings)
+	e.acknowledgedOnes(w, s.Acknowledged)
 }
 
-// differences shows before and after, one below the other, with a mark under
-// where they part.
-func (e *environment) differences(w io.Writer, ds []federation.Difference) {
-	if len(ds) == 0 {
-		fmt.Fprintln(w, "nothing differs")
+func (e *environment) acknowledgedOnes(w io.Writer, all []api.Acknowledged) {
+	for _, a := range all {
+		fmt.Fprintf(w, "              known    %s [%s]\n                       until %s, says %s: %s\n", a.Title, a.Code,
+			a.Until.Local().Format(time.DateOnly), a.Who, a.Remark)
 	}
-	for _, d := range ds {
-		fmt.Fprintln(w, d.Label)
-		if d.Before != "" {
-			fmt.Fprintf(w, "  before  %s\n", e.tint("91", d.Before))
-		}
-		if d.After != "" {
-			fmt.Fprintf(w, "  after   %s\n", e.tint("92", d.After))
-		}
-		if d.Before != "" && d.After != "" {
-			b, a := []rune(d.Before), []rune(d.After)
-			n := 0
-			for n < len(a) && n < len(b) && a[n] == b[n] {
-				n++
-			}
-			if n < 88 {
-				fmt.Fprintf(w, "          %s^\n", strings.Repeat(" ", n))
-			}
-		}
-	}
-}
-
-// update takes newer values of the other side into a record.
-func (e *environment) update(kind string, flags ...ucli.Flag) *ucli.Command {
-	return &ucli.Command{Name: "update", Usage: "take newer metadata, or typed values, into a " + kind, ArgsUsage: "NAME",
-		Flags: sourceFlags(flags...),
-		Action: e.action([]string{"NAME"},
-			func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-				g, err := e.given(cmd)
-				if err != nil {
-					return err
-				}
-				var p api.Preview
-				if kind == "provider" {
-					if _, err = c.Provider(ctx, args[0]); err == nil {
-						p, err = c.PreviewProvider(ctx, api.NewProvider{Name: args[0], Start: api.Start{Given: g}})
-					}
-				} else if _, err = c.Application(ctx, args[0]); err == nil {
-					p, err = c.PreviewApplication(ctx, api.NewApplication{Name: args[0], Start: api.Start{Given: g}})
-				}
-				if err != nil {
-					return err
-				}
-				if !cmd.Bool("preview") {
-					g.Expect = p.Document
-					if err := c.Retake(ctx, kind, args[0], api.Retake{Revision: p.Revision, Given: g}); err != nil {
-						return err
-					}
-				}
-				return e.print(cmd, p, func(w io.Writer) {
-					e.preview(w, p)
-					if !cmd.Bool("preview") {
-						fmt.Fprintf(w, "\nchanged %s; it acts from the next request on\n", args[0])
-					}
-				})
-			})}
 }
 
 func expiry(ends time.Time) string {
@@ -148,8 +370,7 @@ func expiry(ends time.Time) string {
 
 // state is how a record stands, in a word.
 func state(r api.Row) string {
-	switch {
-	case len(r.Missing) > 0:
+	if len(r.Missing) > 0 {
 		return "unfinished"
 	}
 	return r.Phase
@@ -163,8 +384,14 @@ func taken(rows [][2]string, missing []string, t api.Taken) [][2]string {
 	if !t.ValidUntil.IsZero() {
 		rows = append(rows, [2]string{"valid until", local(t.ValidUntil) + ", " + days(t.ValidUntil, time.Now())})
 	}
-	if t.Verified {
+	switch {
+	case t.Verified:
 		rows = append(rows, [2]string{"signed", "by the trust key"})
+	case t.SignedBy != "":
+		rows = append(rows, [2]string{"signed", "by " + t.SignedBy + ", not vouched for"})
+	}
+	for _, c := range t.TrustKeys {
+		rows = append(rows, [2]string{"trust key", c.Subject + ", SHA-256 " + c.SHA256})
 	}
 	if f := t.Fresh; !f.Checked.IsZero() && f.Next.Before(time.Now().AddDate(1, 0, 0)) {
 		rows = append(rows, [2]string{"refreshed", fmt.Sprintf("%s, again %s", local(f.Checked), local(f.Next))})
@@ -175,11 +402,14 @@ func taken(rows [][2]string, missing []string, t api.Taken) [][2]string {
 // object shows what is known of the other side below what was decided.
 func (e *environment) object(w io.Writer, rows [][2]string, r api.Record) {
 	for _, ep := range r.Endpoints {
-		rows = append(rows, [2]string{"address",
-			strings.TrimSpace(ep.Location + "  " + ep.Binding[strings.LastIndex(ep.Binding, ":")+1:])})
+		name := ep.Use
+		if ep.Binding != "" {
+			name += " by " + ep.Binding[strings.LastIndex(ep.Binding, ":")+1:]
+		}
+		rows = append(rows, [2]string{name, ep.Location})
 	}
 	for _, f := range r.Facts {
-		rows = append(rows, [2]string{f.Label, f.Value})
+		rows = append(rows, [2]string{f.Name(), f.Value})
 	}
 	rows = append(rows, [2]string{"added", fmt.Sprintf("%s, revision %d", local(r.Added), r.Revision)})
 	fields(w, rows)
@@ -200,52 +430,25 @@ func (e *environment) certificates(w io.Writer, certs []api.Certificate) {
 			rows = append(rows, [2]string{"valid", fmt.Sprintf("%s to %s, ends %s", c.NotBefore.Format("2006-01-02"),
 				c.NotAfter.Format("2006-01-02"), days(c.NotAfter, time.Now()))})
 		}
-		fmt.Fprintf(w, "\ncertificate for %s\n", use)
-		fields(w, rows)
-		for _, f := range c.Findings {
-			fmt.Fprintf(w, "%s: %s. %s\n", f.Severity, f.Title, f.Remedy)
+		which := ""
+		if c.Next {
+			which = ", the next one: announced, and not in use yet"
 		}
+		fmt.Fprintf(w, "\ncertificate for %s%s\n", use, which)
+		fields(w, rows)
 	}
 }
 
-// exchange prints what the other side needs from the gate.
-func (e *environment) exchange(get func(context.Context, *client.Client, string) (api.Sheet, error)) *ucli.Command {
-	return &ucli.Command{Name: "exchange", Usage: "what the other side needs from the gate", ArgsUsage: "NAME",
-		Flags: []ucli.Flag{
-			&ucli.BoolFlag{Name: "metadata", Usage: "print the metadata only"},
-			&ucli.BoolFlag{Name: "certificate", Usage: "print the certificate in PEM only"},
-		}, Action: e.action([]string{"NAME"},
-			func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-				s, err := get(ctx, c, args[0])
-				if err != nil {
-					return err
-				}
-				switch {
-				case cmd.Bool("metadata") && s.Metadata == "":
-					return &usageError{"there is no metadata about the gate for it", "Leave --metadata out."}
-				case cmd.Bool("metadata"):
-					_, err := io.WriteString(e.out, s.Metadata)
-					return err
-				case cmd.Bool("certificate") && len(s.Certificates) == 0:
-					return &usageError{"there is no certificate: nothing is signed for it", "Leave --certificate out."}
-				case cmd.Bool("certificate"):
-					_, err := io.WriteString(e.out, s.Certificates[0].PEM)
-					return err
-				}
-				return e.print(cmd, s, func(w io.Writer) {
-					for _, v := range s.Values {
-						fmt.Fprintf(w, "%s\n  %s\n  also called %s", v.Label, v.Value, strings.Join(v.AlsoCalled, ", "))
-						if v.Hint != "" {
-							fmt.Fprintf(w, "; %s", v.Hint)
-						}
-						fmt.Fprintln(w)
-					}
-					if s.MetadataAddress != "" {
-						fmt.Fprintf(w, "Metadata\n  %s\n  or as a file: add --metadata\n", s.MetadataAddress)
-					}
-					e.certificates(w, s.Certificates)
-				})
-			})}
+// removeRecords removes records: those named, or all that match.
+func (e *environment) removeRecords(k kindOf) ucli.ActionFunc {
+	return func(ctx context.Context, cmd *ucli.Command) error {
+		names, words := split(cmd.Args().Slice())
+		if len(words) > 0 {
+			return &usageError{fmt.Sprintf("%q is no name", words[0]), "Settings are changed with innergate " + k.command + " set."}
+		}
+		return e.many(ctx, cmd, k, api.Many{Kind: k.kind, Names: names, Search: cmd.String("search"), All: cmd.Bool("all"),
+			Remove: true})
+	}
 }
 
 // doing is a command on a gate, with the arguments it wants.
@@ -258,7 +461,7 @@ func (e *environment) action(want []string, do doing) ucli.ActionFunc {
 		if err != nil {
 			return err
 		}
-		c, err := e.gate(cmd)
+		c, err := e.dial(cmd)
 		if err != nil {
 			return err
 		}

@@ -2,37 +2,38 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	ucli "github.com/urfave/cli/v3"
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
 )
 
 // digestFlag names the change that was looked at.
 var digestFlag = &ucli.StringFlag{Name: "digest",
 	Usage: "of the change that was looked at, as innergate waiting prints it"}
 
-// kindFlag tells records of the same name apart.
-var kindFlag = &ucli.StringFlag{Name: "kind", Usage: "provider or app, where both have the name"}
-
-// named finds the records that names stand for: kind and name each.
+// named finds what names stand for: kind and name each; all there is, if none is
+// given.
 func (e *environment) named(ctx context.Context, cmd *ucli.Command, c *client.Client, names []string) ([][2]string,
 	error) {
-	kind := map[string]string{"": "", "provider": "provider", "app": "application", "application": "application"}
-	want, ok := kind[cmd.String("kind")]
-	if !ok {
-		return nil, &usageError{fmt.Sprintf("there is no kind %q", cmd.String("kind")), "Use provider or app."}
+	kind, err := wantedKind(cmd)
+	if err != nil {
+		return nil, err
 	}
-	l, err := c.Checks(ctx, client.CheckFilter{Names: names, All: true})
+	l, err := c.Checks(ctx, client.CheckFilter{Names: names, Kind: kind, All: true})
 	if err != nil {
 		return nil, err
 	}
 	var out [][2]string
 	for _, x := range l.Items {
-		if want == "" || x.Kind == want {
+		if x.Kind != "gate" {
 			out = append(out, [2]string{x.Kind, x.Name})
 		}
 	}
@@ -40,30 +41,25 @@ func (e *environment) named(ctx context.Context, cmd *ucli.Command, c *client.Cl
 }
 
 func (e *environment) refresh() *ucli.Command {
-	return &ucli.Command{Name: "refresh", Usage: "ask metadata addresses now, and show what differs",
-		ArgsUsage: "[NAME …]", Flags: []ucli.Flag{kindFlag},
+	return &ucli.Command{Name: "refresh", Usage: "ask metadata addresses now, those of aggregates too, and show what differs",
+		ArgsUsage: "[NAME …]", Metadata: takes("record", ""), Flags: []ucli.Flag{kindFlag,
+			&ucli.BoolFlag{Name: "again", Usage: "call back a change that was declined"}},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			c, err := e.gate(cmd)
+			args := cmd.Args().Slice()
+			if cmd.Bool("again") && len(args) == 0 {
+				return &usageError{"--again needs a name", "Name the record whose declined change is called back."}
+			}
+			c, err := e.dial(cmd)
 			if err != nil {
 				return err
 			}
-			args := cmd.Args().Slice()
 			records, err := e.named(ctx, cmd, c, args)
 			if err != nil {
 				return err
 			}
-			out := []api.Refreshed{}
-			failed := false
-			for _, r := range records {
-				x, err := c.Refresh(ctx, r[0], r[1])
-				if p, ok := err.(*api.Problem); ok && p.Status == 409 && len(args) == 0 {
-					continue // has no address of its own
-				}
-				if err != nil {
-					return err
-				}
-				failed = failed || x.Outcome == "failed"
-				out = append(out, x)
+			out, err := e.refreshAll(ctx, c, records, len(args) == 0, cmd.Bool("again"))
+			if err != nil {
+				return err
 			}
 			err = e.print(cmd, out, func(w io.Writer) {
 				for _, x := range out {
@@ -73,11 +69,73 @@ func (e *environment) refresh() *ucli.Command {
 					fmt.Fprintln(w, "No record has a metadata address.")
 				}
 			})
-			if err == nil && failed {
+			if err == nil && slices.ContainsFunc(out, func(x api.Refreshed) bool { return x.Outcome == "failed" }) {
 				return errFound
 			}
 			return err
 		}}
+}
+
+// refreshAll asks one address after the other, with progress; with any, those that
+// have none are left out.
+func (e *environment) refreshAll(ctx context.Context, c *client.Client, records [][2]string, any, again bool) (
+	[]api.Refreshed, error) {
+	out := []api.Refreshed{}
+	for i, r := range records {
+		e.progress("refresh  %d of %d, %s %s", i+1, len(records), r[0], r[1])
+		var x []api.Refreshed
+		var err error
+		if r[0] == "aggregate" {
+			x, err = e.refreshAggregate(ctx, c, r[1])
+		} else {
+			var one api.Refreshed
+			one, err = c.Refresh(ctx, r[0], r[1], again)
+			x = []api.Refreshed{one}
+		}
+		var p *api.Problem
+		if errors.As(err, &p) && p.Status == 409 && any {
+			continue // has no address of its own, or is being refreshed
+		}
+		if err != nil {
+			e.progress("")
+			return nil, err
+		}
+		out = append(out, x...)
+	}
+	e.progress("")
+	return out, nil
+}
+
+// progress tells on a terminal how far something is; nothing clears the line.
+func (e *environment) progress(format string, args ...any) {
+	if terminal(e.err) && !e.quiet {
+		fmt.Fprint(e.err, "\r\x1b[K"+shorten(fmt.Sprintf(format, args...), lineWidth(e.err)-1))
+	}
+}
+
+// refreshAggregate fetches an aggregate anew, and tells of it as of a record.
+func (e *environment) refreshAggregate(ctx context.Context, c *client.Client, name string) ([]api.Refreshed, error) {
+	one := api.Refreshed{Kind: "aggregate", Name: name, Outcome: "unchanged"}
+	j, err := c.RefreshAggregate(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if j, err = c.Wait(ctx, j, func(api.Job) {}); err != nil {
+		if j.Refused == nil {
+			return nil, err
+		}
+		one.Outcome, one.Findings = "failed", []*finding.Finding{j.Refused}
+		return []api.Refreshed{one}, nil
+	}
+	if r := j.Report; r != nil && r.Changes != nil && r.Changes.Added+r.Changes.Removed+r.Changes.Changed > 0 {
+		one.Outcome = "applied"
+		one.Differences = []federation.Difference{{Label: "Entities", After: fmt.Sprintf("%d came, %d went, %d changed",
+			r.Changes.Added, r.Changes.Removed, r.Changes.Changed)}}
+	}
+	if j.Report == nil {
+		return []api.Refreshed{one}, nil
+	}
+	return append([]api.Refreshed{one}, j.Report.Records...), nil
 }
 
 func (e *environment) refreshed(w io.Writer, x api.Refreshed) {
@@ -88,8 +146,11 @@ func (e *environment) refreshed(w io.Writer, x api.Refreshed) {
 	for _, f := range x.Findings {
 		e.finding(w, f)
 	}
-	if x.Outcome == "waiting" {
+	switch x.Outcome {
+	case "waiting":
 		decideNext(w, x.Name, x.Digest)
+	case "declined before":
+		fmt.Fprintf(w, "next: innergate refresh %s --again calls it back\n", x.Name)
 	}
 }
 
@@ -119,7 +180,8 @@ func (e *environment) waiting() *ucli.Command {
 }
 
 func (e *environment) decide(verb, usage string) *ucli.Command {
-	return &ucli.Command{Name: verb, Usage: usage, ArgsUsage: "NAME", Flags: []ucli.Flag{kindFlag, digestFlag},
+	return &ucli.Command{Name: verb, Usage: usage, ArgsUsage: "NAME", Metadata: takes("record", ""),
+		Flags: []ucli.Flag{kindFlag, digestFlag},
 		Action: e.action([]string{"NAME"},
 			func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
 				records, err := e.named(ctx, cmd, c, args)
@@ -133,8 +195,10 @@ func (e *environment) decide(verb, usage string) *ucli.Command {
 				if err := c.Decide(ctx, records[0][0], records[0][1], verb, cmd.String("digest")); err != nil {
 					return err
 				}
-				fmt.Fprintf(e.out, "%s the change of %s\n", map[string]string{"approve": "approved", "decline": "declined"}[verb],
-					args[0])
+				e.said("%s the change of %s", map[string]string{"approve": "approved", "decline": "declined"}[verb], args[0])
+				if verb == "decline" {
+					e.said("call it back: innergate refresh %s --again", args[0])
+				}
 				return nil
 			})}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"slices"
@@ -15,28 +16,27 @@ import (
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/nearword"
 )
 
-// settingNames gives the names of settings in order.
-func settingNames(s federation.Settings) []string { return slices.Sorted(maps.Keys(s)) }
-
 // settingRows shows settings that say something.
 func settingRows(s federation.Settings) (rows [][2]string) {
-	for _, n := range settingNames(s) {
+	for _, n := range slices.Sorted(maps.Keys(s)) {
 		value := fmt.Sprint(s[n])
-		if n == "trustKey" && value != "" {
-			value = "a certificate"
+		if n == "addressCA" && value != "" {
+			value = fmt.Sprintf("%d certificates", len(keys.Read([]byte(value))))
 		}
-		if value != "" && value != "false" && n != "title" && n != "provider" {
+		if value != "" && value != "false" && n != "title" && n != "provider" && n != "trustKey" {
 			rows = append(rows, [2]string{n, value})
 		}
 	}
 	return rows
 }
 
-// assign reads settings from NAME=VALUE words; known are those that there are.
-func assign(known federation.Settings, words []string) (federation.Settings, error) {
+// assign reads settings from NAME=VALUE words; list are those that there are. A
+// value can stand in a file (@FILE) or come from standard input (-).
+func (e *environment) assign(list []federation.Setting, words []string) (federation.Settings, error) {
 	out := federation.Settings{}
 	for _, w := range words {
 		name, value, ok := strings.Cut(w, "=")
@@ -44,25 +44,18 @@ func assign(known federation.Settings, words []string) (federation.Settings, err
 			return nil, &usageError{fmt.Sprintf("%q is no setting", w),
 				"Write SETTING=VALUE, like title=\"Crew roster\" or phase=paused."}
 		}
-		was, ok := known[name]
-		if !ok {
-			names := settingNames(known)
-			do := "The settings are " + strings.Join(names, ", ") + "."
-			if near := nearword.Of(name, names); near != "" {
-				do = fmt.Sprintf("Did you mean %s?", near)
-			}
-			return nil, &usageError{fmt.Sprintf("there is no setting %q", name), do}
+		at := slices.IndexFunc(list, func(s federation.Setting) bool { return s.Name == name })
+		if at < 0 {
+			return nil, noSetting(name, list)
 		}
-		if file, ok := strings.CutPrefix(value, "@"); ok && name == "trustKey" {
-			octets, err := os.ReadFile(file)
-			if err != nil {
-				return nil, &usageError{"trustKey: " + err.Error(),
-					"Write trustKey=@FILE with a certificate in PEM, or the PEM text itself."}
-			}
-			value = string(octets)
+		if _, twice := out[name]; twice {
+			return nil, &usageError{fmt.Sprintf("the setting %s is given twice", name), "Give it once."}
 		}
-		out[name] = value
-		if _, ok := was.(bool); !ok {
+		value, err := e.valueOf(name, value)
+		if err != nil {
+			return nil, err
+		}
+		if out[name] = value; !list[at].Boolean() {
 			continue
 		}
 		b, err := strconv.ParseBool(value)
@@ -74,43 +67,107 @@ func assign(known federation.Settings, words []string) (federation.Settings, err
 	return out, nil
 }
 
-// edit gives the settings to be changed, out of those that there are.
-type edit func(known federation.Settings) (federation.Settings, error)
-
-// some gives those settings of an aggregate that are to be changed.
-func some(now api.AggregateSettings, change edit) (out api.AggregateEdit, err error) {
-	changed, err := change(federation.Settings{"title": now.Title, "address": now.Address, "trustKey": now.TrustKey,
-		"notes": now.Notes, "addressCA": now.AddressCA})
-	if err != nil {
-		return out, err
+// valueOf gives a value as it was written, out of a file, or from standard input.
+func (e *environment) valueOf(name, value string) (string, error) {
+	file, isFile := strings.CutPrefix(value, "@")
+	switch {
+	case value == "-":
+		text, err := io.ReadAll(io.LimitReader(e.in, 1<<20))
+		return string(trim(text)), err
+	case isFile:
+		octets, err := os.ReadFile(file)
+		if err != nil {
+			return "", &usageError{name + ": " + err.Error(), "Write " + name + "=@FILE with a file that can be read."}
+		}
+		if strings.Contains(strings.ToLower(name), "key") || name == "addressCA" {
+			octets = inPEM(octets)
+		}
+		return string(trim(octets)), nil
 	}
-	octets, err := json.Marshal(changed)
+	return value, nil
+}
+
+// inPEM gives a certificate in PEM, in whatever form it was.
+func inPEM(octets []byte) []byte {
+	if certs := keys.Read(octets); len(certs) == 1 {
+		return certs[0].PEM()
+	}
+	return octets
+}
+
+func noSetting(name string, list []federation.Setting) error {
+	var names []string
+	for _, s := range list {
+		names = append(names, s.Name)
+	}
+	slices.Sort(names)
+	do := "The settings are " + strings.Join(names, ", ") + "."
+	if near := nearword.Of(name, names); near != "" {
+		do = fmt.Sprintf("Did you mean %s?", near)
+	}
+	return &usageError{fmt.Sprintf("there is no setting %q", name), do}
+}
+
+// aggregateSettings are those of an aggregate.
+var aggregateSettings = []federation.Setting{
+	{Name: "title", Most: 200, Text: "What people read; the Name in the document if empty"},
+	{Name: "address", Most: 2048, Text: "Where it is fetched from; empty for one that is uploaded"},
+	{Name: "trustKey", Most: 20000, Lines: true, Text: "Certificate in PEM whose key must have signed it"},
+	{Name: "notes", Most: 20000, Lines: true},
+	{Name: "addressCA", Most: 40000, Lines: true, Text: "Certificates in PEM of authorities that its address rests on"},
+}
+
+// setAggregate changes settings of an aggregate.
+func (e *environment) setAggregate(ctx context.Context, cmd *ucli.Command) error {
+	names, words := split(cmd.Args().Slice())
+	if len(names) != 1 || len(words) == 0 {
+		return &usageError{"the name or the settings are missing", "Call it as " + cmd.FullName() + " NAME SETTING=VALUE …"}
+	}
+	set, err := e.assign(aggregateSettings, words)
+	if err != nil {
+		return err
+	}
+	c, err := e.dial(cmd)
+	if err != nil {
+		return err
+	}
+	was, err := c.Aggregate(ctx, names[0])
+	if err != nil {
+		return err
+	}
+	some, err := edit(set)
+	if err == nil {
+		err = c.ChangeAggregate(ctx, names[0], api.AggregateChange{Revision: was.Revision, Settings: some})
+	}
+	if err != nil {
+		return err
+	}
+	now, err := c.Aggregate(ctx, names[0])
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, now, func(w io.Writer) { e.changedAggregate(ctx, w, c, was, now) })
+}
+
+func (e *environment) changedAggregate(ctx context.Context, w io.Writer, c *client.Client, was, now api.Aggregate) {
+	if was.Revision == now.Revision {
+		fmt.Fprintf(w, "nothing differs; %s stays as it is\n", now.Name)
+		return
+	}
+	fmt.Fprintf(w, "changed %s\n", now.Name)
+	l, err := c.History(ctx, client.HistoryFilter{Kind: "aggregate", Name: now.Name, Limit: 5})
+	for _, h := range l.Items {
+		if err == nil && h.Revision == was.Revision {
+			fmt.Fprintf(w, "take it back: innergate history restore %d\n", h.ID)
+		}
+	}
+}
+
+// edit gives settings of an aggregate as the API takes them.
+func edit(set federation.Settings) (out api.AggregateEdit, err error) {
+	octets, err := json.Marshal(set)
 	if err != nil {
 		return out, err
 	}
 	return out, json.Unmarshal(octets, &out)
-}
-
-// set changes settings of a record.
-func (e *environment) set(kind string, change func(ctx context.Context, c *client.Client, name string,
-	edit edit) error) *ucli.Command {
-	return &ucli.Command{Name: "set", Usage: "change settings of a " + kind + ", like phase=paused",
-		ArgsUsage: "NAME SETTING=VALUE …",
-		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			args := cmd.Args().Slice()
-			if len(args) < 2 {
-				return &usageError{"the name or the settings are missing", "Call it as " + cmd.FullName() + " NAME SETTING=VALUE …"}
-			}
-			c, err := e.gate(cmd)
-			if err != nil {
-				return err
-			}
-			err = change(ctx, c, args[0],
-				func(known federation.Settings) (federation.Settings, error) { return assign(known, args[1:]) })
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(e.out, "changed %s; it acts from the next request on\n", args[0])
-			return nil
-		}}
 }

@@ -3,10 +3,10 @@ package cli
 import (
 	"encoding/base64"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"io"
 	"os"
-	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -19,58 +19,54 @@ import (
 
 var metadataFlag = &ucli.StringFlag{Name: "metadata", Usage: "metadata: a file, an address, or - for standard input"}
 
-// sourceFlags are what the other side's values come in by.
-func sourceFlags(more ...ucli.Flag) []ucli.Flag {
-	return append([]ucli.Flag{metadataFlag,
-		&ucli.StringFlag{Name: "from", Usage: "record whose document holds this role too, like provider/wrenmoor-staff"},
-		&ucli.StringFlag{Name: "entity-id", Usage: "entity ID, typed by hand"},
-		&ucli.StringFlag{Name: "certificate", Usage: "signing certificate: a file in PEM or DER"},
-		&ucli.StringFlag{Name: "nameid-format", Usage: "NameID format it works with"},
-		&ucli.BoolFlag{Name: "preview", Usage: "show what would be set or changed, and the findings; save nothing"},
-	}, more...)
-}
-
-// startFlags are those of a new record.
-func startFlags(more ...ucli.Flag) []ucli.Flag {
-	return append(sourceFlags(titleFlag,
-		&ucli.StringFlag{Name: "phase", Usage: "live or paused; live if absent, unless values are missing"},
-		&ucli.BoolFlag{Name: "draft", Usage: "keep the record even if values are still missing"},
-		&ucli.StringFlag{Name: "trust-key", Usage: "file with the certificate that must have signed the metadata"},
-		&ucli.StringFlag{Name: "address-ca", Usage: "file with certificates of authorities that its addresses rest on"},
-		&ucli.BoolFlag{Name: "approve-changes", Usage: "changes of keys, addresses or entity ID wait for approval"}), more...)
-}
-
-var (
-	redirectFlag = &ucli.StringFlag{Name: "sso-redirect", Usage: "SingleSignOnService by HTTP-Redirect, typed by hand"}
-	postFlag     = &ucli.StringFlag{Name: "sso-post", Usage: "SingleSignOnService by HTTP-POST, typed by hand"}
-	acsFlag      = &ucli.StringFlag{Name: "acs", Usage: "AssertionConsumerService by HTTP-POST, typed by hand"}
-)
-
-// typedFlags are the flags for values typed by hand, by field.
+// typedFlags are the options for values typed by hand, by field.
 var typedFlags = map[string]string{"entityId": "entity-id", "ssoRedirect": "sso-redirect", "ssoPost": "sso-post",
-	"acs": "acs", "nameIdFormat": "nameid-format", "link": "address"}
+	"acs": "acs", "acsArtifact": "acs-artifact", "nameIdFormat": "nameid-format", "link": "link",
+	"certificate": "certificate", "nextCertificate": "next-certificate", "encryptionCertificate": "encryption-certificate"}
 
-var protocolFlag = &ucli.StringFlag{Name: "protocol",
-	Usage: "what it speaks, like link for an application that is only a bookmark; see gate show"}
+// typedUsage says what each is.
+var typedUsage = map[string]string{
+	"entityId":              "entity ID, typed by hand; picks one where the metadata holds several entities",
+	"ssoRedirect":           "SingleSignOnService by HTTP-Redirect, typed by hand",
+	"ssoPost":               "SingleSignOnService by HTTP-POST, typed by hand",
+	"acs":                   "AssertionConsumerService by HTTP-POST, typed by hand",
+	"acsArtifact":           "AssertionConsumerService by HTTP-Artifact, typed by hand",
+	"nameIdFormat":          "NameID format it works with: emailAddress, persistent, transient or unspecified",
+	"link":                  "where a link leads; with --protocol link",
+	"certificate":           "signing certificate in place of the present one: a file in PEM or DER",
+	"nextCertificate":       "signing certificate to stand beside the present one, for a roll-over: a file",
+	"encryptionCertificate": "certificate to encrypt to, in place of the present one: a file",
+}
 
-var addressFlag = &ucli.StringFlag{Name: "address", Usage: "where a link leads"}
+// sourceFlags are what the other side's values come in by.
+func (k kindOf) sourceFlags() []ucli.Flag {
+	out := []ucli.Flag{metadataFlag,
+		&ucli.StringFlag{Name: "from", Usage: "record whose document holds this role too, like provider/wrenmoor-staff"},
+		&ucli.BoolFlag{Name: "preview", Usage: "show what would be set or changed, and the findings; save nothing"}}
+	for _, field := range k.typed {
+		out = append(out, &ucli.StringFlag{Name: typedFlags[field], Usage: typedUsage[field]})
+	}
+	return out
+}
 
 // given reads what the other side handed over.
 func (e *environment) given(cmd *ucli.Command) (g api.Given, err error) {
 	g.Record = cmd.String("from")
 	g.Typed = federation.Typed{}
 	for field, flag := range typedFlags {
-		if value := cmd.String(flag); value != "" {
-			g.Typed[field] = value
+		value := cmd.String(flag)
+		if value == "" {
+			continue
 		}
-	}
-	if file := cmd.String("certificate"); file != "" {
-		octets, _, err := e.readDocument(file)
+		if g.Typed[field] = value; !strings.HasSuffix(flag, "certificate") {
+			continue
+		}
+		octets, _, err := e.readDocument(value)
 		if err != nil {
 			return g, err
 		}
-		if g.Typed["certificate"] = string(octets); !utf8.Valid(octets) {
-			g.Typed["certificate"] = base64.StdEncoding.EncodeToString(octets)
+		if g.Typed[field] = string(octets); !utf8.Valid(octets) {
+			g.Typed[field] = base64.StdEncoding.EncodeToString(octets)
 		}
 	}
 	metadata := cmd.String("metadata")
@@ -93,21 +89,16 @@ func (e *environment) given(cmd *ucli.Command) (g api.Given, err error) {
 	return g, nil
 }
 
-// start reads what a new record begins with.
-func (e *environment) start(cmd *ucli.Command) (s api.Start, err error) {
-	if s.Given, err = e.given(cmd); err != nil {
-		return s, err
+// ofFile has a refusal of what was in a file name the file.
+func (e *environment) ofFile(cmd *ucli.Command, err error) error {
+	var p *api.Problem
+	file := cmd.String("metadata")
+	if !errors.As(err, &p) || len(p.Errors) == 0 || p.Errors[0].Field != "metadata" || file == "" || file == "-" {
+		return err
 	}
-	s.Draft, s.ApproveChanges, s.Phase = cmd.Bool("draft"), cmd.Bool("approve-changes"),
-		federation.Phase(cmd.String("phase"))
-	if p := string(s.Phase); p != "" && !slices.Contains(federation.Phases, p) {
-		return s, &usageError{fmt.Sprintf("there is no phase %q", p), "Use " + strings.Join(federation.Phases, " or ") + "."}
-	}
-	if s.TrustKey, err = e.pemFile(cmd.String("trust-key")); err != nil {
-		return s, err
-	}
-	s.AddressCA, err = e.pemFile(cmd.String("address-ca"))
-	return s, err
+	q := *p
+	q.Errors = []api.FieldProblem{{Field: file, Message: p.Errors[0].Message}}
+	return &q
 }
 
 // pemFile reads a certificate from a file, if one is named.
@@ -122,12 +113,15 @@ func (e *environment) pemFile(file string) (string, error) {
 	return string(octets), err
 }
 
+// largestFile is how much is sent in one call, in octets.
+const largestFile = 2 << 20
+
 // readDocument reads what --metadata names: a file, - for standard input, or an
 // address that the gate is to fetch.
 func (e *environment) readDocument(given string) (document []byte, address string, err error) {
 	switch {
 	case given == "-":
-		document, err = io.ReadAll(io.LimitReader(e.in, 2<<20))
+		document, err = io.ReadAll(io.LimitReader(e.in, largestFile+1))
 	case strings.HasPrefix(given, "http://"), strings.HasPrefix(given, "https://"):
 		return nil, given, nil
 	default:
@@ -137,10 +131,11 @@ func (e *environment) readDocument(given string) (document []byte, address strin
 			return nil, "", &usageError{"the file cannot be read: " + statErr.Error(),
 				"Give an existing file, an address beginning with https://, or - for standard input."}
 		case info.IsDir():
-			return nil, "", &usageError{given + " is a directory", "Give the metadata file in it."}
-		case info.Size() > 2<<20:
-			return nil, "", &usageError{given + " is larger than 2 MiB",
-				"Give the metadata of one entity; take a large one in with innergate aggregate add."}
+			return nil, "", &usageError{given + " is a directory", "Give the file in it."}
+		case info.Size() > largestFile:
+			return nil, "", &usageError{fmt.Sprintf("%s has %.1f MB; what is sent in a call may have %.1f MB", given,
+				float64(info.Size())/1e6, largestFile/1e6),
+				"If it is the metadata of a federation, take it in with innergate aggregate add; else give the file of one entity."}
 		}
 		document, err = os.ReadFile(given)
 	}

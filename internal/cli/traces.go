@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -13,7 +14,6 @@ import (
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
 	"innergate.example/innergate/internal/core/crossing"
-	"innergate.example/innergate/internal/core/finding"
 )
 
 func (e *environment) traces() *ucli.Command {
@@ -23,44 +23,98 @@ func (e *environment) traces() *ucli.Command {
 			&ucli.StringFlag{Name: "result", Usage: "entered, refused, waiting or left"},
 			&ucli.StringFlag{Name: "app", Usage: "of this application"},
 			&ucli.StringFlag{Name: "provider", Usage: "of this provider"},
-			&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50}},
-			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-				if r := cmd.String("result"); r != "" && !slices.Contains(crossing.Results[:], r) {
-					return &usageError{fmt.Sprintf("there is no result %q", r), "Use entered, refused, waiting or left."}
+			&ucli.StringFlag{Name: "since", Usage: "started since then: 2h, 3d, 2026-11-26 or 2026-11-26T08:00:00Z"},
+			&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 50},
+			&ucli.IntFlag{Name: "offset", Usage: "leave the first ones out"}},
+			Action: e.action(nil, e.listTraces)},
+		{Name: "show", Usage: "show one trace step by step", ArgsUsage: "REFERENCE",
+			Description: "The reference number may be written in any case, with or without its dash, with spaces.",
+			Flags:       []ucli.Flag{&ucli.BoolFlag{Name: "messages", Usage: "print the decoded messages as well"}},
+			Action: func(ctx context.Context, cmd *ucli.Command) error {
+				reference := strings.Join(cmd.Args().Slice(), "")
+				if reference == "" {
+					return &usageError{"reference is missing", "Call it as innergate trace show REFERENCE; the list shows them."}
 				}
-				l, err := c.Traces(ctx, client.TraceFilter{Search: cmd.String("search"), Result: cmd.String("result"),
-					Application: cmd.String("app"), Provider: cmd.String("provider"), Limit: cmd.Int("limit")})
+				c, err := e.dial(cmd)
 				if err != nil {
 					return err
 				}
-				return e.print(cmd, l.Items, func(w io.Writer) {
-					rows := [][]string{}
-					for _, t := range l.Items {
-						rows = append(rows, []string{t.Result, t.ID, brief(t.Started, time.Now()), dash(t.Application), dash(t.Provider),
-							dash(t.Person), dash(t.Finding)})
-					}
-					e.table(w, []string{"result", "reference", "started", "application", "provider", "person", "finding"},
-						[]int{3, 4, 5, 6}, rows, "No sign-in yet. Open an application, or BASE/open/NAME.")
-				})
-			})},
-		{Name: "show", Usage: "show one trace step by step", ArgsUsage: "REFERENCE", Flags: []ucli.Flag{
-			&ucli.BoolFlag{Name: "messages", Usage: "print the decoded messages as well"}},
-			Action: e.action([]string{"REFERENCE"},
-				func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-					t, err := c.Trace(ctx, args[0])
-					if err != nil {
-						return err
-					}
-					return e.print(cmd, t, func(w io.Writer) { e.lanes(w, t, cmd.Bool("messages")) })
-				})},
+				t, err := c.Trace(ctx, reference)
+				if err != nil {
+					return err
+				}
+				return e.print(cmd, t, func(w io.Writer) { e.lanes(w, t, cmd.Bool("messages")) })
+			}},
 	}}
 }
 
-func dash(s string) string {
-	if s == "" {
-		return "-"
+func (e *environment) listTraces(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+	if r := cmd.String("result"); r != "" && !slices.Contains(crossing.Results[:], r) {
+		return &usageError{fmt.Sprintf("there is no result %q", r), "Use entered, refused, waiting or left."}
 	}
-	return s
+	f := client.TraceFilter{Search: cmd.String("search"), Result: cmd.String("result"), Application: cmd.String("app"),
+		Provider: cmd.String("provider"), Limit: cmd.Int("limit"), Offset: cmd.Int("offset")}
+	var err error
+	if since := cmd.String("since"); since != "" {
+		if f.Since, err = ago(since, time.Now()); err != nil {
+			return err
+		}
+	}
+	for kind, name := range map[string]string{"application": f.Application, "provider": f.Provider} {
+		if name == "" {
+			continue
+		}
+		if _, err := c.Record(ctx, kind, name); err != nil && !removedSince(ctx, c, kind, name) {
+			return err // a name that is none is no empty list
+		}
+	}
+	l, err := c.Traces(ctx, f)
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, l.Items, func(w io.Writer) {
+		rows := [][]string{}
+		for _, t := range l.Items {
+			rows = append(rows, []string{t.Result, t.ID, brief(t.Started, time.Now()), dash(t.Application), dash(t.Provider),
+				dash(t.Person), dash(t.Finding)})
+		}
+		empty := "No sign-in yet. Open an application, or BASE/open/NAME."
+		if f != (client.TraceFilter{Limit: f.Limit}) {
+			empty = "Nothing matches."
+		}
+		e.table(w, columns("result", "reference!", "started@", "application", "provider", "person", "finding!"), rows, empty)
+		var total int64
+		for result, n := range l.Counts {
+			if f.Result == "" || f.Result == result {
+				total += n
+			}
+		}
+		listing{limit: f.Limit, offset: f.Offset}.rest(w, len(l.Items), total)
+	})
+}
+
+// removedSince reports whether the history knows a record that is gone.
+func removedSince(ctx context.Context, c *client.Client, kind, name string) bool {
+	l, err := c.History(ctx, client.HistoryFilter{Kind: kind, Name: name, Limit: 1})
+	return err == nil && len(l.Items) > 0
+}
+
+// ago reads a time, or how long ago it was.
+func ago(text string, now time.Time) (time.Time, error) {
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		if n, err := strconv.Atoi(days); err == nil && n > 0 {
+			return now.AddDate(0, 0, -n), nil
+		}
+	}
+	if d, err := time.ParseDuration(text); err == nil && d > 0 {
+		return now.Add(-d), nil
+	}
+	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04", "2006-01-02 15:04", time.DateOnly} {
+		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
+			return t, nil
+		}
+	}
+	return now, &usageError{fmt.Sprintf("--since is %q", text), "Give how long ago, like 2h or 3d, or a time like 2026-11-26 08:00."}
 }
 
 // lanes writes a trace one line a step: time offset, who → whom, message, mark.
@@ -113,41 +167,4 @@ func mark(s crossing.TraceStep) string {
 		}
 	}
 	return "ok"
-}
-
-func (e *environment) finding(w io.Writer, f *finding.Finding) {
-	e.told(w, f, map[finding.Severity]string{finding.Error: "refused", finding.Warning: "warning",
-		finding.Note: "note"}[f.Severity])
-}
-
-// told writes a finding under a word for its weight.
-func (e *environment) told(w io.Writer, f *finding.Finding, word string) {
-	pad := strings.Repeat(" ", 9-len(word))
-	fmt.Fprintf(w, "              %s%s%s [%s]\n", e.colour(word), pad, f.Title, f.Code)
-	for _, ev := range f.Evidence {
-		if ev.Expected != "" {
-			was, is := "expected", "found   "
-			if strings.HasPrefix(string(f.Code), "changed-") {
-				was, is = "before", "after "
-			}
-			fmt.Fprintf(w, "                       %s %s  %s\n                       %s %s  %s\n", ev.Label, was, ev.Expected,
-				strings.Repeat(" ", len([]rune(ev.Label))), is, ev.Found)
-		} else {
-			fmt.Fprintf(w, "                       %s: %s\n", ev.Label, ev.Found)
-		}
-	}
-	fmt.Fprintf(w, "                       %s: %s\n", where(f.Side), f.Remedy)
-}
-
-// where names the side that must act, for people.
-func where(s finding.Side) string {
-	switch s {
-	case finding.Gate:
-		return "here at the gate"
-	case finding.Browser:
-		return "the person"
-	case finding.Sender:
-		return "at the other side"
-	}
-	return "at the " + string(s)
 }

@@ -4,6 +4,8 @@ package client
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -29,6 +31,16 @@ type Client struct {
 // New makes a client for the gate at a base address.
 func New(base, token string) *Client {
 	return &Client{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{Timeout: 60 * time.Second}}
+}
+
+// Trusting makes a client that believes certificates which rest on authorities
+// beside those of the system.
+func Trusting(base, token string, authorities *x509.CertPool) *Client {
+	c := New(base, token)
+	way := http.DefaultTransport.(*http.Transport).Clone()
+	way.TLSClientConfig = &tls.Config{RootCAs: authorities, MinVersion: tls.VersionTLS12}
+	c.http.Transport = way
+	return c
 }
 
 // Through makes a client that calls with the given HTTP client.
@@ -80,8 +92,7 @@ func (c *Client) send(ctx context.Context, h *http.Client, method, path, kind st
 		if errors.As(err, &ue) {
 			err = ue.Err
 		}
-		return &api.Problem{Title: "the gate at " + c.base + " does not answer: " + err.Error(),
-			Detail: "See that it runs, and that INNERGATE_URL or --url is its address."}
+		return c.silent(err)
 	}
 	defer res.Body.Close()
 	octets, err := io.ReadAll(io.LimitReader(res.Body, 256<<20))
@@ -107,6 +118,27 @@ func (c *Client) send(ctx context.Context, h *http.Client, method, path, kind st
 	return nil
 }
 
+// silent says why a gate does not answer, and what to do.
+func (c *Client) silent(err error) error {
+	p := &api.Problem{Title: "the gate at " + c.base + " does not answer: " + err.Error(),
+		Detail: "See that it runs, and that INNERGATE_URL or --url is its address."}
+	var unknown x509.UnknownAuthorityError
+	var name x509.HostnameError
+	var plain tls.RecordHeaderError
+	switch {
+	case errors.As(err, &unknown):
+		p.Title = "the certificate of the gate at " + c.base + " rests on no authority that is known here"
+		p.Detail = "If it is that of your own, give its certificate in PEM with --ca-file or INNERGATE_CA_FILE."
+	case errors.As(err, &name):
+		p.Title = "the certificate of the gate at " + c.base + " is for another name: " + err.Error()
+		p.Detail = "Call the gate by the name in its certificate, that of its base address."
+	case errors.As(err, &plain):
+		p.Title = "the gate at " + c.base + " does not speak https"
+		p.Detail = "If it stands on this machine without a certificate, call it by http://."
+	}
+	return p
+}
+
 func get[T any](ctx context.Context, c *Client, path string) (T, error) {
 	var out T
 	err := c.call(ctx, http.MethodGet, path, nil, &out)
@@ -119,11 +151,14 @@ func post[T any](ctx context.Context, c *Client, path string, in any) (T, error)
 	return out, err
 }
 
-func search(s string) string {
-	if s == "" {
-		return ""
+// page asks for some entries of a list.
+func page(q url.Values, limit, offset int) {
+	if limit > 0 {
+		q.Set("limit", strconv.Itoa(limit))
 	}
-	return "?search=" + url.QueryEscape(s)
+	if offset > 0 {
+		q.Set("offset", strconv.Itoa(offset))
+	}
 }
 
 // About asks what the gate says of itself.
@@ -188,75 +223,11 @@ func (c *Client) ImportSubjects(ctx context.Context, app string, in api.Import) 
 	return post[api.Imported](ctx, c, "/applications/"+url.PathEscape(app)+"/subjects", in)
 }
 
-// Providers lists providers that match.
-func (c *Client) Providers(ctx context.Context, s string) (api.List[api.Row], error) {
-	return get[api.List[api.Row]](ctx, c, "/providers"+search(s))
-}
-
-// Provider shows one provider.
-func (c *Client) Provider(ctx context.Context, name string) (api.Provider, error) {
-	return get[api.Provider](ctx, c, "/providers/"+url.PathEscape(name))
-}
-
-// AddProvider adds a provider.
-func (c *Client) AddProvider(ctx context.Context, n api.NewProvider) (api.Provider, error) {
-	return post[api.Provider](ctx, c, "/providers", n)
-}
-
-// ChangeProvider replaces the settings of a provider.
-func (c *Client) ChangeProvider(ctx context.Context, name string, change api.ProviderChange) (api.Provider, error) {
-	var out api.Provider
-	err := c.call(ctx, http.MethodPut, "/providers/"+url.PathEscape(name)+"/settings", change, &out)
-	return out, err
-}
-
-// ChangeApplication replaces the settings of an application.
-func (c *Client) ChangeApplication(ctx context.Context, name string, change api.ApplicationChange) (api.Application,
-	error) {
-	var out api.Application
-	err := c.call(ctx, http.MethodPut, "/applications/"+url.PathEscape(name)+"/settings", change, &out)
-	return out, err
-}
-
-// RemoveProvider removes a provider.
-func (c *Client) RemoveProvider(ctx context.Context, name string) error {
-	return c.call(ctx, http.MethodDelete, "/providers/"+url.PathEscape(name), nil, nil)
-}
-
-// ProviderSheet gives what the provider needs from the gate.
-func (c *Client) ProviderSheet(ctx context.Context, name string) (api.Sheet, error) {
-	return get[api.Sheet](ctx, c, "/providers/"+url.PathEscape(name)+"/exchange")
-}
-
-// Applications lists applications that match.
-func (c *Client) Applications(ctx context.Context, s string) (api.List[api.Row], error) {
-	return get[api.List[api.Row]](ctx, c, "/applications"+search(s))
-}
-
-// Application shows one application.
-func (c *Client) Application(ctx context.Context, name string) (api.Application, error) {
-	return get[api.Application](ctx, c, "/applications/"+url.PathEscape(name))
-}
-
-// AddApplication adds an application.
-func (c *Client) AddApplication(ctx context.Context, n api.NewApplication) (api.Application, error) {
-	return post[api.Application](ctx, c, "/applications", n)
-}
-
-// RemoveApplication removes an application.
-func (c *Client) RemoveApplication(ctx context.Context, name string) error {
-	return c.call(ctx, http.MethodDelete, "/applications/"+url.PathEscape(name), nil, nil)
-}
-
-// ApplicationSheet gives what the application needs from the gate.
-func (c *Client) ApplicationSheet(ctx context.Context, name string) (api.Sheet, error) {
-	return get[api.Sheet](ctx, c, "/applications/"+url.PathEscape(name)+"/exchange")
-}
-
 // TraceFilter narrows a list of traces.
 type TraceFilter struct {
 	Search, Result, Application, Provider string
-	Limit                                 int
+	Since                                 time.Time
+	Limit, Offset                         int
 }
 
 // Traces lists traces, newest first.
@@ -268,9 +239,10 @@ func (c *Client) Traces(ctx context.Context, f TraceFilter) (api.TraceList, erro
 			q.Set(k, v)
 		}
 	}
-	if f.Limit > 0 {
-		q.Set("limit", strconv.Itoa(f.Limit))
+	if !f.Since.IsZero() {
+		q.Set("since", f.Since.UTC().Format(time.RFC3339))
 	}
+	page(q, f.Limit, f.Offset)
 	return get[api.TraceList](ctx, c, "/traces?"+q.Encode())
 }
 
@@ -325,93 +297,18 @@ func (c *Client) Tokens(ctx context.Context) (api.List[api.Token], error) {
 	return get[api.List[api.Token]](ctx, c, "/tokens")
 }
 
-// AddToken makes an API token.
-func (c *Client) AddToken(ctx context.Context, name string) (api.Token, error) {
-	return post[api.Token](ctx, c, "/tokens", map[string]string{"name": name})
+// AddToken makes an API token that ends at a time, or, if that is zero, does not.
+func (c *Client) AddToken(ctx context.Context, name string, expires time.Time) (api.Token, error) {
+	in := map[string]any{"name": name}
+	if !expires.IsZero() {
+		in["expires"] = expires
+	}
+	return post[api.Token](ctx, c, "/tokens", in)
 }
 
 // RemoveToken removes an API token.
 func (c *Client) RemoveToken(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodDelete, "/tokens/"+url.PathEscape(name), nil, nil)
-}
-
-// Kinds of records, as their addresses spell them.
-var paths = map[string]string{"provider": "/providers/", "application": "/applications/"}
-
-// PreviewProvider shows what adding a provider would set or change.
-func (c *Client) PreviewProvider(ctx context.Context, n api.NewProvider) (api.Preview, error) {
-	return post[api.Preview](ctx, c, "/providers/preview", n)
-}
-
-// PreviewApplication shows what adding an application would set or change.
-func (c *Client) PreviewApplication(ctx context.Context, n api.NewApplication) (api.Preview, error) {
-	return post[api.Preview](ctx, c, "/applications/preview", n)
-}
-
-// Retake takes newer values of the other side into a record.
-func (c *Client) Retake(ctx context.Context, kind, name string, r api.Retake) error {
-	return c.call(ctx, http.MethodPut, paths[kind]+url.PathEscape(name)+"/metadata", r, nil)
-}
-
-// Document gives the document a record was taken in from.
-func (c *Client) Document(ctx context.Context, kind, name string) (api.Text, error) {
-	return get[api.Text](ctx, c, paths[kind]+url.PathEscape(name)+"/metadata")
-}
-
-// Refresh asks the metadata address of a record now.
-func (c *Client) Refresh(ctx context.Context, kind, name string) (api.Refreshed, error) {
-	return post[api.Refreshed](ctx, c, paths[kind]+url.PathEscape(name)+"/refresh", nil)
-}
-
-// Decide approves or declines the change of a record that waits.
-func (c *Client) Decide(ctx context.Context, kind, name, decision, digest string) error {
-	return c.call(ctx, http.MethodPost, paths[kind]+url.PathEscape(name)+"/"+decision, api.Decision{Digest: digest}, nil)
-}
-
-// Waiting lists changes that wait for approval.
-func (c *Client) Waiting(ctx context.Context) (api.List[api.Pending], error) {
-	return get[api.List[api.Pending]](ctx, c, "/waiting")
-}
-
-// CheckFilter narrows checks.
-type CheckFilter struct {
-	Names          []string
-	Kind, Severity string
-	Reach, All     bool
-}
-
-// Checks gives what can be known without a sign-in.
-func (c *Client) Checks(ctx context.Context, f CheckFilter) (api.CheckList, error) {
-	q := url.Values{"limit": {"20000"}, "name": f.Names, "reach": {strconv.FormatBool(f.Reach)},
-		"all": {strconv.FormatBool(f.All)}}
-	for k, v := range map[string]string{"kind": f.Kind, "severity": f.Severity} {
-		if v != "" {
-			q.Set(k, v)
-		}
-	}
-	return get[api.CheckList](ctx, c, "/checks?"+q.Encode())
-}
-
-// HistoryFilter narrows the history.
-type HistoryFilter struct {
-	Kind, Name, Search string
-	Limit              int
-}
-
-// History lists changes, the newest first.
-func (c *Client) History(ctx context.Context, f HistoryFilter) (api.List[api.Change], error) {
-	q := url.Values{"limit": {strconv.Itoa(f.Limit)}, "kind": {f.Kind}, "name": {f.Name}, "search": {f.Search}}
-	return get[api.List[api.Change]](ctx, c, "/history?"+q.Encode())
-}
-
-// Change shows one change with before and after.
-func (c *Client) Change(ctx context.Context, id string) (api.Revision, error) {
-	return get[api.Revision](ctx, c, "/history/"+url.PathEscape(id))
-}
-
-// Restore sets a record back to what it was after a change.
-func (c *Client) Restore(ctx context.Context, id string) (api.TakenEntity, error) {
-	return post[api.TakenEntity](ctx, c, "/history/"+url.PathEscape(id)+"/restore", nil)
 }
 
 // Aggregates lists aggregates.
@@ -503,7 +400,7 @@ func (c *Client) RefreshAggregate(ctx context.Context, name string) (api.Job, er
 
 // ChangeAggregate replaces the settings of an aggregate.
 func (c *Client) ChangeAggregate(ctx context.Context, name string, change api.AggregateChange) error {
-	return c.call(ctx, http.MethodPut, "/aggregates/"+url.PathEscape(name)+"/settings", change, nil)
+	return c.call(ctx, http.MethodPatch, "/aggregates/"+url.PathEscape(name)+"/settings", change, nil)
 }
 
 // RemoveAggregate removes an aggregate.
@@ -514,12 +411,13 @@ func (c *Client) RemoveAggregate(ctx context.Context, name string) error {
 // EntityFilter narrows a list of entities.
 type EntityFilter struct {
 	Search, Role, State string
-	Limit               int
+	Limit, Offset       int
 }
 
 // Entities searches an aggregate.
 func (c *Client) Entities(ctx context.Context, name string, f EntityFilter) (api.List[api.Entity], error) {
-	q := url.Values{"limit": {strconv.Itoa(f.Limit)}}
+	q := url.Values{}
+	page(q, f.Limit, f.Offset)
 	for k, v := range map[string]string{"search": f.Search, "role": f.Role, "state": f.State} {
 		if v != "" {
 			q.Set(k, v)
@@ -531,6 +429,11 @@ func (c *Client) Entities(ctx context.Context, name string, f EntityFilter) (api
 // TakeOver makes records of entities.
 func (c *Client) TakeOver(ctx context.Context, name string, t api.TakeOver) (api.Job, error) {
 	return post[api.Job](ctx, c, "/aggregates/"+url.PathEscape(name)+"/take", t)
+}
+
+// PreviewTakeOver tells what making records of entities would come to.
+func (c *Client) PreviewTakeOver(ctx context.Context, name string, t api.TakeOver) (api.TakePreview, error) {
+	return post[api.TakePreview](ctx, c, "/aggregates/"+url.PathEscape(name)+"/take/preview", t)
 }
 
 // Wait follows a job to its end; tell is called with every state on the way. A

@@ -54,7 +54,7 @@ func TestProblemsComeBackAsProblems(t *testing.T) {
 			w.WriteHeader(c.status)
 			_, _ = io.WriteString(w, c.answer)
 		})
-		_, err := cl.Provider(ctx, "a/b")
+		_, err := cl.Record(ctx, "provider", "a/b")
 		var p *api.Problem
 		require.ErrorAs(t, err, &p, c.rule)
 		require.Contains(t, p.Title, c.title, c.rule)
@@ -67,13 +67,14 @@ func TestProblemsComeBackAsProblems(t *testing.T) {
 func TestRemarkGoesWithChangesOnly(t *testing.T) {
 	cl, asked := gate(t, func(w http.ResponseWriter, _ int) { _, _ = io.WriteString(w, "{}") })
 	cl.Remark = "agreed & done"
-	_, err := cl.Application(ctx, "x")
+	_, err := cl.Record(ctx, "application", "x")
 	require.NoError(t, err)
-	require.NoError(t, cl.RemoveApplication(ctx, "x"))
+	require.NoError(t, cl.RemoveRecord(ctx, "application", "x"))
 	_, err = cl.Checks(ctx, client.CheckFilter{Names: []string{"a", "b"}, Severity: "error"})
 	require.NoError(t, err)
-	require.NoError(t, cl.Retake(ctx, "provider", "p",
-		api.Retake{Revision: 3, Given: api.Given{Typed: federation.Typed{"entityId": "urn:x"}}}))
+	_, err = cl.Retake(ctx, "provider", "p",
+		api.Retake{Revision: 3, Given: api.Given{Typed: federation.Typed{"entityId": "urn:x"}}})
+	require.NoError(t, err)
 	require.Equal(t, []string{"", "remark=agreed+%26+done",
 		"all=false&limit=20000&name=a&name=b&reach=false&severity=error", "remark=agreed+%26+done"},
 		[]string{(*asked)[0].query, (*asked)[1].query, (*asked)[2].query, (*asked)[3].query})

@@ -118,7 +118,8 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	}
 	g.Rollover = rollover.New(o.Store, o.Now, g.Keys, g.Records)
 	g.People = people.New(o.Store, o.Now, g.Records)
-	g.Checking = checking.New(o.Store, o.Now, out, g.Records)
+	g.Checking = checking.New(checking.Parts{Store: o.Store, Now: o.Now, Fetch: out, Records: g.Records, Editions: kept,
+		Freshness: g.Freshness})
 	g.Exchange, err = exchange.New(g.ctx, exchange.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out,
 		Records:   g.Records,
 		Freshness: g.Freshness, Editions: kept})

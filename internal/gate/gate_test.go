@@ -488,7 +488,7 @@ func TestOperators(t *testing.T) {
 	_, err = r.Operators.SignIn(ctx, "nobody", "wrong", "192.0.2.1")
 	require.ErrorIs(t, err, operators.ErrDenied)
 
-	_, secret, err := r.Operators.AddToken(ctx, change.By{Who: "first"}, "ci")
+	_, secret, err := r.Operators.AddToken(ctx, change.By{Who: "first"}, "ci", time.Time{})
 	require.NoError(t, err)
 	name, err := r.Operators.TokenName(ctx, secret)
 	require.NoError(t, err)

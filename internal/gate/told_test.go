@@ -7,16 +7,23 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"innergate.example/innergate/internal/core/checks"
+	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/checking"
+	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/editions"
+	"innergate.example/innergate/internal/gate/exchange"
 	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/standin"
 )
 
 // Metadata in which a certificate was pasted with its PEM lines is metadata: what
@@ -119,4 +126,239 @@ func TestAnAggregateTooLarge(t *testing.T) {
 	left, err := os.ReadDir(editions.New(r.st).Folder())
 	require.NoError(t, err)
 	require.Empty(t, left)
+}
+
+// An aggregate is checked like a record; one that was removed comes back with its
+// settings, from its address or with the next upload; duplicates are no change.
+func TestAggregatesAreCheckedAndRestored(t *testing.T) {
+	r := newRig(t)
+	p := r.newPair()
+	entity := func(id, sso string) string {
+		doc := string(idp(id, sso, "", p))
+		return doc[strings.Index(doc, "<md:EntityDescriptor"):]
+	}
+	group := func(sso string) []byte {
+		return []byte(`<md:EntitiesDescriptor xmlns:md="` + saml.NSMetadata + `">` + entity("urn:a", sso) +
+			entity("urn:b", "https://b.example/sso") + entity("urn:b", "https://twice.example/sso") + `</md:EntitiesDescriptor>`)
+	}
+	s := r.source(group("https://a.example/sso"))
+	r.done(r.Exchange.AddAggregate(ctx, tester, "lines", editions.Settings{Address: s.URL}, nil))
+	found := func() []finding.Code {
+		all, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"lines"}})
+		require.NoError(t, err)
+		require.Equal(t, change.KindAggregate, all[0].Kind)
+		codes := []finding.Code{}
+		for _, f := range all[0].Findings {
+			codes = append(codes, f.Code)
+		}
+		return codes
+	}
+	require.Equal(t, []finding.Code{finding.AggregateUnverified}, found())
+	j := r.done(r.Exchange.UploadAggregate(ctx, tester, "lines", bytes.NewReader(group("https://new.example/sso"))))
+	require.Equal(t, []string{"urn:a"}, j.Report.Changes.OtherIDs)
+	require.Equal(t, 0, j.Report.Changes.Added+j.Report.Changes.Removed)
+	s.status = 404
+	r.done(r.Exchange.RefreshAggregate(ctx, tester, "lines"))
+	require.Contains(t, found(), finding.RefreshFailed)
+	s.status = 200
+
+	require.NoError(t, r.Exchange.RemoveAggregate(ctx, tester, "lines"))
+	changes, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindAggregate, Name: "lines", Limit: 9})
+	require.NoError(t, err)
+	require.True(t, changes[0].Restorable)
+	_, _, err = r.Exchange.Restore(ctx, tester, changes[0].ID)
+	require.NoError(t, err)
+	require.Contains(t, found(), finding.AggregateDamaged, "until it is fetched")
+	require.NoError(t, r.Exchange.RefreshDue(ctx))
+	r.Exchange.Wait()
+	a, err := r.Exchange.Aggregate(ctx, "lines")
+	require.NoError(t, err)
+	require.Equal(t, 3, a.Entities)
+	require.NotContains(t, found(), finding.AggregateDamaged)
+	// Settings of then, over the edition of now.
+	title := "Lines"
+	require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "lines", a.Revision, editions.Edit{Title: &title}))
+	_, _, err = r.Exchange.Restore(ctx, tester, changes[0].ID)
+	require.NoError(t, err)
+	a, err = r.Exchange.Aggregate(ctx, "lines")
+	require.NoError(t, err)
+	require.Equal(t, 3, a.Entities)
+	require.Empty(t, a.Title)
+	_, err = r.Records.Revision(ctx, changes[0].ID)
+	require.NoError(t, err)
+	_, err = editions.New(r.st).Cut(ctx, "lines", "urn:c")
+	require.ErrorContains(t, err, "did you mean")
+}
+
+// What would be taken over is told before; what is taken is what was told.
+func TestTakingOverIsToldBefore(t *testing.T) {
+	r := newRig(t)
+	fed := &standin.Federation{Title: "Lines", Entities: 60, Pair: r.newPair()}
+	octets, err := fed.Aggregate(0, r.time)
+	require.NoError(t, err)
+	r.done(r.Exchange.AddAggregate(ctx, tester, "lines", editions.Settings{}, bytes.NewReader(octets)))
+	all := exchange.Take{Kind: change.KindApplication, Phase: federation.Paused, Filter: editions.Filter{State: "usable"}}
+	p, err := r.Exchange.PreviewTake(ctx, "lines", all)
+	require.NoError(t, err)
+	require.Equal(t, 0, p.Known)
+	require.Positive(t, p.New)
+	all.Digest = "another"
+	_, err = r.Exchange.TakeEntities(ctx, tester, "lines", all)
+	require.ErrorContains(t, err, "not what was looked at")
+	all.Digest = p.Digest
+	j := r.done(r.Exchange.TakeEntities(ctx, tester, "lines", all))
+	require.Len(t, j.Report.Taken, p.New)
+	a, err := r.Records.Application(j.Report.Taken[0].Name)
+	require.NoError(t, err)
+	require.Equal(t, federation.Paused, a.Phase)
+	p, err = r.Exchange.PreviewTake(ctx, "lines", all)
+	require.NoError(t, err)
+	require.Equal(t, 0, p.New)
+	undone, err := r.Records.Undo(ctx, tester, j.Report.Change)
+	require.NoError(t, err)
+	require.Len(t, undone.Removed, len(j.Report.Taken), "they are taken back as one")
+	for _, bad := range []exchange.Take{{Kind: "person"}, {Kind: change.KindProvider, Provider: "staff"},
+		{Kind: change.KindApplication, Provider: "stuff"}, {Kind: change.KindApplication, Phase: "asleep"}} {
+		_, err := r.Exchange.PreviewTake(ctx, "lines", bad)
+		require.Error(t, err)
+	}
+}
+
+// A finding is acknowledged as it was looked at, with a remark and an end; it counts
+// again when it says something else, when the date is past, or when it is withdrawn.
+func TestFindingsAreAcknowledged(t *testing.T) {
+	r := newRig(t)
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["allowSHA1"] = true }))
+	look := func() checking.Checked {
+		all, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"staff"}, Kind: change.KindProvider})
+		require.NoError(t, err)
+		return all[0]
+	}
+	f := look().Findings[0]
+	require.Equal(t, finding.ExceptionInForce, f.Code)
+	ack := checking.Acknowledge{Kind: change.KindProvider, Name: "staff", Marks: []string{f.Mark()}, Remark: "until the move",
+		Until: r.time.AddDate(0, 1, 0)}
+	for rule, edit := range map[string]func(*checking.Acknowledge){
+		"say why": func(a *checking.Acknowledge) { a.Remark = "" },
+		"past":    func(a *checking.Acknowledge) { a.Until = r.time },
+		"two years": func(a *checking.Acknowledge) {
+			a.Until = r.time.AddDate(5, 0, 0)
+		},
+		"no finding":   func(a *checking.Acknowledge) { a.Marks = []string{"0000"} },
+		"did you mean": func(a *checking.Acknowledge) { a.Name = "stuff" },
+		"application":  func(a *checking.Acknowledge) { a.Kind, a.Name = change.KindProvider, "roster" },
+	} {
+		bad := ack
+		edit(&bad)
+		require.ErrorContains(t, r.Checking.Acknowledge(ctx, tester, bad), rule)
+	}
+	require.NoError(t, r.Checking.Acknowledge(ctx, tester, ack))
+	require.Empty(t, look().Findings)
+	require.Equal(t, "until the move", look().Acknowledged[0].Remark)
+	r.restart()
+	require.Empty(t, look().Findings)
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["allowCBC"] = true }))
+	require.Len(t, look().Findings, 1, "another exception is another finding")
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["allowCBC"] = false }))
+	now := r.time
+	r.time = ack.Until.Add(time.Second)
+	require.Len(t, look().Findings, 1, "after its date it counts")
+	r.time = now
+	require.NoError(t, r.Checking.Withdraw(ctx, tester, change.KindProvider, "staff", ack.Marks))
+	require.Len(t, look().Findings, 1)
+	require.Error(t, r.Checking.Withdraw(ctx, tester, change.KindProvider, "staff", ack.Marks))
+	changes, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindProvider, Name: "staff", Limit: 2})
+	require.NoError(t, err)
+	require.Equal(t, "withdrew an acknowledgement", changes[0].What)
+	require.False(t, changes[0].Restorable)
+	rev, err := r.Records.Revision(ctx, changes[1].ID-1)
+	require.NoError(t, err)
+	require.NotEmpty(t, rev.Values, "what changed no record stands in nobody's way")
+	_, err = r.Checking.Check(ctx, checking.Filter{Code: "acess-plain"})
+	require.ErrorContains(t, err, "there is no finding")
+	all, err := r.Checking.Check(ctx, checking.Filter{Code: string(finding.ExceptionInForce), Side: "gate", Quiet: true})
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	all, err = r.Checking.Check(ctx, checking.Filter{Code: string(finding.ExceptionInForce), Side: "provider", Quiet: true})
+	require.NoError(t, err)
+	require.Empty(t, all)
+}
+
+// While a change waits, and after it was declined, a refresh says so, also when
+// nothing new came; a declined one can be called back.
+func TestADeclinedChangeIsCalledBack(t *testing.T) {
+	r := newRig(t)
+	p, q := r.newPair(), r.newPair()
+	s := r.source(idp("urn:a", "https://a.example/sso", "", p))
+	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "a", Source: records.Source{Address: s.URL},
+		Keeping: federation.Keeping{ApproveChanges: true}})
+	require.NoError(t, err)
+	s.document = idp("urn:a", "https://a.example/sso", "", q)
+	refresh := func() exchange.Refreshed {
+		out, err := r.Exchange.Refresh(ctx, tester, change.KindProvider, "a")
+		require.NoError(t, err)
+		return out
+	}
+	require.Equal(t, exchange.Awaiting, refresh().Outcome)
+	again := refresh()
+	require.Equal(t, exchange.Awaiting, again.Outcome, "though the address says that nothing is new")
+	require.NotEmpty(t, again.Digest)
+	require.NotEmpty(t, again.Differences)
+	require.NoError(t, r.decide("a", false))
+	require.Equal(t, exchange.Declined, refresh().Outcome)
+	found, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"a"}})
+	require.NoError(t, err)
+	codes := fmt.Sprint(found[0].Findings)
+	require.Contains(t, codes, "A change of the metadata was declined")
+	require.Equal(t, finding.ChangeDeclined, finding.New(finding.ChangeDeclined).Code)
+	out, err := r.Exchange.RefreshAgain(ctx, tester, change.KindProvider, "a")
+	require.NoError(t, err)
+	require.Equal(t, exchange.Awaiting, out.Outcome)
+	require.NoError(t, r.decide("a", true))
+	require.Equal(t, exchange.Unchanged, refresh().Outcome)
+}
+
+// Another entity ID of ours keeps the former one by itself, and says whom to tell.
+func TestAMovingEntityIDKeepsTheFormer(t *testing.T) {
+	r := newRig(t)
+	was := mustProvider(r).Side.Sheet(r.Records.Snapshot(), mustProvider(r)).Values[0].Value
+	require.NoError(t, r.changeProvider(func(s federation.Settings) {
+		delete(s, "formerEntityId")
+		s["ownEntityId"], s["contact"] = "urn:moved", "depot@oakhollow.example"
+	}))
+	require.Equal(t, was, federation.SettingsOf(mustProvider(r))["formerEntityId"])
+	all, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"staff"}})
+	require.NoError(t, err)
+	require.Equal(t, finding.EntityIDMoving, all[0].Findings[0].Code)
+	require.Contains(t, all[0].Findings[0].Error(), "depot@oakhollow.example")
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["formerEntityId"] = "" }))
+	require.Empty(t, federation.SettingsOf(mustProvider(r))["formerEntityId"])
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["askNameIdFormat"] = "emailaddress" }))
+	require.Equal(t, saml.FormatEmail, federation.SettingsOf(mustProvider(r))["askNameIdFormat"], "short names are taken")
+}
+
+// Who is unknown is named with what is near, for whoever reads the trace; a wrong
+// address at the gate does not blame an application.
+func TestTheUnknownAreToldWithWhatIsNear(t *testing.T) {
+	r := newRig(t)
+	o := r.Crossings.Open(ctx, driving.Browser{}, "rooster", "", "")
+	require.Equal(t, finding.StartUnknown, o.Finding.Code)
+	require.Equal(t, finding.Browser, o.Finding.Side)
+	snap := r.Records.Snapshot()
+	require.Contains(t, checks.Nearest(snap, o.Finding).Error(), "Near to it: roster")
+	a, err := r.Records.Application("roster")
+	require.NoError(t, err)
+	unknown := func(id string) string {
+		return checks.Nearest(snap, finding.New(finding.ApplicationUnknown, finding.Fact("Issuer", id))).Error()
+	}
+	require.Contains(t, unknown(a.Identity()+"/"), "They differ by: slash")
+	require.Contains(t, unknown(a.Identity()+"x"), "Nearest entity ID on record: expected “"+a.Identity())
+	require.NotContains(t, unknown("urn:something:else:altogether"), "Nearest")
+	require.NoError(t, r.change(func(s federation.Settings) { s["ownFace"] = true }))
+	a, err = r.Records.Application("roster")
+	require.NoError(t, err)
+	moved := a.Copy()
+	federation.Replace(moved, a.Side.(*samlside.Application).HasMoved())
+	snap = r.Records.Snapshot().With(moved)
+	require.Contains(t, unknown(a.Identity()), "has a face of its own: use https://gate.example/saml/idp/app/roster")
 }

@@ -33,6 +33,7 @@ type HistoryRow struct {
 	Who      string
 	What     string // added, changed, removed, and the like
 	Why      string // remark, if one was made
+	Batch    int64  // changes that were made together have the number of the first one; 0 for one made alone
 	Protocol string // of the record, "" for what has none
 	Data     []byte // the record after the change, or before a removal; nil for what has no revisions
 }
@@ -121,6 +122,19 @@ type TokenRow struct {
 	Hash  []byte `gorm:"uniqueIndex"`
 	Added time.Time
 	By    string
+	// Expires is when it ends, zero if it does not.
+	Expires time.Time
+}
+
+// AcknowledgedRow says that somebody knows of a finding, until a date.
+type AcknowledgedRow struct {
+	Object string `gorm:"primaryKey"` // kind and ID of what it is on
+	Mark   string `gorm:"primaryKey"` // of the finding
+	Code   string
+	Remark string
+	Who    string
+	At     time.Time
+	Until  time.Time
 }
 
 // PersonRow is an account known to the gate. Identifier is random and never

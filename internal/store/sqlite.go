@@ -82,6 +82,30 @@ func migrate(db *gorm.DB, of string) error {
 	return nil
 }
 
+// current sees that a file has exactly the schema of this build.
+func current(db *gorm.DB, of string) error {
+	files, err := schemas.ReadDir("schema")
+	if err != nil {
+		return err
+	}
+	want := 0
+	for _, f := range files {
+		if strings.HasPrefix(f.Name(), of+"-") {
+			want++
+		}
+	}
+	var ids []string
+	if err := db.Table("migrations").Pluck("id", &ids).Error; err != nil {
+		return err
+	}
+	have := len(slices.DeleteFunc(ids, func(id string) bool { return !strings.HasPrefix(id, "0") }))
+	if have != want {
+		return fmt.Errorf("the %s database was written by another build (%d steps of its schema, this one knows %d); "+
+			"use the program that serves from it", of, have, want)
+	}
+	return nil
+}
+
 // checked is the size up to which a file is read through when it is opened, in
 // octets.
 const checked = 256 << 20

@@ -73,6 +73,35 @@ func Open(dir, sealKey string, traces TraceLimits, log *slog.Logger) (*Store, er
 	return s, nil
 }
 
+// OpenBeside opens the main database of a directory for a small change on the host,
+// whether a gate serves from it or not. What is not there yet is not made, and
+// traces are not opened.
+func OpenBeside(dir, sealKey string) (*Store, error) {
+	file := filepath.Join(dir, mainFile)
+	if _, err := os.Stat(file); err != nil {
+		return nil, fmt.Errorf("there is no database in %s: %w; start the gate once, it makes it", dir, err)
+	}
+	s := &Store{dir: dir, ops: make(chan op, 256), done: make(chan struct{})}
+	var err error
+	if s.Sealer, err = OpenSealer(sealKey, false); err == nil {
+		s.write, err = connect(file, mainOptions, 1)
+	}
+	if err == nil {
+		err = current(s.write, "main")
+	}
+	if err == nil {
+		s.Read, err = connect(file, readOptions, 4)
+	}
+	if err == nil {
+		err = s.checkSeal()
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("opening the data directory %s: %w", dir, err), s.closeFiles())
+	}
+	go s.writer()
+	return s, nil
+}
+
 func (s *Store) open(dir, sealKey string, log *slog.Logger) (err error) {
 	if err := lost(dir); err != nil {
 		return err
@@ -223,7 +252,9 @@ func (s *Store) Close() error {
 	close(s.ops)
 	s.closing.Unlock()
 	<-s.done
-	s.Traces.close()
+	if s.Traces != nil {
+		s.Traces.close()
+	}
 	return s.closeFiles()
 }
 
@@ -236,7 +267,10 @@ func (s *Store) closeFiles() error {
 			}
 		}
 	}
-	return errors.Join(append(errs, s.lock.Close())...)
+	if s.lock != nil {
+		errs = append(errs, s.lock.Close())
+	}
+	return errors.Join(errs...)
 }
 
 // Setting gives a stored value; the first time it is asked for, it stores the
@@ -285,7 +319,8 @@ func (s *Store) Sweep(ctx context.Context, now time.Time) error {
 				return err
 			}
 		}
-		return tx.Where("until < ?", now.UTC()).Delete(&UsedRow{}).Error
+		return errors.Join(tx.Where("until < ?", now.UTC()).Delete(&UsedRow{}).Error,
+			tx.Where("until < ?", now.UTC()).Delete(&AcknowledgedRow{}).Error)
 	})
 }
 

@@ -300,8 +300,10 @@ type TraceFilter struct {
 	Result      string
 	Application string
 	Provider    string
+	Since       time.Time // started at that time or later
+	Before      time.Time // started earlier
+	Offset      int
 	Limit       int
-	Before      time.Time // for the next page
 }
 
 // List gives traces, newest first, and how many there are for each result. It
@@ -315,7 +317,10 @@ func (t *TraceLog) List(ctx context.Context, f TraceFilter) ([]TraceHead, map[st
 	if f.Provider != "" {
 		q = q.Where("provider = ?", f.Provider)
 	}
-	out, counts := []TraceHead{}, map[string]int64{}
+	if !f.Since.IsZero() {
+		q = q.Where("started >= ?", f.Since.UTC())
+	}
+	out, counts, skipped := []TraceHead{}, map[string]int64{}, 0
 	if f.Search == "" {
 		var rows []struct {
 			Result string
@@ -333,7 +338,7 @@ func (t *TraceLog) List(ctx context.Context, f TraceFilter) ([]TraceHead, map[st
 		if !f.Before.IsZero() {
 			q = q.Where("started < ?", f.Before.UTC())
 		}
-		q = q.Limit(f.Limit)
+		q = q.Offset(f.Offset).Limit(f.Limit)
 	}
 	rows, err := q.Session(&gorm.Session{}).Rows()
 	if err != nil {
@@ -357,10 +362,51 @@ func (t *TraceLog) List(ctx context.Context, f TraceFilter) ([]TraceHead, map[st
 				len(out) >= f.Limit {
 				continue
 			}
+			if skipped++; skipped <= f.Offset {
+				continue
+			}
 		}
 		out = append(out, head)
 	}
 	return out, counts, rows.Err()
+}
+
+// Lasts gives the newest trace that came to an end, of each application and of each
+// provider, by name. With proved, only those in which a counterpart proved to be
+// one; what the others tell, strangers can make up.
+func (t *TraceLog) Lasts(ctx context.Context, proved bool) (apps, providers map[string]TraceHead, err error) {
+	t.settle(ctx)
+	last := func(by string) (map[string]TraceHead, error) {
+		var rows []TraceRow
+		// SQLite gives the other columns of the row that has the maximum.
+		err := t.s.traces.WithContext(ctx).Raw(`SELECT id, application, provider, started_by, result, finding, millis, verified, max(started) AS started
+			FROM trace_rows WHERE result IN ('entered', 'refused') AND verified = ? GROUP BY `+by, proved).Scan(&rows).Error
+		out := map[string]TraceHead{}
+		for _, r := range rows {
+			out[map[string]string{"application": r.Application, "provider": r.Provider}[by]] = t.head(r)
+		}
+		return out, err
+	}
+	if apps, err = last("application"); err == nil {
+		providers, err = last("provider")
+	}
+	return apps, providers, err
+}
+
+// Last gives the newest trace of an application or provider that came to an end;
+// gorm.ErrRecordNotFound if there is none.
+func (t *TraceLog) Last(ctx context.Context, of, name string, proved bool) (TraceHead, error) {
+	t.settle(ctx)
+	q := t.s.traces.WithContext(ctx).Where("result IN ('entered', 'refused') AND verified = ?", proved)
+	switch of {
+	case "provider":
+		q = q.Where("provider = ?", name)
+	default:
+		q = q.Where("application = ?", name)
+	}
+	var row TraceRow
+	err := q.Order("started DESC").Take(&row).Error
+	return t.head(row), err
 }
 
 func (h TraceHead) holds(text string) bool {

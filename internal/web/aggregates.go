@@ -22,14 +22,14 @@ func (s *server) aggregateCalls(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return rows(all, len(all), aggregate), nil
+			return rows(all, len(all), s.aggregate), nil
 		})
 	huma.Register(a, op("GET", "/aggregates/{name}", "show-aggregate", "One aggregate"),
 		func(ctx context.Context, in *named) (*body[api.Aggregate], error) {
 			x, err := g.Exchange.Aggregate(ctx, in.Name)
-			return &body[api.Aggregate]{aggregate(x)}, s.problem(err)
+			return &body[api.Aggregate]{s.aggregate(x)}, s.problem(err)
 		})
-	huma.Register(a, op("PUT", "/aggregates/{name}/settings", "change-aggregate",
+	huma.Register(a, op("PATCH", "/aggregates/{name}/settings", "change-aggregate",
 		"Change settings of an aggregate; those that are absent stay"),
 		func(ctx context.Context, in *struct {
 			Name string `path:"name" maxLength:"200" doc:"Short name"`
@@ -102,19 +102,38 @@ func (s *server) entityCalls(a huma.API) {
 			}
 			return rows(all, int(total), func(e exchange.Entity) api.Entity { return api.Entity(e) }), nil
 		})
-	huma.Register(a, starts("/aggregates/{name}/take", "take-over",
-		"Make records of entities; a job tells how far it is, and what was refused"), func(ctx context.Context, in *struct {
+	type taking struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.TakeOver
-	}) (*body[api.Job], error) {
-		b := in.Body
-		if len(b.Entities) == 0 && b.Search == "" && !b.All {
-			return nil, s.problem(&change.FieldError{Field: "entities",
-				Err: errors.New("nothing is chosen; name entities, give a search, or say all")})
-		}
-		return s.begun(g.Exchange.TakeEntities(ctx, by(ctx), in.Name, exchange.Take{Entities: b.Entities, Names: b.Names,
-			Kind: b.Kind, Provider: b.Provider, Filter: editions.Filter{Search: b.Search, State: "usable"}}))
-	})
+	}
+	huma.Register(a, looks("/aggregates/{name}/take/preview", "preview-take-over",
+		"How many records taking entities over would make, and in which phase"),
+		func(ctx context.Context, in *taking) (*body[api.TakePreview], error) {
+			t, err := take(in.Body)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			out, err := g.Exchange.PreviewTake(ctx, in.Name, t)
+			return &body[api.TakePreview]{api.TakePreview(out)}, s.problem(err)
+		})
+	huma.Register(a, starts("/aggregates/{name}/take", "take-over",
+		"Make records of entities; a job tells how far it is, and what was refused"),
+		func(ctx context.Context, in *taking) (*body[api.Job], error) {
+			t, err := take(in.Body)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return s.begun(g.Exchange.TakeEntities(ctx, by(ctx), in.Name, t))
+		})
+}
+
+func take(b api.TakeOver) (exchange.Take, error) {
+	if len(b.Entities) == 0 && b.Search == "" && !b.All {
+		return exchange.Take{}, change.Field("entities",
+			errors.New("nothing is chosen; name entities, give a search, or say all"))
+	}
+	return exchange.Take{Entities: b.Entities, Names: b.Names, Kind: b.Kind, Provider: b.Provider, Phase: b.Phase,
+		Digest: b.Digest, Filter: editions.Filter{Search: b.Search, State: "usable"}}, nil
 }
 
 // begun answers with the job that was begun.
@@ -122,7 +141,7 @@ func (s *server) begun(j exchange.Job, err error) (*body[api.Job], error) {
 	return &body[api.Job]{jobShown(j)}, s.problem(err)
 }
 
-func aggregate(x exchange.Aggregate) api.Aggregate {
+func (s *server) aggregate(x exchange.Aggregate) api.Aggregate {
 	out := api.Aggregate{Name: x.Name, Settings: api.AggregateSettings(x.Settings), Title: x.Title, Size: x.Size,
 		ValidUntil: x.ValidUntil, SignatureMethod: x.SignatureMethod, Verified: x.Verified,
 		Entities: x.Entities, Broken: x.Broken, TakenAt: x.Taken, Changes: (*api.Changes)(x.Changes),

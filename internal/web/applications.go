@@ -2,7 +2,6 @@ package web
 
 import (
 	"context"
-	"maps"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -22,7 +21,7 @@ func (s *server) applicationCalls(a huma.API) {
 	huma.Register(a, op("POST", "/applications", "add-application",
 		"Add an application from its metadata, or from typed values"),
 		func(ctx context.Context, in *struct{ Body api.NewApplication }) (*body[api.Application], error) {
-			n, err := newApplication(in.Body)
+			n, err := newApplication(in.Body.NewRecord)
 			if err != nil {
 				return nil, err
 			}
@@ -35,7 +34,7 @@ func (s *server) applicationCalls(a huma.API) {
 	huma.Register(a, looks("/applications/preview", "preview-application",
 		"What adding an application would set; for a name that is there, what would change"),
 		func(ctx context.Context, in *struct{ Body api.NewApplication }) (*body[api.Preview], error) {
-			n, err := newApplication(in.Body)
+			n, err := newApplication(in.Body.NewRecord)
 			if err != nil {
 				return nil, err
 			}
@@ -58,35 +57,28 @@ func (s *server) applicationCalls(a huma.API) {
 		}
 		return &body[api.Sheet]{s.sheet(in.Name, app.Side.Sheet(g.Records.Snapshot(), app))}, nil
 	})
-	huma.Register(a, op("PUT", "/applications/{name}/settings", "change-application",
-		"Change settings of an application; those that are absent stay"), func(ctx context.Context, in *struct {
-		Name string `path:"name" maxLength:"200" doc:"Short name"`
-		Body api.ApplicationChange
-	}) (*body[api.Application], error) {
-		app, err := g.Records.Change(ctx, by(ctx), change.KindApplication, in.Name, in.Body.Revision, in.Body.Settings)
-		if err != nil {
-			return nil, s.problem(err)
-		}
-		return s.application(ctx, app.(*federation.Application))
-	})
+	huma.Register(a, op("PATCH", "/applications/{name}/settings", "change-application",
+		"Change settings of an application, one or several; those that are absent stay"),
+		func(ctx context.Context, in *struct {
+			Name string `path:"name" maxLength:"200" doc:"Short name"`
+			Body api.ApplicationChange
+		}) (*body[api.Application], error) {
+			app, err := g.Records.Change(ctx, by(ctx), change.KindApplication, in.Name, in.Body.Revision, in.Body.Settings)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return s.application(ctx, app.(*federation.Application))
+		})
 	huma.Register(a, op("DELETE", "/applications/{name}", "remove-application", "Remove an application"),
 		func(ctx context.Context, in *named) (*struct{}, error) {
 			return nil, s.problem(g.Records.RemoveApplication(ctx, by(ctx), in.Name))
 		})
 }
 
-func newApplication(n api.NewApplication) (records.NewApplication, error) {
+func newApplication(n api.NewRecord) (records.NewApplication, error) {
 	src, err := source(n.Given)
-	if n.OwnFace {
-		n.Settings = maps.Clone(n.Settings)
-		if n.Settings == nil {
-			n.Settings = federation.Settings{}
-		}
-		n.Settings["ownFace"] = true
-	}
-	return records.NewApplication{Protocol: n.Protocol, Name: n.Name, Title: n.Title, Source: src, Provider: n.Provider,
-		OwnStart: n.OwnStart, OwnHosts: n.OwnHosts, Settings: n.Settings, Keeping: n.Keeping(), Draft: n.Draft,
-		Phase: n.Phase}, err
+	return records.NewApplication{Protocol: n.Protocol, Name: n.Name, Source: src, Settings: n.Settings, Draft: n.Draft},
+		err
 }
 
 func (s *server) application(ctx context.Context, a *federation.Application) (*body[api.Application], error) {

@@ -45,7 +45,9 @@ func op(method, path, id, summary string) huma.Operation {
 	}
 	if method != http.MethodGet {
 		limit := maxRemark
-		o.Parameters = []*huma.Param{{Name: "remark", In: "query", Description: "Why: kept with the change in the history",
+		o.Parameters = []*huma.Param{{Name: "Innergate-Console", In: "header",
+			Description: "1, if the call is made by a console session; calls with a token need it not",
+			Schema:      &huma.Schema{Type: "string", Enum: []any{"1"}}}, {Name: "remark", In: "query", Description: "Why: kept with the change in the history",
 			Schema: &huma.Schema{Type: "string", MaxLength: &limit}}}
 	}
 	return o
@@ -70,6 +72,8 @@ func (s *server) calls(a huma.API) {
 	s.applicationCalls(a)
 	s.recordCalls(a, change.KindProvider, "/providers")
 	s.recordCalls(a, change.KindApplication, "/applications")
+	s.manyCalls(a)
+	s.connectionCalls(a)
 	s.checkCalls(a)
 	s.historyCalls(a)
 	s.aggregateCalls(a)
@@ -84,7 +88,7 @@ func (s *server) calls(a huma.API) {
 // looks describes an operation that takes a body and changes nothing.
 func looks(path, id, summary string) huma.Operation {
 	o := op(http.MethodPost, path, id, summary)
-	o.DefaultStatus, o.Parameters = http.StatusOK, nil
+	o.DefaultStatus, o.Parameters = http.StatusOK, o.Parameters[:1]
 	return o
 }
 

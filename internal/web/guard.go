@@ -48,7 +48,7 @@ func (s *server) mayScrape(c fiber.Ctx, networks []netip.Prefix) bool {
 	if within(s.address(c), networks) {
 		return true
 	}
-	secret, _ := strings.CutPrefix(c.Get("Authorization"), "Bearer ")
+	secret, _ := bearer(c.Get("Authorization"))
 	name, err := s.gate.Operators.TokenName(c.Context(), secret)
 	return err == nil && name != ""
 }
@@ -144,7 +144,8 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	name, err := "", error(nil)
-	if secret, ok := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); ok {
+	secret, given := bearer(ctx.Header("Authorization"))
+	if given {
 		if name, err = s.gate.Operators.TokenName(ctx.Context(), strings.TrimSpace(secret)); name != "" {
 			name = "token " + name
 		}
@@ -159,8 +160,7 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		s.log.Error("authentication failed by our own fault", "error", err)
 		s.deny(c, http.StatusInternalServerError, "Look into the gate's log for the time of this answer.")
 	case name == "":
-		s.deny(c, http.StatusUnauthorized,
-			"Send an API token as Authorization: Bearer TOKEN, or sign in to the console. Tokens are made in the console under Keep.")
+		s.unknown(c, given)
 	case utf8.RuneCountInString(ctx.Query("remark")) > maxRemark:
 		s.deny(c, http.StatusUnprocessableEntity, fmt.Sprintf("The remark is longer than %d characters; shorten it.",
 			maxRemark))
@@ -170,6 +170,25 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	default:
 		next(huma.WithContext(ctx, context.WithValue(ctx.Context(), byKey, change.By{Who: name, Why: ctx.Query("remark")})))
 	}
+}
+
+// bearer takes the token out of an Authorization header (RFC 6750 §2.1).
+func bearer(header string) (secret string, given bool) {
+	scheme, rest, ok := strings.Cut(header, " ")
+	return strings.TrimSpace(rest), ok && strings.EqualFold(scheme, "Bearer")
+}
+
+// unknown asks for a token, or says that the given one is none (RFC 6750 §3).
+func (s *server) unknown(c fiber.Ctx, given bool) {
+	challenge, title := `Bearer realm="Inner Gate"`, "No token was sent"
+	detail := "Send an API token as Authorization: Bearer TOKEN, or sign in to the console. Tokens are made in the console under Keep, or with innergate token add on the gate's host."
+	if given {
+		challenge += `, error="invalid_token"`
+		title, detail = "This token is not known, or has ended",
+			"Make another one in the console under Keep, or with innergate token add on the gate's host."
+	}
+	c.Set("WWW-Authenticate", challenge)
+	_ = s.sendProblem(c, &api.Problem{Type: "about:blank", Title: title, Status: http.StatusUnauthorized, Detail: detail})
 }
 
 func (s *server) sameOrigin(c fiber.Ctx) bool {

@@ -37,8 +37,18 @@ func (s *server) historyCalls(a huma.API) {
 		})
 	huma.Register(a, does("/history/{id}/restore", "restore", "Set a record back to what it was after this change"),
 		func(ctx context.Context, in *numbered) (*body[api.TakenEntity], error) {
-			kind, name, err := g.Records.Restore(ctx, by(ctx), in.ID)
+			kind, name, err := g.Exchange.Restore(ctx, by(ctx), in.ID)
 			return &body[api.TakenEntity]{api.TakenEntity{Kind: kind, Name: name}}, s.problem(err)
+		})
+	huma.Register(a, does("/history/{id}/undo", "undo",
+		"Take a change back: the record becomes what it was before; with it all changes that were made together"),
+		func(ctx context.Context, in *numbered) (*body[api.Undone], error) {
+			out, err := g.Records.Undo(ctx, by(ctx), in.ID)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[api.Undone]{api.Undone{Changed: some(out.Changed), Removed: some(out.Removed),
+				Change: out.Number}}, nil
 		})
 	huma.Register(a, op("GET", "/jobs", "list-jobs", "Work in progress, and what ended within the hour"),
 		func(ctx context.Context, _ *struct{}) (*body[api.List[api.Job]], error) {

@@ -11,7 +11,7 @@ func jobShown(j exchange.Job) api.Job {
 		Ended: j.Ended, Refused: j.Refused, Failure: j.Failure}
 	if r := j.Report; r != nil {
 		out.Report = &api.Report{Entities: r.Entities, Broken: r.Broken, RefusedN: r.RefusedN,
-			Changes: (*api.Changes)(r.Changes)}
+			Changes: (*api.Changes)(r.Changes), Found: codeCounts(r.Found), Change: r.Change}
 		for _, t := range r.Taken {
 			out.Report.Taken = append(out.Report.Taken, api.TakenEntity(t))
 		}

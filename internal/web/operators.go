@@ -60,24 +60,31 @@ func (s *server) tokenCalls(a huma.API) {
 				return nil, s.problem(err)
 			}
 			return rows(tokens, len(tokens),
-				func(t operators.Token) api.Token { return api.Token{Name: t.Name, Added: t.Added, By: t.By} }), nil
+				tokenShown), nil
 		})
 	huma.Register(a, op("POST", "/tokens", "add-token", "Make an API token; its secret is given once"),
 		func(ctx context.Context, in *struct {
 			Body struct {
-				Name string `json:"name" maxLength:"200"`
+				Name    string    `json:"name" maxLength:"200"`
+				Expires time.Time `json:"expires,omitempty" doc:"When it ends; absent for one that does not"`
 			}
 		}) (*body[api.Token], error) {
-			t, secret, err := g.Operators.AddToken(ctx, by(ctx), in.Body.Name)
+			t, secret, err := g.Operators.AddToken(ctx, by(ctx), in.Body.Name, in.Body.Expires)
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[api.Token]{api.Token{Name: t.Name, Added: t.Added, By: t.By, Secret: secret}}, nil
+			out := tokenShown(t)
+			out.Secret = secret
+			return &body[api.Token]{out}, nil
 		})
 	huma.Register(a, op("DELETE", "/tokens/{name}", "remove-token", "Remove an API token"),
 		func(ctx context.Context, in *named) (*struct{}, error) {
 			return nil, s.problem(g.Operators.RemoveToken(ctx, by(ctx), in.Name))
 		})
+}
+
+func tokenShown(t operators.Token) api.Token {
+	return api.Token{Name: t.Name, Added: t.Added, By: t.By, Expires: t.Expires}
 }
 
 type withCookie struct {

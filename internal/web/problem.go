@@ -58,7 +58,7 @@ func (s *server) problem(err error) error {
 	case fe != nil:
 	case errors.As(err, &nf):
 		p.Status, p.Title = http.StatusNotFound, "There is no such record"
-		if nf.Near == "" {
+		if nf.Near == "" && nf.Other == "" {
 			p.Detail += "; see the list for the names there are"
 		}
 	case errors.As(err, &ce):

@@ -20,7 +20,7 @@ func (s *server) providerCalls(a huma.API) {
 		})
 	huma.Register(a, op("POST", "/providers", "add-provider", "Add a provider from its metadata, or from typed values"),
 		func(ctx context.Context, in *struct{ Body api.NewProvider }) (*body[api.Provider], error) {
-			n, err := newProvider(in.Body)
+			n, err := newProvider(in.Body.NewRecord)
 			if err != nil {
 				return nil, err
 			}
@@ -33,7 +33,7 @@ func (s *server) providerCalls(a huma.API) {
 	huma.Register(a, looks("/providers/preview", "preview-provider",
 		"What adding a provider would set; for a name that is there, what would change"),
 		func(ctx context.Context, in *struct{ Body api.NewProvider }) (*body[api.Preview], error) {
-			n, err := newProvider(in.Body)
+			n, err := newProvider(in.Body.NewRecord)
 			if err != nil {
 				return nil, err
 			}
@@ -56,8 +56,8 @@ func (s *server) providerCalls(a huma.API) {
 		}
 		return &body[api.Sheet]{s.sheet(in.Name, p.Side.Sheet(g.Records.Snapshot(), p))}, nil
 	})
-	huma.Register(a, op("PUT", "/providers/{name}/settings", "change-provider",
-		"Change settings of a provider; those that are absent stay"),
+	huma.Register(a, op("PATCH", "/providers/{name}/settings", "change-provider",
+		"Change settings of a provider, one or several; those that are absent stay"),
 		func(ctx context.Context, in *struct {
 			Name string `path:"name" maxLength:"200" doc:"Short name"`
 			Body api.ProviderChange
@@ -74,10 +74,9 @@ func (s *server) providerCalls(a huma.API) {
 		})
 }
 
-func newProvider(n api.NewProvider) (records.NewProvider, error) {
+func newProvider(n api.NewRecord) (records.NewProvider, error) {
 	src, err := source(n.Given)
-	return records.NewProvider{Protocol: n.Protocol, Name: n.Name, Title: n.Title, Source: src,
-		AllowUnsolicited: n.AllowUnsolicited, Keeping: n.Keeping(), Draft: n.Draft, Phase: n.Phase}, err
+	return records.NewProvider{Protocol: n.Protocol, Name: n.Name, Source: src, Settings: n.Settings, Draft: n.Draft}, err
 }
 
 func (s *server) provider(ctx context.Context, p *federation.Provider) (*body[api.Provider], error) {

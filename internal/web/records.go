@@ -50,6 +50,14 @@ func (s *server) certificate(c keys.Certificate, use string) api.Certificate {
 	return out
 }
 
+// trustKeys shows the certificates of a trust key.
+func (s *server) trustKeys(text string) (out []api.Certificate) {
+	for _, c := range keys.Read([]byte(text)) {
+		out = append(out, s.certificate(c, "signing"))
+	}
+	return out
+}
+
 func (s *server) certificates(ks []federation.Key) []api.Certificate {
 	out := []api.Certificate{}
 	for _, k := range ks {
@@ -75,11 +83,15 @@ func facts(side federation.Side) []federation.Value {
 func (s *server) record(ctx context.Context, r federation.Record) (api.Record, error) {
 	b, side := r.Basic(), r.Part()
 	fresh, err := s.gate.Freshness.Of(ctx, string(r.Kind()), string(b.Name))
+	var standing api.Standing
+	if err == nil {
+		standing, err = s.standing(ctx, r)
+	}
 	return api.Record{ID: string(b.ID), Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(),
 			EntityID: side.Identity(), Source: b.Intake.Source,
 			Settings: federation.SettingsOf(r), Endpoints: endpoints(side.Endpoints()), Facts: facts(side),
-			Missing: federation.Lacking(side.Missing()),
-			Taken:   taken(b.Intake, fresh), Certificates: s.certificates(side.Keys()), Added: b.Added, Revision: b.Revision},
+			Missing: federation.Lacking(side.Missing()), Standing: standing,
+			Taken: s.taken(b, fresh), Certificates: s.certificates(side.Keys()), Added: b.Added, Revision: b.Revision},
 		s.problem(err)
 }
 
@@ -103,16 +115,31 @@ func (s *server) recordCalls(a huma.API, kind, path string) {
 		"Take newer values of the other side into a record"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.Retake
-	}) (*struct{}, error) {
+	}) (*body[api.Record], error) {
 		src, err := source(in.Body.Given)
 		if err != nil {
 			return nil, err
 		}
-		return nil, s.problem(g.Records.Retake(ctx, by(ctx), kind, in.Name, in.Body.Revision, src))
+		if err := g.Records.Retake(ctx, by(ctx), kind, in.Name, in.Body.Revision, src); err != nil {
+			return nil, s.problem(err)
+		}
+		r, err := g.Records.Record(kind, in.Name)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		out, err := s.record(ctx, r)
+		return &body[api.Record]{out}, err
 	})
 	huma.Register(a, does(path+"/{name}/refresh", "refresh-"+kind, "Ask the metadata address now"),
-		func(ctx context.Context, in *named) (*body[api.Refreshed], error) {
-			out, err := g.Exchange.Refresh(ctx, by(ctx), kind, in.Name)
+		func(ctx context.Context, in *struct {
+			Name  string `path:"name" maxLength:"200" doc:"Short name"`
+			Again bool   `query:"again" doc:"Call back a change that was declined"`
+		}) (*body[api.Refreshed], error) {
+			refresh := g.Exchange.Refresh
+			if in.Again {
+				refresh = g.Exchange.RefreshAgain
+			}
+			out, err := refresh(ctx, by(ctx), kind, in.Name)
 			return &body[api.Refreshed]{api.Refreshed(out)}, s.problem(err)
 		})
 	type decision struct {
@@ -149,9 +176,11 @@ func ends(ks []federation.Key) (first time.Time) {
 	return first
 }
 
-func taken(in federation.Intake, fresh freshness.State) api.Taken {
+func (s *server) taken(b *federation.Basics, fresh freshness.State) api.Taken {
+	in := b.Intake
 	return api.Taken{Document: in.Document, ValidUntil: in.ValidUntil, SignatureMethod: in.SignatureMethod,
-		Verified: in.Verified, OtherRole: in.OtherRole, Fresh: api.Fresh(fresh)}
+		SignedBy: in.SignedBy, Verified: in.Verified, TrustKeys: s.trustKeys(b.TrustKey), OtherRole: in.OtherRole,
+		Fresh: api.Fresh(fresh)}
 }
 
 func preview(p records.Preview) api.Preview {
@@ -175,8 +204,10 @@ func (s *server) sheet(name string, sh federation.Sheet) api.Sheet {
 	for _, v := range sh.Values {
 		out.Values = append(out.Values, api.SheetValue(v))
 	}
-	for _, c := range sh.Certificates {
-		out.Certificates = append(out.Certificates, s.certificate(c, "signing"))
+	for _, k := range sh.Keys {
+		c := s.certificate(k.Certificate, k.Use)
+		c.Next = k.Next
+		out.Certificates = append(out.Certificates, c)
 	}
 	return out
 }

@@ -34,7 +34,7 @@ func (s *server) settingSchemas(doc *huma.OpenAPI) {
 		whole.PrecomputeMessages()
 		doc.Components.Schemas.Map()[name] = whole
 	}
-	for of, name := range map[string]string{"Provider": "ProviderSettings", "ProviderChange": "ProviderSettings",
+	for of, name := range map[string]string{"Provider": "ProviderSettings", "ProviderChange": "ProviderSettings", "NewProvider": "ProviderSettings",
 		"Application":       "ApplicationSettings",
 		"ApplicationChange": "ApplicationSettings", "NewApplication": "ApplicationSettings"} {
 		schema := doc.Components.Schemas.Map()[of]

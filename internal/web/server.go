@@ -1,16 +1,20 @@
 package web
 
 import (
+	"bytes"
 	"crypto/rand"
 	"embed"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net/http"
 	"net/netip"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -71,7 +75,7 @@ func New(o Options) *fiber.App {
 	s.secure, s.host = scheme == "https", host
 	app := fiber.New(fiber.Config{AppName: "Inner Gate", StrictRouting: true, CaseSensitive: true, Immutable: true,
 		ReadBufferSize: maxHeader, BodyLimit: maxBody, StreamRequestBody: true, DisablePreParseMultipartForm: true,
-		ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 90 * time.Second, ErrorHandler: s.failed})
+		JSONEncoder: plainJSON, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 90 * time.Second, ErrorHandler: s.failed})
 	app.Use(recoverer.New(recoverer.Config{EnableStackTrace: true, StackTraceHandler: func(c fiber.Ctx, e any) {
 		s.log.Error("a handler failed by our own fault", "path", c.Path(), "panic", fmt.Sprint(e), "stack",
 			string(debug.Stack()))
@@ -104,6 +108,11 @@ func New(o Options) *fiber.App {
 		return c.Send(document)
 	})
 	app.Use("/api", func(c fiber.Ctx) error {
+		if allow := s.methods(c.Path()); allow != "" {
+			c.Set("Allow", allow)
+			return s.sendProblem(c, &api.Problem{Type: "about:blank", Title: "This address does not take " + c.Method(),
+				Status: http.StatusMethodNotAllowed, Detail: "Use " + allow + "."})
+		}
 		return s.sendProblem(c, &api.Problem{Type: "about:blank", Title: "There is no such call", Status: http.StatusNotFound,
 			Detail: "The calls there are stand in " + s.gate.Base() + "/api/v1/openapi.json."})
 	})
@@ -116,6 +125,14 @@ func (s *server) describe(app *fiber.App) []byte {
 	cfg := huma.DefaultConfig("Inner Gate", s.version)
 	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "", "", ""
 	cfg.CreateHooks = nil
+	plain := huma.Format{Unmarshal: json.Unmarshal, Marshal: func(w io.Writer, v any) error {
+		octets, err := plainJSON(v)
+		if err == nil {
+			_, err = w.Write(append(octets, '\n'))
+		}
+		return err
+	}}
+	cfg.Formats = map[string]huma.Format{"application/json": plain, "json": plain}
 	cfg.Info.Description = "Everything the console and the command line do. Errors are problem details (RFC 9457) with a field, a cause and a way out."
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token": {Type: "http", Scheme: "bearer", Description: "An API token"},
@@ -139,6 +156,38 @@ func Document(version string, protocols []crossing.Protocol) []byte {
 	return (&server{version: version, protocols: protocols}).describe(fiber.New())
 }
 
+// methods are those that an address of the API takes, "" if there is none.
+func (s *server) methods(path string) string {
+	var out []string
+	for template, item := range s.api.OpenAPI().Paths {
+		if !fits(template, path) {
+			continue
+		}
+		for method, o := range map[string]*huma.Operation{"GET": item.Get, "POST": item.Post, "PUT": item.Put,
+			"PATCH": item.Patch, "DELETE": item.Delete} {
+			if o != nil && !slices.Contains(out, method) {
+				out = append(out, method)
+			}
+		}
+	}
+	slices.Sort(out)
+	return strings.Join(out, ", ")
+}
+
+// fits reports whether a path is one of a template with {names} in it.
+func fits(template, path string) bool {
+	want, have := strings.Split(template, "/"), strings.Split(path, "/")
+	if len(want) != len(have) {
+		return false
+	}
+	for i, w := range want {
+		if w != have[i] && (!strings.HasPrefix(w, "{") || have[i] == "") {
+			return false
+		}
+	}
+	return true
+}
+
 // failed answers what no handler answered: unknown addresses, bodies too large.
 func (s *server) failed(c fiber.Ctx, err error) error {
 	status := http.StatusInternalServerError
@@ -156,7 +205,7 @@ func (s *server) failed(c fiber.Ctx, err error) error {
 		detail := "The request cannot be served; look into the gate's log."
 		switch {
 		case status == http.StatusRequestEntityTooLarge:
-			detail = "The body is larger than 3 MiB; upload a large document as an aggregate."
+			detail = "The body is larger than 3.1 MB; the metadata of one entity may have 1.0 MB. Upload that of a federation as an aggregate."
 		case busy:
 			detail = "Too many large requests are worked on; send it again in a moment."
 		}
@@ -172,6 +221,15 @@ func (s *server) failed(c fiber.Ctx, err error) error {
 	}
 	return s.plain(c, status, "This page does not exist",
 		"Start again at your application, or ask the people who sent you here.")
+}
+
+// plainJSON writes JSON without escapes that only scripts inside of HTML need.
+func plainJSON(v any) ([]byte, error) {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	err := e.Encode(v)
+	return bytes.TrimSuffix(b.Bytes(), []byte("\n")), err
 }
 
 func (s *server) sendProblem(c fiber.Ctx, p *api.Problem) error {

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/gate/traces"
 )
 
@@ -18,8 +19,10 @@ func (s *server) traceCalls(a huma.API) {
 		Result      string    `query:"result" enum:"entered,refused,waiting,left"`
 		Application string    `query:"application" maxLength:"200"`
 		Provider    string    `query:"provider" maxLength:"200"`
+		Since       time.Time `query:"since" doc:"Only traces started at this time or later"`
+		Before      time.Time `query:"before" doc:"Only traces started before this"`
+		Offset      int       `query:"offset" minimum:"0"`
 		Limit       int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-		Before      time.Time `query:"before" doc:"Only traces started before this; for the next page"`
 	}
 	huma.Register(a, op("GET", "/traces", "list-traces", "Traces, newest first"),
 		func(ctx context.Context, in *filter) (*body[api.TraceList], error) {
@@ -39,7 +42,9 @@ func (s *server) traceCalls(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
+			snap := g.Records.Snapshot()
 			for i := range steps {
+				steps[i].Finding = checks.Nearest(snap, steps[i].Finding)
 				steps[i].Checks, steps[i].Reasons = traces.Prose(steps[i]), nil
 			}
 			return &body[api.Trace]{api.Trace{TraceHead: traceHead(head), Steps: steps}}, nil

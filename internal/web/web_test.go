@@ -228,7 +228,7 @@ func TestMetadataAndRequestsOfOddSize(t *testing.T) {
 	require.Equal(t, http.StatusOK, res.StatusCode)
 	res, _ = call(t, app, "GET", "/metrics", "")
 	require.Equal(t, http.StatusForbidden, res.StatusCode, "not for everybody")
-	_, secret, err := g.Operators.AddToken(context.Background(), change.By{Who: "test"}, "monitor")
+	_, secret, err := g.Operators.AddToken(context.Background(), change.By{Who: "test"}, "monitor", time.Time{})
 	require.NoError(t, err)
 	res, body = call(t, app, "GET", "/metrics", "", "Authorization", "Bearer "+secret)
 	require.Equal(t, http.StatusOK, res.StatusCode)
@@ -348,13 +348,13 @@ func TestTooLargeAMessageIsRefusedOnAPage(t *testing.T) {
 	require.Contains(t, text, "too much at once")
 	status, text = send("/api/v1/me", 5<<20)
 	require.Equal(t, http.StatusRequestEntityTooLarge, status)
-	require.Contains(t, text, "3 MiB")
+	require.Contains(t, text, "3.1 MB")
 }
 
 // What is wrong about people is named: the field, the cause and the way out.
 func TestBadInputOfPeople(t *testing.T) {
 	app, g := newApp(t)
-	_, secret, err := g.Operators.AddToken(context.Background(), change.By{Who: "test"}, "people")
+	_, secret, err := g.Operators.AddToken(context.Background(), change.By{Who: "test"}, "people", time.Time{})
 	require.NoError(t, err)
 	for _, c := range []struct {
 		method, path, body string

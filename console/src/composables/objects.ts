@@ -41,7 +41,7 @@ export const kinds: Record<Kind['name'], Kind> = {
     },
     fields: async () => providerFields,
     save: (it, settings, why) =>
-      because(why, () => take(api.PUT('/api/v1/providers/{name}/settings',
+      because(why, () => take(api.PATCH('/api/v1/providers/{name}/settings',
       { ...at(it.name), body: { revision: it.revision, settings: settings as Provider['settings'] } }))),
     remove: (name, why) => because(why, () => take(api.DELETE('/api/v1/providers/{name}', at(name)))),
     refresh: (name) => take(api.POST('/api/v1/providers/{name}/refresh', at(name))),
@@ -63,7 +63,7 @@ export const kinds: Record<Kind['name'], Kind> = {
     },
     fields: async () => applicationFields((await kinds.provider.list({ limit: 20000 })).items),
     save: (it, settings, why) =>
-      because(why, () => take(api.PUT('/api/v1/applications/{name}/settings',
+      because(why, () => take(api.PATCH('/api/v1/applications/{name}/settings',
       { ...at(it.name), body: { revision: it.revision, settings: settings as Application['settings'] } }))),
     remove: (name, why) => because(why, () => take(api.DELETE('/api/v1/applications/{name}', at(name)))),
     refresh: (name) => take(api.POST('/api/v1/applications/{name}/refresh', at(name))),

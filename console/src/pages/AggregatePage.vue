@@ -90,7 +90,7 @@ async function ended() {
   await Promise.all([load(), find()])
 }
 const save = async (s: Record<string, unknown>) => {
-  await take(api.PUT('/api/v1/aggregates/{name}/settings', { params: at.value, body: { revision: data.value!.revision,
+  await take(api.PATCH('/api/v1/aggregates/{name}/settings', { params: at.value, body: { revision: data.value!.revision,
     settings: s as { title: string } } }))
   await load()
 }

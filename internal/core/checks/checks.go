@@ -1,6 +1,7 @@
 package checks
 
 import (
+	"cmp"
 	"fmt"
 	"net"
 	"net/url"
@@ -105,9 +106,13 @@ func (c *Checker) Record(r federation.Record) []*finding.Finding {
 	l.missing(federation.Lacking(side.Missing()))
 	l.intake(r.Basic())
 	c.identity(l, r)
-	l.addresses(side.Endpoints())
+	l.addresses(side.Endpoints(), c.onLoopback())
 	if a, ok := r.(*federation.Application); ok {
 		l.hosts(a)
+		c.way(l, a)
+		if a.Side.OwnKeys() {
+			l.ownKeys("app/"+string(a.Name), a.Keys)
+		}
 	}
 	if own, ok := side.(Own); ok {
 		own.Checks(c, r, l)
@@ -153,51 +158,78 @@ func (c *Checker) identity(l *List, r federation.Record) {
 }
 
 // Keys looks at every key of a record, and at whose it is; with strict, dates
-// of certificates count.
+// of certificates that sign count.
 func (c *Checker) Keys(l *List, ks []federation.Key, strict bool) {
-	for _, k := range ks {
+	for _, k := range byKey(ks) {
 		cert := k.Certificate
+		use := finding.Fact("For", cmp.Or(k.Use, "signing and encryption"))
+		signs := k.Use != "encryption"
 		for _, f := range cert.Findings(l.Now) {
-			if strict && f.Code == finding.CertificateExpired {
+			if strict && signs && f.Code == finding.CertificateExpired {
 				f = finding.New(finding.CertificatePast, f.Evidence...)
 			}
-			l.Once(f)
+			l.Add(f.With(use))
 		}
 		if bits := keys.RSABits(cert.Public); bits > 0 && bits < 2048 {
-			l.Once(finding.New(finding.KeyWeak, finding.Fact("Key", cert.Describe()), fingerprint(cert)))
+			l.Add(finding.New(finding.KeyWeak, finding.Fact("Key", cert.Describe()), use, fingerprint(cert)))
 		}
 		if what, ours := c.all().gate[cert.Fingerprint()]; ours {
-			l.Once(finding.New(finding.CertificateBothSides, finding.Fact("Also on record for",
-				"the gate itself, which "+what+" with it"), fingerprint(cert)))
+			l.Add(finding.New(finding.CertificateOfGate, finding.Fact("Also on record for",
+				"the gate itself, which "+what+" with it"), use, fingerprint(cert)))
 		}
-		x := cert.X509
-		if x == nil {
-			continue
-		}
-		switch {
-		case l.Now.Before(x.NotBefore):
-			l.Once(finding.New(finding.CertificateNotYet, finding.Fact("Not before", x.NotBefore.UTC().Format(time.RFC3339)),
-				fingerprint(cert)))
-		case l.Now.Before(x.NotAfter) && x.NotAfter.Sub(l.Now) < certificateAhead:
-			l.Once(finding.New(finding.CertificateExpiring, finding.Fact("Not after", x.NotAfter.UTC().Format(time.RFC3339)),
-				finding.Fact("Days left", fmt.Sprint(int(x.NotAfter.Sub(l.Now).Hours()/24))), fingerprint(cert)))
-		}
-		if cert.Authority() {
-			l.Once(finding.New(finding.CertificateCA, finding.Fact("Subject", x.Subject.String()),
-				finding.Fact("Key usage", "signs certificates, not messages"), fingerprint(cert)))
-		}
-		if cert.SignedWithSHA1() {
-			trust := "by key: the certificate is self-signed, so nobody checks a chain"
-			if x.Issuer.String() != x.Subject.String() {
-				trust = "the gate trusts by key; the other side may check the chain to " + x.Issuer.String()
-			}
-			if strict {
-				trust += "; strictCertificates looks at the dates only"
-			}
-			l.Once(finding.New(finding.CertificateSHA1, finding.Fact("Signature algorithm", x.SignatureAlgorithm.String()),
-				finding.Fact("Kind of trust", trust), fingerprint(cert)))
+		if cert.X509 != nil {
+			l.certificate(cert, use, strict && signs)
 		}
 	}
+}
+
+// byKey gives each key once, with all its uses.
+func byKey(ks []federation.Key) (out []federation.Key) {
+	for _, k := range ks {
+		at := slices.IndexFunc(out, func(o federation.Key) bool {
+			return o.Certificate.Fingerprint() == k.Certificate.Fingerprint() && o.Certificate.SHA256() == k.Certificate.SHA256()
+		})
+		if at < 0 {
+			out = append(out, k)
+		} else if out[at].Use != k.Use {
+			out[at].Use = ""
+		}
+	}
+	return out
+}
+
+// certificate looks at what stands in a certificate.
+func (l *List) certificate(cert keys.Certificate, use finding.Evidence, strict bool) {
+	x := cert.X509
+	switch {
+	case l.Now.Before(x.NotBefore):
+		l.Add(finding.New(finding.CertificateNotYet, finding.Fact("Not before", x.NotBefore.UTC().Format(time.RFC3339)),
+			use, fingerprint(cert)))
+	case l.Now.Before(x.NotAfter) && x.NotAfter.Sub(l.Now) < certificateAhead:
+		l.Add(finding.New(finding.CertificateExpiring, finding.Fact("Not after", x.NotAfter.UTC().Format(time.RFC3339)),
+			l.left(x.NotAfter), use, fingerprint(cert)))
+	}
+	if cert.Authority() {
+		l.Add(finding.New(finding.CertificateCA, finding.Fact("Subject", x.Subject.String()),
+			finding.Fact("Key usage", "signs certificates, not messages"), use, fingerprint(cert)))
+	}
+	if !cert.SignedWithSHA1() {
+		return
+	}
+	trust := "by key: the certificate is self-signed, so nobody checks a chain"
+	if x.Issuer.String() != x.Subject.String() {
+		trust = "the gate trusts by key; the other side may check the chain to " + x.Issuer.String()
+	}
+	if strict {
+		trust += "; strictCertificates looks at the dates only"
+	}
+	l.Add(finding.New(finding.CertificateSHA1, finding.Fact("Signature algorithm", x.SignatureAlgorithm.String()),
+		finding.Fact("Kind of trust", trust), use, fingerprint(cert)))
+}
+
+// left tells how many days are left.
+func (l *List) left(until time.Time) finding.Evidence {
+	return finding.Passing("Days left", fmt.Sprint(int(until.Sub(l.Now).Hours()/24)))
 }
 
 func fingerprint(c keys.Certificate) finding.Evidence {
@@ -227,11 +259,9 @@ func (l *List) Once(f *finding.Finding) {
 	}
 }
 
-var weight = map[finding.Severity]int{finding.Error: 0, finding.Warning: 1, finding.Note: 2}
-
 // Sort puts findings in order, the worst first.
 func Sort(fs []*finding.Finding) []*finding.Finding {
-	slices.SortStableFunc(fs, func(a, b *finding.Finding) int { return weight[a.Severity] - weight[b.Severity] })
+	slices.SortStableFunc(fs, func(a, b *finding.Finding) int { return a.Severity.Compare(b.Severity) })
 	return fs
 }
 
@@ -270,7 +300,7 @@ func (l *List) intake(b *federation.Basics) {
 			finding.Fact("Sign-ins", effect)))
 	case left < metadataAhead:
 		l.Add(finding.New(finding.MetadataExpiring, finding.Fact("validUntil", in.ValidUntil.UTC().Format(time.RFC3339)),
-			finding.Fact("Days left", fmt.Sprint(int(left.Hours()/24)))))
+			l.left(in.ValidUntil)))
 	}
 	if xmlsec.RestsOnSHA1(in.SignatureMethod) || xmlsec.RestsOnSHA1(in.DigestMethod) {
 		l.Add(finding.New(finding.MetadataSHA1, finding.Fact("SignatureMethod", in.SignatureMethod),
@@ -283,7 +313,7 @@ func visible(s string) string {
 }
 
 // addresses looks at endpoints each and in pairs.
-func (l *List) addresses(es []federation.Endpoint) {
+func (l *List) addresses(es []federation.Endpoint, here bool) {
 	for i, e := range es {
 		label := e.Use
 		u, err := url.Parse(e.Location)
@@ -293,6 +323,9 @@ func (l *List) addresses(es []federation.Endpoint) {
 		if u.Scheme == "http" && !loopback(u.Hostname()) {
 			l.Once(finding.New(finding.AddressPlain, finding.Compare(label, "https"+strings.TrimPrefix(e.Location, "http"),
 				e.Location)))
+		}
+		if loopback(u.Hostname()) && !here {
+			l.Once(finding.New(finding.AddressLoopback, finding.Fact(label, e.Location)))
 		}
 		for _, o := range es[:i] {
 			if o.Use != e.Use {

@@ -252,7 +252,23 @@ func TestChecks(t *testing.T) {
 			})), want: finding.CertificateNotYet},
 		{rule: "certificate ends soon", sp: certIn(0, ends(29*24*time.Hour)), want: finding.CertificateExpiring, says: "29"},
 		{rule: "the gate's own certificate", sp: certIn(0, base64.StdEncoding.EncodeToString(own.Certificate.DER)),
-			want: finding.CertificateBothSides, severity: finding.Error, says: "the gate itself"},
+			want: finding.CertificateOfGate, severity: finding.Error, says: "the gate itself"},
+		{rule: "an encryption key that ended is no signing key", sp: certIn(1, ends(-time.Hour)),
+			want: finding.CertificateExpired, says: "For: encryption"},
+		{rule: "ACS on loopback", sp: swap(`https://roster.wrenmoor.example/acs`, `http://localhost:8080/acs`),
+			want: finding.AddressLoopback, severity: finding.Warning, says: "localhost"},
+		{rule: "SHA-1 allowed", idpSet: func(s *samlside.ProviderSettings) { s.AllowSHA1 = true },
+			want: finding.ExceptionInForce, severity: finding.Warning, says: "allowSHA1"},
+		{rule: "CBC allowed", idpSet: func(s *samlside.ProviderSettings) { s.AllowCBC = true },
+			want: finding.ExceptionInForce, severity: finding.Warning, says: "allowCBC"},
+		{rule: "SHA-1 allowed to the application",
+			spSet: func(_ *federation.Application, s *samlside.ApplicationSettings) { s.AllowSHA1 = true },
+			want:  finding.ExceptionInForce},
+		{rule: "a paused provider it is tied to", more: paused, want: finding.ProviderDisabled, severity: finding.Error,
+			says: "staff"},
+		{rule: "no provider that is live", more: paused,
+			spSet: func(a *federation.Application, _ *samlside.ApplicationSettings) { a.Provider = "" },
+			want:  finding.NoProvider},
 		{rule: "certificate of an authority", idp: certIn(0, certificate(t, func(c *x509.Certificate) {
 			c.IsCA, c.BasicConstraintsValid, c.KeyUsage = true, true, x509.KeyUsageCertSign|x509.KeyUsageCRLSign
 		})), want: finding.CertificateCA},
@@ -311,15 +327,72 @@ func TestChecks(t *testing.T) {
 		}
 		for code := range all {
 			related := code == finding.DraftIncomplete && (c.want == finding.BindingNoneCommon || c.want == finding.ArtifactOnly)
-			related = related || code == finding.BindingNoneCommon && c.want == finding.DraftIncomplete
+			related = related || code == finding.ExceptionInForce && c.want == finding.AlgorithmsSHA1 ||
+				code == finding.BindingNoneCommon && c.want == finding.DraftIncomplete
 			require.True(t, code == c.want || related, "%s: no other finding than its own, found %s", c.rule, code)
 		}
 	}
 	w := sound(t)
 	cert := strings.SplitN(strings.SplitN(w.idp, "<ds:X509Certificate>", 2)[1], "<", 2)[0]
 	w.sp = certIn(0, cert)(w.sp)
-	require.Contains(t, w.found(t)[finding.CertificateBothSides].Error(), "the provider staff",
-		"the same certificate at both ends")
+	both := w.found(t)[finding.CertificateBothSides]
+	require.Contains(t, both.Error(), "the provider staff", "the same certificate at both ends")
+	require.Equal(t, finding.Note, both.Severity, "which is no fault by itself")
+}
+
+// paused pauses the provider.
+func paused(s *federation.Snapshot) *federation.Snapshot {
+	p, _ := s.Provider("staff")
+	q := *p
+	q.Phase = federation.Paused
+	return s.With(&q)
+}
+
+// What the gate itself has is checked too.
+func TestChecksOfTheGate(t *testing.T) {
+	aged := func(left time.Duration) *keys.Pair {
+		p, err := keys.Generate("gate", now.Add(left-5*365*24*time.Hour), rand.Reader)
+		require.NoError(t, err)
+		return p
+	}
+	for rule, c := range map[string]struct {
+		base, first string
+		pair        *keys.Pair
+		want        finding.Code
+		severity    finding.Severity
+	}{
+		"sound":                       {"https://gate.example", "https://gate.example", own, "", ""},
+		"without encryption":          {"http://gate.example", "", own, finding.BasePlain, finding.Error},
+		"on loopback":                 {"http://127.0.0.1:8400", "", own, "", ""},
+		"a base that changed":         {"https://new.example", "https://gate.example", own, finding.BaseChanged, finding.Error},
+		"a key that ends soon":        {"https://gate.example", "", aged(24 * time.Hour), finding.OwnKeyEnding, finding.Warning},
+		"a key whose certificate has": {"https://gate.example", "", aged(-24 * time.Hour), finding.OwnKeyEnding, finding.Error},
+	} {
+		set := federation.KeySet{Current: c.pair}
+		g := federation.Gate{Base: c.base, FirstBase: c.first, Keys: map[string]federation.KeySet{"idp": set, "sp": set,
+			"enc": set}, Purposes: samlside.Protocol{}.Purposes()}
+		found := checks.New(federation.NewSnapshot(g), now).Gate()
+		if c.want == "" {
+			require.Empty(t, found, rule)
+			continue
+		}
+		require.NotEmpty(t, found, rule)
+		for _, f := range found {
+			require.Equal(t, c.want, f.Code, rule)
+			require.Equal(t, c.severity, f.Severity, rule)
+		}
+	}
+	// A provider was told an address at the former base; people are sent to the
+	// present one.
+	p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{}, Address: "https://gate.example/saml/sp/p/acs"}}
+	p.Name = "p"
+	snap := federation.NewSnapshot(federation.Gate{Base: "https://new.example"}).With(p)
+	found := map[finding.Code]string{}
+	for _, f := range checks.New(snap, now).Record(p) {
+		found[f.Code] = f.Error()
+	}
+	require.Contains(t, found[finding.BaseChanged], "https://new.example/saml/sp/p/acs")
+	require.Equal(t, "https://new.example/saml/sp/p/acs", p.Side.Sheet(snap, p).Values[1].Value)
 }
 
 func TestNearness(t *testing.T) {

@@ -196,7 +196,7 @@ func (d *drive) open() step {
 		Address: d.snap.Gate.Base + "/open/" + clip(d.e.App), RelayState: clip(d.e.Target)})
 	app, ok := d.snap.Application(federation.Name(d.e.App))
 	if !ok {
-		return d.refuse(finding.New(finding.ApplicationUnknown, finding.Fact("Name", clip(d.e.App))))
+		return d.refuse(finding.New(finding.StartUnknown, finding.Fact("Name", clip(d.e.App))))
 	}
 	d.app = app
 	if err := policy.Open(app, d.now); err != nil {

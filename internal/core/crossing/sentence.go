@@ -38,6 +38,8 @@ var sentences = map[finding.Code]Sentence{
 		"Start again in the browser you want to use, and allow cookies for this address.", FaultRefused},
 	finding.TooManyStarts: {"Too many sign-ins at once",
 		"Wait a few minutes, then start again at your application.", FaultBusy},
+	finding.StartUnknown: {"There is nothing at this address",
+		"Check the link that led you here, or tell your help desk the reference number.", FaultUnknown},
 	finding.ApplicationUnknown: {"This application is not known here",
 		"Check the address, or tell your help desk the reference number.", FaultUnknown},
 	finding.GateFailure: {"Something went wrong here",

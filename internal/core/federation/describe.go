@@ -3,6 +3,7 @@ package federation
 import (
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 
 	"innergate.example/innergate/internal/core/finding"
@@ -11,9 +12,33 @@ import (
 // Value is one value of a record under the name people know it by. Labels come
 // more than once where a record has several of a kind.
 type Value struct {
-	Label   string `json:"label"`
-	Value   string `json:"value"`
+	Label string `json:"label"`
+	Value string `json:"value"`
+	// Of an address: by which binding, in short, with what index, and whether it is
+	// the default.
+	Binding string `json:"binding,omitempty"`
+	Index   int    `json:"index,omitempty"`
+	Default bool   `json:"default,omitempty"`
 	Touches Touch  `json:"-"`
+}
+
+// Name is the label, with the binding of an address.
+func (v Value) Name() string { return named(v.Label, v.Binding) }
+
+func named(label, binding string) string {
+	if binding == "" {
+		return label
+	}
+	return label + " by " + binding
+}
+
+// place says in words what is told of an address beside itself.
+func (v Value) place() string {
+	s := fmt.Sprintf(", index %d", v.Index)
+	if v.Default {
+		s += ", default"
+	}
+	return s
 }
 
 // Touch is a kind of value that no document should change unnoticed.
@@ -55,48 +80,53 @@ func Describe(r Record) []Value {
 // Difference is a value before and after a change; one of both is empty where a
 // value came or went.
 type Difference struct {
-	Label  string `json:"label"`
-	Before string `json:"before,omitempty"`
-	After  string `json:"after,omitempty"`
+	Label   string `json:"label"`
+	Binding string `json:"binding,omitempty"` // of an address
+	Before  string `json:"before,omitempty"`
+	After   string `json:"after,omitempty"`
 	// Touches says that the change is one of identity, keys or addresses.
 	Touches Touch `json:"-"`
 }
+
+// Name is the label, with the binding of an address.
+func (d Difference) Name() string { return named(d.Label, d.Binding) }
 
 // Differences compares two descriptions. Values under the same label are
 // compared as sets; those that differ are paired in their order.
 func Differences(before, after []Value) []Difference {
 	out := []Difference{}
-	var labels []string
-	gone, come, touches := map[string][]string{}, map[string][]string{}, map[string]Touch{}
-	has := func(vs []Value, v Value) bool {
-		for _, w := range vs {
-			if w == v {
-				return true
-			}
-		}
-		return false
-	}
-	note := func(m map[string][]string, from, other []Value) {
+	type group struct{ gone, come []Value }
+	groups := map[string]*group{}
+	var names []string
+	note := func(from, other []Value, to func(*group) *[]Value) {
 		for _, v := range from {
-			if v.Value == "" || has(other, v) {
+			if v.Value == "" || slices.Contains(other, v) {
 				continue
 			}
-			if gone[v.Label] == nil && come[v.Label] == nil {
-				labels = append(labels, v.Label)
+			g := groups[v.Name()]
+			if g == nil {
+				g = &group{}
+				groups[v.Name()], names = g, append(names, v.Name())
 			}
-			m[v.Label], touches[v.Label] = append(m[v.Label], v.Value), v.Touches
+			*to(g) = append(*to(g), v)
 		}
 	}
-	note(gone, before, after)
-	note(come, after, before)
-	for _, l := range labels {
-		for i := range max(len(gone[l]), len(come[l])) {
-			d := Difference{Label: l, Touches: touches[l]}
-			if i < len(gone[l]) {
-				d.Before = gone[l][i]
+	note(before, after, func(g *group) *[]Value { return &g.gone })
+	note(after, before, func(g *group) *[]Value { return &g.come })
+	for _, n := range names {
+		g := groups[n]
+		for i := range max(len(g.gone), len(g.come)) {
+			var d Difference
+			if i < len(g.gone) {
+				v := g.gone[i]
+				d = Difference{Label: v.Label, Binding: v.Binding, Before: v.Value, Touches: v.Touches}
 			}
-			if i < len(come[l]) {
-				d.After = come[l][i]
+			if i < len(g.come) {
+				v := g.come[i]
+				d.Label, d.Binding, d.After, d.Touches = v.Label, v.Binding, v.Value, v.Touches
+			}
+			if d.Before == d.After { // only its place differs
+				d.Before, d.After = d.Before+g.gone[i].place(), d.After+g.come[i].place()
 			}
 			out = append(out, d)
 		}
@@ -113,12 +143,12 @@ func Changed(ds []Difference) []*finding.Finding {
 	evidence := map[finding.Code][]finding.Evidence{}
 	for _, d := range ds {
 		code, ok := changed[d.Touches]
-		if !ok {
-			continue
+		if !ok || d.Touches == TouchIdentity && d.Before == "" {
+			continue // the first identity is no other than before
 		}
-		e := finding.Compare(d.Label, d.Before, d.After)
+		e := finding.Compare(d.Name(), d.Before, d.After)
 		if d.Before == "" {
-			e = finding.Fact(d.Label+", new", d.After)
+			e = finding.Fact(d.Name()+", new", d.After)
 		}
 		evidence[code] = append(evidence[code], e)
 	}

@@ -18,14 +18,14 @@ func ExampleDifferences() {
 	all := federation.Differences(federation.Describe(provider("https://a.wrenmoor.example/sso")),
 		federation.Describe(provider("https://b.wrenmoor.example/sso")))
 	for _, d := range all {
-		fmt.Printf("%s\n  %s\n  %s\n", d.Label, d.Before, d.After)
+		fmt.Printf("%s\n  %s\n  %s\n", d.Name(), d.Before, d.After)
 	}
 	for _, f := range federation.Changed(all) {
 		fmt.Println(f.Code)
 	}
 	// Output:
-	// SingleSignOnService
-	//   https://a.wrenmoor.example/sso  HTTP-Redirect
-	//   https://b.wrenmoor.example/sso  HTTP-Redirect
+	// SingleSignOnService by HTTP-Redirect
+	//   https://a.wrenmoor.example/sso
+	//   https://b.wrenmoor.example/sso
 	// changed-address
 }

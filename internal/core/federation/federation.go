@@ -58,8 +58,10 @@ func NearName(s string) string {
 
 // Gate is what the gate itself is.
 type Gate struct {
-	Base string        // public base address: an origin, without a slash at the end
-	Skew time.Duration // allowed difference of clocks
+	Base string // public base address: an origin, without a slash at the end
+	// FirstBase is the one that the data began with, "" if that is not known.
+	FirstBase string
+	Skew      time.Duration // allowed difference of clocks
 	// Own are values that were stored when they were first made and are never
 	// computed again from the base address, such as entity IDs of our own.
 	Own map[string]string

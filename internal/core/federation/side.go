@@ -231,11 +231,28 @@ type SheetValue struct {
 	Hint       string   // what to mind when entering it
 }
 
+// SheetKey is a key of the gate's that the other side needs.
+type SheetKey struct {
+	Certificate keys.Certificate
+	Use         string // signing or encryption
+	Next        bool   // announced, and not in use yet
+}
+
+// SheetKeys are the keys of a set that are given out.
+func SheetKeys(use string, set KeySet) (out []SheetKey) {
+	for _, p := range []*keys.Pair{set.Current, set.Next} {
+		if p != nil {
+			out = append(out, SheetKey{Certificate: p.Certificate, Use: use, Next: p == set.Next})
+		}
+	}
+	return out
+}
+
 // Sheet is our half of an exchange sheet: what one counterpart needs from the
 // gate.
 type Sheet struct {
 	Values          []SheetValue
-	Certificates    []keys.Certificate // current first
-	MetadataAddress string             // "" if there is no document about the gate
+	Keys            []SheetKey // current first
+	MetadataAddress string     // "" if there is no document about the gate
 	Metadata        []byte
 }

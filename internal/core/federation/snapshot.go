@@ -126,13 +126,15 @@ func (s *Snapshot) With(records ...Record) *Snapshot {
 	return t
 }
 
-// Without gives a snapshot that lacks a record.
-func (s *Snapshot) Without(k Kind, n Name) *Snapshot {
+// Lacking gives a snapshot without some records.
+func (s *Snapshot) Lacking(records ...Record) *Snapshot {
 	t := s.clone()
-	if k == KindProvider {
-		t.dropProvider(n)
-	} else {
-		t.dropApplication(n)
+	for _, r := range records {
+		if r.Kind() == KindProvider {
+			t.dropProvider(r.Basic().Name)
+		} else {
+			t.dropApplication(r.Basic().Name)
+		}
 	}
 	return t
 }

@@ -73,11 +73,13 @@ const (
 	AggregateNoRole     Code = "aggregate-entity-role"
 	AggregateUnverified Code = "aggregate-unverified"
 	AggregateGone       Code = "aggregate-entity-gone"
+	AggregateUnknown    Code = "aggregate-entity-unknown"
 	AggregateDamaged    Code = "aggregate-damaged"
 	AggregateTooLarge   Code = "aggregate-too-large"
 	ChangedEntityID     Code = "changed-entity-id"
 	ChangedKey          Code = "changed-key"
 	ChangedAddress      Code = "changed-address"
+	ChangeDeclined      Code = "change-declined"
 	ChangeWaiting       Code = "change-waiting"
 	SinceThePreview     Code = "changed-since-preview"
 	RefreshFailed       Code = "refresh-failed"
@@ -91,6 +93,13 @@ const (
 	EntityIDTwice        Code = "entity-id-twice"
 	AddressNear          Code = "address-near"
 	AddressPlain         Code = "address-http"
+	AddressLoopback      Code = "address-loopback"
+	EntityIDMoving       Code = "entity-id-moving"
+	ExceptionInForce     Code = "exception-in-force"
+	BasePlain            Code = "base-http"
+	BaseChanged          Code = "base-changed"
+	OwnKeyEnding         Code = "own-key-ending"
+	CertificateOfGate    Code = "certificate-of-gate"
 	AddressForeign       Code = "address-foreign-host"
 	BindingNoneCommon    Code = "binding-none-common"
 	ArtifactOnly         Code = "artifact-only"
@@ -148,6 +157,7 @@ const (
 	CrossingUnknown       Code = "crossing-unknown"
 	CrossingOtherBrowser  Code = "crossing-other-browser"
 	CrossingEnded         Code = "crossing-ended"
+	StartUnknown          Code = "start-unknown"
 	ApplicationUnknown    Code = "application-unknown"
 	ProviderUnknown       Code = "provider-unknown"
 	NoProvider            Code = "no-provider"
@@ -223,7 +233,7 @@ var catalogue = []Entry{
 	{SignatureInclusive, Warning, Sender, "The signature uses inclusive canonicalisation",
 		"Ask the sender for exclusive canonicalisation; inclusive breaks when a document is embedded elsewhere.",
 		"C14N 1.0 inclusive is named or implied (SAML core §5.4.3)."},
-	{CertificateExpired, Warning, Sender, "The certificate of the signing key is past its date",
+	{CertificateExpired, Warning, Sender, "The certificate is past its date",
 		"Ask the sender when the key will be renewed. Trust is by key, so nothing stops working today.",
 		"The certificate's notAfter lies in the past."},
 	{CertificateOdd, Warning, Sender, "The certificate is not well-formed; only its key is used",
@@ -317,6 +327,9 @@ var catalogue = []Entry{
 	{AggregateGone, Warning, Gate, "The entity is no longer in its aggregate",
 		"Ask its administrator whether it left; remove the record, or take in metadata from another source.",
 		"A refresh of the aggregate does not hold the entity that a record was taken from."},
+	{AggregateUnknown, Error, Gate, "The aggregate holds no entity with this ID",
+		"Search the aggregate for it, and give the entity ID letter by letter as it stands there.",
+		"An entity is named that the present edition of the aggregate does not hold."},
 	{AggregateTooLarge, Error, Sender, "The aggregate is too large",
 		"Ask the sender for a smaller one, or for the metadata of the single entities you need.",
 		"An aggregate may have 256 MiB."},
@@ -331,6 +344,9 @@ var catalogue = []Entry{
 		"Metadata taken in anew differs from the record."},
 	{ChangedAddress, Warning, Gate, "The metadata names other addresses than before",
 		"See that the addresses belong to the other side.", "Metadata taken in anew differs from the record."},
+	{ChangeDeclined, Note, Gate, "A change of the metadata was declined",
+		"If the other side meant it, call it back (innergate refresh NAME --again, or Refresh on its page) and approve it; sign-ins may fail meanwhile.",
+		"The document at the address differs from the record, and somebody declined the change."},
 	{ChangeWaiting, Warning, Gate, "A change of the metadata waits for approval",
 		"Look at what changes, then approve or decline it.",
 		"A refresh found other keys, addresses or another entity ID, and the record asks for approval."},
@@ -357,6 +373,24 @@ var catalogue = []Entry{
 	{AddressPlain, Warning, Sender, "The address is http, not https",
 		"Have the sender offer an https address; over http anybody on the way can read the answer.",
 		"An endpoint with scheme http outside loopback."},
+	{AddressLoopback, Warning, Sender, "The address leads to the person's own machine",
+		"Ask the sender for the address that people reach it by.",
+		"An address of the other side is on localhost or a loopback address, and the gate is not."},
+	{EntityIDMoving, Warning, Sender, "The gate's entity ID has changed, and the other side may not know yet",
+		"Tell the sender's administrator the new entity ID; once it is set there, empty formerEntityId.",
+		"formerEntityId is set: towards a provider both entity IDs are accepted; an application is sent the new one."},
+	{ExceptionInForce, Warning, Gate, "An exception from the rules is in force",
+		"Ask the other side when it can do without, and take the exception back then.",
+		"allowSHA1 or allowCBC is set on a record."},
+	{BasePlain, Error, Gate, "The gate's base address is not encrypted",
+		"Serve the gate by https, and set its base address so; names and sign-ins pass it readable for everybody in between.",
+		"The base address is http and not on a loopback address."},
+	{BaseChanged, Error, Gate, "The gate's base address is another one than counterparts were given",
+		"Give every counterpart the addresses on its exchange sheet anew, then acknowledge this finding; or set the former base address again. Entity IDs stay as they are.",
+		"The base address in the configuration differs from the one that the data began with."},
+	{OwnKeyEnding, Warning, Gate, "The certificate of a key of the gate's own ends soon",
+		"Announce the next key (innergate key announce, or Keep, Keys), have counterparts take it in, then switch.",
+		"The notAfter of a current key's certificate lies within 30 days; an error once it is past."},
 	{AddressForeign, Warning, Sender, "The address lies at a host that the other side is not known to own",
 		"Ask the sender whether the host is its own, then note it on the record under ownHosts.",
 		"An AssertionConsumerService at another host than the entity ID, the own start address or ownHosts name."},
@@ -382,11 +416,14 @@ var catalogue = []Entry{
 	{CertificateExpiring, Warning, Sender, "The certificate ends soon",
 		"Ask the sender for its next key, and take it in beside the present one.",
 		"The certificate's notAfter lies within 30 days."},
-	{CertificateBothSides, Error, Gate, "The same certificate stands on both sides",
-		"Find out whose it is: one of the two sides was given the other's. Ask for the right one.",
-		"A counterpart's certificate is the gate's own, or that of the counterpart at the other end."},
-	{CertificateCA, Warning, Sender, "This is the certificate of an authority, not of a signing key",
-		"Ask the sender for the certificate that it signs messages with.",
+	{CertificateBothSides, Note, Gate, "The same key stands on both sides",
+		"Nothing is to be done if one party is both; else ask whose it is, and take in the right one.",
+		"A key of the application is also on record for a provider that serves it. That is no fault by itself."},
+	{CertificateOfGate, Error, Gate, "The key on record for the other side is the gate's own",
+		"Ask the other side for its certificate: it was given, or gave back, that of the gate.",
+		"A counterpart's key is one of the gate's own; it cannot have made the counterpart's signatures."},
+	{CertificateCA, Warning, Sender, "This is the certificate of an authority, not of a key in use",
+		"Ask the sender for the certificate of the key itself, that it signs or decrypts with.",
 		"The certificate may sign certificates but not messages (RFC 5280 §4.2.1.3, §4.2.1.9)."},
 	{RequestsSignedNoKey, Warning, Application,
 		"The application signs its requests, but no key to verify them is on record",
@@ -502,9 +539,12 @@ var catalogue = []Entry{
 		"The crossing's cookie is absent or differs."},
 	{CrossingEnded, Note, Browser, "This sign-in is already finished", "Continue to the application.",
 		"An answer was posted again by the browser that already ended the crossing."},
+	{StartUnknown, Error, Browser, "No application has the name in this address",
+		"Correct the link that led here: the address of a start ends with the short name of an application.",
+		"A start at the gate (/open/NAME) names no application on record."},
 	{ApplicationUnknown, Error, Application, "No application with this identity is on record",
 		"Add the application, or correct its entity ID on one of the two sides.",
-		"The Issuer of an AuthnRequest, or the name in an address, is on no record."},
+		"The Issuer of an AuthnRequest, or of an ArtifactResolve, is on no record; or the record was removed meanwhile."},
 	{ProviderUnknown, Error, Gate, "No provider with this name is on record", "Add the provider, or correct the address.",
 		"The name in an address is on no record."},
 	{NoProvider, Error, Gate, "No provider can serve this application",

@@ -13,6 +13,8 @@
 package finding
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"strings"
 )
@@ -29,6 +31,12 @@ const (
 	Warning Severity = "warning"
 	Error   Severity = "error"
 )
+
+// Compare puts the worse severity first: negative if s is worse than t.
+func (s Severity) Compare(t Severity) int {
+	weight := map[Severity]int{Error: 0, Warning: 1, Note: 2}
+	return weight[s] - weight[t]
+}
 
 // Side is the party that has to act on a finding.
 type Side string
@@ -49,6 +57,8 @@ type Evidence struct {
 	Label    string `json:"label"`
 	Expected string `json:"expected,omitempty"`
 	Found    string `json:"found,omitempty"`
+	// Passing says that it changes by itself as time goes by.
+	Passing bool `json:"passing,omitempty"`
 }
 
 // Compare is evidence that two values should have been the same.
@@ -58,6 +68,12 @@ func Compare(label, expected, found string) Evidence {
 
 // Fact is evidence that consists of one value.
 func Fact(label, found string) Evidence { return Evidence{Label: label, Found: found} }
+
+// Passing is evidence that changes by itself as time goes by, like the days left
+// until an end. It does not make another finding of one.
+func Passing(label, found string) Evidence {
+	return Evidence{Label: label, Found: found, Passing: true}
+}
 
 // Finding is one diagnosed fact. It is immutable once made and serves as error.
 type Finding struct {
@@ -121,6 +137,19 @@ func (f *Finding) From(side Side) *Finding {
 	g.Side = side
 	g.Remedy = strings.ReplaceAll(g.Remedy, "the sender", "the "+string(side))
 	return &g
+}
+
+// Mark is short for what a finding says: its code and evidence, but for what
+// passes. The same finding on the same thing has the same mark later.
+func (f *Finding) Mark() string {
+	h := sha256.New()
+	h.Write([]byte(f.Code))
+	for _, e := range f.Evidence {
+		if !e.Passing {
+			h.Write([]byte("\x00" + e.Label + "\x00" + e.Expected + "\x00" + e.Found))
+		}
+	}
+	return hex.EncodeToString(h.Sum(nil)[:8])
 }
 
 // With returns the finding with more evidence.

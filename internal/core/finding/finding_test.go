@@ -77,3 +77,12 @@ func TestFindingTellsCauseAndWayOut(t *testing.T) {
 	require.False(t, finding.Is(wrapped, finding.IssuerOther))
 	require.Panics(t, func() { finding.New("no-such-code") })
 }
+
+func TestMarksStayWhileTimePasses(t *testing.T) {
+	f := func(left, print string) string {
+		return finding.New(finding.CertificateExpiring, finding.Passing("Days left", left),
+			finding.Fact("SHA-256", print)).Mark()
+	}
+	require.Equal(t, f("9", "AA"), f("8", "AA"))
+	require.NotEqual(t, f("9", "AA"), f("9", "AB"))
+}

@@ -15,7 +15,14 @@ import (
 )
 
 // By is who makes a change, and why.
-type By struct{ Who, Why string }
+type By struct {
+	Who, Why string
+	// Together, if set, has changes share a number: that of the first one.
+	Together *Together
+}
+
+// Together are changes that are made together, and can be taken back together.
+type Together struct{ Number int64 } // 0 until the first one is noted
 
 // FieldError says which field of what was given is wrong. It wraps the finding.
 type FieldError struct {
@@ -33,15 +40,29 @@ func (e *FieldError) Unwrap() error { return e.Err }
 func Field(name string, err error) error { return &FieldError{Field: name, Err: err} }
 
 // NotFoundError says that no record has a name.
-type NotFoundError struct{ Kind, Name, Near string }
+type NotFoundError struct {
+	Kind, Name, Near string
+	Other            string // kind of a record that does have the name
+}
 
 // Error names what was looked for, and a near name if there is one.
 func (e *NotFoundError) Error() string {
 	s := fmt.Sprintf("there is no %s %q", e.Kind, e.Name)
-	if e.Near != "" {
+	switch {
+	case e.Other != "":
+		s += fmt.Sprintf("; there is %s %q", Article(e.Other), e.Name)
+	case e.Near != "":
 		s += fmt.Sprintf("; did you mean %q?", e.Near)
 	}
 	return s
+}
+
+// Article puts the article before a kind.
+func Article(kind string) string {
+	if strings.ContainsAny(kind[:1], "aeiou") {
+		return "an " + kind
+	}
+	return "a " + kind
 }
 
 // NotFound says that no record of a kind has a name; near is one that there is,
@@ -91,6 +112,7 @@ const (
 	KindProvider    = "provider"
 	KindApplication = "application"
 	KindAggregate   = "aggregate"
+	KindGate        = "gate" // the gate itself, in checks
 )
 
 // Note is what history tells of a change.
@@ -110,7 +132,20 @@ func (n Note) Row() *store.HistoryRow {
 }
 
 // Write puts a note into the history.
-func (n Note) Write(tx *gorm.DB) error { return tx.Create(n.Row()).Error }
+func (n Note) Write(tx *gorm.DB) error { return n.create(tx, n.Row()) }
+
+// create writes the row, with the number that it shares with others.
+func (n Note) create(tx *gorm.DB, row *store.HistoryRow) error {
+	t := n.By.Together
+	if t != nil {
+		row.Batch = t.Number
+	}
+	if err := tx.Create(row).Error; err != nil || t == nil || t.Number != 0 {
+		return err
+	}
+	t.Number = row.ID
+	return tx.Model(row).Update("batch", row.ID).Error
+}
 
 // WriteOf puts a note on a record into the history: which record it is, and its
 // values, are the record's.
@@ -123,7 +158,7 @@ func (n Note) WriteOf(tx *gorm.DB, r federation.Record) (err error) {
 	n.Kind, n.Name = KindOf(r), NameOf(r)
 	row := n.Row()
 	row.Protocol, row.Object = r.Part().Protocol(), string(r.Basic().ID)
-	return tx.Create(row).Error
+	return n.create(tx, row)
 }
 
 // KindOf is the kind of a record, as history has it.

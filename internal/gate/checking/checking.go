@@ -1,10 +1,12 @@
-// Package checking gives all that can be known of records without a sign-in.
+// Package checking gives all that can be known of records, of aggregates and of the
+// gate itself without a sign-in, and what of it somebody has acknowledged.
 package checking
 
 import (
 	"context"
 	"encoding/json"
 	"log/slog"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -12,7 +14,9 @@ import (
 	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/editions"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/freshness"
 	"innergate.example/innergate/internal/gate/records"
@@ -21,22 +25,28 @@ import (
 
 // Room checks records.
 type Room struct {
-	store   *store.Store
-	now     func() time.Time
-	fetch   *fetch.Fetcher
-	records *records.Room
-	found   found
+	Parts
+	found found
+}
+
+// Parts are what the room works with.
+type Parts struct {
+	Store     *store.Store
+	Now       func() time.Time
+	Fetch     *fetch.Fetcher
+	Records   *records.Room
+	Editions  *editions.Room
+	Freshness *freshness.Room
 }
 
 // New makes a room that checks the records of another.
-func New(s *store.Store, now func() time.Time, f *fetch.Fetcher, r *records.Room) *Room {
-	return &Room{store: s, now: now, fetch: f, records: r}
-}
+func New(p Parts) *Room { return &Room{Parts: p} }
 
-// Checked is a record with its findings.
+// Checked is a record, an aggregate or the gate itself, with its findings.
 type Checked struct {
 	Kind, Name, Title string
 	Findings          []*finding.Finding
+	Acknowledged      []Acknowledged // beside them
 }
 
 // Filter narrows checks.
@@ -44,50 +54,145 @@ type Filter struct {
 	Names    []string // short names; none means all
 	Kind     string
 	Severity string // at least: error, warning, note
+	Code     string // only findings with this code
+	Side     string // only findings on which this side must act
 	Reach    bool   // ask the addresses too
-	Quiet    bool   // only records that have findings
+	Quiet    bool   // only those that have findings
 }
 
-// Check gives all that can be known of records without a sign-in: from the
-// records, from how fresh they are, and on demand from their addresses.
-func (rm *Room) Check(ctx context.Context, f Filter) ([]Checked, error) {
-	snap := rm.records.Snapshot()
-	var all []federation.Record
-	if len(f.Names) > 0 {
-		for _, n := range f.Names {
-			found, err := rm.records.Named(n)
-			if err != nil {
-				return nil, err
-			}
-			all = append(all, found...)
-		}
-	} else {
-		all = snap.Records()
+// keeps reports whether a finding passes the filter.
+func (f Filter) keeps(x *finding.Finding) bool {
+	return (f.Code == "" || string(x.Code) == f.Code) && (f.Side == "" || string(x.Side) == f.Side) &&
+		(f.Severity == "" || x.Severity == finding.Error || f.Severity == "note" ||
+			f.Severity == "warning" && x.Severity == finding.Warning)
+}
+
+// check sees whether what the filter names exists.
+func (f Filter) check() error {
+	var codes []string
+	for _, e := range finding.Catalogue() {
+		codes = append(codes, string(e.Code))
 	}
-	state, err := rm.freshness(ctx)
+	if f.Code != "" && !slices.Contains(codes, f.Code) {
+		return change.Field("code", change.NotFound("finding", f.Code, nearword.Of(f.Code, codes)))
+	}
+	return nil
+}
+
+// subject is something that can be checked.
+type subject struct {
+	kind, name, title string
+	object            string            // what acknowledgements refer to
+	record            federation.Record // nil if it is none
+	find              func() []*finding.Finding
+}
+
+// Check gives all that can be known without a sign-in: from the records, from how
+// fresh they are, and on demand from their addresses.
+func (rm *Room) Check(ctx context.Context, f Filter) ([]Checked, error) {
+	if err := f.check(); err != nil {
+		return nil, err
+	}
+	all, err := rm.subjects(ctx, len(f.Names) > 0)
 	if err != nil {
 		return nil, err
 	}
-	find := rm.found.of(snap, rm.now(), len(f.Names) > 0)
+	if all, err = chosen(all, f); err != nil {
+		return nil, err
+	}
+	state, err := rm.state(ctx)
+	if err != nil {
+		return nil, err
+	}
+	known, err := rm.acknowledged(ctx)
+	if err != nil {
+		return nil, err
+	}
 	out := []Checked{}
-	for _, r := range all {
-		if f.Kind != "" && change.KindOf(r) != f.Kind {
-			continue
+	for _, s := range all {
+		fs := slices.Concat(s.find(), state[s.kind+"/"+s.name])
+		if f.Reach && s.record != nil {
+			fs = append(fs, rm.reach(ctx, s.record)...)
 		}
-		fs := slices.Concat(find(r), state[federation.Path(r)])
-		if f.Reach {
-			fs = append(fs, rm.reach(ctx, r)...)
-		}
-		kept := fs[:0]
+		c := Checked{Kind: s.kind, Name: s.name, Title: s.title, Findings: []*finding.Finding{}}
 		for _, x := range checks.Sort(fs) {
-			if f.Severity == "" || x.Severity == finding.Error || f.Severity == "note" || f.Severity == "warning" &&
-				x.Severity == finding.Warning {
-				kept = append(kept, x)
+			if !f.keeps(x) {
+				continue
+			}
+			if a, ok := known[s.object+" "+x.Mark()]; ok {
+				a.Finding = x
+				c.Acknowledged = append(c.Acknowledged, a)
+			} else {
+				c.Findings = append(c.Findings, x)
 			}
 		}
-		if len(kept) > 0 || !f.Quiet {
-			out = append(out, Checked{change.KindOf(r), change.NameOf(r), r.Basic().Title, kept})
+		if len(c.Findings)+len(c.Acknowledged) > 0 || !f.Quiet {
+			out = append(out, c)
 		}
+	}
+	return out, nil
+}
+
+// subjects are all that can be checked: the gate first, then records, then
+// aggregates. With few, nothing is kept of what checking them came to.
+func (rm *Room) subjects(ctx context.Context, few bool) ([]subject, error) {
+	snap := rm.Records.Snapshot()
+	checker := checks.New(snap, rm.Now())
+	find := rm.found.of(checker, snap, few)
+	out := []subject{{kind: change.KindGate, name: change.KindGate, title: snap.Gate.Base, object: change.KindGate,
+		find: checker.Gate}}
+	for _, r := range snap.Records() {
+		out = append(out, subject{change.KindOf(r), change.NameOf(r), r.Basic().Title, objectOf(r), r,
+			func() []*finding.Finding { return slices.Clone(find(r)) }})
+	}
+	aggregates, err := rm.Editions.All(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range slices.Sorted(maps.Keys(aggregates)) {
+		d := aggregates[name]
+		kept, err := rm.Freshness.Load(ctx, change.KindAggregate, name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, subject{kind: change.KindAggregate, name: name, title: d.Title, object: "aggregate/" + name,
+			find: func() []*finding.Finding { return d.Findings(rm.Now(), rm.Editions.Whole(d), kept.Failure) }})
+	}
+	return out, nil
+}
+
+// objectOf is what acknowledgements on a record refer to.
+func objectOf(r federation.Record) string { return change.KindOf(r) + "/" + string(r.Basic().ID) }
+
+// chosen are those of all that a filter names. A name that is none, or one of
+// another kind, is an error.
+func chosen(all []subject, f Filter) ([]subject, error) {
+	if len(f.Names) == 0 {
+		return slices.DeleteFunc(all, func(s subject) bool { return f.Kind != "" && s.kind != f.Kind }), nil
+	}
+	var out []subject
+	for _, name := range f.Names {
+		var other string
+		var names []string
+		before := len(out)
+		for _, s := range all {
+			switch {
+			case s.name == name && (f.Kind == "" || s.kind == f.Kind):
+				out = append(out, s)
+			case s.name == name:
+				other = s.kind
+			case f.Kind == "" || s.kind == f.Kind:
+				names = append(names, s.name)
+			}
+		}
+		if len(out) > before {
+			continue
+		}
+		kind := f.Kind
+		if kind == "" {
+			kind = "provider, application or aggregate"
+		}
+		return nil, &change.NotFoundError{Kind: kind, Name: name, Near: nearword.Of(name, names), Other: other}
 	}
 	return out, nil
 }
@@ -102,15 +207,14 @@ type found struct {
 }
 
 // of gives a function that checks one record; with few, nothing is kept.
-func (k *found) of(snap *federation.Snapshot, now time.Time, few bool) func(federation.Record) []*finding.Finding {
-	c := checks.New(snap, now)
+func (k *found) of(c *checks.Checker, snap *federation.Snapshot, few bool) func(federation.Record) []*finding.Finding {
 	if few {
 		return c.Record
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.snap != snap || now.Sub(k.at) > time.Minute || now.Before(k.at) {
-		k.snap, k.at, k.all = snap, now, map[string][]*finding.Finding{}
+	if k.snap != snap || c.Now.Sub(k.at) > time.Minute || c.Now.Before(k.at) {
+		k.snap, k.at, k.all = snap, c.Now, map[string][]*finding.Finding{}
 		for _, r := range snap.Records() {
 			k.all[federation.Path(r)] = c.Record(r)
 		}
@@ -119,11 +223,11 @@ func (k *found) of(snap *federation.Snapshot, now time.Time, few bool) func(fede
 	return func(r federation.Record) []*finding.Finding { return all[federation.Path(r)] }
 }
 
-// freshness gives the findings on how current records are, by kind and name.
-func (rm *Room) freshness(ctx context.Context) (map[string][]*finding.Finding, error) {
+// state gives the findings on how current records are, by kind and name.
+func (rm *Room) state(ctx context.Context) (map[string][]*finding.Finding, error) {
 	out := map[string][]*finding.Finding{}
 	var rows []store.FreshRow
-	if err := rm.store.Read.WithContext(ctx).Where("kind <> ?", change.KindAggregate).Find(&rows).Error; err != nil {
+	if err := rm.Store.Read.WithContext(ctx).Where("kind <> ?", change.KindAggregate).Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	for _, row := range rows {
@@ -137,20 +241,23 @@ func (rm *Room) freshness(ctx context.Context) (map[string][]*finding.Finding, e
 		}
 		if d.Failure != nil {
 			out[at] = append(out[at], finding.New(finding.RefreshFailed,
-				append([]finding.Evidence{finding.Fact("Cause", d.Failure.Title), finding.Fact("Last good copy",
+				append([]finding.Evidence{finding.Fact("Cause", d.Failure.Title), finding.Passing("Last good copy",
 					d.Checked.Format(time.RFC3339))}, d.Failure.Evidence...)...))
 		}
-		if rm.now().Sub(d.At) < freshness.ChangedShown {
+		if d.Declined != "" {
+			out[at] = append(out[at], finding.New(finding.ChangeDeclined, finding.Fact("SHA-256 of the document", d.Declined)))
+		}
+		if rm.Now().Sub(d.At) < freshness.ChangedShown {
 			out[at] = append(out[at], d.Changed...)
 		}
 	}
 	var waiting []store.PendingRow
-	if err := rm.store.Read.WithContext(ctx).Omit("data").Find(&waiting).Error; err != nil {
+	if err := rm.Store.Read.WithContext(ctx).Omit("data").Find(&waiting).Error; err != nil {
 		return nil, err
 	}
 	for _, w := range waiting {
 		at := w.Kind + "/" + w.Name
-		out[at] = append(out[at], finding.New(finding.ChangeWaiting, finding.Fact("Since", w.At.UTC().Format(time.RFC3339))))
+		out[at] = append(out[at], finding.New(finding.ChangeWaiting, finding.Passing("Since", w.At.UTC().Format(time.RFC3339))))
 	}
 	return out, nil
 }
@@ -158,8 +265,8 @@ func (rm *Room) freshness(ctx context.Context) (map[string][]*finding.Finding, e
 // Remind writes a line into the log for each record whose metadata is past its
 // validUntil.
 func (rm *Room) Remind(log *slog.Logger) {
-	now := rm.now()
-	for _, r := range rm.records.Snapshot().Records() {
+	now := rm.Now()
+	for _, r := range rm.Records.Snapshot().Records() {
 		if until := r.Basic().Intake.ValidUntil; !until.IsZero() && now.After(until) {
 			log.Warn("the metadata is past its validUntil", "kind", change.KindOf(r), "name", change.NameOf(r),
 				"validUntil", until.UTC(), "stopped", r.Basic().Expired(now))
@@ -185,13 +292,13 @@ func (rm *Room) reach(ctx context.Context, r federation.Record) []*finding.Findi
 			continue
 		}
 		seen[a] = true
-		before := rm.now()
-		date, err := rm.fetch.Trusting(r.Basic().Keeping).Probe(ctx, a)
+		before := rm.Now()
+		date, err := rm.Fetch.Trusting(r.Basic().Keeping).Probe(ctx, a)
 		if f := finding.Of(err); f != nil {
 			out = append(out, finding.New(finding.EndpointUnreachable, f.Evidence...).From(r.Kind().Side()))
 			continue
 		}
-		skew := rm.records.Snapshot().Gate.Skew
+		skew := rm.Records.Snapshot().Gate.Skew
 		if off := date.Sub(before); !apart && !date.IsZero() && (off > skew+2*time.Second || off < -skew-2*time.Second) {
 			apart = true
 			out = append(out, finding.New(finding.ClockApart, finding.Fact("Address", a),

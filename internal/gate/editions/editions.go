@@ -5,6 +5,7 @@ package editions
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -48,11 +49,13 @@ type Data struct {
 	CacheDuration   time.Duration `json:"cacheDuration,omitempty"`
 	SignatureMethod string        `json:"signatureMethod,omitempty"`
 	DigestMethod    string        `json:"digestMethod,omitempty"`
+	SignedBy        string        `json:"signedBy,omitempty"` // whose key the signature names, in words
 	Verified        bool          `json:"verified,omitempty"`
 	Entities        int           `json:"entities,omitempty"`
 	Broken          int           `json:"broken,omitempty"`
 	Taken           time.Time     `json:"taken,omitzero"`
 	Changes         *Changes      `json:"changes,omitempty"`
+	Restored        bool          `json:"restored,omitempty"` // after it was removed: its document is still to come
 }
 
 // Settings are what an engineer decides about an aggregate.
@@ -77,6 +80,39 @@ func (e Edit) Over(s Settings) Settings {
 		}
 	}
 	return s
+}
+
+// Findings are what can be known of an aggregate without a sign-in. failure is why
+// its last refresh failed, nil if it did not; whole tells whether its document is
+// there.
+func (d Data) Findings(now time.Time, whole bool, failure *finding.Finding) []*finding.Finding {
+	var out []*finding.Finding
+	add := func(code finding.Code, evidence ...finding.Evidence) {
+		out = append(out, finding.New(code, evidence...).From(finding.Sender))
+	}
+	if !whole {
+		add(finding.AggregateDamaged, finding.Fact("Document", cmp.Or(d.File, "gone since the aggregate was removed")))
+	}
+	if d.TrustKey == "" {
+		signed := finding.Fact("Signature", "none")
+		if d.SignedBy != "" {
+			signed = finding.Fact("Signed by", d.SignedBy)
+		}
+		add(finding.AggregateUnverified, signed)
+	}
+	if until := d.ValidUntil; !until.IsZero() && now.After(until) {
+		add(finding.MetadataExpired, finding.Fact("validUntil", until.Format(time.RFC3339)))
+	} else if !until.IsZero() && until.Sub(now) < 48*time.Hour {
+		add(finding.MetadataExpiring, finding.Fact("validUntil", until.Format(time.RFC3339)))
+	}
+	if xmlsec.RestsOnSHA1(d.SignatureMethod) || xmlsec.RestsOnSHA1(d.DigestMethod) {
+		add(finding.MetadataSHA1, finding.Fact("SignatureMethod", d.SignatureMethod),
+			finding.Fact("DigestMethod", d.DigestMethod))
+	}
+	if failure != nil {
+		add(finding.RefreshFailed, append([]finding.Evidence{finding.Fact("Cause", failure.Title)}, failure.Evidence...)...)
+	}
+	return out
 }
 
 // Changes is what differs between two editions of an aggregate; lists hold the
@@ -107,6 +143,22 @@ func (rm *Room) Row(ctx context.Context, name string) (row store.AggregateRow, d
 		err = json.Unmarshal(row.Data, &d)
 	}
 	return row, d, err
+}
+
+// All gives what is stored of every aggregate, by name.
+func (rm *Room) All(ctx context.Context) (map[string]Data, error) {
+	var rows []store.AggregateRow
+	err := rm.store.Read.WithContext(ctx).Find(&rows).Error
+	out := map[string]Data{}
+	for _, r := range rows {
+		var d Data
+		if err := json.Unmarshal(r.Data, &d); err != nil {
+			return nil, err
+		}
+		d.Title = cmp.Or(d.Title, d.NamedAs, r.Name)
+		out[r.Name] = d
+	}
+	return out, err
 }
 
 // Filter narrows a list of entities.
@@ -164,7 +216,11 @@ func (rm *Room) Cut(ctx context.Context, aggregate, entityID string) ([]byte, er
 	err = rm.store.Read.WithContext(ctx).Where("aggregate = ? AND edition = ? AND entity_id = ?", aggregate, row.Edition,
 		entityID).Order("id").Take(&e).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
-		return nil, &change.NotFoundError{Kind: "entity", Name: entityID}
+		near, err := rm.Near(ctx, aggregate, row.Edition, entityID)
+		if err != nil {
+			return nil, err
+		}
+		return nil, change.NotFound("entity", entityID, near)
 	}
 	if err != nil {
 		return nil, err
@@ -175,6 +231,15 @@ func (rm *Room) Cut(ctx context.Context, aggregate, entityID string) ([]byte, er
 	}
 	defer f.Close()
 	return f.Cut(e)
+}
+
+// Near gives the entity ID of an edition that is nearest to one that it does not
+// hold, "" if none is near.
+func (rm *Room) Near(ctx context.Context, aggregate string, edition int64, id string) (string, error) {
+	var ids []string
+	err := rm.store.Read.WithContext(ctx).Model(&store.EntityRow{}).Where("aggregate = ? AND edition = ?", aggregate,
+		edition).Pluck("entity_id", &ids).Error
+	return nearword.Of(id, ids), err
 }
 
 // Document is the document of an aggregate, for cutting entities out of it.
@@ -196,8 +261,11 @@ func (rm *Room) Put(spooled, name string) error {
 // Whole reports whether the document of an aggregate is there, in its whole
 // length.
 func (rm *Room) Whole(d Data) bool {
+	if d.File == "" {
+		return d.Taken.IsZero() && d.Entities == 0 && !d.Restored
+	}
 	info, err := os.Stat(filepath.Join(rm.Folder(), d.File))
-	return d.File == "" || err == nil && (d.Size == 0 || info.Size() == d.Size)
+	return err == nil && (d.Size == 0 || info.Size() == d.Size)
 }
 
 // Open opens the document of an aggregate; the caller closes it.
@@ -291,21 +359,48 @@ func (rm *Room) Sweep(ctx context.Context) error {
 	return nil
 }
 
-// Compare compares two editions by the sums of their entities.
+// Compare compares two editions by the sums of their entities, in one pass. Of an
+// entity that is there several times the first one counts.
 func (rm *Room) Compare(ctx context.Context, name string, before, after int64) (*Changes, error) {
-	c := &Changes{}
-	q := func(where string, count *int, ids *[]string, args ...any) error {
-		var all []string
-		err := rm.store.Read.WithContext(ctx).Raw(`SELECT entity_id FROM entity_rows n WHERE aggregate = ? AND edition = ? AND `+where+` ORDER BY id`, args...).Scan(&all).Error
-		*count = len(all)
-		*ids = all[:min(len(all), Listed)]
-		return err
+	rows, err := rm.store.Read.WithContext(ctx).Raw(`SELECT edition = ?, entity_id, sum, problem IS NULL FROM entity_rows
+		WHERE aggregate = ? AND edition IN (?, ?) ORDER BY edition, id`, after, name, before, after).Rows()
+	if err != nil {
+		return nil, err
 	}
-	other := `EXISTS (SELECT 1 FROM entity_rows o WHERE o.aggregate = n.aggregate AND o.edition = ? AND o.entity_id = n.entity_id`
-	return c, errors.Join(
-		q("NOT "+other+")", &c.Added, &c.AddedIDs, name, after, before),
-		q("NOT "+other+")", &c.Removed, &c.GoneIDs, name, before, after),
-		q(other+" AND o.sum <> n.sum) AND n.problem IS NULL", &c.Changed, &c.OtherIDs, name, after, before))
+	defer rows.Close()
+	var was, is = map[string]int64{}, map[string]bool{}
+	var order []string
+	c := &Changes{}
+	note := func(count *int, ids *[]string, id string) {
+		if *count++; len(*ids) < Listed {
+			*ids = append(*ids, id)
+		}
+	}
+	for rows.Next() {
+		var late, usable bool
+		var id string
+		var sum int64
+		if err := rows.Scan(&late, &id, &sum, &usable); err != nil {
+			return nil, err
+		}
+		old, there := was[id]
+		switch {
+		case !late && !there:
+			was[id], order = sum, append(order, id)
+		case !late || is[id]:
+		case !there:
+			note(&c.Added, &c.AddedIDs, id)
+		case old != sum && usable:
+			note(&c.Changed, &c.OtherIDs, id)
+		}
+		is[id] = is[id] || late
+	}
+	for _, id := range order {
+		if !is[id] {
+			note(&c.Removed, &c.GoneIDs, id)
+		}
+	}
+	return c, rows.Err()
 }
 
 // Spool writes what comes to a file of its own, as far as the limit allows.

@@ -126,9 +126,11 @@ func (in *incoming) take(ctx context.Context, p progress) (*Report, error) {
 	if err := in.place(ctx, staged); err != nil {
 		return nil, err
 	}
+	in.by.Together = &change.Together{}
 	if in.report.Records, err = in.renewFrom(ctx, in.by, in.name, in.data); err != nil {
 		return nil, err
 	}
+	in.report.Change = in.by.Together.Number
 	return in.report, in.current(ctx, in.fresh.Conditions)
 }
 
@@ -199,6 +201,7 @@ func (in *incoming) read(staged *editions.Staging, p progress) error {
 	}
 	in.report.Entities, in.report.Broken = read.Entities, read.Broken
 	d := &in.data
+	d.SignedBy, d.Restored = read.SignedBy, false
 	d.NamedAs, d.ValidUntil, d.CacheDuration, d.Verified = read.Name, read.ValidUntil, read.CacheDuration, read.Verified
 	d.SignatureMethod, d.DigestMethod, d.Entities, d.Broken, d.Taken = read.SignatureMethod, read.DigestMethod,
 		read.Entities, read.Broken, in.now().UTC()

@@ -3,6 +3,8 @@ package exchange
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -11,6 +13,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
@@ -38,7 +41,7 @@ func (rm *Room) Entities(ctx context.Context, name string, f editions.Filter) ([
 	snap := rm.records.Snapshot()
 	out := []Entity{}
 	for _, r := range rows {
-		e := Entity{EntityID: r.EntityID, Title: r.Title, Roles: strings.Fields(r.Roles), Records: []string{}}
+		e := Entity{EntityID: r.EntityID, Title: r.Title, Roles: kinds(r.Roles), Records: []string{}}
 		if r.Problem != nil {
 			if err := json.Unmarshal(r.Problem, &e.Problem); err != nil {
 				return nil, 0, err
@@ -55,29 +58,58 @@ func (rm *Room) Entities(ctx context.Context, name string, f editions.Filter) ([
 	return out, total, nil
 }
 
+// kinds are the kinds of records that an entity with some roles can become.
+func kinds(roles string) []string {
+	out := []string{}
+	for _, r := range strings.Fields(roles) {
+		out = append(out, map[string]string{"IDPSSODescriptor": change.KindProvider,
+			"SPSSODescriptor": change.KindApplication}[r])
+	}
+	return out
+}
+
 // Take says which entities are to become records.
 type Take struct {
 	Entities []string // entity IDs; none means all that Filter matches
 	Names    map[string]string
 	Filter   editions.Filter
-	Kind     string // provider or application
-	Provider string // of applications: the provider to tie them to
+	Kind     string           // provider or application
+	Provider string           // of applications: the provider to tie them to
+	Phase    federation.Phase // "" for live
+	Digest   string           // of the preview that was looked at, "" if none was
 }
 
-// TakeEntities makes records of entities, in the background. Those that cannot be
-// taken are reported; the others are.
-func (rm *Room) TakeEntities(ctx context.Context, by change.By, aggregate string, t Take) (Job, error) {
-	row, d, err := rm.editions.Row(ctx, aggregate)
-	if err != nil {
-		return Job{}, err
+// TakePreview is what taking entities over would make.
+type TakePreview struct {
+	Kind   string
+	Phase  federation.Phase
+	New    int      // records that would be made
+	Known  int      // entities that are on record already, and stay as they are
+	First  []string // entity IDs of the first ones that would be made
+	Digest string   // to be given when they are taken
+}
+
+// chosen are the entities that are meant, and what there is of the aggregate.
+func (rm *Room) chosen(ctx context.Context, aggregate string, t Take) (row store.AggregateRow, d editions.Data,
+	rows []store.EntityRow, err error) {
+	if row, d, err = rm.editions.Row(ctx, aggregate); err != nil {
+		return
 	}
-	if t.Kind != change.KindProvider && t.Kind != change.KindApplication {
-		return Job{}, change.Field("kind", fmt.Errorf("entities cannot become %q; say provider or application", t.Kind))
-	}
-	if t.Provider != "" {
-		if _, err := rm.records.Provider(t.Provider); err != nil {
-			return Job{}, change.Field("provider", err)
+	switch {
+	case t.Kind != change.KindProvider && t.Kind != change.KindApplication:
+		err = change.Field("kind", fmt.Errorf("entities cannot become %q; say provider or application", t.Kind))
+	case t.Phase != "" && !slices.Contains(federation.Phases, string(t.Phase)):
+		err = change.Field("phase", fmt.Errorf("there is no phase %q; use %s", t.Phase,
+			strings.Join(federation.Phases, " or ")))
+	case t.Provider != "" && t.Kind == change.KindProvider:
+		err = change.Field("provider", errors.New("only applications are tied to a provider; leave it out"))
+	case t.Provider != "":
+		if _, e := rm.records.Provider(t.Provider); e != nil {
+			err = change.Field("provider", e)
 		}
+	}
+	if err != nil {
+		return
 	}
 	q := rm.editions.Entities(ctx, aggregate, row.Edition, editions.Filter{Search: t.Filter.Search, State: t.Filter.State,
 		Role: t.Kind})
@@ -85,9 +117,56 @@ func (rm *Room) TakeEntities(ctx context.Context, by change.By, aggregate string
 		q = rm.store.Read.WithContext(ctx).Where("aggregate = ? AND edition = ? AND entity_id IN ?", aggregate, row.Edition,
 			t.Entities)
 	}
-	var rows []store.EntityRow
-	if err := q.Order("id").Find(&rows).Error; err != nil {
+	err = q.Order("id").Find(&rows).Error
+	return
+}
+
+// PreviewTake tells what taking entities over would make.
+func (rm *Room) PreviewTake(ctx context.Context, aggregate string, t Take) (TakePreview, error) {
+	row, _, rows, err := rm.chosen(ctx, aggregate, t)
+	if err != nil {
+		return TakePreview{}, err
+	}
+	out := TakePreview{Kind: t.Kind, Phase: cmp.Or(t.Phase, federation.Live), Digest: digestOf(row, rows, t), First: []string{}}
+	snap := rm.records.Snapshot()
+	for _, r := range rows {
+		known := false
+		if t.Kind == change.KindProvider {
+			_, known = snap.ProviderBy(samlside.Name, r.EntityID)
+		} else {
+			_, known = snap.ApplicationBy(samlside.Name, r.EntityID)
+		}
+		if known {
+			out.Known++
+			continue
+		}
+		if out.New++; len(out.First) < 20 {
+			out.First = append(out.First, r.EntityID)
+		}
+	}
+	return out, nil
+}
+
+// digestOf is short for what is chosen.
+func digestOf(row store.AggregateRow, rows []store.EntityRow, t Take) string {
+	h := sha256.New()
+	fmt.Fprintln(h, row.Name, row.Edition, t.Kind, t.Provider, t.Phase)
+	for _, r := range rows {
+		fmt.Fprintln(h, r.EntityID)
+	}
+	return hex.EncodeToString(h.Sum(nil)[:8])
+}
+
+// TakeEntities makes records of entities, in the background. Those that cannot be
+// taken are reported; the others are.
+func (rm *Room) TakeEntities(ctx context.Context, by change.By, aggregate string, t Take) (Job, error) {
+	row, d, rows, err := rm.chosen(ctx, aggregate, t)
+	if err != nil {
 		return Job{}, err
+	}
+	if t.Digest != "" && t.Digest != digestOf(row, rows, t) {
+		return Job{}, change.Conflict("what would be taken over is not what was looked at",
+			"look at the preview again, and take that over")
 	}
 	what := fmt.Sprintf("take over %d of the aggregate %s", max(len(rows), len(t.Entities)), aggregate)
 	return rm.start(what, "entities", func(ctx context.Context, p progress) (*Report, error) {
@@ -96,8 +175,9 @@ func (rm *Room) TakeEntities(ctx context.Context, by change.By, aggregate string
 			return nil, err
 		}
 		defer f.Close()
-		over := &takingOver{Room: rm, by: by, aggregate: aggregate, take: t, document: f, seen: map[string]bool{},
-			names: map[string]bool{}, report: &Report{}}
+		by.Together = &change.Together{}
+		over := &takingOver{Room: rm, by: by, aggregate: aggregate, edition: row.Edition, take: t, document: f,
+			seen: map[string]bool{}, names: map[string]bool{}, report: &Report{}}
 		return over.report, over.all(ctx, rows, p)
 	}), nil
 }
@@ -108,6 +188,7 @@ type takingOver struct {
 	take      Take
 	by        change.By
 	aggregate string
+	edition   int64
 	document  editions.Document
 	seen      map[string]bool // entity IDs
 	names     map[string]bool // given in this run
@@ -118,10 +199,8 @@ type takingOver struct {
 // for the one writer.
 func (o *takingOver) all(ctx context.Context, rows []store.EntityRow, p progress) error {
 	p.total(int64(len(rows)))
-	for _, id := range o.take.Entities {
-		if !slices.ContainsFunc(rows, func(r store.EntityRow) bool { return r.EntityID == id }) {
-			refuse(o.report, id, finding.New(finding.AggregateGone, finding.Fact("Entity ID", id)))
-		}
+	if err := o.unknown(ctx, rows); err != nil {
+		return err
 	}
 	done := 0
 	for part := range slices.Chunk(rows, 100) {
@@ -133,6 +212,45 @@ func (o *takingOver) all(ctx context.Context, rows []store.EntityRow, p progress
 		}
 		done += len(part)
 		p.set(int64(done))
+	}
+	o.found()
+	return nil
+}
+
+// found counts the findings on what was made.
+func (o *takingOver) found() {
+	c, tally := checks.New(o.records.Snapshot(), o.now()), checks.Tally{}
+	for name := range o.names {
+		if r, err := o.records.Record(o.take.Kind, name); err == nil {
+			tally.Add(c.Record(r))
+		}
+	}
+	o.report.Found = tally.Counts()
+}
+
+// unknown reports the entity IDs that the aggregate does not hold, the first ones
+// with what is near to them.
+func (o *takingOver) unknown(ctx context.Context, rows []store.EntityRow) error {
+	there := map[string]bool{}
+	for _, r := range rows {
+		there[r.EntityID] = true
+	}
+	looked := 0
+	for _, id := range o.take.Entities {
+		if there[id] {
+			continue
+		}
+		f := finding.New(finding.AggregateUnknown, finding.Fact("Entity ID", id))
+		if looked++; looked <= 10 {
+			near, err := o.editions.Near(ctx, o.aggregate, o.edition, id)
+			if err != nil {
+				return err
+			}
+			if near != "" {
+				f = f.With(finding.Fact("Near to it", near))
+			}
+		}
+		refuse(o.report, id, f)
 	}
 	return nil
 }
@@ -160,7 +278,9 @@ func (o *takingOver) part(ctx context.Context, rows []store.EntityRow) error {
 				TakenEntity{EntityID: row.EntityID, Kind: change.KindOf(r), Name: change.NameOf(r)})
 		}
 	}
-	return o.records.Put(ctx, o.by, edits, nil)
+	err := o.records.Put(ctx, o.by, edits, nil)
+	o.report.Change = o.by.Together.Number
+	return err
 }
 
 // refused reports why an entity is not taken. What is our own fault ends the job.
@@ -203,7 +323,8 @@ func (o *takingOver) record(row store.EntityRow) (federation.Record, []byte, err
 	if err != nil {
 		return r, nil, err
 	}
-	records.Settle(r, "")
+	r.Basic().Phase = o.take.Phase
+	records.Settle(r)
 	if err := o.records.Fits(snap, r, "entityId"); err != nil {
 		return r, nil, err
 	}

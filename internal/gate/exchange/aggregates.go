@@ -15,9 +15,9 @@ import (
 
 	"gorm.io/gorm"
 
+	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/editions"
 	"innergate.example/innergate/internal/gate/fetch"
@@ -67,27 +67,7 @@ func (rm *Room) Aggregate(ctx context.Context, name string) (Aggregate, error) {
 		return Aggregate{}, err
 	}
 	a := Aggregate{Name: row.Name, Revision: row.Revision, Added: row.Added, Data: d, Fresh: f.State}
-	if !rm.editions.Whole(d) {
-		a.Findings = append(a.Findings, finding.New(finding.AggregateDamaged, finding.Fact("Document", d.File)))
-	}
-	if d.TrustKey == "" {
-		a.Findings = append(a.Findings, finding.New(finding.AggregateUnverified))
-	}
-	if until := d.ValidUntil; !until.IsZero() && rm.now().After(until) {
-		a.Findings = append(a.Findings, finding.New(finding.MetadataExpired,
-			finding.Fact("validUntil", until.Format(time.RFC3339))))
-	} else if !until.IsZero() && until.Sub(rm.now()) < 48*time.Hour {
-		a.Findings = append(a.Findings, finding.New(finding.MetadataExpiring,
-			finding.Fact("validUntil", until.Format(time.RFC3339))))
-	}
-	if xmlsec.RestsOnSHA1(d.SignatureMethod) || xmlsec.RestsOnSHA1(d.DigestMethod) {
-		a.Findings = append(a.Findings, finding.New(finding.MetadataSHA1, finding.Fact("SignatureMethod", d.SignatureMethod),
-			finding.Fact("DigestMethod", d.DigestMethod)))
-	}
-	if f.Failure != nil {
-		a.Findings = append(a.Findings, finding.New(finding.RefreshFailed,
-			append([]finding.Evidence{finding.Fact("Cause", f.Failure.Title)}, f.Failure.Evidence...)...))
-	}
+	a.Findings = checks.Sort(d.Findings(rm.now(), rm.editions.Whole(d), f.Failure))
 	return a, nil
 }
 
@@ -196,19 +176,38 @@ func (rm *Room) ChangeAggregate(ctx context.Context, by change.By, name string, 
 		return change.Stale(change.KindAggregate, name, row.Revision, revision)
 	}
 	s := edit.Over(d.Settings)
-	if err := checkSettings(s); err != nil {
+	if s == d.Settings {
+		return nil
+	}
+	return rm.settle(ctx, by, row, d, settling{Settings: s, what: "changed"})
+}
+
+// settling is settings that an aggregate is to have from now on.
+type settling struct {
+	editions.Settings
+	what string // as history says it
+}
+
+// settle gives an aggregate its settings. The lock is held.
+func (rm *Room) settle(ctx context.Context, by change.By, row store.AggregateRow, d editions.Data, s settling) error {
+	if err := checkSettings(s.Settings); err != nil {
 		return err
 	}
 	if s.Address != "" && !federation.IsAddress(s.Address) {
 		return change.Field("address", fetch.Unreachable(s.Address, "not a whole http or https address"))
 	}
-	anew := s.Address != d.Settings.Address || s.TrustKey != d.Settings.TrustKey
-	d.Settings = s
+	anew := d.Restored || s.Address != d.Settings.Address || s.TrustKey != d.Settings.TrustKey
+	d.Settings = s.Settings
+	from := row.Revision
+	if d.Restored {
+		from = 0
+	}
 	row.Revision++
+	var err error
 	if row.Data, err = json.Marshal(d); err != nil {
 		return err
 	}
-	f, err := rm.freshness.Load(ctx, change.KindAggregate, name)
+	f, err := rm.freshness.Load(ctx, change.KindAggregate, row.Name)
 	if err != nil {
 		return err
 	}
@@ -219,18 +218,51 @@ func (rm *Room) ChangeAggregate(ctx context.Context, by change.By, name string, 
 		f.Next = rm.now().UTC().AddDate(100, 0, 0)
 	}
 	return rm.store.Write(ctx, func(tx *gorm.DB) error {
-		if err := change.Unchanged(tx, &store.AggregateRow{}, change.KindAggregate, name, revision); err != nil {
+		if err := change.Unchanged(tx, &store.AggregateRow{}, change.KindAggregate, row.Name, from); err != nil {
 			return err
 		}
 		if err := tx.Save(&row).Error; err != nil {
 			return err
 		}
-		if err := freshness.Save(tx, change.KindAggregate, name, f); err != nil {
+		if err := freshness.Save(tx, change.KindAggregate, row.Name, f); err != nil {
 			return err
 		}
-		return change.Note{At: rm.now(), By: by, Kind: change.KindAggregate, Name: name, What: "changed",
+		return change.Note{At: rm.now(), By: by, Kind: change.KindAggregate, Name: row.Name, What: s.what,
 			Revision: row.Revision, Data: row.Data}.Write(tx)
 	})
+}
+
+// Restore sets what a change was made to back to what it was after that change: a
+// record, or the settings of an aggregate. An aggregate that was removed comes back
+// without its document: from its address at once, or with the next upload.
+func (rm *Room) Restore(ctx context.Context, by change.By, id int64) (kind, name string, err error) {
+	h, err := rm.records.HistoryRow(ctx, id)
+	if err != nil {
+		return "", "", err
+	}
+	if h.Kind != change.KindAggregate || len(h.Data) == 0 {
+		return rm.records.Restore(ctx, by, id)
+	}
+	var was editions.Data
+	if err := json.Unmarshal(h.Data, &was); err != nil {
+		return "", "", err
+	}
+	rm.records.Lock()
+	defer rm.records.Unlock()
+	what := fmt.Sprintf("restored revision %d", h.Revision)
+	row, d, err := rm.editions.Row(ctx, h.Name)
+	var gone *change.NotFoundError
+	if errors.As(err, &gone) {
+		row, d, err = store.AggregateRow{Name: h.Name, Added: rm.now().UTC()}, editions.Data{Restored: true}, nil
+		if e := rm.store.Read.WithContext(ctx).Model(&store.HistoryRow{}).Where("kind = ? AND name = ?", h.Kind,
+			h.Name).Select("max(revision)").Scan(&row.Revision).Error; e != nil {
+			return "", "", e
+		}
+	}
+	if err != nil {
+		return "", "", err
+	}
+	return h.Kind, h.Name, rm.settle(ctx, by, row, d, settling{Settings: was.Settings, what: what})
 }
 
 // RemoveAggregate removes an aggregate. Records taken from it stay.

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/editions"
@@ -153,6 +154,8 @@ type Report struct {
 	RefusedN int
 	Changes  *editions.Changes
 	Records  []Refreshed
+	Found    []checks.Count // on the records that were made
+	Change   int64          // number by which it can be taken back, 0 if nothing was changed
 }
 
 // TakenEntity is a record made from an entity.

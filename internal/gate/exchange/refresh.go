@@ -107,6 +107,16 @@ const (
 
 // Refresh asks the address of a record now.
 func (rm *Room) Refresh(ctx context.Context, by change.By, kind, name string) (Refreshed, error) {
+	return rm.ask(ctx, by, kind, name, false)
+}
+
+// RefreshAgain asks the address of a record now, and calls a change back that was
+// declined: it waits again, or is applied.
+func (rm *Room) RefreshAgain(ctx context.Context, by change.By, kind, name string) (Refreshed, error) {
+	return rm.ask(ctx, by, kind, name, true)
+}
+
+func (rm *Room) ask(ctx context.Context, by change.By, kind, name string, again bool) (Refreshed, error) {
 	r, err := rm.records.Record(kind, name)
 	if err != nil {
 		return Refreshed{}, err
@@ -124,14 +134,15 @@ func (rm *Room) Refresh(ctx context.Context, by change.By, kind, name string) (R
 	if err != nil {
 		return Refreshed{}, err
 	}
-	if records.Unproved(r) {
+	if records.Unproved(r) || again {
 		d.Conditions = fetch.Conditions{} // the document is needed, changed or not
 	}
 	got, err := rm.fetch.Trusting(r.Basic().Keeping).Get(ctx, address, d.Conditions, records.MetadataLimit)
 	if err != nil && finding.Of(err) == nil {
 		return Refreshed{}, err
 	}
-	return rm.renew(ctx, by, coming{kind: kind, name: name, source: address, Fetched: got, failure: finding.Of(err)})
+	return rm.renew(ctx, by, coming{kind: kind, name: name, source: address, Fetched: got, failure: finding.Of(err),
+		again: again})
 }
 
 // coming is what a record's source gave, or why it gave nothing.
@@ -139,6 +150,7 @@ type coming struct {
 	kind, name, source string
 	fetch.Fetched
 	failure *finding.Finding
+	again   bool // what was declined is called back
 }
 
 // renew takes what came into one record. If something else was taken in
@@ -157,7 +169,13 @@ func (rm *Room) renew(ctx context.Context, by change.By, c coming) (Refreshed, e
 	if err != nil {
 		return Refreshed{}, err
 	}
+	if c.again {
+		d.Declined = ""
+	}
 	out, err := rm.judge(r, d, c)
+	if err == nil {
+		err = rm.open(ctx, &out)
+	}
 	if err != nil {
 		return Refreshed{}, err
 	}
@@ -167,6 +185,27 @@ func (rm *Room) renew(ctx context.Context, by change.By, c coming) (Refreshed, e
 	}
 	out.fresh.Next = rm.now().UTC().Add(wait)
 	return out.Refreshed, rm.keep(ctx, by, []renewed{out})
+}
+
+// open tells, where nothing new came, what still waits or was declined.
+func (rm *Room) open(ctx context.Context, out *renewed) error {
+	if out.settled {
+		out.fresh.Declined = ""
+	}
+	if out.Outcome != Unchanged || out.settled {
+		return nil
+	}
+	waiting, err := rm.Waiting(ctx, out.Kind, out.Name)
+	switch {
+	case err != nil:
+		return err
+	case len(waiting) > 0:
+		w := waiting[0]
+		out.Outcome, out.Digest, out.Differences, out.Findings = Awaiting, w.Digest, w.Differences, w.Findings
+	case out.fresh.Declined != "":
+		out.Outcome = Declined
+	}
+	return nil
 }
 
 // renewed is a record with newer values, and what became of it.
@@ -407,8 +446,15 @@ func (rm *Room) Decide(ctx context.Context, by change.By, d Decision) error {
 		}
 	}
 	n.Basic().Revision++
+	kept, err := rm.freshness.Load(ctx, kind, name)
+	if err != nil {
+		return err
+	}
+	kept.Declined = ""
 	return rm.records.Put(ctx, by, []records.Edit{{Record: n, What: "approved a change"}},
-		func(tx *gorm.DB) error { return freshness.DropPending(tx, kind, name) })
+		func(tx *gorm.DB) error {
+			return errors.Join(freshness.DropPending(tx, kind, name), freshness.Save(tx, kind, name, kept))
+		})
 }
 
 // refreshOne asks the address of a record or an aggregate because its time has

@@ -345,21 +345,26 @@ type Token struct {
 	Name  string
 	Added time.Time
 	By    string
+	// Expires is when it ends, zero if it does not.
+	Expires time.Time
 }
 
 const tokenPrefix = "igt_"
 
-// AddToken makes an API token. Its secret is given once, here, and stored as
-// hash.
-func (rm *Room) AddToken(ctx context.Context, by change.By, name string) (Token, string, error) {
+// AddToken makes an API token that ends at a time, or, if that is zero, does not.
+// Its secret is given once, here, and stored as hash.
+func (rm *Room) AddToken(ctx context.Context, by change.By, name string, expires time.Time) (Token, string, error) {
 	if _, err := federation.ParseName(name); err != nil {
 		return Token{}, "", change.Field("name", err)
 	}
+	if !expires.IsZero() && !expires.After(rm.now()) {
+		return Token{}, "", change.Field("expires", errors.New("the time is past; give one in the future, or none"))
+	}
 	secret := tokenPrefix + random.Text(32)
-	t := Token{Name: name, Added: rm.now().UTC(), By: by.Who}
+	t := Token{Name: name, Added: rm.now().UTC(), By: by.Who, Expires: expires.UTC()}
 	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(&store.TokenRow{Name: name, Hash: store.Hash(secret), Added: t.Added,
-			By: by.Who}).Error; err != nil {
+			By: by.Who, Expires: t.Expires}).Error; err != nil {
 			return err
 		}
 		return change.Note{At: rm.now(), By: by, Kind: "token", Name: name, What: "added", Revision: 1}.Write(tx)
@@ -376,7 +381,7 @@ func (rm *Room) Tokens(ctx context.Context) ([]Token, error) {
 	err := rm.store.Read.WithContext(ctx).Order("name").Find(&rows).Error
 	out := make([]Token, len(rows))
 	for i, r := range rows {
-		out[i] = Token{r.Name, r.Added, r.By}
+		out[i] = Token{r.Name, r.Added, r.By, r.Expires}
 	}
 	return out, err
 }
@@ -395,11 +400,12 @@ func (rm *Room) RemoveToken(ctx context.Context, by change.By, name string) erro
 	})
 }
 
-// TokenName gives the name of the token a secret belongs to, "" if to none.
+// TokenName gives the name of the token a secret belongs to, "" if to none, or to
+// one that has ended.
 func (rm *Room) TokenName(ctx context.Context, secret string) (string, error) {
 	var row store.TokenRow
 	err := rm.store.Read.WithContext(ctx).Where("hash = ?", store.Hash(secret)).Take(&row).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) {
+	if errors.Is(err, gorm.ErrRecordNotFound) || err == nil && !row.Expires.IsZero() && !rm.now().Before(row.Expires) {
 		return "", nil
 	}
 	return row.Name, err

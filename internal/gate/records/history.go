@@ -55,8 +55,14 @@ func (rm *Room) History(ctx context.Context, f HistoryFilter) ([]Change, int64, 
 
 func entry(r store.HistoryRow) Change {
 	return Change{ID: r.ID, At: r.At, Kind: r.Kind, Name: r.Name, Revision: r.Revision, Who: r.Who, What: r.What,
-		Why:        r.Why,
-		Restorable: r.Kind == change.KindProvider || r.Kind == change.KindApplication}
+		Why:   r.Why,
+		Batch: r.Batch, Restorable: restorable(r)}
+}
+
+// restorable reports whether a change left something behind that can be set back.
+func restorable(r store.HistoryRow) bool {
+	return r.Revision > 0 && (r.Kind == change.KindProvider || r.Kind == change.KindApplication ||
+		r.Kind == change.KindAggregate)
 }
 
 // Revision shows one change: the record as it was then, and what differs from the
@@ -75,8 +81,8 @@ func (rm *Room) Revision(ctx context.Context, id int64) (Revision, error) {
 		return out, err
 	}
 	var before store.HistoryRow
-	err = rm.store.Read.WithContext(ctx).Where("kind = ? AND name = ? AND id < ?", row.Kind, row.Name,
-		row.ID).Order("id DESC").Take(&before).Error
+	err = rm.store.Read.WithContext(ctx).Where("kind = ? AND name = ? AND id < ? AND length(data) > 0", row.Kind,
+		row.Name, row.ID).Order("id DESC").Take(&before).Error
 	var was []federation.Value
 	switch {
 	case errors.Is(err, gorm.ErrRecordNotFound) || err == nil && before.What == "removed":
@@ -94,7 +100,13 @@ func (rm *Room) Revision(ctx context.Context, id int64) (Revision, error) {
 	out.Differences = federation.Differences(was, after)
 	if out.Restorable {
 		var now []federation.Value
-		if r, err := rm.Record(row.Kind, row.Name); err == nil {
+		if row.Kind == change.KindAggregate {
+			if a, _, err := rm.editions.Row(ctx, row.Name); err == nil {
+				if now, err = editions.Values(a.Data); err != nil {
+					return out, err
+				}
+			}
+		} else if r, err := rm.Record(row.Kind, row.Name); err == nil {
 			now = federation.Describe(r)
 		}
 		out.FromNow = federation.Differences(now, out.Values)
@@ -185,6 +197,7 @@ type Change struct {
 	Who      string
 	What     string
 	Why      string
+	Batch    int64 // number of the first of the changes made together with it; 0 if it was made alone
 	// Restorable tells whether the record can be set back to this.
 	Restorable bool
 }

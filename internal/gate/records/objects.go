@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"gorm.io/gorm"
@@ -22,6 +23,7 @@ type NewProvider struct {
 	Protocol         string // "" for the first that has providers
 	Source           Source
 	AllowUnsolicited bool
+	Settings         federation.Settings // further ones
 	federation.Keeping
 	Draft bool             // keep it even if values are still missing
 	Phase federation.Phase // "" for live, unless values are missing
@@ -34,7 +36,7 @@ func (rm *Room) AddProvider(ctx context.Context, by change.By, n NewProvider) (*
 	if err != nil {
 		return nil, err
 	}
-	r, err = rm.add(ctx, by, r, n.Title, n.Source, n.Draft)
+	r, err = rm.add(ctx, by, r, n.Source, n.Draft)
 	if err != nil {
 		return nil, err
 	}
@@ -49,8 +51,8 @@ func (rm *Room) MakeProvider(n NewProvider) (federation.Record, error) {
 	}
 	p := &federation.Provider{Side: by.NewProvider(&rm.Snapshot().Gate, federation.Name(n.Name))}
 	p.ID, p.Name, p.Added, p.Revision = federation.ID(random.ID()), federation.Name(n.Name), rm.now().UTC(), 1
-	p.AllowUnsolicited, p.Keeping, p.Phase = n.AllowUnsolicited, n.Keeping, n.Phase
-	return p, nil
+	p.AllowUnsolicited, p.Keeping, p.Phase, p.Title = n.AllowUnsolicited, n.Keeping, n.Phase, n.Title
+	return p, rm.begin(p, n.Settings)
 }
 
 // NewApplication is what an application is added from.
@@ -73,7 +75,7 @@ func (rm *Room) AddApplication(ctx context.Context, by change.By, n NewApplicati
 	if err != nil {
 		return nil, err
 	}
-	r, err = rm.add(ctx, by, r, n.Title, n.Source, n.Draft)
+	r, err = rm.add(ctx, by, r, n.Source, n.Draft)
 	if err != nil {
 		return nil, err
 	}
@@ -90,12 +92,20 @@ func (rm *Room) MakeApplication(n NewApplication) (federation.Record, error) {
 	a.ID, a.Name, a.Added, a.Revision = federation.ID(random.ID()), federation.Name(n.Name), rm.now().UTC(), 1
 	a.Provider, a.OwnStart, a.OnlyOwnStarts, a.OwnHosts, a.Keeping = federation.Name(n.Provider), n.OwnStart,
 		n.OwnStart != "", n.OwnHosts, n.Keeping
-	a.Phase = n.Phase
-	if err := change.OfSetting(federation.Apply(a, n.Settings)); err != nil {
-		return nil, err
+	a.Phase, a.Title = n.Phase, n.Title
+	if _, said := n.Settings["onlyOwnStarts"]; n.Settings["ownStart"] != nil && !said {
+		a.OnlyOwnStarts = n.Settings["ownStart"] != ""
 	}
-	federation.Replace(a, a.Side.Named(&rm.Snapshot().Gate, a.Name))
-	return a, nil
+	return a, rm.begin(a, n.Settings)
+}
+
+// begin lays settings over those of a new record.
+func (rm *Room) begin(r federation.Record, s federation.Settings) error {
+	if err := change.OfSetting(federation.Apply(r, s)); err != nil {
+		return err
+	}
+	federation.Replace(r, r.Part().Named(&rm.Snapshot().Gate, r.Basic().Name))
+	return nil
 }
 
 // protocol finds a protocol by name, "" for the first one that has records of
@@ -136,12 +146,11 @@ func (rm *Room) Free(snap *federation.Snapshot, kind, name string) error {
 }
 
 // add fills a new record from its source and saves it.
-func (rm *Room) add(ctx context.Context, by change.By, r federation.Record, title string, src Source,
-	draft bool) (federation.Record, error) {
+func (rm *Room) add(ctx context.Context, by change.By, r federation.Record, src Source, draft bool) (federation.Record, error) {
 	if err := rm.Free(rm.Snapshot(), change.KindOf(r), change.NameOf(r)); err != nil {
 		return nil, err
 	}
-	octets, err := rm.fill(ctx, r, title, src, draft)
+	octets, err := rm.fill(ctx, r, src, draft)
 	if err != nil {
 		return nil, err
 	}
@@ -159,7 +168,8 @@ func (rm *Room) add(ctx context.Context, by change.By, r federation.Record, titl
 }
 
 // Change lays settings over those of a record. revision is the one that the
-// change was made from. What is not named stays.
+// change was made from, 0 for whatever it is at. What is not named stays; where that comes to nothing, so
+// does the revision.
 func (rm *Room) Change(ctx context.Context, by change.By, kind, name string, revision int,
 	s federation.Settings) (federation.Record, error) {
 	rm.Lock()
@@ -168,81 +178,98 @@ func (rm *Room) Change(ctx context.Context, by change.By, kind, name string, rev
 	if err != nil {
 		return nil, err
 	}
-	if old.Basic().Revision != revision {
+	if revision != 0 && old.Basic().Revision != revision {
 		return nil, change.Stale(kind, name, old.Basic().Revision, revision)
 	}
+	r, err := rm.changed(rm.Snapshot(), old, s)
+	if err != nil || r.Basic().Revision == old.Basic().Revision {
+		return r, err
+	}
+	return r, rm.Put(ctx, by, []Edit{{Record: r, What: "changed"}}, nil)
+}
+
+// changed gives a record with settings laid over, at its next revision; at its
+// present one if nothing is different.
+func (rm *Room) changed(snap *federation.Snapshot, old federation.Record, s federation.Settings) (federation.Record,
+	error) {
 	r := old.Copy()
 	if err := change.OfSetting(federation.Apply(r, s)); err != nil {
 		return nil, err
 	}
-	federation.Replace(r, r.Part().Named(&rm.Snapshot().Gate, r.Basic().Name))
+	federation.Replace(r, r.Part().Named(&snap.Gate, r.Basic().Name))
 	if r.Basic().TrustKey != old.Basic().TrustKey {
 		r.Basic().Intake.Verified = false // by the key of before; the next refresh holds it against this one
 	}
-	snap := rm.Snapshot()
+	if slices.Equal(federation.Describe(old), federation.Describe(r)) {
+		return old, nil
+	}
 	for _, err := range []error{rm.tied(snap, r), change.OfSetting(federation.Check(r)), rm.Fits(snap, r, "ownFace")} {
 		if err != nil {
 			return nil, err
 		}
 	}
 	r.Basic().Revision++
-	return r, rm.Put(ctx, by, []Edit{{Record: r, What: "changed"}}, nil)
+	return r, nil
 }
 
 // RemoveProvider removes a provider. It refuses while an application names it.
 func (rm *Room) RemoveProvider(ctx context.Context, by change.By, name string) error {
-	rm.Lock()
-	defer rm.Unlock()
-	snap := rm.Snapshot()
-	r, err := rm.Record(change.KindProvider, name)
-	if err != nil {
-		return err
-	}
-	for _, a := range snap.Applications() {
-		if string(a.Provider) == name {
-			return change.Conflict(fmt.Sprintf("the application %q is tied to the provider %q", a.Name, name),
-				"remove the application first, or tie it to another provider")
-		}
-	}
-	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
-		if err := rm.remove(ctx, tx, by, r, &store.ProviderRow{Name: name}); err != nil {
-			return err
-		}
-		return rm.sessions.ForgetProvider(tx, r.Basic().ID)
-	})
-	if err != nil {
-		return err
-	}
-	rm.sessions.Clear()
-	rm.snapshot.Store(snap.Without(change.KindProvider, federation.Name(name)))
-	return nil
+	return rm.removeOne(ctx, by, change.KindProvider, name)
 }
 
 // RemoveApplication removes an application.
 func (rm *Room) RemoveApplication(ctx context.Context, by change.By, name string) error {
+	return rm.removeOne(ctx, by, change.KindApplication, name)
+}
+
+func (rm *Room) removeOne(ctx context.Context, by change.By, kind, name string) error {
 	rm.Lock()
 	defer rm.Unlock()
-	snap := rm.Snapshot()
-	r, err := rm.Record(change.KindApplication, name)
+	r, err := rm.Record(kind, name)
 	if err != nil {
 		return err
 	}
-	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
-		return rm.remove(ctx, tx, by, r, &store.ApplicationRow{Name: name})
-	})
-	if err != nil {
+	p := plan{removed: []federation.Record{r}}
+	if err := free(p.over(rm.Snapshot()), p.removed); err != nil {
 		return err
 	}
-	rm.snapshot.Store(snap.Without(change.KindApplication, federation.Name(name)))
+	return rm.commit(ctx, by, p)
+}
+
+// free sees that no application is left tied to a provider that is removed.
+func free(after *federation.Snapshot, removed []federation.Record) error {
+	gone := map[federation.Name]bool{}
+	for _, r := range removed {
+		if r.Kind() == federation.KindProvider {
+			gone[r.Basic().Name] = true
+		}
+	}
+	if len(gone) == 0 {
+		return nil
+	}
+	for _, a := range after.Applications() {
+		if gone[a.Provider] {
+			return change.Conflict(fmt.Sprintf("the application %q is tied to the provider %q", a.Name, a.Provider),
+				"remove the application first, or tie it to another provider")
+		}
+	}
 	return nil
 }
 
 // remove takes a row out, with what belongs to it, and notes it in the history.
-func (rm *Room) remove(ctx context.Context, tx *gorm.DB, by change.By, r federation.Record, row any) error {
-	if err := change.Unchanged(tx, row, change.KindOf(r), change.NameOf(r), r.Basic().Revision); err != nil {
+func (rm *Room) remove(tx *gorm.DB, by change.By, r federation.Record) error {
+	name := change.NameOf(r)
+	var row any = &store.ApplicationRow{Name: name}
+	if r.Kind() == federation.KindProvider {
+		row = &store.ProviderRow{Name: name}
+		if err := rm.sessions.ForgetProvider(tx, r.Basic().ID); err != nil {
+			return err
+		}
+	}
+	if err := change.Unchanged(tx, row, change.KindOf(r), name, r.Basic().Revision); err != nil {
 		return err
 	}
-	if err := freshness.Forget(tx, change.KindOf(r), change.NameOf(r)); err != nil {
+	if err := freshness.Forget(tx, change.KindOf(r), name); err != nil {
 		return err
 	}
 	if err := (change.Note{At: rm.now(), By: by, What: "removed", Revision: r.Basic().Revision + 1}).WriteOf(tx,

@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -75,6 +76,9 @@ func New(ctx context.Context, p Parts, self federation.Gate, protocols []crossin
 		}
 	}
 	var err error
+	if self.FirstBase, err = rm.store.Setting(ctx, "first-base", self.Base); err != nil {
+		return nil, err
+	}
 	if self.Contexts, err = rm.loadContexts(ctx); err != nil {
 		return nil, err
 	}
@@ -189,23 +193,12 @@ func (rm *Room) Record(kind, name string) (federation.Record, error) {
 	if r, ok := snap.Record(federation.Kind(kind), federation.Name(name)); ok {
 		return r, nil
 	}
+	other := map[string]string{change.KindProvider: change.KindApplication,
+		change.KindApplication: change.KindProvider}[kind]
+	if _, ok := snap.Record(federation.Kind(other), federation.Name(name)); ok {
+		return nil, &change.NotFoundError{Kind: kind, Name: name, Other: other}
+	}
 	return nil, change.NotFound(kind, name, nearword.Of(name, snap.Names(federation.Kind(kind))))
-}
-
-// Named finds the records of a name: a provider, an application or both.
-func (rm *Room) Named(name string) ([]federation.Record, error) {
-	snap := rm.Snapshot()
-	var out []federation.Record
-	for _, kind := range []federation.Kind{change.KindProvider, change.KindApplication} {
-		if r, ok := snap.Record(kind, federation.Name(name)); ok {
-			out = append(out, r)
-		}
-	}
-	if out == nil {
-		return nil, change.NotFound("provider or application", name,
-			nearword.Of(name, append(snap.Names(change.KindProvider), snap.Names(change.KindApplication)...)))
-	}
-	return out, nil
 }
 
 // standingError says that another record stands where one would go.
@@ -266,31 +259,67 @@ type Edit struct {
 // Put saves changes in one transaction, with their history, and swaps the
 // snapshot. more is done in the same transaction. The lock is held.
 func (rm *Room) Put(ctx context.Context, by change.By, changes []Edit, more func(tx *gorm.DB) error) error {
-	for _, c := range changes {
+	return rm.commit(ctx, by, plan{edits: changes, more: more})
+}
+
+// plan is what one transaction does to the configuration.
+type plan struct {
+	edits   []Edit
+	removed []federation.Record
+	more    func(tx *gorm.DB) error
+}
+
+// commit carries a plan out: all of it, or nothing. The lock is held.
+func (rm *Room) commit(ctx context.Context, by change.By, p plan) error {
+	for _, c := range p.edits {
 		if err := rm.fillKeys(ctx, c.Record); err != nil {
 			return err
 		}
 	}
+	var number int64
+	if by.Together != nil {
+		number = by.Together.Number
+	}
 	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
-		for _, c := range changes {
+		if by.Together != nil {
+			by.Together.Number = number // it may be run again
+		}
+		for _, r := range p.removed {
+			if err := rm.remove(tx, by, r); err != nil {
+				return err
+			}
+		}
+		for _, c := range p.edits {
 			if err := rm.putOne(ctx, tx, by, c); err != nil {
 				return err
 			}
 		}
-		if more != nil {
-			return more(tx)
+		if p.more != nil {
+			return p.more(tx)
 		}
 		return nil
 	})
 	if err != nil {
 		return err
 	}
-	records := make([]federation.Record, len(changes))
-	for i, c := range changes {
+	snap := p.over(rm.Snapshot())
+	if slices.ContainsFunc(p.removed, func(r federation.Record) bool { return r.Kind() == federation.KindProvider }) {
+		rm.sessions.Clear()
+	}
+	rm.snapshot.Store(snap)
+	return nil
+}
+
+// over gives a snapshot as it is after the plan.
+func (p plan) over(snap *federation.Snapshot) *federation.Snapshot {
+	if len(p.removed) > 0 {
+		snap = snap.Lacking(p.removed...)
+	}
+	records := make([]federation.Record, len(p.edits))
+	for i, c := range p.edits {
 		records[i] = c.Record
 	}
-	rm.snapshot.Store(rm.Snapshot().With(records...))
-	return nil
+	return snap.With(records...)
 }
 
 func (rm *Room) putOne(ctx context.Context, tx *gorm.DB, by change.By, c Edit) error {

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"maps"
+	"slices"
 	"strings"
 
 	"gorm.io/gorm"
@@ -112,7 +113,7 @@ func HashOf(octets []byte) string {
 
 // fill reads the other side's values into a record and gives the document to
 // keep. With draft, values may be missing.
-func (rm *Room) fill(ctx context.Context, r federation.Record, title string, s Source, draft bool) ([]byte, error) {
+func (rm *Room) fill(ctx context.Context, r federation.Record, s Source, draft bool) ([]byte, error) {
 	octets, from, err := rm.document(ctx, s, r.Basic().Keeping)
 	if err != nil {
 		return nil, err
@@ -159,7 +160,7 @@ func (rm *Room) fill(ctx context.Context, r federation.Record, title string, s S
 		return nil, change.Field(s.Typed.Lacks(missing), finding.New(finding.DraftIncomplete,
 			finding.Fact("Missing", strings.Join(federation.Lacking(missing), "; "))).From(r.Kind().Side()))
 	}
-	Settle(r, title)
+	Settle(r)
 	return octets, nil
 }
 
@@ -208,14 +209,14 @@ func oneLine(s string) string {
 	return strings.Join(strings.Fields(s), " ")
 }
 
-// Settle gives a new record its title, and lets it go live if nothing is missing
-// and nothing else was said.
-func Settle(r federation.Record, title string) {
+// Settle gives a new record its title, and lets it go live if nothing is missing,
+// where nothing else was said.
+func Settle(r federation.Record) {
 	b := r.Basic()
-	if b.Revision != 1 || b.Title != "" {
+	if b.Revision != 1 {
 		return
 	}
-	b.Title = cmp.Or(title, oneLine(r.Part().Title()), string(b.Name))
+	b.Title = cmp.Or(b.Title, oneLine(r.Part().Title()), string(b.Name))
 	switch {
 	case b.Phase != "": // said with it
 	case len(r.Part().Missing()) == 0:
@@ -249,7 +250,7 @@ func (rm *Room) PreviewProvider(ctx context.Context, n NewProvider) (Preview, er
 	if err != nil {
 		return Preview{}, err
 	}
-	return rm.preview(ctx, r, n.Title, n.Source)
+	return rm.preview(ctx, r, n.Source)
 }
 
 // PreviewApplication shows what adding an application would set, or change.
@@ -258,10 +259,10 @@ func (rm *Room) PreviewApplication(ctx context.Context, n NewApplication) (Previ
 	if err != nil {
 		return Preview{}, err
 	}
-	return rm.preview(ctx, r, n.Title, n.Source)
+	return rm.preview(ctx, r, n.Source)
 }
 
-func (rm *Room) preview(ctx context.Context, r federation.Record, title string, s Source) (Preview, error) {
+func (rm *Room) preview(ctx context.Context, r federation.Record, s Source) (Preview, error) {
 	kind, side := change.KindOf(r), r.Kind().Side()
 	out := Preview{Kind: kind}
 	var before []federation.Value
@@ -270,10 +271,10 @@ func (rm *Room) preview(ctx context.Context, r federation.Record, title string, 
 		before, out.Existing, draft = federation.Describe(old), true, len(old.Part().Missing()) > 0
 		r = old.Copy()
 	}
-	octets, err := rm.fill(ctx, r, title, s, true)
+	octets, err := rm.fill(ctx, r, s, true)
 	if several := (*federation.SeveralError)(nil); errors.As(err, &several) {
 		out.Choices, out.Findings = several.Choices, []*finding.Finding{finding.Of(err)}
-		out.Name, out.Title, out.Revision = change.NameOf(r), title, r.Basic().Revision
+		out.Name, out.Title, out.Revision = change.NameOf(r), r.Basic().Title, r.Basic().Revision
 		return out, nil
 	}
 	if err != nil {
@@ -322,7 +323,7 @@ func (rm *Room) Retake(ctx context.Context, by change.By, kind, name string, rev
 		return err
 	}
 	r := old.Copy()
-	octets, err := rm.fill(ctx, r, "", s, len(old.Part().Missing()) > 0)
+	octets, err := rm.fill(ctx, r, s, len(old.Part().Missing()) > 0)
 	if err != nil {
 		return err
 	}
@@ -340,8 +341,11 @@ func (rm *Room) Retake(ctx context.Context, by change.By, kind, name string, rev
 			return err
 		}
 	}
-	r.Basic().Revision++
-	return rm.Put(ctx, by, []Edit{{Record: r, What: "changed", Document: octets}},
+	edit := Edit{Record: r, What: "changed", Document: octets}
+	if edit.Quiet = slices.Equal(federation.Describe(now), federation.Describe(r)); !edit.Quiet {
+		r.Basic().Revision++ // otherwise it is only taken in again
+	}
+	return rm.Put(ctx, by, []Edit{edit},
 		func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, r) })
 }
 

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"strings"
 	"time"
+	"unicode"
 
 	"gorm.io/gorm"
 
@@ -49,8 +50,45 @@ type Filter struct {
 	Result      string
 	Application string
 	Provider    string
+	Since       time.Time // started at that time or later
+	Before      time.Time // started earlier
+	Offset      int
 	Limit       int
-	Before      time.Time // for the next page
+}
+
+// Last gives the newest trace of a record that came to an end, nil if there is
+// none; and, if it is newer, the newest one in which nobody proved to be a
+// counterpart.
+func (rm *Room) Last(ctx context.Context, kind, name string) (proved, strange *Head, err error) {
+	get := func(is bool) (*Head, error) {
+		h, err := rm.store.Traces.Last(ctx, kind, name, is)
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			return nil, nil
+		}
+		out := Head(h)
+		return &out, err
+	}
+	if proved, err = get(true); err != nil {
+		return nil, nil, err
+	}
+	if strange, err = get(false); strange != nil && proved != nil && !strange.Started.After(proved.Started) {
+		strange = nil
+	}
+	return proved, strange, err
+}
+
+// Lasts gives the newest traces that came to an end and in which a counterpart
+// proved to be one, of applications and of providers, by name.
+func (rm *Room) Lasts(ctx context.Context) (apps, providers map[string]Head, err error) {
+	a, p, err := rm.store.Traces.Lasts(ctx, true)
+	heads := func(m map[string]store.TraceHead) map[string]Head {
+		out := map[string]Head{}
+		for k, h := range m {
+			out[k] = Head(h)
+		}
+		return out
+	}
+	return heads(a), heads(p), err
 }
 
 // List lists traces, newest first, with the number for each result.
@@ -66,7 +104,7 @@ func (rm *Room) List(ctx context.Context, f Filter) ([]Head, map[string]int64, e
 // Get gives one trace with its steps. What could still be used by whoever
 // reads it is held back: the SignatureValue of an assertion until it expires.
 func (rm *Room) Get(ctx context.Context, id string) (Head, []crossing.TraceStep, error) {
-	id = strings.ToUpper(strings.TrimSpace(id))
+	id = Reference(id)
 	row, raw, err := rm.store.Traces.Get(ctx, id)
 	head := Head(row)
 	if errors.Is(err, gorm.ErrRecordNotFound) {
@@ -83,6 +121,22 @@ func (rm *Room) Get(ctx context.Context, id string) (Head, []crossing.TraceStep,
 		withhold(&steps[i], rm.now())
 	}
 	return head, steps, nil
+}
+
+// Reference reads a reference number as people copy it or say it: in any case, with
+// or without its dash, with white space.
+func Reference(s string) string {
+	s = strings.ToUpper(strings.Map(func(r rune) rune {
+		if r == '-' || r == '–' || r == '—' || unicode.IsSpace(r) {
+			return -1
+		}
+		return r
+	}, s))
+	s = strings.NewReplacer("I", "1", "L", "1", "O", "0").Replace(s) // none of these is ever in one
+	if len(s) == 10 {
+		s = s[:5] + "-" + s[5:]
+	}
+	return s
 }
 
 // Replay decides the recorded turns of a crossing again, with a configuration,

@@ -37,6 +37,7 @@ type ApplicationSettings struct {
 	NameIDFormat          string `json:"nameIdFormat"`
 	OwnFace               bool   `json:"ownFace"`
 	OwnEntityID           string `json:"ownEntityId"`
+	FormerEntityID        string `json:"formerEntityId"`
 }
 
 var applicationSettings = []federation.Setting{
@@ -45,9 +46,12 @@ var applicationSettings = []federation.Setting{
 	{Name: "sign", Choices: []string{"", "assertion", "response", "both"}, Text: "What is signed; empty is the assertion"},
 	{Name: "encrypt", Text: "Encrypt the assertion with the application's encryption key"},
 	{Name: "encryptNames", Text: "With encrypt: encrypt NameID and attributes instead of the whole assertion"},
-	{Name: "nameIdFormat", Most: 200, Text: "NameID format where the request names none; empty passes the provider's on"},
+	{Name: "nameIdFormat", Most: 200,
+		Text: "NameID format where the request names none: emailAddress, persistent, transient, unspecified; empty passes the provider's on"},
 	{Name: "ownFace", Text: "An identity provider face of its own, with its own entity ID and keys; the shared one answers until the application has come by it"},
 	{Name: "ownEntityId", Most: 1024, Text: "Entity ID of that face"},
+	{Name: "formerEntityId", Most: 1024,
+		Text: "The one it had before; kept by itself when ownEntityId changes, empty once the application knows the new one"},
 }
 
 // Protocol is SAML.
@@ -79,6 +83,9 @@ func (a *Application) Settings() any { return a.ApplicationSettings }
 func (a *Application) With(settings []byte) (federation.Side, error) {
 	b := *a
 	err := json.Unmarshal(settings, &b.ApplicationSettings)
+	b.NameIDFormat = longFormat(b.NameIDFormat)
+	b.FormerEntityID = former(a.OwnFace && a.SP.EntityID != "" && a.OwnEntityID != b.OwnEntityID, settings, a.OwnEntityID,
+		b.FormerEntityID)
 	if b.OwnFace != a.OwnFace {
 		b.Moved = b.OwnFace && b.SP.EntityID == ""
 	}
@@ -127,7 +134,7 @@ func (a *Application) Check(*federation.Application) error {
 		return wrong("sign", "%q cannot be signed; use assertion, response or both", a.Sign)
 	}
 	if !isFormat(a.NameIDFormat) {
-		return wrong("nameIdFormat", "the format %q is not offered; use one of the four in the exchange sheet, or nothing",
+		return wrong("nameIdFormat", "the format %q is not offered; use emailAddress, persistent, transient, unspecified, or nothing",
 			a.NameIDFormat)
 	}
 	if n := len([]rune(a.OwnEntityID)); a.OwnFace && (n < 1 || n > 1024) {

@@ -2,6 +2,7 @@ package samlside
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"strings"
 
@@ -13,7 +14,7 @@ import (
 )
 
 // Checks looks at what only SAML providers have.
-func (p *Provider) Checks(c *checks.Checker, _ federation.Record, l *checks.List) {
+func (p *Provider) Checks(c *checks.Checker, r federation.Record, l *checks.List) {
 	idp := p.IDP
 	binding, _ := p.binding()
 	if _, ok := idp.SSOBy(binding); !ok && len(idp.SSO) > 0 {
@@ -29,6 +30,12 @@ func (p *Provider) Checks(c *checks.Checker, _ federation.Record, l *checks.List
 			strings.Join(idp.NameIDFormats, ", "))))
 	}
 	algorithms(l, idp.Algorithms, p.AllowSHA1)
+	exceptions(l, map[string]bool{"allowSHA1": p.AllowSHA1, "allowCBC": p.AllowCBC})
+	moving(l, r.Basic(), p.FormerEntityID, p.face(&c.Snap.Gate).EntityID)
+	if told := p.Address; told != "" && told != rebased(c.Snap.Gate.Base, told) {
+		l.Add(finding.New(finding.BaseChanged, finding.Compare("Assertion consumer service, as it was given out", told,
+			rebased(c.Snap.Gate.Base, told))))
+	}
 	c.Keys(l, p.Keys(), p.StrictCertificates)
 }
 
@@ -66,6 +73,10 @@ func (a *Application) Checks(c *checks.Checker, r federation.Record, l *checks.L
 	}
 	a.encryption(l)
 	algorithms(l, sp.Algorithms, a.AllowSHA1)
+	exceptions(l, map[string]bool{"allowSHA1": a.AllowSHA1})
+	if a.OwnFace {
+		moving(l, r.Basic(), a.FormerEntityID, a.OwnEntityID)
+	}
 	c.Keys(l, a.Keys(), false)
 	a.formats(c, app, l)
 	c.BothSides(l, app)
@@ -144,6 +155,25 @@ func algorithms(l *checks.List, announced []string, allowed bool) {
 			f.Severity = finding.Warning
 		}
 		l.Add(f)
+	}
+}
+
+// moving tells that the other side has to change the gate's entity ID, and whom to
+// tell.
+func moving(l *checks.List, b *federation.Basics, former, now string) {
+	if former == "" || former == now {
+		return
+	}
+	l.Add(finding.New(finding.EntityIDMoving, finding.Compare("Entity ID of the gate", now, former),
+		finding.Fact("To be told", cmp.Or(b.Contact, "its administrator (no contact is noted)"))))
+}
+
+// exceptions tells of those that are in force.
+func exceptions(l *checks.List, settings map[string]bool) {
+	for _, name := range slices.Sorted(maps.Keys(settings)) {
+		if settings[name] {
+			l.Add(finding.New(finding.ExceptionInForce, finding.Fact("Setting", name)))
+		}
 	}
 }
 

@@ -516,7 +516,7 @@ func TestEveryTurnIsJudged(t *testing.T) {
 	off := *w.app
 	off.Phase = federation.Paused
 	require.Equal(t, finding.ApplicationDisabled, turn(w.snap.With(&off), asked.State, "mine"))
-	require.Equal(t, finding.ApplicationUnknown, turn(w.snap.Without("application", "roster"), asked.State, "mine"))
+	require.Equal(t, finding.ApplicationUnknown, turn(w.snap.Lacking(&off), asked.State, "mine"))
 	tired := asked.State
 	tired.Turns = crossing.MaxTurns
 	require.Equal(t, finding.CrossingTurns, turn(w.snap, tired, "mine"))

@@ -1,7 +1,6 @@
 package samlside
 
 import (
-	"fmt"
 	"strconv"
 
 	"innergate.example/innergate/internal/core/federation"
@@ -56,14 +55,8 @@ func (a *Application) Describe() []federation.Value {
 
 func addresses(out []federation.Value, es []federation.Endpoint) []federation.Value {
 	for _, e := range es {
-		text := e.Location + "  " + short(e.Binding)
-		if e.Default {
-			text += ", default"
-		}
-		if e.Index != 0 {
-			text += fmt.Sprintf(", index %d", e.Index)
-		}
-		out = append(out, federation.Value{Label: e.Use, Value: text, Touches: federation.TouchAddress})
+		out = append(out, federation.Value{Label: e.Use, Value: e.Location, Binding: short(e.Binding), Index: e.Index,
+			Default: e.Default, Touches: federation.TouchAddress})
 	}
 	return out
 }

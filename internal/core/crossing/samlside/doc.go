@@ -10,6 +10,7 @@ package samlside
 
 import (
 	"encoding/json"
+	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
@@ -168,6 +169,17 @@ func isFormat(s string) bool {
 		}
 	}
 	return s == ""
+}
+
+// longFormat gives the identifier of a NameID format that is named by its last part
+// (SAML core §8.3).
+func longFormat(s string) string {
+	for _, f := range NameIDFormats {
+		if strings.EqualFold(s, short(f)) {
+			return f
+		}
+	}
+	return s
 }
 
 // NameIDFormats are those that can be asked for or set.

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/url"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/saml"
@@ -39,9 +40,11 @@ var providerSettings = []federation.Setting{
 	{Name: "signRequests", Text: "Sign requests even if the metadata does not want it"},
 	{Name: "requestBinding", Choices: []string{"", "redirect", "post"},
 		Text: "How requests are sent; empty prefers redirect"},
-	{Name: "askNameIdFormat", Most: 200, Text: "NameID format to ask for; empty leaves it to the provider"},
+	{Name: "askNameIdFormat", Most: 200,
+		Text: "NameID format to ask for: emailAddress, persistent, transient, unspecified; empty leaves it to the provider"},
 	{Name: "ownEntityId", Most: 1024, Text: "Entity ID of the gate towards it"},
-	{Name: "formerEntityId", Most: 1024, Text: "Accepted beside it as audience, while moving"},
+	{Name: "formerEntityId", Most: 1024,
+		Text: "Accepted beside it as audience, while moving; kept by itself when ownEntityId changes, empty once the provider knows the new one"},
 	{Name: "useArtifact", Text: "Ask for answers by artifact, for providers that insist on it"},
 	{Name: "sharedFace", Text: "Use the service provider face that several providers share"},
 }
@@ -72,10 +75,28 @@ func (*Provider) SettingList() []federation.Setting { return providerSettings }
 // Settings are its ProviderSettings.
 func (p *Provider) Settings() any { return p.ProviderSettings }
 
-// With lays settings over.
+// With lays settings over. Another entity ID of ours keeps the former one beside it.
 func (p *Provider) With(settings []byte) (federation.Side, error) {
 	q := *p
-	return &q, json.Unmarshal(settings, &q.ProviderSettings)
+	if err := json.Unmarshal(settings, &q.ProviderSettings); err != nil {
+		return nil, err
+	}
+	q.AskNameIDFormat = longFormat(q.AskNameIDFormat)
+	q.FormerEntityID = former(p.IDP.EntityID != "" && p.OwnEntityID != q.OwnEntityID, settings, p.OwnEntityID,
+		q.FormerEntityID)
+	return &q, nil
+}
+
+// former is the entity ID of ours that was given out before: while a counterpart
+// has one, changing it keeps the former, unless something else is said.
+func former(moves bool, settings []byte, was, now string) string {
+	var said struct {
+		FormerEntityID *string `json:"formerEntityId"`
+	}
+	if moves && json.Unmarshal(settings, &said) == nil && said.FormerEntityID == nil {
+		return was
+	}
+	return now
 }
 
 // Data is what is stored.
@@ -113,7 +134,7 @@ func (p *Provider) Check(*federation.Provider) error {
 	}
 	if !isFormat(p.AskNameIDFormat) {
 		return wrong("askNameIdFormat",
-			"the format %q is unknown; use one of the four of SAML core §8.3 that are in use, or nothing", p.AskNameIDFormat)
+			"the format %q is unknown; use emailAddress, persistent, transient, unspecified, or nothing", p.AskNameIDFormat)
 	}
 	if n := len([]rune(p.OwnEntityID)); n < 1 || n > 1024 {
 		return wrong("ownEntityId", "the entity ID has %d characters; use 1 to 1024", n)
@@ -130,7 +151,16 @@ func (p *Provider) face(g *federation.Gate) federation.Face {
 	if p.SharedFace {
 		return spFace(g)
 	}
-	return federation.Face{EntityID: p.OwnEntityID, Address: p.Address}
+	return federation.Face{EntityID: p.OwnEntityID, Address: rebased(g.Base, p.Address)}
+}
+
+// rebased gives an address of the gate's own at its present base: what stood at
+// another one is not there any more.
+func rebased(base, address string) string {
+	if u, err := url.Parse(address); err == nil && u.Host != "" {
+		return base + u.EscapedPath()
+	}
+	return address
 }
 
 // entityIDs are the identities under which its answers are taken: the current

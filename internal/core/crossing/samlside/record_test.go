@@ -27,10 +27,10 @@ func TestDescriptionTellsWhatComparesAndHidesNothing(t *testing.T) {
 	a.Owner = "roster office"
 	said := map[string]string{}
 	for _, v := range federation.Describe(a) {
-		said[v.Label] = v.Value
+		said[v.Name()] = v.Value
 	}
 	for label, want := range map[string]string{
-		"Entity ID": "urn:a", "AssertionConsumerService": "https://a.example/acs  HTTP-POST, default, index 3",
+		"Entity ID": "urn:a", "AssertionConsumerService by HTTP-POST": "https://a.example/acs",
 		"RequestInitiator": "https://a.example/start",
 		"NameIDFormat":     saml.FormatEmail, "Algorithm": "urn:x", "EncryptionMethod": "urn:m", "Metadata from": "document",
 		"validUntil": "2030-01-02 03:04:05Z",

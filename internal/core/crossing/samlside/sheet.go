@@ -1,10 +1,12 @@
 package samlside
 
 import (
+	"slices"
 	"strings"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/xmlsec"
 )
 
 func publisher(g *federation.Gate, set federation.KeySet) saml.Publisher {
@@ -65,23 +67,95 @@ func (p *Provider) Sheet(s *federation.Snapshot, r *federation.Provider) federat
 	if p.SharedFace {
 		address = s.Gate.Base + "/saml/sp"
 	}
+	set := s.Gate.Keys[SignsRequests]
 	return federation.Sheet{
 		MetadataAddress: address,
-		Certificates:    s.Gate.Keys[SignsRequests].Published(),
-		Metadata:        spMetadata(&s.Gate, f, p.UseArtifact, p.SignRequests || p.IDP.WantAuthnRequestsSigned),
-		Values: []federation.SheetValue{
+		Keys: append(federation.SheetKeys("signing", set), federation.SheetKeys("encryption",
+			s.Gate.Keys[EncryptedTo])...),
+		Metadata: spMetadata(&s.Gate, f, p.UseArtifact, p.signs()),
+		Values: append([]federation.SheetValue{
 			{Label: "Entity ID", Value: f.EntityID, AlsoCalled: []string{"SP entity ID", "identifier", "audience"},
-				Hint: "compared letter by letter, also as Audience of the assertion"},
+				Hint: p.former("compared letter by letter, also as Audience of the assertion")},
 			{Label: "Assertion consumer service", Value: f.Address, AlsoCalled: []string{"ACS URL", "reply address",
-				"recipient", "destination"}, Hint: "binding HTTP-POST"},
-			{Label: "Binding", Value: saml.BindingPOST, AlsoCalled: []string{"HTTP-POST"},
-				Hint: "the answer is taken by POST only"},
-			{Label: "NameID format", Value: saml.FormatPersistent, AlsoCalled: []string{"name identifier format"},
-				Hint: "others are taken as well; transient names are forgotten after the session"},
-			{Label: "Signed", Value: "assertion", AlsoCalled: []string{"sign assertions"},
-				Hint: "RSA-SHA256; signing the Response as well does no harm"},
-		},
+				"recipient", "destination"}, Hint: "binding " + short(p.answersBy())},
+			{Label: "Binding", Value: p.answersBy(), AlsoCalled: []string{short(p.answersBy()), "response binding"},
+				Hint: p.bindingHint()},
+			p.format(),
+			{Label: "Signed", Value: p.wantsSigned(), AlsoCalled: []string{"sign assertions"},
+				Hint: "by RSA or ECDSA with SHA-256 or better; signing both does no harm"},
+		}, p.requests(set)...),
 	}
+}
+
+// answersBy is the binding that answers are asked for by.
+func (p *Provider) answersBy() string {
+	if p.UseArtifact {
+		return saml.BindingArtifact
+	}
+	return saml.BindingPOST
+}
+
+func (p *Provider) bindingHint() string {
+	if p.UseArtifact {
+		return "answers are asked for by artifact, and resolved at the provider's ArtifactResolutionService"
+	}
+	return "the answer is taken by POST only"
+}
+
+// former adds to a hint which entity ID is still accepted.
+func (p *Provider) former(hint string) string {
+	if p.FormerEntityID == "" {
+		return hint
+	}
+	return hint + "; until the provider has changed it, " + p.FormerEntityID + " is accepted too"
+}
+
+// format is the NameID format that is asked for.
+func (p *Provider) format() federation.SheetValue {
+	v := federation.SheetValue{Label: "NameID format", Value: p.AskNameIDFormat, AlsoCalled: []string{"name identifier format"},
+		Hint: "requests ask for this one"}
+	if v.Value == "" {
+		v.Value, v.Hint = saml.FormatPersistent, "recommended; requests ask for none, and others are taken as well. Transient names are forgotten after the session"
+	}
+	return v
+}
+
+func (p *Provider) wantsSigned() string {
+	if p.RequireSignedAssertion {
+		return "assertion"
+	}
+	return "assertion, or Response"
+}
+
+// signs reports whether requests are signed.
+func (p *Provider) signs() bool { return p.SignRequests || p.IDP.WantAuthnRequestsSigned }
+
+// requests tells how requests are signed, if they are.
+func (p *Provider) requests(set federation.KeySet) []federation.SheetValue {
+	if !p.signs() || set.Current == nil {
+		return []federation.SheetValue{{Label: "Requests signed", Value: "no", AlsoCalled: []string{"AuthnRequestsSigned"},
+			Hint: "set signRequests if the provider wants them signed"}}
+	}
+	return []federation.SheetValue{{Label: "Requests signed", Value: "yes", AlsoCalled: []string{"AuthnRequestsSigned"},
+		Hint: "with the certificate for signing below"}, algorithm(set)}
+}
+
+// algorithm is the signature method that the current key of a set signs with.
+func algorithm(set federation.KeySet) federation.SheetValue {
+	v := federation.SheetValue{Label: "Signature algorithm", AlsoCalled: []string{"signing method", "SignatureMethod"},
+		Hint: "by " + set.Current.Certificate.Describe()}
+	method, err := xmlsec.MethodFor(set.Current.Certificate.Public)
+	if err != nil {
+		v.Value, v.Hint = "none", err.Error()
+		return v
+	}
+	v.Value = method
+	if set.Next != nil {
+		if next, err := xmlsec.MethodFor(set.Next.Certificate.Public); err == nil && next != method {
+			v.Hint += "; after the roll-over " + next
+		}
+	}
+	return v
 }
 
 // Sheet is what the administrator of an application needs: the gate as identity
@@ -93,22 +167,66 @@ func (a *Application) Sheet(s *federation.Snapshot, r *federation.Application) f
 	if r.OwnStart != "" {
 		open.Hint = "sends people to the application's own start address, " + r.OwnStart
 	}
+	values := []federation.SheetValue{
+		{Label: "Entity ID", Value: face.EntityID, AlsoCalled: []string{"IdP entity ID", "issuer"},
+			Hint: "compared letter by letter with Issuer"},
+		{Label: "Single sign-on service", Value: face.Address, AlsoCalled: []string{"SSO URL", "sign-in address",
+			"login URL"}, Hint: "the same address for both bindings"},
+		{Label: "Binding", Value: saml.BindingRedirect, AlsoCalled: []string{"HTTP-Redirect"},
+			Hint: "HTTP-POST is taken as well"},
+		{Label: "Signed", Value: a.signed(), AlsoCalled: []string{"assertion signature", "response signature"},
+			Hint: "with the certificate below"},
+	}
+	if set.Current != nil {
+		values = append(values, algorithm(set))
+	}
+	values = append(values, a.nameID())
+	if a.Encrypt {
+		values = append(values, a.encrypted())
+	}
+	if slices.ContainsFunc(a.SP.ACS, func(e saml.Endpoint) bool { return e.Binding == saml.BindingArtifact }) {
+		values = append(values, federation.SheetValue{Label: "Artifact resolution service", Value: artifactAddress(face),
+			AlsoCalled: []string{"artifact resolution address", "back channel"},
+			Hint:       "SOAP; ArtifactResolve must be signed with a key on record"})
+	}
 	return federation.Sheet{
 		MetadataAddress: strings.TrimSuffix(face.Address, "/sso"),
-		Certificates:    set.Published(),
+		Keys:            federation.SheetKeys("signing", set),
 		Metadata:        idpMetadata(&s.Gate, face, set),
-		Values: []federation.SheetValue{
-			{Label: "Entity ID", Value: face.EntityID, AlsoCalled: []string{"IdP entity ID", "issuer"},
-				Hint: "compared letter by letter with Issuer"},
-			{Label: "Single sign-on service", Value: face.Address, AlsoCalled: []string{"SSO URL", "sign-in address",
-				"login URL"}, Hint: "the same address for both bindings"},
-			{Label: "Binding", Value: saml.BindingRedirect, AlsoCalled: []string{"HTTP-Redirect"},
-				Hint: "HTTP-POST is taken as well"},
-			{Label: "Signed", Value: a.signed(), AlsoCalled: []string{"assertion signature", "response signature"},
-				Hint: "RSA-SHA256 with the certificate below"},
-			open,
-		},
+		Values:          append(values, open),
 	}
+}
+
+// nameID tells which NameID is sent.
+func (a *Application) nameID() federation.SheetValue {
+	v := federation.SheetValue{Label: "NameID format", Value: a.NameIDFormat, AlsoCalled: []string{"name identifier format",
+		"user identifier"}}
+	switch v.Value {
+	case "":
+		v.Value, v.Hint = "as the provider names the person", "unless the request asks for a format; set nameIdFormat to always send one"
+	case saml.FormatPersistent:
+		v.Hint = "lasting, and for this application alone; unless the request asks for another one"
+	case saml.FormatTransient:
+		v.Hint = "another one at each sign-in; unless the request asks for another format"
+	case saml.FormatEmail:
+		v.Hint = "the person's e-mail address; unless the request asks for another one"
+	default:
+		v.Hint = "the provider's name for the person as it is; unless the request asks for another one"
+	}
+	return v
+}
+
+// encrypted tells what is encrypted, and how.
+func (a *Application) encrypted() federation.SheetValue {
+	v := federation.SheetValue{Label: "Encrypted", Value: "assertion", AlsoCalled: []string{"assertion encryption"},
+		Hint: "with the application's own certificate for encryption"}
+	if a.EncryptNames {
+		v.Value = "NameID and attributes"
+	}
+	if ks := a.SP.EncryptionKeys(); len(ks) > 0 {
+		v.Hint = "to the application's key " + ks[0].Certificate.Describe() + ", SHA-256 " + ks[0].Certificate.SHA256()
+	}
+	return v
 }
 
 // signed says in words what is signed.

@@ -123,7 +123,7 @@ func overlay(t federation.Typed, entityID *string, ks *[]saml.Key, formats *[]st
 		return err
 	}
 	if t["nameIdFormat"] != "" {
-		*formats = []string{t["nameIdFormat"]}
+		*formats = []string{longFormat(strings.TrimSpace(t["nameIdFormat"]))}
 	}
 	return nil
 }

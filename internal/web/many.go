@@ -1,0 +1,43 @@
+package web
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/gate/records"
+)
+
+// manyCalls registers changes of many records at once.
+func (s *server) manyCalls(a huma.API) {
+	g := s.gate
+	huma.Register(a, looks("/changes/preview", "preview-changes", "What a change of many records would come to"),
+		func(ctx context.Context, in *struct{ Body api.Many }) (*body[api.ManyPreview], error) {
+			out, err := g.Records.PreviewMany(records.Many(in.Body))
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[api.ManyPreview]{manyShown(out, 0)}, nil
+		})
+	huma.Register(a, does("/changes", "change-many", "Change or remove many records at once: all of them, or none"),
+		func(ctx context.Context, in *struct{ Body api.Many }) (*body[api.ManyPreview], error) {
+			out, number, err := g.Records.ChangeMany(ctx, by(ctx), records.Many(in.Body))
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[api.ManyPreview]{manyShown(out, number)}, nil
+		})
+}
+
+func manyShown(p records.ManyPreview, number int64) api.ManyPreview {
+	out := api.ManyPreview{Matched: p.Matched, Unchanged: p.Unchanged, Changes: []api.ManyChange{},
+		Refused: []api.ManyRefusal{}, Digest: p.Digest, Change: number}
+	for _, c := range p.Changes {
+		out.Changes = append(out.Changes, api.ManyChange(c))
+	}
+	for _, r := range p.Refused {
+		out.Refused = append(out.Refused, api.ManyRefusal(r))
+	}
+	return out
+}
