@@ -102,7 +102,7 @@ func BenchmarkAggregateTakenIn(b *testing.B) {
 	extra := 0.0
 	for i := 0; b.Loop(); i++ {
 		require.NoError(b, os.WriteFile(fmt.Sprintf("/proc/%d/clear_refs", d.cmd.Process.Pid), []byte("5"), 0))
-		cmd := exec.Command(binary, "aggregate", "add", fmt.Sprint("big-", i), "--metadata", big.file, "--trust-key", big.pem)
+		cmd := exec.Command(binary, "aggregate", "add", fmt.Sprint("big-", i), "--metadata", big.file, "trustKey=@"+big.pem)
 		cmd.Env = append(os.Environ(), "INNERGATE_URL="+d.Base, "INNERGATE_TOKEN="+d.Token)
 		out, err := cmd.CombinedOutput()
 		require.NoError(b, err, string(out))

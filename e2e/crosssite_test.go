@@ -22,6 +22,7 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/federation"
 )
 
 // sites are the gate, a provider and an application on three sites of their own
@@ -102,11 +103,11 @@ func startSites(t *testing.T) sites {
 		return b.String()
 	}
 	ctx := context.Background()
-	_, err = s.api.AddProvider(ctx, api.NewProvider{Name: "accounts",
-		Start: api.Start{Given: api.Given{Metadata: read(s.provider + "/metadata")}}, AllowUnsolicited: true})
+	_, err = s.api.AddRecord(ctx, "provider", api.NewRecord{Name: "accounts",
+		Given: api.Given{Metadata: read(s.provider + "/metadata")}, Settings: federation.Settings{"allowUnsolicited": true}})
 	require.NoError(t, err)
-	_, err = s.api.AddApplication(ctx, api.NewApplication{Name: "roster",
-		Start: api.Start{Given: api.Given{Metadata: read(s.app + "/metadata")}}})
+	_, err = s.api.AddRecord(ctx, "application", api.NewRecord{Name: "roster",
+		Given: api.Given{Metadata: read(s.app + "/metadata")}})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(idp, []byte(read(s.gate+"/saml/idp")), 0o600))
 	require.NoError(t, os.WriteFile(sp, []byte(read(s.gate+"/saml/sp/accounts")), 0o600))

@@ -22,6 +22,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/client"
 )
 
 // longer says how many times the short form of these tests is to be run:
@@ -112,7 +114,7 @@ func TestFileDescriptorsRunOut(t *testing.T) {
 		_ = c.Close()
 	}
 	require.Eventually(t, d.healthy, 10*time.Second, 100*time.Millisecond)
-	_, err := d.client().Providers(t.Context(), "")
+	_, err := d.client().Records(t.Context(), "provider", client.ListFilter{})
 	require.NoError(t, err)
 }
 
@@ -139,7 +141,7 @@ func TestKilledUnderLoad(t *testing.T) {
 			wg.Go(func() {
 				for n := 0; ; n++ {
 					name := fmt.Sprintf("t-%d-%d-%d", round, worker, n)
-					if _, err := c.AddToken(t.Context(), name); err != nil {
+					if _, err := c.AddToken(t.Context(), name, time.Time{}); err != nil {
 						return
 					}
 					mu.Lock()
@@ -175,7 +177,7 @@ func TestTheDiskIsFull(t *testing.T) {
 	failed := 0
 	for n := range 300 * longer() {
 		name := fmt.Sprintf("full-%d", n)
-		if _, err := c.AddToken(t.Context(), name); err == nil {
+		if _, err := c.AddToken(t.Context(), name, time.Time{}); err == nil {
 			acknowledged = append(acknowledged, name)
 		} else {
 			failed++
@@ -206,7 +208,7 @@ func TestTheDiskIsFull(t *testing.T) {
 	for _, name := range acknowledged {
 		require.True(t, have[name], name)
 	}
-	_, err = c.AddToken(t.Context(), "after")
+	_, err = c.AddToken(t.Context(), "after", time.Time{})
 	require.NoError(t, err)
 }
 

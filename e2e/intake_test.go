@@ -22,6 +22,7 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/standin"
@@ -118,7 +119,7 @@ func TestConsoleTakesInAndKeepsFresh(t *testing.T) {
 	c.press("Approve")
 	c.until(`!document.body.innerText.includes('waits for approval since')`)
 	c.see("approved a change")
-	p, err := d.client().Provider(t.Context(), "fernholt")
+	p, err := d.client().Record(t.Context(), "provider", "fernholt")
 	require.NoError(t, err)
 	require.Equal(t, next.Certificate.SHA256(), p.Certificates[0].SHA256)
 
@@ -159,7 +160,7 @@ func TestConsoleTakesInAndKeepsFresh(t *testing.T) {
 	c.see("broken 1")
 
 	// Checks in one list, worst first.
-	app, err := d.client().Application(t.Context(), "lost-property")
+	app, err := d.client().Record(t.Context(), "application", "lost-property")
 	require.NoError(t, err)
 	c.open(d.Console + "connect/applications/lost-property")
 	c.press("Settings")
@@ -185,7 +186,7 @@ func TestConsoleTakesInAndKeepsFresh(t *testing.T) {
 	c.shot("change")
 	c.press("Restore")
 	c.see("restored revision 1")
-	again, err := d.client().Application(t.Context(), "lost-property")
+	again, err := d.client().Record(t.Context(), "application", "lost-property")
 	require.NoError(t, err)
 	require.Equal(t, app.Settings, again.Settings)
 	require.Equal(t, 3, again.Revision)
@@ -285,7 +286,8 @@ func TestTakingInOnTheCommandLine(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(ok("history", "list", "--name", "depot", "--output", "json")), &all))
 	first := all[len(all)-1]
 	require.Contains(t, ok("history", "show", fmt.Sprint(all[1].ID)), "urn:depot")
-	ok("provider", "remove", "depot")
+	refuses(2, "Add --yes", "provider", "remove", "depot")
+	ok("provider", "remove", "depot", "--yes")
 	ok("history", "restore", fmt.Sprint(first.ID))
 	require.Contains(t, ok("provider", "show", "depot"), "unfinished, missing")
 	require.NotContains(t, ok("history", "list", "--kind", "token", "--output", "json"), "igt_")
@@ -299,16 +301,16 @@ func TestTakingInOnTheCommandLine(t *testing.T) {
 	}
 	refuses(2, "--metadata is missing", "aggregate", "add", "harbour")
 	refuses(2, "is a directory", "aggregate", "add", "harbour", "--metadata", dir)
-	for fault, want := range map[string]string{"altered": "signature-altered", "stranger": "signature-key",
-		"unsigned": "signature-missing", "cut": "xml-malformed", "expired": "metadata-expired"} {
-		refuses(1, "["+want+"]", "aggregate", "add", "harbour", "--metadata", edition(fault, 0), "--trust-key", cert)
+	for fault, want := range map[string]string{"altered": "metadata-altered",
+		"stranger": "metadata-other-signer", "unsigned": "metadata-unsigned", "cut": "xml-malformed", "expired": "metadata-expired"} {
+		refuses(1, "["+want+"]", "aggregate", "add", "harbour", "--metadata", edition(fault, 0), "trustKey=@"+cert)
 	}
 	refuses(1, "[aggregate-other-document]", "aggregate", "add", "harbour", "--metadata", newer)
 	refuses(1, "[metadata-certificate]", "aggregate", "add", "harbour", "--metadata", cert)
 	refuses(1, "[metadata-several-entities]", "provider", "add", "harbour", "--metadata", edition("", 0))
 	require.Contains(t, ok("aggregate", "list"), "northern-lines")
 	require.NotContains(t, ok("aggregate", "list"), "harbour", "nothing is half stored")
-	out = ok("aggregate", "add", "harbour", "--metadata", edition("broken", 0), "--trust-key", cert)
+	out = ok("aggregate", "add", "harbour", "--metadata", edition("broken", 0), "trustKey=@"+cert)
 	require.Contains(t, out, "60 entities, 1 of them cannot be used")
 	require.Contains(t, out, "[metadata-bad-key]")
 	require.Contains(t, ok("aggregate", "update", "harbour", "--metadata", edition("twice", 1)), "1 refused")
@@ -316,10 +318,11 @@ func TestTakingInOnTheCommandLine(t *testing.T) {
 	require.Contains(t, ok("aggregate", "search", "harbour", "--broken"), "aggregate-entity-twice")
 	require.Contains(t, ok("aggregate", "search", "harbour", "roster", "--role", "app"), "Crew roster")
 	refuses(1, "nothing is chosen", "aggregate", "take", "harbour", "--as", "app")
-	out = ok("aggregate", "take", "harbour", "--as", "app", "--search", "roster")
+	refuses(2, "would be made, phase live", "aggregate", "take", "harbour", "--as", "app", "--search", "roster")
+	out = ok("aggregate", "take", "harbour", "--as", "app", "--search", "roster", "--yes")
 	require.Contains(t, out, "crew-roster")
-	refuses(3, "[metadata-entity-known]", "aggregate", "take", "harbour", "--as", "app", "--search", "roster")
-	ok("aggregate", "remove", "harbour")
+	require.Contains(t, ok("aggregate", "take", "harbour", "--as", "app", "--search", "roster"), "are on record already")
+	ok("aggregate", "remove", "harbour", "--yes")
 	require.Contains(t, ok("app", "list"), "crew-roster")
 }
 
@@ -563,17 +566,17 @@ func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
 	// A draft, and a change that waits.
 	address, publish := publisher(t)
 	publish(idpMetadata("urn:fresh", "https://fresh.example/sso", pair))
-	_, err = c.AddProvider(ctx, api.NewProvider{Name: "fresh", Start: api.Start{Given: api.Given{Address: address},
-		ApproveChanges: true}})
+	_, err = c.AddRecord(ctx, "provider", api.NewRecord{Name: "fresh", Given: api.Given{Address: address},
+		Settings: federation.Settings{"approveChanges": true}})
 	require.NoError(t, err)
 	publish(idpMetadata("urn:fresh", "https://fresh.example/other", pair))
-	_, err = c.Refresh(ctx, "provider", "fresh")
+	_, err = c.Refresh(ctx, "provider", "fresh", false)
 	require.NoError(t, err)
-	_, err = c.AddApplication(ctx, api.NewApplication{Name: "half", Start: api.Start{Draft: true}})
+	_, err = c.AddRecord(ctx, "application", api.NewRecord{Name: "half", Draft: true})
 	require.NoError(t, err)
 	told := func(d *demo) (out []string) {
 		c := d.client()
-		l, err := c.Applications(ctx, "")
+		l, err := c.Records(ctx, "application", client.ListFilter{})
 		require.NoError(t, err)
 		a, err := c.Aggregate(ctx, "harbour")
 		require.NoError(t, err)
@@ -581,7 +584,7 @@ func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
 		require.NoError(t, err)
 		w, err := c.Waiting(ctx)
 		require.NoError(t, err)
-		half, err := c.Application(ctx, "half")
+		half, err := c.Record(ctx, "application", "half")
 		require.NoError(t, err)
 		h, err := c.History(ctx, client.HistoryFilter{Kind: "application", Limit: 1})
 		require.NoError(t, err)
@@ -600,7 +603,7 @@ func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
 	waiting, err := d.client().Waiting(ctx)
 	require.NoError(t, err)
 	require.NoError(t, d.client().Decide(ctx, "provider", "fresh", "approve", waiting.Items[0].Digest))
-	p, err := d.client().Provider(ctx, "fresh")
+	p, err := d.client().Record(ctx, "provider", "fresh")
 	require.NoError(t, err)
 	require.Equal(t, "https://fresh.example/other", p.Endpoints[0].Location)
 }
@@ -658,7 +661,7 @@ func TestConsoleLeadsToTheRightPlace(t *testing.T) {
 	c.see("https://both.example/acs")
 	c.press("Add")
 	c.see("What the application needs from the gate")
-	a, err := d.client().Application(t.Context(), "ferry-bookings")
+	a, err := d.client().Record(t.Context(), "application", "ferry-bookings")
 	require.NoError(t, err)
 	require.Equal(t, "urn:both", a.EntityID)
 

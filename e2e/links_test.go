@@ -34,7 +34,8 @@ func TestPeopleAreCarriedOver(t *testing.T) {
 	for _, app := range []string{"crew-roster", "lost-property", "timetable-archive"} {
 		run(0, nil, "app", "set", app, "provider=")
 	}
-	run(0, []string{"removed wrenmoor-staff", "innergate person carry "}, "provider", "remove", "wrenmoor-staff")
+	run(0, []string{"removed wrenmoor-staff", "innergate person carry "}, "provider", "remove", "wrenmoor-staff",
+		"--yes")
 	run(0, nil, "provider", "add", "wrenmoor-staff", "--metadata", d.Providers[0].Metadata)
 	list := run(0, []string{"REMOVED"}, "person", "providers")
 	id := regexp.MustCompile(`[0-9a-f]{32}`).FindString(list)

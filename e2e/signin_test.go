@@ -234,7 +234,7 @@ func TestGateRefuses(t *testing.T) {
 		newVisitor(t).post(shared.Base+"/saml/sp/nobody/acs", v.page.fields).refused(shared, "provider-unknown")
 	})
 	t.Run("a start for an application that is unknown, and a foreign target", func(t *testing.T) {
-		newVisitor(t).get(shared.Base+"/open/nothing").refused(shared, "application-unknown")
+		newVisitor(t).get(shared.Base+"/open/nothing").refused(shared, "start-unknown")
 		newVisitor(t).get(shared.Base+"/open/crew-roster?RelayState=https://evil.example/").refused(shared, "target-foreign")
 	})
 	t.Run("a request of an unknown application", func(t *testing.T) {
@@ -245,11 +245,11 @@ func TestGateRefuses(t *testing.T) {
 		ctx := context.Background()
 		app := startStandin(t, "app", "--gate", shared.Base+"/saml/idp")
 		metadata := strings.Replace(newVisitor(t).get(app+"/metadata").page.body, app+"/acs", app+"/other-acs", 1)
-		_, err := shared.client().AddApplication(ctx, api.NewApplication{Name: "moved", Provider: "wrenmoor-staff",
-			Start: api.Start{Given: api.Given{Metadata: metadata}}})
+		_, err := shared.client().AddRecord(ctx, "application", api.NewRecord{Name: "moved", Settings: federation.Settings{"provider": "wrenmoor-staff"},
+			Given: api.Given{Metadata: metadata}})
 		require.NoError(t, err)
 		newVisitor(t).get(app+"/start").refused(shared, "acs-unregistered")
-		require.NoError(t, shared.client().RemoveApplication(ctx, "moved"))
+		require.NoError(t, shared.client().RemoveRecord(ctx, "application", "moved"))
 	})
 	t.Run("a request at the wrong destination", func(t *testing.T) {
 		v := newVisitor(t).get(roster + "/start?binding=post")
@@ -297,12 +297,12 @@ func TestTwoTabsDoNotDisturbEachOther(t *testing.T) {
 func TestUnsolicitedAnswerBecomesAStartWhereAllowed(t *testing.T) {
 	ctx := context.Background()
 	provider := startStandin(t, "provider", "--name", "branch", "--gate", shared.Base+"/saml/sp/branch")
-	_, err := shared.client().AddProvider(ctx, api.NewProvider{Name: "branch", AllowUnsolicited: true,
-		Start: api.Start{Given: api.Given{Address: provider + "/metadata"}}})
+	_, err := shared.client().AddRecord(ctx, "provider", api.NewRecord{Name: "branch", Settings: federation.Settings{"allowUnsolicited": true},
+		Given: api.Given{Address: provider + "/metadata"}})
 	require.NoError(t, err)
 	app := startStandin(t, "app", "--name", "branch-app", "--gate", shared.Base+"/saml/idp")
-	_, err = shared.client().AddApplication(ctx, api.NewApplication{Name: "branch-app", Provider: "branch",
-		Start: api.Start{Given: api.Given{Address: app + "/metadata"}}})
+	_, err = shared.client().AddRecord(ctx, "application", api.NewRecord{Name: "branch-app", Settings: federation.Settings{"provider": "branch"},
+		Given: api.Given{Address: app + "/metadata"}})
 	require.NoError(t, err)
 	v := newVisitor(t).get(app + "/start").signIn("").onward()
 	require.Contains(t, v.page.text, "You are in as")
@@ -312,10 +312,10 @@ func TestUnsolicitedAnswerBecomesAStartWhereAllowed(t *testing.T) {
 	v.get(provider+"/").submit("target", "")
 	v.onward().refused(shared, "unsolicited-target")
 
-	err = shared.client().RemoveProvider(ctx, "branch")
+	err = shared.client().RemoveRecord(ctx, "provider", "branch")
 	require.ErrorContains(t, err, "branch-app", "a provider in use is not removed")
-	require.NoError(t, shared.client().RemoveApplication(ctx, "branch-app"))
-	require.NoError(t, shared.client().RemoveProvider(ctx, "branch"))
+	require.NoError(t, shared.client().RemoveRecord(ctx, "application", "branch-app"))
+	require.NoError(t, shared.client().RemoveRecord(ctx, "provider", "branch"))
 }
 
 func TestRestartBreaksNoSignInAndForgetsNoAssertion(t *testing.T) {
@@ -375,12 +375,12 @@ func TestOtherSideRollsItsKeyOver(t *testing.T) {
 		}
 		roll()
 		ctx, c := context.Background(), shared.client()
-		_, err = c.AddProvider(ctx, api.NewProvider{Name: name,
-			Start: api.Start{Given: api.Given{Address: srv.URL + "/metadata"}, ApproveChanges: approve}})
+		_, err = c.AddRecord(ctx, "provider", api.NewRecord{Name: name,
+			Given: api.Given{Address: srv.URL + "/metadata"}, Settings: federation.Settings{"approveChanges": approve}})
 		require.NoError(t, err)
 		application := startStandin(t, "app", "--name", name, "--gate", shared.Base+"/saml/idp")
-		_, err = c.AddApplication(ctx, api.NewApplication{Name: name, Provider: name,
-			Start: api.Start{Given: api.Given{Address: application + "/metadata"}}})
+		_, err = c.AddRecord(ctx, "application", api.NewRecord{Name: name, Settings: federation.Settings{"provider": name},
+			Given: api.Given{Address: application + "/metadata"}})
 		require.NoError(t, err)
 		enters := func() {
 			v := newVisitor(t).get(application + "/start").signIn("").onward()
@@ -390,7 +390,7 @@ func TestOtherSideRollsItsKeyOver(t *testing.T) {
 		enters()
 		roll()
 		refused()
-		out, err := c.Refresh(ctx, "provider", name)
+		out, err := c.Refresh(ctx, "provider", name, false)
 		require.NoError(t, err)
 		require.Equal(t, "changed-key", string(out.Findings[0].Code))
 		if approve {
@@ -406,8 +406,8 @@ func TestOtherSideRollsItsKeyOver(t *testing.T) {
 		_, err = c.Restore(ctx, fmt.Sprint(l.Items[len(l.Items)-1].ID))
 		require.NoError(t, err)
 		refused()
-		require.NoError(t, c.RemoveApplication(ctx, name))
-		require.NoError(t, c.RemoveProvider(ctx, name))
+		require.NoError(t, c.RemoveRecord(ctx, "application", name))
+		require.NoError(t, c.RemoveRecord(ctx, "provider", name))
 	}
 }
 

@@ -139,7 +139,16 @@ func (e *environment) counts(w io.Writer, l api.CheckList) {
 	if l.Acknowledged > 0 {
 		more = fmt.Sprintf("; %d acknowledged", l.Acknowledged)
 	}
-	fmt.Fprintf(w, "%d errors, %d warnings, %d notes%s\n", l.Counts["error"], l.Counts["warning"], l.Counts["note"], more)
+	fmt.Fprintf(w, "%s, %s, %s%s\n", several(l.Counts["error"], "error"), several(l.Counts["warning"], "warning"),
+		several(l.Counts["note"], "note"), more)
+}
+
+// several puts a number before a word.
+func several(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
 }
 
 // acknowledge has findings count no more, or again.

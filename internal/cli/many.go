@@ -10,6 +10,7 @@ import (
 	ucli "github.com/urfave/cli/v3"
 
 	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/client"
 )
 
 // manyFlags are those of commands that change one record or many.
@@ -84,6 +85,7 @@ func (e *environment) many(ctx context.Context, cmd *ucli.Command, k kindOf, m a
 			return err
 		}
 	}
+	carry := e.carryHint(ctx, c, k, m)
 	m.Digest = p.Digest
 	if p, err = c.ChangeMany(ctx, m); err != nil {
 		return err
@@ -101,11 +103,25 @@ func (e *environment) many(ctx context.Context, cmd *ucli.Command, k kindOf, m a
 		} else {
 			fmt.Fprintf(w, "%s %d %s%s\n", verb, len(p.Changes), k.what, acts)
 		}
-		if m.Remove && k.kind == "provider" {
-			fmt.Fprintln(w, "whom it let in is nobody to another provider under this name, until it is back, or their links are carried over: see innergate person providers")
+		if carry != "" {
+			fmt.Fprintln(w, carry)
 		}
 		fmt.Fprintln(w, backTo(p.Change))
 	})
+}
+
+// carryHint says what becomes of the people of a provider that is removed.
+func (e *environment) carryHint(ctx context.Context, c *client.Client, k kindOf, m api.Many) string {
+	if !m.Remove || k.kind != "provider" {
+		return ""
+	}
+	id := "ID"
+	if len(m.Names) == 1 {
+		if r, err := c.Record(ctx, k.kind, m.Names[0]); err == nil {
+			id = r.ID
+		}
+	}
+	return "whom it let in is nobody to another provider under this name, until it is back, or their links are carried over: innergate person carry " + id + " NAME --preview"
 }
 
 // manyPreview tells what a change of many comes to.

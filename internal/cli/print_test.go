@@ -41,7 +41,7 @@ func TestTableKeepsToItsWidth(t *testing.T) {
 	t.Setenv("COLUMNS", "60")
 	out.Reset()
 	e.table(&out, cols, rows, "")
-	require.Len(t, []rune(strings.Split(out.String(), "\n")[1]), 60)
+	require.Len(t, []rune(strings.Split(out.String(), "\n")[0]), 60)
 	e.wide = true
 	out.Reset()
 	e.table(&out, cols, rows, "")

@@ -15,6 +15,9 @@ const open = (row: Change) => router.push(`/keep/history/${row.id}`)
       <router-link :to="`/keep/history/${row.id}`" @click.stop>{{ row.what }}</router-link></template></el-table-column>
     <el-table-column v-if="!bare" prop="kind" label="Kind" width="110" />
     <el-table-column v-if="!bare" prop="name" label="Name" min-width="190" />
+    <el-table-column v-if="!bare" label="Together" width="104"><template #default="{ row }">
+      <router-link v-if="row.batch" :to="`/keep/history/${row.batch}`" @click.stop>{{ row.batch }}</router-link>
+      </template></el-table-column>
     <el-table-column label="Revision" width="104"><template #default="{ row }">{{ row.revision || '' }}</template>
     </el-table-column>
     <el-table-column prop="who" label="Who" min-width="170" />

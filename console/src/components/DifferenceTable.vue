@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import type { Difference } from '../api/client'
 import { parts } from '../composables/differ'
+import { named } from '../composables/words'
 
 defineProps<{ differences: Difference[]; empty?: string }>()
 const split = (d: Difference) => parts(d.before ?? '', d.after ?? '')
@@ -12,7 +13,7 @@ const split = (d: Difference) => parts(d.before ?? '', d.after ?? '')
     <thead><tr><th>Value</th><th>Before</th><th>After</th></tr></thead>
     <tbody>
       <tr v-for="(d, i) in differences" :key="i">
-        <th scope="row">{{ d.label }}</th>
+        <th scope="row">{{ named(d) }}</th>
         <td><code v-if="d.before">
           <template v-if="d.after">{{ split(d)[0][0] }}<del>{{ split(d)[0][1] }}</del>{{ split(d)[0][2] }}</template>
             <template v-else>{{ d.before }}</template></code><span v-else class="quiet">nothing</span></td>

@@ -21,7 +21,7 @@ const facts = computed(() => [
       metadata</el-button></p>
   <FactList :facts="facts" />
   <template v-for="c in sheet.certificates ?? []" :key="c.sha256">
-    <h2>Certificate of the gate</h2>
+    <h2>Certificate of the gate for {{ c.use || 'signing' }}{{ c.next ? ': the next one, announced and not in use yet' : '' }}</h2>
     <CertificateFacts :certificate="c" :file="file" />
   </template>
 </template>

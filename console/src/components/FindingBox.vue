@@ -21,7 +21,7 @@ const where = () => ({ gate: 'Here at the gate', browser: 'The person', provider
       <code>{{ finding.code }}</code></p>
     <table v-if="finding.evidence?.length">
       <tbody>
-        <template v-for="e in finding.evidence" :key="e.label">
+        <template v-for="(e, i) in finding.evidence" :key="i">
           <template v-if="e.expected">
             <tr><th>{{ e.label }} {{ sides[0] }}</th>
               <td><code>{{ split(e)[0][0] }}<mark>{{ split(e)[0][1] }}</mark>{{ split(e)[0][2] }}</code></td></tr>
@@ -34,6 +34,7 @@ const where = () => ({ gate: 'Here at the gate', browser: 'The person', provider
       </tbody>
     </table>
     <p class="remedy"><strong>{{ where() }}:</strong> {{ finding.remedy }}</p>
+    <slot />
   </section>
 </template>
 

@@ -11,7 +11,8 @@ const address = ref('')
 const text = ref('')
 const link = ref('')
 const file = ref<{ name: string; base64: string }>()
-const typed = ref({ entityId: '', ssoRedirect: '', ssoPost: '', acs: '', certificate: '', nameIdFormat: '' })
+const typed = ref({ entityId: '', ssoRedirect: '', ssoPost: '', acs: '', acsArtifact: '', certificate: '',
+  nextCertificate: '', encryptionCertificate: '', nameIdFormat: '' })
 const formats = ['1.1:nameid-format:emailAddress', '2.0:nameid-format:persistent', '2.0:nameid-format:transient',
   '1.1:nameid-format:unspecified'].map((f) => `urn:oasis:names:tc:SAML:${f}`)
 const wrong = (...fields: string[]) => {
@@ -90,9 +91,23 @@ defineExpose({ given })
     <el-form-item v-else label="AssertionConsumerService by HTTP-POST" :error="wrong('acs')">
       <el-input v-model="typed.acs" name="acs" placeholder="https://" @input="emit('changed')" />
         <div class="quiet hint">also called ACS URL, reply address, recipient</div></el-form-item>
+    <el-form-item v-if="kind === 'application'" label="AssertionConsumerService by HTTP-Artifact"
+        :error="wrong('acsArtifact')"><el-input v-model="typed.acsArtifact" name="acsArtifact" placeholder="https://"
+            @input="emit('changed')" /></el-form-item>
     <el-form-item label="Signing certificate" :error="wrong('certificate')"><el-input v-model="typed.certificate"
         name="certificate" type="textarea" :rows="5" placeholder="-----BEGIN CERTIFICATE-----" @input="emit('changed')"
             /></el-form-item>
+    <details>
+      <summary>Further certificates</summary>
+      <el-form-item label="Next signing certificate" :error="wrong('nextCertificate')"><el-input
+          v-model="typed.nextCertificate" name="nextCertificate" type="textarea" :rows="4"
+              placeholder="-----BEGIN CERTIFICATE-----" @input="emit('changed')" />
+        <div class="quiet hint">stands beside the present one, for a roll-over</div></el-form-item>
+      <el-form-item v-if="kind === 'application'" label="Certificate to encrypt to"
+          :error="wrong('encryptionCertificate')"><el-input v-model="typed.encryptionCertificate"
+              name="encryptionCertificate" type="textarea" :rows="4" placeholder="-----BEGIN CERTIFICATE-----"
+                  @input="emit('changed')" /></el-form-item>
+    </details>
     <el-form-item label="NameID format"><el-select v-model="typed.nameIdFormat" clearable placeholder="not said"
         aria-label="NameID format" @change="emit('changed')"><el-option v-for="f in formats" :key="f" :value="f"
             :label="f.slice(f.lastIndexOf(':') + 1)" /></el-select></el-form-item>
@@ -101,6 +116,7 @@ defineExpose({ given })
 </template>
 
 <style scoped>
+summary { cursor: pointer; margin-bottom: 8px }
 .hint { width: 100%; font-size: 12px; line-height: 1.5 }
 input[type='file'] { width: 100%; font: inherit; margin-top: 4px }
 </style>

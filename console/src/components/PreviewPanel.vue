@@ -1,13 +1,15 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import type { Preview } from '../api/client'
+import { named } from '../composables/words'
 import DifferenceTable from './DifferenceTable.vue'
 import FactList from './FactList.vue'
 import FindingBox from './FindingBox.vue'
 
 const props = defineProps<{ preview: Preview }>()
+defineEmits<{ pick: [entityId: string] }>()
 const facts = computed(() => (props.preview.values ?? []).filter((v) => v.value !== '' && v.value !== 'false' &&
-  !/^[a-z]/.test(v.label)).map((v) => ({ label: v.label, value: v.value, plain: v.label === 'Metadata from' })))
+  !/^[a-z]/.test(v.label)).map((v) => ({ label: named(v), value: v.value, plain: v.label === 'Metadata from' })))
 const found = ref<HTMLElement>()
 const summary = computed(() =>
   ['error', 'warning', 'note'].flatMap((s) => {
@@ -20,7 +22,16 @@ const whom = computed(() => `the ${props.preview.kind}'s administrator`)
 </script>
 
 <template>
-  <section aria-label="Preview" class="preview">
+  <section v-if="preview.choices?.length" aria-label="Which is meant" class="preview">
+    <h2>Which of them is meant?</h2>
+    <p>The document holds several entities. Choose one, or take it all in as an <router-link
+        to="/connect/aggregates">aggregate</router-link>.</p>
+    <ul class="sheet choices">
+      <li v-for="c in preview.choices" :key="c.entityId"><el-button size="small"
+          @click="$emit('pick', c.entityId)">This one</el-button> <code>{{ c.entityId }}</code> {{ c.title }}</li>
+    </ul>
+  </section>
+  <section v-else aria-label="Preview" class="preview">
     <h2>{{ preview.existing ? 'What would change' : 'What would be set' }}</h2>
     <p>
       <template v-if="preview.existing">The {{ preview.kind }} <code>{{ preview.name }}</code> is on record at revision
@@ -45,5 +56,7 @@ const whom = computed(() => `the ${props.preview.kind}'s administrator`)
 
 <style scoped>
 .missing { padding: 8px 16px; margin-bottom: 12px; border-left: 4px solid var(--waiting) }
+.choices { list-style: none; margin: 0; padding: 8px 16px }
+.choices li { padding: 4px 0; overflow-wrap: anywhere }
 .missing p, .missing ul { margin: 0 }
 </style>

@@ -14,16 +14,22 @@ const form = ref<InstanceType<typeof IntakeForm>>()
 const preview = ref<Preview>()
 const { busy, failed: problem, act: run } = useAct()
 const why = ref('')
-watch(open, () => { preview.value = problem.value = undefined; why.value = '' })
+const entity = ref('')
+const handed = async () => ({ ...(await form.value!.given()), entity: entity.value || undefined })
+function pick(id: string) {
+  entity.value = id
+  void look()
+}
+watch(open, () => { preview.value = problem.value = undefined; why.value = entity.value = '' })
 
 const look = () => run(async () => {
-  const body = { name: props.name, ...(await form.value!.given()) }
+  const body = { name: props.name, ...(await handed()) }
   preview.value = await take(props.kind === 'provider' ? api.POST('/api/v1/providers/preview', { body })
     : api.POST('/api/v1/applications/preview', { body }))
 })
 const save = () => run(async () => {
   const at = { params: { path: { name: props.name } }, body: { revision: preview.value!.revision,
-    expect: preview.value!.document, ...(await form.value!.given()) } }
+    expect: preview.value!.document, ...(await handed()) } }
   await because(why.value, () => take(props.kind === 'provider' ? api.PUT('/api/v1/providers/{name}/metadata', at)
     : api.PUT('/api/v1/applications/{name}/metadata', at)))
   open.value = false
@@ -35,12 +41,12 @@ const save = () => run(async () => {
   <el-drawer v-model="open" :title="`Take in newer values of ${name}`" size="720px">
     <ProblemBox :problem="problem" />
     <el-form label-position="top" @submit.prevent="look">
-      <IntakeForm ref="form" :kind="kind" :protocol="protocol" :problem="problem" @changed="preview = undefined"
+      <IntakeForm ref="form" :kind="kind" :protocol="protocol" :problem="problem" @changed="preview = undefined; entity = ''"
           @large="problem = { title: 'This file is too large for one entity', detail: 'Take it in as an aggregate, then take over the entity.', status: 0, type: 'about:blank' }" />
       <el-button :type="preview ? 'default' : 'primary'" native-type="submit" :loading="busy">Preview</el-button>
     </el-form>
-    <PreviewPanel v-if="preview" :preview="preview" />
-    <template v-if="preview" #footer>
+    <PreviewPanel v-if="preview" :preview="preview" @pick="pick" />
+    <template v-if="preview && !preview.choices?.length" #footer>
       <el-input v-model="why" name="why" placeholder="Why (optional, kept in the history)" aria-label="Why" class="why"
           />
       <el-button type="primary" :loading="busy" @click="save">Take it in</el-button>

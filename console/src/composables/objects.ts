@@ -5,7 +5,7 @@ import { applicationFields, providerFields } from './settings'
 /** What providers and applications have in common. */
 type Common = Omit<Provider & Application, 'settings' | 'wantAuthnRequestsSigned' | 'authnRequestsSigned' | '$schema'>
 export type Shown = Pick<Common,
-  'id' | 'name' | 'title' | 'protocol' | 'entityId' | 'source' | 'revision' | 'added' | 'endpoints' | 'certificates' | 'facts' | 'missing' | 'taken'> &
+  'id' | 'name' | 'title' | 'protocol' | 'entityId' | 'source' | 'revision' | 'added' | 'endpoints' | 'certificates' | 'facts' | 'missing' | 'taken' | 'standing'> &
   Partial<Pick<Application, 'provider' | 'open' | 'ownStart'>> & { settings: Record<string,
     unknown> & { phase: string } }
 
@@ -20,7 +20,7 @@ export type Kind = {
   fields: () => Promise<Field[]>
   save: (it: Shown, settings: Record<string, unknown>, why: string) => Promise<unknown>
   remove: (name: string, why: string) => Promise<unknown>
-  refresh: (name: string) => Promise<Refreshed>
+  refresh: (name: string, again?: boolean) => Promise<Refreshed>
   decide: (name: string, what: 'approve' | 'decline', digest: string, why: string) => Promise<unknown>
 }
 
@@ -44,7 +44,8 @@ export const kinds: Record<Kind['name'], Kind> = {
       because(why, () => take(api.PATCH('/api/v1/providers/{name}/settings',
       { ...at(it.name), body: { revision: it.revision, settings: settings as Provider['settings'] } }))),
     remove: (name, why) => because(why, () => take(api.DELETE('/api/v1/providers/{name}', at(name)))),
-    refresh: (name) => take(api.POST('/api/v1/providers/{name}/refresh', at(name))),
+    refresh: (name, again) => take(api.POST('/api/v1/providers/{name}/refresh',
+      { params: { path: { name }, query: { again } } })),
     decide: (name, what, digest, why) =>
       because(why, () => take(what === 'approve'
         ? api.POST('/api/v1/providers/{name}/approve', { ...at(name), body: { digest } })
@@ -66,7 +67,8 @@ export const kinds: Record<Kind['name'], Kind> = {
       because(why, () => take(api.PATCH('/api/v1/applications/{name}/settings',
       { ...at(it.name), body: { revision: it.revision, settings: settings as Application['settings'] } }))),
     remove: (name, why) => because(why, () => take(api.DELETE('/api/v1/applications/{name}', at(name)))),
-    refresh: (name) => take(api.POST('/api/v1/applications/{name}/refresh', at(name))),
+    refresh: (name, again) => take(api.POST('/api/v1/applications/{name}/refresh',
+      { params: { path: { name }, query: { again } } })),
     decide: (name, what, digest, why) =>
       because(why, () => take(what === 'approve'
         ? api.POST('/api/v1/applications/{name}/approve', { ...at(name), body: { digest } })

@@ -26,3 +26,28 @@ export function saveFile(name: string, text: string, type: string) {
 
 /** What people call a protocol on record. */
 export const protocols: Record<string, string> = { saml: 'SAML', link: 'Link' }
+
+/** How long ago a time is. */
+export function ago(iso: string): string {
+  const minutes = Math.floor((Date.now() - Date.parse(iso)) / 60_000)
+  if (minutes < 1) return 'just now'
+  if (minutes < 60) return `${minutes} min ago`
+  const hours = Math.floor(minutes / 60)
+  if (hours < 48) return `${hours} h ago`
+  return `${Math.floor(hours / 24)} days ago`
+}
+
+/** The label of a value, with the binding of an address. */
+export const named = (v: { label: string; binding?: string }) => (v.binding ? `${v.label} by ${v.binding}` : v.label)
+
+export type Standing = 'broken' | 'failing' | 'attention' | 'unfinished' | 'untried' | 'paused' | 'works'
+/** Whether a record works, the worst first: sign, tone, and what it means. */
+export const standings: Record<Standing, { sign: string; tone: string; means: string }> = {
+  broken: { sign: '✕', tone: 'refused', means: 'a finding says that it cannot work' },
+  failing: { sign: '✕', tone: 'refused', means: 'the last sign-in was refused' },
+  attention: { sign: '▲', tone: 'waiting', means: 'a change waits, a refresh failed, or there are warnings' },
+  unfinished: { sign: '○', tone: 'waiting', means: 'values of the other side are missing' },
+  untried: { sign: '○', tone: 'note', means: 'nobody has signed in yet' },
+  paused: { sign: '○', tone: 'waiting', means: 'nobody is let pass' },
+  works: { sign: '●', tone: 'passed', means: 'the last sign-in entered' },
+}

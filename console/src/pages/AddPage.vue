@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, because, take, type Preview } from '../api/client'
+import { api, because, take, type Preview, type Provider } from '../api/client'
 import IntakeForm from '../components/IntakeForm.vue'
 import PreviewPanel from '../components/PreviewPanel.vue'
 import ProblemBox from '../components/ProblemBox.vue'
@@ -27,7 +27,6 @@ const wrong = (field: string) => {
   const message = problem.value?.errors?.find((e) => e.field === field)?.message
   return message ? (problem.value?.finding?.title ?? message) : ''
 }
-const several = computed(() => problem.value?.finding?.code === 'metadata-several-entities')
 const draft = computed(() => !!preview.value?.missing?.length)
 
 const { data: about } = useLoad(() => take(api.GET('/api/v1/gate')))
@@ -36,12 +35,18 @@ const speaks = computed(() => protocol.value || choices.value[0] || '')
 const { data: providers } = useLoad(() => (isApp.value
   ? take(api.GET('/api/v1/providers', { params: { query: { limit: 20000 } } })) : Promise.resolve(undefined)))
 
+const entity = ref('')
 async function body() {
-  const { name, title, provider, ownStart, allowUnsolicited, approveChanges, trustKey } = form.value
-  const start = { name, protocol: protocol.value || undefined, title: title || undefined, approveChanges,
-    trustKey: trustKey || undefined, ...(other.value ? { record: other.value } : await intake.value!.given()) }
-  return isApp.value ? { ...start, provider: provider || undefined, ownStart: ownStart || undefined }
-    : { ...start, allowUnsolicited }
+  const { name, why: _, ...settings } = form.value
+  const own = isApp.value ? ['title', 'provider', 'ownStart', 'approveChanges', 'trustKey']
+    : ['title', 'allowUnsolicited', 'approveChanges', 'trustKey']
+  return { name, protocol: protocol.value || undefined,
+    ...(other.value ? { record: other.value } : { ...await intake.value!.given(), entity: entity.value || undefined }),
+    settings: Object.fromEntries(Object.entries(settings).filter(([k, v]) => own.includes(k) && v)) as Provider['settings'] }
+}
+function pick(id: string) {
+  entity.value = id
+  void look()
 }
 
 const look = () => run(async () => {
@@ -73,8 +78,6 @@ function large(file: File) {
     </div>
   </div>
   <ProblemBox :problem="problem" />
-  <p v-if="several"><router-link to="/connect/aggregates"><el-button type="primary">Take it in as an
-    aggregate</el-button></router-link></p>
   <el-form label-position="top" class="sheet form" @submit.prevent="look">
     <p v-if="other">From the document of <code>{{ other }}</code>, which holds this role as well.</p>
     <el-form-item v-if="choices.length > 1 && !other" label="What it speaks">
@@ -85,7 +88,7 @@ function large(file: File) {
       </el-radio-group>
     </el-form-item>
     <IntakeForm v-if="!other" ref="intake" :kind="kind" :protocol="speaks" :problem="problem"
-        @changed="preview = undefined" @large="large" @named="(n) => { if (form.name === '') form.name = n }" />
+        @changed="preview = undefined; entity = ''" @large="large" @named="(n) => { if (form.name === '') form.name = n }" />
     <el-form-item label="Short name" :error="wrong('name')">
       <el-input v-model="form.name" name="name" placeholder="proposed from the title" @input="preview = undefined" />
       <div class="quiet hint">a-z, 0-9 and hyphen; it is part of addresses and never changes</div>
@@ -116,8 +119,8 @@ function large(file: File) {
     <el-button :type="preview ? 'default' : 'primary'" native-type="submit" :loading="busy">Preview</el-button>
   </el-form>
   <template v-if="preview">
-    <PreviewPanel :preview="preview" />
-    <div class="save">
+    <PreviewPanel :preview="preview" @pick="pick" />
+    <div v-if="!preview.choices?.length" class="save">
       <el-input v-model="form.why" name="why" placeholder="Why (optional, kept in the history)" aria-label="Why" />
       <el-button v-if="!preview.existing" type="primary" :loading="busy" :disabled="!!preview.known"
           @click="add">{{ draft ? 'Keep it unfinished' : 'Add' }}</el-button>

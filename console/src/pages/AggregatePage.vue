@@ -34,11 +34,11 @@ const { data: entities, problem: searching, load: find } = useLoad(
 const table = ref<TableInstance>()
 const chosen = ref<Entity[]>([])
 const as = ref<'provider' | 'application'>('application')
+const phase = ref<'live' | 'paused'>('live')
 const job = ref<Job>()
 const { failed, act } = useAct()
 const editing = ref(false)
-const words: Record<string, string> = { IDPSSODescriptor: 'provider', SPSSODescriptor: 'application' }
-const roles = (e: Entity) => (e.roles ?? []).map((r) => words[r]).join(', ')
+const roles = (e: Entity) => (e.roles ?? []).join(', ')
 const fields: Field[] = [
   { name: 'title', label: 'Title', kind: 'text' },
   { name: 'address', label: 'Address', kind: 'text',
@@ -56,8 +56,9 @@ const facts = computed(() => {
     { label: 'Entities', value: `${a.entities}, ${a.broken} of them cannot be used`, plain: true },
     { label: 'Document', value: `${(a.size / 1e6).toFixed(1)} MB, taken in ${a.takenAt ? local(a.takenAt) : ''}`,
       plain: true },
-    { label: 'Signature', value: a.verified ? 'verified with the trust key' : a.signatureMethod
-      ? 'there, but not verified' : 'none', plain: true },
+    { label: 'Signature', value: a.verified ? 'verified with the trust key' : a.signedBy
+      ? `by ${a.signedBy}, not vouched for` : a.signatureMethod ? 'there, but not verified' : 'none', plain: true },
+    ...(a.trustKeys ?? []).map((k) => ({ label: 'Trust key', value: k.sha256 ?? '', hint: k.subject })),
     ...(a.validUntil ? [{ label: 'Valid until', value: `${local(a.validUntil)}, ${days(a.validUntil)}`, plain: true }]
       : []),
     ...(a.settings.address ? [{ label: 'Address', value: a.settings.address },
@@ -72,18 +73,24 @@ const upload = (e: Event) => act(async () => {
   const file = (e.target as HTMLInputElement).files?.[0]
   if (file) job.value = await uploadForm(`/api/v1/aggregates/${props.name}/upload`, undefined, file, () => undefined)
 })
-const over = (body: { entities?: string[]; search?: string; all?: boolean }) => act(async () => {
+const over = (entities: string[]) => act(async () => {
   job.value = await take(api.POST('/api/v1/aggregates/{name}/take',
-    { params: at.value, body: { kind: as.value, ...body } }))
+    { params: at.value, body: { kind: as.value, phase: phase.value, entities } }))
 })
 async function matching() {
-  const n = entities.value?.total ?? 0
-  try {
-    await ElMessageBox.confirm(`Every entity that matches${search.value ? ` “${search.value}”` : ''} and has the role becomes ${as.value === 'provider' ? 'a provider' : 'an application'}: up to ${n}. What cannot be taken is reported.`, 'Take over all that match?', { confirmButtonText: 'Take over', cancelButtonText: 'Leave it' })
-  } catch {
-    return
-  }
-  await over(search.value ? { search: search.value } : { all: true })
+  const body = { kind: as.value, phase: phase.value, ...(search.value ? { search: search.value } : { all: true }) }
+  await act(async () => {
+    const p = await take(api.POST('/api/v1/aggregates/{name}/take/preview', { params: at.value, body }))
+    const said = `${p.new} ${p.kind}s would be made, phase ${p.phase}.${p.known ? ` ${p.known} are on record already and stay as they are.` : ''} What cannot be taken is reported.`
+    try {
+      await ElMessageBox.confirm(said, 'Take over all that match?', { confirmButtonText: 'Take over',
+        cancelButtonText: 'Leave it' })
+    } catch {
+      return
+    }
+    job.value = await take(api.POST('/api/v1/aggregates/{name}/take',
+      { params: at.value, body: { ...body, digest: p.digest } }))
+  })
 }
 async function ended() {
   table.value?.clearSelection()
@@ -146,8 +153,10 @@ async function remove() {
       <span id="as">Take over as</span>
       <el-select v-model="as" aria-labelledby="as" style="width: 140px"><el-option value="application"
           label="applications" /><el-option value="provider" label="providers" /></el-select>
+      <el-select v-model="phase" aria-label="Phase" style="width: 100px"><el-option value="live" label="live" />
+        <el-option value="paused" label="paused" /></el-select>
       <el-button type="primary" :disabled="!chosen.length"
-          @click="over({ entities: chosen.map((e) => e.entityId) })">Take over {{ chosen.length }} chosen</el-button>
+          @click="over(chosen.map((e) => e.entityId))">Take over {{ chosen.length }} chosen</el-button>
       <el-button :disabled="!entities?.total" @click="matching">Take over all that match</el-button>
     </div>
     <el-table ref="table" :data="entities?.items ?? []" row-key="entityId" empty-text="Nothing matches."

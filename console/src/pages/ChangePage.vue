@@ -7,7 +7,7 @@ import FactList from '../components/FactList.vue'
 import ProblemBox from '../components/ProblemBox.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
-import { local } from '../composables/words'
+import { local, named } from '../composables/words'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
@@ -16,8 +16,15 @@ const { failed, act } = useAct()
 const { data, problem } = useLoad(() => take(api.GET('/api/v1/history/{id}',
   { params: { path: { id: Number(props.id) } } })), () => props.id)
 const facts = computed(() => (data.value?.values ?? []).filter((v) => v.value !== '' &&
-  v.value !== 'false').map((v) => ({ label: v.label, value: v.value, plain: true })))
+  v.value !== 'false').map((v) => ({ label: named(v), value: v.value, plain: true })))
 
+/** Providers and applications: what a change did to one can be taken back. */
+const undoable = computed(() => data.value?.restorable && data.value.kind !== 'aggregate')
+const undo = () => act(async () => {
+  const u = await because(why.value, () => take(api.POST('/api/v1/history/{id}/undo',
+    { params: { path: { id: Number(props.id) } } })))
+  await router.push(`/keep/history/${u.change}`)
+})
 const restore = () => act(async () => {
   const t = await because(why.value, () => take(api.POST('/api/v1/history/{id}/restore',
     { params: { path: { id: Number(props.id) } } })))
@@ -41,6 +48,12 @@ const restore = () => act(async () => {
     <template v-if="data.what !== 'added'">
       <h2>Before and after</h2>
       <DifferenceTable :differences="data.differences ?? []" empty="This change left nothing to compare." />
+    </template>
+    <template v-if="undoable">
+      <h2>Take it back</h2>
+      <p class="quiet">{{ data.batch ? `It was made together with others (${data.batch}); all of them are taken back, or none.` : 'The record becomes what it was before this change.' }} Nothing is done if something was changed since.</p>
+      <p class="tools"><el-input v-model="why" name="undo-why" placeholder="Why (optional, kept in the history)"
+          aria-label="Why it is taken back" style="width: 360px" /><el-button @click="undo">Take it back</el-button></p>
     </template>
     <template v-if="data.restorable">
       <h2>Set it back to this revision</h2>

@@ -1,65 +1,89 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, take } from '../api/client'
+import AcknowledgeForm from '../components/AcknowledgeForm.vue'
 import FindingBox from '../components/FindingBox.vue'
+import KnownFindings from '../components/KnownFindings.vue'
 import ProblemBox from '../components/ProblemBox.vue'
 import { useLoad } from '../composables/load'
 
 const route = useRoute()
-const severity = computed(() => (typeof route.query.severity === 'string' ? route.query.severity
-  : '') as '' | 'error' | 'warning' | 'note')
+const text = (v: unknown) => (typeof v === 'string' ? v : '')
+const severity = computed(() => text(route.query.severity) as '' | 'error' | 'warning' | 'note')
+const side = computed(() => text(route.query.side) as '' | 'provider' | 'application' | 'gate')
+const code = computed(() => text(route.query.code))
 const search = ref('')
-const shown = ref(50)
-const { data, problem, load, loading } = useLoad(() => take(api.GET('/api/v1/checks',
-  { params: { query: { limit: 20000 } } })))
+const size = 25
+const shown = ref(size)
+watch(code, () => { shown.value = size })
+/** All findings by code, whatever code is looked at. */
+const { data, problem, load: count, loading } = useLoad(() => take(api.GET('/api/v1/checks',
+  { params: { query: { limit: 1, severity: severity.value || undefined, side: side.value || undefined } } })),
+  () => [severity.value, side.value])
+/** The records that have the finding that is looked at. */
+const { data: records, problem: failed, load: list } = useLoad(async () => (code.value ? take(api.GET('/api/v1/checks',
+  { params: { query: { code: code.value, side: side.value || undefined, limit: 20000 } } })) : undefined),
+  () => [code.value, side.value])
+async function again() { await Promise.all([count(), list()]) }
 const signs: Record<string, [string, string]> = { error: ['refused', '✕'], warning: ['waiting', '▲'],
   note: ['note', '●'] }
-/** One line for each finding, the worst first. */
-const rows = computed(() => {
-  const text = search.value.toLowerCase()
-  return (data.value?.items ?? [])
-    .flatMap((r) => (r.findings ?? []).map((f) => ({ ...r, f })))
-    .filter((r) => (!severity.value || r.f.severity === severity.value) &&
-      `${r.name} ${r.title} ${r.f.code} ${r.f.title}`.toLowerCase().includes(text))
-    .sort((a, b) => Object.keys(signs).indexOf(a.f.severity) - Object.keys(signs).indexOf(b.f.severity))
-})
-const count = (s: string) => (s ? (data.value?.counts[s] ?? 0) : Object.values(data.value?.counts ?? {}).reduce((a,
+const number = (s: string) => (s ? (data.value?.counts[s] ?? 0) : Object.values(data.value?.counts ?? {}).reduce((a,
   b) => a + b, 0))
+const matching = computed(() => (records.value?.items ?? []).filter((r) => `${r.name} ${r.title}`.toLowerCase()
+  .includes(search.value.toLowerCase())))
+const path = (r: { kind: string; name: string }) => (r.kind === 'gate' ? '/keep/keys' : `/connect/${r.kind}s/${r.name}`)
 </script>
 
 <template>
   <div class="head">
     <div>
       <h1>Checks</h1>
-      <p>What can be known of every record without a sign-in: each finding with its evidence, the side that must act,
-        and what to do.</p>
+      <p>What can be known without a sign-in, of every record, every aggregate and the gate itself: by finding, the
+        worst and most frequent first.</p>
     </div>
-    <el-button :loading="loading" @click="load">Check again</el-button>
+    <el-button :loading="loading" @click="again">Check again</el-button>
   </div>
   <div class="tools">
-    <el-input v-model="search" clearable placeholder="Record or finding" aria-label="Search" style="width: 320px" />
     <router-link v-for="s in ['', 'error', 'warning', 'note']" :key="s" class="filter"
-        :class="{ here: s === severity }"
-            :to="{ query: { severity: s || undefined } }">{{ { '': 'all', error: 'errors', warning: 'warnings', note: 'notes' }[s] }} {{ count(s) }}</router-link>
+        :class="{ here: s === severity }" :to="{ query: { ...route.query, code: undefined, severity: s || undefined } }">
+          {{ { '': 'all', error: 'errors', warning: 'warnings', note: 'notes' }[s] }}
+            {{ severity && s !== severity ? '' : number(s) }}</router-link>
+    <span class="quiet">to be done at the</span>
+    <router-link v-for="s in ['', 'gate', 'provider', 'application']" :key="s" class="filter"
+        :class="{ here: s === side }" :to="{ query: { ...route.query, code: undefined, side: s || undefined } }">{{ s ||
+          'any side' }}</router-link>
+    <span v-if="data?.acknowledged" class="quiet">{{ data.acknowledged }} acknowledged</span>
   </div>
-  <ProblemBox :problem="problem" />
-  <p v-if="data && !count('')" class="sheet empty"><span class="passed">● Nothing found.</span> Every record is in
-    order as far as can be known without a sign-in.</p>
-  <details v-for="(r, i) in rows.slice(0, shown)" :key="i" class="sheet" :open="i < 3">
-    <summary><span :class="signs[r.f.severity]![0]">{{ signs[r.f.severity]![1] }} {{ r.f.severity }}</span>
-      <router-link :to="`/connect/${r.kind}s/${r.name}`">{{ r.title }}</router-link>
-        <span>{{ r.f.title }} <code class="quiet">{{ r.f.code }}</code></span></summary>
-    <FindingBox :finding="r.f" bare />
-  </details>
-  <p v-if="rows.length > shown" class="tools"><el-button @click="shown += 200">Show more of
-    {{ rows.length }}</el-button></p>
+  <ProblemBox :problem="problem ?? failed" />
+  <p v-if="data && !number('')" class="sheet empty"><span class="passed">● Nothing found.</span> Everything is in order
+    as far as can be known without a sign-in.</p>
+  <section v-for="c in data?.codes ?? []" :key="c.code" class="sheet code">
+    <router-link class="line" :to="{ query: { ...route.query, code: code === c.code ? undefined : c.code } }"
+        :aria-expanded="code === c.code">
+      <span :class="signs[c.severity]![0]">{{ signs[c.severity]![1] }} {{ c.severity }}</span>
+      <span><strong>{{ c.title }}</strong> <code class="quiet">{{ c.code }}</code></span>
+      <span>{{ c.records }} {{ c.records === 1 ? 'record' : 'records' }}</span></router-link>
+    <div v-if="code === c.code && records" class="inside">
+      <div v-if="(records.items?.length ?? 0) > size" class="tools"><el-input v-model="search" clearable
+          placeholder="Name or title" aria-label="Search records" style="width: 280px" /></div>
+      <section v-for="r in matching.slice(0, shown)" :key="r.kind + r.name">
+        <h2><router-link :to="path(r)">{{ r.title || r.name }}</router-link> <span class="quiet">{{ r.kind }}</span></h2>
+        <FindingBox v-for="f in r.findings ?? []" :key="f.mark" :finding="f" checked bare>
+          <AcknowledgeForm :kind="r.kind" :name="r.name" :finding="f" @done="again" /></FindingBox>
+        <KnownFindings :kind="r.kind" :name="r.name" :known="r.acknowledged ?? []" @done="again" />
+      </section>
+      <p v-if="matching.length > shown" class="tools"><el-button @click="shown += 100">Show more of
+        {{ matching.length }}</el-button></p>
+    </div>
+  </section>
 </template>
 
 <style scoped>
-details { margin-bottom: 8px; padding: 8px 16px }
-summary { cursor: pointer; display: grid; grid-template-columns: 90px 260px 1fr; gap: 16px }
-summary > * { overflow: hidden; text-overflow: ellipsis }
+.code { margin-bottom: 8px }
+.line { display: grid; grid-template-columns: 100px 1fr auto; gap: 16px; padding: 10px 16px; color: var(--ink); text-decoration: none }
+.inside { padding: 0 16px 16px; border-top: 1px solid var(--line) }
+.inside h2 { margin: 16px 0 0 }
 .empty { padding: 16px 24px }
-@media (max-width: 900px) { summary { grid-template-columns: 1fr } }
+@media (max-width: 900px) { .line { grid-template-columns: 1fr } }
 </style>

@@ -1,36 +1,47 @@
 <script setup lang="ts">
-import { computed } from 'vue'
-import { api, take } from '../api/client'
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, take, type Connection } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
 import ShortLanes from '../components/ShortLanes.vue'
 import { useLoad } from '../composables/load'
+import { ago, local, standings, type Standing } from '../composables/words'
 
-const query = { limit: 200 }
-const { data, problem } = useLoad(async () => {
-  const [apps, providers] = await Promise.all([take(api.GET('/api/v1/applications', { params: { query } })),
-    take(api.GET('/api/v1/providers', { params: { query: { limit: 20000 } } }))])
-  return { apps, providers }
-})
+const route = useRoute()
+const router = useRouter()
+const text = (v: unknown) => (typeof v === 'string' ? v : '')
+const search = ref(text(route.query.search))
+const state = computed(() => text(route.query.state) as Standing | '')
+const page = ref(1)
+const size = 50
+watch(search, (s) => { page.value = 1; void router.replace({ query: { ...route.query, search: s || undefined } }) })
+watch(state, () => { page.value = 1 })
+const { data, problem } = useLoad(() => take(api.GET('/api/v1/connections', { params: { query: {
+  search: search.value || undefined, state: state.value || undefined, limit: size,
+  offset: (page.value - 1) * size } } })), () => [search.value, state.value, page.value])
+const { data: about } = useLoad(() => take(api.GET('/api/v1/gate')))
+const { data: providers } = useLoad(() => take(api.GET('/api/v1/providers', { params: { query: { limit: 20000 } } })))
 const { data: waiting } = useLoad(() => take(api.GET('/api/v1/waiting')))
-const { data: checks } = useLoad(() => take(api.GET('/api/v1/checks',
-  { params: { query: { severity: 'error', limit: 1 } } })))
-const providers = computed(() => data.value?.providers.items ?? [])
+const titles = computed(() => new Map((providers.value?.items ?? []).map((p) => [p.name, p.title])))
 /** Which providers serve an application, in words. */
-function served(by?: string) {
-  if (by) return { provider: providers.value.find((p) => p.name === by)?.title ?? by, path: `/connect/providers/${by}` }
-  if (providers.value.length === 1) return { provider: providers.value[0]!.title,
-    path: `/connect/providers/${providers.value[0]!.name}` }
-  return { provider: providers.value.length ? `the person chooses (${providers.value.length})` : 'none yet',
-    path: undefined }
+function served(c: Connection) {
+  const all = providers.value?.items ?? []
+  const only = c.provider || (all.length === 1 ? all[0]!.name : '')
+  if (only) return { provider: titles.value.get(only) ?? only, path: `/connect/providers/${only}` }
+  return { provider: all.length ? `the person chooses (${all.length})` : 'none yet', path: undefined }
 }
+const counts = computed(() => Object.keys(standings).flatMap((s) => {
+  const n = data.value?.counts[s as Standing] ?? 0
+  return n ? [{ state: s as Standing, n }] : []
+}))
+const all = computed(() => counts.value.reduce((sum, c) => sum + c.n, 0))
 </script>
 
 <template>
   <div class="head">
     <div>
       <h1>Connections</h1>
-      <p>Each application with the way its people take: from the application through the gate to their provider, and
-        back.</p>
+      <p>Each application with the way its people take, and whether it works; the worst first.</p>
     </div>
     <div class="tools">
       <router-link to="/connect/providers/add"><el-button>Add a provider</el-button></router-link>
@@ -38,38 +49,51 @@ function served(by?: string) {
     </div>
   </div>
   <ProblemBox :problem="problem" />
-  <section v-if="waiting?.total || checks?.counts.error" class="sheet attention" aria-label="Needs attention">
-    <p v-for="w in waiting?.items ?? []" :key="w.kind + w.name"><span class="waiting">○ waits for approval</span>
-      <router-link :to="`/connect/${w.kind}s/${w.name}`">{{ w.title }}</router-link>: its metadata has changed</p>
-    <p v-if="checks?.counts.error"><span class="refused">✕ {{ checks.counts.error }}
-      {{ checks.counts.error === 1 ? 'error' : 'errors' }}</span> found by <router-link
-          to="/watch/checks?severity=error">checks</router-link></p>
+  <section v-if="waiting?.total" class="sheet attention" aria-label="Waits for approval">
+    <p v-for="w in (waiting.items ?? []).slice(0, 5)" :key="w.kind + w.name"><span class="waiting">○ waits for
+      approval</span> <router-link :to="`/connect/${w.kind}s/${w.name}`">{{ w.title }}</router-link>: its metadata has
+        changed</p>
+    <p v-if="waiting.total > 5" class="quiet">and {{ waiting.total - 5 }} more</p>
   </section>
-  <template v-if="data">
-    <div v-if="!data.providers.total" class="sheet empty">
-      <h2>First add a provider</h2>
-      <p>You need its SAML metadata: a file, an address, or the text; an unfinished record can begin with less.</p>
-      <router-link to="/connect/providers/add"><el-button type="primary">Add a provider</el-button></router-link>
+  <div v-if="about && !about.providers" class="sheet empty">
+    <h2>First add a provider</h2>
+    <p>You need its SAML metadata: a file, an address, or the text; an unfinished record can begin with less.</p>
+    <router-link to="/connect/providers/add"><el-button type="primary">Add a provider</el-button></router-link>
+  </div>
+  <div v-else-if="about && !about.applications" class="sheet empty">
+    <h2>Now add an application</h2>
+    <p>You need its SAML metadata: a file, an address, or the text; an unfinished record can begin with less.</p>
+    <router-link to="/connect/applications/add"><el-button type="primary">Add an application</el-button></router-link>
+  </div>
+  <template v-else-if="data">
+    <div class="tools">
+      <el-input v-model="search" clearable placeholder="Name, title or entity ID" aria-label="Search connections"
+          name="search" style="width: 280px" />
+      <router-link class="filter" :class="{ here: !state }" :to="{ query: { ...route.query, state: undefined } }">all
+        {{ all }}</router-link>
+      <router-link v-for="c in counts" :key="c.state" class="filter" :class="{ here: state === c.state }"
+          :title="standings[c.state].means" :to="{ query: { ...route.query, state: c.state } }">{{ c.state }}
+            {{ c.n }}</router-link>
     </div>
-    <div v-else-if="!data.apps.total" class="sheet empty">
-      <h2>Now add an application</h2>
-      <p>You need its SAML metadata: a file, an address, or the text; an unfinished record can begin with less.</p>
-      <router-link to="/connect/applications/add"><el-button type="primary">Add an application</el-button></router-link>
-    </div>
-    <ul v-else>
-      <li v-for="a in data.apps.items" :key="a.name" class="sheet">
-        <ShortLanes :application="a.title" :application-path="`/connect/applications/${a.name}`"
-            :provider="served(a.provider).provider" :provider-path="served(a.provider).path" :only-own="!!a.ownStart"
-                :only-gate="a.protocol === 'link'" />
-        <span class="quiet start">starts at the
-          {{ a.protocol === 'link' ? 'gate' : `application${a.ownStart ? ' only' : ' or at the gate'}` }}</span>
-        <a :href="a.open" target="_blank" rel="noopener">Try it</a>
-        <router-link :to="{ path: '/watch/traces', query: { application: a.name } }">Traces</router-link>
+    <p v-if="!data.items?.length" class="sheet empty">Nothing matches.</p>
+    <ul>
+      <li v-for="c in data.items" :key="c.name" class="sheet">
+        <strong class="state" :class="standings[c.state].tone"
+            :title="standings[c.state].means">{{ standings[c.state].sign }} {{ c.state }}</strong>
+        <ShortLanes :application="c.title" :application-path="`/connect/applications/${c.name}`"
+            :provider="served(c).provider" :provider-path="served(c).path" :only-gate="c.protocol === 'link'" />
+        <span class="told"><template v-if="c.worst"><span :class="c.errors ? 'refused' : 'waiting'">{{ c.worst }}</span>
+          </template><template v-else-if="!c.lastSignIn"><span class="quiet">nobody has signed in yet</span></template>
+          <template v-if="c.lastSignIn"><br v-if="c.worst" /><router-link
+              :to="`/watch/traces/${c.lastSignIn.id}`" :title="local(c.lastSignIn.started)"
+                  :class="{ refused: c.lastSignIn.result === 'refused' }">{{ c.lastSignIn.result }}
+                    {{ ago(c.lastSignIn.started) }}</router-link></template></span>
+        <a :href="c.open" target="_blank" rel="noopener">Try it</a>
+        <router-link :to="{ path: '/watch/traces', query: { application: c.name } }">Traces</router-link>
       </li>
     </ul>
-    <p v-if="data.apps.total > (data.apps.items?.length ?? 0)" class="quiet">{{ data.apps.total }} applications; the
-      first {{ data.apps.items?.length }} are shown. Find the others with the search box, or in the list of
-        applications.</p>
+    <el-pagination v-if="data.total > size" v-model:current-page="page" :page-size="size" :total="data.total"
+        layout="prev, pager, next" />
   </template>
 </template>
 
@@ -77,9 +101,9 @@ function served(by?: string) {
 .attention { padding: 12px 16px; margin-bottom: 12px; border-left: 4px solid var(--waiting) }
 .attention p { margin: 0 }
 ul { list-style: none; margin: 0; padding: 0 }
-li { display: flex; gap: 24px; align-items: center; padding: 12px 16px; margin-bottom: 8px }
-.start { flex: 1 }
+li { display: grid; grid-template-columns: 104px auto minmax(180px, 1fr) auto auto; gap: 20px; align-items: center; padding: 12px 16px; margin-bottom: 8px }
+.told { font-size: 13px; overflow-wrap: anywhere }
 .empty { padding: 24px }
 .empty h2 { margin-top: 0 }
-@media (max-width: 900px) { li { flex-wrap: wrap } }
+@media (max-width: 900px) { li { grid-template-columns: 1fr } }
 </style>

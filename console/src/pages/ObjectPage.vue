@@ -3,12 +3,14 @@ import { ElMessageBox } from 'element-plus'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, take, type Refreshed } from '../api/client'
+import AcknowledgeForm from '../components/AcknowledgeForm.vue'
 import CertificateFacts from '../components/CertificateFacts.vue'
 import ChangeList from '../components/ChangeList.vue'
 import DifferenceTable from '../components/DifferenceTable.vue'
 import ExchangeSheet from '../components/ExchangeSheet.vue'
 import FactList from '../components/FactList.vue'
 import FindingBox from '../components/FindingBox.vue'
+import KnownFindings from '../components/KnownFindings.vue'
 import ProblemBox from '../components/ProblemBox.vue'
 import SettingsDrawer from '../components/SettingsDrawer.vue'
 import ShortLanes from '../components/ShortLanes.vue'
@@ -16,7 +18,7 @@ import TakeInDrawer from '../components/TakeInDrawer.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { kinds, type Kind } from '../composables/objects'
-import { days, local, protocols, short } from '../composables/words'
+import { ago, days, local, named, protocols, short, standings } from '../composables/words'
 
 const props = defineProps<{ kind: Kind['name']; name: string }>()
 const router = useRouter()
@@ -32,10 +34,13 @@ const { data: known } = useLoad(() => kind.value.fields(), () => props.kind)
 /** Those of them that the record's protocol has. */
 const fields = computed(() => known.value?.filter((f) => data.value && f.name in data.value.it.settings))
 const { data, problem, load } = useLoad(() => kind.value.show(props.name), at)
-const { data: checks, load: check, loading: checking } = useLoad(
-  async () => (await take(api.GET('/api/v1/checks',
-    { params: { query: { name: [props.name], kind: props.kind, all: true,
-    reach: reach.value } } }))).items?.[0]?.findings ?? [], () => [...at(), data.value?.it.revision])
+/** What its addresses say, when they were asked; otherwise what is found anyway. */
+const { data: asked, load: check, loading: checking } = useLoad(
+  async () => (reach.value ? (await take(api.GET('/api/v1/checks', { params: { query: { name: [props.name],
+    kind: props.kind, all: true, reach: true } } }))).items?.[0]?.findings ?? [] : undefined),
+  () => [...at(), data.value?.it.revision])
+const checks = computed(() => asked.value ?? data.value?.it.standing.findings ?? [])
+const standing = computed(() => data.value?.it.standing)
 const { data: waiting, load: wait } = useLoad(async () => (await take(api.GET('/api/v1/waiting',
   { params: { query: { kind: props.kind, name: props.name } } }))).items?.[0], () => [...at(), data.value?.it.revision])
 const { data: history } = useLoad(() => take(api.GET('/api/v1/history',
@@ -48,14 +53,16 @@ const facts = computed(() => {
   const fresh = it.taken.fresh
   return [
     ...(it.entityId ? [{ label: 'Entity ID', value: it.entityId, also: kind.value.also }] : []),
-    ...(it.endpoints ?? []).map((e) => (e.binding ? { label: short(e.binding), value: e.location, hint: e.use }
+    ...(it.endpoints ?? []).map((e) => (e.binding ? { label: `${e.use} by ${short(e.binding)}`, value: e.location }
       : { label: e.use, value: e.location })),
-    ...(it.facts ?? []).map((f) => ({ label: f.label, value: f.value })),
+    ...(it.facts ?? []).map((f) => ({ label: named(f), value: f.value })),
     { label: 'Metadata from', value: { document: 'a document', typed: 'values typed by hand' }[it.source] ?? it.source,
       plain: !hasAddress.value },
     ...(it.taken.validUntil ? [{ label: 'Valid until',
       value: `${local(it.taken.validUntil)}, ${days(it.taken.validUntil)}`, plain: true }] : []),
-    ...(it.taken.verified ? [{ label: 'Signature', value: 'by the trust key', plain: true }] : []),
+    ...(it.taken.verified ? [{ label: 'Signature', value: 'by the trust key', plain: true }] : it.taken.signedBy
+      ? [{ label: 'Signature', value: `by ${it.taken.signedBy}, not vouched for`, plain: true }] : []),
+    ...(it.taken.trustKeys ?? []).map((k) => ({ label: 'Trust key', value: k.sha256 ?? '', hint: k.subject })),
     ...(hasAddress.value && fresh.checked
       ? [{ label: 'Refreshed', value: `${local(fresh.checked)}; again ${local(fresh.next!)}`, plain: true }] : []),
     { label: 'ID', value: it.id, hint: 'what links and subjects refer to; never used again' },
@@ -79,8 +86,8 @@ async function save(settings: Record<string, unknown>, why: string) {
   await load()
 }
 
-const refresh = () => act(async () => {
-  refreshed.value = await kind.value.refresh(props.name)
+const refresh = (again = false) => act(async () => {
+  refreshed.value = await kind.value.refresh(props.name, again)
   await Promise.all([load(), wait(), check()])
 })
 const decide = (what: 'approve' | 'decline') => act(async () => {
@@ -89,6 +96,7 @@ const decide = (what: 'approve' | 'decline') => act(async () => {
   why.value = ''
   await Promise.all([load(), wait(), check()])
 })
+const again = () => Promise.all([load(), check()])
 function ask() {
   reach.value = true
   void check()
@@ -115,8 +123,15 @@ async function remove() {
       <div>
         <h1>{{ data.it.title }}</h1>
         <p><code>{{ data.it.name }}</code> · {{ protocols[data.it.protocol] ?? data.it.protocol }} {{ kind.name }} ·
-          revision {{ data.it.revision }} · <strong
-              :class="data.it.settings.phase === 'live' ? 'passed' : 'waiting'">{{ data.it.missing?.length ? 'unfinished' : data.it.settings.phase }}</strong></p>
+          revision {{ data.it.revision }} · {{ data.it.settings.phase }}</p>
+        <p v-if="standing"><strong :class="standings[standing.state].tone"
+            :title="standings[standing.state].means">{{ standings[standing.state].sign }}
+              {{ standing.state }}</strong><template v-for="t in [standing.lastSignIn, standing.lastUnproved]"
+                  :key="t?.id"><template v-if="t">; last sign-in <router-link :to="`/watch/traces/${t.id}`"
+                      :class="{ refused: t.result === 'refused' }">{{ t.result }}</router-link> <time
+                          :title="local(t.started)">{{ ago(t.started) }}</time>{{ t === standing.lastUnproved ? ', by nobody who proved to be a counterpart' : '' }}</template></template><template
+                              v-if="!standing.lastSignIn && !standing.lastUnproved">; nobody has signed in
+                                yet</template></p>
       </div>
       <div class="tools">
         <a v-if="data.it.open && data.it.settings.phase === 'live'" :href="data.it.open" target="_blank" rel="noopener">
@@ -125,7 +140,7 @@ async function remove() {
         </router-link>
         <router-link v-if="kind.name === 'application' && data.it.protocol !== 'link'"
             :to="`/connect/applications/${data.it.name}/subjects`"><el-button>Subjects</el-button></router-link>
-        <el-button v-if="hasAddress" @click="refresh">Refresh</el-button>
+        <el-button v-if="hasAddress" @click="refresh()">Refresh</el-button>
         <el-button @click="takingIn = true">Take in newer values</el-button>
         <el-button @click="editing = true">Settings</el-button>
         <el-button type="danger" plain @click="remove">Remove</el-button>
@@ -151,14 +166,17 @@ async function remove() {
             <el-button @click="decide('decline')">Decline</el-button></p>
     </section>
     <section v-if="refreshed && refreshed.outcome !== 'waiting'" class="sheet notice" aria-live="polite">
-      <p>Refreshed: <strong>{{ refreshed.outcome }}</strong>.</p>
+      <p>Refreshed: <strong>{{ refreshed.outcome }}</strong>. <el-button v-if="refreshed.outcome === 'declined before'"
+          size="small" @click="refresh(true)">Call it back</el-button></p>
       <DifferenceTable v-if="refreshed.differences?.length" :differences="refreshed.differences" />
       <FindingBox v-for="(f, i) in refreshed.findings ?? []" :key="i" :finding="f" />
     </section>
     <h2>Checks</h2>
-    <p v-if="checks && !checks.length"><span class="passed">● Nothing found</span> <span class="quiet">without a
+    <p v-if="!checks.length"><span class="passed">● Nothing found</span> <span class="quiet">without a
       sign-in{{ reach ? ', and every address answered' : '' }}.</span></p>
-    <FindingBox v-for="(f, i) in checks ?? []" :key="i" :finding="f" checked />
+    <FindingBox v-for="f in checks" :key="f.mark" :finding="f" checked>
+      <AcknowledgeForm :kind="kind.name" :name="name" :finding="f" @done="again" /></FindingBox>
+    <KnownFindings :kind="kind.name" :name="name" :known="standing?.acknowledged ?? []" @done="again" />
     <p class="tools"><el-button size="small" :loading="checking && reach" @click="ask">Ask its addresses too</el-button>
     </p>
     <ExchangeSheet :sheet="data.sheet" :file="`innergate-for-${data.it.name}`" :side="kind.name" />
