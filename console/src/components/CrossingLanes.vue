@@ -40,7 +40,7 @@ const rows = computed(() =>
     </g>
     <g v-for="r in rows" :key="r.i" class="row"
         :class="{ pale: r.pale, refused: r.refused, noted: r.noted, selected: r.i === selected }"
-       tabindex="0" role="button" :aria-label="`${r.ms} ms, ${r.name}, ${r.mark}`" :aria-pressed="r.i === selected"
+       tabindex="0" role="button" :aria-pressed="r.i === selected"
        @click="emit('select', r.i)" @keydown.enter.prevent="emit('select', r.i)" @keydown.space.prevent="emit('select',
          r.i)">
       <rect x="2" :y="r.y - 25" width="676" :height="rowHeight - 4" rx="4" class="ground" />
@@ -55,6 +55,7 @@ const rows = computed(() =>
         <path :d="r.x2 > r.x1 ? `M${r.x2 - 10} ${r.y - 5}L${r.x2 - 1} ${r.y}l-9 5z` : `M${r.x2 + 10} ${r.y - 5}L${r.x2 + 1} ${r.y}l9 5z`" class="tip" />
         <text :x="(r.x1 + r.x2) / 2" :y="r.y - 7" class="label">{{ r.name }}</text>
       </template>
+      <text x="8" :y="r.y + 5" class="unseen">, {{ r.mark }}</text>
       <g v-if="r.refused"><path :d="`M${(r.here ? x('gate') : r.x2) - 5} ${r.y - 5}l10 10m0 -10l-10 10`" class="cross"
           /></g>
     </g>
@@ -67,6 +68,7 @@ svg { width: 100%; display: block; font: 12px var(--sans) }
 .lane.gate { stroke: var(--gate) }
 .lane-name { text-anchor: middle; fill: var(--quiet); font-weight: 600 }
 .lane-name.gate { fill: var(--gate) }
+.unseen { fill: transparent; font-size: 1px }
 .row { cursor: pointer; outline: none }
 .ground { fill: transparent }
 .row:hover .ground { fill: color-mix(in srgb, var(--gate) 6%, transparent) }

@@ -150,8 +150,8 @@ async function remove() {
       <span class="quiet">{{ entities?.total }} match</span>
     </div>
     <div class="tools">
-      <span id="as">Take over as</span>
-      <el-select v-model="as" aria-labelledby="as" style="width: 140px"><el-option value="application"
+      <span>Take over as</span>
+      <el-select v-model="as" aria-label="Take over as" style="width: 140px"><el-option value="application"
           label="applications" /><el-option value="provider" label="providers" /></el-select>
       <el-select v-model="phase" aria-label="Phase" style="width: 100px"><el-option value="live" label="live" />
         <el-option value="paused" label="paused" /></el-select>

@@ -42,7 +42,7 @@ const remove = (id: number) => act(() => take(api.DELETE('/api/v1/keys/{id}', { 
   <ProblemBox :problem="problem ?? failed" />
   <div class="tools">
     <span id="kind">Kind of the next key</span>
-    <el-select v-model="kind" aria-labelledby="kind" style="width: 160px">
+    <el-select v-model="kind" aria-label="Kind of the next key" style="width: 160px">
       <el-option v-for="k in ['rsa-2048', 'rsa-3072', 'rsa-4096', 'ec-p256', 'ec-p384']" :key="k" :value="k" :label="k"
           /></el-select>
     <span class="quiet">what is encrypted to is always RSA</span>

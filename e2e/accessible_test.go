@@ -1,0 +1,243 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"html/template"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/client"
+)
+
+// axe is the checker of accessibility, as the console's build has installed it.
+func axe(t *testing.T) string {
+	t.Helper()
+	script, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err, "make build installs it")
+	return string(script)
+}
+
+// accessible holds the page that is open against WCAG 2.2, levels A and AA, and
+// gives what does not hold.
+func (c *chromium) accessible(script, page string) (out []string) {
+	c.t.Helper()
+	do(c, chromedp.Evaluate[any](script+"; 0"))
+	found := do(c, chromedp.Evaluate[string](`axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']}).then((r) =>
+		JSON.stringify(r.violations.map((v) => v.id + ': ' + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 200) + ' ' + (n.any[0] ?? n.all[0] ?? n.none[0])?.message).join(' | '))))`,
+		chromedp.EvalAwaitPromise))
+	var violations []string
+	require.NoError(c.t, json.Unmarshal([]byte(found), &violations))
+	for _, v := range violations {
+		out = append(out, page+": "+v)
+	}
+	return out
+}
+
+// inDark has pages see that the person prefers dark ones.
+func (c *chromium) inDark(dark bool) {
+	c.t.Helper()
+	scheme := map[bool]string{true: "dark", false: "light"}[dark]
+	do(c, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme},
+				{Name: "prefers-reduced-motion", Value: "reduce"}}})
+		return err
+	}))
+}
+
+// Every page of the console, in light and in dark. The list is held against the
+// console's own.
+func TestConsoleIsAccessible(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	ok := func(args ...string) {
+		out, errs, code := d.cli(t, "", args...)
+		require.Contains(t, []int{0, 3}, code, out+errs)
+	}
+	newVisitor(t).get(d.host("crew-roster") + "/start").signIn("wrong-audience").onward()
+	newVisitor(t).get(d.host("crew-roster") + "/start").signIn("").onward()
+	ok("provider", "set", "wrenmoor-staff", "allowSHA1=true", "trustKey=@"+certificateFile(t))
+	ok("acknowledge", "wrenmoor-staff", "exception-in-force", "--until", "30d", "--remark", "until spring")
+	ok("app", "set", "lost-property", "ownStart=")
+	ok("app", "add", "half", "--draft")
+	list, err := d.client().Traces(t.Context(), client.TraceFilter{Result: "refused"})
+	require.NoError(t, err)
+	changes, err := d.client().History(t.Context(), client.HistoryFilter{Kind: "provider", Limit: 1})
+	require.NoError(t, err)
+
+	pages := map[string]string{"/connect": "Connections", "/connect/providers": "Short name",
+		"/connect/providers/add": "Short name", "/connect/providers/wrenmoor-staff": "What the provider needs",
+		"/connect/applications": "Short name", "/connect/applications/add": "Short name",
+		"/connect/applications/lost-property": "What the application needs", "/connect/applications/half": "Unfinished",
+		"/connect/applications/crew-roster/subjects": "Subjects", "/connect/aggregates": "Northern",
+		"/connect/aggregates/northern-lines": "Entities", "/watch/traces": "Traces",
+		"/watch/traces/" + list.Items[0].ID: "AuthnRequest", "/watch/checks": "Checks", "/watch/checks?code=own-start-missing": "Acknowledge",
+		"/keep/keys": "Keys", "/keep/contexts": "Contexts",
+		"/keep/links": "Links", "/keep/history": "History", fmt.Sprint("/keep/history/", changes.Items[0].ID): "Before and after",
+		"/keep/owners": "signal-box", "/keep/tokens": "API tokens", "/no/such/page": "page"}
+	everyRoute(t, pages)
+
+	script, found := axe(t), []string{}
+	c := startChromium(t)
+	look := func(page string) { found = append(found, c.accessible(script, page)...) }
+	for _, dark := range []bool{false, true} {
+		c.inDark(dark)
+		for _, page := range []string{"/sign-in", "/setup#x"} {
+			c.open(strings.TrimSuffix(d.Console, "/") + page)
+			c.until("document.querySelector('h1') !== null")
+			look(page)
+		}
+	}
+	c.signInToConsole(d)
+	for _, dark := range []bool{false, true} {
+		c.inDark(dark)
+		for page, text := range pages {
+			c.open(strings.TrimSuffix(d.Console, "/") + page)
+			c.see(text)
+			look(fmt.Sprint(page, map[bool]string{true: " in dark"}[dark]))
+		}
+	}
+	// What opens over a page.
+	c.inDark(false)
+	c.open(d.Console + "connect/providers/wrenmoor-staff")
+	c.press("Settings")
+	c.see("Requests are sent by")
+	look("the drawer of settings")
+	c.open(d.Console + "connect/providers/wrenmoor-staff")
+	c.press("Take in newer values")
+	c.press("Single values")
+	c.see("Further certificates")
+	look("the drawer of newer values")
+	c.open(d.Console + "connect/providers/wrenmoor-staff")
+	c.press("Remove")
+	c.see("Remove wrenmoor-staff?")
+	c.until("getComputedStyle(document.querySelector('.el-message-box')).opacity === '1' && !document.querySelector('[class*=enter-active]')")
+	c.shot("question")
+	look("a question")
+	require.Empty(t, found, strings.Join(found, "\n"))
+}
+
+// everyRoute sees that each route of the console has a page in the list.
+func everyRoute(t *testing.T, pages map[string]string) {
+	source, err := os.ReadFile("../console/src/router.ts")
+	require.NoError(t, err)
+	for _, m := range regexp.MustCompile(`path: '([^']+)', component`).FindAllStringSubmatch(string(source), -1) {
+		pattern := "^" + regexp.MustCompile(`:[a-z]+(\\\(\.\*\\\)\*|\(\.\*\)\*)?`).ReplaceAllStringFunc(m[1], func(p string) string {
+			if strings.Contains(p, "*") {
+				return ".*"
+			}
+			return "[^/]+"
+		}) + "$"
+		if m[1] == "/setup" || m[1] == "/sign-in" {
+			continue // seen before anybody is signed in
+		}
+		found := false
+		for page := range pages {
+			path, _, _ := strings.Cut(page, "?")
+			found = found || regexp.MustCompile(pattern).MatchString(path)
+		}
+		require.True(t, found, "%s is looked at", m[1])
+	}
+}
+
+func certificateFile(t *testing.T) string {
+	path := t.TempDir() + "/trust.pem"
+	require.NoError(t, os.WriteFile(path, newPair(t, "publisher").Certificate.PEM(), 0o600))
+	return path
+}
+
+// Every page that people see during a sign-in, also on a small screen: nothing has
+// to be moved sideways there, and what is pressed is large enough.
+func TestPagesForPeopleAreAccessible(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	branch := startStandin(t, "provider", "--name", "branch", "--gate", d.Base+"/saml/sp/branch")
+	for _, args := range [][]string{{"provider", "add", "branch", "--metadata", branch + "/metadata"},
+		{"app", "set", "crew-roster", "provider="}} {
+		out, errs, code := d.cli(t, "", args...)
+		require.Zero(t, code, out+errs)
+	}
+	script := axe(t)
+	c := startChromium(t)
+	refused := d.Base + "/open/crew-roster?RelayState=https://evil.example/"
+	rendered := templates(t)
+	var found []string
+	look := func(page string) {
+		for _, width := range []int64{1280, 390} {
+			do(c, chromedp.EmulateViewport(width, 800))
+			for _, dark := range []bool{false, true} {
+				c.inDark(dark)
+				found = append(found, c.accessible(script, fmt.Sprint(page, " at ", width, map[bool]string{true: " in dark"}[dark]))...)
+			}
+			fits := do(c, chromedp.Evaluate[bool]("document.documentElement.scrollWidth <= innerWidth"))
+			require.True(t, fits, "%s fits into %d", page, width)
+			small := do(c, chromedp.Evaluate[string](`[...document.querySelectorAll('a, button, input:not([type=hidden])')].filter((e) => e.getBoundingClientRect().height < 24).map((e) => e.outerHTML).join()`))
+			require.Empty(t, small, "%s at %d: targets are at least 24 px high", page, width)
+		}
+	}
+	for page, text := range map[string]string{
+		d.Base + "/open/crew-roster": "How do you want to sign in?", refused: "You could not be signed in",
+		d.Base + "/open/nothing":                        "There is nothing at this address",
+		d.Base + "/crossing/aaaaaaaaaaaaaaaaaaaaaaaaaa": "This sign-in has expired",
+		d.Base + "/nowhere":                             "This page does not exist",
+		d.Base + "/saml/idp/sso":                        "Reference number",
+		rendered + "/form.html":                         "Your staff number",
+		rendered + "/post.html":                         "Go on to roster.wrenmoor.example",
+		rendered + "/message.html":                      "Choose another way",
+		rendered + "/choose.html":                       strings.Repeat("Long", 5),
+		strings.Replace(rendered, "127.0.0.1", "localhost", 1) + "/message.html": "Choose another way",
+	} {
+		c.open(page)
+		c.see(text)
+		look(page)
+	}
+	require.Empty(t, found, strings.Join(found, "\n"))
+}
+
+// templates serves the pages that no protocol shows yet, and those that pass by at
+// once, filled in.
+func templates(t *testing.T) string {
+	dir := os.DirFS("../internal/web/pages")
+	type field struct {
+		Name, Label, Fill, Value string
+		Secret                   bool
+	}
+	view := map[string]any{"Title": "One more question", "Text": "Your application has to know this once.",
+		"Reference": "ABCDE-FGHJK", "Crossing": "x", "Continue": "/go", "Application": "Crew roster", "Again": "/again",
+		"Location": "/x", "Host": "roster.wrenmoor.example", "Nonce": "n", "Fields": []field{{Name: "a", Value: "b"}},
+		"Choices": []map[string]string{{"Name": "a", "Title": "Wrenmoor staff accounts"},
+			{"Name": "b", "Title": strings.Repeat("Long", 30)}},
+		"Form": map[string]any{"Submit": "Go on", "Fields": []field{{Name: "number", Label: "Your staff number"},
+			{Name: "pin", Label: "PIN", Secret: true}}}}
+	all, err := template.ParseFS(dir, "*.html")
+	require.NoError(t, err)
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if q.URL.Path == "/assets/page.css" {
+			http.ServeFileFS(w, q, dir, "page.css")
+			return
+		}
+		w.Header().Set("Content-Security-Policy", "script-src 'none'") // the page would go on at once
+		name := strings.TrimPrefix(q.URL.Path, "/")
+		if !slices.Contains([]string{"form.html", "post.html", "message.html", "choose.html"}, name) {
+			http.NotFound(w, q)
+			return
+		}
+		require.NoError(t, all.ExecuteTemplate(w, name, view))
+	}))
+	t.Cleanup(srv.Close)
+	return srv.URL
+}
