@@ -102,6 +102,10 @@ func TestConsoleIsAccessible(t *testing.T) {
 		}
 	}
 	c.signInToConsole(d)
+	c.inDark(false)
+	c.see("broken 1")
+	c.see("nobody has signed in yet")
+	c.shot("connections")
 	for _, dark := range []bool{false, true} {
 		c.inDark(dark)
 		for page, text := range pages {
@@ -125,7 +129,6 @@ func TestConsoleIsAccessible(t *testing.T) {
 	c.press("Remove")
 	c.see("Remove wrenmoor-staff?")
 	c.until("getComputedStyle(document.querySelector('.el-message-box')).opacity === '1' && !document.querySelector('[class*=enter-active]')")
-	c.shot("question")
 	look("a question")
 	require.Empty(t, found, strings.Join(found, "\n"))
 }

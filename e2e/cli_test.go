@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"syscall"
@@ -239,6 +240,32 @@ func TestAPIIsClosedToStrangers(t *testing.T) {
 			}
 		})
 	}
+	for _, c := range []struct {
+		rule, method, path, token string
+		status                    int
+		header, want, title       string
+	}{
+		{"a method that is none says which are", "DELETE", "/api/v1/providers", shared.Token, 405, "Allow", "GET, POST", "DELETE"},
+		{"also of one record", "PUT", "/api/v1/providers/x/settings", shared.Token, 405, "Allow", "PATCH", "PUT"},
+		{"a missing token is asked for", "GET", "/api/v1/providers", "", 401, "WWW-Authenticate", `Bearer realm="Inner Gate"`,
+			"No token was sent"},
+		{"a wrong one is told from a missing one", "GET", "/api/v1/providers", "igt_x", 401, "WWW-Authenticate",
+			`Bearer realm="Inner Gate", error="invalid_token"`, "not known"},
+	} {
+		req, err := http.NewRequest(c.method, shared.Base+c.path, nil)
+		require.NoError(t, err)
+		if c.token != "" {
+			req.Header.Set("Authorization", "bearer "+c.token) // the scheme in any case
+		}
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		var p api.Problem
+		require.NoError(t, json.NewDecoder(res.Body).Decode(&p))
+		res.Body.Close()
+		require.Equal(t, c.status, res.StatusCode, c.rule)
+		require.Equal(t, c.want, res.Header.Get(c.header), c.rule)
+		require.Contains(t, p.Title, c.title, c.rule)
+	}
 	served := newVisitor(t).get(shared.Base + "/api/v1/openapi.json").page.body
 	require.Contains(t, served, `"openapi":"3.1.0"`)
 	written, err := os.ReadFile("../docs/openapi.json")
@@ -307,6 +334,139 @@ func TestServeAndFirstOwner(t *testing.T) {
 	status, body = setup("a long enough password")
 	require.Equal(t, 422, status)
 	require.Contains(t, body, "used up")
+}
+
+// On the gate's host neither a browser nor the address of the gate is needed: while
+// it serves, and while it does not.
+func TestOperatorsOnTheHost(t *testing.T) {
+	dir, address := t.TempDir(), freePorts(t)
+	config := filepath.Join(dir, "gate.yaml")
+	require.NoError(t, os.WriteFile(config,
+		[]byte("base: http://"+address+"\nlisten: "+address+"\ndata: data\nsealKey: seal.key\n"), 0o600))
+	home := t.TempDir()
+	run := func(stdin string, env []string, args ...string) (string, int) {
+		cmd := exec.Command(binary, args...)
+		cmd.Stdin = strings.NewReader(stdin)
+		cmd.Env = append(append(os.Environ(), "XDG_CONFIG_HOME="+home), env...)
+		out, _ := cmd.CombinedOutput()
+		return string(out), cmd.ProcessState.ExitCode()
+	}
+	out, code := run("", nil, "token", "add", "first", "--config", config)
+	require.Equal(t, 1, code, out)
+	require.Contains(t, out, "start the gate once")
+	serve(t, config)
+	require.Eventually(t, func() bool {
+		res, err := http.Get("http://" + address + "/readyz")
+		return err == nil && res.StatusCode == 200
+	}, 10*time.Second, 50*time.Millisecond)
+	out, code = run("a long enough password", nil, "owner", "add", "ines", "--password-file", "-", "--config", config)
+	require.Zero(t, code, out)
+	token, code := run("", nil, "token", "add", "first", "--config", config, "--quiet", "--expires", "1d")
+	require.Zero(t, code, token)
+	out, code = run("", nil, "token", "add", "first", "--config", config)
+	require.Equal(t, 1, code, out)
+	require.Contains(t, out, "exists already")
+
+	// Gates are saved under names, once they have answered.
+	out, code = run("igt_wrong", nil, "gate", "save", "depot", "--url", address, "--token-file", "-")
+	require.Equal(t, 1, code)
+	require.Contains(t, out, "This token is not known")
+	out, _ = run("", nil, "gate", "list")
+	require.Contains(t, out, "No gate is saved")
+	out, code = run(token, nil, "gate", "save", "depot", "--url", address, "--token-file", "-")
+	require.Zero(t, code, out)
+	require.Contains(t, out, "saved as depot")
+	out, code = run("", nil, "owner", "list")
+	require.Zero(t, code, out)
+	require.Contains(t, out, "ines")
+	out, code = run("", []string{"INNERGATE_URL=http://127.0.0.1:1"}, "--gate", "depot", "token", "list")
+	require.Zero(t, code, out)
+	require.Contains(t, out, "first")
+	require.Contains(t, out, "host")
+	out, code = run("", []string{"INNERGATE_URL=http://127.0.0.1:1"}, "token", "list")
+	require.Equal(t, 2, code, "a saved token goes to no other gate: %s", out)
+	out, code = run("", nil, "--gate", "depto", "token", "list")
+	require.Equal(t, 2, code)
+	require.Contains(t, out, `Did you mean "depot"?`)
+	out, code = run("", nil, "gate", "forget", "depot")
+	require.Zero(t, code, out)
+	out, code = run("", nil, "token", "list")
+	require.Equal(t, 2, code)
+	require.Contains(t, out, "no gate is named")
+}
+
+// Help is there at every depth, lists every setting, and knows what it does not
+// know; completion gives names, settings and options.
+func TestHelpAndCompletion(t *testing.T) {
+	for args, want := range map[string][]string{
+		"": {"commands", "completion", "app, application", "exit status"}, "--help": {"exit status"},
+		"help": {"exit status"}, "help app set": {"settings", "nameIdFormat=TEXT", "phase=live|paused", "--dry-run"},
+		"app set crew-roster --help": {"innergate app set NAME … SETTING=VALUE …"}, "app --help": {"remove NAME", "pause"},
+		"--output json app show x --help": {"innergate app show NAME"}, "application list --help": {"--sort TEXT"},
+		"help aggregate add": {"trustKey=TEXT|@FILE", "--metadata FILE|ADDRESS|-"}, "completion --help": {"source <("},
+		"version": {"innergate "},
+	} {
+		out, errs, code := shared.cli(t, "", strings.Fields(args)...)
+		require.Zero(t, code, args+errs)
+		require.Empty(t, errs, args)
+		for _, w := range want {
+			if args == "app --help" {
+				w, _, _ = strings.Cut(w, " ")
+			}
+			require.Contains(t, out, w, args)
+		}
+	}
+	_, errs, code := shared.cli(t, "", "help", "app", "shw")
+	require.Equal(t, 2, code)
+	require.Contains(t, errs, `Did you mean "innergate app show"?`)
+	out, _, code := shared.cli(t, "", "completion", "bash")
+	require.Zero(t, code)
+	require.Contains(t, out, "innergate")
+	for args, want := range map[string]string{"app show": "crew-roster", "app set crew-roster": "phase=paused",
+		"aggregate show": "northern-lines", "check": "wrenmoor-staff", "app": "exchange", "app list --s": "--search"} {
+		out, _, _ := shared.cli(t, "", append(strings.Fields(args), "--generate-shell-completion")...)
+		require.Contains(t, out, want, args)
+	}
+}
+
+// Many are changed as one, by the command line as well: told before, taken back
+// after.
+func TestManyOnTheCommandLine(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	run := func(code int, args ...string) string {
+		t.Helper()
+		out, errs, got := d.cli(t, "", args...)
+		require.Equal(t, code, got, "%v: %s%s", args, out, errs)
+		return out + errs
+	}
+	require.Contains(t, run(0, "app", "pause", "--all", "--dry-run"), "3 match, 3 would change")
+	require.Contains(t, run(2, "app", "pause", "--all"), "not done unasked")
+	out := run(0, "app", "pause", "--search", "o", "--yes", "--remark", "night works")
+	require.Contains(t, out, "changed 2 applications")
+	undo := regexp.MustCompile(`innergate (history undo \d+)`).FindStringSubmatch(out)
+	require.Contains(t, run(0, "connections", "--state", "paused"), "crew-roster")
+	require.Contains(t, run(0, append(strings.Fields(undo[1]), "--yes")...), "application/crew-roster is what it was")
+	require.Contains(t, run(0, "connections"), "3 untried")
+	require.Contains(t, run(0, "app", "set", "crew-roster", "phase=live"), "nothing differs")
+	require.Contains(t, run(1, "app", "remove", "crew-roster", "nobody", "--yes"), `no application "nobody"`)
+	require.Contains(t, run(0, "app", "remove", "crew-roster", "lost-property", "--yes", "--quiet"), "")
+	require.NotContains(t, run(0, "app", "list"), "crew-roster")
+
+	// Findings are told with what was done, and in the exit status.
+	require.Contains(t, run(3, "app", "add", "both", "onlyOwnStarts=true", "--entity-id", "urn:both", "--acs",
+		"https://both.example/acs"), "[own-start-missing]")
+	require.Contains(t, run(3, "check", "--summary"), "own-start-missing")
+	require.Contains(t, run(2, "acknowledge", "both", "own-start-missing", "--until", "30d"), "--remark is missing")
+	run(0, "acknowledge", "both", "own-start-missing", "--until", "30d", "--remark", "they move on Friday")
+	require.Contains(t, run(0, "check", "both"), "they move on Friday")
+	require.Contains(t, run(2, "check", "--code", "own-start-mising"), "Did you mean own-start-missing?")
+	run(0, "acknowledge", "both", "own-start-missing", "--withdraw")
+	require.Contains(t, run(3, "check", "both", "--side", "app"), "1 error,")
+	require.Contains(t, run(0, "provider", "exchange", "wrenmoor-staff", "--value", "acs-url"), "/saml/sp/wrenmoor-staff/acs")
+	require.Contains(t, run(2, "provider", "exchange", "wrenmoor-staff", "--value", "entityd"), "Did you mean entity-id?")
+	require.Contains(t, run(0, "refresh"), "unchanged aggregate northern-lines")
 }
 
 func TestServeRefusesConfigurations(t *testing.T) {

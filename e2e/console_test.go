@@ -165,7 +165,6 @@ func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
 	c := startChromium(t)
 	c.signInToConsole(d)
 	c.see("Crew roster")
-	c.shot("connections")
 
 	c.press("Add a provider")
 	c.fill("input[name=name]", "depot-accounts")

@@ -172,7 +172,18 @@ func TestConsoleTakesInAndKeepsFresh(t *testing.T) {
 	c.open(d.Console + "watch/checks")
 	c.see("errors 1")
 	c.see("The application refuses answers it did not ask for")
+	c.open(d.Console + "watch/checks?code=own-start-missing")
+	c.see("Lost property office")
 	c.shot("checks")
+	c.press("Acknowledge")
+	c.set("input[name=remark]", "they move on Friday")
+	c.press("It is known")
+	c.see("1 acknowledged")
+	c.see("errors 0")
+	c.open(d.Console + "connect/applications/lost-property")
+	c.see("they move on Friday")
+	c.press("Let it count again")
+	c.see("its own start address is not on record")
 
 	// The history: what that change did, and back.
 	c.open(d.Console + "keep/history")
@@ -437,13 +448,13 @@ func TestBadInputOfTakingIn(t *testing.T) {
 		{"past its time", "POST", "/providers", m{"name": "x", "metadata": strings.Replace(sound, "entityID=",
 			`validUntil="2020-01-01T00:00:00Z" entityID=`, 1)}, 422, []string{"metadata-expired", "2020-01-01"}},
 		{"cut off", "POST", "/providers", m{"name": "x", "metadata": sound[:len(sound)/2]}, 422, []string{"xml-malformed"}},
-		{"unsigned, with a trust key", "POST", "/providers", m{"name": "x", "metadata": sound, "trustKey": trust}, 422,
-			[]string{"signature-missing"}},
+		{"unsigned, with a trust key", "POST", "/providers", m{"name": "x", "metadata": sound, "settings": m{"trustKey": trust}}, 422,
+			[]string{"metadata-unsigned"}},
 		{"altered, with a trust key", "POST", "/providers", m{"name": "x", "metadata": strings.Replace(signed, "bad.example",
-			"worse.example", 1), "trustKey": trust}, 422, []string{"signature-altered"}},
+			"worse.example", 1), "settings": m{"trustKey": trust}}, 422, []string{"metadata-altered"}},
 		{"an unknown signer", "POST", "/providers", m{"name": "x", "metadata": signed,
-			"trustKey": string(newPair(t, "other").Certificate.PEM())}, 422, []string{"signature-key"}},
-		{"a trust key that is none", "POST", "/providers", m{"name": "x", "metadata": signed, "trustKey": "nonsense"}, 422,
+			"settings": m{"trustKey": string(newPair(t, "other").Certificate.PEM())}}, 422, []string{"metadata-other-signer"}},
+		{"a trust key that is none", "POST", "/providers", m{"name": "x", "metadata": signed, "settings": m{"trustKey": "nonsense"}}, 422,
 			[]string{`"field":"trustKey"`, "in PEM"}},
 		{"two sources", "POST", "/providers", m{"name": "x", "metadata": sound, "address": "https://bad.example"}, 422,
 			[]string{"more than one source"}},
@@ -494,6 +505,19 @@ func TestBadInputOfTakingIn(t *testing.T) {
 			[]string{"kind"}},
 		{"taking over for nobody", "POST", "/aggregates/northern-lines/take", m{"kind": "application", "search": "x",
 			"provider": "nobody"}, 422, []string{`"field":"provider"`}},
+		{"changing nothing of many", "POST", "/changes/preview", m{"kind": "provider", "all": true}, 422,
+			[]string{`"field":"set"`}},
+		{"changing many unseen", "POST", "/changes", m{"kind": "provider", "all": true, "remove": true}, 409,
+			[]string{"is tied to the provider"}},
+		{"changing many that are none", "POST", "/changes/preview", m{"kind": "provider", "names": []string{"wrenmor-staff"},
+			"remove": true}, 404, []string{"wrenmoor-staff"}},
+		{"taking back what is no change of a record", "POST", "/history/2/undo", nil, 409, []string{"cannot be taken back"}},
+		{"acknowledging without a reason", "POST", "/checks/acknowledge", m{"kind": "provider", "name": "wrenmoor-staff",
+			"marks": []string{"x"}, "remark": "", "until": "2099-01-01T00:00:00Z"}, 422, []string{`"field":"remark"`}},
+		{"a finding that is none", "GET", "/checks?code=acs-unregisterd", nil, 422, []string{"acs-unregistered"}},
+		{"a record of the other kind", "GET", "/providers/crew-roster", nil, 404, []string{"there is an application"}},
+		{"a token that has ended already", "POST", "/tokens", m{"name": "x", "expires": "2020-01-01T00:00:00Z"}, 422,
+			[]string{`"field":"expires"`}},
 		{"a job that is none", "GET", "/jobs/none", nil, 404, []string{"none"}},
 	} {
 		var body io.Reader

@@ -42,7 +42,7 @@ func wantsHelp(root *ucli.Command, args []string) (help bool, at *ucli.Command, 
 			help, named = true, true
 		default:
 			next := at.Command(arg)
-			if next == nil && arg == "completion" && at == root && help {
+			if next == nil && arg == "completion" && at == root {
 				next = &ucli.Command{Name: arg, Usage: completionUsage, ArgsUsage: "bash|zsh|fish|pwsh",
 					Metadata:    map[string]any{"path": "innergate completion"},
 					Description: "In ~/.bashrc: source <(innergate completion bash)"}

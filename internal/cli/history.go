@@ -51,7 +51,7 @@ func (e *environment) listChanges(ctx context.Context, cmd *ucli.Command, c *cli
 			rows = append(rows, []string{fmt.Sprint(h.ID), brief(h.At, time.Now()), h.Who, h.What, h.Kind, h.Name, together,
 				dash(h.Why)})
 		}
-		e.table(w, columns("id!", "when@", "who", "what", "kind", "name!", "with", "why"), rows, "No change matches.")
+		e.table(w, columns("id!", "when@", "who", "what!", "kind", "name!", "with", "why"), rows, "No change matches.")
 		if n := int64(len(l.Items)); n > 0 && n < l.Total && n == int64(cmd.Int("limit")) {
 			fmt.Fprintf(w, "more, with --before %d\n", l.Items[n-1].ID)
 		}

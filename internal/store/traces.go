@@ -379,7 +379,7 @@ func (t *TraceLog) Lasts(ctx context.Context, proved bool) (apps, providers map[
 	last := func(by string) (map[string]TraceHead, error) {
 		var rows []TraceRow
 		// SQLite gives the other columns of the row that has the maximum.
-		err := t.s.traces.WithContext(ctx).Raw(`SELECT id, application, provider, started_by, result, finding, millis, verified, max(started) AS started
+		err := t.s.traces.WithContext(ctx).Raw(`SELECT id, application, provider, started_by, result, finding, millis, verified, started, max(started)
 			FROM trace_rows WHERE result IN ('entered', 'refused') AND verified = ? GROUP BY `+by, proved).Scan(&rows).Error
 		out := map[string]TraceHead{}
 		for _, r := range rows {
