@@ -18,6 +18,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
+	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
 )
 
@@ -243,4 +244,52 @@ func templates(t *testing.T) string {
 	}))
 	t.Cleanup(srv.Close)
 	return srv.URL
+}
+
+// What the command line does to many at once, the console does too, and takes back.
+func TestManyInTheConsole(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	c := startChromium(t)
+	c.signInToConsole(d)
+	phases := func() (out []string) {
+		l, err := d.client().Records(t.Context(), "application", client.ListFilter{})
+		require.NoError(t, err)
+		for _, r := range l.Items {
+			out = append(out, r.Phase)
+		}
+		return out
+	}
+	c.open(d.Console + "connect/applications")
+	c.see("All 3 that match")
+	c.until(`(() => { const e = document.querySelectorAll('tbody .el-checkbox'); if (e.length < 3) return false; e[0].click(); e[1].click(); return true })()`)
+	c.see("2 chosen")
+	c.press("Pause")
+	c.see("2 of 2 would be paused")
+	c.set(".el-message-box input", "night works")
+	c.shot("many")
+	c.until(`(() => { const e = document.querySelector('.el-message-box__btns .el-button--primary'); e?.click(); return !!e })()`)
+	c.see("Paused 2 applications.")
+	require.Equal(t, []string{"paused", "paused", "live"}, phases())
+	c.shot("many-done")
+	c.press("Take it back")
+	c.see("night works")
+	c.see("It was made together with others")
+	c.shot("undo")
+	c.press("Take it back")
+	c.see("took back change")
+	require.Equal(t, []string{"live", "live", "live"}, phases())
+
+	c.open(d.Console + "keep/tokens")
+	c.fill("input[name=name]", "build-server")
+	c.set("input[name=expires]", "2031-05-01")
+	c.press("Make a token")
+	c.see("The secret of build-server.")
+	c.shot("tokens")
+	tokens, err := d.client().Tokens(t.Context())
+	require.NoError(t, err)
+	require.True(t, slices.ContainsFunc(tokens.Items, func(t api.Token) bool {
+		return t.Name == "build-server" && t.Expires.UTC().Format("2006-01") == "2031-05"
+	}))
 }

@@ -138,4 +138,5 @@ type Revision struct {
 	Values      []federation.Value      `json:"values" doc:"The record after the change"`
 	Differences []federation.Difference `json:"differences" doc:"Before and after"`
 	FromNow     []federation.Difference `json:"fromNow" doc:"What restoring it would change in the record as it is"`
+	Later       int64                   `json:"later,omitempty" doc:"Number of the newest change that came after it to the same record; such a change cannot be taken back"`
 }

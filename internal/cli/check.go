@@ -240,7 +240,7 @@ func date(option, text string) (time.Time, error) {
 
 // connections are the applications with the providers they are tied to.
 func (e *environment) connections() *ucli.Command {
-	cols := columns("state", "application!", "title", "provider", "worst finding", "last sign-in@", "reference!")
+	cols := columns("state", "application!", "title", "provider", "worst finding", "last sign-in@", "reference")
 	row := func(x api.Connection) []string {
 		provider, last, reference := x.Provider, "-", "-"
 		if provider == "" {

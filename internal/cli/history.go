@@ -68,7 +68,9 @@ func (e *environment) showChange(ctx context.Context, cmd *ucli.Command, c *clie
 			{"why", dash(r.Why)}, {"revision", fmt.Sprint(r.Revision)}})
 		fmt.Fprintln(w)
 		e.differences(w, r.Differences)
-		if r.Restorable {
+		if r.Restorable && r.Kind != "aggregate" && r.Later == 0 {
+			fmt.Fprintf(w, "\nnext: innergate history undo %d takes it back\n", r.ID)
+		} else if r.Restorable {
 			fmt.Fprintf(w, "\nnext: innergate history restore %d would change %d values of the record as it is\n", r.ID,
 				len(r.FromNow))
 		}

@@ -33,7 +33,7 @@ func (s *server) historyCalls(a huma.API) {
 		func(ctx context.Context, in *numbered) (*body[api.Revision], error) {
 			r, err := g.Records.Revision(ctx, in.ID)
 			return &body[api.Revision]{api.Revision{Change: api.Change(r.Change), Values: r.Values, Differences: r.Differences,
-				FromNow: r.FromNow}}, s.problem(err)
+				FromNow: r.FromNow, Later: r.Later}}, s.problem(err)
 		})
 	huma.Register(a, does("/history/{id}/restore", "restore", "Set a record back to what it was after this change"),
 		func(ctx context.Context, in *numbered) (*body[api.TakenEntity], error) {

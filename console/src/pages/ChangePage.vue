@@ -18,8 +18,14 @@ const { data, problem } = useLoad(() => take(api.GET('/api/v1/history/{id}',
 const facts = computed(() => (data.value?.values ?? []).filter((v) => v.value !== '' &&
   v.value !== 'false').map((v) => ({ label: named(v), value: v.value, plain: true })))
 
-/** Providers and applications: what a change did to one can be taken back. */
-const undoable = computed(() => data.value?.restorable && data.value.kind !== 'aggregate')
+/** Of providers and applications the last change can be taken back. */
+const undoable = computed(() => data.value?.restorable && data.value.kind !== 'aggregate' && !data.value.later)
+/** What taking it back comes to. */
+const back = computed(() => {
+  if (data.value?.batch) return `It was made together with others (from change ${data.value.batch} on); all of them ` +
+    'are taken back, or none if one was changed since.'
+  return data.value?.what === 'added' ? 'The record is removed again.' : 'The record becomes what it was before.'
+})
 const undo = () => act(async () => {
   const u = await because(why.value, () => take(api.POST('/api/v1/history/{id}/undo',
     { params: { path: { id: Number(props.id) } } })))
@@ -51,11 +57,13 @@ const restore = () => act(async () => {
     </template>
     <template v-if="undoable">
       <h2>Take it back</h2>
-      <p class="quiet">{{ data.batch ? `It was made together with others (${data.batch}); all of them are taken back, or none.` : 'The record becomes what it was before this change.' }} Nothing is done if something was changed since.</p>
+      <p class="quiet">{{ back }}</p>
       <p class="tools"><el-input v-model="why" name="undo-why" placeholder="Why (optional, kept in the history)"
           aria-label="Why it is taken back" style="width: 360px" /><el-button @click="undo">Take it back</el-button></p>
     </template>
-    <template v-if="data.restorable">
+    <p v-if="data.later" class="quiet">The record was changed since:
+      <router-link :to="`/keep/history/${data.later}`">change {{ data.later }}</router-link>.</p>
+    <template v-if="data.restorable && (data.later || data.kind === 'aggregate')">
       <h2>Set it back to this revision</h2>
       <p class="quiet">{{ data.fromNow?.length ? 'This is what would change in the record as it is now.' : 'The record is as it was then; there is nothing to set back.' }}</p>
       <template v-if="data.fromNow?.length">

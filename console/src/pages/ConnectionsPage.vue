@@ -88,7 +88,8 @@ const all = computed(() => counts.value.reduce((sum, c) => sum + c.n, 0))
               :to="`/watch/traces/${c.lastSignIn.id}`" :title="local(c.lastSignIn.started)"
                   :class="{ refused: c.lastSignIn.result === 'refused' }">{{ c.lastSignIn.result }}
                     {{ ago(c.lastSignIn.started) }}</router-link></template></span>
-        <a :href="c.open" target="_blank" rel="noopener">Try it</a>
+        <a v-if="c.state !== 'unfinished' && c.state !== 'paused'" :href="c.open" target="_blank" rel="noopener">Try it</a>
+        <span v-else></span>
         <router-link :to="{ path: '/watch/traces', query: { application: c.name } }">Traces</router-link>
       </li>
     </ul>

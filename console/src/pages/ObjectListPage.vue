@@ -32,7 +32,7 @@ const many = (verb: 'Pause' | 'Resume' | 'Remove', all: boolean) => act(async ()
   const p = await take(api.POST('/api/v1/changes/preview', { body }))
   const refused = (p.refused ?? []).slice(0, 3).map((r) => `${r.name}: ${r.cause}`).join('; ')
   const said = refused ? `Nothing can be changed: ${refused}.`
-    : `${p.changes?.length} of ${p.matched} would be ${verb === 'Remove' ? 'removed' : `${verb.toLowerCase()}d`}; ${p.unchanged} are so already.`
+    : `${p.changes?.length} of ${p.matched} would be ${verb === 'Remove' ? 'removed' : `${verb.toLowerCase()}d`}${p.unchanged ? `; ${p.unchanged} are so already` : ''}.`
   let why: unknown
   try {
     why = await ElMessageBox.prompt(said, `${verb} ${p.matched} ${plural.value}?`, { confirmButtonText: verb,

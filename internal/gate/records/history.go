@@ -74,8 +74,8 @@ func (rm *Room) Revision(ctx context.Context, id int64) (Revision, error) {
 	}
 	out := Revision{Change: entry(row), Values: []federation.Value{}, Differences: []federation.Difference{},
 		FromNow: []federation.Difference{}}
-	if len(row.Data) == 0 {
-		return out, nil
+	if out.Later, err = rm.later(ctx, row); err != nil || len(row.Data) == 0 {
+		return out, err
 	}
 	if out.Values, err = rm.values(row); err != nil {
 		return out, err
@@ -112,6 +112,17 @@ func (rm *Room) Revision(ctx context.Context, id int64) (Revision, error) {
 		out.FromNow = federation.Differences(now, out.Values)
 	}
 	return out, nil
+}
+
+// later gives the number of the newest change of a record that came after one of
+// its revisions, 0 if none did.
+func (rm *Room) later(ctx context.Context, row store.HistoryRow) (id int64, err error) {
+	if row.Revision == 0 {
+		return 0, nil
+	}
+	err = rm.store.Read.WithContext(ctx).Model(&store.HistoryRow{}).Where("kind = ? AND name = ? AND revision > 0 AND id > ?",
+		row.Kind, row.Name, row.ID).Select("coalesce(max(id), 0)").Scan(&id).Error
+	return id, err
 }
 
 // HistoryRow gives what is stored of a change.
@@ -208,4 +219,5 @@ type Revision struct {
 	Values      []federation.Value
 	Differences []federation.Difference
 	FromNow     []federation.Difference
+	Later       int64 // number of the newest change that came after it to the same record, 0 if none did
 }

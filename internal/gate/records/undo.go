@@ -87,13 +87,10 @@ func (rm *Room) together(ctx context.Context, id int64) ([]store.HistoryRow, err
 
 // undoOne plans to make one record what it was before a change.
 func (rm *Room) undoOne(ctx context.Context, row store.HistoryRow, p *plan, out *Undone) error {
-	var last store.HistoryRow
-	of := rm.store.Read.WithContext(ctx).Where("kind = ? AND name = ? AND revision > 0", row.Kind, row.Name)
-	if err := of.Session(&gorm.Session{}).Omit("data").Order("id DESC").Take(&last).Error; err != nil {
+	if later, err := rm.later(ctx, row); err != nil {
 		return err
-	}
-	if last.ID != row.ID {
-		return change.Conflict(fmt.Sprintf("the %s %q was changed since, by the change %d", row.Kind, row.Name, last.ID),
+	} else if later > 0 {
+		return change.Conflict(fmt.Sprintf("the %s %q was changed since, by the change %d", row.Kind, row.Name, later),
 			"take that back first, or restore what you want from the history")
 	}
 	path := row.Kind + "/" + row.Name
@@ -102,7 +99,8 @@ func (rm *Room) undoOne(ctx context.Context, row store.HistoryRow, p *plan, out 
 	from := row // of one that was removed: as it was then
 	if row.What != "removed" {
 		var before store.HistoryRow
-		err := of.Session(&gorm.Session{}).Where("id < ? AND length(data) > 0", row.ID).Order("id DESC").Take(&before).Error
+		err := rm.store.Read.WithContext(ctx).Where("kind = ? AND name = ? AND revision > 0 AND id < ? AND length(data) > 0",
+			row.Kind, row.Name, row.ID).Order("id DESC").Take(&before).Error
 		if from = before; errors.Is(err, gorm.ErrRecordNotFound) || err == nil && from.What == "removed" {
 			if !there {
 				return change.NotFound(row.Kind, row.Name, "")
@@ -121,7 +119,7 @@ func (rm *Room) undoOne(ctx context.Context, row store.HistoryRow, p *plan, out 
 	if there {
 		r.Basic().Added, r.Basic().ID = now.Basic().Added, now.Basic().ID
 	}
-	r.Basic().Revision = last.Revision + 1
+	r.Basic().Revision = row.Revision + 1
 	p.edits = append(p.edits, Edit{Record: r, What: fmt.Sprintf("took back change %d", row.ID)})
 	out.Changed = append(out.Changed, path)
 	return nil
