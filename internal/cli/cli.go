@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"regexp"
 	"slices"
@@ -199,10 +200,9 @@ func (e *environment) prepare(c *ucli.Command, path string) {
 	}
 	c.HideHelp, c.HideHelpCommand, c.HideVersion = true, true, true
 	c.ShellComplete = e.completes
-	if c.Metadata == nil {
-		c.Metadata = map[string]any{}
-	}
-	c.Metadata["path"] = path
+	own := map[string]any{"path": path} // a copy: several commands are given the same
+	maps.Copy(own, c.Metadata)
+	c.Metadata = own
 	var names []string
 	for _, sub := range c.Commands {
 		names = append(names, sub.Name)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	ucli "github.com/urfave/cli/v3"
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/core/federation"
@@ -215,4 +216,24 @@ func TestControlCharactersAreShown(t *testing.T) {
 	require.Positive(t, n)
 	require.Equal(t, "a\\x1b[2J\\x1b]0;x\\a\\r\n\tb\\u009bc\\xffd\\u202e é \x1b[92mok\x1b[0m",
 		strings.ReplaceAll(b.String(), "\\x9b", "\\u009b"))
+}
+
+// Each command's help is that of the command: its own path, and a word on what it
+// does.
+func TestHelpNamesTheCommand(t *testing.T) {
+	var each func(e *environment, out *bytes.Buffer, c *ucli.Command, path string)
+	each = func(e *environment, out *bytes.Buffer, c *ucli.Command, path string) {
+		out.Reset()
+		e.help(c)
+		require.True(t, strings.HasPrefix(out.String(), path+": "+c.Usage), "%s: %s", path, out)
+		require.NotEmpty(t, c.Usage, path)
+		for _, sub := range c.Commands {
+			each(e, out, sub, path+" "+sub.Name)
+		}
+	}
+	var out bytes.Buffer
+	e := &environment{out: &out, err: io.Discard}
+	root := e.root()
+	e.prepare(root, "innergate")
+	each(e, &out, root, "innergate")
 }
