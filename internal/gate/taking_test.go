@@ -664,10 +664,9 @@ func TestMetadataPastItsValidUntil(t *testing.T) {
 	require.Nil(t, opens())
 
 	before := r.count(&store.DocumentRow{})
-	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
-		_, err := store.PutDocument(tx, []byte("of nobody"))
-		return err
-	}))
+	ofNobody, err := store.Pack([]byte("of nobody"))
+	require.NoError(t, err)
+	require.NoError(t, r.st.Write(ctx, ofNobody.Put))
 	require.NoError(t, r.st.SweepDocuments(ctx))
 	require.Equal(t, before, r.count(&store.DocumentRow{}))
 }

@@ -165,22 +165,35 @@ func (s *Store) openTraces(file string, log *slog.Logger) (err error) {
 	return open()
 }
 
-// PutDocument keeps a document and gives the name it is found by.
-func PutDocument(tx *gorm.DB, octets []byte) (string, error) {
+// Packed is a document in the form in which it is kept.
+type Packed struct {
+	Hash   string // SHA-256 of its octets, by which it is found
+	octets []byte // compressed
+}
+
+var packers = sync.Pool{New: func() any {
+	z, _ := gzip.NewWriterLevel(nil, gzip.BestSpeed) // fails for other levels only
+	return z
+}}
+
+// Pack makes a document ready to be kept. It is work, and nothing for the one
+// writer to do.
+func Pack(octets []byte) (Packed, error) {
 	sum := sha256.Sum256(octets)
-	hash := hex.EncodeToString(sum[:])
 	var b bytes.Buffer
-	z, err := gzip.NewWriterLevel(&b, gzip.BestSpeed)
-	if err == nil {
-		_, err = z.Write(octets)
-	}
+	z := packers.Get().(*gzip.Writer)
+	defer packers.Put(z)
+	z.Reset(&b)
+	_, err := z.Write(octets)
 	if err == nil {
 		err = z.Close()
 	}
-	if err != nil {
-		return "", err
-	}
-	return hash, tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&DocumentRow{Hash: hash, Octets: b.Bytes()}).Error
+	return Packed{Hash: hex.EncodeToString(sum[:]), octets: b.Bytes()}, err
+}
+
+// Put keeps it.
+func (p Packed) Put(tx *gorm.DB) error {
+	return tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&DocumentRow{Hash: p.Hash, Octets: p.octets}).Error
 }
 
 // Document gives a document that was kept; gorm.ErrRecordNotFound if there is

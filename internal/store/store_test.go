@@ -317,11 +317,10 @@ func TestDocumentsAreKeptOnce(t *testing.T) {
 	document := []byte(strings.Repeat("<EntityDescriptor/>", 1000))
 	var hashes []string
 	for range 3 {
-		require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error {
-			hash, err := store.PutDocument(tx, document)
-			hashes = append(hashes, hash)
-			return err
-		}))
+		packed, err := store.Pack(document)
+		require.NoError(t, err)
+		require.NoError(t, s.Write(ctx, packed.Put))
+		hashes = append(hashes, packed.Hash)
 	}
 	require.Equal(t, hashes[0], hashes[2])
 	var rows []store.DocumentRow

@@ -308,7 +308,11 @@ func (rm *Room) keepState(tx *gorm.DB, n renewed) error {
 		}
 	}
 	if n.pending != nil {
-		if _, err := store.PutDocument(tx, n.Document); err != nil {
+		document, err := store.Pack(n.Document)
+		if err != nil {
+			return err
+		}
+		if err := document.Put(tx); err != nil {
 			return err
 		}
 		row := &store.PendingRow{Kind: n.Kind, Name: n.Name, At: rm.now().UTC(), Data: n.pending}

@@ -271,8 +271,10 @@ type plan struct {
 
 // commit carries a plan out: all of it, or nothing. The lock is held.
 func (rm *Room) commit(ctx context.Context, by change.By, p plan) error {
-	for _, c := range p.edits {
-		if err := rm.fillKeys(ctx, c.Record); err != nil {
+	writes := make([]written, len(p.edits))
+	for i, c := range p.edits {
+		var err error
+		if writes[i], err = rm.written(ctx, c); err != nil {
 			return err
 		}
 	}
@@ -289,8 +291,8 @@ func (rm *Room) commit(ctx context.Context, by change.By, p plan) error {
 				return err
 			}
 		}
-		for _, c := range p.edits {
-			if err := rm.putOne(ctx, tx, by, c); err != nil {
+		for _, w := range writes {
+			if err := rm.putOne(tx, by, w); err != nil {
 				return err
 			}
 		}
@@ -322,30 +324,50 @@ func (p plan) over(snap *federation.Snapshot) *federation.Snapshot {
 	return snap.With(records...)
 }
 
-func (rm *Room) putOne(ctx context.Context, tx *gorm.DB, by change.By, c Edit) error {
+// written is an edit in the form in which it is stored. It is made before the
+// transaction, which all others wait for.
+type written struct {
+	Edit
+	row      any
+	data     []byte
+	document *store.Packed
+	was      int // revision that the edit was made from, 0 if there was none
+}
+
+func (rm *Room) written(ctx context.Context, c Edit) (w written, err error) {
+	if err := rm.fillKeys(ctx, c.Record); err != nil {
+		return w, err
+	}
 	b := c.Record.Basic()
+	w.Edit = c
 	if c.Document != nil {
-		hash, err := store.PutDocument(tx, c.Document)
+		document, err := store.Pack(c.Document)
 		if err != nil {
+			return w, err
+		}
+		w.document, b.Intake.Document = &document, document.Hash
+	}
+	if now, ok := rm.Snapshot().Record(c.Record.Kind(), b.Name); ok {
+		w.was = now.Basic().Revision
+	}
+	w.row, w.data, err = row(c.Record)
+	return w, err
+}
+
+func (rm *Room) putOne(tx *gorm.DB, by change.By, w written) error {
+	b := w.Record.Basic()
+	if w.document != nil {
+		if err := w.document.Put(tx); err != nil {
 			return err
 		}
-		b.Intake.Document = hash
 	}
-	row, data, err := row(c.Record)
-	if err != nil {
+	if err := change.Unchanged(tx, w.row, change.KindOf(w.Record), string(b.Name), w.was); err != nil {
 		return err
 	}
-	was := 0
-	if now, ok := rm.Snapshot().Record(c.Record.Kind(), b.Name); ok {
-		was = now.Basic().Revision
-	}
-	if err := change.Unchanged(tx, row, change.KindOf(c.Record), string(b.Name), was); err != nil {
+	if err := tx.Save(w.row).Error; err != nil || w.Quiet {
 		return err
 	}
-	if err := tx.Save(row).Error; err != nil || c.Quiet {
-		return err
-	}
-	return change.Note{At: rm.now(), By: by, What: c.What, Revision: b.Revision, Data: data}.WriteOf(tx, c.Record)
+	return change.Note{At: rm.now(), By: by, What: w.What, Revision: b.Revision, Data: w.data}.WriteOf(tx, w.Record)
 }
 
 // Lock keeps others from changing the configuration: one change at a time.
