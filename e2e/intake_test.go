@@ -302,6 +302,7 @@ func TestTakingInOnTheCommandLine(t *testing.T) {
 	ok("history", "restore", fmt.Sprint(first.ID))
 	require.Contains(t, ok("provider", "show", "depot"), "unfinished, missing")
 	require.NotContains(t, ok("history", "list", "--kind", "token", "--output", "json"), "igt_")
+	refuses(2, "innergate history list shows them", "history", "undo", "abc")
 
 	// Aggregates.
 	edition := func(fault string, edition int) string {

@@ -40,7 +40,7 @@ func (e *environment) contexts() *ucli.Command {
 			Description: "FILE is a file, or - for standard input. Lines that begin with # are left out.",
 			Action: e.action([]string{"FILE"},
 				func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-					text, _, err := e.readDocument(args[0])
+					text, err := e.readFile("FILE", args[0])
 					if err != nil {
 						return err
 					}

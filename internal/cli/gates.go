@@ -136,7 +136,7 @@ func (e *environment) saveGate(ctx context.Context, cmd *ucli.Command) error {
 	}
 	g := savedGate{URL: cmd.String("url"), Token: cmd.String("token"), CAFile: cmd.String("ca-file")}
 	if f := cmd.String("token-file"); f != "" {
-		text, _, err := e.readDocument(f)
+		text, err := e.readFile("--token-file", f)
 		if err != nil {
 			return err
 		}

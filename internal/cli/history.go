@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"strconv"
 	"time"
 
 	ucli "github.com/urfave/cli/v3"
@@ -12,7 +13,6 @@ import (
 )
 
 func (e *environment) history() *ucli.Command {
-	id := []string{"ID"}
 	return &ucli.Command{Name: "history", Usage: "who changed what, when and why", Commands: []*ucli.Command{
 		{Name: "list", Usage: "list changes, newest first", Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "kind", Usage: "provider, application, aggregate, key, ranking, token or owner"},
@@ -22,13 +22,23 @@ func (e *environment) history() *ucli.Command {
 			&ucli.Int64Flag{Name: "before", Usage: "only changes with a lower number, for the next page"}},
 			Action: e.action(nil, e.listChanges)},
 		{Name: "show", Usage: "show one change, before and after", ArgsUsage: "ID",
-			Action: e.action(id, e.showChange)},
+			Action: e.ofChange(e.showChange)},
 		{Name: "restore", Usage: "set a record back to what it was after a change", ArgsUsage: "ID",
-			Action: e.action(id, e.restoreChange)},
+			Action: e.ofChange(e.restoreChange)},
 		{Name: "undo", Usage: "take a change back, with all that were made together with it", ArgsUsage: "ID",
 			Description: "Each record becomes what it was before the change: one that was added is removed, one that was removed is back. Nothing is done if one of them was changed since.",
-			Flags:       []ucli.Flag{yesFlag}, Action: e.action(id, e.undoChange)},
+			Flags:       []ucli.Flag{yesFlag}, Action: e.ofChange(e.undoChange)},
 	}}
+}
+
+// ofChange is a command on one change, which is named by its number.
+func (e *environment) ofChange(do doing) ucli.ActionFunc {
+	return e.action([]string{"ID"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+		if id, err := strconv.ParseInt(args[0], 10, 64); err != nil || id < 1 {
+			return &usageError{fmt.Sprintf("%q is no number of a change", args[0]), "innergate history list shows them."}
+		}
+		return do(ctx, cmd, c, args)
+	})
 }
 
 func (e *environment) listChanges(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {

@@ -76,7 +76,10 @@ func (e *environment) outcome(w io.Writer, r *api.Report) {
 		e.table(w, columns("severity", "code!", "records!", "what is wrong"), rows, "")
 	}
 	if r.RefusedN > 0 {
-		fmt.Fprintf(w, "\n%d refused\n", r.RefusedN)
+		if r.Entities > 0 || len(r.Taken) > 0 {
+			fmt.Fprintln(w)
+		}
+		fmt.Fprintf(w, "%d refused\n", r.RefusedN)
 		for _, x := range r.Refused[:min(len(r.Refused), 50)] {
 			fmt.Fprintf(w, "  %s\n    %s [%s]\n", dash(x.EntityID), x.Finding.Title, x.Finding.Code)
 			for _, ev := range x.Finding.Evidence {

@@ -24,7 +24,7 @@ func (e *environment) password(cmd *ucli.Command) (string, error) {
 	if cmd.String("password-file") == "" {
 		return "", &usageError{"--password-file is missing", "Give a file that holds the password, or - for standard input."}
 	}
-	text, _, err := e.readDocument(cmd.String("password-file"))
+	text, err := e.readFile("--password-file", cmd.String("password-file"))
 	return string(trim(text)), err
 }
 

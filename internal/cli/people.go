@@ -153,7 +153,7 @@ func (e *environment) listSubjects(ctx context.Context, cmd *ucli.Command, c *cl
 }
 
 func (e *environment) importSubjects(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	text, _, err := e.readDocument(args[1])
+	text, err := e.readFile("FILE", args[1])
 	if err != nil {
 		return err
 	}

@@ -237,3 +237,22 @@ func TestHelpNamesTheCommand(t *testing.T) {
 	e.prepare(root, "innergate")
 	each(e, &out, root, "innergate")
 }
+
+func TestFilesThatCannotBeRead(t *testing.T) {
+	e := &environment{in: strings.NewReader("by hand")}
+	for _, c := range []struct{ what, given, says, do string }{
+		{"--certificate", "no/such.pem", "--certificate: no/such.pem cannot be read: no such file or directory", "Give a file"},
+		{"--certificate", "https://a.example/", "cannot be read", "Addresses are fetched for --metadata only; give a file"},
+		{"--metadata", "no/such.xml", "--metadata: no/such.xml cannot be read", "an address beginning with https://"},
+		{"FILE", t.TempDir(), "is a directory", "Give the file in it"},
+	} {
+		_, err := e.readFile(c.what, c.given)
+		var usage *usageError
+		require.ErrorAs(t, err, &usage)
+		require.Contains(t, usage.what, c.says)
+		require.Contains(t, usage.do, c.do)
+	}
+	octets, err := e.readFile("FILE", "-")
+	require.NoError(t, err)
+	require.Equal(t, "by hand", string(octets))
+}

@@ -2,10 +2,10 @@ package cli
 
 import (
 	"encoding/base64"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"strings"
 	"time"
@@ -61,7 +61,7 @@ func (e *environment) given(cmd *ucli.Command) (g api.Given, err error) {
 		if g.Typed[field] = value; !strings.HasSuffix(flag, "certificate") {
 			continue
 		}
-		octets, _, err := e.readDocument(value)
+		octets, err := e.readFile("--"+flag, value)
 		if err != nil {
 			return g, err
 		}
@@ -101,48 +101,60 @@ func (e *environment) ofFile(cmd *ucli.Command, err error) error {
 	return &q
 }
 
-// pemFile reads a certificate from a file, if one is named.
-func (e *environment) pemFile(file string) (string, error) {
-	if file == "" {
-		return "", nil
-	}
-	octets, _, err := e.readDocument(file)
-	if err == nil && !utf8.Valid(octets) {
-		octets = pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: octets})
-	}
-	return string(octets), err
-}
-
 // largestFile is how much is sent in one call, in octets.
 const largestFile = 2 << 20
 
 // readDocument reads what --metadata names: a file, - for standard input, or an
 // address that the gate is to fetch.
 func (e *environment) readDocument(given string) (document []byte, address string, err error) {
-	switch {
-	case given == "-":
-		document, err = io.ReadAll(io.LimitReader(e.in, largestFile+1))
-	case strings.HasPrefix(given, "http://"), strings.HasPrefix(given, "https://"):
+	if isAddress(given) {
 		return nil, given, nil
-	default:
+	}
+	document, err = e.readFile("--metadata", given)
+	return document, "", err
+}
+
+func isAddress(given string) bool {
+	return strings.HasPrefix(given, "http://") || strings.HasPrefix(given, "https://")
+}
+
+// readFile reads a file, or standard input for -. what is the option or argument
+// that named it.
+func (e *environment) readFile(what, given string) (octets []byte, err error) {
+	if given == "-" {
+		octets, err = io.ReadAll(io.LimitReader(e.in, largestFile+1))
+	} else {
 		info, statErr := os.Stat(given)
 		switch {
 		case statErr != nil:
-			return nil, "", &usageError{"the file cannot be read: " + statErr.Error(),
-				"Give an existing file, an address beginning with https://, or - for standard input."}
+			return nil, unreadable(what, given, statErr)
 		case info.IsDir():
-			return nil, "", &usageError{given + " is a directory", "Give the file in it."}
+			return nil, &usageError{what + ": " + given + " is a directory", "Give the file in it."}
 		case info.Size() > largestFile:
-			return nil, "", &usageError{fmt.Sprintf("%s has %.1f MB; what is sent in a call may have %.1f MB", given,
+			return nil, &usageError{fmt.Sprintf("%s: %s has %.1f MB; what is sent in a call may have %.1f MB", what, given,
 				float64(info.Size())/1e6, largestFile/1e6),
 				"If it is the metadata of a federation, take it in with innergate aggregate add; else give the file of one entity."}
 		}
-		document, err = os.ReadFile(given)
+		octets, err = os.ReadFile(given)
 	}
-	if err == nil && len(document) == 0 {
-		document = []byte(" ") // empty is for the gate to say; absent would be something else
+	if err == nil && len(octets) == 0 {
+		octets = []byte(" ") // empty is for the gate to say; absent would be something else
 	}
-	return document, "", err
+	return octets, err
+}
+
+// unreadable says why a file cannot be read, and what can be given.
+func unreadable(what, given string, err error) error {
+	do := "Give a file that can be read, or - for standard input."
+	if what == "--metadata" {
+		do = "Give a file that can be read, an address beginning with https://, or - for standard input."
+	} else if isAddress(given) {
+		do = "Addresses are fetched for --metadata only; " + strings.ToLower(do[:1]) + do[1:]
+	}
+	if cause := (*fs.PathError)(nil); errors.As(err, &cause) {
+		err = cause.Err
+	}
+	return &usageError{fmt.Sprintf("%s: %s cannot be read: %v", what, given, err), do}
 }
 
 // stream opens what --metadata names, without reading it.
@@ -152,13 +164,12 @@ func (e *environment) stream(given string) (document io.ReadCloser, address stri
 		return nil, "", &usageError{"--metadata is missing", "Give a file, an address, or - for standard input."}
 	case given == "-":
 		return io.NopCloser(e.in), "", nil
-	case strings.HasPrefix(given, "http://"), strings.HasPrefix(given, "https://"):
+	case isAddress(given):
 		return nil, given, nil
 	}
 	f, err := os.Open(given)
 	if err != nil {
-		return nil, "", &usageError{"the file cannot be read: " + err.Error(),
-			"Give an existing file, an address beginning with https://, or - for standard input."}
+		return nil, "", unreadable("--metadata", given, err)
 	}
 	info, err := f.Stat()
 	if err != nil || info.IsDir() {
