@@ -71,7 +71,7 @@ func TestCommandLine(t *testing.T) {
 		{"refuses a provider that is unknown", string(text), "app add again --metadata - --provider wrenmoor-staf", 1, nil,
 			[]string{"provider:", `did you mean "wrenmoor-staff"?`}},
 		{"refuses a file that is not there", "", "app add again --metadata nowhere.xml", 2, nil,
-			[]string{"nowhere.xml", "Give an existing file"}},
+			[]string{"nowhere.xml", "nowhere.xml cannot be read"}},
 		{"suggests a command", "", "provder list", 2, nil, []string{`no command "innergate provder"`,
 			`Did you mean "innergate provider"?`}},
 		{"suggests a subcommand", "", "app shw", 2, nil, []string{`Did you mean "innergate app show"?`}},
