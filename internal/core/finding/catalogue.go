@@ -123,6 +123,22 @@ const (
 	ClockApart           Code = "clock-apart"
 )
 
+// Codes of OpenID Connect and OAuth 2.0.
+const (
+	OAuthRequest         Code = "oauth-request"
+	RedirectUnregistered Code = "redirect-uri-unregistered"
+	PKCEMissing          Code = "pkce-missing"
+	PKCEOther            Code = "pkce-other"
+	ClientUnproved       Code = "client-unproved"
+	JWKSUnusable         Code = "jwks-unusable"
+	TokenMalformed       Code = "token-malformed"
+	TokenEncrypted       Code = "token-encrypted"
+	TokenAlgorithm       Code = "token-algorithm"
+	TokenKind            Code = "token-kind"
+	TokenKey             Code = "token-key"
+	TokenAltered         Code = "token-altered"
+)
+
 // Codes of messages in a crossing.
 const (
 	MessageUndecodable    Code = "message-undecodable"
@@ -600,6 +616,42 @@ var catalogue = []Entry{
 		"A Response in the address: it does not fit there, and the standard forbids it (SAML profiles §4.1.2)."},
 	{TooManyStarts, Error, Browser, "Too many sign-ins were started from this network",
 		"Wait a few minutes and start again.", "The bound on unfinished crossings, in all or from one address, is reached."},
+	{OAuthRequest, Error, Application, "The request is none that is taken",
+		"Correct at the application what is named here.",
+		"A parameter of an authorization or token request is missing, came twice, contradicts another or asks for what is not offered (RFC 6749 §3.1, OpenID Connect Core §3.1.2.1)."},
+	{RedirectUnregistered, Error, Application, "The redirect URI is not on record",
+		"Have the application send an address that is on record letter by letter, or add this one to the record if it is the application's.",
+		"redirect_uri equals none of the registered ones (RFC 9700 §4.1.3); of native applications the port of a loopback address is free (RFC 8252 §7.3)."},
+	{PKCEMissing, Error, Application, "The request has no code challenge that can be used",
+		"Have the application send code_challenge with the method S256; most libraries have a switch for PKCE.",
+		"code_challenge is missing, of the method plain, or no SHA-256 (RFC 7636 §4.4.1, RFC 9700 §2.1.1)."},
+	{PKCEOther, Error, Application, "The code verifier does not belong to the request",
+		"Have the application keep the verifier of each sign-in apart, and send it unchanged with the code.",
+		"code_verifier is missing, malformed, given without a challenge, or its SHA-256 is another one (RFC 7636 §4.6)."},
+	{ClientUnproved, Error, Application, "The application did not prove who it is",
+		"Compare method and secret or key at the application with those on record.",
+		"Another method than that on record, a secret or assertion that does not hold or has ended (RFC 6749 §2.3, RFC 7523 §3)."},
+	{JWKSUnusable, Error, Sender, "No key can be used of what was handed over",
+		"Ask the sender for a JWK Set or a key in PEM: RSA with 2048 bits or more, P-256, P-384, P-521 or Ed25519, for signatures.",
+		"No JWK Set (RFC 7517), or one without a public key for signatures."},
+	{TokenMalformed, Error, Sender, "The token cannot be read",
+		"Have the sender make a signed token in compact form, with header members that are known, none of them twice.",
+		"It is no compact JWS (RFC 7515 §7.1), too long, or demands by crit what is not known (§4.1.11)."},
+	{TokenEncrypted, Error, Sender, "The token is encrypted",
+		"Turn the encryption of tokens off at the sender; they travel over TLS.",
+		"Five parts: a JWE (RFC 7516), which is not offered."},
+	{TokenAlgorithm, Error, Sender, "The token is signed by an algorithm that is not allowed",
+		"Have the sender sign with one of the algorithms named here.",
+		"alg is none, one of a shared secret, or not on record (RFC 8725 §3.1)."},
+	{TokenKind, Error, Sender, "This is another kind of token",
+		"Have the sender use the token that is meant for this.",
+		"typ of the header says so: ID tokens, access tokens and logout tokens do not stand in for each other (RFC 8725 §3.11)."},
+	{TokenKey, Error, Sender, "No key on record fits the token",
+		"Take in the sender's current keys.",
+		"No key has the kid of the header, or is of the kind that the algorithm needs."},
+	{TokenAltered, Error, Sender, "The signature of the token does not hold",
+		"Compare the keys on record with the sender's; see that nothing on the way changes the token.",
+		"The signature was made with another key, or the token was altered (RFC 7515 §5.2)."},
 }
 
 var byCode = func() map[Code]Entry {
