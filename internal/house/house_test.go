@@ -19,7 +19,7 @@ import (
 
 // core is the order of the core from the ground up.
 var core = []string{"nearword", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "profile", "federation",
-	"policy", "checks", "crossing",
+	"policy", "checks", "grant", "crossing",
 	"crossing/samlside", "crossing/linkside"}
 
 // gate is the order of the service from the ground up; the rooms may import the
@@ -147,7 +147,8 @@ var protocols = map[*regexp.Regexp][]string{
 	regexp.MustCompile(`(?i)saml`): {"../core/saml/", "../core/crossing/samlside/", "../web/samlweb/", "../standin/",
 		"../cli/standins.go", "../app/", "../gate/editions/", "../gate/exchange/aggregate",
 		"../core/finding/catalogue.go"},
-	regexp.MustCompile(`linkside`): {"../core/crossing/linkside/", "../app/"},
+	regexp.MustCompile(`(?i)oidc|openid`): {"../core/oidc/", "../core/grant/", "../core/finding/catalogue.go"},
+	regexp.MustCompile(`linkside`):        {"../core/crossing/linkside/", "../app/"},
 }
 
 // Outside a protocol's own packages and the registration no code names it.

@@ -130,6 +130,11 @@ const (
 	PKCEMissing          Code = "pkce-missing"
 	PKCEOther            Code = "pkce-other"
 	ClientUnproved       Code = "client-unproved"
+	GrantOther           Code = "grant-other"
+	GrantTwice           Code = "grant-twice"
+	GrantExpired         Code = "grant-expired"
+	GrantEnded           Code = "grant-ended"
+	ScopeGrown           Code = "scope-grown"
 	JWKSUnusable         Code = "jwks-unusable"
 	TokenMalformed       Code = "token-malformed"
 	TokenEncrypted       Code = "token-encrypted"
@@ -631,6 +636,21 @@ var catalogue = []Entry{
 	{ClientUnproved, Error, Application, "The application did not prove who it is",
 		"Compare method and secret or key at the application with those on record.",
 		"Another method than that on record, a secret or assertion that does not hold or has ended (RFC 6749 §2.3, RFC 7523 §3)."},
+	{GrantOther, Error, Application, "The code or token does not belong to this request",
+		"Have the application redeem each code once, with the redirect URI of its request, and keep the tokens of each sign-in apart.",
+		"It was given to another application, or with another redirect_uri, or was never given (RFC 6749 §4.1.3, §5.2)."},
+	{GrantTwice, Error, Application, "The code or token was used before",
+		"Have the application keep the newest refresh token only, and redeem a code once. Everything that came of this sign-in has ended; the person signs in again.",
+		"A code was redeemed again, or a refresh token was used whose successor had been used or given long before (RFC 6749 §4.1.2, RFC 9700 §4.14.2)."},
+	{GrantExpired, Error, Application, "The code or token is too old",
+		"Have the application redeem codes within a minute; for tokens look at the lifetimes on its record.",
+		"A code older than a minute, or tokens not used, or used, for longer than the record allows."},
+	{GrantEnded, Error, Application, "What the sign-in gave has ended",
+		"Have the application send the person to sign in again.",
+		"It was revoked or withdrawn, its session ended, or something of it was used twice."},
+	{ScopeGrown, Error, Application, "More is asked for than was granted",
+		"Have the application ask for the same scopes or fewer; for more the person signs in again.",
+		"scope of a refresh has what the grant has not (RFC 6749 §6)."},
 	{JWKSUnusable, Error, Sender, "No key can be used of what was handed over",
 		"Ask the sender for a JWK Set or a key in PEM: RSA with 2048 bits or more, P-256, P-384, P-521 or Ed25519, for signatures.",
 		"No JWK Set (RFC 7517), or one without a public key for signatures."},

@@ -22,6 +22,7 @@ const (
 	InvalidRequest       Code = "invalid_request"
 	InvalidClient        Code = "invalid_client"
 	InvalidGrant         Code = "invalid_grant"
+	InvalidScope         Code = "invalid_scope"
 	InvalidTarget        Code = "invalid_target"
 	UnsupportedResponse  Code = "unsupported_response_type"
 	RequestNotSupported  Code = "request_not_supported"
