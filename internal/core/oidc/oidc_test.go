@@ -421,3 +421,28 @@ func TestClientsProveWhoTheyAre(t *testing.T) {
 	_, err = p.Prove(of(oidc.SecretBasic), issuer, now)
 	require.Equal(t, string(finding.ClientUnproved), code(err))
 }
+
+func TestClaimsOfOurTokens(t *testing.T) {
+	issue := oidc.Issue{Issuer: "https://gate.wrenmoor.example", ClientID: "planner", Subject: "s", Session: "sid", Nonce: "n",
+		Context: "urn:c", Methods: []string{"pwd"}, AuthTime: now.Add(-time.Hour), Now: now, Life: time.Minute, ID: "j",
+		Person: map[string]any{"name": "Ada", "sub": "eve", "iss": "eve", "exp": 1, "client_id": "eve", "scope": "all", "azp": "eve"}}
+	at, exp := now.Unix(), now.Add(time.Minute).Unix()
+	// The hashes are those of OpenID Connect Core appendix A.
+	require.Equal(t, map[string]any{"iss": issue.Issuer, "sub": "s", "aud": "planner", "iat": at, "exp": exp, "sid": "sid",
+		"nonce": "n", "acr": "urn:c", "amr": []string{"pwd"}, "auth_time": at - 3600, "name": "Ada",
+		"at_hash": "77QmUPtjPfzWtF2AnpK9RQ"}, issue.IDToken("RS256", "jHkWEdUXMU1BwAsC4vtUsZwnNvTIxEl0z9K3vx5KF0Y"))
+	require.Equal(t, "LDktKdoQak3Pk0cnXxCltA",
+		oidc.HalfHash("ES256", "Qcb0Orv1zh30vL1MPRsbm-diHiMwcLyZvn1arpZv-Jxf_11jnpEX3Tgfvk"))
+	require.Len(t, oidc.HalfHash("EdDSA", "x"), 43)
+	require.Len(t, oidc.HalfHash("ES384", "x"), 32)
+
+	access := issue.AccessToken([]string{"openid", "email"}, nil)
+	require.Equal(t, []any{issue.Issuer, "planner", "openid email", "j", "s"},
+		[]any{access["aud"], access["client_id"], access["scope"], access["jti"], access["sub"]})
+	require.NotContains(t, access, "nonce")
+	require.Equal(t, "https://api.example", issue.AccessToken(nil, []string{"https://api.example"})["aud"])
+	require.Equal(t, []string{"a", "b"}, issue.AccessToken(nil, []string{"a", "b"})["aud"])
+	require.Equal(t, map[string]any{"iss": issue.Issuer, "sub": "s", "sid": "sid", "aud": "planner", "iat": at, "exp": exp,
+		"jti": "j", "events": map[string]any{"http://schemas.openid.net/event/backchannel-logout": map[string]any{}}},
+		issue.LogoutToken())
+}
