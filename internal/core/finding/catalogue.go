@@ -135,6 +135,7 @@ const (
 	GrantExpired         Code = "grant-expired"
 	GrantEnded           Code = "grant-ended"
 	ScopeGrown           Code = "scope-grown"
+	ClientMetadata       Code = "client-metadata"
 	JWKSUnusable         Code = "jwks-unusable"
 	TokenMalformed       Code = "token-malformed"
 	TokenEncrypted       Code = "token-encrypted"
@@ -651,6 +652,9 @@ var catalogue = []Entry{
 	{ScopeGrown, Error, Application, "More is asked for than was granted",
 		"Have the application ask for the same scopes or fewer; for more the person signs in again.",
 		"scope of a refresh has what the grant has not (RFC 6749 §6)."},
+	{ClientMetadata, Error, Sender, "The client metadata cannot be used as it is",
+		"Ask the sender to correct the member named here, or type the values by hand.",
+		"No JSON object, or a member of another type, or one that asks for what is not offered (RFC 7591 §2, OpenID Connect Registration §2)."},
 	{JWKSUnusable, Error, Sender, "No key can be used of what was handed over",
 		"Ask the sender for a JWK Set or a key in PEM: RSA with 2048 bits or more, P-256, P-384, P-521 or Ed25519, for signatures.",
 		"No JWK Set (RFC 7517), or one without a public key for signatures."},

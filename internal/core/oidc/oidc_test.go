@@ -446,3 +446,68 @@ func TestClaimsOfOurTokens(t *testing.T) {
 		"jti": "j", "events": map[string]any{"http://schemas.openid.net/event/backchannel-logout": map[string]any{}}},
 		issue.LogoutToken())
 }
+
+func TestMetadataOfClients(t *testing.T) {
+	base := map[string]any{"client_name": "Possession planner", "redirect_uris": []string{"https://planner.wrenmoor.example/cb"},
+		"scope": "openid offline_access", "logo_uri": "https://planner.wrenmoor.example/logo.png", "subject_type": "pairwise",
+		"client_name#fr": "Planificateur", "software_version": "3", "post_logout_redirect_uris": []string{"https://planner.wrenmoor.example/"}}
+	read := func(change map[string]any) (oidc.Metadata, error) {
+		o := map[string]any{}
+		for _, from := range []map[string]any{base, change} {
+			for k, v := range from {
+				if o[k] = v; v == nil {
+					delete(o, k)
+				}
+			}
+		}
+		octets, err := json.Marshal(o)
+		require.NoError(t, err)
+		return oidc.ReadMetadata(octets)
+	}
+	m, err := read(nil)
+	require.NoError(t, err)
+	require.Equal(t, []any{oidc.Web, oidc.SecretBasic, "Possession planner", true, true, []string{"software_version"}},
+		[]any{m.Kind, m.Method, m.Title, m.OfflineAccess, m.Pairwise, m.PassedOver})
+	for want, change := range map[oidc.ClientKind]map[string]any{
+		oidc.Browser: {"token_endpoint_auth_method": "none"},
+		oidc.Native:  {"token_endpoint_auth_method": "none", "redirect_uris": []string{"example.wrenmoor.depot:/cb"}},
+		oidc.Service: {"grant_types": []string{"client_credentials"}, "redirect_uris": nil, "post_logout_redirect_uris": nil}} {
+		m, err := read(change)
+		require.NoError(t, err, want)
+		require.Equal(t, want, m.Kind)
+	}
+	signer, err := oidc.NewSigner(signers(t)["ES256"])
+	require.NoError(t, err)
+	octets, err := oidc.WriteKeys([]oidc.Key{signer.Key()})
+	require.NoError(t, err)
+	var set any
+	require.NoError(t, json.Unmarshal(octets, &set))
+	m, err = read(map[string]any{"token_endpoint_auth_method": "private_key_jwt", "jwks": set})
+	require.NoError(t, err)
+	require.Equal(t, signer.ID, m.Keys[0].ID)
+
+	for member, changes := range map[string][]map[string]any{
+		"redirect_uris": {{"redirect_uris": nil}, {"redirect_uris": []string{}}, {"redirect_uris": []any{1}},
+			{"redirect_uris": []string{"https://planner.wrenmoor.example/*"}}, {"redirect_uris": []string{"http://planner.wrenmoor.example/"}}},
+		"token_endpoint_auth_method":      {{"token_endpoint_auth_method": "client_secret_jwt"}, {"token_endpoint_auth_method": 1}, {"token_endpoint_auth_method": "none", "grant_types": []string{"client_credentials"}}},
+		"grant_types":                     {{"grant_types": []string{"implicit"}}, {"grant_types": 1}},
+		"response_types":                  {{"response_types": []string{"code", "id_token"}}},
+		"jwks":                            {{"token_endpoint_auth_method": "private_key_jwt"}, {"jwks": set, "jwks_uri": "https://planner.wrenmoor.example/jwks"}},
+		"logo_uri":                        {{"logo_uri": "http://planner.wrenmoor.example/logo.png"}, {"logo_uri": "javascript:alert(1)"}},
+		"client_name":                     {{"client_name": []string{"a"}}},
+		"id_token_signed_response_alg":    {{"id_token_signed_response_alg": "none"}},
+		"id_token_encrypted_response_alg": {{"id_token_encrypted_response_alg": "RSA-OAEP"}},
+		"subject_type":                    {{"subject_type": "both"}},
+		"post_logout_redirect_uris":       {{"post_logout_redirect_uris": []string{"/"}}},
+	} {
+		for _, change := range changes {
+			_, err := read(change)
+			require.Equal(t, string(finding.ClientMetadata), code(err), "%s %v", member, change)
+			require.Contains(t, err.Error(), member)
+		}
+	}
+	_, err = oidc.ReadMetadata([]byte(`{"client_id":"a","client_id":"b"}`))
+	require.Equal(t, string(finding.ClientMetadata), code(err))
+	_, err = read(map[string]any{"jwks": map[string]any{"keys": []any{map[string]any{"kty": "oct", "k": "c2VjcmV0"}}}})
+	require.Equal(t, string(finding.MetadataPrivateKey), code(err))
+}
