@@ -69,6 +69,8 @@ func TestConsoleIsAccessible(t *testing.T) {
 		require.Contains(t, []int{0, 3}, code, out+errs)
 	}
 	newVisitor(t).get(d.host("crew-roster") + "/start").signIn("wrong-audience").onward()
+	failing, _, _ := d.cli(t, "", "connections", "--state", "failing")
+	require.Regexp(t, `crew-roster .*  audience-other`, failing)
 	newVisitor(t).get(d.host("crew-roster") + "/start").signIn("").onward()
 	ok("provider", "set", "wrenmoor-staff", "allowSHA1=true", "trustKey=@"+certificateFile(t))
 	ok("acknowledge", "wrenmoor-staff", "exception-in-force", "--until", "30d", "--remark", "until spring")

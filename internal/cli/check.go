@@ -240,16 +240,16 @@ func date(option, text string) (time.Time, error) {
 
 // connections are the applications with the providers they are tied to.
 func (e *environment) connections() *ucli.Command {
-	cols := columns("state", "application!", "title", "provider", "worst finding", "last sign-in@", "reference")
+	cols := columns("state", "application!", "title", "provider", "worst finding", "last sign-in@", "why!", "reference")
 	row := func(x api.Connection) []string {
-		provider, last, reference := x.Provider, "-", "-"
+		provider, last, why, reference := x.Provider, "-", "-", "-"
 		if provider == "" {
 			provider = "routed"
 		}
 		if t := x.LastSignIn; t != nil {
-			last, reference = t.Result+" "+brief(t.Started, time.Now()), t.ID
+			last, reference, why = t.Result+" "+brief(t.Started, time.Now()), t.ID, dash(t.Finding)
 		}
-		return []string{string(x.State), x.Name, x.Title, provider, dash(x.Worst), last, reference}
+		return []string{string(x.State), x.Name, x.Title, provider, dash(x.Worst), last, why, reference}
 	}
 	return &ucli.Command{Name: "connections", Usage: "every application, and whether it works; the worst first",
 		Flags: listFlags(searchFlag, &ucli.StringFlag{Name: "state",

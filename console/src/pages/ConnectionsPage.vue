@@ -87,7 +87,8 @@ const all = computed(() => counts.value.reduce((sum, c) => sum + c.n, 0))
           <template v-if="c.lastSignIn"><br v-if="c.worst" /><router-link
               :to="`/watch/traces/${c.lastSignIn.id}`" :title="local(c.lastSignIn.started)"
                   :class="{ refused: c.lastSignIn.result === 'refused' }">{{ c.lastSignIn.result }}
-                    {{ ago(c.lastSignIn.started) }}</router-link></template></span>
+                    {{ ago(c.lastSignIn.started) }}</router-link>
+            <code v-if="c.lastSignIn.finding"> {{ c.lastSignIn.finding }}</code></template></span>
         <a v-if="c.state !== 'unfinished' && c.state !== 'paused'" :href="c.open" target="_blank" rel="noopener">Try it</a>
         <span v-else></span>
         <router-link :to="{ path: '/watch/traces', query: { application: c.name } }">Traces</router-link>

@@ -129,7 +129,8 @@ async function remove() {
               {{ standing.state }}</strong><template v-for="t in [standing.lastSignIn, standing.lastUnproved]"
                   :key="t?.id"><template v-if="t">; last sign-in <router-link :to="`/watch/traces/${t.id}`"
                       :class="{ refused: t.result === 'refused' }">{{ t.result }}</router-link> <time
-                          :title="local(t.started)">{{ ago(t.started) }}</time>{{ t === standing.lastUnproved ? ', by nobody who proved to be a counterpart' : '' }}</template></template><template
+                          :title="local(t.started)">{{ ago(t.started) }}</time><template
+                              v-if="t.finding"> (<code>{{ t.finding }}</code>)</template>{{ t === standing.lastUnproved ? ', by nobody who proved to be a counterpart' : '' }}</template></template><template
                               v-if="!standing.lastSignIn && !standing.lastUnproved">; nobody has signed in
                                 yet</template></p>
       </div>
