@@ -515,6 +515,8 @@ func TestBadInputOfTakingIn(t *testing.T) {
 		{"taking back what is no change of a record", "POST", "/history/2/undo", nil, 409, []string{"cannot be taken back"}},
 		{"acknowledging without a reason", "POST", "/checks/acknowledge", m{"kind": "provider", "name": "wrenmoor-staff",
 			"marks": []string{"x"}, "remark": "", "until": "2099-01-01T00:00:00Z"}, 422, []string{`"field":"remark"`}},
+		{"a parameter that is none", "GET", "/connections?sate=broken", nil, 422, []string{`"field":"query.sate"`,
+			"did you mean state?"}},
 		{"a finding that is none", "GET", "/checks?code=acs-unregisterd", nil, 422, []string{"acs-unregistered"}},
 		{"a record of the other kind", "GET", "/providers/crew-roster", nil, 404, []string{"there is an application"}},
 		{"a token that has ended already", "POST", "/tokens", m{"name": "x", "expires": "2020-01-01T00:00:00Z"}, 422,

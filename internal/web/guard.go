@@ -17,6 +17,7 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/limit"
@@ -161,15 +162,50 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		s.deny(c, http.StatusInternalServerError, "Look into the gate's log for the time of this answer.")
 	case name == "":
 		s.unknown(c, given)
-	case utf8.RuneCountInString(ctx.Query("remark")) > maxRemark:
-		s.deny(c, http.StatusUnprocessableEntity, fmt.Sprintf("The remark is longer than %d characters; shorten it.",
-			maxRemark))
-	case federation.CheckText(ctx.Query("remark"), true) != nil:
-		s.deny(c, http.StatusUnprocessableEntity,
-			"The remark cannot be kept: "+federation.CheckText(ctx.Query("remark"), true).Error()+".")
 	default:
+		if p := wrongQuery(ctx); p != nil {
+			_ = s.sendProblem(c, p)
+			return
+		}
 		next(huma.WithContext(ctx, context.WithValue(ctx.Context(), byKey, change.By{Who: name, Why: ctx.Query("remark")})))
 	}
+}
+
+// wrongQuery says what is wrong with the parameters in the address of a call:
+// names that the call does not know, and a remark that cannot be kept. nil if
+// nothing is.
+func wrongQuery(ctx huma.Context) *api.Problem {
+	wrong := func(field, message string) *api.Problem {
+		return &api.Problem{Type: "about:blank", Title: "What was given does not fit", Status: http.StatusUnprocessableEntity,
+			Detail: message, Errors: []api.FieldProblem{{Field: "query." + field, Message: message}}}
+	}
+	var known []string
+	for _, p := range ctx.Operation().Parameters {
+		if p.In == "query" {
+			known = append(known, p.Name)
+		}
+	}
+	u := ctx.URL()
+	for name := range u.Query() {
+		if slices.Contains(known, name) {
+			continue
+		}
+		near, way := nearword.Of(name, known), "this call takes none"
+		if near != "" {
+			way = "did you mean " + near + "?"
+		} else if len(known) > 0 {
+			way = "there are " + strings.Join(known, ", ")
+		}
+		return wrong(name, fmt.Sprintf("there is no parameter %q; %s", name, way))
+	}
+	remark := ctx.Query("remark")
+	if utf8.RuneCountInString(remark) > maxRemark {
+		return wrong("remark", fmt.Sprintf("The remark is longer than %d characters; shorten it.", maxRemark))
+	}
+	if err := federation.CheckText(remark, true); err != nil {
+		return wrong("remark", "The remark cannot be kept: "+err.Error()+".")
+	}
+	return nil
 }
 
 // bearer takes the token out of an Authorization header (RFC 6750 §2.1).
