@@ -187,8 +187,8 @@ func wrongQuery(ctx huma.Context) *api.Problem {
 	}
 	u := ctx.URL()
 	for name := range u.Query() {
-		if slices.Contains(known, name) {
-			continue
+		if slices.Contains(known, name) || name == "remark" && ctx.Method() != http.MethodGet {
+			continue // a remark may come with a preview too, of what it will be kept with
 		}
 		near, way := nearword.Of(name, known), "this call takes none"
 		if near != "" {
