@@ -17,7 +17,7 @@ type HandleKind string
 const (
 	CodeHandle    HandleKind = "igc" // an authorization code; Number is 0
 	RefreshHandle HandleKind = "igr" // a refresh token; Number is its turn
-	AccessHandle  HandleKind = "iga" // an access token that says nothing to others; Number is when it ends, in seconds since 1970
+	AccessHandle  HandleKind = "iga" // an access token that says nothing to others; Number is its end, in seconds since 1970
 )
 
 // Handle is what a code or token says: which grant it is of, and which of its kind.

@@ -12,8 +12,8 @@ import (
 
 // reserved are the claims that the protocol gives a meaning to (OpenID Connect Core
 // §2, RFC 9068 §2.2): no value of a person or a mapping sets them.
-var reserved = []string{"iss", "sub", "aud", "exp", "iat", "nbf", "jti", "nonce", "acr", "amr", "auth_time", "sid", "azp",
-	"at_hash", "c_hash", "s_hash", "client_id", "scope", "events", "cnf", "act", "may_act", "sub_jwk"}
+var reserved = []string{"iss", "sub", "aud", "exp", "iat", "nbf", "jti", "nonce", "acr", "amr", "auth_time", "sid",
+	"azp", "at_hash", "c_hash", "s_hash", "client_id", "scope", "events", "cnf", "act", "may_act", "sub_jwk"}
 
 // Reserved reports whether a claim is one of the protocol.
 func Reserved(claim string) bool { return slices.Contains(reserved, claim) }
@@ -94,7 +94,8 @@ const logoutEvent = "http://schemas.openid.net/event/backchannel-logout"
 // LogoutToken gives the claims of a logout token (OpenID Connect Back-Channel
 // Logout §2.4), which must not have a nonce.
 func (i Issue) LogoutToken() map[string]any {
-	out := Issue{Issuer: i.Issuer, Subject: i.Subject, Session: i.Session, Now: i.Now, Life: i.Life, ID: i.ID}.base(i.ClientID)
+	about := Issue{Issuer: i.Issuer, Subject: i.Subject, Session: i.Session, Now: i.Now, Life: i.Life, ID: i.ID}
+	out := about.base(i.ClientID)
 	out["events"] = map[string]any{logoutEvent: map[string]any{}}
 	return out
 }

@@ -84,7 +84,8 @@ func CheckRedirect(kind ClientKind, address string) error {
 	case kind != Native:
 		return fmt.Errorf("%q has a scheme of its own, which only native clients may have; use https", address)
 	case !strings.Contains(u.Scheme, "."):
-		return fmt.Errorf("the scheme %q is no domain name in reverse, like example.wrenmoor.planner: others could claim it (RFC 8252 §7.1)", u.Scheme)
+		return fmt.Errorf("the scheme %q is no domain name in reverse, like example.wrenmoor.planner: others could claim it",
+			u.Scheme) // RFC 8252 §7.1
 	}
 	return nil
 }

@@ -127,8 +127,11 @@ func (m *Metadata) readKind(o map[string]any) error {
 		for i, w := range Methods {
 			words[i] = string(w)
 		}
-		return refusedMetadata("token_endpoint_auth_method", fmt.Sprintf("%s is not offered; the nearest is %s, and there are %s",
-			m.Method, orNone(nearword.Of(string(m.Method), words)), strings.Join(words, ", ")))
+		cause := fmt.Sprintf("%s is not offered; there are %s", m.Method, strings.Join(words, ", "))
+		if near := nearword.Of(string(m.Method), words); near != "" {
+			cause = fmt.Sprintf("%s is not offered; did you mean %s?", m.Method, near)
+		}
+		return refusedMetadata("token_endpoint_auth_method", cause)
 	}
 	native := text(o, "application_type") == "native" || slices.ContainsFunc(m.RedirectURIs, ownScheme)
 	switch people := len(grants) == 0 || slices.Contains(grants, "authorization_code"); {
@@ -145,13 +148,6 @@ func (m *Metadata) readKind(o map[string]any) error {
 		return refusedMetadata("token_endpoint_auth_method", "none cannot be: a service proves who it is by nothing else")
 	}
 	return nil
-}
-
-func orNone(s string) string {
-	if s == "" {
-		return "none"
-	}
-	return s
 }
 
 func ownScheme(address string) bool {
@@ -198,7 +194,8 @@ func (m *Metadata) readAddresses(o map[string]any) error {
 		u, err := url.Parse(address)
 		if address != "" && (err != nil || u.Hostname() == "" || u.Scheme != "https" && !Loopback(u.Hostname()) ||
 			u.User != nil || strings.Contains(address, "#") || strings.ContainsFunc(address, odd)) {
-			return refusedMetadata(name, fmt.Sprintf("%q is no address that is taken; give one that begins with https://", address))
+			return refusedMetadata(name, fmt.Sprintf("%q is no address that is taken; give one that begins with https://",
+				address))
 		}
 	}
 	return nil
