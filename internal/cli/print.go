@@ -340,7 +340,12 @@ func zone() string {
 	return fmt.Sprintf("%s (%s)", name, time.Now().Format("-07:00"))
 }
 
-func local(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05 MST") }
+func local(t time.Time) string {
+	if t.IsZero() {
+		return "-"
+	}
+	return t.Local().Format("2006-01-02 15:04:05 MST")
+}
 
 // brief leaves out the date of today.
 func brief(t, now time.Time) string {

@@ -162,6 +162,11 @@ func TestAggregatesAreCheckedAndRestored(t *testing.T) {
 	require.Contains(t, found(), finding.RefreshFailed)
 	s.status = 200
 
+	all, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"lines"}, Code: string(finding.AggregateUnverified)})
+	require.NoError(t, err)
+	require.NoError(t, r.Checking.Acknowledge(ctx, tester, checking.Acknowledge{Kind: change.KindAggregate, Name: "lines",
+		Marks: []string{all[0].Findings[0].Mark()}, Remark: "known", Until: r.time.Add(time.Hour)}))
+	require.NotContains(t, found(), finding.AggregateUnverified)
 	require.NoError(t, r.Exchange.RemoveAggregate(ctx, tester, "lines"))
 	changes, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindAggregate, Name: "lines", Limit: 9})
 	require.NoError(t, err)
@@ -169,6 +174,9 @@ func TestAggregatesAreCheckedAndRestored(t *testing.T) {
 	_, _, err = r.Exchange.Restore(ctx, tester, changes[0].ID)
 	require.NoError(t, err)
 	require.Contains(t, found(), finding.AggregateDamaged, "until it is fetched")
+	require.Contains(t, found(), finding.AggregateUnverified, "what was known of the one before")
+	notes := "settings can be changed before the document is there"
+	require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "lines", 4, editions.Edit{Notes: &notes}))
 	require.NoError(t, r.Exchange.RefreshDue(ctx))
 	r.Exchange.Wait()
 	a, err := r.Exchange.Aggregate(ctx, "lines")

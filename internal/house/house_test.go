@@ -18,7 +18,7 @@ import (
 )
 
 // core is the order of the core from the ground up.
-var core = []string{"nearword", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "profile", "federation",
+var core = []string{"nearword", "strictjson", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "profile", "federation",
 	"policy", "checks", "grant", "crossing",
 	"crossing/samlside", "crossing/linkside"}
 

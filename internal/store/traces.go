@@ -124,11 +124,11 @@ func (t *TraceLog) Record(head TraceHead, steps []any, inputs any) {
 		}
 	}
 	t.queued.Add(-n)
-	t.Skip()
+	t.Drop()
 }
 
-// Skip counts a trace that was not recorded.
-func (t *TraceLog) Skip() {
+// Drop counts a trace that was not recorded.
+func (t *TraceLog) Drop() {
 	if n := t.dropped.Add(1); n&(n-1) == 0 {
 		t.log.Warn("traces are dropped: too many at once", "dropped", n)
 	}

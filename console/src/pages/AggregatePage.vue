@@ -54,7 +54,7 @@ const facts = computed(() => {
   if (!a) return []
   return [
     { label: 'Entities', value: `${a.entities}, ${a.broken} of them cannot be used`, plain: true },
-    { label: 'Document', value: `${(a.size / 1e6).toFixed(1)} MB, taken in ${a.takenAt ? local(a.takenAt) : ''}`,
+    { label: 'Document', value: a.takenAt ? `${(a.size / 1e6).toFixed(1)} MB, taken in ${local(a.takenAt)}` : 'none yet',
       plain: true },
     { label: 'Signature', value: a.verified ? 'verified with the trust key' : a.signedBy
       ? `by ${a.signedBy}, not vouched for` : a.signatureMethod ? 'there, but not verified' : 'none', plain: true },

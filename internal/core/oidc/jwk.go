@@ -68,7 +68,7 @@ func readSet(octets []byte) ([]Key, error) {
 	unusable := func(cause string) error {
 		return finding.New(finding.JWKSUnusable, finding.Fact("Cause", cause))
 	}
-	o, err := Object(octets)
+	o, err := object(octets)
 	if err != nil {
 		return nil, unusable(err.Error())
 	}

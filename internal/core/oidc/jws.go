@@ -114,7 +114,7 @@ func (w Wanted) Verify(token string) (map[string]any, error) {
 	}
 	for _, k := range fits {
 		if payload, err := parsed.Verify(k.Public); err == nil {
-			claims, err := Object(payload)
+			claims, err := object(payload)
 			if err != nil {
 				return nil, malformed(err.Error())
 			}
@@ -144,7 +144,7 @@ func (w Wanted) header(token string) (h header, err error) {
 	if err != nil {
 		return h, malformed("its header is not base64url")
 	}
-	o, err := Object(octets)
+	o, err := object(octets)
 	if err != nil {
 		return h, malformed("header: " + err.Error())
 	}

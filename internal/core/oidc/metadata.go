@@ -54,7 +54,7 @@ func refusedMetadata(member, cause string) error {
 // member. The kind is told from what it wants: a public client that is said to be
 // native is one, another runs in the browser; one without people is a service.
 func ReadMetadata(octets []byte) (m Metadata, err error) {
-	o, err := Object(octets)
+	o, err := object(octets)
 	if err != nil {
 		return m, finding.New(finding.ClientMetadata, finding.Fact("Cause", err.Error()))
 	}

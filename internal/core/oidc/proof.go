@@ -147,7 +147,7 @@ func claimed(assertion string) string {
 	if err != nil {
 		return ""
 	}
-	o, err := Object(octets)
+	o, err := object(octets)
 	if err != nil {
 		return ""
 	}

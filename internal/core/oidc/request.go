@@ -245,7 +245,7 @@ func (r *Request) wishes(c *Client) *Refusal {
 		}
 	}
 	if r.Claims != "" {
-		if _, err := Object([]byte(r.Claims)); err != nil {
+		if _, err := object([]byte(r.Claims)); err != nil {
 			return wrong(InvalidRequest, finding.Fact("claims", err.Error()))
 		}
 	}

@@ -5,10 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"regexp"
 	"strings"
 	"time"
+
+	"innergate.example/innergate/internal/core/strictjson"
 )
 
 // Type is that of a value.
@@ -70,68 +71,12 @@ const maxDepth = 20
 // StructureOf reads a JSON object. One with a member twice, which readers take
 // differently (RFC 8259 §4), is an error, and so is one deeper than twenty.
 func StructureOf(data []byte) (Value, error) {
-	d := json.NewDecoder(bytes.NewReader(data))
-	d.UseNumber()
-	first, err := d.Token()
-	if err == nil && first != json.Delim('{') {
-		err = errors.New("no JSON object")
+	if _, err := strictjson.Object(data, maxDepth); err != nil {
+		return Value{}, err
 	}
-	if err == nil {
-		err = members(d, 1)
-	}
-	if err == nil {
-		if _, err = d.Token(); err == io.EOF {
-			var out bytes.Buffer
-			err = json.Compact(&out, data)
-			return Value{Structure, out.String()}, err
-		}
-		err = errors.New("something follows the JSON object")
-	}
-	return Value{}, err
-}
-
-// members reads the rest of an object.
-func members(d *json.Decoder, depth int) error {
-	seen := map[string]bool{}
-	for {
-		t, err := d.Token()
-		if err != nil {
-			return err
-		}
-		name, ok := t.(string)
-		if !ok {
-			return nil // its end
-		}
-		if seen[name] {
-			return fmt.Errorf("the member %q stands there twice", name)
-		}
-		seen[name] = true
-		if err := value(d, depth); err != nil {
-			return err
-		}
-	}
-}
-
-// value reads one JSON value.
-func value(d *json.Decoder, depth int) error {
-	t, err := d.Token()
-	if err != nil {
-		return err
-	}
-	switch {
-	case depth >= maxDepth && (t == json.Delim('{') || t == json.Delim('[')):
-		return fmt.Errorf("it is deeper than %d", maxDepth)
-	case t == json.Delim('{'):
-		return members(d, depth+1)
-	case t == json.Delim('['):
-		for d.More() {
-			if err := value(d, depth+1); err != nil {
-				return err
-			}
-		}
-		_, err = d.Token()
-	}
-	return err
+	var out bytes.Buffer
+	err := json.Compact(&out, data)
+	return Value{Structure, out.String()}, err
 }
 
 // Type is what it is.

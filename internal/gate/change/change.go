@@ -57,6 +57,9 @@ func (e *NotFoundError) Error() string {
 	return s
 }
 
+// AggregateObject is what acknowledged findings on an aggregate refer to.
+func AggregateObject(name string) string { return KindAggregate + "/" + name }
+
 // Article puts the article before a kind.
 func Article(kind string) string {
 	if strings.ContainsAny(kind[:1], "aeiou") {

@@ -123,7 +123,7 @@ func (rm *Room) one(ctx context.Context, kind, name string) (subject, []*finding
 	if err != nil {
 		return subject{}, nil, err
 	}
-	state, err := rm.state(ctx)
+	state, err := rm.state(ctx, []string{name})
 	return all[0], slices.Concat(all[0].find(), state[kind+"/"+name]), err
 }
 

@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"gorm.io/gorm"
+
 	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
@@ -100,7 +102,7 @@ func (rm *Room) Check(ctx context.Context, f Filter) ([]Checked, error) {
 	if all, err = chosen(all, f); err != nil {
 		return nil, err
 	}
-	state, err := rm.state(ctx)
+	state, err := rm.state(ctx, f.Names)
 	if err != nil {
 		return nil, err
 	}
@@ -155,7 +157,7 @@ func (rm *Room) subjects(ctx context.Context, few bool) ([]subject, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, subject{kind: change.KindAggregate, name: name, title: d.Title, object: "aggregate/" + name,
+		out = append(out, subject{kind: change.KindAggregate, name: name, title: d.Title, object: change.AggregateObject(name),
 			find: func() []*finding.Finding { return d.Findings(rm.Now(), rm.Editions.Whole(d), kept.Failure) }})
 	}
 	return out, nil
@@ -223,11 +225,17 @@ func (k *found) of(c *checks.Checker, snap *federation.Snapshot, few bool) func(
 	return func(r federation.Record) []*finding.Finding { return all[federation.Path(r)] }
 }
 
-// state gives the findings on how current records are, by kind and name.
-func (rm *Room) state(ctx context.Context) (map[string][]*finding.Finding, error) {
+// state gives the findings on how current records are, by kind and name: of those
+// with some names, or, without, of all.
+func (rm *Room) state(ctx context.Context, names []string) (map[string][]*finding.Finding, error) {
 	out := map[string][]*finding.Finding{}
+	of := rm.Store.Read.WithContext(ctx)
+	if len(names) > 0 {
+		of = of.Where("name IN ?", names)
+	}
+	of = of.Session(&gorm.Session{})
 	var rows []store.FreshRow
-	if err := rm.Store.Read.WithContext(ctx).Where("kind <> ?", change.KindAggregate).Find(&rows).Error; err != nil {
+	if err := of.Where("kind <> ?", change.KindAggregate).Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	for _, row := range rows {
@@ -252,7 +260,7 @@ func (rm *Room) state(ctx context.Context) (map[string][]*finding.Finding, error
 		}
 	}
 	var waiting []store.PendingRow
-	if err := rm.Store.Read.WithContext(ctx).Omit("data").Find(&waiting).Error; err != nil {
+	if err := of.Omit("data").Find(&waiting).Error; err != nil {
 		return nil, err
 	}
 	for _, w := range waiting {

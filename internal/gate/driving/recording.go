@@ -41,7 +41,7 @@ func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outc
 	}
 	head.Millis = rm.now().Sub(head.Started).Milliseconds()
 	if !got.Verified && !rm.strangers.Take(t.event.Browser.Network, rm.now()) {
-		rm.store.Traces.Skip() // counted only: neither traces nor the log grow with a flood
+		rm.store.Traces.Drop() // counted only: neither traces nor the log grow with a flood
 		return
 	}
 	if f != nil {

@@ -186,6 +186,7 @@ func (rm *Room) ChangeAggregate(ctx context.Context, by change.By, name string, 
 type settling struct {
 	editions.Settings
 	what string // as history says it
+	back bool   // it was removed, and comes back
 }
 
 // settle gives an aggregate its settings. The lock is held.
@@ -199,7 +200,7 @@ func (rm *Room) settle(ctx context.Context, by change.By, row store.AggregateRow
 	anew := d.Restored || s.Address != d.Settings.Address || s.TrustKey != d.Settings.TrustKey
 	d.Settings = s.Settings
 	from := row.Revision
-	if d.Restored {
+	if s.back {
 		from = 0
 	}
 	row.Revision++
@@ -252,7 +253,8 @@ func (rm *Room) Restore(ctx context.Context, by change.By, id int64) (kind, name
 	what := fmt.Sprintf("restored revision %d", h.Revision)
 	row, d, err := rm.editions.Row(ctx, h.Name)
 	var gone *change.NotFoundError
-	if errors.As(err, &gone) {
+	back := errors.As(err, &gone)
+	if back {
 		row, d, err = store.AggregateRow{Name: h.Name, Added: rm.now().UTC()}, editions.Data{Restored: true}, nil
 		if e := rm.store.Read.WithContext(ctx).Model(&store.HistoryRow{}).Where("kind = ? AND name = ?", h.Kind,
 			h.Name).Select("max(revision)").Scan(&row.Revision).Error; e != nil {
@@ -262,7 +264,7 @@ func (rm *Room) Restore(ctx context.Context, by change.By, id int64) (kind, name
 	if err != nil {
 		return "", "", err
 	}
-	return h.Kind, h.Name, rm.settle(ctx, by, row, d, settling{Settings: was.Settings, what: what})
+	return h.Kind, h.Name, rm.settle(ctx, by, row, d, settling{Settings: was.Settings, what: what, back: back})
 }
 
 // RemoveAggregate removes an aggregate. Records taken from it stay.
@@ -280,6 +282,10 @@ func (rm *Room) RemoveAggregate(ctx context.Context, by change.By, name string) 
 			return err
 		}
 		if err := tx.Where("kind = ? AND name = ?", change.KindAggregate, name).Delete(&store.FreshRow{}).Error; err != nil {
+			return err
+		}
+		// What was known of it is not known of the next one with the name.
+		if err := tx.Where("object = ?", change.AggregateObject(name)).Delete(&store.AcknowledgedRow{}).Error; err != nil {
 			return err
 		}
 		if err := (change.Note{At: rm.now(), By: by, Kind: change.KindAggregate, Name: name, What: "removed",

@@ -302,6 +302,9 @@ func (rm *Room) commit(ctx context.Context, by change.By, p plan) error {
 		return nil
 	})
 	if err != nil {
+		if by.Together != nil {
+			by.Together.Number = number // what had it is not there
+		}
 		return err
 	}
 	snap := p.over(rm.Snapshot())
