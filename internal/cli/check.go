@@ -251,6 +251,12 @@ func (e *environment) connections() *ucli.Command {
 		}
 		return []string{string(x.State), x.Name, x.Title, provider, dash(x.Worst), last, why, reference}
 	}
+	signIns := moments[api.Connection]{"last sign-in": func(x api.Connection) (t time.Time) {
+		if x.LastSignIn != nil {
+			t = x.LastSignIn.Started
+		}
+		return t
+	}}
 	return &ucli.Command{Name: "connections", Usage: "every application, and whether it works; the worst first",
 		Flags: listFlags(searchFlag, &ucli.StringFlag{Name: "state",
 			Usage: "broken, failing, attention, unfinished, untried, paused or works"}),
@@ -271,7 +277,7 @@ func (e *environment) connections() *ucli.Command {
 			if err != nil {
 				return err
 			}
-			if l.Items, err = part(want, cols, l.Items, row); err != nil {
+			if l.Items, err = part(want, cols, l.Items, row, signIns); err != nil {
 				return err
 			}
 			return e.print(cmd, l, func(w io.Writer) {

@@ -120,7 +120,7 @@ func listAll[T any](e *environment, cmd *ucli.Command, items []T, cols []column,
 		if want.limit > 0 {
 			items = items[:min(want.limit, len(items))]
 		}
-	} else if items, err = part(want, cols, items, row); err != nil {
+	} else if items, err = part(want, cols, items, row, nil); err != nil {
 		return err
 	}
 	return e.print(cmd, items, func(w io.Writer) {
@@ -185,11 +185,8 @@ func (e *environment) listTokens(ctx context.Context, cmd *ucli.Command, c *clie
 	}
 	row := func(t api.Token) []string {
 		ends := "never"
-		switch {
-		case !t.Expires.IsZero() && t.Expires.Before(time.Now()):
-			ends = "has ended"
-		case !t.Expires.IsZero():
-			ends = days(t.Expires, time.Now())
+		if !t.Expires.IsZero() {
+			ends = until(t.Expires)
 		}
 		return []string{t.Name, t.By, t.Added.Local().Format("2006-01-02 15:04"), ends}
 	}

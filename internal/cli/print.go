@@ -249,18 +249,23 @@ func (l listing) page() (limit, offset int) {
 	return l.limit, l.offset
 }
 
+// moments are those behind columns that tell of a time in words, by which they are
+// sorted.
+type moments[T any] map[string]func(T) time.Time
+
 // part sorts entries by a column, if that is wanted, and gives the part that is.
 // row shows an entry.
-func part[T any](l listing, cols []column, items []T, row func(T) []string) ([]T, error) {
+func part[T any](l listing, cols []column, items []T, row func(T) []string, times moments[T]) ([]T, error) {
 	if l.sort == "" {
 		return items, nil
 	}
 	name, down := strings.CutPrefix(l.sort, "-")
-	at := slices.IndexFunc(cols, func(c column) bool { return strings.EqualFold(c.name, strings.ReplaceAll(name, "-", " ")) })
+	hyphened := func(s string) string { return strings.ReplaceAll(s, " ", "-") }
+	at := slices.IndexFunc(cols, func(c column) bool { return strings.EqualFold(hyphened(c.name), hyphened(name)) })
 	if at < 0 {
 		var names []string
 		for _, c := range cols {
-			names = append(names, strings.ReplaceAll(c.name, " ", "-"))
+			names = append(names, hyphened(c.name))
 		}
 		do := "Sort by " + strings.Join(names, ", ") + "."
 		if near := nearword.Of(name, names); near != "" {
@@ -269,18 +274,15 @@ func part[T any](l listing, cols []column, items []T, row func(T) []string) ([]T
 		return nil, &usageError{fmt.Sprintf("there is no column %q", name), do}
 	}
 	items = slices.Clone(items)
+	order := func(a, b T) int { return compareCells(row(a)[at], row(b)[at]) }
+	if when, ok := times[cols[at].name]; ok {
+		order = func(a, b T) int { return when(a).Compare(when(b)) }
+	}
 	slices.SortStableFunc(items, func(a, b T) int {
-		x, y := row(a)[at], row(b)[at]
-		n, errN := strconv.Atoi(x)
-		m, errM := strconv.Atoi(y)
-		order := cmp.Compare(strings.ToLower(x), strings.ToLower(y))
-		if errN == nil && errM == nil {
-			order = n - m
-		}
 		if down {
-			return -order
+			a, b = b, a
 		}
-		return order
+		return order(a, b)
 	})
 	from := min(l.offset, len(items))
 	to := len(items)
@@ -288,6 +290,16 @@ func part[T any](l listing, cols []column, items []T, row func(T) []string) ([]T
 		to = min(from+l.limit, to)
 	}
 	return items[from:to], nil
+}
+
+// compareCells puts numbers in their order, and words without regard to case.
+func compareCells(x, y string) int {
+	n, errN := strconv.Atoi(x)
+	m, errM := strconv.Atoi(y)
+	if errN == nil && errM == nil {
+		return cmp.Compare(n, m)
+	}
+	return cmp.Compare(strings.ToLower(x), strings.ToLower(y))
 }
 
 // rest tells of entries that are not shown.

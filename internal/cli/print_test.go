@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -54,17 +55,21 @@ func TestTableKeepsToItsWidth(t *testing.T) {
 }
 
 func TestListsAreSortedAndCut(t *testing.T) {
-	cols := columns("name!", "certificate ends")
-	row := func(s string) []string { return strings.Fields(s) }
+	cols := columns("name!", "last sign-in", "certificate ends")
+	now := time.Date(2026, 11, 26, 8, 0, 0, 0, time.UTC)
+	ends := func(s string) time.Time { n, _ := strconv.Atoi(s[2:]); return now.AddDate(0, 0, n) }
+	row := func(s string) []string { return []string{s[:1], s[2:], days(ends(s), now)} }
+	times := moments[string]{"certificate ends": ends}
 	items := []string{"b 10", "a 9", "c 100"}
 	for l, want := range map[listing]string{{}: "b 10,a 9,c 100", {sort: "name"}: "a 9,b 10,c 100",
+		{sort: "-last-sign-in"}: "c 100,b 10,a 9", {sort: "certificate-ends"}: "a 9,b 10,c 100",
 		{sort: "-certificate-ends"}: "c 100,b 10,a 9", {sort: "name", offset: 1, limit: 1}: "b 10",
 		{sort: "name", offset: 9}: ""} {
-		got, err := part(l, cols, items, row)
+		got, err := part(l, cols, items, row, times)
 		require.NoError(t, err)
 		require.Equal(t, want, strings.Join(got, ","), l)
 	}
-	_, err := part(listing{sort: "nam"}, cols, items, row)
+	_, err := part(listing{sort: "nam"}, cols, items, row, times)
 	var ue *usageError
 	require.ErrorAs(t, err, &ue)
 	require.Contains(t, ue.do, "name")

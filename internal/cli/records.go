@@ -12,6 +12,7 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/nearword"
 )
@@ -33,14 +34,6 @@ var (
 			"encryptionCertificate", "nameIdFormat", "link"}}
 )
 
-// article puts the article before a kind.
-func article(kind string) string {
-	if strings.ContainsAny(kind[:1], "aeiou") {
-		return "an " + kind
-	}
-	return "a " + kind
-}
-
 // searchFlag narrows lists of records.
 var searchFlag = &ucli.StringFlag{Name: "search", Usage: "part of a name, title or entity ID"}
 
@@ -54,13 +47,13 @@ func (e *environment) records(k kindOf) *ucli.Command {
 		add = append(add, &ucli.StringFlag{Name: "provider", Usage: "the setting provider"})
 	}
 	return &ucli.Command{Name: k.command, Aliases: k.aliases, Usage: k.what, Commands: []*ucli.Command{
-		{Name: "add", Usage: "add " + article(k.kind) + " from its metadata, or from values typed by hand",
+		{Name: "add", Usage: "add " + federation.Article(k.kind) + " from its metadata, or from values typed by hand",
 			ArgsUsage: "NAME [SETTING=VALUE …]", Metadata: takes("", k.kind), Flags: append(k.sourceFlags(), add...),
 			Action: e.addRecord(k)},
-		{Name: "update", Usage: "take newer metadata, or typed values, into " + article(k.kind), ArgsUsage: "NAME",
+		{Name: "update", Usage: "take newer metadata, or typed values, into " + federation.Article(k.kind), ArgsUsage: "NAME",
 			Metadata: takes(k.kind, ""), Flags: k.sourceFlags(), Action: e.action(name, e.updateRecord(k))},
 		{Name: "list", Usage: "list " + k.what, Flags: listFlags(searchFlag), Action: e.action(nil, e.listRecords(k))},
-		{Name: "show", Usage: "show " + article(k.kind) + ": whether it works, and everything known of it", ArgsUsage: "NAME",
+		{Name: "show", Usage: "show " + federation.Article(k.kind) + ": whether it works, and everything known of it", ArgsUsage: "NAME",
 			Metadata: takes(k.kind, ""), Action: e.action(name, e.showRecord(k))},
 		e.exchange(k),
 		{Name: "set", Usage: "change settings of " + k.what + ", like phase=paused",
@@ -258,7 +251,8 @@ func (e *environment) listRecords(k kindOf) doing {
 		if err != nil {
 			return err
 		}
-		items, err := part(want, cols, l.Items, row)
+		items, err := part(want, cols, l.Items, row, moments[api.Row]{
+			"certificate ends": func(r api.Row) time.Time { return r.Ends }})
 		if err != nil {
 			return err
 		}

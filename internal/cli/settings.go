@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -72,12 +71,12 @@ func (e *environment) valueOf(name, value string) (string, error) {
 	file, isFile := strings.CutPrefix(value, "@")
 	switch {
 	case value == "-":
-		text, err := io.ReadAll(io.LimitReader(e.in, 1<<20))
+		text, err := e.readFile(name, "-")
 		return string(trim(text)), err
 	case isFile:
-		octets, err := os.ReadFile(file)
+		octets, err := e.readFile(name, file)
 		if err != nil {
-			return "", &usageError{name + ": " + err.Error(), "Write " + name + "=@FILE with a file that can be read."}
+			return "", err
 		}
 		if strings.Contains(strings.ToLower(name), "key") || name == "addressCA" {
 			octets = inPEM(octets)

@@ -34,3 +34,11 @@ func CheckText(s string, lines bool) error {
 	}
 	return nil
 }
+
+// Article puts the article before the name of a kind.
+func Article(kind string) string {
+	if strings.ContainsAny(kind[:1], "aeiou") {
+		return "an " + kind
+	}
+	return "a " + kind
+}

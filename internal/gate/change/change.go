@@ -50,7 +50,7 @@ func (e *NotFoundError) Error() string {
 	s := fmt.Sprintf("there is no %s %q", e.Kind, e.Name)
 	switch {
 	case e.Other != "":
-		s += fmt.Sprintf("; there is %s %q", Article(e.Other), e.Name)
+		s += fmt.Sprintf("; there is %s %q", federation.Article(e.Other), e.Name)
 	case e.Near != "":
 		s += fmt.Sprintf("; did you mean %q?", e.Near)
 	}
@@ -59,14 +59,6 @@ func (e *NotFoundError) Error() string {
 
 // AggregateObject is what acknowledged findings on an aggregate refer to.
 func AggregateObject(name string) string { return KindAggregate + "/" + name }
-
-// Article puts the article before a kind.
-func Article(kind string) string {
-	if strings.ContainsAny(kind[:1], "aeiou") {
-		return "an " + kind
-	}
-	return "a " + kind
-}
 
 // NotFound says that no record of a kind has a name; near is one that there is,
 // or "".
