@@ -313,6 +313,10 @@ func TestTakingInOnTheCommandLine(t *testing.T) {
 	}
 	refuses(2, "--metadata is missing", "aggregate", "add", "harbour")
 	refuses(2, "is a directory", "aggregate", "add", "harbour", "--metadata", dir)
+	refuses(1, "both a document and an address", "aggregate", "add", "harbour", "--metadata", newer,
+		"address=https://harbour.example/")
+	refuses(2, "two addresses are given", "aggregate", "add", "harbour", "--metadata", "https://a.example/",
+		"address=https://harbour.example/")
 	for fault, want := range map[string]string{"altered": "metadata-altered",
 		"stranger": "metadata-other-signer", "unsigned": "metadata-unsigned", "cut": "xml-malformed", "expired": "metadata-expired"} {
 		refuses(1, "["+want+"]", "aggregate", "add", "harbour", "--metadata", edition(fault, 0), "trustKey=@"+cert)

@@ -92,8 +92,11 @@ func (e *environment) addAggregate(ctx context.Context, cmd *ucli.Command) error
 	if err != nil {
 		return err
 	}
+	if address != "" && n.Address != "" && address != n.Address {
+		return &usageError{"two addresses are given", "Give the one to fetch it from, as --metadata or as address=."}
+	}
 	var j api.Job
-	if n.Address = address; address != "" {
+	if n.Address = cmp.Or(n.Address, address); address != "" {
 		j, err = c.AddAggregate(ctx, n)
 	} else {
 		defer document.Close()

@@ -30,8 +30,8 @@ const kinds = ['', 'application', 'provider', 'aggregate', 'key', 'ranking', 'to
   <div class="head">
     <div>
       <h1>History</h1>
-      <p>Every change: who, when, what and why. Any revision of a provider or application can be looked at and
-        restored.</p>
+      <p>Every change: who, when, what and why. Any revision of a provider, application or aggregate can be
+        looked at and restored.</p>
     </div>
   </div>
   <div class="tools">
