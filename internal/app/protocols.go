@@ -3,8 +3,10 @@ package app
 import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/crossing/linkside"
+	"innergate.example/innergate/internal/core/crossing/oidcside"
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/web"
+	"innergate.example/innergate/internal/web/oidcweb"
 	"innergate.example/innergate/internal/web/samlweb"
 )
 
@@ -14,8 +16,8 @@ import (
 // Protocols are the core parts. The first is what a record speaks if nothing is
 // said.
 func Protocols() []crossing.Protocol {
-	return []crossing.Protocol{samlside.Protocol{}, linkside.Protocol{}}
+	return []crossing.Protocol{samlside.Protocol{}, linkside.Protocol{}, oidcside.Protocol{}}
 }
 
 // Endpoints are the addresses of those that have some.
-func Endpoints() []web.Endpoints { return []web.Endpoints{samlweb.Endpoints{}} }
+func Endpoints() []web.Endpoints { return []web.Endpoints{samlweb.Endpoints{}, oidcweb.Endpoints{}} }

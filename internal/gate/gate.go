@@ -19,11 +19,15 @@ import (
 	"innergate.example/innergate/internal/gate/exchange"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/freshness"
+	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/keyring"
+	"innergate.example/innergate/internal/gate/leaving"
 	"innergate.example/innergate/internal/gate/limit"
 	"innergate.example/innergate/internal/gate/operators"
+	"innergate.example/innergate/internal/gate/outbox"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/redeeming"
 	"innergate.example/innergate/internal/gate/rollover"
 	"innergate.example/innergate/internal/gate/sessions"
 	"innergate.example/innergate/internal/gate/traces"
@@ -55,6 +59,10 @@ type Gate struct {
 	Keys      *keyring.Room
 	Rollover  *rollover.Room
 	Operators *operators.Room
+	Grants    *grants.Room
+	Leaving   *leaving.Room
+	Redeeming *redeeming.Room
+	Outbox    *outbox.Room
 
 	base     string
 	store    *store.Store
@@ -126,8 +134,15 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
+	g.Outbox = outbox.New(o.Store, o.Log, o.Now, out, g.Records)
+	g.Grants = grants.New(o.Store, o.Now, g.Records)
+	g.Leaving = leaving.New(leaving.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions,
+		Grants: g.Grants, Outbox: g.Outbox})
+	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
+		Sessions: g.sessions, People: g.People, Grants: g.Grants, Tries: g.tries})
 	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
-		Sessions: g.sessions, People: g.People, Keys: g.Keys, Tries: g.tries})
+		Sessions: g.sessions, People: g.People, Keys: g.Keys, Tries: g.tries, Grants: g.Grants, Leaving: g.Leaving,
+		Outbox: g.Outbox})
 	return err
 }
 
@@ -147,6 +162,8 @@ func (g *Gate) sweep() {
 		select {
 		case <-g.ctx.Done():
 			return
+		case <-g.Outbox.Woken():
+			g.working.Go(func() { g.report("sending failed", g.Outbox.SendDue(g.ctx)) })
 		case <-tick.C:
 			g.sessions.Sweep(g.now())
 			g.tries.Sweep(g.now())
@@ -158,7 +175,8 @@ func (g *Gate) sweep() {
 				g.report("dropping documents failed", g.store.SweepDocuments(g.ctx))
 			}
 			g.working.Go(func() {
-				g.report("refreshing or sending failed", errors.Join(g.Crossings.SendDue(g.ctx), g.Exchange.RefreshDue(g.ctx)))
+				g.report("refreshing or sending failed", errors.Join(g.Outbox.SendDue(g.ctx), g.Exchange.RefreshDue(g.ctx),
+					g.Redeeming.RefreshKeys(g.ctx)))
 			})
 		}
 	}

@@ -23,7 +23,7 @@ var (
 // Metrics gives what is to be scraped.
 func (g *Gate) Metrics() prometheus.Gatherer {
 	r := prometheus.NewRegistry()
-	r.MustRegister(g.Crossings.Results(), stateCollector{g}, collectors.NewGoCollector(),
+	r.MustRegister(g.Crossings.Results(), g.Redeeming.Results(), stateCollector{g}, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return r
 }

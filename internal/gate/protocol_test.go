@@ -227,20 +227,20 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 		app  federation.Name
 		want string
 	}{{"roster", ""}, {"ferry", "passenger Gull!!"}, {"ferry", ""}} {
-		message, err := r.Crossings.Redeem(ctx, c.app, key)
+		message, err := r.Redeeming.Redeem(ctx, c.app, key)
 		require.NoError(t, err)
 		require.Equal(t, c.want, string(message))
 	}
 
 	// What was queued is sent later, and again until it is answered.
 	down = true
-	require.NoError(t, r.Crossings.SendDue(ctx))
-	require.NoError(t, r.Crossings.SendDue(ctx))
+	require.NoError(t, r.Outbox.SendDue(ctx))
+	require.NoError(t, r.Outbox.SendDue(ctx))
 	require.Len(t, heard, 3, "after a failure there is a pause")
 	down = false
 	r.time = r.time.Add(2 * time.Minute)
-	require.NoError(t, r.Crossings.SendDue(ctx))
-	require.NoError(t, r.Crossings.SendDue(ctx))
+	require.NoError(t, r.Outbox.SendDue(ctx))
+	require.NoError(t, r.Outbox.SendDue(ctx))
 	require.Equal(t, []string{"/later Gull ", "/later Gull "}, heard[2:])
 
 	// The trace shows the calls, and nothing secret of the form or the credential.

@@ -19,14 +19,14 @@ import (
 
 // core is the order of the core from the ground up.
 var core = []string{"nearword", "strictjson", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "profile", "federation",
-	"policy", "checks", "grant", "crossing",
-	"crossing/samlside", "crossing/linkside"}
+	"policy", "checks", "grant", "crossing", "signout",
+	"crossing/samlside", "crossing/linkside", "crossing/oidcside"}
 
 // gate is the order of the service from the ground up; the rooms may import the
 // store beside the core.
 var gate = []string{"random", "change", "limit", "fetch", "keyring", "freshness", "editions", "sessions", "records",
 	"rollover", "exchange",
-	"checking", "people", "driving", "traces", "operators"}
+	"checking", "people", "outbox", "grants", "leaving", "redeeming", "driving", "traces", "operators"}
 
 // apart are rooms of the service that do not know each other.
 var apart = [][]string{{"exchange", "checking", "people", "traces", "operators", "rollover"},
@@ -36,8 +36,8 @@ var apart = [][]string{{"exchange", "checking", "people", "traces", "operators",
 // rooms is what the other rooms may import of ours beside the core.
 var rooms = map[string][]string{
 	"store": {}, "gate": {"store", "gate/"}, "api": {}, "web": {"gate", "gate/", "api", "store"},
-	"web/samlweb": {"web", "gate/driving"}, "client": {"api"},
-	"standin": {}, "app": {"store", "gate", "gate/", "web", "web/samlweb", "standin"}, "cli": {"client", "api", "app",
+	"web/samlweb": {"web", "gate/driving"}, "web/oidcweb": {"web", "gate/driving", "gate/redeeming"}, "client": {"api"},
+	"standin": {}, "app": {"store", "gate", "gate/", "web", "web/samlweb", "web/oidcweb", "standin"}, "cli": {"client", "api", "app",
 		"standin", "web"}, "house": {},
 }
 
@@ -147,8 +147,9 @@ var protocols = map[*regexp.Regexp][]string{
 	regexp.MustCompile(`(?i)saml`): {"../core/saml/", "../core/crossing/samlside/", "../web/samlweb/", "../standin/",
 		"../cli/standins.go", "../app/", "../gate/editions/", "../gate/exchange/aggregate",
 		"../core/finding/catalogue.go"},
-	regexp.MustCompile(`(?i)oidc|openid`): {"../core/oidc/", "../core/grant/", "../core/finding/catalogue.go"},
-	regexp.MustCompile(`linkside`):        {"../core/crossing/linkside/", "../app/"},
+	regexp.MustCompile(`(?i)oidc|openid`): {"../core/oidc/", "../core/grant/", "../core/finding/catalogue.go",
+		"../core/crossing/oidcside/", "../gate/redeeming/", "../web/oidcweb/", "../standin/", "../cli/standins.go", "../app/"},
+	regexp.MustCompile(`linkside`): {"../core/crossing/linkside/", "../app/"},
 }
 
 // Outside a protocol's own packages and the registration no code names it.

@@ -172,13 +172,55 @@ type SessionRow struct {
 	Began    time.Time
 	Expires  time.Time `gorm:"index"`
 	Sealed   []byte    // the provider's answer
+	Lasting  string    `gorm:"index"` // names it for as long as it is one person's
+	Used     time.Time // last time that somebody came with it, now and then
+}
+
+// GrantRow is what one sign-in gave an application.
+type GrantRow struct {
+	ID       string `gorm:"primaryKey"`
+	Revision int    // guards against two at once
+	App      string `gorm:"index"` // ID
+	Person   int64
+	Session  string `gorm:"index"` // its lasting name
+	Offline  bool   // outlives the session
+	Began    time.Time
+	Expires  time.Time `gorm:"index"`
+	Ended    string    // why, "" while it gives something
+	Sealed   []byte
+}
+
+// ConsentRow is what a person agreed to that an application may be told.
+type ConsentRow struct {
+	App    string `gorm:"primaryKey"` // ID
+	Person int64  `gorm:"primaryKey"`
+	Scopes string // separated by spaces
+	At     time.Time
+}
+
+// IdentifierRow is an identifier that belongs to one record for ever.
+type IdentifierRow struct {
+	Protocol   string `gorm:"primaryKey"`
+	Identifier string `gorm:"primaryKey"`
+	Record     string // ID
+	Since      time.Time
+}
+
+// KeySetRow is the last good copy of the keys at an application's address.
+type KeySetRow struct {
+	Record  string `gorm:"primaryKey"` // ID
+	Address string
+	Octets  []byte
+	At      time.Time // of the copy
+	Tried   time.Time
+	Problem string // why the last try gave none, "" if it did
 }
 
 // IssuedRow remembers what an application was told within a session, for logout.
 type IssuedRow struct {
 	ID           int64  `gorm:"primaryKey;autoIncrement"`
 	Session      []byte `gorm:"index"`
-	Application  string
+	Application  string // ID; its name in rows of before there were IDs
 	SessionIndex string
 	Sealed       []byte // the NameID
 	At           time.Time

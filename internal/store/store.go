@@ -327,7 +327,8 @@ func Unchanged(tx *gorm.DB, row any, name string, revision int) error {
 // Sweep removes what has expired.
 func (s *Store) Sweep(ctx context.Context, now time.Time) error {
 	return s.Write(ctx, func(tx *gorm.DB) error {
-		for _, row := range []any{&ConsoleRow{}, &SessionRow{}, &IssuedRow{}, &CrossingRow{}, &HeldRow{}} {
+		for _, row := range []any{&ConsoleRow{}, &SessionRow{}, &IssuedRow{}, &CrossingRow{}, &HeldRow{},
+			&GrantRow{}} {
 			if err := tx.Where("expires < ?", now.UTC()).Delete(row).Error; err != nil {
 				return err
 			}

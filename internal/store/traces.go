@@ -75,6 +75,7 @@ type entry struct {
 	head    TraceHead
 	steps   [][]byte
 	inputs  []byte
+	adds    bool          // only steps, to a trace that is there; of the head, only a finding
 	written chan struct{} // if set, nothing is to be written but word given that all before is
 }
 
@@ -110,6 +111,25 @@ func (t *TraceLog) Record(head TraceHead, steps []any, inputs any) {
 	if inputs != nil {
 		e.inputs = marshal(inputs)
 	}
+	t.queue(e)
+}
+
+// Append adds steps to a trace that is there. With a finding, its result is another
+// one than it was.
+func (t *TraceLog) Append(id string, steps []any, result, finding string) {
+	e := entry{head: TraceHead{ID: id, Result: result, Finding: finding}, adds: true}
+	for _, st := range steps {
+		octets, err := json.Marshal(st)
+		if err != nil {
+			t.log.Error("a trace step cannot be written", "trace", id, "error", err)
+			continue
+		}
+		e.steps = append(e.steps, octets)
+	}
+	t.queue(e)
+}
+
+func (t *TraceLog) queue(e entry) {
 	n := e.octets()
 	t.mu.RLock()
 	defer t.mu.RUnlock()
@@ -190,6 +210,16 @@ func (t *TraceLog) write(tx *gorm.DB, e entry) error {
 		return err
 	}
 	h := e.head
+	if e.adds && row.ID == "" {
+		return nil // it made room for others
+	}
+	if e.adds {
+		h = TraceHead{ID: row.ID, Started: row.Started, Application: row.Application, Provider: row.Provider,
+			StartedBy: row.StartedBy, Result: row.Result, Finding: row.Finding, Millis: row.Millis, Verified: row.Verified}
+	}
+	if e.adds && e.head.Finding != "" {
+		h.Result, h.Finding = e.head.Result, e.head.Finding
+	}
 	row.ID, row.Started, row.Application, row.Provider, row.StartedBy = h.ID, h.Started, h.Application, h.Provider,
 		h.StartedBy
 	row.Result, row.Finding, row.Millis, row.Verified = h.Result, h.Finding, h.Millis, row.Verified || h.Verified

@@ -14,6 +14,7 @@ type view struct {
 	Title, Text, Reference, Continue, Crossing, Application, Again string
 	Choices                                                        []crossing.Choice
 	Form                                                           *crossing.Form
+	Agree                                                          *crossing.Agree
 	Location, Host, Nonce                                          string
 	Fields                                                         []crossing.Field
 }

@@ -40,6 +40,31 @@ func (s *Site) Browser(c fiber.Ctx) driving.Browser { return s.s.browser(c) }
 // Answer turns an outcome into HTTP.
 func (s *Site) Answer(c fiber.Ctx, o driving.Outcome) error { return s.s.answer(c, o) }
 
+// Network is where a request comes from, for counting.
+func (s *Site) Network(c fiber.Ctx) string { return limit.Network(s.s.address(c).String()) }
+
+// Say shows a person a sentence.
+func (s *Site) Say(c fiber.Ctx, status int, title, text string) error {
+	return s.s.plain(c, status, title, text)
+}
+
+// Refuse shows a person what a finding means for them.
+func (s *Site) Refuse(c fiber.Ctx, f *finding.Finding) error {
+	say := crossing.ForPerson(f)
+	return s.s.plain(c, http.StatusBadRequest, say.Title, say.Text)
+}
+
+// AskToLeave asks a person whether they want to sign out; the answer is posted to an
+// address of the gate with hidden fields.
+func (s *Site) AskToLeave(c fiber.Ctx, action, stay string, fields []crossing.Field) error {
+	return s.s.page(c, http.StatusOK, "leave.html", view{Title: "Do you want to sign out?",
+		Text: "You are signed in here. Applications that you opened from here hear of it.", Location: action, Continue: stay,
+		Fields: fields})
+}
+
+// Forget deletes the session cookie.
+func (s *Site) Forget(c fiber.Ctx) { s.s.setCookie(c, "session", "", "Lax", 0) }
+
 // Large waits for a turn to work on a message, if that is large. Messages in
 // bodies have waited before they were read; this is for what was inflated.
 func (s *Site) Large(c fiber.Ctx, octets int) error {
@@ -159,7 +184,7 @@ func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
 		status = http.StatusUnauthorized
 	}
 	p := view{Reference: o.Reference, Continue: o.Continue, Crossing: o.Crossing, Choices: o.Choices,
-		Application: o.Title, Again: o.Again, Form: o.Form}
+		Application: o.Title, Again: o.Again, Form: o.Form, Agree: o.Agree}
 	switch o.Page {
 	case crossing.PageChoose:
 		p.Title, p.Text = "How do you want to sign in?", "Choose where your account is."
@@ -170,6 +195,12 @@ func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
 	case crossing.PageForm:
 		p.Title, p.Text = o.Form.Title, o.Form.Text
 		return s.page(c, status, "form.html", p)
+	case crossing.PageAgree:
+		p.Title, p.Text = "May "+o.Title+" know this about you?", "You are signed in. "+o.Title+" asks for:"
+		if len(o.Agree.Shown) == 0 {
+			p.Text = "You are signed in. " + o.Title + " gets to know that it is you, and nothing else."
+		}
+		return s.page(c, status, "agree.html", p)
 	case crossing.PageFinished:
 		p.Title, p.Text = "You are already signed in", "This step was done before. Just go on."
 		return s.page(c, http.StatusOK, "message.html", p)

@@ -206,6 +206,15 @@ func (d *drive) open() step {
 		st.Reasons.Add(reason.StartOwn, app.OwnStart)
 		return d.ends(&Go{To: app.OwnStart}, "")
 	}
+	if side, ok := app.Side.(Starting); ok {
+		switch to, starts, err := side.Start(&d.snap.Gate, d.e.Target); {
+		case err != nil:
+			return d.refuse(err)
+		case starts:
+			st.Reasons.Add(reason.StartOwn, to)
+			return d.ends(&Go{To: to}, "")
+		}
+	}
 	if app.OnlyOwnStarts {
 		return d.refuse(finding.New(finding.OwnStartMissing, finding.Fact("Application", string(app.Name))))
 	}
@@ -350,6 +359,9 @@ func (d *drive) back() step {
 	if err := policy.Open(d.app, d.now); err != nil {
 		d.here(StepContinue)
 		return d.refuse(err)
+	}
+	if d.s.Stage == Agreeing && d.e.Kind != Chosen {
+		return (*drive).goOn
 	}
 	switch d.e.Kind {
 	case Submitted, Authorization:

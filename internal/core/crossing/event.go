@@ -43,13 +43,14 @@ type Event struct {
 	Target  string          // Opened: where in the application to go on
 	Via     federation.Name // Opened, Chosen: the provider
 	Again   bool            // Chosen: anew, whoever is in already
-	Form    url.Values      // Submitted
+	Form    url.Values      // Submitted, to the provider's side or as what the person says to a question of ours
 	Header  string          // Authorization
 	Lost    Effect          // Lost
 
 	// Told is what a side made of the message, where the event is run again from
 	// what was recorded: then no message is looked at.
 	Told *Told
+	Said string // likewise: what the person said when they were asked to agree
 }
 
 // Browser is what a request tells of the browser.
@@ -66,6 +67,7 @@ type Facts struct {
 	Used     *bool             // of Need.Used
 	People   map[string]Person // of Need.People; one with the ID 0 for nobody
 	TooMany  *bool             // of Need.Tries
+	Agreed   *[]string         // of Need.Agreed: what the person agreed to before, none if they never did
 	Found    *State            // of Need.Find, nil if there is none
 	Called   []byte            // of Need.Call: what went out, for the trace
 	Reply    []byte            // and what came back

@@ -139,6 +139,42 @@ func Release(_ *federation.Application, p profile.Profile, who Person, want prof
 	return p.Release(n), reason.Reasons{reason.New(reason.ReleaseUnchanged), reason.New(namings[n.Kind])}, nil
 }
 
+// Renewal is somebody who goes on by what a provider said earlier: a token is
+// refreshed, or shown.
+type Renewal struct {
+	App    *federation.Application
+	Word   *Answer
+	Person int64             // whom it was about; 0 for somebody who is known in one session only
+	People map[string]Person // those looked up so far
+}
+
+// Renew decides, by the configuration of now, whether somebody may still be told
+// of: their provider and the application let people pass, they are still the person
+// of then, and may enter. It gives what is known of them.
+func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Profile, Person, *Need, error) {
+	if err := policy.Open(r.App, now); err != nil {
+		return profile.Profile{}, Person{}, nil, err
+	}
+	p, ok := snap.Provider(r.Word.Provider)
+	if !ok || !p.Is(r.Word.Provider, r.Word.ProviderID) {
+		return profile.Profile{}, Person{}, nil, finding.New(finding.GrantUnlinked,
+			finding.Fact("Provider removed", string(r.Word.Provider)))
+	}
+	if err := policy.Open(p, now); err != nil {
+		return profile.Profile{}, Person{}, nil, err
+	}
+	who, _ := Intake(p, r.Word)
+	person, _, need := Match(p, r.App.ID, who, r.People)
+	if need != nil {
+		return who, person, need, nil
+	}
+	if person.ID != r.Person {
+		return who, person, nil, finding.New(finding.GrantUnlinked, finding.Fact("Name", r.Word.Subject.Value))
+	}
+	_, err := Admit(snap, Entrant{App: r.App, Person: person, Proofs: []Authentication{r.Word.Authentication}}, now)
+	return who, person, nil, err
+}
+
 // Expected sees that a released name is that of the person whom a wish names, if
 // it names one (SAML core §3.4.1, §3.3.4).
 func Expected(g *federation.Gate, w Wish, n profile.Name, who Person) error {

@@ -1,11 +1,13 @@
 package crossing
 
 import (
+	"encoding/json"
 	"io"
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/grant"
 	"innergate.example/innergate/internal/core/profile"
 )
 
@@ -52,6 +54,7 @@ const (
 	PageChoose   Page = "choose"
 	PageFinished Page = "finished" // a reloaded answer: already signed in
 	PageForm     Page = "form"     // of a provider's side
+	PageAgree    Page = "agree"    // whether an application may be told
 )
 
 // Show shows a page.
@@ -62,6 +65,16 @@ type Show struct {
 	Form     *Form
 	Continue string // address to go on to
 	Again    string // address where the person can choose another way, if there is one
+	Agree    *Agree
+}
+
+// Agree is the question whether an application may be told.
+type Agree struct {
+	Consent
+	Digest  string // of what is shown, in this browser: what the person says is about this
+	Policy  string // address of the application's privacy policy, "" if none is known
+	Logo    string
+	Contact string
 }
 
 // Choice is one provider a person may choose.
@@ -94,7 +107,14 @@ type Need struct {
 	For    federation.ID // the application that People's subjects are wanted of
 	Tries  string        // was it tried too often, by this key and from this network?
 	Find   []string      // which crossing is known by one of these?
+	Agreed *Agreed       // what has this person agreed to before?
 	Call   *Call         // something outside has to be asked; the effects so far are stored first
+}
+
+// Agreed asks what somebody agreed to that an application may be told.
+type Agreed struct {
+	App    federation.ID
+	Person int64
 }
 
 func (*Leave) next()     {}
@@ -129,6 +149,7 @@ type Rendered struct {
 	Name    any    // by which the application was told the person, to be kept for sign-out
 	Subject string // derived for this person and application, to be told from now on; "" if none was
 	Hold    *Hold
+	Grant   *grant.Grant // what the application can redeem
 }
 
 // Departure is a message that leaves with the browser.
@@ -136,6 +157,7 @@ type Departure struct {
 	Message  string // standard name, for the trace
 	Binding  string
 	Location string
+	Shown    string    // what the trace shows in place of Location and Form, where these hold secrets
 	Form     []Field   // by POST; nil means a redirect
 	Octets   []byte    // the message itself, for the trace
 	Until    time.Time // when what could be used of it by others ends; zero if nothing could
@@ -217,10 +239,20 @@ type PutSession struct {
 }
 
 // Issued notes what an application was told in the session.
-type Issued struct{ App federation.Name }
+type Issued struct{ App federation.ID }
 
 // HoldMessage keeps the message that leaves for a back channel.
 type HoldMessage struct{ App federation.Name }
+
+// Give keeps the grant that the application can redeem, with the provider's word
+// that it rests on.
+type Give struct{ Word Answer }
+
+// PutConsent remembers what the person agreed to that an application may be told.
+type PutConsent struct {
+	App    federation.ID
+	Scopes []string
+}
 
 // Queue sends a call later, and again until it is answered.
 type Queue struct {
@@ -228,6 +260,14 @@ type Queue struct {
 	Header  map[string]string `json:"header,omitempty"`
 	Body    []byte            `json:"body"`
 	Until   time.Time         `json:"until"` // when to give up
+}
+
+// Notice is that somebody has signed out, to be told an application through the
+// back channel until it has heard.
+type Notice struct {
+	Address string          `json:"address"`
+	Session string          `json:"session"` // as it was told the session
+	Name    json.RawMessage `json:"name"`    // and the person
 }
 
 // Moved notes that an application has come by an address of its own.
@@ -250,6 +290,8 @@ func (Settle) effect()      {}
 func (PutSession) effect()  {}
 func (Issued) effect()      {}
 func (HoldMessage) effect() {}
+func (Give) effect()        {}
+func (PutConsent) effect()  {}
 func (Queue) effect()       {}
 func (Moved) effect()       {}
 func (Tried) effect()       {}

@@ -76,6 +76,8 @@ type Entry struct {
 	New     string            `json:"new,omitempty"`
 	Session *Session          `json:"session,omitempty"`
 	People  map[string]Person `json:"people,omitempty"`
+	Agreed  *[]string         `json:"agreed,omitempty"`
+	Said    string            `json:"said,omitempty"` // when the person was asked to agree
 
 	Decided Decision `json:"decided"`
 }
@@ -103,17 +105,20 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 		p.Identifier = ""
 		out.People[key] = p
 	}
+	if out.Agreed = f.Agreed; before.Stage == Agreeing && t.Decided.Comes != "show agree" {
+		out.Said = clip(d.said())
+	}
 	return out
 }
 
 // Replay decides a recorded turn again, with a configuration of now.
 func Replay(snap *federation.Snapshot, in Entry) Decision {
-	e := Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Again: in.Again, Told: in.Told,
+	e := Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Again: in.Again, Told: in.Told, Said: in.Said,
 		Browser: Browser{Network: in.Before.Browser.Network, Holds: in.Holds}}
 	if in.Kind == Arrived {
 		e.Arrival = &Arrival{From: in.From, Record: in.Record, State: in.State}
 	}
-	f := Facts{New: in.New, Session: in.Session, People: in.People}
+	f := Facts{New: in.New, Session: in.Session, People: in.People, Agreed: in.Agreed}
 	s := in.Before
 	if s.Mode = Simulated; s.ID == "" {
 		s.Mode = Real

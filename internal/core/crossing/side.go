@@ -2,6 +2,7 @@ package crossing
 
 import (
 	"encoding/json"
+	"slices"
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
@@ -66,6 +67,43 @@ type ApplicationSide interface {
 	Refuse(g *federation.Gate, a *federation.Application, own json.RawMessage, r Refusal, why *finding.Finding) Plan
 }
 
+// Consenting is implemented by sides of applications whose people are asked
+// whether the application may be told.
+type Consenting interface {
+	// Consent says what the person has to agree to before the answer; nil for
+	// nothing.
+	Consent(AnswerIn) (*Consent, error)
+}
+
+// Hearing is implemented by sides of applications that want to hear when a session
+// has ended in which they were told somebody.
+type Hearing interface {
+	// SignedOut says whom to tell what; false if nobody wants to hear.
+	SignedOut(session string, name json.RawMessage) (Notice, bool)
+	// Notify makes the call, anew at each try; id is random.
+	Notify(g *federation.Gate, n Notice, id string, now time.Time) (CallOctets, error)
+}
+
+// Starting is implemented by sides of applications that start sign-ins themselves
+// when somebody opens them at the gate.
+type Starting interface {
+	// Start is where; false if it has no such address.
+	Start(g *federation.Gate, target string) (string, bool, error)
+}
+
+// Consent is what a person is asked to agree to.
+type Consent struct {
+	Scopes []string           `json:"scopes"` // what is remembered of it
+	Shown  []federation.Value `json:"shown"`  // exactly what is told, in words
+	Lasts  bool               `json:"lasts"`  // the application can come back while the person is away
+	Anew   bool               `json:"anew"`   // asked even if they agreed before
+}
+
+// covers reports whether what was agreed to before is all that is asked now.
+func (c *Consent) covers(agreed []string) bool {
+	return !slices.ContainsFunc(c.Scopes, func(s string) bool { return !slices.Contains(agreed, s) })
+}
+
 // Request is what an application asks for.
 type Request struct {
 	Own      json.RawMessage    `json:"own,omitempty"` // how and where it wants its answer
@@ -86,6 +124,7 @@ type AnswerIn struct {
 	Person   Person
 	Answer   *Answer
 	New      string // ID for what is made, random, no secret
+	Session  string // names the session for as long as it is the same person's, told to nobody as it is
 	Now      time.Time
 }
 

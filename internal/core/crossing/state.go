@@ -1,6 +1,7 @@
 package crossing
 
 import (
+	"cmp"
 	"encoding/json"
 	"slices"
 	"time"
@@ -37,6 +38,7 @@ type Stage string
 const (
 	Begun    Stage = "begun"    // the application's request was accepted
 	Choosing Stage = "choosing" // the person is asked by which way
+	Agreeing Stage = "agreeing" // the person is asked whether the application may be told
 	Asked    Stage = "asked"    // the provider's turn
 	Ended    Stage = "ended"
 )
@@ -55,13 +57,16 @@ type State struct {
 	Wish          Wish             `json:"wish"`
 	AppState      json.RawMessage  `json:"appState,omitempty"`
 	ProviderState json.RawMessage  `json:"providerState,omitempty"`
-	Handle        string           `json:"handle,omitempty"` // further name that the provider's answer finds it by
-	AskedAt       time.Time        `json:"askedAt,omitzero"` // when the provider was last asked
-	Asking        []string         `json:"asking,omitempty"` // contexts asked for by the provider's record, not by the application
-	Proofs        []Authentication `json:"proofs,omitempty"` // of this crossing, so far
-	Person        int64            `json:"person,omitempty"` // once they are known
-	Browser       Tie              `json:"browser,omitzero"` // which one it is tied to
-	StartedBy     string           `json:"startedBy"`        // application, gate or provider
+	Handle        string           `json:"handle,omitempty"`   // further name that the provider's answer finds it by
+	AskedAt       time.Time        `json:"askedAt,omitzero"`   // when the provider was last asked
+	Asking        []string         `json:"asking,omitempty"`   // contexts asked for by the provider's record, not by the application
+	Proofs        []Authentication `json:"proofs,omitempty"`   // of this crossing, so far
+	Person        int64            `json:"person,omitempty"`   // once they are known
+	Word          *Answer          `json:"word,omitempty"`     // the provider's, while the person is asked to agree
+	ByWord        bool             `json:"byWord,omitempty"`   // it came with this crossing, not out of a session
+	Question      string           `json:"question,omitempty"` // number of the page that asks, random; see digest
+	Browser       Tie              `json:"browser,omitzero"`   // which one it is tied to
+	StartedBy     string           `json:"startedBy"`          // application, gate or provider
 	Began         time.Time        `json:"began"`
 	Turns         int              `json:"turns"`
 	Kept          bool             `json:"kept,omitempty"`     // it was stored before
@@ -85,6 +90,8 @@ type here struct {
 	looked  bool              // the crossing was looked for by what the message says
 	answer  *Answer
 	by      *Session // the session the person is in by
+	consent *Consent // what the person has to agree to
+	plan    Plan     // of the answer, once it is planned
 	who     profile.Profile
 	person  Person
 	effects []Effect
@@ -165,6 +172,10 @@ type Session struct {
 	Person  Person    `json:"person"`
 	Proofs  []Answer  `json:"proofs"`
 	Expires time.Time `json:"expires"`
+	// Lasting names it for as long as it is the same person's: Ref is another one
+	// after each sign-in. It is random, and told to nobody as it is.
+	Lasting string    `json:"lasting,omitempty"`
+	Began   time.Time `json:"began,omitzero"` // of the person's first sign-in in it
 }
 
 // Of gives the word of a provider, nil if there is none.
@@ -190,15 +201,16 @@ func ends(a *Authentication, came time.Time) time.Time {
 }
 
 // Joined gives the session after an answer: the same person's next sign-in adds
-// a word, and another person's replaces the session.
-func Joined(old *Session, who Person, a *Answer, now time.Time) *Session {
+// a word, and another person's replaces the session. lasting names a new one.
+func Joined(old *Session, who Person, a *Answer, lasting string, now time.Time) *Session {
 	who.Subject, who.Bare = "", false // these are of the crossing, not of the session
 	word := *a
 	word.Ends = ends(&a.Authentication, now)
-	s := &Session{Person: who, Proofs: []Answer{word}, Expires: word.Ends}
+	s := &Session{Person: who, Proofs: []Answer{word}, Expires: word.Ends, Lasting: lasting, Began: now}
 	if !same(old, who) {
 		return s
 	}
+	s.Lasting, s.Began = cmp.Or(old.Lasting, lasting), old.Began
 	for _, p := range old.Proofs {
 		if p.ProviderID != a.ProviderID && now.Before(p.Ends) {
 			s.Proofs = append(s.Proofs, p)
@@ -248,6 +260,8 @@ const (
 	RefusedFailed  Refusal = "failed"  // the person could not sign in
 	RefusedDenied  Refusal = "denied"  // the person may not
 	RefusedPerson  Refusal = "person"  // another person than the one expected
+	RefusedConsent Refusal = "consent" // the person would have to agree first
+	RefusedRequest Refusal = "request" // the request asks for what cannot be
 	RefusedNobody  Refusal = ""        // nothing: an attack, or a fault of our own
 )
 
@@ -263,6 +277,10 @@ var refusals = map[finding.Code]Refusal{
 	finding.ContextOther:      RefusedContext,
 	finding.ContextImpossible: RefusedContext,
 	finding.SubjectOther:      RefusedPerson,
+	finding.ConsentNeeded:     RefusedConsent,
+	finding.ConsentDeclined:   RefusedDenied,
+	finding.OAuthRequest:      RefusedRequest,
+	finding.PKCEMissing:       RefusedRequest,
 }
 
 // heard says what the application hears of a finding. What our own record asked

@@ -1,6 +1,7 @@
 package crossing
 
 import (
+	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
@@ -87,7 +88,7 @@ func (d *drive) turnOfProvider() step {
 	if d.e.Told != nil {
 		d.s.here.told = d.e.Told
 		if d.e.Told.Refused != nil {
-			return d.refuse(d.e.Told.Refused)
+			return d.without(d.e.Told.Refused)
 		}
 		d.s.here.answer = d.e.Told.Answer
 		return (*drive).prove
@@ -151,7 +152,7 @@ func (d *drive) took(out Out) step {
 			return d.refuse(out.Err)
 		}
 		d.s.here.told = &Told{At: d.now, Refused: f}
-		return d.refuse(f)
+		return d.without(f)
 	case out.Answer != nil:
 		a := *out.Answer
 		a.Provider, a.ProviderID, a.Issuer, a.Context = d.p.Name, d.p.ID, d.p.Identity(), d.p.ContextWords.Ours(a.Context)
@@ -169,6 +170,18 @@ func (d *drive) took(out Out) step {
 		c.Show.App = d.app.Title
 	}
 	return d.ends(out.Next, Waiting)
+}
+
+// without goes on after a provider's refusal. What was only wished for (OpenID
+// Connect Core §5.5.1.1) is asked for once, and then left out.
+func (d *drive) without(f *finding.Finding) step {
+	w := &d.s.Wish
+	if f.Code != finding.ContextImpossible || !w.Voluntary || len(w.Contexts) == 0 || !d.mine() {
+		return d.refuse(f)
+	}
+	d.at(StepAsk).Reasons.Add(reason.WishLost, strings.Join(w.Contexts, " or "))
+	w.Contexts, w.Voluntary = nil, false
+	return (*drive).ask
 }
 
 // shown puts what a step came to into the trace.
@@ -286,18 +299,37 @@ func (d *drive) release() step {
 	if err == nil {
 		err = Expected(&d.snap.Gate, d.s.Wish, released.Name, h.person)
 	}
+	if other, known := d.snap.ApplicationBy(d.app.Protocol(), released.Name.Value); err == nil && known {
+		err = finding.New(finding.SubjectIsClient, finding.Fact("Application", string(other.Name)))
+	}
 	if d.here(StepRelease).Reasons = reasons; err != nil {
 		return d.refuse(err)
 	}
-	plan, err := applicationSide(d.app).Answer(AnswerIn{Gate: &d.snap.Gate, App: d.app, Own: d.s.AppState, Wish: d.s.Wish,
-		Released: released,
-		Person:   h.person, Answer: h.answer, New: d.f.New, Now: d.now})
-	if err != nil {
+	in := AnswerIn{Gate: &d.snap.Gate, App: d.app, Own: d.s.AppState, Wish: d.s.Wish, Released: released,
+		Person: h.person, Answer: h.answer, New: d.f.New, Session: d.lasting(), Now: d.now}
+	if h.plan, err = applicationSide(d.app).Answer(in); err != nil {
 		d.here(StepBuild)
 		return d.refuse(err)
 	}
-	d.s.here.decided.Released = &released
-	return d.end(plan)
+	h.decided.Released = &released
+	if side, asks := d.app.Side.(Consenting); asks {
+		if h.consent, err = side.Consent(in); err != nil {
+			return d.refuse(err)
+		}
+	}
+	if h.consent != nil {
+		return (*drive).agree
+	}
+	return d.end(h.plan)
+}
+
+// lasting is what the session will be named by that the answer comes with.
+func (d *drive) lasting() string {
+	s := d.s.here.by
+	if s == nil {
+		s = Joined(d.f.Session, d.s.here.person, d.s.here.answer, d.f.New, d.now)
+	}
+	return s.Lasting
 }
 
 // end ends the crossing: everything that it leaves behind is stored together.
@@ -317,7 +349,7 @@ func (d *drive) end(plan Plan) step {
 	}
 	if h.by == nil {
 		old := d.f.Session
-		put := PutSession{Session: *Joined(old, h.person, h.answer, d.now), Same: same(old, h.person)}
+		put := PutSession{Session: *Joined(old, h.person, h.answer, d.f.New, d.now), Same: same(old, h.person)}
 		if old != nil {
 			put.Old = old.Ref
 		}
@@ -326,7 +358,7 @@ func (d *drive) end(plan Plan) step {
 	if h.person.Key != "" && h.person.Subject == "" {
 		d.effect(Settle{App: d.app.ID, Key: h.person.Key})
 	}
-	d.effect(Issued{App: d.app.Name}, HoldMessage{App: d.app.Name})
+	d.effect(Issued{App: d.app.ID}, HoldMessage{App: d.app.Name}, Give{Word: *h.answer})
 	d.s.Stage = Ended
 	d.s.here.decided.Sent = plan.Sent()
 	return d.ends(&Leave{To: Application, Plan: plan}, Entered)

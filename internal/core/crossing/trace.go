@@ -31,6 +31,7 @@ const (
 	StepMatch    = "match the person"
 	StepAccess   = "decide access"
 	StepRelease  = "release"
+	StepAgree    = "agree"
 	StepBuild    = "build the answer"
 	StepEnd      = "end the crossing"
 	StepFailure  = "failure"

@@ -70,6 +70,8 @@ type Gate struct {
 	// Pairwise is the secret that names of people for one application are derived
 	// with. It is in backups and never changes with a sealing key.
 	Pairwise []byte
+	// Handles is the secret that codes and tokens without meaning are made with.
+	Handles []byte
 	// Contexts ranks how people prove who they are.
 	Contexts Ranking
 

@@ -51,7 +51,10 @@ type Application struct {
 	Basics
 	ApplicationSettings
 	Keys KeySet // of its own, if its side has such
-	Side ApplicationSide
+	// Shown is a secret that was made with it, to be shown once: it is in the value
+	// that adding gives back, and nowhere else.
+	Shown string
+	Side  ApplicationSide
 }
 
 // Kind is KindProvider.

@@ -110,6 +110,8 @@ type ApplicationSettings struct {
 	OwnStart      string `json:"ownStart"`
 	OnlyOwnStarts bool   `json:"onlyOwnStarts"`
 	OwnHosts      string `json:"ownHosts"`
+	Logo          string `json:"logo"`
+	Policy        string `json:"policy"`
 }
 
 // Setting describes one setting.
@@ -181,6 +183,8 @@ var kindSettings = map[Kind][]Setting{
 		{Name: "ownStart", Most: 2048, Text: "Its own start address, if it accepts only sign-ins it started"},
 		{Name: "onlyOwnStarts", Text: "It refuses answers it did not ask for, so that ownStart is needed to open it at the gate"},
 		{Name: "ownHosts", Most: 1000, Text: "Hosts it owns beside that of its entity ID, separated by spaces"},
+		{Name: "logo", Most: 2048, Text: "Address of its logo, beginning with https://"},
+		{Name: "policy", Most: 2048, Text: "Address of its privacy policy, shown to people who are asked for their consent"},
 	},
 }
 
@@ -310,6 +314,12 @@ func (a *Application) check() error {
 	if a.OwnStart != "" && !IsAddress(a.OwnStart) {
 		return &SettingError{"ownStart",
 			fmt.Errorf("%q is no address; give a whole one, like https://lost.wrenmoor.example/start", a.OwnStart)}
+	}
+	for field, address := range map[string]string{"logo": a.Logo, "policy": a.Policy} {
+		if address != "" && !IsAddress(address) {
+			return &SettingError{field, fmt.Errorf("%q is no address; give a whole one, like https://roster.wrenmoor.example/%s",
+				address, field)}
+		}
 	}
 	return a.Side.Check(a)
 }

@@ -2,6 +2,7 @@ package federation
 
 import (
 	"crypto"
+	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/finding"
@@ -71,6 +72,24 @@ type Taken interface {
 	Overlay(t Typed) (Side, error)
 	// Data gives a structure to be stored in JSON beside the settings.
 	Data() any
+}
+
+// Making is implemented by sides of new records for which the gate makes up what the
+// other side does not bring, such as an identity.
+type Making interface {
+	// Made gives the side with what was made up, and a secret that is shown once, ""
+	// if there is none.
+	Made(random func(octets int) string, now time.Time) (Side, string)
+}
+
+// Lasting is implemented by sides whose identity is never used again for another
+// record.
+type Lasting interface{ Lasting() bool }
+
+// Redacting is implemented by sides whose documents may hold what must not be kept.
+type Redacting interface {
+	// Kept is the document as it is kept.
+	Kept(document []byte) []byte
 }
 
 // Trusting is how far a document is trusted, and how whole it must be.
@@ -156,9 +175,17 @@ type Protocol interface {
 
 // Purpose is what keys of the gate are for.
 type Purpose struct {
-	Name string
-	Does string // in words, like "signs answers"
-	RSA  bool   // the key must be RSA, because it is encrypted to
+	Name  string
+	Does  string   // in words, like "signs answers"
+	Kinds []string // of keys it can have, first that of the one that is made; none for any of keys.Kinds
+	Later bool     // made when an application needs it, not with the gate
+}
+
+// Needing is implemented by sides that need keys of the gate's which are not there
+// from the beginning.
+type Needing interface {
+	// Purposes names what it needs keys for.
+	Purposes() []string
 }
 
 // Lack is a value that is still to come, and the field in which it would be
@@ -193,6 +220,12 @@ type Key struct {
 // Typed is what an engineer types by hand, by field. Empty values leave what is
 // on record.
 type Typed map[string]string
+
+// SeveralLines reports whether what is typed into a field may have several lines:
+// certificates and keys.
+func SeveralLines(field string) bool {
+	return field == "jwks" || strings.HasSuffix(strings.ToLower(field), "certificate")
+}
 
 // Empty reports whether nothing was typed.
 func (t Typed) Empty() bool {

@@ -15,6 +15,7 @@ type Snapshot struct {
 	providerIDs map[identity]*Provider
 	appIDs      map[identity]*Application
 	leaving     map[Name]*Application // those that somebody else may take the identity of
+	byID        map[ID]Name           // of applications
 
 	providerList func() *Directory[*Provider]
 	appList      func() *Directory[*Application]
@@ -31,7 +32,8 @@ func NewSnapshot(g Gate) *Snapshot { return Load(g) }
 // Load makes a snapshot of many records at once.
 func Load(g Gate, records ...Record) *Snapshot {
 	s := &Snapshot{Gate: g, providers: map[Name]*Provider{}, apps: map[Name]*Application{},
-		providerIDs: map[identity]*Provider{}, appIDs: map[identity]*Application{}, leaving: map[Name]*Application{}}
+		providerIDs: map[identity]*Provider{}, appIDs: map[identity]*Application{}, leaving: map[Name]*Application{},
+		byID: map[ID]Name{}}
 	s.add(records)
 	return s.list()
 }
@@ -62,7 +64,8 @@ func (s *Snapshot) list() *Snapshot {
 
 func (s *Snapshot) clone() *Snapshot {
 	return (&Snapshot{Gate: s.Gate, providers: maps.Clone(s.providers), apps: maps.Clone(s.apps),
-		providerIDs: maps.Clone(s.providerIDs), appIDs: maps.Clone(s.appIDs), leaving: maps.Clone(s.leaving)}).list()
+		providerIDs: maps.Clone(s.providerIDs), appIDs: maps.Clone(s.appIDs), leaving: maps.Clone(s.leaving),
+		byID: maps.Clone(s.byID)}).list()
 }
 
 func (s *Snapshot) addProvider(p *Provider) {
@@ -82,7 +85,7 @@ func (s *Snapshot) dropProvider(n Name) {
 
 func (s *Snapshot) addApplication(a *Application) {
 	s.dropApplication(a.Name)
-	s.apps[a.Name] = a
+	s.apps[a.Name], s.byID[a.ID] = a, a.Name
 	id, how := identityOf(a.Side), a.Side.Shared()
 	if id.id == "" || how == Alone {
 		return
@@ -97,6 +100,9 @@ func (s *Snapshot) addApplication(a *Application) {
 
 func (s *Snapshot) dropApplication(n Name) {
 	old, ok := s.apps[n]
+	if ok && s.byID[old.ID] == n {
+		delete(s.byID, old.ID)
+	}
 	delete(s.apps, n)
 	delete(s.leaving, n)
 	if !ok || s.appIDs[identityOf(old.Side)] != old {
@@ -186,6 +192,15 @@ func (s *Snapshot) ProviderBy(protocol, id string) (*Provider, bool) {
 func (s *Snapshot) ApplicationBy(protocol, id string) (*Application, bool) {
 	a, ok := s.appIDs[identity{protocol, id}]
 	return a, ok
+}
+
+// ApplicationOf finds an application by the ID of its record.
+func (s *Snapshot) ApplicationOf(id ID) (*Application, bool) {
+	name, ok := s.byID[id]
+	if !ok {
+		return nil, false
+	}
+	return s.Application(name)
 }
 
 // Providers gives all providers by name. The slice is shared and not to be

@@ -134,7 +134,15 @@ const (
 	GrantTwice           Code = "grant-twice"
 	GrantExpired         Code = "grant-expired"
 	GrantEnded           Code = "grant-ended"
+	GrantUnlinked        Code = "grant-unlinked"
 	ScopeGrown           Code = "scope-grown"
+	ConsentNeeded        Code = "consent-needed"
+	ConsentDeclined      Code = "consent-declined"
+	SubjectIsClient      Code = "subject-is-client"
+	SecretEnding         Code = "secret-ending"
+	SecretEnded          Code = "secret-ended"
+	RedirectLoopback     Code = "redirect-uri-loopback"
+	IdentifierUsed       Code = "identifier-used-before"
 	ClientMetadata       Code = "client-metadata"
 	JWKSUnusable         Code = "jwks-unusable"
 	TokenMalformed       Code = "token-malformed"
@@ -649,6 +657,30 @@ var catalogue = []Entry{
 	{GrantEnded, Error, Application, "What the sign-in gave has ended",
 		"Have the application send the person to sign in again.",
 		"It was revoked or withdrawn, its session ended, or something of it was used twice."},
+	{GrantUnlinked, Error, Gate, "The person is no longer the one that the sign-in was of",
+		"Have the application send the person to sign in again; look at the links of the person if that should not be.",
+		"The provider's name for the person was unlinked or carried over since, or the provider was removed; a token is refreshed against the configuration of now."},
+	{ConsentNeeded, Error, Application, "The person has to agree first",
+		"Have the application send the person without prompt=none once, so that they can be asked.",
+		"Nothing may be asked of the person (prompt=none), but what the application wants needs their consent (OpenID Connect Core §3.1.2.6)."},
+	{ConsentDeclined, Error, Application, "The person did not agree",
+		"Nothing is broken: the person said no on the page that asks whether the application may be told. Have it ask for fewer scopes, or the person start again.",
+		"The person declined (RFC 6749 §4.1.2.1, access_denied)."},
+	{SubjectIsClient, Error, Gate, "The person's subject is the client ID of an application",
+		"Import another subject for the person, or give the application another client ID.",
+		"A token about a person could be taken for one of the application itself (RFC 9700 §4.15)."},
+	{SecretEnding, Warning, Application, "The client secret ends soon",
+		"Make the next one, innergate app secret NAME, and have the application take it before the date; both work until then.",
+		"Less than 30 days are left until the secret that is in use ends."},
+	{SecretEnded, Error, Application, "The client secret has ended",
+		"Make the next one, innergate app secret NAME, and give it to the application.",
+		"No secret on record is good any more, so the application cannot prove who it is."},
+	{RedirectLoopback, Warning, Application, "A redirect URI leads to the machine itself",
+		"Take it off the record once the application runs where people use it.",
+		"A web or browser application has a loopback address on record, which is good for whoever develops it only."},
+	{IdentifierUsed, Error, Gate, "The identifier belonged to another application before",
+		"Restore that application from the history, or give another identifier, or none to have one made.",
+		"Client IDs are never used again, so that nobody inherits what was given to another (RFC 9700 §4.15)."},
 	{ScopeGrown, Error, Application, "More is asked for than was granted",
 		"Have the application ask for the same scopes or fewer; for more the person signs in again.",
 		"scope of a refresh has what the grant has not (RFC 6749 §6)."},

@@ -41,15 +41,19 @@ type Grant struct {
 	Subject   string        `json:"subject"` // sub, kept for as long as the grant lives
 	Scopes    []string      `json:"scopes,omitempty"`
 	Resources []string      `json:"resources,omitempty"`
-	Session   string        `json:"session,omitempty"` // of the gate; the grant ends with it unless Offline
-	Offline   bool          `json:"offline,omitempty"` // outlives the session (offline_access)
-	Refreshes bool          `json:"refreshes,omitempty"`
-	Began     time.Time     `json:"began"`
-	Code      Code          `json:"code"`
-	Turn      int           `json:"turn,omitempty"` // of the refresh token that is good now; 0 before there is one
-	Turned    time.Time     `json:"turned,omitzero"`
-	Used      time.Time     `json:"used,omitzero"` // last time that something was asked with it
-	Ended     Ending        `json:"ended,omitempty"`
+	// IDClaims and InfoClaims are claims that were asked for one by one, for the ID
+	// token and the user-info address (OpenID Connect Core §5.5).
+	IDClaims   []string  `json:"idClaims,omitempty"`
+	InfoClaims []string  `json:"infoClaims,omitempty"`
+	Session    string    `json:"session,omitempty"` // of the gate; the grant ends with it unless Offline
+	Offline    bool      `json:"offline,omitempty"` // outlives the session (offline_access)
+	Refreshes  bool      `json:"refreshes,omitempty"`
+	Began      time.Time `json:"began"`
+	Code       Code      `json:"code"`
+	Turn       int       `json:"turn,omitempty"` // of the refresh token that is good now; 0 before there is one
+	Turned     time.Time `json:"turned,omitzero"`
+	Used       time.Time `json:"used,omitzero"` // last time that something was asked with it
+	Ended      Ending    `json:"ended,omitempty"`
 }
 
 // Code is what the redemption of the code is held against.

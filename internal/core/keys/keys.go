@@ -239,8 +239,12 @@ func (p *Pair) String() string { return "key pair " + p.Certificate.SHA256() }
 // validity of the certificates the gate makes for itself.
 const validity = 5 * 365 * 24 * time.Hour
 
-// Kinds are the kinds of keys that can be made, the usual one first.
+// Kinds are the kinds of keys that can be made for any purpose, the usual one
+// first.
 var Kinds = []string{"rsa-2048", "rsa-3072", "rsa-4096", "ec-p256", "ec-p384"}
+
+// Ed25519 is a kind that only purposes which ask for it have (RFC 8032).
+const Ed25519 = "ed25519"
 
 func generate(kind string, random io.Reader) (crypto.Signer, error) {
 	switch kind {
@@ -254,6 +258,9 @@ func generate(kind string, random io.Reader) (crypto.Signer, error) {
 		return ecdsa.GenerateKey(elliptic.P256(), random)
 	case "ec-p384":
 		return ecdsa.GenerateKey(elliptic.P384(), random)
+	case Ed25519:
+		_, private, err := ed25519.GenerateKey(random)
+		return private, err
 	}
 	return nil, fmt.Errorf("there is no kind of key %q; use one of %s", kind, strings.Join(Kinds, ", "))
 }

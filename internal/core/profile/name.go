@@ -32,6 +32,9 @@ type Wanted struct {
 	Word string // the protocol's word for it, for people
 	As   string // format of a provider's name that serves as it is
 	For  string // whom a lasting one is derived for
+	// OrPassing says that somebody who cannot be known again gets a passing name
+	// instead of a lasting one.
+	OrPassing bool
 }
 
 // Name is what an application is told as the person's name. The value of a
@@ -70,6 +73,10 @@ func (p Profile) Name(w Wanted, known string) (n Name, cause string) {
 		n.Value = p.Subject.Value
 	case Passing:
 	case Lasting:
+		if p.Subject.Transient && w.OrPassing {
+			n.Kind = Passing
+			return n, ""
+		}
 		if p.Subject.Transient {
 			return n, "the provider gave a transient name, so the person cannot be known again"
 		}

@@ -61,6 +61,9 @@ const (
 	NameMail         Code = "name-mail"
 	NameLasting      Code = "name-lasting"
 	NamePassing      Code = "name-passing"
+	ConsentBefore    Code = "consent-before"
+	ConsentNow       Code = "consent-now"
+	ConsentAnswer    Code = "consent-answer"
 	FaceShared       Code = "face-shared"
 	FaceMoved        Code = "face-moved"
 )
@@ -87,7 +90,7 @@ var texts = map[Code][2]string{
 	WishContexts:     {"Wish", "context, %s: %s"},
 	WishAge:          {"Wish", "signed in at most %s ago"},
 	WishSubject:      {"Wish", "this person: %s"},
-	WishLost:         {"Wish", "%s cannot be told the provider, and is left out"},
+	WishLost:         {"Wish", "%s cannot be told the provider, or done there, and is left out"},
 	ProofFresh:       {"New sign-in", "at %s"},
 	ProofContext:     {"Context", "%s is what was asked for"},
 	AskContext:       {"Context", "%s is asked for, says the provider's record"},
@@ -104,6 +107,9 @@ var texts = map[Code][2]string{
 	NameMail:         {"Name", "the e-mail address"},
 	NameLasting:      {"Name", "the one that lasts, for this person and application"},
 	NamePassing:      {"Name", "one made for this answer"},
+	ConsentBefore:    {"Consent", "given before: %s"},
+	ConsentNow:       {"Consent", "given now: %s"},
+	ConsentAnswer:    {"Consent", "the person was asked; everything else is decided by the configuration of now"},
 	FaceShared:       {"Face", "the shared one still answers, until the application comes by its own"},
 	FaceMoved:        {"Face", "the application has come by its own: the shared one answers it no more"},
 }

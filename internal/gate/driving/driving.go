@@ -11,14 +11,16 @@ import (
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
-	"gorm.io/gorm"
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate/fetch"
+	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/keyring"
+	"innergate.example/innergate/internal/gate/leaving"
 	"innergate.example/innergate/internal/gate/limit"
+	"innergate.example/innergate/internal/gate/outbox"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
@@ -36,6 +38,9 @@ type Room struct {
 	sessions  *sessions.Room
 	people    *people.Room
 	keyring   *keyring.Room
+	grants    *grants.Room
+	leaving   *leaving.Room
+	outbox    *outbox.Room
 	tries     *limit.Tries
 	crossings *places
 	strangers *limit.Flow // traces of what strangers send
@@ -52,6 +57,9 @@ type Parts struct {
 	Sessions *sessions.Room
 	People   *people.Room
 	Keys     *keyring.Room
+	Grants   *grants.Room
+	Leaving  *leaving.Room
+	Outbox   *outbox.Room
 	Tries    *limit.Tries
 }
 
@@ -59,7 +67,7 @@ type Parts struct {
 func New(p Parts) (*Room, error) {
 	under, err := loadPlaces(p.Store, p.Now())
 	return &Room{store: p.Store, log: p.Log, now: p.Now, fetch: p.Fetch, records: p.Records, sessions: p.Sessions,
-		people: p.People, keyring: p.Keys,
+		people: p.People, keyring: p.Keys, grants: p.Grants, leaving: p.Leaving, outbox: p.Outbox,
 		tries: p.Tries, crossings: under, strangers: limit.NewFlow(), results: newResults()}, err
 }
 
@@ -124,6 +132,8 @@ type turn struct {
 	event   crossing.Event
 	facts   crossing.Facts
 	snap    *federation.Snapshot
+	// reference is that of the trace, if the crossing has none yet.
+	reference string
 }
 
 // maxNeeds bounds how often one event may ask for more.
@@ -132,7 +142,8 @@ const maxNeeds = 24
 // drive takes an event through the core until the browser can be answered.
 func (rm *Room) drive(ctx context.Context, b Browser, r record, e crossing.Event) Outcome {
 	e.Browser = crossing.Browser{Network: limit.Network(b.Address), Secret: b.secret(r.State.ID)}
-	t := &turn{rm: rm, ctx: ctx, browser: b, began: r, event: e, snap: rm.records.Snapshot()}
+	t := &turn{rm: rm, ctx: ctx, browser: b, began: r, event: e, snap: rm.records.Snapshot(),
+		reference: random.Reference()}
 	t.facts = crossing.Facts{New: random.ID(), Session: rm.sessions.Find(ctx, b.Session),
 		People: map[string]crossing.Person{}}
 	got := crossing.Advance(t.snap, r.State, e, t.facts, rm.now())
@@ -192,6 +203,13 @@ func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) (lost crossing.Effec
 			t.began = r
 			t.event.Browser.Secret = t.browser.secret(r.State.ID)
 		}
+	}
+	if n.Agreed != nil {
+		agreed, err := rm.grants.Agreed(t.ctx, n.Agreed.App, n.Agreed.Person)
+		if err != nil {
+			return nil, err
+		}
+		t.facts.Agreed = &agreed
 	}
 	if n.Call != nil {
 		return t.call(got, n.Call)
@@ -308,28 +326,6 @@ func (t *turn) broken(got crossing.Turn, err error) Outcome {
 	return t.refused(got, finding.New(finding.GateFailure))
 }
 
-// Redeem gives a message that was held for an application's back channel, once;
-// nil if there is none.
-func (rm *Room) Redeem(ctx context.Context, app federation.Name, key string) (message []byte, err error) {
-	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
-		message = nil
-		var row store.HeldRow
-		err := tx.Where("hash = ? AND application = ? AND expires > ?", store.Hash(key), string(app),
-			rm.now().UTC()).Take(&row).Error
-		if errors.Is(err, gorm.ErrRecordNotFound) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		if message, err = rm.store.Open("held", row.Sealed); err != nil {
-			return err
-		}
-		return tx.Delete(&row).Error
-	})
-	return message, err
-}
-
 // ErrNotAnswered is given to a back channel that may not ask. The log says why.
 var ErrNotAnswered = errors.New("this request is not answered")
 
@@ -341,16 +337,4 @@ func (rm *Room) NotAnswered(err error) error {
 	}
 	rm.log.Warn("a back channel was not answered", "error", why[:min(len(why), 500)])
 	return ErrNotAnswered
-}
-
-// newReference is the number under which an engineer finds a trace: 50 random
-// bits in letters and digits that are not mistaken for each other.
-func newReference() string {
-	const alphabet = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
-	b := make([]byte, 10)
-	_, _ = rand.Read(b)
-	for i := range b {
-		b[i] = alphabet[b[i]%32]
-	}
-	return string(b[:5]) + "-" + string(b[5:])
 }

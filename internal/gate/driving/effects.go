@@ -11,6 +11,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
@@ -82,7 +83,7 @@ func (w *writing) prepare(effects []crossing.Effect) error {
 		case crossing.Keep:
 			w.record = record{State: w.got.State.Resting(), Reference: w.began.Reference}
 			if w.record.Reference == "" {
-				w.record.Reference = newReference()
+				w.record.Reference = w.reference
 			}
 			if len(w.record.State.Browser.Secret) == 0 {
 				value, hash := newCookie(w.rm.now())
@@ -137,6 +138,10 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 		return w.putSession(tx, e)
 	case crossing.Issued:
 		return w.issued(tx, e)
+	case crossing.Give:
+		return w.give(tx, e)
+	case crossing.PutConsent:
+		return w.rm.grants.Agree(tx, e.App, w.personID(), e.Scopes)
 	case crossing.HoldMessage:
 		h := w.rendered.Hold
 		if h == nil {
@@ -145,7 +150,7 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 		return tx.Create(&store.HeldRow{Hash: store.Hash(h.Key), Application: string(e.App), Expires: h.Until.UTC(),
 			Sealed: w.rm.store.Seal("held", h.Octets)}).Error
 	case crossing.Queue:
-		return w.rm.queue(tx, e)
+		return w.rm.outbox.Put(tx, e)
 	}
 	return errors.New("an effect is not known")
 }
@@ -220,12 +225,15 @@ func (w *writing) putSession(tx *gorm.DB, e crossing.PutSession) error {
 		old := []byte(e.Old)
 		hanging := tx.Model(&store.IssuedRow{}).Where("session = ?", old)
 		if e.Same {
-			err = hanging.Update("session", row.Hash).Error
+			if err = hanging.Update("session", row.Hash).Error; err == nil {
+				err = tx.Where("hash = ?", old).Delete(&store.SessionRow{}).Error
+			}
+			if err == nil {
+				err = w.rm.grants.Extend(tx, s.Lasting, s.Expires)
+			}
 		} else {
-			err = hanging.Delete(&store.IssuedRow{}).Error
-		}
-		if err == nil {
-			err = tx.Where("hash = ?", old).Delete(&store.SessionRow{}).Error
+			_, err = w.rm.leaving.End(tx, w.facts.Session)
+			w.after(w.rm.outbox.Wake)
 		}
 	}
 	w.after(func() {
@@ -233,6 +241,28 @@ func (w *writing) putSession(tx *gorm.DB, e crossing.PutSession) error {
 		w.rm.sessions.Put(s)
 	})
 	return err
+}
+
+// personID is who enters, also when they are made in this turn.
+func (w *writing) personID() int64 {
+	if w.made.person.ID != 0 {
+		return w.made.person.ID
+	}
+	return w.got.Person.ID
+}
+
+// give keeps the grant that was made with the message.
+func (w *writing) give(tx *gorm.DB, e crossing.Give) error {
+	if w.rendered.Grant == nil {
+		return nil
+	}
+	g := *w.rendered.Grant
+	g.Person = w.personID()
+	reference := w.began.Reference
+	if reference == "" {
+		reference = w.reference
+	}
+	return w.rm.grants.Put(tx, grants.Kept{Grant: g, Word: e.Word, Trace: reference}, w.session.Expires)
 }
 
 // issued remembers what the application was told within the session, for
@@ -244,6 +274,12 @@ func (w *writing) issued(tx *gorm.DB, e crossing.Issued) error {
 	name, err := json.Marshal(w.rendered.Name)
 	if err != nil {
 		return err
+	}
+	if w.rendered.Grant != nil { // it is told the same again: once is enough
+		if err := tx.Where("session = ? AND application = ? AND session_index = ?", []byte(w.session.Ref), string(e.App),
+			w.rendered.Session).Delete(&store.IssuedRow{}).Error; err != nil {
+			return err
+		}
 	}
 	return tx.Create(&store.IssuedRow{Session: []byte(w.session.Ref), Application: string(e.App),
 		SessionIndex: w.rendered.Session,

@@ -40,6 +40,7 @@ type Outcome struct {
 	Crossing  string
 	Choices   []crossing.Choice
 	Form      *crossing.Form
+	Agree     *crossing.Agree
 	Continue  string // address to go on to
 	Again     string // address where the person can choose another provider, if there are several
 	Cookies   []Cookie
@@ -47,6 +48,7 @@ type Outcome struct {
 
 func (o *Outcome) show(s *crossing.Show) {
 	o.Page, o.Title, o.Choices, o.Form, o.Continue, o.Again = s.Page, s.App, s.Choices, s.Form, s.Continue, s.Again
+	o.Agree = s.Agree
 }
 
 // newCookie gives the value of a new crossing cookie: time and secret.

@@ -26,7 +26,7 @@ func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outc
 		head.ID = kept.Reference
 	}
 	if got.Apart || head.ID == "" || got.State.ID == "" {
-		head.ID, head.Started = newReference(), rm.now().UTC()
+		head.ID, head.Started = t.reference, rm.now().UTC()
 	}
 	if out.Reference = head.ID; got.Result == "" {
 		return
@@ -63,6 +63,9 @@ func departed(d crossing.Departure, leave *crossing.Leave, now time.Time) crossi
 	s := crossing.TraceStep{At: now.UTC(), From: crossing.GateLane, To: leave.To, Name: d.Message, Binding: d.Binding,
 		Address: d.Location,
 		Octets:  string(d.Octets), HoldUntil: d.Until, Values: leave.Plan.Sent()}
+	if d.Shown != "" {
+		s.Address, d.Form = d.Shown, nil
+	}
 	for _, f := range d.Form {
 		if f.Name == "RelayState" {
 			s.RelayState = f.Value

@@ -2,11 +2,13 @@
 package keyring
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"time"
 
@@ -33,15 +35,20 @@ func New(s *store.Store, base string, now func() time.Time) *Room {
 type Purpose struct {
 	Stored string // what the keys are found by
 	Shown  string // what people call it
+	first  string // kind of the first key, "" for the usual one
 }
 
+func (p Purpose) kind() string { return cmp.Or(p.first, keys.Kinds[0]) }
+
 // OfGate is a purpose of the gate itself.
-func OfGate(name string) Purpose { return Purpose{name, name} }
+func OfGate(p federation.Purpose) Purpose {
+	return Purpose{p.Name, p.Name, append(p.Kinds, "")[0]}
+}
 
 // OfApplication is the purpose of an application's own keys. They belong to its ID,
 // so that another one under its name never gets them.
 func OfApplication(a *federation.Application) Purpose {
-	return Purpose{"app/" + string(a.ID), "app/" + string(a.Name)}
+	return Purpose{Stored: "app/" + string(a.ID), Shown: "app/" + string(a.Name)}
 }
 
 // Key states through a roll-over.
@@ -63,6 +70,23 @@ type Key struct {
 
 // Load gives the key set for a purpose, making the first key.
 func (rm *Room) Load(ctx context.Context, purpose Purpose) (federation.KeySet, error) {
+	set, err := rm.there(ctx, purpose)
+	if err != nil || set.Current != nil {
+		return set, err
+	}
+	row, p, err := rm.Make(purpose, purpose.kind(), Current)
+	if err != nil {
+		return set, err
+	}
+	set.Current = p
+	return set, rm.store.Write(ctx, func(tx *gorm.DB) error {
+		key := *row // it may be run again
+		return tx.Create(&key).Error
+	})
+}
+
+// there gives the key set for a purpose as far as it was made.
+func (rm *Room) there(ctx context.Context, purpose Purpose) (federation.KeySet, error) {
 	var set federation.KeySet
 	var rows []store.KeyRow
 	if err := rm.store.Read.WithContext(ctx).Where("purpose = ?", purpose.Stored).Order("id DESC").Find(&rows).Error; err != nil {
@@ -82,18 +106,7 @@ func (rm *Room) Load(ctx context.Context, purpose Purpose) (federation.KeySet, e
 			set.Old = append(set.Old, p)
 		}
 	}
-	if set.Current != nil {
-		return set, nil
-	}
-	row, p, err := rm.Make(purpose, keys.Kinds[0], Current)
-	if err != nil {
-		return set, err
-	}
-	set.Current = p
-	return set, rm.store.Write(ctx, func(tx *gorm.DB) error {
-		key := *row // it may be run again
-		return tx.Create(&key).Error
-	})
+	return set, nil
 }
 
 func (rm *Room) openKey(r store.KeyRow) (*keys.Pair, error) {
@@ -118,11 +131,17 @@ func (rm *Room) Make(purpose Purpose, kind, state string) (*store.KeyRow, *keys.
 	return &store.KeyRow{Purpose: purpose.Stored, State: state, Added: rm.now().UTC(), Sealed: rm.store.Seal("key", text)}, p, err
 }
 
-// Pairwise gives the secret of persistent NameIDs, made once.
-func (rm *Room) Pairwise(ctx context.Context) ([]byte, error) {
+// Secrets of the gate, each made once.
+const (
+	Pairwise = "pairwise" // lasting names of people are derived with it
+	Handles  = "handles"  // codes and tokens are made with it
+)
+
+// Secret gives one of the gate's secrets.
+func (rm *Room) Secret(ctx context.Context, name string) ([]byte, error) {
 	secret := make([]byte, 32)
 	_, _ = rand.Read(secret) // never fails (crypto/rand)
-	sealed, err := rm.store.Setting(ctx, "pairwise", hex.EncodeToString(rm.store.Seal("pairwise", secret)))
+	sealed, err := rm.store.Setting(ctx, name, hex.EncodeToString(rm.store.Seal(name, secret)))
 	if err != nil {
 		return nil, err
 	}
@@ -130,7 +149,7 @@ func (rm *Room) Pairwise(ctx context.Context) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return rm.store.Open("pairwise", octets)
+	return rm.store.Open(name, octets)
 }
 
 // List lists the gate's keys.
@@ -154,12 +173,33 @@ func (rm *Room) List(ctx context.Context) ([]Key, error) {
 func (rm *Room) Own(ctx context.Context, self *federation.Gate) (err error) {
 	sets := map[string]federation.KeySet{}
 	for _, p := range self.Purposes {
-		if sets[p.Name], err = rm.Load(ctx, OfGate(p.Name)); err != nil {
+		get := rm.Load
+		if p.Later {
+			get = rm.there
+		}
+		if sets[p.Name], err = get(ctx, OfGate(p)); err != nil {
 			return err
 		}
 	}
 	self.Keys = sets
 	return nil
+}
+
+// Need gives the gate with keys for a purpose that was left for later. What it was
+// before stays as it is.
+func (rm *Room) Need(ctx context.Context, self federation.Gate, purpose string) (federation.Gate, error) {
+	for _, p := range self.Purposes {
+		if p.Name != purpose || self.Keys[purpose].Current != nil {
+			continue
+		}
+		set, err := rm.Load(ctx, OfGate(p))
+		if err != nil {
+			return self, err
+		}
+		self.Keys = maps.Clone(self.Keys)
+		self.Keys[purpose] = set
+	}
+	return self, nil
 }
 
 // PutCredential keeps a secret that calls name by reference. It is never given

@@ -22,3 +22,15 @@ func ID() string {
 	_, _ = rand.Read(b) // never fails (crypto/rand)
 	return hex.EncodeToString(b)
 }
+
+// Reference is the number under which an engineer finds a trace: 50 random bits in
+// letters and digits that are not mistaken for each other.
+func Reference() string {
+	const alphabet = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
+	b := make([]byte, 10)
+	_, _ = rand.Read(b) // never fails (crypto/rand)
+	for i := range b {
+		b[i] = alphabet[b[i]%32]
+	}
+	return string(b[:5]) + "-" + string(b[5:])
+}

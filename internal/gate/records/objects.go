@@ -36,7 +36,7 @@ func (rm *Room) AddProvider(ctx context.Context, by change.By, n NewProvider) (*
 	if err != nil {
 		return nil, err
 	}
-	r, err = rm.add(ctx, by, r, n.Source, n.Draft)
+	r, err = rm.add(ctx, by, r, n.Source, n.Draft, new(string))
 	if err != nil {
 		return nil, err
 	}
@@ -75,11 +75,14 @@ func (rm *Room) AddApplication(ctx context.Context, by change.By, n NewApplicati
 	if err != nil {
 		return nil, err
 	}
-	r, err = rm.add(ctx, by, r, n.Source, n.Draft)
+	secret := ""
+	r, err = rm.add(ctx, by, r, n.Source, n.Draft, &secret)
 	if err != nil {
 		return nil, err
 	}
-	return r.(*federation.Application), nil
+	a := r.Copy().(*federation.Application)
+	a.Shown = secret
+	return a, nil
 }
 
 // MakeApplication makes an application with nothing of the other side in it yet.
@@ -145,14 +148,21 @@ func (rm *Room) Free(snap *federation.Snapshot, kind, name string) error {
 	return nil
 }
 
-// add fills a new record from its source and saves it.
-func (rm *Room) add(ctx context.Context, by change.By, r federation.Record, src Source, draft bool) (federation.Record, error) {
+// add fills a new record from its source and saves it. A secret that is made with
+// it goes into secret.
+func (rm *Room) add(ctx context.Context, by change.By, r federation.Record, src Source, draft bool,
+	secret *string) (federation.Record, error) {
 	if err := rm.Free(rm.Snapshot(), change.KindOf(r), change.NameOf(r)); err != nil {
 		return nil, err
 	}
 	octets, err := rm.fill(ctx, r, src, draft)
 	if err != nil {
 		return nil, err
+	}
+	if side, ok := r.Part().(federation.Making); ok {
+		made, shown := side.Made(random.Text, rm.now())
+		federation.Replace(r, made)
+		*secret = shown
 	}
 	rm.Lock()
 	defer rm.Unlock()

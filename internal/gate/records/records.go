@@ -85,8 +85,10 @@ func New(ctx context.Context, p Parts, self federation.Gate, protocols []crossin
 	if err = rm.keyring.Own(ctx, &self); err != nil {
 		return nil, err
 	}
-	if self.Pairwise, err = rm.keyring.Pairwise(ctx); err != nil {
-		return nil, err
+	for name, to := range map[string]*[]byte{keyring.Pairwise: &self.Pairwise, keyring.Handles: &self.Handles} {
+		if *to, err = rm.keyring.Secret(ctx, name); err != nil {
+			return nil, err
+		}
 	}
 	return rm, rm.load(ctx, self)
 }
@@ -154,6 +156,9 @@ func (rm *Room) load(ctx context.Context, self federation.Gate) error {
 		if err := rm.fillKeys(ctx, r); err != nil {
 			return fmt.Errorf("application %s: %w", change.NameOf(r), err)
 		}
+		if self, err = rm.needed(ctx, self, r); err != nil {
+			return fmt.Errorf("application %s: %w", change.NameOf(r), err)
+		}
 	}
 	rm.snapshot.Store(federation.Load(self, append(records, apps...)...))
 	return nil
@@ -166,6 +171,22 @@ func (rm *Room) fillKeys(ctx context.Context, r federation.Record) (err error) {
 		a.Keys, err = rm.keyring.Load(ctx, keyring.OfApplication(a))
 	}
 	return err
+}
+
+// needed gives the gate with the keys that a record needs of it; they are made the
+// first time that one does.
+func (rm *Room) needed(ctx context.Context, self federation.Gate, r federation.Record) (federation.Gate, error) {
+	side, ok := r.Part().(federation.Needing)
+	if !ok {
+		return self, nil
+	}
+	for _, purpose := range side.Purposes() {
+		var err error
+		if self, err = rm.keyring.Need(ctx, self, purpose); err != nil {
+			return self, err
+		}
+	}
+	return self, nil
 }
 
 // each turns rows into records, on two processors: reading thousands of
@@ -272,8 +293,12 @@ type plan struct {
 // commit carries a plan out: all of it, or nothing. The lock is held.
 func (rm *Room) commit(ctx context.Context, by change.By, p plan) error {
 	writes := make([]written, len(p.edits))
+	self := rm.Snapshot().Gate
 	for i, c := range p.edits {
 		var err error
+		if self, err = rm.needed(ctx, self, c.Record); err != nil {
+			return err
+		}
 		if writes[i], err = rm.written(ctx, c); err != nil {
 			return err
 		}
@@ -307,7 +332,7 @@ func (rm *Room) commit(ctx context.Context, by change.By, p plan) error {
 		}
 		return err
 	}
-	snap := p.over(rm.Snapshot())
+	snap := p.over(rm.Snapshot()).WithGate(self)
 	if slices.ContainsFunc(p.removed, func(r federation.Record) bool { return r.Kind() == federation.KindProvider }) {
 		rm.sessions.Clear()
 	}
@@ -342,6 +367,9 @@ func (rm *Room) written(ctx context.Context, c Edit) (w written, err error) {
 		return w, err
 	}
 	b := c.Record.Basic()
+	if side, ok := c.Record.Part().(federation.Redacting); ok && c.Document != nil {
+		c.Document = side.Kept(c.Document)
+	}
 	w.Edit = c
 	if c.Document != nil {
 		document, err := store.Pack(c.Document)
@@ -367,10 +395,35 @@ func (rm *Room) putOne(tx *gorm.DB, by change.By, w written) error {
 	if err := change.Unchanged(tx, w.row, change.KindOf(w.Record), string(b.Name), w.was); err != nil {
 		return err
 	}
+	if err := owned(tx, w.Record, rm.now()); err != nil {
+		return err
+	}
 	if err := tx.Save(w.row).Error; err != nil || w.Quiet {
 		return err
 	}
 	return change.Note{At: rm.now(), By: by, What: w.What, Revision: b.Revision, Data: w.data}.WriteOf(tx, w.Record)
+}
+
+// owned sees that a lasting identity belonged to no other record before, and notes
+// whose it is.
+func owned(tx *gorm.DB, r federation.Record, now time.Time) error {
+	side, ok := r.Part().(federation.Lasting)
+	id := r.Part().Identity()
+	if !ok || !side.Lasting() || id == "" {
+		return nil
+	}
+	var rows []store.IdentifierRow // at most one; no error for none
+	err := tx.Where("protocol = ? AND identifier = ?", r.Part().Protocol(), id).Limit(1).Find(&rows).Error
+	switch {
+	case err != nil:
+		return err
+	case len(rows) == 0:
+		return tx.Create(&store.IdentifierRow{Protocol: r.Part().Protocol(), Identifier: id, Record: string(r.Basic().ID),
+			Since: now.UTC()}).Error
+	case rows[0].Record != string(r.Basic().ID):
+		return change.Field("clientId", finding.New(finding.IdentifierUsed, finding.Fact("Identifier", id)))
+	}
+	return nil
 }
 
 // Lock keeps others from changing the configuration: one change at a time.

@@ -1,6 +1,7 @@
 package records
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/sha256"
@@ -144,7 +145,7 @@ func (rm *Room) fill(ctx context.Context, r federation.Record, s Source, draft b
 		r.Basic().Intake = federation.Intake{Source: federation.SourceTyped}
 	}
 	for name, value := range s.Typed {
-		if err := federation.CheckText(value, strings.HasSuffix(strings.ToLower(name), "certificate")); err != nil {
+		if err := federation.CheckText(value, federation.SeveralLines(name)); err != nil {
 			return nil, change.Field(name, err)
 		}
 	}
@@ -185,6 +186,11 @@ func (rm *Room) TakeIn(r federation.Record, octets []byte, how Taking) error {
 	trust, err := r.Basic().Trust()
 	if err != nil {
 		return change.OfSetting(err)
+	}
+	if side, ok := r.Part().(federation.Redacting); ok && strings.Contains(how.From, "://") &&
+		!bytes.Equal(side.Kept(octets), octets) {
+		return finding.New(finding.ClientMetadata, finding.Fact("Cause",
+			"it holds a secret at an address that everybody can ask; take it out there, and give it with the record"))
 	}
 	side, in, err := r.Part().Take(octets, federation.Trusting{Now: rm.now(), Keys: trust, Unfinished: how.Unfinished,
 		Entity: how.Entity})
@@ -299,7 +305,7 @@ func (rm *Room) preview(ctx context.Context, r federation.Record, s Source) (Pre
 		}
 	}
 	if octets != nil {
-		out.Document = HashOf(octets)
+		out.Document = b.Intake.Document
 	}
 	out.OtherRole = b.Intake.OtherRole
 	out.Values, out.Missing = federation.Describe(r), federation.Lacking(r.Part().Missing())

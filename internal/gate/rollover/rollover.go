@@ -14,7 +14,6 @@ import (
 
 	"gorm.io/gorm"
 
-	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/keyring"
@@ -55,7 +54,7 @@ func (rm *Room) purposes() []keyring.Purpose {
 	var out []keyring.Purpose
 	snap := rm.records.Snapshot()
 	for _, p := range snap.Gate.Purposes {
-		out = append(out, keyring.OfGate(p.Name))
+		out = append(out, keyring.OfGate(p))
 	}
 	for _, a := range snap.Applications() {
 		if a.Side.OwnKeys() {
@@ -87,26 +86,30 @@ func (rm *Room) purpose(name string) (keyring.Purpose, error) {
 		strings.Join(known, ", ")))
 }
 
-// onlyRSA reports whether keys of a purpose are RSA keys.
-func (rm *Room) onlyRSA(name string) bool {
-	return slices.ContainsFunc(rm.records.Snapshot().Gate.Purposes, func(p federation.Purpose) bool {
-		return p.Name == name && p.RSA
-	})
+// kinds are those of the keys that a purpose can have.
+func (rm *Room) kinds(name string) []string {
+	for _, p := range rm.records.Snapshot().Gate.Purposes {
+		if p.Name == name && len(p.Kinds) > 0 {
+			return p.Kinds
+		}
+	}
+	return keys.Kinds
 }
 
 // Announce makes the next key for a purpose. From now on it is in metadata
 // beside the current one, so that the other sides can learn it.
 func (rm *Room) Announce(ctx context.Context, by change.By, purpose, kind string) error {
-	if kind == "" {
-		kind = keys.Kinds[0]
-	}
-	if !slices.Contains(keys.Kinds, kind) || rm.onlyRSA(purpose) && !strings.HasPrefix(kind, "rsa") {
-		return change.Field("kind", fmt.Errorf("a key of kind %q cannot be made for %q; use one of %s, for what is "+
-			"encrypted to an RSA key", kind, purpose, strings.Join(keys.Kinds, ", ")))
-	}
 	of, err := rm.purpose(purpose)
 	if err != nil {
 		return err
+	}
+	can := rm.kinds(purpose)
+	if kind == "" {
+		kind = can[0]
+	}
+	if !slices.Contains(can, kind) {
+		return change.Field("kind", fmt.Errorf("a key of kind %q cannot be made for %q; use %s", kind, purpose,
+			strings.Join(can, ", ")))
 	}
 	rm.records.Lock()
 	defer rm.records.Unlock()

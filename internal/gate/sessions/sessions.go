@@ -132,6 +132,14 @@ func (rm *Room) read(row store.SessionRow) (*crossing.Session, error) {
 	return s, nil
 }
 
+// Lives reports whether a session is still there, by its lasting name.
+func (rm *Room) Lives(ctx context.Context, lasting string) (bool, error) {
+	var n int64
+	err := rm.store.Read.WithContext(ctx).Model(&store.SessionRow{}).Where("lasting = ? AND expires > ?", lasting,
+		rm.now().UTC()).Limit(1).Count(&n).Error
+	return n > 0 && lasting != "", err
+}
+
 // Row gives what is stored of a session.
 func (rm *Room) Row(s *crossing.Session) (*store.SessionRow, error) {
 	shown := *s
@@ -145,7 +153,7 @@ func (rm *Room) Row(s *crossing.Session) (*store.SessionRow, error) {
 		by = append(by, string(p.ProviderID))
 	}
 	return &store.SessionRow{Hash: []byte(s.Ref), Person: s.Person.ID, Provider: strings.Join(by, " "),
-		Began: rm.now().UTC(), Expires: s.Expires.UTC(),
+		Began: rm.now().UTC(), Expires: s.Expires.UTC(), Lasting: s.Lasting, Used: rm.now().UTC(),
 		Sealed: rm.store.Seal("session", plain)}, nil
 }
 

@@ -125,7 +125,7 @@ func (s *endpoints) resolve(c fiber.Ctx) error {
 		if err != nil {
 			return nil, g.Crossings.NotAnswered(err)
 		}
-		message, err := g.Crossings.Redeem(c.Context(), r.App, r.Key)
+		message, err := g.Redeeming.Redeem(c.Context(), r.App, r.Key)
 		if err != nil {
 			return nil, err
 		}

@@ -198,7 +198,7 @@ func TestCrossingInPureTurns(t *testing.T) {
 	require.NotContains(t, string(octets), "groups", "no message is stored")
 	done := w.answer(stored, func(a *saml.Answer) { a.Authorities = []string{"urn:behind"} })
 	require.Equal(t, []string{"used", "people"}, w.asked)
-	require.Equal(t, []string{"End", "Once", "MakePerson", "PutSession", "Settle", "Issued", "HoldMessage"},
+	require.Equal(t, []string{"End", "Once", "MakePerson", "PutSession", "Settle", "Issued", "HoldMessage", "Give"},
 		effects(done), "in one transaction, the end first")
 	require.Equal(t, crossing.Ended, done.State.Stage)
 	require.True(t, done.Verified)
@@ -533,20 +533,20 @@ func TestSessionsJoin(t *testing.T) {
 		a.Provider, a.ProviderID, a.Until = p, federation.ID("id-"+p), until
 		return a
 	}
-	one := crossing.Joined(nil, ada, word("staff", time.Time{}), now)
+	one := crossing.Joined(nil, ada, word("staff", time.Time{}), "lasting", now)
 	require.Equal(t, now.Add(crossing.SessionLife), one.Expires)
-	two := crossing.Joined(one, ada, word("card", now.Add(time.Hour)), now)
+	two := crossing.Joined(one, ada, word("card", now.Add(time.Hour)), "lasting", now)
 	require.Len(t, two.Proofs, 2)
 	require.Equal(t, one.Expires, two.Expires, "each word counts as long as it does")
 	card := &federation.Provider{Basics: federation.Basics{Name: "card", ID: "id-card"}}
 	require.Equal(t, now.Add(time.Hour), two.Of(card).Ends)
 	card.ID = "another"
 	require.Nil(t, two.Of(card), "another provider under its name")
-	require.Len(t, crossing.Joined(two, ada, word("staff", time.Time{}), now.Add(2*time.Hour)).Proofs, 1,
+	require.Len(t, crossing.Joined(two, ada, word("staff", time.Time{}), "lasting", now.Add(2*time.Hour)).Proofs, 1,
 		"a word that has ended is not carried on")
-	require.Len(t, crossing.Joined(two, bram, word("staff", time.Time{}), now).Proofs, 1)
-	require.Len(t, crossing.Joined(crossing.Joined(nil, crossing.Person{}, word("staff", time.Time{}), now),
-		crossing.Person{}, word("card", time.Time{}), now).Proofs, 1, "two whom nobody knows are not the same")
+	require.Len(t, crossing.Joined(two, bram, word("staff", time.Time{}), "lasting", now).Proofs, 1)
+	require.Len(t, crossing.Joined(crossing.Joined(nil, crossing.Person{}, word("staff", time.Time{}), "lasting", now),
+		crossing.Person{}, word("card", time.Time{}), "lasting", now).Proofs, 1, "two whom nobody knows are not the same")
 }
 
 func TestLinkKeyTellsNamesApart(t *testing.T) {

@@ -15,6 +15,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
 )
 
@@ -54,7 +55,8 @@ func (Protocol) Own(base string) map[string]string {
 // Purposes are the keys it needs.
 func (Protocol) Purposes() []federation.Purpose {
 	return []federation.Purpose{{Name: SignsAnswers, Does: "signs answers"},
-		{Name: SignsRequests, Does: "signs requests"}, {Name: EncryptedTo, Does: "is encrypted to", RSA: true}}
+		{Name: SignsRequests, Does: "signs requests"}, {Name: EncryptedTo, Does: "is encrypted to",
+			Kinds: keys.Kinds[:3]}}
 }
 
 // Reserved keeps the address of the shared consumer.

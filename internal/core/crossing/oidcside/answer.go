@@ -1,0 +1,224 @@
+package oidcside
+
+import (
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/grant"
+	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/profile"
+)
+
+// Unasked refuses: the protocol knows no answer that nobody asked for.
+func (a *Application) Unasked(*federation.Gate, *federation.Application, string) (json.RawMessage, error) {
+	return nil, finding.New(finding.OwnStartMissing, finding.Fact("initiate_login_uri", "none on record"))
+}
+
+// publicSector is whom public subjects are made for: all applications.
+const publicSector = "oidc public"
+
+// Naming is by a subject that lasts; for somebody whom the provider names for one
+// session only, it lasts as long.
+func (a *Application) Naming(*federation.Application, json.RawMessage) (profile.Wanted, error) {
+	w := profile.Wanted{Kind: profile.Lasting, Word: "public", For: publicSector, OrPassing: true}
+	if a.Subject == "pairwise" {
+		w.Word, w.For = a.Subject, a.sector()
+	}
+	return w, nil
+}
+
+// answer is the plan of an authorization response with a code, and of what can be
+// redeemed by it.
+type answer struct {
+	side   *Application
+	app    federation.ID
+	reply  reply
+	name   profile.Name
+	person int64
+	word   *crossing.Answer
+	id     string // of the grant
+	told   []profile.Claim
+	lasts  string // names the session
+	now    time.Time
+}
+
+// Answer plans a response with a code.
+func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
+	var r reply
+	if err := json.Unmarshal(in.Own, &r); err != nil {
+		return nil, err
+	}
+	if in.Released.Name.Kind == profile.Passing {
+		r.Scopes = slices.DeleteFunc(slices.Clone(r.Scopes), func(s string) bool { return s == offline })
+	}
+	return answer{side: a, app: in.App.ID, reply: r, name: in.Released.Name, person: in.Person.ID, word: in.Answer, id: in.New,
+		told: a.told(in.Released.Attributes, r), lasts: in.Session, now: in.Now}, nil
+}
+
+const offline = "offline_access"
+
+// Render makes the code, and the grant that it stands for.
+func (p answer) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered, error) {
+	var out crossing.Rendered
+	sub := p.name.Value
+	switch {
+	case p.name.Kind == profile.Passing:
+		s := p.word.Subject
+		sub = crossing.Derive(g.Pairwise, strings.Join([]string{"session", p.lasts, string(p.word.ProviderID), s.Value}, "\x1f"),
+			p.side.ClientID)
+	case p.name.Derived():
+		sub = crossing.Derive(g.Pairwise, m.Identifier, p.name.For)
+		out.Subject = sub
+	}
+	offers := !p.side.NoRefresh && p.name.Kind != profile.Passing
+	out.Grant = &grant.Grant{ID: p.id, Client: p.app, Person: p.person, Subject: sub, Scopes: p.reply.Scopes,
+		Resources: p.reply.Resources, Session: p.lasts, Offline: offers && slices.Contains(p.reply.Scopes, offline),
+		Refreshes: offers, Began: p.now, IDClaims: p.reply.IDClaims, InfoClaims: p.reply.InfoClaims,
+		Code: grant.Code{RedirectURI: p.reply.RedirectURI, Challenge: p.reply.Challenge, Nonce: p.reply.Nonce}}
+	out.Session, out.Name = sidOf(p.lasts, p.side.ClientID), Told{Subject: sub}
+	code := grant.Handle{Kind: grant.CodeHandle, Grant: p.id}.Token(g.Handles)
+	out.Departure = p.reply.depart(g, "Authorization response", "code", code)
+	out.Departure.Until = p.now.Add(grant.CodeLife)
+	return out, nil
+}
+
+// Told is the name by which an application was told somebody.
+type Told struct {
+	Subject string `json:"sub"`
+}
+
+// sidOf names a session towards one client: it tells nothing that another client
+// could compare.
+func sidOf(lasting, client string) string {
+	sum := sha256.Sum256([]byte("sid\x1f" + lasting + "\x1f" + client))
+	return base64.RawURLEncoding.EncodeToString(sum[:16])
+}
+
+// Sent says what the application is told, and what it may ask for afterwards.
+func (p answer) Sent() []federation.Value {
+	sub := p.name.String()
+	if p.name.Kind == profile.Passing {
+		sub = "made for this session"
+	}
+	out := values("Redirect URI", p.reply.RedirectURI, "code", "once, within a minute", "Scope", strings.Join(p.reply.Scopes, " "),
+		"sub", sub, "Audience", strings.Join(append([]string{p.side.ClientID}, p.reply.Resources...), " "),
+		"acr", p.word.Context)
+	for _, c := range p.told {
+		out = append(out, federation.Value{Label: "Claim " + c.Name, Value: profile.Joined(c.Values)})
+	}
+	return out
+}
+
+// depart is the response by the way that was asked for: in the query, or as a form
+// (OAuth 2.0 Multiple Response Types §2.1, Form Post Response Mode). It names the
+// issuer (RFC 9207).
+func (r reply) depart(g *federation.Gate, message string, pairs ...string) crossing.Departure {
+	pairs = append(pairs, "iss", Issuer(g))
+	if r.State != "" {
+		pairs = append(pairs, "state", r.State)
+	}
+	d := crossing.Departure{Message: message, Binding: "query", Location: r.RedirectURI, Shown: r.RedirectURI}
+	var shown []string
+	query := url.Values{}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		name, value := pairs[i], pairs[i+1]
+		query.Set(name, value)
+		d.Form = append(d.Form, crossing.Field{Name: name, Value: value})
+		if name == "code" {
+			value = "(a secret, not recorded)"
+		}
+		shown = append(shown, name+"="+value)
+	}
+	d.Octets = []byte(strings.Join(shown, "\n"))
+	if r.Form {
+		d.Binding = "form_post"
+		return d
+	}
+	d.Form = nil
+	sep := "?"
+	if strings.Contains(r.RedirectURI, "?") {
+		sep = "&"
+	}
+	d.Location = r.RedirectURI + sep + query.Encode()
+	return d
+}
+
+// errors are what an application hears (RFC 6749 §4.1.2.1, OpenID Connect Core
+// §3.1.2.6, OpenID Connect Core Error Code unmet_authentication_requirements).
+var errorsOf = map[crossing.Refusal]oidc.Code{
+	crossing.RefusedPassive: "login_required",
+	crossing.RefusedContext: "unmet_authentication_requirements",
+	crossing.RefusedName:    "access_denied",
+	crossing.RefusedHops:    "access_denied",
+	crossing.RefusedFailed:  "access_denied",
+	crossing.RefusedDenied:  "access_denied",
+	crossing.RefusedPerson:  "login_required",
+	crossing.RefusedConsent: "consent_required",
+}
+
+// refusal is the plan of a response with an error.
+type refusal struct {
+	reply reply
+	code  oidc.Code
+	text  string
+}
+
+// Refuse plans a response with an error.
+func (a *Application) Refuse(_ *federation.Gate, _ *federation.Application, own json.RawMessage, why crossing.Refusal,
+	f *finding.Finding) crossing.Plan {
+	var r reply
+	if err := json.Unmarshal(own, &r); err != nil || r.RedirectURI == "" {
+		return nil
+	}
+	p := refusal{reply: r, code: errorsOf[why], text: Plain(f.Title)}
+	switch {
+	case why == crossing.RefusedRequest:
+		p.code = r.Error
+		if len(f.Evidence) > 0 {
+			p.text = Plain(f.Title + ": " + said(f.Evidence[0]))
+		}
+	case why == crossing.RefusedFailed && r.Passive:
+		p.code = "login_required"
+	}
+	if p.code == "" {
+		return nil
+	}
+	return p
+}
+
+// Plain is a text in the letters that an error may have (RFC 6749 §4.1.2.1).
+func Plain(s string) string {
+	return strings.Map(func(c rune) rune {
+		if c < 0x20 || c > 0x7e || c == '"' || c == '\\' {
+			return '.'
+		}
+		return c
+	}, s)
+}
+
+// Render makes it.
+func (p refusal) Render(g *federation.Gate, _ crossing.Made) (crossing.Rendered, error) {
+	return crossing.Rendered{Departure: p.reply.depart(g, "Authorization response", "error", string(p.code),
+		"error_description", p.text)}, nil
+}
+
+// Sent says what the application is told.
+func (p refusal) Sent() []federation.Value {
+	return values("Redirect URI", p.reply.RedirectURI, "error", string(p.code), "error_description", p.text)
+}
+
+// said is a piece of evidence in a line.
+func said(e finding.Evidence) string {
+	if e.Expected != "" {
+		return e.Label + " is " + clip(e.Found) + " instead of " + clip(e.Expected)
+	}
+	return e.Label + ", " + clip(e.Found)
+}

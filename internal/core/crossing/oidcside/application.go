@@ -1,0 +1,336 @@
+package oidcside
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/oidc"
+)
+
+// Application is the OpenID Connect part of an application. Members are named as in
+// its metadata (RFC 7591 §2), as far as they are there.
+type Application struct {
+	ClientID    string          `json:"clientId,omitempty"`
+	ClientKind  oidc.ClientKind `json:"kind,omitempty"`
+	Secrets     []Secret        `json:"secrets,omitempty"` // the newest last
+	RedirectURI []string        `json:"redirectUris,omitempty"`
+	PostLogout  []string        `json:"postLogoutRedirectUris,omitempty"`
+	BackChannel string          `json:"backchannelLogoutUri,omitempty"`
+	Initiate    string          `json:"initiateLoginUri,omitempty"`
+	KeyText     string          `json:"jwks,omitempty"` // as it was handed over
+	KeyAddress  string          `json:"jwksUri,omitempty"`
+	Name        string          `json:"clientName,omitempty"`
+	Homepage    string          `json:"clientUri,omitempty"`
+	PassedOver  []string        `json:"passedOver,omitempty"` // members of its metadata that say nothing here
+
+	ApplicationSettings `json:"-"`
+
+	keys  []oidc.Key // of KeyText
+	lives lives      // of the settings
+}
+
+// Secret is a client secret as it is kept: a sum of it.
+type Secret struct {
+	Sum     string    `json:"sum"` // SHA-256 in hexadecimal
+	Added   time.Time `json:"added,omitzero"`
+	Expires time.Time `json:"expires,omitzero"` // zero if it does not
+}
+
+// mostSecrets are kept at once: one, and those that it follows.
+const mostSecrets = 4
+
+// ready reads once what every request would have to read again.
+func (a *Application) ready() (*Application, error) {
+	b := *a
+	var err error
+	if b.keys = nil; b.KeyText != "" {
+		if b.keys, err = oidc.ReadKeys([]byte(b.KeyText)); err != nil {
+			return nil, err
+		}
+	}
+	b.lives, err = b.ApplicationSettings.lives()
+	return &b, err
+}
+
+// Protocol is OpenID Connect.
+func (*Application) Protocol() string { return Name }
+
+// Identity is the client ID.
+func (a *Application) Identity() string { return a.ClientID }
+
+// Lasting says that client IDs are never used again for another application.
+func (*Application) Lasting() bool { return true }
+
+// Title is the name for people in its metadata.
+func (a *Application) Title() string { return a.Name }
+
+// Missing says what its metadata lacks.
+func (a *Application) Missing() []federation.Lack {
+	var out []federation.Lack
+	if a.ClientKind == "" {
+		out = append(out, federation.Lack{What: "kind", Field: "kind"})
+	}
+	if a.ClientKind != "" && a.ClientKind != oidc.Service && len(a.RedirectURI) == 0 {
+		out = append(out, federation.Lack{What: "redirect URI", Field: "redirectUris"})
+	}
+	if a.method() == oidc.SignedJWT && a.KeyText == "" && a.KeyAddress == "" {
+		out = append(out, federation.Lack{What: "key that it signs with", Field: "jwks"})
+	}
+	return out
+}
+
+// Endpoints are its addresses.
+func (a *Application) Endpoints() []federation.Endpoint {
+	out := []federation.Endpoint{}
+	for _, u := range a.RedirectURI {
+		out = append(out, federation.Endpoint{Use: "Redirect URI", Location: u})
+	}
+	for _, u := range a.PostLogout {
+		out = append(out, federation.Endpoint{Use: "Post-logout redirect URI", Location: u})
+	}
+	for _, e := range []federation.Endpoint{{Use: "Back-channel logout URI", Location: a.BackChannel},
+		{Use: "Initiate login URI", Location: a.Initiate}, {Use: "JWKS", Location: a.KeyAddress}} {
+		if e.Location != "" {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// Keys are those it signs with, as far as they are on record.
+func (a *Application) Keys() []federation.Key {
+	out := []federation.Key{}
+	for _, k := range a.keys {
+		out = append(out, federation.Key{Use: "signing", Certificate: keys.Certificate{Public: k.Public}})
+	}
+	return out
+}
+
+// Describe gives everything known of it.
+func (a *Application) Describe() []federation.Value {
+	out := []federation.Value{{Label: "Client ID", Value: a.ClientID, Touches: federation.TouchIdentity},
+		{Label: "Kind", Value: string(a.ClientKind)}, {Label: "Client authentication", Value: string(a.method())}}
+	for _, e := range a.Endpoints() {
+		out = append(out, federation.Value{Label: e.Use, Value: e.Location, Touches: federation.TouchAddress})
+	}
+	for _, s := range a.Secrets {
+		text := "SHA-256 " + s.Sum[:min(16, len(s.Sum))] + "…"
+		if !s.Added.IsZero() {
+			text += ", since " + s.Added.UTC().Format(time.DateOnly)
+		}
+		if !s.Expires.IsZero() {
+			text += ", until " + s.Expires.UTC().Format("2006-01-02 15:04Z")
+		}
+		out = append(out, federation.Value{Label: "Client secret", Value: text, Touches: federation.TouchKey})
+	}
+	for _, k := range a.keys {
+		text := keys.Describe(k.Public)
+		if sum, err := oidc.Thumbprint(k.Public); err == nil {
+			text += ", thumbprint " + sum
+		}
+		if k.ID != "" {
+			text += ", kid " + k.ID
+		}
+		out = append(out, federation.Value{Label: "Key for signing", Value: text, Touches: federation.TouchKey})
+	}
+	for _, v := range []federation.Value{{Label: "Homepage", Value: a.Homepage},
+		{Label: "Passed over in its metadata", Value: strings.Join(a.PassedOver, ", ")}} {
+		if v.Value != "" {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+// Data is what is stored.
+func (a *Application) Data() any { return a }
+
+// Named makes nothing up: a client ID is random, see Made.
+func (a *Application) Named(*federation.Gate, federation.Name) federation.Side { return a }
+
+// Made makes up what the application does not bring: a client ID, and a secret
+// where it proves who it is by one. The secret is given back once.
+func (a *Application) Made(random func(octets int) string, now time.Time) (federation.Side, string) {
+	b := *a
+	if b.ClientID == "" {
+		b.ClientID = "client-" + random(10)
+	}
+	if !b.bySecret() || len(b.Secrets) > 0 {
+		return &b, ""
+	}
+	secret := "igs_" + random(32)
+	b.Secrets = []Secret{{Sum: sumOf(secret), Added: now.UTC()}}
+	return &b, secret
+}
+
+func sumOf(secret string) string {
+	sum := oidc.HashSecret(secret)
+	return hex.EncodeToString(sum[:])
+}
+
+// OwnKeys says that there are none.
+func (*Application) OwnKeys() bool { return false }
+
+// Shared says that it is found by its client ID.
+func (*Application) Shared() federation.Sharing { return federation.Together }
+
+// Purposes are the keys that its tokens are signed with.
+func (a *Application) Purposes() []string { return []string{purposes[a.algorithm()]} }
+
+func (a *Application) algorithm() string { return cmp.Or(a.Algorithm, Algorithms[0]) }
+
+// method is how it proves who it is.
+func (a *Application) method() oidc.Method {
+	switch {
+	case a.AuthMethod != "":
+		return oidc.Method(a.AuthMethod)
+	case a.ClientKind.Public():
+		return oidc.NoMethod
+	case len(a.Secrets) == 0 && (a.KeyText != "" || a.KeyAddress != ""):
+		return oidc.SignedJWT
+	}
+	return oidc.SecretBasic
+}
+
+func (a *Application) bySecret() bool {
+	m := a.method()
+	return m == oidc.SecretBasic || m == oidc.SecretPost
+}
+
+// Client is the application as its messages are held against it. more are keys that
+// were fetched from its address.
+func (a *Application) Client(more []oidc.Key) *oidc.Client {
+	c := &oidc.Client{ID: a.ClientID, Kind: a.ClientKind, RedirectURIs: a.RedirectURI, Method: a.method(),
+		WithoutPKCE: a.WithoutPKCE, Resources: strings.Fields(a.Resources), Keys: append(slices.Clone(a.keys), more...),
+		OfflineAccess: a.may("offline_access")}
+	for _, s := range a.Secrets {
+		h := oidc.SecretHash{Expires: s.Expires}
+		if octets, err := hex.DecodeString(s.Sum); err == nil && len(octets) == sha256.Size {
+			copy(h.Sum[:], octets)
+			c.SecretHashes = append(c.SecretHashes, h)
+		}
+	}
+	return c
+}
+
+// Origins are those from which a program in a browser may call (CORS): that of its
+// redirect URIs, and those that are set.
+func (a *Application) Origins() []string {
+	if a.ClientKind != oidc.Browser {
+		return nil
+	}
+	out := strings.Fields(a.AllowedOrigins)
+	for _, address := range a.RedirectURI {
+		if u, err := url.Parse(address); err == nil && u.Host != "" {
+			out = append(out, u.Scheme+"://"+strings.ToLower(u.Host))
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// sector is whom a pairwise subject is made for (OpenID Connect Core §8.1): the
+// host of its redirect URIs, if they have one in common, else the client itself.
+func (a *Application) sector() string {
+	host := ""
+	for _, address := range a.RedirectURI {
+		u, err := url.Parse(address)
+		if err != nil || u.Hostname() == "" || oidc.Loopback(u.Hostname()) || host != "" && host != u.Hostname() {
+			return "client " + a.ClientID
+		}
+		host = u.Hostname()
+	}
+	if host == "" {
+		return "client " + a.ClientID
+	}
+	return "sector " + host
+}
+
+// Start is where a sign-in begins that somebody opens at the gate (OpenID Connect
+// Core §4); false if it has no such address.
+func (a *Application) Start(g *federation.Gate, target string) (string, bool, error) {
+	if a.Initiate == "" {
+		return "", false, nil
+	}
+	u, err := url.Parse(a.Initiate)
+	if err != nil {
+		return "", false, err
+	}
+	q := u.Query()
+	q.Set("iss", Issuer(g))
+	if target != "" {
+		if !a.owns(target) {
+			return "", false, finding.New(finding.TargetForeign, finding.Fact("target_link_uri", target),
+				finding.Fact("Application", strings.Join(a.RedirectURI, " ")))
+		}
+		q.Set("target_link_uri", target)
+	}
+	u.RawQuery = q.Encode()
+	return u.String(), true, nil
+}
+
+// owns reports whether an address lies at the application: scheme, host and port of
+// one of its redirect URIs.
+func (a *Application) owns(target string) bool {
+	t, err := url.Parse(target)
+	if err != nil || t.User != nil || strings.ContainsAny(target, "\\\r\n\t ") || len(target) > 2048 {
+		return false
+	}
+	return slices.ContainsFunc(append([]string{a.Initiate}, a.RedirectURI...), func(known string) bool {
+		k, err := url.Parse(known)
+		return err == nil && k.Scheme == t.Scheme && strings.EqualFold(k.Host, t.Host) && k.Host != ""
+	})
+}
+
+// Check sees whether the settings fit the kind of application, and each other.
+func (a *Application) Check(*federation.Application) error {
+	wrong := func(field, format string, args ...any) error {
+		return &federation.SettingError{Field: field, Err: fmt.Errorf(format, args...)}
+	}
+	m := a.method()
+	switch {
+	case a.ClientKind == "":
+		return nil // unfinished
+	case a.ClientKind.Public() && m != oidc.NoMethod:
+		return wrong("authMethod", "%s cannot be: an application of kind %s can keep nothing secret; leave it out, or say web",
+			m, a.ClientKind)
+	case !a.ClientKind.Public() && m == oidc.NoMethod:
+		return wrong("authMethod", "none cannot be: an application of kind %s has to prove who it is; leave it out", a.ClientKind)
+	case a.bySecret() && len(a.Secrets) == 0 && a.ClientID != "":
+		return wrong("authMethod", "%s needs a client secret, and there is none; make one, or use private_key_jwt", m)
+	case a.WithoutPKCE && a.ClientKind.Public():
+		return wrong("withoutPKCE", "an application of kind %s always needs PKCE; leave it out", a.ClientKind)
+	case a.AllowedOrigins != "" && a.ClientKind != oidc.Browser:
+		return wrong("origins", "only applications of kind browser call from one; leave it out")
+	case a.Subject == "pairwise" && a.ClientKind == oidc.Service:
+		return wrong("subject", "a service has no person; leave it out")
+	}
+	for _, origin := range strings.Fields(a.AllowedOrigins) {
+		if u, err := url.Parse(origin); err != nil || u.Host == "" || u.Scheme != "https" && !oidc.Loopback(u.Hostname()) ||
+			u.Scheme+"://"+u.Host != origin {
+			return wrong("origins", "%q is no origin; give scheme and host alone, like https://refunds.wrenmoor.example", origin)
+		}
+	}
+	for _, name := range []struct{ field, value string }{{"resources", a.Resources}, {"serves", a.Serves}} {
+		for _, r := range strings.Fields(name.value) {
+			if u, err := url.Parse(r); err != nil || u.Fragment != "" || strings.Contains(r, "#") {
+				return wrong(name.field, "%q names no audience: an address or name without fragment (RFC 8707 §2)", r)
+			}
+		}
+	}
+	for _, s := range strings.Fields(a.Scopes) {
+		if strings.ContainsAny(s, "\"\\") || strings.ContainsFunc(s, func(r rune) bool { return r < 0x21 || r > 0x7e }) {
+			return wrong("scopes", "%q is no scope (RFC 6749 §3.3)", s)
+		}
+	}
+	return nil
+}

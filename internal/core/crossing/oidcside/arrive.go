@@ -1,0 +1,228 @@
+package oidcside
+
+import (
+	"cmp"
+	"encoding/json"
+	"slices"
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/strictjson"
+)
+
+// Request takes an authorization request in, as the query or form it came in.
+// posted says that it came by POST, pushed that it was pushed before (RFC 9126).
+func Request(form string, posted, pushed bool) *crossing.Arrival {
+	a := &crossing.Arrival{Protocol: Name, From: crossing.Application, Name: "Authorization request", Binding: "GET",
+		Indirect: posted, Octets: []byte(readable(form))}
+	if posted {
+		a.Binding = "POST"
+	}
+	if pushed {
+		a.Binding = "pushed"
+	}
+	r, err := oidc.ReadRequest(form)
+	if err != nil {
+		a.Broken = err
+		return a
+	}
+	a.Message, a.State = r, r.State
+	a.Says = []finding.Evidence{finding.Fact("client_id", clip(r.ClientID))}
+	a.Whose = func(s *federation.Snapshot) (federation.Name, bool) {
+		if app, ok := s.ApplicationBy(Name, r.ClientID); ok {
+			return app.Name, true
+		}
+		return "", false
+	}
+	return a
+}
+
+// Unreadable is a request that could not be taken out of where it came in.
+func Unreadable(err error) *crossing.Arrival {
+	return &crossing.Arrival{Protocol: Name, From: crossing.Application, Name: "Authorization request", Broken: err}
+}
+
+// readable puts each parameter on a line.
+func readable(form string) string { return strings.ReplaceAll(form, "&", "\n&") }
+
+func clip(s string) string {
+	if len(s) > 200 {
+		return strings.ToValidUTF8(s[:200], "") + "…"
+	}
+	return s
+}
+
+// reply is how and where the application wants its answer, and what it asked for.
+type reply struct {
+	RedirectURI string    `json:"redirectUri"`
+	State       string    `json:"state,omitempty"`
+	Form        bool      `json:"form,omitempty"` // by form_post
+	Nonce       string    `json:"nonce,omitempty"`
+	Challenge   string    `json:"challenge,omitempty"`
+	Scopes      []string  `json:"scopes,omitempty"` // that are granted
+	Resources   []string  `json:"resources,omitempty"`
+	IDClaims    []string  `json:"idClaims,omitempty"`
+	InfoClaims  []string  `json:"infoClaims,omitempty"`
+	Consent     bool      `json:"consent,omitempty"` // prompt=consent
+	Passive     bool      `json:"passive,omitempty"`
+	Error       oidc.Code `json:"error,omitempty"` // what it hears, if the request cannot be
+}
+
+// Receive holds an authorization request against the application (OpenID Connect
+// Core §3.1.2.2). Until the redirect URI is known to be the application's nothing
+// goes there.
+func (a *Application) Receive(g *federation.Gate, _ *federation.Application, in *crossing.Arrival,
+	_ time.Time) (out crossing.Request, log finding.Checks, err error) {
+	q, ok := in.Message.(*oidc.Request)
+	if !ok {
+		return out, log, finding.New(finding.ApplicationUnknown, in.Says...)
+	}
+	c := a.Client(nil)
+	if c.Kind == oidc.Service {
+		return out, log, finding.New(finding.OAuthRequest,
+			finding.Fact("Kind", "the application is a service: nobody signs in to it; use grant_type=client_credentials"))
+	}
+	if err := q.Safe(c); err != nil {
+		return out, log, log.Fail("Redirect URI", finding.Of(err))
+	}
+	log.Pass("Redirect URI", "on record: "+q.RedirectURI)
+	r := reply{RedirectURI: q.RedirectURI, State: q.State, Form: q.ResponseMode == "form_post", Nonce: q.Nonce,
+		Challenge: q.Challenge, Resources: q.Resources, Consent: slices.Contains(q.Prompts, "consent"),
+		Passive: slices.Contains(q.Prompts, "none")}
+	refusal := oidc.RefusalOf(q.Check(c))
+	var w crossing.Wish
+	if refusal == nil {
+		log.Pass("Flow", "code, with "+map[bool]string{true: "PKCE", false: "no PKCE, by exception"}[q.Challenge != ""])
+		w, refusal = a.wish(g, q, &r)
+	}
+	if refusal != nil {
+		r.Error, out.Unmet = refusal.Code, refusal.Finding
+	}
+	for _, s := range q.Scopes {
+		if a.may(s) && !slices.Contains(r.Scopes, s) {
+			r.Scopes = append(r.Scopes, s)
+		}
+	}
+	w.Scopes, w.Claims = r.Scopes, slices.Concat(r.IDClaims, r.InfoClaims)
+	out.Wish = w
+	out.Values = values("Client ID", q.ClientID, "Scope asked for", strings.Join(q.Scopes, " "), "Scope granted",
+		strings.Join(r.Scopes, " "), "Claims", strings.Join(slices.Compact(slices.Sorted(slices.Values(w.Claims))), " "),
+		"Resource", strings.Join(q.Resources, " "),
+		"Answer by", cmp.Or(q.ResponseMode, "query"), "Prompt", strings.Join(q.Prompts, " "))
+	out.Own, err = json.Marshal(r)
+	return out, log, err
+}
+
+// wish is what the request demands of the sign-in, in the gate's words.
+func (a *Application) wish(g *federation.Gate, q *oidc.Request, r *reply) (w crossing.Wish, no *oidc.Refusal) {
+	w = crossing.Wish{Passive: r.Passive, MaxAge: a.lives.signIn, Contexts: q.Contexts,
+		Voluntary: len(q.Contexts) > 0, Comparison: federation.CompareExact,
+		// To choose another account, the person has to be asked anew.
+		Force: slices.Contains(q.Prompts, "login") || slices.Contains(q.Prompts, "select_account") || q.MaxAge == 0}
+	if age := time.Duration(q.MaxAge) * time.Second; q.MaxAge > 0 && (w.MaxAge == 0 || age < w.MaxAge) {
+		w.MaxAge = age
+	}
+	if q.LoginHint != "" {
+		w.Hints = []string{q.LoginHint}
+	}
+	if q.IDTokenHint != "" {
+		sub, f := a.hinted(g, q.IDTokenHint)
+		if f != nil {
+			return w, &oidc.Refusal{Code: oidc.InvalidRequest, Finding: f}
+		}
+		w.Subject = sub
+	}
+	if no := r.claims(q.Claims, &w); no != nil {
+		return w, no
+	}
+	if len(w.Contexts) == 0 {
+		w.Comparison, w.Voluntary = "", false
+	}
+	return w, nil
+}
+
+// hinted is the person whom an ID token of ours is about. It may have ended (Core
+// §3.1.2.1), but it was given to this application.
+func (a *Application) hinted(g *federation.Gate, token string) (string, *finding.Finding) {
+	claims, err := oidc.Wanted{Kind: oidc.IDToken, Algorithms: Algorithms, Keys: SigningKeys(g)}.Verify(token)
+	if err != nil {
+		return "", finding.New(finding.OAuthRequest, finding.Fact("id_token_hint", finding.Of(err).Title))
+	}
+	aud, _ := claims["aud"].(string)
+	iss, _ := claims["iss"].(string)
+	sub, _ := claims["sub"].(string)
+	switch {
+	case iss != Issuer(g) || sub == "":
+		return "", finding.New(finding.OAuthRequest, finding.Compare("iss of id_token_hint", Issuer(g), iss))
+	case aud != a.ClientID:
+		return "", finding.New(finding.OAuthRequest, finding.Compare("aud of id_token_hint", a.ClientID, aud))
+	}
+	return sub, nil
+}
+
+// mostClaims is how many claims a request may name.
+const mostClaims = 100
+
+// claims reads the claims parameter (OpenID Connect Core §5.5). A context that is
+// essential is demanded, and so is a subject that is named.
+func (r *reply) claims(text string, w *crossing.Wish) *oidc.Refusal {
+	if text == "" {
+		return nil
+	}
+	bad := func(evidence finding.Evidence) *oidc.Refusal {
+		return &oidc.Refusal{Code: oidc.InvalidRequest, Finding: finding.New(finding.OAuthRequest, evidence)}
+	}
+	o, err := strictjson.Object([]byte(text), 32)
+	if err != nil {
+		return bad(finding.Fact("claims", err.Error()))
+	}
+	for place, to := range map[string]*[]string{"id_token": &r.IDClaims, "userinfo": &r.InfoClaims} {
+		wanted, ok := o[place].(map[string]any)
+		if !ok && o[place] != nil || len(wanted) > mostClaims {
+			return bad(finding.Fact("claims", place+" is no object of at most 100 claims"))
+		}
+		for name := range wanted {
+			if !oidc.Reserved(name) {
+				*to = append(*to, name)
+			}
+		}
+		slices.Sort(*to)
+	}
+	wanted, _ := o["id_token"].(map[string]any)
+	if acr, ok := wanted["acr"].(map[string]any); ok && acr["essential"] == true {
+		if contexts := named(acr); len(contexts) > 0 {
+			w.Contexts, w.Voluntary, w.Comparison = contexts, false, federation.CompareExact
+		}
+	}
+	if sub, ok := wanted["sub"].(map[string]any); ok {
+		if one := named(sub); len(one) == 1 {
+			w.Subject = one[0]
+		}
+	}
+	return nil
+}
+
+// named are the values that a request for one claim names: value, or values.
+func named(claim map[string]any) (out []string) {
+	list, _ := claim["values"].([]any)
+	for _, v := range append(list, claim["value"]) {
+		if s, ok := v.(string); ok {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// values pairs labels with values and leaves out what is empty.
+func values(pairs ...string) (out []federation.Value) {
+	for i := 0; i+1 < len(pairs); i += 2 {
+		if pairs[i+1] != "" {
+			out = append(out, federation.Value{Label: pairs[i], Value: pairs[i+1]})
+		}
+	}
+	return out
+}

@@ -1,0 +1,49 @@
+package oidcside
+
+import (
+	"net/url"
+	"time"
+
+	"innergate.example/innergate/internal/core/checks"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/oidc"
+)
+
+// secretAhead is how long ahead the end of a secret is told of.
+const secretAhead = 30 * day
+
+// Checks looks at what only OpenID Connect applications have. What can never work
+// (addresses, methods and kinds that do not fit) is refused when it is saved.
+func (a *Application) Checks(c *checks.Checker, r federation.Record, l *checks.List) {
+	if a.WithoutPKCE {
+		l.Add(finding.New(finding.ExceptionInForce, finding.Fact("Setting", "withoutPKCE")))
+	}
+	for _, address := range a.RedirectURI {
+		if u, err := url.Parse(address); err == nil && a.ClientKind != oidc.Native && oidc.Loopback(u.Hostname()) {
+			l.Add(finding.New(finding.RedirectLoopback, finding.Fact("Redirect URI", address)))
+		} else if err == nil && u.Scheme+"://"+u.Host == c.Snap.Gate.Base {
+			l.Add(finding.New(finding.RedirectUnregistered, finding.Compare("Redirect URI", "an address of the application",
+				address+", which is the gate's own")))
+		}
+	}
+	a.secretEnds(c.Now, l)
+	c.Keys(l, a.Keys(), false)
+	c.BothSides(l, r.(*federation.Application))
+}
+
+// secretEnds tells of a secret that has no successor and ends.
+func (a *Application) secretEnds(now time.Time, l *checks.List) {
+	if !a.bySecret() || len(a.Secrets) == 0 {
+		return
+	}
+	last := a.Secrets[len(a.Secrets)-1].Expires
+	left := finding.Passing("Left", last.Sub(now).Truncate(time.Hour).String())
+	switch {
+	case last.IsZero():
+	case !now.Before(last):
+		l.Add(finding.New(finding.SecretEnded, finding.Fact("Ended", last.Format(time.RFC3339))))
+	case last.Sub(now) < secretAhead:
+		l.Add(finding.New(finding.SecretEnding, finding.Fact("Ends", last.Format(time.RFC3339)), left))
+	}
+}

@@ -1,0 +1,78 @@
+package oidcside
+
+import (
+	"encoding/json"
+	"slices"
+	"time"
+
+	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/profile"
+)
+
+// claimsOf are the claims about a person that scopes and single requests ask for
+// (OpenID Connect Core §5.4, §5.5). Those of the protocol are never among them.
+func claimsOf(attributes []profile.Attribute, scopes, single []string) []profile.Claim {
+	var wanted []string
+	for _, s := range scopes {
+		wanted = append(wanted, profile.Scoped(s)...)
+	}
+	wanted = append(wanted, single...)
+	return profile.Claims(attributes, func(name string) bool {
+		return !oidc.Reserved(name) && slices.Contains(wanted, name)
+	})
+}
+
+// told is everything that an application may come to know by a sign-in, in the ID
+// token or at the user-info address.
+func (a *Application) told(attributes []profile.Attribute, r reply) []profile.Claim {
+	return claimsOf(attributes, r.Scopes, slices.Concat(r.IDClaims, r.InfoClaims))
+}
+
+// inIDToken and inUserInfo say where the claims of scopes are told.
+func (a *Application) inIDToken() bool  { return a.ClaimsIn == "idToken" || a.ClaimsIn == "both" }
+func (a *Application) inUserInfo() bool { return a.ClaimsIn != "idToken" }
+
+// written are claims as JSON has them: numbers digit by digit, times in seconds
+// since 1970 where the standard wants a number.
+func written(claims []profile.Claim) map[string]any {
+	out := map[string]any{}
+	for _, c := range claims {
+		if c.Name == "address" && len(c.Values) == 1 {
+			if s, ok := addressOf(c.Values[0]); ok {
+				out[c.Name] = s
+				continue
+			}
+		}
+		if !c.List {
+			out[c.Name] = jsonOf(c.Values[0])
+			continue
+		}
+		list := make([]any, len(c.Values))
+		for i, v := range c.Values {
+			list[i] = jsonOf(v)
+		}
+		out[c.Name] = list
+	}
+	return out
+}
+
+// addressOf is an address that is a text only (OpenID Connect Core §5.1.1).
+func addressOf(v profile.Value) (any, bool) {
+	return map[string]string{"formatted": v.String()}, v.Type() == profile.Text
+}
+
+func jsonOf(v profile.Value) any {
+	switch v.Type() {
+	case profile.Number:
+		return json.Number(v.String())
+	case profile.Boolean:
+		return v.True()
+	case profile.Structure:
+		return json.RawMessage(v.String())
+	case profile.Time:
+		if t, err := time.Parse(time.RFC3339Nano, v.String()); err == nil {
+			return t.Unix()
+		}
+	}
+	return v.String()
+}

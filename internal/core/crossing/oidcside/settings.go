@@ -1,0 +1,151 @@
+package oidcside
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/grant"
+	"innergate.example/innergate/internal/core/oidc"
+)
+
+// ApplicationSettings are what an engineer decides about an OpenID Connect
+// application.
+type ApplicationSettings struct {
+	AuthMethod      string `json:"authMethod"`
+	Algorithm       string `json:"algorithm"`
+	Subject         string `json:"subject"`
+	AccessToken     string `json:"accessToken"`
+	ClaimsIn        string `json:"claimsIn"`
+	Scopes          string `json:"scopes"`
+	Resources       string `json:"resources"`
+	Serves          string `json:"serves"`
+	AskConsent      bool   `json:"askConsent"`
+	WithoutPKCE     bool   `json:"withoutPKCE"`
+	AllowedOrigins  string `json:"origins"`
+	NoRefresh       bool   `json:"noRefresh"`
+	AccessTokenLife string `json:"accessTokenLife"`
+	IDTokenLife     string `json:"idTokenLife"`
+	RefreshIdle     string `json:"refreshIdle"`
+	RefreshAbsolute string `json:"refreshAbsolute"`
+	SignInAge       string `json:"signInAge"`
+}
+
+var applicationSettings = []federation.Setting{
+	{Name: "authMethod", Choices: []string{"", string(oidc.SecretBasic), string(oidc.SecretPost), string(oidc.SignedJWT),
+		string(oidc.NoMethod)}, Text: "How it proves who it is at the token endpoint (token_endpoint_auth_method); empty goes by its kind"},
+	{Name: "algorithm", Choices: append([]string{""}, Algorithms...),
+		Text: "Algorithm that its tokens are signed with (id_token_signed_response_alg); empty is RS256"},
+	{Name: "subject", Choices: []string{"", "public", "pairwise"},
+		Text: "pairwise: sub is of no use to compare people with other applications (subject_type); empty is public"},
+	{Name: "accessToken", Choices: []string{"", "jwt", "opaque"},
+		Text: "jwt: whoever gets it can read and verify it (RFC 9068); opaque: only by introspection; empty is jwt"},
+	{Name: "claimsIn", Choices: []string{"", "userInfo", "idToken", "both"},
+		Text: "Where the claims of scopes are told; empty is userInfo, as the standard has it"},
+	{Name: "scopes", Most: 2000, Text: "Scopes it may ask for beside openid, separated by spaces; empty allows the standard ones"},
+	{Name: "resources", Most: 4000, Text: "Audiences its access tokens may name (resource), separated by spaces"},
+	{Name: "serves", Most: 4000, Text: "Audiences that it is itself, so that it may have their tokens introspected, separated by spaces"},
+	{Name: "askConsent", Text: "The person is asked whether it may be told, once; otherwise only where the request wants it"},
+	{Name: "withoutPKCE", Text: "Exception: a web application that cannot do PKCE; leaves a warning"},
+	{Name: "origins", Most: 2000,
+		Text: "Origins it calls from beside those of its redirect URIs, separated by spaces; of kind browser"},
+	{Name: "noRefresh", Text: "It gets no refresh tokens"},
+	{Name: "accessTokenLife", Most: 20, Text: "How long an access token is good, like 10m; empty is 10m"},
+	{Name: "idTokenLife", Most: 20, Text: "How long an ID token is good, like 5m; empty is 5m"},
+	{Name: "refreshIdle", Most: 20, Text: "How long a refresh token may lie unused, like 14d; empty is 14d"},
+	{Name: "refreshAbsolute", Most: 20, Text: "How long after the sign-in tokens can be refreshed, like 90d; empty is 90d"},
+	{Name: "signInAge", Most: 20, Text: "How old a sign-in at the provider may be when it enters here, like 8h; empty is any age"},
+}
+
+// Settings are its ApplicationSettings.
+func (a *Application) Settings() any { return a.ApplicationSettings }
+
+// SettingList describes its settings.
+func (*Application) SettingList() []federation.Setting { return applicationSettings }
+
+// With lays settings over.
+func (a *Application) With(settings []byte) (federation.Side, error) {
+	b := *a
+	if err := json.Unmarshal(settings, &b.ApplicationSettings); err != nil {
+		return nil, err
+	}
+	return b.ready()
+}
+
+// lives are the lifetimes of the settings.
+type lives struct {
+	access, id time.Duration
+	refresh    grant.Lifetimes
+	signIn     time.Duration
+}
+
+// bounds of lifetimes, and what they are where nothing is set.
+var bounds = []struct {
+	field              string
+	usual, least, most time.Duration
+}{
+	{"accessTokenLife", 10 * time.Minute, time.Minute, 24 * time.Hour},
+	{"idTokenLife", 5 * time.Minute, time.Minute, 24 * time.Hour},
+	{"refreshIdle", 14 * day, time.Minute, 400 * day},
+	{"refreshAbsolute", 90 * day, time.Minute, 400 * day},
+	{"signInAge", 0, time.Minute, 30 * day},
+}
+
+const day = 24 * time.Hour
+
+func (s ApplicationSettings) lives() (l lives, err error) {
+	texts := []string{s.AccessTokenLife, s.IDTokenLife, s.RefreshIdle, s.RefreshAbsolute, s.SignInAge}
+	for i, to := range []*time.Duration{&l.access, &l.id, &l.refresh.Idle, &l.refresh.Absolute, &l.signIn} {
+		b := bounds[i]
+		if *to = b.usual; texts[i] == "" {
+			continue
+		}
+		d, ok := duration(texts[i])
+		if !ok || d < b.least || d > b.most {
+			return l, &federation.SettingError{Field: b.field,
+				Err: fmt.Errorf("%q is no time that is taken; give one from %s to %s, like 10m, 8h or 14d", texts[i], short(b.least),
+					short(b.most))}
+		}
+		*to = d
+	}
+	return l, nil
+}
+
+// duration reads a time like 10m, 8h or 14d.
+func duration(s string) (time.Duration, bool) {
+	if n, ok := strings.CutSuffix(s, "d"); ok {
+		days, err := strconv.Atoi(n)
+		return time.Duration(days) * day, err == nil && days >= 0 && days < 10000
+	}
+	d, err := time.ParseDuration(s)
+	return d, err == nil
+}
+
+// short writes a time as duration reads it.
+func short(d time.Duration) string {
+	switch {
+	case d%day == 0:
+		return fmt.Sprintf("%dd", d/day)
+	case d%time.Hour == 0:
+		return fmt.Sprintf("%dh", d/time.Hour)
+	}
+	return fmt.Sprintf("%dm", d/time.Minute)
+}
+
+// standardScopes are those that an application may ask for where nothing is set.
+var standardScopes = []string{"openid", "profile", "email", "address", "phone", "groups", "offline_access"}
+
+// may reports whether it may ask for a scope.
+func (a *Application) may(scope string) bool {
+	if scope == "openid" {
+		return a.ClientKind != oidc.Service
+	}
+	if a.Scopes == "" {
+		return a.ClientKind != oidc.Service && slices.Contains(standardScopes, scope)
+	}
+	return slices.Contains(strings.Fields(a.Scopes), scope)
+}

@@ -1,0 +1,257 @@
+package oidcside
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/strictjson"
+)
+
+// Take reads client metadata (RFC 7591 §2). What it does not say stays as it is, but
+// for addresses and keys, which are those of the document.
+func (a *Application) Take(document []byte, _ federation.Trusting) (federation.Side, federation.Intake, error) {
+	if bytes.HasPrefix(bytes.TrimSpace(document), []byte("<")) {
+		return nil, federation.Intake{}, finding.New(finding.ClientMetadata,
+			finding.Fact("Cause", "this is XML or a page; the metadata of an OpenID Connect client is JSON (RFC 7591), or type its values"))
+	}
+	m, err := oidc.ReadMetadata(document)
+	if err != nil {
+		return nil, federation.Intake{}, err
+	}
+	b := *a
+	if m.ClientID != "" {
+		if err := checkClientID(m.ClientID); err != nil {
+			return nil, federation.Intake{}, err
+		}
+		b.ClientID = m.ClientID
+	}
+	if m.Secret != "" {
+		if err := b.replaceSecret(m.Secret); err != nil {
+			return nil, federation.Intake{}, err
+		}
+	}
+	b.ClientKind, b.RedirectURI, b.PostLogout, b.PassedOver = m.Kind, m.RedirectURIs, m.PostLogout, m.PassedOver
+	b.BackChannel, b.Initiate, b.KeyAddress, b.KeyText = m.BackChannel, m.Initiate, m.JWKSAddress, ""
+	b.Name, b.Homepage = m.Title, m.Homepage
+	if len(m.Keys) > 0 {
+		if b.KeyText, err = keyText(document); err != nil {
+			return nil, federation.Intake{}, err
+		}
+	}
+	b.wants(m)
+	side, err := b.ready()
+	return side, federation.Intake{}, err
+}
+
+// wants takes over what the metadata asks for where the engineer has decided
+// nothing.
+func (a *Application) wants(m oidc.Metadata) {
+	if a.AuthMethod == "" && m.Method != a.method() {
+		a.AuthMethod = string(m.Method)
+	}
+	if a.Algorithm == "" {
+		a.Algorithm = m.Algorithm
+	}
+	if a.Subject == "" && m.Pairwise {
+		a.Subject = "pairwise"
+	}
+	if a.Scopes == "" && len(m.Scopes) > 0 {
+		a.Scopes = strings.Join(slices.DeleteFunc(m.Scopes, func(s string) bool { return s == "openid" }), " ")
+	}
+}
+
+// keyText is the member jwks of a document.
+func keyText(document []byte) (string, error) {
+	var d struct {
+		JWKS json.RawMessage `json:"jwks"`
+	}
+	err := json.Unmarshal(document, &d)
+	return string(d.JWKS), err
+}
+
+// Kept is a document as it is kept: without the secret in it.
+func (*Application) Kept(document []byte) []byte {
+	o, err := strictjson.Object(document, 32)
+	if err != nil || o["client_secret"] == nil {
+		return document
+	}
+	delete(o, "client_secret")
+	delete(o, "registration_access_token")
+	octets, err := json.MarshalIndent(o, "", "  ")
+	if err != nil {
+		return nil
+	}
+	return octets
+}
+
+// Fields that can be typed, named as in the metadata.
+var typed = []string{"clientId", "clientSecret", "kind", "redirectUris", "postLogoutRedirectUris", "jwks", "jwksUri",
+	"backchannelLogoutUri", "initiateLoginUri", "certificate"}
+
+// least and most letters of a client secret that is brought along.
+const (
+	leastSecret = 16
+	mostSecret  = 512
+)
+
+// Overlay lays typed values over what is known. Addresses of one field are separated
+// by spaces, and "none" takes out what is there.
+func (a *Application) Overlay(t federation.Typed) (federation.Side, error) {
+	if err := t.Only(typed...); err != nil {
+		return nil, err
+	}
+	b := *a
+	bad := func(field, format string, args ...any) error {
+		return &federation.SettingError{Field: field, Err: fmt.Errorf(format, args...)}
+	}
+	if id := strings.TrimSpace(t["clientId"]); id != "" {
+		if err := checkClientID(id); err != nil {
+			return nil, bad("clientId", "%w", err)
+		}
+		b.ClientID = id
+	}
+	if kind := oidc.ClientKind(strings.TrimSpace(t["kind"])); kind != "" {
+		if !slices.Contains(oidc.ClientKinds, kind) {
+			return nil, bad("kind", "%s", unknownKind(string(kind)))
+		}
+		b.ClientKind = kind
+	}
+	for _, f := range []struct {
+		field string
+		to    *[]string
+	}{{"redirectUris", &b.RedirectURI}, {"postLogoutRedirectUris", &b.PostLogout}} {
+		if err := b.addresses(f.field, t[f.field], f.to); err != nil {
+			return nil, err
+		}
+	}
+	for _, f := range []struct {
+		field string
+		to    *string
+	}{{"backchannelLogoutUri", &b.BackChannel}, {"initiateLoginUri", &b.Initiate}, {"jwksUri", &b.KeyAddress}} {
+		if err := address(f.field, t[f.field], f.to); err != nil {
+			return nil, err
+		}
+	}
+	if err := b.typedKeys(t); err != nil {
+		return nil, err
+	}
+	if s := strings.TrimSpace(t["clientSecret"]); s != "" {
+		if err := b.replaceSecret(s); err != nil {
+			return nil, bad("clientSecret", "%w", err)
+		}
+	}
+	side, err := b.ready()
+	return side, err
+}
+
+func unknownKind(kind string) string {
+	words := make([]string, len(oidc.ClientKinds))
+	for i, k := range oidc.ClientKinds {
+		words[i] = string(k)
+	}
+	if near := nearword.Of(kind, words); near != "" {
+		return fmt.Sprintf("there is no kind %q; did you mean %s?", kind, near)
+	}
+	return fmt.Sprintf("there is no kind %q; use one of %s", kind, strings.Join(words, ", "))
+}
+
+// typedKeys takes keys: those that stand there, or the address of some.
+func (a *Application) typedKeys(t federation.Typed) error {
+	field := "jwks"
+	if t["certificate"] != "" {
+		field = "certificate"
+	}
+	text := strings.TrimSpace(t[field])
+	switch {
+	case text != "" && t["jwksUri"] != "":
+		return &federation.SettingError{Field: field,
+			Err: errors.New("keys and an address of keys were given; give one of both (RFC 7591 §2)")}
+	case text == "none":
+		a.KeyText = ""
+	case text != "":
+		if _, err := oidc.ReadKeys([]byte(text)); err != nil {
+			return &federation.SettingError{Field: field, Err: err}
+		}
+		a.KeyText, a.KeyAddress = text, ""
+	case t["jwksUri"] != "" && a.KeyAddress != "":
+		a.KeyText = ""
+	}
+	return nil
+}
+
+// addresses reads addresses that people are sent to.
+func (a *Application) addresses(field, text string, to *[]string) error {
+	list := strings.Fields(text)
+	if len(list) == 0 {
+		return nil
+	}
+	if *to = nil; len(list) == 1 && list[0] == "none" {
+		return nil
+	}
+	for _, u := range list {
+		if err := oidc.CheckRedirect(a.ClientKind, u); err != nil {
+			return &federation.SettingError{Field: field, Err: err}
+		}
+		if !slices.Contains(*to, u) {
+			*to = append(*to, u)
+		}
+	}
+	return nil
+}
+
+// address reads an address that the gate calls, or sends people to.
+func address(field, text string, to *string) error {
+	if text = strings.TrimSpace(text); text == "" {
+		return nil
+	}
+	if *to = ""; text == "none" {
+		return nil
+	}
+	u, err := url.Parse(text)
+	if err != nil || u.Hostname() == "" || u.User != nil || strings.ContainsAny(text, "#\\ ") ||
+		u.Scheme != "https" && (u.Scheme != "http" || !oidc.Loopback(u.Hostname())) {
+		return &federation.SettingError{Field: field,
+			Err: fmt.Errorf("%q is no address that is taken; give a whole one that begins with https://", text)}
+	}
+	*to = text
+	return nil
+}
+
+// longestClientID is how long a client ID may be, in letters.
+const longestClientID = 255
+
+// checkClientID sees whether a client ID that is brought along can be one (RFC 6749
+// appendix A.1: VSCHAR). A colon would end it in an Authorization header.
+func checkClientID(id string) error {
+	switch {
+	case len(id) > longestClientID:
+		return fmt.Errorf("the client ID has %d letters; at most %d are taken", len(id), longestClientID)
+	case strings.ContainsFunc(id, func(r rune) bool { return r < 0x21 || r > 0x7e }):
+		return errors.New("the client ID has letters other than printable ASCII, or spaces (RFC 6749 appendix A.1)")
+	}
+	return nil
+}
+
+// replaceSecret puts a secret that is brought along in place of those there are.
+func (a *Application) replaceSecret(secret string) error {
+	if len(secret) < leastSecret || len(secret) > mostSecret {
+		return fmt.Errorf("the client secret has %d letters; %d to %d are taken, or give none and have one made", len(secret),
+			leastSecret, mostSecret)
+	}
+	if a.ClientKind.Public() {
+		return fmt.Errorf("an application of kind %s can keep no secret; leave it out", a.ClientKind)
+	}
+	if sum := sumOf(secret); len(a.Secrets) != 1 || a.Secrets[0].Sum != sum {
+		a.Secrets = []Secret{{Sum: sum}}
+	}
+	return nil
+}

@@ -1,0 +1,267 @@
+// Package grants keeps what sign-ins gave applications (codes and refresh tokens,
+// which are not kept themselves, see core/grant), and what people agreed to that
+// applications may be told. What is decided about them is decided in the core.
+package grants
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/grant"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/store"
+)
+
+// Room keeps grants and consents.
+type Room struct {
+	store   *store.Store
+	now     func() time.Time
+	records *records.Room
+}
+
+// New makes a room over a store.
+func New(s *store.Store, now func() time.Time, r *records.Room) *Room {
+	return &Room{store: s, now: now, records: r}
+}
+
+// Kept is a grant with what it rests on.
+type Kept struct {
+	grant.Grant
+	Word  crossing.Answer `json:"word"`            // the provider's, of the sign-in
+	Trace string          `json:"trace,omitempty"` // reference of the sign-in
+}
+
+// longest that a grant is kept, whatever the record of the application says later.
+const longest = 400 * 24 * time.Hour
+
+// Put keeps a new grant. One that ends with its session is kept until that ends.
+func (rm *Room) Put(tx *gorm.DB, k Kept, session time.Time) error {
+	expires := session
+	if k.Offline {
+		expires = k.Began.Add(longest)
+	}
+	row, err := rm.row(k)
+	if err != nil {
+		return err
+	}
+	row.Expires = expires.UTC()
+	return tx.Create(row).Error
+}
+
+func (rm *Room) row(k Kept) (*store.GrantRow, error) {
+	plain, err := json.Marshal(k)
+	if err != nil {
+		return nil, err
+	}
+	return &store.GrantRow{ID: k.ID, Revision: k.Revision, App: string(k.Client), Person: k.Person, Session: k.Session,
+		Offline: k.Offline, Began: k.Began.UTC(), Ended: string(k.Ended), Sealed: rm.store.Seal("grant", plain)}, nil
+}
+
+func (rm *Room) read(row store.GrantRow) (k Kept, err error) {
+	plain, err := rm.store.Open("grant", row.Sealed)
+	if err == nil {
+		err = json.Unmarshal(plain, &k)
+	}
+	if row.Ended != "" && k.Ended == "" { // by a statement over many
+		k.Ended = grant.Ending(row.Ended)
+	}
+	k.Revision = row.Revision
+	return k, err
+}
+
+// Get finds a grant; false if there is none of the ID.
+func (rm *Room) Get(ctx context.Context, id string) (Kept, bool, error) {
+	var rows []store.GrantRow
+	err := rm.store.Read.WithContext(ctx).Where("id = ? AND expires > ?", id, rm.now().UTC()).Limit(1).Find(&rows).Error
+	if err != nil || len(rows) == 0 {
+		return Kept{}, false, err
+	}
+	k, err := rm.read(rows[0])
+	return k, err == nil, err
+}
+
+// ErrMoved says that a grant is at another revision than the one a decision was made
+// from: it is to be read again.
+var ErrMoved = errors.New("the grant has moved on")
+
+// Move keeps the next value of a grant, if it is still at the revision before.
+func (rm *Room) Move(tx *gorm.DB, was int, next Kept) error {
+	row, err := rm.row(next)
+	if err != nil {
+		return err
+	}
+	done := tx.Model(&store.GrantRow{}).Where("id = ? AND revision = ?", next.ID, was).
+		Updates(map[string]any{"revision": row.Revision, "ended": row.Ended, "sealed": row.Sealed})
+	if done.Error == nil && done.RowsAffected != 1 {
+		return ErrMoved
+	}
+	return done.Error
+}
+
+// EndSession ends what hangs on a session, by its lasting name: everything that
+// does not outlive it.
+func (rm *Room) EndSession(tx *gorm.DB, lasting string, why grant.Ending) error {
+	if lasting == "" {
+		return nil
+	}
+	return end(tx.Where("session = ? AND offline = ?", lasting, false), why)
+}
+
+// End ends one grant.
+func (rm *Room) End(tx *gorm.DB, id string, why grant.Ending) error {
+	return end(tx.Where("id = ?", id), why)
+}
+
+// Extend has what hangs on a session live as long as that does now.
+func (rm *Room) Extend(tx *gorm.DB, lasting string, until time.Time) error {
+	return tx.Model(&store.GrantRow{}).Where("session = ? AND offline = ? AND expires < ?", lasting, false, until.UTC()).
+		Update("expires", until.UTC()).Error
+}
+
+func end(q *gorm.DB, why grant.Ending) error {
+	return q.Model(&store.GrantRow{}).Where("ended = ''").
+		Updates(map[string]any{"ended": string(why), "revision": gorm.Expr("revision + 1")}).Error
+}
+
+// Agreed gives the scopes that somebody agreed to for an application.
+func (rm *Room) Agreed(ctx context.Context, app federation.ID, person int64) ([]string, error) {
+	scopes, err := agreed(rm.store.Read.WithContext(ctx), app, person)
+	return scopes, err
+}
+
+func agreed(db *gorm.DB, app federation.ID, person int64) ([]string, error) {
+	var rows []store.ConsentRow
+	err := db.Where("app = ? AND person = ?", string(app), person).Limit(1).Find(&rows).Error
+	if err != nil || len(rows) == 0 {
+		return []string{}, err
+	}
+	return strings.Fields(rows[0].Scopes), nil
+}
+
+// Agree adds to what somebody agreed to. Somebody who is known for one session only
+// is asked each time.
+func (rm *Room) Agree(tx *gorm.DB, app federation.ID, person int64, scopes []string) error {
+	if person == 0 {
+		return nil
+	}
+	before, err := agreed(tx, app, person)
+	if err != nil {
+		return err
+	}
+	all := append(before, scopes...)
+	slices.Sort(all)
+	return tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&store.ConsentRow{App: string(app), Person: person,
+		Scopes: strings.Join(slices.Compact(all), " "), At: rm.now().UTC()}).Error
+}
+
+// Consent is what somebody agreed to.
+type Consent struct {
+	Person int64
+	Scopes []string
+	At     time.Time
+}
+
+// Filter narrows a list.
+type Filter struct {
+	Person        int64 // 0 for everybody
+	Offset, Limit int
+}
+
+// Consents lists what people agreed to for an application, the latest first, and how
+// many there are.
+func (rm *Room) Consents(ctx context.Context, app string, f Filter) ([]Consent, int64, error) {
+	a, err := rm.records.Application(app)
+	if err != nil {
+		return nil, 0, err
+	}
+	q := rm.store.Read.WithContext(ctx).Model(&store.ConsentRow{}).Where("app = ?", string(a.ID))
+	if f.Person != 0 {
+		q = q.Where("person = ?", f.Person)
+	}
+	var total int64
+	var rows []store.ConsentRow
+	err = errors.Join(q.Session(&gorm.Session{}).Count(&total).Error,
+		q.Order("at DESC, person").Offset(f.Offset).Limit(f.Limit).Find(&rows).Error)
+	out := []Consent{}
+	for _, r := range rows {
+		out = append(out, Consent{Person: r.Person, Scopes: strings.Fields(r.Scopes), At: r.At})
+	}
+	return out, total, err
+}
+
+// Grant is one as an engineer sees it.
+type Grant struct {
+	ID       string
+	Person   int64
+	Subject  string
+	Provider federation.Name
+	Scopes   []string
+	Offline  bool
+	Began    time.Time
+	Used     time.Time
+	Ended    string
+	Trace    string
+}
+
+// List lists grants of an application that give something or gave it lately, the
+// latest first, and how many there are.
+func (rm *Room) List(ctx context.Context, app string, f Filter) ([]Grant, int64, error) {
+	a, err := rm.records.Application(app)
+	if err != nil {
+		return nil, 0, err
+	}
+	q := rm.store.Read.WithContext(ctx).Model(&store.GrantRow{}).Where("app = ? AND expires > ?", string(a.ID), rm.now().UTC())
+	if f.Person != 0 {
+		q = q.Where("person = ?", f.Person)
+	}
+	var total int64
+	var rows []store.GrantRow
+	err = errors.Join(q.Session(&gorm.Session{}).Count(&total).Error,
+		q.Order("began DESC, id").Offset(f.Offset).Limit(f.Limit).Find(&rows).Error)
+	out := []Grant{}
+	for _, r := range rows {
+		if err != nil {
+			break
+		}
+		var k Kept
+		k, err = rm.read(r)
+		out = append(out, Grant{ID: k.ID, Person: k.Person, Subject: k.Subject, Provider: k.Word.Provider, Scopes: k.Scopes,
+			Offline: k.Offline, Began: k.Began, Used: k.Used, Ended: string(k.Ended), Trace: k.Trace})
+	}
+	return out, total, err
+}
+
+// Withdraw takes back what somebody agreed to for an application, and ends what
+// their sign-ins gave it. It tells how many grants ended.
+func (rm *Room) Withdraw(ctx context.Context, by change.By, app string, person int64) (ended int64, err error) {
+	a, err := rm.records.Application(app)
+	if err != nil {
+		return 0, err
+	}
+	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+		gone := tx.Where("app = ? AND person = ?", string(a.ID), person).Delete(&store.ConsentRow{})
+		if gone.Error != nil {
+			return gone.Error
+		}
+		done := tx.Model(&store.GrantRow{}).Where("app = ? AND person = ? AND ended = ''", string(a.ID), person).
+			Updates(map[string]any{"ended": string(grant.Withdrawn), "revision": gorm.Expr("revision + 1")})
+		if ended = done.RowsAffected; done.Error != nil {
+			return done.Error
+		}
+		if gone.RowsAffected == 0 && ended == 0 {
+			return &change.NotFoundError{Kind: "consent or grant of the person", Name: app}
+		}
+		return change.Note{At: rm.now(), By: by, Kind: "consent", Name: app, What: "withdrawn"}.Write(tx)
+	})
+	return ended, err
+}

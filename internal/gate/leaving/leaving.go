@@ -1,0 +1,98 @@
+// Package leaving signs people out: a session ends with everything that was given
+// in it, and the applications that were told somebody in it hear of that, through
+// the outbox, until they answer.
+package leaving
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/grant"
+	"innergate.example/innergate/internal/core/signout"
+	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/outbox"
+	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/sessions"
+	"innergate.example/innergate/internal/store"
+)
+
+// Room signs people out.
+type Room struct {
+	store    *store.Store
+	now      func() time.Time
+	records  *records.Room
+	sessions *sessions.Room
+	grants   *grants.Room
+	outbox   *outbox.Room
+}
+
+// Parts are what the room works with.
+type Parts struct {
+	Store    *store.Store
+	Now      func() time.Time
+	Records  *records.Room
+	Sessions *sessions.Room
+	Grants   *grants.Room
+	Outbox   *outbox.Room
+}
+
+// New makes a room.
+func New(p Parts) *Room {
+	return &Room{store: p.Store, now: p.Now, records: p.Records, sessions: p.Sessions, grants: p.Grants, outbox: p.Outbox}
+}
+
+// Session is that of a browser, nil if there is none.
+func (rm *Room) Session(ctx context.Context, token string) *crossing.Session {
+	return rm.sessions.Find(ctx, token)
+}
+
+// SignOut ends a session. Ending one that has ended is no error.
+func (rm *Room) SignOut(ctx context.Context, s *crossing.Session) (told int, err error) {
+	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+		told, err = rm.End(tx, s)
+		return err
+	})
+	if err == nil {
+		rm.sessions.Drop(s.Ref)
+		rm.outbox.Wake()
+	}
+	return told, err
+}
+
+// End ends a session within a transaction: its row, what hangs on it, and a notice
+// to each application that wants to hear. It gives how many will be told.
+func (rm *Room) End(tx *gorm.DB, s *crossing.Session) (int, error) {
+	var rows []store.IssuedRow
+	ref := []byte(s.Ref)
+	if err := tx.Where("session = ?", ref).Order("id").Find(&rows).Error; err != nil {
+		return 0, err
+	}
+	issued := make([]signout.Issued, len(rows))
+	for i, r := range rows {
+		name, err := rm.store.Open("issued", r.Sealed)
+		if err != nil {
+			return 0, err
+		}
+		issued[i] = signout.Issued{App: federation.ID(r.Application), Session: r.SessionIndex, Name: json.RawMessage(name)}
+	}
+	notices := signout.Plan(rm.records.Snapshot(), issued)
+	for _, n := range notices {
+		if err := rm.outbox.Notify(tx, n.App, n.Notice); err != nil {
+			return 0, err
+		}
+	}
+	if err := rm.grants.EndSession(tx, s.Lasting, grant.SignedOut); err != nil {
+		return 0, err
+	}
+	for _, row := range []any{&store.IssuedRow{}} {
+		if err := tx.Where("session = ?", ref).Delete(row).Error; err != nil {
+			return 0, err
+		}
+	}
+	return len(notices), tx.Where("hash = ?", ref).Delete(&store.SessionRow{}).Error
+}

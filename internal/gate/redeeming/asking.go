@@ -1,0 +1,262 @@
+package redeeming
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing/oidcside"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/grant"
+	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/gate/random"
+	"innergate.example/innergate/internal/store"
+)
+
+// clientOf is an application with its side.
+type clientOf struct {
+	app  *federation.Application
+	side *oidcside.Application
+}
+
+// confidential refuses clients that prove nothing.
+func confidential(a *asked) error {
+	if a.method == oidc.NoMethod {
+		return refuse(oidc.InvalidClient, finding.New(finding.ClientUnproved,
+			finding.Fact("Method", "none: only who proves who they are may ask about tokens")))
+	}
+	return nil
+}
+
+// inactive is all that is said of a token that gives nothing, or is none of the
+// caller's business (RFC 7662 §2.2).
+func inactive() map[string]any { return map[string]any{"active": false} }
+
+// Introspect says what a token is good for (RFC 7662), to its own application and to
+// those that are its audience.
+func (rm *Room) Introspect(ctx context.Context, c Caller) (out map[string]any, err error) {
+	a, err := rm.begin(ctx, "introspect", c)
+	if err == nil {
+		err = confidential(a)
+	}
+	if err == nil {
+		err = rm.spend(ctx, a)
+	}
+	if err == nil && a.form.Get("token") == "" {
+		err = wrong(oidc.InvalidRequest, finding.Fact("Missing", "token"))
+	}
+	if err == nil {
+		out, err = rm.introspect(ctx, a, a.form.Get("token"))
+	}
+	rm.record(a, err, nil)
+	return out, err
+}
+
+// spend consumes what the client may use once, where nothing else is written.
+func (rm *Room) spend(ctx context.Context, a *asked) error {
+	if a.proved.Once == "" {
+		return nil
+	}
+	return rm.store.Write(ctx, func(tx *gorm.DB) error { return once(tx, a) })
+}
+
+func (rm *Room) introspect(ctx context.Context, a *asked, token string) (map[string]any, error) {
+	if h, ok := grant.ReadHandle(a.snap.Gate.Handles, token); ok && h.Kind == grant.RefreshHandle {
+		return rm.introspectRefresh(ctx, a, h)
+	}
+	b, err := rm.whole(ctx, a, token)
+	if finding.Of(err) != nil {
+		return inactive(), nil
+	} else if err != nil {
+		return nil, err
+	}
+	var g grant.Grant
+	if b.kept != nil {
+		g = b.kept.Grant
+	}
+	issuer := oidcside.Issuer(&a.snap.Gate)
+	audience := b.Audience(g, issuer)
+	if b.app.app.ID != a.app.ID && !a.side.Answers(audience) {
+		return inactive(), nil
+	}
+	out := map[string]any{"active": true, "token_type": "Bearer", "iss": issuer, "client_id": b.app.side.ClientID,
+		"exp": b.Until.Unix(), "aud": audience, "scope": strings.Join(b.Scopes(g), " "), "sub": b.Subject}
+	if b.kept != nil {
+		out["sub"] = g.Subject
+	}
+	if !b.Issued.IsZero() {
+		out["iat"] = b.Issued.Unix()
+	}
+	if b.kept != nil && g.Session != "" {
+		if _, err := rm.renewed(ctx, b.app.app, b.kept, a.snap); finding.Of(err) != nil {
+			return inactive(), nil
+		} else if err != nil {
+			return nil, err
+		}
+		word := b.kept.Word
+		out["auth_time"] = word.At.Unix()
+		if word.Context != "" {
+			out["acr"] = word.Context
+		}
+	}
+	return out, nil
+}
+
+func (rm *Room) introspectRefresh(ctx context.Context, a *asked, h grant.Handle) (map[string]any, error) {
+	k, found, err := rm.grants.Get(ctx, h.Grant)
+	if err != nil || !found || k.Client != a.app.ID || int(h.Number) != k.Turn {
+		return inactive(), err
+	}
+	alive := true
+	if !k.Offline {
+		if alive, err = rm.sessions.Lives(ctx, k.Session); err != nil {
+			return nil, err
+		}
+	}
+	if k.Lives(a.app.ID, a.side.Lifetimes(), alive, a.now) != nil {
+		return inactive(), nil
+	}
+	return map[string]any{"active": true, "token_type": "refresh_token", "client_id": a.side.ClientID, "sub": k.Subject,
+		"iss": oidcside.Issuer(&a.snap.Gate), "scope": strings.Join(k.Scopes, " ")}, nil
+}
+
+// revokedKey is what a revoked access token is remembered by, until it ends.
+func revokedKey(id string) []byte { return store.Hash("revoked\x1f" + id) }
+
+func (rm *Room) revoked(ctx context.Context, id string) (bool, error) {
+	var n int64
+	err := rm.store.Read.WithContext(ctx).Model(&store.UsedRow{}).Where("key = ?", revokedKey(id)).Count(&n).Error
+	return n > 0, err
+}
+
+// Revoke takes a token back (RFC 7009): an access token alone, or with a refresh
+// token everything that its sign-in gave. One that is not known is no error.
+func (rm *Room) Revoke(ctx context.Context, c Caller) error {
+	a, err := rm.begin(ctx, "revoke", c)
+	if err == nil {
+		err = rm.spend(ctx, a)
+	}
+	if err == nil && a.form.Get("token") == "" {
+		err = wrong(oidc.InvalidRequest, finding.Fact("Missing", "token"))
+	}
+	if err == nil {
+		err = rm.revoke(ctx, a, a.form.Get("token"))
+	}
+	rm.record(a, err, nil)
+	return err
+}
+
+func (rm *Room) revoke(ctx context.Context, a *asked, token string) error {
+	foreign := refuse(unauthorizedClient, finding.New(finding.GrantOther, finding.Fact("Token", "was given to another application")))
+	h, ok := grant.ReadHandle(a.snap.Gate.Handles, token)
+	if ok && h.Kind == grant.RefreshHandle {
+		k, found, err := rm.grants.Get(ctx, h.Grant)
+		switch {
+		case err != nil || !found:
+			return err
+		case k.Client != a.app.ID:
+			return foreign
+		}
+		return rm.store.Write(ctx, func(tx *gorm.DB) error { return rm.grants.End(tx, k.ID, grant.Revoked) })
+	}
+	b, err := rm.whole(ctx, a, token)
+	switch {
+	case finding.Of(err) != nil:
+		return nil // it gives nothing any more, or is none of ours
+	case err != nil:
+		return err
+	case b.app.app.ID != a.app.ID:
+		return foreign
+	}
+	return rm.store.Write(ctx, func(tx *gorm.DB) error {
+		err := tx.Create(&store.UsedRow{Key: revokedKey(b.ID), Until: b.Until}).Error
+		if store.IsTaken(err) {
+			return nil
+		}
+		return err
+	})
+}
+
+// pushedLife is how long a pushed request can be used (RFC 9126 §2.2).
+const pushedLife = 90 * time.Second
+
+// pushedName begins what a pushed request is named by.
+const pushedName = "urn:ietf:params:oauth:request_uri:"
+
+// Push keeps an authorization request until the browser comes with its name
+// (RFC 9126 §2.1).
+func (rm *Room) Push(ctx context.Context, c Caller) (uri string, life time.Duration, err error) {
+	a, err := rm.begin(ctx, "push", c)
+	if err == nil {
+		uri, err = rm.push(ctx, a)
+	}
+	rm.record(a, err, nil)
+	return uri, pushedLife, err
+}
+
+func (rm *Room) push(ctx context.Context, a *asked) (string, error) {
+	if a.form.Has("request_uri") {
+		return "", wrong(oidc.InvalidRequest, finding.Fact("request_uri", "cannot be pushed itself"))
+	}
+	for _, name := range []string{"client_secret", "client_assertion", "client_assertion_type"} {
+		delete(a.form, name)
+	}
+	a.form.Set("client_id", a.client.ID)
+	form := a.form.Encode()
+	r, err := oidc.ReadRequest(form)
+	if err != nil {
+		return "", err
+	}
+	if err := r.Check(a.client); err != nil {
+		return "", err
+	}
+	key := random.Text(32)
+	return pushedName + key, rm.store.Write(ctx, func(tx *gorm.DB) error {
+		if err := once(tx, a); err != nil {
+			return err
+		}
+		return tx.Create(&store.HeldRow{Hash: store.Hash(pushedName + key), Application: string(a.app.Name),
+			Expires: a.now.Add(pushedLife).UTC(), Sealed: rm.store.Seal("held", []byte(form))}).Error
+	})
+}
+
+// Pushed gives the request that a browser names, once. Other addresses are never
+// asked for.
+func (rm *Room) Pushed(ctx context.Context, clientID, uri string) (string, error) {
+	app, ok := rm.records.Snapshot().ApplicationBy(oidcside.Name, clientID)
+	switch {
+	case !strings.HasPrefix(uri, pushedName):
+		return "", wrong(oidc.RequestURIsUnwelcome, finding.Fact("Not offered", "request_uri that was not pushed here"))
+	case !ok:
+		return "", refuse(oidc.InvalidClient, finding.New(finding.ApplicationUnknown, finding.Fact("client_id", clip(clientID))))
+	}
+	form, err := rm.Redeem(ctx, app.Name, uri)
+	if err == nil && form == nil {
+		err = wrong(oidc.InvalidRequest, finding.Fact("request_uri", "was used before, has ended, or was pushed by another application"))
+	}
+	return string(form), err
+}
+
+// Origins are those that some application in a browser calls from (CORS): a
+// preflight request names no client.
+func Origins(snap *federation.Snapshot) map[string]bool {
+	out := map[string]bool{}
+	for _, a := range snap.Applications() {
+		if side, ok := a.Side.(*oidcside.Application); ok {
+			for _, o := range side.Origins() {
+				out[o] = true
+			}
+		}
+	}
+	return out
+}
+
+// MayCall reports whether the client of a request may be called for from an origin.
+func MayCall(snap *federation.Snapshot, clientID, origin string) bool {
+	app, ok := snap.ApplicationBy(oidcside.Name, clientID)
+	return ok && slices.Contains(app.Side.(*oidcside.Application).Origins(), strings.ToLower(origin))
+}

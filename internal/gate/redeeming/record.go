@@ -1,0 +1,136 @@
+package redeeming
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"slices"
+	"strings"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/crossing/oidcside"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/gate/random"
+	"innergate.example/innergate/internal/store"
+)
+
+// names are the standard ones of requests.
+var names = map[string]string{"token": "Token request", "userinfo": "UserInfo request",
+	"introspect": "Introspection request", "revoke": "Revocation request", "push": "Pushed authorization request"}
+
+// record tells what was asked and what came of it in the trace of the sign-in that
+// it is about. A refusal that is about none gets a trace of its own, as far as
+// strangers may fill the disk.
+func (rm *Room) record(a *asked, err error, given *oidcside.Tokens) {
+	refusal := oidc.RefusalOf(err)
+	word := ""
+	if refusal != nil {
+		word = string(refusal.Code)
+	} else if err != nil {
+		word = "server_error"
+		rm.log.Error("a request of an application failed by our own fault", "call", a.call, "error", err)
+	}
+	rm.results.WithLabelValues(a.call, word).Inc()
+	if err != nil && refusal == nil || refusal == nil && a.kept == nil {
+		return
+	}
+	if refusal == nil && given == nil && a.call != "revoke" {
+		return // what is only looked at is not told each time
+	}
+	steps := rm.steps(a, refusal, given)
+	if a.kept != nil && a.kept.Trace != "" {
+		worse := ""
+		if refusal != nil && a.call == "token" && !a.kept.Code.Redeemed {
+			worse = string(refusal.Finding.Code) // the sign-in came to nothing by it
+		}
+		rm.store.Traces.Append(a.kept.Trace, steps, crossing.Refused, worse)
+		return
+	}
+	if refusal == nil || !rm.strangers.Take(a.caller.Network, a.now) {
+		return
+	}
+	head := store.TraceHead{ID: random.Reference(), Started: a.now.UTC(), StartedBy: "application", Result: crossing.Refused,
+		Finding: string(refusal.Finding.Code), Verified: a.proved != (oidc.Proved{}) && a.method != oidc.NoMethod}
+	if a.app != nil {
+		head.Application = string(a.app.Name)
+	}
+	rm.log.Info("refused", "reference", head.ID, "finding", head.Finding, "application", head.Application, "call", a.call)
+	rm.store.Traces.Record(head, steps, nil)
+}
+
+// steps are those of a request and its answer, on the back channel.
+func (rm *Room) steps(a *asked, refusal *oidc.Refusal, given *oidcside.Tokens) []any {
+	in := crossing.TraceStep{At: a.now.UTC(), From: crossing.Application, To: crossing.GateLane, Name: names[a.call],
+		Binding: "back channel", Checks: a.checks, Octets: shown(a)}
+	out := crossing.TraceStep{At: rm.now().UTC(), From: crossing.GateLane, To: crossing.Application,
+		Name: strings.Replace(names[a.call], "request", "response", 1), Binding: "back channel"}
+	if a.side != nil {
+		in.Values = append(in.Values, federation.Value{Label: "Client ID", Value: a.side.ClientID},
+			federation.Value{Label: "Client authentication", Value: string(a.method)})
+	}
+	switch {
+	case refusal != nil:
+		in.Finding = refusal.Finding.From(sideOf(refusal.Finding))
+		out.Values = []federation.Value{{Label: "error", Value: string(refusal.Code)}}
+	case given != nil:
+		out.Octets = decoded(given)
+		out.Values = append(out.Values, federation.Value{Label: "Scope", Value: given.Scope})
+	}
+	return []any{in, out}
+}
+
+// sideOf is the side that sent what was refused, where the finding leaves it open.
+func sideOf(f *finding.Finding) finding.Side {
+	if f.Side == finding.Sender {
+		return finding.Application
+	}
+	return f.Side
+}
+
+// shown is a request as the trace has it: parameters, and of secrets only that they
+// were there.
+func shown(a *asked) string {
+	var lines []string
+	for name, values := range a.form {
+		for _, v := range values {
+			if slices.Contains(secretsOf, name) {
+				v = "(not recorded)"
+			}
+			lines = append(lines, clip(name)+"="+clip(v))
+		}
+	}
+	if len(lines) > 40 {
+		lines = lines[:40]
+	}
+	slices.Sort(lines)
+	return strings.Join(lines, "\n")
+}
+
+// decoded is what was given, each token taken apart and without its signature.
+func decoded(t *oidcside.Tokens) string {
+	out := map[string]any{"token_type": t.TokenType, "expires_in": t.ExpiresIn, "scope": t.Scope}
+	for name, token := range map[string]string{"access_token": t.AccessToken, "id_token": t.IDToken} {
+		parts := strings.Split(token, ".")
+		if token == "" {
+			continue
+		}
+		if out[name] = "(opaque, not recorded)"; len(parts) != 3 || !strings.HasPrefix(token, "ey") {
+			continue
+		}
+		head, e1 := base64.RawURLEncoding.DecodeString(parts[0])
+		claims, e2 := base64.RawURLEncoding.DecodeString(parts[1])
+		if errors.Join(e1, e2) == nil {
+			out[name] = map[string]json.RawMessage{"header": head, "claims": claims}
+		}
+	}
+	if t.RefreshToken != "" {
+		out["refresh_token"] = "(a secret, not recorded)"
+	}
+	octets, err := json.MarshalIndent(out, "", "  ")
+	if err != nil {
+		return ""
+	}
+	return string(octets)
+}

@@ -1,0 +1,276 @@
+// Package redeeming is what applications of OpenID Connect and OAuth 2.0 ask the gate
+// by themselves, without a browser: they redeem codes, refresh tokens, ask about
+// people and about tokens, give tokens back, and push requests. What is decided is
+// decided in the core; this room looks things up, and stores what came of it under
+// the guard of its revision.
+package redeeming
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/crossing/oidcside"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/grant"
+	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/gate/fetch"
+	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/limit"
+	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/sessions"
+	"innergate.example/innergate/internal/store"
+)
+
+// Room answers applications.
+type Room struct {
+	store     *store.Store
+	log       *slog.Logger
+	now       func() time.Time
+	records   *records.Room
+	sessions  *sessions.Room
+	people    *people.Room
+	grants    *grants.Room
+	tries     *limit.Tries
+	strangers *limit.Flow // traces of what strangers send
+	keys      *keySets
+	results   *prometheus.CounterVec
+}
+
+// Parts are what the room works with.
+type Parts struct {
+	Store    *store.Store
+	Log      *slog.Logger
+	Now      func() time.Time
+	Fetch    *fetch.Fetcher
+	Records  *records.Room
+	Sessions *sessions.Room
+	People   *people.Room
+	Grants   *grants.Room
+	Tries    *limit.Tries
+}
+
+// New makes a room.
+func New(p Parts) *Room {
+	return &Room{store: p.Store, log: p.Log, now: p.Now, records: p.Records, sessions: p.Sessions, people: p.People,
+		grants: p.Grants, tries: p.Tries, strangers: limit.NewFlow(), keys: newKeySets(p),
+		results: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "innergate_token_requests_total",
+			Help: "Requests of applications without a browser, by what was asked and the error they heard."},
+			[]string{"call", "error"})}
+}
+
+// Results counts requests by what was asked and what came of it.
+func (rm *Room) Results() prometheus.Collector { return rm.results }
+
+// Codes that only these calls give (RFC 6749 §5.2, RFC 6750 §3.1).
+const (
+	unauthorizedClient oidc.Code = "unauthorized_client"
+	unsupportedGrant   oidc.Code = "unsupported_grant_type"
+	invalidToken       oidc.Code = "invalid_token"
+	insufficientScope  oidc.Code = "insufficient_scope"
+	busy               oidc.Code = "temporarily_unavailable"
+)
+
+// Caller is a request as it came in.
+type Caller struct {
+	Authorization string
+	Query         string
+	Form          string // the body
+	ContentType   string
+	Network       string // where it came from, for counting
+}
+
+// asked is a request of a client that has proved who it is.
+type asked struct {
+	call    string
+	caller  Caller
+	form    url.Values
+	snap    *federation.Snapshot
+	app     *federation.Application
+	side    *oidcside.Application
+	client  *oidc.Client
+	proved  oidc.Proved
+	method  oidc.Method
+	now     time.Time
+	kept    *grants.Kept // that the request is about, once it is known
+	checks  finding.Checks
+	service bool
+}
+
+func refuse(code oidc.Code, f *finding.Finding) error { return &oidc.Refusal{Code: code, Finding: f} }
+
+func wrong(code oidc.Code, e ...finding.Evidence) error {
+	return refuse(code, finding.New(finding.OAuthRequest, e...))
+}
+
+// secretsOf are parameters that must not stand in an address.
+var secretsOf = []string{"client_secret", "client_assertion", "code", "code_verifier", "refresh_token", "token",
+	"password"}
+
+// largestForm is how much of a body is read, in octets.
+const largestForm = 128 << 10
+
+// read takes a form apart: each parameter once, and none of value (RFC 6749 §3.2).
+func read(c Caller) (url.Values, error) {
+	if t, _, _ := strings.Cut(c.ContentType, ";"); !strings.EqualFold(strings.TrimSpace(t), "application/x-www-form-urlencoded") {
+		return nil, wrong(oidc.InvalidRequest, finding.Compare("Content-Type", "application/x-www-form-urlencoded", c.ContentType))
+	}
+	if len(c.Form) > largestForm {
+		return nil, wrong(oidc.InvalidRequest, finding.Fact("Cause", "the body is too large"))
+	}
+	query, err := url.ParseQuery(c.Query)
+	for _, name := range secretsOf {
+		if err == nil && query.Has(name) {
+			return nil, wrong(oidc.InvalidRequest, finding.Fact(name, "stands in the address, which is written to logs; put it into the body"))
+		}
+	}
+	form, err := url.ParseQuery(c.Form)
+	if err != nil {
+		return nil, wrong(oidc.InvalidRequest, finding.Fact("Cause", err.Error()))
+	}
+	for name, values := range form {
+		form[name] = slices.DeleteFunc(values, func(v string) bool { return v == "" })
+		switch {
+		case len(form[name]) == 0:
+			delete(form, name)
+		case len(form[name]) > 1 && name != "resource":
+			return nil, wrong(oidc.InvalidRequest, finding.Fact("Given more than once", clip(name)))
+		}
+	}
+	return form, nil
+}
+
+func clip(s string) string { return strings.ToValidUTF8(s[:min(len(s), 200)], "") }
+
+// begin has the client prove who it is.
+func (rm *Room) begin(ctx context.Context, call string, c Caller) (*asked, error) {
+	a := &asked{call: call, caller: c, snap: rm.records.Snapshot(), now: rm.now()}
+	form, err := read(c)
+	if err != nil {
+		return a, err
+	}
+	a.form = form
+	rm.about(ctx, a)
+	presented, err := oidc.Present(c.Authorization, form)
+	if err != nil {
+		return a, err
+	}
+	a.method = presented.Method
+	app, ok := a.snap.ApplicationBy(oidcside.Name, presented.ClientID)
+	if !ok {
+		return a, refuse(oidc.InvalidClient, finding.New(finding.ApplicationUnknown, finding.Fact("client_id", clip(presented.ClientID))))
+	}
+	a.app, a.side = app, app.Side.(*oidcside.Application)
+	key := "client " + string(app.ID) + " " + c.Network
+	if presented.Method != oidc.NoMethod && !rm.tries.Open(key, a.now) {
+		return a, refuse(busy, finding.New(finding.ClientUnproved, finding.Fact("Tries", "too many that failed, from this network")))
+	}
+	if err := rm.prove(ctx, a, presented); err != nil {
+		rm.tries.Fail(key, a.now)
+		return a, err
+	}
+	a.checks.Pass("Client", "proved by "+string(a.method))
+	return a, nil
+}
+
+// prove holds the client's proof against its keys, which are asked for again once if
+// none fits.
+func (rm *Room) prove(ctx context.Context, a *asked, p oidc.Presented) (err error) {
+	var more []oidc.Key
+	if a.side.KeyAddress != "" && p.Method == oidc.SignedJWT {
+		if more, err = rm.keys.of(ctx, a.app, a.side.KeyAddress, false); err != nil {
+			return err
+		}
+	}
+	a.client = a.side.Client(more)
+	a.proved, err = p.Prove(a.client, oidcside.Issuer(&a.snap.Gate), a.now)
+	if finding.Is(err, finding.TokenKey) && a.side.KeyAddress != "" {
+		if more, err = rm.keys.of(ctx, a.app, a.side.KeyAddress, true); err != nil {
+			return err
+		}
+		a.client = a.side.Client(more)
+		a.proved, err = p.Prove(a.client, oidcside.Issuer(&a.snap.Gate), a.now)
+	}
+	return err
+}
+
+// about finds the grant that a request names, so that whatever comes of it is told
+// in the trace of its sign-in.
+func (rm *Room) about(ctx context.Context, a *asked) {
+	for _, name := range []string{"code", "refresh_token", "token"} {
+		h, ok := grant.ReadHandle(a.snap.Gate.Handles, a.form.Get(name))
+		if !ok {
+			continue
+		}
+		id, _, _ := strings.Cut(h.Grant, "!")
+		if k, found, err := rm.grants.Get(ctx, id); found && err == nil {
+			a.kept = &k
+			return
+		}
+	}
+}
+
+// once consumes what a client may use once, inside the transaction of what it is
+// for.
+func once(tx *gorm.DB, a *asked) error {
+	if a.proved.Once == "" {
+		return nil
+	}
+	err := tx.Create(&store.UsedRow{Key: store.Hash("assertion\x1f" + string(a.app.ID) + "\x1f" + a.proved.Once),
+		Until: a.proved.Until.UTC()}).Error
+	if store.IsTaken(err) {
+		return refuse(oidc.InvalidClient, finding.New(finding.ClientUnproved, finding.Fact("jti", "was used before")))
+	}
+	return err
+}
+
+// renewed decides whether somebody may still be told of, with the people that it
+// takes.
+func (rm *Room) renewed(ctx context.Context, a *federation.Application, k *grants.Kept,
+	snap *federation.Snapshot) (profile.Profile, error) {
+	r := crossing.Renewal{App: a, Word: &k.Word, Person: k.Person, People: map[string]crossing.Person{}}
+	for {
+		who, _, need, err := crossing.Renew(snap, r, rm.now())
+		if need == nil || err != nil {
+			return who, err
+		}
+		for _, key := range need.People {
+			if r.People[key], err = rm.people.Find(ctx, key, need.For); err != nil {
+				return who, err
+			}
+		}
+	}
+}
+
+// Redeem gives a message that was held for an application, once; nil if there is
+// none.
+func (rm *Room) Redeem(ctx context.Context, app federation.Name, key string) (message []byte, err error) {
+	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+		message = nil
+		var row store.HeldRow
+		err := tx.Where("hash = ? AND application = ? AND expires > ?", store.Hash(key), string(app),
+			rm.now().UTC()).Take(&row).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if message, err = rm.store.Open("held", row.Sealed); err != nil {
+			return err
+		}
+		return tx.Delete(&row).Error
+	})
+	return message, err
+}

@@ -1,0 +1,289 @@
+package redeeming
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing/oidcside"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/grant"
+	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/random"
+)
+
+// again is how often a decision is taken once more because somebody else was first.
+const again = 20
+
+// Token answers a token request (RFC 6749 §3.2). Errors are oidc.Refusal, or of our
+// own.
+func (rm *Room) Token(ctx context.Context, c Caller) (oidcside.Tokens, error) {
+	a, err := rm.begin(ctx, "token", c)
+	var out oidcside.Tokens
+	if err == nil {
+		switch kind := a.form.Get("grant_type"); kind {
+		case "authorization_code", "refresh_token":
+			out, err = rm.ofGrant(ctx, a, kind == "refresh_token")
+		case "client_credentials":
+			out, err = rm.ofService(ctx, a)
+		case "":
+			err = wrong(oidc.InvalidRequest, finding.Fact("Missing", "grant_type"))
+		default:
+			err = wrong(unsupportedGrant, finding.Compare("grant_type", "authorization_code, refresh_token or client_credentials",
+				clip(kind)))
+		}
+	}
+	rm.record(a, err, &out)
+	return out, err
+}
+
+// ofGrant redeems a code, or refreshes.
+func (rm *Room) ofGrant(ctx context.Context, a *asked, refresh bool) (out oidcside.Tokens, err error) {
+	if a.client.Kind == oidc.Service {
+		return out, wrong(unauthorizedClient, finding.Fact("Kind", "a service gets tokens by client_credentials alone"))
+	}
+	field, kind := "code", grant.CodeHandle
+	if refresh {
+		field, kind = "refresh_token", grant.RefreshHandle
+	}
+	given := a.form.Get(field)
+	if given == "" {
+		return out, wrong(oidc.InvalidRequest, finding.Fact("Missing", field))
+	}
+	h, ok := grant.ReadHandle(a.snap.Gate.Handles, given)
+	if !ok || h.Kind != kind {
+		return out, refuse(oidc.InvalidGrant, finding.New(finding.GrantOther, finding.Fact(field, "was not given out here")))
+	}
+	for range again {
+		k, found, err := rm.grants.Get(ctx, h.Grant)
+		if err != nil {
+			return out, err
+		}
+		if !found {
+			return out, refuse(oidc.InvalidGrant, finding.New(finding.GrantExpired, finding.Fact(field, "is not known any more")))
+		}
+		if out, err = rm.turn(ctx, a, &k, h); !errors.Is(err, grants.ErrMoved) {
+			return out, err
+		}
+	}
+	return out, refuse(busy, finding.New(finding.GrantTwice, finding.Fact(field, "is used by many at once")))
+}
+
+// turn decides once, and keeps what came of it under the grant's revision.
+func (rm *Room) turn(ctx context.Context, a *asked, k *grants.Kept, h grant.Handle) (out oidcside.Tokens, err error) {
+	a.kept = k
+	next, refreshed := k.Grant, grant.Refreshed{Scopes: k.Scopes}
+	if h.Kind == grant.CodeHandle {
+		next, err = k.Redeem(grant.Redemption{Client: a.app.ID, RedirectURI: a.form.Get("redirect_uri"),
+			Verifier: a.form.Get("code_verifier")}, a.now)
+		refreshed.Turn = next.Turn
+	} else {
+		alive := true
+		if !k.Offline {
+			if alive, err = rm.sessions.Lives(ctx, k.Session); err != nil {
+				return out, err
+			}
+		}
+		next, refreshed, err = k.Refresh(grant.Refresh{Client: a.app.ID, Turn: int(h.Number),
+			Scopes: strings.Fields(a.form.Get("scope")), Lifetimes: a.side.Lifetimes(), Session: alive}, a.now)
+	}
+	if err != nil {
+		return out, rm.settle(ctx, a, k, next, err)
+	}
+	a.checks.Pass("Grant", "good for this application")
+	resources, err := narrowed(a, k.Resources)
+	if err != nil {
+		return out, err
+	}
+	who, err := rm.renewed(ctx, a.app, k, a.snap)
+	if f := finding.Of(err); f != nil {
+		return out, refuse(oidc.InvalidGrant, f)
+	} else if err != nil {
+		return out, err
+	}
+	if err := rm.settle(ctx, a, k, next, nil); err != nil {
+		return out, err
+	}
+	k.Grant = next
+	return a.side.Tokens(oidcside.Issue{Gate: &a.snap.Gate, Grant: next, Word: &k.Word, Attrs: who.Attributes,
+		Scopes: refreshed.Scopes, Resources: resources, Turn: int64(refreshed.Turn), First: h.Kind == grant.CodeHandle,
+		ID: random.ID(), Now: a.now})
+}
+
+// settle keeps the next value of a grant, also where it is refused by it, together
+// with what the client may use once.
+func (rm *Room) settle(ctx context.Context, a *asked, k *grants.Kept, next grant.Grant, refused error) error {
+	if next.Revision == k.Revision && a.proved.Once == "" {
+		return refused
+	}
+	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+		if err := once(tx, a); err != nil {
+			return err
+		}
+		if next.Revision == k.Revision {
+			return nil
+		}
+		moved := *k
+		moved.Grant = next
+		return rm.grants.Move(tx, k.Revision, moved)
+	})
+	if err != nil {
+		return err
+	}
+	a.proved.Once = "" // it is used, should the decision be taken again
+	return refused
+}
+
+// narrowed are the audiences of an access token: those granted, or the part of them
+// that the request names (RFC 8707 §2.2).
+func narrowed(a *asked, granted []string) ([]string, error) {
+	asked := a.form["resource"]
+	for _, r := range asked {
+		if !slices.Contains(granted, r) {
+			return nil, wrong(oidc.InvalidTarget, finding.Compare("resource", strings.Join(granted, " "), clip(r)))
+		}
+	}
+	if len(asked) > 0 {
+		return asked, nil
+	}
+	return granted, nil
+}
+
+// ofService gives a service a token of its own (RFC 6749 §4.4).
+func (rm *Room) ofService(ctx context.Context, a *asked) (out oidcside.Tokens, err error) {
+	if a.client.Kind != oidc.Service {
+		return out, wrong(unauthorizedClient, finding.Compare("Kind", string(oidc.Service), string(a.client.Kind)))
+	}
+	if err := policy.Open(a.app, a.now); err != nil {
+		return out, refuse(unauthorizedClient, finding.Of(err))
+	}
+	scopes, other := a.side.Granted(strings.Fields(a.form.Get("scope")))
+	if other != "" {
+		return out, refuse(oidc.InvalidScope, finding.New(finding.ScopeGrown, finding.Fact("Scope", clip(other))))
+	}
+	resources, err := narrowed(a, a.client.Resources)
+	if err != nil {
+		return out, err
+	}
+	g := grant.Grant{Client: a.app.ID, Subject: a.client.ID, Scopes: scopes, Resources: resources, Began: a.now,
+		Code: grant.Code{Redeemed: true}}
+	opaque := a.side.AccessToken == "opaque"
+	if opaque {
+		g.ID = random.ID()
+	}
+	if opaque || a.proved.Once != "" {
+		err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+			if err := once(tx, a); err != nil || !opaque {
+				return err
+			}
+			return rm.grants.Put(tx, grants.Kept{Grant: g}, a.now.Add(a.side.AccessLife()))
+		})
+		if err != nil {
+			return out, err
+		}
+	}
+	return a.side.Tokens(oidcside.Issue{Gate: &a.snap.Gate, Grant: g, Scopes: scopes, Resources: resources,
+		ID: random.ID(), Now: a.now})
+}
+
+// bearer is an access token that came back, with what it was given for.
+type bearer struct {
+	oidcside.Bearer
+	kept *grants.Kept // nil of a service whose token says everything itself
+	app  clientOf
+}
+
+// whole reads an access token and finds what it was given for. Errors are findings.
+func (rm *Room) whole(ctx context.Context, a *asked, token string) (b bearer, err error) {
+	if b.Bearer, err = oidcside.ReadBearer(&a.snap.Gate, token, a.now); err != nil {
+		return b, err
+	}
+	revoked, err := rm.revoked(ctx, b.ID)
+	switch {
+	case err != nil:
+		return b, err
+	case revoked:
+		return b, finding.New(finding.GrantEnded, finding.Fact("Ended", string(grant.Revoked)))
+	}
+	if b.Grant != "" {
+		k, found, err := rm.grants.Get(ctx, b.Grant)
+		if err != nil {
+			return b, err
+		}
+		if !found {
+			return b, finding.New(finding.GrantExpired, finding.Fact("Grant", "is not known any more"))
+		}
+		b.kept, a.kept = &k, &k
+		app, ok := a.snap.ApplicationOf(k.Client)
+		if !ok {
+			return b, finding.New(finding.ApplicationUnknown, finding.Fact("ID", string(k.Client)))
+		}
+		b.app = clientOf{app, app.Side.(*oidcside.Application)}
+		return b, rm.alive(ctx, a, &k, b.app.side)
+	}
+	app, ok := a.snap.ApplicationBy(oidcside.Name, b.ClientID)
+	if !ok {
+		return b, finding.New(finding.ApplicationUnknown, finding.Fact("client_id", clip(b.ClientID)))
+	}
+	b.app = clientOf{app, app.Side.(*oidcside.Application)}
+	return b, policy.Open(app, a.now)
+}
+
+// alive sees that a grant still gives something.
+func (rm *Room) alive(ctx context.Context, a *asked, k *grants.Kept, side *oidcside.Application) (err error) {
+	session := true // a service has none
+	if !k.Offline && k.Session != "" {
+		if session, err = rm.sessions.Lives(ctx, k.Session); err != nil {
+			return err
+		}
+	}
+	// An access token is good for as long as it says; only what refreshes lies idle.
+	return k.Lives(k.Client, grant.Lifetimes{Absolute: side.Lifetimes().Absolute}, session, a.now)
+}
+
+// UserInfo says what a token lets know of a person (OpenID Connect Core §5.3).
+// Refusals have the codes of RFC 6750 §3.1.
+func (rm *Room) UserInfo(ctx context.Context, c Caller, token string) (out map[string]any, err error) {
+	a := &asked{call: "userinfo", caller: c, snap: rm.records.Snapshot(), now: rm.now()}
+	out, err = rm.userInfo(ctx, a, token)
+	rm.record(a, err, nil)
+	return out, err
+}
+
+func (rm *Room) userInfo(ctx context.Context, a *asked, token string) (map[string]any, error) {
+	if token == "" {
+		return nil, wrong(invalidToken, finding.Fact("Missing", "an access token as Authorization: Bearer"))
+	}
+	b, err := rm.whole(ctx, a, token)
+	if b.app.app != nil {
+		a.app, a.side = b.app.app, b.app.side
+	}
+	if f := finding.Of(err); f != nil {
+		return nil, refuse(invalidToken, f)
+	} else if err != nil {
+		return nil, err
+	}
+	if b.kept == nil || b.kept.Session == "" {
+		return nil, wrong(insufficientScope, finding.Fact("Token", "is a service's, and about nobody"))
+	}
+	scopes := b.Scopes(b.kept.Grant)
+	issuer := oidcside.Issuer(&a.snap.Gate)
+	switch audience := b.Audience(b.kept.Grant, issuer); {
+	case !slices.Contains(scopes, "openid"):
+		return nil, wrong(insufficientScope, finding.Compare("scope", "openid", strings.Join(scopes, " ")))
+	case !slices.Contains(audience, issuer):
+		return nil, wrong(invalidToken, finding.Compare("aud", issuer, strings.Join(audience, " ")))
+	}
+	who, err := rm.renewed(ctx, a.app, b.kept, a.snap)
+	if f := finding.Of(err); f != nil {
+		return nil, refuse(invalidToken, f)
+	} else if err != nil {
+		return nil, err
+	}
+	return a.side.UserInfo(b.kept.Grant, scopes, who.Attributes), nil
+}
