@@ -47,5 +47,6 @@ require (
 	github.com/tinylib/msgp v1.6.3 // indirect
 	github.com/valyala/bytebufferpool v1.0.0 // indirect
 	github.com/valyala/fasthttp v1.69.0 // indirect
+	golang.org/x/oauth2 v0.38.0 // indirect
 	google.golang.org/protobuf v1.36.12 // indirect
 )

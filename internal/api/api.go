@@ -125,9 +125,53 @@ type Provider struct {
 // Application is an application on record.
 type Application struct {
 	Record
-	Provider string `json:"provider,omitempty" doc:"Provider it is tied to; absent leaves it to the routing"`
-	Open     string `json:"open" doc:"Start at the gate"`
-	OwnStart string `json:"ownStart,omitempty" doc:"Its own start address, if it accepts only sign-ins it started"`
+	Provider     string `json:"provider,omitempty" doc:"Provider it is tied to; absent leaves it to the routing"`
+	Open         string `json:"open" doc:"Start at the gate"`
+	OwnStart     string `json:"ownStart,omitempty" doc:"Its own start address, if it accepts only sign-ins it started"`
+	ClientID     string `json:"clientId,omitempty" doc:"Of an OAuth client, the same as entityId"`
+	ClientSecret string `json:"clientSecret,omitempty" doc:"In the answer to adding one, if a secret was made: it is shown this once"`
+}
+
+// Rotation is how a client secret follows another.
+type Rotation struct {
+	Revision     int    `json:"revision,omitempty" doc:"Revision the change was made from; absent for whatever it is at"`
+	ClientSecret string `json:"clientSecret,omitempty" maxLength:"512" doc:"The next one; absent to have one made"`
+	Overlap      string `json:"overlap,omitempty" maxLength:"20" doc:"How long those of before stay good, like 14d; absent for 7d, 0 for not at all"`
+	Life         string `json:"life,omitempty" maxLength:"20" doc:"How long the next one is good, like 365d; absent for no end"`
+	End          bool   `json:"end,omitempty" doc:"End those of before now, and make none"`
+}
+
+// Rotated is what came of it.
+type Rotated struct {
+	ClientID     string `json:"clientId"`
+	ClientSecret string `json:"clientSecret,omitempty" doc:"If it was made: it is shown this once"`
+	Revision     int    `json:"revision"`
+}
+
+// Grant is what one sign-in gave an application.
+type Grant struct {
+	ID       string    `json:"id"`
+	Person   int64     `json:"person,omitempty" doc:"Number of the account; absent if the person is known for the session only"`
+	Subject  string    `json:"subject"`
+	Provider string    `json:"provider"`
+	Scopes   []string  `json:"scopes"`
+	Offline  bool      `json:"offline" doc:"It outlives the session"`
+	Began    time.Time `json:"began"`
+	Used     time.Time `json:"used,omitzero"`
+	Ended    string    `json:"ended,omitempty" enum:"code-twice,code-misused,token-twice,revoked,withdrawn,signed-out,code-not-used" doc:"Why it gives nothing any more"`
+	Trace    string    `json:"trace,omitempty" doc:"Reference of the sign-in"`
+}
+
+// Consent is what somebody agreed to that an application may be told.
+type Consent struct {
+	Person int64     `json:"person"`
+	Scopes []string  `json:"scopes"`
+	At     time.Time `json:"at"`
+}
+
+// Withdrawn is what taking a consent back came to.
+type Withdrawn struct {
+	Ended int64 `json:"ended" doc:"Grants that ended with it"`
 }
 
 // List is a page of a list.
@@ -146,7 +190,7 @@ type Given struct {
 	Record         string           `json:"record,omitempty" maxLength:"100" doc:"Record whose document holds this role too, like provider/wrenmoor-staff"`
 	Aggregate      string           `json:"aggregate,omitempty" maxLength:"63" doc:"Short name of an aggregate"`
 	Entity         string           `json:"entity,omitempty" maxLength:"1024" doc:"Entity ID in the aggregate, or in a document with several entities"`
-	Typed          federation.Typed `json:"typed,omitempty" maxProperties:"20" doc:"Values typed by hand, by field: entityId, ssoRedirect, ssoPost, acs, acsArtifact, nameIdFormat, and in PEM or base64 of DER certificate, nextCertificate (stands beside the present one), encryptionCertificate; of a link: link"`
+	Typed          federation.Typed `json:"typed,omitempty" maxProperties:"20" doc:"Values typed by hand, by field: entityId, ssoRedirect, ssoPost, acs, acsArtifact, nameIdFormat, and in PEM or base64 of DER certificate, nextCertificate (stands beside the present one), encryptionCertificate; of a link: link; of an OAuth client: kind, redirectUris and postLogoutRedirectUris (separated by spaces), clientId, clientSecret, jwks (JWK, JWK Set, or PEM), jwksUri, backchannelLogoutUri, initiateLoginUri"`
 	Expect         string           `json:"expect,omitempty" maxLength:"64" doc:"SHA-256 of the document that was previewed; another one is refused"`
 }
 

@@ -54,7 +54,13 @@ type scenarioApplication struct {
 	Provider      string `yaml:"provider"`
 	EntityID      string `yaml:"entityId"`
 	OnlyOwnStarts bool   `yaml:"onlyOwnStarts"`
-	Text          string `yaml:"text"` // of a page that a link leads to
+	Text          string `yaml:"text"` // of a page that a link leads to, or the description
+	Kind          string `yaml:"kind"` // of an OpenID Connect application, and so on
+	ClientID      string `yaml:"clientId"`
+	ClientSecret  string `yaml:"clientSecret"`
+	Scopes        string `yaml:"scopes"`
+	Resources     string `yaml:"resources"`
+	Audience      string `yaml:"audience"` // of its own API
 }
 
 // Ready is what the demo writes to the --ready file when all is up.
@@ -96,8 +102,9 @@ type ReadyPerson struct {
 type ReadyApplication struct {
 	Name     string `json:"name"`
 	Protocol string `json:"protocol"`
-	Start    string `json:"start"`
+	Start    string `json:"start,omitempty"`
 	Metadata string `json:"metadata,omitempty"`
+	ClientID string `json:"clientId,omitempty"`
 }
 
 // DemoOptions are the options of innergate demo.
@@ -251,7 +258,9 @@ func (d *running) say(sc *scenario) {
 	fmt.Printf("  console            %s\n                     as %s, password %s\n", d.ready.Console, sc.Owner.Username,
 		sc.Owner.Password)
 	for _, a := range d.ready.Applications {
-		fmt.Printf("  %-18s %s\n", a.Name, a.Start)
+		if a.Start != "" {
+			fmt.Printf("  %-18s %s\n", a.Name, a.Start)
+		}
 	}
 	fmt.Printf("  at the gate        %s/open/%s\n", d.ready.Base, d.ready.Applications[0].Name)
 	fmt.Printf("  sign in as         %s, password %s (%d more on %s)\n\n", sc.People[0].Username, sc.People[0].Password,

@@ -26,6 +26,7 @@ var (
 		out *ReadyApplication) error{
 		"saml": (*running).samlApplication,
 		"link": (*running).linkApplication,
+		"oidc": (*running).oidcApplication,
 	}
 )
 
@@ -106,6 +107,35 @@ func (d *running) linkApplication(a scenarioApplication, n *records.NewApplicati
 	})
 	out.Start = d.service.gate.Base() + "/open/" + a.Name
 	n.Source = records.Source{Typed: federation.Typed{"link": base + "/"}}
+	return err
+}
+
+// oidcApplication starts a stand-in that speaks OpenID Connect; commands are started
+// by whoever tries them.
+func (d *running) oidcApplication(a scenarioApplication, n *records.NewApplication, out *ReadyApplication) (err error) {
+	issuer, base := d.service.gate.Base(), ""
+	t := federation.Typed{"kind": a.Kind, "clientId": a.ClientID, "clientSecret": a.ClientSecret}
+	switch a.Kind {
+	case "web":
+		base, err = d.serve(func(base string) (http.Handler, error) {
+			return (&standin.Client{Name: a.Name, Title: a.Title, Base: base, Issuer: issuer, ClientID: a.ClientID,
+				Secret: a.ClientSecret, Audience: a.Audience}).Handler()
+		})
+		t["redirectUris"], t["postLogoutRedirectUris"] = base+"/callback", base+"/signed-out"
+		t["backchannelLogoutUri"], t["initiateLoginUri"] = base+"/backchannel-logout", base+"/start"
+		out.Start = base + "/"
+	case "browser":
+		base, err = d.serve(func(string) (http.Handler, error) {
+			return (&standin.Browser{Name: a.Name, Title: a.Title, Issuer: issuer, ClientID: a.ClientID}).Handler(), nil
+		})
+		t["redirectUris"], t["postLogoutRedirectUris"] = base+"/", base+"/"
+		out.Start = base + "/"
+	case "native":
+		t["redirectUris"] = "http://127.0.0.1/callback"
+	}
+	out.ClientID = a.ClientID
+	n.Source = records.Source{Typed: t}
+	n.Settings = federation.Settings{"scopes": a.Scopes, "resources": a.Resources, "description": a.Text}
 	return err
 }
 

@@ -31,7 +31,8 @@ var (
 		typed: []string{"entityId", "ssoRedirect", "ssoPost", "certificate", "nextCertificate", "nameIdFormat"}}
 	ofApplication = kindOf{kind: "application", command: "app", aliases: []string{"application"}, what: "applications",
 		other: "provider", typed: []string{"entityId", "acs", "acsArtifact", "certificate", "nextCertificate",
-			"encryptionCertificate", "nameIdFormat", "link"}}
+			"encryptionCertificate", "nameIdFormat", "link", "kind", "redirectUris", "postLogoutRedirectUris", "clientId",
+			"clientSecret", "jwks", "jwksUri", "backchannelLogoutUri", "initiateLoginUri"}}
 )
 
 // searchFlag narrows lists of records.
@@ -46,7 +47,11 @@ func (e *environment) records(k kindOf) *ucli.Command {
 	if k.kind == "application" {
 		add = append(add, &ucli.StringFlag{Name: "provider", Usage: "the setting provider"})
 	}
-	return &ucli.Command{Name: k.command, Aliases: k.aliases, Usage: k.what, Commands: []*ucli.Command{
+	more := []*ucli.Command{}
+	if k.kind == "application" {
+		more = e.clients()
+	}
+	return &ucli.Command{Name: k.command, Aliases: k.aliases, Usage: k.what, Commands: append([]*ucli.Command{
 		{Name: "add", Usage: "add " + federation.Article(k.kind) + " from its metadata, or from values typed by hand",
 			ArgsUsage: "NAME [SETTING=VALUE …]", Metadata: takes("", k.kind), Flags: append(k.sourceFlags(), add...),
 			Action: e.addRecord(k)},
@@ -65,7 +70,7 @@ func (e *environment) records(k kindOf) *ucli.Command {
 			Action: e.setRecords(k, []string{"phase=live"})},
 		{Name: "remove", Usage: "remove " + k.what, ArgsUsage: "NAME …", Metadata: takes(k.kind, ""), Flags: manyFlags(),
 			Action: e.removeRecords(k)},
-	}}
+	}, more...)}
 }
 
 func (e *environment) addRecord(k kindOf) ucli.ActionFunc {
@@ -102,25 +107,36 @@ func (e *environment) addRecord(k kindOf) ucli.ActionFunc {
 		if err != nil {
 			return e.ofFile(cmd, err)
 		}
-		return e.done(ctx, cmd, c, k, r.Record, func(w io.Writer) { e.added(w, k, r.Record) })
+		var whole any = r
+		if k.kind == "provider" {
+			whole = api.Provider{Record: r.Record}
+		}
+		return e.done(ctx, cmd, c, done{k, r.Record, whole, func(w io.Writer) { e.added(w, k, r) }})
 	}
 }
 
-// done prints a record that was added or changed, its findings, and how to take it
-// back; the exit status tells of findings that are errors.
-func (e *environment) done(ctx context.Context, cmd *ucli.Command, c *client.Client, k kindOf, r api.Record,
-	what func(io.Writer)) error {
-	back := e.back(ctx, c, k.kind, r.Name, r.Revision)
-	err := e.print(cmd, r, func(w io.Writer) {
+// done is a record that was added or changed.
+type done struct {
+	kind   kindOf
+	record api.Record
+	whole  any // as scripts get it
+	what   func(io.Writer)
+}
+
+// done prints it, its findings, and how to take the change back; the exit status
+// tells of findings that are errors.
+func (e *environment) done(ctx context.Context, cmd *ucli.Command, c *client.Client, d done) error {
+	back := e.back(ctx, c, d.kind.kind, d.record.Name, d.record.Revision)
+	err := e.print(cmd, d.whole, func(w io.Writer) {
 		if !e.quiet {
-			what(w)
+			d.what(w)
 		}
-		e.founds(w, r.Standing.Findings)
+		e.founds(w, d.record.Standing.Findings)
 		if back != "" && !e.quiet {
 			fmt.Fprintln(w, back)
 		}
 	})
-	return worst(err, plain(r.Standing.Findings))
+	return worst(err, plain(d.record.Standing.Findings))
 }
 
 // worst has the exit status tell of findings that are errors.
@@ -165,7 +181,8 @@ func backTo(change int64) string {
 }
 
 // added says what to do next with a new record.
-func (e *environment) added(w io.Writer, k kindOf, r api.Record) {
+func (e *environment) added(w io.Writer, k kindOf, a api.Application) {
+	r := a.Record
 	if len(r.Missing) > 0 {
 		fmt.Fprintf(w, "kept %s unfinished; still missing from its administrator: %s\n", r.Name, strings.Join(r.Missing, ", "))
 		fmt.Fprintf(w, "next: innergate %s update %s --metadata FILE, then innergate %s resume %s\n", k.command, r.Name,
@@ -173,6 +190,7 @@ func (e *environment) added(w io.Writer, k kindOf, r api.Record) {
 		return
 	}
 	fmt.Fprintf(w, "added %s, %s\n", r.Name, knownAs(r))
+	e.secret(w, a.ClientID, a.ClientSecret)
 	if r.Taken.OtherRole {
 		fmt.Fprintf(w, "its metadata holds the other role as well: innergate %s add NAME --from %s/%s\n", k.other, k.kind, r.Name)
 	}
@@ -215,10 +233,10 @@ func (e *environment) updateRecord(k kindOf) doing {
 				e.founds(w, r.Standing.Findings)
 			}), plain(r.Standing.Findings))
 		}
-		return e.done(ctx, cmd, c, k, r, func(w io.Writer) {
+		return e.done(ctx, cmd, c, done{k, r, r, func(w io.Writer) {
 			e.differences(w, p.Differences)
 			fmt.Fprintf(w, "\nchanged %s; it acts from the next request on\n", args[0])
-		})
+		}})
 	}
 }
 
@@ -303,6 +321,9 @@ func (e *environment) showRecord(k kindOf) doing {
 			provider := a.Provider
 			if provider == "" {
 				provider = "decided by the routing"
+			}
+			if a.ClientID != "" {
+				rows[5][0] = "client ID"
 			}
 			rows = append(rows, [2]string{"provider", provider}, [2]string{"start at the gate", a.Open})
 		}

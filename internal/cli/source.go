@@ -22,20 +22,39 @@ var metadataFlag = &ucli.StringFlag{Name: "metadata", Usage: "metadata: a file, 
 // typedFlags are the options for values typed by hand, by field.
 var typedFlags = map[string]string{"entityId": "entity-id", "ssoRedirect": "sso-redirect", "ssoPost": "sso-post",
 	"acs": "acs", "acsArtifact": "acs-artifact", "nameIdFormat": "nameid-format", "link": "link",
-	"certificate": "certificate", "nextCertificate": "next-certificate", "encryptionCertificate": "encryption-certificate"}
+	"certificate": "certificate", "nextCertificate": "next-certificate", "encryptionCertificate": "encryption-certificate",
+	"kind": "kind", "redirectUris": "redirect-uri", "postLogoutRedirectUris": "post-logout-redirect-uri",
+	"clientId": "client-id", "clientSecret": "client-secret-file", "jwks": "jwks", "jwksUri": "jwks-uri",
+	"backchannelLogoutUri": "backchannel-logout-uri", "initiateLoginUri": "initiate-login-uri"}
+
+// Fields that are given in a file, and those that can be given several times.
+var (
+	fromFile = map[string]bool{"certificate": true, "nextCertificate": true, "encryptionCertificate": true,
+		"clientSecret": true, "jwks": true}
+	severalTimes = map[string]bool{"redirectUris": true, "postLogoutRedirectUris": true}
+)
 
 // typedUsage says what each is.
 var typedUsage = map[string]string{
-	"entityId":              "entity ID, typed by hand; picks one where the metadata holds several entities",
-	"ssoRedirect":           "SingleSignOnService by HTTP-Redirect, typed by hand",
-	"ssoPost":               "SingleSignOnService by HTTP-POST, typed by hand",
-	"acs":                   "AssertionConsumerService by HTTP-POST, typed by hand",
-	"acsArtifact":           "AssertionConsumerService by HTTP-Artifact, typed by hand",
-	"nameIdFormat":          "NameID format it works with: emailAddress, persistent, transient or unspecified",
-	"link":                  "where a link leads; with --protocol link",
-	"certificate":           "signing certificate in place of the present one: a file in PEM or DER",
-	"nextCertificate":       "signing certificate to stand beside the present one, for a roll-over: a file",
-	"encryptionCertificate": "certificate to encrypt to, in place of the present one: a file",
+	"entityId":               "entity ID, typed by hand; picks one where the metadata holds several entities",
+	"ssoRedirect":            "SingleSignOnService by HTTP-Redirect, typed by hand",
+	"ssoPost":                "SingleSignOnService by HTTP-POST, typed by hand",
+	"acs":                    "AssertionConsumerService by HTTP-POST, typed by hand",
+	"acsArtifact":            "AssertionConsumerService by HTTP-Artifact, typed by hand",
+	"nameIdFormat":           "NameID format it works with: emailAddress, persistent, transient or unspecified",
+	"link":                   "where a link leads",
+	"kind":                   "kind of an OAuth client: web, browser, native or service",
+	"redirectUris":           "redirect URI of an OAuth client; several times for several, none for no more",
+	"postLogoutRedirectUris": "where it may send people after signing out; several times for several, none for no more",
+	"clientId":               "client ID it has already; made if absent",
+	"clientSecret":           "file with the client secret it has already; made if absent, and shown once",
+	"jwks":                   "key it signs with instead of a secret: a file with a JWK, a JWK Set, or PEM",
+	"jwksUri":                "address of its JWK Set, which is kept fresh; none for no more",
+	"backchannelLogoutUri":   "where it hears that somebody has signed out; none for no more",
+	"initiateLoginUri":       "where it starts a sign-in for the gate; none for no more",
+	"certificate":            "signing certificate in place of the present one: a file in PEM or DER",
+	"nextCertificate":        "signing certificate to stand beside the present one, for a roll-over: a file",
+	"encryptionCertificate":  "certificate to encrypt to, in place of the present one: a file",
 }
 
 // sourceFlags are what the other side's values come in by.
@@ -44,6 +63,10 @@ func (k kindOf) sourceFlags() []ucli.Flag {
 		&ucli.StringFlag{Name: "from", Usage: "record whose document holds this role too, like provider/wrenmoor-staff"},
 		&ucli.BoolFlag{Name: "preview", Usage: "show what would be set or changed, and the findings; save nothing"}}
 	for _, field := range k.typed {
+		if severalTimes[field] {
+			out = append(out, &ucli.StringSliceFlag{Name: typedFlags[field], Usage: typedUsage[field]})
+			continue
+		}
 		out = append(out, &ucli.StringFlag{Name: typedFlags[field], Usage: typedUsage[field]})
 	}
 	return out
@@ -55,10 +78,13 @@ func (e *environment) given(cmd *ucli.Command) (g api.Given, err error) {
 	g.Typed = federation.Typed{}
 	for field, flag := range typedFlags {
 		value := cmd.String(flag)
+		if severalTimes[field] {
+			value = strings.Join(cmd.StringSlice(flag), " ")
+		}
 		if value == "" {
 			continue
 		}
-		if g.Typed[field] = value; !strings.HasSuffix(flag, "certificate") {
+		if g.Typed[field] = value; !fromFile[field] {
 			continue
 		}
 		octets, err := e.readFile("--"+flag, value)

@@ -78,7 +78,7 @@ func (e *environment) standins() *ucli.Command {
 			return h, nil
 		})}
 	return &ucli.Command{Name: "standin", Usage: "simulated providers, applications and federations",
-		Commands: []*ucli.Command{provider, application, federation}}
+		Commands: append([]*ucli.Command{provider, application, federation}, e.clientStandins(common)...)}
 }
 
 func titleOf(cmd *ucli.Command) string {
@@ -105,7 +105,7 @@ func (e *environment) standin(make func(cmd *ucli.Command, base string) (http.Ha
 		}
 		if cmd.String("gate") == "" && cmd.Name != "federation" {
 			return &usageError{"--gate is missing",
-				"Give the address of the gate's metadata: BASE/saml/sp/NAME for a provider, BASE/saml/idp for an application."}
+				"Give the address of the gate's metadata: BASE/saml/sp/NAME for a provider, BASE/saml/idp for an application, BASE for an OAuth client."}
 		}
 		ln, err := net.Listen("tcp", cmd.String("listen"))
 		if err != nil {
@@ -127,7 +127,10 @@ func (e *environment) standin(make func(cmd *ucli.Command, base string) (http.Ha
 		if err != nil {
 			return errors.Join(err, ln.Close())
 		}
-		fmt.Fprintf(e.out, "%s is up at %s/\n  its metadata: %s/metadata\n", cmd.String("name"), base, base)
+		fmt.Fprintf(e.out, "%s is up at %s/\n", cmd.String("name"), base)
+		if cmd.String("client-id") == "" {
+			fmt.Fprintf(e.out, "  its metadata: %s/metadata\n", base)
+		}
 		srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
 		go func() { <-ctx.Done(); _ = srv.Close() }()
 		if err := srv.Serve(ln); !errors.Is(err, http.ErrServerClosed) {

@@ -148,7 +148,7 @@ var protocols = map[*regexp.Regexp][]string{
 		"../cli/standins.go", "../app/", "../gate/editions/", "../gate/exchange/aggregate",
 		"../core/finding/catalogue.go"},
 	regexp.MustCompile(`(?i)oidc|openid`): {"../core/oidc/", "../core/grant/", "../core/finding/catalogue.go",
-		"../core/crossing/oidcside/", "../gate/redeeming/", "../web/oidcweb/", "../standin/", "../cli/standins.go", "../app/"},
+		"../core/crossing/oidcside/", "../gate/redeeming/", "../web/oidcweb/", "../standin/", "../cli/standins", "../app/"},
 	regexp.MustCompile(`linkside`): {"../core/crossing/linkside/", "../app/"},
 }
 

@@ -131,6 +131,8 @@ type page struct {
 	OnlyOwn           bool
 	Metadata, Gate    string
 	Entities, Edition int
+	In                *shownClient
+	Client            string // client ID
 }
 
 func show(w http.ResponseWriter, status int, name string, p page) {

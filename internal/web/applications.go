@@ -83,6 +83,10 @@ func newApplication(n api.NewRecord) (records.NewApplication, error) {
 
 func (s *server) application(ctx context.Context, a *federation.Application) (*body[api.Application], error) {
 	r, err := s.record(ctx, a)
-	return &body[api.Application]{api.Application{Record: r, Provider: string(a.Provider),
-		Open: s.gate.Base() + "/open/" + string(a.Name), OwnStart: a.OwnStart}}, err
+	out := api.Application{Record: r, Provider: string(a.Provider), Open: s.gate.Base() + "/open/" + string(a.Name),
+		OwnStart: a.OwnStart, ClientSecret: a.Shown}
+	if _, client := a.Side.(federation.Lasting); client {
+		out.ClientID = a.Identity()
+	}
+	return &body[api.Application]{out}, err
 }

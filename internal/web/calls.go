@@ -80,6 +80,7 @@ func (s *server) calls(a huma.API) {
 	s.ownerCalls(a)
 	s.keyCalls(a)
 	s.contextCalls(a)
+	s.clientCalls(a)
 	s.linkCalls(a)
 	s.traceCalls(a)
 	s.tokenCalls(a)

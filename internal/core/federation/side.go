@@ -82,6 +82,27 @@ type Making interface {
 	Made(random func(octets int) string, now time.Time) (Side, string)
 }
 
+// Recognizing is implemented by protocols that know what is theirs by looking at it,
+// where nobody says what a new application speaks.
+type Recognizing interface {
+	Recognizes(document []byte, t Typed) bool
+}
+
+// Rotation is how one secret of an application follows another.
+type Rotation struct {
+	Given   string        // the next one, "" to have one made
+	Overlap time.Duration // how long those of before stay good
+	Life    time.Duration // of the next one, 0 for no end
+	OnlyEnd bool          // end those of before, and make none
+}
+
+// Rotating is implemented by sides of applications that have secrets.
+type Rotating interface {
+	// Rotate gives the side with another secret, which is given back once if it was
+	// made here.
+	Rotate(r Rotation, random func(octets int) string, now time.Time) (ApplicationSide, string, error)
+}
+
 // Lasting is implemented by sides whose identity is never used again for another
 // record.
 type Lasting interface{ Lasting() bool }

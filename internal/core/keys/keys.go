@@ -26,6 +26,7 @@ import (
 	"io"
 	"math/big"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -242,6 +243,9 @@ const validity = 5 * 365 * 24 * time.Hour
 // Kinds are the kinds of keys that can be made for any purpose, the usual one
 // first.
 var Kinds = []string{"rsa-2048", "rsa-3072", "rsa-4096", "ec-p256", "ec-p384"}
+
+// RSAKinds are those of them that are RSA.
+func RSAKinds() []string { return slices.Clone(Kinds[:3]) }
 
 // Ed25519 is a kind that only purposes which ask for it have (RFC 8032).
 const Ed25519 = "ed25519"

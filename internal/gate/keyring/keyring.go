@@ -42,7 +42,11 @@ func (p Purpose) kind() string { return cmp.Or(p.first, keys.Kinds[0]) }
 
 // OfGate is a purpose of the gate itself.
 func OfGate(p federation.Purpose) Purpose {
-	return Purpose{p.Name, p.Name, append(p.Kinds, "")[0]}
+	out := Purpose{Stored: p.Name, Shown: p.Name}
+	if len(p.Kinds) > 0 {
+		out.first = p.Kinds[0]
+	}
+	return out
 }
 
 // OfApplication is the purpose of an application's own keys. They belong to its ID,

@@ -87,6 +87,9 @@ func (rm *Room) AddApplication(ctx context.Context, by change.By, n NewApplicati
 
 // MakeApplication makes an application with nothing of the other side in it yet.
 func (rm *Room) MakeApplication(n NewApplication) (federation.Record, error) {
+	if n.Protocol == "" {
+		n.Protocol = rm.recognized(n.Source)
+	}
 	by, err := rm.protocol(n.Protocol, change.KindApplication)
 	if err != nil {
 		return nil, err
@@ -100,6 +103,48 @@ func (rm *Room) MakeApplication(n NewApplication) (federation.Record, error) {
 		a.OnlyOwnStarts = n.Settings["ownStart"] != ""
 	}
 	return a, rm.begin(a, n.Settings)
+}
+
+// recognized is the protocol that something handed over is of, "" if none knows it.
+func (rm *Room) recognized(s Source) string {
+	for _, by := range rm.order {
+		if knows, ok := by.(federation.Recognizing); ok && knows.Recognizes(s.Document, s.Typed) {
+			return by.Name()
+		}
+	}
+	return ""
+}
+
+// Rotate gives an application another secret; it is given back once, if it was made
+// here. revision is the one that the change was made from, 0 for whatever it is at.
+func (rm *Room) Rotate(ctx context.Context, by change.By, name string, revision int,
+	how federation.Rotation) (*federation.Application, error) {
+	rm.Lock()
+	defer rm.Unlock()
+	old, err := rm.Application(name)
+	if err != nil {
+		return nil, err
+	}
+	if revision != 0 && old.Revision != revision {
+		return nil, change.Stale(change.KindApplication, name, old.Revision, revision)
+	}
+	side, ok := old.Side.(federation.Rotating)
+	if !ok {
+		return nil, change.Conflict("the application "+name+" has no secret", "its protocol, "+old.Protocol()+", knows none")
+	}
+	next, secret, err := side.Rotate(how, random.Text, rm.now())
+	if err != nil {
+		return nil, change.OfSetting(err)
+	}
+	r := old.Copy().(*federation.Application)
+	r.Side = next
+	r.Revision++
+	if err := rm.Put(ctx, by, []Edit{{Record: r, What: "changed"}}, nil); err != nil {
+		return nil, err
+	}
+	shown := r.Copy().(*federation.Application)
+	shown.Shown = secret
+	return shown, nil
 }
 
 // begin lays settings over those of a new record.

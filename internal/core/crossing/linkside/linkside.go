@@ -49,6 +49,9 @@ func (Protocol) Reserved(federation.Kind, federation.Name) bool { return false }
 // About is nothing.
 func (Protocol) About(*federation.Gate) []federation.Value { return nil }
 
+// Recognizes knows an address that leads somewhere.
+func (Protocol) Recognizes(_ []byte, t federation.Typed) bool { return t["link"] != "" }
+
 // Contexts are none.
 func (Protocol) Contexts() federation.Ranking { return nil }
 

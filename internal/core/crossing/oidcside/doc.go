@@ -13,6 +13,7 @@
 package oidcside
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"time"
@@ -60,7 +61,7 @@ func (Protocol) Own(base string) map[string]string { return map[string]string{ow
 
 // Purposes are the keys it needs, once an application does.
 func (Protocol) Purposes() []federation.Purpose {
-	return []federation.Purpose{{Name: SignsRS256, Does: "signs tokens with RS256", Kinds: keys.Kinds[:3], Later: true},
+	return []federation.Purpose{{Name: SignsRS256, Does: "signs tokens with RS256", Kinds: keys.RSAKinds(), Later: true},
 		{Name: SignsES256, Does: "signs tokens with ES256", Kinds: []string{"ec-p256"}, Later: true},
 		{Name: SignsEdDSA, Does: "signs tokens with EdDSA", Kinds: []string{keys.Ed25519}, Later: true}}
 }
@@ -72,6 +73,16 @@ func (Protocol) Reserved(federation.Kind, federation.Name) bool { return false }
 func (Protocol) About(g *federation.Gate) []federation.Value {
 	return []federation.Value{{Label: "OpenID issuer", Value: Issuer(g)},
 		{Label: "OpenID discovery", Value: g.Base + discoveryPath}}
+}
+
+// Recognizes knows client metadata, and values that only clients have.
+func (Protocol) Recognizes(document []byte, t federation.Typed) bool {
+	for _, field := range typed {
+		if field != "certificate" && t[field] != "" {
+			return true
+		}
+	}
+	return bytes.HasPrefix(bytes.TrimSpace(document), []byte("{"))
 }
 
 // Contexts are none: the protocol names none of its own.

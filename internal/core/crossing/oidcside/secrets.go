@@ -9,14 +9,6 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 )
 
-// Rotation is how one client secret follows another.
-type Rotation struct {
-	Given   string        // the next one, "" to have one made
-	Overlap time.Duration // how long those of before stay good
-	Life    time.Duration // of the next one, 0 for no end
-	OnlyEnd bool          // end those of before, and make none
-}
-
 // longest times of a rotation.
 const (
 	longestOverlap = 90 * day
@@ -26,7 +18,7 @@ const (
 // Rotate gives the application with another secret, the newest; those of before end
 // after the overlap, and those that ended are dropped. The secret is given back
 // once, if it was made here.
-func (a *Application) Rotate(r Rotation, random func(octets int) string, now time.Time) (federation.ApplicationSide,
+func (a *Application) Rotate(r federation.Rotation, random func(octets int) string, now time.Time) (federation.ApplicationSide,
 	string, error) {
 	bad := func(field, format string, args ...any) (federation.ApplicationSide, string, error) {
 		return nil, "", &federation.SettingError{Field: field, Err: fmt.Errorf(format, args...)}
@@ -73,7 +65,7 @@ func (a *Application) Rotate(r Rotation, random func(octets int) string, now tim
 		next.Expires = now.Add(r.Life).UTC()
 	}
 	if b.Secrets = append(b.Secrets, next); len(b.Secrets) > mostSecrets {
-		b.Secrets = b.Secrets[len(b.Secrets)-mostSecrets:]
+		return bad("secret", "%d secrets are good already; end those of before first", mostSecrets)
 	}
 	return &b, made, nil
 }

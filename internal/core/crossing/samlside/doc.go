@@ -56,7 +56,7 @@ func (Protocol) Own(base string) map[string]string {
 func (Protocol) Purposes() []federation.Purpose {
 	return []federation.Purpose{{Name: SignsAnswers, Does: "signs answers"},
 		{Name: SignsRequests, Does: "signs requests"}, {Name: EncryptedTo, Does: "is encrypted to",
-			Kinds: keys.Kinds[:3]}}
+			Kinds: keys.RSAKinds()}}
 }
 
 // Reserved keeps the address of the shared consumer.

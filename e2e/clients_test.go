@@ -1,0 +1,290 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rsa"
+	"crypto/x509"
+	"encoding/asn1"
+	"encoding/base64"
+	"encoding/json"
+	"encoding/pem"
+	"io"
+	number "math/big"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/oauth2"
+	"golang.org/x/oauth2/clientcredentials"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/standin"
+)
+
+// found waits for the newest trace of an application to tell of a finding.
+func found(t *testing.T, since time.Time, code string) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		l, err := shared.client().Traces(context.Background(), client.TraceFilter{Since: since, Limit: 5})
+		require.NoError(t, err)
+		for _, head := range l.Items {
+			trace, err := shared.client().Trace(context.Background(), head.ID)
+			require.NoError(t, err)
+			for _, s := range trace.Steps {
+				if s.Finding != nil && string(s.Finding.Code) == code {
+					return s.Finding.Remedy != ""
+				}
+			}
+		}
+		return false
+	}, 5*time.Second, 50*time.Millisecond, code)
+}
+
+// through goes through whatever stands between an application and its answer: the
+// provider's form, messages that are passed on, and the question whether the
+// application may be told.
+func (v *visitor) through(agree string) *visitor {
+	v.t.Helper()
+	for range 6 {
+		switch v.onward(); {
+		case strings.Contains(v.page.body, `name="password"`):
+			v.submit("username", "ada.fenwick", "password", "wrenmoor-demo", "fault", "")
+		case strings.Contains(v.page.body, `name="agree"`):
+			v.submit("agree", agree)
+		default:
+			return v
+		}
+	}
+	return v
+}
+
+// Every fault of an application is diagnosed, and the person is let in by none.
+func TestFaultsOfClients(t *testing.T) {
+	planner := shared.host("possession-planner")
+	require.GreaterOrEqual(t, len(standin.ClientFaults()), 20)
+	for _, f := range standin.ClientFaults() {
+		t.Run(f.Name, func(t *testing.T) {
+			since := time.Now().Add(-time.Second)
+			v := newVisitor(t).get(planner + "/start?fault=" + f.Name).through("yes")
+			require.GreaterOrEqual(t, v.page.status, 400, v.page.text)
+			require.NotContains(t, v.page.text, "let this fault pass")
+			if f.Finding == "redirect-uri-unregistered" || f.Finding == "application-unknown" || f.Name == "no-redirect" {
+				require.True(t, strings.HasPrefix(v.page.url.String(), shared.Base), "nobody is sent to an address not on record")
+				v.refused(shared, f.Finding)
+				return
+			}
+			found(t, since, f.Finding)
+		})
+	}
+}
+
+// People come to a web application by query and by form, are asked where that is
+// due, refresh, and leave everywhere at once.
+func TestWebClient(t *testing.T) {
+	planner := shared.host("possession-planner")
+	v := newVisitor(t)
+	for name, c := range map[string]struct{ query, agree, want string }{
+		"by query":        {"", "yes", "You are in as"},
+		"by form":         {"?response_mode=form_post", "yes", "Fenwick"},
+		"by its own call": {"?prompt=none", "yes", "drivers"},
+		"for longer":      {"?scope=" + url.QueryEscape("openid profile offline_access"), "yes", "You are in as"},
+		"asked, says no":  {"?prompt=consent", "no", "access_denied: The person did not agree"},
+	} {
+		if name == "by its own call" {
+			v.get(planner + "/start").through("yes")
+		}
+		v.get(planner + "/start" + c.query).through(c.agree)
+		require.Contains(t, v.page.text, c.want, name)
+	}
+	require.Contains(t, newVisitor(t).get(planner+"/start?prompt=none").through("yes").page.text, "login_required")
+
+	v.get(planner + "/start").through("yes")
+	require.Contains(t, v.post(planner+"/refresh", nil).page.text, "refreshed at")
+
+	// At the gate it is opened by its own start; another browser of the same person
+	// stays in.
+	other := newVisitor(t).get(shared.Base + "/open/possession-planner").through("yes")
+	require.Contains(t, other.page.text, "You are in as")
+
+	v.post(planner+"/sign-out", nil)
+	require.Equal(t, planner+"/", v.page.url.String(), "signed out at the gate too, and back")
+	require.Contains(t, v.get(planner+"/start?prompt=none").through("yes").page.text, "login_required")
+	require.Contains(t, other.get(planner+"/").page.text, "You are in as")
+
+	// Without an ID token the person is asked, and the applications hear of it.
+	other.get(shared.Base + "/oidc/op/logout")
+	require.Contains(t, other.page.text, "Do you want to sign out?")
+	other.submit()
+	require.Contains(t, other.page.text, "You are signed out")
+	require.Eventually(t, func() bool { return !strings.Contains(other.get(planner+"/").page.text, "You are in as") },
+		5*time.Second, 50*time.Millisecond, "through the back channel")
+	require.Equal(t, http.StatusBadRequest, other.get(shared.Base+
+		"/oidc/op/logout?client_id=possession-planner&post_logout_redirect_uri=https://evil.example/").page.status)
+}
+
+// A command signs somebody in by a loopback port, and a service calls an API.
+func TestCommandAndServiceClients(t *testing.T) {
+	cmd := exec.Command(binary, "standin", "terminal", "--gate", shared.Base, "--client-id", "depot-terminal")
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	head := make([]byte, 4096)
+	n, err := out.Read(head)
+	require.NoError(t, err)
+	_, address, _ := strings.Cut(string(head[:n]), "\n")
+	v := newVisitor(t).get(strings.TrimSpace(address)).through("yes")
+	require.Contains(t, v.page.text, "You can close this window")
+	rest, err := io.ReadAll(out)
+	require.NoError(t, err)
+	require.NoError(t, cmd.Wait())
+	require.Contains(t, string(rest), "ada.fenwick@wrenmoor.example")
+	require.Contains(t, string(rest), "can refresh          true")
+
+	secret := filepath.Join(t.TempDir(), "secret")
+	require.NoError(t, os.WriteFile(secret, []byte("feed-demo-secret-of-wrenmoor\n"), 0o600))
+	stdout, stderr, code := shared.cli(t, "", "standin", "service", "--gate", shared.Base, "--client-id", "timetable-feed",
+		"--client-secret-file", secret, "--resource", "https://possession-planner.wrenmoor.example/api", "--api",
+		shared.host("possession-planner")+"/api/possessions")
+	require.Zero(t, code, stderr)
+	require.Contains(t, stdout, "Fell tunnel")
+	require.Contains(t, stdout, "timetable-feed")
+}
+
+// wild is a JWK as the gate publishes it.
+type wild struct{ Kid, Kty, Alg, N, E, X, Y string }
+
+func part(t *testing.T, s string) []byte {
+	octets, err := base64.RawURLEncoding.DecodeString(s)
+	require.NoError(t, err)
+	return octets
+}
+
+// public makes a key of a JWK by the standard alone.
+func (j wild) public(t *testing.T) any {
+	switch j.Kty {
+	case "RSA":
+		return &rsa.PublicKey{N: new(number.Int).SetBytes(part(t, j.N)), E: int(new(number.Int).SetBytes(part(t, j.E)).Int64())}
+	case "EC":
+		return &ecdsa.PublicKey{Curve: elliptic.P256(), X: new(number.Int).SetBytes(part(t, j.X)), Y: new(number.Int).SetBytes(part(t, j.Y))}
+	}
+	return ed25519.PublicKey(part(t, j.X))
+}
+
+// openssl verifies a token with the published keys, and gives its claims.
+func openssl(t *testing.T, token, alg, typ string) map[string]any {
+	t.Helper()
+	parts := strings.Split(token, ".")
+	require.Len(t, parts, 3)
+	var head struct{ Alg, Kid, Typ string }
+	require.NoError(t, json.Unmarshal(part(t, parts[0]), &head))
+	require.Equal(t, alg, head.Alg)
+	require.Equal(t, typ, head.Typ)
+	res, err := http.Get(shared.Base + "/oidc/op/jwks")
+	require.NoError(t, err)
+	defer res.Body.Close()
+	require.Equal(t, "*", res.Header.Get("Access-Control-Allow-Origin"))
+	var set struct{ Keys []wild }
+	require.NoError(t, json.NewDecoder(res.Body).Decode(&set))
+	dir := t.TempDir()
+	file := func(name string, octets []byte) string {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), octets, 0o600))
+		return filepath.Join(dir, name)
+	}
+	for _, k := range set.Keys {
+		if k.Kid != head.Kid {
+			continue
+		}
+		require.Equal(t, alg, k.Alg)
+		der, err := x509.MarshalPKIXPublicKey(k.public(t))
+		require.NoError(t, err)
+		sig := part(t, parts[2])
+		if alg == "ES256" {
+			sig, err = asn1.Marshal(struct{ R, S *number.Int }{new(number.Int).SetBytes(sig[:32]), new(number.Int).SetBytes(sig[32:])})
+			require.NoError(t, err)
+		}
+		args := []string{"pkeyutl", "-verify", "-pubin", "-inkey",
+			file("key.pem", pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der})), "-rawin",
+			"-in", file("said", []byte(parts[0]+"."+parts[1])), "-sigfile", file("sig", sig)}
+		if alg != "EdDSA" {
+			args = append(args, "-digest", "sha256")
+		}
+		out, err := exec.Command("openssl", args...).CombinedOutput()
+		require.NoError(t, err, string(out))
+		var claims map[string]any
+		d := json.NewDecoder(bytes.NewReader(part(t, parts[1])))
+		d.UseNumber()
+		require.NoError(t, d.Decode(&claims))
+		return claims
+	}
+	require.Fail(t, "the key is not published", head.Kid)
+	return nil
+}
+
+// The usual library of Go signs in unchanged, for each algorithm and method, and
+// OpenSSL finds the signatures good.
+func TestOAuth2LibraryAndOpenSSL(t *testing.T) {
+	ctx := context.Background()
+	for alg, c := range map[string]struct {
+		kind, method string
+		style        oauth2.AuthStyle
+	}{"RS256": {"web", "client_secret_basic", oauth2.AuthStyleInHeader}, "ES256": {"web", "client_secret_post", oauth2.AuthStyleInParams},
+		"EdDSA": {"native", "", oauth2.AuthStyleInParams}} {
+		name := "library-" + strings.ToLower(alg)
+		r, err := shared.client().AddRecord(ctx, "application", api.NewRecord{Name: name,
+			Given: api.Given{Typed: federation.Typed{"kind": c.kind, "redirectUris": "http://127.0.0.1/back"}},
+			Settings: federation.Settings{"algorithm": alg, "authMethod": c.method, "claimsIn": "both", "subject": "pairwise",
+				"provider": "wrenmoor-staff"}})
+		require.NoError(t, err)
+		t.Cleanup(func() { require.NoError(t, shared.client().RemoveRecord(ctx, "application", name)) })
+		require.Equal(t, c.kind == "web", r.ClientSecret != "")
+		config := oauth2.Config{ClientID: r.ClientID, ClientSecret: r.ClientSecret, RedirectURL: "http://127.0.0.1/back",
+			Scopes: []string{"openid", "profile", "groups"}, Endpoint: oauth2.Endpoint{AuthURL: shared.Base + "/oidc/op/authorize",
+				TokenURL: shared.Base + "/oidc/op/token", AuthStyle: c.style}}
+		verifier := oauth2.GenerateVerifier()
+		v := newVisitor(t)
+		var back *url.URL
+		v.http.CheckRedirect = func(req *http.Request, _ []*http.Request) error {
+			if req.URL.Host == "127.0.0.1" {
+				back = req.URL
+				return http.ErrUseLastResponse
+			}
+			return nil
+		}
+		v.get(config.AuthCodeURL("st", oauth2.S256ChallengeOption(verifier), oauth2.SetAuthURLParam("nonce", "n"))).through("yes")
+		require.NotNil(t, back, v.page.text)
+		require.Equal(t, shared.Base, back.Query().Get("iss"))
+		token, err := config.Exchange(ctx, back.Query().Get("code"), oauth2.VerifierOption(verifier))
+		require.NoError(t, err, alg)
+		said := openssl(t, token.Extra("id_token").(string), alg, "JWT")
+		require.Equal(t, "n", said["nonce"])
+		require.Equal(t, r.ClientID, said["aud"])
+		require.Equal(t, []any{"drivers"}, said["groups"])
+		require.Equal(t, "Ada Fenwick", said["name"])
+		access := openssl(t, token.AccessToken, alg, "at+jwt")
+		require.Equal(t, said["sub"], access["sub"])
+		token.Expiry = time.Now().Add(-time.Minute)
+		next, err := config.TokenSource(ctx, token).Token()
+		require.NoError(t, err)
+		require.NotEqual(t, token.RefreshToken, next.RefreshToken)
+		require.Equal(t, said["sub"], openssl(t, next.Extra("id_token").(string), alg, "JWT")["sub"])
+	}
+	service := clientcredentials.Config{ClientID: "timetable-feed", ClientSecret: "feed-demo-secret-of-wrenmoor",
+		TokenURL: shared.Base + "/oidc/op/token"}
+	token, err := service.Token(ctx)
+	require.NoError(t, err)
+	claims := openssl(t, token.AccessToken, "RS256", "at+jwt")
+	require.Equal(t, "timetable-feed", claims["sub"])
+	require.Equal(t, "possessions.read", claims["scope"])
+}

@@ -1,0 +1,93 @@
+package cli
+
+import (
+	"context"
+	"net/http"
+	"strings"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"innergate.example/innergate/internal/standin"
+)
+
+// clientStandins are the simulated applications that speak OpenID Connect.
+func (e *environment) clientStandins(common []ucli.Flag) []*ucli.Command {
+	id := &ucli.StringFlag{Name: "client-id", Usage: "its client ID at the gate"}
+	secret := &ucli.StringFlag{Name: "client-secret-file", Usage: "file with its client secret"}
+	issuer := &ucli.StringFlag{Name: "gate", Usage: "the gate's issuer, like https://gate.wrenmoor.example"}
+	served := append([]ucli.Flag{id, issuer}, without(common, "gate", "key")...)
+	return []*ucli.Command{
+		{Name: "client", Usage: "a simulated OpenID Connect web application; its redirect URI is BASE/callback",
+			Flags: append(served, secret, &ucli.StringFlag{Name: "fault", Usage: "fault of its sign-ins: " + faults(standin.ClientFaults())}),
+			Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
+				text, err := e.secretFile(cmd)
+				if err != nil {
+					return nil, err
+				}
+				h, err := (&standin.Client{Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Issuer: cmd.String("gate"),
+					ClientID: cmd.String("client-id"), Secret: text, Fault: cmd.String("fault")}).Handler()
+				if err != nil {
+					return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}
+				}
+				return h, nil
+			})},
+		{Name: "browser", Usage: "a simulated application that runs in the browser; its redirect URI is BASE/",
+			Flags: served, Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
+				return (&standin.Browser{Name: cmd.String("name"), Title: titleOf(cmd), Issuer: cmd.String("gate"),
+					ClientID: cmd.String("client-id")}).Handler(), nil
+			})},
+		{Name: "terminal", Usage: "a simulated command that signs somebody in; its redirect URI is http://127.0.0.1/callback",
+			Flags: []ucli.Flag{id, issuer, &ucli.StringFlag{Name: "scope", Value: "openid profile email groups", Usage: "what it asks for"}},
+			Action: func(ctx context.Context, cmd *ucli.Command) error {
+				if err := e.asks(cmd); err != nil {
+					return err
+				}
+				return (&standin.Terminal{Issuer: cmd.String("gate"), ClientID: cmd.String("client-id"), Scopes: cmd.String("scope"),
+					Out: e.out}).Run(ctx)
+			}},
+		{Name: "service", Usage: "a simulated program without people, which gets a token of its own and calls an API",
+			Flags: []ucli.Flag{id, issuer, secret, &ucli.StringFlag{Name: "resource", Usage: "audience that the token is to name"},
+				&ucli.StringFlag{Name: "api", Usage: "address that it calls"}},
+			Action: func(ctx context.Context, cmd *ucli.Command) error {
+				if err := e.asks(cmd); err != nil {
+					return err
+				}
+				text, err := e.secretFile(cmd)
+				if err != nil {
+					return err
+				}
+				return (&standin.Service{Issuer: cmd.String("gate"), ClientID: cmd.String("client-id"), Secret: text,
+					Resource: cmd.String("resource"), API: cmd.String("api"), Out: e.out}).Run(ctx)
+			}},
+	}
+}
+
+func without(flags []ucli.Flag, names ...string) (out []ucli.Flag) {
+	for _, f := range flags {
+		if !strings.Contains(" "+strings.Join(names, " ")+" ", " "+f.Names()[0]+" ") {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// asks sees that a command knows whom to ask, and as whom.
+func (e *environment) asks(cmd *ucli.Command) error {
+	if _, err := names(cmd); err != nil {
+		return err
+	}
+	for _, flag := range []string{"gate", "client-id"} {
+		if cmd.String(flag) == "" {
+			return &usageError{"--" + flag + " is missing", "Give the gate's issuer with --gate, and the client ID with --client-id."}
+		}
+	}
+	return nil
+}
+
+func (e *environment) secretFile(cmd *ucli.Command) (string, error) {
+	if cmd.String("client-secret-file") == "" {
+		return "", nil
+	}
+	octets, err := e.readFile("--client-secret-file", cmd.String("client-secret-file"))
+	return strings.TrimSpace(string(octets)), err
+}

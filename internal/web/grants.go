@@ -1,0 +1,113 @@
+package web
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/grants"
+)
+
+// clientCalls registers what applications with secrets and grants have.
+func (s *server) clientCalls(a huma.API) {
+	g := s.gate
+	rotate := op("POST", "/applications/{name}/secret", "rotate-secret",
+		"Make the next client secret; those of before stay good for an overlap")
+	rotate.DefaultStatus = http.StatusOK
+	huma.Register(a, rotate, func(ctx context.Context, in *struct {
+		Name string `path:"name" maxLength:"200" doc:"Short name"`
+		Body api.Rotation
+	}) (*body[api.Rotated], error) {
+		how, err := rotation(in.Body)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		app, err := g.Records.Rotate(ctx, by(ctx), in.Name, in.Body.Revision, how)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[api.Rotated]{api.Rotated{ClientID: app.Identity(), ClientSecret: app.Shown, Revision: app.Revision}}, nil
+	})
+	type page struct {
+		Name   string `path:"name" maxLength:"200" doc:"Short name"`
+		Person int64  `query:"person" minimum:"1" doc:"Number of an account"`
+		Offset int    `query:"offset" minimum:"0"`
+		Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	}
+	filter := func(in *page) grants.Filter {
+		return grants.Filter{Person: in.Person, Offset: in.Offset, Limit: in.Limit}
+	}
+	huma.Register(a, op("GET", "/applications/{name}/grants", "list-grants",
+		"What sign-ins gave an application: codes, refresh tokens and their ends"),
+		func(ctx context.Context, in *page) (*body[api.List[api.Grant]], error) {
+			all, total, err := g.Grants.List(ctx, in.Name, filter(in))
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return rows(all, int(total), func(x grants.Grant) api.Grant {
+				return api.Grant{ID: x.ID, Person: x.Person, Subject: x.Subject, Provider: string(x.Provider),
+					Scopes: some(x.Scopes), Offline: x.Offline, Began: x.Began, Used: x.Used, Ended: x.Ended, Trace: x.Trace}
+			}), nil
+		})
+	huma.Register(a, op("GET", "/applications/{name}/consents", "list-consents",
+		"What people agreed to that an application may be told"),
+		func(ctx context.Context, in *page) (*body[api.List[api.Consent]], error) {
+			all, total, err := g.Grants.Consents(ctx, in.Name, filter(in))
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return rows(all, int(total), func(x grants.Consent) api.Consent { return api.Consent(x) }), nil
+		})
+	withdraw := op("DELETE", "/applications/{name}/consents/{person}", "withdraw-consent",
+		"Take back what somebody agreed to, and end what their sign-ins gave the application")
+	withdraw.DefaultStatus = http.StatusOK
+	huma.Register(a, withdraw, func(ctx context.Context, in *struct {
+		Name   string `path:"name" maxLength:"200" doc:"Short name"`
+		Person int64  `path:"person" minimum:"1" doc:"Number of the account"`
+	}) (*body[api.Withdrawn], error) {
+		n, err := g.Grants.Withdraw(ctx, by(ctx), in.Name, in.Person)
+		return &body[api.Withdrawn]{api.Withdrawn{Ended: n}}, s.problem(err)
+	})
+}
+
+// usualOverlap is how long a secret of before stays good where nothing is said.
+const usualOverlap = 7 * 24 * time.Hour
+
+func rotation(in api.Rotation) (federation.Rotation, error) {
+	out := federation.Rotation{Given: strings.TrimSpace(in.ClientSecret), Overlap: usualOverlap, OnlyEnd: in.End}
+	for _, f := range []struct {
+		field, text string
+		to          *time.Duration
+	}{{"overlap", in.Overlap, &out.Overlap}, {"life", in.Life, &out.Life}} {
+		if f.text == "" {
+			continue
+		}
+		d, ok := days(f.text)
+		if !ok {
+			return out, change.Field(f.field, fmt.Errorf("%q is no time; give one like 12h or 14d", f.text))
+		}
+		*f.to = d
+	}
+	return out, nil
+}
+
+// days reads a time like 12h or 14d.
+func days(s string) (time.Duration, bool) {
+	if n, ok := strings.CutSuffix(s, "d"); ok {
+		d, err := strconv.Atoi(n)
+		return time.Duration(d) * 24 * time.Hour, err == nil && d >= 0 && d < 10000
+	}
+	if s == "0" {
+		return 0, true
+	}
+	d, err := time.ParseDuration(s)
+	return d, err == nil && d >= 0
+}
