@@ -35,7 +35,7 @@ func (d *drive) agree() step {
 	switch d.said() {
 	case SaidYes:
 		st.Reasons.Add(reason.ConsentNow, strings.Join(c.Scopes, " "))
-		d.effect(PutConsent{App: d.app.ID, Scopes: c.Scopes})
+		h.agreed = c.Scopes
 		return d.end(h.plan)
 	case SaidNo:
 		return d.refuse(finding.New(finding.ConsentDeclined))

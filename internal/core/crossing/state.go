@@ -91,6 +91,7 @@ type here struct {
 	answer  *Answer
 	by      *Session // the session the person is in by
 	consent *Consent // what the person has to agree to
+	agreed  []string // to what they agreed just now
 	plan    Plan     // of the answer, once it is planned
 	who     profile.Profile
 	person  Person

@@ -344,6 +344,9 @@ func (d *drive) end(plan Plan) step {
 	if h.person.Key != "" && h.person.ID == 0 {
 		d.effect(MakePerson{Link{Provider: d.p.ID, Key: h.person.Key, Subject: h.who.Subject}})
 	}
+	if h.agreed != nil {
+		d.effect(PutConsent{App: d.app.ID, Scopes: h.agreed})
+	}
 	if h.person.Bare {
 		d.effect(NameLink{Link{Provider: d.p.ID, Key: h.person.Key, Subject: h.who.Subject}})
 	}

@@ -1,0 +1,801 @@
+package gate
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/checks"
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/crossing/oidcside"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/redeeming"
+	"innergate.example/innergate/internal/store"
+)
+
+const (
+	plannerBack = "https://planner.example/back"
+	verifierOf  = "a-verifier-that-has-forty-three-letters-or-more"
+)
+
+// client adds an application of OpenID Connect.
+func (r *rig) client(name string, typed federation.Typed, settings federation.Settings) *federation.Application {
+	r.t.Helper()
+	t := federation.Typed{"kind": "web", "redirectUris": plannerBack, "clientId": name}
+	for field, v := range typed {
+		t[field] = v
+	}
+	if t["kind"] == "service" {
+		delete(t, "redirectUris")
+	}
+	a, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: name, Source: records.Source{Typed: t},
+		Settings: settings, Provider: "staff"})
+	require.NoError(r.t, err)
+	return a
+}
+
+// params is an authorization request with changes in pairs; an empty value takes a
+// parameter out.
+func params(changes ...string) string {
+	q := url.Values{"client_id": {"planner"}, "response_type": {"code"}, "redirect_uri": {plannerBack},
+		"scope": {"openid profile"}, "state": {"st"}, "nonce": {"n"}, "code_challenge": {oidc.Challenge(verifierOf)},
+		"code_challenge_method": {"S256"}}
+	for i := 0; i < len(changes); i += 2 {
+		if q.Set(changes[i], changes[i+1]); changes[i+1] == "" {
+			q.Del(changes[i])
+		}
+	}
+	return q.Encode()
+}
+
+func (r *rig) authorize(b driving.Browser, changes ...string) driving.Outcome {
+	return r.Crossings.Arrive(ctx, b, oidcside.Request(params(changes...), false, false))
+}
+
+// back is what the application hears.
+func (r *rig) back(o driving.Outcome) url.Values {
+	r.t.Helper()
+	require.NotNil(r.t, o.Departure, "%+v %+v", o, o.Finding)
+	u, err := url.Parse(o.Departure.Location)
+	require.NoError(r.t, err)
+	require.Equal(r.t, "https://gate.example", u.Query().Get("iss"))
+	require.Equal(r.t, "st", u.Query().Get("state"))
+	return u.Query()
+}
+
+// code signs somebody in, agrees where it is asked, and gives the code.
+func (r *rig) code(b driving.Browser, edit func(*saml.Answer), changes ...string) (string, driving.Browser) {
+	r.t.Helper()
+	o := r.authorize(b, changes...)
+	b = keep(b, o)
+	if o.Departure != nil && o.Departure.Message == "AuthnRequest" {
+		o = r.answer(b, r.asked(o).ID, edit)
+		b = keep(b, o)
+	}
+	if o.Page == crossing.PageAgree {
+		o = r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"agree": {"yes"}, "digest": {o.Agree.Digest}})
+		b = keep(b, o)
+	}
+	code := r.back(o).Get("code")
+	require.NotEmpty(r.t, code)
+	return code, b
+}
+
+// caller is a call by form, with name and secret in the header if they are given.
+func caller(form url.Values, auth ...string) redeeming.Caller {
+	c := redeeming.Caller{Form: form.Encode(), ContentType: "application/x-www-form-urlencoded", Network: "192.0.2.1"}
+	if len(auth) == 2 {
+		c.Authorization = "Basic " + base64.StdEncoding.EncodeToString([]byte(url.QueryEscape(auth[0])+":"+url.QueryEscape(auth[1])))
+	}
+	return c
+}
+
+func redemption(code string) url.Values {
+	return url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {plannerBack}, "code_verifier": {verifierOf}}
+}
+
+func refreshing(token string) url.Values {
+	return url.Values{"grant_type": {"refresh_token"}, "refresh_token": {token}}
+}
+
+// said reads the claims of a token that the gate signed.
+func (r *rig) claims(token string, kind oidc.Kind) map[string]any {
+	r.t.Helper()
+	out, err := oidc.Wanted{Kind: kind, Keys: oidcside.SigningKeys(&r.Snapshot().Gate)}.Verify(token)
+	require.NoError(r.t, err)
+	return out
+}
+
+// refusedBy demands a code of the protocol and a finding.
+func refusedBy(t testing.TB, err error, code oidc.Code, f finding.Code) {
+	t.Helper()
+	no := oidc.RefusalOf(err)
+	require.NotNil(t, no, "%v", err)
+	require.Equal(t, code, no.Code, "%v", no.Finding)
+	require.Equal(t, f, no.Finding.Code, "%v", no.Finding.Evidence)
+}
+
+func TestOneRedemptionOfTenWins(t *testing.T) {
+	r := newRig(t)
+	secret := r.client("planner", nil, nil).Shown
+	code, _ := r.code(driving.Browser{}, nil)
+	results := make(chan error, 10)
+	for range 10 {
+		go func() {
+			_, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", secret))
+			results <- err
+		}()
+	}
+	won := 0
+	for range 10 {
+		if err := <-results; err == nil {
+			won++
+		} else {
+			require.Equal(t, oidc.InvalidGrant, oidc.RefusalOf(err).Code)
+		}
+	}
+	require.Equal(t, 1, won)
+	_, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", secret))
+	refusedBy(t, err, oidc.InvalidGrant, finding.GrantEnded)
+}
+
+func TestTokenRequestsAreRefused(t *testing.T) {
+	r := newRig(t)
+	secret := r.client("planner", nil, nil).Shown
+	other := r.client("other", nil, nil).Shown
+	service := r.client("feed", federation.Typed{"kind": "service"}, federation.Settings{"scopes": "read"}).Shown
+	for name, c := range map[string]struct {
+		edit func(c *redeeming.Caller, f url.Values)
+		code oidc.Code
+		find finding.Code
+		good bool // the code can still be redeemed afterwards
+	}{
+		"no type": {func(_ *redeeming.Caller, f url.Values) { f.Del("grant_type") }, oidc.InvalidRequest, finding.OAuthRequest, true},
+		"password": {func(_ *redeeming.Caller, f url.Values) { f.Set("grant_type", "password") }, "unsupported_grant_type",
+			finding.OAuthRequest, true},
+		"no code":   {func(_ *redeeming.Caller, f url.Values) { f.Del("code") }, oidc.InvalidRequest, finding.OAuthRequest, true},
+		"made up":   {func(_ *redeeming.Caller, f url.Values) { f.Set("code", "igc_abc.0.AAAA") }, oidc.InvalidGrant, finding.GrantOther, true},
+		"twice":     {func(_ *redeeming.Caller, f url.Values) { f.Add("code", f.Get("code")) }, oidc.InvalidRequest, finding.OAuthRequest, true},
+		"as JSON":   {func(c *redeeming.Caller, _ url.Values) { c.ContentType = "application/json" }, oidc.InvalidRequest, finding.OAuthRequest, true},
+		"verifier":  {func(_ *redeeming.Caller, f url.Values) { f.Set("code_verifier", verifierOf+"x") }, oidc.InvalidGrant, finding.PKCEOther, false},
+		"none":      {func(_ *redeeming.Caller, f url.Values) { f.Del("code_verifier") }, oidc.InvalidGrant, finding.PKCEOther, false},
+		"elsewhere": {func(_ *redeeming.Caller, f url.Values) { f.Set("redirect_uri", "https://x.example/") }, oidc.InvalidGrant, finding.GrantOther, false},
+		"secret":    {func(c *redeeming.Caller, f url.Values) { *c = caller(f, "planner", "another secret altogether") }, oidc.InvalidClient, finding.ClientUnproved, true},
+		"by form": {func(c *redeeming.Caller, f url.Values) {
+			f.Set("client_id", "planner")
+			f.Set("client_secret", secret)
+			*c = caller(f)
+		}, oidc.InvalidClient, finding.ClientUnproved, true},
+		"unknown":    {func(c *redeeming.Caller, f url.Values) { *c = caller(f, "plannel", secret) }, oidc.InvalidClient, finding.ApplicationUnknown, true},
+		"another's":  {func(c *redeeming.Caller, f url.Values) { *c = caller(f, "other", other) }, oidc.InvalidGrant, finding.GrantOther, true},
+		"a service":  {func(c *redeeming.Caller, f url.Values) { *c = caller(f, "feed", service) }, "unauthorized_client", finding.OAuthRequest, true},
+		"in address": {func(c *redeeming.Caller, _ url.Values) { c.Query = "client_secret=" + secret }, oidc.InvalidRequest, finding.OAuthRequest, true},
+		"as service": {func(_ *redeeming.Caller, f url.Values) { f.Set("grant_type", "client_credentials") }, "unauthorized_client", finding.OAuthRequest, true},
+		"resource":   {func(_ *redeeming.Caller, f url.Values) { f.Set("resource", "https://x.example/") }, oidc.InvalidTarget, finding.OAuthRequest, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			code, _ := r.code(driving.Browser{}, nil)
+			form := redemption(code)
+			in := caller(form, "planner", secret)
+			c.edit(&in, form)
+			in.Form = form.Encode()
+			_, err := r.Redeeming.Token(ctx, in)
+			refusedBy(t, err, c.code, c.find)
+			_, err = r.Redeeming.Token(ctx, caller(redemption(code), "planner", secret))
+			require.Equal(t, c.good, err == nil, "%v", err)
+		})
+	}
+	t.Run("late", func(t *testing.T) {
+		code, _ := r.code(driving.Browser{}, nil)
+		r.time = r.time.Add(61 * time.Second)
+		_, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", secret))
+		refusedBy(t, err, oidc.InvalidGrant, finding.GrantExpired)
+	})
+	t.Run("too many wrong secrets", func(t *testing.T) {
+		for range 40 {
+			_, _ = r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"client_credentials"}}, "feed", "wrong, and wrong again"))
+		}
+		_, err := r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"client_credentials"}}, "feed", service))
+		refusedBy(t, err, "temporarily_unavailable", finding.ClientUnproved)
+		in := caller(url.Values{"grant_type": {"client_credentials"}}, "feed", service)
+		in.Network = "198.51.100.0"
+		_, err = r.Redeeming.Token(ctx, in)
+		require.NoError(t, err, "others are not held up")
+	})
+}
+
+func TestAuthorizationRequests(t *testing.T) {
+	r := newRig(t)
+	r.client("planner", nil, nil)
+	r.client("feed", federation.Typed{"kind": "service"}, nil)
+	for name, c := range map[string]struct {
+		changes []string
+		page    finding.Code // a page for the person, and no redirect
+		code    string       // or what the application hears
+	}{
+		"slash":           {[]string{"redirect_uri", plannerBack + "/"}, finding.RedirectUnregistered, ""},
+		"case":            {[]string{"redirect_uri", "https://planner.example/Back"}, finding.RedirectUnregistered, ""},
+		"query":           {[]string{"redirect_uri", plannerBack + "?x"}, finding.RedirectUnregistered, ""},
+		"none":            {[]string{"redirect_uri", ""}, finding.OAuthRequest, ""},
+		"nobody":          {[]string{"client_id", "nobody"}, finding.ApplicationUnknown, ""},
+		"a service":       {[]string{"client_id", "feed"}, finding.OAuthRequest, ""},
+		"implicit":        {[]string{"response_type", "token"}, "", "unsupported_response_type"},
+		"no PKCE":         {[]string{"code_challenge", "", "code_challenge_method", ""}, "", "invalid_request"},
+		"plain":           {[]string{"code_challenge_method", "plain"}, "", "invalid_request"},
+		"none and more":   {[]string{"prompt", "none login"}, "", "invalid_request"},
+		"request":         {[]string{"request", "e30.e30."}, "", "request_not_supported"},
+		"request address": {[]string{"request_uri", "https://evil.example/r"}, "", "request_uri_not_supported"},
+		"resource":        {[]string{"resource", "https://x.example/"}, "", "invalid_target"},
+		"claims":          {[]string{"claims", `{"id_token":{},"id_token":{}}`}, "", "invalid_request"},
+		"hint":            {[]string{"id_token_hint", "e30.e30.AAAA"}, "", "invalid_request"},
+		"max_age":         {[]string{"max_age", "-1"}, "", "invalid_request"},
+		"mode":            {[]string{"response_mode", "fragment"}, "", "invalid_request"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			o := r.authorize(driving.Browser{}, c.changes...)
+			if c.page != "" {
+				require.Nil(t, o.Departure)
+				require.Equal(t, c.page, o.Finding.Code)
+				return
+			}
+			require.True(t, strings.HasPrefix(o.Departure.Location, plannerBack+"?"))
+			require.Equal(t, c.code, r.back(o).Get("error"))
+		})
+	}
+	twice := r.Crossings.Arrive(ctx, driving.Browser{}, oidcside.Request(params()+"&redirect_uri=https://evil.example/", false, false))
+	require.Nil(t, twice.Departure)
+	require.Equal(t, "invalid_request", r.back(r.Crossings.Arrive(ctx, driving.Browser{},
+		oidcside.Request(params()+"&nonce=m", false, false))).Get("error"))
+	posted := r.Crossings.Arrive(ctx, driving.Browser{}, oidcside.Request(params(), true, false))
+	require.Contains(t, posted.Next, "/crossing/", "the session does not come along with a form of another site")
+}
+
+// What is demanded of the sign-in goes to the provider in its words, and what cannot
+// be proved is refused in the application's.
+func TestWishesAreCarriedOver(t *testing.T) {
+	r := newRig(t)
+	secret := r.client("planner", nil, nil).Shown
+	code, b := r.code(driving.Browser{}, nil)
+	tokens, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", secret))
+	require.NoError(t, err)
+	said := r.claims(tokens.IDToken, oidc.IDToken)
+	require.Equal(t, json.Number(strconvUnix(r.time)), said["auth_time"])
+	require.Equal(t, saml.ContextPassword, said["acr"])
+	require.Equal(t, "n", said["nonce"])
+
+	r.time = r.time.Add(time.Hour)
+	require.NotEmpty(t, r.back(r.authorize(b)).Get("code"), "the session does")
+	require.NotEmpty(t, r.back(r.authorize(b, "id_token_hint", tokens.IDToken, "prompt", "none")).Get("code"), "a hint that has ended")
+	for name, c := range map[string]struct {
+		changes []string
+		holds   func(*saml.AuthnRequest) bool
+	}{
+		"login":          {[]string{"prompt", "login"}, func(q *saml.AuthnRequest) bool { return q.ForceAuthn }},
+		"select_account": {[]string{"prompt", "select_account"}, func(q *saml.AuthnRequest) bool { return q.ForceAuthn }},
+		"max_age=0":      {[]string{"max_age", "0"}, func(q *saml.AuthnRequest) bool { return q.ForceAuthn }},
+		"max_age":        {[]string{"max_age", "600"}, func(q *saml.AuthnRequest) bool { return q.ForceAuthn }},
+		"essential acr": {[]string{"claims", `{"id_token":{"acr":{"essential":true,"values":["urn:card"]}}}`},
+			func(q *saml.AuthnRequest) bool { return q.Contexts[0] == "urn:card" && q.Comparison == "exact" }},
+	} {
+		require.True(t, c.holds(r.asked(r.authorize(b, c.changes...))), name)
+	}
+	require.True(t, r.asked(r.authorize(driving.Browser{}, "prompt", "none")).IsPassive)
+
+	// An essential context that was not proved is refused; one that is wished for is
+	// asked for once, and then left out.
+	o := r.authorize(b, "claims", `{"id_token":{"acr":{"essential":true,"value":"urn:card"}}}`)
+	require.Equal(t, "unmet_authentication_requirements", r.back(r.answer(keep(b, o), r.asked(o).ID, nil)).Get("error"))
+	o = r.authorize(driving.Browser{}, "acr_values", "urn:card")
+	c := keep(driving.Browser{}, o)
+	impossible, err := saml.WriteStatus(saml.Answer{ResponseID: messageID(), At: r.time, Issuer: "urn:idp",
+		Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID},
+		saml.StatusResponder, saml.StatusNoAuthnContext, "", r.idp)
+	require.NoError(t, err)
+	o = r.respond(c, "staff", saml.Inbound{Binding: saml.BindingPOST, Octets: impossible})
+	require.Empty(t, r.asked(o).Contexts, "it was only a wish")
+	require.NotEmpty(t, r.back(r.answer(c, r.asked(o).ID, nil)).Get("code"))
+
+	// Somebody else than the hint names is told to sign in.
+	other := r.enter(func(a *saml.Answer) { a.NameID.Value = "bram@wrenmoor.example" })
+	require.Equal(t, "login_required", r.back(r.authorize(other, "id_token_hint", tokens.IDToken)).Get("error"))
+}
+
+func strconvUnix(at time.Time) string {
+	text, _ := json.Marshal(at.Unix())
+	return string(text)
+}
+
+func TestRefreshing(t *testing.T) {
+	r := newRig(t)
+	a := r.client("planner", nil, federation.Settings{"refreshIdle": "10d", "refreshAbsolute": "30d"})
+	tokens := func(scope string) (string, driving.Browser) {
+		code, b := r.code(driving.Browser{}, nil, "scope", scope)
+		got, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", a.Shown))
+		require.NoError(t, err)
+		require.NotEmpty(t, got.RefreshToken)
+		return got.RefreshToken, b
+	}
+	refresh := func(token string, more ...string) (oidcside.Tokens, error) {
+		form := refreshing(token)
+		for i := 0; i < len(more); i += 2 {
+			form.Set(more[i], more[i+1])
+		}
+		return r.Redeeming.Token(ctx, caller(form, "planner", a.Shown))
+	}
+	good := func(token string, more ...string) string {
+		t.Helper()
+		got, err := refresh(token, more...)
+		require.NoError(t, err)
+		return got.RefreshToken
+	}
+
+	// In turns; a lost answer is given again for a while, reuse ends everything.
+	one, _ := tokens("openid profile offline_access")
+	two := good(one)
+	require.Equal(t, two, good(one), "the answer was lost")
+	three := good(two)
+	_, err := refresh(one)
+	refusedBy(t, err, oidc.InvalidGrant, finding.GrantTwice)
+	_, err = refresh(three)
+	refusedBy(t, err, oidc.InvalidGrant, finding.GrantEnded)
+
+	// Scopes can be fewer, and never more.
+	one, _ = tokens("openid profile offline_access")
+	got, err := refresh(one, "scope", "openid")
+	require.NoError(t, err)
+	require.Equal(t, "openid", got.Scope)
+	_, err = refresh(got.RefreshToken, "scope", "openid phone")
+	refusedBy(t, err, oidc.InvalidScope, finding.ScopeGrown)
+
+	// What is paused or unlinked gets nothing, and gets it again when that is over.
+	for name, c := range map[string]struct{ kind, who string }{"app": {change.KindApplication, "planner"},
+		"provider": {change.KindProvider, "staff"}} {
+		set := func(phase string) {
+			_, err := r.Records.Change(ctx, tester, c.kind, c.who, 0, federation.Settings{"phase": phase})
+			require.NoError(t, err)
+		}
+		set("paused")
+		_, err = refresh(got.RefreshToken)
+		require.Equal(t, oidc.InvalidGrant, oidc.RefusalOf(err).Code, name)
+		set("live")
+		got.RefreshToken = good(got.RefreshToken)
+	}
+	var link store.LinkRow
+	require.NoError(t, r.st.Read.Take(&link).Error)
+	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error { return tx.Delete(&store.LinkRow{Key: link.Key}).Error }))
+	_, err = refresh(got.RefreshToken)
+	refusedBy(t, err, oidc.InvalidGrant, finding.GrantUnlinked)
+	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&link).Error }))
+
+	// They lie idle only so long, and never beyond the sign-in's time.
+	r.time = r.time.Add(9 * 24 * time.Hour)
+	got.RefreshToken = good(got.RefreshToken)
+	r.time = r.time.Add(11 * 24 * time.Hour)
+	_, err = refresh(got.RefreshToken)
+	refusedBy(t, err, oidc.InvalidGrant, finding.GrantExpired)
+
+	// Without offline_access they end with the session.
+	one, b := tokens("openid")
+	two = good(one)
+	session := r.Leaving.Session(ctx, b.Session)
+	_, err = r.Leaving.SignOut(ctx, session)
+	require.NoError(t, err)
+	_, err = refresh(two)
+	refusedBy(t, err, oidc.InvalidGrant, finding.GrantEnded)
+
+	// A name that does not last gives a subject for the session, and no refresh token.
+	passing := func(a *saml.Answer) { a.NameID = saml.NameID{Format: saml.FormatTransient, Value: "_once"} }
+	code, b := r.code(driving.Browser{}, passing, "scope", "openid offline_access")
+	first, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", a.Shown))
+	require.NoError(t, err)
+	require.Empty(t, first.RefreshToken)
+	code, _ = r.code(b, nil)
+	second, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", a.Shown))
+	require.NoError(t, err)
+	require.Equal(t, r.claims(first.IDToken, oidc.IDToken)["sub"], r.claims(second.IDToken, oidc.IDToken)["sub"])
+}
+
+func TestConsent(t *testing.T) {
+	r := newRig(t)
+	r.client("planner", nil, federation.Settings{"askConsent": true, "policy": "https://planner.example/policy"})
+	o := r.authorize(driving.Browser{})
+	b := keep(driving.Browser{}, o)
+	o = r.answer(b, r.asked(o).ID, func(a *saml.Answer) {
+		a.Attributes = []saml.Attribute{{Name: "givenName", Values: []saml.AttributeValue{{Text: "Ada"}}},
+			{Name: "mail", Values: []saml.AttributeValue{{Text: "ada@wrenmoor.example"}}}}
+	})
+	require.Equal(t, crossing.PageAgree, o.Page)
+	require.Equal(t, []federation.Value{{Label: "Given name", Value: "Ada"}}, o.Agree.Shown, "what its scopes ask for, and no more")
+	require.Equal(t, "https://planner.example/policy", o.Agree.Policy)
+	say := func(b driving.Browser, digest, word string) driving.Outcome {
+		return r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"agree": {word}, "digest": {digest}})
+	}
+	require.Equal(t, finding.CrossingOtherBrowser, say(driving.Browser{}, o.Agree.Digest, "yes").Finding.Code)
+	again := say(b, "another digest", "yes")
+	require.Equal(t, o.Agree.Digest, again.Agree.Digest, "shown again: what was said was not about this")
+	require.Equal(t, o.Agree.Digest, r.Crossings.Continue(ctx, b, o.Crossing).Agree.Digest, "the page was reloaded")
+	done := say(b, o.Agree.Digest, "yes")
+	require.NotEmpty(t, r.back(done).Get("code"))
+	require.Equal(t, crossing.PageFinished, say(b, o.Agree.Digest, "yes").Page)
+	b = keep(b, done)
+
+	// Remembered; asked again for more, and when the application wants it.
+	require.NotEmpty(t, r.back(r.authorize(b)).Get("code"))
+	require.Equal(t, "consent_required", r.back(r.authorize(b, "scope", "openid email", "prompt", "none")).Get("error"))
+	for _, changes := range [][]string{{"scope", "openid profile email"}, {"prompt", "consent"},
+		{"claims", `{"userinfo":{"phone_number":null}}`}} {
+		asked := r.authorize(b, changes...)
+		require.Equal(t, crossing.PageAgree, asked.Page, changes)
+		require.Equal(t, "access_denied", r.back(r.Crossings.Submit(ctx, keep(b, asked), asked.Crossing,
+			url.Values{"agree": {"no"}, "digest": {asked.Agree.Digest}})).Get("error"))
+	}
+
+	// Withdrawn by an engineer, what was given ends and the person is asked again.
+	list, total, err := r.Grants.Consents(ctx, "planner", grants.Filter{Limit: 10})
+	require.NoError(t, err)
+	require.EqualValues(t, 1, total)
+	require.Equal(t, []string{"openid", "profile"}, list[0].Scopes)
+	ended, err := r.Grants.Withdraw(ctx, tester, "planner", list[0].Person)
+	require.NoError(t, err)
+	require.EqualValues(t, 2, ended)
+	require.Equal(t, crossing.PageAgree, r.authorize(b).Page)
+	_, err = r.Grants.Withdraw(ctx, tester, "planner", 99)
+	var nf *change.NotFoundError
+	require.ErrorAs(t, err, &nf)
+}
+
+// A provider that is removed, or an application, while the person thinks.
+func TestConfigurationChangesDuringConsent(t *testing.T) {
+	r := newRig(t)
+	r.client("planner", nil, federation.Settings{"askConsent": true})
+	o := r.authorize(driving.Browser{})
+	b := keep(driving.Browser{}, o)
+	o = r.answer(b, r.asked(o).ID, nil)
+	_, err := r.Records.Change(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"title": "Another title"})
+	require.NoError(t, err)
+	say := func() driving.Outcome {
+		return r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"agree": {"yes"}, "digest": {o.Agree.Digest}})
+	}
+	again := say()
+	require.NotEqual(t, o.Agree.Digest, again.Agree.Digest, "another title is shown now, so the word does not count")
+	_, err = r.Records.Change(ctx, tester, change.KindProvider, "staff", 0, federation.Settings{"phase": "paused"})
+	require.NoError(t, err)
+	require.Equal(t, finding.ProviderDisabled, say().Finding.Code)
+}
+
+func TestUserInfoIntrospectionRevocation(t *testing.T) {
+	r := newRig(t)
+	const api = "https://rota.example/api"
+	a := r.client("planner", nil, federation.Settings{"resources": api})
+	opaque := r.client("opaque", nil, federation.Settings{"accessToken": "opaque", "resources": api, "subject": "pairwise"})
+	rota := r.client("rota", federation.Typed{"kind": "service"}, federation.Settings{"serves": api, "scopes": "read"})
+	stranger := r.client("stranger", federation.Typed{"kind": "service"}, nil)
+	introspect := func(token string, who *federation.Application) bool {
+		t.Helper()
+		out, err := r.Redeeming.Introspect(ctx, caller(url.Values{"token": {token}}, who.Identity(), who.Shown))
+		require.NoError(t, err)
+		if out["active"] != true {
+			require.Len(t, out, 1, "nothing else is said")
+		}
+		return out["active"] == true
+	}
+	for _, app := range []*federation.Application{a, opaque} {
+		who := app.Identity()
+		code, b := r.code(driving.Browser{}, nil, "client_id", who, "resource", api, "scope", "openid email")
+		got, err := r.Redeeming.Token(ctx, caller(redemption(code), who, app.Shown))
+		require.NoError(t, err)
+		info, err := r.Redeeming.UserInfo(ctx, redeeming.Caller{}, got.AccessToken)
+		require.NoError(t, err)
+		require.Equal(t, r.claims(got.IDToken, oidc.IDToken)["sub"], info["sub"])
+		require.True(t, introspect(got.AccessToken, app), who)
+		require.True(t, introspect(got.AccessToken, rota), "its audience")
+		require.False(t, introspect(got.AccessToken, stranger), "none of its business")
+		require.True(t, introspect(got.RefreshToken, app))
+		require.False(t, introspect(got.RefreshToken, rota))
+		_, err = r.Redeeming.UserInfo(ctx, redeeming.Caller{}, got.IDToken)
+		refusedBy(t, err, "invalid_token", finding.TokenKind)
+		_, err = r.Redeeming.UserInfo(ctx, redeeming.Caller{}, got.RefreshToken)
+		require.Equal(t, oidc.Code("invalid_token"), oidc.RefusalOf(err).Code)
+
+		// An access token alone, by its own application.
+		revoke := func(token string, by *federation.Application) error {
+			return r.Redeeming.Revoke(ctx, caller(url.Values{"token": {token}}, by.Identity(), by.Shown))
+		}
+		refusedBy(t, revoke(got.AccessToken, stranger), "unauthorized_client", finding.GrantOther)
+		refusedBy(t, revoke(got.RefreshToken, stranger), "unauthorized_client", finding.GrantOther)
+		require.NoError(t, revoke(got.AccessToken, app))
+		require.NoError(t, revoke(got.AccessToken, app))
+		require.NoError(t, revoke("nobody knows this", app))
+		require.False(t, introspect(got.AccessToken, app))
+		next, err := r.Redeeming.Token(ctx, caller(refreshing(got.RefreshToken), who, app.Shown))
+		require.NoError(t, err, "the rest is still good")
+		require.NoError(t, revoke(next.RefreshToken, app))
+		require.False(t, introspect(next.AccessToken, app))
+
+		// What ends with the session.
+		code, _ = r.code(b, nil, "client_id", who)
+		got, err = r.Redeeming.Token(ctx, caller(redemption(code), who, app.Shown))
+		require.NoError(t, err)
+		session := r.Leaving.Session(ctx, b.Session)
+		_, err = r.Leaving.SignOut(ctx, session)
+		require.NoError(t, err)
+		_, err = r.Redeeming.UserInfo(ctx, redeeming.Caller{}, got.AccessToken)
+		refusedBy(t, err, "invalid_token", finding.GrantEnded)
+	}
+
+	// A service's token is about nobody.
+	got, err := r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"client_credentials"}}, "rota", rota.Shown))
+	require.NoError(t, err)
+	require.True(t, introspect(got.AccessToken, rota))
+	_, err = r.Redeeming.UserInfo(ctx, redeeming.Caller{}, got.AccessToken)
+	refusedBy(t, err, "insufficient_scope", finding.OAuthRequest)
+	_, err = r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"client_credentials"}, "scope": {"write"}}, "rota", rota.Shown))
+	refusedBy(t, err, oidc.InvalidScope, finding.ScopeGrown)
+	r.time = r.time.Add(11 * time.Minute)
+	require.False(t, introspect(got.AccessToken, rota))
+	_, err = r.Redeeming.Introspect(ctx, caller(url.Values{"token": {"x"}, "client_id": {"planner"}}))
+	refusedBy(t, err, oidc.InvalidClient, finding.ClientUnproved)
+}
+
+// A client that signs its proof: once each, for us alone, with keys at an address
+// that are asked for again when one is missing.
+func TestClientAssertions(t *testing.T) {
+	r := newRig(t)
+	keyOf := func(id string) (*ecdsa.PrivateKey, jose.JSONWebKey) {
+		private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		require.NoError(t, err)
+		return private, jose.JSONWebKey{Key: private.Public(), KeyID: id, Use: "sig"}
+	}
+	first, public := keyOf("one")
+	var set atomic.Pointer[[]byte]
+	publish := func(keys ...jose.JSONWebKey) {
+		octets, err := json.Marshal(jose.JSONWebKeySet{Keys: keys})
+		require.NoError(t, err)
+		set.Store(&octets)
+	}
+	publish(public)
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(*set.Load()) }))
+	defer srv.Close()
+	r.client("feed", federation.Typed{"kind": "service", "jwksUri": strings.Replace(srv.URL, "localhost", "127.0.0.1", 1)},
+		federation.Settings{"scopes": "read"})
+	call := func(private *ecdsa.PrivateKey, id string, edit func(map[string]any)) error {
+		said := map[string]any{"iss": "feed", "sub": "feed", "aud": "https://gate.example", "jti": messageID(),
+			"exp": r.time.Add(time.Minute).Unix()}
+		if edit != nil {
+			edit(said)
+		}
+		signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: private},
+			(&jose.SignerOptions{}).WithHeader("kid", id))
+		require.NoError(t, err)
+		payload, err := json.Marshal(said)
+		require.NoError(t, err)
+		signed, err := signer.Sign(payload)
+		require.NoError(t, err)
+		text, err := signed.CompactSerialize()
+		require.NoError(t, err)
+		_, err = r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"client_credentials"}, "client_assertion": {text},
+			"client_assertion_type": {"urn:ietf:params:oauth:client-assertion-type:jwt-bearer"}}))
+		return err
+	}
+	require.NoError(t, call(first, "one", nil))
+	once := func(c map[string]any) { c["jti"] = "only once" }
+	require.NoError(t, call(first, "one", once))
+	refusedBy(t, call(first, "one", once), oidc.InvalidClient, finding.ClientUnproved)
+	r.restart()
+	refusedBy(t, call(first, "one", once), oidc.InvalidClient, finding.ClientUnproved)
+	for name, edit := range map[string]func(map[string]any){
+		"the token endpoint": func(c map[string]any) { c["aud"] = "https://gate.example/oidc/op/token" },
+		"two audiences":      func(c map[string]any) { c["aud"] = []string{"https://gate.example", "https://x.example"} },
+		"another client":     func(c map[string]any) { c["iss"] = "planner" },
+		"too long":           func(c map[string]any) { c["exp"] = r.time.Add(time.Hour).Unix() },
+		"no jti":             func(c map[string]any) { delete(c, "jti") },
+	} {
+		require.Equal(t, oidc.InvalidClient, oidc.RefusalOf(call(first, "one", edit)).Code, name)
+	}
+	second, next := keyOf("two")
+	publish(next)
+	require.Error(t, call(second, "two", nil), "asked just now")
+	r.time = r.time.Add(2 * time.Minute)
+	require.NoError(t, call(second, "two", nil))
+	garbage := []byte("<html>")
+	set.Store(&garbage)
+	r.time = r.time.Add(2 * time.Hour)
+	require.NoError(t, r.Redeeming.RefreshKeys(ctx))
+	require.NoError(t, call(second, "two", nil), "the last good copy stays")
+}
+
+func TestPushedRequests(t *testing.T) {
+	r := newRig(t)
+	secret := r.client("planner", nil, nil).Shown
+	other := r.client("other", nil, nil).Shown
+	form, err := url.ParseQuery(params())
+	require.NoError(t, err)
+	uri, life, err := r.Redeeming.Push(ctx, caller(form, "planner", secret))
+	require.NoError(t, err)
+	require.Equal(t, 90*time.Second, life)
+	_, err = r.Redeeming.Pushed(ctx, "other", uri)
+	refusedBy(t, err, oidc.InvalidRequest, finding.OAuthRequest)
+	pushed, err := r.Redeeming.Pushed(ctx, "planner", uri)
+	require.NoError(t, err)
+	r.asked(r.Crossings.Arrive(ctx, driving.Browser{}, oidcside.Request(pushed, false, true)))
+	_, err = r.Redeeming.Pushed(ctx, "planner", uri)
+	refusedBy(t, err, oidc.InvalidRequest, finding.OAuthRequest)
+	_, err = r.Redeeming.Pushed(ctx, "planner", "https://evil.example/request")
+	refusedBy(t, err, oidc.RequestURIsUnwelcome, finding.OAuthRequest)
+	for name, changes := range map[string][]string{"redirect": {"redirect_uri", "https://evil.example/"}, "PKCE": {"code_challenge", ""},
+		"uri": {"request_uri", "urn:x"}} {
+		form, err := url.ParseQuery(params(changes...))
+		require.NoError(t, err)
+		_, _, err = r.Redeeming.Push(ctx, caller(form, "planner", secret))
+		require.Error(t, err, name)
+	}
+	form.Set("client_id", "planner")
+	_, _, err = r.Redeeming.Push(ctx, caller(form, "other", other))
+	require.Error(t, err, "another client's name in the form")
+	uri, _, err = r.Redeeming.Push(ctx, caller(url.Values{"response_type": {"code"}, "redirect_uri": {plannerBack},
+		"code_challenge": {oidc.Challenge(verifierOf)}, "code_challenge_method": {"S256"}}, "planner", secret))
+	require.NoError(t, err)
+	r.time = r.time.Add(91 * time.Second)
+	_, err = r.Redeeming.Pushed(ctx, "planner", uri)
+	require.Error(t, err, "too late")
+}
+
+// Applications hear that somebody left, also those that are down at first, and
+// across a restart.
+func TestSignOutIsTold(t *testing.T) {
+	r := newRig(t)
+	heard, down := make(chan string, 10), atomic.Bool{}
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if down.Load() {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		heard <- q.FormValue("logout_token")
+	}))
+	defer srv.Close()
+	a := r.client("planner", federation.Typed{"backchannelLogoutUri": srv.URL + "/heard"}, nil)
+	r.client("deaf", nil, nil)
+	code, b := r.code(driving.Browser{}, nil)
+	got, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", a.Shown))
+	require.NoError(t, err)
+	_, b = r.code(b, nil)
+	_, b = r.code(b, nil, "client_id", "deaf")
+	down.Store(true)
+	told, err := r.Leaving.SignOut(ctx, r.Leaving.Session(ctx, b.Session))
+	require.NoError(t, err)
+	require.Equal(t, 1, told, "once each, however often it was told; and only who wants to hear")
+	require.Nil(t, r.Leaving.Session(ctx, b.Session))
+	require.NoError(t, r.Outbox.SendDue(ctx))
+	down.Store(false)
+	r.restart()
+	r.time = r.time.Add(2 * time.Minute)
+	require.NoError(t, r.Outbox.SendDue(ctx))
+	said := r.claims(<-heard, oidc.LogoutToken)
+	id := r.claims(got.IDToken, oidc.IDToken)
+	for _, name := range []string{"sub", "sid", "aud", "iss"} {
+		require.Equal(t, id[name], said[name], name)
+	}
+	require.NotContains(t, said, "nonce")
+	require.Contains(t, said["events"], "http://schemas.openid.net/event/backchannel-logout")
+	n, err := r.Outbox.Waiting(ctx)
+	require.NoError(t, err)
+	require.Zero(t, n)
+
+	// Somebody else signs in with the same browser: that is a sign-out too.
+	_, b = r.code(driving.Browser{}, nil)
+	o := r.authorize(b, "prompt", "login")
+	b = keep(b, o)
+	require.NotNil(t, r.answer(b, r.asked(o).ID, func(a *saml.Answer) { a.NameID.Value = "bram@wrenmoor.example" }).Departure)
+	require.NoError(t, r.Outbox.SendDue(ctx))
+	require.NotEmpty(t, <-heard)
+}
+
+func TestSecretsAndIdentifiers(t *testing.T) {
+	r := newRig(t)
+	a := r.client("planner", nil, nil)
+	works := func(secret string) bool {
+		_, err := r.Redeeming.Introspect(ctx, caller(url.Values{"token": {"x"}}, "planner", secret))
+		return err == nil
+	}
+	next, err := r.Records.Rotate(ctx, tester, "planner", 0, federation.Rotation{Overlap: time.Hour, Life: 24 * time.Hour})
+	require.NoError(t, err)
+	require.True(t, works(a.Shown) && works(next.Shown), "both, while one follows the other")
+	found := func() (out []finding.Code) {
+		a, err := r.Records.Application("planner")
+		require.NoError(t, err)
+		for _, f := range checks.New(r.Snapshot(), r.time).Record(a) {
+			out = append(out, f.Code)
+		}
+		return out
+	}
+	require.Contains(t, found(), finding.SecretEnding)
+	r.time = r.time.Add(2 * time.Hour)
+	require.True(t, !works(a.Shown) && works(next.Shown))
+	r.time = r.time.Add(24 * time.Hour)
+	require.False(t, works(next.Shown))
+	require.Contains(t, found(), finding.SecretEnded)
+	given, err := r.Records.Rotate(ctx, tester, "planner", 0, federation.Rotation{Given: "a secret that it brings along"})
+	require.NoError(t, err)
+	require.Empty(t, given.Shown)
+	require.True(t, works("a secret that it brings along"))
+	var fe *change.FieldError
+	_, err = r.Records.Rotate(ctx, tester, "planner", 0, federation.Rotation{Given: "short"})
+	require.ErrorAs(t, err, &fe)
+	require.Equal(t, "clientSecret", fe.Field)
+	_, err = r.Records.Rotate(ctx, tester, "roster", 0, federation.Rotation{})
+	var ce *change.ConflictError
+	require.ErrorAs(t, err, &ce)
+
+	// A client ID belongs to one application for ever.
+	add := func(name string) error {
+		_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: name, Source: records.Source{
+			Document: []byte(`{"client_id":"planner","client_secret":"the secret of before it moved","redirect_uris":["https://p.example/"]}`)}})
+		return err
+	}
+	require.True(t, finding.Is(add("second"), finding.MetadataKnown))
+	require.NoError(t, r.Records.RemoveApplication(ctx, tester, "planner"))
+	err = add("third")
+	require.True(t, finding.Is(err, finding.IdentifierUsed), "%v", err)
+	require.ErrorAs(t, err, &fe)
+
+	// What is handed over is kept without the secret in it, and no secret is kept.
+	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "moved", Source: records.Source{
+		Document: []byte(`{"client_id":"moved","client_secret":"the secret of before it moved","redirect_uris":["https://p.example/"]}`)}})
+	require.NoError(t, err)
+	octets, err := r.Records.Document(ctx, change.KindApplication, "moved")
+	require.NoError(t, err)
+	require.NotContains(t, string(octets), "of before")
+	_, err = r.Redeeming.Introspect(ctx, caller(url.Values{"token": {"x"}}, "moved", "the secret of before it moved"))
+	require.NoError(t, err)
+}
+
+// Keys for an algorithm are made when first needed, and roll over without an outage.
+func TestKeysOfTokens(t *testing.T) {
+	r := newRig(t)
+	published := func() int { return len(oidcside.SigningKeys(&r.Snapshot().Gate)) }
+	require.Zero(t, published())
+	a := r.client("planner", nil, federation.Settings{"algorithm": "EdDSA"})
+	require.Equal(t, 1, published())
+	sign := func() string {
+		code, _ := r.code(driving.Browser{}, nil)
+		got, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", a.Shown))
+		require.NoError(t, err)
+		return got.AccessToken
+	}
+	before := sign()
+	var fe *change.FieldError
+	require.ErrorAs(t, r.Rollover.Announce(ctx, tester, oidcside.SignsEdDSA, "ec-p256"), &fe)
+	require.NoError(t, r.Rollover.Announce(ctx, tester, oidcside.SignsEdDSA, ""))
+	require.Equal(t, 2, published(), "ahead of time")
+	require.NoError(t, r.Rollover.Switch(ctx, tester, oidcside.SignsEdDSA))
+	after := sign()
+	require.NotEqual(t, strings.Split(before, ".")[0], strings.Split(after, ".")[0])
+	_, err := r.Redeeming.UserInfo(ctx, redeeming.Caller{}, before)
+	require.NoError(t, err, "as long as it is good")
+	_, err = r.Records.Change(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"algorithm": "ES256"})
+	require.NoError(t, err)
+	require.Equal(t, 3, published())
+	require.NotEmpty(t, sign())
+	r.restart()
+	require.Equal(t, 3, published())
+}
