@@ -202,8 +202,8 @@ func TestPreviewsAndReportsAreReadable(t *testing.T) {
 	for missing, want := range map[string]string{"": "innergate provider exchange depot",
 		"entity ID": "innergate provider update depot --metadata FILE"} {
 		out.Reset()
-		e.added(&out, ofProvider, api.Record{Name: "depot", EntityID: "urn:depot", Missing: strings.Fields(missing),
-			Taken: api.Taken{OtherRole: missing == ""}})
+		e.added(&out, ofProvider, api.Application{Record: api.Record{Name: "depot", EntityID: "urn:depot", Missing: strings.Fields(missing),
+			Taken: api.Taken{OtherRole: missing == ""}}})
 		require.Contains(t, out.String(), want)
 		require.Equal(t, missing == "", strings.Contains(out.String(), "innergate app add NAME --from provider/depot"))
 	}
