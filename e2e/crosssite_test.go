@@ -29,6 +29,7 @@ import (
 // over TLS, as browsers see them in the field.
 type sites struct {
 	gate, provider, app string
+	desk                string // an application that runs in the browser
 	api                 *client.Client
 }
 
@@ -47,7 +48,8 @@ func startSites(t *testing.T) sites {
 	require.NoError(t, err)
 	s := sites{gate: "https://gate.wrenmoor.example:" + port,
 		provider: fmt.Sprint("https://login.staff-accounts.example:", n+1),
-		app:      fmt.Sprint("https://roster.oakhollow.example:", n+2)}
+		app:      fmt.Sprint("https://roster.oakhollow.example:", n+2),
+		desk:     fmt.Sprint("https://refunds.oakhollow.example:", n+3)}
 
 	config := filepath.Join(dir, "gate.yaml")
 	require.NoError(t, os.WriteFile(config,
@@ -108,6 +110,12 @@ func startSites(t *testing.T) sites {
 	require.NoError(t, err)
 	_, err = s.api.AddRecord(ctx, "application", api.NewRecord{Name: "roster",
 		Given: api.Given{Metadata: read(s.app + "/metadata")}})
+	require.NoError(t, err)
+	startStandin(t, "browser", append(common, "--listen", fmt.Sprint("127.0.0.1:", n+3), "--base", s.desk, "--name", "desk",
+		"--gate", s.gate, "--client-id", "desk")...)
+	_, err = s.api.AddRecord(ctx, "application", api.NewRecord{Name: "desk", Settings: federation.Settings{"askConsent": true},
+		Given: api.Given{Typed: federation.Typed{"kind": "browser", "clientId": "desk", "redirectUris": s.desk + "/",
+			"postLogoutRedirectUris": s.desk + "/"}}})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(idp, []byte(read(s.gate+"/saml/idp")), 0o600))
 	require.NoError(t, os.WriteFile(sp, []byte(read(s.gate+"/saml/sp/accounts")), 0o600))
@@ -221,5 +229,33 @@ func TestAcrossSites(t *testing.T) {
 		c.open(s.provider + "/")
 		c.post(answer)
 		c.see("You are already signed in")
+	})
+	t.Run("an application in the browser: tokens by CORS, renewal without asking, sign-out", func(t *testing.T) {
+		c := whole.in(t)
+		c.signedOut()
+		c.open(s.desk + "/")
+		c.press("Sign in")
+		c.atStandin("")
+		c.see("May desk know this about you?")
+		c.see("ada.fenwick@wrenmoor.example")
+		c.shot("agree")
+		c.press("Agree, and go on")
+		c.see("You are in as")
+		c.see("Ada Fenwick")
+		require.Equal(t, s.desk+"/", do(c, chromedp.Evaluate[string]("location.href")), "no code stays in the address")
+		c.press("Renew")
+		c.see("Renewed, without asking anybody.")
+		// Another site, without a record here, reads nothing.
+		c.open(s.app + "/")
+		require.Equal(t, "TypeError", do(c, chromedp.Evaluate[string](`fetch(`+quoteJS(s.gate+"/oidc/op/token")+
+			`, {method: 'POST', body: new URLSearchParams({client_id: 'desk', grant_type: 'refresh_token', refresh_token: 'x'})}).then(r => r.text(), e => e.name)`,
+			chromedp.EvalAwaitPromise)))
+		c.open(s.desk + "/")
+		c.press("Sign in")
+		c.see("You are in as") // asked for neither password nor consent again
+		c.press("Sign out")
+		c.see("You are not signed in.")
+		c.open(s.gate + "/oidc/op/logout")
+		c.see("You are signed out")
 	})
 }
