@@ -76,6 +76,8 @@ func TestConsoleIsAccessible(t *testing.T) {
 	ok("acknowledge", "wrenmoor-staff", "exception-in-force", "--until", "30d", "--remark", "until spring")
 	ok("app", "set", "lost-property", "ownStart=")
 	ok("app", "add", "half", "--draft")
+	newVisitor(t).get(d.host("possession-planner") + "/start?scope=openid%20offline_access").through("yes")
+	ok("app", "secret", "possession-planner")
 	list, err := d.client().Traces(t.Context(), client.TraceFilter{Result: "refused"})
 	require.NoError(t, err)
 	changes, err := d.client().History(t.Context(), client.HistoryFilter{Kind: "provider", Limit: 1})
@@ -86,6 +88,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 		"/connect/applications": "Short name", "/connect/applications/add": "Short name",
 		"/connect/applications/lost-property": "What the application needs", "/connect/applications/half": "Unfinished",
 		"/connect/applications/crew-roster/subjects": "Subjects", "/connect/aggregates": "Northern",
+		"/connect/applications/possession-planner": "Client ID", "/connect/applications/possession-planner/grants": "good",
 		"/connect/aggregates/northern-lines": "Entities", "/watch/traces": "Traces",
 		"/watch/traces/" + list.Items[0].ID: "AuthnRequest", "/watch/checks": "Checks", "/watch/checks?code=own-start-missing": "Acknowledge",
 		"/keep/keys": "Keys", "/keep/contexts": "Contexts",
@@ -128,6 +131,11 @@ func TestConsoleIsAccessible(t *testing.T) {
 	c.press("Single values")
 	c.see("Further certificates")
 	look("the drawer of newer values")
+	c.open(d.Console + "connect/applications/add")
+	c.press("OpenID Connect")
+	c.press("Signing out, starting at the gate, keys")
+	c.see("Initiate login URI")
+	look("the form of a client")
 	c.open(d.Console + "connect/providers/wrenmoor-staff")
 	c.press("Remove")
 	c.see("Remove wrenmoor-staff?")
@@ -204,6 +212,8 @@ func TestPagesForPeopleAreAccessible(t *testing.T) {
 		rendered + "/form.html":                         "Your staff number",
 		rendered + "/post.html":                         "Go on to roster.wrenmoor.example",
 		rendered + "/message.html":                      "Choose another way",
+		rendered + "/agree.html":                        "while you are away",
+		rendered + "/leave.html":                        "Stay signed in",
 		rendered + "/choose.html":                       strings.Repeat("Long", 5),
 		strings.Replace(rendered, "127.0.0.1", "localhost", 1) + "/message.html": "Choose another way",
 	} {
@@ -228,7 +238,9 @@ func templates(t *testing.T) string {
 		"Choices": []map[string]string{{"Name": "a", "Title": "Wrenmoor staff accounts"},
 			{"Name": "b", "Title": strings.Repeat("Long", 30)}},
 		"Form": map[string]any{"Submit": "Go on", "Fields": []field{{Name: "number", Label: "Your staff number"},
-			{Name: "pin", Label: "PIN", Secret: true}}}}
+			{Name: "pin", Label: "PIN", Secret: true}}},
+		"Agree": map[string]any{"Lasts": true, "Policy": "https://roster.wrenmoor.example/policy", "Digest": "d",
+			"Shown": []map[string]string{{"Label": "Your name", "Value": strings.Repeat("Long", 30)}}}}
 	all, err := template.ParseFS(dir, "*.html")
 	require.NoError(t, err)
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
@@ -238,7 +250,7 @@ func templates(t *testing.T) string {
 		}
 		w.Header().Set("Content-Security-Policy", "script-src 'none'") // the page would go on at once
 		name := strings.TrimPrefix(q.URL.Path, "/")
-		if !slices.Contains([]string{"form.html", "post.html", "message.html", "choose.html"}, name) {
+		if !slices.Contains([]string{"form.html", "post.html", "message.html", "choose.html", "agree.html", "leave.html"}, name) {
 			http.NotFound(w, q)
 			return
 		}

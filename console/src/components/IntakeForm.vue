@@ -1,12 +1,16 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import type { Given, Problem } from '../api/client'
+import ClientForm from './ClientForm.vue'
 
 /** What the other side handed over: a file, an address, pasted text, or values typed by hand. */
-const props = defineProps<{ kind: 'provider' | 'application'; protocol?: string; problem?: Problem }>()
+const props = defineProps<{ kind: 'provider' | 'application'; protocol?: string; problem?: Problem; known?: boolean }>()
 const emit = defineEmits<{ large: [file: File]; named: [name: string]; changed: [] }>()
 
 const way = ref<'file' | 'address' | 'text' | 'hand'>('file')
+const isClient = computed(() => props.protocol === 'oidc')
+watch(isClient, (is) => { way.value = is ? 'hand' : 'file' }, { immediate: true })
+const client = ref<InstanceType<typeof ClientForm>>()
 const address = ref('')
 const text = ref('')
 const link = ref('')
@@ -39,6 +43,7 @@ async function read(chosen: File) {
 async function given(): Promise<Given> {
   await reading
   if (props.protocol === 'link') return { typed: { link: link.value || ' ' } }
+  if (isClient.value && way.value === 'hand') return { typed: client.value!.given() }
   switch (way.value) {
     case 'address':
       return { address: address.value || ' ' }
@@ -66,16 +71,17 @@ defineExpose({ given })
       <el-radio value="hand">Single values</el-radio>
     </el-radio-group>
     <input v-if="way === 'file'" type="file" name="file" aria-label="Metadata file"
-        accept=".xml,.txt,.pem,.crt,.cer,.der,application/xml,text/xml,application/samlmetadata+xml" @change="pick" />
+        accept=".xml,.json,.txt,.pem,.crt,.cer,.der,application/xml,text/xml,application/samlmetadata+xml" @change="pick" />
     <template v-else-if="way === 'address'">
       <el-input v-model="address" name="address" placeholder="https://" aria-label="Metadata address"
           @input="emit('changed')" />
       <div class="quiet hint">the gate asks it again by itself, as often as the metadata says</div>
     </template>
     <el-input v-else-if="way === 'text'" v-model="text" name="metadata" type="textarea" :rows="10"
-        placeholder="<EntityDescriptor …" aria-label="Metadata text" @input="emit('changed')" />
+        :placeholder="isClient ? '{&quot;redirect_uris&quot;: …' : '<EntityDescriptor …'" aria-label="Metadata text" @input="emit('changed')" />
   </el-form-item>
-  <template v-if="way === 'hand'">
+  <ClientForm v-if="isClient && way === 'hand'" ref="client" :problem="problem" :known="known" @changed="emit('changed')" />
+  <template v-else-if="way === 'hand'">
     <el-form-item label="Entity ID" :error="wrong('entityId')"><el-input v-model="typed.entityId" name="entityId"
         @input="emit('changed')" /><div class="quiet hint">also called
           {{ kind === 'provider' ? 'issuer, IdP entity ID' : 'SP entity ID, audience, identifier' }}; compared letter

@@ -41,7 +41,7 @@ const save = () => run(async () => {
   <el-drawer v-model="open" :title="`Take in newer values of ${name}`" size="720px">
     <ProblemBox :problem="problem" />
     <el-form label-position="top" @submit.prevent="look">
-      <IntakeForm ref="form" :kind="kind" :protocol="protocol" :problem="problem" @changed="preview = undefined; entity = ''"
+      <IntakeForm ref="form" :kind="kind" :protocol="protocol" :problem="problem" known @changed="preview = undefined; entity = ''"
           @large="problem = { title: 'This file is too large for one entity', detail: 'Take it in as an aggregate, then take over the entity.', status: 0, type: 'about:blank' }" />
       <el-button :type="preview ? 'default' : 'primary'" native-type="submit" :loading="busy">Preview</el-button>
     </el-form>

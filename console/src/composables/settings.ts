@@ -19,6 +19,34 @@ const keeping: Field[] = [
     hint: 'certificate in PEM whose key must have signed the metadata' },
 ]
 
+/** Those of OpenID Connect applications. */
+const client: Field[] = [
+  { name: 'authMethod', label: 'Client authentication', kind: 'choice', hint: 'how it proves who it is at the token endpoint', choices: [
+    { value: '', label: 'by its kind: a secret in the header, or none' }, { value: 'client_secret_basic', label: 'client_secret_basic: in the header' },
+    { value: 'client_secret_post', label: 'client_secret_post: in the form' },
+    { value: 'private_key_jwt', label: 'private_key_jwt: it signs with a key' }, { value: 'none', label: 'none: PKCE alone' }] },
+  { name: 'algorithm', label: 'Tokens are signed with', kind: 'choice', choices: [{ value: '', label: 'RS256' },
+    { value: 'ES256', label: 'ES256' }, { value: 'EdDSA', label: 'EdDSA' }] },
+  { name: 'subject', label: 'Subject', kind: 'choice', choices: [{ value: '', label: 'public: the same for all applications' },
+    { value: 'pairwise', label: 'pairwise: another one for each' }] },
+  { name: 'claimsIn', label: 'Claims of scopes are told', kind: 'choice', choices: [{ value: '', label: 'at the user-info address' },
+    { value: 'idToken', label: 'in the ID token' }, { value: 'both', label: 'in both' }] },
+  { name: 'accessToken', label: 'Access tokens', kind: 'choice', choices: [{ value: '', label: 'JWT: whoever gets one can verify it' },
+    { value: 'opaque', label: 'opaque: only by introspection' }] },
+  { name: 'scopes', label: 'Scopes it may ask for', kind: 'text', hint: 'beside openid, separated by spaces; empty allows the standard ones' },
+  { name: 'resources', label: 'Audiences its access tokens may name', kind: 'text', hint: 'resource (RFC 8707), separated by spaces' },
+  { name: 'serves', label: 'Audiences that it is itself', kind: 'text', hint: 'it may have their tokens introspected' },
+  { name: 'askConsent', label: 'Ask people whether it may be told', kind: 'switch', hint: 'once; otherwise only where its request wants it' },
+  { name: 'noRefresh', label: 'No refresh tokens', kind: 'switch' },
+  { name: 'accessTokenLife', label: 'An access token is good for', kind: 'text', hint: 'like 10m, which is the usual' },
+  { name: 'idTokenLife', label: 'An ID token is good for', kind: 'text', hint: 'like 5m, which is the usual' },
+  { name: 'refreshIdle', label: 'A refresh token may lie unused for', kind: 'text', hint: 'like 14d, which is the usual' },
+  { name: 'refreshAbsolute', label: 'Tokens are refreshed at most for', kind: 'text', hint: 'after the sign-in; 90d is the usual' },
+  { name: 'signInAge', label: 'A sign-in may be as old as', kind: 'text', hint: 'when it enters here, like 8h; empty is any age' },
+  { name: 'origins', label: 'Origins it calls from', kind: 'text', hint: 'beside those of its redirect URIs; of kind browser' },
+  { name: 'withoutPKCE', label: 'Exception: no PKCE', kind: 'switch', hint: 'for web applications that cannot; leaves a warning' },
+]
+
 export const providerFields: Field[] = [
   { name: 'phase', label: 'Phase', kind: 'choice',
     choices: [{ value: 'live', label: 'live: people are sent to it, and its answers are taken' },
@@ -68,6 +96,9 @@ export const applicationFields = (providers: { name: string; title: string }[]):
   { name: 'ownStart', label: 'Its own start address', kind: 'text' },
   { name: 'ownHosts', label: 'Hosts it owns', kind: 'text',
     hint: 'beside that of its entity ID, separated by spaces; answers to other hosts become an error' },
+  { name: 'logo', label: 'Logo', kind: 'text', hint: 'its address' },
+  { name: 'policy', label: 'Privacy policy', kind: 'text', hint: 'its address; shown to people who are asked for their consent' },
+  ...client,
   { name: 'nameIdFormat', label: 'NameID format', kind: 'choice', hint: 'where its request leaves it open', choices: [
     { value: '', label: 'as the provider gave it' },
     { value: 'urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress', label: 'emailAddress' },

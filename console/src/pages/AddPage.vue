@@ -5,6 +5,7 @@ import { api, because, take, type Preview, type Provider } from '../api/client'
 import IntakeForm from '../components/IntakeForm.vue'
 import PreviewPanel from '../components/PreviewPanel.vue'
 import ProblemBox from '../components/ProblemBox.vue'
+import ShownOnce from '../components/ShownOnce.vue'
 import { useAct } from '../composables/act'
 import { handedOver } from '../composables/handover'
 import { useLoad } from '../composables/load'
@@ -27,6 +28,8 @@ const wrong = (field: string) => {
   const message = problem.value?.errors?.find((e) => e.field === field)?.message
   return message ? (problem.value?.finding?.title ?? message) : ''
 }
+/** What is shown this once. */
+const once = ref<{ name: string; id: string; secret: string }>()
 const draft = computed(() => !!preview.value?.missing?.length)
 
 const { data: about } = useLoad(() => take(api.GET('/api/v1/gate')))
@@ -58,9 +61,10 @@ const look = () => run(async () => {
 
 const add = () => run(async () => {
   const all = { ...(await body()), expect: preview.value!.document, draft: draft.value }
-  const made = await because(form.value.why, () => take<{ name: string }>(isApp.value
+  const made = await because(form.value.why, () => take<{ name: string; clientId?: string; clientSecret?: string }>(isApp.value
     ? api.POST('/api/v1/applications', { body: all }) : api.POST('/api/v1/providers', { body: all })))
-  await router.push(`/connect/${props.kind}s/${made.name}`)
+  if (made.clientId && made.clientSecret) once.value = { name: made.name, id: made.clientId, secret: made.clientSecret }
+  else await router.push(`/connect/${props.kind}s/${made.name}`)
 })
 
 function large(file: File) {
@@ -78,7 +82,10 @@ function large(file: File) {
     </div>
   </div>
   <ProblemBox :problem="problem" />
-  <el-form label-position="top" class="sheet form" @submit.prevent="look">
+  <ShownOnce v-if="once" :title="`${once.name} is added.`" :id="once.id" :secret="once.secret">
+    <router-link :to="`/connect/applications/${once.name}`"><el-button type="primary">Go on to what the application needs</el-button></router-link>
+  </ShownOnce>
+  <el-form v-if="!once" label-position="top" class="sheet form" @submit.prevent="look">
     <p v-if="other">From the document of <code>{{ other }}</code>, which holds this role as well.</p>
     <el-form-item v-if="choices.length > 1 && !other" label="What it speaks">
       <el-radio-group :model-value="speaks" aria-label="What it speaks"
@@ -118,7 +125,7 @@ function large(file: File) {
     </details>
     <el-button :type="preview ? 'default' : 'primary'" native-type="submit" :loading="busy">Preview</el-button>
   </el-form>
-  <template v-if="preview">
+  <template v-if="preview && !once">
     <PreviewPanel :preview="preview" @pick="pick" />
     <div v-if="!preview.choices?.length" class="save">
       <el-input v-model="form.why" name="why" placeholder="Why (optional, kept in the history)" aria-label="Why" />

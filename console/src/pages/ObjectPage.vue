@@ -52,7 +52,8 @@ const facts = computed(() => {
   if (!it) return []
   const fresh = it.taken.fresh
   return [
-    ...(it.entityId ? [{ label: 'Entity ID', value: it.entityId, also: kind.value.also }] : []),
+    ...(it.entityId ? [isClient.value ? { label: 'Client ID', value: it.entityId, also: ['client_id'] }
+      : { label: 'Entity ID', value: it.entityId, also: kind.value.also }] : []),
     ...(it.endpoints ?? []).map((e) => (e.binding ? { label: `${e.use} by ${short(e.binding)}`, value: e.location }
       : { label: e.use, value: e.location })),
     ...(it.facts ?? []).map((f) => ({ label: named(f), value: f.value })),
@@ -69,6 +70,10 @@ const facts = computed(() => {
     { label: 'Added', value: local(it.added), plain: true },
   ]
 })
+const isClient = computed(() => data.value?.it.protocol === 'oidc')
+/** Whether the gate can open it: a client of OpenID Connect starts by itself only. */
+const opens = computed(() => !isClient.value || !!data.value?.it.ownStart
+  || !!data.value?.it.endpoints?.some((e) => e.use === 'Initiate login URI'))
 const hasAddress = computed(() => /^https?:/.test(data.value?.it.source ?? ''))
 /** The settings that say something, as facts. */
 const decided = computed(() =>
@@ -135,12 +140,14 @@ async function remove() {
                                 yet</template></p>
       </div>
       <div class="tools">
-        <a v-if="data.it.open && data.it.settings.phase === 'live'" :href="data.it.open" target="_blank" rel="noopener">
+        <a v-if="data.it.open && opens && data.it.settings.phase === 'live'" :href="data.it.open" target="_blank" rel="noopener">
           <el-button>Try it</el-button></a>
         <router-link :to="{ path: '/watch/traces', query: { [kind.name]: data.it.name } }"><el-button>Traces</el-button>
         </router-link>
         <router-link v-if="kind.name === 'application' && data.it.protocol !== 'link'"
             :to="`/connect/applications/${data.it.name}/subjects`"><el-button>Subjects</el-button></router-link>
+        <router-link v-if="isClient" :to="`/connect/applications/${data.it.name}/grants`"><el-button>Secrets and grants</el-button>
+        </router-link>
         <el-button v-if="hasAddress" @click="refresh()">Refresh</el-button>
         <el-button @click="takingIn = true">Take in newer values</el-button>
         <el-button @click="editing = true">Settings</el-button>

@@ -130,7 +130,7 @@ func (a *Application) Describe() []federation.Value {
 		if !s.Expires.IsZero() {
 			text += ", until " + s.Expires.UTC().Format("2006-01-02 15:04Z")
 		}
-		out = append(out, federation.Value{Label: "Client secret", Value: text, Touches: federation.TouchKey})
+		out = append(out, federation.Value{Label: "Client secret", Value: text})
 	}
 	for _, k := range a.keys {
 		text := keys.Describe(k.Public)
