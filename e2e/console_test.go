@@ -365,5 +365,7 @@ func TestConsoleConnectsAClient(t *testing.T) {
 	c.see("possession-planner")
 	c.until(`(() => { const a = document.querySelector('a[href*="/watch/traces/"]'); if (!a) return false; a.click(); return true })()`)
 	c.see("Token response")
+	c.until(`(() => { const rows = [...document.querySelectorAll('g[role=button]')].filter(e => e.textContent.includes('Token response')); if (!rows.length) return false; rows[0].dispatchEvent(new MouseEvent('click', { bubbles: true })); document.querySelector('h1').scrollIntoView(); scrollTo(0, 330); return true })()`)
+	c.see("at_hash")
 	c.shot("client-trace")
 }

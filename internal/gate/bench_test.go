@@ -2,16 +2,26 @@ package gate
 
 import (
 	"crypto"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/sha256"
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
 
 	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/crossing/oidcside"
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/grant"
+	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/store"
 )
 
 // benchRig makes a gate with so many applications.
@@ -50,5 +60,125 @@ func BenchmarkCrossingFloor(b *testing.B) {
 	for b.Loop() {
 		_, err := r.idp.Signer().Sign(nil, sum, crypto.SHA256)
 		require.NoError(b, err)
+	}
+}
+
+// benchClients makes a gate with so many clients, of which planner signs with ES256,
+// and gives planner's secret.
+func benchClients(b *testing.B, clients int) (*rig, string) {
+	r := newRigFor(b)
+	var edits []records.Edit
+	for i := 1; i < clients; i++ {
+		a := &federation.Application{Side: &oidcside.Application{ClientID: fmt.Sprint("client-", i), ClientKind: "web"}}
+		a.Name, a.ID = federation.Name(fmt.Sprint("client-", i)), federation.ID(fmt.Sprint("id-", i))
+		edits = append(edits, records.Edit{Record: a, Quiet: true})
+	}
+	require.NoError(b, r.Records.Put(ctx, tester, edits, nil))
+	return r, r.client("planner", nil, federation.Settings{"algorithm": "ES256"}).Shown
+}
+
+// A whole sign-in from SAML to OpenID Connect with ES256 and a JWT for an access
+// token: request, question, answer, code, tokens. The test's own RSA signature of
+// the answer is in it.
+func benchmarkClientSignIn(b *testing.B, clients int) {
+	r, secret := benchClients(b, clients)
+	for b.Loop() {
+		code, _ := r.code(driving.Browser{}, nil)
+		_, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", secret))
+		require.NoError(b, err)
+		r.time = r.time.Add(crossing.Life)
+		require.NoError(b, r.Crossings.Sweep(ctx))
+	}
+}
+
+func BenchmarkClientSignIn(b *testing.B)             { benchmarkClientSignIn(b, 1) }
+func BenchmarkClientSignIn10000Clients(b *testing.B) { benchmarkClientSignIn(b, 10000) }
+
+// The same as far as it is computation: what arrives is judged, the answer and the
+// tokens are made; nothing is stored.
+func BenchmarkClientComputed(b *testing.B) {
+	r, _ := benchClients(b, 1)
+	snap := r.Snapshot()
+	app, _ := snap.Application("planner")
+	side := app.Side.(*oidcside.Application)
+	o := r.authorize(driving.Browser{})
+	asked := r.asked(o)
+	octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute,
+		Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: asked.ID,
+		Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"},
+		AuthnInstant: r.time, Context: saml.ContextPassword}, saml.Protection{Pair: r.idp})
+	require.NoError(b, err)
+	start := crossing.Advance(snap, crossing.State{}, crossing.Event{Kind: crossing.Arrived,
+		Arrival: oidcside.Request(params(), false, false)}, crossing.Facts{New: asked.ID[1:]}, r.time)
+	start.State.Browser.Secret, start.State.Kept = []byte("mine"), true
+	key := crossing.LinkKey(snap.Providers()[0].ID, profile.Subject{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"})
+	used := false
+	for b.Loop() {
+		e := crossing.Event{Kind: crossing.Arrived, Browser: crossing.Browser{Secret: []byte("mine")},
+			Arrival: samlside.Response(saml.Inbound{Binding: saml.BindingPOST, Octets: octets}, "staff", nil)}
+		f := crossing.Facts{New: "n", Used: &used, People: map[string]crossing.Person{key: {ID: 1, Identifier: "i", Subject: "s"}}}
+		turn := crossing.Advance(snap, start.State.Resting(), e, f, r.time)
+		for range 4 {
+			if _, more := turn.Next.(*crossing.Need); !more {
+				break
+			}
+			e.Kind = crossing.Learned
+			turn = crossing.Advance(snap, turn.State, e, f, r.time)
+		}
+		leave, ok := turn.Next.(*crossing.Leave)
+		require.True(b, ok, "%+v", turn.Finding)
+		made, err := leave.Plan.Render(&snap.Gate, crossing.Made{Random: rand.Reader, Now: r.time, Identifier: "i"})
+		require.NoError(b, err)
+		next, err := made.Grant.Redeem(grant.Redemption{Client: app.ID, RedirectURI: plannerBack, Verifier: verifierOf}, r.time)
+		require.NoError(b, err)
+		_, err = side.Tokens(oidcside.Issue{Gate: &snap.Gate, Grant: next, Word: &crossing.Answer{}, Scopes: next.Scopes, Turn: 1,
+			First: true, ID: "r", Now: r.time})
+		require.NoError(b, err)
+	}
+}
+
+// The floor under it: one RSA-2048 verification and two P-256 signatures.
+func BenchmarkClientComputedFloor(b *testing.B) {
+	r, _ := benchClients(b, 1)
+	sum := sha256.Sum256(nil)
+	signed, err := r.idp.Signer().Sign(nil, sum[:], crypto.SHA256)
+	require.NoError(b, err)
+	public := r.idp.Certificate.Public.(*rsa.PublicKey)
+	own := r.Snapshot().Gate.Keys[oidcside.SignsES256].Current.Signer()
+	for b.Loop() {
+		require.NoError(b, rsa.VerifyPKCS1v15(public, crypto.SHA256, sum[:], signed))
+		for range 2 {
+			_, err := own.Sign(rand.Reader, sum[:], crypto.SHA256)
+			require.NoError(b, err)
+		}
+	}
+}
+
+func benchmarkRefresh(b *testing.B, clients int) {
+	r, secret := benchClients(b, clients)
+	code, _ := r.code(driving.Browser{}, nil, "scope", "openid offline_access")
+	got, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", secret))
+	require.NoError(b, err)
+	for b.Loop() {
+		got, err = r.Redeeming.Token(ctx, caller(refreshing(got.RefreshToken), "planner", secret))
+		require.NoError(b, err)
+	}
+}
+
+func BenchmarkRefresh(b *testing.B)             { benchmarkRefresh(b, 1) }
+func BenchmarkRefresh10000Clients(b *testing.B) { benchmarkRefresh(b, 10000) }
+
+// The floor under a refresh: the one transaction of one row that it makes.
+func BenchmarkRefreshFloor(b *testing.B) {
+	r, _ := benchClients(b, 1)
+	r.code(driving.Browser{}, nil, "scope", "openid offline_access")
+	var row store.GrantRow
+	require.NoError(b, r.st.Read.Take(&row).Error)
+	for b.Loop() {
+		require.NoError(b, r.st.Write(ctx, func(tx *gorm.DB) error {
+			row.Revision++
+			return tx.Model(&store.GrantRow{}).Where("id = ? AND revision = ?", row.ID, row.Revision-1).
+				Updates(map[string]any{"revision": row.Revision, "ended": "", "sealed": row.Sealed}).Error
+		}))
 	}
 }

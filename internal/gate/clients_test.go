@@ -359,6 +359,14 @@ func TestRefreshing(t *testing.T) {
 	_, err = refresh(three)
 	refusedBy(t, err, oidc.InvalidGrant, finding.GrantEnded)
 
+	// What stands beside a token in a request is not taken for it.
+	one, _ = tokens("openid offline_access")
+	beside, _ := r.code(driving.Browser{}, nil)
+	_, err = refresh(one, "code", beside)
+	require.NoError(t, err)
+	_, err = r.Redeeming.Token(ctx, caller(redemption(beside), "planner", a.Shown))
+	require.NoError(t, err)
+
 	// Scopes can be fewer, and never more.
 	one, _ = tokens("openid profile offline_access")
 	got, err := refresh(one, "scope", "openid")

@@ -13,6 +13,12 @@ const top = 52
 const height = computed(() => top + props.steps.length * rowHeight + 12)
 const firstFailure = computed(() => props.steps.findIndex((s) => s.finding))
 
+/** The message and its binding, as far as both fit between two lanes. */
+const labelled = (s: TraceStep) => {
+  const whole = s.binding ? `${s.name} · ${short(s.binding).replace('HTTP-', '')}` : s.name
+  return whole.length > 25 && s.from !== s.to ? s.name : whole
+}
+
 const rows = computed(() =>
   props.steps.map((s, i) => {
     const here = s.from === s.to
@@ -22,7 +28,7 @@ const rows = computed(() =>
       i, here, refused, noted,
       y: top + i * rowHeight + 26,
       x1: x(s.from), x2: x(s.to),
-      name: s.binding ? `${s.name} · ${short(s.binding).replace('HTTP-', '')}` : s.name,
+      name: labelled(s),
       pale: firstFailure.value >= 0 && i > firstFailure.value,
       ms: Date.parse(s.at) - Date.parse(props.started),
       mark: refused ? 'refused' : noted ? 'note' : 'ok',

@@ -82,7 +82,7 @@ const endings: Record<string, string> = { 'code-twice': 'the code was redeemed t
       <router-link v-if="row.person" :to="{ path: '/keep/links', query: { person: row.person } }">{{ row.person }}</router-link>
       <span v-else class="quiet">passing</span></template></el-table-column>
     <el-table-column label="Scopes" min-width="220"><template #default="{ row }"><code>{{ row.scopes.join(' ') }}</code></template></el-table-column>
-    <el-table-column label="Lasts" width="140"><template #default="{ row }">{{ row.offline ? 'beyond the session' : 'with the session' }}</template>
+    <el-table-column label="Lasts" width="170"><template #default="{ row }">{{ row.offline ? 'beyond the session' : 'with the session' }}</template>
     </el-table-column>
     <el-table-column label="Sign-in" width="120"><template #default="{ row }">
       <router-link v-if="row.trace" :to="`/watch/traces/${row.trace}`"><time :title="local(row.began)">{{ ago(row.began) }}</time></router-link>

@@ -48,7 +48,7 @@ func (d *drive) agree() step {
 		d.s.Provider, d.s.ProviderID = d.p.Name, d.p.ID
 	}
 	d.keep()
-	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "agree page", Values: c.Shown})
+	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "consent page", Values: c.Shown})
 	return d.ends(&Show{Page: PageAgree, App: d.app.Title, Agree: &Agree{Consent: *c, Digest: d.digest(), Policy: d.app.Policy,
 		Logo: d.app.Logo, Contact: d.app.Contact}}, Waiting)
 }

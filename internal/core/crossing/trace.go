@@ -31,7 +31,7 @@ const (
 	StepMatch    = "match the person"
 	StepAccess   = "decide access"
 	StepRelease  = "release"
-	StepAgree    = "agree"
+	StepAgree    = "consent"
 	StepBuild    = "build the answer"
 	StepEnd      = "end the crossing"
 	StepFailure  = "failure"

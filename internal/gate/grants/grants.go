@@ -5,6 +5,7 @@ package grants
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"slices"
@@ -81,12 +82,16 @@ func (rm *Room) read(row store.GrantRow) (k Kept, err error) {
 
 // Get finds a grant; false if there is none of the ID.
 func (rm *Room) Get(ctx context.Context, id string) (Kept, bool, error) {
-	var rows []store.GrantRow
-	err := rm.store.Read.WithContext(ctx).Where("id = ? AND expires > ?", id, rm.now().UTC()).Limit(1).Find(&rows).Error
-	if err != nil || len(rows) == 0 {
+	var row store.GrantRow
+	err := rm.store.Read.WithContext(ctx).Raw("SELECT revision, ended, sealed FROM grant_rows WHERE id = ? AND expires > ?",
+		id, rm.now().UTC()).Row().Scan(&row.Revision, &row.Ended, &row.Sealed)
+	if errors.Is(err, sql.ErrNoRows) {
+		return Kept{}, false, nil
+	}
+	if err != nil {
 		return Kept{}, false, err
 	}
-	k, err := rm.read(rows[0])
+	k, err := rm.read(row)
 	return k, err == nil, err
 }
 

@@ -4,6 +4,7 @@ package people
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"time"
 
@@ -30,21 +31,25 @@ func New(s *store.Store, now func() time.Time, r *records.Room) *Room {
 // Find finds the person with a link key, and by what an application knows
 // them; ID 0 if there is none.
 func (rm *Room) Find(ctx context.Context, key string, app federation.ID) (crossing.Person, error) {
-	var row store.LinkRow
-	err := rm.store.Read.WithContext(ctx).Where("key = ?", store.Hash(key)).Take(&row).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) {
-		return crossing.Person{Key: key}, nil
-	}
-	if err != nil {
+	out := crossing.Person{Key: key}
+	var subject []byte
+	err := rm.store.Read.WithContext(ctx).Raw(`SELECT l.person, p.identifier, coalesce(length(l.sealed), 0) = 0, s.sealed
+		FROM link_rows l JOIN person_rows p ON p.id = l.person
+		LEFT JOIN subject_rows s ON s.app = ? AND s.person = l.person WHERE l.key = ?`,
+		string(app), store.Hash(key)).Row().Scan(&out.ID, &out.Identifier, &out.Bare, &subject)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		return out, nil
+	case err != nil:
 		return crossing.Person{}, err
 	}
-	var person store.PersonRow
-	if err = rm.store.Read.WithContext(ctx).Where("id = ?", row.Person).Take(&person).Error; err != nil {
-		return crossing.Person{}, err
+	if len(subject) > 0 {
+		if subject, err = rm.store.Open("subject", subject); err != nil {
+			return crossing.Person{}, err
+		}
+		out.Subject = string(subject)
 	}
-	subject, err := rm.subjectOf(rm.store.Read.WithContext(ctx), app, row.Person)
-	return crossing.Person{ID: row.Person, Key: key, Identifier: person.Identifier, Subject: subject,
-		Bare: len(row.Sealed) == 0}, err
+	return out, nil
 }
 
 // Make makes an account with a link. identifier is random.

@@ -4,6 +4,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -42,7 +43,7 @@ func (rm *Room) record(a *asked, err error, given *oidcside.Tokens) {
 	steps := rm.steps(a, refusal, given)
 	if a.kept != nil && a.kept.Trace != "" {
 		worse := ""
-		if refusal != nil && a.call == "token" && !a.kept.Code.Redeemed {
+		if refusal != nil && a.form.Get("grant_type") == "authorization_code" && a.app != nil && a.app.ID == a.kept.Client {
 			worse = string(refusal.Finding.Code) // the sign-in came to nothing by it
 		}
 		rm.store.Traces.Append(a.kept.Trace, steps, crossing.Refused, worse)
@@ -75,8 +76,11 @@ func (rm *Room) steps(a *asked, refusal *oidc.Refusal, given *oidcside.Tokens) [
 		in.Finding = refusal.Finding.From(sideOf(refusal.Finding))
 		out.Values = []federation.Value{{Label: "error", Value: string(refusal.Code)}}
 	case given != nil:
-		out.Octets = decoded(given)
-		out.Values = append(out.Values, federation.Value{Label: "Scope", Value: given.Scope})
+		out.Values = append(out.Values, federation.Value{Label: "Scope", Value: given.Scope},
+			federation.Value{Label: "Access token", Value: fmt.Sprintf("good for %d s", given.ExpiresIn)})
+		if a.form.Get("grant_type") != "refresh_token" { // what is refreshed says the same again
+			out.Octets = decoded(given)
+		}
 	}
 	return []any{in, out}
 }

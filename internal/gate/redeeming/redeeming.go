@@ -93,19 +93,18 @@ type Caller struct {
 
 // asked is a request of a client that has proved who it is.
 type asked struct {
-	call    string
-	caller  Caller
-	form    url.Values
-	snap    *federation.Snapshot
-	app     *federation.Application
-	side    *oidcside.Application
-	client  *oidc.Client
-	proved  oidc.Proved
-	method  oidc.Method
-	now     time.Time
-	kept    *grants.Kept // that the request is about, once it is known
-	checks  finding.Checks
-	service bool
+	call   string
+	caller Caller
+	form   url.Values
+	snap   *federation.Snapshot
+	app    *federation.Application
+	side   *oidcside.Application
+	client *oidc.Client
+	proved oidc.Proved
+	method oidc.Method
+	now    time.Time
+	kept   *grants.Kept // that the request is about, once it is known
+	checks finding.Checks
 }
 
 func refuse(code oidc.Code, f *finding.Finding) error { return &oidc.Refusal{Code: code, Finding: f} }
@@ -161,7 +160,9 @@ func (rm *Room) begin(ctx context.Context, call string, c Caller) (*asked, error
 		return a, err
 	}
 	a.form = form
-	rm.about(ctx, a)
+	if err := rm.about(ctx, a); err != nil {
+		return a, err
+	}
 	presented, err := oidc.Present(c.Authorization, form)
 	if err != nil {
 		return a, err
@@ -207,18 +208,28 @@ func (rm *Room) prove(ctx context.Context, a *asked, p oidc.Presented) (err erro
 
 // about finds the grant that a request names, so that whatever comes of it is told
 // in the trace of its sign-in.
-func (rm *Room) about(ctx context.Context, a *asked) {
+func (rm *Room) about(ctx context.Context, a *asked) error {
 	for _, name := range []string{"code", "refresh_token", "token"} {
 		h, ok := grant.ReadHandle(a.snap.Gate.Handles, a.form.Get(name))
 		if !ok {
 			continue
 		}
 		id, _, _ := strings.Cut(h.Grant, "!")
-		if k, found, err := rm.grants.Get(ctx, id); found && err == nil {
-			a.kept = &k
-			return
+		var err error
+		if a.kept, err = rm.find(ctx, id); err != nil || a.kept != nil {
+			return err
 		}
 	}
+	return nil
+}
+
+// find gives a grant, nil if there is none.
+func (rm *Room) find(ctx context.Context, id string) (*grants.Kept, error) {
+	k, found, err := rm.grants.Get(ctx, id)
+	if err != nil || !found {
+		return nil, err
+	}
+	return &k, nil
 }
 
 // once consumes what a client may use once, inside the transaction of what it is

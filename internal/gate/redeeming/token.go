@@ -60,14 +60,19 @@ func (rm *Room) ofGrant(ctx context.Context, a *asked, refresh bool) (out oidcsi
 		return out, refuse(oidc.InvalidGrant, finding.New(finding.GrantOther, finding.Fact(field, "was not given out here")))
 	}
 	for range again {
-		k, found, err := rm.grants.Get(ctx, h.Grant)
-		if err != nil {
-			return out, err
+		// The request may name something else beside it, of another sign-in.
+		if a.kept != nil && a.kept.ID != h.Grant {
+			if a.kept, err = rm.find(ctx, h.Grant); err != nil {
+				return out, err
+			}
 		}
-		if !found {
+		if a.kept == nil {
 			return out, refuse(oidc.InvalidGrant, finding.New(finding.GrantExpired, finding.Fact(field, "is not known any more")))
 		}
-		if out, err = rm.turn(ctx, a, &k, h); !errors.Is(err, grants.ErrMoved) {
+		if out, err = rm.turn(ctx, a, a.kept, h); !errors.Is(err, grants.ErrMoved) {
+			return out, err
+		}
+		if a.kept, err = rm.find(ctx, h.Grant); err != nil {
 			return out, err
 		}
 	}
@@ -76,7 +81,6 @@ func (rm *Room) ofGrant(ctx context.Context, a *asked, refresh bool) (out oidcsi
 
 // turn decides once, and keeps what came of it under the grant's revision.
 func (rm *Room) turn(ctx context.Context, a *asked, k *grants.Kept, h grant.Handle) (out oidcside.Tokens, err error) {
-	a.kept = k
 	next, refreshed := k.Grant, grant.Refreshed{Scopes: k.Scopes}
 	if h.Kind == grant.CodeHandle {
 		next, err = k.Redeem(grant.Redemption{Client: a.app.ID, RedirectURI: a.form.Get("redirect_uri"),
@@ -106,13 +110,24 @@ func (rm *Room) turn(ctx context.Context, a *asked, k *grants.Kept, h grant.Hand
 	} else if err != nil {
 		return out, err
 	}
+	// They are made while the disk takes the grant, and given out only if it did.
+	type made struct {
+		oidcside.Tokens
+		err error
+	}
+	ready := make(chan made, 1)
+	go func() {
+		got, err := a.side.Tokens(oidcside.Issue{Gate: &a.snap.Gate, Grant: next, Word: &k.Word, Attrs: who.Attributes,
+			Scopes: refreshed.Scopes, Resources: resources, Turn: int64(refreshed.Turn), First: h.Kind == grant.CodeHandle,
+			ID: random.ID(), Now: a.now})
+		ready <- made{got, err}
+	}()
 	if err := rm.settle(ctx, a, k, next, nil); err != nil {
 		return out, err
 	}
 	k.Grant = next
-	return a.side.Tokens(oidcside.Issue{Gate: &a.snap.Gate, Grant: next, Word: &k.Word, Attrs: who.Attributes,
-		Scopes: refreshed.Scopes, Resources: resources, Turn: int64(refreshed.Turn), First: h.Kind == grant.CodeHandle,
-		ID: random.ID(), Now: a.now})
+	got := <-ready
+	return got.Tokens, got.err
 }
 
 // settle keeps the next value of a grant, also where it is refused by it, together

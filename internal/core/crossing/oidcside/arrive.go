@@ -3,6 +3,7 @@ package oidcside
 import (
 	"cmp"
 	"encoding/json"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -18,7 +19,7 @@ import (
 // posted says that it came by POST, pushed that it was pushed before (RFC 9126).
 func Request(form string, posted, pushed bool) *crossing.Arrival {
 	a := &crossing.Arrival{Protocol: Name, From: crossing.Application, Name: "Authorization request", Binding: "GET",
-		Indirect: posted, Octets: []byte(readable(form))}
+		Indirect: posted, Raw: form, Octets: []byte(readable(form))}
 	if posted {
 		a.Binding = "POST"
 	}
@@ -30,7 +31,7 @@ func Request(form string, posted, pushed bool) *crossing.Arrival {
 		a.Broken = err
 		return a
 	}
-	a.Message, a.State = r, r.State
+	a.Message = r
 	a.Says = []finding.Evidence{finding.Fact("client_id", clip(r.ClientID))}
 	a.Whose = func(s *federation.Snapshot) (federation.Name, bool) {
 		if app, ok := s.ApplicationBy(Name, r.ClientID); ok {
@@ -46,8 +47,16 @@ func Unreadable(err error) *crossing.Arrival {
 	return &crossing.Arrival{Protocol: Name, From: crossing.Application, Name: "Authorization request", Broken: err}
 }
 
-// readable puts each parameter on a line.
-func readable(form string) string { return strings.ReplaceAll(form, "&", "\n&") }
+// readable puts each parameter on a line, decoded.
+func readable(form string) string {
+	lines := strings.Split(form, "&")
+	for i, line := range lines {
+		if plain, err := url.QueryUnescape(line); err == nil {
+			lines[i] = plain
+		}
+	}
+	return strings.Join(lines, "\n")
+}
 
 func clip(s string) string {
 	if len(s) > 200 {
