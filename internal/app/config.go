@@ -26,6 +26,7 @@ type Config struct {
 	Data      string          `yaml:"data"`      // data directory
 	SealKey   string          `yaml:"sealKey"`   // file of the sealing key, outside the data directory
 	ClockSkew string          `yaml:"clockSkew"` // allowed difference of clocks, default 60s
+	Session   SessionConfig   `yaml:"session"`
 	TLS       TLSConfig       `yaml:"tls"`
 	Log       LogConfig       `yaml:"log"`
 	Fetch     FetchConfig     `yaml:"fetch"`
@@ -41,6 +42,12 @@ type PublisherConfig struct {
 	URL          string `yaml:"url"`
 	Contact      string `yaml:"contact"`
 	Mail         string `yaml:"mail"`
+}
+
+// SessionConfig says how long a sign-in counts here.
+type SessionConfig struct {
+	Absolute string `yaml:"absolute"` // since the sign-in, default 8h
+	Idle     string `yaml:"idle"`     // since somebody last came with it; empty for any time
 }
 
 // TraceConfig says how long traces are kept.
@@ -101,7 +108,7 @@ func LoadConfig(path string, environ []string) (*Config, error) {
 	if err := knownKeys(given, reflect.TypeFor[Config](), ""); err != nil {
 		return nil, err
 	}
-	c := &Config{Listen: "127.0.0.1:8400", ClockSkew: "60s", Traces: TraceConfig{Keep: 10000, Days: 30, Megabytes: 1024,
+	c := &Config{Listen: "127.0.0.1:8400", ClockSkew: "60s", Session: SessionConfig{Absolute: "8h"}, Traces: TraceConfig{Keep: 10000, Days: 30, Megabytes: 1024,
 		Strangers: 2000}, Metrics: MetricsConfig{AllowNetworks: []string{"127.0.0.0/8", "::1/128"}}}
 	if len(given) > 0 { // an empty document would empty the defaults
 		if err := yaml.Unmarshal(text, c); err != nil {
@@ -237,6 +244,9 @@ func (c *Config) check() error {
 	if _, err := c.skew(); err != nil {
 		return &ConfigError{fmt.Sprintf("clockSkew is %q", c.ClockSkew), "Give a duration of at most 5m, like 60s."}
 	}
+	if _, _, err := c.Session.lives(); err != nil {
+		return err
+	}
 	if (c.Publisher.Organisation == "") != (c.Publisher.URL == "") {
 		return &ConfigError{"publisher needs both organisation and url", "Set both, or neither; metadata has them together."}
 	}
@@ -260,6 +270,24 @@ func (c *Config) skew() (time.Duration, error) {
 		err = fmt.Errorf("out of range")
 	}
 	return d, err
+}
+
+// lives are the lifetimes of a session.
+func (s SessionConfig) lives() (absolute, idle time.Duration, err error) {
+	for _, f := range []struct {
+		key, text string
+		to        *time.Duration
+	}{{"absolute", s.Absolute, &absolute}, {"idle", s.Idle, &idle}} {
+		if f.text == "" {
+			continue
+		}
+		d, err := time.ParseDuration(f.text)
+		if err != nil || d < time.Minute || d > 720*time.Hour {
+			return 0, 0, &ConfigError{fmt.Sprintf("session.%s is %q", f.key, f.text), "Give a duration from 1m to 720h, like 8h."}
+		}
+		*f.to = d
+	}
+	return absolute, idle, nil
 }
 
 func networks(key string, given []string) ([]netip.Prefix, error) {

@@ -39,6 +39,8 @@ type service struct {
 type serviceOptions struct {
 	base, data, sealKey string
 	skew                time.Duration
+	sessionLife         time.Duration
+	sessionIdle         time.Duration
 	networks            []netip.Prefix
 	metrics             []netip.Prefix
 	proxies             []netip.Prefix
@@ -55,7 +57,8 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 	if err != nil {
 		return nil, err
 	}
-	g, err := gate.New(ctx, gate.Options{Base: o.base, Store: st, Log: o.log, Skew: o.skew, AllowNetworks: o.networks,
+	g, err := gate.New(ctx, gate.Options{Base: o.base, Store: st, Log: o.log, Skew: o.skew, SessionLife: o.sessionLife,
+		SessionIdle: o.sessionIdle, AllowNetworks: o.networks,
 		AllowHTTP: o.allowHTTP, Publisher: o.publisher,
 		Protocols: Protocols()})
 	if err != nil {
@@ -119,6 +122,10 @@ func Serve(ctx context.Context, path string) error {
 	if err != nil {
 		return err
 	}
+	life, idle, err := c.Session.lives()
+	if err != nil {
+		return err
+	}
 	fetchFrom, err := networks("fetch.allowNetworks", c.Fetch.AllowNetworks)
 	if err != nil {
 		return err
@@ -144,7 +151,7 @@ func Serve(ctx context.Context, path string) error {
 		}
 		ln = tls.NewListener(ln, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
 	}
-	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew,
+	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew, sessionLife: life, sessionIdle: idle,
 		networks: fetchFrom, metrics: metrics, proxies: proxies,
 		publisher: federation.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL,
 			Contact: c.Publisher.Contact, Mail: c.Publisher.Mail}, traces: store.TraceLimits{Keep: c.Traces.Keep,

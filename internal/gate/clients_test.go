@@ -551,6 +551,22 @@ func TestUserInfoIntrospectionRevocation(t *testing.T) {
 		refusedBy(t, err, "invalid_token", finding.GrantEnded)
 	}
 
+	// Asking writes nothing: the one writer may be busy.
+	code, _ := r.code(driving.Browser{}, nil)
+	busy, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", a.Shown))
+	require.NoError(t, err)
+	begun, release := make(chan struct{}, 1), make(chan struct{})
+	written := make(chan error, 1)
+	go func() {
+		written <- r.st.Write(ctx, func(*gorm.DB) error { begun <- struct{}{}; <-release; return nil })
+	}()
+	<-begun
+	_, err = r.Redeeming.UserInfo(ctx, redeeming.Caller{}, busy.AccessToken)
+	require.NoError(t, err)
+	require.True(t, introspect(busy.AccessToken, a))
+	close(release)
+	require.NoError(t, <-written)
+
 	// A service's token is about nobody.
 	got, err := r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"client_credentials"}}, "rota", rota.Shown))
 	require.NoError(t, err)

@@ -41,6 +41,8 @@ type Options struct {
 	Log           *slog.Logger
 	Now           func() time.Time
 	Skew          time.Duration        // allowed difference of clocks, at most 5 minutes
+	SessionLife   time.Duration        // of a sign-in, 0 for the usual
+	SessionIdle   time.Duration        // how long a session may lie idle, 0 for any time
 	AllowNetworks []netip.Prefix       // private networks it may fetch from
 	AllowHTTP     bool                 // fetch from http addresses too
 	Publisher     federation.Publisher // who runs the gate, for documents about it
@@ -112,12 +114,13 @@ func New(ctx context.Context, o Options) (*Gate, error) {
 func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	out := fetch.New(o.AllowNetworks, o.AllowHTTP)
 	kept := editions.New(o.Store)
-	g.sessions = sessions.New(o.Store, o.Log, o.Now)
+	g.sessions = sessions.New(o.Store, o.Log, o.Now, o.SessionIdle)
 	g.Keys = keyring.New(o.Store, g.base, o.Now)
 	g.Freshness = freshness.New(o.Store, o.Now)
 	g.Operators = operators.New(o.Store, g.base, o.Now, g.tries)
 	g.Traces = traces.New(o.Store, o.Now)
-	self := federation.Gate{Publisher: o.Publisher, Base: g.base, Skew: o.Skew}
+	self := federation.Gate{Publisher: o.Publisher, Base: g.base, Skew: o.Skew,
+		SignInLife: o.SessionLife}
 	g.Records, err = records.New(ctx, records.Parts{Store: o.Store, Now: o.Now, Fetch: out, Sessions: g.sessions,
 		Keys:      g.Keys,
 		Freshness: g.Freshness, Editions: kept}, self, o.Protocols)

@@ -24,6 +24,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/driving"
@@ -62,6 +63,7 @@ type rig struct {
 	mu      sync.Mutex
 	looks   int // at the clock, until something happens
 	between func()
+	idle    time.Duration // of sessions
 }
 
 // now tells the time. Whoever looks at the clock may find that something else
@@ -112,7 +114,7 @@ func (r *rig) restart() {
 	}
 	var err error
 	r.Gate, err = New(ctx, Options{Base: "https://gate.example", Store: r.st, Log: slog.New(slog.DiscardHandler),
-		Skew: time.Minute, Now: r.now,
+		Skew: time.Minute, Now: r.now, SessionIdle: r.idle,
 		AllowNetworks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, AllowHTTP: true, Protocols: protocols})
 	require.NoError(r.t, err)
 }
@@ -232,6 +234,31 @@ func TestSession(t *testing.T) {
 	limited := r.enter(func(a *saml.Answer) { a.SessionNotOnOrAfter = r.time.Add(10 * time.Minute) })
 	r.time = r.time.Add(11 * time.Minute)
 	r.asked(r.request(limited, nil))
+}
+
+// A session that nobody comes with ends, and so do the tokens that hang on it; one
+// that is used does not, also across a restart.
+func TestIdleSessions(t *testing.T) {
+	r := newRig(t)
+	r.idle = time.Hour
+	r.restart()
+	secret := r.client("planner", nil, nil).Shown
+	code, b := r.code(driving.Browser{}, nil)
+	got, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", secret))
+	require.NoError(t, err)
+	for range 3 {
+		r.time = r.time.Add(50 * time.Minute)
+		require.Equal(t, "Response", r.request(b, nil).Departure.Message)
+		r.restart()
+	}
+	got, err = r.Redeeming.Token(ctx, caller(refreshing(got.RefreshToken), "planner", secret))
+	require.NoError(t, err, "the session it hangs on is used")
+	r.time = r.time.Add(70 * time.Minute)
+	_, err = r.Redeeming.Token(ctx, caller(refreshing(got.RefreshToken), "planner", secret))
+	refusedBy(t, err, oidc.InvalidGrant, finding.GrantEnded)
+	r.asked(r.request(b, nil))
+	r.restart()
+	r.asked(r.request(b, nil))
 }
 
 func TestPeopleAreKnownAgain(t *testing.T) {

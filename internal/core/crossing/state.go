@@ -15,7 +15,8 @@ import (
 // Life is how long a crossing may take.
 const Life = 10 * time.Minute
 
-// SessionLife is how long a sign-in counts here, unless the provider limits it.
+// SessionLife is how long a sign-in counts here, unless the provider limits it, or
+// the gate is configured otherwise.
 const SessionLife = 8 * time.Hour
 
 // MaxTurns is how often one crossing may be moved on by the browser.
@@ -193,8 +194,8 @@ func (s *Session) Of(p *federation.Provider) *Answer {
 }
 
 // ends is when a provider's word counts no more.
-func ends(a *Authentication, came time.Time) time.Time {
-	end := came.Add(SessionLife)
+func ends(g *federation.Gate, a *Authentication, came time.Time) time.Time {
+	end := came.Add(cmp.Or(g.SignInLife, SessionLife))
 	if !a.Until.IsZero() && a.Until.Before(end) {
 		return a.Until
 	}
@@ -203,10 +204,10 @@ func ends(a *Authentication, came time.Time) time.Time {
 
 // Joined gives the session after an answer: the same person's next sign-in adds
 // a word, and another person's replaces the session. lasting names a new one.
-func Joined(old *Session, who Person, a *Answer, lasting string, now time.Time) *Session {
+func Joined(g *federation.Gate, old *Session, who Person, a *Answer, lasting string, now time.Time) *Session {
 	who.Subject, who.Bare = "", false // these are of the crossing, not of the session
 	word := *a
-	word.Ends = ends(&a.Authentication, now)
+	word.Ends = ends(g, &a.Authentication, now)
 	s := &Session{Person: who, Proofs: []Answer{word}, Expires: word.Ends, Lasting: lasting, Began: now}
 	if !same(old, who) {
 		return s

@@ -327,7 +327,7 @@ func (d *drive) release() step {
 func (d *drive) lasting() string {
 	s := d.s.here.by
 	if s == nil {
-		s = Joined(d.f.Session, d.s.here.person, d.s.here.answer, d.f.New, d.now)
+		s = Joined(&d.snap.Gate, d.f.Session, d.s.here.person, d.s.here.answer, d.f.New, d.now)
 	}
 	return s.Lasting
 }
@@ -352,7 +352,7 @@ func (d *drive) end(plan Plan) step {
 	}
 	if h.by == nil {
 		old := d.f.Session
-		put := PutSession{Session: *Joined(old, h.person, h.answer, d.f.New, d.now), Same: same(old, h.person)}
+		put := PutSession{Session: *Joined(&d.snap.Gate, old, h.person, h.answer, d.f.New, d.now), Same: same(old, h.person)}
 		if old != nil {
 			put.Old = old.Ref
 		}

@@ -62,6 +62,9 @@ type Gate struct {
 	// FirstBase is the one that the data began with, "" if that is not known.
 	FirstBase string
 	Skew      time.Duration // allowed difference of clocks
+	// SignInLife is how long a sign-in counts here, unless the provider limits it; 0
+	// for the usual.
+	SignInLife time.Duration
 	// Own are values that were stored when they were first made and are never
 	// computed again from the base address, such as entity IDs of our own.
 	Own map[string]string

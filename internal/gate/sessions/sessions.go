@@ -22,20 +22,25 @@ type Room struct {
 	store *store.Store
 	log   *slog.Logger
 	now   func() time.Time
+	idle  time.Duration // a session that nobody comes with for so long has ended; 0 for any time
 	mu    sync.RWMutex
 	byRef map[string]*crossing.Session
+	used  map[string]use
 }
 
+// use is when somebody last came with a session, and what the store knows of that.
+type use struct{ at, stored time.Time }
+
 // New makes a room over a store.
-func New(s *store.Store, log *slog.Logger, now func() time.Time) *Room {
-	return &Room{store: s, log: log, now: now, byRef: map[string]*crossing.Session{}}
+func New(s *store.Store, log *slog.Logger, now func() time.Time, idle time.Duration) *Room {
+	return &Room{store: s, log: log, now: now, idle: idle, byRef: map[string]*crossing.Session{}, used: map[string]use{}}
 }
 
 // Put keeps a session in memory.
 func (rm *Room) Put(s *crossing.Session) {
 	rm.mu.Lock()
 	defer rm.mu.Unlock()
-	rm.byRef[s.Ref] = s
+	rm.byRef[s.Ref], rm.used[s.Ref] = s, use{rm.now(), rm.now()}
 }
 
 func (rm *Room) get(ref string) *crossing.Session {
@@ -49,6 +54,7 @@ func (rm *Room) Drop(ref string) {
 	rm.mu.Lock()
 	defer rm.mu.Unlock()
 	delete(rm.byRef, ref)
+	delete(rm.used, ref)
 }
 
 // Clear forgets all sessions in memory; they are read again.
@@ -56,6 +62,7 @@ func (rm *Room) Clear() {
 	rm.mu.Lock()
 	defer rm.mu.Unlock()
 	clear(rm.byRef)
+	clear(rm.used)
 }
 
 // Sweep forgets sessions in memory that have expired.
@@ -63,8 +70,9 @@ func (rm *Room) Sweep(now time.Time) {
 	rm.mu.Lock()
 	defer rm.mu.Unlock()
 	for ref, s := range rm.byRef {
-		if !now.Before(s.Expires) {
+		if !now.Before(s.Expires) || rm.idle > 0 && now.Sub(rm.used[ref].at) > rm.idle {
 			delete(rm.byRef, ref)
+			delete(rm.used, ref)
 		}
 	}
 }
@@ -77,13 +85,14 @@ func (rm *Room) Find(ctx context.Context, token string) *crossing.Session {
 	}
 	hash, now := store.Hash(token), rm.now()
 	if s := rm.get(string(hash)); s != nil {
-		if now.Before(s.Expires) {
+		if now.Before(s.Expires) && rm.touch(ctx, s.Ref, now) {
 			return s
 		}
 		return nil
 	}
 	var row store.SessionRow
-	err := rm.store.Read.WithContext(ctx).Where("hash = ? AND expires > ?", hash, now.UTC()).Take(&row).Error
+	err := rm.store.Read.WithContext(ctx).Where("hash = ? AND expires > ? AND coalesce(used, began) >= ?", hash, now.UTC(),
+		rm.since(now)).Take(&row).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return nil
 	}
@@ -96,7 +105,48 @@ func (rm *Room) Find(ctx context.Context, token string) *crossing.Session {
 		return nil
 	}
 	rm.Put(s)
+	rm.mu.Lock()
+	rm.used[s.Ref] = use{now, row.Used}
+	rm.mu.Unlock()
+	rm.touch(ctx, s.Ref, now)
 	return s
+}
+
+// since is when somebody must have come with a session that is still there.
+func (rm *Room) since(now time.Time) time.Time {
+	if rm.idle == 0 {
+		return time.Time{}
+	}
+	return now.Add(-rm.idle).UTC()
+}
+
+// touch notes that somebody comes with a session; false if it lay idle too long. The
+// store hears of it now and then: not every request is worth a transaction.
+func (rm *Room) touch(ctx context.Context, ref string, now time.Time) bool {
+	if rm.idle == 0 {
+		return true
+	}
+	rm.mu.Lock()
+	u := rm.used[ref]
+	alive := now.Sub(u.at) <= rm.idle
+	write := alive && now.Sub(u.stored) > rm.idle/10
+	if alive {
+		u.at = now
+	}
+	if write {
+		u.stored = now
+	}
+	rm.used[ref] = u
+	rm.mu.Unlock()
+	if write {
+		err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+			return tx.Model(&store.SessionRow{}).Where("hash = ?", []byte(ref)).Update("used", now.UTC()).Error
+		})
+		if err != nil {
+			rm.log.Error("the use of a session cannot be noted", "error", err)
+		}
+	}
+	return alive
 }
 
 // earlier is a session as builds before this one stored it: the word of one
@@ -135,8 +185,8 @@ func (rm *Room) read(row store.SessionRow) (*crossing.Session, error) {
 // Lives reports whether a session is still there, by its lasting name.
 func (rm *Room) Lives(ctx context.Context, lasting string) (bool, error) {
 	var n int64
-	err := rm.store.Read.WithContext(ctx).Model(&store.SessionRow{}).Where("lasting = ? AND expires > ?", lasting,
-		rm.now().UTC()).Limit(1).Count(&n).Error
+	err := rm.store.Read.WithContext(ctx).Model(&store.SessionRow{}).Where("lasting = ? AND expires > ? AND coalesce(used, began) >= ?",
+		lasting, rm.now().UTC(), rm.since(rm.now())).Limit(1).Count(&n).Error
 	return n > 0 && lasting != "", err
 }
 

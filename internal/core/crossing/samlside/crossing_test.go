@@ -533,19 +533,19 @@ func TestSessionsJoin(t *testing.T) {
 		a.Provider, a.ProviderID, a.Until = p, federation.ID("id-"+p), until
 		return a
 	}
-	one := crossing.Joined(nil, ada, word("staff", time.Time{}), "lasting", now)
+	one := crossing.Joined(&federation.Gate{}, nil, ada, word("staff", time.Time{}), "lasting", now)
 	require.Equal(t, now.Add(crossing.SessionLife), one.Expires)
-	two := crossing.Joined(one, ada, word("card", now.Add(time.Hour)), "lasting", now)
+	two := crossing.Joined(&federation.Gate{}, one, ada, word("card", now.Add(time.Hour)), "lasting", now)
 	require.Len(t, two.Proofs, 2)
 	require.Equal(t, one.Expires, two.Expires, "each word counts as long as it does")
 	card := &federation.Provider{Basics: federation.Basics{Name: "card", ID: "id-card"}}
 	require.Equal(t, now.Add(time.Hour), two.Of(card).Ends)
 	card.ID = "another"
 	require.Nil(t, two.Of(card), "another provider under its name")
-	require.Len(t, crossing.Joined(two, ada, word("staff", time.Time{}), "lasting", now.Add(2*time.Hour)).Proofs, 1,
+	require.Len(t, crossing.Joined(&federation.Gate{}, two, ada, word("staff", time.Time{}), "lasting", now.Add(2*time.Hour)).Proofs, 1,
 		"a word that has ended is not carried on")
-	require.Len(t, crossing.Joined(two, bram, word("staff", time.Time{}), "lasting", now).Proofs, 1)
-	require.Len(t, crossing.Joined(crossing.Joined(nil, crossing.Person{}, word("staff", time.Time{}), "lasting", now),
+	require.Len(t, crossing.Joined(&federation.Gate{}, two, bram, word("staff", time.Time{}), "lasting", now).Proofs, 1)
+	require.Len(t, crossing.Joined(&federation.Gate{}, crossing.Joined(&federation.Gate{}, nil, crossing.Person{}, word("staff", time.Time{}), "lasting", now),
 		crossing.Person{}, word("card", time.Time{}), "lasting", now).Proofs, 1, "two whom nobody knows are not the same")
 }
 
