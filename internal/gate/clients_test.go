@@ -26,6 +26,7 @@ import (
 	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/checking"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/records"
@@ -646,6 +647,9 @@ func TestClientAssertions(t *testing.T) {
 	r.time = r.time.Add(2 * time.Hour)
 	require.NoError(t, r.Redeeming.RefreshKeys(ctx))
 	require.NoError(t, call(second, "two", nil), "the last good copy stays")
+	found, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"feed"}, Code: string(finding.JWKSUnusable)})
+	require.NoError(t, err)
+	require.Len(t, found[0].Findings, 1)
 }
 
 func TestPushedRequests(t *testing.T) {

@@ -326,7 +326,7 @@ var catalogue = []Entry{
 	{MetadataUnvouched, Note, Gate, "The metadata is signed, but nobody vouches for the key",
 		"Set the publisher's certificate as trust key (trustKey), if you can get it by another way than the document.",
 		"The signature holds against the key that it names itself; that shows only that nothing was altered since."},
-	{MetadataKnown, Error, Gate, "This entity ID is already on record", "Show or remove the record that has it.",
+	{MetadataKnown, Error, Gate, "This entity ID or client ID is already on record", "Show or remove the record that has it.",
 		"Another record of the same role has the same entity ID."},
 	{AddressUnreachable, Error, Gate, "The address does not answer as it should",
 		"Try the address from the machine the gate runs on, or download the document and give the file.",

@@ -259,6 +259,9 @@ func (rm *Room) state(ctx context.Context, names []string) (map[string][]*findin
 			out[at] = append(out[at], d.Changed...)
 		}
 	}
+	if err := rm.keySets(ctx, out); err != nil {
+		return nil, err
+	}
 	var waiting []store.PendingRow
 	if err := of.Omit("data").Find(&waiting).Error; err != nil {
 		return nil, err
@@ -268,6 +271,29 @@ func (rm *Room) state(ctx context.Context, names []string) (map[string][]*findin
 		out[at] = append(out[at], finding.New(finding.ChangeWaiting, finding.Passing("Since", w.At.UTC().Format(time.RFC3339))))
 	}
 	return out, nil
+}
+
+// keySets adds findings on keys that could not be had at the addresses of
+// applications.
+func (rm *Room) keySets(ctx context.Context, out map[string][]*finding.Finding) error {
+	var rows []store.KeySetRow
+	if err := rm.Store.Read.WithContext(ctx).Omit("octets").Where("problem <> ''").Find(&rows).Error; err != nil {
+		return err
+	}
+	for _, row := range rows {
+		app, ok := rm.Records.Snapshot().ApplicationOf(federation.ID(row.Record))
+		if !ok || !slices.ContainsFunc(app.Side.Endpoints(), func(e federation.Endpoint) bool { return e.Location == row.Address }) {
+			continue
+		}
+		f := finding.New(finding.JWKSUnusable, finding.Fact("Address", row.Address), finding.Fact("Cause", row.Problem))
+		if !row.At.IsZero() {
+			f = f.With(finding.Passing("Last good copy", row.At.UTC().Format(time.RFC3339)))
+			f.Severity = finding.Warning
+		}
+		at := federation.Path(app)
+		out[at] = append(out[at], f.From(finding.Application))
+	}
+	return nil
 }
 
 // Remind writes a line into the log for each record whose metadata is past its

@@ -8,6 +8,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -264,7 +265,7 @@ func (rm *Room) Withdraw(ctx context.Context, by change.By, app string, person i
 			return done.Error
 		}
 		if gone.RowsAffected == 0 && ended == 0 {
-			return &change.NotFoundError{Kind: "consent or grant of the person", Name: app}
+			return &change.NotFoundError{Kind: "consent to " + app + " or grant of person", Name: fmt.Sprint(person)}
 		}
 		return change.Note{At: rm.now(), By: by, Kind: "consent", Name: app, What: "withdrawn"}.Write(tx)
 	})

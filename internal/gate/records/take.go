@@ -46,6 +46,11 @@ func (s Source) field() string {
 	case s.Aggregate != "":
 		return "entity"
 	}
+	for _, typed := range []string{"entityId", "clientId"} {
+		if s.Document == nil && s.Typed[typed] != "" {
+			return typed
+		}
+	}
 	return "metadata"
 }
 
