@@ -686,6 +686,20 @@ func TestPushedRequests(t *testing.T) {
 	r.time = r.time.Add(91 * time.Second)
 	_, err = r.Redeeming.Pushed(ctx, "planner", uri)
 	require.Error(t, err, "too late")
+
+	// Anybody can push in the name of a public client, so what is kept is bounded.
+	r.client("terminal", federation.Typed{"kind": "native", "redirectUris": "http://127.0.0.1/"}, nil)
+	form, err = url.ParseQuery(params("client_id", "terminal", "redirect_uri", "http://127.0.0.1:7/"))
+	require.NoError(t, err)
+	for range 1000 {
+		if _, _, err = r.Redeeming.Push(ctx, caller(form)); err != nil {
+			break
+		}
+	}
+	refusedBy(t, err, "temporarily_unavailable", finding.TooManyStarts)
+	form.Set("login_hint", strings.Repeat("a", 5000))
+	_, _, err = r.Redeeming.Push(ctx, caller(form))
+	refusedBy(t, err, oidc.InvalidRequest, finding.OAuthRequest)
 }
 
 // Applications hear that somebody left, also those that are down at first, and

@@ -2,6 +2,7 @@ package redeeming
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -184,6 +185,10 @@ func (rm *Room) revoke(ctx context.Context, a *asked, token string) error {
 // pushedLife is how long a pushed request can be used (RFC 9126 §2.2).
 const pushedLife = 90 * time.Second
 
+// largestPublic is how much is kept of a request that a client pushed who proves
+// nothing, in octets.
+const largestPublic = 4 << 10
+
 // pushedName begins what a pushed request is named by.
 const pushedName = "urn:ietf:params:oauth:request_uri:"
 
@@ -213,6 +218,14 @@ func (rm *Room) push(ctx context.Context, a *asked) (string, error) {
 	}
 	if err := r.Check(a.client); err != nil {
 		return "", err
+	}
+	if a.method == oidc.NoMethod && len(form) > largestPublic {
+		return "", wrong(oidc.InvalidRequest, finding.Fact("Cause",
+			fmt.Sprintf("it has %d octets; of a client that proves nothing at most %d are kept", len(form), largestPublic)))
+	}
+	if a.method == oidc.NoMethod && !rm.pushes.Take(a.caller.Network, a.now) {
+		// Anybody can push in the name of a public client: what is kept is bounded.
+		return "", refuse(busy, finding.New(finding.TooManyStarts))
 	}
 	key := random.Text(32)
 	return pushedName + key, rm.store.Write(ctx, func(tx *gorm.DB) error {

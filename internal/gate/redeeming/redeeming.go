@@ -44,6 +44,7 @@ type Room struct {
 	grants    *grants.Room
 	tries     *limit.Tries
 	strangers *limit.Flow // traces of what strangers send
+	pushes    *limit.Flow // requests that clients push who prove nothing
 	keys      *keySets
 	results   *prometheus.CounterVec
 }
@@ -64,7 +65,7 @@ type Parts struct {
 // New makes a room.
 func New(p Parts) *Room {
 	return &Room{store: p.Store, log: p.Log, now: p.Now, records: p.Records, sessions: p.Sessions, people: p.People,
-		grants: p.Grants, tries: p.Tries, strangers: limit.NewFlow(), keys: newKeySets(p),
+		grants: p.Grants, tries: p.Tries, strangers: limit.NewFlow(), pushes: limit.NewFlow(), keys: newKeySets(p),
 		results: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "innergate_token_requests_total",
 			Help: "Requests of applications without a browser, by what was asked and the error they heard."},
 			[]string{"call", "error"})}

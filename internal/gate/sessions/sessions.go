@@ -3,6 +3,7 @@ package sessions
 
 import (
 	"context"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"log/slog"
@@ -179,6 +180,9 @@ func (rm *Room) read(row store.SessionRow) (*crossing.Session, error) {
 		}
 	}
 	s.Ref = string(row.Hash)
+	if s.Lasting == "" { // of before sessions had a name that lasts
+		s.Lasting = hex.EncodeToString(row.Hash)
+	}
 	return s, nil
 }
 

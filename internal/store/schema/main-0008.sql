@@ -11,3 +11,4 @@ CREATE TABLE "key_set_rows" ("record" text,"address" text,"octets" blob,"at" dat
 ALTER TABLE "session_rows" ADD COLUMN "lasting" text;
 ALTER TABLE "session_rows" ADD COLUMN "used" datetime;
 CREATE INDEX "session_by_lasting" ON "session_rows"("lasting");
+UPDATE "session_rows" SET "lasting" = lower(hex("hash"));

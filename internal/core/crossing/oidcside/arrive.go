@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -18,8 +19,9 @@ import (
 // Request takes an authorization request in, as the query or form it came in.
 // posted says that it came by POST, pushed that it was pushed before (RFC 9126).
 func Request(form string, posted, pushed bool) *crossing.Arrival {
+	shown := signatures.ReplaceAllString(form, "${1}(signature)")
 	a := &crossing.Arrival{Protocol: Name, From: crossing.Application, Name: "Authorization request", Binding: "GET",
-		Indirect: posted, Raw: form, Octets: []byte(readable(form))}
+		Indirect: posted, Raw: shown, Octets: []byte(readable(shown))}
 	if posted {
 		a.Binding = "POST"
 	}
@@ -41,6 +43,9 @@ func Request(form string, posted, pushed bool) *crossing.Arrival {
 	}
 	return a
 }
+
+// signatures are those of tokens in a request, which are not recorded.
+var signatures = regexp.MustCompile(`((?:^|&)id_token_hint=[^&.]*\.[^&.]*\.)[^&]+`)
 
 // Unreadable is a request that could not be taken out of where it came in.
 func Unreadable(err error) *crossing.Arrival {
