@@ -172,8 +172,7 @@ func (s *endpoints) write(c fiber.Ctx, status int, body any) error {
 	return c.Status(status).JSON(body)
 }
 
-// refused writes why a request is refused. What the finding rests on is for the
-// engineer, in the trace; the client hears its title.
+// refused writes why a request is refused.
 func (s *endpoints) refused(c fiber.Ctx, err error) error {
 	r := oidc.RefusalOf(err)
 	if r == nil {
@@ -189,7 +188,7 @@ func (s *endpoints) refused(c fiber.Ctx, err error) error {
 		status = http.StatusTooManyRequests
 		c.Set("Retry-After", "60")
 	}
-	return s.write(c, status, wrong{r.Code, oidcside.Plain(r.Finding.Title)})
+	return s.write(c, status, wrong{r.Code, oidcside.Heard(r.Finding)})
 }
 
 // clientOf is the client that a request says it comes from, before anything is
@@ -261,15 +260,15 @@ func (s *endpoints) userInfo(c fiber.Ctx) error {
 		return s.refused(c, err)
 	case token == "":
 		c.Set("WWW-Authenticate", `Bearer realm="Inner Gate"`)
-		return s.write(c, http.StatusUnauthorized, wrong{r.Code, oidcside.Plain(r.Finding.Title)})
+		return s.write(c, http.StatusUnauthorized, wrong{r.Code, oidcside.Heard(r.Finding)})
 	}
 	status := http.StatusUnauthorized
 	if r.Code == "insufficient_scope" {
 		status = http.StatusForbidden
 	}
 	c.Set("WWW-Authenticate", `Bearer realm="Inner Gate", error="`+string(r.Code)+`", error_description="`+
-		oidcside.Plain(r.Finding.Title)+`"`)
-	return s.write(c, status, wrong{r.Code, oidcside.Plain(r.Finding.Title)})
+		oidcside.Heard(r.Finding)+`"`)
+	return s.write(c, status, wrong{r.Code, oidcside.Heard(r.Finding)})
 }
 
 // leave takes a request to sign out (OpenID Connect RP-Initiated Logout §2, §3).

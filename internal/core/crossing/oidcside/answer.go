@@ -178,13 +178,10 @@ func (a *Application) Refuse(_ *federation.Gate, _ *federation.Application, own 
 	if err := json.Unmarshal(own, &r); err != nil || r.RedirectURI == "" {
 		return nil
 	}
-	p := refusal{reply: r, code: errorsOf[why], text: Plain(f.Title)}
+	p := refusal{reply: r, code: errorsOf[why], text: Heard(f)}
 	switch {
 	case why == crossing.RefusedRequest:
 		p.code = r.Error
-		if len(f.Evidence) > 0 {
-			p.text = Plain(f.Title + ": " + said(f.Evidence[0]))
-		}
 	case why == crossing.RefusedFailed && r.Passive:
 		p.code = "login_required"
 	}
@@ -194,8 +191,17 @@ func (a *Application) Refuse(_ *federation.Gate, _ *federation.Application, own 
 	return p
 }
 
-// Plain is a text in the letters that an error may have (RFC 6749 §4.1.2.1).
-func Plain(s string) string {
+// Heard is what an application hears of a finding: its title, and what is wrong with
+// a request, which is its own. What else the finding rests on is for the engineer.
+func Heard(f *finding.Finding) string {
+	if len(f.Evidence) > 0 && (f.Code == finding.OAuthRequest || f.Code == finding.PKCEMissing || f.Code == finding.ScopeGrown) {
+		return plain(f.Title + ": " + said(f.Evidence[0]))
+	}
+	return plain(f.Title)
+}
+
+// plain is a text in the letters that an error may have (RFC 6749 §4.1.2.1).
+func plain(s string) string {
 	return strings.Map(func(c rune) rune {
 		if c < 0x20 || c > 0x7e || c == '"' || c == '\\' {
 			return '.'
