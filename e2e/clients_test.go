@@ -365,3 +365,71 @@ func TestClientsOnTheCommandLine(t *testing.T) {
 		}
 	}
 }
+
+// What the standards demand of the addresses themselves: methods, headers, who may
+// read an answer.
+func TestAddressesOfTheOpenIDProvider(t *testing.T) {
+	desk := strings.TrimSuffix(shared.host("refund-desk"), "/")
+	basic := "Basic " + base64.StdEncoding.EncodeToString([]byte("possession-planner:planner-demo-secret-of-wrenmoor"))
+	const form = "application/x-www-form-urlencoded"
+	for name, c := range map[string]struct {
+		method, path, body string
+		send               http.Header
+		status             int
+		get                http.Header // nil values must be absent
+		says               string
+	}{
+		"discovery for everybody": {"GET", "/.well-known/openid-configuration", "", http.Header{"Origin": {"https://x.example"}}, 200,
+			http.Header{"Access-Control-Allow-Origin": {"*"}, "Access-Control-Allow-Credentials": nil, "Content-Type": {"application/json"}},
+			`"request_uri_parameter_supported": false`},
+		"tokens by POST only": {"GET", "/oidc/op/token", "", nil, 405, http.Header{"Allow": {"POST"}, "Cache-Control": {"no-store"}}, "invalid_request"},
+		"revocation too":      {"PUT", "/oidc/op/revoke", "", nil, 405, http.Header{"Allow": {"POST"}}, "invalid_request"},
+		"an error as the standard has it": {"POST", "/oidc/op/token", "grant_type=password", http.Header{"Authorization": {basic},
+			"Content-Type": {form}}, 400, http.Header{"Cache-Control": {"no-store"}, "Content-Type": {"application/json; charset=utf-8"}},
+			`{"error":"unsupported_grant_type","error_description":"The request is none that is taken: grant_type is password instead of`},
+		"a client that is none": {"POST", "/oidc/op/token", "grant_type=client_credentials", http.Header{"Authorization": {basic + "AA"},
+			"Content-Type": {form}}, 401, http.Header{"Www-Authenticate": {`Basic realm="Inner Gate"`}}, `"invalid_client"`},
+		"a secret in the address": {"POST", "/oidc/op/token?client_secret=planner-demo-secret-of-wrenmoor", "grant_type=client_credentials",
+			http.Header{"Content-Type": {form}}, 400, nil, "invalid_request"},
+		"JSON": {"POST", "/oidc/op/introspect", `{"token":"x"}`, http.Header{"Authorization": {basic}, "Content-Type": {"application/json"}}, 400,
+			nil, "Content-Type is application/json instead of"},
+		"a token that is none": {"POST", "/oidc/op/introspect", "token=x", http.Header{"Authorization": {basic}, "Content-Type": {form}}, 200,
+			http.Header{"Cache-Control": {"no-store"}}, `{"active":false}`},
+		"revoking what nobody knows": {"POST", "/oidc/op/revoke", "token=x", http.Header{"Authorization": {basic}, "Content-Type": {form}}, 200, nil, ""},
+		"user-info without a token":  {"GET", "/oidc/op/userinfo", "", nil, 401, http.Header{"Www-Authenticate": {`Bearer realm="Inner Gate"`}}, ""},
+		"a bearer token in the address": {"GET", "/oidc/op/userinfo?access_token=x", "", nil, 401,
+			http.Header{"Www-Authenticate": {`Bearer realm="Inner Gate"`}}, ""},
+		"a token that was made up": {"GET", "/oidc/op/userinfo", "", http.Header{"Authorization": {"Bearer a.b.c"}}, 401,
+			http.Header{"Cache-Control": {"no-store"}}, "invalid_token"},
+		"a preflight of a known origin": {"OPTIONS", "/oidc/op/token", "", http.Header{"Origin": {desk}}, 204,
+			http.Header{"Access-Control-Allow-Origin": {desk}, "Vary": {"Origin"}, "Access-Control-Allow-Credentials": nil}, ""},
+		"a preflight of another": {"OPTIONS", "/oidc/op/userinfo", "", http.Header{"Origin": {"https://x.example"}}, 204,
+			http.Header{"Access-Control-Allow-Origin": nil}, ""},
+		"an answer for its own origin": {"POST", "/oidc/op/token", "grant_type=refresh_token&refresh_token=x&client_id=refund-desk",
+			http.Header{"Origin": {desk}, "Content-Type": {form}}, 400, http.Header{"Access-Control-Allow-Origin": {desk}}, "invalid_grant"},
+		"and not for another's": {"POST", "/oidc/op/token", "grant_type=refresh_token&refresh_token=x&client_id=depot-terminal",
+			http.Header{"Origin": {desk}, "Content-Type": {form}}, 400, http.Header{"Access-Control-Allow-Origin": nil}, "invalid_grant"},
+		"an address that is not on record": {"GET", "/oidc/op/authorize?client_id=refund-desk&response_type=code&redirect_uri=" +
+			url.QueryEscape(desk+"/x"), "", nil, 403, http.Header{"Location": nil}, "Reference number"},
+		"signing out to nowhere": {"GET", "/oidc/op/logout?client_id=refund-desk&post_logout_redirect_uri=javascript:alert(1)", "", nil, 400,
+			http.Header{"Location": nil}, "The application sent a request that was not accepted."},
+	} {
+		t.Run(name, func(t *testing.T) {
+			req, err := http.NewRequest(c.method, shared.Base+c.path, strings.NewReader(c.body))
+			require.NoError(t, err)
+			for name, values := range c.send {
+				req.Header[name] = values
+			}
+			res, err := http.DefaultTransport.RoundTrip(req)
+			require.NoError(t, err)
+			defer res.Body.Close()
+			body, err := io.ReadAll(res.Body)
+			require.NoError(t, err)
+			require.Equal(t, c.status, res.StatusCode, string(body))
+			for name, values := range c.get {
+				require.Equal(t, values, res.Header[name], name)
+			}
+			require.Contains(t, string(body), c.says)
+		})
+	}
+}

@@ -449,7 +449,11 @@ func (e *environment) certificates(w io.Writer, certs []api.Certificate) {
 		if c.Next {
 			which = ", the next one: announced, and not in use yet"
 		}
-		fmt.Fprintf(w, "\ncertificate for %s%s\n", use, which)
+		what := "certificate"
+		if c.SHA256 == "" {
+			what = "key"
+		}
+		fmt.Fprintf(w, "\n%s for %s%s\n", what, use, which)
 		fields(w, rows)
 	}
 }

@@ -360,6 +360,18 @@ func TestRefreshing(t *testing.T) {
 	_, err = refresh(three)
 	refusedBy(t, err, oidc.InvalidGrant, finding.GrantEnded)
 
+	// Another application's try changes nothing, and gets nothing.
+	other := r.client("other", nil, nil)
+	one, _ = tokens("openid offline_access")
+	_, err = r.Redeeming.Token(ctx, caller(refreshing(one), "other", other.Shown))
+	refusedBy(t, err, oidc.InvalidGrant, finding.GrantOther)
+	_, err = refresh("igr_made-up.1.AAAA")
+	refusedBy(t, err, oidc.InvalidGrant, finding.GrantOther)
+	code, _ := r.code(driving.Browser{}, nil)
+	_, err = refresh(code)
+	refusedBy(t, err, oidc.InvalidGrant, finding.GrantOther)
+	require.NotEmpty(t, good(one))
+
 	// What stands beside a token in a request is not taken for it.
 	one, _ = tokens("openid offline_access")
 	beside, _ := r.code(driving.Browser{}, nil)
@@ -414,7 +426,7 @@ func TestRefreshing(t *testing.T) {
 
 	// A name that does not last gives a subject for the session, and no refresh token.
 	passing := func(a *saml.Answer) { a.NameID = saml.NameID{Format: saml.FormatTransient, Value: "_once"} }
-	code, b := r.code(driving.Browser{}, passing, "scope", "openid offline_access")
+	code, b = r.code(driving.Browser{}, passing, "scope", "openid offline_access")
 	first, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", a.Shown))
 	require.NoError(t, err)
 	require.Empty(t, first.RefreshToken)
@@ -799,6 +811,14 @@ func TestSecretsAndIdentifiers(t *testing.T) {
 	err = add("third")
 	require.True(t, finding.Is(err, finding.IdentifierUsed), "%v", err)
 	require.ErrorAs(t, err, &fe)
+
+	// How it presents itself is taken over where nothing else was said.
+	said, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "said", Title: "Ours", Source: records.Source{
+		Document: []byte(`{"client_name":"Theirs","policy_uri":"https://p.example/policy","logo_uri":"https://p.example/logo",
+			"contacts":["a@p.example","b@p.example"],"redirect_uris":["https://p.example/"],"token_endpoint_auth_method":"none"}`)}})
+	require.NoError(t, err)
+	require.Equal(t, []string{"Ours", "https://p.example/policy", "https://p.example/logo", "a@p.example, b@p.example"},
+		[]string{said.Title, said.Policy, said.Logo, said.Contact})
 
 	// What is handed over is kept without the secret in it, and no secret is kept.
 	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "moved", Source: records.Source{

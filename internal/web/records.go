@@ -40,6 +40,7 @@ func source(n api.Given) (records.Source, error) {
 func (s *server) certificate(c keys.Certificate, use string) api.Certificate {
 	out := api.Certificate{Use: use, Key: c.Describe()}
 	if c.DER == nil {
+		out.Key += ", a key alone, fingerprint " + c.Fingerprint()
 		return out
 	}
 	out.SHA256, out.SHA1, out.PEM, out.Findings = c.SHA256(), c.SHA1(), string(c.PEM()), c.Findings(time.Now())

@@ -71,10 +71,8 @@ type Show struct {
 // Agree is the question whether an application may be told.
 type Agree struct {
 	Consent
-	Digest  string // of what is shown, in this browser: what the person says is about this
-	Policy  string // address of the application's privacy policy, "" if none is known
-	Logo    string
-	Contact string
+	Digest string // of what is shown, in this browser: what the person says is about this
+	Policy string // address of the application's privacy policy, "" if none is known
 }
 
 // Choice is one provider a person may choose.

@@ -103,6 +103,15 @@ type Rotating interface {
 	Rotate(r Rotation, random func(octets int) string, now time.Time) (ApplicationSide, string, error)
 }
 
+// Presenting is implemented by sides whose documents say how the other side presents
+// itself to people; a new record takes that over where nothing else is said.
+type Presenting interface {
+	Presents() Presented
+}
+
+// Presented is that: addresses of a logo and of a privacy policy, and whom to ask.
+type Presented struct{ Logo, Policy, Contact string }
+
 // Lasting is implemented by sides whose identity is never used again for another
 // record.
 type Lasting interface{ Lasting() bool }

@@ -277,7 +277,7 @@ var catalogue = []Entry{
 	{MetadataHTML, Error, Gate, "This is a web page, not metadata",
 		"Open the address in a browser: often a sign-in page stands before the metadata. Download the XML and give the file instead.", "The document is HTML."},
 	{MetadataJSON, Error, Gate, "This is JSON, not SAML metadata",
-		"SAML metadata is XML with an EntityDescriptor. JSON usually is the discovery document of OpenID Connect.",
+		"SAML metadata is XML with an EntityDescriptor. JSON that names redirect_uris is the metadata of an OpenID Connect application: choose that protocol (--protocol oidc). One that names an issuer is a discovery document.",
 		"The document is JSON."},
 	{MetadataCertificate, Error, Gate, "This is a certificate, not metadata",
 		"Ask the other side for its SAML metadata, or type the fields by hand: a certificate alone makes a draft.",

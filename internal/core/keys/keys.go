@@ -184,6 +184,9 @@ func Describe(public crypto.PublicKey) string {
 
 // Findings are what is odd about the certificate at a time; none refuses.
 func (c Certificate) Findings(now time.Time) []*finding.Finding {
+	if c.DER == nil {
+		return nil // a key alone
+	}
 	if c.X509 == nil {
 		return []*finding.Finding{finding.New(finding.CertificateOdd, finding.Fact("SHA-256", c.SHA256()))}
 	}

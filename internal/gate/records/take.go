@@ -228,6 +228,13 @@ func Settle(r federation.Record) {
 		return
 	}
 	b.Title = cmp.Or(b.Title, oneLine(r.Part().Title()), string(b.Name))
+	if side, ok := r.Part().(federation.Presenting); ok {
+		says := side.Presents()
+		b.Contact = cmp.Or(b.Contact, oneLine(says.Contact))
+		if a, ok := r.(*federation.Application); ok {
+			a.Logo, a.Policy = cmp.Or(a.Logo, says.Logo), cmp.Or(a.Policy, says.Policy)
+		}
+	}
 	switch {
 	case b.Phase != "": // said with it
 	case len(r.Part().Missing()) == 0:

@@ -30,6 +30,9 @@ type Application struct {
 	KeyAddress  string          `json:"jwksUri,omitempty"`
 	Name        string          `json:"clientName,omitempty"`
 	Homepage    string          `json:"clientUri,omitempty"`
+	Logo        string          `json:"logoUri,omitempty"`
+	Policy      string          `json:"policyUri,omitempty"`
+	Contacts    []string        `json:"contacts,omitempty"`
 	PassedOver  []string        `json:"passedOver,omitempty"` // members of its metadata that say nothing here
 
 	ApplicationSettings `json:"-"`
@@ -72,6 +75,11 @@ func (*Application) Lasting() bool { return true }
 
 // Title is the name for people in its metadata.
 func (a *Application) Title() string { return a.Name }
+
+// Presents is how its metadata presents it to people.
+func (a *Application) Presents() federation.Presented {
+	return federation.Presented{Logo: a.Logo, Policy: a.Policy, Contact: strings.Join(a.Contacts, ", ")}
+}
 
 // Missing says what its metadata lacks.
 func (a *Application) Missing() []federation.Lack {
@@ -142,7 +150,8 @@ func (a *Application) Describe() []federation.Value {
 		}
 		out = append(out, federation.Value{Label: "Key for signing", Value: text, Touches: federation.TouchKey})
 	}
-	for _, v := range []federation.Value{{Label: "Homepage", Value: a.Homepage},
+	for _, v := range []federation.Value{{Label: "Homepage", Value: a.Homepage}, {Label: "Logo", Value: a.Logo},
+		{Label: "Privacy policy", Value: a.Policy}, {Label: "Contacts", Value: strings.Join(a.Contacts, ", ")},
 		{Label: "Passed over in its metadata", Value: strings.Join(a.PassedOver, ", ")}} {
 		if v.Value != "" {
 			out = append(out, v)

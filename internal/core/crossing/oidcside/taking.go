@@ -41,7 +41,7 @@ func (a *Application) Take(document []byte, _ federation.Trusting) (federation.S
 	}
 	b.ClientKind, b.RedirectURI, b.PostLogout, b.PassedOver = m.Kind, m.RedirectURIs, m.PostLogout, m.PassedOver
 	b.BackChannel, b.Initiate, b.KeyAddress, b.KeyText = m.BackChannel, m.Initiate, m.JWKSAddress, ""
-	b.Name, b.Homepage = m.Title, m.Homepage
+	b.Name, b.Homepage, b.Logo, b.Policy, b.Contacts = m.Title, m.Homepage, m.Logo, m.Policy, m.Contacts
 	if len(m.Keys) > 0 {
 		if b.KeyText, err = keyText(document); err != nil {
 			return nil, federation.Intake{}, err
