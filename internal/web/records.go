@@ -163,7 +163,7 @@ func (s *server) providerRow(p *federation.Provider) api.Row { return row(p) }
 
 func (s *server) applicationRow(a *federation.Application) api.Row {
 	out := row(a)
-	out.Provider, out.Open, out.OwnStart = string(a.Provider), s.gate.Base()+"/open/"+string(a.Name), a.OwnStart
+	out.Provider, out.Open, out.OwnStart = string(a.Provider), a.Start(&s.gate.Snapshot().Gate), a.OwnStart
 	return out
 }
 

@@ -89,7 +89,7 @@ const all = computed(() => counts.value.reduce((sum, c) => sum + c.n, 0))
                   :class="{ refused: c.lastSignIn.result === 'refused' }">{{ c.lastSignIn.result }}
                     {{ ago(c.lastSignIn.started) }}</router-link>
             <code v-if="c.lastSignIn.finding"> {{ c.lastSignIn.finding }}</code></template></span>
-        <a v-if="c.state !== 'unfinished' && c.state !== 'paused'" :href="c.open" target="_blank" rel="noopener">Try it</a>
+        <a v-if="c.open && c.state !== 'unfinished' && c.state !== 'paused'" :href="c.open" target="_blank" rel="noopener">Try it</a>
         <span v-else></span>
         <router-link :to="{ path: '/watch/traces', query: { application: c.name } }">Traces</router-link>
       </li>

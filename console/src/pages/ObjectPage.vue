@@ -71,9 +71,6 @@ const facts = computed(() => {
   ]
 })
 const isClient = computed(() => data.value?.it.protocol === 'oidc')
-/** Whether the gate can open it: a client of OpenID Connect starts by itself only. */
-const opens = computed(() => !isClient.value || !!data.value?.it.ownStart
-  || !!data.value?.it.endpoints?.some((e) => e.use === 'Initiate login URI'))
 const hasAddress = computed(() => /^https?:/.test(data.value?.it.source ?? ''))
 /** The settings that say something, as facts. */
 const decided = computed(() =>
@@ -140,7 +137,7 @@ async function remove() {
                                 yet</template></p>
       </div>
       <div class="tools">
-        <a v-if="data.it.open && opens && data.it.settings.phase === 'live'" :href="data.it.open" target="_blank" rel="noopener">
+        <a v-if="data.it.open && data.it.settings.phase === 'live'" :href="data.it.open" target="_blank" rel="noopener">
           <el-button>Try it</el-button></a>
         <router-link :to="{ path: '/watch/traces', query: { [kind.name]: data.it.name } }"><el-button>Traces</el-button>
         </router-link>

@@ -401,12 +401,12 @@ func (d *drive) finished() step {
 	return d.ends(page, "")
 }
 
-// startOf is where a person can start anew.
+// startOf is where a person can start anew, "" if that is at the application alone.
 func (d *drive) startOf() string {
 	if d.app.OwnStart != "" {
 		return d.app.OwnStart
 	}
-	return d.snap.Gate.Base + "/open/" + string(d.app.Name)
+	return d.app.Start(&d.snap.Gate)
 }
 
 // lost goes on after an effect whose guard failed.

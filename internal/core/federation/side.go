@@ -112,6 +112,21 @@ type Presenting interface {
 // Presented is that: addresses of a logo and of a privacy policy, and whom to ask.
 type Presented struct{ Logo, Policy, Contact string }
 
+// Opening is implemented by sides of applications that the gate can open only under
+// conditions: when somebody starts there.
+type Opening interface {
+	Opens(a *Application) bool
+}
+
+// Start is the address at the gate that opens an application, "" if it cannot be
+// opened there.
+func (a *Application) Start(g *Gate) string {
+	if side, ok := a.Side.(Opening); ok && !side.Opens(a) {
+		return ""
+	}
+	return g.Base + "/open/" + string(a.Name)
+}
+
 // Lasting is implemented by sides whose identity is never used again for another
 // record.
 type Lasting interface{ Lasting() bool }

@@ -264,6 +264,12 @@ func (a *Application) sector() string {
 	return "sector " + host
 }
 
+// Opens says that it can be opened at the gate only where it starts sign-ins by
+// itself: nobody can answer what was not asked.
+func (a *Application) Opens(r *federation.Application) bool {
+	return a.Initiate != "" || r.OwnStart != ""
+}
+
 // Start is where a sign-in begins that somebody opens at the gate (OpenID Connect
 // Core §4); false if it has no such address.
 func (a *Application) Start(g *federation.Gate, target string) (string, bool, error) {

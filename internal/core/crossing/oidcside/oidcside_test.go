@@ -352,6 +352,8 @@ func TestStartAndOrigins(t *testing.T) {
 		_, _, err = s.Start(&g, target)
 		require.True(t, finding.Is(err, finding.TargetForeign), target)
 	}
+	require.Equal(t, base+"/open/planner", record(s).Start(&g))
+	require.Empty(t, record(side(t, web, "")).Start(&g), "it can only be started at the application")
 	_, ok, err = side(t, web, "").Start(&g, "")
 	require.NoError(t, err)
 	require.False(t, ok)

@@ -50,8 +50,10 @@ func (a *Application) Sheet(s *federation.Snapshot, r *federation.Application) f
 	if a.ClientKind != oidc.Service {
 		values = append(values,
 			v("Pushed authorization requests", g.Base+PushPath, "optional; request_uri is good once, for 90 seconds",
-				"PAR endpoint", "RFC 9126"),
-			v("Start at the gate", g.Base+"/open/"+string(r.Name), a.opens(r), "link for a portal"))
+				"PAR endpoint", "RFC 9126"))
+	}
+	if start := r.Start(g); start != "" {
+		values = append(values, v("Start at the gate", start, a.opens(r), "link for a portal"))
 	}
 	values = append(values, v("Not offered", "request objects, encrypted tokens, mTLS, DPoP, implicit and password grants",
 		"discovery says so too", "unsupported"))
@@ -131,11 +133,8 @@ func (a *Application) where() string {
 }
 
 func (a *Application) opens(r *federation.Application) string {
-	switch {
-	case r.OwnStart != "":
+	if r.OwnStart != "" {
 		return "sends people to the application's own start address, " + r.OwnStart
-	case a.Initiate != "":
-		return "sends people to " + a.Initiate + " with iss, and the application starts the sign-in"
 	}
-	return "needs an initiate-login address of the application, or an own start; without one it cannot be opened at the gate"
+	return "sends people to " + a.Initiate + " with iss, and the application starts the sign-in"
 }
