@@ -160,6 +160,10 @@ func TestCommandAndServiceClients(t *testing.T) {
 		"--client-secret-file", secret, "--resource", "https://possession-planner.wrenmoor.example/api", "--api",
 		shared.host("possession-planner")+"/api/possessions")
 	require.Zero(t, code, stderr)
+	require.Eventually(t, func() bool {
+		out, _, _ := shared.cli(t, "", "connections", "--state", "works")
+		return strings.Contains(out, "timetable-feed")
+	}, 5*time.Second, 100*time.Millisecond, "that it got a token is a trace")
 	require.Contains(t, stdout, "Fell tunnel")
 	require.Contains(t, stdout, "timetable-feed")
 }

@@ -150,29 +150,32 @@ type Renewal struct {
 
 // Renew decides, by the configuration of now, whether somebody may still be told
 // of: their provider and the application let people pass, they are still the person
-// of then, and may enter. It gives what is known of them.
-func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Profile, Person, *Need, error) {
+// of then, and may enter. It gives what is told of them, under the name of then.
+func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Released, *Need, error) {
+	var none profile.Released
 	if err := policy.Open(r.App, now); err != nil {
-		return profile.Profile{}, Person{}, nil, err
+		return none, nil, err
 	}
 	p, ok := snap.Provider(r.Word.Provider)
 	if !ok || !p.Is(r.Word.Provider, r.Word.ProviderID) {
-		return profile.Profile{}, Person{}, nil, finding.New(finding.GrantUnlinked,
-			finding.Fact("Provider removed", string(r.Word.Provider)))
+		return none, nil, finding.New(finding.GrantUnlinked, finding.Fact("Provider removed", string(r.Word.Provider)))
 	}
 	if err := policy.Open(p, now); err != nil {
-		return profile.Profile{}, Person{}, nil, err
+		return none, nil, err
 	}
 	who, _ := Intake(p, r.Word)
 	person, _, need := Match(p, r.App.ID, who, r.People)
 	if need != nil {
-		return who, person, need, nil
+		return none, need, nil
 	}
 	if person.ID != r.Person {
-		return who, person, nil, finding.New(finding.GrantUnlinked, finding.Fact("Name", r.Word.Subject.Value))
+		return none, nil, finding.New(finding.GrantUnlinked, finding.Fact("Name", r.Word.Subject.Value))
 	}
-	_, err := Admit(snap, Entrant{App: r.App, Person: person, Proofs: []Authentication{r.Word.Authentication}}, now)
-	return who, person, nil, err
+	if _, err := Admit(snap, Entrant{App: r.App, Person: person, Proofs: []Authentication{r.Word.Authentication}}, now); err != nil {
+		return none, nil, err
+	}
+	released, _, err := Release(r.App, who, person, profile.Wanted{Kind: profile.Bare})
+	return released, nil, err
 }
 
 // Expected sees that a released name is that of the person whom a wish names, if

@@ -143,6 +143,7 @@ const (
 	SecretEnded          Code = "secret-ended"
 	RedirectLoopback     Code = "redirect-uri-loopback"
 	IdentifierUsed       Code = "identifier-used-before"
+	JWKWithoutUse        Code = "jwk-without-use"
 	ClientMetadata       Code = "client-metadata"
 	JWKSUnusable         Code = "jwks-unusable"
 	TokenMalformed       Code = "token-malformed"
@@ -678,6 +679,9 @@ var catalogue = []Entry{
 	{RedirectLoopback, Warning, Application, "A redirect URI leads to the machine itself",
 		"Take it off the record once the application runs where people use it.",
 		"A web or browser application has a loopback address on record, which is good for whoever develops it only."},
+	{JWKWithoutUse, Note, Application, "A key does not say what it is for",
+		"Have the application add \"use\": \"sig\" to the key, so that nobody encrypts to it.",
+		"A JWK has neither use nor key_ops (RFC 7517 §4.2); it is taken for signatures."},
 	{IdentifierUsed, Error, Gate, "The identifier belonged to another application before",
 		"Restore that application from the history, or give another identifier, or none to have one made.",
 		"Client IDs are never used again, so that nobody inherits what was given to another (RFC 9700 §4.15)."},

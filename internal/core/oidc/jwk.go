@@ -24,6 +24,7 @@ import (
 type Key struct {
 	ID        string // kid, "" if it has none
 	Algorithm string // the only one it is for, "" if it does not say
+	Use       string // "sig", or "" if it does not say
 	Public    crypto.PublicKey
 }
 
@@ -126,7 +127,10 @@ func readKey(x any) (k Key, why string, err error) {
 	if err := jwk.UnmarshalJSON(coded); err != nil {
 		return k, err.Error(), nil
 	}
-	k = Key{ID: jwk.KeyID, Algorithm: jwk.Algorithm, Public: jwk.Key}
+	k = Key{ID: jwk.KeyID, Algorithm: jwk.Algorithm, Use: jwk.Use, Public: jwk.Key}
+	if ops, _ := texts(o, "key_ops"); len(ops) > 0 {
+		k.Use = "sig" // verify is among them
+	}
 	return k, usable(k.Public), nil
 }
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/crossing/oidcside"
@@ -34,6 +35,10 @@ func (rm *Room) record(a *asked, err error, given *oidcside.Tokens) {
 		rm.log.Error("a request of an application failed by our own fault", "call", a.call, "error", err)
 	}
 	rm.results.WithLabelValues(a.call, word).Inc()
+	if err == nil && given != nil && a.client != nil && a.client.Kind == oidc.Service {
+		rm.recordService(a, given)
+		return
+	}
 	if err != nil && refusal == nil || refusal == nil && a.kept == nil {
 		return
 	}
@@ -59,6 +64,20 @@ func (rm *Room) record(a *asked, err error, given *oidcside.Tokens) {
 	}
 	rm.log.Info("refused", "reference", head.ID, "finding", head.Finding, "application", head.Application, "call", a.call)
 	rm.store.Traces.Record(head, steps, nil)
+}
+
+// serviceAgain is how often a token of a service is recorded: often enough to see
+// that it works, and not so often that it pushes sign-ins out.
+const serviceAgain = 10 * time.Minute
+
+// recordService records that a service got a token, now and then.
+func (rm *Room) recordService(a *asked, given *oidcside.Tokens) {
+	if last, ok := rm.told.Load(a.app.ID); ok && a.now.Sub(last.(time.Time)) < serviceAgain {
+		return
+	}
+	rm.told.Store(a.app.ID, a.now)
+	rm.store.Traces.Record(store.TraceHead{ID: random.Reference(), Started: a.now.UTC(), StartedBy: "application",
+		Application: string(a.app.Name), Result: crossing.Entered, Verified: true}, rm.steps(a, nil, given), nil)
 }
 
 // steps are those of a request and its answer, on the back channel.

@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -46,6 +47,7 @@ type Room struct {
 	strangers *limit.Flow // traces of what strangers send
 	pushes    *limit.Flow // requests that clients push who prove nothing
 	keys      *keySets
+	told      sync.Map // federation.ID of services → when a token of theirs was last recorded
 	results   *prometheus.CounterVec
 }
 
@@ -248,18 +250,18 @@ func once(tx *gorm.DB, a *asked) error {
 }
 
 // renewed decides whether somebody may still be told of, with the people that it
-// takes.
+// takes, and what.
 func (rm *Room) renewed(ctx context.Context, a *federation.Application, k *grants.Kept,
-	snap *federation.Snapshot) (profile.Profile, error) {
+	snap *federation.Snapshot) (profile.Released, error) {
 	r := crossing.Renewal{App: a, Word: &k.Word, Person: k.Person, People: map[string]crossing.Person{}}
 	for {
-		who, _, need, err := crossing.Renew(snap, r, rm.now())
+		told, need, err := crossing.Renew(snap, r, rm.now())
 		if need == nil || err != nil {
-			return who, err
+			return told, err
 		}
 		for _, key := range need.People {
 			if r.People[key], err = rm.people.Find(ctx, key, need.For); err != nil {
-				return who, err
+				return told, err
 			}
 		}
 	}

@@ -104,7 +104,7 @@ func (rm *Room) turn(ctx context.Context, a *asked, k *grants.Kept, h grant.Hand
 	if err != nil {
 		return out, err
 	}
-	who, err := rm.renewed(ctx, a.app, k, a.snap)
+	told, err := rm.renewed(ctx, a.app, k, a.snap)
 	if f := finding.Of(err); f != nil {
 		return out, refuse(oidc.InvalidGrant, f)
 	} else if err != nil {
@@ -117,7 +117,7 @@ func (rm *Room) turn(ctx context.Context, a *asked, k *grants.Kept, h grant.Hand
 	}
 	ready := make(chan made, 1)
 	go func() {
-		got, err := a.side.Tokens(oidcside.Issue{Gate: &a.snap.Gate, Grant: next, Word: &k.Word, Attrs: who.Attributes,
+		got, err := a.side.Tokens(oidcside.Issue{Gate: &a.snap.Gate, Grant: next, Word: &k.Word, Attrs: told.Attributes,
 			Scopes: refreshed.Scopes, Resources: resources, Turn: int64(refreshed.Turn), First: h.Kind == grant.CodeHandle,
 			ID: random.ID(), Now: a.now})
 		ready <- made{got, err}
@@ -294,11 +294,11 @@ func (rm *Room) userInfo(ctx context.Context, a *asked, token string) (map[strin
 	case !slices.Contains(audience, issuer):
 		return nil, wrong(invalidToken, finding.Compare("aud", issuer, strings.Join(audience, " ")))
 	}
-	who, err := rm.renewed(ctx, a.app, b.kept, a.snap)
+	told, err := rm.renewed(ctx, a.app, b.kept, a.snap)
 	if f := finding.Of(err); f != nil {
 		return nil, refuse(invalidToken, f)
 	} else if err != nil {
 		return nil, err
 	}
-	return a.side.UserInfo(b.kept.Grant, scopes, who.Attributes), nil
+	return a.side.UserInfo(b.kept.Grant, scopes, told.Attributes), nil
 }

@@ -2,11 +2,13 @@ package oidcside
 
 import (
 	"net/url"
+	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/oidc"
 )
 
@@ -29,6 +31,11 @@ func (a *Application) Checks(c *checks.Checker, r federation.Record, l *checks.L
 		} else if err == nil && u.Scheme+"://"+u.Host == c.Snap.Gate.Base {
 			l.Add(finding.New(finding.RedirectUnregistered, finding.Compare("Redirect URI", "an address of the application",
 				address+", which is the gate's own")))
+		}
+	}
+	for _, k := range a.keys {
+		if k.Use == "" && strings.HasPrefix(a.KeyText, "{") {
+			l.Add(finding.New(finding.JWKWithoutUse, finding.Fact("Key", keys.Describe(k.Public)), finding.Fact("kid", k.ID)))
 		}
 	}
 	a.secretEnds(c.Now, l)

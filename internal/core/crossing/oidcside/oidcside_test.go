@@ -140,6 +140,11 @@ func TestSettings(t *testing.T) {
 	require.Contains(t, found(side(t, federation.Typed{"kind": "web", "redirectUris": "http://127.0.0.1/"}, "")), finding.RedirectLoopback)
 	require.Contains(t, found(side(t, federation.Typed{"kind": "web", "redirectUris": base + "/x"}, "")), finding.RedirectUnregistered)
 	require.Contains(t, found(side(t, web, `{"withoutPKCE":true}`)), finding.ExceptionInForce)
+	jwk := `{"kty":"OKP","crv":"Ed25519","kid":"k","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"%s}`
+	for use, notes := range map[string]int{"": 1, `,"use":"sig"`: 0} {
+		codes := found(side(t, federation.Typed{"kind": "service", "jwks": fmt.Sprintf(jwk, use)}, ""))
+		require.Len(t, slices.DeleteFunc(codes, func(c finding.Code) bool { return c != finding.JWKWithoutUse }), notes)
+	}
 }
 
 // Client metadata is taken in, and stored sides are read back as they were.
