@@ -92,7 +92,8 @@ func TestConsoleIsAccessible(t *testing.T) {
 		"/connect/aggregates/northern-lines": "Entities", "/watch/traces": "Traces",
 		"/watch/traces/" + list.Items[0].ID: "AuthnRequest", "/watch/checks": "Checks", "/watch/checks?code=own-start-missing": "Acknowledge",
 		"/keep/keys": "Keys", "/keep/contexts": "Contexts",
-		"/keep/links": "Links", "/keep/history": "History", fmt.Sprint("/keep/history/", changes.Items[0].ID): "Before and after",
+		"/keep/links": "Links", "/keep/history": "History", fmt.Sprint("/keep/history/",
+			changes.Items[0].ID): "Before and after",
 		"/keep/owners": "signal-box", "/keep/tokens": "API tokens", "/no/such/page": "page"}
 	everyRoute(t, pages)
 
@@ -149,12 +150,13 @@ func everyRoute(t *testing.T, pages map[string]string) {
 	source, err := os.ReadFile("../console/src/router.ts")
 	require.NoError(t, err)
 	for _, m := range regexp.MustCompile(`path: '([^']+)', component`).FindAllStringSubmatch(string(source), -1) {
-		pattern := "^" + regexp.MustCompile(`:[a-z]+(\\\(\.\*\\\)\*|\(\.\*\)\*)?`).ReplaceAllStringFunc(m[1], func(p string) string {
-			if strings.Contains(p, "*") {
-				return ".*"
-			}
-			return "[^/]+"
-		}) + "$"
+		pattern := "^" + regexp.MustCompile(`:[a-z]+(\\\(\.\*\\\)\*|\(\.\*\)\*)?`).ReplaceAllStringFunc(m[1],
+			func(p string) string {
+				if strings.Contains(p, "*") {
+					return ".*"
+				}
+				return "[^/]+"
+			}) + "$"
 		if m[1] == "/setup" || m[1] == "/sign-in" {
 			continue // seen before anybody is signed in
 		}
@@ -195,7 +197,8 @@ func TestPagesForPeopleAreAccessible(t *testing.T) {
 			do(c, chromedp.EmulateViewport(width, 800))
 			for _, dark := range []bool{false, true} {
 				c.inDark(dark)
-				found = append(found, c.accessible(script, fmt.Sprint(page, " at ", width, map[bool]string{true: " in dark"}[dark]))...)
+				found = append(found, c.accessible(script, fmt.Sprint(page, " at ", width,
+					map[bool]string{true: " in dark"}[dark]))...)
 			}
 			fits := do(c, chromedp.Evaluate[bool]("document.documentElement.scrollWidth <= innerWidth"))
 			require.True(t, fits, "%s fits into %d", page, width)
@@ -250,7 +253,8 @@ func templates(t *testing.T) string {
 		}
 		w.Header().Set("Content-Security-Policy", "script-src 'none'") // the page would go on at once
 		name := strings.TrimPrefix(q.URL.Path, "/")
-		if !slices.Contains([]string{"form.html", "post.html", "message.html", "choose.html", "agree.html", "leave.html"}, name) {
+		if !slices.Contains([]string{"form.html", "post.html", "message.html", "choose.html", "agree.html", "leave.html"},
+			name) {
 			http.NotFound(w, q)
 			return
 		}

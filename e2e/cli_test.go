@@ -44,7 +44,8 @@ func TestCommandLine(t *testing.T) {
 		{"lists", "", "app list", 0, []string{"NAME", "Tickets", "routed", "https://crew-roster.wrenmoor.example/saml"}, nil},
 		{"searches", "", "app list --search TICKET", 0, []string{"ticket-office"}, nil},
 		{"says what to do when nothing is there", "", "app list --search zzz", 0, []string{`Nothing matches "zzz"`}, nil},
-		{"shows", "", "app show ticket-office", 0, []string{"AssertionConsumerService by HTTP-POST", app + "/acs", "SHA-256", "in 18",
+		{"shows", "", "app show ticket-office", 0, []string{"AssertionConsumerService by HTTP-POST", app + "/acs",
+			"SHA-256", "in 18",
 			"standing", "untried; nobody has signed in yet"}, nil},
 		{"shows as JSON", "", "app show ticket-office -o json", 0, []string{`"name": "ticket-office"`}, nil},
 		{"shows as YAML", "", "--output yaml app show ticket-office", 0, []string{"name: ticket-office"}, nil},
@@ -61,7 +62,8 @@ func TestCommandLine(t *testing.T) {
 			[]string{"other role", `expected "IDPSSODescriptor"`}},
 		{"refuses nothing", "", "provider add again --metadata -", 1, nil, []string{"metadata is empty"}},
 		{"refuses a web page", "", "provider add again --metadata " + app + "/", 1, nil, []string{"web page"}},
-		{"refuses a file too large", "", "provider add again --metadata " + big, 2, nil, []string{big + " has 3.1 MB", "innergate aggregate add"}},
+		{"refuses a file too large", "", "provider add again --metadata " + big, 2, nil, []string{big + " has 3.1 MB",
+			"innergate aggregate add"}},
 		{"refuses an address that does not answer", "", "provider add again --metadata http://127.0.0.1:1/", 1, nil,
 			[]string{"does not answer", "connection refused", "Try the address"}},
 		{"refuses an address in a private network", "", "provider add again --metadata http://10.0.0.1/", 1, nil,
@@ -83,7 +85,8 @@ func TestCommandLine(t *testing.T) {
 		{"refuses a wrong token", "", "--token igt_wrong app list", 1, nil, []string{"This token is not known"}},
 		{"refuses a fault that is unknown", "", "standin provider --gate http://x --listen 127.0.0.1:0 --fault late", 2, nil,
 			[]string{`no fault "late"`, "expired"}},
-		{"adds a link", "", "app add depot-map --protocol link --link https://maps.wrenmoor.example/depots --title Depots", 0, []string{"added depot-map, https://maps.wrenmoor.example/depots"}, nil},
+		{"adds a link", "", "app add depot-map --protocol link --link https://maps.wrenmoor.example/depots --title Depots",
+			0, []string{"added depot-map, https://maps.wrenmoor.example/depots"}, nil},
 		{"shows a link", "", "app show depot-map", 0, []string{"link", "https://maps.wrenmoor.example/depots"}, nil},
 		{"gives a link's sheet", "", "app exchange depot-map", 0, []string{shared.Base + "/open/depot-map",
 			"link for a portal"}, nil},
@@ -123,7 +126,8 @@ func TestCommandLine(t *testing.T) {
 			[]string{"changed the password of second"}, nil},
 		{"lists owners", "", "owner list", 0, []string{"second", "signal-box"}, nil},
 		{"removes an owner", "", "owner remove second --yes", 0, []string{"removed second"}, nil},
-		{"keeps the last owner", "", "owner remove signal-box --yes", 1, nil, []string{"last owner", "add another owner first"}},
+		{"keeps the last owner", "", "owner remove signal-box --yes", 1, nil, []string{"last owner",
+			"add another owner first"}},
 		{"announces a key", "", "key announce sp", 0, []string{"next", "current"}, nil},
 		{"switches to it", "", "key switch sp", 0, []string{"old", "current"}, nil},
 		{"refuses a purpose that is none", "", "key announce sparkling", 1, nil,
@@ -245,7 +249,8 @@ func TestAPIIsClosedToStrangers(t *testing.T) {
 		status                    int
 		header, want, title       string
 	}{
-		{"a method that is none says which are", "DELETE", "/api/v1/providers", shared.Token, 405, "Allow", "GET, POST", "DELETE"},
+		{"a method that is none says which are", "DELETE", "/api/v1/providers", shared.Token, 405, "Allow", "GET, POST",
+			"DELETE"},
 		{"also of one record", "PUT", "/api/v1/providers/x/settings", shared.Token, 405, "Allow", "PATCH", "PUT"},
 		{"a missing token is asked for", "GET", "/api/v1/providers", "", 401, "WWW-Authenticate", `Bearer realm="Inner Gate"`,
 			"No token was sent"},
@@ -467,7 +472,8 @@ func TestManyOnTheCommandLine(t *testing.T) {
 	require.Contains(t, run(2, "check", "--code", "own-start-mising"), "Did you mean own-start-missing?")
 	run(0, "acknowledge", "both", "own-start-missing", "--withdraw")
 	require.Contains(t, run(3, "check", "both", "--side", "app"), "1 error,")
-	require.Contains(t, run(0, "provider", "exchange", "wrenmoor-staff", "--value", "acs-url"), "/saml/sp/wrenmoor-staff/acs")
+	require.Contains(t, run(0, "provider", "exchange", "wrenmoor-staff", "--value", "acs-url"),
+		"/saml/sp/wrenmoor-staff/acs")
 	require.Contains(t, run(2, "provider", "exchange", "wrenmoor-staff", "--value", "entityd"), "Did you mean entity-id?")
 	require.Contains(t, run(0, "refresh"), "unchanged aggregate northern-lines")
 }

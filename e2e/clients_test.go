@@ -122,7 +122,8 @@ func TestWebClient(t *testing.T) {
 	v.post(planner+"/sign-out", nil)
 	require.Equal(t, planner+"/", v.page.url.String(), "signed out at the gate too, and back")
 	require.NotContains(t, v.page.text, "You are in as")
-	require.Contains(t, v.get(shared.Base+"/oidc/op/logout").page.text, "You are signed out", "there is no session to ask about")
+	require.Contains(t, v.get(shared.Base+"/oidc/op/logout").page.text, "You are signed out",
+		"there is no session to ask about")
 	require.Contains(t, other.get(planner+"/").page.text, "You are in as")
 
 	// Without an ID token the person is asked, and the applications hear of it.
@@ -181,9 +182,11 @@ func part(t *testing.T, s string) []byte {
 func (j wild) public(t *testing.T) any {
 	switch j.Kty {
 	case "RSA":
-		return &rsa.PublicKey{N: new(number.Int).SetBytes(part(t, j.N)), E: int(new(number.Int).SetBytes(part(t, j.E)).Int64())}
+		return &rsa.PublicKey{N: new(number.Int).SetBytes(part(t, j.N)),
+			E: int(new(number.Int).SetBytes(part(t, j.E)).Int64())}
 	case "EC":
-		return &ecdsa.PublicKey{Curve: elliptic.P256(), X: new(number.Int).SetBytes(part(t, j.X)), Y: new(number.Int).SetBytes(part(t, j.Y))}
+		return &ecdsa.PublicKey{Curve: elliptic.P256(), X: new(number.Int).SetBytes(part(t, j.X)),
+			Y: new(number.Int).SetBytes(part(t, j.Y))}
 	}
 	return ed25519.PublicKey(part(t, j.X))
 }
@@ -217,7 +220,8 @@ func openssl(t *testing.T, token, alg, typ string) map[string]any {
 		require.NoError(t, err)
 		sig := part(t, parts[2])
 		if alg == "ES256" {
-			sig, err = asn1.Marshal(struct{ R, S *number.Int }{new(number.Int).SetBytes(sig[:32]), new(number.Int).SetBytes(sig[32:])})
+			sig, err = asn1.Marshal(struct{ R, S *number.Int }{new(number.Int).SetBytes(sig[:32]),
+				new(number.Int).SetBytes(sig[32:])})
 			require.NoError(t, err)
 		}
 		args := []string{"pkeyutl", "-verify", "-pubin", "-inkey",
@@ -245,7 +249,8 @@ func TestOAuth2LibraryAndOpenSSL(t *testing.T) {
 	for alg, c := range map[string]struct {
 		kind, method string
 		style        oauth2.AuthStyle
-	}{"RS256": {"web", "client_secret_basic", oauth2.AuthStyleInHeader}, "ES256": {"web", "client_secret_post", oauth2.AuthStyleInParams},
+	}{"RS256": {"web", "client_secret_basic", oauth2.AuthStyleInHeader}, "ES256": {"web", "client_secret_post",
+		oauth2.AuthStyleInParams},
 		"EdDSA": {"native", "", oauth2.AuthStyleInParams}} {
 		name := "library-" + strings.ToLower(alg)
 		r, err := shared.client().AddRecord(ctx, "application", api.NewRecord{Name: name,
@@ -256,7 +261,8 @@ func TestOAuth2LibraryAndOpenSSL(t *testing.T) {
 		t.Cleanup(func() { require.NoError(t, shared.client().RemoveRecord(ctx, "application", name)) })
 		require.Equal(t, c.kind == "web", r.ClientSecret != "")
 		config := oauth2.Config{ClientID: r.ClientID, ClientSecret: r.ClientSecret, RedirectURL: "http://127.0.0.1/back",
-			Scopes: []string{"openid", "profile", "groups"}, Endpoint: oauth2.Endpoint{AuthURL: shared.Base + "/oidc/op/authorize",
+			Scopes: []string{"openid", "profile", "groups"}, Endpoint: oauth2.Endpoint{AuthURL: shared.Base +
+				"/oidc/op/authorize",
 				TokenURL: shared.Base + "/oidc/op/token", AuthStyle: c.style}}
 		verifier := oauth2.GenerateVerifier()
 		v := newVisitor(t)
@@ -268,7 +274,8 @@ func TestOAuth2LibraryAndOpenSSL(t *testing.T) {
 			}
 			return nil
 		}
-		v.get(config.AuthCodeURL("st", oauth2.S256ChallengeOption(verifier), oauth2.SetAuthURLParam("nonce", "n"))).through("yes")
+		v.get(config.AuthCodeURL("st", oauth2.S256ChallengeOption(verifier), oauth2.SetAuthURLParam("nonce",
+			"n"))).through("yes")
 		require.NotNil(t, back, v.page.text)
 		require.Equal(t, shared.Base, back.Query().Get("iss"))
 		token, err := config.Exchange(ctx, back.Query().Get("code"), oauth2.VerifierOption(verifier))
@@ -309,8 +316,10 @@ func TestClientsOnTheCommandLine(t *testing.T) {
 		require.Equal(t, want, code, out+errs)
 		return out + errs
 	}
-	add := []string{"app", "add", "line-book", "--kind", "web", "--redirect-uri", "https://line-book.wrenmoor.example/back"}
-	require.Contains(t, run(0, append(add, "--preview")...), "Redirect URI           https://line-book.wrenmoor.example/back")
+	add := []string{"app", "add", "line-book", "--kind", "web", "--redirect-uri",
+		"https://line-book.wrenmoor.example/back"}
+	require.Contains(t, run(0, append(add, "--preview")...),
+		"Redirect URI           https://line-book.wrenmoor.example/back")
 	var made api.Application
 	require.NoError(t, json.Unmarshal([]byte(run(0, append(add, "--output", "json")...)), &made))
 	t.Cleanup(func() { run(0, "app", "remove", "line-book", "--yes") })
@@ -333,13 +342,15 @@ func TestClientsOnTheCommandLine(t *testing.T) {
 	require.Contains(t, out, "those of before stay good for 2d")
 	require.Contains(t, out, "client secret  igs_")
 	require.Contains(t, run(0, "app", "secret", "line-book", "--end"), "only the newest is good now")
-	require.Contains(t, run(0, "app", "secret", "line-book", "--client-secret-file", file("secret", "a secret of its own, brought along")),
+	require.Contains(t, run(0, "app", "secret", "line-book", "--client-secret-file", file("secret",
+		"a secret of its own, brought along")),
 		"changed line-book")
 	require.Contains(t, run(0, "app", "grants", "line-book"), "No sign-in has given it anything")
 
 	newVisitor(t).get(shared.host("possession-planner") + "/start?scope=openid%20offline_access").through("yes")
 	require.Regexp(t, `good +`, run(0, "app", "grants", "possession-planner"))
-	person := regexp.MustCompile(`(?m)^(\d+) +.*offline_access`).FindStringSubmatch(run(0, "app", "consents", "possession-planner"))
+	person := regexp.MustCompile(`(?m)^(\d+) +.*offline_access`).FindStringSubmatch(run(0, "app", "consents",
+		"possession-planner"))
 	require.Len(t, person, 2)
 	require.Contains(t, run(0, "app", "withdraw", "possession-planner", person[1]), "is asked again")
 	require.Contains(t, run(1, "app", "withdraw", "possession-planner", person[1]), "there is no consent")
@@ -348,19 +359,24 @@ func TestClientsOnTheCommandLine(t *testing.T) {
 		`did you mean web?`:             {"app", "add", "x", "--kind", "wep", "--redirect-uri", "https://x.example/"},
 		`has to be https`:               {"app", "add", "x", "--kind", "web", "--redirect-uri", "http://x.example/"},
 		`a service has no redirect URI`: {"app", "add", "x", "--kind", "service", "--redirect-uri", "https://x.example/"},
-		`Did you mean authMethod?`:      {"app", "add", "x", "--kind", "web", "--redirect-uri", "https://x.example/", "authMethd=none"},
-		`has to prove who it is`:        {"app", "add", "x", "--kind", "web", "--redirect-uri", "https://x.example/", "authMethod=none"},
-		`no time that is taken`:         {"app", "set", "line-book", "refreshIdle=2y", "--yes"},
-		`proves who it is by none`:      {"app", "secret", "refund-desk"},
-		`knows none`:                    {"app", "secret", "crew-roster"},
-		`did you mean "line-book"?`:     {"app", "secret", "line-bok"},
-		`give one like 12h or 14d`:      {"app", "secret", "line-book", "--overlap", "soon"},
-		`"ada" is no person`:            {"app", "withdraw", "line-book", "ada"},
-		`People are numbered from 1`:    {"app", "grants", "line-book", "--person", "0"},
-		`--client-id: This entity ID or client ID is already on record`: {"app", "add", "x", "--kind", "web", "--client-id", made.ClientID, "--redirect-uri", "https://x.example/"},
-		`client metadata cannot be used`:                                {"app", "add", "x", "--protocol", "oidc", "--metadata", file("bad.json", `{"redirect_uris":["https://x.example/#a"]}`)},
-		`is XML or a page`:                                              {"app", "add", "x", "--protocol", "oidc", "--metadata", file("bad.xml", `<EntityDescriptor/>`)},
-		`--client-id is missing`:                                        {"standin", "terminal", "--gate", shared.Base},
+		`Did you mean authMethod?`: {"app", "add", "x", "--kind", "web", "--redirect-uri", "https://x.example/",
+			"authMethd=none"},
+		`has to prove who it is`: {"app", "add", "x", "--kind", "web", "--redirect-uri", "https://x.example/",
+			"authMethod=none"},
+		`no time that is taken`:      {"app", "set", "line-book", "refreshIdle=2y", "--yes"},
+		`proves who it is by none`:   {"app", "secret", "refund-desk"},
+		`knows none`:                 {"app", "secret", "crew-roster"},
+		`did you mean "line-book"?`:  {"app", "secret", "line-bok"},
+		`give one like 12h or 14d`:   {"app", "secret", "line-book", "--overlap", "soon"},
+		`"ada" is no person`:         {"app", "withdraw", "line-book", "ada"},
+		`People are numbered from 1`: {"app", "grants", "line-book", "--person", "0"},
+		`--client-id: This entity ID or client ID is already on record`: {"app", "add", "x", "--kind", "web", "--client-id",
+			made.ClientID, "--redirect-uri", "https://x.example/"},
+		`client metadata cannot be used`: {"app", "add", "x", "--protocol", "oidc",
+			"--metadata", file("bad.json", `{"redirect_uris":["https://x.example/#a"]}`)},
+		`is XML or a page`: {"app", "add", "x", "--protocol", "oidc",
+			"--metadata", file("bad.xml", `<EntityDescriptor/>`)},
+		`--client-id is missing`: {"standin", "terminal", "--gate", shared.Base},
 	} {
 		out, errs, code := shared.cli(t, "", args...)
 		require.NotZero(t, code, out)
@@ -383,24 +399,34 @@ func TestAddressesOfTheOpenIDProvider(t *testing.T) {
 		get                http.Header // nil values must be absent
 		says               string
 	}{
-		"discovery for everybody": {"GET", "/.well-known/openid-configuration", "", http.Header{"Origin": {"https://x.example"}}, 200,
-			http.Header{"Access-Control-Allow-Origin": {"*"}, "Access-Control-Allow-Credentials": nil, "Content-Type": {"application/json"}},
+		"discovery for everybody": {"GET", "/.well-known/openid-configuration", "",
+			http.Header{"Origin": {"https://x.example"}}, 200,
+			http.Header{"Access-Control-Allow-Origin": {"*"}, "Access-Control-Allow-Credentials": nil,
+				"Content-Type": {"application/json"}},
 			`"request_uri_parameter_supported": false`},
-		"tokens by POST only": {"GET", "/oidc/op/token", "", nil, 405, http.Header{"Allow": {"POST"}, "Cache-Control": {"no-store"}}, "invalid_request"},
-		"revocation too":      {"PUT", "/oidc/op/revoke", "", nil, 405, http.Header{"Allow": {"POST"}}, "invalid_request"},
-		"an error as the standard has it": {"POST", "/oidc/op/token", "grant_type=password", http.Header{"Authorization": {basic},
-			"Content-Type": {form}}, 400, http.Header{"Cache-Control": {"no-store"}, "Content-Type": {"application/json; charset=utf-8"}},
+		"tokens by POST only": {"GET", "/oidc/op/token", "", nil, 405, http.Header{"Allow": {"POST"},
+			"Cache-Control": {"no-store"}}, "invalid_request"},
+		"revocation too": {"PUT", "/oidc/op/revoke", "", nil, 405, http.Header{"Allow": {"POST"}}, "invalid_request"},
+		"an error as the standard has it": {"POST", "/oidc/op/token", "grant_type=password",
+			http.Header{"Authorization": {basic},
+				"Content-Type": {form}}, 400, http.Header{"Cache-Control": {"no-store"}, "Content-Type": {"application/json; charset=utf-8"}},
 			`{"error":"unsupported_grant_type","error_description":"The request is none that is taken: grant_type is password instead of`},
-		"a client that is none": {"POST", "/oidc/op/token", "grant_type=client_credentials", http.Header{"Authorization": {basic + "AA"},
-			"Content-Type": {form}}, 401, http.Header{"Www-Authenticate": {`Basic realm="Inner Gate"`}}, `"invalid_client"`},
-		"a secret in the address": {"POST", "/oidc/op/token?client_secret=planner-demo-secret-of-wrenmoor", "grant_type=client_credentials",
+		"a client that is none": {"POST", "/oidc/op/token", "grant_type=client_credentials",
+			http.Header{"Authorization": {basic + "AA"},
+				"Content-Type": {form}}, 401, http.Header{"Www-Authenticate": {`Basic realm="Inner Gate"`}}, `"invalid_client"`},
+		"a secret in the address": {"POST", "/oidc/op/token?client_secret=planner-demo-secret-of-wrenmoor",
+			"grant_type=client_credentials",
 			http.Header{"Content-Type": {form}}, 400, nil, "invalid_request"},
-		"JSON": {"POST", "/oidc/op/introspect", `{"token":"x"}`, http.Header{"Authorization": {basic}, "Content-Type": {"application/json"}}, 400,
+		"JSON": {"POST", "/oidc/op/introspect", `{"token":"x"}`, http.Header{"Authorization": {basic},
+			"Content-Type": {"application/json"}}, 400,
 			nil, "Content-Type is application/json instead of"},
-		"a token that is none": {"POST", "/oidc/op/introspect", "token=x", http.Header{"Authorization": {basic}, "Content-Type": {form}}, 200,
+		"a token that is none": {"POST", "/oidc/op/introspect", "token=x", http.Header{"Authorization": {basic},
+			"Content-Type": {form}}, 200,
 			http.Header{"Cache-Control": {"no-store"}}, `{"active":false}`},
-		"revoking what nobody knows": {"POST", "/oidc/op/revoke", "token=x", http.Header{"Authorization": {basic}, "Content-Type": {form}}, 200, nil, ""},
-		"user-info without a token":  {"GET", "/oidc/op/userinfo", "", nil, 401, http.Header{"Www-Authenticate": {`Bearer realm="Inner Gate"`}}, ""},
+		"revoking what nobody knows": {"POST", "/oidc/op/revoke", "token=x", http.Header{"Authorization": {basic},
+			"Content-Type": {form}}, 200, nil, ""},
+		"user-info without a token": {"GET", "/oidc/op/userinfo", "", nil, 401,
+			http.Header{"Www-Authenticate": {`Bearer realm="Inner Gate"`}}, ""},
 		"a bearer token in the address": {"GET", "/oidc/op/userinfo?access_token=x", "", nil, 401,
 			http.Header{"Www-Authenticate": {`Bearer realm="Inner Gate"`}}, ""},
 		"a token that was made up": {"GET", "/oidc/op/userinfo", "", http.Header{"Authorization": {"Bearer a.b.c"}}, 401,
@@ -409,12 +435,15 @@ func TestAddressesOfTheOpenIDProvider(t *testing.T) {
 			http.Header{"Access-Control-Allow-Origin": {desk}, "Vary": {"Origin"}, "Access-Control-Allow-Credentials": nil}, ""},
 		"a preflight of another": {"OPTIONS", "/oidc/op/userinfo", "", http.Header{"Origin": {"https://x.example"}}, 204,
 			http.Header{"Access-Control-Allow-Origin": nil}, ""},
-		"an answer for its own origin": {"POST", "/oidc/op/token", "grant_type=refresh_token&refresh_token=x&client_id=refund-desk",
+		"an answer for its own origin": {"POST", "/oidc/op/token",
+			"grant_type=refresh_token&refresh_token=x&client_id=refund-desk",
 			http.Header{"Origin": {desk}, "Content-Type": {form}}, 400, http.Header{"Access-Control-Allow-Origin": {desk}}, "invalid_grant"},
-		"and not for another's": {"POST", "/oidc/op/token", "grant_type=refresh_token&refresh_token=x&client_id=depot-terminal",
+		"and not for another's": {"POST", "/oidc/op/token",
+			"grant_type=refresh_token&refresh_token=x&client_id=depot-terminal",
 			http.Header{"Origin": {desk}, "Content-Type": {form}}, 400, http.Header{"Access-Control-Allow-Origin": nil}, "invalid_grant"},
-		"an address that is not on record": {"GET", "/oidc/op/authorize?client_id=refund-desk&response_type=code&redirect_uri=" +
-			url.QueryEscape(desk+"/x"), "", nil, 403, http.Header{"Location": nil}, "Reference number"},
+		"an address that is not on record": {"GET",
+			"/oidc/op/authorize?client_id=refund-desk&response_type=code&redirect_uri=" +
+				url.QueryEscape(desk+"/x"), "", nil, 403, http.Header{"Location": nil}, "Reference number"},
 		"signing out to nowhere": {"GET", "/oidc/op/logout?client_id=refund-desk&post_logout_redirect_uri=javascript:alert(1)", "", nil, 400,
 			http.Header{"Location": nil}, "The application sent a request that was not accepted."},
 	} {

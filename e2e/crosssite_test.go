@@ -111,9 +111,11 @@ func startSites(t *testing.T) sites {
 	_, err = s.api.AddRecord(ctx, "application", api.NewRecord{Name: "roster",
 		Given: api.Given{Metadata: read(s.app + "/metadata")}})
 	require.NoError(t, err)
-	startStandin(t, "browser", append(common, "--listen", fmt.Sprint("127.0.0.1:", n+3), "--base", s.desk, "--name", "desk",
+	startStandin(t, "browser", append(common, "--listen", fmt.Sprint("127.0.0.1:", n+3), "--base", s.desk, "--name",
+		"desk",
 		"--gate", s.gate, "--client-id", "desk")...)
-	_, err = s.api.AddRecord(ctx, "application", api.NewRecord{Name: "desk", Settings: federation.Settings{"askConsent": true},
+	_, err = s.api.AddRecord(ctx, "application", api.NewRecord{Name: "desk",
+		Settings: federation.Settings{"askConsent": true},
 		Given: api.Given{Typed: federation.Typed{"kind": "browser", "clientId": "desk", "redirectUris": s.desk + "/",
 			"postLogoutRedirectUris": s.desk + "/"}}})
 	require.NoError(t, err)

@@ -58,7 +58,8 @@ func TestPeopleAreCarriedOver(t *testing.T) {
 	c.see("the links have changed since the preview")
 	run(0, []string{"took over links of wrenmoor-staff: 1", "a new tenant"}, "history", "list", "--kind", "provider")
 	newVisitor(t).get(d.host("crew-roster") + "/start").signIn("").onward()
-	require.Equal(t, 2, strings.Count(run(0, nil, "person", "links", "--person", "1"), "ada.fenwick"), "one person, by both")
+	require.Equal(t, 2, strings.Count(run(0, nil, "person", "links", "--person", "1"), "ada.fenwick"),
+		"one person, by both")
 }
 
 // An application that knows people by values of its own keeps them.

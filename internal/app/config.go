@@ -108,8 +108,9 @@ func LoadConfig(path string, environ []string) (*Config, error) {
 	if err := knownKeys(given, reflect.TypeFor[Config](), ""); err != nil {
 		return nil, err
 	}
-	c := &Config{Listen: "127.0.0.1:8400", ClockSkew: "60s", Session: SessionConfig{Absolute: "8h"}, Traces: TraceConfig{Keep: 10000, Days: 30, Megabytes: 1024,
-		Strangers: 2000}, Metrics: MetricsConfig{AllowNetworks: []string{"127.0.0.0/8", "::1/128"}}}
+	c := &Config{Listen: "127.0.0.1:8400", ClockSkew: "60s", Session: SessionConfig{Absolute: "8h"},
+		Traces: TraceConfig{Keep: 10000, Days: 30, Megabytes: 1024,
+			Strangers: 2000}, Metrics: MetricsConfig{AllowNetworks: []string{"127.0.0.0/8", "::1/128"}}}
 	if len(given) > 0 { // an empty document would empty the defaults
 		if err := yaml.Unmarshal(text, c); err != nil {
 			return nil, &ConfigError{path + ": " + firstLine(err),
@@ -283,7 +284,8 @@ func (s SessionConfig) lives() (absolute, idle time.Duration, err error) {
 		}
 		d, err := time.ParseDuration(f.text)
 		if err != nil || d < time.Minute || d > 720*time.Hour {
-			return 0, 0, &ConfigError{fmt.Sprintf("session.%s is %q", f.key, f.text), "Give a duration from 1m to 720h, like 8h."}
+			return 0, 0, &ConfigError{fmt.Sprintf("session.%s is %q", f.key, f.text),
+				"Give a duration from 1m to 720h, like 8h."}
 		}
 		*f.to = d
 	}

@@ -152,7 +152,8 @@ func Demo(ctx context.Context, o DemoOptions) (err error) {
 		skew:    time.Minute, allowHTTP: true, publisher: federation.Publisher{Organisation: "Wrenmoor Rail",
 			URL: "https://wrenmoor.example", Contact: "Signal box", Mail: "signal-box@wrenmoor.example"},
 		traces: store.TraceLimits{Keep: 10000}, metrics: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")},
-		networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}, log: o.Log}, newBounded(ln, nil, o.Log))
+		networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"),
+			netip.MustParsePrefix("::1/128")}, log: o.Log}, newBounded(ln, nil, o.Log))
 	if err != nil {
 		return errors.Join(err, ln.Close())
 	}

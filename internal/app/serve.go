@@ -151,7 +151,8 @@ func Serve(ctx context.Context, path string) error {
 		}
 		ln = tls.NewListener(ln, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
 	}
-	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew, sessionLife: life, sessionIdle: idle,
+	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew,
+		sessionLife: life, sessionIdle: idle,
 		networks: fetchFrom, metrics: metrics, proxies: proxies,
 		publisher: federation.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL,
 			Contact: c.Publisher.Contact, Mail: c.Publisher.Mail}, traces: store.TraceLimits{Keep: c.Traces.Keep,

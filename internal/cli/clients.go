@@ -24,7 +24,8 @@ func (e *environment) clients() []*ucli.Command {
 	return []*ucli.Command{
 		{Name: "secret", Usage: "make the next client secret of an application; those of before stay good for an overlap",
 			ArgsUsage: "NAME", Metadata: takes("application", ""), Flags: []ucli.Flag{
-				&ucli.StringFlag{Name: "overlap", Usage: "how long those of before stay good, like 14d; 0 for not at all", Value: "7d"},
+				&ucli.StringFlag{Name: "overlap", Usage: "how long those of before stay good, like 14d; 0 for not at all",
+					Value: "7d"},
 				&ucli.StringFlag{Name: "life", Usage: "how long the next one is good, like 365d; for ever if absent"},
 				&ucli.StringFlag{Name: "client-secret-file", Usage: "file with the next one; made if absent, and shown once"},
 				&ucli.BoolFlag{Name: "end", Usage: "end those of before now, and make none"}},
@@ -112,7 +113,8 @@ func (e *environment) listGrants(ctx context.Context, cmd *ucli.Command, c *clie
 			if g.Person == 0 {
 				person = "-"
 			}
-			rows = append(rows, []string{state, person, g.Provider, strings.Join(g.Scopes, " "), lasts, brief(g.Began, time.Now()),
+			rows = append(rows, []string{state, person, g.Provider, strings.Join(g.Scopes, " "), lasts, brief(g.Began,
+				time.Now()),
 				dash(g.Trace)})
 		}
 		e.table(w, columns("state", "person", "provider", "scopes", "lasts", "sign-in@", "reference!"), rows,
@@ -149,13 +151,15 @@ func (e *environment) listConsents(ctx context.Context, cmd *ucli.Command, c *cl
 func (e *environment) withdrawConsent(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
 	var person int64
 	if _, err := fmt.Sscan(args[1], &person); err != nil || person < 1 {
-		return &usageError{fmt.Sprintf("%q is no person", args[1]), "Give the number of one; innergate app consents " + args[0] + " lists them."}
+		return &usageError{fmt.Sprintf("%q is no person", args[1]), "Give the number of one; innergate app consents " +
+			args[0] + " lists them."}
 	}
 	out, err := c.WithdrawConsent(ctx, args[0], person)
 	if err != nil {
 		return err
 	}
 	return e.print(cmd, out, func(w io.Writer) {
-		fmt.Fprintf(w, "taken back; %d sign-ins give %s nothing any more, and person %d is asked again\n", out.Ended, args[0], person)
+		fmt.Fprintf(w, "taken back; %d sign-ins give %s nothing any more, and person %d is asked again\n", out.Ended,
+			args[0], person)
 	})
 }

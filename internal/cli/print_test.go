@@ -28,7 +28,8 @@ func TestTableKeepsToItsWidth(t *testing.T) {
 		{"entered", "c", "-", "urn:c", "-"}}
 	e.table(&out, cols, rows, "nothing")
 	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
-	require.True(t, strings.HasPrefix(lines[0], "NAME        TITLE"), "what is the same everywhere is told once: %s", lines[0])
+	require.True(t, strings.HasPrefix(lines[0], "NAME        TITLE"), "what is the same everywhere is told once: %s",
+		lines[0])
 	require.Equal(t, "(state entered)", lines[4])
 	for _, l := range lines {
 		require.LessOrEqual(t, len([]rune(l)), defaultWidth)
@@ -103,8 +104,10 @@ func TestSettingsAreReadOnce(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("from a file\n"), 0o600))
 	got, err := e.assign(settingList("application"), []string{"notes=-", "description=@" + file, "encrypt=true", "owner="})
 	require.NoError(t, err)
-	require.Equal(t, federation.Settings{"notes": "two\nlines", "description": "from a file", "encrypt": true, "owner": ""}, got)
-	for words, says := range map[string]string{"owner=a owner=b": "given twice", "encrypt=yes": "encrypt is", "owner": "no setting",
+	require.Equal(t, federation.Settings{"notes": "two\nlines", "description": "from a file", "encrypt": true,
+		"owner": ""}, got)
+	for words, says := range map[string]string{"owner=a owner=b": "given twice", "encrypt=yes": "encrypt is",
+		"owner":   "no setting",
 		"onwer=x": "there is no setting", "notes=@" + file + "x": "no such file", "allowCBC=true": "there is no setting"} {
 		_, err := e.assign(settingList("application"), strings.Fields(words))
 		require.ErrorContains(t, err, says)
@@ -202,8 +205,9 @@ func TestPreviewsAndReportsAreReadable(t *testing.T) {
 	for missing, want := range map[string]string{"": "innergate provider exchange depot",
 		"entity ID": "innergate provider update depot --metadata FILE"} {
 		out.Reset()
-		e.added(&out, ofProvider, api.Application{Record: api.Record{Name: "depot", EntityID: "urn:depot", Missing: strings.Fields(missing),
-			Taken: api.Taken{OtherRole: missing == ""}}})
+		e.added(&out, ofProvider, api.Application{Record: api.Record{Name: "depot", EntityID: "urn:depot",
+			Missing: strings.Fields(missing),
+			Taken:   api.Taken{OtherRole: missing == ""}}})
 		require.Contains(t, out.String(), want)
 		require.Equal(t, missing == "", strings.Contains(out.String(), "innergate app add NAME --from provider/depot"))
 	}
@@ -246,7 +250,8 @@ func TestHelpNamesTheCommand(t *testing.T) {
 func TestFilesThatCannotBeRead(t *testing.T) {
 	e := &environment{in: strings.NewReader("by hand")}
 	for _, c := range []struct{ what, given, says, do string }{
-		{"--certificate", "no/such.pem", "--certificate: no/such.pem cannot be read: no such file or directory", "Give a file"},
+		{"--certificate", "no/such.pem", "--certificate: no/such.pem cannot be read: no such file or directory",
+			"Give a file"},
 		{"--certificate", "https://a.example/", "cannot be read", "Addresses are fetched for --metadata only; give a file"},
 		{"--metadata", "no/such.xml", "--metadata: no/such.xml cannot be read", "an address beginning with https://"},
 		{"FILE", t.TempDir(), "is a directory", "Give the file in it"},

@@ -43,7 +43,8 @@ func (e *environment) records(k kindOf) *ucli.Command {
 	name := []string{"NAME"}
 	add := []ucli.Flag{&ucli.BoolFlag{Name: "draft", Usage: "keep the record even if values are still missing"},
 		&ucli.StringFlag{Name: "protocol", Usage: "what it speaks; the first of gate show if absent"},
-		&ucli.StringFlag{Name: "title", Usage: "the setting title"}, &ucli.StringFlag{Name: "phase", Usage: "the setting phase"}}
+		&ucli.StringFlag{Name: "title", Usage: "the setting title"}, &ucli.StringFlag{Name: "phase",
+			Usage: "the setting phase"}}
 	if k.kind == "application" {
 		add = append(add, &ucli.StringFlag{Name: "provider", Usage: "the setting provider"})
 	}
@@ -58,8 +59,9 @@ func (e *environment) records(k kindOf) *ucli.Command {
 		{Name: "update", Usage: "take newer metadata, or typed values, into " + federation.Article(k.kind), ArgsUsage: "NAME",
 			Metadata: takes(k.kind, ""), Flags: k.sourceFlags(), Action: e.action(name, e.updateRecord(k))},
 		{Name: "list", Usage: "list " + k.what, Flags: listFlags(searchFlag), Action: e.action(nil, e.listRecords(k))},
-		{Name: "show", Usage: "show " + federation.Article(k.kind) + ": whether it works, and everything known of it", ArgsUsage: "NAME",
-			Metadata: takes(k.kind, ""), Action: e.action(name, e.showRecord(k))},
+		{Name: "show", Usage: "show " + federation.Article(k.kind) + ": whether it works, and everything known of it",
+			ArgsUsage: "NAME",
+			Metadata:  takes(k.kind, ""), Action: e.action(name, e.showRecord(k))},
 		e.exchange(k),
 		{Name: "set", Usage: "change settings of " + k.what + ", like phase=paused",
 			ArgsUsage: "NAME … SETTING=VALUE …", Metadata: takes(k.kind, k.kind), Flags: manyFlags(),
@@ -184,7 +186,8 @@ func backTo(change int64) string {
 func (e *environment) added(w io.Writer, k kindOf, a api.Application) {
 	r := a.Record
 	if len(r.Missing) > 0 {
-		fmt.Fprintf(w, "kept %s unfinished; still missing from its administrator: %s\n", r.Name, strings.Join(r.Missing, ", "))
+		fmt.Fprintf(w, "kept %s unfinished; still missing from its administrator: %s\n", r.Name, strings.Join(r.Missing,
+			", "))
 		fmt.Fprintf(w, "next: innergate %s update %s --metadata FILE, then innergate %s resume %s\n", k.command, r.Name,
 			k.command, r.Name)
 		return
@@ -192,7 +195,8 @@ func (e *environment) added(w io.Writer, k kindOf, a api.Application) {
 	fmt.Fprintf(w, "added %s, %s\n", r.Name, knownAs(r))
 	e.secret(w, a.ClientID, a.ClientSecret)
 	if r.Taken.OtherRole {
-		fmt.Fprintf(w, "its metadata holds the other role as well: innergate %s add NAME --from %s/%s\n", k.other, k.kind, r.Name)
+		fmt.Fprintf(w, "its metadata holds the other role as well: innergate %s add NAME --from %s/%s\n", k.other, k.kind,
+			r.Name)
 	}
 	fmt.Fprintf(w, "next: give the other side what it needs, innergate %s exchange %s\n", k.command, r.Name)
 }
@@ -463,7 +467,8 @@ func (e *environment) removeRecords(k kindOf) ucli.ActionFunc {
 	return func(ctx context.Context, cmd *ucli.Command) error {
 		names, words := split(cmd.Args().Slice())
 		if len(words) > 0 {
-			return &usageError{fmt.Sprintf("%q is no name", words[0]), "Settings are changed with innergate " + k.command + " set."}
+			return &usageError{fmt.Sprintf("%q is no name", words[0]), "Settings are changed with innergate " + k.command +
+				" set."}
 		}
 		return e.many(ctx, cmd, k, api.Many{Kind: k.kind, Names: names, Search: cmd.String("search"), All: cmd.Bool("all"),
 			Remove: true})

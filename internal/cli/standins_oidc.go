@@ -18,7 +18,8 @@ func (e *environment) clientStandins(common []ucli.Flag) []*ucli.Command {
 	served := append([]ucli.Flag{id, issuer}, without(common, "gate", "key")...)
 	return []*ucli.Command{
 		{Name: "client", Usage: "a simulated OpenID Connect web application; its redirect URI is BASE/callback",
-			Flags: append(served, secret, &ucli.StringFlag{Name: "fault", Usage: "fault of its sign-ins: " + faults(standin.ClientFaults())}),
+			Flags: append(served, secret, &ucli.StringFlag{Name: "fault", Usage: "fault of its sign-ins: " +
+				faults(standin.ClientFaults())}),
 			Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
 				text, err := e.secretFile(cmd)
 				if err != nil {
@@ -37,16 +38,19 @@ func (e *environment) clientStandins(common []ucli.Flag) []*ucli.Command {
 					ClientID: cmd.String("client-id")}).Handler(), nil
 			})},
 		{Name: "terminal", Usage: "a simulated command that signs somebody in; its redirect URI is http://127.0.0.1/callback",
-			Flags: []ucli.Flag{id, issuer, &ucli.StringFlag{Name: "scope", Value: "openid profile email groups", Usage: "what it asks for"}},
+			Flags: []ucli.Flag{id, issuer, &ucli.StringFlag{Name: "scope", Value: "openid profile email groups",
+				Usage: "what it asks for"}},
 			Action: func(ctx context.Context, cmd *ucli.Command) error {
 				if err := e.asks(cmd); err != nil {
 					return err
 				}
-				return (&standin.Terminal{Issuer: cmd.String("gate"), ClientID: cmd.String("client-id"), Scopes: cmd.String("scope"),
-					Out: e.out}).Run(ctx)
+				return (&standin.Terminal{Issuer: cmd.String("gate"), ClientID: cmd.String("client-id"),
+					Scopes: cmd.String("scope"),
+					Out:    e.out}).Run(ctx)
 			}},
 		{Name: "service", Usage: "a simulated program without people, which gets a token of its own and calls an API",
-			Flags: []ucli.Flag{id, issuer, secret, &ucli.StringFlag{Name: "resource", Usage: "audience that the token is to name"},
+			Flags: []ucli.Flag{id, issuer, secret, &ucli.StringFlag{Name: "resource",
+				Usage: "audience that the token is to name"},
 				&ucli.StringFlag{Name: "api", Usage: "address that it calls"}},
 			Action: func(ctx context.Context, cmd *ucli.Command) error {
 				if err := e.asks(cmd); err != nil {
@@ -78,7 +82,8 @@ func (e *environment) asks(cmd *ucli.Command) error {
 	}
 	for _, flag := range []string{"gate", "client-id"} {
 		if cmd.String(flag) == "" {
-			return &usageError{"--" + flag + " is missing", "Give the gate's issuer with --gate, and the client ID with --client-id."}
+			return &usageError{"--" + flag + " is missing",
+				"Give the gate's issuer with --gate, and the client ID with --client-id."}
 		}
 	}
 	return nil

@@ -114,7 +114,8 @@ func ago(text string, now time.Time) (time.Time, error) {
 			return t, nil
 		}
 	}
-	return now, &usageError{fmt.Sprintf("--since is %q", text), "Give how long ago, like 2h or 3d, or a time like 2026-11-26 08:00."}
+	return now, &usageError{fmt.Sprintf("--since is %q", text),
+		"Give how long ago, like 2h or 3d, or a time like 2026-11-26 08:00."}
 }
 
 // lanes writes a trace one line a step: time offset, who → whom, message, mark.

@@ -103,20 +103,24 @@ func BenchmarkClientComputed(b *testing.B) {
 	side := app.Side.(*oidcside.Application)
 	o := r.authorize(driving.Browser{})
 	asked := r.asked(o)
-	octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute,
-		Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: asked.ID,
-		Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"},
+	octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time,
+		Lifetime: time.Minute,
+		Issuer:   "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: asked.ID,
+		Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Format: saml.FormatEmail,
+			Value: "ada@wrenmoor.example"},
 		AuthnInstant: r.time, Context: saml.ContextPassword}, saml.Protection{Pair: r.idp})
 	require.NoError(b, err)
 	start := crossing.Advance(snap, crossing.State{}, crossing.Event{Kind: crossing.Arrived,
 		Arrival: oidcside.Request(params(), false, false)}, crossing.Facts{New: asked.ID[1:]}, r.time)
 	start.State.Browser.Secret, start.State.Kept = []byte("mine"), true
-	key := crossing.LinkKey(snap.Providers()[0].ID, profile.Subject{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"})
+	key := crossing.LinkKey(snap.Providers()[0].ID, profile.Subject{Format: saml.FormatEmail,
+		Value: "ada@wrenmoor.example"})
 	used := false
 	for b.Loop() {
 		e := crossing.Event{Kind: crossing.Arrived, Browser: crossing.Browser{Secret: []byte("mine")},
 			Arrival: samlside.Response(saml.Inbound{Binding: saml.BindingPOST, Octets: octets}, "staff", nil)}
-		f := crossing.Facts{New: "n", Used: &used, People: map[string]crossing.Person{key: {ID: 1, Identifier: "i", Subject: "s"}}}
+		f := crossing.Facts{New: "n", Used: &used,
+			People: map[string]crossing.Person{key: {ID: 1, Identifier: "i", Subject: "s"}}}
 		turn := crossing.Advance(snap, start.State.Resting(), e, f, r.time)
 		for range 4 {
 			if _, more := turn.Next.(*crossing.Need); !more {
@@ -129,9 +133,11 @@ func BenchmarkClientComputed(b *testing.B) {
 		require.True(b, ok, "%+v", turn.Finding)
 		made, err := leave.Plan.Render(&snap.Gate, crossing.Made{Random: rand.Reader, Now: r.time, Identifier: "i"})
 		require.NoError(b, err)
-		next, err := made.Grant.Redeem(grant.Redemption{Client: app.ID, RedirectURI: plannerBack, Verifier: verifierOf}, r.time)
+		next, err := made.Grant.Redeem(grant.Redemption{Client: app.ID, RedirectURI: plannerBack, Verifier: verifierOf},
+			r.time)
 		require.NoError(b, err)
-		_, err = side.Tokens(oidcside.Issue{Gate: &snap.Gate, Grant: next, Word: &crossing.Answer{}, Scopes: next.Scopes, Turn: 1,
+		_, err = side.Tokens(oidcside.Issue{Gate: &snap.Gate, Grant: next, Word: &crossing.Answer{}, Scopes: next.Scopes,
+			Turn:  1,
 			First: true, ID: "r", Now: r.time})
 		require.NoError(b, err)
 	}

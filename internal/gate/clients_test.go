@@ -112,7 +112,8 @@ func caller(form url.Values, auth ...string) redeeming.Caller {
 }
 
 func redemption(code string) url.Values {
-	return url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {plannerBack}, "code_verifier": {verifierOf}}
+	return url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {plannerBack},
+		"code_verifier": {verifierOf}}
 }
 
 func refreshing(token string) url.Values {
@@ -171,28 +172,43 @@ func TestTokenRequestsAreRefused(t *testing.T) {
 		find finding.Code
 		good bool // the code can still be redeemed afterwards
 	}{
-		"no type": {func(_ *redeeming.Caller, f url.Values) { f.Del("grant_type") }, oidc.InvalidRequest, finding.OAuthRequest, true},
+		"no type": {func(_ *redeeming.Caller, f url.Values) { f.Del("grant_type") }, oidc.InvalidRequest,
+			finding.OAuthRequest, true},
 		"password": {func(_ *redeeming.Caller, f url.Values) { f.Set("grant_type", "password") }, "unsupported_grant_type",
 			finding.OAuthRequest, true},
-		"no code":   {func(_ *redeeming.Caller, f url.Values) { f.Del("code") }, oidc.InvalidRequest, finding.OAuthRequest, true},
-		"made up":   {func(_ *redeeming.Caller, f url.Values) { f.Set("code", "igc_abc.0.AAAA") }, oidc.InvalidGrant, finding.GrantOther, true},
-		"twice":     {func(_ *redeeming.Caller, f url.Values) { f.Add("code", f.Get("code")) }, oidc.InvalidRequest, finding.OAuthRequest, true},
-		"as JSON":   {func(c *redeeming.Caller, _ url.Values) { c.ContentType = "application/json" }, oidc.InvalidRequest, finding.OAuthRequest, true},
-		"verifier":  {func(_ *redeeming.Caller, f url.Values) { f.Set("code_verifier", verifierOf+"x") }, oidc.InvalidGrant, finding.PKCEOther, false},
-		"none":      {func(_ *redeeming.Caller, f url.Values) { f.Del("code_verifier") }, oidc.InvalidGrant, finding.PKCEOther, false},
-		"elsewhere": {func(_ *redeeming.Caller, f url.Values) { f.Set("redirect_uri", "https://x.example/") }, oidc.InvalidGrant, finding.GrantOther, false},
-		"secret":    {func(c *redeeming.Caller, f url.Values) { *c = caller(f, "planner", "another secret altogether") }, oidc.InvalidClient, finding.ClientUnproved, true},
+		"no code": {func(_ *redeeming.Caller, f url.Values) { f.Del("code") }, oidc.InvalidRequest, finding.OAuthRequest,
+			true},
+		"made up": {func(_ *redeeming.Caller, f url.Values) { f.Set("code", "igc_abc.0.AAAA") }, oidc.InvalidGrant,
+			finding.GrantOther, true},
+		"twice": {func(_ *redeeming.Caller, f url.Values) { f.Add("code", f.Get("code")) }, oidc.InvalidRequest,
+			finding.OAuthRequest, true},
+		"as JSON": {func(c *redeeming.Caller, _ url.Values) { c.ContentType = "application/json" }, oidc.InvalidRequest,
+			finding.OAuthRequest, true},
+		"verifier": {func(_ *redeeming.Caller, f url.Values) { f.Set("code_verifier", verifierOf+"x") }, oidc.InvalidGrant,
+			finding.PKCEOther, false},
+		"none": {func(_ *redeeming.Caller, f url.Values) { f.Del("code_verifier") }, oidc.InvalidGrant,
+			finding.PKCEOther, false},
+		"elsewhere": {func(_ *redeeming.Caller, f url.Values) { f.Set("redirect_uri", "https://x.example/") },
+			oidc.InvalidGrant, finding.GrantOther, false},
+		"secret": {func(c *redeeming.Caller, f url.Values) { *c = caller(f, "planner", "another secret altogether") },
+			oidc.InvalidClient, finding.ClientUnproved, true},
 		"by form": {func(c *redeeming.Caller, f url.Values) {
 			f.Set("client_id", "planner")
 			f.Set("client_secret", secret)
 			*c = caller(f)
 		}, oidc.InvalidClient, finding.ClientUnproved, true},
-		"unknown":    {func(c *redeeming.Caller, f url.Values) { *c = caller(f, "plannel", secret) }, oidc.InvalidClient, finding.ApplicationUnknown, true},
-		"another's":  {func(c *redeeming.Caller, f url.Values) { *c = caller(f, "other", other) }, oidc.InvalidGrant, finding.GrantOther, true},
-		"a service":  {func(c *redeeming.Caller, f url.Values) { *c = caller(f, "feed", service) }, "unauthorized_client", finding.OAuthRequest, true},
-		"in address": {func(c *redeeming.Caller, _ url.Values) { c.Query = "client_secret=" + secret }, oidc.InvalidRequest, finding.OAuthRequest, true},
-		"as service": {func(_ *redeeming.Caller, f url.Values) { f.Set("grant_type", "client_credentials") }, "unauthorized_client", finding.OAuthRequest, true},
-		"resource":   {func(_ *redeeming.Caller, f url.Values) { f.Set("resource", "https://x.example/") }, oidc.InvalidTarget, finding.OAuthRequest, true},
+		"unknown": {func(c *redeeming.Caller, f url.Values) { *c = caller(f, "plannel", secret) }, oidc.InvalidClient,
+			finding.ApplicationUnknown, true},
+		"another's": {func(c *redeeming.Caller, f url.Values) { *c = caller(f, "other", other) }, oidc.InvalidGrant,
+			finding.GrantOther, true},
+		"a service": {func(c *redeeming.Caller, f url.Values) { *c = caller(f, "feed", service) }, "unauthorized_client",
+			finding.OAuthRequest, true},
+		"in address": {func(c *redeeming.Caller, _ url.Values) { c.Query = "client_secret=" + secret }, oidc.InvalidRequest,
+			finding.OAuthRequest, true},
+		"as service": {func(_ *redeeming.Caller, f url.Values) { f.Set("grant_type", "client_credentials") },
+			"unauthorized_client", finding.OAuthRequest, true},
+		"resource": {func(_ *redeeming.Caller, f url.Values) { f.Set("resource", "https://x.example/") },
+			oidc.InvalidTarget, finding.OAuthRequest, true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			code, _ := r.code(driving.Browser{}, nil)
@@ -214,7 +230,8 @@ func TestTokenRequestsAreRefused(t *testing.T) {
 	})
 	t.Run("too many wrong secrets", func(t *testing.T) {
 		for range 40 {
-			_, _ = r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"client_credentials"}}, "feed", "wrong, and wrong again"))
+			_, _ = r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"client_credentials"}}, "feed",
+				"wrong, and wrong again"))
 		}
 		_, err := r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"client_credentials"}}, "feed", service))
 		refusedBy(t, err, "temporarily_unavailable", finding.ClientUnproved)
@@ -263,7 +280,8 @@ func TestAuthorizationRequests(t *testing.T) {
 			require.Equal(t, c.code, r.back(o).Get("error"))
 		})
 	}
-	twice := r.Crossings.Arrive(ctx, driving.Browser{}, oidcside.Request(params()+"&redirect_uri=https://evil.example/", false, false))
+	twice := r.Crossings.Arrive(ctx, driving.Browser{}, oidcside.Request(params()+"&redirect_uri=https://evil.example/",
+		false, false))
 	require.Nil(t, twice.Departure)
 	require.Equal(t, "invalid_request", r.back(r.Crossings.Arrive(ctx, driving.Browser{},
 		oidcside.Request(params()+"&nonce=m", false, false))).Get("error"))
@@ -286,7 +304,8 @@ func TestWishesAreCarriedOver(t *testing.T) {
 
 	r.time = r.time.Add(time.Hour)
 	require.NotEmpty(t, r.back(r.authorize(b)).Get("code"), "the session does")
-	require.NotEmpty(t, r.back(r.authorize(b, "id_token_hint", tokens.IDToken, "prompt", "none")).Get("code"), "a hint that has ended")
+	require.NotEmpty(t, r.back(r.authorize(b, "id_token_hint", tokens.IDToken, "prompt", "none")).Get("code"),
+		"a hint that has ended")
 	for name, c := range map[string]struct {
 		changes []string
 		holds   func(*saml.AuthnRequest) bool
@@ -446,7 +465,8 @@ func TestConsent(t *testing.T) {
 			{Name: "mail", Values: []saml.AttributeValue{{Text: "ada@wrenmoor.example"}}}}
 	})
 	require.Equal(t, crossing.PageAgree, o.Page)
-	require.Equal(t, []federation.Value{{Label: "Given name", Value: "Ada"}}, o.Agree.Shown, "what its scopes ask for, and no more")
+	require.Equal(t, []federation.Value{{Label: "Given name", Value: "Ada"}}, o.Agree.Shown,
+		"what its scopes ask for, and no more")
 	require.Equal(t, "https://planner.example/policy", o.Agree.Policy)
 	say := func(b driving.Browser, digest, word string) driving.Outcome {
 		return r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"agree": {word}, "digest": {digest}})
@@ -492,7 +512,8 @@ func TestConfigurationChangesDuringConsent(t *testing.T) {
 	o := r.authorize(driving.Browser{})
 	b := keep(driving.Browser{}, o)
 	o = r.answer(b, r.asked(o).ID, nil)
-	_, err := r.Records.Change(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"title": "Another title"})
+	_, err := r.Records.Change(ctx, tester, change.KindApplication, "planner", 0,
+		federation.Settings{"title": "Another title"})
 	require.NoError(t, err)
 	say := func() driving.Outcome {
 		return r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"agree": {"yes"}, "digest": {o.Agree.Digest}})
@@ -508,7 +529,8 @@ func TestUserInfoIntrospectionRevocation(t *testing.T) {
 	r := newRig(t)
 	const api = "https://rota.example/api"
 	a := r.client("planner", nil, federation.Settings{"resources": api})
-	opaque := r.client("opaque", nil, federation.Settings{"accessToken": "opaque", "resources": api, "subject": "pairwise"})
+	opaque := r.client("opaque", nil, federation.Settings{"accessToken": "opaque", "resources": api,
+		"subject": "pairwise"})
 	rota := r.client("rota", federation.Typed{"kind": "service"}, federation.Settings{"serves": api, "scopes": "read"})
 	stranger := r.client("stranger", federation.Typed{"kind": "service"}, nil)
 	introspect := func(token string, who *federation.Application) bool {
@@ -586,7 +608,8 @@ func TestUserInfoIntrospectionRevocation(t *testing.T) {
 	require.True(t, introspect(got.AccessToken, rota))
 	_, err = r.Redeeming.UserInfo(ctx, redeeming.Caller{}, got.AccessToken)
 	refusedBy(t, err, "insufficient_scope", finding.OAuthRequest)
-	_, err = r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"client_credentials"}, "scope": {"write"}}, "rota", rota.Shown))
+	_, err = r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"client_credentials"}, "scope": {"write"}}, "rota",
+		rota.Shown))
 	refusedBy(t, err, oidc.InvalidScope, finding.ScopeGrown)
 	r.time = r.time.Add(11 * time.Minute)
 	require.False(t, introspect(got.AccessToken, rota))
@@ -611,7 +634,10 @@ func TestClientAssertions(t *testing.T) {
 		set.Store(&octets)
 	}
 	publish(public)
-	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(*set.Load()) }))
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_,
+			_ = w.Write(*set.Load())
+	}))
 	defer srv.Close()
 	r.client("feed", federation.Typed{"kind": "service", "jwksUri": strings.Replace(srv.URL, "localhost", "127.0.0.1", 1)},
 		federation.Settings{"scopes": "read"})
@@ -682,8 +708,9 @@ func TestPushedRequests(t *testing.T) {
 	refusedBy(t, err, oidc.InvalidRequest, finding.OAuthRequest)
 	_, err = r.Redeeming.Pushed(ctx, "planner", "https://evil.example/request")
 	refusedBy(t, err, oidc.RequestURIsUnwelcome, finding.OAuthRequest)
-	for name, changes := range map[string][]string{"redirect": {"redirect_uri", "https://evil.example/"}, "PKCE": {"code_challenge", ""},
-		"uri": {"request_uri", "urn:x"}} {
+	for name, changes := range map[string][]string{"redirect": {"redirect_uri", "https://evil.example/"},
+		"PKCE": {"code_challenge", ""},
+		"uri":  {"request_uri", "urn:x"}} {
 		form, err := url.ParseQuery(params(changes...))
 		require.NoError(t, err)
 		_, _, err = r.Redeeming.Push(ctx, caller(form, "planner", secret))
@@ -759,7 +786,8 @@ func TestSignOutIsTold(t *testing.T) {
 	_, b = r.code(driving.Browser{}, nil)
 	o := r.authorize(b, "prompt", "login")
 	b = keep(b, o)
-	require.NotNil(t, r.answer(b, r.asked(o).ID, func(a *saml.Answer) { a.NameID.Value = "bram@wrenmoor.example" }).Departure)
+	require.NotNil(t, r.answer(b, r.asked(o).ID,
+		func(a *saml.Answer) { a.NameID.Value = "bram@wrenmoor.example" }).Departure)
 	require.NoError(t, r.Outbox.SendDue(ctx))
 	require.NotEmpty(t, <-heard)
 }
@@ -813,8 +841,9 @@ func TestSecretsAndIdentifiers(t *testing.T) {
 	require.ErrorAs(t, err, &fe)
 
 	// How it presents itself is taken over where nothing else was said.
-	said, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "said", Title: "Ours", Source: records.Source{
-		Document: []byte(`{"client_name":"Theirs","policy_uri":"https://p.example/policy","logo_uri":"https://p.example/logo",
+	said, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "said", Title: "Ours",
+		Source: records.Source{
+			Document: []byte(`{"client_name":"Theirs","policy_uri":"https://p.example/policy","logo_uri":"https://p.example/logo",
 			"contacts":["a@p.example","b@p.example"],"redirect_uris":["https://p.example/"],"token_endpoint_auth_method":"none"}`)}})
 	require.NoError(t, err)
 	require.Equal(t, []string{"Ours", "https://p.example/policy", "https://p.example/logo", "a@p.example, b@p.example"},

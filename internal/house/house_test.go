@@ -18,7 +18,8 @@ import (
 )
 
 // core is the order of the core from the ground up.
-var core = []string{"nearword", "strictjson", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "profile", "federation",
+var core = []string{"nearword", "strictjson", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "profile",
+	"federation",
 	"policy", "checks", "grant", "crossing", "signout",
 	"crossing/samlside", "crossing/linkside", "crossing/oidcside"}
 
@@ -37,7 +38,8 @@ var apart = [][]string{{"exchange", "checking", "people", "traces", "operators",
 var rooms = map[string][]string{
 	"store": {}, "gate": {"store", "gate/"}, "api": {}, "web": {"gate", "gate/", "api", "store"},
 	"web/samlweb": {"web", "gate/driving"}, "web/oidcweb": {"web", "gate/driving", "gate/redeeming"}, "client": {"api"},
-	"standin": {}, "app": {"store", "gate", "gate/", "web", "web/samlweb", "web/oidcweb", "standin"}, "cli": {"client", "api", "app",
+	"standin": {}, "app": {"store", "gate", "gate/", "web", "web/samlweb", "web/oidcweb", "standin"}, "cli": {"client",
+		"api", "app",
 		"standin", "web"}, "house": {},
 }
 

@@ -88,7 +88,10 @@ func (c *Client) Handler() (http.Handler, error) {
 	mux.HandleFunc("POST /callback", c.callback)
 	mux.HandleFunc("POST /refresh", c.refresh)
 	mux.HandleFunc("POST /sign-out", c.signOut)
-	mux.HandleFunc("GET /signed-out", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/", http.StatusSeeOther) })
+	mux.HandleFunc("GET /signed-out", func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, "/",
+			http.StatusSeeOther)
+	})
 	mux.HandleFunc("POST /backchannel-logout", c.heard)
 	mux.HandleFunc("GET /api/possessions", c.api)
 	return limitBody(mux), nil
@@ -97,7 +100,8 @@ func (c *Client) Handler() (http.Handler, error) {
 func (c *Client) redirect() string { return c.Base + "/callback" }
 
 func (c *Client) page(title string) page {
-	return page{Kind: "Stand-in application", Name: c.Name, Title: title, Faults: ClientFaults(), Fault: c.Fault, Gate: c.Issuer}
+	return page{Kind: "Stand-in application", Name: c.Name, Title: title, Faults: ClientFaults(), Fault: c.Fault,
+		Gate: c.Issuer}
 }
 
 func (c *Client) current(r *http.Request) *signedIn {
@@ -236,7 +240,8 @@ func (c *Client) redeem(ctx context.Context, code string, t trip) (*signedIn, er
 		return nil, err
 	}
 	if s.Claims["nonce"] != t.nonce || s.Claims["aud"] != c.ClientID || s.Claims["iss"] != c.Issuer {
-		return nil, fmt.Errorf("the ID token is not for this sign-in: nonce %v, aud %v, iss %v", s.Claims["nonce"], s.Claims["aud"],
+		return nil, fmt.Errorf("the ID token is not for this sign-in: nonce %v, aud %v, iss %v", s.Claims["nonce"],
+			s.Claims["aud"],
 			s.Claims["iss"])
 	}
 	s.sid, _ = s.Claims["sid"].(string)
@@ -318,7 +323,8 @@ func (c *Client) api(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "application/json")
-	_ = json.NewEncoder(w).Encode(map[string]any{"possessions": []string{"Fell tunnel, 01:10 to 04:40", "Moss junction, 00:30 to 03:00"},
+	_ = json.NewEncoder(w).Encode(map[string]any{"possessions": []string{"Fell tunnel, 01:10 to 04:40",
+		"Moss junction, 00:30 to 03:00"},
 		"asked by": claims["client_id"]})
 }
 

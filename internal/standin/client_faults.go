@@ -61,7 +61,8 @@ var clientFaults = []clientFault{
 		redeem: func(q *call) { q.query = "?client_secret=" + url.QueryEscape(q.secret) }},
 	{Fault: Fault{"password", "a password is sent instead of a code", "oauth-request"},
 		redeem: func(q *call) { q.form.Set("grant_type", "password") }},
-	{Fault: Fault{"refresh-twice", "a refresh token is used that was replaced long ago", "grant-twice"}, after: refreshTwice},
+	{Fault: Fault{"refresh-twice", "a refresh token is used that was replaced long ago", "grant-twice"},
+		after: refreshTwice},
 	{Fault: Fault{"scope-grows", "more scopes are wanted when refreshing", "scope-grown"},
 		after: func(ctx context.Context, q *call, got tokens) error {
 			_, err := q.refresh(ctx, got, "scope", got.Scope+" phone")

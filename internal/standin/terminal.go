@@ -35,20 +35,8 @@ func (t *Terminal) Run(ctx context.Context) error {
 	}
 	back := "http://" + ln.Addr().String() + "/callback"
 	verifier, state, nonce := secretText(), secretText(), secretText()
-	answers := make(chan url.Values, 1)
-	srv := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path != "/callback" || r.URL.Query().Get("state") != state {
-			http.NotFound(w, r)
-			return
-		}
-		fmt.Fprintln(w, "You can close this window and go back to the terminal.")
-		select {
-		case answers <- r.URL.Query():
-		default:
-		}
-	})}
-	go func() { _ = srv.Serve(ln) }() // ends with ErrServerClosed when closed
-	defer srv.Close()
+	answers, stop := listen(ln, state)
+	defer stop()
 	fmt.Fprintf(t.Out, "open this address to sign in:\n%s?%s\n", p.Authorize, url.Values{"client_id": {t.ClientID},
 		"response_type": {"code"}, "redirect_uri": {back}, "scope": {t.Scopes}, "state": {state}, "nonce": {nonce},
 		"code_challenge": {oidc.Challenge(verifier)}, "code_challenge_method": {"S256"}}.Encode())
@@ -70,6 +58,34 @@ func (t *Terminal) Run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	return t.tell(ctx, p, got, nonce)
+}
+
+// listen waits for the answer of one sign-in on a loopback port.
+func listen(ln net.Listener, state string) (answers chan url.Values, stop func()) {
+	answers = make(chan url.Values, 1)
+	srv := &http.Server{ReadHeaderTimeout: 10 * time.Second,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if r.URL.Path != "/callback" || r.URL.Query().Get("state") != state {
+				http.NotFound(w, r)
+				return
+			}
+			fmt.Fprintln(w, "You can close this window and go back to the terminal.")
+			select {
+			case answers <- r.URL.Query():
+			default:
+			}
+		})}
+	go func() { _ = srv.Serve(ln) }() // ends with ErrServerClosed when stopped
+	return answers, func() {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		_ = srv.Shutdown(ctx) // the browser gets its page
+	}
+}
+
+// tell verifies who signed in, and prints what is known of them.
+func (t *Terminal) tell(ctx context.Context, p provider, got tokens, nonce string) error {
 	claims, err := verified(ctx, p, got.IDToken, oidc.IDToken)
 	if err == nil && claims["nonce"] != nonce {
 		err = errors.New("the ID token is not for this sign-in")

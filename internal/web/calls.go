@@ -47,7 +47,8 @@ func op(method, path, id, summary string) huma.Operation {
 		limit := maxRemark
 		o.Parameters = []*huma.Param{{Name: "Innergate-Console", In: "header",
 			Description: "1, if the call is made by a console session; calls with a token need it not",
-			Schema:      &huma.Schema{Type: "string", Enum: []any{"1"}}}, {Name: "remark", In: "query", Description: "Why: kept with the change in the history",
+			Schema: &huma.Schema{Type: "string",
+				Enum: []any{"1"}}}, {Name: "remark", In: "query", Description: "Why: kept with the change in the history",
 			Schema: &huma.Schema{Type: "string", MaxLength: &limit}}}
 	}
 	return o

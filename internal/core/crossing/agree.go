@@ -49,7 +49,8 @@ func (d *drive) agree() step {
 	}
 	d.keep()
 	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "consent page", Values: c.Shown})
-	return d.ends(&Show{Page: PageAgree, App: d.app.Title, Agree: &Agree{Consent: *c, Digest: d.digest(), Policy: d.app.Policy}}, Waiting)
+	return d.ends(&Show{Page: PageAgree, App: d.app.Title, Agree: &Agree{Consent: *c, Digest: d.digest(),
+		Policy: d.app.Policy}}, Waiting)
 }
 
 // said is what the person said, "" if they said nothing, or about something else

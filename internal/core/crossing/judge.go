@@ -171,7 +171,8 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 	if person.ID != r.Person {
 		return none, nil, finding.New(finding.GrantUnlinked, finding.Fact("Name", r.Word.Subject.Value))
 	}
-	if _, err := Admit(snap, Entrant{App: r.App, Person: person, Proofs: []Authentication{r.Word.Authentication}}, now); err != nil {
+	if _, err := Admit(snap, Entrant{App: r.App, Person: person, Proofs: []Authentication{r.Word.Authentication}},
+		now); err != nil {
 		return none, nil, err
 	}
 	released, _, err := Release(r.App, who, person, profile.Wanted{Kind: profile.Bare})

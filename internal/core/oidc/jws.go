@@ -68,7 +68,7 @@ func NewSigner(private crypto.Signer) (*Signer, error) {
 }
 
 // Key is its public half.
-func (s *Signer) Key() Key { return Key{ID: s.ID, Algorithm: s.Algorithm, Public: s.private.Public()} }
+func (s *Signer) Key() Key { return Key{s.ID, s.Algorithm, "sig", s.private.Public()} }
 
 // Sign makes a token (RFC 7515 §3.1, compact).
 func (s *Signer) Sign(kind Kind, claims map[string]any) (string, error) {

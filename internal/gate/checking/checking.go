@@ -157,8 +157,9 @@ func (rm *Room) subjects(ctx context.Context, few bool) ([]subject, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, subject{kind: change.KindAggregate, name: name, title: d.Title, object: change.AggregateObject(name),
-			find: func() []*finding.Finding { return d.Findings(rm.Now(), rm.Editions.Whole(d), kept.Failure) }})
+		out = append(out, subject{kind: change.KindAggregate, name: name, title: d.Title,
+			object: change.AggregateObject(name),
+			find:   func() []*finding.Finding { return d.Findings(rm.Now(), rm.Editions.Whole(d), kept.Failure) }})
 	}
 	return out, nil
 }
@@ -268,7 +269,8 @@ func (rm *Room) state(ctx context.Context, names []string) (map[string][]*findin
 	}
 	for _, w := range waiting {
 		at := w.Kind + "/" + w.Name
-		out[at] = append(out[at], finding.New(finding.ChangeWaiting, finding.Passing("Since", w.At.UTC().Format(time.RFC3339))))
+		out[at] = append(out[at], finding.New(finding.ChangeWaiting, finding.Passing("Since",
+			w.At.UTC().Format(time.RFC3339))))
 	}
 	return out, nil
 }
@@ -282,7 +284,8 @@ func (rm *Room) keySets(ctx context.Context, out map[string][]*finding.Finding) 
 	}
 	for _, row := range rows {
 		app, ok := rm.Records.Snapshot().ApplicationOf(federation.ID(row.Record))
-		if !ok || !slices.ContainsFunc(app.Side.Endpoints(), func(e federation.Endpoint) bool { return e.Location == row.Address }) {
+		if !ok || !slices.ContainsFunc(app.Side.Endpoints(),
+			func(e federation.Endpoint) bool { return e.Location == row.Address }) {
 			continue
 		}
 		f := finding.New(finding.JWKSUnusable, finding.Fact("Address", row.Address), finding.Fact("Cause", row.Problem))

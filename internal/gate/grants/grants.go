@@ -226,7 +226,8 @@ func (rm *Room) List(ctx context.Context, app string, f Filter) ([]Grant, int64,
 	if err != nil {
 		return nil, 0, err
 	}
-	q := rm.store.Read.WithContext(ctx).Model(&store.GrantRow{}).Where("app = ? AND expires > ?", string(a.ID), rm.now().UTC())
+	q := rm.store.Read.WithContext(ctx).Model(&store.GrantRow{}).Where("app = ? AND expires > ?", string(a.ID),
+		rm.now().UTC())
 	if f.Person != 0 {
 		q = q.Where("person = ?", f.Person)
 	}

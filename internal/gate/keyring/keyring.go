@@ -93,7 +93,8 @@ func (rm *Room) Load(ctx context.Context, purpose Purpose) (federation.KeySet, e
 func (rm *Room) there(ctx context.Context, purpose Purpose) (federation.KeySet, error) {
 	var set federation.KeySet
 	var rows []store.KeyRow
-	if err := rm.store.Read.WithContext(ctx).Where("purpose = ?", purpose.Stored).Order("id DESC").Find(&rows).Error; err != nil {
+	if err := rm.store.Read.WithContext(ctx).Where("purpose = ?",
+		purpose.Stored).Order("id DESC").Find(&rows).Error; err != nil {
 		return set, err
 	}
 	for _, r := range rows {
@@ -132,7 +133,8 @@ func (rm *Room) Make(purpose Purpose, kind, state string) (*store.KeyRow, *keys.
 		return nil, nil, err
 	}
 	text, err := p.Marshal()
-	return &store.KeyRow{Purpose: purpose.Stored, State: state, Added: rm.now().UTC(), Sealed: rm.store.Seal("key", text)}, p, err
+	return &store.KeyRow{Purpose: purpose.Stored, State: state, Added: rm.now().UTC(), Sealed: rm.store.Seal("key",
+		text)}, p, err
 }
 
 // Secrets of the gate, each made once.

@@ -152,7 +152,8 @@ func (rm *Room) Revoke(ctx context.Context, c Caller) error {
 }
 
 func (rm *Room) revoke(ctx context.Context, a *asked, token string) error {
-	foreign := refuse(unauthorizedClient, finding.New(finding.GrantOther, finding.Fact("Token", "was given to another application")))
+	foreign := refuse(unauthorizedClient, finding.New(finding.GrantOther, finding.Fact("Token",
+		"was given to another application")))
 	h, ok := grant.ReadHandle(a.snap.Gate.Handles, token)
 	if ok && h.Kind == grant.RefreshHandle {
 		k, found, err := rm.grants.Get(ctx, h.Grant)
@@ -245,11 +246,13 @@ func (rm *Room) Pushed(ctx context.Context, clientID, uri string) (string, error
 	case !strings.HasPrefix(uri, pushedName):
 		return "", wrong(oidc.RequestURIsUnwelcome, finding.Fact("Not offered", "request_uri that was not pushed here"))
 	case !ok:
-		return "", refuse(oidc.InvalidClient, finding.New(finding.ApplicationUnknown, finding.Fact("client_id", clip(clientID))))
+		return "", refuse(oidc.InvalidClient, finding.New(finding.ApplicationUnknown, finding.Fact("client_id",
+			clip(clientID))))
 	}
 	form, err := rm.Redeem(ctx, app.Name, uri)
 	if err == nil && form == nil {
-		err = wrong(oidc.InvalidRequest, finding.Fact("request_uri", "was used before, has ended, or was pushed by another application"))
+		err = wrong(oidc.InvalidRequest, finding.Fact("request_uri",
+			"was used before, has ended, or was pushed by another application"))
 	}
 	return string(form), err
 }

@@ -59,7 +59,8 @@ func (ks *keySets) set(id federation.ID) *keySet {
 
 // of gives the keys at an application's address; with missing, they are asked for
 // again, unless that was tried just now.
-func (ks *keySets) of(ctx context.Context, a *federation.Application, address string, missing bool) ([]oidc.Key, error) {
+func (ks *keySets) of(ctx context.Context, a *federation.Application, address string, missing bool) ([]oidc.Key,
+	error) {
 	s := ks.set(a.ID)
 	s.mu.Lock()
 	defer s.mu.Unlock()

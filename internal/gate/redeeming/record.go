@@ -57,7 +57,8 @@ func (rm *Room) record(a *asked, err error, given *oidcside.Tokens) {
 	if refusal == nil || !rm.strangers.Take(a.caller.Network, a.now) {
 		return
 	}
-	head := store.TraceHead{ID: random.Reference(), Started: a.now.UTC(), StartedBy: "application", Result: crossing.Refused,
+	head := store.TraceHead{ID: random.Reference(), Started: a.now.UTC(), StartedBy: "application",
+		Result:  crossing.Refused,
 		Finding: string(refusal.Finding.Code), Verified: a.proved != (oidc.Proved{}) && a.method != oidc.NoMethod}
 	if a.app != nil {
 		head.Application = string(a.app.Name)

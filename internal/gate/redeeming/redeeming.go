@@ -125,8 +125,10 @@ const largestForm = 128 << 10
 
 // read takes a form apart: each parameter once, and none of value (RFC 6749 §3.2).
 func read(c Caller) (url.Values, error) {
-	if t, _, _ := strings.Cut(c.ContentType, ";"); !strings.EqualFold(strings.TrimSpace(t), "application/x-www-form-urlencoded") {
-		return nil, wrong(oidc.InvalidRequest, finding.Compare("Content-Type", "application/x-www-form-urlencoded", c.ContentType))
+	if t, _, _ := strings.Cut(c.ContentType, ";"); !strings.EqualFold(strings.TrimSpace(t),
+		"application/x-www-form-urlencoded") {
+		return nil, wrong(oidc.InvalidRequest, finding.Compare("Content-Type", "application/x-www-form-urlencoded",
+			c.ContentType))
 	}
 	if len(c.Form) > largestForm {
 		return nil, wrong(oidc.InvalidRequest, finding.Fact("Cause", "the body is too large"))
@@ -134,7 +136,8 @@ func read(c Caller) (url.Values, error) {
 	query, err := url.ParseQuery(c.Query)
 	for _, name := range secretsOf {
 		if err == nil && query.Has(name) {
-			return nil, wrong(oidc.InvalidRequest, finding.Fact(name, "stands in the address, which is written to logs; put it into the body"))
+			return nil, wrong(oidc.InvalidRequest, finding.Fact(name,
+				"stands in the address, which is written to logs; put it into the body"))
 		}
 	}
 	form, err := url.ParseQuery(c.Form)
@@ -173,12 +176,14 @@ func (rm *Room) begin(ctx context.Context, call string, c Caller) (*asked, error
 	a.method = presented.Method
 	app, ok := a.snap.ApplicationBy(oidcside.Name, presented.ClientID)
 	if !ok {
-		return a, refuse(oidc.InvalidClient, finding.New(finding.ApplicationUnknown, finding.Fact("client_id", clip(presented.ClientID))))
+		return a, refuse(oidc.InvalidClient, finding.New(finding.ApplicationUnknown, finding.Fact("client_id",
+			clip(presented.ClientID))))
 	}
 	a.app, a.side = app, app.Side.(*oidcside.Application)
 	key := "client " + string(app.ID) + " " + c.Network
 	if presented.Method != oidc.NoMethod && !rm.tries.Open(key, a.now) {
-		return a, refuse(busy, finding.New(finding.ClientUnproved, finding.Fact("Tries", "too many that failed, from this network")))
+		return a, refuse(busy, finding.New(finding.ClientUnproved, finding.Fact("Tries",
+			"too many that failed, from this network")))
 	}
 	if err := rm.prove(ctx, a, presented); err != nil {
 		rm.tries.Fail(key, a.now)

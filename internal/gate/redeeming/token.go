@@ -34,7 +34,8 @@ func (rm *Room) Token(ctx context.Context, c Caller) (oidcside.Tokens, error) {
 		case "":
 			err = wrong(oidc.InvalidRequest, finding.Fact("Missing", "grant_type"))
 		default:
-			err = wrong(unsupportedGrant, finding.Compare("grant_type", "authorization_code, refresh_token or client_credentials",
+			err = wrong(unsupportedGrant, finding.Compare("grant_type",
+				"authorization_code, refresh_token or client_credentials",
 				clip(kind)))
 		}
 	}
@@ -67,7 +68,8 @@ func (rm *Room) ofGrant(ctx context.Context, a *asked, refresh bool) (out oidcsi
 			}
 		}
 		if a.kept == nil {
-			return out, refuse(oidc.InvalidGrant, finding.New(finding.GrantExpired, finding.Fact(field, "is not known any more")))
+			return out, refuse(oidc.InvalidGrant, finding.New(finding.GrantExpired, finding.Fact(field,
+				"is not known any more")))
 		}
 		if out, err = rm.turn(ctx, a, a.kept, h); !errors.Is(err, grants.ErrMoved) {
 			return out, err

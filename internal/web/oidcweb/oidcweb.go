@@ -96,8 +96,9 @@ func (s *endpoints) authorize(c fiber.Ctx) error {
 	q, err := url.ParseQuery(form)
 	if uri := q.Get("request_uri"); err == nil && strings.HasPrefix(uri, "urn:ietf:params:oauth:request_uri:") {
 		if len(q["request_uri"]) > 1 || len(q["client_id"]) != 1 {
-			return s.arrive(c, oidcside.Unreadable(finding.New(finding.OAuthRequest, finding.Fact("Given more than once, or not at all",
-				"client_id or request_uri"))))
+			return s.arrive(c, oidcside.Unreadable(finding.New(finding.OAuthRequest,
+				finding.Fact("Given more than once, or not at all",
+					"client_id or request_uri"))))
 		}
 		pushed, err := s.Gate().Redeeming.Pushed(c.Context(), q.Get("client_id"), uri)
 		if f := finding.Of(err); f != nil {
@@ -157,7 +158,8 @@ func (s *endpoints) onlyPost(c fiber.Ctx) error {
 		return s.preflight(c)
 	}
 	c.Set("Allow", "POST")
-	return s.write(c, http.StatusMethodNotAllowed, wrong{Error: oidc.InvalidRequest, Description: "this address takes POST only"})
+	return s.write(c, http.StatusMethodNotAllowed, wrong{Error: oidc.InvalidRequest,
+		Description: "this address takes POST only"})
 }
 
 // wrong is an error as the standards write it (RFC 6749 §5.2).

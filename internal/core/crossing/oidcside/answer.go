@@ -59,7 +59,8 @@ func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
 	if in.Released.Name.Kind == profile.Passing {
 		r.Scopes = slices.DeleteFunc(slices.Clone(r.Scopes), func(s string) bool { return s == offline })
 	}
-	return answer{side: a, app: in.App.ID, reply: r, name: in.Released.Name, person: in.Person.ID, word: in.Answer, id: in.New,
+	return answer{side: a, app: in.App.ID, reply: r, name: in.Released.Name, person: in.Person.ID, word: in.Answer,
+		id:   in.New,
 		told: a.told(in.Released.Attributes, r), lasts: in.Session, now: in.Now}, nil
 }
 
@@ -72,7 +73,8 @@ func (p answer) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered, 
 	switch {
 	case p.name.Kind == profile.Passing:
 		s := p.word.Subject
-		sub = crossing.Derive(g.Pairwise, strings.Join([]string{"session", p.lasts, string(p.word.ProviderID), s.Value}, "\x1f"),
+		sub = crossing.Derive(g.Pairwise, strings.Join([]string{"session", p.lasts, string(p.word.ProviderID), s.Value},
+			"\x1f"),
 			p.side.ClientID)
 	case p.name.Derived():
 		sub = crossing.Derive(g.Pairwise, m.Identifier, p.name.For)
@@ -108,7 +110,8 @@ func (p answer) Sent() []federation.Value {
 	if p.name.Kind == profile.Passing {
 		sub = "made for this session"
 	}
-	out := values("Redirect URI", p.reply.RedirectURI, "code", "once, within a minute", "Scope", strings.Join(p.reply.Scopes, " "),
+	out := values("Redirect URI", p.reply.RedirectURI, "code", "once, within a minute", "Scope",
+		strings.Join(p.reply.Scopes, " "),
 		"sub", sub, "Audience", strings.Join(append([]string{p.side.ClientID}, p.reply.Resources...), " "),
 		"acr", p.word.Context)
 	for _, c := range p.told {
@@ -194,7 +197,8 @@ func (a *Application) Refuse(_ *federation.Gate, _ *federation.Application, own 
 // Heard is what an application hears of a finding: its title, and what is wrong with
 // a request, which is its own. What else the finding rests on is for the engineer.
 func Heard(f *finding.Finding) string {
-	if len(f.Evidence) > 0 && (f.Code == finding.OAuthRequest || f.Code == finding.PKCEMissing || f.Code == finding.ScopeGrown) {
+	if len(f.Evidence) > 0 && (f.Code == finding.OAuthRequest || f.Code == finding.PKCEMissing ||
+		f.Code == finding.ScopeGrown) {
 		return plain(f.Title + ": " + said(f.Evidence[0]))
 	}
 	return plain(f.Title)

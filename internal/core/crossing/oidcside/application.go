@@ -319,7 +319,8 @@ func (a *Application) Check(*federation.Application) error {
 		return wrong("authMethod", "%s cannot be: an application of kind %s can keep nothing secret; leave it out, or say web",
 			m, a.ClientKind)
 	case !a.ClientKind.Public() && m == oidc.NoMethod:
-		return wrong("authMethod", "none cannot be: an application of kind %s has to prove who it is; leave it out", a.ClientKind)
+		return wrong("authMethod", "none cannot be: an application of kind %s has to prove who it is; leave it out",
+			a.ClientKind)
 	case a.bySecret() && len(a.Secrets) == 0 && a.ClientID != "":
 		return wrong("authMethod", "%s needs a client secret, and there is none; make one, or use private_key_jwt", m)
 	case a.WithoutPKCE && a.ClientKind.Public():

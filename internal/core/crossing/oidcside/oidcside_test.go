@@ -73,19 +73,26 @@ func TestTypedValues(t *testing.T) {
 	for want, typed := range map[string]federation.Typed{
 		"kind: there is no kind \"wep\"; did you mean web?":                   {"kind": "wep"},
 		"kind: there is no kind \"desktop\"; use one of web, browser, native": {"kind": "desktop"},
-		"redirectUris: \"planner.example\" is no address":                     {"kind": "web", "redirectUris": "planner.example"},
-		"redirectUris: \"http://planner.example/\" has to be https":           {"kind": "web", "redirectUris": "http://planner.example/"},
-		"redirectUris: \"https://p.example/#a\" has a fragment":               {"kind": "web", "redirectUris": "https://p.example/#a"},
-		"redirectUris: \"https://*.example/\" has a wildcard":                 {"kind": "web", "redirectUris": "https://*.example/"},
-		"redirectUris: \"x.y:/a\" has a scheme of its own":                    {"kind": "web", "redirectUris": "x.y:/a"},
-		"redirectUris: the scheme \"planner\" is no domain name in reverse":   {"kind": "native", "redirectUris": "planner:/a"},
-		"redirectUris: a service has no redirect URI":                         {"kind": "service", "redirectUris": back},
-		"clientId: the client ID has letters other than printable ASCII":      {"clientId": "crème"},
-		"clientId: the client ID has 300 letters":                             {"clientId": strings.Repeat("a", 300)},
-		"clientSecret: the client secret has 5 letters; 16 to 512":            {"kind": "web", "clientSecret": "short"},
-		"clientSecret: an application of kind browser can keep no secret":     {"kind": "browser", "clientSecret": strings.Repeat("s", 20)},
+		"redirectUris: \"planner.example\" is no address": {"kind": "web",
+			"redirectUris": "planner.example"},
+		"redirectUris: \"http://planner.example/\" has to be https": {"kind": "web",
+			"redirectUris": "http://planner.example/"},
+		"redirectUris: \"https://p.example/#a\" has a fragment": {"kind": "web",
+			"redirectUris": "https://p.example/#a"},
+		"redirectUris: \"https://*.example/\" has a wildcard": {"kind": "web",
+			"redirectUris": "https://*.example/"},
+		"redirectUris: \"x.y:/a\" has a scheme of its own": {"kind": "web", "redirectUris": "x.y:/a"},
+		"redirectUris: the scheme \"planner\" is no domain name in reverse": {"kind": "native",
+			"redirectUris": "planner:/a"},
+		"redirectUris: a service has no redirect URI":                    {"kind": "service", "redirectUris": back},
+		"clientId: the client ID has letters other than printable ASCII": {"clientId": "crème"},
+		"clientId: the client ID has 300 letters":                        {"clientId": strings.Repeat("a", 300)},
+		"clientSecret: the client secret has 5 letters; 16 to 512":       {"kind": "web", "clientSecret": "short"},
+		"clientSecret: an application of kind browser can keep no secret": {"kind": "browser",
+			"clientSecret": strings.Repeat("s", 20)},
 		"jwks: ": {"jwks": "no key"},
-		"jwks: keys and an address of keys were given":                             {"jwks": "x", "jwksUri": "https://p.example/jwks"},
+		"jwks: keys and an address of keys were given": {"jwks": "x",
+			"jwksUri": "https://p.example/jwks"},
 		"jwksUri: \"ftp://p.example/\" is no address that is taken":                {"jwksUri": "ftp://p.example/"},
 		"backchannelLogoutUri: \"http://p.example/\" is no address that is taken":  {"backchannelLogoutUri": "http://p.example/"},
 		"acs: nothing of this name can be typed here; what can is clientId":        {"acs": "https://p.example/"},
@@ -111,14 +118,18 @@ func TestSettings(t *testing.T) {
 		typed    federation.Typed
 		settings string
 	}{
-		"authMethod: client_secret_basic cannot be: an application of kind browser": {browser, `{"authMethod":"client_secret_basic"}`},
-		"authMethod: none cannot be: an application of kind web":                    {web, `{"authMethod":"none"}`},
-		"withoutPKCE: an application of kind browser always needs PKCE":             {browser, `{"withoutPKCE":true}`},
-		"origins: only applications of kind browser call from one":                  {web, `{"origins":"https://x.example"}`},
-		"origins: \"https://x.example/\" is no origin":                              {browser, `{"origins":"https://x.example/"}`},
-		"resources: \"https://x.example/#a\" names no audience":                     {web, `{"resources":"https://x.example/#a"}`},
-		"scopes: \"a\\\"b\" is no scope":                                            {web, `{"scopes":"a\"b"}`},
-		"subject: a service has no person":                                          {federation.Typed{"kind": "service"}, `{"subject":"pairwise"}`},
+		"authMethod: client_secret_basic cannot be: an application of kind browser": {browser,
+			`{"authMethod":"client_secret_basic"}`},
+		"authMethod: none cannot be: an application of kind web":        {web, `{"authMethod":"none"}`},
+		"withoutPKCE: an application of kind browser always needs PKCE": {browser, `{"withoutPKCE":true}`},
+		"origins: only applications of kind browser call from one":      {web, `{"origins":"https://x.example"}`},
+		"origins: \"https://x.example/\" is no origin": {browser,
+			`{"origins":"https://x.example/"}`},
+		"resources: \"https://x.example/#a\" names no audience": {web,
+			`{"resources":"https://x.example/#a"}`},
+		"scopes: \"a\\\"b\" is no scope": {web, `{"scopes":"a\"b"}`},
+		"subject: a service has no person": {federation.Typed{"kind": "service"},
+			`{"subject":"pairwise"}`},
 	} {
 		err := side(t, c.typed, c.settings).Check(nil)
 		require.Error(t, err, want)
@@ -137,8 +148,10 @@ func TestSettings(t *testing.T) {
 		return out
 	}
 	require.NotContains(t, found(side(t, web, "")), finding.RedirectLoopback)
-	require.Contains(t, found(side(t, federation.Typed{"kind": "web", "redirectUris": "http://127.0.0.1/"}, "")), finding.RedirectLoopback)
-	require.Contains(t, found(side(t, federation.Typed{"kind": "web", "redirectUris": base + "/x"}, "")), finding.RedirectUnregistered)
+	require.Contains(t, found(side(t, federation.Typed{"kind": "web", "redirectUris": "http://127.0.0.1/"}, "")),
+		finding.RedirectLoopback)
+	require.Contains(t, found(side(t, federation.Typed{"kind": "web", "redirectUris": base + "/x"}, "")),
+		finding.RedirectUnregistered)
 	require.Contains(t, found(side(t, web, `{"withoutPKCE":true}`)), finding.ExceptionInForce)
 	jwk := `{"kty":"OKP","crv":"Ed25519","kid":"k","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"%s}`
 	for use, notes := range map[string]int{"": 1, `,"use":"sig"`: 0} {
@@ -155,7 +168,8 @@ func TestMetadata(t *testing.T) {
 	s, _, err := (&oidcside.Application{}).Take([]byte(document), federation.Trusting{})
 	require.NoError(t, err)
 	a := s.(*oidcside.Application)
-	require.Equal(t, oidcside.ApplicationSettings{AuthMethod: "client_secret_post", Subject: "pairwise", Scopes: "email", Algorithm: "ES256"},
+	require.Equal(t, oidcside.ApplicationSettings{AuthMethod: "client_secret_post", Subject: "pairwise", Scopes: "email",
+		Algorithm: "ES256"},
 		a.ApplicationSettings)
 	require.Equal(t, []string{oidcside.SignsES256}, a.Purposes())
 	require.Equal(t, []string{"software_id"}, a.PassedOver)
@@ -194,7 +208,8 @@ func (w world) side() *oidcside.Application { return w.app.Side.(*oidcside.Appli
 
 // receive hands a request to the application.
 func (w world) receive(t testing.TB, changes ...string) (crossing.Request, error) {
-	q := url.Values{"client_id": {"planner"}, "response_type": {"code"}, "redirect_uri": {back}, "scope": {"openid profile offline_access"},
+	q := url.Values{"client_id": {"planner"}, "response_type": {"code"}, "redirect_uri": {back},
+		"scope": {"openid profile offline_access"},
 		"state": {"st"}, "nonce": {"n"}, "code_challenge": {oidc.Challenge(verifier)}, "code_challenge_method": {"S256"}}
 	for i := 0; i < len(changes); i += 2 {
 		q.Set(changes[i], changes[i+1])
@@ -206,7 +221,8 @@ func (w world) receive(t testing.TB, changes ...string) (crossing.Request, error
 func word() *crossing.Answer {
 	a := &crossing.Answer{Subject: profile.Subject{Value: "ada"}, Attributes: []profile.Attribute{
 		{Name: "givenName", Values: profile.Texts("Ada")}, {Name: "mail", Values: profile.Texts("ada@wrenmoor.example")},
-		{Name: "sub", Values: profile.Texts("somebody else")}, {Name: "staffNumber", Values: []profile.Value{number("9007199254740993")}},
+		{Name: "sub", Values: profile.Texts("somebody else")}, {Name: "staffNumber",
+			Values: []profile.Value{number("9007199254740993")}},
 		{Name: "email_verified", Values: profile.Texts("perhaps")}, {Name: "groups", Values: profile.Texts("drivers")}}}
 	a.At, a.Context, a.Methods = now.Add(-time.Minute), "urn:password", []string{"pwd"}
 	return a
@@ -223,8 +239,9 @@ func (w world) answered(t testing.TB, own json.RawMessage, who string) (crossing
 	p := profile.PassThrough(a.Subject, a.Attributes)
 	name, cause := p.Name(want, "")
 	require.Empty(t, cause)
-	in := crossing.AnswerIn{Gate: &w.snap.Gate, App: w.app, Own: own, Released: p.Release(name), Answer: a, New: "grant", Session: "lasting",
-		Now: now, Person: crossing.Person{ID: 1, Identifier: who}}
+	in := crossing.AnswerIn{Gate: &w.snap.Gate, App: w.app, Own: own, Released: p.Release(name), Answer: a, New: "grant",
+		Session: "lasting",
+		Now:     now, Person: crossing.Person{ID: 1, Identifier: who}}
 	plan, err := w.side().Answer(in)
 	require.NoError(t, err)
 	r, err := plan.Render(&w.snap.Gate, crossing.Made{Random: rand.Reader, Now: now, Identifier: who})
@@ -265,7 +282,8 @@ func TestWhatApplicationsAreTold(t *testing.T) {
 	}
 	require.Equal(t, subs["public"], subs["public too"])
 	require.Equal(t, subs["pairwise"], subs["same sector"])
-	require.Len(t, slices.Compact(slices.Sorted(slices.Values([]string{subs["public"], subs["pairwise"], subs["other"]}))), 3)
+	require.Len(t, slices.Compact(slices.Sorted(slices.Values([]string{subs["public"], subs["pairwise"],
+		subs["other"]}))), 3)
 
 	w := newWorld(t, side(t, web, `{"claimsIn":"both","algorithm":"ES256"}`))
 	q, err := w.receive(t, "claims", `{"id_token":{"staffNumber":null,"sub":null,"iss":null},"userinfo":{"email":null,"email_verified":null}}`)
@@ -320,7 +338,8 @@ func TestConsentAndRefusals(t *testing.T) {
 	require.NoError(t, err)
 	require.Nil(t, c)
 
-	for why, code := range map[crossing.Refusal]string{crossing.RefusedPassive: "login_required", crossing.RefusedContext: "unmet_authentication_requirements",
+	for why, code := range map[crossing.Refusal]string{crossing.RefusedPassive: "login_required",
+		crossing.RefusedContext: "unmet_authentication_requirements",
 		crossing.RefusedConsent: "consent_required", crossing.RefusedDenied: "access_denied", crossing.RefusedPerson: "login_required",
 		crossing.RefusedHops: "access_denied", crossing.RefusedFailed: "access_denied"} {
 		f := finding.New(finding.ConsentNeeded)
@@ -344,15 +363,18 @@ func TestConsentAndRefusals(t *testing.T) {
 
 // A start at the gate goes to the application's own, and nowhere else.
 func TestStartAndOrigins(t *testing.T) {
-	s := side(t, federation.Typed{"kind": "browser", "clientId": "desk", "redirectUris": "https://desk.example/ https://Desk.example:8443/x",
+	s := side(t, federation.Typed{"kind": "browser", "clientId": "desk",
+		"redirectUris":     "https://desk.example/ https://Desk.example:8443/x",
 		"initiateLoginUri": "https://desk.example/start?a=b"}, `{"origins":"https://beta.desk.example"}`)
-	require.Equal(t, []string{"https://beta.desk.example", "https://desk.example", "https://desk.example:8443"}, s.Origins())
+	require.Equal(t, []string{"https://beta.desk.example", "https://desk.example", "https://desk.example:8443"},
+		s.Origins())
 	g := gate(t)
 	to, ok, err := s.Start(&g, "https://desk.example/refund/17")
 	require.NoError(t, err)
 	require.True(t, ok)
 	require.Equal(t, "https://desk.example/start?a=b&iss=https%3A%2F%2Fgate.example&target_link_uri=https%3A%2F%2Fdesk.example%2Frefund%2F17", to)
-	for _, target := range []string{"https://evil.example/", "https://desk.example.evil.example/", "https://desk.example@evil.example/",
+	for _, target := range []string{"https://evil.example/", "https://desk.example.evil.example/",
+		"https://desk.example@evil.example/",
 		"//evil.example", "https://desk.example:444/"} {
 		_, _, err = s.Start(&g, target)
 		require.True(t, finding.Is(err, finding.TargetForeign), target)
@@ -374,12 +396,14 @@ func TestLeaving(t *testing.T) {
 	r, _ := w.answered(t, q.Own, "ada")
 	_, _, _ = w.tokens(t, *r.Grant)
 	got, _, _ := w.tokens(t, *r.Grant)
-	left, err := oidcside.ReadLeaving(w.snap, oidcside.Leaving{Hint: got.IDToken, RedirectURI: "https://planner.example/bye?x=y", State: "s&t"})
+	left, err := oidcside.ReadLeaving(w.snap, oidcside.Leaving{Hint: got.IDToken,
+		RedirectURI: "https://planner.example/bye?x=y", State: "s&t"})
 	require.NoError(t, err)
 	require.Equal(t, "https://planner.example/bye?state=s%26t&x=y", left.Back)
 	require.True(t, left.Is("lasting"))
 	require.False(t, left.Is("another") || left.Is(""))
-	for name, l := range map[string]oidcside.Leaving{"address": {Hint: got.IDToken, RedirectURI: "https://planner.example/bye"},
+	for name, l := range map[string]oidcside.Leaving{"address": {Hint: got.IDToken,
+		RedirectURI: "https://planner.example/bye"},
 		"nobody's address": {RedirectURI: "https://planner.example/bye?x=y"}, "unknown": {ClientID: "nobody"},
 		"another's": {Hint: got.IDToken, ClientID: "desk"}, "access token": {Hint: got.AccessToken}, "garbage": {Hint: "e30.e30.AA"}} {
 		left, err := oidcside.ReadLeaving(w.snap, l)
@@ -412,10 +436,12 @@ func TestSubjectsAreNoClients(t *testing.T) {
 	a.Provider, a.ProviderID, a.Ends = "staff", "id-staff", now.Add(time.Hour)
 	key := crossing.LinkKey("id-staff", a.Subject)
 	enter := func(subject string) crossing.Turn {
-		e := crossing.Event{Kind: crossing.Arrived, Arrival: oidcside.Request(url.Values{"client_id": {"planner"}, "response_type": {"code"},
-			"redirect_uri": {back}, "scope": {"openid"}, "code_challenge": {oidc.Challenge(verifier)}, "code_challenge_method": {"S256"}}.Encode(), false, false)}
-		return crossing.Advance(snap, crossing.State{}, e, crossing.Facts{New: "n", Session: &crossing.Session{Proofs: []crossing.Answer{*a},
-			Person: crossing.Person{ID: 1}}, People: map[string]crossing.Person{key: {ID: 1, Subject: subject}}}, now)
+		e := crossing.Event{Kind: crossing.Arrived,
+			Arrival: oidcside.Request(url.Values{"client_id": {"planner"}, "response_type": {"code"},
+				"redirect_uri": {back}, "scope": {"openid"}, "code_challenge": {oidc.Challenge(verifier)}, "code_challenge_method": {"S256"}}.Encode(), false, false)}
+		return crossing.Advance(snap, crossing.State{}, e, crossing.Facts{New: "n",
+			Session: &crossing.Session{Proofs: []crossing.Answer{*a},
+				Person: crossing.Person{ID: 1}}, People: map[string]crossing.Person{key: {ID: 1, Subject: subject}}}, now)
 	}
 	require.Equal(t, crossing.Entered, enter("a-subject").Result)
 	require.Equal(t, finding.SubjectIsClient, enter("planner").Finding.Code)
@@ -439,8 +465,9 @@ func TestDiscovery(t *testing.T) {
 	require.Equal(t, false, d["request_uri_parameter_supported"])
 	require.Equal(t, []any{"S256"}, d["code_challenge_methods_supported"])
 	require.Equal(t, []any{"code"}, d["response_types_supported"])
-	for name, path := range map[string]string{"authorization_endpoint": oidcside.AuthorizePath, "token_endpoint": oidcside.TokenPath,
-		"jwks_uri": oidcside.JWKSPath, "userinfo_endpoint": oidcside.UserInfoPath, "end_session_endpoint": oidcside.LogoutPath} {
+	for name, path := range map[string]string{"authorization_endpoint": oidcside.AuthorizePath,
+		"token_endpoint": oidcside.TokenPath,
+		"jwks_uri":       oidcside.JWKSPath, "userinfo_endpoint": oidcside.UserInfoPath, "end_session_endpoint": oidcside.LogoutPath} {
 		require.Equal(t, base+path, d[name])
 	}
 	set, err := oidcside.JWKS(&g)
@@ -449,15 +476,17 @@ func TestDiscovery(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, read, 3)
 	sheet := side(t, web, "").Sheet(federation.NewSnapshot(g), record(side(t, web, "")))
-	require.Contains(t, sheet.Values, federation.SheetValue{Label: "Client ID", Value: "planner", AlsoCalled: []string{"client_id", "application ID"},
-		Hint: "also the audience of ID tokens"})
+	require.Contains(t, sheet.Values, federation.SheetValue{Label: "Client ID", Value: "planner",
+		AlsoCalled: []string{"client_id", "application ID"},
+		Hint:       "also the audience of ID tokens"})
 	for _, kind := range []string{"browser", "native", "service"} {
 		typed := federation.Typed{"kind": kind}
 		if kind != "service" {
 			typed["redirectUris"] = "https://x.example/"
 		}
 		sheet := side(t, typed, "").Sheet(federation.NewSnapshot(g), record(side(t, typed, "")))
-		has := slices.ContainsFunc(sheet.Values, func(v federation.SheetValue) bool { return v.Label == "Authorization endpoint" })
+		has := slices.ContainsFunc(sheet.Values,
+			func(v federation.SheetValue) bool { return v.Label == "Authorization endpoint" })
 		require.Equal(t, kind != "service", has)
 	}
 }

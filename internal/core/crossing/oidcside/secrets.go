@@ -18,7 +18,8 @@ const (
 // Rotate gives the application with another secret, the newest; those of before end
 // after the overlap, and those that ended are dropped. The secret is given back
 // once, if it was made here.
-func (a *Application) Rotate(r federation.Rotation, random func(octets int) string, now time.Time) (federation.ApplicationSide,
+func (a *Application) Rotate(r federation.Rotation, random func(octets int) string,
+	now time.Time) (federation.ApplicationSide,
 	string, error) {
 	bad := func(field, format string, args ...any) (federation.ApplicationSide, string, error) {
 		return nil, "", &federation.SettingError{Field: field, Err: fmt.Errorf(format, args...)}

@@ -107,7 +107,8 @@ func (s ApplicationSettings) lives() (l lives, err error) {
 		d, ok := duration(texts[i])
 		if !ok || d < b.least || d > b.most {
 			return l, &federation.SettingError{Field: b.field,
-				Err: fmt.Errorf("%q is no time that is taken; give one from %s to %s, like 10m, 8h or 14d", texts[i], short(b.least),
+				Err: fmt.Errorf("%q is no time that is taken; give one from %s to %s, like 10m, 8h or 14d", texts[i],
+					short(b.least),
 					short(b.most))}
 		}
 		*to = d

@@ -23,7 +23,8 @@ func (a *Application) SignedOut(session string, told json.RawMessage) (crossing.
 }
 
 // Notify makes the call: a logout token in a form, anew at each try.
-func (a *Application) Notify(g *federation.Gate, n crossing.Notice, id string, now time.Time) (crossing.CallOctets, error) {
+func (a *Application) Notify(g *federation.Gate, n crossing.Notice, id string, now time.Time) (crossing.CallOctets,
+	error) {
 	var t Told
 	if err := json.Unmarshal(n.Name, &t); err != nil {
 		return crossing.CallOctets{}, err

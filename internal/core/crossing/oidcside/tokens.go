@@ -29,7 +29,7 @@ func SigningKeys(g *federation.Gate) (out []oidc.Key) {
 
 func published(public crypto.PublicKey) (oidc.Key, bool) {
 	id, err := oidc.Thumbprint(public)
-	return oidc.Key{ID: id, Algorithm: oidc.AlgorithmOf(public), Public: public}, err == nil
+	return oidc.Key{ID: id, Algorithm: oidc.AlgorithmOf(public), Use: "sig", Public: public}, err == nil
 }
 
 // signer makes tokens for an application.

@@ -542,10 +542,12 @@ func TestSessionsJoin(t *testing.T) {
 	require.Equal(t, now.Add(time.Hour), two.Of(card).Ends)
 	card.ID = "another"
 	require.Nil(t, two.Of(card), "another provider under its name")
-	require.Len(t, crossing.Joined(&federation.Gate{}, two, ada, word("staff", time.Time{}), "lasting", now.Add(2*time.Hour)).Proofs, 1,
+	require.Len(t, crossing.Joined(&federation.Gate{}, two, ada, word("staff", time.Time{}), "lasting",
+		now.Add(2*time.Hour)).Proofs, 1,
 		"a word that has ended is not carried on")
 	require.Len(t, crossing.Joined(&federation.Gate{}, two, bram, word("staff", time.Time{}), "lasting", now).Proofs, 1)
-	require.Len(t, crossing.Joined(&federation.Gate{}, crossing.Joined(&federation.Gate{}, nil, crossing.Person{}, word("staff", time.Time{}), "lasting", now),
+	require.Len(t, crossing.Joined(&federation.Gate{}, crossing.Joined(&federation.Gate{}, nil, crossing.Person{},
+		word("staff", time.Time{}), "lasting", now),
 		crossing.Person{}, word("card", time.Time{}), "lasting", now).Proofs, 1, "two whom nobody knows are not the same")
 }
 
