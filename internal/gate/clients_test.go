@@ -268,6 +268,7 @@ func TestAuthorizationRequests(t *testing.T) {
 		"hint":            {[]string{"id_token_hint", "e30.e30.AAAA"}, "", "invalid_request"},
 		"max_age":         {[]string{"max_age", "-1"}, "", "invalid_request"},
 		"mode":            {[]string{"response_mode", "fragment"}, "", "invalid_request"},
+		"many contexts":   {[]string{"acr_values", strings.Repeat("urn:a ", 21)}, "", "invalid_request"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			o := r.authorize(driving.Browser{}, c.changes...)
@@ -426,6 +427,22 @@ func TestRefreshing(t *testing.T) {
 	_, err = refresh(got.RefreshToken)
 	refusedBy(t, err, oidc.InvalidGrant, finding.GrantUnlinked)
 	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&link).Error }))
+
+	// What is decided on the record since acts on the next refresh.
+	one, _ = tokens("openid profile offline_access")
+	set := func(s federation.Settings) {
+		_, err := r.Records.Change(ctx, tester, change.KindApplication, "planner", 0, s)
+		require.NoError(t, err)
+	}
+	set(federation.Settings{"scopes": "offline_access"})
+	fewer, err := refresh(one)
+	require.NoError(t, err)
+	require.Equal(t, "openid offline_access", fewer.Scope)
+	set(federation.Settings{"scopes": "", "noRefresh": true})
+	_, err = refresh(fewer.RefreshToken)
+	refusedBy(t, err, oidc.InvalidGrant, finding.GrantEnded)
+	set(federation.Settings{"noRefresh": false})
+	require.NotEmpty(t, good(fewer.RefreshToken))
 
 	// They lie idle only so long, and never beyond the sign-in's time.
 	r.time = r.time.Add(9 * 24 * time.Hour)

@@ -83,28 +83,25 @@ func (rm *Room) ofGrant(ctx context.Context, a *asked, refresh bool) (out oidcsi
 
 // turn decides once, and keeps what came of it under the grant's revision.
 func (rm *Room) turn(ctx context.Context, a *asked, k *grants.Kept, h grant.Handle) (out oidcside.Tokens, err error) {
-	next, refreshed := k.Grant, grant.Refreshed{Scopes: k.Scopes}
-	if h.Kind == grant.CodeHandle {
-		next, err = k.Redeem(grant.Redemption{Client: a.app.ID, RedirectURI: a.form.Get("redirect_uri"),
-			Verifier: a.form.Get("code_verifier")}, a.now)
-		refreshed.Turn = next.Turn
-	} else {
-		alive := true
-		if !k.Offline {
-			if alive, err = rm.sessions.Lives(ctx, k.Session); err != nil {
-				return out, err
-			}
-		}
-		next, refreshed, err = k.Refresh(grant.Refresh{Client: a.app.ID, Turn: int(h.Number),
-			Scopes: strings.Fields(a.form.Get("scope")), Lifetimes: a.side.Lifetimes(), Session: alive}, a.now)
-	}
-	if err != nil {
+	next, refreshed, err := rm.decided(ctx, a, k, h)
+	if oidc.RefusalOf(err) != nil {
 		return out, rm.settle(ctx, a, k, next, err)
+	} else if err != nil {
+		return out, err
 	}
 	a.checks.Pass("Grant", "good for this application")
 	resources, err := narrowed(a, k.Resources)
 	if err != nil {
 		return out, err
+	}
+	is := oidcside.Issue{Gate: &a.snap.Gate, Grant: next, Word: &k.Word, Turn: int64(refreshed.Turn),
+		First: h.Kind == grant.CodeHandle, ID: random.ID(), Now: a.now}
+	var refreshes bool
+	if is.Scopes, is.Resources, refreshes = a.side.StillMay(refreshed.Scopes, resources); !refreshes {
+		is.Turn = 0
+	}
+	if h.Kind == grant.RefreshHandle && !refreshes {
+		return out, refuse(oidc.InvalidGrant, finding.New(finding.GrantEnded, finding.Fact("Setting", "noRefresh")))
 	}
 	told, err := rm.renewed(ctx, a.app, k, a.snap)
 	if f := finding.Of(err); f != nil {
@@ -112,22 +109,45 @@ func (rm *Room) turn(ctx context.Context, a *asked, k *grants.Kept, h grant.Hand
 	} else if err != nil {
 		return out, err
 	}
-	// They are made while the disk takes the grant, and given out only if it did.
+	is.Attrs = told.Attributes
+	return rm.issued(ctx, a, k, is)
+}
+
+// decided is the next value of a grant, by the code or refresh token that came.
+func (rm *Room) decided(ctx context.Context, a *asked, k *grants.Kept, h grant.Handle) (grant.Grant, grant.Refreshed,
+	error) {
+	if h.Kind == grant.CodeHandle {
+		next, err := k.Redeem(grant.Redemption{Client: a.app.ID, RedirectURI: a.form.Get("redirect_uri"),
+			Verifier: a.form.Get("code_verifier")}, a.now)
+		return next, grant.Refreshed{Turn: next.Turn, Scopes: k.Scopes}, err
+	}
+	alive := true
+	if !k.Offline {
+		var err error
+		if alive, err = rm.sessions.Lives(ctx, k.Session); err != nil {
+			return k.Grant, grant.Refreshed{}, err
+		}
+	}
+	return k.Refresh(grant.Refresh{Client: a.app.ID, Turn: int(h.Number), Scopes: strings.Fields(a.form.Get("scope")),
+		Lifetimes: a.side.Lifetimes(), Session: alive}, a.now)
+}
+
+// issued makes the tokens while the disk takes the grant, and gives them out only if
+// it did.
+func (rm *Room) issued(ctx context.Context, a *asked, k *grants.Kept, is oidcside.Issue) (oidcside.Tokens, error) {
 	type made struct {
 		oidcside.Tokens
 		err error
 	}
-	ready := make(chan made, 1)
+	side, ready := a.side, make(chan made, 1)
 	go func() {
-		got, err := a.side.Tokens(oidcside.Issue{Gate: &a.snap.Gate, Grant: next, Word: &k.Word, Attrs: told.Attributes,
-			Scopes: refreshed.Scopes, Resources: resources, Turn: int64(refreshed.Turn), First: h.Kind == grant.CodeHandle,
-			ID: random.ID(), Now: a.now})
+		got, err := side.Tokens(is)
 		ready <- made{got, err}
 	}()
-	if err := rm.settle(ctx, a, k, next, nil); err != nil {
-		return out, err
+	if err := rm.settle(ctx, a, k, is.Grant, nil); err != nil {
+		return oidcside.Tokens{}, err
 	}
-	k.Grant = next
+	k.Grant = is.Grant
 	got := <-ready
 	return got.Tokens, got.err
 }
@@ -288,7 +308,7 @@ func (rm *Room) userInfo(ctx context.Context, a *asked, token string) (map[strin
 	if b.kept == nil || b.kept.Session == "" {
 		return nil, wrong(insufficientScope, finding.Fact("Token", "is a service's, and about nobody"))
 	}
-	scopes := b.Scopes(b.kept.Grant)
+	scopes, _, _ := a.side.StillMay(b.Scopes(b.kept.Grant), nil)
 	issuer := oidcside.Issuer(&a.snap.Gate)
 	switch audience := b.Audience(b.kept.Grant, issuer); {
 	case !slices.Contains(scopes, "openid"):

@@ -34,11 +34,21 @@ type Application struct {
 	Policy      string          `json:"policyUri,omitempty"`
 	Contacts    []string        `json:"contacts,omitempty"`
 	PassedOver  []string        `json:"passedOver,omitempty"` // members of its metadata that say nothing here
+	Asked       Asked           `json:"asked,omitzero"`       // what its metadata asks to be set
 
 	ApplicationSettings `json:"-"`
 
 	keys  []oidc.Key // of KeyText
 	lives lives      // of the settings
+}
+
+// Asked are settings as client metadata asks for them. A setting that is still as it
+// was asked for follows the metadata; one that an engineer decided otherwise stays.
+type Asked struct {
+	Method    string `json:"method,omitempty"`
+	Algorithm string `json:"algorithm,omitempty"`
+	Subject   string `json:"subject,omitempty"`
+	Scopes    string `json:"scopes,omitempty"`
 }
 
 // Secret is a client secret as it is kept: a sum of it.
@@ -47,6 +57,10 @@ type Secret struct {
 	Added   time.Time `json:"added,omitzero"`
 	Expires time.Time `json:"expires,omitzero"` // zero if it does not
 }
+
+// mostNamed is how many scopes or audiences an application may ask for beside the
+// standard ones: each is a bit in a token that says nothing.
+const mostNamed = 50
 
 // mostSecrets are kept at once: one, and those that it follows.
 const mostSecrets = 4
@@ -341,6 +355,11 @@ func (a *Application) Check(*federation.Application) error {
 			if u, err := url.Parse(r); err != nil || u.Fragment != "" || strings.Contains(r, "#") {
 				return wrong(name.field, "%q names no audience: an address or name without fragment (RFC 8707 §2)", r)
 			}
+		}
+	}
+	for _, name := range []struct{ field, value string }{{"scopes", a.Scopes}, {"resources", a.Resources}} {
+		if n := len(strings.Fields(name.value)); n > mostNamed {
+			return wrong(name.field, "there are %d; at most %d are taken", n, mostNamed)
 		}
 	}
 	for _, s := range strings.Fields(a.Scopes) {

@@ -3,6 +3,7 @@ package oidcside
 import (
 	"cmp"
 	"encoding/json"
+	"fmt"
 	"net/url"
 	"regexp"
 	"slices"
@@ -105,7 +106,7 @@ func (a *Application) Receive(g *federation.Gate, _ *federation.Application, in 
 	}
 	log.Pass("Redirect URI", "on record: "+q.RedirectURI)
 	r := reply{RedirectURI: q.RedirectURI, State: q.State, Form: q.ResponseMode == "form_post", Nonce: q.Nonce,
-		Challenge: q.Challenge, Resources: q.Resources, Consent: slices.Contains(q.Prompts, "consent"),
+		Challenge: q.Challenge, Resources: once(q.Resources), Consent: slices.Contains(q.Prompts, "consent"),
 		Passive: slices.Contains(q.Prompts, "none")}
 	refusal := oidc.RefusalOf(q.Check(c))
 	var w crossing.Wish
@@ -131,6 +132,20 @@ func (a *Application) Receive(g *federation.Gate, _ *federation.Application, in 
 	return out, log, err
 }
 
+// once are texts in their order, each once.
+func once(list []string) (out []string) {
+	for _, s := range list {
+		if !slices.Contains(out, s) && len(out) <= mostNamed {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// mostContexts is how many authentication contexts a request may name: they go to
+// the provider in an address.
+const mostContexts = 20
+
 // wish is what the request demands of the sign-in, in the gate's words.
 func (a *Application) wish(g *federation.Gate, q *oidc.Request, r *reply) (w crossing.Wish, no *oidc.Refusal) {
 	w = crossing.Wish{Passive: r.Passive, MaxAge: a.lives.signIn, Contexts: q.Contexts,
@@ -152,6 +167,10 @@ func (a *Application) wish(g *federation.Gate, q *oidc.Request, r *reply) (w cro
 	}
 	if no := r.claims(q.Claims, &w); no != nil {
 		return w, no
+	}
+	if len(w.Contexts) > mostContexts {
+		return w, &oidc.Refusal{Code: oidc.InvalidRequest, Finding: finding.New(finding.OAuthRequest,
+			finding.Fact("acr_values", fmt.Sprintf("has %d; at most %d are taken", len(w.Contexts), mostContexts)))}
 	}
 	if len(w.Contexts) == 0 {
 		w.Comparison, w.Voluntary = "", false

@@ -127,7 +127,8 @@ func TestSettings(t *testing.T) {
 			`{"origins":"https://x.example/"}`},
 		"resources: \"https://x.example/#a\" names no audience": {web,
 			`{"resources":"https://x.example/#a"}`},
-		"scopes: \"a\\\"b\" is no scope": {web, `{"scopes":"a\"b"}`},
+		"scopes: \"a\\\"b\" is no scope":   {web, `{"scopes":"a\"b"}`},
+		"scopes: there are 51; at most 50": {web, `{"scopes":"` + strings.Repeat("a ", 51) + `"}`},
 		"subject: a service has no person": {federation.Typed{"kind": "service"},
 			`{"subject":"pairwise"}`},
 	} {
@@ -181,6 +182,15 @@ func TestMetadata(t *testing.T) {
 	again, _, err := oidcside.Protocol{}.ReadApplication(stored, now)
 	require.NoError(t, err)
 	require.Equal(t, a, again)
+	// What it asks for later is followed, where no engineer decided otherwise.
+	decided, err := a.With([]byte(`{"algorithm":"EdDSA"}`))
+	require.NoError(t, err)
+	later, _, err := decided.(*oidcside.Application).Take([]byte(`{"client_id":"planner","redirect_uris":["https://planner.example/back"],
+		"token_endpoint_auth_method":"client_secret_basic","id_token_signed_response_alg":"RS256","scope":"openid phone"}`),
+		federation.Trusting{})
+	require.NoError(t, err)
+	require.Equal(t, oidcside.ApplicationSettings{AuthMethod: "client_secret_basic", Scopes: "phone", Algorithm: "EdDSA"},
+		later.(*oidcside.Application).ApplicationSettings)
 	for want, document := range map[string]string{"XML": "<EntityDescriptor/>", "redirect_uris": `{"client_id":"a"}`,
 		"letters": `{"client_id":"a b","redirect_uris":["https://p.example/"]}`} {
 		_, _, err := (&oidcside.Application{}).Take([]byte(document), federation.Trusting{})

@@ -52,20 +52,23 @@ func (a *Application) Take(document []byte, _ federation.Trusting) (federation.S
 	return side, federation.Intake{}, err
 }
 
-// wants takes over what the metadata asks for where the engineer has decided
-// nothing.
+// wants takes over what the metadata asks for, where the engineer has not decided
+// otherwise.
 func (a *Application) wants(m oidc.Metadata) {
-	if a.AuthMethod == "" && m.Method != a.method() {
-		a.AuthMethod = string(m.Method)
+	was := a.Asked
+	a.Asked = Asked{Method: string(m.Method), Algorithm: m.Algorithm,
+		Scopes: strings.Join(slices.DeleteFunc(m.Scopes, func(s string) bool { return s == "openid" }), " ")}
+	if m.Pairwise {
+		a.Asked.Subject = "pairwise"
 	}
-	if a.Algorithm == "" {
-		a.Algorithm = m.Algorithm
-	}
-	if a.Subject == "" && m.Pairwise {
-		a.Subject = "pairwise"
-	}
-	if a.Scopes == "" && len(m.Scopes) > 0 {
-		a.Scopes = strings.Join(slices.DeleteFunc(m.Scopes, func(s string) bool { return s == "openid" }), " ")
+	for _, s := range []struct {
+		set        *string
+		was, wants string
+	}{{&a.AuthMethod, was.Method, a.Asked.Method}, {&a.Algorithm, was.Algorithm, a.Asked.Algorithm},
+		{&a.Subject, was.Subject, a.Asked.Subject}, {&a.Scopes, was.Scopes, a.Asked.Scopes}} {
+		if *s.set == "" || *s.set == s.was {
+			*s.set = s.wants
+		}
 	}
 }
 

@@ -140,6 +140,22 @@ func ofBits(all []string, mask uint64) (out []string) {
 	return out
 }
 
+// StillMay is what is left of scopes and audiences that were granted, by the settings
+// of now; false if it gets no refresh tokens any more.
+func (a *Application) StillMay(scopes, resources []string) (left, named []string, refreshes bool) {
+	for _, s := range scopes {
+		if a.may(s) {
+			left = append(left, s)
+		}
+	}
+	for _, r := range resources {
+		if slices.Contains(strings.Fields(a.Resources), r) {
+			named = append(named, r)
+		}
+	}
+	return left, named, !a.NoRefresh
+}
+
 // Lifetimes are how long its refresh tokens are good.
 func (a *Application) Lifetimes() grant.Lifetimes { return a.lives.refresh }
 
