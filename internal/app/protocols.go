@@ -16,7 +16,7 @@ import (
 // Protocols are the core parts. The first is what a record speaks if nothing is
 // said.
 func Protocols() []crossing.Protocol {
-	return []crossing.Protocol{samlside.Protocol{}, linkside.Protocol{}, oidcside.Protocol{}}
+	return []crossing.Protocol{samlside.Protocol{}, oidcside.Protocol{}, linkside.Protocol{}}
 }
 
 // Endpoints are the addresses of those that have some.

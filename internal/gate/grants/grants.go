@@ -106,8 +106,8 @@ func (rm *Room) Move(tx *gorm.DB, was int, next Kept) error {
 	if err != nil {
 		return err
 	}
-	done := tx.Model(&store.GrantRow{}).Where("id = ? AND revision = ?", next.ID, was).
-		Updates(map[string]any{"revision": row.Revision, "ended": row.Ended, "sealed": row.Sealed})
+	done := tx.Exec("UPDATE grant_rows SET revision = ?, ended = ?, sealed = ? WHERE id = ? AND revision = ?",
+		row.Revision, row.Ended, row.Sealed, next.ID, was)
 	if done.Error == nil && done.RowsAffected != 1 {
 		return ErrMoved
 	}

@@ -42,8 +42,8 @@ func (rm *Room) record(a *asked, err error, given *oidcside.Tokens) {
 	if err != nil && refusal == nil || refusal == nil && a.kept == nil {
 		return
 	}
-	if refusal == nil && given == nil && a.call != "revoke" {
-		return // what is only looked at is not told each time
+	if refusal == nil && (given == nil && a.call != "revoke" || a.often) {
+		return // what is only looked at, or comes again and again, is not told each time
 	}
 	steps := rm.steps(a, refusal, given)
 	if a.kept != nil && a.kept.Trace != "" {

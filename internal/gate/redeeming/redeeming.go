@@ -108,6 +108,7 @@ type asked struct {
 	now    time.Time
 	kept   *grants.Kept // that the request is about, once it is known
 	checks finding.Checks
+	often  bool // it is one of many of its kind in a short time
 }
 
 func refuse(code oidc.Code, f *finding.Finding) error { return &oidc.Refusal{Code: code, Finding: f} }

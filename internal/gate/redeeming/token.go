@@ -5,6 +5,7 @@ import (
 	"errors"
 	"slices"
 	"strings"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -132,6 +133,13 @@ func (rm *Room) decided(ctx context.Context, a *asked, k *grants.Kept, h grant.H
 		Lifetimes: a.side.Lifetimes(), Session: alive}, a.now)
 }
 
+// A client that refreshes within so short a time, after so many turns, is not
+// recorded each time: its sign-in would be nothing else.
+const (
+	oftenTurns  = 3
+	oftenWithin = time.Minute
+)
+
 // issued makes the tokens while the disk takes the grant, and gives them out only if
 // it did.
 func (rm *Room) issued(ctx context.Context, a *asked, k *grants.Kept, is oidcside.Issue) (oidcside.Tokens, error) {
@@ -147,6 +155,7 @@ func (rm *Room) issued(ctx context.Context, a *asked, k *grants.Kept, is oidcsid
 	if err := rm.settle(ctx, a, k, is.Grant, nil); err != nil {
 		return oidcside.Tokens{}, err
 	}
+	a.often = k.Turn > oftenTurns && a.now.Sub(k.Used) < oftenWithin
 	k.Grant = is.Grant
 	got := <-ready
 	return got.Tokens, got.err
