@@ -98,7 +98,7 @@ func TestCommandLine(t *testing.T) {
 		{"refuses a link without one", "", "app add bad-map --protocol link --metadata " + metadata, 1, nil,
 			[]string{"a link has no metadata"}},
 		{"refuses a protocol that is unknown", "", "app add bad-map --protocol lnk --link https://x.example", 1, nil,
-			[]string{"protocol:", "saml, link"}},
+			[]string{"protocol:", "saml, oidc, link"}},
 		{"removes a link", "", "app remove depot-map --yes", 0, []string{"removed depot-map"}, nil},
 		{"says what the gate is", "", "gate show", 0, []string{"IdP entity ID", shared.Base + "/saml/idp"}, nil},
 		{"lists the ranks of contexts", "", "context list", 0, []string{"RANK", "PasswordProtectedTransport"}, nil},

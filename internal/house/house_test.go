@@ -37,7 +37,7 @@ var apart = [][]string{{"exchange", "checking", "people", "traces", "operators",
 // rooms is what the other rooms may import of ours beside the core.
 var rooms = map[string][]string{
 	"store": {}, "gate": {"store", "gate/"}, "api": {}, "web": {"gate", "gate/", "api", "store"},
-	"web/samlweb": {"web", "gate/driving"}, "web/oidcweb": {"web", "gate/driving", "gate/redeeming"}, "client": {"api"},
+	"web/samlweb": {"web", "gate/driving"}, "web/oidcweb": {"web", "gate/driving", "gate/leaving", "gate/redeeming"}, "client": {"api"},
 	"standin": {}, "app": {"store", "gate", "gate/", "web", "web/samlweb", "web/oidcweb", "standin"}, "cli": {"client",
 		"api", "app",
 		"standin", "web"}, "house": {},

@@ -48,10 +48,12 @@ func (s *Site) Say(c fiber.Ctx, status int, title, text string) error {
 	return s.s.plain(c, status, title, text)
 }
 
-// Refuse shows a person what a finding means for them.
-func (s *Site) Refuse(c fiber.Ctx, f *finding.Finding) error {
+// Refuse shows a person what a finding means for them, with the reference by which
+// an engineer finds more.
+func (s *Site) Refuse(c fiber.Ctx, f *finding.Finding, reference string) error {
 	say := crossing.ForPerson(f)
-	return s.s.plain(c, http.StatusBadRequest, say.Title, say.Text)
+	return s.s.page(c, http.StatusBadRequest, "message.html", view{Title: "You could not be signed out", Text: say.Text,
+		Reference: reference})
 }
 
 // AskToLeave asks a person whether they want to sign out; the answer is posted to an

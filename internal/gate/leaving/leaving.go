@@ -12,10 +12,13 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/grant"
 	"innergate.example/innergate/internal/core/signout"
 	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/limit"
 	"innergate.example/innergate/internal/gate/outbox"
+	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/sessions"
 	"innergate.example/innergate/internal/store"
@@ -29,6 +32,8 @@ type Room struct {
 	sessions *sessions.Room
 	grants   *grants.Room
 	outbox   *outbox.Room
+	// strangers bounds the traces of requests that are refused.
+	strangers *limit.Flow
 }
 
 // Parts are what the room works with.
@@ -43,12 +48,38 @@ type Parts struct {
 
 // New makes a room.
 func New(p Parts) *Room {
-	return &Room{store: p.Store, now: p.Now, records: p.Records, sessions: p.Sessions, grants: p.Grants, outbox: p.Outbox}
+	return &Room{store: p.Store, now: p.Now, records: p.Records, sessions: p.Sessions, grants: p.Grants, outbox: p.Outbox,
+		strangers: limit.NewFlow()}
 }
 
 // Session is that of a browser, nil if there is none.
 func (rm *Room) Session(ctx context.Context, token string) *crossing.Session {
 	return rm.sessions.Find(ctx, token)
+}
+
+// Asked is a request to sign out as it came in, for the trace.
+type Asked struct {
+	Binding string
+	Shown   string // the request, without what could be used again
+	Network string // where it came from, for counting
+}
+
+// Refused records why a request to sign out was refused, and gives the reference by
+// which an engineer finds that. It is about no sign-in, so it says nothing of whether
+// an application works.
+func (rm *Room) Refused(a Asked, f *finding.Finding) string {
+	reference := random.Reference()
+	if !rm.strangers.Take(a.Network, rm.now()) {
+		rm.store.Traces.Drop()
+		return reference
+	}
+	at := rm.now().UTC()
+	steps := []any{crossing.TraceStep{At: at, From: crossing.Application, To: crossing.GateLane, Name: "Logout request",
+		Binding: a.Binding, Octets: a.Shown[:min(len(a.Shown), 4096)], Finding: f.From(finding.Application)},
+		crossing.TraceStep{At: at, From: crossing.GateLane, To: crossing.BrowserLane, Name: "refused page"}}
+	rm.store.Traces.Record(store.TraceHead{ID: reference, Started: at, StartedBy: "application", Result: crossing.Refused,
+		Finding: string(f.Code)}, steps, nil)
+	return reference
 }
 
 // SignOut ends a session. Ending one that has ended is no error.

@@ -18,6 +18,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/gate/leaving"
 	"innergate.example/innergate/internal/gate/redeeming"
 	"innergate.example/innergate/internal/web"
 )
@@ -277,7 +278,7 @@ func (s *endpoints) userInfo(c fiber.Ctx) error {
 func (s *endpoints) leave(c fiber.Ctx) error {
 	values, err := s.leaving(c)
 	if err != nil {
-		return s.Refuse(c, err)
+		return s.refuseLeaving(c, err)
 	}
 	token := s.Browser(c).Session
 	if c.Method() == fiber.MethodPost && token == "" {
@@ -330,13 +331,23 @@ func (s *endpoints) leaving(c fiber.Ctx) (url.Values, *finding.Finding) {
 	return out, nil
 }
 
+// refuseLeaving shows a page, and records why.
+func (s *endpoints) refuseLeaving(c fiber.Ctx, f *finding.Finding) error {
+	text := string(c.RequestCtx().URI().QueryString())
+	if c.Method() == fiber.MethodPost {
+		text = string(c.Body())
+	}
+	return s.Refuse(c, f, s.Gate().Leaving.Refused(leaving.Asked{Binding: c.Method(), Shown: oidcside.Shown(text),
+		Network: s.Network(c)}, f))
+}
+
 // left holds the request against what is on record, and finds the session; nil and
 // no error if a page was shown instead.
 func (s *endpoints) left(c fiber.Ctx, v url.Values) (*oidcside.Left, *crossing.Session, error) {
 	left, err := oidcside.ReadLeaving(s.Gate().Snapshot(), oidcside.Leaving{Hint: v.Get("id_token_hint"),
 		ClientID: v.Get("client_id"), RedirectURI: v.Get("post_logout_redirect_uri"), State: v.Get("state")})
 	if f := finding.Of(err); f != nil {
-		return nil, nil, s.Refuse(c, f)
+		return nil, nil, s.refuseLeaving(c, f)
 	} else if err != nil {
 		return nil, nil, err
 	}
@@ -354,7 +365,7 @@ func confirmation(session *crossing.Session) string {
 func (s *endpoints) confirmed(c fiber.Ctx) error {
 	values, f := s.leaving(c)
 	if f != nil {
-		return s.Refuse(c, f)
+		return s.refuseLeaving(c, f)
 	}
 	left, session, err := s.left(c, values)
 	switch {

@@ -20,9 +20,9 @@ import (
 // Request takes an authorization request in, as the query or form it came in.
 // posted says that it came by POST, pushed that it was pushed before (RFC 9126).
 func Request(form string, posted, pushed bool) *crossing.Arrival {
-	shown := signatures.ReplaceAllString(form, "${1}(signature)")
+	shown := unsigned(form)
 	a := &crossing.Arrival{Protocol: Name, From: crossing.Application, Name: "Authorization request", Binding: "GET",
-		Indirect: posted, Raw: shown, Octets: []byte(readable(shown))}
+		Indirect: posted, Raw: shown, Octets: []byte(Shown(form))}
 	if posted {
 		a.Binding = "POST"
 	}
@@ -53,9 +53,13 @@ func Unreadable(err error) *crossing.Arrival {
 	return &crossing.Arrival{Protocol: Name, From: crossing.Application, Name: "Authorization request", Broken: err}
 }
 
-// readable puts each parameter on a line, decoded.
-func readable(form string) string {
-	lines := strings.Split(form, "&")
+// unsigned is a request without the signatures of tokens in it.
+func unsigned(form string) string { return signatures.ReplaceAllString(form, "${1}(signature)") }
+
+// Shown is a request as a trace has it: a parameter on each line, decoded, and tokens
+// without their signatures.
+func Shown(form string) string {
+	lines := strings.Split(unsigned(form), "&")
 	for i, line := range lines {
 		if plain, err := url.QueryUnescape(line); err == nil {
 			lines[i] = plain
