@@ -133,7 +133,7 @@ func TestWebClient(t *testing.T) {
 	require.Contains(t, other.page.text, "You are signed out")
 	require.Eventually(t, func() bool { return !strings.Contains(other.get(planner+"/").page.text, "You are in as") },
 		5*time.Second, 50*time.Millisecond, "through the back channel")
-	other.get(shared.Base + "/oidc/op/logout?client_id=possession-planner&post_logout_redirect_uri=https://evil.example/").
+	other.get(shared.Base+"/oidc/op/logout?client_id=possession-planner&post_logout_redirect_uri=https://evil.example/").
 		refused(shared, "redirect-uri-unregistered")
 }
 
