@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -31,6 +32,7 @@ import (
 	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/redeeming"
+	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -321,6 +323,23 @@ func TestWishesAreCarriedOver(t *testing.T) {
 		require.True(t, c.holds(r.asked(r.authorize(b, c.changes...))), name)
 	}
 	require.True(t, r.asked(r.authorize(driving.Browser{}, "prompt", "none")).IsPassive)
+
+	// Whom to expect is told a provider that wants to be told, if XML can say it.
+	for _, ask := range []bool{false, true} {
+		require.NoError(t, r.changeProvider(func(s federation.Settings) { s["askSubject"] = ask }))
+		for hint, told := range map[string]bool{"ada@wrenmoor.example": ask, "Ada <& Bram>": ask, "a\x01b": false,
+			strings.Repeat("a", 257): false} {
+			r.time = r.time.Add(time.Minute)
+			o := r.authorize(driving.Browser{}, "login_hint", hint)
+			require.Equal(t, map[bool]string{true: hint}[told], r.asked(o).Subject, hint)
+			r.answer(keep(driving.Browser{}, o), r.asked(o).ID, nil)
+			rows, _, err := r.Traces.List(ctx, traces.Filter{Limit: 1})
+			require.NoError(t, err)
+			_, steps, err := r.Traces.Get(ctx, rows[0].ID)
+			require.NoError(t, err)
+			require.Equal(t, !told, strings.Contains(fmt.Sprint(steps), "whom to sign in as"), hint)
+		}
+	}
 
 	// An essential context that was not proved is refused; one that is wished for is
 	// asked for once, and then left out.

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -137,7 +138,7 @@ func (p *Provider) sso(w http.ResponseWriter, r *http.Request) {
 		p.refuse(w, ask, saml.StatusNoAuthnContext, "This provider has no such way to sign in")
 		return
 	}
-	if l, ok := p.session(r); ok && !req.ForceAuthn {
+	if l, ok := p.session(r); ok && !req.ForceAuthn && l.person.called(req.Subject) {
 		p.answer(w, r, l, ask, p.Fault)
 		return
 	}
@@ -146,7 +147,7 @@ func (p *Provider) sso(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	v := p.page("Sign in to " + p.Title)
-	v.Pending = newID()
+	v.Pending, v.Username = newID(), strings.TrimSuffix(req.Subject, mailDomain)
 	p.mu.Lock()
 	p.pending[v.Pending] = ask
 	p.mu.Unlock()

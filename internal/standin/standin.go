@@ -44,7 +44,12 @@ type Person struct {
 }
 
 // Mail is the person's address.
-func (p Person) Mail() string { return p.Username + "@wrenmoor.example" }
+func (p Person) Mail() string { return p.Username + mailDomain }
+
+const mailDomain = "@wrenmoor.example"
+
+// called reports whether a name is the person's, or none.
+func (p Person) called(name string) bool { return name == "" || name == p.Username || name == p.Mail() }
 
 func newID() string {
 	b := make([]byte, 16)
@@ -118,6 +123,7 @@ type page struct {
 	Kind, Title, Name string
 	Error, Text       string
 	Pending, Target   string
+	Username          string
 	Faults            []Fault
 	Fault             string
 	People            []Person

@@ -57,6 +57,8 @@ export const providerFields: Field[] = [
     { value: 'post', label: 'POST' }] },
   { name: 'useArtifact', label: 'Ask for answers by artifact', kind: 'switch',
     hint: 'for providers that insist on it; needs a back channel from the gate to the provider' },
+  { name: 'askSubject', label: 'Name in requests whom the application expects', kind: 'switch',
+    hint: 'as Subject; the provider may then refuse everybody else' },
   { name: 'signRequests', label: 'Sign requests, even if its metadata does not want it', kind: 'switch' },
   { name: 'requireSignedAssertion', label: 'Demand that the assertion itself is signed', kind: 'switch',
     hint: 'a signature on the Response alone is not enough then' },

@@ -3,7 +3,10 @@ package samlside
 import (
 	"crypto"
 	"encoding/json"
+	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
@@ -73,12 +76,32 @@ func (p *Provider) ask(in crossing.In) crossing.Out {
 			ForceAuthn: w.Force || w.MaxAge > 0, IsPassive: w.Passive, Contexts: w.Contexts, Comparison: w.Comparison,
 			ProxyCount: w.Hops,
 			Requesters: w.Requesters, ByArtifact: p.UseArtifact, NameIDFormat: p.AskNameIDFormat}}
+	hint, told := p.hint(w.Hints)
+	plan.request.Subject = hint
 	own, err := json.Marshal(asked{ID: id})
 	out := crossing.Out{Own: own, Handle: id, Next: &crossing.Leave{To: crossing.Provider, Plan: plan}, Err: err}
-	if len(w.Hints) > 0 {
+	if !told {
 		out.Unsaid = append(out.Unsaid, "whom to sign in as")
 	}
 	return out
+}
+
+// mostHint bounds in octets what a request names as its Subject.
+const mostHint = 256
+
+// hint is the name that a request can carry as its Subject, and whether nothing
+// expected is lost by that. A provider must then answer for that person or not at
+// all (SAML core §3.4.1), so it goes only where the record says so.
+func (p *Provider) hint(expected []string) (name string, told bool) {
+	if len(expected) == 0 {
+		return "", true
+	}
+	name = expected[0]
+	bare := strings.IndexFunc(name, func(r rune) bool { return !unicode.IsPrint(r) }) < 0
+	if !p.AskSubject || len(expected) > 1 || len(name) > mostHint || !utf8.ValidString(name) || !bare {
+		return "", false
+	}
+	return name, true
 }
 
 // ask is the plan of an AuthnRequest.
@@ -102,7 +125,8 @@ func (a ask) Render(g *federation.Gate, _ crossing.Made) (crossing.Rendered, err
 // Sent says what is asked for.
 func (a ask) Sent() []federation.Value {
 	r := a.request
-	out := values("Issuer", r.Issuer, "Destination", a.to.Location, labelACS, r.ACS, "NameIDPolicy Format", r.NameIDFormat)
+	out := values("Issuer", r.Issuer, "Destination", a.to.Location, labelACS, r.ACS, "NameIDPolicy Format", r.NameIDFormat,
+		"Subject NameID", r.Subject)
 	if r.ForceAuthn {
 		out = append(out, values("ForceAuthn", "true")...)
 	}

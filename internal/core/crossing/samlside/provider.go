@@ -26,6 +26,7 @@ type ProviderSettings struct {
 	SignRequests           bool   `json:"signRequests"`
 	RequestBinding         string `json:"requestBinding"`
 	AskNameIDFormat        string `json:"askNameIdFormat"`
+	AskSubject             bool   `json:"askSubject"`
 	OwnEntityID            string `json:"ownEntityId"`
 	FormerEntityID         string `json:"formerEntityId"`
 	UseArtifact            bool   `json:"useArtifact"`
@@ -42,6 +43,8 @@ var providerSettings = []federation.Setting{
 		Text: "How requests are sent; empty prefers redirect"},
 	{Name: "askNameIdFormat", Most: 200,
 		Text: "NameID format to ask for: emailAddress, persistent, transient, unspecified; empty leaves it to the provider"},
+	{Name: "askSubject",
+		Text: "Name in requests whom the application expects; the provider may then refuse everybody else"},
 	{Name: "ownEntityId", Most: 1024, Text: "Entity ID of the gate towards it"},
 	{Name: "formerEntityId", Most: 1024,
 		Text: "Accepted beside it as audience, while moving; kept by itself when ownEntityId changes, empty once the provider knows the new one"},
