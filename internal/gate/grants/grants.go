@@ -183,6 +183,17 @@ type Filter struct {
 	Offset, Limit int
 }
 
+// page reads one page of a list, and how long the whole list is.
+func page[R any](of *gorm.DB, f Filter, order string) (rows []R, total int64, err error) {
+	of = of.Model(new(R))
+	if f.Person != 0 {
+		of = of.Where("person = ?", f.Person)
+	}
+	err = errors.Join(of.Session(&gorm.Session{}).Count(&total).Error,
+		of.Order(order).Offset(f.Offset).Limit(f.Limit).Find(&rows).Error)
+	return rows, total, err
+}
+
 // Consents lists what people agreed to for an application, the latest first, and how
 // many there are.
 func (rm *Room) Consents(ctx context.Context, app string, f Filter) ([]Consent, int64, error) {
@@ -190,14 +201,8 @@ func (rm *Room) Consents(ctx context.Context, app string, f Filter) ([]Consent, 
 	if err != nil {
 		return nil, 0, err
 	}
-	q := rm.store.Read.WithContext(ctx).Model(&store.ConsentRow{}).Where("app = ?", string(a.ID))
-	if f.Person != 0 {
-		q = q.Where("person = ?", f.Person)
-	}
-	var total int64
-	var rows []store.ConsentRow
-	err = errors.Join(q.Session(&gorm.Session{}).Count(&total).Error,
-		q.Order("at DESC, person").Offset(f.Offset).Limit(f.Limit).Find(&rows).Error)
+	rows, total, err := page[store.ConsentRow](rm.store.Read.WithContext(ctx).Where("app = ?", string(a.ID)), f,
+		"at DESC, person")
 	out := []Consent{}
 	for _, r := range rows {
 		out = append(out, Consent{Person: r.Person, Scopes: strings.Fields(r.Scopes), At: r.At})
@@ -226,15 +231,8 @@ func (rm *Room) List(ctx context.Context, app string, f Filter) ([]Grant, int64,
 	if err != nil {
 		return nil, 0, err
 	}
-	q := rm.store.Read.WithContext(ctx).Model(&store.GrantRow{}).Where("app = ? AND expires > ?", string(a.ID),
-		rm.now().UTC())
-	if f.Person != 0 {
-		q = q.Where("person = ?", f.Person)
-	}
-	var total int64
-	var rows []store.GrantRow
-	err = errors.Join(q.Session(&gorm.Session{}).Count(&total).Error,
-		q.Order("began DESC, id").Offset(f.Offset).Limit(f.Limit).Find(&rows).Error)
+	rows, total, err := page[store.GrantRow](rm.store.Read.WithContext(ctx).Where("app = ? AND expires > ?",
+		string(a.ID), rm.now().UTC()), f, "began DESC, id")
 	out := []Grant{}
 	for _, r := range rows {
 		if err != nil {

@@ -120,10 +120,8 @@ func (rm *Room) End(tx *gorm.DB, s *crossing.Session) (int, error) {
 	if err := rm.grants.EndSession(tx, s.Lasting, grant.SignedOut); err != nil {
 		return 0, err
 	}
-	for _, row := range []any{&store.IssuedRow{}} {
-		if err := tx.Where("session = ?", ref).Delete(row).Error; err != nil {
-			return 0, err
-		}
+	if err := tx.Where("session = ?", ref).Delete(&store.IssuedRow{}).Error; err != nil {
+		return 0, err
 	}
 	return len(notices), tx.Where("hash = ?", ref).Delete(&store.SessionRow{}).Error
 }
