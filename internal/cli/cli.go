@@ -230,12 +230,31 @@ func noCommand(path, given string, names []string) error {
 	return &usageError{fmt.Sprintf("there is no command %q", path+" "+given), do}
 }
 
-var unknownFlag = regexp.MustCompile(`flag provided but not defined: -+(\S+)`)
+var (
+	unknownFlag = regexp.MustCompile(`flag provided but not defined: -+(\S+)`)
+	wrongValue  = regexp.MustCompile(`(?s)^invalid value (".*") for flag -+(\S+): (.*)$`)
+)
+
+// valueError says what an option takes that was given something else.
+func valueError(given, option, cause, do string) error {
+	switch {
+	case strings.Contains(cause, "out of range"):
+		cause = "is out of range"
+	case strings.Contains(cause, "ParseInt"):
+		cause = "is no whole number"
+	default:
+		cause, do = "cannot be its value", fmt.Sprintf("Write --%s alone, or leave it out.", option)
+	}
+	return &usageError{fmt.Sprintf("--%s: %s %s", option, given, cause), do}
+}
 
 func flagError(cmd *ucli.Command, path string, err error) error {
 	do := fmt.Sprintf("See %s --help.", path)
 	m := unknownFlag.FindStringSubmatch(err.Error())
 	if m == nil {
+		if v := wrongValue.FindStringSubmatch(err.Error()); v != nil {
+			return valueError(v[1], v[2], v[3], do)
+		}
 		return &usageError{err.Error(), do}
 	}
 	var names []string

@@ -183,6 +183,21 @@ type Filter struct {
 	Offset, Limit int
 }
 
+// narrowed is the application whose list is wanted. A person to whom it is narrowed
+// must be one.
+func (rm *Room) narrowed(ctx context.Context, app string, f Filter) (*federation.Application, error) {
+	a, err := rm.records.Application(app)
+	if err != nil || f.Person == 0 {
+		return a, err
+	}
+	var n int64
+	err = rm.store.Read.WithContext(ctx).Model(&store.PersonRow{}).Where("id = ?", f.Person).Count(&n).Error
+	if err == nil && n == 0 {
+		err = &change.NotFoundError{Kind: "person", Name: fmt.Sprint(f.Person)}
+	}
+	return a, err
+}
+
 // page reads one page of a list, and how long the whole list is.
 func page[R any](of *gorm.DB, f Filter, order string) (rows []R, total int64, err error) {
 	of = of.Model(new(R))
@@ -197,7 +212,7 @@ func page[R any](of *gorm.DB, f Filter, order string) (rows []R, total int64, er
 // Consents lists what people agreed to for an application, the latest first, and how
 // many there are.
 func (rm *Room) Consents(ctx context.Context, app string, f Filter) ([]Consent, int64, error) {
-	a, err := rm.records.Application(app)
+	a, err := rm.narrowed(ctx, app, f)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -227,7 +242,7 @@ type Grant struct {
 // List lists grants of an application that give something or gave it lately, the
 // latest first, and how many there are.
 func (rm *Room) List(ctx context.Context, app string, f Filter) ([]Grant, int64, error) {
-	a, err := rm.records.Application(app)
+	a, err := rm.narrowed(ctx, app, f)
 	if err != nil {
 		return nil, 0, err
 	}
