@@ -103,7 +103,7 @@ func (d *demo) host(name string) string {
 	}
 	for _, p := range d.Providers {
 		if p.Name == name {
-			return strings.TrimSuffix(p.Metadata, "/metadata")
+			return strings.TrimSuffix(p.Home, "/")
 		}
 	}
 	panic("no stand-in " + name)
@@ -244,12 +244,13 @@ func (v *visitor) refused(d *demo, code string) {
 	require.Fail(v.t, "no step carries the finding")
 }
 
-// freePorts gives an address whose port and the four after it are free now.
+// freePorts gives an address whose port and those after it, which the demo takes for its
+// stand-ins, are free now.
 func freePorts(t *testing.T) string {
 	t.Helper()
 	for port := 20000 + os.Getpid()%20000; port < 65000; port += 7 {
 		free := true
-		for i := range 5 {
+		for i := range 16 {
 			ln, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port+i))
 			if err != nil {
 				free = false

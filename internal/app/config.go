@@ -42,6 +42,7 @@ type PublisherConfig struct {
 	URL          string `yaml:"url"`
 	Contact      string `yaml:"contact"`
 	Mail         string `yaml:"mail"`
+	Policy       string `yaml:"policy"` // address of its privacy policy
 }
 
 // SessionConfig says how long a sign-in counts here.

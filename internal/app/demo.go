@@ -45,6 +45,14 @@ type scenarioProvider struct {
 	Title    string `yaml:"title"`
 	Protocol string `yaml:"protocol"`
 	EntityID string `yaml:"entityId"`
+	// Of OpenID Connect and OAuth 2.0.
+	ClientID     string           `yaml:"clientId"`
+	ClientSecret string           `yaml:"clientSecret"`
+	SecretID     string           `yaml:"secretId"`
+	Domain       string           `yaml:"domain"`
+	Scopes       string           `yaml:"scopes"`
+	Identifier   string           `yaml:"identifier"`
+	People       []standin.Person `yaml:"people"`
 }
 
 type scenarioApplication struct {
@@ -88,7 +96,9 @@ type ReadyFederation struct {
 type ReadyProvider struct {
 	Name     string        `json:"name"`
 	Protocol string        `json:"protocol"`
-	Metadata string        `json:"metadata"`
+	Metadata string        `json:"metadata,omitempty"`
+	Issuer   string        `json:"issuer,omitempty"`
+	Home     string        `json:"home"` // its page for people
 	People   []ReadyPerson `json:"people"`
 }
 
@@ -150,7 +160,7 @@ func Demo(ctx context.Context, o DemoOptions) (err error) {
 	s, err := startService(ctx, serviceOptions{base: base, data: filepath.Join(o.Data, "data"),
 		sealKey: filepath.Join(o.Data, "seal.key"),
 		skew:    time.Minute, allowHTTP: true, publisher: federation.Publisher{Organisation: "Wrenmoor Rail",
-			URL: "https://wrenmoor.example", Contact: "Signal box", Mail: "signal-box@wrenmoor.example"},
+			URL: "https://wrenmoor.example", Contact: "Signal box", Mail: "signal-box@wrenmoor.example", Policy: "https://wrenmoor.example/privacy"},
 		traces: store.TraceLimits{Keep: 10000}, metrics: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")},
 		networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"),
 			netip.MustParsePrefix("::1/128")}, log: o.Log}, newBounded(ln, nil, o.Log))
@@ -264,9 +274,11 @@ func (d *running) say(sc *scenario) {
 		}
 	}
 	fmt.Printf("  at the gate        %s/open/%s\n", d.ready.Base, d.ready.Applications[0].Name)
-	fmt.Printf("  sign in as         %s, password %s (%d more on %s)\n\n", sc.People[0].Username, sc.People[0].Password,
-		len(sc.People)-1,
-		strings.TrimSuffix(d.ready.Providers[0].Metadata, "metadata"))
+	for _, p := range d.ready.Providers {
+		fmt.Printf("  %-18s %s, password %s (%d more on %s)\n", "as of "+p.Name, p.People[0].Username,
+			p.People[0].Password, len(p.People)-1, p.Home)
+	}
+	fmt.Println()
 	fmt.Printf("For the command line:\n  export INNERGATE_URL=%s INNERGATE_TOKEN=%s\n\nCtrl-C stops the demo.\n",
 		d.ready.Base, d.ready.Token)
 }

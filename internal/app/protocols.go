@@ -4,6 +4,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/crossing/linkside"
 	"innergate.example/innergate/internal/core/crossing/oidcside"
+	"innergate.example/innergate/internal/core/crossing/rpside"
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/web"
 	"innergate.example/innergate/internal/web/oidcweb"
@@ -16,7 +17,7 @@ import (
 // Protocols are the core parts. The first is what a record speaks if nothing is
 // said.
 func Protocols() []crossing.Protocol {
-	return []crossing.Protocol{samlside.Protocol{}, oidcside.Protocol{}, linkside.Protocol{}}
+	return []crossing.Protocol{samlside.Protocol{}, oidcside.Protocol{}, rpside.Protocol{}, linkside.Protocol{}}
 }
 
 // Endpoints are the addresses of those that have some.

@@ -155,7 +155,8 @@ func Serve(ctx context.Context, path string) error {
 		sessionLife: life, sessionIdle: idle,
 		networks: fetchFrom, metrics: metrics, proxies: proxies,
 		publisher: federation.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL,
-			Contact: c.Publisher.Contact, Mail: c.Publisher.Mail}, traces: store.TraceLimits{Keep: c.Traces.Keep,
+			Contact: c.Publisher.Contact, Mail: c.Publisher.Mail,
+			Policy: c.Publisher.Policy}, traces: store.TraceLimits{Keep: c.Traces.Keep,
 			Age: time.Duration(c.Traces.Days) * 24 * time.Hour, Octets: int64(c.Traces.Megabytes) << 20,
 			Strangers: c.Traces.Strangers},
 		allowHTTP: c.Fetch.AllowHTTP, log: log}, ln)

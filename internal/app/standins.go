@@ -18,9 +18,10 @@ import (
 // its record is added from; what is ready is filled in. These tables are the
 // stand-ins' part of plugging a protocol in.
 var (
-	demoProviders = map[string]func(d *running, sc *scenario, p scenarioProvider, out *ReadyProvider) (records.Source,
-		error){
-		"saml": (*running).samlProvider,
+	demoProviders = map[string]func(d *running, p scenarioProvider, n *records.NewProvider, out *ReadyProvider) error{
+		"saml":   (*running).samlProvider,
+		"oidc":   (*running).issuer,
+		"oauth2": (*running).issuer,
 	}
 	demoApplications = map[string]func(d *running, a scenarioApplication, n *records.NewApplication,
 		out *ReadyApplication) error{
@@ -34,16 +35,18 @@ func (d *running) providers(ctx context.Context, sc *scenario) error {
 	g := d.service.gate
 	for _, p := range sc.Providers {
 		out := ReadyProvider{Name: p.Name, Protocol: p.Protocol}
-		for _, person := range sc.People {
+		if p.People == nil {
+			p.People = sc.People
+		}
+		for _, person := range p.People {
 			out.People = append(out.People, ReadyPerson{person.Username, person.Password})
 		}
-		src, err := demoProviders[p.Protocol](d, sc, p, &out)
-		if err != nil {
+		n := records.NewProvider{Name: p.Name, Title: p.Title, Protocol: p.Protocol}
+		if err := demoProviders[p.Protocol](d, p, &n, &out); err != nil {
 			return err
 		}
 		if _, err := g.Records.Provider(p.Name); err != nil {
-			if _, err := g.Records.AddProvider(ctx, change.By{Who: "demo"}, records.NewProvider{Name: p.Name, Title: p.Title,
-				Protocol: p.Protocol, Source: src}); err != nil {
+			if _, err := g.Records.AddProvider(ctx, change.By{Who: "demo"}, n); err != nil {
 				return err
 			}
 		}
@@ -52,17 +55,43 @@ func (d *running) providers(ctx context.Context, sc *scenario) error {
 	return nil
 }
 
-func (d *running) samlProvider(sc *scenario, p scenarioProvider, out *ReadyProvider) (records.Source, error) {
+func (d *running) samlProvider(p scenarioProvider, n *records.NewProvider, out *ReadyProvider) error {
 	pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", p.Name+".pem"), p.Name)
 	if err != nil {
-		return records.Source{}, err
+		return err
 	}
 	base, err := d.serve(func(base string) (http.Handler, error) {
 		return (&standin.Provider{Name: p.Name, Title: p.Title, Base: base, EntityID: p.EntityID,
-			Gate: d.service.gate.Base() + "/saml/sp/" + p.Name, People: sc.People, Pair: pair}).Handler()
+			Gate: d.service.gate.Base() + "/saml/sp/" + p.Name, People: p.People, Pair: pair}).Handler()
 	})
-	out.Metadata = base + "/metadata"
-	return records.Source{Address: out.Metadata}, err
+	out.Home, out.Metadata = base+"/", base+"/metadata"
+	n.Source = records.Source{Address: out.Metadata}
+	return err
+}
+
+// issuer starts a stand-in OpenID provider, or one of OAuth 2.0.
+func (d *running) issuer(p scenarioProvider, n *records.NewProvider, out *ReadyProvider) error {
+	pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", p.Name+".pem"), p.Name)
+	if err != nil {
+		return err
+	}
+	plain := p.Protocol == "oauth2"
+	base, err := d.serve(func(base string) (http.Handler, error) {
+		return (&standin.Issuer{Name: p.Name, Title: p.Title, Base: base, Plain: plain, Gate: d.service.gate.Base(),
+			ClientID: p.ClientID, Secret: p.ClientSecret, SecretID: p.SecretID, Domain: p.Domain, People: p.People,
+			Pair: pair}).Handler()
+	})
+	t := federation.Typed{"clientId": p.ClientID, "clientSecret": p.ClientSecret}
+	if plain {
+		t["authorize"], t["token"] = base+"/authorize", base+"/token"
+		t["userinfo"] = base + "/api/me " + base + "/api/me/emails"
+		n.Settings = federation.Settings{"identifier": p.Identifier}
+	} else {
+		t["issuer"], out.Issuer = base, base
+		n.Settings = federation.Settings{"scopes": p.Scopes, "allowUnsolicited": true}
+	}
+	out.Home, n.Source = base+"/", records.Source{Typed: t}
+	return err
 }
 
 func (d *running) applications(ctx context.Context, sc *scenario) error {

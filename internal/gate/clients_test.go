@@ -323,7 +323,7 @@ func TestClientAssertions(t *testing.T) {
 	garbage := []byte("<html>")
 	set.Store(&garbage)
 	r.time = r.time.Add(2 * time.Hour)
-	require.NoError(t, r.Redeeming.RefreshKeys(ctx))
+	require.NoError(t, r.Copies.RefreshDue(ctx))
 	require.NoError(t, call(second, "two", nil), "the last good copy stays")
 	found, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"feed"}, Code: string(finding.JWKSUnusable)})
 	require.NoError(t, err)

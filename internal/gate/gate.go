@@ -14,6 +14,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/checking"
+	"innergate.example/innergate/internal/gate/copies"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/editions"
 	"innergate.example/innergate/internal/gate/exchange"
@@ -53,6 +54,7 @@ type Options struct {
 type Gate struct {
 	Records   *records.Room
 	Freshness *freshness.Room
+	Copies    *copies.Room
 	Exchange  *exchange.Room
 	Checking  *checking.Room
 	People    *people.Room
@@ -127,10 +129,11 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
+	g.Copies = copies.New(o.Store, o.Now, out, g.Records)
 	g.Rollover = rollover.New(o.Store, o.Now, g.Keys, g.Records)
 	g.People = people.New(o.Store, o.Now, g.Records)
 	g.Checking = checking.New(checking.Parts{Store: o.Store, Now: o.Now, Fetch: out, Records: g.Records, Editions: kept,
-		Freshness: g.Freshness})
+		Freshness: g.Freshness, Copies: g.Copies})
 	g.Exchange, err = exchange.New(g.ctx, exchange.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out,
 		Records:   g.Records,
 		Freshness: g.Freshness, Editions: kept})
@@ -142,10 +145,10 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Leaving = leaving.New(leaving.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions,
 		Grants: g.Grants, Outbox: g.Outbox})
 	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
-		Sessions: g.sessions, People: g.People, Grants: g.Grants, Tries: g.tries})
+		Sessions: g.sessions, People: g.People, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries})
 	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
 		Sessions: g.sessions, People: g.People, Keys: g.Keys, Tries: g.tries, Grants: g.Grants, Leaving: g.Leaving,
-		Outbox: g.Outbox})
+		Outbox: g.Outbox, Copies: g.Copies})
 	return err
 }
 
@@ -167,6 +170,8 @@ func (g *Gate) sweep() {
 			return
 		case <-g.Outbox.Woken():
 			g.working.Go(func() { g.report("sending failed", g.Outbox.SendDue(g.ctx)) })
+		case <-g.Records.Changed():
+			g.working.Go(func() { g.report("asking for copies failed", g.Copies.RefreshDue(g.ctx)) })
 		case <-tick.C:
 			g.sessions.Sweep(g.now())
 			g.tries.Sweep(g.now())
@@ -179,7 +184,7 @@ func (g *Gate) sweep() {
 			}
 			g.working.Go(func() {
 				g.report("refreshing or sending failed", errors.Join(g.Outbox.SendDue(g.ctx), g.Exchange.RefreshDue(g.ctx),
-					g.Redeeming.RefreshKeys(g.ctx)))
+					g.Copies.RefreshDue(g.ctx)))
 			})
 		}
 	}

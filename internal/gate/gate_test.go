@@ -21,6 +21,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/crossing/linkside"
 	"innergate.example/innergate/internal/core/crossing/oidcside"
+	"innergate.example/innergate/internal/core/crossing/rpside"
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
@@ -41,7 +42,7 @@ var (
 )
 
 // protocols are those of the service.
-var protocols = []crossing.Protocol{samlside.Protocol{}, linkside.Protocol{}, oidcside.Protocol{}}
+var protocols = []crossing.Protocol{samlside.Protocol{}, linkside.Protocol{}, oidcside.Protocol{}, rpside.Protocol{}}
 
 // messageID is an ID for a message of the other side.
 func messageID() string { return "_" + random.ID() }

@@ -21,11 +21,11 @@ import (
 var core = []string{"nearword", "strictjson", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "profile",
 	"federation",
 	"policy", "checks", "grant", "crossing", "signout",
-	"crossing/samlside", "crossing/linkside", "crossing/oidcside"}
+	"crossing/samlside", "crossing/linkside", "crossing/rpside", "crossing/oidcside"}
 
 // gate is the order of the service from the ground up; the rooms may import the
 // store beside the core.
-var gate = []string{"random", "change", "limit", "fetch", "keyring", "freshness", "editions", "sessions", "records",
+var gate = []string{"random", "change", "limit", "fetch", "keyring", "freshness", "editions", "sessions", "records", "copies",
 	"rollover", "exchange",
 	"checking", "people", "outbox", "grants", "leaving", "redeeming", "driving", "traces", "operators"}
 
@@ -150,7 +150,9 @@ var protocols = map[*regexp.Regexp][]string{
 		"../cli/standins.go", "../app/", "../gate/editions/", "../gate/exchange/aggregate",
 		"../core/finding/catalogue.go"},
 	regexp.MustCompile(`(?i)oidc|openid`): {"../core/oidc/", "../core/grant/", "../core/finding/catalogue.go",
-		"../core/crossing/oidcside/", "../gate/redeeming/", "../web/oidcweb/", "../standin/", "../cli/standins", "../app/"},
+		"../core/crossing/oidcside/", "../core/crossing/rpside/", "../gate/redeeming/", "../web/oidcweb/", "../standin/", "../cli/standins", "../app/"},
+	regexp.MustCompile(`(?i)oauth2|rpside`): {"../core/oidc/", "../core/crossing/oidcside/", "../core/crossing/rpside/",
+		"../web/oidcweb/", "../standin/", "../app/"},
 	regexp.MustCompile(`linkside`): {"../core/crossing/linkside/", "../app/"},
 }
 

@@ -139,6 +139,8 @@ type page struct {
 	Entities, Edition int
 	In                *shownClient
 	Client            string // client ID
+	Issuer            string
+	Plain             bool // OAuth 2.0 without ID tokens
 }
 
 func show(w http.ResponseWriter, status int, name string, p page) {

@@ -206,7 +206,18 @@ type IdentifierRow struct {
 	Since      time.Time
 }
 
-// KeySetRow is the last good copy of the keys at an application's address.
+// UpstreamRow is what a provider gave with its word, beside a session.
+type UpstreamRow struct {
+	Session      string `gorm:"primaryKey"` // its lasting name
+	Provider     string `gorm:"primaryKey"` // ID
+	TheirSession []byte // hash of the provider's name for it
+	TheirSubject []byte // hash of the provider's name for the person
+	Sealed       []byte
+	Expires      time.Time `gorm:"index"`
+}
+
+// KeySetRow is the last good copy of the document, such as keys, that lies at an address
+// of the other side.
 type KeySetRow struct {
 	Record  string `gorm:"primaryKey"` // ID
 	Address string
@@ -214,6 +225,7 @@ type KeySetRow struct {
 	At      time.Time // of the copy
 	Tried   time.Time
 	Problem string // why the last try gave none, "" if it did
+	Changed []byte // JSON: how the copy differs from the one before
 }
 
 // IssuedRow remembers what an application was told within a session, for logout.

@@ -333,7 +333,10 @@ func (s *Store) Sweep(ctx context.Context, now time.Time) error {
 				return err
 			}
 		}
-		return errors.Join(tx.Where("until < ?", now.UTC()).Delete(&UsedRow{}).Error,
+		// What is given for longer than a session may rest on what a provider gave.
+		return errors.Join(tx.Where(`expires < ? AND NOT EXISTS (SELECT 1 FROM grant_rows g WHERE
+			g.session = upstream_rows.session AND g.ended = '')`, now.UTC()).Delete(&UpstreamRow{}).Error,
+			tx.Where("until < ?", now.UTC()).Delete(&UsedRow{}).Error,
 			tx.Where("until < ?", now.UTC()).Delete(&AcknowledgedRow{}).Error)
 	})
 }

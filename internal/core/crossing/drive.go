@@ -422,6 +422,9 @@ func (d *drive) lost() step {
 		delete(d.f.People, lost.Key)
 		return (*drive).match
 	case Once:
+		if lost.As != "" {
+			return d.refuse(finding.New(lost.As))
+		}
 		return d.refuse(finding.New(finding.AssertionReplayed, finding.Fact("Assertion", lost.ID)))
 	case Keep:
 		return d.ends(&Go{To: d.address()}, "")
@@ -506,7 +509,7 @@ func (d *drive) suffice() step {
 		st.Reasons = append(st.Reasons, insufficient(wish, &a.Authentication, f))
 		return (*drive).ask
 	}
-	st.Reasons.Add(reason.SessionSuffices, d.p.Title, stamp(a.At))
+	st.Reasons.Add(reason.SessionSuffices, d.p.Title, stamp(a.When()))
 	st.Reasons = append(st.Reasons, reasons...)
 	d.s.here.answer, d.s.here.by = a, d.f.Session
 	return (*drive).intake

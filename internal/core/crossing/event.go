@@ -71,8 +71,12 @@ type Facts struct {
 	Found    *State            // of Need.Find, nil if there is none
 	Called   []byte            // of Need.Call: what went out, for the trace
 	Reply    []byte            // and what came back
+	Status   int               // with this status of HTTP
+	Type     string            // and this Content-Type
 	Replied  bool
 	CallFail *finding.Finding // why there is no reply
+	Copied   any              // of Need.Copy: the document as the side read it, nil if there is none
+	CopyFail *finding.Finding // why there is none
 }
 
 // Arrival is a message as it came in, read once.

@@ -106,7 +106,13 @@ type Need struct {
 	Tries  string        // was it tried too often, by this key and from this network?
 	Find   []string      // which crossing is known by one of these?
 	Agreed *Agreed       // what has this person agreed to before?
+	Copy   *Copy         // the document that the provider's side relies on (federation.Copying)
 	Call   *Call         // something outside has to be asked; the effects so far are stored first
+}
+
+// Copy asks for the document at an address of the provider, of which a copy is kept.
+type Copy struct {
+	Anew bool // what is kept does not do; it is asked for again, unless that was just now
 }
 
 // Agreed asks what somebody agreed to that an application may be told.
@@ -179,6 +185,8 @@ type Call struct {
 	Plan      CallPlan
 	Limit     int64 // of the answer, in octets
 	Unreached finding.Code
+	Get       bool // nothing is posted
+	AnyStatus bool // an answer of any status is one, and so is its body
 }
 
 // CallPlan is a call that is decided and not yet made.
@@ -191,6 +199,14 @@ type CallOctets struct {
 	Header map[string]string
 	Body   []byte // posted
 	Shown  []byte // for the trace; secrets left out
+	// Secrets are texts that are not believed, kept or shown where they come back.
+	Secrets []string
+}
+
+// PutUpstream keeps what a provider gave with its word.
+type PutUpstream struct {
+	Provider federation.ID
+	Upstream
 }
 
 // Effect is something to be stored. Each has a guard; one that fails comes back
@@ -205,6 +221,8 @@ type Once struct {
 	// Known says that it may have been used before, and that the refusal says so
 	// already: then that is no loss.
 	Known bool `json:"known,omitempty"`
+	// As is the finding if it was used before, "" for that of an assertion.
+	As finding.Code `json:"as,omitempty"`
 }
 
 // MakePerson makes an account with a link. Its guard: nobody has the link.
@@ -293,5 +311,6 @@ func (PutConsent) effect()  {}
 func (Queue) effect()       {}
 func (Moved) effect()       {}
 func (Tried) effect()       {}
+func (PutUpstream) effect() {}
 func (Keep) effect()        {}
 func (End) effect()         {}

@@ -89,7 +89,7 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 	out := Entry{At: at, Kind: e.Kind, App: clip(e.App), Target: e.Target, Via: e.Via, Again: e.Again, Holds: d.holds(),
 		Before: before.Resting(), Told: t.Told,
 		New: f.New, People: map[string]Person{}, Decided: t.Decided}
-	out.Before.ProviderState, out.Before.Browser.Secret = nil, nil
+	out.Before.ProviderState, out.Before.Upstream, out.Before.Browser.Secret = nil, nil, nil
 	if a := e.Arrival; a != nil {
 		out.From, out.State = a.From, clip(a.State)
 		if out.Record = federation.Name(t.About.Provider); a.From == Application {

@@ -27,18 +27,20 @@ type In struct {
 	Crossing string          // our handle, to be carried by the provider
 	Own      json.RawMessage // what the side left in the state, nil at first and for what nobody asked for
 	Held     any             // what it left for this turn only
+	Mine     bool            // the browser is the one that began the crossing
 	Wish     Wish            // contexts in the provider's words
 	Event    Event
 	Facts    Facts
 	Now      time.Time
 }
 
-// Out is what came of a step: exactly one of Next, Answer and Err is set.
+// Out is what came of a step: exactly one of Next, Answer, Starts and Err is set.
 type Out struct {
 	Own      json.RawMessage
 	Held     any
 	Next     Next // *Leave, *Show, *Challenge or *Need
 	Answer   *Answer
+	Starts   bool // the provider sends somebody to sign in; Arrival.State says where to
 	Err      error
 	Find     []string       // the crossing may be known by one of these
 	Handle   string         // further name that the answer finds the crossing by
@@ -49,6 +51,16 @@ type Out struct {
 	Verified bool           // a signature of the provider held
 	Unsaid   []string       // hints of the wish that it cannot tell the provider
 	Replied  *TraceStep     // what a call brought in
+	Upstream *Upstream      // with Answer: what of it is kept beside the session
+}
+
+// Upstream is what a provider gave with its word that is kept, sealed, as long as the
+// session: to sign the person out there, or to ask about them again. It is never
+// recorded.
+type Upstream struct {
+	Session string          `json:"session,omitempty"` // as the provider calls it
+	Subject string          `json:"subject,omitempty"` // as it calls the person
+	Data    json.RawMessage `json:"data,omitempty"`    // the side's own
 }
 
 // ApplicationSide is what a protocol does towards an application.
@@ -82,6 +94,21 @@ type Hearing interface {
 	SignedOut(session string, name json.RawMessage) (Notice, bool)
 	// Notify makes the call, anew at each try; id is random.
 	Notify(g *federation.Gate, n Notice, id string, now time.Time) (CallOctets, error)
+}
+
+// Parting is implemented by sides of providers where a session can be ended by
+// sending the person there.
+type Parting interface {
+	// Part gives the address; back is that of the gate to which the provider sends the
+	// person then, with state. False if there is none.
+	Part(g *federation.Gate, p *federation.Provider, kept Upstream, state string) (address string, ok bool)
+}
+
+// Reasking is implemented by sides of providers that can tell again of somebody by what
+// was kept of them, without a browser.
+type Reasking interface {
+	// Reask begins it, and Step goes on; false if nothing was kept that does.
+	Reask(in In, word Answer, kept Upstream) (Out, bool)
 }
 
 // Starting is implemented by sides of applications that start sign-ins themselves

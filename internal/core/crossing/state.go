@@ -64,6 +64,7 @@ type State struct {
 	Proofs        []Authentication `json:"proofs,omitempty"`   // of this crossing, so far
 	Person        int64            `json:"person,omitempty"`   // once they are known
 	Word          *Answer          `json:"word,omitempty"`     // the provider's, while the person is asked to agree
+	Upstream      *Upstream        `json:"upstream,omitempty"` // what came with it
 	ByWord        bool             `json:"byWord,omitempty"`   // it came with this crossing, not out of a session
 	Question      string           `json:"question,omitempty"` // number of the page that asks, random; see digest
 	Browser       Tie              `json:"browser,omitzero"`   // which one it is tied to
@@ -136,11 +137,21 @@ type Authentication struct {
 	Provider   federation.Name `json:"provider"`
 	ProviderID federation.ID   `json:"providerId,omitempty"`
 	Issuer     string          `json:"issuer,omitempty"` // the provider's identity when it did
-	At         time.Time       `json:"at"`               // when the person proved who they are
+	At         time.Time       `json:"at"`               // when the person proved who they are, zero if that is not known
+	Said       time.Time       `json:"said,omitzero"`    // when the provider said so, where it does not tell the other
 	Context    string          `json:"context,omitempty"`
 	Methods    []string        `json:"methods,omitempty"`
 	Until      time.Time       `json:"until,omitzero"` // of the provider's session, zero if it does not say
 	policy.Passing
+}
+
+// When is when the person proved who they are or, where the provider does not tell, when
+// it said that they did: they did not later.
+func (a *Authentication) When() time.Time {
+	if a.At.IsZero() {
+		return a.Said
+	}
+	return a.At
 }
 
 // Answer is what a provider says about a person, checked.

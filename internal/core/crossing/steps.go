@@ -19,7 +19,7 @@ func (d *drive) ask() step {
 		d.s.Asking = []string{d.p.AskContext}
 		d.at(StepAsk).Reasons.Add(reason.AskContext, d.p.AskContext)
 	}
-	d.s.here.held, d.s.here.answer = nil, nil
+	d.s.here.held, d.s.here.answer, d.s.Upstream = nil, nil, nil
 	return d.took(providerSide(d.p).Step(d.in(true)))
 }
 
@@ -27,7 +27,7 @@ func (d *drive) ask() step {
 func (d *drive) in(begins bool) In {
 	w := d.s.Wish.Effective(d.p)
 	w.Contexts = d.p.ContextWords.Theirs(w.Contexts)
-	in := In{Begins: begins, Gate: &d.snap.Gate, Provider: d.p, Crossing: d.s.ID, Wish: w, Event: d.e, Facts: d.f,
+	in := In{Begins: begins, Mine: d.mine(), Gate: &d.snap.Gate, Provider: d.p, Crossing: d.s.ID, Wish: w, Event: d.e, Facts: d.f,
 		Now: d.now, Held: d.s.here.held}
 	if d.belongs() { // of another browser, too: it is refused for that afterwards
 		in.Own = d.s.ProviderState
@@ -153,7 +153,12 @@ func (d *drive) took(out Out) step {
 		}
 		d.s.here.told = &Told{At: d.now, Refused: f}
 		return d.without(f)
+	case out.Starts:
+		return (*drive).unsolicited
 	case out.Answer != nil:
+		if !d.s.here.apart {
+			d.s.Upstream = out.Upstream
+		}
 		a := *out.Answer
 		a.Provider, a.ProviderID, a.Issuer, a.Context = d.p.Name, d.p.ID, d.p.Identity(), d.p.ContextWords.Ours(a.Context)
 		d.s.here.answer = &a
@@ -357,6 +362,9 @@ func (d *drive) end(plan Plan) step {
 			put.Old = old.Ref
 		}
 		d.effect(put)
+		if d.s.Upstream != nil {
+			d.effect(PutUpstream{Provider: d.p.ID, Upstream: *d.s.Upstream})
+		}
 	}
 	if h.person.Key != "" && h.person.Subject == "" {
 		d.effect(Settle{App: d.app.ID, Key: h.person.Key})

@@ -93,6 +93,7 @@ type Gate struct {
 type Publisher struct {
 	Organisation, URL string // both or neither
 	Contact, Mail     string
+	Policy            string // address of its privacy policy, "" if there is none
 }
 
 // KeySet is the key pairs of one purpose through a roll-over: the next one is

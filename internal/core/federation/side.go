@@ -82,10 +82,64 @@ type Making interface {
 	Made(random func(octets int) string, now time.Time) (Side, string)
 }
 
+// Copying is implemented by sides that rely on a document at an address of the other
+// side, such as its keys. The gate keeps a copy of it fresh: that is state, no
+// configuration.
+type Copying interface {
+	// CopyOf is the address, "" for none.
+	CopyOf() string
+	// ReadCopy reads what it gave; what cannot be used leaves the copy of before.
+	ReadCopy(octets []byte) (any, error)
+	// DescribeCopy says what is in it, so that changes can be told.
+	DescribeCopy(read any) []Value
+	// Unread is the finding that there is none.
+	Unread(address, cause string) *finding.Finding
+}
+
+// Confiding is implemented by sides that are given secrets which only calls of the
+// gate need.
+type Confiding interface {
+	// Confide gives the side without them, and each of them under the name by which the
+	// side remembers it.
+	Confide(random func(octets int) string, now time.Time) (Side, map[string]string)
+}
+
+// Keyed is implemented by sides that no two records may have in common by more than
+// their identity.
+type Keyed interface{ Key() string }
+
+// KeyOf is what no two records of a protocol have in common, "" while it is not known.
+func KeyOf(s Known) string {
+	if k, ok := s.(Keyed); ok {
+		return k.Key()
+	}
+	return s.Identity()
+}
+
+// Cautious is implemented by sides that will not follow every change of a document
+// unless somebody approves it.
+type Cautious interface {
+	// Waits reports whether the change from what was known before has to be approved.
+	Waits(before Side) bool
+}
+
+// Locating is implemented by sides whose document can be found by what was typed.
+type Locating interface {
+	// Locate is the address of the document, and the field that it was found by; "" if
+	// what was typed does not tell.
+	Locate(t Typed) (address, field string)
+}
+
 // Recognizing is implemented by protocols that know what is theirs by looking at it,
 // where nobody says what a new application speaks.
 type Recognizing interface {
 	Recognizes(document []byte, t Typed) bool
+}
+
+// RecognizingProviders is the same for new providers; address is that of the document,
+// which is not fetched yet.
+type RecognizingProviders interface {
+	RecognizesProvider(document []byte, address string, t Typed) bool
 }
 
 // Rotation is how one secret of an application follows another.

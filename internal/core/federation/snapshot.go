@@ -24,7 +24,7 @@ type Snapshot struct {
 // identity is what a record is known by in its protocol.
 type identity struct{ protocol, id string }
 
-func identityOf(s Known) identity { return identity{s.Protocol(), s.Identity()} }
+func identityOf(s Known) identity { return identity{s.Protocol(), KeyOf(s)} }
 
 // NewSnapshot makes an empty snapshot of a gate.
 func NewSnapshot(g Gate) *Snapshot { return Load(g) }
@@ -180,7 +180,8 @@ func (s *Snapshot) Provider(n Name) (*Provider, bool) { p, ok := s.providers[n];
 // Application finds an application by name.
 func (s *Snapshot) Application(n Name) (*Application, bool) { a, ok := s.apps[n]; return a, ok }
 
-// ProviderBy finds a provider by protocol and identity.
+// ProviderBy finds a provider by protocol and identity, or what it has in place of one
+// (KeyOf).
 func (s *Snapshot) ProviderBy(protocol, id string) (*Provider, bool) {
 	p, ok := s.providerIDs[identity{protocol, id}]
 	return p, ok

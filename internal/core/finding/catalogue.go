@@ -154,6 +154,62 @@ const (
 	TokenAltered         Code = "token-altered"
 )
 
+// Codes of relying on OpenID and OAuth 2.0 providers.
+const (
+	DiscoveryUnusable  Code = "discovery-unusable"
+	DiscoveryIssuer    Code = "discovery-issuer"
+	DiscoveryElsewhere Code = "discovery-elsewhere"
+	IssuerSlash        Code = "issuer-slash"
+	AnswerMalformed    Code = "answer-malformed"
+	AnswerUnasked      Code = "answer-unasked"
+	AnswerIssuer       Code = "answer-issuer"
+	AnswerTwice        Code = "answer-twice"
+	ProviderDenied     Code = "provider-denied"
+	ProviderRequest    Code = "provider-refuses-request"
+	ProviderFailed     Code = "provider-failed"
+	ClientRefused      Code = "client-refused"
+	CodeRefused        Code = "code-refused"
+	TokenRefused       Code = "token-refused"
+	TokenAnswerOdd     Code = "token-answer-odd"
+	TokenUnreached     Code = "token-endpoint-unreachable"
+	IDTokenMissing     Code = "id-token-missing"
+	TokenIssuer        Code = "token-issuer"
+	TokenAudience      Code = "token-audience"
+	TokenParty         Code = "token-authorized-party"
+	TokenExpired       Code = "token-expired"
+	TokenNotYet        Code = "token-not-yet-valid"
+	TokenNonce         Code = "token-nonce"
+	TokenHash          Code = "token-hash"
+	TokenSubject       Code = "token-subject"
+	TokenClaim         Code = "token-claim"
+	TenantRefused      Code = "tenant-refused"
+	ClaimRefused       Code = "claim-refused"
+	UserInfoOdd        Code = "user-info-odd"
+	UserInfoRefused    Code = "user-info-refused"
+	UserInfoSubject    Code = "user-info-subject"
+	UserInfoUnreached  Code = "user-info-unreachable"
+	IdentifierMissing  Code = "identifier-missing"
+	IdentifierMutable  Code = "identifier-mutable"
+	LogoutTokenRefused Code = "logout-token-refused"
+	ClaimsElsewhere    Code = "claims-elsewhere"
+	GroupsElsewhere    Code = "groups-too-many"
+	RequiresUnoffered  Code = "requires-unoffered"
+	SecretIsIdentifier Code = "secret-is-identifier"
+	SecretSpace        Code = "secret-white-space"
+	OurSecretEnding    Code = "secret-at-provider-ending"
+	OurSecretEnded     Code = "secret-at-provider-ended"
+	ScopeWithoutOpenID Code = "scope-openid-missing"
+	ScopeUnknown       Code = "scope-unknown"
+	AlgorithmUnoffered Code = "algorithm-unoffered"
+	PKCEUnoffered      Code = "pkce-unoffered"
+	MethodUnoffered    Code = "client-authentication-unoffered"
+	ResponseUnoffered  Code = "response-type-unoffered"
+	EndpointElsewhere  Code = "endpoint-other-host"
+	JWKSUnavailable    Code = "jwks-unavailable"
+	CrossingLeft       Code = "crossing-left"
+	UpstreamEnded      Code = "upstream-ended"
+)
+
 // Codes of messages in a crossing.
 const (
 	MessageUndecodable    Code = "message-undecodable"
@@ -551,7 +607,8 @@ var catalogue = []Entry{
 		"Start at the application or at the gate. To let people start at the provider, allow unsolicited answers for this provider.", "No InResponseTo, and the provider's record does not allow unsolicited answers (SAML profiles §4.1.5)."},
 	{AssertionReplayed, Error, Browser, "This assertion was used before",
 		"Start again at the application. If nobody reloaded a page, somebody may have copied the answer: look at the other trace.", "The assertion's ID was consumed earlier (SAML profiles §4.1.4.5)."},
-	{AuthnTooOld, Error, Provider, "The person did not sign in anew", "Have the provider honour ForceAuthn.",
+	{AuthnTooOld, Error, Provider, "The person did not sign in anew",
+		"Have the provider honour ForceAuthn, or prompt=login and max_age; one of OAuth 2.0 alone cannot.",
 		"The sign-in is older than a request that demanded a new one (SAML core §3.4.1), or than the application allows."},
 	{ContextOther, Error, Provider, "The person signed in by another method than was asked for",
 		"Have the provider honour the context asked for, or the application ask for what the provider offers; where only the words differ, translate them under contextWords, and rank them with the others.", "The sign-in's context does not satisfy the one asked for, by the gate's ranking of contexts (SAML core §3.3.2.2.1)."},
@@ -713,6 +770,161 @@ var catalogue = []Entry{
 	{TokenAltered, Error, Sender, "The signature of the token does not hold",
 		"Compare the keys on record with the sender's; see that nothing on the way changes the token.",
 		"The signature was made with another key, or the token was altered (RFC 7515 §5.2)."},
+
+	// Relying on OpenID and OAuth 2.0 providers.
+	{DiscoveryUnusable, Error, Provider, "The provider's document cannot be used as it is",
+		"Give the issuer, or the address of its document, as the provider's administrator names it; or type the endpoints by hand.",
+		"No JSON object with issuer and endpoints, or a member of another type (OpenID Connect Discovery §3, §4.3)."},
+	{DiscoveryIssuer, Error, Provider, "The document is that of another issuer",
+		"Give the issuer exactly as the document names it, if that is the provider meant; a slash at the end counts.",
+		"issuer in the document differs from the one that was asked for (OpenID Connect Discovery §4.3)."},
+	{DiscoveryElsewhere, Warning, Provider, "The document lies elsewhere than its issuer says",
+		"Ask the provider's administrator which issuer is meant; tokens must come from the one named in the document.",
+		"The address is not that of the issuer followed by the well-known path (OpenID Connect Discovery §4)."},
+	{IssuerSlash, Note, Provider, "The issuer ends with a slash",
+		"Nothing to do if the provider's tokens say so too: the two are compared letter by letter.",
+		"Many libraries drop or add it, and then nothing fits (OpenID Connect Core §3.1.3.7)."},
+	{AnswerMalformed, Error, Provider, "The provider's answer cannot be read",
+		"Have the provider send each parameter of its authorization response once.",
+		"A parameter came twice, or the response is too long (RFC 6749 §3.1, §4.1.2)."},
+	{AnswerUnasked, Error, Browser, "This answer belongs to no sign-in that was begun here",
+		"Start again at the application. If it happens always: the redirect URI at the provider may be that of another provider's record.",
+		"state is unknown, or that of a sign-in at another provider (RFC 6749 §10.12, RFC 9700 §4.4)."},
+	{AnswerIssuer, Error, Provider, "The answer names another issuer than the one that was asked",
+		"Somebody may have mixed up providers on purpose: look at who sent the person. Else correct the issuer on the record.",
+		"iss of the response differs, or is missing though the provider announces it (RFC 9207 §2.4)."},
+	{AnswerTwice, Error, Browser, "This answer was used before",
+		"Start again at the application. If nobody reloaded a page, somebody may have copied the answer: look at the other trace.",
+		"state counts once, also of an answer that was refused (RFC 9700 §4.7)."},
+	{ProviderDenied, Error, Provider, "The provider did not let the person in",
+		"Read its words in the evidence: the person declined, or is not assigned to the gate there; the provider's own log says more.",
+		"The authorization response is access_denied (RFC 6749 §4.1.2.1)."},
+	{ProviderRequest, Error, Provider, "The provider does not take the gate's request",
+		"Read its words in the evidence, and correct what they name: scopes, response type or redirect URI, on either side.",
+		"The authorization response is an error such as invalid_scope or unauthorized_client (RFC 6749 §4.1.2.1)."},
+	{ProviderFailed, Error, Provider, "The provider failed",
+		"Try again; if it stays, ask the provider's administrator with the words in the evidence.",
+		"server_error, temporarily_unavailable, or an HTTP status of 500 and more."},
+	{ClientRefused, Error, Provider, "The provider does not accept the gate's client ID and secret",
+		"Copy the secret's value (not its identifier) from the provider again, see that it has not ended, and compare client ID and authentication method.",
+		"The token endpoint answered invalid_client or unauthorized_client (RFC 6749 §5.2)."},
+	{CodeRefused, Error, Provider, "The provider does not take its own code back",
+		"Compare the redirect URI at the provider letter by letter; if it is right, compare clocks and start again.",
+		"The token endpoint answered invalid_grant (RFC 6749 §5.2)."},
+	{TokenRefused, Error, Provider, "The token endpoint refuses the gate's request",
+		"Read its words in the evidence, and correct what they name.",
+		"The token endpoint answered an error of another kind (RFC 6749 §5.2)."},
+	{TokenAnswerOdd, Error, Provider, "The token endpoint's answer is none",
+		"See that the token endpoint on record is right: an address of a page, or of a proxy in front, answers so.",
+		"A page instead of JSON, no access_token, or a token_type other than Bearer (RFC 6749 §5.1, OpenID Connect Core §3.1.3.3)."},
+	{TokenUnreached, Error, Provider, "The token endpoint cannot be reached from the gate",
+		"See that the address is right and that the gate may reach it: the gate calls it, not the browser.",
+		"No connection, no answer within ten seconds, or a redirect, which is not followed with a secret."},
+	{IDTokenMissing, Error, Provider, "The provider sent no ID token",
+		"Ask for the scope openid; a provider that has no ID tokens is added with the protocol oauth2.",
+		"The token answer has no id_token (OpenID Connect Core §3.1.3.3)."},
+	{TokenIssuer, Error, Provider, "The token was issued by somebody else",
+		"Compare both issuers letter by letter, the slash at the end too, and correct the record.",
+		"iss is not the issuer on record (OpenID Connect Core §3.1.3.7 no. 2)."},
+	{TokenAudience, Error, Provider, "The token was made for another client",
+		"Compare the client ID on both sides; have the provider name nobody else.",
+		"aud lacks our client ID, or names somebody who is not known (OpenID Connect Core §3.1.3.7 no. 3)."},
+	{TokenParty, Error, Provider, "The token was given to another client",
+		"Compare the client ID on both sides.", "azp is not our client ID (OpenID Connect Core §3.1.3.7 no. 5)."},
+	{TokenExpired, Error, Provider, "The token is past its time", "Compare the clocks of provider and gate.",
+		"exp lies in the past by more than the allowed skew (OpenID Connect Core §3.1.3.7 no. 9)."},
+	{TokenNotYet, Error, Provider, "The token is not valid yet",
+		"Compare the clocks of provider and gate; the provider's is ahead.",
+		"iat, nbf or auth_time lies ahead by more than the allowed skew (RFC 7519 §4.1.5)."},
+	{TokenNonce, Error, Provider, "The token belongs to another sign-in",
+		"Start again at the application. If it happens always: have the provider copy nonce into the ID token.",
+		"nonce is missing or another one (OpenID Connect Core §3.1.3.7 no. 11)."},
+	{TokenHash, Error, Provider, "The token does not belong to what came with it",
+		"Have the provider compute at_hash and c_hash by the token's algorithm; see that nothing in between exchanges tokens.",
+		"at_hash or c_hash is that of another access token or code (OpenID Connect Core §3.1.3.8, §3.3.2.10)."},
+	{TokenSubject, Error, Provider, "The token does not name the person",
+		"Have the provider send a sub that is a text of 1 to 255 ASCII letters.",
+		"sub is missing, empty, too long or no text (OpenID Connect Core §2)."},
+	{TokenClaim, Error, Provider, "The token lacks a claim, or has one that cannot be read",
+		"Have the provider send the claim named here.", "exp, iat or auth_time is missing or no time (OpenID Connect Core §2)."},
+	{TenantRefused, Error, Provider, "People of this tenant may not come",
+		"Add the tenant to those allowed on the record, if its people are meant to come.",
+		"The tenant in iss is not among those allowed, or is that of personal accounts."},
+	{ClaimRefused, Error, Provider, "A claim has not the value that the record demands",
+		"Correct requireClaims on the record, if these people are meant to come; else the provider let in somebody it should not.",
+		"A claim that has to have a given value is missing or has another."},
+	{UserInfoOdd, Error, Provider, "The user-info address's answer is none",
+		"See that the address on record is right; have the provider answer in JSON, or with a signed JWT.",
+		"A page, or no JSON object (OpenID Connect Core §5.3.2)."},
+	{UserInfoRefused, Error, Provider, "The user-info address refuses the access token",
+		"Ask for the scopes that it wants; its words are in the evidence.",
+		"An HTTP status other than 2xx (OpenID Connect Core §5.3.3, RFC 6750 §3)."},
+	{UserInfoSubject, Error, Provider, "The user-info address speaks of another person",
+		"Ask the provider's administrator; nothing of it is believed.",
+		"sub differs from that of the ID token, or is missing (OpenID Connect Core §5.3.2)."},
+	{UserInfoUnreached, Error, Provider, "The user-info address cannot be reached from the gate",
+		"See that the address is right and that the gate may reach it: the gate calls it, not the browser.",
+		"No connection, no answer within ten seconds, or a redirect, which is not followed with a token."},
+	{IdentifierMissing, Error, Provider, "The user-info address does not tell what identifies the person",
+		"Choose a member that is there, with the setting identifier; the evidence lists those that came.",
+		"The identifier member is missing, empty, or neither a text nor a whole number."},
+	{IdentifierMutable, Warning, Provider, "The identifier can change, or go to somebody else",
+		"Use the provider's lasting number for the account, like id, if it tells one.",
+		"The identifier member is an e-mail address or a login name: whoever gets it later is taken for the person."},
+	{LogoutTokenRefused, Error, Provider, "The logout token cannot be used",
+		"Have the provider make logout tokens as the standard says.",
+		"events, iat, jti, sub or sid is missing, it has a nonce, or was used before (OpenID Connect Back-Channel Logout §2.6)."},
+	{ClaimsElsewhere, Note, Provider, "The provider keeps some claims at another place",
+		"Have the provider put them into the token or at its user-info address; the gate does not ask at other places.",
+		"_claim_names tells of aggregated or distributed claims (OpenID Connect Core §5.6.2)."},
+	{GroupsElsewhere, Warning, Provider, "The person has too many groups for the token",
+		"Have the provider send only the groups assigned to the gate, or roles instead; the evidence says where the list would be.",
+		"The token has a pointer in place of groups (_claim_names, or hasgroups)."},
+	{RequiresUnoffered, Error, Provider, "The provider demands what the gate does not offer",
+		"Have the provider lift the demand for the gate's registration.",
+		"mTLS (RFC 8705), DPoP (RFC 9449), request objects (RFC 9101), pushed requests only (RFC 9126) or encrypted tokens."},
+	{SecretIsIdentifier, Warning, Gate, "The client secret looks like an identifier",
+		"Copy the value of the secret, not its ID: it is shown once, when the secret is made.",
+		"The secret is a bare UUID; secrets are not made so."},
+	{SecretSpace, Warning, Gate, "The client secret has white space in it",
+		"Copy it again without what stands around it.",
+		"White space around it was taken off; within it is kept, and hardly ever meant."},
+	{OurSecretEnding, Warning, Gate, "The client secret at the provider ends soon",
+		"Have the provider's administrator make the next one, and take it in: innergate provider update NAME --client-secret-file FILE.",
+		"Less than 30 days are left until the date that was noted with the secret."},
+	{OurSecretEnded, Error, Gate, "The client secret at the provider has ended",
+		"Have the provider's administrator make the next one, and take it in: innergate provider update NAME --client-secret-file FILE.",
+		"The date that was noted with the secret lies in the past."},
+	{ScopeWithoutOpenID, Error, Gate, "The scopes lack openid",
+		"Add openid to the setting scopes; without it there is no ID token.",
+		"OpenID Connect Core §3.1.2.1: a request without it is not one of OpenID Connect."},
+	{ScopeUnknown, Warning, Gate, "The provider does not name a scope that is asked for",
+		"Take it out of the setting scopes, or ask the provider's administrator whether it is known there.",
+		"scopes_supported is given, and lacks it (OpenID Connect Discovery §3)."},
+	{AlgorithmUnoffered, Error, Provider, "The provider signs by no algorithm that is taken",
+		"Have the provider sign ID tokens with RS256, PS256, ES256 or EdDSA for the gate, or change the setting algorithms.",
+		"id_token_signing_alg_values_supported and the algorithms on record have none in common."},
+	{PKCEUnoffered, Note, Provider, "The provider does not say that it knows PKCE",
+		"Nothing to do: what it does not know it passes over. If it refuses the request for it, set withoutPKCE.",
+		"code_challenge_methods_supported is missing or lacks S256 (RFC 8414 §2, RFC 9700 §2.1.1)."},
+	{MethodUnoffered, Error, Provider, "The provider does not take the gate's way to prove who it is",
+		"Choose one that it names, with the setting authMethod.",
+		"token_endpoint_auth_methods_supported lacks the method on record."},
+	{ResponseUnoffered, Error, Provider, "The provider does not offer the answer that is asked for",
+		"Leave the setting responseType empty; nearly all offer code.",
+		"response_types_supported lacks the response type on record."},
+	{EndpointElsewhere, Warning, Provider, "An endpoint lies at another host than the issuer",
+		"See that the host is the provider's: the client secret and tokens go there.",
+		"The host is neither that of the issuer nor below its domain (RFC 8414 §6.2)."},
+	{JWKSUnavailable, Error, Provider, "The provider's keys cannot be had",
+		"See that the JWKS address on record is right and answers the gate with keys for signatures.",
+		"jwks_uri did not answer, or gave no JWK Set with a key that can be used, and there is no good copy of before."},
+	{UpstreamEnded, Error, Provider, "The provider no longer vouches for the person",
+		"Have the application send the person to sign in again.",
+		"The tokens that were kept to ask about the person again have ended, or were taken back (RFC 6749 §5.2)."},
+	{CrossingLeft, Note, Provider, "The person did not come back from the provider",
+		"If they saw a page with an error there, it says why: mostly the redirect URI or the client ID is not registered as sent, or the person is not assigned. Else they closed the window.",
+		"The gate sent the person to the provider, and no answer came within ten minutes."},
 }
 
 var byCode = func() map[Code]Entry {

@@ -18,6 +18,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/copies"
 	"innergate.example/innergate/internal/gate/editions"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/freshness"
@@ -39,6 +40,7 @@ type Parts struct {
 	Records   *records.Room
 	Editions  *editions.Room
 	Freshness *freshness.Room
+	Copies    *copies.Room
 }
 
 // New makes a room that checks the records of another.
@@ -260,8 +262,12 @@ func (rm *Room) state(ctx context.Context, names []string) (map[string][]*findin
 			out[at] = append(out[at], d.Changed...)
 		}
 	}
-	if err := rm.keySets(ctx, out); err != nil {
+	copied, err := rm.Copies.Findings(ctx, freshness.ChangedShown)
+	if err != nil {
 		return nil, err
+	}
+	for at, found := range copied {
+		out[at] = append(out[at], found...)
 	}
 	var waiting []store.PendingRow
 	if err := of.Omit("data").Find(&waiting).Error; err != nil {
@@ -273,30 +279,6 @@ func (rm *Room) state(ctx context.Context, names []string) (map[string][]*findin
 			w.At.UTC().Format(time.RFC3339))))
 	}
 	return out, nil
-}
-
-// keySets adds findings on keys that could not be had at the addresses of
-// applications.
-func (rm *Room) keySets(ctx context.Context, out map[string][]*finding.Finding) error {
-	var rows []store.KeySetRow
-	if err := rm.Store.Read.WithContext(ctx).Omit("octets").Where("problem <> ''").Find(&rows).Error; err != nil {
-		return err
-	}
-	for _, row := range rows {
-		app, ok := rm.Records.Snapshot().ApplicationOf(federation.ID(row.Record))
-		if !ok || !slices.ContainsFunc(app.Side.Endpoints(),
-			func(e federation.Endpoint) bool { return e.Location == row.Address }) {
-			continue
-		}
-		f := finding.New(finding.JWKSUnusable, finding.Fact("Address", row.Address), finding.Fact("Cause", row.Problem))
-		if !row.At.IsZero() {
-			f = f.With(finding.Passing("Last good copy", row.At.UTC().Format(time.RFC3339)))
-			f.Severity = finding.Warning
-		}
-		at := federation.Path(app)
-		out[at] = append(out[at], f.From(finding.Application))
-	}
-	return nil
 }
 
 // Remind writes a line into the log for each record whose metadata is past its

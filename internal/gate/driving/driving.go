@@ -15,6 +15,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/gate/copies"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/keyring"
@@ -41,6 +42,7 @@ type Room struct {
 	grants    *grants.Room
 	leaving   *leaving.Room
 	outbox    *outbox.Room
+	copies    *copies.Room
 	tries     *limit.Tries
 	crossings *places
 	strangers *limit.Flow // traces of what strangers send
@@ -60,6 +62,7 @@ type Parts struct {
 	Grants   *grants.Room
 	Leaving  *leaving.Room
 	Outbox   *outbox.Room
+	Copies   *copies.Room
 	Tries    *limit.Tries
 }
 
@@ -67,7 +70,7 @@ type Parts struct {
 func New(p Parts) (*Room, error) {
 	under, err := loadPlaces(p.Store, p.Now())
 	return &Room{store: p.Store, log: p.Log, now: p.Now, fetch: p.Fetch, records: p.Records, sessions: p.Sessions,
-		people: p.People, keyring: p.Keys, grants: p.Grants, leaving: p.Leaving, outbox: p.Outbox,
+		people: p.People, keyring: p.Keys, grants: p.Grants, leaving: p.Leaving, outbox: p.Outbox, copies: p.Copies,
 		tries: p.Tries, crossings: under, strangers: limit.NewFlow(), results: newResults()}, err
 }
 
@@ -211,10 +214,24 @@ func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) (lost crossing.Effec
 		}
 		t.facts.Agreed = &agreed
 	}
+	if n.Copy != nil {
+		return nil, t.copy(got, n.Copy)
+	}
 	if n.Call != nil {
 		return t.call(got, n.Call)
 	}
 	return nil, nil
+}
+
+// copy gets the document that the provider's side relies on.
+func (t *turn) copy(got crossing.Turn, c *crossing.Copy) (err error) {
+	t.facts.Copied, t.facts.CopyFail = nil, nil
+	p, ok := t.snap.Provider(federation.Name(got.About.Provider))
+	if !ok {
+		return nil
+	}
+	t.facts.Copied, t.facts.CopyFail, err = t.rm.copies.Of(t.ctx, p, c.Anew)
+	return err
 }
 
 func triesKey(key, network string) string { return key + " " + network }
@@ -230,17 +247,18 @@ func (t *turn) call(got crossing.Turn, c *crossing.Call) (lost crossing.Effect, 
 		return nil, err
 	}
 	t.facts.Called, t.facts.Reply, t.facts.CallFail = octets.Shown, nil, nil
+	t.facts.Status, t.facts.Type = 0, ""
 	out := t.rm.fetch
 	if p, ok := t.snap.Provider(got.State.Provider); ok {
 		out = out.Trusting(p.Keeping)
 	}
-	reply, err := out.Post(t.ctx, c, octets)
+	reply, err := out.Call(t.ctx, c, octets)
 	if f := finding.Of(err); f != nil {
 		t.facts.CallFail = f
 	} else if err != nil {
 		return nil, err
 	}
-	t.facts.Reply, t.facts.Replied = reply, true
+	t.facts.Reply, t.facts.Status, t.facts.Type, t.facts.Replied = reply.Octets, reply.Status, reply.Type, true
 	t.snap = t.rm.records.Snapshot()
 	return nil, nil
 }

@@ -140,6 +140,8 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 		return w.issued(tx, e)
 	case crossing.Give:
 		return w.give(tx, e)
+	case crossing.PutUpstream:
+		return w.rm.sessions.PutUpstream(tx, w.session.Lasting, e.Provider, e.Upstream, w.session.Expires)
 	case crossing.PutConsent:
 		return w.rm.grants.Agree(tx, e.App, w.personID(), e.Scopes)
 	case crossing.HoldMessage:

@@ -264,7 +264,7 @@ func (rm *Room) compare(r federation.Record, c coming, out *renewed) error {
 	switch {
 	case len(out.Differences) == 0:
 		out.Quiet, out.settled = true, true
-	case len(out.Findings) == 0 || !r.Basic().ApproveChanges:
+	case (len(out.Findings) == 0 || !r.Basic().ApproveChanges) && !waits(n, r):
 		out.Outcome, out.settled = Applied, true
 		n.Basic().Revision++
 		if len(out.Findings) > 0 {
@@ -280,6 +280,12 @@ func (rm *Room) compare(r federation.Record, c coming, out *renewed) error {
 		return errors.Join(err, failed)
 	}
 	return nil
+}
+
+// waits reports whether a side wants its change approved, whatever the record says.
+func waits(n, before federation.Record) bool {
+	side, ok := n.Part().(federation.Cautious)
+	return ok && side.Waits(before.Part())
 }
 
 // keep saves what came of judging, and how current the records are now. The lock

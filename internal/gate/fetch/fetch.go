@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"sync"
 	"syscall"
 	"time"
 
@@ -29,6 +30,13 @@ type Fetcher struct {
 	allow     []netip.Prefix
 	allowHTTP bool
 	client    *http.Client
+	shared    *shared
+}
+
+// shared is what all fetchers have in common that differ in whom they trust.
+type shared struct {
+	hosts   sync.Map // host → places for calls
+	clients sync.Map // certificates of authorities, as text → *http.Client
 }
 
 // Agent is what the gate calls itself in requests (RFC 9110 §10.1.5).
@@ -48,7 +56,7 @@ var special = func() (out []netip.Prefix) {
 
 // New makes a fetcher that may reach private networks only if they are allowed.
 func New(allow []netip.Prefix, allowHTTP bool) *Fetcher {
-	f := &Fetcher{allow: allow, allowHTTP: allowHTTP}
+	f := &Fetcher{allow: allow, allowHTTP: allowHTTP, shared: &shared{}}
 	dialer := &net.Dialer{Timeout: 5 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
 		ap, err := netip.ParseAddrPort(address)
 		if err != nil || !f.allowed(ap.Addr()) {
@@ -59,7 +67,7 @@ func New(allow []netip.Prefix, allowHTTP bool) *Fetcher {
 	f.client = &http.Client{
 		Transport: &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: 5 * time.Second,
 			ResponseHeaderTimeout:  8 * time.Second,
-			MaxResponseHeaderBytes: 64 << 10, DisableKeepAlives: true},
+			MaxResponseHeaderBytes: 64 << 10, MaxIdleConnsPerHost: 8, MaxIdleConns: 200, IdleConnTimeout: 20 * time.Second},
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			if len(via) > 3 {
 				return errors.New("more than three redirects")
@@ -72,6 +80,9 @@ func New(allow []netip.Prefix, allowHTTP bool) *Fetcher {
 // Trusting gives a fetcher that also takes addresses resting on the authorities of
 // a record.
 func (f *Fetcher) Trusting(k federation.Keeping) *Fetcher {
+	if k.AddressCA == "" {
+		return f
+	}
 	more, err := k.Authorities()
 	if err != nil || len(more) == 0 {
 		return f // what cannot be read was refused when it was set
@@ -84,9 +95,15 @@ func (f *Fetcher) Trusting(k federation.Keeping) *Fetcher {
 		pool.AddCert(c)
 	}
 	g := *f
+	if known, ok := f.shared.clients.Load(k.AddressCA); ok {
+		g.client = known.(*http.Client)
+		return &g
+	}
 	transport := f.client.Transport.(*http.Transport).Clone()
 	transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
 	g.client = &http.Client{Transport: transport, CheckRedirect: f.client.CheckRedirect}
+	known, _ := f.shared.clients.LoadOrStore(k.AddressCA, g.client)
+	g.client = known.(*http.Client)
 	return &g
 }
 
@@ -201,7 +218,7 @@ func (f *Fetcher) send(ctx context.Context, method, address string, c Conditions
 		return nil, err
 	}
 	req.Header.Set("User-Agent", Agent)
-	req.Header.Set("Accept", "application/xml, text/xml, */*")
+	req.Header.Set("Accept", "application/xml, text/xml, application/json, */*")
 	if c.ETag != "" {
 		req.Header.Set("If-None-Match", c.ETag)
 	}
@@ -216,17 +233,31 @@ func (f *Fetcher) send(ctx context.Context, method, address string, c Conditions
 	case finding.Of(err) != nil:
 		return nil, finding.Of(err)
 	case err != nil:
-		var ue *url.Error
-		if errors.As(err, &ue) {
-			err = ue.Err
-		}
-		return nil, Unreachable(address, err.Error())
+		return nil, Unreachable(address, plain(err).Error())
 	}
 	return res, nil
 }
 
-// Post sends a call, without following redirects, and gives the answer.
-func (f *Fetcher) Post(ctx context.Context, c *crossing.Call, o crossing.CallOctets) ([]byte, error) {
+// Reply is what a call brought in.
+type Reply struct {
+	Status int
+	Type   string // Content-Type
+	Octets []byte
+}
+
+// atOnce is how many calls to one host may be under way: a slow counterpart holds up
+// its own people and nobody else's.
+const atOnce = 64
+
+// places are those of one host.
+func (f *Fetcher) places(host string) chan struct{} {
+	p, _ := f.shared.hosts.LoadOrStore(host, make(chan struct{}, atOnce))
+	return p.(chan struct{})
+}
+
+// Call makes a call, without following redirects, and gives the answer. Secrets that
+// went out are taken out of what came back.
+func (f *Fetcher) Call(ctx context.Context, c *crossing.Call, o crossing.CallOctets) (Reply, error) {
 	failed := func(cause string) error {
 		code := c.Unreached
 		if code == "" {
@@ -234,35 +265,78 @@ func (f *Fetcher) Post(ctx context.Context, c *crossing.Call, o crossing.CallOct
 		}
 		return finding.New(code, finding.Fact("Address", c.Address), finding.Fact("Cause", cause))
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.Address, bytes.NewReader(o.Body))
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	method, body := http.MethodPost, io.Reader(bytes.NewReader(o.Body))
+	if c.Get {
+		method, body = http.MethodGet, nil
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.Address, body)
 	if err != nil {
-		return nil, failed(err.Error())
+		return Reply{}, failed(err.Error())
 	}
 	if err := f.scheme(req.URL); err != nil {
-		return nil, err
+		return Reply{}, err
+	}
+	place := f.places(req.URL.Host)
+	select {
+	case place <- struct{}{}:
+		defer func() { <-place }()
+	default:
+		return Reply{}, failed(fmt.Sprintf("%d calls to its host are waiting for an answer already", atOnce))
 	}
 	req.Header.Set("User-Agent", Agent)
 	for name, value := range o.Header {
 		req.Header.Set(name, value)
 	}
 	client := *f.client
-	client.Timeout = 10 * time.Second
 	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	res, err := client.Do(req)
 	if err != nil {
 		if errors.Is(err, errNetwork) {
-			return nil, finding.New(finding.AddressRefused, finding.Fact("Address", c.Address),
+			return Reply{}, finding.New(finding.AddressRefused, finding.Fact("Address", c.Address),
 				finding.Fact("Cause", "it lies in a private or special network"))
 		}
-		return nil, failed(err.Error())
+		return Reply{}, failed(plain(err).Error())
 	}
 	defer res.Body.Close()
-	if res.StatusCode < 200 || res.StatusCode > 299 {
-		return nil, failed("it answered " + res.Status)
+	if res.StatusCode/100 == 3 {
+		return Reply{}, failed("it redirects, which is not followed with a secret")
+	}
+	if res.StatusCode/100 != 2 && !c.AnyStatus {
+		return Reply{}, failed("it answered " + res.Status)
 	}
 	octets, err := io.ReadAll(io.LimitReader(res.Body, c.Limit+1))
 	if err != nil || int64(len(octets)) > c.Limit {
-		return nil, failed("the answer is cut off or too large")
+		return Reply{}, failed("the answer is cut off or too large")
 	}
-	return octets, nil
+	return Reply{res.StatusCode, res.Header.Get("Content-Type"), without(octets, o.Secrets)}, nil
 }
+
+// plain is an error without the address in front, which is told beside it.
+func plain(err error) error {
+	var ue *url.Error
+	if errors.As(err, &ue) {
+		if ue.Timeout() {
+			return errors.New("no answer within ten seconds")
+		}
+		return ue.Err
+	}
+	return err
+}
+
+// without takes secrets out of an answer that echoes them, as they are or in form
+// coding.
+func without(octets []byte, secrets []string) []byte {
+	for _, s := range secrets {
+		for _, form := range []string{s, url.QueryEscape(s)} {
+			if len(form) >= shortestSecret && bytes.Contains(octets, []byte(form)) {
+				octets = bytes.ReplaceAll(octets, []byte(form), []byte("(a secret)"))
+			}
+		}
+	}
+	return octets
+}
+
+// shortestSecret is what is looked for, in octets: less would be found by chance.
+const shortestSecret = 6

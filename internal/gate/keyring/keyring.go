@@ -211,9 +211,12 @@ func (rm *Room) Need(ctx context.Context, self federation.Gate, purpose string) 
 // PutCredential keeps a secret that calls name by reference. It is never given
 // out again but to such a call.
 func (rm *Room) PutCredential(ctx context.Context, name, secret string) error {
-	return rm.store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Save(&store.CredentialRow{Name: name, Sealed: rm.store.Seal("credential "+name, []byte(secret))}).Error
-	})
+	return rm.store.Write(ctx, func(tx *gorm.DB) error { return rm.Confide(tx, name, secret) })
+}
+
+// Confide is PutCredential inside a transaction.
+func (rm *Room) Confide(tx *gorm.DB, name, secret string) error {
+	return tx.Save(&store.CredentialRow{Name: name, Sealed: rm.store.Seal("credential "+name, []byte(secret))}).Error
 }
 
 // Credential gives a secret that calls name by reference.

@@ -62,6 +62,9 @@ type Asked struct {
 	Binding string
 	Shown   string // the request, without what could be used again
 	Network string // where it came from, for counting
+	From    crossing.Lane
+	Name    string // of the message
+	Whose   string // name of the provider that it came from, if it did
 }
 
 // Refused records why a request to sign out was refused, and gives the reference by
@@ -74,11 +77,14 @@ func (rm *Room) Refused(a Asked, f *finding.Finding) string {
 		return reference
 	}
 	at := rm.now().UTC()
-	steps := []any{crossing.TraceStep{At: at, From: crossing.Application, To: crossing.GateLane, Name: "Logout request",
-		Binding: a.Binding, Octets: a.Shown[:min(len(a.Shown), 4096)], Finding: f.From(finding.Application)},
-		crossing.TraceStep{At: at, From: crossing.GateLane, To: crossing.BrowserLane, Name: "refused page"}}
-	rm.store.Traces.Record(store.TraceHead{ID: reference, Started: at, StartedBy: "application", Result: crossing.Refused,
-		Finding: string(f.Code)}, steps, nil)
+	steps := []any{crossing.TraceStep{At: at, From: a.From, To: crossing.GateLane, Name: a.Name,
+		Binding: a.Binding, Octets: a.Shown[:min(len(a.Shown), 4096)], Finding: f.From(finding.Side(a.From))}}
+	if a.From == crossing.Application {
+		steps = append(steps, crossing.TraceStep{At: at, From: crossing.GateLane, To: crossing.BrowserLane,
+			Name: "refused page"})
+	}
+	rm.store.Traces.Record(store.TraceHead{ID: reference, Started: at, StartedBy: string(a.From), Provider: a.Whose,
+		Result: crossing.Refused, Finding: string(f.Code)}, steps, nil)
 	return reference
 }
 
@@ -121,6 +127,9 @@ func (rm *Room) End(tx *gorm.DB, s *crossing.Session) (int, error) {
 		return 0, err
 	}
 	if err := tx.Where("session = ?", ref).Delete(&store.IssuedRow{}).Error; err != nil {
+		return 0, err
+	}
+	if err := rm.sessions.DropUpstream(tx, s.Lasting); err != nil {
 		return 0, err
 	}
 	return len(notices), tx.Where("hash = ?", ref).Delete(&store.SessionRow{}).Error

@@ -141,7 +141,7 @@ type due struct {
 func (rm *Room) send(ctx context.Context, d due) error {
 	octets, err := rm.made(d)
 	if err == nil {
-		_, err = rm.fetch.Post(ctx, &crossing.Call{Address: d.Address, Limit: answers}, octets)
+		_, err = rm.fetch.Call(ctx, &crossing.Call{Address: d.Address, Limit: answers}, octets)
 	}
 	if ctx.Err() != nil {
 		return nil // the gate stops; it is tried again after the next start

@@ -45,6 +45,12 @@ func (rm *Room) AddProvider(ctx context.Context, by change.By, n NewProvider) (*
 
 // MakeProvider makes a provider with nothing of the other side in it yet.
 func (rm *Room) MakeProvider(n NewProvider) (federation.Record, error) {
+	for _, by := range rm.order {
+		knows, ok := by.(federation.RecognizingProviders)
+		if n.Protocol == "" && ok && knows.RecognizesProvider(n.Source.Document, n.Source.Address, n.Source.Typed) {
+			n.Protocol = by.Name()
+		}
+	}
 	by, err := rm.protocol(n.Protocol, change.KindProvider)
 	if err != nil {
 		return nil, err

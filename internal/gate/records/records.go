@@ -23,6 +23,7 @@ import (
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/freshness"
 	"innergate.example/innergate/internal/gate/keyring"
+	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/sessions"
 	"innergate.example/innergate/internal/store"
 )
@@ -40,6 +41,7 @@ type Room struct {
 	protocols map[string]crossing.Protocol
 	snapshot  atomic.Pointer[federation.Snapshot]
 	saving    sync.Mutex // one change of configuration at a time
+	touched   chan struct{}
 }
 
 // Parts are what the room works with.
@@ -59,7 +61,7 @@ type Parts struct {
 func New(ctx context.Context, p Parts, self federation.Gate, protocols []crossing.Protocol) (*Room, error) {
 	rm := &Room{store: p.Store, now: p.Now, fetch: p.Fetch, sessions: p.Sessions, keyring: p.Keys, freshness: p.Freshness,
 		editions: p.Editions,
-		order:    protocols, protocols: map[string]crossing.Protocol{}}
+		order:    protocols, protocols: map[string]crossing.Protocol{}, touched: make(chan struct{}, 1)}
 	self.Own = map[string]string{}
 	for _, by := range protocols {
 		if err := whole(by); err != nil {
@@ -108,7 +110,7 @@ func row(r federation.Record) (any, []byte, error) {
 	}
 	b, side := r.Basic(), r.Part()
 	if r.Kind() == federation.KindProvider {
-		return &store.ProviderRow{Name: string(b.Name), Protocol: side.Protocol(), EntityID: side.Identity(),
+		return &store.ProviderRow{Name: string(b.Name), Protocol: side.Protocol(), EntityID: federation.KeyOf(side),
 			Revision: b.Revision, Added: b.Added, Data: data}, data, nil
 	}
 	return &store.ApplicationRow{Name: string(b.Name), Protocol: side.Protocol(), EntityID: side.Identity(),
@@ -152,15 +154,16 @@ func (rm *Room) load(ctx context.Context, self federation.Gate) error {
 	if err != nil {
 		return err
 	}
-	for _, r := range apps {
+	records = append(records, apps...)
+	for _, r := range records {
 		if err := rm.fillKeys(ctx, r); err != nil {
-			return fmt.Errorf("application %s: %w", change.NameOf(r), err)
+			return fmt.Errorf("%s: %w", federation.Path(r), err)
 		}
 		if self, err = rm.needed(ctx, self, r); err != nil {
-			return fmt.Errorf("application %s: %w", change.NameOf(r), err)
+			return fmt.Errorf("%s: %w", federation.Path(r), err)
 		}
 	}
-	rm.snapshot.Store(federation.Load(self, append(records, apps...)...))
+	rm.snapshot.Store(federation.Load(self, records...))
 	return nil
 }
 
@@ -243,7 +246,7 @@ func (rm *Room) Fits(snap *federation.Snapshot, r federation.Record, identityFie
 		return nil
 	}
 	if r.Kind() == federation.KindProvider {
-		if other, ok := snap.ProviderBy(side.Protocol(), side.Identity()); ok && other.Name != r.Basic().Name {
+		if other, ok := snap.ProviderBy(side.Protocol(), federation.KeyOf(side)); ok && other.Name != r.Basic().Name {
 			return known("Provider", other.Name)
 		}
 		return nil
@@ -337,8 +340,15 @@ func (rm *Room) commit(ctx context.Context, by change.By, p plan) error {
 		rm.sessions.Clear()
 	}
 	rm.snapshot.Store(snap)
+	select {
+	case rm.touched <- struct{}{}:
+	default:
+	}
 	return nil
 }
+
+// Changed tells that something was saved, once however often.
+func (rm *Room) Changed() <-chan struct{} { return rm.touched }
 
 // over gives a snapshot as it is after the plan.
 func (p plan) over(snap *federation.Snapshot) *federation.Snapshot {
@@ -359,12 +369,18 @@ type written struct {
 	row      any
 	data     []byte
 	document *store.Packed
-	was      int // revision that the edit was made from, 0 if there was none
+	was      int               // revision that the edit was made from, 0 if there was none
+	secrets  map[string]string // that calls name, by name
 }
 
 func (rm *Room) written(ctx context.Context, c Edit) (w written, err error) {
 	if err := rm.fillKeys(ctx, c.Record); err != nil {
 		return w, err
+	}
+	if side, ok := c.Record.Part().(federation.Confiding); ok {
+		var without federation.Side
+		without, w.secrets = side.Confide(random.Text, rm.now())
+		federation.Replace(c.Record, without)
 	}
 	b := c.Record.Basic()
 	if side, ok := c.Record.Part().(federation.Redacting); ok && c.Document != nil {
@@ -397,6 +413,11 @@ func (rm *Room) putOne(tx *gorm.DB, by change.By, w written) error {
 	}
 	if err := owned(tx, w.Record, rm.now()); err != nil {
 		return err
+	}
+	for name, secret := range w.secrets {
+		if err := rm.keyring.Confide(tx, name, secret); err != nil {
+			return err
+		}
 	}
 	if err := tx.Save(w.row).Error; err != nil || w.Quiet {
 		return err

@@ -120,7 +120,14 @@ func HashOf(octets []byte) string {
 // fill reads the other side's values into a record and gives the document to
 // keep. With draft, values may be missing.
 func (rm *Room) fill(ctx context.Context, r federation.Record, s Source, draft bool) ([]byte, error) {
+	s, typedField := located(s, r.Part())
 	octets, from, err := rm.document(ctx, s, r.Basic().Keeping)
+	if typedField != "" && err != nil {
+		var fe *change.FieldError
+		if errors.As(err, &fe) {
+			err = change.Field(typedField, fe.Err)
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -144,7 +151,7 @@ func (rm *Room) fill(ctx context.Context, r federation.Record, s Source, draft b
 			if errors.As(err, &fe) {
 				return nil, err
 			}
-			return nil, change.Field(s.field(), sender(err, r.Kind().Side()))
+			return nil, change.Field(cmp.Or(typedField, s.field()), sender(err, r.Kind().Side()))
 		}
 	} else if !s.Typed.Empty() || r.Basic().Intake.Source == "" {
 		r.Basic().Intake = federation.Intake{Source: federation.SourceTyped}
@@ -168,6 +175,18 @@ func (rm *Room) fill(ctx context.Context, r federation.Record, s Source, draft b
 	}
 	Settle(r)
 	return octets, nil
+}
+
+// located gives a source with the address of the document, where what was typed tells
+// it, and the field that does.
+func located(s Source, side federation.Side) (Source, string) {
+	by, ok := side.(federation.Locating)
+	if !ok || s.Document != nil || s.Address != "" || s.Record != "" || s.Aggregate != "" {
+		return s, ""
+	}
+	address, field := by.Locate(s.Typed)
+	s.Address = address
+	return s, field
 }
 
 // meant is the identity of the record whose document is taken.

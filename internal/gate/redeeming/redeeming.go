@@ -25,8 +25,10 @@ import (
 	"innergate.example/innergate/internal/core/grant"
 	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/gate/copies"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/keyring"
 	"innergate.example/innergate/internal/gate/limit"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
@@ -46,7 +48,10 @@ type Room struct {
 	tries     *limit.Tries
 	strangers *limit.Flow // traces of what strangers send
 	pushes    *limit.Flow // requests that clients push who prove nothing
-	keys      *keySets
+	copies    *copies.Room
+	fetch     *fetch.Fetcher
+	keyring   *keyring.Room
+	askings   turns    // of asking providers again
 	told      sync.Map // federation.ID of services → when a token of theirs was last recorded
 	results   *prometheus.CounterVec
 }
@@ -61,13 +66,15 @@ type Parts struct {
 	Sessions *sessions.Room
 	People   *people.Room
 	Grants   *grants.Room
+	Copies   *copies.Room
+	Keys     *keyring.Room
 	Tries    *limit.Tries
 }
 
 // New makes a room.
 func New(p Parts) *Room {
 	return &Room{store: p.Store, log: p.Log, now: p.Now, records: p.Records, sessions: p.Sessions, people: p.People,
-		grants: p.Grants, tries: p.Tries, strangers: limit.NewFlow(), pushes: limit.NewFlow(), keys: newKeySets(p),
+		grants: p.Grants, tries: p.Tries, strangers: limit.NewFlow(), pushes: limit.NewFlow(), copies: p.Copies, fetch: p.Fetch, keyring: p.Keys,
 		results: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "innergate_token_requests_total",
 			Help: "Requests of applications without a browser, by what was asked and the error they heard."},
 			[]string{"call", "error"})}
@@ -197,22 +204,33 @@ func (rm *Room) begin(ctx context.Context, call string, c Caller) (*asked, error
 // prove holds the client's proof against its keys, which are asked for again once if
 // none fits.
 func (rm *Room) prove(ctx context.Context, a *asked, p oidc.Presented) (err error) {
-	var more []oidc.Key
-	if a.side.KeyAddress != "" && p.Method == oidc.SignedJWT {
-		if more, err = rm.keys.of(ctx, a.app, a.side.KeyAddress, false); err != nil {
-			return err
+	a.client = a.side.Client(nil)
+	fetched := a.side.KeyAddress != "" && p.Method == oidc.SignedJWT
+	for anew := false; ; anew = true {
+		if fetched {
+			more, err := rm.keys(ctx, a.app, anew)
+			if err != nil {
+				return err
+			}
+			a.client = a.side.Client(more)
 		}
-	}
-	a.client = a.side.Client(more)
-	a.proved, err = p.Prove(a.client, oidcside.Issuer(&a.snap.Gate), a.now)
-	if finding.Is(err, finding.TokenKey) && a.side.KeyAddress != "" {
-		if more, err = rm.keys.of(ctx, a.app, a.side.KeyAddress, true); err != nil {
-			return err
-		}
-		a.client = a.side.Client(more)
 		a.proved, err = p.Prove(a.client, oidcside.Issuer(&a.snap.Gate), a.now)
+		if anew || !fetched || !finding.Is(err, finding.TokenKey) {
+			return err
+		}
 	}
-	return err
+}
+
+// keys are those at an application's address.
+func (rm *Room) keys(ctx context.Context, a *federation.Application, anew bool) ([]oidc.Key, error) {
+	read, f, err := rm.copies.Of(ctx, a, anew)
+	switch {
+	case err != nil:
+		return nil, err
+	case f != nil:
+		return nil, refuse(oidc.InvalidClient, f)
+	}
+	return read.([]oidc.Key), nil
 }
 
 // about finds the grant that a request names, so that whatever comes of it is told

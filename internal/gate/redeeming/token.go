@@ -104,6 +104,11 @@ func (rm *Room) turn(ctx context.Context, a *asked, k *grants.Kept, h grant.Hand
 	if h.Kind == grant.RefreshHandle && !refreshes {
 		return out, refuse(oidc.InvalidGrant, finding.New(finding.GrantEnded, finding.Fact("Setting", "noRefresh")))
 	}
+	if h.Kind == grant.RefreshHandle {
+		if err := rm.anew(ctx, a, k); err != nil {
+			return out, err
+		}
+	}
 	told, err := rm.renewed(ctx, a.app, k, a.snap)
 	if f := finding.Of(err); f != nil {
 		return out, refuse(oidc.InvalidGrant, f)

@@ -46,6 +46,7 @@ func (Endpoints) Routes(app *fiber.App, site *web.Site) {
 	app.Get(oidcside.LogoutPath, s.leave)
 	app.Post(oidcside.LogoutPath, s.leave)
 	app.Post(oidcside.LogoutPath+"/confirm", s.confirmed)
+	s.relying(app)
 }
 
 type endpoints struct {
@@ -338,7 +339,7 @@ func (s *endpoints) refuseLeaving(c fiber.Ctx, f *finding.Finding) error {
 		text = string(c.Body())
 	}
 	return s.Refuse(c, f, s.Gate().Leaving.Refused(leaving.Asked{Binding: c.Method(), Shown: oidcside.Shown(text),
-		Network: s.Network(c)}, f))
+		Network: s.Network(c), From: crossing.Application, Name: "Logout request"}, f))
 }
 
 // left holds the request against what is on record, and finds the session; nil and
@@ -382,14 +383,16 @@ func (s *endpoints) confirmed(c fiber.Ctx) error {
 }
 
 func (s *endpoints) signOut(c fiber.Ctx, session *crossing.Session, back string) error {
-	if _, err := s.Gate().Leaving.SignOut(c.Context(), session); err != nil {
+	next, err := s.Gate().Leaving.Depart(c.Context(), session, back)
+	if err != nil {
 		return errors.Join(errors.New("a session could not be ended"), err)
 	}
 	s.Forget(c)
-	return s.gone(c, back)
+	return s.gone(c, next)
 }
 
-// gone sends the person where the application wants them, if that is on record.
+// gone sends the person on: to a provider that signs them out too, or where the
+// application wants them, if that is on record.
 func (s *endpoints) gone(c fiber.Ctx, back string) error {
 	c.Set("Cache-Control", "no-store")
 	if back != "" {

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"innergate.example/innergate/internal/core/crossing/rpside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
@@ -137,6 +138,22 @@ func (a *Application) Keys() []federation.Key {
 	return out
 }
 
+// CopyOf is where its keys are, if they are not on record.
+func (a *Application) CopyOf() string { return a.KeyAddress }
+
+// ReadCopy reads its keys.
+func (*Application) ReadCopy(octets []byte) (any, error) { return oidc.ReadKeys(octets) }
+
+// DescribeCopy tells each of its keys.
+func (*Application) DescribeCopy(read any) []federation.Value {
+	return rpside.Described(read.([]oidc.Key))
+}
+
+// Unread says that its keys cannot be had.
+func (*Application) Unread(address, cause string) *finding.Finding {
+	return finding.New(finding.JWKSUnusable, finding.Fact("Address", address), finding.Fact("Cause", cause))
+}
+
 // Describe gives everything known of it.
 func (a *Application) Describe() []federation.Value {
 	out := []federation.Value{{Label: "Client ID", Value: a.ClientID, Touches: federation.TouchIdentity},
@@ -154,16 +171,7 @@ func (a *Application) Describe() []federation.Value {
 		}
 		out = append(out, federation.Value{Label: "Client secret", Value: text})
 	}
-	for _, k := range a.keys {
-		text := keys.Describe(k.Public)
-		if sum, err := oidc.Thumbprint(k.Public); err == nil {
-			text += ", thumbprint " + sum
-		}
-		if k.ID != "" {
-			text += ", kid " + k.ID
-		}
-		out = append(out, federation.Value{Label: "Key for signing", Value: text, Touches: federation.TouchKey})
-	}
+	out = append(out, rpside.Described(a.keys)...)
 	for _, v := range []federation.Value{{Label: "Homepage", Value: a.Homepage}, {Label: "Logo", Value: a.Logo},
 		{Label: "Privacy policy", Value: a.Policy}, {Label: "Contacts", Value: strings.Join(a.Contacts, ", ")},
 		{Label: "Passed over in its metadata", Value: strings.Join(a.PassedOver, ", ")}} {

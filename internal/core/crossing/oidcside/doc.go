@@ -1,5 +1,6 @@
-// Package oidcside plugs OpenID Connect and OAuth 2.0 into the gate: what records
-// hold of an application, how that comes in, what is checked about it, and what the
+// Package oidcside plugs OpenID Connect and OAuth 2.0 into the gate, as far as
+// applications speak them (providers are in package rpside): what records hold of an
+// application, how that comes in, what is checked about it, and what the
 // protocol does at the end of a crossing and after it. The messages themselves are
 // in package oidc, codes and refresh tokens in package grant.
 //
@@ -15,9 +16,9 @@ package oidcside
 import (
 	"bytes"
 	"encoding/json"
-	"errors"
 	"time"
 
+	"innergate.example/innergate/internal/core/crossing/rpside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/keys"
 )
@@ -50,8 +51,8 @@ type Protocol struct{}
 // Name is what it is called on records.
 func (Protocol) Name() string { return Name }
 
-// Providers says that it has none yet.
-func (Protocol) Providers() bool { return false }
+// Providers says that it has providers, whose side is in package rpside.
+func (Protocol) Providers() bool { return true }
 
 // Applications says that it has applications.
 func (Protocol) Applications() bool { return true }
@@ -63,7 +64,7 @@ func (Protocol) Own(base string) map[string]string { return map[string]string{ow
 func (Protocol) Purposes() []federation.Purpose {
 	return []federation.Purpose{{Name: SignsRS256, Does: "signs tokens with RS256", Kinds: keys.RSAKinds(), Later: true},
 		{Name: SignsES256, Does: "signs tokens with ES256", Kinds: []string{"ec-p256"}, Later: true},
-		{Name: SignsEdDSA, Does: "signs tokens with EdDSA", Kinds: []string{keys.Ed25519}, Later: true}}
+		{Name: SignsEdDSA, Does: "signs tokens with EdDSA", Kinds: []string{keys.Ed25519}, Later: true}, rpside.Purpose()}
 }
 
 // Reserved is no name.
@@ -88,17 +89,26 @@ func (Protocol) Recognizes(document []byte, t federation.Typed) bool {
 // Contexts are none: the protocol names none of its own.
 func (Protocol) Contexts() federation.Ranking { return nil }
 
-// NewProvider gives nil.
-func (Protocol) NewProvider(*federation.Gate, federation.Name) federation.ProviderSide { return nil }
+// RecognizesProvider knows the document of an issuer, and values that only such a
+// provider has.
+func (Protocol) RecognizesProvider(document []byte, address string, t federation.Typed) bool {
+	return rpside.Knows(rpside.OpenID, document, address, t)
+}
+
+// NewProvider gives the side of a new provider.
+func (Protocol) NewProvider(*federation.Gate, federation.Name) federation.ProviderSide {
+	return rpside.New(rpside.OpenID)
+}
 
 // NewApplication gives the side of a new application.
 func (Protocol) NewApplication(*federation.Gate, federation.Name) federation.ApplicationSide {
 	return &Application{}
 }
 
-// ReadProvider refuses.
-func (Protocol) ReadProvider([]byte, time.Time) (federation.ProviderSide, *federation.Intake, error) {
-	return nil, nil, errors.New("the protocol oidc has no providers")
+// ReadProvider reads a provider's side.
+func (Protocol) ReadProvider(data []byte, _ time.Time) (federation.ProviderSide, *federation.Intake, error) {
+	p, err := rpside.Read(rpside.OpenID, data)
+	return p, nil, err
 }
 
 // ReadApplication reads an application's side.

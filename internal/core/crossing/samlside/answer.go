@@ -162,7 +162,7 @@ func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
 	p := answer{side: a, app: in.App, reply: r, name: in.Released.Name, msg: saml.Answer{At: in.Now, Lifetime: lifetime,
 		Issuer:      face.EntityID,
 		Destination: r.Address, InResponseTo: r.InReplyTo, Audience: a.SP.EntityID,
-		NameID: a.nameIDOf(in.Released.Name, face.EntityID), AuthnInstant: ans.At, SessionNotOnOrAfter: ans.Until,
+		NameID: a.nameIDOf(in.Released.Name, face.EntityID), AuthnInstant: ans.When(), SessionNotOnOrAfter: ans.Until,
 		Context: ans.Context, Authorities: ans.Authorities}}
 	p.attributes = in.Released.Attributes
 	for _, at := range p.attributes {

@@ -1,0 +1,88 @@
+package rpside
+
+import (
+	"encoding/json"
+	"net/url"
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/oidc"
+)
+
+// kept is what is kept of an answer beside the session: the ID token for signing out
+// there, the tokens only where the record says so.
+type kept struct {
+	IDToken string    `json:"idToken,omitempty"`
+	Access  string    `json:"access,omitempty"`
+	Refresh string    `json:"refresh,omitempty"`
+	Ends    time.Time `json:"ends,omitzero"` // of the access token
+	Tenant  string    `json:"tenant,omitempty"`
+}
+
+// upstream is what is kept of this answer, nil for nothing.
+func (t *turn) upstream() (*crossing.Upstream, error) {
+	k := kept{IDToken: t.h.token, Tenant: t.h.tenant}
+	if t.h.said.Subject == "" {
+		k.IDToken = ""
+	}
+	if t.p.KeepTokens {
+		k.Access, k.Refresh = t.h.tokens.AccessToken, t.h.tokens.RefreshToken
+		if t.h.tokens.Life > 0 {
+			k.Ends = t.in.Now.Add(t.h.tokens.Life)
+		}
+	}
+	if k == (kept{}) {
+		return nil, nil
+	}
+	octets, err := json.Marshal(k)
+	return &crossing.Upstream{Session: t.h.said.Session, Subject: t.h.said.Subject, Data: octets}, err
+}
+
+// Part is where the person goes to be signed out there (OpenID Connect RP-Initiated
+// Logout §2); false if the provider has no such address, or is to be left alone.
+func (p *Provider) Part(g *federation.Gate, r *federation.Provider, up crossing.Upstream, state string) (string, bool) {
+	if p.Doc.EndSession == "" || p.StaySignedIn {
+		return "", false
+	}
+	var k kept
+	if err := json.Unmarshal(up.Data, &k); err != nil {
+		return "", false
+	}
+	q := url.Values{"client_id": {p.ClientID}, "post_logout_redirect_uri": {SignedOutURI(g, r.Name)}, "state": {state}}
+	if k.IDToken != "" {
+		q.Set("id_token_hint", k.IDToken)
+	}
+	sep := "?"
+	if strings.Contains(p.Doc.EndSession, "?") {
+		sep = "&"
+	}
+	return p.Doc.EndSession + sep + q.Encode(), true
+}
+
+// Leaving is a logout token that came in through the back channel.
+type Leaving struct {
+	Token string
+	Keys  []oidc.Key // the copy of the provider's JWKS; those that were typed count first
+	Now   time.Time
+}
+
+// Leaves reads a logout token (OpenID Connect Back-Channel Logout §2.6). An error is a
+// finding; finding.TokenKey means that the keys are too old.
+func (p *Provider) Leaves(g *federation.Gate, l Leaving) (oidc.Leaver, error) {
+	if p.plain() {
+		return oidc.Leaver{}, finding.New(finding.LogoutTokenRefused, finding.Fact("Protocol", "oauth2, which has none"))
+	}
+	list := l.Keys
+	if p.KeyText != "" {
+		list = p.compiled.keys
+	}
+	v, err := oidc.Wanted{Kind: oidc.LogoutToken, Algorithms: p.algorithms(), Keys: list, Lax: true}.Open(l.Token)
+	if err != nil {
+		return oidc.Leaver{}, err
+	}
+	t := &turn{p: p}
+	return oidc.Expected{Issuer: t.issuer, ClientID: p.ClientID, Now: l.Now, Skew: g.Skew}.Leaves(v)
+}

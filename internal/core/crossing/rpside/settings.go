@@ -1,0 +1,201 @@
+package rpside
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/core/oidc"
+)
+
+// ProviderSettings are what an engineer decides about an OpenID Connect or OAuth 2.0
+// provider.
+type ProviderSettings struct {
+	Scopes           string `json:"scopes"`
+	AuthMethod       string `json:"authMethod"`
+	AssertionFor     string `json:"assertionFor"`
+	Algorithms       string `json:"algorithms"`
+	ResponseType     string `json:"responseType"`
+	WithoutPKCE      bool   `json:"withoutPKCE"`
+	UserInfo         string `json:"userInfo"`
+	Identifier       string `json:"identifier"`
+	Prompt           string `json:"prompt"`
+	Parameters       string `json:"parameters"`
+	Tenants          string `json:"tenants"`
+	PersonalTenant   string `json:"personalTenant"`
+	PersonalAccounts bool   `json:"personalAccounts"`
+	RequireClaims    string `json:"requireClaims"`
+	KeepTokens       bool   `json:"keepTokens"`
+	StaySignedIn     bool   `json:"staySignedIn"`
+}
+
+const (
+	idTokenOnly = "id_token"
+	hybrid      = "code id_token"
+	infoNever   = "never"
+)
+
+var common = []federation.Setting{
+	{Name: "scopes", Most: 2000, Text: "Scopes that are asked for, separated by spaces; empty is openid profile email, of OAuth 2.0 none"},
+	{Name: "authMethod", Choices: []string{"", string(oidc.SecretBasic), string(oidc.SecretPost), string(oidc.SignedJWT),
+		string(oidc.NoMethod)},
+		Text: "How the gate proves who it is (token_endpoint_auth_method); empty is with the secret, as the provider offers it"},
+	{Name: "assertionFor", Choices: []string{"", "token"},
+		Text: "aud of its private_key_jwt: token is the token endpoint, for providers that want that; empty is the issuer"},
+	{Name: "withoutPKCE", Text: "Exception: a provider that refuses PKCE; leaves a warning"},
+	{Name: "prompt", Choices: []string{"", "login", "consent", "select_account"},
+		Text: "prompt of every request, unless the application wants another"},
+	{Name: "parameters", Most: 2000, Text: "Further parameters of every request, like hd=wrenmoor.example, separated by spaces"},
+	{Name: "requireClaims", Most: 4000,
+		Text: "Claims that must have a value, like department=rail, separated by spaces; a list has to hold it"},
+	{Name: "keepTokens", Text: "Keep its access and refresh token, sealed, as long as the session, so that a refresh of ours asks about the person again"},
+	{Name: "staySignedIn", Text: "Signing out here does not sign the person out there"},
+}
+
+var openIDSettings = append([]federation.Setting{
+	{Name: "algorithms", Most: 200, Text: "Algorithms that its tokens may be signed with, separated by spaces; empty is every one that is taken"},
+	{Name: "responseType", Choices: []string{"", "code", idTokenOnly, hybrid},
+		Text: "Exception: id_token or code id_token, by form_post; empty is code"},
+	{Name: "userInfo", Choices: []string{"", infoNever}, Text: "never: its user-info address is not asked"},
+	{Name: "tenants", Most: 20000, Text: "Of an issuer with a place in braces: tenants whose people may come, separated by spaces; * is every one"},
+	{Name: "personalTenant", Most: 200, Text: "The tenant that personal accounts have, which belong to no company"},
+	{Name: "personalAccounts", Text: "Personal accounts may come too"},
+}, common...)
+
+var oauth2Settings = append([]federation.Setting{
+	{Name: "identifier", Most: 200, Text: "Member of what the user-info address says that identifies the person, like id; a path with dots for one further in"},
+}, common...)
+
+// Settings are its ProviderSettings.
+func (p *Provider) Settings() any { return p.ProviderSettings }
+
+// SettingList describes its settings.
+func (p *Provider) SettingList() []federation.Setting {
+	if p.plain() {
+		return oauth2Settings
+	}
+	return openIDSettings
+}
+
+// With lays settings over.
+func (p *Provider) With(settings []byte) (federation.Side, error) {
+	q := *p
+	if err := json.Unmarshal(settings, &q.ProviderSettings); err != nil {
+		return nil, err
+	}
+	return q.ready()
+}
+
+// ready reads once what every sign-in would have to read again.
+func (p *Provider) ready() (*Provider, error) {
+	q := *p
+	q.compiled = compiled{}
+	var err error
+	if q.KeyText != "" {
+		if q.compiled.keys, err = oidc.ReadKeys([]byte(q.KeyText)); err != nil {
+			return nil, &federation.SettingError{Field: "jwks", Err: err}
+		}
+	}
+	if oidc.IsPattern(q.Doc.Issuer) {
+		t, err := oidc.ReadTenants(q.Doc.Issuer)
+		if err != nil {
+			return nil, &federation.SettingError{Field: "issuer", Err: err}
+		}
+		t.Allowed, t.Personal, t.People = strings.Fields(q.Tenants), q.PersonalTenant, q.PersonalAccounts
+		q.compiled.tenants = &t
+	}
+	if q.compiled.required, err = pairs("requireClaims", q.RequireClaims); err != nil {
+		return nil, err
+	}
+	more, err := pairs("parameters", q.Parameters)
+	q.compiled.more = map[string][]string{}
+	for name, v := range more {
+		if slices.Contains(ours, name) {
+			return nil, &federation.SettingError{Field: "parameters",
+				Err: fmt.Errorf("%s is a parameter of the protocol, which the gate sets itself; take it out", name)}
+		}
+		q.compiled.more[name] = []string{v}
+	}
+	return &q, err
+}
+
+// ours are parameters that no setting may replace.
+var ours = []string{"client_id", "redirect_uri", "response_type", "response_mode", "scope", "state", "nonce",
+	"code_challenge", "code_challenge_method", "prompt", "max_age", "acr_values", "claims", "login_hint", "request",
+	"request_uri", "client_secret", "id_token_hint"}
+
+// pairs reads NAME=VALUE, separated by spaces. A value with spaces is percent-encoded.
+func pairs(field, text string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, word := range strings.Fields(text) {
+		name, value, ok := strings.Cut(word, "=")
+		if plain, err := url.PathUnescape(value); err == nil {
+			value = plain
+		}
+		if _, twice := out[name]; !ok || name == "" || twice {
+			return nil, &federation.SettingError{Field: field,
+				Err: fmt.Errorf("%q is not NAME=VALUE, or its name comes twice; write each once, and a space within a value as %%20", word)}
+		}
+		out[name] = value
+	}
+	return out, nil
+}
+
+// scopes are those that are asked for.
+func (p *Provider) scopes() []string {
+	if p.Scopes == "" && !p.plain() {
+		return []string{"openid", "profile", "email"}
+	}
+	return strings.Fields(p.Scopes)
+}
+
+// algorithms are those that its tokens may be signed with.
+func (p *Provider) algorithms() []string {
+	if p.Algorithms != "" {
+		return strings.Fields(p.Algorithms)
+	}
+	return oidc.Algorithms
+}
+
+func (p *Provider) responseType() string {
+	if p.ResponseType == "" {
+		return "code"
+	}
+	return p.ResponseType
+}
+
+// Check sees whether the settings can be used.
+func (p *Provider) Check(*federation.Provider) error {
+	wrong := func(field, format string, args ...any) error {
+		return &federation.SettingError{Field: field, Err: fmt.Errorf(format, args...)}
+	}
+	for _, alg := range strings.Fields(p.Algorithms) {
+		if slices.Contains(oidc.Algorithms, alg) {
+			continue
+		}
+		if near := nearword.Of(alg, oidc.Algorithms); near != "" {
+			return wrong("algorithms", "%s is not taken; did you mean %s?", alg, near)
+		}
+		return wrong("algorithms", "%s is not taken; there are %s", alg, strings.Join(oidc.Algorithms, " "))
+	}
+	for _, s := range strings.Fields(p.Scopes) {
+		if strings.ContainsAny(s, "\"\\") || strings.ContainsFunc(s, func(r rune) bool { return r < 0x21 || r > 0x7e }) {
+			return wrong("scopes", "%q is no scope (RFC 6749 §3.3)", s)
+		}
+	}
+	switch {
+	case p.ResponseType == idTokenOnly && p.KeepTokens:
+		return wrong("keepTokens", "the answer id_token brings no tokens to keep; leave one of both out")
+	case p.compiled.tenants != nil && p.Tenants == "" && len(p.Missing()) == 0 && !p.PersonalAccounts:
+		return wrong("tenants", "the issuer is one of many tenants; name those whose people may come, or * for every one")
+	case p.compiled.tenants == nil && p.Doc.Issuer != "" && p.Tenants+p.PersonalTenant != "":
+		return wrong("tenants", "the issuer %s has no place for a tenant in braces; leave it out", p.Doc.Issuer)
+	case p.PersonalAccounts && p.PersonalTenant == "":
+		return wrong("personalTenant", "name the tenant that personal accounts have, so that they can be told apart")
+	}
+	return nil
+}

@@ -1,0 +1,216 @@
+package rpside
+
+import (
+	"cmp"
+	"fmt"
+	"net/url"
+	"regexp"
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/oidc"
+)
+
+// Take reads the document that a provider describes itself by.
+func (p *Provider) Take(document []byte, _ federation.Trusting) (federation.Side, federation.Intake, error) {
+	d, err := oidc.ReadDiscovery(document)
+	if err != nil {
+		return nil, federation.Intake{}, err
+	}
+	q := *p
+	q.Doc, q.taken = d, true
+	side, err := q.ready()
+	return side, federation.Intake{}, err
+}
+
+// Fields that can be typed.
+var openIDTyped = []string{"issuer", "clientId", "clientSecret", "clientSecretEnds", "authorize", "token", "userinfo",
+	"jwksUri", "jwks", "endSession"}
+
+var oauth2Typed = []string{"clientId", "clientSecret", "clientSecretEnds", "authorize", "token", "userinfo"}
+
+func (p *Provider) typed() []string {
+	if p.plain() {
+		return oauth2Typed
+	}
+	return openIDTyped
+}
+
+// Locate is the document of the issuer that was typed, unless its endpoints were.
+func (p *Provider) Locate(t federation.Typed) (address, field string) {
+	issuer := strings.TrimSpace(t["issuer"])
+	if issuer == "" || t["authorize"] != "" || t["token"] != "" || oidc.IsPattern(issuer) || p.plain() {
+		return "", ""
+	}
+	if _, whole := oidc.IssuerOf(issuer); whole {
+		return issuer, "issuer"
+	}
+	return oidc.DiscoveryOf(issuer), "issuer"
+}
+
+// Overlay lays typed values over what is known.
+func (p *Provider) Overlay(t federation.Typed) (federation.Side, error) {
+	if err := t.Only(p.typed()...); err != nil {
+		return nil, err
+	}
+	q := *p
+	for _, step := range []func(federation.Typed) error{q.typedIssuer, q.typedAddresses, q.typedKeys, q.typedClient} {
+		if err := step(t); err != nil {
+			return nil, err
+		}
+	}
+	return q.ready()
+}
+
+func bad(field, format string, args ...any) error {
+	return &federation.SettingError{Field: field, Err: fmt.Errorf(format, args...)}
+}
+
+// typedIssuer compares with the document, letter by letter (OpenID Connect Discovery
+// §4.3). The address of the document itself is taken for its issuer.
+func (p *Provider) typedIssuer(t federation.Typed) error {
+	issuer := strings.TrimSpace(t["issuer"])
+	if issuer == "" {
+		return nil
+	}
+	if from, whole := oidc.IssuerOf(issuer); whole {
+		issuer = from
+	}
+	if err := oidc.CheckIssuer(issuer); err != nil {
+		return bad("issuer", "%w", err)
+	}
+	if !p.taken {
+		p.Doc.Issuer = issuer
+		return nil
+	}
+	if p.Doc.Issuer == issuer {
+		return nil
+	}
+	if oidc.IsPattern(p.Doc.Issuer) {
+		if many, err := oidc.ReadTenants(p.Doc.Issuer); err == nil {
+			if many.Allowed = []string{"*"}; fits(many, issuer) {
+				return nil // asked for by the name of one tenant, or of all of them
+			}
+		}
+	}
+	return &federation.SettingError{Field: "issuer", Err: finding.New(finding.DiscoveryIssuer,
+		finding.Compare("issuer", issuer, p.Doc.Issuer))}
+}
+
+func fits(many oidc.Tenants, issuer string) bool {
+	_, err := many.Of(issuer)
+	return err == nil
+}
+
+func (p *Provider) typedAddresses(t federation.Typed) error {
+	for _, f := range []struct {
+		field string
+		to    *string
+	}{{"authorize", &p.Doc.Authorize}, {"token", &p.Doc.Token}, {"jwksUri", &p.Doc.JWKS},
+		{"endSession", &p.Doc.EndSession}} {
+		address := strings.TrimSpace(t[f.field])
+		switch {
+		case address == "":
+			continue
+		case address == "none" && f.field == "endSession":
+			*f.to = ""
+			continue
+		}
+		if err := oidc.CheckEndpoint(address); err != nil {
+			return bad(f.field, "%w", err)
+		}
+		*f.to = address
+	}
+	list := strings.Fields(t["userinfo"])
+	if len(list) == 0 {
+		return nil
+	}
+	if len(list) > mostInfos {
+		return bad("userinfo", "there are %d; at most %d are asked", len(list), mostInfos)
+	}
+	for _, address := range list {
+		if err := oidc.CheckEndpoint(address); err != nil {
+			return bad("userinfo", "%w", err)
+		}
+	}
+	p.Doc.UserInfo, p.MoreInfo = list[0], list[1:]
+	return nil
+}
+
+// mostInfos is how many user-info addresses are asked in one sign-in.
+const mostInfos = 5
+
+func (p *Provider) typedKeys(t federation.Typed) error {
+	text := strings.TrimSpace(t["jwks"])
+	switch {
+	case text == "" && t["jwksUri"] != "":
+		p.KeyText = ""
+	case text == "":
+	case text == "none":
+		p.KeyText = ""
+	case t["jwksUri"] != "":
+		return bad("jwks", "keys and an address of keys were given; give one of both")
+	default:
+		p.KeyText = text
+	}
+	return nil
+}
+
+// uuid is the form that identifiers of secrets have, and secrets have not.
+var uuid = regexp.MustCompile(`^(?i)\{?[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}\}?$`)
+
+// mostSecret is how long a client secret may be, in octets, and a client ID.
+const mostSecret = 4096
+
+func (p *Provider) typedClient(t federation.Typed) error {
+	if id := strings.TrimSpace(t["clientId"]); id != "" {
+		if len(id) > 512 || strings.ContainsFunc(id, func(r rune) bool { return r < 0x21 || r > 0x7e }) {
+			return bad("clientId", "the client ID has to be 1 to 512 printable ASCII letters without spaces (RFC 6749 appendix A.1)")
+		}
+		p.ClientID = id
+	}
+	given := t["clientSecret"]
+	secret := strings.TrimSpace(given)
+	if secret != "" {
+		if len(secret) > mostSecret {
+			return bad("clientSecret", "the client secret has %d octets; at most %d are taken", len(secret), mostSecret)
+		}
+		if strings.HasPrefix(secret, "-----BEGIN") {
+			return bad("clientSecret", "this is a key or a certificate; to prove with a key of the gate's own set authMethod=private_key_jwt")
+		}
+		around := strings.TrimRight(given, "\r\n") != secret // a line end at the end of a file is nothing odd
+		p.given = secret
+		p.Secret = &Secret{UUID: uuid.MatchString(secret), Spaces: around || strings.ContainsAny(secret, " \t\r\n")}
+	}
+	ends := strings.TrimSpace(t["clientSecretEnds"])
+	if ends == "" {
+		return nil
+	}
+	if p.Secret == nil {
+		return bad("clientSecretEnds", "there is no client secret on record; give it with it")
+	}
+	s := *p.Secret
+	if s.Ends = (time.Time{}); ends != "none" {
+		at, err := time.Parse(time.DateOnly, ends)
+		if full, err2 := time.Parse(time.RFC3339, ends); err2 == nil {
+			at, err = full, nil
+		}
+		if err != nil {
+			return bad("clientSecretEnds", "%q is no date; write it like 2027-06-30, or none", ends)
+		}
+		s.Ends = at.UTC()
+	}
+	p.Secret = &s
+	return nil
+}
+
+// hostOf is the host of an address, with its port.
+func hostOf(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return ""
+	}
+	return strings.ToLower(cmp.Or(u.Host, address))
+}

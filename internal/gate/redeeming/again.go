@@ -1,0 +1,121 @@
+package redeeming
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"sync"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/gate/grants"
+)
+
+// mostSteps bounds how often one asking may need something.
+const mostSteps = 12
+
+// turns let one at a time ask about a session; two sessions hardly ever share one.
+type turns [64]sync.Mutex
+
+func (t *turns) of(session string) *sync.Mutex {
+	h := fnv.New32a()
+	_, _ = h.Write([]byte(session)) // never fails (hash.Hash)
+	return &t[h.Sum32()%uint32(len(t))]
+}
+
+// anew has the provider tell again of whoever a grant is about, where its tokens were
+// kept for that. A provider that no longer vouches for them ends the refresh; one that
+// cannot be reached does not: what it said before still counts.
+func (rm *Room) anew(ctx context.Context, a *asked, k *grants.Kept) error {
+	p, ok := a.snap.Provider(k.Word.Provider)
+	if !ok || !p.Is(k.Word.Provider, k.Word.ProviderID) {
+		return nil
+	}
+	side, ok := p.Side.(crossing.Reasking)
+	if !ok {
+		return nil
+	}
+	// Refresh tokens of providers count once, too.
+	one := rm.askings.of(k.Session)
+	one.Lock()
+	defer one.Unlock()
+	up, kept, err := rm.sessions.Upstream(ctx, k.Session, p.ID)
+	if err != nil || !kept {
+		return err
+	}
+	in := crossing.In{Gate: &a.snap.Gate, Provider: p, Mine: true, Now: a.now}
+	out, asks := side.Reask(in, k.Word, up)
+	for range mostSteps {
+		switch {
+		case !asks:
+			return nil
+		case out.Answer != nil:
+			return rm.toldAgain(ctx, a, k, p, out)
+		case finding.Is(out.Err, finding.UpstreamEnded):
+			return refuse(oidc.InvalidGrant, finding.Of(out.Err))
+		case out.Err != nil && finding.Of(out.Err) == nil:
+			return out.Err
+		case out.Err != nil:
+			a.checks.Note("Provider", finding.Of(out.Err))
+			return nil
+		}
+		need, ok := out.Next.(*crossing.Need)
+		if !ok {
+			return errors.New("a provider's side wants a browser where there is none")
+		}
+		if err := rm.satisfy(ctx, a, p, need, &in); err != nil {
+			return err
+		}
+		in.Held = out.Held
+		out = p.Side.(crossing.ProviderSide).Step(in)
+	}
+	return fmt.Errorf("asking %s again needs more and more", p.Name)
+}
+
+// satisfy makes a call, or gets a document, for a provider's side.
+func (rm *Room) satisfy(ctx context.Context, a *asked, p *federation.Provider, n *crossing.Need, in *crossing.In) (err error) {
+	in.Facts = crossing.Facts{}
+	if n.Copy != nil {
+		in.Facts.Copied, in.Facts.CopyFail, err = rm.copies.Of(ctx, p, n.Copy.Anew)
+		return err
+	}
+	if n.Call == nil {
+		return errors.New("a provider's side needs what only a sign-in has")
+	}
+	octets, err := n.Call.Plan.Render(&a.snap.Gate, crossing.Made{Random: rand.Reader, Now: a.now,
+		Secret: func(name string) (string, error) { return rm.keyring.Credential(ctx, name) }})
+	if err != nil {
+		return err
+	}
+	reply, err := rm.fetch.Trusting(p.Keeping).Call(ctx, n.Call, octets)
+	f := finding.Of(err)
+	if err != nil && f == nil {
+		return err
+	}
+	in.Facts.Replied, in.Facts.CallFail = true, f
+	in.Facts.Reply, in.Facts.Status, in.Facts.Type = reply.Octets, reply.Status, reply.Type
+	return nil
+}
+
+// toldAgain keeps what the provider says now: with the grant when that moves on, and its
+// tokens beside the session at once, for the old ones may count no more.
+func (rm *Room) toldAgain(ctx context.Context, a *asked, k *grants.Kept, p *federation.Provider, out crossing.Out) error {
+	if out.Answer.Subject.Value != k.Word.Subject.Value {
+		return refuse(oidc.InvalidGrant, finding.New(finding.GrantUnlinked, finding.Compare("Name",
+			k.Word.Subject.Value, out.Answer.Subject.Value)))
+	}
+	k.Word.Attributes = out.Answer.Attributes
+	a.checks.Pass("Provider", "asked again: "+string(p.Name))
+	if out.Upstream == nil {
+		return nil
+	}
+	return rm.store.Write(ctx, func(tx *gorm.DB) error {
+		return rm.sessions.MoveUpstream(tx, k.Session, p.ID, *out.Upstream)
+	})
+}
