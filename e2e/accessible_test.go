@@ -280,7 +280,7 @@ func TestManyInTheConsole(t *testing.T) {
 		return out
 	}
 	c.open(d.Console + "connect/applications")
-	c.see("All 7 that match")
+	c.see("All 9 that match")
 	c.until(`(() => { const e = document.querySelectorAll('tbody .el-checkbox'); if (e.length < 3) return false; e[0].click(); e[1].click(); return true })()`)
 	c.see("2 chosen")
 	c.press("Pause")

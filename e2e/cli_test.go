@@ -450,7 +450,7 @@ func TestManyOnTheCommandLine(t *testing.T) {
 		require.Equal(t, code, got, "%v: %s%s", args, out, errs)
 		return out + errs
 	}
-	require.Contains(t, run(0, "app", "pause", "--all", "--dry-run"), "7 match, 7 would change")
+	require.Contains(t, run(0, "app", "pause", "--all", "--dry-run"), "9 match, 9 would change")
 	require.Contains(t, run(2, "app", "pause", "--all"), "not done unasked")
 	out := run(0, "app", "pause", "--search", "ro", "--yes", "--remark", "night works")
 	require.Contains(t, out, "changed 2 applications")

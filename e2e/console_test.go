@@ -259,7 +259,7 @@ func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
 	c.press("Remove")
 	c.see("Remove shunting-log?")
 	do(c, chromedp.Evaluate[bool](`(() => { document.querySelector('.el-message-box__btns .el-button--primary').click(); return true })()`))
-	c.see("7 applications")
+	c.see("9 applications")
 
 	// A bookmark has one field, and a page without what it does not have.
 	c.press("Add an application")

@@ -57,6 +57,7 @@ func TestPeopleAreCarriedOver(t *testing.T) {
 	c.press("Carry over")
 	c.see("the links have changed since the preview")
 	run(0, []string{"took over links of wrenmoor-staff: 1", "a new tenant"}, "history", "list", "--kind", "provider")
+	run(0, nil, "app", "set", "crew-roster", "provider=wrenmoor-staff")
 	newVisitor(t).get(d.host("crew-roster") + "/start").signIn("").onward()
 	require.Equal(t, 2, strings.Count(run(0, nil, "person", "links", "--person", "1"), "ada.fenwick"),
 		"one person, by both")

@@ -250,7 +250,7 @@ type Row struct {
 	Provider string    `json:"provider,omitempty" doc:"Provider an application is tied to"`
 	Open     string    `json:"open,omitempty" doc:"Start at the gate, of an application"`
 	OwnStart string    `json:"ownStart,omitempty"`
-	Ends     time.Time `json:"ends,omitzero" doc:"When the first of its signing certificates ends"`
+	Ends     time.Time `json:"ends,omitzero" doc:"When the first of its signing certificates, or its secret, ends"`
 	Revision int       `json:"revision"`
 }
 

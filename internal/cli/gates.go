@@ -134,7 +134,7 @@ func (e *environment) saveGate(ctx context.Context, cmd *ucli.Command) error {
 	if _, err := federation.ParseName(name); err != nil {
 		return &usageError{fmt.Sprintf("%q is no name for a gate", name), "Use a-z, 0-9 and hyphen."}
 	}
-	g := savedGate{URL: cmd.String("url"), Token: cmd.String("token"), CAFile: cmd.String("ca-file")}
+	g := savedGate{URL: cmd.String("url"), Token: apiToken(cmd), CAFile: cmd.String("ca-file")}
 	if f := cmd.String("token-file"); f != "" {
 		text, err := e.readFile("--token-file", f)
 		if err != nil {
@@ -273,7 +273,7 @@ func (e *environment) forgetGate(_ context.Context, cmd *ucli.Command) error {
 // dial gives the client for the gate that is meant: by option, by environment, or
 // the saved one.
 func (e *environment) dial(cmd *ucli.Command) (*client.Client, error) {
-	g := savedGate{URL: cmd.String("url"), Token: cmd.String("token"), CAFile: cmd.String("ca-file")}
+	g := savedGate{URL: cmd.String("url"), Token: apiToken(cmd), CAFile: cmd.String("ca-file")}
 	if name := cmd.String("gate"); name != "" || g.URL == "" || g.Token == "" {
 		all, err := readSaved()
 		if err != nil {
@@ -362,3 +362,7 @@ func (e *environment) whole(address string) (string, error) {
 	}
 	return "https://" + strings.TrimSuffix(address, "/"), nil
 }
+
+// apiToken is the token for the gate, also where a command has an option of the same
+// name for something else: that of a provider is its token endpoint.
+func apiToken(cmd *ucli.Command) string { return cmd.Root().String("token") }

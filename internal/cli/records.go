@@ -28,7 +28,8 @@ type kindOf struct {
 
 var (
 	ofProvider = kindOf{kind: "provider", command: "provider", what: "identity providers", other: "app",
-		typed: []string{"entityId", "ssoRedirect", "ssoPost", "certificate", "nextCertificate", "nameIdFormat"}}
+		typed: []string{"entityId", "ssoRedirect", "ssoPost", "certificate", "nextCertificate", "nameIdFormat", "issuer",
+			"clientId", "clientSecret", "clientSecretEnds", "authorize", "token", "userinfo", "jwksUri", "jwks", "endSession"}}
 	ofApplication = kindOf{kind: "application", command: "app", aliases: []string{"application"}, what: "applications",
 		other: "provider", typed: []string{"entityId", "acs", "acsArtifact", "certificate", "nextCertificate",
 			"encryptionCertificate", "nameIdFormat", "link", "kind", "redirectUris", "postLogoutRedirectUris", "clientId",
@@ -47,6 +48,10 @@ func (e *environment) records(k kindOf) *ucli.Command {
 			Usage: "the setting phase"}}
 	if k.kind == "application" {
 		add = append(add, &ucli.StringFlag{Name: "provider", Usage: "the setting provider"})
+	}
+	if k.kind == "provider" {
+		add = append(add, &ucli.StringFlag{Name: "identifier", Usage: "the setting identifier, of OAuth 2.0"},
+			&ucli.StringFlag{Name: "scopes", Usage: "the setting scopes"})
 	}
 	more := []*ucli.Command{}
 	if k.kind == "application" {
@@ -81,7 +86,7 @@ func (e *environment) addRecord(k kindOf) ucli.ActionFunc {
 		if len(names) != 1 {
 			return &usageError{"give one name", "Call it as " + cmd.FullName() + " NAME [SETTING=VALUE …]; see --help."}
 		}
-		for _, option := range []string{"title", "phase", "provider"} {
+		for _, option := range []string{"title", "phase", "provider", "identifier", "scopes"} {
 			if v := cmd.String(option); v != "" {
 				words = append(words, option+"="+v)
 			}
@@ -91,7 +96,7 @@ func (e *environment) addRecord(k kindOf) ucli.ActionFunc {
 			return err
 		}
 		n := api.NewRecord{Name: names[0], Protocol: cmd.String("protocol"), Settings: settings, Draft: cmd.Bool("draft")}
-		if n.Given, err = e.given(cmd); err != nil {
+		if n.Given, err = e.given(cmd, k); err != nil {
 			return err
 		}
 		c, err := e.dial(cmd)
@@ -188,8 +193,8 @@ func (e *environment) added(w io.Writer, k kindOf, a api.Application) {
 	if len(r.Missing) > 0 {
 		fmt.Fprintf(w, "kept %s unfinished; still missing from its administrator: %s\n", r.Name, strings.Join(r.Missing,
 			", "))
-		fmt.Fprintf(w, "next: innergate %s update %s --metadata FILE, then innergate %s resume %s\n", k.command, r.Name,
-			k.command, r.Name)
+		fmt.Fprintf(w, "next: innergate %s exchange %s shows what they need; what comes back goes in with innergate %s update %s, then innergate %s resume %s\n",
+			k.command, r.Name, k.command, r.Name, k.command, r.Name)
 		return
 	}
 	fmt.Fprintf(w, "added %s, %s\n", r.Name, knownAs(r))
@@ -212,7 +217,7 @@ func knownAs(r api.Record) string {
 // updateRecord takes newer values of the other side into a record.
 func (e *environment) updateRecord(k kindOf) doing {
 	return func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-		g, err := e.given(cmd)
+		g, err := e.given(cmd, k)
 		if err != nil {
 			return err
 		}
@@ -245,7 +250,7 @@ func (e *environment) updateRecord(k kindOf) doing {
 }
 
 func (e *environment) listRecords(k kindOf) doing {
-	cols := columns("state", "name!", "title", "protocol", "provider", "entity id!", "certificate ends")
+	cols := columns("state", "name!", "title", "protocol", "provider", "entity id!", "ends")
 	if k.kind == "provider" {
 		cols = slices.Delete(cols, 4, 5)
 	} else {
@@ -274,7 +279,7 @@ func (e *environment) listRecords(k kindOf) doing {
 			return err
 		}
 		items, err := part(want, cols, l.Items, row, moments[api.Row]{
-			"certificate ends": func(r api.Row) time.Time { return r.Ends }})
+			"ends": func(r api.Row) time.Time { return r.Ends }})
 		if err != nil {
 			return err
 		}

@@ -25,13 +25,15 @@ var typedFlags = map[string]string{"entityId": "entity-id", "ssoRedirect": "sso-
 	"certificate": "certificate", "nextCertificate": "next-certificate", "encryptionCertificate": "encryption-certificate",
 	"kind": "kind", "redirectUris": "redirect-uri", "postLogoutRedirectUris": "post-logout-redirect-uri",
 	"clientId": "client-id", "clientSecret": "client-secret-file", "jwks": "jwks", "jwksUri": "jwks-uri",
-	"backchannelLogoutUri": "backchannel-logout-uri", "initiateLoginUri": "initiate-login-uri"}
+	"backchannelLogoutUri": "backchannel-logout-uri", "initiateLoginUri": "initiate-login-uri", "issuer": "issuer",
+	"clientSecretEnds": "client-secret-ends", "authorize": "authorize", "token": "token", "userinfo": "userinfo",
+	"endSession": "end-session"}
 
 // Fields that are given in a file, and those that can be given several times.
 var (
 	fromFile = map[string]bool{"certificate": true, "nextCertificate": true, "encryptionCertificate": true,
 		"clientSecret": true, "jwks": true}
-	severalTimes = map[string]bool{"redirectUris": true, "postLogoutRedirectUris": true}
+	severalTimes = map[string]bool{"redirectUris": true, "postLogoutRedirectUris": true, "userinfo": true}
 )
 
 // typedUsage says what each is.
@@ -52,9 +54,30 @@ var typedUsage = map[string]string{
 	"jwksUri":                "address of its JWK Set, which is kept fresh; none for no more",
 	"backchannelLogoutUri":   "where it hears that somebody has signed out; none for no more",
 	"initiateLoginUri":       "where it starts a sign-in for the gate; none for no more",
+	"issuer":                 "issuer of an OpenID provider; its document is fetched and kept fresh",
+	"clientSecretEnds":       "date on which that secret ends, like 2027-06-30; none for no end",
+	"authorize":              "authorization endpoint, typed by hand",
+	"token":                  "token endpoint, typed by hand",
+	"userinfo":               "user-info address; several times, if one does not tell everything",
+	"endSession":             "where the provider signs people out; none for no more",
 	"certificate":            "signing certificate in place of the present one: a file in PEM or DER",
 	"nextCertificate":        "signing certificate to stand beside the present one, for a roll-over: a file",
 	"encryptionCertificate":  "certificate to encrypt to, in place of the present one: a file",
+}
+
+// providerUsage says what is something else of a provider.
+var providerUsage = map[string]string{
+	"clientId":     "client ID that the provider gave the gate",
+	"clientSecret": "file with the client secret that the provider gave the gate; kept sealed, never shown",
+	"jwks":         "keys it signs with, if they lie at no address: a file with a JWK Set, or PEM",
+	"jwksUri":      "address of its JWK Set, typed by hand",
+}
+
+func (k kindOf) usage(field string) string {
+	if text, ok := providerUsage[field]; ok && k.kind == "provider" {
+		return text
+	}
+	return typedUsage[field]
 }
 
 // sourceFlags are what the other side's values come in by.
@@ -64,25 +87,30 @@ func (k kindOf) sourceFlags() []ucli.Flag {
 		&ucli.BoolFlag{Name: "preview", Usage: "show what would be set or changed, and the findings; save nothing"}}
 	for _, field := range k.typed {
 		if severalTimes[field] {
-			out = append(out, &ucli.StringSliceFlag{Name: typedFlags[field], Usage: typedUsage[field]})
+			out = append(out, &ucli.StringSliceFlag{Name: typedFlags[field], Usage: k.usage(field)})
 			continue
 		}
-		out = append(out, &ucli.StringFlag{Name: typedFlags[field], Usage: typedUsage[field]})
+		out = append(out, &ucli.StringFlag{Name: typedFlags[field], Usage: k.usage(field)})
 	}
 	return out
 }
 
 // given reads what the other side handed over.
-func (e *environment) given(cmd *ucli.Command) (g api.Given, err error) {
+func (e *environment) given(cmd *ucli.Command, k kindOf) (g api.Given, err error) {
 	g.Record = cmd.String("from")
 	g.Typed = federation.Typed{}
-	for field, flag := range typedFlags {
+	for _, field := range k.typed {
+		flag := typedFlags[field]
 		value := cmd.String(flag)
 		if severalTimes[field] {
 			value = strings.Join(cmd.StringSlice(flag), " ")
 		}
 		if value == "" {
 			continue
+		}
+		if field == "token" && strings.HasPrefix(value, "igt_") {
+			return g, &usageError{"--token is an API token here, not an address",
+				"Here it is the provider's token endpoint; give the API token as INNERGATE_TOKEN, or before the command: innergate --token TOKEN provider …"}
 		}
 		if g.Typed[field] = value; !fromFile[field] {
 			continue

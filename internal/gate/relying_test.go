@@ -447,7 +447,11 @@ func TestSecretsOfTheGateAreKeptSealed(t *testing.T) {
 		require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "oakhollow", now, records.Source{Typed: typed}))
 	}
 	first := r.revision("oakhollow")
-	retake(federation.Typed{"clientSecret": p.SecretID})
+	retake(federation.Typed{"clientSecret": " " + p.SecretID + "\n"})
+	require.NotEmpty(t, mustRecord(r, "oakhollow").Intake.Address(), "the document stays what it is refreshed from")
+	octets, err := json.Marshal(mustRecord(r, "oakhollow").Intake)
+	require.NoError(t, err)
+	require.NotContains(t, string(octets), p.SecretID, "what was cut off is not told with what was left")
 	o, _ := p.through(driving.Browser{}, "roster", "")
 	require.Equal(t, finding.ClientRefused, o.Finding.Code)
 	require.Contains(t, o.Finding.Error(), "identifier of the secret, not the secret", "the provider's words as they are")

@@ -35,7 +35,9 @@ func writeJSON(w http.ResponseWriter, status int, v any) {
 }
 
 // kid names a key.
-func kid(pair *keys.Pair) string { return "k-" + pair.Certificate.Fingerprint()[:12] }
+func kid(pair *keys.Pair) string {
+	return "k-" + strings.ToLower(strings.ReplaceAll(pair.Certificate.Fingerprint()[:11], ":", ""))
+}
 
 func publicOf(pair *keys.Pair) *rsa.PublicKey { return pair.Certificate.Public.(*rsa.PublicKey) }
 

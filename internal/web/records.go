@@ -88,9 +88,16 @@ func (s *server) record(ctx context.Context, r federation.Record) (api.Record, e
 	if err == nil {
 		standing, err = s.standing(ctx, r)
 	}
+	told := facts(side)
+	if by, ok := side.(federation.Copying); ok && err == nil {
+		var read any
+		if read, err = s.gate.Copies.Peek(ctx, r); read != nil {
+			told = append(told, by.DescribeCopy(read)...)
+		}
+	}
 	return api.Record{ID: string(b.ID), Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(),
 			EntityID: side.Identity(), Source: b.Intake.Source,
-			Settings: federation.SettingsOf(r), Endpoints: endpoints(side.Endpoints()), Facts: facts(side),
+			Settings: federation.SettingsOf(r), Endpoints: endpoints(side.Endpoints()), Facts: told,
 			Missing: federation.Lacking(side.Missing()), Standing: standing,
 			Taken: s.taken(b, fresh), Certificates: s.certificates(side.Keys()), Added: b.Added, Revision: b.Revision},
 		s.problem(err)
@@ -100,7 +107,7 @@ func row(r federation.Record) api.Row {
 	b, side := r.Basic(), r.Part()
 	return api.Row{Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(), EntityID: federation.KnownAs(r),
 		Source: b.Intake.Source, Phase: string(b.Phase),
-		Missing: federation.Lacking(side.Missing()), Ends: ends(side.Keys()), Revision: b.Revision}
+		Missing: federation.Lacking(side.Missing()), Ends: ends(side), Revision: b.Revision}
 }
 
 // recordCalls registers what providers and applications have in common: newer
@@ -167,9 +174,12 @@ func (s *server) applicationRow(a *federation.Application) api.Row {
 	return out
 }
 
-// ends is when the first signing certificate ends.
-func ends(ks []federation.Key) (first time.Time) {
-	for _, k := range ks {
+// ends is when the first signing certificate or secret ends.
+func ends(side federation.Side) (first time.Time) {
+	if by, ok := side.(federation.Ending); ok {
+		first = by.Ends().UTC()
+	}
+	for _, k := range side.Keys() {
 		if x := k.Certificate.X509; x != nil && k.Use != "encryption" && (first.IsZero() || x.NotAfter.Before(first)) {
 			first = x.NotAfter.UTC()
 		}

@@ -47,8 +47,8 @@ type overview struct {
 }
 
 type known struct {
-	kind           federation.Kind
-	name, identity string
+	kind                federation.Kind
+	name, identity, key string
 }
 
 // New makes a checker.
@@ -79,7 +79,7 @@ func (c *Checker) survey() *overview {
 		}
 	}
 	note := func(r federation.Record) {
-		k := known{r.Kind(), string(r.Basic().Name), r.Part().Identity()}
+		k := known{r.Kind(), string(r.Basic().Name), r.Part().Identity(), federation.KeyOf(r.Part())}
 		if k.identity != "" {
 			o.near[reduced(k.identity)] = append(o.near[reduced(k.identity)], k)
 		}
@@ -150,7 +150,7 @@ func (c *Checker) identity(l *List, r federation.Record) {
 		case o.identity != id:
 			l.Add(finding.New(finding.EntityIDNear, finding.Compare("Entity ID of the "+string(o.kind)+" "+o.name, o.identity,
 				id), finding.Fact("They differ by", Nearness(o.identity, id))))
-		case o.kind == r.Kind():
+		case o.kind == r.Kind() && o.key == federation.KeyOf(r.Part()):
 			l.Add(finding.New(finding.EntityIDTwice, finding.Fact("Entity ID", id), finding.Fact("Also on record as",
 				string(o.kind)+" "+o.name)))
 		}

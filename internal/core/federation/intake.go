@@ -62,7 +62,7 @@ func (i *Intake) Typing(t Typed) {
 	kept := slices.DeleteFunc(slices.Clone(i.Trimmed), func(w Trimmed) bool { return t[w.Label] != "" })
 	for _, field := range slices.Sorted(maps.Keys(t)) {
 		v := t[field]
-		if v != strings.TrimSpace(v) && !SeveralLines(field) {
+		if v != strings.TrimSpace(v) && !SeveralLines(field) && !Secret(field) {
 			kept = append(kept, Trimmed{Label: field, Written: v, Typed: true})
 		}
 	}

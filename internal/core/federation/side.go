@@ -108,12 +108,42 @@ type Confiding interface {
 // their identity.
 type Keyed interface{ Key() string }
 
+// Ending is implemented by sides with something beside certificates that ends, such as a
+// secret.
+type Ending interface {
+	// Ends is when, zero for never.
+	Ends() time.Time
+}
+
 // KeyOf is what no two records of a protocol have in common, "" while it is not known.
 func KeyOf(s Known) string {
 	if k, ok := s.(Keyed); ok {
 		return k.Key()
 	}
 	return s.Identity()
+}
+
+// Registered is implemented by sides that have values which no document of the other side
+// brings, such as what it calls the gate.
+type Registered interface {
+	// Beside reports whether a field is one of those.
+	Beside(field string) bool
+}
+
+// Trying is implemented by sides of providers that can be tried without a person, as far
+// as that goes.
+type Trying interface {
+	// Try is the address to be asked, as a browser would; id names the try.
+	Try(g *Gate, p *Provider, id string) string
+	// Tried says what came of it, nil if everything is in order.
+	Tried(g *Gate, p *Provider, r Reply) *finding.Finding
+}
+
+// Reply is what an address answered.
+type Reply struct {
+	Status   int
+	Location string // where it sends the browser, "" for nowhere
+	Octets   []byte // the beginning
 }
 
 // Cautious is implemented by sides that will not follow every change of a document
@@ -325,6 +355,10 @@ type Typed map[string]string
 func SeveralLines(field string) bool {
 	return field == "jwks" || strings.HasSuffix(strings.ToLower(field), "certificate")
 }
+
+// Secret reports whether what is typed into a field is a secret, which nothing may show
+// or keep as it is.
+func Secret(field string) bool { return field == "clientSecret" }
 
 // Empty reports whether nothing was typed.
 func (t Typed) Empty() bool {

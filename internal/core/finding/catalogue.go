@@ -207,6 +207,7 @@ const (
 	EndpointElsewhere  Code = "endpoint-other-host"
 	JWKSUnavailable    Code = "jwks-unavailable"
 	CrossingLeft       Code = "crossing-left"
+	RequestRefused     Code = "authorization-request-refused"
 	UpstreamEnded      Code = "upstream-ended"
 )
 
@@ -922,6 +923,9 @@ var catalogue = []Entry{
 	{UpstreamEnded, Error, Provider, "The provider no longer vouches for the person",
 		"Have the application send the person to sign in again.",
 		"The tokens that were kept to ask about the person again have ended, or were taken back (RFC 6749 §5.2)."},
+	{RequestRefused, Error, Provider, "The provider refuses an authorization request of the gate with a page",
+		"Read what its page says: mostly the redirect URI or the client ID is not registered there as the gate sends it.",
+		"Tried on demand, without a person: the authorization endpoint answered with a status of 400 or more."},
 	{CrossingLeft, Note, Provider, "The person did not come back from the provider",
 		"If they saw a page with an error there, it says why: mostly the redirect URI or the client ID is not registered as sent, or the person is not assigned. Else they closed the window.",
 		"The gate sent the person to the provider, and no answer came within ten minutes."},

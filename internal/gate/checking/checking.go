@@ -22,6 +22,7 @@ import (
 	"innergate.example/innergate/internal/gate/editions"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/freshness"
+	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
 )
@@ -324,5 +325,53 @@ func (rm *Room) reach(ctx context.Context, r federation.Record) []*finding.Findi
 				finding.Compare("Time", before.UTC().Format(time.RFC3339), date.UTC().Format(time.RFC3339))).From(r.Kind().Side()))
 		}
 	}
+	return append(out, rm.live(ctx, r)...)
+}
+
+// live gets what the record relies on anew, and tries a request of ours, as far as that
+// goes without a person.
+func (rm *Room) live(ctx context.Context, r federation.Record) (out []*finding.Finding) {
+	if _, none, err := rm.Copies.Of(ctx, r, true); err == nil && none != nil {
+		out = append(out, none.From(r.Kind().Side()))
+	}
+	out = append(out, rm.document(ctx, r)...)
+	p, ok := r.(*federation.Provider)
+	if !ok {
+		return out
+	}
+	side, ok := p.Side.(federation.Trying)
+	if !ok {
+		return out
+	}
+	gate := &rm.Records.Snapshot().Gate
+	address := side.Try(gate, p, random.ID())
+	if address == "" {
+		return out
+	}
+	reply, err := rm.Fetch.Trusting(p.Keeping).Look(ctx, address)
+	if f := finding.Of(err); f != nil {
+		return append(out, finding.New(finding.EndpointUnreachable, f.Evidence...).From(finding.Provider))
+	}
+	if f := side.Tried(gate, p, reply); err == nil && f != nil {
+		out = append(out, f)
+	}
 	return out
+}
+
+// document sees whether the document at a record's address can still be taken in.
+func (rm *Room) document(ctx context.Context, r federation.Record) []*finding.Finding {
+	address := r.Basic().Intake.Address()
+	if address == "" {
+		return nil
+	}
+	got, err := rm.Fetch.Trusting(r.Basic().Keeping).Get(ctx, address, fetch.Conditions{}, records.MetadataLimit)
+	if err == nil {
+		err = rm.Records.TakeIn(r.Copy(), got.Octets, records.Taking{From: address, Entity: r.Part().Identity()})
+	}
+	f := finding.Of(err)
+	if f == nil {
+		return nil
+	}
+	return []*finding.Finding{finding.New(finding.RefreshFailed, append([]finding.Evidence{finding.Fact("Cause", f.Title)},
+		f.Evidence...)...).From(r.Kind().Side())}
 }

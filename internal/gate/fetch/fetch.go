@@ -238,6 +238,29 @@ func (f *Fetcher) send(ctx context.Context, method, address string, c Conditions
 	return res, nil
 }
 
+// looked is how much of an answer is looked at, in octets.
+const looked = 64 << 10
+
+// Look asks an address as a browser would, and follows no redirect.
+func (f *Fetcher) Look(ctx context.Context, address string) (federation.Reply, error) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	g := *f
+	client := *f.client
+	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	g.client = &client
+	res, err := g.send(ctx, http.MethodGet, address, Conditions{})
+	if err != nil {
+		return federation.Reply{}, err
+	}
+	defer res.Body.Close()
+	octets, err := io.ReadAll(io.LimitReader(res.Body, looked))
+	if err != nil {
+		return federation.Reply{}, Unreachable(address, err.Error())
+	}
+	return federation.Reply{Status: res.StatusCode, Location: res.Header.Get("Location"), Octets: octets}, nil
+}
+
 // Reply is what a call brought in.
 type Reply struct {
 	Status int

@@ -239,7 +239,11 @@ func (e *standingError) Unwrap() error { return e.Finding }
 func (rm *Room) Fits(snap *federation.Snapshot, r federation.Record, identityField string) error {
 	side := r.Part()
 	known := func(kind string, name federation.Name) error {
-		f := finding.New(finding.MetadataKnown, finding.Fact("Entity ID", side.Identity()), finding.Fact(kind, string(name)))
+		what := finding.Fact("Entity ID", side.Identity())
+		if key := federation.KeyOf(side); key != side.Identity() {
+			what = finding.Fact("Issuer or token endpoint, and client ID", key)
+		}
+		f := finding.New(finding.MetadataKnown, what, finding.Fact(kind, string(name)))
 		return change.Field(identityField, &standingError{f, name})
 	}
 	if side.Identity() == "" {

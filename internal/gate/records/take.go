@@ -153,11 +153,11 @@ func (rm *Room) fill(ctx context.Context, r federation.Record, s Source, draft b
 			}
 			return nil, change.Field(cmp.Or(typedField, s.field()), sender(err, r.Kind().Side()))
 		}
-	} else if !s.Typed.Empty() || r.Basic().Intake.Source == "" {
+	} else if replaces(r.Part(), s.Typed) || r.Basic().Intake.Source == "" {
 		r.Basic().Intake = federation.Intake{Source: federation.SourceTyped}
 	}
 	for name, value := range s.Typed {
-		if err := federation.CheckText(value, federation.SeveralLines(name)); err != nil {
+		if err := federation.CheckText(strings.TrimRight(value, "\r\n"), federation.SeveralLines(name)); err != nil {
 			return nil, change.Field(name, err)
 		}
 	}
@@ -187,6 +187,17 @@ func located(s Source, side federation.Side) (Source, string) {
 	address, field := by.Locate(s.Typed)
 	s.Address = address
 	return s, field
+}
+
+// replaces reports whether something was typed that a document would bring.
+func replaces(side federation.Side, t federation.Typed) bool {
+	by, ok := side.(federation.Registered)
+	for field, v := range t {
+		if v != "" && (!ok || !by.Beside(field)) {
+			return true
+		}
+	}
+	return false
 }
 
 // meant is the identity of the record whose document is taken.

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -120,8 +121,31 @@ func (rm *Room) Get(ctx context.Context, id string) (Head, []crossing.TraceStep,
 		}
 		withhold(&steps[i], rm.now())
 	}
+	left(head, steps)
 	return head, steps, nil
 }
+
+// left says where a crossing was left that nobody came back to, and what that usually
+// means.
+func left(head Head, steps []crossing.TraceStep) {
+	if head.Result != crossing.Left || len(steps) == 0 {
+		return
+	}
+	last := &steps[len(steps)-1]
+	if last.To != crossing.Provider || last.Finding != nil {
+		return
+	}
+	f := finding.New(finding.CrossingLeft, finding.Fact("Sent to", last.Address))
+	for _, v := range last.Values {
+		if slices.Contains(looked, v.Label) {
+			f = f.With(finding.Fact(v.Label, v.Value))
+		}
+	}
+	last.Finding = f
+}
+
+// looked are values that a provider's error page is mostly about.
+var looked = []string{"Client ID", "Redirect URI", "Scope", "Issuer", "AssertionConsumerService"}
 
 // Reference reads a reference number as people copy it or say it: in any case, with
 // or without its dash, with white space.

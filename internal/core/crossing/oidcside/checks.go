@@ -43,6 +43,14 @@ func (a *Application) Checks(c *checks.Checker, r federation.Record, l *checks.L
 	c.BothSides(l, r.(*federation.Application))
 }
 
+// Ends is when its newest secret ends.
+func (a *Application) Ends() time.Time {
+	if !a.bySecret() || len(a.Secrets) == 0 {
+		return time.Time{}
+	}
+	return a.Secrets[len(a.Secrets)-1].Expires
+}
+
 // secretEnds tells of a secret that has no successor and ends.
 func (a *Application) secretEnds(now time.Time, l *checks.List) {
 	if !a.bySecret() || len(a.Secrets) == 0 {

@@ -253,6 +253,14 @@ func (p *Provider) Data() any { return p }
 // Named makes nothing up: addresses of the gate's own follow from name and base.
 func (p *Provider) Named(*federation.Gate, federation.Name) federation.Side { return p }
 
+// Ends is when its client secret ends.
+func (p *Provider) Ends() time.Time {
+	if p.Secret == nil || !p.bySecret() {
+		return time.Time{}
+	}
+	return p.Secret.Ends
+}
+
 // Confide gives the side without its new secret.
 func (p *Provider) Confide(random func(octets int) string, now time.Time) (federation.Side, map[string]string) {
 	q := *p

@@ -31,6 +31,10 @@ var openIDTyped = []string{"issuer", "clientId", "clientSecret", "clientSecretEn
 
 var oauth2Typed = []string{"clientId", "clientSecret", "clientSecretEnds", "authorize", "token", "userinfo"}
 
+// Beside reports whether a field is about the gate as a client, which stands in no
+// document: it is changed without leaving the document.
+func (*Provider) Beside(field string) bool { return strings.HasPrefix(field, "client") }
+
 func (p *Provider) typed() []string {
 	if p.plain() {
 		return oauth2Typed
