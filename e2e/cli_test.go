@@ -460,7 +460,7 @@ func TestManyOnTheCommandLine(t *testing.T) {
 	require.Contains(t, run(0, strings.Fields(change)...), "takes it back")
 	require.Contains(t, run(0, append(strings.Fields(undo[1]), "--yes")...), "application/crew-roster is what it was")
 	require.Contains(t, run(0, strings.Fields(change)...), "history restore", "it is not the last change any more")
-	require.Contains(t, run(0, "connections"), "7 untried")
+	require.Contains(t, run(0, "connections"), "9 untried")
 	require.Contains(t, run(0, "app", "set", "crew-roster", "phase=live"), "nothing differs")
 	require.Contains(t, run(1, "app", "remove", "crew-roster", "nobody", "--yes"), `no application "nobody"`)
 	require.Contains(t, run(0, "app", "remove", "crew-roster", "lost-property", "--yes", "--quiet"), "")

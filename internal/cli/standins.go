@@ -105,7 +105,7 @@ func (e *environment) standin(make func(cmd *ucli.Command, base string) (http.Ha
 		}
 		if cmd.String("gate") == "" && cmd.Name != "federation" {
 			return &usageError{"--gate is missing",
-				"Give the address of the gate's metadata: BASE/saml/sp/NAME for a provider, BASE/saml/idp for an application, BASE for an OAuth client."}
+				"Give the address of the gate's metadata: BASE/saml/sp/NAME for a provider, BASE/saml/idp for an application, BASE for an OAuth client or an issuer."}
 		}
 		ln, err := net.Listen("tcp", cmd.String("listen"))
 		if err != nil {

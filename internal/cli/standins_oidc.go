@@ -7,6 +7,7 @@ import (
 
 	ucli "github.com/urfave/cli/v3"
 
+	"innergate.example/innergate/internal/app"
 	"innergate.example/innergate/internal/standin"
 )
 
@@ -17,6 +18,7 @@ func (e *environment) clientStandins(common []ucli.Flag) []*ucli.Command {
 	issuer := &ucli.StringFlag{Name: "gate", Usage: "the gate's issuer, like https://gate.wrenmoor.example"}
 	served := append([]ucli.Flag{id, issuer}, without(common, "gate", "key")...)
 	return []*ucli.Command{
+		e.issuer(append([]ucli.Flag{id, secret, issuer}, without(common, "gate")...)),
 		{Name: "client", Usage: "a simulated OpenID Connect web application; its redirect URI is BASE/callback",
 			Flags: append(served, secret, &ucli.StringFlag{Name: "fault", Usage: "fault of its sign-ins: " +
 				faults(standin.ClientFaults())}),
@@ -64,6 +66,38 @@ func (e *environment) clientStandins(common []ucli.Flag) []*ucli.Command {
 					Resource: cmd.String("resource"), API: cmd.String("api"), Out: e.out}).Run(ctx)
 			}},
 	}
+}
+
+// issuer is the simulated OpenID provider, or one of OAuth 2.0.
+func (e *environment) issuer(flags []ucli.Flag) *ucli.Command {
+	return &ucli.Command{Name: "issuer",
+		Usage: "a simulated OpenID provider, or, with --oauth2, one without ID tokens; the gate is its client",
+		Flags: append(flags, &ucli.BoolFlag{Name: "oauth2", Usage: "without ID tokens: who somebody is tells BASE/api/me"},
+			&ucli.StringFlag{Name: "fault", Usage: "fault of its answers: " + faults(standin.IssuerFaults(false))}),
+		Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
+			people, err := app.People()
+			if err != nil {
+				return nil, err
+			}
+			text, err := e.secretFile(cmd)
+			if err != nil {
+				return nil, err
+			}
+			pair, err := standin.LoadPair(cmd.String("key"), cmd.String("name"))
+			if err != nil {
+				return nil, err
+			}
+			if cmd.String("client-id") == "" {
+				return nil, &usageError{"--client-id is missing", "Give the client ID that the gate has here."}
+			}
+			h, err := (&standin.Issuer{Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Plain: cmd.Bool("oauth2"),
+				Gate: strings.TrimSuffix(cmd.String("gate"), "/"), ClientID: cmd.String("client-id"), Secret: text,
+				Domain: "@wrenmoor.example", People: people, Pair: pair, Fault: cmd.String("fault")}).Handler()
+			if err != nil {
+				return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}
+			}
+			return h, nil
+		})}
 }
 
 func without(flags []ucli.Flag, names ...string) (out []ucli.Flag) {

@@ -2,15 +2,21 @@
 import { computed, ref, watch } from 'vue'
 import type { Given, Problem } from '../api/client'
 import ClientForm from './ClientForm.vue'
+import ReliedForm from './ReliedForm.vue'
 
 /** What the other side handed over: a file, an address, pasted text, or values typed by hand. */
-const props = defineProps<{ kind: 'provider' | 'application'; protocol?: string; problem?: Problem; known?: boolean }>()
+const props = defineProps<{ kind: 'provider' | 'application'; protocol?: string; problem?: Problem; known?: boolean
+  redirect?: string }>()
 const emit = defineEmits<{ large: [file: File]; named: [name: string]; changed: [] }>()
 
 const way = ref<'file' | 'address' | 'text' | 'hand'>('file')
-const isClient = computed(() => props.protocol === 'oidc')
-watch(isClient, (is) => { way.value = is ? 'hand' : 'file' }, { immediate: true })
+const isClient = computed(() => props.protocol === 'oidc' && props.kind === 'application')
+/** A provider that the gate relies on as its client. */
+const isRelied = computed(() => props.kind === 'provider' && ['oidc', 'oauth2'].includes(props.protocol ?? ''))
+const plain = computed(() => props.protocol === 'oauth2')
+watch([isClient, isRelied], ([a, b]) => { way.value = a || b ? 'hand' : 'file' }, { immediate: true })
 const client = ref<InstanceType<typeof ClientForm>>()
+const relied = ref<InstanceType<typeof ReliedForm>>()
 const address = ref('')
 const text = ref('')
 const link = ref('')
@@ -42,19 +48,24 @@ async function read(chosen: File) {
 
 async function given(): Promise<Given> {
   await reading
+  if (isRelied.value) return { ...(way.value === 'hand' ? {} : document()), typed: relied.value!.given() }
   if (props.protocol === 'link') return { typed: { link: link.value || ' ' } }
   if (isClient.value && way.value === 'hand') return { typed: client.value!.given() }
+  if (way.value === 'hand') return { typed: Object.fromEntries(Object.entries(typed.value).filter(([, v]) => v !== '')) }
+  return document()
+}
+function document(): Given {
   switch (way.value) {
     case 'address':
       return { address: address.value || ' ' }
     case 'text':
       return { metadata: text.value || ' ' }
-    case 'hand':
-      return { typed: Object.fromEntries(Object.entries(typed.value).filter(([, v]) => v !== '')) }
   }
   return file.value ? { metadataBase64: file.value.base64 || btoa(' ') } : { metadata: ' ' }
 }
-defineExpose({ given })
+/** Settings that are asked for with it. */
+const settings = (): Record<string, string> => relied.value?.settings() ?? {}
+defineExpose({ given, settings })
 </script>
 
 <template>
@@ -63,12 +74,12 @@ defineExpose({ given })
     <div class="quiet hint">where people are sent once they are signed in; nothing is told about them</div>
   </el-form-item>
   <template v-else>
-  <el-form-item label="What the other side handed over" :error="wrong('metadata', 'address', 'metadataBase64')">
+  <el-form-item v-if="!plain" label="What the other side handed over" :error="wrong('metadata', 'address', 'metadataBase64')">
     <el-radio-group v-model="way" aria-label="How it came" @change="emit('changed')">
       <el-radio value="file">File</el-radio>
       <el-radio value="address">Address</el-radio>
       <el-radio value="text">Text</el-radio>
-      <el-radio value="hand">Single values</el-radio>
+      <el-radio value="hand">{{ isRelied ? 'Issuer, or single values' : 'Single values' }}</el-radio>
     </el-radio-group>
     <input v-if="way === 'file'" type="file" name="file" aria-label="Metadata file"
         accept=".xml,.json,.txt,.pem,.crt,.cer,.der,application/xml,text/xml,application/samlmetadata+xml" @change="pick" />
@@ -78,9 +89,11 @@ defineExpose({ given })
       <div class="quiet hint">the gate asks it again by itself, as often as the metadata says</div>
     </template>
     <el-input v-else-if="way === 'text'" v-model="text" name="metadata" type="textarea" :rows="10"
-        :placeholder="isClient ? '{&quot;redirect_uris&quot;: …' : '<EntityDescriptor …'" aria-label="Metadata text" @input="emit('changed')" />
+        :placeholder="isClient ? '{&quot;redirect_uris&quot;: …' : isRelied ? '{&quot;issuer&quot;: …' : '<EntityDescriptor …'" aria-label="Metadata text" @input="emit('changed')" />
   </el-form-item>
-  <ClientForm v-if="isClient && way === 'hand'" ref="client" :problem="problem" :known="known" @changed="emit('changed')" />
+  <ReliedForm v-if="isRelied" ref="relied" :plain="plain" :hand="way === 'hand'" :redirect="redirect" :problem="problem" :known="known"
+      @changed="emit('changed')" />
+  <ClientForm v-else-if="isClient && way === 'hand'" ref="client" :problem="problem" :known="known" @changed="emit('changed')" />
   <template v-else-if="way === 'hand'">
     <el-form-item label="Entity ID" :error="wrong('entityId')"><el-input v-model="typed.entityId" name="entityId"
         @input="emit('changed')" /><div class="quiet hint">also called

@@ -47,11 +47,40 @@ const client: Field[] = [
   { name: 'withoutPKCE', label: 'Exception: no PKCE', kind: 'switch', hint: 'for web applications that cannot; leaves a warning' },
 ]
 
+/** Those of OpenID Connect and OAuth 2.0 providers. */
+const relied: Field[] = [
+  { name: 'scopes', label: 'Scopes that are asked for', kind: 'text', hint: 'separated by spaces; empty is openid profile email, of OAuth 2.0 none' },
+  { name: 'identifier', label: 'Identifier member', kind: 'text', hint: 'member of what the user-info address says that identifies a person; a path with dots for one further in' },
+  { name: 'authMethod', label: 'How the gate proves who it is', kind: 'choice', choices: [
+    { value: '', label: 'with the client secret, as the provider offers it' }, { value: 'client_secret_basic', label: 'client_secret_basic: in the header' },
+    { value: 'client_secret_post', label: 'client_secret_post: in the form' },
+    { value: 'private_key_jwt', label: 'private_key_jwt: with a key of the gate' }, { value: 'none', label: 'none: PKCE alone' }] },
+  { name: 'assertionFor', label: 'That proof is made for', kind: 'choice', choices: [{ value: '', label: 'the issuer' },
+    { value: 'token', label: 'the token endpoint, for providers that want that' }] },
+  { name: 'algorithms', label: 'Its tokens may be signed with', kind: 'text', hint: 'algorithms, separated by spaces; empty is every one that is taken' },
+  { name: 'userInfo', label: 'Its user-info address', kind: 'choice', choices: [{ value: '', label: 'is asked at every sign-in' },
+    { value: 'never', label: 'is never asked: the ID token tells everything' }] },
+  { name: 'prompt', label: 'Prompt', kind: 'choice', hint: 'unless the application wants another', choices: [{ value: '', label: 'none' },
+    { value: 'login', label: 'login: sign in anew' }, { value: 'consent', label: 'consent: agree anew' },
+    { value: 'select_account', label: 'select_account: choose the account' }] },
+  { name: 'parameters', label: 'Further parameters of requests', kind: 'text', hint: 'like hd=wrenmoor.example, separated by spaces' },
+  { name: 'tenants', label: 'Tenants whose people may come', kind: 'long', hint: 'where the issuer has a place for them in braces; separated by spaces, * for every one' },
+  { name: 'personalTenant', label: 'Tenant of personal accounts', kind: 'text', hint: 'which belong to no company' },
+  { name: 'personalAccounts', label: 'Personal accounts may come too', kind: 'switch' },
+  { name: 'requireClaims', label: 'Claims that must have a value', kind: 'text', hint: 'like department=rail, separated by spaces' },
+  { name: 'keepTokens', label: 'Keep its tokens, sealed', kind: 'switch', hint: 'so that a refresh asks it about the person again; otherwise they are forgotten at once' },
+  { name: 'staySignedIn', label: 'Signing out here does not sign out there', kind: 'switch' },
+  { name: 'responseType', label: 'Exception: the answer', kind: 'choice', choices: [{ value: '', label: 'code' }, { value: 'code', label: 'code' },
+    { value: 'id_token', label: 'id_token, by form_post' }, { value: 'code id_token', label: 'code id_token, by form_post' }] },
+  { name: 'withoutPKCE', label: 'Exception: no PKCE', kind: 'switch', hint: 'for providers that refuse it; leaves a warning' },
+]
+
 export const providerFields: Field[] = [
   { name: 'phase', label: 'Phase', kind: 'choice',
     choices: [{ value: 'live', label: 'live: people are sent to it, and its answers are taken' },
     { value: 'paused', label: 'paused: nobody passes' }] },
   ...about,
+  ...relied,
   { name: 'requestBinding', label: 'Requests are sent by', kind: 'choice',
     choices: [{ value: '', label: 'Redirect if possible' }, { value: 'redirect', label: 'Redirect' },
     { value: 'post', label: 'POST' }] },

@@ -25,7 +25,7 @@ export function saveFile(name: string, text: string, type: string) {
 }
 
 /** What people call a protocol on record. */
-export const protocols: Record<string, string> = { saml: 'SAML', oidc: 'OpenID Connect', link: 'Link' }
+export const protocols: Record<string, string> = { saml: 'SAML', oidc: 'OpenID Connect', oauth2: 'OAuth 2.0', link: 'Link' }
 
 /** How long ago a time is. */
 export function ago(iso: string): string {

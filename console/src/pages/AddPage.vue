@@ -45,8 +45,12 @@ async function body() {
     : ['title', 'allowUnsolicited', 'approveChanges', 'trustKey']
   return { name, protocol: protocol.value || undefined,
     ...(other.value ? { record: other.value } : { ...await intake.value!.given(), entity: entity.value || undefined }),
-    settings: Object.fromEntries(Object.entries(settings).filter(([k, v]) => own.includes(k) && v)) as Provider['settings'] }
+    settings: { ...Object.fromEntries(Object.entries(settings).filter(([k, v]) => own.includes(k) && v)),
+      ...intake.value?.settings() } as Provider['settings'] }
 }
+/** Where answers will come in, to be registered at the provider before it gives anything. */
+const redirect = computed(() => (isApp.value ? undefined
+  : `${about.value?.base ?? ''}/oidc/rp/${form.value.name || 'SHORT-NAME'}/callback`))
 function pick(id: string) {
   entity.value = id
   void look()
@@ -78,7 +82,7 @@ function large(file: File) {
     <div>
       <h1>Add {{ what }}</h1>
       <p>Give what the other side handed over: metadata as a file, an address or text, a certificate, or single values;
-        of a link, its address. You see what would be set before anything is stored.</p>
+        of a link, its address; of an OpenID provider, its issuer. You see what would be set before anything is stored.</p>
     </div>
   </div>
   <ProblemBox :problem="problem" />
@@ -94,7 +98,7 @@ function large(file: File) {
             :value="p">{{ p === 'link' ? 'nothing: it is only a link' : (protocols[p] ?? p) }}</el-radio>
       </el-radio-group>
     </el-form-item>
-    <IntakeForm v-if="!other" ref="intake" :kind="kind" :protocol="speaks" :problem="problem"
+    <IntakeForm v-if="!other" ref="intake" :kind="kind" :protocol="speaks" :problem="problem" :redirect="redirect"
         @changed="preview = undefined; entity = ''" @large="large" @named="(n) => { if (form.name === '') form.name = n }" />
     <el-form-item label="Short name" :error="wrong('name')">
       <el-input v-model="form.name" name="name" placeholder="proposed from the title" @input="preview = undefined" />
@@ -113,13 +117,13 @@ function large(file: File) {
           :error="wrong('ownStart')"><el-input v-model="form.ownStart" name="ownStart" placeholder="https://"
               @input="preview = undefined" /></el-form-item>
     </template>
-    <el-form-item v-else label="Answers that nobody asked for"><el-checkbox v-model="form.allowUnsolicited">Accept
-      them: people may start at the provider</el-checkbox></el-form-item>
-    <details v-if="speaks !== 'link'">
+    <el-form-item v-else-if="speaks !== 'oauth2'" label="Starts at the provider"><el-checkbox v-model="form.allowUnsolicited">Accept
+      answers that nobody asked for: people may start there</el-checkbox></el-form-item>
+    <details v-if="!['link', 'oauth2'].includes(speaks)">
       <summary>How its metadata is kept fresh</summary>
       <el-form-item label="Changes"><el-checkbox v-model="form.approveChanges">Of keys, addresses or entity ID wait for
         approval</el-checkbox></el-form-item>
-      <el-form-item label="Trust key" :error="wrong('trustKey')"><el-input v-model="form.trustKey" name="trustKey"
+      <el-form-item v-if="speaks === 'saml'" label="Trust key" :error="wrong('trustKey')"><el-input v-model="form.trustKey" name="trustKey"
           type="textarea" :rows="4" placeholder="certificate in PEM whose key must have signed the metadata"
               @input="preview = undefined" /></el-form-item>
     </details>

@@ -89,7 +89,7 @@ const state = (row: Row) => (row.missing?.length ? ['waiting', '○ unfinished']
       <template #default="{ row }">{{ row.protocol.toUpperCase() }}</template></el-table-column>
     <el-table-column v-if="kind.name === 'application'" label="Provider" min-width="140">
       <template #default="{ row }">{{ row.provider || 'by routing' }}</template></el-table-column>
-    <el-table-column label="Certificate ends" width="150">
+    <el-table-column label="Ends" width="150">
       <template #default="{ row }">{{ row.ends ? days(row.ends) : '–' }}</template></el-table-column>
   </el-table>
   <el-pagination v-if="data && data.total > size" v-model:current-page="page" :page-size="size" :total="data.total"

@@ -53,7 +53,7 @@ const facts = computed(() => {
   const fresh = it.taken.fresh
   return [
     ...(it.entityId ? [isClient.value ? { label: 'Client ID', value: it.entityId, also: ['client_id'] }
-      : { label: 'Entity ID', value: it.entityId, also: kind.value.also }] : []),
+      : { label: 'Entity ID', also: kind.value.also, ...identities[it.protocol], value: it.entityId }] : []),
     ...(it.endpoints ?? []).map((e) => (e.binding ? { label: `${e.use} by ${short(e.binding)}`, value: e.location }
       : { label: e.use, value: e.location })),
     ...(it.facts ?? []).map((f) => ({ label: named(f), value: f.value })),
@@ -70,7 +70,10 @@ const facts = computed(() => {
     { label: 'Added', value: local(it.added), plain: true },
   ]
 })
-const isClient = computed(() => data.value?.it.protocol === 'oidc')
+const isClient = computed(() => data.value?.it.protocol === 'oidc' && props.kind === 'application')
+/** What a provider is known by, where that is no entity ID. */
+const identities: Record<string, { label: string; also?: string[] }> = {
+  oidc: { label: 'Issuer', also: ['authority', 'provider URL'] }, oauth2: { label: 'Known by its token endpoint' } }
 const hasAddress = computed(() => /^https?:/.test(data.value?.it.source ?? ''))
 /** The settings that say something, as facts. */
 const decided = computed(() =>

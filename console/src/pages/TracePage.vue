@@ -62,16 +62,16 @@ const parts = computed(() => (step.value?.octets ?? '').split(/(<(?:[\w.-]+:)?(?
         </ul>
         <template v-if="step.octets || step.raw">
           <div class="tools">
-            <el-radio-group v-model="shown" size="small" aria-label="Form of the message">
+            <el-radio-group v-if="step.raw" v-model="shown" size="small" aria-label="Form of the message">
               <el-radio-button value="decoded">Decoded</el-radio-button>
                 <el-radio-button value="raw">As it travelled</el-radio-button></el-radio-group>
             <span v-if="step.holdUntil && !step.holdUntil.startsWith('0001')" class="quiet">the signature value is held
               back until {{ local(step.holdUntil) }}</span>
           </div>
-          <pre v-if="shown === 'decoded'" tabindex="0"><template v-for="(p, i) in parts" :key="i"><mark
+          <pre v-if="shown === 'decoded' || !step.raw" tabindex="0"><template v-for="(p, i) in parts" :key="i"><mark
             v-if="i % 2">{{ p }}</mark><template v-else>{{ p }}</template></template></pre>
           <p v-if="step.cut" class="quiet">{{ step.cut }} octets of this message were not kept.</p>
-          <CopyValue v-if="shown === 'raw'" :value="step.raw || step.address || ''" name="message" />
+          <CopyValue v-if="shown === 'raw' && step.raw" :value="step.raw" name="message" />
         </template>
       </section>
     </div>

@@ -89,6 +89,7 @@ type here struct {
 	resume  func(*drive) step // where to go on when a need is satisfied
 	held    any               // the provider side's own: a parsed message
 	call    *Call             // under way
+	called  time.Time         // since when
 	looked  bool              // the crossing was looked for by what the message says
 	answer  *Answer
 	by      *Session // the session the person is in by

@@ -95,7 +95,7 @@ func (d *drive) turnOfProvider() step {
 	}
 	if c := d.s.here.call; c != nil && d.f.Replied {
 		d.trace(TraceStep{From: GateLane, To: Provider, Name: c.Name, Binding: c.Binding, Address: c.Address,
-			Octets: string(d.f.Called)})
+			Octets: string(d.f.Called)}).At = d.s.here.called.UTC()
 		d.s.here.call = nil
 	}
 	return d.took(providerSide(d.p).Step(d.in(false)))
@@ -142,7 +142,7 @@ func (d *drive) took(out Out) step {
 		return d.find(out.Find)
 	}
 	if n, ok := out.Next.(*Need); ok {
-		d.s.here.call = n.Call
+		d.s.here.call, d.s.here.called = n.Call, d.now
 		return d.need(n, (*drive).turnOfProvider)
 	}
 	switch {

@@ -217,7 +217,11 @@ func (p *Provider) Describe() []federation.Value {
 		{"Response types offered", p.Doc.ResponseTypes}, {"Client authentication offered", p.Doc.AuthMethods},
 		{"Code challenge methods", p.Doc.Challenges}, {"Authentication contexts offered", p.Doc.Contexts},
 		{"Claims offered", p.Doc.Claims}} {
-		add(l.label, strings.Join(l.list, " "), "")
+		sep := " "
+		if l.label == "Response types offered" { // each can have several words
+			sep = ", "
+		}
+		add(l.label, strings.Join(l.list, sep), "")
 	}
 	if !p.plain() && p.Doc.Issuer != "" {
 		add("Names itself in answers (iss)", yes(p.Doc.SaysIssuer), "")

@@ -328,3 +328,18 @@ func TestNoTraceHasSecrets(t *testing.T) {
 	require.Contains(t, shown, `"sub": "ada"`, "of an ID token header and claims are shown")
 	require.NotContains(t, lines(url.Values{"code": {"KKKK"}, "code_verifier": {"VVVV"}}), "KKKK")
 }
+
+// What a side gives as its settings is what it describes, no more and no less.
+func TestSettingsAreThoseDescribed(t *testing.T) {
+	for _, protocol := range []string{OpenID, OAuth2} {
+		octets, err := json.Marshal(New(protocol).Settings())
+		require.NoError(t, err)
+		var given map[string]any
+		require.NoError(t, json.Unmarshal(octets, &given))
+		for _, s := range New(protocol).SettingList() {
+			require.Contains(t, given, s.Name, protocol)
+			delete(given, s.Name)
+		}
+		require.Empty(t, given, protocol)
+	}
+}

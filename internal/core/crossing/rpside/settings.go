@@ -13,24 +13,39 @@ import (
 )
 
 // ProviderSettings are what an engineer decides about an OpenID Connect or OAuth 2.0
-// provider.
+// provider: those of both, and those of one of them.
 type ProviderSettings struct {
-	Scopes           string `json:"scopes"`
-	AuthMethod       string `json:"authMethod"`
-	AssertionFor     string `json:"assertionFor"`
+	ClientSettings
+	OpenIDSettings
+	OAuth2Settings
+}
+
+// ClientSettings are about the gate as a client.
+type ClientSettings struct {
+	Scopes        string `json:"scopes"`
+	AuthMethod    string `json:"authMethod"`
+	AssertionFor  string `json:"assertionFor"`
+	WithoutPKCE   bool   `json:"withoutPKCE"`
+	Prompt        string `json:"prompt"`
+	Parameters    string `json:"parameters"`
+	RequireClaims string `json:"requireClaims"`
+	KeepTokens    bool   `json:"keepTokens"`
+}
+
+// OpenIDSettings are those of OpenID Connect alone.
+type OpenIDSettings struct {
 	Algorithms       string `json:"algorithms"`
 	ResponseType     string `json:"responseType"`
-	WithoutPKCE      bool   `json:"withoutPKCE"`
 	UserInfo         string `json:"userInfo"`
-	Identifier       string `json:"identifier"`
-	Prompt           string `json:"prompt"`
-	Parameters       string `json:"parameters"`
 	Tenants          string `json:"tenants"`
 	PersonalTenant   string `json:"personalTenant"`
 	PersonalAccounts bool   `json:"personalAccounts"`
-	RequireClaims    string `json:"requireClaims"`
-	KeepTokens       bool   `json:"keepTokens"`
 	StaySignedIn     bool   `json:"staySignedIn"`
+}
+
+// OAuth2Settings are those of OAuth 2.0 alone.
+type OAuth2Settings struct {
+	Identifier string `json:"identifier"`
 }
 
 const (
@@ -53,7 +68,6 @@ var common = []federation.Setting{
 	{Name: "requireClaims", Most: 4000,
 		Text: "Claims that must have a value, like department=rail, separated by spaces; a list has to hold it"},
 	{Name: "keepTokens", Text: "Keep its access and refresh token, sealed, as long as the session, so that a refresh of ours asks about the person again"},
-	{Name: "staySignedIn", Text: "Signing out here does not sign the person out there"},
 }
 
 var openIDSettings = append([]federation.Setting{
@@ -64,14 +78,26 @@ var openIDSettings = append([]federation.Setting{
 	{Name: "tenants", Most: 20000, Text: "Of an issuer with a place in braces: tenants whose people may come, separated by spaces; * is every one"},
 	{Name: "personalTenant", Most: 200, Text: "The tenant that personal accounts have, which belong to no company"},
 	{Name: "personalAccounts", Text: "Personal accounts may come too"},
+	{Name: "staySignedIn", Text: "Signing out here does not sign the person out there"},
 }, common...)
 
 var oauth2Settings = append([]federation.Setting{
 	{Name: "identifier", Most: 200, Text: "Member of what the user-info address says that identifies the person, like id; a path with dots for one further in"},
 }, common...)
 
-// Settings are its ProviderSettings.
-func (p *Provider) Settings() any { return p.ProviderSettings }
+// Settings are those that its protocol has.
+func (p *Provider) Settings() any {
+	if p.plain() {
+		return struct {
+			ClientSettings
+			OAuth2Settings
+		}{p.ClientSettings, p.OAuth2Settings}
+	}
+	return struct {
+		ClientSettings
+		OpenIDSettings
+	}{p.ClientSettings, p.OpenIDSettings}
+}
 
 // SettingList describes its settings.
 func (p *Provider) SettingList() []federation.Setting {
@@ -169,7 +195,7 @@ func (p *Provider) responseType() string {
 }
 
 // Check sees whether the settings can be used.
-func (p *Provider) Check(*federation.Provider) error {
+func (p *Provider) Check(r *federation.Provider) error {
 	wrong := func(field, format string, args ...any) error {
 		return &federation.SettingError{Field: field, Err: fmt.Errorf(format, args...)}
 	}
@@ -188,6 +214,10 @@ func (p *Provider) Check(*federation.Provider) error {
 		}
 	}
 	switch {
+	case strings.TrimSpace(r.TrustKey) != "":
+		return wrong("trustKey", "documents of issuers are not signed; leave it out")
+	case p.plain() && r.AllowUnsolicited:
+		return wrong("allowUnsolicited", "a provider of OAuth 2.0 cannot start a sign-in here; leave it out")
 	case p.ResponseType == idTokenOnly && p.KeepTokens:
 		return wrong("keepTokens", "the answer id_token brings no tokens to keep; leave one of both out")
 	case p.compiled.tenants != nil && p.Tenants == "" && len(p.Missing()) == 0 && !p.PersonalAccounts:

@@ -29,7 +29,7 @@ func (p *Provider) Sheet(s *federation.Snapshot, r *federation.Provider) federat
 		v("Kind of application", "web, confidential", "it runs on a server and can keep a secret", "application_type"),
 		v("Grant type", map[bool]string{true: "authorization_code", false: "authorization_code, refresh_token"}[!p.KeepTokens],
 			"response type "+kind, "flow", "response_type"),
-		v("Client authentication", string(p.method()), proofHint(p.method()), "token_endpoint_auth_method",
+		v("Client authentication", string(p.method()), proofHint(p.method(), r.Name), "token_endpoint_auth_method",
 			"credential type"),
 		v("Scopes", strings.Join(p.scopes(), " "), "that the gate asks for; allow them", "permissions", "scope"),
 		v("Site address", g.Base, "where some registrations want a home page", "client_uri", "website", "origin"),
@@ -63,14 +63,14 @@ func (p *Provider) Sheet(s *federation.Snapshot, r *federation.Provider) federat
 	return sheet
 }
 
-func proofHint(m oidc.Method) string {
+func proofHint(m oidc.Method, n federation.Name) string {
 	switch m {
 	case oidc.NoMethod:
 		return "public: no secret, PKCE instead"
 	case oidc.SignedJWT:
 		return "by a key of the gate; give its JWKS address or its certificate, no secret"
 	}
-	return "make a client secret, and hand its value over: innergate provider update NAME --client-secret-file FILE"
+	return "make a client secret, and hand its value over: innergate provider update " + string(n) + " --client-secret-file FILE"
 }
 
 func (p *Provider) starts(r *federation.Provider) string {
