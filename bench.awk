@@ -9,6 +9,8 @@ END {
   ratio("a whole crossing / one RSA signature (it has three)", "BenchmarkCrossing", "BenchmarkCrossingFloor")
   ratio("a crossing with 10,000 applications / with one", "BenchmarkCrossing10000Applications", "BenchmarkCrossing")
   ratio("SAML to OpenID Connect, ES256, computed / RSA verification + 2 P-256 signatures (wanted 3.5)", "BenchmarkClientComputed", "BenchmarkClientComputedFloor")
+  ratio("OpenID Connect to SAML, computed / RSA verification + RSA signature (wanted 3.5)", "BenchmarkReliedToSAML", "BenchmarkReliedToSAMLFloor")
+  ratio("OpenID Connect to OpenID Connect, ES256, computed / RSA verification + 2 P-256 signatures (wanted 3.5)", "BenchmarkReliedToClient", "BenchmarkClientComputedFloor")
   ratio("such a sign-in with 10,000 applications / with one", "BenchmarkClientSignIn10000Clients", "BenchmarkClientSignIn")
   ratio("a refresh / the transaction of one row that it makes (wanted 2)", "BenchmarkRefresh", "BenchmarkRefreshFloor")
   ratio("a refresh with 10,000 applications / with one", "BenchmarkRefresh10000Clients", "BenchmarkRefresh")

@@ -203,7 +203,7 @@ func TestPreviewsAndReportsAreReadable(t *testing.T) {
 	}
 	require.NotContains(t, out.String(), "p-50")
 	for missing, want := range map[string]string{"": "innergate provider exchange depot",
-		"entity ID": "innergate provider update depot --metadata FILE"} {
+		"entity ID": "goes in with innergate provider update depot"} {
 		out.Reset()
 		e.added(&out, ofProvider, api.Application{Record: api.Record{Name: "depot", EntityID: "urn:depot",
 			Missing: strings.Fields(missing),

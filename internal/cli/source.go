@@ -54,7 +54,7 @@ var typedUsage = map[string]string{
 	"jwksUri":                "address of its JWK Set, which is kept fresh; none for no more",
 	"backchannelLogoutUri":   "where it hears that somebody has signed out; none for no more",
 	"initiateLoginUri":       "where it starts a sign-in for the gate; none for no more",
-	"issuer":                 "issuer of an OpenID provider; its document is fetched and kept fresh",
+	"issuer":                 "issuer of the provider; its document is fetched and kept fresh",
 	"clientSecretEnds":       "date on which that secret ends, like 2027-06-30; none for no end",
 	"authorize":              "authorization endpoint, typed by hand",
 	"token":                  "token endpoint, typed by hand",

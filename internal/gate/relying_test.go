@@ -195,7 +195,17 @@ func TestFaultsOfProvidersThatAreReliedOn(t *testing.T) {
 			if f.Finding == "" {
 				require.NotNil(t, o.Departure, "%s: %v", f.Name, o.Finding)
 				require.Equal(t, "Response", o.Departure.Message, f.Name)
+				if f.Name == "groups-elsewhere" {
+					shown := r.traced(o)
+					for _, code := range []finding.Code{finding.GroupsElsewhere, finding.ClaimsElsewhere} {
+						require.Contains(t, shown, `"`+string(code)+`"`)
+					}
+					require.Contains(t, shown, p.Base+"/people/groups", "and where they would be")
+				}
 				continue
+			}
+			if code, ok := pinned[f.Name]; ok {
+				require.Equal(t, code, finding.Code(f.Finding), f.Name)
 			}
 			require.NotNil(t, o.Finding, f.Name)
 			require.Equal(t, f.Finding, string(o.Finding.Code), "%s: %v", f.Name, o.Finding)
@@ -207,6 +217,11 @@ func TestFaultsOfProvidersThatAreReliedOn(t *testing.T) {
 		}
 	}
 }
+
+// pinned are faults whose finding is said here as well, so that none is explained away.
+var pinned = map[string]finding.Code{"no-id-token": finding.IDTokenMissing, "no-identifier": finding.IdentifierMissing,
+	"info-elsewhere": finding.UserInfoUnreached, "public-secret": finding.TokenAlgorithm, "unsigned": finding.TokenAlgorithm,
+	"mix-up": finding.AnswerIssuer, "other-person": finding.UserInfoSubject, "wrong-nonce": finding.TokenNonce}
 
 // atHome are faults of what a provider says of itself.
 var atHome = []string{"document-mismatch", "document-page", "document-loop", "document-large", "other-host", "only-tls",
@@ -495,7 +510,7 @@ func TestTenantsKeepPeopleApart(t *testing.T) {
 	typed := federation.Typed{"issuer": "http://127.0.0.1:1/{tenant}", "authorize": p.Base + "/authorize",
 		"token": p.Base + "/token", "jwksUri": p.Base + "/jwks", "clientId": "gate", "clientSecret": p.Secret}
 	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "oakhollow", Source: records.Source{Typed: typed},
-		Settings: federation.Settings{"tenants": "rail club", "requireClaims": "aud=gate"}})
+		Settings: federation.Settings{"tenants": "rail club", "requireClaims": "amr=pwd"}})
 	require.NoError(t, err)
 	in := func(tenant string) (finding.Code, int64) {
 		p.anew()
@@ -520,6 +535,27 @@ func TestTenantsKeepPeopleApart(t *testing.T) {
 	require.EqualValues(t, 2, people, "the same sub of another tenant is somebody else")
 	code, _ = in("freight")
 	require.Equal(t, finding.TenantRefused, code)
+	_, err = r.Records.Change(ctx, tester, change.KindProvider, "oakhollow", 0, federation.Settings{"requireClaims": "amr=otp"})
+	require.NoError(t, err)
+	code, _ = in("rail")
+	require.Equal(t, finding.ClaimRefused, code)
+}
+
+// Nobody comes back from an error page of the provider's: that ends as left, with what it
+// usually means.
+func TestCrossingsThatAreLeftAtTheProvider(t *testing.T) {
+	r := newRig(t)
+	r.provides("oakhollow", nil).add(nil)
+	o := r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "oakhollow")
+	require.NotNil(t, o.Departure)
+	r.time = r.time.Add(crossing.Life + 2*time.Minute)
+	require.NoError(t, r.Crossings.Sweep(ctx))
+	head, steps, err := r.Traces.Get(ctx, o.Reference)
+	require.NoError(t, err)
+	require.Equal(t, crossing.Left, head.Result)
+	f := steps[len(steps)-1].Finding
+	require.Equal(t, finding.CrossingLeft, f.Code)
+	require.Contains(t, f.Error(), "https://gate.example/oidc/rp/oakhollow/callback", "the value that is mostly wrong")
 }
 
 // By exception the answer itself brings an ID token, in a form.

@@ -150,7 +150,7 @@ var issuerFaults = []issuerFault{
 		token: func(_ *Issuer, m *minted) { delete(m.header, "kid") }},
 	{Fault: Fault{"groups-elsewhere", "the person has too many groups for the token", ""},
 		token: func(i *Issuer, m *minted) {
-			m.claims["_claim_names"] = map[string]any{"groups": "src1"}
+			m.claims["_claim_names"] = map[string]any{"groups": "src1", "credit_score": "src1"}
 			m.claims["_claim_sources"] = map[string]any{"src1": map[string]any{"endpoint": i.Base + "/people/groups"}}
 		}},
 
@@ -214,6 +214,12 @@ var issuerFaults = []issuerFault{
 	{Fault: Fault{"info-refused", "the user-info address wants more scopes", "user-info-refused"}, plain: true,
 		info: func(_ *Issuer, w http.ResponseWriter, _ granted, _ map[string]any) bool {
 			writeJSON(w, http.StatusForbidden, map[string]any{"error": "insufficient_scope"})
+			return true
+		}},
+	{Fault: Fault{"info-elsewhere", "the user-info address redirects", "user-info-unreachable"}, plain: true,
+		info: func(i *Issuer, w http.ResponseWriter, _ granted, _ map[string]any) bool {
+			w.Header().Set("Location", i.Base+"/userinfo-of-tomorrow")
+			w.WriteHeader(http.StatusFound)
 			return true
 		}},
 	{Fault: Fault{"no-identifier", "the user-info address does not say who it is", "identifier-missing"}, plain: true,

@@ -204,6 +204,8 @@ func withhold(s *crossing.TraceStep, now time.Time) {
 	}
 	if doc, err := xmlsec.Parse([]byte(s.Octets), xmlsec.MessageLimits); err == nil && s.Cut == 0 {
 		s.Octets = string(doc.Root.Indented())
+	} else if s.Cut == 0 {
+		s.Octets = crossing.Readable(s.Octets)
 	}
 }
 

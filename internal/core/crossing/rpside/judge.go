@@ -3,6 +3,7 @@ package rpside
 import (
 	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"net/url"
 	"slices"
 	"strings"
@@ -174,11 +175,12 @@ func (t *turn) tokens() crossing.Out {
 		return t.fail(f)
 	}
 	r := oidc.Reply{Status: t.in.Facts.Status, Type: t.in.Facts.Type, Octets: t.in.Facts.Reply}
-	t.out.Replied = replied("Token response", r)
 	answer, err := oidc.ReadTokenAnswer(r)
 	if err != nil {
+		t.out.Replied = replied("Token response", shown(r))
 		return t.fail(t.hinted(err))
 	}
+	t.out.Replied = replied("Token response", brief(answer))
 	t.h.tokens, t.out.Verified = answer, true
 	t.out.Checks.Pass("Tokens", given(answer))
 	switch {
@@ -343,7 +345,7 @@ func (t *turn) told() crossing.Out {
 		return t.fail(f)
 	}
 	r := oidc.Reply{Status: t.in.Facts.Status, Type: t.in.Facts.Type, Octets: t.in.Facts.Reply}
-	t.out.Replied = replied("User-info response", r)
+	t.out.Replied = replied("User-info response", shown(r))
 	if r.Signed() && !t.p.plain() {
 		t.h.token, t.h.anew = strings.TrimSpace(string(r.Octets)), false
 		return t.keys((*turn).toldSigned)
@@ -404,62 +406,75 @@ func (t *turn) believe(claims map[string]any) crossing.Out {
 	return t.ask()
 }
 
-// replied is the step of the trace for what a call brought in: tokens are not in it,
-// and of ID tokens the signature is not.
-func replied(name string, r oidc.Reply) *crossing.TraceStep {
+// replied is the step of the trace for what a call brought in.
+func replied(name, octets string) *crossing.TraceStep {
 	return &crossing.TraceStep{From: crossing.Provider, To: crossing.GateLane, Name: name, Binding: "back channel",
-		Octets: shown(r)}
+		Octets: octets}
 }
 
+// brief is a token answer as a trace keeps it: tokens are not in it, and the ID token is
+// without its signature.
+func brief(a oidc.TokenAnswer) string {
+	var b strings.Builder
+	b.WriteString(`{"access_token":"` + masked + `","token_type":"Bearer"`)
+	if a.RefreshToken != "" {
+		b.WriteString(`,"refresh_token":"` + masked + `"`)
+	}
+	if a.Life > 0 {
+		fmt.Fprintf(&b, `,"expires_in":%d`, int64(a.Life.Seconds()))
+	}
+	if octets, err := json.Marshal(clip(a.Scope)); err == nil && a.Scope != "" {
+		b.WriteString(`,"scope":` + string(octets))
+	}
+	if token := unsigned(a.IDToken); token != a.IDToken {
+		b.WriteString(`,"id_token":"` + token + `"`)
+	} else if token != "" {
+		b.WriteString(`,"id_token":"` + masked + `"`)
+	}
+	b.WriteString("}")
+	return b.String()
+}
+
+// shown is an answer as a trace keeps it: as it came, but for what is secret in it. A JWT
+// stays without its signature. Whoever reads the trace gets it in lines
+// (crossing.Readable).
 func shown(r oidc.Reply) string {
 	text := strings.TrimSpace(string(r.Octets))
-	if claims, ok := opened(text); ok {
-		return claims
+	if !strings.HasPrefix(text, "{") {
+		return unsigned(text)
+	}
+	if !strings.Contains(text, "token") && !strings.Contains(text, "_secret") {
+		return text
 	}
 	d := json.NewDecoder(strings.NewReader(text))
 	d.UseNumber()
 	var o map[string]any
 	if err := d.Decode(&o); err != nil {
-		return text
+		return "(JSON that cannot be read, and may hold secrets: " + err.Error() + ")"
 	}
 	for name, v := range o {
-		s, ok := v.(string)
-		switch {
+		switch s, ok := v.(string); {
 		case !ok:
 		case name == "id_token":
-			if claims, is := opened(s); is {
-				o[name] = json.RawMessage(claims)
-			} else {
-				o[name] = masked
-			}
-		case name == "access_token" || name == "refresh_token" || strings.HasSuffix(name, "_secret"):
+			o[name] = unsigned(s)
+		case strings.HasSuffix(name, "token") || strings.HasSuffix(name, "_secret"):
 			o[name] = masked
 		}
 	}
-	octets, err := json.MarshalIndent(o, "", "  ")
+	octets, err := json.Marshal(o)
 	if err != nil {
-		return text
+		return masked
 	}
 	return string(octets)
 }
 
-// opened shows header and claims of a JWT, without its signature; ok tells whether it
-// is one.
-func opened(token string) (string, bool) {
-	parts := strings.Split(token, ".")
-	if len(parts) != 3 {
-		return "", false
+// unsigned is a text without its last part, if it is a signed token.
+func unsigned(text string) string {
+	parts := strings.Split(text, ".")
+	if len(parts) != 3 || strings.ContainsAny(text, " \r\n\"\\") {
+		return text
 	}
-	var out [2]json.RawMessage
-	for i := range out {
-		octets, err := base64.RawURLEncoding.DecodeString(parts[i])
-		if err != nil || !json.Valid(octets) {
-			return "", false
-		}
-		out[i] = octets
-	}
-	octets, err := json.MarshalIndent(map[string]json.RawMessage{"header": out[0], "claims": out[1]}, "", "  ")
-	return string(octets), err == nil
+	return parts[0] + "." + parts[1] + "."
 }
 
 // tokenCall plans a call of the token endpoint, with the gate's proof of who it is.
