@@ -152,7 +152,7 @@ var protocols = map[*regexp.Regexp][]string{
 	regexp.MustCompile(`(?i)oidc|openid`): {"../core/oidc/", "../core/grant/", "../core/finding/catalogue.go",
 		"../core/crossing/oidcside/", "../core/crossing/rpside/", "../gate/redeeming/", "../web/oidcweb/", "../standin/", "../cli/standins", "../app/"},
 	regexp.MustCompile(`(?i)oauth2|rpside`): {"../core/oidc/", "../core/crossing/oidcside/", "../core/crossing/rpside/",
-		"../web/oidcweb/", "../standin/", "../app/", "../cli/standins"},
+		"../web/oidcweb/", "../standin/", "../app/", "../cli/standins", "../core/finding/catalogue.go"},
 	regexp.MustCompile(`linkside`): {"../core/crossing/linkside/", "../app/"},
 }
 

@@ -223,7 +223,7 @@ func ReadTokenAnswer(r Reply) (t TokenAnswer, err error) {
 	if r.page() {
 		return t, odd("a page came instead of JSON")
 	}
-	o, err := object(r.Octets)
+	o, err := document(r.Octets)
 	if err != nil && r.Status/100 != 2 {
 		return t, finding.New(finding.ProviderFailed, finding.Fact("HTTP status", strconv.Itoa(r.Status)),
 			finding.Fact("Begins with", r.excerpt()))
@@ -284,7 +284,7 @@ func ReadUserInfo(r Reply) (map[string]any, error) {
 	case r.page():
 		return nil, odd("a page came instead of JSON")
 	}
-	claims, err := object(r.Octets)
+	claims, err := document(r.Octets)
 	if err != nil {
 		return nil, odd(err.Error())
 	}
@@ -302,7 +302,7 @@ func (r Reply) Signed() bool {
 
 func userInfoRefused(r Reply) error {
 	evidence := []finding.Evidence{finding.Fact("HTTP status", strconv.Itoa(r.Status))}
-	if o, err := object(r.Octets); err == nil && text(o, "error") != "" {
+	if o, err := document(r.Octets); err == nil && text(o, "error") != "" {
 		evidence = append(wordForWord(text(o, "error"), text(o, "error_description"), ""), evidence...)
 	} else {
 		evidence = append(evidence, finding.Fact("Begins with", r.excerpt()))

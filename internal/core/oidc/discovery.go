@@ -79,14 +79,14 @@ func unusable(cause string) error {
 // ReadDiscovery reads a provider's document. Every error is a finding. Only what is
 // believed is held against rules; what is missing is for the record to say.
 func ReadDiscovery(octets []byte) (d Discovery, err error) {
-	switch head := bytes.TrimSpace(octets); {
+	switch head := bytes.TrimSpace(bytes.TrimPrefix(octets, []byte("\xef\xbb\xbf"))); {
 	case len(head) == 0:
 		return d, unusable("the document is empty")
 	case head[0] == '<':
 		return d, unusable("this is a page or XML; the document of an issuer is JSON, at its address followed by " +
 			DiscoveryPath)
 	}
-	o, err := object(octets)
+	o, err := document(octets)
 	if err != nil {
 		return d, unusable(err.Error())
 	}

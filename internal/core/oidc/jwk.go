@@ -38,7 +38,7 @@ const smallestRSA = 2048
 // keys and certificates in PEM. Keys that are not for signatures are left out.
 // Errors are findings: a private key was handed over, or no key can be used.
 func ReadKeys(octets []byte) ([]Key, error) {
-	if bytes.HasPrefix(bytes.TrimSpace(octets), []byte("{")) {
+	if octets = bytes.TrimPrefix(octets, []byte("\xef\xbb\xbf")); bytes.HasPrefix(bytes.TrimSpace(octets), []byte("{")) {
 		return readSet(octets)
 	}
 	if bytes.Contains(octets, []byte("PRIVATE KEY-----")) {

@@ -1,12 +1,22 @@
 package oidc
 
-import "innergate.example/innergate/internal/core/strictjson"
+import (
+	"bytes"
+
+	"innergate.example/innergate/internal/core/strictjson"
+)
 
 // deepest is how many levels a JSON document may have.
 const deepest = 32
 
 // object reads a JSON object.
 func object(octets []byte) (map[string]any, error) { return strictjson.Object(octets, deepest) }
+
+// document reads a JSON object that came by itself: a byte order mark in front says
+// nothing (RFC 8259 §8.1).
+func document(octets []byte) (map[string]any, error) {
+	return object(bytes.TrimPrefix(octets, []byte("\xef\xbb\xbf")))
+}
 
 // text is a member that is a text, "" if it is not there or something else.
 func text(o map[string]any, name string) string {

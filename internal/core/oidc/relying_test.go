@@ -17,7 +17,7 @@ import (
 const issuer = "https://accounts.oakhollow.example"
 
 // document is a provider's document with changes in pairs; nil takes a member out.
-func document(changes ...any) []byte {
+func described(changes ...any) []byte {
 	d := map[string]any{"issuer": issuer, "authorization_endpoint": issuer + "/authorize", "token_endpoint": issuer +
 		"/token", "jwks_uri": issuer + "/jwks", "id_token_signing_alg_values_supported": []string{"RS256"}}
 	for i := 0; i < len(changes); i += 2 {
@@ -30,11 +30,13 @@ func document(changes ...any) []byte {
 }
 
 func TestDiscoveryDocuments(t *testing.T) {
-	d, err := ReadDiscovery(document("authorization_response_iss_parameter_supported", true, "unknown", map[string]any{}))
+	d, err := ReadDiscovery(described("authorization_response_iss_parameter_supported", true, "unknown", map[string]any{}))
 	require.NoError(t, err)
 	require.Equal(t, issuer+"/token", d.Token)
 	require.True(t, d.SaysIssuer)
 	require.Nil(t, d.Scopes, "what was not said is told from what is empty")
+	_, err = ReadDiscovery(append([]byte("\xef\xbb\xbf"), described()...))
+	require.NoError(t, err, "a byte order mark says nothing")
 	for name, c := range map[string]struct {
 		octets []byte
 		cause  string
@@ -45,16 +47,16 @@ func TestDiscoveryDocuments(t *testing.T) {
 		"a JWK Set":                    {[]byte(`{"keys":[]}`), "JWK Set"},
 		"the metadata of a client":     {[]byte(`{"client_id":"a","redirect_uris":[]}`), "client"},
 		"a member twice":               {[]byte(`{"issuer":"https://a.example","issuer":"https://b.example"}`), "twice"},
-		"no issuer":                    {document("issuer", nil), "issuer is missing"},
-		"an issuer with a query":       {document("issuer", issuer+"?a=b"), "query"},
-		"an issuer by http":            {document("issuer", "http://accounts.oakhollow.example"), "https"},
-		"an issuer that is none":       {document("issuer", "oakhollow"), "address"},
-		"a token endpoint by http":     {document("token_endpoint", "http://a.example/token"), "token_endpoint"},
-		"an endpoint with a name":      {document("token_endpoint", "https://ada@a.example/token"), "address"},
-		"an endpoint with fragment":    {document("jwks_uri", issuer+"/jwks#a"), "fragment"},
-		"an endpoint that is a number": {document("jwks_uri", 7), "no text"},
-		"a list that is a number":      {document("scopes_supported", 7), "list"},
-		"a flag that is a text":        {document("require_signed_request_object", "yes"), "true nor false"},
+		"no issuer":                    {described("issuer", nil), "issuer is missing"},
+		"an issuer with a query":       {described("issuer", issuer+"?a=b"), "query"},
+		"an issuer by http":            {described("issuer", "http://accounts.oakhollow.example"), "https"},
+		"an issuer that is none":       {described("issuer", "oakhollow"), "address"},
+		"a token endpoint by http":     {described("token_endpoint", "http://a.example/token"), "token_endpoint"},
+		"an endpoint with a name":      {described("token_endpoint", "https://ada@a.example/token"), "address"},
+		"an endpoint with fragment":    {described("jwks_uri", issuer+"/jwks#a"), "fragment"},
+		"an endpoint that is a number": {described("jwks_uri", 7), "no text"},
+		"a list that is a number":      {described("scopes_supported", 7), "list"},
+		"a flag that is a text":        {described("require_signed_request_object", "yes"), "true nor false"},
 	} {
 		_, err := ReadDiscovery(c.octets)
 		require.True(t, finding.Is(err, finding.DiscoveryUnusable), "%s: %v", name, err)
@@ -306,7 +308,7 @@ func TestLogoutTokens(t *testing.T) {
 }
 
 func FuzzReadDiscovery(f *testing.F) {
-	f.Add(document())
+	f.Add(described())
 	f.Add([]byte(`{"issuer":"https://{tenant}.example/"}`))
 	f.Fuzz(func(t *testing.T, octets []byte) {
 		if d, err := ReadDiscovery(octets); err == nil && CheckIssuer(d.Issuer) != nil {

@@ -9,11 +9,14 @@ import (
 	"net/http/httptest"
 	"net/netip"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 )
@@ -142,4 +145,65 @@ func TestAuthoritiesOfARecord(t *testing.T) {
 	require.Error(t, err, "for that record only")
 	_, err = trusting.Get(ctx, "https://10.0.0.1/", Conditions{}, 100)
 	require.True(t, finding.Is(err, finding.AddressRefused), "private networks stay closed: %v", err)
+}
+
+// What carries a secret follows no redirect, comes back without it, and waits for nobody
+// else's answer.
+func TestCalls(t *testing.T) {
+	hang := make(chan struct{})
+	var reached atomic.Int64
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		switch q.URL.Path {
+		case "/moved":
+			http.Redirect(w, q, "/ok", http.StatusTemporaryRedirect)
+		case "/refused":
+			w.Header().Set("Content-Type", "application/json")
+			w.WriteHeader(http.StatusBadRequest)
+			fmt.Fprintf(w, `{"error":"%s"}`, q.Header.Get("Authorization"))
+		case "/large":
+			fmt.Fprint(w, strings.Repeat("x", 200))
+		case "/hang":
+			reached.Add(1)
+			<-hang
+		default:
+			fmt.Fprint(w, q.Method)
+		}
+	}))
+	defer srv.Close()
+	local := New([]netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, true)
+	call := func(f *Fetcher, path string, edit func(*crossing.Call)) (Reply, error) {
+		c := &crossing.Call{Address: srv.URL + path, Limit: 100, Unreached: finding.TokenUnreached}
+		if edit != nil {
+			edit(c)
+		}
+		return f.Call(ctx, c, crossing.CallOctets{Header: map[string]string{"Authorization": "a secret/1"},
+			Secrets: []string{"a secret/1"}})
+	}
+	for path, want := range map[string]finding.Code{"/moved": finding.TokenUnreached, "/refused": finding.TokenUnreached,
+		"/large": finding.TokenUnreached} {
+		_, err := call(local, path, nil)
+		require.True(t, finding.Is(err, want), "%s: %v", path, err)
+	}
+	_, err := call(New(nil, true), "/ok", nil)
+	require.True(t, finding.Is(err, finding.AddressRefused), "a private network: %v", err)
+	_, err = call(New(nil, false), "/ok", nil)
+	require.True(t, finding.Is(err, finding.AddressRefused), "http: %v", err)
+	got, err := call(local, "/refused", func(c *crossing.Call) { c.AnyStatus = true })
+	require.NoError(t, err)
+	require.Equal(t, Reply{http.StatusBadRequest, "application/json", []byte(`{"error":"(a secret)"}`)}, got)
+	got, err = call(local, "/ok", func(c *crossing.Call) { c.Get = true })
+	require.NoError(t, err)
+	require.Equal(t, "GET", string(got.Octets))
+
+	var waiting sync.WaitGroup
+	for range atOnce {
+		waiting.Go(func() { _, _ = call(local, "/hang", nil) })
+	}
+	require.Eventually(t, func() bool { return reached.Load() == atOnce }, 5*time.Second, time.Millisecond)
+	_, err = call(local, "/ok", nil)
+	require.ErrorContains(t, err, "waiting for an answer already")
+	close(hang)
+	waiting.Wait()
+	_, err = call(local, "/ok", nil)
+	require.NoError(t, err)
 }

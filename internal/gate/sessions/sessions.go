@@ -213,5 +213,8 @@ func (rm *Room) Row(s *crossing.Session) (*store.SessionRow, error) {
 
 // ForgetProvider ends the sessions that rest on a provider's word.
 func (rm *Room) ForgetProvider(tx *gorm.DB, id federation.ID) error {
+	if err := tx.Where("provider = ?", string(id)).Delete(&store.UpstreamRow{}).Error; err != nil {
+		return err
+	}
 	return tx.Where("' ' || provider || ' ' LIKE ?", "% "+string(id)+" %").Delete(&store.SessionRow{}).Error
 }

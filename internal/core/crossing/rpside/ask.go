@@ -66,6 +66,10 @@ func (p *Provider) ask(in crossing.In) crossing.Out {
 	}
 	own, err := json.Marshal(asked{ID: id, AuthTime: q.MaxAge != nil})
 	out := crossing.Out{Own: own, Handle: id, Err: err}
+	if p.plain() && len(q.Contexts) > 0 { // only wished for
+		out.Unsaid = append(out.Unsaid, "the method "+strings.Join(q.Contexts, " or "))
+		q.Contexts = nil
+	}
 	var told bool
 	if q.LoginHint, told = hint(w.Hints); !told {
 		out.Unsaid = append(out.Unsaid, "whom to sign in as")
@@ -84,7 +88,7 @@ func (p *Provider) cannot(w crossing.Wish) *finding.Finding {
 		return finding.New(finding.AuthnTooOld, protocol)
 	case w.Passive:
 		return finding.New(finding.PassiveImpossible, protocol)
-	case len(w.Contexts) > 0:
+	case len(w.Contexts) > 0 && !w.Voluntary:
 		return finding.New(finding.ContextImpossible, protocol)
 	}
 	return nil
