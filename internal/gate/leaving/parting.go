@@ -96,8 +96,14 @@ func (rm *Room) Resume(ctx context.Context, name, state string) (string, error) 
 	if !ok || state == "" {
 		return "", nil
 	}
+	// What a stranger makes up costs no transaction.
+	var n int64
+	err := rm.store.Read.WithContext(ctx).Model(&store.HeldRow{}).Where("hash = ?", store.Hash(state)).Count(&n).Error
+	if err != nil || n == 0 {
+		return "", err
+	}
 	var octets []byte
-	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
 		octets = nil
 		var row store.HeldRow
 		err := tx.Where("hash = ? AND application = ? AND expires > ?", store.Hash(state), held(p),
