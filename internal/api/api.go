@@ -102,6 +102,7 @@ type Connection struct {
 	Protocol   string          `json:"protocol"`
 	Phase      string          `json:"phase"`
 	Provider   string          `json:"provider,omitempty" doc:"Absent: the routing decides"`
+	Attended   bool            `json:"attended" doc:"People sign in to it"`
 	Open       string          `json:"open" doc:"Start at the gate; empty if it can only be started at the application"`
 	Errors     int             `json:"errors"`
 	Warnings   int             `json:"warnings"`
@@ -126,6 +127,7 @@ type Provider struct {
 type Application struct {
 	Record
 	Provider     string `json:"provider,omitempty" doc:"Provider it is tied to; absent leaves it to the routing"`
+	Attended     bool   `json:"attended" doc:"People sign in to it"`
 	Open         string `json:"open" doc:"Start at the gate; empty if it can only be started at the application"`
 	OwnStart     string `json:"ownStart,omitempty" doc:"Its own start address, if it accepts only sign-ins it started"`
 	ClientID     string `json:"clientId,omitempty" doc:"Of an OAuth client, the same as entityId"`

@@ -246,6 +246,9 @@ func (e *environment) connections() *ucli.Command {
 		if provider == "" {
 			provider = "routed"
 		}
+		if !x.Attended {
+			provider = "nobody"
+		}
 		if t := x.LastSignIn; t != nil {
 			last, reference, why = t.Result+" "+brief(t.Started, time.Now()), t.ID, dash(t.Finding)
 		}

@@ -134,7 +134,7 @@ func (e *environment) lanes(w io.Writer, t api.Trace, messages bool) {
 		if s.Binding != "" {
 			name += " by " + s.Binding[strings.LastIndex(s.Binding, ":")+1:]
 		}
-		fmt.Fprintf(w, "%7d ms  %-22s  %-31s  %s\n", s.At.Sub(t.Started).Milliseconds(), who, name, e.colour(mark(s)))
+		fmt.Fprintf(w, "%7d ms  %-22s  %-34s  %s\n", s.At.Sub(t.Started).Milliseconds(), who, name, e.colour(mark(s)))
 		for _, v := range s.Values {
 			fmt.Fprintf(w, "              %-8s %s: %s\n",
 				map[bool]string{true: "sent", false: "wanted"}[s.From == crossing.GateLane], v.Label, v.Value)

@@ -83,7 +83,7 @@ func newApplication(n api.NewRecord) (records.NewApplication, error) {
 
 func (s *server) application(ctx context.Context, a *federation.Application) (*body[api.Application], error) {
 	r, err := s.record(ctx, a)
-	out := api.Application{Record: r, Provider: string(a.Provider), Open: a.Start(&s.gate.Snapshot().Gate),
+	out := api.Application{Record: r, Provider: string(a.Provider), Attended: a.Attended(), Open: a.Start(&s.gate.Snapshot().Gate),
 		OwnStart: a.OwnStart, ClientSecret: a.Shown}
 	if _, client := a.Side.(federation.Lasting); client {
 		out.ClientID = a.Identity()

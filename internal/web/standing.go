@@ -140,7 +140,7 @@ func (s *server) connection(snap *federation.Snapshot, app *federation.Applicati
 	}
 	state := stateOf(app, fs)
 	out := api.Connection{Name: string(app.Name), Title: app.Title, Protocol: app.Protocol(), Phase: string(app.Phase),
-		Provider: string(app.Provider), Open: app.Start(&s.gate.Snapshot().Gate), Errors: state.Errors,
+		Provider: string(app.Provider), Attended: app.Attended(), Open: app.Start(&s.gate.Snapshot().Gate), Errors: state.Errors,
 		Warnings: state.Warnings, Waiting: state.Waiting}
 	if fs = checks.Sort(slices.Clone(fs)); len(fs) > 0 {
 		out.Worst = fs[0].Title

@@ -6,7 +6,7 @@ import { applicationFields, providerFields } from './settings'
 type Common = Omit<Provider & Application, 'settings' | 'wantAuthnRequestsSigned' | 'authnRequestsSigned' | '$schema'>
 export type Shown = Pick<Common,
   'id' | 'name' | 'title' | 'protocol' | 'entityId' | 'source' | 'revision' | 'added' | 'endpoints' | 'certificates' | 'facts' | 'missing' | 'taken' | 'standing'> &
-  Partial<Pick<Application, 'provider' | 'open' | 'ownStart'>> & { settings: Record<string,
+  Partial<Pick<Application, 'provider' | 'attended' | 'open' | 'ownStart'>> & { settings: Record<string,
     unknown> & { phase: string } }
 
 /** How the console works with one kind of object. */

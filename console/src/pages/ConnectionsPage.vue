@@ -25,6 +25,7 @@ const { data: waiting } = useLoad(() => take(api.GET('/api/v1/waiting')))
 const titles = computed(() => new Map((providers.value?.items ?? []).map((p) => [p.name, p.title])))
 /** Which providers serve an application, in words. */
 function served(c: Connection) {
+  if (!c.attended) return { provider: 'nobody signs in', path: undefined }
   const all = providers.value?.items ?? []
   const only = c.provider || (all.length === 1 ? all[0]!.name : '')
   if (only) return { provider: titles.value.get(only) ?? only, path: `/connect/providers/${only}` }

@@ -155,7 +155,7 @@ async function remove() {
       </div>
     </div>
     <ShortLanes v-if="kind.name === 'application'" :application="data.it.title"
-        :provider="data.it.provider || 'decided by the routing'"
+        :provider="data.it.provider || (data.it.attended === false ? 'nobody signs in' : 'decided by the routing')"
             :provider-path="data.it.provider ? `/connect/providers/${data.it.provider}` : undefined"
                 :only-own="!!data.it.ownStart" :only-gate="data.it.protocol === 'link'" />
     <section v-if="data.it.missing?.length" class="sheet notice">

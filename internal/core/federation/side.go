@@ -202,6 +202,15 @@ type Opening interface {
 	Opens(a *Application) bool
 }
 
+// Unattended is implemented by sides of applications that nobody may sign in to.
+type Unattended interface{ Unattended() bool }
+
+// Attended reports whether people sign in to an application.
+func (a *Application) Attended() bool {
+	side, ok := a.Side.(Unattended)
+	return !ok || !side.Unattended()
+}
+
 // Start is the address at the gate that opens an application, "" if it cannot be
 // opened there.
 func (a *Application) Start(g *Gate) string {

@@ -286,6 +286,9 @@ func (a *Application) sector() string {
 	return "sector " + host
 }
 
+// Unattended says that a service acts for itself.
+func (a *Application) Unattended() bool { return a.ClientKind == oidc.Service }
+
 // Opens says that it can be opened at the gate only where it starts sign-ins by
 // itself: nobody can answer what was not asked.
 func (a *Application) Opens(r *federation.Application) bool {
