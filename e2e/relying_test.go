@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"crypto/x509"
 	"encoding/json"
 	"net/http"
 	"net/http/httptest"
@@ -172,6 +173,13 @@ func TestProofByAKeyOfTheGate(t *testing.T) {
 	require.Contains(t, sheet, d.Base+"/oidc/rp/oakhollow/jwks")
 	require.NotContains(t, sheet, "--client-secret-file", "no secret is wanted any more")
 	require.Contains(t, run(0, "provider", "exchange", "oakhollow", "--certificate"), "BEGIN CERTIFICATE")
+	der := filepath.Join(t.TempDir(), "gate.der")
+	run(0, "provider", "exchange", "oakhollow", "--der", der)
+	octets, err := os.ReadFile(der)
+	require.NoError(t, err)
+	_, err = x509.ParseCertificate(octets)
+	require.NoError(t, err)
+	require.Contains(t, run(2, "provider", "exchange", "season-club", "--der", der), "no certificate")
 	signs := func() {
 		t.Helper()
 		v := newVisitor(t).get(d.host("track-access") + "/start").comes("oakhollow")

@@ -2,8 +2,10 @@ package cli
 
 import (
 	"context"
+	"encoding/pem"
 	"fmt"
 	"io"
+	"os"
 	"slices"
 	"strings"
 
@@ -21,6 +23,7 @@ func (e *environment) exchange(k kindOf) *ucli.Command {
 		Flags: []ucli.Flag{
 			&ucli.BoolFlag{Name: "metadata", Usage: "print the metadata only"},
 			&ucli.BoolFlag{Name: "certificate", Usage: "print the certificate in PEM only"},
+			&ucli.StringFlag{Name: "der", Usage: "write the certificate in DER to this file, - for standard output"},
 			&ucli.StringFlag{Name: "value", Usage: "print one value only, for copying, like entity-id"},
 		}, Action: e.action([]string{"NAME"},
 			func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
@@ -36,14 +39,32 @@ func (e *environment) exchange(k kindOf) *ucli.Command {
 				case cmd.Bool("metadata"):
 					_, err := io.WriteString(e.out, s.Metadata)
 					return err
-				case cmd.Bool("certificate") && len(s.Certificates) == 0:
-					return &usageError{"there is no certificate: nothing is signed for it", "Leave --certificate out."}
+				case (cmd.Bool("certificate") || cmd.String("der") != "") && len(s.Certificates) == 0:
+					return &usageError{"there is no certificate: nothing is signed for it", "Leave --certificate and --der out."}
+				case cmd.String("der") != "":
+					return e.der(cmd.String("der"), s.Certificates[0].PEM)
 				case cmd.Bool("certificate"):
 					_, err := io.WriteString(e.out, s.Certificates[0].PEM)
 					return err
 				}
 				return e.print(cmd, s, func(w io.Writer) { e.sheet(w, s) })
 			})}
+}
+
+// der writes a certificate in DER.
+func (e *environment) der(file, text string) error {
+	block, _ := pem.Decode([]byte(text))
+	if block == nil {
+		return &usageError{"the key has no certificate", "Use its JWKS address, or --certificate."}
+	}
+	if file == "-" {
+		_, err := e.out.Write(block.Bytes)
+		return err
+	}
+	if err := os.WriteFile(file, block.Bytes, 0o644); err != nil {
+		return &usageError{"--der: " + err.Error(), "Give a file that can be written, or -."}
+	}
+	return nil
 }
 
 func (e *environment) sheet(w io.Writer, s api.Sheet) {

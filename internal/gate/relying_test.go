@@ -440,6 +440,18 @@ func TestEndpointsThatMoveWait(t *testing.T) {
 	got, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "oakhollow")
 	require.NoError(t, err)
 	require.Equal(t, "unchanged", got.Outcome)
+
+	p.Issuer.Fault = "only-shared"
+	got, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "oakhollow")
+	require.NoError(t, err)
+	require.Equal(t, "applied", got.Outcome)
+	require.Equal(t, finding.ChangedAlgorithm, got.Findings[0].Code)
+	require.Contains(t, got.Findings[0].Error(), "HS256", "with the difference")
+	p.Issuer.Fault = "document-mismatch"
+	got, err = r.Exchange.Refresh(ctx, tester, change.KindProvider, "oakhollow")
+	require.NoError(t, err)
+	require.Equal(t, "waiting", got.Outcome, "another issuer waits as well")
+	require.Equal(t, finding.ChangedEntityID, got.Findings[0].Code)
 }
 
 func TestSecretsOfTheGateAreKeptSealed(t *testing.T) {

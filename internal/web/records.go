@@ -77,7 +77,9 @@ func endpoints(es []federation.Endpoint) []api.Endpoint {
 
 // facts are what is known of the other side beside identity, addresses and keys.
 func facts(side federation.Side) []federation.Value {
-	return slices.DeleteFunc(side.Describe(), func(v federation.Value) bool { return v.Touches != "" || v.Value == "" })
+	return slices.DeleteFunc(side.Describe(), func(v federation.Value) bool {
+		return v.Touches != "" && v.Touches != federation.TouchAlgorithm || v.Value == ""
+	})
 }
 
 // record shows what records of both kinds have.

@@ -17,6 +17,11 @@ const facts = computed(() => {
   if (c.sha1) out.push({ label: 'SHA-1 fingerprint', value: c.sha1, hint: 'of the certificate, for comparing only' })
   return out
 })
+/** The same in DER, which some programs want. */
+function saveDER() {
+  const octets = atob(props.certificate.pem!.replace(/-----[^-]*-----|\s/g, ''))
+  saveFile(`${props.file}.der`, Uint8Array.from(octets, (c) => c.charCodeAt(0)), 'application/pkix-cert')
+}
 </script>
 
 <template>
@@ -24,7 +29,7 @@ const facts = computed(() => {
   <FindingBox v-for="f in certificate.findings ?? []" :key="f.code" :finding="f" />
   <p v-if="certificate.pem" class="get">
     <el-button size="small" @click="saveFile(file + '.pem', certificate.pem!, 'application/x-pem-file')">Download
-      certificate (PEM)</el-button></p>
+      certificate (PEM)</el-button><el-button size="small" @click="saveDER">DER</el-button></p>
 </template>
 
 <style scoped>

@@ -15,10 +15,10 @@ export const local = (iso: string) => new Date(iso).toLocaleString(undefined, { 
   day: 'numeric', hour: '2-digit', minute: '2-digit', second: '2-digit', hourCycle: 'h23' })
 export const localDate = (iso: string) => new Date(iso).toLocaleDateString(undefined, { dateStyle: 'medium' })
 
-/** Saves text as a file. */
-export function saveFile(name: string, text: string, type: string) {
+/** Saves text or octets as a file. */
+export function saveFile(name: string, content: string | Uint8Array<ArrayBuffer>, type: string) {
   const a = document.createElement('a')
-  a.href = URL.createObjectURL(new Blob([text], { type }))
+  a.href = URL.createObjectURL(new Blob([content], { type }))
   a.download = name
   a.click()
   URL.revokeObjectURL(a.href)

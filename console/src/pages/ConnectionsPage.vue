@@ -89,7 +89,7 @@ const all = computed(() => counts.value.reduce((sum, c) => sum + c.n, 0))
               :to="`/watch/traces/${c.lastSignIn.id}`" :title="local(c.lastSignIn.started)"
                   :class="{ refused: c.lastSignIn.result === 'refused' }">{{ c.lastSignIn.result }}
                     {{ ago(c.lastSignIn.started) }}</router-link>
-            <code v-if="c.lastSignIn.finding"> {{ c.lastSignIn.finding }}</code></template></span>
+            <code v-if="c.lastSignIn.finding" class="why">{{ c.lastSignIn.finding }}</code></template></span>
         <a v-if="c.open && c.state !== 'unfinished' && c.state !== 'paused'" :href="c.open" target="_blank" rel="noopener">Try it</a>
         <span v-else></span>
         <router-link :to="{ path: '/watch/traces', query: { application: c.name } }">Traces</router-link>
@@ -101,6 +101,7 @@ const all = computed(() => counts.value.reduce((sum, c) => sum + c.n, 0))
 </template>
 
 <style scoped>
+.why { margin-left: 6px }
 .attention { padding: 12px 16px; margin-bottom: 12px; border-left: 4px solid var(--waiting) }
 .attention p { margin: 0 }
 ul { list-style: none; margin: 0; padding: 0 }

@@ -49,6 +49,8 @@ const (
 	TouchIdentity Touch = "identity"
 	TouchKey      Touch = "key"
 	TouchAddress  Touch = "address"
+	// TouchAlgorithm is what messages are signed with.
+	TouchAlgorithm Touch = "algorithm"
 )
 
 // Describe gives everything a record says, the other side's values first.
@@ -135,7 +137,7 @@ func Differences(before, after []Value) []Difference {
 }
 
 var changed = map[Touch]finding.Code{TouchIdentity: finding.ChangedEntityID, TouchKey: finding.ChangedKey,
-	TouchAddress: finding.ChangedAddress}
+	TouchAddress: finding.ChangedAddress, TouchAlgorithm: finding.ChangedAlgorithm}
 
 // Changed gives a finding for a change of entity ID, of keys and of addresses;
 // none if a difference touches none of them.
@@ -153,7 +155,8 @@ func Changed(ds []Difference) []*finding.Finding {
 		evidence[code] = append(evidence[code], e)
 	}
 	var out []*finding.Finding
-	for _, code := range []finding.Code{finding.ChangedEntityID, finding.ChangedKey, finding.ChangedAddress} {
+	for _, code := range []finding.Code{finding.ChangedEntityID, finding.ChangedKey, finding.ChangedAddress,
+		finding.ChangedAlgorithm} {
 		if evidence[code] != nil {
 			out = append(out, finding.New(code, evidence[code]...))
 		}

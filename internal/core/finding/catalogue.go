@@ -79,6 +79,7 @@ const (
 	ChangedEntityID     Code = "changed-entity-id"
 	ChangedKey          Code = "changed-key"
 	ChangedAddress      Code = "changed-address"
+	ChangedAlgorithm    Code = "changed-algorithm"
 	ChangeDeclined      Code = "change-declined"
 	ChangeWaiting       Code = "change-waiting"
 	SinceThePreview     Code = "changed-since-preview"
@@ -431,6 +432,9 @@ var catalogue = []Entry{
 	{ChangedKey, Warning, Gate, "The metadata holds other keys than before",
 		"Compare the fingerprints with the other side over another way than this metadata.",
 		"Metadata taken in anew differs from the record."},
+	{ChangedAlgorithm, Warning, Gate, "The other side signs by other algorithms than before",
+		"See that they are among those that the record allows; if it was not announced, ask whether it is meant.",
+		"A document taken in anew names others than the record."},
 	{ChangedAddress, Warning, Gate, "The metadata names other addresses than before",
 		"See that the addresses belong to the other side.", "Metadata taken in anew differs from the record."},
 	{ChangeDeclined, Note, Gate, "A change of the metadata was declined",

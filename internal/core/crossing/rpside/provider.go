@@ -194,6 +194,8 @@ func Described(list []oidc.Key) (out []federation.Value) {
 	return out
 }
 
+const labelAlgorithms = "Algorithms of ID tokens"
+
 // Describe gives everything known of it.
 func (p *Provider) Describe() []federation.Value {
 	out := []federation.Value{}
@@ -213,15 +215,18 @@ func (p *Provider) Describe() []federation.Value {
 	for _, l := range []struct {
 		label string
 		list  []string
-	}{{"Algorithms of ID tokens", p.Doc.IDTokenAlgs}, {"Scopes offered", p.Doc.Scopes},
+	}{{labelAlgorithms, p.Doc.IDTokenAlgs}, {"Scopes offered", p.Doc.Scopes},
 		{"Response types offered", p.Doc.ResponseTypes}, {"Client authentication offered", p.Doc.AuthMethods},
 		{"Code challenge methods", p.Doc.Challenges}, {"Authentication contexts offered", p.Doc.Contexts},
 		{"Claims offered", p.Doc.Claims}} {
-		sep := " "
+		sep, touches := " ", federation.Touch("")
+		if l.label == labelAlgorithms {
+			touches = federation.TouchAlgorithm
+		}
 		if l.label == "Response types offered" { // each can have several words
 			sep = ", "
 		}
-		add(l.label, strings.Join(l.list, sep), "")
+		add(l.label, strings.Join(l.list, sep), touches)
 	}
 	if !p.plain() && p.Doc.Issuer != "" {
 		add("Names itself in answers (iss)", yes(p.Doc.SaysIssuer), "")
