@@ -45,8 +45,9 @@ func (v *visitor) comes(provider string) *visitor {
 
 // asks is an authorization request of a public application of the demo.
 func asks(d *demo, client, back string) string {
-	return d.Base + "/oidc/op/authorize?" + url.Values{"client_id": {client}, "response_type": {"code"}, "redirect_uri": {back},
-		"scope": {"openid profile email"}, "state": {"s"}, "code_challenge": {oidc.Challenge(strings.Repeat("v", 43))},
+	return d.Base + "/oidc/op/authorize?" + url.Values{"client_id": {client}, "response_type": {"code"},
+		"redirect_uri": {back},
+		"scope":        {"openid profile email"}, "state": {"s"}, "code_challenge": {oidc.Challenge(strings.Repeat("v", 43))},
 		"code_challenge_method": {"S256"}}.Encode()
 }
 
@@ -124,7 +125,8 @@ func TestOneSessionOfBothProtocolsEndsEverywhere(t *testing.T) {
 	v.post(seats+"/sign-out", nil)
 	require.Equal(t, seats+"/", v.page.url.String(), "by way of the provider, and back")
 	require.NotContains(t, v.page.text, "You are in as")
-	require.Contains(t, v.get(d.host("oakhollow")).page.text, "Nobody is signed in", "the session at the provider has ended too")
+	require.Contains(t, v.get(d.host("oakhollow")).page.text, "Nobody is signed in",
+		"the session at the provider has ended too")
 	require.Contains(t, v.get(track+"/start").onward().page.text, "How do you want to sign in?")
 
 	v = in()
@@ -132,7 +134,8 @@ func TestOneSessionOfBothProtocolsEndsEverywhere(t *testing.T) {
 	require.Contains(t, v.page.text, "Nobody is signed in", v.page.text)
 	require.Contains(t, v.get(track+"/start").onward().page.text, "How do you want to sign in?",
 		"the gate heard of it through the back channel")
-	require.Eventually(t, func() bool { return !strings.Contains(v.get(seats+"/").page.text, "You are in as") }, 5*time.Second,
+	require.Eventually(t, func() bool { return !strings.Contains(v.get(seats+"/").page.text, "You are in as") },
+		5*time.Second,
 		50*time.Millisecond, "and so did the application")
 
 	for _, c := range []struct{ provider, token, title string }{{"oakhollow", "x.y.z", "cannot be read"},
@@ -197,7 +200,8 @@ func TestProofByAKeyOfTheGate(t *testing.T) {
 // what is secret is in no trace.
 func TestFaultsOfIssuers(t *testing.T) {
 	for fault, code := range map[string]string{"wrong-nonce": "token-nonce", "mix-up": "answer-issuer",
-		"wrong-secret": "client-refused", "other-person": "user-info-subject", "page": "token-answer-odd", "echo": "token-refused"} {
+		"wrong-secret": "client-refused", "other-person": "user-info-subject", "page": "token-answer-odd",
+		"echo": "token-refused"} {
 		v := newVisitor(t).get(shared.host("track-access") + "/start").onward()
 		v.post(v.page.action, url.Values{"provider": {"oakhollow"}})
 		v.submit("username", "mina.thorne", "password", "oakhollow-demo", "fault", fault)
@@ -258,8 +262,9 @@ func TestRelyingOnTheCommandLine(t *testing.T) {
 		{"of OAuth 2.0", by("f", append(plain, "--identifier", "id")...), 0, []string{"added f"}},
 		{"by a mutable identifier", by("g", append(plain, "--identifier", "login")...), 0, []string{"identifier-mutable"}},
 		{"a preview stores nothing", by("h", "--issuer", issuer, "--preview"), 0, []string{"Token endpoint"}},
-		{"unfinished", []string{"provider", "add", "i", "--issuer", issuer, "--draft"}, 0, []string{"client ID, client secret",
-			"provider exchange i"}},
+		{"unfinished", []string{"provider", "add", "i", "--issuer", issuer, "--draft"}, 0,
+			[]string{"client ID, client secret",
+				"provider exchange i"}},
 		{"the secret's identifier", []string{"provider", "add", "j", "--issuer", issuer, "--client-id", "j",
 			"--client-secret-file", id}, 0, []string{"secret-is-identifier"}},
 		{"a slash too many", by("k", "--issuer", issuer+"/"), 1, []string{"--issuer", "discovery-issuer"}},
@@ -271,12 +276,16 @@ func TestRelyingOnTheCommandLine(t *testing.T) {
 		{"no identifier", by("p", plain...), 1, []string{"identifier"}},
 		{"an API token as endpoint", by("q", "--token", "igt_abc"), 2, []string{"token endpoint", "INNERGATE_TOKEN"}},
 		{"a protocol mistyped", by("r", "--protocol", "oath2", "--issuer", issuer), 1, []string{"saml, oidc, oauth2"}},
-		{"a setting mistyped", []string{"provider", "set", "oakhollow", "algorithms=RS265"}, 1, []string{"did you mean RS256"}},
-		{"a method mistyped", []string{"provider", "set", "oakhollow", "authMethod=client_secret_bsic"}, 1, []string{"authMethod"}},
+		{"a setting mistyped", []string{"provider", "set", "oakhollow", "algorithms=RS265"}, 1,
+			[]string{"did you mean RS256"}},
+		{"a method mistyped", []string{"provider", "set", "oakhollow", "authMethod=client_secret_bsic"}, 1,
+			[]string{"authMethod"}},
 		{"a live check", []string{"check", "--reach", "a"}, 3, []string{"authorization-request-refused", "Redirect URI"}},
-		{"a live check of what works", []string{"check", "--reach", "oakhollow", "season-club"}, 0, []string{"nothing found"}},
+		{"a live check of what works", []string{"check", "--reach", "oakhollow", "season-club"}, 0,
+			[]string{"nothing found"}},
 		{"an end of the secret", []string{"provider", "update", "oakhollow", "--client-secret-file", secret,
-			"--client-secret-ends", time.Now().Add(100 * time.Hour).Format(time.DateOnly)}, 0, []string{"secret-at-provider-ending"}},
+			"--client-secret-ends", time.Now().Add(100 * time.Hour).Format(time.DateOnly)}, 0,
+			[]string{"secret-at-provider-ending"}},
 		{"what ends", []string{"provider", "list", "--wide"}, 0, []string{"in 3 days"}},
 	} {
 		out, stderr, code := d.cli(t, "", c.args...)

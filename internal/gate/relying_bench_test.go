@@ -37,13 +37,16 @@ type reliedBench struct {
 func newReliedBench(b *testing.B, app, scopes string) *reliedBench {
 	r, _ := benchClients(b, 1)
 	const issuer = "https://accounts.oakhollow.example"
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "oakhollow", Protocol: "oidc", Source: records.Source{
-		Typed: federation.Typed{"issuer": issuer, "authorize": issuer + "/a", "token": issuer + "/t", "userinfo": issuer + "/u",
-			"jwksUri": issuer + "/k", "clientId": "gate", "clientSecret": "a-secret"}}})
+	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "oakhollow", Protocol: "oidc",
+		Source: records.Source{
+			Typed: federation.Typed{"issuer": issuer, "authorize": issuer + "/a", "token": issuer + "/t",
+				"userinfo": issuer + "/u",
+				"jwksUri":  issuer + "/k", "clientId": "gate", "clientSecret": "a-secret"}}})
 	require.NoError(b, err)
 	_, err = r.Records.Change(ctx, tester, "application", "planner", 0, federation.Settings{"provider": "oakhollow"})
 	require.NoError(b, err)
-	x := &reliedBench{rig: r, snap: r.Snapshot(), keys: []oidc.Key{{ID: "k", Algorithm: "RS256", Public: r.idp.Certificate.Public}}}
+	x := &reliedBench{rig: r, snap: r.Snapshot(), keys: []oidc.Key{{ID: "k", Algorithm: "RS256",
+		Public: r.idp.Certificate.Public}}}
 	e := crossing.Event{Kind: crossing.Opened, App: app, Via: "oakhollow"}
 	if app == "planner" {
 		e = crossing.Event{Kind: crossing.Arrived, Arrival: oidcside.Request(params("scope", scopes), false, false)}
@@ -76,7 +79,8 @@ func newReliedBench(b *testing.B, app, scopes string) *reliedBench {
 		"given_name":"Mina","family_name":"Thorne","email":"mina.thorne@oakhollow.example","email_verified":true,
 		"groups":["signalling","on-call"]}`)}
 	p, _ := x.snap.Provider("oakhollow")
-	x.who = map[string]crossing.Person{crossing.LinkKey(p.ID, profile.Subject{Value: "mina"}): {ID: 1, Identifier: "i", Subject: "s"}}
+	x.who = map[string]crossing.Person{crossing.LinkKey(p.ID, profile.Subject{Value: "mina"}): {ID: 1, Identifier: "i",
+		Subject: "s"}}
 	return x
 }
 
@@ -126,7 +130,8 @@ func BenchmarkReliedToClient(b *testing.B) {
 	side := app.Side.(*oidcside.Application)
 	for b.Loop() {
 		made := x.once(b)
-		next, err := made.Grant.Redeem(grant.Redemption{Client: app.ID, RedirectURI: plannerBack, Verifier: verifierOf}, x.time)
+		next, err := made.Grant.Redeem(grant.Redemption{Client: app.ID, RedirectURI: plannerBack, Verifier: verifierOf},
+			x.time)
 		require.NoError(b, err)
 		_, err = side.Tokens(oidcside.Issue{Gate: &x.snap.Gate, Grant: next, Word: &crossing.Answer{}, Scopes: next.Scopes,
 			Turn: 1, First: true, ID: "r", Now: x.time})

@@ -32,7 +32,8 @@ import (
 	"innergate.example/innergate/internal/store"
 )
 
-var mina = standin.Person{Username: "mina.thorne", Password: "pw", Given: "Mina", Family: "Thorne", Groups: []string{"signalling"}}
+var mina = standin.Person{Username: "mina.thorne", Password: "pw", Given: "Mina", Family: "Thorne",
+	Groups: []string{"signalling"}}
 
 // relied is a provider that the gate relies on: a stand-in, and somebody's browser there.
 type relied struct {
@@ -83,7 +84,8 @@ func (p *relied) anew() {
 func (p *relied) source(changes ...string) records.Source {
 	t := federation.Typed{"clientId": p.ClientID, "clientSecret": p.Secret}
 	if p.Plain {
-		t["authorize"], t["token"], t["userinfo"] = p.Base+"/authorize", p.Base+"/token", p.Base+"/api/me "+p.Base+"/api/me/emails"
+		t["authorize"], t["token"], t["userinfo"] = p.Base+"/authorize", p.Base+"/token",
+			p.Base+"/api/me "+p.Base+"/api/me/emails"
 	} else {
 		t["issuer"] = p.Base
 	}
@@ -220,8 +222,9 @@ func TestFaultsOfProvidersThatAreReliedOn(t *testing.T) {
 
 // pinned are faults whose finding is said here as well, so that none is explained away.
 var pinned = map[string]finding.Code{"no-id-token": finding.IDTokenMissing, "no-identifier": finding.IdentifierMissing,
-	"info-elsewhere": finding.UserInfoUnreached, "public-secret": finding.TokenAlgorithm, "unsigned": finding.TokenAlgorithm,
-	"mix-up": finding.AnswerIssuer, "other-person": finding.UserInfoSubject, "wrong-nonce": finding.TokenNonce}
+	"info-elsewhere": finding.UserInfoUnreached, "public-secret": finding.TokenAlgorithm,
+	"unsigned": finding.TokenAlgorithm,
+	"mix-up":   finding.AnswerIssuer, "other-person": finding.UserInfoSubject, "wrong-nonce": finding.TokenNonce}
 
 // atHome are faults of what a provider says of itself.
 var atHome = []string{"document-mismatch", "document-page", "document-loop", "document-large", "other-host", "only-tls",
@@ -327,7 +330,8 @@ func TestEveryCrossingBetweenTheProtocols(t *testing.T) {
 				require.Equal(t, "https://archive.example/", o.Departure.Location)
 			default:
 				a, _ := r.said(o)
-				require.Equal(t, p.Name == "season-club", a.NameID.Value != "" && a.NameID.Value[0] <= '9' && len(a.NameID.Value) > 15,
+				require.Equal(t, p.Name == "season-club", a.NameID.Value != "" && a.NameID.Value[0] <= '9' &&
+					len(a.NameID.Value) > 15,
 					"of OAuth 2.0 the number, digit by digit: %s", a.NameID.Value)
 			}
 		}
@@ -483,11 +487,13 @@ func TestSecretsOfTheGateAreKeptSealed(t *testing.T) {
 	require.Equal(t, finding.ClientRefused, o.Finding.Code)
 	require.Contains(t, o.Finding.Error(), "identifier of the secret, not the secret", "the provider's words as they are")
 	require.Contains(t, o.Finding.Error(), "has the form of an identifier")
-	all, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"oakhollow"}, Code: string(finding.SecretIsIdentifier)})
+	all, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"oakhollow"},
+		Code: string(finding.SecretIsIdentifier)})
 	require.NoError(t, err)
 	require.Len(t, all[0].Findings, 1, "and known before")
 
-	changes, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindProvider, Name: "oakhollow", Limit: 10})
+	changes, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindProvider, Name: "oakhollow",
+		Limit: 10})
 	require.NoError(t, err)
 	for _, c := range changes {
 		if c.Revision == first {
@@ -521,7 +527,8 @@ func TestTenantsKeepPeopleApart(t *testing.T) {
 	p := r.provides("oakhollow", nil)
 	typed := federation.Typed{"issuer": "http://127.0.0.1:1/{tenant}", "authorize": p.Base + "/authorize",
 		"token": p.Base + "/token", "jwksUri": p.Base + "/jwks", "clientId": "gate", "clientSecret": p.Secret}
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "oakhollow", Source: records.Source{Typed: typed},
+	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "oakhollow",
+		Source:   records.Source{Typed: typed},
 		Settings: federation.Settings{"tenants": "rail club", "requireClaims": "amr=pwd"}})
 	require.NoError(t, err)
 	in := func(tenant string) (finding.Code, int64) {
@@ -547,7 +554,8 @@ func TestTenantsKeepPeopleApart(t *testing.T) {
 	require.EqualValues(t, 2, people, "the same sub of another tenant is somebody else")
 	code, _ = in("freight")
 	require.Equal(t, finding.TenantRefused, code)
-	_, err = r.Records.Change(ctx, tester, change.KindProvider, "oakhollow", 0, federation.Settings{"requireClaims": "amr=otp"})
+	_, err = r.Records.Change(ctx, tester, change.KindProvider, "oakhollow", 0,
+		federation.Settings{"requireClaims": "amr=otp"})
 	require.NoError(t, err)
 	code, _ = in("rail")
 	require.Equal(t, finding.ClaimRefused, code)
@@ -578,7 +586,8 @@ func TestAnswersByForm(t *testing.T) {
 		o, _ := p.through(driving.Browser{}, "roster", "")
 		require.NotNil(t, o.Departure, "%s: %v", kind, o.Finding)
 		require.Equal(t, token, p.asks["/token"].Load() == 1, kind)
-		for fault, code := range map[string]finding.Code{"wrong-nonce": finding.TokenNonce, "unsigned": finding.TokenAlgorithm,
+		for fault, code := range map[string]finding.Code{"wrong-nonce": finding.TokenNonce,
+			"unsigned":  finding.TokenAlgorithm,
 			"wrong-key": finding.TokenAltered} {
 			p.anew()
 			before := p.asks["/token"].Load()
@@ -671,9 +680,11 @@ func TestSigningOutThereAndHere(t *testing.T) {
 		require.NoError(t, err)
 		require.Empty(t, again, "and counts once")
 	}
-	require.Equal(t, "https://planner.example/bye", next, "the two names were of different people: one session, one provider")
+	require.Equal(t, "https://planner.example/bye", next,
+		"the two names were of different people: one session, one provider")
 
-	for what, told := range map[string]leaving.Told{"the session": {Session: "sid", Once: "1"}, "the person": {Once: "2"}} {
+	for what, told := range map[string]leaving.Told{"the session": {Session: "sid", Once: "1"},
+		"the person": {Once: "2"}} {
 		p.anew()
 		_, b := p.through(driving.Browser{}, "roster", "")
 		s := r.Leaving.Session(ctx, b.Session)
@@ -714,9 +725,11 @@ func TestStartsAtAProvider(t *testing.T) {
 			url.Values{"iss": {iss}, "target_link_uri": {target}}.Encode()))
 	}
 	require.Equal(t, finding.UnsolicitedRefused, start(p.Base, "https://gate.example/open/roster").Finding.Code)
-	_, err := r.Records.Change(ctx, tester, change.KindProvider, "oakhollow", 0, federation.Settings{"allowUnsolicited": true})
+	_, err := r.Records.Change(ctx, tester, change.KindProvider, "oakhollow", 0,
+		federation.Settings{"allowUnsolicited": true})
 	require.NoError(t, err)
-	require.Equal(t, "https://gate.example/open/roster?via=oakhollow", start(p.Base, "https://gate.example/open/roster").Next)
+	require.Equal(t, "https://gate.example/open/roster?via=oakhollow", start(p.Base,
+		"https://gate.example/open/roster").Next)
 	require.Equal(t, finding.AnswerIssuer, start("https://a.example", "https://gate.example/open/roster").Finding.Code)
 	for _, target := range []string{"", "https://evil.example/", "https://gate.example/open/nobody"} {
 		require.Equal(t, finding.UnsolicitedTarget, start(p.Base, target).Finding.Code, target)

@@ -135,10 +135,12 @@ func (i *Issuer) discovery(w http.ResponseWriter, r *http.Request) {
 		"token_endpoint": i.Base + "/token", "userinfo_endpoint": i.Base + "/userinfo", "jwks_uri": i.Base + "/jwks",
 		"end_session_endpoint": i.Base + "/end-session", "scopes_supported": []string{"openid", "profile", "email",
 			"groups", "offline_access"},
-		"response_types_supported": []string{"code", "id_token", "code id_token"}, "subject_types_supported": []string{"public"},
+		"response_types_supported": []string{"code", "id_token", "code id_token"},
+		"subject_types_supported":  []string{"public"},
 		"response_modes_supported": []string{"query", "form_post"}, "claims_parameter_supported": true,
-		"id_token_signing_alg_values_supported":          []string{"RS256"},
-		"token_endpoint_auth_methods_supported":          []string{"client_secret_basic", "client_secret_post", "private_key_jwt"},
+		"id_token_signing_alg_values_supported": []string{"RS256"},
+		"token_endpoint_auth_methods_supported": []string{"client_secret_basic", "client_secret_post",
+			"private_key_jwt"},
 		"code_challenge_methods_supported":               []string{"S256"},
 		"authorization_response_iss_parameter_supported": true, "backchannel_logout_supported": true,
 		"backchannel_logout_session_supported": true, "acr_values_supported": []string{contextPassword}}
@@ -182,7 +184,8 @@ func (i *Issuer) authorize(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	l, in := i.session(r)
-	if in && !strings.Contains(q.Get("prompt"), "login") && q.Get("max_age") == "" && l.person.named(q.Get("login_hint"), i.Domain) {
+	if in && !strings.Contains(q.Get("prompt"), "login") && q.Get("max_age") == "" && l.person.named(q.Get("login_hint"),
+		i.Domain) {
 		i.grant(w, r, q, l, i.Fault)
 		return
 	}

@@ -88,8 +88,10 @@ var issuerFaults = []issuerFault{
 		token: claiming("aud", "somebody-else")},
 	{Fault: Fault{"more-audiences", "the token is for somebody else as well", "token-audience"},
 		token: func(i *Issuer, m *minted) { m.claims["aud"] = []string{i.ClientID, "somebody-else"} }},
-	{Fault: Fault{"other-party", "azp is another client", "token-authorized-party"}, token: claiming("azp", "somebody-else")},
-	{Fault: Fault{"wrong-nonce", "the nonce is that of another request", "token-nonce"}, token: claiming("nonce", "another")},
+	{Fault: Fault{"other-party", "azp is another client", "token-authorized-party"}, token: claiming("azp",
+		"somebody-else")},
+	{Fault: Fault{"wrong-nonce", "the nonce is that of another request", "token-nonce"}, token: claiming("nonce",
+		"another")},
 	{Fault: Fault{"no-nonce", "there is no nonce", "token-nonce"}, token: claiming("nonce", nil)},
 	{Fault: Fault{"expired", "the token is an hour old", "token-expired"}, token: func(i *Issuer, m *minted) {
 		m.claims["iat"], m.claims["exp"] = i.Now().Add(-time.Hour).Unix(), i.Now().Add(-55*time.Minute).Unix()
@@ -99,9 +101,11 @@ var issuerFaults = []issuerFault{
 			m.claims["iat"], m.claims["exp"] = i.Now().Add(24*time.Hour).Unix(), i.Now().Add(25*time.Hour).Unix()
 		}},
 	{Fault: Fault{"no-end", "the token does not say how long it is good", "token-claim"}, token: claiming("exp", nil)},
-	{Fault: Fault{"wrong-hash", "at_hash is that of another token", "token-hash"}, token: claiming("at_hash", half("another"))},
+	{Fault: Fault{"wrong-hash", "at_hash is that of another token", "token-hash"}, token: claiming("at_hash",
+		half("another"))},
 	{Fault: Fault{"no-subject", "sub is empty", "token-subject"}, token: claiming("sub", "")},
-	{Fault: Fault{"long-subject", "sub has 300 letters", "token-subject"}, token: claiming("sub", strings.Repeat("a", 300))},
+	{Fault: Fault{"long-subject", "sub has 300 letters", "token-subject"}, token: claiming("sub", strings.Repeat("a",
+		300))},
 	{Fault: Fault{"number-subject", "sub is a number", "token-subject"}, token: claiming("sub", 40017)},
 	{Fault: Fault{"unsigned", "the token says that it needs no signature", "token-algorithm"},
 		token: func(_ *Issuer, m *minted) {

@@ -43,7 +43,8 @@ func publicOf(pair *keys.Pair) *rsa.PublicKey { return pair.Certificate.Public.(
 
 func jwk(pair *keys.Pair) map[string]any {
 	k := publicOf(pair)
-	return map[string]any{"kty": "RSA", "use": "sig", "alg": "RS256", "kid": kid(pair), "n": b64.EncodeToString(k.N.Bytes()),
+	return map[string]any{"kty": "RSA", "use": "sig", "alg": "RS256", "kid": kid(pair),
+		"n": b64.EncodeToString(k.N.Bytes()),
 		"e": b64.EncodeToString(big.NewInt(int64(k.E)).Bytes())}
 }
 

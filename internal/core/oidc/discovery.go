@@ -145,7 +145,8 @@ func (d *Discovery) check() error {
 	if err := CheckIssuer(d.Issuer); err != nil {
 		return unusable("issuer: " + err.Error())
 	}
-	for _, a := range []struct{ name, address string }{{"authorization_endpoint", d.Authorize}, {"token_endpoint", d.Token},
+	for _, a := range []struct{ name, address string }{{"authorization_endpoint", d.Authorize}, {"token_endpoint",
+		d.Token},
 		{"userinfo_endpoint", d.UserInfo}, {"jwks_uri", d.JWKS}, {"end_session_endpoint", d.EndSession}} {
 		if a.address == "" {
 			continue

@@ -151,15 +151,19 @@ func TestTokenAnswers(t *testing.T) {
 		reply Reply
 		code  finding.Code
 	}{
-		"a page":               {reply(200, "text/html", "<html>"), finding.TokenAnswerOdd},
-		"a page without type":  {reply(200, "", " <!doctype html>"), finding.TokenAnswerOdd},
-		"no JSON":              {reply(200, "application/json", "access_token=a"), finding.TokenAnswerOdd},
-		"a member twice":       {reply(200, "application/json", `{"access_token":"a","access_token":"b","token_type":"Bearer"}`), finding.TokenAnswerOdd},
-		"no token":             {reply(200, "application/json", `{"token_type":"Bearer"}`), finding.TokenAnswerOdd},
-		"no type":              {reply(200, "application/json", `{"access_token":"a"}`), finding.TokenAnswerOdd},
-		"another type":         {reply(200, "application/json", `{"access_token":"a","token_type":"mac"}`), finding.TokenAnswerOdd},
-		"a long token":         {reply(200, "application/json", `{"access_token":"`+strings.Repeat("a", 70000)+`","token_type":"Bearer"}`), finding.TokenAnswerOdd},
-		"bound to a key":       {reply(200, "application/json", `{"access_token":"a","token_type":"DPoP"}`), finding.RequiresUnoffered},
+		"a page":              {reply(200, "text/html", "<html>"), finding.TokenAnswerOdd},
+		"a page without type": {reply(200, "", " <!doctype html>"), finding.TokenAnswerOdd},
+		"no JSON":             {reply(200, "application/json", "access_token=a"), finding.TokenAnswerOdd},
+		"a member twice": {reply(200, "application/json",
+			`{"access_token":"a","access_token":"b","token_type":"Bearer"}`), finding.TokenAnswerOdd},
+		"no token": {reply(200, "application/json", `{"token_type":"Bearer"}`), finding.TokenAnswerOdd},
+		"no type":  {reply(200, "application/json", `{"access_token":"a"}`), finding.TokenAnswerOdd},
+		"another type": {reply(200, "application/json", `{"access_token":"a","token_type":"mac"}`),
+			finding.TokenAnswerOdd},
+		"a long token": {reply(200, "application/json", `{"access_token":"`+strings.Repeat("a",
+			70000)+`","token_type":"Bearer"}`), finding.TokenAnswerOdd},
+		"bound to a key": {reply(200, "application/json", `{"access_token":"a","token_type":"DPoP"}`),
+			finding.RequiresUnoffered},
 		"invalid client":       {reply(401, "application/json", `{"error":"invalid_client"}`), finding.ClientRefused},
 		"unauthorized client":  {reply(400, "application/json", `{"error":"unauthorized_client"}`), finding.ClientRefused},
 		"invalid grant":        {reply(400, "application/json", `{"error":"invalid_grant"}`), finding.CodeRefused},
@@ -183,11 +187,12 @@ func TestUserInfoAnswers(t *testing.T) {
 		reply Reply
 		code  finding.Code
 	}{
-		"a page":            {Reply{200, "text/html", []byte("<html>")}, finding.UserInfoOdd},
-		"no JSON":           {Reply{200, "application/json", []byte("x")}, finding.UserInfoOdd},
-		"a list":            {Reply{200, "application/json", []byte("[]")}, finding.UserInfoOdd},
-		"a member twice":    {Reply{200, "application/json", []byte(`{"sub":"a","sub":"b"}`)}, finding.UserInfoOdd},
-		"refused":           {Reply{403, "application/json", []byte(`{"error":"insufficient_scope"}`)}, finding.UserInfoRefused},
+		"a page":         {Reply{200, "text/html", []byte("<html>")}, finding.UserInfoOdd},
+		"no JSON":        {Reply{200, "application/json", []byte("x")}, finding.UserInfoOdd},
+		"a list":         {Reply{200, "application/json", []byte("[]")}, finding.UserInfoOdd},
+		"a member twice": {Reply{200, "application/json", []byte(`{"sub":"a","sub":"b"}`)}, finding.UserInfoOdd},
+		"refused": {Reply{403, "application/json", []byte(`{"error":"insufficient_scope"}`)},
+			finding.UserInfoRefused},
 		"an error with 200": {Reply{200, "application/json", []byte(`{"error":{"code":190}}`)}, finding.UserInfoRefused},
 	} {
 		_, err := ReadUserInfo(c.reply)
@@ -198,7 +203,8 @@ func TestUserInfoAnswers(t *testing.T) {
 // Every rule of OpenID Connect Core §3.1.3.7, one broken at a time.
 func TestIDTokens(t *testing.T) {
 	now := time.Unix(1_790_000_000, 0)
-	x := Expected{ClientID: "gate", Nonce: "n", Access: "access", Code: "code", AuthTime: true, Now: now, Skew: time.Minute,
+	x := Expected{ClientID: "gate", Nonce: "n", Access: "access", Code: "code", AuthTime: true, Now: now,
+		Skew: time.Minute,
 		Issuer: func(iss string) error {
 			if iss != issuer {
 				return finding.New(finding.TokenIssuer)

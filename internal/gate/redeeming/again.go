@@ -79,7 +79,8 @@ func (rm *Room) anew(ctx context.Context, a *asked, k *grants.Kept) error {
 }
 
 // satisfy makes a call, or gets a document, for a provider's side.
-func (rm *Room) satisfy(ctx context.Context, a *asked, p *federation.Provider, n *crossing.Need, in *crossing.In) (err error) {
+func (rm *Room) satisfy(ctx context.Context, a *asked, p *federation.Provider, n *crossing.Need,
+	in *crossing.In) (err error) {
 	in.Facts = crossing.Facts{}
 	if n.Copy != nil {
 		in.Facts.Copied, in.Facts.CopyFail, err = rm.copies.Of(ctx, p, n.Copy.Anew)
@@ -105,7 +106,8 @@ func (rm *Room) satisfy(ctx context.Context, a *asked, p *federation.Provider, n
 
 // toldAgain keeps what the provider says now: with the grant when that moves on, and its
 // tokens beside the session at once, for the old ones may count no more.
-func (rm *Room) toldAgain(ctx context.Context, a *asked, k *grants.Kept, p *federation.Provider, out crossing.Out) error {
+func (rm *Room) toldAgain(ctx context.Context, a *asked, k *grants.Kept, p *federation.Provider,
+	out crossing.Out) error {
 	if out.Answer.Subject.Value != k.Word.Subject.Value {
 		return refuse(oidc.InvalidGrant, finding.New(finding.GrantUnlinked, finding.Compare("Name",
 			k.Word.Subject.Value, out.Answer.Subject.Value)))

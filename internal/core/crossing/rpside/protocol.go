@@ -18,8 +18,9 @@ const SignsClient = "oidc-client"
 
 // Purpose is what that key is for.
 func Purpose() federation.Purpose {
-	return federation.Purpose{Name: SignsClient, Does: "proves to providers who the gate is", Kinds: append(keys.RSAKinds(),
-		"ec-p256", keys.Ed25519), Later: true}
+	return federation.Purpose{Name: SignsClient, Does: "proves to providers who the gate is",
+		Kinds: append(keys.RSAKinds(),
+			"ec-p256", keys.Ed25519), Later: true}
 }
 
 // signerOf makes proofs with the current key.

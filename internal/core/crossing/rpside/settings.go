@@ -55,7 +55,8 @@ const (
 )
 
 var common = []federation.Setting{
-	{Name: "scopes", Most: 2000, Text: "Scopes that are asked for, separated by spaces; empty is openid profile email, of OAuth 2.0 none"},
+	{Name: "scopes", Most: 2000,
+		Text: "Scopes that are asked for, separated by spaces; empty is openid profile email, of OAuth 2.0 none"},
 	{Name: "authMethod", Choices: []string{"", string(oidc.SecretBasic), string(oidc.SecretPost), string(oidc.SignedJWT),
 		string(oidc.NoMethod)},
 		Text: "How the gate proves who it is (token_endpoint_auth_method); empty is with the secret, as the provider offers it"},
@@ -64,25 +65,30 @@ var common = []federation.Setting{
 	{Name: "withoutPKCE", Text: "Exception: a provider that refuses PKCE; leaves a warning"},
 	{Name: "prompt", Choices: []string{"", "login", "consent", "select_account"},
 		Text: "prompt of every request, unless the application wants another"},
-	{Name: "parameters", Most: 2000, Text: "Further parameters of every request, like hd=wrenmoor.example, separated by spaces"},
+	{Name: "parameters", Most: 2000,
+		Text: "Further parameters of every request, like hd=wrenmoor.example, separated by spaces"},
 	{Name: "requireClaims", Most: 4000,
 		Text: "Claims that must have a value, like department=rail, separated by spaces; a list has to hold it"},
-	{Name: "keepTokens", Text: "Keep its access and refresh token, sealed, as long as the session, so that a refresh of ours asks about the person again"},
+	{Name: "keepTokens",
+		Text: "Keep its access and refresh token, sealed, as long as the session, so that a refresh of ours asks about the person again"},
 }
 
 var openIDSettings = append([]federation.Setting{
-	{Name: "algorithms", Most: 200, Text: "Algorithms that its tokens may be signed with, separated by spaces; empty is every one that is taken"},
+	{Name: "algorithms", Most: 200,
+		Text: "Algorithms that its tokens may be signed with, separated by spaces; empty is every one that is taken"},
 	{Name: "responseType", Choices: []string{"", "code", idTokenOnly, hybrid},
 		Text: "Exception: id_token or code id_token, by form_post; empty is code"},
 	{Name: "userInfo", Choices: []string{"", infoNever}, Text: "never: its user-info address is not asked"},
-	{Name: "tenants", Most: 20000, Text: "Of an issuer with a place in braces: tenants whose people may come, separated by spaces; * is every one"},
+	{Name: "tenants", Most: 20000,
+		Text: "Of an issuer with a place in braces: tenants whose people may come, separated by spaces; * is every one"},
 	{Name: "personalTenant", Most: 200, Text: "The tenant that personal accounts have, which belong to no company"},
 	{Name: "personalAccounts", Text: "Personal accounts may come too"},
 	{Name: "staySignedIn", Text: "Signing out here does not sign the person out there"},
 }, common...)
 
 var oauth2Settings = append([]federation.Setting{
-	{Name: "identifier", Most: 200, Text: "Member of what the user-info address says that identifies the person, like id; a path with dots for one further in"},
+	{Name: "identifier", Most: 200,
+		Text: "Member of what the user-info address says that identifies the person, like id; a path with dots for one further in"},
 }, common...)
 
 // Settings are those that its protocol has.

@@ -27,7 +27,8 @@ func (p *Provider) Sheet(s *federation.Snapshot, r *federation.Provider) federat
 		v("Redirect URI", RedirectURI(g, r.Name), "letter by letter; register it as that of a web application",
 			"callback URL", "reply address", "redirect_uri"),
 		v("Kind of application", "web, confidential", "it runs on a server and can keep a secret", "application_type"),
-		v("Grant type", map[bool]string{true: "authorization_code", false: "authorization_code, refresh_token"}[!p.KeepTokens],
+		v("Grant type", map[bool]string{true: "authorization_code",
+			false: "authorization_code, refresh_token"}[!p.KeepTokens],
 			"response type "+kind, "flow", "response_type"),
 		v("Client authentication", string(p.method()), proofHint(p.method(), r.Name), "token_endpoint_auth_method",
 			"credential type"),
@@ -48,7 +49,8 @@ func (p *Provider) Sheet(s *federation.Snapshot, r *federation.Provider) federat
 				"initiate_login_uri", "start address"))
 	}
 	if p.method() == oidc.SignedJWT {
-		out = append(out, v("JWKS", own(g, r.Name, "jwks"), "keys that the gate proves with who it is, the next one ahead of time",
+		out = append(out, v("JWKS", own(g, r.Name, "jwks"),
+			"keys that the gate proves with who it is, the next one ahead of time",
 			"jwks_uri", "public keys"))
 	}
 	if p.ClientID != "" {

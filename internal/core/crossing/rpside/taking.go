@@ -171,7 +171,8 @@ const mostSecret = 4096
 func (p *Provider) typedClient(t federation.Typed) error {
 	if id := strings.TrimSpace(t["clientId"]); id != "" {
 		if len(id) > 512 || strings.ContainsFunc(id, func(r rune) bool { return r < 0x21 || r > 0x7e }) {
-			return bad("clientId", "the client ID has to be 1 to 512 printable ASCII letters without spaces (RFC 6749 appendix A.1)")
+			return bad("clientId",
+				"the client ID has to be 1 to 512 printable ASCII letters without spaces (RFC 6749 appendix A.1)")
 		}
 		p.ClientID = id
 	}
@@ -182,7 +183,8 @@ func (p *Provider) typedClient(t federation.Typed) error {
 			return bad("clientSecret", "the client secret has %d octets; at most %d are taken", len(secret), mostSecret)
 		}
 		if strings.HasPrefix(secret, "-----BEGIN") {
-			return bad("clientSecret", "this is a key or a certificate; to prove with a key of the gate's own set authMethod=private_key_jwt")
+			return bad("clientSecret",
+				"this is a key or a certificate; to prove with a key of the gate's own set authMethod=private_key_jwt")
 		}
 		around := strings.TrimRight(given, "\r\n") != secret // a line end at the end of a file is nothing odd
 		p.given = secret
