@@ -192,7 +192,7 @@ type Given struct {
 	Record         string           `json:"record,omitempty" maxLength:"100" doc:"Record whose document holds this role too, like provider/wrenmoor-staff"`
 	Aggregate      string           `json:"aggregate,omitempty" maxLength:"63" doc:"Short name of an aggregate"`
 	Entity         string           `json:"entity,omitempty" maxLength:"1024" doc:"Entity ID in the aggregate, or in a document with several entities"`
-	Typed          federation.Typed `json:"typed,omitempty" maxProperties:"20" doc:"Values typed by hand, by field: entityId, ssoRedirect, ssoPost, acs, acsArtifact, nameIdFormat, and in PEM or base64 of DER certificate, nextCertificate (stands beside the present one), encryptionCertificate; of a link: link; of an OAuth client: kind, redirectUris and postLogoutRedirectUris (separated by spaces), clientId, clientSecret, jwks (JWK, JWK Set, or PEM), jwksUri, backchannelLogoutUri, initiateLoginUri"`
+	Typed          federation.Typed `json:"typed,omitempty" maxProperties:"20" doc:"Values typed by hand, by field: entityId, ssoRedirect, ssoPost, acs, acsArtifact, nameIdFormat, and in PEM or base64 of DER certificate, nextCertificate (stands beside the present one), encryptionCertificate; of a link: link; of an OAuth client: kind, redirectUris and postLogoutRedirectUris (separated by spaces), clientId, clientSecret, jwks (JWK, JWK Set, or PEM), jwksUri, backchannelLogoutUri, initiateLoginUri; of a provider with OpenID Connect or OAuth 2.0: issuer, authorize, token, userinfo, endSession, clientId, clientSecret, clientSecretEnds (YYYY-MM-DD), jwks, jwksUri"`
 	Expect         string           `json:"expect,omitempty" maxLength:"64" doc:"SHA-256 of the document that was previewed; another one is refused"`
 }
 

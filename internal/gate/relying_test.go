@@ -23,6 +23,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/checking"
 	"innergate.example/innergate/internal/gate/driving"
@@ -333,6 +334,12 @@ func TestEveryCrossingBetweenTheProtocols(t *testing.T) {
 				require.Equal(t, p.Name == "season-club", a.NameID.Value != "" && a.NameID.Value[0] <= '9' &&
 					len(a.NameID.Value) > 15,
 					"of OAuth 2.0 the number, digit by digit: %s", a.NameID.Value)
+				then, now, err := r.Traces.Replay(ctx, r.Records.Snapshot(), o.Reference)
+				require.NoError(t, err)
+				require.Len(t, then, 3, "no secret and no token is needed to decide a crossing again")
+				for i := range then {
+					require.True(t, then[i].Alike(now[i]), "%+v %+v", then[i], now[i])
+				}
 			}
 		}
 	}
@@ -683,7 +690,8 @@ func TestSigningOutThereAndHere(t *testing.T) {
 	require.Equal(t, "https://planner.example/bye", next,
 		"the two names were of different people: one session, one provider")
 
-	for what, told := range map[string]leaving.Told{"the session": {Session: "sid", Once: "1"},
+	bySession := crossing.Upstream{Session: "sid"}
+	for what, told := range map[string]leaving.Told{"the session": {Upstream: bySession, Once: "1"},
 		"the person": {Once: "2"}} {
 		p.anew()
 		_, b := p.through(driving.Browser{}, "roster", "")
@@ -695,12 +703,15 @@ func TestSigningOutThereAndHere(t *testing.T) {
 		}
 		told.Until = r.time.Add(time.Minute)
 		record := mustRecord(r, "oakhollow")
-		wrong := told
+		wrong, other := told, told
 		wrong.Session, wrong.Once = "other", "x"+told.Once
-		n, err := r.Leaving.Elsewhere(ctx, record, wrong)
-		require.NoError(t, err)
-		require.Zero(t, n, what)
-		n, err = r.Leaving.Elsewhere(ctx, record, told)
+		other.Tenant, other.Once = "of another tenant", "y"+told.Once
+		for _, told := range []leaving.Told{wrong, other} {
+			n, err := r.Leaving.Elsewhere(ctx, record, told)
+			require.NoError(t, err)
+			require.Zero(t, n, what)
+		}
+		n, err := r.Leaving.Elsewhere(ctx, record, told)
 		require.NoError(t, err)
 		require.Equal(t, 1, n, what)
 		require.Nil(t, r.Leaving.Session(ctx, b.Session), what)
@@ -742,18 +753,37 @@ func TestWishesTowardsProvidersThatAreReliedOn(t *testing.T) {
 	p := r.provides("oakhollow", nil).add(nil)
 	plain := r.provides("season-club", func(i *standin.Issuer) { i.Plain = true }).add(nil)
 	r.client("planner", nil, nil)
+	asked := func() driving.Outcome {
+		o := r.request(driving.Browser{}, nil)
+		b := keep(driving.Browser{}, o)
+		o = r.Crossings.Choose(ctx, b, o.Crossing, p.Name, false)
+		form, posted := p.signs(o, mina.Username, "")
+		return p.arrives(keep(b, o), form, posted)
+	}
+	asked()
+	r.time = r.time.Add(20 * time.Minute)
+	o := asked()
+	a, _ := r.said(o)
+	require.WithinDuration(t, r.time.Add(-20*time.Minute), a.AuthnInstant, time.Second, "when they signed in there")
+	p.anew()
 	by := func(p *relied) {
 		_, err := r.Records.Change(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"provider": p.Name})
 		require.NoError(t, err)
 	}
 	by(p)
-	o := r.authorize(driving.Browser{}, "max_age", "60", "login_hint", "mina.thorne")
+	o = r.authorize(driving.Browser{}, "max_age", "60", "login_hint", "mina.thorne")
 	u, err := url.Parse(o.Departure.Location)
 	require.NoError(t, err)
 	require.Equal(t, "60", u.Query().Get("max_age"))
 	require.Equal(t, "mina.thorne", u.Query().Get("login_hint"))
 	form, posted := p.signs(o, mina.Username, "")
 	require.NotEmpty(t, r.back(p.arrives(keep(driving.Browser{}, o), form, posted)).Get("code"))
+	for value, said := range map[string]string{saml.ContextPassword: "", "urn:card": "unmet_authentication_requirements"} {
+		p.anew()
+		o = r.authorize(driving.Browser{}, "claims", `{"id_token":{"acr":{"essential":true,"value":"`+value+`"}}}`)
+		form, posted = p.signs(o, mina.Username, "")
+		require.Equal(t, said, r.back(p.arrives(keep(driving.Browser{}, o), form, posted)).Get("error"), value)
+	}
 	p.anew()
 	o = r.authorize(driving.Browser{}, "prompt", "none")
 	form, posted = p.signs(o, mina.Username, "")

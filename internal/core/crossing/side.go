@@ -60,6 +60,7 @@ type Out struct {
 type Upstream struct {
 	Session string          `json:"session,omitempty"` // as the provider calls it
 	Subject string          `json:"subject,omitempty"` // as it calls the person
+	Tenant  string          `json:"tenant,omitempty"`  // of whose names both are, "" if the provider has but one
 	Data    json.RawMessage `json:"data,omitempty"`    // the side's own
 }
 

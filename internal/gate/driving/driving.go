@@ -248,16 +248,17 @@ func (t *turn) call(got crossing.Turn, c *crossing.Call) (lost crossing.Effect, 
 	}
 	t.facts.Called, t.facts.Reply, t.facts.CallFail = octets.Shown, nil, nil
 	t.facts.Status, t.facts.Type = 0, ""
-	out := t.rm.fetch
+	out, began := t.rm.fetch, time.Now()
 	if p, ok := t.snap.Provider(got.State.Provider); ok {
 		out = out.Trusting(p.Keeping)
 	}
 	reply, err := out.Call(t.ctx, c, octets)
-	if f := finding.Of(err); f != nil {
-		t.facts.CallFail = f
-	} else if err != nil {
+	f := finding.Of(err)
+	if f == nil && err != nil {
 		return nil, err
 	}
+	t.rm.results.called(string(got.State.Provider), c.Name, reply.Status, f, time.Since(began))
+	t.facts.CallFail = f
 	t.facts.Reply, t.facts.Status, t.facts.Type, t.facts.Replied = reply.Octets, reply.Status, reply.Type, true
 	t.snap = t.rm.records.Snapshot()
 	return nil, nil

@@ -131,16 +131,15 @@ func (rm *Room) Resume(ctx context.Context, name, state string) (string, error) 
 
 // Told is that a provider has signed somebody out, as it said through the back channel.
 type Told struct {
-	Session string // its name for the session, "" if it names only the person
-	Subject string
-	Once    string // of the message: it counts once
-	Until   time.Time
+	crossing.Upstream        // its names: without that of the session, of all the person's
+	Once              string // of the message: it counts once
+	Until             time.Time
 }
 
 // Elsewhere ends the sessions that a provider has ended, and gives how many there were.
 // What hangs on them ends with them, and applications hear of it.
 func (rm *Room) Elsewhere(ctx context.Context, p *federation.Provider, t Told) (n int, err error) {
-	list, err := rm.sessions.OfProvider(ctx, p.ID, t.Session, t.Subject)
+	list, err := rm.sessions.OfProvider(ctx, p.ID, t.Upstream)
 	if err != nil {
 		return 0, err
 	}

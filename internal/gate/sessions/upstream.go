@@ -14,11 +14,11 @@ import (
 )
 
 // theirs is by what a session or person of a provider is found; nil for none.
-func theirs(p federation.ID, what, name string) []byte {
+func theirs(p federation.ID, tenant, what, name string) []byte {
 	if name == "" {
 		return nil
 	}
-	return store.Hash(what + "\x1f" + string(p) + "\x1f" + name)
+	return store.Hash(what + "\x1f" + string(p) + "\x1f" + tenant + "\x1f" + name)
 }
 
 // PutUpstream keeps what a provider gave with its word beside a session, by the name
@@ -28,8 +28,9 @@ func (rm *Room) PutUpstream(tx *gorm.DB, lasting string, p federation.ID, up cro
 	if err != nil {
 		return err
 	}
-	return tx.Save(&store.UpstreamRow{Session: lasting, Provider: string(p), TheirSession: theirs(p, "sid", up.Session),
-		TheirSubject: theirs(p, "sub", up.Subject), Sealed: rm.store.Seal("upstream", octets), Expires: until.UTC()}).Error
+	return tx.Save(&store.UpstreamRow{Session: lasting, Provider: string(p),
+		TheirSession: theirs(p, up.Tenant, "sid", up.Session), TheirSubject: theirs(p, up.Tenant, "sub", up.Subject),
+		Sealed: rm.store.Seal("upstream", octets), Expires: until.UTC()}).Error
 }
 
 // Upstream gives what is kept of a provider beside a session; false if there is nothing.
@@ -67,14 +68,14 @@ func (rm *Room) DropUpstream(tx *gorm.DB, lasting string) error {
 }
 
 // OfProvider gives the sessions that a provider calls by a name of its own, or, without
-// one, all that are of a person whom it calls so.
-func (rm *Room) OfProvider(ctx context.Context, p federation.ID, session, subject string) ([]*crossing.Session, error) {
+// one, all that are of a person whom it calls so. The names are those of a tenant.
+func (rm *Room) OfProvider(ctx context.Context, p federation.ID, by crossing.Upstream) ([]*crossing.Session, error) {
 	q := rm.store.Read.WithContext(ctx).Model(&store.UpstreamRow{}).Where("provider = ?", string(p))
-	if session != "" {
-		q = q.Where("their_session = ?", theirs(p, "sid", session))
+	if by.Session != "" {
+		q = q.Where("their_session = ?", theirs(p, by.Tenant, "sid", by.Session))
 	}
-	if subject != "" {
-		q = q.Where("their_subject = ?", theirs(p, "sub", subject))
+	if by.Subject != "" {
+		q = q.Where("their_subject = ?", theirs(p, by.Tenant, "sub", by.Subject))
 	}
 	var lasting []string
 	if err := q.Pluck("session", &lasting).Error; err != nil || len(lasting) == 0 {

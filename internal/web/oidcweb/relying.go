@@ -104,8 +104,9 @@ func (s *endpoints) leftAt(c fiber.Ctx, p *federation.Provider, side *rpside.Pro
 		if err != nil {
 			return err
 		}
-		_, err = s.Gate().Leaving.Elsewhere(c.Context(), p, leaving.Told{Session: l.Session, Subject: l.Subject,
-			Once: l.Once, Until: l.Until})
+		_, err = s.Gate().Leaving.Elsewhere(c.Context(), p, leaving.Told{
+			Upstream: crossing.Upstream{Session: l.Session, Subject: l.Subject, Tenant: l.Tenant}, Once: l.Once,
+			Until: l.Until})
 		return err
 	}
 }

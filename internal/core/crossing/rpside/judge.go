@@ -154,6 +154,9 @@ func (t *turn) answered(iss string) error {
 		return nil
 	case t.p.compiled.tenants != nil:
 		_, err := t.p.compiled.tenants.Of(iss)
+		if finding.Is(err, finding.TokenIssuer) {
+			return finding.New(finding.AnswerIssuer, finding.Of(err).Evidence...)
+		}
 		return err
 	case iss != d.Issuer:
 		return finding.New(finding.AnswerIssuer, finding.Compare("iss", d.Issuer, clip(iss)))

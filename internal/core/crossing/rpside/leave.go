@@ -19,12 +19,11 @@ type kept struct {
 	Access  string    `json:"access,omitempty"`
 	Refresh string    `json:"refresh,omitempty"`
 	Ends    time.Time `json:"ends,omitzero"` // of the access token
-	Tenant  string    `json:"tenant,omitempty"`
 }
 
 // upstream is what is kept of this answer, nil for nothing.
 func (t *turn) upstream() (*crossing.Upstream, error) {
-	k := kept{IDToken: t.h.token, Tenant: t.h.tenant}
+	k := kept{IDToken: t.h.token}
 	if t.h.said.Subject == "" {
 		k.IDToken = ""
 	}
@@ -38,7 +37,7 @@ func (t *turn) upstream() (*crossing.Upstream, error) {
 		return nil, nil
 	}
 	octets, err := json.Marshal(k)
-	return &crossing.Upstream{Session: t.h.said.Session, Subject: t.h.said.Subject, Data: octets}, err
+	return &crossing.Upstream{Session: t.h.said.Session, Subject: t.h.said.Subject, Tenant: t.h.tenant, Data: octets}, err
 }
 
 // Part is where the person goes to be signed out there (OpenID Connect RP-Initiated
@@ -69,11 +68,17 @@ type Leaving struct {
 	Now   time.Time
 }
 
+// Left is whom a logout token is about, and of which tenant they are.
+type Left struct {
+	oidc.Leaver
+	Tenant string
+}
+
 // Leaves reads a logout token (OpenID Connect Back-Channel Logout §2.6). An error is a
 // finding; finding.TokenKey means that the keys are too old.
-func (p *Provider) Leaves(g *federation.Gate, l Leaving) (oidc.Leaver, error) {
+func (p *Provider) Leaves(g *federation.Gate, l Leaving) (left Left, err error) {
 	if p.plain() {
-		return oidc.Leaver{}, finding.New(finding.LogoutTokenRefused, finding.Fact("Protocol", "oauth2, which has none"))
+		return left, finding.New(finding.LogoutTokenRefused, finding.Fact("Protocol", "oauth2, which has none"))
 	}
 	list := l.Keys
 	if p.KeyText != "" {
@@ -81,8 +86,10 @@ func (p *Provider) Leaves(g *federation.Gate, l Leaving) (oidc.Leaver, error) {
 	}
 	v, err := oidc.Wanted{Kind: oidc.LogoutToken, Algorithms: p.algorithms(), Keys: list, Lax: true}.Open(l.Token)
 	if err != nil {
-		return oidc.Leaver{}, err
+		return left, err
 	}
 	t := &turn{p: p}
-	return oidc.Expected{Issuer: t.issuer, ClientID: p.ClientID, Now: l.Now, Skew: g.Skew}.Leaves(v)
+	left.Leaver, err = oidc.Expected{Issuer: t.issuer, ClientID: p.ClientID, Now: l.Now, Skew: g.Skew}.Leaves(v)
+	left.Tenant = t.h.tenant
+	return left, err
 }
