@@ -241,6 +241,8 @@ func (rm *Room) RefreshDue(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
+// due asks an address whose time has come. It waits for somebody who is asking it right
+// now: what came of that is stored then.
 func (rm *Room) due(ctx context.Context, s source) error {
 	k := rm.kept(s.Basic().ID)
 	st, err := rm.state(ctx, s, k)
@@ -250,9 +252,6 @@ func (rm *Room) due(ctx context.Context, s source) error {
 	within := fresh
 	if st.problem != "" {
 		within = retry
-	}
-	if !st.tried.IsZero() && rm.now().Sub(st.tried) < within {
-		return nil
 	}
 	_, err = rm.renew(ctx, s, k, within)
 	return err
