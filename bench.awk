@@ -16,6 +16,8 @@ END {
   ratio("a refresh with 10,000 applications / with one", "BenchmarkRefresh10000Clients", "BenchmarkRefresh")
   ratio("reading and verifying an aggregate of 10,000 / xmlsec1 --verify (wanted 0.50)", "BenchmarkAggregateRead", "BenchmarkAggregateXmlsec1")
   ratio("the same sent, kept and indexed / xmlsec1 --verify (wanted 0.70)", "BenchmarkAggregateTakenIn", "BenchmarkAggregateXmlsec1")
+  if (time["BenchmarkMapping/rules=60"]) printf "%-92s %6.1f\n", "microseconds for a mapping of sixty rules (wanted 30)", time["BenchmarkMapping/rules=60"] / 1e3
+  ratio("a mapping of sixty rules / one match of a pattern", "BenchmarkMapping/rules=60", "BenchmarkMapping/pattern")
   ratio("a page of 10,000 applications / of 10 (wanted 2)", "BenchmarkPages10000/List", "BenchmarkPages10/List")
   ratio("a search among 10,000 applications / among 10 (wanted 2)", "BenchmarkPages10000/Search", "BenchmarkPages10/Search")
   if (time["BenchmarkAggregateTakenIn"]) printf "%-92s %6.1f\n", "MB above the idle service while taking it in (wanted 64)", size["BenchmarkAggregateTakenIn", "MB-above-idle"]

@@ -265,6 +265,8 @@ func helpSettings(w io.Writer, kind string) {
 		switch {
 		case s.Boolean():
 			values = "true|false"
+		case s.Rules:
+			values = "@FILE"
 		case s.Choices != nil:
 			values = strings.TrimPrefix(strings.Join(s.Choices, "|"), "|")
 		case s.Lines:

@@ -23,6 +23,12 @@ import (
 func settingRows(s federation.Settings) (rows [][2]string) {
 	for _, n := range slices.Sorted(maps.Keys(s)) {
 		value := fmt.Sprint(s[n])
+		if m, is := s[n].(map[string]any); is {
+			rules, _ := m["rules"].([]any)
+			if value = fmt.Sprintf("%d rules", len(rules)); len(rules) == 0 {
+				value = ""
+			}
+		}
 		if n == "addressCA" && value != "" {
 			value = fmt.Sprintf("%d certificates", len(keys.Read([]byte(value))))
 		}
@@ -54,6 +60,12 @@ func (e *environment) assign(list []federation.Setting, words []string) (federat
 		if err != nil {
 			return nil, err
 		}
+		if list[at].Rules {
+			if out[name], err = mappingOf(name, value); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		if out[name] = value; !list[at].Boolean() {
 			continue
 		}
@@ -62,6 +74,18 @@ func (e *environment) assign(list []federation.Setting, words []string) (federat
 			return nil, &usageError{fmt.Sprintf("%s is %q", name, value), "Use true or false."}
 		}
 		out[name] = b
+	}
+	return out, nil
+}
+
+// mappingOf reads a mapping; an empty value is one without rules.
+func mappingOf(name, value string) (out map[string]any, err error) {
+	if value == "" {
+		return map[string]any{}, nil
+	}
+	if err := json.Unmarshal([]byte(value), &out); err != nil {
+		return nil, &usageError{fmt.Sprintf("%s is no mapping: %v", name, err),
+			"Give it in JSON, like " + name + "=@mapping.json; innergate mapping show prints one."}
 	}
 	return out, nil
 }

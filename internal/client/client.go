@@ -246,6 +246,12 @@ func (c *Client) Traces(ctx context.Context, f TraceFilter) (api.TraceList, erro
 	return get[api.TraceList](ctx, c, "/traces?"+q.Encode())
 }
 
+// TryMapping runs a recorded sign-in, or given values, through mappings.
+func (c *Client) TryMapping(ctx context.Context, in api.MappingTrial) (out api.Mapped, err error) {
+	err = c.call(ctx, http.MethodPost, "/mapping-trials", in, &out)
+	return out, err
+}
+
 // Trace shows one trace.
 func (c *Client) Trace(ctx context.Context, id string) (api.Trace, error) {
 	return get[api.Trace](ctx, c, "/traces/"+url.PathEscape(id))

@@ -84,6 +84,7 @@ func (s *server) calls(a huma.API) {
 	s.clientCalls(a)
 	s.linkCalls(a)
 	s.traceCalls(a)
+	s.mappingCalls(a)
 	s.tokenCalls(a)
 }
 

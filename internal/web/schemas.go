@@ -1,11 +1,13 @@
 package web
 
 import (
+	"reflect"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/profile"
 )
 
 // settingSchemas describes settings in the OpenAPI document: those that every
@@ -28,8 +30,11 @@ func (s *server) settingSchemas(doc *huma.OpenAPI) {
 		whole := &huma.Schema{Type: huma.TypeObject, Properties: map[string]*huma.Schema{}, AdditionalProperties: true,
 			Description: "Settings by name; those of other protocols than the record's are absent. " +
 				"In a change, what is absent stays."}
+		mapping := doc.Components.Schemas.Schema(reflect.TypeFor[profile.Mapping](), true, "Mapping")
 		for _, one := range lists[kind] {
-			whole.Properties[one.Name] = settingSchema(one)
+			if whole.Properties[one.Name] = settingSchema(one); one.Rules {
+				whole.Properties[one.Name] = mapping
+			}
 		}
 		whole.PrecomputeMessages()
 		doc.Components.Schemas.Map()[name] = whole

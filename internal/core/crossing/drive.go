@@ -503,6 +503,10 @@ func (d *drive) suffice() step {
 		st.Reasons.Add(reason.SessionEnded, stamp(a.Ends))
 		return (*drive).ask
 	}
+	if a.Read != "" && a.Read != d.p.IntakeMapping.Sources() {
+		st.Reasons.Add(reason.SessionIntake)
+		return (*drive).ask
+	}
 	wish := d.s.Wish.Effective(d.p)
 	reasons, err := Proves(&d.snap.Gate, wish, &a.Authentication, time.Time{}, d.now)
 	if f := finding.Of(err); f != nil {

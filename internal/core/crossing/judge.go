@@ -4,6 +4,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base32"
+	"strconv"
 	"strings"
 	"time"
 
@@ -64,9 +65,57 @@ func insufficient(w Wish, a *Authentication, f *finding.Finding) reason.Reason {
 	return reason.New(reason.SessionAge, stamp(a.At))
 }
 
-// Intake turns what the provider said into a profile.
-func Intake(_ *federation.Provider, a *Answer) (profile.Profile, reason.Reasons) {
-	return profile.PassThrough(a.Subject, a.Attributes), reason.Reasons{reason.New(reason.IntakeUnchanged)}
+// Intake turns what the provider said into a profile. A mandatory value that is missing
+// is a finding.
+func Intake(p *federation.Provider, a *Answer) (profile.Profile, reason.Reasons, error) {
+	who, rules, err := intake(p, a)
+	if p.IntakeMapping.IsZero() {
+		return who, reason.Reasons{reason.New(reason.IntakeUnchanged)}, nil
+	}
+	return who, worked(rules, reason.IntakeMapped, reason.IntakeRule), err
+}
+
+func intake(p *federation.Provider, a *Answer) (profile.Profile, []profile.Worked, error) {
+	who := profile.PassThrough(a.Subject, a.Attributes)
+	if p.IntakeMapping.IsZero() {
+		return who, nil, nil
+	}
+	out, err := p.IntakeMapping.Run(who, profile.Intake, true)
+	who.Attributes = out.Attributes
+	return who, out.Worked, err
+}
+
+// worked are the reasons for what rules made: how many did, and each that did not, or
+// that left something out.
+func worked(rules []profile.Worked, whole, one reason.Code) reason.Reasons {
+	var some reason.Reasons
+	made := 0
+	for _, w := range rules {
+		if w.Outcome == profile.Applied || w.Outcome == profile.Defaulted {
+			made++
+		}
+		if w.Outcome != profile.Applied || len(w.Without) > 0 {
+			some.Add(one, strconv.Itoa(w.Rule), w.String())
+		}
+	}
+	return append(reason.Reasons{reason.New(whole, strconv.Itoa(made), strconv.Itoa(len(rules)))}, some...)
+}
+
+// Kept is a provider's word as it is kept with a session: without attributes that the
+// intake does not read.
+func Kept(p *federation.Provider, a *Answer) *Answer {
+	read := p.IntakeMapping.Sources()
+	if read == "" || a.Read == read {
+		return a
+	}
+	out := *a
+	out.Read, out.Attributes = read, nil
+	for _, attribute := range a.Attributes {
+		if p.IntakeMapping.Reads(attribute) {
+			out.Attributes = append(out.Attributes, attribute)
+		}
+	}
+	return &out
 }
 
 // LinkKey is what a person is recognised by when they come again: the provider's
@@ -129,14 +178,38 @@ var namings = map[profile.Kind]reason.Code{profile.Given: reason.NameGiven, prof
 
 // Release makes what the application is told about somebody, by the name it wants.
 // It needs no crossing.
-func Release(_ *federation.Application, p profile.Profile, who Person, want profile.Wanted) (profile.Released,
+func Release(app *federation.Application, p profile.Profile, who Person, want profile.Wanted) (profile.Released,
 	reason.Reasons, error) {
-	n, cause := p.Name(want, who.Subject)
+	out, rules, err := release(app, p, who, want)
+	reasons := reason.Reasons{reason.New(reason.ReleaseUnchanged)}
+	if !app.ReleaseMapping.IsZero() {
+		reasons = worked(rules, reason.ReleaseMapped, reason.ReleaseRule)
+	}
+	switch k := out.Name.Kind; {
+	case err != nil:
+	case app.ReleaseMapping.Names() && k != profile.Lasting && k != profile.Passing:
+		reasons.Add(reason.NameRuled)
+	default:
+		reasons.Add(namings[k])
+	}
+	return out, reasons, err
+}
+
+func release(app *federation.Application, p profile.Profile, who Person, want profile.Wanted) (profile.Released,
+	[]profile.Worked, error) {
+	out := profile.Mapped{Attributes: p.Attributes}
+	if m := app.ReleaseMapping; !m.IsZero() {
+		var err error
+		if out, err = m.Run(p, profile.Release, true); err != nil {
+			return profile.Released{}, out.Worked, err
+		}
+	}
+	n, cause := p.Renamed(out.Subject).Name(want, who.Subject)
 	if cause != "" {
-		return profile.Released{}, nil, finding.New(finding.NameIDPolicyUnmet, finding.Fact("Format", want.Word),
+		return profile.Released{}, out.Worked, finding.New(finding.NameIDPolicyUnmet, finding.Fact("Format", want.Word),
 			finding.Fact("Cause", cause))
 	}
-	return p.Release(n), reason.Reasons{reason.New(reason.ReleaseUnchanged), reason.New(namings[n.Kind])}, nil
+	return profile.Released{Name: n, Attributes: out.Attributes}, out.Worked, nil
 }
 
 // Renewal is somebody who goes on by what a provider said earlier: a token is
@@ -163,7 +236,10 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 	if err := policy.Open(p, now); err != nil {
 		return none, nil, err
 	}
-	who, _ := Intake(p, r.Word)
+	who, _, err := Intake(p, r.Word)
+	if err != nil {
+		return none, nil, err
+	}
 	person, _, need := Match(p, r.App.ID, who, r.People)
 	if need != nil {
 		return none, need, nil

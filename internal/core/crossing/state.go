@@ -163,6 +163,8 @@ type Answer struct {
 	SessionIndex string              `json:"sessionIndex,omitempty"`
 	Authorities  []string            `json:"authorities,omitempty"` // who vouches behind the provider
 	Ends         time.Time           `json:"ends,omitzero"`         // in a session: when it counts no more
+	// Read names what the intake read of it, where the rest was not kept (Kept).
+	Read string `json:"read,omitempty"`
 }
 
 // Person is an account known to the gate.

@@ -263,9 +263,11 @@ func (d *drive) unsolicited() step {
 
 // intake turns the provider's word into a profile.
 func (d *drive) intake() step {
-	var reasons reason.Reasons
-	d.s.here.who, reasons = Intake(d.p, d.s.here.answer)
-	d.here(StepIntake).Reasons = reasons
+	who, reasons, err := Intake(d.p, d.s.here.answer)
+	if d.here(StepIntake).Reasons = reasons; err != nil {
+		return d.refuse(err)
+	}
+	d.s.here.who, d.s.here.answer = who, Kept(d.p, d.s.here.answer)
 	return (*drive).match
 }
 

@@ -1,12 +1,14 @@
 package federation
 
 import (
+	"encoding/json"
 	"fmt"
 	"reflect"
 	"slices"
 	"strings"
 
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
 )
 
 // Value is one value of a record under the name people know it by. Labels come
@@ -68,6 +70,8 @@ func Describe(r Record) []Value {
 		for i := range v.NumField() {
 			if f := v.Type().Field(i); f.Anonymous {
 				walk(v.Field(i))
+			} else if m, is := v.Field(i).Interface().(profile.Mapping); is {
+				out = append(out, rules(f.Tag.Get("json"), m)...)
 			} else if name, _, _ := strings.Cut(f.Tag.Get("json"), ","); true {
 				out = append(out, Value{Label: name, Value: fmt.Sprint(v.Field(i).Interface())})
 			}
@@ -75,6 +79,22 @@ func Describe(r Record) []Value {
 	}
 	for _, part := range append(r.settings(), r.Part().Settings()) {
 		walk(reflect.Indirect(reflect.ValueOf(part)))
+	}
+	return out
+}
+
+// rules describe a mapping, one by one.
+func rules(tag string, m profile.Mapping) (out []Value) {
+	name, _, _ := strings.Cut(tag, ",")
+	for _, r := range m.Rules {
+		octets, err := json.Marshal(r)
+		if err != nil {
+			panic(err) // rules are texts
+		}
+		out = append(out, Value{Label: name, Value: string(octets)})
+	}
+	if !m.IsZero() && m.Rest {
+		out = append(out, Value{Label: name, Value: "the rest unchanged"})
 	}
 	return out
 }

@@ -16,6 +16,7 @@ import (
 
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/core/profile"
 )
 
 // About is what people note about an object.
@@ -101,6 +102,9 @@ type ProviderSettings struct {
 	AllowUnsolicited bool   `json:"allowUnsolicited"`
 	AskContext       string `json:"askContext"`
 	ContextWords     Words  `json:"contextWords"`
+	// IntakeMapping makes the profile of what it says; without rules it is taken over
+	// unchanged.
+	IntakeMapping profile.Mapping `json:"intakeMapping"`
 }
 
 // ApplicationSettings are what an engineer decides about an application in any
@@ -112,6 +116,9 @@ type ApplicationSettings struct {
 	OwnHosts      string `json:"ownHosts"`
 	Logo          string `json:"logo"`
 	Policy        string `json:"policy"`
+	// ReleaseMapping makes what it is told of the profile; without rules it is told
+	// all of it, unchanged.
+	ReleaseMapping profile.Mapping `json:"releaseMapping"`
 }
 
 // Setting describes one setting.
@@ -121,16 +128,19 @@ type Setting struct {
 	Most    int      // of a text: characters at most
 	Choices []string // of a text: what it can be
 	Lines   bool     // of a text: it can have several lines
+	Rules   bool     // it is a mapping
 }
 
 // Boolean says that it is true or false.
-func (s Setting) Boolean() bool { return s.Most == 0 && s.Choices == nil }
+func (s Setting) Boolean() bool { return s.Most == 0 && s.Choices == nil && !s.Rules }
 
 // fits sees whether a value can be one of the setting.
 func (s Setting) fits(v any) error {
 	text, isText := v.(string)
 	_, isBool := v.(bool)
 	switch {
+	case s.Rules:
+		return s.mapping(v)
 	case s.Boolean() && !isBool:
 		return &SettingError{s.Name, fmt.Errorf("%.100q is no value for it; give true or false", fmt.Sprint(v))}
 	case !s.Boolean() && !isText:
@@ -141,6 +151,22 @@ func (s Setting) fits(v any) error {
 		return &SettingError{s.Name, fmt.Errorf("it has %d characters; use at most %d", utf8.RuneCountInString(text), s.Most)}
 	}
 	if err := CheckText(text, s.Lines); err != nil {
+		return &SettingError{s.Name, err}
+	}
+	return nil
+}
+
+// mapping sees whether a value is a mapping that can be run.
+func (s Setting) mapping(v any) error {
+	octets, err := json.Marshal(v)
+	if err != nil {
+		return &SettingError{s.Name, err}
+	}
+	var m profile.Mapping
+	var me *profile.MappingError
+	if err := json.Unmarshal(octets, &m); errors.As(err, &me) && me.Rule > 0 {
+		return &SettingError{fmt.Sprintf("%s.rules[%d].%s", s.Name, me.Rule-1, me.Field), errors.New(me.Cause)}
+	} else if err != nil {
 		return &SettingError{s.Name, err}
 	}
 	return nil
@@ -177,6 +203,7 @@ var kindSettings = map[Kind][]Setting{
 		{Name: "askContext", Most: 400, Text: "Authentication context to ask for where the application asks for none"},
 		{Name: "contextWords", Most: 4000, Lines: true,
 			Text: "Its own words for authentication contexts: THEIRS>OURS, separated by spaces"},
+		{Name: "intakeMapping", Rules: true, Text: "What becomes of its attributes or claims on their way into the profile"},
 	},
 	KindApplication: {
 		{Name: "provider", Most: 63, Text: "Provider it is tied to; empty leaves it to the routing"},
@@ -185,6 +212,7 @@ var kindSettings = map[Kind][]Setting{
 		{Name: "ownHosts", Most: 1000, Text: "Hosts it owns beside that of its entity ID, separated by spaces"},
 		{Name: "logo", Most: 2048, Text: "Address of its logo, beginning with https://"},
 		{Name: "policy", Most: 2048, Text: "Address of its privacy policy, shown to people who are asked for their consent"},
+		{Name: "releaseMapping", Rules: true, Text: "What it is told of the profile"},
 	},
 }
 
@@ -306,6 +334,12 @@ func Check(r Record) error {
 func (p *Provider) check() error {
 	if _, err := p.ContextWords.parse(); err != nil {
 		return &SettingError{"contextWords", err}
+	}
+	for i, r := range p.IntakeMapping.Rules {
+		if r.To.Subject {
+			return &SettingError{fmt.Sprintf("intakeMapping.rules[%d].to.subject", i), errors.New("people are recognised " +
+				"by the subject as the provider gives it; give it another name here, and make the subject of that at the release")}
+		}
 	}
 	return p.Side.Check(p)
 }

@@ -255,6 +255,9 @@ const (
 	RequestExpired        Code = "request-expired"
 	RequestUnverified     Code = "request-unverified"
 	NameIDPolicyUnmet     Code = "nameid-policy-unmet"
+	AttributeMissing      Code = "attribute-missing"
+	ReleaseMissing        Code = "release-missing"
+	NothingSaid           Code = "nothing-said"
 	PassiveImpossible     Code = "passive-impossible"
 	RelayStateTooLong     Code = "relaystate-too-long"
 	TooManyStarts         Code = "too-many-starts"
@@ -658,6 +661,16 @@ var catalogue = []Entry{
 	{NameIDPolicyUnmet, Error, Application, "The application wants a NameID format that is not available",
 		"Have the application ask for unspecified, or the provider send the format asked for.",
 		"NameIDPolicy cannot be met (SAML core §3.4.1.1)."},
+	{AttributeMissing, Error, Provider, "The provider did not send what the mapping must have",
+		"Have the provider release it, or name in the rule what does arrive. If it may be missing, take the mark off the rule.",
+		"A rule of the intake is mandatory and nothing came of its sources."},
+	{ReleaseMissing, Error, Gate, "The profile lacks what the application must be told",
+		"See at the intake of the provider whether it arrives and is taken in. If it may be missing, take the mark off the " +
+			"rule, or give it a default.",
+		"A rule of the release is mandatory and nothing came of its sources."},
+	{NothingSaid, Error, Sender, "In this sign-in no provider said anything that could be mapped",
+		"Choose one that was entered, or one that was refused after the provider's answer had been checked.",
+		"A mapping is tried on a trace without a provider's valid answer."},
 	{PassiveImpossible, Error, Application, "The person must be asked, and the application forbade it",
 		"Nothing is wrong: the application gets the status NoPassive.", "IsPassive without a session (SAML core §3.4.1)."},
 	{RelayStateTooLong, Error, Application, "RelayState is longer than 4 KiB",

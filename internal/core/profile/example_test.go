@@ -11,7 +11,6 @@ func ExamplePassThrough() {
 	p := profile.PassThrough(profile.Subject{Value: "ada@wrenmoor.example"},
 		[]profile.Attribute{{Name: "groups", Values: profile.Texts("drivers", "controllers")}})
 	name, _ := p.Name(profile.Wanted{Kind: profile.Given}, "")
-	out := p.Release(name)
-	fmt.Println(out.Name, out.Attributes[0].Values)
+	fmt.Println(name, p.Attributes[0].Values)
 	// Output: ada@wrenmoor.example [drivers controllers]
 }

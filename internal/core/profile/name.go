@@ -84,7 +84,9 @@ func (p Profile) Name(w Wanted, known string) (n Name, cause string) {
 			n.For = w.For
 		}
 	case Mail:
-		if n.Subject = p.Subject; w.As == "" || p.Subject.Format != w.As {
+		if n.Subject = p.Subject; p.named && strings.Contains(p.Subject.Value, "@") {
+			n.Subject = Subject{Value: p.Subject.Value}
+		} else if w.As == "" || p.Subject.Format != w.As {
 			n.Subject = Subject{Value: p.mail()}
 		}
 		if n.Value == "" {

@@ -5,9 +5,10 @@
 //	p := profile.PassThrough(subject, attributes)
 //	released := p.Release(name)
 //
-// Today both mappings are the identity: what the provider said is what the
-// application hears, in the same order and under the same names. The name by
-// which it is told the person is chosen at release: see Wanted.
+// Without rules both mappings change nothing: what the provider said is what the
+// application hears, in the same order and under the same names. With rules, each
+// attribute is made by one of them: see Mapping. The name by which the application is
+// told the person is chosen at release: see Wanted.
 package profile
 
 // Subject is the name by which a provider or application calls the person:
@@ -27,12 +28,14 @@ type Attribute struct {
 	Format   string  `json:"nameFormat,omitempty"`
 	Friendly string  `json:"friendlyName,omitempty"`
 	Values   []Value `json:"values"`
+	Ruled    bool    `json:"ruled,omitempty"` // a rule of the release made it: it is told, whatever scopes say
 }
 
 // Profile is a person's attributes inside the gate.
 type Profile struct {
 	Subject    Subject     `json:"subject"`
 	Attributes []Attribute `json:"attributes,omitempty"`
+	named      bool        // a rule made the subject
 }
 
 // PassThrough takes everything the provider said, unchanged.
@@ -46,5 +49,11 @@ type Released struct {
 	Attributes []Attribute `json:"attributes,omitempty"`
 }
 
-// Release hands on all attributes, unchanged, under a name.
-func (p Profile) Release(n Name) Released { return Released{Name: n, Attributes: p.Attributes} }
+// Renamed is the profile under the name that a rule made, nil for none. Whether it can
+// be known again stays as the provider said.
+func (p Profile) Renamed(s *Subject) Profile {
+	if s != nil {
+		p.Subject, p.named = Subject{Format: s.Format, Value: s.Value, Transient: p.Subject.Transient}, true
+	}
+	return p
+}

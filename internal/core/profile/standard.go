@@ -53,6 +53,11 @@ var standards = []Standard{
 // Standards are all of them.
 func Standards() []Standard { return slices.Clone(standards) }
 
+// IsStandard reports whether a claim is one of them.
+func IsStandard(claim string) bool {
+	return slices.ContainsFunc(standards, func(s Standard) bool { return s.Claim == claim })
+}
+
 // Scoped are the claims that a scope asks for.
 func Scoped(scope string) (out []string) {
 	for _, s := range standards {
@@ -99,8 +104,8 @@ func Claims(attributes []Attribute, wanted func(name string) bool) (out []Claim)
 func (s Standard) of(attributes []Attribute) (out []Value) {
 	for _, name := range append([]string{s.Claim, s.SCIM}, s.Names...) {
 		for _, a := range attributes {
-			if name == "" || a.Name != name && a.Friendly != name {
-				continue
+			if name == "" || a.Name != name && (a.Friendly != name || a.Ruled) || a.Ruled && name != s.Claim {
+				continue // a rule that makes a claim says its name
 			}
 			for _, v := range a.Values {
 				if v, ok := v.as(s.Type); ok {

@@ -32,6 +32,7 @@ const (
 	SessionContext  Code = "session-context"
 	SessionAge      Code = "session-age"
 	SessionSubject  Code = "session-subject"
+	SessionIntake   Code = "session-intake"
 )
 
 // Reasons of the way through.
@@ -55,12 +56,17 @@ const (
 	PersonRace       Code = "person-race"
 	SubjectRace      Code = "subject-race"
 	AccessEverybody  Code = "access-everybody"
+	IntakeMapped     Code = "intake-mapped"
+	IntakeRule       Code = "intake-rule"
+	ReleaseMapped    Code = "release-mapped"
+	ReleaseRule      Code = "release-rule"
 	ReleaseUnchanged Code = "release-unchanged"
 	NameGiven        Code = "name-given"
 	NameBare         Code = "name-bare"
 	NameMail         Code = "name-mail"
 	NameLasting      Code = "name-lasting"
 	NamePassing      Code = "name-passing"
+	NameRuled        Code = "name-ruled"
 	ConsentBefore    Code = "consent-before"
 	ConsentNow       Code = "consent-now"
 	ConsentAnswer    Code = "consent-answer"
@@ -82,6 +88,7 @@ var texts = map[Code][2]string{
 	SessionContext:   {"Session", "there is one by %s, which is not what was asked for"},
 	SessionAge:       {"Session", "there is one since %s, which is too long ago for the application"},
 	SessionSubject:   {"Session", "there is one of another person than the application expects"},
+	SessionIntake:    {"Session", "there is one, but the intake reads other attributes now than were kept with it"},
 	StartOwn:         {"Start", "the application accepts only sign-ins that it started: sent to %s"},
 	StartTarget:      {"Target", "%s"},
 	StartUnsolicited: {"Unsolicited", "allowed; turned into a start at the gate"},
@@ -95,6 +102,8 @@ var texts = map[Code][2]string{
 	ProofContext:     {"Context", "%s is what was asked for"},
 	AskContext:       {"Context", "%s is asked for, says the provider's record"},
 	IntakeUnchanged:  {"Intake", "taken over unchanged"},
+	IntakeMapped:     {"Intake", "%s of %s rules made something"},
+	IntakeRule:       {"Intake", "rule %s: %s"},
 	PersonTransient:  {"Person", "transient name: known for this session only"},
 	PersonNew:        {"Person", "new: first sign-in with this name"},
 	PersonKnown:      {"Person", "known"},
@@ -102,11 +111,14 @@ var texts = map[Code][2]string{
 	SubjectRace:      {"Subject", "another one was set for this application at the same moment: matched again"},
 	AccessEverybody:  {"Access", "everybody with a valid answer from the provider may enter"},
 	ReleaseUnchanged: {"Release", "handed on unchanged"},
+	ReleaseMapped:    {"Release", "%s of %s rules made something"},
+	ReleaseRule:      {"Release", "rule %s: %s"},
 	NameGiven:        {"Name", "as the provider gave it"},
 	NameBare:         {"Name", "the value of the provider's, without a format"},
 	NameMail:         {"Name", "the e-mail address"},
 	NameLasting:      {"Name", "the one that lasts, for this person and application"},
 	NamePassing:      {"Name", "one made for this answer"},
+	NameRuled:        {"Name", "made by a rule of the release"},
 	ConsentBefore:    {"Consent", "given before: %s"},
 	ConsentNow:       {"Consent", "given now: %s"},
 	ConsentAnswer:    {"Consent", "the person was asked; everything else is decided by the configuration of now"},

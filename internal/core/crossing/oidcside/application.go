@@ -332,9 +332,19 @@ func (a *Application) owns(target string) bool {
 }
 
 // Check sees whether the settings fit the kind of application, and each other.
-func (a *Application) Check(*federation.Application) error {
+func (a *Application) Check(r *federation.Application) error {
 	wrong := func(field, format string, args ...any) error {
 		return &federation.SettingError{Field: field, Err: fmt.Errorf(format, args...)}
+	}
+	for i, rule := range r.ReleaseMapping.Rules {
+		field := fmt.Sprintf("releaseMapping.rules[%d].to", i)
+		switch {
+		case rule.To.Subject:
+			return wrong(field+".subject", "sub is the gate's own, so that it lasts and is never given to somebody else; "+
+				"choose public or pairwise by the setting subject, and tell another name in a claim")
+		case oidc.Reserved(rule.To.Name):
+			return wrong(field+".name", "%s is said by the protocol, not by a mapping; tell it under another name", rule.To.Name)
+		}
 	}
 	m := a.method()
 	switch {

@@ -10,13 +10,19 @@ import (
 )
 
 // claimsOf are the claims about a person that scopes and single requests ask for
-// (OpenID Connect Core §5.4, §5.5). Those of the protocol are never among them.
+// (OpenID Connect Core §5.4, §5.5), and those that rules of the application's record
+// make under names that no scope asks for. Those of the protocol are never among them.
 func claimsOf(attributes []profile.Attribute, scopes, single []string) []profile.Claim {
 	var wanted []string
 	for _, s := range scopes {
 		wanted = append(wanted, profile.Scoped(s)...)
 	}
 	wanted = append(wanted, single...)
+	for _, a := range attributes {
+		if a.Ruled && !profile.IsStandard(a.Name) {
+			wanted = append(wanted, a.Name)
+		}
+	}
 	return profile.Claims(attributes, func(name string) bool {
 		return !oidc.Reserved(name) && slices.Contains(wanted, name)
 	})

@@ -132,7 +132,7 @@ func TestSettings(t *testing.T) {
 		"subject: a service has no person": {federation.Typed{"kind": "service"},
 			`{"subject":"pairwise"}`},
 	} {
-		err := side(t, c.typed, c.settings).Check(nil)
+		err := side(t, c.typed, c.settings).Check(&federation.Application{})
 		require.Error(t, err, want)
 		require.Contains(t, err.Error(), want)
 	}
@@ -140,7 +140,7 @@ func TestSettings(t *testing.T) {
 		_, err := side(t, web, "").With([]byte(`{"refreshIdle":"` + life + `"}`))
 		require.ErrorContains(t, err, "refreshIdle", life)
 	}
-	require.NoError(t, side(t, web, `{"refreshIdle":"30d","accessTokenLife":"90m"}`).Check(nil))
+	require.NoError(t, side(t, web, `{"refreshIdle":"30d","accessTokenLife":"90m"}`).Check(&federation.Application{}))
 	found := func(s *oidcside.Application) (out []finding.Code) {
 		a := record(s)
 		for _, f := range checks.New(federation.NewSnapshot(gate(t)).With(a), now).Record(a) {
@@ -249,7 +249,7 @@ func (w world) answered(t testing.TB, own json.RawMessage, who string) (crossing
 	p := profile.PassThrough(a.Subject, a.Attributes)
 	name, cause := p.Name(want, "")
 	require.Empty(t, cause)
-	in := crossing.AnswerIn{Gate: &w.snap.Gate, App: w.app, Own: own, Released: p.Release(name), Answer: a, New: "grant",
+	in := crossing.AnswerIn{Gate: &w.snap.Gate, App: w.app, Own: own, Released: profile.Released{Name: name, Attributes: p.Attributes}, Answer: a, New: "grant",
 		Session: "lasting",
 		Now:     now, Person: crossing.Person{ID: 1, Identifier: who}}
 	plan, err := w.side().Answer(in)

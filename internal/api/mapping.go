@@ -1,0 +1,53 @@
+package api
+
+import (
+	"encoding/json"
+
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
+)
+
+// MappingTrial is what mappings are tried on: a recorded sign-in, or values.
+type MappingTrial struct {
+	Trace       string           `json:"trace,omitempty" maxLength:"40" doc:"Reference of a recorded sign-in; its provider and application count where none is named"`
+	Provider    string           `json:"provider,omitempty" maxLength:"63" doc:"Provider whose intake is tried"`
+	Application string           `json:"application,omitempty" maxLength:"63" doc:"Application whose release is tried"`
+	Intake      *profile.Mapping `json:"intakeMapping,omitempty" doc:"In place of the provider's, before it is saved"`
+	Release     *profile.Mapping `json:"releaseMapping,omitempty" doc:"In place of the application's, before it is saved"`
+	Subject     string           `json:"subject,omitempty" maxLength:"1024" doc:"Without a trace: NameID or sub"`
+	Attributes  []MappedValues   `json:"attributes,omitempty" maxItems:"1000" doc:"Without a trace: what the provider says"`
+}
+
+// MappedValues is an attribute or claim with its values.
+type MappedValues struct {
+	Name     string            `json:"name" maxLength:"2000"`
+	Format   string            `json:"nameFormat,omitempty" maxLength:"2000"`
+	Friendly string            `json:"friendlyName,omitempty" maxLength:"2000"`
+	Values   []json.RawMessage `json:"values" maxItems:"10000" doc:"Texts, numbers and booleans; a structure stands as the member structure of an object"`
+}
+
+// Mapped is what came of a trial.
+type Mapped struct {
+	Provider    string           `json:"provider,omitempty"`
+	Application string           `json:"application,omitempty"`
+	Subject     string           `json:"subject,omitempty" doc:"As the provider gave it"`
+	Received    []MappedValues   `json:"received"`
+	Intake      []MappedRule     `json:"intake" doc:"Each rule of the intake; none if it has none, and then everything is taken over unchanged"`
+	Profile     []MappedValues   `json:"profile"`
+	Release     []MappedRule     `json:"release" doc:"Each rule of the release; none if it has none, and then everything is handed on unchanged"`
+	Name        string           `json:"name,omitempty" doc:"The name that the application would be told"`
+	Released    []MappedValues   `json:"released"`
+	Refused     *finding.Finding `json:"refused,omitempty" doc:"Why the sign-in would stop here"`
+}
+
+// MappedRule is what one rule did.
+type MappedRule struct {
+	Rule    int               `json:"rule" doc:"From 1"`
+	To      string            `json:"to"`
+	Outcome string            `json:"outcome" enum:"applied,default,absent,emptied,too much"`
+	Source  string            `json:"source,omitempty" doc:"What had the values"`
+	Took    []json.RawMessage `json:"took,omitempty"`
+	Made    []json.RawMessage `json:"made,omitempty"`
+	Without []string          `json:"without,omitempty" doc:"Values that were left out, each with the cause"`
+	Text    string            `json:"text" doc:"What it did, for people"`
+}

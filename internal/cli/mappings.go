@@ -1,0 +1,194 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/profile"
+)
+
+// mappings shows and tries what becomes of attributes and claims.
+func (e *environment) mappings() *ucli.Command {
+	return &ucli.Command{Name: "mapping", Usage: "what becomes of attributes and claims", Commands: []*ucli.Command{
+		{Name: "show", Usage: "show the rules of a record", ArgsUsage: "RECORD",
+			Description: "RECORD is like provider/wrenmoor-staff or application/crew-roster.\n" +
+				"innergate -o json mapping show RECORD prints what provider set NAME intakeMapping=@FILE and\n" +
+				"app set NAME releaseMapping=@FILE take.",
+			Metadata: takes("record", ""), Action: e.action([]string{"RECORD"}, e.showMapping)},
+		{Name: "try", Usage: "run a recorded sign-in, or given values, through mappings; nothing is changed",
+			ArgsUsage: "[NAME=VALUE …]",
+			Description: "NAME=VALUE gives an attribute or claim; NAME that stands several times has several values.\n" +
+				"With --trace the values, the provider and the application are those of a recorded sign-in.",
+			Flags: []ucli.Flag{
+				&ucli.StringFlag{Name: "trace", Usage: "reference of a recorded sign-in"},
+				&ucli.StringFlag{Name: "provider", Usage: "provider whose intake is tried"},
+				&ucli.StringFlag{Name: "app", Usage: "application whose release is tried"},
+				&ucli.StringFlag{Name: "intake", Usage: "file with an intake mapping, in place of the provider's"},
+				&ucli.StringFlag{Name: "release", Usage: "file with a release mapping, in place of the application's"},
+				&ucli.StringFlag{Name: "subject", Usage: "NameID or sub"}},
+			Action: e.tryMapping},
+	}}
+}
+
+func (e *environment) showMapping(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	kind, name, ok := strings.Cut(args[0], "/")
+	setting := map[string]string{"provider": "intakeMapping", "application": "releaseMapping"}[kind]
+	if !ok || setting == "" {
+		return &usageError{fmt.Sprintf("%q is no record", args[0]),
+			"Write provider/NAME or application/NAME, like provider/wrenmoor-staff."}
+	}
+	r, err := c.Record(ctx, kind, name)
+	if err != nil {
+		return err
+	}
+	octets, err := json.Marshal(r.Settings[setting])
+	if err != nil {
+		return err
+	}
+	var m profile.Mapping
+	if err := json.Unmarshal(octets, &m); err != nil {
+		return err
+	}
+	return e.print(cmd, m, func(w io.Writer) {
+		rows, cols := [][]string{}, []string{"rule!", "makes!", "of"}
+		if slices.ContainsFunc(m.Rules, func(r profile.Rule) bool { return r.Note != "" }) {
+			cols = append(cols, "note")
+		}
+		for i, r := range m.Rules {
+			to, how, _ := strings.Cut(r.String(), ": ")
+			rows = append(rows, []string{fmt.Sprint(i + 1), to, how, r.Note}[:len(cols)])
+		}
+		e.table(w, columns(cols...), rows, "No rules: everything passes unchanged.")
+		if m.Rest && len(rows) > 0 {
+			fmt.Fprintln(w, "What no rule reads passes unchanged.")
+		}
+	})
+}
+
+func (e *environment) tryMapping(ctx context.Context, cmd *ucli.Command) error {
+	in := api.MappingTrial{Trace: cmd.String("trace"), Provider: cmd.String("provider"), Application: cmd.String("app"),
+		Subject: cmd.String("subject")}
+	var err error
+	if in.Intake, err = e.mappingFile("--intake", cmd.String("intake")); err != nil {
+		return err
+	}
+	if in.Release, err = e.mappingFile("--release", cmd.String("release")); err != nil {
+		return err
+	}
+	if in.Attributes, err = given(cmd.Args().Slice()); err != nil {
+		return err
+	}
+	switch {
+	case in.Trace != "" && (len(in.Attributes) > 0 || in.Subject != ""):
+		return &usageError{"--trace brings its own values", "Give --trace, or --subject and NAME=VALUE."}
+	case in.Trace == "" && in.Provider == "" && in.Application == "":
+		return &usageError{"it is not said whose mapping is tried", "Give --trace, or --provider, --app or both."}
+	}
+	c, err := e.dial(cmd)
+	if err != nil {
+		return err
+	}
+	got, err := c.TryMapping(ctx, in)
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, got, func(w io.Writer) { e.mapped(w, got) })
+}
+
+func (e *environment) mappingFile(option, file string) (*profile.Mapping, error) {
+	if file == "" {
+		return nil, nil
+	}
+	octets, err := e.readFile(option, file)
+	if err != nil {
+		return nil, err
+	}
+	var m profile.Mapping
+	if err := json.Unmarshal(octets, &m); err != nil {
+		return nil, &usageError{fmt.Sprintf("%s %s: %v", option, file, err),
+			"Mend the file; innergate -o json mapping show RECORD prints one that can be read."}
+	}
+	return &m, nil
+}
+
+// given reads NAME=VALUE words.
+func given(words []string) (out []api.MappedValues, err error) {
+	for _, word := range words {
+		name, value, ok := strings.Cut(word, "=")
+		if !ok || name == "" {
+			return nil, &usageError{fmt.Sprintf("%q is no attribute", word), "Write NAME=VALUE, like mail=ada@wrenmoor.example."}
+		}
+		at := slices.IndexFunc(out, func(a api.MappedValues) bool { return a.Name == name })
+		if at < 0 {
+			out, at = append(out, api.MappedValues{Name: name}), len(out)
+		}
+		octets, err := json.Marshal(value)
+		if err != nil {
+			return nil, err
+		}
+		out[at].Values = append(out[at].Values, octets)
+	}
+	return out, nil
+}
+
+// mapped shows what came of a trial, in the order in which it came.
+func (e *environment) mapped(w io.Writer, m api.Mapped) {
+	lists := func(title string, list []api.MappedValues, empty string) {
+		fmt.Fprintf(w, "%s\n\n", title)
+		rows := [][]string{}
+		for _, a := range list {
+			for i, v := range a.Values {
+				name := a.Name
+				if i > 0 {
+					name = ""
+				}
+				rows = append(rows, []string{name, inWords(v)})
+			}
+		}
+		e.table(w, columns("name!", "value"), rows, empty)
+		fmt.Fprintln(w)
+	}
+	rules := func(title string, list []api.MappedRule) {
+		if len(list) == 0 {
+			return
+		}
+		fmt.Fprintf(w, "%s\n\n", title)
+		rows := [][]string{}
+		for _, r := range list {
+			rows = append(rows, []string{fmt.Sprint(r.Rule), r.Outcome, r.Text})
+			for _, w := range r.Without {
+				rows = append(rows, []string{"", "left out", w})
+			}
+		}
+		e.table(w, columns("rule!", "outcome!", "what it did"), rows, "")
+		fmt.Fprintln(w)
+	}
+	of := func(name string) string { return strings.TrimSuffix(" of "+name, " of ") }
+	lists("Received"+of(m.Provider), m.Received, "No attribute.")
+	rules("Intake"+of(m.Provider), m.Intake)
+	lists("Profile", m.Profile, "Nothing is taken in.")
+	rules("Release"+of(m.Application), m.Release)
+	if m.Application != "" && m.Refused == nil {
+		lists("Told "+m.Application+": "+dash(m.Name), m.Released, "No attribute.")
+	}
+	if m.Refused != nil {
+		e.finding(w, m.Refused)
+	}
+}
+
+// inWords is a value as people read it.
+func inWords(v json.RawMessage) string {
+	var text string
+	if json.Unmarshal(v, &text) == nil {
+		return text
+	}
+	return string(v)
+}

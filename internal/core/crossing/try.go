@@ -1,0 +1,73 @@
+package crossing
+
+import (
+	"encoding/json"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
+)
+
+// Trial is what mappings are tried on: what a provider said, and the records that the
+// mappings stand on, as they are or as they would be.
+type Trial struct {
+	Provider *federation.Provider // nil: what was said is the profile
+	App      *federation.Application
+	Own      json.RawMessage // the application's part of the state, nil for a start at the gate
+	Person   Person
+	Said     *Answer
+}
+
+// Mapped is what came of a trial.
+type Mapped struct {
+	Received profile.Profile   `json:"received"`
+	Intake   []profile.Worked  `json:"intake,omitempty"` // each rule, none if it is taken over unchanged
+	Profile  profile.Profile   `json:"profile"`
+	Release  []profile.Worked  `json:"release,omitempty"`
+	Released *profile.Released `json:"released,omitempty"` // nil without an application, or where it is refused
+	Refused  *finding.Finding  `json:"refused,omitempty"`
+}
+
+// Try runs what was said through the mappings, by the functions that a sign-in uses.
+func Try(g *federation.Gate, t Trial) (out Mapped, err error) {
+	out.Received = profile.PassThrough(t.Said.Subject, t.Said.Attributes)
+	out.Profile = out.Received
+	if t.Provider != nil {
+		if out.Profile, out.Intake, err = intake(t.Provider, t.Said); err != nil {
+			out.Refused = finding.Of(err)
+			return out, nil
+		}
+	}
+	if t.App == nil {
+		return out, nil
+	}
+	want := profile.Wanted{Kind: profile.Bare}
+	if t.Own == nil {
+		t.Own, err = applicationSide(t.App).Unasked(g, t.App, "")
+	}
+	if t.Own != nil && err == nil {
+		if want, err = applicationSide(t.App).Naming(t.App, t.Own); err != nil {
+			return out, err
+		}
+	}
+	released, rules, err := release(t.App, out.Profile, t.Person, want)
+	if out.Release = rules; err != nil {
+		out.Refused = finding.Of(err)
+		return out, nil
+	}
+	out.Released = &released
+	return out, nil
+}
+
+// SaidIn gives what a provider said in a recorded turn, or earlier in the session that
+// did for it; nil if nobody said anything.
+func (in Entry) SaidIn(snap *federation.Snapshot) *Answer {
+	if in.Told != nil && in.Told.Answer != nil {
+		return in.Told.Answer
+	}
+	p, ok := snap.Provider(in.Decided.Provider)
+	if in.Session == nil || !ok || in.Decided.Released == nil {
+		return nil
+	}
+	return in.Session.Of(p)
+}

@@ -1,0 +1,368 @@
+package profile
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/nearword"
+)
+
+// Compiled is a mapping that is ready to run. It never changes.
+type Compiled struct {
+	rest    bool
+	rules   []rule
+	reads   map[string]bool
+	sources string
+}
+
+type rule struct {
+	Rule
+	paths     [][]string // of each source
+	do        []doing
+	otherwise []Value
+}
+
+// read reports whether a rule reads an attribute.
+func (c *Compiled) read(a Attribute) bool {
+	if c.reads[a.Name] || a.Friendly != "" && c.reads[a.Friendly] {
+		return true
+	}
+	for _, r := range c.rules {
+		for _, p := range r.paths {
+			if len(p) > 1 && p[0] == a.Name {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Outcome is what a rule came to.
+type Outcome string
+
+// Outcomes.
+const (
+	Applied   Outcome = "applied"
+	Defaulted Outcome = "default" // nothing came of the sources
+	Absent    Outcome = "absent"  // none of the sources has a value
+	Emptied   Outcome = "emptied" // a step left nothing
+	TooMuch   Outcome = "too much"
+)
+
+// Worked is what one rule did.
+type Worked struct {
+	Rule    int     `json:"rule"` // from 1
+	To      string  `json:"to"`
+	Outcome Outcome `json:"outcome"`
+	Source  string  `json:"source,omitempty"` // that had the values
+	Took    []Value `json:"took,omitempty"`
+	Made    []Value `json:"made,omitempty"`
+	Step    int     `json:"step,omitempty"` // that left nothing, from 1
+	// Without are values that were left out, each with the cause.
+	Without []string `json:"without,omitempty"`
+}
+
+// String says it for people.
+func (w Worked) String() string {
+	switch w.Outcome {
+	case Applied:
+		return fmt.Sprintf("%s is made of %s", w.To, w.Source)
+	case Defaulted:
+		return w.To + " takes its default"
+	case Absent:
+		return w.To + " is not made: no source has a value"
+	case TooMuch:
+		return w.To + " is not made: its values are too many, or too long"
+	}
+	return fmt.Sprintf("%s is not made: step %d left nothing of %s", w.To, w.Step, w.Source)
+}
+
+// ran is what a step makes.
+type ran struct {
+	values  []Value
+	without []string
+	told    bool // what is left out is to be said
+	much    bool
+	octets  int
+}
+
+// add takes values on; false if they become too many.
+func (r *ran) add(vs ...Value) bool {
+	for _, v := range vs {
+		r.octets += len(v.text)
+		if len(r.values) >= mostValues || len(v.text) > longest || r.octets > 16*longest {
+			r.much = true
+			return false
+		}
+		r.values = append(r.values, v)
+	}
+	return true
+}
+
+// mostSaid is how many of the values that are left out are named, by a rule.
+const mostSaid = 20
+
+// leaves notes a value that is left out.
+func (r *ran) leaves(v Value, cause string) {
+	if r.told && len(r.without) < mostSaid {
+		r.without = append(r.without, fmt.Sprintf("%.80q %s", v.text, cause))
+	}
+}
+
+// Mapped is what a mapping made.
+type Mapped struct {
+	Attributes []Attribute
+	Subject    *Subject // nil if no rule makes it
+	Worked     []Worked // where it was to be told
+}
+
+func (c *Compiled) run(p Profile, way Way, tell bool) (out Mapped, err error) {
+	in := index(p)
+	out.Attributes = make([]Attribute, 0, len(c.rules))
+	for i := range c.rules {
+		r := &c.rules[i]
+		values, w := r.run(&in, tell)
+		if tell {
+			w.Rule, w.To = i+1, r.To.String()
+			out.Worked = append(out.Worked, w)
+		}
+		switch {
+		case len(values) == 0 && r.Mandatory:
+			return out, missing{r, i + 1, w, way}.of(p)
+		case len(values) == 0:
+		case r.To.Subject:
+			out.Subject = &Subject{Value: values[0].text, Format: r.To.Format}
+		default:
+			out.Attributes = append(out.Attributes, Attribute{Name: r.To.Name, Format: r.To.Format, Friendly: r.To.Friendly,
+				Values: values, Ruled: way == Release})
+		}
+	}
+	if c.rest {
+		out.Attributes = append(out.Attributes, c.others(p)...)
+	}
+	return out, nil
+}
+
+// others are the attributes that no rule reads or makes.
+func (c *Compiled) others(p Profile) (out []Attribute) {
+	for _, a := range p.Attributes {
+		made := slices.ContainsFunc(c.rules, func(r rule) bool { return r.To.Name == a.Name })
+		if !made && !c.read(a) {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// missing is a mandatory rule that made nothing.
+type missing struct {
+	*rule
+	at  int
+	w   Worked
+	way Way
+}
+
+// of says that somebody lacks what they must have.
+func (m missing) of(p Profile) error {
+	r, w := m.rule, m.w
+	names, sources := []string{}, []string{}
+	for _, a := range p.Attributes {
+		names = append(names, a.Name)
+	}
+	for _, s := range r.From {
+		sources = append(sources, s.String())
+	}
+	arrived := strings.Join(names, ", ")
+	if arrived == "" {
+		arrived = "none"
+	}
+	code := finding.AttributeMissing
+	if m.way == Release {
+		code = finding.ReleaseMissing
+	}
+	f := finding.New(code, finding.Fact("Mandatory", r.To.String()), finding.Fact("Rule", fmt.Sprint(m.at)),
+		finding.Fact("Looked for", strings.Join(sources, ", ")), finding.Fact("Attributes there", arrived))
+	if w.Outcome == Emptied || w.Outcome == TooMuch {
+		f = f.With(finding.Fact("Cause", w.String()))
+	}
+	for _, s := range r.From {
+		if near := nearword.Of(s.Attribute, names); near != "" && near != s.Attribute {
+			return f.With(finding.Fact("Nearest", near))
+		}
+	}
+	return f
+}
+
+// run is one rule.
+func (r *rule) run(in *indexed, tell bool) ([]Value, Worked) {
+	values, from := r.sources(in)
+	w := Worked{Outcome: Applied, Source: from}
+	if tell {
+		w.Took = values
+	}
+	if len(values) == 0 {
+		w.Outcome = Absent
+		return r.fallen(w)
+	}
+	for i, do := range r.do {
+		out := ran{told: tell}
+		do(values, &out)
+		if w.Without = append(w.Without, out.without...); out.much {
+			w.Outcome, w.Step = TooMuch, i+1
+			return nil, w
+		}
+		if values = out.values; len(values) == 0 {
+			w.Outcome, w.Step = Emptied, i+1
+			return r.fallen(w)
+		}
+	}
+	if r.To.Type != "" {
+		if values = r.typed(values, &w, tell); len(values) == 0 {
+			w.Outcome, w.Step = Emptied, len(r.do)+1
+			return r.fallen(w)
+		}
+	}
+	if tell {
+		w.Made = values
+	}
+	return values, w
+}
+
+// fallen takes the default.
+func (r *rule) fallen(w Worked) ([]Value, Worked) {
+	if len(r.otherwise) > 0 {
+		w.Outcome, w.Made = Defaulted, r.otherwise
+	}
+	return r.otherwise, w
+}
+
+func (r *rule) typed(in []Value, w *Worked, tell bool) (out []Value) {
+	for _, v := range in {
+		if as, ok := v.as(r.To.Type); ok {
+			out = append(out, as)
+		} else if tell && len(w.Without) < mostSaid {
+			w.Without = append(w.Without, fmt.Sprintf("%.80q is no %s", v.text, r.To.Type))
+		}
+	}
+	return out
+}
+
+// sources gives the values that a rule begins with, and of what.
+func (r *rule) sources(in *indexed) (values []Value, from string) {
+	for i, s := range r.From {
+		got := in.of(s, r.paths[i])
+		if len(got) == 0 {
+			continue
+		}
+		if !r.All {
+			return got, s.String()
+		}
+		if from != "" {
+			from += ", "
+		}
+		from += s.String()
+		values = append(values[:len(values):len(values)], got...)
+	}
+	return values, from
+}
+
+// indexed are somebody's attributes, by name and friendly name.
+type indexed struct {
+	subject Value
+	list    []Attribute
+	by      map[string]int
+}
+
+func index(p Profile) indexed {
+	in := indexed{subject: TextOf(p.Subject.Value), list: p.Attributes, by: make(map[string]int, 2*len(p.Attributes))}
+	for i := len(p.Attributes) - 1; i >= 0; i-- {
+		if a := &p.Attributes[i]; a.Friendly != "" {
+			in.by[a.Friendly] = i
+		}
+	}
+	for i := len(p.Attributes) - 1; i >= 0; i-- { // a name goes before a friendly one
+		in.by[p.Attributes[i].Name] = i
+	}
+	return in
+}
+
+// of are the values of a source; an attribute without any counts as none.
+func (in *indexed) of(s Source, path []string) []Value {
+	switch {
+	case s.Subject && in.subject.text == "":
+		return nil
+	case s.Subject:
+		return []Value{in.subject}
+	case s.Constant != "":
+		return []Value{TextOf(s.Constant)}
+	case s.Format != "":
+		return in.formatted(s)
+	}
+	if i, ok := in.by[s.Attribute]; ok {
+		return in.list[i].Values
+	}
+	if len(path) < 2 {
+		return nil
+	}
+	if i, ok := in.by[path[0]]; ok {
+		return inside(in.list[i].Values, path[1:])
+	}
+	return nil
+}
+
+func (in *indexed) formatted(s Source) []Value {
+	for _, a := range in.list {
+		if a.Format == s.Format && (a.Name == s.Attribute || a.Friendly == s.Attribute) {
+			return a.Values
+		}
+	}
+	return nil
+}
+
+// inside are the members of structures that a path leads to. A list there is several
+// values.
+func inside(values []Value, path []string) (out []Value) {
+	for _, v := range values {
+		if v.Type() != Structure {
+			continue
+		}
+		at := json.RawMessage(v.text)
+		for _, name := range path {
+			var members map[string]json.RawMessage
+			if json.Unmarshal(at, &members) != nil {
+				at = nil
+				break
+			}
+			at = members[name]
+		}
+		out = append(out, read(at)...)
+	}
+	return out
+}
+
+// read are the values of JSON; null is none.
+func read(data json.RawMessage) (out []Value) {
+	var list []json.RawMessage
+	if len(data) > 0 && data[0] == '[' && json.Unmarshal(data, &list) == nil {
+		for _, one := range list {
+			if len(one) > 0 && one[0] != '[' {
+				out = append(out, read(one)...)
+			}
+		}
+		return out
+	}
+	if len(data) > 0 && data[0] == '{' {
+		if v, err := StructureOf(data); err == nil {
+			out = append(out, v)
+		}
+		return out
+	}
+	var v Value
+	if string(data) != "null" && json.Unmarshal(data, &v) == nil {
+		out = append(out, v)
+	}
+	return out
+}

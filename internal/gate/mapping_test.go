@@ -1,0 +1,145 @@
+package gate
+
+import (
+	"encoding/json"
+	"net/url"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/traces"
+	"innergate.example/innergate/internal/store"
+)
+
+// maps gives a record a mapping, in JSON.
+func (r *rig) maps(kind, name, rules string) error {
+	r.t.Helper()
+	setting := map[string]string{change.KindProvider: "intakeMapping", change.KindApplication: "releaseMapping"}[kind]
+	var m map[string]any
+	require.NoError(r.t, json.Unmarshal([]byte(`{"rules":[`+rules+`]}`), &m))
+	_, err := r.Records.Change(ctx, tester, kind, name, 0, federation.Settings{setting: m})
+	return err
+}
+
+const (
+	accountName = `{"to":{"name":"userName"},"from":[{"attribute":"preferred_username"}],"mandatory":true}`
+	teams       = `{"to":{"name":"groups"},"from":[{"attribute":"groups"}],"steps":[{"do":"upper"}]}`
+	teamOf      = `{"to":{"name":"team"},"from":[{"attribute":"groups"}]}`
+	told        = `{"to":{"subject":true},"from":[{"attribute":"userName"}]},` + teamOf
+)
+
+// What arrives by one protocol goes out by another as the rules of both records say; what
+// no rule reads is not kept; and what a trial says is what the sign-in said.
+func TestMappingsInACrossing(t *testing.T) {
+	r := newRig(t)
+	p := r.provides("oakhollow", nil).add(federation.Settings{"scopes": "openid profile email groups"})
+	app := r.client("planner", nil, federation.Settings{"claimsIn": "both"})
+	_, err := r.Records.Change(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"provider": p.Name})
+	require.NoError(t, err)
+	require.NoError(t, r.maps(change.KindProvider, "oakhollow", accountName+","+teams))
+	require.NoError(t, r.maps(change.KindApplication, "roster", told))
+	require.NoError(t, r.maps(change.KindApplication, "planner", teamOf))
+
+	o := r.request(driving.Browser{}, nil)
+	b := keep(driving.Browser{}, o)
+	o = r.Crossings.Choose(ctx, b, o.Crossing, p.Name, false)
+	form, posted := p.signs(o, mina.Username, "")
+	o = p.arrives(keep(b, o), form, posted)
+	b = keep(b, o)
+	a, text := r.said(o)
+	require.Equal(t, mina.Username, a.NameID.Value)
+	require.Len(t, a.Attributes, 1)
+	require.Equal(t, "team", a.Attributes[0].Name)
+	require.Equal(t, "SIGNALLING", a.Attributes[0].Values[0].Text)
+	require.NotContains(t, text, "Thorne", "nothing else goes out")
+
+	record := mustRecord(r, "oakhollow")
+	kept := r.Leaving.Session(ctx, b.Session).Of(record)
+	require.Len(t, kept.Attributes, 2, "what no rule reads is not kept")
+	then, now, err := r.Traces.Replay(ctx, r.Records.Snapshot(), o.Reference)
+	require.NoError(t, err)
+	for i := range then {
+		require.True(t, then[i].Alike(now[i]), "%+v %+v", then[i], now[i])
+	}
+	tried, err := r.Traces.Try(ctx, r.Snapshot(), traces.Trial{Trace: o.Reference})
+	require.NoError(t, err)
+	require.Equal(t, then[2].Released, tried.Released, "a trial says what the sign-in said")
+	require.Greater(t, len(tried.Received.Attributes), 5, "and what arrived, whole")
+
+	// The session does for the next application, by another protocol.
+	o = r.authorize(b, "scope", "openid profile")
+	if o.Agree != nil {
+		o = r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"agree": {"yes"}, "digest": {o.Agree.Digest}})
+	}
+	out, err := r.Redeeming.Token(ctx, caller(redemption(r.back(o).Get("code")), "planner", app.Shown))
+	require.NoError(t, err)
+	claims := r.claims(out.IDToken, oidc.IDToken)
+	require.Equal(t, "SIGNALLING", claims["team"], "though no scope asks for it")
+	require.Nil(t, claims["name"], "what no rule makes is not told")
+
+	// Once the intake reads more than was kept, the provider is asked again.
+	require.NoError(t, r.maps(change.KindProvider, "oakhollow", accountName+`,{"to":{"name":"emails"},"from":[{"attribute":"email"}]}`))
+	o = r.Crossings.Open(ctx, b, "roster", "", "oakhollow")
+	require.Equal(t, "Authorization request", o.Departure.Message)
+	require.Contains(t, r.traced(o), "session-intake")
+}
+
+// What is mandatory and does not come ends the sign-in, with what did come; nobody is half
+// taken in.
+func TestMandatoryValuesAreThere(t *testing.T) {
+	r := newRig(t)
+	p := r.provides("oakhollow", nil).add(nil)
+	waiting := r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "oakhollow")
+	_, err := r.Traces.Try(ctx, r.Snapshot(), traces.Trial{Trace: waiting.Reference})
+	require.True(t, finding.Is(err, finding.NothingSaid), "%v", err)
+	for where, code := range map[string]finding.Code{change.KindProvider: finding.AttributeMissing,
+		change.KindApplication: finding.ReleaseMissing} {
+		name := map[string]string{change.KindProvider: "oakhollow", change.KindApplication: "roster"}[where]
+		require.NoError(t, r.maps(where, name, `{"to":{"name":"x"},"from":[{"attribute":"emial"}],"mandatory":true}`))
+		p.anew()
+		o, _ := p.through(driving.Browser{}, "roster", "")
+		require.Equal(t, code, o.Finding.Code)
+		require.Contains(t, o.Finding.Error(), "email", "the nearest to it")
+		require.Zero(t, r.count(&store.LinkRow{}))
+		tried, err := r.Traces.Try(ctx, r.Snapshot(), traces.Trial{Trace: o.Reference})
+		require.NoError(t, err)
+		require.Equal(t, code, tried.Refused.Code, "and can be tried on")
+		require.NoError(t, r.maps(where, name, ""))
+		r.time = r.time.Add(time.Minute)
+	}
+}
+
+// A mapping that cannot work is refused with the place, and nothing is stored.
+func TestMappingsAreCheckedBeforeTheyAreSaved(t *testing.T) {
+	r := newRig(t)
+	r.provides("oakhollow", nil).add(nil)
+	r.client("planner", nil, nil)
+	for rules, field := range map[string]string{
+		`{"to":{"name":"x"},"from":[{"attribute":"a"}],"steps":[{"do":"keep","text":"("}]}`: "rules[0].steps[0].text",
+		`{"to":{"name":"acr"},"from":[{"attribute":"a"}]}`:                                  "rules[0].to.name",
+		`{"to":{"subject":true},"from":[{"attribute":"a"}]}`:                                "rules[0].to.subject",
+		`{"to":{"name":"x"},"from":[]}`:                                                     "rules[0].from",
+	} {
+		err := r.maps(change.KindApplication, "planner", rules)
+		var fe *change.FieldError
+		require.ErrorAs(t, err, &fe, rules)
+		require.Equal(t, "releaseMapping."+field, fe.Field)
+	}
+	require.Equal(t, 1, mustApplication(r, "planner").Revision)
+	err := r.maps(change.KindProvider, "oakhollow", `{"to":{"subject":true},"from":[{"attribute":"a"}]}`)
+	require.ErrorContains(t, err, "recognised")
+	require.NoError(t, r.maps(change.KindApplication, "roster", `{"to":{"name":"acr"},"from":[{"attribute":"a"}]}`),
+		"which is no name of SAML")
+}
+
+func mustApplication(r *rig, name string) *federation.Application {
+	a, err := r.Records.Application(name)
+	require.NoError(r.t, err)
+	return a
+}

@@ -1,0 +1,99 @@
+package web
+
+import (
+	"context"
+	"encoding/json"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/traces"
+)
+
+// mappingCalls registers the trying of mappings.
+func (s *server) mappingCalls(a huma.API) {
+	huma.Register(a, op("POST", "/mapping-trials", "try-mapping",
+		"Run a recorded sign-in, or given values, through mappings; nothing is changed"),
+		func(ctx context.Context, in *struct{ Body api.MappingTrial }) (*body[api.Mapped], error) {
+			snap := s.gate.Records.Snapshot()
+			t, err := s.trial(in.Body)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			got, err := s.gate.Traces.Try(ctx, snap, t)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			out := mapped(got.Mapped)
+			out.Provider, out.Application = string(got.Provider), string(got.App)
+			return &body[api.Mapped]{out}, nil
+		})
+}
+
+// trial reads what is to be tried on what.
+func (s *server) trial(in api.MappingTrial) (t traces.Trial, err error) {
+	t = traces.Trial{Trace: in.Trace, Intake: in.Intake, Release: in.Release}
+	t.Said.Subject.Value = in.Subject
+	if in.Provider != "" {
+		if t.Provider, err = s.gate.Records.Provider(in.Provider); err != nil {
+			return t, err
+		}
+	}
+	if in.Application != "" {
+		if t.App, err = s.gate.Records.Application(in.Application); err != nil {
+			return t, err
+		}
+	}
+	t.Said.Attributes, err = attributes(in.Attributes)
+	return t, err
+}
+
+func attributes(in []api.MappedValues) (out []profile.Attribute, err error) {
+	octets, err := json.Marshal(in)
+	if err == nil {
+		err = json.Unmarshal(octets, &out)
+	}
+	if err != nil {
+		return nil, change.Field("attributes", err)
+	}
+	return out, nil
+}
+
+func mapped(in crossing.Mapped) api.Mapped {
+	out := api.Mapped{Subject: in.Received.Subject.Value, Received: values(in.Received.Attributes),
+		Intake: rules(in.Intake), Profile: values(in.Profile.Attributes), Release: rules(in.Release),
+		Released: []api.MappedValues{}, Refused: in.Refused}
+	if in.Released != nil {
+		out.Name, out.Released = in.Released.Name.String(), values(in.Released.Attributes)
+	}
+	return out
+}
+
+func values(in []profile.Attribute) []api.MappedValues {
+	out := []api.MappedValues{}
+	for _, a := range in {
+		out = append(out, api.MappedValues{Name: a.Name, Format: a.Format, Friendly: a.Friendly, Values: plain(a.Values)})
+	}
+	return out
+}
+
+// plain are values as JSON has them.
+func plain(in []profile.Value) []json.RawMessage {
+	out := make([]json.RawMessage, len(in))
+	for i, v := range in {
+		out[i], _ = v.MarshalJSON() // a value is one that JSON has
+	}
+	return out
+}
+
+func rules(in []profile.Worked) []api.MappedRule {
+	out := []api.MappedRule{}
+	for _, w := range in {
+		out = append(out, api.MappedRule{Rule: w.Rule, To: w.To, Outcome: string(w.Outcome), Source: w.Source,
+			Took: plain(w.Took), Made: plain(w.Made), Without: w.Without, Text: w.String()})
+	}
+	return out
+}
