@@ -78,3 +78,36 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 	require.Zero(t, code, stderr)
 	require.Contains(t, out, "everything passes unchanged")
 }
+
+// Rules are typed, seen at work on a recorded sign-in, and saved in the console.
+func TestConsoleMapsAttributes(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	v := newVisitor(t)
+	v.get(d.Base + "/open/track-access")
+	v.comes("oakhollow")
+	c := startChromium(t)
+	c.signInToConsole(d)
+	c.open(d.Console + "connect/providers/oakhollow")
+	c.press("Mapping")
+	c.see("Intake mapping of Oakhollow Signalling")
+	c.see("No rules: everything passes unchanged.")
+	c.see("mina.thorne@oakhollow.example")
+	c.set("textarea[name=rules]", `{"rules": [`)
+	c.see("This is no JSON yet")
+	c.set("textarea[name=rules]", `{"rules": [{"to": {"name": "x"}, "from": [{"attribute": "name"}], "steps": [{"do": "keep", "text": "("}]}]}`)
+	c.see("the pattern does not compile at character 1")
+	c.set("textarea[name=rules]", `{"rules": [{"to": {"name": "x"}, "from": [{"attribute": "nmae"}], "mandatory": true}]}`)
+	c.see("The provider did not send what the mapping must have")
+	c.set("textarea[name=rules]", `{"rules": [{"to": {"name": "userName"}, "from": [{"attribute": "preferred_username"}],
+		"steps": [{"do": "upper"}]}]}`)
+	c.see("userName is made of preferred_username: MINA.THORNE")
+	c.shot("mapping")
+	c.press("Save")
+	c.open(d.Console + "connect/providers/oakhollow")
+	c.see("revision 2")
+	c.open(d.Console + "connect/applications/track-access/mapping")
+	c.see("Release mapping of Track access")
+	c.see("Told · track-access")
+}

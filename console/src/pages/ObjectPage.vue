@@ -144,6 +144,8 @@ async function remove() {
           <el-button>Try it</el-button></a>
         <router-link :to="{ path: '/watch/traces', query: { [kind.name]: data.it.name } }"><el-button>Traces</el-button>
         </router-link>
+        <router-link v-if="data.it.protocol !== 'link'"
+            :to="`/connect/${kind.name}s/${data.it.name}/mapping`"><el-button>Mapping</el-button></router-link>
         <router-link v-if="kind.name === 'application' && data.it.protocol !== 'link'"
             :to="`/connect/applications/${data.it.name}/subjects`"><el-button>Subjects</el-button></router-link>
         <router-link v-if="isClient" :to="`/connect/applications/${data.it.name}/grants`"><el-button>Secrets and grants</el-button>
