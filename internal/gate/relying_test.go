@@ -654,8 +654,18 @@ func TestARefreshAsksTheProviderAgain(t *testing.T) {
 	require.NoError(t, err, "a provider that fails ends nothing")
 	require.Equal(t, "Mina Wick", name)
 	p.Issuer.Secret = "a-secret-of-the-gate"
-	p.Forget()
+	require.NoError(t, r.maps(change.KindProvider, "oakhollow", `{"to":{"name":"name"},"from":[{"attribute":"name"}]}`))
 	r.time = r.time.Add(time.Minute)
+	name, kept, err = named(kept)
+	require.NoError(t, err)
+	require.Equal(t, "Mina Wick", name, "by the rules of now")
+	require.NoError(t, r.maps(change.KindProvider, "oakhollow", `{"to":{"name":"name"},"from":[{"attribute":"nmae"}],
+		"mandatory":true}`))
+	_, _, err = named(kept)
+	refusedBy(t, err, oidc.InvalidGrant, finding.AttributeMissing)
+	require.NoError(t, r.maps(change.KindProvider, "oakhollow", ""))
+	p.Forget()
+	r.time = r.time.Add(10 * time.Minute)
 	_, _, err = named(kept)
 	refusedBy(t, err, oidc.InvalidGrant, finding.UpstreamEnded)
 }

@@ -112,7 +112,8 @@ func (rm *Room) toldAgain(ctx context.Context, a *asked, k *grants.Kept, p *fede
 		return refuse(oidc.InvalidGrant, finding.New(finding.GrantUnlinked, finding.Compare("Name",
 			k.Word.Subject.Value, out.Answer.Subject.Value)))
 	}
-	k.Word.Attributes = out.Answer.Attributes
+	k.Word.Attributes, k.Word.Read = out.Answer.Attributes, ""
+	k.Word = *crossing.Kept(p, &k.Word)
 	a.checks.Pass("Provider", "asked again: "+string(p.Name))
 	if out.Upstream == nil {
 		return nil
