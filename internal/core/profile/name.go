@@ -100,7 +100,7 @@ func (p Profile) Name(w Wanted, known string) (n Name, cause string) {
 
 // mailNames are the usual names of the attribute that holds an e-mail address.
 var mailNames = []string{"urn:oid:0.9.2342.19200300.100.1.3", "mail", "email",
-	"http://schemas.xmlsoap.org/ws/2005/05/identity/claims/emailaddress"}
+	claimURI + "emailaddress"}
 
 // mail is the one e-mail address among the attributes, "" if there is none or it
 // is not clear which.

@@ -11,7 +11,7 @@ type Standard struct {
 	Claim string   // OpenID Connect Core §5.1; groups has no standard, and this name everywhere
 	Scope string   // that asks for it (§5.4)
 	SCIM  string   // path in the core schema (RFC 7643 §4.1)
-	Names []string // of attributes, as a name and as urn:oid: X.520, RFC 2798, RFC 4519, eduPerson
+	Names []string // of attributes, as a name and as urn:oid: X.520, RFC 2798, RFC 4519, eduPerson; claim URIs
 	Type  Type
 	Many  bool // several values are a list
 }
@@ -25,24 +25,31 @@ const (
 	ScopeGroups  = "groups"
 )
 
+// claimURI begins the claim types of Identity Metasystem Interoperability 1.0.
+const claimURI = "http://schemas.xmlsoap.org/ws/2005/05/identity/claims/"
+
 // standards is the one table, for both directions.
 var standards = []Standard{
 	{"name", ScopeProfile, "displayName", []string{"displayName", "urn:oid:2.16.840.1.113730.3.1.241", "cn",
 		"urn:oid:2.5.4.3"}, Text, false},
-	{"given_name", ScopeProfile, "name.givenName", []string{"givenName", "urn:oid:2.5.4.42"}, Text, false},
-	{"family_name", ScopeProfile, "name.familyName", []string{"sn", "surname", "urn:oid:2.5.4.4"}, Text, false},
+	{"given_name", ScopeProfile, "name.givenName", []string{"givenName", "urn:oid:2.5.4.42", claimURI + "givenname"}, Text, false},
+	{"family_name", ScopeProfile, "name.familyName", []string{"sn", "surname", "urn:oid:2.5.4.4",
+		claimURI + "surname"}, Text, false},
 	{"middle_name", ScopeProfile, "name.middleName", nil, Text, false},
 	{"nickname", ScopeProfile, "nickName", []string{"eduPersonNickname", "urn:oid:1.3.6.1.4.1.5923.1.1.1.2"}, Text, false},
 	{"preferred_username", ScopeProfile, "userName", []string{"uid", "urn:oid:0.9.2342.19200300.100.1.1"}, Text, false},
 	{"profile", ScopeProfile, "profileUrl", []string{"labeledURI", "urn:oid:1.3.6.1.4.1.250.1.57"}, Text, false},
 	{"picture", ScopeProfile, "photos", nil, Text, false},
-	{"website", ScopeProfile, "", nil, Text, false},
-	{"gender", ScopeProfile, "", []string{"schacGender", "urn:oid:1.3.6.1.4.1.25178.1.2.2"}, Text, false},
-	{"birthdate", ScopeProfile, "", []string{"schacDateOfBirth", "urn:oid:1.3.6.1.4.1.25178.1.2.3"}, Text, false},
+	{"website", ScopeProfile, "", []string{claimURI + "webpage"}, Text, false},
+	{"gender", ScopeProfile, "", []string{"schacGender", "urn:oid:1.3.6.1.4.1.25178.1.2.2",
+		claimURI + "gender"}, Text, false},
+	{"birthdate", ScopeProfile, "", []string{"schacDateOfBirth", "urn:oid:1.3.6.1.4.1.25178.1.2.3",
+		claimURI + "dateofbirth"}, Text, false},
 	{"zoneinfo", ScopeProfile, "timezone", nil, Text, false},
 	{"locale", ScopeProfile, "locale", []string{"preferredLanguage", "urn:oid:2.16.840.1.113730.3.1.39"}, Text, false},
 	{"updated_at", ScopeProfile, "meta.lastModified", nil, Number, false},
-	{"email", ScopeEmail, "emails", []string{"mail", "urn:oid:0.9.2342.19200300.100.1.3"}, Text, false},
+	{"email", ScopeEmail, "emails", []string{"mail", "urn:oid:0.9.2342.19200300.100.1.3",
+		claimURI + "emailaddress"}, Text, false},
 	{"email_verified", ScopeEmail, "", nil, Boolean, false},
 	{"phone_number", ScopePhone, "phoneNumbers", []string{"telephoneNumber", "urn:oid:2.5.4.20"}, Text, false},
 	{"phone_number_verified", ScopePhone, "", nil, Boolean, false},
