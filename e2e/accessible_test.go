@@ -75,6 +75,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 	ok("provider", "set", "wrenmoor-staff", "allowSHA1=true", "trustKey=@"+certificateFile(t))
 	ok("acknowledge", "wrenmoor-staff", "exception-in-force", "--until", "30d", "--remark", "until spring")
 	ok("app", "set", "lost-property", "ownStart=")
+	ok("provider", "set", "wrenmoor-staff", `intakeMapping={"rules":[{"to":{"name":"x"},"from":[{"attribute":"nobody"}]}]}`)
 	ok("app", "add", "half", "--draft")
 	newVisitor(t).get(d.host("possession-planner") + "/start?scope=openid%20offline_access").through("yes")
 	ok("app", "secret", "possession-planner")
@@ -91,6 +92,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 		"/connect/applications/possession-planner": "Client ID", "/connect/applications/possession-planner/grants": "good",
 		"/connect/aggregates/northern-lines": "Entities", "/watch/traces": "Traces",
 		"/watch/traces/" + list.Items[0].ID: "AuthnRequest", "/watch/checks": "Checks", "/watch/checks?code=own-start-missing": "Acknowledge",
+		"/connect/providers/wrenmoor-staff/mapping": "is not made", "/connect/applications/crew-roster/mapping": "Told",
 		"/keep/keys": "Keys", "/keep/contexts": "Contexts",
 		"/keep/links": "Links", "/keep/history": "History", fmt.Sprint("/keep/history/",
 			changes.Items[0].ID): "Before and after",
