@@ -122,6 +122,9 @@ type Mapped struct {
 func (c *Compiled) run(p Profile, way Way, tell bool) (out Mapped, err error) {
 	in := index(p)
 	out.Attributes = make([]Attribute, 0, len(c.rules))
+	if tell {
+		out.Worked = make([]Worked, 0, len(c.rules))
+	}
 	for i := range c.rules {
 		r := &c.rules[i]
 		values, w := r.run(&in, tell)
@@ -277,7 +280,7 @@ type indexed struct {
 }
 
 func index(p Profile) indexed {
-	in := indexed{subject: TextOf(p.Subject.Value), list: p.Attributes, by: make(map[string]int, 2*len(p.Attributes))}
+	in := indexed{subject: TextOf(p.Subject.Value), list: p.Attributes, by: make(map[string]int, len(p.Attributes))}
 	for i := len(p.Attributes) - 1; i >= 0; i-- {
 		if a := &p.Attributes[i]; a.Friendly != "" {
 			in.by[a.Friendly] = i
