@@ -115,6 +115,23 @@ func TestMandatoryValuesAreThere(t *testing.T) {
 	}
 }
 
+// Without rules a session keeps everything, also of records that were read from the store.
+func TestWithoutRulesEverythingIsKept(t *testing.T) {
+	r := newRig(t)
+	p := r.provides("oakhollow", nil).add(nil)
+	require.NoError(t, r.maps(change.KindProvider, "oakhollow", accountName))
+	require.NoError(t, r.maps(change.KindProvider, "oakhollow", ""))
+	_, b := p.through(driving.Browser{}, "roster", "")
+	kept := r.Leaving.Session(ctx, b.Session).Of(mustRecord(r, "oakhollow"))
+	require.Greater(t, len(kept.Attributes), 5)
+	require.Empty(t, kept.Read)
+	o := r.Crossings.Open(ctx, b, "roster", "", "oakhollow")
+	require.Equal(t, "Response", o.Departure.Message, "the session does")
+	tried, err := r.Traces.Try(ctx, r.Snapshot(), traces.Trial{Trace: o.Reference})
+	require.NoError(t, err)
+	require.Greater(t, len(tried.Released.Attributes), 5, "for a second sign-in as for the first")
+}
+
 // A mapping that cannot work is refused with the place, and nothing is stored.
 func TestMappingsAreCheckedBeforeTheyAreSaved(t *testing.T) {
 	r := newRig(t)

@@ -41,14 +41,15 @@ func Try(g *federation.Gate, t Trial) (out Mapped, err error) {
 	if t.App == nil {
 		return out, nil
 	}
-	want := profile.Wanted{Kind: profile.Bare}
+	side := applicationSide(t.App)
 	if t.Own == nil {
-		t.Own, err = applicationSide(t.App).Unasked(g, t.App, "")
+		t.Own, _ = side.Unasked(g, t.App, "") // none where nobody is let in unasked
 	}
-	if t.Own != nil && err == nil {
-		if want, err = applicationSide(t.App).Naming(t.App, t.Own); err != nil {
-			return out, err
-		}
+	want, err := side.Naming(t.App, t.Own)
+	if err != nil && t.Own == nil { // what is wanted stands in the request alone
+		want = profile.Wanted{Kind: profile.Bare}
+	} else if err != nil {
+		return out, err
 	}
 	released, rules, err := release(t.App, out.Profile, t.Person, want)
 	if out.Release = rules; err != nil {

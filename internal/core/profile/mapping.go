@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -30,7 +31,11 @@ func (m *Mapping) UnmarshalJSON(data []byte) (err error) {
 	var in plain
 	d := json.NewDecoder(bytes.NewReader(data))
 	d.DisallowUnknownFields()
-	if err := d.Decode(&in); err != nil {
+	err = d.Decode(&in)
+	if te := (*json.UnmarshalTypeError)(nil); errors.As(err, &te) {
+		return &MappingError{Cause: fmt.Sprintf("it is no mapping: %s is a %s, which cannot stand there; see docs/mapping.md",
+			te.Field, te.Value)}
+	} else if err != nil {
 		return &MappingError{Cause: "it is no mapping: " + strings.TrimPrefix(err.Error(), "json: ")}
 	}
 	*m = Mapping(in)
@@ -62,7 +67,7 @@ func (m Mapping) Run(p Profile, way Way, tell bool) (Mapped, error) {
 // Reads reports whether a rule reads an attribute, by name, friendly name or the
 // beginning of a claim's path.
 func (m Mapping) Reads(a Attribute) bool {
-	return m.Rest || m.compiled == nil || m.compiled.read(a)
+	return m.Sources() == "" || m.compiled.read(a)
 }
 
 // Rule makes one attribute.
@@ -153,7 +158,7 @@ func (e *MappingError) Error() string {
 // Sources names what the rules read, "" if it is everything: two mappings that read the
 // same have the same.
 func (m Mapping) Sources() string {
-	if m.compiled == nil || m.Rest {
+	if m.IsZero() || m.Rest || m.compiled == nil {
 		return ""
 	}
 	return m.compiled.sources

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -38,6 +39,8 @@ func ada(t testing.TB) profile.Profile {
 		{Name: "role", Values: profile.Texts("urn:role:driver")},
 		{Name: "born", Values: profile.Texts("23.11.1990", "soon")},
 		{Name: "empty", Values: nil},
+		{Name: "blank", Values: profile.Texts("", "")},
+		{Name: "at", Values: profile.Texts("2026-11-26T09:00:00+01:00", "noon")},
 		{Name: "grade", Values: profile.Texts("7", "x", "1e2")},
 		{Name: "address", Values: []profile.Value{structure(t, `{"country":"NO","lines":["a","b",[1]],"x":null,"in":{"y":2}}`)}},
 	}}
@@ -79,6 +82,11 @@ func TestSteps(t *testing.T) {
 		"deeper":               {`"from":[{"attribute":"address.in.y"}]`, "2", ""},
 		"a structure":          {`"from":[{"attribute":"address.in"}]`, `{"y":2}`, ""},
 		"a structure as text":  {`"from":[{"attribute":"address"}],"steps":[{"do":"lower"}]`, "", `is a structure`},
+		"an empty source":      {`"from":[{"attribute":"blank"},{"attribute":"role"}]`, "urn:role:driver", ""},
+		"emptied by a step":    {`"from":[{"attribute":"role"}],"steps":[{"do":"replace","text":".*","with":""}],"default":["x"]`, "x", `is empty`},
+		"one of them empty":    {`"all":true,"from":[{"attribute":"blank"},{"constant":"b"}]`, "b", ""},
+		"one emptied":          {`"from":[{"attribute":"grade"}],"steps":[{"do":"replace","text":"x","with":""}]`, "7|1e2", `"" is empty`},
+		"a time":               {`"to":{"name":"t","type":"time"},"from":[{"attribute":"at"}]`, "2026-11-26T08:00:00Z", `"noon" is no time`},
 		"deeper than there is": {`"from":[{"attribute":"address.country.code"}]`, "", ""},
 	} {
 		rule := c.rule
@@ -172,12 +180,23 @@ func TestSubjectAndTheRest(t *testing.T) {
 	got, err = again.Run(ada(t), profile.Release, false)
 	require.NoError(t, err)
 	require.Len(t, got.Attributes, len(ada(t).Attributes)-1)
-	require.True(t, profile.Mapping{}.IsZero())
+	for _, none := range []string{`{}`, `{"rules":[]}`, `{"rest":true}`, `null`} {
+		var m profile.Mapping
+		require.NoError(t, json.Unmarshal([]byte(none), &m))
+		require.True(t, m.IsZero(), none)
+		require.Empty(t, m.Sources(), none)
+		require.True(t, m.Reads(profile.Attribute{Name: "mail"}),
+			"%s: without rules everything is kept", none)
+	}
+	mandatory := mapping(t, `{"to":{"name":"t"},"from":[{"attribute":"blank"}],"mandatory":true}`)
+	_, err = mandatory.Run(ada(t), profile.Intake, false)
+	require.True(t, finding.Is(err, finding.AttributeMissing), "an empty value is none")
+	require.ErrorContains(t, json.Unmarshal([]byte(`{"rules":"x"}`), &m), "rules is a string")
 }
 
 // What somebody can send is bounded, in values and in octets.
 func TestMappingsAreBounded(t *testing.T) {
-	many := profile.Profile{Attributes: []profile.Attribute{{Name: "g", Values: make([]profile.Value, 10000)},
+	many := profile.Profile{Attributes: []profile.Attribute{{Name: "g", Values: slices.Repeat(profile.Texts("v"), 10000)},
 		{Name: "long", Values: profile.Texts(strings.Repeat("a,", 30000))}}}
 	for rule, outcome := range map[string]profile.Outcome{
 		`"from":[{"attribute":"g"}],"steps":[{"do":"prefix","text":"x"}]`:                     profile.Applied,

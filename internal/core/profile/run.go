@@ -1,6 +1,7 @@
 package profile
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -60,7 +61,7 @@ type Worked struct {
 	Source  string  `json:"source,omitempty"` // that had the values
 	Took    []Value `json:"took,omitempty"`
 	Made    []Value `json:"made,omitempty"`
-	Step    int     `json:"step,omitempty"` // that left nothing, from 1
+	Step    int     `json:"step,omitempty"` // that left nothing, from 1; 0 for the type
 	// Without are values that were left out, each with the cause.
 	Without []string `json:"without,omitempty"`
 }
@@ -76,6 +77,9 @@ func (w Worked) String() string {
 		return w.To + " is not made: no source has a value"
 	case TooMuch:
 		return w.To + " is not made: its values are too many, or too long"
+	}
+	if w.Step == 0 {
+		return fmt.Sprintf("%s is not made: no value of %s can be told", w.To, w.Source)
 	}
 	return fmt.Sprintf("%s is not made: step %d left nothing of %s", w.To, w.Step, w.Source)
 }
@@ -222,11 +226,9 @@ func (r *rule) run(in *indexed, tell bool) ([]Value, Worked) {
 			return r.fallen(w)
 		}
 	}
-	if r.To.Type != "" {
-		if values = r.typed(values, &w, tell); len(values) == 0 {
-			w.Outcome, w.Step = Emptied, len(r.do)+1
-			return r.fallen(w)
-		}
+	if values = r.fits(values, &w, tell); len(values) == 0 {
+		w.Outcome = Emptied
+		return r.fallen(w)
 	}
 	if tell {
 		w.Made = values
@@ -242,22 +244,36 @@ func (r *rule) fallen(w Worked) ([]Value, Worked) {
 	return r.otherwise, w
 }
 
-func (r *rule) typed(in []Value, w *Worked, tell bool) (out []Value) {
+// fits are the values that can be told: not empty, and of the type that is wanted.
+func (r *rule) fits(in []Value, w *Worked, tell bool) []Value {
+	if r.To.Type == "" && !slices.ContainsFunc(in, silent) {
+		return in
+	}
+	out := ran{told: tell, values: make([]Value, 0, len(in))}
 	for _, v := range in {
-		if as, ok := v.as(r.To.Type); ok {
-			out = append(out, as)
-		} else if tell && len(w.Without) < mostSaid {
-			w.Without = append(w.Without, fmt.Sprintf("%.80q is no %s", v.text, r.To.Type))
+		as, ok := v.as(cmp.Or(r.To.Type, v.Type()))
+		switch {
+		case silent(v):
+			out.leaves(v, "is empty")
+		case !ok:
+			out.leaves(v, "is no "+string(r.To.Type))
+		default:
+			out.values = append(out.values, as)
 		}
 	}
-	return out
+	w.Without = append(w.Without, out.without...)
+	return out.values
 }
+
+// says reports whether a value says something, silent whether it does not.
+func says(v Value) bool   { return v.text != "" }
+func silent(v Value) bool { return v.text == "" }
 
 // sources gives the values that a rule begins with, and of what.
 func (r *rule) sources(in *indexed) (values []Value, from string) {
 	for i, s := range r.From {
 		got := in.of(s, r.paths[i])
-		if len(got) == 0 {
+		if !slices.ContainsFunc(got, says) {
 			continue
 		}
 		if !r.All {

@@ -3,6 +3,7 @@ package profile
 import (
 	"slices"
 	"strings"
+	"time"
 )
 
 // Standard is an attribute that the standards have names for: one each, in the
@@ -142,6 +143,9 @@ func (v Value) as(t Type) (Value, bool) {
 		return BooleanOf(text == "true"), true
 	case t == Number && v.Type() == Text:
 		return NumberOf(text)
+	case t == Time && v.Type() == Text:
+		at, err := time.Parse(time.RFC3339, text)
+		return TimeOf(at), err == nil
 	case t == Structure && v.Type() == Text:
 		s, err := StructureOf([]byte(text))
 		return s, err == nil

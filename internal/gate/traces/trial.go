@@ -77,6 +77,7 @@ func (t Trial) laid(in crossing.Trial) (crossing.Trial, error) {
 	return in, nil
 }
 
+// recorded finds what a provider said in a recorded sign-in, and whose mappings counted.
 func (rm *Room) recorded(ctx context.Context, snap *federation.Snapshot, t Trial) (in crossing.Trial, err error) {
 	head, _, err := rm.Get(ctx, t.Trace)
 	if err != nil {
@@ -94,9 +95,7 @@ func (rm *Room) recorded(ctx context.Context, snap *federation.Snapshot, t Trial
 		}
 		if said := e.SaidIn(snap); said != nil {
 			in.Said, in.Own = said, e.Before.AppState
-			for _, p := range e.People {
-				in.Person = p
-			}
+			in.Person = e.People[crossing.LinkKey(said.ProviderID, said.Subject)]
 		}
 	}
 	if in.Said == nil {
