@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -675,7 +676,7 @@ func TestSigningOutThereAndHere(t *testing.T) {
 	p := r.provides("oakhollow", nil).add(nil)
 	other := r.provides("yard", nil).add(nil)
 	_, b := p.through(driving.Browser{}, "roster", "")
-	_, b = other.through(b, "roster", "")
+	_, b = other.through(b, "roster", "signed-info")
 	s := r.Leaving.Session(ctx, b.Session)
 	require.NotNil(t, s)
 	next, err := r.Leaving.Depart(ctx, s, "https://planner.example/bye")
@@ -686,7 +687,11 @@ func TestSigningOutThereAndHere(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, "/end-session", u.Path)
 		require.Equal(t, "https://gate.example/oidc/rp/"+name+"/signed-out", u.Query().Get("post_logout_redirect_uri"))
-		require.Len(t, strings.Split(u.Query().Get("id_token_hint"), "."), 3)
+		hint := strings.Split(u.Query().Get("id_token_hint"), ".")
+		require.Len(t, hint, 3)
+		claims, err := base64.RawURLEncoding.DecodeString(hint[1])
+		require.NoError(t, err)
+		require.Contains(t, string(claims), `"auth_time"`, "the ID token, and not what the user-info address signed")
 		state := u.Query().Get("state")
 		stray, err := r.Leaving.Resume(ctx, "oakhollow", state)
 		require.NoError(t, err)

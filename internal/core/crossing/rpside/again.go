@@ -21,7 +21,7 @@ func (p *Provider) Reask(in crossing.In, word crossing.Answer, up crossing.Upstr
 	if !p.KeepTokens || json.Unmarshal(up.Data, &k) != nil || k.Access == "" || len(p.infos()) == 0 {
 		return crossing.Out{}, false
 	}
-	t := &turn{p: p, in: in, h: heard{again: true, tenant: up.Tenant, token: k.IDToken}}
+	t := &turn{p: p, in: in, h: heard{again: true, tenant: up.Tenant, hint: k.IDToken}}
 	t.h.said = oidc.Said{Subject: up.Subject, Session: up.Session, AuthTime: word.At, Context: word.Context,
 		Methods: word.Methods}
 	if len(word.Authorities) > 0 {

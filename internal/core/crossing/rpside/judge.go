@@ -26,7 +26,8 @@ type heard struct {
 	claims []map[string]any // of the ID token, then of each user-info address
 	anew   bool             // keys were asked for again
 	infos  int              // user-info addresses that have answered
-	token  string           // the ID token
+	token  string           // that is being verified
+	hint   string           // the ID token that was, for signing out there
 	again  bool             // it is asked about somebody who is in: see again.go
 }
 
@@ -300,7 +301,7 @@ func (t *turn) inFront() crossing.Out {
 		return t.fail(err)
 	}
 	if t.h.claims = append(t.h.claims, v.Claims); t.h.answer.Code == "" {
-		t.h.said = said
+		t.h.said, t.h.hint = said, t.h.token
 		return t.ask()
 	}
 	t.h.front = &said
@@ -323,7 +324,7 @@ func (t *turn) verify() crossing.Out {
 		return t.fail(t.out.Checks.Fail("Subject", finding.New(finding.TokenSubject,
 			finding.Compare("sub and iss of both ID tokens", f.Subject+" "+f.Issuer, said.Subject+" "+said.Issuer))))
 	}
-	t.h.said = said
+	t.h.said, t.h.hint = said, t.h.token
 	t.h.claims = append([]map[string]any{v.Claims}, t.h.claims...)
 	return t.ask()
 }
@@ -444,6 +445,9 @@ func brief(a oidc.TokenAnswer) string {
 func shown(r oidc.Reply) string {
 	text := strings.TrimSpace(string(r.Octets))
 	if !strings.HasPrefix(text, "{") {
+		if form, err := url.ParseQuery(text); err == nil && slices.ContainsFunc(secret, form.Has) {
+			return lines(form) // some answer in form coding
+		}
 		return unsigned(text)
 	}
 	if !strings.Contains(text, "token") && !strings.Contains(text, "_secret") {

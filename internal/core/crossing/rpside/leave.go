@@ -23,7 +23,7 @@ type kept struct {
 
 // upstream is what is kept of this answer, nil for nothing.
 func (t *turn) upstream() (*crossing.Upstream, error) {
-	k := kept{IDToken: t.h.token}
+	k := kept{IDToken: t.h.hint}
 	if t.h.said.Subject == "" {
 		k.IDToken = ""
 	}

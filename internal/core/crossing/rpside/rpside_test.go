@@ -371,10 +371,13 @@ func TestClaimsBecomeAttributes(t *testing.T) {
 }
 
 func TestNoTraceHasSecrets(t *testing.T) {
+	formed := shown(oidc.Reply{Octets: []byte("access_token=AAAA&scope=openid")})
 	shown := shown(oidc.Reply{Octets: []byte(`{"access_token":"AAAA","refresh_token":"RRRR","id_token":"eyJhbGciOiJub25lIn0.eyJzdWIiOiJhZGEifQ.SSSS","client_secret":"CCCC","scope":"openid"}`)})
 	for _, s := range []string{"AAAA", "RRRR", "SSSS", "CCCC"} {
 		require.NotContains(t, shown, s)
 	}
+	require.NotContains(t, formed, "AAAA", "nor one in form coding, which is refused")
+	require.Contains(t, formed, "scope=openid")
 	require.Contains(t, crossing.Readable(shown), `"sub": "ada"`, "of an ID token header and claims are shown")
 	require.NotContains(t, brief(oidc.TokenAnswer{AccessToken: "AAAA", RefreshToken: "RRRR", IDToken: "e30.e30.SSSS"}),
 		"SSSS")
