@@ -38,8 +38,7 @@ type Issuer struct {
 	mu       sync.Mutex
 	stranger *keys.Pair
 	next     *keys.Pair // once keys are rotated
-	pending  map[string]url.Values
-	sessions map[string]login
+	desk     *desk[url.Values]
 	codes    map[string]granted
 	access   map[string]granted
 	refresh  map[string]granted
@@ -72,7 +71,7 @@ func (i *Issuer) Handler() (http.Handler, error) {
 	if i.Record == "" {
 		i.Record = i.Name
 	}
-	i.pending, i.sessions = map[string]url.Values{}, map[string]login{}
+	i.desk = newDesk[url.Values](i.Name)
 	i.codes, i.access, i.refresh = map[string]granted{}, map[string]granted{}, map[string]granted{}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", i.home)
@@ -102,20 +101,9 @@ func (i *Issuer) page(title string) page {
 	return v
 }
 
-func (i *Issuer) session(r *http.Request) (login, bool) {
-	c, err := r.Cookie("standin-" + i.Name)
-	if err != nil {
-		return login{}, false
-	}
-	i.mu.Lock()
-	defer i.mu.Unlock()
-	l, ok := i.sessions[c.Value]
-	return l, ok
-}
-
 func (i *Issuer) home(w http.ResponseWriter, r *http.Request) {
 	v := i.page(i.Title)
-	if l, ok := i.session(r); ok {
+	if l, ok := i.desk.session(r); ok {
 		v.Person = &l.person
 	}
 	show(w, http.StatusOK, "issuer.html", v)
@@ -183,7 +171,7 @@ func (i *Issuer) authorize(w http.ResponseWriter, r *http.Request) {
 		i.answer(w, r, q, url.Values{"error": {"invalid_scope"}, "error_description": {"openid is missing"}})
 		return
 	}
-	l, in := i.session(r)
+	l, in := i.desk.session(r)
 	if in && !strings.Contains(q.Get("prompt"), "login") && q.Get("max_age") == "" && l.person.named(q.Get("login_hint"),
 		i.Domain) {
 		i.grant(w, r, q, l, i.Fault)
@@ -194,10 +182,7 @@ func (i *Issuer) authorize(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	v := i.page("Sign in to " + i.Title)
-	v.Pending, v.Username = newID(), strings.TrimSuffix(q.Get("login_hint"), i.Domain)
-	i.mu.Lock()
-	i.pending[v.Pending] = q
-	i.mu.Unlock()
+	v.Pending, v.Username = i.desk.waits(q), strings.TrimSuffix(q.Get("login_hint"), i.Domain)
 	show(w, http.StatusOK, "signin.html", v)
 }
 
@@ -207,35 +192,20 @@ func (p Person) named(name, domain string) bool {
 }
 
 func (i *Issuer) signIn(w http.ResponseWriter, r *http.Request) {
-	key := r.PostFormValue("pending")
-	i.mu.Lock()
-	q, ok := i.pending[key]
-	i.mu.Unlock()
+	q, ok := i.desk.asked(r)
 	if !ok {
 		i.fail(w, "This sign-in is not known any more. Start again at the application.")
 		return
 	}
-	fault := r.PostFormValue("fault")
-	if err := known(fault, IssuerFaults(i.Plain)); err != nil {
-		fault = ""
-	}
-	for _, person := range i.People {
-		if person.Username != r.PostFormValue("username") || person.Password != r.PostFormValue("password") {
-			continue
-		}
-		l := login{person: person, at: i.Now(), index: newID()}
-		token := newID()
-		i.mu.Lock()
-		delete(i.pending, key)
-		i.sessions[token] = l
-		i.mu.Unlock()
-		http.SetCookie(w, cookie(i.Name, token))
+	fault := chosen(r, IssuerFaults(i.Plain))
+	i.mu.Lock()
+	people := slices.Clone(i.People)
+	i.mu.Unlock()
+	if l, in := i.desk.enter(w, r, people, i.Now()); in {
 		i.grant(w, r, q, l, fault)
 		return
 	}
-	v := i.page("Sign in to " + i.Title)
-	v.Pending, v.Fault, v.Error = key, fault, "User name or password is wrong."
-	show(w, http.StatusUnauthorized, "signin.html", v)
+	refused(w, r, i.page("Sign in to "+i.Title), fault)
 }
 
 // grant answers with a code, or with an ID token where that was asked for.
@@ -490,7 +460,7 @@ func (i *Issuer) emails(w http.ResponseWriter, r *http.Request) {
 // §2).
 func (i *Issuer) endSession(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
-	i.forget(w, r)
+	i.desk.leave(w, r)
 	back := i.Gate + "/oidc/rp/" + i.Record + "/signed-out"
 	if q.Get("post_logout_redirect_uri") != back {
 		i.fail(w, "Signed out. "+q.Get("post_logout_redirect_uri")+" is not registered here, so nobody is sent there.")
@@ -499,20 +469,11 @@ func (i *Issuer) endSession(w http.ResponseWriter, r *http.Request) {
 	http.Redirect(w, r, back+"?"+url.Values{"state": {q.Get("state")}}.Encode(), http.StatusSeeOther)
 }
 
-func (i *Issuer) forget(w http.ResponseWriter, r *http.Request) {
-	if c, err := r.Cookie("standin-" + i.Name); err == nil {
-		i.mu.Lock()
-		delete(i.sessions, c.Value)
-		i.mu.Unlock()
-	}
-	http.SetCookie(w, cookie(i.Name, ""))
-}
-
 // signOut ends the session here and, without the browser, at the gate (OpenID Connect
 // Back-Channel Logout §2.5).
 func (i *Issuer) signOut(w http.ResponseWriter, r *http.Request) {
-	l, in := i.session(r)
-	i.forget(w, r)
+	l, in := i.desk.session(r)
+	i.desk.leave(w, r)
 	if in && !i.Plain {
 		if err := i.tell(r.Context(), l); err != nil {
 			i.fail(w, "Signed out here; the gate did not hear of it: "+err.Error())

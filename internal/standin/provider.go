@@ -30,16 +30,9 @@ type Provider struct {
 
 	mu       sync.Mutex
 	stranger *keys.Pair
-	sessions map[string]login
-	pending  map[string]pending
+	desk     *desk[pending]
 	last     []byte // the answer before
 	held     map[saml.Artifact][]byte
-}
-
-type login struct {
-	person Person
-	at     time.Time
-	index  string
 }
 
 type pending struct {
@@ -63,7 +56,7 @@ func (p *Provider) Handler() (http.Handler, error) {
 	if p.Now == nil {
 		p.Now = time.Now
 	}
-	p.sessions, p.pending, p.held = map[string]login{}, map[string]pending{}, map[saml.Artifact][]byte{}
+	p.desk, p.held = newDesk[pending](p.Name), map[saml.Artifact][]byte{}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", p.home)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
@@ -76,7 +69,7 @@ func (p *Provider) Handler() (http.Handler, error) {
 	mux.HandleFunc("POST /artifact", p.resolve)
 	mux.HandleFunc("POST /unsolicited", p.unsolicited)
 	mux.HandleFunc("POST /sign-out", func(w http.ResponseWriter, r *http.Request) {
-		http.SetCookie(w, cookie(p.Name, ""))
+		p.desk.leave(w, r)
 		http.Redirect(w, r, "/", http.StatusSeeOther)
 	})
 	return limitBody(mux), nil
@@ -87,20 +80,9 @@ func (p *Provider) page(title string) page {
 		People: p.People, Metadata: p.Base + "/metadata", Gate: p.Gate}
 }
 
-func (p *Provider) session(r *http.Request) (login, bool) {
-	c, err := r.Cookie("standin-" + p.Name)
-	if err != nil {
-		return login{}, false
-	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	l, ok := p.sessions[c.Value]
-	return l, ok
-}
-
 func (p *Provider) home(w http.ResponseWriter, r *http.Request) {
 	v := p.page(p.Title)
-	if l, ok := p.session(r); ok {
+	if l, ok := p.desk.session(r); ok {
 		v.Person = &l.person
 	}
 	show(w, http.StatusOK, "provider.html", v)
@@ -138,7 +120,7 @@ func (p *Provider) sso(w http.ResponseWriter, r *http.Request) {
 		p.refuse(w, ask, saml.StatusNoAuthnContext, "This provider has no such way to sign in")
 		return
 	}
-	if l, ok := p.session(r); ok && !req.ForceAuthn && l.person.called(req.Subject) {
+	if l, ok := p.desk.session(r); ok && !req.ForceAuthn && l.person.called(req.Subject) {
 		p.answer(w, r, l, ask, p.Fault)
 		return
 	}
@@ -147,10 +129,7 @@ func (p *Provider) sso(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	v := p.page("Sign in to " + p.Title)
-	v.Pending, v.Username = newID(), strings.TrimSuffix(req.Subject, mailDomain)
-	p.mu.Lock()
-	p.pending[v.Pending] = ask
-	p.mu.Unlock()
+	v.Pending, v.Username = p.desk.waits(ask), strings.TrimSuffix(req.Subject, mailDomain)
 	show(w, http.StatusOK, "signin.html", v)
 }
 
@@ -182,42 +161,24 @@ func (p *Provider) refuse(w http.ResponseWriter, ask pending, status, message st
 }
 
 func (p *Provider) signIn(w http.ResponseWriter, r *http.Request) {
-	key := r.PostFormValue("pending")
-	p.mu.Lock()
-	ask, ok := p.pending[key]
-	p.mu.Unlock()
+	ask, ok := p.desk.asked(r)
 	if !ok {
 		v := p.page("This sign-in is not known any more")
 		v.Error = "Start again at the application."
 		show(w, http.StatusGone, "provider.html", v)
 		return
 	}
-	fault := r.PostFormValue("fault")
-	if err := known(fault, ProviderFaults()); err != nil {
-		fault = ""
-	}
-	for _, person := range p.People {
-		if person.Username != r.PostFormValue("username") || person.Password != r.PostFormValue("password") {
-			continue
-		}
-		l := login{person: person, at: p.Now(), index: newID()}
-		token := newID()
-		p.mu.Lock()
-		delete(p.pending, key)
-		p.sessions[token] = l
-		p.mu.Unlock()
-		http.SetCookie(w, cookie(p.Name, token))
+	fault := chosen(r, ProviderFaults())
+	if l, in := p.desk.enter(w, r, p.People, p.Now()); in {
 		p.answer(w, r, l, ask, fault)
 		return
 	}
-	v := p.page("Sign in to " + p.Title)
-	v.Pending, v.Fault, v.Error = key, fault, "User name or password is wrong."
-	show(w, http.StatusUnauthorized, "signin.html", v)
+	refused(w, r, p.page("Sign in to "+p.Title), fault)
 }
 
 // unsolicited sends an answer that nobody asked for.
 func (p *Provider) unsolicited(w http.ResponseWriter, r *http.Request) {
-	l, ok := p.session(r)
+	l, ok := p.desk.session(r)
 	if !ok {
 		http.Redirect(w, r, "/", http.StatusSeeOther)
 		return
