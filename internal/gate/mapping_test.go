@@ -71,6 +71,9 @@ func TestMappingsInACrossing(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, then[2].Released, tried.Released, "a trial says what the sign-in said")
 	require.Greater(t, len(tried.Received.Attributes), 5, "and what arrived, whole")
+	tried, err = r.Traces.Try(ctx, r.Snapshot(), traces.Trial{Trace: o.Reference, App: mustApplication(r, "planner")})
+	require.NoError(t, err)
+	require.True(t, tried.Released.Name.Derived(), "another application is told its own name: %v", tried.Released.Name)
 
 	// The session does for the next application, by another protocol.
 	o = r.authorize(b, "scope", "openid profile")
