@@ -44,7 +44,7 @@ type Mapped struct {
 type MappedRule struct {
 	Rule    int               `json:"rule" doc:"From 1"`
 	To      string            `json:"to"`
-	Outcome string            `json:"outcome" enum:"applied,default,absent,emptied,too much"`
+	Outcome string            `json:"outcome" enum:"applied,default,absent,emptied,too much,unmet"`
 	Source  string            `json:"source,omitempty" doc:"What had the values"`
 	Took    []json.RawMessage `json:"took,omitempty"`
 	Made    []json.RawMessage `json:"made,omitempty"`

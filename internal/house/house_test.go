@@ -18,7 +18,7 @@ import (
 )
 
 // core is the order of the core from the ground up.
-var core = []string{"nearword", "strictjson", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "profile",
+var core = []string{"nearword", "strictjson", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "expression", "profile",
 	"federation",
 	"policy", "checks", "grant", "crossing", "signout",
 	"crossing/samlside", "crossing/linkside", "crossing/rpside", "crossing/oidcside"}

@@ -10,6 +10,8 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
+	"innergate.example/innergate/internal/core/expression"
 )
 
 // Mapping says what becomes of attributes: of those that a provider gave on their way
@@ -76,20 +78,26 @@ type Rule struct {
 	// From are the sources in order of preference: the first that has a value counts.
 	From []Source `json:"from,omitempty"`
 	// All takes the values of all sources, in their order.
-	All       bool     `json:"all,omitempty"`
+	All bool `json:"all,omitempty"`
+	// When is a condition in CEL; where it does not hold, the rule does nothing. See
+	// package expression.
+	When      string   `json:"when,omitempty"`
 	Steps     []Step   `json:"steps,omitempty"`
 	Default   []string `json:"default,omitempty"` // taken as they are, where nothing comes of the sources
 	Mandatory bool     `json:"mandatory,omitempty"`
 	Note      string   `json:"note,omitempty"` // why, for people
 }
 
-// Source is one of: an attribute, the person's name at the provider, a constant.
+// Source is one of: an attribute, the person's name at the provider, a constant, an
+// expression.
 type Source struct {
 	// Attribute is a name, a friendly name, or the path of a claim: address.country.
 	Attribute string `json:"attribute,omitempty"`
 	Format    string `json:"nameFormat,omitempty"` // that it must have (SAML core §2.7.3.1), "" for any
 	Subject   bool   `json:"subject,omitempty"`    // NameID or sub
 	Constant  string `json:"constant,omitempty"`
+	// Expression is CEL that gives a value or a list of them; see package expression.
+	Expression string `json:"expression,omitempty"`
 }
 
 // String says it for people.
@@ -99,6 +107,8 @@ func (s Source) String() string {
 		return "the subject"
 	case s.Constant != "":
 		return fmt.Sprintf("%q", s.Constant)
+	case s.Expression != "":
+		return s.Expression
 	}
 	return s.Attribute
 }
@@ -158,7 +168,7 @@ func (e *MappingError) Error() string {
 // Sources names what the rules read, "" if it is everything: two mappings that read the
 // same have the same.
 func (m Mapping) Sources() string {
-	if m.IsZero() || m.Rest || m.compiled == nil {
+	if m.IsZero() || m.Rest || m.compiled == nil || m.compiled.whole {
 		return ""
 	}
 	return m.compiled.sources
@@ -175,6 +185,9 @@ func (r Rule) String() string {
 		sep = " and "
 	}
 	out := r.To.String() + ": " + strings.Join(words, sep)
+	if r.When != "" {
+		out += ", when " + r.When
+	}
 	for _, s := range r.Steps {
 		out += ", " + s.String()
 	}
@@ -211,14 +224,30 @@ func (m Mapping) Compile() (*Compiled, error) {
 		if err != nil {
 			return nil, err
 		}
-		for _, s := range r.From {
-			c.reads[s.Attribute] = true
-		}
+		c.note(&out)
 		c.rules = append(c.rules, out)
 	}
 	names := slices.Sorted(maps.Keys(c.reads))
 	c.sources = base64.RawURLEncoding.EncodeToString(sum(strings.Join(names, "\x1f")))
 	return c, nil
+}
+
+// note keeps what a rule reads.
+func (c *Compiled) note(r *rule) {
+	for _, s := range r.From {
+		if s.Expression == "" {
+			c.reads[s.Attribute] = true
+		}
+	}
+	for _, e := range append(r.values, r.when) {
+		if e == nil {
+			continue
+		}
+		c.whole = c.whole || e.Everything
+		for _, name := range e.Reads {
+			c.reads[name] = true
+		}
+	}
 }
 
 func sum(s string) []byte {
@@ -247,14 +276,14 @@ func (t Target) check(bad wrong) error {
 
 func (s Source) check(field string, bad wrong) error {
 	given := 0
-	for _, is := range []bool{s.Attribute != "", s.Subject, s.Constant != ""} {
+	for _, is := range []bool{s.Attribute != "", s.Subject, s.Constant != "", s.Expression != ""} {
 		if is {
 			given++
 		}
 	}
 	switch {
 	case given != 1:
-		return bad(field, "it is to be one of an attribute, the subject and a constant; %d are given", given)
+		return bad(field, "it is to be one of an attribute, the subject, a constant and an expression; %d are given", given)
 	case s.Format != "" && s.Attribute == "":
 		return bad(field+".nameFormat", "only an attribute has one; leave it out")
 	case len(s.Attribute)+len(s.Format) > longestText || len(s.Constant) > longestText:
@@ -290,6 +319,14 @@ func (r Rule) compile(bad wrong) (out rule, err error) {
 			return out, bad(field, "it is never reached: %s before it always has a value", r.From[i-1])
 		}
 		out.paths = append(out.paths, strings.Split(s.Attribute, "."))
+		e, err := celOf(field+".expression", s.Expression, expression.Values, bad)
+		if err != nil {
+			return out, err
+		}
+		out.values = append(out.values, e)
+	}
+	if out.when, err = celOf("when", r.When, expression.Condition, bad); err != nil {
+		return out, err
 	}
 	for i, s := range r.Steps {
 		do, err := s.compile(fmt.Sprintf("steps[%d]", i), bad)
@@ -306,6 +343,18 @@ func (r Rule) compile(bad wrong) (out rule, err error) {
 		out.otherwise = append(out.otherwise, v)
 	}
 	return out, nil
+}
+
+// celOf compiles an expression, nil for none.
+func celOf(field, text string, kind expression.Kind, bad wrong) (*expression.Expression, error) {
+	if text == "" {
+		return nil, nil
+	}
+	e, err := expression.Compile(text, kind)
+	if err != nil {
+		return nil, bad(field, "%v", err)
+	}
+	return e, nil
 }
 
 // kind is the type that a default has.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"innergate.example/innergate/internal/core/expression"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/nearword"
 )
@@ -17,10 +18,13 @@ type Compiled struct {
 	rules   []rule
 	reads   map[string]bool
 	sources string
+	whole   bool // an expression reads more than it names
 }
 
 type rule struct {
 	Rule
+	when      *expression.Expression   // nil for always
+	values    []*expression.Expression // of each source, nil for those of another kind
 	paths     [][]string // of each source
 	do        []doing
 	otherwise []Value
@@ -28,7 +32,7 @@ type rule struct {
 
 // read reports whether a rule reads an attribute.
 func (c *Compiled) read(a Attribute) bool {
-	if c.reads[a.Name] || a.Friendly != "" && c.reads[a.Friendly] {
+	if c.whole || c.reads[a.Name] || a.Friendly != "" && c.reads[a.Friendly] {
 		return true
 	}
 	for _, r := range c.rules {
@@ -51,6 +55,7 @@ const (
 	Absent    Outcome = "absent"  // none of the sources has a value
 	Emptied   Outcome = "emptied" // a step left nothing
 	TooMuch   Outcome = "too much"
+	Unmet     Outcome = "unmet" // its condition does not hold
 )
 
 // Worked is what one rule did.
@@ -75,6 +80,8 @@ func (w Worked) String() string {
 		return w.To + " takes its default"
 	case Absent:
 		return w.To + " is not made: no source has a value"
+	case Unmet:
+		return w.To + " is not made: its condition does not hold"
 	case TooMuch:
 		return w.To + " is not made: its values are too many, or too long"
 	}
@@ -137,6 +144,7 @@ func (c *Compiled) run(p Profile, way Way, tell bool) (out Mapped, err error) {
 			out.Worked = append(out.Worked, w)
 		}
 		switch {
+		case w.Outcome == Unmet:
 		case len(values) == 0 && r.Mandatory:
 			return out, missing{r, i + 1, w, way}.of(p)
 		case len(values) == 0:
@@ -205,8 +213,11 @@ func (m missing) of(p Profile) error {
 
 // run is one rule.
 func (r *rule) run(in *indexed, tell bool) ([]Value, Worked) {
-	values, from := r.sources(in)
-	w := Worked{Outcome: Applied, Source: from}
+	w := Worked{Outcome: Applied}
+	if r.when != nil && !r.holds(in, &w, tell) {
+		return nil, w
+	}
+	values := r.sources(in, &w, tell)
 	if tell {
 		w.Took = values
 	}
@@ -234,6 +245,18 @@ func (r *rule) run(in *indexed, tell bool) ([]Value, Worked) {
 		w.Made = values
 	}
 	return values, w
+}
+
+// holds reports whether a rule's condition does. One that cannot be answered does not.
+func (r *rule) holds(in *indexed, w *Worked, tell bool) bool {
+	is, err := r.when.True(in.known())
+	if is && err == nil {
+		return true
+	}
+	if w.Outcome = Unmet; err != nil && tell {
+		w.Without = append(w.Without, "the condition cannot be answered: "+err.Error())
+	}
+	return false
 }
 
 // fallen takes the default.
@@ -269,23 +292,30 @@ func (r *rule) fits(in []Value, w *Worked, tell bool) []Value {
 func says(v Value) bool   { return v.text != "" }
 func silent(v Value) bool { return v.text == "" }
 
-// sources gives the values that a rule begins with, and of what.
-func (r *rule) sources(in *indexed) (values []Value, from string) {
+// sources gives the values that a rule begins with.
+func (r *rule) sources(in *indexed, w *Worked, tell bool) (values []Value) {
 	for i, s := range r.From {
-		got := in.of(s, r.paths[i])
+		var got []Value
+		var err error
+		if e := r.values[i]; e == nil {
+			got = in.of(s, r.paths[i])
+		} else if got, err = in.calculated(e); err != nil && tell {
+			w.Without = append(w.Without, fmt.Sprintf("%s cannot be worked out: %v", s, err))
+		}
 		if !slices.ContainsFunc(got, says) {
 			continue
 		}
 		if !r.All {
-			return got, s.String()
+			w.Source = s.String()
+			return got
 		}
-		if from != "" {
-			from += ", "
+		if w.Source != "" {
+			w.Source += ", "
 		}
-		from += s.String()
+		w.Source += s.String()
 		values = append(values[:len(values):len(values)], got...)
 	}
-	return values, from
+	return values
 }
 
 // indexed are somebody's attributes, by name and friendly name.
@@ -293,10 +323,12 @@ type indexed struct {
 	subject Value
 	list    []Attribute
 	by      map[string]int
+	format  string
+	facts   *expression.Facts // made when an expression first wants them
 }
 
 func index(p Profile) indexed {
-	in := indexed{subject: TextOf(p.Subject.Value), list: p.Attributes, by: make(map[string]int, len(p.Attributes))}
+	in := indexed{subject: TextOf(p.Subject.Value), format: p.Subject.Format, list: p.Attributes, by: make(map[string]int, len(p.Attributes))}
 	for i := len(p.Attributes) - 1; i >= 0; i-- {
 		if a := &p.Attributes[i]; a.Friendly != "" {
 			in.by[a.Friendly] = i
