@@ -226,7 +226,7 @@ func (r *rule) run(in *indexed, tell bool) ([]Value, Worked) {
 		return r.fallen(w)
 	}
 	for i, do := range r.do {
-		out := ran{told: tell}
+		out := ran{told: tell, values: in.room(len(values))}
 		do(values, &out)
 		if w.Without = append(w.Without, out.without...); out.much {
 			w.Outcome, w.Step = TooMuch, i+1
@@ -325,6 +325,20 @@ type indexed struct {
 	by      map[string]int
 	format  string
 	facts   *expression.Facts // made when an expression first wants them
+	slab    []Value           // of which steps take room, many at once
+}
+
+// room is for n values, more only at a cost of its own.
+func (in *indexed) room(n int) []Value {
+	if n > 64 {
+		return nil
+	}
+	if len(in.slab) < n {
+		in.slab = make([]Value, 64)
+	}
+	out := in.slab[:0:n]
+	in.slab = in.slab[n:]
+	return out
 }
 
 func index(p Profile) indexed {
