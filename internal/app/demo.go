@@ -69,6 +69,8 @@ type scenarioApplication struct {
 	Scopes        string `yaml:"scopes"`
 	Resources     string `yaml:"resources"`
 	Audience      string `yaml:"audience"` // of its own API
+	// Accounts are those that it keeps itself.
+	Accounts *standin.Accounts `yaml:"accounts"`
 }
 
 // Ready is what the demo writes to the --ready file when all is up.

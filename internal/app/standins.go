@@ -119,7 +119,7 @@ func (d *running) samlApplication(a scenarioApplication, n *records.NewApplicati
 	}
 	base, err := d.serve(func(base string) (http.Handler, error) {
 		return (&standin.Application{Name: a.Name, Title: a.Title, Base: base, EntityID: a.EntityID,
-			Gate: d.service.gate.Base() + "/saml/idp", OnlyOwn: a.OnlyOwnStarts, Pair: pair}).Handler()
+			Gate: d.service.gate.Base() + "/saml/idp", OnlyOwn: a.OnlyOwnStarts, Pair: pair, Accounts: a.Accounts}).Handler()
 	})
 	out.Start, out.Metadata = base+"/", base+"/metadata"
 	n.Source = records.Source{Address: out.Metadata}
@@ -148,7 +148,7 @@ func (d *running) oidcApplication(a scenarioApplication, n *records.NewApplicati
 	case "web":
 		base, err = d.serve(func(base string) (http.Handler, error) {
 			return (&standin.Client{Name: a.Name, Title: a.Title, Base: base, Issuer: issuer, ClientID: a.ClientID,
-				Secret: a.ClientSecret, Audience: a.Audience}).Handler()
+				Secret: a.ClientSecret, Audience: a.Audience, Accounts: a.Accounts}).Handler()
 		})
 		t["redirectUris"], t["postLogoutRedirectUris"] = base+"/callback", base+"/signed-out"
 		t["backchannelLogoutUri"], t["initiateLoginUri"] = base+"/backchannel-logout", base+"/start"

@@ -30,7 +30,8 @@ func (e *environment) standins() *ucli.Command {
 	}
 	provider := &ucli.Command{Name: "provider", Usage: "a simulated SAML provider with the demo people",
 		Flags: append(common, &ucli.StringFlag{Name: "fault",
-			Usage: "fault of its answers: " + faults(standin.ProviderFaults())}),
+			Usage: "fault of its answers: " + faults(standin.ProviderFaults())},
+			&ucli.StringFlag{Name: "names", Value: "oid", Usage: "of its attributes: oid, uri or short"}),
 		Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
 			people, err := app.People()
 			if err != nil {
@@ -40,7 +41,11 @@ func (e *environment) standins() *ucli.Command {
 			if err != nil {
 				return nil, err
 			}
-			h, err := (&standin.Provider{Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Gate: cmd.String("gate"),
+			naming, err := standin.ParseNaming(cmd.String("names"))
+			if err != nil {
+				return nil, &usageError{err.Error(), "Give one of them with --names."}
+			}
+			h, err := (&standin.Provider{Names: naming, Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Gate: cmd.String("gate"),
 				People: people, Pair: pair, Fault: cmd.String("fault")}).Handler()
 			if err != nil {
 				return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}
@@ -49,13 +54,20 @@ func (e *environment) standins() *ucli.Command {
 		})}
 	application := &ucli.Command{Name: "app", Usage: "a simulated SAML application",
 		Flags: append(common, &ucli.BoolFlag{Name: "only-own-starts", Usage: "accept only sign-ins it started"},
+			&ucli.StringFlag{Name: "accounts", Usage: "CSV of the accounts it keeps: identifier, name, role, below a line of headings"},
+			&ucli.StringFlag{Name: "accounts-by", Usage: "attribute that it knows them by; the NameID if absent"},
+			&ucli.BoolFlag{Name: "only-known", Usage: "refuse people who have no account"},
 			&ucli.StringFlag{Name: "fault", Usage: "fault of its requests: " + faults(standin.ApplicationFaults())}),
 		Action: e.standin(func(cmd *ucli.Command, base string) (http.Handler, error) {
 			pair, err := standin.LoadPair(cmd.String("key"), cmd.String("name"))
 			if err != nil {
 				return nil, err
 			}
-			h, err := (&standin.Application{Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Gate: cmd.String("gate"),
+			accounts, err := e.accounts(cmd)
+			if err != nil {
+				return nil, err
+			}
+			h, err := (&standin.Application{Accounts: accounts, Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Gate: cmd.String("gate"),
 				OnlyOwn: cmd.Bool("only-own-starts"), Pair: pair, Fault: cmd.String("fault")}).Handler()
 			if err != nil {
 				return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}
@@ -79,6 +91,26 @@ func (e *environment) standins() *ucli.Command {
 		})}
 	return &ucli.Command{Name: "standin", Usage: "simulated providers, applications and federations",
 		Commands: append([]*ucli.Command{provider, application, federation}, e.clientStandins(common)...)}
+}
+
+// accounts are those that a stand-in application keeps, nil for none.
+func (e *environment) accounts(cmd *ucli.Command) (*standin.Accounts, error) {
+	file := cmd.String("accounts")
+	if file == "" {
+		if cmd.Bool("only-known") || cmd.String("accounts-by") != "" {
+			return nil, &usageError{"there are no accounts to know people by", "Give them with --accounts FILE.csv."}
+		}
+		return nil, nil
+	}
+	octets, err := e.readFile("--accounts", file)
+	if err != nil {
+		return nil, err
+	}
+	head, list, err := standin.ReadAccounts(string(octets))
+	if err != nil {
+		return nil, &usageError{fmt.Sprintf("--accounts %s: %v", file, err), "Give CSV: identifier, name, role."}
+	}
+	return &standin.Accounts{By: cmd.String("accounts-by"), OnlyKnown: cmd.Bool("only-known"), Head: head, List: list}, nil
 }
 
 func titleOf(cmd *ucli.Command) string {

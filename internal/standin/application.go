@@ -3,6 +3,7 @@ package standin
 import (
 	"bytes"
 	"crypto"
+	"errors"
 	"io"
 	"net/http"
 	"strings"
@@ -24,6 +25,7 @@ type Application struct {
 	OnlyOwn     bool   // accept only sign-ins it started
 	Fault       string // of every request, unless the start says otherwise
 	Pair        *keys.Pair
+	Accounts    *Accounts // of its own, nil for none
 
 	mu       sync.Mutex
 	asked    map[string]sent
@@ -43,6 +45,7 @@ type entry struct {
 	assertion  *saml.Assertion
 	relayState string
 	how        string
+	matched    *Matched // nil without accounts of its own
 }
 
 // Handler makes the program ready to serve. It refuses a fault that it does not
@@ -68,6 +71,9 @@ func (a *Application) Handler() (http.Handler, error) {
 	mux.HandleFunc("GET /start", a.start)
 	mux.HandleFunc("POST /acs", a.consume)
 	mux.HandleFunc("GET /acs", a.artifact)
+	if a.Accounts != nil {
+		a.Accounts.serve(mux)
+	}
 	mux.HandleFunc("POST /sign-out", func(w http.ResponseWriter, r *http.Request) {
 		http.SetCookie(w, cookie(a.Name, ""))
 		http.Redirect(w, r, "/", http.StatusSeeOther)
@@ -79,7 +85,7 @@ func (a *Application) acs() string { return a.Base + "/acs" }
 
 func (a *Application) page(title string) page {
 	return page{Kind: "Stand-in application", Name: a.Name, Title: title, OnlyOwn: a.OnlyOwn, Faults: ApplicationFaults(),
-		Fault: a.Fault, Metadata: a.Base + "/metadata", Gate: a.Gate}
+		Fault: a.Fault, Accounts: a.Accounts, Metadata: a.Base + "/metadata", Gate: a.Gate}
 }
 
 func (a *Application) home(w http.ResponseWriter, r *http.Request) {
@@ -88,6 +94,7 @@ func (a *Application) home(w http.ResponseWriter, r *http.Request) {
 		a.mu.Lock()
 		if e, ok := a.sessions[c.Value]; ok {
 			v.Subject, v.Attributes, v.RelayState, v.How = &e.assertion.NameID, e.assertion.Attributes, e.relayState, e.how
+			v.Matched = e.matched
 		}
 		a.mu.Unlock()
 	}
@@ -265,9 +272,17 @@ func (a *Application) take(w http.ResponseWriter, r *http.Request, in saml.Inbou
 		a.fail(w, err)
 		return
 	}
+	var matched *Matched
+	if a.Accounts != nil {
+		m := a.Accounts.match(assertion.NameID.Value, named(assertion.Attributes))
+		if matched = &m; m.Refused {
+			a.fail(w, errors.New(m.refuses()))
+			return
+		}
+	}
 	token := newID()
 	a.mu.Lock()
-	a.sessions[token] = entry{assertion, in.RelayState, how}
+	a.sessions[token] = entry{assertion, in.RelayState, how, matched}
 	a.mu.Unlock()
 	http.SetCookie(w, cookie(a.Name, token))
 	http.Redirect(w, r, "/", http.StatusSeeOther)

@@ -28,8 +28,9 @@ type Client struct {
 	ClientID    string
 	Secret      string
 	Scopes      string
-	Fault       string // of every sign-in, unless the start says otherwise
-	Audience    string // of the calls to its own API
+	Fault       string    // of every sign-in, unless the start says otherwise
+	Audience    string    // of the calls to its own API
+	Accounts    *Accounts // of its own, nil for none
 
 	mu       sync.Mutex
 	asked    map[string]trip
@@ -49,6 +50,7 @@ type signedIn struct {
 	Tokens  tokens
 	sid     string
 	updated string
+	matched *Matched // nil without accounts of its own
 }
 
 // tokens is a token response.
@@ -94,6 +96,9 @@ func (c *Client) Handler() (http.Handler, error) {
 	})
 	mux.HandleFunc("POST /backchannel-logout", c.heard)
 	mux.HandleFunc("GET /api/possessions", c.api)
+	if c.Accounts != nil {
+		c.Accounts.serve(mux)
+	}
 	return limitBody(mux), nil
 }
 
@@ -101,7 +106,7 @@ func (c *Client) redirect() string { return c.Base + "/callback" }
 
 func (c *Client) page(title string) page {
 	return page{Kind: "Stand-in application", Name: c.Name, Title: title, Faults: ClientFaults(), Fault: c.Fault,
-		Gate: c.Issuer}
+		Gate: c.Issuer, Accounts: c.Accounts}
 }
 
 func (c *Client) current(r *http.Request) *signedIn {
@@ -119,6 +124,7 @@ func (c *Client) home(w http.ResponseWriter, r *http.Request) {
 	if s := c.current(r); s != nil {
 		v.In = &shownClient{Subject: fmt.Sprint(s.Claims["sub"]), Claims: listed(s.Claims), Info: listed(s.Info),
 			Refreshes: s.Tokens.RefreshToken != "", How: s.updated}
+		v.Matched = s.matched
 	}
 	show(w, http.StatusOK, "client.html", v)
 }
@@ -143,6 +149,17 @@ func listed(all map[string]any) (out []claim) {
 		}
 	}
 	slices.SortFunc(out, func(a, b claim) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// texts are the values of claims, the later ones before the earlier.
+func texts(all ...map[string]any) map[string][]string {
+	out := map[string][]string{}
+	for _, claims := range all {
+		for _, x := range listed(claims) {
+			out[x.Name] = []string{x.Value}
+		}
+	}
 	return out
 }
 
@@ -207,6 +224,13 @@ func (c *Client) callback(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		c.fail(w, err)
 		return
+	}
+	if c.Accounts != nil {
+		m := c.Accounts.match(fmt.Sprint(s.Claims["sub"]), texts(s.Claims, s.Info))
+		if s.matched = &m; m.Refused {
+			c.fail(w, errors.New(m.refuses()))
+			return
+		}
 	}
 	token := newID()
 	c.mu.Lock()

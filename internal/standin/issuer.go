@@ -412,7 +412,12 @@ func (i *Issuer) about(g granted) map[string]any {
 			"preferred_username": p.Username, "job": p.Job, "updated_at": 1790000000})
 	}
 	if strings.Contains(g.scope, "email") {
-		claims["email"], claims["email_verified"] = p.Username+i.Domain, true
+		if all := p.addresses(i.Domain); len(all) > 0 {
+			claims["email"], claims["email_verified"] = all[0], true
+		}
+	}
+	if len(p.Entitlements) > 0 {
+		claims["entitlements"] = p.Entitlements
 	}
 	if strings.Contains(g.scope, "groups") {
 		claims["groups"] = p.Groups
@@ -451,8 +456,11 @@ func (i *Issuer) me(w http.ResponseWriter, r *http.Request) {
 
 func (i *Issuer) emails(w http.ResponseWriter, r *http.Request) {
 	if g, ok := i.bearer(w, r); ok {
-		writeJSON(w, http.StatusOK, []any{map[string]any{"email": g.person.Username + i.Domain, "primary": true,
-			"verified": true}})
+		list := []any{}
+		for n, address := range g.person.addresses(i.Domain) {
+			list = append(list, map[string]any{"email": address, "primary": n == 0, "verified": true})
+		}
+		writeJSON(w, http.StatusOK, list)
 	}
 }
 

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"cmp"
 	"crypto/rand"
 	"fmt"
 	"io"
@@ -26,6 +27,7 @@ type Provider struct {
 	People      []Person
 	Pair        *keys.Pair
 	Fault       string // of every answer, unless the sign-in page says otherwise
+	Names       Naming // of its attributes, likewise
 	Now         func() time.Time
 
 	mu       sync.Mutex
@@ -38,6 +40,7 @@ type Provider struct {
 type pending struct {
 	request    *saml.AuthnRequest // nil for an unsolicited answer
 	relayState string
+	names      Naming // that the sign-in page chose, "" for the provider's
 }
 
 // Handler makes the program ready to serve. It refuses a fault that it does not
@@ -77,7 +80,7 @@ func (p *Provider) Handler() (http.Handler, error) {
 
 func (p *Provider) page(title string) page {
 	return page{Kind: "Stand-in provider", Name: p.Name, Title: title, Faults: ProviderFaults(), Fault: p.Fault,
-		People: p.People, Metadata: p.Base + "/metadata", Gate: p.Gate}
+		Names: cmp.Or(p.Names, NamesOID), Namings: Namings, People: p.People, Metadata: p.Base + "/metadata", Gate: p.Gate}
 }
 
 func (p *Provider) home(w http.ResponseWriter, r *http.Request) {
@@ -169,6 +172,9 @@ func (p *Provider) signIn(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	fault := chosen(r, ProviderFaults())
+	if n, err := ParseNaming(r.PostFormValue("names")); err == nil && r.PostFormValue("names") != "" {
+		ask.names = n
+	}
 	if l, in := p.desk.enter(w, r, p.People, p.Now()); in {
 		p.answer(w, r, l, ask, fault)
 		return
@@ -195,9 +201,9 @@ func (p *Provider) answer(w http.ResponseWriter, r *http.Request, l login, ask p
 	acs, _ := m.SP.DefaultACS()
 	a := saml.Answer{ResponseID: newID(), AssertionID: newID(), At: p.Now(), Lifetime: 5 * time.Minute,
 		Issuer: p.EntityID, Destination: acs.Location,
-		Audience: m.EntityID, NameID: saml.NameID{Format: saml.FormatEmail, Value: l.person.Mail()}, AuthnInstant: l.at,
+		Audience: m.EntityID, NameID: nameOf(l.person), AuthnInstant: l.at,
 		SessionIndex: l.index,
-		Context:      saml.ContextPassword, Attributes: attributes(l.person)}
+		Context:      saml.ContextPassword, Attributes: cmp.Or(ask.names, p.Names).attributes(l.person)}
 	if ask.request != nil {
 		a.InResponseTo, a.Destination = ask.request.ID, ask.request.ACS
 	}
@@ -263,18 +269,11 @@ func (p *Provider) resolve(w http.ResponseWriter, r *http.Request) {
 	_, _ = w.Write(answer)
 }
 
-// attributes are what the provider says of a person.
-func attributes(p Person) []saml.Attribute {
-	const uri = "urn:oasis:names:tc:SAML:2.0:attrname-format:uri"
-	one := func(name, friendly, value string) saml.Attribute {
-		return saml.Attribute{Name: name, NameFormat: uri, FriendlyName: friendly, Values: saml.Texts(value)}
+// nameOf is the name that somebody is told by: their address, or their account if they
+// have none.
+func nameOf(p Person) saml.NameID {
+	if mail := p.Mail(); mail != "" {
+		return saml.NameID{Format: saml.FormatEmail, Value: mail}
 	}
-	return []saml.Attribute{
-		one("urn:oid:0.9.2342.19200300.100.1.3", "mail", p.Mail()),
-		one("urn:oid:2.5.4.42", "givenName", p.Given),
-		one("urn:oid:2.5.4.4", "sn", p.Family),
-		one("urn:oid:2.16.840.1.113730.3.1.241", "displayName", p.Given+" "+p.Family),
-		one("urn:oid:2.5.4.12", "title", p.Job),
-		{Name: "groups", Values: saml.Texts(p.Groups...)},
-	}
+	return saml.NameID{Format: saml.FormatUnspecified, Value: p.Username}
 }

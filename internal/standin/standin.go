@@ -41,10 +41,24 @@ type Person struct {
 	Family   string   `yaml:"family"`
 	Job      string   `yaml:"job"`
 	Groups   []string `yaml:"groups"`
+	// Mails are their addresses, if these are others than the user name at the domain;
+	// an empty list is none.
+	Mails        []string `yaml:"mails"`
+	Entitlements []string `yaml:"entitlements"`
 }
 
-// Mail is the person's address.
-func (p Person) Mail() string { return p.Username + mailDomain }
+// Mail is the person's first address, "" if they have none.
+func (p Person) Mail() string {
+	return strings.Join(p.addresses(mailDomain)[:min(1, len(p.addresses(mailDomain)))], "")
+}
+
+// addresses are all of them, at a provider whose own end in a domain.
+func (p Person) addresses(domain string) []string {
+	if p.Mails != nil {
+		return p.Mails
+	}
+	return []string{p.Username + domain}
+}
 
 const mailDomain = "@wrenmoor.example"
 
@@ -134,6 +148,10 @@ type page struct {
 	Subject           *saml.NameID
 	Attributes        []saml.Attribute
 	RelayState, How   string
+	Names             Naming
+	Namings           []Naming
+	Matched           *Matched
+	Accounts          *Accounts
 	OnlyOwn           bool
 	Metadata, Gate    string
 	Entities, Edition int
