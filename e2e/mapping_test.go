@@ -49,6 +49,10 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 			[]string{"userName is made of preferred_username", "Told track-access: MINA.THORNE", "north"}},
 		{"with given values", []string{"mapping", "try", "--app", "track-access", "--release", release, "userName=ada"}, 0,
 			[]string{"Told track-access: ada"}},
+		{"proposed", []string{"mapping", "propose", "provider/oakhollow"}, 0, []string{"name.givenName", "given_name"}},
+		{"proposed for an application", []string{"mapping", "propose", "application/crew-roster"}, 0,
+			[]string{"Nothing is there for", "costCentre"}},
+		{"proposed for none", []string{"mapping", "propose", "provider/oakholow"}, 1, []string{`did you mean "oakhollow"?`}},
 		{"broken", []string{"mapping", "try", "--trace", trace, "--intake", broken}, 2, []string{"character 1", "missing closing"}},
 		{"broken, saved", []string{"provider", "set", "oakhollow", "intakeMapping=@" + broken}, 1,
 			[]string{"intakeMapping.rules[0].steps[0].text"}},
@@ -72,6 +76,9 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 	require.Contains(t, text, "You are in as MINA.THORNE")
 	require.Contains(t, text, "north")
 	require.NotContains(t, text, "Thorne", "what no rule makes is not told")
+	out, stderr, code = d.cli(t, "", "check", "oakhollow", "track-access", "--severity", "note")
+	require.Zero(t, code, stderr)
+	require.Contains(t, out, "scope-unneeded", "the scope email is asked for, and no rule reads it")
 	_, stderr, code = d.cli(t, "", "app", "set", "track-access", "releaseMapping=")
 	require.Zero(t, code, stderr)
 	out, stderr, code = d.cli(t, "", "mapping", "show", "application/track-access")

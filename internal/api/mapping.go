@@ -51,3 +51,17 @@ type MappedRule struct {
 	Without []string          `json:"without,omitempty" doc:"Values that were left out, each with the cause"`
 	Text    string            `json:"text" doc:"What it did, for people"`
 }
+
+// MappingProposal is a mapping that would fit a record.
+type MappingProposal struct {
+	Mapping profile.Mapping `json:"mapping"`
+	Why     []string        `json:"why" doc:"Of each rule, in their order"`
+	Without []Unproposed    `json:"without" doc:"What the application asks for, and nothing is there for"`
+	SignIns int             `json:"signIns" doc:"Recorded sign-ins of late that it rests on; 0 where nobody has signed in yet"`
+}
+
+// Unproposed is an attribute that nothing is proposed for.
+type Unproposed struct {
+	Name string `json:"name"`
+	Near string `json:"near,omitempty" doc:"A name in the profile that is near to it"`
+}

@@ -23,6 +23,11 @@ func (e *environment) mappings() *ucli.Command {
 				"innergate -o json mapping show RECORD prints what provider set NAME intakeMapping=@FILE and\n" +
 				"app set NAME releaseMapping=@FILE take.",
 			Metadata: takes("record", ""), Action: e.action([]string{"RECORD"}, e.showMapping)},
+		{Name: "propose", Usage: "propose rules from what arrived of late and what is asked for; nothing is changed",
+			ArgsUsage: "RECORD",
+			Description: "innergate -o json mapping propose RECORD prints what provider set NAME intakeMapping=@FILE and\n" +
+				"app set NAME releaseMapping=@FILE take.",
+			Metadata: takes("record", ""), Action: e.action([]string{"RECORD"}, e.proposeMapping)},
 		{Name: "try", Usage: "run a recorded sign-in, or given values, through mappings; nothing is changed",
 			ArgsUsage: "[NAME=VALUE …]",
 			Description: "NAME=VALUE gives an attribute or claim; NAME that stands several times has several values.\n" +
@@ -38,12 +43,21 @@ func (e *environment) mappings() *ucli.Command {
 	}}
 }
 
-func (e *environment) showMapping(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	kind, name, ok := strings.Cut(args[0], "/")
-	setting := map[string]string{"provider": "intakeMapping", "application": "releaseMapping"}[kind]
-	if !ok || setting == "" {
-		return &usageError{fmt.Sprintf("%q is no record", args[0]),
+// ofRecord reads provider/NAME or application/NAME.
+func ofRecord(arg string) (kind, name, setting string, err error) {
+	kind, name, ok := strings.Cut(arg, "/")
+	setting = map[string]string{"provider": "intakeMapping", "application": "releaseMapping"}[kind]
+	if !ok || setting == "" || name == "" {
+		return "", "", "", &usageError{fmt.Sprintf("%q is no record", arg),
 			"Write provider/NAME or application/NAME, like provider/wrenmoor-staff."}
+	}
+	return kind, name, setting, nil
+}
+
+func (e *environment) showMapping(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	kind, name, setting, err := ofRecord(args[0])
+	if err != nil {
+		return err
 	}
 	r, err := c.Record(ctx, kind, name)
 	if err != nil {
@@ -58,17 +72,50 @@ func (e *environment) showMapping(ctx context.Context, cmd *ucli.Command, c *cli
 		return err
 	}
 	return e.print(cmd, m, func(w io.Writer) {
-		rows, cols := [][]string{}, []string{"rule!", "makes!", "of"}
-		if slices.ContainsFunc(m.Rules, func(r profile.Rule) bool { return r.Note != "" }) {
-			cols = append(cols, "note")
-		}
+		notes := make([]string, len(m.Rules))
 		for i, r := range m.Rules {
-			to, how, _ := strings.Cut(r.String(), ": ")
-			rows = append(rows, []string{fmt.Sprint(i + 1), to, how, r.Note}[:len(cols)])
+			notes[i] = r.Note
 		}
-		e.table(w, columns(cols...), rows, "No rules: everything passes unchanged.")
-		if m.Rest && len(rows) > 0 {
-			fmt.Fprintln(w, "What no rule reads passes unchanged.")
+		e.rules(w, m, "note", notes, "No rules: everything passes unchanged.")
+	})
+}
+
+// rules are the rules of a mapping, each with what there is to say of it.
+func (e *environment) rules(w io.Writer, m profile.Mapping, title string, notes []string, empty string) {
+	rows, cols := [][]string{}, []string{"rule!", "makes!", "of"}
+	if slices.ContainsFunc(notes, func(n string) bool { return n != "" }) {
+		cols = append(cols, title)
+	}
+	for i, r := range m.Rules {
+		to, how, _ := strings.Cut(r.String(), ": ")
+		rows = append(rows, append([]string{fmt.Sprint(i + 1), to, how}, notes[i])[:len(cols)])
+	}
+	e.table(w, columns(cols...), rows, empty)
+	if m.Rest && len(rows) > 0 {
+		fmt.Fprintln(w, "What no rule reads passes unchanged.")
+	}
+}
+
+func (e *environment) proposeMapping(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	kind, name, _, err := ofRecord(args[0])
+	if err != nil {
+		return err
+	}
+	got, err := c.ProposeMapping(ctx, kind, name)
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, got.Mapping, func(w io.Writer) {
+		e.rules(w, got.Mapping, "why", got.Why, "Nothing to propose: nobody has signed in yet, or the application asks for nothing.")
+		for _, u := range got.Without {
+			fmt.Fprintf(w, "Nothing is there for %s", u.Name)
+			if u.Near != "" {
+				fmt.Fprintf(w, "; near to it: %s", u.Near)
+			}
+			fmt.Fprintln(w)
+		}
+		if got.SignIns == 0 && len(got.Mapping.Rules) > 0 {
+			fmt.Fprintln(w, "Nobody has signed in of late, so this rests on names alone.")
 		}
 	})
 }

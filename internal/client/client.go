@@ -252,6 +252,11 @@ func (c *Client) TryMapping(ctx context.Context, in api.MappingTrial) (out api.M
 	return out, err
 }
 
+// ProposeMapping proposes a mapping for a record.
+func (c *Client) ProposeMapping(ctx context.Context, kind, name string) (api.MappingProposal, error) {
+	return get[api.MappingProposal](ctx, c, "/"+kind+"s/"+url.PathEscape(name)+"/mapping-proposal")
+}
+
 // Trace shows one trace.
 func (c *Client) Trace(ctx context.Context, id string) (api.Trace, error) {
 	return get[api.Trace](ctx, c, "/traces/"+url.PathEscape(id))

@@ -13,6 +13,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/arrivals"
 	"innergate.example/innergate/internal/gate/checking"
 	"innergate.example/innergate/internal/gate/copies"
 	"innergate.example/innergate/internal/gate/driving"
@@ -60,6 +61,7 @@ type Gate struct {
 	People    *people.Room
 	Crossings *driving.Room
 	Traces    *traces.Room
+	Arrivals  *arrivals.Room
 	Keys      *keyring.Room
 	Rollover  *rollover.Room
 	Operators *operators.Room
@@ -120,7 +122,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Keys = keyring.New(o.Store, g.base, o.Now)
 	g.Freshness = freshness.New(o.Store, o.Now)
 	g.Operators = operators.New(o.Store, g.base, o.Now, g.tries)
-	g.Traces = traces.New(o.Store, o.Now)
+	g.Traces, g.Arrivals = traces.New(o.Store, o.Now), arrivals.New(o.Store, o.Now)
 	self := federation.Gate{Publisher: o.Publisher, Base: g.base, Skew: o.Skew,
 		SignInLife: o.SessionLife}
 	g.Records, err = records.New(ctx, records.Parts{Store: o.Store, Now: o.Now, Fetch: out, Sessions: g.sessions,
@@ -132,7 +134,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Copies = copies.New(o.Store, o.Now, out, g.Records)
 	g.Rollover = rollover.New(o.Store, o.Now, g.Keys, g.Records)
 	g.People = people.New(o.Store, o.Now, g.Records)
-	g.Checking = checking.New(checking.Parts{Store: o.Store, Now: o.Now, Fetch: out, Records: g.Records, Editions: kept,
+	g.Checking = checking.New(checking.Parts{Store: o.Store, Now: o.Now, Fetch: out, Records: g.Records, Arrivals: g.Arrivals, Editions: kept,
 		Freshness: g.Freshness, Copies: g.Copies})
 	g.Exchange, err = exchange.New(g.ctx, exchange.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out,
 		Records:   g.Records,

@@ -66,7 +66,7 @@ func (a *Application) Handler() (http.Handler, error) {
 	mux.HandleFunc("GET /{$}", a.home)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
 		sendMetadata(w, saml.WriteSPMetadata(saml.SPFace{EntityID: a.EntityID, ACS: a.acs(),
-			Keys: []keys.Certificate{a.Pair.Certificate}, Encryption: []keys.Certificate{a.Pair.Certificate}, Artifact: true}))
+			Requested: wishes, Keys: []keys.Certificate{a.Pair.Certificate}, Encryption: []keys.Certificate{a.Pair.Certificate}, Artifact: true}))
 	})
 	mux.HandleFunc("GET /start", a.start)
 	mux.HandleFunc("POST /acs", a.consume)
@@ -79,6 +79,12 @@ func (a *Application) Handler() (http.Handler, error) {
 		http.Redirect(w, r, "/", http.StatusSeeOther)
 	})
 	return limitBody(mux), nil
+}
+
+// wishes are the attributes that its metadata asks for.
+var wishes = []saml.RequestedAttribute{
+	{Name: "urn:oid:0.9.2342.19200300.100.1.3", NameFormat: formatURI, FriendlyName: "mail", Required: true},
+	{Name: "firstName"}, {Name: "lastName"}, {Name: "memberOf"}, {Name: "costCentre"},
 }
 
 func (a *Application) acs() string { return a.Base + "/acs" }

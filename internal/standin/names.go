@@ -34,7 +34,7 @@ func ParseNaming(s string) (Naming, error) {
 }
 
 const (
-	formatURI   = "urn:oasis:names:tc:SAML:2.0:attrname-format:uri"
+	formatURI   = saml.NameFormatURI
 	formatBasic = "urn:oasis:names:tc:SAML:2.0:attrname-format:basic"
 	claims      = "http://schemas.xmlsoap.org/ws/2005/05/identity/claims/"
 )

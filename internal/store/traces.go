@@ -504,6 +504,61 @@ func (t *TraceLog) Inputs(ctx context.Context, id string) ([]json.RawMessage, er
 	return out, nil
 }
 
+// page is how many traces Each reads at a time.
+const page = 200
+
+// Each calls with traces in which a counterpart proved to be one, newest first, and what
+// their turns were decided on, in JSON, until there are no more or it says so. Of the
+// filter, application, provider and result count.
+func (t *TraceLog) Each(ctx context.Context, f TraceFilter, do func(TraceHead, []json.RawMessage) (more bool)) error {
+	t.settle(ctx)
+	last := TraceRow{Started: t.s.traces.NowFunc().Add(100 * 365 * 24 * time.Hour)}
+	for {
+		q := t.s.traces.WithContext(ctx).Where("verified = ? AND (started < ? OR started = ? AND id > ?)", true,
+			last.Started, last.Started, last.ID).Order("started DESC, id").Limit(page)
+		for column, v := range map[string]string{"application": f.Application, "provider": f.Provider, "result": f.Result} {
+			if v != "" {
+				q = q.Where(column+" = ?", v)
+			}
+		}
+		var rows []TraceRow
+		if err := q.Find(&rows).Error; err != nil || len(rows) == 0 {
+			return err
+		}
+		inputs, err := t.inputs(ctx, rows)
+		if err != nil {
+			return err
+		}
+		for _, r := range rows {
+			if !do(t.head(r), inputs[r.ID]) {
+				return nil
+			}
+		}
+		last = rows[len(rows)-1]
+	}
+}
+
+// inputs are what the turns of several traces were decided on.
+func (t *TraceLog) inputs(ctx context.Context, of []TraceRow) (map[string][]json.RawMessage, error) {
+	ids := make([]string, len(of))
+	for i, r := range of {
+		ids[i] = r.ID
+	}
+	var rows []EntryRow
+	if err := t.s.traces.WithContext(ctx).Where("trace IN ?", ids).Order("id").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := make(map[string][]json.RawMessage, len(of))
+	for _, r := range rows {
+		plain, err := t.s.Open("trace inputs", r.Sealed)
+		if err != nil {
+			return nil, err
+		}
+		out[r.Trace] = append(out[r.Trace], plain)
+	}
+	return out, nil
+}
+
 // sealNames seals names of people that were written before they were sealed.
 func (s *Store) sealNames() error {
 	if !s.traces.Migrator().HasColumn(&TraceRow{}, "person") {

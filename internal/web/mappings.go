@@ -9,6 +9,7 @@ import (
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/gate/arrivals"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/traces"
 )
@@ -31,6 +32,34 @@ func (s *server) mappingCalls(a huma.API) {
 			out.Provider, out.Application = string(got.Provider), string(got.App)
 			return &body[api.Mapped]{out}, nil
 		})
+	for kind, path := range map[string]string{change.KindProvider: "/providers", change.KindApplication: "/applications"} {
+		huma.Register(a, op("GET", path+"/{name}/mapping-proposal", "propose-"+kind+"-mapping",
+			"Propose a mapping from what arrived of late and what is asked for; nothing is changed"),
+			func(ctx context.Context, in *struct {
+				Name string `path:"name"`
+			}) (*body[api.MappingProposal], error) {
+				r, err := s.gate.Records.Record(kind, in.Name)
+				if err != nil {
+					return nil, s.problem(err)
+				}
+				got, err := s.gate.Arrivals.Propose(ctx, s.gate.Records.Snapshot(), r)
+				if err != nil {
+					return nil, s.problem(err)
+				}
+				return &body[api.MappingProposal]{proposal(got)}, nil
+			})
+	}
+}
+
+func proposal(in arrivals.Proposed) api.MappingProposal {
+	out := api.MappingProposal{Mapping: in.Mapping, Why: in.Why, Without: []api.Unproposed{}, SignIns: in.SignIns}
+	if out.Why == nil {
+		out.Why = []string{}
+	}
+	for _, w := range in.Without {
+		out.Without = append(out.Without, api.Unproposed{Name: w.Name, Near: w.Near})
+	}
+	return out
 }
 
 // trial reads what is to be tried on what.

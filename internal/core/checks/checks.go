@@ -34,9 +34,11 @@ type Own interface {
 type Checker struct {
 	Snap *federation.Snapshot
 	Now  time.Time
-	all  func() *overview
-	mu   sync.Mutex
-	kept map[string]any
+	// Arrived is what providers sent lately, as far as that is known; see Mapping.
+	Arrived map[federation.Name]Arrived
+	all     func() *overview
+	mu      sync.Mutex
+	kept    map[string]any
 }
 
 // overview is what checks across records look things up in.
@@ -114,6 +116,7 @@ func (c *Checker) Record(r federation.Record) []*finding.Finding {
 			l.ownKeys("app/"+string(a.Name), a.Keys)
 		}
 	}
+	c.mapping(l, r)
 	if own, ok := side.(Own); ok {
 		own.Checks(c, r, l)
 	}

@@ -7,6 +7,7 @@ import (
 
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/profile"
 )
 
 // Kind is a kind of record.
@@ -275,6 +276,19 @@ type ApplicationSide interface {
 	// Shared says how it is found by its identity where applications share an
 	// address: not at all, or only if nobody else has the identity, or always.
 	Shared() Sharing
+}
+
+// Requesting is implemented by sides of applications that say what they want to be told.
+type Requesting interface {
+	// Requested are the attributes or claims.
+	Requested() []profile.Requested
+}
+
+// Offering is implemented by sides of providers of which it can be told, before anybody
+// signs in, what they will say.
+type Offering interface {
+	// Offered are attributes without values.
+	Offered() []profile.Attribute
 }
 
 // Sharing is how an application is found by its identity.

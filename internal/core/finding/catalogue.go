@@ -258,6 +258,10 @@ const (
 	AttributeMissing      Code = "attribute-missing"
 	ReleaseMissing        Code = "release-missing"
 	NothingSaid           Code = "nothing-said"
+	AttributeUnsent       Code = "attribute-unsent"
+	ProfileUnmade         Code = "profile-unmade"
+	ScopeUnneeded         Code = "scope-unneeded"
+	ScopeNeeded           Code = "scope-needed"
 	PassiveImpossible     Code = "passive-impossible"
 	RelayStateTooLong     Code = "relaystate-too-long"
 	TooManyStarts         Code = "too-many-starts"
@@ -671,6 +675,19 @@ var catalogue = []Entry{
 	{NothingSaid, Error, Sender, "In this sign-in no provider said anything that could be mapped",
 		"Choose one that was entered, or one that was refused after the provider's answer had been checked.",
 		"A mapping is tried on a trace without a provider's valid answer."},
+	{AttributeUnsent, Warning, Provider, "A rule reads what the provider did not send lately",
+		"Have the provider release it, or name in the rule what does arrive. Where only some people have it, nothing is wrong.",
+		"No recorded sign-in of late holds an attribute that a rule of the intake reads. Where the rule has another source, " +
+			"or a default, this is a note."},
+	{ProfileUnmade, Warning, Gate, "A rule reads what no profile has",
+		"Add a rule to the intake of the providers that serve the application, or name in this rule what they do make.",
+		"A rule of the release reads an attribute that no intake of the providers which serve the application makes."},
+	{ScopeUnneeded, Note, Gate, "More is asked of the provider than the mapping reads",
+		"Take the scope out of the setting scopes, so that the provider tells no more than is needed.",
+		"None of the claims that a scope stands for (OpenID Connect Core §5.4) is read by the intake mapping."},
+	{ScopeNeeded, Warning, Gate, "The mapping reads a claim that is not asked for",
+		"Add the scope to the setting scopes, and allow it at the provider.",
+		"A claim that the intake mapping reads comes only with a scope (OpenID Connect Core §5.4) that is not asked for."},
 	{PassiveImpossible, Error, Application, "The person must be asked, and the application forbade it",
 		"Nothing is wrong: the application gets the status NoPassive.", "IsPassive without a session (SAML core §3.4.1)."},
 	{RelayStateTooLong, Error, Application, "RelayState is longer than 4 KiB",

@@ -25,7 +25,7 @@ type rule struct {
 	Rule
 	when      *expression.Expression   // nil for always
 	values    []*expression.Expression // of each source, nil for those of another kind
-	paths     [][]string // of each source
+	paths     [][]string               // of each source
 	do        []doing
 	otherwise []Value
 }

@@ -66,6 +66,16 @@ func IsStandard(claim string) bool {
 	return slices.ContainsFunc(standards, func(s Standard) bool { return s.Claim == claim })
 }
 
+// ScopeOf is the scope that asks for a claim, "" if it is none of the standard's.
+func ScopeOf(claim string) string {
+	for _, s := range standards {
+		if s.Claim == claim {
+			return s.Scope
+		}
+	}
+	return ""
+}
+
 // Scoped are the claims that a scope asks for.
 func Scoped(scope string) (out []string) {
 	for _, s := range standards {

@@ -55,7 +55,9 @@ const (
 
 const (
 	methodBearer = "urn:oasis:names:tc:SAML:2.0:cm:bearer"
-	formatBasic  = "urn:oasis:names:tc:SAML:2.0:attrname-format:basic"
+	// NameFormatURI says that an attribute's name is a URI (SAML core §8.2.2).
+	NameFormatURI = "urn:oasis:names:tc:SAML:2.0:attrname-format:uri"
+	formatBasic   = "urn:oasis:names:tc:SAML:2.0:attrname-format:basic"
 	// ContextUnspecified says nothing about how the person signed in (SAML
 	// authentication context §3.4.25).
 	ContextUnspecified = "urn:oasis:names:tc:SAML:2.0:ac:classes:unspecified"

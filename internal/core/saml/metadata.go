@@ -48,6 +48,17 @@ type SP struct {
 	Algorithms           []string   `json:"algorithms,omitempty"` // signature and digest methods it announces
 	AuthnRequestsSigned  bool       `json:"authnRequestsSigned,omitempty"`
 	WantAssertionsSigned bool       `json:"wantAssertionsSigned,omitempty"`
+	// Requested are the attributes that it asks for, of all its services.
+	Requested []RequestedAttribute `json:"requested,omitempty"`
+}
+
+// RequestedAttribute is an attribute that a service provider asks for (SAML metadata
+// §2.4.4.2).
+type RequestedAttribute struct {
+	Name         string `json:"name"`
+	NameFormat   string `json:"nameFormat,omitempty"`
+	FriendlyName string `json:"friendlyName,omitempty"`
+	Required     bool   `json:"required,omitempty"`
 }
 
 // Metadata is one entity with the roles it has.

@@ -276,10 +276,34 @@ func readEntity(entity *xmlsec.Element, now time.Time) (*Metadata, error) {
 				Keys: ks, Start: initiator(role),
 				Algorithms: append(announced(role), algorithms...), NameIDFormats: values(role, "NameIDFormat"),
 				AuthnRequestsSigned:  parseBool(role.Attr("AuthnRequestsSigned")),
-				WantAssertionsSigned: parseBool(role.Attr("WantAssertionsSigned"))}
+				WantAssertionsSigned: parseBool(role.Attr("WantAssertionsSigned")), Requested: requested(role)}
 		}
 	}
 	return m, nil
+}
+
+// mostRequested bounds what is read of what an application asks for, in attributes, and
+// of a name in octets.
+const mostRequested, longestName = 200, 2000
+
+// requested are the attributes of all its services, each once.
+func requested(role *xmlsec.Element) (out []RequestedAttribute) {
+	for _, service := range role.Elements(NSMetadata, "AttributeConsumingService") {
+		for _, e := range service.Elements(NSMetadata, "RequestedAttribute") {
+			a := RequestedAttribute{Name: strings.TrimSpace(e.Attr("Name")), NameFormat: e.Attr("NameFormat"),
+				FriendlyName: e.Attr("FriendlyName"), Required: parseBool(e.Attr("isRequired"))}
+			at := slices.IndexFunc(out, func(b RequestedAttribute) bool {
+				return b.Name == a.Name && b.NameFormat == a.NameFormat
+			})
+			switch {
+			case at >= 0:
+				out[at].Required = out[at].Required || a.Required
+			case a.Name != "" && len(a.Name+a.NameFormat+a.FriendlyName) <= longestName && len(out) < mostRequested:
+				out = append(out, a)
+			}
+		}
+	}
+	return out
 }
 
 // trimmed are the addresses around which white space stands.

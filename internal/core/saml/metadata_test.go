@@ -14,6 +14,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/xmlsec"
 )
 
 func TestMetadata(t *testing.T) {
@@ -198,11 +199,18 @@ func TestMetadataTellsItsTermsAndAlgorithms(t *testing.T) {
 func TestOurMetadataIsReadBack(t *testing.T) {
 	pair, err := keys.Generate("test", now, rand.Reader)
 	require.NoError(t, err)
-	m, err := saml.ReadMetadata(saml.WriteSPMetadata(saml.SPFace{EntityID: ourID, ACS: acs,
-		Keys: []keys.Certificate{pair.Certificate}}), now)
+	asks := []saml.RequestedAttribute{{Name: "urn:oid:2.5.4.42", NameFormat: saml.NameFormatURI, FriendlyName: "givenName",
+		Required: true}, {Name: "groups"}}
+	written := saml.WriteSPMetadata(saml.SPFace{EntityID: ourID, ACS: acs, Requested: append(asks, asks[1]),
+		Keys: []keys.Certificate{pair.Certificate}})
+	m, err := saml.ReadMetadata(written, now)
 	require.NoError(t, err)
 	sp, err := m.AsApplication()
 	require.NoError(t, err)
+	require.Equal(t, asks, sp.Requested, "each once")
+	doc, err := xmlsec.Parse(written, xmlsec.MessageLimits)
+	require.NoError(t, err)
+	require.Positive(t, checkOrder(t, doc.Root))
 	require.Equal(t, acs, sp.ACS[0].Location)
 	m, err = saml.ReadMetadata(saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:x", SSO: acs,
 		Keys: []keys.Certificate{pair.Certificate}}), now)

@@ -1,6 +1,7 @@
 package saml
 
 import (
+	"cmp"
 	"encoding/base64"
 
 	"innergate.example/innergate/internal/core/keys"
@@ -57,6 +58,8 @@ type SPFace struct {
 	Encryption   []keys.Certificate // keys to encrypt to, current first
 	SignRequests bool
 	Artifact     bool // answers by artifact are taken too, at the same address
+	// Requested are the attributes that are asked for; none leaves it to the provider.
+	Requested []RequestedAttribute
 	Publisher
 }
 
@@ -74,6 +77,20 @@ func WriteSPMetadata(f SPFace) []byte {
 		"0").Set("isDefault", "true"))
 	if f.Artifact {
 		role.Add(md("AssertionConsumerService").Set("Binding", BindingArtifact).Set("Location", f.ACS).Set("index", "1"))
+	}
+	if len(f.Requested) > 0 {
+		service := md("AttributeConsumingService").Set("index", "0").Set("isDefault", "true").Add(md("ServiceName").
+			SetNS("xml", xmlsec.NSXML, "lang", "en").AddText(cmp.Or(f.Organisation, "Inner Gate")))
+		for _, r := range f.Requested {
+			a := md("RequestedAttribute").Set("Name", r.Name)
+			for name, v := range map[string]string{"NameFormat": r.NameFormat, "FriendlyName": r.FriendlyName} {
+				if v != "" {
+					a.Set(name, v)
+				}
+			}
+			service.Add(a.Set("isRequired", boolText(r.Required)))
+		}
+		role.Add(service)
 	}
 	return f.publish(f.EntityID, role)
 }

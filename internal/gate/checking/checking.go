@@ -17,6 +17,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/gate/arrivals"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/copies"
 	"innergate.example/innergate/internal/gate/editions"
@@ -42,6 +43,7 @@ type Parts struct {
 	Editions  *editions.Room
 	Freshness *freshness.Room
 	Copies    *copies.Room
+	Arrivals  *arrivals.Room
 }
 
 // New makes a room that checks the records of another.
@@ -143,6 +145,10 @@ func (rm *Room) Check(ctx context.Context, f Filter) ([]Checked, error) {
 func (rm *Room) subjects(ctx context.Context, few bool) ([]subject, error) {
 	snap := rm.Records.Snapshot()
 	checker := checks.New(snap, rm.Now())
+	var err error
+	if checker.Arrived, err = rm.Arrivals.All(ctx, snap, checks.Mapping(snap)); err != nil {
+		return nil, err
+	}
 	find := rm.found.of(checker, snap, few)
 	out := []subject{{kind: change.KindGate, name: change.KindGate, title: snap.Gate.Base, object: change.KindGate,
 		find: checker.Gate}}

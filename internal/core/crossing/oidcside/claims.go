@@ -82,3 +82,19 @@ func jsonOf(v profile.Value) any {
 	}
 	return v.String()
 }
+
+// Requested are the claims that its scopes stand for (OpenID Connect Core §5.4), of those
+// that people commonly have.
+func (a *Application) Requested() (out []profile.Requested) {
+	for _, s := range a.scopes() {
+		for _, claim := range profile.Scoped(s) {
+			if s != profile.ScopeProfile || slices.Contains(usual, claim) {
+				out = append(out, profile.Requested{Name: claim})
+			}
+		}
+	}
+	return out
+}
+
+// usual are those of the scope profile.
+var usual = []string{"name", "given_name", "family_name", "preferred_username", "locale", "picture"}

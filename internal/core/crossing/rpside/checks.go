@@ -12,6 +12,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/profile"
 )
 
 // secretAhead is how long ahead the end of a secret is told of.
@@ -29,7 +30,7 @@ func (p *Provider) Checks(c *checks.Checker, r federation.Record, l *checks.List
 	p.identityChecks(r, l)
 	p.hosts(l)
 	if p.Doc.Authorize != "" && !p.plain() {
-		p.offered(l)
+		p.offered(r, l)
 	}
 	c.Keys(l, p.Keys(), false)
 }
@@ -109,11 +110,12 @@ func domainOf(address string) string {
 }
 
 // offered holds what the record asks for against what the provider says it offers.
-func (p *Provider) offered(l *checks.List) {
+func (p *Provider) offered(r federation.Record, l *checks.List) {
 	d := p.Doc
 	if !slices.Contains(p.scopes(), "openid") {
 		l.Add(finding.New(finding.ScopeWithoutOpenID, finding.Fact("Scopes", strings.Join(p.scopes(), " "))))
 	}
+	p.needed(r, l)
 	for _, s := range p.scopes() {
 		if d.Scopes != nil && !slices.Contains(d.Scopes, s) {
 			l.Add(finding.New(finding.ScopeUnknown, finding.Compare("Scope", strings.Join(d.Scopes, " "), s)))
@@ -168,4 +170,31 @@ func sameWords(a, b string) bool {
 	slices.Sort(x)
 	slices.Sort(y)
 	return slices.Equal(x, y)
+}
+
+// needed compares the scopes that are asked for with what the mapping reads.
+func (p *Provider) needed(r federation.Record, l *checks.List) {
+	mapping := r.(*federation.Provider).IntakeMapping
+	if mapping.Sources() == "" {
+		return // it reads everything
+	}
+	read := map[string][]string{} // by scope
+	for _, q := range mapping.Requests() {
+		claim, _, _ := strings.Cut(q.Name, ".")
+		if s := profile.ScopeOf(claim); s != "" && !slices.Contains(read[s], claim) {
+			read[s] = append(read[s], claim)
+		}
+	}
+	for _, s := range []string{profile.ScopeProfile, profile.ScopeEmail, profile.ScopeAddress, profile.ScopePhone,
+		profile.ScopeGroups} {
+		asked := slices.Contains(p.scopes(), s)
+		switch {
+		case asked && read[s] == nil:
+			l.Add(finding.New(finding.ScopeUnneeded, finding.Fact("Scope", s),
+				finding.Fact("It stands for", strings.Join(profile.Scoped(s), ", "))))
+		case !asked && read[s] != nil && (s != profile.ScopeGroups || slices.Contains(p.Doc.Scopes, s)):
+			l.Add(finding.New(finding.ScopeNeeded, finding.Fact("Scope", s),
+				finding.Fact("The mapping reads", strings.Join(read[s], ", "))))
+		}
+	}
 }

@@ -10,6 +10,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/profile"
 )
 
 // Names of the protocols on records. A provider of OAuth 2.0 has no ID tokens: who
@@ -319,3 +320,13 @@ func RedirectURI(g *federation.Gate, n federation.Name) string { return own(g, n
 
 // SignedOutURI is where it sends people whom it has signed out.
 func SignedOutURI(g *federation.Gate, n federation.Name) string { return own(g, n, "signed-out") }
+
+// Offered are the claims that the scopes stand for (OpenID Connect Core §5.4).
+func (p *Provider) Offered() (out []profile.Attribute) {
+	for _, s := range p.scopes() {
+		for _, claim := range profile.Scoped(s) {
+			out = append(out, profile.Attribute{Name: claim})
+		}
+	}
+	return out
+}

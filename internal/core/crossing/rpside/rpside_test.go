@@ -14,6 +14,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/profile"
 )
 
 const issuer = "https://accounts.oakhollow.example"
@@ -168,6 +169,14 @@ func TestWhatIsStillMissing(t *testing.T) {
 	}
 }
 
+// reading is a mapping that reads one claim.
+func reading(claim string) (m profile.Mapping) {
+	if err := json.Unmarshal([]byte(`{"rules":[{"to":{"name":"x"},"from":[{"attribute":"`+claim+`"}]}]}`), &m); err != nil {
+		panic(err)
+	}
+	return m
+}
+
 // What can be found before a sign-in, each by its code.
 func TestChecksBeforeSignIn(t *testing.T) {
 	plain := federation.Typed{"clientId": "gate", "clientSecret": "a-secret", "authorize": issuer + "/a",
@@ -205,6 +214,13 @@ func TestChecksBeforeSignIn(t *testing.T) {
 			finding.OurSecretEnded},
 		"scopes without openid":     {OpenID, document(), typed(), set("scopes", "profile"), "", finding.ScopeWithoutOpenID},
 		"a scope that is not known": {OpenID, document(), typed(), set("scopes", "openid groups"), "", finding.ScopeUnknown},
+		"more than is read": {OpenID, document(), typed(), set("intakeMapping", reading("given_name")), "",
+			finding.ScopeUnneeded},
+		"less than is read": {OpenID, document(), typed(), set("intakeMapping", reading("address.country")), "",
+			finding.ScopeNeeded},
+		"what is read": {OpenID, document(), typed(), set("intakeMapping", reading("email"), "scopes", "openid email"), "", ""},
+		"groups, which is no scope there": {OpenID, document(), typed(), set("intakeMapping", reading("groups"), "scopes",
+			"openid"), "", ""},
 		"only shared algorithms": {OpenID, document("id_token_signing_alg_values_supported", []string{"HS256"}), typed(),
 			nil, "", finding.AlgorithmUnoffered},
 		"another algorithm": {OpenID, document(), typed(), set("algorithms", "ES256"), "",
@@ -232,10 +248,12 @@ func TestChecksBeforeSignIn(t *testing.T) {
 		"an e-mail address": {OAuth2, nil, plain, set("identifier", "user.Email"), "", finding.IdentifierMutable},
 		"a number":          {OAuth2, nil, plain, set("identifier", "id"), "", ""},
 	} {
+		rules, _ := c.settings["intakeMapping"].(profile.Mapping)
+		delete(c.settings, "intakeMapping")
 		p, err := provider(t, c.protocol, c.octets, c.typed, c.settings)
 		require.NoError(t, err, name)
 		r := &federation.Provider{Side: p}
-		r.Name, r.Phase, r.Intake.Source = "oakhollow", federation.Live, c.from
+		r.Name, r.Phase, r.Intake.Source, r.IntakeMapping = "oakhollow", federation.Live, c.from, rules
 		found := map[finding.Code]bool{}
 		for _, f := range checks.New(federation.NewSnapshot(federation.Gate{}).With(r), now).Record(r) {
 			found[f.Code] = true

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
 )
 
@@ -123,6 +124,15 @@ func (a *Application) HasMoved() federation.ApplicationSide {
 	b := *a
 	b.Moved = true
 	return &b
+}
+
+// Requested are the attributes that its metadata asks for.
+func (a *Application) Requested() (out []profile.Requested) {
+	for _, r := range a.SP.Requested {
+		out = append(out, profile.Requested{Name: r.Name, Format: r.NameFormat, Friendly: r.FriendlyName,
+			Required: r.Required})
+	}
+	return out
 }
 
 // Check sees whether the settings can be used.

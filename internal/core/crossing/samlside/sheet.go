@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/core/xmlsec"
 )
@@ -19,11 +20,37 @@ func publisher(g *federation.Gate, set federation.KeySet) saml.Publisher {
 }
 
 // spMetadata is that of a face as service provider.
-func spMetadata(g *federation.Gate, f federation.Face, artifact, signed bool) []byte {
+func spMetadata(g *federation.Gate, f federation.Face, artifact, signed bool, asks ...profile.Requested) []byte {
 	set := g.Keys[SignsRequests]
 	return saml.WriteSPMetadata(saml.SPFace{EntityID: f.EntityID, ACS: f.Address, Keys: set.Published(),
 		Encryption: g.Keys[EncryptedTo].Published(),
-		Artifact:   artifact, Publisher: publisher(g, set), SignRequests: signed})
+		Artifact:   artifact, Publisher: publisher(g, set), SignRequests: signed, Requested: requestedOf(asks)})
+}
+
+// requestedOf are the attributes that a mapping reads, in the words of metadata. A URI is
+// named as one.
+func requestedOf(asks []profile.Requested) (out []saml.RequestedAttribute) {
+	for _, r := range asks {
+		a := saml.RequestedAttribute{Name: r.Name, NameFormat: r.Format, FriendlyName: r.Friendly, Required: r.Required}
+		if a.NameFormat == "" && (strings.HasPrefix(a.Name, "urn:") || strings.HasPrefix(a.Name, "http")) {
+			a.NameFormat = saml.NameFormatURI
+		}
+		out = append(out, a)
+	}
+	return out
+}
+
+// released names on the sheet what a provider should release.
+func released(m profile.Mapping) []federation.SheetValue {
+	names := []string{}
+	for _, r := range m.Requests() {
+		names = append(names, r.Name)
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	return []federation.SheetValue{{Label: "Attributes", Value: strings.Join(names, ", "),
+		AlsoCalled: []string{"claims", "attribute release"}, Hint: "the gate reads these, and forgets others"}}
 }
 
 func idpMetadata(g *federation.Gate, f federation.Face, set federation.KeySet) []byte {
@@ -72,7 +99,7 @@ func (p *Provider) Sheet(s *federation.Snapshot, r *federation.Provider) federat
 		MetadataAddress: address,
 		Keys: append(federation.SheetKeys("signing", set), federation.SheetKeys("encryption",
 			s.Gate.Keys[EncryptedTo])...),
-		Metadata: spMetadata(&s.Gate, f, p.UseArtifact, p.signs()),
+		Metadata: spMetadata(&s.Gate, f, p.UseArtifact, p.signs(), r.IntakeMapping.Requests()...),
 		Values: append([]federation.SheetValue{
 			{Label: "Entity ID", Value: f.EntityID, AlsoCalled: []string{"SP entity ID", "identifier", "audience"},
 				Hint: p.former("compared letter by letter, also as Audience of the assertion")},
@@ -83,7 +110,7 @@ func (p *Provider) Sheet(s *federation.Snapshot, r *federation.Provider) federat
 			p.format(),
 			{Label: "Signed", Value: p.wantsSigned(), AlsoCalled: []string{"sign assertions"},
 				Hint: "by RSA or ECDSA with SHA-256 or better; signing both does no harm"},
-		}, p.requests(set)...),
+		}, append(p.requests(set), released(r.IntakeMapping)...)...),
 	}
 }
 

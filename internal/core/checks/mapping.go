@@ -1,0 +1,171 @@
+package checks
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/core/profile"
+)
+
+// Arrived is what a provider sent in recorded sign-ins of late.
+type Arrived struct {
+	SignIns    int                 // that were looked at
+	Attributes []profile.Attribute // each once, without values
+}
+
+// has reports whether an attribute is among them, by name, friendly name or the
+// beginning of a path.
+func (a Arrived) has(name string) bool {
+	first, _, _ := strings.Cut(name, ".")
+	return slices.ContainsFunc(a.Attributes, func(x profile.Attribute) bool {
+		return x.Name == name || x.Friendly == name || x.Name == first
+	})
+}
+
+func (a Arrived) names() (out []string) {
+	for _, x := range a.Attributes {
+		out = append(out, x.Name)
+		if x.Friendly != "" {
+			out = append(out, x.Friendly)
+		}
+	}
+	return out
+}
+
+// Mapping names the providers of which it is of use to know what arrived: those with
+// rules, and those that serve applications with rules.
+func Mapping(snap *federation.Snapshot) (out []federation.Name) {
+	for _, p := range snap.Providers() {
+		if !p.IntakeMapping.IsZero() {
+			out = append(out, p.Name)
+		}
+	}
+	for _, a := range snap.Applications() {
+		if a.ReleaseMapping.IsZero() {
+			continue
+		}
+		for _, p := range serving(snap, a) {
+			out = append(out, p.Name)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// serving are the providers by which people come to an application.
+func serving(snap *federation.Snapshot, a *federation.Application) (out []*federation.Provider) {
+	if p, tied := snap.Provider(a.Provider); tied {
+		return []*federation.Provider{p}
+	}
+	for _, p := range snap.Providers() {
+		if p.Phase == federation.Live {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// Serving names the providers by which people come to an application.
+func Serving(snap *federation.Snapshot, a *federation.Application) (out []federation.Name) {
+	for _, p := range serving(snap, a) {
+		out = append(out, p.Name)
+	}
+	return out
+}
+
+// ProfileFor are the attributes, without values, of the profiles that an application is
+// told of, and how many sign-ins that rests on.
+func (c *Checker) ProfileFor(a *federation.Application) (out []profile.Attribute, signIns int) {
+	for _, p := range serving(c.Snap, a) {
+		made, _ := c.profileOf(p)
+		for _, x := range made {
+			if !slices.ContainsFunc(out, func(y profile.Attribute) bool { return x.Name == y.Name }) {
+				out = append(out, x)
+			}
+		}
+		signIns += c.Arrived[p.Name].SignIns
+	}
+	return out, signIns
+}
+
+// mapping sees whether what rules read is there.
+func (c *Checker) mapping(l *List, r federation.Record) {
+	switch r := r.(type) {
+	case *federation.Provider:
+		if came := c.Arrived[r.Name]; came.SignIns > 0 {
+			unread(l, r.IntakeMapping, came.has, came.names(), finding.AttributeUnsent,
+				finding.Passing("Sign-ins looked at", fmt.Sprint(came.SignIns)))
+		}
+	case *federation.Application:
+		c.released(l, r)
+	}
+}
+
+// released looks at what an application is told of, if all providers that serve it are
+// known well enough.
+func (c *Checker) released(l *List, a *federation.Application) {
+	if a.ReleaseMapping.IsZero() {
+		return
+	}
+	var all Arrived
+	who := []string{}
+	for _, p := range serving(c.Snap, a) {
+		made, known := c.profileOf(p)
+		if !known {
+			return
+		}
+		all.Attributes, who = append(all.Attributes, made...), append(who, string(p.Name))
+	}
+	if len(who) > 0 {
+		unread(l, a.ReleaseMapping, all.has, all.names(), finding.ProfileUnmade,
+			finding.Fact("Provider", strings.Join(who, ", ")))
+	}
+}
+
+// profileOf are the attributes of the profiles that come by a provider; known is false
+// if nobody can tell.
+func (c *Checker) profileOf(p *federation.Provider) (out []profile.Attribute, known bool) {
+	came := c.Arrived[p.Name]
+	for _, r := range p.IntakeMapping.Rules {
+		out = append(out, profile.Attribute{Name: r.To.Name, Friendly: r.To.Friendly})
+	}
+	if p.IntakeMapping.IsZero() || p.IntakeMapping.Rest {
+		return append(out, came.Attributes...), came.SignIns > 0
+	}
+	return out, true
+}
+
+// unread adds a finding for each rule that reads what is not there.
+func unread(l *List, m profile.Mapping, has func(string) bool, names []string, code finding.Code, more finding.Evidence) {
+	for i, r := range m.Rules {
+		lacking, others := []string{}, len(r.Default) > 0 || r.When != ""
+		for _, s := range r.From {
+			if s.Attribute == "" || has(s.Attribute) {
+				others = true
+			} else {
+				lacking = append(lacking, s.Attribute)
+			}
+		}
+		if len(lacking) == 0 {
+			continue
+		}
+		f := finding.New(code, finding.Fact("Rule", fmt.Sprintf("%d, %s", i+1, r.To)),
+			finding.Fact("Reads", strings.Join(lacking, ", ")), more)
+		for _, name := range lacking {
+			if near := nearword.Of(name, names); near != "" && near != name {
+				f = f.With(finding.Fact("Nearest", near))
+				break
+			}
+		}
+		if others {
+			f.Severity = finding.Note
+		} else {
+			f = f.With(finding.Fact("So the rule", "never applies"))
+		}
+		l.Add(f)
+	}
+}

@@ -1,0 +1,67 @@
+package checks_test
+
+import (
+	"encoding/json"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/checks"
+	"innergate.example/innergate/internal/core/crossing/samlside"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/saml"
+)
+
+// What rules read is held against what arrived, and against what the intake makes.
+func TestChecksOfMappings(t *testing.T) {
+	rules := func(list string) (m profile.Mapping) {
+		require.NoError(t, json.Unmarshal([]byte(`{"rules":[`+list+`]}`), &m), list)
+		return m
+	}
+	came := checks.Arrived{SignIns: 7, Attributes: []profile.Attribute{{Name: "urn:oid:2.5.4.42", Friendly: "givenName"},
+		{Name: "groups"}, {Name: "address"}}}
+	for rule, c := range map[string]struct {
+		intake, release string
+		came            checks.Arrived
+		want            finding.Code
+		severity        finding.Severity
+		says            string
+	}{
+		"what arrives":  {`{"to":{"name":"a"},"from":[{"attribute":"givenName"},{"attribute":"address.country"}]}`, "", came, "", "", ""},
+		"what does not": {`{"to":{"name":"a"},"from":[{"attribute":"gruops"}]}`, "", came, finding.AttributeUnsent, finding.Warning, "groups"},
+		"another source": {`{"to":{"name":"a"},"from":[{"attribute":"mail"},{"attribute":"groups"}]}`, "", came, finding.AttributeUnsent,
+			finding.Note, "mail"},
+		"a default":    {`{"to":{"name":"a"},"from":[{"attribute":"mail"}],"default":["x"]}`, "", came, finding.AttributeUnsent, finding.Note, ""},
+		"nobody came":  {`{"to":{"name":"a"},"from":[{"attribute":"mail"}]}`, "", checks.Arrived{}, "", "", ""},
+		"what is made": {`{"to":{"name":"a"},"from":[{"attribute":"groups"}]}`, `{"to":{"name":"x"},"from":[{"attribute":"a"},{"subject":true}]}`, came, "", "", ""},
+		"what nobody makes": {`{"to":{"name":"a"},"from":[{"attribute":"groups"}]}`, `{"to":{"name":"x"},"from":[{"attribute":"groups"}]}`, came,
+			finding.ProfileUnmade, finding.Warning, "never applies"},
+		"all passes":              {"", `{"to":{"name":"x"},"from":[{"attribute":"givenName"}]}`, came, "", "", ""},
+		"all passes, but nothing": {"", `{"to":{"name":"x"},"from":[{"attribute":"givenNam"}]}`, came, finding.ProfileUnmade, finding.Warning, "givenName"},
+		"nobody knows":            {"", `{"to":{"name":"x"},"from":[{"attribute":"givenNam"}]}`, checks.Arrived{}, "", "", ""},
+	} {
+		p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{}}}
+		p.Name, p.Phase, p.IntakeMapping = "staff", federation.Live, rules(c.intake)
+		a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{}}}
+		a.Name, a.ReleaseMapping = "roster", rules(c.release)
+		snap := federation.Load(federation.Gate{}, p, a)
+		k := checks.New(snap, now)
+		k.Arrived = map[federation.Name]checks.Arrived{"staff": c.came}
+		found := map[finding.Code]*finding.Finding{}
+		for _, f := range append(k.Record(p), k.Record(a)...) {
+			if f.Code != finding.DraftIncomplete {
+				found[f.Code] = f
+			}
+		}
+		if c.want == "" {
+			require.Empty(t, found, rule)
+			continue
+		}
+		require.Len(t, found, 1, rule)
+		require.Equal(t, c.severity, found[c.want].Severity, rule)
+		require.Contains(t, found[c.want].Error(), c.says, rule)
+		require.Equal(t, []federation.Name{"staff"}, checks.Mapping(snap))
+	}
+}
