@@ -82,13 +82,15 @@ type Job struct {
 	State   string     `json:"state" enum:"running,done,failed"`
 	Done    int64      `json:"done" doc:"How far it is, in its unit"`
 	Total   int64      `json:"total" doc:"How much it is in all; 0 if that is not known"`
-	Unit    string     `json:"unit" doc:"octets or entities"`
+	Unit    string     `json:"unit" doc:"octets, entities or crossings"`
 	Started time.Time  `json:"started"`
 	Ended   *time.Time `json:"ended,omitempty"`
 	// Refused says why a failed job failed.
 	Refused *finding.Finding `json:"refused,omitempty"`
 	Failure string           `json:"failure,omitempty" doc:"Why it failed, in words"`
 	Report  *Report          `json:"report,omitempty" doc:"What a job that is done has changed"`
+	// Reevaluated is what recorded crossings would come to, of a job that runs them again.
+	Reevaluated *Reevaluated `json:"reevaluated,omitempty" doc:"What recorded crossings would come to"`
 }
 
 // Report is what a job has changed, and what it refused.

@@ -9,7 +9,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/editions"
-	"innergate.example/innergate/internal/gate/exchange"
+	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/standin"
 )
@@ -184,9 +184,9 @@ func (d *running) federations(ctx context.Context, sc *scenario) error {
 		if _, err := g.Exchange.Aggregate(ctx, f.Name); err != nil {
 			s := editions.Settings{Title: f.Title, Address: base + "/metadata", TrustKey: string(pair.Certificate.PEM())}
 			job, err := g.Exchange.AddAggregate(ctx, change.By{Who: "demo"}, f.Name, s, nil)
-			for err == nil && job.State == exchange.JobRunning {
+			for err == nil && job.State == jobs.Running {
 				time.Sleep(10 * time.Millisecond)
-				job, err = g.Exchange.Job(job.ID)
+				job, err = g.Jobs.Job(job.ID)
 			}
 			if err != nil {
 				return err

@@ -161,6 +161,7 @@ func (e *environment) root() *ucli.Command {
 			&ucli.StringFlag{Name: "ca-file", Usage: "certificates in PEM of authorities that the gate's own rests on",
 				Sources: ucli.EnvVars("INNERGATE_CA_FILE")},
 			&ucli.StringFlag{Name: "remark", Usage: "why: kept with the change in the history"},
+			&ucli.StringFlag{Name: "confirm", Usage: "digest of a consequence that was looked at"},
 			&ucli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "table, json or yaml", Value: "table"},
 			&ucli.BoolFlag{Name: "wide", Usage: "cut nothing to fit the terminal, and leave no column out"},
 			&ucli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "print only what was asked for, and errors"},
@@ -173,7 +174,7 @@ func (e *environment) root() *ucli.Command {
 			e.connections(), e.aggregates(), e.refresh(), e.waiting(),
 			e.decide("approve", "apply the change of a record that waits for approval"),
 			e.decide("decline", "drop the change of a record that waits, until the metadata changes again"), e.check(),
-			e.acknowledge(), e.history(), e.traces(), e.tokens(), e.owners(), e.keys(), e.contexts(), e.mappings(), e.people(),
+			e.acknowledge(), e.history(), e.traces(), e.tokens(), e.owners(), e.keys(), e.contexts(), e.mappings(), e.sets(), e.reevaluate(), e.people(),
 			e.gates(),
 			e.openapi(), e.version(), e.helpCommand()},
 	}

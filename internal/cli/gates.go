@@ -303,7 +303,7 @@ func (e *environment) dial(cmd *ucli.Command) (*client.Client, error) {
 	}
 	c, err := g.client()
 	if err == nil {
-		c.Remark = cmd.String("remark")
+		c.Remark, c.Confirm = cmd.String("remark"), cmd.String("confirm")
 	}
 	return c, err
 }

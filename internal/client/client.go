@@ -26,6 +26,8 @@ type Client struct {
 	http        *http.Client
 	// Remark, if set, is kept with every change in the history: why it was made.
 	Remark string
+	// Confirm, if set, is the digest of a consequence that was looked at.
+	Confirm string
 }
 
 // New makes a client for the gate at a base address.
@@ -70,12 +72,15 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 
 // send sends a body as it is.
 func (c *Client) send(ctx context.Context, h *http.Client, method, path, kind string, body io.Reader, out any) error {
-	if c.Remark != "" && method != http.MethodGet {
+	for name, v := range map[string]string{"remark": c.Remark, "confirm": c.Confirm} {
+		if v == "" || method == http.MethodGet {
+			continue
+		}
 		joint := "?"
 		if strings.Contains(path, "?") {
 			joint = "&"
 		}
-		path += joint + "remark=" + url.QueryEscape(c.Remark)
+		path += joint + name + "=" + url.QueryEscape(v)
 	}
 	req, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, body)
 	if err != nil {
@@ -255,6 +260,34 @@ func (c *Client) TryMapping(ctx context.Context, in api.MappingTrial) (out api.M
 // ProposeMapping proposes a mapping for a record.
 func (c *Client) ProposeMapping(ctx context.Context, kind, name string) (api.MappingProposal, error) {
 	return get[api.MappingProposal](ctx, c, "/"+kind+"s/"+url.PathEscape(name)+"/mapping-proposal")
+}
+
+// Sets lists named mappings.
+func (c *Client) Sets(ctx context.Context) ([]api.Set, error) {
+	l, err := get[api.List[api.Set]](ctx, c, "/sets")
+	return l.Items, err
+}
+
+// Set shows one.
+func (c *Client) Set(ctx context.Context, name string) (api.Set, error) {
+	return get[api.Set](ctx, c, "/sets/"+url.PathEscape(name))
+}
+
+// PutSet makes one, or changes it.
+func (c *Client) PutSet(ctx context.Context, name string, in api.SetChange) (out api.Set, err error) {
+	err = c.call(ctx, http.MethodPut, "/sets/"+url.PathEscape(name), in, &out)
+	return out, err
+}
+
+// RemoveSet removes one that nobody shares.
+func (c *Client) RemoveSet(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/sets/"+url.PathEscape(name), nil, nil)
+}
+
+// Reevaluate begins to run recorded crossings through a change.
+func (c *Client) Reevaluate(ctx context.Context, in api.Reevaluation) (out api.Job, err error) {
+	err = c.call(ctx, http.MethodPost, "/reevaluations", in, &out)
+	return out, err
 }
 
 // Trace shows one trace.

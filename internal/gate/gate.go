@@ -22,6 +22,7 @@ import (
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/freshness"
 	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/keyring"
 	"innergate.example/innergate/internal/gate/leaving"
 	"innergate.example/innergate/internal/gate/limit"
@@ -69,6 +70,7 @@ type Gate struct {
 	Leaving   *leaving.Room
 	Redeeming *redeeming.Room
 	Outbox    *outbox.Room
+	Jobs      *jobs.Room
 
 	base     string
 	store    *store.Store
@@ -131,12 +133,14 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
+	g.Records.Renames(g.Traces.Renames)
 	g.Copies = copies.New(o.Store, o.Now, out, g.Records)
 	g.Rollover = rollover.New(o.Store, o.Now, g.Keys, g.Records)
 	g.People = people.New(o.Store, o.Now, g.Records)
 	g.Checking = checking.New(checking.Parts{Store: o.Store, Now: o.Now, Fetch: out, Records: g.Records, Arrivals: g.Arrivals, Editions: kept,
 		Freshness: g.Freshness, Copies: g.Copies})
-	g.Exchange, err = exchange.New(g.ctx, exchange.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out,
+	g.Jobs = jobs.New(g.ctx, o.Log, o.Now)
+	g.Exchange, err = exchange.New(g.ctx, exchange.Parts{Jobs: g.Jobs, Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out,
 		Records:   g.Records,
 		Freshness: g.Freshness, Editions: kept})
 	if err != nil {
@@ -158,7 +162,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 func (g *Gate) Close() {
 	g.stop()
 	g.working.Wait()
-	g.Exchange.Wait()
+	g.Jobs.Wait()
 }
 
 // sweep removes what has expired, and does what is due, every minute.
@@ -177,7 +181,7 @@ func (g *Gate) sweep() {
 		case <-tick.C:
 			g.sessions.Sweep(g.now())
 			g.tries.Sweep(g.now())
-			g.Exchange.Sweep()
+			g.Jobs.Sweep()
 			g.report("sweeping failed", errors.Join(g.store.Sweep(g.ctx, g.now()), g.Crossings.Sweep(g.ctx)))
 			if g.now().Sub(daily) >= 24*time.Hour {
 				daily = g.now()

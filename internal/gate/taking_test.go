@@ -30,6 +30,7 @@ import (
 	"innergate.example/innergate/internal/gate/exchange"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/freshness"
+	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/keyring"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/standin"
@@ -136,7 +137,7 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 		require.NoError(t, err)
 		return f
 	}
-	due := func() { require.NoError(t, r.Exchange.RefreshDue(ctx)); r.Exchange.Wait() }
+	due := func() { require.NoError(t, r.Exchange.RefreshDue(ctx)); r.Jobs.Wait() }
 	require.WithinDuration(t, r.time.Add(2*time.Hour), fresh().Next, time.Second, "cacheDuration is honoured")
 	due()
 	require.Equal(t, 1, s.full, "nothing is due yet")
@@ -318,11 +319,11 @@ func TestRowsOfEarlierFormAreRead(t *testing.T) {
 	require.Equal(t, "document", a.Intake.Source)
 }
 
-func (r *rig) done(j exchange.Job, err error) exchange.Job {
+func (r *rig) done(j jobs.Job, err error) jobs.Job {
 	r.t.Helper()
 	require.NoError(r.t, err)
-	r.Exchange.Wait()
-	j, err = r.Exchange.Job(j.ID)
+	r.Jobs.Wait()
+	j, err = r.Jobs.Job(j.ID)
 	require.NoError(r.t, err)
 	return j
 }
@@ -343,7 +344,7 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	files := func() []os.DirEntry { out, _ := os.ReadDir(editions.New(r.st).Folder()); return out }
 	for fault, want := range map[string]finding.Code{"cut": finding.XMLMalformed, "altered": finding.MetadataAltered} {
 		j := r.done(r.Exchange.AddAggregate(ctx, tester, "lines", settings, bytes.NewReader(edition(fault, 0))))
-		require.Equal(t, exchange.JobFailed, j.State)
+		require.Equal(t, jobs.Failed, j.State)
 		require.Equal(t, want, j.Refused.Code)
 		require.Zero(t, entities(), "what was staged is gone")
 		require.Empty(t, files())
@@ -351,7 +352,7 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 		require.Error(t, err)
 	}
 	j := r.done(r.Exchange.AddAggregate(ctx, tester, "lines", settings, bytes.NewReader(edition("", 0))))
-	require.Equal(t, exchange.JobDone, j.State, "%+v", j)
+	require.Equal(t, jobs.Done, j.State, "%+v", j)
 	require.EqualValues(t, 600, entities())
 
 	// Taking over: what cannot be taken is told of, the rest is there.
@@ -362,23 +363,23 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	ids := []string{list[0].EntityID, list[0].EntityID, list[1].EntityID, list[2].EntityID + "l"}
 	j = r.done(r.Exchange.TakeEntities(ctx, tester, "lines", exchange.Take{Kind: change.KindApplication, Entities: ids,
 		Names: map[string]string{list[1].EntityID: "roster"}}))
-	require.Len(t, j.Report.Taken, 1)
-	require.Equal(t, 2, j.Report.RefusedN, "%+v", j.Report.Refused)
-	require.Equal(t, finding.AggregateUnknown, j.Report.Refused[0].Finding.Code)
-	require.Contains(t, j.Report.Refused[0].Finding.Error(), "Near to it: "+list[2].EntityID)
-	name := j.Report.Taken[0].Name
+	require.Len(t, reported(j).Taken, 1)
+	require.Equal(t, 2, reported(j).RefusedN, "%+v", reported(j).Refused)
+	require.Equal(t, finding.AggregateUnknown, reported(j).Refused[0].Finding.Code)
+	require.Contains(t, reported(j).Refused[0].Finding.Error(), "Near to it: "+list[2].EntityID)
+	name := reported(j).Taken[0].Name
 	j = r.done(r.Exchange.TakeEntities(ctx, tester, "lines", exchange.Take{Kind: change.KindApplication,
 		Entities: ids[:1]}))
-	require.Equal(t, finding.MetadataKnown, j.Report.Refused[0].Finding.Code)
+	require.Equal(t, finding.MetadataKnown, reported(j).Refused[0].Finding.Code)
 	j = r.done(r.Exchange.TakeEntities(ctx, tester, "lines", exchange.Take{Kind: change.KindProvider,
 		Filter: editions.Filter{State: "usable"}}))
-	require.Len(t, j.Report.Taken, 150)
-	require.Zero(t, j.Report.RefusedN)
+	require.Len(t, reported(j).Taken, 150)
+	require.Zero(t, reported(j).RefusedN)
 	_, err = r.Exchange.Refresh(ctx, tester, change.KindApplication, name)
 	require.ErrorContains(t, err, "refresh the aggregate")
 
 	// The next edition renews what came from it, as each record allows.
-	p := j.Report.Taken[0].Name
+	p := reported(j).Taken[0].Name
 	require.NoError(t, r.changeOf(change.KindProvider, p, func(s federation.Settings) { s["approveChanges"] = true }))
 	j = r.done(r.Exchange.UploadAggregate(ctx, tester, "lines",
 		bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 0), []byte("/sso/post"), []byte("/sso/new")))))
@@ -388,9 +389,9 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "lines", a.Revision, editions.Edit{TrustKey: new(string)}))
 	j = r.done(r.Exchange.UploadAggregate(ctx, tester, "lines",
 		bytes.NewReader(bytes.ReplaceAll(edition("unsigned", 1), []byte("/sso/post"), []byte("/sso/new")))))
-	require.Equal(t, exchange.JobDone, j.State)
+	require.Equal(t, jobs.Done, j.State)
 	outcomes := map[string]int{}
-	for _, x := range j.Report.Records {
+	for _, x := range reported(j).Records {
 		outcomes[x.Outcome]++
 	}
 	require.Equal(t, map[string]int{exchange.Failed: 1, exchange.Applied: 150}, outcomes,
@@ -411,7 +412,7 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	require.NoError(t, r.Exchange.RemoveAggregate(ctx, tester, "lines"))
 	require.Zero(t, entities())
 	require.Empty(t, files())
-	_, err = r.Records.Provider(j.Report.Records[1].Name)
+	_, err = r.Records.Provider(reported(j).Records[1].Name)
 	require.NoError(t, err, "records taken from it stay")
 }
 
@@ -512,7 +513,7 @@ func TestAddressesAreAskedOnDemand(t *testing.T) {
 	s.document = []byte(`<EntitiesDescriptor xmlns="` + saml.NSMetadata + `" validUntil="` +
 		r.time.Add(time.Hour).UTC().Format(time.RFC3339) + `"><EntityDescriptor entityID="urn:x"/></EntitiesDescriptor>`)
 	j = r.done(r.Exchange.AddAggregate(ctx, tester, "plain", editions.Settings{Address: s.URL}, nil))
-	require.Equal(t, exchange.JobDone, j.State, "%+v", j)
+	require.Equal(t, jobs.Done, j.State, "%+v", j)
 	a, err := r.Exchange.Aggregate(ctx, "plain")
 	require.NoError(t, err)
 	require.Equal(t, []finding.Code{finding.AggregateUnverified, finding.MetadataExpiring},
@@ -542,13 +543,13 @@ func TestSettingsOutliveAJob(t *testing.T) {
 	}))
 	defer s.Close()
 	j := r.done(r.Exchange.AddAggregate(ctx, tester, "plain", editions.Settings{Address: s.URL}, nil))
-	require.Equal(t, exchange.JobDone, j.State, "%+v", j)
+	require.Equal(t, jobs.Done, j.State, "%+v", j)
 	key := string(r.newPair().Certificate.PEM())
 	during = func() {
 		require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "plain", 1, editions.Edit{TrustKey: &key}))
 	}
 	j = r.done(r.Exchange.RefreshAggregate(ctx, tester, "plain"))
-	require.Equal(t, exchange.JobFailed, j.State)
+	require.Equal(t, jobs.Failed, j.State)
 	require.Contains(t, j.Failure, "was changed meanwhile")
 	a, err := r.Exchange.Aggregate(ctx, "plain")
 	require.NoError(t, err)
@@ -628,7 +629,7 @@ func TestADamagedDocumentOfAnAggregateHeals(t *testing.T) {
 		require.Contains(t, codes(), finding.AggregateDamaged, rule)
 		r.restart()
 		require.NoError(t, r.Exchange.RefreshDue(ctx))
-		r.Exchange.Wait()
+		r.Jobs.Wait()
 		require.NotContains(t, codes(), finding.AggregateDamaged, rule)
 		at = file()
 	}
@@ -838,3 +839,6 @@ func TestRestoringAFaceOfItsOwn(t *testing.T) {
 	err = r.changeOf(change.KindApplication, "north", shared)
 	require.True(t, finding.Is(err, finding.MetadataKnown), "%v", err)
 }
+
+// reported is what a job of the exchange changed.
+func reported(j jobs.Job) *exchange.Report { return j.Report.(*exchange.Report) }

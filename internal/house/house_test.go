@@ -25,7 +25,7 @@ var core = []string{"nearword", "strictjson", "finding", "reason", "xmlsec", "ke
 
 // gate is the order of the service from the ground up; the rooms may import the
 // store beside the core.
-var gate = []string{"random", "change", "limit", "fetch", "keyring", "freshness", "editions", "sessions", "arrivals", "records", "copies",
+var gate = []string{"random", "change", "limit", "fetch", "keyring", "freshness", "editions", "sessions", "arrivals", "jobs", "records", "copies",
 	"rollover", "exchange",
 	"checking", "people", "outbox", "grants", "leaving", "redeeming", "driving", "traces", "operators"}
 

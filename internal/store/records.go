@@ -96,6 +96,14 @@ type KeyRow struct {
 	Sealed  []byte
 }
 
+// SetRow is a named mapping that several records share.
+type SetRow struct {
+	Name     string `gorm:"primaryKey"`
+	Revision int
+	Added    time.Time
+	Data     []byte
+}
+
 // SettingRow is a value that is stored once, such as an entity ID of our own.
 type SettingRow struct {
 	Key   string `gorm:"primaryKey"`

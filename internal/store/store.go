@@ -356,3 +356,12 @@ func (s *Store) Stats(ctx context.Context, now time.Time) (Stats, error) {
 	out.TracesDropped = s.Traces.dropped.Load()
 	return out, err
 }
+
+// CountSubjects is how many people an application knows by a lasting name; 0 if that
+// cannot be told.
+func (s *Store) CountSubjects(ctx context.Context, app string) (n int64) {
+	if s.Read.WithContext(ctx).Model(&SubjectRow{}).Where("app = ?", app).Count(&n).Error != nil {
+		return 0
+	}
+	return n
+}

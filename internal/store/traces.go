@@ -514,13 +514,8 @@ func (t *TraceLog) Each(ctx context.Context, f TraceFilter, do func(TraceHead, [
 	t.settle(ctx)
 	last := TraceRow{Started: t.s.traces.NowFunc().Add(100 * 365 * 24 * time.Hour)}
 	for {
-		q := t.s.traces.WithContext(ctx).Where("verified = ? AND (started < ? OR started = ? AND id > ?)", true,
+		q := f.proved(t.s.traces.WithContext(ctx)).Where("(started < ? OR started = ? AND id > ?)",
 			last.Started, last.Started, last.ID).Order("started DESC, id").Limit(page)
-		for column, v := range map[string]string{"application": f.Application, "provider": f.Provider, "result": f.Result} {
-			if v != "" {
-				q = q.Where(column+" = ?", v)
-			}
-		}
 		var rows []TraceRow
 		if err := q.Find(&rows).Error; err != nil || len(rows) == 0 {
 			return err
@@ -536,6 +531,25 @@ func (t *TraceLog) Each(ctx context.Context, f TraceFilter, do func(TraceHead, [
 		}
 		last = rows[len(rows)-1]
 	}
+}
+
+// proved are the traces in which a counterpart proved to be one, of an application, a
+// provider and a result.
+func (f TraceFilter) proved(q *gorm.DB) *gorm.DB {
+	q = q.Where("verified = ?", true)
+	for column, v := range map[string]string{"application": f.Application, "provider": f.Provider, "result": f.Result} {
+		if v != "" {
+			q = q.Where(column+" = ?", v)
+		}
+	}
+	return q
+}
+
+// Count is how many traces Each goes through.
+func (t *TraceLog) Count(ctx context.Context, f TraceFilter) (n int64, err error) {
+	t.settle(ctx)
+	err = f.proved(t.s.traces.WithContext(ctx).Model(&TraceRow{})).Count(&n).Error
+	return n, err
 }
 
 // inputs are what the turns of several traces were decided on.

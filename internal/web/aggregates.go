@@ -11,6 +11,7 @@ import (
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/editions"
 	"innergate.example/innergate/internal/gate/exchange"
+	"innergate.example/innergate/internal/gate/jobs"
 )
 
 // aggregateCalls registers aggregates.
@@ -137,7 +138,7 @@ func take(b api.TakeOver) (exchange.Take, error) {
 }
 
 // begun answers with the job that was begun.
-func (s *server) begun(j exchange.Job, err error) (*body[api.Job], error) {
+func (s *server) begun(j jobs.Job, err error) (*body[api.Job], error) {
 	return &body[api.Job]{jobShown(j)}, s.problem(err)
 }
 

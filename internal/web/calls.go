@@ -49,7 +49,9 @@ func op(method, path, id, summary string) huma.Operation {
 			Description: "1, if the call is made by a console session; calls with a token need it not",
 			Schema: &huma.Schema{Type: "string",
 				Enum: []any{"1"}}}, {Name: "remark", In: "query", Description: "Why: kept with the change in the history",
-			Schema: &huma.Schema{Type: "string", MaxLength: &limit}}}
+			Schema: &huma.Schema{Type: "string", MaxLength: &limit}}, {Name: "confirm", In: "query",
+			Description: "Digest of a consequence that was looked at, as the finding names-change gives it",
+			Schema:      &huma.Schema{Type: "string"}}}
 	}
 	return o
 }
@@ -81,6 +83,7 @@ func (s *server) calls(a huma.API) {
 	s.ownerCalls(a)
 	s.keyCalls(a)
 	s.contextCalls(a)
+	s.setCalls(a)
 	s.clientCalls(a)
 	s.linkCalls(a)
 	s.traceCalls(a)

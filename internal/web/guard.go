@@ -167,7 +167,8 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 			_ = s.sendProblem(c, p)
 			return
 		}
-		next(huma.WithContext(ctx, context.WithValue(ctx.Context(), byKey, change.By{Who: name, Why: ctx.Query("remark")})))
+		next(huma.WithContext(ctx, context.WithValue(ctx.Context(), byKey, change.By{Who: name,
+			Why: ctx.Query("remark"), Confirms: ctx.Query("confirm")})))
 	}
 }
 
@@ -187,7 +188,7 @@ func wrongQuery(ctx huma.Context) *api.Problem {
 	}
 	u := ctx.URL()
 	for name := range u.Query() {
-		if slices.Contains(known, name) || name == "remark" && ctx.Method() != http.MethodGet {
+		if slices.Contains(known, name) || (name == "remark" || name == "confirm") && ctx.Method() != http.MethodGet {
 			continue // a remark may come with a preview too, of what it will be kept with
 		}
 		near, way := nearword.Of(name, known), "this call takes none"

@@ -52,12 +52,12 @@ func (s *server) historyCalls(a huma.API) {
 		})
 	huma.Register(a, op("GET", "/jobs", "list-jobs", "Work in progress, and what ended within the hour"),
 		func(ctx context.Context, _ *struct{}) (*body[api.List[api.Job]], error) {
-			all := g.Exchange.Jobs()
+			all := g.Jobs.All()
 			return rows(all, len(all), jobShown), nil
 		})
 	huma.Register(a, op("GET", "/jobs/{name}", "show-job", "How far a job is, and how it ended"),
 		func(ctx context.Context, in *named) (*body[api.Job], error) {
-			j, err := g.Exchange.Job(in.Name)
+			j, err := g.Jobs.Job(in.Name)
 			return &body[api.Job]{jobShown(j)}, s.problem(err)
 		})
 }

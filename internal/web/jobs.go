@@ -3,13 +3,18 @@ package web
 import (
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/gate/exchange"
+	"innergate.example/innergate/internal/gate/jobs"
+	"innergate.example/innergate/internal/gate/traces"
 )
 
 // jobShown gives a job as the API shows it.
-func jobShown(j exchange.Job) api.Job {
+func jobShown(j jobs.Job) api.Job {
 	out := api.Job{ID: j.ID, What: j.What, State: j.State, Done: j.Done, Total: j.Total, Unit: j.Unit, Started: j.Started,
 		Ended: j.Ended, Refused: j.Refused, Failure: j.Failure}
-	if r := j.Report; r != nil {
+	if r, ok := j.Report.(*traces.Evaluated); ok && r != nil {
+		out.Reevaluated = reevaluated(r)
+	}
+	if r, ok := j.Report.(*exchange.Report); ok && r != nil {
 		out.Report = &api.Report{Entities: r.Entities, Broken: r.Broken, RefusedN: r.RefusedN,
 			Changes: (*api.Changes)(r.Changes), Found: codeCounts(r.Found), Change: r.Change}
 		for _, t := range r.Taken {

@@ -40,12 +40,12 @@ func (a Arrived) names() (out []string) {
 // rules, and those that serve applications with rules.
 func Mapping(snap *federation.Snapshot) (out []federation.Name) {
 	for _, p := range snap.Providers() {
-		if !p.IntakeMapping.IsZero() {
+		if !p.Mapping().IsZero() {
 			out = append(out, p.Name)
 		}
 	}
 	for _, a := range snap.Applications() {
-		if a.ReleaseMapping.IsZero() {
+		if a.Mapping().IsZero() {
 			continue
 		}
 		for _, p := range serving(snap, a) {
@@ -97,7 +97,7 @@ func (c *Checker) mapping(l *List, r federation.Record) {
 	switch r := r.(type) {
 	case *federation.Provider:
 		if came := c.Arrived[r.Name]; came.SignIns > 0 {
-			unread(l, r.IntakeMapping, came.has, came.names(), finding.AttributeUnsent,
+			unread(l, r.Mapping(), came.has, came.names(), finding.AttributeUnsent,
 				finding.Passing("Sign-ins looked at", fmt.Sprint(came.SignIns)))
 		}
 	case *federation.Application:
@@ -108,7 +108,7 @@ func (c *Checker) mapping(l *List, r federation.Record) {
 // released looks at what an application is told of, if all providers that serve it are
 // known well enough.
 func (c *Checker) released(l *List, a *federation.Application) {
-	if a.ReleaseMapping.IsZero() {
+	if a.Mapping().IsZero() {
 		return
 	}
 	var all Arrived
@@ -121,7 +121,7 @@ func (c *Checker) released(l *List, a *federation.Application) {
 		all.Attributes, who = append(all.Attributes, made...), append(who, string(p.Name))
 	}
 	if len(who) > 0 {
-		unread(l, a.ReleaseMapping, all.has, all.names(), finding.ProfileUnmade,
+		unread(l, a.Mapping(), all.has, all.names(), finding.ProfileUnmade,
 			finding.Fact("Provider", strings.Join(who, ", ")))
 	}
 }
@@ -130,10 +130,10 @@ func (c *Checker) released(l *List, a *federation.Application) {
 // if nobody can tell.
 func (c *Checker) profileOf(p *federation.Provider) (out []profile.Attribute, known bool) {
 	came := c.Arrived[p.Name]
-	for _, r := range p.IntakeMapping.Rules {
+	for _, r := range p.Mapping().Rules {
 		out = append(out, profile.Attribute{Name: r.To.Name, Friendly: r.To.Friendly})
 	}
-	if p.IntakeMapping.IsZero() || p.IntakeMapping.Rest {
+	if p.Mapping().IsZero() || p.Mapping().Rest {
 		return append(out, came.Attributes...), came.SignIns > 0
 	}
 	return out, true

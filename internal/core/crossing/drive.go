@@ -503,7 +503,7 @@ func (d *drive) suffice() step {
 		st.Reasons.Add(reason.SessionEnded, stamp(a.Ends))
 		return (*drive).ask
 	}
-	if a.Read != "" && a.Read != d.p.IntakeMapping.Sources() {
+	if a.Read != "" && a.Read != d.p.Mapping().Sources() {
 		st.Reasons.Add(reason.SessionIntake)
 		return (*drive).ask
 	}

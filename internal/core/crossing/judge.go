@@ -69,7 +69,7 @@ func insufficient(w Wish, a *Authentication, f *finding.Finding) reason.Reason {
 // is a finding.
 func Intake(p *federation.Provider, a *Answer) (profile.Profile, reason.Reasons, error) {
 	who, rules, err := intake(p, a)
-	if p.IntakeMapping.IsZero() {
+	if p.Mapping().IsZero() {
 		return who, reason.Reasons{reason.New(reason.IntakeUnchanged)}, nil
 	}
 	return who, worked(rules, reason.IntakeMapped, reason.IntakeRule), err
@@ -77,10 +77,10 @@ func Intake(p *federation.Provider, a *Answer) (profile.Profile, reason.Reasons,
 
 func intake(p *federation.Provider, a *Answer) (profile.Profile, []profile.Worked, error) {
 	who := profile.PassThrough(a.Subject, a.Attributes)
-	if p.IntakeMapping.IsZero() {
+	if p.Mapping().IsZero() {
 		return who, nil, nil
 	}
-	out, err := p.IntakeMapping.Run(who, profile.Intake, true)
+	out, err := p.Mapping().Run(who, profile.Intake, true)
 	who.Attributes = out.Attributes
 	return who, out.Worked, err
 }
@@ -104,14 +104,14 @@ func worked(rules []profile.Worked, whole, one reason.Code) reason.Reasons {
 // Kept is a provider's word as it is kept with a session: without attributes that the
 // intake does not read.
 func Kept(p *federation.Provider, a *Answer) *Answer {
-	read := p.IntakeMapping.Sources()
+	read := p.Mapping().Sources()
 	if read == "" || a.Read == read {
 		return a
 	}
 	out := *a
 	out.Read, out.Attributes = read, nil
 	for _, attribute := range a.Attributes {
-		if p.IntakeMapping.Reads(attribute) {
+		if p.Mapping().Reads(attribute) {
 			out.Attributes = append(out.Attributes, attribute)
 		}
 	}
@@ -182,12 +182,12 @@ func Release(app *federation.Application, p profile.Profile, who Person, want pr
 	reason.Reasons, error) {
 	out, rules, err := release(app, p, who, want)
 	reasons := reason.Reasons{reason.New(reason.ReleaseUnchanged)}
-	if !app.ReleaseMapping.IsZero() {
+	if !app.Mapping().IsZero() {
 		reasons = worked(rules, reason.ReleaseMapped, reason.ReleaseRule)
 	}
 	switch k := out.Name.Kind; {
 	case err != nil:
-	case app.ReleaseMapping.Names() && k != profile.Lasting && k != profile.Passing:
+	case app.Mapping().Names() && k != profile.Lasting && k != profile.Passing:
 		reasons.Add(reason.NameRuled)
 	default:
 		reasons.Add(namings[k])
@@ -198,7 +198,7 @@ func Release(app *federation.Application, p profile.Profile, who Person, want pr
 func release(app *federation.Application, p profile.Profile, who Person, want profile.Wanted) (profile.Released,
 	[]profile.Worked, error) {
 	out := profile.Mapped{Attributes: p.Attributes}
-	if m := app.ReleaseMapping; !m.IsZero() {
+	if m := app.Mapping(); !m.IsZero() {
 		var err error
 		if out, err = m.Run(p, profile.Release, true); err != nil {
 			return profile.Released{}, out.Worked, err

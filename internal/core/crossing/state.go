@@ -165,6 +165,8 @@ type Answer struct {
 	Ends         time.Time           `json:"ends,omitzero"`         // in a session: when it counts no more
 	// Read names what the intake read of it, where the rest was not kept (Kept).
 	Read string `json:"read,omitempty"`
+	// Veiled are attributes whose values are not here, in what was recorded (Veil).
+	Veiled []string `json:"veiled,omitempty"`
 }
 
 // Person is an account known to the gate.

@@ -71,7 +71,7 @@ func Describe(r Record) []Value {
 			if f := v.Type().Field(i); f.Anonymous {
 				walk(v.Field(i))
 			} else if m, is := v.Field(i).Interface().(profile.Mapping); is {
-				out = append(out, rules(f.Tag.Get("json"), m)...)
+				out = append(out, RuleValues(f.Tag.Get("json"), m)...)
 			} else if name, _, _ := strings.Cut(f.Tag.Get("json"), ","); true {
 				out = append(out, Value{Label: name, Value: fmt.Sprint(v.Field(i).Interface())})
 			}
@@ -83,8 +83,8 @@ func Describe(r Record) []Value {
 	return out
 }
 
-// rules describe a mapping, one by one.
-func rules(tag string, m profile.Mapping) (out []Value) {
+// RuleValues describe a mapping, one by one.
+func RuleValues(tag string, m profile.Mapping) (out []Value) {
 	name, _, _ := strings.Cut(tag, ",")
 	for _, r := range m.Rules {
 		octets, err := json.Marshal(r)

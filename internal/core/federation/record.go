@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"time"
+
+	"innergate.example/innergate/internal/core/profile"
 )
 
 // Record is a provider or an application.
@@ -43,7 +45,8 @@ func (b *Basics) Is(name Name, id ID) bool { return b.Name == name && (id == "" 
 type Provider struct {
 	Basics
 	ProviderSettings
-	Side ProviderSide
+	Side   ProviderSide
+	shared *profile.Mapping // over that of its set, nil without one
 }
 
 // Application is what people want to reach.
@@ -53,8 +56,9 @@ type Application struct {
 	Keys KeySet // of its own, if its side has such
 	// Shown is a secret that was made with it, to be shown once: it is in the value
 	// that adding gives back, and nowhere else.
-	Shown string
-	Side  ApplicationSide
+	Shown  string
+	Side   ApplicationSide
+	shared *profile.Mapping // over that of its set, nil without one
 }
 
 // Kind is KindProvider.

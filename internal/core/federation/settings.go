@@ -105,6 +105,8 @@ type ProviderSettings struct {
 	// IntakeMapping makes the profile of what it says; without rules it is taken over
 	// unchanged.
 	IntakeMapping profile.Mapping `json:"intakeMapping"`
+	// IntakeSet names the set that IntakeMapping is laid over, "" for none.
+	IntakeSet Name `json:"intakeSet"`
 }
 
 // ApplicationSettings are what an engineer decides about an application in any
@@ -119,6 +121,8 @@ type ApplicationSettings struct {
 	// ReleaseMapping makes what it is told of the profile; without rules it is told
 	// all of it, unchanged.
 	ReleaseMapping profile.Mapping `json:"releaseMapping"`
+	// ReleaseSet names the set that ReleaseMapping is laid over, "" for none.
+	ReleaseSet Name `json:"releaseSet"`
 }
 
 // Setting describes one setting.
@@ -203,6 +207,7 @@ var kindSettings = map[Kind][]Setting{
 		{Name: "askContext", Most: 400, Text: "Authentication context to ask for where the application asks for none"},
 		{Name: "contextWords", Most: 4000, Lines: true,
 			Text: "Its own words for authentication contexts: THEIRS>OURS, separated by spaces"},
+		{Name: "intakeSet", Most: 63, Text: "Set of rules that it shares with others; those of intakeMapping are laid over it"},
 		{Name: "intakeMapping", Rules: true, Text: "What becomes of its attributes or claims on their way into the profile"},
 	},
 	KindApplication: {
@@ -212,6 +217,7 @@ var kindSettings = map[Kind][]Setting{
 		{Name: "ownHosts", Most: 1000, Text: "Hosts it owns beside that of its entity ID, separated by spaces"},
 		{Name: "logo", Most: 2048, Text: "Address of its logo, beginning with https://"},
 		{Name: "policy", Most: 2048, Text: "Address of its privacy policy, shown to people who are asked for their consent"},
+		{Name: "releaseSet", Most: 63, Text: "Set of rules that it shares with others; those of releaseMapping are laid over it"},
 		{Name: "releaseMapping", Rules: true, Text: "What it is told of the profile"},
 	},
 }

@@ -33,7 +33,7 @@ func (k Kind) Side() finding.Side {
 type Side interface {
 	Known
 	Shown
-	Set
+	Decided
 	Taken
 }
 
@@ -52,8 +52,8 @@ type Shown interface {
 	Describe() []Value // everything known of the other side, in the standard's words
 }
 
-// Set is what an engineer decides.
-type Set interface {
+// Decided is what an engineer decides.
+type Decided interface {
 	// Settings gives a structure of text and truth values with names in JSON.
 	Settings() any
 	// SettingList describes each of them.

@@ -16,6 +16,7 @@ type Snapshot struct {
 	appIDs      map[identity]*Application
 	leaving     map[Name]*Application // those that somebody else may take the identity of
 	byID        map[ID]Name           // of applications
+	sets        map[Name]*Set
 
 	providerList func() *Directory[*Provider]
 	appList      func() *Directory[*Application]
@@ -30,16 +31,23 @@ func identityOf(s Known) identity { return identity{s.Protocol(), KeyOf(s)} }
 func NewSnapshot(g Gate) *Snapshot { return Load(g) }
 
 // Load makes a snapshot of many records at once.
-func Load(g Gate, records ...Record) *Snapshot {
+func Load(g Gate, records ...Record) *Snapshot { return LoadWith(g, nil, records...) }
+
+// LoadWith makes a snapshot of many records at once, and of the sets that they share.
+func LoadWith(g Gate, sets []*Set, records ...Record) *Snapshot {
 	s := &Snapshot{Gate: g, providers: map[Name]*Provider{}, apps: map[Name]*Application{},
 		providerIDs: map[identity]*Provider{}, appIDs: map[identity]*Application{}, leaving: map[Name]*Application{},
-		byID: map[ID]Name{}}
+		byID: map[ID]Name{}, sets: map[Name]*Set{}}
+	for _, set := range sets {
+		s.sets[set.Name] = set
+	}
 	s.add(records)
 	return s.list()
 }
 
 func (s *Snapshot) add(records []Record) {
 	for _, r := range records {
+		r, _ = s.Resolved(r) // one that cannot be was never saved
 		switch r := r.(type) {
 		case *Provider:
 			s.addProvider(r)
@@ -65,7 +73,7 @@ func (s *Snapshot) list() *Snapshot {
 func (s *Snapshot) clone() *Snapshot {
 	return (&Snapshot{Gate: s.Gate, providers: maps.Clone(s.providers), apps: maps.Clone(s.apps),
 		providerIDs: maps.Clone(s.providerIDs), appIDs: maps.Clone(s.appIDs), leaving: maps.Clone(s.leaving),
-		byID: maps.Clone(s.byID)}).list()
+		byID: maps.Clone(s.byID), sets: maps.Clone(s.sets)}).list()
 }
 
 func (s *Snapshot) addProvider(p *Provider) {

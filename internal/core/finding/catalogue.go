@@ -262,6 +262,7 @@ const (
 	ProfileUnmade         Code = "profile-unmade"
 	ScopeUnneeded         Code = "scope-unneeded"
 	ScopeNeeded           Code = "scope-needed"
+	NamesChange           Code = "names-change"
 	PassiveImpossible     Code = "passive-impossible"
 	RelayStateTooLong     Code = "relaystate-too-long"
 	TooManyStarts         Code = "too-many-starts"
@@ -688,6 +689,9 @@ var catalogue = []Entry{
 	{ScopeNeeded, Warning, Gate, "The mapping reads a claim that is not asked for",
 		"Add the scope to the setting scopes, and allow it at the provider.",
 		"A claim that the intake mapping reads comes only with a scope (OpenID Connect Core §5.4) that is not asked for."},
+	{NamesChange, Error, Gate, "People would get another name at the application, which may not know them by it",
+		"Import the names by which it knows them, or have it rename its accounts; then confirm the change with the digest.",
+		"Recorded sign-ins of late, run through the change, tell the application another NameID or sub than before."},
 	{PassiveImpossible, Error, Application, "The person must be asked, and the application forbade it",
 		"Nothing is wrong: the application gets the status NoPassive.", "IsPassive without a session (SAML core §3.4.1)."},
 	{RelayStateTooLong, Error, Application, "RelayState is longer than 4 KiB",

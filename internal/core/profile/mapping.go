@@ -85,7 +85,9 @@ type Rule struct {
 	Steps     []Step   `json:"steps,omitempty"`
 	Default   []string `json:"default,omitempty"` // taken as they are, where nothing comes of the sources
 	Mandatory bool     `json:"mandatory,omitempty"`
-	Note      string   `json:"note,omitempty"` // why, for people
+	// Omit takes away the rule of a set that makes the same; see Over.
+	Omit bool   `json:"omit,omitempty"`
+	Note string `json:"note,omitempty"` // why, for people
 }
 
 // Source is one of: an attribute, the person's name at the provider, a constant, an
@@ -184,6 +186,9 @@ func (r Rule) String() string {
 	if r.All {
 		sep = " and "
 	}
+	if r.Omit {
+		return r.To.String() + ": not made, other than in the set"
+	}
 	out := r.To.String() + ": " + strings.Join(words, sep)
 	if r.When != "" {
 		out += ", when " + r.When
@@ -220,6 +225,12 @@ func (m Mapping) Compile() (*Compiled, error) {
 				other, r.To)
 		}
 		made[key] = i + 1
+		if r.Omit {
+			if err := r.bare(bad); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		out, err := r.compile(bad)
 		if err != nil {
 			return nil, err

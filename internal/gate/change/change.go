@@ -19,6 +19,8 @@ type By struct {
 	Who, Why string
 	// Together, if set, has changes share a number: that of the first one.
 	Together *Together
+	// Confirms is the digest of a consequence that was looked at, "" for none.
+	Confirms string
 }
 
 // Together are changes that are made together, and can be taken back together.

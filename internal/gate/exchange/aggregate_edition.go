@@ -19,18 +19,19 @@ import (
 	"innergate.example/innergate/internal/gate/editions"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/freshness"
+	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/store"
 )
 
 // takeAggregate spools a document, if one is given, and begins the job that
 // takes it in. first is set for an aggregate that is not on record yet.
 func (rm *Room) takeAggregate(ctx context.Context, by change.By, name string, first *editions.Settings,
-	document io.Reader) (Job, error) {
+	document io.Reader) (jobs.Job, error) {
 	if err := os.MkdirAll(rm.editions.Folder(), 0o700); err != nil {
-		return Job{}, err
+		return jobs.Job{}, err
 	}
 	if !rm.taking.begin(name) {
-		return Job{}, change.Conflict(fmt.Sprintf("the aggregate %q is being taken in already", name),
+		return jobs.Job{}, change.Conflict(fmt.Sprintf("the aggregate %q is being taken in already", name),
 			"wait until that job has ended")
 	}
 	var spooled *os.File
@@ -38,10 +39,10 @@ func (rm *Room) takeAggregate(ctx context.Context, by change.By, name string, fi
 		var err error
 		if spooled, err = rm.editions.Spool(document); err != nil {
 			rm.taking.end(name)
-			return Job{}, err
+			return jobs.Job{}, err
 		}
 	}
-	return rm.start("take in the aggregate "+name, "octets", func(ctx context.Context, p progress) (*Report, error) {
+	return rm.jobs.Start("take in the aggregate "+name, "octets", func(ctx context.Context, p jobs.Progress) (any, error) {
 		defer rm.taking.end(name)
 		report, err := (&incoming{Room: rm, by: by, name: name, first: first, document: spooled}).take(ctx, p)
 		if f := finding.Of(err); f != nil && first == nil {
@@ -91,7 +92,7 @@ type incoming struct {
 
 // take takes one edition in: read, verify and index it beside the present one,
 // then put it in its place and renew the records that came from it.
-func (in *incoming) take(ctx context.Context, p progress) (*Report, error) {
+func (in *incoming) take(ctx context.Context, p jobs.Progress) (any, error) {
 	defer in.close()
 	in.report = &Report{}
 	if err := in.load(ctx); err != nil {
@@ -103,7 +104,7 @@ func (in *incoming) take(ctx context.Context, p progress) (*Report, error) {
 		}
 	}
 	if info, err := in.document.Stat(); err == nil {
-		p.total(info.Size())
+		p.Total(info.Size())
 		in.data.Size = info.Size()
 	}
 	before := in.row.Edition
@@ -156,7 +157,7 @@ func (in *incoming) load(ctx context.Context) (err error) {
 }
 
 // get fetches the document, unless it is what it was.
-func (in *incoming) get(ctx context.Context, p progress) (unchanged bool, err error) {
+func (in *incoming) get(ctx context.Context, p jobs.Progress) (unchanged bool, err error) {
 	if !in.editions.Whole(in.data) {
 		in.fresh.Conditions = fetch.Conditions{} // the document is needed, changed or not
 	}
@@ -171,7 +172,7 @@ func (in *incoming) get(ctx context.Context, p progress) (unchanged bool, err er
 		return true, in.current(ctx, got.Conditions)
 	}
 	defer got.Body.Close()
-	p.total(got.Length)
+	p.Total(got.Length)
 	if in.document, err = in.editions.Spool(got.Body); err != nil && finding.Of(err) == nil {
 		err = fetch.Unreachable(in.data.Address, err.Error())
 	}
@@ -180,12 +181,12 @@ func (in *incoming) get(ctx context.Context, p progress) (unchanged bool, err er
 }
 
 // read stages the entities, and holds the document against the trust key.
-func (in *incoming) read(staged *editions.Staging, p progress) error {
+func (in *incoming) read(staged *editions.Staging, p jobs.Progress) error {
 	trust, err := aggregateTrust(in.data.Settings)
 	if err != nil {
 		return err
 	}
-	read, err := saml.ReadAggregate(&counting{r: in.document, tell: p.set}, saml.Trusting{Now: in.now(), Keys: trust},
+	read, err := saml.ReadAggregate(&counting{r: in.document, tell: p.Set}, saml.Trusting{Now: in.now(), Keys: trust},
 		func(e *saml.Entity) error {
 			f, err := staged.Add(e)
 			if f != nil {

@@ -19,6 +19,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/editions"
+	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
 )
@@ -159,17 +160,17 @@ func digestOf(row store.AggregateRow, rows []store.EntityRow, t Take) string {
 
 // TakeEntities makes records of entities, in the background. Those that cannot be
 // taken are reported; the others are.
-func (rm *Room) TakeEntities(ctx context.Context, by change.By, aggregate string, t Take) (Job, error) {
+func (rm *Room) TakeEntities(ctx context.Context, by change.By, aggregate string, t Take) (jobs.Job, error) {
 	row, d, rows, err := rm.chosen(ctx, aggregate, t)
 	if err != nil {
-		return Job{}, err
+		return jobs.Job{}, err
 	}
 	if t.Digest != "" && t.Digest != digestOf(row, rows, t) {
-		return Job{}, change.Conflict("what would be taken over is not what was looked at",
+		return jobs.Job{}, change.Conflict("what would be taken over is not what was looked at",
 			"look at the preview again, and take that over")
 	}
 	what := fmt.Sprintf("take over %d of the aggregate %s", max(len(rows), len(t.Entities)), aggregate)
-	return rm.start(what, "entities", func(ctx context.Context, p progress) (*Report, error) {
+	return rm.jobs.Start(what, "entities", func(ctx context.Context, p jobs.Progress) (any, error) {
 		f, err := rm.editions.Open(d)
 		if err != nil {
 			return nil, err
@@ -197,8 +198,8 @@ type takingOver struct {
 
 // all makes records of all rows, some at a time, so that sign-ins never wait long
 // for the one writer.
-func (o *takingOver) all(ctx context.Context, rows []store.EntityRow, p progress) error {
-	p.total(int64(len(rows)))
+func (o *takingOver) all(ctx context.Context, rows []store.EntityRow, p jobs.Progress) error {
+	p.Total(int64(len(rows)))
 	if err := o.unknown(ctx, rows); err != nil {
 		return err
 	}
@@ -211,7 +212,7 @@ func (o *takingOver) all(ctx context.Context, rows []store.EntityRow, p progress
 			return err
 		}
 		done += len(part)
-		p.set(int64(done))
+		p.Set(int64(done))
 	}
 	o.found()
 	return nil

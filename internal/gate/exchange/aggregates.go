@@ -22,6 +22,7 @@ import (
 	"innergate.example/innergate/internal/gate/editions"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/freshness"
+	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -96,43 +97,43 @@ func aggregateTrust(s editions.Settings) ([]crypto.PublicKey, error) {
 // the background. The document is read before AddAggregate returns; nothing of it counts before its
 // signature holds.
 func (rm *Room) AddAggregate(ctx context.Context, by change.By, name string, s editions.Settings,
-	document io.Reader) (Job, error) {
+	document io.Reader) (jobs.Job, error) {
 	if _, err := federation.ParseName(name); err != nil {
-		return Job{}, change.Field("name", err)
+		return jobs.Job{}, change.Field("name", err)
 	}
 	if _, _, err := rm.editions.Row(ctx, name); err == nil {
-		return Job{}, change.Field("name", finding.New(finding.NameTaken, finding.Fact("Aggregate", name)))
+		return jobs.Job{}, change.Field("name", finding.New(finding.NameTaken, finding.Fact("Aggregate", name)))
 	}
 	if err := checkSettings(s); err != nil {
-		return Job{}, err
+		return jobs.Job{}, err
 	}
 	switch {
 	case document == nil && s.Address == "":
-		return Job{}, change.Field("address", finding.New(finding.MetadataEmpty))
+		return jobs.Job{}, change.Field("address", finding.New(finding.MetadataEmpty))
 	case document != nil && s.Address != "":
-		return Job{}, change.Field("address", errors.New("both a document and an address were given; give one of them"))
+		return jobs.Job{}, change.Field("address", errors.New("both a document and an address were given; give one of them"))
 	case document == nil && !federation.IsAddress(s.Address):
-		return Job{}, change.Field("address", fetch.Unreachable(s.Address, "not a whole http or https address"))
+		return jobs.Job{}, change.Field("address", fetch.Unreachable(s.Address, "not a whole http or https address"))
 	}
 	return rm.takeAggregate(ctx, by, name, &s, document)
 }
 
 // UploadAggregate takes a newer edition of an aggregate in from a document.
-func (rm *Room) UploadAggregate(ctx context.Context, by change.By, name string, document io.Reader) (Job, error) {
+func (rm *Room) UploadAggregate(ctx context.Context, by change.By, name string, document io.Reader) (jobs.Job, error) {
 	if _, _, err := rm.editions.Row(ctx, name); err != nil {
-		return Job{}, err
+		return jobs.Job{}, err
 	}
 	return rm.takeAggregate(ctx, by, name, nil, document)
 }
 
 // RefreshAggregate fetches an aggregate anew.
-func (rm *Room) RefreshAggregate(ctx context.Context, by change.By, name string) (Job, error) {
+func (rm *Room) RefreshAggregate(ctx context.Context, by change.By, name string) (jobs.Job, error) {
 	_, d, err := rm.editions.Row(ctx, name)
 	if err != nil {
-		return Job{}, err
+		return jobs.Job{}, err
 	}
 	if d.Address == "" {
-		return Job{}, change.Conflict(fmt.Sprintf("the aggregate %q has no address", name), "upload its next edition")
+		return jobs.Job{}, change.Conflict(fmt.Sprintf("the aggregate %q has no address", name), "upload its next edition")
 	}
 	return rm.takeAggregate(ctx, by, name, nil, nil)
 }

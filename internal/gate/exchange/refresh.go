@@ -23,6 +23,7 @@ import (
 	"innergate.example/innergate/internal/gate/editions"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/freshness"
+	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
 )
@@ -36,9 +37,8 @@ type Room struct {
 	records   *records.Room
 	freshness *freshness.Room
 	editions  *editions.Room
-	jobs      jobs
+	jobs      *jobs.Room
 	taking    taking
-	ctx       context.Context // jobs end with it
 }
 
 // Parts are what the room works with.
@@ -50,13 +50,14 @@ type Parts struct {
 	Records   *records.Room
 	Freshness *freshness.Room
 	Editions  *editions.Room
+	Jobs      *jobs.Room
 }
 
-// New makes a room whose jobs end with a context, and drops what a crash left of
+// New makes a room, and drops what a crash left of
 // aggregates.
 func New(ctx context.Context, p Parts) (*Room, error) {
 	rm := &Room{store: p.Store, log: p.Log, now: p.Now, fetch: p.Fetch, records: p.Records, freshness: p.Freshness,
-		editions: p.Editions, ctx: ctx}
+		editions: p.Editions, jobs: p.Jobs}
 	if err := rm.editions.Sweep(ctx); err != nil {
 		return nil, err
 	}
@@ -89,12 +90,6 @@ func (rm *Room) heal(ctx context.Context) error {
 	}
 	return nil
 }
-
-// Wait waits until no job runs any more.
-func (rm *Room) Wait() { rm.jobs.wait.Wait() }
-
-// Sweep forgets jobs that ended long ago.
-func (rm *Room) Sweep() { rm.jobs.sweep(rm.now()) }
 
 // Outcomes of a refresh.
 const (
@@ -496,9 +491,9 @@ func (rm *Room) RefreshDue(ctx context.Context) error {
 	at := make(chan struct{}, 4)
 	for _, row := range rows {
 		at <- struct{}{}
-		rm.jobs.wait.Go(func() {
+		rm.jobs.Go(func() {
 			defer func() { <-at }()
-			_, err := whole(func() (struct{}, error) { return struct{}{}, rm.refreshOne(ctx, row.Kind, row.Name) })
+			_, err := jobs.Whole(func() (struct{}, error) { return struct{}{}, rm.refreshOne(ctx, row.Kind, row.Name) })
 			var ce *change.ConflictError
 			var nf *change.NotFoundError // removed meanwhile
 			if err != nil && ctx.Err() == nil && !errors.As(err, &ce) && !errors.As(err, &nf) {

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -62,7 +63,7 @@ func entry(r store.HistoryRow) Change {
 // restorable reports whether a change left something behind that can be set back.
 func restorable(r store.HistoryRow) bool {
 	return r.Revision > 0 && (r.Kind == change.KindProvider || r.Kind == change.KindApplication ||
-		r.Kind == change.KindAggregate)
+		r.Kind == change.KindAggregate || r.Kind == KindSet)
 }
 
 // Revision shows one change: the record as it was then, and what differs from the
@@ -100,14 +101,27 @@ func (rm *Room) Revision(ctx context.Context, id int64) (Revision, error) {
 	out.Differences = federation.Differences(was, after)
 	if out.Restorable {
 		var now []federation.Value
-		if row.Kind == change.KindAggregate {
+		switch row.Kind {
+		case KindSet:
+			if s, ok := rm.Snapshot().Set(federation.Name(row.Name)); ok {
+				data, err := json.Marshal(s)
+				if err != nil {
+					return out, err
+				}
+				if now, err = setValues(data); err != nil {
+					return out, err
+				}
+			}
+		case change.KindAggregate:
 			if a, _, err := rm.editions.Row(ctx, row.Name); err == nil {
 				if now, err = editions.Values(a.Data); err != nil {
 					return out, err
 				}
 			}
-		} else if r, err := rm.Record(row.Kind, row.Name); err == nil {
-			now = federation.Describe(r)
+		default:
+			if r, err := rm.Record(row.Kind, row.Name); err == nil {
+				now = federation.Describe(r)
+			}
 		}
 		out.FromNow = federation.Differences(now, out.Values)
 	}
@@ -146,6 +160,8 @@ func (rm *Room) values(row store.HistoryRow) ([]federation.Value, error) {
 		return federation.Describe(r), nil
 	case KindRanking:
 		return rankingValues(row.Data)
+	case KindSet:
+		return setValues(row.Data)
 	case change.KindAggregate:
 		return editions.Values(row.Data)
 	}
@@ -171,6 +187,9 @@ func (rm *Room) Restore(ctx context.Context, by change.By, id int64) (kind, name
 	}
 	if !entry(row).Restorable || len(row.Data) == 0 {
 		return "", "", change.Conflict(fmt.Sprintf("a %s cannot be set back: what was secret in it is gone, or it is made anew from its source", row.Kind), "make a new one")
+	}
+	if row.Kind == KindSet {
+		return row.Kind, row.Name, rm.restoreSet(ctx, by, row)
 	}
 	r, err := rm.Restored(row)
 	if err != nil {

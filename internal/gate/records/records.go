@@ -42,6 +42,7 @@ type Room struct {
 	snapshot  atomic.Pointer[federation.Snapshot]
 	saving    sync.Mutex // one change of configuration at a time
 	touched   chan struct{}
+	renames   func(ctx context.Context, before, after *federation.Snapshot) (Renaming, error)
 }
 
 // Parts are what the room works with.
@@ -163,7 +164,11 @@ func (rm *Room) load(ctx context.Context, self federation.Gate) error {
 			return fmt.Errorf("%s: %w", federation.Path(r), err)
 		}
 	}
-	rm.snapshot.Store(federation.Load(self, records...))
+	sets, err := rm.loadSets()
+	if err != nil {
+		return err
+	}
+	rm.snapshot.Store(federation.LoadWith(self, sets, records...))
 	return nil
 }
 
@@ -263,8 +268,12 @@ func (rm *Room) Fits(snap *federation.Snapshot, r federation.Record, identityFie
 	return nil
 }
 
-// tied sees that the provider an application names is there.
+// tied sees that the set that a record names is there, and the provider that an
+// application names.
 func (rm *Room) tied(snap *federation.Snapshot, r federation.Record) error {
+	if err := rm.shares(snap, r); err != nil {
+		return err
+	}
 	a, ok := r.(*federation.Application)
 	if !ok || a.Provider == "" {
 		return nil
@@ -309,6 +318,9 @@ func (rm *Room) commit(ctx context.Context, by change.By, p plan) error {
 		if writes[i], err = rm.written(ctx, c); err != nil {
 			return err
 		}
+	}
+	if err := rm.confirmed(ctx, by, p.over(rm.Snapshot())); err != nil {
+		return err
 	}
 	var number int64
 	if by.Together != nil {

@@ -174,7 +174,7 @@ func sameWords(a, b string) bool {
 
 // needed compares the scopes that are asked for with what the mapping reads.
 func (p *Provider) needed(r federation.Record, l *checks.List) {
-	mapping := r.(*federation.Provider).IntakeMapping
+	mapping := r.(*federation.Provider).Mapping()
 	if mapping.Sources() == "" {
 		return // it reads everything
 	}

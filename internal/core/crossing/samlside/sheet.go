@@ -99,7 +99,7 @@ func (p *Provider) Sheet(s *federation.Snapshot, r *federation.Provider) federat
 		MetadataAddress: address,
 		Keys: append(federation.SheetKeys("signing", set), federation.SheetKeys("encryption",
 			s.Gate.Keys[EncryptedTo])...),
-		Metadata: spMetadata(&s.Gate, f, p.UseArtifact, p.signs(), r.IntakeMapping.Requests()...),
+		Metadata: spMetadata(&s.Gate, f, p.UseArtifact, p.signs(), r.Mapping().Requests()...),
 		Values: append([]federation.SheetValue{
 			{Label: "Entity ID", Value: f.EntityID, AlsoCalled: []string{"SP entity ID", "identifier", "audience"},
 				Hint: p.former("compared letter by letter, also as Audience of the assertion")},
@@ -110,7 +110,7 @@ func (p *Provider) Sheet(s *federation.Snapshot, r *federation.Provider) federat
 			p.format(),
 			{Label: "Signed", Value: p.wantsSigned(), AlsoCalled: []string{"sign assertions"},
 				Hint: "by RSA or ECDSA with SHA-256 or better; signing both does no harm"},
-		}, append(p.requests(set), released(r.IntakeMapping)...)...),
+		}, append(p.requests(set), released(r.Mapping())...)...),
 	}
 }
 

@@ -1,0 +1,77 @@
+package api
+
+import (
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/profile"
+)
+
+// SetChange is what a named mapping is to be.
+type SetChange struct {
+	Way      string          `json:"way" enum:"intake,release" doc:"intake: for providers; release: for applications"`
+	Title    string          `json:"title" maxLength:"200" doc:"What people read"`
+	Notes    string          `json:"notes,omitempty" maxLength:"20000"`
+	Mapping  profile.Mapping `json:"mapping"`
+	Revision int             `json:"revision" minimum:"0" doc:"That the change was made from; 0 for a new one"`
+}
+
+// Set is a named mapping that several records share.
+type Set struct {
+	Name string `json:"name"`
+	SetChange
+	Using []string  `json:"using" doc:"Records that share it, like provider/oakhollow"`
+	Added time.Time `json:"added"`
+}
+
+// Reevaluation is a change that recorded crossings are run through before it is saved.
+type Reevaluation struct {
+	Application string          `json:"application,omitempty" maxLength:"63" doc:"Only crossings of this application"`
+	Provider    string          `json:"provider,omitempty" maxLength:"63" doc:"Only crossings by this provider"`
+	Most        int             `json:"most,omitempty" minimum:"0" maximum:"10000" doc:"How many at most, the newest first; 0 for 10,000"`
+	Changes     []SettingChange `json:"changes,omitempty" maxItems:"100"`
+	Set         *NamedSet       `json:"set,omitempty" doc:"A set as it would be"`
+}
+
+// SettingChange is settings of one record as they would be.
+type SettingChange struct {
+	Kind     string              `json:"kind" enum:"provider,application"`
+	Name     string              `json:"name" maxLength:"63"`
+	Settings federation.Settings `json:"settings" doc:"Those that change"`
+}
+
+// NamedSet is a set as it would be.
+type NamedSet struct {
+	Name string `json:"name" maxLength:"63"`
+	SetChange
+}
+
+// Reevaluated is what recorded crossings would come to.
+type Reevaluated struct {
+	Looked  int  `json:"looked" doc:"Crossings that were run again"`
+	Alike   int  `json:"alike"`
+	Differs int  `json:"differs"`
+	Untold  int  `json:"cannotTell" doc:"Crossings of which something was not kept that the change reads"`
+	Apart   int  `json:"apart" doc:"Crossings that the change does not touch"`
+	Seen    int  `json:"seen" doc:"People in those that it touches"`
+	People  int  `json:"people" doc:"Of them, those for whom something would be other"`
+	Shut    int  `json:"shut" doc:"Of them, those who would not be let in any more"`
+	Renamed int  `json:"renamed" doc:"Of them, those of whom an application would hear by another name"`
+	Stopped bool `json:"stopped,omitempty" doc:"It took too long; older crossings were not looked at"`
+
+	Listed []ReevaluatedCrossing `json:"listed" doc:"Those that differ or cannot be told, at most 500, the newest first"`
+}
+
+// ReevaluatedCrossing is one of them.
+type ReevaluatedCrossing struct {
+	Trace       string                  `json:"trace"`
+	Started     time.Time               `json:"started"`
+	Person      string                  `json:"person,omitempty"`
+	Application string                  `json:"application,omitempty"`
+	Provider    string                  `json:"provider,omitempty"`
+	Verdict     string                  `json:"verdict" enum:"differs,cannot tell"`
+	Cause       string                  `json:"cause,omitempty" doc:"Why it cannot be told"`
+	Shut        bool                    `json:"shut,omitempty"`
+	Renamed     bool                    `json:"renamed,omitempty"`
+	Differences []federation.Difference `json:"differences"`
+}

@@ -1,0 +1,280 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/federation"
+)
+
+// sets are the named mappings that records share.
+func (e *environment) sets() *ucli.Command {
+	file := []ucli.Flag{
+		&ucli.StringFlag{Name: "way", Usage: "intake, for providers, or release, for applications; of a new one"},
+		&ucli.StringFlag{Name: "title", Usage: "what people read"},
+		&ucli.StringFlag{Name: "notes", Usage: "why it is so"},
+		&ucli.StringFlag{Name: "mapping", Usage: "file with its rules, as mapping show prints them"}}
+	return &ucli.Command{Name: "set", Usage: "named mappings that several records share", Commands: []*ucli.Command{
+		{Name: "list", Usage: "list them, with how many share each", Action: e.action(nil, e.listSets)},
+		{Name: "show", Usage: "show the rules of one, and who shares it", ArgsUsage: "NAME",
+			Action: e.action([]string{"NAME"}, e.showSet)},
+		{Name: "put", Usage: "make one, or change it: everybody who shares it follows at once", ArgsUsage: "NAME",
+			Description: "What is not named stays. A record shares it by provider set NAME intakeSet=SET or\n" +
+				"app set NAME releaseSet=SET; its own rules are laid over those of the set.\n" +
+				"innergate reevaluate --set NAME --mapping FILE shows before who would get something else.",
+			Flags: file, Action: e.action([]string{"NAME"}, e.putSet)},
+		{Name: "remove", Usage: "remove one that nobody shares", ArgsUsage: "NAME",
+			Action: e.action([]string{"NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
+				if err := c.RemoveSet(ctx, args[0]); err != nil {
+					return err
+				}
+				fmt.Fprintf(e.out, "removed %s\n", args[0])
+				return nil
+			})},
+	}}
+}
+
+func (e *environment) listSets(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+	list, err := c.Sets(ctx)
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, list, func(w io.Writer) {
+		rows := [][]string{}
+		for _, s := range list {
+			rows = append(rows, []string{s.Name, s.Way, fmt.Sprint(len(s.Mapping.Rules)), fmt.Sprint(len(s.Using)), s.Title})
+		}
+		e.table(w, columns("name!", "way", "rules", "shared by", "title"), rows,
+			"No sets. Make one with innergate set put NAME --way release --title TITLE --mapping FILE.")
+	})
+}
+
+func (e *environment) showSet(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	s, err := c.Set(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, s, func(w io.Writer) { e.setShown(w, s) })
+}
+
+func (e *environment) setShown(w io.Writer, s api.Set) {
+	fields(w, [][2]string{{"name", s.Name}, {"title", s.Title}, {"way", s.Way}, {"notes", dash(s.Notes)},
+		{"revision", fmt.Sprint(s.Revision)}})
+	fmt.Fprintln(w)
+	notes := make([]string, len(s.Mapping.Rules))
+	for i, r := range s.Mapping.Rules {
+		notes[i] = r.Note
+	}
+	e.rules(w, s.Mapping, "note", notes, "No rules: everything passes unchanged.")
+	fmt.Fprintf(w, "\nshared by %d records\n", len(s.Using))
+	for _, path := range s.Using {
+		fmt.Fprintf(w, "  %s\n", path)
+	}
+}
+
+// changedSet is a set as the options have it, over what there is.
+func (e *environment) changedSet(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) (api.SetChange,
+	error) {
+	list, err := c.Sets(ctx)
+	if err != nil {
+		return api.SetChange{}, err
+	}
+	var out api.SetChange
+	at := slices.IndexFunc(list, func(s api.Set) bool { return s.Name == name })
+	if at >= 0 {
+		out = list[at].SetChange
+	}
+	out.Way = cmp.Or(cmd.String("way"), out.Way)
+	out.Title = cmp.Or(cmd.String("title"), out.Title, name)
+	out.Notes = cmp.Or(cmd.String("notes"), out.Notes)
+	m, err := e.mappingFile("--mapping", cmd.String("mapping"))
+	if err != nil {
+		return out, err
+	}
+	if m != nil {
+		out.Mapping = *m
+	}
+	if out.Way == "" {
+		return out, &usageError{fmt.Sprintf("there is no set %q yet, and it is not said what for", name),
+			"Give --way intake or --way release."}
+	}
+	return out, nil
+}
+
+func (e *environment) putSet(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	change, err := e.changedSet(ctx, cmd, c, args[0])
+	if err != nil {
+		return err
+	}
+	s, err := c.PutSet(ctx, args[0], change)
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, s, func(w io.Writer) { e.setShown(w, s) })
+}
+
+// reevaluate runs recorded crossings through a change.
+func (e *environment) reevaluate() *ucli.Command {
+	return &ucli.Command{Name: "reevaluate",
+		Usage:     "run recorded sign-ins through a change before it is saved; exit status 3 if it shuts somebody out",
+		ArgsUsage: "[RECORD SETTING=VALUE … …]",
+		Description: "RECORD is like provider/oakhollow or application/crew-roster; the settings behind it are its own.\n" +
+			"innergate reevaluate provider/oakhollow intakeMapping=@intake.json application/crew-roster releaseMapping=@release.json",
+		Flags: []ucli.Flag{
+			&ucli.StringFlag{Name: "set", Usage: "a set that would change, or be made"},
+			&ucli.StringFlag{Name: "mapping", Usage: "file with the rules that the set would have"},
+			&ucli.StringFlag{Name: "way", Usage: "of a new set"}, &ucli.StringFlag{Name: "title", Hidden: true},
+			&ucli.StringFlag{Name: "notes", Hidden: true},
+			&ucli.StringFlag{Name: "app", Usage: "only sign-ins to this application"},
+			&ucli.StringFlag{Name: "provider", Usage: "only sign-ins by this provider"},
+			&ucli.IntFlag{Name: "most", Usage: "how many at most, the newest first", Value: 10000}},
+		Action: e.runAgain}
+}
+
+func (e *environment) runAgain(ctx context.Context, cmd *ucli.Command) error {
+	in := api.Reevaluation{Application: cmd.String("app"), Provider: cmd.String("provider"), Most: cmd.Int("most")}
+	if in.Most < 1 || in.Most > 10000 {
+		return &usageError{fmt.Sprintf("--most is %d", in.Most), "Give 1 to 10000."}
+	}
+	var err error
+	if in.Changes, err = e.proposed(cmd.Args().Slice()); err != nil {
+		return err
+	}
+	if len(in.Changes) == 0 && cmd.String("set") == "" {
+		return &usageError{"it is not said what would change",
+			"Name a record with its settings, like provider/oakhollow intakeMapping=@intake.json, or a set with --set."}
+	}
+	c, err := e.dial(cmd)
+	if err != nil {
+		return err
+	}
+	if name := cmd.String("set"); name != "" {
+		set, err := e.changedSet(ctx, cmd, c, name)
+		if err != nil {
+			return err
+		}
+		in.Set = &api.NamedSet{Name: name, SetChange: set}
+	}
+	j, err := c.Reevaluate(ctx, in)
+	if err == nil {
+		j, err = e.follow(ctx, c, j)
+	}
+	if err != nil {
+		return err
+	}
+	r := j.Reevaluated
+	err = e.print(cmd, r, func(w io.Writer) { e.reevaluated(w, r) })
+	if err == nil && r.Shut > 0 {
+		return errFound
+	}
+	return err
+}
+
+// proposed reads RECORD SETTING=VALUE … words.
+func (e *environment) proposed(words []string) (out []api.SettingChange, err error) {
+	for i := 0; i < len(words); {
+		if strings.Contains(words[i], "=") {
+			return nil, &usageError{fmt.Sprintf("%q stands before any record", words[i]),
+				"Name the record first, like provider/oakhollow."}
+		}
+		kind, name, _, err := ofRecord(words[i])
+		if err != nil {
+			return nil, err
+		}
+		end := i + 1
+		for end < len(words) && strings.Contains(words[end], "=") {
+			end++
+		}
+		set, err := e.assign(settingList(kind), words[i+1:end])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, api.SettingChange{Kind: kind, Name: name, Settings: set})
+		i = end
+	}
+	return out, nil
+}
+
+// reevaluated shows what would be other, person by person: sign-ins that would differ in
+// the same way stand together.
+func (e *environment) reevaluated(w io.Writer, r *api.Reevaluated) {
+	type group struct {
+		first api.ReevaluatedCrossing
+		times int
+		lines []string
+	}
+	var groups []*group
+	known := map[string]*group{}
+	for _, x := range r.Listed {
+		lines := differencesOf(x)
+		key := strings.Join(append([]string{x.Person, x.Application, x.Provider}, lines...), "\x1f")
+		if known[key] == nil {
+			known[key] = &group{first: x, lines: lines}
+			groups = append(groups, known[key])
+		}
+		known[key].times++
+	}
+	for _, g := range groups {
+		x, times := g.first, ""
+		if g.times > 1 {
+			times = fmt.Sprintf(", and %d before it", g.times-1)
+		}
+		fmt.Fprintf(w, "%s  %s at %s, %s%s\n", e.colour(markOf(x)), dash(x.Person), dash(x.Application), x.Trace, times)
+		for _, line := range g.lines {
+			fmt.Fprintf(w, "  %s\n", line)
+		}
+	}
+	if len(groups) == 0 {
+		fmt.Fprintln(w, "Nothing would be other.")
+	}
+	fmt.Fprintf(w, "\n%d sign-ins looked at, %d of them not touched: %d alike, %d other, %d cannot be told\n", r.Looked, r.Apart,
+		r.Alike, r.Differs, r.Untold)
+	fmt.Fprintf(w, "%d of %d people would get something else; %d would not be let in, %d would have another name\n", r.People,
+		r.Seen, r.Shut, r.Renamed)
+	if r.Stopped {
+		fmt.Fprintln(w, "It took too long: older sign-ins were not looked at. Narrow it with --app, --provider or --most.")
+	}
+	if more := r.Differs + r.Untold - len(r.Listed); more > 0 {
+		fmt.Fprintf(w, "%d more are not listed\n", more)
+	}
+}
+
+// markOf says in a word what would become of a sign-in.
+func markOf(x api.ReevaluatedCrossing) string {
+	switch {
+	case x.Shut:
+		return "refused"
+	case x.Renamed:
+		return "other name"
+	}
+	return x.Verdict
+}
+
+// differencesOf says in lines what would be other, or why it cannot be told.
+func differencesOf(x api.ReevaluatedCrossing) (out []string) {
+	for _, d := range x.Differences {
+		out = append(out, difference(d))
+	}
+	if x.Cause != "" {
+		out = append(out, x.Cause)
+	}
+	return out
+}
+
+func difference(d federation.Difference) string {
+	switch {
+	case d.Before == "":
+		return d.Name() + ": " + d.After + ", which it has not now"
+	case d.After == "":
+		return d.Name() + ": none, now " + d.Before
+	}
+	return d.Name() + ": " + d.After + ", now " + d.Before
+}

@@ -1,0 +1,221 @@
+package crossing
+
+import (
+	"cmp"
+	"encoding/json"
+	"slices"
+	"strconv"
+	"strings"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
+)
+
+// Verdict is what a recorded crossing would come to under another configuration.
+type Verdict string
+
+// Verdicts.
+const (
+	Alike   Verdict = "alike"
+	Differs Verdict = "differs"
+	Untold  Verdict = "cannot tell" // something that it depends on was not kept
+	Apart   Verdict = "apart"       // nothing of it is changed, or nobody's word was heard in it
+)
+
+// Compared is a recorded crossing under two configurations.
+type Compared struct {
+	Verdict     Verdict
+	Cause       string // of Untold, in words
+	Differences []federation.Difference
+	Before, Now Decision
+	Who         string // tells people apart, also those who have no account yet
+	// Renamed says that the application would be told another name.
+	Renamed bool
+	// Shut says that somebody who would be let in before would not be now.
+	Shut bool
+}
+
+// Compare runs a recorded crossing through two configurations, by the functions that a
+// sign-in uses.
+func Compare(before, after *federation.Snapshot, entries []Entry) (out Compared) {
+	out.Verdict = Apart
+	for _, e := range entries {
+		if !touched(before, after, e) {
+			continue
+		}
+		if cause := untold(before, after, e); cause != "" {
+			out.Verdict, out.Cause, out.Who = Untold, cause, whose(e, e.Decided)
+			return out
+		}
+		was, is := Replay(before, e), Replay(after, e)
+		if out.Verdict == Apart && decided(was) {
+			out.Verdict, out.Before, out.Now, out.Who = Alike, was, is, whose(e, was)
+		}
+		if was.Alike(is) {
+			continue
+		}
+		out.Verdict, out.Before, out.Now, out.Who = Differs, was, is, whose(e, was)
+		out.Differences = federation.Differences(told(was), told(is))
+		out.Renamed = was.Released != nil && is.Released != nil && renamed(was.Released.Name, is.Released.Name)
+		out.Shut = was.Result == Entered && is.Result != Entered
+		return out
+	}
+	return out
+}
+
+// decided reports whether a turn came to somebody's sign-in, or to its refusal.
+func decided(d Decision) bool { return d.Released != nil || d.Finding != "" }
+
+// touched reports whether what a turn went by is another now.
+func touched(before, after *federation.Snapshot, e Entry) bool {
+	other := func(k federation.Kind, n federation.Name) bool {
+		a, _ := before.Record(k, n)
+		b, _ := after.Record(k, n)
+		return a != b
+	}
+	return other(federation.KindApplication, e.Decided.App) || other(federation.KindProvider, e.Decided.Provider)
+}
+
+// renamed reports whether a name is another. A name that is made for one answer is always
+// another, so it counts only as what it is.
+func renamed(a, b profile.Name) bool {
+	if a.Kind == profile.Passing && b.Kind == profile.Passing {
+		return false
+	}
+	return a.Value != b.Value || a.For != b.For || a.Derived() != b.Derived()
+}
+
+// whose tells people apart: by the link of what was said of them, else by their account.
+func whose(e Entry, d Decision) string {
+	if e.Told != nil && e.Told.Answer != nil {
+		if key := LinkKey(e.Told.Answer.ProviderID, e.Told.Answer.Subject); key != "" {
+			return key
+		}
+	}
+	if e.Session != nil {
+		for i := range e.Session.Proofs {
+			if a := &e.Session.Proofs[i]; a.Provider == d.Provider {
+				return LinkKey(a.ProviderID, a.Subject)
+			}
+		}
+	}
+	if d.Person != 0 {
+		return strconv.FormatInt(d.Person, 10)
+	}
+	return ""
+}
+
+// told is a decision as people compare it.
+func told(d Decision) (out []federation.Value) {
+	add := func(label, value string) {
+		if value != "" {
+			out = append(out, federation.Value{Label: label, Value: value})
+		}
+	}
+	add("Comes to", cmp.Or(map[string]string{Entered: "let in", Refused: "refused"}[d.Result], d.Result, d.Comes))
+	add("Finding", string(d.Finding))
+	if d.Released == nil {
+		return out
+	}
+	add("Name", d.Released.Name.String())
+	add("Format", d.Released.Name.Format)
+	for _, a := range d.Released.Attributes {
+		add(cmp.Or(a.Friendly, a.Name), profile.Joined(a.Values))
+	}
+	return out
+}
+
+// untold says why it cannot be told what a turn would come to; "" if it can.
+func untold(before, after *federation.Snapshot, e Entry) string {
+	said := []*Answer{}
+	if e.Told != nil && e.Told.Answer != nil {
+		said = append(said, e.Told.Answer)
+	}
+	if e.Session != nil {
+		for i := range e.Session.Proofs {
+			said = append(said, &e.Session.Proofs[i])
+		}
+	}
+	for _, a := range said {
+		p, ok := after.Provider(a.Provider)
+		if !ok {
+			continue
+		}
+		if a.Read != "" && a.Read != p.Mapping().Sources() {
+			return "the session had kept only what the rules of then read"
+		}
+		old, ok := before.Provider(a.Provider)
+		if !ok || len(a.Veiled) == 0 {
+			continue
+		}
+		was, _ := before.Application(e.Decided.App)
+		is, _ := after.Application(e.Decided.App)
+		if names := blind(old, p, was, is, a.Veiled); len(names) > 0 {
+			return "the values of " + strings.Join(names, ", ") + " were not kept"
+		}
+	}
+	return ""
+}
+
+// blind names the attributes without kept values that rules read otherwise than before.
+func blind(oldP, newP *federation.Provider, oldA, newA *federation.Application, veiled []string) (out []string) {
+	other := func(old, now profile.Mapping, hidden []string) {
+		if old.Alike(now) {
+			return
+		}
+		for _, name := range now.ReadsOtherwise(old, hidden) {
+			if !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	other(oldP.Mapping(), newP.Mapping(), veiled)
+	if oldA != nil && newA != nil {
+		other(oldA.Mapping(), newA.Mapping(), newP.Mapping().Makes(veiled))
+	}
+	return out
+}
+
+// Renaming is the finding that a change gives people other names at an application.
+func Renaming(app string, people, of int, examples []string) *finding.Finding {
+	f := finding.New(finding.NamesChange, finding.Fact("Application", app),
+		finding.Fact("People who would get another name", strconv.Itoa(people)),
+		finding.Passing("Of those seen lately", strconv.Itoa(of)))
+	for _, x := range examples {
+		f = f.With(finding.Fact("For example", x))
+	}
+	return f
+}
+
+// Naming names the applications at which a change of the configuration may give people
+// other names.
+func Naming(before, after *federation.Snapshot) (out []federation.Name) {
+	rules := map[federation.Name]bool{} // of providers, whether they are others now
+	for _, p := range after.Providers() {
+		if old, ok := before.Provider(p.Name); ok && old != p {
+			rules[p.Name] = !old.Mapping().Alike(p.Mapping())
+		}
+	}
+	for _, a := range after.Applications() {
+		old, ok := before.Application(a.Name)
+		if !ok {
+			continue
+		}
+		other := old != a && (!old.Mapping().Alike(a.Mapping()) || !sameSettings(old, a))
+		for name, is := range rules {
+			other = other || is && a.Mapping().Names() && (a.Provider == "" || a.Provider == name)
+		}
+		if other {
+			out = append(out, a.Name)
+		}
+	}
+	return out
+}
+
+// sameSettings compares what the protocol's part of an application is set to.
+func sameSettings(a, b *federation.Application) bool {
+	was, errA := json.Marshal(a.Side.Settings())
+	is, errB := json.Marshal(b.Side.Settings())
+	return errA == nil && errB == nil && string(was) == string(is)
+}

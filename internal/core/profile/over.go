@@ -1,0 +1,106 @@
+package profile
+
+import (
+	"encoding/json"
+	"slices"
+)
+
+// Over lays the rules of one connection over those of a set: a rule for the same target
+// takes the place of the set's, one with Omit takes it away, and others come after. The
+// error is a MappingError.
+func Over(set, own Mapping) (Mapping, error) {
+	out := Mapping{Rest: set.Rest || own.Rest, Rules: slices.Clone(set.Rules)}
+	for _, r := range own.Rules {
+		at := slices.IndexFunc(out.Rules, func(s Rule) bool { return s.To.same(r.To) })
+		switch {
+		case at >= 0 && r.Omit:
+			out.Rules = slices.Delete(out.Rules, at, at+1)
+		case at >= 0:
+			out.Rules[at] = r
+		case !r.Omit:
+			out.Rules = append(out.Rules, r)
+		}
+	}
+	var err error
+	out.compiled, err = out.Compile()
+	return out, err
+}
+
+// same reports whether two rules make the same.
+func (t Target) same(u Target) bool {
+	return t.Name == u.Name && t.Format == u.Format && t.Subject == u.Subject
+}
+
+// Omits gives the place of the first rule that takes one of a set away, which is of use
+// only over a set; -1 if there is none.
+func (m Mapping) Omits() int { return slices.IndexFunc(m.Rules, func(r Rule) bool { return r.Omit }) }
+
+// Alike reports whether two mappings do the same.
+func (m Mapping) Alike(n Mapping) bool {
+	a, errA := json.Marshal(m)
+	b, errB := json.Marshal(n)
+	return errA == nil && errB == nil && string(a) == string(b)
+}
+
+// bare says what is wrong with a rule that takes one away and says more than that.
+func (r Rule) bare(bad wrong) error {
+	if len(r.From)+len(r.Steps)+len(r.Default) > 0 || r.All || r.When != "" || r.Mandatory || r.To.Type != "" {
+		return bad("omit", "a rule that takes away that of the set says only which, in to; leave out the rest")
+	}
+	return nil
+}
+
+// ReadsOtherwise names those of some attributes that rules read which are not the same
+// as those of an earlier mapping. Without rules everything is read as it is.
+func (m Mapping) ReadsOtherwise(old Mapping, names []string) (out []string) {
+	for _, name := range names {
+		same := func(r Rule) bool {
+			return slices.ContainsFunc(old.Rules, func(o Rule) bool { return o.like(r) })
+		}
+		reads := m.readers(name)
+		if m.IsZero() != old.IsZero() || slices.ContainsFunc(reads, func(r Rule) bool { return !same(r) }) ||
+			len(reads) != len(old.readers(name)) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// Makes names what is made of some attributes: by rules, or, where these let it pass, they
+// themselves. The name of a rule that makes the subject is "".
+func (m Mapping) Makes(names []string) (out []string) {
+	for _, name := range names {
+		readers := m.readers(name)
+		for _, r := range readers {
+			if !slices.Contains(out, r.To.Name) {
+				out = append(out, r.To.Name)
+			}
+		}
+		if (m.IsZero() || m.Rest && len(readers) == 0) && !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// readers are the rules that read an attribute.
+func (m Mapping) readers(name string) (out []Rule) {
+	c := m.compiled
+	if c == nil {
+		return nil
+	}
+	for i := range c.rules {
+		one := Compiled{rules: c.rules[i : i+1], reads: map[string]bool{}}
+		one.note(&c.rules[i])
+		if one.read(Attribute{Name: name}) {
+			out = append(out, c.rules[i].Rule)
+		}
+	}
+	return out
+}
+
+// like reports whether two rules do the same.
+func (r Rule) like(s Rule) bool {
+	r.Note, s.Note = "", ""
+	return Mapping{Rules: []Rule{r}}.Alike(Mapping{Rules: []Rule{s}})
+}

@@ -1,0 +1,127 @@
+package web
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/gate/jobs"
+	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/traces"
+)
+
+// setCalls registers named mappings, and the re-evaluation of recorded crossings.
+func (s *server) setCalls(a huma.API) {
+	g := s.gate
+	huma.Register(a, op("GET", "/sets", "list-sets", "Named mappings that records share"),
+		func(context.Context, *struct{}) (*body[api.List[api.Set]], error) {
+			snap := g.Records.Snapshot()
+			out := api.List[api.Set]{Items: []api.Set{}}
+			for _, set := range snap.Sets() {
+				out.Items = append(out.Items, setShown(snap, set))
+			}
+			out.Total = int64(len(out.Items))
+			return &body[api.List[api.Set]]{out}, nil
+		})
+	huma.Register(a, op("GET", "/sets/{name}", "show-set", "One set, and who shares it"),
+		func(_ context.Context, in *named) (*body[api.Set], error) {
+			set, err := g.Records.Set(in.Name)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[api.Set]{setShown(g.Records.Snapshot(), set)}, nil
+		})
+	huma.Register(a, op("PUT", "/sets/{name}", "put-set", "Make a set, or change it: everybody who shares it follows"),
+		func(ctx context.Context, in *struct {
+			Name string `path:"name" maxLength:"200" doc:"Short name"`
+			Body api.SetChange
+		}) (*body[api.Set], error) {
+			set, err := g.Records.PutSet(ctx, by(ctx), setOf(in.Name, in.Body))
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[api.Set]{setShown(g.Records.Snapshot(), set)}, nil
+		})
+	huma.Register(a, op("DELETE", "/sets/{name}", "remove-set", "Remove a set that nobody shares"),
+		func(ctx context.Context, in *named) (*struct{}, error) {
+			return nil, s.problem(g.Records.RemoveSet(ctx, by(ctx), in.Name))
+		})
+	huma.Register(a, does("/reevaluations", "reevaluate",
+		"Run recorded crossings through a change before it is saved; nothing is changed"),
+		func(ctx context.Context, in *struct{ Body api.Reevaluation }) (*body[api.Job], error) {
+			return s.reevaluate(ctx, in.Body)
+		})
+}
+
+func setOf(name string, in api.SetChange) federation.Set {
+	return federation.Set{Name: federation.Name(name), Way: profile.Way(in.Way), Title: in.Title, Notes: in.Notes,
+		Mapping: in.Mapping, Revision: in.Revision}
+}
+
+func setShown(snap *federation.Snapshot, set *federation.Set) api.Set {
+	out := api.Set{Name: string(set.Name), SetChange: api.SetChange{Way: string(set.Way), Title: set.Title, Notes: set.Notes,
+		Mapping: set.Mapping, Revision: set.Revision}, Using: []string{}, Added: set.Added}
+	for _, r := range snap.Using(set.Name) {
+		out.Using = append(out.Using, federation.Path(r))
+	}
+	return out
+}
+
+// reevaluate begins a job that runs crossings again.
+func (s *server) reevaluate(_ context.Context, in api.Reevaluation) (*body[api.Job], error) {
+	g := s.gate
+	var c records.Proposed
+	for _, x := range in.Changes {
+		c.Changes = append(c.Changes, records.SettingChange{Kind: x.Kind, Name: x.Name, Settings: x.Settings})
+	}
+	if in.Set != nil {
+		set := setOf(in.Set.Name, in.Set.SetChange)
+		c.Set = &set
+	}
+	for kind, name := range map[string]string{"application": in.Application, "provider": in.Provider} {
+		if name == "" {
+			continue
+		}
+		if _, err := g.Records.Record(kind, name); err != nil {
+			return nil, s.problem(err)
+		}
+	}
+	before, after, err := g.Records.Propose(c)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	which := traces.Which{Application: in.Application, Provider: in.Provider, Most: in.Most}
+	j := g.Jobs.Start("re-evaluate recorded crossings", "crossings", func(ctx context.Context, p jobs.Progress) (any, error) {
+		total, err := g.Traces.Count(ctx, which)
+		if err != nil {
+			return nil, err
+		}
+		p.Total(total)
+		got, err := g.Traces.Reevaluate(ctx, before, after, which, p.Set)
+		if err != nil {
+			return nil, fmt.Errorf("re-evaluation: %w", err)
+		}
+		return &got, nil
+	})
+	return &body[api.Job]{jobShown(j)}, nil
+}
+
+func reevaluated(in *traces.Evaluated) *api.Reevaluated {
+	out := &api.Reevaluated{Looked: in.Looked, Alike: in.Alike, Differs: in.Differs, Untold: in.Untold, Apart: in.Apart,
+		Seen: in.Seen, People: in.People, Shut: in.Shut, Renamed: in.Renamed, Stopped: in.Stopped,
+		Listed: []api.ReevaluatedCrossing{}}
+	for _, l := range in.Listed {
+		x := api.ReevaluatedCrossing{Trace: l.ID, Started: l.Started, Person: l.Person, Application: l.Application,
+			Provider: l.Provider, Verdict: string(l.Verdict), Cause: l.Cause, Shut: l.Shut, Renamed: l.Renamed,
+			Differences: l.Differences}
+		if x.Differences == nil {
+			x.Differences = []federation.Difference{}
+		}
+		out.Listed = append(out.Listed, x)
+	}
+	return out
+}
