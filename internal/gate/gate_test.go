@@ -122,10 +122,13 @@ func (r *rig) restart() {
 
 func newRig(t *testing.T) *rig { return newRigFor(t) }
 
-func newRigFor(t testing.TB) *rig {
+func newRigFor(t testing.TB) *rig { return newRigKeeping(t, 100) }
+
+// newRigKeeping makes one that keeps so many traces.
+func newRigKeeping(t testing.TB, traces int) *rig {
 	dir := t.TempDir()
 	log := slog.New(slog.DiscardHandler)
-	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), store.TraceLimits{Keep: 100}, log)
+	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), store.TraceLimits{Keep: traces}, log)
 	require.NoError(t, err)
 	r := &rig{t: t, st: st, time: time.Now()}
 	r.restart()

@@ -35,8 +35,23 @@ func (r *rig) changeOf(kind, name string, edit func(federation.Settings)) error 
 	require.NoError(r.t, err)
 	s := federation.SettingsOf(o)
 	edit(s)
-	_, err = r.Records.Change(ctx, tester, kind, name, o.Basic().Revision, s)
+	by := tester
+	_, err = r.Records.Change(ctx, by, kind, name, o.Basic().Revision, s)
+	if finding.Is(err, finding.NamesChange) {
+		by.Confirms = toConfirm(err)
+		_, err = r.Records.Change(ctx, by, kind, name, o.Basic().Revision, s)
+	}
 	return err
+}
+
+// toConfirm is the digest that an error asks for.
+func toConfirm(err error) string {
+	for _, e := range finding.Of(err).Evidence {
+		if e.Label == "To confirm" {
+			return e.Found
+		}
+	}
+	return ""
 }
 
 // said reads the Response the application gets, as the application would.

@@ -155,8 +155,8 @@ func TestAggregatesAreCheckedAndRestored(t *testing.T) {
 	}
 	require.Equal(t, []finding.Code{finding.AggregateUnverified}, found())
 	j := r.done(r.Exchange.UploadAggregate(ctx, tester, "lines", bytes.NewReader(group("https://new.example/sso"))))
-	require.Equal(t, []string{"urn:a"}, j.Report.Changes.OtherIDs)
-	require.Equal(t, 0, j.Report.Changes.Added+j.Report.Changes.Removed)
+	require.Equal(t, []string{"urn:a"}, reported(j).Changes.OtherIDs)
+	require.Equal(t, 0, reported(j).Changes.Added+reported(j).Changes.Removed)
 	s.status = 404
 	r.done(r.Exchange.RefreshAggregate(ctx, tester, "lines"))
 	require.Contains(t, found(), finding.RefreshFailed)
@@ -178,7 +178,7 @@ func TestAggregatesAreCheckedAndRestored(t *testing.T) {
 	notes := "settings can be changed before the document is there"
 	require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "lines", 4, editions.Edit{Notes: &notes}))
 	require.NoError(t, r.Exchange.RefreshDue(ctx))
-	r.Exchange.Wait()
+	r.Jobs.Wait()
 	a, err := r.Exchange.Aggregate(ctx, "lines")
 	require.NoError(t, err)
 	require.Equal(t, 3, a.Entities)
@@ -215,16 +215,16 @@ func TestTakingOverIsToldBefore(t *testing.T) {
 	require.ErrorContains(t, err, "not what was looked at")
 	all.Digest = p.Digest
 	j := r.done(r.Exchange.TakeEntities(ctx, tester, "lines", all))
-	require.Len(t, j.Report.Taken, p.New)
-	a, err := r.Records.Application(j.Report.Taken[0].Name)
+	require.Len(t, reported(j).Taken, p.New)
+	a, err := r.Records.Application(reported(j).Taken[0].Name)
 	require.NoError(t, err)
 	require.Equal(t, federation.Paused, a.Phase)
 	p, err = r.Exchange.PreviewTake(ctx, "lines", all)
 	require.NoError(t, err)
 	require.Equal(t, 0, p.New)
-	undone, err := r.Records.Undo(ctx, tester, j.Report.Change)
+	undone, err := r.Records.Undo(ctx, tester, reported(j).Change)
 	require.NoError(t, err)
-	require.Len(t, undone.Removed, len(j.Report.Taken), "they are taken back as one")
+	require.Len(t, undone.Removed, len(reported(j).Taken), "they are taken back as one")
 	for _, bad := range []exchange.Take{{Kind: "person"}, {Kind: change.KindProvider, Provider: "staff"},
 		{Kind: change.KindApplication, Provider: "stuff"}, {Kind: change.KindApplication, Phase: "asleep"}} {
 		_, err := r.Exchange.PreviewTake(ctx, "lines", bad)

@@ -40,28 +40,51 @@ type Compared struct {
 // sign-in uses.
 func Compare(before, after *federation.Snapshot, entries []Entry) (out Compared) {
 	out.Verdict = Apart
+	var last Decision // of the turns as they are
 	for _, e := range entries {
 		if !touched(before, after, e) {
 			continue
 		}
 		if cause := untold(before, after, e); cause != "" {
-			out.Verdict, out.Cause, out.Who = Untold, cause, whose(e, e.Decided)
-			return out
+			return Compared{Verdict: Untold, Cause: cause, Who: whose(e, e.Decided)}
 		}
-		was, is := Replay(before, e), Replay(after, e)
-		if out.Verdict == Apart && decided(was) {
-			out.Verdict, out.Before, out.Now, out.Who = Alike, was, is, whose(e, was)
+		was, is := plain(before, Replay(before, e)), plain(after, Replay(after, e))
+		last, out.Who = was, cmp.Or(whose(e, was), out.Who)
+		switch {
+		case out.Verdict == Differs: // only who it was is still to be learned
+		case !was.Alike(is):
+			out.Verdict, out.Before, out.Now = Differs, was, is
+		case out.Verdict == Apart && decided(was):
+			out.Verdict, out.Before, out.Now = Alike, was, is
 		}
-		if was.Alike(is) {
-			continue
-		}
-		out.Verdict, out.Before, out.Now, out.Who = Differs, was, is, whose(e, was)
-		out.Differences = federation.Differences(told(was), told(is))
-		out.Renamed = was.Released != nil && is.Released != nil && renamed(was.Released.Name, is.Released.Name)
-		out.Shut = was.Result == Entered && is.Result != Entered
+	}
+	if out.Verdict != Differs {
 		return out
 	}
+	was, is := out.Before.Released, out.Now.Released
+	if out.Differences = federation.Differences(told(out.Before), told(out.Now)); len(out.Differences) == 0 {
+		out.Differences = federation.Differences(append(forms(out.Before), out.Before.Sent...),
+			append(forms(out.Now), out.Now.Sent...))
+	}
+	out.Renamed = was != nil && is != nil && renamed(was.Name, is.Name)
+	out.Shut = last.Result == Entered && out.Now.Result == Refused
 	return out
+}
+
+// plain leaves out of a decision what makes no difference to its application: only where
+// scopes narrow what it is told, it matters whether a rule made it.
+func plain(snap *federation.Snapshot, d Decision) Decision {
+	if a, ok := snap.Application(d.App); d.Released != nil && ok {
+		if _, scoped := a.Side.(Consenting); !scoped {
+			released := *d.Released
+			released.Attributes = slices.Clone(released.Attributes)
+			for i := range released.Attributes {
+				released.Attributes[i].Ruled = false
+			}
+			d.Released = &released
+		}
+	}
+	return d
 }
 
 // decided reports whether a turn came to somebody's sign-in, or to its refusal.
@@ -121,7 +144,23 @@ func told(d Decision) (out []federation.Value) {
 	add("Name", d.Released.Name.String())
 	add("Format", d.Released.Name.Format)
 	for _, a := range d.Released.Attributes {
-		add(cmp.Or(a.Friendly, a.Name), profile.Joined(a.Values))
+		label := cmp.Or(a.Friendly, a.Name)
+		if a.Ruled {
+			label += ", whatever scopes say"
+		}
+		add(label, profile.Joined(a.Values))
+	}
+	return out
+}
+
+// forms are how the attributes of a decision are named, beside their names.
+func forms(d Decision) (out []federation.Value) {
+	if d.Released == nil {
+		return nil
+	}
+	for _, a := range d.Released.Attributes {
+		out = append(out, federation.Value{Label: "NameFormat of " + a.Name, Value: a.Format},
+			federation.Value{Label: "FriendlyName of " + a.Name, Value: a.Friendly})
 	}
 	return out
 }
