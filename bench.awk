@@ -18,6 +18,8 @@ END {
   ratio("the same sent, kept and indexed / xmlsec1 --verify (wanted 0.70)", "BenchmarkAggregateTakenIn", "BenchmarkAggregateXmlsec1")
   if (time["BenchmarkMapping/rules=60"]) printf "%-92s %6.1f\n", "microseconds for a mapping of sixty rules (wanted 30)", time["BenchmarkMapping/rules=60"] / 1e3
   ratio("a mapping of sixty rules / one match of a pattern", "BenchmarkMapping/rules=60", "BenchmarkMapping/pattern")
+  if (time["BenchmarkReevaluation"]) printf "%-92s %6.2f\n", "seconds to run 10,000 recorded crossings through a change (wanted 10)", time["BenchmarkReevaluation"] / 1e9
+  if (time["BenchmarkExpression"]) printf "%-92s %6.1f\n", "microseconds for a condition in CEL", time["BenchmarkExpression"] / 1e3
   ratio("a page of 10,000 applications / of 10 (wanted 2)", "BenchmarkPages10000/List", "BenchmarkPages10/List")
   ratio("a search among 10,000 applications / among 10 (wanted 2)", "BenchmarkPages10000/Search", "BenchmarkPages10/Search")
   if (time["BenchmarkAggregateTakenIn"]) printf "%-92s %6.1f\n", "MB above the idle service while taking it in (wanted 64)", size["BenchmarkAggregateTakenIn", "MB-above-idle"]

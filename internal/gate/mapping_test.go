@@ -1,18 +1,24 @@
 package gate
 
 import (
+	"encoding/base64"
 	"encoding/json"
 	"net/url"
+	"regexp"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )
@@ -162,4 +168,105 @@ func mustApplication(r *rig, name string) *federation.Application {
 	a, err := r.Records.Application(name)
 	require.NoError(r.t, err)
 	return a
+}
+
+// What traces are not to keep of values stands nowhere in them, by whichever protocol it
+// came or went on, as it is or as rules made it; whether two are the same can still be seen.
+func TestTracesKeepOfValuesWhatTheyMay(t *testing.T) {
+	r := newRig(t)
+	p := r.provides("oakhollow", nil).add(federation.Settings{"scopes": "openid profile email groups",
+		"traceValues": "family_name=off name=off emails=hashed groups=hashed"})
+	app := r.client("planner", nil, federation.Settings{"claimsIn": "both", "provider": p.Name})
+	require.NoError(t, r.maps(change.KindApplication, "roster", `{"to":{"name":"shown"},"from":[{"expression":"attributes.family_name[0] + '!'"}]},
+		{"to":{"name":"mail"},"from":[{"attribute":"email"}]},{"to":{"name":"first"},"from":[{"attribute":"given_name"}]}`))
+	require.ErrorContains(t, r.changeOf(change.KindApplication, "roster", func(s federation.Settings) { s["traceValues"] = "mail=hsahed" }), "hsahed")
+	var rows []string
+	look := func(reference string) string {
+		_, steps, err := r.Traces.Get(ctx, reference)
+		require.NoError(t, err)
+		raw, err := r.store.Traces.Inputs(ctx, reference)
+		require.NoError(t, err)
+		octets, err := json.Marshal([]any{steps, raw})
+		require.NoError(t, err)
+		text := string(octets)
+		for _, token := range regexp.MustCompile(`[\w-]{40,}`).FindAllString(text, -1) {
+			if plain, err := base64.RawURLEncoding.DecodeString(token); err == nil {
+				text += string(plain)
+			}
+			if plain, err := base64.StdEncoding.DecodeString(token + "="); err == nil {
+				text += string(plain)
+			}
+		}
+		for _, secret := range []string{mina.Family, "mina.thorne@", "\"signalling\"", ">signalling<"} {
+			require.NotContains(t, strings.ReplaceAll(text, `\`, ""), secret)
+		}
+		require.Contains(t, text, mina.Given, "the rest is kept")
+		return text
+	}
+	o, b := p.through(driving.Browser{}, "roster", "")
+	text := look(o.Reference)
+	require.Contains(t, text, "hashed:")
+	rows = append(rows, regexp.MustCompile(`hashed:\w+`).FindString(text))
+	o = r.authorize(b, "scope", "openid profile email groups")
+	if o.Agree != nil {
+		o = r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"agree": {"yes"}, "digest": {o.Agree.Digest}})
+	}
+	reference := o.Reference
+	out, err := r.Redeeming.Token(ctx, caller(redemption(r.back(o).Get("code")), "planner", app.Shown))
+	require.NoError(t, err)
+	require.Equal(t, mina.Family, r.claims(out.IDToken, oidc.IDToken)["family_name"], "the application is told as ever")
+	require.Contains(t, look(reference), rows[0], "the same value has the same sum")
+
+	// What depends on a value that was not kept cannot be told; the rest can.
+	for rules, verdict := range map[string]crossing.Verdict{
+		`{"to":{"name":"shown"},"from":[{"attribute":"family_name"}]}`: crossing.Untold,
+		`{"to":{"name":"shown"},"from":[{"expression":"attributes.family_name[0] + '!'"}]},{"to":{"name":"first"},"from":[{"attribute":"given_name"}],"steps":[{"do":"upper"}]}`: crossing.Differs,
+	} {
+		var m map[string]any
+		require.NoError(t, json.Unmarshal([]byte(`{"rules":[`+rules+`]}`), &m))
+		before, after, err := r.Records.Propose(records.Proposed{Changes: []records.SettingChange{{Kind: change.KindApplication,
+			Name: "roster", Settings: federation.Settings{"releaseMapping": m}}}})
+		require.NoError(t, err)
+		got, err := r.Traces.Reevaluate(ctx, before, after, traces.Which{Application: "roster"}, func(int64) {})
+		require.NoError(t, err)
+		require.Len(t, got.Listed, 1)
+		require.Equal(t, verdict, got.Listed[0].Verdict, rules)
+	}
+}
+
+// A value that a rule keeps with the person is there also when a sign-in does not bring
+// it, after a restart, and for a refresh; it goes when the rule keeps it no more.
+func TestValuesAreKeptWithThePersonByChoice(t *testing.T) {
+	r := newRig(t)
+	came := func(attributes ...string) map[string]string {
+		r.time = r.time.Add(crossing.SessionLife + time.Minute)
+		o := r.request(driving.Browser{}, nil)
+		b := keep(driving.Browser{}, o)
+		done := r.answer(b, r.asked(o).ID, func(a *saml.Answer) {
+			for _, name := range attributes {
+				a.Attributes = append(a.Attributes, saml.Attribute{Name: name, Values: saml.Texts(name + "-value")})
+			}
+		})
+		a, _ := r.said(done)
+		out := map[string]string{}
+		for _, x := range a.Attributes {
+			out[x.Name] = x.Values[0].Text
+		}
+		return out
+	}
+	require.ErrorContains(t, r.maps(change.KindApplication, "roster", `{"to":{"name":"x"},"from":[{"attribute":"x"}],"keep":"person"}`), "intake")
+	require.ErrorContains(t, r.maps(change.KindProvider, "staff", `{"to":{"name":"x"},"from":[{"attribute":"x"}],"keep":"ever"}`), "no way to keep")
+	kept, session := `{"to":{"name":"unit"},"from":[{"attribute":"ou"}],"keep":"person"}`, `{"to":{"name":"shift"},"from":[{"attribute":"shift"}]}`
+	require.NoError(t, r.maps(change.KindProvider, "staff", kept+","+session))
+	require.Equal(t, map[string]string{"unit": "ou-value", "shift": "shift-value"}, came("ou", "shift"))
+	require.Equal(t, map[string]string{"unit": "ou-value"}, came(), "the one is kept, the other not")
+	r.restart()
+	require.Equal(t, map[string]string{"unit": "ou-value", "shift": "shift-value"}, came("shift"))
+	require.NoError(t, r.maps(change.KindProvider, "staff", session))
+	came()
+	require.NoError(t, r.maps(change.KindProvider, "staff", kept+","+session))
+	require.Empty(t, came(), "what no rule keeps any more is gone")
+	var row store.PersonRow
+	require.NoError(t, r.store.Read.Take(&row).Error)
+	require.Empty(t, row.Sealed)
 }

@@ -151,6 +151,7 @@ type PersonRow struct {
 	ID         int64  `gorm:"primaryKey;autoIncrement"`
 	Identifier string `gorm:"uniqueIndex"`
 	Added      time.Time
+	Sealed     []byte // values that rules keep with the person
 }
 
 // LinkRow ties a provider's name for somebody to a person.

@@ -251,7 +251,7 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 		now); err != nil {
 		return none, nil, err
 	}
-	released, _, err := Release(r.App, who, person, profile.Wanted{Kind: profile.Bare})
+	released, _, err := Release(r.App, Knowing(who, person), person, profile.Wanted{Kind: profile.Bare})
 	return released, nil, err
 }
 

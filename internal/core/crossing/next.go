@@ -302,6 +302,7 @@ type End struct{}
 func (Once) effect()        {}
 func (MakePerson) effect()  {}
 func (NameLink) effect()    {}
+func (PutValues) effect()   {}
 func (Settle) effect()      {}
 func (PutSession) effect()  {}
 func (Issued) effect()      {}

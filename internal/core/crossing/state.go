@@ -181,6 +181,57 @@ type Person struct {
 	// Identifier is random, made with the person, and never shown: what other
 	// names are derived from. "" until it is made.
 	Identifier string `json:"identifier,omitempty"`
+	// Values are those that rules have kept with them.
+	Values []KeptValue `json:"values,omitempty"`
+}
+
+// KeptValue is an attribute that is kept with a person.
+type KeptValue struct {
+	profile.Attribute
+	From federation.ID `json:"from"` // the provider whose rules kept it
+	At   time.Time     `json:"at"`
+}
+
+// Knowing gives a profile with the values that are kept with the person, where this
+// sign-in did not bring others.
+func Knowing(p profile.Profile, who Person) profile.Profile {
+	for _, v := range who.Values {
+		if !slices.ContainsFunc(p.Attributes, func(a profile.Attribute) bool { return a.Name == v.Name }) {
+			p.Attributes = append(slices.Clip(p.Attributes), v.Attribute)
+		}
+	}
+	return p
+}
+
+// PutValues keeps what a provider's rules made with the person. Names are all that these
+// rules keep: what they keep no more goes.
+type PutValues struct {
+	From   federation.ID
+	Values []profile.Attribute
+	Names  []string
+}
+
+// Over lays them over what is kept already; changed tells whether that is other now.
+func (k PutValues) Over(stored []KeptValue, now time.Time) (out []KeptValue, changed bool) {
+	for _, v := range stored {
+		replaced := slices.ContainsFunc(k.Values, func(a profile.Attribute) bool { return a.Name == v.Name })
+		if replaced || v.From == k.From && !slices.Contains(k.Names, v.Name) {
+			changed = changed || !replaced
+			continue
+		}
+		out = append(out, v)
+	}
+	for _, a := range k.Values {
+		same := slices.IndexFunc(stored, func(v KeptValue) bool {
+			return v.Name == a.Name && v.From == k.From && slices.Equal(v.Values, a.Values)
+		})
+		if same >= 0 {
+			out = append(out, stored[same])
+			continue
+		}
+		out, changed = append(out, KeptValue{a, k.From, now.UTC()}), true
+	}
+	return out, changed
 }
 
 // Session is who is in, in one browser: one person, and a word of each provider

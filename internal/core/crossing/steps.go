@@ -302,7 +302,7 @@ func (d *drive) release() step {
 	if err != nil {
 		return d.refuse(err)
 	}
-	released, reasons, err := Release(d.app, h.who, h.person, want)
+	released, reasons, err := Release(d.app, Knowing(h.who, h.person), h.person, want)
 	if err == nil {
 		err = Expected(&d.snap.Gate, d.s.Wish, released.Name, h.person)
 	}
@@ -350,6 +350,11 @@ func (d *drive) end(plan Plan) step {
 	d.effect(spent...)
 	if h.person.Key != "" && h.person.ID == 0 {
 		d.effect(MakePerson{Link{Provider: d.p.ID, Key: h.person.Key, Subject: h.who.Subject}})
+	}
+	keep := PutValues{From: d.p.ID}
+	keep.Values, keep.Names = d.p.Mapping().Lasting(h.who.Attributes)
+	if _, other := keep.Over(h.person.Values, d.now); other && h.person.Key != "" {
+		d.effect(keep)
 	}
 	if h.agreed != nil {
 		d.effect(PutConsent{App: d.app.ID, Scopes: h.agreed})

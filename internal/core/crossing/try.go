@@ -38,6 +38,7 @@ func Try(g *federation.Gate, t Trial) (out Mapped, err error) {
 			return out, nil
 		}
 	}
+	out.Profile = Knowing(out.Profile, t.Person)
 	if t.App == nil {
 		return out, nil
 	}

@@ -107,6 +107,8 @@ type ProviderSettings struct {
 	IntakeMapping profile.Mapping `json:"intakeMapping"`
 	// IntakeSet names the set that IntakeMapping is laid over, "" for none.
 	IntakeSet Name `json:"intakeSet"`
+	// TraceValues says what traces keep of what it says.
+	TraceValues profile.Details `json:"traceValues"`
 }
 
 // ApplicationSettings are what an engineer decides about an application in any
@@ -123,6 +125,8 @@ type ApplicationSettings struct {
 	ReleaseMapping profile.Mapping `json:"releaseMapping"`
 	// ReleaseSet names the set that ReleaseMapping is laid over, "" for none.
 	ReleaseSet Name `json:"releaseSet"`
+	// TraceValues says what traces keep of what it is told.
+	TraceValues profile.Details `json:"traceValues"`
 }
 
 // Setting describes one setting.
@@ -209,6 +213,8 @@ var kindSettings = map[Kind][]Setting{
 			Text: "Its own words for authentication contexts: THEIRS>OURS, separated by spaces"},
 		{Name: "intakeSet", Most: 63, Text: "Set of rules that it shares with others; those of intakeMapping are laid over it"},
 		{Name: "intakeMapping", Rules: true, Text: "What becomes of its attributes or claims on their way into the profile"},
+		{Name: "traceValues", Most: 4000, Lines: true,
+			Text: "What traces keep of values, like mail=hashed groups=off, separated by spaces: full, hashed or off; * is all others"},
 	},
 	KindApplication: {
 		{Name: "provider", Most: 63, Text: "Provider it is tied to; empty leaves it to the routing"},
@@ -219,6 +225,8 @@ var kindSettings = map[Kind][]Setting{
 		{Name: "policy", Most: 2048, Text: "Address of its privacy policy, shown to people who are asked for their consent"},
 		{Name: "releaseSet", Most: 63, Text: "Set of rules that it shares with others; those of releaseMapping are laid over it"},
 		{Name: "releaseMapping", Rules: true, Text: "What it is told of the profile"},
+		{Name: "traceValues", Most: 4000, Lines: true,
+			Text: "What traces keep of values, like mail=hashed groups=off, separated by spaces: full, hashed or off; * is all others"},
 	},
 }
 
@@ -338,6 +346,9 @@ func Check(r Record) error {
 }
 
 func (p *Provider) check() error {
+	if _, err := p.TraceValues.Parse(); err != nil {
+		return &SettingError{"traceValues", err}
+	}
 	if _, err := p.ContextWords.parse(); err != nil {
 		return &SettingError{"contextWords", err}
 	}
@@ -351,6 +362,13 @@ func (p *Provider) check() error {
 }
 
 func (a *Application) check() error {
+	if _, err := a.TraceValues.Parse(); err != nil {
+		return &SettingError{"traceValues", err}
+	}
+	if at := a.ReleaseMapping.Keeps(); at >= 0 {
+		return &SettingError{fmt.Sprintf("releaseMapping.rules[%d].keep", at),
+			errors.New("values are kept where they come in; say so at the intake of the provider")}
+	}
 	if a.OwnStart != "" && !IsAddress(a.OwnStart) {
 		return &SettingError{"ownStart",
 			fmt.Errorf("%q is no address; give a whole one, like https://lost.wrenmoor.example/start", a.OwnStart)}

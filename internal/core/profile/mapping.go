@@ -85,6 +85,9 @@ type Rule struct {
 	Steps     []Step   `json:"steps,omitempty"`
 	Default   []string `json:"default,omitempty"` // taken as they are, where nothing comes of the sources
 	Mandatory bool     `json:"mandatory,omitempty"`
+	// Keep is KeepPerson for values that are kept with the person, so that they are there
+	// also when another sign-in does not bring them; "" for the session only.
+	Keep string `json:"keep,omitempty"`
 	// Omit takes away the rule of a set that makes the same; see Over.
 	Omit bool   `json:"omit,omitempty"`
 	Note string `json:"note,omitempty"` // why, for people
@@ -131,6 +134,9 @@ func (t Target) String() string {
 	}
 	return t.Name
 }
+
+// KeepPerson keeps what an intake's rule makes with the person.
+const KeepPerson = "person"
 
 // Way is where a mapping stands.
 type Way string
@@ -201,6 +207,9 @@ func (r Rule) String() string {
 	}
 	if r.Mandatory {
 		out += ", mandatory"
+	}
+	if r.Keep != "" {
+		out += ", kept with the person"
 	}
 	return out
 }
@@ -318,6 +327,8 @@ func (r Rule) compile(bad wrong) (out rule, err error) {
 		return out, bad("steps", "there are %d steps; a rule has at most %d", len(r.Steps), mostSteps)
 	case r.Mandatory && len(r.Default) > 0:
 		return out, bad("mandatory", "with a default it can never be missing; leave out one of the two")
+	case r.Keep != "" && r.Keep != KeepPerson:
+		return out, bad("keep", "%q is no way to keep a value; say person, or leave it out for the session only", r.Keep)
 	case len(r.Note) > longestText:
 		return out, bad("note", "it has more than %d octets", longestText)
 	}

@@ -35,6 +35,29 @@ func (t Target) same(u Target) bool {
 // only over a set; -1 if there is none.
 func (m Mapping) Omits() int { return slices.IndexFunc(m.Rules, func(r Rule) bool { return r.Omit }) }
 
+// Keeps gives the place of the first rule that keeps values with the person, -1 if there
+// is none.
+func (m Mapping) Keeps() int {
+	return slices.IndexFunc(m.Rules, func(r Rule) bool { return r.Keep != "" })
+}
+
+// Lasting are those of a profile's attributes that rules keep with the person, and the
+// names of all that they would keep.
+func (m Mapping) Lasting(attributes []Attribute) (out []Attribute, names []string) {
+	for _, r := range m.Rules {
+		if r.Keep == "" {
+			continue
+		}
+		names = append(names, r.To.Name)
+		for _, a := range attributes {
+			if a.Name == r.To.Name && a.Format == r.To.Format {
+				out = append(out, a)
+			}
+		}
+	}
+	return out, names
+}
+
 // Alike reports whether two mappings do the same.
 func (m Mapping) Alike(n Mapping) bool {
 	a, errA := json.Marshal(m)
@@ -44,22 +67,23 @@ func (m Mapping) Alike(n Mapping) bool {
 
 // bare says what is wrong with a rule that takes one away and says more than that.
 func (r Rule) bare(bad wrong) error {
-	if len(r.From)+len(r.Steps)+len(r.Default) > 0 || r.All || r.When != "" || r.Mandatory || r.To.Type != "" {
+	if len(r.From)+len(r.Steps)+len(r.Default) > 0 || r.All || r.When != "" || r.Mandatory || r.Keep != "" || r.To.Type != "" {
 		return bad("omit", "a rule that takes away that of the set says only which, in to; leave out the rest")
 	}
 	return nil
 }
 
 // ReadsOtherwise names those of some attributes that rules read which are not the same
-// as those of an earlier mapping. Without rules everything is read as it is.
+// as those of an earlier mapping, or which pass where rules read them before. What is only
+// not read any more is told for certain.
 func (m Mapping) ReadsOtherwise(old Mapping, names []string) (out []string) {
 	for _, name := range names {
 		same := func(r Rule) bool {
 			return slices.ContainsFunc(old.Rules, func(o Rule) bool { return o.like(r) })
 		}
 		reads := m.readers(name)
-		if m.IsZero() != old.IsZero() || slices.ContainsFunc(reads, func(r Rule) bool { return !same(r) }) ||
-			len(reads) != len(old.readers(name)) {
+		passes := len(reads) == 0 && (m.IsZero() || m.Rest) && len(old.readers(name)) > 0
+		if passes || slices.ContainsFunc(reads, func(r Rule) bool { return !same(r) }) {
 			out = append(out, name)
 		}
 	}

@@ -130,6 +130,8 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 		return &lostError{e}
 	case crossing.MakePerson:
 		return w.makePerson(tx, e)
+	case crossing.PutValues:
+		return w.rm.people.PutValues(tx, w.personID(), e)
 	case crossing.NameLink:
 		return w.rm.people.NameLink(tx, e.Link)
 	case crossing.Settle:

@@ -48,14 +48,16 @@ func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outc
 		rm.log.Info("refused", "reference", head.ID, "finding", f.Code, "application", head.Application, "provider",
 			head.Provider)
 	}
+	veil := crossing.NewVeil(rm.records.Snapshot(), head.Application, head.Provider)
+	entry := veil.Entry(crossing.Recorded(t.began.State, t.event, t.facts, got, rm.now().UTC()))
 	steps := make([]any, 0, len(got.Steps)+1)
 	for _, s := range got.Steps {
-		steps = append(steps, bounded(s, got.Verified))
+		steps = append(steps, bounded(veil.Step(s), got.Verified))
 	}
 	if leave, ok := got.Next.(*crossing.Leave); ok && out.Departure != nil {
-		steps = append(steps, bounded(departed(r.Departure, leave, rm.now()), true))
+		steps = append(steps, bounded(veil.Step(departed(r.Departure, leave, rm.now())), true))
 	}
-	rm.store.Traces.Record(head, steps, crossing.Recorded(t.began.State, t.event, t.facts, got, rm.now().UTC()))
+	rm.store.Traces.Record(head, steps, entry)
 }
 
 // departed is the step of a message that leaves with the browser.

@@ -5,6 +5,7 @@ package people
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"time"
 
@@ -32,11 +33,11 @@ func New(s *store.Store, now func() time.Time, r *records.Room) *Room {
 // them; ID 0 if there is none.
 func (rm *Room) Find(ctx context.Context, key string, app federation.ID) (crossing.Person, error) {
 	out := crossing.Person{Key: key}
-	var subject []byte
-	err := rm.store.Read.WithContext(ctx).Raw(`SELECT l.person, p.identifier, coalesce(length(l.sealed), 0) = 0, s.sealed
+	var subject, values []byte
+	err := rm.store.Read.WithContext(ctx).Raw(`SELECT l.person, p.identifier, coalesce(length(l.sealed), 0) = 0, s.sealed, p.sealed
 		FROM link_rows l JOIN person_rows p ON p.id = l.person
 		LEFT JOIN subject_rows s ON s.app = ? AND s.person = l.person WHERE l.key = ?`,
-		string(app), store.Hash(key)).Row().Scan(&out.ID, &out.Identifier, &out.Bare, &subject)
+		string(app), store.Hash(key)).Row().Scan(&out.ID, &out.Identifier, &out.Bare, &subject, &values)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		return out, nil
@@ -48,6 +49,9 @@ func (rm *Room) Find(ctx context.Context, key string, app federation.ID) (crossi
 			return crossing.Person{}, err
 		}
 		out.Subject = string(subject)
+	}
+	if out.Values, err = rm.values(values); err != nil {
+		return crossing.Person{}, err
 	}
 	return out, nil
 }
@@ -63,4 +67,38 @@ func (rm *Room) Make(tx *gorm.DB, identifier string, l crossing.Link) (int64, er
 		return 0, err
 	}
 	return row.ID, tx.Create(link).Error
+}
+
+// values opens what is kept with a person.
+func (rm *Room) values(sealed []byte) (out []crossing.KeptValue, err error) {
+	if len(sealed) == 0 {
+		return nil, nil
+	}
+	plain, err := rm.store.Open("values", sealed)
+	if err == nil {
+		err = json.Unmarshal(plain, &out)
+	}
+	return out, err
+}
+
+// PutValues keeps values with a person, over those that are there by then.
+func (rm *Room) PutValues(tx *gorm.DB, person int64, put crossing.PutValues) error {
+	var row store.PersonRow
+	if err := tx.Where("id = ?", person).Take(&row).Error; err != nil {
+		return err
+	}
+	stored, err := rm.values(row.Sealed)
+	if err != nil {
+		return err
+	}
+	values, _ := put.Over(stored, rm.now())
+	var sealed []byte
+	if len(values) > 0 {
+		plain, err := json.Marshal(values)
+		if err != nil {
+			return err
+		}
+		sealed = rm.store.Seal("values", plain)
+	}
+	return tx.Model(&row).Update("sealed", sealed).Error
 }

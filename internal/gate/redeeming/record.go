@@ -102,7 +102,20 @@ func (rm *Room) steps(a *asked, refusal *oidc.Refusal, given *oidcside.Tokens) [
 			out.Octets = decoded(given)
 		}
 	}
-	return []any{in, out}
+	veil := rm.veil(a)
+	return []any{veil.Step(in), veil.Step(out)}
+}
+
+// veil takes out what the trace is not to keep.
+func (rm *Room) veil(a *asked) *crossing.Veil {
+	app, provider := "", ""
+	if a.app != nil {
+		app = string(a.app.Name)
+	}
+	if a.kept != nil {
+		provider = string(a.kept.Word.Provider)
+	}
+	return crossing.NewVeil(rm.records.Snapshot(), app, provider)
 }
 
 // sideOf is the side that sent what was refused, where the finding leaves it open.

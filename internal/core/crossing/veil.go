@@ -1,0 +1,357 @@
+package crossing
+
+import (
+	"bytes"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base32"
+	"encoding/base64"
+	"encoding/json"
+	"regexp"
+	"slices"
+	"strings"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/xmlsec"
+)
+
+// Veil takes out of what is recorded the values that traces are not to keep: those that
+// the provider's and the application's setting traceValues name, and what rules make of
+// them. Names of people, by which traces are found, stay.
+type Veil struct {
+	received, told func(name string) profile.Detail
+	secret         []byte
+	texts          map[string]bool // that were taken out, to be looked for in the rest
+}
+
+// NewVeil is nil where everything is kept.
+func NewVeil(snap *federation.Snapshot, app, provider string) *Veil {
+	p, _ := snap.Provider(federation.Name(provider))
+	a, _ := snap.Application(federation.Name(app))
+	in, out, intake, release := map[string]profile.Detail{}, map[string]profile.Detail{}, profile.Mapping{}, profile.Mapping{}
+	if p != nil {
+		in, _ = p.TraceValues.Parse() // it was read before it was saved
+		intake = p.Mapping()
+	}
+	if a != nil {
+		out, _ = a.TraceValues.Parse()
+		release = a.Mapping()
+	}
+	strictest := profile.DetailFull
+	for _, by := range []map[string]profile.Detail{in, out} {
+		for _, k := range by {
+			strictest = max(strictest, k)
+		}
+	}
+	if strictest == profile.DetailFull {
+		return nil
+	}
+	v := &Veil{secret: snap.Gate.Pairwise, texts: map[string]bool{}}
+	v.received = func(name string) profile.Detail { return profile.DetailOf(in, name) }
+	made := release.Through(intake.Through(v.received, strictest), strictest)
+	v.told = func(name string) profile.Detail { return max(made(name), profile.DetailOf(out, name)) }
+	return v
+}
+
+// notKept stands in place of a value.
+const notKept = "(not kept)"
+
+// cover gives what is kept in place of a text.
+func (v *Veil) cover(text string, how profile.Detail) string {
+	if how == profile.DetailFull {
+		return text
+	}
+	if len(text) >= shortest && !strings.HasPrefix(text, "hashed:") && text != notKept {
+		v.texts[text] = true
+	}
+	if how == profile.DetailOff || text == notKept {
+		return notKept
+	}
+	if strings.HasPrefix(text, "hashed:") {
+		return text // in a session, it was covered before
+	}
+	mac := hmac.New(sha256.New, append([]byte("trace value\x1f"), v.secret...))
+	mac.Write([]byte(text))
+	return "hashed:" + strings.ToLower(base32.StdEncoding.EncodeToString(mac.Sum(nil)[:10]))
+}
+
+// shortest is how long a value is that is looked for in the rest of a trace, in octets:
+// shorter ones stand everywhere.
+const shortest = 4
+
+func (v *Veil) attributes(in []profile.Attribute, keep func(string) profile.Detail) (out []profile.Attribute,
+	names []string) {
+	for _, a := range in {
+		how := max(keep(a.Name), keep(a.Friendly))
+		if a.Friendly == "" {
+			how = keep(a.Name)
+		}
+		if how != profile.DetailFull {
+			values := make([]profile.Value, len(a.Values))
+			for i, x := range a.Values {
+				values[i] = profile.TextOf(v.cover(x.String(), how))
+			}
+			a.Values = values
+			names = append(names, a.Name)
+			if a.Friendly != "" {
+				names = append(names, a.Friendly)
+			}
+		}
+		out = append(out, a)
+	}
+	return out, names
+}
+
+func (v *Veil) answer(a *Answer) *Answer {
+	if a == nil {
+		return nil
+	}
+	b := *a
+	var names []string
+	if b.Attributes, names = v.attributes(a.Attributes, v.received); len(names) > 0 {
+		b.Veiled = names
+	}
+	return &b
+}
+
+// Entry covers what a turn was decided on. It comes before the steps, which are searched
+// for what was found here.
+func (v *Veil) Entry(e Entry) Entry {
+	if v == nil {
+		return e
+	}
+	if e.Told != nil && e.Told.Answer != nil {
+		told := *e.Told
+		told.Answer = v.answer(told.Answer)
+		e.Told = &told
+	}
+	if e.Session != nil {
+		s := *e.Session
+		s.Proofs = slices.Clone(s.Proofs)
+		for i := range s.Proofs {
+			s.Proofs[i] = *v.answer(&s.Proofs[i])
+		}
+		e.Session = &s
+	}
+	e.People = v.people(e.People)
+	if r := e.Decided.Released; r != nil {
+		b := *r
+		b.Attributes, _ = v.attributes(r.Attributes, v.told)
+		e.Decided.Released = &b
+	}
+	e.Decided.Sent = v.values(e.Decided.Sent)
+	return e
+}
+
+func (v *Veil) people(in map[string]Person) map[string]Person {
+	out := map[string]Person{}
+	for key, p := range in {
+		p.Values = slices.Clone(p.Values)
+		for i, x := range p.Values {
+			covered, _ := v.attributes([]profile.Attribute{x.Attribute}, v.either)
+			p.Values[i].Attribute = covered[0]
+		}
+		out[key] = p
+	}
+	return out
+}
+
+// Step covers what is shown of a turn.
+func (v *Veil) Step(s TraceStep) TraceStep {
+	if v == nil {
+		return s
+	}
+	octets := v.message(s.Octets)
+	if octets != s.Octets || v.holds(s.Raw) {
+		if s.Raw != "" {
+			s.Raw = notKept
+		}
+	} else {
+		s.Raw = v.tokens(s.Raw)
+	}
+	if s.Octets = octets; v.holds(s.Octets) {
+		s.Octets = notKept
+	}
+	s.Values = v.values(s.Values)
+	s.Checks = slices.Clone(s.Checks)
+	for i, c := range s.Checks {
+		if s.Checks[i].Finding = v.finding(c.Finding); v.holds(c.Found) {
+			s.Checks[i].Found = notKept
+		}
+	}
+	s.Finding = v.finding(s.Finding)
+	return s
+}
+
+func (v *Veil) finding(f *finding.Finding) *finding.Finding {
+	if f == nil {
+		return nil
+	}
+	g := *f
+	g.Evidence = slices.Clone(f.Evidence)
+	for i, e := range g.Evidence {
+		if v.holds(e.Found) {
+			g.Evidence[i].Found = notKept
+		}
+		if v.holds(e.Expected) {
+			g.Evidence[i].Expected = notKept
+		}
+	}
+	return &g
+}
+
+func (v *Veil) values(in []federation.Value) []federation.Value {
+	out := slices.Clone(in)
+	for i, x := range out {
+		if v.holds(x.Value) {
+			out[i].Value = notKept
+		}
+	}
+	return out
+}
+
+// holds reports whether a text holds a value that is not to be kept.
+func (v *Veil) holds(text string) bool {
+	for t := range v.texts {
+		if strings.Contains(text, t) {
+			return true
+		}
+	}
+	return false
+}
+
+// either is what is kept of a name in a message, whichever way it goes.
+func (v *Veil) either(name string) profile.Detail { return max(v.received(name), v.told(name)) }
+
+// message covers values in a message: those of elements with a Name, members of JSON, and
+// both in tokens that stand in it.
+func (v *Veil) message(text string) string {
+	trimmed := strings.TrimLeft(text, " \t\r\n\ufeff")
+	switch {
+	case strings.HasPrefix(trimmed, "<"):
+		doc, err := xmlsec.Parse([]byte(text), xmlsec.MessageLimits)
+		if err != nil {
+			return text
+		}
+		var out strings.Builder
+		from := 0
+		v.elements(doc.Root, func(e *xmlsec.Element, how profile.Detail) {
+			start, end := inner(text, e)
+			out.WriteString(text[from:start] + v.cover(text[start:end], how))
+			from = end
+		})
+		return out.String() + text[from:]
+	case strings.HasPrefix(trimmed, "{"), strings.HasPrefix(trimmed, "["):
+		if covered, ok := v.json([]byte(text)); ok {
+			return string(covered)
+		}
+	}
+	return v.tokens(text)
+}
+
+// elements finds what stands in elements that name an attribute.
+func (v *Veil) elements(e *xmlsec.Element, cover func(*xmlsec.Element, profile.Detail)) {
+	how := profile.DetailFull
+	for _, label := range []string{"Name", "FriendlyName"} {
+		if name := e.Attr(label); name != "" {
+			how = max(how, v.either(name))
+		}
+	}
+	for _, c := range e.Elements("", "") {
+		if how != profile.DetailFull {
+			cover(c, how)
+		} else {
+			v.elements(c, cover)
+		}
+	}
+}
+
+// inner is what stands between the tags of an element, in the text it was read from.
+func inner(text string, e *xmlsec.Element) (start, end int) {
+	all := text[e.Start:e.End]
+	quote := byte(0)
+	for i := range len(all) {
+		switch c := all[i]; {
+		case quote != 0:
+			if c == quote {
+				quote = 0
+			}
+		case c == '"' || c == '\'':
+			quote = c
+		case c == '>' && all[i-1] == '/':
+			return int(e.End), int(e.End)
+		case c == '>':
+			return int(e.Start) + i + 1, int(e.Start) + strings.LastIndex(all, "</")
+		}
+	}
+	return int(e.End), int(e.End)
+}
+
+// json covers members of objects; ok tells whether it was JSON in which something is.
+func (v *Veil) json(octets []byte) ([]byte, bool) {
+	d := json.NewDecoder(bytes.NewReader(octets))
+	d.UseNumber()
+	var x any
+	if d.Decode(&x) != nil {
+		return nil, false
+	}
+	changed := false
+	out, err := json.Marshal(v.member("", x, profile.DetailFull, &changed))
+	return out, changed && err == nil
+}
+
+func (v *Veil) member(name string, x any, how profile.Detail, changed *bool) any {
+	if name != "" {
+		how = max(how, v.either(name))
+	}
+	switch x := x.(type) {
+	case map[string]any:
+		for n, m := range x {
+			x[n] = v.member(n, m, how, changed)
+		}
+		return x
+	case []any:
+		for i, m := range x {
+			x[i] = v.member("", m, how, changed)
+		}
+		return x
+	case string:
+		if how != profile.DetailFull {
+			*changed = true
+			return v.cover(x, how)
+		}
+		covered := v.tokens(x)
+		*changed = *changed || covered != x
+		return covered
+	case nil:
+		return nil
+	}
+	if how == profile.DetailFull {
+		return x
+	}
+	*changed = true
+	text, _ := json.Marshal(x)
+	return v.cover(string(text), how)
+}
+
+// compact finds signed tokens in compact form (RFC 7515 §3.1).
+var compact = regexp.MustCompile(`\beyJ[\w-]+\.[\w-]+\.[\w-]*`)
+
+// tokens covers claims of tokens that stand in a text. One of which something is covered
+// has no signature any more.
+func (v *Veil) tokens(text string) string {
+	return compact.ReplaceAllStringFunc(text, func(token string) string {
+		parts := strings.Split(token, ".")
+		claims, err := base64.RawURLEncoding.DecodeString(parts[1])
+		if err != nil {
+			return token
+		}
+		covered, ok := v.json(claims)
+		if !ok {
+			return token
+		}
+		return parts[0] + "." + base64.RawURLEncoding.EncodeToString(covered) + "."
+	})
+}
