@@ -1,9 +1,11 @@
 package e2e
 
 import (
+	"encoding/base64"
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"regexp"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -25,9 +27,13 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 	}
 	intake := file("intake.json", `{"to":{"name":"userName"},"from":[{"attribute":"preferred_username"}],"steps":[{"do":"upper"}]},
 		{"to":{"name":"groups"},"from":[{"attribute":"groups"}],"note":"for the rosters"}`)
-	release := file("release.json", `{"to":{"subject":true},"from":[{"attribute":"userName"}]},
+	release := file("release.json", `{"to":{"subject":true},"from":[{"attribute":"userName"},{"attribute":"preferred_username"}],"steps":[{"do":"upper"}]},
 		{"to":{"name":"depot"},"from":[{"constant":"north"}]}`)
 	broken := file("broken.json", `{"to":{"name":"x"},"from":[{"attribute":"a"}],"steps":[{"do":"keep","text":"a(b"}]}`)
+
+	token := filepath.Join(dir, "token")
+	require.NoError(t, os.WriteFile(token, []byte("eyJhbGciOiJub25lIn0."+base64.RawURLEncoding.EncodeToString(
+		[]byte(`{"iss":"x","sub":"p1","preferred_username":"pasted"}`))+".\n{\"groups\":[\"a\"]}"), 0o600))
 
 	v := newVisitor(t)
 	v.get(d.Base + "/open/track-access")
@@ -48,11 +54,29 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 		{"as it would be", []string{"mapping", "try", "--trace", trace, "--intake", intake, "--release", release}, 0,
 			[]string{"userName is made of preferred_username", "Told track-access: MINA.THORNE", "north"}},
 		{"with given values", []string{"mapping", "try", "--app", "track-access", "--release", release, "userName=ada"}, 0,
-			[]string{"Told track-access: ada"}},
+			[]string{"Told track-access: ADA"}},
 		{"proposed", []string{"mapping", "propose", "provider/oakhollow"}, 0, []string{"name.givenName", "given_name"}},
 		{"proposed for an application", []string{"mapping", "propose", "application/crew-roster"}, 0,
 			[]string{"Nothing is there for", "costCentre"}},
 		{"proposed for none", []string{"mapping", "propose", "provider/oakholow"}, 1, []string{`did you mean "oakhollow"?`}},
+		{"on a person", []string{"mapping", "try", "--person", "1", "--intake", intake}, 0, []string{"userName is made of preferred_username"}},
+		{"on nobody", []string{"mapping", "try", "--person", "77"}, 1, []string{`no person with a link "77"`}},
+		{"on a pasted token", []string{"mapping", "try", "--provider", "oakhollow", "--intake", intake, "--message", token}, 0,
+			[]string{"PASTED"}},
+		{"on something else", []string{"mapping", "try", "--provider", "oakhollow", "--message", intake}, 0, []string{"rules"}},
+		{"on a message of nobody", []string{"mapping", "try", "--app", "track-access", "--message", token}, 1, []string{"name the one it is of"}},
+		{"on two things", []string{"mapping", "try", "--person", "1", "--message", token, "--provider", "oakhollow"}, 1, []string{"give one of them"}},
+		{"run again", []string{"reevaluate", "provider/oakhollow", "intakeMapping=@" + intake}, 0,
+			[]string{"differs", "name: none, now Mina Thorne", "1 of 1 people would get something else"}},
+		{"shutting out", []string{"reevaluate", "provider/oakhollow", "phase=paused"}, 3, []string{"refused", "1 would not be let in"}},
+		{"of no record", []string{"reevaluate", "provider/oakhollo", "phase=paused"}, 1, []string{`did you mean "oakhollow"?`}},
+		{"of nothing", []string{"reevaluate", "phase=paused"}, 2, []string{"stands before any record"}},
+		{"a set", []string{"set", "put", "common", "--way", "release", "--title", "Common", "--mapping", release}, 0, []string{"shared by 0 records"}},
+		{"a set of no way", []string{"set", "put", "other"}, 2, []string{"--way intake"}},
+		{"no set", []string{"set", "show", "comon"}, 1, []string{`did you mean "common"?`}},
+		{"shared, unconfirmed", []string{"app", "set", "track-access", "releaseSet=common"}, 1, []string{"names-change", "MINA", "To confirm"}},
+		{"run again with a set", []string{"reevaluate", "application/track-access", "releaseSet=common"}, 0, []string{"1 would have another name"}},
+		{"and without it", []string{"set", "remove", "common"}, 0, []string{"removed common"}},
 		{"broken", []string{"mapping", "try", "--trace", trace, "--intake", broken}, 2, []string{"character 1", "missing closing"}},
 		{"broken, saved", []string{"provider", "set", "oakhollow", "intakeMapping=@" + broken}, 1,
 			[]string{"intakeMapping.rules[0].steps[0].text"}},
@@ -61,7 +85,7 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 		{"no record", []string{"mapping", "show", "oakhollow"}, 2, []string{"provider/NAME"}},
 		{"saved", []string{"provider", "set", "oakhollow", "intakeMapping=@" + intake}, 0, []string{"changed oakhollow"}},
 		{"and shown", []string{"mapping", "show", "provider/oakhollow"}, 0, []string{"preferred_username, upper", "for the rosters"}},
-		{"released", []string{"app", "set", "track-access", "releaseMapping=@" + release}, 0, []string{"changed track-access"}},
+		{"released, unconfirmed", []string{"app", "set", "track-access", "releaseMapping=@" + release}, 1, []string{"names-change"}},
 	} {
 		out, stderr, code := d.cli(t, "", c.args...)
 		require.Equal(t, c.code, code, "%s: %s%s", c.rule, out, stderr)
@@ -70,6 +94,11 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 		}
 	}
 
+	_, stderr, _ = d.cli(t, "", "app", "set", "track-access", "releaseMapping=@"+release)
+	digest := regexp.MustCompile(`To confirm ([0-9a-f]+)`).FindStringSubmatch(stderr)
+	require.Len(t, digest, 2, stderr)
+	_, stderr, code = d.cli(t, "", "--confirm", digest[1], "app", "set", "track-access", "releaseMapping=@"+release)
+	require.Zero(t, code, stderr)
 	v = newVisitor(t)
 	v.get(d.Base + "/open/track-access")
 	text := v.comes("oakhollow").page.text
@@ -79,7 +108,9 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 	out, stderr, code = d.cli(t, "", "check", "oakhollow", "track-access", "--severity", "note")
 	require.Zero(t, code, stderr)
 	require.Contains(t, out, "scope-unneeded", "the scope email is asked for, and no rule reads it")
-	_, stderr, code = d.cli(t, "", "app", "set", "track-access", "releaseMapping=")
+	_, stderr, _ = d.cli(t, "", "app", "set", "track-access", "releaseMapping=")
+	digest = regexp.MustCompile(`To confirm ([0-9a-f]+)`).FindStringSubmatch(stderr)
+	_, stderr, code = d.cli(t, "", "--confirm", digest[1], "app", "set", "track-access", "releaseMapping=")
 	require.Zero(t, code, stderr)
 	out, stderr, code = d.cli(t, "", "mapping", "show", "application/track-access")
 	require.Zero(t, code, stderr)

@@ -10,6 +10,8 @@ import (
 // MappingTrial is what mappings are tried on: a recorded sign-in, or values.
 type MappingTrial struct {
 	Trace       string           `json:"trace,omitempty" maxLength:"40" doc:"Reference of a recorded sign-in; its provider and application count where none is named"`
+	Person      int64            `json:"person,omitempty" minimum:"0" doc:"Number of a person: their newest recorded sign-in"`
+	Message     string           `json:"message,omitempty" maxLength:"400000" doc:"A pasted message of the provider: a Response or assertion, an ID token, what its user-info address said. Nothing of it is verified"`
 	Provider    string           `json:"provider,omitempty" maxLength:"63" doc:"Provider whose intake is tried"`
 	Application string           `json:"application,omitempty" maxLength:"63" doc:"Application whose release is tried"`
 	Intake      *profile.Mapping `json:"intakeMapping,omitempty" doc:"In place of the provider's, before it is saved"`

@@ -34,6 +34,8 @@ func (e *environment) mappings() *ucli.Command {
 				"With --trace the values, the provider and the application are those of a recorded sign-in.",
 			Flags: []ucli.Flag{
 				&ucli.StringFlag{Name: "trace", Usage: "reference of a recorded sign-in"},
+				&ucli.Int64Flag{Name: "person", Usage: "number of a person: their newest recorded sign-in"},
+				&ucli.StringFlag{Name: "message", Usage: "file, or -, with a message of the provider, or a token: nothing of it is verified"},
 				&ucli.StringFlag{Name: "provider", Usage: "provider whose intake is tried"},
 				&ucli.StringFlag{Name: "app", Usage: "application whose release is tried"},
 				&ucli.StringFlag{Name: "intake", Usage: "file with an intake mapping, in place of the provider's"},
@@ -122,8 +124,15 @@ func (e *environment) proposeMapping(ctx context.Context, cmd *ucli.Command, c *
 
 func (e *environment) tryMapping(ctx context.Context, cmd *ucli.Command) error {
 	in := api.MappingTrial{Trace: cmd.String("trace"), Provider: cmd.String("provider"), Application: cmd.String("app"),
-		Subject: cmd.String("subject")}
+		Subject: cmd.String("subject"), Person: cmd.Int64("person")}
 	var err error
+	if file := cmd.String("message"); file != "" {
+		octets, err := e.readFile("--message", file)
+		if err != nil {
+			return err
+		}
+		in.Message = string(octets)
+	}
 	if in.Intake, err = e.mappingFile("--intake", cmd.String("intake")); err != nil {
 		return err
 	}
@@ -134,10 +143,11 @@ func (e *environment) tryMapping(ctx context.Context, cmd *ucli.Command) error {
 		return err
 	}
 	switch {
-	case in.Trace != "" && (len(in.Attributes) > 0 || in.Subject != ""):
-		return &usageError{"--trace brings its own values", "Give --trace, or --subject and NAME=VALUE."}
-	case in.Trace == "" && in.Provider == "" && in.Application == "":
-		return &usageError{"it is not said whose mapping is tried", "Give --trace, or --provider, --app or both."}
+	case (in.Trace != "" || in.Person != 0 || in.Message != "") && (len(in.Attributes) > 0 || in.Subject != ""):
+		return &usageError{"--trace, --person and --message bring their own values",
+			"Give one of them, or --subject and NAME=VALUE."}
+	case in.Trace == "" && in.Person == 0 && in.Provider == "" && in.Application == "":
+		return &usageError{"it is not said whose mapping is tried", "Give --trace or --person, or --provider, --app or both."}
 	}
 	c, err := e.dial(cmd)
 	if err != nil {

@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"encoding/json"
+	"errors"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -64,7 +65,16 @@ func proposal(in arrivals.Proposed) api.MappingProposal {
 
 // trial reads what is to be tried on what.
 func (s *server) trial(in api.MappingTrial) (t traces.Trial, err error) {
-	t = traces.Trial{Trace: in.Trace, Intake: in.Intake, Release: in.Release}
+	given := 0
+	for _, is := range []bool{in.Trace != "", in.Person != 0, in.Message != "", len(in.Attributes) > 0 || in.Subject != ""} {
+		if is {
+			given++
+		}
+	}
+	if given > 1 {
+		return t, change.Field("trace", errors.New("a trace, a person, a message and values each say what arrived; give one of them"))
+	}
+	t = traces.Trial{Trace: in.Trace, Person: in.Person, Message: in.Message, Intake: in.Intake, Release: in.Release}
 	t.Said.Subject.Value = in.Subject
 	if in.Provider != "" {
 		if t.Provider, err = s.gate.Records.Provider(in.Provider); err != nil {

@@ -41,6 +41,7 @@ type Compared struct {
 func Compare(before, after *federation.Snapshot, entries []Entry) (out Compared) {
 	out.Verdict = Apart
 	var last Decision // of the turns as they are
+	refused := false
 	for _, e := range entries {
 		if !touched(before, after, e) {
 			continue
@@ -50,9 +51,9 @@ func Compare(before, after *federation.Snapshot, entries []Entry) (out Compared)
 		}
 		was, is := plain(before, Replay(before, e)), plain(after, Replay(after, e))
 		last, out.Who = was, cmp.Or(whose(e, was), out.Who)
+		refused = refused || is.Result == Refused
 		switch {
-		case out.Verdict == Differs: // only who it was is still to be learned
-		case !was.Alike(is):
+		case !was.Alike(is): // the last turn that differs tells most
 			out.Verdict, out.Before, out.Now = Differs, was, is
 		case out.Verdict == Apart && decided(was):
 			out.Verdict, out.Before, out.Now = Alike, was, is
@@ -67,7 +68,7 @@ func Compare(before, after *federation.Snapshot, entries []Entry) (out Compared)
 			append(forms(out.Now), out.Now.Sent...))
 	}
 	out.Renamed = was != nil && is != nil && renamed(was.Name, is.Name)
-	out.Shut = last.Result == Entered && out.Now.Result == Refused
+	out.Shut = last.Result == Entered && refused
 	return out
 }
 

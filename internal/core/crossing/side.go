@@ -19,6 +19,12 @@ type ProviderSide interface {
 	Step(In) Out
 }
 
+// Unproved is implemented by sides of providers that can read a pasted message.
+type Unproved interface {
+	// Unproved reads what a message says, without verifying anything: for trials only.
+	Unproved(text string) (*Answer, error)
+}
+
 // In is what a step of a provider's side goes by.
 type In struct {
 	Begins   bool // the provider is to be asked now

@@ -1,20 +1,26 @@
 package traces
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"slices"
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/store"
 )
 
 // Trial is what mappings are tried on: a recorded sign-in, or values that were given.
 type Trial struct {
 	Trace    string // its reference; "" for the values
+	Person   int64  // the newest recorded sign-in of whom, 0 for none
+	Message  string // a pasted message of the provider, read without verifying it
 	Provider *federation.Provider
 	App      *federation.Application
 	Intake   *profile.Mapping // in place of the provider's, nil for that
@@ -33,12 +39,22 @@ type Tried struct {
 // recorded sign-in.
 func (rm *Room) Try(ctx context.Context, snap *federation.Snapshot, t Trial) (out Tried, err error) {
 	in := crossing.Trial{Provider: t.Provider, App: t.App, Said: &t.Said}
+	if t.Person != 0 {
+		if t.Trace, err = rm.newest(ctx, snap, t); err != nil {
+			return out, err
+		}
+	}
 	if t.Trace != "" {
 		if in, err = rm.recorded(ctx, snap, t); err != nil {
 			return out, err
 		}
 	}
-	if in, err = t.laid(in); err != nil {
+	if t.Message != "" {
+		if in.Said, err = t.pasted(); err != nil {
+			return out, err
+		}
+	}
+	if in, err = t.laid(snap, in); err != nil {
 		return out, err
 	}
 	if in.Provider != nil {
@@ -51,30 +67,98 @@ func (rm *Room) Try(ctx context.Context, snap *federation.Snapshot, t Trial) (ou
 	return out, err
 }
 
+// pasted reads a message that somebody pasted.
+func (t Trial) pasted() (*crossing.Answer, error) {
+	if t.Provider == nil {
+		return nil, change.Field("provider", errors.New("a message is that of a provider; name the one it is of"))
+	}
+	side, ok := t.Provider.Side.(crossing.Unproved)
+	if !ok {
+		return nil, change.Field("message", fmt.Errorf("messages of %s cannot be read here", t.Provider.Protocol()))
+	}
+	said, err := side.Unproved(t.Message)
+	if err != nil {
+		return nil, change.Field("message", err)
+	}
+	return said, nil
+}
+
+// newest finds the reference of somebody's newest recorded sign-in in which a provider said
+// something.
+func (rm *Room) newest(ctx context.Context, snap *federation.Snapshot, t Trial) (reference string, err error) {
+	var links []store.LinkRow
+	if err := rm.store.Read.WithContext(ctx).Where("person = ?", t.Person).Find(&links).Error; err != nil {
+		return "", err
+	}
+	if len(links) == 0 {
+		return "", change.Field("person", change.NotFound("person with a link", fmt.Sprint(t.Person), ""))
+	}
+	whose := func(said *crossing.Answer) bool {
+		if said == nil {
+			return false
+		}
+		key := store.Hash(crossing.LinkKey(said.ProviderID, said.Subject))
+		return slices.ContainsFunc(links, func(l store.LinkRow) bool { return bytes.Equal(l.Key, key) })
+	}
+	f := store.TraceFilter{}
+	if t.Provider != nil {
+		f.Provider = string(t.Provider.Name)
+	}
+	err = rm.store.Traces.Each(ctx, f, func(head store.TraceHead, inputs []json.RawMessage) bool {
+		for _, octets := range inputs {
+			var e crossing.Entry
+			if json.Unmarshal(octets, &e) == nil && whose(e.SaidIn(snap)) {
+				reference = head.ID
+			}
+		}
+		return reference == ""
+	})
+	if err == nil && reference == "" {
+		err = change.Field("person", change.NotFound("recorded sign-in of the person", fmt.Sprint(t.Person), ""))
+	}
+	return reference, err
+}
+
 // laid has the mappings that are tried in place of those on record, if they can be saved
 // there.
-func (t Trial) laid(in crossing.Trial) (crossing.Trial, error) {
+func (t Trial) laid(snap *federation.Snapshot, in crossing.Trial) (crossing.Trial, error) {
 	if t.Intake != nil {
 		if in.Provider == nil {
 			return in, change.Field("provider", errors.New("an intake is that of a provider; name one"))
 		}
 		r := in.Provider.Copy().(*federation.Provider)
-		if r.IntakeMapping = *t.Intake; federation.Check(r) != nil {
-			return in, change.OfSetting(federation.Check(r))
+		r.IntakeMapping = *t.Intake
+		both, err := whole(snap, r)
+		if err != nil {
+			return in, err
 		}
-		in.Provider = r
+		in.Provider = both.(*federation.Provider)
 	}
 	if t.Release != nil {
 		if in.App == nil {
 			return in, change.Field("application", errors.New("a release is that of an application; name one"))
 		}
 		r := in.App.Copy().(*federation.Application)
-		if r.ReleaseMapping = *t.Release; federation.Check(r) != nil {
-			return in, change.OfSetting(federation.Check(r))
+		r.ReleaseMapping = *t.Release
+		both, err := whole(snap, r)
+		if err != nil {
+			return in, err
 		}
-		in.App = r
+		in.App = both.(*federation.Application)
 	}
 	return in, nil
+}
+
+// whole is a record over its set, if it can be saved so.
+func whole(snap *federation.Snapshot, r federation.Record) (federation.Record, error) {
+	both, err := snap.Resolved(r)
+	if err == nil {
+		err = federation.Check(r)
+	}
+	if err == nil && both != r {
+		err = federation.Check(federation.Flat(both))
+	}
+	return both, change.OfSetting(err)
 }
 
 // recorded finds what a provider said in a recorded sign-in, and whose mappings counted.

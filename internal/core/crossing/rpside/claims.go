@@ -1,7 +1,10 @@
 package rpside
 
 import (
+	"bytes"
+	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -217,4 +220,59 @@ func valuesOf(claim any) (out []profile.Value) {
 		}
 	}
 	return out
+}
+
+// Unproved reads pasted claims: an ID token (RFC 7519), what the user-info address said, or
+// a token response that holds an ID token; several, one behind the other, as they came.
+func (p *Provider) Unproved(pasted string) (*crossing.Answer, error) {
+	var claims []map[string]any
+	for rest := strings.TrimSpace(pasted); rest != ""; rest = strings.TrimSpace(rest) {
+		var one map[string]any
+		var err error
+		if strings.HasPrefix(rest, "{") {
+			d := json.NewDecoder(strings.NewReader(rest))
+			d.UseNumber()
+			err = d.Decode(&one)
+			rest = rest[min(int(d.InputOffset()), len(rest)):]
+		} else {
+			token, more, _ := strings.Cut(rest, "\n")
+			rest = more
+			one, err = claimsIn(strings.TrimSpace(token))
+		}
+		if err != nil {
+			return nil, finding.New(finding.MessageUndecodable, finding.Fact("Cause", clip(err.Error())))
+		}
+		if token := textOf(one, "id_token"); token != "" {
+			if one, err = claimsIn(token); err != nil {
+				return nil, finding.New(finding.MessageUndecodable, finding.Fact("id_token", clip(err.Error())))
+			}
+		}
+		claims = append(claims, one)
+	}
+	out := &crossing.Answer{Attributes: attributes(claims, p.plain())}
+	for _, c := range claims {
+		who := c["sub"]
+		if p.plain() {
+			who = member(c, p.Identifier)
+		}
+		if id := plainID(who); id != "" {
+			out.Subject.Value = id
+		}
+	}
+	return out, nil
+}
+
+// claimsIn are the claims of a signed token in compact form.
+func claimsIn(token string) (out map[string]any, err error) {
+	parts := strings.Split(token, ".")
+	if len(parts) != 3 {
+		return nil, errors.New("it is neither JSON nor a signed token; an encrypted or opaque one cannot be read")
+	}
+	octets, err := base64.RawURLEncoding.DecodeString(parts[1])
+	if err != nil {
+		return nil, err
+	}
+	d := json.NewDecoder(bytes.NewReader(octets))
+	d.UseNumber()
+	return out, d.Decode(&out)
 }

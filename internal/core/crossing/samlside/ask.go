@@ -306,6 +306,19 @@ func (p *Provider) judge(in crossing.In, h heard) crossing.Out {
 	return out
 }
 
+// Unproved reads a pasted Response or assertion.
+func (p *Provider) Unproved(text string) (*crossing.Answer, error) {
+	a, err := saml.Unproved(text)
+	if err != nil {
+		return nil, err
+	}
+	out := &crossing.Answer{Subject: subject(a.NameID)}
+	for _, at := range a.Attributes {
+		out.Attributes = append(out.Attributes, received(at))
+	}
+	return out, nil
+}
+
 // subject is the name that a provider gave, inside the gate.
 func subject(n saml.NameID) profile.Subject {
 	return profile.Subject{Format: n.Format, NameQualifier: n.NameQualifier, SPNameQualifier: n.SPNameQualifier,
