@@ -13,6 +13,7 @@ const inside = computed(() => session.username.value !== '' && !route.meta.open)
 const verbs = [
   { name: 'Connect', path: '/connect', pages: [['Connections', '/connect'], ['Applications', '/connect/applications'],
     ['Providers', '/connect/providers'], ['Aggregates', '/connect/aggregates']] },
+  { name: 'Map', path: '/map', pages: [['Mappings', '/map'], ['Sets', '/map/sets']] },
   { name: 'Watch', path: '/watch', pages: [['Traces', '/watch/traces'], ['Checks', '/watch/checks']] },
   { name: 'Keep', path: '/keep', pages: [['Keys', '/keep/keys'], ['Contexts', '/keep/contexts'],
     ['Links', '/keep/links'], ['History', '/keep/history'], ['Tokens', '/keep/tokens'], ['Owners', '/keep/owners']] },

@@ -252,6 +252,8 @@ type Row struct {
 	Provider string    `json:"provider,omitempty" doc:"Provider an application is tied to"`
 	Open     string    `json:"open,omitempty" doc:"Start at the gate, of an application"`
 	OwnStart string    `json:"ownStart,omitempty"`
+	Rules    int       `json:"rules" doc:"Of its mapping, those of its set counted in"`
+	Set      string    `json:"set,omitempty" doc:"Named mapping that it shares"`
 	Ends     time.Time `json:"ends,omitzero" doc:"When the first of its signing certificates, or its secret, ends"`
 	Revision int       `json:"revision"`
 }

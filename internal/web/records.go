@@ -107,7 +107,8 @@ func (s *server) record(ctx context.Context, r federation.Record) (api.Record, e
 
 func row(r federation.Record) api.Row {
 	b, side := r.Basic(), r.Part()
-	return api.Row{Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(), EntityID: federation.KnownAs(r),
+	mapping, set := federation.MappingOf(r)
+	return api.Row{Rules: len(mapping.Rules), Set: string(set), Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(), EntityID: federation.KnownAs(r),
 		Source: b.Intake.Source, Phase: string(b.Phase),
 		Missing: federation.Lacking(side.Missing()), Ends: ends(side), Revision: b.Revision}
 }

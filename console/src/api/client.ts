@@ -35,24 +35,25 @@ export type Checked = Schemas['Checked']
 /** Calls the gate that served the console. The header is what a form of another site cannot send. */
 export const api = createClient<paths>({ baseUrl: '/', headers: { 'Innergate-Console': '1' } })
 
-let remark = ''
+let beside: Record<string, string> = {}
 api.use({
   async onRequest({ request }) {
-    if (!remark || request.method === 'GET') return undefined
+    if (!Object.keys(beside).length || request.method === 'GET') return undefined
     const url = new URL(request.url)
-    url.searchParams.set('remark', remark)
+    for (const [name, value] of Object.entries(beside)) url.searchParams.set(name, value)
     return new Request(url, { method: request.method, headers: request.headers, body: (await request.text()) ||
       undefined })
   },
 })
 
-/** Makes changes with a remark: why. It is kept with them in the history. */
-export async function because<T>(why: string, change: () => Promise<T>): Promise<T> {
-  remark = why.trim()
+/** Makes changes with a remark: why. It is kept with them in the history. confirm is the digest of a consequence that was
+ * looked at. */
+export async function because<T>(why: string, change: () => Promise<T>, confirm = ''): Promise<T> {
+  beside = { ...(why.trim() ? { remark: why.trim() } : {}), ...(confirm ? { confirm } : {}) }
   try {
     return await change()
   } finally {
-    remark = ''
+    beside = {}
   }
 }
 

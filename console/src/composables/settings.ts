@@ -9,6 +9,8 @@ const about: Field[] = [
 ]
 
 const keeping: Field[] = [
+  { name: 'traceValues', label: 'What traces keep of values', kind: 'long',
+    hint: 'like mail=hashed groups=off *=full, separated by spaces; empty keeps them in full' },
   { name: 'approveChanges', label: 'Changes of its metadata wait for approval', kind: 'switch',
     hint: 'of keys, addresses or entity ID; otherwise they act at once, with a finding' },
   { name: 'strictValidity', label: 'Stop sign-ins once the metadata is past its validUntil', kind: 'switch',

@@ -1,44 +1,47 @@
 <script setup lang="ts">
 import { computed, ref, shallowRef, watch } from 'vue'
-import { api, take, type Mapped, type MappedValues, type Problem } from '../api/client'
+import { api, take, type Mapped, type MappedValues, type Problem, type Schemas } from '../api/client'
 import FindingBox from '../components/FindingBox.vue'
+import MappingEditor from '../components/MappingEditor.vue'
 import ProblemBox from '../components/ProblemBox.vue'
+import ReevaluationPanel from '../components/ReevaluationPanel.vue'
+import SaveChange from '../components/SaveChange.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { kinds, type Kind } from '../composables/objects'
+import { mappingOf, shown, written, type Mapping } from '../composables/rules'
 import { ago } from '../composables/words'
 
 const props = defineProps<{ kind: Kind['name']; name: string }>()
 const kind = computed(() => kinds[props.kind])
-const setting = computed(() => (props.kind === 'provider' ? 'intakeMapping' : 'releaseMapping'))
+const way = computed(() => (props.kind === 'provider' ? 'intake' : 'release'))
+const setting = computed(() => `${way.value}Mapping` as 'intakeMapping' | 'releaseMapping')
+const setSetting = computed(() => `${way.value}Set`)
 const at = () => [props.kind, props.name]
 const { data, problem, load } = useLoad(async () => (await kind.value.show(props.name)).it, at)
 const { data: traces } = useLoad(async () => (await take(api.GET('/api/v1/traces',
   { params: { query: { [props.kind]: props.name, limit: 50 } } }))).items ?? [], at)
+const { data: sets } = useLoad(async () => (await take(api.GET('/api/v1/sets'))).items ?? [])
+const { data: proposal } = useLoad(() => take(props.kind === 'provider'
+  ? api.GET('/api/v1/providers/{name}/mapping-proposal', { params: { path: { name: props.name } } })
+  : api.GET('/api/v1/applications/{name}/mapping-proposal', { params: { path: { name: props.name } } })), at)
 const trace = ref('')
+const pasted = ref('')
+const pasting = ref(false)
 watch(traces, (all) => { trace.value = all?.find((t) => t.result === 'entered')?.id ?? '' })
 
-/** The rules as text: one on each line, where that does. */
-const text = ref('')
-const order = ['to', 'from', 'all', 'steps', 'default', 'mandatory', 'note']
-const saved = computed(() => written(data.value?.settings[setting.value]))
-watch(saved, (s) => { text.value = s })
-type Rules = { rules?: Record<string, unknown>[]; rest?: boolean }
-function written(m: unknown) {
-  const { rules = [], rest } = (m ?? {}) as Rules
-  if (!rules.length) return ''
-  const line = (rule: Record<string, unknown>) => '  {'
-    + [...new Set([...order, ...Object.keys(rule)])].filter((k) => k in rule)
-      .map((k) => `${JSON.stringify(k)}: ${JSON.stringify(rule[k])}`).join(', ') + '}'
-  return `{"rules": [\n${rules.map(line).join(',\n')}\n]${rest ? ', "rest": true' : ''}}`
-}
-const read = computed(() => {
-  try {
-    return { mapping: text.value.trim() ? JSON.parse(text.value) as object : {} }
-  } catch (e) {
-    return { wrong: (e as Error).message }
-  }
+const mapping = ref<Mapping>({ rules: [] })
+const set = ref('')
+const unread = ref('')
+const saved = computed(() => mappingOf(data.value?.settings[setting.value]))
+watch(data, (d) => {
+  mapping.value = mappingOf(JSON.parse(JSON.stringify(saved.value)))
+  set.value = String(d?.settings[setSetting.value] ?? '')
 })
+const changed = computed(() => written(mapping.value) !== written(saved.value)
+  || set.value !== String(data.value?.settings[setSetting.value] ?? ''))
+const shared = computed(() => sets.value?.find((s) => s.name === set.value))
+const fitting = computed(() => (sets.value ?? []).filter((s) => s.way === way.value))
 
 /** What comes of it, a moment after it was typed. */
 const tried = shallowRef<Mapped>()
@@ -47,19 +50,37 @@ let turn = 0
 async function attempt() {
   const mine = ++turn
   await new Promise((r) => setTimeout(r, 250))
-  if (mine !== turn || !read.value.mapping || !data.value) return
+  if (mine !== turn || unread.value || !data.value) return
+  const on = pasting.value ? (pasted.value.trim() ? { message: pasted.value } : {}) : trace.value ? { trace: trace.value } : {}
+  // Over a set that is not saved yet, what is tried is both together.
+  const both: Mapping = set.value !== String(data.value.settings[setSetting.value] ?? '') && shared.value
+    ? over(mappingOf(shared.value.mapping), mapping.value) : mapping.value
   try {
     const got = await take(api.POST('/api/v1/mapping-trials', { body: { [props.kind]: props.name,
-      [setting.value]: read.value.mapping, ...(trace.value ? { trace: trace.value } : {}) } }))
+      [setting.value]: both, ...on } as Schemas['MappingTrial'] }))
     if (mine === turn) [tried.value, refused.value] = [got, undefined]
   } catch (e) {
     if (mine === turn) refused.value = e as Problem
   }
 }
-watch([text, trace, data], attempt, { immediate: true })
-const shown = (values: unknown[] | null) =>
-  (values ?? []).map((v) => (typeof v === 'string' ? v : JSON.stringify(v)))
-const rules = computed(() => (props.kind === 'provider' ? tried.value?.intake : tried.value?.release) ?? [])
+function over(base: Mapping, own: Mapping): Mapping {
+  const key = (r: Mapping['rules'][number]) => JSON.stringify([r.to.name ?? '', r.to.nameFormat ?? '', !!r.to.subject])
+  const mine = new Map(own.rules.map((r) => [key(r), r]))
+  const rules = base.rules.map((r) => mine.get(key(r)) ?? r).filter((r) => !r.omit)
+  const has = new Set(base.rules.map(key))
+  return { rules: [...rules, ...own.rules.filter((r) => !has.has(key(r)) && !r.omit)], rest: base.rest || own.rest }
+}
+watch([mapping, set, trace, pasted, pasting, data, unread], attempt, { immediate: true, deep: true })
+
+const outcomes = computed(() => (props.kind === 'provider' ? tried.value?.intake : tried.value?.release) ?? [])
+const inherited = computed(() => outcomes.value.filter((o) =>
+  !mapping.value.rules.some((r) => (r.to.subject ? 'the subject' : r.to.name) === o.to)))
+const names = computed(() => {
+  const list = (props.kind === 'provider' ? tried.value?.received : tried.value?.profile) ?? []
+  return [...new Set(list.flatMap((a) => [a.name, a.friendlyName].filter((n): n is string => !!n)))]
+})
+const targets = computed(() => [...new Set((proposal.value?.mapping.rules ?? []).map((r) => r.to.name ?? '').concat(
+  (proposal.value?.without ?? []).map((w) => w.name)).filter(Boolean))])
 const stages = computed(() => {
   const t = tried.value
   if (!t) return []
@@ -68,13 +89,18 @@ const stages = computed(() => {
     ...(t.application && !t.refused ? [{ title: 'Told', of: t.application, list: t.released, name: t.name }] : []),
   ] as { title: string; of?: string; list: MappedValues[]; name?: string }[]
 })
+const takeProposal = () => {
+  const known = new Set(mapping.value.rules.map((r) => r.to.name))
+  const more = mappingOf(proposal.value?.mapping).rules.filter((r) => !known.has(r.to.name))
+  mapping.value = { ...mapping.value, rules: [...mapping.value.rules, ...more] }
+}
+const proposable = computed(() => (proposal.value?.mapping.rules ?? []).filter((r) =>
+  !mapping.value.rules.some((m) => m.to.name === r.to.name)).length)
 
-const why = ref('')
+const settings = () => ({ [setting.value]: mapping.value, [setSetting.value]: set.value })
 const { busy, failed, act } = useAct({ done: load })
-const save = () => act(async () => {
-  await kind.value.save(data.value!, { [setting.value]: read.value.mapping }, why.value)
-  why.value = ''
-})
+const save = (why: string, confirm?: string) => act(() => kind.value.save(data.value!, settings(), why, confirm))
+const change = () => ({ changes: [{ kind: props.kind, name: props.name, settings: settings() }] }) as Schemas['Reevaluation']
 </script>
 
 <template>
@@ -88,38 +114,41 @@ const save = () => act(async () => {
         Without rules it is told everything, unchanged; with rules, what they make.</p>
     </div>
   </div>
-  <ProblemBox :problem="problem ?? failed" />
-  <div class="both">
-    <form class="sheet" @submit.prevent="save">
-      <label for="rules">Rules in JSON, with <code>to</code>, <code>from</code>, <code>steps</code>,
-        <code>default</code>, <code>mandatory</code>, <code>note</code></label>
-      <el-input id="rules" v-model="text" name="rules" type="textarea" :rows="14" class="mono" spellcheck="false"
-          placeholder='{"rules": [{"to": {"name": "userName"}, "from": [{"attribute": "uid"}]}]}' />
-      <p v-if="read.wrong" role="alert" class="wrong">This is no JSON yet: {{ read.wrong }}</p>
-      <ProblemBox v-else :problem="refused" />
-      <div class="save">
-        <el-input v-model="why" name="why" placeholder="Why (optional, kept in the history)" aria-label="Why" />
-        <el-button type="primary" native-type="submit" :loading="busy"
-            :disabled="!!read.wrong || !!refused || text === saved">Save</el-button>
-      </div>
-    </form>
-    <section class="sheet" aria-label="What each rule does">
-      <label for="trace">Tried on the sign-in</label>
-      <el-select id="trace" v-model="trace" filterable clearable placeholder="None recorded yet">
+  <ProblemBox :problem="problem" />
+  <section class="sheet main">
+    <div class="tools on">
+      <label for="trace">Tried on</label>
+      <el-select v-if="!pasting" id="trace" v-model="trace" filterable clearable placeholder="No sign-in recorded yet" class="trace">
         <el-option v-for="t in traces ?? []" :key="t.id" :value="t.id"
             :label="`${t.id} · ${t.result} · ${t.person || 'nobody'} · ${ago(t.started)}`" />
       </el-select>
-      <ol v-if="rules.length">
-        <li v-for="r in rules" :key="r.rule" :class="r.outcome.replace(' ', '-')">
-          <span class="sign">{{ r.rule }} {{ r.outcome }}</span>
-          <span>{{ r.text }}<template v-if="r.made?.length">: <code>{{ shown(r.made).join(', ') }}</code></template>
-            <small v-for="w in r.without ?? []" :key="w">{{ w }}</small></span>
-        </li>
-      </ol>
-      <p v-else class="quiet">No rules: everything passes unchanged.</p>
-      <FindingBox v-if="tried?.refused" :finding="tried.refused" />
-    </section>
-  </div>
+      <el-checkbox v-if="kind.name === 'provider'" v-model="pasting" name="pasting">a pasted message or token</el-checkbox>
+      <template v-if="fitting.length || set">
+        <label for="set">Over the set</label>
+        <el-select id="set" v-model="set" clearable placeholder="None" class="sets" :empty-values="[null, undefined]"
+            :value-on-clear="''">
+          <el-option v-for="s in fitting" :key="s.name" :value="s.name" :label="`${s.name}: ${s.title}`" /></el-select>
+        <router-link v-if="shared" :to="`/map/sets/${set}`">{{ shared.mapping.rules?.length ?? 0 }} rules, shared by
+          {{ shared.using?.length ?? 0 }}</router-link>
+      </template>
+    </div>
+    <el-input v-if="pasting" v-model="pasted" type="textarea" :rows="4" name="message" class="mono" aria-label="Message or token"
+        placeholder="A Response or assertion, an ID token, or what the user-info address said. Nothing of it is verified." />
+    <MappingEditor v-model="mapping" v-model:unread="unread" :way="way" :names="names" :targets="targets" :set="!!set"
+        :outcomes="outcomes" :problem="refused">
+      <template #tools><el-button v-if="proposable" size="small" @click="takeProposal">Add {{ proposable }} proposed
+        {{ proposable === 1 ? 'rule' : 'rules' }}</el-button></template>
+    </MappingEditor>
+    <p v-if="proposal?.without?.length && kind.name === 'application'" class="quiet">It asks for
+      <template v-for="(w, i) in proposal.without" :key="w.name"><template v-if="i">, </template><code>{{ w.name }}</code><template
+          v-if="w.near"> (near: {{ w.near }})</template></template>, for which no profile has anything.</p>
+    <p v-if="inherited.length && set" class="quiet">From the set: <template v-for="(o, i) in inherited" :key="o.rule"><template
+        v-if="i">; </template>{{ o.to }} <code v-if="o.made?.length">{{ shown(o.made).join(', ') }}</code><template
+          v-else>{{ o.outcome }}</template></template></p>
+    <p v-if="!outcomes.length && !mapping.rules.length" class="quiet">No rules: everything passes unchanged.</p>
+    <FindingBox v-if="tried?.refused" :finding="tried.refused" />
+    <SaveChange :busy="busy" :disabled="!!unread || !!refused || !changed" :problem="failed" :save="save" />
+  </section>
   <div class="stages">
     <section v-for="s in stages" :key="s.title" class="sheet" :aria-label="s.title">
       <h2>{{ s.title }}<template v-if="s.of"> · {{ s.of }}</template></h2>
@@ -133,23 +162,15 @@ const save = () => act(async () => {
       <p v-if="!s.list.length" class="quiet">Nothing.</p>
     </section>
   </div>
+  <ReevaluationPanel v-if="changed && !refused && !unread" :change="change" />
 </template>
 
 <style scoped>
-.both { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 16px; align-items: start }
-.both > * { padding: 16px }
-label { display: block; margin-bottom: 8px }
-.mono :deep(textarea) { font: 12px/1.6 var(--mono); white-space: pre-wrap }
-.save { display: flex; gap: 12px; margin-top: 12px }
-.wrong { color: var(--refused); margin: 8px 0 0 }
-ol { list-style: none; margin: 12px 0 0; padding: 0; max-height: 300px; overflow-y: auto }
-ol li { display: grid; grid-template-columns: 84px minmax(0, 1fr); padding: 4px 0; border-bottom: 1px solid var(--line);
-  overflow-wrap: anywhere }
-.sign { color: var(--quiet) }
-.applied .sign { color: var(--passed) }
-.emptied .sign, .absent .sign { color: var(--waiting) }
-.too-much .sign { color: var(--refused) }
-small { display: block; color: var(--quiet) }
+.main { padding: 12px 16px }
+.on { margin-bottom: 8px }
+.trace { width: 500px }
+.sets { width: 260px }
+.mono :deep(textarea) { font: 12px/1.6 var(--mono) }
 .stages { display: grid; grid-template-columns: repeat(auto-fit, minmax(260px, 1fr)); gap: 16px; margin-top: 16px;
   align-items: start }
 .stages section { padding: 12px 16px; min-width: 0 }
@@ -158,5 +179,5 @@ small { display: block; color: var(--quiet) }
 dl { display: grid; grid-template-columns: minmax(90px, 2fr) 3fr; margin: 0; font-size: 13px }
 dt { grid-column: 1; color: var(--quiet); overflow-wrap: anywhere }
 dd { grid-column: 2; margin: 0; overflow-wrap: anywhere }
-@media (max-width: 1000px) { .both { grid-template-columns: minmax(0, 1fr) } }
+@media (max-width: 720px) { .trace, .sets { width: 100% } }
 </style>

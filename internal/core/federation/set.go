@@ -70,6 +70,18 @@ func (a *Application) Mapping() profile.Mapping {
 	return a.ReleaseMapping
 }
 
+// MappingOf is the mapping of a record as it acts, and the set that it names, "" for none.
+func MappingOf(r Record) (profile.Mapping, Name) {
+	set, _, own := sharing(r)
+	switch r := r.(type) {
+	case *Provider:
+		return r.Mapping(), set
+	case *Application:
+		return r.Mapping(), set
+	}
+	return own, set
+}
+
 // sharing is the set that a record names, "" for none, the field, and its own mapping.
 func sharing(r Record) (set Name, field string, own profile.Mapping) {
 	switch r := r.(type) {
