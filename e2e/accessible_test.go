@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -76,6 +77,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 	ok("acknowledge", "wrenmoor-staff", "exception-in-force", "--until", "30d", "--remark", "until spring")
 	ok("app", "set", "lost-property", "ownStart=")
 	ok("provider", "set", "wrenmoor-staff", `intakeMapping={"rules":[{"to":{"name":"x"},"from":[{"attribute":"nobody"}]}]}`)
+	ok("set", "put", "common", "--way", "intake", "--mapping", mappingFile(t))
 	ok("app", "add", "half", "--draft")
 	newVisitor(t).get(d.host("possession-planner") + "/start?scope=openid%20offline_access").through("yes")
 	ok("app", "secret", "possession-planner")
@@ -92,7 +94,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 		"/connect/applications/possession-planner": "Client ID", "/connect/applications/possession-planner/grants": "good",
 		"/connect/aggregates/northern-lines": "Entities", "/watch/traces": "Traces",
 		"/watch/traces/" + list.Items[0].ID: "AuthnRequest", "/watch/checks": "Checks", "/watch/checks?code=own-start-missing": "Acknowledge",
-		"/connect/providers/wrenmoor-staff/mapping": "is not made", "/connect/applications/crew-roster/mapping": "Told",
+		"/connect/providers/wrenmoor-staff/mapping": "absent", "/map": "Intake of", "/map/sets": "Shared by", "/map/sets/common": "Shared by", "/connect/applications/crew-roster/mapping": "Told",
 		"/keep/keys": "Keys", "/keep/contexts": "Contexts",
 		"/keep/links": "Links", "/keep/history": "History", fmt.Sprint("/keep/history/",
 			changes.Items[0].ID): "Before and after",
@@ -134,6 +136,11 @@ func TestConsoleIsAccessible(t *testing.T) {
 	c.press("Single values")
 	c.see("Further certificates")
 	look("the drawer of newer values")
+	c.open(d.Console + "map/sets/common")
+	c.press("x")
+	c.see("Rule for x")
+	c.press("Add a step")
+	look("the form of a rule")
 	c.open(d.Console + "connect/applications/add")
 	c.press("OpenID Connect")
 	c.press("Signing out, starting at the gate, keys")
@@ -145,6 +152,13 @@ func TestConsoleIsAccessible(t *testing.T) {
 	c.until("getComputedStyle(document.querySelector('.el-message-box')).opacity === '1' && !document.querySelector('[class*=enter-active]')")
 	look("a question")
 	require.Empty(t, found, strings.Join(found, "\n"))
+}
+
+// mappingFile is a file with one rule.
+func mappingFile(t *testing.T) string {
+	file := filepath.Join(t.TempDir(), "mapping.json")
+	require.NoError(t, os.WriteFile(file, []byte(`{"rules":[{"to":{"name":"x"},"from":[{"attribute":"mail"}]}]}`), 0o600))
+	return file
 }
 
 // everyRoute sees that each route of the console has a page in the list.

@@ -71,7 +71,7 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 		{"shutting out", []string{"reevaluate", "provider/oakhollow", "phase=paused"}, 3, []string{"refused", "1 would not be let in"}},
 		{"of no record", []string{"reevaluate", "provider/oakhollo", "phase=paused"}, 1, []string{`did you mean "oakhollow"?`}},
 		{"of nothing", []string{"reevaluate", "phase=paused"}, 2, []string{"stands before any record"}},
-		{"a set", []string{"set", "put", "common", "--way", "release", "--title", "Common", "--mapping", release}, 0, []string{"shared by 0 records"}},
+		{"a set", []string{"set", "put", "common", "--way", "release", "--title", "Common", "--mapping", release}, 0, []string{"shared by 0"}},
 		{"a set of no way", []string{"set", "put", "other"}, 2, []string{"--way intake"}},
 		{"no set", []string{"set", "show", "comon"}, 1, []string{`did you mean "common"?`}},
 		{"shared, unconfirmed", []string{"app", "set", "track-access", "releaseSet=common"}, 1, []string{"names-change", "MINA", "To confirm"}},
@@ -132,20 +132,66 @@ func TestConsoleMapsAttributes(t *testing.T) {
 	c.see("Intake mapping of Oakhollow Signalling")
 	c.see("No rules: everything passes unchanged.")
 	c.see("mina.thorne@oakhollow.example")
+
+	// As text: what is wrong is said while typing.
+	c.press("As text")
 	c.set("textarea[name=rules]", `{"rules": [`)
 	c.see("This is no JSON yet")
 	c.set("textarea[name=rules]", `{"rules": [{"to": {"name": "x"}, "from": [{"attribute": "name"}], "steps": [{"do": "keep", "text": "("}]}]}`)
 	c.see("the pattern does not compile at character 1")
+	c.press("As a list")
+	c.see("steps[0].text: the pattern does not compile at character 1")
+	c.press("As text")
 	c.set("textarea[name=rules]", `{"rules": [{"to": {"name": "x"}, "from": [{"attribute": "nmae"}], "mandatory": true}]}`)
 	c.see("The provider did not send what the mapping must have")
-	c.set("textarea[name=rules]", `{"rules": [{"to": {"name": "userName"}, "from": [{"attribute": "preferred_username"}],
-		"steps": [{"do": "upper"}]}]}`)
+	c.set("textarea[name=rules]", `{"rules": [{"to": {"name": "userName"}, "from": [{"attribute": "preferred_username"}]}]}`)
+	c.press("As a list")
+	c.see("● mina.thorne")
+
+	// As a list: a rule in its form, proposed ones, and who would get something else.
+	c.press("userName")
+	c.see("Rule for userName")
+	c.press("Add a step")
+	c.choose("Step 1", "upper: capital letters")
 	c.see("userName is made of preferred_username: MINA.THORNE")
+	c.press("Done")
+	c.until(`[...document.querySelectorAll('td')].some((e) => e.innerText.includes('preferred_username, upper'))`)
+	c.press("Add 8 proposed rules")
+	c.see("9 rules")
+	c.see("updated_at")
+	c.press("Run recorded sign-ins through it")
+	c.see("1 of 1 people")
 	c.shot("mapping")
 	c.press("Save")
 	c.open(d.Console + "connect/providers/oakhollow")
 	c.see("revision 2")
+
+	// A set, shared from the page of an application; other names are confirmed as they were seen.
+	c.open(d.Console + "map/sets")
+	c.see("No sets yet")
+	c.set("input[name=name]", "common")
+	c.set("input[name=title]", "Common to all")
+	c.press("Make it")
+	c.see("Shared by nobody yet")
+	c.press("As text")
+	c.set("textarea[name=rules]", `{"rules": [{"to": {"subject": true}, "from": [{"attribute": "userName"}]}]}`)
+	c.press("Save")
+	c.see("revision 2")
 	c.open(d.Console + "connect/applications/track-access/mapping")
 	c.see("Release mapping of Track access")
 	c.see("Told · track-access")
+	c.see("It asks for")
+	c.choose("Over the set", "common: Common to all")
+	c.see("From the set: the subject MINA.THORNE")
+	c.press("Save")
+	c.see("People would get another name at the application")
+	c.press("Give them the other names")
+	c.see("1 rule, shared by 1")
+	c.open(d.Console + "map")
+	c.see("Over a set 1")
+	c.open(d.Console + "map/sets/common")
+	c.see("Shared by track-access")
+	v = newVisitor(t)
+	v.get(d.Base + "/open/track-access")
+	require.Contains(t, v.comes("oakhollow").page.text, "You are in as MINA.THORNE")
 }

@@ -74,7 +74,7 @@ func (e *environment) setShown(w io.Writer, s api.Set) {
 		notes[i] = r.Note
 	}
 	e.rules(w, s.Mapping, "note", notes, "No rules: everything passes unchanged.")
-	fmt.Fprintf(w, "\nshared by %d records\n", len(s.Using))
+	fmt.Fprintf(w, "\nshared by %d\n", len(s.Using))
 	for _, path := range s.Using {
 		fmt.Fprintf(w, "  %s\n", path)
 	}

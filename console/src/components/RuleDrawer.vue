@@ -11,10 +11,18 @@ const emit = defineEmits<{ change: [rule: Rule] }>()
 type Kind = 'attribute' | 'subject' | 'constant' | 'expression'
 type Draft = Rule & { from: Source[]; steps: Step[]; default: string[] }
 const draft = ref<Draft>({ to: {}, from: [], steps: [], default: [] } as Draft)
-watch([open, () => props.rule], ([o]) => {
-  if (o) draft.value = { from: [], steps: [], default: [], ...JSON.parse(JSON.stringify(props.rule ?? { to: {} })) }
+let told = ''
+watch(open, (o) => {
+  if (!o) return
+  draft.value = { from: [], steps: [], default: [], ...JSON.parse(JSON.stringify(props.rule ?? { to: {} })) }
+  told = JSON.stringify(clean(draft.value))
 }, { immediate: true })
-watch(draft, (d) => { if (open.value) emit('change', clean(d)) }, { deep: true })
+watch(draft, (d) => {
+  const rule = clean(d)
+  if (!open.value || JSON.stringify(rule) === told) return // nothing of it is other
+  told = JSON.stringify(rule)
+  emit('change', rule)
+}, { deep: true })
 
 const kindOf = (s: Source): Kind => (s.subject ? 'subject' : s.constant !== undefined ? 'constant'
   : s.expression !== undefined ? 'expression' : 'attribute')
@@ -94,8 +102,8 @@ const move = (i: number, by: number) => {
           <legend>Changed by</legend>
           <div v-for="(s, i) in draft.steps" :key="i" class="line">
             <el-select v-model="s.do" class="kind" filterable :aria-label="`Step ${i + 1}`">
-              <el-option v-for="(d, name) in steps" :key="name" :value="name" :label="name"><span>{{ name }}</span>
-                <span class="quiet"> {{ d.words }}</span></el-option></el-select>
+              <el-option v-for="(d, name) in steps" :key="name" :value="name" :label="name"><span>{{ name }}</span><span
+                  class="quiet">: {{ d.words }}</span></el-option></el-select>
             <div class="fill">
               <el-input v-if="steps[s.do]?.text" v-model="s.text" :placeholder="steps[s.do]!.text" class="mono"
                   :aria-label="`${steps[s.do]!.text} of step ${i + 1}`" />
@@ -139,7 +147,7 @@ fieldset { border: 0; border-top: 1px solid var(--line); margin: 0 0 12px; paddi
 legend { font-weight: 600; padding-right: 8px }
 .row { display: grid; grid-template-columns: repeat(auto-fit, minmax(120px, 1fr)); gap: 12px }
 .line { display: flex; flex-wrap: wrap; gap: 8px; margin-bottom: 8px; align-items: flex-start }
-.line > .el-autocomplete, .line > .el-input, .line > .el-textarea, .fill { flex: 1; min-width: 180px }
+.line > .el-autocomplete, .line > .el-input, .line > .el-textarea, .fill { flex: 1; width: auto; min-width: 180px }
 .fill { line-height: 32px }
 .fill > * + * { margin-top: 4px }
 .line p { width: 100%; margin: 0 }

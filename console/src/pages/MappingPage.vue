@@ -21,7 +21,7 @@ const at = () => [props.kind, props.name]
 const { data, problem, load } = useLoad(async () => (await kind.value.show(props.name)).it, at)
 const { data: traces } = useLoad(async () => (await take(api.GET('/api/v1/traces',
   { params: { query: { [props.kind]: props.name, limit: 50 } } }))).items ?? [], at)
-const { data: sets } = useLoad(async () => (await take(api.GET('/api/v1/sets'))).items ?? [])
+const { data: sets, load: loadSets } = useLoad(async () => (await take(api.GET('/api/v1/sets'))).items ?? [])
 const { data: proposal } = useLoad(() => take(props.kind === 'provider'
   ? api.GET('/api/v1/providers/{name}/mapping-proposal', { params: { path: { name: props.name } } })
   : api.GET('/api/v1/applications/{name}/mapping-proposal', { params: { path: { name: props.name } } })), at)
@@ -98,7 +98,7 @@ const proposable = computed(() => (proposal.value?.mapping.rules ?? []).filter((
   !mapping.value.rules.some((m) => m.to.name === r.to.name)).length)
 
 const settings = () => ({ [setting.value]: mapping.value, [setSetting.value]: set.value })
-const { busy, failed, act } = useAct({ done: load })
+const { busy, failed, act } = useAct({ done: () => Promise.all([load(), loadSets()]) })
 const save = (why: string, confirm?: string) => act(() => kind.value.save(data.value!, settings(), why, confirm))
 const change = () => ({ changes: [{ kind: props.kind, name: props.name, settings: settings() }] }) as Schemas['Reevaluation']
 </script>
@@ -125,11 +125,11 @@ const change = () => ({ changes: [{ kind: props.kind, name: props.name, settings
       <el-checkbox v-if="kind.name === 'provider'" v-model="pasting" name="pasting">a pasted message or token</el-checkbox>
       <template v-if="fitting.length || set">
         <label for="set">Over the set</label>
-        <el-select id="set" v-model="set" clearable placeholder="None" class="sets" :empty-values="[null, undefined]"
+        <el-select id="set" v-model="set" aria-label="Over the set" clearable placeholder="None" class="sets" :empty-values="[null, undefined]"
             :value-on-clear="''">
           <el-option v-for="s in fitting" :key="s.name" :value="s.name" :label="`${s.name}: ${s.title}`" /></el-select>
-        <router-link v-if="shared" :to="`/map/sets/${set}`">{{ shared.mapping.rules?.length ?? 0 }} rules, shared by
-          {{ shared.using?.length ?? 0 }}</router-link>
+        <router-link v-if="shared" :to="`/map/sets/${set}`">{{ shared.mapping.rules?.length ?? 0 }} {{ shared.mapping.rules?.length === 1 ?
+          'rule' : 'rules' }}, shared by {{ shared.using?.length ?? 0 }}</router-link>
       </template>
     </div>
     <el-input v-if="pasting" v-model="pasted" type="textarea" :rows="4" name="message" class="mono" aria-label="Message or token"
