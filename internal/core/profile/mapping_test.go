@@ -251,6 +251,19 @@ func TestMappingsAreBounded(t *testing.T) {
 	}
 }
 
+// What all rules together cost is bounded too: many patterns over long values end, and say
+// that it was too much.
+func TestTheCostOfAllRulesIsBounded(t *testing.T) {
+	rules := []string{}
+	for i := range profile.MostRules {
+		rules = append(rules, fmt.Sprintf(`{"to":{"name":"t%d"},"from":[{"attribute":"long"}],"steps":[{"do":"keep","text":"(a?){40}b$"}]}`, i))
+	}
+	long := profile.Profile{Attributes: []profile.Attribute{{Name: "long", Values: slices.Repeat(profile.Texts(strings.Repeat("a", 60000)), 10)}}}
+	got, err := mapping(t, strings.Join(rules, ",")).Run(long, profile.Intake, true)
+	require.NoError(t, err)
+	require.Equal(t, profile.TooMuch, got.Worked[profile.MostRules-1].Outcome)
+}
+
 // FuzzMapping: whatever is compiled runs, and says the same with and without telling.
 func FuzzMapping(f *testing.F) {
 	f.Add(`{"rules":[{"to":{"name":"t"},"from":[{"attribute":"groups"}],"steps":[{"do":"capture","text":"a(b)?"}]}]}`, "wm-x")

@@ -98,6 +98,19 @@ type ran struct {
 	told    bool // what is left out is to be said
 	much    bool
 	octets  int
+	left    *int64 // of what all patterns of a mapping may cost
+}
+
+// budget is what the patterns of all rules may cost in one run: instructions times octets.
+// What somebody sends in earnest costs a thousandth of it.
+const budget = 1 << 26
+
+// spend takes from the budget; false if it is used up.
+func (r *ran) spend(n int64) bool {
+	if *r.left -= n; *r.left < 0 {
+		r.much = true
+	}
+	return !r.much
 }
 
 // add takes values on; false if they become too many.
@@ -226,7 +239,7 @@ func (r *rule) run(in *indexed, tell bool) ([]Value, Worked) {
 		return r.fallen(w)
 	}
 	for i, do := range r.do {
-		out := ran{told: tell, values: in.room(len(values))}
+		out := ran{told: tell, values: in.room(len(values)), left: &in.left}
 		do(values, &out)
 		if w.Without = append(w.Without, out.without...); out.much {
 			w.Outcome, w.Step = TooMuch, i+1
@@ -326,6 +339,7 @@ type indexed struct {
 	format  string
 	facts   *expression.Facts // made when an expression first wants them
 	slab    []Value           // of which steps take room, many at once
+	left    int64             // of the budget
 }
 
 // room is for n values, more only at a cost of its own.
@@ -342,7 +356,7 @@ func (in *indexed) room(n int) []Value {
 }
 
 func index(p Profile) indexed {
-	in := indexed{subject: TextOf(p.Subject.Value), format: p.Subject.Format, list: p.Attributes, by: make(map[string]int, len(p.Attributes))}
+	in := indexed{left: budget, subject: TextOf(p.Subject.Value), format: p.Subject.Format, list: p.Attributes, by: make(map[string]int, len(p.Attributes))}
 	for i := len(p.Attributes) - 1; i >= 0; i-- {
 		if a := &p.Attributes[i]; a.Friendly != "" {
 			in.by[a.Friendly] = i

@@ -76,13 +76,13 @@ var forms = map[string]string{"date": time.DateOnly, "dateTime": time.RFC3339, "
 // visited at most once for each octet of a value (RE2).
 const mostWork = 1000
 
-// pattern compiles one, and says where it is wrong.
-func pattern(field, text string, bad wrong) (*regexp.Regexp, error) {
+// pattern compiles one, and says where it is wrong, or how many instructions it has.
+func pattern(field, text string, bad wrong) (re *regexp.Regexp, size int, err error) {
 	if text == "" {
-		return nil, bad(field, "the pattern is empty; give one")
+		return nil, 0, bad(field, "the pattern is empty; give one")
 	}
 	if len(text) > longestText {
-		return nil, bad(field, "the pattern has %d octets; at most %d", len(text), longestText)
+		return nil, 0, bad(field, "the pattern has %d octets; at most %d", len(text), longestText)
 	}
 	tree, err := syntax.Parse(text, syntax.Perl)
 	if err != nil {
@@ -93,13 +93,14 @@ func pattern(field, text string, bad wrong) (*regexp.Regexp, error) {
 				at = i + 1
 			}
 		}
-		return nil, bad(field, "the pattern does not compile at character %d: %s", at, cause)
+		return nil, 0, bad(field, "the pattern does not compile at character %d: %s", at, cause)
 	}
 	prog, err := syntax.Compile(tree.Simplify())
 	if err != nil || len(prog.Inst) > mostWork {
-		return nil, bad(field, "the pattern costs too much; give smaller repetitions than those it has")
+		return nil, 0, bad(field, "the pattern costs too much; give smaller repetitions than those it has")
 	}
-	return regexp.Compile(text)
+	re, err = regexp.Compile(text)
+	return re, len(prog.Inst), err
 }
 
 // named finds what a replacement names.
@@ -161,14 +162,14 @@ func (s Step) compile(field string, bad wrong) (doing, error) {
 	}
 	switch s.Do {
 	case Capture, Replace, Keep, Drop:
-		re, err := pattern(field+".text", s.Text, bad)
+		re, size, err := pattern(field+".text", s.Text, bad)
 		if err == nil {
 			err = groups(field+".with", s.With, re, bad)
 		}
 		if err != nil {
 			return nil, err
 		}
-		return s.matching(re), nil
+		return s.matching(re, int64(size)), nil
 	case LookUp:
 		return s.table(field, bad)
 	case Date:
@@ -230,9 +231,12 @@ func (s Step) change() func(string) string {
 	return func(text string) string { return text + s.Text }
 }
 
-// matching is what goes by a pattern.
-func (s Step) matching(re *regexp.Regexp) doing {
+// matching is what goes by a pattern of so many instructions.
+func (s Step) matching(re *regexp.Regexp, size int64) doing {
 	return each(func(text string, out *ran) (string, bool) {
+		if !out.spend(size * int64(len(text)+1)) {
+			return "", false
+		}
 		switch s.Do {
 		case Replace:
 			return re.ReplaceAllString(text, s.With), true
