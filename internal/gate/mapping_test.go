@@ -159,7 +159,7 @@ func TestMappingsAreCheckedBeforeTheyAreSaved(t *testing.T) {
 	}
 	require.Equal(t, 1, mustApplication(r, "planner").Revision)
 	err := r.maps(change.KindProvider, "oakhollow", `{"to":{"subject":true},"from":[{"attribute":"a"}]}`)
-	require.ErrorContains(t, err, "recognised")
+	require.ErrorContains(t, err, "mandatory")
 	require.NoError(t, r.maps(change.KindApplication, "roster", `{"to":{"name":"acr"},"from":[{"attribute":"a"}]}`),
 		"which is no name of SAML")
 }
@@ -269,4 +269,47 @@ func TestValuesAreKeptWithThePersonByChoice(t *testing.T) {
 	var row store.PersonRow
 	require.NoError(t, r.store.Read.Take(&row).Error)
 	require.Empty(t, row.Sealed)
+}
+
+// People are recognised by an attribute where the intake says so: through transient names,
+// and where no name comes at all; never by several values; and once people are known, only
+// after it was looked at.
+func TestAnAttributeAsIdentifier(t *testing.T) {
+	r := newRig(t)
+	by := `{"to":{"subject":true},"from":[{"attribute":"uid"}],"steps":[{"do":"lower"}],"mandatory":true}`
+	require.NoError(t, r.maps(change.KindProvider, "staff", by))
+	come := func(name saml.NameID, uids ...string) driving.Outcome {
+		r.time = r.time.Add(crossing.SessionLife + time.Minute)
+		o := r.request(driving.Browser{}, nil)
+		b := keep(driving.Browser{}, o)
+		return r.answer(b, r.asked(o).ID, func(a *saml.Answer) {
+			a.NameID = name
+			if uids != nil {
+				a.Attributes = []saml.Attribute{{Name: "uid", Values: saml.Texts(uids...)}}
+			}
+		})
+	}
+	transient := func(v string) saml.NameID { return saml.NameID{Format: saml.FormatTransient, Value: v} }
+	for i, name := range []saml.NameID{transient("a"), transient("b"), {Format: saml.FormatEmail, Value: "ada@wrenmoor.example"}} {
+		o := come(name, []string{"Ada", "ada", "ADA"}[i])
+		a, _ := r.said(o)
+		require.Equal(t, "ada", a.NameID.Value)
+		head, _, err := r.Traces.Get(ctx, o.Reference)
+		require.NoError(t, err)
+		require.Equal(t, "ada", head.Person)
+	}
+	require.EqualValues(t, 1, r.count(&store.PersonRow{}), "one person, by whatever name")
+	require.Equal(t, finding.AttributeMissing, come(transient("c")).Finding.Code)
+	require.Equal(t, finding.IdentifierSeveral, come(transient("c"), "ada", "bram").Finding.Code)
+	require.Equal(t, finding.IdentifierSeveral, come(transient("c"), strings.Repeat("a", 2000)).Finding.Code)
+	require.EqualValues(t, 1, r.count(&store.PersonRow{}))
+	tried, err := r.Traces.Try(ctx, r.Snapshot(), traces.Trial{Person: 1})
+	require.NoError(t, err)
+	require.Equal(t, "ada", tried.Profile.Subject.Value)
+
+	err = r.maps(change.KindProvider, "staff", strings.Replace(by, "uid", "employeeNumber", 1))
+	require.True(t, finding.Is(err, finding.NamesChange), "%v", err)
+	require.ErrorContains(t, err, "another name: 1")
+	require.True(t, finding.Is(r.maps(change.KindProvider, "staff", ""), finding.NamesChange))
+	require.NoError(t, r.maps(change.KindProvider, "staff", by+`,{"to":{"name":"unit"},"from":[{"attribute":"ou"}]}`), "nobody is renamed")
 }

@@ -96,12 +96,26 @@ func (c *Checker) ProfileFor(a *federation.Application) (out []profile.Attribute
 func (c *Checker) mapping(l *List, r federation.Record) {
 	switch r := r.(type) {
 	case *federation.Provider:
+		mutable(l, r)
 		if came := c.Arrived[r.Name]; came.SignIns > 0 {
 			unread(l, r.Mapping(), came.has, came.names(), finding.AttributeUnsent,
 				finding.Passing("Sign-ins looked at", fmt.Sprint(came.SignIns)))
 		}
 	case *federation.Application:
 		c.released(l, r)
+	}
+}
+
+// mutable notes where people are recognised by what may come to be somebody else's.
+func mutable(l *List, p *federation.Provider) {
+	for _, r := range p.Mapping().Rules {
+		for _, s := range r.From {
+			known := profile.Known(s.Attribute, "")
+			if r.To.Subject && known != nil && (known.Claim == "email" || known.Claim == "preferred_username" ||
+				known.Claim == "name" || known.Claim == "phone_number") {
+				l.Add(finding.New(finding.IdentifierMutable, finding.Fact("Member", s.Attribute)))
+			}
+		}
 	}
 }
 

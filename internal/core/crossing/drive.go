@@ -1,6 +1,7 @@
 package crossing
 
 import (
+	"cmp"
 	"crypto/subtle"
 	"slices"
 	"strings"
@@ -113,7 +114,7 @@ func (d *drive) done() Turn {
 		h.decided.Provider, h.decided.ProviderRevision = d.p.Name, d.p.Revision
 	}
 	if h.answer != nil {
-		h.about.Person = h.answer.Subject.Value
+		h.about.Person = cmp.Or(h.who.Subject.Value, h.answer.Subject.Value)
 	}
 	if n, ok := t.Next.(*Need); !ok || n.Call != nil {
 		t.Effects, h.effects = h.effects, nil

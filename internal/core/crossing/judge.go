@@ -82,7 +82,29 @@ func intake(p *federation.Provider, a *Answer) (profile.Profile, []profile.Worke
 	}
 	out, err := p.Mapping().Run(who, profile.Intake, true)
 	who.Attributes = out.Attributes
+	switch {
+	case err != nil || out.Subject == nil:
+	case out.Several:
+		err = finding.New(finding.IdentifierSeveral, finding.Fact("Provider", string(p.Name)))
+	case len(out.Subject.Value) > longestName:
+		err = finding.New(finding.IdentifierSeveral, finding.Fact("Octets", strconv.Itoa(len(out.Subject.Value))))
+	default: // whoever it is said to be, within the tenant of who said it
+		who.Subject.Value, who.Subject.Format, who.Subject.Transient = out.Subject.Value, out.Subject.Format, false
+	}
 	return who, out.Worked, err
+}
+
+// longestName bounds what people are recognised by, in octets.
+const longestName = 1024
+
+// Recognised is the link key by which a provider's word has somebody recognised; "" if it
+// does not last.
+func Recognised(p *federation.Provider, a *Answer) string {
+	who, _, err := intake(p, a)
+	if err != nil {
+		return ""
+	}
+	return LinkKey(p.ID, who.Subject)
 }
 
 // worked are the reasons for what rules made: how many did, and each that did not, or

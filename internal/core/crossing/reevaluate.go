@@ -30,7 +30,8 @@ type Compared struct {
 	Differences []federation.Difference
 	Before, Now Decision
 	Who         string // tells people apart, also those who have no account yet
-	// Renamed says that the application would be told another name.
+	// Renamed says that the application would be told another name, or that somebody would
+	// not be recognised.
 	Renamed bool
 	// Shut says that somebody who would be let in before would not be now.
 	Shut bool
@@ -41,17 +42,18 @@ type Compared struct {
 func Compare(before, after *federation.Snapshot, entries []Entry) (out Compared) {
 	out.Verdict = Apart
 	var last Decision // of the turns as they are
-	refused := false
+	refused, another := false, false
 	for _, e := range entries {
 		if !touched(before, after, e) {
 			continue
 		}
 		if cause := untold(before, after, e); cause != "" {
-			return Compared{Verdict: Untold, Cause: cause, Who: whose(e, e.Decided)}
+			return Compared{Verdict: Untold, Cause: cause, Who: whose(before, e, e.Decided)}
 		}
 		was, is := plain(before, Replay(before, e)), plain(after, Replay(after, e))
-		last, out.Who = was, cmp.Or(whose(e, was), out.Who)
+		last, out.Who = was, cmp.Or(whose(before, e, was), out.Who)
 		refused = refused || is.Result == Refused
+		another = another || otherwise(before, after, e)
 		switch {
 		case !was.Alike(is): // the last turn that differs tells most
 			out.Verdict, out.Before, out.Now = Differs, was, is
@@ -67,7 +69,10 @@ func Compare(before, after *federation.Snapshot, entries []Entry) (out Compared)
 		out.Differences = federation.Differences(append(forms(out.Before), out.Before.Sent...),
 			append(forms(out.Now), out.Now.Sent...))
 	}
-	out.Renamed = was != nil && is != nil && renamed(was.Name, is.Name)
+	if out.Renamed = another || was != nil && is != nil && renamed(was.Name, is.Name); another {
+		out.Differences = append(out.Differences, federation.Difference{Label: "Recognised by", Before: "what it is now",
+			After: "what the rule makes: somebody new to the gate"})
+	}
 	out.Shut = last.Result == Entered && refused
 	return out
 }
@@ -110,17 +115,14 @@ func renamed(a, b profile.Name) bool {
 	return a.Value != b.Value || a.For != b.For || a.Derived() != b.Derived()
 }
 
-// whose tells people apart: by the link of what was said of them, else by their account.
-func whose(e Entry, d Decision) string {
-	if e.Told != nil && e.Told.Answer != nil {
-		if key := LinkKey(e.Told.Answer.ProviderID, e.Told.Answer.Subject); key != "" {
-			return key
-		}
-	}
-	if e.Session != nil {
-		for i := range e.Session.Proofs {
-			if a := &e.Session.Proofs[i]; a.Provider == d.Provider {
-				return LinkKey(a.ProviderID, a.Subject)
+// whose tells people apart: by what they are recognised by, else by their account.
+func whose(snap *federation.Snapshot, e Entry, d Decision) string {
+	if p, ok := snap.Provider(d.Provider); ok {
+		for _, a := range heard(e) {
+			if key := ""; p.Is(a.Provider, a.ProviderID) {
+				if key = Recognised(p, a); key != "" {
+					return key
+				}
 			}
 		}
 	}
@@ -128,6 +130,33 @@ func whose(e Entry, d Decision) string {
 		return strconv.FormatInt(d.Person, 10)
 	}
 	return ""
+}
+
+// heard is what providers said in a turn, or earlier in its session.
+func heard(e Entry) (out []*Answer) {
+	if e.Told != nil && e.Told.Answer != nil {
+		out = append(out, e.Told.Answer)
+	}
+	if e.Session != nil {
+		for i := range e.Session.Proofs {
+			out = append(out, &e.Session.Proofs[i])
+		}
+	}
+	return out
+}
+
+// otherwise reports whether somebody would be recognised by something else than before,
+// and so would be nobody that the gate knows.
+func otherwise(before, after *federation.Snapshot, e Entry) bool {
+	for _, a := range heard(e) {
+		old, ok := before.Provider(a.Provider)
+		now, still := after.Provider(a.Provider)
+		if ok && still && old != now && (old.Mapping().Names() || now.Mapping().Names()) &&
+			Recognised(old, a) != Recognised(now, a) {
+			return true
+		}
+	}
+	return false
 }
 
 // told is a decision as people compare it.
@@ -168,16 +197,7 @@ func forms(d Decision) (out []federation.Value) {
 
 // untold says why it cannot be told what a turn would come to; "" if it can.
 func untold(before, after *federation.Snapshot, e Entry) string {
-	said := []*Answer{}
-	if e.Told != nil && e.Told.Answer != nil {
-		said = append(said, e.Told.Answer)
-	}
-	if e.Session != nil {
-		for i := range e.Session.Proofs {
-			said = append(said, &e.Session.Proofs[i])
-		}
-	}
-	for _, a := range said {
+	for _, a := range heard(e) {
 		p, ok := after.Provider(a.Provider)
 		if !ok {
 			continue
@@ -188,6 +208,9 @@ func untold(before, after *federation.Snapshot, e Entry) string {
 		old, ok := before.Provider(a.Provider)
 		if !ok || len(a.Veiled) == 0 {
 			continue
+		}
+		if slices.Contains(p.Mapping().Makes(a.Veiled), "") {
+			return "what people are recognised by was not kept"
 		}
 		was, _ := before.Application(e.Decided.App)
 		is, _ := after.Application(e.Decided.App)
@@ -244,7 +267,12 @@ func Naming(before, after *federation.Snapshot) (out []federation.Name) {
 		}
 		other := old != a && (!old.Mapping().Alike(a.Mapping()) || !sameSettings(old, a))
 		for name, is := range rules {
-			other = other || is && a.Mapping().Names() && (a.Provider == "" || a.Provider == name)
+			names := a.Mapping().Names()
+			for _, snap := range []*federation.Snapshot{before, after} {
+				p, _ := snap.Provider(name)
+				names = names || p.Mapping().Names()
+			}
+			other = other || is && names && (a.Provider == "" || a.Provider == name)
 		}
 		if other {
 			out = append(out, a.Name)

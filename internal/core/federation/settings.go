@@ -353,9 +353,9 @@ func (p *Provider) check() error {
 		return &SettingError{"contextWords", err}
 	}
 	for i, r := range p.IntakeMapping.Rules {
-		if r.To.Subject {
-			return &SettingError{fmt.Sprintf("intakeMapping.rules[%d].to.subject", i), errors.New("people are recognised " +
-				"by the subject as the provider gives it; give it another name here, and make the subject of that at the release")}
+		if r.To.Subject && !r.Mandatory && !r.Omit {
+			return &SettingError{fmt.Sprintf("intakeMapping.rules[%d].mandatory", i), errors.New("people are recognised by " +
+				"what the rule makes, so nobody may lack it; make it mandatory")}
 		}
 	}
 	return p.Side.Check(p)

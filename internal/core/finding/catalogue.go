@@ -263,6 +263,7 @@ const (
 	ScopeUnneeded         Code = "scope-unneeded"
 	ScopeNeeded           Code = "scope-needed"
 	NamesChange           Code = "names-change"
+	IdentifierSeveral     Code = "identifier-several"
 	PassiveImpossible     Code = "passive-impossible"
 	RelayStateTooLong     Code = "relaystate-too-long"
 	TooManyStarts         Code = "too-many-starts"
@@ -691,7 +692,11 @@ var catalogue = []Entry{
 		"A claim that the intake mapping reads comes only with a scope (OpenID Connect Core §5.4) that is not asked for."},
 	{NamesChange, Error, Gate, "People would get another name at the application, which may not know them by it",
 		"Import the names by which it knows them, or have it rename its accounts; then confirm the change with the digest.",
-		"Recorded sign-ins of late, run through the change, tell the application another NameID or sub than before."},
+		"Recorded sign-ins of late, run through the change, tell the application another NameID or sub than before, or have " +
+			"somebody recognised by something else."},
+	{IdentifierSeveral, Error, Provider, "What people are recognised by is not one value",
+		"Have the provider send one value of at most 1024 octets, or have the rule make one of them, as by first.",
+		"A rule of the intake makes the subject, and made several values, or one that is too long."},
 	{PassiveImpossible, Error, Application, "The person must be asked, and the application forbade it",
 		"Nothing is wrong: the application gets the status NoPassive.", "IsPassive without a session (SAML core §3.4.1)."},
 	{RelayStateTooLong, Error, Application, "RelayState is longer than 4 KiB",

@@ -140,6 +140,7 @@ func (r *ran) leaves(v Value, cause string) {
 type Mapped struct {
 	Attributes []Attribute
 	Subject    *Subject // nil if no rule makes it
+	Several    bool     // the rule for it made more than one value
 	Worked     []Worked // where it was to be told
 }
 
@@ -162,7 +163,7 @@ func (c *Compiled) run(p Profile, way Way, tell bool) (out Mapped, err error) {
 			return out, missing{r, i + 1, w, way}.of(p)
 		case len(values) == 0:
 		case r.To.Subject:
-			out.Subject = &Subject{Value: values[0].text, Format: r.To.Format}
+			out.Subject, out.Several = &Subject{Value: values[0].text, Format: r.To.Format}, len(values) > 1
 		default:
 			out.Attributes = append(out.Attributes, Attribute{Name: r.To.Name, Format: r.To.Format, Friendly: r.To.Friendly,
 				Values: values, Ruled: way == Release})

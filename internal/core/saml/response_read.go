@@ -17,6 +17,7 @@ type Expect struct {
 	ACS       string   // the address it arrived at
 	Request   *Sent    // nil if nobody asked
 	Artifact  bool     // it came through the back channel, not with the browser
+	Unnamed   bool     // a NameID may be missing: an attribute was chosen as identifier
 	Now       time.Time
 	Skew      time.Duration // at most 5 minutes
 }
@@ -438,6 +439,10 @@ func (a *Assertion) subject(e *xmlsec.Element, x Expect, o *Opened, log *finding
 			return log.Fail("EncryptedID", err)
 		}
 		log.Pass("EncryptedID", "opened with a key of the gate")
+	}
+	if n == nil && x.Unnamed {
+		log.Pass("NameID", "absent; an attribute is chosen as identifier")
+		return nil
 	}
 	if n == nil {
 		return log.Fail("NameID", finding.New(finding.NameIDMissing, finding.Fact("NameID", "absent")))

@@ -198,8 +198,12 @@ func providerRules(snap *federation.Snapshot, a *federation.Application) map[fed
 func examples(e Evaluated) []string {
 	some := map[string]bool{}
 	for _, l := range e.Listed {
-		if l.Renamed && len(some) < mostExamples {
-			some[fmt.Sprintf("%s instead of %s", l.Now.Released.Name, l.Before.Released.Name)] = true
+		switch was, is := l.Before.Released, l.Now.Released; {
+		case !l.Renamed || len(some) >= mostExamples:
+		case was == nil || is == nil:
+			some[l.Person+", who would not be recognised"] = true
+		default:
+			some[fmt.Sprintf("%s instead of %s", is.Name, was.Name)] = true
 		}
 	}
 	return slices.Sorted(maps.Keys(some))

@@ -97,7 +97,11 @@ func (rm *Room) newest(ctx context.Context, snap *federation.Snapshot, t Trial) 
 		if said == nil {
 			return false
 		}
-		key := store.Hash(crossing.LinkKey(said.ProviderID, said.Subject))
+		p, ok := snap.Provider(said.Provider)
+		if !ok {
+			return false
+		}
+		key := store.Hash(crossing.Recognised(p, said))
 		return slices.ContainsFunc(links, func(l store.LinkRow) bool { return bytes.Equal(l.Key, key) })
 	}
 	f := store.TraceFilter{}
@@ -179,7 +183,9 @@ func (rm *Room) recorded(ctx context.Context, snap *federation.Snapshot, t Trial
 		}
 		if said := e.SaidIn(snap); said != nil {
 			in.Said, in.Own = said, e.Before.AppState
-			in.Person = e.People[crossing.LinkKey(said.ProviderID, said.Subject)]
+			if p, ok := snap.Provider(said.Provider); ok {
+				in.Person = e.People[crossing.Recognised(p, said)]
+			}
 		}
 	}
 	if in.Said == nil {

@@ -282,7 +282,7 @@ func (p *Provider) judge(in crossing.In, h heard) crossing.Out {
 		out.Checks.Pass("Replay", "this assertion was not used before")
 	}
 	x := saml.Expect{EntityIDs: p.entityIDs(in.Gate), ACS: p.face(in.Gate).Address, Artifact: h.indirect, Now: in.Now,
-		Skew: in.Gate.Skew}
+		Skew: in.Gate.Skew, Unnamed: in.Provider.Mapping().Names()}
 	if in.Own != nil {
 		var a asked
 		if err := json.Unmarshal(in.Own, &a); err != nil {
