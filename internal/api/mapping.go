@@ -16,6 +16,8 @@ type MappingTrial struct {
 	Application string           `json:"application,omitempty" maxLength:"63" doc:"Application whose release is tried"`
 	Intake      *profile.Mapping `json:"intakeMapping,omitempty" doc:"In place of the provider's, before it is saved"`
 	Release     *profile.Mapping `json:"releaseMapping,omitempty" doc:"In place of the application's, before it is saved"`
+	IntakeSet   *string          `json:"intakeSet,omitempty" maxLength:"63" doc:"With intakeMapping: the set that it is laid over, in place of the provider's"`
+	ReleaseSet  *string          `json:"releaseSet,omitempty" maxLength:"63" doc:"With releaseMapping: the set that it is laid over, in place of the application's"`
 	Subject     string           `json:"subject,omitempty" maxLength:"1024" doc:"Without a trace: NameID or sub"`
 	Attributes  []MappedValues   `json:"attributes,omitempty" maxItems:"1000" doc:"Without a trace: what the provider says"`
 }

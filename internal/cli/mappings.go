@@ -40,6 +40,7 @@ func (e *environment) mappings() *ucli.Command {
 				&ucli.StringFlag{Name: "app", Usage: "application whose release is tried"},
 				&ucli.StringFlag{Name: "intake", Usage: "file with an intake mapping, in place of the provider's"},
 				&ucli.StringFlag{Name: "release", Usage: "file with a release mapping, in place of the application's"},
+				&ucli.StringFlag{Name: "over", Usage: "set that the file is laid over, in place of the record's"},
 				&ucli.StringFlag{Name: "subject", Usage: "NameID or sub"}},
 			Action: e.tryMapping},
 	}}
@@ -142,7 +143,17 @@ func (e *environment) tryMapping(ctx context.Context, cmd *ucli.Command) error {
 	if in.Attributes, err = given(cmd.Args().Slice()); err != nil {
 		return err
 	}
+	if over := cmd.String("over"); over != "" {
+		if in.Intake != nil {
+			in.IntakeSet = &over
+		}
+		if in.Release != nil {
+			in.ReleaseSet = &over
+		}
+	}
 	switch {
+	case cmd.String("over") != "" && (in.Intake == nil) == (in.Release == nil):
+		return &usageError{"--over is for one mapping", "Give --intake or --release with the rules that are laid over the set."}
 	case (in.Trace != "" || in.Person != 0 || in.Message != "") && (len(in.Attributes) > 0 || in.Subject != ""):
 		return &usageError{"--trace, --person and --message bring their own values",
 			"Give one of them, or --subject and NAME=VALUE."}

@@ -74,7 +74,8 @@ func (s *server) trial(in api.MappingTrial) (t traces.Trial, err error) {
 	if given > 1 {
 		return t, change.Field("trace", errors.New("a trace, a person, a message and values each say what arrived; give one of them"))
 	}
-	t = traces.Trial{Trace: in.Trace, Person: in.Person, Message: in.Message, Intake: in.Intake, Release: in.Release}
+	t = traces.Trial{Trace: in.Trace, Person: in.Person, Message: in.Message, Intake: in.Intake,
+		Release: in.Release, IntakeSet: in.IntakeSet, ReleaseSet: in.ReleaseSet}
 	t.Said.Subject.Value = in.Subject
 	if in.Provider != "" {
 		if t.Provider, err = s.gate.Records.Provider(in.Provider); err != nil {

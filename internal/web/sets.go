@@ -95,7 +95,12 @@ func (s *server) reevaluate(_ context.Context, in api.Reevaluation) (*body[api.J
 		return nil, s.problem(err)
 	}
 	which := traces.Which{Application: in.Application, Provider: in.Provider, Most: in.Most}
+	end, err := g.Traces.Begin()
+	if err != nil {
+		return nil, s.problem(err)
+	}
 	j := g.Jobs.Start("re-evaluate recorded crossings", "crossings", func(ctx context.Context, p jobs.Progress) (any, error) {
+		defer end()
 		total, err := g.Traces.Count(ctx, which)
 		if err != nil {
 			return nil, err

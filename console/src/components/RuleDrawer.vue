@@ -56,8 +56,9 @@ const move = (i: number, by: number) => {
     <el-form label-position="top" @submit.prevent>
       <fieldset>
         <legend>Makes</legend>
-        <el-checkbox v-if="way === 'release'" v-model="draft.to.subject" name="subject"
-            @change="(on) => { if (on) draft.to.name = '' }">the subject (NameID)</el-checkbox>
+        <el-checkbox v-model="draft.to.subject" name="subject"
+            @change="(on) => { if (on) [draft.to.name, draft.mandatory] = ['', way === 'intake' || draft.mandatory] }">{{ way === 'release' ?
+              'the subject (NameID)' : 'the subject: what people are recognised by' }}</el-checkbox>
         <el-form-item v-if="!draft.to.subject" label="Attribute or claim" :error="wrongAt('to.name') ?? wrongAt('to')">
           <el-autocomplete v-model="draft.to.name" name="to" :fetch-suggestions="near(targets)" clearable />
         </el-form-item>

@@ -52,23 +52,13 @@ async function attempt() {
   await new Promise((r) => setTimeout(r, 250))
   if (mine !== turn || unread.value || !data.value) return
   const on = pasting.value ? (pasted.value.trim() ? { message: pasted.value } : {}) : trace.value ? { trace: trace.value } : {}
-  // Over a set that is not saved yet, what is tried is both together.
-  const both: Mapping = set.value !== String(data.value.settings[setSetting.value] ?? '') && shared.value
-    ? over(mappingOf(shared.value.mapping), mapping.value) : mapping.value
   try {
     const got = await take(api.POST('/api/v1/mapping-trials', { body: { [props.kind]: props.name,
-      [setting.value]: both, ...on } as Schemas['MappingTrial'] }))
+      [setting.value]: mapping.value, [setSetting.value]: set.value, ...on } as Schemas['MappingTrial'] }))
     if (mine === turn) [tried.value, refused.value] = [got, undefined]
   } catch (e) {
     if (mine === turn) refused.value = e as Problem
   }
-}
-function over(base: Mapping, own: Mapping): Mapping {
-  const key = (r: Mapping['rules'][number]) => JSON.stringify([r.to.name ?? '', r.to.nameFormat ?? '', !!r.to.subject])
-  const mine = new Map(own.rules.map((r) => [key(r), r]))
-  const rules = base.rules.map((r) => mine.get(key(r)) ?? r).filter((r) => !r.omit)
-  const has = new Set(base.rules.map(key))
-  return { rules: [...rules, ...own.rules.filter((r) => !has.has(key(r)) && !r.omit)], rest: base.rest || own.rest }
 }
 watch([mapping, set, trace, pasted, pasting, data, unread], attempt, { immediate: true, deep: true })
 

@@ -36,24 +36,10 @@ func (a Arrived) names() (out []string) {
 	return out
 }
 
-// Mapping names the providers of which it is of use to know what arrived: those with
-// rules, and those that serve applications with rules.
-func Mapping(snap *federation.Snapshot) (out []federation.Name) {
-	for _, p := range snap.Providers() {
-		if !p.Mapping().IsZero() {
-			out = append(out, p.Name)
-		}
-	}
-	for _, a := range snap.Applications() {
-		if a.Mapping().IsZero() {
-			continue
-		}
-		for _, p := range serving(snap, a) {
-			out = append(out, p.Name)
-		}
-	}
-	slices.Sort(out)
-	return slices.Compact(out)
+// Mapping reports whether it is of use to know what arrived: whether anything has rules.
+func Mapping(snap *federation.Snapshot) bool {
+	return slices.ContainsFunc(snap.Providers(), func(p *federation.Provider) bool { return !p.Mapping().IsZero() }) ||
+		slices.ContainsFunc(snap.Applications(), func(a *federation.Application) bool { return !a.Mapping().IsZero() })
 }
 
 // serving are the providers by which people come to an application.
@@ -65,14 +51,6 @@ func serving(snap *federation.Snapshot, a *federation.Application) (out []*feder
 		if p.Phase == federation.Live {
 			out = append(out, p)
 		}
-	}
-	return out
-}
-
-// Serving names the providers by which people come to an application.
-func Serving(snap *federation.Snapshot, a *federation.Application) (out []federation.Name) {
-	for _, p := range serving(snap, a) {
-		out = append(out, p.Name)
 	}
 	return out
 }

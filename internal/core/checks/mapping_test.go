@@ -65,6 +65,6 @@ func TestChecksOfMappings(t *testing.T) {
 			require.Equal(t, c.severity, found[c.want].Severity, rule)
 		}
 		require.Contains(t, found[c.want].Error(), c.says, rule)
-		require.Equal(t, []federation.Name{"staff"}, checks.Mapping(snap))
+		require.True(t, checks.Mapping(snap))
 	}
 }

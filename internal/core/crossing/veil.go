@@ -23,7 +23,8 @@ import (
 type Veil struct {
 	received, told func(name string) profile.Detail
 	secret         []byte
-	texts          map[string]bool // that were taken out, to be looked for in the rest
+	words          map[string]bool // that were taken out, to be looked for in the rest
+	phrases        []string        // likewise, those that are more than a word
 }
 
 // NewVeil is nil where everything is kept.
@@ -48,7 +49,7 @@ func NewVeil(snap *federation.Snapshot, app, provider string) *Veil {
 	if strictest == profile.DetailFull {
 		return nil
 	}
-	v := &Veil{secret: snap.Gate.Pairwise, texts: map[string]bool{}}
+	v := &Veil{secret: snap.Gate.Pairwise, words: map[string]bool{}}
 	v.received = func(name string) profile.Detail { return profile.DetailOf(in, name) }
 	made := release.Through(intake.Through(v.received, strictest), strictest)
 	v.told = func(name string) profile.Detail { return max(made(name), profile.DetailOf(out, name)) }
@@ -64,7 +65,7 @@ func (v *Veil) cover(text string, how profile.Detail) string {
 		return text
 	}
 	if len(text) >= shortest && !strings.HasPrefix(text, "hashed:") && text != notKept {
-		v.texts[text] = true
+		v.note(text)
 	}
 	if how == profile.DetailOff || text == notKept {
 		return notKept
@@ -76,6 +77,22 @@ func (v *Veil) cover(text string, how profile.Detail) string {
 	mac.Write([]byte(text))
 	return "hashed:" + strings.ToLower(base32.StdEncoding.EncodeToString(mac.Sum(nil)[:10]))
 }
+
+// mostPhrases bounds what each text of a trace is searched for.
+const mostPhrases = 100
+
+// note keeps what was taken out. Words are looked up, so that there can be many.
+func (v *Veil) note(text string) {
+	switch {
+	case strings.IndexFunc(text, between) < 0:
+		v.words[text] = true
+	case len(v.phrases) < mostPhrases && !slices.Contains(v.phrases, text):
+		v.phrases = append(v.phrases, text)
+	}
+}
+
+// between reports whether a character stands between words.
+func between(r rune) bool { return strings.ContainsRune(" \t\r\n\"'<>&,;=()[]{}", r) }
 
 // shortest is how long a value is that is looked for in the rest of a trace, in octets:
 // shorter ones stand everywhere.
@@ -214,12 +231,12 @@ func (v *Veil) values(in []federation.Value) []federation.Value {
 
 // holds reports whether a text holds a value that is not to be kept.
 func (v *Veil) holds(text string) bool {
-	for t := range v.texts {
-		if strings.Contains(text, t) {
+	for word := range strings.FieldsFuncSeq(text, between) {
+		if v.words[word] {
 			return true
 		}
 	}
-	return false
+	return slices.ContainsFunc(v.phrases, func(p string) bool { return strings.Contains(text, p) })
 }
 
 // either is what is kept of a name in a message, whichever way it goes.

@@ -20,7 +20,8 @@ import (
 const (
 	mostSignIns = 50
 	mostNames   = 500
-	keeps       = 20 * time.Second
+	mostTraces  = 3000
+	keeps       = time.Minute
 )
 
 // Room looks back.
@@ -28,55 +29,64 @@ type Room struct {
 	store *store.Store
 	now   func() time.Time
 	mu    sync.Mutex
-	kept  map[federation.Name]kept
-}
-
-type kept struct {
-	at time.Time
-	checks.Arrived
+	at    time.Time
+	all   map[federation.Name]checks.Arrived // of all providers, as it was then
 }
 
 // New makes a room over a store.
 func New(s *store.Store, now func() time.Time) *Room {
-	return &Room{store: s, now: now, kept: map[federation.Name]kept{}}
+	return &Room{store: s, now: now}
 }
 
 // Of tells what a provider sent in its last fifty recorded sign-ins.
 func (rm *Room) Of(ctx context.Context, p *federation.Provider) (checks.Arrived, error) {
+	all, err := rm.look(ctx, store.TraceFilter{Provider: string(p.Name)}, mostSignIns)
+	return all[p.Name], err
+}
+
+// All tells it of all providers, from the last three thousand recorded sign-ins; it is
+// looked up once a minute.
+func (rm *Room) All(ctx context.Context) (map[federation.Name]checks.Arrived, error) {
 	rm.mu.Lock()
-	k, ok := rm.kept[p.Name]
-	rm.mu.Unlock()
-	if age := rm.now().Sub(k.at); ok && age >= 0 && age < keeps {
-		return k.Arrived, nil
+	defer rm.mu.Unlock()
+	if age := rm.now().Sub(rm.at); rm.all != nil && age >= 0 && age < keeps {
+		return rm.all, nil
 	}
-	var out checks.Arrived
+	all, err := rm.look(ctx, store.TraceFilter{}, mostTraces)
+	if err == nil {
+		rm.at, rm.all = rm.now(), all
+	}
+	return all, err
+}
+
+// look goes back through recorded sign-ins, until it has seen so many of people.
+func (rm *Room) look(ctx context.Context, f store.TraceFilter, most int) (map[federation.Name]checks.Arrived, error) {
+	out := map[federation.Name]checks.Arrived{}
 	var broken error
-	err := rm.store.Traces.Each(ctx, store.TraceFilter{Provider: string(p.Name)},
-		func(_ store.TraceHead, inputs []json.RawMessage) bool {
-			said, err := answerIn(inputs, p)
-			if broken = err; err != nil {
-				return false
-			}
-			if said != nil {
-				out.SignIns++
-				note(&out, said.Attributes)
-			}
-			return out.SignIns < mostSignIns
-		})
+	looked, heard := 0, 0
+	err := rm.store.Traces.Each(ctx, f, func(_ store.TraceHead, inputs []json.RawMessage) bool {
+		looked++
+		said, err := answerIn(inputs)
+		if broken = err; err != nil {
+			return false
+		}
+		if said != nil && out[said.Provider].SignIns < mostSignIns {
+			came := out[said.Provider]
+			came.SignIns++
+			note(&came, said.Attributes)
+			out[said.Provider] = came
+			heard++
+		}
+		return looked < mostTraces && heard < most
+	})
 	if err == nil {
 		err = broken
 	}
-	if err != nil {
-		return out, err
-	}
-	rm.mu.Lock()
-	defer rm.mu.Unlock()
-	rm.kept[p.Name] = kept{rm.now(), out}
-	return out, nil
+	return out, err
 }
 
-// answerIn is what the provider said in a crossing, nil if it said nothing.
-func answerIn(inputs []json.RawMessage, p *federation.Provider) (*crossing.Answer, error) {
+// answerIn is what a provider said in a crossing, nil if none said anything.
+func answerIn(inputs []json.RawMessage) (*crossing.Answer, error) {
 	for _, octets := range inputs {
 		var in struct {
 			Told *crossing.Told `json:"told"`
@@ -84,7 +94,7 @@ func answerIn(inputs []json.RawMessage, p *federation.Provider) (*crossing.Answe
 		if err := json.Unmarshal(octets, &in); err != nil {
 			return nil, err
 		}
-		if in.Told != nil && in.Told.Answer != nil && p.Is(in.Told.Answer.Provider, in.Told.Answer.ProviderID) {
+		if in.Told != nil && in.Told.Answer != nil {
 			return in.Told.Answer, nil
 		}
 	}
@@ -100,24 +110,6 @@ func note(out *checks.Arrived, attributes []profile.Attribute) {
 			out.Attributes = append(out.Attributes, profile.Attribute{Name: a.Name, Format: a.Format, Friendly: a.Friendly})
 		}
 	}
-}
-
-// All tells it of several providers by name. One that is not there any more is left out.
-func (rm *Room) All(ctx context.Context, snap *federation.Snapshot, names []federation.Name) (
-	map[federation.Name]checks.Arrived, error) {
-	out := map[federation.Name]checks.Arrived{}
-	for _, name := range names {
-		p, ok := snap.Provider(name)
-		if !ok {
-			continue
-		}
-		came, err := rm.Of(ctx, p)
-		if err != nil {
-			return nil, err
-		}
-		out[name] = came
-	}
-	return out, nil
 }
 
 // Proposed is a mapping for a record, and of how many sign-ins it was made.
@@ -138,7 +130,7 @@ func (rm *Room) Propose(ctx context.Context, snap *federation.Snapshot, r federa
 	}
 	a := r.(*federation.Application)
 	c := checks.New(snap, rm.now())
-	if c.Arrived, err = rm.All(ctx, snap, checks.Serving(snap, a)); err != nil {
+	if c.Arrived, err = rm.All(ctx); err != nil {
 		return out, err
 	}
 	made, signIns := c.ProfileFor(a)

@@ -146,8 +146,10 @@ func (rm *Room) subjects(ctx context.Context, few bool) ([]subject, error) {
 	snap := rm.Records.Snapshot()
 	checker := checks.New(snap, rm.Now())
 	var err error
-	if checker.Arrived, err = rm.Arrivals.All(ctx, snap, checks.Mapping(snap)); err != nil {
-		return nil, err
+	if checks.Mapping(snap) {
+		if checker.Arrived, err = rm.Arrivals.All(ctx); err != nil {
+			return nil, err
+		}
 	}
 	find := rm.found.of(checker, snap, few)
 	out := []subject{{kind: change.KindGate, name: change.KindGate, title: snap.Gate.Base, object: change.KindGate,

@@ -168,7 +168,13 @@ func (rm *Room) load(ctx context.Context, self federation.Gate) error {
 	if err != nil {
 		return err
 	}
-	rm.snapshot.Store(federation.LoadWith(self, sets, records...))
+	snap := federation.LoadWith(self, sets, records...)
+	for _, r := range records {
+		if _, err := snap.Resolved(r); err != nil { // without its set it would say more than it may
+			return fmt.Errorf("%s: %w", federation.Path(r), err)
+		}
+	}
+	rm.snapshot.Store(snap)
 	return nil
 }
 

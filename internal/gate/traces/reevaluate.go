@@ -145,7 +145,7 @@ func worse(old *crossing.Compared, c crossing.Compared) *crossing.Compared {
 // Of what a change does to the names of people, so much is looked at before it is saved.
 const (
 	renamesLooked = 2000
-	renamesWithin = 3 * time.Second
+	renamesWithin = 5 * time.Second // for all applications together
 	mostExamples  = 3
 )
 
@@ -153,10 +153,10 @@ const (
 // one, if there are several.
 func (rm *Room) Renames(ctx context.Context, before, after *federation.Snapshot) (out records.Renaming, err error) {
 	sum := sha256.New()
-	worst := 0
+	worst, end := 0, rm.now().Add(renamesWithin)
 	for _, name := range crossing.Naming(before, after) {
 		got, err := rm.Reevaluate(ctx, before, after, Which{Application: string(name), Most: renamesLooked,
-			Within: renamesWithin}, func(int64) {})
+			Within: max(end.Sub(rm.now()), time.Millisecond)}, func(int64) {})
 		if err != nil {
 			return out, err
 		}

@@ -26,10 +26,26 @@ import (
 type Room struct {
 	store *store.Store
 	now   func() time.Time
+	turns chan struct{} // of re-evaluations that run
 }
 
+// mostAtOnce is how many re-evaluations run at once.
+const mostAtOnce = 2
+
 // New makes a room over a store.
-func New(s *store.Store, now func() time.Time) *Room { return &Room{store: s, now: now} }
+func New(s *store.Store, now func() time.Time) *Room {
+	return &Room{store: s, now: now, turns: make(chan struct{}, mostAtOnce)}
+}
+
+// Begin takes a turn for a re-evaluation; end gives it back.
+func (rm *Room) Begin() (end func(), err error) {
+	select {
+	case rm.turns <- struct{}{}:
+		return func() { <-rm.turns }, nil
+	default:
+		return nil, change.Conflict("two re-evaluations run already", "wait until one has ended")
+	}
+}
 
 // Head is what a trace is found by.
 type Head struct {

@@ -25,7 +25,9 @@ type Trial struct {
 	App      *federation.Application
 	Intake   *profile.Mapping // in place of the provider's, nil for that
 	Release  *profile.Mapping // in place of the application's
-	Said     crossing.Answer
+	// IntakeSet and ReleaseSet name what these are laid over, nil for what is on record.
+	IntakeSet, ReleaseSet *string
+	Said                  crossing.Answer
 }
 
 // Tried is what came of it, and of whose mappings.
@@ -131,7 +133,9 @@ func (t Trial) laid(snap *federation.Snapshot, in crossing.Trial) (crossing.Tria
 			return in, change.Field("provider", errors.New("an intake is that of a provider; name one"))
 		}
 		r := in.Provider.Copy().(*federation.Provider)
-		r.IntakeMapping = *t.Intake
+		if r.IntakeMapping = *t.Intake; t.IntakeSet != nil {
+			r.IntakeSet = federation.Name(*t.IntakeSet)
+		}
 		both, err := whole(snap, r)
 		if err != nil {
 			return in, err
@@ -143,7 +147,9 @@ func (t Trial) laid(snap *federation.Snapshot, in crossing.Trial) (crossing.Tria
 			return in, change.Field("application", errors.New("a release is that of an application; name one"))
 		}
 		r := in.App.Copy().(*federation.Application)
-		r.ReleaseMapping = *t.Release
+		if r.ReleaseMapping = *t.Release; t.ReleaseSet != nil {
+			r.ReleaseSet = federation.Name(*t.ReleaseSet)
+		}
 		both, err := whole(snap, r)
 		if err != nil {
 			return in, err
