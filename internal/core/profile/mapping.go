@@ -218,7 +218,7 @@ func (r Rule) String() string {
 func (m Mapping) Compile() (*Compiled, error) {
 	c := &Compiled{rest: m.Rest, reads: map[string]bool{}}
 	if len(m.Rules) > MostRules {
-		return nil, &MappingError{Cause: fmt.Sprintf("there are %d rules; a mapping has at most %d", len(m.Rules), MostRules)}
+		return nil, tooMany(len(m.Rules))
 	}
 	made := map[Target]int{}
 	for i, r := range m.Rules {
@@ -247,9 +247,18 @@ func (m Mapping) Compile() (*Compiled, error) {
 		c.note(&out)
 		c.rules = append(c.rules, out)
 	}
+	c.sum()
+	return c, nil
+}
+
+func tooMany(n int) error {
+	return &MappingError{Cause: fmt.Sprintf("there are %d rules; a mapping has at most %d", n, MostRules)}
+}
+
+// sum names what is read.
+func (c *Compiled) sum() {
 	names := slices.Sorted(maps.Keys(c.reads))
 	c.sources = base64.RawURLEncoding.EncodeToString(sum(strings.Join(names, "\x1f")))
-	return c, nil
 }
 
 // note keeps what a rule reads.

@@ -6,24 +6,68 @@ import (
 )
 
 // Over lays the rules of one connection over those of a set: a rule for the same target
-// takes the place of the set's, one with Omit takes it away, and others come after. The
-// error is a MappingError.
+// takes the place of the set's, one with Omit takes it away, and others come after. What
+// is compiled is not compiled again. The error is a MappingError.
 func Over(set, own Mapping) (Mapping, error) {
-	out := Mapping{Rest: set.Rest || own.Rest, Rules: slices.Clone(set.Rules)}
+	if own.IsZero() && !own.Rest {
+		return set, nil
+	}
+	base, err := set.ready()
+	if err != nil {
+		return Mapping{}, err
+	}
+	mine, err := own.ready()
+	if err != nil {
+		return Mapping{}, err
+	}
+	rules := slices.Clone(base)
 	for _, r := range own.Rules {
-		at := slices.IndexFunc(out.Rules, func(s Rule) bool { return s.To.same(r.To) })
+		at := slices.IndexFunc(rules, func(s rule) bool { return s.To.same(r.To) })
+		with := slices.IndexFunc(mine, func(s rule) bool { return s.To.same(r.To) }) // -1 with Omit
 		switch {
 		case at >= 0 && r.Omit:
-			out.Rules = slices.Delete(out.Rules, at, at+1)
+			rules = slices.Delete(rules, at, at+1)
 		case at >= 0:
-			out.Rules[at] = r
+			rules[at] = mine[with]
 		case !r.Omit:
-			out.Rules = append(out.Rules, r)
+			rules = append(rules, mine[with])
 		}
 	}
-	var err error
-	out.compiled, err = out.Compile()
-	return out, err
+	return made(rules, set.Rest || own.Rest)
+}
+
+// ready are the rules of a mapping, ready to run.
+func (m Mapping) ready() ([]rule, error) {
+	if m.compiled != nil || m.IsZero() {
+		return m.rules(), nil
+	}
+	c, err := m.Compile()
+	if err != nil {
+		return nil, err
+	}
+	return c.rules, nil
+}
+
+func (m Mapping) rules() []rule {
+	if m.compiled == nil {
+		return nil
+	}
+	return m.compiled.rules
+}
+
+// made is a mapping of rules that are ready to run.
+func made(rules []rule, rest bool) (Mapping, error) {
+	if len(rules) > MostRules {
+		return Mapping{}, tooMany(len(rules))
+	}
+	c := &Compiled{rest: rest, rules: rules, reads: map[string]bool{}}
+	out := Mapping{Rest: rest, compiled: c, Rules: make([]Rule, len(rules))}
+	for i := range rules {
+		out.Rules[i] = rules[i].Rule
+		c.note(&rules[i])
+	}
+	c.sum()
+	return out, nil
 }
 
 // same reports whether two rules make the same.
