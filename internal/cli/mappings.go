@@ -231,7 +231,12 @@ func (e *environment) mapped(w io.Writer, m api.Mapped) {
 		fmt.Fprintf(w, "%s\n\n", title)
 		rows := [][]string{}
 		for _, r := range list {
-			rows = append(rows, []string{fmt.Sprint(r.Rule), r.Outcome, r.Text})
+			made := make([]string, len(r.Made))
+			for i, v := range r.Made {
+				made[i] = inWords(v)
+			}
+			text := strings.TrimSuffix(r.Text+": "+strings.Join(made, ", "), ": ")
+			rows = append(rows, []string{fmt.Sprint(r.Rule), r.Outcome, text})
 			for _, w := range r.Without {
 				rows = append(rows, []string{"", "left out", w})
 			}

@@ -127,7 +127,7 @@ func (e *environment) reevaluate() *ucli.Command {
 		Usage:     "run recorded sign-ins through a change before it is saved; exit status 3 if it shuts somebody out",
 		ArgsUsage: "[RECORD SETTING=VALUE … …]",
 		Description: "RECORD is like provider/oakhollow or application/crew-roster; the settings behind it are its own.\n" +
-			"innergate reevaluate provider/oakhollow intakeMapping=@intake.json application/crew-roster releaseMapping=@release.json",
+			"innergate reevaluate provider/oakhollow intakeMapping=@intake.json application/crew-roster phase=paused",
 		Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "set", Usage: "a set that would change, or be made"},
 			&ucli.StringFlag{Name: "mapping", Usage: "file with the rules that the set would have"},

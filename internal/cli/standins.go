@@ -45,8 +45,8 @@ func (e *environment) standins() *ucli.Command {
 			if err != nil {
 				return nil, &usageError{err.Error(), "Give one of them with --names."}
 			}
-			h, err := (&standin.Provider{Names: naming, Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Gate: cmd.String("gate"),
-				People: people, Pair: pair, Fault: cmd.String("fault")}).Handler()
+			h, err := (&standin.Provider{Names: naming, Name: cmd.String("name"), Title: titleOf(cmd), Base: base,
+				Gate: cmd.String("gate"), People: people, Pair: pair, Fault: cmd.String("fault")}).Handler()
 			if err != nil {
 				return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}
 			}
@@ -67,8 +67,8 @@ func (e *environment) standins() *ucli.Command {
 			if err != nil {
 				return nil, err
 			}
-			h, err := (&standin.Application{Accounts: accounts, Name: cmd.String("name"), Title: titleOf(cmd), Base: base, Gate: cmd.String("gate"),
-				OnlyOwn: cmd.Bool("only-own-starts"), Pair: pair, Fault: cmd.String("fault")}).Handler()
+			h, err := (&standin.Application{Accounts: accounts, Name: cmd.String("name"), Title: titleOf(cmd), Base: base,
+				Gate: cmd.String("gate"), OnlyOwn: cmd.Bool("only-own-starts"), Pair: pair, Fault: cmd.String("fault")}).Handler()
 			if err != nil {
 				return nil, &usageError{err.Error(), "Give one of them with --fault, or none."}
 			}

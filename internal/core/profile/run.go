@@ -357,7 +357,8 @@ func (in *indexed) room(n int) []Value {
 }
 
 func index(p Profile) indexed {
-	in := indexed{left: budget, subject: TextOf(p.Subject.Value), format: p.Subject.Format, list: p.Attributes, by: make(map[string]int, len(p.Attributes))}
+	in := indexed{left: budget, subject: TextOf(p.Subject.Value), format: p.Subject.Format, list: p.Attributes,
+		by: make(map[string]int, len(p.Attributes))}
 	for i := len(p.Attributes) - 1; i >= 0; i-- {
 		if a := &p.Attributes[i]; a.Friendly != "" {
 			in.by[a.Friendly] = i
