@@ -14,7 +14,8 @@ export type TraceHead = Schemas['TraceHead']
 export type TraceStep = Schemas['TraceStep']
 export type Finding = Schemas['Finding']
 export type Token = Schemas['Token']
-export type Problem = Schemas['Problem']
+/** What went wrong; again does the same once more, where a consequence has only to be confirmed. */
+export type Problem = Schemas['Problem'] & { again?: () => unknown }
 export type Row = Schemas['Row']
 export type Preview = Schemas['Preview']
 export type Difference = Schemas['Difference']
@@ -46,14 +47,20 @@ api.use({
   },
 })
 
-/** Makes changes with a remark: why. It is kept with them in the history. confirm is the digest of a consequence that was
- * looked at. */
-export async function because<T>(why: string, change: () => Promise<T>, confirm = ''): Promise<T> {
-  beside = { ...(why.trim() ? { remark: why.trim() } : {}), ...(confirm ? { confirm } : {}) }
+/** Makes changes with a remark: why. It is kept with them in the history. */
+export const because = <T>(why: string, change: () => Promise<T>) => having({ ...beside, ...(why.trim() ? { remark: why.trim() }
+  : {}) }, change)
+
+/** Makes a change whose consequence was looked at; digest is that of what was seen. */
+export const confirming = <T>(digest: string, change: () => Promise<T>) => having({ ...beside, confirm: digest }, change)
+
+async function having<T>(query: Record<string, string>, change: () => Promise<T>): Promise<T> {
+  const before = beside
+  beside = query
   try {
     return await change()
   } finally {
-    beside = {}
+    beside = before
   }
 }
 

@@ -11,7 +11,7 @@ export type Field = {
 
 type Settings = Record<string, unknown>
 const props = defineProps<{
-  title: string; fields: Field[]; settings: Settings; save: (settings: Settings, why: string, confirm?: string) => Promise<void>
+  title: string; fields: Field[]; settings: Settings; save: (settings: Settings, why: string) => Promise<void>
 }>()
 const open = defineModel<boolean>({ required: true })
 const draft = ref<Record<string, unknown>>({})
@@ -31,20 +31,16 @@ const changes = computed(() => props.fields.filter((f) => draft.value[f.name] !=
 const wrong = (name: string) => problem.value?.errors?.find((e) => e.field === name ||
   e.field === `settings.${name}`)?.message ?? ''
 
-const submit = (confirm?: string) => act(async () => {
-  await props.save(draft.value, why.value, confirm)
+const submit = () => act(async () => {
+  await props.save(draft.value, why.value)
   open.value = false
 })
-/** The digest of a consequence that was shown, to be confirmed. */
-const digest = computed(() => (problem.value?.finding?.code === 'names-change'
-  ? problem.value.finding.evidence?.find((e) => e.label === 'To confirm')?.found : undefined))
 </script>
 
 <template>
   <el-drawer v-model="open" :title="title" size="520px">
     <ProblemBox :problem="problem" />
-    <p v-if="digest"><el-button type="danger" plain :loading="busy" @click="submit(digest)">Give them the other names</el-button></p>
-    <el-form label-position="top" @submit.prevent="submit()">
+    <el-form label-position="top" @submit.prevent="submit">
       <el-form-item v-for="f in fields" :key="f.name" :label="f.kind === 'switch' ? undefined : f.label"
           :error="wrong(f.name)">
         <el-checkbox v-if="f.kind === 'switch'" v-model="draft[f.name] as boolean"
@@ -66,8 +62,7 @@ const digest = computed(() => (problem.value?.finding?.code === 'names-change'
       </section>
       <el-input v-if="open && changes.length" v-model="why" name="why"
           placeholder="Why (optional, kept in the history)" aria-label="Why" class="why" />
-      <el-button type="primary" :loading="busy" 
-          :disabled="!changes.length" @click="submit()">Save</el-button>
+      <el-button type="primary" :loading="busy"  :disabled="!changes.length" @click="submit">Save</el-button>
       <el-button @click="open = false">Leave it</el-button>
     </template>
   </el-drawer>

@@ -1,5 +1,9 @@
 import { ref } from 'vue'
-import type { Problem } from '../api/client'
+import { confirming, type Problem } from '../api/client'
+
+/** The digest that a consequence is confirmed with, once it was seen. */
+const toConfirm = (p: Problem) => (p.finding?.code === 'names-change'
+  ? p.finding.evidence?.find((e) => e.label === 'To confirm')?.found : undefined)
 
 /** Does things: whether one is under way, and what went wrong with the last. */
 export function useAct(then: { done?: () => unknown, failed?: () => unknown, always?: () => unknown } = {}) {
@@ -12,7 +16,8 @@ export function useAct(then: { done?: () => unknown, failed?: () => unknown, alw
       await does()
       await then.done?.()
     } catch (e) {
-      failed.value = e as Problem
+      const digest = toConfirm(e as Problem)
+      failed.value = digest ? { ...(e as Problem), again: () => act(() => confirming(digest, async () => does())) } : e as Problem
       then.failed?.()
     } finally {
       busy.value = false

@@ -18,7 +18,7 @@ export type Kind = {
   list: (query: { search?: string; limit?: number; offset?: number }) => Promise<{ items: Row[]; total: number }>
   show: (name: string) => Promise<{ it: Shown; sheet: Sheet }>
   fields: () => Promise<Field[]>
-  save: (it: Shown, settings: Record<string, unknown>, why: string, confirm?: string) => Promise<unknown>
+  save: (it: Shown, settings: Record<string, unknown>, why: string) => Promise<unknown>
   remove: (name: string, why: string) => Promise<unknown>
   refresh: (name: string, again?: boolean) => Promise<Refreshed>
   decide: (name: string, what: 'approve' | 'decline', digest: string, why: string) => Promise<unknown>
@@ -40,9 +40,9 @@ export const kinds: Record<Kind['name'], Kind> = {
       return { it: it as unknown as Shown, sheet }
     },
     fields: async () => providerFields,
-    save: (it, settings, why, confirm) =>
+    save: (it, settings, why) =>
       because(why, () => take(api.PATCH('/api/v1/providers/{name}/settings',
-      { ...at(it.name), body: { revision: it.revision, settings: settings as Provider['settings'] } })), confirm),
+      { ...at(it.name), body: { revision: it.revision, settings: settings as Provider['settings'] } }))),
     remove: (name, why) => because(why, () => take(api.DELETE('/api/v1/providers/{name}', at(name)))),
     refresh: (name, again) => take(api.POST('/api/v1/providers/{name}/refresh',
       { params: { path: { name }, query: { again } } })),
@@ -63,9 +63,9 @@ export const kinds: Record<Kind['name'], Kind> = {
       return { it: it as unknown as Shown, sheet }
     },
     fields: async () => applicationFields((await kinds.provider.list({ limit: 20000 })).items),
-    save: (it, settings, why, confirm) =>
+    save: (it, settings, why) =>
       because(why, () => take(api.PATCH('/api/v1/applications/{name}/settings',
-      { ...at(it.name), body: { revision: it.revision, settings: settings as Application['settings'] } })), confirm),
+      { ...at(it.name), body: { revision: it.revision, settings: settings as Application['settings'] } }))),
     remove: (name, why) => because(why, () => take(api.DELETE('/api/v1/applications/{name}', at(name)))),
     refresh: (name, again) => take(api.POST('/api/v1/applications/{name}/refresh',
       { params: { path: { name }, query: { again } } })),

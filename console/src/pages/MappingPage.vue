@@ -89,7 +89,7 @@ const proposable = computed(() => (proposal.value?.mapping.rules ?? []).filter((
 
 const settings = () => ({ [setting.value]: mapping.value, [setSetting.value]: set.value })
 const { busy, failed, act } = useAct({ done: () => Promise.all([load(), loadSets()]) })
-const save = (why: string, confirm?: string) => act(() => kind.value.save(data.value!, settings(), why, confirm))
+const save = (why: string) => act(() => kind.value.save(data.value!, settings(), why))
 const change = () => ({ changes: [{ kind: props.kind, name: props.name, settings: settings() }] }) as Schemas['Reevaluation']
 </script>
 

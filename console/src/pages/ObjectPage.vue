@@ -86,8 +86,8 @@ const decided = computed(() =>
   }),
 )
 
-async function save(settings: Record<string, unknown>, why: string, confirm?: string) {
-  await kind.value.save(data.value!.it, settings, why, confirm)
+async function save(settings: Record<string, unknown>, why: string) {
+  await kind.value.save(data.value!.it, settings, why)
   await load()
 }
 

@@ -51,8 +51,7 @@ watch([mapping, data, unread], () => { if (first.value) void attempt() }, { deep
 const names = computed(() => ((way.value === 'intake' ? tried.value?.received : tried.value?.profile) ?? []).map((a) => a.name))
 
 const { busy, failed, act } = useAct({ done: load })
-const save = (why: string, confirm?: string) => act(() => because(why,
-  () => take(api.PUT('/api/v1/sets/{name}', { ...path, body: body() })), confirm))
+const save = (why: string) => act(() => because(why, () => take(api.PUT('/api/v1/sets/{name}', { ...path, body: body() }))))
 const remove = () => act(async () => {
   await take(api.DELETE('/api/v1/sets/{name}', path))
   await router.push('/map/sets')

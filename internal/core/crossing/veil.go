@@ -25,6 +25,7 @@ type Veil struct {
 	secret         []byte
 	words          map[string]bool // that were taken out, to be looked for in the rest
 	phrases        []string        // likewise, those that are more than a word
+	names          map[string]bool // of the person: these stay
 }
 
 // NewVeil is nil where everything is kept.
@@ -49,7 +50,7 @@ func NewVeil(snap *federation.Snapshot, app, provider string) *Veil {
 	if strictest == profile.DetailFull {
 		return nil
 	}
-	v := &Veil{secret: snap.Gate.Pairwise, words: map[string]bool{}}
+	v := &Veil{secret: snap.Gate.Pairwise, words: map[string]bool{}, names: map[string]bool{}}
 	v.received = func(name string) profile.Detail { return profile.DetailOf(in, name) }
 	made := release.Through(intake.Through(v.received, strictest), strictest)
 	v.told = func(name string) profile.Detail { return max(made(name), profile.DetailOf(out, name)) }
@@ -78,12 +79,24 @@ func (v *Veil) cover(text string, how profile.Detail) string {
 	return "hashed:" + strings.ToLower(base32.StdEncoding.EncodeToString(mac.Sum(nil)[:10]))
 }
 
+// Named says by which names somebody is known, which are told and found as ever, also
+// where an attribute has the same value.
+func (v *Veil) Named(names ...string) {
+	if v == nil {
+		return
+	}
+	for _, n := range names {
+		v.names[n] = true
+	}
+}
+
 // mostPhrases bounds what each text of a trace is searched for.
 const mostPhrases = 100
 
 // note keeps what was taken out. Words are looked up, so that there can be many.
 func (v *Veil) note(text string) {
 	switch {
+	case v.names[text]:
 	case strings.IndexFunc(text, between) < 0:
 		v.words[text] = true
 	case len(v.phrases) < mostPhrases && !slices.Contains(v.phrases, text):
@@ -139,6 +152,12 @@ func (v *Veil) Entry(e Entry) Entry {
 	if v == nil {
 		return e
 	}
+	for _, a := range heard(e) {
+		v.Named(a.Subject.Value)
+	}
+	if e.Decided.Released != nil {
+		v.Named(e.Decided.Released.Name.Value)
+	}
 	if e.Told != nil && e.Told.Answer != nil {
 		told := *e.Told
 		told.Answer = v.answer(told.Answer)
@@ -188,9 +207,7 @@ func (v *Veil) Step(s TraceStep) TraceStep {
 	} else {
 		s.Raw = v.tokens(s.Raw)
 	}
-	if s.Octets = octets; v.holds(s.Octets) {
-		s.Octets = notKept
-	}
+	s.Octets = v.without(octets)
 	s.Values = v.values(s.Values)
 	s.Checks = slices.Clone(s.Checks)
 	for i, c := range s.Checks {
@@ -237,6 +254,26 @@ func (v *Veil) holds(text string) bool {
 		}
 	}
 	return slices.ContainsFunc(v.phrases, func(p string) bool { return strings.Contains(text, p) })
+}
+
+// without takes out of a text what was taken out elsewhere.
+func (v *Veil) without(text string) string {
+	for _, p := range v.phrases {
+		text = strings.ReplaceAll(text, p, notKept)
+	}
+	found := map[string]bool{}
+	for word := range strings.FieldsFuncSeq(text, between) {
+		if v.words[word] {
+			found[word] = true
+		}
+	}
+	if len(found) > mostPhrases {
+		return notKept
+	}
+	for word := range found {
+		text = strings.ReplaceAll(text, word, notKept)
+	}
+	return text
 }
 
 // either is what is kept of a name in a message, whichever way it goes.

@@ -112,10 +112,12 @@ func (rm *Room) veil(a *asked) *crossing.Veil {
 	if a.app != nil {
 		app = string(a.app.Name)
 	}
-	if a.kept != nil {
-		provider = string(a.kept.Word.Provider)
+	if a.kept == nil {
+		return crossing.NewVeil(rm.records.Snapshot(), app, provider)
 	}
-	return crossing.NewVeil(rm.records.Snapshot(), app, provider)
+	veil := crossing.NewVeil(rm.records.Snapshot(), app, string(a.kept.Word.Provider))
+	veil.Named(a.kept.Word.Subject.Value, a.kept.Subject)
+	return veil
 }
 
 // sideOf is the side that sent what was refused, where the finding leaves it open.
