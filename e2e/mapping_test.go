@@ -195,3 +195,28 @@ func TestConsoleMapsAttributes(t *testing.T) {
 	v.get(d.Base + "/open/track-access")
 	require.Contains(t, v.comes("oakhollow").page.text, "You are in as MINA.THORNE")
 }
+
+// What rules make crosses from every protocol to every other: in under one name, out
+// under another.
+func TestMappedValuesCrossEveryProtocol(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	for provider, from := range map[string]string{"wrenmoor-staff": "displayName", "oakhollow": "name", "season-club": "name"} {
+		_, stderr, code := d.cli(t, "", "provider", "set", provider, `intakeMapping={"rules":[{"to":{"name":"displayName"},"from":[{"attribute":"`+
+			from+`"}],"steps":[{"do":"upper"}]},{"to":{"name":"came"},"from":[{"constant":"`+provider+`"}]}]}`)
+		require.Zero(t, code, stderr)
+	}
+	for _, app := range []string{"track-access", "seat-finder"} {
+		_, stderr, code := d.cli(t, "", "app", "set", app, `releaseMapping={"rules":[{"to":{"name":"crew"},"from":[{"expression":`+
+			`"attributes.came[0] + ' ' + attributes.displayName[0]"}]}]}`)
+		require.Zero(t, code, stderr)
+		for provider, who := range map[string]string{"wrenmoor-staff": "ADA FENWICK", "oakhollow": "MINA THORNE", "season-club": "ROSA FINCH"} {
+			v := newVisitor(t)
+			v.get(d.host(app) + "/start")
+			text := v.comes(provider).page.text
+			require.Contains(t, text, provider+" "+who, "%s to %s", provider, app)
+			require.NotContains(t, text, "displayName", "what no rule of the release makes is not told")
+		}
+	}
+}
