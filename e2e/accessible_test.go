@@ -94,7 +94,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 		"/connect/applications/possession-planner": "Client ID", "/connect/applications/possession-planner/grants": "good",
 		"/connect/aggregates/northern-lines": "Entities", "/watch/traces": "Traces",
 		"/watch/traces/" + list.Items[0].ID: "AuthnRequest", "/watch/checks": "Checks", "/watch/checks?code=own-start-missing": "Acknowledge",
-		"/connect/providers/wrenmoor-staff/mapping": "absent", "/map": "Intake of", "/map/sets": "Shared by", "/map/sets/common": "Shared by", "/connect/applications/crew-roster/mapping": "Told",
+		"/connect/providers/wrenmoor-staff/mapping": "absent", "/map": "Intake of", "/admit/people": "Known as", "/admit/people/1": "Sign-ins of late", "/map/sets": "Shared by", "/map/sets/common": "Shared by", "/connect/applications/crew-roster/mapping": "Told",
 		"/keep/keys": "Keys", "/keep/contexts": "Contexts",
 		"/keep/links": "Links", "/keep/history": "History", fmt.Sprint("/keep/history/",
 			changes.Items[0].ID): "Before and after",

@@ -14,6 +14,7 @@ const verbs = [
   { name: 'Connect', path: '/connect', pages: [['Connections', '/connect'], ['Applications', '/connect/applications'],
     ['Providers', '/connect/providers'], ['Aggregates', '/connect/aggregates']] },
   { name: 'Map', path: '/map', pages: [['Mappings', '/map'], ['Sets', '/map/sets']] },
+  { name: 'Admit', path: '/admit', pages: [['People', '/admit/people']] },
   { name: 'Watch', path: '/watch', pages: [['Traces', '/watch/traces'], ['Checks', '/watch/checks']] },
   { name: 'Keep', path: '/keep', pages: [['Keys', '/keep/keys'], ['Contexts', '/keep/contexts'],
     ['Links', '/keep/links'], ['History', '/keep/history'], ['Tokens', '/keep/tokens'], ['Owners', '/keep/owners']] },

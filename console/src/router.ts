@@ -35,6 +35,10 @@ export const router = createRouter({
     { path: '/map', component: () => import('./pages/MapPage.vue'), meta: { title: 'Mappings' } },
     { path: '/map/sets', component: () => import('./pages/SetsPage.vue'), meta: { title: 'Sets' } },
     { path: '/map/sets/:name', component: () => import('./pages/SetPage.vue'), props: true, meta: { title: 'Set' } },
+    { path: '/admit', redirect: '/admit/people' },
+    { path: '/admit/people', component: () => import('./pages/PeoplePage.vue'), meta: { title: 'People' } },
+    { path: '/admit/people/:number', component: () => import('./pages/PersonPage.vue'), props: true,
+      meta: { title: 'Person' } },
     { path: '/watch', redirect: '/watch/traces' },
     { path: '/watch/traces', component: () => import('./pages/TracesPage.vue'), meta: { title: 'Traces' } },
     { path: '/watch/traces/:id', component: () => import('./pages/TracePage.vue'), props: true,
@@ -61,5 +65,5 @@ router.beforeEach(async (to) => {
 })
 
 router.afterEach((to) => {
-  document.title = `${String(to.params.name ?? to.params.id ?? to.meta.title)} · Inner Gate`
+  document.title = `${String(to.params.name ?? to.params.id ?? (to.params.number ? `Person ${String(to.params.number)}` : to.meta.title))} · Inner Gate`
 })

@@ -15,7 +15,7 @@ import (
 
 // people is what the gate knows of people: their links to providers.
 func (e *environment) people() *ucli.Command {
-	return &ucli.Command{Name: "person", Usage: "people, and the providers that let them in", Commands: []*ucli.Command{
+	return &ucli.Command{Name: "person", Usage: "people, and the providers that let them in", Commands: append(e.persons(), []*ucli.Command{
 		{Name: "links", Usage: "list links: a provider's name for a person", Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "provider", Usage: "of this provider: its short name, or the ID of one that was removed"},
 			&ucli.Int64Flag{Name: "person", Usage: "of the person with this number"},
@@ -44,7 +44,7 @@ func (e *environment) people() *ucli.Command {
 				&ucli.BoolFlag{Name: "preview", Usage: "only tell what would be"},
 				&ucli.StringFlag{Name: "digest", Usage: "of the preview that was looked at"}},
 			Action: e.action([]string{"APPLICATION", "FILE"}, e.importSubjects)},
-	}}
+	}...)}
 }
 
 func (e *environment) listLinks(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {

@@ -262,6 +262,37 @@ func (c *Client) ProposeMapping(ctx context.Context, kind, name string) (api.Map
 	return get[api.MappingProposal](ctx, c, "/"+kind+"s/"+url.PathEscape(name)+"/mapping-proposal")
 }
 
+// People lists people of a state, "" for any, after a number.
+func (c *Client) People(ctx context.Context, state string, after int64, limit int) (api.List[api.Person], error) {
+	q := url.Values{"after": {fmt.Sprint(after)}, "limit": {fmt.Sprint(limit)}}
+	if state != "" {
+		q.Set("state", state)
+	}
+	return get[api.List[api.Person]](ctx, c, "/people?"+q.Encode())
+}
+
+// Person shows one, with what they hold.
+func (c *Client) Person(ctx context.Context, number int64) (api.PersonShown, error) {
+	return get[api.PersonShown](ctx, c, fmt.Sprint("/people/", number))
+}
+
+// AddPerson makes somebody known before they come.
+func (c *Client) AddPerson(ctx context.Context, in api.NewPerson) (out api.PersonShown, err error) {
+	err = c.call(ctx, http.MethodPost, "/people", in, &out)
+	return out, err
+}
+
+// StatePerson disables somebody, or enables them.
+func (c *Client) StatePerson(ctx context.Context, number int64, what string) (out api.PersonShown, err error) {
+	err = c.call(ctx, http.MethodPost, fmt.Sprintf("/people/%d/%s", number, what), nil, &out)
+	return out, err
+}
+
+// RemovePerson removes somebody with all that is theirs.
+func (c *Client) RemovePerson(ctx context.Context, number int64) error {
+	return c.call(ctx, http.MethodDelete, fmt.Sprint("/people/", number), nil, nil)
+}
+
 // Sets lists named mappings.
 func (c *Client) Sets(ctx context.Context) ([]api.Set, error) {
 	l, err := get[api.List[api.Set]](ctx, c, "/sets")

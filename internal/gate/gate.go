@@ -13,6 +13,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/arrivals"
 	"innergate.example/innergate/internal/gate/checking"
 	"innergate.example/innergate/internal/gate/copies"
@@ -71,6 +72,7 @@ type Gate struct {
 	Redeeming *redeeming.Room
 	Outbox    *outbox.Room
 	Jobs      *jobs.Room
+	Accounts  *accounts.Room
 
 	base     string
 	store    *store.Store
@@ -150,6 +152,8 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Grants = grants.New(o.Store, o.Now, g.Records)
 	g.Leaving = leaving.New(leaving.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions,
 		Grants: g.Grants, Outbox: g.Outbox})
+	g.Accounts = accounts.New(accounts.Parts{Store: o.Store, Now: o.Now, Records: g.Records, People: g.People,
+		Sessions: g.sessions, Leaving: g.Leaving})
 	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
 		Sessions: g.sessions, People: g.People, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries})
 	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,

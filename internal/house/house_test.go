@@ -27,7 +27,7 @@ var core = []string{"nearword", "strictjson", "finding", "reason", "xmlsec", "ke
 // store beside the core.
 var gate = []string{"random", "change", "limit", "fetch", "keyring", "freshness", "editions", "sessions", "arrivals", "jobs", "records", "copies",
 	"rollover", "exchange",
-	"checking", "people", "outbox", "grants", "leaving", "redeeming", "driving", "traces", "operators"}
+	"checking", "people", "outbox", "grants", "leaving", "accounts", "redeeming", "driving", "traces", "operators"}
 
 // apart are rooms of the service that do not know each other.
 var apart = [][]string{{"exchange", "checking", "people", "traces", "operators", "rollover"},

@@ -152,6 +152,7 @@ type PersonRow struct {
 	Identifier string `gorm:"uniqueIndex"`
 	Added      time.Time
 	Sealed     []byte // values that rules keep with the person
+	Disabled   *time.Time
 }
 
 // LinkRow ties a provider's name for somebody to a person.

@@ -270,6 +270,11 @@ func (l TraceLimits) prune(tx *gorm.DB) error {
 			return err
 		}
 	}
+	return drop(tx, ids)
+}
+
+// drop removes traces.
+func drop(tx *gorm.DB, ids []string) error {
 	for ; len(ids) > 0; ids = ids[min(len(ids), 500):] {
 		part := ids[:min(len(ids), 500)]
 		for _, row := range []any{&StepRow{}, &EntryRow{}} {
@@ -282,6 +287,11 @@ func (l TraceLimits) prune(tx *gorm.DB) error {
 		}
 	}
 	return nil
+}
+
+// Remove removes traces for good, before their age.
+func (t *TraceLog) Remove(ctx context.Context, ids []string) error {
+	return t.s.traces.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return drop(tx, ids) })
 }
 
 // Prune removes traces beyond the limits now, and ends those that waited for a

@@ -84,6 +84,7 @@ func (s *server) calls(a huma.API) {
 	s.keyCalls(a)
 	s.contextCalls(a)
 	s.setCalls(a)
+	s.peopleCalls(a)
 	s.clientCalls(a)
 	s.linkCalls(a)
 	s.traceCalls(a)

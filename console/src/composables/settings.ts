@@ -82,6 +82,8 @@ export const providerFields: Field[] = [
     choices: [{ value: 'live', label: 'live: people are sent to it, and its answers are taken' },
     { value: 'paused', label: 'paused: nobody passes' }] },
   ...about,
+  { name: 'firstSignIn', label: 'Who comes for the first time', kind: 'choice', choices: [{ value: '', label: 'gets an account' },
+    { value: 'known', label: 'known: only people who have an account already are let in' }] },
   ...relied,
   { name: 'requestBinding', label: 'Requests are sent by', kind: 'choice',
     choices: [{ value: '', label: 'Redirect if possible' }, { value: 'redirect', label: 'Redirect' },

@@ -172,6 +172,15 @@ func Match(p *federation.Provider, app federation.ID, who profile.Profile, peopl
 	return known, reason.New(reason.PersonKnown), nil
 }
 
+// Welcome sees whether somebody may come who is not known yet: not where only those are
+// let in who were made known before.
+func Welcome(p *federation.Provider, who Person) error {
+	if p.FirstSignIn == federation.KnownOnly && who.ID == 0 {
+		return finding.New(finding.PersonUnknown, finding.Fact("Provider", string(p.Name)))
+	}
+	return nil
+}
+
 // Entrant is who wants to enter an application, and from where.
 type Entrant struct {
 	App     *federation.Application
@@ -186,6 +195,9 @@ type Entrant struct {
 func Admit(_ *federation.Snapshot, e Entrant, now time.Time) (reason.Reasons, error) {
 	if err := policy.Open(e.App, now); err != nil {
 		return nil, err
+	}
+	if e.Person.Disabled {
+		return nil, finding.New(finding.PersonDisabled, finding.Fact("Person", strconv.FormatInt(e.Person.ID, 10)))
 	}
 	words := make([]policy.Passing, len(e.Proofs))
 	for i, p := range e.Proofs {

@@ -145,6 +145,23 @@ func heard(e Entry) (out []*Answer) {
 	return out
 }
 
+// Of reports whether a recorded turn is about somebody, by what they are recognised by or
+// were recognised by when it was recorded.
+func (in Entry) Of(snap *federation.Snapshot, theirs func(key string) bool) bool {
+	for key := range in.People {
+		if theirs(key) {
+			return true
+		}
+	}
+	for _, a := range heard(in) {
+		p, ok := snap.Provider(a.Provider)
+		if theirs(LinkKey(a.ProviderID, a.Subject)) || ok && theirs(Recognised(p, a)) {
+			return true
+		}
+	}
+	return false
+}
+
 // otherwise reports whether somebody would be recognised by something else than before,
 // and so would be nobody that the gate knows.
 func otherwise(before, after *federation.Snapshot, e Entry) bool {

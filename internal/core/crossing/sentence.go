@@ -46,6 +46,10 @@ var sentences = map[finding.Code]Sentence{
 		"Try again in a few minutes, or tell your help desk the reference number.", FaultOurs},
 	finding.InResponseToOther: again, finding.AssertionReplayed: again, finding.UnsolicitedRefused: again,
 	finding.ApplicationDisabled: closed, finding.ProviderDisabled: closed, finding.NoProvider: closed,
+	finding.PersonDisabled: {"Your account is closed at the moment",
+		"Tell your help desk the reference number, if you should have access.", FaultRefused},
+	finding.PersonUnknown: {"You have no account here yet",
+		"Ask your help desk for one, and tell them the reference number.", FaultRefused},
 	finding.SubjectOther: {"You are signed in as somebody else",
 		"Sign out where you signed in, and start again at your application as the person it expects.", FaultRefused},
 }

@@ -181,6 +181,8 @@ type Person struct {
 	// Identifier is random, made with the person, and never shown: what other
 	// names are derived from. "" until it is made.
 	Identifier string `json:"identifier,omitempty"`
+	// Disabled says that they are let in no more, until that is taken back.
+	Disabled bool `json:"disabled,omitempty"`
 	// Values are those that rules have kept with them.
 	Values []KeptValue `json:"values,omitempty"`
 }
@@ -348,6 +350,8 @@ var refusals = map[finding.Code]Refusal{
 	finding.SubjectOther:      RefusedPerson,
 	finding.ConsentNeeded:     RefusedConsent,
 	finding.ConsentDeclined:   RefusedDenied,
+	finding.PersonDisabled:    RefusedDenied,
+	finding.PersonUnknown:     RefusedDenied,
 	finding.OAuthRequest:      RefusedRequest,
 	finding.PKCEMissing:       RefusedRequest,
 }

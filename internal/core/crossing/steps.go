@@ -280,6 +280,9 @@ func (d *drive) match() step {
 	d.here(StepMatch).Reasons = reason.Reasons{why}
 	d.s.here.person, d.s.Person = person, person.ID
 	d.s.here.decided.Person, d.s.here.decided.New = person.ID, person.Key != "" && person.ID == 0
+	if err := Welcome(d.p, person); err != nil {
+		return d.refuse(err)
+	}
 	return (*drive).admit
 }
 

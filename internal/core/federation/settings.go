@@ -96,6 +96,9 @@ func (k Keeping) Trust() ([]crypto.PublicKey, error) {
 	return out, nil
 }
 
+// KnownOnly lets in by a provider only people who have an account already.
+const KnownOnly = "known"
+
 // ProviderSettings are what an engineer decides about a provider in any
 // protocol.
 type ProviderSettings struct {
@@ -107,6 +110,9 @@ type ProviderSettings struct {
 	IntakeMapping profile.Mapping `json:"intakeMapping"`
 	// IntakeSet names the set that IntakeMapping is laid over, "" for none.
 	IntakeSet Name `json:"intakeSet"`
+	// FirstSignIn is KnownOnly, or "" for a provider whose people get an account when they
+	// first come.
+	FirstSignIn string `json:"firstSignIn"`
 	// TraceValues says what traces keep of what it says.
 	TraceValues profile.Details `json:"traceValues"`
 }
@@ -211,6 +217,8 @@ var kindSettings = map[Kind][]Setting{
 		{Name: "askContext", Most: 400, Text: "Authentication context to ask for where the application asks for none"},
 		{Name: "contextWords", Most: 4000, Lines: true,
 			Text: "Its own words for authentication contexts: THEIRS>OURS, separated by spaces"},
+		{Name: "firstSignIn", Choices: []string{"", KnownOnly},
+			Text: "known: only people who have an account already are let in; empty makes one when somebody first comes"},
 		{Name: "intakeSet", Most: 63, Text: "Set of rules that it shares with others; those of intakeMapping are laid over it"},
 		{Name: "intakeMapping", Rules: true, Text: "What becomes of its attributes or claims on their way into the profile"},
 		{Name: "traceValues", Most: 4000, Lines: true,

@@ -136,6 +136,8 @@ const (
 	GrantExpired         Code = "grant-expired"
 	GrantEnded           Code = "grant-ended"
 	GrantUnlinked        Code = "grant-unlinked"
+	PersonDisabled       Code = "person-disabled"
+	PersonUnknown        Code = "person-unknown"
 	ScopeGrown           Code = "scope-grown"
 	ConsentNeeded        Code = "consent-needed"
 	ConsentDeclined      Code = "consent-declined"
@@ -760,6 +762,12 @@ var catalogue = []Entry{
 	{GrantEnded, Error, Application, "What the sign-in gave has ended",
 		"Have the application send the person to sign in again.",
 		"It was revoked or withdrawn, its session ended, or something of it was used twice."},
+	{PersonDisabled, Error, Gate, "The person is disabled at the gate",
+		"Enable the person (innergate person enable), if they may come again.",
+		"Somebody comes, or a token is refreshed, whose account was disabled."},
+	{PersonUnknown, Error, Gate, "The gate does not know the person, and lets in only whom it knows",
+		"Add the person (innergate person add), or have the provider make accounts at the first sign-in: setting firstSignIn.",
+		"Somebody without an account comes by a provider whose setting firstSignIn is known."},
 	{GrantUnlinked, Error, Gate, "The person is no longer the one that the sign-in was of",
 		"Have the application send the person to sign in again; look at the links of the person if that should not be.",
 		"The provider's name for the person was unlinked or carried over since, or the provider was removed; a token is refreshed against the configuration of now."},

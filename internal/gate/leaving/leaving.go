@@ -101,6 +101,9 @@ func (rm *Room) SignOut(ctx context.Context, s *crossing.Session) (told int, err
 	return told, err
 }
 
+// Wake has notices sent that wait.
+func (rm *Room) Wake() { rm.outbox.Wake() }
+
 // End ends a session within a transaction: its row, what hangs on it, and a notice
 // to each application that wants to hear. It gives how many will be told.
 func (rm *Room) End(tx *gorm.DB, s *crossing.Session) (int, error) {

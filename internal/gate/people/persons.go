@@ -34,10 +34,11 @@ func New(s *store.Store, now func() time.Time, r *records.Room) *Room {
 func (rm *Room) Find(ctx context.Context, key string, app federation.ID) (crossing.Person, error) {
 	out := crossing.Person{Key: key}
 	var subject, values []byte
-	err := rm.store.Read.WithContext(ctx).Raw(`SELECT l.person, p.identifier, coalesce(length(l.sealed), 0) = 0, s.sealed, p.sealed
+	err := rm.store.Read.WithContext(ctx).Raw(`SELECT l.person, p.identifier, coalesce(length(l.sealed), 0) = 0, s.sealed, p.sealed,
+		p.disabled IS NOT NULL
 		FROM link_rows l JOIN person_rows p ON p.id = l.person
 		LEFT JOIN subject_rows s ON s.app = ? AND s.person = l.person WHERE l.key = ?`,
-		string(app), store.Hash(key)).Row().Scan(&out.ID, &out.Identifier, &out.Bare, &subject, &values)
+		string(app), store.Hash(key)).Row().Scan(&out.ID, &out.Identifier, &out.Bare, &subject, &values, &out.Disabled)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		return out, nil
@@ -50,7 +51,7 @@ func (rm *Room) Find(ctx context.Context, key string, app federation.ID) (crossi
 		}
 		out.Subject = string(subject)
 	}
-	if out.Values, err = rm.values(values); err != nil {
+	if out.Values, err = rm.Values(values); err != nil {
 		return crossing.Person{}, err
 	}
 	return out, nil
@@ -69,8 +70,8 @@ func (rm *Room) Make(tx *gorm.DB, identifier string, l crossing.Link) (int64, er
 	return row.ID, tx.Create(link).Error
 }
 
-// values opens what is kept with a person.
-func (rm *Room) values(sealed []byte) (out []crossing.KeptValue, err error) {
+// Values opens what is kept with a person.
+func (rm *Room) Values(sealed []byte) (out []crossing.KeptValue, err error) {
 	if len(sealed) == 0 {
 		return nil, nil
 	}
@@ -87,7 +88,7 @@ func (rm *Room) PutValues(tx *gorm.DB, person int64, put crossing.PutValues) err
 	if err := tx.Where("id = ?", person).Take(&row).Error; err != nil {
 		return err
 	}
-	stored, err := rm.values(row.Sealed)
+	stored, err := rm.Values(row.Sealed)
 	if err != nil {
 		return err
 	}

@@ -95,16 +95,9 @@ func (rm *Room) newest(ctx context.Context, snap *federation.Snapshot, t Trial) 
 	if len(links) == 0 {
 		return "", change.Field("person", change.NotFound("person with a link", fmt.Sprint(t.Person), ""))
 	}
-	whose := func(said *crossing.Answer) bool {
-		if said == nil {
-			return false
-		}
-		p, ok := snap.Provider(said.Provider)
-		if !ok {
-			return false
-		}
-		key := store.Hash(crossing.Recognised(p, said))
-		return slices.ContainsFunc(links, func(l store.LinkRow) bool { return bytes.Equal(l.Key, key) })
+	theirs := func(key string) bool {
+		hash := store.Hash(key)
+		return slices.ContainsFunc(links, func(l store.LinkRow) bool { return bytes.Equal(l.Key, hash) })
 	}
 	f := store.TraceFilter{}
 	if t.Provider != nil {
@@ -113,7 +106,7 @@ func (rm *Room) newest(ctx context.Context, snap *federation.Snapshot, t Trial) 
 	err = rm.store.Traces.Each(ctx, f, func(head store.TraceHead, inputs []json.RawMessage) bool {
 		for _, octets := range inputs {
 			var e crossing.Entry
-			if json.Unmarshal(octets, &e) == nil && whose(e.SaidIn(snap)) {
+			if json.Unmarshal(octets, &e) == nil && e.SaidIn(snap) != nil && e.Of(snap, theirs) {
 				reference = head.ID
 			}
 		}

@@ -1,0 +1,302 @@
+// Package accounts is what becomes of people whom the gate knows: adding, disabling,
+// enabling and removing them, and what they hold.
+package accounts
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/grant"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/leaving"
+	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/gate/random"
+	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/sessions"
+	"innergate.example/innergate/internal/store"
+)
+
+// KindPerson is the kind of people, in the history. It names them by their number alone.
+const KindPerson = "person"
+
+// Room is about accounts.
+type Room struct{ Parts }
+
+// Parts are what the room works with.
+type Parts struct {
+	Store    *store.Store
+	Now      func() time.Time
+	Records  *records.Room
+	People   *people.Room
+	Sessions *sessions.Room
+	Leaving  *leaving.Room
+}
+
+// New makes a room.
+func New(p Parts) *Room { return &Room{p} }
+
+// Person is an account, with what it holds.
+type Person struct {
+	ID       int64
+	Added    time.Time
+	Disabled time.Time // zero for one that is let in
+	Links    []people.Link
+	Values   []crossing.KeptValue
+	Sessions int64
+	Grants   int64 // that give something still
+	Subjects int64 // lasting names at applications
+	Consents int64
+}
+
+// Filter narrows a list of people.
+type Filter struct {
+	State string // "", enabled or disabled
+	After int64  // number of the last one seen
+	Limit int
+}
+
+// List lists people by their numbers, and how many match.
+func (rm *Room) List(ctx context.Context, f Filter) ([]Person, int64, error) {
+	q := rm.Store.Read.WithContext(ctx).Model(&store.PersonRow{})
+	switch f.State {
+	case "":
+	case "enabled":
+		q = q.Where("disabled IS NULL")
+	case "disabled":
+		q = q.Where("disabled IS NOT NULL")
+	default:
+		return nil, 0, change.Field("state", fmt.Errorf("%q is no state; use enabled or disabled", f.State))
+	}
+	var total int64
+	var rows []store.PersonRow
+	err := errors.Join(q.Session(&gorm.Session{}).Count(&total).Error,
+		q.Where("id > ?", f.After).Order("id").Limit(f.Limit).Find(&rows).Error)
+	out := []Person{}
+	for _, r := range rows {
+		if err != nil {
+			break
+		}
+		var p Person
+		p, err = rm.short(ctx, r)
+		out = append(out, p)
+	}
+	return out, total, err
+}
+
+// short is a person with their links.
+func (rm *Room) short(ctx context.Context, r store.PersonRow) (Person, error) {
+	p := Person{ID: r.ID, Added: r.Added}
+	if r.Disabled != nil {
+		p.Disabled = *r.Disabled
+	}
+	var err error
+	p.Links, _, err = rm.People.Links(ctx, people.LinkFilter{Person: r.ID, Limit: 100})
+	return p, err
+}
+
+// Get gives one person with what they hold.
+func (rm *Room) Get(ctx context.Context, id int64) (Person, error) {
+	row, err := rm.row(rm.Store.Read.WithContext(ctx), id)
+	if err != nil {
+		return Person{}, err
+	}
+	p, err := rm.short(ctx, row)
+	if err != nil {
+		return p, err
+	}
+	if p.Values, err = rm.People.Values(row.Sealed); err != nil {
+		return p, err
+	}
+	db := rm.Store.Read.WithContext(ctx)
+	now := rm.Now().UTC()
+	return p, errors.Join(
+		db.Model(&store.SessionRow{}).Where("person = ? AND expires > ?", id, now).Count(&p.Sessions).Error,
+		db.Model(&store.GrantRow{}).Where("person = ? AND ended = '' AND expires > ?", id, now).Count(&p.Grants).Error,
+		db.Model(&store.SubjectRow{}).Where("person = ?", id).Count(&p.Subjects).Error,
+		db.Model(&store.ConsentRow{}).Where("person = ?", id).Count(&p.Consents).Error)
+}
+
+func (rm *Room) row(db *gorm.DB, id int64) (row store.PersonRow, err error) {
+	err = db.Where("id = ?", id).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		err = &change.NotFoundError{Kind: "person", Name: fmt.Sprint(id)}
+	}
+	return row, err
+}
+
+// New is a person who is known before they come.
+type NewPerson struct {
+	Provider string // short name
+	Subject  profile.Subject
+}
+
+// Add makes an account with a link to a provider's name for somebody.
+func (rm *Room) Add(ctx context.Context, by change.By, n NewPerson) (Person, error) {
+	p, err := rm.Records.Provider(n.Provider)
+	if err != nil {
+		return Person{}, change.Field("provider", err)
+	}
+	n.Subject.Value = strings.TrimSpace(n.Subject.Value)
+	switch {
+	case n.Subject.Value == "":
+		return Person{}, change.Field("subject", errors.New("it is empty; give the name by which the provider calls the person"))
+	case len(n.Subject.Value) > 1024 || federation.CheckText(n.Subject.Value, false) != nil:
+		return Person{}, change.Field("subject", errors.New("it has more than 1024 octets, or control characters"))
+	case n.Subject.Transient || strings.HasSuffix(n.Subject.Format, ":transient"):
+		return Person{}, change.Field("format", errors.New("a transient name is another one at each sign-in; give one that lasts"))
+	}
+	var id int64
+	err = rm.Store.Write(ctx, func(tx *gorm.DB) error {
+		var err error
+		id, err = rm.People.Make(tx, random.Text(20), crossing.Link{Provider: p.ID, Key: crossing.LinkKey(p.ID, n.Subject),
+			Subject: n.Subject})
+		if store.IsTaken(err) {
+			return change.Conflict(fmt.Sprintf("somebody is linked to %s by that name already", n.Provider),
+				"see innergate person links --provider "+n.Provider)
+		}
+		if err != nil {
+			return err
+		}
+		return rm.note(tx, by, id, "added")
+	})
+	if err != nil {
+		return Person{}, err
+	}
+	return rm.Get(ctx, id)
+}
+
+func (rm *Room) note(tx *gorm.DB, by change.By, id int64, what string) error {
+	return change.Note{At: rm.Now(), By: by, Kind: KindPerson, Name: fmt.Sprint(id), What: what}.Write(tx)
+}
+
+// Disable has somebody let in no more: their sessions end, and what these gave. A sign-in
+// and a refresh see it at once.
+func (rm *Room) Disable(ctx context.Context, by change.By, id int64) (Person, error) {
+	err := rm.leave(ctx, id, func(tx *gorm.DB, row store.PersonRow) error {
+		if row.Disabled != nil {
+			return change.Conflict(fmt.Sprintf("the person %d is disabled already", id), "nothing is to be done")
+		}
+		if err := tx.Model(&row).Update("disabled", rm.Now().UTC()).Error; err != nil {
+			return err
+		}
+		return rm.note(tx, by, id, "disabled")
+	})
+	if err != nil {
+		return Person{}, err
+	}
+	return rm.Get(ctx, id)
+}
+
+// Enable has somebody let in again.
+func (rm *Room) Enable(ctx context.Context, by change.By, id int64) (Person, error) {
+	err := rm.Store.Write(ctx, func(tx *gorm.DB) error {
+		row, err := rm.row(tx, id)
+		if err != nil {
+			return err
+		}
+		if row.Disabled == nil {
+			return change.Conflict(fmt.Sprintf("the person %d is not disabled", id), "nothing is to be done")
+		}
+		if err := tx.Model(&row).Update("disabled", nil).Error; err != nil {
+			return err
+		}
+		return rm.note(tx, by, id, "enabled")
+	})
+	if err != nil {
+		return Person{}, err
+	}
+	return rm.Get(ctx, id)
+}
+
+// Remove takes somebody out with all that is theirs; that it was done stays in the
+// history. Should they come again, they are somebody new.
+func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
+	traces, err := rm.traces(ctx, id)
+	if err == nil {
+		err = rm.Store.Traces.Remove(ctx, traces)
+	}
+	if err != nil {
+		return err
+	}
+	return rm.leave(ctx, id, func(tx *gorm.DB, row store.PersonRow) error {
+		for _, theirs := range []any{&store.LinkRow{}, &store.SubjectRow{}, &store.ConsentRow{}, &store.GrantRow{}} {
+			if err := tx.Where("person = ?", id).Delete(theirs).Error; err != nil {
+				return err
+			}
+		}
+		if err := tx.Delete(&row).Error; err != nil {
+			return err
+		}
+		return rm.note(tx, by, id, "removed")
+	})
+}
+
+// traces finds what was recorded of somebody's sign-ins.
+func (rm *Room) traces(ctx context.Context, id int64) (out []string, err error) {
+	var links []store.LinkRow
+	if err := rm.Store.Read.WithContext(ctx).Where("person = ?", id).Find(&links).Error; err != nil {
+		return nil, err
+	}
+	theirs := map[string]bool{}
+	for _, l := range links {
+		theirs[string(l.Key)] = true
+	}
+	snap := rm.Records.Snapshot()
+	err = rm.Store.Traces.Each(ctx, store.TraceFilter{}, func(head store.TraceHead, inputs []json.RawMessage) bool {
+		for _, octets := range inputs {
+			var e crossing.Entry
+			if json.Unmarshal(octets, &e) == nil && e.Of(snap, func(key string) bool { return theirs[string(store.Hash(key))] }) {
+				out = append(out, head.ID)
+				break
+			}
+		}
+		return true
+	})
+	return out, err
+}
+
+// leave ends all sessions of somebody and what was given in them, and does the rest in the
+// same transaction.
+func (rm *Room) leave(ctx context.Context, id int64, do func(*gorm.DB, store.PersonRow) error) error {
+	var ended []string
+	err := rm.Store.Write(ctx, func(tx *gorm.DB) error {
+		ended = nil // it may be run again
+		row, err := rm.row(tx, id)
+		if err != nil {
+			return err
+		}
+		var rows []store.SessionRow
+		if err := tx.Where("person = ?", id).Find(&rows).Error; err != nil {
+			return err
+		}
+		for _, r := range rows {
+			ended = append(ended, string(r.Hash))
+			if _, err := rm.Leaving.End(tx, &crossing.Session{Ref: string(r.Hash), Lasting: r.Lasting}); err != nil {
+				return err
+			}
+		}
+		err = tx.Model(&store.GrantRow{}).Where("person = ? AND ended = ''", id).Updates(map[string]any{
+			"ended": string(grant.Withdrawn), "revision": gorm.Expr("revision + 1")}).Error
+		if err != nil {
+			return err
+		}
+		return do(tx, row)
+	})
+	if err != nil {
+		return err
+	}
+	for _, ref := range ended {
+		rm.Sessions.Drop(ref)
+	}
+	rm.Leaving.Wake()
+	return nil
+}
