@@ -115,6 +115,20 @@ func TestSetsAreShared(t *testing.T) {
 	}
 	require.Equal(t, map[string]string{"email": "ADA@WRENMOOR.EXAMPLE", "all": "yes"}, told(), "what was refused changed nothing")
 
+	// An application of another protocol shares it without what it cannot have.
+	r.client("planner", nil, nil)
+	_, err = r.Records.PutSet(ctx, tester, setOf(t, "named", profile.Release, 0, mailOnly+`,{"to":{"subject":true},"from":[{"attribute":"mail"}]}`))
+	require.NoError(t, err)
+	both := func(rules string) error {
+		var m map[string]any
+		require.NoError(t, json.Unmarshal([]byte(`{"rules":[`+rules+`]}`), &m))
+		_, err := r.Records.Change(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"releaseSet": "named", "releaseMapping": m})
+		return err
+	}
+	require.ErrorContains(t, both(""), "sub is the gate's own")
+	require.NoError(t, both(`{"to":{"subject":true},"omit":true}`))
+	require.Len(t, mustApplication(r, "planner").Mapping().Rules, 1)
+
 	list, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: records.KindSet, Name: "common", Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 2)
@@ -199,12 +213,20 @@ func TestReevaluation(t *testing.T) {
 		}
 	}
 
+	// Whoever was new when it was recorded is known by now.
+	before, after, err := r.Records.Propose(records.Proposed{Changes: []records.SettingChange{{Kind: change.KindProvider,
+		Name: "staff", Settings: federation.Settings{"firstSignIn": "known"}}}})
+	require.NoError(t, err)
+	known, err := r.Traces.Reevaluate(ctx, before, after, traces.Which{}, func(int64) {})
+	require.NoError(t, err)
+	require.Equal(t, []int{3, 0}, []int{known.Alike, known.Shut})
+
 	change1 := federation.Settings{"nameIdFormat": "persistent"}
 	save := func(by change.By) error {
 		_, err := r.Records.Change(ctx, by, change.KindApplication, "roster", 0, change1)
 		return err
 	}
-	err := save(tester)
+	err = save(tester)
 	require.True(t, finding.Is(err, finding.NamesChange), "%v", err)
 	require.ErrorContains(t, err, "another name: 3")
 	by := tester

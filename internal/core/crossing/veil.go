@@ -21,7 +21,9 @@ import (
 // the provider's and the application's setting traceValues name, and what rules make of
 // them. Names of people, by which traces are found, stay.
 type Veil struct {
+	snap           *federation.Snapshot
 	received, told func(name string) profile.Detail
+	kept           map[string]profile.Detail // of what is kept with the person, from other sign-ins too
 	secret         []byte
 	words          map[string]bool // that were taken out, to be looked for in the rest
 	phrases        []string        // likewise, those that are more than a word
@@ -30,31 +32,43 @@ type Veil struct {
 
 // NewVeil is nil where everything is kept.
 func NewVeil(snap *federation.Snapshot, app, provider string) *Veil {
-	p, _ := snap.Provider(federation.Name(provider))
-	a, _ := snap.Application(federation.Name(app))
-	in, out, intake, release := map[string]profile.Detail{}, map[string]profile.Detail{}, profile.Mapping{}, profile.Mapping{}
-	if p != nil {
-		in, _ = p.TraceValues.Parse() // it was read before it was saved
-		intake = p.Mapping()
-	}
-	if a != nil {
-		out, _ = a.TraceValues.Parse()
+	var out map[string]profile.Detail
+	var release profile.Mapping
+	a, ok := snap.Application(federation.Name(app))
+	if ok {
+		out, _ = a.TraceValues.Parse() // it was read before it was saved
 		release = a.Mapping()
 	}
-	strictest := profile.DetailFull
-	for _, by := range []map[string]profile.Detail{in, out} {
-		for _, k := range by {
-			strictest = max(strictest, k)
-		}
-	}
-	if strictest == profile.DetailFull {
+	if len(out) == 0 && !slices.ContainsFunc(snap.Providers(), func(p *federation.Provider) bool {
+		return p.TraceValues != "" // a session holds words of several
+	}) {
 		return nil
 	}
-	v := &Veil{secret: snap.Gate.Pairwise, words: map[string]bool{}, names: map[string]bool{}}
-	v.received = func(name string) profile.Detail { return profile.DetailOf(in, name) }
-	made := release.Through(intake.Through(v.received, strictest), strictest)
-	v.told = func(name string) profile.Detail { return max(made(name), profile.DetailOf(out, name)) }
+	v := &Veil{snap: snap, secret: snap.Gate.Pairwise, kept: map[string]profile.Detail{}, words: map[string]bool{},
+		names: map[string]bool{}}
+	p, _ := snap.Provider(federation.Name(provider))
+	received, made, strictest := detailsOf(p)
+	for _, k := range out {
+		strictest = max(strictest, k)
+	}
+	v.received = received
+	released := release.Through(func(name string) profile.Detail { return max(made(name), v.kept[name]) }, strictest)
+	v.told = func(name string) profile.Detail { return max(released(name), profile.DetailOf(out, name)) }
 	return v
+}
+
+// detailsOf is what is kept of what a provider says, and of what its intake makes of it.
+func detailsOf(p *federation.Provider) (received, made func(name string) profile.Detail, strictest profile.Detail) {
+	if p == nil {
+		all := func(string) profile.Detail { return profile.DetailFull }
+		return all, all, profile.DetailFull
+	}
+	by, _ := p.TraceValues.Parse() // it was read before it was saved
+	for _, k := range by {
+		strictest = max(strictest, k)
+	}
+	received = func(name string) profile.Detail { return profile.DetailOf(by, name) }
+	return received, p.Mapping().Through(received, strictest), strictest
 }
 
 // notKept stands in place of a value.
@@ -65,19 +79,22 @@ func (v *Veil) cover(text string, how profile.Detail) string {
 	if how == profile.DetailFull {
 		return text
 	}
-	if len(text) >= shortest && !strings.HasPrefix(text, "hashed:") && text != notKept {
+	if covered.MatchString(text) || text == notKept {
+		return text // it was recorded before
+	}
+	if len(text) >= shortest {
 		v.note(text)
 	}
-	if how == profile.DetailOff || text == notKept {
+	if how == profile.DetailOff {
 		return notKept
-	}
-	if strings.HasPrefix(text, "hashed:") {
-		return text // in a session, it was covered before
 	}
 	mac := hmac.New(sha256.New, append([]byte("trace value\x1f"), v.secret...))
 	mac.Write([]byte(text))
 	return "hashed:" + strings.ToLower(base32.StdEncoding.EncodeToString(mac.Sum(nil)[:10]))
 }
+
+// covered is how a hashed value looks.
+var covered = regexp.MustCompile(`^hashed:[a-z2-7]{16}$`)
 
 // Named says by which names somebody is known, which are told and found as ever, also
 // where an attribute has the same value.
@@ -139,8 +156,10 @@ func (v *Veil) answer(a *Answer) *Answer {
 		return nil
 	}
 	b := *a
+	p, _ := v.snap.Provider(a.Provider)
+	received, _, _ := detailsOf(p)
 	var names []string
-	if b.Attributes, names = v.attributes(a.Attributes, v.received); len(names) > 0 {
+	if b.Attributes, names = v.attributes(a.Attributes, received); len(names) > 0 {
 		b.Veiled = names
 	}
 	return &b
@@ -158,6 +177,7 @@ func (v *Veil) Entry(e Entry) Entry {
 	if e.Decided.Released != nil {
 		v.Named(e.Decided.Released.Name.Value)
 	}
+	e.People = v.people(e.People)
 	if e.Told != nil && e.Told.Answer != nil {
 		told := *e.Told
 		told.Answer = v.answer(told.Answer)
@@ -171,7 +191,6 @@ func (v *Veil) Entry(e Entry) Entry {
 		}
 		e.Session = &s
 	}
-	e.People = v.people(e.People)
 	if r := e.Decided.Released; r != nil {
 		b := *r
 		b.Attributes, _ = v.attributes(r.Attributes, v.told)
@@ -186,12 +205,25 @@ func (v *Veil) people(in map[string]Person) map[string]Person {
 	for key, p := range in {
 		p.Values = slices.Clone(p.Values)
 		for i, x := range p.Values {
-			covered, _ := v.attributes([]profile.Attribute{x.Attribute}, v.either)
+			made := v.madeBy(x.From)
+			v.kept[x.Name] = max(v.kept[x.Name], made(x.Name))
+			covered, _ := v.attributes([]profile.Attribute{x.Attribute}, made)
 			p.Values[i].Attribute = covered[0]
 		}
 		out[key] = p
 	}
 	return out
+}
+
+// madeBy is what is kept of what the intake of a provider makes.
+func (v *Veil) madeBy(id federation.ID) func(name string) profile.Detail {
+	for _, p := range v.snap.Providers() {
+		if p.ID == id {
+			_, made, _ := detailsOf(p)
+			return made
+		}
+	}
+	return v.received
 }
 
 // Step covers what is shown of a turn.

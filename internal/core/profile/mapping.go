@@ -50,7 +50,7 @@ func (m Mapping) IsZero() bool { return len(m.Rules) == 0 }
 
 // Names reports whether a rule makes the subject.
 func (m Mapping) Names() bool {
-	return slices.ContainsFunc(m.Rules, func(r Rule) bool { return r.To.Subject })
+	return slices.ContainsFunc(m.Rules, func(r Rule) bool { return r.To.Subject && !r.Omit })
 }
 
 // Run makes of somebody's attributes what the rules say. With tell it says what each

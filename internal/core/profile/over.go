@@ -33,6 +33,10 @@ func Over(set, own Mapping) (Mapping, error) {
 			rules = append(rules, mine[with])
 		}
 	}
+	if len(rules) == 0 {
+		return Mapping{}, &MappingError{Cause: "no rule of the set is left, and without rules everything would pass unchanged; " +
+			"leave one, or name no set"}
+	}
 	return made(rules, set.Rest || own.Rest)
 }
 

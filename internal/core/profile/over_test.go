@@ -19,13 +19,14 @@ func TestOver(t *testing.T) {
 		`{"to":{"name":"c"},"omit":true}`:                                                    "a: x; b: x",
 		`{"to":{"name":"a","nameFormat":"f"},"from":[{"attribute":"y"}]}`:                    "a: x; b: x; a: y",
 		`{"to":{"subject":true},"from":[{"attribute":"y"}]},{"to":{"name":"b"},"omit":true}`: "a: x; the subject: y",
-		`{"to":{"name":"a"},"omit":true},{"to":{"name":"b"},"omit":true}`:                    "",
 	} {
 		got, err := profile.Over(mapping(t, a+","+b), mapping(t, own))
 		require.NoError(t, err, own)
 		require.Equal(t, want, strings.Join(lines(got), "; "), own)
 	}
-	_, err := profile.Over(mapping(t, a), profile.Mapping{Rules: []profile.Rule{{To: profile.Target{Name: "z"}}}})
+	_, err := profile.Over(mapping(t, a+","+b), mapping(t, `{"to":{"name":"a"},"omit":true},{"to":{"name":"b"},"omit":true}`))
+	require.ErrorContains(t, err, "everything would pass", "what is taken away never comes to more")
+	_, err = profile.Over(mapping(t, a), profile.Mapping{Rules: []profile.Rule{{To: profile.Target{Name: "z"}}}})
 	require.Error(t, err)
 }
 

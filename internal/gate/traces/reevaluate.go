@@ -60,11 +60,11 @@ func (rm *Room) Reevaluate(ctx context.Context, before, after *federation.Snapsh
 		w.Within = longestRun
 	}
 	people, other := map[string]bool{}, map[string]*crossing.Compared{}
-	end := rm.now().Add(w.Within)
+	end, links := rm.now().Add(w.Within), map[string]crossing.Person{}
 	err := rm.store.Traces.Each(ctx, store.TraceFilter{Application: w.Application, Provider: w.Provider},
 		func(head store.TraceHead, inputs []json.RawMessage) bool {
 			out.Looked++
-			got := compare(before, after, head, inputs)
+			got := rm.compare(ctx, before, after, head, inputs, links)
 			out.count(got)
 			if got.Who != "" {
 				people[got.Who] = true
@@ -107,18 +107,39 @@ func (rm *Room) Count(ctx context.Context, w Which) (int64, error) {
 	return min(n, int64(most)), err
 }
 
-// compare runs one crossing, of which everything has to be there.
-func compare(before, after *federation.Snapshot, head store.TraceHead, inputs []json.RawMessage) crossing.Compared {
+// compare runs one crossing, of which everything has to be there. Whoever was new then is
+// known now; links keeps whom a look-up found.
+func (rm *Room) compare(ctx context.Context, before, after *federation.Snapshot, head store.TraceHead,
+	inputs []json.RawMessage, links map[string]crossing.Person) crossing.Compared {
 	entries := make([]crossing.Entry, len(inputs))
 	for i, octets := range inputs {
 		if json.Unmarshal(octets, &entries[i]) != nil {
 			return crossing.Compared{Verdict: crossing.Untold, Cause: "it was recorded by another build"}
+		}
+		for key, p := range entries[i].People {
+			if p.ID == 0 {
+				entries[i].People[key] = rm.linked(ctx, key, p, links)
+			}
 		}
 	}
 	if len(entries) == 0 && head.Result == crossing.Entered {
 		return crossing.Compared{Verdict: crossing.Untold, Cause: "what it was decided on was not kept"}
 	}
 	return crossing.Compare(before, after, entries)
+}
+
+// linked is who has a link by now, the one that was recorded if nobody has.
+func (rm *Room) linked(ctx context.Context, key string, recorded crossing.Person,
+	links map[string]crossing.Person) crossing.Person {
+	if p, ok := links[key]; ok {
+		return p
+	}
+	var row store.LinkRow // none is no error
+	if rm.store.Read.WithContext(ctx).Where("key = ?", store.Hash(key)).Limit(1).Find(&row).Error == nil {
+		recorded.ID = row.Person
+	}
+	links[key] = recorded
+	return recorded
 }
 
 func (e *Evaluated) count(c crossing.Compared) {

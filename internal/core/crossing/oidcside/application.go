@@ -339,6 +339,7 @@ func (a *Application) Check(r *federation.Application) error {
 	for i, rule := range r.ReleaseMapping.Rules {
 		field := fmt.Sprintf("releaseMapping.rules[%d].to", i)
 		switch {
+		case rule.Omit: // it takes away what a set makes for others
 		case rule.To.Subject:
 			return wrong(field+".subject", "sub is the gate's own, so that it lasts and is never given to somebody else; "+
 				"choose public or pairwise by the setting subject, and tell another name in a claim")
