@@ -131,8 +131,7 @@ func (e *environment) reevaluate() *ucli.Command {
 		Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "set", Usage: "a set that would change, or be made"},
 			&ucli.StringFlag{Name: "mapping", Usage: "file with the rules that the set would have"},
-			&ucli.StringFlag{Name: "way", Usage: "of a new set"}, &ucli.StringFlag{Name: "title", Hidden: true},
-			&ucli.StringFlag{Name: "notes", Hidden: true},
+			&ucli.StringFlag{Name: "way", Usage: "of a new set: intake or release"},
 			&ucli.StringFlag{Name: "app", Usage: "only sign-ins to this application"},
 			&ucli.StringFlag{Name: "provider", Usage: "only sign-ins by this provider"},
 			&ucli.IntFlag{Name: "most", Usage: "how many at most, the newest first", Value: 10000}},
