@@ -240,8 +240,9 @@ func (r *rule) run(in *indexed, tell bool) ([]Value, Worked) {
 		return r.fallen(w)
 	}
 	for i, do := range r.do {
-		out := ran{told: tell, values: in.room(len(values)), left: &in.left}
-		do(values, &out)
+		out := &in.out // of one step after the other
+		*out = ran{told: tell, values: in.room(len(values)), left: &in.left}
+		do(values, out)
 		if w.Without = append(w.Without, out.without...); out.much {
 			w.Outcome, w.Step = TooMuch, i+1
 			return nil, w
@@ -341,6 +342,7 @@ type indexed struct {
 	facts   *expression.Facts // made when an expression first wants them
 	slab    []Value           // of which steps take room, many at once
 	left    int64             // of the budget
+	out     ran               // what a step makes
 }
 
 // room is for n values, more only at a cost of its own.
