@@ -234,6 +234,25 @@ func TestTracesKeepOfValuesWhatTheyMay(t *testing.T) {
 	}
 }
 
+// A value is taken out however short it is, also where only its name stands beside it.
+func TestShortValuesAreTakenOutToo(t *testing.T) {
+	r := newRig(t)
+	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["traceValues"] = "grade=off" }))
+	o := r.request(driving.Browser{}, nil)
+	b := keep(driving.Browser{}, o)
+	done := r.answer(b, r.asked(o).ID, func(a *saml.Answer) {
+		a.Attributes = []saml.Attribute{{Name: "grade", Values: saml.Texts("qz")}, {Name: "unit", Values: saml.Texts("vx")}}
+	})
+	_, steps, err := r.Traces.Get(ctx, done.Reference)
+	require.NoError(t, err)
+	raw, err := r.store.Traces.Inputs(ctx, done.Reference)
+	require.NoError(t, err)
+	octets, err := json.Marshal([]any{steps, raw})
+	require.NoError(t, err)
+	require.NotRegexp(t, `\bqz\b`, string(octets))
+	require.Regexp(t, `\bvx\b`, string(octets))
+}
+
 // A value that a rule keeps with the person is there also when a sign-in does not bring
 // it, after a restart, and for a refresh; it goes when the rule keeps it no more.
 func TestValuesAreKeptWithThePersonByChoice(t *testing.T) {

@@ -243,9 +243,7 @@ func (v *Veil) Step(s TraceStep) TraceStep {
 	s.Values = v.values(s.Values)
 	s.Checks = slices.Clone(s.Checks)
 	for i, c := range s.Checks {
-		if s.Checks[i].Finding = v.finding(c.Finding); v.holds(c.Found) {
-			s.Checks[i].Found = notKept
-		}
+		s.Checks[i].Finding, s.Checks[i].Found = v.finding(c.Finding), v.labelled(c.What, c.Found)
 	}
 	s.Finding = v.finding(s.Finding)
 	return s
@@ -271,11 +269,23 @@ func (v *Veil) finding(f *finding.Finding) *finding.Finding {
 func (v *Veil) values(in []federation.Value) []federation.Value {
 	out := slices.Clone(in)
 	for i, x := range out {
-		if v.holds(x.Value) {
-			out[i].Value = notKept
-		}
+		out[i].Value = v.labelled(x.Label, x.Value)
 	}
 	return out
+}
+
+// labelled covers a text that stands behind the name of an attribute, however short it is,
+// or that holds what was taken out elsewhere.
+func (v *Veil) labelled(label, text string) string {
+	for _, word := range []string{"Attribute ", "Claim "} {
+		if name, ok := strings.CutPrefix(label, word); ok && text != "" && v.either(name) != profile.DetailFull {
+			return notKept
+		}
+	}
+	if v.holds(text) {
+		return notKept
+	}
+	return text
 }
 
 // holds reports whether a text holds a value that is not to be kept.

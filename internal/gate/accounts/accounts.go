@@ -80,27 +80,28 @@ func (rm *Room) List(ctx context.Context, f Filter) ([]Person, int64, error) {
 	var rows []store.PersonRow
 	err := errors.Join(q.Session(&gorm.Session{}).Count(&total).Error,
 		q.Where("id > ?", f.After).Order("id").Limit(f.Limit).Find(&rows).Error)
-	out := []Person{}
-	for _, r := range rows {
-		if err != nil {
-			break
-		}
-		var p Person
-		p, err = rm.short(ctx, r)
-		out = append(out, p)
+	if err != nil {
+		return nil, 0, err
 	}
+	out, err := rm.short(ctx, rows...)
 	return out, total, err
 }
 
-// short is a person with their links.
-func (rm *Room) short(ctx context.Context, r store.PersonRow) (Person, error) {
-	p := Person{ID: r.ID, Added: r.Added}
-	if r.Disabled != nil {
-		p.Disabled = *r.Disabled
+// short are people with their links.
+func (rm *Room) short(ctx context.Context, rows ...store.PersonRow) ([]Person, error) {
+	ids := make([]int64, len(rows))
+	for i, r := range rows {
+		ids[i] = r.ID
 	}
-	var err error
-	p.Links, _, err = rm.People.Links(ctx, people.LinkFilter{Person: r.ID, Limit: 100})
-	return p, err
+	links, err := rm.People.LinksOf(ctx, ids...)
+	out := make([]Person, len(rows))
+	for i, r := range rows {
+		out[i] = Person{ID: r.ID, Added: r.Added, Links: links[r.ID]}
+		if r.Disabled != nil {
+			out[i].Disabled = *r.Disabled
+		}
+	}
+	return out, err
 }
 
 // Get gives one person with what they hold.
@@ -109,10 +110,11 @@ func (rm *Room) Get(ctx context.Context, id int64) (Person, error) {
 	if err != nil {
 		return Person{}, err
 	}
-	p, err := rm.short(ctx, row)
+	all, err := rm.short(ctx, row)
 	if err != nil {
-		return p, err
+		return Person{}, err
 	}
+	p := all[0]
 	if p.Values, err = rm.People.Values(row.Sealed); err != nil {
 		return p, err
 	}

@@ -223,6 +223,20 @@ func (rm *Room) Links(ctx context.Context, f LinkFilter) ([]Link, int64, error) 
 	return links, total, err
 }
 
+// LinksOf gives the links of several people, by their numbers.
+func (rm *Room) LinksOf(ctx context.Context, ids ...int64) (map[int64][]Link, error) {
+	var rows []store.LinkRow
+	if err := rm.store.Read.WithContext(ctx).Where("person IN ?", ids).Order("key").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	links, err := rm.shownLinks(ctx, rows)
+	out := map[int64][]Link{}
+	for _, l := range links {
+		out[l.Person] = append(out[l.Person], l)
+	}
+	return out, err
+}
+
 func (rm *Room) shownLinks(ctx context.Context, rows []store.LinkRow) ([]Link, error) {
 	all, err := rm.allLinked(ctx)
 	if err != nil {
