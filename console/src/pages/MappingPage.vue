@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { computed, ref, shallowRef, watch } from 'vue'
-import { api, take, type Mapped, type MappedValues, type Problem, type Schemas } from '../api/client'
+import { computed, ref, watch } from 'vue'
+import { api, take, type MappedValues, type Schemas } from '../api/client'
 import FindingBox from '../components/FindingBox.vue'
 import MappingEditor from '../components/MappingEditor.vue'
 import ProblemBox from '../components/ProblemBox.vue'
@@ -10,6 +10,7 @@ import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { kinds, type Kind } from '../composables/objects'
 import { mappingOf, shown, written, type Mapping } from '../composables/rules'
+import { useTrial } from '../composables/trial'
 import { ago } from '../composables/words'
 
 const props = defineProps<{ kind: Kind['name']; name: string }>()
@@ -44,23 +45,11 @@ const shared = computed(() => sets.value?.find((s) => s.name === set.value))
 const fitting = computed(() => (sets.value ?? []).filter((s) => s.way === way.value))
 
 /** What comes of it, a moment after it was typed. */
-const tried = shallowRef<Mapped>()
-const refused = ref<Problem>()
-let turn = 0
-async function attempt() {
-  const mine = ++turn
-  await new Promise((r) => setTimeout(r, 250))
-  if (mine !== turn || unread.value || !data.value) return
+const { tried, refused } = useTrial(async () => {
+  if (unread.value || !data.value) return undefined
   const on = pasting.value ? (pasted.value.trim() ? { message: pasted.value } : {}) : trace.value ? { trace: trace.value } : {}
-  try {
-    const got = await take(api.POST('/api/v1/mapping-trials', { body: { [props.kind]: props.name,
-      [setting.value]: mapping.value, [setSetting.value]: set.value, ...on } as Schemas['MappingTrial'] }))
-    if (mine === turn) [tried.value, refused.value] = [got, undefined]
-  } catch (e) {
-    if (mine === turn) refused.value = e as Problem
-  }
-}
-watch([mapping, set, trace, pasted, pasting, data, unread], attempt, { immediate: true, deep: true })
+  return { [props.kind]: props.name, [setting.value]: mapping.value, [setSetting.value]: set.value, ...on } as Schemas['MappingTrial']
+}, () => [mapping.value, set.value, trace.value, pasted.value, pasting.value, data.value, unread.value])
 
 const outcomes = computed(() => (props.kind === 'provider' ? tried.value?.intake : tried.value?.release) ?? [])
 const inherited = computed(() => outcomes.value.filter((o) =>

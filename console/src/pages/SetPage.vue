@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, because, take, type Mapped, type Problem, type Schemas } from '../api/client'
+import { api, because, take, type Schemas } from '../api/client'
 import MappingEditor from '../components/MappingEditor.vue'
 import ProblemBox from '../components/ProblemBox.vue'
 import ReevaluationPanel from '../components/ReevaluationPanel.vue'
@@ -9,6 +9,7 @@ import SaveChange from '../components/SaveChange.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { mappingOf, written, type Mapping } from '../composables/rules'
+import { useTrial } from '../composables/trial'
 
 const props = defineProps<{ name: string }>()
 const router = useRouter()
@@ -30,24 +31,15 @@ const body = () => ({ way: way.value, title: title.value, notes: notes.value, ma
 
 /** Tried on the newest sign-in of the first that shares it. */
 const first = computed(() => data.value?.using?.[0]?.split('/') as ['provider' | 'application', string] | undefined)
-const tried = ref<Mapped>()
-const refused = ref<Problem>()
-let turn = 0
-async function attempt() {
-  const mine = ++turn
-  await new Promise((r) => setTimeout(r, 250))
-  if (mine !== turn || unread.value || !data.value) return
-  const [kind, name] = first.value ?? []
-  try {
-    const traces = kind ? (await take(api.GET('/api/v1/traces', { params: { query: { [kind]: name, result: 'entered', limit: 1 } } }))).items ?? [] : []
-    const got = await take(api.POST('/api/v1/mapping-trials', { body: { ...(kind ? { [kind]: name } : {}),
-      ...(kind ? { [`${way.value}Mapping`]: mapping.value } : {}), ...(traces[0] ? { trace: traces[0].id } : {}) } as Schemas['MappingTrial'] }))
-    if (mine === turn) [tried.value, refused.value] = [got, undefined]
-  } catch (e) {
-    if (mine === turn) refused.value = e as Problem
-  }
-}
-watch([mapping, data, unread], () => { if (first.value) void attempt() }, { deep: true })
+const { tried, refused } = useTrial(async () => {
+  if (unread.value || !data.value || !first.value) return undefined
+  const [kind, name] = first.value
+  const traces = (await take(api.GET('/api/v1/traces',
+    { params: { query: { [kind]: name, result: 'entered', limit: 1 } } }))).items ?? []
+  // Alone: over the set as it is stored, what was taken out of it here would still be there.
+  return { [kind]: name, [`${way.value}Mapping`]: mapping.value, [`${way.value}Set`]: '',
+    ...(traces[0] ? { trace: traces[0].id } : {}) } as Schemas['MappingTrial']
+}, () => [mapping.value, data.value, unread.value])
 const names = computed(() => ((way.value === 'intake' ? tried.value?.received : tried.value?.profile) ?? []).map((a) => a.name))
 
 const { busy, failed, act } = useAct({ done: load })
