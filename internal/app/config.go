@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"fmt"
 	"log/slog"
 	"net/netip"
@@ -17,6 +18,7 @@ import (
 
 	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/gate/mailing"
 )
 
 // Config is the configuration file of innergate serve.
@@ -33,6 +35,7 @@ type Config struct {
 	Traces    TraceConfig     `yaml:"traces"`
 	Metrics   MetricsConfig   `yaml:"metrics"`
 	Publisher PublisherConfig `yaml:"publisher"`
+	Mail      MailConfig      `yaml:"mail"`
 	Proxies   []string        `yaml:"proxies"` // networks of proxies whose X-Forwarded-For is believed
 }
 
@@ -43,6 +46,34 @@ type PublisherConfig struct {
 	Contact      string `yaml:"contact"`
 	Mail         string `yaml:"mail"`
 	Policy       string `yaml:"policy"` // address of its privacy policy
+}
+
+// MailConfig says where mail to people is handed in.
+type MailConfig struct {
+	Server       string `yaml:"server"` // host and port; empty for none
+	From         string `yaml:"from"`
+	TLS          string `yaml:"tls"` // starttls (default), tls or none
+	Username     string `yaml:"username"`
+	PasswordFile string `yaml:"passwordFile"`
+}
+
+// server is where mail is handed in, with the password out of its file.
+func (m MailConfig) server() (mailing.Server, error) {
+	if m == (MailConfig{}) {
+		return mailing.Server{}, nil
+	}
+	s := mailing.Server{Address: m.Server, From: m.From, TLS: cmp.Or(m.TLS, mailing.TLSStart), Username: m.Username}
+	if m.PasswordFile != "" {
+		text, err := os.ReadFile(m.PasswordFile)
+		if err != nil {
+			return s, &ConfigError{"mail.passwordFile cannot be read: " + err.Error(), "Give a file that holds the password alone."}
+		}
+		s.Password = strings.TrimSpace(string(text))
+	}
+	if err := s.Check(); err != nil {
+		return s, &ConfigError{"mail." + err.Error(), "docs/configuration.md has an example."}
+	}
+	return s, nil
 }
 
 // SessionConfig says how long a sign-in counts here.
@@ -119,7 +150,7 @@ func LoadConfig(path string, environ []string) (*Config, error) {
 		}
 	}
 	dir := filepath.Dir(path)
-	for _, p := range []*string{&c.Data, &c.SealKey, &c.TLS.Certificate, &c.TLS.Key} {
+	for _, p := range []*string{&c.Data, &c.SealKey, &c.TLS.Certificate, &c.TLS.Key, &c.Mail.PasswordFile} {
 		if *p != "" && !filepath.IsAbs(*p) {
 			*p = filepath.Join(dir, *p)
 		}
@@ -255,6 +286,9 @@ func (c *Config) check() error {
 	if c.Traces.Keep < 1 || c.Traces.Days < 0 || c.Traces.Megabytes < 10 || c.Traces.Strangers < 1 {
 		return &ConfigError{"a limit of traces is too small",
 			"Keep at least one trace, one of strangers and 10 megabytes; 0 days means no limit by age."}
+	}
+	if _, err := c.Mail.server(); err != nil {
+		return err
 	}
 	if _, err := networks("metrics.allowNetworks", c.Metrics.AllowNetworks); err != nil {
 		return err

@@ -20,6 +20,7 @@ import (
 	"innergate.example/innergate/demo"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/mailing"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/standin"
 	"innergate.example/innergate/internal/store"
@@ -85,6 +86,7 @@ type Ready struct {
 	Providers    []ReadyProvider    `json:"providers"`
 	Applications []ReadyApplication `json:"applications"`
 	Federations  []ReadyFederation  `json:"federations"`
+	Mailbox      string             `json:"mailbox"` // page of the stand-in mail server
 }
 
 // ReadyFederation is a stand-in publisher of an aggregate.
@@ -159,7 +161,12 @@ func Demo(ctx context.Context, o DemoOptions) (err error) {
 		return err
 	}
 	base := "http://" + ln.Addr().String()
-	s, err := startService(ctx, serviceOptions{base: base, data: filepath.Join(o.Data, "data"),
+	box, post, err := mailbox()
+	if err != nil {
+		return errors.Join(err, ln.Close())
+	}
+	defer box.Close()
+	s, err := startService(ctx, serviceOptions{base: base, mail: post, data: filepath.Join(o.Data, "data"),
 		sealKey: filepath.Join(o.Data, "seal.key"),
 		skew:    time.Minute, allowHTTP: true, publisher: federation.Publisher{Organisation: "Wrenmoor Rail",
 			URL: "https://wrenmoor.example", Contact: "Signal box", Mail: "signal-box@wrenmoor.example", Policy: "https://wrenmoor.example/privacy"},
@@ -169,7 +176,7 @@ func Demo(ctx context.Context, o DemoOptions) (err error) {
 	if err != nil {
 		return errors.Join(err, ln.Close())
 	}
-	d := &running{options: o, service: s, next: nextPorts(ln)}
+	d := &running{options: o, service: s, next: nextPorts(ln), box: box}
 	defer d.stop()
 	if err := d.fill(ctx, sc); err != nil {
 		return errors.Join(err, s.stop())
@@ -194,6 +201,19 @@ type running struct {
 	next    func() string
 	servers []*http.Server
 	ready   Ready
+	box     *standin.Mailbox
+}
+
+// mailbox starts the stand-in mail server, and says how mail is handed in there.
+func mailbox() (*standin.Mailbox, mailing.Server, error) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, mailing.Server{}, err
+	}
+	box := &standin.Mailbox{}
+	box.Start(ln)
+	return box, mailing.Server{Address: ln.Addr().String(), From: "Wrenmoor Rail <gate@wrenmoor.example>",
+		TLS: mailing.TLSNone}, nil
 }
 
 // nextPorts gives the addresses for the stand-ins: the ports after the gate's,

@@ -20,6 +20,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate"
+	"innergate.example/innergate/internal/gate/mailing"
 	"innergate.example/innergate/internal/store"
 	"innergate.example/innergate/internal/web"
 )
@@ -46,6 +47,7 @@ type serviceOptions struct {
 	proxies             []netip.Prefix
 	traces              store.TraceLimits
 	publisher           federation.Publisher
+	mail                mailing.Server
 	allowHTTP           bool
 	log                 *slog.Logger
 }
@@ -59,7 +61,7 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 	}
 	g, err := gate.New(ctx, gate.Options{Base: o.base, Store: st, Log: o.log, Skew: o.skew, SessionLife: o.sessionLife,
 		SessionIdle: o.sessionIdle, AllowNetworks: o.networks,
-		AllowHTTP: o.allowHTTP, Publisher: o.publisher,
+		AllowHTTP: o.allowHTTP, Publisher: o.publisher, Mail: o.mail,
 		Protocols: Protocols()})
 	if err != nil {
 		return nil, errors.Join(err, st.Close())
@@ -151,7 +153,11 @@ func Serve(ctx context.Context, path string) error {
 		}
 		ln = tls.NewListener(ln, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
 	}
-	s, err := startService(ctx, serviceOptions{base: c.Base, data: c.Data, sealKey: c.SealKey, skew: skew,
+	server, err := c.Mail.server()
+	if err != nil {
+		return err
+	}
+	s, err := startService(ctx, serviceOptions{base: c.Base, mail: server, data: c.Data, sealKey: c.SealKey, skew: skew,
 		sessionLife: life, sessionIdle: idle,
 		networks: fetchFrom, metrics: metrics, proxies: proxies,
 		publisher: federation.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL,

@@ -27,6 +27,7 @@ import (
 	"innergate.example/innergate/internal/gate/keyring"
 	"innergate.example/innergate/internal/gate/leaving"
 	"innergate.example/innergate/internal/gate/limit"
+	"innergate.example/innergate/internal/gate/mailing"
 	"innergate.example/innergate/internal/gate/operators"
 	"innergate.example/innergate/internal/gate/outbox"
 	"innergate.example/innergate/internal/gate/people"
@@ -50,6 +51,7 @@ type Options struct {
 	AllowNetworks []netip.Prefix       // private networks it may fetch from
 	AllowHTTP     bool                 // fetch from http addresses too
 	Publisher     federation.Publisher // who runs the gate, for documents about it
+	Mail          mailing.Server       // that takes mail to people, the zero value for none
 	Protocols     []crossing.Protocol  // the first is that of records of before there were several
 }
 
@@ -128,7 +130,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Operators = operators.New(o.Store, g.base, o.Now, g.tries)
 	g.Traces, g.Arrivals = traces.New(o.Store, o.Now), arrivals.New(o.Store, o.Now)
 	self := federation.Gate{Publisher: o.Publisher, Base: g.base, Skew: o.Skew,
-		SignInLife: o.SessionLife}
+		SignInLife: o.SessionLife, Mails: o.Mail != mailing.Server{}}
 	g.Records, err = records.New(ctx, records.Parts{Store: o.Store, Now: o.Now, Fetch: out, Sessions: g.sessions,
 		Keys:      g.Keys,
 		Freshness: g.Freshness, Editions: kept}, self, o.Protocols)
@@ -139,6 +141,9 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Copies = copies.New(o.Store, o.Now, out, g.Records)
 	g.Rollover = rollover.New(o.Store, o.Now, g.Keys, g.Records)
 	g.People = people.New(o.Store, o.Now, g.Records)
+	if err := g.People.Index(ctx); err != nil {
+		return err
+	}
 	g.Checking = checking.New(checking.Parts{Store: o.Store, Now: o.Now, Fetch: out, Records: g.Records, Arrivals: g.Arrivals, Editions: kept,
 		Freshness: g.Freshness, Copies: g.Copies})
 	g.Jobs = jobs.New(g.ctx, o.Log, o.Now)
@@ -158,7 +163,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		Sessions: g.sessions, People: g.People, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries})
 	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
 		Sessions: g.sessions, People: g.People, Keys: g.Keys, Tries: g.tries, Grants: g.Grants, Leaving: g.Leaving,
-		Outbox: g.Outbox, Copies: g.Copies})
+		Outbox: g.Outbox, Copies: g.Copies, Mailer: mailing.New(o.Mail, o.Now)})
 	return err
 }
 

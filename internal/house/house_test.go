@@ -18,16 +18,16 @@ import (
 )
 
 // core is the order of the core from the ground up.
-var core = []string{"nearword", "strictjson", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "expression", "profile",
+var core = []string{"nearword", "strictjson", "table", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "expression", "profile",
 	"federation",
-	"policy", "checks", "grant", "crossing", "signout",
+	"policy", "checks", "grant", "crossing", "signout", "compare",
 	"crossing/samlside", "crossing/linkside", "crossing/rpside", "crossing/oidcside"}
 
 // gate is the order of the service from the ground up; the rooms may import the
 // store beside the core.
-var gate = []string{"random", "change", "limit", "fetch", "keyring", "freshness", "editions", "sessions", "arrivals", "jobs", "records", "copies",
+var gate = []string{"random", "change", "limit", "mailing", "fetch", "keyring", "freshness", "editions", "sessions", "arrivals", "jobs", "records", "copies",
 	"rollover", "exchange",
-	"checking", "people", "outbox", "grants", "leaving", "accounts", "redeeming", "driving", "traces", "operators"}
+	"checking", "people", "outbox", "grants", "leaving", "accounts", "roll", "comparing", "redeeming", "driving", "traces", "operators"}
 
 // apart are rooms of the service that do not know each other.
 var apart = [][]string{{"exchange", "checking", "people", "traces", "operators", "rollover"},

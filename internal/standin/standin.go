@@ -159,6 +159,7 @@ type page struct {
 	Client            string // client ID
 	Issuer            string
 	Plain             bool // OAuth 2.0 without ID tokens
+	Letters           []Letter
 }
 
 func show(w http.ResponseWriter, status int, name string, p page) {

@@ -151,8 +151,52 @@ type PersonRow struct {
 	ID         int64  `gorm:"primaryKey;autoIncrement"`
 	Identifier string `gorm:"uniqueIndex"`
 	Added      time.Time
-	Sealed     []byte // values that rules keep with the person
+	Sealed     []byte // values that are kept with the person
 	Disabled   *time.Time
+}
+
+// TermRow is a word by which a person is looked for: a value of an attribute, folded, or a
+// part of one under the attribute "". Names by which providers call them stand under
+// TermSubject, their parts under TermPart. They are readable, unlike what they are made from.
+type TermRow struct {
+	Term      string `gorm:"primaryKey"`
+	Attribute string `gorm:"primaryKey"`
+	Person    int64  `gorm:"primaryKey;index"`
+}
+
+// Attributes of terms that are none of a person's.
+const (
+	TermPart        = ""
+	TermSubject     = "@subject"
+	TermSubjectPart = "@part"
+)
+
+// UnitRow is a group or an organisation as stored.
+type UnitRow struct {
+	Kind     string `gorm:"primaryKey"`
+	Name     string `gorm:"primaryKey"`
+	Revision int
+	Added    time.Time
+	Data     []byte // JSON
+}
+
+// MemberRow is that a person belongs to a group or an organisation, and by what.
+type MemberRow struct {
+	Person int64  `gorm:"primaryKey"`
+	Kind   string `gorm:"primaryKey"`
+	Name   string `gorm:"primaryKey"`
+	Source string `gorm:"primaryKey"` // ID of a provider, or another source
+	Added  time.Time
+}
+
+// ComparisonRow is a comparison of an application's accounts with people.
+type ComparisonRow struct {
+	ID      int64  `gorm:"primaryKey;autoIncrement"`
+	App     string // ID
+	At      time.Time
+	Who     string
+	Summary []byte // JSON: figures, nobody's names
+	Sealed  []byte // the lists
 }
 
 // LinkRow ties a provider's name for somebody to a person.

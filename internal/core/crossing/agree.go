@@ -43,10 +43,7 @@ func (d *drive) agree() step {
 	if d.s.Wish.Passive {
 		return d.refuse(finding.New(finding.ConsentNeeded, finding.Fact("Scopes", strings.Join(c.Scopes, " "))))
 	}
-	if d.s.Stage != Agreeing {
-		d.s.Stage, d.s.Word, d.s.ByWord, d.s.Question = Agreeing, h.answer, h.by == nil, d.f.New
-		d.s.Provider, d.s.ProviderID = d.p.Name, d.p.ID
-	}
+	d.pause(Agreeing)
 	d.keep()
 	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "consent page", Values: c.Shown})
 	return d.ends(&Show{Page: PageAgree, App: d.app.Title, Agree: &Agree{Consent: *c, Digest: d.digest(),

@@ -116,7 +116,7 @@ func (d *drive) done() Turn {
 	if h.answer != nil {
 		h.about.Person = cmp.Or(h.who.Subject.Value, h.answer.Subject.Value)
 	}
-	if n, ok := t.Next.(*Need); !ok || n.Call != nil {
+	if n, ok := t.Next.(*Need); !ok || n.Call != nil || n.Mail != nil {
 		t.Effects, h.effects = h.effects, nil
 	}
 	t.State, t.Apart, t.About, t.Told = d.s, h.apart, h.about, h.told
@@ -124,7 +124,7 @@ func (d *drive) done() Turn {
 	for _, s := range h.steps {
 		t.Steps = append(t.Steps, *s)
 	}
-	t.Decided, t.Person = h.decided.of(t), h.person
+	t.Decided, t.Person, t.Gave = h.decided.of(t), h.person, h.gave
 	return t
 }
 
@@ -361,7 +361,7 @@ func (d *drive) back() step {
 		d.here(StepContinue)
 		return d.refuse(err)
 	}
-	if d.s.Stage == Agreeing && d.e.Kind != Chosen {
+	if (d.s.Stage == Agreeing || d.s.Stage == Questioned) && d.e.Kind != Chosen {
 		return (*drive).goOn
 	}
 	switch d.e.Kind {
@@ -417,6 +417,12 @@ func (d *drive) lost() step {
 	case MakePerson:
 		d.here(StepMatch).Reasons.Add(reason.PersonRace)
 		delete(d.f.People, lost.Key)
+		clear(d.f.Having)
+		return (*drive).match
+	case PutLink:
+		d.here(StepMatch).Reasons.Add(reason.PersonRace)
+		delete(d.f.People, lost.Key)
+		clear(d.f.Having)
 		return (*drive).match
 	case Settle:
 		d.here(StepMatch).Reasons.Add(reason.SubjectRace)

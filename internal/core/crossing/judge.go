@@ -140,47 +140,6 @@ func Kept(p *federation.Provider, a *Answer) *Answer {
 	return &out
 }
 
-// LinkKey is what a person is recognised by when they come again: the provider's
-// ID, format, qualifiers and value. A transient name gives "".
-func LinkKey(p federation.ID, s profile.Subject) string {
-	if s.Transient {
-		return ""
-	}
-	key := ""
-	for _, part := range []string{string(p), s.Format, s.NameQualifier, s.SPNameQualifier, s.Value} {
-		key += part + "\x1f"
-	}
-	return key
-}
-
-// Match finds the person among those looked up by their link keys. A key that
-// was not looked up is a need; app is the application whose subject is wanted.
-func Match(p *federation.Provider, app federation.ID, who profile.Profile, people map[string]Person) (Person,
-	reason.Reason, *Need) {
-	key := LinkKey(p.ID, who.Subject)
-	if key == "" {
-		return Person{}, reason.New(reason.PersonTransient), nil
-	}
-	known, looked := people[key]
-	switch {
-	case !looked:
-		return Person{}, reason.Reason{}, &Need{People: []string{key}, For: app}
-	case known.ID == 0:
-		return Person{Key: key}, reason.New(reason.PersonNew), nil
-	}
-	known.Key = key
-	return known, reason.New(reason.PersonKnown), nil
-}
-
-// Welcome sees whether somebody may come who is not known yet: not where only those are
-// let in who were made known before.
-func Welcome(p *federation.Provider, who Person) error {
-	if p.FirstSignIn == federation.KnownOnly && who.ID == 0 {
-		return finding.New(finding.PersonUnknown, finding.Fact("Provider", string(p.Name)))
-	}
-	return nil
-}
-
 // Entrant is who wants to enter an application, and from where.
 type Entrant struct {
 	App     *federation.Application
@@ -285,7 +244,7 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 		now); err != nil {
 		return none, nil, err
 	}
-	released, _, err := Release(r.App, Knowing(who, person), person, profile.Wanted{Kind: profile.Bare})
+	released, _, err := Release(r.App, Known(snap, p, who, person, nil), person, profile.Wanted{Kind: profile.Bare})
 	return released, nil, err
 }
 

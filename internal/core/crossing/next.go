@@ -28,6 +28,7 @@ type Turn struct {
 	Verified bool
 	Decided  Decision
 	Person   Person // who entered
+	Gave     *Gave  // what the person did on a page that asked something
 }
 
 // Head is what a trace is found by.
@@ -53,7 +54,7 @@ const (
 	PageRefused  Page = "refused"
 	PageChoose   Page = "choose"
 	PageFinished Page = "finished" // a reloaded answer: already signed in
-	PageForm     Page = "form"     // of a provider's side
+	PageForm     Page = "form"     // of a provider's side, or a question of the gate's own
 	PageAgree    Page = "agree"    // whether an application may be told
 )
 
@@ -81,15 +82,21 @@ type Choice struct{ Name, Title string }
 // Form is what a provider's side wants to know of the person.
 type Form struct {
 	Title, Text string
+	Wrong       string // what was wrong with what was typed, "" for nothing
 	Fields      []Input
-	Submit      string // on the button
+	Submit      string   // on the button, "" for none
+	Options     []Choice // in place of fields: one of them is chosen
+	Also        []Choice // what else can be done
+	Question    string   // number of the question, in questions of the gate's own
 }
 
 // Input is one field of a form.
 type Input struct {
 	Name, Label string
 	Secret      bool // not to be shown, and never to be recorded
+	Code        bool // it is a code of digits
 	Fill        string
+	Hint        string
 }
 
 // Challenge asks the browser itself to prove who sits at it (RFC 9110 §11.6.1).
@@ -103,6 +110,8 @@ type Need struct {
 	Used   *Once         // has this been used before?
 	People []string      // who has these link keys?
 	For    federation.ID // the application that People's subjects are wanted of
+	Having []Sought      // who has these values?
+	Mail   *Mail         // a code has to be mailed; the effects so far are stored first
 	Tries  string        // was it tried too often, by this key and from this network?
 	Find   []string      // which crossing is known by one of these?
 	Agreed *Agreed       // what has this person agreed to before?
@@ -225,8 +234,30 @@ type Once struct {
 	As finding.Code `json:"as,omitempty"`
 }
 
-// MakePerson makes an account with a link. Its guard: nobody has the link.
-type MakePerson struct{ Link }
+// MakePerson makes an account with a link. Its guard: nobody has the link, or one of the
+// values by which the person was looked for.
+type MakePerson struct {
+	Link
+	Unless []Looked
+}
+
+// PutLink links somebody who was found by a value. Its guard: nobody has the link, and the
+// person still is there, has the value, and no link to the provider.
+type PutLink struct {
+	Link
+	Person int64
+	By     Sought
+}
+
+// PutMembers keeps where the person belongs by what a provider said, and by coming there
+// for the first time. Groups that are not there yet are made.
+type PutMembers struct {
+	From   federation.ID
+	Groups []federation.Name // all that this provider makes the person a member of
+	Follow bool              // others of its are taken away
+	Landed []Membership
+	Make   []federation.Unit
+}
 
 // NameLink keeps the name with a link that was made before names were kept.
 type NameLink struct{ Link }
@@ -301,6 +332,8 @@ type End struct{}
 
 func (Once) effect()        {}
 func (MakePerson) effect()  {}
+func (PutLink) effect()     {}
+func (PutMembers) effect()  {}
 func (NameLink) effect()    {}
 func (PutValues) effect()   {}
 func (Settle) effect()      {}

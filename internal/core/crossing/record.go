@@ -73,11 +73,14 @@ type Entry struct {
 	Before State           `json:"before,omitzero"`
 	Told   *Told           `json:"told,omitempty"`
 
-	New     string            `json:"new,omitempty"`
-	Session *Session          `json:"session,omitempty"`
-	People  map[string]Person `json:"people,omitempty"`
-	Agreed  *[]string         `json:"agreed,omitempty"`
-	Said    string            `json:"said,omitempty"` // when the person was asked to agree
+	New     string              `json:"new,omitempty"`
+	Session *Session            `json:"session,omitempty"`
+	People  map[string]Person   `json:"people,omitempty"`
+	Agreed  *[]string           `json:"agreed,omitempty"`
+	Said    string              `json:"said,omitempty"` // when the person was asked to agree
+	Having  map[string][]Person `json:"having,omitempty"`
+	Gave    *Gave               `json:"gave,omitempty"` // when the person was asked something
+	Mailed  *Mailed             `json:"mailed,omitempty"`
 
 	Decided Decision `json:"decided"`
 }
@@ -105,6 +108,24 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 		p.Identifier = ""
 		out.People[key] = p
 	}
+	for key, people := range f.Having {
+		if out.Having == nil {
+			out.Having = map[string][]Person{}
+		}
+		for _, p := range people {
+			p.Identifier = ""
+			out.Having[key] = append(out.Having[key], p)
+		}
+		if len(people) == 0 {
+			out.Having[key] = []Person{}
+		}
+	}
+	out.Gave, out.Mailed = t.Gave, f.Mailed
+	if out.Before.Proof != nil {
+		proof := *out.Before.Proof
+		proof.Sum = []byte("kept") // that there was one
+		out.Before.Proof = &proof
+	}
 	if out.Agreed = f.Agreed; before.Stage == Agreeing && t.Decided.Comes != "show agree" {
 		out.Said = clip(d.said())
 	}
@@ -113,12 +134,13 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 
 // Replay decides a recorded turn again, with a configuration of now.
 func Replay(snap *federation.Snapshot, in Entry) Decision {
-	e := Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Again: in.Again, Told: in.Told, Said: in.Said,
+	e := Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Again: in.Again, Told: in.Told, Said: in.Said, Gave: in.Gave,
 		Browser: Browser{Network: in.Before.Browser.Network, Holds: in.Holds}}
 	if in.Kind == Arrived {
 		e.Arrival = &Arrival{From: in.From, Record: in.Record, State: in.State}
 	}
-	f := Facts{New: in.New, Session: in.Session, People: in.People, Agreed: in.Agreed}
+	f := Facts{New: in.New, Session: in.Session, People: in.People, Agreed: in.Agreed,
+		Having: in.Having, Mailed: in.Mailed}
 	s := in.Before
 	if s.Mode = Simulated; s.ID == "" {
 		s.Mode = Real

@@ -37,11 +37,12 @@ type Stage string
 
 // Stages.
 const (
-	Begun    Stage = "begun"    // the application's request was accepted
-	Choosing Stage = "choosing" // the person is asked by which way
-	Agreeing Stage = "agreeing" // the person is asked whether the application may be told
-	Asked    Stage = "asked"    // the provider's turn
-	Ended    Stage = "ended"
+	Begun      Stage = "begun"      // the application's request was accepted
+	Choosing   Stage = "choosing"   // the person is asked by which way
+	Agreeing   Stage = "agreeing"   // the person is asked whether the application may be told
+	Questioned Stage = "questioned" // the person is asked who they are, or for what is missing
+	Asked      Stage = "asked"      // the provider's turn
+	Ended      Stage = "ended"
 )
 
 // State is a crossing between two turns. What a protocol keeps in it is opaque to
@@ -67,6 +68,10 @@ type State struct {
 	Upstream      *Upstream        `json:"upstream,omitempty"` // what came with it
 	ByWord        bool             `json:"byWord,omitempty"`   // it came with this crossing, not out of a session
 	Question      string           `json:"question,omitempty"` // number of the page that asks, random; see digest
+	Given         []Given          `json:"given,omitempty"`    // what the person said when they were asked
+	Picked        int64            `json:"picked,omitempty"`   // which account they chose
+	Proof         *Proof           `json:"proof,omitempty"`    // under way, by a mailed code
+	Mails         int              `json:"mails,omitempty"`    // codes mailed so far
 	Browser       Tie              `json:"browser,omitzero"`   // which one it is tied to
 	StartedBy     string           `json:"startedBy"`          // application, gate or provider
 	Began         time.Time        `json:"began"`
@@ -92,12 +97,14 @@ type here struct {
 	called  time.Time         // since when
 	looked  bool              // the crossing was looked for by what the message says
 	answer  *Answer
-	by      *Session // the session the person is in by
-	consent *Consent // what the person has to agree to
-	agreed  []string // to what they agreed just now
-	plan    Plan     // of the answer, once it is planned
-	who     profile.Profile
+	by      *Session        // the session the person is in by
+	consent *Consent        // what the person has to agree to
+	agreed  []string        // to what they agreed just now
+	plan    Plan            // of the answer, once it is planned
+	who     profile.Profile // as it came
 	person  Person
+	seen    Seen // how they were looked for
+	gave    *Gave
 	effects []Effect
 	steps   []*TraceStep
 	arrived int // place of the message which arrived, -1 if none did
@@ -183,57 +190,14 @@ type Person struct {
 	Identifier string `json:"identifier,omitempty"`
 	// Disabled says that they are let in no more, until that is taken back.
 	Disabled bool `json:"disabled,omitempty"`
-	// Values are those that rules have kept with them.
+	// Values are those that are kept with them.
 	Values []KeptValue `json:"values,omitempty"`
-}
-
-// KeptValue is an attribute that is kept with a person.
-type KeptValue struct {
-	profile.Attribute
-	From federation.ID `json:"from"` // the provider whose rules kept it
-	At   time.Time     `json:"at"`
-}
-
-// Knowing gives a profile with the values that are kept with the person, where this
-// sign-in did not bring others.
-func Knowing(p profile.Profile, who Person) profile.Profile {
-	for _, v := range who.Values {
-		if !slices.ContainsFunc(p.Attributes, func(a profile.Attribute) bool { return a.Name == v.Name }) {
-			p.Attributes = append(slices.Clip(p.Attributes), v.Attribute)
-		}
-	}
-	return p
-}
-
-// PutValues keeps what a provider's rules made with the person. Names are all that these
-// rules keep: what they keep no more goes.
-type PutValues struct {
-	From   federation.ID
-	Values []profile.Attribute
-	Names  []string
-}
-
-// Over lays them over what is kept already; changed tells whether that is other now.
-func (k PutValues) Over(stored []KeptValue, now time.Time) (out []KeptValue, changed bool) {
-	for _, v := range stored {
-		replaced := slices.ContainsFunc(k.Values, func(a profile.Attribute) bool { return a.Name == v.Name })
-		if replaced || v.From == k.From && !slices.Contains(k.Names, v.Name) {
-			changed = changed || !replaced
-			continue
-		}
-		out = append(out, v)
-	}
-	for _, a := range k.Values {
-		same := slices.IndexFunc(stored, func(v KeptValue) bool {
-			return v.Name == a.Name && v.From == k.From && slices.Equal(v.Values, a.Values)
-		})
-		if same >= 0 {
-			out = append(out, stored[same])
-			continue
-		}
-		out, changed = append(out, KeptValue{a, k.From, now.UTC()}), true
-	}
-	return out, changed
+	// Members are where they belong.
+	Members []Membership `json:"members,omitempty"`
+	// Links are the providers that they are linked to, as far as that was asked.
+	Links []federation.ID `json:"links,omitempty"`
+	// Linking says that this sign-in links them to its provider.
+	Linking bool `json:"linking,omitempty"`
 }
 
 // Session is who is in, in one browser: one person, and a word of each provider
@@ -274,7 +238,7 @@ func ends(g *federation.Gate, a *Authentication, came time.Time) time.Time {
 // Joined gives the session after an answer: the same person's next sign-in adds
 // a word, and another person's replaces the session. lasting names a new one.
 func Joined(g *federation.Gate, old *Session, who Person, a *Answer, lasting string, now time.Time) *Session {
-	who.Subject, who.Bare = "", false // these are of the crossing, not of the session
+	who = Person{ID: who.ID, Key: who.Key, Identifier: who.Identifier, Disabled: who.Disabled} // the rest is of the crossing
 	word := *a
 	word.Ends = ends(g, &a.Authentication, now)
 	s := &Session{Person: who, Proofs: []Answer{word}, Expires: word.Ends, Lasting: lasting, Began: now}
@@ -352,6 +316,8 @@ var refusals = map[finding.Code]Refusal{
 	finding.ConsentDeclined:   RefusedDenied,
 	finding.PersonDisabled:    RefusedDenied,
 	finding.PersonUnknown:     RefusedDenied,
+	finding.MatchSeveral:      RefusedDenied,
+	finding.MatchLinked:       RefusedDenied,
 	finding.OAuthRequest:      RefusedRequest,
 	finding.PKCEMissing:       RefusedRequest,
 }

@@ -1,6 +1,7 @@
 package crossing
 
 import (
+	"slices"
 	"strings"
 	"time"
 
@@ -271,21 +272,6 @@ func (d *drive) intake() step {
 	return (*drive).match
 }
 
-// match finds the person.
-func (d *drive) match() step {
-	person, why, need := Match(d.p, d.app.ID, d.s.here.who, d.f.People)
-	if need != nil {
-		return d.need(need, (*drive).match)
-	}
-	d.here(StepMatch).Reasons = reason.Reasons{why}
-	d.s.here.person, d.s.Person = person, person.ID
-	d.s.here.decided.Person, d.s.here.decided.New = person.ID, person.Key != "" && person.ID == 0
-	if err := Welcome(d.p, person); err != nil {
-		return d.refuse(err)
-	}
-	return (*drive).admit
-}
-
 // admit decides whether they may enter.
 func (d *drive) admit() step {
 	d.s.Proofs = []Authentication{d.s.here.answer.Authentication}
@@ -295,7 +281,7 @@ func (d *drive) admit() step {
 	if err != nil {
 		return d.refuse(err)
 	}
-	return (*drive).release
+	return (*drive).question
 }
 
 // release decides what the application is told, and plans the answer.
@@ -305,7 +291,7 @@ func (d *drive) release() step {
 	if err != nil {
 		return d.refuse(err)
 	}
-	released, reasons, err := Release(d.app, Knowing(h.who, h.person), h.person, want)
+	released, reasons, err := Release(d.app, Known(d.snap, d.p, h.who, h.person, d.s.Given), h.person, want)
 	if err == nil {
 		err = Expected(&d.snap.Gate, d.s.Wish, released.Name, h.person)
 	}
@@ -351,13 +337,8 @@ func (d *drive) end(plan Plan) step {
 		d.effect(End{})
 	}
 	d.effect(spent...)
-	if h.person.Key != "" && h.person.ID == 0 {
-		d.effect(MakePerson{Link{Provider: d.p.ID, Key: h.person.Key, Subject: h.who.Subject}})
-	}
-	keep := PutValues{From: d.p.ID}
-	keep.Values, keep.Names = d.p.Mapping().Lasting(h.who.Attributes)
-	if _, other := keep.Over(h.person.Values, d.now); other && h.person.Key != "" {
-		d.effect(keep)
+	if h.person.Key != "" {
+		d.effect(d.knows()...)
 	}
 	if h.agreed != nil {
 		d.effect(PutConsent{App: d.app.ID, Scopes: h.agreed})
@@ -383,6 +364,39 @@ func (d *drive) end(plan Plan) step {
 	d.s.Stage = Ended
 	d.s.here.decided.Sent = plan.Sent()
 	return d.ends(&Leave{To: Application, Plan: plan}, Entered)
+}
+
+// knows is what the gate keeps of the person from now on: their account, link, values, and
+// where they belong.
+func (d *drive) knows() (out []Effect) {
+	h := &d.s.here
+	link := Link{Provider: d.p.ID, Key: h.person.Key, Subject: h.who.Subject}
+	switch {
+	case h.person.ID == 0:
+		out = append(out, MakePerson{link, h.seen.Looked})
+	case h.person.Linking:
+		out = append(out, PutLink{link, h.person.ID, h.seen.By})
+	}
+	keep := Updating(d.snap, d.p, h.who, h.person, d.s.Given)
+	if _, other := keep.Over(h.person.Values, d.now); other {
+		out = append(out, keep)
+	}
+	put := PutMembers{From: d.p.ID, Follow: d.p.GroupValues != "", Make: Wanting(d.snap, d.p, h.who)}
+	before, now := h.person.Members, Belonging(d.snap, d.p, h.who, h.person)
+	for _, m := range now {
+		switch {
+		case m.Source == d.p.ID && m.Kind == federation.KindGroup:
+			put.Groups = append(put.Groups, m.Name)
+		case !slices.Contains(before, m):
+			put.Landed = append(put.Landed, m)
+		}
+	}
+	gone := func(m Membership) bool { return !slices.Contains(now, m) }
+	come := func(m Membership) bool { return !slices.Contains(before, m) }
+	if slices.ContainsFunc(before, gone) || slices.ContainsFunc(now, come) {
+		out = append(out, put)
+	}
+	return out
 }
 
 // refuse ends the turn in a refusal: to the application, if it should hear of

@@ -32,6 +32,7 @@ const (
 	StepAccess   = "decide access"
 	StepRelease  = "release"
 	StepAgree    = "consent"
+	StepQuestion = "question"
 	StepBuild    = "build the answer"
 	StepEnd      = "end the crossing"
 	StepFailure  = "failure"

@@ -16,6 +16,7 @@ type Trial struct {
 	Own      json.RawMessage // the application's part of the state, nil for a start at the gate
 	Person   Person
 	Said     *Answer
+	Snap     *federation.Snapshot
 }
 
 // Mapped is what came of a trial.
@@ -29,7 +30,8 @@ type Mapped struct {
 }
 
 // Try runs what was said through the mappings, by the functions that a sign-in uses.
-func Try(g *federation.Gate, t Trial) (out Mapped, err error) {
+func Try(t Trial) (out Mapped, err error) {
+	g := &t.Snap.Gate
 	out.Received = profile.PassThrough(t.Said.Subject, t.Said.Attributes)
 	out.Profile = out.Received
 	if t.Provider != nil {
@@ -38,7 +40,7 @@ func Try(g *federation.Gate, t Trial) (out Mapped, err error) {
 			return out, nil
 		}
 	}
-	out.Profile = Knowing(out.Profile, t.Person)
+	out.Profile = Known(t.Snap, t.Provider, out.Profile, t.Person, nil)
 	if t.App == nil {
 		return out, nil
 	}

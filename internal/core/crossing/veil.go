@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"innergate.example/innergate/internal/core/federation"
@@ -178,6 +179,32 @@ func (v *Veil) Entry(e Entry) Entry {
 		v.Named(e.Decided.Released.Name.Value)
 	}
 	e.People = v.people(e.People)
+	for key, people := range e.Having {
+		of := map[string]Person{}
+		for i, p := range people {
+			of[strconv.Itoa(i)] = p
+		}
+		of = v.people(of)
+		covered := make([]Person, len(people))
+		for i := range people {
+			covered[i] = of[strconv.Itoa(i)]
+		}
+		e.Having[key] = covered // a map of the entry's own
+	}
+	e.Before.Given = v.given(e.Before.Given)
+	if e.Before.Proof != nil {
+		proof := *e.Before.Proof
+		proof.Address = v.cover(proof.Address, v.received(proof.Name))
+		e.Before.Proof = &proof
+	}
+	if e.Gave != nil {
+		gave := *e.Gave
+		gave.Values = map[string]string{}
+		for name, value := range e.Gave.Values {
+			gave.Values[name] = v.cover(value, v.received(name))
+		}
+		e.Gave = &gave
+	}
 	if e.Told != nil && e.Told.Answer != nil {
 		told := *e.Told
 		told.Answer = v.answer(told.Answer)
@@ -198,6 +225,15 @@ func (v *Veil) Entry(e Entry) Entry {
 	}
 	e.Decided.Sent = v.values(e.Decided.Sent)
 	return e
+}
+
+// given covers what a person said when they were asked.
+func (v *Veil) given(in []Given) []Given {
+	out := slices.Clone(in)
+	for i, g := range out {
+		out[i].Value = v.cover(g.Value, v.received(g.Name))
+	}
+	return out
 }
 
 func (v *Veil) people(in map[string]Person) map[string]Person {

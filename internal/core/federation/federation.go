@@ -78,6 +78,9 @@ type Gate struct {
 	// Contexts ranks how people prove who they are.
 	Contexts Ranking
 
+	// Mails says that it can mail people.
+	Mails bool
+
 	// Publisher is who runs the gate, for documents about it; see also
 	// SignedDocuments.
 	Publisher Publisher

@@ -96,9 +96,6 @@ func (k Keeping) Trust() ([]crypto.PublicKey, error) {
 	return out, nil
 }
 
-// KnownOnly lets in by a provider only people who have an account already.
-const KnownOnly = "known"
-
 // ProviderSettings are what an engineer decides about a provider in any
 // protocol.
 type ProviderSettings struct {
@@ -110,9 +107,7 @@ type ProviderSettings struct {
 	IntakeMapping profile.Mapping `json:"intakeMapping"`
 	// IntakeSet names the set that IntakeMapping is laid over, "" for none.
 	IntakeSet Name `json:"intakeSet"`
-	// FirstSignIn is KnownOnly, or "" for a provider whose people get an account when they
-	// first come.
-	FirstSignIn string `json:"firstSignIn"`
+	Matching
 	// TraceValues says what traces keep of what it says.
 	TraceValues profile.Details `json:"traceValues"`
 }
@@ -219,6 +214,19 @@ var kindSettings = map[Kind][]Setting{
 			Text: "Its own words for authentication contexts: THEIRS>OURS, separated by spaces"},
 		{Name: "firstSignIn", Choices: []string{"", KnownOnly},
 			Text: "known: only people who have an account already are let in; empty makes one when somebody first comes"},
+		{Name: "matchBy", Most: 400,
+			Text: "Attributes of the profile by which somebody who comes by a new name is found among people, in order, like employeeNumber emails"},
+		{Name: "severalMatches", Choices: []string{"", AskSeveral},
+			Text: "ask: where several accounts match, the person chooses; empty refuses"},
+		{Name: "vouchesFor", Most: 4000, Lines: true,
+			Text: "Domains whose e-mail addresses it stands for, separated by spaces; others count where it says email_verified"},
+		{Name: "update", Most: 2000, Lines: true,
+			Text: "Attributes kept with the person at sign-in, like displayName emails=follow: always, follow (what comes no more goes) or once"},
+		{Name: "askFor", Most: 1000,
+			Text: "Attributes that people who lack them are asked for, like displayName emails=verified (by a mailed code)"},
+		{Name: "groupValues", Choices: []string{"", GroupsKnown, GroupsCreate},
+			Text: "known: values of groups make people members of the groups called so, and their absence takes them out; create makes groups for them too"},
+		{Name: "userType", Most: 100, Text: "Marks its people, like contractor, where no rule makes a userType"},
 		{Name: "intakeSet", Most: 63, Text: "Set of rules that it shares with others; those of intakeMapping are laid over it"},
 		{Name: "intakeMapping", Rules: true, Text: "What becomes of its attributes or claims on their way into the profile"},
 		{Name: "traceValues", Most: 4000, Lines: true,
@@ -359,6 +367,9 @@ func (p *Provider) check() error {
 	}
 	if _, err := p.ContextWords.parse(); err != nil {
 		return &SettingError{"contextWords", err}
+	}
+	if err := p.Matching.check(); err != nil {
+		return err
 	}
 	for i, r := range p.IntakeMapping.Rules {
 		if r.To.Subject && !r.Mandatory && !r.Omit {

@@ -17,6 +17,7 @@ type Snapshot struct {
 	leaving     map[Name]*Application // those that somebody else may take the identity of
 	byID        map[ID]Name           // of applications
 	sets        map[Name]*Set
+	units       *units // shared, never changed
 
 	providerList func() *Directory[*Provider]
 	appList      func() *Directory[*Application]
@@ -37,7 +38,7 @@ func Load(g Gate, records ...Record) *Snapshot { return LoadWith(g, nil, records
 func LoadWith(g Gate, sets []*Set, records ...Record) *Snapshot {
 	s := &Snapshot{Gate: g, providers: map[Name]*Provider{}, apps: map[Name]*Application{},
 		providerIDs: map[identity]*Provider{}, appIDs: map[identity]*Application{}, leaving: map[Name]*Application{},
-		byID: map[ID]Name{}, sets: map[Name]*Set{}}
+		byID: map[ID]Name{}, sets: map[Name]*Set{}, units: newUnits(nil)}
 	for _, set := range sets {
 		s.sets[set.Name] = set
 	}
@@ -73,7 +74,7 @@ func (s *Snapshot) list() *Snapshot {
 func (s *Snapshot) clone() *Snapshot {
 	return (&Snapshot{Gate: s.Gate, providers: maps.Clone(s.providers), apps: maps.Clone(s.apps),
 		providerIDs: maps.Clone(s.providerIDs), appIDs: maps.Clone(s.appIDs), leaving: maps.Clone(s.leaving),
-		byID: maps.Clone(s.byID), sets: maps.Clone(s.sets)}).list()
+		byID: maps.Clone(s.byID), sets: maps.Clone(s.sets), units: s.units}).list()
 }
 
 func (s *Snapshot) addProvider(p *Provider) {

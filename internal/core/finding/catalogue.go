@@ -138,6 +138,14 @@ const (
 	GrantUnlinked        Code = "grant-unlinked"
 	PersonDisabled       Code = "person-disabled"
 	PersonUnknown        Code = "person-unknown"
+	MatchSeveral         Code = "match-several"
+	MatchLinked          Code = "match-linked"
+	MatchOpen            Code = "match-open"
+	MailUnreached        Code = "mail-unreached"
+	MailMissing          Code = "mail-missing"
+	CodeGuessed          Code = "code-guessed"
+	CodeMails            Code = "code-mails"
+	UnitUsed             Code = "unit-used"
 	ScopeGrown           Code = "scope-grown"
 	ConsentNeeded        Code = "consent-needed"
 	ConsentDeclined      Code = "consent-declined"
@@ -768,6 +776,30 @@ var catalogue = []Entry{
 	{PersonUnknown, Error, Gate, "The gate does not know the person, and lets in only whom it knows",
 		"Add the person (innergate person add), or have the provider make accounts at the first sign-in: setting firstSignIn.",
 		"Somebody without an account comes by a provider whose setting firstSignIn is known."},
+	{MatchSeveral, Error, Gate, "Several people have the value by which somebody was to be found",
+		"Look at these people: join those that are one (innergate person join), or take the value from whom it does not belong to. With severalMatches=ask the person chooses.",
+		"Somebody comes by a new name, and more than one account has the value that matchBy names."},
+	{MatchLinked, Error, Gate, "The person that was found is linked to this provider by another name already",
+		"See whether the value, such as an address, came to be somebody else's: then take it from the person that was found. If it is the same person with a new name, link them (innergate person link).",
+		"Somebody comes by a new name and has the value of somebody whom this provider calls otherwise."},
+	{MatchOpen, Warning, Gate, "People are matched by what they may be able to set themselves",
+		"Match by what the provider alone assigns, such as an employee number, or by e-mail addresses of domains that it stands for (vouchesFor). Whoever can set the value becomes whom they want.",
+		"matchBy of a provider names an attribute that people usually edit themselves, or that nothing proves there."},
+	{MailUnreached, Error, Gate, "A message could not be mailed",
+		"See that the mail server of the configuration answers and takes mail from the gate; the person can try again on the same page.",
+		"A code was to be sent to somebody, and the mail server did not answer, or refused it (RFC 5321 §4.2)."},
+	{MailMissing, Error, Gate, "Addresses are to be proved, but the gate has no mail server",
+		"Set mail.server and mail.from in the configuration, or ask without =verified.",
+		"askFor of a provider has an attribute with =verified."},
+	{CodeGuessed, Error, Gate, "Mailed codes were typed wrongly too often",
+		"Have the person start again and use the newest message.",
+		"A code was tried five times, and three were sent in one sign-in."},
+	{CodeMails, Error, Gate, "No further code is mailed in this sign-in",
+		"Have the person start again, and look for the messages among unwanted mail.",
+		"Three codes were sent in one sign-in."},
+	{UnitUsed, Error, Gate, "The group or organisation is in use",
+		"Look at what would go with it, and confirm that; or take it out first.",
+		"A group or organisation is removed that has members, holds groups, or is where people land."},
 	{GrantUnlinked, Error, Gate, "The person is no longer the one that the sign-in was of",
 		"Have the application send the person to sign in again; look at the links of the person if that should not be.",
 		"The provider's name for the person was unlinked or carried over since, or the provider was removed; a token is refreshed against the configuration of now."},

@@ -54,6 +54,16 @@ const (
 	PersonNew        Code = "person-new"
 	PersonKnown      Code = "person-known"
 	PersonRace       Code = "person-race"
+	PersonLinked     Code = "person-linked"
+	MatchFound       Code = "match-found"
+	MatchNobody      Code = "match-nobody"
+	MatchLacking     Code = "match-lacking"
+	MatchUnverified  Code = "match-unverified"
+	MatchAsked       Code = "match-asked"
+	MatchChosen      Code = "match-chosen"
+	QuestionMissing  Code = "question-missing"
+	QuestionProved   Code = "question-proved"
+	QuestionAccount  Code = "question-account"
 	SubjectRace      Code = "subject-race"
 	AccessEverybody  Code = "access-everybody"
 	IntakeMapped     Code = "intake-mapped"
@@ -107,6 +117,16 @@ var texts = map[Code][2]string{
 	PersonTransient:  {"Person", "transient name: known for this session only"},
 	PersonNew:        {"Person", "new: first sign-in with this name"},
 	PersonKnown:      {"Person", "known"},
+	PersonLinked:     {"Person", "known already: linked by this name from now on"},
+	MatchFound:       {"Match", "one person has this %s"},
+	MatchNobody:      {"Match", "nobody has this %s"},
+	MatchLacking:     {"Match", "the profile has no %s"},
+	MatchUnverified:  {"Match", "%s does not count: the provider neither says that it is verified nor stands for its domain"},
+	MatchAsked:       {"Match", "%s people have this %s: the person is asked which one they are"},
+	MatchChosen:      {"Match", "the one that the person chose"},
+	QuestionMissing:  {"Question", "missing, and asked for: %s"},
+	QuestionProved:   {"Question", "the person proved %s by a mailed code"},
+	QuestionAccount:  {"Question", "which account is theirs"},
 	PersonRace:       {"Person", "made by another sign-in at the same moment: matched again"},
 	SubjectRace:      {"Subject", "another one was set for this application at the same moment: matched again"},
 	AccessEverybody:  {"Access", "everybody with a valid answer from the provider may enter"},

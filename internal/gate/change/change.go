@@ -110,6 +110,7 @@ const (
 	KindApplication = "application"
 	KindAggregate   = "aggregate"
 	KindGate        = "gate" // the gate itself, in checks
+	// Units are kinds of their own: federation.KindGroup, KindOrganisation.
 )
 
 // Note is what history tells of a change.

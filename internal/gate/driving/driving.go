@@ -8,6 +8,8 @@ import (
 	"errors"
 	"log/slog"
 	"net/url"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -21,6 +23,7 @@ import (
 	"innergate.example/innergate/internal/gate/keyring"
 	"innergate.example/innergate/internal/gate/leaving"
 	"innergate.example/innergate/internal/gate/limit"
+	"innergate.example/innergate/internal/gate/mailing"
 	"innergate.example/innergate/internal/gate/outbox"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/random"
@@ -43,6 +46,7 @@ type Room struct {
 	leaving   *leaving.Room
 	outbox    *outbox.Room
 	copies    *copies.Room
+	mailer    *mailing.Room
 	tries     *limit.Tries
 	crossings *places
 	strangers *limit.Flow // traces of what strangers send
@@ -63,6 +67,7 @@ type Parts struct {
 	Leaving  *leaving.Room
 	Outbox   *outbox.Room
 	Copies   *copies.Room
+	Mailer   *mailing.Room
 	Tries    *limit.Tries
 }
 
@@ -71,7 +76,7 @@ func New(p Parts) (*Room, error) {
 	under, err := loadPlaces(p.Store, p.Now())
 	return &Room{store: p.Store, log: p.Log, now: p.Now, fetch: p.Fetch, records: p.Records, sessions: p.Sessions,
 		people: p.People, keyring: p.Keys, grants: p.Grants, leaving: p.Leaving, outbox: p.Outbox, copies: p.Copies,
-		tries: p.Tries, crossings: under, strangers: limit.NewFlow(), results: newResults()}, err
+		mailer: p.Mailer, tries: p.Tries, crossings: under, strangers: limit.NewFlow(), results: newResults()}, err
 }
 
 // Sweep drops what has expired.
@@ -137,6 +142,8 @@ type turn struct {
 	snap    *federation.Snapshot
 	// reference is that of the trace, if the crossing has none yet.
 	reference string
+	cookies   []Cookie // of what was stored on the way
+	turns     int      // that the crossing had when it was last stored
 }
 
 // maxNeeds bounds how often one event may ask for more.
@@ -146,9 +153,9 @@ const maxNeeds = 24
 func (rm *Room) drive(ctx context.Context, b Browser, r record, e crossing.Event) Outcome {
 	e.Browser = crossing.Browser{Network: limit.Network(b.Address), Secret: b.secret(r.State.ID)}
 	t := &turn{rm: rm, ctx: ctx, browser: b, began: r, event: e, snap: rm.records.Snapshot(),
-		reference: random.Reference()}
+		reference: random.Reference(), turns: r.State.Turns}
 	t.facts = crossing.Facts{New: random.ID(), Session: rm.sessions.Find(ctx, b.Session),
-		People: map[string]crossing.Person{}}
+		People: map[string]crossing.Person{}, Having: map[string][]crossing.Person{}}
 	got := crossing.Advance(t.snap, r.State, e, t.facts, rm.now())
 	for range maxNeeds {
 		var out Outcome
@@ -196,6 +203,13 @@ func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) (lost crossing.Effec
 		}
 		t.facts.People[key] = p
 	}
+	for _, s := range n.Having {
+		people, err := rm.people.Having(t.ctx, s, n.For)
+		if err != nil {
+			return nil, err
+		}
+		t.facts.Having[s.String()] = people
+	}
 	if n.Tries != "" {
 		many := !rm.tries.Open(triesKey(n.Tries, t.event.Browser.Network), rm.now())
 		t.facts.TooMany = &many
@@ -203,7 +217,7 @@ func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) (lost crossing.Effec
 	if len(n.Find) > 0 {
 		if r := rm.crossings.known(n.Find, rm.now()); r.State.ID != "" {
 			t.facts.Found = &r.State
-			t.began = r
+			t.began, t.turns = r, r.State.Turns
 			t.event.Browser.Secret = t.browser.secret(r.State.ID)
 		}
 	}
@@ -220,6 +234,9 @@ func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) (lost crossing.Effec
 	if n.Call != nil {
 		return t.call(got, n.Call)
 	}
+	if n.Mail != nil {
+		return t.mail(got, n.Mail)
+	}
 	return nil, nil
 }
 
@@ -232,6 +249,39 @@ func (t *turn) copy(got crossing.Turn, c *crossing.Copy) (err error) {
 	}
 	t.facts.Copied, t.facts.CopyFail, err = t.rm.copies.Of(t.ctx, p, c.Anew)
 	return err
+}
+
+// Mails of codes to one address, within five minutes, whoever asks for them.
+const mailsOfOne = 5
+
+// mail makes up a code and mails it, after everything so far is stored.
+func (t *turn) mail(got crossing.Turn, m *crossing.Mail) (lost crossing.Effect, err error) {
+	s := &stored{}
+	if lost, err = t.store(got, crossing.Rendered{}, s); err != nil || lost != nil {
+		return lost, err
+	}
+	for _, do := range s.after {
+		do()
+	}
+	t.cookies = append(t.cookies, s.cookies...)
+	code := random.Code(6)
+	t.facts.Mailed = &crossing.Mailed{Sum: crossing.CodeSum(m.Question, code)}
+	key := "mail " + strings.ToLower(m.To)
+	if !t.rm.tries.Take(key, mailsOfOne, t.rm.now()) {
+		t.facts.Mailed = &crossing.Mailed{Fail: finding.New(finding.MailUnreached, finding.Fact("Cause", "too many to this address of late"))}
+		return nil, nil
+	}
+	text := strings.ReplaceAll(m.Text, crossing.CodeMark, code)
+	if err := t.rm.mailer.Send(t.ctx, mailing.Message{To: m.To, Subject: m.Subject, Text: text}); err != nil {
+		t.rm.tries.Give(key)
+		f := finding.Of(err)
+		if f == nil {
+			return nil, err
+		}
+		t.facts.Mailed = &crossing.Mailed{Fail: f}
+	}
+	t.snap = t.rm.records.Snapshot()
+	return nil, nil
 }
 
 func triesKey(key, network string) string { return key + " " + network }
@@ -302,7 +352,7 @@ func (t *turn) perform(got crossing.Turn) (out Outcome, lost crossing.Effect, er
 		do()
 	}
 	out = t.outcome(got, r)
-	out.Cookies = append(out.Cookies, s.cookies...)
+	out.Cookies = slices.Concat(out.Cookies, t.cookies, s.cookies)
 	rm.trace(t, got, r, &out)
 	return out, nil, nil
 }

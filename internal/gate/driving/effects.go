@@ -33,6 +33,11 @@ func (t *turn) store(got crossing.Turn, r crossing.Rendered, s *stored) (crossin
 			t.rm.tries.Fail(triesKey(e.Key, t.event.Browser.Network), t.rm.now())
 		case crossing.Moved:
 			t.rm.moved(t.ctx, e.App)
+		case crossing.PutMembers:
+			if err := t.rm.records.MakeGroups(t.ctx, change.By{Who: "sign-in"}, e.Make); err != nil {
+				return nil, err
+			}
+			inside = append(inside, e)
 		default:
 			inside = append(inside, e)
 		}
@@ -130,6 +135,14 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 		return &lostError{e}
 	case crossing.MakePerson:
 		return w.makePerson(tx, e)
+	case crossing.PutLink:
+		done, err := w.rm.people.Link(tx, e)
+		if err == nil && !done {
+			return &lostError{e}
+		}
+		return err
+	case crossing.PutMembers:
+		return w.rm.people.PutMembers(tx, w.personID(), e)
 	case crossing.PutValues:
 		return w.rm.people.PutValues(tx, w.personID(), e)
 	case crossing.NameLink:
@@ -174,7 +187,7 @@ func (w *writing) keep(tx *gorm.DB) error {
 	sealed, n := w.rm.store.Seal("crossing", plain), len(plain)
 	if w.got.State.Kept {
 		done := tx.Model(&store.CrossingRow{}).Where("id = ? AND ended = ? AND turns = ?", r.State.ID, false,
-			w.began.State.Turns).
+			w.turns).
 			Updates(map[string]any{"turns": r.State.Turns, "sealed": sealed})
 		if done.Error == nil && done.RowsAffected != 1 {
 			return &lostError{crossing.Keep{}}
@@ -187,11 +200,21 @@ func (w *writing) keep(tx *gorm.DB) error {
 	if err == nil && len(w.dropped) > 0 {
 		err = tx.Where("id IN ?", w.dropped).Delete(&store.CrossingRow{}).Error
 	}
-	w.after(func() { w.rm.crossings.put(r, n) })
+	w.after(func() {
+		w.rm.crossings.put(r, n)
+		w.turns = r.State.Turns
+	})
 	return err
 }
 
 func (w *writing) makePerson(tx *gorm.DB, e crossing.MakePerson) error {
+	held, err := w.rm.people.Held(tx, e.Unless)
+	if held {
+		return &lostError{e}
+	}
+	if err != nil {
+		return err
+	}
 	id, err := w.rm.people.Make(tx, w.made.person.Identifier, e.Link)
 	if store.IsTaken(err) {
 		return &lostError{e}

@@ -391,7 +391,7 @@ func (im *importing) store(tx *gorm.DB) error {
 				links = append(links, link)
 			}
 		}
-		if err := tx.Create(links).Error; err != nil {
+		if err := im.rm.createLinks(tx, links); err != nil {
 			return err
 		}
 	}

@@ -59,8 +59,16 @@ func (rm *Room) NameLink(tx *gorm.DB, l crossing.Link) error {
 	if err != nil {
 		return err
 	}
-	return tx.Model(&store.LinkRow{}).Where("key = ? AND sealed IS NULL",
-		row.Key).Updates(map[string]any{"sealed": row.Sealed}).Error
+	done := tx.Model(&store.LinkRow{}).Where("key = ? AND sealed IS NULL",
+		row.Key).Updates(map[string]any{"sealed": row.Sealed})
+	var now store.LinkRow
+	if done.Error != nil || done.RowsAffected == 0 {
+		return done.Error
+	}
+	if err := tx.Where("key = ?", row.Key).Take(&now).Error; err != nil {
+		return err
+	}
+	return PutTerms(tx, subjectTerms(now.Person, l.Subject))
 }
 
 // subject opens the name in a link, nil if it has none.
@@ -313,7 +321,7 @@ func (rm *Room) CarryLinks(ctx context.Context, by change.By, c Carry) (*Carried
 		if c.Digest != out.Digest {
 			return change.Conflict("the links have changed since the preview", "look at the preview again")
 		}
-		if err := tx.CreateInBatches(out.rows, 200).Error; err != nil {
+		if err := rm.createLinks(tx, out.rows); err != nil {
 			return err
 		}
 		what := fmt.Sprintf("took over links of %s: %d", cmp.Or(string(from.Name), string(from.ID)), out.Links)

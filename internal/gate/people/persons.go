@@ -3,10 +3,13 @@
 package people
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -33,28 +36,105 @@ func New(s *store.Store, now func() time.Time, r *records.Room) *Room {
 // them; ID 0 if there is none.
 func (rm *Room) Find(ctx context.Context, key string, app federation.ID) (crossing.Person, error) {
 	out := crossing.Person{Key: key}
-	var subject, values []byte
-	err := rm.store.Read.WithContext(ctx).Raw(`SELECT l.person, p.identifier, coalesce(length(l.sealed), 0) = 0, s.sealed, p.sealed,
-		p.disabled IS NOT NULL
+	row := rm.store.Read.WithContext(ctx).Raw(`SELECT l.person, coalesce(length(l.sealed), 0) = 0, `+personColumns+`
 		FROM link_rows l JOIN person_rows p ON p.id = l.person
-		LEFT JOIN subject_rows s ON s.app = ? AND s.person = l.person WHERE l.key = ?`,
-		string(app), store.Hash(key)).Row().Scan(&out.ID, &out.Identifier, &out.Bare, &subject, &values, &out.Disabled)
+		LEFT JOIN subject_rows s ON s.app = ? AND s.person = p.id WHERE l.key = ?`, string(app), store.Hash(key)).Row()
+	var got personColumn
+	err := row.Scan(append([]any{&out.ID, &out.Bare}, got.into()...)...)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		return out, nil
 	case err != nil:
 		return crossing.Person{}, err
 	}
-	if len(subject) > 0 {
-		if subject, err = rm.store.Open("subject", subject); err != nil {
-			return crossing.Person{}, err
+	return out, rm.fill(&out, got)
+}
+
+// personColumns are what a person is read from, with p for the row and s for that of the
+// subject.
+const personColumns = `p.identifier, p.sealed, p.disabled IS NOT NULL, s.sealed,
+	coalesce((SELECT group_concat(m.kind || ' ' || m.name || ' ' || m.source, char(10)) FROM member_rows m WHERE m.person = p.id), '')`
+
+type personColumn struct {
+	identifier, members string
+	values, subject     []byte
+	disabled            bool
+}
+
+func (c *personColumn) into() []any {
+	return []any{&c.identifier, &c.values, &c.disabled, &c.subject, &c.members}
+}
+
+// fill makes a person of what was read.
+func (rm *Room) fill(out *crossing.Person, c personColumn) (err error) {
+	out.Identifier, out.Disabled = c.identifier, c.disabled
+	for line := range strings.SplitSeq(c.members, "\n") {
+		if words := strings.SplitN(line, " ", 3); len(words) == 3 {
+			out.Members = append(out.Members, crossing.Membership{Kind: federation.UnitKind(words[0]), Name: federation.Name(words[1]),
+				Source: federation.ID(words[2])})
+		}
+	}
+	slices.SortFunc(out.Members, func(a, b crossing.Membership) int {
+		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Source, b.Source))
+	})
+	if len(c.subject) > 0 {
+		subject, err := rm.store.Open("subject", c.subject)
+		if err != nil {
+			return err
 		}
 		out.Subject = string(subject)
 	}
-	if out.Values, err = rm.Values(values); err != nil {
-		return crossing.Person{}, err
+	out.Values, err = rm.Values(c.values)
+	return err
+}
+
+// Having finds those who have a value, at most crossing.MostCandidates, with the providers
+// that they are linked to.
+func (rm *Room) Having(ctx context.Context, s crossing.Sought, app federation.ID) ([]crossing.Person, error) {
+	rows, err := rm.store.Read.WithContext(ctx).Raw(`SELECT t.person,
+		coalesce((SELECT group_concat(l.provider, char(10)) FROM link_rows l WHERE l.person = t.person), ''), `+personColumns+`
+		FROM term_rows t JOIN person_rows p ON p.id = t.person
+		LEFT JOIN subject_rows s ON s.app = ? AND s.person = p.id
+		WHERE t.term = ? AND t.attribute = ? ORDER BY t.person LIMIT ?`, string(app), s.Value, s.Attribute,
+		crossing.MostCandidates).Rows()
+	if err != nil {
+		return nil, err
 	}
-	return out, nil
+	defer rows.Close()
+	out := []crossing.Person{}
+	for rows.Next() {
+		var one crossing.Person
+		var got personColumn
+		var links string
+		if err := rows.Scan(append([]any{&one.ID, &links}, got.into()...)...); err != nil {
+			return nil, err
+		}
+		if err := rm.fill(&one, got); err != nil {
+			return nil, err
+		}
+		for p := range strings.SplitSeq(links, "\n") {
+			if p != "" {
+				one.Links = append(one.Links, federation.ID(p))
+			}
+		}
+		out = append(out, one)
+	}
+	return out, rows.Err()
+}
+
+// ByNumber finds a person, ID 0 if there is none, and by what an application knows them.
+func (rm *Room) ByNumber(ctx context.Context, id int64, app federation.ID) (out crossing.Person, err error) {
+	var got personColumn
+	err = rm.store.Read.WithContext(ctx).Raw(`SELECT p.id, `+personColumns+` FROM person_rows p
+		LEFT JOIN subject_rows s ON s.app = ? AND s.person = p.id WHERE p.id = ?`, string(app), id).Row().
+		Scan(append([]any{&out.ID}, got.into()...)...)
+	if errors.Is(err, sql.ErrNoRows) {
+		return crossing.Person{}, nil
+	}
+	if err != nil {
+		return out, err
+	}
+	return out, rm.fill(&out, got)
 }
 
 // Make makes an account with a link. identifier is random.
@@ -67,7 +147,71 @@ func (rm *Room) Make(tx *gorm.DB, identifier string, l crossing.Link) (int64, er
 	if err != nil {
 		return 0, err
 	}
-	return row.ID, tx.Create(link).Error
+	return row.ID, rm.createLinks(tx, []*store.LinkRow{link})
+}
+
+// Link links somebody who was found by a value: false if that is not as it was decided on.
+func (rm *Room) Link(tx *gorm.DB, e crossing.PutLink) (bool, error) {
+	var there, linked int64
+	err := errors.Join(
+		tx.Raw(`SELECT count(*) FROM person_rows p WHERE p.id = ? AND EXISTS (SELECT 1 FROM term_rows t WHERE t.term = ?
+			AND t.attribute = ? AND t.person = p.id)`, e.Person, e.By.Value, e.By.Attribute).Row().Scan(&there),
+		tx.Model(&store.LinkRow{}).Where("person = ? AND provider = ?", e.Person, string(e.Provider)).Count(&linked).Error)
+	if err != nil || there != 1 || linked != 0 {
+		return false, err
+	}
+	row, err := rm.linkRow(e.Link, e.Person)
+	if err == nil {
+		err = rm.createLinks(tx, []*store.LinkRow{row})
+	}
+	if store.IsTaken(err) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Held reports whether somebody else has a value than was looked at.
+func (rm *Room) Held(tx *gorm.DB, unless []crossing.Looked) (bool, error) {
+	for _, u := range unless {
+		var n int64
+		err := tx.Model(&store.TermRow{}).Where("term = ? AND attribute = ? AND person NOT IN ?", u.Value, u.Attribute,
+			append(u.Others, 0)).Count(&n).Error
+		if err != nil || n > 0 {
+			return n > 0, err
+		}
+	}
+	return false, nil
+}
+
+// PutMembers keeps where somebody belongs by a provider.
+func (rm *Room) PutMembers(tx *gorm.DB, person int64, put crossing.PutMembers) error {
+	names := make([]string, len(put.Groups))
+	all := slices.Clone(put.Landed)
+	for i, g := range put.Groups {
+		names[i] = string(g)
+		all = append(all, crossing.Membership{Kind: federation.KindGroup, Name: g, Source: put.From})
+	}
+	if put.Follow {
+		err := tx.Where("person = ? AND kind = ? AND source = ? AND name NOT IN ?", person, string(federation.KindGroup),
+			string(put.From), append(names, "")).Delete(&store.MemberRow{}).Error
+		if err != nil {
+			return err
+		}
+	}
+	return rm.Join(tx, person, all...)
+}
+
+// Join has somebody belong to groups and organisations, as far as these are there.
+func (rm *Room) Join(tx *gorm.DB, person int64, all ...crossing.Membership) error {
+	for _, m := range all {
+		err := tx.Exec(`INSERT OR IGNORE INTO member_rows (person, kind, name, source, added) SELECT ?, ?, ?, ?, ?
+			WHERE EXISTS (SELECT 1 FROM unit_rows u WHERE u.kind = ? AND u.name = ?)`, person, string(m.Kind), string(m.Name),
+			string(m.Source), rm.now().UTC(), string(m.Kind), string(m.Name)).Error
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Values opens what is kept with a person.
@@ -93,13 +237,29 @@ func (rm *Room) PutValues(tx *gorm.DB, person int64, put crossing.PutValues) err
 		return err
 	}
 	values, _ := put.Over(stored, rm.now())
-	var sealed []byte
-	if len(values) > 0 {
-		plain, err := json.Marshal(values)
-		if err != nil {
-			return err
-		}
-		sealed = rm.store.Seal("values", plain)
+	return rm.Keep(tx, person, values)
+}
+
+// Keep keeps exactly these values with a person, who is looked for by them.
+func (rm *Room) Keep(tx *gorm.DB, person int64, values []crossing.KeptValue) error {
+	sealed, err := rm.Sealed(values)
+	if err == nil {
+		err = tx.Model(&store.PersonRow{}).Where("id = ?", person).Update("sealed", sealed).Error
 	}
-	return tx.Model(&row).Update("sealed", sealed).Error
+	if err != nil {
+		return err
+	}
+	return valueTerms(tx, person, values)
+}
+
+// Sealed is how values are stored.
+func (rm *Room) Sealed(values []crossing.KeptValue) ([]byte, error) {
+	if len(values) == 0 {
+		return nil, nil
+	}
+	plain, err := json.Marshal(values)
+	if err != nil {
+		return nil, err
+	}
+	return rm.store.Seal("values", plain), nil
 }

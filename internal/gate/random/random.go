@@ -34,3 +34,15 @@ func Reference() string {
 	}
 	return string(b[:5]) + "-" + string(b[5:])
 }
+
+// Code is so many random digits, for people to type.
+func Code(digits int) string {
+	b := make([]byte, 0, digits)
+	for one := make([]byte, 1); len(b) < digits; {
+		_, _ = rand.Read(one) // never fails (crypto/rand)
+		if one[0] < 250 {     // so that all digits are as likely
+			b = append(b, '0'+one[0]%10)
+		}
+	}
+	return string(b)
+}

@@ -63,7 +63,7 @@ func entry(r store.HistoryRow) Change {
 // restorable reports whether a change left something behind that can be set back.
 func restorable(r store.HistoryRow) bool {
 	return r.Revision > 0 && (r.Kind == change.KindProvider || r.Kind == change.KindApplication ||
-		r.Kind == change.KindAggregate || r.Kind == KindSet)
+		r.Kind == change.KindAggregate || r.Kind == KindSet || isUnit(r.Kind))
 }
 
 // Revision shows one change: the record as it was then, and what differs from the
@@ -102,6 +102,10 @@ func (rm *Room) Revision(ctx context.Context, id int64) (Revision, error) {
 	if out.Restorable {
 		var now []federation.Value
 		switch row.Kind {
+		case string(federation.KindGroup), string(federation.KindOrganisation):
+			if x, ok := rm.Snapshot().Unit(federation.UnitKind(row.Kind), federation.Name(row.Name)); ok {
+				now = unitValues(x)
+			}
 		case KindSet:
 			if s, ok := rm.Snapshot().Set(federation.Name(row.Name)); ok {
 				data, err := json.Marshal(s)
@@ -162,6 +166,9 @@ func (rm *Room) values(row store.HistoryRow) ([]federation.Value, error) {
 		return rankingValues(row.Data)
 	case KindSet:
 		return setValues(row.Data)
+	case string(federation.KindGroup), string(federation.KindOrganisation):
+		x, err := readUnit(store.UnitRow{Kind: row.Kind, Name: row.Name, Data: row.Data})
+		return unitValues(x), err
 	case change.KindAggregate:
 		return editions.Values(row.Data)
 	}
@@ -188,8 +195,11 @@ func (rm *Room) Restore(ctx context.Context, by change.By, id int64) (kind, name
 	if !entry(row).Restorable || len(row.Data) == 0 {
 		return "", "", change.Conflict(fmt.Sprintf("a %s cannot be set back: what was secret in it is gone, or it is made anew from its source", row.Kind), "make a new one")
 	}
-	if row.Kind == KindSet {
+	switch {
+	case row.Kind == KindSet:
 		return row.Kind, row.Name, rm.restoreSet(ctx, by, row)
+	case isUnit(row.Kind):
+		return row.Kind, row.Name, rm.restoreUnit(ctx, by, row)
 	}
 	r, err := rm.Restored(row)
 	if err != nil {

@@ -168,7 +168,11 @@ func (rm *Room) load(ctx context.Context, self federation.Gate) error {
 	if err != nil {
 		return err
 	}
-	snap := federation.LoadWith(self, sets, records...)
+	units, err := rm.loadUnits()
+	if err != nil {
+		return err
+	}
+	snap := federation.LoadWith(self, sets, records...).WithUnits(nil, units...)
 	for _, r := range records {
 		if _, err := snap.Resolved(r); err != nil { // without its set it would say more than it may
 			return fmt.Errorf("%s: %w", federation.Path(r), err)

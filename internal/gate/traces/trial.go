@@ -65,7 +65,8 @@ func (rm *Room) Try(ctx context.Context, snap *federation.Snapshot, t Trial) (ou
 	if in.App != nil {
 		out.App = in.App.Name
 	}
-	out.Mapped, err = crossing.Try(&snap.Gate, in)
+	in.Snap = snap
+	out.Mapped, err = crossing.Try(in)
 	return out, err
 }
 

@@ -1,0 +1,253 @@
+package crossing
+
+import (
+	"slices"
+	"strings"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/profile"
+)
+
+// Sources of what is known of people, beside IDs of providers.
+const (
+	FromHand   federation.ID = "@hand"   // somebody typed it
+	FromImport federation.ID = "@import" // it came in a file
+	FromPerson federation.ID = "@person" // they were asked for it
+)
+
+// Membership is that somebody belongs to a group or an organisation.
+type Membership struct {
+	Kind   federation.UnitKind `json:"kind"`
+	Name   federation.Name     `json:"name"`
+	Source federation.ID       `json:"source"` // a provider, or one of the sources
+}
+
+// Given is a value that the person said when they were asked.
+type Given struct {
+	Name     string `json:"name"`
+	Value    string `json:"value"`
+	Verified bool   `json:"verified,omitempty"` // by a mailed code
+}
+
+// of are the units of a kind that memberships name, each once.
+func unitsOf(k federation.UnitKind, all []Membership) (out []federation.Name) {
+	for _, m := range all {
+		if m.Kind == k && !slices.Contains(out, m.Name) {
+			out = append(out, m.Name)
+		}
+	}
+	return out
+}
+
+// Known completes a profile with what the gate knows of the person: what is kept with
+// them, what they said when asked, their groups with all that these lie in, their
+// organisations, and how they are marked.
+func Known(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person, given []Given) profile.Profile {
+	out := Knowing(in, who)
+	out.Attributes = slices.Clip(out.Attributes)
+	if p != nil && unproved(p, in, who, given) {
+		if kept := provedMail(who); kept != nil {
+			out.Attributes = profile.Put(out.Attributes, kept.Name, kept.Attribute.Values)
+		}
+	}
+	for _, g := range given {
+		if g.Verified || len(profile.Find(out.Attributes, g.Name)) == 0 {
+			out.Attributes = profile.Put(out.Attributes, g.Name, profile.Texts(g.Value))
+		}
+	}
+	out.Attributes = attested(out.Attributes, who, given)
+	members := who.Members
+	if p != nil {
+		members = Belonging(snap, p, in, who)
+		if p.GroupValues != "" {
+			out.Attributes = profile.Put(out.Attributes, profile.AttributeGroups, nil)
+		}
+	}
+	if groups := snap.Around(unitsOf(federation.KindGroup, members)); len(groups) > 0 {
+		out.Attributes = addValues(out.Attributes, profile.AttributeGroups, groups)
+	}
+	if orgs := unitsOf(federation.KindOrganisation, members); len(orgs) > 0 &&
+		len(profile.Find(out.Attributes, profile.AttributeOrganization)) == 0 {
+		out.Attributes = addValues(out.Attributes, profile.AttributeOrganization, orgs)
+	}
+	if mark := Marked(snap, p, in, members); mark != "" {
+		out.Attributes = profile.Put(out.Attributes, profile.AttributeUserType, profile.Texts(mark))
+	}
+	return out
+}
+
+// addValues adds names to the values of an attribute, each once.
+func addValues(attributes []profile.Attribute, name string, more []federation.Name) []profile.Attribute {
+	values := slices.Clone(profile.Find(attributes, name))
+	for _, n := range more {
+		if v := profile.TextOf(string(n)); !slices.Contains(values, v) {
+			values = append(values, v)
+		}
+	}
+	return profile.Put(attributes, name, values)
+}
+
+// attested says that an e-mail address is verified, where the gate had the person prove it
+// and no other one is in the profile.
+func attested(attributes []profile.Attribute, who Person, given []Given) []profile.Attribute {
+	mails := profile.Find(attributes, profile.ClaimEmail)
+	if len(mails) != 1 {
+		return attributes
+	}
+	if proved(mails[0].String(), who, given) {
+		return profile.Put(attributes, profile.ClaimEmailVerified, []profile.Value{profile.BooleanOf(true)})
+	}
+	return attributes
+}
+
+// proved reports whether the person proved an address, now or before.
+func proved(address string, who Person, given []Given) bool {
+	return slices.ContainsFunc(given, func(g Given) bool {
+		return g.Verified && profile.Fold(g.Value) == profile.Fold(address)
+	}) || slices.ContainsFunc(who.Values, func(k KeptValue) bool {
+		return k.Verified && slices.ContainsFunc(k.Attribute.Values, func(v profile.Value) bool {
+			return profile.Fold(v.String()) == profile.Fold(address)
+		})
+	})
+}
+
+// unproved reports whether a provider brings an e-mail address that nobody stands for,
+// where people are asked to prove theirs.
+func unproved(p *federation.Provider, in profile.Profile, who Person, given []Given) bool {
+	mails := profile.Find(in.Attributes, profile.ClaimEmail)
+	return len(mails) > 0 && asksProof(p, profile.ClaimEmail) && !slices.ContainsFunc(mails, func(v profile.Value) bool {
+		return verified(p, in.Attributes, v.String()) || proved(v.String(), who, given)
+	})
+}
+
+// provedMail is the address that the person proved before, nil for none.
+func provedMail(who Person) *KeptValue {
+	for i, k := range who.Values {
+		if k.Verified && profile.Means(k.Name, profile.ClaimEmail) {
+			return &who.Values[i]
+		}
+	}
+	return nil
+}
+
+// Belonging are the memberships of somebody as a sign-in leaves them: those that the
+// provider's values of groups make are what it says now, all others stay. Whoever comes by
+// a provider for the first time lands where its organisation says.
+func Belonging(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person) []Membership {
+	var out []Membership
+	for _, m := range who.Members {
+		if m.Kind != federation.KindGroup || m.Source != p.ID || p.GroupValues == "" {
+			out = append(out, m)
+		}
+	}
+	if p.GroupValues != "" {
+		for _, g := range groupsSaid(snap, p, in) {
+			out = append(out, Membership{federation.KindGroup, g, p.ID})
+		}
+	}
+	if who.ID != 0 && !who.Linking {
+		return out
+	}
+	if o := landing(snap, p, in); o != nil {
+		out = append(out, Membership{federation.KindOrganisation, o.Name, p.ID})
+		for _, g := range o.Groups {
+			m := Membership{federation.KindGroup, g, Landed}
+			if !slices.ContainsFunc(out, func(x Membership) bool { return x.Kind == m.Kind && x.Name == g && x.Source == Landed }) {
+				out = append(out, m)
+			}
+		}
+	}
+	return out
+}
+
+// Landed is the source of memberships in groups where an organisation's people land: no
+// later sign-in takes them away.
+const Landed federation.ID = "@organisation"
+
+// landing is the organisation of whoever comes by a provider: that of the provider, else
+// that of the domain of a verified address.
+func landing(snap *federation.Snapshot, p *federation.Provider, in profile.Profile) *federation.Unit {
+	if o, ok := snap.OwnerOf(p.Name); ok {
+		return o
+	}
+	for _, v := range profile.Find(in.Attributes, profile.ClaimEmail) {
+		_, domain, _ := strings.Cut(v.String(), "@")
+		if o, ok := snap.OrganisationAt(strings.TrimSpace(domain)); ok && verified(p, in.Attributes, v.String()) {
+			return o
+		}
+	}
+	return nil
+}
+
+// mostGroups is how many groups the values of one sign-in stand for.
+const mostGroups = 500
+
+// groupsSaid are the groups that a provider's values stand for.
+func groupsSaid(snap *federation.Snapshot, p *federation.Provider, in profile.Profile) (out []federation.Name) {
+	for _, v := range profile.Find(in.Attributes, profile.AttributeGroups) {
+		name := federation.Name("")
+		if g, ok := snap.GroupCalled(v.String()); ok {
+			name = g.Name
+		} else if p.GroupValues == federation.GroupsCreate {
+			name = newGroup(snap, v.String())
+		}
+		if name != "" && !slices.Contains(out, name) && len(out) < mostGroups {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// newGroup is the short name of the group that is to be made for a value, "" if nothing of
+// it can be one, or another group has it.
+func newGroup(snap *federation.Snapshot, value string) federation.Name {
+	name := federation.Name(federation.NearName(value))
+	if _, taken := snap.Unit(federation.KindGroup, name); taken || name == "" || len(value) > 500 ||
+		federation.CheckText(value, false) != nil {
+		return ""
+	}
+	return name
+}
+
+// Wanting are the groups that are to be made for the values of a sign-in.
+func Wanting(snap *federation.Snapshot, p *federation.Provider, in profile.Profile) (out []federation.Unit) {
+	if p.GroupValues != federation.GroupsCreate {
+		return nil
+	}
+	said := groupsSaid(snap, p, in)
+	for _, v := range profile.Find(in.Attributes, profile.AttributeGroups) {
+		name := federation.Name(federation.NearName(v.String()))
+		if _, known := snap.GroupCalled(v.String()); known || !slices.Contains(said, name) ||
+			slices.ContainsFunc(out, func(x federation.Unit) bool { return x.Name == name }) {
+			continue
+		}
+		g := federation.Unit{Kind: federation.KindGroup, Name: name, Title: v.String()}
+		if string(name) != v.String() {
+			g.Values = []string{v.String()}
+		}
+		out = append(out, g)
+	}
+	return out
+}
+
+// Marked is how somebody is marked (userType, RFC 7643 §4.1.1): as rules say, else as the
+// nearest of their groups does, their organisation, or the provider; "" for not at all.
+func Marked(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, members []Membership) string {
+	if said := profile.Find(in.Attributes, profile.AttributeUserType); len(said) > 0 {
+		return said[0].String()
+	}
+	for _, g := range snap.Around(unitsOf(federation.KindGroup, members)) {
+		if x, ok := snap.Unit(federation.KindGroup, g); ok && x.UserType != "" {
+			return x.UserType
+		}
+	}
+	for _, o := range unitsOf(federation.KindOrganisation, members) {
+		if x, ok := snap.Unit(federation.KindOrganisation, o); ok && x.UserType != "" {
+			return x.UserType
+		}
+	}
+	if p != nil {
+		return p.UserType
+	}
+	return ""
+}

@@ -1,0 +1,271 @@
+package crossing
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/reason"
+)
+
+// LinkKey is what a person is recognised by when they come again: the provider's
+// ID, format, qualifiers and value. A transient name gives "".
+func LinkKey(p federation.ID, s profile.Subject) string {
+	if s.Transient {
+		return ""
+	}
+	key := ""
+	for _, part := range []string{string(p), s.Format, s.NameQualifier, s.SPNameQualifier, s.Value} {
+		key += part + "\x1f"
+	}
+	return key
+}
+
+// Match finds the person among those looked up by their link keys. A key that
+// was not looked up is a need; app is the application whose subject is wanted.
+func Match(p *federation.Provider, app federation.ID, who profile.Profile, people map[string]Person) (Person,
+	reason.Reason, *Need) {
+	key := LinkKey(p.ID, who.Subject)
+	if key == "" {
+		return Person{}, reason.New(reason.PersonTransient), nil
+	}
+	known, looked := people[key]
+	switch {
+	case !looked:
+		return Person{}, reason.Reason{}, &Need{People: []string{key}, For: app}
+	case known.ID == 0:
+		return Person{Key: key}, reason.New(reason.PersonNew), nil
+	}
+	known.Key = key
+	return known, reason.New(reason.PersonKnown), nil
+}
+
+// Welcome sees whether somebody may come who is not known yet: not where only those are
+// let in who were made known before.
+func Welcome(p *federation.Provider, who Person) error {
+	if p.FirstSignIn == federation.KnownOnly && who.ID == 0 {
+		return finding.New(finding.PersonUnknown, finding.Fact("Provider", string(p.Name)))
+	}
+	return nil
+}
+
+// Sought is a value of an attribute by which people are looked for.
+type Sought struct {
+	Attribute string `json:"attribute"` // by its one name in the profile
+	Value     string `json:"value"`     // folded (profile.Fold)
+}
+
+// String names it as a key.
+func (s Sought) String() string { return s.Attribute + "\x1f" + s.Value }
+
+// MostCandidates is how many people are looked at of those who have a value.
+const MostCandidates = 10
+
+// Comes is somebody who comes by a name that nobody is linked by, and what is known of them.
+type Comes struct {
+	Key    string // of the link that they would have
+	App    federation.ID
+	Who    profile.Profile
+	Given  []Given             // what they said themselves
+	Picked int64               // which account they chose, 0 for none
+	Having map[string][]Person // those looked up so far, by Sought
+}
+
+// Seen is what looking for somebody came to.
+type Seen struct {
+	Person  Person         // ID 0 for nobody
+	By      Sought         // the value that they were found by
+	Several []Person       // one of which the person has to choose
+	Looked  []Looked       // values by which nobody was found
+	Prove   string         // attribute whose value counts once the person has proved it
+	Reasons reason.Reasons // in order
+}
+
+// Seek finds, by the attributes that the provider is trusted for, somebody who comes by a
+// name that nobody is linked by: exactly one or nobody. An e-mail address counts only if
+// the provider says that it is verified, stands for its domain, or the person proved it.
+func Seek(p *federation.Provider, c Comes) (out Seen, need *Need, err error) {
+	for _, name := range p.By() {
+		values, why := trusted(p, name, c)
+		if why != "" {
+			out.Reasons.Add(why, name)
+		}
+		if len(values) == 0 {
+			if why == reason.MatchUnverified && out.Prove == "" && asksProof(p, name) {
+				out.Prove = name
+			}
+			continue
+		}
+		var found []Person
+		for _, v := range values {
+			sought := Sought{profile.Word(name), profile.Fold(v)}
+			people, looked := c.Having[sought.String()]
+			if !looked {
+				return out, &Need{Having: []Sought{sought}, For: c.App}, nil
+			}
+			here := candidates(people, name, v)
+			if len(here) == 0 {
+				out.Looked = append(out.Looked, Looked{sought, numbered(people)})
+			} else if len(found) == 0 {
+				out.By = sought
+			}
+			for _, x := range here {
+				if !slices.ContainsFunc(found, func(y Person) bool { return x.ID == y.ID }) {
+					found = append(found, x)
+				}
+			}
+		}
+		if len(found) > 0 {
+			return out, nil, out.one(p, name, found, c.Picked)
+		}
+		out.Reasons.Add(reason.MatchNobody, name)
+	}
+	return out, nil, nil
+}
+
+// one settles on one of those who have a value.
+func (s *Seen) one(p *federation.Provider, name string, found []Person, picked int64) error {
+	if len(found) > 1 {
+		if at := slices.IndexFunc(found, func(x Person) bool { return x.ID == picked }); at >= 0 {
+			found = found[at : at+1]
+			s.Reasons.Add(reason.MatchChosen)
+		} else if p.SeveralMatches == federation.AskSeveral && len(found) < MostCandidates {
+			s.Several = found
+			s.Reasons.Add(reason.MatchAsked, strconv.Itoa(len(found)), name)
+			return nil
+		} else {
+			return finding.New(finding.MatchSeveral, finding.Fact("Attribute", name),
+				finding.Fact("People", numbers(found)))
+		}
+	}
+	if s.Person = found[0]; slices.Contains(s.Person.Links, p.ID) {
+		return finding.New(finding.MatchLinked, finding.Fact("Attribute", name),
+			finding.Fact("Person", strconv.FormatInt(s.Person.ID, 10)), finding.Fact("Provider", string(p.Name)))
+	}
+	s.Reasons.Add(reason.MatchFound, name)
+	return nil
+}
+
+// Looked is a value by which nobody was found, but for others whose value only looks alike.
+type Looked struct {
+	Sought
+	Others []int64
+}
+
+func numbered(people []Person) []int64 {
+	out := make([]int64, len(people))
+	for i, x := range people {
+		out[i] = x.ID
+	}
+	return out
+}
+
+func numbers(people []Person) string {
+	words := make([]string, len(people))
+	for i, x := range people {
+		words[i] = strconv.FormatInt(x.ID, 10)
+	}
+	return strings.Join(words, ", ")
+}
+
+// candidates are those of several whose value means the same, letter by letter where that
+// counts.
+func candidates(people []Person, name, value string) (out []Person) {
+	word := profile.Word(name)
+	for _, x := range people {
+		if slices.ContainsFunc(x.Values, func(k KeptValue) bool {
+			return profile.Word(k.Name) == word && slices.ContainsFunc(k.Attribute.Values, func(v profile.Value) bool {
+				return profile.Same(name, v.String(), value)
+			})
+		}) {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// mostSought is how many values of one attribute people are looked for by.
+const mostSought = 5
+
+// trusted are the values of an attribute that count, and why others do not.
+func trusted(p *federation.Provider, name string, c Comes) (out []string, why reason.Code) {
+	mail := profile.Means(name, profile.ClaimEmail)
+	for _, g := range c.Given {
+		if g.Verified && profile.Word(g.Name) == profile.Word(name) {
+			return []string{g.Value}, ""
+		}
+	}
+	values := profile.Find(c.Who.Attributes, name)
+	if len(values) == 0 {
+		return nil, reason.MatchLacking
+	}
+	for _, v := range values[:min(len(values), mostSought)] {
+		if !mail || verified(p, c.Who.Attributes, v.String()) {
+			out = append(out, v.String())
+			continue
+		}
+		why = reason.MatchUnverified
+	}
+	return out, why
+}
+
+// verified reports whether an e-mail address is the person's, as far as the provider is
+// trusted: it stands for the domain, or says so of the only one that it gives (OpenID
+// Connect Core §5.1).
+func verified(p *federation.Provider, attributes []profile.Attribute, address string) bool {
+	if p.Vouches(strings.TrimSpace(address)) {
+		return true
+	}
+	said := profile.Find(attributes, profile.ClaimEmailVerified)
+	return len(said) == 1 && (said[0].True() || said[0].Type() == profile.Text && said[0].String() == "true") &&
+		len(profile.Find(attributes, profile.ClaimEmail)) == 1
+}
+
+// asksProof reports whether people are asked to prove the value of an attribute.
+func asksProof(p *federation.Provider, name string) bool {
+	return slices.ContainsFunc(p.Asks(), func(a federation.Asked) bool {
+		return a.Verified && profile.Word(a.Name) == profile.Word(name)
+	})
+}
+
+// match finds the person.
+func (d *drive) match() step {
+	person, why, need := Match(d.p, d.app.ID, d.s.here.who, d.f.People)
+	if need != nil {
+		return d.need(need, (*drive).match)
+	}
+	d.s.here.seen = Seen{}
+	if person.Key != "" && person.ID == 0 && d.p.MatchBy != "" {
+		seen, need, err := Seek(d.p, Comes{Key: person.Key, App: d.app.ID, Who: d.s.here.who, Given: d.s.Given,
+			Picked: d.s.Picked, Having: d.f.Having})
+		if need != nil {
+			return d.need(need, (*drive).match)
+		}
+		d.s.here.seen = seen
+		d.here(StepMatch).Reasons = seen.Reasons
+		switch {
+		case err != nil:
+			return d.refuse(err)
+		case len(seen.Several) > 0:
+			return (*drive).whichAccount
+		case seen.Person.ID != 0:
+			person, why = seen.Person, reason.New(reason.PersonLinked)
+			person.Key, person.Bare, person.Linking = LinkKey(d.p.ID, d.s.here.who.Subject), false, true
+		}
+		d.at(StepMatch).Reasons = append(d.at(StepMatch).Reasons, why)
+	} else {
+		d.here(StepMatch).Reasons = reason.Reasons{why}
+	}
+	d.s.here.person, d.s.Person = person, person.ID
+	d.s.here.decided.Person, d.s.here.decided.New = person.ID, person.Key != "" && person.ID == 0
+	if d.s.here.seen.Prove != "" && person.ID == 0 {
+		return (*drive).question // it may tell who they are
+	}
+	if err := Welcome(d.p, person); err != nil {
+		return d.refuse(err)
+	}
+	return (*drive).admit
+}

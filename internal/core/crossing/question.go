@@ -1,0 +1,399 @@
+package crossing
+
+import (
+	"crypto/sha256"
+	"crypto/subtle"
+	"net/mail"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/reason"
+)
+
+// How a mailed code is bounded: how long it counts, how often it may be guessed, and how
+// many are mailed in one crossing.
+const (
+	CodeLife  = 10 * time.Minute
+	codeTries = 5
+	codeMails = 3
+)
+
+// Proof is that a person proves an e-mail address by a code that was mailed to it.
+type Proof struct {
+	Name    string    `json:"name"` // of the attribute
+	Address string    `json:"address"`
+	Sum     []byte    `json:"sum,omitempty"` // of the code (CodeSum); none if it could not be mailed
+	At      time.Time `json:"at,omitzero"`   // when it was mailed
+	Failed  int       `json:"failed,omitempty"`
+}
+
+// CodeSum is what is kept of a code: with a number that nobody else knows.
+func CodeSum(question, code string) []byte {
+	sum := sha256.Sum256([]byte("code\x1f" + question + "\x1f" + code))
+	return sum[:]
+}
+
+// Gave is what a person did on a page that asked them something, as it is recorded: no
+// code is in it.
+type Gave struct {
+	Values map[string]string `json:"values,omitempty"`
+	Picked int64             `json:"picked,omitempty"`
+	Code   string            `json:"code,omitempty"` // CodeRight or CodeWrong, "" if none was typed
+	Do     string            `json:"do,omitempty"`   // DoAgain or DoOther
+}
+
+// What a code was, and what else can be wanted of the page that asks for one.
+const (
+	CodeRight = "right"
+	CodeWrong = "wrong"
+	DoAgain   = "again" // mail another one
+	DoOther   = "other" // to another address
+)
+
+// Mail is a message to somebody, with a code that whoever sends it makes up.
+type Mail struct {
+	To, Subject string
+	Text        string // with CodeMark where the code is to stand
+	Question    string // for CodeSum
+}
+
+// CodeMark stands in a mail for the code.
+const CodeMark = "{code}"
+
+// Mailed is what became of a mail.
+type Mailed struct {
+	Sum  []byte           `json:"-"` // of the code that was sent
+	Fail *finding.Finding `json:"fail,omitempty"`
+}
+
+// lacking are the attributes that the person is to be asked for, because nobody says them
+// or, where they are to be proved, nobody stands for them.
+func (d *drive) lacking() (out []federation.Asked) {
+	known := Known(d.snap, d.p, d.s.here.who, d.s.here.person, d.s.Given)
+	for _, a := range d.p.Asks() {
+		values := profile.Find(known.Attributes, a.Name)
+		ok := len(values) > 0
+		if a.Verified {
+			ok = slices.ContainsFunc(values, func(v profile.Value) bool {
+				return verified(d.p, d.s.here.who.Attributes, v.String()) || proved(v.String(), d.s.here.person, d.s.Given)
+			})
+		}
+		if !ok {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// question asks the person for what is missing.
+func (d *drive) question() step {
+	lacking := d.lacking()
+	if len(lacking) == 0 || d.s.here.person.Key == "" { // of a passing name nothing could be kept
+
+		return (*drive).release
+	}
+	st := d.here(StepQuestion)
+	st.Reasons.Add(reason.QuestionMissing, names(lacking))
+	if d.s.Wish.Passive {
+		return d.refuse(finding.New(finding.PassiveImpossible))
+	}
+	if g := d.hears(); g != nil {
+		return d.take(*g, lacking)
+	}
+	if d.s.Proof != nil && len(d.s.Proof.Sum) > 0 {
+		return d.askCode("")
+	}
+	return d.askValues(lacking, "")
+}
+
+func names(asked []federation.Asked) string {
+	words := make([]string, len(asked))
+	for i, a := range asked {
+		words[i] = a.Name
+	}
+	return strings.Join(words, ", ")
+}
+
+// hears is what the person did on the page, once; nil if they did nothing, or on another
+// page than the one that is shown.
+func (d *drive) hears() *Gave {
+	h := &d.s.here
+	if h.gave != nil || d.s.Stage != Questioned {
+		return nil
+	}
+	if d.e.Gave != nil {
+		h.gave = d.e.Gave
+		return h.gave
+	}
+	f := d.e.Form
+	if f == nil || subtle.ConstantTimeCompare([]byte(f.Get("question")), []byte(d.s.Question)) != 1 {
+		return nil
+	}
+	g := &Gave{Values: map[string]string{}}
+	for _, a := range d.p.Asks() {
+		if v := strings.TrimSpace(f.Get("value." + a.Name)); v != "" {
+			g.Values[a.Name] = v[:min(len(v), 2*longestSaid)]
+		}
+	}
+	if g.Do = f.Get("do"); g.Do != DoAgain && g.Do != DoOther {
+		g.Do = ""
+	}
+	g.Picked, _ = strconv.ParseInt(f.Get("account"), 10, 64)
+	if code := digits(f.Get("code")); code != "" && d.s.Proof != nil && g.Do == "" {
+		g.Code = CodeWrong
+		if p := d.s.Proof; len(p.Sum) > 0 && subtle.ConstantTimeCompare(p.Sum, CodeSum(d.s.Question, code)) == 1 {
+			g.Code = CodeRight
+		}
+	}
+	h.gave = g
+	return g
+}
+
+// digits are those of a text, which people write with spaces.
+func digits(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < '0' || r > '9' {
+			return -1
+		}
+		return r
+	}, s[:min(len(s), 100)])
+}
+
+// longestSaid is how long a value may be that a person types, in octets.
+const longestSaid = 200
+
+// take goes on with what the person did.
+func (d *drive) take(g Gave, lacking []federation.Asked) step {
+	p := d.s.Proof
+	switch {
+	case g.Do == DoOther:
+		d.s.Proof = nil
+		d.s.Given = slices.DeleteFunc(slices.Clone(d.s.Given), func(x Given) bool { return p != nil && x.Name == p.Name && !x.Verified })
+		return d.askValues(lacking, "")
+	case p != nil && g.Do == DoAgain:
+		return d.mail(p.Name, p.Address)
+	case p != nil && g.Code != "":
+		return d.takeCode(g.Code)
+	case len(g.Values) > 0:
+		return d.takeValues(g.Values, lacking)
+	case p != nil && len(p.Sum) > 0:
+		return d.askCode("")
+	}
+	return d.askValues(lacking, "")
+}
+
+// takeCode looks at a code that was typed.
+func (d *drive) takeCode(code string) step {
+	p := *d.s.Proof
+	switch {
+	case len(p.Sum) == 0 || d.now.Sub(p.At) > CodeLife:
+		p.Sum = nil
+		d.s.Proof = &p
+		return d.askCode("The code is too old, or was tried too often. Have another one sent.")
+	case code == CodeRight:
+		d.at(StepQuestion).Reasons.Add(reason.QuestionProved, p.Name)
+		d.s.Proof = nil
+		d.s.Given = append(slices.DeleteFunc(slices.Clone(d.s.Given), func(g Given) bool { return g.Name == p.Name }),
+			Given{p.Name, p.Address, true})
+		return (*drive).match // it may tell who they are
+	}
+	p.Failed++
+	d.s.Proof = &p
+	if p.Failed >= codeTries {
+		p.Sum = nil
+		if d.s.Mails >= codeMails {
+			return d.refuse(finding.New(finding.CodeGuessed, finding.Fact("Attribute", p.Name)))
+		}
+		return d.askCode("The code was tried too often. Have another one sent.")
+	}
+	return d.askCode("That is not the code. Look at the newest message.")
+}
+
+// takeValues keeps what the person typed, and has addresses proved that are to be.
+func (d *drive) takeValues(values map[string]string, lacking []federation.Asked) step {
+	given := slices.Clone(d.s.Given)
+	for _, a := range lacking {
+		v := values[a.Name]
+		if v == "" {
+			continue
+		}
+		if say := unfit(a, v); say != "" {
+			return d.askValues(lacking, say)
+		}
+		given = append(slices.DeleteFunc(given, func(g Given) bool { return g.Name == a.Name }), Given{Name: a.Name, Value: v})
+	}
+	d.s.Given = given
+	for _, a := range lacking {
+		if a.Verified && values[a.Name] != "" {
+			return d.mail(a.Name, values[a.Name])
+		}
+	}
+	if left := d.lacking(); len(left) > 0 {
+		return d.askValues(left, "Something is still missing.")
+	}
+	return (*drive).match
+}
+
+// unfit says what is wrong with a value that a person typed, "" if nothing is.
+func unfit(a federation.Asked, v string) string {
+	if len(v) > longestSaid || federation.CheckText(v, false) != nil {
+		return labelOf(a.Name) + ": this is too long, or has characters that cannot be written."
+	}
+	if !profile.Means(a.Name, profile.ClaimEmail) {
+		return ""
+	}
+	parsed, err := mail.ParseAddress(v)
+	if err != nil || parsed.Address != v || !strings.Contains(v[strings.LastIndex(v, "@")+1:], ".") {
+		return labelOf(a.Name) + ": this is no e-mail address."
+	}
+	return ""
+}
+
+// mail has a code sent to an address.
+func (d *drive) mail(name, address string) step {
+	if d.s.Mails >= codeMails {
+		return d.refuse(finding.New(finding.CodeMails, finding.Fact("Attribute", name)))
+	}
+	d.pause(Questioned)
+	d.s.Mails++
+	d.s.Proof = &Proof{Name: name, Address: address}
+	d.keep()
+	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "code by mail"})
+	return d.need(&Need{Mail: &Mail{To: address, Question: d.s.Question, Subject: "Your code for " + d.app.Title,
+		Text: "Somebody, probably you, signs in to " + d.app.Title + " and gave this address.\n\nThe code is " + CodeMark +
+			"\n\nType it on the page that asks for it, within ten minutes. If it was not you, do nothing: nobody can go on without the code.\n"}},
+		(*drive).mailed)
+}
+
+// mailed goes on once the mail is out, or could not be sent: then nothing is lost.
+func (d *drive) mailed() step {
+	p := *d.s.Proof
+	if f := d.f.Mailed; f != nil && f.Fail == nil {
+		p.Sum, p.At, p.Failed = f.Sum, d.now, 0
+		d.s.Proof = &p
+		return d.askCode("")
+	}
+	if f := d.f.Mailed; f != nil && f.Fail != nil {
+		d.here(StepQuestion).Finding = f.Fail
+	}
+	d.s.Mails-- // it did not go out
+	d.s.Proof = &p
+	return d.askCode("The message could not be sent. Try again in a few minutes; nothing is lost, and this page can be left open.")
+}
+
+// pause has the crossing wait for the person, with the provider's word.
+func (d *drive) pause(stage Stage) {
+	if d.s.Stage == stage {
+		return
+	}
+	d.s.Stage, d.s.Word, d.s.ByWord, d.s.Question = stage, d.s.here.answer, d.s.here.by == nil, d.f.New
+	d.s.Provider, d.s.ProviderID = d.p.Name, d.p.ID
+}
+
+// asks shows a page that asks something.
+func (d *drive) asks(f Form) step {
+	d.pause(Questioned)
+	d.keep()
+	f.Question = d.s.Question
+	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "question page"})
+	return d.ends(&Show{Page: PageForm, App: d.app.Title, Form: &f}, Waiting)
+}
+
+// askValues shows the page for what is missing.
+func (d *drive) askValues(lacking []federation.Asked, wrong string) step {
+	f := Form{Title: "Something is missing", Text: d.app.Title + " cannot be opened without it: " + d.p.Title + " did not say it.",
+		Submit: "Go on", Wrong: wrong}
+	known := Known(d.snap, d.p, d.s.here.who, d.s.here.person, d.s.Given)
+	for _, a := range lacking {
+		in := Input{Name: "value." + a.Name, Label: labelOf(a.Name)}
+		if a.Verified {
+			in.Hint = "A code is sent there, to see that it is yours."
+		}
+		if v := d.s.here.gaveValue(a.Name); v != "" {
+			in.Fill = v
+		} else if said := profile.Find(known.Attributes, a.Name); len(said) > 0 {
+			in.Fill = said[0].String()
+		}
+		f.Fields = append(f.Fields, in)
+	}
+	return d.asks(f)
+}
+
+func (h *here) gaveValue(name string) string {
+	if h.gave == nil {
+		return ""
+	}
+	return h.gave.Values[name]
+}
+
+// askCode shows the page for a code.
+func (d *drive) askCode(wrong string) step {
+	p := d.s.Proof
+	f := Form{Title: "Is this your address?", Text: "A code was sent to " + p.Address + ". It counts for ten minutes.",
+		Submit: "Go on", Wrong: wrong}
+	if len(p.Sum) > 0 {
+		f.Fields = []Input{{Name: "code", Label: "Code", Code: true}}
+	} else {
+		f.Text = "A code is to be sent to " + p.Address + "."
+		f.Submit = ""
+	}
+	if d.s.Mails < codeMails {
+		f.Also = append(f.Also, Choice{DoAgain, "Send another code"})
+	}
+	f.Also = append(f.Also, Choice{DoOther, "Use another address"})
+	return d.asks(f)
+}
+
+// whichAccount asks the person which of several accounts they are.
+func (d *drive) whichAccount() step {
+	h := &d.s.here
+	st := d.here(StepQuestion)
+	if g := d.hears(); g != nil && g.Picked != 0 && d.s.Picked == 0 {
+		if slices.ContainsFunc(h.seen.Several, func(p Person) bool { return p.ID == g.Picked }) {
+			d.s.Picked = g.Picked
+			return (*drive).match
+		}
+	}
+	if d.s.Wish.Passive {
+		return d.refuse(finding.New(finding.PassiveImpossible))
+	}
+	f := Form{Title: "Which account is yours?", Text: "There are several that fit. The one you choose is used from now on."}
+	for _, p := range h.seen.Several {
+		f.Options = append(f.Options, Choice{strconv.FormatInt(p.ID, 10), NameOf(p)})
+	}
+	st.Reasons.Add(reason.QuestionAccount)
+	return d.asks(f)
+}
+
+// NameOf is what people read of an account: what is kept of its name, else its number.
+func NameOf(p Person) string {
+	words := []string{}
+	for _, name := range []string{"displayName", "userName", "emails"} {
+		for _, k := range p.Values {
+			if profile.Word(k.Name) == name && len(k.Attribute.Values) > 0 && len(words) < 2 {
+				words = append(words, k.Attribute.Values[0].String())
+			}
+		}
+	}
+	if len(words) == 0 {
+		return "Account " + strconv.FormatInt(p.ID, 10)
+	}
+	return strings.Join(words, " · ")
+}
+
+// labels are how people read the names of attributes.
+var labels = map[string]string{"displayName": "Your name", "name.givenName": "Given name", "name.familyName": "Family name",
+	"emails": "E-mail address", "phoneNumbers": "Telephone number", "employeeNumber": "Employee number", "userName": "User name",
+	"title": "Job title", "department": "Department", "nickName": "Nickname", "locale": "Language"}
+
+func labelOf(name string) string {
+	if l := labels[profile.Word(name)]; l != "" {
+		return l
+	}
+	return strings.ToUpper(name[:1]) + name[1:]
+}

@@ -1,0 +1,271 @@
+package federation
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/nearword"
+)
+
+// UnitKind is a kind of what people belong to.
+type UnitKind string
+
+// Kinds of units.
+const (
+	KindGroup        UnitKind = "group"
+	KindOrganisation UnitKind = "organisation"
+)
+
+// Unit is a group or an organisation: what people belong to. Which people do is no
+// configuration.
+type Unit struct {
+	Kind     UnitKind  `json:"-"`
+	Name     Name      `json:"-"`
+	Revision int       `json:"-"`
+	Added    time.Time `json:"-"`
+	Title    string    `json:"title"`
+	Notes    string    `json:"notes,omitempty"`
+	// UserType marks its people, where nothing nearer to them does.
+	UserType string `json:"userType,omitempty"`
+
+	// Of a group.
+
+	// Inside is the group that it lies in, "" for none: its people are that one's too.
+	Inside Name `json:"inside,omitempty"`
+	// Values are what providers call it, beside its short name.
+	Values []string `json:"values,omitempty"`
+
+	// Of an organisation.
+
+	// Providers are those of its people, each of one organisation only.
+	Providers []Name `json:"providers,omitempty"`
+	// Domains are those of its e-mail addresses, each of one organisation only.
+	Domains []string `json:"domains,omitempty"`
+	// Groups are those in which its people land when they first come.
+	Groups []Name `json:"groups,omitempty"`
+}
+
+// units are those of a snapshot, with what they are found by.
+type units struct {
+	all      map[UnitKind]map[Name]*Unit
+	byValue  map[string]*Unit // groups, by what providers call them, in small letters
+	ofOwner  map[Name]*Unit   // organisations, by their providers
+	byDomain map[string]*Unit
+}
+
+func newUnits(list []*Unit) *units {
+	u := &units{all: map[UnitKind]map[Name]*Unit{KindGroup: {}, KindOrganisation: {}}, byValue: map[string]*Unit{},
+		ofOwner: map[Name]*Unit{}, byDomain: map[string]*Unit{}}
+	for _, x := range list {
+		u.all[x.Kind][x.Name] = x
+		if x.Kind == KindGroup {
+			u.byValue[string(x.Name)] = x
+		}
+		for _, p := range x.Providers {
+			u.ofOwner[p] = x
+		}
+		for _, d := range x.Domains {
+			u.byDomain[d] = x
+		}
+	}
+	for _, x := range u.all[KindGroup] {
+		for _, v := range x.Values {
+			u.byValue[strings.ToLower(v)] = x
+		}
+	}
+	return u
+}
+
+func (u *units) list() (out []*Unit) {
+	for _, of := range u.all {
+		out = append(out, slices.Collect(maps.Values(of))...)
+	}
+	return out
+}
+
+// Unit finds a group or an organisation.
+func (s *Snapshot) Unit(k UnitKind, n Name) (*Unit, bool) {
+	x, ok := s.units.all[k][n]
+	return x, ok
+}
+
+// Units gives all of a kind, by name.
+func (s *Snapshot) Units(k UnitKind) []*Unit {
+	return slices.SortedFunc(maps.Values(s.units.all[k]), func(a, b *Unit) int { return cmp.Compare(a.Name, b.Name) })
+}
+
+// UnitNames are the short names of all of a kind.
+func (s *Snapshot) UnitNames(k UnitKind) []string {
+	out := []string{}
+	for _, x := range s.Units(k) {
+		out = append(out, string(x.Name))
+	}
+	return out
+}
+
+// GroupCalled finds the group that a provider calls so, in any case.
+func (s *Snapshot) GroupCalled(value string) (*Unit, bool) {
+	g, ok := s.units.byValue[strings.ToLower(value)]
+	return g, ok
+}
+
+// OwnerOf finds the organisation that a provider belongs to.
+func (s *Snapshot) OwnerOf(provider Name) (*Unit, bool) {
+	o, ok := s.units.ofOwner[provider]
+	return o, ok
+}
+
+// OrganisationAt finds the organisation that a domain of e-mail addresses belongs to.
+func (s *Snapshot) OrganisationAt(domain string) (*Unit, bool) {
+	o, ok := s.units.byDomain[strings.ToLower(domain)]
+	return o, ok
+}
+
+// Around gives groups with all that these lie in, each once, the nearest first.
+func (s *Snapshot) Around(groups []Name) (out []Name) {
+	for _, n := range groups {
+		for x, ok := s.Unit(KindGroup, n); ok && !slices.Contains(out, x.Name); x, ok = s.Unit(KindGroup, x.Inside) {
+			out = append(out, x.Name)
+		}
+	}
+	return out
+}
+
+// Within gives a group with all that lie in it.
+func (s *Snapshot) Within(group Name) (out []Name) {
+	for _, x := range s.Units(KindGroup) {
+		if slices.Contains(s.Around([]Name{x.Name}), group) {
+			out = append(out, x.Name)
+		}
+	}
+	return out
+}
+
+// WithUnits gives a snapshot that has all of these, in place of those of the same kinds
+// and names, and lacks one.
+func (s *Snapshot) WithUnits(lacking *Unit, changed ...*Unit) *Snapshot {
+	t := s.clone()
+	list := slices.DeleteFunc(s.units.list(), func(x *Unit) bool {
+		return lacking != nil && x.Kind == lacking.Kind && x.Name == lacking.Name || slices.ContainsFunc(changed,
+			func(y *Unit) bool { return x.Kind == y.Kind && x.Name == y.Name })
+	})
+	t.units = newUnits(append(list, changed...))
+	return t
+}
+
+// CheckUnit sees whether a unit can be used in a snapshot. The error is a SettingError.
+func (s *Snapshot) CheckUnit(x *Unit) error {
+	if strings.TrimSpace(x.Title) == "" {
+		return &SettingError{"title", errors.New("the title is empty; give what people should read")}
+	}
+	for _, f := range []struct {
+		field, text string
+		most        int
+	}{{"title", x.Title, 200}, {"notes", x.Notes, 20000}, {"userType", x.UserType, 100}} {
+		if len(f.text) > f.most {
+			return &SettingError{f.field, fmt.Errorf("it has %d octets; use at most %d", len(f.text), f.most)}
+		}
+		if err := CheckText(f.text, f.field == "notes"); err != nil {
+			return &SettingError{f.field, err}
+		}
+	}
+	if x.Kind == KindGroup {
+		return s.checkGroup(x)
+	}
+	return s.checkOrganisation(x)
+}
+
+func (s *Snapshot) checkGroup(x *Unit) error {
+	if len(x.Providers)+len(x.Domains)+len(x.Groups) > 0 {
+		return &SettingError{"providers", errors.New("providers, domains and landing groups are those of an organisation")}
+	}
+	if err := s.names("inside", KindGroup, x.Inside); err != nil {
+		return err
+	}
+	if x.Inside == x.Name || slices.Contains(s.Around([]Name{x.Inside}), x.Name) {
+		path := []string{string(x.Name)}
+		for _, n := range s.Around([]Name{x.Inside}) {
+			if path = append(path, string(n)); n == x.Name {
+				break
+			}
+		}
+		return &SettingError{"inside", fmt.Errorf("it would lie inside itself: %s; have it lie in another group, or in none",
+			strings.Join(path, " in "))}
+	}
+	if depth := len(s.Around([]Name{x.Inside})); depth >= deepest {
+		return &SettingError{"inside", fmt.Errorf("groups would lie %d deep; at most %d", depth+1, deepest)}
+	}
+	if len(x.Values) > 100 {
+		return &SettingError{"values", fmt.Errorf("%d values; use at most 100", len(x.Values))}
+	}
+	for i, v := range x.Values {
+		field := fmt.Sprintf("values[%d]", i)
+		if strings.TrimSpace(v) == "" || len(v) > 500 || CheckText(v, false) != nil {
+			return &SettingError{field, errors.New("it is empty, or has more than 500 octets, or control characters")}
+		}
+		if g, ok := s.GroupCalled(v); ok && g.Name != x.Name {
+			return &SettingError{field, fmt.Errorf("%q means the group %s already", v, g.Name)}
+		}
+	}
+	if g, ok := s.GroupCalled(string(x.Name)); ok && g.Name != x.Name {
+		return &SettingError{"name", fmt.Errorf("%q means the group %s already", x.Name, g.Name)}
+	}
+	return nil
+}
+
+// deepest is how deep groups may lie in each other.
+const deepest = 12
+
+func (s *Snapshot) checkOrganisation(x *Unit) error {
+	if x.Inside != "" || len(x.Values) > 0 {
+		return &SettingError{"inside", errors.New("only groups lie in each other, and have values")}
+	}
+	if len(x.Providers) > 1000 || len(x.Domains) > 1000 || len(x.Groups) > 100 {
+		return &SettingError{"domains", errors.New("there are more than 1000 providers or domains, or 100 groups")}
+	}
+	for i, n := range x.Providers {
+		field := fmt.Sprintf("providers[%d]", i)
+		if _, ok := s.Provider(n); !ok {
+			return &SettingError{field, missing("provider", string(n), s.Names(KindProvider))}
+		}
+		if o, ok := s.OwnerOf(n); ok && o.Name != x.Name {
+			return &SettingError{field, fmt.Errorf("the provider %s is the organisation %s's already", n, o.Name)}
+		}
+	}
+	for i, d := range x.Domains {
+		field := fmt.Sprintf("domains[%d]", i)
+		if err := CheckDomain(d); err != nil {
+			return &SettingError{field, err}
+		}
+		if o, ok := s.OrganisationAt(d); ok && o.Name != x.Name {
+			return &SettingError{field, fmt.Errorf("the domain %s is the organisation %s's already", d, o.Name)}
+		}
+	}
+	for i, n := range x.Groups {
+		if err := s.names(fmt.Sprintf("groups[%d]", i), KindGroup, n); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// names sees that a unit exists, unless none is named.
+func (s *Snapshot) names(field string, k UnitKind, n Name) error {
+	if _, ok := s.Unit(k, n); n == "" || ok {
+		return nil
+	}
+	return &SettingError{field, missing(string(k), string(n), s.UnitNames(k))}
+}
+
+func missing(kind, name string, names []string) error {
+	err := fmt.Errorf("there is no %s %q", kind, name)
+	if near := nearword.Of(name, names); near != "" {
+		return fmt.Errorf("%w; did you mean %s?", err, near)
+	}
+	return err
+}

@@ -1,0 +1,78 @@
+package profile
+
+import (
+	"slices"
+	"strings"
+)
+
+// Claims of standard attributes that more is known of (OpenID Connect Core §5.1).
+const (
+	ClaimEmail         = "email"
+	ClaimEmailVerified = "email_verified"
+)
+
+// Names in the profile of what says where somebody belongs (RFC 7643 §4.1.1, §4.1.2, §4.3).
+const (
+	AttributeGroups       = "groups"
+	AttributeUserType     = "userType"
+	AttributeOrganization = "organization"
+)
+
+// Word gives the one name of an attribute in the profile: that of the core schema where it
+// is a standard's name letter by letter, else the name itself. Names that only look alike
+// are others: people are found by what this gives.
+func Word(name string) string {
+	if s := byName[name]; s != nil {
+		return s.Word()
+	}
+	return name
+}
+
+// Means reports whether a name is one of those that the standards have for a claim.
+func Means(name, claim string) bool {
+	s := byName[name]
+	return s != nil && s.Claim == claim
+}
+
+// Find gives the values of an attribute, by its name or by another one that the standards
+// have for the same, without those that say nothing.
+func Find(attributes []Attribute, name string) (out []Value) {
+	word := Word(name)
+	for _, a := range attributes {
+		if a.Name != name && Word(a.Name) != word && (a.Friendly == "" || Word(a.Friendly) != word) {
+			continue
+		}
+		for _, v := range a.Values {
+			if strings.TrimSpace(v.text) != "" && !slices.Contains(out, v) {
+				out = append(out, v)
+			}
+		}
+	}
+	return out
+}
+
+// Put gives attributes with values in place of those of the name, without what these are
+// called by other names.
+func Put(attributes []Attribute, name string, values []Value) []Attribute {
+	word := Word(name)
+	out := slices.DeleteFunc(slices.Clone(attributes), func(a Attribute) bool {
+		return a.Name == name || Word(a.Name) == word
+	})
+	if len(values) == 0 {
+		return out
+	}
+	return append(out, Attribute{Name: name, Values: values})
+}
+
+// Fold gives a value as people are looked for by it: without white space around it, and in
+// small letters.
+func Fold(value string) string { return strings.ToLower(strings.TrimSpace(value)) }
+
+// Same reports whether two values of an attribute mean the same: e-mail addresses and user
+// names in any case (RFC 7643 §4.1.1), all others letter by letter.
+func Same(name, a, b string) bool {
+	if Means(name, ClaimEmail) || Means(name, "preferred_username") {
+		return Fold(a) == Fold(b)
+	}
+	return strings.TrimSpace(a) == strings.TrimSpace(b)
+}

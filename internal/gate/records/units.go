@@ -1,0 +1,289 @@
+package records
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/store"
+)
+
+func isUnit(kind string) bool {
+	return kind == string(federation.KindGroup) || kind == string(federation.KindOrganisation)
+}
+
+func (rm *Room) loadUnits() ([]*federation.Unit, error) {
+	var rows []store.UnitRow
+	if err := rm.store.Read.Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	return each(rows, readUnit)
+}
+
+func readUnit(row store.UnitRow) (*federation.Unit, error) {
+	x := &federation.Unit{}
+	err := json.Unmarshal(row.Data, x)
+	x.Kind, x.Name, x.Revision, x.Added = federation.UnitKind(row.Kind), federation.Name(row.Name), row.Revision, row.Added
+	return x, err
+}
+
+// Unit finds a group or an organisation, or tells a near name.
+func (rm *Room) Unit(k federation.UnitKind, name string) (*federation.Unit, error) {
+	snap := rm.Snapshot()
+	if x, ok := snap.Unit(k, federation.Name(name)); ok {
+		return x, nil
+	}
+	return nil, change.NotFound(string(k), name, nearword.Of(name, snap.UnitNames(k)))
+}
+
+// mostUnits is how many groups, and how many organisations, there can be.
+const mostUnits = 20000
+
+// PutUnit makes a group or an organisation, from revision 0, or changes it.
+func (rm *Room) PutUnit(ctx context.Context, by change.By, x federation.Unit) (*federation.Unit, error) {
+	rm.Lock()
+	defer rm.Unlock()
+	what := "changed"
+	if x.Revision == 0 {
+		what = "added"
+	}
+	return rm.putUnit(ctx, by, x, what)
+}
+
+func (rm *Room) putUnit(ctx context.Context, by change.By, x federation.Unit, what string) (*federation.Unit, error) {
+	snap := rm.Snapshot()
+	old, there := snap.Unit(x.Kind, x.Name)
+	if _, err := federation.ParseName(string(x.Name)); err != nil {
+		return nil, change.Field("name", err)
+	}
+	switch {
+	case there && x.Revision == 0:
+		return nil, change.Field("name", finding.New(finding.NameTaken, finding.Fact("Name", string(x.Name))))
+	case there && x.Revision != old.Revision:
+		return nil, change.Stale(string(x.Kind), string(x.Name), old.Revision, x.Revision)
+	case !there && x.Revision != 0:
+		return nil, change.NotFound(string(x.Kind), string(x.Name), nearword.Of(string(x.Name), snap.UnitNames(x.Kind)))
+	case !there && len(snap.Units(x.Kind)) >= mostUnits:
+		return nil, change.Conflict(fmt.Sprintf("there are %d of them", mostUnits), "remove those that nobody needs first")
+	}
+	if err := change.OfSetting(snap.CheckUnit(&x)); err != nil {
+		return nil, err
+	}
+	x.Revision++
+	if x.Added = rm.now().UTC(); there {
+		x.Added = old.Added
+	}
+	data, err := json.Marshal(&x)
+	if err != nil {
+		return nil, err
+	}
+	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+		row := &store.UnitRow{Kind: string(x.Kind), Name: string(x.Name), Revision: x.Revision, Added: x.Added, Data: data}
+		if err := unitUnchanged(tx, &x, x.Revision-1); err != nil {
+			return err
+		}
+		if err := tx.Save(row).Error; err != nil {
+			return err
+		}
+		return change.Note{At: rm.now(), By: by, Kind: row.Kind, Name: row.Name, What: what, Revision: x.Revision,
+			Data: data}.Write(tx)
+	})
+	if err != nil {
+		return nil, err
+	}
+	rm.snapshot.Store(rm.Snapshot().WithUnits(nil, &x))
+	return &x, nil
+}
+
+func unitUnchanged(tx *gorm.DB, x *federation.Unit, revision int) error {
+	return change.Unchanged(tx.Where("kind = ?", string(x.Kind)).Session(&gorm.Session{}), &store.UnitRow{}, string(x.Kind),
+		string(x.Name), revision)
+}
+
+// MakeGroups makes groups that a provider's values stand for, as far as they are not there.
+func (rm *Room) MakeGroups(ctx context.Context, by change.By, groups []federation.Unit) error {
+	rm.Lock()
+	defer rm.Unlock()
+	for _, g := range groups {
+		if _, known := rm.Snapshot().GroupCalled(string(g.Name)); known {
+			continue
+		}
+		if _, err := rm.putUnit(ctx, by, g, "added"); err != nil {
+			return fmt.Errorf("group %s: %w", g.Name, err)
+		}
+	}
+	return nil
+}
+
+// UnitUse is what hangs on a group or an organisation.
+type UnitUse struct {
+	Members int64
+	Holds   []string // groups that lie in it
+	Landing []string // organisations whose people land in it
+}
+
+// Use tells what hangs on a group or an organisation.
+func (rm *Room) Use(ctx context.Context, x *federation.Unit) (use UnitUse, err error) {
+	return rm.use(rm.store.Read.WithContext(ctx), x)
+}
+
+func (rm *Room) use(db *gorm.DB, x *federation.Unit) (use UnitUse, err error) {
+	err = db.Model(&store.MemberRow{}).Where("kind = ? AND name = ?", string(x.Kind), string(x.Name)).
+		Distinct("person").Count(&use.Members).Error
+	if x.Kind != federation.KindGroup {
+		return use, err
+	}
+	snap := rm.Snapshot()
+	for _, g := range snap.Units(federation.KindGroup) {
+		if g.Inside == x.Name {
+			use.Holds = append(use.Holds, string(g.Name))
+		}
+	}
+	for _, o := range snap.Units(federation.KindOrganisation) {
+		if slices.Contains(o.Groups, x.Name) {
+			use.Landing = append(use.Landing, string(o.Name))
+		}
+	}
+	return use, err
+}
+
+// finding says what would go with it, nil for nothing.
+func (u UnitUse) finding(x *federation.Unit) (*finding.Finding, string) {
+	if u.Members == 0 && len(u.Holds)+len(u.Landing) == 0 {
+		return nil, ""
+	}
+	f := finding.New(finding.UnitUsed, finding.Fact("Members", fmt.Sprint(u.Members)))
+	if len(u.Holds) > 0 {
+		f = f.With(finding.Fact("Groups in it, which would lie in none", strings.Join(u.Holds, ", ")))
+	}
+	if len(u.Landing) > 0 {
+		f = f.With(finding.Fact("People land in it of", strings.Join(u.Landing, ", ")))
+	}
+	sum := sha256.Sum256(fmt.Appendf(nil, "%s %s %d %d %q %q", x.Kind, x.Name, x.Revision, u.Members, u.Holds, u.Landing))
+	digest := hex.EncodeToString(sum[:8])
+	return f.With(finding.Fact("To confirm", digest)), digest
+}
+
+// RemoveUnit removes a group or an organisation; if something hangs on it, only what was
+// looked at. Memberships go with it.
+func (rm *Room) RemoveUnit(ctx context.Context, by change.By, k federation.UnitKind, name string) error {
+	rm.Lock()
+	defer rm.Unlock()
+	x, err := rm.Unit(k, name)
+	if err != nil {
+		return err
+	}
+	snap, others := rm.Snapshot(), []*federation.Unit{}
+	for _, g := range snap.Units(federation.KindGroup) {
+		if k == federation.KindGroup && g.Inside == x.Name {
+			free := *g
+			free.Inside = ""
+			others = append(others, &free)
+		}
+	}
+	for _, o := range snap.Units(federation.KindOrganisation) {
+		if k == federation.KindGroup && slices.Contains(o.Groups, x.Name) {
+			other := *o
+			other.Groups = slices.DeleteFunc(slices.Clone(o.Groups), func(n federation.Name) bool { return n == x.Name })
+			others = append(others, &other)
+		}
+	}
+	for _, o := range others {
+		o.Revision++
+	}
+	if by.Together == nil {
+		by.Together = &change.Together{}
+	}
+	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+		by := by
+		by.Together = &change.Together{Number: by.Together.Number} // it may be run again
+		use, err := rm.use(tx, x)
+		if err != nil {
+			return err
+		}
+		if f, digest := use.finding(x); f != nil && by.Confirms != digest {
+			return change.Field("confirm", f)
+		}
+		if err := unitUnchanged(tx, x, x.Revision); err != nil {
+			return err
+		}
+		if err := rm.noteUnit(tx, by, x, "removed", x.Revision+1); err != nil {
+			return err
+		}
+		for _, o := range others {
+			data, err := json.Marshal(o)
+			if err != nil {
+				return err
+			}
+			if err := tx.Model(&store.UnitRow{}).Where("kind = ? AND name = ?", string(o.Kind), string(o.Name)).Updates(map[string]any{
+				"data": data, "revision": o.Revision}).Error; err != nil {
+				return err
+			}
+			if err := rm.noteUnit(tx, by, o, "changed", o.Revision); err != nil {
+				return err
+			}
+		}
+		if err := tx.Where("kind = ? AND name = ?", string(k), name).Delete(&store.MemberRow{}).Error; err != nil {
+			return err
+		}
+		return tx.Where("kind = ? AND name = ?", string(k), name).Delete(&store.UnitRow{}).Error
+	})
+	if err == nil {
+		rm.snapshot.Store(snap.WithUnits(x, others...))
+	}
+	return err
+}
+
+func (rm *Room) noteUnit(tx *gorm.DB, by change.By, x *federation.Unit, what string, revision int) error {
+	data, err := json.Marshal(x)
+	if err != nil {
+		return err
+	}
+	return change.Note{At: rm.now(), By: by, Kind: string(x.Kind), Name: string(x.Name), What: what, Revision: revision,
+		Data: data}.Write(tx)
+}
+
+// restoreUnit sets one back to what it was after a change. Who belonged to it is not in
+// the history.
+func (rm *Room) restoreUnit(ctx context.Context, by change.By, row store.HistoryRow) error {
+	x, err := readUnit(store.UnitRow{Kind: row.Kind, Name: row.Name, Data: row.Data})
+	if err != nil {
+		return err
+	}
+	rm.Lock()
+	defer rm.Unlock()
+	x.Revision = 0
+	if now, ok := rm.Snapshot().Unit(x.Kind, x.Name); ok {
+		x.Revision = now.Revision
+	}
+	_, err = rm.putUnit(ctx, by, *x, fmt.Sprintf("restored revision %d", row.Revision))
+	return err
+}
+
+// unitValues describes one for the history.
+func unitValues(x *federation.Unit) []federation.Value {
+	names := func(all []federation.Name) string {
+		words := make([]string, len(all))
+		for i, n := range all {
+			words[i] = string(n)
+		}
+		return strings.Join(words, ", ")
+	}
+	out := []federation.Value{{Label: "Title", Value: x.Title}, {Label: "Notes", Value: x.Notes}, {Label: "User type", Value: x.UserType}}
+	if x.Kind == federation.KindGroup {
+		return append(out, federation.Value{Label: "Inside", Value: string(x.Inside)},
+			federation.Value{Label: "Values", Value: strings.Join(x.Values, ", ")})
+	}
+	return append(out, federation.Value{Label: "Providers", Value: names(x.Providers)},
+		federation.Value{Label: "Domains", Value: strings.Join(x.Domains, ", ")}, federation.Value{Label: "Landing groups", Value: names(x.Groups)})
+}
