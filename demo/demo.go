@@ -4,6 +4,12 @@ package demo
 
 import _ "embed"
 
+// People is the list of people whom the gate of the demo knows before anybody signs in, as
+// innergate person import takes it.
+//
+//go:embed people.csv
+var People []byte
+
 // Scenario is the scenario in YAML.
 //
 //go:embed scenario.yaml

@@ -76,15 +76,15 @@ func TestSubjectsAreImported(t *testing.T) {
 		return out
 	}
 	known := "provider,name,value,format\nwrenmoor-staff,ada.fenwick@wrenmoor.example,crew-0017,urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress\n"
-	run(known, 2, "--digest is missing", "import", "crew-roster", "-")
-	run("provider,name\n", 1, `the column "value" is missing`, "import", "crew-roster", "-", "--preview")
+	run(known, 2, "--digest is missing", "import-subjects", "crew-roster", "-")
+	run("provider,name\n", 1, `the column "value" is missing`, "import-subjects", "crew-roster", "-", "--preview")
 	run(strings.Replace(known, "staff", "stuff", 1), 1, `line 2, provider: there is no provider "wrenmoor-stuff"`,
-		"import", "crew-roster", "-", "--preview")
-	run(known, 1, `did you mean "crew-roster"?`, "import", "crew-rooster", "-", "--preview")
-	seen := run(known, 0, "people made", "import", "crew-roster", "-", "--preview")
+		"import-subjects", "crew-roster", "-", "--preview")
+	run(known, 1, `did you mean "crew-roster"?`, "import-subjects", "crew-rooster", "-", "--preview")
+	seen := run(known, 0, "people made", "import-subjects", "crew-roster", "-", "--preview")
 	digest := regexp.MustCompile(`--digest ([0-9a-f]{64})`).FindStringSubmatch(seen)[1]
 	run("", 0, "knows nobody", "subjects", "crew-roster")
-	run(known, 0, "imported", "import", "crew-roster", "-", "--digest", digest)
+	run(known, 0, "imported", "import-subjects", "crew-roster", "-", "--digest", digest)
 	run("", 0, "crew-0017", "subjects", "crew-roster")
 	_, _, code := d.cli(t, "", "app", "set", "crew-roster",
 		"nameIdFormat=urn:oasis:names:tc:SAML:2.0:nameid-format:persistent")

@@ -109,6 +109,7 @@ type Connection struct {
 	Worst      string          `json:"worst,omitempty" doc:"Title of the worst finding"`
 	Waiting    bool            `json:"waiting" doc:"A change waits for approval"`
 	LastSignIn *TraceHead      `json:"lastSignIn,omitempty"`
+	Accounts   *Fits           `json:"accounts,omitempty" doc:"How its accounts fitted when they were last compared"`
 }
 
 // ConnectionList is a page of connections, with counts over all that match.

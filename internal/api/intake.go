@@ -82,7 +82,7 @@ type Job struct {
 	State   string     `json:"state" enum:"running,done,failed"`
 	Done    int64      `json:"done" doc:"How far it is, in its unit"`
 	Total   int64      `json:"total" doc:"How much it is in all; 0 if that is not known"`
-	Unit    string     `json:"unit" doc:"octets, entities or crossings"`
+	Unit    string     `json:"unit" doc:"octets, entities, crossings or people"`
 	Started time.Time  `json:"started"`
 	Ended   *time.Time `json:"ended,omitempty"`
 	// Refused says why a failed job failed.
@@ -90,7 +90,10 @@ type Job struct {
 	Failure string           `json:"failure,omitempty" doc:"Why it failed, in words"`
 	Report  *Report          `json:"report,omitempty" doc:"What a job that is done has changed"`
 	// Reevaluated is what recorded crossings would come to, of a job that runs them again.
-	Reevaluated *Reevaluated `json:"reevaluated,omitempty" doc:"What recorded crossings would come to"`
+	Reevaluated *Reevaluated    `json:"reevaluated,omitempty" doc:"What recorded crossings would come to"`
+	Imported    *PeopleImported `json:"imported,omitempty" doc:"What taking a list of people in came to, or would"`
+	Compared    *Comparison     `json:"compared,omitempty" doc:"What a comparison of accounts came to"`
+	Field       string          `json:"field,omitempty" doc:"Of what was given, what it failed for"`
 }
 
 // Report is what a job has changed, and what it refused.

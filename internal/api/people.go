@@ -3,37 +3,187 @@ package api
 import (
 	"encoding/json"
 	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/table"
 )
 
 // Person is an account of the gate.
 type Person struct {
-	Number   int64     `json:"number"`
-	Added    time.Time `json:"added"`
-	Disabled time.Time `json:"disabled,omitzero" doc:"Since when nobody lets them in; absent for one who may come"`
-	Links    []Link    `json:"links" doc:"Names by which providers call them"`
+	Number   int64        `json:"number"`
+	Name     string       `json:"name" doc:"What people read"`
+	Added    time.Time    `json:"added"`
+	Disabled time.Time    `json:"disabled,omitzero" doc:"Since when nobody lets them in; absent for one who may come"`
+	UserType string       `json:"userType,omitempty" doc:"How they are marked (RFC 7643 §4.1.1)"`
+	Links    []Link       `json:"links" doc:"Names by which providers call them"`
+	Members  []Membership `json:"members" doc:"Groups and organisations that they belong to"`
+}
+
+// People is a page of people.
+type People struct {
+	Items []Person `json:"items"`
+	Total int64    `json:"total" doc:"How many match; -1 where a search found more than are shown"`
+	Next  string   `json:"next,omitempty" doc:"After which the next page begins; absent on the last one"`
+}
+
+// Membership is that somebody belongs to a group or an organisation.
+type Membership struct {
+	Kind   string    `json:"kind" enum:"group,organisation"`
+	Name   string    `json:"name"`
+	Source KnownBy   `json:"source"`
+	Added  time.Time `json:"added"`
+}
+
+// KnownBy is by what something is known of people.
+type KnownBy struct {
+	Word     string        `json:"word" enum:"provider,hand,import,person,organisation" doc:"organisation: its people land there"`
+	Provider *LinkProvider `json:"provider,omitempty" doc:"Which provider, where it is one"`
 }
 
 // PersonShown is an account with what it holds.
 type PersonShown struct {
 	Person
-	Values   []PersonValue `json:"values" doc:"What rules of an intake keep with them"`
-	Sessions int64         `json:"sessions"`
-	Grants   int64         `json:"grants" doc:"What sign-ins gave applications, as far as it gives something still"`
-	Subjects int64         `json:"subjects" doc:"Lasting names at applications"`
-	Consents int64         `json:"consents"`
+	Values   []PersonValue   `json:"values" doc:"Their profile, as far as it is kept"`
+	Sessions []PersonSession `json:"sessions"`
+	Grants   int64           `json:"grants" doc:"What sign-ins gave applications, as far as it gives something still"`
+	Subjects []PersonSubject `json:"subjects" doc:"Lasting names at applications"`
+	Consents int64           `json:"consents"`
 }
 
 // PersonValue is an attribute that is kept with a person.
 type PersonValue struct {
-	Name   string            `json:"name"`
-	Values []json.RawMessage `json:"values"`
-	From   LinkProvider      `json:"from" doc:"Provider whose rules kept it"`
-	At     time.Time         `json:"at"`
+	Name     string            `json:"name"`
+	Values   []json.RawMessage `json:"values"`
+	From     LinkProvider      `json:"from" doc:"Provider that it came by, if it came by one"`
+	Source   KnownBy           `json:"source"`
+	Verified bool              `json:"verified,omitempty" doc:"The person proved it by a mailed code"`
+	At       time.Time         `json:"at"`
+}
+
+// PersonSession is a session of somebody.
+type PersonSession struct {
+	Began     time.Time `json:"began"`
+	Expires   time.Time `json:"expires"`
+	Providers []string  `json:"providers" doc:"Whose word is in it"`
+}
+
+// PersonSubject is a lasting name by which an application knows somebody.
+type PersonSubject struct {
+	Application string    `json:"application"`
+	Value       string    `json:"value"`
+	Source      string    `json:"source" enum:"derived,imported"`
+	Added       time.Time `json:"added"`
 }
 
 // NewPerson is somebody who is known before they come.
 type NewPerson struct {
-	Provider string `json:"provider" maxLength:"63" doc:"Short name"`
-	Subject  string `json:"subject" maxLength:"1024" doc:"The name by which it calls them: NameID or sub, or what its intake makes the subject of"`
+	Provider string `json:"provider,omitempty" maxLength:"63" doc:"Short name; absent for somebody who is found by values"`
+	Subject  string `json:"subject,omitempty" maxLength:"1024" doc:"The name by which it calls them: NameID or sub, or what its intake makes the subject of"`
 	Format   string `json:"format,omitempty" maxLength:"300" doc:"NameID format, as it will come"`
+	PersonChange
+}
+
+// PersonChange is what changes about somebody; what is absent stays.
+type PersonChange struct {
+	Values map[string][]string `json:"values,omitempty" doc:"By attribute of the profile; an empty list takes it away"`
+	Join   []UnitName          `json:"join,omitempty" maxItems:"1000"`
+	Leave  []UnitName          `json:"leave,omitempty" maxItems:"1000"`
+}
+
+// UnitName names a group or an organisation.
+type UnitName struct {
+	Kind string `json:"kind" enum:"group,organisation"`
+	Name string `json:"name" maxLength:"63"`
+}
+
+// PersonLink is a further name by which a provider calls somebody.
+type PersonLink struct {
+	Provider string `json:"provider" maxLength:"63"`
+	Subject  string `json:"subject" maxLength:"1024"`
+	Format   string `json:"format,omitempty" maxLength:"300"`
+}
+
+// PersonPart names the link that is taken away from somebody.
+type PersonPart struct {
+	Link string `json:"link" maxLength:"128" doc:"Key of the link"`
+}
+
+// PersonJoin is the wish to make one account of two.
+type PersonJoin struct {
+	Other   int64  `json:"other" minimum:"1" doc:"Number of the one that goes"`
+	Preview bool   `json:"preview,omitempty" doc:"Only tell what would be"`
+	Digest  string `json:"digest,omitempty" maxLength:"128" doc:"Of the preview that was looked at"`
+}
+
+// PersonJoined is what making one account of two comes to.
+type PersonJoined struct {
+	Links    int      `json:"links" doc:"That come along"`
+	Values   []string `json:"values" doc:"Attributes that come along"`
+	Differ   []string `json:"differ" doc:"Attributes that both have: the one that stays keeps its own"`
+	Members  int      `json:"members" doc:"Groups and organisations of the other"`
+	Subjects int      `json:"subjects" doc:"Lasting names that come along"`
+	Lost     []string `json:"lost" doc:"Applications that know both: the other's name there goes"`
+	Sessions int      `json:"sessions" doc:"Of the other, which end"`
+	Digest   string   `json:"digest"`
+	Preview  bool     `json:"preview"`
+}
+
+// PeopleImport says how a list of people is taken in.
+type PeopleImport struct {
+	By        string `json:"by,omitempty" maxLength:"200" doc:"Heading by which people on record are found; absent for number, else userName, employeeNumber or emails"`
+	KnownOnly bool   `json:"knownOnly,omitempty" doc:"Make nobody"`
+	SkipBad   bool   `json:"skipBad,omitempty" doc:"Leave rows out that cannot be used"`
+	Empties   bool   `json:"empties,omitempty" doc:"An empty cell takes away what is there; otherwise it changes nothing"`
+	Digest    string `json:"digest,omitempty" maxLength:"128" doc:"Of the preview that was looked at; absent only tells what would be"`
+}
+
+// PeopleImported is what taking a list in comes to.
+type PeopleImported struct {
+	Rows      int           `json:"rows"`
+	New       int           `json:"new"`
+	Changed   int           `json:"changed"`
+	Same      int           `json:"same"`
+	Disabled  int           `json:"disabled"`
+	Enabled   int           `json:"enabled"`
+	BadRows   int           `json:"badRows"`
+	Bad       []table.BadRow   `json:"bad" doc:"The first rows that cannot be used, and why"`
+	Listed    []ImportedRow `json:"listed" doc:"The first of those that are made or change"`
+	By        string        `json:"by"`
+	Columns   []string      `json:"columns"`
+	Separator string        `json:"separator,omitempty"`
+	Encoding  string        `json:"encoding"`
+	Digest    string        `json:"digest"`
+	Stored    bool          `json:"stored"`
+}
+
+// ImportedRow is somebody who is made or changes.
+type ImportedRow struct {
+	Line        int                     `json:"line"`
+	Person      int64                   `json:"person,omitempty" doc:"Absent for one who is made"`
+	Name        string                  `json:"name"`
+	Differences []federation.Difference `json:"differences"`
+}
+
+// UnitChange is what a group or an organisation is to be.
+type UnitChange struct {
+	Title     string   `json:"title" maxLength:"200" doc:"What people read"`
+	Notes     string   `json:"notes,omitempty" maxLength:"20000"`
+	UserType  string   `json:"userType,omitempty" maxLength:"100" doc:"Marks its people, where nothing nearer to them does"`
+	Inside    string   `json:"inside,omitempty" maxLength:"63" doc:"Of a group: the one that it lies in"`
+	Values    []string `json:"values,omitempty" maxItems:"100" doc:"Of a group: what providers call it, beside its short name"`
+	Providers []string `json:"providers,omitempty" maxItems:"1000" doc:"Of an organisation: whose people are its"`
+	Domains   []string `json:"domains,omitempty" maxItems:"1000" doc:"Of an organisation: domains of its e-mail addresses"`
+	Groups    []string `json:"groups,omitempty" maxItems:"100" doc:"Of an organisation: where its people land when they first come"`
+	Revision  int      `json:"revision" minimum:"0" doc:"That the change was made from; 0 for a new one"`
+}
+
+// Unit is a group or an organisation.
+type Unit struct {
+	Kind string `json:"kind" enum:"group,organisation"`
+	Name string `json:"name"`
+	UnitChange
+	Added   time.Time `json:"added"`
+	Members int64     `json:"members" doc:"People who belong to it themselves"`
+	Holds   []string  `json:"holds" doc:"Groups that lie in it"`
+	Landing []string  `json:"landing" doc:"Organisations whose people land in it"`
 }

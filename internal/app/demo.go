@@ -31,9 +31,11 @@ type scenario struct {
 		Username string `yaml:"username"`
 		Password string `yaml:"password"`
 	} `yaml:"owner"`
-	Providers    []scenarioProvider    `yaml:"providers"`
-	Applications []scenarioApplication `yaml:"applications"`
-	Federations  []struct {
+	Providers     []scenarioProvider    `yaml:"providers"`
+	Applications  []scenarioApplication `yaml:"applications"`
+	Groups        []scenarioUnit        `yaml:"groups"`
+	Organisations []scenarioUnit        `yaml:"organisations"`
+	Federations   []struct {
 		Name     string `yaml:"name"`
 		Title    string `yaml:"title"`
 		Entities int    `yaml:"entities"`
@@ -41,7 +43,22 @@ type scenario struct {
 	People []standin.Person `yaml:"people"`
 }
 
+// scenarioUnit is a group or an organisation.
+type scenarioUnit struct {
+	Name      string            `yaml:"name"`
+	Title     string            `yaml:"title"`
+	Notes     string            `yaml:"notes"`
+	UserType  string            `yaml:"userType"`
+	Inside    federation.Name   `yaml:"inside"`
+	Values    []string          `yaml:"values"`
+	Providers []federation.Name `yaml:"providers"`
+	Domains   []string          `yaml:"domains"`
+	Groups    []federation.Name `yaml:"groups"`
+}
+
 type scenarioProvider struct {
+	Settings federation.Settings `yaml:"settings"`
+
 	Name     string `yaml:"name"`
 	Title    string `yaml:"title"`
 	Protocol string `yaml:"protocol"`
@@ -277,7 +294,8 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 	if _, d.ready.Token, err = g.Operators.AddToken(ctx, change.By{Who: "demo"}, name, time.Time{}); err != nil {
 		return err
 	}
-	for _, fill := range []func(context.Context, *scenario) error{d.providers, d.applications, d.federations} {
+	for _, fill := range []func(context.Context, *scenario) error{d.providers, d.applications, d.federations, d.people,
+		d.mailbox} {
 		if err := fill(ctx, sc); err != nil {
 			return err
 		}
@@ -300,6 +318,7 @@ func (d *running) say(sc *scenario) {
 		fmt.Printf("  %-18s %s, password %s (%d more on %s)\n", "as of "+p.Name, p.People[0].Username,
 			p.People[0].Password, len(p.People)-1, p.Home)
 	}
+	fmt.Printf("  %-18s %s, where the gate's mail ends\n", "mailbox", d.ready.Mailbox)
 	fmt.Println()
 	fmt.Printf("For the command line:\n  export INNERGATE_URL=%s INNERGATE_TOKEN=%s\n\nCtrl-C stops the demo.\n",
 		d.ready.Base, d.ready.Token)

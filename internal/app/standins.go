@@ -2,15 +2,19 @@ package app
 
 import (
 	"context"
+	"maps"
 	"net/http"
 	"path/filepath"
 	"time"
 
+	"innergate.example/innergate/demo"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/editions"
 	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/roll"
 	"innergate.example/innergate/internal/standin"
 )
 
@@ -45,6 +49,10 @@ func (d *running) providers(ctx context.Context, sc *scenario) error {
 		if err := demoProviders[p.Protocol](d, p, &n, &out); err != nil {
 			return err
 		}
+		if n.Settings == nil {
+			n.Settings = federation.Settings{}
+		}
+		maps.Copy(n.Settings, p.Settings)
 		if _, err := g.Records.Provider(p.Name); err != nil {
 			if _, err := g.Records.AddProvider(ctx, change.By{Who: "demo"}, n); err != nil {
 				return err
@@ -165,6 +173,61 @@ func (d *running) oidcApplication(a scenarioApplication, n *records.NewApplicati
 	out.ClientID = a.ClientID
 	n.Source = records.Source{Typed: t}
 	n.Settings = federation.Settings{"scopes": a.Scopes, "resources": a.Resources, "description": a.Text}
+	return err
+}
+
+// people makes the groups and organisations, and takes in the list of those who are known
+// before they come, as an import does.
+func (d *running) people(ctx context.Context, sc *scenario) error {
+	g, by := d.service.gate, change.By{Who: "demo"}
+	if err := d.units(ctx, federation.KindGroup, sc.Groups); err != nil {
+		return err
+	}
+	if err := d.units(ctx, federation.KindOrganisation, sc.Organisations); err != nil {
+		return err
+	}
+	page, err := g.Accounts.List(ctx, accounts.Filter{Limit: 1})
+	if err != nil || page.Total > 0 {
+		return err // they are there already, or somebody removed some
+	}
+	in := roll.Import{Document: demo.People, By: "emails", SkipBad: true}
+	seen, err := g.Roll.Import(ctx, by, in, quiet{})
+	if err != nil {
+		return err
+	}
+	in.Digest = seen.Digest
+	_, err = g.Roll.Import(ctx, by, in, quiet{})
+	return err
+}
+
+func (d *running) units(ctx context.Context, kind federation.UnitKind, all []scenarioUnit) error {
+	g := d.service.gate
+	for _, u := range all {
+		if _, err := g.Records.Unit(kind, u.Name); err == nil {
+			continue
+		}
+		_, err := g.Records.PutUnit(ctx, change.By{Who: "demo"}, federation.Unit{Kind: kind, Name: federation.Name(u.Name), Title: u.Title,
+			Notes: u.Notes, UserType: u.UserType, Inside: u.Inside, Values: u.Values, Providers: u.Providers, Domains: u.Domains, Groups: u.Groups})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// quiet hears of progress, and tells nobody.
+type quiet struct{}
+
+// Set does nothing.
+func (quiet) Set(int64) {}
+
+// Total does nothing.
+func (quiet) Total(int64) {}
+
+// mailbox shows what the gate mails.
+func (d *running) mailbox(context.Context, *scenario) (err error) {
+	d.ready.Mailbox, err = d.serve(func(string) (http.Handler, error) { return d.box.Handler(), nil })
+	d.ready.Mailbox += "/"
 	return err
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,7 +16,7 @@ import (
 
 // people is what the gate knows of people: their links to providers.
 func (e *environment) people() *ucli.Command {
-	return &ucli.Command{Name: "person", Usage: "people, and the providers that let them in", Commands: append(e.persons(), []*ucli.Command{
+	return &ucli.Command{Name: "person", Usage: "people, and the providers that let them in", Commands: slices.Concat(e.persons(), e.roll(), []*ucli.Command{
 		{Name: "links", Usage: "list links: a provider's name for a person", Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "provider", Usage: "of this provider: its short name, or the ID of one that was removed"},
 			&ucli.Int64Flag{Name: "person", Usage: "of the person with this number"},
@@ -35,7 +36,7 @@ func (e *environment) people() *ucli.Command {
 				&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100},
 				&ucli.Int64Flag{Name: "after", Usage: "go on after the person with this number"}},
 			Action: e.action([]string{"APPLICATION"}, e.listSubjects)},
-		{Name: "import", Usage: "have an application go on to know people by the values it knows them by",
+		{Name: "import-subjects", Usage: "have an application go on to know people by the values it knows them by",
 			ArgsUsage: "APPLICATION FILE",
 			Description: "FILE is CSV, or - for standard input. Its first line names the columns: provider,name,value and, if wanted, format. " +
 				"Look at --preview first: it prints the digest to import with. All lines are taken, or none.",
@@ -44,7 +45,7 @@ func (e *environment) people() *ucli.Command {
 				&ucli.BoolFlag{Name: "preview", Usage: "only tell what would be"},
 				&ucli.StringFlag{Name: "digest", Usage: "of the preview that was looked at"}},
 			Action: e.action([]string{"APPLICATION", "FILE"}, e.importSubjects)},
-	}...)}
+	})}
 }
 
 func (e *environment) listLinks(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {

@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -14,31 +16,73 @@ import (
 	"innergate.example/innergate/internal/client"
 )
 
+// peopleFlags narrow a list of people.
+func peopleFlags() []ucli.Flag {
+	return []ucli.Flag{
+		&ucli.StringFlag{Name: "search", Usage: "words that begin something known of them: names, addresses, numbers"},
+		&ucli.StringFlag{Name: "state", Usage: "enabled or disabled; both if absent"},
+		&ucli.StringFlag{Name: "group", Usage: "in this group, or in one that lies in it"},
+		&ucli.StringFlag{Name: "organisation", Usage: "of this organisation"},
+		&ucli.StringFlag{Name: "user-type", Usage: "marked so"},
+		&ucli.StringFlag{Name: "provider", Usage: "linked to this provider"}}
+}
+
+func peopleFilter(cmd *ucli.Command) client.PeopleFilter {
+	return client.PeopleFilter{Search: cmd.String("search"), State: cmd.String("state"), Group: cmd.String("group"),
+		Organisation: cmd.String("organisation"), UserType: cmd.String("user-type"), Provider: cmd.String("provider")}
+}
+
+// editFlags say what changes about somebody.
+func editFlags() []ucli.Flag {
+	return []ucli.Flag{
+		&ucli.StringSliceFlag{Name: "join", Usage: "group/NAME or organisation/NAME to belong to; may be given several times"},
+		&ucli.StringSliceFlag{Name: "leave", Usage: "likewise, to be taken out of"}}
+}
+
 // persons are the commands about accounts of people.
 func (e *environment) persons() []*ucli.Command {
+	state := func(what, usage string) *ucli.Command {
+		return &ucli.Command{Name: what, Usage: usage, ArgsUsage: "NUMBER",
+			Action: e.action([]string{"NUMBER"}, e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
+				return c.StatePerson(ctx, n, what)
+			}))}
+	}
 	return []*ucli.Command{
-		{Name: "list", Usage: "list people by their numbers", Flags: []ucli.Flag{
-			&ucli.StringFlag{Name: "state", Usage: "enabled or disabled; both if absent"},
+		{Name: "list", Usage: "list people, or search for them", Flags: append(peopleFlags(),
 			&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100},
-			&ucli.Int64Flag{Name: "after", Usage: "go on after the person with this number"}},
+			&ucli.StringFlag{Name: "after", Usage: "what the page before says is next"}),
 			Action: e.action(nil, e.listPeople)},
 		{Name: "show", Usage: "show one, with what they hold", ArgsUsage: "NUMBER",
 			Action: e.action([]string{"NUMBER"}, e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
 				return c.Person(ctx, n)
 			}))},
-		{Name: "add", Usage: "make somebody known before they come", ArgsUsage: "PROVIDER NAME",
+		{Name: "told", Usage: "show what an application would be told of somebody, by what the gate knows", ArgsUsage: "NUMBER APPLICATION",
+			Action: e.action([]string{"NUMBER", "APPLICATION"}, e.personTold)},
+		{Name: "add", Usage: "make somebody known before they come", ArgsUsage: "[PROVIDER NAME] [ATTRIBUTE=VALUE …]",
 			Description: "NAME is what the provider calls them: NameID or sub, or what its intake makes the subject of.\n" +
-				"With provider set PROVIDER firstSignIn=known nobody else is let in by it.",
-			Flags:  []ucli.Flag{&ucli.StringFlag{Name: "format", Usage: "NameID format, as it will come"}},
-			Action: e.action([]string{"PROVIDER", "NAME"}, e.addPerson)},
-		{Name: "disable", Usage: "let somebody in no more; their sessions end at once, and what these gave", ArgsUsage: "NUMBER",
-			Action: e.action([]string{"NUMBER"}, e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
-				return c.StatePerson(ctx, n, "disable")
-			}))},
-		{Name: "enable", Usage: "let somebody in again", ArgsUsage: "NUMBER",
-			Action: e.action([]string{"NUMBER"}, e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
-				return c.StatePerson(ctx, n, "enable")
-			}))},
+				"Without one they are found by values, if a provider matches by these (matchBy). Several values of one\n" +
+				"attribute are separated by |.",
+			Flags:  append(editFlags(), &ucli.StringFlag{Name: "format", Usage: "NameID format, as it will come"}),
+			Action: e.addPerson},
+		{Name: "set", Usage: "change what is kept of somebody, and where they belong", ArgsUsage: "NUMBER [ATTRIBUTE=VALUE …]",
+			Description: "An empty value takes the attribute away. Several values are separated by |.", Flags: editFlags(), Action: e.setPerson},
+		{Name: "link", Usage: "link somebody to a further name of a provider for them", ArgsUsage: "NUMBER PROVIDER NAME",
+			Flags: []ucli.Flag{&ucli.StringFlag{Name: "format", Usage: "NameID format, as it will come"}},
+			Action: e.action([]string{"NUMBER", "PROVIDER", "NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				return e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
+					return c.LinkPerson(ctx, n, api.PersonLink{Provider: args[1], Subject: args[2], Format: cmd.String("format")})
+				})(ctx, cmd, c, args)
+			})},
+		{Name: "join", Usage: "make one account of two: OTHER goes, its links come to NUMBER", ArgsUsage: "NUMBER OTHER",
+			Description: "Without --digest it only tells what would be, and the digest to join with.",
+			Flags:       []ucli.Flag{&ucli.StringFlag{Name: "digest", Usage: "of what was looked at"}},
+			Action:      e.action([]string{"NUMBER", "OTHER"}, e.joinPeople)},
+		{Name: "part", Usage: "take a link away from somebody, and make an account of its own for it", ArgsUsage: "NUMBER PROVIDER",
+			Description: "All sessions of the person end. Where they have several links to the provider, name the one with --name.",
+			Flags:       []ucli.Flag{&ucli.StringFlag{Name: "name", Usage: "what the provider calls them by this link"}},
+			Action:      e.action([]string{"NUMBER", "PROVIDER"}, e.partPerson)},
+		state("disable", "let somebody in no more; their sessions end at once, and what these gave"),
+		state("enable", "let somebody in again"),
 		{Name: "remove", Usage: "remove somebody with all that is theirs, traces too; that it was done stays in the history",
 			ArgsUsage: "NUMBER", Flags: []ucli.Flag{&ucli.BoolFlag{Name: "yes", Usage: "it is meant; without it, what they hold is only shown"}},
 			Action: e.action([]string{"NUMBER"}, e.removePerson)},
@@ -48,7 +92,7 @@ func (e *environment) persons() []*ucli.Command {
 func numberOf(word string) (int64, error) {
 	n, err := strconv.ParseInt(word, 10, 64)
 	if err != nil || n < 1 {
-		return 0, &usageError{fmt.Sprintf("%q is no number of a person", word), "People are numbered from 1; innergate person list shows them."}
+		return 0, &usageError{fmt.Sprintf("%q is no number of a person", word), "People are numbered from 1; innergate person list --search NAME finds them."}
 	}
 	return n, nil
 }
@@ -68,12 +112,153 @@ func (e *environment) onPerson(do func(context.Context, *client.Client, int64) (
 	}
 }
 
-func (e *environment) addPerson(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	p, err := c.AddPerson(ctx, api.NewPerson{Provider: args[0], Subject: args[1], Format: cmd.String("format")})
+// personChange reads what changes about somebody.
+func personChange(cmd *ucli.Command, words []string) (api.PersonChange, error) {
+	out := api.PersonChange{Values: map[string][]string{}}
+	for _, w := range words {
+		name, value, ok := strings.Cut(w, "=")
+		if !ok || name == "" {
+			return out, &usageError{fmt.Sprintf("%q is not ATTRIBUTE=VALUE", w), "Write it like displayName=\"Mina Thorne\"."}
+		}
+		out.Values[name] = []string{}
+		for v := range strings.SplitSeq(value, "|") {
+			if v = strings.TrimSpace(v); v != "" {
+				out.Values[name] = append(out.Values[name], v)
+			}
+		}
+	}
+	for option, to := range map[string]*[]api.UnitName{"join": &out.Join, "leave": &out.Leave} {
+		for _, u := range cmd.StringSlice(option) {
+			kind, name, ok := strings.Cut(u, "/")
+			if !ok || kind != "group" && kind != "organisation" {
+				return out, &usageError{fmt.Sprintf("--%s: %q names neither a group nor an organisation", option, u),
+					"Write it like group/drivers or organisation/oakhollow."}
+			}
+			*to = append(*to, api.UnitName{Kind: kind, Name: name})
+		}
+	}
+	return out, nil
+}
+
+func (e *environment) addPerson(ctx context.Context, cmd *ucli.Command) error {
+	args := cmd.Args().Slice()
+	in := api.NewPerson{Format: cmd.String("format")}
+	if len(args) > 0 && !strings.Contains(args[0], "=") {
+		if len(args) == 1 || strings.TrimSpace(args[1]) == "" {
+			return &usageError{"NAME is missing: what the provider calls the person", "innergate person add PROVIDER NAME, or only ATTRIBUTE=VALUE."}
+		}
+		in.Provider, in.Subject, args = args[0], args[1], args[2:]
+	}
+	if in.Provider == "" && len(args) == 0 {
+		return &usageError{"nothing is said of the person", "Give PROVIDER and NAME, or ATTRIBUTE=VALUE by which they are found, or both."}
+	}
+	var err error
+	if in.PersonChange, err = personChange(cmd, args); err != nil {
+		return err
+	}
+	c, err := e.dial(cmd)
+	if err != nil {
+		return err
+	}
+	p, err := c.AddPerson(ctx, in)
 	if err != nil {
 		return err
 	}
 	return e.print(cmd, p, func(w io.Writer) { e.person(w, p) })
+}
+
+func (e *environment) setPerson(ctx context.Context, cmd *ucli.Command) error {
+	args := cmd.Args().Slice()
+	if len(args) == 0 {
+		return &usageError{"NUMBER is missing", "innergate person set NUMBER ATTRIBUTE=VALUE"}
+	}
+	in, err := personChange(cmd, args[1:])
+	if err != nil {
+		return err
+	}
+	if len(in.Values)+len(in.Join)+len(in.Leave) == 0 {
+		return &usageError{"nothing is to be changed", "Give ATTRIBUTE=VALUE, --join or --leave."}
+	}
+	c, err := e.dial(cmd)
+	if err != nil {
+		return err
+	}
+	return e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
+		return c.ChangePerson(ctx, n, in)
+	})(ctx, cmd, c, args[:1])
+}
+
+func (e *environment) joinPeople(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	n, err := numberOf(args[0])
+	if err != nil {
+		return err
+	}
+	other, err := numberOf(args[1])
+	if err != nil {
+		return err
+	}
+	out, err := c.JoinPeople(ctx, n, api.PersonJoin{Other: other, Preview: cmd.String("digest") == "", Digest: cmd.String("digest")})
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, out, func(w io.Writer) {
+		said := fmt.Sprintf("person %d went into %d", other, n)
+		if out.Preview {
+			said = fmt.Sprintf("person %d would go into %d", other, n)
+		}
+		fmt.Fprintln(w, said)
+		fields(w, [][2]string{{"links that come along", fmt.Sprint(out.Links)}, {"values that come along", dash(strings.Join(out.Values, ", "))},
+			{"values that stay as they are", dash(strings.Join(out.Differ, ", "))}, {"groups and organisations", fmt.Sprint(out.Members)},
+			{"lasting names that come along", fmt.Sprint(out.Subjects)}, {"lasting names that go", dash(strings.Join(out.Lost, ", "))},
+			{"sessions that end", fmt.Sprint(out.Sessions)}})
+		if out.Preview {
+			fmt.Fprintf(w, "\nNothing is stored yet. Join with --digest %s\n", out.Digest)
+		}
+	})
+}
+
+func (e *environment) partPerson(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	n, err := numberOf(args[0])
+	if err != nil {
+		return err
+	}
+	p, err := c.Person(ctx, n)
+	if err != nil {
+		return err
+	}
+	var keys, names []string
+	for _, k := range p.Links {
+		if k.Provider.Name != args[1] && k.Provider.ID != args[1] {
+			continue
+		}
+		if name := cmd.String("name"); name == "" || k.Subject != nil && k.Subject.Value == name {
+			keys = append(keys, k.Key)
+			if k.Subject != nil {
+				names = append(names, k.Subject.Value)
+			}
+		}
+	}
+	switch {
+	case len(keys) == 0:
+		return &usageError{fmt.Sprintf("person %d has no such link to %s", n, args[1]), fmt.Sprintf("innergate person show %d lists their links.", n)}
+	case len(keys) > 1:
+		return &usageError{fmt.Sprintf("person %d has %d links to %s", n, len(keys), args[1]), "Name the one with --name: " + strings.Join(names, ", ") + "."}
+	}
+	return e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
+		return c.PartPerson(ctx, n, keys[0])
+	})(ctx, cmd, c, args)
+}
+
+func (e *environment) personTold(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	n, err := numberOf(args[0])
+	if err != nil {
+		return err
+	}
+	m, err := c.PersonTold(ctx, n, args[1])
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, m, func(w io.Writer) { e.mapped(w, m) })
 }
 
 func (e *environment) removePerson(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
@@ -96,22 +281,56 @@ func (e *environment) removePerson(ctx context.Context, cmd *ucli.Command, c *cl
 	return nil
 }
 
+// sourceWord says by what something is known.
+func sourceWord(s api.KnownBy) string {
+	if s.Provider != nil {
+		return cmp.Or(s.Provider.Name, s.Provider.ID)
+	}
+	return s.Word
+}
+
 func (e *environment) person(w io.Writer, p api.PersonShown) {
 	state := "enabled"
 	if !p.Disabled.IsZero() {
 		state = "disabled since " + local(p.Disabled)
 	}
-	fields(w, [][2]string{{"person", fmt.Sprint(p.Number)}, {"state", e.colour(state)}, {"added", local(p.Added)},
-		{"holds", strings.Join([]string{counted(p.Sessions, "session"), counted(p.Grants, "grant"),
-			counted(p.Subjects, "lasting name"), counted(p.Consents, "consent")}, ", ")}})
+	fields(w, [][2]string{{"person", fmt.Sprint(p.Number)}, {"name", p.Name}, {"state", e.colour(state)}, {"user type", dash(p.UserType)},
+		{"added", local(p.Added)},
+		{"holds", strings.Join([]string{counted(int64(len(p.Sessions)), "session"), counted(p.Grants, "grant"),
+			counted(int64(len(p.Subjects)), "lasting name"), counted(p.Consents, "consent")}, ", ")}})
 	fmt.Fprintln(w)
-	e.linkTable(w, p.Links, "No links: nobody comes as this person.")
-	for _, v := range p.Values {
-		words := make([]string, len(v.Values))
-		for i, one := range v.Values {
-			words[i] = inWords(one)
+	e.linkTable(w, p.Links, "No links: nobody comes as this person until a provider matches them.")
+	if len(p.Values) > 0 {
+		fmt.Fprintln(w)
+		rows := [][]string{}
+		for _, v := range p.Values {
+			words := make([]string, len(v.Values))
+			for i, one := range v.Values {
+				words[i] = inWords(one)
+			}
+			source := sourceWord(v.Source)
+			if v.Verified {
+				source += ", proved by mail"
+			}
+			rows = append(rows, []string{v.Name, strings.Join(words, " | "), source, brief(v.At, time.Now())})
 		}
-		fmt.Fprintf(w, "kept  %s: %s, from %s\n", v.Name, strings.Join(words, ", "), linkName(v.From))
+		e.table(w, columns("kept!", "value", "from", "since@"), rows, "")
+	}
+	if len(p.Members) > 0 {
+		fmt.Fprintln(w)
+		rows := [][]string{}
+		for _, m := range p.Members {
+			rows = append(rows, []string{m.Kind + "/" + m.Name, sourceWord(m.Source), brief(m.Added, time.Now())})
+		}
+		e.table(w, columns("belongs to!", "by", "since@"), rows, "")
+	}
+	if len(p.Subjects) > 0 {
+		fmt.Fprintln(w)
+		rows := [][]string{}
+		for _, s := range p.Subjects {
+			rows = append(rows, []string{s.Application, s.Value, s.Source})
+		}
+		e.table(w, columns("known at!", "as!", "source"), rows, "")
 	}
 }
 
@@ -123,29 +342,45 @@ func counted(n int64, word string) string {
 }
 
 func (e *environment) listPeople(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-	l, err := c.People(ctx, cmd.String("state"), cmd.Int64("after"), cmd.Int("limit"))
+	f := peopleFilter(cmd)
+	f.After, f.Limit = cmd.String("after"), cmd.Int("limit")
+	l, err := c.People(ctx, f)
 	if err != nil {
 		return err
 	}
 	return e.print(cmd, l, func(w io.Writer) {
 		rows := [][]string{}
 		for _, p := range l.Items {
-			state, names := "enabled", []string{}
+			state, names, units := "enabled", []string{}, []string{}
 			if !p.Disabled.IsZero() {
 				state = "disabled"
 			}
 			for _, k := range p.Links {
-				name := "not kept"
-				if k.Subject != nil {
-					name = k.Subject.Value
-				}
-				names = append(names, name+" ("+linkName(k.Provider)+")")
+				names = append(names, linkName(k.Provider))
 			}
-			rows = append(rows, []string{fmt.Sprint(p.Number), state, strings.Join(names, ", "), brief(p.Added, time.Now())})
+			for _, m := range p.Members {
+				if !slices.Contains(units, m.Name) {
+					units = append(units, m.Name)
+				}
+			}
+			rows = append(rows, []string{fmt.Sprint(p.Number), state, p.Name, dash(p.UserType), dash(strings.Join(names, ", ")),
+				dash(strings.Join(units, ", ")), brief(p.Added, time.Now())})
 		}
-		e.table(w, columns("person!", "state", "known as", "added@"), rows, "Nobody is known yet: people are at their first sign-in.")
-		if n := len(l.Items); int64(n) < l.Total && n > 0 {
-			fmt.Fprintf(w, "\n%d of %d; for the next ones add --after %d\n", n, l.Total, l.Items[n-1].Number)
+		empty := "Nobody is known yet: people are at their first sign-in, or take a list in with innergate person import."
+		if f != (client.PeopleFilter{Limit: f.Limit}) {
+			empty = "Nobody like that."
+		}
+		e.table(w, columns("person!", "state", "name!", "type", "comes by", "belongs to", "added@"), rows, empty)
+		if l.Next != "" {
+			fmt.Fprintf(w, "\n%s; for the next ones add --after %q\n", ofMany(int64(len(l.Items)), l.Total), l.Next)
 		}
 	})
+}
+
+// ofMany says how many are shown, and of how many if somebody counted.
+func ofMany(n, total int64) string {
+	if total < 0 {
+		return fmt.Sprintf("%d, and more", n)
+	}
+	return fmt.Sprintf("%d of %d", n, total)
 }

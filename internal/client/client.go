@@ -116,6 +116,10 @@ func (c *Client) send(ctx context.Context, h *http.Client, method, path, kind st
 	if out == nil || len(octets) == 0 {
 		return nil
 	}
+	if raw, ok := out.(*[]byte); ok {
+		*raw = octets
+		return nil
+	}
 	if err := json.Unmarshal(octets, out); err != nil {
 		return &api.Problem{Title: c.base + " is not a gate: its answer cannot be read",
 			Detail: "See that INNERGATE_URL or --url is the address of a gate."}
@@ -153,6 +157,12 @@ func get[T any](ctx context.Context, c *Client, path string) (T, error) {
 func post[T any](ctx context.Context, c *Client, path string, in any) (T, error) {
 	var out T
 	err := c.call(ctx, http.MethodPost, path, in, &out)
+	return out, err
+}
+
+// document gets what is downloaded as it is.
+func (c *Client) document(ctx context.Context, path string) (out []byte, err error) {
+	err = c.call(ctx, http.MethodGet, path, nil, &out)
 	return out, err
 }
 
@@ -260,37 +270,6 @@ func (c *Client) TryMapping(ctx context.Context, in api.MappingTrial) (out api.M
 // ProposeMapping proposes a mapping for a record.
 func (c *Client) ProposeMapping(ctx context.Context, kind, name string) (api.MappingProposal, error) {
 	return get[api.MappingProposal](ctx, c, "/"+kind+"s/"+url.PathEscape(name)+"/mapping-proposal")
-}
-
-// People lists people of a state, "" for any, after a number.
-func (c *Client) People(ctx context.Context, state string, after int64, limit int) (api.List[api.Person], error) {
-	q := url.Values{"after": {fmt.Sprint(after)}, "limit": {fmt.Sprint(limit)}}
-	if state != "" {
-		q.Set("state", state)
-	}
-	return get[api.List[api.Person]](ctx, c, "/people?"+q.Encode())
-}
-
-// Person shows one, with what they hold.
-func (c *Client) Person(ctx context.Context, number int64) (api.PersonShown, error) {
-	return get[api.PersonShown](ctx, c, fmt.Sprint("/people/", number))
-}
-
-// AddPerson makes somebody known before they come.
-func (c *Client) AddPerson(ctx context.Context, in api.NewPerson) (out api.PersonShown, err error) {
-	err = c.call(ctx, http.MethodPost, "/people", in, &out)
-	return out, err
-}
-
-// StatePerson disables somebody, or enables them.
-func (c *Client) StatePerson(ctx context.Context, number int64, what string) (out api.PersonShown, err error) {
-	err = c.call(ctx, http.MethodPost, fmt.Sprintf("/people/%d/%s", number, what), nil, &out)
-	return out, err
-}
-
-// RemovePerson removes somebody with all that is theirs.
-func (c *Client) RemovePerson(ctx context.Context, number int64) error {
-	return c.call(ctx, http.MethodDelete, fmt.Sprint("/people/", number), nil, nil)
 }
 
 // Sets lists named mappings.
@@ -428,7 +407,7 @@ func (c *Client) upload(ctx context.Context, path string, settings []byte, docum
 		}
 		var part io.Writer
 		if err == nil {
-			part, err = form.CreateFormFile("document", "metadata.xml")
+			part, err = form.CreateFormFile("document", "document")
 		}
 		if err == nil {
 			from := &noting{Reader: document}
@@ -528,8 +507,11 @@ func (c *Client) Wait(ctx context.Context, j api.Job, tell func(api.Job)) (api.J
 	}
 	tell(j)
 	if j.State == "failed" {
-		return j, &api.Problem{Title: j.Failure, Detail: j.Failure, Finding: j.Refused,
-			Status: http.StatusUnprocessableEntity}
+		p := &api.Problem{Title: j.Failure, Detail: j.Failure, Finding: j.Refused, Status: http.StatusUnprocessableEntity}
+		if j.Field != "" {
+			p.Title, p.Errors = "What was given cannot be used", []api.FieldProblem{{Field: j.Field, Message: j.Failure}}
+		}
+		return j, p
 	}
 	return j, nil
 }

@@ -16,6 +16,7 @@ import (
 	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/arrivals"
 	"innergate.example/innergate/internal/gate/checking"
+	"innergate.example/innergate/internal/gate/comparing"
 	"innergate.example/innergate/internal/gate/copies"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/editions"
@@ -33,6 +34,7 @@ import (
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/redeeming"
+	"innergate.example/innergate/internal/gate/roll"
 	"innergate.example/innergate/internal/gate/rollover"
 	"innergate.example/innergate/internal/gate/sessions"
 	"innergate.example/innergate/internal/gate/traces"
@@ -75,6 +77,8 @@ type Gate struct {
 	Outbox    *outbox.Room
 	Jobs      *jobs.Room
 	Accounts  *accounts.Room
+	Roll      *roll.Room
+	Comparing *comparing.Room
 
 	base     string
 	store    *store.Store
@@ -159,6 +163,8 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		Grants: g.Grants, Outbox: g.Outbox})
 	g.Accounts = accounts.New(accounts.Parts{Store: o.Store, Now: o.Now, Records: g.Records, People: g.People,
 		Sessions: g.sessions, Leaving: g.Leaving})
+	g.Roll = roll.New(o.Store, o.Now, g.Records, g.People, g.Accounts)
+	g.Comparing = comparing.New(o.Store, o.Now, g.Records, g.People)
 	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
 		Sessions: g.sessions, People: g.People, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries})
 	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,

@@ -85,6 +85,8 @@ func (s *server) calls(a huma.API) {
 	s.contextCalls(a)
 	s.setCalls(a)
 	s.peopleCalls(a)
+	s.unitCalls(a)
+	s.comparisonCalls(a)
 	s.clientCalls(a)
 	s.linkCalls(a)
 	s.traceCalls(a)

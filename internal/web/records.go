@@ -206,13 +206,6 @@ func preview(p records.Preview) api.Preview {
 	return out
 }
 
-func some(s []string) []string {
-	if s == nil {
-		return []string{}
-	}
-	return s
-}
-
 func (s *server) sheet(name string, sh federation.Sheet) api.Sheet {
 	out := api.Sheet{Name: name, MetadataAddress: sh.MetadataAddress, Metadata: string(sh.Metadata)}
 	for _, v := range sh.Values {

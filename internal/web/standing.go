@@ -114,11 +114,19 @@ func (s *server) connections(ctx context.Context, search string) ([]api.Connecti
 	if err != nil {
 		return nil, err
 	}
+	fits, err := s.gate.Comparing.Latest(ctx)
+	if err != nil {
+		return nil, err
+	}
 	snap := s.gate.Records.Snapshot()
 	apps, _ := snap.FindApplications(search, 0, len(snap.Applications()))
 	out := make([]api.Connection, 0, len(apps))
 	for _, app := range apps {
-		out = append(out, s.connection(snap, app, found, lasts[string(app.Name)]))
+		c := s.connection(snap, app, found, lasts[string(app.Name)])
+		if f, compared := fits[app.Name]; compared {
+			c.Accounts = &api.Fits{At: f.At, Fit: f.Fit, Of: f.Of}
+		}
+		out = append(out, c)
 	}
 	order := map[checks.Standing]int{}
 	for i, st := range checks.Standings {

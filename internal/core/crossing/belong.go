@@ -73,7 +73,7 @@ func Known(snap *federation.Snapshot, p *federation.Provider, in profile.Profile
 	if mark := Marked(snap, p, in, members); mark != "" {
 		out.Attributes = profile.Put(out.Attributes, profile.AttributeUserType, profile.Texts(mark))
 	}
-	return out
+	return in.Beside(out.Attributes)
 }
 
 // addValues adds names to the values of an attribute, each once.

@@ -190,7 +190,12 @@ func Release(app *federation.Application, p profile.Profile, who Person, want pr
 
 func release(app *federation.Application, p profile.Profile, who Person, want profile.Wanted) (profile.Released,
 	[]profile.Worked, error) {
-	out := profile.Mapped{Attributes: p.Attributes}
+	// Without rules an application is told what the provider said. What the gate knows
+	// beside is told where scopes ask for it, as rules do.
+	out := profile.Mapped{Attributes: p.Said()}
+	if _, scoped := app.Side.(Consenting); scoped {
+		out.Attributes = p.Attributes
+	}
 	if m := app.Mapping(); !m.IsZero() {
 		var err error
 		if out, err = m.Run(p, profile.Release, true); err != nil {

@@ -1,6 +1,7 @@
 package crossing
 
 import (
+	"maps"
 	"slices"
 	"time"
 
@@ -109,4 +110,25 @@ func (k PutValues) fresh(now time.Time) (out []KeptValue) {
 // like reports whether a value is kept so already, whenever it was.
 func (v KeptValue) like(w KeptValue) bool {
 	return v.Name == w.Name && v.From == w.From && v.Verified == w.Verified && slices.Equal(v.Attribute.Values, w.Attribute.Values)
+}
+
+// Typed lays values over those that are kept, by attribute; one without values is taken
+// away. What is the same already stays, with its source.
+func Typed(stored []KeptValue, from federation.ID, values map[string][]string, now time.Time) []KeptValue {
+	out := slices.DeleteFunc(slices.Clone(stored), func(v KeptValue) bool {
+		for name, vs := range values {
+			if named(name)(v.Attribute) {
+				return !slices.Equal(v.Attribute.Values, profile.Texts(vs...))
+			}
+		}
+		return false
+	})
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		vs := values[name]
+		if len(vs) == 0 || slices.ContainsFunc(out, func(v KeptValue) bool { return named(name)(v.Attribute) }) {
+			continue
+		}
+		out = append(out, KeptValue{Attribute: profile.Attribute{Name: name, Values: profile.Texts(vs...)}, From: from, At: now.UTC()})
+	}
+	return out
 }

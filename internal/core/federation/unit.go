@@ -146,6 +146,26 @@ func (s *Snapshot) Within(group Name) (out []Name) {
 	return out
 }
 
+// Inside are the groups that lie in one, without those that lie deeper.
+func (s *Snapshot) Inside(group Name) (out []Name) {
+	for _, x := range s.Units(KindGroup) {
+		if x.Inside == group {
+			out = append(out, x.Name)
+		}
+	}
+	return out
+}
+
+// LandingIn are the organisations whose people land in a group.
+func (s *Snapshot) LandingIn(group Name) (out []Name) {
+	for _, o := range s.Units(KindOrganisation) {
+		if slices.Contains(o.Groups, group) {
+			out = append(out, o.Name)
+		}
+	}
+	return out
+}
+
 // WithUnits gives a snapshot that has all of these, in place of those of the same kinds
 // and names, and lacks one.
 func (s *Snapshot) WithUnits(lacking *Unit, changed ...*Unit) *Snapshot {

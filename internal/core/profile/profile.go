@@ -36,6 +36,25 @@ type Profile struct {
 	Subject    Subject     `json:"subject"`
 	Attributes []Attribute `json:"attributes,omitempty"`
 	named      bool        // a rule made the subject
+	said       []Attribute // without what the gate knows beside; see Beside
+	beside     bool
+}
+
+// Beside is a profile with what the gate knows beside what came in at this sign-in.
+func (p Profile) Beside(known []Attribute) Profile {
+	if !p.beside {
+		p.said, p.beside = p.Attributes, true
+	}
+	p.Attributes = known
+	return p
+}
+
+// Said are the attributes that came in, without what the gate knows beside.
+func (p Profile) Said() []Attribute {
+	if p.beside {
+		return p.said
+	}
+	return p.Attributes
 }
 
 // PassThrough takes everything the provider said, unchanged.

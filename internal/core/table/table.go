@@ -33,7 +33,7 @@ type Table struct {
 	Rows      []Row
 	Separator rune
 	Encoding  string // as it was found
-	Bad       []Bad  // rows that cannot be read, which are not among Rows
+	Bad       []BadRow  // rows that cannot be read, which are not among Rows
 }
 
 // Row is one row.
@@ -42,15 +42,15 @@ type Row struct {
 	Cells []string
 }
 
-// Bad is a row that cannot be used, and why.
-type Bad struct {
+// BadRow is a row that cannot be used, and why.
+type BadRow struct {
 	Line   int    `json:"line"`
 	Column string `json:"column,omitempty"` // "" for the row as a whole
 	Cause  string `json:"cause"`
 }
 
 // Error says where and why.
-func (b Bad) Error() string {
+func (b BadRow) Error() string {
 	if b.Column == "" {
 		return fmt.Sprintf("line %d: %s", b.Line, b.Cause)
 	}
@@ -88,7 +88,7 @@ func Read(octets []byte) (*Table, error) {
 		}
 		var pe *csv.ParseError
 		if errors.As(err, &pe) {
-			t.Bad = append(t.Bad, Bad{Line: pe.StartLine, Cause: pe.Err.Error()})
+			t.Bad = append(t.Bad, BadRow{Line: pe.StartLine, Cause: pe.Err.Error()})
 			if errors.Is(pe.Err, csv.ErrQuote) && len(t.Bad) < 1000 {
 				continue
 			}
@@ -135,12 +135,12 @@ func (t *Table) row(line int, cells []string) {
 	case len(cells) == 1 && strings.TrimSpace(cells[0]) == "":
 		return
 	case len(cells) > len(t.Head):
-		t.Bad = append(t.Bad, Bad{Line: line, Cause: fmt.Sprintf("it has %d cells, there are %d headings", len(cells), len(t.Head))})
+		t.Bad = append(t.Bad, BadRow{Line: line, Cause: fmt.Sprintf("it has %d cells, there are %d headings", len(cells), len(t.Head))})
 		return
 	}
 	for i, c := range cells {
 		if len(c) > maxCell || strings.ContainsFunc(c, func(r rune) bool { return r < ' ' && r != '\t' && r != '\n' || r == 0x7f }) {
-			t.Bad = append(t.Bad, Bad{Line: line, Column: t.Head[i],
+			t.Bad = append(t.Bad, BadRow{Line: line, Column: t.Head[i],
 				Cause: fmt.Sprintf("it has more than %d octets, or control characters", maxCell)})
 			return
 		}

@@ -7,19 +7,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"gorm.io/gorm"
 
 	"innergate.example/innergate/internal/core/crossing"
-	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/grant"
-	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/leaving"
 	"innergate.example/innergate/internal/gate/people"
-	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/sessions"
 	"innergate.example/innergate/internal/store"
@@ -44,136 +40,12 @@ type Parts struct {
 // New makes a room.
 func New(p Parts) *Room { return &Room{p} }
 
-// Person is an account, with what it holds.
-type Person struct {
-	ID       int64
-	Added    time.Time
-	Disabled time.Time // zero for one that is let in
-	Links    []people.Link
-	Values   []crossing.KeptValue
-	Sessions int64
-	Grants   int64 // that give something still
-	Subjects int64 // lasting names at applications
-	Consents int64
-}
-
-// Filter narrows a list of people.
-type Filter struct {
-	State string // "", enabled or disabled
-	After int64  // number of the last one seen
-	Limit int
-}
-
-// List lists people by their numbers, and how many match.
-func (rm *Room) List(ctx context.Context, f Filter) ([]Person, int64, error) {
-	q := rm.Store.Read.WithContext(ctx).Model(&store.PersonRow{})
-	switch f.State {
-	case "":
-	case "enabled":
-		q = q.Where("disabled IS NULL")
-	case "disabled":
-		q = q.Where("disabled IS NOT NULL")
-	default:
-		return nil, 0, change.Field("state", fmt.Errorf("%q is no state; use enabled or disabled", f.State))
-	}
-	var total int64
-	var rows []store.PersonRow
-	err := errors.Join(q.Session(&gorm.Session{}).Count(&total).Error,
-		q.Where("id > ?", f.After).Order("id").Limit(f.Limit).Find(&rows).Error)
-	if err != nil {
-		return nil, 0, err
-	}
-	out, err := rm.short(ctx, rows...)
-	return out, total, err
-}
-
-// short are people with their links.
-func (rm *Room) short(ctx context.Context, rows ...store.PersonRow) ([]Person, error) {
-	ids := make([]int64, len(rows))
-	for i, r := range rows {
-		ids[i] = r.ID
-	}
-	links, err := rm.People.LinksOf(ctx, ids...)
-	out := make([]Person, len(rows))
-	for i, r := range rows {
-		out[i] = Person{ID: r.ID, Added: r.Added, Links: links[r.ID]}
-		if r.Disabled != nil {
-			out[i].Disabled = *r.Disabled
-		}
-	}
-	return out, err
-}
-
-// Get gives one person with what they hold.
-func (rm *Room) Get(ctx context.Context, id int64) (Person, error) {
-	row, err := rm.row(rm.Store.Read.WithContext(ctx), id)
-	if err != nil {
-		return Person{}, err
-	}
-	all, err := rm.short(ctx, row)
-	if err != nil {
-		return Person{}, err
-	}
-	p := all[0]
-	if p.Values, err = rm.People.Values(row.Sealed); err != nil {
-		return p, err
-	}
-	db := rm.Store.Read.WithContext(ctx)
-	now := rm.Now().UTC()
-	return p, errors.Join(
-		db.Model(&store.SessionRow{}).Where("person = ? AND expires > ?", id, now).Count(&p.Sessions).Error,
-		db.Model(&store.GrantRow{}).Where("person = ? AND ended = '' AND expires > ?", id, now).Count(&p.Grants).Error,
-		db.Model(&store.SubjectRow{}).Where("person = ?", id).Count(&p.Subjects).Error,
-		db.Model(&store.ConsentRow{}).Where("person = ?", id).Count(&p.Consents).Error)
-}
-
 func (rm *Room) row(db *gorm.DB, id int64) (row store.PersonRow, err error) {
 	err = db.Where("id = ?", id).Take(&row).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		err = &change.NotFoundError{Kind: "person", Name: fmt.Sprint(id)}
 	}
 	return row, err
-}
-
-// New is a person who is known before they come.
-type NewPerson struct {
-	Provider string // short name
-	Subject  profile.Subject
-}
-
-// Add makes an account with a link to a provider's name for somebody.
-func (rm *Room) Add(ctx context.Context, by change.By, n NewPerson) (Person, error) {
-	p, err := rm.Records.Provider(n.Provider)
-	if err != nil {
-		return Person{}, change.Field("provider", err)
-	}
-	n.Subject.Value = strings.TrimSpace(n.Subject.Value)
-	switch {
-	case n.Subject.Value == "":
-		return Person{}, change.Field("subject", errors.New("it is empty; give the name by which the provider calls the person"))
-	case len(n.Subject.Value) > 1024 || federation.CheckText(n.Subject.Value, false) != nil:
-		return Person{}, change.Field("subject", errors.New("it has more than 1024 octets, or control characters"))
-	case n.Subject.Transient || strings.HasSuffix(n.Subject.Format, ":transient"):
-		return Person{}, change.Field("format", errors.New("a transient name is another one at each sign-in; give one that lasts"))
-	}
-	var id int64
-	err = rm.Store.Write(ctx, func(tx *gorm.DB) error {
-		var err error
-		id, err = rm.People.Make(tx, random.Text(20), crossing.Link{Provider: p.ID, Key: crossing.LinkKey(p.ID, n.Subject),
-			Subject: n.Subject})
-		if store.IsTaken(err) {
-			return change.Conflict(fmt.Sprintf("somebody is linked to %s by that name already", n.Provider),
-				"see innergate person links --provider "+n.Provider)
-		}
-		if err != nil {
-			return err
-		}
-		return rm.note(tx, by, id, "added")
-	})
-	if err != nil {
-		return Person{}, err
-	}
-	return rm.Get(ctx, id)
 }
 
 func (rm *Room) note(tx *gorm.DB, by change.By, id int64, what string) error {
@@ -230,7 +102,8 @@ func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 		return err
 	}
 	return rm.leave(ctx, id, func(tx *gorm.DB, row store.PersonRow) error {
-		for _, theirs := range []any{&store.LinkRow{}, &store.SubjectRow{}, &store.ConsentRow{}, &store.GrantRow{}} {
+		for _, theirs := range []any{&store.LinkRow{}, &store.SubjectRow{}, &store.ConsentRow{}, &store.GrantRow{},
+			&store.TermRow{}, &store.MemberRow{}} {
 			if err := tx.Where("person = ?", id).Delete(theirs).Error; err != nil {
 				return err
 			}

@@ -40,6 +40,7 @@ type Job struct {
 	// Refused says why a failed job failed.
 	Refused *finding.Finding
 	Failure string
+	Field   string // of what was given, that it failed for; "" for none
 	Report  any // of the kind of the job, nil for none
 }
 
@@ -99,6 +100,11 @@ func (rm *Room) Start(what, unit string, do func(ctx context.Context, p Progress
 			return
 		}
 		j.State, j.Refused, j.Failure = Failed, finding.Of(err), err.Error()
+		var fe *change.FieldError
+		if errors.As(err, &fe) {
+			j.Field = fe.Field
+			return
+		}
 		var ce *change.ConflictError
 		var nf *change.NotFoundError
 		if j.Refused == nil && !errors.As(err, &ce) && !errors.As(err, &nf) && rm.ctx.Err() == nil {

@@ -246,13 +246,21 @@ func (rm *Room) LinksOf(ctx context.Context, ids ...int64) (map[int64][]Link, er
 }
 
 func (rm *Room) shownLinks(ctx context.Context, rows []store.LinkRow) ([]Link, error) {
-	all, err := rm.allLinked(ctx)
-	if err != nil {
-		return nil, err
-	}
 	providers, out := map[string]LinkedProvider{}, []Link{}
-	for _, p := range all {
-		providers[string(p.ID)] = p
+	for _, p := range rm.records.Snapshot().Providers() {
+		providers[string(p.ID)] = LinkedProvider{ID: p.ID, Name: p.Name, Title: p.Title, record: p}
+	}
+	if slices.ContainsFunc(rows, func(r store.LinkRow) bool { return providers[r.Provider].record == nil }) {
+		removed, err := rm.removedProviders(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			if one := removed[federation.ID(r.Provider)]; providers[r.Provider].record == nil {
+				one.ID = federation.ID(r.Provider)
+				providers[r.Provider] = one
+			}
+		}
 	}
 	for _, row := range rows {
 		s, err := rm.subject(row)

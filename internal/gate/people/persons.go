@@ -16,6 +16,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
 )
@@ -137,17 +138,71 @@ func (rm *Room) ByNumber(ctx context.Context, id int64, app federation.ID) (out 
 	return out, rm.fill(&out, got)
 }
 
+// ByKeys finds whose links have these keys.
+func (rm *Room) ByKeys(ctx context.Context, keys []string) (map[string]int64, error) {
+	out := map[string]int64{}
+	for chunk := range slices.Chunk(keys, atOnce) {
+		hashes, of := make([][]byte, len(chunk)), map[string]string{}
+		for i, k := range chunk {
+			hashes[i] = store.Hash(k)
+			of[string(hashes[i])] = k
+		}
+		var rows []store.LinkRow
+		if err := rm.store.Read.WithContext(ctx).Select("key, person").Where("key IN ?", hashes).Find(&rows).Error; err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			out[of[string(r.Key)]] = r.Person
+		}
+	}
+	return out, nil
+}
+
+// Candidate is somebody, and one of the names that providers have for them.
+type Candidate struct {
+	crossing.Person
+	Subject profile.Subject
+}
+
+// Many finds people by their numbers, and by what an application knows them.
+func (rm *Room) Many(ctx context.Context, ids []int64, app federation.ID) ([]Candidate, error) {
+	rows, err := rm.store.Read.WithContext(ctx).Raw(`SELECT p.id, (SELECT l.sealed FROM link_rows l WHERE l.person = p.id
+		AND l.sealed IS NOT NULL ORDER BY l.added LIMIT 1), `+personColumns+` FROM person_rows p
+		LEFT JOIN subject_rows s ON s.app = ? AND s.person = p.id WHERE p.id IN ? ORDER BY p.id`, string(app), ids).Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Candidate
+	for rows.Next() {
+		var one Candidate
+		var got personColumn
+		var sealed []byte
+		if err := rows.Scan(append([]any{&one.ID, &sealed}, got.into()...)...); err != nil {
+			return nil, err
+		}
+		if err := rm.fill(&one.Person, got); err != nil {
+			return nil, err
+		}
+		s, err := rm.subject(store.LinkRow{Sealed: sealed})
+		if err != nil {
+			return nil, err
+		}
+		if s != nil {
+			one.Subject = *s
+		}
+		out = append(out, one)
+	}
+	return out, rows.Err()
+}
+
 // Make makes an account with a link. identifier is random.
 func (rm *Room) Make(tx *gorm.DB, identifier string, l crossing.Link) (int64, error) {
 	row := store.PersonRow{Identifier: identifier, Added: rm.now().UTC()}
 	if err := tx.Create(&row).Error; err != nil {
 		return 0, err
 	}
-	link, err := rm.linkRow(l, row.ID)
-	if err != nil {
-		return 0, err
-	}
-	return row.ID, rm.createLinks(tx, []*store.LinkRow{link})
+	return row.ID, rm.PutLink(tx, l, row.ID)
 }
 
 // Link links somebody who was found by a value: false if that is not as it was decided on.
@@ -160,14 +215,20 @@ func (rm *Room) Link(tx *gorm.DB, e crossing.PutLink) (bool, error) {
 	if err != nil || there != 1 || linked != 0 {
 		return false, err
 	}
-	row, err := rm.linkRow(e.Link, e.Person)
-	if err == nil {
-		err = rm.createLinks(tx, []*store.LinkRow{row})
-	}
+	err = rm.PutLink(tx, e.Link, e.Person)
 	if store.IsTaken(err) {
 		return false, nil
 	}
 	return err == nil, err
+}
+
+// PutLink links somebody.
+func (rm *Room) PutLink(tx *gorm.DB, l crossing.Link, person int64) error {
+	row, err := rm.linkRow(l, person)
+	if err != nil {
+		return err
+	}
+	return rm.createLinks(tx, []*store.LinkRow{row})
 }
 
 // Held reports whether somebody else has a value than was looked at.
@@ -203,15 +264,11 @@ func (rm *Room) PutMembers(tx *gorm.DB, person int64, put crossing.PutMembers) e
 
 // Join has somebody belong to groups and organisations, as far as these are there.
 func (rm *Room) Join(tx *gorm.DB, person int64, all ...crossing.Membership) error {
-	for _, m := range all {
-		err := tx.Exec(`INSERT OR IGNORE INTO member_rows (person, kind, name, source, added) SELECT ?, ?, ?, ?, ?
-			WHERE EXISTS (SELECT 1 FROM unit_rows u WHERE u.kind = ? AND u.name = ?)`, person, string(m.Kind), string(m.Name),
-			string(m.Source), rm.now().UTC(), string(m.Kind), string(m.Name)).Error
-		if err != nil {
-			return err
-		}
+	rows := make([]store.MemberRow, len(all))
+	for i, m := range all {
+		rows[i] = store.MemberRow{Person: person, Kind: string(m.Kind), Name: string(m.Name), Source: string(m.Source), Added: rm.now().UTC()}
 	}
-	return nil
+	return rm.PutMemberRows(tx, rows)
 }
 
 // Values opens what is kept with a person.
@@ -262,4 +319,22 @@ func (rm *Room) Sealed(values []crossing.KeptValue) ([]byte, error) {
 		return nil, err
 	}
 	return rm.store.Seal("values", plain), nil
+}
+
+// PutMemberRows stores memberships of many, as far as their groups and organisations are
+// there.
+func (rm *Room) PutMemberRows(tx *gorm.DB, rows []store.MemberRow) error {
+	for chunk := range slices.Chunk(rows, 200) {
+		args := make([]any, 0, 5*len(chunk))
+		for _, m := range chunk {
+			args = append(args, m.Person, m.Kind, m.Name, m.Source, m.Added)
+		}
+		marks := strings.TrimSuffix(strings.Repeat("(?,?,?,?,?),", len(chunk)), ",")
+		err := tx.Exec(`INSERT OR IGNORE INTO member_rows (person, kind, name, source, added) SELECT v.column1, v.column2, v.column3,
+			v.column4, v.column5 FROM (VALUES `+marks+`) v JOIN unit_rows u ON u.kind = v.column2 AND u.name = v.column3`, args...).Error
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -109,8 +109,8 @@ func (rm *Room) createLinks(tx *gorm.DB, rows []*store.LinkRow) error {
 	return PutTerms(tx, terms)
 }
 
-// subjectTermsAnew has somebody looked for by the links that they have now.
-func (rm *Room) subjectTermsAnew(tx *gorm.DB, person int64) error {
+// SubjectTerms has somebody looked for by the links that they have now.
+func (rm *Room) SubjectTerms(tx *gorm.DB, person int64) error {
 	err := tx.Exec("DELETE FROM term_rows WHERE person = ? AND attribute IN (?, ?)", person, store.TermSubject,
 		store.TermSubjectPart).Error
 	var rows []store.LinkRow
@@ -158,7 +158,7 @@ func (rm *Room) Index(ctx context.Context) error {
 					err = valueTerms(tx, row.ID, values)
 				}
 				if err == nil {
-					err = rm.subjectTermsAnew(tx, row.ID)
+					err = rm.SubjectTerms(tx, row.ID)
 				}
 				if err != nil {
 					return err

@@ -128,8 +128,8 @@ func (rm *Room) MakeGroups(ctx context.Context, by change.By, groups []federatio
 // UnitUse is what hangs on a group or an organisation.
 type UnitUse struct {
 	Members int64
-	Holds   []string // groups that lie in it
-	Landing []string // organisations whose people land in it
+	Holds   []federation.Name // groups that lie in it
+	Landing []federation.Name // organisations whose people land in it
 }
 
 // Use tells what hangs on a group or an organisation.
@@ -140,19 +140,8 @@ func (rm *Room) Use(ctx context.Context, x *federation.Unit) (use UnitUse, err e
 func (rm *Room) use(db *gorm.DB, x *federation.Unit) (use UnitUse, err error) {
 	err = db.Model(&store.MemberRow{}).Where("kind = ? AND name = ?", string(x.Kind), string(x.Name)).
 		Distinct("person").Count(&use.Members).Error
-	if x.Kind != federation.KindGroup {
-		return use, err
-	}
-	snap := rm.Snapshot()
-	for _, g := range snap.Units(federation.KindGroup) {
-		if g.Inside == x.Name {
-			use.Holds = append(use.Holds, string(g.Name))
-		}
-	}
-	for _, o := range snap.Units(federation.KindOrganisation) {
-		if slices.Contains(o.Groups, x.Name) {
-			use.Landing = append(use.Landing, string(o.Name))
-		}
+	if x.Kind == federation.KindGroup {
+		use.Holds, use.Landing = rm.Snapshot().Inside(x.Name), rm.Snapshot().LandingIn(x.Name)
 	}
 	return use, err
 }
@@ -164,10 +153,10 @@ func (u UnitUse) finding(x *federation.Unit) (*finding.Finding, string) {
 	}
 	f := finding.New(finding.UnitUsed, finding.Fact("Members", fmt.Sprint(u.Members)))
 	if len(u.Holds) > 0 {
-		f = f.With(finding.Fact("Groups in it, which would lie in none", strings.Join(u.Holds, ", ")))
+		f = f.With(finding.Fact("Groups in it, which would lie in none", listed(u.Holds)))
 	}
 	if len(u.Landing) > 0 {
-		f = f.With(finding.Fact("People land in it of", strings.Join(u.Landing, ", ")))
+		f = f.With(finding.Fact("People land in it of", listed(u.Landing)))
 	}
 	sum := sha256.Sum256(fmt.Appendf(nil, "%s %s %d %d %q %q", x.Kind, x.Name, x.Revision, u.Members, u.Holds, u.Landing))
 	digest := hex.EncodeToString(sum[:8])
@@ -270,20 +259,21 @@ func (rm *Room) restoreUnit(ctx context.Context, by change.By, row store.History
 	return err
 }
 
+func listed(all []federation.Name) string {
+	words := make([]string, len(all))
+	for i, n := range all {
+		words[i] = string(n)
+	}
+	return strings.Join(words, ", ")
+}
+
 // unitValues describes one for the history.
 func unitValues(x *federation.Unit) []federation.Value {
-	names := func(all []federation.Name) string {
-		words := make([]string, len(all))
-		for i, n := range all {
-			words[i] = string(n)
-		}
-		return strings.Join(words, ", ")
-	}
 	out := []federation.Value{{Label: "Title", Value: x.Title}, {Label: "Notes", Value: x.Notes}, {Label: "User type", Value: x.UserType}}
 	if x.Kind == federation.KindGroup {
 		return append(out, federation.Value{Label: "Inside", Value: string(x.Inside)},
 			federation.Value{Label: "Values", Value: strings.Join(x.Values, ", ")})
 	}
-	return append(out, federation.Value{Label: "Providers", Value: names(x.Providers)},
-		federation.Value{Label: "Domains", Value: strings.Join(x.Domains, ", ")}, federation.Value{Label: "Landing groups", Value: names(x.Groups)})
+	return append(out, federation.Value{Label: "Providers", Value: listed(x.Providers)},
+		federation.Value{Label: "Domains", Value: strings.Join(x.Domains, ", ")}, federation.Value{Label: "Landing groups", Value: listed(x.Groups)})
 }

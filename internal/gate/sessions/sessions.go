@@ -218,3 +218,18 @@ func (rm *Room) ForgetProvider(tx *gorm.DB, id federation.ID) error {
 	}
 	return tx.Where("' ' || provider || ' ' LIKE ?", "% "+string(id)+" %").Delete(&store.SessionRow{}).Error
 }
+
+// Of gives the sessions of a person that have not ended, the newest first.
+func (rm *Room) Of(ctx context.Context, person int64) (out []*crossing.Session, err error) {
+	var rows []store.SessionRow
+	err = rm.store.Read.WithContext(ctx).Where("person = ? AND expires > ?", person, rm.now().UTC()).Order("began DESC").
+		Limit(50).Find(&rows).Error
+	for _, row := range rows {
+		var s *crossing.Session
+		if err == nil {
+			s, err = rm.read(row)
+			out = append(out, s)
+		}
+	}
+	return out, err
+}

@@ -1,0 +1,198 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/compare"
+)
+
+// comparing are accounts that applications keep themselves, compared with people.
+func (e *environment) comparing() *ucli.Command {
+	verdict := &ucli.StringFlag{Name: "verdict", Usage: "only lines of this one, like case, domain, \"missing here\""}
+	return &ucli.Command{Name: "accounts", Usage: "compare the accounts that an application keeps with people", Commands: []*ucli.Command{
+		{Name: "compare", Usage: "compare a list of its accounts with whom it would be told of", ArgsUsage: "APPLICATION FILE",
+			Description: "FILE is CSV with any headings, as the application exports its accounts, or - for standard input.\n" +
+				"The heading and what identifies people are those that fit best, unless they are named.",
+			Flags: []ucli.Flag{
+				&ucli.StringFlag{Name: "column", Usage: "heading of the list"},
+				&ucli.StringFlag{Name: "identifier", Usage: "what identifies people, as the table of rates names it"},
+				&ucli.StringFlag{Name: "group", Usage: "only people in this group; absent for all who may come"}},
+			Action: e.action([]string{"APPLICATION", "FILE"}, e.compareAccounts)},
+		{Name: "list", Usage: "list the comparisons that are kept", ArgsUsage: "APPLICATION", Action: e.action([]string{"APPLICATION"}, e.listComparisons)},
+		{Name: "show", Usage: "show the lines of a comparison", ArgsUsage: "APPLICATION [NUMBER]",
+			Description: "Without NUMBER the newest one.", Flags: []ucli.Flag{verdict,
+				&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100}, &ucli.IntFlag{Name: "offset", Usage: "go on after so many"}},
+			Action: e.showComparison},
+		{Name: "export", Usage: "print the lines of a comparison as CSV", ArgsUsage: "APPLICATION NUMBER", Flags: []ucli.Flag{verdict},
+			Action: e.action([]string{"APPLICATION", "NUMBER"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				id, err := comparisonNumber(args[1])
+				if err != nil {
+					return err
+				}
+				octets, err := c.ExportComparison(ctx, args[0], id, cmd.String("verdict"))
+				if err == nil {
+					_, err = e.out.Write(octets)
+				}
+				return err
+			})},
+		{Name: "remove", Usage: "remove a comparison that is kept", ArgsUsage: "APPLICATION NUMBER",
+			Action: e.action([]string{"APPLICATION", "NUMBER"}, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
+				id, err := comparisonNumber(args[1])
+				if err == nil {
+					err = c.RemoveComparison(ctx, args[0], id)
+				}
+				if err == nil {
+					fmt.Fprintf(e.out, "removed comparison %d of %s\n", id, args[0])
+				}
+				return err
+			})},
+	}}
+}
+
+func comparisonNumber(word string) (int64, error) {
+	n, err := strconv.ParseInt(word, 10, 64)
+	if err != nil || n < 1 {
+		return 0, &usageError{fmt.Sprintf("%q is no number of a comparison", word), "innergate accounts list APPLICATION shows them."}
+	}
+	return n, nil
+}
+
+func (e *environment) compareAccounts(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	f, err := e.opened(args[1])
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	j, err := c.CompareAccounts(ctx, args[0], api.CompareAccounts{Column: cmd.String("column"), Identifier: cmd.String("identifier"),
+		Group: cmd.String("group")}, f)
+	if err == nil {
+		j, err = e.follow(ctx, c, j)
+	}
+	if err != nil {
+		return err
+	}
+	if j.Compared == nil {
+		return fmt.Errorf("the gate told nothing of the comparison")
+	}
+	x := *j.Compared
+	return e.print(cmd, x, func(w io.Writer) {
+		e.comparison(w, x)
+		fmt.Fprintf(w, "\nThe lines: innergate accounts show %s --verdict case\n", args[0])
+	})
+}
+
+func (e *environment) comparison(w io.Writer, x api.Comparison) {
+	fmt.Fprintf(w, "%d of %d accounts fit exactly, by %s and %s\n\n", x.Counts[compare.Exact], x.Accounts, x.Column, x.Identifier)
+	rows := [][]string{}
+	for _, v := range compare.Verdicts {
+		if n := x.Counts[v]; n > 0 {
+			rows = append(rows, []string{string(v), fmt.Sprint(n), verdictSays[v]})
+		}
+	}
+	e.table(w, columns("verdict!", "lines", "what it means"), rows, "")
+	if len(x.Changes) > 0 {
+		fmt.Fprintln(w, "\nWhat would have more fit exactly, in a rule of the release:")
+		rows = rows[:0]
+		for _, ch := range x.Changes {
+			steps, _ := json.Marshal(ch.Steps) // texts only
+			rows = append(rows, []string{fmt.Sprintf("+%d", ch.Gains), ch.Say, string(steps)})
+		}
+		e.table(w, columns("gains!", "change!", "steps"), rows, "")
+	}
+	if len(x.Rates) > 0 {
+		fmt.Fprintln(w, "\nHow well headings fit what identifies people:")
+		rows = rows[:0]
+		for _, r := range x.Rates {
+			rows = append(rows, []string{r.Heading, r.Name, fmt.Sprintf("%d of %d", r.Exact, r.Of), fmt.Sprint(r.Near)})
+		}
+		e.table(w, columns("heading!", "identifier!", "exact", "nearly"), rows, "")
+	}
+	if b := x.Before; b != nil {
+		fmt.Fprintf(w, "\nSince comparison %d: %d fit now, %d do not any more; %d accounts came, %d went\n", b.ID, b.FitN, b.UnfitN, b.Came, b.Went)
+	}
+	if x.BadRows > 0 {
+		fmt.Fprintf(w, "\n%d rows of the list could not be read, the first: %s\n", x.BadRows, x.Bad[0].Error())
+	}
+}
+
+// verdictSays is what verdicts mean for whoever reads them.
+var verdictSays = map[compare.Verdict]string{
+	compare.Exact: "the application finds the person", compare.Case: "the same but for capital and small letters",
+	compare.Space: "the same but for white space", compare.Domain: "the same but for the domain",
+	compare.Ambiguous: "several people fit, or the one who does has another account", compare.Disabled: "the account of somebody who is let in no more",
+	compare.MissingHere: "an account, and nobody that it would be of", compare.MissingThere: "a person, and no account"}
+
+func (e *environment) listComparisons(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	l, err := c.Comparisons(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, l.Items, func(w io.Writer) {
+		rows := [][]string{}
+		for _, x := range l.Items {
+			rows = append(rows, []string{fmt.Sprint(x.ID), fmt.Sprintf("%d of %d", x.Counts[compare.Exact], x.Accounts), x.Column, x.Identifier,
+				dash(x.Group), x.Who, brief(x.At, time.Now())})
+		}
+		e.table(w, columns("comparison!", "fit", "heading", "identifier", "group", "by", "made@"), rows,
+			"None yet. Make one with innergate accounts compare "+args[0]+" FILE.")
+	})
+}
+
+func (e *environment) showComparison(ctx context.Context, cmd *ucli.Command) error {
+	args := cmd.Args().Slice()
+	if len(args) == 0 || len(args) > 2 {
+		return &usageError{"give APPLICATION, and the number of a comparison if it is not the newest", "innergate accounts show crew-roster"}
+	}
+	c, err := e.dial(cmd)
+	if err != nil {
+		return err
+	}
+	var id int64
+	if len(args) == 2 {
+		id, err = comparisonNumber(args[1])
+	} else {
+		var all api.List[api.Comparison]
+		if all, err = c.Comparisons(ctx, args[0]); err == nil && len(all.Items) == 0 {
+			return &usageError{args[0] + " was not compared yet", "Compare its accounts with innergate accounts compare " + args[0] + " FILE."}
+		} else if err == nil {
+			id = all.Items[0].ID
+		}
+	}
+	if err != nil {
+		return err
+	}
+	x, err := c.Comparison(ctx, args[0], id, cmd.String("verdict"), cmd.Int("offset"), cmd.Int("limit"))
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, x, func(w io.Writer) {
+		rows := [][]string{}
+		for _, l := range x.Lines {
+			line, person, others := "-", "-", []string{}
+			if l.Line != 0 {
+				line = fmt.Sprint(l.Line)
+			}
+			if l.Person != 0 {
+				person = fmt.Sprint(l.Person)
+			}
+			for _, o := range l.Others {
+				others = append(others, fmt.Sprint(o))
+			}
+			rows = append(rows, []string{string(l.Verdict), line, dash(l.Account), dash(l.Value), person, dash(l.Name), dash(strings.Join(others, " "))})
+		}
+		e.table(w, columns("verdict!", "line", "account!", "told!", "person", "name", "also"), rows, "No lines.")
+		if n := cmd.Int("offset") + len(x.Lines); n < x.Total {
+			fmt.Fprintf(w, "\n%d of %d; for the next ones add --offset %d\n", len(x.Lines), x.Total, n)
+		}
+	})
+}

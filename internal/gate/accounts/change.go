@@ -1,0 +1,251 @@
+package accounts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/random"
+	"innergate.example/innergate/internal/store"
+)
+
+// NewPerson is somebody who is known before they come: by the name of a provider for them,
+// or by values that they can be found by, or both.
+type NewPerson struct {
+	Provider string // short name, "" for no link
+	Subject  profile.Subject
+	Edit
+}
+
+// Edit is what changes about somebody. What it does not name stays.
+type Edit struct {
+	Values map[string][]string // by attribute; without values it is taken away
+	Join   []Belongs
+	Leave  []Belongs
+}
+
+// Belongs names a group or an organisation.
+type Belongs struct {
+	Kind federation.UnitKind
+	Name string
+}
+
+// bounds of what is kept with a person: attributes, values of one, octets of a value.
+const (
+	mostValues    = 60
+	mostOfOne     = 100
+	longestOctets = 2000
+)
+
+// LinkOf reads the link that is to be made.
+func (rm *Room) LinkOf(provider string, s profile.Subject) (*federation.Provider, crossing.Link, error) {
+	p, err := rm.Records.Provider(provider)
+	if err != nil {
+		return nil, crossing.Link{}, change.Field("provider", err)
+	}
+	s.Value = strings.TrimSpace(s.Value)
+	switch {
+	case s.Value == "":
+		err = change.Field("subject", errors.New("it is empty; give the name by which the provider calls the person"))
+	case len(s.Value) > 1024 || federation.CheckText(s.Value, false) != nil:
+		err = change.Field("subject", errors.New("it has more than 1024 octets, or control characters"))
+	case s.Transient || strings.HasSuffix(s.Format, ":transient"):
+		err = change.Field("format", errors.New("a transient name is another one at each sign-in; give one that lasts"))
+	}
+	return p, crossing.Link{Provider: p.ID, Key: crossing.LinkKey(p.ID, s), Subject: s}, err
+}
+
+func taken(provider string) error {
+	return change.Conflict(fmt.Sprintf("somebody is linked to %s by that name already", provider),
+		"see innergate person links --provider "+provider)
+}
+
+// Add makes an account.
+func (rm *Room) Add(ctx context.Context, by change.By, n NewPerson) (Person, error) {
+	var link crossing.Link
+	if n.Provider != "" {
+		var err error
+		if _, link, err = rm.LinkOf(n.Provider, n.Subject); err != nil {
+			return Person{}, err
+		}
+	} else if len(n.Values) == 0 {
+		return Person{}, change.Field("provider", errors.New("nobody could be known again; give a provider and its name for the person, or values"))
+	}
+	edit, err := rm.checked(n.Edit)
+	if err != nil {
+		return Person{}, err
+	}
+	var id int64
+	err = rm.Store.Write(ctx, func(tx *gorm.DB) error {
+		var err error
+		if n.Provider != "" {
+			id, err = rm.People.Make(tx, random.Text(16), link)
+		} else {
+			row := store.PersonRow{Identifier: random.Text(16), Added: rm.Now().UTC()}
+			err = tx.Create(&row).Error
+			id = row.ID
+		}
+		if store.IsTaken(err) {
+			return taken(n.Provider)
+		}
+		if err == nil {
+			err = rm.edit(tx, id, edit)
+		}
+		if err != nil {
+			return err
+		}
+		return rm.note(tx, by, id, "added")
+	})
+	if err != nil {
+		return Person{}, err
+	}
+	return rm.Get(ctx, id)
+}
+
+// Change changes what is kept of somebody, and where they belong. Each part is laid over
+// what is there when it is stored.
+func (rm *Room) Change(ctx context.Context, by change.By, id int64, e Edit) (Person, error) {
+	edit, err := rm.checked(e)
+	if err != nil {
+		return Person{}, err
+	}
+	err = rm.Store.Write(ctx, func(tx *gorm.DB) error {
+		if _, err := rm.row(tx, id); err != nil {
+			return err
+		}
+		if err := rm.edit(tx, id, edit); err != nil {
+			return err
+		}
+		return rm.note(tx, by, id, "changed")
+	})
+	if err != nil {
+		return Person{}, err
+	}
+	return rm.Get(ctx, id)
+}
+
+// checked sees that an edit can be made.
+func (rm *Room) checked(e Edit) (Edit, error) {
+	if len(e.Values) > mostValues || len(e.Join)+len(e.Leave) > 1000 {
+		return e, change.Field("values", fmt.Errorf("give at most %d attributes, and 1000 groups and organisations", mostValues))
+	}
+	for name, values := range e.Values {
+		if err := CheckValues(name, values); err != nil {
+			return e, change.Field("values."+name, err)
+		}
+	}
+	for i, b := range slices.Concat(e.Join, e.Leave) {
+		if _, err := rm.Records.Unit(b.Kind, b.Name); err != nil {
+			field := fmt.Sprintf("join[%d]", i)
+			if i >= len(e.Join) {
+				field = fmt.Sprintf("leave[%d]", i-len(e.Join))
+			}
+			return e, change.Field(field, err)
+		}
+	}
+	return e, nil
+}
+
+// CheckValues sees that values of an attribute can be kept.
+func CheckValues(name string, values []string) error {
+	switch {
+	case strings.TrimSpace(name) == "" || len(name) > 200 || strings.ContainsAny(name, " =") || federation.CheckText(name, false) != nil:
+		return fmt.Errorf("%.100q is no name of an attribute", name)
+	case name == profile.AttributeGroups || name == profile.AttributeOrganization:
+		return errors.New("where somebody belongs is no value; join groups and organisations")
+	case len(values) > mostOfOne:
+		return fmt.Errorf("it has %d values; give at most %d", len(values), mostOfOne)
+	}
+	for _, v := range values {
+		if strings.TrimSpace(v) == "" || len(v) > longestOctets || federation.CheckText(v, true) != nil {
+			return fmt.Errorf("a value is empty, has more than %d octets, or control characters", longestOctets)
+		}
+	}
+	return nil
+}
+
+// edit lays a change over what is there.
+func (rm *Room) edit(tx *gorm.DB, id int64, e Edit) error {
+	if len(e.Values) > 0 {
+		row, err := rm.row(tx, id)
+		if err != nil {
+			return err
+		}
+		stored, err := rm.People.Values(row.Sealed)
+		if err != nil {
+			return err
+		}
+		next := crossing.Typed(stored, crossing.FromHand, e.Values, rm.Now())
+		if len(next) > mostValues {
+			return change.Field("values", fmt.Errorf("the person would have %d attributes; keep at most %d", len(next), mostValues))
+		}
+		if err := rm.People.Keep(tx, id, next); err != nil {
+			return err
+		}
+	}
+	for _, b := range e.Join {
+		m := crossing.Membership{Kind: b.Kind, Name: federation.Name(b.Name), Source: crossing.FromHand}
+		if err := rm.People.Join(tx, id, m); err != nil {
+			return err
+		}
+	}
+	for _, b := range e.Leave {
+		if err := rm.leaveUnit(tx, id, b); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// leaveUnit takes somebody out, unless a provider would put them in again.
+func (rm *Room) leaveUnit(tx *gorm.DB, id int64, b Belongs) error {
+	var rows []store.MemberRow
+	if err := tx.Where("person = ? AND kind = ? AND name = ?", id, string(b.Kind), b.Name).Find(&rows).Error; err != nil {
+		return err
+	}
+	if len(rows) == 0 {
+		return change.Conflict(fmt.Sprintf("the person %d is not in %s %s", id, b.Kind, b.Name), "nothing is to be done")
+	}
+	for _, r := range rows {
+		for _, p := range rm.Records.Snapshot().Providers() {
+			if b.Kind == federation.KindGroup && string(p.ID) == r.Source && p.GroupValues != "" {
+				return change.Conflict(fmt.Sprintf("the person %d is in the group %s because %s says so", id, b.Name, p.Name),
+					"take them out at the provider: their next sign-in takes them out here")
+			}
+		}
+	}
+	return tx.Where("person = ? AND kind = ? AND name = ?", id, string(b.Kind), b.Name).Delete(&store.MemberRow{}).Error
+}
+
+// Link links somebody to a provider's name for them, beside those that they have.
+func (rm *Room) Link(ctx context.Context, by change.By, id int64, provider string, s profile.Subject) (Person, error) {
+	p, link, err := rm.LinkOf(provider, s)
+	if err != nil {
+		return Person{}, err
+	}
+	err = rm.Store.Write(ctx, func(tx *gorm.DB) error {
+		if _, err := rm.row(tx, id); err != nil {
+			return err
+		}
+		err := rm.People.PutLink(tx, link, id)
+		if store.IsTaken(err) {
+			return taken(provider)
+		}
+		if err != nil {
+			return err
+		}
+		return rm.note(tx, by, id, "linked to "+string(p.Name))
+	})
+	if err != nil {
+		return Person{}, err
+	}
+	return rm.Get(ctx, id)
+}

@@ -1,0 +1,358 @@
+package accounts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/store"
+)
+
+// Person is an account, with what it holds.
+type Person struct {
+	ID       int64
+	Name     string // that people read
+	Added    time.Time
+	Disabled time.Time // zero for one that is let in
+	UserType string
+	Links    []people.Link
+	Values   []crossing.KeptValue
+	Members  []Membership
+	Sessions []*crossing.Session
+	Grants   int64 // that give something still
+	Subjects []Subject
+	Consents int64
+}
+
+// Membership is that somebody belongs to a group or an organisation, and since when.
+type Membership struct {
+	crossing.Membership
+	Added time.Time
+}
+
+// Subject is a lasting name by which an application knows somebody.
+type Subject struct {
+	App    string // short name, else the ID of a removed one
+	Value  string
+	Source string
+	Added  time.Time
+}
+
+// Filter narrows a list of people.
+type Filter struct {
+	Search       string // words that begin something that is known of them
+	State        string // "", enabled or disabled
+	Group        string // they are in it, or in one that lies in it
+	Organisation string
+	UserType     string
+	Provider     string // they are linked to it
+	After        string // Next of the page before
+	Limit        int
+}
+
+// Page is a page of people.
+type Page struct {
+	People []Person
+	Total  int64 // -1 if there are more than are shown, and nobody counted them
+	Next   string
+}
+
+// List lists people: by their numbers, or where they are searched for, by what was found.
+func (rm *Room) List(ctx context.Context, f Filter) (Page, error) {
+	where, args, err := rm.narrowed(f)
+	if err != nil {
+		return Page{}, err
+	}
+	if words := strings.Fields(profile.Fold(f.Search)); len(words) > 0 {
+		return rm.search(ctx, f, words, where, args)
+	}
+	after, err := strconv.ParseInt("0"+f.After, 10, 64)
+	if err != nil {
+		return Page{}, change.Field("after", errors.New("give what the page before says is next"))
+	}
+	var out Page
+	var ids []int64
+	db := rm.Store.Read.WithContext(ctx)
+	base := db.Table("person_rows p").Where(where, args...)
+	err = errors.Join(base.Session(&gorm.Session{}).Count(&out.Total).Error,
+		base.Session(&gorm.Session{}).Where("p.id > ?", after).Order("p.id").Limit(f.Limit).Pluck("p.id", &ids).Error)
+	if err != nil {
+		return out, err
+	}
+	if len(ids) == f.Limit {
+		out.Next = fmt.Sprint(ids[len(ids)-1])
+	}
+	out.People, err = rm.brief(ctx, ids)
+	return out, err
+}
+
+// narrowed gives what a filter asks of a person p; names that are none are refused.
+func (rm *Room) narrowed(f Filter) (string, []any, error) {
+	where, args := []string{"1 = 1"}, []any{}
+	add := func(clause string, more ...any) {
+		where, args = append(where, clause), append(args, more...)
+	}
+	switch f.State {
+	case "":
+	case "enabled":
+		add("p.disabled IS NULL")
+	case "disabled":
+		add("p.disabled IS NOT NULL")
+	default:
+		return "", nil, change.Field("state", fmt.Errorf("%q is no state; use enabled or disabled", f.State))
+	}
+	const member = "p.id IN (SELECT m.person FROM member_rows m WHERE m.kind = ? AND m.name IN ?)"
+	if f.Group != "" {
+		g, err := rm.Records.Unit(federation.KindGroup, f.Group)
+		if err != nil {
+			return "", nil, change.Field("group", err)
+		}
+		add(member, string(federation.KindGroup), words(rm.Records.Snapshot().Within(g.Name)))
+	}
+	if f.Organisation != "" {
+		o, err := rm.Records.Unit(federation.KindOrganisation, f.Organisation)
+		if err != nil {
+			return "", nil, change.Field("organisation", err)
+		}
+		add(member, string(federation.KindOrganisation), []string{string(o.Name)})
+	}
+	if f.UserType != "" {
+		add("p.id IN (SELECT t.person FROM term_rows t WHERE t.term = ? AND t.attribute = ?)", profile.Fold(f.UserType),
+			profile.AttributeUserType)
+	}
+	if f.Provider != "" {
+		p, err := rm.Records.Provider(f.Provider)
+		if err != nil {
+			return "", nil, change.Field("provider", err)
+		}
+		add("p.id IN (SELECT l.person FROM link_rows l WHERE l.provider = ?)", string(p.ID))
+	}
+	return strings.Join(where, " AND "), args, nil
+}
+
+func words(names []federation.Name) []string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = string(n)
+	}
+	return out
+}
+
+// last follows every text that begins with a word.
+const last = "\U0010FFFF"
+
+// search finds people by words that begin a term: through the index by the longest one,
+// and each that it finds by the others. Everybody comes once, at their first such term.
+func (rm *Room) search(ctx context.Context, f Filter, words []string, where string, args []any) (Page, error) {
+	slices.SortFunc(words, func(a, b string) int { return len(b) - len(a) })
+	if len(words) > 6 || len(words[0]) > 200 {
+		return Page{}, change.Field("search", errors.New("search for at most six words, of at most 200 octets each"))
+	}
+	first := words[0]
+	sql := `SELECT t.term, t.attribute, t.person FROM term_rows t JOIN person_rows p ON p.id = t.person
+		WHERE t.term >= ? AND t.term < ? AND NOT EXISTS (SELECT 1 FROM term_rows e WHERE e.person = t.person AND e.term >= ?
+		AND (e.term < t.term OR e.term = t.term AND e.attribute < t.attribute)) AND ` + where
+	from := first
+	args = append([]any{from, first + last, first}, args...)
+	for _, w := range words[1:] {
+		sql += " AND EXISTS (SELECT 1 FROM term_rows o WHERE o.person = t.person AND o.term >= ? AND o.term < ?)"
+		args = append(args, w, w+last)
+	}
+	if f.After != "" {
+		at := strings.Split(f.After, "\x1f")
+		if len(at) != 3 {
+			return Page{}, change.Field("after", errors.New("give what the page before says is next"))
+		}
+		sql += " AND (t.term, t.attribute, t.person) > (?, ?, ?)"
+		args = append(args, at[0], at[1], at[2])
+	}
+	var rows []store.TermRow
+	err := rm.Store.Read.WithContext(ctx).Raw(sql+" ORDER BY t.term, t.attribute, t.person LIMIT ?",
+		append(args, f.Limit+1)...).Scan(&rows).Error
+	if err != nil {
+		return Page{}, err
+	}
+	out := Page{Total: int64(len(rows))}
+	if len(rows) > f.Limit {
+		rows = rows[:f.Limit]
+		end := rows[len(rows)-1]
+		out.Total, out.Next = -1, fmt.Sprintf("%s\x1f%s\x1f%d", end.Term, end.Attribute, end.Person)
+	} else if f.After != "" {
+		out.Total = -1
+	}
+	ids := make([]int64, len(rows))
+	for i, r := range rows {
+		ids[i] = r.Person
+	}
+	out.People, err = rm.brief(ctx, ids)
+	return out, err
+}
+
+// brief are people with their links and where they belong, in the order of their numbers
+// as given.
+func (rm *Room) brief(ctx context.Context, ids []int64) ([]Person, error) {
+	var rows []store.PersonRow
+	var members []store.MemberRow
+	db := rm.Store.Read.WithContext(ctx)
+	links, err := rm.People.LinksOf(ctx, ids...)
+	err = errors.Join(err, db.Where("id IN ?", ids).Find(&rows).Error,
+		db.Where("person IN ?", ids).Order("person, kind, name").Find(&members).Error)
+	if err != nil {
+		return nil, err
+	}
+	byID := map[int64]*Person{}
+	for _, r := range rows {
+		p := &Person{ID: r.ID, Added: r.Added, Links: links[r.ID]}
+		if r.Disabled != nil {
+			p.Disabled = *r.Disabled
+		}
+		if p.Values, err = rm.People.Values(r.Sealed); err != nil {
+			return nil, err
+		}
+		p.name()
+		byID[r.ID] = p
+	}
+	for _, m := range members {
+		if p := byID[m.Person]; p != nil {
+			p.Members = append(p.Members, Membership{crossing.Membership{Kind: federation.UnitKind(m.Kind), Name: federation.Name(m.Name),
+				Source: federation.ID(m.Source)}, m.Added})
+		}
+	}
+	out := make([]Person, 0, len(ids))
+	for _, id := range ids {
+		if p := byID[id]; p != nil {
+			out = append(out, *p)
+		}
+	}
+	return out, nil
+}
+
+// name finds what people read, and how they are marked.
+func (p *Person) name() {
+	for _, k := range p.Values {
+		if k.Name == profile.AttributeUserType && len(k.Attribute.Values) > 0 {
+			p.UserType = k.Attribute.Values[0].String()
+		}
+	}
+	var given, family string
+	for _, want := range []string{"displayName", "name.givenName", "name.familyName", "userName", "emails"} {
+		for _, k := range p.Values {
+			if profile.Word(k.Name) != want || len(k.Attribute.Values) == 0 {
+				continue
+			}
+			switch v := k.Attribute.Values[0].String(); want {
+			case "name.givenName":
+				given = v
+			case "name.familyName":
+				family = v
+			default:
+				if p.Name == "" {
+					p.Name = v
+				}
+			}
+		}
+		if want == "name.familyName" && p.Name == "" {
+			p.Name = strings.TrimSpace(given + " " + family)
+		}
+	}
+	for _, l := range p.Links {
+		if p.Name == "" && l.Subject != nil {
+			p.Name = l.Subject.Value
+		}
+	}
+	if p.Name == "" {
+		p.Name = fmt.Sprintf("Person %d", p.ID)
+	}
+}
+
+// Get gives one person with what they hold.
+func (rm *Room) Get(ctx context.Context, id int64) (Person, error) {
+	if _, err := rm.row(rm.Store.Read.WithContext(ctx), id); err != nil {
+		return Person{}, err
+	}
+	all, err := rm.brief(ctx, []int64{id})
+	if err != nil || len(all) == 0 {
+		return Person{}, errors.Join(err, rm.gone(id))
+	}
+	p := all[0]
+	if p.Sessions, err = rm.Sessions.Of(ctx, id); err != nil {
+		return p, err
+	}
+	db, now := rm.Store.Read.WithContext(ctx), rm.Now().UTC()
+	var subjects []store.SubjectRow
+	err = errors.Join(
+		db.Model(&store.GrantRow{}).Where("person = ? AND ended = '' AND expires > ?", id, now).Count(&p.Grants).Error,
+		db.Where("person = ?", id).Order("app").Find(&subjects).Error,
+		db.Model(&store.ConsentRow{}).Where("person = ?", id).Count(&p.Consents).Error)
+	for _, r := range subjects {
+		var plain []byte
+		if err == nil {
+			plain, err = rm.Store.Open("subject", r.Sealed)
+		}
+		s := Subject{App: r.App, Value: string(plain), Source: r.Source, Added: r.Added}
+		if a, ok := rm.Records.Snapshot().ApplicationOf(federation.ID(r.App)); ok {
+			s.App = string(a.Name)
+		}
+		p.Subjects = append(p.Subjects, s)
+	}
+	return p, err
+}
+
+// Members counts who belongs to each unit of a kind.
+func (rm *Room) Members(ctx context.Context, k federation.UnitKind) (map[federation.Name]int64, error) {
+	var rows []struct {
+		Name string
+		N    int64
+	}
+	err := rm.Store.Read.WithContext(ctx).Model(&store.MemberRow{}).Where("kind = ?", string(k)).
+		Select("name, count(DISTINCT person) AS n").Group("name").Scan(&rows).Error
+	out := map[federation.Name]int64{}
+	for _, r := range rows {
+		out[federation.Name(r.Name)] = r.N
+	}
+	return out, err
+}
+
+// gone is the error that nobody has a number, if they went while they were looked at.
+func (rm *Room) gone(id int64) error {
+	return &change.NotFoundError{Kind: "person", Name: fmt.Sprint(id)}
+}
+
+// Told is what an application would be told of somebody by what the gate knows of them,
+// before a provider says anything.
+func (rm *Room) Told(ctx context.Context, id int64, app string) (crossing.Mapped, error) {
+	a, err := rm.Records.Application(app)
+	if err != nil {
+		return crossing.Mapped{}, change.Field("application", err)
+	}
+	who, err := rm.People.ByNumber(ctx, id, a.ID)
+	if err == nil && who.ID == 0 {
+		err = rm.gone(id)
+	}
+	if err != nil {
+		return crossing.Mapped{}, err
+	}
+	links, err := rm.People.LinksOf(ctx, id)
+	if err != nil {
+		return crossing.Mapped{}, err
+	}
+	said := &crossing.Answer{}
+	for _, l := range links[id] {
+		if l.Subject != nil {
+			said.Subject = *l.Subject
+			break
+		}
+	}
+	return crossing.Try(crossing.Trial{Snap: rm.Records.Snapshot(), App: a, Person: who, Said: said})
+}

@@ -1,0 +1,253 @@
+package comparing
+
+import (
+	"context"
+	"encoding/json"
+	"maps"
+	"slices"
+	"sync"
+
+	"innergate.example/innergate/internal/core/compare"
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/store"
+)
+
+// Identifiers that are none of an attribute.
+const (
+	toldName = "name told" // NameID or sub
+	known    = "profile:"  // before an attribute of the profile
+)
+
+// recorded is what a provider said of somebody at their newest recorded sign-in.
+type recorded struct {
+	p    *federation.Provider
+	said *crossing.Answer
+}
+
+// candidates are the people an application may be told of, and what it would be told.
+func (rm *Room) candidates(ctx context.Context, app *federation.Application, group string, p Progress) (compare.People, error) {
+	ids, err := rm.scope(ctx, app, group)
+	if err != nil {
+		return compare.People{}, err
+	}
+	p.Total(int64(len(ids)))
+	said, err := rm.said(ctx, app)
+	if err != nil {
+		return compare.People{}, err
+	}
+	g := &gathering{snap: rm.records.Snapshot(), app: app, said: said, at: map[string]int{}}
+	chunks := slices.Collect(slices.Chunk(ids, 1000))
+	out := make([][]would, len(chunks))
+	var wait sync.WaitGroup
+	var mu sync.Mutex
+	var failed error
+	next, done := 0, int64(0)
+	for range 2 {
+		wait.Go(func() {
+			for {
+				mu.Lock()
+				i := next
+				next++
+				stop := failed != nil || i >= len(chunks) || ctx.Err() != nil
+				mu.Unlock()
+				if stop {
+					return
+				}
+				some, err := rm.told(ctx, g, chunks[i])
+				mu.Lock()
+				out[i] = some
+				if done += int64(len(chunks[i])); err != nil {
+					failed = err
+				}
+				p.Set(done)
+				mu.Unlock()
+			}
+		})
+	}
+	wait.Wait()
+	if failed != nil {
+		return compare.People{}, failed
+	}
+	return g.people(out), ctx.Err()
+}
+
+// scope are the people who may come: of a group, else those of the provider that the
+// application is tied to and those who have not come yet, else all.
+func (rm *Room) scope(ctx context.Context, app *federation.Application, group string) (ids []int64, err error) {
+	q := rm.store.Read.WithContext(ctx).Table("person_rows p").Order("p.id")
+	snap := rm.records.Snapshot()
+	if p, tied := snap.Provider(app.Provider); tied {
+		q = q.Where(`p.id IN (SELECT l.person FROM link_rows l WHERE l.provider = ?) OR NOT EXISTS
+			(SELECT 1 FROM link_rows l WHERE l.person = p.id)`, string(p.ID))
+	}
+	if group != "" {
+		g, err := rm.records.Unit(federation.KindGroup, group)
+		if err != nil {
+			return nil, change.Field("group", err)
+		}
+		names := []string{}
+		for _, n := range snap.Within(g.Name) {
+			names = append(names, string(n))
+		}
+		q = q.Where("p.id IN (SELECT m.person FROM member_rows m WHERE m.kind = ? AND m.name IN ?)", string(federation.KindGroup), names)
+	}
+	return ids, q.Pluck("p.id", &ids).Error
+}
+
+// said finds what providers said of people at their newest recorded sign-ins to the
+// application, as far as it was kept.
+func (rm *Room) said(ctx context.Context, app *federation.Application) (map[int64]recorded, error) {
+	byKey, snap := map[string]recorded{}, rm.records.Snapshot()
+	err := rm.store.Traces.Each(ctx, store.TraceFilter{Application: string(app.Name)}, func(_ store.TraceHead, inputs []json.RawMessage) bool {
+		for _, octets := range inputs {
+			var e crossing.Entry
+			if json.Unmarshal(octets, &e) != nil {
+				continue
+			}
+			a := e.SaidIn(snap)
+			if a == nil || len(a.Veiled) > 0 {
+				continue
+			}
+			p, ok := snap.Provider(a.Provider)
+			if !ok || !p.Is(a.Provider, a.ProviderID) {
+				continue
+			}
+			key := crossing.Recognised(p, a)
+			if _, newer := byKey[key]; !newer && key != "" {
+				byKey[key] = recorded{p, a}
+			}
+		}
+		return ctx.Err() == nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	of, err := rm.people.ByKeys(ctx, slices.Collect(maps.Keys(byKey)))
+	out := map[int64]recorded{}
+	for key, person := range of {
+		out[person] = byKey[key]
+	}
+	return out, err
+}
+
+// would is what an application would be told of one person.
+type would struct {
+	person compare.Person
+	values map[string][]string
+}
+
+// gathering is what people are run through.
+type gathering struct {
+	snap *federation.Snapshot
+	app  *federation.Application
+	said map[int64]recorded
+	at   map[string]int
+}
+
+// told runs some people through the mappings.
+func (rm *Room) told(ctx context.Context, g *gathering, ids []int64) ([]would, error) {
+	some, err := rm.people.Many(ctx, ids, g.app.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]would, 0, len(some))
+	for _, p := range some {
+		out = append(out, g.one(p))
+	}
+	return out, nil
+}
+
+// one is what the application would be told of somebody.
+func (g *gathering) one(p people.Candidate) would {
+	t := crossing.Trial{Snap: g.snap, App: g.app, Person: p.Person, Said: &crossing.Answer{Subject: p.Subject}}
+	if r, ok := g.said[p.Person.ID]; ok {
+		t.Provider, t.Said = r.p, r.said
+	}
+	out := would{person: compare.Person{Number: p.Person.ID, Name: crossing.NameOf(p.Person), Disabled: p.Person.Disabled},
+		values: map[string][]string{}}
+	m, err := crossing.Try(t)
+	if err != nil {
+		return out
+	}
+	if r := m.Released; r != nil {
+		switch {
+		case r.Name.Derived():
+			out.values[toldName] = []string{crossing.Derive(g.snap.Gate.Pairwise, p.Person.Identifier, r.Name.For)}
+		case r.Name.Value != "":
+			out.values[toldName] = []string{r.Name.Value}
+		}
+		for _, a := range r.Attributes {
+			add(out.values, a.Name, a.Values)
+		}
+	}
+	for _, a := range m.Profile.Attributes {
+		if name := profile.Word(a.Name); out.values[name] == nil && out.values[a.Name] == nil {
+			add(out.values, known+name, a.Values)
+		}
+	}
+	return out
+}
+
+// mostOfOne is how many values of one attribute may identify somebody.
+const mostOfOne = 5
+
+func add(to map[string][]string, name string, values []profile.Value) {
+	for _, v := range values {
+		if s := v.String(); s != "" && len(s) <= 300 && v.Type() != profile.Structure && v.Type() != profile.Boolean && len(to[name]) < mostOfOne {
+			to[name] = append(to[name], s)
+		}
+	}
+}
+
+// people puts together what was gathered, by identifiers that everybody shares.
+func (g *gathering) people(all [][]would) compare.People {
+	var out compare.People
+	for _, some := range all {
+		for _, t := range some {
+			for name := range t.values {
+				if _, there := g.at[name]; !there {
+					g.at[name] = 0
+					out.Identifiers = append(out.Identifiers, name)
+				}
+			}
+		}
+	}
+	slices.SortFunc(out.Identifiers, before)
+	for i, name := range out.Identifiers {
+		g.at[name] = i
+	}
+	for _, some := range all {
+		for _, t := range some {
+			t.person.Values = make([][]string, len(out.Identifiers))
+			for name, values := range t.values {
+				t.person.Values[g.at[name]] = values
+			}
+			out.All = append(out.All, t.person)
+		}
+	}
+	return out
+}
+
+// before puts the name first, and what is told before what is only known here.
+func before(a, b string) int {
+	rank := func(s string) int {
+		switch {
+		case s == toldName:
+			return 0
+		case len(s) > len(known) && s[:len(known)] == known:
+			return 2
+		}
+		return 1
+	}
+	if x, y := rank(a), rank(b); x != y {
+		return x - y
+	}
+	if a < b {
+		return -1
+	}
+	return 1
+}

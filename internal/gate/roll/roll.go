@@ -1,0 +1,318 @@
+// Package roll takes lists of people in and gives them out: CSV as any program writes it,
+// and JSON.
+package roll
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/table"
+	"innergate.example/innergate/internal/gate/accounts"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/store"
+)
+
+// Room takes lists in and gives them out.
+type Room struct {
+	store    *store.Store
+	now      func() time.Time
+	records  *records.Room
+	people   *people.Room
+	accounts *accounts.Room
+}
+
+// New makes a room.
+func New(s *store.Store, now func() time.Time, r *records.Room, p *people.Room, a *accounts.Room) *Room {
+	return &Room{s, now, r, p, a}
+}
+
+// Headings that are none of attributes; ColumnLink is followed by the name of a provider.
+const (
+	ColumnNumber        = "number"
+	ColumnState         = "state"
+	ColumnGroups        = "groups"
+	ColumnOrganisations = "organisations"
+	ColumnLink          = "link:"
+)
+
+// Between stands between several values in a cell.
+const Between = "|"
+
+// usual are the attributes that lists have (RFC 7643 §4.1, §4.3).
+var usual = []string{"userName", "displayName", "name.givenName", "name.familyName", "name.middleName", "nickName", "title",
+	"userType", "employeeNumber", "department", "division", "costCenter", "emails", "phoneNumbers", "locale", "timezone",
+	"profileUrl", "preferredLanguage"}
+
+// Import is a list that is to be taken in.
+type Import struct {
+	Document  []byte
+	By        string // heading by which people on record are found; "" for number, else the first usual one
+	KnownOnly bool   // nobody is made
+	SkipBad   bool   // rows that cannot be used are left out
+	Empties   bool   // an empty cell takes away what is there; otherwise it changes nothing
+	Digest    string // of the preview that was looked at; "" only tells what would be
+}
+
+// mostRows is how many people one list may have.
+const mostRows = 500_000
+
+// entry is what one row says.
+type entry struct {
+	line   int
+	number int64
+	state  string
+	values map[string][]string
+	units  map[federation.UnitKind][]string // nil for a kind that it says nothing of
+	links  []accounts.NewPerson             // of which the provider and the subject count
+}
+
+// list is a document as it was read.
+type list struct {
+	entries   []entry
+	bad       []table.BadRow
+	by        string
+	columns   []string
+	separator string
+	encoding  string
+}
+
+// read reads a document of either form.
+func (rm *Room) read(in Import) (*list, error) {
+	trimmed := strings.TrimLeft(string(in.Document[:min(len(in.Document), 100)]), "\ufeff \t\r\n")
+	if strings.HasPrefix(trimmed, "[") || strings.HasPrefix(trimmed, "{") {
+		return rm.readJSON(in)
+	}
+	t, err := table.Read(in.Document)
+	if err != nil {
+		return nil, change.Field("document", err)
+	}
+	if len(t.Rows)+len(t.Bad) > mostRows {
+		return nil, change.Field("document", fmt.Errorf("there are more than %d rows; give it in parts", mostRows))
+	}
+	if err := rm.headings(t.Head); err != nil {
+		return nil, err
+	}
+	l := &list{bad: t.Bad, columns: t.Head, separator: string(t.Separator), encoding: t.Encoding}
+	if l.by, err = found(in.By, t.Head); err != nil {
+		return nil, err
+	}
+	for _, row := range t.Rows {
+		e := entry{line: row.Line, values: map[string][]string{}, units: map[federation.UnitKind][]string{}}
+		var bad *table.BadRow
+		for i, cell := range row.Cells {
+			if why := e.cell(t.Head[i], strings.TrimSpace(cell), in.Empties); why != nil && bad == nil {
+				bad = &table.BadRow{Line: row.Line, Column: t.Head[i], Cause: why.Error()}
+			}
+		}
+		l.add(rm, e, bad)
+	}
+	return l, nil
+}
+
+// headings sees that each heading means something.
+func (rm *Room) headings(head []string) error {
+	known := append(slices.Clone(usual), ColumnNumber, ColumnState, ColumnGroups, ColumnOrganisations)
+	for i, h := range head {
+		at := fmt.Sprintf("line 1, column %d", i+1)
+		if name, ok := strings.CutPrefix(h, ColumnLink); ok {
+			if _, err := rm.records.Provider(name); err != nil {
+				return change.Field("document", fmt.Errorf("%s: %w", at, err))
+			}
+			continue
+		}
+		if slices.Contains(known, h) {
+			continue
+		}
+		if near := nearword.Of(h, known); near != "" {
+			return change.Field("document", fmt.Errorf("%s: the heading %q is near to %s, which is known; write it so, or choose another name", at, h, near))
+		}
+		if err := accounts.CheckValues(h, nil); err != nil {
+			return change.Field("document", fmt.Errorf("%s: %w", at, err))
+		}
+	}
+	return nil
+}
+
+// found is the heading by which people are found.
+func found(by string, head []string) (string, error) {
+	if by != "" {
+		if !slices.Contains(head, by) {
+			err := fmt.Errorf("there is no heading %q", by)
+			if near := nearword.Of(by, head); near != "" {
+				err = fmt.Errorf("%w; did you mean %s?", err, near)
+			}
+			return "", change.Field("by", err)
+		}
+		if by == ColumnState || by == ColumnGroups || by == ColumnOrganisations {
+			return "", change.Field("by", fmt.Errorf("%s tells nobody apart; name another heading", by))
+		}
+		return by, nil
+	}
+	for _, h := range []string{ColumnNumber, "userName", "employeeNumber", "emails"} {
+		if slices.Contains(head, h) {
+			return h, nil
+		}
+	}
+	for _, h := range head {
+		if strings.HasPrefix(h, ColumnLink) {
+			return h, nil
+		}
+	}
+	return "", change.Field("by", errors.New("nothing tells people apart; name the heading by which they are found"))
+}
+
+// cell takes what a cell says.
+func (e *entry) cell(head, cell string, empties bool) error {
+	var values []string
+	for v := range strings.SplitSeq(cell, Between) {
+		if v = strings.TrimSpace(v); v != "" && !slices.Contains(values, v) {
+			values = append(values, v)
+		}
+	}
+	if len(values) == 0 && !empties {
+		return nil
+	}
+	switch provider, isLink := strings.CutPrefix(head, ColumnLink); {
+	case isLink:
+		for _, v := range values {
+			format, value := "", v
+			if f, rest, ok := strings.Cut(v, " "); ok && strings.HasPrefix(f, "urn:") {
+				format, value = f, rest
+			}
+			e.links = append(e.links, accounts.NewPerson{Provider: provider, Subject: profile.Subject{Format: format, Value: value}})
+		}
+	case head == ColumnNumber && len(values) > 0:
+		n, err := strconv.ParseInt(values[0], 10, 64)
+		if err != nil || n < 1 || len(values) > 1 {
+			return fmt.Errorf("%.50q is no number of a person", cell)
+		}
+		e.number = n
+	case head == ColumnNumber:
+	case head == ColumnState:
+		e.state = strings.ToLower(cell)
+	case head == ColumnGroups:
+		e.units[federation.KindGroup] = append([]string{}, values...)
+	case head == ColumnOrganisations:
+		e.units[federation.KindOrganisation] = append([]string{}, values...)
+	default:
+		e.values[head] = values
+	}
+	return nil
+}
+
+// add takes an entry, if it can be used.
+func (l *list) add(rm *Room, e entry, bad *table.BadRow) {
+	if bad == nil {
+		bad = rm.unfit(e)
+	}
+	if bad != nil {
+		l.bad = append(l.bad, *bad)
+		return
+	}
+	l.entries = append(l.entries, e)
+}
+
+// unfit says why an entry cannot be used, nil if it can.
+func (rm *Room) unfit(e entry) *table.BadRow {
+	bad := func(column string, err error) *table.BadRow {
+		return &table.BadRow{Line: e.line, Column: column, Cause: err.Error()}
+	}
+	if e.state != "" && e.state != "enabled" && e.state != "disabled" {
+		return bad(ColumnState, fmt.Errorf("%.50q is no state; use enabled or disabled", e.state))
+	}
+	for name, values := range e.values {
+		if err := accounts.CheckValues(name, values); err != nil {
+			return bad(name, err)
+		}
+	}
+	for kind, column := range map[federation.UnitKind]string{federation.KindGroup: ColumnGroups,
+		federation.KindOrganisation: ColumnOrganisations} {
+		for _, n := range e.units[kind] {
+			if _, err := rm.records.Unit(kind, n); err != nil {
+				return bad(column, err)
+			}
+		}
+	}
+	for _, k := range e.links {
+		if _, _, err := rm.accounts.LinkOf(k.Provider, k.Subject); err != nil {
+			return bad(ColumnLink+k.Provider, err)
+		}
+	}
+	return nil
+}
+
+// Listed is somebody as lists in JSON have them.
+type Listed struct {
+	Number        int64               `json:"number,omitempty"`
+	State         string              `json:"state,omitempty"`
+	Values        map[string][]string `json:"values,omitempty"`
+	Groups        []string            `json:"groups,omitempty"`
+	Organisations []string            `json:"organisations,omitempty"`
+	Links         []ListedLink        `json:"links,omitempty"`
+}
+
+// ListedLink is one of their links.
+type ListedLink struct {
+	Provider string `json:"provider"`
+	Subject  string `json:"subject"`
+	Format   string `json:"format,omitempty"`
+}
+
+// readJSON reads a list of objects. What one does not have, it says nothing of.
+func (rm *Room) readJSON(in Import) (*list, error) {
+	var all []json.RawMessage
+	if err := json.Unmarshal(in.Document, &all); err != nil {
+		return nil, change.Field("document", fmt.Errorf("it is no list in JSON: %w", err))
+	}
+	if len(all) > mostRows {
+		return nil, change.Field("document", fmt.Errorf("there are more than %d people; give it in parts", mostRows))
+	}
+	l := &list{encoding: "JSON"}
+	seen := map[string]bool{}
+	line := 1
+	for i, octets := range all {
+		line = i + 1
+		var p Listed
+		d := json.NewDecoder(strings.NewReader(string(octets)))
+		d.DisallowUnknownFields()
+		if err := d.Decode(&p); err != nil {
+			l.bad = append(l.bad, table.BadRow{Line: line, Cause: err.Error()})
+			continue
+		}
+		e := entry{line: line, number: p.Number, state: p.State, values: map[string][]string{}, units: map[federation.UnitKind][]string{}}
+		for name, values := range p.Values {
+			if len(values) > 0 || in.Empties {
+				e.values[name] = values
+			}
+			seen[name] = true
+		}
+		for kind, names := range map[federation.UnitKind][]string{federation.KindGroup: p.Groups,
+			federation.KindOrganisation: p.Organisations} {
+			if names != nil && (len(names) > 0 || in.Empties) {
+				e.units[kind] = names
+			}
+		}
+		for _, k := range p.Links {
+			e.links = append(e.links, accounts.NewPerson{Provider: k.Provider, Subject: profile.Subject{Format: k.Format, Value: k.Subject}})
+		}
+		seen[ColumnNumber] = seen[ColumnNumber] || p.Number != 0
+		l.add(rm, e, nil)
+	}
+	for name := range seen {
+		l.columns = append(l.columns, name)
+	}
+	slices.Sort(l.columns)
+	var err error
+	l.by, err = found(in.By, l.columns)
+	return l, err
+}

@@ -1,0 +1,95 @@
+package web
+
+import (
+	"context"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/federation"
+)
+
+// unitCalls registers groups and organisations.
+func (s *server) unitCalls(a huma.API) {
+	for _, k := range []federation.UnitKind{federation.KindGroup, federation.KindOrganisation} {
+		s.unitKind(a, k)
+	}
+}
+
+func (s *server) unitKind(a huma.API, k federation.UnitKind) {
+	g, path, word := s.gate, "/"+string(k)+"s", string(k)
+	title := strings.ToUpper(word[:1]) + word[1:]
+	huma.Register(a, op("GET", path, "list-"+word+"s", title+"s by name"),
+		func(ctx context.Context, _ *struct{}) (*body[api.List[api.Unit]], error) {
+			counts, err := g.Accounts.Members(ctx, k)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			all := g.Records.Snapshot().Units(k)
+			return rows(all, len(all), func(x *federation.Unit) api.Unit { return s.unit(x, counts[x.Name]) }), nil
+		})
+	show := func(ctx context.Context, x *federation.Unit, err error) (*body[api.Unit], error) {
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		use, err := g.Records.Use(ctx, x)
+		return &body[api.Unit]{s.unit(x, use.Members)}, s.problem(err)
+	}
+	huma.Register(a, op("GET", path+"/{name}", "show-"+word, "One "+word),
+		func(ctx context.Context, in *named) (*body[api.Unit], error) {
+			x, err := g.Records.Unit(k, in.Name)
+			return show(ctx, x, err)
+		})
+	put := op(http.MethodPut, path+"/{name}", "put-"+word, "Make a "+word+", from revision 0, or change it")
+	huma.Register(a, put, func(ctx context.Context, in *struct {
+		Name string `path:"name" maxLength:"200" doc:"Short name"`
+		Body api.UnitChange
+	}) (*body[api.Unit], error) {
+		x, err := g.Records.PutUnit(ctx, by(ctx), unitOf(k, in.Name, in.Body))
+		return show(ctx, x, err)
+	})
+	huma.Register(a, op("DELETE", path+"/{name}", "remove-"+word, "Remove a "+word+"; what hangs on it is confirmed"),
+		func(ctx context.Context, in *named) (*struct{}, error) {
+			return nil, s.problem(g.Records.RemoveUnit(ctx, by(ctx), k, in.Name))
+		})
+}
+
+func unitOf(k federation.UnitKind, name string, in api.UnitChange) federation.Unit {
+	return federation.Unit{Kind: k, Name: federation.Name(name), Title: in.Title, Notes: in.Notes, UserType: in.UserType,
+		Inside: federation.Name(in.Inside), Values: in.Values, Providers: namesOf(in.Providers), Domains: in.Domains,
+		Groups: namesOf(in.Groups), Revision: in.Revision}
+}
+
+func namesOf(in []string) (out []federation.Name) {
+	for _, n := range in {
+		out = append(out, federation.Name(n))
+	}
+	return out
+}
+
+func wordsOf(in []federation.Name) []string {
+	out := []string{}
+	for _, n := range in {
+		out = append(out, string(n))
+	}
+	return out
+}
+
+// unit shows a group or an organisation.
+func (s *server) unit(x *federation.Unit, members int64) api.Unit {
+	out := api.Unit{Kind: string(x.Kind), Name: string(x.Name), Added: x.Added, Members: members, Holds: []string{}, Landing: []string{},
+		UnitChange: api.UnitChange{Title: x.Title, Notes: x.Notes, UserType: x.UserType, Inside: string(x.Inside), Values: some(x.Values),
+			Providers: wordsOf(x.Providers), Domains: some(x.Domains), Groups: wordsOf(x.Groups), Revision: x.Revision}}
+	snap := s.gate.Records.Snapshot()
+	if x.Kind == federation.KindGroup {
+		for _, g := range snap.Inside(x.Name) {
+			out.Holds = append(out.Holds, string(g))
+		}
+		for _, o := range snap.LandingIn(x.Name) {
+			out.Landing = append(out.Landing, string(o))
+		}
+	}
+	return out
+}
