@@ -27,7 +27,7 @@ type Comparison struct {
 	Counts     map[compare.Verdict]int `json:"counts" doc:"Lines by verdict"`
 	Changes    []compare.Improvement   `json:"changes" doc:"Changes of what is told that would have more accounts fit, the best first"`
 	Rates      []compare.Rate          `json:"rates" doc:"How well each heading fits each identifier, the best first"`
-	Bad        []table.BadRow             `json:"bad" doc:"The first rows of the list that could not be read"`
+	Bad        []table.BadRow          `json:"bad" doc:"The first rows of the list that could not be read"`
 	BadRows    int                     `json:"badRows"`
 	Separator  string                  `json:"separator"`
 	Encoding   string                  `json:"encoding"`

@@ -139,21 +139,21 @@ type PeopleImport struct {
 
 // PeopleImported is what taking a list in comes to.
 type PeopleImported struct {
-	Rows      int           `json:"rows"`
-	New       int           `json:"new"`
-	Changed   int           `json:"changed"`
-	Same      int           `json:"same"`
-	Disabled  int           `json:"disabled"`
-	Enabled   int           `json:"enabled"`
-	BadRows   int           `json:"badRows"`
-	Bad       []table.BadRow   `json:"bad" doc:"The first rows that cannot be used, and why"`
-	Listed    []ImportedRow `json:"listed" doc:"The first of those that are made or change"`
-	By        string        `json:"by"`
-	Columns   []string      `json:"columns"`
-	Separator string        `json:"separator,omitempty"`
-	Encoding  string        `json:"encoding"`
-	Digest    string        `json:"digest"`
-	Stored    bool          `json:"stored"`
+	Rows      int            `json:"rows"`
+	New       int            `json:"new"`
+	Changed   int            `json:"changed"`
+	Same      int            `json:"same"`
+	Disabled  int            `json:"disabled"`
+	Enabled   int            `json:"enabled"`
+	BadRows   int            `json:"badRows"`
+	Bad       []table.BadRow `json:"bad" doc:"The first rows that cannot be used, and why"`
+	Listed    []ImportedRow  `json:"listed" doc:"The first of those that are made or change"`
+	By        string         `json:"by"`
+	Columns   []string       `json:"columns"`
+	Separator string         `json:"separator,omitempty"`
+	Encoding  string         `json:"encoding"`
+	Digest    string         `json:"digest"`
+	Stored    bool           `json:"stored"`
 }
 
 // ImportedRow is somebody who is made or changes.

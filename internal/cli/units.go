@@ -20,7 +20,9 @@ func (e *environment) units(kind, usage string, own []ucli.Flag) *ucli.Command {
 		&ucli.StringFlag{Name: "user-type", Usage: "marks its people, where nothing nearer to them does"}}, own...)
 	return &ucli.Command{Name: kind, Usage: usage, Commands: []*ucli.Command{
 		{Name: "list", Usage: "list them, with how many people belong to each", Action: e.action(nil,
-			func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error { return e.listUnits(ctx, cmd, c, kind) })},
+			func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+				return e.listUnits(ctx, cmd, c, kind)
+			})},
 		{Name: "show", Usage: "show one", ArgsUsage: "NAME", Action: e.action([]string{"NAME"},
 			func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
 				x, err := c.Unit(ctx, kind, args[0])

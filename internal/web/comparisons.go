@@ -12,13 +12,15 @@ import (
 	"innergate.example/innergate/internal/gate/jobs"
 )
 
+// OneComparison names a comparison of an application.
+type OneComparison struct {
+	Name string `path:"name" maxLength:"200" doc:"Short name of the application"`
+	ID   int64  `path:"id" minimum:"1"`
+}
+
 // comparisonCalls registers the comparison of accounts with people.
 func (s *server) comparisonCalls(a huma.API) {
 	g := s.gate
-	type one struct {
-		Name string `path:"name" maxLength:"200" doc:"Short name of the application"`
-		ID   int64  `path:"id" minimum:"1"`
-	}
 	huma.Register(a, starts("/applications/{name}/comparisons", "compare-accounts",
 		"Compare the accounts that the application keeps, CSV with any headings, with people; a job tells how far it is"),
 		func(ctx context.Context, in *struct {
@@ -50,7 +52,7 @@ func (s *server) comparisonCalls(a huma.API) {
 		})
 	huma.Register(a, op("GET", "/applications/{name}/comparisons/{id}", "show-comparison", "One comparison, with a page of its lines"),
 		func(ctx context.Context, in *struct {
-			one
+			OneComparison
 			Verdict string `query:"verdict" maxLength:"40" doc:"Only lines of this one"`
 			Offset  int    `query:"offset" minimum:"0"`
 			Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
@@ -63,7 +65,7 @@ func (s *server) comparisonCalls(a huma.API) {
 		})
 	huma.Register(a, op("GET", "/applications/{name}/comparisons/{id}/export", "export-comparison", "The lines of a comparison as CSV"),
 		func(ctx context.Context, in *struct {
-			one
+			OneComparison
 			Verdict string `query:"verdict" maxLength:"40" doc:"Only lines of this one"`
 		}) (*fileOut, error) {
 			return s.file("csv", fmt.Sprintf("%s-accounts-%d", in.Name, in.ID), func(to io.Writer) error {
@@ -71,7 +73,7 @@ func (s *server) comparisonCalls(a huma.API) {
 			})
 		})
 	huma.Register(a, op("DELETE", "/applications/{name}/comparisons/{id}", "remove-comparison", "Remove a comparison that is kept"),
-		func(ctx context.Context, in *one) (*struct{}, error) {
+		func(ctx context.Context, in *OneComparison) (*struct{}, error) {
 			return nil, s.problem(g.Comparing.Remove(ctx, by(ctx), in.Name, in.ID))
 		})
 }

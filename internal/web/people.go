@@ -19,13 +19,13 @@ import (
 	"innergate.example/innergate/internal/gate/roll"
 )
 
-// onePerson names somebody.
-type onePerson struct {
+// OnePerson names somebody.
+type OnePerson struct {
 	Number int64 `path:"number" minimum:"1" doc:"Number of the account"`
 }
 
-// peopleFilter narrows a list of people.
-type peopleFilter struct {
+// PeopleFilter narrows a list of people.
+type PeopleFilter struct {
 	Search       string `query:"search" maxLength:"500" doc:"Words that begin something known of them: names, addresses, numbers, what providers call them"`
 	State        string `query:"state" doc:"enabled or disabled; both if absent"`
 	Group        string `query:"group" maxLength:"63" doc:"They are in it, or in one that lies in it"`
@@ -34,7 +34,7 @@ type peopleFilter struct {
 	Provider     string `query:"provider" maxLength:"63" doc:"They are linked to it"`
 }
 
-func (f peopleFilter) filter(after string, limit int) accounts.Filter {
+func (f PeopleFilter) filter(after string, limit int) accounts.Filter {
 	return accounts.Filter{Search: f.Search, State: f.State, Group: f.Group, Organisation: f.Organisation, UserType: f.UserType,
 		Provider: f.Provider, After: after, Limit: limit}
 }
@@ -44,7 +44,7 @@ func (s *server) peopleCalls(a huma.API) {
 	g := s.gate
 	huma.Register(a, op("GET", "/people", "list-people", "People by their numbers, or those that are searched for"),
 		func(ctx context.Context, in *struct {
-			peopleFilter
+			PeopleFilter
 			After string `query:"after" maxLength:"700" doc:"Next of the page before"`
 			Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 		}) (*body[api.People], error) {
@@ -60,19 +60,19 @@ func (s *server) peopleCalls(a huma.API) {
 				Subject: profile.Subject{Value: in.Body.Subject, Format: in.Body.Format}, Edit: edit(in.Body.PersonChange)}))
 		})
 	huma.Register(a, op("GET", "/people/{number}", "show-person", "One person, with what they hold"),
-		func(ctx context.Context, in *onePerson) (*body[api.PersonShown], error) {
+		func(ctx context.Context, in *OnePerson) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Get(ctx, in.Number))
 		})
 	huma.Register(a, op("PATCH", "/people/{number}", "change-person", "Change what is kept of somebody, and where they belong"),
 		func(ctx context.Context, in *struct {
-			onePerson
+			OnePerson
 			Body api.PersonChange
 		}) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Change(ctx, by(ctx), in.Number, edit(in.Body)))
 		})
 	huma.Register(a, op("GET", "/people/{number}/told", "told-person", "What an application would be told of somebody, by what the gate knows"),
 		func(ctx context.Context, in *struct {
-			onePerson
+			OnePerson
 			Application string `query:"application" required:"true" maxLength:"63"`
 		}) (*body[api.Mapped], error) {
 			m, err := g.Accounts.Told(ctx, in.Number, in.Application)
@@ -91,16 +91,16 @@ func (s *server) accountCalls(a huma.API) {
 	g := s.gate
 	huma.Register(a, does("/people/{number}/disable", "disable-person",
 		"Let somebody in no more: their sessions end at once, and what these gave"),
-		func(ctx context.Context, in *onePerson) (*body[api.PersonShown], error) {
+		func(ctx context.Context, in *OnePerson) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Disable(ctx, by(ctx), in.Number))
 		})
 	huma.Register(a, does("/people/{number}/enable", "enable-person", "Let somebody in again"),
-		func(ctx context.Context, in *onePerson) (*body[api.PersonShown], error) {
+		func(ctx context.Context, in *OnePerson) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Enable(ctx, by(ctx), in.Number))
 		})
 	huma.Register(a, op("DELETE", "/people/{number}", "remove-person",
 		"Remove somebody with all that is theirs; that it was done stays in the history"),
-		func(ctx context.Context, in *onePerson) (*struct{}, error) {
+		func(ctx context.Context, in *OnePerson) (*struct{}, error) {
 			return nil, s.problem(g.Accounts.Remove(ctx, by(ctx), in.Number))
 		})
 }
@@ -110,7 +110,7 @@ func (s *server) linkingCalls(a huma.API) {
 	g := s.gate
 	huma.Register(a, does("/people/{number}/links", "link-person", "Link somebody to a further name of a provider for them"),
 		func(ctx context.Context, in *struct {
-			onePerson
+			OnePerson
 			Body api.PersonLink
 		}) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Link(ctx, by(ctx), in.Number, in.Body.Provider,
@@ -119,14 +119,14 @@ func (s *server) linkingCalls(a huma.API) {
 	huma.Register(a, does("/people/{number}/part", "part-person",
 		"Take a link away from somebody, and make an account of its own for it, which is the answer"),
 		func(ctx context.Context, in *struct {
-			onePerson
+			OnePerson
 			Body api.PersonPart
 		}) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Part(ctx, by(ctx), in.Number, in.Body.Link))
 		})
 	huma.Register(a, does("/people/{number}/join", "join-people", "Make one account of two, after a preview"),
 		func(ctx context.Context, in *struct {
-			onePerson
+			OnePerson
 			Body api.PersonJoin
 		}) (*body[api.PersonJoined], error) {
 			j, err := g.Accounts.Join(ctx, by(ctx), accounts.Joining{Into: in.Number, Other: in.Body.Other, Preview: in.Body.Preview,
@@ -166,7 +166,7 @@ func (s *server) rollCalls(a huma.API) {
 	describeUpload(a, "/people/import")
 	huma.Register(a, op("GET", "/people/export", "export-people", "People as a list that can be taken in again"),
 		func(ctx context.Context, in *struct {
-			peopleFilter
+			PeopleFilter
 			Form string `query:"form" enum:"csv,json" default:"csv"`
 		}) (*fileOut, error) {
 			return s.file(in.Form, "people", func(to io.Writer) error { return g.Roll.Export(ctx, in.filter("", 0), in.Form, to) })

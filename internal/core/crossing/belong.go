@@ -43,6 +43,9 @@ func unitsOf(k federation.UnitKind, all []Membership) (out []federation.Name) {
 // them, what they said when asked, their groups with all that these lie in, their
 // organisations, and how they are marked.
 func Known(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person, given []Given) profile.Profile {
+	if p != nil {
+		in = ruled(p, in, who)
+	}
 	out := Knowing(in, who)
 	out.Attributes = slices.Clip(out.Attributes)
 	if p != nil && unproved(p, in, who, given) {
@@ -70,10 +73,22 @@ func Known(snap *federation.Snapshot, p *federation.Provider, in profile.Profile
 		len(profile.Find(out.Attributes, profile.AttributeOrganization)) == 0 {
 		out.Attributes = addValues(out.Attributes, profile.AttributeOrganization, orgs)
 	}
-	if mark := Marked(snap, p, in, members); mark != "" {
+	if mark := Marked(snap, p, in, who.Values, members); mark != "" {
 		out.Attributes = profile.Put(out.Attributes, profile.AttributeUserType, profile.Texts(mark))
 	}
 	return in.Beside(out.Attributes)
+}
+
+// ruled is what came in, with what the intake's rules of the provider keep of earlier
+// sign-ins: it counts as if it had come.
+func ruled(p *federation.Provider, in profile.Profile, who Person) profile.Profile {
+	_, names := p.Mapping().Lasting(nil)
+	for _, v := range who.Values {
+		if v.From == p.ID && slices.Contains(names, v.Name) && len(profile.Find(in.Attributes, v.Name)) == 0 {
+			in.Attributes = append(slices.Clip(in.Attributes), v.Attribute)
+		}
+	}
+	return in
 }
 
 // addValues adds names to the values of an attribute, each once.
@@ -230,11 +245,17 @@ func Wanting(snap *federation.Snapshot, p *federation.Provider, in profile.Profi
 	return out
 }
 
-// Marked is how somebody is marked (userType, RFC 7643 §4.1.1): as rules say, else as the
-// nearest of their groups does, their organisation, or the provider; "" for not at all.
-func Marked(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, members []Membership) string {
+// Marked is how somebody is marked (userType, RFC 7643 §4.1.1): as rules say, as was typed
+// or imported, else as the nearest of their groups does, their organisation, or the
+// provider; "" for not at all.
+func Marked(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, kept []KeptValue, members []Membership) string {
 	if said := profile.Find(in.Attributes, profile.AttributeUserType); len(said) > 0 {
 		return said[0].String()
+	}
+	for _, k := range kept {
+		if k.Name == profile.AttributeUserType && len(k.Attribute.Values) > 0 && (k.From == FromHand || k.From == FromImport) {
+			return k.Attribute.Values[0].String()
+		}
 	}
 	for _, g := range snap.Around(unitsOf(federation.KindGroup, members)) {
 		if x, ok := snap.Unit(federation.KindGroup, g); ok && x.UserType != "" {

@@ -63,7 +63,11 @@ func Updating(snap *federation.Snapshot, p *federation.Provider, in profile.Prof
 		put.Values = slices.DeleteFunc(put.Values, named(g.Name))
 	}
 	put.Values = slices.DeleteFunc(put.Values, named(profile.AttributeUserType))
-	if mark := Marked(snap, p, in, Belonging(snap, p, in, who)); mark != "" {
+	mark := Marked(snap, p, in, who.Values, Belonging(snap, p, in, who))
+	typed := slices.ContainsFunc(who.Values, func(k KeptValue) bool {
+		return k.Name == profile.AttributeUserType && (k.From == FromHand || k.From == FromImport)
+	})
+	if mark != "" && !typed {
 		put.Values = append(put.Values, profile.Attribute{Name: profile.AttributeUserType, Values: profile.Texts(mark)})
 	}
 	return put

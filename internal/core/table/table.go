@@ -32,8 +32,8 @@ type Table struct {
 	Head      []string
 	Rows      []Row
 	Separator rune
-	Encoding  string // as it was found
-	Bad       []BadRow  // rows that cannot be read, which are not among Rows
+	Encoding  string   // as it was found
+	Bad       []BadRow // rows that cannot be read, which are not among Rows
 }
 
 // Row is one row.

@@ -97,6 +97,25 @@ func (rm *Room) List(ctx context.Context, f Filter) (Page, error) {
 	return out, err
 }
 
+// member is that somebody belongs to units.
+const member = "p.id IN (SELECT m.person FROM member_rows m WHERE m.kind = ? AND m.name IN ?)"
+
+// marking are the groups and organisations that mark their people so.
+func (rm *Room) marking(userType string) (groups, organisations []string) {
+	snap := rm.Records.Snapshot()
+	for _, g := range snap.Units(federation.KindGroup) {
+		if strings.EqualFold(g.UserType, userType) {
+			groups = append(groups, words(snap.Within(g.Name))...)
+		}
+	}
+	for _, o := range snap.Units(federation.KindOrganisation) {
+		if strings.EqualFold(o.UserType, userType) {
+			organisations = append(organisations, string(o.Name))
+		}
+	}
+	return groups, organisations
+}
+
 // narrowed gives what a filter asks of a person p; names that are none are refused.
 func (rm *Room) narrowed(f Filter) (string, []any, error) {
 	where, args := []string{"1 = 1"}, []any{}
@@ -112,7 +131,6 @@ func (rm *Room) narrowed(f Filter) (string, []any, error) {
 	default:
 		return "", nil, change.Field("state", fmt.Errorf("%q is no state; use enabled or disabled", f.State))
 	}
-	const member = "p.id IN (SELECT m.person FROM member_rows m WHERE m.kind = ? AND m.name IN ?)"
 	if f.Group != "" {
 		g, err := rm.Records.Unit(federation.KindGroup, f.Group)
 		if err != nil {
@@ -128,8 +146,10 @@ func (rm *Room) narrowed(f Filter) (string, []any, error) {
 		add(member, string(federation.KindOrganisation), []string{string(o.Name)})
 	}
 	if f.UserType != "" {
-		add("p.id IN (SELECT t.person FROM term_rows t WHERE t.term = ? AND t.attribute = ?)", profile.Fold(f.UserType),
-			profile.AttributeUserType)
+		groups, organisations := rm.marking(f.UserType)
+		add(`(p.id IN (SELECT t.person FROM term_rows t WHERE t.term = ? AND t.attribute = ?) OR NOT EXISTS (SELECT 1 FROM term_rows t
+			WHERE t.person = p.id AND t.attribute = ?) AND (`+member+" OR "+member+"))", profile.Fold(f.UserType), profile.AttributeUserType,
+			profile.AttributeUserType, string(federation.KindGroup), groups, string(federation.KindOrganisation), organisations)
 	}
 	if f.Provider != "" {
 		p, err := rm.Records.Provider(f.Provider)
@@ -232,10 +252,22 @@ func (rm *Room) brief(ctx context.Context, ids []int64) ([]Person, error) {
 	out := make([]Person, 0, len(ids))
 	for _, id := range ids {
 		if p := byID[id]; p != nil {
+			p.mark(rm.Records.Snapshot())
 			out = append(out, *p)
 		}
 	}
 	return out, nil
+}
+
+// mark finds how they are marked by where they belong, where nothing else says it.
+func (p *Person) mark(snap *federation.Snapshot) {
+	all := make([]crossing.Membership, len(p.Members))
+	for i, m := range p.Members {
+		all[i] = m.Membership
+	}
+	if p.UserType == "" {
+		p.UserType = crossing.Marked(snap, nil, profile.Profile{}, p.Values, all)
+	}
 }
 
 // name finds what people read, and how they are marked.

@@ -41,7 +41,7 @@ type Job struct {
 	Refused *finding.Finding
 	Failure string
 	Field   string // of what was given, that it failed for; "" for none
-	Report  any // of the kind of the job, nil for none
+	Report  any    // of the kind of the job, nil for none
 }
 
 // Room is the work in progress and what ended lately.

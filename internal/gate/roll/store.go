@@ -119,8 +119,10 @@ func (rm *Room) unchanged(tx *gorm.DB, by string, plans []plan) error {
 	for i := range plans {
 		if p := &plans[i]; p.person != 0 {
 			ids = append(ids, p.person)
-		} else if v := p.values[by]; len(v) == 1 {
-			terms = append(terms, profile.Fold(v[0]))
+		} else {
+			for _, v := range p.values[by] {
+				terms = append(terms, profile.Fold(v))
+			}
 		}
 	}
 	var rows []store.PersonRow

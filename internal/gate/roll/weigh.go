@@ -166,8 +166,8 @@ func (w *weighing) find() error {
 	var keys [][]byte
 	for i := range w.list.entries {
 		e := &w.list.entries[i]
-		if v := e.values[w.list.by]; len(v) == 1 {
-			terms = append(terms, profile.Fold(v[0]))
+		for _, v := range e.values[w.list.by] {
+			terms = append(terms, profile.Fold(v))
 		}
 		for _, k := range e.links {
 			_, link, err := w.rm.accounts.LinkOf(k.Provider, k.Subject)
@@ -200,18 +200,28 @@ func (w *weighing) find() error {
 
 // whom finds the person that an entry is about, 0 for nobody on record.
 func (w *weighing) whom(e *entry) (int64, []crossing.Link, *table.BadRow) {
-	bad := func(column, cause string) *table.BadRow { return &table.BadRow{Line: e.line, Column: column, Cause: cause} }
+	bad := func(column, cause string) *table.BadRow {
+		return &table.BadRow{Line: e.line, Column: column, Cause: cause}
+	}
 	var person int64
 	key := ""
 	switch v := e.values[w.list.by]; {
 	case e.number != 0:
 		person = e.number
 	case strings.HasPrefix(w.list.by, ColumnLink) || w.list.by == ColumnNumber:
-	case len(v) != 1:
-		return 0, nil, bad(w.list.by, "people are found by it, and it has not exactly one value")
+	case len(v) == 0:
+		return 0, nil, bad(w.list.by, "people are found by it, and it is empty")
 	default:
 		key = profile.Fold(v[0])
-		switch ids := w.byTerm[key]; {
+		var ids []int64
+		for _, one := range v {
+			for _, id := range w.byTerm[profile.Fold(one)] {
+				if !slices.Contains(ids, id) {
+					ids = append(ids, id)
+				}
+			}
+		}
+		switch {
 		case len(ids) > 1:
 			return 0, nil, bad(w.list.by, fmt.Sprintf("%d people have it: %s", len(ids), strings.Trim(fmt.Sprint(ids[:min(len(ids), 5)]), "[]")))
 		case len(ids) == 1:

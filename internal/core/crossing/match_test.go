@@ -1,0 +1,214 @@
+package crossing_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
+)
+
+var now = time.Date(2026, 11, 26, 8, 0, 0, 0, time.UTC)
+
+// attributes are written NAME=VALUE|VALUE.
+func attributes(words ...string) (out []profile.Attribute) {
+	for _, w := range words {
+		name, values, _ := strings.Cut(w, "=")
+		if values == "true" || values == "false" {
+			out = append(out, profile.Attribute{Name: name, Values: []profile.Value{profile.BooleanOf(values == "true")}})
+			continue
+		}
+		out = append(out, profile.Attribute{Name: name, Values: profile.Texts(strings.Split(values, "|")...)})
+	}
+	return out
+}
+
+func kept(from federation.ID, words ...string) (out []crossing.KeptValue) {
+	for _, a := range attributes(words...) {
+		out = append(out, crossing.KeptValue{Attribute: a, From: from, At: now})
+	}
+	return out
+}
+
+// Somebody who comes by a new name is found by what the provider is trusted for: exactly
+// one, or nobody.
+func TestSeek(t *testing.T) {
+	ada := crossing.Person{ID: 1, Values: kept("@import", "emails=ada@wrenmoor.example", "employeeNumber=W-1")}
+	bram := crossing.Person{ID: 2, Values: kept("@import", "emails=bram@wrenmoor.example", "employeeNumber=W-2"), Links: []federation.ID{"p"}}
+	twin := crossing.Person{ID: 3, Values: kept("@hand", "emails=ada@wrenmoor.example", "employeeNumber=w-2")}
+	for _, c := range []struct {
+		rule     string
+		matching federation.Matching
+		said     []string
+		people   []crossing.Person
+		given    []crossing.Given
+		picked   int64
+		found    int64
+		several  int
+		prove    string
+		refused  finding.Code
+	}{
+		{rule: "a verified address of one person", matching: federation.Matching{MatchBy: "emails"},
+			said: []string{"email=Ada@Wrenmoor.example", "email_verified=true"}, people: []crossing.Person{ada, bram}, found: 1},
+		{rule: "an address that the provider does not call verified", matching: federation.Matching{MatchBy: "emails"},
+			said: []string{"email=ada@wrenmoor.example", "email_verified=false"}, people: []crossing.Person{ada}},
+		{rule: "an address of which nothing is said", matching: federation.Matching{MatchBy: "emails"},
+			said: []string{"mail=ada@wrenmoor.example"}, people: []crossing.Person{ada}},
+		{rule: "verified says nothing of two addresses", matching: federation.Matching{MatchBy: "emails"},
+			said: []string{"email=ada@wrenmoor.example|x@y.example", "email_verified=true"}, people: []crossing.Person{ada}},
+		{rule: "an address of a domain that the provider stands for", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example"},
+			said: []string{"urn:oid:0.9.2342.19200300.100.1.3=ada@wrenmoor.example"}, people: []crossing.Person{ada}, found: 1},
+		{rule: "of a domain that only ends so", matching: federation.Matching{MatchBy: "emails", VouchesFor: "moor.example"},
+			said: []string{"mail=ada@wrenmoor.example"}, people: []crossing.Person{ada}},
+		{rule: "an attribute that only looks alike", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example"},
+			said: []string{"https://other.example/mail=ada@wrenmoor.example"}, people: []crossing.Person{ada}},
+		{rule: "the first attribute that somebody has decides", matching: federation.Matching{MatchBy: "employeeNumber emails", VouchesFor: "wrenmoor.example"},
+			said: []string{"employeeNumber=W-1", "mail=bram@wrenmoor.example"}, people: []crossing.Person{ada, bram}, found: 1},
+		{rule: "numbers count letter by letter", matching: federation.Matching{MatchBy: "employeeNumber"},
+			said: []string{"employeeNumber=W-2"}, people: []crossing.Person{twin}},
+		{rule: "several people", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example"},
+			said: []string{"mail=ada@wrenmoor.example"}, people: []crossing.Person{ada, twin}, refused: finding.MatchSeveral},
+		{rule: "several, and the person is asked", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example", SeveralMatches: "ask"},
+			said: []string{"mail=ada@wrenmoor.example"}, people: []crossing.Person{ada, twin}, several: 2},
+		{rule: "the one that was chosen", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example", SeveralMatches: "ask"},
+			said: []string{"mail=ada@wrenmoor.example"}, people: []crossing.Person{ada, twin}, picked: 3, found: 3},
+		{rule: "one who is none of them was chosen", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example", SeveralMatches: "ask"},
+			said: []string{"mail=ada@wrenmoor.example"}, people: []crossing.Person{ada, twin}, picked: 2, several: 2},
+		{rule: "linked to this provider by another name already", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example"},
+			said: []string{"mail=bram@wrenmoor.example"}, people: []crossing.Person{bram}, refused: finding.MatchLinked},
+		{rule: "an address that could be proved", matching: federation.Matching{MatchBy: "emails", AskFor: "emails=verified"},
+			said: []string{"mail=ada@wrenmoor.example"}, people: []crossing.Person{ada}, prove: "emails"},
+		{rule: "one that was proved", matching: federation.Matching{MatchBy: "emails", AskFor: "emails=verified"},
+			said:   []string{"mail=ada@wrenmoor.example"},
+			people: []crossing.Person{ada}, given: []crossing.Given{{Name: "emails", Value: "ada@wrenmoor.example", Verified: true}}, found: 1},
+		{rule: "one that was only typed", matching: federation.Matching{MatchBy: "emails"},
+			people: []crossing.Person{ada}, given: []crossing.Given{{Name: "emails", Value: "ada@wrenmoor.example"}}},
+	} {
+		p := &federation.Provider{}
+		p.ID, p.Matching = "p", c.matching
+		in := crossing.Comes{Key: "k", Who: profile.PassThrough(profile.Subject{Value: "x"}, attributes(c.said...)), Given: c.given,
+			Picked: c.picked, Having: map[string][]crossing.Person{}}
+		var seen crossing.Seen
+		var err error
+		for range 10 {
+			var need *crossing.Need
+			if seen, need, err = crossing.Seek(p, in); need == nil {
+				break
+			}
+			s := need.Having[0]
+			in.Having[s.String()] = []crossing.Person{}
+			for _, x := range c.people { // as an index in small letters finds them
+				for _, k := range x.Values {
+					if profile.Word(k.Name) == s.Attribute && profile.Fold(k.Attribute.Values[0].String()) == s.Value {
+						in.Having[s.String()] = append(in.Having[s.String()], x)
+					}
+				}
+			}
+		}
+		if c.refused != "" {
+			require.Equal(t, c.refused, finding.Of(err).Code, c.rule)
+			continue
+		}
+		require.NoError(t, err, c.rule)
+		require.Equal(t, []any{c.found, c.several, c.prove}, []any{seen.Person.ID, len(seen.Several), seen.Prove}, c.rule)
+	}
+}
+
+func unit(k federation.UnitKind, name, inside, userType string) *federation.Unit {
+	return &federation.Unit{Kind: k, Name: federation.Name(name), Title: name, Inside: federation.Name(inside), UserType: userType}
+}
+
+// Where somebody belongs follows what the provider says now, and nothing else; whoever
+// comes for the first time lands where the organisation says; marks come from the nearest.
+func TestBelonging(t *testing.T) {
+	org := unit(federation.KindOrganisation, "oakhollow", "", "partner")
+	org.Providers, org.Domains, org.Groups = []federation.Name{"p"}, []string{"oakhollow.example"}, []federation.Name{"guests"}
+	drivers := unit(federation.KindGroup, "drivers", "operations", "")
+	drivers.Values = []string{"CN=Drivers,OU=Rail"}
+	p := &federation.Provider{}
+	p.Name, p.ID = "p", "p-id"
+	snap := federation.NewSnapshot(federation.Gate{}).WithUnits(nil, org, drivers, unit(federation.KindGroup, "operations", "", "staff"),
+		unit(federation.KindGroup, "guests", "", ""), unit(federation.KindGroup, "own", "", ""))
+	group := func(name, source string) crossing.Membership {
+		return crossing.Membership{Kind: federation.KindGroup, Name: federation.Name(name), Source: federation.ID(source)}
+	}
+	landed := crossing.Membership{Kind: federation.KindOrganisation, Name: "oakhollow", Source: "p-id"}
+	for _, c := range []struct {
+		rule   string
+		values string // groupValues
+		said   []string
+		who    crossing.Person
+		want   []crossing.Membership
+		mark   string
+	}{
+		{"somebody new lands", "", []string{"groups=drivers"}, crossing.Person{}, []crossing.Membership{landed, group("guests", "@organisation")}, "partner"},
+		{"somebody known does not land again", "", nil, crossing.Person{ID: 1}, nil, ""},
+		{"whoever is linked now lands", "", nil, crossing.Person{ID: 1, Linking: true}, []crossing.Membership{landed, group("guests", "@organisation")}, "partner"},
+		{"values make members, by any name", "known", []string{"groups=cn=drivers,ou=rail|unheard-of"}, crossing.Person{ID: 1},
+			[]crossing.Membership{group("drivers", "p-id")}, "staff"},
+		{"what the provider says no more is gone, all else stays", "known", []string{"groups="},
+			crossing.Person{ID: 1, Members: []crossing.Membership{group("drivers", "p-id"), group("drivers", "other"), group("own", "@hand")}},
+			[]crossing.Membership{group("drivers", "other"), group("own", "@hand")}, "staff"},
+		{"nothing is followed unless so set", "", []string{"groups="}, crossing.Person{ID: 1, Members: []crossing.Membership{group("drivers", "p-id")}},
+			[]crossing.Membership{group("drivers", "p-id")}, "staff"},
+		{"groups are made", "create", []string{"groups=Night Shift"}, crossing.Person{ID: 1}, []crossing.Membership{group("night-shift", "p-id")}, ""},
+		{"a rule marks", "", []string{"userType=visitor"}, crossing.Person{ID: 1, Members: []crossing.Membership{group("drivers", "@hand")}},
+			[]crossing.Membership{group("drivers", "@hand")}, "visitor"},
+		{"what was typed marks", "", nil, crossing.Person{ID: 1, Values: kept(crossing.FromHand, "userType=auditor"), Members: []crossing.Membership{group("drivers", "@hand")}},
+			[]crossing.Membership{group("drivers", "@hand")}, "auditor"},
+	} {
+		p.GroupValues = c.values
+		in := profile.PassThrough(profile.Subject{Value: "x"}, attributes(c.said...))
+		got := crossing.Belonging(snap, p, in, c.who)
+		require.Equal(t, c.want, got, c.rule)
+		require.Equal(t, c.mark, crossing.Marked(snap, p, in, c.who.Values, got), c.rule)
+	}
+	p.GroupValues = "known"
+	who := crossing.Person{ID: 1, Values: kept("p-id", "displayName=Ada"), Members: []crossing.Membership{group("own", "@hand"), landed}}
+	known := crossing.Known(snap, p, profile.PassThrough(profile.Subject{Value: "x"}, attributes("groups=drivers|raw")), who, nil)
+	require.Equal(t, profile.Texts("own", "drivers", "operations"), profile.Find(known.Attributes, "groups"))
+	require.Equal(t, profile.Texts("oakhollow"), profile.Find(known.Attributes, "organization"))
+	require.Equal(t, attributes("groups=drivers|raw"), known.Said(), "what an application without rules is told")
+}
+
+// A sign-in keeps what the record says, each in its way; what was typed, or came by others,
+// is only replaced, never taken away.
+func TestUpdating(t *testing.T) {
+	p := &federation.Provider{}
+	p.ID, p.Update, p.AskFor = "p", "displayName title=follow nickName=once emails", "emails=verified"
+	snap := federation.NewSnapshot(federation.Gate{})
+	proved := []crossing.KeptValue{{Attribute: attributes("emails=a@proved.example")[0], From: crossing.FromPerson, Verified: true, At: now}}
+	for _, c := range []struct {
+		rule    string
+		stored  []crossing.KeptValue
+		said    []string
+		given   []crossing.Given
+		want    string
+		changes bool
+	}{
+		{"what comes is kept", nil, []string{"name=Ada", "other=x"}, nil, "displayName=Ada", true},
+		{"the same changes nothing", kept("p", "displayName=Ada"), []string{"cn=Ada"}, nil, "displayName=Ada", false},
+		{"always: what does not come stays", kept("p", "displayName=Ada"), nil, nil, "displayName=Ada", false},
+		{"follow: what does not come goes", kept("p", "title=Driver"), nil, nil, "", true},
+		{"follow takes nothing away that came by others", kept("@hand", "title=Driver"), nil, nil, "title=Driver", false},
+		{"once: the first one stays", kept("p", "nickName=Ad"), []string{"nickname=Addie"}, nil, "nickName=Ad", false},
+		{"another source replaces", kept("@hand", "displayName=A."), []string{"name=Ada"}, nil, "displayName=Ada", true},
+		{"what nothing keeps any more goes", kept("p", "department=North"), nil, nil, "", true},
+		{"an unverified address takes no proved one's place", proved, []string{"mail=other@x.example"}, nil, "emails=a@proved.example", false},
+		{"what the person said is kept as theirs", nil, []string{"mail=b@x.example"}, []crossing.Given{{Name: "emails", Value: "c@x.example", Verified: true}},
+			"emails=c@x.example", true},
+	} {
+		put := crossing.Updating(snap, p, profile.PassThrough(profile.Subject{}, attributes(c.said...)), crossing.Person{ID: 1, Values: c.stored}, c.given)
+		out, changed := put.Over(c.stored, now)
+		words := []string{}
+		for _, v := range out {
+			words = append(words, v.Name+"="+profile.Joined(v.Attribute.Values))
+		}
+		require.Equal(t, []any{c.want, c.changes}, []any{strings.Join(words, " "), changed}, c.rule)
+	}
+}
