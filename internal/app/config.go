@@ -55,6 +55,7 @@ type MailConfig struct {
 	TLS          string `yaml:"tls"` // starttls (default), tls or none
 	Username     string `yaml:"username"`
 	PasswordFile string `yaml:"passwordFile"`
+	Timeout      string `yaml:"timeout"` // how long a person waits for a message to be handed in, default 10s
 }
 
 // server is where mail is handed in, with the password out of its file.
@@ -63,6 +64,13 @@ func (m MailConfig) server() (mailing.Server, error) {
 		return mailing.Server{}, nil
 	}
 	s := mailing.Server{Address: m.Server, From: m.From, TLS: cmp.Or(m.TLS, mailing.TLSStart), Username: m.Username}
+	if m.Timeout != "" {
+		d, err := time.ParseDuration(m.Timeout)
+		if err != nil {
+			return s, &ConfigError{fmt.Sprintf("mail.timeout is %q", m.Timeout), "Give a duration of at most 1m, like 10s."}
+		}
+		s.Timeout = d
+	}
 	if m.PasswordFile != "" {
 		text, err := os.ReadFile(m.PasswordFile)
 		if err != nil {

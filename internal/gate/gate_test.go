@@ -29,6 +29,7 @@ import (
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/mailing"
 	"innergate.example/innergate/internal/gate/operators"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
@@ -65,6 +66,7 @@ type rig struct {
 	looks   int // at the clock, until something happens
 	between func()
 	idle    time.Duration // of sessions
+	mail    mailing.Server
 }
 
 // now tells the time. Whoever looks at the clock may find that something else
@@ -115,7 +117,7 @@ func (r *rig) restart() {
 	}
 	var err error
 	r.Gate, err = New(ctx, Options{Base: "https://gate.example", Store: r.st, Log: slog.New(slog.DiscardHandler),
-		Skew: time.Minute, Now: r.now, SessionIdle: r.idle,
+		Skew: time.Minute, Now: r.now, SessionIdle: r.idle, Mail: r.mail,
 		AllowNetworks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, AllowHTTP: true, Protocols: protocols})
 	require.NoError(r.t, err)
 }

@@ -3,7 +3,9 @@
 package mailing
 
 import (
+	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -24,6 +26,7 @@ type Server struct {
 	TLS      string // TLSStart, TLSImplicit or TLSNone
 	Username string // "" to hand in without signing in
 	Password string
+	Timeout  time.Duration // how long a person waits for a message to be handed in, 0 for ten seconds
 }
 
 // Ways to protect the way to the server (RFC 3207, RFC 8314 §3.3).
@@ -32,6 +35,8 @@ const (
 	TLSImplicit = "tls"      // from the first octet on
 	TLSNone     = "none"     // in a network that nobody else reads
 )
+
+func (s Server) patience() time.Duration { return cmp.Or(s.Timeout, 10*time.Second) }
 
 // Check sees whether it can be used; the error names the field.
 func (s Server) Check() error {
@@ -48,6 +53,9 @@ func (s Server) Check() error {
 	}
 	if s.TLS != TLSStart && s.TLS != TLSImplicit && s.TLS != TLSNone {
 		return fmt.Errorf("tls: %q is no way; use starttls, tls or none", s.TLS)
+	}
+	if s.Timeout < 0 || s.Timeout > time.Minute {
+		return fmt.Errorf("timeout: %s is not allowed; use up to 1m", s.Timeout)
 	}
 	if (s.Username == "") != (s.Password == "") {
 		return errors.New("username: set it together with passwordFile, or neither")
@@ -76,16 +84,13 @@ func (rm *Room) Able() bool { return rm.server != Server{} }
 // Message is a text to one person.
 type Message struct{ To, Subject, Text string }
 
-// patience is how long a person waits for a message to be handed in.
-const patience = 10 * time.Second
-
 // Send hands a message in, while the person waits. What fails is a finding, in which
 // nothing of the message is.
 func (rm *Room) Send(ctx context.Context, m Message) error {
 	if !rm.Able() {
 		return finding.New(finding.MailUnreached, finding.Fact("Cause", "the configuration names no mail server"))
 	}
-	ctx, cancel := context.WithTimeout(ctx, patience)
+	ctx, cancel := context.WithTimeout(ctx, rm.server.patience())
 	defer cancel()
 	select {
 	case rm.turns <- struct{}{}:
@@ -117,15 +122,12 @@ func (rm *Room) send(ctx context.Context, m Message) error {
 	if err != nil {
 		return err
 	}
-	options := []gomail.Option{gomail.WithPort(n), gomail.WithTimeout(patience)}
-	switch rm.server.TLS {
-	case TLSImplicit:
-		options = append(options, gomail.WithSSL())
-	case TLSStart:
-		options = append(options, gomail.WithTLSPolicy(gomail.TLSMandatory))
-	default:
-		options = append(options, gomail.WithTLSPolicy(gomail.NoTLS))
+	policy := gomail.NoTLS
+	if rm.server.TLS == TLSStart {
+		policy = gomail.TLSMandatory
 	}
+	options := []gomail.Option{gomail.WithPort(n), gomail.WithTimeout(rm.server.patience()), gomail.WithTLSPolicy(policy),
+		gomail.WithDialContextFunc(rm.dial)}
 	if rm.server.Username != "" {
 		options = append(options, gomail.WithSMTPAuth(gomail.SMTPAuthAutoDiscover), gomail.WithUsername(rm.server.Username),
 			gomail.WithPassword(rm.server.Password))
@@ -135,6 +137,29 @@ func (rm *Room) send(ctx context.Context, m Message) error {
 		return err
 	}
 	return c.DialAndSendWithContext(ctx, out)
+}
+
+// dial connects. The whole conversation has to be over in time: a server may also take the
+// connection and say nothing.
+func (rm *Room) dial(ctx context.Context, network, address string) (net.Conn, error) {
+	c, err := (&net.Dialer{}).DialContext(ctx, network, address)
+	if err != nil {
+		return nil, err
+	}
+	if until, ok := ctx.Deadline(); ok {
+		err = c.SetDeadline(until)
+	}
+	if rm.server.TLS == TLSImplicit && err == nil {
+		host, _, _ := net.SplitHostPort(address)
+		secured := tls.Client(c, &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12})
+		if err = secured.HandshakeContext(ctx); err == nil {
+			return secured, nil
+		}
+	}
+	if err != nil {
+		return nil, errors.Join(err, c.Close())
+	}
+	return c, nil
 }
 
 // unreached says why a message did not get out, without the address that it was for.

@@ -1,0 +1,447 @@
+package gate
+
+import (
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"regexp"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/gate/accounts"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/mailing"
+	"innergate.example/innergate/internal/gate/traces"
+	"innergate.example/innergate/internal/standin"
+	"innergate.example/innergate/internal/store"
+)
+
+// brings has somebody come anew with attributes, NAME=VALUE|VALUE.
+func (r *rig) brings(who string, attributes ...string) (driving.Outcome, driving.Browser) {
+	o := r.request(driving.Browser{}, nil)
+	b := keep(driving.Browser{}, o)
+	done := r.answer(b, r.asked(o).ID, func(a *saml.Answer) {
+		a.NameID = saml.NameID{Format: saml.FormatPersistent, Value: who}
+		for _, w := range attributes {
+			name, values, _ := strings.Cut(w, "=")
+			a.Attributes = append(a.Attributes, saml.Attribute{Name: name, Values: saml.Texts(strings.Split(values, "|")...)})
+		}
+	})
+	return done, keep(b, done)
+}
+
+// knows makes somebody known by values.
+func (r *rig) knows(words ...string) int64 {
+	in := accounts.NewPerson{Edit: accounts.Edit{Values: map[string][]string{}}}
+	for _, w := range words {
+		name, values, _ := strings.Cut(w, "=")
+		in.Values[name] = strings.Split(values, "|")
+	}
+	p, err := r.Accounts.Add(ctx, tester, in)
+	require.NoError(r.t, err)
+	return p.ID
+}
+
+func (r *rig) person(id int64) accounts.Person {
+	p, err := r.Accounts.Get(ctx, id)
+	require.NoError(r.t, err)
+	return p
+}
+
+// kept are the values of somebody, by name.
+func kept(p accounts.Person) map[string]string {
+	out := map[string]string{}
+	for _, v := range p.Values {
+		for _, x := range v.Attribute.Values {
+			out[v.Name] = strings.TrimPrefix(out[v.Name]+"|"+x.String(), "|")
+		}
+	}
+	return out
+}
+
+func (r *rig) staff(settings federation.Settings) {
+	require.NoError(r.t, r.changeProvider(func(s federation.Settings) {
+		for k, v := range settings {
+			s[k] = v
+		}
+	}))
+}
+
+// Whoever is known by a value that the provider is trusted for is linked at their first
+// sign-in; what the provider says is kept as the record has it; nobody is taken for
+// somebody else.
+func TestPeopleAreMatchedAtTheirFirstSignIn(t *testing.T) {
+	r := newRig(t)
+	r.staff(federation.Settings{"matchBy": "emails", "vouchesFor": "wrenmoor.example", "update": "displayName emails"})
+	ada := r.knows("emails=ada@wrenmoor.example", "displayName=A. Fenwick", "employeeNumber=W-1")
+	r.said(first(r.brings("n-1", "mail=Ada@wrenmoor.example", "displayName=Ada Fenwick")))
+	p := r.person(ada)
+	require.Len(t, p.Links, 1)
+	require.Equal(t, map[string]string{"emails": "Ada@wrenmoor.example", "displayName": "Ada Fenwick", "employeeNumber": "W-1"}, kept(p))
+	r.said(first(r.brings("n-1", "displayName=Ada F.")))
+	require.Equal(t, "Ada@wrenmoor.example", kept(r.person(ada))["emails"], "by the link, whatever comes or not")
+	require.EqualValues(t, 1, r.count(&store.PersonRow{}))
+
+	require.Equal(t, finding.MatchLinked, first(r.brings("n-2", "mail=ada@wrenmoor.example")).Finding.Code,
+		"an address that came to be somebody else's")
+	r.said(first(r.brings("n-3", "mail=ada@elsewhere.example")))
+	require.EqualValues(t, 2, r.count(&store.PersonRow{}), "of a domain that nobody stands for: somebody new")
+
+	r.knows("emails=two@wrenmoor.example", "displayName=One")
+	r.knows("emails=two@wrenmoor.example", "displayName=Two")
+	require.Equal(t, finding.MatchSeveral, first(r.brings("n-4", "mail=two@wrenmoor.example")).Finding.Code)
+	r.staff(federation.Settings{"severalMatches": "ask"})
+	o, b := r.brings("n-4", "mail=two@wrenmoor.example")
+	require.Equal(t, crossing.PageForm, o.Page)
+	require.Equal(t, []crossing.Choice{{Name: "3", Title: "One · two@wrenmoor.example"}, {Name: "4", Title: "Two · two@wrenmoor.example"}}, o.Form.Options)
+	r.restart()
+	o = r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"account": {"1"}, "question": {o.Form.Question}})
+	require.Equal(t, crossing.PageForm, o.Page, "somebody who was not asked about")
+	o = r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"account": {"4"}, "question": {"another"}})
+	require.Equal(t, crossing.PageForm, o.Page, "another page")
+	r.said(r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"account": {"4"}, "question": {o.Form.Question}}))
+	require.Len(t, r.person(4).Links, 1)
+	require.Empty(t, r.person(3).Links)
+
+	r.staff(federation.Settings{"firstSignIn": "known"})
+	require.Equal(t, finding.PersonUnknown, first(r.brings("n-9", "mail=nobody@wrenmoor.example")).Finding.Code)
+	leaver := r.knows("emails=gone@wrenmoor.example")
+	_, err := r.Accounts.Disable(ctx, tester, leaver)
+	require.NoError(t, err)
+	require.Equal(t, finding.PersonDisabled, first(r.brings("n-8", "mail=gone@wrenmoor.example")).Finding.Code, "no new account for a leaver")
+	require.Empty(t, r.person(leaver).Links)
+}
+
+func first(o driving.Outcome, _ driving.Browser) driving.Outcome { return o }
+
+// Two first sign-ins of one person by two names at the same moment do not make two
+// accounts, and a person who changes in the middle is matched anew; a thousand people at
+// once are a thousand.
+func TestMatchingUnderRaces(t *testing.T) {
+	r := newRig(t)
+	r.staff(federation.Settings{"matchBy": "emails", "vouchesFor": "wrenmoor.example", "update": "emails"})
+	var wait sync.WaitGroup
+	outcomes := make([]driving.Outcome, 2)
+	for i := range outcomes {
+		o := r.request(driving.Browser{}, nil)
+		b := keep(driving.Browser{}, o)
+		to := r.asked(o).ID
+		wait.Go(func() {
+			outcomes[i] = r.answer(b, to, func(a *saml.Answer) {
+				a.NameID = saml.NameID{Format: saml.FormatPersistent, Value: fmt.Sprint("same-", i)}
+				a.Attributes = append(a.Attributes, saml.Attribute{Name: "mail", Values: saml.Texts("one@wrenmoor.example")})
+			})
+		})
+	}
+	wait.Wait()
+	require.EqualValues(t, 1, r.count(&store.PersonRow{}))
+	refused := 0
+	for _, o := range outcomes {
+		if o.Finding != nil {
+			require.Equal(t, finding.MatchLinked, o.Finding.Code)
+			refused++
+		}
+	}
+	require.Equal(t, 1, refused)
+
+	const many = 300
+	for i := range many {
+		o := r.request(driving.Browser{}, nil)
+		b, to := keep(driving.Browser{}, o), r.asked(o).ID
+		wait.Go(func() {
+			r.answer(b, to, func(a *saml.Answer) {
+				a.NameID = saml.NameID{Format: saml.FormatPersistent, Value: fmt.Sprint("p-", i)}
+				a.Attributes = append(a.Attributes, saml.Attribute{Name: "mail", Values: saml.Texts(fmt.Sprintf("p%d@wrenmoor.example", i))})
+			})
+		})
+	}
+	wait.Wait()
+	require.EqualValues(t, many+1, r.count(&store.PersonRow{}))
+	page, err := r.Accounts.List(ctx, accounts.Filter{Search: "p7@wren", Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, page.People, 1)
+}
+
+// mailbox has the rig's gate mail to a stand-in, and gives the newest letter.
+func (r *rig) mailbox() (fault func(string), newest func() standin.Letter) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(r.t, err)
+	box := &standin.Mailbox{}
+	box.Start(ln)
+	srv := httptest.NewServer(box.Handler())
+	r.t.Cleanup(func() { srv.Close(); _ = box.Close() })
+	r.mail = mailing.Server{Address: ln.Addr().String(), From: "Gate <gate@wrenmoor.example>", TLS: mailing.TLSNone,
+		Timeout: 500 * time.Millisecond}
+	r.restart()
+	return func(name string) {
+			res, err := http.PostForm(srv.URL+"/fault", url.Values{"fault": {name}})
+			require.NoError(r.t, err)
+			require.NoError(r.t, res.Body.Close())
+			require.Equal(r.t, http.StatusOK, res.StatusCode)
+		}, func() (last standin.Letter) {
+			res, err := http.Get(srv.URL + "/letters")
+			require.NoError(r.t, err)
+			defer res.Body.Close()
+			var all []standin.Letter
+			require.NoError(r.t, json.NewDecoder(res.Body).Decode(&all))
+			if len(all) > 0 {
+				last = all[len(all)-1]
+			}
+			return last
+		}
+}
+
+var sixDigits = regexp.MustCompile(`\b\d{6}\b`)
+
+// What is missing is asked for, an address is proved by a mailed code, once, in time and
+// within few tries; a mail server that does not answer loses nothing; and whoever proved
+// an address is who has it.
+func TestMissingValuesAreAskedForAndProved(t *testing.T) {
+	r := newRig(t)
+	fault, newest := r.mailbox()
+	r.staff(federation.Settings{"matchBy": "emails", "askFor": "displayName emails=verified", "update": "emails"})
+	ada := r.knows("emails=ada@wrenmoor.example", "displayName=Ada")
+	submit := func(b driving.Browser, o driving.Outcome, form ...string) driving.Outcome {
+		v := url.Values{"question": {o.Form.Question}}
+		for i := 0; i < len(form); i += 2 {
+			v.Set(form[i], form[i+1])
+		}
+		return r.Crossings.Submit(ctx, b, o.Crossing, v)
+	}
+	code := func() string { return sixDigits.FindString(newest().Text) }
+
+	o, b := r.brings("n-1", "mail=ada@wrenmoor.example")
+	require.Equal(t, crossing.PageForm, o.Page)
+	require.Len(t, o.Form.Fields, 2, "what they lack")
+	require.Equal(t, "ada@wrenmoor.example", o.Form.Fields[1].Fill, "what nobody stands for is shown")
+	require.EqualValues(t, 1, r.count(&store.PersonRow{}), "nobody is made before")
+	for value, say := range map[string]string{"no address": "no e-mail address", strings.Repeat("x", 300) + "@x.example": "too long"} {
+		o = submit(b, o, "value.emails", value)
+		require.Contains(t, o.Form.Wrong, say)
+	}
+	fault("silent")
+	o = submit(b, o, "value.emails", "ada@wrenmoor.example", "value.displayName", "Ada F.")
+	require.Contains(t, o.Form.Wrong, "could not be sent")
+	fault("refuse")
+	o = submit(b, o, "do", "again")
+	require.Contains(t, o.Form.Wrong, "could not be sent")
+	fault("")
+	r.restart()
+	o = submit(b, o, "do", "again")
+	require.Empty(t, o.Form.Wrong)
+	require.Equal(t, "ada@wrenmoor.example", newest().To)
+	require.Contains(t, newest().Subject, "Your code for")
+	old := code()
+	for range 5 {
+		o = submit(b, o, "code", "000000")
+	}
+	require.Contains(t, o.Form.Wrong, "too often")
+	require.Contains(t, submit(b, o, "code", old).Form.Wrong, "too old, or was tried too often")
+	o = r.Crossings.Continue(ctx, b, o.Crossing)
+	o = submit(b, o, "do", "again")
+	require.NotEqual(t, old, code())
+	require.Contains(t, submit(b, o, "code", old).Form.Wrong, "not the code")
+	o = r.Crossings.Continue(ctx, b, o.Crossing)
+	r.said(submit(b, o, "code", code()[:3]+" "+code()[3:]))
+	p := r.person(ada)
+	require.Len(t, p.Links, 1, "they are who has the address")
+	require.EqualValues(t, 1, r.count(&store.PersonRow{}))
+	for _, v := range p.Values {
+		if v.Name == "emails" {
+			require.True(t, v.Verified)
+			require.Equal(t, crossing.FromPerson, v.From)
+		}
+	}
+	require.Equal(t, crossing.PageFinished, submit(b, o, "code", code()).Page, "used twice")
+	r.said(first(r.brings("n-1", "mail=ada@wrenmoor.example")))
+
+	o, b = r.brings("n-2", "mail=late@wrenmoor.example", "displayName=L")
+	o = submit(b, o, "value.emails", "late@wrenmoor.example")
+	r.time = r.time.Add(crossing.CodeLife + time.Second)
+	require.NotEqual(t, crossing.PageFinished, submit(b, o, "code", code()).Page)
+	require.EqualValues(t, 1, r.count(&store.PersonRow{}))
+
+	o, b = r.brings("n-3", "displayName=M")
+	for i := range 3 {
+		o = submit(b, o, "value.emails", fmt.Sprintf("m%d@wrenmoor.example", i))
+		require.NotNil(t, o.Form, "%d", i)
+		o = submit(b, o, "do", "other")
+	}
+	require.Equal(t, finding.CodeMails, submit(b, o, "value.emails", "m9@wrenmoor.example").Finding.Code)
+
+	heads, _, err := r.Traces.List(ctx, traces.Filter{Limit: 100})
+	require.NoError(t, err)
+	for _, h := range heads {
+		_, steps, err := r.Traces.Get(ctx, h.ID)
+		require.NoError(t, err)
+		octets, err := json.Marshal(steps)
+		require.NoError(t, err)
+		raw, err := r.st.Traces.Inputs(ctx, h.ID)
+		require.NoError(t, err)
+		require.NotRegexp(t, sixDigits.String()+`.*code`, string(octets))
+		require.NotContains(t, fmt.Sprintf("%s %s", octets, raw), code(), "no code is kept")
+	}
+}
+
+// Recorded sign-ins in which people were matched and asked come to the same when they are
+// run again, and to something else where nobody is asked.
+func TestMatchingIsReevaluated(t *testing.T) {
+	r := newRig(t)
+	r.staff(federation.Settings{"matchBy": "emails", "vouchesFor": "wrenmoor.example", "askFor": "displayName"})
+	r.knows("emails=ada@wrenmoor.example")
+	o, b := r.brings("n-1", "mail=ada@wrenmoor.example")
+	r.said(r.Crossings.Submit(ctx, b, o.Crossing, url.Values{"question": {o.Form.Question}, "value.displayName": {"Ada"}}))
+	snap := r.Records.Snapshot()
+	p, _ := snap.Provider("staff")
+	other := p.Copy().(*federation.Provider)
+	other.AskFor = ""
+	for _, c := range []struct {
+		after   *federation.Snapshot
+		differs int
+	}{{snap.With(p.Copy()), 0}, {snap.With(other), 1}} {
+		got, err := r.Traces.Reevaluate(ctx, snap, c.after, traces.Which{}, func(int64) {})
+		require.NoError(t, err)
+		require.Equal(t, c.differs, got.Differs)
+		require.Zero(t, got.Untold)
+	}
+}
+
+// Groups follow the provider, and what hangs on groups and organisations is told before
+// they are removed.
+func TestGroupsAndOrganisations(t *testing.T) {
+	r := newRig(t)
+	put := func(x federation.Unit) error {
+		if now, ok := r.Records.Snapshot().Unit(x.Kind, x.Name); ok {
+			x.Revision = now.Revision
+		}
+		_, err := r.Records.PutUnit(ctx, tester, x)
+		return err
+	}
+	group := func(name, inside string, values ...string) federation.Unit {
+		return federation.Unit{Kind: federation.KindGroup, Name: federation.Name(name), Title: name, Inside: federation.Name(inside), Values: values}
+	}
+	for _, g := range []federation.Unit{group("rail", ""), group("operations", "rail"), group("drivers", "operations", "CN=Drivers"), group("guests", "")} {
+		require.NoError(t, put(g))
+	}
+	require.NoError(t, put(federation.Unit{Kind: federation.KindOrganisation, Name: "wrenmoor", Title: "W", Providers: []federation.Name{"staff"},
+		Groups: []federation.Name{"guests"}, UserType: "staff"}))
+	for cause, x := range map[string]federation.Unit{
+		"rail in drivers in operations in rail":      group("rail", "drivers"),
+		"inside itself":                              group("guests", "guests"),
+		`did you mean drivers?`:                      group("new", "drivrs"),
+		"means the group drivers already":            group("other", "", "cn=drivers"),
+		"is the organisation wrenmoor's already":     {Kind: federation.KindOrganisation, Name: "b", Title: "B", Providers: []federation.Name{"staff"}},
+		`there is no provider "stafff"; did you mean`: {Kind: federation.KindOrganisation, Name: "b", Title: "B", Providers: []federation.Name{"stafff"}},
+		"is no domain":                               {Kind: federation.KindOrganisation, Name: "b", Title: "B", Domains: []string{"@wrenmoor.example"}},
+		"the title is empty":                         {Kind: federation.KindGroup, Name: "x"},
+	} {
+		require.ErrorContains(t, put(x), cause)
+	}
+	_, err := r.Records.PutUnit(ctx, tester, group("rail", ""))
+	require.Error(t, err, "made twice")
+	stale := group("rail", "")
+	stale.Revision = 7
+	_, err = r.Records.PutUnit(ctx, tester, stale)
+	require.ErrorContains(t, err, "changed meanwhile")
+
+	r.staff(federation.Settings{"groupValues": "known"})
+	r.said(first(r.brings("n-1", "groups=CN=Drivers|strangers")))
+	require.Equal(t, []string{"drivers", "guests", "wrenmoor"}, memberNames(r.person(1)))
+	require.Equal(t, "staff", r.person(1).UserType)
+	page, err := r.Accounts.List(ctx, accounts.Filter{Group: "rail", UserType: "staff", Organisation: "wrenmoor", Limit: 5})
+	require.NoError(t, err)
+	require.Len(t, page.People, 1, "in a group that lies in it")
+	_, err = r.Accounts.Change(ctx, tester, 1, accounts.Edit{Leave: []accounts.Belongs{{Kind: federation.KindGroup, Name: "drivers"}}})
+	require.ErrorContains(t, err, "because staff says so")
+	_, err = r.Accounts.Change(ctx, tester, 1, accounts.Edit{Leave: []accounts.Belongs{{Kind: federation.KindGroup, Name: "guests"}}})
+	require.NoError(t, err)
+	r.time = r.time.Add(crossing.SessionLife + time.Minute)
+	r.said(first(r.brings("n-1")))
+	require.Equal(t, []string{"wrenmoor"}, memberNames(r.person(1)), "taken away there, and here; nobody lands twice")
+
+	r.said(first(r.brings("n-1", "groups=CN=Drivers")))
+	err = r.Records.RemoveUnit(ctx, tester, federation.KindGroup, "operations")
+	require.True(t, finding.Is(err, finding.UnitUsed))
+	require.ErrorContains(t, r.Records.RemoveUnit(ctx, tester, federation.KindGroup, "operatins"), `did you mean "operations"?`)
+	by := tester
+	by.Confirms = toConfirm(err)
+	require.NoError(t, r.Records.RemoveUnit(ctx, by, federation.KindGroup, "operations"))
+	drivers, _ := r.Records.Snapshot().Unit(federation.KindGroup, "drivers")
+	require.Empty(t, drivers.Inside)
+	require.ErrorContains(t, r.Records.RemoveProvider(ctx, tester, "staff"), "organisation")
+	r.restart()
+	_, there := r.Records.Snapshot().Unit(federation.KindGroup, "operations")
+	require.False(t, there)
+	owner, _ := r.Records.Snapshot().OwnerOf("staff")
+	require.Equal(t, federation.Name("wrenmoor"), owner.Name)
+}
+
+func memberNames(p accounts.Person) (out []string) {
+	for _, m := range p.Members {
+		out = append(out, string(m.Name))
+	}
+	return out
+}
+
+// One account is made of two, as it was looked at; a link that is taken away is another
+// person.
+func TestAccountsAreJoinedAndParted(t *testing.T) {
+	r := newRig(t)
+	require.NoError(t, r.changeOf(change.KindApplication, "roster", func(s federation.Settings) { s["nameIdFormat"] = "persistent" }))
+	r.staff(federation.Settings{"update": "displayName title"})
+	one, _ := r.said(first(r.brings("n-1", "displayName=Ada")))
+	two, _ := r.said(first(r.brings("n-2", "displayName=A. F.", "title=Driver")))
+	require.NotEqual(t, one.NameID.Value, two.NameID.Value)
+	seen, err := r.Accounts.Join(ctx, tester, accounts.Joining{Into: 1, Other: 2, Preview: true})
+	require.NoError(t, err)
+	require.Equal(t, []any{1, []string{"title"}, []string{"displayName"}, []string{"roster"}, 1},
+		[]any{seen.Links, seen.Values, seen.Differ, seen.Lost, seen.Sessions})
+	r.said(first(r.brings("n-2", "displayName=Another")))
+	for cause, j := range map[string]accounts.Joining{
+		"changed since the preview": {Into: 1, Other: 2, Digest: seen.Digest}, "same person": {Into: 1, Other: 1, Preview: true},
+		`no person "9"`: {Into: 1, Other: 9, Preview: true}, "give the digest": {Into: 1, Other: 2}} {
+		_, err := r.Accounts.Join(ctx, tester, j)
+		require.ErrorContains(t, err, cause)
+	}
+	seen, err = r.Accounts.Join(ctx, tester, accounts.Joining{Into: 1, Other: 2, Preview: true})
+	require.NoError(t, err)
+	_, err = r.Accounts.Join(ctx, tester, accounts.Joining{Into: 1, Other: 2, Digest: seen.Digest})
+	require.NoError(t, err)
+	again, _ := r.said(first(r.brings("n-2")))
+	require.Equal(t, one.NameID.Value, again.NameID.Value, "the one's name from now on")
+	_, err = r.Accounts.Get(ctx, 2)
+	require.ErrorContains(t, err, `no person "2"`)
+	page, err := r.Accounts.List(ctx, accounts.Filter{Search: "n-2", Limit: 5})
+	require.NoError(t, err)
+	require.EqualValues(t, 1, page.People[0].ID)
+
+	p := r.person(1)
+	require.Len(t, p.Links, 2)
+	key := ""
+	for _, l := range p.Links {
+		if l.Subject.Value == "n-2" {
+			key = l.Key
+		}
+	}
+	_, err = r.Accounts.Part(ctx, tester, 1, "abcd")
+	require.ErrorContains(t, err, "there is no link")
+	made, err := r.Accounts.Part(ctx, tester, 1, key)
+	require.NoError(t, err)
+	parted, _ := r.said(first(r.brings("n-2")))
+	require.NotEqual(t, one.NameID.Value, parted.NameID.Value)
+	require.EqualValues(t, 3, made.ID)
+	_, err = r.Accounts.Part(ctx, tester, made.ID, key)
+	require.ErrorContains(t, err, "only link")
+}
