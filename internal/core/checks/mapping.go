@@ -75,6 +75,7 @@ func (c *Checker) mapping(l *List, r federation.Record) {
 	switch r := r.(type) {
 	case *federation.Provider:
 		mutable(l, r)
+		c.matching(l, r)
 		if came := c.Arrived[r.Name]; came.SignIns > 0 {
 			unread(l, r.Mapping(), came.has, came.names(), finding.AttributeUnsent,
 				finding.Passing("Sign-ins looked at", fmt.Sprint(came.SignIns)))

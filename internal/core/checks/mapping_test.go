@@ -68,3 +68,35 @@ func TestChecksOfMappings(t *testing.T) {
 		require.True(t, checks.Mapping(snap))
 	}
 }
+
+// People who could come to be taken for somebody else are told of before they come.
+func TestMatchingIsChecked(t *testing.T) {
+	for _, c := range []struct {
+		rule     string
+		matching federation.Matching
+		mails    bool
+		want     finding.Code
+		says     string
+	}{
+		{"a number that the provider assigns", federation.Matching{MatchBy: "employeeNumber"}, false, "", ""},
+		{"a name that people set", federation.Matching{MatchBy: "employeeNumber displayName"}, false, finding.MatchOpen, "displayName"},
+		{"by another name of it", federation.Matching{MatchBy: "cn"}, false, finding.MatchOpen, "cn"},
+		{"a user name", federation.Matching{MatchBy: "uid"}, false, finding.MatchOpen, "somebody else's later"},
+		{"a domain of somebody else's", federation.Matching{VouchesFor: "oakhollow.example"}, false, finding.MatchOpen, "oakhollow"},
+		{"addresses are to be proved, and nothing can be mailed", federation.Matching{AskFor: "emails=verified"}, false, finding.MailMissing, "emails=verified"},
+		{"and can be", federation.Matching{AskFor: "emails=verified"}, true, "", ""},
+	} {
+		p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{}}}
+		p.Name, p.Phase, p.Matching = "staff", federation.Live, c.matching
+		snap := federation.Load(federation.Gate{Mails: c.mails}, p).WithUnits(nil, &federation.Unit{Kind: federation.KindOrganisation,
+			Name: "oakhollow", Title: "O", Domains: []string{"oakhollow.example"}})
+		var got finding.Code
+		for _, f := range checks.New(snap, now).Record(p) {
+			if f.Code != finding.DraftIncomplete {
+				got = f.Code
+				require.Contains(t, f.Error(), c.says, c.rule)
+			}
+		}
+		require.Equal(t, c.want, got, c.rule)
+	}
+}

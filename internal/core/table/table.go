@@ -89,10 +89,10 @@ func Read(octets []byte) (*Table, error) {
 		var pe *csv.ParseError
 		if errors.As(err, &pe) {
 			t.Bad = append(t.Bad, BadRow{Line: pe.StartLine, Cause: pe.Err.Error()})
-			if errors.Is(pe.Err, csv.ErrQuote) && len(t.Bad) < 1000 {
+			if len(t.Bad) < 10000 {
 				continue
 			}
-			return t, nil // where a quotation mark is left open, the rest is one cell
+			return nil, fmt.Errorf("10000 rows cannot be read, the first: %w", t.Bad[0])
 		}
 		if err != nil {
 			return nil, err

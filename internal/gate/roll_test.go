@@ -1,0 +1,172 @@
+package gate
+
+import (
+	"bytes"
+	"encoding/csv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/compare"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/accounts"
+	"innergate.example/innergate/internal/gate/comparing"
+	"innergate.example/innergate/internal/gate/roll"
+	"innergate.example/innergate/internal/store"
+)
+
+// heard hears of progress.
+type heard struct{ done, total int64 }
+
+func (h *heard) Set(n int64)   { h.done = n }
+func (h *heard) Total(n int64) { h.total = n }
+
+// takes takes a list in as it was looked at.
+func (r *rig) takes(in roll.Import) (*roll.Imported, error) {
+	seen, err := r.Roll.Import(ctx, tester, in, &heard{})
+	if err != nil {
+		return nil, err
+	}
+	in.Digest = seen.Digest
+	return r.Roll.Import(ctx, tester, in, &heard{})
+}
+
+// A list is looked at, taken in as it was looked at, and comes out as it can be taken in
+// again; what cannot be used is told by its line, and then nothing is stored.
+func TestListsOfPeople(t *testing.T) {
+	r := newRig(t)
+	for _, x := range []federation.Unit{{Kind: federation.KindGroup, Name: "drivers", Title: "D"}, {Kind: federation.KindOrganisation, Name: "wrenmoor", Title: "W"}} {
+		_, err := r.Records.PutUnit(ctx, tester, x)
+		require.NoError(t, err)
+	}
+	head := "userName;displayName;emails;state;groups;organisations;link:staff\n"
+	good := head + "ada;Ada Fenwick;ada@w.example|a@w.example;;drivers;wrenmoor;urn:oasis:names:tc:SAML:2.0:nameid-format:persistent n-1\n" +
+		"tom;Tom\xe1s Wick;;disabled;;wrenmoor;\n"
+	out, err := r.takes(roll.Import{Document: []byte("\xef\xbb\xbf" + strings.ReplaceAll(good, "\xe1", "á"))})
+	require.NoError(t, err)
+	require.Equal(t, []any{2, 0, 1, "userName", ";", true}, []any{out.New, out.Same, out.Disabled, out.By, out.Separator, out.Stored})
+	require.False(t, r.person(2).Disabled.IsZero())
+	require.Equal(t, []string{"drivers", "wrenmoor"}, memberNames(r.person(1)))
+	r.said(first(r.brings("n-1")))
+	require.EqualValues(t, 2, r.count(&store.PersonRow{}), "who was linked by the list comes as themselves")
+
+	again, err := r.Roll.Import(ctx, tester, roll.Import{Document: []byte(good)}, &heard{})
+	require.NoError(t, err)
+	require.Equal(t, []int{0, 0, 2}, []int{again.New, again.Changed, again.Same}, "Latin-1, and the same")
+	for _, form := range []string{roll.CSV, roll.JSON} {
+		var b bytes.Buffer
+		require.NoError(t, r.Roll.Export(ctx, accounts.Filter{}, form, &b))
+		out, err := r.Roll.Import(ctx, tester, roll.Import{Document: b.Bytes(), Empties: true}, &heard{})
+		require.NoError(t, err, form)
+		require.Equal(t, []int{2, 2, 0}, []int{out.Rows, out.Same, out.BadRows}, "%s: %s %v", form, b.String(), out.Listed)
+	}
+
+	bad := head + "ada;;;;;;\nbea;;;gone;;;\ncy;;;;drivrs;;\nada;;;;;;\n;Nobody;;;;;\nzed;;;;;;urn:oasis:names:tc:SAML:2.0:nameid-format:persistent n-1\n" +
+		"dee;;;;;;x\neve;;;;;;x\nfay;Fay;;;;;\n"
+	seen, err := r.Roll.Import(ctx, tester, roll.Import{Document: []byte(bad)}, &heard{})
+	require.NoError(t, err)
+	says := []string{}
+	for _, b := range seen.Bad {
+		says = append(says, b.Error())
+	}
+	require.Equal(t, []string{`line 3, state: "gone" is no state; use enabled or disabled`, `line 4, groups: there is no group "drivrs"; did you mean "drivers"?`,
+		"line 5, userName: this person stands in line 2 already", "line 6, userName: people are found by it, and it is empty",
+		"line 7, userName: this person stands in line 2 already",
+		"line 9, link:staff: this link stands in line 8 already; it is one person's"}, says)
+	_, err = r.takes(roll.Import{Document: []byte(bad)})
+	require.ErrorContains(t, err, "rows cannot be used, the first: line 3")
+	require.EqualValues(t, 2, r.count(&store.PersonRow{}))
+	out, err = r.takes(roll.Import{Document: []byte(bad), SkipBad: true})
+	require.NoError(t, err)
+	require.Equal(t, 2, out.New)
+	for cause, in := range map[string]roll.Import{
+		"near to emails":                  {Document: []byte("userName,emials\nx,y\n")},
+		"nothing tells people apart":      {Document: []byte("displayName\nx\n")},
+		`did you mean userName?`:          {Document: []byte("userName\nx\n"), By: "userNam"},
+		`did you mean "staff"?`:           {Document: []byte("userName,link:staf\nx,y\n")},
+		"tells nobody apart":              {Document: []byte("userName,state\nx,\n"), By: "state"},
+		"it is no list in JSON":           {Document: []byte("[{\"values\":")},
+		"have changed since the preview":  {Document: []byte("userName\nx\n"), Digest: "00"},
+		"it is empty; the first line has": {},
+	} {
+		_, err := r.Roll.Import(ctx, tester, in, &heard{})
+		require.ErrorContains(t, err, cause)
+	}
+	in := roll.Import{Document: []byte("userName,title\nfay,Guard\n")}
+	seen, err = r.Roll.Import(ctx, tester, in, &heard{})
+	require.NoError(t, err)
+	_, err = r.Accounts.Change(ctx, tester, 4, accounts.Edit{Values: map[string][]string{"title": {"Porter"}}})
+	require.NoError(t, err)
+	in.Digest = seen.Digest
+	_, err = r.Roll.Import(ctx, tester, in, &heard{})
+	require.ErrorContains(t, err, "have changed since the preview")
+	known, err := r.Roll.Import(ctx, tester, roll.Import{Document: []byte("userName\nfay\nstranger\n"), KnownOnly: true}, &heard{})
+	require.NoError(t, err)
+	require.Equal(t, []int{0, 1}, []int{known.New, known.BadRows})
+	require.NoError(t, r.Roll.Export(ctx, accounts.Filter{Search: "fay"}, roll.CSV, &bytes.Buffer{}))
+	_, err = r.Accounts.Change(ctx, tester, 4, accounts.Edit{Values: map[string][]string{"displayName": {"=HYPERLINK(1)"}}})
+	require.NoError(t, err)
+	var b bytes.Buffer
+	require.NoError(t, r.Roll.Export(ctx, accounts.Filter{Search: "fay"}, roll.CSV, &b))
+	require.NotContains(t, b.String(), ",=HYPER", "no cell is taken for a formula")
+}
+
+// The accounts of an application are held against whom it would be told of, by what is
+// kept, by recorded sign-ins and by the release; what came of it is kept, and the next one
+// tells what differs.
+func TestAccountsAreCompared(t *testing.T) {
+	r := newRig(t)
+	_, err := r.takes(roll.Import{Document: []byte("userName,emails,displayName\nada,Ada@w.example,Ada\nbram,bram@w.example,Bram\n" +
+		"cleo,cleo@w.example,Cleo\nleft,left@w.example,Left\n")})
+	require.NoError(t, err)
+	_, err = r.Accounts.Disable(ctx, tester, 4)
+	require.NoError(t, err)
+	r.said(r.come("dov@w.example")) // known by a recorded sign-in alone
+	list := []byte("Benutzer;Login\nA;ada@w.example\nB;bram@w.example\nD;dov@w.example\nL;left@w.example\nX;nobody@w.example\n")
+	c, err := r.Comparing.Compare(ctx, tester, comparing.Wish{App: "roster", Document: list}, &heard{})
+	require.NoError(t, err)
+	require.Equal(t, "Login", c.Column)
+	require.Equal(t, "profile:emails", c.Identifier)
+	require.Equal(t, map[compare.Verdict]int{compare.Case: 1, compare.Exact: 1, compare.Disabled: 1, compare.MissingHere: 2, compare.MissingThere: 2}, c.Counts)
+	require.Equal(t, "tell it in small letters", c.Changes[0].Say)
+	byName, err := r.Comparing.Compare(ctx, tester, comparing.Wish{App: "roster", Document: list, Identifier: "name told"}, &heard{})
+	require.NoError(t, err)
+	require.Equal(t, 1, byName.Counts[compare.Exact], "whom a recorded sign-in tells of")
+
+	again, err := r.Comparing.Compare(ctx, tester, comparing.Wish{App: "roster", Document: append(list, "E;cleo@w.example\n"...),
+		Column: "login", Identifier: "profile:emails"}, &heard{})
+	require.NoError(t, err)
+	require.Equal(t, []any{c.ID, 1, 0}, []any{again.Before.ID, again.Before.Came, again.Before.Went})
+	fits, err := r.Comparing.Latest(ctx)
+	require.NoError(t, err)
+	require.Equal(t, []int{2, 6}, []int{fits["roster"].Fit, fits["roster"].Of})
+	page, err := r.Comparing.Get(ctx, "roster", c.ID, "missing here", 1, 10)
+	require.NoError(t, err)
+	require.Equal(t, []any{2, 1}, []any{page.Total, len(page.Lines)})
+	var b bytes.Buffer
+	require.NoError(t, r.Comparing.Export(ctx, "roster", c.ID, "case", &b))
+	rows, err := csv.NewReader(&b).ReadAll()
+	require.NoError(t, err)
+	require.Equal(t, []string{"case", "2", "ada@w.example", "1", "Ada · ada", "Ada@w.example", ""}, rows[1])
+	for cause, w := range map[string]comparing.Wish{
+		`did you mean "roster"?`: {App: "rooster", Document: list}, `did you mean Login?`: {App: "roster", Document: list, Column: "Logn"},
+		"did you mean profile:emails?": {App: "roster", Document: list, Identifier: "profile:email"}, "no accounts below them": {App: "roster", Document: []byte("a\n")},
+		`there is no group "x"`: {App: "roster", Document: list, Group: "x"}} {
+		_, err := r.Comparing.Compare(ctx, tester, w, &heard{})
+		require.ErrorContains(t, err, cause)
+	}
+	_, err = r.Comparing.Get(ctx, "roster", 999, "", 0, 1)
+	require.ErrorContains(t, err, `no comparison of roster "999"`)
+	_, err = r.Comparing.Get(ctx, "roster", c.ID, "nearly", 0, 1)
+	require.ErrorContains(t, err, "is no verdict")
+	for range 12 {
+		_, err := r.Comparing.Compare(ctx, tester, comparing.Wish{App: "roster", Document: list}, &heard{})
+		require.NoError(t, err)
+	}
+	all, err := r.Comparing.List(ctx, "roster")
+	require.NoError(t, err)
+	require.Len(t, all, 10, "the newest ones")
+	require.NoError(t, r.Comparing.Remove(ctx, tester, "roster", all[0].ID))
+	require.ErrorContains(t, r.Comparing.Remove(ctx, tester, "roster", all[0].ID), "no comparison")
+}
