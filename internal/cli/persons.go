@@ -372,7 +372,7 @@ func (e *environment) listPeople(ctx context.Context, cmd *ucli.Command, c *clie
 		}
 		e.table(w, columns("person!", "state", "name!", "type", "comes by", "belongs to", "added@"), rows, empty)
 		if l.Next != "" {
-			fmt.Fprintf(w, "\n%s; for the next ones add --after %q\n", ofMany(int64(len(l.Items)), l.Total), l.Next)
+			fmt.Fprintf(w, "\n%s; for the next ones add --after %s\n", ofMany(int64(len(l.Items)), l.Total), l.Next)
 		}
 	})
 }

@@ -71,6 +71,13 @@ func (s *server) guard(c fiber.Ctx) error {
 	return c.Next()
 }
 
+// uploads reports whether an address takes documents that are read piece by piece.
+func uploads(path string) bool {
+	rest, ours := strings.CutPrefix(path, "/api/v1/")
+	return ours && (strings.HasPrefix(rest, "aggregates/") && strings.HasSuffix(rest, "/upload") || rest == "people/import" ||
+		strings.HasPrefix(rest, "applications/") && strings.HasSuffix(rest, "/comparisons"))
+}
+
 // bound reads bodies whole, up to the limit; only uploads are left on the
 // connection, for their handlers to read piece by piece.
 func (s *server) bound(c fiber.Ctx) error {
@@ -79,7 +86,7 @@ func (s *server) bound(c fiber.Ctx) error {
 	if !req.IsBodyStream() {
 		return c.Next()
 	}
-	if strings.HasSuffix(c.Path(), "/upload") && strings.HasPrefix(c.Path(), "/api/v1/aggregates/") {
+	if uploads(c.Path()) {
 		err := c.Next()
 		// What a handler left of the body must not be taken for the next request.
 		// Operators get their answer after all was read, others are read no further

@@ -3,6 +3,7 @@ package web
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"io"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -190,15 +191,24 @@ func (s *server) file(form, name string, write func(io.Writer) error) (*fileOut,
 	return &fileOut{kind, `attachment; filename="` + name + "." + form + `"`, b.Bytes()}, nil
 }
 
+// held are the lists that are read at a time: each is in memory.
+var held = make(chan struct{}, 2)
+
 // whole reads the settings and the document of an upload, which is held.
 func (u *upload) whole(settings any) ([]byte, error) {
+	select {
+	case held <- struct{}{}:
+		defer func() { <-held }()
+	default:
+		return nil, change.Conflict("other lists are being sent", "send this one in a moment")
+	}
 	r, err := u.parts(settings)
 	if err != nil {
 		return nil, err
 	}
 	octets, err := io.ReadAll(io.LimitReader(r, table.MaxOctets+1))
 	if len(octets) > table.MaxOctets {
-		return nil, change.Field("document", io.ErrShortBuffer)
+		return nil, change.Field("document", fmt.Errorf("it has more than %d octets; give it in parts", table.MaxOctets))
 	}
 	return octets, err
 }

@@ -282,6 +282,9 @@ type Rate struct {
 	Of         int    `json:"of"`
 }
 
+// mostRates is how many pairs are told of.
+const mostRates = 8
+
 // sampled is how many accounts are looked at to find which pairs are worth a whole look.
 const sampled = 500
 
@@ -301,7 +304,12 @@ func (c *Comparer) Rates() (out []Rate) {
 		}
 	}
 	slices.SortStableFunc(out, better)
-	out = out[:min(len(out), 8)]
+	for i, r := range out { // what fits hardly anybody beside the best is not worth a whole look
+		if i == mostRates || (r.Exact+r.Near)*20 < out[0].Exact+out[0].Near {
+			out = out[:i]
+			break
+		}
+	}
 	if len(sample) < len(rows) {
 		for i, r := range out {
 			out[i] = c.rate(rows, r.Column, r.Identifier)

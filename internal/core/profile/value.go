@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"innergate.example/innergate/internal/core/strictjson"
 )
@@ -112,6 +113,10 @@ func (v *Value) UnmarshalJSON(data []byte) (err error) {
 	switch data = bytes.TrimSpace(data); {
 	case bytes.HasPrefix(data, []byte(`"`)):
 		*v = Value{}
+		if n := len(data); n > 1 && data[n-1] == '"' && plainText(data[1:n-1]) {
+			v.text = string(data[1 : n-1])
+			return nil
+		}
 		return json.Unmarshal(data, &v.text)
 	case string(data) == "true" || string(data) == "false":
 		*v = BooleanOf(string(data) == "true")
@@ -139,6 +144,16 @@ func (v *Value) UnmarshalJSON(data []byte) (err error) {
 		err = errors.New("an object is no value; it says whether it is a time or a structure")
 	}
 	return err
+}
+
+// plainText reports whether a text stands in JSON as it is.
+func plainText(data []byte) bool {
+	for _, c := range data {
+		if c == '\\' || c == '"' || c < 0x20 {
+			return false
+		}
+	}
+	return utf8.Valid(data)
 }
 
 // Joined are values in words, in their order.

@@ -2,6 +2,7 @@ package accounts
 
 import (
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"slices"
@@ -190,8 +191,9 @@ func (rm *Room) search(ctx context.Context, f Filter, words []string, where stri
 		args = append(args, w, w+last)
 	}
 	if f.After != "" {
-		at := strings.Split(f.After, "\x1f")
-		if len(at) != 3 {
+		plain, err := base64.RawURLEncoding.DecodeString(f.After)
+		at := strings.Split(string(plain), "\x1f")
+		if err != nil || len(at) != 3 {
 			return Page{}, change.Field("after", errors.New("give what the page before says is next"))
 		}
 		sql += " AND (t.term, t.attribute, t.person) > (?, ?, ?)"
@@ -207,7 +209,8 @@ func (rm *Room) search(ctx context.Context, f Filter, words []string, where stri
 	if len(rows) > f.Limit {
 		rows = rows[:f.Limit]
 		end := rows[len(rows)-1]
-		out.Total, out.Next = -1, fmt.Sprintf("%s\x1f%s\x1f%d", end.Term, end.Attribute, end.Person)
+		out.Total, out.Next = -1, base64.RawURLEncoding.EncodeToString(fmt.Appendf(nil, "%s\x1f%s\x1f%d", end.Term, end.Attribute,
+			end.Person))
 	} else if f.After != "" {
 		out.Total = -1
 	}

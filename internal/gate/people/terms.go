@@ -1,6 +1,7 @@
 package people
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -47,12 +48,22 @@ func Terms(person int64, values []crossing.KeptValue) (out []store.TermRow) {
 		}
 	}
 	for _, row := range slices.Clone(out) {
-		for _, p := range parts(row.Term) {
-			add(p, store.TermPart)
+		if words := worded[row.Attribute]; words {
+			local, _, _ := strings.Cut(row.Term, "@") // everybody has the domain
+			if local != row.Term {
+				add(local, store.TermPart)
+			}
+			for _, p := range parts(local) {
+				add(p, store.TermPart)
+			}
 		}
 	}
 	return out
 }
+
+// worded are attributes that people are looked for by each word of.
+var worded = map[string]bool{"displayName": true, "userName": true, "emails": true, "name.givenName": true, "name.familyName": true,
+	"name.formatted": true, "nickName": true}
 
 func subjectTerms(person int64, s profile.Subject) (out []store.TermRow) {
 	term := profile.Fold(s.Value)
@@ -60,7 +71,8 @@ func subjectTerms(person int64, s profile.Subject) (out []store.TermRow) {
 		return nil
 	}
 	out = append(out, store.TermRow{Term: term, Attribute: store.TermSubject, Person: person})
-	for _, p := range parts(term) {
+	local, _, _ := strings.Cut(term, "@")
+	for _, p := range parts(local) {
 		out = append(out, store.TermRow{Term: p, Attribute: store.TermSubjectPart, Person: person})
 	}
 	return out
@@ -68,6 +80,9 @@ func subjectTerms(person int64, s profile.Subject) (out []store.TermRow) {
 
 // PutTerms adds terms, as far as they are not there.
 func PutTerms(tx *gorm.DB, rows []store.TermRow) error {
+	slices.SortFunc(rows, func(a, b store.TermRow) int { // in the order in which they lie on the disk
+		return cmp.Or(strings.Compare(a.Term, b.Term), strings.Compare(a.Attribute, b.Attribute), cmp.Compare(a.Person, b.Person))
+	})
 	for chunk := range slices.Chunk(rows, 300) {
 		args := make([]any, 0, 3*len(chunk))
 		for _, r := range chunk {

@@ -29,11 +29,12 @@ type Room struct {
 	records  *records.Room
 	people   *people.Room
 	accounts *accounts.Room
+	turn     chan struct{} // one list at a time: it is in memory
 }
 
 // New makes a room.
 func New(s *store.Store, now func() time.Time, r *records.Room, p *people.Room, a *accounts.Room) *Room {
-	return &Room{s, now, r, p, a}
+	return &Room{s, now, r, p, a, make(chan struct{}, 1)}
 }
 
 // Headings that are none of attributes; ColumnLink is followed by the name of a provider.

@@ -18,6 +18,10 @@ import (
 // KindPeople is the kind of what is done with many people at once, in the history.
 const KindPeople = "people"
 
+// together is how many people are stored in one transaction: for as long as it takes,
+// sign-ins wait.
+const together = 1000
+
 // Progress is how far an import is.
 type Progress interface {
 	Set(done int64)
@@ -29,6 +33,12 @@ type Progress interface {
 // stored unless they are to be left out. It is stored in pieces, so that sign-ins go on:
 // after a stop in the middle the same list goes on where it was.
 func (rm *Room) Import(ctx context.Context, by change.By, in Import, p Progress) (*Imported, error) {
+	select {
+	case rm.turn <- struct{}{}:
+		defer func() { <-rm.turn }()
+	default:
+		return nil, change.Conflict("another list is being taken in", "wait until that is done")
+	}
 	l, err := rm.read(in)
 	if err != nil {
 		return nil, err
@@ -47,7 +57,7 @@ func (rm *Room) Import(ctx context.Context, by change.By, in Import, p Progress)
 	}
 	p.Set(0)
 	done := 0
-	for chunk := range slices.Chunk(plans, atOnce) {
+	for chunk := range slices.Chunk(plans, together) {
 		if err := rm.put(ctx, l.by, chunk); err != nil {
 			return nil, errors.Join(err, rm.note(ctx, by, fmt.Sprintf("imported %d of %d people, then stopped", done, len(plans))))
 		}

@@ -1,0 +1,79 @@
+package gate
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/gate/accounts"
+	"innergate.example/innergate/internal/gate/comparing"
+	"innergate.example/innergate/internal/gate/roll"
+)
+
+// populous is a rig that knows so many people.
+func populous(b *testing.B, n int) *rig {
+	r := newRigFor(b)
+	out, err := r.takes(roll.Import{Document: listOf(n)})
+	require.NoError(b, err)
+	require.Equal(b, n, out.New)
+	return r
+}
+
+func listOf(n int) []byte {
+	var t strings.Builder
+	t.WriteString("userName,displayName,emails,employeeNumber,title\n")
+	for i := range n {
+		given, family := givenNames[i*7919%len(givenNames)], fmt.Sprintf("Fam%x", i*104729%50021)
+		fmt.Fprintf(&t, "u%06d,%s %s,%s.%s%d@wrenmoor.example,N-%06d,Clerk\n", i, given, family, given, family, i, i)
+	}
+	return []byte(t.String())
+}
+
+var givenNames = strings.Fields("Ada Bram Celia Dov Edda Farid Gwen Hugo Ines Jon Kaja Leo Mira Nils Otto Rhea Tomas Petra Olaf Mina")
+
+// How matching, searching, taking in and comparing grow with the number of people: by
+// index, hardly.
+func BenchmarkPeople(all *testing.B) {
+	for _, n := range []int{200, 200_000} {
+		var r *rig
+		all.Run(fmt.Sprintf("Import-%d", n), func(b *testing.B) {
+			for b.Loop() {
+				b.StopTimer()
+				r = newRigFor(all)
+				list := listOf(n)
+				b.StartTimer()
+				_, err := r.takes(roll.Import{Document: list})
+				require.NoError(b, err)
+			}
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(n), "ns/person")
+		})
+		if r == nil {
+			r = populous(all, n)
+		}
+		all.Run(fmt.Sprintf("Match-%d", n), func(b *testing.B) {
+			for i := 0; b.Loop(); i++ {
+				found, err := r.People.Having(ctx, crossing.Sought{Attribute: "employeeNumber", Value: fmt.Sprintf("n-%06d", i*7%n)}, "")
+				require.NoError(b, err)
+				require.Len(b, found, 1)
+			}
+		})
+		all.Run(fmt.Sprintf("Search-%d", n), func(b *testing.B) {
+			for i := 0; b.Loop(); i++ {
+				page, err := r.Accounts.List(ctx, accounts.Filter{Search: "ada fam", Limit: 10})
+				require.NoError(b, err)
+				require.NotEmpty(b, page.People)
+			}
+		})
+		all.Run(fmt.Sprintf("Compare-%d", n), func(b *testing.B) {
+			for b.Loop() {
+				c, err := r.Comparing.Compare(ctx, tester, comparing.Wish{App: "roster", Document: listOf(n)}, &heard{})
+				require.NoError(b, err)
+				require.Equal(b, n, c.Accounts)
+			}
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(n), "ns/account")
+		})
+	}
+}
