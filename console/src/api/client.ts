@@ -32,6 +32,11 @@ export type Link = Schemas['Link']
 export type KnownSubject = Schemas['KnownSubject']
 export type Change = Schemas['Change']
 export type Checked = Schemas['Checked']
+export type Person = Schemas['Person']
+export type Membership = Schemas['Membership']
+export type PersonJoined = Schemas['PersonJoined']
+export type KnownBy = Schemas['KnownBy']
+export type Unit = Schemas['Unit']
 
 /** Calls the gate that served the console. The header is what a form of another site cannot send. */
 export const api = createClient<paths>({ baseUrl: '/', headers: { 'Innergate-Console': '1' } })

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import type { Problem } from '../api/client'
 import FindingBox from './FindingBox.vue'
+import { consequences } from '../composables/act'
 
 defineProps<{ problem?: Problem }>()
 </script>
@@ -8,8 +9,7 @@ defineProps<{ problem?: Problem }>()
 <template>
   <div v-if="problem" role="alert">
     <FindingBox v-if="problem.finding" :finding="problem.finding">
-      <p v-if="problem.again" class="again"><el-button type="danger" plain @click="problem.again()">Give them the other
-        names</el-button></p></FindingBox>
+      <p v-if="problem.again" class="again"><el-button type="danger" plain @click="problem.again()">{{ consequences[problem.finding.code] }}</el-button></p></FindingBox>
     <p v-else class="problem"><strong>{{ problem.title }}.</strong> {{ problem.detail }}</p>
   </div>
 </template>

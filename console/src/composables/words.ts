@@ -1,3 +1,5 @@
+import type { KnownBy } from '../api/client'
+
 /** The last part of a URN or address, which people know it by. */
 export const short = (urn: string) => urn.slice(Math.max(urn.lastIndexOf(':'), urn.lastIndexOf('/'),
   urn.lastIndexOf('#')) + 1)
@@ -39,6 +41,22 @@ export function ago(iso: string): string {
 
 /** The label of a value, with the binding of an address. */
 export const named = (v: { label: string; binding?: string }) => (v.binding ? `${v.label} by ${v.binding}` : v.label)
+
+/** By what something is known of people. */
+export const known = (s: KnownBy) => (s.provider ? s.provider.title || s.provider.name || s.provider.id
+  : { hand: 'typed here', import: 'a list', person: 'themselves', organisation: 'their organisation', provider: '' }[s.word])
+
+/** How an account of an application and people fit: sign, tone, and what it means. */
+export const verdicts: Record<string, { sign: string; tone: string; means: string }> = {
+  exact: { sign: '●', tone: 'passed', means: 'The application finds the person.' },
+  case: { sign: '▲', tone: 'waiting', means: 'The same but for capital and small letters.' },
+  'white space': { sign: '▲', tone: 'waiting', means: 'The same but for white space.' },
+  domain: { sign: '▲', tone: 'waiting', means: 'The same but for the domain.' },
+  ambiguous: { sign: '◆', tone: 'refused', means: 'Several people fit, or the one who does has another account.' },
+  disabled: { sign: '✕', tone: 'refused', means: 'The account of somebody who is let in no more.' },
+  'missing here': { sign: '○', tone: 'refused', means: 'An account, and nobody that it would be of.' },
+  'missing there': { sign: '○', tone: 'note', means: 'A person, and no account.' },
+}
 
 export type Standing = 'broken' | 'failing' | 'attention' | 'unfinished' | 'untried' | 'paused' | 'works'
 /** Whether a record works, the worst first: sign, tone, and what it means. */

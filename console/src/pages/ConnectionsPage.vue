@@ -89,7 +89,9 @@ const all = computed(() => counts.value.reduce((sum, c) => sum + c.n, 0))
               :to="`/watch/traces/${c.lastSignIn.id}`" :title="local(c.lastSignIn.started)"
                   :class="{ refused: c.lastSignIn.result === 'refused' }">{{ c.lastSignIn.result }}
                     {{ ago(c.lastSignIn.started) }}</router-link>
-            <code v-if="c.lastSignIn.finding" class="why">{{ c.lastSignIn.finding }}</code></template></span>
+            <code v-if="c.lastSignIn.finding" class="why">{{ c.lastSignIn.finding }}</code></template>
+          <template v-if="c.accounts"><br /><router-link :to="`/connect/applications/${c.name}/accounts`" :title="local(c.accounts.at)">{{ c.accounts.fit }} of
+            {{ c.accounts.of }} accounts fit</router-link></template></span>
         <a v-if="c.open && c.state !== 'unfinished' && c.state !== 'paused'" :href="c.open" target="_blank" rel="noopener">Try it</a>
         <span v-else></span>
         <router-link :to="{ path: '/watch/traces', query: { application: c.name } }">Traces</router-link>

@@ -148,6 +148,7 @@ async function remove() {
             :to="`/connect/${kind.name}s/${data.it.name}/mapping`"><el-button>Mapping</el-button></router-link>
         <router-link v-if="kind.name === 'application' && data.it.protocol !== 'link'"
             :to="`/connect/applications/${data.it.name}/subjects`"><el-button>Subjects</el-button></router-link>
+        <router-link v-if="kind.name === 'application' && data.it.protocol !== 'link'" :to="`/connect/applications/${data.it.name}/accounts`"><el-button>Accounts</el-button></router-link>
         <router-link v-if="isClient" :to="`/connect/applications/${data.it.name}/grants`"><el-button>Secrets and grants</el-button>
         </router-link>
         <el-button v-if="hasAddress" @click="refresh()">Refresh</el-button>

@@ -1,66 +1,103 @@
 <script setup lang="ts">
-import { ref, watch } from 'vue'
-import { api, take } from '../api/client'
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, take, type Person } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { kinds } from '../composables/objects'
 import { ago, local } from '../composables/words'
-import { useRouter } from 'vue-router'
 
+/** What a list of people is narrowed by; it stands in the address, so that it can be sent on. */
+const names = ['search', 'state', 'group', 'organisation', 'userType', 'provider'] as const
+type Narrowed = Partial<Record<typeof names[number], string>>
+const route = useRoute()
 const router = useRouter()
-const state = ref('')
-const after = ref(0)
-watch(state, () => { after.value = 0 })
+const narrowed = computed<Narrowed>(() => Object.fromEntries(names.flatMap((n) => (typeof route.query[n] === 'string' && route.query[n]
+  ? [[n, route.query[n] as string]] : []))))
+const narrow = (n: typeof names[number], v: string | undefined) => router.replace({ query: { ...narrowed.value, [n]: v || undefined } })
+const search = ref(narrowed.value.search ?? '')
+let typing = 0
+watch(search, (v) => { clearTimeout(typing); typing = window.setTimeout(() => void narrow('search', v.trim()), 200) })
+const pages = ref<string[]>([])
+watch(narrowed, () => { pages.value = [] })
 const limit = 100
+const after = computed(() => pages.value[pages.value.length - 1])
 const { data, problem, loading } = useLoad(() => take(api.GET('/api/v1/people',
-  { params: { query: { ...(state.value ? { state: state.value } : {}), after: after.value, limit } } })), () => [state.value, after.value])
-const { data: providers } = useLoad(async () => (await kinds.provider.list({ limit: 20000 })).items)
+  { params: { query: { ...narrowed.value, ...(after.value ? { after: after.value } : {}), limit } } })), () => [narrowed.value, after.value])
+const { data: choices } = useLoad(async () => ({ providers: (await kinds.provider.list({ limit: 20000 })).items ?? [],
+  groups: (await take(api.GET('/api/v1/groups'))).items ?? [], organisations: (await take(api.GET('/api/v1/organisations'))).items ?? [] }))
+const types = computed(() => [...new Set([...(choices.value?.groups ?? []), ...(choices.value?.organisations ?? [])].map((u) => u.userType ?? '')
+  .concat(narrowed.value.userType ?? ''))].filter(Boolean).sort())
+const found = computed(() => { const d = data.value; return !d ? '' : d.total < 0 ? `${d.items?.length ?? 0} and more` : String(d.total) })
+const any = computed(() => Object.keys(narrowed.value).length > 0)
+const units = (p: Person) => [...new Set((p.members ?? []).map((m) => m.name))].join(', ')
+const by = (p: Person) => [...new Set((p.links ?? []).map((k) => k.provider.name || k.provider.id))].join(', ')
+const exported = computed(() => `/api/v1/people/export?${new URLSearchParams({ ...narrowed.value, form: 'csv' }).toString()}`)
+
 const provider = ref('')
 const subject = ref('')
+const named = ref('')
+const mail = ref('')
 const { busy, failed, act } = useAct()
 const add = () => act(async () => {
-  const p = await take(api.POST('/api/v1/people', { body: { provider: provider.value, subject: subject.value } }))
+  const values = { ...(named.value ? { displayName: [named.value] } : {}), ...(mail.value ? { emails: [mail.value] } : {}) }
+  const p = await take(api.POST('/api/v1/people', { body: { values, ...(provider.value ? { provider: provider.value, subject: subject.value } : {}) } }))
   await router.push(`/admit/people/${p.number}`)
 })
-const filters = [{ key: '', label: 'All' }, { key: 'enabled', label: 'Enabled' }, { key: 'disabled', label: 'Disabled' }]
 </script>
 
 <template>
   <div class="head"><div><h1>People</h1>
-    <p>Accounts of the gate, with the names by which providers call them. Somebody gets one at the first sign-in, unless the
-      provider lets in only people who are known.</p></div></div>
+    <p>Accounts of the gate. Somebody gets one at the first sign-in, by a list, or by hand; who comes by a new name is found by what
+      their provider is trusted for.</p></div>
+    <div class="tools"><router-link to="/admit/import"><el-button>Import a list</el-button></router-link>
+      <a :href="exported" download="people.csv"><el-button>Export {{ any ? 'these' : 'all' }}</el-button></a></div></div>
   <ProblemBox :problem="problem" />
   <div class="tools">
-    <button v-for="f in filters" :key="f.key" type="button" class="filter" :class="{ here: state === f.key }"
-        :aria-pressed="state === f.key" @click="state = f.key">{{ f.label }}<template v-if="state === f.key && data"> {{ data.total }}</template></button>
+    <el-input v-model="search" clearable placeholder="Name, address, number" aria-label="Search people" name="search" style="width: 240px" />
+    <el-select :model-value="narrowed.state ?? ''" aria-label="State" clearable placeholder="any state" style="width: 130px" @change="(v: string) => narrow('state', v)">
+      <el-option value="enabled" label="enabled" /><el-option value="disabled" label="disabled" /></el-select>
+    <el-select :model-value="narrowed.organisation ?? ''" aria-label="Organisation" clearable filterable placeholder="any organisation" style="width: 180px"
+        @change="(v: string) => narrow('organisation', v)"><el-option v-for="u in choices?.organisations ?? []" :key="u.name" :value="u.name" :label="u.title" /></el-select>
+    <el-select :model-value="narrowed.group ?? ''" aria-label="Group" clearable filterable placeholder="any group" style="width: 170px" @change="(v: string) => narrow('group', v)">
+      <el-option v-for="u in choices?.groups ?? []" :key="u.name" :value="u.name" :label="u.title" /></el-select>
+    <el-select :model-value="narrowed.userType ?? ''" aria-label="User type" clearable placeholder="any type" style="width: 130px" @change="(v: string) => narrow('userType', v)">
+      <el-option v-for="t in types" :key="t" :value="t" :label="t" /></el-select>
+    <el-select :model-value="narrowed.provider ?? ''" aria-label="Provider" clearable filterable placeholder="any provider" style="width: 190px"
+        @change="(v: string) => narrow('provider', v)"><el-option v-for="p in choices?.providers ?? []" :key="p.name" :value="p.name" :label="p.title" /></el-select>
+    <span class="quiet" aria-live="polite">{{ found }}</span>
   </div>
   <el-table v-loading="loading" :data="data?.items ?? []">
     <el-table-column label="State" width="110"><template #default="{ row }"><span :class="row.disabled ? 'refused' : 'passed'">{{ row.disabled ?
       '✕ disabled' : '● enabled' }}</span></template></el-table-column>
-    <el-table-column label="Person" width="90"><template #default="{ row }"><router-link :to="`/admit/people/${row.number}`">{{ row.number }}</router-link>
+    <el-table-column label="Name" min-width="220"><template #default="{ row }"><router-link :to="`/admit/people/${row.number}`">{{ row.name }}</router-link>
     </template></el-table-column>
-    <el-table-column label="Known as" min-width="360"><template #default="{ row }"><template v-for="(k, i) in row.links" :key="k.key"><template
-        v-if="i">, </template><code>{{ k.subject?.value ?? 'name not kept' }}</code> <span class="quiet">{{ k.provider.name || k.provider.id }}</span></template>
-    </template></el-table-column>
-    <el-table-column label="Added" width="140"><template #default="{ row }"><time :title="local(row.added)">{{ ago(row.added) }}</time></template>
+    <el-table-column label="Type" width="120"><template #default="{ row }">{{ row.userType || '–' }}</template></el-table-column>
+    <el-table-column label="Comes by" min-width="190"><template #default="{ row }">{{ by(row as Person) || '–' }}</template></el-table-column>
+    <el-table-column label="Belongs to" min-width="220"><template #default="{ row }"><span :title="units(row as Person)">{{ units(row as Person) || '–' }}</span></template></el-table-column>
+    <el-table-column label="Number" width="90" prop="number" />
+    <el-table-column label="Added" width="120"><template #default="{ row }"><time :title="local(row.added)">{{ ago(row.added) }}</time></template>
     </el-table-column>
-    <template #empty>{{ state === 'disabled' ? 'Nobody is disabled.' : 'Nobody is known yet: people are at their first sign-in.' }}</template>
+    <template #empty>{{ any ? 'Nobody like that.' : 'Nobody is known yet: people are at their first sign-in, or import a list.' }}</template>
   </el-table>
-  <p v-if="(data?.items?.length ?? 0) >= limit || after" class="tools">
-    <el-button :disabled="!after" @click="after = 0">First</el-button>
-    <el-button :disabled="(data?.items?.length ?? 0) < limit" @click="after = data!.items![data!.items!.length - 1]!.number">Next</el-button></p>
+  <p v-if="data?.next || pages.length" class="tools below">
+    <el-button :disabled="!pages.length" @click="pages = pages.slice(0, -1)">Back</el-button>
+    <el-button :disabled="!data?.next" @click="pages = [...pages, data!.next!]">Next</el-button></p>
   <h2>Make somebody known before they come</h2>
   <ProblemBox :problem="failed" />
-  <el-form inline class="sheet add" @submit.prevent="add">
-    <el-form-item label="Provider"><el-select v-model="provider" aria-label="Provider" filterable style="width: 220px">
-      <el-option v-for="p in providers ?? []" :key="p.name" :value="p.name" :label="p.title" /></el-select></el-form-item>
-    <el-form-item label="It calls them (NameID or sub)"><el-input v-model="subject" name="subject" style="width: 280px" /></el-form-item>
-    <el-form-item><el-button type="primary" native-type="submit" :loading="busy" :disabled="!provider || !subject">Add</el-button></el-form-item>
+  <el-form class="sheet add" label-position="top" @submit.prevent="add">
+    <el-form-item label="Name"><el-input v-model="named" name="displayName" /></el-form-item>
+    <el-form-item label="E-mail address"><el-input v-model="mail" name="emails" /></el-form-item>
+    <el-form-item label="Provider (optional)"><el-select v-model="provider" aria-label="Provider of the new person" filterable clearable>
+      <el-option v-for="p in choices?.providers ?? []" :key="p.name" :value="p.name" :label="p.title" /></el-select></el-form-item>
+    <el-form-item label="It calls them (NameID or sub)"><el-input v-model="subject" name="subject" :disabled="!provider" /></el-form-item>
+    <el-form-item label=" "><el-button type="primary" native-type="submit" :loading="busy" :disabled="provider ? !subject : !named && !mail">Add</el-button></el-form-item>
   </el-form>
 </template>
 
 <style scoped>
-button.filter { font: inherit; cursor: pointer }
-.add { padding: 16px 16px 0 }
+.add { padding: 16px 16px 0; display: grid; grid-template-columns: 1fr 1fr 1fr 1fr auto; gap: 0 16px }
+.below { margin-top: 12px }
+@media (max-width: 900px) { .add { grid-template-columns: 1fr } }
 </style>

@@ -1,25 +1,29 @@
 <script setup lang="ts">
 import { ElMessageBox } from 'element-plus'
-import { computed } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, because, take } from '../api/client'
+import { api, because, take, type Link, type Mapped, type Membership, type PersonJoined } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
+import { kinds } from '../composables/objects'
 import { shown } from '../composables/rules'
-import { ago, local } from '../composables/words'
+import { ago, known, local } from '../composables/words'
 
 const props = defineProps<{ number: string }>()
 const router = useRouter()
 const path = computed(() => ({ params: { path: { number: Number(props.number) } } }))
 const { data, problem, load } = useLoad(() => take(api.GET('/api/v1/people/{number}', path.value)), () => props.number)
-const known = computed(() => (data.value?.links ?? []).map((k) => k.subject?.value).filter((n): n is string => !!n))
-const { data: traces } = useLoad(async () => (known.value[0] ? (await take(api.GET('/api/v1/traces',
-  { params: { query: { search: known.value[0], limit: 10 } } }))).items ?? [] : []), () => known.value[0])
+const calls = computed(() => (data.value?.links ?? []).map((k) => k.subject?.value).filter((n): n is string => !!n))
+const { data: traces } = useLoad(async () => (calls.value[0] ? (await take(api.GET('/api/v1/traces',
+  { params: { query: { search: calls.value[0], limit: 10 } } }))).items ?? [] : []), () => calls.value[0])
+const { data: choices } = useLoad(async () => ({ apps: (await kinds.application.list({ limit: 20000 })).items ?? [],
+  groups: (await take(api.GET('/api/v1/groups'))).items ?? [], organisations: (await take(api.GET('/api/v1/organisations'))).items ?? [] }))
 const { busy, failed, act } = useAct({ done: load })
 const { failed: stuck, act: go } = useAct()
-const holds = computed(() => { const p = data.value; const n = (count: number, word: string) => `${count} ${word}${count === 1 ? '' : 's'}`
-  return p ? [n(p.sessions, 'session'), n(p.grants, 'grant'), n(p.subjects, 'lasting name'), n(p.consents, 'consent')].join(', ') : '' })
+const n = (count: number, word: string) => `${count} ${word}${count === 1 ? '' : 's'}`
+const holds = computed(() => { const p = data.value
+  return p ? [n(p.sessions?.length ?? 0, 'session'), n(p.grants, 'grant'), n(p.subjects?.length ?? 0, 'lasting name'), n(p.consents, 'consent')].join(', ') : '' })
 
 async function sure(text: string, title: string, does: string) {
   try {
@@ -31,50 +35,144 @@ async function sure(text: string, title: string, does: string) {
 }
 async function disable() {
   const why = await sure(`They hold ${holds.value}. Sessions and grants end at once, and the applications that want to hear of it are told.`,
-    `Disable person ${props.number}?`, 'Disable')
+    `Disable ${data.value!.name}?`, 'Disable')
   if (why !== undefined) await act(() => because(why, () => take(api.POST('/api/v1/people/{number}/disable', path.value))))
 }
 const enable = () => act(() => take(api.POST('/api/v1/people/{number}/enable', path.value)))
 async function remove() {
   const why = await sure(`They hold ${holds.value}. All of it goes, with their links and traces; only the history says that it was done. Should they come again, they are somebody new.`,
-    `Remove person ${props.number}?`, 'Remove')
+    `Remove ${data.value!.name}?`, 'Remove')
   if (why === undefined) return
   await go(async () => {
     await because(why, () => take(api.DELETE('/api/v1/people/{number}', path.value)))
     await router.push('/admit/people')
   })
 }
+async function part(k: Link) {
+  const why = await sure(`Whoever comes as ${k.subject?.value ?? 'this name'} is another person from now on, with an account of their own. All sessions of ${data.value!.name} end.`,
+    'Take this link away?', 'Take it away')
+  if (why !== undefined) await act(() => because(why, () => take(api.POST('/api/v1/people/{number}/part', { ...path.value, body: { link: k.key } }))))
+}
+
+const attribute = ref('')
+const value = ref('')
+const keep = () => act(async () => {
+  await take(api.PATCH('/api/v1/people/{number}', { ...path.value,
+    body: { values: { [attribute.value]: value.value.split('|').map((v) => v.trim()).filter(Boolean) } } }))
+  attribute.value = value.value = ''
+})
+function edit(name: string, values: unknown[]) {
+  attribute.value = name
+  value.value = shown(values as never).join(' | ')
+}
+const unit = ref('')
+const belong = () => act(async () => {
+  const [kind, name] = unit.value.split('/') as ['group' | 'organisation', string]
+  await take(api.PATCH('/api/v1/people/{number}', { ...path.value, body: { join: [{ kind, name }] } }))
+  unit.value = ''
+})
+const leave = (m: Membership) => act(() => take(api.PATCH('/api/v1/people/{number}', { ...path.value, body: { leave: [{ kind: m.kind, name: m.name }] } })))
+
+const other = ref('')
+const joined = ref<PersonJoined>()
+watch(other, () => { joined.value = undefined })
+const weigh = () => act(async () => {
+  joined.value = await take(api.POST('/api/v1/people/{number}/join', { ...path.value, body: { other: Number(other.value), preview: true } }))
+})
+const join = () => act(async () => {
+  await take(api.POST('/api/v1/people/{number}/join', { ...path.value, body: { other: Number(other.value), digest: joined.value!.digest } }))
+  other.value = ''
+})
+
+const app = ref('')
+const told = ref<Mapped>()
+const { failed: untold, act: tell } = useAct()
+watch([app, () => data.value], () => { told.value = undefined
+  if (app.value) void tell(async () => { told.value = await take(api.GET('/api/v1/people/{number}/told',
+    { params: { ...path.value.params, query: { application: app.value } } })) }) })
 </script>
 
 <template>
   <ProblemBox :problem="problem ?? failed ?? stuck" />
   <template v-if="data">
-    <div class="head"><div><h1>{{ known[0] ?? `Person ${number}` }}</h1>
+    <div class="head"><div><h1>{{ data.name }}</h1>
       <p>person {{ data.number }} · <span :class="data.disabled ? 'refused' : 'passed'">{{ data.disabled ? '✕ disabled' : '● enabled' }}</span><template
-          v-if="data.disabled"> since {{ local(data.disabled) }}</template> · added {{ ago(data.added) }} · {{ holds }}</p></div>
+          v-if="data.disabled"> since {{ local(data.disabled) }}</template><template v-if="data.userType"> · {{ data.userType }}</template> · added
+        {{ ago(data.added) }} · {{ holds }}</p></div>
       <div class="tools"><el-button v-if="data.disabled" :loading="busy" @click="enable">Enable</el-button>
         <el-button v-else :loading="busy" @click="disable">Disable</el-button>
         <el-button type="danger" plain @click="remove">Remove</el-button></div></div>
-    <h2>Known as</h2>
+    <div class="two">
+      <section><h2>Profile</h2>
+        <el-table :data="data.values ?? []">
+          <el-table-column label="Attribute" width="150"><template #default="{ row }"><code>{{ row.name }}</code></template></el-table-column>
+          <el-table-column label="Value" min-width="190"><template #default="{ row }"><span :title="shown(row.values).join(', ')">{{ shown(row.values).join(', ') }}</span></template></el-table-column>
+          <el-table-column label="From" width="150"><template #default="{ row }"><span :title="`${known(row.source)}, ${local(row.at)}`">{{ known(row.source) }}<template
+              v-if="row.verified"> · <span class="passed">proved</span></template></span></template></el-table-column>
+          <el-table-column label="" width="64"><template #default="{ row }"><el-button link type="primary" :aria-label="`Change ${row.name}`" @click="edit(row.name, row.values)">Change</el-button></template></el-table-column>
+          <template #empty>Nothing is kept: the provider says it anew at each sign-in.</template>
+        </el-table>
+        <form class="tools line" @submit.prevent="keep"><el-input v-model="attribute" name="attribute" placeholder="Attribute" aria-label="Attribute" style="width: 150px" />
+          <el-input v-model="value" name="value" placeholder="Value; several with |; empty takes it away" aria-label="Value" class="grow" />
+          <el-button native-type="submit" :disabled="!attribute" :loading="busy">Keep</el-button></form>
+      </section>
+      <section><h2>Belongs to</h2>
+        <el-table :data="data.members ?? []">
+          <el-table-column label="" width="110"><template #default="{ row }"><span class="quiet">{{ row.kind }}</span></template></el-table-column>
+          <el-table-column label="Name" min-width="130"><template #default="{ row }"><router-link :to="`/admit/${row.kind}s`">{{ row.name }}</router-link></template></el-table-column>
+          <el-table-column label="By" width="140"><template #default="{ row }"><span :title="local(row.added)">{{ known(row.source) }}</span></template></el-table-column>
+          <el-table-column label="" width="90"><template #default="{ row }"><el-button link type="primary" :aria-label="`Take out of ${row.name}`" @click="leave(row as Membership)">Take out</el-button></template></el-table-column>
+          <template #empty>No group and no organisation.</template>
+        </el-table>
+        <form class="tools line" @submit.prevent="belong"><el-select v-model="unit" aria-label="Group or organisation" filterable placeholder="Group or organisation" class="grow">
+          <el-option v-for="u in choices?.groups ?? []" :key="u.name" :value="`group/${u.name}`" :label="u.title" />
+          <el-option v-for="u in choices?.organisations ?? []" :key="u.name" :value="`organisation/${u.name}`" :label="`${u.title} (organisation)`" /></el-select>
+          <el-button native-type="submit" :disabled="!unit" :loading="busy">Join</el-button></form>
+      </section>
+    </div>
+    <h2>Comes by</h2>
     <el-table :data="data.links ?? []">
-      <el-table-column label="Name" min-width="300"><template #default="{ row }"><code>{{ row.subject?.value ?? 'not kept: made by an earlier build' }}</code>
+      <el-table-column label="Name there" min-width="280"><template #default="{ row }"><code :title="row.subject?.format">{{ row.subject?.value ?? 'not kept: made by an earlier build' }}</code>
       </template></el-table-column>
       <el-table-column label="Provider" min-width="180"><template #default="{ row }"><router-link v-if="row.provider.name && !row.provider.removed"
           :to="`/connect/providers/${row.provider.name}`">{{ row.provider.title || row.provider.name }}</router-link><span v-else
           class="quiet">{{ row.provider.name || row.provider.id }}, removed</span></template></el-table-column>
       <el-table-column label="Linked" width="140"><template #default="{ row }"><time v-if="row.added" :title="local(row.added)">{{ ago(row.added) }}</time>
       </template></el-table-column>
-      <template #empty>No links: nobody comes as this person.</template>
+      <el-table-column label="" width="130"><template #default="{ row }"><el-button v-if="(data.links?.length ?? 0) > 1" link type="primary" @click="part(row as Link)">Take it away</el-button></template></el-table-column>
+      <template #empty>No links: nobody comes as this person until a provider matches them.</template>
     </el-table>
-    <template v-if="data.values?.length">
-      <h2>Kept with them</h2>
-      <el-table :data="data.values">
-        <el-table-column label="Attribute" min-width="200"><template #default="{ row }"><code>{{ row.name }}</code></template></el-table-column>
-        <el-table-column label="Values" min-width="300"><template #default="{ row }">{{ shown(row.values).join(', ') }}</template></el-table-column>
-        <el-table-column label="From" min-width="160"><template #default="{ row }">{{ row.from.title || row.from.name || row.from.id }}</template></el-table-column>
-        <el-table-column label="Since" width="140"><template #default="{ row }"><time :title="local(row.at)">{{ ago(row.at) }}</time></template></el-table-column>
-      </el-table>
-    </template>
+    <form class="tools line" @submit.prevent="joined ? join() : weigh()"><span>Is the same person as number</span>
+      <el-input v-model="other" name="other" aria-label="Number of the other account" style="width: 100px" />
+      <el-button native-type="submit" :disabled="!/^[1-9][0-9]*$/.test(other)" :type="joined ? 'danger' : 'default'" plain :loading="busy">{{ joined ? 'Make it one account' : 'See what that comes to' }}</el-button></form>
+    <p v-if="joined" class="sheet weighed" aria-live="polite">Person {{ other }} goes. {{ n(joined.links, 'link') }} and {{ n(joined.subjects, 'lasting name') }} come along<template
+        v-if="joined.values?.length">, with {{ joined.values.join(', ') }}</template>; {{ n(joined.sessions, 'session') }} end{{ joined.sessions === 1 ? 's' : '' }}.<template
+        v-if="joined.differ?.length"> {{ joined.differ.join(', ') }} stay as they are here.</template><template
+        v-if="joined.lost?.length"> Known to {{ joined.lost.join(', ') }} by both: the other's name there goes.</template></p>
+    <div class="two">
+      <section><h2>Signed in</h2>
+        <el-table :data="data.sessions ?? []">
+          <el-table-column label="By" min-width="160"><template #default="{ row }">{{ row.providers?.join(', ') }}</template></el-table-column>
+          <el-table-column label="Since" width="120"><template #default="{ row }"><time :title="local(row.began)">{{ ago(row.began) }}</time></template></el-table-column>
+          <el-table-column label="Until" width="180"><template #default="{ row }">{{ local(row.expires) }}</template></el-table-column>
+          <template #empty>No session.</template>
+        </el-table></section>
+      <section><h2>Known to applications as</h2>
+        <el-table :data="data.subjects ?? []">
+          <el-table-column label="Application" min-width="150" prop="application" />
+          <el-table-column label="Lasting name" min-width="200"><template #default="{ row }"><code :title="row.value">{{ row.value }}</code></template></el-table-column>
+          <el-table-column label="" width="90" prop="source" />
+          <template #empty>No lasting name was given.</template>
+        </el-table></section>
+    </div>
+    <h2>What would be told of them</h2>
+    <div class="tools"><el-select v-model="app" aria-label="Application" filterable placeholder="Application" style="width: 280px">
+      <el-option v-for="a in choices?.apps ?? []" :key="a.name" :value="a.name" :label="a.title" /></el-select>
+      <span class="quiet">by what the gate knows, before a provider says anything</span></div>
+    <ProblemBox :problem="untold" />
+    <template v-if="told"><p v-if="told.refused" class="refused">{{ told.refused.title }}</p>
+      <dl v-else class="sheet told"><dt>Name</dt><dd><code>{{ told.name || 'none yet' }}</code></dd>
+        <template v-for="a in told.released ?? []" :key="a.name"><dt>{{ a.friendlyName || a.name }}</dt><dd>{{ shown(a.values ?? []).join(', ') }}</dd></template></dl></template>
     <h2>Sign-ins of late</h2>
     <el-table :data="traces ?? []">
       <el-table-column label="Result" width="110"><template #default="{ row }"><span :class="{ entered: 'passed', refused: 'refused' }[row.result as string] ??
@@ -89,3 +187,14 @@ async function remove() {
     </el-table>
   </template>
 </template>
+
+<style scoped>
+.two { display: grid; grid-template-columns: minmax(0, 1.25fr) minmax(0, 1fr); gap: 0 24px }
+.line { margin: 8px 0 0; flex-wrap: nowrap }
+.grow { flex: 1 }
+.weighed { padding: 12px 16px; margin: 8px 0 0; border-left: 4px solid var(--waiting) }
+.told { padding: 12px 16px; margin: 0; display: grid; grid-template-columns: 220px 1fr; gap: 4px 16px }
+.told dt { color: var(--quiet) }
+.told dd { margin: 0; overflow-wrap: anywhere }
+@media (max-width: 1000px) { .two { grid-template-columns: minmax(0, 1fr) } }
+</style>
