@@ -283,7 +283,7 @@ func TestOAuth2LibraryAndOpenSSL(t *testing.T) {
 		said := openssl(t, token.Extra("id_token").(string), alg, "JWT")
 		require.Equal(t, "n", said["nonce"])
 		require.Equal(t, r.ClientID, said["aud"])
-		require.Equal(t, []any{"drivers"}, said["groups"])
+		require.Equal(t, []any{"first-aiders", "drivers", "operations"}, said["groups"], "what the gate knows, and what these lie in")
 		require.Equal(t, "Ada Fenwick", said["name"])
 		access := openssl(t, token.AccessToken, alg, "at+jwt")
 		require.Equal(t, said["sub"], access["sub"])

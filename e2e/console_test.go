@@ -121,6 +121,13 @@ func (c *chromium) set(selector, text string) {
 		quoteJS(text) + `; e.dispatchEvent(new Event('input')); return true })()`)
 }
 
+// attach gives a file to a field.
+func (c *chromium) attach(selector, file string) {
+	c.t.Helper()
+	c.until(`document.querySelector(` + quoteJS(selector) + `) !== null`)
+	do(c, chromedp.SetUploadFiles(selector, []string{file}))
+}
+
 // shot keeps a picture for the documentation, when INNERGATE_SHOTS names a
 // folder.
 func (c *chromium) shot(name string) {

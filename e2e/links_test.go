@@ -23,20 +23,22 @@ func TestPeopleAreCarriedOver(t *testing.T) {
 		}
 		return out
 	}
-	run(0, []string{"Nobody is linked"}, "person", "providers")
+	run(0, []string{"wrenmoor-staff"}, "person", "providers")
 	newVisitor(t).get(d.host("crew-roster") + "/start").signIn("").onward()
 	run(0, []string{"ada.fenwick", "emailAddress", "wrenmoor-staff"}, "person", "links")
 	run(0, []string{`"value": "ada.fenwick`}, "person", "links", "--person", "1", "--output", "json")
-	run(1, []string{"there is no person 9"}, "person", "links", "--person", "9")
+	run(1, []string{"there is no person 99"}, "person", "links", "--person", "99")
 	run(2, []string{"there is no person 0"}, "person", "links", "--person", "0")
 	run(1, []string{`did you mean "wrenmoor-staff"?`}, "person", "links", "--provider", "wrenmoor-staf")
 
 	run(0, nil, "app", "set", "--all", "provider=", "--yes")
+	run(1, []string{"that of the organisation"}, "provider", "remove", "wrenmoor-staff", "--yes")
+	run(0, nil, "organisation", "put", "wrenmoor", "--provider", "")
 	run(0, []string{"removed wrenmoor-staff", "innergate person carry "}, "provider", "remove", "wrenmoor-staff",
 		"--yes")
 	run(0, nil, "provider", "add", "wrenmoor-staff", "--metadata", d.Providers[0].Metadata)
 	list := run(0, []string{"REMOVED"}, "person", "providers")
-	id := regexp.MustCompile(`[0-9a-f]{32}`).FindString(list)
+	id := regexp.MustCompile(`wrenmoor-staff +([0-9a-f]{32})`).FindStringSubmatch(list)[1]
 	run(2, []string{"--digest is missing"}, "person", "carry", id, "wrenmoor-staff")
 	run(1, []string{"changed since the preview"}, "person", "carry", id, "wrenmoor-staff", "--digest", "00")
 	seen := run(0, []string{"to carry over", "Nothing is stored yet"}, "person", "carry", id, "wrenmoor-staff",
@@ -50,13 +52,13 @@ func TestPeopleAreCarriedOver(t *testing.T) {
 	c.choose("From", "wrenmoor-staff (removed)")
 	c.choose("To", "wrenmoor-staff")
 	c.press("Preview")
-	c.see("1 would be carried over")
+	c.see("2 would be carried over")
 	c.shot("links")
 	run(0, []string{"carried over"}, "--remark", "a new tenant", "person", "carry", id, "wrenmoor-staff", "--digest",
 		digest)
 	c.press("Carry over")
 	c.see("the links have changed since the preview")
-	run(0, []string{"took over links of wrenmoor-staff: 1", "a new tenant"}, "history", "list", "--kind", "provider")
+	run(0, []string{"took over links of wrenmoor-staff: 2", "a new tenant"}, "history", "list", "--kind", "provider")
 	run(0, nil, "app", "set", "crew-roster", "provider=wrenmoor-staff")
 	newVisitor(t).get(d.host("crew-roster") + "/start").signIn("").onward()
 	require.Equal(t, 2, strings.Count(run(0, nil, "person", "links", "--person", "1"), "ada.fenwick"),

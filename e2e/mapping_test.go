@@ -59,13 +59,13 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 		{"proposed for an application", []string{"mapping", "propose", "application/crew-roster"}, 0,
 			[]string{"Nothing is there for", "costCentre"}},
 		{"proposed for none", []string{"mapping", "propose", "provider/oakholow"}, 1, []string{`did you mean "oakhollow"?`}},
-		{"on a person", []string{"mapping", "try", "--person", "1", "--intake", intake}, 0, []string{"userName is made of preferred_username"}},
+		{"on a person", []string{"mapping", "try", "--person", "17", "--intake", intake}, 0, []string{"userName is made of preferred_username"}},
 		{"on nobody", []string{"mapping", "try", "--person", "77"}, 1, []string{`no person with a link "77"`}},
 		{"on a pasted token", []string{"mapping", "try", "--provider", "oakhollow", "--intake", intake, "--message", token}, 0,
 			[]string{"PASTED"}},
 		{"on something else", []string{"mapping", "try", "--provider", "oakhollow", "--message", intake}, 0, []string{"rules"}},
 		{"on a message of nobody", []string{"mapping", "try", "--app", "track-access", "--message", token}, 1, []string{"name the one it is of"}},
-		{"on two things", []string{"mapping", "try", "--person", "1", "--message", token, "--provider", "oakhollow"}, 1, []string{"give one of them"}},
+		{"on two things", []string{"mapping", "try", "--person", "17", "--message", token, "--provider", "oakhollow"}, 1, []string{"give one of them"}},
 		{"run again", []string{"reevaluate", "provider/oakhollow", "intakeMapping=@" + intake}, 0,
 			[]string{"differs", "name: none, now Mina Thorne", "1 of 1 people would get something else"}},
 		{"shutting out", []string{"reevaluate", "provider/oakhollow", "phase=paused"}, 3, []string{"refused", "1 would not be let in"}},
@@ -207,6 +207,8 @@ func TestMappedValuesCrossEveryProtocol(t *testing.T) {
 			from+`"}],"steps":[{"do":"upper"}]},{"to":{"name":"came"},"from":[{"constant":"`+provider+`"}]}]}`)
 		require.Zero(t, code, stderr)
 	}
+	_, stderr, code := d.cli(t, "", "provider", "set", "wrenmoor-staff", "askFor=")
+	require.Zero(t, code, stderr)
 	for _, app := range []string{"track-access", "seat-finder"} {
 		_, stderr, code := d.cli(t, "", "app", "set", app, `releaseMapping={"rules":[{"to":{"name":"crew"},"from":[{"expression":`+
 			`"attributes.came[0] + ' ' + attributes.displayName[0]"}]}]}`)

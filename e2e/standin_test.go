@@ -37,6 +37,8 @@ func TestPeopleAsTheyAre(t *testing.T) {
 	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
 	require.NoError(t, err)
 	defer d.stop()
+	_, _, code := d.cli(t, "", "provider", "set", "wrenmoor-staff", "askFor=")
+	require.Zero(t, code)
 	roster := d.host("crew-roster")
 	come := func(who, names string) string {
 		v := newVisitor(t)

@@ -148,7 +148,7 @@ func TestAccountsAreCompared(t *testing.T) {
 	require.NoError(t, r.Comparing.Export(ctx, "roster", c.ID, "case", &b))
 	rows, err := csv.NewReader(&b).ReadAll()
 	require.NoError(t, err)
-	require.Equal(t, []string{"case", "2", "ada@w.example", "1", "Ada · ada", "Ada@w.example", ""}, rows[1])
+	require.Equal(t, []string{"case", "2", "ada@w.example", "1", "Ada", "Ada@w.example", ""}, rows[1])
 	for cause, w := range map[string]comparing.Wish{
 		`did you mean "roster"?`: {App: "rooster", Document: list}, `did you mean Login?`: {App: "roster", Document: list, Column: "Logn"},
 		"did you mean profile:emails?": {App: "roster", Document: list, Identifier: "profile:email"}, "no accounts below them": {App: "roster", Document: []byte("a\n")},

@@ -43,6 +43,7 @@ func (f PeopleFilter) filter(after string, limit int) accounts.Filter {
 // peopleCalls registers accounts of people.
 func (s *server) peopleCalls(a huma.API) {
 	g := s.gate
+	s.rollCalls(a) // before those by number: the first address that fits is taken
 	huma.Register(a, op("GET", "/people", "list-people", "People by their numbers, or those that are searched for"),
 		func(ctx context.Context, in *struct {
 			PeopleFilter
@@ -84,7 +85,6 @@ func (s *server) peopleCalls(a huma.API) {
 		})
 	s.accountCalls(a)
 	s.linkingCalls(a)
-	s.rollCalls(a)
 }
 
 // accountCalls registers what becomes of accounts.

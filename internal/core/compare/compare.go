@@ -48,8 +48,11 @@ type Person struct {
 // People are those who may have accounts, and what identifies them.
 type People struct {
 	Identifiers []string
+	Shared      []bool // by identifier: several people may have the same, such as a name; none means that nothing is
 	All         []Person
 }
+
+func (p *People) shared(identifier int) bool { return identifier < len(p.Shared) && p.Shared[identifier] }
 
 // Comparer compares one list of accounts with people.
 type Comparer struct {
@@ -303,9 +306,9 @@ func (c *Comparer) Rates() (out []Rate) {
 			}
 		}
 	}
-	slices.SortStableFunc(out, better)
+	slices.SortStableFunc(out, c.better)
 	for i, r := range out { // what fits hardly anybody beside the best is not worth a whole look
-		if i == mostRates || (r.Exact+r.Near)*20 < out[0].Exact+out[0].Near {
+		if i == mostRates || (r.Exact+r.Near)*20 < out[0].Exact+out[0].Near && !c.people.shared(r.Identifier) {
 			out = out[:i]
 			break
 		}
@@ -314,12 +317,16 @@ func (c *Comparer) Rates() (out []Rate) {
 		for i, r := range out {
 			out[i] = c.rate(rows, r.Column, r.Identifier)
 		}
-		slices.SortStableFunc(out, better)
+		slices.SortStableFunc(out, c.better)
 	}
 	return out
 }
 
-func better(a, b Rate) int {
+// better puts what tells people apart before what several may share.
+func (c *Comparer) better(a, b Rate) int {
+	if x, y := c.people.shared(a.Identifier), c.people.shared(b.Identifier); x != y {
+		return map[bool]int{true: 1, false: -1}[x]
+	}
 	return cmp.Or(cmp.Compare(b.Exact+b.Near, a.Exact+a.Near), cmp.Compare(b.Exact, a.Exact))
 }
 

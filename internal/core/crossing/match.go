@@ -244,6 +244,11 @@ func (d *drive) match() step {
 		if need != nil {
 			return d.need(need, (*drive).match)
 		}
+		if finding.Is(err, finding.MatchLinked) && !d.s.here.again && d.s.Mode != Simulated {
+			// Another sign-in by this very name may have linked them since it was looked up.
+			d.s.here.again = true
+			return d.need(&Need{People: []string{person.Key}, For: d.app.ID}, (*drive).match)
+		}
 		d.s.here.seen = seen
 		d.here(StepMatch).Reasons = seen.Reasons
 		switch {

@@ -364,7 +364,7 @@ func (d *drive) whichAccount() step {
 	}
 	f := Form{Title: "Which account is yours?", Text: "There are several that fit. The one you choose is used from now on."}
 	for _, p := range h.seen.Several {
-		f.Options = append(f.Options, Choice{strconv.FormatInt(p.ID, 10), NameOf(p)})
+		f.Options = append(f.Options, Choice{strconv.FormatInt(p.ID, 10), Called(p)})
 	}
 	st.Reasons.Add(reason.QuestionAccount)
 	return d.asks(f)
@@ -372,6 +372,12 @@ func (d *drive) whichAccount() step {
 
 // NameOf is what people read of an account: what is kept of its name, else its number.
 func NameOf(p Person) string {
+	name, _, _ := strings.Cut(Called(p), " · ")
+	return name
+}
+
+// Called is what people tell accounts of one name apart by.
+func Called(p Person) string {
 	words := []string{}
 	for _, name := range []string{"displayName", "userName", "emails"} {
 		for _, k := range p.Values {

@@ -105,6 +105,7 @@ type here struct {
 	person  Person
 	seen    Seen // how they were looked for
 	gave    *Gave
+	again   bool // the link was looked up again
 	effects []Effect
 	steps   []*TraceStep
 	arrived int // place of the message which arrived, -1 if none did

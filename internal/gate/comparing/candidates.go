@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 
 	"innergate.example/innergate/internal/core/compare"
@@ -219,6 +220,7 @@ func (g *gathering) people(all [][]would) compare.People {
 	slices.SortFunc(out.Identifiers, before)
 	for i, name := range out.Identifiers {
 		g.at[name] = i
+		out.Shared = append(out.Shared, several[profile.Word(strings.TrimPrefix(name, known))])
 	}
 	for _, some := range all {
 		for _, t := range some {
@@ -231,6 +233,11 @@ func (g *gathering) people(all [][]would) compare.People {
 	}
 	return out
 }
+
+// several are attributes that several people may have alike.
+var several = map[string]bool{"displayName": true, "name.givenName": true, "name.familyName": true, "name.middleName": true,
+	"nickName": true, "title": true, "department": true, "division": true, "costCenter": true, "locale": true, "timezone": true,
+	profile.AttributeGroups: true, profile.AttributeOrganization: true, profile.AttributeUserType: true}
 
 // before puts the name first, and what is told before what is only known here.
 func before(a, b string) int {

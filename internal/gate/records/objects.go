@@ -308,16 +308,16 @@ func free(after *federation.Snapshot, removed []federation.Record) error {
 	if len(gone) == 0 {
 		return nil
 	}
-	for name := range gone {
-		if o, ok := after.OwnerOf(name); ok {
-			return change.Conflict(fmt.Sprintf("the provider %q is that of the organisation %q", name, o.Name),
-				"take it out of the organisation first")
-		}
-	}
 	for _, a := range after.Applications() {
 		if gone[a.Provider] {
 			return change.Conflict(fmt.Sprintf("the application %q is tied to the provider %q", a.Name, a.Provider),
 				"remove the application first, or tie it to another provider")
+		}
+	}
+	for name := range gone {
+		if o, ok := after.OwnerOf(name); ok {
+			return change.Conflict(fmt.Sprintf("the provider %q is that of the organisation %q", name, o.Name),
+				"take it out of the organisation first")
 		}
 	}
 	return nil
