@@ -134,6 +134,8 @@ func differencesInWords(in []federation.Difference) string {
 		switch {
 		case d.After == "":
 			words = append(words, d.Label+" -"+d.Before)
+		case d.Before != "":
+			words = append(words, d.Label+"="+d.Before+" > "+d.After)
 		default:
 			words = append(words, d.Label+"="+d.After)
 		}

@@ -165,6 +165,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		Sessions: g.sessions, Leaving: g.Leaving})
 	g.Roll = roll.New(o.Store, o.Now, g.Records, g.People, g.Accounts)
 	g.Comparing = comparing.New(o.Store, o.Now, g.Records, g.People)
+	g.Accounts.Forgets(g.Comparing.Forget)
 	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
 		Sessions: g.sessions, People: g.People, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries})
 	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,

@@ -3,6 +3,7 @@ package gate
 import (
 	"bytes"
 	"encoding/csv"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -160,6 +161,10 @@ func TestAccountsAreCompared(t *testing.T) {
 	require.ErrorContains(t, err, `no comparison of roster "999"`)
 	_, err = r.Comparing.Get(ctx, "roster", c.ID, "nearly", 0, 1)
 	require.ErrorContains(t, err, "is no verdict")
+	require.NoError(t, r.Accounts.Remove(ctx, tester, 1))
+	page, err = r.Comparing.Get(ctx, "roster", c.ID, "", 0, 100)
+	require.NoError(t, err)
+	require.NotContains(t, fmt.Sprint(page), "da@w.example", "nothing is left of a removed person")
 	for range 12 {
 		_, err := r.Comparing.Compare(ctx, tester, comparing.Wish{App: "roster", Document: list}, &heard{})
 		require.NoError(t, err)

@@ -39,7 +39,7 @@ const pick = (e: Event) => { file.value = (e.target as HTMLInputElement).files?.
   <JobProgress v-if="job" :key="job.id" :job="job" @ended="ended = $event" />
   <template v-if="seen">
     <p class="counts"><strong :class="seen.stored ? 'passed' : 'note'">{{ seen.stored ? '● imported' : '○ nothing is stored yet' }}</strong> · {{ seen.rows }} rows, read as
-      {{ seen.encoding }}<template v-if="seen.separator"> separated by <code>{{ seen.separator === '\t' ? 'tabs' : seen.separator }}</code></template>, people found by <code>{{ seen.by }}</code> ·
+      {{ seen.encoding }}<template v-if="seen.separator"> separated by {{ ({ ',': 'commas', ';': 'semicolons', '\t': 'tabs', '|': 'bars' } as Record<string, string>)[seen.separator] }}</template>, people found by <code>{{ seen.by }}</code> ·
       {{ seen.new }} new, {{ seen.changed }} changed, {{ seen.same }} the same already<template v-if="seen.disabled">, {{ seen.disabled }} disabled</template><template
       v-if="seen.enabled">, {{ seen.enabled }} enabled</template></p>
     <template v-if="seen.badRows"><h2 class="refused">{{ seen.badRows }} {{ seen.badRows === 1 ? 'row' : 'rows' }} cannot be used</h2>
@@ -51,7 +51,7 @@ const pick = (e: Event) => { file.value = (e.target as HTMLInputElement).files?.
         <el-table-column label="Person" width="100"><template #default="{ row }"><router-link v-if="row.person" :to="`/admit/people/${row.person}`">{{ row.person }}</router-link><span v-else>new</span></template></el-table-column>
         <el-table-column label="Name" min-width="200" prop="name" />
         <el-table-column label="Changes" min-width="420"><template #default="{ row }"><span v-for="(d, i) in row.differences" :key="i" class="difference"><span class="quiet">{{ d.label }}</span>
-          <del v-if="d.before && !d.after">{{ d.before }}</del> {{ d.after }}</span></template></el-table-column></el-table></template>
+          <del v-if="d.before">{{ d.before }}</del> {{ d.after }}</span></template></el-table-column></el-table></template>
   </template>
 </template>
 

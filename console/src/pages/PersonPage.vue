@@ -107,9 +107,9 @@ watch([app, () => data.value], () => { told.value = undefined
         <el-table :data="data.values ?? []">
           <el-table-column label="Attribute" width="150"><template #default="{ row }"><code>{{ row.name }}</code></template></el-table-column>
           <el-table-column label="Value" min-width="190"><template #default="{ row }"><span :title="shown(row.values).join(', ')">{{ shown(row.values).join(', ') }}</span></template></el-table-column>
-          <el-table-column label="From" width="150"><template #default="{ row }"><span :title="`${known(row.source)}, ${local(row.at)}`">{{ known(row.source) }}<template
+          <el-table-column label="From" width="140"><template #default="{ row }"><span :title="`${known(row.source)}, ${local(row.at)}`">{{ known(row.source) }}<template
               v-if="row.verified"> · <span class="passed">proved</span></template></span></template></el-table-column>
-          <el-table-column label="" width="64"><template #default="{ row }"><el-button link type="primary" :aria-label="`Change ${row.name}`" @click="edit(row.name, row.values)">Change</el-button></template></el-table-column>
+          <el-table-column label="" width="84"><template #default="{ row }"><el-button link type="primary" :aria-label="`Change ${row.name}`" @click="edit(row.name, row.values)">Change</el-button></template></el-table-column>
           <template #empty>Nothing is kept: the provider says it anew at each sign-in.</template>
         </el-table>
         <form class="tools line" @submit.prevent="keep"><el-input v-model="attribute" name="attribute" placeholder="Attribute" aria-label="Attribute" style="width: 150px" />
@@ -118,7 +118,7 @@ watch([app, () => data.value], () => { told.value = undefined
       </section>
       <section><h2>Belongs to</h2>
         <el-table :data="data.members ?? []">
-          <el-table-column label="" width="110"><template #default="{ row }"><span class="quiet">{{ row.kind }}</span></template></el-table-column>
+          <el-table-column label="" width="122"><template #default="{ row }"><span class="quiet">{{ row.kind }}</span></template></el-table-column>
           <el-table-column label="Name" min-width="130"><template #default="{ row }"><router-link :to="`/admit/${row.kind}s`">{{ row.name }}</router-link></template></el-table-column>
           <el-table-column label="By" width="140"><template #default="{ row }"><span :title="local(row.added)">{{ known(row.source) }}</span></template></el-table-column>
           <el-table-column label="" width="90"><template #default="{ row }"><el-button link type="primary" :aria-label="`Take out of ${row.name}`" @click="leave(row as Membership)">Take out</el-button></template></el-table-column>

@@ -52,7 +52,9 @@ type People struct {
 	All         []Person
 }
 
-func (p *People) shared(identifier int) bool { return identifier < len(p.Shared) && p.Shared[identifier] }
+func (p *People) shared(identifier int) bool {
+	return identifier < len(p.Shared) && p.Shared[identifier]
+}
 
 // Comparer compares one list of accounts with people.
 type Comparer struct {

@@ -162,6 +162,20 @@ func (in Entry) Of(snap *federation.Snapshot, theirs func(key string) bool) bool
 	return false
 }
 
+// About reports whether a recorded turn tells anything of a person on record, also as one of
+// those among whom somebody else was looked for.
+func (in Entry) About(person int64) bool {
+	if in.Decided.Person == person || in.Before.Person == person || in.Before.Picked == person {
+		return true
+	}
+	for _, people := range in.Having {
+		if slices.ContainsFunc(people, func(p Person) bool { return p.ID == person }) {
+			return true
+		}
+	}
+	return false
+}
+
 // otherwise reports whether somebody would be recognised by something else than before,
 // and so would be nobody that the gate knows.
 func otherwise(before, after *federation.Snapshot, e Entry) bool {

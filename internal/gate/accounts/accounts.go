@@ -25,7 +25,13 @@ import (
 const KindPerson = "person"
 
 // Room is about accounts.
-type Room struct{ Parts }
+type Room struct {
+	Parts
+	forget func(ctx context.Context, person int64) error
+}
+
+// Forgets names what else has to forget somebody who is removed.
+func (rm *Room) Forgets(forget func(ctx context.Context, person int64) error) { rm.forget = forget }
 
 // Parts are what the room works with.
 type Parts struct {
@@ -38,7 +44,9 @@ type Parts struct {
 }
 
 // New makes a room.
-func New(p Parts) *Room { return &Room{p} }
+func New(p Parts) *Room {
+	return &Room{Parts: p, forget: func(context.Context, int64) error { return nil }}
+}
 
 func (rm *Room) row(db *gorm.DB, id int64) (row store.PersonRow, err error) {
 	err = db.Where("id = ?", id).Take(&row).Error
@@ -96,12 +104,12 @@ func (rm *Room) Enable(ctx context.Context, by change.By, id int64) (Person, err
 func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 	traces, err := rm.traces(ctx, id)
 	if err == nil {
-		err = rm.Store.Traces.Remove(ctx, traces)
+		err = errors.Join(rm.Store.Traces.Remove(ctx, traces), rm.forget(ctx, id))
 	}
 	if err != nil {
 		return err
 	}
-	return rm.leave(ctx, id, func(tx *gorm.DB, row store.PersonRow) error {
+	err = rm.leave(ctx, id, func(tx *gorm.DB, row store.PersonRow) error {
 		for _, theirs := range []any{&store.LinkRow{}, &store.SubjectRow{}, &store.ConsentRow{}, &store.GrantRow{},
 			&store.TermRow{}, &store.MemberRow{}} {
 			if err := tx.Where("person = ?", id).Delete(theirs).Error; err != nil {
@@ -113,6 +121,10 @@ func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 		}
 		return rm.note(tx, by, id, "removed")
 	})
+	if err == nil {
+		err = rm.forget(ctx, id) // what was begun before they went
+	}
+	return err
 }
 
 // traces finds what was recorded of somebody's sign-ins.
@@ -129,7 +141,7 @@ func (rm *Room) traces(ctx context.Context, id int64) (out []string, err error) 
 	err = rm.Store.Traces.Each(ctx, store.TraceFilter{}, func(head store.TraceHead, inputs []json.RawMessage) bool {
 		for _, octets := range inputs {
 			var e crossing.Entry
-			if json.Unmarshal(octets, &e) == nil && e.Of(snap, func(key string) bool { return theirs[string(store.Hash(key))] }) {
+			if json.Unmarshal(octets, &e) == nil && (e.About(id) || e.Of(snap, func(key string) bool { return theirs[string(store.Hash(key))] })) {
 				out = append(out, head.ID)
 				break
 			}

@@ -169,25 +169,12 @@ func quoted(names []string) string {
 
 // keep keeps a comparison, and drops the oldest ones of the application.
 func (rm *Room) keep(ctx context.Context, by change.By, app *federation.Application, c *Comparison) error {
-	lists, err := json.Marshal(c.Lines)
-	if err != nil {
-		return err
-	}
-	var packed bytes.Buffer
-	z := gzip.NewWriter(&packed)
-	if _, err := z.Write(lists); err != nil {
-		return err
-	}
-	if err := z.Close(); err != nil {
-		return err
-	}
-	sealed := rm.store.Seal("comparison", packed.Bytes())
-	summary, err := json.Marshal(c)
+	summary, sealed, err := rm.sealed(c)
 	if err != nil {
 		return err
 	}
 	return rm.store.Write(ctx, func(tx *gorm.DB) error {
-		row := &store.ComparisonRow{App: string(app.ID), At: c.At, Who: c.Who, Summary: rm.store.Seal("comparison", summary), Sealed: sealed}
+		row := &store.ComparisonRow{App: string(app.ID), At: c.At, Who: c.Who, Summary: summary, Sealed: sealed}
 		if err := tx.Create(row).Error; err != nil {
 			return err
 		}
@@ -199,6 +186,72 @@ func (rm *Room) keep(ctx context.Context, by change.By, app *federation.Applicat
 		}
 		return change.Note{At: rm.now(), By: by, What: fmt.Sprintf("compared accounts: %d of %d fit", c.Counts[compare.Exact], c.Accounts)}.WriteOf(tx, app)
 	})
+}
+
+// sealed is how a comparison is stored: its figures, and its lists.
+func (rm *Room) sealed(c *Comparison) (summary, lists []byte, err error) {
+	plain, err := json.Marshal(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	var packed bytes.Buffer
+	z := gzip.NewWriter(&packed)
+	err = errors.Join(json.NewEncoder(z).Encode(c.Lines), z.Close())
+	return rm.store.Seal("comparison", plain), rm.store.Seal("comparison", packed.Bytes()), err
+}
+
+// Forget takes a person, and the accounts that were found to be theirs, out of what is kept.
+func (rm *Room) Forget(ctx context.Context, person int64) error {
+	select {
+	case rm.turn <- struct{}{}: // one that is under way still knows them
+		defer func() { <-rm.turn }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	for _, app := range rm.records.Snapshot().Applications() {
+		all, err := rm.List(ctx, string(app.Name))
+		if err != nil {
+			return err
+		}
+		for _, c := range all {
+			if c.Lines, err = rm.lines(ctx, app, c.ID); err != nil {
+				return err
+			}
+			if !c.without(person) {
+				continue
+			}
+			summary, sealed, err := rm.sealed(&c)
+			if err != nil {
+				return err
+			}
+			err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+				return tx.Model(&store.ComparisonRow{}).Where("id = ?", c.ID).Updates(map[string]any{"summary": summary, "sealed": sealed}).Error
+			})
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// without takes a person's lines out; the figures stay.
+func (c *Comparison) without(person int64) bool {
+	theirs := map[string]bool{}
+	c.Lines = slices.DeleteFunc(c.Lines, func(l compare.Line) bool {
+		is := l.Person == person || slices.Contains(l.Others, person)
+		theirs[l.Account] = theirs[l.Account] || is
+		return is
+	})
+	found := false
+	for _, is := range theirs {
+		found = found || is
+	}
+	if b := c.Before; b != nil && found {
+		b.Fit = slices.DeleteFunc(b.Fit, func(a string) bool { return theirs[a] })
+		b.Unfit = slices.DeleteFunc(b.Unfit, func(a string) bool { return theirs[a] })
+	}
+	return found
 }
 
 // since holds a comparison against the one before of the same heading and identifier.

@@ -56,7 +56,8 @@ type plan struct {
 	was     bool   // disabled
 	same    bool
 	keep    []crossing.KeptValue
-	keeps   bool // what is kept of them changes
+	keeps   bool              // what is kept of them changes
+	had     map[string]string // what was kept, of what the entry says
 	join    []crossing.Membership
 	part    []crossing.Membership
 	put     []crossing.Link
@@ -127,7 +128,9 @@ func (out *Imported) count(p *plan) {
 // differences says what changes about somebody.
 func (p *plan) differences() (out []federation.Difference) {
 	for _, name := range slices.Sorted(maps.Keys(p.values)) {
-		out = append(out, federation.Difference{Label: name, After: strings.Join(p.values[name], Between)})
+		if before, after := p.had[name], strings.Join(p.values[name], Between); before != after {
+			out = append(out, federation.Difference{Label: name, Before: before, After: after})
+		}
 	}
 	for _, m := range p.join {
 		out = append(out, federation.Difference{Label: string(m.Kind), After: string(m.Name)})
@@ -323,7 +326,7 @@ func (w *weighing) each(plans []plan, rows map[int64]store.PersonRow, members ma
 		if err != nil {
 			return err
 		}
-		p.found, p.was = row.Sealed, row.Disabled != nil
+		p.found, p.was, p.had = row.Sealed, row.Disabled != nil, had(stored, p.values)
 		p.keep = crossing.Typed(stored, crossing.FromImport, p.values, w.rm.now())
 		p.keeps = !slices.EqualFunc(stored, p.keep, func(a, b crossing.KeptValue) bool {
 			return a.Name == b.Name && a.From == b.From && slices.Equal(a.Attribute.Values, b.Attribute.Values)
@@ -334,10 +337,30 @@ func (w *weighing) each(plans []plan, rows map[int64]store.PersonRow, members ma
 		}
 		p.same = p.person != 0 && !p.keeps && !p.disable && !p.enable && len(p.join)+len(p.part)+len(p.put) == 0
 		if p.same {
-			p.keep, p.found = nil, nil
+			p.keep, p.found, p.had = nil, nil, nil
 		}
 	}
 	return nil
+}
+
+// had is what is kept already of attributes that an entry has.
+func had(stored []crossing.KeptValue, values map[string][]string) map[string]string {
+	var out map[string]string
+	for _, v := range stored {
+		for name := range values {
+			if profile.Word(name) == profile.Word(v.Name) {
+				if out == nil {
+					out = map[string]string{}
+				}
+				texts := make([]string, len(v.Attribute.Values))
+				for i, x := range v.Attribute.Values {
+					texts[i] = x.String()
+				}
+				out[name] = strings.Join(texts, Between)
+			}
+		}
+	}
+	return out
 }
 
 // belongs decides where somebody belongs then: what providers say of it stays.
