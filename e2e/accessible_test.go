@@ -59,6 +59,19 @@ func (c *chromium) inDark(dark bool) {
 	}))
 }
 
+// accountsFile is the list of accounts that the stand-in of the crew roster exports.
+func accountsFile(t *testing.T, d *demo) string {
+	res, err := http.Get(d.host("crew-roster") + "/accounts.csv")
+	require.NoError(t, err)
+	defer res.Body.Close()
+	f, err := os.Create(filepath.Join(t.TempDir(), "accounts.csv"))
+	require.NoError(t, err)
+	_, err = f.ReadFrom(res.Body)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	return f.Name()
+}
+
 // Every page of the console, in light and in dark. The list is held against the
 // console's own.
 func TestConsoleIsAccessible(t *testing.T) {
@@ -79,6 +92,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 	ok("provider", "set", "wrenmoor-staff", `intakeMapping={"rules":[{"to":{"name":"x"},"from":[{"attribute":"nobody"}]}]}`)
 	ok("set", "put", "common", "--way", "intake", "--mapping", mappingFile(t))
 	ok("app", "add", "half", "--draft")
+	ok("accounts", "compare", "crew-roster", accountsFile(t, d))
 	newVisitor(t).get(d.host("possession-planner") + "/start?scope=openid%20offline_access").through("yes")
 	ok("app", "secret", "possession-planner")
 	list, err := d.client().Traces(t.Context(), client.TraceFilter{Result: "refused"})
@@ -94,7 +108,8 @@ func TestConsoleIsAccessible(t *testing.T) {
 		"/connect/applications/possession-planner": "Client ID", "/connect/applications/possession-planner/grants": "good",
 		"/connect/aggregates/northern-lines": "Entities", "/watch/traces": "Traces",
 		"/watch/traces/" + list.Items[0].ID: "AuthnRequest", "/watch/checks": "Checks", "/watch/checks?code=own-start-missing": "Acknowledge",
-		"/connect/providers/wrenmoor-staff/mapping": "absent", "/map": "Intake of", "/admit/people": "Known as", "/admit/people/1": "Sign-ins of late", "/map/sets": "Shared by", "/map/sets/common": "Shared by", "/connect/applications/crew-roster/mapping": "Told",
+		"/connect/providers/wrenmoor-staff/mapping": "absent", "/map": "Intake of", "/admit/people": "Belongs to", "/admit/people/1": "Sign-ins of late", "/admit/groups": "Signalling contractors",
+		"/admit/organisations": "oakhollow.example", "/admit/import": "Make nobody", "/connect/applications/crew-roster/accounts": "7 of 9 accounts fit", "/map/sets": "Shared by", "/map/sets/common": "Shared by", "/connect/applications/crew-roster/mapping": "Told",
 		"/keep/keys": "Keys", "/keep/contexts": "Contexts",
 		"/keep/links": "Links", "/keep/history": "History", fmt.Sprint("/keep/history/",
 			changes.Items[0].ID): "Before and after",

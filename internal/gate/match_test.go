@@ -254,7 +254,9 @@ func TestMissingValuesAreAskedForAndProved(t *testing.T) {
 	require.NotEqual(t, old, code())
 	require.Contains(t, submit(b, o, "code", old).Form.Wrong, "not the code")
 	o = r.Crossings.Continue(ctx, b, o.Crossing)
-	r.said(submit(b, o, "code", code()[:3]+" "+code()[3:]))
+	right := submit(b, o, "code", code()[:3]+" "+code()[3:])
+	require.Contains(t, right.Next, "/crossing/")
+	r.said(r.Crossings.Continue(ctx, b, o.Crossing))
 	p := r.person(ada)
 	require.Len(t, p.Links, 1, "they are who has the address")
 	require.EqualValues(t, 1, r.count(&store.PersonRow{}))
@@ -266,6 +268,24 @@ func TestMissingValuesAreAskedForAndProved(t *testing.T) {
 	}
 	require.Equal(t, crossing.PageFinished, submit(b, o, "code", code()).Page, "used twice")
 	r.said(first(r.brings("n-1", "mail=ada@wrenmoor.example")))
+
+	// Of guesses at the same moment one is made, the others are none.
+	o, b = r.brings("n-5", "displayName=P")
+	o = submit(b, o, "value.emails", "p@wrenmoor.example")
+	var wait sync.WaitGroup
+	guesses := make([]driving.Outcome, 40)
+	for i := range guesses {
+		wait.Go(func() { guesses[i] = submit(b, o, "code", fmt.Sprintf("%06d", i)) })
+	}
+	wait.Wait()
+	judged := 0
+	for _, g := range guesses {
+		if g.Form != nil && g.Form.Wrong != "" {
+			judged++
+		}
+	}
+	require.LessOrEqual(t, judged, 5)
+	require.Less(t, judged, len(guesses))
 
 	o, b = r.brings("n-2", "mail=late@wrenmoor.example", "displayName=L")
 	o = submit(b, o, "value.emails", "late@wrenmoor.example")

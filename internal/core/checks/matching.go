@@ -30,7 +30,7 @@ func (c *Checker) matching(l *List, p *federation.Provider) {
 		case editable[word]:
 			cause = "people commonly set it themselves, or share it"
 		case word == "userName":
-			cause = "a user name may change, and be somebody else's later (OpenID Connect Core §5.7)"
+			cause = "a user name may change, and be somebody else's later"
 		}
 		if cause != "" {
 			l.Add(finding.New(finding.MatchOpen, finding.Fact("Attribute", name), finding.Fact("Why", cause)))

@@ -200,7 +200,9 @@ func (d *drive) takeCode(code string) step {
 		d.s.Proof = nil
 		d.s.Given = append(slices.DeleteFunc(slices.Clone(d.s.Given), func(g Given) bool { return g.Name == p.Name }),
 			Given{p.Name, p.Address, true})
-		return (*drive).match // it may tell who they are
+		// The guess counts only once it is stored: of many at once, one is made.
+		d.keep()
+		return d.ends(&Go{To: d.address()}, Waiting)
 	}
 	p.Failed++
 	d.s.Proof = &p

@@ -371,23 +371,16 @@ func (rm *Room) Told(ctx context.Context, id int64, app string) (crossing.Mapped
 	if err != nil {
 		return crossing.Mapped{}, change.Field("application", err)
 	}
-	who, err := rm.People.ByNumber(ctx, id, a.ID)
-	if err == nil && who.ID == 0 {
+	snap, first := rm.Records.Snapshot(), federation.ID("")
+	if p, tied := snap.Provider(a.Provider); tied {
+		first = p.ID
+	}
+	some, err := rm.People.Many(ctx, []int64{id}, a.ID, first)
+	if err == nil && len(some) == 0 {
 		err = rm.gone(id)
 	}
 	if err != nil {
 		return crossing.Mapped{}, err
 	}
-	links, err := rm.People.LinksOf(ctx, id)
-	if err != nil {
-		return crossing.Mapped{}, err
-	}
-	said := &crossing.Answer{}
-	for _, l := range links[id] {
-		if l.Subject != nil {
-			said.Subject = *l.Subject
-			break
-		}
-	}
-	return crossing.Try(crossing.Trial{Snap: rm.Records.Snapshot(), App: a, Person: who, Said: said})
+	return crossing.Try(crossing.Trial{Snap: snap, App: a, Person: some[0].Person, Said: &crossing.Answer{Subject: some[0].Subject}})
 }

@@ -41,6 +41,9 @@ func (rm *Room) candidates(ctx context.Context, app *federation.Application, gro
 		return compare.People{}, err
 	}
 	g := &gathering{snap: rm.records.Snapshot(), app: app, said: said, at: map[string]int{}}
+	if p, tied := g.snap.Provider(app.Provider); tied {
+		g.first = p.ID
+	}
 	chunks := slices.Collect(slices.Chunk(ids, 1000))
 	out := make([][]would, len(chunks))
 	var wait sync.WaitGroup
@@ -147,11 +150,13 @@ type gathering struct {
 	app  *federation.Application
 	said map[int64]recorded
 	at   map[string]int
+	// first is the provider whose names for people go before others.
+	first federation.ID
 }
 
 // told runs some people through the mappings.
 func (rm *Room) told(ctx context.Context, g *gathering, ids []int64) ([]would, error) {
-	some, err := rm.people.Many(ctx, ids, g.app.ID)
+	some, err := rm.people.Many(ctx, ids, g.app.ID, g.first)
 	if err != nil {
 		return nil, err
 	}

@@ -123,21 +123,6 @@ func (rm *Room) Having(ctx context.Context, s crossing.Sought, app federation.ID
 	return out, rows.Err()
 }
 
-// ByNumber finds a person, ID 0 if there is none, and by what an application knows them.
-func (rm *Room) ByNumber(ctx context.Context, id int64, app federation.ID) (out crossing.Person, err error) {
-	var got personColumn
-	err = rm.store.Read.WithContext(ctx).Raw(`SELECT p.id, `+personColumns+` FROM person_rows p
-		LEFT JOIN subject_rows s ON s.app = ? AND s.person = p.id WHERE p.id = ?`, string(app), id).Row().
-		Scan(append([]any{&out.ID}, got.into()...)...)
-	if errors.Is(err, sql.ErrNoRows) {
-		return crossing.Person{}, nil
-	}
-	if err != nil {
-		return out, err
-	}
-	return out, rm.fill(&out, got)
-}
-
 // ByKeys finds whose links have these keys.
 func (rm *Room) ByKeys(ctx context.Context, keys []string) (map[string]int64, error) {
 	out := map[string]int64{}
@@ -164,11 +149,12 @@ type Candidate struct {
 	Subject profile.Subject
 }
 
-// Many finds people by their numbers, and by what an application knows them.
-func (rm *Room) Many(ctx context.Context, ids []int64, app federation.ID) ([]Candidate, error) {
+// Many finds people by their numbers, and by what an application knows them. Of their names
+// that of one provider goes before others.
+func (rm *Room) Many(ctx context.Context, ids []int64, app, first federation.ID) ([]Candidate, error) {
 	rows, err := rm.store.Read.WithContext(ctx).Raw(`SELECT p.id, (SELECT l.sealed FROM link_rows l WHERE l.person = p.id
-		AND l.sealed IS NOT NULL ORDER BY l.added LIMIT 1), `+personColumns+` FROM person_rows p
-		LEFT JOIN subject_rows s ON s.app = ? AND s.person = p.id WHERE p.id IN ? ORDER BY p.id`, string(app), ids).Rows()
+		AND l.sealed IS NOT NULL ORDER BY l.provider = ? DESC, l.added LIMIT 1), `+personColumns+` FROM person_rows p
+		LEFT JOIN subject_rows s ON s.app = ? AND s.person = p.id WHERE p.id IN ? ORDER BY p.id`, string(first), string(app), ids).Rows()
 	if err != nil {
 		return nil, err
 	}

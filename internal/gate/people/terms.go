@@ -7,6 +7,7 @@ import (
 	"strings"
 	"unicode"
 
+	"golang.org/x/text/unicode/norm"
 	"gorm.io/gorm"
 
 	"innergate.example/innergate/internal/core/crossing"
@@ -50,13 +51,30 @@ func Terms(person int64, values []crossing.KeptValue) (out []store.TermRow) {
 	for _, row := range slices.Clone(out) {
 		if words := worded[row.Attribute]; words {
 			local, _, _ := strings.Cut(row.Term, "@") // everybody has the domain
-			if local != row.Term {
-				add(local, store.TermPart)
-			}
-			for _, p := range parts(local) {
-				add(p, store.TermPart)
+			for _, p := range append(parts(local), local) {
+				if p != row.Term {
+					add(p, store.TermPart)
+				}
+				add(bare(p), store.TermPart)
 			}
 		}
+	}
+	return out
+}
+
+// bare is a word without accents, "" if it has none: many keyboards lack them.
+func bare(word string) string {
+	if !strings.ContainsFunc(word, func(r rune) bool { return r > unicode.MaxASCII }) {
+		return ""
+	}
+	out := strings.Map(func(r rune) rune {
+		if unicode.Is(unicode.Mn, r) {
+			return -1
+		}
+		return r
+	}, norm.NFD.String(word))
+	if out == word {
+		return ""
 	}
 	return out
 }

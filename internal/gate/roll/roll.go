@@ -287,7 +287,8 @@ func (rm *Room) readJSON(in Import) (*list, error) {
 		d := json.NewDecoder(strings.NewReader(string(octets)))
 		d.DisallowUnknownFields()
 		if err := d.Decode(&p); err != nil {
-			l.bad = append(l.bad, table.BadRow{Line: line, Cause: err.Error()})
+			l.bad = append(l.bad, table.BadRow{Line: line, Cause: "it is no object with number, state, values, groups, organisations and links as the export writes them: " +
+				strings.TrimPrefix(strings.ReplaceAll(err.Error(), "Go value of type roll.Listed", "it"), "json: ")})
 			continue
 		}
 		e := entry{line: line, number: p.Number, state: p.State, values: map[string][]string{}, units: map[federation.UnitKind][]string{}}

@@ -56,6 +56,11 @@ func (rm *Room) Import(ctx context.Context, by change.By, in Import, p Progress)
 			out.BadRows, out.Bad[0]))
 	}
 	p.Set(0)
+	if len(plans) > together { // whatever becomes of it stands in the history
+		if err := rm.note(ctx, by, fmt.Sprintf("begins to import people: %d new, %d changed", out.New, out.Changed)); err != nil {
+			return nil, err
+		}
+	}
 	done := 0
 	for chunk := range slices.Chunk(plans, together) {
 		if err := rm.put(ctx, l.by, chunk); err != nil {
