@@ -109,6 +109,7 @@ const all = computed(() => counts.value.reduce((sum, c) => sum + c.n, 0))
 ul { list-style: none; margin: 0; padding: 0 }
 li { display: grid; grid-template-columns: 104px auto minmax(180px, 1fr) auto auto; gap: 20px; align-items: center; padding: 12px 16px; margin-bottom: 8px }
 .told { font-size: 13px; overflow-wrap: anywhere }
+.told a { display: inline-block; min-height: 24px; line-height: 24px }
 .empty { padding: 24px }
 .empty h2 { margin-top: 0 }
 @media (max-width: 900px) { li { grid-template-columns: 1fr } }
