@@ -22,6 +22,10 @@ END {
   if (time["BenchmarkExpression"]) printf "%-92s %6.1f\n", "microseconds for a condition in CEL", time["BenchmarkExpression"] / 1e3
   ratio("a page of 10,000 applications / of 10 (wanted 2)", "BenchmarkPages10000/List", "BenchmarkPages10/List")
   ratio("a search among 10,000 applications / among 10 (wanted 2)", "BenchmarkPages10000/Search", "BenchmarkPages10/Search")
+  ratio("finding one of 200,000 people by a value / one of 200 (wanted 1.2)", "BenchmarkPeople/Match=200000", "BenchmarkPeople/Match=200")
+  ratio("a search among 200,000 people / among 200 (wanted 2)", "BenchmarkPeople/Search=200000", "BenchmarkPeople/Search=200")
+  if (time["BenchmarkPeople/Import=200000"]) printf "%-92s %6.2f\n", "seconds to look at and take in a list of 200,000 people (wanted 60)", time["BenchmarkPeople/Import=200000"] / 1e9
+  if (time["BenchmarkPeople/Compare=200000"]) printf "%-92s %6.2f\n", "seconds to compare 200,000 accounts with 200,000 people (wanted 10)", time["BenchmarkPeople/Compare=200000"] / 1e9
   if (time["BenchmarkAggregateTakenIn"]) printf "%-92s %6.1f\n", "MB above the idle service while taking it in (wanted 64)", size["BenchmarkAggregateTakenIn", "MB-above-idle"]
   if (time["BenchmarkStart10000"]) printf "%-92s %6.2f\n", "seconds to start with 10,000 applications and the stand-ins (wanted 2)", time["BenchmarkStart10000"] / 1e9
 }

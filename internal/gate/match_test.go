@@ -156,7 +156,7 @@ func TestMatchingUnderRaces(t *testing.T) {
 	}
 	require.Equal(t, 1, refused)
 
-	const many = 300
+	const many = 1000
 	for i := range many {
 		o := r.request(driving.Browser{}, nil)
 		b, to := keep(driving.Browser{}, o), r.asked(o).ID
@@ -169,7 +169,7 @@ func TestMatchingUnderRaces(t *testing.T) {
 	}
 	wait.Wait()
 	require.EqualValues(t, many+1, r.count(&store.PersonRow{}))
-	page, err := r.Accounts.List(ctx, accounts.Filter{Search: "p7@wren", Limit: 10})
+	page, err := r.Accounts.List(ctx, accounts.Filter{Search: "p77@wren", Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, page.People, 1)
 }

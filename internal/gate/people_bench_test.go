@@ -39,7 +39,7 @@ var givenNames = strings.Fields("Ada Bram Celia Dov Edda Farid Gwen Hugo Ines Jo
 func BenchmarkPeople(all *testing.B) {
 	for _, n := range []int{200, 200_000} {
 		var r *rig
-		all.Run(fmt.Sprintf("Import-%d", n), func(b *testing.B) {
+		all.Run(fmt.Sprintf("Import=%d", n), func(b *testing.B) {
 			for b.Loop() {
 				b.StopTimer()
 				r = newRigFor(all)
@@ -53,21 +53,21 @@ func BenchmarkPeople(all *testing.B) {
 		if r == nil {
 			r = populous(all, n)
 		}
-		all.Run(fmt.Sprintf("Match-%d", n), func(b *testing.B) {
+		all.Run(fmt.Sprintf("Match=%d", n), func(b *testing.B) {
 			for i := 0; b.Loop(); i++ {
 				found, err := r.People.Having(ctx, crossing.Sought{Attribute: "employeeNumber", Value: fmt.Sprintf("n-%06d", i*7%n)}, "")
 				require.NoError(b, err)
 				require.Len(b, found, 1)
 			}
 		})
-		all.Run(fmt.Sprintf("Search-%d", n), func(b *testing.B) {
+		all.Run(fmt.Sprintf("Search=%d", n), func(b *testing.B) {
 			for i := 0; b.Loop(); i++ {
 				page, err := r.Accounts.List(ctx, accounts.Filter{Search: "ada fam", Limit: 10})
 				require.NoError(b, err)
 				require.NotEmpty(b, page.People)
 			}
 		})
-		all.Run(fmt.Sprintf("Compare-%d", n), func(b *testing.B) {
+		all.Run(fmt.Sprintf("Compare=%d", n), func(b *testing.B) {
 			for b.Loop() {
 				c, err := r.Comparing.Compare(ctx, tester, comparing.Wish{App: "roster", Document: listOf(n)}, &heard{})
 				require.NoError(b, err)

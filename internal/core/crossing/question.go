@@ -100,7 +100,7 @@ func (d *drive) question() step {
 	st := d.here(StepQuestion)
 	st.Reasons.Add(reason.QuestionMissing, names(lacking))
 	if d.s.Wish.Passive {
-		return d.refuse(finding.New(finding.PassiveImpossible))
+		return d.refuse(finding.New(finding.QuestionNeeded))
 	}
 	if g := d.hears(); g != nil {
 		return d.take(*g, lacking)
@@ -362,7 +362,7 @@ func (d *drive) whichAccount() step {
 		}
 	}
 	if d.s.Wish.Passive {
-		return d.refuse(finding.New(finding.PassiveImpossible))
+		return d.refuse(finding.New(finding.QuestionNeeded))
 	}
 	f := Form{Title: "Which account is yours?", Text: "There are several that fit. The one you choose is used from now on."}
 	for _, p := range h.seen.Several {

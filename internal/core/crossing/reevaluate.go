@@ -137,6 +137,9 @@ func heard(e Entry) (out []*Answer) {
 	if e.Told != nil && e.Told.Answer != nil {
 		out = append(out, e.Told.Answer)
 	}
+	if e.Before.Word != nil {
+		out = append(out, e.Before.Word) // while the person was asked something
+	}
 	if e.Session != nil {
 		for i := range e.Session.Proofs {
 			out = append(out, &e.Session.Proofs[i])

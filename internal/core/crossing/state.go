@@ -297,6 +297,7 @@ const (
 	RefusedDenied  Refusal = "denied"  // the person may not
 	RefusedPerson  Refusal = "person"  // another person than the one expected
 	RefusedConsent Refusal = "consent" // the person would have to agree first
+	RefusedAsking  Refusal = "asking"  // the person would have to answer a question first
 	RefusedRequest Refusal = "request" // the request asks for what cannot be
 	RefusedNobody  Refusal = ""        // nothing: an attack, or a fault of our own
 )
@@ -314,6 +315,7 @@ var refusals = map[finding.Code]Refusal{
 	finding.ContextImpossible: RefusedContext,
 	finding.SubjectOther:      RefusedPerson,
 	finding.ConsentNeeded:     RefusedConsent,
+	finding.QuestionNeeded:    RefusedAsking,
 	finding.ConsentDeclined:   RefusedDenied,
 	finding.PersonDisabled:    RefusedDenied,
 	finding.PersonUnknown:     RefusedDenied,

@@ -179,6 +179,7 @@ func (v *Veil) Entry(e Entry) Entry {
 		v.Named(e.Decided.Released.Name.Value)
 	}
 	e.People = v.people(e.People)
+	having := map[string][]Person{}
 	for key, people := range e.Having {
 		of := map[string]Person{}
 		for i, p := range people {
@@ -189,9 +190,17 @@ func (v *Veil) Entry(e Entry) Entry {
 		for i := range people {
 			covered[i] = of[strconv.Itoa(i)]
 		}
-		e.Having[key] = covered // a map of the entry's own
+		delete(e.Having, key) // a map of the entry's own
+		if name, value, _ := strings.Cut(key, "\x1f"); v.received(name) != profile.DetailFull {
+			v.note(value)
+			key = Sought{name, notKept}.String()
+		}
+		having[key] = covered
 	}
-	e.Before.Given = v.given(e.Before.Given)
+	if e.Having != nil {
+		e.Having = having
+	}
+	e.Before.Given, e.Before.Word = v.given(e.Before.Given), v.answer(e.Before.Word)
 	if e.Before.Proof != nil {
 		proof := *e.Before.Proof
 		proof.Address = v.cover(proof.Address, v.received(proof.Name))

@@ -141,6 +141,7 @@ const (
 	MatchSeveral         Code = "match-several"
 	MatchLinked          Code = "match-linked"
 	MatchOpen            Code = "match-open"
+	QuestionNeeded       Code = "question-needed"
 	MailUnreached        Code = "mail-unreached"
 	MailMissing          Code = "mail-missing"
 	CodeGuessed          Code = "code-guessed"
@@ -785,6 +786,9 @@ var catalogue = []Entry{
 	{MatchOpen, Warning, Gate, "People are matched by what they may be able to set themselves",
 		"Match by what the provider alone assigns, such as an employee number, or by e-mail addresses of domains that it stands for (vouchesFor). Whoever can set the value becomes whom they want.",
 		"matchBy of a provider names an attribute that people usually edit themselves, or that nothing proves there."},
+	{QuestionNeeded, Error, Application, "The person has to answer a question first",
+		"Have the application send the person once without prompt=none or IsPassive, so that they can be asked.",
+		"Nothing may be asked of the person, but something is missing that askFor names, or several accounts fit (SAML core §3.4.1, OpenID Connect Core §3.1.2.6)."},
 	{MailUnreached, Error, Gate, "A message could not be mailed",
 		"See that the mail server of the configuration answers and takes mail from the gate; the person can try again on the same page.",
 		"A code was to be sent to somebody, and the mail server did not answer, or refused it (RFC 5321 §4.2)."},

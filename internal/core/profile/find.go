@@ -37,9 +37,8 @@ func Means(name, claim string) bool {
 // Find gives the values of an attribute, by its name or by another one that the standards
 // have for the same, without those that say nothing.
 func Find(attributes []Attribute, name string) (out []Value) {
-	word := Word(name)
 	for _, a := range attributes {
-		if a.Name != name && Word(a.Name) != word && (a.Friendly == "" || Word(a.Friendly) != word) {
+		if !a.called(name) {
 			continue
 		}
 		for _, v := range a.Values {
@@ -51,13 +50,16 @@ func Find(attributes []Attribute, name string) (out []Value) {
 	return out
 }
 
+// called reports whether an attribute has a name, or another one for the same.
+func (a Attribute) called(name string) bool {
+	word := Word(name)
+	return a.Name == name || Word(a.Name) == word || a.Friendly != "" && Word(a.Friendly) == word
+}
+
 // Put gives attributes with values in place of those of the name, without what these are
 // called by other names.
 func Put(attributes []Attribute, name string, values []Value) []Attribute {
-	word := Word(name)
-	out := slices.DeleteFunc(slices.Clone(attributes), func(a Attribute) bool {
-		return a.Name == name || Word(a.Name) == word
-	})
+	out := slices.DeleteFunc(slices.Clone(attributes), func(a Attribute) bool { return a.called(name) })
 	if len(values) == 0 {
 		return out
 	}

@@ -165,6 +165,7 @@ var errorsOf = map[crossing.Refusal]oidc.Code{
 	crossing.RefusedDenied:  "access_denied",
 	crossing.RefusedPerson:  "login_required",
 	crossing.RefusedConsent: "consent_required",
+	crossing.RefusedAsking:  "interaction_required",
 }
 
 // refusal is the plan of a response with an error.

@@ -231,6 +231,7 @@ func (p answer) Sent() []federation.Value {
 // §3.2.2.2).
 var statuses = map[crossing.Refusal][2]string{
 	crossing.RefusedPassive: {saml.StatusResponder, saml.StatusNoPassive},
+	crossing.RefusedAsking:  {saml.StatusResponder, saml.StatusNoPassive},
 	crossing.RefusedContext: {saml.StatusResponder, saml.StatusNoAuthnContext},
 	crossing.RefusedName:    {saml.StatusRequester, saml.StatusInvalidNameIDPolicy},
 	crossing.RefusedHops:    {saml.StatusResponder, saml.StatusProxyCountExceeded},
