@@ -39,6 +39,9 @@ func (s *server) problem(err error) error {
 	if err == nil {
 		return nil
 	}
+	if said := (*api.Problem)(nil); errors.As(err, &said) {
+		return said // it is one already
+	}
 	p := &api.Problem{Type: "about:blank", Status: http.StatusUnprocessableEntity, Title: "What was given does not fit",
 		Detail: err.Error()}
 	var fe *change.FieldError

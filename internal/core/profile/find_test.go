@@ -1,6 +1,7 @@
 package profile
 
 import (
+	"encoding/json"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -43,4 +44,21 @@ func TestFind(t *testing.T) {
 	require.Equal(t, attributes[:1], whole.Said(), "however often it is completed")
 	require.Len(t, whole.Attributes, 8)
 	require.Equal(t, attributes[:1], p.Said())
+}
+
+// A text is read the same by the short way as by the long one.
+func FuzzValueText(f *testing.F) {
+	for _, s := range []string{"", "a", "é", "\\u0041", "\\\"", "\x80", "a\\", "\t", "\u2028"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		data := []byte(`"` + s + `"`)
+		var want string
+		if json.Unmarshal(data, &want) != nil {
+			return // a decoder gives only what is JSON
+		}
+		var v Value
+		require.NoError(t, json.Unmarshal(data, &v))
+		require.Equal(t, want, v.String())
+	})
 }
