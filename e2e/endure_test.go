@@ -23,6 +23,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+
+	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
 )
 
@@ -156,6 +158,56 @@ func TestKilledUnderLoad(t *testing.T) {
 		wg.Wait()
 	}
 	require.NotEmpty(t, acknowledged)
+}
+
+// A list that was being taken in when the gate was killed goes on where it was: nobody is
+// half there, and nobody twice.
+func TestKilledWhileAListComesIn(t *testing.T) {
+	dir, ctx := t.TempDir(), t.Context()
+	var list strings.Builder
+	list.WriteString("userName,displayName,employeeNumber\n")
+	const many = 12000
+	for i := range many {
+		fmt.Fprintf(&list, "u%d,Person %d,N-%d\n", i, i, i)
+	}
+	taken := func(d *demo, digest string) (*api.PeopleImported, error) {
+		j, err := d.client().ImportPeople(ctx, api.PeopleImport{Digest: digest}, strings.NewReader(list.String()))
+		if err == nil {
+			j, err = d.client().Wait(ctx, j, func(api.Job) {})
+		}
+		return j.Imported, err
+	}
+	for round := range 2 * longer() {
+		d := serving(t, "", dir)
+		seen, err := taken(d, "")
+		require.NoError(t, err)
+		require.Equal(t, many, seen.New+seen.Same, "whoever is there is there as the list has them")
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			_, _ = taken(d, seen.Digest) // the gate goes away under it
+		}()
+		time.Sleep(time.Duration(250+round%5*150) * time.Millisecond)
+		require.NoError(t, d.cmd.Process.Kill())
+		_ = d.cmd.Wait()
+		<-done
+	}
+	d := serving(t, "", dir)
+	defer d.stop()
+	seen, err := taken(d, "")
+	require.NoError(t, err)
+	if seen.New > 0 {
+		_, err = taken(d, seen.Digest)
+		require.NoError(t, err)
+	}
+	for _, f := range []client.PeopleFilter{{Limit: 1}, {Search: "n-11999", Limit: 2}, {Search: "person 77", Limit: 1}} {
+		page, err := d.client().People(ctx, f)
+		require.NoError(t, err)
+		require.NotEmpty(t, page.Items)
+		if f.Search == "" {
+			require.EqualValues(t, many, page.Total)
+		}
+	}
 }
 
 // A full disk: what is acknowledged is there, what is not is refused with words;

@@ -52,6 +52,45 @@ func TestSettingsFromFileAndEnvironment(t *testing.T) {
 	}
 }
 
+// A mail server that cannot be used is told of before the gate starts, by its key.
+func TestMailServerOfTheConfiguration(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "password"), []byte("secret\n"), 0o600))
+	for _, c := range []struct{ rule, mail, refused string }{
+		{"none", "", ""},
+		{"without signing in", "{server: \"mail.wrenmoor.example:25\", from: gate@wrenmoor.example, tls: none}", ""},
+		{"with a password beside the file", "{server: \"mail.wrenmoor.example:587\", from: Gate <gate@wrenmoor.example>, username: gate, passwordFile: password, timeout: 5s}", ""},
+		{"no port", "{server: mail.wrenmoor.example, from: gate@wrenmoor.example}", "mail.server"},
+		{"no sender", "{server: \"mail.wrenmoor.example:25\"}", "mail.from"},
+		{"a way that is none", "{server: \"mail.wrenmoor.example:25\", from: g@w.example, tls: ssl}", "mail.tls"},
+		{"a password in the open", "{server: \"mail.wrenmoor.example:25\", from: g@w.example, tls: none, username: g, passwordFile: password}", "mail.tls"},
+		{"a name without a password", "{server: \"mail.wrenmoor.example:25\", from: g@w.example, username: g}", "mail.username"},
+		{"no file", "{server: \"mail.wrenmoor.example:25\", from: g@w.example, username: g, passwordFile: nowhere}", "mail.passwordFile cannot be read"},
+		{"a time that is none", "{server: \"mail.wrenmoor.example:25\", from: g@w.example, timeout: soon}", "mail.timeout"},
+		{"too long", "{server: \"mail.wrenmoor.example:25\", from: g@w.example, timeout: 1h}", "mail.timeout"},
+		{"a key mistyped", "{sever: x}", "Did you mean \"mail.server\"?"},
+	} {
+		file := filepath.Join(dir, "gate.yaml")
+		text := "base: https://gate.wrenmoor.example\ndata: data\nsealKey: seal.key\n"
+		if c.mail != "" {
+			text += "mail: " + c.mail + "\n"
+		}
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		got, err := LoadConfig(file, nil)
+		if c.refused != "" {
+			require.ErrorContains(t, err, c.refused, c.rule)
+			require.NotContains(t, err.Error(), "secret", c.rule)
+			continue
+		}
+		require.NoError(t, err, c.rule)
+		server, err := got.Mail.server()
+		require.NoError(t, err, c.rule)
+		if server.Username != "" {
+			require.Equal(t, "secret", server.Password)
+		}
+	}
+}
+
 // The reference must name every key and variable there is.
 func TestConfigurationIsDocumented(t *testing.T) {
 	text, err := os.ReadFile("../../docs/configuration.md")

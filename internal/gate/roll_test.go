@@ -10,9 +10,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate.example/innergate/internal/core/compare"
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/comparing"
+	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/roll"
 	"innergate.example/innergate/internal/store"
 )
@@ -174,4 +176,85 @@ func TestAccountsAreCompared(t *testing.T) {
 	require.Len(t, all, 10, "the newest ones")
 	require.NoError(t, r.Comparing.Remove(ctx, tester, "roster", all[0].ID))
 	require.ErrorContains(t, r.Comparing.Remove(ctx, tester, "roster", all[0].ID), "no comparison")
+}
+
+// A list says what it says and nothing else: an empty cell changes nothing unless it is to,
+// what providers say of groups stays, and whoever is disabled is out at once.
+func TestWhatAListChanges(t *testing.T) {
+	r := newRig(t)
+	for _, n := range []federation.Name{"drivers", "night", "own"} {
+		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: n, Title: string(n)})
+		require.NoError(t, err)
+	}
+	r.staff(federation.Settings{"groupValues": "known", "update": "displayName title"})
+	_, b := r.brings("n-1", "groups=drivers", "displayName=Ada", "title=Driver")
+	require.NotNil(t, r.Leaving.Session(ctx, b.Session))
+	in := func(text string, empties bool) *roll.Imported {
+		out, err := r.takes(roll.Import{Document: []byte(text), Empties: empties})
+		require.NoError(t, err)
+		return out
+	}
+	out := in("number,title,groups\n1,,night|own\n", false)
+	require.Equal(t, 1, out.Changed)
+	require.Equal(t, []string{"drivers", "night", "own"}, memberNames(r.person(1)))
+	require.Equal(t, "Driver", kept(r.person(1))["title"])
+	in("number,title,groups\n1,,own\n", false)
+	require.Equal(t, []string{"drivers", "own"}, memberNames(r.person(1)), "what the provider says stays, what a list said goes")
+	in("number,title,groups\n1,,\n", true)
+	require.Equal(t, []string{"drivers"}, memberNames(r.person(1)))
+	require.Equal(t, map[string]string{"displayName": "Ada"}, kept(r.person(1)))
+	require.Equal(t, 1, in("number,displayName\n1,Ada\n", false).Same, "the same value keeps its source")
+	require.NotEqual(t, crossing.FromImport, r.person(1).Values[0].From)
+	in("number,state\n1,disabled\n", false)
+	require.Nil(t, r.Leaving.Session(ctx, b.Session), "their session has ended")
+	in("number,state\n1,enabled\n", false)
+	r.said(first(r.brings("n-1")))
+
+	// Somebody comes in the middle: what was looked at is not what would be stored.
+	list := []byte("userName,displayName\nzoe,Zoe\n")
+	seen, err := r.Roll.Import(ctx, tester, roll.Import{Document: list}, &heard{})
+	require.NoError(t, err)
+	r.knows("userName=ZOE")
+	_, err = r.Roll.Import(ctx, tester, roll.Import{Document: list, Digest: seen.Digest}, &heard{})
+	require.ErrorContains(t, err, "have changed since the preview")
+	require.EqualValues(t, 2, r.count(&store.PersonRow{}))
+}
+
+// A group is changed, removed and set back like every record, and who was in it is not
+// brought back.
+func TestUnitsInTheHistory(t *testing.T) {
+	r := newRig(t)
+	put := func(revision int, title string) error {
+		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: "drivers", Title: title, Revision: revision})
+		return err
+	}
+	require.NoError(t, put(0, "Drivers"))
+	require.NoError(t, put(1, "Train drivers"))
+	require.ErrorContains(t, put(1, "Both"), "changed meanwhile")
+	id := r.knows("displayName=Ada")
+	_, err := r.Accounts.Change(ctx, tester, id, accounts.Edit{Join: []accounts.Belongs{{Kind: federation.KindGroup, Name: "drivers"}}})
+	require.NoError(t, err)
+	err = r.Records.RemoveUnit(ctx, tester, federation.KindGroup, "drivers")
+	by := tester
+	by.Confirms = toConfirm(err)
+	require.NoError(t, r.Records.RemoveUnit(ctx, by, federation.KindGroup, "drivers"))
+	list, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: "group", Limit: 10})
+	require.NoError(t, err)
+	what := []string{}
+	for _, c := range list {
+		what = append(what, c.What)
+	}
+	require.Equal(t, []string{"removed", "changed", "added"}, what)
+	rev, err := r.Records.Revision(ctx, list[1].ID)
+	require.NoError(t, err)
+	require.Equal(t, "Drivers", rev.Differences[0].Before)
+	_, _, err = r.Records.Restore(ctx, tester, list[2].ID)
+	require.NoError(t, err)
+	g, _ := r.Records.Snapshot().Unit(federation.KindGroup, "drivers")
+	require.Equal(t, "Drivers", g.Title)
+	require.Empty(t, r.person(id).Members)
+	_, _, err = r.Records.Restore(ctx, tester, list[1].ID)
+	require.NoError(t, err)
+	g, _ = r.Records.Snapshot().Unit(federation.KindGroup, "drivers")
+	require.Equal(t, []any{"Train drivers", 2}, []any{g.Title, g.Revision})
 }
