@@ -18,6 +18,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/change"
@@ -474,4 +475,41 @@ func TestAccountsAreJoinedAndParted(t *testing.T) {
 	require.EqualValues(t, 3, made.ID)
 	_, err = r.Accounts.Part(ctx, tester, made.ID, key)
 	require.ErrorContains(t, err, "only link")
+}
+
+// A refresh, user-info and every later request see what the person is by then: groups, what
+// is kept of them, and that they are let in no more.
+func TestTokensFollowThePerson(t *testing.T) {
+	r := newRig(t)
+	app := r.client("planner", nil, federation.Settings{"provider": "staff", "claimsIn": "both"})
+	_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: "night", Title: "Night"})
+	require.NoError(t, err)
+	code, _ := r.code(driving.Browser{}, nil, "scope", "openid offline_access groups profile")
+	out, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", app.Shown))
+	require.NoError(t, err)
+	require.NotContains(t, r.claims(out.IDToken, oidc.IDToken), "groups")
+	_, err = r.Accounts.Change(ctx, tester, 1, accounts.Edit{Values: map[string][]string{"nickName": {"Ad"}},
+		Join: []accounts.Belongs{{Kind: federation.KindGroup, Name: "night"}}})
+	require.NoError(t, err)
+	refresh := func(token string) (redeemed string, claims map[string]any, err error) {
+		out, err := r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"refresh_token"}, "refresh_token": {token}}, "planner", app.Shown))
+		if err != nil {
+			return "", nil, err
+		}
+		return out.RefreshToken, r.claims(out.IDToken, oidc.IDToken), nil
+	}
+	next, claims, err := refresh(out.RefreshToken)
+	require.NoError(t, err)
+	require.Equal(t, []any{[]any{"night"}, "Ad"}, []any{claims["groups"], claims["nickname"]})
+	_, err = r.Accounts.Change(ctx, tester, 1, accounts.Edit{Values: map[string][]string{"nickName": nil},
+		Leave: []accounts.Belongs{{Kind: federation.KindGroup, Name: "night"}}})
+	require.NoError(t, err)
+	next, claims, err = refresh(next)
+	require.NoError(t, err)
+	require.NotContains(t, claims, "groups")
+	require.NotContains(t, claims, "nickname")
+	_, err = r.Accounts.Disable(ctx, tester, 1)
+	require.NoError(t, err)
+	_, _, err = refresh(next)
+	require.Error(t, err)
 }

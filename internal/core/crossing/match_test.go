@@ -212,3 +212,33 @@ func TestUpdating(t *testing.T) {
 		require.Equal(t, []any{c.want, c.changes}, []any{strings.Join(words, " "), changed}, c.rule)
 	}
 }
+
+// Whoever comes by a provider that belongs to no organisation lands by the domain of an
+// address, if that is verified.
+func TestLandingByDomain(t *testing.T) {
+	org := unit(federation.KindOrganisation, "oakhollow", "", "")
+	org.Domains = []string{"oakhollow.example"}
+	snap := federation.NewSnapshot(federation.Gate{}).WithUnits(nil, org)
+	for _, c := range []struct {
+		rule     string
+		vouches  string
+		said     []string
+		belongs  int
+		attested bool
+		given    []crossing.Given
+	}{
+		{"verified", "", []string{"email=Mina@Oakhollow.example", "email_verified=true"}, 1, false, nil},
+		{"not verified", "", []string{"email=mina@oakhollow.example", "email_verified=false"}, 0, false, nil},
+		{"stood for", "oakhollow.example", []string{"mail=mina@oakhollow.example"}, 1, false, nil},
+		{"another domain", "", []string{"email=mina@sub.oakhollow.example", "email_verified=true"}, 0, false, nil},
+		{"proved by the person", "", []string{"email=mina@oakhollow.example"}, 0, true, []crossing.Given{{Name: "emails", Value: "mina@oakhollow.example", Verified: true}}},
+	} {
+		p := &federation.Provider{}
+		p.Name, p.ID, p.VouchesFor = "p", "p-id", c.vouches
+		in := profile.PassThrough(profile.Subject{Value: "x"}, attributes(c.said...))
+		require.Len(t, crossing.Belonging(snap, p, in, crossing.Person{}), c.belongs, c.rule)
+		known := crossing.Known(snap, p, in, crossing.Person{}, c.given)
+		said := profile.Find(known.Attributes, profile.ClaimEmailVerified)
+		require.Equal(t, c.attested, len(said) == 1 && said[0].True() && c.given != nil, "%s: what the person proved is told as verified", c.rule)
+	}
+}

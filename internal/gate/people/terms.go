@@ -49,12 +49,18 @@ func Terms(person int64, values []crossing.KeptValue) (out []store.TermRow) {
 		}
 	}
 	for _, row := range slices.Clone(out) {
-		if words := worded[row.Attribute]; words {
+		if worded[row.Attribute] {
 			local, _, _ := strings.Cut(row.Term, "@") // everybody has the domain
-			for _, p := range append(parts(local), local) {
+			words := parts(local)
+			if len(words) == 0 {
+				words = []string{local}
+			}
+			for _, p := range append(words, local) {
 				if p != row.Term {
 					add(p, store.TermPart)
 				}
+			}
+			for _, p := range words {
 				add(bare(p), store.TermPart)
 			}
 		}
