@@ -108,6 +108,17 @@ func TestListsOfPeople(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []int{0, 1}, []int{known.New, known.BadRows})
 	require.NoError(t, r.Roll.Export(ctx, accounts.Filter{Search: "fay"}, roll.CSV, &bytes.Buffer{}))
+	for _, form := range []string{roll.CSV, roll.JSON} {
+		err := r.Roll.Export(ctx, accounts.Filter{Group: "drivrs"}, form, &bytes.Buffer{})
+		require.ErrorContains(t, err, `did you mean "drivers"?`)
+		var b bytes.Buffer
+		require.NoError(t, r.Roll.Export(ctx, accounts.Filter{Group: "drivers"}, form, &b))
+		require.Contains(t, b.String(), "Ada Fenwick")
+		require.NotContains(t, b.String(), "Tomás Wick")
+		b.Reset()
+		require.NoError(t, r.Roll.Export(ctx, accounts.Filter{UserType: "nobody"}, form, &b))
+		require.NotContains(t, b.String(), "Ada Fenwick")
+	}
 	_, err = r.Accounts.Change(ctx, tester, 4, accounts.Edit{Values: map[string][]string{"displayName": {"=HYPERLINK(1)"}}})
 	require.NoError(t, err)
 	var b bytes.Buffer

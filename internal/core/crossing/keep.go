@@ -47,7 +47,7 @@ func Updating(snap *federation.Snapshot, p *federation.Provider, in profile.Prof
 		if u.How != federation.UpdateFollow {
 			put.Names = append(put.Names, u.Name)
 		}
-		values := profile.Find(in.Attributes, u.Name)
+		values := keepable(profile.Find(in.Attributes, u.Name))
 		mail := profile.Means(u.Name, profile.ClaimEmail)
 		if len(values) == 0 || u.How == federation.UpdateOnce && keeps(who, u.Name) ||
 			mail && unproved(p, in, who, given) && provedMail(who) != nil {
@@ -71,6 +71,18 @@ func Updating(snap *federation.Snapshot, p *federation.Provider, in profile.Prof
 		put.Values = append(put.Values, profile.Attribute{Name: profile.AttributeUserType, Values: profile.Texts(mark)})
 	}
 	return put
+}
+
+// What is kept of one attribute at a sign-in is bounded: octets of a value, and values.
+const (
+	longestKept = 2000
+	mostKept    = 100
+)
+
+// keepable are those values that are not too long, and not too many.
+func keepable(values []profile.Value) []profile.Value {
+	values = slices.DeleteFunc(slices.Clone(values), func(v profile.Value) bool { return len(v.String()) > longestKept })
+	return values[:min(len(values), mostKept)]
 }
 
 func named(name string) func(profile.Attribute) bool {

@@ -24,7 +24,7 @@ const (
 
 // Export writes those whom a filter lets through, as Import reads them.
 func (rm *Room) Export(ctx context.Context, f accounts.Filter, form string, to io.Writer) error {
-	f.Limit, f.After = atOnce, ""
+	f.Limit, f.After, f.Uncounted = atOnce, "", true
 	w := bufio.NewWriter(to)
 	var columns []string
 	if form == CSV {
