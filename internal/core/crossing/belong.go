@@ -180,14 +180,19 @@ func Belonging(snap *federation.Snapshot, p *federation.Provider, in profile.Pro
 const Landed federation.ID = "@organisation"
 
 // landing is the organisation of whoever comes by a provider: that of the provider, else
-// that of the domain of a verified address.
+// that of the domain of an address, if the provider is trusted for it: it stands for the
+// domain, or people are matched by the addresses that it verifies.
 func landing(snap *federation.Snapshot, p *federation.Provider, in profile.Profile) *federation.Unit {
 	if o, ok := snap.OwnerOf(p.Name); ok {
 		return o
 	}
 	for _, v := range profile.Find(in.Attributes, profile.ClaimEmail) {
 		_, domain, _ := strings.Cut(v.String(), "@")
-		if o, ok := snap.OrganisationAt(strings.TrimSpace(domain)); ok && verified(p, in.Attributes, v.String()) {
+		o, ok := snap.OrganisationAt(strings.TrimSpace(domain))
+		trusted := p.Vouches(strings.TrimSpace(v.String())) || slices.ContainsFunc(p.By(), func(name string) bool {
+			return profile.Means(name, profile.ClaimEmail)
+		})
+		if ok && trusted && verified(p, in.Attributes, v.String()) {
 			return o
 		}
 	}
@@ -245,11 +250,14 @@ func Wanting(snap *federation.Snapshot, p *federation.Provider, in profile.Profi
 	return out
 }
 
-// Marked is how somebody is marked (userType, RFC 7643 §4.1.1): as rules say, as was typed
-// or imported, else as the nearest of their groups does, their organisation, or the
-// provider; "" for not at all.
+// Marked is how somebody is marked (userType, RFC 7643 §4.1.1): as a rule of the intake says,
+// as was typed or imported, else as the nearest of their groups does, their organisation, or
+// the provider's record; what a provider says of its own accord counts last. "" is not at all.
 func Marked(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, kept []KeptValue, members []Membership) string {
-	if said := profile.Find(in.Attributes, profile.AttributeUserType); len(said) > 0 {
+	said := profile.Find(in.Attributes, profile.AttributeUserType)
+	if len(said) > 0 && p != nil && slices.ContainsFunc(p.Mapping().Rules, func(r profile.Rule) bool {
+		return profile.Word(r.To.Name) == profile.AttributeUserType && !r.Omit
+	}) {
 		return said[0].String()
 	}
 	for _, k := range kept {
@@ -267,8 +275,11 @@ func Marked(snap *federation.Snapshot, p *federation.Provider, in profile.Profil
 			return x.UserType
 		}
 	}
-	if p != nil {
+	if p != nil && p.UserType != "" {
 		return p.UserType
+	}
+	if len(said) > 0 {
+		return said[0].String()
 	}
 	return ""
 }

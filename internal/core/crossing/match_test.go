@@ -1,6 +1,7 @@
 package crossing_test
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
 	"time"
@@ -167,8 +168,9 @@ func TestBelonging(t *testing.T) {
 		{"nothing is followed unless so set", "", []string{"groups="}, crossing.Person{ID: 1, Members: []crossing.Membership{group("drivers", "p-id")}},
 			[]crossing.Membership{group("drivers", "p-id")}, "staff"},
 		{"groups are made", "create", []string{"groups=Night Shift"}, crossing.Person{ID: 1}, []crossing.Membership{group("night-shift", "p-id")}, ""},
-		{"a rule marks", "", []string{"userType=visitor"}, crossing.Person{ID: 1, Members: []crossing.Membership{group("drivers", "@hand")}},
-			[]crossing.Membership{group("drivers", "@hand")}, "visitor"},
+		{"what a provider says of its own accord counts last", "", []string{"userType=employee"}, crossing.Person{ID: 1,
+			Members: []crossing.Membership{group("drivers", "@hand")}}, []crossing.Membership{group("drivers", "@hand")}, "staff"},
+		{"and counts where nothing else marks", "", []string{"userType=visitor"}, crossing.Person{ID: 1}, nil, "visitor"},
 		{"what was typed marks", "", nil, crossing.Person{ID: 1, Values: kept(crossing.FromHand, "userType=auditor"), Members: []crossing.Membership{group("drivers", "@hand")}},
 			[]crossing.Membership{group("drivers", "@hand")}, "auditor"},
 	} {
@@ -178,6 +180,10 @@ func TestBelonging(t *testing.T) {
 		require.Equal(t, c.want, got, c.rule)
 		require.Equal(t, c.mark, crossing.Marked(snap, p, in, c.who.Values, got), c.rule)
 	}
+	require.NoError(t, json.Unmarshal([]byte(`{"rules":[{"to":{"name":"userType"},"from":[{"constant":"visitor"}]}]}`), &p.IntakeMapping))
+	require.Equal(t, "visitor", crossing.Marked(snap, p, profile.PassThrough(profile.Subject{}, attributes("userType=visitor")), nil,
+		[]crossing.Membership{group("drivers", "@hand")}), "a rule of the intake goes first")
+	p.IntakeMapping = profile.Mapping{}
 	p.GroupValues = "known"
 	who := crossing.Person{ID: 1, Values: kept("p-id", "displayName=Ada"), Members: []crossing.Membership{group("own", "@hand"), landed}}
 	known := crossing.Known(snap, p, profile.PassThrough(profile.Subject{Value: "x"}, attributes("groups=drivers|raw")), who, nil)
@@ -243,19 +249,22 @@ func TestLandingByDomain(t *testing.T) {
 	for _, c := range []struct {
 		rule     string
 		vouches  string
+		by       string
 		said     []string
 		belongs  int
 		attested bool
 		given    []crossing.Given
 	}{
-		{"verified", "", []string{"email=Mina@Oakhollow.example", "email_verified=true"}, 1, false, nil},
-		{"not verified", "", []string{"email=mina@oakhollow.example", "email_verified=false"}, 0, false, nil},
-		{"stood for", "oakhollow.example", []string{"mail=mina@oakhollow.example"}, 1, false, nil},
-		{"another domain", "", []string{"email=mina@sub.oakhollow.example", "email_verified=true"}, 0, false, nil},
-		{"proved by the person", "", []string{"email=mina@oakhollow.example"}, 0, true, []crossing.Given{{Name: "emails", Value: "mina@oakhollow.example", Verified: true}}},
+		{"verified, by whom nobody is matched", "", "", []string{"email=mina@oakhollow.example", "email_verified=true"}, 0, false, nil},
+		{"verified", "", "emails", []string{"email=Mina@Oakhollow.example", "email_verified=true"}, 1, false, nil},
+		{"not verified", "", "emails", []string{"email=mina@oakhollow.example", "email_verified=false"}, 0, false, nil},
+		{"stood for", "oakhollow.example", "", []string{"mail=mina@oakhollow.example"}, 1, false, nil},
+		{"another domain", "", "emails", []string{"email=mina@sub.oakhollow.example", "email_verified=true"}, 0, false, nil},
+		{"proved by the person", "", "emails", []string{"email=mina@oakhollow.example"}, 0, true, []crossing.Given{{Name: "emails", Value: "mina@oakhollow.example", Verified: true}}},
 	} {
 		p := &federation.Provider{}
 		p.Name, p.ID, p.VouchesFor = "p", "p-id", c.vouches
+		p.MatchBy = c.by
 		in := profile.PassThrough(profile.Subject{Value: "x"}, attributes(c.said...))
 		require.Len(t, crossing.Belonging(snap, p, in, crossing.Person{}), c.belongs, c.rule)
 		known := crossing.Known(snap, p, in, crossing.Person{}, c.given)

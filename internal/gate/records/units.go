@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -163,6 +164,28 @@ func (u UnitUse) finding(x *federation.Unit) (*finding.Finding, string) {
 	return f.With(finding.Fact("To confirm", digest)), digest
 }
 
+// without are the units that change when a group goes: those that lie in it, and those
+// whose people land in it.
+func without(snap *federation.Snapshot, x *federation.Unit) (others []*federation.Unit) {
+	if x.Kind != federation.KindGroup {
+		return nil
+	}
+	for _, n := range snap.Inside(x.Name) {
+		g, _ := snap.Unit(federation.KindGroup, n)
+		free := *g
+		free.Inside, free.Revision = "", g.Revision+1
+		others = append(others, &free)
+	}
+	for _, n := range snap.LandingIn(x.Name) {
+		o, _ := snap.Unit(federation.KindOrganisation, n)
+		other := *o
+		other.Groups = slices.DeleteFunc(slices.Clone(o.Groups), func(g federation.Name) bool { return g == x.Name })
+		other.Revision++
+		others = append(others, &other)
+	}
+	return others
+}
+
 // RemoveUnit removes a group or an organisation; if something hangs on it, only what was
 // looked at. Memberships go with it.
 func (rm *Room) RemoveUnit(ctx context.Context, by change.By, k federation.UnitKind, name string) error {
@@ -172,30 +195,11 @@ func (rm *Room) RemoveUnit(ctx context.Context, by change.By, k federation.UnitK
 	if err != nil {
 		return err
 	}
-	snap, others := rm.Snapshot(), []*federation.Unit{}
-	for _, g := range snap.Units(federation.KindGroup) {
-		if k == federation.KindGroup && g.Inside == x.Name {
-			free := *g
-			free.Inside = ""
-			others = append(others, &free)
-		}
-	}
-	for _, o := range snap.Units(federation.KindOrganisation) {
-		if k == federation.KindGroup && slices.Contains(o.Groups, x.Name) {
-			other := *o
-			other.Groups = slices.DeleteFunc(slices.Clone(o.Groups), func(n federation.Name) bool { return n == x.Name })
-			others = append(others, &other)
-		}
-	}
-	for _, o := range others {
-		o.Revision++
-	}
-	if by.Together == nil {
-		by.Together = &change.Together{}
+	others, number := without(rm.Snapshot(), x), int64(0)
+	if by.Together != nil {
+		number = by.Together.Number
 	}
 	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
-		by := by
-		by.Together = &change.Together{Number: by.Together.Number} // it may be run again
 		use, err := rm.use(tx, x)
 		if err != nil {
 			return err
@@ -206,31 +210,37 @@ func (rm *Room) RemoveUnit(ctx context.Context, by change.By, k federation.UnitK
 		if err := unitUnchanged(tx, x, x.Revision); err != nil {
 			return err
 		}
-		if err := rm.noteUnit(tx, by, x, "removed", x.Revision+1); err != nil {
-			return err
-		}
-		for _, o := range others {
-			data, err := json.Marshal(o)
-			if err != nil {
-				return err
-			}
-			if err := tx.Model(&store.UnitRow{}).Where("kind = ? AND name = ?", string(o.Kind), string(o.Name)).Updates(map[string]any{
-				"data": data, "revision": o.Revision}).Error; err != nil {
-				return err
-			}
-			if err := rm.noteUnit(tx, by, o, "changed", o.Revision); err != nil {
-				return err
-			}
-		}
-		if err := tx.Where("kind = ? AND name = ?", string(k), name).Delete(&store.MemberRow{}).Error; err != nil {
-			return err
-		}
-		return tx.Where("kind = ? AND name = ?", string(k), name).Delete(&store.UnitRow{}).Error
+		by := by
+		by.Together = &change.Together{Number: number} // it may be run again
+		return rm.removeUnit(tx, by, x, others)
 	})
 	if err == nil {
-		rm.snapshot.Store(snap.WithUnits(x, others...))
+		rm.snapshot.Store(rm.Snapshot().WithUnits(x, others...))
 	}
 	return err
+}
+
+// removeUnit takes one out, with who belongs to it, and stores what changes with it.
+func (rm *Room) removeUnit(tx *gorm.DB, by change.By, x *federation.Unit, others []*federation.Unit) error {
+	if err := rm.noteUnit(tx, by, x, "removed", x.Revision+1); err != nil {
+		return err
+	}
+	for _, o := range others {
+		data, err := json.Marshal(o)
+		if err != nil {
+			return err
+		}
+		err = tx.Model(&store.UnitRow{}).Where("kind = ? AND name = ?", string(o.Kind), string(o.Name)).Updates(map[string]any{
+			"data": data, "revision": o.Revision}).Error
+		if err == nil {
+			err = rm.noteUnit(tx, by, o, "changed", o.Revision)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	gone := tx.Where("kind = ? AND name = ?", string(x.Kind), string(x.Name)).Session(&gorm.Session{})
+	return errors.Join(gone.Delete(&store.MemberRow{}).Error, gone.Delete(&store.UnitRow{}).Error)
 }
 
 func (rm *Room) noteUnit(tx *gorm.DB, by change.By, x *federation.Unit, what string, revision int) error {
