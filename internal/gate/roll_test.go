@@ -96,6 +96,13 @@ func TestListsOfPeople(t *testing.T) {
 		_, err := r.Roll.Import(ctx, tester, in, &heard{})
 		require.ErrorContains(t, err, cause)
 	}
+	odd, err := r.Roll.Import(ctx, tester, roll.Import{Document: []byte(`[{"values":{"userName":["gil"]},"state":"disabled","state":""},
+		{"values":{"userName":["hal"]},"grops":[]}, 7, {"values":{"userName":"ida"}}, {"values":{"userName":["jon"]}}]`)}, &heard{})
+	require.NoError(t, err)
+	require.Equal(t, []int{4, 1}, []int{odd.BadRows, odd.New}, odd.Bad)
+	for i, cause := range []string{`the member "state" comes twice`, `unknown field "grops"`, "the document is no object", "cannot unmarshal"} {
+		require.ErrorContains(t, odd.Bad[i], cause)
+	}
 	in := roll.Import{Document: []byte("userName,title\nfay,Guard\n")}
 	seen, err = r.Roll.Import(ctx, tester, in, &heard{})
 	require.NoError(t, err)
@@ -104,6 +111,10 @@ func TestListsOfPeople(t *testing.T) {
 	in.Digest = seen.Digest
 	_, err = r.Roll.Import(ctx, tester, in, &heard{})
 	require.ErrorContains(t, err, "have changed since the preview")
+	mixed, err := r.Roll.Import(ctx, tester, roll.Import{Document: []byte("number,userName\n4,fay\n,FAY\n,kay\n,ada\n,\n")}, &heard{})
+	require.NoError(t, err)
+	require.Equal(t, []int{1, 2, 2}, []int{mixed.New, mixed.Same, mixed.BadRows}, "%v", mixed.Bad)
+	require.EqualError(t, mixed.Bad[0], "line 3, number: this person stands in line 2 already")
 	known, err := r.Roll.Import(ctx, tester, roll.Import{Document: []byte("userName\nfay\nstranger\n"), KnownOnly: true}, &heard{})
 	require.NoError(t, err)
 	require.Equal(t, []int{0, 1}, []int{known.New, known.BadRows})

@@ -3,6 +3,7 @@
 package roll
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/strictjson"
 	"innergate.example/innergate/internal/core/table"
 	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/change"
@@ -144,6 +146,9 @@ func (rm *Room) headings(head []string) error {
 	return nil
 }
 
+// apart tells people apart, the best first.
+var apart = []string{"userName", "employeeNumber", "emails"}
+
 // found is the heading by which people are found.
 func found(by string, head []string) (string, error) {
 	if by != "" {
@@ -159,7 +164,7 @@ func found(by string, head []string) (string, error) {
 		}
 		return by, nil
 	}
-	for _, h := range []string{ColumnNumber, "userName", "employeeNumber", "emails"} {
+	for _, h := range append([]string{ColumnNumber}, apart...) {
 		if slices.Contains(head, h) {
 			return h, nil
 		}
@@ -269,6 +274,22 @@ type ListedLink struct {
 	Format   string `json:"format,omitempty"`
 }
 
+const notListed = "it is no object with number, state, values, groups, organisations and links as the export writes them: "
+
+// readListed reads somebody; a member that comes twice or that nobody knows is refused.
+func readListed(octets []byte) (p Listed, err error) {
+	if _, err := strictjson.Object(octets, 4); err != nil {
+		return p, err
+	}
+	d := json.NewDecoder(bytes.NewReader(octets))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&p); err != nil {
+		cause := strings.ReplaceAll(err.Error(), "Go value of type roll.Listed", "it")
+		return p, errors.New(strings.TrimPrefix(cause, "json: "))
+	}
+	return p, nil
+}
+
 // readJSON reads a list of objects. What one does not have, it says nothing of.
 func (rm *Room) readJSON(in Import) (*list, error) {
 	var all []json.RawMessage
@@ -283,12 +304,9 @@ func (rm *Room) readJSON(in Import) (*list, error) {
 	line := 1
 	for i, octets := range all {
 		line = i + 1
-		var p Listed
-		d := json.NewDecoder(strings.NewReader(string(octets)))
-		d.DisallowUnknownFields()
-		if err := d.Decode(&p); err != nil {
-			l.bad = append(l.bad, table.BadRow{Line: line, Cause: "it is no object with number, state, values, groups, organisations and links as the export writes them: " +
-				strings.TrimPrefix(strings.ReplaceAll(err.Error(), "Go value of type roll.Listed", "it"), "json: ")})
+		p, err := readListed(octets)
+		if err != nil {
+			l.bad = append(l.bad, table.BadRow{Line: line, Cause: notListed + err.Error()})
 			continue
 		}
 		e := entry{line: line, number: p.Number, state: p.State, values: map[string][]string{}, units: map[federation.UnitKind][]string{}}
@@ -307,7 +325,9 @@ func (rm *Room) readJSON(in Import) (*list, error) {
 		for _, k := range p.Links {
 			e.links = append(e.links, accounts.NewPerson{Provider: k.Provider, Subject: profile.Subject{Format: k.Format, Value: k.Subject}})
 		}
-		seen[ColumnNumber] = seen[ColumnNumber] || p.Number != 0
+		if p.Number != 0 {
+			seen[ColumnNumber] = true
+		}
 		l.add(rm, e, nil)
 	}
 	for name := range seen {

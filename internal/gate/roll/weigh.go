@@ -154,23 +154,45 @@ type weighing struct {
 	list   *list
 	db     *gorm.DB
 	bad    []table.BadRow
-	byTerm map[string][]int64
+	byTerm map[term][]int64
 	byLink map[string]int64 // by the hash of its key
 	lines  map[int64]int    // in which somebody stands
 	keys   map[string]int   // in which a new one stands, by what they are found by
 	said   map[string]int   // in which a link stands
 }
 
+// term is a value by which somebody is found.
+type term struct{ attribute, folded string }
+
+// foundBy names the attribute by which an entry's person is found, "" for none: a row
+// whose number is empty is found by what else tells people apart.
+func (w *weighing) foundBy(e *entry) string {
+	switch by := w.list.by; {
+	case strings.HasPrefix(by, ColumnLink):
+		return ""
+	case by != ColumnNumber:
+		return by
+	}
+	for _, a := range apart {
+		if len(e.values[a]) > 0 {
+			return a
+		}
+	}
+	return ""
+}
+
 // find looks up whom the entries may be about.
 func (w *weighing) find() error {
-	w.byTerm, w.byLink, w.lines = map[string][]int64{}, map[string]int64{}, map[int64]int{}
+	w.byTerm, w.byLink, w.lines = map[term][]int64{}, map[string]int64{}, map[int64]int{}
 	w.keys, w.said = map[string]int{}, map[string]int{}
-	var terms []string
+	terms := map[string][]string{}
 	var keys [][]byte
 	for i := range w.list.entries {
 		e := &w.list.entries[i]
-		for _, v := range e.values[w.list.by] {
-			terms = append(terms, profile.Fold(v))
+		if by := w.foundBy(e); e.number == 0 {
+			for _, v := range e.values[by] {
+				terms[by] = append(terms[by], profile.Fold(v))
+			}
 		}
 		for _, k := range e.links {
 			_, link, err := w.rm.accounts.LinkOf(k.Provider, k.Subject)
@@ -180,13 +202,16 @@ func (w *weighing) find() error {
 			keys = append(keys, store.Hash(link.Key))
 		}
 	}
-	for chunk := range slices.Chunk(terms, atOnce) {
-		var rows []store.TermRow
-		if err := w.db.Where("attribute = ? AND term IN ?", profile.Word(w.list.by), chunk).Find(&rows).Error; err != nil {
-			return err
-		}
-		for _, r := range rows {
-			w.byTerm[r.Term] = append(w.byTerm[r.Term], r.Person)
+	for by, folded := range terms {
+		for chunk := range slices.Chunk(folded, atOnce) {
+			var rows []store.TermRow
+			if err := w.db.Where("attribute = ? AND term IN ?", profile.Word(by), chunk).Find(&rows).Error; err != nil {
+				return err
+			}
+			for _, r := range rows {
+				at := term{by, r.Term}
+				w.byTerm[at] = append(w.byTerm[at], r.Person)
+			}
 		}
 	}
 	for chunk := range slices.Chunk(keys, atOnce) {
@@ -208,17 +233,18 @@ func (w *weighing) whom(e *entry) (int64, []crossing.Link, *table.BadRow) {
 	}
 	var person int64
 	key := ""
-	switch v := e.values[w.list.by]; {
+	by := w.foundBy(e)
+	switch v := e.values[by]; {
 	case e.number != 0:
 		person = e.number
-	case strings.HasPrefix(w.list.by, ColumnLink) || w.list.by == ColumnNumber:
+	case by == "":
 	case len(v) == 0:
-		return 0, nil, bad(w.list.by, "people are found by it, and it is empty")
+		return 0, nil, bad(by, "people are found by it, and it is empty")
 	default:
-		key = profile.Fold(v[0])
+		key = by + "\x00" + profile.Fold(v[0])
 		var ids []int64
 		for _, one := range v {
-			for _, id := range w.byTerm[profile.Fold(one)] {
+			for _, id := range w.byTerm[term{by, profile.Fold(one)}] {
 				if !slices.Contains(ids, id) {
 					ids = append(ids, id)
 				}
@@ -226,7 +252,7 @@ func (w *weighing) whom(e *entry) (int64, []crossing.Link, *table.BadRow) {
 		}
 		switch {
 		case len(ids) > 1:
-			return 0, nil, bad(w.list.by, fmt.Sprintf("%d people have it: %s", len(ids), strings.Trim(fmt.Sprint(ids[:min(len(ids), 5)]), "[]")))
+			return 0, nil, bad(by, fmt.Sprintf("%d people have it: %s", len(ids), strings.Trim(fmt.Sprint(ids[:min(len(ids), 5)]), "[]")))
 		case len(ids) == 1:
 			person = ids[0]
 		}
