@@ -214,6 +214,9 @@ func TestMissingValuesAreAskedForAndProved(t *testing.T) {
 	fault, newest := r.mailbox()
 	r.staff(federation.Settings{"matchBy": "emails", "askFor": "displayName emails=verified", "update": "emails"})
 	ada := r.knows("emails=ada@wrenmoor.example", "displayName=Ada")
+	_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindOrganisation, Name: "wrenmoor", Title: "W",
+		Domains: []string{"wrenmoor.example"}})
+	require.NoError(t, err)
 	submit := func(b driving.Browser, o driving.Outcome, form ...string) driving.Outcome {
 		v := url.Values{"question": {o.Form.Question}}
 		for i := 0; i < len(form); i += 2 {
@@ -260,6 +263,7 @@ func TestMissingValuesAreAskedForAndProved(t *testing.T) {
 	r.said(r.Crossings.Continue(ctx, b, o.Crossing))
 	p := r.person(ada)
 	require.Len(t, p.Links, 1, "they are who has the address")
+	require.Equal(t, []string{"wrenmoor"}, memberNames(p), "they land where the proved address belongs")
 	require.EqualValues(t, 1, r.count(&store.PersonRow{}))
 	for _, v := range p.Values {
 		if v.Name == "emails" {

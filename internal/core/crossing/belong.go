@@ -61,7 +61,7 @@ func Known(snap *federation.Snapshot, p *federation.Provider, in profile.Profile
 	out.Attributes = attested(out.Attributes, who, given)
 	members := who.Members
 	if p != nil {
-		members = Belonging(snap, p, in, who)
+		members = Belonging(snap, p, in, who, given)
 		if p.GroupValues != "" {
 			out.Attributes = profile.Put(out.Attributes, profile.AttributeGroups, nil)
 		}
@@ -148,7 +148,7 @@ func provedMail(who Person) *KeptValue {
 // Belonging are the memberships of somebody as a sign-in leaves them: those that the
 // provider's values of groups make are what it says now, all others stay. Whoever comes by
 // a provider for the first time lands where its organisation says.
-func Belonging(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person) []Membership {
+func Belonging(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person, given []Given) []Membership {
 	var out []Membership
 	for _, m := range who.Members {
 		if m.Kind != federation.KindGroup || m.Source != p.ID || p.GroupValues == "" {
@@ -163,7 +163,7 @@ func Belonging(snap *federation.Snapshot, p *federation.Provider, in profile.Pro
 	if who.ID != 0 && !who.Linking {
 		return out
 	}
-	if o := landing(snap, p, in); o != nil {
+	if o := landing(snap, p, in, given); o != nil {
 		out = append(out, Membership{federation.KindOrganisation, o.Name, p.ID})
 		for _, g := range o.Groups {
 			m := Membership{federation.KindGroup, g, Landed}
@@ -180,19 +180,28 @@ func Belonging(snap *federation.Snapshot, p *federation.Provider, in profile.Pro
 const Landed federation.ID = "@organisation"
 
 // landing is the organisation of whoever comes by a provider: that of the provider, else
-// that of the domain of an address, if the provider is trusted for it: it stands for the
-// domain, or people are matched by the addresses that it verifies.
-func landing(snap *federation.Snapshot, p *federation.Provider, in profile.Profile) *federation.Unit {
+// that of the domain of an address, if the person proves it now, or the provider is trusted
+// for it: it stands for the domain, or people are matched by the addresses that it verifies.
+func landing(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, given []Given) *federation.Unit {
 	if o, ok := snap.OwnerOf(p.Name); ok {
 		return o
 	}
+	matched := slices.ContainsFunc(p.By(), func(name string) bool { return profile.Means(name, profile.ClaimEmail) })
+	var addresses []string
 	for _, v := range profile.Find(in.Attributes, profile.ClaimEmail) {
-		_, domain, _ := strings.Cut(v.String(), "@")
-		o, ok := snap.OrganisationAt(strings.TrimSpace(domain))
-		trusted := p.Vouches(strings.TrimSpace(v.String())) || slices.ContainsFunc(p.By(), func(name string) bool {
-			return profile.Means(name, profile.ClaimEmail)
-		})
-		if ok && trusted && verified(p, in.Attributes, v.String()) {
+		address := strings.TrimSpace(v.String())
+		if p.Vouches(address) || matched && verified(p, in.Attributes, address) {
+			addresses = append(addresses, address)
+		}
+	}
+	for _, g := range given {
+		if g.Verified {
+			addresses = append(addresses, strings.TrimSpace(g.Value))
+		}
+	}
+	for _, address := range addresses {
+		_, domain, _ := strings.Cut(address, "@")
+		if o, ok := snap.OrganisationAt(domain); ok {
 			return o
 		}
 	}

@@ -63,7 +63,7 @@ func Updating(snap *federation.Snapshot, p *federation.Provider, in profile.Prof
 		put.Values = slices.DeleteFunc(put.Values, named(g.Name))
 	}
 	put.Values = slices.DeleteFunc(put.Values, named(profile.AttributeUserType))
-	mark := Marked(snap, p, in, who.Values, Belonging(snap, p, in, who))
+	mark := Marked(snap, p, in, who.Values, Belonging(snap, p, in, who, given))
 	typed := slices.ContainsFunc(who.Values, func(k KeptValue) bool {
 		return k.Name == profile.AttributeUserType && (k.From == FromHand || k.From == FromImport)
 	})

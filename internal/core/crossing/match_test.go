@@ -176,7 +176,7 @@ func TestBelonging(t *testing.T) {
 	} {
 		p.GroupValues = c.values
 		in := profile.PassThrough(profile.Subject{Value: "x"}, attributes(c.said...))
-		got := crossing.Belonging(snap, p, in, c.who)
+		got := crossing.Belonging(snap, p, in, c.who, nil)
 		require.Equal(t, c.want, got, c.rule)
 		require.Equal(t, c.mark, crossing.Marked(snap, p, in, c.who.Values, got), c.rule)
 	}
@@ -260,13 +260,14 @@ func TestLandingByDomain(t *testing.T) {
 		{"not verified", "", "emails", []string{"email=mina@oakhollow.example", "email_verified=false"}, 0, false, nil},
 		{"stood for", "oakhollow.example", "", []string{"mail=mina@oakhollow.example"}, 1, false, nil},
 		{"another domain", "", "emails", []string{"email=mina@sub.oakhollow.example", "email_verified=true"}, 0, false, nil},
-		{"proved by the person", "", "emails", []string{"email=mina@oakhollow.example"}, 0, true, []crossing.Given{{Name: "emails", Value: "mina@oakhollow.example", Verified: true}}},
+		{"proved by the person", "", "emails", []string{"email=mina@oakhollow.example"}, 1, true, []crossing.Given{{Name: "emails", Value: "mina@oakhollow.example", Verified: true}}},
+		{"typed, not proved", "", "emails", nil, 0, false, []crossing.Given{{Name: "emails", Value: "mina@oakhollow.example"}}},
 	} {
 		p := &federation.Provider{}
 		p.Name, p.ID, p.VouchesFor = "p", "p-id", c.vouches
 		p.MatchBy = c.by
 		in := profile.PassThrough(profile.Subject{Value: "x"}, attributes(c.said...))
-		require.Len(t, crossing.Belonging(snap, p, in, crossing.Person{}), c.belongs, c.rule)
+		require.Len(t, crossing.Belonging(snap, p, in, crossing.Person{}, c.given), c.belongs, c.rule)
 		known := crossing.Known(snap, p, in, crossing.Person{}, c.given)
 		said := profile.Find(known.Attributes, profile.ClaimEmailVerified)
 		require.Equal(t, c.attested, len(said) == 1 && said[0].True() && c.given != nil, "%s: what the person proved is told as verified", c.rule)

@@ -382,7 +382,7 @@ func (d *drive) knows() (out []Effect) {
 		out = append(out, keep)
 	}
 	put := PutMembers{From: d.p.ID, Follow: d.p.GroupValues != "", Make: Wanting(d.snap, d.p, h.who)}
-	before, now := h.person.Members, Belonging(d.snap, d.p, h.who, h.person)
+	before, now := h.person.Members, Belonging(d.snap, d.p, h.who, h.person, d.s.Given)
 	for _, m := range now {
 		switch {
 		case m.Source == d.p.ID && m.Kind == federation.KindGroup:
