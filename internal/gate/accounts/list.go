@@ -178,34 +178,43 @@ func words(names []federation.Name) []string {
 // last follows every text that begins with a word.
 const last = "\U0010FFFF"
 
-// search finds people by words that begin a term: through the index by the longest one,
+// search finds people by words that begin a term: through the index by the rarest one,
 // and each that it finds by the others. Everybody comes once, at their first such term.
 func (rm *Room) search(ctx context.Context, f Filter, words []string, where string, args []any) (Page, error) {
-	slices.SortFunc(words, func(a, b string) int { return len(b) - len(a) })
-	if len(words) > 6 || len(words[0]) > 200 {
+	if len(words) > 6 || slices.ContainsFunc(words, func(w string) bool { return len(w) > 200 }) {
 		return Page{}, change.Field("search", errors.New("search for at most six words, of at most 200 octets each"))
 	}
-	first := words[0]
+	var at []string // the word that leads, and whom it led to last
+	if f.After != "" {
+		plain, err := base64.RawURLEncoding.DecodeString(f.After)
+		at = strings.Split(string(plain), "\x1f")
+		if err != nil || len(at) != 4 || !slices.Contains(words, at[0]) {
+			return Page{}, change.Field("after", errors.New("give what the page before says is next"))
+		}
+	}
+	lead, err := rm.rarest(ctx, words)
+	if err != nil {
+		return Page{}, err
+	}
+	if at != nil {
+		lead = at[0]
+	}
 	sql := `SELECT t.term, t.attribute, t.person FROM term_rows t JOIN person_rows p ON p.id = t.person
 		WHERE t.term >= ? AND t.term < ? AND NOT EXISTS (SELECT 1 FROM term_rows e WHERE e.person = t.person AND e.term >= ?
 		AND (e.term < t.term OR e.term = t.term AND e.attribute < t.attribute)) AND ` + where
-	from := first
-	args = append([]any{from, first + last, first}, args...)
-	for _, w := range words[1:] {
-		sql += " AND EXISTS (SELECT 1 FROM term_rows o WHERE o.person = t.person AND o.term >= ? AND o.term < ?)"
-		args = append(args, w, w+last)
-	}
-	if f.After != "" {
-		plain, err := base64.RawURLEncoding.DecodeString(f.After)
-		at := strings.Split(string(plain), "\x1f")
-		if err != nil || len(at) != 3 {
-			return Page{}, change.Field("after", errors.New("give what the page before says is next"))
+	args = append([]any{lead, lead + last, lead}, args...)
+	for _, w := range words {
+		if w != lead {
+			sql += " AND EXISTS (SELECT 1 FROM term_rows o WHERE o.person = t.person AND o.term >= ? AND o.term < ?)"
+			args = append(args, w, w+last)
 		}
+	}
+	if at != nil {
 		sql += " AND (t.term, t.attribute, t.person) > (?, ?, ?)"
-		args = append(args, at[0], at[1], at[2])
+		args = append(args, at[1], at[2], at[3])
 	}
 	var rows []store.TermRow
-	err := rm.Store.Read.WithContext(ctx).Raw(sql+" ORDER BY t.term, t.attribute, t.person LIMIT ?",
+	err = rm.Store.Read.WithContext(ctx).Raw(sql+" ORDER BY t.term, t.attribute, t.person LIMIT ?",
 		append(args, f.Limit+1)...).Scan(&rows).Error
 	if err != nil {
 		return Page{}, err
@@ -214,8 +223,8 @@ func (rm *Room) search(ctx context.Context, f Filter, words []string, where stri
 	if len(rows) > f.Limit {
 		rows = rows[:f.Limit]
 		end := rows[len(rows)-1]
-		out.Total, out.Next = -1, base64.RawURLEncoding.EncodeToString(fmt.Appendf(nil, "%s\x1f%s\x1f%d", end.Term, end.Attribute,
-			end.Person))
+		out.Total, out.Next = -1, base64.RawURLEncoding.EncodeToString(fmt.Appendf(nil, "%s\x1f%s\x1f%s\x1f%d", lead, end.Term,
+			end.Attribute, end.Person))
 	} else if f.After != "" {
 		out.Total = -1
 	}
@@ -225,6 +234,30 @@ func (rm *Room) search(ctx context.Context, f Filter, words []string, where stri
 	}
 	out.People, err = rm.brief(ctx, ids)
 	return out, err
+}
+
+// common is how many terms a word begins when it is no use to count on.
+const common = 200
+
+// rarest is the word that begins the fewest terms, the longest of those that are as rare.
+func (rm *Room) rarest(ctx context.Context, words []string) (string, error) {
+	slices.SortFunc(words, func(a, b string) int { return len(b) - len(a) })
+	lead, fewest := words[0], common
+	for _, w := range words {
+		if len(words) == 1 {
+			break
+		}
+		var n int
+		err := rm.Store.Read.WithContext(ctx).Raw(
+			"SELECT COUNT(*) FROM (SELECT 1 FROM term_rows WHERE term >= ? AND term < ? LIMIT ?)", w, w+last, common).Scan(&n).Error
+		if err != nil {
+			return "", err
+		}
+		if n < fewest {
+			lead, fewest = w, n
+		}
+	}
+	return lead, nil
 }
 
 // brief are people with their links and where they belong, in the order of their numbers
