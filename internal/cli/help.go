@@ -144,6 +144,8 @@ func helpFlags(w io.Writer, title string, flags []ucli.Flag) {
 			if name, text = name+" N", f.Usage; f.Value != 0 {
 				text += fmt.Sprintf("; %d if absent", f.Value)
 			}
+		case *ucli.StringSliceFlag:
+			name, text = name+" "+valueWord(f.Name), f.Usage
 		case *ucli.Int64Flag:
 			name, text = name+" N", f.Usage
 		case *ucli.BoolFlag:

@@ -266,3 +266,23 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "by hand", string(octets))
 }
+
+// Every option of every command says what it is for.
+func TestHelpExplainsEveryOption(t *testing.T) {
+	var out bytes.Buffer
+	e := &environment{out: &out}
+	var walk func(c *ucli.Command, path string)
+	walk = func(c *ucli.Command, path string) {
+		for _, f := range c.Flags {
+			out.Reset()
+			helpFlags(&out, "options", []ucli.Flag{f})
+			line := strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(out.String()), "options"))
+			_, text, _ := strings.Cut(line, "  ")
+			require.NotEmpty(t, strings.TrimSpace(text), "%s: %s", path, line)
+		}
+		for _, sub := range c.Commands {
+			walk(sub, path+" "+sub.Name)
+		}
+	}
+	walk(e.root(), "innergate")
+}

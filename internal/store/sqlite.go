@@ -233,12 +233,17 @@ func (s *Store) commit(batch []op) {
 	}
 }
 
+// IsUnwritable reports whether an error is that the disk takes no writes: it is full, can
+// only be read, or fails.
+func IsUnwritable(err error) bool {
+	var e sqlite3.Error
+	return errors.As(err, &e) && slices.Contains([]sqlite3.ErrNo{sqlite3.ErrFull, sqlite3.ErrIoErr, sqlite3.ErrNomem,
+		sqlite3.ErrReadonly, sqlite3.ErrCantOpen, sqlite3.ErrCorrupt, sqlite3.ErrNotADB}, e.Code)
+}
+
 // note remembers whether the disk takes writes.
 func (s *Store) note(err error) {
-	var e sqlite3.Error
-	full := errors.As(err, &e) && slices.Contains([]sqlite3.ErrNo{sqlite3.ErrFull, sqlite3.ErrIoErr, sqlite3.ErrNomem,
-		sqlite3.ErrReadonly, sqlite3.ErrCantOpen, sqlite3.ErrCorrupt, sqlite3.ErrNotADB}, e.Code)
-	if full || errors.Is(err, errUndone) {
+	if IsUnwritable(err) || errors.Is(err, errUndone) {
 		s.failing.Store(&err)
 	} else {
 		s.failing.Store(nil)

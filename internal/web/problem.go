@@ -11,6 +11,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/operators"
+	"innergate.example/innergate/internal/store"
 )
 
 func init() {
@@ -70,6 +71,11 @@ func (s *server) problem(err error) error {
 		p.Status, p.Title = http.StatusUnauthorized, "Not signed in"
 	case errors.Is(err, operators.ErrTooManyTries):
 		p.Status, p.Title = http.StatusTooManyRequests, "Too many tries"
+	case store.IsUnwritable(err):
+		s.log.Error("the disk takes no writes", "error", err)
+		p.Status, p.Title = http.StatusInsufficientStorage, "The disk of the gate takes no writes"
+		p.Detail = "The disk takes no writes, and nothing of this call was stored; make room where the gate keeps its data, " +
+			"then call again."
 	default:
 		s.log.Error("a call failed by our own fault", "error", err)
 		p.Status, p.Title, p.Detail = http.StatusInternalServerError, "The gate failed by its own fault",

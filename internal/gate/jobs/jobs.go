@@ -14,6 +14,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/random"
+	"innergate.example/innergate/internal/store"
 )
 
 // States of a job.
@@ -110,6 +111,10 @@ func (rm *Room) Start(what, unit string, do func(ctx context.Context, p Progress
 		if j.Refused == nil && !errors.As(err, &ce) && !errors.As(err, &nf) && rm.ctx.Err() == nil {
 			rm.log.Error("a job failed by our own fault", "job", what, "error", err)
 			j.Failure = "the gate failed by its own fault; look into its log for the time of this job"
+			if store.IsUnwritable(err) {
+				j.Failure = "the disk of the gate takes no writes; make room where it keeps its data, then begin again: " +
+					"what the job did before that stays"
+			}
 		}
 	})
 	return first

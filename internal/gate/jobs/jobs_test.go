@@ -3,10 +3,12 @@ package jobs
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"testing"
 	"time"
 
+	"github.com/mattn/go-sqlite3"
 	"github.com/stretchr/testify/require"
 )
 
@@ -26,13 +28,19 @@ func TestJobsEndWithTheGate(t *testing.T) {
 	now, err := rm.Job(j.ID)
 	require.NoError(t, err)
 	require.Equal(t, []any{Running, int64(4), int64(10)}, []any{now.State, now.Done, now.Total})
-	failed := rm.Start("fail", "octets", func(context.Context, Progress) (any, error) {
-		return nil, errors.New("the disk is full of /secret/paths")
-	})
-	for failed.State == Running {
-		failed, err = rm.Job(failed.ID)
-		require.NoError(t, err)
+	fails := func(cause error) Job {
+		failed := rm.Start("fail", "octets", func(context.Context, Progress) (any, error) { return nil, cause })
+		for failed.State == Running {
+			failed, err = rm.Job(failed.ID)
+			require.NoError(t, err)
+		}
+		return failed
 	}
+	full := fails(fmt.Errorf("/secret/paths: %w", sqlite3.Error{Code: sqlite3.ErrFull}))
+	require.Contains(t, full.Failure, "make room")
+	require.NotContains(t, full.Failure, "secret")
+	rm.all = rm.all[:1]
+	failed := fails(errors.New("something in /secret/paths"))
 	require.NotContains(t, failed.Failure, "secret", "our own failures are for the log")
 	require.Equal(t, []string{failed.ID, j.ID}, []string{rm.All()[0].ID, rm.All()[1].ID}, "the newest first")
 	at = at.Add(2 * time.Hour)
