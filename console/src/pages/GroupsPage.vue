@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { api, take, type Unit } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
 import UnitDrawer from '../components/UnitDrawer.vue'
@@ -14,9 +14,20 @@ const matching = computed(() => { const text = search.value.trim().toLowerCase()
 /** The groups as a tree; while searching, those that match alone. */
 const tree = computed<Branch[]>(() => {
   if (search.value.trim()) return matching.value.map((g) => ({ ...g, children: [] }))
-  const below = (inside: string): Branch[] => (data.value ?? []).filter((g) => (g.inside ?? '') === inside).map((g) => ({ ...g, children: below(g.name) }))
+  const inside = new Map<string, Unit[]>()
+  for (const g of data.value ?? []) {
+    const beside = inside.get(g.inside ?? '')
+    if (beside) beside.push(g)
+    else inside.set(g.inside ?? '', [g])
+  }
+  const below = (name: string): Branch[] => (inside.get(name) ?? []).map((g) => ({ ...g, children: below(g.name) }))
   return below('')
 })
+/** Pages are of branches; a large tree is opened by hand. */
+const atOnce = 100
+const page = ref(1)
+watch(search, () => { page.value = 1 })
+const shown = computed(() => tree.value.slice((page.value - 1) * atOnce, page.value * atOnce))
 const open = ref(false)
 const chosen = ref<Unit>()
 function edit(u?: Unit) {
@@ -35,7 +46,7 @@ const remove = (u: Unit) => act(() => take(api.DELETE('/api/v1/groups/{name}', {
   <ProblemBox :problem="problem ?? failed" />
   <div v-if="data?.length" class="tools"><el-input v-model="search" clearable placeholder="Name, title or what providers call it" aria-label="Search groups" name="search" style="width: 300px" />
     <span class="quiet">{{ matching.length }}</span></div>
-  <el-table :data="tree" row-key="name" default-expand-all>
+  <el-table v-if="data" :data="shown" row-key="name" :default-expand-all="data.length <= atOnce">
     <el-table-column label="Group" min-width="280"><template #default="{ row }"><strong>{{ row.title }}</strong> <code class="quiet">{{ row.name }}</code></template></el-table-column>
     <el-table-column label="People" width="100"><template #default="{ row }"><router-link :to="{ path: '/admit/people', query: { group: row.name } }">{{ row.members }}</router-link></template></el-table-column>
     <el-table-column label="Marks as" width="130"><template #default="{ row }">{{ row.userType || '–' }}</template></el-table-column>
@@ -45,5 +56,6 @@ const remove = (u: Unit) => act(() => take(api.DELETE('/api/v1/groups/{name}', {
       <el-button link type="danger" :aria-label="`Remove ${row.title}`" @click="remove(row as Unit)">Remove</el-button></template></el-table-column>
     <template #empty>{{ search ? 'No group like that.' : 'No groups yet. Make one, or have a provider’s values make them (groupValues).' }}</template>
   </el-table>
+  <el-pagination v-if="tree.length > atOnce" v-model:current-page="page" :page-size="atOnce" :total="tree.length" layout="prev, pager, next" />
   <UnitDrawer v-model="open" kind="group" :unit="chosen" :groups="data ?? []" @saved="load" />
 </template>

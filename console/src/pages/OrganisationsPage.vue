@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { api, take, type Unit } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
 import UnitDrawer from '../components/UnitDrawer.vue'
@@ -9,6 +9,9 @@ import { kinds } from '../composables/objects'
 
 const { data, problem, load } = useLoad(async () => ({ organisations: (await take(api.GET('/api/v1/organisations'))).items ?? [],
   groups: (await take(api.GET('/api/v1/groups'))).items ?? [], providers: (await kinds.provider.list({ limit: 20000 })).items ?? [] }))
+const atOnce = 100
+const page = ref(1)
+const shown = computed(() => data.value?.organisations.slice((page.value - 1) * atOnce, page.value * atOnce) ?? [])
 const open = ref(false)
 const chosen = ref<Unit>()
 function edit(u?: Unit) {
@@ -25,7 +28,7 @@ const remove = (u: Unit) => act(() => take(api.DELETE('/api/v1/organisations/{na
       theirs, lands in their groups and is marked as they say.</p></div>
     <el-button type="primary" @click="edit()">Make an organisation</el-button></div>
   <ProblemBox :problem="problem ?? failed" />
-  <el-table :data="data?.organisations ?? []">
+  <el-table :data="shown">
     <el-table-column label="Organisation" min-width="230"><template #default="{ row }"><strong>{{ row.title }}</strong> <code class="quiet">{{ row.name }}</code></template></el-table-column>
     <el-table-column label="People" width="90"><template #default="{ row }"><router-link :to="{ path: '/admit/people', query: { organisation: row.name } }">{{ row.members }}</router-link></template></el-table-column>
     <el-table-column label="Providers" min-width="160"><template #default="{ row }">{{ row.providers?.join(', ') || '–' }}</template></el-table-column>
@@ -36,5 +39,6 @@ const remove = (u: Unit) => act(() => take(api.DELETE('/api/v1/organisations/{na
       <el-button link type="danger" :aria-label="`Remove ${row.title}`" @click="remove(row as Unit)">Remove</el-button></template></el-table-column>
     <template #empty>No organisations yet. Make one for each company whose people come here.</template>
   </el-table>
+  <el-pagination v-if="data && data.organisations.length > atOnce" v-model:current-page="page" :page-size="atOnce" :total="data.organisations.length" layout="prev, pager, next" />
   <UnitDrawer v-model="open" kind="organisation" :unit="chosen" :groups="data?.groups ?? []" :providers="data?.providers ?? []" @saved="load" />
 </template>
