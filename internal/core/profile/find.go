@@ -66,15 +66,6 @@ func Put(attributes []Attribute, name string, values []Value) []Attribute {
 	return append(out, Attribute{Name: name, Values: values})
 }
 
-// Fold gives a value as people are looked for by it: without white space around it, and in
-// small letters.
-func Fold(value string) string { return strings.ToLower(strings.TrimSpace(value)) }
-
-// Same reports whether two values of an attribute mean the same: e-mail addresses and user
-// names in any case (RFC 7643 §4.1.1), all others letter by letter.
-func Same(name, a, b string) bool {
-	if Means(name, ClaimEmail) || Means(name, "preferred_username") {
-		return Fold(a) == Fold(b)
-	}
-	return strings.TrimSpace(a) == strings.TrimSpace(b)
-}
+// Fold gives a text as people search for it: without white space around it, and in small
+// letters. It joins letters that only look alike, so nothing is decided by it: see Key.
+func Fold(text string) string { return strings.ToLower(strings.TrimSpace(text)) }

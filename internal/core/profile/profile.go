@@ -35,9 +35,11 @@ type Attribute struct {
 type Profile struct {
 	Subject    Subject     `json:"subject"`
 	Attributes []Attribute `json:"attributes,omitempty"`
-	named      bool        // a rule made the subject
-	said       []Attribute // without what the gate knows beside; see Beside
-	beside     bool
+	// Verified are the e-mail addresses that the provider itself says are verified, by Key.
+	Verified []string    `json:"-"`
+	named    bool        // a rule made the subject
+	said     []Attribute // without what the gate knows beside; see Beside
+	beside   bool
 }
 
 // Beside is a profile with what the gate knows beside what came in at this sign-in.
@@ -59,7 +61,17 @@ func (p Profile) Said() []Attribute {
 
 // PassThrough takes everything the provider said, unchanged.
 func PassThrough(s Subject, attributes []Attribute) Profile {
-	return Profile{Subject: s, Attributes: attributes}
+	return Profile{Subject: s, Attributes: attributes, Verified: flagged(attributes)}
+}
+
+// flagged are the addresses that a provider itself says are verified: it says so of the only
+// one that it gives (OpenID Connect Core §5.1). What rules make says nothing.
+func flagged(said []Attribute) []string {
+	flag, mails := Find(said, ClaimEmailVerified), Find(said, ClaimEmail)
+	if len(mails) != 1 || len(flag) != 1 || !flag[0].True() && (flag[0].Type() != Text || flag[0].String() != "true") {
+		return nil
+	}
+	return []string{Key(ClaimEmail, mails[0].String())}
 }
 
 // Released is what one application is told about the person.

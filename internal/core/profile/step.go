@@ -214,9 +214,9 @@ func (s Step) change() func(string) string {
 	case Trim:
 		return strings.TrimSpace
 	case Lower:
-		return strings.ToLower
+		return Small
 	case Upper:
-		return strings.ToUpper
+		return capitals
 	case Before:
 		return side(strings.Index, true)
 	case BeforeLast:
