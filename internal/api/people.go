@@ -52,12 +52,12 @@ type PersonShown struct {
 
 // PersonValue is an attribute that is kept with a person.
 type PersonValue struct {
-	Name     string            `json:"name"`
-	Values   []json.RawMessage `json:"values"`
-	From     LinkProvider      `json:"from" doc:"Provider that it came by, if it came by one"`
-	Source   KnownBy           `json:"source"`
-	Verified bool              `json:"verified,omitempty" doc:"The person proved it by a mailed code"`
-	At       time.Time         `json:"at"`
+	Name   string            `json:"name"`
+	Values []json.RawMessage `json:"values"`
+	From   LinkProvider      `json:"from" doc:"Provider that it came by, if it came by one"`
+	Source KnownBy           `json:"source"`
+	Proofs []string          `json:"proofs" doc:"By what each value is proved, in their order: mail (the person typed a mailed code), engineer (typed here or listed), domain (the provider stands for it), flag (the provider said that it is verified), record (the provider's record names the attribute); empty for one that nothing proves: it lets nobody in"`
+	At     time.Time         `json:"at"`
 }
 
 // PersonSession is a session of somebody.
@@ -113,6 +113,7 @@ type PersonJoin struct {
 	Other   int64  `json:"other" minimum:"1" doc:"Number of the one that goes"`
 	Preview bool   `json:"preview,omitempty" doc:"Only tell what would be"`
 	Digest  string `json:"digest,omitempty" maxLength:"128" doc:"Of the preview that was looked at"`
+	Enable  bool   `json:"enable,omitempty" doc:"Though one of the two is disabled, the one that stays is let in; otherwise it is disabled too"`
 }
 
 // PersonJoined is what making one account of two comes to.
@@ -120,6 +121,8 @@ type PersonJoined struct {
 	Links    int      `json:"links" doc:"That come along"`
 	Values   []string `json:"values" doc:"Attributes that come along"`
 	Differ   []string `json:"differ" doc:"Attributes that both have: the one that stays keeps its own"`
+	Disabled []int64  `json:"disabled" doc:"Those of the two who are disabled"`
+	Enabled  bool     `json:"enabled" doc:"The one that stays is let in afterwards"`
 	Members  int      `json:"members" doc:"Groups and organisations of the other"`
 	Subjects int      `json:"subjects" doc:"Lasting names that come along"`
 	Lost     []string `json:"lost" doc:"Applications that know both: the other's name there goes"`

@@ -75,8 +75,9 @@ func (e *environment) persons() []*ucli.Command {
 			})},
 		{Name: "join", Usage: "make one account of two: OTHER goes, its links come to NUMBER", ArgsUsage: "NUMBER OTHER",
 			Description: "Without --digest it only tells what would be, and the digest to join with.",
-			Flags:       []ucli.Flag{&ucli.StringFlag{Name: "digest", Usage: "of what was looked at"}},
-			Action:      e.action([]string{"NUMBER", "OTHER"}, e.joinPeople)},
+			Flags: []ucli.Flag{&ucli.StringFlag{Name: "digest", Usage: "of what was looked at"},
+				&ucli.BoolFlag{Name: "enable", Usage: "let the one that stays in, though one of the two is disabled"}},
+			Action: e.action([]string{"NUMBER", "OTHER"}, e.joinPeople)},
 		{Name: "part", Usage: "take a link away from somebody, and make an account of its own for it", ArgsUsage: "NUMBER PROVIDER",
 			Description: "All sessions of the person end. Where they have several links to the provider, name the one with --name.",
 			Flags:       []ucli.Flag{&ucli.StringFlag{Name: "name", Usage: "what the provider calls them by this link"}},
@@ -197,7 +198,8 @@ func (e *environment) joinPeople(ctx context.Context, cmd *ucli.Command, c *clie
 	if err != nil {
 		return err
 	}
-	out, err := c.JoinPeople(ctx, n, api.PersonJoin{Other: other, Preview: cmd.String("digest") == "", Digest: cmd.String("digest")})
+	out, err := c.JoinPeople(ctx, n, api.PersonJoin{Other: other, Preview: cmd.String("digest") == "", Digest: cmd.String("digest"),
+		Enable: cmd.Bool("enable")})
 	if err != nil {
 		return err
 	}
@@ -211,10 +213,31 @@ func (e *environment) joinPeople(ctx context.Context, cmd *ucli.Command, c *clie
 			{"values that stay as they are", dash(strings.Join(out.Differ, ", "))}, {"groups and organisations", fmt.Sprint(out.Members)},
 			{"lasting names that come along", fmt.Sprint(out.Subjects)}, {"lasting names that go", dash(strings.Join(out.Lost, ", "))},
 			{"sessions that end", fmt.Sprint(out.Sessions)}})
+		e.joinedState(w, n, out)
 		if out.Preview {
-			fmt.Fprintf(w, "\nNothing is stored yet. Join with --digest %s\n", out.Digest)
+			more := ""
+			if cmd.Bool("enable") {
+				more = " --enable"
+			}
+			fmt.Fprintf(w, "\nNothing is stored yet. Join with --digest %s%s\n", out.Digest, more)
 		}
 	})
+}
+
+// joinedState says whether the account that stays may come in, where one of the two may not.
+func (e *environment) joinedState(w io.Writer, n int64, out api.PersonJoined) {
+	if len(out.Disabled) == 0 {
+		return
+	}
+	who := make([]string, len(out.Disabled))
+	for i, d := range out.Disabled {
+		who[i] = fmt.Sprint(d)
+	}
+	state := fmt.Sprintf("person %d is let in", n)
+	if !out.Enabled {
+		state = fmt.Sprintf("person %d is disabled too; to let them in, give --enable", n)
+	}
+	fmt.Fprintf(w, "\ndisabled now: %s. Afterwards %s.\n", strings.Join(who, ", "), state)
 }
 
 func (e *environment) partPerson(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
@@ -308,13 +331,9 @@ func (e *environment) person(w io.Writer, p api.PersonShown) {
 			for i, one := range v.Values {
 				words[i] = inWords(one)
 			}
-			source := sourceWord(v.Source)
-			if v.Verified {
-				source += ", proved by mail"
-			}
-			rows = append(rows, []string{v.Name, strings.Join(words, " | "), source, brief(v.At, time.Now())})
+			rows = append(rows, []string{v.Name, strings.Join(words, " | "), sourceWord(v.Source), proofWord(v.Proofs), brief(v.At, time.Now())})
 		}
-		e.table(w, columns("kept!", "value", "from", "since@"), rows, "")
+		e.table(w, columns("kept!", "value", "from", "proof", "since@"), rows, "")
 	}
 	if len(p.Members) > 0 {
 		fmt.Fprintln(w)
@@ -383,4 +402,20 @@ func ofMany(n, total int64) string {
 		return fmt.Sprintf("%d, and more", n)
 	}
 	return fmt.Sprintf("%d of %d", n, total)
+}
+
+// proofWords say by what a value is proved.
+var proofWords = map[string]string{"": "not proved", "mail": "by mailed code", "engineer": "by an engineer", "domain": "by its domain",
+	"flag": "said verified", "record": "by its record"}
+
+// proofWord says by what values are proved: once, if it is the same for all.
+func proofWord(proofs []string) string {
+	words := make([]string, len(proofs))
+	for i, p := range proofs {
+		words[i] = proofWords[p]
+	}
+	if len(slices.Compact(slices.Clone(words))) == 1 {
+		return words[0]
+	}
+	return strings.Join(words, " | ")
 }

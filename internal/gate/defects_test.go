@@ -55,7 +55,7 @@ func TestTurnsOfOneCrossingExcludeEachOther(t *testing.T) {
 		"the former question is answered no more")
 
 	o = r.Crossings.Continue(ctx, b, o.Crossing)
-	r.at(2, func() { second = r.answer(b, r.asked(o).ID, nil) })
+	r.at(3, func() { second = r.answer(b, r.asked(o).ID, nil) })
 	lost = r.Crossings.Continue(ctx, b, o.Crossing)
 	require.NotNil(t, second.Departure)
 	require.NotEmpty(t, lost.Next, "a turn that began before the end")
@@ -182,7 +182,7 @@ func TestSessionOfAnEarlierBuild(t *testing.T) {
 		`","context":"` + saml.ContextPassword +
 		`","until":"0001-01-01T00:00:00Z","NoProxy":false,"ProxyAudiences":null},"person":{"ID":0,"Key":"","Identifier":""},"expires":"` + r.time.Add(time.Hour).UTC().Format(time.RFC3339) + `"}`
 	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Create(&store.SessionRow{Hash: store.Hash("token"), Provider: "staff",
+		return tx.Create(&store.SessionRow{Hash: store.Hash("token"), Lasting: "l", Provider: "staff",
 			Expires: r.time.Add(time.Hour).UTC(), Sealed: r.st.Seal("session", []byte(old))}).Error
 	}))
 	a, _ := r.said(r.request(driving.Browser{Session: "token"}, nil))

@@ -149,7 +149,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	g.Checking = checking.New(checking.Parts{Store: o.Store, Now: o.Now, Fetch: out, Records: g.Records, Arrivals: g.Arrivals, Editions: kept,
-		Freshness: g.Freshness, Copies: g.Copies})
+		Freshness: g.Freshness, Copies: g.Copies, Kept: g.People.Kept})
 	g.Jobs = jobs.New(g.ctx, o.Log, o.Now)
 	g.Exchange, err = exchange.New(g.ctx, exchange.Parts{Jobs: g.Jobs, Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out,
 		Records:   g.Records,

@@ -228,15 +228,15 @@ func TestMissingValuesAreAskedForAndProved(t *testing.T) {
 
 	o, b := r.brings("n-1", "mail=ada@wrenmoor.example")
 	require.Equal(t, crossing.PageForm, o.Page)
-	require.Len(t, o.Form.Fields, 2, "what they lack")
-	require.Equal(t, "ada@wrenmoor.example", o.Form.Fields[1].Fill, "what nobody stands for is shown")
+	require.Len(t, o.Form.Fields, 1, "what tells who they are, first")
+	require.Equal(t, "ada@wrenmoor.example", o.Form.Fields[0].Fill, "what nobody stands for is shown")
 	require.EqualValues(t, 1, r.count(&store.PersonRow{}), "nobody is made before")
 	for value, say := range map[string]string{"no address": "no e-mail address", strings.Repeat("x", 300) + "@x.example": "too long"} {
 		o = submit(b, o, "value.emails", value)
 		require.Contains(t, o.Form.Wrong, say)
 	}
 	fault("silent")
-	o = submit(b, o, "value.emails", "ada@wrenmoor.example", "value.displayName", "Ada F.")
+	o = submit(b, o, "value.emails", "ada@wrenmoor.example")
 	require.Contains(t, o.Form.Wrong, "could not be sent")
 	fault("refuse")
 	o = submit(b, o, "do", "again")
@@ -267,7 +267,7 @@ func TestMissingValuesAreAskedForAndProved(t *testing.T) {
 	require.EqualValues(t, 1, r.count(&store.PersonRow{}))
 	for _, v := range p.Values {
 		if v.Name == "emails" {
-			require.True(t, v.Verified)
+			require.Equal(t, []crossing.Proof{crossing.ByMail}, v.Proofs)
 			require.Equal(t, crossing.FromPerson, v.From)
 		}
 	}

@@ -98,7 +98,10 @@ func TestPeopleOfBeforeAreIndexed(t *testing.T) {
 		if err := tx.Exec("DELETE FROM term_rows").Error; err != nil {
 			return err
 		}
-		return tx.Exec("DELETE FROM setting_rows WHERE key = 'people-terms'").Error
+		if err := tx.Exec("DELETE FROM match_rows").Error; err != nil {
+			return err
+		}
+		return tx.Exec("DELETE FROM setting_rows WHERE key = 'people-matches'").Error
 	}))
 	search := func(text string) int {
 		page, err := r.Accounts.List(ctx, accounts.Filter{Search: text, Limit: 5})
@@ -109,7 +112,7 @@ func TestPeopleOfBeforeAreIndexed(t *testing.T) {
 	r.restart()
 	require.Equal(t, 1, search("fenwick"))
 	require.Equal(t, 1, search("ada@wrenmoor"), "by the provider's name for them")
-	found, err := r.People.Having(ctx, crossing.Sought{Attribute: "displayName", Value: "ada fenwick"}, "")
+	found, err := r.People.Having(ctx, crossing.Sought{Attribute: "displayName", Value: "Ada Fenwick"}, "")
 	require.NoError(t, err)
 	require.Equal(t, id, found[0].ID)
 }

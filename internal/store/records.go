@@ -171,6 +171,15 @@ const (
 	TermSubjectPart = "@part"
 )
 
+// MatchRow is a value by which somebody is found at a first sign-in, if it is proved.
+type MatchRow struct {
+	Attribute string `gorm:"primaryKey"` // by its one name in the profile
+	Value     []byte `gorm:"primaryKey"` // hash of the value as it is compared
+	Person    int64  `gorm:"primaryKey"`
+	Source    string // ID of a provider, or another source
+	Proved    bool
+}
+
 // UnitRow is a group or an organisation as stored.
 type UnitRow struct {
 	Kind     string `gorm:"primaryKey"`
@@ -228,6 +237,7 @@ type SessionRow struct {
 	Sealed   []byte    // the provider's answer
 	Lasting  string    `gorm:"index"` // names it for as long as it is one person's
 	Used     time.Time // last time that somebody came with it, now and then
+	Revision int       // guards against two at once
 }
 
 // GrantRow is what one sign-in gave an application.
@@ -285,7 +295,7 @@ type KeySetRow struct {
 // IssuedRow remembers what an application was told within a session, for logout.
 type IssuedRow struct {
 	ID           int64  `gorm:"primaryKey;autoIncrement"`
-	Session      []byte `gorm:"index"`
+	Session      []byte `gorm:"index"` // its lasting name
 	Application  string // ID; its name in rows of before there were IDs
 	SessionIndex string
 	Sealed       []byte // the NameID
@@ -314,6 +324,7 @@ type CrossingRow struct {
 	Ended   bool
 	Turns   int // guards against two turns at once
 	Sealed  []byte
+	Session string // lasting name of the one that it ended in, "" before it did
 }
 
 // OutboxRow is a call that is sent later, and again until it is answered.

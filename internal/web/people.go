@@ -130,12 +130,12 @@ func (s *server) linkingCalls(a huma.API) {
 			OnePerson
 			Body api.PersonJoin
 		}) (*body[api.PersonJoined], error) {
-			j, err := g.Accounts.Join(ctx, by(ctx), accounts.Joining{Into: in.Number, Other: in.Body.Other, Preview: in.Body.Preview,
+			j, err := g.Accounts.Join(ctx, by(ctx), accounts.Joining{Into: in.Number, Other: in.Body.Other, Preview: in.Body.Preview, Enable: in.Body.Enable,
 				Digest: in.Body.Digest})
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[api.PersonJoined]{api.PersonJoined{Links: j.Links, Values: some(j.Values), Differ: some(j.Differ), Members: j.Members,
+			return &body[api.PersonJoined]{api.PersonJoined{Links: j.Links, Values: some(j.Values), Differ: some(j.Differ), Members: j.Members, Disabled: some(j.Disabled), Enabled: j.Stays,
 				Subjects: j.Subjects, Lost: some(j.Lost), Sessions: j.Sessions, Digest: j.Digest, Preview: in.Body.Preview}}, nil
 		})
 }
@@ -256,7 +256,11 @@ func (s *server) shown(p accounts.Person, err error) (*body[api.PersonShown], er
 	}
 	out := api.PersonShown{Person: s.person(p), Grants: p.Grants, Consents: p.Consents}
 	out.Values = rows(p.Values, 0, func(v crossing.KeptValue) api.PersonValue {
-		x := api.PersonValue{Name: v.Name, Values: plain(v.Attribute.Values), Source: s.source(v.From), Verified: v.Verified, At: v.At}
+		x := api.PersonValue{Name: v.Name, Values: plain(v.Attribute.Values), Source: s.source(v.From), At: v.At,
+			Proofs: make([]string, len(v.Attribute.Values))}
+		for i := range x.Proofs {
+			x.Proofs[i] = string(v.Proof(i))
+		}
 		if x.Source.Provider != nil {
 			x.From = *x.Source.Provider
 		}

@@ -69,3 +69,12 @@ export const standings: Record<Standing, { sign: string; tone: string; means: st
   paused: { sign: '○', tone: 'waiting', means: 'nobody is let pass' },
   works: { sign: '●', tone: 'passed', means: 'the last sign-in entered' },
 }
+
+// By what values of a person are proved (API: PersonValue.proofs).
+const proofNames: Record<string, [string, string]> = {
+  '': ['▲ not proved', 'Nothing proves it: it lets nobody in'], mail: ['by mailed code', 'The person typed a code that was mailed to it'],
+  engineer: ['by an engineer', 'It was typed here, or came in a list'], domain: ['by its domain', 'The provider stands for the domain of the address'],
+  flag: ['said verified', 'The provider said that it is verified'], record: ['by its record', "The provider's record names the attribute"] }
+const each = (list: string[], at: 0 | 1) => [...new Set(list.map((p) => proofNames[p]?.[at] ?? p))].join(', ')
+export const proofs = (list: string[]) => each(list, 0)
+export const proofHint = (list: string[]) => each(list, 1)

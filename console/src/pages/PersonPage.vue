@@ -8,7 +8,7 @@ import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { kinds } from '../composables/objects'
 import { shown } from '../composables/rules'
-import { ago, known, local } from '../composables/words'
+import { ago, known, local, proofHint, proofs } from '../composables/words'
 
 const props = defineProps<{ number: string }>()
 const router = useRouter()
@@ -75,12 +75,14 @@ const leave = (m: Membership) => act(() => take(api.PATCH('/api/v1/people/{numbe
 
 const other = ref('')
 const joined = ref<PersonJoined>()
-watch(other, () => { joined.value = undefined })
+const letIn = ref(false) // though one of the two is disabled
+watch(other, () => { joined.value = undefined; letIn.value = false })
+watch(letIn, () => joined.value && weigh())
 const weigh = () => act(async () => {
-  joined.value = await take(api.POST('/api/v1/people/{number}/join', { ...path.value, body: { other: Number(other.value), preview: true } }))
+  joined.value = await take(api.POST('/api/v1/people/{number}/join', { ...path.value, body: { other: Number(other.value), preview: true, enable: letIn.value } }))
 })
 const join = () => act(async () => {
-  await take(api.POST('/api/v1/people/{number}/join', { ...path.value, body: { other: Number(other.value), digest: joined.value!.digest } }))
+  await take(api.POST('/api/v1/people/{number}/join', { ...path.value, body: { other: Number(other.value), digest: joined.value!.digest, enable: letIn.value } }))
   other.value = ''
 })
 
@@ -107,8 +109,8 @@ watch([app, () => data.value], () => { told.value = undefined
         <el-table :data="data.values ?? []">
           <el-table-column label="Attribute" width="150"><template #default="{ row }"><code>{{ row.name }}</code></template></el-table-column>
           <el-table-column label="Value" min-width="190"><template #default="{ row }"><span :title="shown(row.values).join(', ')">{{ shown(row.values).join(', ') }}</span></template></el-table-column>
-          <el-table-column label="From" width="140"><template #default="{ row }"><span :title="`${known(row.source)}, ${local(row.at)}`">{{ known(row.source) }}<template
-              v-if="row.verified"> · <span class="passed">proved</span></template></span></template></el-table-column>
+          <el-table-column label="From" width="140"><template #default="{ row }"><span :title="`${known(row.source)}, ${local(row.at)}`">{{ known(row.source) }}</span></template></el-table-column>
+          <el-table-column label="Proof" width="120"><template #default="{ row }"><span :class="row.proofs.includes('') ? 'waiting' : 'quiet'" :title="proofHint(row.proofs)">{{ proofs(row.proofs) }}</span></template></el-table-column>
           <el-table-column label="" width="84"><template #default="{ row }"><el-button link type="primary" :aria-label="`Change ${row.name}`" @click="edit(row.name, row.values)">Change</el-button></template></el-table-column>
           <template #empty>Nothing is kept: the provider says it anew at each sign-in.</template>
         </el-table>
@@ -148,7 +150,9 @@ watch([app, () => data.value], () => { told.value = undefined
     <p v-if="joined" class="sheet weighed" aria-live="polite">Person {{ other }} goes. {{ n(joined.links, 'link') }} and {{ n(joined.subjects, 'lasting name') }} come along<template
         v-if="joined.values?.length">, with {{ joined.values.join(', ') }}</template>; {{ n(joined.sessions, 'session') }} end{{ joined.sessions === 1 ? 's' : '' }}.<template
         v-if="joined.differ?.length"> {{ joined.differ.join(', ') }} stay as they are here.</template><template
-        v-if="joined.lost?.length"> Known to {{ joined.lost.join(', ') }} by both: the other's name there goes.</template></p>
+        v-if="joined.lost?.length"> Known to {{ joined.lost.join(', ') }} by both: the other's name there goes.</template><template
+        v-if="joined.disabled?.length"> <strong class="refused">Disabled: {{ joined.disabled.join(', ') }}.</strong> Person {{ number }} {{ joined.enabled ? 'is let in afterwards.' : 'is disabled afterwards, too: whoever left would come in again.' }}
+        <el-checkbox v-model="letIn" :disabled="busy">Let them in</el-checkbox></template></p>
     <div class="two">
       <section><h2>Signed in</h2>
         <el-table :data="data.sessions ?? []">

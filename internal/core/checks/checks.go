@@ -36,9 +36,11 @@ type Checker struct {
 	Now  time.Time
 	// Arrived is what providers sent lately, as far as that is known; see Mapping.
 	Arrived map[federation.Name]Arrived
-	all     func() *overview
-	mu      sync.Mutex
-	kept    map[string]any
+	// Kept is what is kept with people and lets nobody in.
+	Kept Kept
+	all  func() *overview
+	mu   sync.Mutex
+	kept map[string]any
 }
 
 // overview is what checks across records look things up in.

@@ -21,6 +21,9 @@ func (c *Checker) Gate() []*finding.Finding {
 	for _, p := range g.Purposes {
 		l.ownKeys(p.Name, g.Keys[p.Name])
 	}
+	if n := c.Kept.Alike; len(n) > 0 {
+		l.Add(finding.New(finding.MatchAlike, finding.Fact("People", numbers(n[:min(len(n), 50)], int64(len(n))))))
+	}
 	return Sort(l.all)
 }
 

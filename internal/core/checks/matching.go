@@ -1,6 +1,9 @@
 package checks
 
 import (
+	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 
 	"innergate.example/innergate/internal/core/federation"
@@ -14,6 +17,45 @@ var editable = map[string]bool{"displayName": true, "nickName": true, "name.give
 	"name.middleName": true, "phoneNumbers": true, "title": true, "locale": true, "department": true, "profileUrl": true, "photos": true,
 	"addresses": true, "website": true, "birthdate": true, "gender": true, "timezone": true}
 
+// Kept is what is kept with people and lets nobody in, as far as checks look at it.
+type Kept struct {
+	Unproved map[federation.ID][]Unproved // by the provider that brought it
+	Alike    []int64                      // people with values that only look alike
+}
+
+// Unproved is how many people have values of an attribute that nothing proves, and the first
+// of them.
+type Unproved struct {
+	Attribute string
+	Count     int64
+	People    []int64
+}
+
+// MatchedBy are the attributes that people are found by at some provider.
+func MatchedBy(snap *federation.Snapshot) (out []string) {
+	for _, p := range snap.Providers() {
+		for _, name := range p.By() {
+			if word := profile.Word(name); !slices.Contains(out, word) {
+				out = append(out, word)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+func numbers(ids []int64, of int64) string {
+	words := make([]string, len(ids))
+	for i, id := range ids {
+		words[i] = strconv.FormatInt(id, 10)
+	}
+	out := strings.Join(words, ", ")
+	if more := of - int64(len(ids)); more > 0 {
+		out += fmt.Sprintf(" and %d more", more)
+	}
+	return out
+}
+
 // matching notes where somebody could come to be taken for another person.
 func (c *Checker) matching(l *List, p *federation.Provider) {
 	proves := false
@@ -22,6 +64,9 @@ func (c *Checker) matching(l *List, p *federation.Provider) {
 	}
 	if proves && !c.Snap.Gate.Mails {
 		l.Add(finding.New(finding.MailMissing, finding.Fact("Asked for", p.AskFor)))
+	}
+	for _, u := range c.Kept.Unproved[p.ID] {
+		l.Add(finding.New(finding.MatchUnproved, finding.Fact("Attribute", u.Attribute), finding.Fact("People", numbers(u.People, u.Count))))
 	}
 	for _, name := range p.By() {
 		word := profile.Word(name)

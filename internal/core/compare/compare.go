@@ -101,11 +101,11 @@ type Result struct {
 var levels = []struct {
 	verdict Verdict
 	of      func(string) string
-}{{Exact, func(s string) string { return s }}, {Case, strings.ToLower}, {Space, squeezed}, {Domain, local}}
+}{{Exact, func(s string) string { return s }}, {Case, profile.Small}, {Space, squeezed}, {Domain, local}}
 
 // squeezed is a text without white space, in small letters.
 func squeezed(s string) string {
-	return strings.ToLower(strings.Map(func(r rune) rune {
+	return profile.Small(strings.Map(func(r rune) rune {
 		if unicode.IsSpace(r) {
 			return -1
 		}

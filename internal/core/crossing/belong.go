@@ -2,7 +2,6 @@ package crossing
 
 import (
 	"slices"
-	"strings"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/profile"
@@ -46,19 +45,17 @@ func Known(snap *federation.Snapshot, p *federation.Provider, in profile.Profile
 	if p != nil {
 		in = ruled(p, in, who)
 	}
+	if p != nil && asksProof(p, profile.ClaimEmail) {
+		in.Attributes = provedOnly(p, in, who, given)
+	}
 	out := Knowing(in, who)
 	out.Attributes = slices.Clip(out.Attributes)
-	if p != nil && unproved(p, in, who, given) {
-		if kept := provedMail(who); kept != nil {
-			out.Attributes = profile.Put(out.Attributes, kept.Name, kept.Attribute.Values)
-		}
-	}
 	for _, g := range given {
 		if g.Verified || len(profile.Find(out.Attributes, g.Name)) == 0 {
 			out.Attributes = profile.Put(out.Attributes, g.Name, profile.Texts(g.Value))
 		}
 	}
-	out.Attributes = attested(out.Attributes, who, given)
+	out.Attributes = attested(out.Attributes, in, who, given)
 	members := who.Members
 	if p != nil {
 		members = Belonging(snap, p, in, who, given)
@@ -103,46 +100,49 @@ func addValues(attributes []profile.Attribute, name string, more []federation.Na
 }
 
 // attested says that an e-mail address is verified, where the gate had the person prove it
-// and no other one is in the profile.
-func attested(attributes []profile.Attribute, who Person, given []Given) []profile.Attribute {
+// or a provider said so with it, and no other one is in the profile. What a provider says of
+// its own address says nothing of another one.
+func attested(attributes []profile.Attribute, in profile.Profile, who Person, given []Given) []profile.Attribute {
 	mails := profile.Find(attributes, profile.ClaimEmail)
+	if !slices.Equal(mails, profile.Find(in.Attributes, profile.ClaimEmail)) {
+		attributes = profile.Put(attributes, profile.ClaimEmailVerified, nil)
+	}
 	if len(mails) != 1 {
 		return attributes
 	}
-	if proved(mails[0].String(), who, given) {
+	address := mails[0].String()
+	said := slices.ContainsFunc(who.Values, func(k KeptValue) bool {
+		return profile.Means(k.Name, profile.ClaimEmail) && k.ProvedBy(address) == ByFlag
+	})
+	if said || mailed(address, who, given) {
 		return profile.Put(attributes, profile.ClaimEmailVerified, []profile.Value{profile.BooleanOf(true)})
 	}
 	return attributes
 }
 
-// proved reports whether the person proved an address, now or before.
-func proved(address string, who Person, given []Given) bool {
-	return slices.ContainsFunc(given, func(g Given) bool {
-		return g.Verified && profile.Fold(g.Value) == profile.Fold(address)
-	}) || slices.ContainsFunc(who.Values, func(k KeptValue) bool {
-		return k.Verified && slices.ContainsFunc(k.Attribute.Values, func(v profile.Value) bool {
-			return profile.Fold(v.String()) == profile.Fold(address)
-		})
-	})
-}
-
-// unproved reports whether a provider brings an e-mail address that nobody stands for,
+// unproved reports whether a provider brings e-mail addresses of which nothing proves one,
 // where people are asked to prove theirs.
 func unproved(p *federation.Provider, in profile.Profile, who Person, given []Given) bool {
 	mails := profile.Find(in.Attributes, profile.ClaimEmail)
 	return len(mails) > 0 && asksProof(p, profile.ClaimEmail) && !slices.ContainsFunc(mails, func(v profile.Value) bool {
-		return verified(p, in.Attributes, v.String()) || proved(v.String(), who, given)
+		return addressProof(p, in, who, given, v.String()) != NoProof
 	})
 }
 
-// provedMail is the address that the person proved before, nil for none.
-func provedMail(who Person) *KeptValue {
-	for i, k := range who.Values {
-		if k.Verified && profile.Means(k.Name, profile.ClaimEmail) {
-			return &who.Values[i]
-		}
+// provedOnly are the attributes with those e-mail addresses alone that are proved, where
+// people are asked to prove theirs: those that came, else those that are kept.
+func provedOnly(p *federation.Provider, in profile.Profile, who Person, given []Given) []profile.Attribute {
+	mails := profile.Find(in.Attributes, profile.ClaimEmail)
+	some := slices.DeleteFunc(slices.Clone(mails), func(v profile.Value) bool {
+		return addressProof(p, in, who, given, v.String()) == NoProof
+	})
+	switch {
+	case len(some) == len(mails):
+		return in.Attributes
+	case len(some) == 0:
+		some = keptProved(who)
 	}
-	return nil
+	return profile.Put(in.Attributes, profile.ClaimEmail, some)
 }
 
 // Belonging are the memberships of somebody as a sign-in leaves them: those that the
@@ -189,19 +189,18 @@ func landing(snap *federation.Snapshot, p *federation.Provider, in profile.Profi
 	matched := slices.ContainsFunc(p.By(), func(name string) bool { return profile.Means(name, profile.ClaimEmail) })
 	var addresses []string
 	for _, v := range profile.Find(in.Attributes, profile.ClaimEmail) {
-		address := strings.TrimSpace(v.String())
-		if p.Vouches(address) || matched && verified(p, in.Attributes, address) {
-			addresses = append(addresses, address)
+		switch by := Brought(p, in, profile.ClaimEmail, v.String()); {
+		case by == ByDomain, by == ByFlag && matched:
+			addresses = append(addresses, v.String())
 		}
 	}
 	for _, g := range given {
 		if g.Verified {
-			addresses = append(addresses, strings.TrimSpace(g.Value))
+			addresses = append(addresses, g.Value)
 		}
 	}
 	for _, address := range addresses {
-		_, domain, _ := strings.Cut(address, "@")
-		if o, ok := snap.OrganisationAt(domain); ok {
+		if o, ok := snap.OrganisationAt(profile.DomainOf(address)); ok {
 			return o
 		}
 	}

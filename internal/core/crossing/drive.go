@@ -326,6 +326,9 @@ func (d *drive) address() string { return d.snap.Gate.Base + "/crossing/" + d.s.
 // keep has the state stored for the next turn.
 func (d *drive) keep() {
 	d.s.Turns++
+	if d.f.Session != nil {
+		d.s.Browser.Session = d.f.Session.Lasting
+	}
 	d.effect(Keep{})
 }
 
@@ -414,20 +417,12 @@ func (d *drive) startOf() string {
 func (d *drive) lost() step {
 	d.s.here.effects = nil
 	switch lost := d.e.Lost.(type) {
-	case MakePerson:
-		d.here(StepMatch).Reasons.Add(reason.PersonRace)
-		delete(d.f.People, lost.Key)
-		clear(d.f.Having)
-		return (*drive).match
-	case PutLink:
-		d.here(StepMatch).Reasons.Add(reason.PersonRace)
-		delete(d.f.People, lost.Key)
-		clear(d.f.Having)
-		return (*drive).match
+	case MakePerson, PutLink:
+		return d.again(reason.PersonRace)
 	case Settle:
-		d.here(StepMatch).Reasons.Add(reason.SubjectRace)
-		delete(d.f.People, lost.Key)
-		return (*drive).match
+		return d.again(reason.SubjectRace)
+	case PutSession, Issued, Give, PutUpstream, PutConsent, PutMembers, PutValues, NameLink:
+		return d.again(reason.SessionRace)
 	case Once:
 		if lost.As != "" {
 			return d.refuse(finding.New(lost.As))
@@ -437,6 +432,20 @@ func (d *drive) lost() step {
 		return d.ends(&Go{To: d.address()}, "")
 	}
 	return d.finished()
+}
+
+// again decides anew who it is, by what is known now: something that was decided on was
+// overtaken. Whoever was in by a session that has ended is asked for anew.
+func (d *drive) again(why reason.Code) step {
+	d.here(StepMatch).Reasons.Add(why)
+	clear(d.f.People)
+	clear(d.f.Having)
+	d.f.Agreed = nil
+	if h := &d.s.here; h.by != nil {
+		h.by, h.answer = nil, nil
+		return (*drive).choose
+	}
+	return (*drive).match
 }
 
 // choose finds the provider, by the person's choice where several are possible.

@@ -9,14 +9,6 @@ import (
 	"innergate.example/innergate/internal/core/profile"
 )
 
-// KeptValue is an attribute that is kept with a person.
-type KeptValue struct {
-	profile.Attribute
-	From     federation.ID `json:"from"` // the provider that it came by, or one of the sources
-	At       time.Time     `json:"at"`
-	Verified bool          `json:"verified,omitempty"` // the person proved it by a mailed code
-}
-
 // Knowing gives a profile with the values that are kept with the person, where this
 // sign-in did not bring others.
 func Knowing(p profile.Profile, who Person) profile.Profile {
@@ -32,51 +24,62 @@ func Knowing(p profile.Profile, who Person) profile.Profile {
 // provider and is not among Names goes, if it comes no more.
 type PutValues struct {
 	From   federation.ID
-	Values []profile.Attribute
+	Values []KeptValue // as they came; when they are kept is when they are stored
 	Names  []string
-	Proved []string // those of Values that the person proved
-	Said   []Given  // what they were asked for
 }
 
 // Updating is what a sign-in keeps with the person: what rules keep, what the provider's
 // record says, what they were asked for, and how they are marked.
 func Updating(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person, given []Given) PutValues {
-	put := PutValues{From: p.ID, Said: given}
-	put.Values, put.Names = p.Mapping().Lasting(in.Attributes)
+	put := PutValues{From: p.ID}
+	lasting, names := p.Mapping().Lasting(in.Attributes)
+	for _, a := range lasting {
+		put.bring(p, in, a)
+	}
+	put.Names = names
 	for _, u := range p.Updates() {
 		if u.How != federation.UpdateFollow {
 			put.Names = append(put.Names, u.Name)
 		}
 		values := keepable(profile.Find(in.Attributes, u.Name))
-		mail := profile.Means(u.Name, profile.ClaimEmail)
 		if len(values) == 0 || u.How == federation.UpdateOnce && keeps(who, u.Name) ||
-			mail && unproved(p, in, who, given) && provedMail(who) != nil {
+			profile.Means(u.Name, profile.ClaimEmail) && unproved(p, in, who, given) && len(keptProved(who)) > 0 {
 			continue
 		}
-		put.Values = slices.DeleteFunc(put.Values, named(u.Name))
-		put.Values = append(put.Values, profile.Attribute{Name: u.Name, Values: values})
-		if mail && len(values) == 1 && proved(values[0].String(), who, given) {
-			put.Proved = append(put.Proved, u.Name)
-		}
+		put.bring(p, in, profile.Attribute{Name: u.Name, Values: values})
 	}
 	for _, g := range given {
-		put.Values = slices.DeleteFunc(put.Values, named(g.Name))
+		by := NoProof
+		if g.Verified {
+			by = ByMail
+		}
+		put.lay(KeptValue{Attribute: profile.Attribute{Name: g.Name, Values: profile.Texts(g.Value)}, From: FromPerson, Proofs: []Proof{by}})
 	}
-	put.Values = slices.DeleteFunc(put.Values, named(profile.AttributeUserType))
+	put.Values = slices.DeleteFunc(put.Values, func(k KeptValue) bool { return named(profile.AttributeUserType)(k.Attribute) })
 	mark := Marked(snap, p, in, who.Values, Belonging(snap, p, in, who, given))
 	typed := slices.ContainsFunc(who.Values, func(k KeptValue) bool {
 		return k.Name == profile.AttributeUserType && (k.From == FromHand || k.From == FromImport)
 	})
 	if mark != "" && !typed {
-		put.Values = append(put.Values, profile.Attribute{Name: profile.AttributeUserType, Values: profile.Texts(mark)})
+		put.bring(p, in, profile.Attribute{Name: profile.AttributeUserType, Values: profile.Texts(mark)})
 	}
 	return put
+}
+
+// bring has an attribute kept as the provider brings it.
+func (k *PutValues) bring(p *federation.Provider, in profile.Profile, a profile.Attribute) {
+	k.lay(KeptValue{Attribute: a, From: p.ID, Proofs: brought(p, in, a.Name, a.Values)})
+}
+
+// lay puts a value in place of that of the same attribute.
+func (k *PutValues) lay(v KeptValue) {
+	k.Values = append(slices.DeleteFunc(k.Values, func(o KeptValue) bool { return named(v.Name)(o.Attribute) }), v)
 }
 
 // What is kept of one attribute at a sign-in is bounded: octets of a value, and values.
 const (
 	longestKept = 2000
-	mostKept    = 100
+	mostKept    = 500
 )
 
 // keepable are those values that are not too long, and not too many.
@@ -93,9 +96,18 @@ func keeps(who Person, name string) bool {
 	return slices.ContainsFunc(who.Values, func(k KeptValue) bool { return named(name)(k.Attribute) })
 }
 
-// Over lays them over what is kept already; changed tells whether that is other now.
+// Over lays them over what is kept already; changed tells whether that is other now. A value
+// that was proved before stays proved, whoever brings it now.
 func (k PutValues) Over(stored []KeptValue, now time.Time) (out []KeptValue, changed bool) {
-	fresh := k.fresh(now)
+	fresh := slices.Clone(k.Values)
+	for i := range fresh {
+		fresh[i].At = now.UTC()
+		for _, v := range stored {
+			if named(v.Name)(fresh[i].Attribute) {
+				fresh[i].Proofs = fresh[i].proofsWith(v)
+			}
+		}
+	}
 	for _, v := range stored {
 		at := slices.IndexFunc(fresh, func(f KeptValue) bool { return named(v.Name)(f.Attribute) })
 		switch {
@@ -111,40 +123,63 @@ func (k PutValues) Over(stored []KeptValue, now time.Time) (out []KeptValue, cha
 	return append(out, fresh...), changed || len(fresh) > 0
 }
 
-// fresh are the values as they would be kept.
-func (k PutValues) fresh(now time.Time) (out []KeptValue) {
-	for _, a := range k.Values {
-		out = append(out, KeptValue{Attribute: a, From: k.From, At: now.UTC(), Verified: slices.Contains(k.Proved, a.Name)})
-	}
-	for _, g := range k.Said {
-		out = append(out, KeptValue{Attribute: profile.Attribute{Name: g.Name, Values: profile.Texts(g.Value)}, From: FromPerson,
-			At: now.UTC(), Verified: g.Verified})
+// proofsWith are the proofs of the values, with those that they had where they have none.
+func (k KeptValue) proofsWith(had KeptValue) []Proof {
+	out := make([]Proof, len(k.Attribute.Values))
+	for i, v := range k.Attribute.Values {
+		if out[i] = k.Proof(i); out[i] == NoProof {
+			out[i] = had.ProvedBy(v.String())
+		}
 	}
 	return out
 }
 
 // like reports whether a value is kept so already, whenever it was.
-func (v KeptValue) like(w KeptValue) bool {
-	return v.Name == w.Name && v.From == w.From && v.Verified == w.Verified && slices.Equal(v.Attribute.Values, w.Attribute.Values)
+func (k KeptValue) like(w KeptValue) bool {
+	return k.Name == w.Name && k.From == w.From && slices.Equal(k.Attribute.Values, w.Attribute.Values) &&
+		slices.Equal(k.proofsWith(KeptValue{}), w.proofsWith(KeptValue{}))
 }
 
 // Typed lays values over those that are kept, by attribute; one without values is taken
-// away. What is the same already stays, with its source.
-func Typed(stored []KeptValue, from federation.ID, values map[string][]string, now time.Time) []KeptValue {
-	out := slices.DeleteFunc(slices.Clone(stored), func(v KeptValue) bool {
-		for name, vs := range values {
+// away. What is the same already stays, with its source; unless it is unproved, it is proved
+// by now. unproved names what a list marks so: an attribute, or NAME=VALUE for one of its
+// values.
+func Typed(stored []KeptValue, from federation.ID, values map[string][]string, unproved []string, now time.Time) []KeptValue {
+	var out []KeptValue
+	fresh := map[string]KeptValue{}
+	for name, vs := range values {
+		one := KeptValue{Attribute: profile.Attribute{Name: name, Values: profile.Texts(vs...)}, From: from, At: now.UTC()}
+		for _, v := range vs {
+			by := ByEngineer
+			if slices.Contains(unproved, name) || slices.Contains(unproved, name+"="+v) {
+				by = NoProof
+			}
+			one.Proofs = append(one.Proofs, by)
+		}
+		fresh[name] = one
+	}
+	for _, v := range stored {
+		at := ""
+		for name := range values {
 			if named(name)(v.Attribute) {
-				return !slices.Equal(v.Attribute.Values, profile.Texts(vs...))
+				at = name
 			}
 		}
-		return false
-	})
-	for _, name := range slices.Sorted(maps.Keys(values)) {
-		vs := values[name]
-		if len(vs) == 0 || slices.ContainsFunc(out, func(v KeptValue) bool { return named(name)(v.Attribute) }) {
-			continue
+		one, said := fresh[at]
+		switch {
+		case at == "":
+			out = append(out, v)
+		case !said || !slices.Equal(v.Attribute.Values, one.Attribute.Values):
+		default:
+			v.Proofs = v.proofsWith(one)
+			out = append(out, v)
+			delete(fresh, at)
 		}
-		out = append(out, KeptValue{Attribute: profile.Attribute{Name: name, Values: profile.Texts(vs...)}, From: from, At: now.UTC()})
+	}
+	for _, name := range slices.Sorted(maps.Keys(fresh)) {
+		if len(fresh[name].Attribute.Values) > 0 {
+			out = append(out, fresh[name])
+		}
 	}
 	return out
 }

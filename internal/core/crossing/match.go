@@ -55,7 +55,7 @@ func Welcome(p *federation.Provider, who Person) error {
 // Sought is a value of an attribute by which people are looked for.
 type Sought struct {
 	Attribute string `json:"attribute"` // by its one name in the profile
-	Value     string `json:"value"`     // folded (profile.Fold)
+	Value     string `json:"value"`     // as it is compared (profile.Key)
 }
 
 // String names it as a key.
@@ -79,14 +79,15 @@ type Seen struct {
 	Person  Person         // ID 0 for nobody
 	By      Sought         // the value that they were found by
 	Several []Person       // one of which the person has to choose
-	Looked  []Looked       // values by which nobody was found
+	Looked  []Sought       // values by which nobody was found
 	Prove   string         // attribute whose value counts once the person has proved it
 	Reasons reason.Reasons // in order
 }
 
 // Seek finds, by the attributes that the provider is trusted for, somebody who comes by a
-// name that nobody is linked by: exactly one or nobody. An e-mail address counts only if
-// the provider says that it is verified, stands for its domain, or the person proved it.
+// name that nobody is linked by: exactly one or nobody. A value counts only if it is proved,
+// on both sides: that which comes (of an e-mail address the provider says that it is
+// verified, stands for its domain, or the person proved it), and that which is kept.
 func Seek(p *federation.Provider, c Comes) (out Seen, need *Need, err error) {
 	for _, name := range p.By() {
 		values, why := trusted(p, name, c)
@@ -99,24 +100,13 @@ func Seek(p *federation.Provider, c Comes) (out Seen, need *Need, err error) {
 			}
 			continue
 		}
-		var found []Person
-		for _, v := range values {
-			sought := Sought{profile.Word(name), profile.Fold(v)}
-			people, looked := c.Having[sought.String()]
-			if !looked {
-				return out, &Need{Having: []Sought{sought}, For: c.App}, nil
-			}
-			here := candidates(people, name, v)
-			if len(here) == 0 {
-				out.Looked = append(out.Looked, Looked{sought, numbered(people)})
-			} else if len(found) == 0 {
-				out.By = sought
-			}
-			for _, x := range here {
-				if !slices.ContainsFunc(found, func(y Person) bool { return x.ID == y.ID }) {
-					found = append(found, x)
-				}
-			}
+		if len(values) > mostSought {
+			return out, nil, finding.New(finding.MatchMany, finding.Fact("Attribute", name),
+				finding.Compare("Values", "at most "+strconv.Itoa(mostSought), strconv.Itoa(len(values))))
+		}
+		found, missing := c.having(&out, name, values)
+		if len(missing) > 0 {
+			return out, &Need{Having: missing, For: c.App}, nil
 		}
 		if len(found) > 0 {
 			return out, nil, out.one(p, name, found, c.Picked)
@@ -124,6 +114,31 @@ func Seek(p *federation.Provider, c Comes) (out Seen, need *Need, err error) {
 		out.Reasons.Add(reason.MatchNobody, name)
 	}
 	return out, nil, nil
+}
+
+// having are those who have one of the values, each once, and the values that were not looked
+// up yet.
+func (c Comes) having(out *Seen, name string, values []string) (found []Person, missing []Sought) {
+	for _, v := range values {
+		sought := Sought{profile.Word(name), profile.Key(name, v)}
+		people, looked := c.Having[sought.String()]
+		if !looked {
+			missing = append(missing, sought)
+			continue
+		}
+		here := candidates(people, sought)
+		if len(here) == 0 {
+			out.Looked = append(out.Looked, sought)
+		} else if len(found) == 0 {
+			out.By = sought
+		}
+		for _, x := range here {
+			if !slices.ContainsFunc(found, func(y Person) bool { return x.ID == y.ID }) {
+				found = append(found, x)
+			}
+		}
+	}
+	return found, missing
 }
 
 // one settles on one of those who have a value.
@@ -149,20 +164,6 @@ func (s *Seen) one(p *federation.Provider, name string, found []Person, picked i
 	return nil
 }
 
-// Looked is a value by which nobody was found, but for others whose value only looks alike.
-type Looked struct {
-	Sought
-	Others []int64
-}
-
-func numbered(people []Person) []int64 {
-	out := make([]int64, len(people))
-	for i, x := range people {
-		out[i] = x.ID
-	}
-	return out
-}
-
 func numbers(people []Person) string {
 	words := make([]string, len(people))
 	for i, x := range people {
@@ -171,15 +172,11 @@ func numbers(people []Person) string {
 	return strings.Join(words, ", ")
 }
 
-// candidates are those of several whose value means the same, letter by letter where that
-// counts.
-func candidates(people []Person, name, value string) (out []Person) {
-	word := profile.Word(name)
+// candidates are those of several for whom the value is proved.
+func candidates(people []Person, s Sought) (out []Person) {
 	for _, x := range people {
 		if slices.ContainsFunc(x.Values, func(k KeptValue) bool {
-			return profile.Word(k.Name) == word && slices.ContainsFunc(k.Attribute.Values, func(v profile.Value) bool {
-				return profile.Same(name, v.String(), value)
-			})
+			return profile.Word(k.Name) == s.Attribute && k.ProvedBy(s.Value) != NoProof
 		}) {
 			out = append(out, x)
 		}
@@ -188,11 +185,10 @@ func candidates(people []Person, name, value string) (out []Person) {
 }
 
 // mostSought is how many values of one attribute people are looked for by.
-const mostSought = 5
+const mostSought = 1000
 
 // trusted are the values of an attribute that count, and why others do not.
 func trusted(p *federation.Provider, name string, c Comes) (out []string, why reason.Code) {
-	mail := profile.Means(name, profile.ClaimEmail)
 	for _, g := range c.Given {
 		if g.Verified && profile.Word(g.Name) == profile.Word(name) {
 			return []string{g.Value}, ""
@@ -202,26 +198,14 @@ func trusted(p *federation.Provider, name string, c Comes) (out []string, why re
 	if len(values) == 0 {
 		return nil, reason.MatchLacking
 	}
-	for _, v := range values[:min(len(values), mostSought)] {
-		if !mail || verified(p, c.Who.Attributes, v.String()) {
+	for _, v := range values {
+		if Brought(p, c.Who, name, v.String()) != NoProof {
 			out = append(out, v.String())
 			continue
 		}
 		why = reason.MatchUnverified
 	}
 	return out, why
-}
-
-// verified reports whether an e-mail address is the person's, as far as the provider is
-// trusted: it stands for the domain, or says so of the only one that it gives (OpenID
-// Connect Core §5.1).
-func verified(p *federation.Provider, attributes []profile.Attribute, address string) bool {
-	if p.Vouches(strings.TrimSpace(address)) {
-		return true
-	}
-	said := profile.Find(attributes, profile.ClaimEmailVerified)
-	return len(said) == 1 && (said[0].True() || said[0].Type() == profile.Text && said[0].String() == "true") &&
-		len(profile.Find(attributes, profile.ClaimEmail)) == 1
 }
 
 // asksProof reports whether people are asked to prove the value of an attribute.
@@ -266,10 +250,15 @@ func (d *drive) match() step {
 	}
 	d.s.here.person, d.s.Person = person, person.ID
 	d.s.here.decided.Person, d.s.here.decided.New = person.ID, person.Key != "" && person.ID == 0
-	if d.s.here.seen.Prove != "" && person.ID == 0 {
-		return (*drive).question // it may tell who they are
+	if person.ID == 0 && d.s.here.seen.Prove != "" {
+		return (*drive).proveAddress // it may tell who they are
 	}
-	if err := Welcome(d.p, person); err != nil {
+	return (*drive).welcome
+}
+
+// welcome sees whether they may come at all.
+func (d *drive) welcome() step {
+	if err := Welcome(d.p, d.s.here.person); err != nil {
 		return d.refuse(err)
 	}
 	return (*drive).admit

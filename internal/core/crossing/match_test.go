@@ -2,6 +2,8 @@ package crossing_test
 
 import (
 	"encoding/json"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -31,7 +33,11 @@ func attributes(words ...string) (out []profile.Attribute) {
 
 func kept(from federation.ID, words ...string) (out []crossing.KeptValue) {
 	for _, a := range attributes(words...) {
-		out = append(out, crossing.KeptValue{Attribute: a, From: from, At: now})
+		k := crossing.KeptValue{Attribute: a, From: from, At: now}
+		if from == crossing.FromHand || from == crossing.FromImport {
+			k.Proofs = slices.Repeat([]crossing.Proof{crossing.ByEngineer}, len(a.Values))
+		}
+		out = append(out, k)
 	}
 	return out
 }
@@ -42,10 +48,17 @@ func TestSeek(t *testing.T) {
 	ada := crossing.Person{ID: 1, Values: kept("@import", "emails=ada@wrenmoor.example", "employeeNumber=W-1")}
 	bram := crossing.Person{ID: 2, Values: kept("@import", "emails=bram@wrenmoor.example", "employeeNumber=W-2"), Links: []federation.ID{"p"}}
 	twin := crossing.Person{ID: 3, Values: kept("@hand", "emails=ada@wrenmoor.example", "employeeNumber=w-2")}
+	claimed := crossing.Person{ID: 4, Values: kept("club", "emails=claimed@wrenmoor.example", "employeeNumber=W-9")}
+	kaja := crossing.Person{ID: 5, Values: kept("@hand", "emails=kaja@wrenmoor.example")}
+	many := strings.Builder{}
+	for i := range 1000 {
+		many.WriteString("|x" + strconv.Itoa(i))
+	}
 	for _, c := range []struct {
 		rule     string
 		matching federation.Matching
 		said     []string
+		ruled    string
 		people   []crossing.Person
 		given    []crossing.Given
 		picked   int64
@@ -97,6 +110,20 @@ func TestSeek(t *testing.T) {
 			said: []string{"employeeNumber=W-1|W-2"}, people: []crossing.Person{ada, bram}, refused: finding.MatchSeveral},
 		{rule: "two values of one", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example"},
 			said: []string{"mail=ada@wrenmoor.example|new@wrenmoor.example"}, people: []crossing.Person{ada}, found: 1},
+		{rule: "an address that its provider did not prove", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example"},
+			said: []string{"mail=claimed@wrenmoor.example"}, people: []crossing.Person{claimed}},
+		{rule: "a number that its provider is not trusted with", matching: federation.Matching{MatchBy: "employeeNumber"},
+			said: []string{"employeeNumber=W-9"}, people: []crossing.Person{claimed}},
+		{rule: "flagged by a rule of the intake, not by the provider", matching: federation.Matching{MatchBy: "emails"},
+			said: []string{"email=ada@wrenmoor.example"}, ruled: "email_verified=true", people: []crossing.Person{ada}},
+		{rule: "letters that look alike", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example"},
+			said: []string{"mail=\u212aaja@wrenmoor.example"}, people: []crossing.Person{kaja}},
+		{rule: "a domain that looks alike", matching: federation.Matching{MatchBy: "emails", VouchesFor: "mini.example"},
+			said: []string{"mail=ceo@m\u0130ni.example"}, people: []crossing.Person{{ID: 6, Values: kept("@hand", "emails=ceo@mini.example")}}},
+		{rule: "every value is looked at", matching: federation.Matching{MatchBy: "employeeNumber"},
+			said: []string{"employeeNumber=a|b|c|d|e|f|g|W-1"}, people: []crossing.Person{ada}, found: 1},
+		{rule: "more values than anybody has", matching: federation.Matching{MatchBy: "employeeNumber"},
+			said: []string{"employeeNumber=W-1" + many.String()}, people: []crossing.Person{ada}, refused: finding.MatchMany},
 		{rule: "one that was only typed", matching: federation.Matching{MatchBy: "emails"},
 			people: []crossing.Person{ada}, given: []crossing.Given{{Name: "emails", Value: "ada@wrenmoor.example"}}},
 	} {
@@ -104,6 +131,9 @@ func TestSeek(t *testing.T) {
 		p.ID, p.Matching = "p", c.matching
 		in := crossing.Comes{Key: "k", Who: profile.PassThrough(profile.Subject{Value: "x"}, attributes(c.said...)), Given: c.given,
 			Picked: c.picked, Having: map[string][]crossing.Person{}}
+		if c.ruled != "" {
+			in.Who.Attributes = append(in.Who.Attributes, attributes(c.ruled)...)
+		}
 		var seen crossing.Seen
 		var err error
 		for range 10 {
@@ -111,12 +141,13 @@ func TestSeek(t *testing.T) {
 			if seen, need, err = crossing.Seek(p, in); need == nil {
 				break
 			}
-			s := need.Having[0]
-			in.Having[s.String()] = []crossing.Person{}
-			for _, x := range c.people { // as an index in small letters finds them
-				for _, k := range x.Values {
-					if profile.Word(k.Name) == s.Attribute && profile.Fold(k.Attribute.Values[0].String()) == s.Value {
-						in.Having[s.String()] = append(in.Having[s.String()], x)
+			for _, s := range need.Having {
+				in.Having[s.String()] = []crossing.Person{}
+				for _, x := range c.people { // also those who do not have it
+					for _, k := range x.Values {
+						if profile.Word(k.Name) == s.Attribute && strings.EqualFold(k.Attribute.Values[0].String(), s.Value) {
+							in.Having[s.String()] = append(in.Having[s.String()], x)
+						}
 					}
 				}
 			}
@@ -198,7 +229,7 @@ func TestUpdating(t *testing.T) {
 	p := &federation.Provider{}
 	p.ID, p.Update, p.AskFor = "p", "displayName title=follow nickName=once emails", "emails=verified"
 	snap := federation.NewSnapshot(federation.Gate{})
-	proved := []crossing.KeptValue{{Attribute: attributes("emails=a@proved.example")[0], From: crossing.FromPerson, Verified: true, At: now}}
+	proved := []crossing.KeptValue{{Attribute: attributes("emails=a@proved.example")[0], From: crossing.FromPerson, Proofs: []crossing.Proof{crossing.ByMail}, At: now}}
 	for _, c := range []struct {
 		rule    string
 		stored  []crossing.KeptValue

@@ -238,7 +238,7 @@ type Once struct {
 // values by which the person was looked for.
 type MakePerson struct {
 	Link
-	Unless []Looked
+	Unless []Sought
 }
 
 // PutLink links somebody who was found by a value. Its guard: nobody has the link, and the
@@ -250,7 +250,8 @@ type PutLink struct {
 }
 
 // PutMembers keeps where the person belongs by what a provider said, and by coming there
-// for the first time. Groups that are not there yet are made.
+// for the first time. Groups that are not there yet are made. Its guard: the person is there;
+// likewise that of PutValues.
 type PutMembers struct {
 	From   federation.ID
 	Groups []federation.Name // all that this provider makes the person a member of
@@ -259,7 +260,8 @@ type PutMembers struct {
 	Make   []federation.Unit
 }
 
-// NameLink keeps the name with a link that was made before names were kept.
+// NameLink keeps the name with a link that was made before names were kept. Its guard: the
+// link is there.
 type NameLink struct{ Link }
 
 // Link ties a provider's name for somebody to a person.
@@ -278,14 +280,20 @@ type Settle struct {
 
 // PutSession gives the browser a session in place of the one it had. The words
 // of its person are in it; a session of somebody else ends, with everything that
-// hangs on it.
+// hangs on it. Its guard: the old one is there as it was decided on or, if there was none,
+// no other crossing of this browser ended in one meanwhile; and the person may be let in.
 type PutSession struct {
-	Session Session
-	Old     string // Ref of the session before, "" if there was none
-	Same    bool   // the old one was of the same person: what hangs on it stays
+	Session  Session
+	Old      string // lasting name of the session before, "" if there was none
+	Revision int    // of that
+	Same     bool   // the old one was of the same person: what hangs on it stays
+	// Rename gives the browser another cookie. Without, it has one of this session already
+	// that did not come along, or that another tab is just being given.
+	Rename bool
 }
 
-// Issued notes what an application was told in the session.
+// Issued notes what an application was told in the session. Its guard: the session is there,
+// and its person may be let in; likewise those of Give, PutUpstream and PutConsent.
 type Issued struct{ App federation.ID }
 
 // HoldMessage keeps the message that leaves for a back channel.

@@ -3,7 +3,6 @@ package crossing
 import (
 	"crypto/sha256"
 	"crypto/subtle"
-	"net/mail"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,8 +22,8 @@ const (
 	codeMails = 3
 )
 
-// Proof is that a person proves an e-mail address by a code that was mailed to it.
-type Proof struct {
+// Proving is that a person proves an e-mail address by a code that was mailed to it.
+type Proving struct {
 	Name    string    `json:"name"` // of the attribute
 	Address string    `json:"address"`
 	Sum     []byte    `json:"sum,omitempty"` // of the code (CodeSum); none if it could not be mailed
@@ -72,15 +71,18 @@ type Mailed struct {
 }
 
 // lacking are the attributes that the person is to be asked for, because nobody says them
-// or, where they are to be proved, nobody stands for them.
+// or, where they are to be proved, nobody but themselves stands for them.
 func (d *drive) lacking() (out []federation.Asked) {
-	known := Known(d.snap, d.p, d.s.here.who, d.s.here.person, d.s.Given)
+	h := &d.s.here
+	known := Known(d.snap, d.p, h.who, h.person, d.s.Given)
+	in := ruled(d.p, h.who, h.person)
 	for _, a := range d.p.Asks() {
 		values := profile.Find(known.Attributes, a.Name)
 		ok := len(values) > 0
 		if a.Verified {
 			ok = slices.ContainsFunc(values, func(v profile.Value) bool {
-				return verified(d.p, d.s.here.who.Attributes, v.String()) || proved(v.String(), d.s.here.person, d.s.Given)
+				return addressProof(d.p, in, h.person, d.s.Given, v.String()) != NoProof &&
+					!d.onlyTyped(in, a.Name, v.String())
 			})
 		}
 		if !ok {
@@ -90,12 +92,33 @@ func (d *drive) lacking() (out []federation.Asked) {
 	return out
 }
 
-// question asks the person for what is missing.
-func (d *drive) question() step {
-	lacking := d.lacking()
-	if len(lacking) == 0 || d.s.here.person.Key == "" { // of a passing name nothing could be kept
+// onlyTyped reports whether a value is there because the person typed it, and for nothing
+// else: then its domain proves nothing.
+func (d *drive) onlyTyped(in profile.Profile, name, value string) bool {
+	same := func(v profile.Value) bool { return profile.Same(name, v.String(), value) }
+	if slices.ContainsFunc(profile.Find(in.Attributes, name), same) || slices.ContainsFunc(keptProved(d.s.here.person), same) {
+		return false
+	}
+	return !givenProved(value, d.s.Given)
+}
 
-		return (*drive).release
+// proveAddress has the person prove an address that may tell who they are: nobody knows them
+// yet, and nothing else is asked before it is known whether they may come.
+func (d *drive) proveAddress() step {
+	asked := slices.DeleteFunc(d.lacking(), func(a federation.Asked) bool {
+		return !a.Verified || profile.Word(a.Name) != profile.Word(d.s.here.seen.Prove)
+	})
+	return d.question(asked, (*drive).welcome)
+}
+
+// complete asks the person for what is missing, once they may enter. What they say is looked
+// at from *match* on: they are admitted with it.
+func (d *drive) complete() step { return d.question(d.lacking(), (*drive).release) }
+
+// question asks the person for what is missing, and goes on if nothing is.
+func (d *drive) question(lacking []federation.Asked, then step) step {
+	if len(lacking) == 0 || d.s.here.person.Key == "" { // of a passing name nothing could be kept
+		return then
 	}
 	st := d.here(StepQuestion)
 	st.Reasons.Add(reason.QuestionMissing, names(lacking))
@@ -107,6 +130,9 @@ func (d *drive) question() step {
 	}
 	if d.s.Proof != nil && len(d.s.Proof.Sum) > 0 {
 		return d.askCode("")
+	}
+	if g := d.s.here.gave; g != nil && len(g.Values) > 0 {
+		return d.askValues(lacking, "Something is still missing.")
 	}
 	return d.askValues(lacking, "")
 }
@@ -173,7 +199,6 @@ func (d *drive) take(g Gave, lacking []federation.Asked) step {
 	switch {
 	case g.Do == DoOther:
 		d.s.Proof = nil
-		d.s.Given = slices.DeleteFunc(slices.Clone(d.s.Given), func(x Given) bool { return p != nil && x.Name == p.Name && !x.Verified })
 		return d.askValues(lacking, "")
 	case p != nil && g.Do == DoAgain:
 		return d.mail(p.Name, p.Address)
@@ -227,16 +252,19 @@ func (d *drive) takeValues(values map[string]string, lacking []federation.Asked)
 		if say := unfit(a, v); say != "" {
 			return d.askValues(lacking, say)
 		}
-		given = append(slices.DeleteFunc(given, func(g Given) bool { return g.Name == a.Name }), Given{Name: a.Name, Value: v})
+		if profile.Means(a.Name, profile.ClaimEmail) { // what is kept, compared and mailed to is the same
+			v, _ = profile.Address(v)
+			values[a.Name] = v
+		}
+		if !a.Verified { // what has to be proved is nothing before it is
+			given = append(slices.DeleteFunc(given, func(g Given) bool { return g.Name == a.Name }), Given{Name: a.Name, Value: v})
+		}
 	}
 	d.s.Given = given
 	for _, a := range lacking {
 		if a.Verified && values[a.Name] != "" {
 			return d.mail(a.Name, values[a.Name])
 		}
-	}
-	if left := d.lacking(); len(left) > 0 {
-		return d.askValues(left, "Something is still missing.")
 	}
 	return (*drive).match
 }
@@ -249,8 +277,7 @@ func unfit(a federation.Asked, v string) string {
 	if !profile.Means(a.Name, profile.ClaimEmail) {
 		return ""
 	}
-	parsed, err := mail.ParseAddress(v)
-	if err != nil || parsed.Address != v || !strings.Contains(v[strings.LastIndex(v, "@")+1:], ".") {
+	if _, ok := profile.Address(v); !ok {
 		return labelOf(a.Name) + ": this is no e-mail address."
 	}
 	return ""
@@ -263,7 +290,7 @@ func (d *drive) mail(name, address string) step {
 	}
 	d.pause(Questioned)
 	d.s.Mails++
-	d.s.Proof = &Proof{Name: name, Address: address}
+	d.s.Proof = &Proving{Name: name, Address: address}
 	d.keep()
 	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "code by mail"})
 	return d.need(&Need{Mail: &Mail{To: address, Question: d.s.Question, Subject: "Your code for " + d.app.Title,
@@ -318,7 +345,7 @@ func (d *drive) askValues(lacking []federation.Asked, wrong string) step {
 		}
 		if v := d.s.here.gaveValue(a.Name); v != "" {
 			in.Fill = v
-		} else if said := profile.Find(known.Attributes, a.Name); len(said) > 0 {
+		} else if said := append(profile.Find(known.Attributes, a.Name), profile.Find(d.s.here.who.Attributes, a.Name)...); len(said) > 0 {
 			in.Fill = said[0].String()
 		}
 		f.Fields = append(f.Fields, in)

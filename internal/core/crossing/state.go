@@ -70,7 +70,7 @@ type State struct {
 	Question      string           `json:"question,omitempty"` // number of the page that asks, random; see digest
 	Given         []Given          `json:"given,omitempty"`    // what the person said when they were asked
 	Picked        int64            `json:"picked,omitempty"`   // which account they chose
-	Proof         *Proof           `json:"proof,omitempty"`    // under way, by a mailed code
+	Proof         *Proving         `json:"proof,omitempty"`    // under way, by a mailed code
 	Mails         int              `json:"mails,omitempty"`    // codes mailed so far
 	Browser       Tie              `json:"browser,omitzero"`   // which one it is tied to
 	StartedBy     string           `json:"startedBy"`          // application, gate or provider
@@ -86,6 +86,9 @@ type State struct {
 type Tie struct {
 	Secret  []byte `json:"secret,omitempty"`  // hash of the cookie; made by whoever drives
 	Network string `json:"network,omitempty"` // where it was begun
+	// Session is the lasting name of the session that the browser came with last. The
+	// session's own cookie does not come along with a cross-site post.
+	Session string `json:"session,omitempty"`
 }
 
 // here is what is true in this turn only: messages as they were parsed, what
@@ -212,6 +215,11 @@ type Session struct {
 	// after each sign-in. It is random, and told to nobody as it is.
 	Lasting string    `json:"lasting,omitempty"`
 	Began   time.Time `json:"began,omitzero"` // of the person's first sign-in in it
+	// Revision is how often it was stored: what is decided on it is held against that.
+	Revision int `json:"-"`
+	// Presented says that the browser came with its own cookie, not only with that of a
+	// crossing: then it gets another one at the next sign-in.
+	Presented bool `json:"-"`
 }
 
 // Of gives the word of a provider, nil if there is none.

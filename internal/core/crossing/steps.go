@@ -281,7 +281,7 @@ func (d *drive) admit() step {
 	if err != nil {
 		return d.refuse(err)
 	}
-	return (*drive).question
+	return (*drive).complete
 }
 
 // release decides what the application is told, and plans the answer.
@@ -349,8 +349,8 @@ func (d *drive) end(plan Plan) step {
 	if h.by == nil {
 		old := d.f.Session
 		put := PutSession{Session: *Joined(&d.snap.Gate, old, h.person, h.answer, d.f.New, d.now), Same: same(old, h.person)}
-		if old != nil {
-			put.Old = old.Ref
+		if put.Rename = !put.Same || old.Presented; old != nil {
+			put.Old, put.Revision = old.Lasting, old.Revision
 		}
 		d.effect(put)
 		if d.s.Upstream != nil {

@@ -35,9 +35,13 @@ type Matching struct {
 	SeveralMatches string `json:"severalMatches"`
 	// VouchesFor are the domains whose e-mail addresses count as verified.
 	VouchesFor string `json:"vouchesFor"`
+	// TrustedFor are further attributes whose values count as proved when the provider
+	// brings them; those of MatchBy do so anyway.
+	TrustedFor string `json:"trustedFor"`
 	// Update says what is kept with the person at sign-in, as NAME or NAME=HOW.
 	Update string `json:"update"`
-	// AskFor is what people are asked for who lack it, as NAME or NAME=verified.
+	// AskFor is what people are asked for who lack it, as NAME or NAME=verified. E-mail
+	// addresses that people type are always verified, whatever their domain.
 	AskFor string `json:"askFor"`
 	// GroupValues is GroupsKnown or GroupsCreate, or "" to make nothing of groups.
 	GroupValues string `json:"groupValues"`
@@ -64,10 +68,23 @@ type Asked struct {
 // By are the attributes of MatchBy.
 func (m *Matching) By() []string { return strings.Fields(m.MatchBy) }
 
-// Vouches reports whether the provider stands for the e-mail addresses of a domain.
+// Vouches reports whether the provider stands for the domain of an e-mail address.
 func (m *Matching) Vouches(address string) bool {
-	_, domain, ok := strings.Cut(address, "@")
-	return ok && slices.Contains(strings.Fields(m.VouchesFor), strings.ToLower(domain))
+	domain := profile.DomainOf(address)
+	return domain != "" && slices.Contains(strings.Fields(m.VouchesFor), domain)
+}
+
+// TrustedWith reports whether values of an attribute count as proved when the provider
+// brings them. Of e-mail addresses that is decided one by one: see Vouches.
+func (m *Matching) TrustedWith(name string) bool {
+	word := profile.Word(name)
+	return !profile.Means(name, profile.ClaimEmail) && slices.ContainsFunc(append(m.By(), strings.Fields(m.TrustedFor)...),
+		func(n string) bool { return profile.Word(n) == word })
+}
+
+// earlierTrust is what stood for TrustedFor before there was such a setting.
+func (m *Matching) earlierTrust() string {
+	return strings.Join(slices.DeleteFunc(m.By(), func(n string) bool { return profile.Means(n, profile.ClaimEmail) }), " ")
 }
 
 // Updates are the attributes of Update.
@@ -103,7 +120,7 @@ func (m *Matching) asks() (out []Asked, err error) {
 		case how == "verified" && !profile.Means(name, profile.ClaimEmail):
 			return Asked{}, fmt.Errorf("%s cannot be verified by a mailed code; only emails can", name)
 		}
-		return Asked{name, how == "verified"}, nil
+		return Asked{name, profile.Means(name, profile.ClaimEmail)}, nil
 	})
 }
 
@@ -130,7 +147,8 @@ func words[T any](text string, read func(name, how string) (T, error)) (out []T,
 
 // belonging are attributes that say where somebody belongs, and are kept in another way.
 var belonging = map[string]string{"groups": "what becomes of groups is said by groupValues",
-	"userType": "who is marked how is said by userType"}
+	"userType":       "who is marked how is said by userType",
+	"email_verified": "it says something of the address that it came with alone"}
 
 // check sees whether it can be used.
 func (m *Matching) check() error {
@@ -155,17 +173,20 @@ func (m *Matching) check() error {
 	if len(asks) > 10 {
 		return &SettingError{"askFor", fmt.Errorf("%d values are asked for; ask for at most 10", len(asks))}
 	}
-	by, err := words(m.MatchBy, func(name, how string) (string, error) {
-		if how != "" {
-			return "", fmt.Errorf("%s=%s is no name of an attribute", name, how)
-		}
-		return name, nil
-	})
+	by, err := words(m.MatchBy, alone)
 	if err == nil && len(by) > 5 {
 		err = fmt.Errorf("%d attributes are matched by; use at most 5", len(by))
 	}
 	if err != nil {
 		return &SettingError{"matchBy", err}
+	}
+	for _, name := range strings.Fields(m.TrustedFor) {
+		if profile.Means(name, profile.ClaimEmail) {
+			return &SettingError{"trustedFor", errors.New("addresses count by their domains; use vouchesFor")}
+		}
+	}
+	if _, err := words(m.TrustedFor, alone); err != nil {
+		return &SettingError{"trustedFor", err}
 	}
 	for _, d := range strings.Fields(m.VouchesFor) {
 		if err := CheckDomain(d); err != nil {
@@ -173,6 +194,14 @@ func (m *Matching) check() error {
 		}
 	}
 	return nil
+}
+
+// alone reads the name of an attribute without more.
+func alone(name, how string) (string, error) {
+	if how != "" {
+		return "", fmt.Errorf("%s=%s is no name of an attribute", name, how)
+	}
+	return name, nil
 }
 
 // CheckDomain sees whether a text is the domain of e-mail addresses, in lower case.

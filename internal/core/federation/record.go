@@ -175,6 +175,14 @@ func Unmarshal(by Protocol, s Stored) (Record, error) {
 			err = json.Unmarshal(d.Settings, part)
 		}
 	}
+	if p, ok := r.(*Provider); ok && err == nil {
+		var was struct {
+			TrustedFor *string `json:"trustedFor"`
+		}
+		if err = json.Unmarshal(d.Settings, &was); was.TrustedFor == nil {
+			p.TrustedFor = p.earlierTrust()
+		}
+	}
 	if err == nil && r.Basic().Phase == "" {
 		r.Basic().Phase, err = earlierPhase(d.Settings)
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/core/profile"
 )
 
 // UnitKind is a kind of what people belong to.
@@ -75,7 +76,7 @@ func newUnits(list []*Unit) *units {
 	}
 	for _, x := range u.all[KindGroup] {
 		for _, v := range x.Values {
-			u.byValue[strings.ToLower(v)] = x
+			u.byValue[profile.Small(v)] = x
 		}
 	}
 	return u
@@ -110,7 +111,7 @@ func (s *Snapshot) UnitNames(k UnitKind) []string {
 
 // GroupCalled finds the group that a provider calls so, in any case.
 func (s *Snapshot) GroupCalled(value string) (*Unit, bool) {
-	g, ok := s.units.byValue[strings.ToLower(value)]
+	g, ok := s.units.byValue[profile.Small(value)]
 	return g, ok
 }
 
@@ -122,8 +123,9 @@ func (s *Snapshot) OwnerOf(provider Name) (*Unit, bool) {
 
 // OrganisationAt finds the organisation that a domain of e-mail addresses belongs to.
 func (s *Snapshot) OrganisationAt(domain string) (*Unit, bool) {
-	o, ok := s.units.byDomain[strings.ToLower(domain)]
-	return o, ok
+	domain, ok := profile.Domain(domain)
+	o, known := s.units.byDomain[domain]
+	return o, ok && known
 }
 
 // Around gives groups with all that these lie in, each once, the nearest first.

@@ -140,6 +140,9 @@ const (
 	PersonUnknown        Code = "person-unknown"
 	MatchSeveral         Code = "match-several"
 	MatchLinked          Code = "match-linked"
+	MatchMany            Code = "match-many"
+	MatchUnproved        Code = "match-unproved"
+	MatchAlike           Code = "match-alike"
 	MatchOpen            Code = "match-open"
 	QuestionNeeded       Code = "question-needed"
 	MailUnreached        Code = "mail-unreached"
@@ -780,6 +783,15 @@ var catalogue = []Entry{
 	{MatchSeveral, Error, Gate, "Several people have the value by which somebody was to be found",
 		"Look at these people: join those that are one (innergate person join), or take the value from whom it does not belong to. With severalMatches=ask the person chooses.",
 		"Somebody comes by a new name, and more than one account has the value that matchBy names."},
+	{MatchMany, Error, Provider, "More values came than people are looked for by",
+		"Have the provider send fewer values of the attribute, or match by another one: nobody is guessed from a part of them.",
+		"Somebody comes by a new name with more than 1,000 values of an attribute that matchBy names."},
+	{MatchUnproved, Note, Gate, "Values that are kept with people match nobody, because nothing proves them",
+		"Name the attribute in trustedFor of the provider, or the domain in vouchesFor, if it assigns them: they count from the next sign-in on. Or type the values that are right (innergate person set).",
+		"The provider brought values of an attribute that people are found by, and was not trusted for them."},
+	{MatchAlike, Warning, Gate, "People have values that only look alike",
+		"Look at these people. Earlier builds took such values for the same: part who was linked wrongly (innergate person part), join who is one.",
+		"Addresses or user names differ in letters that only look alike, such as the dotted capital İ and i; they were compared as one before."},
 	{MatchLinked, Error, Gate, "The person that was found is linked to this provider by another name already",
 		"See whether the value, such as an address, came to be somebody else's: then take it from the person that was found. If it is the same person with a new name, link them (innergate person link).",
 		"Somebody comes by a new name and has the value of somebody whom this provider calls otherwise."},

@@ -54,6 +54,7 @@ const (
 	PersonNew        Code = "person-new"
 	PersonKnown      Code = "person-known"
 	PersonRace       Code = "person-race"
+	SessionRace      Code = "session-race"
 	PersonLinked     Code = "person-linked"
 	MatchFound       Code = "match-found"
 	MatchNobody      Code = "match-nobody"
@@ -127,6 +128,7 @@ var texts = map[Code][2]string{
 	QuestionMissing:  {"Question", "missing, and asked for: %s"},
 	QuestionProved:   {"Question", "the person proved %s by a mailed code"},
 	QuestionAccount:  {"Question", "which account is theirs"},
+	SessionRace:      {"Session", "the session or the person changed at the same moment: decided anew"},
 	PersonRace:       {"Person", "made by another sign-in at the same moment: matched again"},
 	SubjectRace:      {"Subject", "another one was set for this application at the same moment: matched again"},
 	AccessEverybody:  {"Access", "everybody with a valid answer from the provider may enter"},

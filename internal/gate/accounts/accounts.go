@@ -111,7 +111,7 @@ func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 	}
 	err = rm.leave(ctx, id, func(tx *gorm.DB, row store.PersonRow) error {
 		for _, theirs := range []any{&store.LinkRow{}, &store.SubjectRow{}, &store.ConsentRow{}, &store.GrantRow{},
-			&store.TermRow{}, &store.MemberRow{}} {
+			&store.TermRow{}, &store.MatchRow{}, &store.MemberRow{}} {
 			if err := tx.Where("person = ?", id).Delete(theirs).Error; err != nil {
 				return err
 			}

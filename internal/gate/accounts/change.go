@@ -183,7 +183,7 @@ func (rm *Room) edit(tx *gorm.DB, id int64, e Edit) error {
 		if err != nil {
 			return err
 		}
-		next := crossing.Typed(stored, crossing.FromHand, e.Values, rm.Now())
+		next := crossing.Typed(stored, crossing.FromHand, e.Values, nil, rm.Now())
 		if len(next) > mostValues {
 			return change.Field("values", fmt.Errorf("the person would have %d attributes; keep at most %d", len(next), mostValues))
 		}

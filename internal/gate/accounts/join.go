@@ -24,6 +24,7 @@ type Joining struct {
 	Into, Other int64 // the one that stays, and the one that goes
 	Preview     bool
 	Digest      string // of the preview that was looked at
+	Enable      bool   // though one of the two is disabled, the one that stays is let in
 }
 
 // Joined is what making one account of two comes to.
@@ -35,6 +36,10 @@ type Joined struct {
 	Subjects int      // lasting names that come along
 	Lost     []string // applications that know both: the other's name there goes
 	Sessions int      // of the other, which end
+	// Disabled are those of the two who are disabled. The one that stays is disabled then,
+	// unless that was confirmed: whoever left would come in again by their links.
+	Disabled []int64
+	Stays    bool // the one that stays is let in afterwards
 	Digest   string
 
 	values   []crossing.KeptValue
@@ -110,9 +115,22 @@ func (rm *Room) weigh(db *gorm.DB, j Joining) (*Joined, error) {
 	if err != nil {
 		return nil, err
 	}
+	for _, row := range []store.PersonRow{into, other} {
+		if row.Disabled != nil {
+			out.Disabled = append(out.Disabled, row.ID)
+		}
+	}
+	out.Stays = len(out.Disabled) == 0 || j.Enable
+	if !out.Stays && into.Disabled == nil {
+		var mine []store.SessionRow
+		if err := db.Where("person = ?", j.Into).Order("hash").Find(&mine).Error; err != nil {
+			return nil, err
+		}
+		out.sessions = append(out.sessions, mine...)
+	}
 	out.Links, out.Members, out.Sessions = len(links), len(members), len(out.sessions)
 	sum := sha256.New()
-	fmt.Fprintf(sum, "%d %d %x %x %v %v\n", j.Into, j.Other, into.Sealed, other.Sealed, into.Disabled, other.Disabled)
+	fmt.Fprintf(sum, "%d %d %x %x %v %v %v\n", j.Into, j.Other, into.Sealed, other.Sealed, into.Disabled, other.Disabled, j.Enable)
 	for _, l := range links {
 		fmt.Fprintf(sum, "link %x\n", l.Key)
 	}
@@ -141,8 +159,14 @@ func (rm *Room) join(tx *gorm.DB, by change.By, j Joining, out *Joined) error {
 			return err
 		}
 	}
+	ended := []int64{j.Other}
+	var disabled any
+	if !out.Stays {
+		ended, disabled = append(ended, j.Into), rm.Now().UTC()
+	}
 	err := errors.Join(
-		tx.Model(&store.GrantRow{}).Where("person = ? AND ended = ''", j.Other).Updates(map[string]any{
+		tx.Model(&store.PersonRow{}).Where("id = ? AND (disabled IS NULL) <> ?", j.Into, out.Stays).Update("disabled", disabled).Error,
+		tx.Model(&store.GrantRow{}).Where("person IN ? AND ended = ''", ended).Updates(map[string]any{
 			"ended": string(grant.Withdrawn), "revision": gorm.Expr("revision + 1")}).Error,
 		tx.Exec("UPDATE link_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error,
 		tx.Exec("UPDATE OR IGNORE member_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error,
@@ -151,14 +175,27 @@ func (rm *Room) join(tx *gorm.DB, by change.By, j Joining, out *Joined) error {
 	if err != nil {
 		return err
 	}
-	for _, theirs := range []any{&store.SubjectRow{}, &store.ConsentRow{}, &store.GrantRow{}, &store.TermRow{}, &store.MemberRow{}} {
+	for _, theirs := range []any{&store.SubjectRow{}, &store.ConsentRow{}, &store.GrantRow{}, &store.TermRow{}, &store.MatchRow{}, &store.MemberRow{}} {
 		if err := tx.Where("person = ?", j.Other).Delete(theirs).Error; err != nil {
 			return err
 		}
 	}
 	return errors.Join(tx.Where("id = ?", j.Other).Delete(&store.PersonRow{}).Error, rm.People.Keep(tx, j.Into, out.values),
 		rm.People.SubjectTerms(tx, j.Into), rm.note(tx, by, j.Other, fmt.Sprintf("joined into %d", j.Into)),
-		rm.note(tx, by, j.Into, fmt.Sprintf("joined with %d", j.Other)))
+		rm.note(tx, by, j.Into, out.says(j)))
+}
+
+// says is what stands in the history of the one that stays.
+func (out *Joined) says(j Joining) string {
+	said := fmt.Sprintf("joined with %d", j.Other)
+	switch {
+	case len(out.Disabled) == 0:
+	case out.Stays:
+		said += "; enabled, though one of them was disabled"
+	default:
+		said += "; disabled, because one of them was"
+	}
+	return said
 }
 
 func (rm *Room) appOf(id string) string {
@@ -171,14 +208,15 @@ func (rm *Room) appOf(id string) string {
 }
 
 // Part takes a link away from somebody, and makes an account of its own for it: whoever
-// comes by it is another person from now on. All sessions of the one end.
+// comes by it is another person from now on, disabled as the one is. All sessions of the one
+// end.
 func (rm *Room) Part(ctx context.Context, by change.By, id int64, key string) (Person, error) {
 	hash, err := hex.DecodeString(key)
 	if err != nil || len(hash) == 0 {
 		return Person{}, change.Field("link", errors.New("give the key of a link; they stand beside the links of the person"))
 	}
 	var made int64
-	err = rm.leave(ctx, id, func(tx *gorm.DB, _ store.PersonRow) error {
+	err = rm.leave(ctx, id, func(tx *gorm.DB, from store.PersonRow) error {
 		var links []store.LinkRow
 		if err := tx.Where("person = ?", id).Find(&links).Error; err != nil {
 			return err
@@ -190,7 +228,7 @@ func (rm *Room) Part(ctx context.Context, by change.By, id int64, key string) (P
 		case len(links) == 1:
 			return change.Conflict("it is their only link: nobody would come as this person any more", "disable or remove the person instead")
 		}
-		row := store.PersonRow{Identifier: random.Text(16), Added: rm.Now().UTC()}
+		row := store.PersonRow{Identifier: random.Text(16), Added: rm.Now().UTC(), Disabled: from.Disabled}
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}

@@ -44,6 +44,8 @@ type Parts struct {
 	Freshness *freshness.Room
 	Copies    *copies.Room
 	Arrivals  *arrivals.Room
+	// Kept gives what is kept with people and lets nobody in.
+	Kept func(context.Context) (checks.Kept, error)
 }
 
 // New makes a room that checks the records of another.
@@ -150,6 +152,9 @@ func (rm *Room) subjects(ctx context.Context, few bool) ([]subject, error) {
 		if checker.Arrived, err = rm.Arrivals.All(ctx); err != nil {
 			return nil, err
 		}
+	}
+	if checker.Kept, err = rm.Kept(ctx); err != nil {
+		return nil, err
 	}
 	find := rm.found.of(checker, snap, few)
 	out := []subject{{kind: change.KindGate, name: change.KindGate, title: snap.Gate.Base, object: change.KindGate,

@@ -154,7 +154,7 @@ func (rm *Room) drive(ctx context.Context, b Browser, r record, e crossing.Event
 	e.Browser = crossing.Browser{Network: limit.Network(b.Address), Secret: b.secret(r.State.ID)}
 	t := &turn{rm: rm, ctx: ctx, browser: b, began: r, event: e, snap: rm.records.Snapshot(),
 		reference: random.Reference(), turns: r.State.Turns}
-	t.facts = crossing.Facts{New: random.ID(), Session: rm.sessions.Find(ctx, b.Session),
+	t.facts = crossing.Facts{New: random.ID(), Session: t.session(rm.sessions.Find(ctx, b.Session)),
 		People: map[string]crossing.Person{}, Having: map[string][]crossing.Person{}}
 	got := crossing.Advance(t.snap, r.State, e, t.facts, rm.now())
 	for range maxNeeds {
@@ -173,6 +173,11 @@ func (rm *Room) drive(ctx context.Context, b Browser, r record, e crossing.Event
 			return t.broken(got, err)
 		case lost != nil:
 			next.Kind, next.Lost = crossing.Lost, lost
+			t.facts.Session = nil
+			if b.Session != "" {
+				t.facts.Session = rm.sessions.Stored(ctx, "hash", store.Hash(b.Session))
+			}
+			t.facts.Session = t.session(t.facts.Session)
 		case more:
 			next.Kind = crossing.Learned
 		default:
@@ -181,6 +186,22 @@ func (rm *Room) drive(ctx context.Context, b Browser, r record, e crossing.Event
 		got = crossing.Advance(t.snap, got.State, next, t.facts, rm.now())
 	}
 	return t.broken(got, errors.New("a turn of a crossing asked for more and more facts"))
+}
+
+// session is the one that the browser is in: by its cookie, else by what its crossings
+// know, for the cookie does not come along with a cross-site post, and may be that of before
+// while another tab is being given the next.
+func (t *turn) session(by *crossing.Session) *crossing.Session {
+	if by != nil {
+		presented := *by
+		presented.Presented = true
+		return &presented
+	}
+	name := t.rm.crossings.session(t.browser, t.began.State, t.rm.now())
+	if name == "" {
+		return nil
+	}
+	return t.rm.sessions.Stored(t.ctx, "lasting", name)
 }
 
 // satisfy looks up what a step lacks. lost is an effect whose guard failed before

@@ -34,8 +34,10 @@ func (t *turn) store(got crossing.Turn, r crossing.Rendered, s *stored) (crossin
 		case crossing.Moved:
 			t.rm.moved(t.ctx, e.App)
 		case crossing.PutMembers:
-			if err := t.rm.records.MakeGroups(t.ctx, change.By{Who: "sign-in"}, e.Make); err != nil {
-				return nil, err
+			if len(e.Make) > 0 {
+				if err := t.rm.records.MakeGroups(t.ctx, change.By{Who: "sign-in"}, e.Make); err != nil {
+					return nil, err
+				}
 			}
 			inside = append(inside, e)
 		default:
@@ -51,7 +53,7 @@ func (t *turn) store(got crossing.Turn, r crossing.Rendered, s *stored) (crossin
 	person := s.person
 	err := t.rm.store.Write(t.ctx, func(tx *gorm.DB) error {
 		s.after, s.person = nil, person // it may be run again
-		if w.token != "" {
+		if w.fresh {
 			w.session.Person = w.entrant
 		}
 		for _, e := range inside {
@@ -75,7 +77,7 @@ type writing struct {
 	rendered crossing.Rendered
 	made     *stored
 	session  *crossing.Session // that the application is told of
-	token    string            // of a new session
+	fresh    bool              // the session is stored in this turn
 	entrant  crossing.Person   // whose it is, as it was decided
 	record   record            // as it is kept
 	dropped  []string          // crossings that had to make room
@@ -103,10 +105,15 @@ func (w *writing) prepare(effects []crossing.Effect) error {
 			}
 		case crossing.PutSession:
 			s := e.Session
-			w.token = random.Text(32)
-			s.Ref = string(store.Hash(w.token))
+			s.Revision = e.Revision + 1
+			if w.fresh = true; e.Rename {
+				token := random.Text(32)
+				s.Ref, s.Presented = string(store.Hash(token)), false
+				w.made.cookies = append(w.made.cookies, Cookie{Value: token, Life: s.Expires.Sub(w.rm.now())})
+			} else {
+				s.Ref = w.facts.Session.Ref
+			}
 			w.session, w.entrant = &s, s.Person
-			w.made.cookies = append(w.made.cookies, Cookie{Value: w.token, Life: s.Expires.Sub(w.rm.now())})
 		}
 	}
 	return nil
@@ -122,7 +129,13 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 		if done.Error == nil && done.RowsAffected != 1 {
 			return &lostError{e}
 		}
-		w.after(func() { w.rm.crossings.ended(w.got.State.ID) })
+		w.after(func() {
+			lasting := ""
+			if w.session != nil {
+				lasting = w.session.Lasting
+			}
+			w.rm.crossings.ended(w.got.State.ID, lasting)
+		})
 		return done.Error
 	case crossing.Once:
 		err := tx.Create(&store.UsedRow{Key: usedKey(e), Until: e.Until.UTC()}).Error
@@ -142,11 +155,15 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 		}
 		return err
 	case crossing.PutMembers:
-		return w.rm.people.PutMembers(tx, w.personID(), e)
+		return w.known(tx, e, func() error { return w.rm.people.PutMembers(tx, w.personID(), e) })
 	case crossing.PutValues:
-		return w.rm.people.PutValues(tx, w.personID(), e)
+		return w.known(tx, e, func() error { return w.rm.people.PutValues(tx, w.personID(), e) })
 	case crossing.NameLink:
-		return w.rm.people.NameLink(tx, e.Link)
+		done, err := w.rm.people.NameLink(tx, e.Link)
+		if err == nil && !done {
+			return &lostError{e}
+		}
+		return err
 	case crossing.Settle:
 		return w.settle(tx, e)
 	case crossing.PutSession:
@@ -156,9 +173,12 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 	case crossing.Give:
 		return w.give(tx, e)
 	case crossing.PutUpstream:
+		if err := w.holds(tx, e); err != nil {
+			return err
+		}
 		return w.rm.sessions.PutUpstream(tx, w.session.Lasting, e.Provider, e.Upstream, w.session.Expires)
 	case crossing.PutConsent:
-		return w.rm.grants.Agree(tx, e.App, w.personID(), e.Scopes)
+		return w.known(tx, e, func() error { return w.rm.grants.Agree(tx, e.App, w.personID(), e.Scopes) })
 	case crossing.HoldMessage:
 		h := w.rendered.Hold
 		if h == nil {
@@ -170,6 +190,18 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 		return w.rm.outbox.Put(tx, e)
 	}
 	return errors.New("an effect is not known")
+}
+
+// known does what is about somebody with an account, if they may be let in still.
+func (w *writing) known(tx *gorm.DB, e crossing.Effect, do func() error) error {
+	ok, err := w.welcome(tx, w.personID())
+	if err == nil && !ok {
+		return &lostError{e}
+	}
+	if err != nil {
+		return err
+	}
+	return do()
 }
 
 func (w *writing) after(do func()) { w.made.after = append(w.made.after, do) }
@@ -235,39 +267,106 @@ func (w *writing) settle(tx *gorm.DB, e crossing.Settle) error {
 	return err
 }
 
+// welcome reports whether somebody may still be let in: they are there, and not disabled.
+// Whoever has no account is.
+func (w *writing) welcome(tx *gorm.DB, person int64) (bool, error) {
+	if person == 0 {
+		return true, nil
+	}
+	var n int64
+	err := tx.Model(&store.PersonRow{}).Where("id = ? AND disabled IS NULL", person).Count(&n).Error
+	return n == 1, err
+}
+
+// holds is the guard of what hangs on the session: it is there, and its person may be let in.
+func (w *writing) holds(tx *gorm.DB, e crossing.Effect) error {
+	if w.session == nil {
+		return &lostError{e}
+	}
+	var n int64
+	err := tx.Model(&store.SessionRow{}).Where("lasting = ? AND expires > ?", w.session.Lasting, w.rm.now().UTC()).Count(&n).Error
+	if err == nil && n == 0 {
+		return &lostError{e}
+	}
+	ok := false
+	if err == nil {
+		ok, err = w.welcome(tx, w.personID())
+	}
+	if err == nil && !ok {
+		return &lostError{e}
+	}
+	return err
+}
+
 // putSession gives the browser a session in place of the one it had.
 func (w *writing) putSession(tx *gorm.DB, e crossing.PutSession) error {
 	s := w.session
 	if s.Person.ID == 0 && s.Person.Key != "" {
 		s.Person.ID, s.Person.Identifier = w.made.person.ID, w.made.person.Identifier
 	}
+	as, err := w.overtaken(tx, e)
+	if err == nil && as {
+		return &lostError{e}
+	}
+	if err != nil {
+		return err
+	}
 	row, err := w.rm.sessions.Row(s)
 	if err != nil {
 		return err
 	}
-	if err := tx.Create(row).Error; err != nil {
-		return err
-	}
-	if e.Old != "" {
-		old := []byte(e.Old)
-		hanging := tx.Model(&store.IssuedRow{}).Where("session = ?", old)
-		if e.Same {
-			if err = hanging.Update("session", row.Hash).Error; err == nil {
-				err = tx.Where("hash = ?", old).Delete(&store.SessionRow{}).Error
-			}
-			if err == nil {
-				err = w.rm.grants.Extend(tx, s.Lasting, s.Expires)
-			}
-		} else {
+	if e.Old != "" && e.Same {
+		err = w.prolong(tx, row)
+	} else {
+		if e.Old != "" {
 			_, err = w.rm.leaving.End(tx, w.facts.Session)
 			w.after(w.rm.outbox.Wake)
 		}
+		if err == nil {
+			err = tx.Create(row).Error
+		}
+	}
+	if err == nil {
+		err = tx.Model(&store.CrossingRow{}).Where("id = ?", w.got.State.ID).Update("session", s.Lasting).Error
 	}
 	w.after(func() {
-		w.rm.sessions.Drop(e.Old)
+		if old := w.facts.Session; old != nil && old.Ref != s.Ref {
+			w.rm.sessions.Drop(old.Ref)
+		}
 		w.rm.sessions.Put(s)
 	})
 	return err
+}
+
+// overtaken reports whether the session that was decided on is another one by now, or the
+// person may not be let in any more.
+func (w *writing) overtaken(tx *gorm.DB, e crossing.PutSession) (bool, error) {
+	if ok, err := w.welcome(tx, w.session.Person.ID); err != nil || !ok {
+		return true, err
+	}
+	var n int64
+	if e.Old != "" {
+		err := tx.Model(&store.SessionRow{}).Where("lasting = ? AND revision = ?", e.Old, e.Revision).Count(&n).Error
+		return n == 0, err
+	}
+	mine := w.rm.crossings.of(w.browser, w.rm.now())
+	if len(mine) == 0 {
+		return false, nil
+	}
+	err := tx.Table("crossing_rows c").Joins("JOIN session_rows s ON s.lasting = c.session").
+		Where("c.id IN ? AND s.expires > ?", mine, w.rm.now().UTC()).Count(&n).Error
+	return n > 0, err
+}
+
+// prolong stores the session in place of that of before, and has what hangs on it last as
+// long.
+func (w *writing) prolong(tx *gorm.DB, row *store.SessionRow) error {
+	done := tx.Model(&store.SessionRow{}).Where("lasting = ?", row.Lasting).Updates(map[string]any{"hash": row.Hash,
+		"provider": row.Provider, "expires": row.Expires, "sealed": row.Sealed, "used": row.Used, "revision": row.Revision})
+	return errors.Join(done.Error,
+		tx.Model(&store.IssuedRow{}).Where("session = ?", []byte(row.Lasting)).Update("expires", row.Expires).Error,
+		tx.Model(&store.UpstreamRow{}).Where("session = ? AND expires < ?", row.Lasting, row.Expires).Update("expires", row.Expires).Error,
+		w.rm.grants.Extend(tx, row.Lasting, row.Expires))
 }
 
 // personID is who enters, also when they are made in this turn.
@@ -280,8 +379,8 @@ func (w *writing) personID() int64 {
 
 // give keeps the grant that was made with the message.
 func (w *writing) give(tx *gorm.DB, e crossing.Give) error {
-	if w.rendered.Grant == nil {
-		return nil
+	if err := w.holds(tx, e); err != nil || w.rendered.Grant == nil {
+		return err
 	}
 	g := *w.rendered.Grant
 	g.Person = w.personID()
@@ -295,20 +394,23 @@ func (w *writing) give(tx *gorm.DB, e crossing.Give) error {
 // issued remembers what the application was told within the session, for
 // sign-out.
 func (w *writing) issued(tx *gorm.DB, e crossing.Issued) error {
-	if w.session == nil || w.rendered.Name == nil {
-		return nil
+	if w.rendered.Name == nil {
+		return w.holds(tx, e)
+	}
+	if err := w.holds(tx, e); err != nil {
+		return err
 	}
 	name, err := json.Marshal(w.rendered.Name)
 	if err != nil {
 		return err
 	}
 	if w.rendered.Grant != nil { // it is told the same again: once is enough
-		if err := tx.Where("session = ? AND application = ? AND session_index = ?", []byte(w.session.Ref), string(e.App),
+		if err := tx.Where("session = ? AND application = ? AND session_index = ?", []byte(w.session.Lasting), string(e.App),
 			w.rendered.Session).Delete(&store.IssuedRow{}).Error; err != nil {
 			return err
 		}
 	}
-	return tx.Create(&store.IssuedRow{Session: []byte(w.session.Ref), Application: string(e.App),
+	return tx.Create(&store.IssuedRow{Session: []byte(w.session.Lasting), Application: string(e.App),
 		SessionIndex: w.rendered.Session,
 		Sealed:       w.rm.store.Seal("issued", name), At: w.rm.now().UTC(), Expires: w.session.Expires.UTC()}).Error
 }

@@ -1,6 +1,7 @@
 package driving
 
 import (
+	"crypto/subtle"
 	"sort"
 	"strconv"
 	"strings"
@@ -63,6 +64,11 @@ func (b Browser) secret(id string) []byte {
 		return store.Hash(v)
 	}
 	return nil
+}
+
+// began reports whether this browser began a crossing.
+func (b Browser) began(s crossing.State) bool {
+	return len(s.Browser.Secret) > 0 && subtle.ConstantTimeCompare(s.Browser.Secret, b.secret(s.ID)) == 1
 }
 
 // surplus gives deletions of the oldest crossing cookies, so that one more can

@@ -93,7 +93,7 @@ func loadPlaces(s *store.Store, now time.Time) (*places, error) {
 		}
 		c.put(r, len(plain))
 		if row.Ended {
-			c.ended(r.State.ID)
+			c.ended(r.State.ID, row.Session)
 		}
 	}
 	return c, nil
@@ -213,8 +213,9 @@ func (c *places) known(handles []string, now time.Time) record {
 	return record{}
 }
 
-// ended marks a crossing as finished. Of its state only that is kept.
-func (c *places) ended(id string) {
+// ended marks a crossing as finished, in a session if it ended in one. Of its state only
+// that is kept.
+func (c *places) ended(id, session string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	k := c.byID[id]
@@ -223,6 +224,7 @@ func (c *places) ended(id string) {
 	}
 	c.leave(k)
 	s := k.State
+	s.Browser.Session = session
 	k.State = crossing.State{ID: s.ID, Stage: crossing.Ended, App: s.App, AppID: s.AppID, Provider: s.Provider,
 		ProviderID: s.ProviderID, ProviderState: s.ProviderState, Handle: s.Handle,
 		Browser: s.Browser, StartedBy: s.StartedBy, Began: s.Began, Turns: s.Turns, Kept: true}
@@ -230,6 +232,32 @@ func (c *places) ended(id string) {
 	if c.finished.Len() > maxFinished {
 		c.drop(c.finished.Front().Value.(string))
 	}
+}
+
+// of gives those crossings of a browser that it proves to have begun.
+func (c *places) of(b Browser, now time.Time) (ids []string) {
+	for id := range b.Crossings {
+		if r := c.find(id, now); r.State.ID != "" && b.began(r.State) {
+			ids = append(ids, id)
+		}
+	}
+	return ids
+}
+
+// session gives the lasting name of the session that a browser is in by its crossings: the
+// one that the crossing itself began in, else one that another one ended in; "" for none.
+func (c *places) session(b Browser, s crossing.State, now time.Time) string {
+	if s.ID != "" && s.Browser.Session != "" && b.began(s) {
+		return s.Browser.Session
+	}
+	newest, at := "", time.Time{}
+	for _, id := range c.of(b, now) {
+		r := c.find(id, now)
+		if r.State.Stage == crossing.Ended && r.State.Browser.Session != "" && r.State.Began.After(at) {
+			newest, at = r.State.Browser.Session, r.State.Began
+		}
+	}
+	return newest
 }
 
 func (c *places) sweep(now time.Time) {

@@ -73,7 +73,7 @@ func TestPlacesAreGivenBack(t *testing.T) {
 	c.put(begun(limit.Network("2001:db8::1"), "0", "another", now), 100)
 	require.Empty(t, c.known([]string{"handle-0"}, now).State.ID, "the name of before is forgotten")
 	require.Equal(t, "0", c.known([]string{"another"}, now).State.ID)
-	c.ended("0")
+	c.ended("0", "")
 	require.Equal(t, crossing.Ended, c.find("0", now).State.Stage)
 	require.Equal(t, maxCrossingsOfOne-1, c.waiting())
 

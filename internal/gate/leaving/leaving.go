@@ -108,8 +108,8 @@ func (rm *Room) Wake() { rm.outbox.Wake() }
 // to each application that wants to hear. It gives how many will be told.
 func (rm *Room) End(tx *gorm.DB, s *crossing.Session) (int, error) {
 	var rows []store.IssuedRow
-	ref := []byte(s.Ref)
-	if err := tx.Where("session = ?", ref).Order("id").Find(&rows).Error; err != nil {
+	hangs := []byte(s.Lasting)
+	if err := tx.Where("session = ?", hangs).Order("id").Find(&rows).Error; err != nil {
 		return 0, err
 	}
 	issued := make([]signout.Issued, len(rows))
@@ -129,11 +129,11 @@ func (rm *Room) End(tx *gorm.DB, s *crossing.Session) (int, error) {
 	if err := rm.grants.EndSession(tx, s.Lasting, grant.SignedOut); err != nil {
 		return 0, err
 	}
-	if err := tx.Where("session = ?", ref).Delete(&store.IssuedRow{}).Error; err != nil {
+	if err := tx.Where("session = ?", hangs).Delete(&store.IssuedRow{}).Error; err != nil {
 		return 0, err
 	}
 	if err := rm.sessions.DropUpstream(tx, s.Lasting); err != nil {
 		return 0, err
 	}
-	return len(notices), tx.Where("hash = ?", ref).Delete(&store.SessionRow{}).Error
+	return len(notices), tx.Where("lasting = ?", s.Lasting).Delete(&store.SessionRow{}).Error
 }

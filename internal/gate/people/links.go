@@ -54,21 +54,22 @@ func (rm *Room) linkRow(l crossing.Link, person int64) (*store.LinkRow, error) {
 }
 
 // NameLink keeps the name with a link that lacks it.
-func (rm *Room) NameLink(tx *gorm.DB, l crossing.Link) error {
+func (rm *Room) NameLink(tx *gorm.DB, l crossing.Link) (bool, error) {
 	row, err := rm.linkRow(l, 0)
 	if err != nil {
-		return err
+		return false, err
 	}
-	done := tx.Model(&store.LinkRow{}).Where("key = ? AND sealed IS NULL",
-		row.Key).Updates(map[string]any{"sealed": row.Sealed})
 	var now store.LinkRow
-	if done.Error != nil || done.RowsAffected == 0 {
-		return done.Error
+	if err := tx.Where("key = ?", row.Key).Limit(1).Find(&now).Error; err != nil || now.Person == 0 {
+		return false, err
 	}
-	if err := tx.Where("key = ?", row.Key).Take(&now).Error; err != nil {
-		return err
+	if now.Sealed != nil {
+		return true, nil
 	}
-	return PutTerms(tx, subjectTerms(now.Person, l.Subject))
+	if err := tx.Model(&store.LinkRow{}).Where("key = ?", row.Key).Update("sealed", row.Sealed).Error; err != nil {
+		return false, err
+	}
+	return true, PutTerms(tx, subjectTerms(now.Person, l.Subject))
 }
 
 // subject opens the name in a link, nil if it has none.

@@ -89,14 +89,14 @@ func (rm *Room) fill(out *crossing.Person, c personColumn) (err error) {
 	return err
 }
 
-// Having finds those who have a value, at most crossing.MostCandidates, with the providers
+// Having finds those who have a value that is proved, at most crossing.MostCandidates, with the providers
 // that they are linked to.
 func (rm *Room) Having(ctx context.Context, s crossing.Sought, app federation.ID) ([]crossing.Person, error) {
 	rows, err := rm.store.Read.WithContext(ctx).Raw(`SELECT t.person,
 		coalesce((SELECT group_concat(l.provider, char(10)) FROM link_rows l WHERE l.person = t.person), ''), `+personColumns+`
-		FROM term_rows t JOIN person_rows p ON p.id = t.person
+		FROM match_rows t JOIN person_rows p ON p.id = t.person
 		LEFT JOIN subject_rows s ON s.app = ? AND s.person = p.id
-		WHERE t.term = ? AND t.attribute = ? ORDER BY t.person LIMIT ?`, string(app), s.Value, s.Attribute,
+		WHERE t.attribute = ? AND t.value = ? AND t.proved ORDER BY t.person LIMIT ?`, string(app), s.Attribute, matchValue(s.Value),
 		crossing.MostCandidates).Rows()
 	if err != nil {
 		return nil, err
@@ -195,8 +195,8 @@ func (rm *Room) Make(tx *gorm.DB, identifier string, l crossing.Link) (int64, er
 func (rm *Room) Link(tx *gorm.DB, e crossing.PutLink) (bool, error) {
 	var there, linked int64
 	err := errors.Join(
-		tx.Raw(`SELECT count(*) FROM person_rows p WHERE p.id = ? AND EXISTS (SELECT 1 FROM term_rows t WHERE t.term = ?
-			AND t.attribute = ? AND t.person = p.id)`, e.Person, e.By.Value, e.By.Attribute).Row().Scan(&there),
+		tx.Raw(`SELECT count(*) FROM person_rows p WHERE p.id = ? AND EXISTS (SELECT 1 FROM match_rows t WHERE t.attribute = ?
+			AND t.value = ? AND t.person = p.id AND t.proved)`, e.Person, e.By.Attribute, matchValue(e.By.Value)).Row().Scan(&there),
 		tx.Model(&store.LinkRow{}).Where("person = ? AND provider = ?", e.Person, string(e.Provider)).Count(&linked).Error)
 	if err != nil || there != 1 || linked != 0 {
 		return false, err
@@ -217,12 +217,12 @@ func (rm *Room) PutLink(tx *gorm.DB, l crossing.Link, person int64) error {
 	return rm.createLinks(tx, []*store.LinkRow{row})
 }
 
-// Held reports whether somebody else has a value than was looked at.
-func (rm *Room) Held(tx *gorm.DB, unless []crossing.Looked) (bool, error) {
+// Held reports whether somebody has one of several values by now, proved.
+func (rm *Room) Held(tx *gorm.DB, unless []crossing.Sought) (bool, error) {
 	for _, u := range unless {
 		var n int64
-		err := tx.Model(&store.TermRow{}).Where("term = ? AND attribute = ? AND person NOT IN ?", u.Value, u.Attribute,
-			append(u.Others, 0)).Count(&n).Error
+		err := tx.Model(&store.MatchRow{}).Where("attribute = ? AND value = ? AND proved", u.Attribute, matchValue(u.Value)).
+			Limit(1).Count(&n).Error
 		if err != nil || n > 0 {
 			return n > 0, err
 		}
@@ -292,7 +292,7 @@ func (rm *Room) Keep(tx *gorm.DB, person int64, values []crossing.KeptValue) err
 	if err != nil {
 		return err
 	}
-	return valueTerms(tx, person, values)
+	return Lookup(tx, false, Looked{person, values})
 }
 
 // Sealed is how values are stored.

@@ -1,8 +1,9 @@
 package people
 
 import (
+	"bytes"
 	"cmp"
-	"context"
+	"errors"
 	"slices"
 	"strings"
 	"unicode"
@@ -15,8 +16,8 @@ import (
 	"innergate.example/innergate/internal/store"
 )
 
-// What people are looked for by is bounded: how long a term is, in octets, and how many
-// there are of a person's values.
+// What people are searched for by is bounded: how long a term is, in octets, and how many
+// there are of one attribute. Nobody is matched by it: see matches.
 const (
 	longestTerm = 200
 	mostTerms   = 60
@@ -33,12 +34,14 @@ func parts(term string) []string {
 	return slices.DeleteFunc(words, func(w string) bool { return len(w) < 2 })
 }
 
-// Terms are what somebody is looked for by, of what is kept with them.
-func Terms(person int64, values []crossing.KeptValue) (out []store.TermRow) {
+// terms are what somebody is searched for by, of what is kept with them.
+func terms(person int64, values []crossing.KeptValue) (out []store.TermRow) {
+	of := map[string]int{}
 	add := func(term, attribute string) {
 		row := store.TermRow{Term: term, Attribute: attribute, Person: person}
-		if term != "" && len(term) <= longestTerm && len(out) < mostTerms && !slices.Contains(out, row) {
+		if term != "" && len(term) <= longestTerm && of[attribute] < mostTerms && !slices.Contains(out, row) {
 			out = append(out, row)
+			of[attribute]++
 		}
 	}
 	for _, k := range values {
@@ -66,6 +69,96 @@ func Terms(person int64, values []crossing.KeptValue) (out []store.TermRow) {
 		}
 	}
 	return out
+}
+
+// matches are what somebody is found by at a first sign-in: every value that is kept with
+// them, as it is compared, with whether it is proved.
+func matches(person int64, values []crossing.KeptValue) (out []store.MatchRow) {
+	for _, k := range values {
+		word := profile.Word(k.Name)
+		for i, v := range k.Attribute.Values {
+			if v.Type() == profile.Structure {
+				continue
+			}
+			row := store.MatchRow{Attribute: word, Value: matchValue(profile.Key(k.Name, v.String())), Person: person,
+				Source: string(k.From), Proved: k.Proof(i) != crossing.NoProof}
+			at := slices.IndexFunc(out, func(r store.MatchRow) bool {
+				return r.Attribute == word && bytes.Equal(r.Value, row.Value)
+			})
+			if at < 0 {
+				out = append(out, row)
+			} else if row.Proved {
+				out[at] = row
+			}
+		}
+	}
+	return out
+}
+
+// matchValue is how a value is stored as it is compared.
+func matchValue(key string) []byte { return store.Hash(key) }
+
+// Lookup has many looked for by what is kept with them from now on. anew says that they were
+// not looked for before.
+func Lookup(tx *gorm.DB, anew bool, of ...Looked) error {
+	var words []store.TermRow
+	var found []store.MatchRow
+	for _, l := range of {
+		if !anew {
+			err := errors.Join(tx.Exec("DELETE FROM term_rows WHERE person = ? AND attribute NOT IN (?, ?)", l.Person, store.TermSubject,
+				store.TermSubjectPart).Error, tx.Where("person = ?", l.Person).Delete(&store.MatchRow{}).Error)
+			if err != nil {
+				return err
+			}
+		}
+		words, found = append(words, terms(l.Person, l.Values)...), append(found, matches(l.Person, l.Values)...)
+	}
+	if err := PutTerms(tx, words); err != nil {
+		return err
+	}
+	slices.SortFunc(found, func(a, b store.MatchRow) int {
+		return cmp.Or(strings.Compare(a.Attribute, b.Attribute), bytes.Compare(a.Value, b.Value), cmp.Compare(a.Person, b.Person))
+	})
+	for chunk := range slices.Chunk(found, 200) {
+		args := make([]any, 0, 5*len(chunk))
+		for _, r := range chunk {
+			args = append(args, r.Attribute, r.Value, r.Person, r.Source, r.Proved)
+		}
+		marks := strings.TrimSuffix(strings.Repeat("(?,?,?,?,?),", len(chunk)), ",")
+		err := tx.Exec("INSERT INTO match_rows (attribute, value, person, source, proved) VALUES "+marks, args...).Error
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Looked is somebody with what is kept with them.
+type Looked struct {
+	Person int64
+	Values []crossing.KeptValue
+}
+
+// Matching gives who has one of several values of an attribute, proved, by the value as it
+// is compared (profile.Key).
+func Matching(db *gorm.DB, attribute string, keys []string) (map[string][]int64, error) {
+	out, of := map[string][]int64{}, map[string]string{}
+	hashes := make([][]byte, len(keys))
+	for i, k := range keys {
+		hashes[i] = matchValue(k)
+		of[string(hashes[i])] = k
+	}
+	for chunk := range slices.Chunk(hashes, atOnce) {
+		var rows []store.MatchRow
+		if err := db.Where("attribute = ? AND value IN ? AND proved", attribute, chunk).Order("person").Find(&rows).Error; err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			k := of[string(r.Value)]
+			out[k] = append(out[k], r.Person)
+		}
+	}
+	return out, nil
 }
 
 // bare is a word without accents, "" if it has none: many keyboards lack them.
@@ -120,16 +213,6 @@ func PutTerms(tx *gorm.DB, rows []store.TermRow) error {
 	return nil
 }
 
-// valueTerms has somebody looked for by what is kept with them now.
-func valueTerms(tx *gorm.DB, person int64, values []crossing.KeptValue) error {
-	err := tx.Exec("DELETE FROM term_rows WHERE person = ? AND attribute NOT IN (?, ?)", person, store.TermSubject,
-		store.TermSubjectPart).Error
-	if err != nil {
-		return err
-	}
-	return PutTerms(tx, Terms(person, values))
-}
-
 // createLinks stores links, and has their people looked for by the names in them.
 func (rm *Room) createLinks(tx *gorm.DB, rows []*store.LinkRow) error {
 	if err := tx.CreateInBatches(rows, 200).Error; err != nil {
@@ -170,46 +253,4 @@ func (rm *Room) SubjectTerms(tx *gorm.DB, person int64) error {
 		return err
 	}
 	return PutTerms(tx, terms)
-}
-
-// indexed is the setting that says that people of earlier builds are looked for, too.
-const indexed = "people-terms"
-
-// Index has people looked for who were stored by builds that did not keep terms.
-func (rm *Room) Index(ctx context.Context) error {
-	if done, err := rm.store.Setting(ctx, indexed, "no"); err != nil || done != "no" {
-		return err
-	}
-	for after := int64(0); ; {
-		var rows []store.PersonRow
-		err := rm.store.Read.WithContext(ctx).Where("id > ?", after).Order("id").Limit(500).Find(&rows).Error
-		if err != nil {
-			return err
-		}
-		if len(rows) == 0 {
-			break
-		}
-		after = rows[len(rows)-1].ID
-		err = rm.store.Write(ctx, func(tx *gorm.DB) error {
-			for _, row := range rows {
-				values, err := rm.Values(row.Sealed)
-				if err == nil {
-					err = valueTerms(tx, row.ID, values)
-				}
-				if err == nil {
-					err = rm.SubjectTerms(tx, row.ID)
-				}
-				if err != nil {
-					return err
-				}
-			}
-			return nil
-		})
-		if err != nil {
-			return err
-		}
-	}
-	return rm.store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Save(&store.SettingRow{Key: indexed, Value: "yes"}).Error
-	})
 }

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/accounts"
@@ -82,10 +83,13 @@ func (rm *Room) each(ctx context.Context, f accounts.Filter, do func(accounts.Pe
 
 // columns are the headings: those that every list has, and the attributes that somebody has.
 func (rm *Room) columns(ctx context.Context, f accounts.Filter) ([]string, error) {
-	names, providers := map[string]bool{}, map[string]bool{}
+	names, providers, unproved := map[string]bool{}, map[string]bool{}, false
 	err := rm.each(ctx, f, func(p accounts.Person) error {
 		for _, v := range p.Values {
 			names[profile.Word(v.Name)] = true
+			for i := range v.Attribute.Values {
+				unproved = unproved || v.Proof(i) == crossing.NoProof
+			}
 		}
 		for _, l := range p.Links {
 			if l.Provider.Name != "" && l.Provider.Removed.IsZero() && l.Subject != nil {
@@ -100,6 +104,9 @@ func (rm *Room) columns(ctx context.Context, f accounts.Filter) ([]string, error
 			out = append(out, n)
 			delete(names, n)
 		}
+	}
+	if unproved {
+		out = append(out, ColumnUnproved)
 	}
 	rest := []string{}
 	for n := range names {
@@ -120,9 +127,17 @@ func listed(p accounts.Person) Listed {
 	}
 	for _, v := range p.Values {
 		word := profile.Word(v.Name)
-		for _, one := range v.Attribute.Values {
+		var unproved []string
+		for i, one := range v.Attribute.Values {
 			out.Values[word] = append(out.Values[word], one.String())
+			if v.Proof(i) == crossing.NoProof {
+				unproved = append(unproved, word+"="+one.String())
+			}
 		}
+		if len(unproved) == len(v.Attribute.Values) {
+			unproved = []string{word}
+		}
+		out.Unproved = append(out.Unproved, unproved...)
 	}
 	for _, m := range p.Members {
 		to := &out.Groups
@@ -149,6 +164,8 @@ func cells(columns []string, p Listed) []string {
 			out[i] = strconv.FormatInt(p.Number, 10)
 		case c == ColumnState:
 			out[i] = p.State
+		case c == ColumnUnproved:
+			out[i] = strings.Join(p.Unproved, Between)
 		case c == ColumnGroups:
 			out[i] = strings.Join(p.Groups, Between)
 		case c == ColumnOrganisations:

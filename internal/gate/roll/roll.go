@@ -43,6 +43,7 @@ func New(s *store.Store, now func() time.Time, r *records.Room, p *people.Room, 
 const (
 	ColumnNumber        = "number"
 	ColumnState         = "state"
+	ColumnUnproved      = "unproved"
 	ColumnGroups        = "groups"
 	ColumnOrganisations = "organisations"
 	ColumnLink          = "link:"
@@ -75,8 +76,10 @@ type entry struct {
 	number int64
 	state  string
 	values map[string][]string
-	units  map[federation.UnitKind][]string // nil for a kind that it says nothing of
-	links  []accounts.NewPerson             // of which the provider and the subject count
+	// unproved are those of values that the list marks as unproved: attributes, or NAME=VALUE.
+	unproved []string
+	units    map[federation.UnitKind][]string // nil for a kind that it says nothing of
+	links    []accounts.NewPerson             // of which the provider and the subject count
 }
 
 // list is a document as it was read.
@@ -124,7 +127,7 @@ func (rm *Room) read(in Import) (*list, error) {
 
 // headings sees that each heading means something.
 func (rm *Room) headings(head []string) error {
-	known := append(slices.Clone(usual), ColumnNumber, ColumnState, ColumnGroups, ColumnOrganisations)
+	known := append(slices.Clone(usual), ColumnUnproved, ColumnNumber, ColumnState, ColumnGroups, ColumnOrganisations)
 	for i, h := range head {
 		at := fmt.Sprintf("line 1, column %d", i+1)
 		if name, ok := strings.CutPrefix(h, ColumnLink); ok {
@@ -159,7 +162,7 @@ func found(by string, head []string) (string, error) {
 			}
 			return "", change.Field("by", err)
 		}
-		if by == ColumnState || by == ColumnGroups || by == ColumnOrganisations {
+		if by == ColumnState || by == ColumnUnproved || by == ColumnGroups || by == ColumnOrganisations {
 			return "", change.Field("by", fmt.Errorf("%s tells nobody apart; name another heading", by))
 		}
 		return by, nil
@@ -210,6 +213,8 @@ func (e *entry) cell(head, cell string, empties bool) error {
 		e.units[federation.KindGroup] = append([]string{}, values...)
 	case head == ColumnOrganisations:
 		e.units[federation.KindOrganisation] = append([]string{}, values...)
+	case head == ColumnUnproved:
+		e.unproved = values
 	default:
 		e.values[head] = values
 	}
@@ -241,6 +246,12 @@ func (rm *Room) unfit(e entry) *table.BadRow {
 			return bad(name, err)
 		}
 	}
+	for _, u := range e.unproved {
+		name, _, _ := strings.Cut(u, "=")
+		if len(e.values[name]) == 0 {
+			return bad(ColumnUnproved, fmt.Errorf("%.100q is none of the attributes that the row has values of", name))
+		}
+	}
 	for kind, column := range map[federation.UnitKind]string{federation.KindGroup: ColumnGroups,
 		federation.KindOrganisation: ColumnOrganisations} {
 		for _, n := range e.units[kind] {
@@ -262,6 +273,7 @@ type Listed struct {
 	Number        int64               `json:"number,omitempty"`
 	State         string              `json:"state,omitempty"`
 	Values        map[string][]string `json:"values,omitempty"`
+	Unproved      []string            `json:"unproved,omitempty"` // attributes, or NAME=VALUE, that nothing proves
 	Groups        []string            `json:"groups,omitempty"`
 	Organisations []string            `json:"organisations,omitempty"`
 	Links         []ListedLink        `json:"links,omitempty"`
@@ -274,7 +286,7 @@ type ListedLink struct {
 	Format   string `json:"format,omitempty"`
 }
 
-const notListed = "it is no object with number, state, values, groups, organisations and links as the export writes them: "
+const notListed = "it is no object with number, state, values, unproved, groups, organisations and links as the export writes them: "
 
 // readListed reads somebody; a member that comes twice or that nobody knows is refused.
 func readListed(octets []byte) (p Listed, err error) {
@@ -309,7 +321,7 @@ func (rm *Room) readJSON(in Import) (*list, error) {
 			l.bad = append(l.bad, table.BadRow{Line: line, Cause: notListed + err.Error()})
 			continue
 		}
-		e := entry{line: line, number: p.Number, state: p.State, values: map[string][]string{}, units: map[federation.UnitKind][]string{}}
+		e := entry{line: line, number: p.Number, state: p.State, unproved: p.Unproved, values: map[string][]string{}, units: map[federation.UnitKind][]string{}}
 		for name, values := range p.Values {
 			if len(values) > 0 || in.Empties {
 				e.values[name] = values

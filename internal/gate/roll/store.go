@@ -136,14 +136,13 @@ func (rm *Room) unchanged(tx *gorm.DB, by string, plans []plan) error {
 			ids = append(ids, p.person)
 		} else {
 			for _, v := range p.values[by] {
-				terms = append(terms, profile.Fold(v))
+				terms = append(terms, profile.Key(by, v))
 			}
 		}
 	}
 	var rows []store.PersonRow
-	var came int64
-	if err := errors.Join(tx.Where("id IN ?", ids).Find(&rows).Error,
-		tx.Model(&store.TermRow{}).Where("attribute = ? AND term IN ?", profile.Word(by), terms).Count(&came).Error); err != nil {
+	came, err := people.Matching(tx, profile.Word(by), terms)
+	if err = errors.Join(err, tx.Where("id IN ?", ids).Find(&rows).Error); err != nil {
 		return err
 	}
 	byID := map[int64]store.PersonRow{}
@@ -157,7 +156,7 @@ func (rm *Room) unchanged(tx *gorm.DB, by string, plans []plan) error {
 				"look at the preview again")
 		}
 	}
-	if came > 0 {
+	if len(came) > 0 {
 		return change.Conflict(fmt.Sprintf("somebody of the lines from %d on came meanwhile; what stands before is stored", plans[0].line),
 			"look at the preview again")
 	}
@@ -187,20 +186,20 @@ func (rm *Room) make(tx *gorm.DB, plans []plan, sealed [][]byte, ids []int64) er
 
 // lay lays what is kept of people, where they belong and their links in place.
 func (rm *Room) lay(tx *gorm.DB, plans []plan, sealed [][]byte, ids []int64) error {
-	var terms []store.TermRow
+	var made, changed []people.Looked
 	var members []store.MemberRow
 	for i := range plans {
 		p := plans[i]
 		if p.person = ids[i]; plans[i].person != 0 && p.keeps {
-			err := errors.Join(tx.Model(&store.PersonRow{}).Where("id = ?", p.person).Update("sealed", sealed[i]).Error,
-				tx.Exec("DELETE FROM term_rows WHERE person = ? AND attribute NOT IN (?, ?)", p.person, store.TermSubject,
-					store.TermSubjectPart).Error)
-			if err != nil {
+			if err := tx.Model(&store.PersonRow{}).Where("id = ?", p.person).Update("sealed", sealed[i]).Error; err != nil {
 				return err
 			}
 		}
-		if p.keeps {
-			terms = append(terms, p.terms()...)
+		switch looked := (people.Looked{Person: p.person, Values: p.keep}); {
+		case p.keeps && plans[i].person == 0:
+			made = append(made, looked)
+		case p.keeps:
+			changed = append(changed, looked)
 		}
 		for _, m := range p.join {
 			members = append(members, store.MemberRow{Person: p.person, Kind: string(m.Kind), Name: string(m.Name),
@@ -221,5 +220,5 @@ func (rm *Room) lay(tx *gorm.DB, plans []plan, sealed [][]byte, ids []int64) err
 			}
 		}
 	}
-	return errors.Join(people.PutTerms(tx, terms), rm.people.PutMemberRows(tx, members))
+	return errors.Join(people.Lookup(tx, true, made...), people.Lookup(tx, false, changed...), rm.people.PutMemberRows(tx, members))
 }

@@ -162,7 +162,7 @@ type weighing struct {
 }
 
 // term is a value by which somebody is found.
-type term struct{ attribute, folded string }
+type term struct{ attribute, key string }
 
 // foundBy names the attribute by which an entry's person is found, "" for none: a row
 // whose number is empty is found by what else tells people apart.
@@ -191,7 +191,7 @@ func (w *weighing) find() error {
 		e := &w.list.entries[i]
 		if by := w.foundBy(e); e.number == 0 {
 			for _, v := range e.values[by] {
-				terms[by] = append(terms[by], profile.Fold(v))
+				terms[by] = append(terms[by], profile.Key(by, v))
 			}
 		}
 		for _, k := range e.links {
@@ -202,16 +202,13 @@ func (w *weighing) find() error {
 			keys = append(keys, store.Hash(link.Key))
 		}
 	}
-	for by, folded := range terms {
-		for chunk := range slices.Chunk(folded, atOnce) {
-			var rows []store.TermRow
-			if err := w.db.Where("attribute = ? AND term IN ?", profile.Word(by), chunk).Find(&rows).Error; err != nil {
-				return err
-			}
-			for _, r := range rows {
-				at := term{by, r.Term}
-				w.byTerm[at] = append(w.byTerm[at], r.Person)
-			}
+	for by, keys := range terms {
+		found, err := people.Matching(w.db, profile.Word(by), keys)
+		if err != nil {
+			return err
+		}
+		for key, ids := range found {
+			w.byTerm[term{by, key}] = ids
 		}
 	}
 	for chunk := range slices.Chunk(keys, atOnce) {
@@ -241,10 +238,10 @@ func (w *weighing) whom(e *entry) (int64, []crossing.Link, *table.BadRow) {
 	case len(v) == 0:
 		return 0, nil, bad(by, "people are found by it, and it is empty")
 	default:
-		key = by + "\x00" + profile.Fold(v[0])
+		key = by + "\x00" + profile.Key(by, v[0])
 		var ids []int64
 		for _, one := range v {
-			for _, id := range w.byTerm[term{by, profile.Fold(one)}] {
+			for _, id := range w.byTerm[term{by, profile.Key(by, one)}] {
 				if !slices.Contains(ids, id) {
 					ids = append(ids, id)
 				}
@@ -353,9 +350,9 @@ func (w *weighing) each(plans []plan, rows map[int64]store.PersonRow, members ma
 			return err
 		}
 		p.found, p.was, p.had = row.Sealed, row.Disabled != nil, had(stored, p.values)
-		p.keep = crossing.Typed(stored, crossing.FromImport, p.values, w.rm.now())
+		p.keep = crossing.Typed(stored, crossing.FromImport, p.values, p.unproved, w.rm.now())
 		p.keeps = !slices.EqualFunc(stored, p.keep, func(a, b crossing.KeptValue) bool {
-			return a.Name == b.Name && a.From == b.From && slices.Equal(a.Attribute.Values, b.Attribute.Values)
+			return a.Name == b.Name && a.From == b.From && slices.Equal(a.Attribute.Values, b.Attribute.Values) && slices.Equal(a.Proofs, b.Proofs)
 		})
 		p.disable, p.enable = p.state == "disabled" && !p.was, p.state == "enabled" && p.was
 		for kind, names := range p.units {
@@ -408,6 +405,3 @@ func (p *plan) belongs(kind federation.UnitKind, names []string, members []cross
 func (p *plan) changed(row store.PersonRow, there bool) bool {
 	return !there || !bytes.Equal(row.Sealed, p.found) || (row.Disabled != nil) != p.was
 }
-
-// terms are what somebody is looked for by.
-func (p *plan) terms() []store.TermRow { return people.Terms(p.person, p.keep) }

@@ -25,6 +25,7 @@ type Room struct {
 	now   func() time.Time
 	idle  time.Duration // a session that nobody comes with for so long has ended; 0 for any time
 	mu    sync.RWMutex
+	ended int // how often something was dropped: what was read before that may be no more
 	byRef map[string]*crossing.Session
 	used  map[string]use
 }
@@ -54,6 +55,7 @@ func (rm *Room) get(ref string) *crossing.Session {
 func (rm *Room) Drop(ref string) {
 	rm.mu.Lock()
 	defer rm.mu.Unlock()
+	rm.ended++
 	delete(rm.byRef, ref)
 	delete(rm.used, ref)
 }
@@ -62,6 +64,7 @@ func (rm *Room) Drop(ref string) {
 func (rm *Room) Clear() {
 	rm.mu.Lock()
 	defer rm.mu.Unlock()
+	rm.ended++
 	clear(rm.byRef)
 	clear(rm.used)
 }
@@ -91,8 +94,18 @@ func (rm *Room) Find(ctx context.Context, token string) *crossing.Session {
 		}
 		return nil
 	}
+	return rm.Stored(ctx, "hash", hash)
+}
+
+// Stored gives a session as it is stored now, by its hash or lasting name; nil if there is
+// none. One that ends while it is read is not kept in memory.
+func (rm *Room) Stored(ctx context.Context, by string, name any) *crossing.Session {
+	now := rm.now()
+	rm.mu.RLock()
+	ended := rm.ended
+	rm.mu.RUnlock()
 	var row store.SessionRow
-	err := rm.store.Read.WithContext(ctx).Where("hash = ? AND expires > ? AND coalesce(used, began) >= ?", hash, now.UTC(),
+	err := rm.store.Read.WithContext(ctx).Where(by+" = ?", name).Where("expires > ? AND coalesce(used, began) >= ?", now.UTC(),
 		rm.since(now)).Take(&row).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return nil
@@ -105,11 +118,15 @@ func (rm *Room) Find(ctx context.Context, token string) *crossing.Session {
 		rm.log.Error("a session cannot be read", "error", err)
 		return nil
 	}
-	rm.Put(s)
 	rm.mu.Lock()
-	rm.used[s.Ref] = use{now, row.Used}
+	kept := rm.ended == ended
+	if kept {
+		rm.byRef[s.Ref], rm.used[s.Ref] = s, use{now, row.Used}
+	}
 	rm.mu.Unlock()
-	rm.touch(ctx, s.Ref, now)
+	if kept {
+		rm.touch(ctx, s.Ref, now)
+	}
 	return s
 }
 
@@ -179,7 +196,10 @@ func (rm *Room) read(row store.SessionRow) (*crossing.Session, error) {
 			a.ProviderID = federation.ID(a.Provider) // that of all records of before there were IDs
 		}
 	}
-	s.Ref = string(row.Hash)
+	s.Ref, s.Revision = string(row.Hash), row.Revision
+	if row.Lasting != "" {
+		s.Lasting = row.Lasting
+	}
 	if s.Lasting == "" { // of before sessions had a name that lasts
 		s.Lasting = hex.EncodeToString(row.Hash)
 	}
@@ -207,7 +227,7 @@ func (rm *Room) Row(s *crossing.Session) (*store.SessionRow, error) {
 		by = append(by, string(p.ProviderID))
 	}
 	return &store.SessionRow{Hash: []byte(s.Ref), Person: s.Person.ID, Provider: strings.Join(by, " "),
-		Began: rm.now().UTC(), Expires: s.Expires.UTC(), Lasting: s.Lasting, Used: rm.now().UTC(),
+		Revision: s.Revision, Began: rm.now().UTC(), Expires: s.Expires.UTC(), Lasting: s.Lasting, Used: rm.now().UTC(),
 		Sealed: rm.store.Seal("session", plain)}, nil
 }
 

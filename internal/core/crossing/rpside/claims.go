@@ -173,14 +173,27 @@ func member(c map[string]any, path string) any {
 // pointers are members that only say where other claims are.
 var pointers = []string{"_claim_names", "_claim_sources", "hasgroups"}
 
+// flags say of another claim that it is verified (OpenID Connect Core §5.1): they count for
+// the value that came with them, from the same source.
+var flags = map[string]string{"email_verified": "email", "phone_number_verified": "phone_number"}
+
+// sameSource reports whether a source is the one whose value of a claim counts.
+func sameSource(claims []map[string]any, source int, name string) bool {
+	at := slices.IndexFunc(claims, func(c map[string]any) bool { return len(valuesOf(c[name])) > 0 })
+	return at < 0 || at == source
+}
+
 // attributes are claims as attributes: what an earlier source says counts. Claims of the
 // protocol are none; without ID tokens there is no protocol that would give them a
 // meaning, but for sub.
 func attributes(claims []map[string]any, plain bool) (out []profile.Attribute) {
 	seen := map[string]bool{}
-	for _, c := range claims {
+	for i, c := range claims {
 		for _, name := range slices.Sorted(maps.Keys(c)) {
 			if seen[name] || oidc.Reserved(name) && (!plain || name == "sub") || slices.Contains(pointers, name) {
+				continue
+			}
+			if of, is := flags[name]; is && !sameSource(claims, i, of) {
 				continue
 			}
 			if values := valuesOf(c[name]); len(values) > 0 {

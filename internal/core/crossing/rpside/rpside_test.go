@@ -3,6 +3,7 @@ package rpside
 import (
 	"encoding/json"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -386,6 +387,21 @@ func TestClaimsBecomeAttributes(t *testing.T) {
 		require.Empty(t, plainID(member(told, none)), none)
 	}
 	require.Empty(t, plainID(json.Number("1.5")), "a whole number only")
+
+	// What says that an address is verified says it of the one that came with it.
+	for _, c := range []struct {
+		sources []map[string]any
+		flagged bool
+	}{
+		{[]map[string]any{{"email": "a@x.example", "email_verified": true}, {"email": "b@x.example"}}, true},
+		{[]map[string]any{{"email_verified": true}, {"email": "b@x.example"}}, false},
+		{[]map[string]any{{"email": "a@x.example"}, {"email": "b@x.example", "email_verified": true}}, false},
+		{[]map[string]any{{"sub": "x"}, {"email": "b@x.example", "email_verified": true}}, true},
+	} {
+		out := attributes(c.sources, false)
+		flag := slices.IndexFunc(out, func(a profile.Attribute) bool { return a.Name == "email_verified" })
+		require.Equal(t, c.flagged, flag >= 0, "%v", c.sources)
+	}
 }
 
 func TestNoTraceHasSecrets(t *testing.T) {

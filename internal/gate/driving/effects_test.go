@@ -1,0 +1,71 @@
+package driving
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/gate/sessions"
+	"innergate.example/innergate/internal/store"
+)
+
+// Each effect has a guard that fails where what it was decided on is no more, or nothing
+// could overtake it.
+func TestEveryEffectIsGuarded(t *testing.T) {
+	dir, now := t.TempDir(), time.Now()
+	clock := func() time.Time { return now }
+	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), store.TraceLimits{Keep: 10}, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer st.Close()
+	rm := &Room{store: st, now: clock, people: people.New(st, clock, nil), sessions: sessions.New(st, slog.New(slog.DiscardHandler), clock, 0),
+		grants: grants.New(st, clock, nil), tries: nil}
+	rm.crossings, err = loadPlaces(st, now)
+	require.NoError(t, err)
+	link := crossing.Link{Provider: "p", Key: "key"}
+	number := crossing.KeptValue{Proofs: []crossing.Proof{crossing.ByEngineer}}
+	number.Name, number.Attribute.Values = "employeeNumber", profile.Texts("W-1")
+	require.NoError(t, st.Write(context.Background(), func(tx *gorm.DB) error { // somebody disabled, who has the number
+		return errors.Join(tx.Create(&store.PersonRow{ID: 1, Identifier: "i", Disabled: &now}).Error,
+			rm.people.Keep(tx, 1, []crossing.KeptValue{number}),
+			tx.Create(&store.UsedRow{Key: store.Hash("p\x1fused"), Until: now.Add(time.Hour)}).Error)
+	}))
+	guarded := []crossing.Effect{
+		crossing.MakePerson{Link: link, Unless: []crossing.Sought{{Attribute: "employeeNumber", Value: "W-1"}}},
+		crossing.PutLink{Link: link, Person: 1, By: crossing.Sought{Attribute: "employeeNumber", Value: "W-2"}},
+		crossing.PutMembers{From: "p"}, crossing.PutValues{From: "p"}, crossing.NameLink{Link: link},
+		crossing.PutSession{Old: "gone", Rename: true, Session: crossing.Session{Lasting: "gone"}},
+		crossing.Issued{App: "a"}, crossing.Give{}, crossing.PutConsent{App: "a"}, crossing.PutUpstream{Provider: "p"},
+		crossing.End{}, crossing.Keep{}, crossing.Once{Provider: "p", ID: "used", Until: now.Add(time.Hour)},
+	}
+	free := map[string]string{"Settle": "its guard is that of subjects: nobody has another one", "HoldMessage": "its key is random",
+		"Queue": "it adds one", "Moved": "it is true from then on", "Tried": "it counts"}
+	var names []string
+	for _, e := range guarded {
+		names = append(names, strings.TrimPrefix(fmt.Sprintf("%T", e), "crossing."))
+		got := crossing.Turn{State: crossing.State{ID: "c", Kept: true}, Person: crossing.Person{ID: 1, Key: "key"}, Effects: []crossing.Effect{e}}
+		one := &turn{rm: rm, ctx: context.Background(), facts: crossing.Facts{Session: &crossing.Session{Lasting: "gone", Person: got.Person}}}
+		lost, err := one.store(got, crossing.Rendered{}, &stored{person: got.Person})
+		require.NoError(t, err, "%T", e)
+		require.IsType(t, e, lost, "it is overtaken, and nothing says so")
+	}
+	source, err := os.ReadFile("../../core/crossing/next.go")
+	require.NoError(t, err)
+	for _, m := range regexp.MustCompile(`func \((\w+)\) effect\(\)`).FindAllStringSubmatch(string(source), -1) {
+		require.True(t, free[m[1]] != "" || slices.Contains(names, m[1]), "%s has neither a guard here nor a reason why it needs none", m[1])
+	}
+}
