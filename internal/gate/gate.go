@@ -145,6 +145,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Copies = copies.New(o.Store, o.Now, out, g.Records)
 	g.Rollover = rollover.New(o.Store, o.Now, g.Keys, g.Records)
 	g.People = people.New(o.Store, o.Now, g.Records)
+	g.Records.Subjects(g.People.IsSubject)
 	if err := g.People.Index(ctx); err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"encoding/json"
+	"errors"
 	"log/slog"
 	"net/url"
 	"os"
@@ -11,16 +12,19 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/checking"
 	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/roll"
 	"innergate.example/innergate/internal/store"
@@ -294,4 +298,61 @@ func TestTrustOfEarlierBuilds(t *testing.T) {
 	}
 	o := g.Crossings.Submit(ctx, mine, id, url.Values{"question": about.Question.Fields["question"], "value.nickName": {"Sten"}})
 	require.NotNil(t, o.Departure, "%+v", o.Finding)
+}
+
+// A client ID is nobody else's name: no person's subject, none of the gate's, no audience of
+// another application; wherever it comes from, for every kind, and told by checks where a
+// build before let it be.
+func TestClientIDsAreNobodyElsesName(t *testing.T) {
+	r := newRig(t)
+	planner := r.client("planner", nil, federation.Settings{"provider": "staff", "serves": "https://api.example/"})
+	code, _ := r.code(driving.Browser{}, nil)
+	got, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", planner.Shown))
+	require.NoError(t, err)
+	sub := r.claims(got.IDToken, oidc.IDToken)["sub"].(string)
+	add := func(kind, id string, document []byte, preview bool) error {
+		n := records.NewApplication{Name: "other", Protocol: "oidc", Provider: "staff", Source: records.Source{Document: document}}
+		if document == nil {
+			n.Source.Typed = federation.Typed{"kind": kind, "clientId": id, "redirectUris": "com.example.x:/back"}
+			if kind == "service" {
+				delete(n.Source.Typed, "redirectUris")
+			} else if kind != "native" {
+				n.Source.Typed["redirectUris"] = "https://other.example/back"
+			}
+		}
+		if preview {
+			seen, err := r.Records.PreviewApplication(ctx, n)
+			for _, f := range seen.Findings {
+				err = errors.Join(err, f)
+			}
+			return err
+		}
+		_, err := r.Records.AddApplication(ctx, tester, n)
+		return err
+	}
+	for _, id := range []string{sub, "https://gate.example", "https://gate.example/saml/idp", "https://api.example/"} {
+		for _, kind := range []string{"web", "browser", "native", "service"} {
+			require.ErrorContains(t, add(kind, id, nil, false), "one name in tokens", "%s %s", kind, id)
+		}
+		require.ErrorContains(t, add("web", id, nil, true), "one name in tokens", "in the preview")
+		document, err := json.Marshal(map[string]any{"client_id": id, "redirect_uris": []string{"https://other.example/back"}})
+		require.NoError(t, err)
+		require.ErrorContains(t, add("", "", document, false), "one name in tokens", "in client metadata")
+	}
+	require.NoError(t, add("service", "fine", nil, false))
+	err = r.changeOf("application", "other", func(s federation.Settings) { s["serves"] = "planner" })
+	require.ErrorContains(t, err, "one name in tokens")
+	_, err = r.People.ImportSubjects(ctx, tester, "planner", people.Import{Preview: true,
+		Known: []people.Known{{Provider: "staff", Format: saml.FormatEmail, Name: "ada@wrenmoor.example", Value: "fine"}}, Replace: true})
+	require.ErrorContains(t, err, "client ID of an application")
+
+	p, err := r.Records.Application("planner")
+	require.NoError(t, err)
+	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error { // as earlier builds let it be
+		return tx.Model(&store.SubjectRow{}).Where("app = ?", string(p.ID)).Update("name", store.Hash("name\x1ffine")).Error
+	}))
+	all, err := r.Checking.Check(ctx, checking.Filter{Code: string(finding.NameShared), Quiet: true})
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	require.Equal(t, "other", all[0].Name)
 }

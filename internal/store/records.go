@@ -222,6 +222,7 @@ type SubjectRow struct {
 	App    string `gorm:"primaryKey"` // ID
 	Person int64  `gorm:"primaryKey"`
 	Hash   []byte // of the application and the value: no two people have one
+	Name   []byte `gorm:"index"` // hash of the value alone
 	Source string // derived, imported
 	Added  time.Time
 	Sealed []byte

@@ -113,6 +113,7 @@ func (c *Checker) Record(r federation.Record) []*finding.Finding {
 	l.addresses(side.Endpoints(), c.onLoopback())
 	if a, ok := r.(*federation.Application); ok {
 		l.hosts(a)
+		c.spoken(l, a)
 		c.way(l, a)
 		if a.Side.OwnKeys() {
 			l.ownKeys("app/"+string(a.Name), a.Keys)

@@ -21,6 +21,7 @@ var editable = map[string]bool{"displayName": true, "nickName": true, "name.give
 type Kept struct {
 	Unproved map[federation.ID][]Unproved // by the provider that brought it
 	Alike    []int64                      // people with values that only look alike
+	Subjects map[string]bool              // which names of applications in tokens are subjects of people
 }
 
 // Unproved is how many people have values of an attribute that nothing proves, and the first
@@ -88,5 +89,19 @@ func (c *Checker) matching(l *List, p *federation.Provider) {
 					finding.Fact("Why", "the domain is that of the organisation "+string(o.Name)+", which the provider does not belong to")))
 			}
 		}
+	}
+}
+
+// spoken sees that no name of an application in tokens is somebody else's.
+func (c *Checker) spoken(l *List, a *federation.Application) {
+	side, ok := a.Side.(federation.Speaking)
+	if !ok {
+		return
+	}
+	if f := finding.Of(Once(c, "speakers", c.Snap.Speakers).Clash(a)); f != nil {
+		l.Add(f)
+	}
+	if own, _ := side.Spoken(); c.Kept.Subjects[own] {
+		l.Add(finding.New(finding.NameShared, finding.Fact("Name", own), finding.Fact("Is already", "the subject of a person")))
 	}
 }

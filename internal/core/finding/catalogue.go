@@ -153,6 +153,7 @@ const (
 	ScopeGrown           Code = "scope-grown"
 	ConsentNeeded        Code = "consent-needed"
 	ConsentDeclined      Code = "consent-declined"
+	NameShared           Code = "name-shared"
 	SubjectIsClient      Code = "subject-is-client"
 	SecretEnding         Code = "secret-ending"
 	SecretEnded          Code = "secret-ended"
@@ -828,6 +829,9 @@ var catalogue = []Entry{
 	{SubjectIsClient, Error, Gate, "The person's subject is the client ID of an application",
 		"Import another subject for the person, or give the application another client ID.",
 		"A token about a person could be taken for one of the application itself (RFC 9700 §4.15)."},
+	{NameShared, Error, Gate, "Two parties would have one name in tokens",
+		"Give the application another client ID (or audience): who reads a token tells people, applications and the gate apart by these names.",
+		"A client ID equals a person's subject, the gate's issuer or entity ID, or an audience of another application (RFC 9700 §4.15)."},
 	{SecretEnding, Warning, Application, "The client secret ends soon",
 		"Make the next one, innergate app secret NAME, and have the application take it before the date; both work until then.",
 		"Less than 30 days are left until the secret that is in use ends."},

@@ -18,6 +18,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/change"
@@ -168,6 +169,7 @@ func (rm *Room) ImportSubjects(ctx context.Context, by change.By, app string, in
 // knownLinks reads the lines: the link by which each person comes.
 func (rm *Room) knownLinks(ctx context.Context, in *Import) ([]crossing.Link, error) {
 	snap, formats := rm.records.Snapshot(), map[federation.ID]string{}
+	clients := snap.Speakers().ByName
 	out, names, values := make([]crossing.Link, len(in.Known)), map[string]int{}, map[string]int{}
 	for i, k := range in.Known {
 		p, ok := snap.Provider(federation.Name(k.Provider))
@@ -180,6 +182,9 @@ func (rm *Room) knownLinks(ctx context.Context, in *Import) ([]crossing.Link, er
 		}
 		if err := lasting(k.Value, 256); err != nil {
 			return nil, in.lineError(i, "value", err)
+		}
+		if app, is := clients[k.Value]; is {
+			return nil, in.lineError(i, "value", finding.New(finding.SubjectIsClient, finding.Fact("Application", string(app))))
 		}
 		if _, seen := formats[p.ID]; !seen && k.Format == "" {
 			f, err := rm.usualFormat(ctx, p.ID)

@@ -3,6 +3,7 @@ package people
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"slices"
 	"strings"
 
@@ -50,7 +51,7 @@ func (rm *Room) Index(ctx context.Context) error {
 					odd = append(odd, row.ID)
 				}
 				if err = rm.Keep(tx, row.ID, values); err == nil {
-					err = rm.SubjectTerms(tx, row.ID)
+					err = errors.Join(rm.SubjectTerms(tx, row.ID), rm.nameSubjects(tx, row.ID))
 				}
 				if err != nil {
 					return err
@@ -188,6 +189,12 @@ func (rm *Room) Kept(ctx context.Context) (out checks.Kept, err error) {
 	out.Unproved = map[federation.ID][]checks.Unproved{}
 	for _, p := range snap.Providers() {
 		if out.Unproved[p.ID], err = rm.unproved(ctx, p.ID, by); err != nil {
+			return out, err
+		}
+	}
+	out.Subjects = map[string]bool{}
+	for name := range snap.Speakers().ByName {
+		if out.Subjects[name], err = rm.IsSubject(rm.store.Read.WithContext(ctx), name); err != nil {
 			return out, err
 		}
 	}

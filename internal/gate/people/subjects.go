@@ -38,12 +38,38 @@ func (rm *Room) subjectOf(db *gorm.DB, app federation.ID, person int64) (string,
 }
 
 func (rm *Room) subjectRow(app federation.ID, person int64, value, source string) *store.SubjectRow {
-	return &store.SubjectRow{App: string(app), Person: person, Hash: subjectHash(app, value), Source: source,
+	return &store.SubjectRow{App: string(app), Person: person, Hash: subjectHash(app, value), Name: nameHash(value), Source: source,
 		Added: rm.now().UTC(), Sealed: rm.store.Seal("subject", []byte(value))}
 }
 
 func subjectHash(app federation.ID, value string) []byte {
 	return store.Hash("subject\x1f" + string(app) + "\x1f" + value)
+}
+
+// nameHash is by what a subject is found, whatever application knows somebody by it.
+func nameHash(value string) []byte { return store.Hash("name\x1f" + value) }
+
+// IsSubject reports whether some application knows somebody by a name.
+func (rm *Room) IsSubject(db *gorm.DB, name string) (bool, error) {
+	var n int64
+	err := db.Model(&store.SubjectRow{}).Where("name = ?", nameHash(name)).Limit(1).Count(&n).Error
+	return n > 0, err
+}
+
+// nameSubjects has the subjects found that earlier builds stored.
+func (rm *Room) nameSubjects(tx *gorm.DB, person int64) error {
+	var rows []store.SubjectRow
+	err := tx.Where("person = ? AND name IS NULL", person).Find(&rows).Error
+	for _, row := range rows {
+		var plain []byte
+		if err == nil {
+			plain, err = rm.store.Open("subject", row.Sealed)
+		}
+		if err == nil {
+			err = tx.Model(&store.SubjectRow{}).Where("app = ? AND person = ?", row.App, row.Person).Update("name", nameHash(string(plain))).Error
+		}
+	}
+	return err
 }
 
 // Settle keeps the subject that was derived. It reports whether the application

@@ -30,6 +30,7 @@ import (
 
 // Room holds the configuration.
 type Room struct {
+	isSubject func(db *gorm.DB, name string) (bool, error)
 	store     *store.Store
 	now       func() time.Time
 	fetch     *fetch.Fetcher
@@ -271,11 +272,34 @@ func (rm *Room) Fits(snap *federation.Snapshot, r federation.Record, identityFie
 		return nil
 	}
 	a := r.(*federation.Application)
+	if err := rm.unshared(rm.store.Read, snap, a); err != nil {
+		return change.Field(identityField, err)
+	}
 	if other, ok := snap.ApplicationBy(side.Protocol(), side.Identity()); ok && a.Side.Shared() == federation.Together &&
 		other.Name != a.Name && other.Side.Shared() == federation.Together {
 		return known("Application", other.Name)
 	}
 	return nil
+}
+
+// Subjects names who knows which subjects applications know people by.
+func (rm *Room) Subjects(has func(db *gorm.DB, name string) (bool, error)) { rm.isSubject = has }
+
+// unshared sees that no name of an application in tokens is a person's, the gate's or
+// another application's.
+func (rm *Room) unshared(db *gorm.DB, snap *federation.Snapshot, a *federation.Application) error {
+	side, ok := a.Side.(federation.Speaking)
+	if !ok {
+		return nil
+	}
+	if own, _ := side.Spoken(); own != "" && rm.isSubject != nil {
+		if is, err := rm.isSubject(db, own); err != nil {
+			return err
+		} else if is {
+			return finding.New(finding.NameShared, finding.Fact("Name", own), finding.Fact("Is already", "the subject of a person"))
+		}
+	}
+	return snap.Speakers().Clash(a)
 }
 
 // tied sees that the set that a record names is there, and the provider that an
@@ -439,6 +463,11 @@ func (rm *Room) putOne(tx *gorm.DB, by change.By, w written) error {
 	}
 	if err := owned(tx, w.Record, rm.now()); err != nil {
 		return err
+	}
+	if a, ok := w.Record.(*federation.Application); ok {
+		if err := rm.unshared(tx, rm.Snapshot(), a); err != nil {
+			return change.Field("clientId", err)
+		}
 	}
 	for name, secret := range w.secrets {
 		if err := rm.keyring.Confide(tx, name, secret); err != nil {

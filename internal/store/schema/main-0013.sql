@@ -6,3 +6,5 @@ ALTER TABLE "session_rows" ADD COLUMN "revision" integer NOT NULL DEFAULT 1;
 ALTER TABLE "crossing_rows" ADD COLUMN "session" text NOT NULL DEFAULT '';
 DELETE FROM "issued_rows" WHERE "session" NOT IN (SELECT "hash" FROM "session_rows");
 UPDATE "issued_rows" SET "session" = (SELECT CAST(s."lasting" AS BLOB) FROM "session_rows" s WHERE s."hash" = "issued_rows"."session"), "expires" = (SELECT s."expires" FROM "session_rows" s WHERE s."hash" = "issued_rows"."session");
+ALTER TABLE "subject_rows" ADD COLUMN "name" blob;
+CREATE INDEX "subject_by_name" ON "subject_rows"("name");

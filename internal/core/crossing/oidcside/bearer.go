@@ -114,6 +114,11 @@ func (a *Application) UserInfo(g grant.Grant, scopes []string, attributes []prof
 	return out
 }
 
+// Spoken is its client ID, and the audiences that it is itself.
+func (a *Application) Spoken() (own string, audiences []string) {
+	return a.ClientID, strings.Fields(a.Serves)
+}
+
 // Answers reports whether it is itself one of the audiences, so that it may have a
 // token introspected that is not its own.
 func (a *Application) Answers(audience []string) bool {
