@@ -65,7 +65,7 @@ var issuerFaults = []issuerFault{
 		answer: says("error", "access_denied", "error_description", "The user is not assigned to this application")},
 	{Fault: Fault{"bad-scope", "a scope is not known", "provider-refuses-request"}, plain: true,
 		answer: says("error", "invalid_scope", "error_description", "The scope profile is not granted to this client")},
-	{Fault: Fault{"unavailable", "the provider is down for a while", "provider-failed"}, plain: true,
+	{Fault: Fault{"unavailable", "the provider is down for a while", "provider-busy"}, plain: true,
 		answer: says("error", "temporarily_unavailable")},
 	{Fault: Fault{"no-code", "the answer has no code", "answer-malformed"}, plain: true, answer: says()},
 	{Fault: Fault{"twice", "a parameter of the answer comes twice", "answer-malformed"}, plain: true,

@@ -30,9 +30,12 @@ func Proves(g *federation.Gate, w Wish, a *Authentication, asked, now time.Time)
 		}
 		reasons.Add(reason.ProofFresh, stamp(a.At))
 	}
-	if w.MaxAge > 0 && now.Sub(a.At) > w.MaxAge+g.Skew {
+	if w.MaxAge > 0 && !young(w.MaxAge, a.At, asked, g.Skew, now) {
 		return reasons, finding.New(finding.AuthnTooOld, finding.Fact("Signed in at", stamp(a.At)),
 			finding.Fact("At most", w.MaxAge.String()))
+	}
+	if w.Timed && a.At.IsZero() {
+		return reasons, finding.New(finding.AuthnTimeMissing, finding.Fact("Provider", string(a.Provider)))
 	}
 	if len(w.Contexts) > 0 && !w.Voluntary {
 		if !g.Contexts.Satisfies(w.Comparison, w.Contexts, a.Context) {
@@ -45,6 +48,17 @@ func Proves(g *federation.Gate, w Wish, a *Authentication, asked, now time.Time)
 		reasons.Add(reason.ProofContext, a.Context)
 	}
 	return reasons, nil
+}
+
+// young reports whether somebody signed in at most so long ago (OpenID Connect Core §3.1.2.1).
+// A session's word is judged by the gate's own clock, exactly. An answer that was just asked
+// for by such a request tells the time of another clock: the difference of clocks does not
+// count against it, and one that was given to the request is fresh.
+func young(most time.Duration, at, asked time.Time, skew time.Duration, now time.Time) bool {
+	if asked.IsZero() {
+		return now.Sub(at) <= most
+	}
+	return now.Sub(at) <= most+skew || !at.Before(asked.Add(-skew))
 }
 
 func stamp(t time.Time) string {
@@ -235,6 +249,9 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 		return none, nil, finding.New(finding.GrantUnlinked, finding.Fact("Provider removed", string(r.Word.Provider)))
 	}
 	if err := policy.Open(p, now); err != nil {
+		return none, nil, err
+	}
+	if err := policy.Still(r.App, p, now); err != nil {
 		return none, nil, err
 	}
 	who, _, err := Intake(p, r.Word)

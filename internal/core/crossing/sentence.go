@@ -23,6 +23,10 @@ const (
 var (
 	again = Sentence{"This sign-in cannot be used",
 		"Start again at your application. If it happens again, tell your help desk the reference number.", FaultRefused}
+	saidNo = Sentence{"The place where you sign in said no",
+		"It did not let you in to this application. Ask those who run it, or your help desk with the reference number.", FaultRefused}
+	failed = Sentence{"The place where you sign in does not work at the moment",
+		"Try again in a few minutes. If it stays, tell your help desk the reference number.", FaultRefused}
 	closed = Sentence{"This way in is closed at the moment",
 		"Try again later, or tell your help desk the reference number.", FaultRefused}
 )
@@ -46,6 +50,7 @@ var sentences = map[finding.Code]Sentence{
 		"Try again in a few minutes, or tell your help desk the reference number.", FaultOurs},
 	finding.InResponseToOther: again, finding.AssertionReplayed: again, finding.UnsolicitedRefused: again,
 	finding.ApplicationDisabled: closed, finding.ProviderDisabled: closed, finding.NoProvider: closed,
+	finding.ProviderDenied: saidNo, finding.ResponseStatus: saidNo, finding.ProviderBusy: failed, finding.ProviderFailed: failed,
 	finding.PersonDisabled: {"Your account is closed at the moment",
 		"Tell your help desk the reference number, if you should have access.", FaultRefused},
 	finding.PersonUnknown: {"You have no account here yet",

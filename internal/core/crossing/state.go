@@ -275,6 +275,7 @@ type Wish struct {
 	Comparison string        `json:"comparison,omitempty"`
 	Voluntary  bool          `json:"voluntary,omitempty"` // contexts are a hint, not a demand
 	MaxAge     time.Duration `json:"maxAge,omitempty"`    // 0 for any
+	Timed      bool          `json:"timed,omitempty"`     // when they signed in has to be known
 	Subject    string        `json:"subject,omitempty"`   // the person must be this one
 	Hints      []string      `json:"hints,omitempty"`     // names to sign in with, for the provider to fill in
 	Claims     []string      `json:"claims,omitempty"`
@@ -307,6 +308,8 @@ const (
 	RefusedConsent Refusal = "consent" // the person would have to agree first
 	RefusedAsking  Refusal = "asking"  // the person would have to answer a question first
 	RefusedRequest Refusal = "request" // the request asks for what cannot be
+	RefusedBusy    Refusal = "busy"    // the provider takes no sign-ins at the moment
+	RefusedBroken  Refusal = "broken"  // the provider failed
 	RefusedNobody  Refusal = ""        // nothing: an attack, or a fault of our own
 )
 
@@ -318,6 +321,11 @@ var refusals = map[finding.Code]Refusal{
 	finding.ScopingUnmet:      RefusedHops,
 	finding.ResponseStatus:    RefusedFailed,
 	finding.AuthnTooOld:       RefusedFailed,
+	finding.AuthnTimeMissing:  RefusedContext,
+	finding.ProviderDenied:    RefusedDenied,
+	finding.ProviderBusy:      RefusedBusy,
+	finding.ProviderFailed:    RefusedBroken,
+	finding.ProviderRequest:   RefusedFailed,
 	finding.ProxyForbidden:    RefusedDenied,
 	finding.ContextOther:      RefusedContext,
 	finding.ContextImpossible: RefusedContext,

@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"innergate.example/innergate/internal/core/keys"
@@ -115,12 +116,15 @@ type ProviderSettings struct {
 // ApplicationSettings are what an engineer decides about an application in any
 // protocol.
 type ApplicationSettings struct {
-	Provider      Name   `json:"provider"`
-	OwnStart      string `json:"ownStart"`
-	OnlyOwnStarts bool   `json:"onlyOwnStarts"`
-	OwnHosts      string `json:"ownHosts"`
-	Logo          string `json:"logo"`
-	Policy        string `json:"policy"`
+	Provider Name `json:"provider"`
+	// OldGrantsUntil is the day until whose end what sign-ins by another provider gave goes
+	// on, as YYYY-MM-DD in UTC; "" for not at all.
+	OldGrantsUntil string `json:"oldGrantsUntil"`
+	OwnStart       string `json:"ownStart"`
+	OnlyOwnStarts  bool   `json:"onlyOwnStarts"`
+	OwnHosts       string `json:"ownHosts"`
+	Logo           string `json:"logo"`
+	Policy         string `json:"policy"`
 	// ReleaseMapping makes what it is told of the profile; without rules it is told
 	// all of it, unchanged.
 	ReleaseMapping profile.Mapping `json:"releaseMapping"`
@@ -236,6 +240,8 @@ var kindSettings = map[Kind][]Setting{
 	},
 	KindApplication: {
 		{Name: "provider", Most: 63, Text: "Provider it is tied to; empty leaves it to the routing"},
+		{Name: "oldGrantsUntil", Most: 10,
+			Text: "Day, like 2026-12-31, until whose end (UTC) what sign-ins by another provider gave goes on; empty ends it at its next use"},
 		{Name: "ownStart", Most: 2048, Text: "Its own start address, if it accepts only sign-ins it started"},
 		{Name: "onlyOwnStarts", Text: "It refuses answers it did not ask for, so that ownStart is needed to open it at the gate"},
 		{Name: "ownHosts", Most: 1000, Text: "Hosts it owns beside that of its entity ID, separated by spaces"},
@@ -363,6 +369,15 @@ func Check(r Record) error {
 	return r.check()
 }
 
+// OldGrants is when what sign-ins by another provider gave ends, zero for at once.
+func (a *Application) OldGrants() time.Time {
+	day, err := time.Parse(time.DateOnly, a.OldGrantsUntil)
+	if err != nil {
+		return time.Time{}
+	}
+	return day.AddDate(0, 0, 1)
+}
+
 func (p *Provider) check() error {
 	if _, err := p.TraceValues.Parse(); err != nil {
 		return &SettingError{"traceValues", err}
@@ -383,6 +398,9 @@ func (p *Provider) check() error {
 }
 
 func (a *Application) check() error {
+	if a.OldGrantsUntil != "" && a.OldGrants().IsZero() {
+		return &SettingError{"oldGrantsUntil", fmt.Errorf("%q is no day; write it like 2026-12-31", a.OldGrantsUntil)}
+	}
 	if _, err := a.TraceValues.Parse(); err != nil {
 		return &SettingError{"traceValues", err}
 	}

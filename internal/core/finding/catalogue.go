@@ -135,6 +135,7 @@ const (
 	GrantTwice           Code = "grant-twice"
 	GrantExpired         Code = "grant-expired"
 	GrantEnded           Code = "grant-ended"
+	GrantProvider        Code = "grant-provider"
 	GrantUnlinked        Code = "grant-unlinked"
 	PersonDisabled       Code = "person-disabled"
 	PersonUnknown        Code = "person-unknown"
@@ -157,6 +158,7 @@ const (
 	SubjectIsClient      Code = "subject-is-client"
 	SecretEnding         Code = "secret-ending"
 	SecretEnded          Code = "secret-ended"
+	ClientDemands        Code = "client-demands"
 	RedirectLoopback     Code = "redirect-uri-loopback"
 	IdentifierUsed       Code = "identifier-used-before"
 	JWKWithoutUse        Code = "jwk-without-use"
@@ -182,6 +184,7 @@ const (
 	AnswerTwice        Code = "answer-twice"
 	ProviderDenied     Code = "provider-denied"
 	ProviderRequest    Code = "provider-refuses-request"
+	ProviderBusy       Code = "provider-busy"
 	ProviderFailed     Code = "provider-failed"
 	ClientRefused      Code = "client-refused"
 	CodeRefused        Code = "code-refused"
@@ -253,6 +256,7 @@ const (
 	InResponseToMixed     Code = "in-response-to-mixed"
 	UnsolicitedRefused    Code = "unsolicited-refused"
 	AssertionReplayed     Code = "assertion-replayed"
+	AuthnTimeMissing      Code = "authn-time-missing"
 	AuthnTooOld           Code = "authn-too-old"
 	ContextOther          Code = "authn-context-other"
 	ContextImpossible     Code = "authn-context-impossible"
@@ -636,6 +640,9 @@ var catalogue = []Entry{
 		"Start at the application or at the gate. To let people start at the provider, allow unsolicited answers for this provider.", "No InResponseTo, and the provider's record does not allow unsolicited answers (SAML profiles §4.1.5)."},
 	{AssertionReplayed, Error, Browser, "This assertion was used before",
 		"Start again at the application. If nobody reloaded a page, somebody may have copied the answer: look at the other trace.", "The assertion's ID was consumed earlier (SAML profiles §4.1.4.5)."},
+	{AuthnTimeMissing, Error, Provider, "The provider does not say when the person signed in",
+		"Have the provider send auth_time (or AuthnInstant), or the application not demand it.",
+		"The application demands the time of the sign-in: an essential auth_time, or require_auth_time (OpenID Connect Core §5.5.1, §2)."},
 	{AuthnTooOld, Error, Provider, "The person did not sign in anew",
 		"Have the provider honour ForceAuthn, or prompt=login and max_age; one of OAuth 2.0 alone cannot.",
 		"The sign-in is older than a request that demanded a new one (SAML core §3.4.1), or than the application allows."},
@@ -820,6 +827,9 @@ var catalogue = []Entry{
 	{GrantUnlinked, Error, Gate, "The person is no longer the one that the sign-in was of",
 		"Have the application send the person to sign in again; look at the links of the person if that should not be.",
 		"The provider's name for the person was unlinked or carried over since, or the provider was removed; a token is refreshed against the configuration of now."},
+	{GrantProvider, Error, Gate, "The sign-in was by a provider that the application does not use any more",
+		"Have the application send the person to sign in again. To let what older sign-ins gave run out, set oldGrantsUntil on the application's record.",
+		"A token is refreshed or shown, and the application is tied to another provider by now."},
 	{ConsentNeeded, Error, Application, "The person has to agree first",
 		"Have the application send the person without prompt=none once, so that they can be asked.",
 		"Nothing may be asked of the person (prompt=none), but what the application wants needs their consent (OpenID Connect Core §3.1.2.6)."},
@@ -838,9 +848,12 @@ var catalogue = []Entry{
 	{SecretEnded, Error, Application, "The client secret has ended",
 		"Make the next one, innergate app secret NAME, and give it to the application.",
 		"No secret on record is good any more, so the application cannot prove who it is."},
+	{ClientDemands, Error, Application, "The application's metadata demands what the gate does not do",
+		"Have the application leave these members out, or set them to false, if it can do without.",
+		"dpop_bound_access_tokens, tls_client_certificate_bound_access_tokens, require_signed_request_object or another member that restricts tokens or requests (RFC 9449 §5.2, RFC 8705 §3.4, RFC 9101 §10.5)."},
 	{RedirectLoopback, Warning, Application, "A redirect URI leads to the machine itself",
 		"Take it off the record once the application runs where people use it.",
-		"A web or browser application has a loopback address on record, which is good for whoever develops it only."},
+		"A web or browser application has a loopback address or localhost on record, which is good for whoever develops it only."},
 	{JWKWithoutUse, Note, Application, "A key does not say what it is for",
 		"Have the application add \"use\": \"sig\" to the key, so that nobody encrypts to it.",
 		"A JWK has neither use nor key_ops (RFC 7517 §4.2); it is taken for signatures."},
@@ -906,9 +919,12 @@ var catalogue = []Entry{
 	{ProviderRequest, Error, Provider, "The provider does not take the gate's request",
 		"Read its words in the evidence, and correct what they name: scopes, response type or redirect URI, on either side.",
 		"The authorization response is an error such as invalid_scope or unauthorized_client (RFC 6749 §4.1.2.1)."},
+	{ProviderBusy, Error, Provider, "The provider takes no sign-ins at the moment",
+		"Try again in a few minutes; if it stays, ask the provider's administrator with the words in the evidence.",
+		"The provider answered temporarily_unavailable (RFC 6749 §4.1.2.1)."},
 	{ProviderFailed, Error, Provider, "The provider failed",
 		"Try again; if it stays, ask the provider's administrator with the words in the evidence.",
-		"server_error, temporarily_unavailable, or an HTTP status of 500 and more."},
+		"server_error, or an HTTP status of 500 and more."},
 	{ClientRefused, Error, Provider, "The provider does not accept the gate's client ID and secret",
 		"Copy the secret's value (not its identifier) from the provider again, see that it has not ended, and compare client ID and authentication method.",
 		"The token endpoint answered invalid_client or unauthorized_client (RFC 6749 §5.2)."},

@@ -73,6 +73,7 @@ const (
 	CodeMisused Ending = "code-misused"  // with another redirect URI or verifier than that of its request
 	TokenTwice  Ending = "token-twice"   // a refresh token was used that had long been replaced
 	Revoked     Ending = "revoked"       // by the application (RFC 7009)
+	Moved       Ending = "provider"      // the application does not use its provider any more
 	Withdrawn   Ending = "withdrawn"     // by the person, or by an engineer for them
 	SignedOut   Ending = "signed-out"    // its session ended
 	NotRedeemed Ending = "code-not-used" // the code's time went by

@@ -140,7 +140,7 @@ var answerErrors = map[string]finding.Code{
 	"login_required": finding.PassiveImpossible, "interaction_required": finding.PassiveImpossible,
 	"consent_required": finding.PassiveImpossible, "account_selection_required": finding.PassiveImpossible,
 	"unmet_authentication_requirements": finding.ContextImpossible,
-	"server_error":                      finding.ProviderFailed, "temporarily_unavailable": finding.ProviderFailed,
+	"server_error":                      finding.ProviderFailed, "temporarily_unavailable": finding.ProviderBusy,
 }
 
 // Refused is the finding of an error that the provider answered with, nil if it is
@@ -209,7 +209,7 @@ func (r Reply) excerpt() string {
 var tokenErrors = map[string]finding.Code{
 	"invalid_client": finding.ClientRefused, "unauthorized_client": finding.ClientRefused,
 	"invalid_grant": finding.CodeRefused,
-	"server_error":  finding.ProviderFailed, "temporarily_unavailable": finding.ProviderFailed,
+	"server_error":  finding.ProviderFailed, "temporarily_unavailable": finding.ProviderBusy,
 	"invalid_dpop_proof": finding.RequiresUnoffered, "use_dpop_nonce": finding.RequiresUnoffered,
 }
 

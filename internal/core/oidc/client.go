@@ -5,6 +5,7 @@ import (
 	"net"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -65,6 +66,8 @@ func CheckRedirect(kind ClientKind, address string) error {
 	switch {
 	case len(address) > longestAddress:
 		return fmt.Errorf("it has %d characters; at most %d are taken", len(address), longestAddress)
+	case strings.ContainsFunc(address, func(r rune) bool { return r > 0x7e }):
+		return fmt.Errorf("%q has letters beyond ASCII, which browsers may turn into others; write its host as xn-- and its path percent-encoded", address)
 	case err != nil || u.Scheme == "" || strings.ContainsFunc(address, odd):
 		return fmt.Errorf("%q is no address; give a whole one, like https://planner.wrenmoor.example/callback", address)
 	case strings.Contains(address, "#"):
@@ -74,10 +77,13 @@ func CheckRedirect(kind ClientKind, address string) error {
 	case u.User != nil:
 		return fmt.Errorf("%q holds a user name; take it out", address)
 	}
+	if err := checkParts(u, address); err != nil {
+		return err
+	}
 	switch web := u.Scheme == "https" && u.Hostname() != ""; {
 	case web:
 		return nil
-	case u.Scheme == "http" && Loopback(u.Hostname()):
+	case u.Scheme == "http" && (Loopback(u.Hostname()) || Localhost(u.Hostname())):
 		return nil // for native clients, and for whoever develops
 	case u.Scheme == "http" || u.Scheme == "https":
 		return fmt.Errorf("%q has to be https: the code would be read on the way", address)
@@ -88,6 +94,54 @@ func CheckRedirect(kind ClientKind, address string) error {
 			u.Scheme) // RFC 8252 §7.1
 	}
 	return nil
+}
+
+// ours are parameters of an answer, which no registered query may have (RFC 6749 §4.1.2,
+// RFC 9207 §2).
+var ours = []string{"code", "state", "error", "iss"}
+
+// checkParts refuses what browsers read otherwise than it is compared, and what answers bring.
+func checkParts(u *url.URL, address string) error {
+	if port := u.Port(); port != "" {
+		if n, err := strconv.Atoi(port); err != nil || n < 1 || n > 65535 {
+			return fmt.Errorf("%q has the port %s; ports are 1 to 65535", address, port)
+		}
+	}
+	host := strings.TrimSuffix(strings.TrimPrefix(u.Hostname(), "["), "]")
+	if strings.Trim(strings.ToLower(host), "abcdefghijklmnopqrstuvwxyz0123456789-_.:") != "" {
+		return fmt.Errorf("%q has a host with letters that hosts do not have", address)
+	}
+	for segment := range strings.SplitSeq(u.EscapedPath(), "/") {
+		if plain, err := url.PathUnescape(segment); err == nil && (plain == "." || plain == "..") {
+			return fmt.Errorf("%q has the segment %s, which browsers take out; give the address as it is afterwards", address, segment)
+		}
+	}
+	query, err := url.ParseQuery(u.RawQuery)
+	if err != nil {
+		return fmt.Errorf("%q has a query that cannot be read; escape it", address)
+	}
+	for _, name := range ours {
+		if query.Has(name) {
+			return fmt.Errorf("%q has %s in its query, which an answer brings; take it out", address, name)
+		}
+	}
+	return nil
+}
+
+// Localhost reports whether a host is the machine itself by its name, which the machine
+// resolves and which may be another (RFC 8252 §8.3).
+func Localhost(host string) bool { return strings.EqualFold(host, "localhost") }
+
+// WithQuery adds a parameter to an address whose own query stays as it is.
+func WithQuery(address, name, value string) string {
+	sep := "?"
+	if strings.Contains(address, "?") {
+		sep = "&"
+		if strings.HasSuffix(address, "?") || strings.HasSuffix(address, "&") {
+			sep = ""
+		}
+	}
+	return address + sep + url.QueryEscape(name) + "=" + url.QueryEscape(value)
 }
 
 // odd are letters that no address holds as they are.
@@ -101,8 +155,8 @@ func Loopback(host string) bool {
 }
 
 // Redirects reports whether an address is one that the client has on record:
-// letter by letter, of loopback addresses of native clients with any port
-// (RFC 9700 §4.1.3, RFC 8252 §7.3).
+// letter by letter, of addresses of native clients on the machine itself with any port
+// (RFC 9700 §4.1.3, RFC 8252 §7.3, §8.3).
 func (c *Client) Redirects(address string) bool {
 	if slices.Contains(c.RedirectURIs, address) {
 		return true
@@ -117,20 +171,20 @@ func (c *Client) Redirects(address string) bool {
 	})
 }
 
-// withoutPort is a loopback address without its port; ok tells whether it is one.
+// withoutPort is an address on the machine itself without its port; ok tells whether it is one.
 func withoutPort(address string) (string, bool) {
 	rest, ok := strings.CutPrefix(address, "http://")
 	if !ok {
 		return "", false
 	}
-	for _, host := range []string{"127.0.0.1", "[::1]"} {
+	for _, host := range []string{"127.0.0.1", "[::1]", "localhost"} {
 		after, ok := strings.CutPrefix(rest, host)
 		if !ok {
 			continue
 		}
 		if port, ok := strings.CutPrefix(after, ":"); ok {
 			digits := len(port) - len(strings.TrimLeft(port, "0123456789"))
-			if digits == 0 || digits > 5 {
+			if n, err := strconv.Atoi(port[:digits]); err != nil || n < 1 || n > 65535 {
 				return "", false
 			}
 			after = port[digits:]

@@ -222,16 +222,21 @@ func TestRedirectURIs(t *testing.T) {
 		"https://planner.wrenmoor.example/callback": "web browser native", "https://planner.wrenmoor.example/cb?x=1": "web browser native",
 		"http://127.0.0.1/cb": "web browser native", "http://[::1]:8400/cb": "web browser native",
 		"example.wrenmoor.terminal:/cb": "native", "terminal:/cb": "", "http://planner.wrenmoor.example/cb": "",
-		"http://localhost/cb": "", "https://planner.wrenmoor.example/#x": "", "https://*.wrenmoor.example/cb": "",
+		"http://localhost:8000/cb": "web browser native", "http://LOCALHOST/cb": "web browser native", "http://localhost.x.example/cb": "", "https://planner.wrenmoor.example/#x": "", "https://*.wrenmoor.example/cb": "",
 		"https://ada@planner.wrenmoor.example/": "", "/cb": "", "https:///cb": "", "https://:443/cb": "", "javascript:alert(1)": "", "https://planner.wrenmoor.example/ cb": "",
 		"https://planner.wrenmoor.example\\@x.example/": "", "https://p.example/" + strings.Repeat("a", 3000): "",
+		"https://p\uff0eexample/": "", "https://pl\u00e4ne.example/": "", "https://p.example/\u00e4": "", "https://xn--plne-5qa.example/%C3%A4": "web browser native",
+		"https://p.example/a/../b": "", "https://p.example/./b": "", "https://p.example/%2e%2E/b": "", "https://p.example/..b": "web browser native",
+		"https://p.example:65536/": "", "https://p.example:0/": "", "https://p.example:8443/": "web browser native",
+		"https://p.example/?code=1": "", "https://p.example/?a=b&state=": "", "https://p.example/?iss=x": "", "https://p.example/?error": "",
+		"https://p.example/?code_x=1&errors=2": "web browser native", "https://p%2eexample/": "", "https://p.example/?a=%zz": "",
 	} {
 		for _, kind := range oidc.ClientKinds {
 			err := oidc.CheckRedirect(kind, address)
 			require.Equal(t, strings.Contains(kinds, string(kind)), err == nil, "%s for %s: %v", address, kind, err)
 		}
 	}
-	native := &oidc.Client{Kind: oidc.Native, RedirectURIs: []string{"http://127.0.0.1/cb", "http://[::1]:99/cb?x=1",
+	native := &oidc.Client{Kind: oidc.Native, RedirectURIs: []string{"http://127.0.0.1/cb", "http://[::1]:99/cb?x=1", "http://localhost/name",
 		"https://planner.wrenmoor.example/cb"}}
 	web := *native
 	web.Kind = oidc.Web
@@ -239,6 +244,7 @@ func TestRedirectURIs(t *testing.T) {
 		"http://[::1]/cb?x=1": true, "http://[::1]:5/cb": false, "http://127.0.0.1:1234/cb/": false,
 		"http://127.0.0.1:12a4/cb": false, "http://127.0.0.1:/cb": false, "http://127.0.0.1.x.example/cb": false,
 		"http://127.0.0.1:1@x.example/cb": false, "http://127.0.0.2/cb": false, "http://localhost/cb": false,
+		"http://localhost:1234/name": true, "http://localhost:99999/name": false, "http://127.0.0.1:1234/name": false, "http://localhost.x.example:1234/name": false,
 		"https://127.0.0.1/cb": false, "https://planner.wrenmoor.example/cb": true, "https://planner.wrenmoor.example:443/cb": false,
 		"HTTPS://planner.wrenmoor.example/cb": false, "https://planner.wrenmoor.example/cb?": false,
 		"https://planner.wrenmoor.example/cb/../cb": false} {
@@ -505,6 +511,27 @@ func TestMetadataOfClients(t *testing.T) {
 			require.Equal(t, string(finding.ClientMetadata), code(err), "%s %v", member, change)
 			require.Contains(t, err.Error(), member)
 		}
+	}
+	m, err = read(map[string]any{"token_endpoint_auth_method": nil, "application_type": "native", "redirect_uris": []string{"http://localhost/cb"}})
+	require.NoError(t, err)
+	require.Equal(t, []any{oidc.Native, oidc.NoMethod}, []any{m.Kind, m.Method})
+	m, err = read(map[string]any{"default_max_age": 300, "require_auth_time": true, "require_pushed_authorization_requests": true,
+		"dpop_bound_access_tokens": true, "tls_client_certificate_bound_access_tokens": false, "require_signed_request_object": true, "request_object_signing_alg": "RS256"})
+	require.NoError(t, err)
+	require.Equal(t, []any{300, true, true, []string{"dpop_bound_access_tokens", "request_object_signing_alg", "require_signed_request_object"}},
+		[]any{*m.MaxAge, m.AuthTime, m.Pushes, m.Demands})
+	// All that is wrong is told at once.
+	_, err = read(map[string]any{"application_type": "desktop", "default_max_age": -1, "require_auth_time": "yes", "subject_type": "both", "jwks": 1,
+		"redirect_uris": []string{"http://p.example/", "https://p.example/#x"}, "logo_uri": "javascript:alert(1)", "grant_types": []string{"implicit"}})
+	told := map[string]int{}
+	for _, e := range finding.Of(err).Evidence {
+		told[e.Label]++
+	}
+	require.Equal(t, map[string]int{"application_type": 1, "default_max_age": 1, "require_auth_time": 1, "subject_type": 1, "jwks": 1, "redirect_uris": 2,
+		"logo_uri": 1, "grant_types": 1}, told)
+	for kind, method := range map[string]string{"native": "client_secret_basic", "desktop": "none"} {
+		_, err = read(map[string]any{"application_type": kind, "token_endpoint_auth_method": method})
+		require.Equal(t, string(finding.ClientMetadata), code(err))
 	}
 	_, err = oidc.ReadMetadata([]byte(`{"client_id":"a","client_id":"b"}`))
 	require.Equal(t, string(finding.ClientMetadata), code(err))

@@ -83,6 +83,16 @@ func Select(snap *federation.Snapshot, app *federation.Application, chosen feder
 	return c, nil
 }
 
+// Still decides whether what a provider vouched for earlier still counts at an application,
+// by the configuration of now: it is the one on its record, or the record names none. What
+// older sign-ins gave may run out by a date that the record names.
+func Still(app *federation.Application, p *federation.Provider, now time.Time) error {
+	if app.Provider == "" || app.Provider == p.Name || now.Before(app.OldGrants()) {
+		return nil
+	}
+	return finding.New(finding.GrantProvider, finding.Compare("Provider", string(app.Provider), string(p.Name)))
+}
+
 // Passing is what access to an application is judged by.
 type Passing struct {
 	NoProxy        bool     `json:"noProxy,omitempty"`        // the provider forbids passing the sign-in on

@@ -44,9 +44,6 @@ func (rm *Room) Introspect(ctx context.Context, c Caller) (out map[string]any, e
 	if err == nil {
 		err = confidential(a)
 	}
-	if err == nil {
-		err = rm.spend(ctx, a)
-	}
 	if err == nil && a.form.Get("token") == "" {
 		err = wrong(oidc.InvalidRequest, finding.Fact("Missing", "token"))
 	}
@@ -55,14 +52,6 @@ func (rm *Room) Introspect(ctx context.Context, c Caller) (out map[string]any, e
 	}
 	rm.record(a, err, nil)
 	return out, err
-}
-
-// spend consumes what the client may use once, where nothing else is written.
-func (rm *Room) spend(ctx context.Context, a *asked) error {
-	if a.proved.Once == "" {
-		return nil
-	}
-	return rm.store.Write(ctx, func(tx *gorm.DB) error { return once(tx, a) })
 }
 
 func (rm *Room) introspect(ctx context.Context, a *asked, token string) (map[string]any, error) {
@@ -99,7 +88,9 @@ func (rm *Room) introspect(ctx context.Context, a *asked, token string) (map[str
 			return nil, err
 		}
 		word := b.kept.Word
-		out["auth_time"] = word.At.Unix()
+		if !word.At.IsZero() {
+			out["auth_time"] = word.At.Unix()
+		}
 		if word.Context != "" {
 			out["acr"] = word.Context
 		}
@@ -138,9 +129,6 @@ func (rm *Room) revoked(ctx context.Context, id string) (bool, error) {
 // token everything that its sign-in gave. One that is not known is no error.
 func (rm *Room) Revoke(ctx context.Context, c Caller) error {
 	a, err := rm.begin(ctx, "revoke", c)
-	if err == nil {
-		err = rm.spend(ctx, a)
-	}
 	if err == nil && a.form.Get("token") == "" {
 		err = wrong(oidc.InvalidRequest, finding.Fact("Missing", "token"))
 	}
@@ -230,9 +218,6 @@ func (rm *Room) push(ctx context.Context, a *asked) (string, error) {
 	}
 	key := random.Text(32)
 	return pushedName + key, rm.store.Write(ctx, func(tx *gorm.DB) error {
-		if err := once(tx, a); err != nil {
-			return err
-		}
 		return tx.Create(&store.HeldRow{Hash: store.Hash(pushedName + key), Application: string(a.app.Name),
 			Expires: a.now.Add(pushedLife).UTC(), Sealed: rm.store.Seal("held", []byte(form))}).Error
 	})

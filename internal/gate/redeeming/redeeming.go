@@ -198,7 +198,22 @@ func (rm *Room) begin(ctx context.Context, call string, c Caller) (*asked, error
 		return a, err
 	}
 	a.checks.Pass("Client", "proved by "+string(a.method))
-	return a, nil
+	return a, rm.spend(ctx, a)
+}
+
+// spend consumes what the client may use once, whatever becomes of its request.
+func (rm *Room) spend(ctx context.Context, a *asked) error {
+	if a.proved.Once == "" {
+		return nil
+	}
+	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Create(&store.UsedRow{Key: store.Hash("assertion\x1f" + string(a.app.ID) + "\x1f" + a.proved.Once),
+			Until: a.proved.Until.UTC()}).Error
+	})
+	if store.IsTaken(err) {
+		return refuse(oidc.InvalidClient, finding.New(finding.ClientUnproved, finding.Fact("jti", "was used before")))
+	}
+	return err
 }
 
 // prove holds the client's proof against its keys, which are asked for again once if
@@ -241,7 +256,7 @@ func (rm *Room) about(ctx context.Context, a *asked) error {
 		if !ok {
 			continue
 		}
-		id, _, _ := strings.Cut(h.Grant, "!")
+		id := oidcside.GrantOf(h)
 		var err error
 		if a.kept, err = rm.find(ctx, id); err != nil || a.kept != nil {
 			return err
@@ -257,20 +272,6 @@ func (rm *Room) find(ctx context.Context, id string) (*grants.Kept, error) {
 		return nil, err
 	}
 	return &k, nil
-}
-
-// once consumes what a client may use once, inside the transaction of what it is
-// for.
-func once(tx *gorm.DB, a *asked) error {
-	if a.proved.Once == "" {
-		return nil
-	}
-	err := tx.Create(&store.UsedRow{Key: store.Hash("assertion\x1f" + string(a.app.ID) + "\x1f" + a.proved.Once),
-		Until: a.proved.Until.UTC()}).Error
-	if store.IsTaken(err) {
-		return refuse(oidc.InvalidClient, finding.New(finding.ClientUnproved, finding.Fact("jti", "was used before")))
-	}
-	return err
 }
 
 // renewed decides whether somebody may still be told of, with the people that it

@@ -86,7 +86,7 @@ func (rm *Room) ofGrant(ctx context.Context, a *asked, refresh bool) (out oidcsi
 func (rm *Room) turn(ctx context.Context, a *asked, k *grants.Kept, h grant.Handle) (out oidcside.Tokens, err error) {
 	next, refreshed, err := rm.decided(ctx, a, k, h)
 	if oidc.RefusalOf(err) != nil {
-		return out, rm.settle(ctx, a, k, next, err)
+		return out, rm.settle(ctx, k, next, err)
 	} else if err != nil {
 		return out, err
 	}
@@ -111,12 +111,23 @@ func (rm *Room) turn(ctx context.Context, a *asked, k *grants.Kept, h grant.Hand
 	}
 	told, err := rm.renewed(ctx, a.app, k, a.snap)
 	if f := finding.Of(err); f != nil {
-		return out, refuse(oidc.InvalidGrant, f)
+		return out, rm.gone(ctx, k, f)
 	} else if err != nil {
 		return out, err
 	}
 	is.Attrs = told.Attributes
 	return rm.issued(ctx, a, k, is)
+}
+
+// gone refuses by what somebody may not be told of any more. A grant whose provider the
+// application does not use any more ends: it gives nothing either should that be taken back.
+func (rm *Room) gone(ctx context.Context, k *grants.Kept, f *finding.Finding) error {
+	if f.Code == finding.GrantProvider {
+		if err := rm.store.Write(ctx, func(tx *gorm.DB) error { return rm.grants.End(tx, k.ID, grant.Moved) }); err != nil {
+			return err
+		}
+	}
+	return refuse(oidc.InvalidGrant, f)
 }
 
 // decided is the next value of a grant, by the code or refresh token that came.
@@ -157,7 +168,7 @@ func (rm *Room) issued(ctx context.Context, a *asked, k *grants.Kept, is oidcsid
 		got, err := side.Tokens(is)
 		ready <- made{got, err}
 	}()
-	if err := rm.settle(ctx, a, k, is.Grant, nil); err != nil {
+	if err := rm.settle(ctx, k, is.Grant, nil); err != nil {
 		return oidcside.Tokens{}, err
 	}
 	a.often = k.Turn > oftenTurns && a.now.Sub(k.Used) < oftenWithin
@@ -166,19 +177,12 @@ func (rm *Room) issued(ctx context.Context, a *asked, k *grants.Kept, is oidcsid
 	return got.Tokens, got.err
 }
 
-// settle keeps the next value of a grant, also where it is refused by it, together
-// with what the client may use once.
-func (rm *Room) settle(ctx context.Context, a *asked, k *grants.Kept, next grant.Grant, refused error) error {
-	if next.Revision == k.Revision && a.proved.Once == "" {
+// settle keeps the next value of a grant, also where it is refused by it.
+func (rm *Room) settle(ctx context.Context, k *grants.Kept, next grant.Grant, refused error) error {
+	if next.Revision == k.Revision {
 		return refused
 	}
 	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
-		if err := once(tx, a); err != nil {
-			return err
-		}
-		if next.Revision == k.Revision {
-			return nil
-		}
 		moved := *k
 		moved.Grant = next
 		return rm.grants.Move(tx, k.Revision, moved)
@@ -186,7 +190,6 @@ func (rm *Room) settle(ctx context.Context, a *asked, k *grants.Kept, next grant
 	if err != nil {
 		return err
 	}
-	a.proved.Once = "" // it is used, should the decision be taken again
 	return refused
 }
 
@@ -227,11 +230,8 @@ func (rm *Room) ofService(ctx context.Context, a *asked) (out oidcside.Tokens, e
 	if opaque {
 		g.ID = random.ID()
 	}
-	if opaque || a.proved.Once != "" {
+	if opaque {
 		err = rm.store.Write(ctx, func(tx *gorm.DB) error {
-			if err := once(tx, a); err != nil || !opaque {
-				return err
-			}
 			return rm.grants.Put(tx, grants.Kept{Grant: g}, a.now.Add(a.side.AccessLife()))
 		})
 		if err != nil {

@@ -38,6 +38,9 @@ func (Endpoints) Routes(app *fiber.App, site *web.Site) {
 	for path, call := range map[string]fiber.Handler{oidcside.TokenPath: s.token, oidcside.IntrospectPath: s.introspect,
 		oidcside.RevokePath: s.revoke, oidcside.PushPath: s.push} {
 		app.Post(path, call)
+		if path != oidcside.IntrospectPath { // which answers nobody who proves nothing
+			app.Options(path, s.preflight)
+		}
 		app.All(path, s.onlyPost)
 	}
 	app.Get(oidcside.UserInfoPath, s.userInfo)
@@ -156,9 +159,6 @@ func (s *endpoints) preflight(c fiber.Ctx) error {
 
 // onlyPost refuses every other method (RFC 6749 §3.2).
 func (s *endpoints) onlyPost(c fiber.Ctx) error {
-	if c.Method() == fiber.MethodOptions {
-		return s.preflight(c)
-	}
 	c.Set("Allow", "POST")
 	return s.write(c, http.StatusMethodNotAllowed, wrong{Error: oidc.InvalidRequest,
 		Description: "this address takes POST only"})
@@ -232,6 +232,7 @@ func (s *endpoints) revoke(c fiber.Ctx) error {
 }
 
 func (s *endpoints) push(c fiber.Ctx) error {
+	s.cors(c, clientOf(c))
 	uri, life, err := s.Gate().Redeeming.Push(c.Context(), s.caller(c))
 	if err != nil {
 		return s.refused(c, err)
@@ -242,14 +243,11 @@ func (s *endpoints) push(c fiber.Ctx) error {
 // userInfo takes an access token in the header or, by POST, in the body; never in
 // the address (RFC 6750 §2, RFC 9700 §4.3.2).
 func (s *endpoints) userInfo(c fiber.Ctx) error {
-	scheme, token, _ := strings.Cut(c.Get("Authorization"), " ")
-	if !strings.EqualFold(scheme, "Bearer") {
-		token = ""
-	}
-	if token == "" && c.Method() == fiber.MethodPost {
-		if form, err := url.ParseQuery(string(c.Body())); err == nil && len(form["access_token"]) == 1 {
-			token = form.Get("access_token")
-		}
+	token, twice := bearer(c)
+	if twice {
+		f := finding.New(finding.OAuthRequest, finding.Fact("access_token", "came more than once, or stands in the address"))
+		c.Set("WWW-Authenticate", `Bearer realm="Inner Gate", error="invalid_request"`)
+		return s.write(c, http.StatusBadRequest, wrong{oidc.InvalidRequest, oidcside.Heard(f)})
 	}
 	out, err := s.Gate().Redeeming.UserInfo(c.Context(), s.caller(c), strings.TrimSpace(token))
 	c.Response().Header.Add("Vary", "Origin")
@@ -273,6 +271,25 @@ func (s *endpoints) userInfo(c fiber.Ctx) error {
 	c.Set("WWW-Authenticate", `Bearer realm="Inner Gate", error="`+string(r.Code)+`", error_description="`+
 		oidcside.Heard(r.Finding)+`"`)
 	return s.write(c, status, wrong{r.Code, oidcside.Heard(r.Finding)})
+}
+
+// bearer is the access token of a request: in the header or, by POST, in the body, but in one
+// place alone (RFC 6750 §2).
+func bearer(c fiber.Ctx) (token string, twice bool) {
+	var all []string
+	if scheme, given, _ := strings.Cut(c.Get("Authorization"), " "); strings.EqualFold(scheme, "Bearer") {
+		all = append(all, given)
+	}
+	if c.Method() == fiber.MethodPost {
+		if form, err := url.ParseQuery(string(c.Body())); err == nil {
+			all = append(all, form["access_token"]...)
+		}
+	}
+	query, err := url.ParseQuery(string(c.RequestCtx().URI().QueryString()))
+	if len(all) > 1 || err == nil && query.Has("access_token") {
+		return "", true
+	}
+	return strings.Join(all, ""), false
 }
 
 // leave takes a request to sign out (OpenID Connect RP-Initiated Logout §2, §3).

@@ -166,6 +166,8 @@ var errorsOf = map[crossing.Refusal]oidc.Code{
 	crossing.RefusedPerson:  "login_required",
 	crossing.RefusedConsent: "consent_required",
 	crossing.RefusedAsking:  "interaction_required",
+	crossing.RefusedBusy:    "temporarily_unavailable",
+	crossing.RefusedBroken:  "server_error",
 }
 
 // refusal is the plan of a response with an error.

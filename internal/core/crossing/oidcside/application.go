@@ -34,8 +34,12 @@ type Application struct {
 	Logo        string          `json:"logoUri,omitempty"`
 	Policy      string          `json:"policyUri,omitempty"`
 	Contacts    []string        `json:"contacts,omitempty"`
-	PassedOver  []string        `json:"passedOver,omitempty"` // members of its metadata that say nothing here
-	Asked       Asked           `json:"asked,omitzero"`       // what its metadata asks to be set
+	PassedOver  []string        `json:"passedOver,omitempty"`    // members of its metadata that say nothing here
+	Asked       Asked           `json:"asked,omitzero"`          // what its metadata asks to be set
+	MaxAge      *int            `json:"defaultMaxAge,omitempty"` // in seconds, where a request says no other
+	Timed       bool            `json:"requireAuthTime,omitempty"`
+	Pushes      bool            `json:"requirePushed,omitempty"` // it never asks otherwise (RFC 9126 §6)
+	Demands     []string        `json:"demands,omitempty"`       // members of its metadata that demand what is not done here
 
 	ApplicationSettings `json:"-"`
 
@@ -174,12 +178,22 @@ func (a *Application) Describe() []federation.Value {
 	out = append(out, rpside.Described(a.keys)...)
 	for _, v := range []federation.Value{{Label: "Homepage", Value: a.Homepage}, {Label: "Logo", Value: a.Logo},
 		{Label: "Privacy policy", Value: a.Policy}, {Label: "Contacts", Value: strings.Join(a.Contacts, ", ")},
+		{Label: "Demanded in its metadata, and not done here", Value: strings.Join(a.Demands, ", ")},
+		{Label: "Sign-in may be so old", Value: age(a.MaxAge)}, {Label: "Time of the sign-in", Value: map[bool]string{true: "demanded"}[a.Timed]},
+		{Label: "Requests", Value: map[bool]string{true: "pushed only"}[a.Pushes]},
 		{Label: "Passed over in its metadata", Value: strings.Join(a.PassedOver, ", ")}} {
 		if v.Value != "" {
 			out = append(out, v)
 		}
 	}
 	return out
+}
+
+func age(seconds *int) string {
+	if seconds == nil {
+		return ""
+	}
+	return fmt.Sprintf("%d s, unless a request says otherwise (default_max_age)", *seconds)
 }
 
 // Data is what is stored.
@@ -253,6 +267,16 @@ func (a *Application) Client(more []oidc.Key) *oidc.Client {
 	return c
 }
 
+// byName are its redirect URIs that name the machine itself by localhost.
+func (a *Application) byName() (out []string) {
+	for _, address := range a.RedirectURI {
+		if u, err := url.Parse(address); err == nil && u.Scheme == "http" && oidc.Localhost(u.Hostname()) {
+			out = append(out, address)
+		}
+	}
+	return out
+}
+
 // Origins are those from which a program in a browser may call (CORS): that of its
 // redirect URIs, and those that are set.
 func (a *Application) Origins() []string {
@@ -275,7 +299,7 @@ func (a *Application) sector() string {
 	host := ""
 	for _, address := range a.RedirectURI {
 		u, err := url.Parse(address)
-		if err != nil || u.Hostname() == "" || oidc.Loopback(u.Hostname()) || host != "" && host != u.Hostname() {
+		if err != nil || u.Hostname() == "" || oidc.Loopback(u.Hostname()) || oidc.Localhost(u.Hostname()) || host != "" && host != u.Hostname() {
 			return "client " + a.ClientID
 		}
 		host = u.Hostname()
@@ -301,21 +325,15 @@ func (a *Application) Start(g *federation.Gate, target string) (string, bool, er
 	if a.Initiate == "" {
 		return "", false, nil
 	}
-	u, err := url.Parse(a.Initiate)
-	if err != nil {
-		return "", false, err
-	}
-	q := u.Query()
-	q.Set("iss", Issuer(g))
+	to := oidc.WithQuery(a.Initiate, "iss", Issuer(g))
 	if target != "" {
 		if !a.owns(target) {
 			return "", false, finding.New(finding.TargetForeign, finding.Fact("target_link_uri", target),
 				finding.Fact("Application", strings.Join(a.RedirectURI, " ")))
 		}
-		q.Set("target_link_uri", target)
+		to = oidc.WithQuery(to, "target_link_uri", target)
 	}
-	u.RawQuery = q.Encode()
-	return u.String(), true, nil
+	return to, true, nil
 }
 
 // owns reports whether an address lies at the application: scheme, host and port of
@@ -359,6 +377,9 @@ func (a *Application) Check(r *federation.Application) error {
 			a.ClientKind)
 	case a.bySecret() && len(a.Secrets) == 0 && a.ClientID != "":
 		return wrong("authMethod", "%s needs a client secret, and there is none; make one, or use private_key_jwt", m)
+	case len(a.byName()) > 0 && a.ClientKind != oidc.Native && !a.AllowLocalhost:
+		return wrong("redirectUris", "%q names the machine by localhost, which it may resolve to another (RFC 8252 §8.3); "+
+			"use http://127.0.0.1, or set allowLocalhost, which leaves a warning", a.byName()[0])
 	case a.WithoutPKCE && a.ClientKind.Public():
 		return wrong("withoutPKCE", "an application of kind %s always needs PKCE; leave it out", a.ClientKind)
 	case a.AllowedOrigins != "" && a.ClientKind != oidc.Browser:

@@ -18,16 +18,16 @@ import (
 )
 
 // Request takes an authorization request in, as the query or form it came in.
-// posted says that it came by POST, pushed that it was pushed before (RFC 9126).
-func Request(form string, posted, pushed bool) *crossing.Arrival {
+// posted says that it came by POST, ahead that it was pushed before (RFC 9126).
+func Request(form string, posted, ahead bool) *crossing.Arrival {
 	shown := unsigned(form)
 	a := &crossing.Arrival{Protocol: Name, From: crossing.Application, Name: "Authorization request", Binding: "GET",
 		Indirect: posted, Raw: shown, Octets: []byte(Shown(form))}
 	if posted {
 		a.Binding = "POST"
 	}
-	if pushed {
-		a.Binding = "pushed"
+	if ahead {
+		a.Binding = pushed
 	}
 	r, err := oidc.ReadRequest(form)
 	if err != nil {
@@ -44,6 +44,9 @@ func Request(form string, posted, pushed bool) *crossing.Arrival {
 	}
 	return a
 }
+
+// pushed is the binding of a request that was pushed before.
+const pushed = "pushed"
 
 // signatures are those of tokens in a request, which are not recorded.
 var signatures = regexp.MustCompile(`((?:^|&)id_token_hint=[^&.]*\.[^&.]*\.)[^&]+`)
@@ -113,6 +116,10 @@ func (a *Application) Receive(g *federation.Gate, _ *federation.Application, in 
 		Challenge: q.Challenge, Resources: once(q.Resources), Consent: slices.Contains(q.Prompts, "consent"),
 		Passive: slices.Contains(q.Prompts, "none")}
 	refusal := oidc.RefusalOf(q.Check(c))
+	if refusal == nil && a.Pushes && in.Binding != pushed {
+		refusal = &oidc.Refusal{Code: oidc.InvalidRequest, Finding: finding.New(finding.OAuthRequest,
+			finding.Compare("Request", "pushed before (require_pushed_authorization_requests)", "in the address"))}
+	}
 	var w crossing.Wish
 	if refusal == nil {
 		log.Pass("Flow", "code, with "+map[bool]string{true: "PKCE", false: "no PKCE, by exception"}[q.Challenge != ""])
@@ -152,7 +159,10 @@ const mostContexts = 20
 
 // wish is what the request demands of the sign-in, in the gate's words.
 func (a *Application) wish(g *federation.Gate, q *oidc.Request, r *reply) (w crossing.Wish, no *oidc.Refusal) {
-	w = crossing.Wish{Passive: r.Passive, MaxAge: a.lives.signIn, Contexts: q.Contexts,
+	if q.MaxAge < 0 && a.MaxAge != nil {
+		q.MaxAge = *a.MaxAge
+	}
+	w = crossing.Wish{Passive: r.Passive, Timed: a.Timed, MaxAge: a.lives.signIn, Contexts: q.Contexts,
 		Voluntary: len(q.Contexts) > 0, Comparison: federation.CompareExact,
 		// To choose another account, the person has to be asked anew.
 		Force: slices.Contains(q.Prompts, "login") || slices.Contains(q.Prompts, "select_account") || q.MaxAge == 0}
@@ -172,6 +182,7 @@ func (a *Application) wish(g *federation.Gate, q *oidc.Request, r *reply) (w cro
 	if no := r.claims(q.Claims, &w); no != nil {
 		return w, no
 	}
+	r.IDClaims, r.InfoClaims = a.bounded(r.IDClaims), a.bounded(r.InfoClaims)
 	if len(w.Contexts) > mostContexts {
 		return w, &oidc.Refusal{Code: oidc.InvalidRequest, Finding: finding.New(finding.OAuthRequest,
 			finding.Fact("acr_values", fmt.Sprintf("has %d; at most %d are taken", len(w.Contexts), mostContexts)))}
@@ -235,8 +246,17 @@ func (r *reply) claims(text string, w *crossing.Wish) *oidc.Refusal {
 			w.Contexts, w.Voluntary, w.Comparison = contexts, false, federation.CompareExact
 		}
 	}
-	if sub, ok := wanted["sub"].(map[string]any); ok {
-		if one := named(sub); len(one) == 1 {
+	info, _ := o["userinfo"].(map[string]any)
+	if at, ok := wanted["auth_time"].(map[string]any); ok && at["essential"] == true {
+		w.Timed = true
+	}
+	for _, place := range []map[string]any{wanted, info} {
+		sub, _ := place["sub"].(map[string]any)
+		switch one := named(sub); {
+		case len(one) != 1:
+		case w.Subject != "" && w.Subject != one[0]:
+			return bad(finding.Fact("sub", "id_token_hint and claims name two people"))
+		default:
 			w.Subject = one[0]
 		}
 	}

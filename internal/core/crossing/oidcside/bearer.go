@@ -3,6 +3,7 @@ package oidcside
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -61,15 +62,30 @@ func readOpaque(h grant.Handle, token string, now time.Time) (b Bearer, err erro
 	if h.Kind != grant.AccessHandle {
 		return b, finding.New(finding.TokenKind, finding.Compare("Token", "an access token", "a code or refresh token"))
 	}
-	id, masks, _ := strings.Cut(h.Grant, "!")
-	b = Bearer{Grant: id, ID: token, Until: time.Unix(h.Number, 0).UTC(), opaque: true}
-	if _, err := fmt.Sscanf(masks, "%x!%x", &b.masks[0], &b.masks[1]); err != nil {
+	// Earlier builds wrote "!" in place of "~", and nothing that tells two tokens apart.
+	parts := strings.Split(strings.ReplaceAll(h.Grant, "!", "~"), "~")
+	b = Bearer{Grant: parts[0], ID: token, Until: time.Unix(h.Number, 0).UTC(), opaque: true}
+	if len(parts) < 3 || !mask(parts[1], &b.masks[0]) || !mask(parts[2], &b.masks[1]) {
 		return b, finding.New(finding.TokenMalformed, finding.Fact("Cause", "it names no grant"))
 	}
 	if !now.Before(b.Until) {
 		return b, ended(b.Until)
 	}
 	return b, nil
+}
+
+// GrantOf is the grant that a code or token is of.
+func GrantOf(h grant.Handle) string {
+	if at := strings.IndexAny(h.Grant, "~!"); at >= 0 {
+		return h.Grant[:at]
+	}
+	return h.Grant
+}
+
+func mask(text string, to *uint64) (ok bool) {
+	var err error
+	*to, err = strconv.ParseUint(text, 16, 64)
+	return err == nil
 }
 
 func ended(at time.Time) error {
@@ -109,7 +125,7 @@ func (a *Application) UserInfo(g grant.Grant, scopes []string, attributes []prof
 	if !a.inUserInfo() {
 		scopes = nil
 	}
-	out := written(claimsOf(attributes, scopes, g.InfoClaims))
+	out := written(claimsOf(attributes, scopes, a.bounded(g.InfoClaims)))
 	out["sub"] = g.Subject
 	return out
 }

@@ -26,7 +26,11 @@ func (a *Application) Checks(c *checks.Checker, r federation.Record, l *checks.L
 		here = oidc.Loopback(u.Hostname())
 	}
 	for _, address := range a.RedirectURI {
-		if u, err := url.Parse(address); err == nil && !here && a.ClientKind != oidc.Native && oidc.Loopback(u.Hostname()) {
+		u, err := url.Parse(address)
+		if unfit := oidc.CheckRedirect(a.ClientKind, address); unfit != nil { // it was taken in by an earlier build
+			l.Add(finding.New(finding.ClientMetadata, finding.Fact("redirect_uris", unfit.Error())))
+		}
+		if err == nil && a.ClientKind != oidc.Native && (!here && oidc.Loopback(u.Hostname()) || oidc.Localhost(u.Hostname())) {
 			l.Add(finding.New(finding.RedirectLoopback, finding.Fact("Redirect URI", address)))
 		} else if err == nil && u.Scheme+"://"+u.Host == c.Snap.Gate.Base {
 			l.Add(finding.New(finding.RedirectUnregistered, finding.Compare("Redirect URI", "an address of the application",
@@ -37,6 +41,9 @@ func (a *Application) Checks(c *checks.Checker, r federation.Record, l *checks.L
 		if k.Use == "" && strings.HasPrefix(a.KeyText, "{") {
 			l.Add(finding.New(finding.JWKWithoutUse, finding.Fact("Key", keys.Describe(k.Public)), finding.Fact("kid", k.ID)))
 		}
+	}
+	if len(a.Demands) > 0 {
+		l.Add(finding.New(finding.ClientDemands, finding.Fact("Members", strings.Join(a.Demands, ", "))))
 	}
 	a.secretEnds(c.Now, l)
 	c.Keys(l, a.Keys(), false)

@@ -28,10 +28,21 @@ func claimsOf(attributes []profile.Attribute, scopes, single []string) []profile
 	})
 }
 
+// bounded are those of single claims that it may be told: what its scopes on record stand for
+// and, where none are set, claims that no scope stands for.
+func (a *Application) bounded(claims []string) []string {
+	return slices.DeleteFunc(slices.Clone(claims), func(name string) bool {
+		if scope := profile.ScopeOf(name); scope != "" {
+			return !a.may(scope)
+		}
+		return a.Scopes != ""
+	})
+}
+
 // told is everything that an application may come to know by a sign-in, in the ID
 // token or at the user-info address.
 func (a *Application) told(attributes []profile.Attribute, r reply) []profile.Claim {
-	return claimsOf(attributes, r.Scopes, slices.Concat(r.IDClaims, r.InfoClaims))
+	return claimsOf(attributes, r.Scopes, a.bounded(slices.Concat(r.IDClaims, r.InfoClaims)))
 }
 
 // inIDToken and inUserInfo say where the claims of scopes are told.

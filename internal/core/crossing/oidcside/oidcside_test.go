@@ -192,7 +192,7 @@ func TestMetadata(t *testing.T) {
 	require.Equal(t, oidcside.ApplicationSettings{AuthMethod: "client_secret_basic", Scopes: "phone", Algorithm: "EdDSA"},
 		later.(*oidcside.Application).ApplicationSettings)
 	for want, document := range map[string]string{"XML": "<EntityDescriptor/>", "redirect_uris": `{"client_id":"a"}`,
-		"letters": `{"client_id":"a b","redirect_uris":["https://p.example/"]}`} {
+		"letters": `{"client_id":"a\tb","redirect_uris":["https://p.example/"]}`} {
 		_, _, err := (&oidcside.Application{}).Take([]byte(document), federation.Trusting{})
 		require.Error(t, err)
 		text := err.Error()
@@ -409,7 +409,7 @@ func TestLeaving(t *testing.T) {
 	left, err := oidcside.ReadLeaving(w.snap, oidcside.Leaving{Hint: got.IDToken,
 		RedirectURI: "https://planner.example/bye?x=y", State: "s&t"})
 	require.NoError(t, err)
-	require.Equal(t, "https://planner.example/bye?state=s%26t&x=y", left.Back)
+	require.Equal(t, "https://planner.example/bye?x=y&state=s%26t", left.Back)
 	require.True(t, left.Is("lasting"))
 	require.False(t, left.Is("another") || left.Is(""))
 	for name, l := range map[string]oidcside.Leaving{"address": {Hint: got.IDToken,
@@ -516,4 +516,13 @@ func FuzzRequestsAndTokens(f *testing.F) {
 			t.Fatal("nobody gave this token out")
 		}
 	})
+}
+
+func grantRedemption(w world) grant.Redemption {
+	return grant.Redemption{Client: w.app.ID, RedirectURI: back, Verifier: verifier}
+}
+
+// oldOpaque is a token as builds before this one made it.
+func oldOpaque(w world, g grant.Grant) string {
+	return grant.Handle{Kind: grant.AccessHandle, Grant: g.ID + "!1!0", Number: now.Add(time.Minute).Unix()}.Token(w.snap.Gate.Handles)
 }

@@ -26,6 +26,7 @@ type ApplicationSettings struct {
 	Serves          string `json:"serves"`
 	AskConsent      bool   `json:"askConsent"`
 	WithoutPKCE     bool   `json:"withoutPKCE"`
+	AllowLocalhost  bool   `json:"allowLocalhost"`
 	AllowedOrigins  string `json:"origins"`
 	NoRefresh       bool   `json:"noRefresh"`
 	AccessTokenLife string `json:"accessTokenLife"`
@@ -51,6 +52,7 @@ var applicationSettings = []federation.Setting{
 	{Name: "serves", Most: 4000, Text: "Audiences that it is itself, so that it may have their tokens introspected, separated by spaces"},
 	{Name: "askConsent", Text: "The person is asked whether it may be told, once; otherwise only where the request wants it"},
 	{Name: "withoutPKCE", Text: "Exception: a web application that cannot do PKCE; leaves a warning"},
+	{Name: "allowLocalhost", Text: "Exception: redirect URIs of the kinds web and browser may name the machine by localhost; leaves a warning"},
 	{Name: "origins", Most: 2000,
 		Text: "Origins it calls from beside those of its redirect URIs, separated by spaces; of kind browser"},
 	{Name: "noRefresh", Text: "It gets no refresh tokens"},

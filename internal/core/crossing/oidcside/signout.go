@@ -99,14 +99,7 @@ func ReadLeaving(s *federation.Snapshot, l Leaving) (out Left, err error) {
 	}
 	out.Back = l.RedirectURI
 	if l.State != "" {
-		u, err := url.Parse(out.Back)
-		if err != nil {
-			return out, err
-		}
-		q := u.Query()
-		q.Set("state", l.State)
-		u.RawQuery = q.Encode()
-		out.Back = u.String()
+		out.Back = oidc.WithQuery(out.Back, "state", l.State)
 	}
 	return out, nil
 }

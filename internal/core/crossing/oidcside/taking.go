@@ -41,6 +41,7 @@ func (a *Application) Take(document []byte, _ federation.Trusting) (federation.S
 	}
 	b.ClientKind, b.RedirectURI, b.PostLogout, b.PassedOver = m.Kind, m.RedirectURIs, m.PostLogout, m.PassedOver
 	b.BackChannel, b.Initiate, b.KeyAddress, b.KeyText = m.BackChannel, m.Initiate, m.JWKSAddress, ""
+	b.MaxAge, b.Timed, b.Pushes, b.Demands = m.MaxAge, m.AuthTime, m.Pushes, m.Demands
 	b.Name, b.Homepage, b.Logo, b.Policy, b.Contacts = m.Title, m.Homepage, m.Logo, m.Policy, m.Contacts
 	if len(m.Keys) > 0 {
 		if b.KeyText, err = keyText(document); err != nil {
@@ -233,13 +234,13 @@ func address(field, text string, to *string) error {
 const longestClientID = 255
 
 // checkClientID sees whether a client ID that is brought along can be one (RFC 6749
-// appendix A.1: VSCHAR). A colon would end it in an Authorization header.
+// appendix A.1: VSCHAR, which a space is). In an Authorization header it stands form-encoded.
 func checkClientID(id string) error {
 	switch {
 	case len(id) > longestClientID:
 		return fmt.Errorf("the client ID has %d letters; at most %d are taken", len(id), longestClientID)
-	case strings.ContainsFunc(id, func(r rune) bool { return r < 0x21 || r > 0x7e }):
-		return errors.New("the client ID has letters other than printable ASCII, or spaces (RFC 6749 appendix A.1)")
+	case strings.ContainsFunc(id, func(r rune) bool { return r < 0x20 || r > 0x7e }):
+		return errors.New("the client ID has letters other than printable ASCII (RFC 6749 appendix A.1)")
 	}
 	return nil
 }

@@ -84,7 +84,7 @@ func (a *Application) Tokens(in Issue) (Tokens, error) {
 	if in.Turn > 0 {
 		out.RefreshToken = grant.Handle{Kind: grant.RefreshHandle, Grant: in.Grant.ID, Number: in.Turn}.Token(in.Gate.Handles)
 	}
-	if in.Word == nil || !slices.Contains(in.Grant.Scopes, "openid") {
+	if in.Word == nil || !slices.Contains(in.Scopes, "openid") {
 		return out, nil
 	}
 	said.Life = a.lives.id
@@ -95,14 +95,14 @@ func (a *Application) Tokens(in Issue) (Tokens, error) {
 	if a.inIDToken() {
 		scopes = in.Scopes
 	}
-	said.Person = written(claimsOf(in.Attrs, scopes, in.Grant.IDClaims))
+	said.Person = written(claimsOf(in.Attrs, scopes, a.bounded(in.Grant.IDClaims)))
 	out.IDToken, err = sign.Sign(oidc.IDToken, said.IDToken(sign.Algorithm, out.AccessToken))
 	return out, err
 }
 
 func (a *Application) accessToken(in Issue, said oidc.Issue, sign *oidc.Signer) (string, error) {
 	if a.AccessToken == "opaque" {
-		return grant.Handle{Kind: grant.AccessHandle, Grant: marked(in.Grant, in.Scopes, in.Resources),
+		return grant.Handle{Kind: grant.AccessHandle, Grant: marked(in),
 			Number: in.Now.Add(said.Life).Unix()}.Token(in.Gate.Handles), nil
 	}
 	audience := slices.Clone(in.Resources)
@@ -117,9 +117,10 @@ func (a *Application) accessToken(in Issue, said oidc.Issue, sign *oidc.Signer) 
 
 // marked names a grant with the part of its scopes and resources that a token is
 // good for, a bit each: what is not in a token that says nothing cannot be read out
-// of it.
-func marked(g grant.Grant, scopes, resources []string) string {
-	return fmt.Sprintf("%s!%x!%x", g.ID, bits(g.Scopes, scopes), bits(g.Resources, resources))
+// of it. What tells it from every other token comes last.
+func marked(in Issue) string {
+	g := in.Grant
+	return fmt.Sprintf("%s~%x~%x~%s", g.ID, bits(g.Scopes, in.Scopes), bits(g.Resources, in.Resources), in.ID)
 }
 
 func bits(all, some []string) (out uint64) {
@@ -143,7 +144,7 @@ func ofBits(all []string, mask uint64) (out []string) {
 // StillMay is what is left of scopes and audiences that were granted, by the settings
 // of now; false if it gets no refresh tokens any more.
 func (a *Application) StillMay(scopes, resources []string) (left, named []string, refreshes bool) {
-	for _, s := range scopes {
+	for _, s := range once(scopes) {
 		if a.may(s) {
 			left = append(left, s)
 		}
@@ -166,12 +167,12 @@ func (a *Application) AccessLife() time.Duration { return a.lives.access }
 // ask for if it names none.
 func (a *Application) Granted(asked []string) (granted []string, refused string) {
 	if len(asked) == 0 {
-		return strings.Fields(a.Scopes), ""
+		asked = strings.Fields(a.Scopes)
 	}
 	for _, s := range asked {
 		if !a.may(s) {
 			return nil, s
 		}
 	}
-	return asked, ""
+	return once(asked), ""
 }

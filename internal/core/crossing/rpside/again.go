@@ -3,6 +3,7 @@ package rpside
 import (
 	"encoding/json"
 	"net/url"
+	"slices"
 	"time"
 
 	"innergate.example/innergate/internal/core/crossing"
@@ -22,6 +23,12 @@ func (p *Provider) Reask(in crossing.In, word crossing.Answer, up crossing.Upstr
 		return crossing.Out{}, false
 	}
 	t := &turn{p: p, in: in, h: heard{again: true, tenant: up.Tenant, hint: k.IDToken}}
+	t.h.only = k.Only
+	for _, a := range word.Attributes {
+		if slices.Contains(k.Only, a.Name) {
+			t.h.was = append(t.h.was, a)
+		}
+	}
 	t.h.said = oidc.Said{Subject: up.Subject, Session: up.Session, AuthTime: word.At, Context: word.Context,
 		Methods: word.Methods}
 	if len(word.Authorities) > 0 {

@@ -31,10 +31,13 @@ func at(name, message, binding, form string) *crossing.Arrival {
 	return a
 }
 
+// formPost is the binding of a response that was posted (Form Post Response Mode).
+const formPost = "form_post"
+
 // Answer takes an authorization response in, as the query or, posted, the form that it
 // came in. name is the provider at whose address it arrived.
 func Answer(name, form string, posted bool) *crossing.Arrival {
-	a := at(name, "Authorization response", map[bool]string{true: "form_post", false: "query"}[posted], form)
+	a := at(name, "Authorization response", map[bool]string{true: formPost, false: "query"}[posted], form)
 	r, err := oidc.ReadAnswered(form)
 	if err != nil {
 		a.Broken = err

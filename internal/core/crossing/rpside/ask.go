@@ -65,6 +65,9 @@ func (p *Provider) ask(in crossing.In) crossing.Out {
 		q.Prompts = []string{"none"}
 	}
 	own, err := json.Marshal(asked{ID: id, AuthTime: q.MaxAge != nil})
+	if w.Timed && q.MaxAge == nil { // whoever is asked for any age has to tell it (Core §3.1.2.1)
+		q.MaxAge = &anyAge
+	}
 	out := crossing.Out{Own: own, Handle: id, Err: err}
 	if p.plain() && len(q.Contexts) > 0 { // only wished for
 		out.Unsaid = append(out.Unsaid, "the method "+strings.Join(q.Contexts, " or "))
@@ -79,6 +82,9 @@ func (p *Provider) ask(in crossing.In) crossing.Out {
 	return out
 }
 
+// anyAge is older than any sign-in is.
+var anyAge = 10 * 365 * 24 * time.Hour
+
 // cannot says what is demanded of a provider without ID tokens: it says neither when
 // nor how somebody signed in.
 func (p *Provider) cannot(w crossing.Wish) *finding.Finding {
@@ -86,6 +92,8 @@ func (p *Provider) cannot(w crossing.Wish) *finding.Finding {
 	case !p.plain():
 	case w.Force || w.MaxAge > 0:
 		return finding.New(finding.AuthnTooOld, protocol)
+	case w.Timed:
+		return finding.New(finding.AuthnTimeMissing, protocol)
 	case w.Passive:
 		return finding.New(finding.PassiveImpossible, protocol)
 	case len(w.Contexts) > 0 && !w.Voluntary:

@@ -23,6 +23,7 @@ func (t *turn) done() crossing.Out {
 	}
 	t.elsewhere()
 	a := &crossing.Answer{SessionIndex: t.h.said.Session, Attributes: attributes(t.h.claims, t.p.plain())}
+	a.Attributes = append(a.Attributes, t.lasting(a.Attributes)...)
 	a.At, a.Said, a.Context, a.Methods = t.h.said.AuthTime, t.in.Now, t.h.said.Context, t.h.said.Methods
 	if t.p.plain() {
 		id, err := t.identifier()
@@ -41,6 +42,20 @@ func (t *turn) done() crossing.Out {
 		t.out.Answer = nil
 	}
 	return t.out
+}
+
+// lasting are claims of the ID token of then that the answer of now does not tell; what says
+// that another one is verified goes with that.
+func (t *turn) lasting(now []profile.Attribute) (out []profile.Attribute) {
+	told := func(name string) bool {
+		return slices.ContainsFunc(now, func(a profile.Attribute) bool { return a.Name == name })
+	}
+	for _, a := range t.h.was {
+		if !told(a.Name) && (flags[a.Name] == "" || !told(flags[a.Name])) {
+			out = append(out, a)
+		}
+	}
+	return out
 }
 
 // demanded holds claims against those that must have a value.

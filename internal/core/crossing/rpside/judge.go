@@ -13,22 +13,26 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/profile"
 )
 
 // heard is how far the judging of an answer is, within one turn.
 type heard struct {
 	then   func(*turn) crossing.Out // what comes when the need is satisfied
 	answer oidc.Answered
+	form   bool // it came by form_post
 	tokens oidc.TokenAnswer
 	front  *oidc.Said // of the ID token that came with the browser
 	said   oidc.Said  // of the one that counts
 	tenant string
-	claims []map[string]any // of the ID token, then of each user-info address
-	anew   bool             // keys were asked for again
-	infos  int              // user-info addresses that have answered
-	token  string           // that is being verified
-	hint   string           // the ID token that was, for signing out there
-	again  bool             // it is asked about somebody who is in: see again.go
+	claims []map[string]any    // of the ID token, then of each user-info address
+	anew   bool                // keys were asked for again
+	infos  int                 // user-info addresses that have answered
+	token  string              // that is being verified
+	hint   string              // the ID token that was, for signing out there
+	again  bool                // it is asked about somebody who is in: see again.go
+	only   []string            // claims that the ID token of then alone said
+	was    []profile.Attribute // and what it said of these
 }
 
 // turn is one step on the way.
@@ -89,7 +93,7 @@ func (t *turn) begin() crossing.Out {
 	case start:
 		return t.starts(m)
 	case oidc.Answered:
-		t.h.answer = m
+		t.h.answer, t.h.form = m, t.in.Event.Arrival.Binding == formPost
 	default:
 		return t.fail(finding.New(finding.MessageOther))
 	}
@@ -129,6 +133,10 @@ func (t *turn) first() crossing.Out {
 		return t.fail(f)
 	}
 	kind := t.p.responseType()
+	if kind != "code" && !t.h.form { // what stands in an address is read by others
+		return t.fail(t.out.Checks.Fail("Response mode", finding.New(finding.AnswerMalformed,
+			finding.Compare("Response mode", formPost, "query"))))
+	}
 	missing := map[string]bool{"code": strings.Contains(kind, "code") && a.Code == "",
 		"id_token": strings.Contains(kind, "id_token") && a.IDToken == ""}
 	for name, is := range missing {

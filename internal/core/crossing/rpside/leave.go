@@ -2,7 +2,9 @@ package rpside
 
 import (
 	"encoding/json"
+	"maps"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -19,6 +21,8 @@ type kept struct {
 	Access  string    `json:"access,omitempty"`
 	Refresh string    `json:"refresh,omitempty"`
 	Ends    time.Time `json:"ends,omitzero"` // of the access token
+	// Only are claims that the ID token alone said: asking again does not tell them anew.
+	Only []string `json:"only,omitempty"`
 }
 
 // upstream is what is kept of this answer, nil for nothing.
@@ -32,12 +36,31 @@ func (t *turn) upstream() (*crossing.Upstream, error) {
 		if t.h.tokens.Life > 0 {
 			k.Ends = t.in.Now.Add(t.h.tokens.Life)
 		}
+		k.Only = t.only()
 	}
-	if k == (kept{}) {
+	if k.IDToken == "" && k.Access == "" && k.Refresh == "" {
 		return nil, nil
 	}
 	octets, err := json.Marshal(k)
 	return &crossing.Upstream{Session: t.h.said.Session, Subject: t.h.said.Subject, Tenant: t.h.tenant, Data: octets}, err
+}
+
+// only are claims that the ID token alone said, now or when they signed in.
+func (t *turn) only() []string {
+	if t.h.again {
+		return t.h.only
+	}
+	tokens := len(t.h.claims) - t.h.infos
+	var out []string
+	for _, c := range t.h.claims[:max(tokens, 0)] {
+		for _, name := range slices.Sorted(maps.Keys(c)) {
+			elsewhere := slices.ContainsFunc(t.h.claims[tokens:], func(o map[string]any) bool { return o[name] != nil })
+			if !oidc.Reserved(name) && !elsewhere && !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	return out
 }
 
 // Part is where the person goes to be signed out there (OpenID Connect RP-Initiated

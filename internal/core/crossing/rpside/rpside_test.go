@@ -337,6 +337,7 @@ func TestWishesBecomeParameters(t *testing.T) {
 			"redirect_uri": "https://gate.example/oidc/rp/oakhollow/callback", "scope": "openid profile email"}},
 		"anew":    {crossing.Wish{Force: true}, map[string]string{"prompt": "login", "max_age": "0"}},
 		"passive": {crossing.Wish{Passive: true}, map[string]string{"prompt": "none"}},
+		"when":    {crossing.Wish{Timed: true}, map[string]string{"max_age": "315360000", "prompt": "select_account"}},
 		"lately":  {crossing.Wish{MaxAge: time.Hour}, map[string]string{"max_age": "3600"}},
 		"a hint":  {crossing.Wish{Hints: []string{"mina"}}, map[string]string{"login_hint": "mina"}},
 		"contexts": {crossing.Wish{Contexts: []string{"urn:a"}, Voluntary: true}, map[string]string{"acr_values": "urn:a",
@@ -359,7 +360,7 @@ func TestWishesBecomeParameters(t *testing.T) {
 	require.NoError(t, out.Err, "what is only wished for is left out")
 	require.False(t, q.Has("acr_values"))
 	require.NotEmpty(t, out.Unsaid)
-	for code, w := range map[finding.Code]crossing.Wish{finding.AuthnTooOld: {Force: true},
+	for code, w := range map[finding.Code]crossing.Wish{finding.AuthnTooOld: {Force: true}, finding.AuthnTimeMissing: {Timed: true},
 		finding.PassiveImpossible: {Passive: true}, finding.ContextImpossible: {Contexts: []string{"urn:a"}}} {
 		_, out := asks(t, plain, w)
 		require.True(t, finding.Is(out.Err, code), "what cannot be proved is refused, never let lapse")

@@ -236,6 +236,8 @@ var statuses = map[crossing.Refusal][2]string{
 	crossing.RefusedName:    {saml.StatusRequester, saml.StatusInvalidNameIDPolicy},
 	crossing.RefusedHops:    {saml.StatusResponder, saml.StatusProxyCountExceeded},
 	crossing.RefusedFailed:  {saml.StatusResponder, saml.StatusAuthnFailed},
+	crossing.RefusedBusy:    {saml.StatusResponder, saml.StatusAuthnFailed},
+	crossing.RefusedBroken:  {saml.StatusResponder, saml.StatusAuthnFailed},
 	crossing.RefusedDenied:  {saml.StatusResponder, saml.StatusRequestDenied},
 	crossing.RefusedPerson:  {saml.StatusResponder, saml.StatusUnknownPrincipal},
 }
