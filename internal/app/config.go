@@ -16,6 +16,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/gate"
 	"innergate.example/innergate/internal/gate/mailing"
@@ -287,6 +288,11 @@ func (c *Config) check() error {
 	}
 	if _, _, err := c.Session.lives(); err != nil {
 		return err
+	}
+	for _, text := range []string{c.Publisher.Organisation, c.Publisher.URL, c.Publisher.Contact, c.Publisher.Mail, c.Publisher.Policy} {
+		if err := federation.CheckText(text, false); err != nil {
+			return &ConfigError{"publisher: " + err.Error(), "Take the character out; these texts stand in metadata."}
+		}
 	}
 	if (c.Publisher.Organisation == "") != (c.Publisher.URL == "") {
 		return &ConfigError{"publisher needs both organisation and url", "Set both, or neither; metadata has them together."}

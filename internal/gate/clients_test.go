@@ -281,6 +281,7 @@ func TestClientAssertions(t *testing.T) {
 	defer srv.Close()
 	r.client("feed", federation.Typed{"kind": "service", "jwksUri": strings.Replace(srv.URL, "localhost", "127.0.0.1", 1)},
 		federation.Settings{"scopes": "read"})
+	scope := ""
 	call := func(private *ecdsa.PrivateKey, id string, edit func(map[string]any)) error {
 		said := map[string]any{"iss": "feed", "sub": "feed", "aud": "https://gate.example", "jti": messageID(),
 			"exp": r.time.Add(time.Minute).Unix()}
@@ -296,10 +297,16 @@ func TestClientAssertions(t *testing.T) {
 		require.NoError(t, err)
 		text, err := signed.CompactSerialize()
 		require.NoError(t, err)
-		_, err = r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"client_credentials"}, "client_assertion": {text},
-			"client_assertion_type": {"urn:ietf:params:oauth:client-assertion-type:jwt-bearer"}}))
+		form := url.Values{"grant_type": {"client_credentials"}, "client_assertion": {text}, "scope": {scope},
+			"client_assertion_type": {"urn:ietf:params:oauth:client-assertion-type:jwt-bearer"}}
+		_, err = r.Redeeming.Token(ctx, caller(form))
 		return err
 	}
+	spent := func(c map[string]any) { c["jti"] = "of a request that is refused" }
+	scope = "more"
+	require.Equal(t, oidc.InvalidScope, oidc.RefusalOf(call(first, "one", spent)).Code)
+	scope = ""
+	refusedBy(t, call(first, "one", spent), oidc.InvalidClient, finding.ClientUnproved)
 	require.NoError(t, call(first, "one", nil))
 	once := func(c map[string]any) { c["jti"] = "only once" }
 	require.NoError(t, call(first, "one", once))

@@ -145,6 +145,9 @@ type Plan interface {
 	Sent() []federation.Value
 }
 
+// Noting is implemented by plans that leave something out, for the trace.
+type Noting interface{ Notes() finding.Checks }
+
 // Made is what may be random in a message, made by whoever drives and never
 // recorded.
 type Made struct {

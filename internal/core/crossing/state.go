@@ -322,6 +322,7 @@ var refusals = map[finding.Code]Refusal{
 	finding.ResponseStatus:    RefusedFailed,
 	finding.AuthnTooOld:       RefusedFailed,
 	finding.AuthnTimeMissing:  RefusedContext,
+	finding.ValueNotXML:       RefusedFailed,
 	finding.ProviderDenied:    RefusedDenied,
 	finding.ProviderBusy:      RefusedBusy,
 	finding.ProviderFailed:    RefusedBroken,

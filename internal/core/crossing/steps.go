@@ -307,6 +307,12 @@ func (d *drive) release() step {
 		d.here(StepBuild)
 		return d.refuse(err)
 	}
+	if noting, ok := h.plan.(Noting); ok {
+		if notes := noting.Notes(); len(notes) > 0 {
+			st := d.here(StepBuild)
+			st.Checks = append(st.Checks, notes...)
+		}
+	}
 	h.decided.Released = &released
 	if side, asks := d.app.Side.(Consenting); asks {
 		if h.consent, err = side.Consent(in); err != nil {

@@ -28,7 +28,7 @@ func CheckText(s string, lines bool) error {
 			continue
 		}
 		if unicode.IsControl(r) || r == '\u2028' || r == '\u2029' || r >= '\u202a' && r <= '\u202e' ||
-			r >= '\u2066' && r <= '\u2069' {
+			r >= '\u2066' && r <= '\u2069' || r == '\uFFFE' || r == '\uFFFF' {
 			return fmt.Errorf("there is a control character in it, U+%04X; leave it out", r)
 		}
 	}

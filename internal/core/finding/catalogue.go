@@ -250,6 +250,7 @@ const (
 	ConditionUnknown      Code = "condition-unknown"
 	AuthnStatementMissing Code = "authn-statement-missing"
 	ProxyForbidden        Code = "proxy-forbidden"
+	ValueNotXML           Code = "value-not-xml"
 	NameIDMissing         Code = "nameid-missing"
 	NameIDMistyped        Code = "nameid-format-mistyped"
 	InResponseToOther     Code = "in-response-to-other"
@@ -625,6 +626,9 @@ var catalogue = []Entry{
 	{ProxyForbidden, Error, Provider, "The provider forbids passing this sign-in on",
 		"Have the provider lift the ProxyRestriction for the gate.",
 		"ProxyRestriction has Count 0, or an Audience that is not the application (SAML core §2.5.1.6)."},
+	{ValueNotXML, Error, Provider, "A value has characters that cannot stand in XML",
+		"Have the provider send it without control characters, or clean it by a rule of the mapping. An attribute that is not mandatory is left out.",
+		"A name, a claim or an attribute has U+0000 to U+001F, U+FFFE or U+FFFF, and is to be told a SAML application (XML 1.0 §2.2)."},
 	{NameIDMissing, Error, Provider, "The assertion does not name the person",
 		"Have the provider send a NameID that is not empty.", "NameID is absent, empty, or holds elements."},
 	{NameIDMistyped, Warning, Provider, "The NameID format emailAddress is written with SAML 2.0",

@@ -85,6 +85,10 @@ func isChar(r rune) bool {
 		r >= 0xE000 && r <= 0xFFFD || r >= 0x10000 && r <= 0x10FFFF
 }
 
+// IsText reports whether a text can stand in XML (XML 1.0 §2.2): no escape makes U+0000 to
+// U+001F (but tab and line ends), U+FFFE and U+FFFF legal.
+func IsText(s string) bool { return legal([]byte(s)) }
+
 // legal reports whether all of s is UTF-8 of legal characters.
 func legal(s []byte) bool {
 	ascii := true

@@ -389,6 +389,22 @@ func TestClaimsBecomeAttributes(t *testing.T) {
 	}
 	require.Empty(t, plainID(json.Number("1.5")), "a whole number only")
 
+	// Asking again keeps what the ID token alone said, but no word about another's address.
+	then := turn{p: &Provider{}, h: heard{infos: 1, claims: []map[string]any{{"sub": "a", "name": "Mina", "tier": "x", "email": "a@x.example", "email_verified": true},
+		{"sub": "a", "name": "Mina T."}}}}
+	require.Equal(t, []string{"email", "email_verified", "tier"}, then.only())
+	anew := turn{h: heard{again: true, only: then.only(), was: attributes(then.h.claims[:1], false)}}
+	require.Equal(t, then.only(), anew.only())
+	for email, want := range map[string]int{"": 4, "b@x.example": 3} {
+		told := map[string]any{"name": "Mina W."}
+		if email != "" {
+			told["email"] = email
+		}
+		anew.h.was = slices.DeleteFunc(attributes(then.h.claims[:1], false), func(a profile.Attribute) bool { return a.Name == "name" })
+		now := attributes([]map[string]any{told}, false)
+		require.Len(t, append(now, anew.lasting(now)...), want, email)
+	}
+
 	// What says that an address is verified says it of the one that came with it.
 	for _, c := range []struct {
 		sources []map[string]any

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -100,6 +101,7 @@ type answer struct {
 	// attributes are those of msg, inside the gate.
 	attributes []profile.Attribute
 	pair       bool // of the shared face
+	notes      finding.Checks
 	encKey     *saml.Key
 }
 
@@ -164,7 +166,9 @@ func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
 		Destination: r.Address, InResponseTo: r.InReplyTo, Audience: a.SP.EntityID,
 		NameID: a.nameIDOf(in.Released.Name, face.EntityID), AuthnInstant: ans.When(), SessionNotOnOrAfter: ans.Until,
 		Context: ans.Context, Authorities: ans.Authorities}}
-	p.attributes = in.Released.Attributes
+	if err := p.writable(in); err != nil {
+		return nil, err
+	}
 	for _, at := range p.attributes {
 		p.msg.Attributes = append(p.msg.Attributes, sent(at))
 	}
@@ -178,6 +182,49 @@ func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
 	}
 	return p, nil
 }
+
+// writable takes what can stand in XML: a name that cannot is refused, and so is a mandatory
+// attribute of which nothing is left; other values are left out.
+func (p *answer) writable(in crossing.AnswerIn) error {
+	n := p.msg.NameID
+	for _, text := range []string{n.Value, n.Format, n.NameQualifier, n.SPNameQualifier} {
+		if !xmlsec.IsText(text) {
+			return finding.New(finding.ValueNotXML, finding.Fact("NameID", visible(text)))
+		}
+	}
+	if !xmlsec.IsText(p.msg.Context) {
+		p.notes.Note("AuthnContextClassRef", finding.New(finding.ValueNotXML, finding.Fact("acr", visible(p.msg.Context))))
+		p.msg.Context = ""
+	}
+	p.msg.Authorities = slices.DeleteFunc(slices.Clone(p.msg.Authorities), func(s string) bool { return !xmlsec.IsText(s) })
+	for _, a := range in.Released.Attributes {
+		values := slices.DeleteFunc(slices.Clone(a.Values), func(v profile.Value) bool { return !xmlsec.IsText(v.String()) })
+		named := xmlsec.IsText(a.Name) && xmlsec.IsText(a.Format) && xmlsec.IsText(a.Friendly)
+		if named && len(values) == len(a.Values) {
+			p.attributes = append(p.attributes, a)
+			continue
+		}
+		f := finding.New(finding.ValueNotXML, finding.Fact("Attribute", visible(a.Name)))
+		gone := !named || len(values) == 0
+		if gone && slices.ContainsFunc(in.App.Mapping().Rules, func(r profile.Rule) bool { return r.Mandatory && r.To.Name == a.Name }) {
+			return f
+		}
+		p.notes.Note("Attribute "+visible(a.Name), f)
+		if a.Values = values; !gone {
+			p.attributes = append(p.attributes, a)
+		}
+	}
+	return nil
+}
+
+// visible is a text with what cannot be written shown by its number.
+func visible(s string) string {
+	s = strconv.QuoteToASCII(clip(s))
+	return s[1 : len(s)-1]
+}
+
+// Notes are values that were left out.
+func (p answer) Notes() finding.Checks { return p.notes }
 
 // Render makes it: names first, then the assertion, signed and encrypted as the
 // record says.

@@ -3,6 +3,7 @@ package samlside
 import (
 	"crypto"
 	"encoding/json"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -76,6 +77,9 @@ func (p *Provider) ask(in crossing.In) crossing.Out {
 			ForceAuthn: w.Force || w.MaxAge > 0, IsPassive: w.Passive, Contexts: w.Contexts, Comparison: w.Comparison,
 			ProxyCount: w.Hops,
 			Requesters: w.Requesters, ByArtifact: p.UseArtifact, NameIDFormat: p.AskNameIDFormat}}
+	if slices.ContainsFunc(w.Contexts, func(c string) bool { return !xmlsec.IsText(c) }) {
+		return crossing.Out{Err: finding.New(finding.ContextImpossible, finding.Fact("Context", "has characters that cannot stand in XML"))}
+	}
 	hint, told := p.hint(w.Hints)
 	plan.request.Subject = hint
 	own, err := json.Marshal(asked{ID: id})
