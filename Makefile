@@ -3,8 +3,9 @@
 # make test    everything tests need, then every test
 # make bench   measurements as ratios
 # make crash   the tests that try to break it, for longer
+# make fuzz    every reader of foreign input, for FUZZ_TIME each (60s); an input that fails stays as test data
 
-.PHONY: build demo test bench crash console docs
+.PHONY: build demo test bench crash fuzz console docs
 export CGO_ENABLED = 1
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo dev)
 
@@ -34,6 +35,14 @@ test:
 crash: build
 	cd e2e && INNERGATE_LONGER=20 INNERGATE_BIN=$(CURDIR)/bin/innergate go test -count=1 -timeout 60m -v \
 		-run 'SignalsThat|FileDescriptors|KilledUnderLoad|TheDiskIsFull|Flood' .
+
+# Without a bound, making an interesting input small takes most of the time, above all of documents.
+FUZZ_TIME ?= 60s
+fuzz:
+	@set -e; for package in $$(grep -rl '^func Fuzz' --include='*_test.go' internal | xargs -n 1 dirname | sort -u); do \
+	  for target in $$(sed -n 's/^func \(Fuzz[A-Za-z0-9]*\)(.*/\1/p' $$package/*_test.go); do \
+	    echo "$$target in $$package"; go test -run '^$$' -fuzz "^$$target$$" -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s ./$$package | tail -n 3; \
+	  done; done
 
 bench: build
 	{ go test -run '^$$' -bench . -benchtime 2s ./internal/core/xmlsec ./internal/core/expression ./internal/core/profile ./internal/gate; \

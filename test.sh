@@ -22,6 +22,7 @@ for program in go node npm gcc make; do
 done
 
 make build
+npm --prefix console run -s test
 test -z "$(gofmt -l cmd internal e2e demo)" || { echo "not formatted:"; gofmt -l cmd internal e2e demo; exit 1; }
 go vet ./...
 INNERGATE_BIN="$PWD/bin/innergate" go test -count=1 -timeout 20m ./...

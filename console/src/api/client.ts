@@ -41,6 +41,7 @@ export type Unit = Schemas['Unit']
 /** Calls the gate that served the console. The header is what a form of another site cannot send. */
 export const api = createClient<paths>({ baseUrl: '/', headers: { 'Innergate-Console': '1' } })
 
+/** What goes with the calls that are being begun, and with no others: each call takes it along when it begins. */
 let beside: Record<string, string> = {}
 api.use({
   async onRequest({ request }) {
@@ -52,18 +53,19 @@ api.use({
   },
 })
 
-/** Makes changes with a remark: why. It is kept with them in the history. */
-export const because = <T>(why: string, change: () => Promise<T>) => having({ ...beside, ...(why.trim() ? { remark: why.trim() }
-  : {}) }, change)
+/** Makes a change with a remark: why. It is kept with it in the history. The change begins its call at once; digest is that of
+ * a consequence that was looked at, where something is waited for before. */
+export const because = <T>(why: string, change: () => Promise<T>, digest?: string) => having({
+  ...(why.trim() ? { remark: why.trim() } : {}), ...(digest ? { confirm: digest } : {}) }, change)
 
-/** Makes a change whose consequence was looked at; digest is that of what was seen. */
-export const confirming = <T>(digest: string, change: () => Promise<T>) => having({ ...beside, confirm: digest }, change)
+/** Makes a change whose consequence was looked at; digest is that of what was seen. The change begins its call at once. */
+export const confirming = <T>(digest: string, change: () => Promise<T>) => having({ confirm: digest }, change)
 
-async function having<T>(query: Record<string, string>, change: () => Promise<T>): Promise<T> {
+function having<T>(query: Record<string, string>, change: () => Promise<T>): Promise<T> {
   const before = beside
-  beside = query
+  beside = { ...before, ...query }
   try {
-    return await change()
+    return change()
   } finally {
     beside = before
   }

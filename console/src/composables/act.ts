@@ -12,15 +12,16 @@ const toConfirm = (p: Problem) => (p.finding && p.finding.code in consequences
 export function useAct(then: { done?: () => unknown, failed?: () => unknown, always?: () => unknown } = {}) {
   const busy = ref(false)
   const failed = ref<Problem>()
-  async function act(does: () => unknown) {
+  /** confirm is the digest of a consequence that was looked at: for what does not begin its call at once. */
+  async function act(does: (confirm?: string) => unknown, confirm?: string) {
     busy.value = true
     failed.value = undefined
     try {
-      await does()
+      await (confirm ? confirming(confirm, async () => does(confirm)) : does())
       await then.done?.()
     } catch (e) {
       const digest = toConfirm(e as Problem)
-      failed.value = digest ? { ...(e as Problem), again: () => act(() => confirming(digest, async () => does())) } : e as Problem
+      failed.value = digest ? { ...(e as Problem), again: () => act(does, digest) } : e as Problem
       then.failed?.()
     } finally {
       busy.value = false

@@ -63,10 +63,10 @@ const look = () => run(async () => {
   if (form.value.name === '') form.value.name = preview.value.name
 })
 
-const add = () => run(async () => {
+const add = () => run(async (confirm) => {
   const all = { ...(await body()), expect: preview.value!.document, draft: draft.value }
   const made = await because(form.value.why, () => take<{ name: string; clientId?: string; clientSecret?: string }>(isApp.value
-    ? api.POST('/api/v1/applications', { body: all }) : api.POST('/api/v1/providers', { body: all })))
+    ? api.POST('/api/v1/applications', { body: all }) : api.POST('/api/v1/providers', { body: all })), confirm)
   if (made.clientId && made.clientSecret) once.value = { name: made.name, id: made.clientId, secret: made.clientSecret }
   else await router.push(`/connect/${props.kind}s/${made.name}`)
 })

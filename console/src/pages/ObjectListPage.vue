@@ -25,7 +25,7 @@ const chosen = ref<Row[]>([])
 const done = ref<{ text: string; change: number }>()
 const { failed, act } = useAct()
 /** Changes or removes those that are chosen, or all that match: first what that comes to, then that. */
-const many = (verb: 'Pause' | 'Resume' | 'Remove', all: boolean) => act(async () => {
+const many = (verb: 'Pause' | 'Resume' | 'Remove', all: boolean) => act(async (confirm) => {
   const body = { kind: props.kind, ...(all ? (search.value ? { search: search.value } : { all: true })
     : { names: chosen.value.map((r) => r.name) }), ...(verb === 'Remove' ? { remove: true }
     : { set: { phase: verb === 'Pause' ? 'paused' : 'live' } }) }
@@ -41,7 +41,7 @@ const many = (verb: 'Pause' | 'Resume' | 'Remove', all: boolean) => act(async ()
     return
   }
   const out = await because((why as { value?: string }).value ?? '', () => take(api.POST('/api/v1/changes',
-    { body: { ...body, digest: p.digest } })))
+    { body: { ...body, digest: p.digest } })), confirm)
   done.value = { text: `${verb}d ${out.changes?.length} ${plural.value}.`, change: out.change ?? 0 }
   await load()
 })

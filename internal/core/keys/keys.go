@@ -44,11 +44,20 @@ type Certificate struct {
 	X509   *x509.Certificate // nil if only the key could be read
 }
 
+// Unknown is the public key of a certificate on record that this build cannot use: nothing is
+// verified by it, and nothing encrypted to it.
+type Unknown struct{}
+
+var errUnknown = errors.New("the certificate holds a key of an algorithm that is not known here; give one with RSA, EC or Ed25519")
+
 // ParseCertificate reads a certificate in DER. One that as a whole does not
 // follow RFC 5280 still yields its public key (SubjectPublicKeyInfo); X509 is
 // nil then.
 func ParseCertificate(der []byte) (Certificate, error) {
 	if c, err := x509.ParseCertificate(der); err == nil {
+		if c.PublicKey == nil {
+			return Certificate{}, errUnknown
+		}
 		return Certificate{DER: der, Public: c.PublicKey, X509: c}, nil
 	}
 	// Certificate ::= SEQUENCE { tbsCertificate SEQUENCE { [0] version, serial,
@@ -66,6 +75,9 @@ func ParseCertificate(der []byte) (Certificate, error) {
 	public, err := x509.ParsePKIXPublicKey(spki)
 	if err != nil {
 		return Certificate{}, fmt.Errorf("the certificate holds no key that can be used: %w", err)
+	}
+	if public == nil {
+		return Certificate{}, errUnknown
 	}
 	return Certificate{DER: der, Public: public}, nil
 }
@@ -91,7 +103,10 @@ func (c *Certificate) UnmarshalText(text []byte) error {
 		c.Public, err = x509.ParsePKIXPublicKey(der)
 		return err
 	}
-	*c, err = ParseCertificate(der)
+	if *c, err = ParseCertificate(der); errors.Is(err, errUnknown) { // earlier builds took it in
+		*c, err = Certificate{DER: der, Public: Unknown{}}, nil
+		c.X509, _ = x509.ParseCertificate(der)
+	}
 	return err
 }
 

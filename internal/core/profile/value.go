@@ -77,7 +77,36 @@ func StructureOf(data []byte) (Value, error) {
 	}
 	var out bytes.Buffer
 	err := json.Compact(&out, data)
-	return Value{Structure, out.String()}, err
+	return Value{Structure, unescaped(out.String())}, err
+}
+
+// written are letters that some writers of JSON escape and others do not; here they always
+// stand as they are, so that a structure is the same octets however it was stored.
+var written = map[string]string{"0026": "&", "003c": "<", "003e": ">", "2028": "\u2028", "2029": "\u2029"}
+
+// unescaped is JSON without the escapes of these letters.
+func unescaped(data string) string {
+	if !strings.Contains(data, `\u`) {
+		return data
+	}
+	var out strings.Builder
+	for i := 0; i < len(data); {
+		if data[i] != '\\' || i+1 >= len(data) {
+			out.WriteByte(data[i])
+			i++
+			continue
+		}
+		if data[i+1] == 'u' && i+6 <= len(data) {
+			if plain, is := written[strings.ToLower(data[i+2:i+6])]; is {
+				out.WriteString(plain)
+				i += 6
+				continue
+			}
+		}
+		out.WriteString(data[i : i+2])
+		i += 2
+	}
+	return out.String()
 }
 
 // Type is what it is.
@@ -128,20 +157,32 @@ func (v *Value) UnmarshalJSON(data []byte) (err error) {
 		}
 		return nil
 	}
-	var tagged struct {
-		Time      *time.Time      `json:"time"`
-		Structure json.RawMessage `json:"structure"`
+	return v.unmarshalTagged(data)
+}
+
+// unmarshalTagged reads an object with one member, by its exact name.
+func (v *Value) unmarshalTagged(data []byte) (err error) {
+	if _, err := strictjson.Object(data, maxDepth+1); err != nil {
+		return err
 	}
+	var tagged map[Type]json.RawMessage
 	if err := json.Unmarshal(data, &tagged); err != nil {
 		return err
 	}
+	at, isTime := tagged[Time]
+	structure, isStructure := tagged[Structure]
 	switch {
-	case tagged.Time != nil:
-		*v = TimeOf(*tagged.Time)
-	case tagged.Structure != nil:
-		*v, err = StructureOf(tagged.Structure)
+	case len(tagged) != 1 || !isTime && !isStructure:
+		err = errors.New("an object is no value; its one member says whether it is a time or a structure")
+	case isTime:
+		var t *time.Time
+		if err = json.Unmarshal(at, &t); err == nil && t == nil {
+			err = errors.New("a time is missing")
+		} else if err == nil {
+			*v = TimeOf(*t)
+		}
 	default:
-		err = errors.New("an object is no value; it says whether it is a time or a structure")
+		*v, err = StructureOf(structure)
 	}
 	return err
 }

@@ -60,8 +60,29 @@ func TestWhatIsNoValue(t *testing.T) {
 		require.Error(t, err, bad)
 	}
 	for _, bad := range []string{`null`, `[]`, `{}`, `{"time":1}`, `{"structure":[]}`, `{"structure":{"a":1,"a":1}}`,
+		`{"struCture":{}}`, `{"Time":"2026-11-26T07:00:00Z"}`, `{"time":null}`, `{"structure":{},"time":null}`, `{"structure":{},"structure":{}}`,
 		`1e`} {
 		require.Error(t, json.Unmarshal([]byte(bad), &Value{}), bad)
+	}
+}
+
+// A structure is the same octets before and after it was stored, inside whatever is stored.
+func TestStructuresStayTheSameOctets(t *testing.T) {
+	for _, given := range []string{`{"a":"<b> & \u2028"}`, `{"a":"\u003cb\u003E \u0026 \u2029"}`, `{"a":"\\\\u0026"}`, `{"a":"\\u00e4\\n\\\"&"}`,
+		`{"<&>":1.50}`} {
+		v, err := StructureOf([]byte(given))
+		require.NoError(t, err)
+		for range 3 {
+			octets, err := json.Marshal([]Attribute{{Name: "x", Values: []Value{v}}})
+			require.NoError(t, err)
+			var again []Attribute
+			require.NoError(t, json.Unmarshal(octets, &again))
+			require.Equal(t, v, again[0].Values[0])
+		}
+		var before, after any
+		require.NoError(t, json.Unmarshal([]byte(given), &before))
+		require.NoError(t, json.Unmarshal([]byte(v.String()), &after))
+		require.Equal(t, before, after, "it says the same")
 	}
 }
 
