@@ -41,7 +41,9 @@ FUZZ_TIME ?= 60s
 fuzz:
 	@set -e; for package in $$(grep -rl '^func Fuzz' --include='*_test.go' internal | xargs -n 1 dirname | sort -u); do \
 	  for target in $$(sed -n 's/^func \(Fuzz[A-Za-z0-9]*\)(.*/\1/p' $$package/*_test.go); do \
-	    echo "$$target in $$package"; go test -run '^$$' -fuzz "^$$target$$" -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s ./$$package | tail -n 3; \
+	    echo "$$target in $$package"; \
+	    said=$$(go test -run '^$$' -fuzz "^$$target$$" -fuzztime $(FUZZ_TIME) -fuzzminimizetime 2s ./$$package 2>&1) || { echo "$$said"; exit 1; }; \
+	    echo "$$said" | tail -n 3; \
 	  done; done
 
 bench: build

@@ -594,6 +594,11 @@ func TestAnswersByForm(t *testing.T) {
 		o, _ := p.through(driving.Browser{}, "roster", "")
 		require.NotNil(t, o.Departure, "%s: %v", kind, o.Finding)
 		require.Equal(t, token, p.asks["/token"].Load() == 1, kind)
+		p.anew()
+		o = r.Crossings.Open(ctx, driving.Browser{}, "roster", "", p.Name)
+		form, _ := p.signs(o, mina.Username, "")
+		o = p.arrives(keep(driving.Browser{}, o), form, false)
+		require.Equal(t, finding.AnswerMalformed, o.Finding.Code, "%s in the address, where a form was asked for", kind)
 		for fault, code := range map[string]finding.Code{"wrong-nonce": finding.TokenNonce,
 			"unsigned":  finding.TokenAlgorithm,
 			"wrong-key": finding.TokenAltered} {
