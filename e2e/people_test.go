@@ -35,6 +35,10 @@ func TestPeople(t *testing.T) {
 	}{
 		{"listed", []string{"person", "list", "--search", "mina"}, 0, "Mina Thorne"},
 		{"shown, linked by their address", []string{"person", "show", "17"}, 0, subject},
+		{"by what it is proved", []string{"person", "show", "17"}, 0, "said verified"},
+		{"with what nothing proves", []string{"person", "show", "17"}, 0, "not proved"},
+		{"joined with somebody who left", []string{"person", "join", "1", "16"}, 0, "Afterwards person 1 is disabled too"},
+		{"and let in", []string{"person", "join", "1", "16", "--enable"}, 0, "Afterwards person 1 is let in"},
 		{"marked and belonging by the provider", []string{"--wide", "person", "list", "--group", "contractors", "--user-type", "contractor", "--provider", "oakhollow"}, 0, "signalling-contractors"},
 		{"no such one", []string{"person", "show", "77"}, 1, `no person "77"`},
 		{"no number", []string{"person", "show", "mina"}, 2, "numbered from 1"},
@@ -102,6 +106,15 @@ func TestPeople(t *testing.T) {
 	c.shot("person")
 	c.choose("Application", "Crew roster")
 	c.until("document.querySelector('dl.told')?.innerText.includes('leo.quarrie')")
+	c.open(d.Console + "admit/people/17")
+	c.see("▲ not proved")
+	c.shot("proofs")
+	c.open(d.Console + "admit/people/1")
+	c.see("by an engineer")
+	c.fill(`input[name="other"]`, "16")
+	c.press("See what that comes to")
+	c.see("is disabled afterwards, too")
+	c.shot("join")
 	c.open(d.Console + "admit/people/17")
 	c.press("Disable")
 	c.see("Sessions and grants end at once")
@@ -235,7 +248,7 @@ func TestAnAddressIsProved(t *testing.T) {
 	require.Contains(t, out, "wrenmoor")
 	out, _, code = d.cli(t, "", "person", "show", "19")
 	require.Zero(t, code)
-	require.Contains(t, out, "person, proved by mail")
+	require.Contains(t, out, "by mailed code")
 	v := newVisitor(t)
 	v.get(d.Base + "/open/crew-roster").onward()
 	require.Contains(t, v.submit("username", "mira.dunn", "password", "wrenmoor-demo").onward().page.text, "You are in as", "asked once")

@@ -52,12 +52,13 @@ type PersonShown struct {
 
 // PersonValue is an attribute that is kept with a person.
 type PersonValue struct {
-	Name   string            `json:"name"`
-	Values []json.RawMessage `json:"values"`
-	From   LinkProvider      `json:"from" doc:"Provider that it came by, if it came by one"`
-	Source KnownBy           `json:"source"`
-	Proofs []string          `json:"proofs" doc:"By what each value is proved, in their order: mail (the person typed a mailed code), engineer (typed here or listed), domain (the provider stands for it), flag (the provider said that it is verified), record (the provider's record names the attribute); empty for one that nothing proves: it lets nobody in"`
-	At     time.Time         `json:"at"`
+	Name     string            `json:"name"`
+	Values   []json.RawMessage `json:"values"`
+	From     LinkProvider      `json:"from" doc:"Provider that it came by, if it came by one"`
+	Source   KnownBy           `json:"source"`
+	Verified bool              `json:"verified,omitempty" doc:"The person proved all of them by a mailed code"`
+	Proofs   []string          `json:"proofs" doc:"By what each value is proved, in their order: mail (the person typed a mailed code), engineer (typed here or listed), domain (the provider stands for it), flag (the provider said that it is verified), record (the provider's record names the attribute); empty for one that nothing proves: it lets nobody in"`
+	At       time.Time         `json:"at"`
 }
 
 // PersonSession is a session of somebody.

@@ -55,7 +55,7 @@ func BenchmarkPeople(all *testing.B) {
 		}
 		all.Run(fmt.Sprintf("Match=%d", n), func(b *testing.B) {
 			for i := 0; b.Loop(); i++ {
-				found, err := r.People.Having(ctx, crossing.Sought{Attribute: "employeeNumber", Value: fmt.Sprintf("n-%06d", i*7%n)}, "")
+				found, err := r.People.Having(ctx, crossing.Sought{Attribute: "employeeNumber", Value: fmt.Sprintf("N-%06d", i*7%n)}, "")
 				require.NoError(b, err)
 				require.Len(b, found, 1)
 			}

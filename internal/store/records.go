@@ -174,7 +174,7 @@ const (
 // MatchRow is a value by which somebody is found at a first sign-in, if it is proved.
 type MatchRow struct {
 	Attribute string `gorm:"primaryKey"` // by its one name in the profile
-	Value     []byte `gorm:"primaryKey"` // hash of the value as it is compared
+	Value     []byte `gorm:"primaryKey"` // beginning of the hash of the value as it is compared
 	Person    int64  `gorm:"primaryKey"`
 	Source    string // ID of a provider, or another source
 	Proved    bool

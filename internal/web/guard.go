@@ -56,7 +56,7 @@ func (s *server) mayScrape(c fiber.Ctx, networks []netip.Prefix) bool {
 
 // guard refuses foreign hosts and sets the headers that every answer has.
 func (s *server) guard(c fiber.Ctx) error {
-	if !strings.EqualFold(c.Host(), s.host) {
+	if !federation.SameHost(c.Host(), s.host) {
 		return c.Status(http.StatusMisdirectedRequest).SendString("This gate is at " + s.gate.Base() + ".\n")
 	}
 	c.Set("X-Content-Type-Options", "nosniff")
@@ -237,7 +237,7 @@ func (s *server) unknown(c fiber.Ctx, given bool) {
 
 func (s *server) sameOrigin(c fiber.Ctx) bool {
 	origin := c.Get("Origin")
-	return c.Get("Innergate-Console") == "1" && (origin == "" || strings.EqualFold(origin, s.gate.Base()))
+	return c.Get("Innergate-Console") == "1" && (origin == "" || federation.SameHost(origin, s.gate.Base()))
 }
 
 func (s *server) deny(c fiber.Ctx, status int, detail string) {

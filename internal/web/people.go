@@ -258,8 +258,10 @@ func (s *server) shown(p accounts.Person, err error) (*body[api.PersonShown], er
 	out.Values = rows(p.Values, 0, func(v crossing.KeptValue) api.PersonValue {
 		x := api.PersonValue{Name: v.Name, Values: plain(v.Attribute.Values), Source: s.source(v.From), At: v.At,
 			Proofs: make([]string, len(v.Attribute.Values))}
+		x.Verified = len(x.Proofs) > 0
 		for i := range x.Proofs {
 			x.Proofs[i] = string(v.Proof(i))
+			x.Verified = x.Verified && v.Proof(i) == crossing.ByMail
 		}
 		if x.Source.Provider != nil {
 			x.From = *x.Source.Provider

@@ -109,8 +109,7 @@ watch([app, () => data.value], () => { told.value = undefined
         <el-table :data="data.values ?? []">
           <el-table-column label="Attribute" width="150"><template #default="{ row }"><code>{{ row.name }}</code></template></el-table-column>
           <el-table-column label="Value" min-width="190"><template #default="{ row }"><span :title="shown(row.values).join(', ')">{{ shown(row.values).join(', ') }}</span></template></el-table-column>
-          <el-table-column label="From" width="140"><template #default="{ row }"><span :title="`${known(row.source)}, ${local(row.at)}`">{{ known(row.source) }}</span></template></el-table-column>
-          <el-table-column label="Proof" width="120"><template #default="{ row }"><span :class="row.proofs.includes('') ? 'waiting' : 'quiet'" :title="proofHint(row.proofs)">{{ proofs(row.proofs) }}</span></template></el-table-column>
+          <el-table-column label="From" width="150"><template #default="{ row }"><span :title="`${known(row.source)}, ${local(row.at)}`">{{ known(row.source) }}</span><br><span class="small" :class="row.proofs.includes('') ? 'waiting' : 'quiet'" :title="proofHint(row.proofs)">{{ proofs(row.proofs) }}</span></template></el-table-column>
           <el-table-column label="" width="84"><template #default="{ row }"><el-button link type="primary" :aria-label="`Change ${row.name}`" @click="edit(row.name, row.values)">Change</el-button></template></el-table-column>
           <template #empty>Nothing is kept: the provider says it anew at each sign-in.</template>
         </el-table>
@@ -149,9 +148,9 @@ watch([app, () => data.value], () => { told.value = undefined
       <el-button native-type="submit" :disabled="!/^[1-9][0-9]*$/.test(other)" :type="joined ? 'danger' : 'default'" plain :loading="busy">{{ joined ? 'Make it one account' : 'See what that comes to' }}</el-button></form>
     <p v-if="joined" class="sheet weighed" aria-live="polite">Person {{ other }} goes. {{ n(joined.links, 'link') }} and {{ n(joined.subjects, 'lasting name') }} come along<template
         v-if="joined.values?.length">, with {{ joined.values.join(', ') }}</template>; {{ n(joined.sessions, 'session') }} end{{ joined.sessions === 1 ? 's' : '' }}.<template
-        v-if="joined.differ?.length"> {{ joined.differ.join(', ') }} stay as they are here.</template><template
-        v-if="joined.lost?.length"> Known to {{ joined.lost.join(', ') }} by both: the other's name there goes.</template><template
-        v-if="joined.disabled?.length"> <strong class="refused">Disabled: {{ joined.disabled.join(', ') }}.</strong> Person {{ number }} {{ joined.enabled ? 'is let in afterwards.' : 'is disabled afterwards, too: whoever left would come in again.' }}
+        v-if="joined.differ?.length">{{ ' ' + joined.differ.join(', ') }} stay as they are here.</template><template
+        v-if="joined.lost?.length">{{ ' ' }}Known to {{ joined.lost.join(', ') }} by both: the other's name there goes.</template><template
+        v-if="joined.disabled?.length">{{ ' ' }}<strong class="refused">Disabled: {{ joined.disabled.join(', ') }}.</strong> Person {{ number }} {{ joined.enabled ? 'is let in afterwards.' : 'is disabled afterwards, too: whoever left would come in again.' }}
         <el-checkbox v-model="letIn" :disabled="busy">Let them in</el-checkbox></template></p>
     <div class="two">
       <section><h2>Signed in</h2>

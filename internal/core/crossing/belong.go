@@ -51,7 +51,7 @@ func Known(snap *federation.Snapshot, p *federation.Provider, in profile.Profile
 	out := Knowing(in, who)
 	out.Attributes = slices.Clip(out.Attributes)
 	for _, g := range given {
-		if g.Verified || len(profile.Find(out.Attributes, g.Name)) == 0 {
+		if g.Verified || g.used() && len(profile.Find(out.Attributes, g.Name)) == 0 {
 			out.Attributes = profile.Put(out.Attributes, g.Name, profile.Texts(g.Value))
 		}
 	}

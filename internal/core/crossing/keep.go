@@ -49,6 +49,9 @@ func Updating(snap *federation.Snapshot, p *federation.Provider, in profile.Prof
 		put.bring(p, in, profile.Attribute{Name: u.Name, Values: values})
 	}
 	for _, g := range given {
+		if !g.used() {
+			continue
+		}
 		by := NoProof
 		if g.Verified {
 			by = ByMail
@@ -61,7 +64,12 @@ func Updating(snap *federation.Snapshot, p *federation.Provider, in profile.Prof
 		return k.Name == profile.AttributeUserType && (k.From == FromHand || k.From == FromImport)
 	})
 	if mark != "" && !typed {
-		put.bring(p, in, profile.Attribute{Name: profile.AttributeUserType, Values: profile.Texts(mark)})
+		a := profile.Attribute{Name: profile.AttributeUserType, Values: profile.Texts(mark)}
+		if slices.Equal(profile.Find(in.Attributes, a.Name), a.Values) {
+			put.bring(p, in, a)
+		} else { // the gate's own records say so
+			put.lay(KeptValue{Attribute: a, From: p.ID, Proofs: []Proof{ByRecord}})
+		}
 	}
 	return put
 }

@@ -116,8 +116,9 @@ func givenProved(address string, given []Given) bool {
 	})
 }
 
-// addressProof is by what an address that a provider brings is proved: by the provider, or
-// by what is known of the person. What the person only typed is not.
+// addressProof is by what an address is proved: by the provider that brings it, or by what is
+// known of the person. What the person only typed, or another provider brought without proof,
+// is not, whatever its domain.
 func addressProof(p *federation.Provider, in profile.Profile, who Person, given []Given, address string) Proof {
 	if givenProved(address, given) {
 		return ByMail
@@ -129,8 +130,17 @@ func addressProof(p *federation.Provider, in profile.Profile, who Person, given 
 			}
 		}
 	}
-	return Brought(p, in, profile.ClaimEmail, address)
+	if slices.ContainsFunc(profile.Find(in.Attributes, profile.ClaimEmail), func(v profile.Value) bool {
+		return profile.Same(profile.ClaimEmail, v.String(), address)
+	}) {
+		return Brought(p, in, profile.ClaimEmail, address)
+	}
+	return NoProof
 }
+
+// used reports whether what a person said when asked counts: an address that they typed does
+// once it is proved, whatever its domain.
+func (g Given) used() bool { return g.Verified || !profile.Means(g.Name, profile.ClaimEmail) }
 
 // keptProved are the proved addresses that are kept with somebody.
 func keptProved(who Person) (out []profile.Value) {

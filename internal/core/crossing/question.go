@@ -81,8 +81,7 @@ func (d *drive) lacking() (out []federation.Asked) {
 		ok := len(values) > 0
 		if a.Verified {
 			ok = slices.ContainsFunc(values, func(v profile.Value) bool {
-				return addressProof(d.p, in, h.person, d.s.Given, v.String()) != NoProof &&
-					!d.onlyTyped(in, a.Name, v.String())
+				return addressProof(d.p, in, h.person, d.s.Given, v.String()) != NoProof
 			})
 		}
 		if !ok {
@@ -90,16 +89,6 @@ func (d *drive) lacking() (out []federation.Asked) {
 		}
 	}
 	return out
-}
-
-// onlyTyped reports whether a value is there because the person typed it, and for nothing
-// else: then its domain proves nothing.
-func (d *drive) onlyTyped(in profile.Profile, name, value string) bool {
-	same := func(v profile.Value) bool { return profile.Same(name, v.String(), value) }
-	if slices.ContainsFunc(profile.Find(in.Attributes, name), same) || slices.ContainsFunc(keptProved(d.s.here.person), same) {
-		return false
-	}
-	return !givenProved(value, d.s.Given)
 }
 
 // proveAddress has the person prove an address that may tell who they are: nobody knows them

@@ -130,7 +130,9 @@ func checkParts(u *url.URL, address string) error {
 
 // Localhost reports whether a host is the machine itself by its name, which the machine
 // resolves and which may be another (RFC 8252 §8.3).
-func Localhost(host string) bool { return strings.EqualFold(host, "localhost") }
+func Localhost(host string) bool {
+	return len(host) == len("localhost") && strings.EqualFold(host, "localhost")
+}
 
 // WithQuery adds a parameter to an address whose own query stays as it is.
 func WithQuery(address, name, value string) string {

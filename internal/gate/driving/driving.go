@@ -17,6 +17,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/copies"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/grants"
@@ -287,7 +288,7 @@ func (t *turn) mail(got crossing.Turn, m *crossing.Mail) (lost crossing.Effect, 
 	t.cookies = append(t.cookies, s.cookies...)
 	code := random.Code(6)
 	t.facts.Mailed = &crossing.Mailed{Sum: crossing.CodeSum(m.Question, code)}
-	key := "mail " + strings.ToLower(m.To)
+	key := "mail " + profile.Key(profile.ClaimEmail, m.To)
 	if !t.rm.tries.Take(key, mailsOfOne, t.rm.now()) {
 		t.facts.Mailed = &crossing.Mailed{Fail: finding.New(finding.MailUnreached, finding.Fact("Cause", "too many to this address of late"))}
 		return nil, nil

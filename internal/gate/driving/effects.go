@@ -70,6 +70,10 @@ func (t *turn) store(got crossing.Turn, r crossing.Rendered, s *stored) (crossin
 	return nil, err
 }
 
+// cookieLife is how long a browser keeps the cookie of a session: longer than that lasts by
+// itself, for it is prolonged by sign-ins which the cookie does not come along with.
+const cookieLife = 30 * 24 * time.Hour
+
 // writing is one transaction of a turn.
 type writing struct {
 	*turn
@@ -109,7 +113,7 @@ func (w *writing) prepare(effects []crossing.Effect) error {
 			if w.fresh = true; e.Rename {
 				token := random.Text(32)
 				s.Ref, s.Presented = string(store.Hash(token)), false
-				w.made.cookies = append(w.made.cookies, Cookie{Value: token, Life: s.Expires.Sub(w.rm.now())})
+				w.made.cookies = append(w.made.cookies, Cookie{Value: token, Life: max(cookieLife, s.Expires.Sub(w.rm.now()))})
 			} else {
 				s.Ref = w.facts.Session.Ref
 			}

@@ -95,8 +95,9 @@ func matches(person int64, values []crossing.KeptValue) (out []store.MatchRow) {
 	return out
 }
 
-// matchValue is how a value is stored as it is compared.
-func matchValue(key string) []byte { return store.Hash(key) }
+// matchValue is how a value is stored as it is compared: whoever is found by it is held against
+// the value itself.
+func matchValue(key string) []byte { return store.Hash(key)[:16] }
 
 // Lookup has many looked for by what is kept with them from now on. anew says that they were
 // not looked for before.

@@ -30,6 +30,7 @@ import (
 
 // Room holds the configuration.
 type Room struct {
+	spoken    atomic.Pointer[speaking]
 	isSubject func(db *gorm.DB, name string) (bool, error)
 	store     *store.Store
 	now       func() time.Time
@@ -285,6 +286,22 @@ func (rm *Room) Fits(snap *federation.Snapshot, r federation.Record, identityFie
 // Subjects names who knows which subjects applications know people by.
 func (rm *Room) Subjects(has func(db *gorm.DB, name string) (bool, error)) { rm.isSubject = has }
 
+// speaking are the applications that have names of their own in tokens, of one snapshot.
+type speaking struct {
+	of  *federation.Snapshot
+	all federation.Speakers
+}
+
+// speakers gives those of a snapshot, which many records are held against.
+func (rm *Room) speakers(snap *federation.Snapshot) federation.Speakers {
+	last := rm.spoken.Load()
+	if last == nil || last.of != snap {
+		last = &speaking{snap, snap.Speakers()}
+		rm.spoken.Store(last)
+	}
+	return last.all
+}
+
 // unshared sees that no name of an application in tokens is a person's, the gate's or
 // another application's.
 func (rm *Room) unshared(db *gorm.DB, snap *federation.Snapshot, a *federation.Application) error {
@@ -299,7 +316,7 @@ func (rm *Room) unshared(db *gorm.DB, snap *federation.Snapshot, a *federation.A
 			return finding.New(finding.NameShared, finding.Fact("Name", own), finding.Fact("Is already", "the subject of a person"))
 		}
 	}
-	return snap.Speakers().Clash(a)
+	return rm.speakers(snap).Clash(a)
 }
 
 // tied sees that the set that a record names is there, and the provider that an
@@ -343,7 +360,7 @@ type plan struct {
 // commit carries a plan out: all of it, or nothing. The lock is held.
 func (rm *Room) commit(ctx context.Context, by change.By, p plan) error {
 	writes := make([]written, len(p.edits))
-	self := rm.Snapshot().Gate
+	self, over := rm.Snapshot().Gate, p.over(rm.Snapshot())
 	for i, c := range p.edits {
 		var err error
 		if self, err = rm.needed(ctx, self, c.Record); err != nil {
@@ -352,8 +369,9 @@ func (rm *Room) commit(ctx context.Context, by change.By, p plan) error {
 		if writes[i], err = rm.written(ctx, c); err != nil {
 			return err
 		}
+		writes[i].over = over
 	}
-	if err := rm.confirmed(ctx, by, p.over(rm.Snapshot())); err != nil {
+	if err := rm.confirmed(ctx, by, over); err != nil {
 		return err
 	}
 	var number int64
@@ -419,8 +437,9 @@ type written struct {
 	row      any
 	data     []byte
 	document *store.Packed
-	was      int               // revision that the edit was made from, 0 if there was none
-	secrets  map[string]string // that calls name, by name
+	was      int                  // revision that the edit was made from, 0 if there was none
+	secrets  map[string]string    // that calls name, by name
+	over     *federation.Snapshot // as it is after the plan
 }
 
 func (rm *Room) written(ctx context.Context, c Edit) (w written, err error) {
@@ -465,7 +484,7 @@ func (rm *Room) putOne(tx *gorm.DB, by change.By, w written) error {
 		return err
 	}
 	if a, ok := w.Record.(*federation.Application); ok {
-		if err := rm.unshared(tx, rm.Snapshot(), a); err != nil {
+		if err := rm.unshared(tx, w.over, a); err != nil {
 			return change.Field("clientId", err)
 		}
 	}

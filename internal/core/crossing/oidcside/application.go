@@ -345,7 +345,7 @@ func (a *Application) owns(target string) bool {
 	}
 	return slices.ContainsFunc(append([]string{a.Initiate}, a.RedirectURI...), func(known string) bool {
 		k, err := url.Parse(known)
-		return err == nil && k.Scheme == t.Scheme && strings.EqualFold(k.Host, t.Host) && k.Host != ""
+		return err == nil && k.Scheme == t.Scheme && federation.SameHost(k.Host, t.Host) && k.Host != ""
 	})
 }
 

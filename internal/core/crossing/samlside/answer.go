@@ -84,7 +84,7 @@ func (a *Application) allows(target string) bool {
 	}
 	return slices.ContainsFunc(a.SP.ACS, func(e saml.Endpoint) bool {
 		v, err := url.Parse(e.Location)
-		return err == nil && u.Scheme == v.Scheme && strings.EqualFold(u.Host, v.Host)
+		return err == nil && u.Scheme == v.Scheme && federation.SameHost(u.Host, v.Host)
 	})
 }
 
