@@ -289,7 +289,8 @@ func (c *Config) check() error {
 	if _, _, err := c.Session.lives(); err != nil {
 		return err
 	}
-	for _, text := range []string{c.Publisher.Organisation, c.Publisher.URL, c.Publisher.Contact, c.Publisher.Mail, c.Publisher.Policy} {
+	for _, text := range []string{c.Publisher.Organisation, c.Publisher.URL, c.Publisher.Contact, c.Publisher.Mail,
+		c.Publisher.Policy} {
 		if err := federation.CheckText(text, false); err != nil {
 			return &ConfigError{"publisher: " + err.Error(), "Take the character out; these texts stand in metadata."}
 		}

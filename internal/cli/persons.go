@@ -198,7 +198,8 @@ func (e *environment) joinPeople(ctx context.Context, cmd *ucli.Command, c *clie
 	if err != nil {
 		return err
 	}
-	out, err := c.JoinPeople(ctx, n, api.PersonJoin{Other: other, Preview: cmd.String("digest") == "", Digest: cmd.String("digest"),
+	out, err := c.JoinPeople(ctx, n, api.PersonJoin{Other: other, Preview: cmd.String("digest") == "",
+		Digest: cmd.String("digest"),
 		Enable: cmd.Bool("enable")})
 	if err != nil {
 		return err
@@ -331,7 +332,8 @@ func (e *environment) person(w io.Writer, p api.PersonShown) {
 			for i, one := range v.Values {
 				words[i] = inWords(one)
 			}
-			rows = append(rows, []string{v.Name, strings.Join(words, " | "), sourceWord(v.Source), proofWord(v.Proofs), brief(v.At, time.Now())})
+			rows = append(rows, []string{v.Name, strings.Join(words, " | "), sourceWord(v.Source),
+				proofWord(v.Proofs), brief(v.At, time.Now())})
 		}
 		e.table(w, columns("kept!", "value", "from", "proof", "since@"), rows, "")
 	}
@@ -405,8 +407,9 @@ func ofMany(n, total int64) string {
 }
 
 // proofWords say by what a value is proved.
-var proofWords = map[string]string{"": "not proved", "mail": "by mailed code", "engineer": "by an engineer", "domain": "by its domain",
-	"flag": "said verified", "record": "by its record"}
+var proofWords = map[string]string{"": "not proved", "mail": "by mailed code", "engineer": "by an engineer",
+	"domain": "by its domain",
+	"flag":   "said verified", "record": "by its record"}
 
 // proofWord says by what values are proved: once, if it is the same for all.
 func proofWord(proofs []string) string {

@@ -130,12 +130,14 @@ func (s *server) linkingCalls(a huma.API) {
 			OnePerson
 			Body api.PersonJoin
 		}) (*body[api.PersonJoined], error) {
-			j, err := g.Accounts.Join(ctx, by(ctx), accounts.Joining{Into: in.Number, Other: in.Body.Other, Preview: in.Body.Preview, Enable: in.Body.Enable,
+			j, err := g.Accounts.Join(ctx, by(ctx), accounts.Joining{Into: in.Number, Other: in.Body.Other,
+				Preview: in.Body.Preview, Enable: in.Body.Enable,
 				Digest: in.Body.Digest})
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[api.PersonJoined]{api.PersonJoined{Links: j.Links, Values: some(j.Values), Differ: some(j.Differ), Members: j.Members, Disabled: some(j.Disabled), Enabled: j.Stays,
+			return &body[api.PersonJoined]{api.PersonJoined{Links: j.Links, Values: some(j.Values),
+				Differ: some(j.Differ), Members: j.Members, Disabled: some(j.Disabled), Enabled: j.Stays,
 				Subjects: j.Subjects, Lost: some(j.Lost), Sessions: j.Sessions, Digest: j.Digest, Preview: in.Body.Preview}}, nil
 		})
 }

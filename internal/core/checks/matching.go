@@ -67,7 +67,8 @@ func (c *Checker) matching(l *List, p *federation.Provider) {
 		l.Add(finding.New(finding.MailMissing, finding.Fact("Asked for", p.AskFor)))
 	}
 	for _, u := range c.Kept.Unproved[p.ID] {
-		l.Add(finding.New(finding.MatchUnproved, finding.Fact("Attribute", u.Attribute), finding.Fact("People", numbers(u.People, u.Count))))
+		l.Add(finding.New(finding.MatchUnproved, finding.Fact("Attribute", u.Attribute),
+			finding.Fact("People", numbers(u.People, u.Count))))
 	}
 	for _, name := range p.By() {
 		word := profile.Word(name)
@@ -102,6 +103,7 @@ func (c *Checker) spoken(l *List, a *federation.Application) {
 		l.Add(f)
 	}
 	if own, _ := side.Spoken(); c.Kept.Subjects[own] {
-		l.Add(finding.New(finding.NameShared, finding.Fact("Name", own), finding.Fact("Is already", "the subject of a person")))
+		l.Add(finding.New(finding.NameShared, finding.Fact("Name", own),
+			finding.Fact("Is already", "the subject of a person")))
 	}
 }

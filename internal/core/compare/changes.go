@@ -31,7 +31,8 @@ func changes(lines []Line) (out []Improvement) {
 			tries = append(tries, Improvement{Steps: steps(domain(pair[0], pair[1])),
 				Say: fmt.Sprintf("tell the domain %s in place of %s", pair[1], pair[0])},
 				Improvement{Steps: steps(lower, domain(profile.Small(pair[0]), pair[1])),
-					Say: fmt.Sprintf("tell it in small letters, with the domain %s in place of %s", pair[1], profile.Small(pair[0]))})
+					Say: fmt.Sprintf("tell it in small letters, with the domain %s in place of %s", pair[1],
+						profile.Small(pair[0]))})
 		}
 	}
 	for _, t := range tries {

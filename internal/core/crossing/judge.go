@@ -151,7 +151,8 @@ func Kept(p *federation.Provider, a *Answer) *Answer {
 			out.Attributes = append(out.Attributes, attribute)
 		}
 	}
-	if flag := profile.Find(a.Attributes, profile.ClaimEmailVerified); len(profile.Find(out.Attributes, profile.ClaimEmail)) > 0 {
+	if flag := profile.Find(a.Attributes, profile.ClaimEmailVerified); len(profile.Find(out.Attributes,
+		profile.ClaimEmail)) > 0 {
 		out.Attributes = profile.Put(out.Attributes, profile.ClaimEmailVerified, flag) // it belongs to the address
 	}
 	return &out

@@ -56,7 +56,8 @@ func Updating(snap *federation.Snapshot, p *federation.Provider, in profile.Prof
 		if g.Verified {
 			by = ByMail
 		}
-		put.lay(KeptValue{Attribute: profile.Attribute{Name: g.Name, Values: profile.Texts(g.Value)}, From: FromPerson, Proofs: []Proof{by}})
+		put.lay(KeptValue{Attribute: profile.Attribute{Name: g.Name, Values: profile.Texts(g.Value)},
+			From: FromPerson, Proofs: []Proof{by}})
 	}
 	put.Values = slices.DeleteFunc(put.Values, func(k KeptValue) bool { return named(profile.AttributeUserType)(k.Attribute) })
 	mark := Marked(snap, p, in, who.Values, Belonging(snap, p, in, who, given))
@@ -156,7 +157,8 @@ func Typed(stored []KeptValue, from federation.ID, values map[string][]string, u
 	var out []KeptValue
 	fresh := map[string]KeptValue{}
 	for name, vs := range values {
-		one := KeptValue{Attribute: profile.Attribute{Name: name, Values: profile.Texts(vs...)}, From: from, At: now.UTC()}
+		one := KeptValue{Attribute: profile.Attribute{Name: name, Values: profile.Texts(vs...)}, From: from,
+			At: now.UTC()}
 		for _, v := range vs {
 			by := ByEngineer
 			if slices.Contains(unproved, name) || slices.Contains(unproved, name+"="+v) {

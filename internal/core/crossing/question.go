@@ -246,7 +246,8 @@ func (d *drive) takeValues(values map[string]string, lacking []federation.Asked)
 			values[a.Name] = v
 		}
 		if !a.Verified { // what has to be proved is nothing before it is
-			given = append(slices.DeleteFunc(given, func(g Given) bool { return g.Name == a.Name }), Given{Name: a.Name, Value: v})
+			given = append(slices.DeleteFunc(given, func(g Given) bool { return g.Name == a.Name }),
+				Given{Name: a.Name, Value: v})
 		}
 	}
 	d.s.Given = given
@@ -334,7 +335,8 @@ func (d *drive) askValues(lacking []federation.Asked, wrong string) step {
 		}
 		if v := d.s.here.gaveValue(a.Name); v != "" {
 			in.Fill = v
-		} else if said := append(profile.Find(known.Attributes, a.Name), profile.Find(d.s.here.who.Attributes, a.Name)...); len(said) > 0 {
+		} else if said := append(profile.Find(known.Attributes, a.Name),
+			profile.Find(d.s.here.who.Attributes, a.Name)...); len(said) > 0 {
 			in.Fill = said[0].String()
 		}
 		f.Fields = append(f.Fields, in)

@@ -78,13 +78,16 @@ func (m *Matching) Vouches(address string) bool {
 // brings them. Of e-mail addresses that is decided one by one: see Vouches.
 func (m *Matching) TrustedWith(name string) bool {
 	word := profile.Word(name)
-	return !profile.Means(name, profile.ClaimEmail) && slices.ContainsFunc(append(m.By(), strings.Fields(m.TrustedFor)...),
+	return !profile.Means(name, profile.ClaimEmail) && slices.ContainsFunc(append(m.By(),
+		strings.Fields(m.TrustedFor)...),
 		func(n string) bool { return profile.Word(n) == word })
 }
 
 // earlierTrust is what stood for TrustedFor before there was such a setting.
 func (m *Matching) earlierTrust() string {
-	return strings.Join(slices.DeleteFunc(m.By(), func(n string) bool { return profile.Means(n, profile.ClaimEmail) }), " ")
+	return strings.Join(slices.DeleteFunc(m.By(), func(n string) bool {
+		return profile.Means(n, profile.ClaimEmail)
+	}), " ")
 }
 
 // Updates are the attributes of Update.

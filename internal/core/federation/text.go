@@ -38,7 +38,8 @@ func CheckText(s string, lines bool) error {
 // SameHost reports whether two hosts are the same in any case (RFC 3986 §6.2.2.1). One with
 // letters beyond ASCII is none: it would have to be looked at as DNS has it.
 func SameHost(a, b string) bool {
-	return len(a) == len(b) && strings.IndexFunc(a+b, func(r rune) bool { return r >= utf8.RuneSelf }) < 0 && strings.EqualFold(a, b)
+	return len(a) == len(b) && strings.IndexFunc(a+b, func(r rune) bool { return r >= utf8.RuneSelf }) < 0 &&
+		strings.EqualFold(a, b)
 }
 
 // Article puts the article before the name of a kind.

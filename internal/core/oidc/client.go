@@ -113,7 +113,8 @@ func checkParts(u *url.URL, address string) error {
 	}
 	for segment := range strings.SplitSeq(u.EscapedPath(), "/") {
 		if plain, err := url.PathUnescape(segment); err == nil && (plain == "." || plain == "..") {
-			return fmt.Errorf("%q has the segment %s, which browsers take out; give the address as it is afterwards", address, segment)
+			return fmt.Errorf("%q has the segment %s, which browsers take out; give the address as it is afterwards",
+				address, segment)
 		}
 	}
 	query, err := url.ParseQuery(u.RawQuery)

@@ -57,8 +57,9 @@ var known = append([]string{"client_id", "client_secret", "redirect_uris", "post
 // §10.5, RFC 9396 §10, OpenID Connect Registration §2).
 var demanded = map[string]any{"dpop_bound_access_tokens": false, "tls_client_certificate_bound_access_tokens": false,
 	"require_signed_request_object": false, "request_object_signing_alg": "", "request_object_encryption_alg": "",
-	"userinfo_signed_response_alg": "", "authorization_signed_response_alg": "", "introspection_signed_response_alg": "",
-	"tls_client_auth_subject_dn": "", "use_mtls_endpoint_aliases": false}
+	"userinfo_signed_response_alg": "", "authorization_signed_response_alg": "",
+	"introspection_signed_response_alg": "",
+	"tls_client_auth_subject_dn":        "", "use_mtls_endpoint_aliases": false}
 
 // faults are what is wrong with a document, by member.
 type faults []finding.Evidence
@@ -206,7 +207,8 @@ func (m *Metadata) readKind(o map[string]any, f *faults) {
 		m.Kind = Native
 	case kind == "native":
 		m.Kind = Native
-		f.add("token_endpoint_auth_method", "%s cannot be: a native application can keep nothing secret; use none", m.Method)
+		f.add("token_endpoint_auth_method", "%s cannot be: a native application can keep nothing secret; use none",
+			m.Method)
 	default:
 		m.Kind = Web
 	}
@@ -271,7 +273,8 @@ func (m *Metadata) readAddresses(o map[string]any, f *faults) {
 	if kind == "" { // it is not known, for another fault
 		kind = Native
 	}
-	for name, list := range map[string][]string{"redirect_uris": m.RedirectURIs, "post_logout_redirect_uris": m.PostLogout} {
+	for name, list := range map[string][]string{"redirect_uris": m.RedirectURIs,
+		"post_logout_redirect_uris": m.PostLogout} {
 		for _, address := range list {
 			if err := CheckRedirect(kind, address); err != nil {
 				f.add(name, "%s", err)

@@ -47,7 +47,8 @@ func Address(s string) (address string, ok bool) {
 // notLocal reports whether a letter cannot stand in a local part without quotes (RFC 5322
 // §3.2.3, RFC 6531 §3.3); quoted ones are not taken.
 func notLocal(r rune) bool {
-	return r <= ' ' || r == 0x7f || r >= 0x80 && (unicode.IsSpace(r) || unicode.IsControl(r) || unicode.Is(unicode.Cf, r)) ||
+	return r <= ' ' || r == 0x7f || r >= 0x80 && (unicode.IsSpace(r) || unicode.IsControl(r) ||
+		unicode.Is(unicode.Cf, r)) ||
 		strings.ContainsRune(`"(),:;<>@[\]`, r)
 }
 
@@ -62,7 +63,8 @@ func DomainOf(address string) string {
 
 // domains reads names of domains (RFC 5891 §4): nothing is mapped, so that a name has one
 // spelling beside that of capital letters.
-var domains = idna.New(idna.ValidateForRegistration(), idna.StrictDomainName(true), idna.BidiRule(), idna.VerifyDNSLength(true))
+var domains = idna.New(idna.ValidateForRegistration(), idna.StrictDomainName(true), idna.BidiRule(),
+	idna.VerifyDNSLength(true))
 
 // Domain is a domain as DNS has it: A-labels (RFC 5890 §2.3.2.1) in small letters. ok is
 // false for what is none, or has a letter that UTS 46 would map to another one than its own

@@ -130,7 +130,8 @@ func (rm *Room) weigh(db *gorm.DB, j Joining) (*Joined, error) {
 	}
 	out.Links, out.Members, out.Sessions = len(links), len(members), len(out.sessions)
 	sum := sha256.New()
-	fmt.Fprintf(sum, "%d %d %x %x %v %v %v\n", j.Into, j.Other, into.Sealed, other.Sealed, into.Disabled, other.Disabled, j.Enable)
+	fmt.Fprintf(sum, "%d %d %x %x %v %v %v\n", j.Into, j.Other, into.Sealed, other.Sealed, into.Disabled,
+		other.Disabled, j.Enable)
 	for _, l := range links {
 		fmt.Fprintf(sum, "link %x\n", l.Key)
 	}
@@ -165,7 +166,8 @@ func (rm *Room) join(tx *gorm.DB, by change.By, j Joining, out *Joined) error {
 		ended, disabled = append(ended, j.Into), rm.Now().UTC()
 	}
 	err := errors.Join(
-		tx.Model(&store.PersonRow{}).Where("id = ? AND (disabled IS NULL) <> ?", j.Into, out.Stays).Update("disabled", disabled).Error,
+		tx.Model(&store.PersonRow{}).Where("id = ? AND (disabled IS NULL) <> ?", j.Into,
+			out.Stays).Update("disabled", disabled).Error,
 		tx.Model(&store.GrantRow{}).Where("person IN ? AND ended = ''", ended).Updates(map[string]any{
 			"ended": string(grant.Withdrawn), "revision": gorm.Expr("revision + 1")}).Error,
 		tx.Exec("UPDATE link_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error,
@@ -175,7 +177,8 @@ func (rm *Room) join(tx *gorm.DB, by change.By, j Joining, out *Joined) error {
 	if err != nil {
 		return err
 	}
-	for _, theirs := range []any{&store.SubjectRow{}, &store.ConsentRow{}, &store.GrantRow{}, &store.TermRow{}, &store.MatchRow{}, &store.MemberRow{}} {
+	for _, theirs := range []any{&store.SubjectRow{}, &store.ConsentRow{}, &store.GrantRow{}, &store.TermRow{},
+		&store.MatchRow{}, &store.MemberRow{}} {
 		if err := tx.Where("person = ?", j.Other).Delete(theirs).Error; err != nil {
 			return err
 		}

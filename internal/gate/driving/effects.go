@@ -113,7 +113,8 @@ func (w *writing) prepare(effects []crossing.Effect) error {
 			if w.fresh = true; e.Rename {
 				token := random.Text(32)
 				s.Ref, s.Presented = string(store.Hash(token)), false
-				w.made.cookies = append(w.made.cookies, Cookie{Value: token, Life: max(cookieLife, s.Expires.Sub(w.rm.now()))})
+				w.made.cookies = append(w.made.cookies, Cookie{Value: token,
+					Life: max(cookieLife, s.Expires.Sub(w.rm.now()))})
 			} else {
 				s.Ref = w.facts.Session.Ref
 			}
@@ -288,7 +289,8 @@ func (w *writing) holds(tx *gorm.DB, e crossing.Effect) error {
 		return &lostError{e}
 	}
 	var n int64
-	err := tx.Model(&store.SessionRow{}).Where("lasting = ? AND expires > ?", w.session.Lasting, w.rm.now().UTC()).Count(&n).Error
+	err := tx.Model(&store.SessionRow{}).Where("lasting = ? AND expires > ?", w.session.Lasting,
+		w.rm.now().UTC()).Count(&n).Error
 	if err == nil && n == 0 {
 		return &lostError{e}
 	}
@@ -369,7 +371,8 @@ func (w *writing) prolong(tx *gorm.DB, row *store.SessionRow) error {
 		"provider": row.Provider, "expires": row.Expires, "sealed": row.Sealed, "used": row.Used, "revision": row.Revision})
 	return errors.Join(done.Error,
 		tx.Model(&store.IssuedRow{}).Where("session = ?", []byte(row.Lasting)).Update("expires", row.Expires).Error,
-		tx.Model(&store.UpstreamRow{}).Where("session = ? AND expires < ?", row.Lasting, row.Expires).Update("expires", row.Expires).Error,
+		tx.Model(&store.UpstreamRow{}).Where("session = ? AND expires < ?", row.Lasting,
+			row.Expires).Update("expires", row.Expires).Error,
 		w.rm.grants.Extend(tx, row.Lasting, row.Expires))
 }
 
@@ -409,7 +412,8 @@ func (w *writing) issued(tx *gorm.DB, e crossing.Issued) error {
 		return err
 	}
 	if w.rendered.Grant != nil { // it is told the same again: once is enough
-		if err := tx.Where("session = ? AND application = ? AND session_index = ?", []byte(w.session.Lasting), string(e.App),
+		if err := tx.Where("session = ? AND application = ? AND session_index = ?", []byte(w.session.Lasting),
+			string(e.App),
 			w.rendered.Session).Delete(&store.IssuedRow{}).Error; err != nil {
 			return err
 		}

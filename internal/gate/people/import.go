@@ -184,7 +184,8 @@ func (rm *Room) knownLinks(ctx context.Context, in *Import) ([]crossing.Link, er
 			return nil, in.lineError(i, "value", err)
 		}
 		if app, is := clients[k.Value]; is {
-			return nil, in.lineError(i, "value", finding.New(finding.SubjectIsClient, finding.Fact("Application", string(app))))
+			return nil, in.lineError(i, "value", finding.New(finding.SubjectIsClient,
+				finding.Fact("Application", string(app))))
 		}
 		if _, seen := formats[p.ID]; !seen && k.Format == "" {
 			f, err := rm.usualFormat(ctx, p.ID)

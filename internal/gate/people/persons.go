@@ -221,7 +221,8 @@ func (rm *Room) PutLink(tx *gorm.DB, l crossing.Link, person int64) error {
 func (rm *Room) Held(tx *gorm.DB, unless []crossing.Sought) (bool, error) {
 	for _, u := range unless {
 		var n int64
-		err := tx.Model(&store.MatchRow{}).Where("attribute = ? AND value = ? AND proved", u.Attribute, matchValue(u.Value)).
+		err := tx.Model(&store.MatchRow{}).Where("attribute = ? AND value = ? AND proved", u.Attribute,
+			matchValue(u.Value)).
 			Limit(1).Count(&n).Error
 		if err != nil || n > 0 {
 			return n > 0, err

@@ -38,8 +38,9 @@ func (rm *Room) subjectOf(db *gorm.DB, app federation.ID, person int64) (string,
 }
 
 func (rm *Room) subjectRow(app federation.ID, person int64, value, source string) *store.SubjectRow {
-	return &store.SubjectRow{App: string(app), Person: person, Hash: subjectHash(app, value), Name: nameHash(value), Source: source,
-		Added: rm.now().UTC(), Sealed: rm.store.Seal("subject", []byte(value))}
+	return &store.SubjectRow{App: string(app), Person: person, Hash: subjectHash(app, value), Name: nameHash(value),
+		Source: source,
+		Added:  rm.now().UTC(), Sealed: rm.store.Seal("subject", []byte(value))}
 }
 
 func subjectHash(app federation.ID, value string) []byte {
@@ -66,7 +67,8 @@ func (rm *Room) nameSubjects(tx *gorm.DB, person int64) error {
 			plain, err = rm.store.Open("subject", row.Sealed)
 		}
 		if err == nil {
-			err = tx.Model(&store.SubjectRow{}).Where("app = ? AND person = ?", row.App, row.Person).Update("name", nameHash(string(plain))).Error
+			err = tx.Model(&store.SubjectRow{}).Where("app = ? AND person = ?", row.App, row.Person).Update("name",
+				nameHash(string(plain))).Error
 		}
 	}
 	return err

@@ -106,7 +106,8 @@ func Lookup(tx *gorm.DB, anew bool, of ...Looked) error {
 	var found []store.MatchRow
 	for _, l := range of {
 		if !anew {
-			err := errors.Join(tx.Exec("DELETE FROM term_rows WHERE person = ? AND attribute NOT IN (?, ?)", l.Person, store.TermSubject,
+			err := errors.Join(tx.Exec("DELETE FROM term_rows WHERE person = ? AND attribute NOT IN (?, ?)",
+				l.Person, store.TermSubject,
 				store.TermSubjectPart).Error, tx.Where("person = ?", l.Person).Delete(&store.MatchRow{}).Error)
 			if err != nil {
 				return err
@@ -118,7 +119,8 @@ func Lookup(tx *gorm.DB, anew bool, of ...Looked) error {
 		return err
 	}
 	slices.SortFunc(found, func(a, b store.MatchRow) int {
-		return cmp.Or(strings.Compare(a.Attribute, b.Attribute), bytes.Compare(a.Value, b.Value), cmp.Compare(a.Person, b.Person))
+		return cmp.Or(strings.Compare(a.Attribute, b.Attribute), bytes.Compare(a.Value, b.Value),
+			cmp.Compare(a.Person, b.Person))
 	})
 	for chunk := range slices.Chunk(found, 200) {
 		args := make([]any, 0, 5*len(chunk))
@@ -126,7 +128,8 @@ func Lookup(tx *gorm.DB, anew bool, of ...Looked) error {
 			args = append(args, r.Attribute, r.Value, r.Person, r.Source, r.Proved)
 		}
 		marks := strings.TrimSuffix(strings.Repeat("(?,?,?,?,?),", len(chunk)), ",")
-		err := tx.Exec("INSERT INTO match_rows (attribute, value, person, source, proved) VALUES "+marks, args...).Error
+		err := tx.Exec("INSERT INTO match_rows (attribute, value, person, source, proved) VALUES "+marks,
+			args...).Error
 		if err != nil {
 			return err
 		}
@@ -151,7 +154,8 @@ func Matching(db *gorm.DB, attribute string, keys []string) (map[string][]int64,
 	}
 	for chunk := range slices.Chunk(hashes, atOnce) {
 		var rows []store.MatchRow
-		if err := db.Where("attribute = ? AND value IN ? AND proved", attribute, chunk).Order("person").Find(&rows).Error; err != nil {
+		if err := db.Where("attribute = ? AND value IN ? AND proved", attribute,
+			chunk).Order("person").Find(&rows).Error; err != nil {
 			return nil, err
 		}
 		for _, r := range rows {

@@ -313,7 +313,8 @@ func (rm *Room) unshared(db *gorm.DB, snap *federation.Snapshot, a *federation.A
 		if is, err := rm.isSubject(db, own); err != nil {
 			return err
 		} else if is {
-			return finding.New(finding.NameShared, finding.Fact("Name", own), finding.Fact("Is already", "the subject of a person"))
+			return finding.New(finding.NameShared, finding.Fact("Name", own),
+				finding.Fact("Is already", "the subject of a person"))
 		}
 	}
 	return rm.speakers(snap).Clash(a)

@@ -359,7 +359,8 @@ func (rm *Room) preview(ctx context.Context, r federation.Record, s Source) (Pre
 			}
 		}
 	}
-	out.Findings = slices.CompactFunc(checks.Sort(append(out.Findings, checks.New(snap.With(r), rm.now()).Record(r)...)),
+	out.Findings = slices.CompactFunc(checks.Sort(append(out.Findings,
+		checks.New(snap.With(r), rm.now()).Record(r)...)),
 		func(a, b *finding.Finding) bool { return a.Mark() == b.Mark() })
 	return out, nil
 }

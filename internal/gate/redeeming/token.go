@@ -123,7 +123,9 @@ func (rm *Room) turn(ctx context.Context, a *asked, k *grants.Kept, h grant.Hand
 // application does not use any more ends: it gives nothing either should that be taken back.
 func (rm *Room) gone(ctx context.Context, k *grants.Kept, f *finding.Finding) error {
 	if f.Code == finding.GrantProvider {
-		if err := rm.store.Write(ctx, func(tx *gorm.DB) error { return rm.grants.End(tx, k.ID, grant.Moved) }); err != nil {
+		if err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+			return rm.grants.End(tx, k.ID, grant.Moved)
+		}); err != nil {
 			return err
 		}
 	}

@@ -321,7 +321,8 @@ func (rm *Room) readJSON(in Import) (*list, error) {
 			l.bad = append(l.bad, table.BadRow{Line: line, Cause: notListed + err.Error()})
 			continue
 		}
-		e := entry{line: line, number: p.Number, state: p.State, unproved: p.Unproved, values: map[string][]string{}, units: map[federation.UnitKind][]string{}}
+		e := entry{line: line, number: p.Number, state: p.State, unproved: p.Unproved, values: map[string][]string{},
+			units: map[federation.UnitKind][]string{}}
 		for name, values := range p.Values {
 			if len(values) > 0 || in.Empties {
 				e.values[name] = values

@@ -191,7 +191,8 @@ func (rm *Room) lay(tx *gorm.DB, plans []plan, sealed [][]byte, ids []int64) err
 	for i := range plans {
 		p := plans[i]
 		if p.person = ids[i]; plans[i].person != 0 && p.keeps {
-			if err := tx.Model(&store.PersonRow{}).Where("id = ?", p.person).Update("sealed", sealed[i]).Error; err != nil {
+			if err := tx.Model(&store.PersonRow{}).Where("id = ?", p.person).Update("sealed",
+				sealed[i]).Error; err != nil {
 				return err
 			}
 		}
@@ -220,5 +221,6 @@ func (rm *Room) lay(tx *gorm.DB, plans []plan, sealed [][]byte, ids []int64) err
 			}
 		}
 	}
-	return errors.Join(people.Lookup(tx, true, made...), people.Lookup(tx, false, changed...), rm.people.PutMemberRows(tx, members))
+	return errors.Join(people.Lookup(tx, true, made...), people.Lookup(tx, false, changed...),
+		rm.people.PutMemberRows(tx, members))
 }

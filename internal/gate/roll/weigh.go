@@ -352,7 +352,8 @@ func (w *weighing) each(plans []plan, rows map[int64]store.PersonRow, members ma
 		p.found, p.was, p.had = row.Sealed, row.Disabled != nil, had(stored, p.values)
 		p.keep = crossing.Typed(stored, crossing.FromImport, p.values, p.unproved, w.rm.now())
 		p.keeps = !slices.EqualFunc(stored, p.keep, func(a, b crossing.KeptValue) bool {
-			return a.Name == b.Name && a.From == b.From && slices.Equal(a.Attribute.Values, b.Attribute.Values) && slices.Equal(a.Proofs, b.Proofs)
+			return a.Name == b.Name && a.From == b.From && slices.Equal(a.Attribute.Values, b.Attribute.Values) &&
+				slices.Equal(a.Proofs, b.Proofs)
 		})
 		p.disable, p.enable = p.state == "disabled" && !p.was, p.state == "enabled" && p.was
 		for kind, names := range p.units {

@@ -105,7 +105,8 @@ func (rm *Room) Stored(ctx context.Context, by string, name any) *crossing.Sessi
 	ended := rm.ended
 	rm.mu.RUnlock()
 	var row store.SessionRow
-	err := rm.store.Read.WithContext(ctx).Where(by+" = ?", name).Where("expires > ? AND coalesce(used, began) >= ?", now.UTC(),
+	err := rm.store.Read.WithContext(ctx).Where(by+" = ?", name).Where("expires > ? AND coalesce(used, began) >= ?",
+		now.UTC(),
 		rm.since(now)).Take(&row).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return nil
@@ -227,7 +228,8 @@ func (rm *Room) Row(s *crossing.Session) (*store.SessionRow, error) {
 		by = append(by, string(p.ProviderID))
 	}
 	return &store.SessionRow{Hash: []byte(s.Ref), Person: s.Person.ID, Provider: strings.Join(by, " "),
-		Revision: s.Revision, Began: rm.now().UTC(), Expires: s.Expires.UTC(), Lasting: s.Lasting, Used: rm.now().UTC(),
+		Revision: s.Revision, Began: rm.now().UTC(), Expires: s.Expires.UTC(), Lasting: s.Lasting,
+		Used:   rm.now().UTC(),
 		Sealed: rm.store.Seal("session", plain)}, nil
 }
 

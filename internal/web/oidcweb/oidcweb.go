@@ -245,7 +245,8 @@ func (s *endpoints) push(c fiber.Ctx) error {
 func (s *endpoints) userInfo(c fiber.Ctx) error {
 	token, twice := bearer(c)
 	if twice {
-		f := finding.New(finding.OAuthRequest, finding.Fact("access_token", "came more than once, or stands in the address"))
+		f := finding.New(finding.OAuthRequest, finding.Fact("access_token",
+			"came more than once, or stands in the address"))
 		c.Set("WWW-Authenticate", `Bearer realm="Inner Gate", error="invalid_request"`)
 		return s.write(c, http.StatusBadRequest, wrong{oidc.InvalidRequest, oidcside.Heard(f)})
 	}

@@ -179,7 +179,8 @@ func (a *Application) Describe() []federation.Value {
 	for _, v := range []federation.Value{{Label: "Homepage", Value: a.Homepage}, {Label: "Logo", Value: a.Logo},
 		{Label: "Privacy policy", Value: a.Policy}, {Label: "Contacts", Value: strings.Join(a.Contacts, ", ")},
 		{Label: "Demanded in its metadata, and not done here", Value: strings.Join(a.Demands, ", ")},
-		{Label: "Sign-in may be so old", Value: age(a.MaxAge)}, {Label: "Time of the sign-in", Value: map[bool]string{true: "demanded"}[a.Timed]},
+		{Label: "Sign-in may be so old", Value: age(a.MaxAge)},
+		{Label: "Time of the sign-in", Value: map[bool]string{true: "demanded"}[a.Timed]},
 		{Label: "Requests", Value: map[bool]string{true: "pushed only"}[a.Pushes]},
 		{Label: "Passed over in its metadata", Value: strings.Join(a.PassedOver, ", ")}} {
 		if v.Value != "" {
@@ -299,7 +300,8 @@ func (a *Application) sector() string {
 	host := ""
 	for _, address := range a.RedirectURI {
 		u, err := url.Parse(address)
-		if err != nil || u.Hostname() == "" || oidc.Loopback(u.Hostname()) || oidc.Localhost(u.Hostname()) || host != "" && host != u.Hostname() {
+		if err != nil || u.Hostname() == "" || oidc.Loopback(u.Hostname()) || oidc.Localhost(u.Hostname()) ||
+			host != "" && host != u.Hostname() {
 			return "client " + a.ClientID
 		}
 		host = u.Hostname()

@@ -30,7 +30,8 @@ func (a *Application) Checks(c *checks.Checker, r federation.Record, l *checks.L
 		if unfit := oidc.CheckRedirect(a.ClientKind, address); unfit != nil { // it was taken in by an earlier build
 			l.Add(finding.New(finding.ClientMetadata, finding.Fact("redirect_uris", unfit.Error())))
 		}
-		if err == nil && a.ClientKind != oidc.Native && (!here && oidc.Loopback(u.Hostname()) || oidc.Localhost(u.Hostname())) {
+		if err == nil && a.ClientKind != oidc.Native && (!here && oidc.Loopback(u.Hostname()) ||
+			oidc.Localhost(u.Hostname())) {
 			l.Add(finding.New(finding.RedirectLoopback, finding.Fact("Redirect URI", address)))
 		} else if err == nil && u.Scheme+"://"+u.Host == c.Snap.Gate.Base {
 			l.Add(finding.New(finding.RedirectUnregistered, finding.Compare("Redirect URI", "an address of the application",

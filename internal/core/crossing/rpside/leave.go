@@ -54,7 +54,8 @@ func (t *turn) only() []string {
 	var out []string
 	for _, c := range t.h.claims[:max(tokens, 0)] {
 		for _, name := range slices.Sorted(maps.Keys(c)) {
-			elsewhere := slices.ContainsFunc(t.h.claims[tokens:], func(o map[string]any) bool { return o[name] != nil })
+			elsewhere := slices.ContainsFunc(t.h.claims[tokens:],
+				func(o map[string]any) bool { return o[name] != nil })
 			if !oidc.Reserved(name) && !elsewhere && !slices.Contains(out, name) {
 				out = append(out, name)
 			}

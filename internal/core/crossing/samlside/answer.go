@@ -193,12 +193,15 @@ func (p *answer) writable(in crossing.AnswerIn) error {
 		}
 	}
 	if !xmlsec.IsText(p.msg.Context) {
-		p.notes.Note("AuthnContextClassRef", finding.New(finding.ValueNotXML, finding.Fact("acr", visible(p.msg.Context))))
+		p.notes.Note("AuthnContextClassRef", finding.New(finding.ValueNotXML,
+			finding.Fact("acr", visible(p.msg.Context))))
 		p.msg.Context = ""
 	}
-	p.msg.Authorities = slices.DeleteFunc(slices.Clone(p.msg.Authorities), func(s string) bool { return !xmlsec.IsText(s) })
+	p.msg.Authorities = slices.DeleteFunc(slices.Clone(p.msg.Authorities),
+		func(s string) bool { return !xmlsec.IsText(s) })
 	for _, a := range in.Released.Attributes {
-		values := slices.DeleteFunc(slices.Clone(a.Values), func(v profile.Value) bool { return !xmlsec.IsText(v.String()) })
+		values := slices.DeleteFunc(slices.Clone(a.Values),
+			func(v profile.Value) bool { return !xmlsec.IsText(v.String()) })
 		named := xmlsec.IsText(a.Name) && xmlsec.IsText(a.Format) && xmlsec.IsText(a.Friendly)
 		if named && len(values) == len(a.Values) {
 			p.attributes = append(p.attributes, a)

@@ -78,7 +78,8 @@ func (p *Provider) ask(in crossing.In) crossing.Out {
 			ProxyCount: w.Hops,
 			Requesters: w.Requesters, ByArtifact: p.UseArtifact, NameIDFormat: p.AskNameIDFormat}}
 	if slices.ContainsFunc(w.Contexts, func(c string) bool { return !xmlsec.IsText(c) }) {
-		return crossing.Out{Err: finding.New(finding.ContextImpossible, finding.Fact("Context", "has characters that cannot stand in XML"))}
+		return crossing.Out{Err: finding.New(finding.ContextImpossible,
+			finding.Fact("Context", "has characters that cannot stand in XML"))}
 	}
 	hint, told := p.hint(w.Hints)
 	plan.request.Subject = hint
