@@ -432,7 +432,7 @@ func TestAddressesOfTheOpenIDProvider(t *testing.T) {
 		"a bearer token twice": {"POST", "/oidc/op/userinfo", "access_token=x", http.Header{"Authorization": {"Bearer x"},
 			"Content-Type": {form}}, 400, nil, "invalid_request"},
 		"a bearer token twice in the body": {"POST", "/oidc/op/userinfo", "access_token=x&access_token=x", http.Header{"Content-Type": {form}}, 400, nil, "invalid_request"},
-		"a preflight of a push": {"OPTIONS", "/oidc/op/par", "", http.Header{"Origin": {desk}}, 204, http.Header{"Access-Control-Allow-Origin": {desk}}, ""},
+		"a preflight of a push":            {"OPTIONS", "/oidc/op/par", "", http.Header{"Origin": {desk}}, 204, http.Header{"Access-Control-Allow-Origin": {desk}}, ""},
 		"and its answer": {"POST", "/oidc/op/par", "client_id=refund-desk", http.Header{"Origin": {desk}, "Content-Type": {form}}, 400,
 			http.Header{"Access-Control-Allow-Origin": {desk}}, "redirect_uri"},
 		"no preflight where no answer is for browsers": {"OPTIONS", "/oidc/op/introspect", "", http.Header{"Origin": {desk}}, 405,
