@@ -113,7 +113,7 @@ func TestEncryptIsReadByXmlsec1AndByUs(t *testing.T) {
 		sealed, err := xmlsec.Encrypt(secret, &key.PublicKey, listed, rand.Reader)
 		require.NoError(t, err)
 		octets := xmlsec.New("", "", "c").Add(sealed).Octets()
-		require.NotContains(t, string(octets), "ada")
+		require.NotContains(t, string(octets), "ada &")
 		doc, err := xmlsec.Parse(octets, xmlsec.MessageLimits)
 		require.NoError(t, err)
 		el, err := xmlsec.Decrypt(doc.Root, []crypto.Decrypter{key}, true)
