@@ -34,6 +34,10 @@ func TestAmbiguousRequestsAreRefused(t *testing.T) {
 		"codings in two lines":          {post("Transfer-Encoding: chunked\r\nTransfer-Encoding: identity", "0\r\n\r\n"), false},
 		"a coding that is none":         {post("Transfer-Encoding: xchunked", "0\r\n\r\n"), false},
 		"a chunk with 0x":               {post("Transfer-Encoding: chunked", "0x5\r\nhello\r\n0\r\n\r\n"), false},
+		"an end with 0x":                {post("Transfer-Encoding: chunked", "0x0\r\n\r\n"), false},
+		"a size with a letter":          {post("Transfer-Encoding: chunked", "3x\r\nabc\r\n0\r\n\r\n"), false},
+		"two sizes":                     {post("Transfer-Encoding: chunked", "3,3\r\nabc\r\n0\r\n\r\n"), false},
+		"a packed body":                 {post("Content-Encoding: gzip\r\nContent-Length: 5", "hello"), false},
 		"a signed chunk":                {post("Transfer-Encoding: chunked", "+5\r\nhello\r\n0\r\n\r\n"), false},
 		"a chunk longer than there is":  {post("Transfer-Encoding: chunked", "ffffffffffffffff5\r\nhello\r\n0\r\n\r\n"), false},
 		"chunks whose lines end in LF":  {post("Transfer-Encoding: chunked", "5\nhello\n0\n\n"), false},
@@ -58,7 +62,7 @@ func TestAmbiguousRequestsAreRefused(t *testing.T) {
 				require.Equal(t, "200", codes[1][1])
 				return
 			}
-			require.Contains(t, []string{"400", "421"}, codes[0][1])
+			require.Contains(t, []string{"400", "415", "421"}, codes[0][1])
 			if rule != "an address at another host" {
 				require.Len(t, codes, 1, "%s", octets)
 			}

@@ -243,7 +243,9 @@ func IsUnwritable(err error) bool {
 
 // note remembers whether the disk takes writes.
 func (s *Store) note(err error) {
-	if IsUnwritable(err) || errors.Is(err, errUndone) {
+	var e sqlite3.Error
+	held := errors.As(err, &e) && (e.Code == sqlite3.ErrBusy || e.Code == sqlite3.ErrLocked)
+	if held || IsUnwritable(err) || errors.Is(err, errUndone) {
 		s.failing.Store(&err)
 	} else {
 		s.failing.Store(nil)
@@ -253,24 +255,48 @@ func (s *Store) note(err error) {
 // Failing reports whether the last write did not reach the disk.
 func (s *Store) Failing() bool { return s.failing.Load() != nil }
 
-// Writable gives nil while writes reach the disk. After one that did not it tries
-// again itself.
+// How often a question whether writes go through is tried, and how long one may take.
+const (
+	tryEvery = time.Second
+	tryMost  = 2 * time.Second
+)
+
+var errHeld = errors.New("the database does not come to what is to be written; another process may hold its lock")
+
+// Writable gives nil while writes go through: it takes the lock that every sign-in needs,
+// writing nothing, or, after one that did not reach the disk, writes itself.
 func (s *Store) Writable(ctx context.Context) error {
-	if s.failing.Load() == nil {
-		return nil
-	}
 	s.trying.Lock()
 	defer s.trying.Unlock()
-	if now := time.Now(); now.Sub(s.tried) > time.Second {
+	if now := time.Now(); now.Sub(s.tried) > tryEvery {
 		s.tried = now
-		_ = s.Write(ctx, func(tx *gorm.DB) error { // noted, however it ends
-			return tx.Save(&SettingRow{Key: "written", Value: strings.Repeat(now.UTC().Format(time.RFC3339), 500)}).Error
-		})
+		s.stuck = s.try(ctx, now)
 	}
 	if err := s.failing.Load(); err != nil {
 		return *err
 	}
-	return nil
+	return s.stuck
+}
+
+// try goes through the one writer, and waits for it for a while.
+func (s *Store) try(ctx context.Context, now time.Time) error {
+	whole := s.failing.Load() != nil
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		_ = s.Write(ctx, func(tx *gorm.DB) error { // noted, however it ends
+			if !whole {
+				return nil
+			}
+			return tx.Save(&SettingRow{Key: "written", Value: strings.Repeat(now.UTC().Format(time.RFC3339), 500)}).Error
+		})
+	}()
+	select {
+	case <-done:
+		return nil
+	case <-time.After(tryMost):
+		return errHeld
+	}
 }
 
 var errUndone = errors.New("the database has undone the transaction")

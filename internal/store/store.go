@@ -39,6 +39,7 @@ type Store struct {
 	failing atomic.Pointer[error] // of the last write, if the disk did not take it
 	trying  sync.Mutex
 	tried   time.Time
+	stuck   error // of the last try
 }
 
 type op struct {

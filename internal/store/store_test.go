@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"database/sql"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -421,6 +422,24 @@ func TestAFullDiskFailsOnlyWhomItHits(t *testing.T) {
 	require.GreaterOrEqual(t, failed.Load(), int64(48))
 	limit(1 << 30)
 	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&store.SettingRow{Key: "after"}).Error }))
+}
+
+// While another process holds the lock that every sign-in needs, the store is not ready.
+func TestALockHeldElsewhere(t *testing.T) {
+	dir := t.TempDir()
+	st := open(t, dir)
+	require.NoError(t, st.Writable(t.Context()))
+	other, err := sql.Open("sqlite3", filepath.Join(dir, "data", "innergate.db")+"?_txlock=immediate")
+	require.NoError(t, err)
+	defer other.Close()
+	tx, err := other.Begin()
+	require.NoError(t, err)
+	time.Sleep(1100 * time.Millisecond) // it is asked once a second
+	began := time.Now()
+	require.ErrorContains(t, st.Writable(t.Context()), "another process")
+	require.Less(t, time.Since(began), 3*time.Second)
+	require.NoError(t, tx.Rollback())
+	require.Eventually(t, func() bool { return st.Writable(t.Context()) == nil }, 5*time.Second, 100*time.Millisecond)
 }
 
 // A panic in a transaction fails that one.

@@ -84,7 +84,7 @@ func (h *humaContext) BodyReader() io.Reader {
 	if h.c.Request().IsBodyStream() {
 		return h.c.Request().BodyStream()
 	}
-	return bytes.NewReader(h.c.Body())
+	return bytes.NewReader(h.c.Request().Body())
 }
 func (h *humaContext) GetMultipartForm() (*multipart.Form, error) {
 	return h.c.MultipartForm()

@@ -3,9 +3,7 @@ package web
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"net/netip"
 	"slices"
@@ -18,9 +16,7 @@ import (
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/nearword"
-	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/gate/change"
-	"innergate.example/innergate/internal/gate/limit"
 )
 
 func within(a netip.Addr, networks []netip.Prefix) bool {
@@ -28,20 +24,28 @@ func within(a netip.Addr, networks []netip.Prefix) bool {
 }
 
 // address is that of the browser: of the connection, or, if that comes from a
-// proxy that is listed, the last one in X-Forwarded-For that is no such proxy. All
-// lines of the header are one list; a hop that is no address ends it.
+// proxy that is listed, the last one in X-Forwarded-For that is no such proxy, with a
+// port or without. All lines of the header are one list. Who cannot be read there is
+// nobody: the zero address, which no network contains.
 func (s *server) address(c fiber.Ctx) netip.Addr {
 	a, _ := netip.AddrFromSlice(c.RequestCtx().RemoteIP())
 	lines := c.Request().Header.PeekAll("X-Forwarded-For")
+	if len(lines) == 0 {
+		return a.Unmap()
+	}
 	hops := strings.Split(string(bytes.Join(lines, []byte(","))), ",")
 	for i := len(hops) - 1; i >= 0 && within(a, s.proxies); i-- {
-		hop, err := netip.ParseAddr(strings.TrimSpace(hops[i]))
-		if err != nil {
-			break
-		}
-		a = hop
+		a = hop(strings.TrimSpace(hops[i]))
 	}
 	return a.Unmap()
+}
+
+func hop(text string) netip.Addr {
+	if at, err := netip.ParseAddrPort(text); err == nil {
+		return at.Addr()
+	}
+	a, _ := netip.ParseAddr(text)
+	return a
 }
 
 // mayScrape lets in networks that are allowed, and API tokens.
@@ -68,63 +72,6 @@ func (s *server) guard(c fiber.Ctx) error {
 	if s.secure {
 		c.Set("Strict-Transport-Security", "max-age=31536000")
 	}
-	return c.Next()
-}
-
-// uploads reports whether an address takes documents that are read piece by piece.
-func uploads(path string) bool {
-	rest, ours := strings.CutPrefix(path, "/api/v1/")
-	return ours && (strings.HasPrefix(rest, "aggregates/") && strings.HasSuffix(rest, "/upload") || rest == "people/import" ||
-		strings.HasPrefix(rest, "applications/") && strings.HasSuffix(rest, "/comparisons"))
-}
-
-// bound reads bodies whole, up to the limit; only uploads are left on the
-// connection, for their handlers to read piece by piece.
-func (s *server) bound(c fiber.Ctx) error {
-	req := c.Request()
-	defer s.heavy.leave(c)
-	if !req.IsBodyStream() {
-		return c.Next()
-	}
-	if uploads(c.Path()) {
-		err := c.Next()
-		// What a handler left of the body must not be taken for the next request.
-		// Operators get their answer after all was read, others are read no further
-		// than elsewhere.
-		left := int64(maxBody)
-		if status := c.Response().StatusCode(); status != http.StatusUnauthorized && status != http.StatusForbidden {
-			left = xmlsec.AggregateLimits.Octets
-		}
-		if n, copyErr := io.Copy(io.Discard, io.LimitReader(req.BodyStream(), left)); n == left || copyErr != nil {
-			c.Response().SetConnectionClose()
-		}
-		return err
-	}
-	if n := req.Header.ContentLength(); n < 0 || n > large {
-		if err := s.heavy.enter(c, limit.Network(s.address(c).String())); err != nil {
-			c.Response().SetConnectionClose()
-			return err
-		}
-	}
-	octets, err := io.ReadAll(io.LimitReader(req.BodyStream(), maxBody+1))
-	if err != nil {
-		c.Response().SetConnectionClose() // nobody knows where the next request begins
-		return fiber.ErrBadRequest
-	}
-	if len(octets) > maxBody {
-		// Whoever is still sending sees no answer, so what is left is read, within
-		// bounds, and thrown away.
-		c.Response().SetConnectionClose()
-		if _, err := io.CopyN(io.Discard, req.BodyStream(), maxDiscard); err != nil && !errors.Is(err, io.EOF) {
-			return fiber.ErrRequestEntityTooLarge
-		}
-		if strings.HasPrefix(c.Path(), "/api/") {
-			return fiber.ErrRequestEntityTooLarge
-		}
-		c.Locals(tooLargeKey, true)
-		octets = nil
-	}
-	req.SetBody(octets)
 	return c.Next()
 }
 

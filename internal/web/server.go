@@ -55,7 +55,7 @@ type server struct {
 	host      string // host and port of the base address
 	api       huma.API
 	proxies   []netip.Prefix
-	heavy     *heavy
+	budgets   [packed + 1]*budget
 }
 
 // limits on requests, in octets.
@@ -70,7 +70,7 @@ const (
 // New makes the HTTP interface.
 func New(o Options) *fiber.App {
 	s := &server{gate: o.Gate, log: o.Log, version: o.Version, proxies: o.Proxies, protocols: o.Protocols,
-		heavy: newHeavy()}
+		budgets: newBudgets()}
 	scheme, host, _ := strings.Cut(o.Gate.Base(), "://")
 	s.secure, s.host = scheme == "https", host
 	app := fiber.New(fiber.Config{AppName: "Inner Gate", StrictRouting: true, CaseSensitive: true, Immutable: true,
@@ -80,7 +80,7 @@ func New(o Options) *fiber.App {
 		s.log.Error("a handler failed by our own fault", "path", c.Path(), "panic", fmt.Sprint(e), "stack",
 			string(debug.Stack()))
 	}}))
-	app.Use(strict)
+	app.Use(strict, coded)
 	app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	app.Get("/readyz", func(c fiber.Ctx) error {
 		if err := s.gate.Ready(c.Context()); err != nil {
@@ -206,6 +206,10 @@ func (s *server) failed(c fiber.Ctx, err error) error {
 		switch {
 		case status == http.StatusRequestEntityTooLarge:
 			detail = "The body is larger than 3.1 MB; the metadata of one entity may have 1.0 MB. Upload that of a federation as an aggregate."
+		case status == http.StatusUnsupportedMediaType:
+			detail = "Send the body as it is, without Content-Encoding."
+		case status == http.StatusRequestTimeout:
+			detail = "The body came too slowly; send it again."
 		case busy:
 			detail = "Too many large requests are worked on; send it again in a moment."
 		}
@@ -215,6 +219,10 @@ func (s *server) failed(c fiber.Ctx, err error) error {
 	if status == http.StatusRequestEntityTooLarge {
 		return s.plain(c, status, "This is too much at once",
 			"Start again at your application, or ask the people who sent you here.")
+	}
+	if status == http.StatusUnsupportedMediaType || status == http.StatusRequestTimeout {
+		return s.plain(c, status, "This cannot be read",
+			"What was sent is compressed, or came too slowly. Start again at your application.")
 	}
 	if busy {
 		return s.plain(c, status, "Too much is going on", "Try again in a moment.")
@@ -260,7 +268,7 @@ const (
 	addressKey
 	consoleKey
 	tooLargeKey // the body was too large, and is gone
-	heavyKey    // a turn to work on a large message is taken
+	holdKey     // room that the request has taken
 )
 
 // console serves the built console; unknown addresses below it get its first

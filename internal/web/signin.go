@@ -1,6 +1,7 @@
 package web
 
 import (
+	"bytes"
 	"embed"
 	"html/template"
 	"net/http"
@@ -12,6 +13,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/gate"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/limit"
@@ -41,7 +43,9 @@ func (s *Site) Browser(c fiber.Ctx) driving.Browser { return s.s.browser(c) }
 func (s *Site) Answer(c fiber.Ctx, o driving.Outcome) error { return s.s.answer(c, o) }
 
 // Network is where a request comes from, for counting.
-func (s *Site) Network(c fiber.Ctx) string { return limit.Network(s.s.address(c).String()) }
+func (s *Site) Network(c fiber.Ctx) string { return s.s.network(c) }
+
+func (s *server) network(c fiber.Ctx) string { return limit.Network(s.address(c).String()) }
 
 // Say shows a person a sentence.
 func (s *Site) Say(c fiber.Ctx, status int, title, text string) error {
@@ -67,13 +71,26 @@ func (s *Site) AskToLeave(c fiber.Ctx, action, stay string, fields []crossing.Fi
 // Forget deletes the session cookie.
 func (s *Site) Forget(c fiber.Ctx) { s.s.setCookie(c, "session", "", "Lax", 0) }
 
-// Large waits for a turn to work on a message, if that is large. Messages in
-// bodies have waited before they were read; this is for what was inflated.
-func (s *Site) Large(c fiber.Ctx, octets int) error {
-	if octets <= large {
+// Unpack waits for room to unpack so many octets of an address. The error is Busy.
+func (s *Site) Unpack(c fiber.Ctx, octets int) error {
+	if octets <= small {
 		return nil
 	}
-	return s.s.heavy.enter(c, limit.Network(s.s.address(c).String()))
+	return s.s.take(c, reading, 2*octets)
+}
+
+// Read waits for room to read a message in that came packed: what comes in bodies has
+// waited before it was read, by what it is outside. What is sealed in it may be nothing
+// but elements. The error is Busy.
+func (s *Site) Read(c fiber.Ctx, message []byte) error {
+	n := growth(message)
+	if bytes.Contains(message, []byte("EncryptedData")) {
+		n += min(60*len(message), 320*int(xmlsec.MessageLimits.Count))
+	}
+	if n <= small {
+		return nil
+	}
+	return s.s.take(c, packed, n)
 }
 
 // Form gives a field of the body only, never of the query; an error says that

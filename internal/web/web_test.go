@@ -157,6 +157,11 @@ func TestAddressBehindProxies(t *testing.T) {
 		{"the last line is the nearest hop", "203.0.113.9 + 198.51.100.1", nets("0.0.0.0/32"), 403},
 		{"all lines are one list", "198.51.100.7, 203.0.113.9 + 198.51.100.1", nets("0.0.0.0/32", "198.51.100.1/32"), 200},
 		{"rubbish ends it", "203.0.113.9, rubbish", nets("0.0.0.0/32"), 403},
+		{"who cannot be read is nobody, not the proxy", "unknown", nets("0.0.0.0/32", "203.0.113.0/24"), 403},
+		{"behind two proxies too", "unknown, 203.0.113.9", nets("0.0.0.0/32", "203.0.113.0/24"), 403},
+		{"an empty one neither", "", nets("0.0.0.0/32", "203.0.113.0/24"), 403},
+		{"a port is no matter", "203.0.113.9:4711", nets("0.0.0.0/32"), 200},
+		{"nor with IPv6", "[::ffff:203.0.113.9]:4711", nets("0.0.0.0/32"), 200},
 	} {
 		app := web.New(web.Options{Gate: g, Log: slog.New(slog.DiscardHandler), MetricsNetworks: nets("203.0.113.0/24"),
 			Proxies: c.proxies, Protocols: protocols})

@@ -11,7 +11,8 @@
 //	attributes  map from an attribute's name, or friendly name, to the list of its values
 //
 // Beside what CEL has of its own there are its string extensions and optional values
-// (attributes[?"mail"]). It reaches nothing outside itself, and what it may cost is bounded.
+// (attributes[?"mail"]). It reaches nothing outside itself; what it may cost and what it may
+// make, at every step, is bounded in octets.
 package expression
 
 import (
@@ -64,7 +65,8 @@ type Facts struct {
 var environment = sync.OnceValues(func() (*cel.Env, error) {
 	return cel.NewEnv(cel.Variable("subject", cel.StringType), cel.Variable("nameFormat", cel.StringType),
 		cel.Variable("attributes", cel.MapType(cel.StringType, cel.ListType(cel.DynType))),
-		cel.OptionalTypes(), ext.Strings(ext.StringsVersion(4)), cel.ParserExpressionSizeLimit(longest),
+		cel.OptionalTypes(), ext.Strings(ext.StringsVersion(4), ext.StringsMaxPrecision(100)),
+		cel.ParserExpressionSizeLimit(longest),
 		cel.ParserRecursionLimit(40))
 })
 
@@ -86,7 +88,12 @@ func Compile(text string, kind Kind) (*Expression, error) {
 	if out := tree.OutputType(); kind == Condition && !out.IsExactType(cel.BoolType) && !out.IsExactType(cel.DynType) {
 		return nil, fmt.Errorf("the condition gives %s; it is to give true or false, as by == or exists()", out)
 	}
-	program, err := env.Program(tree, cel.CostLimit(mostCost), cel.EvalOptions(cel.OptOptimize))
+	guards, err := guarded()
+	if err != nil {
+		return nil, err
+	}
+	program, err := env.Program(tree, cel.CostLimit(mostCost), cel.CostTracking(octetCost{}), cel.Functions(guards...),
+		cel.CustomDecoratorV2(metered), cel.EvalOptions(cel.OptOptimize))
 	if err != nil {
 		return nil, fmt.Errorf("the expression cannot be run: %w", err)
 	}
@@ -99,9 +106,12 @@ func Compile(text string, kind Kind) (*Expression, error) {
 // has fewer values, is an error, and so is what costs too much.
 func (e *Expression) Run(f Facts) ([]any, error) {
 	out, _, err := e.program.Eval(map[string]any{"subject": f.Subject, "nameFormat": f.NameFormat,
-		"attributes": f.Attributes})
+		"attributes": f.Attributes, meterName: &meter{mostMade}})
 	if err != nil {
 		return nil, errors.New(strings.TrimPrefix(err.Error(), "eval: "))
+	}
+	if sizeOf(out, mostMade+1) > mostMade {
+		return nil, errTooMuch
 	}
 	return natives(out)
 }

@@ -49,6 +49,12 @@ func undecodable(what, cause string) error {
 // FromRedirect takes a message out of a query string. kind is "SAMLRequest" or
 // "SAMLResponse". Each parameter may stand once.
 func FromRedirect(query, kind string) (Inbound, error) {
+	return FromRedirectWithin(query, kind, func(int) error { return nil })
+}
+
+// FromRedirectWithin is FromRedirect where memory is short: room hears how many octets
+// the message has before any is kept, and its error is passed on.
+func FromRedirectWithin(query, kind string, room func(octets int) error) (Inbound, error) {
 	in := Inbound{Binding: BindingRedirect, Raw: query}
 	raw := map[string]string{}
 	for part := range strings.SplitSeq(query, "&") {
@@ -79,7 +85,7 @@ func FromRedirect(query, kind string) (Inbound, error) {
 	if err != nil {
 		return in, undecodable(kind, "not base64")
 	}
-	if in.Octets, err = inflate(packed); err != nil {
+	if in.Octets, err = inflate(packed, room); err != nil {
 		return in, err
 	}
 	in.RelayState = plain["RelayState"]
@@ -122,20 +128,30 @@ func (in Inbound) checkRelayState() error {
 
 var inflaters = sync.Pool{New: func() any { return flate.NewReader(nil) }}
 
-func inflate(packed []byte) ([]byte, error) {
+// inflate unpacks a message twice: once to know its size, and once to keep it.
+func inflate(packed []byte, room func(octets int) error) ([]byte, error) {
 	r := inflaters.Get().(io.ReadCloser)
 	defer inflaters.Put(r)
-	if err := r.(flate.Resetter).Reset(bytes.NewReader(packed), nil); err != nil {
-		return nil, err
+	var out bytes.Buffer
+	for _, to := range []io.Writer{io.Discard, &out} {
+		if err := r.(flate.Resetter).Reset(bytes.NewReader(packed), nil); err != nil {
+			return nil, err
+		}
+		n, err := io.Copy(to, io.LimitReader(r, maxMessage+1))
+		if err != nil {
+			return nil, undecodable("Message", "not deflated (RFC 1951)")
+		}
+		if n > maxMessage {
+			return nil, finding.New(finding.XMLTooLarge, finding.Fact("Limit after inflating", "1 MiB"))
+		}
+		if to != io.Writer(&out) {
+			if err := room(int(n)); err != nil {
+				return nil, err
+			}
+			out.Grow(int(n) + bytes.MinRead)
+		}
 	}
-	out, err := io.ReadAll(io.LimitReader(r, maxMessage+1))
-	if err != nil {
-		return nil, undecodable("Message", "not deflated (RFC 1951)")
-	}
-	if len(out) > maxMessage {
-		return nil, finding.New(finding.XMLTooLarge, finding.Fact("Limit after inflating", "1 MiB"))
-	}
-	return out, nil
+	return out.Bytes(), nil
 }
 
 var deflaters = sync.Pool{New: func() any {

@@ -96,7 +96,7 @@ func (s *endpoints) authorize(c fiber.Ctx) error {
 		if _, err := s.Form(c, "client_id"); err != nil {
 			return s.arrive(c, oidcside.Unreadable(err))
 		}
-		form = string(c.Body())
+		form = string(s.Body(c))
 	}
 	q, err := url.ParseQuery(form)
 	if uri := q.Get("request_uri"); err == nil && strings.HasPrefix(uri, "urn:ietf:params:oauth:request_uri:") {
@@ -122,7 +122,7 @@ func (s *endpoints) arrive(c fiber.Ctx, in *crossing.Arrival) error {
 
 func (s *endpoints) caller(c fiber.Ctx) redeeming.Caller {
 	return redeeming.Caller{Authorization: c.Get("Authorization"), Query: string(c.RequestCtx().URI().QueryString()),
-		Form: string(c.Body()), ContentType: c.Get("Content-Type"), Network: s.Network(c)}
+		Form: string(s.Body(c)), ContentType: c.Get("Content-Type"), Network: s.Network(c)}
 }
 
 // cors lets a program in a browser read an answer, if it is one of the client that
@@ -197,8 +197,8 @@ func (s *endpoints) refused(c fiber.Ctx, err error) error {
 
 // clientOf is the client that a request says it comes from, before anything is
 // proved: it only says who may read the answer.
-func clientOf(c fiber.Ctx) string {
-	form, err := url.ParseQuery(string(c.Body()))
+func (s *endpoints) clientOf(c fiber.Ctx) string {
+	form, err := url.ParseQuery(string(s.Body(c)))
 	if err != nil {
 		return ""
 	}
@@ -206,7 +206,7 @@ func clientOf(c fiber.Ctx) string {
 }
 
 func (s *endpoints) token(c fiber.Ctx) error {
-	s.cors(c, clientOf(c))
+	s.cors(c, s.clientOf(c))
 	out, err := s.Gate().Redeeming.Token(c.Context(), s.caller(c))
 	if err != nil {
 		return s.refused(c, err)
@@ -223,7 +223,7 @@ func (s *endpoints) introspect(c fiber.Ctx) error {
 }
 
 func (s *endpoints) revoke(c fiber.Ctx) error {
-	s.cors(c, clientOf(c))
+	s.cors(c, s.clientOf(c))
 	if err := s.Gate().Redeeming.Revoke(c.Context(), s.caller(c)); err != nil {
 		return s.refused(c, err)
 	}
@@ -232,7 +232,7 @@ func (s *endpoints) revoke(c fiber.Ctx) error {
 }
 
 func (s *endpoints) push(c fiber.Ctx) error {
-	s.cors(c, clientOf(c))
+	s.cors(c, s.clientOf(c))
 	uri, life, err := s.Gate().Redeeming.Push(c.Context(), s.caller(c))
 	if err != nil {
 		return s.refused(c, err)
@@ -243,7 +243,7 @@ func (s *endpoints) push(c fiber.Ctx) error {
 // userInfo takes an access token in the header or, by POST, in the body; never in
 // the address (RFC 6750 §2, RFC 9700 §4.3.2).
 func (s *endpoints) userInfo(c fiber.Ctx) error {
-	token, twice := bearer(c)
+	token, twice := s.bearer(c)
 	if twice {
 		f := finding.New(finding.OAuthRequest, finding.Fact("access_token",
 			"came more than once, or stands in the address"))
@@ -276,13 +276,13 @@ func (s *endpoints) userInfo(c fiber.Ctx) error {
 
 // bearer is the access token of a request: in the header or, by POST, in the body, but in one
 // place alone (RFC 6750 §2).
-func bearer(c fiber.Ctx) (token string, twice bool) {
+func (s *endpoints) bearer(c fiber.Ctx) (token string, twice bool) {
 	var all []string
 	if scheme, given, _ := strings.Cut(c.Get("Authorization"), " "); strings.EqualFold(scheme, "Bearer") {
 		all = append(all, given)
 	}
 	if c.Method() == fiber.MethodPost {
-		if form, err := url.ParseQuery(string(c.Body())); err == nil {
+		if form, err := url.ParseQuery(string(s.Body(c))); err == nil {
 			all = append(all, form["access_token"]...)
 		}
 	}
@@ -332,7 +332,7 @@ func (s *endpoints) leave(c fiber.Ctx) error {
 func (s *endpoints) leaving(c fiber.Ctx) (url.Values, *finding.Finding) {
 	text := string(c.RequestCtx().URI().QueryString())
 	if c.Method() == fiber.MethodPost {
-		text = string(c.Body())
+		text = string(s.Body(c))
 	}
 	form, err := url.ParseQuery(text)
 	if err != nil {
@@ -354,7 +354,7 @@ func (s *endpoints) leaving(c fiber.Ctx) (url.Values, *finding.Finding) {
 func (s *endpoints) refuseLeaving(c fiber.Ctx, f *finding.Finding) error {
 	text := string(c.RequestCtx().URI().QueryString())
 	if c.Method() == fiber.MethodPost {
-		text = string(c.Body())
+		text = string(s.Body(c))
 	}
 	return s.Refuse(c, f, s.Gate().Leaving.Refused(leaving.Asked{Binding: c.Method(), Shown: oidcside.Shown(text),
 		Network: s.Network(c), From: crossing.Application, Name: "Logout request"}, f))

@@ -29,7 +29,7 @@ func (s *endpoints) relying(app *fiber.App) {
 		if _, err := s.Form(c, "iss"); err != nil {
 			return fiber.ErrRequestEntityTooLarge
 		}
-		return s.arrive(c, rpside.Start(c.Params("name"), string(c.Body())))
+		return s.arrive(c, rpside.Start(c.Params("name"), string(s.Body(c))))
 	})
 	app.Post(at+"backchannel-logout", s.leftThere)
 	app.Get(at+"signed-out", s.signedOutThere)
@@ -45,7 +45,7 @@ func (s *endpoints) answerByForm(c fiber.Ctx) error {
 		in.Broken = err
 		return s.arrive(c, in)
 	}
-	return s.arrive(c, rpside.Answer(c.Params("name"), string(c.Body()), true))
+	return s.arrive(c, rpside.Answer(c.Params("name"), string(s.Body(c)), true))
 }
 
 // provider is the one of an address, nil if there is none of these protocols.
@@ -76,7 +76,7 @@ func (s *endpoints) leftThere(c fiber.Ctx) error {
 		c.Set("Cache-Control", "no-store")
 		return c.SendStatus(http.StatusOK)
 	}
-	shown, _ := url.ParseQuery(string(c.Body()))
+	shown, _ := url.ParseQuery(string(s.Body(c)))
 	s.Gate().Leaving.Refused(leaving.Asked{Binding: c.Method(), Shown: rpside.Shown(shown), Network: s.Network(c),
 		From: crossing.Provider, Name: "Logout token", Whose: string(p.Name)}, f)
 	return s.write(c, http.StatusBadRequest, wrong{oidc.InvalidRequest, f.Title})

@@ -51,15 +51,18 @@ func (s *endpoints) arrive(c fiber.Ctx, in *crossing.Arrival) error {
 }
 
 func (s *endpoints) requestByGet(c fiber.Ctx) error {
-	in, err := saml.FromRedirect(string(c.RequestCtx().URI().QueryString()), "SAMLRequest")
-	if busy := s.Large(c, len(in.Octets)); busy != nil {
-		return busy
+	in, err := s.redirected(c, "SAMLRequest")
+	if web.Busy(err) {
+		return err
 	}
 	return s.arrive(c, samlside.Request(in, c.Params("name"), err))
 }
 
 func (s *endpoints) requestByPost(c fiber.Ctx) error {
 	in, err := s.posted(c, "SAMLRequest")
+	if web.Busy(err) {
+		return err
+	}
 	return s.arrive(c, samlside.Request(in, c.Params("name"), err))
 }
 
@@ -73,7 +76,21 @@ func (s *endpoints) posted(c fiber.Ctx, kind string) (saml.Inbound, error) {
 	if err != nil {
 		return saml.Inbound{Binding: saml.BindingPOST}, err
 	}
-	return saml.FromPOST(message, state)
+	in, err := saml.FromPOST(message, state)
+	if busy := s.Read(c, in.Octets); busy != nil {
+		return in, busy
+	}
+	return in, err
+}
+
+// redirected takes a message out of an address.
+func (s *endpoints) redirected(c fiber.Ctx, kind string) (saml.Inbound, error) {
+	in, err := saml.FromRedirectWithin(string(c.RequestCtx().URI().QueryString()), kind,
+		func(octets int) error { return s.Unpack(c, octets) })
+	if busy := s.Read(c, in.Octets); busy != nil {
+		return in, busy
+	}
+	return in, err
 }
 
 // answerByGet takes artifacts; a Response may not come this way.
@@ -82,9 +99,9 @@ func (s *endpoints) answerByGet(c fiber.Ctx) error {
 	case c.Query("SAMLart") != "":
 		return s.arrive(c, samlside.Artifact(c.Query("SAMLart"), c.Query("RelayState"), c.Params("name")))
 	case c.Query("SAMLResponse") != "":
-		in, err := saml.FromRedirect(string(c.RequestCtx().URI().QueryString()), "SAMLResponse")
-		if busy := s.Large(c, len(in.Octets)); busy != nil {
-			return busy
+		in, err := s.redirected(c, "SAMLResponse")
+		if web.Busy(err) {
+			return err
 		}
 		return s.arrive(c, samlside.Response(in, c.Params("name"), err))
 	}
@@ -97,6 +114,9 @@ func (s *endpoints) answerByPost(c fiber.Ctx) error {
 		return s.arrive(c, samlside.Artifact(artifact, state, c.Params("name")))
 	}
 	in, err := s.posted(c, "SAMLResponse")
+	if web.Busy(err) {
+		return err
+	}
 	return s.arrive(c, samlside.Response(in, c.Params("name"), err))
 }
 
@@ -121,7 +141,7 @@ func (s *endpoints) own(kind federation.Kind, file string) fiber.Handler {
 func (s *endpoints) resolve(c fiber.Ctx) error {
 	g := s.Gate()
 	octets, err := func() ([]byte, error) {
-		r, err := samlside.Resolve(g.Records.Snapshot(), c.Params("name"), c.Body(), time.Now())
+		r, err := samlside.Resolve(g.Records.Snapshot(), c.Params("name"), s.Body(c), time.Now())
 		if err != nil {
 			return nil, g.Crossings.NotAnswered(err)
 		}
