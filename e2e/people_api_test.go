@@ -113,6 +113,7 @@ func TestPeopleOverTheAPI(t *testing.T) {
 		{"GET", "/applications/crew-roster/comparisons/7", "", 404, "comparison of crew-roster"},
 		{"POST", "/applications/crew-roster/comparisons", `{}`, 422, "the body is no form"},
 		{"PATCH", "/providers/oakhollow/settings", `{"revision":1,"settings":{"matchBy":"emails emails"}}`, 422, "named twice"},
+		{"PATCH", "/providers/oakhollow/settings", `{"revision":1,"settings":{"matchBy":"a","matchBy":"b"}}`, 400, "comes twice"},
 		{"PATCH", "/providers/oakhollow/settings", `{"revision":1,"settings":{"askFor":"nickName=verified"}}`, 422, `"field":"askFor"`},
 		{"PATCH", "/providers/oakhollow/settings", `{"revision":1,"settings":{"vouchesFor":"Oakhollow.example"}}`, 422, "in small letters"},
 		{"PATCH", "/providers/oakhollow/settings", `{"revision":1,"settings":{"groupValues":"all"}}`, 422, "known"},

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"net/url"
+	"strings"
 	"testing"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/redeeming"
 	"innergate.example/innergate/internal/store"
 )
@@ -113,16 +115,49 @@ func TestTokenRequestsAreRefused(t *testing.T) {
 		refusedBy(t, err, oidc.InvalidGrant, finding.GrantExpired)
 	})
 	t.Run("too many wrong secrets", func(t *testing.T) {
-		for range 40 {
-			_, _ = r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"client_credentials"}}, "feed",
-				"wrong, and wrong again"))
+		const brought = "the secret of before it moved"
+		_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "moved", Provider: "staff",
+			Source: records.Source{Document: []byte(`{"client_id":"moved","client_secret":"` + brought +
+				`","grant_types":["client_credentials"],"scope":"roster:read"}`)}})
+		require.NoError(t, err)
+		flow := url.Values{"grant_type": {"client_credentials"}}
+		wrong := func(client string) {
+			assertion := url.Values{"grant_type": {"client_credentials"}, "client_id": {client},
+				"client_assertion_type": {"urn:ietf:params:oauth:client-assertion-type:jwt-bearer"},
+				"client_assertion":      {"e30.e30.e30"}}
+			for range 20 {
+				_, _ = r.Redeeming.Token(ctx, caller(assertion))
+				_, _ = r.Redeeming.Token(ctx, caller(flow, client, "igs_"+strings.Repeat("A", 43)))
+			}
 		}
-		_, err := r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"client_credentials"}}, "feed", service))
+		guess := func(client string) error {
+			_, err := r.Redeeming.Token(ctx, caller(flow, client, "wrong, and wrong again"))
+			return err
+		}
+		right := func(client, secret string) error {
+			_, err := r.Redeeming.Token(ctx, caller(flow, client, secret))
+			return err
+		}
+		wrong("feed")
+		wrong("moved")
+		require.NoError(t, right("feed", service))
+		require.False(t, finding.Is(right("moved", brought), finding.ClientUnproved), "no guess was made")
+		for range 40 {
+			_, _ = guess("feed"), guess("moved")
+		}
+		require.NoError(t, right("feed", service), "nobody guesses what was made here")
+		require.False(t, finding.Is(right("moved", brought), finding.ClientUnproved), "it was right before, from here")
+		refusedBy(t, guess("moved"), "temporarily_unavailable", finding.ClientUnproved)
+		require.InDelta(t, 5*time.Minute, oidc.RefusalOf(guess("moved")).Wait, float64(time.Second))
+		elsewhere := caller(flow, "moved", brought)
+		elsewhere.Network = "198.51.100.0"
+		for range 20 {
+			bad := caller(flow, "moved", "wrong, and wrong again")
+			bad.Network = elsewhere.Network
+			_, _ = r.Redeeming.Token(ctx, bad)
+		}
+		_, err = r.Redeeming.Token(ctx, elsewhere)
 		refusedBy(t, err, "temporarily_unavailable", finding.ClientUnproved)
-		in := caller(url.Values{"grant_type": {"client_credentials"}}, "feed", service)
-		in.Network = "198.51.100.0"
-		_, err = r.Redeeming.Token(ctx, in)
-		require.NoError(t, err, "others are not held up")
 	})
 }
 

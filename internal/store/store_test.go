@@ -424,6 +424,25 @@ func TestAFullDiskFailsOnlyWhomItHits(t *testing.T) {
 	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&store.SettingRow{Key: "after"}).Error }))
 }
 
+// What was deleted stands in no file any more, once it has gone through the log of writes.
+func TestDeletedIsGone(t *testing.T) {
+	dir := t.TempDir()
+	st := open(t, dir)
+	marker := strings.Repeat("Quillon Ashgrove ", 400)
+	write := func(do func(tx *gorm.DB) error) { require.NoError(t, st.Write(t.Context(), do)) }
+	write(func(tx *gorm.DB) error { return tx.Create(&store.SettingRow{Key: "x", Value: marker}).Error })
+	write(func(tx *gorm.DB) error { return tx.Delete(&store.SettingRow{Key: "x"}).Error })
+	require.NoError(t, st.Close())
+	files, err := filepath.Glob(filepath.Join(dir, "data", "*"))
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, file := range files {
+		octets, err := os.ReadFile(file)
+		require.NoError(t, err)
+		require.NotContains(t, string(octets), "Quillon Ashgrove", file)
+	}
+}
+
 // While another process holds the lock that every sign-in needs, the store is not ready.
 func TestALockHeldElsewhere(t *testing.T) {
 	dir := t.TempDir()

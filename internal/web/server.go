@@ -26,6 +26,7 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/strictjson"
 	"innergate.example/innergate/internal/gate"
 )
 
@@ -120,12 +121,24 @@ func New(o Options) *fiber.App {
 	return app
 }
 
+// levels of a body in JSON.
+const mostLevels = 64
+
+// readJSON reads a body in which no member comes twice: which of them would count is not said
+// anywhere (RFC 8259 §4).
+func readJSON(octets []byte, v any) error {
+	if err := strictjson.Once(octets, mostLevels); err != nil {
+		return err
+	}
+	return json.Unmarshal(octets, v)
+}
+
 // describe registers the API and gives its OpenAPI document.
 func (s *server) describe(app *fiber.App) []byte {
 	cfg := huma.DefaultConfig("Inner Gate", s.version)
 	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "", "", ""
 	cfg.CreateHooks = nil
-	plain := huma.Format{Unmarshal: json.Unmarshal, Marshal: func(w io.Writer, v any) error {
+	plain := huma.Format{Unmarshal: readJSON, Marshal: func(w io.Writer, v any) error {
 		octets, err := plainJSON(v)
 		if err == nil {
 			_, err = w.Write(append(octets, '\n'))

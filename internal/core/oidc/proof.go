@@ -55,6 +55,34 @@ type SecretHash struct {
 // random, not chosen by people.
 func HashSecret(secret string) [sha256.Size]byte { return sha256.Sum256([]byte(secret)) }
 
+// MadeSecret begins every secret that the gate makes up; 32 random octets follow.
+const MadeSecret = "igs_"
+
+// madeLength is that of such a secret, in letters.
+const madeLength = len(MadeSecret) + 43
+
+// Guess reports whether what is presented may be a guess at what a client brought along: a
+// secret that people may have chosen. Nobody guesses a key, or a secret that was made here.
+func (p Presented) Guess(c *Client) bool {
+	if p.Method != c.Method {
+		return false
+	}
+	for _, s := range p.secrets {
+		if !strings.HasPrefix(s, MadeSecret) || len(s) != madeLength {
+			return true
+		}
+	}
+	return false
+}
+
+// Sums are those of the secrets that are presented.
+func (p Presented) Sums() (out [][sha256.Size]byte) {
+	for _, s := range p.secrets {
+		out = append(out, HashSecret(s))
+	}
+	return out
+}
+
 // Presented is how a caller of an endpoint says which client it is.
 type Presented struct {
 	Method    Method

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/nearword"
@@ -33,7 +34,8 @@ const (
 type Refusal struct {
 	Code    Code
 	Finding *finding.Finding
-	Back    bool // the client may hear of it at its redirect URI
+	Back    bool          // the client may hear of it at its redirect URI
+	Wait    time.Duration // until it makes sense to come again, 0 if that is not known
 }
 
 // Error tells the finding.
@@ -114,7 +116,7 @@ func ReadRequest(form string) (*Request, error) {
 	return r, nil
 }
 
-func page(f *finding.Finding) error { return &Refusal{InvalidRequest, f, false} }
+func page(f *finding.Finding) error { return &Refusal{Code: InvalidRequest, Finding: f} }
 
 // Safe holds the request against the client that it names: until this has
 // succeeded the browser is sent nowhere (RFC 6749 §3.1.2.4).

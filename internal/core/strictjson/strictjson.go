@@ -32,6 +32,14 @@ func Object(octets []byte, levels int) (map[string]any, error) {
 	return o, nil
 }
 
+// Once reports the member of a document, of at most so many levels, that comes twice in its
+// object; a document that is not JSON is an error too.
+func Once(octets []byte, levels int) error {
+	d := json.NewDecoder(bytes.NewReader(octets))
+	_, err := value(d, levels)
+	return err
+}
+
 func value(d *json.Decoder, levels int) (any, error) {
 	t, err := d.Token()
 	if err != nil {

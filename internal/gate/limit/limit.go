@@ -44,6 +44,17 @@ func (l *Tries) Open(key string, now time.Time) bool {
 	return len(l.recent(key, now)) < Usual
 }
 
+// Wait is how long it takes until one more may be tried.
+func (l *Tries) Wait(key string, now time.Time) time.Duration {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	ts := l.recent(key, now)
+	if len(ts) < Usual {
+		return 0
+	}
+	return max(window-now.Sub(ts[len(ts)-Usual]), time.Second)
+}
+
 // Fail counts a failure.
 func (l *Tries) Fail(key string, now time.Time) { l.Take(key, Usual, now) }
 

@@ -134,7 +134,7 @@ func shown(a *asked) string {
 	var lines []string
 	for name, values := range a.form {
 		for _, v := range values {
-			if slices.Contains(secretsOf, name) {
+			if crossing.Hides(name) || name == "code" {
 				v = "(not recorded)"
 			}
 			lines = append(lines, clip(name)+"="+clip(v))

@@ -7,6 +7,7 @@ package redeeming
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"log/slog"
 	"net/url"
@@ -46,6 +47,7 @@ type Room struct {
 	people    *people.Room
 	grants    *grants.Room
 	tries     *limit.Tries
+	right     proofs
 	strangers *limit.Flow // traces of what strangers send
 	pushes    *limit.Flow // requests that clients push who prove nothing
 	copies    *copies.Room
@@ -124,10 +126,6 @@ func wrong(code oidc.Code, e ...finding.Evidence) error {
 	return refuse(code, finding.New(finding.OAuthRequest, e...))
 }
 
-// secretsOf are parameters that must not stand in an address.
-var secretsOf = []string{"client_secret", "client_assertion", "code", "code_verifier", "refresh_token", "token",
-	"password"}
-
 // largestForm is how much of a body is read, in octets.
 const largestForm = 128 << 10
 
@@ -141,12 +139,9 @@ func read(c Caller) (url.Values, error) {
 	if len(c.Form) > largestForm {
 		return nil, wrong(oidc.InvalidRequest, finding.Fact("Cause", "the body is too large"))
 	}
-	query, err := url.ParseQuery(c.Query)
-	for _, name := range secretsOf {
-		if err == nil && query.Has(name) {
-			return nil, wrong(oidc.InvalidRequest, finding.Fact(name,
-				"stands in the address, which is written to logs; put it into the body"))
-		}
+	if f := crossing.SecretIn(c.Query, append([]string{"code", "code_verifier", "refresh_token", "token"},
+		crossing.CallSecrets...)); f != nil {
+		return nil, refuse(oidc.InvalidRequest, f)
 	}
 	form, err := url.ParseQuery(c.Form)
 	if err != nil {
@@ -188,17 +183,55 @@ func (rm *Room) begin(ctx context.Context, call string, c Caller) (*asked, error
 			clip(presented.ClientID))))
 	}
 	a.app, a.side = app, app.Side.(*oidcside.Application)
-	key := "client " + string(app.ID) + " " + c.Network
-	if presented.Method != oidc.NoMethod && !rm.tries.Open(key, a.now) {
-		return a, refuse(busy, finding.New(finding.ClientUnproved, finding.Fact("Tries",
-			"too many that failed, from this network")))
-	}
-	if err := rm.prove(ctx, a, presented); err != nil {
-		rm.tries.Fail(key, a.now)
+	if err := rm.proveWithin(ctx, a, presented); err != nil {
 		return a, err
 	}
 	a.checks.Pass("Client", "proved by "+string(a.method))
 	return a, rm.spend(ctx, a)
+}
+
+// proveWithin proves, and bounds how often a secret can be guessed that the client brought
+// along. No other proof is ever locked, and no secret that was right from this network before.
+func (rm *Room) proveWithin(ctx context.Context, a *asked, p oidc.Presented) error {
+	key := "client " + string(a.app.ID) + " " + a.caller.Network
+	guess := p.Guess(a.side.Client(nil)) && !rm.right.has(key, p.Sums())
+	if guess && !rm.tries.Open(key, a.now) {
+		wait := rm.tries.Wait(key, a.now).Round(time.Second)
+		return &oidc.Refusal{Code: busy, Wait: wait, Finding: finding.New(finding.ClientUnproved, finding.Fact("Tries",
+			"too many that failed, from this network"), finding.Fact("Again in", wait.String()))}
+	}
+	err := rm.prove(ctx, a, p)
+	switch {
+	case err != nil && guess:
+		rm.tries.Fail(key, a.now)
+	case err == nil && guess:
+		rm.right.put(key, p.Sums())
+	}
+	return err
+}
+
+// proofs are secrets that were right, by application and network, as sums.
+type proofs struct {
+	mu   sync.Mutex
+	kept map[string][][sha256.Size]byte
+}
+
+// mostProofs are kept; if there are more, all are forgotten.
+const mostProofs = 20000
+
+func (p *proofs) has(key string, sums [][sha256.Size]byte) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return len(sums) > 0 && slices.Equal(p.kept[key], sums)
+}
+
+func (p *proofs) put(key string, sums [][sha256.Size]byte) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.kept == nil || len(p.kept) >= mostProofs {
+		p.kept = map[string][][sha256.Size]byte{}
+	}
+	p.kept[key] = sums
 }
 
 // spend consumes what the client may use once, whatever becomes of its request.

@@ -3,13 +3,16 @@
 package oidcweb
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/base64"
 	"errors"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"sync/atomic"
+	"time"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -88,6 +91,9 @@ func (s *endpoints) document(app *fiber.App, path string, write func(*federation
 // counts (RFC 9126 §4).
 func (s *endpoints) authorize(c fiber.Ctx) error {
 	form, posted := string(c.RequestCtx().URI().QueryString()), c.Method() == fiber.MethodPost
+	if f := crossing.SecretIn(form, crossing.CallSecrets); f != nil {
+		return s.arrive(c, oidcside.Unreadable(f))
+	}
 	if posted {
 		if form != "" {
 			return s.arrive(c, oidcside.Unreadable(finding.New(finding.OAuthRequest,
@@ -190,7 +196,7 @@ func (s *endpoints) refused(c fiber.Ctx, err error) error {
 		c.Set("WWW-Authenticate", `Basic realm="Inner Gate"`)
 	case "temporarily_unavailable":
 		status = http.StatusTooManyRequests
-		c.Set("Retry-After", "60")
+		c.Set("Retry-After", strconv.Itoa(int(cmp.Or(r.Wait, time.Minute).Seconds())))
 	}
 	return s.write(c, status, wrong{r.Code, oidcside.Heard(r.Finding)})
 }
@@ -331,6 +337,9 @@ func (s *endpoints) leave(c fiber.Ctx) error {
 // leaving takes the parameters out of a request to sign out, each once.
 func (s *endpoints) leaving(c fiber.Ctx) (url.Values, *finding.Finding) {
 	text := string(c.RequestCtx().URI().QueryString())
+	if f := crossing.SecretIn(text, crossing.CallSecrets); f != nil {
+		return nil, f
+	}
 	if c.Method() == fiber.MethodPost {
 		text = string(s.Body(c))
 	}

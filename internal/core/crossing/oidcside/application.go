@@ -213,7 +213,7 @@ func (a *Application) Made(random func(octets int) string, now time.Time) (feder
 	if !b.bySecret() || len(b.Secrets) > 0 {
 		return &b, ""
 	}
-	secret := "igs_" + random(32)
+	secret := oidc.MadeSecret + random(32)
 	b.Secrets = []Secret{{Sum: sumOf(secret), Added: now.UTC()}}
 	return &b, secret
 }

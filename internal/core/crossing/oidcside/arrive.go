@@ -56,8 +56,10 @@ func Unreadable(err error) *crossing.Arrival {
 	return &crossing.Arrival{Protocol: Name, From: crossing.Application, Name: "Authorization request", Broken: err}
 }
 
-// unsigned is a request without the signatures of tokens in it.
-func unsigned(form string) string { return signatures.ReplaceAllString(form, "${1}(signature)") }
+// unsigned is a request without secrets, and the signatures of tokens, in it.
+func unsigned(form string) string {
+	return signatures.ReplaceAllString(crossing.Masked(form), "${1}(signature)")
+}
 
 // Shown is a request as a trace has it: a parameter on each line, decoded, and tokens
 // without their signatures.

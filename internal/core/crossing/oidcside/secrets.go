@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/oidc"
 )
 
 // longest times of a rotation.
@@ -54,7 +55,7 @@ func (a *Application) Rotate(r federation.Rotation, random func(octets int) stri
 	}
 	secret, made := r.Given, ""
 	if secret == "" {
-		secret = "igs_" + random(32)
+		secret = oidc.MadeSecret + random(32)
 		made = secret
 	}
 	if n := len(secret); n < leastSecret || n > mostSecret {

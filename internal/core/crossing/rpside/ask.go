@@ -171,7 +171,7 @@ func lines(q url.Values) string {
 	var out []string
 	for name, list := range q {
 		for _, v := range list {
-			if slices.Contains(secret, name) {
+			if slices.Contains(secret, name) || crossing.Hides(name) {
 				v = masked
 			}
 			out = append(out, name+"="+v)

@@ -25,7 +25,7 @@ type artifact struct {
 func Request(in saml.Inbound, own string, broken error) *crossing.Arrival {
 	a := &crossing.Arrival{Protocol: Name, From: crossing.Application, Record: federation.Name(own), Broken: broken,
 		Indirect: in.Binding == saml.BindingPOST,
-		Name:     "AuthnRequest", Binding: in.Binding, State: in.RelayState, Raw: in.Raw, Octets: in.Octets}
+		Name:     "AuthnRequest", Binding: in.Binding, State: in.RelayState, Raw: crossing.Masked(in.Raw), Octets: in.Octets}
 	if broken != nil {
 		return a
 	}
@@ -49,7 +49,7 @@ func Request(in saml.Inbound, own string, broken error) *crossing.Arrival {
 func Response(in saml.Inbound, own string, broken error) *crossing.Arrival {
 	a := &crossing.Arrival{Protocol: Name, From: crossing.Provider, Record: federation.Name(own), Broken: broken,
 		Handles: []string{in.RelayState},
-		Name:    "Response", Binding: in.Binding, State: in.RelayState, Raw: in.Raw, Octets: in.Octets,
+		Name:    "Response", Binding: in.Binding, State: in.RelayState, Raw: crossing.Masked(in.Raw), Octets: in.Octets,
 		Says: []finding.Evidence{finding.Fact("Name", clip(own))}}
 	if in.Binding == saml.BindingRedirect && broken == nil {
 		a.Broken = finding.New(finding.ResponseRedirect)
