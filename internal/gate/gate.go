@@ -205,10 +205,10 @@ func (g *Gate) sweep() {
 				g.Checking.Remind(g.log)
 				g.report("dropping documents failed", g.store.SweepDocuments(g.ctx))
 			}
-			g.working.Go(func() {
-				g.report("refreshing or sending failed", errors.Join(g.Outbox.SendDue(g.ctx), g.Exchange.RefreshDue(g.ctx),
-					g.Copies.RefreshDue(g.ctx)))
-			})
+			// None of them waits for another one's counterparts.
+			g.working.Go(func() { g.report("sending failed", g.Outbox.SendDue(g.ctx)) })
+			g.working.Go(func() { g.report("refreshing failed", g.Exchange.RefreshDue(g.ctx)) })
+			g.working.Go(func() { g.report("asking for copies failed", g.Copies.RefreshDue(g.ctx)) })
 		}
 	}
 }

@@ -331,6 +331,7 @@ type CrossingRow struct {
 // OutboxRow is a call that is sent later, and again until it is answered.
 type OutboxRow struct {
 	ID     int64     `gorm:"primaryKey;autoIncrement"`
+	Host   string    // whose queue it stands in; "" for those of earlier builds
 	Due    time.Time `gorm:"index"`
 	Until  time.Time
 	Tries  int

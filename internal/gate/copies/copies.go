@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gorm.io/gorm"
@@ -29,6 +30,8 @@ type Room struct {
 	records *records.Room
 	mu      sync.Mutex
 	all     map[federation.ID]*kept
+	round   sync.Mutex  // one at a time goes round all of them
+	again   atomic.Bool // somebody wanted to meanwhile
 }
 
 // kept is the copy of one record.
@@ -215,7 +218,21 @@ func changed(s source, before, after any, at time.Time) ([]byte, error) {
 
 // RefreshDue asks the addresses whose time has come.
 func (rm *Room) RefreshDue(ctx context.Context) error {
-	places := make(chan struct{}, 4)
+	if !rm.round.TryLock() {
+		rm.again.Store(true) // the round before is not through yet, and goes round once more
+		return nil
+	}
+	defer rm.round.Unlock()
+	for {
+		rm.again.Store(false)
+		if err := rm.refresh(ctx); err != nil || !rm.again.Load() {
+			return err
+		}
+	}
+}
+
+func (rm *Room) refresh(ctx context.Context) error {
+	places := make(chan struct{}, 16)
 	var working sync.WaitGroup
 	var mu sync.Mutex
 	var errs []error

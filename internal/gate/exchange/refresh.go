@@ -488,7 +488,7 @@ func (rm *Room) RefreshDue(ctx context.Context) error {
 		rm.now().UTC()).Order("next").Limit(500).Find(&rows).Error; err != nil {
 		return err
 	}
-	at := make(chan struct{}, 4)
+	at := make(chan struct{}, 16)
 	for _, row := range rows {
 		at <- struct{}{}
 		rm.jobs.Go(func() {

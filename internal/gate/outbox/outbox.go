@@ -5,8 +5,10 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/url"
+	"strings"
 	"sync"
 	"time"
 
@@ -28,12 +30,14 @@ type Room struct {
 	fetch   *fetch.Fetcher
 	records *records.Room
 	wake    chan struct{}
-	sending sync.Mutex // one round at a time: nothing is sent twice for being slow
+	mu      sync.Mutex
+	calling map[string]bool // hosts that are called right now
 }
 
 // New makes a room that sends by a fetcher.
 func New(s *store.Store, log *slog.Logger, now func() time.Time, f *fetch.Fetcher, r *records.Room) *Room {
-	return &Room{store: s, log: log, now: now, fetch: f, records: r, wake: make(chan struct{}, 1)}
+	return &Room{store: s, log: log, now: now, fetch: f, records: r, wake: make(chan struct{}, 1),
+		calling: map[string]bool{}}
 }
 
 // waiting is what is kept of a call: one that is made already, or a notice to an
@@ -57,13 +61,31 @@ func (rm *Room) Notify(tx *gorm.DB, app federation.ID, n crossing.Notice) error 
 	return rm.put(tx, w)
 }
 
+// put puts a call into the queue of its host. One whose queue is full hears nothing more
+// until it answers: what is signed out here ends here all the same.
 func (rm *Room) put(tx *gorm.DB, w waiting) error {
 	plain, err := json.Marshal(w)
 	if err != nil {
 		return err
 	}
-	return tx.Create(&store.OutboxRow{Due: rm.now().UTC(), Until: w.Until.UTC(), Sealed: rm.store.Seal("outbox",
-		plain)}).Error
+	host := hostOf(w.Address)
+	var n int64
+	if err := tx.Model(&store.OutboxRow{}).Where("host = ?", host).Count(&n).Error; err != nil {
+		return err
+	}
+	if n >= mostWaiting {
+		rm.log.Warn("a call is given up: too many to its host wait for an answer", "host", host, "waiting", n)
+		return nil
+	}
+	return tx.Create(&store.OutboxRow{Host: host, Due: rm.now().UTC(), Until: w.Until.UTC(),
+		Sealed: rm.store.Seal("outbox", plain)}).Error
+}
+
+func hostOf(address string) string {
+	if u, err := url.Parse(address); err == nil && u.Host != "" {
+		return strings.ToLower(u.Host)
+	}
+	return address
 }
 
 // Wake has what is due sent soon, without waiting for the next round.
@@ -77,49 +99,34 @@ func (rm *Room) Wake() {
 // Woken tells that something is due.
 func (rm *Room) Woken() <-chan struct{} { return rm.wake }
 
-// bounds of one round: calls in all, and counterparts that are called at once.
+// Bounds.
 const (
-	round   = 200
-	atOnce  = 8
-	answers = 64 << 10 // octets of an answer that are read
+	mostWaiting = 5000     // calls to one host
+	atOnce      = 32       // hosts that are called at a time
+	batch       = 50       // calls that are read at a time
+	answers     = 64 << 10 // octets of an answer that are read
 )
 
-// SendDue sends what is due, to each counterpart in turn and to several at once: a
-// slow one holds up nobody else. What is not answered is tried again, after growing
-// pauses, until its time is over.
+// SendDue sends what is due, to each host in turn, and to many hosts at once: one that does
+// not answer holds up nobody else, and what else it has waiting waits with what it did not
+// answer. It comes back when what it began is through; hosts that are called already are
+// left to who calls them.
 func (rm *Room) SendDue(ctx context.Context) error {
-	rm.sending.Lock()
-	defer rm.sending.Unlock()
-	var rows []store.OutboxRow
-	if err := rm.store.Read.WithContext(ctx).Where("due <= ?",
-		rm.now().UTC()).Order("due").Limit(round).Find(&rows).Error; err != nil {
+	var hosts []string
+	err := rm.store.Read.WithContext(ctx).Model(&store.OutboxRow{}).Where("due <= ?", rm.now().UTC()).
+		Group("host").Order("min(due)").Pluck("host", &hosts).Error
+	if err != nil {
 		return err
 	}
-	byHost := map[string][]due{}
-	for _, row := range rows {
-		d := due{row: row}
-		plain, err := rm.store.Open("outbox", row.Sealed)
-		if err == nil {
-			err = json.Unmarshal(plain, &d.waiting)
-		}
-		if err != nil {
-			return err
-		}
-		host := d.Address
-		if u, err := url.Parse(d.Address); err == nil {
-			host = u.Host
-		}
-		byHost[host] = append(byHost[host], d)
-	}
 	var working sync.WaitGroup
-	places, errs := make(chan struct{}, atOnce), make(chan error, len(rows))
-	for _, list := range byHost {
-		places <- struct{}{}
+	errs := make(chan error, len(hosts))
+	for _, host := range hosts {
+		if !rm.begin(host) {
+			continue
+		}
 		working.Go(func() {
-			defer func() { <-places }()
-			for _, d := range list {
-				errs <- rm.send(ctx, d)
-			}
+			defer rm.end(host)
+			errs <- rm.sendTo(ctx, host)
 		})
 	}
 	working.Wait()
@@ -131,27 +138,84 @@ func (rm *Room) SendDue(ctx context.Context) error {
 	return errors.Join(all...)
 }
 
+// begin takes a place to call a host, if there is one, and nobody calls it.
+func (rm *Room) begin(host string) bool {
+	rm.mu.Lock()
+	defer rm.mu.Unlock()
+	if rm.calling[host] || len(rm.calling) >= atOnce {
+		return false
+	}
+	rm.calling[host] = true
+	return true
+}
+
+// end gives the place to who had none.
+func (rm *Room) end(host string) {
+	rm.mu.Lock()
+	defer rm.mu.Unlock()
+	full := len(rm.calling) >= atOnce
+	if delete(rm.calling, host); full {
+		rm.Wake()
+	}
+}
+
 // due is a call whose time has come.
 type due struct {
 	row store.OutboxRow
 	waiting
 }
 
-// send makes one call and notes what came of it.
-func (rm *Room) send(ctx context.Context, d due) error {
+// sendTo sends what is due to a host, until it does not answer.
+func (rm *Room) sendTo(ctx context.Context, host string) error {
+	for {
+		var rows []store.OutboxRow
+		if err := rm.store.Read.WithContext(ctx).Where("host = ? AND due <= ?", host, rm.now().UTC()).
+			Order("due, id").Limit(batch).Find(&rows).Error; err != nil || len(rows) == 0 {
+			return err
+		}
+		for _, row := range rows {
+			d := due{row: row}
+			plain, err := rm.store.Open("outbox", row.Sealed)
+			if err == nil {
+				err = json.Unmarshal(plain, &d.waiting)
+			}
+			if err != nil {
+				return err
+			}
+			if again, err := rm.send(ctx, d); err != nil || !again {
+				return err
+			}
+		}
+	}
+}
+
+// send makes one call and notes what came of it, and tells whether to go on with the host:
+// not if it did not answer at all.
+func (rm *Room) send(ctx context.Context, d due) (again bool, err error) {
 	octets, err := rm.made(d)
+	silent := false
 	if err == nil {
-		_, err = rm.fetch.Call(ctx, &crossing.Call{Address: d.Address, Limit: answers}, octets)
+		var reply fetch.Reply
+		reply, err = rm.fetch.Call(ctx, &crossing.Call{Address: d.Address, Limit: answers, AnyStatus: true}, octets)
+		if silent = err != nil; !silent && reply.Status/100 != 2 {
+			err = fmt.Errorf("it answered %d", reply.Status)
+		}
 	}
 	if ctx.Err() != nil {
-		return nil // the gate stops; it is tried again after the next start
+		return false, nil // the gate stops; it is tried again after the next start
 	}
 	next := rm.now().Add(time.Minute << min(d.row.Tries, 10)).UTC()
 	over := err == nil || errors.Is(err, errGone) || next.After(d.row.Until)
 	if err != nil && over {
 		rm.log.Warn("a call was not answered and is given up", "address", d.Address, "tries", d.row.Tries+1, "error", err)
 	}
-	return rm.store.Write(ctx, func(tx *gorm.DB) error {
+	return !silent, rm.store.Write(ctx, func(tx *gorm.DB) error {
+		if silent { // the others of its host wait as long
+			if err := tx.Model(&store.OutboxRow{}).Where("host = ? AND due <= ?", d.row.Host, rm.now().UTC()).
+				Update("due", next).Error; err != nil {
+				return err
+			}
+		}
 		if over {
 			return tx.Delete(&store.OutboxRow{ID: d.row.ID}).Error
 		}
