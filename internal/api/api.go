@@ -161,7 +161,7 @@ type Grant struct {
 	Offline  bool      `json:"offline" doc:"It outlives the session"`
 	Began    time.Time `json:"began"`
 	Used     time.Time `json:"used,omitzero"`
-	Ended    string    `json:"ended,omitempty" enum:"code-twice,code-misused,token-twice,revoked,withdrawn,signed-out,code-not-used" doc:"Why it gives nothing any more"`
+	Ended    string    `json:"ended,omitempty" enum:"code-twice,code-misused,token-twice,revoked,withdrawn,signed-out,code-not-used,provider,crowded" doc:"Why it gives nothing any more"`
 	Trace    string    `json:"trace,omitempty" doc:"Reference of the sign-in"`
 }
 

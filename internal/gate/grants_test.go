@@ -448,3 +448,31 @@ func TestUserInfoIntrospectionRevocation(t *testing.T) {
 	_, err = r.Redeeming.Introspect(ctx, caller(url.Values{"token": {"x"}, "client_id": {"planner"}}))
 	refusedBy(t, err, oidc.InvalidClient, finding.ClientUnproved)
 }
+
+// What nobody redeems is gone soon; of what one person has at one application the oldest that
+// is not used makes room, and who holds it is told.
+func TestGrantsThatNobodyUses(t *testing.T) {
+	r := newRig(t)
+	a := r.client("planner", nil, nil)
+	count := func() (n int64) {
+		require.NoError(t, r.st.Read.Model(&store.GrantRow{}).Where("ended = ''").Count(&n).Error)
+		return n
+	}
+	code, b := r.code(driving.Browser{}, nil)
+	used, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", a.Shown))
+	require.NoError(t, err)
+	first, b := r.code(b, nil)
+	for range 110 {
+		r.time = r.time.Add(10 * time.Millisecond)
+		_, b = r.code(b, nil)
+	}
+	require.EqualValues(t, 100, count())
+	_, err = r.Redeeming.Token(ctx, caller(redemption(first), "planner", a.Shown))
+	refusedBy(t, err, oidc.InvalidGrant, finding.GrantEnded)
+	require.Contains(t, finding.Of(err).Evidence, finding.Fact("Ended", "crowded"))
+	_, err = r.Redeeming.UserInfo(ctx, caller(url.Values{}), used.AccessToken)
+	require.NoError(t, err, "one that was redeemed goes last")
+	r.time = r.time.Add(11 * time.Minute)
+	require.NoError(t, r.st.Sweep(ctx, r.time))
+	require.EqualValues(t, 1, count())
+}

@@ -250,8 +250,9 @@ type GrantRow struct {
 	Session  string `gorm:"index"` // its lasting name
 	Offline  bool   // outlives the session
 	Began    time.Time
-	Expires  time.Time `gorm:"index"`
-	Ended    string    // why, "" while it gives something
+	Expires  time.Time  `gorm:"index"`
+	Ended    string     // why, "" while it gives something
+	Used     *time.Time // last; nil while its code was not redeemed
 	Sealed   []byte
 }
 

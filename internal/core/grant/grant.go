@@ -77,6 +77,7 @@ const (
 	Withdrawn   Ending = "withdrawn"     // by the person, or by an engineer for them
 	SignedOut   Ending = "signed-out"    // its session ended
 	NotRedeemed Ending = "code-not-used" // the code's time went by
+	Crowded     Ending = "crowded"       // newer ones of the person took its place
 )
 
 // Lifetimes are how long an application may use a grant; zero has no bound.

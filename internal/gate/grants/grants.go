@@ -46,18 +46,48 @@ type Kept struct {
 // longest that a grant is kept, whatever the record of the application says later.
 const longest = 400 * 24 * time.Hour
 
-// Put keeps a new grant. One that ends with its session is kept until that ends.
-func (rm *Room) Put(tx *gorm.DB, k Kept, session time.Time) error {
-	expires := session
-	if k.Offline {
-		expires = k.Began.Add(longest)
-	}
+// unredeemed is how long one is kept whose code nobody redeems: longer than the code is good,
+// so that a late one is told that it is late.
+const unredeemed = 10 * time.Minute
+
+// mostOfOne are the grants of one person that give one application something.
+const mostOfOne = 100
+
+// Put keeps a new grant: while its code is good, and lastingly once that was redeemed. The
+// grant of a service, which has no code to redeem, is kept until its end.
+func (rm *Room) Put(tx *gorm.DB, k Kept, end time.Time) error {
 	row, err := rm.row(k)
 	if err != nil {
 		return err
 	}
-	row.Expires = expires.UTC()
+	if row.Expires = end.UTC(); !k.Code.Redeemed {
+		row.Expires = k.Began.Add(unredeemed).UTC()
+		if err := rm.makeRoom(tx, row); err != nil {
+			return err
+		}
+	}
 	return tx.Create(row).Error
+}
+
+// makeRoom ends the grants of a person that were used least, where there are too many.
+func (rm *Room) makeRoom(tx *gorm.DB, row *store.GrantRow) error {
+	of := func() *gorm.DB {
+		q := tx.Model(&store.GrantRow{}).Where("app = ? AND ended = '' AND expires > ?", row.App, rm.now().UTC())
+		if row.Person == 0 { // somebody who is known for one session only
+			return q.Where("session = ?", row.Session)
+		}
+		return q.Where("person = ?", row.Person)
+	}
+	var n int64
+	if err := of().Count(&n).Error; err != nil || n < mostOfOne {
+		return err
+	}
+	var ids []string
+	err := of().Order("used IS NOT NULL, coalesce(used, began), id").Limit(int(n)-mostOfOne+1).Pluck("id", &ids).Error
+	if err != nil {
+		return err
+	}
+	return end(tx.Where("id IN ?", ids), grant.Crowded)
 }
 
 func (rm *Room) row(k Kept) (*store.GrantRow, error) {
@@ -106,12 +136,25 @@ func (rm *Room) Move(tx *gorm.DB, was int, next Kept) error {
 	if err != nil {
 		return err
 	}
-	done := tx.Exec("UPDATE grant_rows SET revision = ?, ended = ?, sealed = ? WHERE id = ? AND revision = ?",
-		row.Revision, row.Ended, row.Sealed, next.ID, was)
+	done := tx.Exec("UPDATE grant_rows SET revision = ?, ended = ?, sealed = ?, used = ? WHERE id = ? AND revision = ?",
+		row.Revision, row.Ended, row.Sealed, rm.now().UTC(), next.ID, was)
 	if done.Error == nil && done.RowsAffected != 1 {
 		return ErrMoved
 	}
-	return done.Error
+	if done.Error != nil || !next.Code.Redeemed || next.Ended != "" {
+		return done.Error
+	}
+	return rm.last(tx, next)
+}
+
+// last has a grant whose code was redeemed live for its time, or as long as its session.
+func (rm *Room) last(tx *gorm.DB, k Kept) error {
+	if k.Offline {
+		return tx.Exec("UPDATE grant_rows SET expires = ? WHERE id = ? AND expires < ?", k.Began.Add(longest).UTC(), k.ID,
+			k.Began.Add(longest).UTC()).Error
+	}
+	return tx.Exec(`UPDATE grant_rows SET expires = max(expires,
+		coalesce((SELECT max(expires) FROM session_rows WHERE lasting = ?), expires)) WHERE id = ?`, k.Session, k.ID).Error
 }
 
 // EndSession ends what hangs on a session, by its lasting name: everything that
@@ -130,7 +173,8 @@ func (rm *Room) End(tx *gorm.DB, id string, why grant.Ending) error {
 
 // Extend has what hangs on a session live as long as that does now.
 func (rm *Room) Extend(tx *gorm.DB, lasting string, until time.Time) error {
-	return tx.Model(&store.GrantRow{}).Where("session = ? AND offline = ? AND expires < ?", lasting, false, until.UTC()).
+	return tx.Model(&store.GrantRow{}).Where("session = ? AND offline = ? AND used IS NOT NULL AND expires < ?", lasting,
+		false, until.UTC()).
 		Update("expires", until.UTC()).Error
 }
 

@@ -1,2 +1,5 @@
 ALTER TABLE "outbox_rows" ADD COLUMN "host" text NOT NULL DEFAULT '';
 CREATE INDEX "outbox_by_host" ON "outbox_rows"("host", "due");
+ALTER TABLE "grant_rows" ADD COLUMN "used" datetime;
+UPDATE "grant_rows" SET "used" = "began";
+CREATE INDEX "grant_of_person" ON "grant_rows"("app", "person");
