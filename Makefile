@@ -3,9 +3,10 @@
 # make test    everything tests need, then every test
 # make bench   measurements as ratios
 # make crash   the tests that try to break it, for longer
+# make race    the tests of what many do at once, under the race detector
 # make fuzz    every reader of foreign input, for FUZZ_TIME each (60s); an input that fails stays as test data
 
-.PHONY: build demo test bench crash fuzz console docs
+.PHONY: build demo test bench crash race fuzz console docs
 export CGO_ENABLED = 1
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo dev)
 
@@ -35,6 +36,9 @@ test:
 crash: build
 	cd e2e && INNERGATE_LONGER=20 INNERGATE_BIN=$(CURDIR)/bin/innergate go test -count=1 -timeout 60m -v \
 		-run 'SignalsThat|FileDescriptors|KilledUnderLoad|TheDiskIsFull|Flood' .
+
+race: console
+	go test -race -count=1 -timeout 25m ./internal/gate/... ./internal/core/crossing/... ./internal/store/... ./internal/web/...
 
 # Without a bound, making an interesting input small takes most of the time, above all of documents.
 FUZZ_TIME ?= 60s

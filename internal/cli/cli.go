@@ -323,7 +323,7 @@ func (e *environment) confirm(cmd *ucli.Command, what string) error {
 	if !ok || !terminal(in) || !terminal(e.err) {
 		return &usageError{what + ": this is not done unasked", "Add --yes, if it is meant."}
 	}
-	fmt.Fprintf(e.err, "%s. Do it? (yes/no) ", what)
+	fmt.Fprintf(&shown{w: e.err}, "%s. Do it? (yes/no) ", what)
 	var answer string
 	_, _ = fmt.Fscanln(in, &answer) // no answer is no
 	if a := strings.ToLower(answer); a != "yes" && a != "y" {

@@ -31,7 +31,8 @@ func (e *environment) follow(ctx context.Context, c *client.Client, j api.Job) (
 			text += fmt.Sprintf("  %s of %s, %s a second, %.0f s left", amount(j.Done), amount(j.Total), amount(int64(rate)),
 				float64(j.Total-j.Done)/rate)
 		}
-		fmt.Fprintf(e.err, "\r\x1b[K%s", shorten(text, lineWidth(e.err)-1))
+		fmt.Fprint(e.err, "\r\x1b[K")
+		fmt.Fprint(&shown{w: e.err}, shorten(text, lineWidth(e.err)-1))
 	})
 }
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"cmp"
+	"crypto/rand"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -48,15 +49,7 @@ func (e *environment) print(cmd *ucli.Command, record any, table func(io.Writer)
 		table(&shown{w: e.out})
 		return nil
 	case "json", "yaml":
-		var b bytes.Buffer
-		enc := json.NewEncoder(&b)
-		enc.SetEscapeHTML(false)
-		enc.SetIndent("", "  ")
-		err := enc.Encode(record)
-		octets := b.Bytes()
-		if err == nil && format == "yaml" {
-			octets, err = yaml.JSONToYAML(octets)
-		}
+		octets, err := documented(record, format == "yaml")
 		if err != nil {
 			return err
 		}
@@ -65,6 +58,56 @@ func (e *environment) print(cmd *ucli.Command, record any, table func(io.Writer)
 	default:
 		return &usageError{fmt.Sprintf("there is no output %q", format), "Use table, json or yaml."}
 	}
+}
+
+// acts reports whether a character does something to a terminal, or to the order in which
+// the others are read.
+func acts(r rune) bool {
+	return r != '\n' && r != '\t' && (unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r))
+}
+
+// text is a string of JSON with escapes for such characters.
+var text = regexp.MustCompile(`"(?:[^"\\]|\\.)*"`)
+
+// documented gives a record in JSON or YAML, in which such characters stand as escapes: a
+// string with one is written as JSON writes it, which YAML reads (YAML 1.2 §5.7).
+func documented(record any, inYAML bool) ([]byte, error) {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	if err := enc.Encode(record); err != nil {
+		return nil, err
+	}
+	escaped := strings.Builder{}
+	for _, r := range b.String() {
+		if acts(r) {
+			fmt.Fprintf(&escaped, `\u%04x`, r)
+		} else {
+			escaped.WriteRune(r)
+		}
+	}
+	if !inYAML {
+		return []byte(escaped.String()), nil
+	}
+	var kept []string
+	mark := "innergate-" + rand.Text() + "-" // in no record: it was made up just now
+	plain := text.ReplaceAllStringFunc(escaped.String(), func(s string) string {
+		var plain string
+		if json.Unmarshal([]byte(s), &plain) != nil || strings.IndexFunc(plain, acts) < 0 {
+			return s
+		}
+		kept = append(kept, s)
+		return fmt.Sprintf(`"%s%d."`, mark, len(kept)-1)
+	})
+	octets, err := yaml.JSONToYAML([]byte(plain))
+	if err != nil {
+		return nil, err
+	}
+	for i, s := range kept {
+		octets = bytes.ReplaceAll(octets, fmt.Appendf(nil, "%s%d.", mark, i), []byte(s))
+	}
+	return octets, nil
 }
 
 // shown shows control characters as escapes, but for line ends and the colours that
@@ -87,7 +130,7 @@ func (s *shown) Write(b []byte) (int, error) {
 		switch {
 		case r == '\n' || r == '\t':
 			out.WriteRune(r)
-		case unicode.IsControl(r) || r == utf8.RuneError && n == 1 || unicode.Is(unicode.Bidi_Control, r):
+		case acts(r) || r == utf8.RuneError && n == 1:
 			quoted := strconv.QuoteToASCII(rest[:n])
 			out.WriteString(quoted[1 : len(quoted)-1])
 		default:

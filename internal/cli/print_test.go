@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -10,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/goccy/go-yaml"
 	"github.com/stretchr/testify/require"
 	ucli "github.com/urfave/cli/v3"
 
@@ -225,6 +227,24 @@ func TestControlCharactersAreShown(t *testing.T) {
 	require.Positive(t, n)
 	require.Equal(t, "a\\x1b[2J\\x1b]0;x\\a\\r\n\tb\\u009bc\\xffd\\u202e é \x1b[92mok\x1b[0m",
 		strings.ReplaceAll(b.String(), "\\x9b", "\\u009b"))
+}
+
+// Programs get the same, in JSON and YAML, with escapes in place of what acts on a terminal.
+func TestNothingActsInDocuments(t *testing.T) {
+	record := map[string]any{"plain": "Ada é", "two\u009blines": "a\nb", "seq": "\x1b[2J\u009b1m\u0085\x7f\u202e end",
+		"list": []string{"x\u2066", "innergate-1", "\x00"}}
+	for _, inYAML := range []bool{false, true} {
+		octets, err := documented(record, inYAML)
+		require.NoError(t, err)
+		require.Negative(t, strings.IndexFunc(string(octets), acts), "%s", octets)
+		var back map[string]any
+		require.NoError(t, yaml.Unmarshal(octets, &back), "%s", octets)
+		want, err := json.Marshal(record)
+		require.NoError(t, err)
+		got, err := json.Marshal(back)
+		require.NoError(t, err)
+		require.JSONEq(t, string(want), string(got))
+	}
 }
 
 // Each command's help is that of the command: its own path, and a word on what it

@@ -109,7 +109,8 @@ func (e *environment) refreshAll(ctx context.Context, c *client.Client, records 
 // progress tells on a terminal how far something is; nothing clears the line.
 func (e *environment) progress(format string, args ...any) {
 	if terminal(e.err) && !e.quiet {
-		fmt.Fprint(e.err, "\r\x1b[K"+shorten(fmt.Sprintf(format, args...), lineWidth(e.err)-1))
+		fmt.Fprint(e.err, "\r\x1b[K")
+		fmt.Fprint(&shown{w: e.err}, shorten(fmt.Sprintf(format, args...), lineWidth(e.err)-1))
 	}
 }
 

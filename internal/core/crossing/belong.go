@@ -2,6 +2,7 @@ package crossing
 
 import (
 	"slices"
+	"strings"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/profile"
@@ -227,14 +228,29 @@ func groupsSaid(snap *federation.Snapshot, p *federation.Provider, in profile.Pr
 }
 
 // newGroup is the short name of the group that is to be made for a value, "" if nothing of
-// it can be one, or another group has it.
+// it can be one, another group has it, or there are too many: nobody is kept out by that.
 func newGroup(snap *federation.Snapshot, value string) federation.Name {
-	name := federation.Name(federation.NearName(value))
-	if _, taken := snap.Unit(federation.KindGroup, name); taken || name == "" || len(value) > 500 ||
-		federation.CheckText(value, false) != nil {
+	g := groupFor(value)
+	if _, taken := snap.Unit(federation.KindGroup, g.Name); taken || g.Name == "" ||
+		len(snap.Units(federation.KindGroup)) >= federation.MostUnits || snap.CheckUnit(&g) != nil {
 		return ""
 	}
-	return name
+	return g.Name
+}
+
+// longestTitle is that of a group that is made, in octets.
+const longestTitle = 200
+
+// groupFor is the group for a value, which it knows again where its name is another.
+func groupFor(value string) federation.Unit {
+	g := federation.Unit{Kind: federation.KindGroup, Name: federation.Name(federation.NearName(value)), Title: value}
+	if len(value) > longestTitle {
+		g.Title = strings.ToValidUTF8(value[:longestTitle-len("…")], "") + "…"
+	}
+	if string(g.Name) != value {
+		g.Values = []string{value}
+	}
+	return g
 }
 
 // Wanting are the groups that are to be made for the values of a sign-in.
@@ -244,14 +260,10 @@ func Wanting(snap *federation.Snapshot, p *federation.Provider, in profile.Profi
 	}
 	said := groupsSaid(snap, p, in)
 	for _, v := range profile.Find(in.Attributes, profile.AttributeGroups) {
-		name := federation.Name(federation.NearName(v.String()))
-		if _, known := snap.GroupCalled(v.String()); known || !slices.Contains(said, name) ||
-			slices.ContainsFunc(out, func(x federation.Unit) bool { return x.Name == name }) {
+		g := groupFor(v.String())
+		if _, known := snap.GroupCalled(v.String()); known || !slices.Contains(said, g.Name) ||
+			slices.ContainsFunc(out, func(x federation.Unit) bool { return x.Name == g.Name }) {
 			continue
-		}
-		g := federation.Unit{Kind: federation.KindGroup, Name: name, Title: v.String()}
-		if string(name) != v.String() {
-			g.Values = []string{v.String()}
 		}
 		out = append(out, g)
 	}

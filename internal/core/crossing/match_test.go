@@ -2,6 +2,7 @@ package crossing_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -215,6 +216,23 @@ func TestBelonging(t *testing.T) {
 	require.Equal(t, "visitor", crossing.Marked(snap, p, profile.PassThrough(profile.Subject{}, attributes("userType=visitor")), nil,
 		[]crossing.Membership{group("drivers", "@hand")}), "a rule of the intake goes first")
 	p.IntakeMapping = profile.Mapping{}
+	p.GroupValues = "create"
+	long := strings.Repeat("Night Shift ", 20)[:201]
+	for value, made := range map[string]bool{long: true, strings.Repeat("x", 600): false, "a\u0000b": false, "Day": true} {
+		units := crossing.Wanting(snap, p, profile.PassThrough(profile.Subject{Value: "x"}, attributes("groups="+value)))
+		require.Len(t, units, map[bool]int{true: 1}[made], "%.20s", value)
+		for _, g := range units {
+			require.NoError(t, snap.CheckUnit(&g))
+			called, _ := snap.WithUnits(nil, &g).GroupCalled(value)
+			require.NotNil(t, called, "%.20s", value)
+		}
+	}
+	var all []*federation.Unit
+	for n := range federation.MostUnits {
+		all = append(all, &federation.Unit{Kind: federation.KindGroup, Name: federation.Name(fmt.Sprint("g", n)), Title: "g"})
+	}
+	require.Empty(t, crossing.Belonging(federation.NewSnapshot(federation.Gate{}).WithUnits(nil, all...), p,
+		profile.PassThrough(profile.Subject{Value: "x"}, attributes("groups=Day")), crossing.Person{ID: 1}, nil), "there are too many")
 	p.GroupValues = "known"
 	who := crossing.Person{ID: 1, Values: kept("p-id", "displayName=Ada"), Members: []crossing.Membership{group("own", "@hand"), landed}}
 	known := crossing.Known(snap, p, profile.PassThrough(profile.Subject{Value: "x"}, attributes("groups=drivers|raw")), who, nil)

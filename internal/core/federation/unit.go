@@ -180,6 +180,9 @@ func (s *Snapshot) WithUnits(lacking *Unit, changed ...*Unit) *Snapshot {
 	return t
 }
 
+// MostUnits is how many groups, and how many organisations, there can be.
+const MostUnits = 20000
+
 // CheckUnit sees whether a unit can be used in a snapshot. The error is a SettingError.
 func (s *Snapshot) CheckUnit(x *Unit) error {
 	if strings.TrimSpace(x.Title) == "" {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -35,9 +36,12 @@ func (t *turn) store(got crossing.Turn, r crossing.Rendered, s *stored) (crossin
 			t.rm.moved(t.ctx, e.App)
 		case crossing.PutMembers:
 			if len(e.Make) > 0 {
-				if err := t.rm.records.MakeGroups(t.ctx, change.By{Who: "sign-in"}, e.Make); err != nil {
+				without, err := t.rm.records.MakeGroups(t.ctx, change.By{Who: "sign-in"}, e.Make)
+				if err != nil {
 					return nil, err
 				}
+				e.Groups = slices.DeleteFunc(slices.Clone(e.Groups),
+					func(n federation.Name) bool { return slices.Contains(without, n) })
 			}
 			inside = append(inside, e)
 		default:

@@ -47,9 +47,6 @@ func (rm *Room) Unit(k federation.UnitKind, name string) (*federation.Unit, erro
 	return nil, change.NotFound(string(k), name, nearword.Of(name, snap.UnitNames(k)))
 }
 
-// mostUnits is how many groups, and how many organisations, there can be.
-const mostUnits = 20000
-
 // PutUnit makes a group or an organisation, from revision 0, or changes it.
 func (rm *Room) PutUnit(ctx context.Context, by change.By, x federation.Unit) (*federation.Unit, error) {
 	rm.Lock()
@@ -74,8 +71,8 @@ func (rm *Room) putUnit(ctx context.Context, by change.By, x federation.Unit, wh
 		return nil, change.Stale(string(x.Kind), string(x.Name), old.Revision, x.Revision)
 	case !there && x.Revision != 0:
 		return nil, change.NotFound(string(x.Kind), string(x.Name), nearword.Of(string(x.Name), snap.UnitNames(x.Kind)))
-	case !there && len(snap.Units(x.Kind)) >= mostUnits:
-		return nil, change.Conflict(fmt.Sprintf("there are %d of them", mostUnits), "remove those that nobody needs first")
+	case !there && len(snap.Units(x.Kind)) >= federation.MostUnits:
+		return nil, change.Conflict(fmt.Sprintf("there are %d of them", federation.MostUnits), "remove those that nobody needs first")
 	}
 	if err := change.OfSetting(snap.CheckUnit(&x)); err != nil {
 		return nil, err
@@ -111,19 +108,40 @@ func unitUnchanged(tx *gorm.DB, x *federation.Unit, revision int) error {
 		string(x.Name), revision)
 }
 
-// MakeGroups makes groups that a provider's values stand for, as far as they are not there.
-func (rm *Room) MakeGroups(ctx context.Context, by change.By, groups []federation.Unit) error {
+// MakeGroups makes groups that a provider's values stand for, as far as they are not there,
+// and gives the names of those that cannot be made any more: by another sign-in meanwhile, or
+// because there are too many.
+func (rm *Room) MakeGroups(ctx context.Context, by change.By, groups []federation.Unit) (without []federation.Name, err error) {
+	if !slices.ContainsFunc(groups, func(g federation.Unit) bool { return !rm.called(g) }) {
+		return nil, nil // another sign-in has made them
+	}
 	rm.Lock()
 	defer rm.Unlock()
 	for _, g := range groups {
-		if _, known := rm.Snapshot().GroupCalled(string(g.Name)); known {
+		if rm.called(g) {
 			continue
 		}
-		if _, err := rm.putUnit(ctx, by, g, "added"); err != nil {
-			return fmt.Errorf("group %s: %w", g.Name, err)
+		_, err := rm.putUnit(ctx, by, g, "added")
+		var field *change.FieldError
+		var conflict *change.ConflictError
+		switch {
+		case errors.As(err, &field), errors.As(err, &conflict):
+			without = append(without, g.Name)
+		case err != nil:
+			return nil, fmt.Errorf("group %s: %w", g.Name, err)
 		}
 	}
-	return nil
+	return without, nil
+}
+
+// called reports whether there is a group for what a group is to be made for.
+func (rm *Room) called(g federation.Unit) bool {
+	value := string(g.Name)
+	if len(g.Values) > 0 {
+		value = g.Values[0]
+	}
+	x, known := rm.Snapshot().GroupCalled(value)
+	return known && x.Name == g.Name
 }
 
 // UnitUse is what hangs on a group or an organisation.

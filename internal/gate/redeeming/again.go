@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"hash/fnv"
 	"sync"
 
 	"gorm.io/gorm"
@@ -20,13 +19,39 @@ import (
 // mostSteps bounds how often one asking may need something.
 const mostSteps = 12
 
-// turns let one at a time ask about a session; two sessions hardly ever share one.
-type turns [64]sync.Mutex
+// turns let one at a time ask about a session; nobody waits for another one's provider.
+type turns struct {
+	mu sync.Mutex
+	of map[string]*turnOf // by session, of those that somebody asks about
+}
 
-func (t *turns) of(session string) *sync.Mutex {
-	h := fnv.New32a()
-	_, _ = h.Write([]byte(session)) // never fails (hash.Hash)
-	return &t[h.Sum32()%uint32(len(t))]
+type turnOf struct {
+	sync.Mutex
+	wanted int
+}
+
+// enter waits for the turn of a session, and gives what ends it.
+func (t *turns) enter(session string) (leave func()) {
+	t.mu.Lock()
+	if t.of == nil {
+		t.of = map[string]*turnOf{}
+	}
+	one := t.of[session]
+	if one == nil {
+		one = &turnOf{}
+		t.of[session] = one
+	}
+	one.wanted++
+	t.mu.Unlock()
+	one.Lock()
+	return func() {
+		one.Unlock()
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		if one.wanted--; one.wanted == 0 {
+			delete(t.of, session)
+		}
+	}
 }
 
 // anew has the provider tell again of whoever a grant is about, where its tokens were
@@ -42,9 +67,7 @@ func (rm *Room) anew(ctx context.Context, a *asked, k *grants.Kept) error {
 		return nil
 	}
 	// Refresh tokens of providers count once, too.
-	one := rm.askings.of(k.Session)
-	one.Lock()
-	defer one.Unlock()
+	defer rm.askings.enter(k.Session)()
 	up, kept, err := rm.sessions.Upstream(ctx, k.Session, p.ID)
 	if err != nil || !kept {
 		return err
