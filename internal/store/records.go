@@ -339,6 +339,16 @@ type OutboxRow struct {
 	Sealed []byte
 }
 
+// MailedRow is that a code was mailed: for a person, from a network, or to an address.
+type MailedRow struct {
+	ID  int64  `gorm:"primaryKey;autoIncrement"`
+	Key []byte // a sum of which of them
+	At  time.Time
+}
+
+// MailedKept is how long they are kept, and count.
+const MailedKept = 15 * time.Minute
+
 // CredentialRow is a secret that calls name by reference.
 type CredentialRow struct {
 	Name   string `gorm:"primaryKey"`

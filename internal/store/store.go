@@ -334,6 +334,9 @@ func (s *Store) Sweep(ctx context.Context, now time.Time) error {
 				return err
 			}
 		}
+		if err := tx.Where("at < ?", now.Add(-MailedKept).UTC()).Delete(&MailedRow{}).Error; err != nil {
+			return err
+		}
 		// What is given for longer than a session may rest on what a provider gave.
 		return errors.Join(tx.Where(`expires < ? AND NOT EXISTS (SELECT 1 FROM grant_rows g WHERE
 			g.session = upstream_rows.session AND g.ended = '')`, now.UTC()).Delete(&UpstreamRow{}).Error,

@@ -198,6 +198,10 @@ func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
 	for _, scheme := range o.Challenge {
 		c.Response().Header.Add("WWW-Authenticate", scheme)
 	}
+	if asked := "/crossing/" + o.Crossing; o.Asks() && (c.Path() != asked || c.Method() != fiber.MethodGet) {
+		// The page has an address of its own, where it can be reloaded and found again.
+		return c.Redirect().Status(http.StatusSeeOther).To(s.gate.Base() + asked)
+	}
 	status := http.StatusOK
 	if o.Challenge != nil {
 		status = http.StatusUnauthorized

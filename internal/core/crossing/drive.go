@@ -36,7 +36,7 @@ func Advance(snap *federation.Snapshot, s State, e Event, f Facts, now time.Time
 	if e.Kind == Learned || e.Kind == Lost {
 		d.s.here = s.here.copied()
 	} else {
-		d.s.here = here{arrived: -1, at: -1}
+		d.s.here = here{arrived: -1, at: -1, reshown: e.Kind == Continued}
 	}
 	d.resume()
 	for next := d.enter(); next != nil; {

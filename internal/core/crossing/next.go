@@ -93,8 +93,10 @@ type Form struct {
 // Input is one field of a form.
 type Input struct {
 	Name, Label string
-	Secret      bool // not to be shown, and never to be recorded
-	Code        bool // it is a code of digits
+	Secret      bool   // not to be shown, and never to be recorded
+	Code        bool   // it is a code of digits
+	Type        string // of the field, as browsers know it (HTML §4.10.5), "" for text
+	Autofill    string // what browsers may offer (HTML §4.10.18.7.1)
 	Fill        string
 	Hint        string
 }

@@ -57,6 +57,7 @@ const (
 // Mail is a message to somebody, with a code that whoever sends it makes up.
 type Mail struct {
 	To, Subject string
+	Person      string // who asks for it: the key of their link, for counting
 	Text        string // with CodeMark where the code is to stand
 	Question    string // for CodeSum
 }
@@ -68,6 +69,13 @@ const CodeMark = "{code}"
 type Mailed struct {
 	Sum  []byte           `json:"-"` // of the code that was sent
 	Fail *finding.Finding `json:"fail,omitempty"`
+}
+
+func (m *Mailed) failed() error {
+	if m == nil || m.Fail == nil {
+		return nil
+	}
+	return m.Fail
 }
 
 // lacking are the attributes that the person is to be asked for, because nobody says them
@@ -117,13 +125,17 @@ func (d *drive) question(lacking []federation.Asked, then step) step {
 	if g := d.hears(); g != nil {
 		return d.take(*g, lacking)
 	}
-	if d.s.Proof != nil && len(d.s.Proof.Sum) > 0 {
-		return d.askCode("")
+	said := ""
+	if d.s.here.reshown { // the page again, as it was
+		said = d.s.Said
+	}
+	if d.s.Proof != nil {
+		return d.askCode(said)
 	}
 	if g := d.s.here.gave; g != nil && len(g.Values) > 0 {
 		return d.askValues(lacking, "Something is still missing.")
 	}
-	return d.askValues(lacking, "")
+	return d.askValues(lacking, said)
 }
 
 func names(asked []federation.Asked) string {
@@ -196,9 +208,11 @@ func (d *drive) take(g Gave, lacking []federation.Asked) step {
 	case len(g.Values) > 0:
 		return d.takeValues(g.Values, lacking)
 	case p != nil && len(p.Sum) > 0:
-		return d.askCode("")
+		return d.askCode("Type the code of the newest message.")
+	case p != nil:
+		return d.askCode("Have another code sent, or use another address.")
 	}
-	return d.askValues(lacking, "")
+	return d.askValues(lacking, "Fill in what is empty.")
 }
 
 // takeCode looks at a code that was typed.
@@ -252,6 +266,9 @@ func (d *drive) takeValues(values map[string]string, lacking []federation.Asked)
 	}
 	d.s.Given = given
 	for _, a := range lacking {
+		if p := d.s.Proof; a.Verified && p != nil && p.Name == a.Name && p.Address == values[a.Name] && len(p.Sum) > 0 {
+			return d.askCode("") // sent twice: the code on its way stays good
+		}
 		if a.Verified && values[a.Name] != "" {
 			return d.mail(a.Name, values[a.Name])
 		}
@@ -283,7 +300,7 @@ func (d *drive) mail(name, address string) step {
 	d.s.Proof = &Proving{Name: name, Address: address}
 	d.keep()
 	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "code by mail"})
-	return d.need(&Need{Mail: &Mail{To: address, Question: d.s.Question, Subject: "Your code for " + d.app.Title,
+	return d.need(&Need{Mail: &Mail{To: address, Person: d.s.here.person.Key, Question: d.s.Question, Subject: "Your code for " + d.app.Title,
 		Text: "Somebody, probably you, signs in to " + d.app.Title + " and gave this address.\n\nThe code is " + CodeMark +
 			"\n\nType it on the page that asks for it, within ten minutes. If it was not you, do nothing: nobody can go on without the code.\n"}},
 		(*drive).mailed)
@@ -297,11 +314,14 @@ func (d *drive) mailed() step {
 		d.s.Proof = &p
 		return d.askCode("")
 	}
-	if f := d.f.Mailed; f != nil && f.Fail != nil {
+	if f := d.f.Mailed; f.failed() != nil {
 		d.here(StepQuestion).Finding = f.Fail
 	}
 	d.s.Mails-- // it did not go out
 	d.s.Proof = &p
+	if finding.Is(d.f.Mailed.failed(), finding.MailLimit) {
+		return d.askCode("Too many codes were asked for. Wait a quarter of an hour, then have one sent; nothing is lost, and this page can be left open.")
+	}
 	return d.askCode("The message could not be sent. Try again in a few minutes; nothing is lost, and this page can be left open.")
 }
 
@@ -317,6 +337,7 @@ func (d *drive) pause(stage Stage) {
 // asks shows a page that asks something.
 func (d *drive) asks(f Form) step {
 	d.pause(Questioned)
+	d.s.Said = f.Wrong
 	d.keep()
 	f.Question = d.s.Question
 	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "question page"})
@@ -329,7 +350,10 @@ func (d *drive) askValues(lacking []federation.Asked, wrong string) step {
 		Submit: "Go on", Wrong: wrong}
 	known := Known(d.snap, d.p, d.s.here.who, d.s.here.person, d.s.Given)
 	for _, a := range lacking {
-		in := Input{Name: "value." + a.Name, Label: labelOf(a.Name)}
+		in := Input{Name: "value." + a.Name, Label: labelOf(a.Name), Autofill: autofills[a.Name]}
+		if profile.Means(a.Name, profile.ClaimEmail) {
+			in.Type, in.Autofill = "email", "email"
+		}
 		if a.Verified {
 			in.Hint = "A code is sent there, to see that it is yours."
 		}
@@ -416,6 +440,11 @@ func Called(p Person) string {
 var labels = map[string]string{"displayName": "Your name", "name.givenName": "Given name", "name.familyName": "Family name",
 	"emails": "E-mail address", "phoneNumbers": "Telephone number", "employeeNumber": "Employee number", "userName": "User name",
 	"title": "Job title", "department": "Department", "nickName": "Nickname", "locale": "Language"}
+
+// autofills are what browsers know attributes as (HTML §4.10.18.7.1).
+var autofills = map[string]string{"displayName": "name", "name.givenName": "given-name", "name.familyName": "family-name",
+	"phoneNumbers": "tel", "userName": "username", "title": "organization-title", "nickName": "nickname",
+	"locale": "language"}
 
 func labelOf(name string) string {
 	if l := labels[profile.Word(name)]; l != "" {

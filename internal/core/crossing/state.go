@@ -72,6 +72,7 @@ type State struct {
 	Picked        int64            `json:"picked,omitempty"`   // which account they chose
 	Proof         *Proving         `json:"proof,omitempty"`    // under way, by a mailed code
 	Mails         int              `json:"mails,omitempty"`    // codes mailed so far
+	Said          string           `json:"said,omitempty"`     // what the page that asks told last of what was wrong
 	Browser       Tie              `json:"browser,omitzero"`   // which one it is tied to
 	StartedBy     string           `json:"startedBy"`          // application, gate or provider
 	Began         time.Time        `json:"began"`
@@ -115,6 +116,7 @@ type here struct {
 	at      int // place of the step which is being taken
 	apart   bool
 	anew    bool
+	reshown bool // the browser came back to the page, having done nothing
 	// verified says that a counterpart's signature held in this turn.
 	verified bool
 	about    Head
@@ -141,8 +143,17 @@ func (s State) Resting() State {
 	return s
 }
 
+// PauseLife is how long after its beginning one is over in which the person was asked
+// something: they may have to find a message first.
+const PauseLife = time.Hour
+
 // Expires is when the crossing is over, finished or not.
-func (s State) Expires() time.Time { return s.Began.Add(Life) }
+func (s State) Expires() time.Time {
+	if s.Question != "" {
+		return s.Began.Add(PauseLife)
+	}
+	return s.Began.Add(Life)
+}
 
 // Authentication is that a provider vouched for somebody.
 type Authentication struct {

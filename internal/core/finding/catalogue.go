@@ -150,6 +150,7 @@ const (
 	MailMissing          Code = "mail-missing"
 	CodeGuessed          Code = "code-guessed"
 	CodeMails            Code = "code-mails"
+	MailLimit            Code = "mail-limit"
 	UnitUsed             Code = "unit-used"
 	ScopeGrown           Code = "scope-grown"
 	ConsentNeeded        Code = "consent-needed"
@@ -825,6 +826,9 @@ var catalogue = []Entry{
 	{CodeMails, Error, Gate, "No further code is mailed in this sign-in",
 		"Have the person start again, and look for the messages among unwanted mail.",
 		"Three codes were sent in one sign-in."},
+	{MailLimit, Warning, Gate, "No further code is mailed for a while",
+		"Have the person wait a quarter of an hour. If many need codes at once from one network, have them sign in in turn.",
+		"A person, a network or an address had as many codes mailed as are sent within a quarter of an hour."},
 	{UnitUsed, Error, Gate, "The group or organisation is in use",
 		"Look at what would go with it, and confirm that; or take it out first.",
 		"A group or organisation is removed that has members, holds groups, or is where people land."},

@@ -17,7 +17,6 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/copies"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/grants"
@@ -273,9 +272,6 @@ func (t *turn) copy(got crossing.Turn, c *crossing.Copy) (err error) {
 	return err
 }
 
-// Mails of codes to one address, within five minutes, whoever asks for them.
-const mailsOfOne = 5
-
 // mail makes up a code and mails it, after everything so far is stored.
 func (t *turn) mail(got crossing.Turn, m *crossing.Mail) (lost crossing.Effect, err error) {
 	s := &stored{}
@@ -288,16 +284,21 @@ func (t *turn) mail(got crossing.Turn, m *crossing.Mail) (lost crossing.Effect, 
 	t.cookies = append(t.cookies, s.cookies...)
 	code := random.Code(6)
 	t.facts.Mailed = &crossing.Mailed{Sum: crossing.CodeSum(m.Question, code)}
-	key := "mail " + profile.Key(profile.ClaimEmail, m.To)
-	if !t.rm.tries.Take(key, mailsOfOne, t.rm.now()) {
-		t.facts.Mailed = &crossing.Mailed{Fail: finding.New(finding.MailUnreached, finding.Fact("Cause", "too many to this address of late"))}
+	took, err := t.rm.takeMail(t.ctx, mailAsk{To: m.To, Person: m.Person, Network: t.event.Browser.Network})
+	if err != nil {
+		return nil, err
+	}
+	if took == nil {
+		t.facts.Mailed = &crossing.Mailed{Fail: finding.New(finding.MailLimit)}
 		return nil, nil
 	}
 	text := strings.ReplaceAll(m.Text, crossing.CodeMark, code)
 	if err := t.rm.mailer.Send(t.ctx, mailing.Message{To: m.To, Subject: m.Subject, Text: text}); err != nil {
-		t.rm.tries.Give(key)
 		f := finding.Of(err)
 		if f == nil {
+			return nil, err
+		}
+		if err := t.rm.giveMail(t.ctx, took); err != nil {
 			return nil, err
 		}
 		t.facts.Mailed = &crossing.Mailed{Fail: f}

@@ -103,7 +103,7 @@ func (w *writing) prepare(effects []crossing.Effect) error {
 			if len(w.record.State.Browser.Secret) == 0 {
 				value, hash := newCookie(w.rm.now())
 				w.record.State.Browser.Secret = hash
-				w.made.cookies = append(w.browser.surplus(), Cookie{Crossing: w.record.State.ID, Value: value, Life: crossing.Life})
+				w.made.cookies = append(w.browser.surplus(), Cookie{Crossing: w.record.State.ID, Value: value, Life: crossing.PauseLife})
 			}
 			if w.began.State.ID != w.record.State.ID {
 				var err error
@@ -453,4 +453,4 @@ func (rm *Room) moved(ctx context.Context, name federation.Name) {
 }
 
 // waited is since when a crossing that still waits is over.
-func waited(now time.Time) time.Time { return now.Add(-crossing.Life - time.Minute) }
+func waited(now time.Time) time.Time { return now.Add(-crossing.PauseLife - time.Minute) }

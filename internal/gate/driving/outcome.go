@@ -92,3 +92,9 @@ func (b Browser) surplus() []Cookie {
 	}
 	return out
 }
+
+// Asks reports whether a question of the gate's own waits for the person, which its crossing
+// shows again whenever they come to it.
+func (o Outcome) Asks() bool {
+	return o.Page == crossing.PageAgree || o.Page == crossing.PageForm && o.Form != nil && o.Form.Question != ""
+}
