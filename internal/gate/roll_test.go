@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"encoding/csv"
 	"fmt"
+	"runtime"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -283,4 +285,48 @@ func TestUnitsInTheHistory(t *testing.T) {
 	require.NoError(t, err)
 	g, _ = r.Records.Snapshot().Unit(federation.KindGroup, "drivers")
 	require.Equal(t, []any{"Train drivers", 2}, []any{g.Title, g.Revision})
+}
+
+// A list in JSON is read object by object: neither many nor large ones take more than the
+// document, and what does not fit is told by where it stands.
+func TestListsInJSONAreBounded(t *testing.T) {
+	r := newRig(t)
+	for _, c := range []struct{ rule, document, refused string }{
+		{"many of nothing", "[" + strings.Repeat("{},", 20<<20) + "{}]", "more than 500000 people"},
+		{"many that are none", "[" + strings.Repeat("1,", 20<<20) + "1]", "cannot be read, the first"},
+		{"many people", "[" + strings.Repeat(`{"number":1},`, 600_000) + `{"number":1}]`, "more than 500000 people"},
+		{"a large one", `[{"values":{"x":["` + strings.Repeat("x", 20<<20) + `"]}}]`, "ends within"},
+		{"deep", "[" + strings.Repeat(`{"a":`, 5<<20), "ends within"},
+		{"nothing between commas", "[{},,{}]", "at octet 4 nothing"},
+		{"cut off", `[{"number":1}`, "neither , nor ]"},
+		{"followed by more", `[] []`, "something follows"},
+		{"an object", `{"number":1}`, "does not begin with ["},
+	} {
+		document := []byte(c.document)
+		var err error
+		grown := peak(func() {
+			_, err = r.Roll.Import(ctx, tester, roll.Import{Document: document, By: "number", KnownOnly: true}, &heard{})
+		})
+		require.ErrorContains(t, err, c.refused, c.rule)
+		require.Less(t, grown, 450, "%s: MB", c.rule)
+	}
+}
+
+// peak is how many megabytes more are in use while something is done.
+func peak(do func()) int {
+	runtime.GC()
+	var now runtime.MemStats
+	runtime.ReadMemStats(&now)
+	before, most := now.HeapInuse, now.HeapInuse
+	done := make(chan struct{})
+	go func() { defer close(done); do() }()
+	for {
+		select {
+		case <-done:
+			return int((most - before) >> 20)
+		case <-time.After(5 * time.Millisecond):
+			runtime.ReadMemStats(&now)
+			most = max(most, now.HeapInuse)
+		}
+	}
 }

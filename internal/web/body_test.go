@@ -16,6 +16,8 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/gate/change"
 )
 
 // No address unpacks a body, in whatever coding it comes.
@@ -106,5 +108,49 @@ func TestSlowBodies(t *testing.T) {
 		octets, err := io.ReadAll(c)
 		require.NoError(t, err)
 		require.Contains(t, string(octets), "408 Request Timeout")
+	}
+}
+
+// Uploads that stall hold up themselves alone: another list is taken meanwhile.
+func TestStalledUploads(t *testing.T) {
+	t.Parallel()
+	app, g := newApp(t)
+	_, secret, err := g.Operators.AddToken(t.Context(), change.By{Who: "test"}, "ci", time.Time{})
+	require.NoError(t, err)
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	go func() { _ = app.Listener(ln, fiber.ListenConfig{DisableStartupMessage: true}) }()
+	defer func() { _ = app.Shutdown() }()
+	const begin = "--x\r\nContent-Disposition: form-data; name=\"settings\"\r\n\r\n{}\r\n" +
+		"--x\r\nContent-Disposition: form-data; name=\"document\"; filename=\"a\"\r\n\r\nuserName\r\n"
+	head := "POST /api/v1/people/import HTTP/1.1\r\nHost: gate.example\r\nAuthorization: Bearer " + secret +
+		"\r\nContent-Type: multipart/form-data; boundary=x\r\nContent-Length: "
+	var stalled []net.Conn
+	for range 3 {
+		c, err := net.Dial("tcp", ln.Addr().String())
+		require.NoError(t, err)
+		defer c.Close()
+		_, err = io.WriteString(c, head+"900000\r\n\r\n"+begin+strings.Repeat("ada\r\n", 4<<10))
+		require.NoError(t, err)
+		stalled = append(stalled, c)
+	}
+	time.Sleep(100 * time.Millisecond)
+	req, err := http.NewRequest("POST", "http://"+ln.Addr().String()+"/api/v1/people/import",
+		strings.NewReader(begin+"ada\r\n--x--\r\n"))
+	require.NoError(t, err)
+	req.Host = "gate.example"
+	req.Header.Set("Content-Type", "multipart/form-data; boundary=x")
+	req.Header.Set("Authorization", "Bearer "+secret)
+	began := time.Now()
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	_ = res.Body.Close()
+	require.Equal(t, http.StatusAccepted, res.StatusCode)
+	require.Less(t, time.Since(began), 3*time.Second)
+	for _, c := range stalled {
+		require.NoError(t, c.SetReadDeadline(time.Now().Add(20*time.Second)))
+		octets, err := io.ReadAll(c)
+		require.NoError(t, err)
+		require.Contains(t, string(octets), "did not come whole")
 	}
 }

@@ -31,12 +31,13 @@ func (s *server) comparisonCalls(a huma.API) {
 				return nil, s.problem(err)
 			}
 			var how api.CompareAccounts
-			document, err := in.whole(&how)
+			document, release, err := in.whole(&how)
 			if err != nil {
 				return nil, s.problem(err)
 			}
 			who := by(ctx)
 			return &body[api.Job]{jobShown(g.Jobs.Start("compare accounts of "+in.Name, "people", func(ctx context.Context, p jobs.Progress) (any, error) {
+				defer release()
 				return g.Comparing.Compare(ctx, who, comparing.Wish{App: in.Name, Column: how.Column, Identifier: how.Identifier, Group: how.Group,
 					Document: document}, p)
 			}))}, nil

@@ -3,7 +3,6 @@ package web
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"io"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -12,9 +11,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/profile"
-	"innergate.example/innergate/internal/core/table"
 	"innergate.example/innergate/internal/gate/accounts"
-	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/roll"
@@ -156,12 +153,13 @@ func (s *server) rollCalls(a huma.API) {
 	huma.Register(a, starts("/people/import", "import-people", "Take a list of people in, CSV or JSON, after a preview; a job tells how far it is"),
 		func(ctx context.Context, in *upload) (*body[api.Job], error) {
 			var how api.PeopleImport
-			document, err := in.whole(&how)
+			document, release, err := in.whole(&how)
 			if err != nil {
 				return nil, s.problem(err)
 			}
 			who := by(ctx)
 			return &body[api.Job]{jobShown(g.Jobs.Start("import people", "people", func(ctx context.Context, p jobs.Progress) (any, error) {
+				defer release()
 				return g.Roll.Import(ctx, who, roll.Import{Document: document, By: how.By, KnownOnly: how.KnownOnly, SkipBad: how.SkipBad,
 					Empties: how.Empties, Digest: how.Digest}, p)
 			}))}, nil
@@ -191,28 +189,6 @@ func (s *server) file(form, name string, write func(io.Writer) error) (*fileOut,
 	}
 	kind := map[string]string{roll.CSV: "text/csv; charset=utf-8; header=present", roll.JSON: "application/json"}[form]
 	return &fileOut{kind, `attachment; filename="` + name + "." + form + `"`, b.Bytes()}, nil
-}
-
-// held are the lists that are read at a time: each is in memory.
-var held = make(chan struct{}, 2)
-
-// whole reads the settings and the document of an upload, which is held.
-func (u *upload) whole(settings any) ([]byte, error) {
-	select {
-	case held <- struct{}{}:
-		defer func() { <-held }()
-	default:
-		return nil, change.Conflict("other lists are being sent", "send this one in a moment")
-	}
-	r, err := u.parts(settings)
-	if err != nil {
-		return nil, err
-	}
-	octets, err := io.ReadAll(io.LimitReader(r, table.MaxOctets+1))
-	if len(octets) > table.MaxOctets {
-		return nil, change.Field("document", fmt.Errorf("it has more than %d octets; give it in parts", table.MaxOctets))
-	}
-	return octets, err
 }
 
 func edit(in api.PersonChange) accounts.Edit {

@@ -2,15 +2,20 @@ package web
 
 import (
 	"encoding/json"
+	"errors"
+	"fmt"
 	"io"
 	"mime"
 	"mime/multipart"
 	"net/http"
+	"os"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/table"
+	"innergate.example/innergate/internal/gate/change"
 )
 
 // upload is a call whose body is too large to be held: a form with two parts,
@@ -37,10 +42,8 @@ func (u *upload) parts(settings any) (io.Reader, error) {
 	if err != nil || kind != "multipart/form-data" {
 		return refuse("the body is no form")
 	}
-	if err := u.ctx.SetReadDeadline(time.Now().Add(15 * time.Minute)); err != nil {
-		return nil, err
-	}
-	form := multipart.NewReader(u.ctx.BodyReader(), params["boundary"])
+	form := multipart.NewReader(&hurried{from: u.ctx.BodyReader(), began: time.Now(), due: u.ctx.SetReadDeadline},
+		params["boundary"])
 	part, err := form.NextPart()
 	if err == nil && part.FormName() == "settings" && settings != nil {
 		if err := json.NewDecoder(io.LimitReader(part, 64<<10)).Decode(settings); err != nil {
@@ -52,6 +55,74 @@ func (u *upload) parts(settings any) (io.Reader, error) {
 		return refuse("the document is missing")
 	}
 	return part, nil
+}
+
+// hurried is a body that is read piece by piece, and ends where it comes too slowly.
+type hurried struct {
+	from  io.Reader
+	began time.Time
+	got   int64
+	due   func(time.Time) error
+}
+
+// Read reads a piece.
+func (h *hurried) Read(p []byte) (int, error) {
+	if err := h.due(h.began.Add(bodyGrace + time.Duration(h.got)*time.Second/bodyRate)); err != nil {
+		return 0, err
+	}
+	n, err := h.from.Read(p)
+	h.got += int64(n)
+	return n, err
+}
+
+// Lists that are held in memory at a time, until they are done with; lists that are on
+// their way, which are on the disk; and how long one waits that has come.
+var (
+	held    = make(chan struct{}, 2)
+	sending = make(chan struct{}, 16)
+)
+
+const heldWait = 30 * time.Second
+
+// whole reads the settings and the document of an upload. While it is on its way it holds
+// up nobody: it is in memory once it is there as a whole, until it is released.
+func (u *upload) whole(settings any) (document []byte, release func(), err error) {
+	select {
+	case sending <- struct{}{}:
+		defer func() { <-sending }()
+	default:
+		return nil, nil, change.Conflict("many other lists are being sent", "send this one in a moment")
+	}
+	spool, err := os.CreateTemp("", "innergate-list-")
+	if err != nil {
+		return nil, nil, err
+	}
+	defer spool.Close()
+	if err := os.Remove(spool.Name()); err != nil { // it is gone whenever this ends, and however
+		return nil, nil, err
+	}
+	r, err := u.parts(settings)
+	if err != nil {
+		return nil, nil, err
+	}
+	n, err := io.Copy(spool, io.LimitReader(r, table.MaxOctets+1))
+	switch {
+	case err != nil:
+		return nil, nil, change.Field("document", fmt.Errorf("it did not come whole: %w", err))
+	case n > table.MaxOctets:
+		return nil, nil, change.Field("document", fmt.Errorf("it has more than %d octets; give it in parts", table.MaxOctets))
+	}
+	select {
+	case held <- struct{}{}:
+	case <-time.After(heldWait):
+		return nil, nil, change.Conflict("other lists are worked on", "send this one when they are done")
+	}
+	document = make([]byte, n)
+	if _, err := spool.ReadAt(document, 0); err != nil && !errors.Is(err, io.EOF) {
+		<-held
+		return nil, nil, err
+	}
+	return document, func() { <-held }, nil
 }
 
 // describeUpload says in the OpenAPI document what an upload's body is; its

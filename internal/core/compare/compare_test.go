@@ -1,6 +1,7 @@
 package compare
 
 import (
+	"context"
 	"fmt"
 	"testing"
 
@@ -10,7 +11,7 @@ import (
 )
 
 func accounts(t testing.TB, text string) *table.Table {
-	out, err := table.Read([]byte(text))
+	out, err := table.Read(context.Background(), []byte(text), 1000)
 	require.NoError(t, err)
 	return out
 }

@@ -2,29 +2,36 @@
 // with a byte order mark or without, separated by commas, semicolons or tabs, in UTF-8 or
 // in Windows-1252 and Latin-1.
 //
-//	t, err := table.Read(octets)
+//	t, err := table.Read(ctx, octets, 1000)
 //	t.Head      // the headings
 //	t.Rows[0]   // the cells of the first row, and the line in which it begins
 package table
 
 import (
+	"bufio"
 	"bytes"
+	"context"
 	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
 	"strings"
-	"unicode/utf16"
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
 )
 
-// Bounds of what is read: octets, columns, and octets of one cell.
+// Bounds of what is read: octets, columns, octets of one cell and of one row, rows that
+// cannot be read, and what the rows take in memory whatever their shape.
 const (
 	MaxOctets  = 128 << 20
 	maxColumns = 200
 	maxCell    = 4096
+	maxRow     = maxColumns * maxCell
+	maxBad     = 10000
+	maxHeld    = 160 << 20
 )
 
 // Table is a list with headings.
@@ -57,9 +64,10 @@ func (b BadRow) Error() string {
 	return fmt.Sprintf("line %d, %s: %s", b.Line, b.Column, b.Cause)
 }
 
-// Read reads a list whose first row has the headings. What makes the whole of it useless
-// is an error; rows that do not fit are in Bad.
-func Read(octets []byte) (*Table, error) {
+// Read reads a list of at most so many rows, whose first row has the headings. What makes
+// the whole of it useless is an error; rows that do not fit are in Bad. It is read as it
+// comes: bounds are met where they are, and an end of the context ends it there.
+func Read(ctx context.Context, octets []byte, most int) (*Table, error) {
 	if len(octets) > MaxOctets {
 		return nil, fmt.Errorf("it has %d octets; give at most 128 MiB, or parts of it", len(octets))
 	}
@@ -67,10 +75,10 @@ func Read(octets []byte) (*Table, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &Table{Encoding: encoding, Separator: separator(text)}
-	r := csv.NewReader(strings.NewReader(text))
-	r.Comma, r.FieldsPerRecord, r.ReuseRecord = t.Separator, -1, false
-	r.LazyQuotes = false
+	buffered := bufio.NewReaderSize(text, 64<<10)
+	t := &Table{Encoding: encoding, Separator: separator(buffered)}
+	r := csv.NewReader(&bounded{from: buffered})
+	r.Comma, r.FieldsPerRecord, r.LazyQuotes = t.Separator, -1, false
 	head, err := r.Read()
 	if err == io.EOF {
 		return nil, errors.New("it is empty; the first line has the headings")
@@ -81,25 +89,66 @@ func Read(octets []byte) (*Table, error) {
 	if err := t.head(head); err != nil {
 		return nil, err
 	}
-	for {
+	for held, n := 0, 0; ; n++ {
 		cells, err := r.Read()
-		if err == io.EOF {
-			return t, nil
-		}
 		var pe *csv.ParseError
-		if errors.As(err, &pe) {
+		switch {
+		case err == io.EOF:
+			return t, nil
+		case errors.As(err, &pe):
 			t.Bad = append(t.Bad, BadRow{Line: pe.StartLine, Cause: pe.Err.Error()})
-			if len(t.Bad) < 10000 {
-				continue
-			}
-			return nil, fmt.Errorf("10000 rows cannot be read, the first: %w", t.Bad[0])
-		}
-		if err != nil {
+		case err != nil:
 			return nil, err
+		default:
+			line, _ := r.FieldPos(0)
+			held += t.row(line, cells)
 		}
-		line, _ := r.FieldPos(0)
-		t.row(line, cells)
+		switch {
+		case len(t.Rows)+len(t.Bad) > most:
+			return nil, fmt.Errorf("there are more than %d rows; give it in parts", most)
+		case len(t.Bad) > maxBad:
+			return nil, fmt.Errorf("%d rows cannot be read, the first: %w", len(t.Bad), t.Bad[0])
+		case held > maxHeld:
+			return nil, fmt.Errorf("its cells take more than %d MiB; leave columns out, or give it in parts", maxHeld>>20)
+		case n%1000 == 0 && ctx.Err() != nil:
+			return nil, ctx.Err()
+		}
 	}
+}
+
+// bounded passes a list on, and fails in a row that is too long: nothing behind it reads a
+// row in pieces.
+type bounded struct {
+	from   io.Reader
+	row    int
+	quoted bool
+}
+
+// Read passes on what there is.
+func (b *bounded) Read(p []byte) (int, error) {
+	n, err := b.from.Read(p)
+	for _, octet := range p[:n] {
+		b.row++
+		switch {
+		case octet == '"':
+			b.quoted = !b.quoted
+		case octet == '\n' && !b.quoted:
+			b.row = 0
+		}
+		if b.row > maxRow {
+			return 0, fmt.Errorf("a row has more than %d octets; look for a quotation mark that is not closed", maxRow)
+		}
+	}
+	return n, err
+}
+
+// Guarded is a cell that no spreadsheet takes for a formula: what begins like one gets a
+// space before it, which reading takes away again.
+func Guarded(cell string) string {
+	if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
+		return " " + cell
+	}
+	return cell
 }
 
 // head takes the headings.
@@ -126,29 +175,34 @@ func (t *Table) head(head []string) error {
 	return nil
 }
 
-// row takes a row, if it fits the headings.
-func (t *Table) row(line int, cells []string) {
+// row takes a row, if it fits the headings, and gives what it takes in memory.
+func (t *Table) row(line int, cells []string) (held int) {
 	for len(cells) > len(t.Head) && cells[len(cells)-1] == "" {
 		cells = cells[:len(cells)-1]
 	}
 	switch {
 	case len(cells) == 1 && strings.TrimSpace(cells[0]) == "":
-		return
+		return 0
 	case len(cells) > len(t.Head):
 		t.Bad = append(t.Bad, BadRow{Line: line, Cause: fmt.Sprintf("it has %d cells, there are %d headings", len(cells), len(t.Head))})
-		return
+		return 0
 	}
 	for i, c := range cells {
 		if len(c) > maxCell || strings.ContainsFunc(c, func(r rune) bool { return r < ' ' && r != '\t' && r != '\n' || r == 0x7f }) {
 			t.Bad = append(t.Bad, BadRow{Line: line, Column: t.Head[i],
 				Cause: fmt.Sprintf("it has more than %d octets, or control characters", maxCell)})
-			return
+			return 0
 		}
 	}
 	for len(cells) < len(t.Head) {
 		cells = append(cells, "")
 	}
 	t.Rows = append(t.Rows, Row{line, cells})
+	held = 40 + 16*cap(cells)
+	for _, c := range cells {
+		held += len(c)
+	}
+	return held
 }
 
 // Column gives the place of a heading, in any case; -1 if there is none.
@@ -161,58 +215,46 @@ func (t *Table) Column(name string) int {
 	return -1
 }
 
-// decode gives the text in UTF-8.
-func decode(octets []byte) (text, encoding string, err error) {
+// decode gives the text in UTF-8, as it is read.
+func decode(octets []byte) (text io.Reader, encoding string, err error) {
 	switch {
 	case bytes.HasPrefix(octets, []byte{0xef, 0xbb, 0xbf}):
 		octets = octets[3:]
 	case bytes.HasPrefix(octets, []byte{0xff, 0xfe}) || bytes.HasPrefix(octets, []byte{0xfe, 0xff}):
-		text, err = wide(octets)
-		return text, "UTF-16", err
+		if len(octets)%2 != 0 {
+			return nil, "", errors.New("it is cut off in the middle of a character")
+		}
+		wide := unicode.UTF16(unicode.LittleEndian, unicode.ExpectBOM).NewDecoder()
+		return transform.NewReader(bytes.NewReader(octets), wide), "UTF-16", nil
 	}
 	if bytes.IndexByte(octets, 0) >= 0 {
-		return "", "", errors.New("this is no text; save the list as CSV")
+		return nil, "", errors.New("this is no text; save the list as CSV")
 	}
 	if utf8.Valid(octets) {
-		return string(octets), "UTF-8", nil
+		return bytes.NewReader(octets), "UTF-8", nil
 	}
-	decoded, err := charmap.Windows1252.NewDecoder().Bytes(octets)
-	return string(decoded), "Windows-1252 or Latin-1", err
-}
-
-// wide reads UTF-16 by its byte order mark.
-func wide(octets []byte) (string, error) {
-	if len(octets)%2 != 0 {
-		return "", errors.New("it is cut off in the middle of a character")
-	}
-	units := make([]uint16, 0, len(octets)/2)
-	for i := 2; i < len(octets); i += 2 {
-		a, b := uint16(octets[i]), uint16(octets[i+1])
-		if octets[0] == 0xff {
-			a, b = b, a
-		}
-		units = append(units, a<<8|b)
-	}
-	return string(utf16.Decode(units)), nil
+	narrow := charmap.Windows1252.NewDecoder()
+	return transform.NewReader(bytes.NewReader(octets), narrow), "Windows-1252 or Latin-1", nil
 }
 
 // separator is what stands between cells: of what can, whatever the first line has most of
 // outside quotation marks.
-func separator(text string) rune {
-	line, _, _ := strings.Cut(text, "\n")
+func separator(text *bufio.Reader) rune {
+	begin, _ := text.Peek(text.Size()) // as much as there is
+	line, _, _ := bytes.Cut(begin, []byte("\n"))
 	best, most := ',', 0
-	for _, s := range []rune{',', ';', '\t', '|'} {
+	for _, s := range []byte{',', ';', '\t', '|'} {
 		n, quoted := 0, false
-		for _, r := range line {
+		for _, octet := range line {
 			switch {
-			case r == '"':
+			case octet == '"':
 				quoted = !quoted
-			case r == s && !quoted:
+			case octet == s && !quoted:
 				n++
 			}
 		}
 		if n > most {
-			best, most = s, n
+			best, most = rune(s), n
 		}
 	}
 	return best

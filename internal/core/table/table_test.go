@@ -1,6 +1,9 @@
 package table
 
 import (
+	"context"
+	"fmt"
+	"runtime"
 	"strings"
 	"testing"
 	"unicode/utf16"
@@ -37,7 +40,7 @@ func TestRead(t *testing.T) {
 		{"a heading twice", "a,A\n", nil, nil, "stands there twice"},
 		{"too many columns", strings.Repeat("a,", 300) + "\n", nil, nil, "at most 200"},
 	} {
-		got, err := Read([]byte(c.text))
+		got, err := Read(t.Context(), []byte(c.text), 100)
 		if c.refused != "" {
 			require.ErrorContains(t, err, c.refused, c.rule)
 			continue
@@ -52,11 +55,55 @@ func TestRead(t *testing.T) {
 	}
 }
 
+// Whatever its shape, a list takes a bounded part of memory, and its bounds are met where
+// they are; an end of the context ends it.
+func TestListsAreBounded(t *testing.T) {
+	over, end := context.WithCancel(t.Context())
+	end()
+	for _, c := range []struct {
+		rule, text, refused string
+		ctx                 context.Context
+	}{
+		{"one row of cells", "a,b\n" + strings.Repeat("1,", 20<<20), "a row has more than", nil},
+		{"one heading row of cells", strings.Repeat("1,", 20<<20), "a row has more than", nil},
+		{"a cell that never ends", "a\n\"" + strings.Repeat("x\n", 20<<20), "a row has more than", nil},
+		{"short rows", "a\n" + strings.Repeat("1\n", 20<<20), "more than 500000 rows", nil},
+		{"many columns of nothing", strings.Repeat("a", 1) + strings.Join(numbered(199), "") + "\n" +
+			strings.Repeat(strings.Repeat(",", 199)+"\n", 200_000), "take more than", nil},
+		{"rows that are none", "a\n" + strings.Repeat("x\"y\n", 5<<20), "rows cannot be read", nil},
+		{"Latin-1", "a;b\nPetr\xe1k;x\n" + strings.Repeat("\xe1;", 20<<20), "a row has more than", nil},
+		{"cancelled", "a\n" + strings.Repeat("1\n", 5000), "canceled", over},
+	} {
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		if c.ctx == nil {
+			c.ctx = t.Context()
+		}
+		_, err := Read(c.ctx, []byte(c.text), 500_000)
+		runtime.ReadMemStats(&after)
+		require.ErrorContains(t, err, c.refused, c.rule)
+		require.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(len(c.text)+400<<20), c.rule)
+	}
+	for _, cell := range []string{"=1+1", "+4", "-x", "@a", "\tx", "plain", ""} {
+		got, err := Read(t.Context(), []byte("a,b\n\""+Guarded(cell)+"\",x\n"), 10)
+		require.NoError(t, err)
+		require.Equal(t, strings.TrimSpace(cell), strings.TrimSpace(got.Rows[0].Cells[0]))
+		require.False(t, strings.ContainsAny(got.Rows[0].Cells[0][:min(1, len(got.Rows[0].Cells[0]))], "=+-@\t"))
+	}
+}
+
+func numbered(n int) (out []string) {
+	for i := range n {
+		out = append(out, fmt.Sprint(",a", i))
+	}
+	return out
+}
+
 func FuzzRead(f *testing.F) {
 	f.Add([]byte("a;b\n\"x\n;y"))
 	f.Add([]byte("\xff\xfea\x00"))
 	f.Fuzz(func(t *testing.T, octets []byte) {
-		got, err := Read(octets)
+		got, err := Read(t.Context(), octets, 1000)
 		if err != nil {
 			return
 		}

@@ -86,6 +86,9 @@ const (
 	told = 100
 )
 
+// mostAccounts is how many accounts one list may have.
+const mostAccounts = 500_000
+
 // errBusy says that another comparison is under way.
 var errBusy = change.Conflict("another comparison is under way", "wait until it is done")
 
@@ -101,7 +104,7 @@ func (rm *Room) Compare(ctx context.Context, by change.By, w Wish, p Progress) (
 	if err != nil {
 		return nil, err
 	}
-	t, err := table.Read(w.Document)
+	t, err := table.Read(ctx, w.Document, mostAccounts)
 	if err != nil {
 		return nil, change.Field("document", err)
 	}
@@ -434,6 +437,9 @@ func (rm *Room) Export(ctx context.Context, app string, id int64, verdict string
 				row[6] += " "
 			}
 			row[6] += number(o)
+		}
+		for i := range row {
+			row[i] = table.Guarded(row[i])
 		}
 		rows = append(rows, row)
 	}

@@ -14,6 +14,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/table"
 	"innergate.example/innergate/internal/gate/accounts"
 )
 
@@ -181,16 +182,7 @@ func cells(columns []string, p Listed) []string {
 		default:
 			out[i] = strings.Join(p.Values[c], Between)
 		}
-		out[i] = plainCell(out[i])
+		out[i] = table.Guarded(out[i])
 	}
 	return out
-}
-
-// plainCell keeps spreadsheets from taking a cell for a formula: what begins like one gets
-// a space before it, which reading takes away again.
-func plainCell(s string) string {
-	if s != "" && strings.ContainsRune("=+-@", rune(s[0])) {
-		return " " + s
-	}
-	return s
 }

@@ -4,9 +4,11 @@ package roll
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strconv"
 	"strings"
@@ -67,6 +69,15 @@ type Import struct {
 	Digest    string // of the preview that was looked at; "" only tells what would be
 }
 
+// mostValues is how many values one cell may have.
+const mostValues = 200
+
+// longestObject is how many octets one object of a list in JSON may have.
+const longestObject = 256 << 10
+
+// mostBad is how many people of a list may be unusable before it is given up.
+const mostBad = 10000
+
 // mostRows is how many people one list may have.
 const mostRows = 500_000
 
@@ -93,17 +104,14 @@ type list struct {
 }
 
 // read reads a document of either form.
-func (rm *Room) read(in Import) (*list, error) {
+func (rm *Room) read(ctx context.Context, in Import) (*list, error) {
 	trimmed := strings.TrimLeft(string(in.Document[:min(len(in.Document), 100)]), "\ufeff \t\r\n")
 	if strings.HasPrefix(trimmed, "[") || strings.HasPrefix(trimmed, "{") {
-		return rm.readJSON(in)
+		return rm.readJSON(ctx, in)
 	}
-	t, err := table.Read(in.Document)
+	t, err := table.Read(ctx, in.Document, mostRows)
 	if err != nil {
 		return nil, change.Field("document", err)
-	}
-	if len(t.Rows)+len(t.Bad) > mostRows {
-		return nil, change.Field("document", fmt.Errorf("there are more than %d rows; give it in parts", mostRows))
 	}
 	if err := rm.headings(t.Head); err != nil {
 		return nil, err
@@ -184,6 +192,9 @@ func found(by string, head []string) (string, error) {
 func (e *entry) cell(head, cell string, empties bool) error {
 	var values []string
 	for v := range strings.SplitSeq(cell, Between) {
+		if len(values) == mostValues {
+			return fmt.Errorf("it has more than %d values", mostValues)
+		}
 		if v = strings.TrimSpace(v); v != "" && !slices.Contains(values, v) {
 			values = append(values, v)
 		}
@@ -303,45 +314,29 @@ func readListed(octets []byte) (p Listed, err error) {
 }
 
 // readJSON reads a list of objects. What one does not have, it says nothing of.
-func (rm *Room) readJSON(in Import) (*list, error) {
-	var all []json.RawMessage
-	if err := json.Unmarshal(in.Document, &all); err != nil {
-		return nil, change.Field("document", fmt.Errorf("it is no list in JSON: %w", err))
-	}
-	if len(all) > mostRows {
-		return nil, change.Field("document", fmt.Errorf("there are more than %d people; give it in parts", mostRows))
-	}
+func (rm *Room) readJSON(ctx context.Context, in Import) (*list, error) {
 	l := &list{encoding: "JSON"}
 	seen := map[string]bool{}
-	line := 1
-	for i, octets := range all {
-		line = i + 1
+	line := 0
+	refuse := func(why error) (*list, error) { return nil, change.Field("document", why) }
+	for octets, err := range members(in.Document) {
+		if err != nil {
+			return refuse(err)
+		}
+		switch line++; {
+		case line > mostRows:
+			return refuse(fmt.Errorf("there are more than %d people; give it in parts", mostRows))
+		case len(l.bad) > mostBad:
+			return refuse(fmt.Errorf("%d people cannot be read, the first: %w", len(l.bad), l.bad[0]))
+		case line%1000 == 0 && ctx.Err() != nil:
+			return nil, ctx.Err()
+		}
 		p, err := readListed(octets)
 		if err != nil {
 			l.bad = append(l.bad, table.BadRow{Line: line, Cause: notListed + err.Error()})
 			continue
 		}
-		e := entry{line: line, number: p.Number, state: p.State, unproved: p.Unproved, values: map[string][]string{},
-			units: map[federation.UnitKind][]string{}}
-		for name, values := range p.Values {
-			if len(values) > 0 || in.Empties {
-				e.values[name] = values
-			}
-			seen[name] = true
-		}
-		for kind, names := range map[federation.UnitKind][]string{federation.KindGroup: p.Groups,
-			federation.KindOrganisation: p.Organisations} {
-			if names != nil && (len(names) > 0 || in.Empties) {
-				e.units[kind] = names
-			}
-		}
-		for _, k := range p.Links {
-			e.links = append(e.links, accounts.NewPerson{Provider: k.Provider, Subject: profile.Subject{Format: k.Format, Value: k.Subject}})
-		}
-		if p.Number != 0 {
-			seen[ColumnNumber] = true
-		}
-		l.add(rm, e, nil)
+		l.add(rm, in.entry(line, p, seen), nil)
 	}
 	for name := range seen {
 		l.columns = append(l.columns, name)
@@ -350,4 +345,91 @@ func (rm *Room) readJSON(in Import) (*list, error) {
 	var err error
 	l.by, err = found(in.By, l.columns)
 	return l, err
+}
+
+// entry takes one person of a list, and notes what it says something of.
+func (in Import) entry(line int, p Listed, seen map[string]bool) entry {
+	e := entry{line: line, number: p.Number, state: p.State, unproved: p.Unproved, values: map[string][]string{},
+		units: map[federation.UnitKind][]string{}}
+	for name, values := range p.Values {
+		if len(values) > 0 || in.Empties {
+			e.values[name] = values
+		}
+		seen[name] = true
+	}
+	for kind, names := range map[federation.UnitKind][]string{federation.KindGroup: p.Groups,
+		federation.KindOrganisation: p.Organisations} {
+		if names != nil && (len(names) > 0 || in.Empties) {
+			e.units[kind] = names
+		}
+	}
+	for _, k := range p.Links {
+		e.links = append(e.links, accounts.NewPerson{Provider: k.Provider, Subject: profile.Subject{Format: k.Format, Value: k.Subject}})
+	}
+	if p.Number != 0 {
+		seen[ColumnNumber] = true
+	}
+	return e
+}
+
+// members are those of a list in JSON, one after the other as they stand there: each
+// is read by itself, so that no shape of the whole takes more than the whole. The last one
+// is an error where it is no such list.
+func members(document []byte) iter.Seq2[[]byte, error] {
+	return func(yield func([]byte, error) bool) {
+		fail := func(format string, args ...any) { yield(nil, fmt.Errorf("it is no list in JSON: "+format, args...)) }
+		rest := bytes.TrimLeft(bytes.TrimPrefix(document, []byte("\xef\xbb\xbf")), " \t\r\n")
+		if len(rest) == 0 || rest[0] != '[' {
+			fail("it does not begin with [")
+			return
+		}
+		for first := true; ; first = false {
+			rest = bytes.TrimLeft(rest[1:], " \t\r\n")
+			if first && len(rest) > 0 && rest[0] == ']' {
+				break
+			}
+			n := memberEnd(rest)
+			if n == 0 {
+				fail("at octet %d nothing stands that ends within %d octets", len(document)-len(rest), longestObject)
+				return
+			}
+			if !yield(rest[:n], nil) {
+				return
+			}
+			if rest = bytes.TrimLeft(rest[n:], " \t\r\n"); len(rest) > 0 && rest[0] == ']' {
+				break
+			}
+			if len(rest) == 0 || rest[0] != ',' {
+				fail("at octet %d neither , nor ] stands", len(document)-len(rest))
+				return
+			}
+		}
+		if rest = bytes.TrimLeft(rest[1:], " \t\r\n"); len(rest) > 0 {
+			fail("something follows it")
+		}
+	}
+}
+
+// memberEnd is how many octets the member of a list has that text begins with, 0 if there is
+// none or it is too long. Whether it is right inside is seen by whoever reads it.
+func memberEnd(text []byte) int {
+	depth, quoted := 0, false
+	for i := 0; i < min(len(text), longestObject); i++ {
+		switch c := text[i]; {
+		case quoted && c == '\\':
+			i++
+		case c == '"':
+			quoted = !quoted
+		case quoted:
+		case depth == 0 && (c == ',' || c == ']'):
+			return i
+		case c == '{' || c == '[':
+			depth++
+		case c == '}' || c == ']':
+			if depth--; depth <= 0 {
+				return i + 1
+			}
+		}
+	}
+	return 0
 }

@@ -39,7 +39,7 @@ func (rm *Room) Import(ctx context.Context, by change.By, in Import, p Progress)
 	default:
 		return nil, change.Conflict("another list is being taken in", "wait until that is done")
 	}
-	l, err := rm.read(in)
+	l, err := rm.read(ctx, in)
 	if err != nil {
 		return nil, err
 	}
