@@ -139,7 +139,7 @@ func TestNothingIsLeftOfARemovedPerson(t *testing.T) {
 	require.NoError(t, err)
 	require.NotContains(t, string(octets), asMail.Value)
 	require.ErrorContains(t, r.Accounts.Remove(ctx, tester, 1), `no person "1"`)
-	r.time = r.time.Add(crossing.SessionLife + time.Minute)
+	r.clock.set(r.clock.get().Add(crossing.SessionLife + time.Minute))
 	again, _ := r.said(r.come(asMail.Value))
 	require.NotEqual(t, first.NameID.Value, again.NameID.Value, "somebody new to the application too")
 }

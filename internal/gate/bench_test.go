@@ -44,7 +44,7 @@ func benchmarkCrossing(b *testing.B, applications int) {
 	r := benchRig(b, applications)
 	for b.Loop() {
 		r.enter(nil)
-		r.time = r.time.Add(crossing.Life)
+		r.clock.set(r.clock.get().Add(crossing.Life))
 		require.NoError(b, r.Crossings.Sweep(ctx))
 	}
 }
@@ -86,7 +86,7 @@ func benchmarkClientSignIn(b *testing.B, clients int) {
 		code, _ := r.code(driving.Browser{}, nil)
 		_, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", secret))
 		require.NoError(b, err)
-		r.time = r.time.Add(crossing.Life)
+		r.clock.set(r.clock.get().Add(crossing.Life))
 		require.NoError(b, r.Crossings.Sweep(ctx))
 	}
 }
@@ -103,15 +103,15 @@ func BenchmarkClientComputed(b *testing.B) {
 	side := app.Side.(*oidcside.Application)
 	o := r.authorize(driving.Browser{})
 	asked := r.asked(o)
-	octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time,
+	octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.clock.get(),
 		Lifetime: time.Minute,
 		Issuer:   "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: asked.ID,
 		Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Format: saml.FormatEmail,
 			Value: "ada@wrenmoor.example"},
-		AuthnInstant: r.time, Context: saml.ContextPassword}, saml.Protection{Pair: r.idp})
+		AuthnInstant: r.clock.get(), Context: saml.ContextPassword}, saml.Protection{Pair: r.idp})
 	require.NoError(b, err)
 	start := crossing.Advance(snap, crossing.State{}, crossing.Event{Kind: crossing.Arrived,
-		Arrival: oidcside.Request(params(), false, false)}, crossing.Facts{New: asked.ID[1:]}, r.time)
+		Arrival: oidcside.Request(params(), false, false)}, crossing.Facts{New: asked.ID[1:]}, r.clock.get())
 	start.State.Browser.Secret, start.State.Kept = []byte("mine"), true
 	key := crossing.LinkKey(snap.Providers()[0].ID, profile.Subject{Format: saml.FormatEmail,
 		Value: "ada@wrenmoor.example"})
@@ -121,24 +121,24 @@ func BenchmarkClientComputed(b *testing.B) {
 			Arrival: samlside.Response(saml.Inbound{Binding: saml.BindingPOST, Octets: octets}, "staff", nil)}
 		f := crossing.Facts{New: "n", Used: &used,
 			People: map[string]crossing.Person{key: {ID: 1, Identifier: "i", Subject: "s"}}}
-		turn := crossing.Advance(snap, start.State.Resting(), e, f, r.time)
+		turn := crossing.Advance(snap, start.State.Resting(), e, f, r.clock.get())
 		for range 4 {
 			if _, more := turn.Next.(*crossing.Need); !more {
 				break
 			}
 			e.Kind = crossing.Learned
-			turn = crossing.Advance(snap, turn.State, e, f, r.time)
+			turn = crossing.Advance(snap, turn.State, e, f, r.clock.get())
 		}
 		leave, ok := turn.Next.(*crossing.Leave)
 		require.True(b, ok, "%+v", turn.Finding)
-		made, err := leave.Plan.Render(&snap.Gate, crossing.Made{Random: rand.Reader, Now: r.time, Identifier: "i"})
+		made, err := leave.Plan.Render(&snap.Gate, crossing.Made{Random: rand.Reader, Now: r.clock.get(), Identifier: "i"})
 		require.NoError(b, err)
 		next, err := made.Grant.Redeem(grant.Redemption{Client: app.ID, RedirectURI: plannerBack, Verifier: verifierOf},
-			r.time)
+			r.clock.get())
 		require.NoError(b, err)
 		_, err = side.Tokens(oidcside.Issue{Gate: &snap.Gate, Grant: next, Word: &crossing.Answer{}, Scopes: next.Scopes,
 			Turn:  1,
-			First: true, ID: "r", Now: r.time})
+			First: true, ID: "r", Now: r.clock.get()})
 		require.NoError(b, err)
 	}
 }

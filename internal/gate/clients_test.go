@@ -193,11 +193,11 @@ func TestWishesAreCarriedOver(t *testing.T) {
 	tokens, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", secret))
 	require.NoError(t, err)
 	said := r.claims(tokens.IDToken, oidc.IDToken)
-	require.Equal(t, json.Number(strconvUnix(r.time)), said["auth_time"])
+	require.Equal(t, json.Number(strconvUnix(r.clock.get())), said["auth_time"])
 	require.Equal(t, saml.ContextPassword, said["acr"])
 	require.Equal(t, "n", said["nonce"])
 
-	r.time = r.time.Add(time.Hour)
+	r.clock.set(r.clock.get().Add(time.Hour))
 	require.NotEmpty(t, r.back(r.authorize(b)).Get("code"), "the session does")
 	require.NotEmpty(t, r.back(r.authorize(b, "id_token_hint", tokens.IDToken, "prompt", "none")).Get("code"),
 		"a hint that has ended")
@@ -221,7 +221,7 @@ func TestWishesAreCarriedOver(t *testing.T) {
 		require.NoError(t, r.changeProvider(func(s federation.Settings) { s["askSubject"] = ask }))
 		for hint, told := range map[string]bool{"ada@wrenmoor.example": ask, "Ada <& Bram>": ask, "a\x01b": false,
 			strings.Repeat("a", 257): false} {
-			r.time = r.time.Add(time.Minute)
+			r.clock.set(r.clock.get().Add(time.Minute))
 			o := r.authorize(driving.Browser{}, "login_hint", hint)
 			require.Equal(t, map[bool]string{true: hint}[told], r.asked(o).Subject, hint)
 			r.answer(keep(driving.Browser{}, o), r.asked(o).ID, nil)
@@ -239,7 +239,7 @@ func TestWishesAreCarriedOver(t *testing.T) {
 	require.Equal(t, "unmet_authentication_requirements", r.back(r.answer(keep(b, o), r.asked(o).ID, nil)).Get("error"))
 	o = r.authorize(driving.Browser{}, "acr_values", "urn:card")
 	c := keep(driving.Browser{}, o)
-	impossible, err := saml.WriteStatus(saml.Answer{ResponseID: messageID(), At: r.time, Issuer: "urn:idp",
+	impossible, err := saml.WriteStatus(saml.Answer{ResponseID: messageID(), At: r.clock.get(), Issuer: "urn:idp",
 		Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID},
 		saml.StatusResponder, saml.StatusNoAuthnContext, "", r.idp)
 	require.NoError(t, err)
@@ -284,7 +284,7 @@ func TestClientAssertions(t *testing.T) {
 	scope := ""
 	call := func(private *ecdsa.PrivateKey, id string, edit func(map[string]any)) error {
 		said := map[string]any{"iss": "feed", "sub": "feed", "aud": "https://gate.example", "jti": messageID(),
-			"exp": r.time.Add(time.Minute).Unix()}
+			"exp": r.clock.get().Add(time.Minute).Unix()}
 		if edit != nil {
 			edit(said)
 		}
@@ -317,7 +317,7 @@ func TestClientAssertions(t *testing.T) {
 		"the token endpoint": func(c map[string]any) { c["aud"] = "https://gate.example/oidc/op/token" },
 		"two audiences":      func(c map[string]any) { c["aud"] = []string{"https://gate.example", "https://x.example"} },
 		"another client":     func(c map[string]any) { c["iss"] = "planner" },
-		"too long":           func(c map[string]any) { c["exp"] = r.time.Add(time.Hour).Unix() },
+		"too long":           func(c map[string]any) { c["exp"] = r.clock.get().Add(time.Hour).Unix() },
 		"no jti":             func(c map[string]any) { delete(c, "jti") },
 	} {
 		require.Equal(t, oidc.InvalidClient, oidc.RefusalOf(call(first, "one", edit)).Code, name)
@@ -325,11 +325,11 @@ func TestClientAssertions(t *testing.T) {
 	second, next := keyOf("two")
 	publish(next)
 	require.Error(t, call(second, "two", nil), "asked just now")
-	r.time = r.time.Add(2 * time.Minute)
+	r.clock.set(r.clock.get().Add(2 * time.Minute))
 	require.NoError(t, call(second, "two", nil))
 	garbage := []byte("<html>")
 	set.Store(&garbage)
-	r.time = r.time.Add(2 * time.Hour)
+	r.clock.set(r.clock.get().Add(2 * time.Hour))
 	require.NoError(t, r.Copies.RefreshDue(ctx))
 	require.NoError(t, call(second, "two", nil), "the last good copy stays")
 	found, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"feed"}, Code: string(finding.JWKSUnusable)})
@@ -369,7 +369,7 @@ func TestPushedRequests(t *testing.T) {
 	uri, _, err = r.Redeeming.Push(ctx, caller(url.Values{"response_type": {"code"}, "redirect_uri": {plannerBack},
 		"code_challenge": {oidc.Challenge(verifierOf)}, "code_challenge_method": {"S256"}}, "planner", secret))
 	require.NoError(t, err)
-	r.time = r.time.Add(91 * time.Second)
+	r.clock.set(r.clock.get().Add(91 * time.Second))
 	_, err = r.Redeeming.Pushed(ctx, "planner", uri)
 	require.Error(t, err, "too late")
 
@@ -416,7 +416,7 @@ func TestSignOutIsTold(t *testing.T) {
 	require.NoError(t, r.Outbox.SendDue(ctx))
 	down.Store(false)
 	r.restart()
-	r.time = r.time.Add(2 * time.Minute)
+	r.clock.set(r.clock.get().Add(2 * time.Minute))
 	require.NoError(t, r.Outbox.SendDue(ctx))
 	said := r.claims(<-heard, oidc.LogoutToken)
 	id := r.claims(got.IDToken, oidc.IDToken)
@@ -452,15 +452,15 @@ func TestSecretsAndIdentifiers(t *testing.T) {
 	found := func() (out []finding.Code) {
 		a, err := r.Records.Application("planner")
 		require.NoError(t, err)
-		for _, f := range checks.New(r.Snapshot(), r.time).Record(a) {
+		for _, f := range checks.New(r.Snapshot(), r.clock.get()).Record(a) {
 			out = append(out, f.Code)
 		}
 		return out
 	}
 	require.Contains(t, found(), finding.SecretEnding)
-	r.time = r.time.Add(2 * time.Hour)
+	r.clock.set(r.clock.get().Add(2 * time.Hour))
 	require.True(t, !works(a.Shown) && works(next.Shown))
-	r.time = r.time.Add(24 * time.Hour)
+	r.clock.set(r.clock.get().Add(24 * time.Hour))
 	require.False(t, works(next.Shown))
 	require.Contains(t, found(), finding.SecretEnded)
 	given, err := r.Records.Rotate(ctx, tester, "planner", 0, federation.Rotation{Given: "a secret that it brings along"})

@@ -118,11 +118,11 @@ func TestSessionsAreReplaced(t *testing.T) {
 		b = keep(b, o)
 		q := string(o.Departure.Octets)
 		id := q[strings.Index(q, ` ID="`)+5:]
-		octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time,
+		octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.clock.get(),
 			Lifetime: time.Minute, Issuer: map[string]string{"staff": "urn:idp", "card": "urn:card"}[provider],
 			Destination: "https://gate.example/saml/sp/" + provider + "/acs", InResponseTo: id[:strings.Index(id, `"`)],
 			Audience: "https://gate.example/saml/sp/" + provider,
-			NameID:   saml.NameID{Format: saml.FormatPersistent, Value: who}, AuthnInstant: r.time,
+			NameID:   saml.NameID{Format: saml.FormatPersistent, Value: who}, AuthnInstant: r.clock.get(),
 			Context: saml.ContextPassword}, saml.Protection{Pair: r.idp})
 		require.NoError(t, err)
 		done := r.respond(b, provider, saml.Inbound{Octets: octets})
@@ -178,17 +178,17 @@ func TestSessionOfAnEarlierBuild(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, "staff", p.ID)
 	old := `{"provider":"staff","answer":{"subject":{"format":"` + saml.FormatEmail +
-		`","value":"ada@wrenmoor.example"},"authnInstant":"` + r.time.UTC().Format(time.RFC3339) +
+		`","value":"ada@wrenmoor.example"},"authnInstant":"` + r.clock.get().UTC().Format(time.RFC3339) +
 		`","context":"` + saml.ContextPassword +
-		`","until":"0001-01-01T00:00:00Z","NoProxy":false,"ProxyAudiences":null},"person":{"ID":0,"Key":"","Identifier":""},"expires":"` + r.time.Add(time.Hour).UTC().Format(time.RFC3339) + `"}`
+		`","until":"0001-01-01T00:00:00Z","NoProxy":false,"ProxyAudiences":null},"person":{"ID":0,"Key":"","Identifier":""},"expires":"` + r.clock.get().Add(time.Hour).UTC().Format(time.RFC3339) + `"}`
 	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
 		return tx.Create(&store.SessionRow{Hash: store.Hash("token"), Lasting: "l", Provider: "staff",
-			Expires: r.time.Add(time.Hour).UTC(), Sealed: r.st.Seal("session", []byte(old))}).Error
+			Expires: r.clock.get().Add(time.Hour).UTC(), Sealed: r.st.Seal("session", []byte(old))}).Error
 	}))
 	a, _ := r.said(r.request(driving.Browser{Session: "token"}, nil))
 	require.Equal(t, "ada@wrenmoor.example", a.NameID.Value)
 	require.Equal(t, saml.ContextPassword, a.Context)
-	r.time = r.time.Add(2 * time.Hour)
+	r.clock.set(r.clock.get().Add(2 * time.Hour))
 	r.asked(r.request(driving.Browser{Session: "token"}, nil))
 }
 
@@ -228,7 +228,7 @@ func TestMovingToAFaceOfItsOwn(t *testing.T) {
 	}
 	require.Equal(t, "https://gate.example/saml/idp", issuer(r.Crossings.Open(ctx, b, "roster", "", "")), "unasked, too")
 	own := func() driving.Outcome {
-		out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: messageID(), IssueInstant: r.time, Issuer: "urn:roster",
+		out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: messageID(), IssueInstant: r.clock.get(), Issuer: "urn:roster",
 			ACS: "https://roster.example/acs"}, saml.Endpoint{Binding: saml.BindingRedirect,
 			Location: "https://gate.example/saml/idp/app/roster/sso"}, "", nil)
 		require.NoError(t, err)
@@ -295,7 +295,7 @@ func TestTracesTellWhatWasSentAndKeepStrangersShort(t *testing.T) {
 	}
 	require.Contains(t, last.Octets, "held back")
 	require.Contains(t, last.Octets, "DigestValue")
-	r.time = r.time.Add(3 * time.Minute)
+	r.clock.set(r.clock.get().Add(3 * time.Minute))
 	_, steps, err = r.Traces.Get(ctx, rows[0].ID)
 	require.NoError(t, err)
 	for _, s := range steps {
@@ -328,7 +328,7 @@ func TestTracesTellWhatWasSentAndKeepStrangersShort(t *testing.T) {
 	require.NotNil(t, r.request(driving.Browser{Address: "198.51.100.2"}, nil).Departure)
 
 	waits := r.request(driving.Browser{}, nil)
-	r.time = r.time.Add(crossing.Life + 2*time.Minute)
+	r.clock.set(r.clock.get().Add(crossing.Life + 2*time.Minute))
 	require.NoError(t, r.Crossings.Sweep(ctx))
 	head, _, err := r.Traces.Get(ctx, waits.Reference)
 	require.NoError(t, err)
@@ -381,7 +381,7 @@ func TestLink(t *testing.T) {
 	require.Equal(t, finding.TargetForeign, r.Crossings.Open(ctx, b, "archive", "https://evil.example", "").Finding.Code,
 		"no open redirect")
 	o = r.Crossings.Open(ctx, driving.Browser{}, "archive", "", "")
-	refusal, err := saml.WriteStatus(saml.Answer{ResponseID: messageID(), At: r.time, Issuer: "urn:idp",
+	refusal, err := saml.WriteStatus(saml.Answer{ResponseID: messageID(), At: r.clock.get(), Issuer: "urn:idp",
 		Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID}, saml.StatusResponder,
 		saml.StatusAuthnFailed, "", r.idp)
 	require.NoError(t, err)

@@ -59,7 +59,7 @@ type rig struct {
 	*Gate
 	t       testing.TB
 	st      *store.Store
-	time    time.Time
+	clock   clock
 	idp     *keys.Pair
 	app     *keys.Pair
 	mu      sync.Mutex
@@ -71,6 +71,12 @@ type rig struct {
 
 // now tells the time. Whoever looks at the clock may find that something else
 // happens first.
+// clock is a time that a test sets, while others look at it.
+type clock struct{ at atomic.Pointer[time.Time] }
+
+func (c *clock) get() time.Time  { return *c.at.Load() }
+func (c *clock) set(t time.Time) { c.at.Store(&t) }
+
 func (r *rig) now() time.Time {
 	r.mu.Lock()
 	do := r.between
@@ -82,7 +88,7 @@ func (r *rig) now() time.Time {
 	if do != nil && last {
 		do()
 	}
-	return r.time
+	return r.clock.get()
 }
 
 // at has something happen at a look at the clock from now on, or beside it if it
@@ -132,12 +138,13 @@ func newRigKeeping(t testing.TB, traces int) *rig {
 	log := slog.New(slog.DiscardHandler)
 	st, err := store.Open(filepath.Join(dir, "data"), filepath.Join(dir, "seal.key"), store.TraceLimits{Keep: traces}, log)
 	require.NoError(t, err)
-	r := &rig{t: t, st: st, time: time.Now()}
+	r := &rig{t: t, st: st}
+	r.clock.set(time.Now())
 	r.restart()
 	t.Cleanup(func() { r.Gate.Close(); _ = st.Close() })
-	r.idp, err = keys.Generate("idp", r.time, rand.Reader)
+	r.idp, err = keys.Generate("idp", r.clock.get(), rand.Reader)
 	require.NoError(t, err)
-	r.app, err = keys.Generate("app", r.time, rand.Reader)
+	r.app, err = keys.Generate("app", r.clock.get(), rand.Reader)
 	require.NoError(t, err)
 	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "staff",
 		Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:idp",
@@ -152,7 +159,7 @@ func newRigKeeping(t testing.TB, traces int) *rig {
 
 // request sends an AuthnRequest to the gate.
 func (r *rig) request(b driving.Browser, edit func(*saml.AuthnRequest)) driving.Outcome {
-	req := saml.AuthnRequest{ID: messageID(), IssueInstant: r.time, Issuer: "urn:roster",
+	req := saml.AuthnRequest{ID: messageID(), IssueInstant: r.clock.get(), Issuer: "urn:roster",
 		ACS: "https://roster.example/acs"}
 	if edit != nil {
 		edit(&req)
@@ -173,7 +180,7 @@ func (r *rig) asked(o driving.Outcome) *saml.AuthnRequest {
 	require.NoError(r.t, err)
 	sp := &saml.SP{EntityID: "https://gate.example/saml/sp/staff",
 		ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://gate.example/saml/sp/staff/acs"}}}
-	req, err := saml.ReadAuthnRequest(in, sp, saml.Demand{SSO: "https://idp.example/sso", Now: r.time, Skew: time.Minute},
+	req, err := saml.ReadAuthnRequest(in, sp, saml.Demand{SSO: "https://idp.example/sso", Now: r.clock.get(), Skew: time.Minute},
 		new(finding.Checks))
 	require.NoError(r.t, err)
 	return req
@@ -181,10 +188,10 @@ func (r *rig) asked(o driving.Outcome) *saml.AuthnRequest {
 
 // answer posts a Response to the gate.
 func (r *rig) answer(b driving.Browser, to string, edit func(*saml.Answer)) driving.Outcome {
-	a := saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute,
+	a := saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.clock.get(), Lifetime: time.Minute,
 		Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
 		InResponseTo: to, Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Format: saml.FormatEmail,
-			Value: "ada@wrenmoor.example"}, AuthnInstant: r.time, Context: saml.ContextPassword}
+			Value: "ada@wrenmoor.example"}, AuthnInstant: r.clock.get(), Context: saml.ContextPassword}
 	if edit != nil {
 		edit(&a)
 	}
@@ -234,11 +241,11 @@ func TestSession(t *testing.T) {
 
 	r.sessions.Clear()
 	require.Equal(t, "Response", r.request(b, nil).Departure.Message, "the session is read back from the store")
-	r.time = r.time.Add(crossing.SessionLife)
+	r.clock.set(r.clock.get().Add(crossing.SessionLife))
 	r.asked(r.request(b, nil))
 
-	limited := r.enter(func(a *saml.Answer) { a.SessionNotOnOrAfter = r.time.Add(10 * time.Minute) })
-	r.time = r.time.Add(11 * time.Minute)
+	limited := r.enter(func(a *saml.Answer) { a.SessionNotOnOrAfter = r.clock.get().Add(10 * time.Minute) })
+	r.clock.set(r.clock.get().Add(11 * time.Minute))
 	r.asked(r.request(limited, nil))
 }
 
@@ -253,13 +260,13 @@ func TestIdleSessions(t *testing.T) {
 	got, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", secret))
 	require.NoError(t, err)
 	for range 3 {
-		r.time = r.time.Add(50 * time.Minute)
+		r.clock.set(r.clock.get().Add(50 * time.Minute))
 		require.Equal(t, "Response", r.request(b, nil).Departure.Message)
 		r.restart()
 	}
 	got, err = r.Redeeming.Token(ctx, caller(refreshing(got.RefreshToken), "planner", secret))
 	require.NoError(t, err, "the session it hangs on is used")
-	r.time = r.time.Add(70 * time.Minute)
+	r.clock.set(r.clock.get().Add(70 * time.Minute))
 	_, err = r.Redeeming.Token(ctx, caller(refreshing(got.RefreshToken), "planner", secret))
 	refusedBy(t, err, oidc.InvalidGrant, finding.GrantEnded)
 	r.asked(r.request(b, nil))
@@ -324,7 +331,7 @@ func TestApplicationHearsWhatItShould(t *testing.T) {
 	status(r.answer(keep(driving.Browser{}, o), r.asked(o).ID, nil), saml.StatusInvalidNameIDPolicy)
 
 	o = r.request(driving.Browser{}, nil)
-	refusal, err := saml.WriteStatus(saml.Answer{ResponseID: messageID(), At: r.time, Issuer: "urn:idp",
+	refusal, err := saml.WriteStatus(saml.Answer{ResponseID: messageID(), At: r.clock.get(), Issuer: "urn:idp",
 		Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID},
 		saml.StatusResponder, saml.StatusAuthnFailed, "Too many tries", r.idp)
 	require.NoError(t, err)
@@ -344,10 +351,10 @@ func TestCrossingIsFoundByRelayStateToo(t *testing.T) {
 		handle = id
 	}
 	require.LessOrEqual(t, len(handle), 80)
-	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute,
+	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.clock.get(), Lifetime: time.Minute,
 		Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
 		InResponseTo: "_somebody-elses", Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"},
-		AuthnInstant: r.time}, saml.Protection{Pair: r.idp})
+		AuthnInstant: r.clock.get()}, saml.Protection{Pair: r.idp})
 	require.NoError(t, err)
 	out := r.respond(b, "staff", saml.Inbound{Octets: octets, RelayState: handle})
 	require.Equal(t, finding.InResponseToOther, out.Finding.Code)
@@ -361,7 +368,7 @@ func TestCrossingsAreBounded(t *testing.T) {
 		b = keep(b, r.request(b, nil))
 		require.LessOrEqual(t, len(b.Crossings), 10)
 	}
-	r.time = r.time.Add(crossing.Life)
+	r.clock.set(r.clock.get().Add(crossing.Life))
 	require.NoError(t, r.Crossings.Sweep(ctx))
 	require.Zero(t, r.Crossings.Waiting())
 	for id := range b.Crossings {
@@ -373,7 +380,7 @@ func TestStaleTab(t *testing.T) {
 	r := newRig(t)
 	o := r.request(driving.Browser{}, nil)
 	b, id := keep(driving.Browser{}, o), r.asked(o).ID
-	r.time = r.time.Add(crossing.Life + time.Second)
+	r.clock.set(r.clock.get().Add(crossing.Life + time.Second))
 	require.Equal(t, finding.InResponseToOther, r.answer(b, id, nil).Finding.Code, "the crossing has expired")
 	for id := range b.Crossings {
 		require.Equal(t, finding.CrossingUnknown, r.Crossings.Continue(ctx, b, id).Finding.Code)
@@ -471,7 +478,7 @@ func TestPasswordTriesAreCountedFirst(t *testing.T) {
 	_, err := r.Operators.SignIn(ctx, "nobody", "a guess", "198.51.100.1")
 	require.ErrorIs(t, err, operators.ErrDenied)
 	for range 99 { // of other names, none of which there is
-		require.True(t, r.tries.Take("console 198.51.100.1", 100, r.time))
+		require.True(t, r.tries.Take("console 198.51.100.1", 100, r.clock.get()))
 	}
 	_, err = r.Operators.SignIn(ctx, "another", "a guess", "198.51.100.1")
 	require.ErrorIs(t, err, operators.ErrTooManyTries)
@@ -517,8 +524,8 @@ func TestOperators(t *testing.T) {
 	require.ErrorIs(t, err, operators.ErrTooManyTries)
 	_, err = r.Operators.SignIn(ctx, "first", "a long enough password", "192.0.2.1")
 	require.NoError(t, err, "another account from the same address is not held up")
-	r.time = r.time.Add(5*time.Minute + time.Second)
-	r.tries.Sweep(r.time)
+	r.clock.set(r.clock.get().Add(5*time.Minute + time.Second))
+	r.tries.Sweep(r.clock.get())
 	_, err = r.Operators.SignIn(ctx, "nobody", "wrong", "192.0.2.1")
 	require.ErrorIs(t, err, operators.ErrDenied)
 
@@ -550,7 +557,7 @@ func TestTraceHoldsBackWhatCouldStillBeUsed(t *testing.T) {
 		return n
 	}
 	require.Zero(t, signatures())
-	r.time = r.time.Add(2 * time.Hour)
+	r.clock.set(r.clock.get().Add(2 * time.Hour))
 	require.Equal(t, 2, signatures(), "whole once they have expired")
 }
 

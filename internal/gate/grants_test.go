@@ -110,7 +110,7 @@ func TestTokenRequestsAreRefused(t *testing.T) {
 	}
 	t.Run("late", func(t *testing.T) {
 		code, _ := r.code(driving.Browser{}, nil)
-		r.time = r.time.Add(61 * time.Second)
+		r.clock.set(r.clock.get().Add(61 * time.Second))
 		_, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", secret))
 		refusedBy(t, err, oidc.InvalidGrant, finding.GrantExpired)
 	})
@@ -260,9 +260,9 @@ func TestRefreshing(t *testing.T) {
 	require.NotEmpty(t, good(fewer.RefreshToken))
 
 	// They lie idle only so long, and never beyond the sign-in's time.
-	r.time = r.time.Add(9 * 24 * time.Hour)
+	r.clock.set(r.clock.get().Add(9 * 24 * time.Hour))
 	got.RefreshToken = good(got.RefreshToken)
-	r.time = r.time.Add(11 * 24 * time.Hour)
+	r.clock.set(r.clock.get().Add(11 * 24 * time.Hour))
 	_, err = refresh(got.RefreshToken)
 	refusedBy(t, err, oidc.InvalidGrant, finding.GrantExpired)
 
@@ -443,7 +443,7 @@ func TestUserInfoIntrospectionRevocation(t *testing.T) {
 	_, err = r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"client_credentials"}, "scope": {"write"}}, "rota",
 		rota.Shown))
 	refusedBy(t, err, oidc.InvalidScope, finding.ScopeGrown)
-	r.time = r.time.Add(11 * time.Minute)
+	r.clock.set(r.clock.get().Add(11 * time.Minute))
 	require.False(t, introspect(got.AccessToken, rota))
 	_, err = r.Redeeming.Introspect(ctx, caller(url.Values{"token": {"x"}, "client_id": {"planner"}}))
 	refusedBy(t, err, oidc.InvalidClient, finding.ClientUnproved)
@@ -463,7 +463,7 @@ func TestGrantsThatNobodyUses(t *testing.T) {
 	require.NoError(t, err)
 	first, b := r.code(b, nil)
 	for range 110 {
-		r.time = r.time.Add(10 * time.Millisecond)
+		r.clock.set(r.clock.get().Add(10 * time.Millisecond))
 		_, b = r.code(b, nil)
 	}
 	require.EqualValues(t, 100, count())
@@ -472,7 +472,7 @@ func TestGrantsThatNobodyUses(t *testing.T) {
 	require.Contains(t, finding.Of(err).Evidence, finding.Fact("Ended", "crowded"))
 	_, err = r.Redeeming.UserInfo(ctx, caller(url.Values{}), used.AccessToken)
 	require.NoError(t, err, "one that was redeemed goes last")
-	r.time = r.time.Add(11 * time.Minute)
-	require.NoError(t, r.st.Sweep(ctx, r.time))
+	r.clock.set(r.clock.get().Add(11 * time.Minute))
+	require.NoError(t, r.st.Sweep(ctx, r.clock.get()))
 	require.EqualValues(t, 1, count())
 }

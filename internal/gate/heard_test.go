@@ -93,10 +93,10 @@ func TestARefreshFollowsTheRecord(t *testing.T) {
 	refusedBy(t, err, oidc.InvalidGrant, finding.GrantEnded)
 
 	require.ErrorContains(t, set(federation.Settings{"oldGrantsUntil": "soon"}), "write it like 2026-12-31")
-	require.NoError(t, set(federation.Settings{"provider": "card", "oldGrantsUntil": r.time.UTC().Format(time.DateOnly)}))
+	require.NoError(t, set(federation.Settings{"provider": "card", "oldGrantsUntil": r.clock.get().UTC().Format(time.DateOnly)}))
 	two, err = refresh(two)
 	require.NoError(t, err, "until the end of that day")
-	r.time = r.time.Add(25 * time.Hour)
+	r.clock.set(r.clock.get().Add(25 * time.Hour))
 	_, err = refresh(two)
 	refusedBy(t, err, oidc.InvalidGrant, finding.GrantProvider)
 	var ended []string
@@ -108,14 +108,14 @@ func TestARefreshFollowsTheRecord(t *testing.T) {
 // and a provider whose clock is behind is asked once.
 func TestAgesAreExact(t *testing.T) {
 	r := newRig(t)
-	r.time = r.time.Truncate(time.Second)
+	r.clock.set(r.clock.get().Truncate(time.Second))
 	r.client("planner", nil, nil)
-	behind := func(a *saml.Answer) { a.AuthnInstant = r.time.Add(-50 * time.Second) }
+	behind := func(a *saml.Answer) { a.AuthnInstant = r.clock.get().Add(-50 * time.Second) }
 	_, b := r.code(driving.Browser{}, behind, "max_age", "5", "scope", "openid")
-	r.time = r.time.Add(70 * time.Second)
+	r.clock.set(r.clock.get().Add(70 * time.Second))
 	o := r.authorize(b, "max_age", "120", "scope", "openid")
 	require.NotEmpty(t, r.back(o).Get("code"), "signed in 120 s ago")
-	r.time = r.time.Add(time.Second)
+	r.clock.set(r.clock.get().Add(time.Second))
 	r.asked(r.authorize(b, "max_age", "120", "scope", "openid"))
 	o = r.authorize(b, "scope", "openid", "claims", `{"id_token":{"auth_time":{"essential":true}}}`)
 	require.NotEmpty(t, r.back(o).Get("code"))

@@ -23,7 +23,7 @@ import (
 
 // published reads the signing certificates out of the gate's metadata.
 func (r *rig) published(document []byte) (prints []string) {
-	m, err := saml.ReadMetadata(document, r.time)
+	m, err := saml.ReadMetadata(document, r.clock.get())
 	require.NoError(r.t, err)
 	all := []saml.Key{}
 	if m.IDP != nil {
@@ -64,9 +64,9 @@ func TestKeysRollOverWithoutAnOutage(t *testing.T) {
 	require.NoError(t, r.Rollover.Announce(ctx, tester, "enc", "rsa-3072"))
 	require.NoError(t, r.Rollover.Switch(ctx, tester, "enc"))
 	o := r.request(driving.Browser{}, nil)
-	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute,
+	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.clock.get(), Lifetime: time.Minute,
 		Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
-		Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time},
+		Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"}, AuthnInstant: r.clock.get()},
 		saml.Protection{Pair: r.idp, EncryptTo: &old, Random: rand.Reader})
 	require.NoError(t, err)
 	r.said(r.respond(keep(driving.Browser{}, o), "staff", saml.Inbound{Octets: octets}))
@@ -126,7 +126,7 @@ func TestEntityIDOfOurOwnMoves(t *testing.T) {
 
 func TestProvidersShareAFace(t *testing.T) {
 	r := newRig(t)
-	second, err := keys.Generate("second", r.time, rand.Reader)
+	second, err := keys.Generate("second", r.clock.get(), rand.Reader)
 	require.NoError(t, err)
 	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "second",
 		Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:second",
@@ -135,7 +135,7 @@ func TestProvidersShareAFace(t *testing.T) {
 	for _, name := range []string{"staff", "second"} {
 		require.NoError(t, r.changeOf(change.KindProvider, name, func(s federation.Settings) { s["sharedFace"] = true }))
 	}
-	m, err := saml.ReadMetadata(samlside.SPMetadata(r.Records.Snapshot()), r.time)
+	m, err := saml.ReadMetadata(samlside.SPMetadata(r.Records.Snapshot()), r.clock.get())
 	require.NoError(t, err)
 	require.Equal(t, "https://gate.example/saml/sp", m.EntityID)
 	answer := func(via, issuer string, pair *keys.Pair, at string) driving.Outcome {
@@ -143,10 +143,10 @@ func TestProvidersShareAFace(t *testing.T) {
 		q := string(o.Departure.Octets)
 		require.Contains(t, q, ">https://gate.example/saml/sp<")
 		asked := q[strings.Index(q, ` ID="`)+5:]
-		octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time,
+		octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.clock.get(),
 			Lifetime: time.Minute, Issuer: issuer, Destination: "https://gate.example/saml/sp/acs",
 			InResponseTo: asked[:strings.Index(asked, `"`)], Audience: "https://gate.example/saml/sp",
-			NameID: saml.NameID{Value: "x"}, AuthnInstant: r.time}, saml.Protection{Pair: pair})
+			NameID: saml.NameID{Value: "x"}, AuthnInstant: r.clock.get()}, saml.Protection{Pair: pair})
 		require.NoError(t, err)
 		return r.respond(keep(driving.Browser{}, o), at, saml.Inbound{Octets: octets})
 	}
@@ -172,7 +172,7 @@ func TestApplicationWithAFaceOfItsOwn(t *testing.T) {
 
 	b := r.enter(nil)
 	ask := func(face, sso string) driving.Outcome {
-		out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: messageID(), IssueInstant: r.time, Issuer: "urn:roster",
+		out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: messageID(), IssueInstant: r.clock.get(), Issuer: "urn:roster",
 			ACS: "https://roster.example/acs"}, saml.Endpoint{Binding: saml.BindingRedirect, Location: sso}, "", nil)
 		require.NoError(t, err)
 		in, err := saml.FromRedirect(out.Location[strings.Index(out.Location, "?")+1:], "SAMLRequest")
@@ -185,7 +185,7 @@ func TestApplicationWithAFaceOfItsOwn(t *testing.T) {
 	require.Contains(t, string(octets), ">https://gate.example/saml/idp/app/tenant<")
 	var log finding.Checks
 	_, err = saml.OpenResponse(octets, &saml.IDP{EntityID: "https://gate.example/saml/idp/app/tenant",
-		Keys: []saml.Key{{Certificate: tenant.Keys.Current.Certificate}}}, saml.Trust{Now: r.time}, &log)
+		Keys: []saml.Key{{Certificate: tenant.Keys.Current.Certificate}}}, saml.Trust{Now: r.clock.get()}, &log)
 	require.NoError(t, err, "signed with its own key")
 	require.Equal(t, finding.DestinationOther, ask("tenant", "https://gate.example/saml/idp/sso").Finding.Code)
 	require.Equal(t, finding.ApplicationUnknown,

@@ -120,7 +120,7 @@ func TestMandatoryValuesAreThere(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, code, tried.Refused.Code, "and can be tried on")
 		require.NoError(t, r.maps(where, name, ""))
-		r.time = r.time.Add(time.Minute)
+		r.clock.set(r.clock.get().Add(time.Minute))
 	}
 }
 
@@ -258,7 +258,7 @@ func TestShortValuesAreTakenOutToo(t *testing.T) {
 func TestValuesAreKeptWithThePersonByChoice(t *testing.T) {
 	r := newRig(t)
 	came := func(attributes ...string) map[string]string {
-		r.time = r.time.Add(crossing.SessionLife + time.Minute)
+		r.clock.set(r.clock.get().Add(crossing.SessionLife + time.Minute))
 		o := r.request(driving.Browser{}, nil)
 		b := keep(driving.Browser{}, o)
 		done := r.answer(b, r.asked(o).ID, func(a *saml.Answer) {
@@ -298,7 +298,7 @@ func TestAnAttributeAsIdentifier(t *testing.T) {
 	by := `{"to":{"subject":true},"from":[{"attribute":"uid"}],"steps":[{"do":"lower"}],"mandatory":true}`
 	require.NoError(t, r.maps(change.KindProvider, "staff", by))
 	come := func(name saml.NameID, uids ...string) driving.Outcome {
-		r.time = r.time.Add(crossing.SessionLife + time.Minute)
+		r.clock.set(r.clock.get().Add(crossing.SessionLife + time.Minute))
 		o := r.request(driving.Browser{}, nil)
 		b := keep(driving.Browser{}, o)
 		return r.answer(b, r.asked(o).ID, func(a *saml.Answer) {

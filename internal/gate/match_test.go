@@ -294,7 +294,7 @@ func TestMissingValuesAreAskedForAndProved(t *testing.T) {
 
 	o, b = r.brings("n-2", "mail=late@wrenmoor.example", "displayName=L")
 	o = submit(b, o, "value.emails", "late@wrenmoor.example")
-	r.time = r.time.Add(crossing.CodeLife + time.Second)
+	r.clock.set(r.clock.get().Add(crossing.CodeLife + time.Second))
 	require.NotEqual(t, crossing.PageFinished, submit(b, o, "code", code()).Page)
 	require.EqualValues(t, 1, r.count(&store.PersonRow{}))
 
@@ -402,7 +402,7 @@ func TestGroupsAndOrganisations(t *testing.T) {
 	require.ErrorContains(t, err, "because staff says so")
 	_, err = r.Accounts.Change(ctx, tester, 1, accounts.Edit{Leave: []accounts.Belongs{{Kind: federation.KindGroup, Name: "guests"}}})
 	require.NoError(t, err)
-	r.time = r.time.Add(crossing.SessionLife + time.Minute)
+	r.clock.set(r.clock.get().Add(crossing.SessionLife + time.Minute))
 	r.said(first(r.brings("n-1")))
 	require.Equal(t, []string{"wrenmoor"}, memberNames(r.person(1)), "taken away there, and here; nobody lands twice")
 
@@ -548,14 +548,14 @@ func TestCodesAreMailedWithinBounds(t *testing.T) {
 		require.Equal(t, "Is this your address?", o.Form.Title)
 	}
 	require.EqualValues(t, 1, letters())
-	r.time = r.time.Add(crossing.CodeLife + time.Minute)
+	r.clock.set(r.clock.get().Add(crossing.CodeLife + time.Minute))
 	require.Contains(t, submit(b, o, "code", code).Form.Wrong, "too old")
 	require.Contains(t, r.Crossings.Continue(ctx, b, o.Crossing).Form.Wrong, "too old")
 	o = submit(b, o, "do", "again")
 	require.Contains(t, submit(b, o, "code", sixDigits.FindString(newest().Text)).Next, "/crossing/")
 
-	r.time = r.time.Add(time.Hour)
-	require.NoError(t, r.st.Sweep(ctx, r.time))
+	r.clock.set(r.clock.get().Add(time.Hour))
+	require.NoError(t, r.st.Sweep(ctx, r.clock.get()))
 	require.Zero(t, letters())
 	ask := func(network, who, address string) string {
 		o, b := from(network, who)

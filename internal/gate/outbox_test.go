@@ -40,7 +40,7 @@ func TestASilentAddressHoldsUpNobody(t *testing.T) {
 	defer hears.Close()
 	put := func(address string) {
 		require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
-			return r.Outbox.Put(tx, crossing.Queue{Address: address, Until: r.time.Add(time.Hour)})
+			return r.Outbox.Put(tx, crossing.Queue{Address: address, Until: r.clock.get().Add(time.Hour)})
 		}))
 	}
 	for range 30 {

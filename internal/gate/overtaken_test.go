@@ -124,13 +124,13 @@ func TestIssuedFollowsTheSession(t *testing.T) {
 	r := newRig(t)
 	b := r.enter(nil)
 	for range 3 {
-		r.time = r.time.Add(7 * time.Hour)
+		r.clock.set(r.clock.get().Add(7 * time.Hour))
 		o := r.request(b, func(q *saml.AuthnRequest) { q.ForceAuthn = true })
 		b = keep(b, o)
 		done := r.answer(b, r.asked(o).ID, nil)
 		require.NotNil(t, done.Departure)
 		b = keep(b, done)
-		require.NoError(t, r.st.Sweep(ctx, r.time))
+		require.NoError(t, r.st.Sweep(ctx, r.clock.get()))
 	}
 	require.EqualValues(t, 4, r.count(&store.IssuedRow{}), "the one of hour 0, too")
 	require.EqualValues(t, 1, r.count(&store.SessionRow{}))

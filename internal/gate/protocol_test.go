@@ -238,7 +238,7 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 	require.NoError(t, r.Outbox.SendDue(ctx))
 	require.Len(t, heard, 3, "after a failure there is a pause")
 	down = false
-	r.time = r.time.Add(2 * time.Minute)
+	r.clock.set(r.clock.get().Add(2 * time.Minute))
 	require.NoError(t, r.Outbox.SendDue(ctx))
 	require.NoError(t, r.Outbox.SendDue(ctx))
 	require.Equal(t, []string{"/later Gull ", "/later Gull "}, heard[2:])

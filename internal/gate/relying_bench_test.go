@@ -51,10 +51,10 @@ func newReliedBench(b *testing.B, app, scopes string) *reliedBench {
 	if app == "planner" {
 		e = crossing.Event{Kind: crossing.Arrived, Arrival: oidcside.Request(params("scope", scopes), false, false)}
 	}
-	turn := crossing.Advance(x.snap, crossing.State{}, e, crossing.Facts{New: "1"}, r.time)
+	turn := crossing.Advance(x.snap, crossing.State{}, e, crossing.Facts{New: "1"}, r.clock.get())
 	leave, ok := turn.Next.(*crossing.Leave)
 	require.True(b, ok, "%+v", turn.Finding)
-	made, err := leave.Plan.Render(&x.snap.Gate, crossing.Made{Random: rand.Reader, Now: r.time})
+	made, err := leave.Plan.Render(&x.snap.Gate, crossing.Made{Random: rand.Reader, Now: r.clock.get()})
 	require.NoError(b, err)
 	u, err := url.Parse(made.Location)
 	require.NoError(b, err)
@@ -62,7 +62,7 @@ func newReliedBench(b *testing.B, app, scopes string) *reliedBench {
 	x.start.Browser.Secret, x.start.Kept = []byte("mine"), true
 	x.form = url.Values{"code": {"c"}, "state": {u.Query().Get("state")}, "iss": {issuer}}.Encode()
 	claims := map[string]any{"iss": issuer, "aud": "gate", "sub": "mina", "nonce": u.Query().Get("nonce"),
-		"iat": r.time.Unix(), "exp": r.time.Unix() + 300, "auth_time": r.time.Unix()}
+		"iat": r.clock.get().Unix(), "exp": r.clock.get().Unix() + 300, "auth_time": r.clock.get().Unix()}
 	text := func(v any) string {
 		octets, err := json.Marshal(v)
 		require.NoError(b, err)
@@ -90,7 +90,7 @@ func (x *reliedBench) once(b *testing.B) crossing.Rendered {
 		Arrival: rpside.Answer("oakhollow", x.form, false)}
 	used := false
 	f := crossing.Facts{New: "n", Used: &used, People: x.who}
-	turn := crossing.Advance(x.snap, x.start, e, f, x.time)
+	turn := crossing.Advance(x.snap, x.start, e, f, x.clock.get())
 	for range 8 {
 		need, more := turn.Next.(*crossing.Need)
 		if !more {
@@ -100,17 +100,17 @@ func (x *reliedBench) once(b *testing.B) crossing.Rendered {
 			f.Copied = x.keys
 		}
 		if need.Call != nil {
-			_, err := need.Call.Plan.Render(&x.snap.Gate, crossing.Made{Random: rand.Reader, Now: x.time,
+			_, err := need.Call.Plan.Render(&x.snap.Gate, crossing.Made{Random: rand.Reader, Now: x.clock.get(),
 				Secret: func(string) (string, error) { return "a-secret", nil }})
 			require.NoError(b, err)
 			f.Reply, f.Status, f.Type, f.Replied = x.reply[need.Call.Name], 200, "application/json", true
 		}
 		e.Kind = crossing.Learned
-		turn = crossing.Advance(x.snap, turn.State, e, f, x.time)
+		turn = crossing.Advance(x.snap, turn.State, e, f, x.clock.get())
 	}
 	leave, ok := turn.Next.(*crossing.Leave)
 	require.True(b, ok, "%+v", turn.Finding)
-	made, err := leave.Plan.Render(&x.snap.Gate, crossing.Made{Random: rand.Reader, Now: x.time, Identifier: "i"})
+	made, err := leave.Plan.Render(&x.snap.Gate, crossing.Made{Random: rand.Reader, Now: x.clock.get(), Identifier: "i"})
 	require.NoError(b, err)
 	return made
 }
@@ -131,10 +131,10 @@ func BenchmarkReliedToClient(b *testing.B) {
 	for b.Loop() {
 		made := x.once(b)
 		next, err := made.Grant.Redeem(grant.Redemption{Client: app.ID, RedirectURI: plannerBack, Verifier: verifierOf},
-			x.time)
+			x.clock.get())
 		require.NoError(b, err)
 		_, err = side.Tokens(oidcside.Issue{Gate: &x.snap.Gate, Grant: next, Word: &crossing.Answer{}, Scopes: next.Scopes,
-			Turn: 1, First: true, ID: "r", Now: x.time})
+			Turn: 1, First: true, ID: "r", Now: x.clock.get()})
 		require.NoError(b, err)
 	}
 }

@@ -193,7 +193,7 @@ func TestFaultsOfProvidersThatAreReliedOn(t *testing.T) {
 				continue
 			}
 			p.anew()
-			r.time = r.time.Add(2 * time.Minute) // keys may be asked for again
+			r.clock.set(r.clock.get().Add(2 * time.Minute)) // keys may be asked for again
 			before := r.count(&store.LinkRow{})
 			o, _ := p.through(driving.Browser{}, "roster", f.Name)
 			if f.Finding == "" {
@@ -410,14 +410,14 @@ func TestKeysOfProvidersAreKeptFresh(t *testing.T) {
 		}
 		return ""
 	}
-	r.time = r.time.Add(2 * time.Minute)
+	r.clock.set(r.clock.get().Add(2 * time.Minute))
 	require.Empty(t, in(""))
 	require.EqualValues(t, 1, p.asks["/jwks"].Load(), "and for none who does")
 	for range 5 {
 		require.Equal(t, finding.TokenKey, in("unknown-key"))
 	}
 	require.EqualValues(t, 2, p.asks["/jwks"].Load(), "an unknown kid asks once, and then not for a minute")
-	r.time = r.time.Add(2 * time.Minute)
+	r.clock.set(r.clock.get().Add(2 * time.Minute))
 	require.Empty(t, in("rotated"), "keys that were exchanged are found by it")
 	all, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"oakhollow"}, Code: string(finding.ChangedKey)})
 	require.NoError(t, err)
@@ -426,7 +426,7 @@ func TestKeysOfProvidersAreKeptFresh(t *testing.T) {
 	r.restart()
 	require.Empty(t, in("rotated"), "the copy outlasts a restart")
 	p.srv.Close()
-	r.time = r.time.Add(2 * time.Hour)
+	r.clock.set(r.clock.get().Add(2 * time.Hour))
 	require.NoError(t, r.Copies.RefreshDue(ctx))
 	all, err = r.Checking.Check(ctx, checking.Filter{Names: []string{"oakhollow"}, Code: string(finding.JWKSUnavailable)})
 	require.NoError(t, err)
@@ -576,7 +576,7 @@ func TestCrossingsThatAreLeftAtTheProvider(t *testing.T) {
 	r.provides("oakhollow", nil).add(nil)
 	o := r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "oakhollow")
 	require.NotNil(t, o.Departure)
-	r.time = r.time.Add(crossing.Life + 2*time.Minute)
+	r.clock.set(r.clock.get().Add(crossing.Life + 2*time.Minute))
 	require.NoError(t, r.Crossings.Sweep(ctx))
 	head, steps, err := r.Traces.Get(ctx, o.Reference)
 	require.NoError(t, err)
@@ -648,20 +648,20 @@ func TestARefreshAsksTheProviderAgain(t *testing.T) {
 	name, kept, err = named(kept)
 	require.NoError(t, err)
 	require.Equal(t, "Mina Thorne-Wick", name, "asked again with the access token")
-	r.time = r.time.Add(10 * time.Minute)
+	r.clock.set(r.clock.get().Add(10 * time.Minute))
 	p.Rename(mina.Username, "Wick")
 	name, kept, err = named(kept)
 	require.NoError(t, err)
 	require.Equal(t, "Mina Wick", name, "and, once that has ended, with the refresh token")
 	p.srv.CloseClientConnections()
-	r.time = r.time.Add(10 * time.Minute)
+	r.clock.set(r.clock.get().Add(10 * time.Minute))
 	p.Issuer.Secret = "another"
 	name, kept, err = named(kept)
 	require.NoError(t, err, "a provider that fails ends nothing")
 	require.Equal(t, "Mina Wick", name)
 	p.Issuer.Secret = "a-secret-of-the-gate"
 	require.NoError(t, r.maps(change.KindProvider, "oakhollow", `{"to":{"name":"name"},"from":[{"attribute":"name"}]}`))
-	r.time = r.time.Add(time.Minute)
+	r.clock.set(r.clock.get().Add(time.Minute))
 	name, kept, err = named(kept)
 	require.NoError(t, err)
 	require.Equal(t, "Mina Wick", name, "by the rules of now")
@@ -671,7 +671,7 @@ func TestARefreshAsksTheProviderAgain(t *testing.T) {
 	refusedBy(t, err, oidc.InvalidGrant, finding.AttributeMissing)
 	require.NoError(t, r.maps(change.KindProvider, "oakhollow", ""))
 	p.Forget()
-	r.time = r.time.Add(10 * time.Minute)
+	r.clock.set(r.clock.get().Add(10 * time.Minute))
 	_, _, err = named(kept)
 	refusedBy(t, err, oidc.InvalidGrant, finding.UpstreamEnded)
 }
@@ -721,7 +721,7 @@ func TestSigningOutThereAndHere(t *testing.T) {
 		} else {
 			told.Subject = s.Proofs[0].Subject.Value
 		}
-		told.Until = r.time.Add(time.Minute)
+		told.Until = r.clock.get().Add(time.Minute)
 		record := mustRecord(r, "oakhollow")
 		wrong, other := told, told
 		wrong.Session, wrong.Once = "other", "x"+told.Once
@@ -781,10 +781,10 @@ func TestWishesTowardsProvidersThatAreReliedOn(t *testing.T) {
 		return p.arrives(keep(b, o), form, posted)
 	}
 	asked()
-	r.time = r.time.Add(20 * time.Minute)
+	r.clock.set(r.clock.get().Add(20 * time.Minute))
 	o := asked()
 	a, _ := r.said(o)
-	require.WithinDuration(t, r.time.Add(-20*time.Minute), a.AuthnInstant, time.Second, "when they signed in there")
+	require.WithinDuration(t, r.clock.get().Add(-20*time.Minute), a.AuthnInstant, time.Second, "when they signed in there")
 	p.anew()
 	by := func(p *relied) {
 		_, err := r.Records.Change(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"provider": p.Name})

@@ -271,7 +271,7 @@ func BenchmarkReevaluation(b *testing.B) {
 	require.NoError(b, err)
 	for i := range traces.MostCrossings {
 		for _, in := range raw {
-			r.store.Traces.Record(store.TraceHead{ID: fmt.Sprintf("T%04d-%05d", i%10, i), Started: r.time, Application: "roster",
+			r.store.Traces.Record(store.TraceHead{ID: fmt.Sprintf("T%04d-%05d", i%10, i), Started: r.clock.get(), Application: "roster",
 				Provider: "staff", Result: crossing.Entered, Verified: true}, nil, in)
 		}
 		if i%500 == 0 {

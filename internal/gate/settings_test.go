@@ -62,13 +62,13 @@ func (r *rig) said(o driving.Outcome, decrypters ...crypto.Decrypter) (*saml.Ass
 	var log finding.Checks
 	opened, err := saml.OpenResponse(octets, &saml.IDP{EntityID: "https://gate.example/saml/idp",
 		Keys: []saml.Key{{Certificate: r.Records.Snapshot().Gate.Keys["idp"].Current.Certificate}}},
-		saml.Trust{Decrypters: decrypters, Now: r.time}, &log)
+		saml.Trust{Decrypters: decrypters, Now: r.clock.get()}, &log)
 	require.NoError(r.t, err)
 	m, err := saml.ReadResponse(octets)
 	require.NoError(r.t, err)
 	to := m.InResponseTo
 	a, err := opened.Check(saml.Expect{EntityIDs: []string{"urn:roster"}, ACS: "https://roster.example/acs",
-		Request: &saml.Sent{ID: to}, Now: r.time}, &log)
+		Request: &saml.Sent{ID: to}, Now: r.clock.get()}, &log)
 	require.NoError(r.t, err)
 	return a, string(octets)
 }
@@ -163,10 +163,10 @@ func TestEncryptedAnswers(t *testing.T) {
 	from := ""
 	answer := func(edit func(*saml.Answer), protect saml.Protection) driving.Outcome {
 		o := r.request(driving.Browser{}, nil)
-		a := saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute,
+		a := saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.clock.get(), Lifetime: time.Minute,
 			Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID,
 			Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Format: saml.FormatEmail,
-				Value: "ada@wrenmoor.example"}, AuthnInstant: r.time,
+				Value: "ada@wrenmoor.example"}, AuthnInstant: r.clock.get(),
 			Attributes: []saml.Attribute{{Name: "groups", Values: saml.Texts("drivers")}}}
 		if edit != nil {
 			edit(&a)
@@ -218,10 +218,10 @@ func TestEncryptedAnswers(t *testing.T) {
 	require.NotNil(t, answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &gateKey}).Departure,
 		"people elsewhere are not held up")
 	from = ""
-	r.time = r.time.Add(5*time.Minute + time.Second)
+	r.clock.set(r.clock.get().Add(5*time.Minute + time.Second))
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["allowCBC"] = true }))
 	r.said(answer(nil, saml.Protection{Pair: r.idp, EncryptTo: &cbc}))
-	m, err := saml.ReadMetadata(mustProvider(r).Side.Sheet(r.Records.Snapshot(), mustProvider(r)).Metadata, r.time)
+	m, err := saml.ReadMetadata(mustProvider(r).Side.Sheet(r.Records.Snapshot(), mustProvider(r)).Metadata, r.clock.get())
 	require.NoError(t, err)
 	require.Equal(t, gateKey.Certificate.SHA256(), m.SP.EncryptionKeys()[0].Certificate.SHA256(),
 		"the key is in our metadata")
@@ -257,15 +257,15 @@ func TestProviderSettings(t *testing.T) {
 
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["requireSignedAssertion"] = true }))
 	o = r.request(driving.Browser{}, nil)
-	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.time, Lifetime: time.Minute,
+	octets, err := saml.WriteResponse(saml.Answer{ResponseID: "_r", AssertionID: "_a", At: r.clock.get(), Lifetime: time.Minute,
 		Issuer: "urn:idp", Destination: "https://gate.example/saml/sp/staff/acs",
 		InResponseTo: r.asked(o).ID, Audience: "https://gate.example/saml/sp/staff", NameID: saml.NameID{Value: "x"},
-		AuthnInstant: r.time}, saml.Protection{Pair: r.idp, OnlyResponse: true})
+		AuthnInstant: r.clock.get()}, saml.Protection{Pair: r.idp, OnlyResponse: true})
 	require.NoError(t, err)
 	require.Equal(t, finding.SignatureMissing, r.respond(keep(driving.Browser{}, o), "staff",
 		saml.Inbound{Octets: octets}).Finding.Code)
 
-	r.time = r.time.AddDate(6, 0, 0)
+	r.clock.set(r.clock.get().AddDate(6, 0, 0))
 	r.enter(nil) // an expired certificate only warns
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["strictCertificates"] = true }))
 	o = r.request(driving.Browser{}, nil)

@@ -72,7 +72,7 @@ func (r *rig) source(document []byte) *source {
 }
 
 func (r *rig) newPair() *keys.Pair {
-	p, err := keys.Generate("pair", r.time, rand.Reader)
+	p, err := keys.Generate("pair", r.clock.get(), rand.Reader)
 	require.NoError(r.t, err)
 	return p
 }
@@ -138,13 +138,13 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 		return f
 	}
 	due := func() { require.NoError(t, r.Exchange.RefreshDue(ctx)); r.Jobs.Wait() }
-	require.WithinDuration(t, r.time.Add(2*time.Hour), fresh().Next, time.Second, "cacheDuration is honoured")
+	require.WithinDuration(t, r.clock.get().Add(2*time.Hour), fresh().Next, time.Second, "cacheDuration is honoured")
 	due()
 	require.Equal(t, 1, s.full, "nothing is due yet")
-	r.time = r.time.Add(2*time.Hour + time.Second)
+	r.clock.set(r.clock.get().Add(2*time.Hour + time.Second))
 	due()
 	require.Equal(t, 2, s.full)
-	r.time = fresh().Next.Add(time.Second)
+	r.clock.set(fresh().Next.Add(time.Second))
 	due()
 	require.Equal(t, [2]int{2, 1}, [2]int{s.full, s.spare}, "asked whether it has changed, not for the document again")
 
@@ -158,13 +158,13 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	} {
 		broken()
 		before := fresh()
-		r.time = before.Next.Add(time.Second)
+		r.clock.set(before.Next.Add(time.Second))
 		due()
 		after := fresh()
 		require.NotNil(t, after.Failure)
 		require.Equal(t, before.Checked, after.Checked)
 		require.Equal(t, before.Failures+1, after.Failures)
-		require.WithinDuration(t, r.time.Add(5*time.Minute<<after.Failures), after.Next, time.Second)
+		require.WithinDuration(t, r.clock.get().Add(5*time.Minute<<after.Failures), after.Next, time.Second)
 		a, err := r.Records.Provider("a")
 		require.NoError(t, err)
 		require.Equal(t, "urn:a", a.Identity())
@@ -310,7 +310,7 @@ func TestRowsOfEarlierFormAreRead(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, r.st.Write(ctx, func(tx *gorm.DB) error {
 		return tx.Create(&store.ApplicationRow{Name: "old", Protocol: "saml", EntityID: "urn:old", Revision: 3,
-			Added: r.time, Data: data}).Error
+			Added: r.clock.get(), Data: data}).Error
 	}))
 	r.restart()
 	a, ok := r.Records.Snapshot().ApplicationBy("saml", "urn:old")
@@ -332,7 +332,7 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 	r := newRig(t)
 	signer := r.newPair()
 	edition := func(fault string, n int) []byte {
-		octets, err := (&standin.Federation{Title: "Lines", Entities: 600, Pair: signer, Fault: fault}).Aggregate(n, r.time)
+		octets, err := (&standin.Federation{Title: "Lines", Entities: 600, Pair: signer, Fault: fault}).Aggregate(n, r.clock.get())
 		require.NoError(t, err)
 		return octets
 	}
@@ -505,20 +505,20 @@ func TestAddressesAreAskedOnDemand(t *testing.T) {
 	require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "a", 1,
 		records.Source{Typed: federation.Typed{"ssoPost": s.URL + "/sso"}}))
 	require.Empty(t, found())
-	r.time = r.time.Add(3 * time.Minute)
+	r.clock.set(r.clock.get().Add(3 * time.Minute))
 	require.Equal(t, []finding.Code{finding.ClockApart}, found(), "told once, not for every address")
 
 	j := r.done(r.Exchange.AddAggregate(ctx, tester, "plain", editions.Settings{Address: s.URL}, nil))
 	require.Equal(t, finding.AggregateOther, j.Refused.Code)
 	s.document = []byte(`<EntitiesDescriptor xmlns="` + saml.NSMetadata + `" validUntil="` +
-		r.time.Add(time.Hour).UTC().Format(time.RFC3339) + `"><EntityDescriptor entityID="urn:x"/></EntitiesDescriptor>`)
+		r.clock.get().Add(time.Hour).UTC().Format(time.RFC3339) + `"><EntityDescriptor entityID="urn:x"/></EntitiesDescriptor>`)
 	j = r.done(r.Exchange.AddAggregate(ctx, tester, "plain", editions.Settings{Address: s.URL}, nil))
 	require.Equal(t, jobs.Done, j.State, "%+v", j)
 	a, err := r.Exchange.Aggregate(ctx, "plain")
 	require.NoError(t, err)
 	require.Equal(t, []finding.Code{finding.AggregateUnverified, finding.MetadataExpiring},
 		[]finding.Code{a.Findings[0].Code, a.Findings[1].Code})
-	require.WithinDuration(t, r.time.Add(30*time.Minute), a.Fresh.Next, 5*time.Second,
+	require.WithinDuration(t, r.clock.get().Add(30*time.Minute), a.Fresh.Next, 5*time.Second,
 		"half of what is left until validUntil")
 	full := s.full
 	r.done(r.Exchange.RefreshAggregate(ctx, tester, "plain"))
@@ -641,7 +641,7 @@ func TestADamagedDocumentOfAnAggregateHeals(t *testing.T) {
 func TestMetadataPastItsValidUntil(t *testing.T) {
 	r := newRig(t)
 	p := r.newPair()
-	until := r.time.Add(time.Hour).UTC().Format(time.RFC3339)
+	until := r.clock.get().Add(time.Hour).UTC().Format(time.RFC3339)
 	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "late",
 		Source: records.Source{Document: idp("urn:late", "https://late.example/sso", `validUntil="`+until+`"`, p)}})
 	require.NoError(t, err)
@@ -651,7 +651,7 @@ func TestMetadataPastItsValidUntil(t *testing.T) {
 		require.NoError(t, err)
 		return fmt.Sprint(out[0].Findings)
 	}
-	r.time = r.time.Add(2 * time.Hour)
+	r.clock.set(r.clock.get().Add(2 * time.Hour))
 	require.Nil(t, opens())
 	require.Contains(t, found(), "strictValidity would stop them")
 	var log bytes.Buffer
@@ -661,7 +661,7 @@ func TestMetadataPastItsValidUntil(t *testing.T) {
 	require.Contains(t, found(), "stopped, by strictValidity")
 	require.NoError(t, r.change(func(s federation.Settings) { s["provider"] = "late" }))
 	require.Equal(t, finding.MetadataExpired, opens().Code)
-	r.time = r.time.Add(-90 * time.Minute)
+	r.clock.set(r.clock.get().Add(-90 * time.Minute))
 	require.Nil(t, opens())
 
 	before := r.count(&store.DocumentRow{})
@@ -738,7 +738,7 @@ func TestChecksFollowEveryChange(t *testing.T) {
 	require.Equal(t, "https://roster.example/start", r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "").Next)
 
 	// Time passes: what ends is told of ahead, by its weight.
-	r.time = r.idp.Certificate.X509.NotAfter.Add(-20 * 24 * time.Hour)
+	r.clock.set(r.idp.Certificate.X509.NotAfter.Add(-20 * 24 * time.Hour))
 	require.Equal(t, map[string]int{"provider/staff": 1, "gate/gate": 3},
 		found(checking.Filter{Quiet: true, Severity: "warning"}))
 	require.Empty(t, found(checking.Filter{Quiet: true, Severity: "error"}))
@@ -764,9 +764,9 @@ func TestDraftsAreInNobodysWay(t *testing.T) {
 		"a request of the application": {r.request(driving.Browser{},
 			func(q *saml.AuthnRequest) { q.Issuer = "urn:planner" }), finding.ApplicationDisabled},
 		"an answer nobody asked for": {func() driving.Outcome {
-			octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time,
+			octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.clock.get(),
 				Lifetime: time.Minute, Issuer: "urn:half", Destination: "https://gate.example/saml/sp/half/acs",
-				Audience: "https://gate.example/saml/sp/half", NameID: saml.NameID{Value: "ada"}, AuthnInstant: r.time},
+				Audience: "https://gate.example/saml/sp/half", NameID: saml.NameID{Value: "ada"}, AuthnInstant: r.clock.get()},
 				saml.Protection{Pair: p})
 			require.NoError(t, err)
 			return r.respond(driving.Browser{}, "half", saml.Inbound{Binding: saml.BindingPOST, Octets: octets})

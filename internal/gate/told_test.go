@@ -165,7 +165,7 @@ func TestAggregatesAreCheckedAndRestored(t *testing.T) {
 	all, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"lines"}, Code: string(finding.AggregateUnverified)})
 	require.NoError(t, err)
 	require.NoError(t, r.Checking.Acknowledge(ctx, tester, checking.Acknowledge{Kind: change.KindAggregate, Name: "lines",
-		Marks: []string{all[0].Findings[0].Mark()}, Remark: "known", Until: r.time.Add(time.Hour)}))
+		Marks: []string{all[0].Findings[0].Mark()}, Remark: "known", Until: r.clock.get().Add(time.Hour)}))
 	require.NotContains(t, found(), finding.AggregateUnverified)
 	require.NoError(t, r.Exchange.RemoveAggregate(ctx, tester, "lines"))
 	changes, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindAggregate, Name: "lines", Limit: 9})
@@ -202,7 +202,7 @@ func TestAggregatesAreCheckedAndRestored(t *testing.T) {
 func TestTakingOverIsToldBefore(t *testing.T) {
 	r := newRig(t)
 	fed := &standin.Federation{Title: "Lines", Entities: 60, Pair: r.newPair()}
-	octets, err := fed.Aggregate(0, r.time)
+	octets, err := fed.Aggregate(0, r.clock.get())
 	require.NoError(t, err)
 	r.done(r.Exchange.AddAggregate(ctx, tester, "lines", editions.Settings{}, bytes.NewReader(octets)))
 	all := exchange.Take{Kind: change.KindApplication, Phase: federation.Paused, Filter: editions.Filter{State: "usable"}}
@@ -245,12 +245,12 @@ func TestFindingsAreAcknowledged(t *testing.T) {
 	f := look().Findings[0]
 	require.Equal(t, finding.ExceptionInForce, f.Code)
 	ack := checking.Acknowledge{Kind: change.KindProvider, Name: "staff", Marks: []string{f.Mark()}, Remark: "until the move",
-		Until: r.time.AddDate(0, 1, 0)}
+		Until: r.clock.get().AddDate(0, 1, 0)}
 	for rule, edit := range map[string]func(*checking.Acknowledge){
 		"say why": func(a *checking.Acknowledge) { a.Remark = "" },
-		"past":    func(a *checking.Acknowledge) { a.Until = r.time },
+		"past":    func(a *checking.Acknowledge) { a.Until = r.clock.get() },
 		"two years": func(a *checking.Acknowledge) {
-			a.Until = r.time.AddDate(5, 0, 0)
+			a.Until = r.clock.get().AddDate(5, 0, 0)
 		},
 		"no finding":   func(a *checking.Acknowledge) { a.Marks = []string{"0000"} },
 		"did you mean": func(a *checking.Acknowledge) { a.Name = "stuff" },
@@ -268,10 +268,10 @@ func TestFindingsAreAcknowledged(t *testing.T) {
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["allowCBC"] = true }))
 	require.Len(t, look().Findings, 1, "another exception is another finding")
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["allowCBC"] = false }))
-	now := r.time
-	r.time = ack.Until.Add(time.Second)
+	now := r.clock.get()
+	r.clock.set(ack.Until.Add(time.Second))
 	require.Len(t, look().Findings, 1, "after its date it counts")
-	r.time = now
+	r.clock.set(now)
 	require.NoError(t, r.Checking.Withdraw(ctx, tester, change.KindProvider, "staff", ack.Marks))
 	require.Len(t, look().Findings, 1)
 	require.Error(t, r.Checking.Withdraw(ctx, tester, change.KindProvider, "staff", ack.Marks))

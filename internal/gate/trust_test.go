@@ -124,10 +124,10 @@ func (r *rig) byClub(settings federation.Settings, attributes ...string) {
 	b := keep(driving.Browser{}, o)
 	q := string(o.Departure.Octets)
 	id := q[strings.Index(q, ` ID="`)+5:]
-	a := saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.time, Lifetime: time.Minute, Issuer: "urn:club",
+	a := saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.clock.get(), Lifetime: time.Minute, Issuer: "urn:club",
 		Destination: "https://gate.example/saml/sp/club/acs", InResponseTo: id[:strings.Index(id, `"`)],
 		Audience: "https://gate.example/saml/sp/club", NameID: saml.NameID{Format: saml.FormatPersistent, Value: "member"},
-		AuthnInstant: r.time, Context: saml.ContextPassword}
+		AuthnInstant: r.clock.get(), Context: saml.ContextPassword}
 	for _, w := range attributes {
 		name, values, _ := strings.Cut(w, "=")
 		a.Attributes = append(a.Attributes, saml.Attribute{Name: name, Values: saml.Texts(strings.Split(values, "|")...)})

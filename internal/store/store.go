@@ -42,6 +42,13 @@ type Store struct {
 	stuck   error // of the last try
 }
 
+// Flush has what was deleted leave the logs of writes too, in which it may stand until they
+// are written over (https://sqlite.org/wal.html, wal_checkpoint).
+func (s *Store) Flush() error {
+	return errors.Join(s.write.Exec("PRAGMA wal_checkpoint(TRUNCATE)").Error,
+		s.traces.Exec("PRAGMA wal_checkpoint(TRUNCATE)").Error)
+}
+
 type op struct {
 	do    func(tx *gorm.DB) error
 	reply chan error

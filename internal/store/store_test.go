@@ -424,7 +424,7 @@ func TestAFullDiskFailsOnlyWhomItHits(t *testing.T) {
 	require.NoError(t, s.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&store.SettingRow{Key: "after"}).Error }))
 }
 
-// What was deleted stands in no file any more, once it has gone through the log of writes.
+// What was deleted stands in no file any more, nor in the log of writes, while it is open.
 func TestDeletedIsGone(t *testing.T) {
 	dir := t.TempDir()
 	st := open(t, dir)
@@ -432,7 +432,7 @@ func TestDeletedIsGone(t *testing.T) {
 	write := func(do func(tx *gorm.DB) error) { require.NoError(t, st.Write(t.Context(), do)) }
 	write(func(tx *gorm.DB) error { return tx.Create(&store.SettingRow{Key: "x", Value: marker}).Error })
 	write(func(tx *gorm.DB) error { return tx.Delete(&store.SettingRow{Key: "x"}).Error })
-	require.NoError(t, st.Close())
+	require.NoError(t, st.Flush())
 	files, err := filepath.Glob(filepath.Join(dir, "data", "*"))
 	require.NoError(t, err)
 	require.NotEmpty(t, files)

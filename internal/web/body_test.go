@@ -51,7 +51,7 @@ func TestNoBodyIsUnpacked(t *testing.T) {
 			req := httptest.NewRequest(r.Method, "https://gate.example"+path, bytes.NewReader(bomb))
 			req.Header.Set("Content-Encoding", coding)
 			req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
-			res, err := app.Test(req)
+			res, err := app.Test(req, fiber.TestConfig{Timeout: time.Minute})
 			require.NoError(t, err)
 			require.Equal(t, http.StatusUnsupportedMediaType, res.StatusCode, "%s %s %s", r.Method, path, coding)
 			require.True(t, res.Close)

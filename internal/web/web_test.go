@@ -73,7 +73,7 @@ func call(t *testing.T, app *fiber.App, method, path, body string, header ...str
 	for i := 0; i < len(header); i += 2 {
 		req.Header.Set(header[i], header[i+1])
 	}
-	res, err := app.Test(req)
+	res, err := app.Test(req, fiber.TestConfig{Timeout: time.Minute})
 	require.NoError(t, err)
 	octets, err := io.ReadAll(res.Body)
 	require.NoError(t, err)
@@ -123,7 +123,7 @@ func TestCookiesOverHTTPS(t *testing.T) {
 	require.True(t, c.Secure && c.HttpOnly)
 	require.Equal(t, http.SameSiteNoneMode, c.SameSite, "a cross-site post must find its crossing")
 	require.Equal(t, "/", c.Path)
-	require.InDelta(t, 600, c.MaxAge, 1)
+	require.InDelta(t, 3600, c.MaxAge, 1)
 
 	id := strings.TrimPrefix(c.Name, "__Host-ig-c-")
 	res, _ = call(t, app, "POST", "/crossing/"+id, "provider=branch", "Cookie", c.Name+"="+c.Value)
@@ -167,7 +167,7 @@ func TestAddressBehindProxies(t *testing.T) {
 			Proxies: c.proxies, Protocols: protocols})
 		req := httptest.NewRequest("GET", "https://gate.example/metrics", nil)
 		req.Header["X-Forwarded-For"] = strings.Split(c.header, " + ") // lines
-		res, err := app.Test(req)
+		res, err := app.Test(req, fiber.TestConfig{Timeout: time.Minute})
 		require.NoError(t, err)
 		require.Equal(t, c.status, res.StatusCode, c.rule)
 	}

@@ -122,7 +122,7 @@ func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 		return rm.note(tx, by, id, "removed")
 	})
 	if err == nil {
-		err = rm.forget(ctx, id) // what was begun before they went
+		err = errors.Join(rm.forget(ctx, id), rm.Store.Flush()) // what was begun before they went
 	}
 	return err
 }

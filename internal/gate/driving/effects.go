@@ -453,4 +453,4 @@ func (rm *Room) moved(ctx context.Context, name federation.Name) {
 }
 
 // waited is since when a crossing that still waits is over.
-func waited(now time.Time) time.Time { return now.Add(-crossing.PauseLife - time.Minute) }
+func waited(now time.Time) time.Time { return now.Add(-crossing.Life - time.Minute) }
