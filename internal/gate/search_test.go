@@ -3,6 +3,7 @@ package gate
 import (
 	"fmt"
 	"net/url"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -11,6 +12,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/roll"
@@ -174,4 +176,49 @@ func TestQuestionsAndPassiveRequests(t *testing.T) {
 	require.Equal(t, "interaction_required", r.back(o).Get("error"))
 	o = r.authorize(b)
 	require.Equal(t, crossing.PageForm, o.Page)
+}
+
+// Sign-ins that make groups wait for nobody who changes the configuration, and are lost in no
+// change that was begun before them.
+func TestGroupsAreMadeDuringAChange(t *testing.T) {
+	r := newRig(t)
+	r.staff(federation.Settings{"groupValues": "create"})
+	var wait sync.WaitGroup
+	r.Records.Lock()
+	for n := range 20 {
+		o, b := r.request(driving.Browser{}, nil), driving.Browser{}
+		b = keep(b, o)
+		wait.Go(func() {
+			done := r.answer(b, r.asked(o).ID, func(a *saml.Answer) {
+				a.NameID = saml.NameID{Format: saml.FormatPersistent, Value: fmt.Sprint("n-", n)}
+				a.Attributes = []saml.Attribute{{Name: "groups", Values: saml.Texts("Night Shift", fmt.Sprint("Own ", n))}}
+			})
+			if done.Departure == nil {
+				t.Errorf("%d: %v", n, done.Finding)
+			}
+		})
+	}
+	wait.Wait() // with the configuration locked
+	require.Len(t, r.Records.Snapshot().Units(federation.KindGroup), 21)
+	r.Records.Unlock()
+	change := make(chan error, 1)
+	go func() {
+		for i := range 30 {
+			_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindOrganisation,
+				Name: federation.Name(fmt.Sprint("o", i)), Title: "O"})
+			if err != nil {
+				change <- err
+				return
+			}
+		}
+		change <- nil
+	}()
+	for n := range 30 {
+		first(r.brings(fmt.Sprint("m-", n), fmt.Sprint("groups=Later ", n)))
+	}
+	require.NoError(t, <-change)
+	require.Len(t, r.Records.Snapshot().Units(federation.KindGroup), 51)
+	r.restart()
+	require.Len(t, r.Records.Snapshot().Units(federation.KindGroup), 51)
+	require.Len(t, r.Records.Snapshot().Units(federation.KindOrganisation), 30)
 }

@@ -34,16 +34,6 @@ func (t *turn) store(got crossing.Turn, r crossing.Rendered, s *stored) (crossin
 			t.rm.tries.Fail(triesKey(e.Key, t.event.Browser.Network), t.rm.now())
 		case crossing.Moved:
 			t.rm.moved(t.ctx, e.App)
-		case crossing.PutMembers:
-			if len(e.Make) > 0 {
-				without, err := t.rm.records.MakeGroups(t.ctx, change.By{Who: "sign-in"}, e.Make)
-				if err != nil {
-					return nil, err
-				}
-				e.Groups = slices.DeleteFunc(slices.Clone(e.Groups),
-					func(n federation.Name) bool { return slices.Contains(without, n) })
-			}
-			inside = append(inside, e)
 		default:
 			inside = append(inside, e)
 		}
@@ -164,7 +154,7 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 		}
 		return err
 	case crossing.PutMembers:
-		return w.known(tx, e, func() error { return w.rm.people.PutMembers(tx, w.personID(), e) })
+		return w.known(tx, e, func() error { return w.members(tx, e) })
 	case crossing.PutValues:
 		return w.known(tx, e, func() error { return w.rm.people.PutValues(tx, w.personID(), e) })
 	case crossing.NameLink:
@@ -386,6 +376,18 @@ func (w *writing) personID() int64 {
 		return w.made.person.ID
 	}
 	return w.got.Person.ID
+}
+
+// members keeps where the person belongs, and makes the groups of it that are not there.
+func (w *writing) members(tx *gorm.DB, e crossing.PutMembers) error {
+	made, without, err := w.rm.records.MakeGroups(tx, change.By{Who: "sign-in"}, e.Make)
+	if err != nil {
+		return err
+	}
+	e.Groups = slices.DeleteFunc(slices.Clone(e.Groups),
+		func(n federation.Name) bool { return slices.Contains(without, n) })
+	w.made.after = append(w.made.after, func() { w.rm.records.Made(made) })
+	return w.rm.people.PutMembers(tx, w.personID(), e)
 }
 
 // give keeps the grant that was made with the message.

@@ -84,7 +84,7 @@ func (rm *Room) ChangeContexts(ctx context.Context, by change.By, revision int, 
 	}
 	self := rm.Snapshot().Gate
 	self.Contexts = ranks
-	rm.snapshot.Store(rm.Snapshot().WithGate(self))
+	rm.show(rm.Snapshot().WithGate(self))
 	return nil
 }
 

@@ -42,7 +42,9 @@ type Room struct {
 	order     []crossing.Protocol
 	protocols map[string]crossing.Protocol
 	snapshot  atomic.Pointer[federation.Snapshot]
-	saving    sync.Mutex // one change of configuration at a time
+	saving    sync.Mutex        // one change of configuration at a time
+	swapping  sync.Mutex        // of the snapshot
+	newcomers []federation.Unit // groups that sign-ins made since a change of configuration began
 	touched   chan struct{}
 	renames   func(ctx context.Context, before, after *federation.Snapshot) (Renaming, error)
 }
@@ -180,7 +182,7 @@ func (rm *Room) load(ctx context.Context, self federation.Gate) error {
 			return fmt.Errorf("%s: %w", federation.Path(r), err)
 		}
 	}
-	rm.snapshot.Store(snap)
+	rm.show(snap)
 	return nil
 }
 
@@ -408,7 +410,7 @@ func (rm *Room) commit(ctx context.Context, by change.By, p plan) error {
 	if slices.ContainsFunc(p.removed, func(r federation.Record) bool { return r.Kind() == federation.KindProvider }) {
 		rm.sessions.Clear()
 	}
-	rm.snapshot.Store(snap)
+	rm.show(snap)
 	select {
 	case rm.touched <- struct{}{}:
 	default:
@@ -523,7 +525,12 @@ func owned(tx *gorm.DB, r federation.Record, now time.Time) error {
 }
 
 // Lock keeps others from changing the configuration: one change at a time.
-func (rm *Room) Lock() { rm.saving.Lock() }
+func (rm *Room) Lock() {
+	rm.saving.Lock()
+	rm.swapping.Lock()
+	defer rm.swapping.Unlock()
+	rm.newcomers = nil // whoever looks at the configuration from here on sees them
+}
 
 // Unlock lets others change the configuration.
 func (rm *Room) Unlock() { rm.saving.Unlock() }
@@ -547,7 +554,7 @@ func (rm *Room) ReloadKeys(ctx context.Context) error {
 		}
 		apps = append(apps, b)
 	}
-	rm.snapshot.Store(snap.WithGate(self).With(apps...))
+	rm.show(snap.WithGate(self).With(apps...))
 	return nil
 }
 

@@ -114,7 +114,7 @@ func (rm *Room) saveSet(ctx context.Context, by change.By, s *federation.Set, af
 			Data: data}.Write(tx)
 	})
 	if err == nil {
-		rm.snapshot.Store(after)
+		rm.show(after)
 	}
 	return err
 }
@@ -151,7 +151,7 @@ func (rm *Room) RemoveSet(ctx context.Context, by change.By, name string) error 
 		return tx.Delete(row).Error
 	})
 	if err == nil {
-		rm.snapshot.Store(rm.Snapshot().LackingSet(s.Name))
+		rm.show(rm.Snapshot().LackingSet(s.Name))
 	}
 	return err
 }

@@ -99,7 +99,7 @@ func (rm *Room) putUnit(ctx context.Context, by change.By, x federation.Unit, wh
 	if err != nil {
 		return nil, err
 	}
-	rm.snapshot.Store(rm.Snapshot().WithUnits(nil, &x))
+	rm.show(rm.Snapshot().WithUnits(nil, &x))
 	return &x, nil
 }
 
@@ -108,40 +108,85 @@ func unitUnchanged(tx *gorm.DB, x *federation.Unit, revision int) error {
 		string(x.Name), revision)
 }
 
-// MakeGroups makes groups that a provider's values stand for, as far as they are not there,
-// and gives the names of those that cannot be made any more: by another sign-in meanwhile, or
-// because there are too many.
-func (rm *Room) MakeGroups(ctx context.Context, by change.By, groups []federation.Unit) (without []federation.Name, err error) {
-	if !slices.ContainsFunc(groups, func(g federation.Unit) bool { return !rm.called(g) }) {
-		return nil, nil // another sign-in has made them
-	}
-	rm.Lock()
-	defer rm.Unlock()
-	for _, g := range groups {
-		if rm.called(g) {
-			continue
-		}
-		_, err := rm.putUnit(ctx, by, g, "added")
-		var field *change.FieldError
-		var conflict *change.ConflictError
-		switch {
-		case errors.As(err, &field), errors.As(err, &conflict):
-			without = append(without, g.Name)
-		case err != nil:
-			return nil, fmt.Errorf("group %s: %w", g.Name, err)
-		}
-	}
-	return without, nil
+// show makes a snapshot the one that everything goes by. Groups that sign-ins made while it
+// was prepared are in it, too.
+func (rm *Room) show(next *federation.Snapshot) {
+	rm.swapping.Lock()
+	defer rm.swapping.Unlock()
+	rm.snapshot.Store(withGroups(next, rm.newcomers))
 }
 
-// called reports whether there is a group for what a group is to be made for.
-func (rm *Room) called(g federation.Unit) bool {
-	value := string(g.Name)
-	if len(g.Values) > 0 {
-		value = g.Values[0]
+// Made makes groups known that a sign-in made, once they are stored.
+func (rm *Room) Made(groups []federation.Unit) {
+	if len(groups) == 0 {
+		return
 	}
-	x, known := rm.Snapshot().GroupCalled(value)
-	return known && x.Name == g.Name
+	rm.swapping.Lock()
+	defer rm.swapping.Unlock()
+	rm.newcomers = append(rm.newcomers, groups...)
+	rm.snapshot.Store(withGroups(rm.Snapshot(), groups))
+}
+
+func withGroups(snap *federation.Snapshot, groups []federation.Unit) *federation.Snapshot {
+	for _, g := range groups {
+		if _, there := snap.Unit(g.Kind, g.Name); !there {
+			snap = snap.WithUnits(nil, &g)
+		}
+	}
+	return snap
+}
+
+// MakeGroups makes groups that a provider's values stand for in the transaction of a
+// sign-in, as far as they are not there; nobody who changes the configuration is waited for.
+// It gives those that are to be Made known, and the names of those that cannot be made: of
+// another value by now, or because there are too many.
+func (rm *Room) MakeGroups(tx *gorm.DB, by change.By, groups []federation.Unit) (made []federation.Unit,
+	without []federation.Name, err error) {
+	var n int64
+	if len(groups) > 0 {
+		err = tx.Model(&store.UnitRow{}).Where("kind = ?", string(federation.KindGroup)).Count(&n).Error
+	}
+	for _, g := range groups {
+		if err != nil {
+			return nil, nil, err
+		}
+		there, known, err := groupThere(tx, g)
+		switch {
+		case err != nil:
+			return nil, nil, err
+		case known:
+			continue
+		case there, int(n)+len(made) >= federation.MostUnits, rm.Snapshot().CheckUnit(&g) != nil:
+			without = append(without, g.Name)
+			continue
+		}
+		g.Revision, g.Added = 1, rm.now().UTC()
+		data, err := json.Marshal(&g)
+		if err != nil {
+			return nil, nil, err
+		}
+		row := &store.UnitRow{Kind: string(g.Kind), Name: string(g.Name), Revision: g.Revision, Added: g.Added, Data: data}
+		note := change.Note{At: g.Added, By: by, Kind: row.Kind, Name: row.Name, What: "added", Revision: 1, Data: data}
+		if err := errors.Join(tx.Create(row).Error, note.Write(tx)); err != nil {
+			return nil, nil, err
+		}
+		made = append(made, g)
+	}
+	return made, without, err
+}
+
+// groupThere reports whether there is a group of a name, and whether it is that of its value.
+func groupThere(tx *gorm.DB, g federation.Unit) (there, known bool, err error) {
+	var rows []store.UnitRow
+	if err := tx.Where("kind = ? AND name = ?", string(g.Kind), string(g.Name)).Limit(1).Find(&rows).Error; err != nil ||
+		len(rows) == 0 {
+		return false, false, err
+	}
+	var x federation.Unit
+	if err := json.Unmarshal(rows[0].Data, &x); err != nil {
+		return true, false, err
+	}
+	return true, len(g.Values) == 0 || slices.Contains(x.Values, g.Values[0]), nil
 }
 
 // UnitUse is what hangs on a group or an organisation.
@@ -233,7 +278,7 @@ func (rm *Room) RemoveUnit(ctx context.Context, by change.By, k federation.UnitK
 		return rm.removeUnit(tx, by, x, others)
 	})
 	if err == nil {
-		rm.snapshot.Store(rm.Snapshot().WithUnits(x, others...))
+		rm.show(rm.Snapshot().WithUnits(x, others...))
 	}
 	return err
 }
