@@ -437,7 +437,9 @@ type moving interface {
 // moved notes that an application has come by an address of its own. It is state,
 // so that no revision is made; if it fails, the next request tries again.
 func (rm *Room) moved(ctx context.Context, name federation.Name) {
-	rm.records.Lock()
+	if !rm.records.TryLock() {
+		return // the next sign-in notes it: no one waits for a change of the configuration
+	}
 	defer rm.records.Unlock()
 	app, ok := rm.records.Snapshot().Application(name)
 	if !ok {

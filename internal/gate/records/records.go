@@ -527,6 +527,19 @@ func owned(tx *gorm.DB, r federation.Record, now time.Time) error {
 // Lock keeps others from changing the configuration: one change at a time.
 func (rm *Room) Lock() {
 	rm.saving.Lock()
+	rm.began()
+}
+
+// TryLock does so if nobody changes it right now.
+func (rm *Room) TryLock() bool {
+	if !rm.saving.TryLock() {
+		return false
+	}
+	rm.began()
+	return true
+}
+
+func (rm *Room) began() {
 	rm.swapping.Lock()
 	defer rm.swapping.Unlock()
 	rm.newcomers = nil // whoever looks at the configuration from here on sees them
