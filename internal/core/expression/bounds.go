@@ -16,7 +16,7 @@ import (
 
 // mostMade is what a run may make, in octets: as one text, as its lists and maps together,
 // and as its result.
-const mostMade = 256 << 10
+const mostMade = 1 << 20
 
 // errTooMuch ends a run; no || and no ?: goes on behind it.
 var errTooMuch = interpreter.EvalCancelledError{Cause: interpreter.CostLimitExceeded,
