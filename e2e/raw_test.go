@@ -3,6 +3,7 @@ package e2e
 import (
 	"io"
 	"net"
+	"net/http"
 	"regexp"
 	"strings"
 	"testing"
@@ -67,5 +68,28 @@ func TestAmbiguousRequestsAreRefused(t *testing.T) {
 				require.Len(t, codes, 1, "%s", octets)
 			}
 		})
+	}
+}
+
+// Secrets in an address are refused, and no trace has them.
+func TestSecretsInAddressesAreRefused(t *testing.T) {
+	for _, path := range []string{"/oidc/op/authorize?client_id=possession-planner&client%5Fsecret=hush-in-address",
+		"/oidc/op/authorize?client_id=possession-planner&access_token=hush-in-address", "/oidc/op/logout?password=hush-in-address",
+		"/oidc/op/logout?client_id=possession-planner&client_assertion=hush-in-address"} {
+		res, err := http.Get(shared.Base + path)
+		require.NoError(t, err)
+		octets, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		require.NoError(t, res.Body.Close())
+		require.GreaterOrEqual(t, res.StatusCode, 400, path)
+		require.NotContains(t, string(octets), "hush-in-address", path)
+	}
+	out, _, code := shared.cli(t, "", "trace", "list", "--output", "json")
+	require.Zero(t, code)
+	require.NotContains(t, out, "hush-in-address")
+	for _, ref := range regexp.MustCompile(`"reference": "([^"]+)"`).FindAllStringSubmatch(out, 8) {
+		shown, _, code := shared.cli(t, "", "trace", "show", ref[1], "--output", "json")
+		require.Zero(t, code)
+		require.NotContains(t, shown, "hush-in-address")
 	}
 }

@@ -74,6 +74,14 @@ func migrate(db *gorm.DB, of string) error {
 		steps = append(steps, &gormigrate.Migration{ID: strings.TrimSuffix(id, ".sql"),
 			Migrate: func(tx *gorm.DB) error { return tx.Exec(string(statements)).Error }})
 	}
+	before := -1 // steps that were taken before; none of a file that is made now
+	if db.Migrator().HasTable("migrations") {
+		var ids []string
+		if err := db.Table("migrations").Pluck("id", &ids).Error; err != nil {
+			return err
+		}
+		before = len(slices.DeleteFunc(ids, func(id string) bool { return !strings.HasPrefix(id, "0") }))
+	}
 	options := *gormigrate.DefaultOptions
 	options.UseTransaction, options.ValidateUnknownMigrations = true, true
 	err = gormigrate.New(db, &options, steps).Migrate()
@@ -83,8 +91,19 @@ func migrate(db *gorm.DB, of string) error {
 	if err != nil {
 		return fmt.Errorf("bringing the %s database up to date: %w", of, err)
 	}
+	if before <= 0 || before >= overwriting[of] {
+		return nil
+	}
+	// What was deleted by earlier builds stands in free pages still. A disk that has no room
+	// to write the file anew keeps them.
+	if err := db.Exec("VACUUM").Error; err != nil && !IsUnwritable(err) {
+		return fmt.Errorf("writing the %s database anew: %w", of, err)
+	}
 	return nil
 }
+
+// overwriting is with which step of its schema what is deleted of a file began to be overwritten.
+var overwriting = map[string]int{"main": 14, "traces": 4}
 
 // current sees that a file has exactly the schema of this build.
 func current(db *gorm.DB, of string) error {

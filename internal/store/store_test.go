@@ -341,7 +341,7 @@ func TestStepsOfTheSchemaAreFrozen(t *testing.T) {
 	frozen := map[string]string{
 		"main-0001.sql": "a107b78d1941b6f7", "main-0002.sql": "dc84b3b33bd554b2", "main-0003.sql": "21e9215b1f54fd69",
 		"main-0004.sql": "19062f950e625b47", "main-0005.sql": "4c3851936594f319", "main-0006.sql": "cb853a908fff1376",
-		"main-0007.sql": "5cee9d774d49b798", "main-0008.sql": "03c31a5e7c715dd3", "main-0009.sql": "ac50838c5dbf8cc6", "main-0010.sql": "165bdd415c9831ec", "main-0011.sql": "826fa3627b307b0f", "main-0012.sql": "919d86c81e60d75b", "main-0013.sql": "df1916a96324b584", "main-0014.sql": "3790bec98fdd0329", "traces-0003.sql": "6c5a81e377f07f23",
+		"main-0007.sql": "5cee9d774d49b798", "main-0008.sql": "03c31a5e7c715dd3", "main-0009.sql": "ac50838c5dbf8cc6", "main-0010.sql": "165bdd415c9831ec", "main-0011.sql": "826fa3627b307b0f", "main-0012.sql": "919d86c81e60d75b", "main-0013.sql": "df1916a96324b584", "main-0014.sql": "3790bec98fdd0329", "traces-0003.sql": "6c5a81e377f07f23", "traces-0004.sql": "fd67808425696144",
 		"traces-0001.sql": "9a67da4c8f08ae4f", "traces-0002.sql": "bfe9e1902ce14877",
 	}
 	files, err := os.ReadDir("schema")
@@ -438,6 +438,40 @@ func TestDeletedIsGone(t *testing.T) {
 	require.NotEmpty(t, files)
 	for _, file := range files {
 		octets, err := os.ReadFile(file)
+		require.NoError(t, err)
+		require.NotContains(t, string(octets), "Quillon Ashgrove", file)
+	}
+}
+
+// What earlier builds deleted leaves the free pages when this one first opens a directory.
+func TestFreePagesOfEarlierBuilds(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, open(t, dir).Close())
+	for file, last := range map[string]string{"innergate.db": "0014", "traces.db": "0004"} {
+		db, err := sql.Open("sqlite3", filepath.Join(dir, "data", file)+"?_secure_delete=off")
+		require.NoError(t, err)
+		for _, statement := range []string{"CREATE TABLE x (y text)", "INSERT INTO x VALUES ('" + strings.Repeat("Quillon Ashgrove ", 900) + "')",
+			"DROP TABLE x", "PRAGMA wal_checkpoint(TRUNCATE)"} {
+			_, err = db.Exec(statement)
+			require.NoError(t, err)
+		}
+		octets, err := os.ReadFile(filepath.Join(dir, "data", file))
+		require.NoError(t, err)
+		require.Contains(t, string(octets), "Quillon Ashgrove", file)
+		if last == "0014" {
+			for _, statement := range []string{"DROP INDEX outbox_by_host", "ALTER TABLE outbox_rows DROP COLUMN host",
+				"DROP INDEX grant_of_person", "ALTER TABLE grant_rows DROP COLUMN used", "DROP TABLE mailed_rows"} {
+				_, err = db.Exec(statement)
+				require.NoError(t, err, statement)
+			}
+		}
+		_, err = db.Exec("DELETE FROM migrations WHERE id = ?", last)
+		require.NoError(t, err)
+		require.NoError(t, db.Close())
+	}
+	require.NoError(t, open(t, dir).Close())
+	for _, file := range []string{"innergate.db", "traces.db"} {
+		octets, err := os.ReadFile(filepath.Join(dir, "data", file))
 		require.NoError(t, err)
 		require.NotContains(t, string(octets), "Quillon Ashgrove", file)
 	}
