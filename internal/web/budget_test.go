@@ -47,3 +47,17 @@ func TestMemoryIsShared(t *testing.T) {
 	require.Empty(t, b.queues)
 	require.Empty(t, b.order)
 }
+
+// Lists take so much together, and the next one waits for it.
+func TestListsShareMemory(t *testing.T) {
+	p := &pool{left: 10, freed: make(chan struct{})}
+	require.True(t, p.take(8, 0))
+	require.False(t, p.take(3, time.Millisecond))
+	got := make(chan bool, 1)
+	go func() { got <- p.take(3, time.Minute) }()
+	require.True(t, p.take(2, time.Second))
+	p.give(8)
+	require.True(t, <-got)
+	require.Equal(t, 5, p.left)
+	require.LessOrEqual(t, listMemory(128<<20), lists.left, "the largest fits alone")
+}

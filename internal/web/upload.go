@@ -9,6 +9,7 @@ import (
 	"mime/multipart"
 	"net/http"
 	"os"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -75,14 +76,51 @@ func (h *hurried) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// Lists that are held in memory at a time, until they are done with; lists that are on
-// their way, which are on the disk; and how long one waits that has come.
-var (
-	held    = make(chan struct{}, 2)
-	sending = make(chan struct{}, 16)
-)
+// sending are the lists that are on their way, which are on the disk.
+var sending = make(chan struct{}, 16)
 
-const heldWait = 30 * time.Second
+// lists is the memory of lists that are there, in octets, until they are done with.
+var lists = &pool{left: 320 << 20, freed: make(chan struct{})}
+
+const listWait = 30 * time.Second
+
+// listMemory is what a list takes at most: itself, and what is read out of it.
+func listMemory(octets int64) int { return int(octets + min(24*octets, table.MaxHeld)) }
+
+// pool is a bound on what several take together.
+type pool struct {
+	mu    sync.Mutex
+	left  int
+	freed chan struct{} // closed whenever something is given back
+}
+
+// take waits for room, and reports whether there was any.
+func (p *pool) take(n int, most time.Duration) bool {
+	over := time.After(most)
+	for {
+		p.mu.Lock()
+		if p.left >= n {
+			p.left -= n
+			p.mu.Unlock()
+			return true
+		}
+		freed := p.freed
+		p.mu.Unlock()
+		select {
+		case <-freed:
+		case <-over:
+			return false
+		}
+	}
+}
+
+func (p *pool) give(n int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.left += n
+	close(p.freed)
+	p.freed = make(chan struct{})
+}
 
 // whole reads the settings and the document of an upload. While it is on its way it holds
 // up nobody: it is in memory once it is there as a whole, until it is released.
@@ -112,17 +150,17 @@ func (u *upload) whole(settings any) (document []byte, release func(), err error
 	case n > table.MaxOctets:
 		return nil, nil, change.Field("document", fmt.Errorf("it has more than %d octets; give it in parts", table.MaxOctets))
 	}
-	select {
-	case held <- struct{}{}:
-	case <-time.After(heldWait):
+	memory := listMemory(n)
+	if !lists.take(memory, listWait) {
 		return nil, nil, change.Conflict("other lists are worked on", "send this one when they are done")
 	}
+	release = func() { lists.give(memory) }
 	document = make([]byte, n)
 	if _, err := spool.ReadAt(document, 0); err != nil && !errors.Is(err, io.EOF) {
-		<-held
+		release()
 		return nil, nil, err
 	}
-	return document, func() { <-held }, nil
+	return document, release, nil
 }
 
 // describeUpload says in the OpenAPI document what an upload's body is; its

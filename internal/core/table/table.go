@@ -31,7 +31,7 @@ const (
 	maxCell    = 4096
 	maxRow     = maxColumns * maxCell
 	maxBad     = 10000
-	maxHeld    = 160 << 20
+	MaxHeld    = 160 << 20
 )
 
 // Table is a list with headings.
@@ -108,8 +108,8 @@ func Read(ctx context.Context, octets []byte, most int) (*Table, error) {
 			return nil, fmt.Errorf("there are more than %d rows; give it in parts", most)
 		case len(t.Bad) > maxBad:
 			return nil, fmt.Errorf("%d rows cannot be read, the first: %w", len(t.Bad), t.Bad[0])
-		case held > maxHeld:
-			return nil, fmt.Errorf("its cells take more than %d MiB; leave columns out, or give it in parts", maxHeld>>20)
+		case held > MaxHeld:
+			return nil, fmt.Errorf("its cells take more than %d MiB; leave columns out, or give it in parts", MaxHeld>>20)
 		case n%1000 == 0 && ctx.Err() != nil:
 			return nil, ctx.Err()
 		}
