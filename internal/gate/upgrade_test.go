@@ -12,6 +12,7 @@ import (
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/people"
@@ -89,6 +90,13 @@ func TestEarlierSchemasAreUpgraded(t *testing.T) {
 			require.Equal(t, federation.Live, p.Phase)
 			require.Len(t, g.Records.Snapshot().Applications(), has.applications)
 			require.Equal(t, has.waiting, g.Crossings.Waiting(), "a sign-in under way, if its form is of now")
+			var under []string
+			require.NoError(t, st.Read.Model(&store.CrossingRow{}).Pluck("id", &under).Error)
+			for _, id := range append(under, "of-a-form-that-is-read-no-more") {
+				o := g.Crossings.Continue(ctx, driving.Browser{}, id)
+				require.NotNil(t, o.Finding, "it ends in a sentence at least")
+				require.NotEqual(t, crossing.FaultOurs, crossing.ForPerson(o.Finding).Fault)
+			}
 			require.Equal(t, "Response", g.Crossings.Open(ctx, driving.Browser{Session: e.Session}, "crew-roster", "",
 				"").Departure.Message, "who is in stays in")
 			if e.OwnKey != "" {
