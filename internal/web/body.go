@@ -69,7 +69,11 @@ func (s *server) bound(c fiber.Ctx) error {
 		c.Locals(tooLargeKey, true)
 		octets = []byte{}
 	}
-	if n := growth(octets); n > small {
+	grows := growth
+	if strings.HasPrefix(c.Path(), "/api/") {
+		grows = growthOfJSON
+	}
+	if n := grows(octets); n > small {
 		if err := s.take(c, reading, n); err != nil {
 			return err
 		}

@@ -1,7 +1,9 @@
 package web
 
 import (
+	"encoding/base64"
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -60,4 +62,15 @@ func TestListsShareMemory(t *testing.T) {
 	require.True(t, <-got)
 	require.Equal(t, 5, p.left)
 	require.LessOrEqual(t, listMemory(128<<20), lists.left, "the largest fits alone")
+}
+
+// What may come in one message has room, however it is made up; what could never be read has not.
+func TestWhatMayComeHasRoom(t *testing.T) {
+	metadata := []byte(strings.Repeat(`<md:RequestedAttribute Name="urn:oid:2.5.4.42" NameFormat="urn:oasis:names:tc:SAML:2.0:attrname-format:uri"/>`+"\n", 1<<20/112))
+	csv := []byte(`{"csv":"` + strings.Repeat(`wrenmoor-staff,urn:x,ada.fenwick@wrenmoor.example,E-1\n`, maxBody/60) + `"}`)
+	require.Less(t, growth(metadata), newBudget(packedInAll).largest())
+	require.Less(t, growth([]byte(base64.StdEncoding.EncodeToString(metadata))), newBudget(readingInAll).largest())
+	require.Less(t, growthOfJSON(append(metadata, csv...)), newBudget(readingInAll).largest())
+	require.Greater(t, growthOfJSON([]byte("["+strings.Repeat("[],", 1<<20)+"1]")), newBudget(readingInAll).largest())
+	require.Greater(t, growth([]byte(strings.Repeat("a&", 1<<20))), newBudget(readingInAll).largest())
 }
