@@ -263,8 +263,8 @@ func TestPagesForPeopleAreAccessible(t *testing.T) {
 func templates(t *testing.T) string {
 	dir := os.DirFS("../internal/web/pages")
 	type field struct {
-		Name, Label, Fill, Value, Hint string
-		Secret, Code                   bool
+		Name, Label, Fill, Value, Hint, Type, Autofill string
+		Secret, Code                                   bool
 	}
 	view := map[string]any{"Title": "One more question", "Text": "Your application has to know this once.",
 		"Reference": "ABCDE-FGHJK", "Crossing": "x", "Continue": "/go", "Application": "Crew roster", "Again": "/again",
@@ -272,7 +272,7 @@ func templates(t *testing.T) string {
 		"Choices": []map[string]string{{"Name": "a", "Title": "Wrenmoor staff accounts"},
 			{"Name": "b", "Title": strings.Repeat("Long", 30)}},
 		"Form": map[string]any{"Submit": "Go on", "Wrong": "That is no number.", "Question": "q", "Options": nil,
-			"Also": []map[string]string{{"Name": "again", "Title": "Send another code"}}, "Fields": []field{{Name: "number", Label: "Your staff number", Hint: "On your card"},
+			"Also": []map[string]string{{"Name": "again", "Title": "Send another code"}}, "Fields": []field{{Name: "number", Label: "Your staff address", Hint: "On your card", Type: "email", Autofill: "email"},
 				{Name: "pin", Label: "PIN", Secret: true}}},
 		"Agree": map[string]any{"Lasts": true, "Policy": "https://roster.wrenmoor.example/policy", "Digest": "d",
 			"Shown": []map[string]string{{"Label": "Your name", "Value": strings.Repeat("Long", 30)}}}}
