@@ -272,7 +272,7 @@ func templates(t *testing.T) string {
 		"Choices": []map[string]string{{"Name": "a", "Title": "Wrenmoor staff accounts"},
 			{"Name": "b", "Title": strings.Repeat("Long", 30)}},
 		"Form": map[string]any{"Submit": "Go on", "Wrong": "That is no number.", "Question": "q", "Options": nil,
-			"Also": []map[string]string{{"Name": "again", "Title": "Send another code"}}, "Fields": []field{{Name: "number", Label: "Your staff address", Hint: "On your card", Type: "email", Autofill: "email"},
+			"Also": []map[string]string{{"Name": "again", "Title": "Send another code"}}, "Fields": []field{{Name: "number", Label: "Your staff number", Hint: "On your card", Type: "email", Autofill: "email"},
 				{Name: "pin", Label: "PIN", Secret: true}}},
 		"Agree": map[string]any{"Lasts": true, "Policy": "https://roster.wrenmoor.example/policy", "Digest": "d",
 			"Shown": []map[string]string{{"Label": "Your name", "Value": strings.Repeat("Long", 30)}}}}
