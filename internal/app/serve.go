@@ -75,7 +75,7 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 
 // memoryGoal is what the service tries to stay below, in octets, where GOMEMLIMIT
 // says nothing: the nearer it comes, the more often memory is collected.
-const memoryGoal = 320 << 20
+const memoryGoal = 240 << 20
 
 // steady keeps the process from ending by signals that mean something else: a
 // terminal that is closed, a reader of the log that is gone.
