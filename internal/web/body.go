@@ -54,11 +54,11 @@ func (s *server) bound(c fiber.Ctx) error {
 		return s.passUpload(c)
 	}
 	octets, err := s.read(c)
-	if err != nil {
+	if err != nil && !errors.Is(err, fiber.ErrRequestEntityTooLarge) {
 		c.Response().SetConnectionClose() // nobody knows where the next request begins
 		return err
 	}
-	if octets == nil {
+	if err != nil {
 		// Whoever is still sending sees no answer, so what is left is read, within
 		// bounds, and thrown away.
 		c.Response().SetConnectionClose()
@@ -67,7 +67,7 @@ func (s *server) bound(c fiber.Ctx) error {
 			return fiber.ErrRequestEntityTooLarge
 		}
 		c.Locals(tooLargeKey, true)
-		octets = []byte{}
+		octets = nil
 	}
 	grows := growth
 	if strings.HasPrefix(c.Path(), "/api/") {
@@ -98,7 +98,7 @@ func (s *server) passUpload(c fiber.Ctx) error {
 	return err
 }
 
-// read takes a body from the connection, nil if it is too large. It is counted as it comes:
+// read takes a body from the connection, unless it is too large. It is counted as it comes:
 // a little is not, then its beginning is, and only what comes fast enough takes room for the
 // rest; one that comes slowly ends.
 func (s *server) read(c fiber.Ctx) ([]byte, error) {
@@ -122,10 +122,10 @@ func (s *server) read(c fiber.Ctx) ([]byte, error) {
 			return nil, err
 		}
 		if whole {
-			return append([]byte{}, out.Bytes()...), nil
+			return out.Bytes(), nil
 		}
 	}
-	return nil, nil
+	return nil, fiber.ErrRequestEntityTooLarge
 }
 
 // readTo reads up to a number of octets, and tells whether that was all.

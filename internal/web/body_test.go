@@ -5,10 +5,12 @@ import (
 	"compress/flate"
 	"compress/gzip"
 	"compress/zlib"
+	"encoding/base64"
 	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"runtime"
 	"strings"
 	"testing"
@@ -18,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/traces"
 )
 
 // No address unpacks a body, in whatever coding it comes.
@@ -65,18 +68,37 @@ func TestNoBodyIsUnpacked(t *testing.T) {
 	require.Equal(t, http.StatusForbidden, res.StatusCode, "it is a coding that does nothing (RFC 9110 §12.5.3)")
 }
 
+// listening serves on loopback, and gives the address.
+func listening(t *testing.T, app *fiber.App) string {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	go func() { _ = app.Listener(ln, fiber.ListenConfig{DisableStartupMessage: true}) }()
+	t.Cleanup(func() { _ = app.Shutdown() })
+	return ln.Addr().String()
+}
+
+// A message of more parts than can be read ends in a finding, as any other does.
+func TestTooManyPartsEndInAFinding(t *testing.T) {
+	app, g := newApp(t)
+	message := base64.StdEncoding.EncodeToString([]byte("<a>" + strings.Repeat(`<b c="d"/>`, 90<<10) + "</a>"))
+	res, text := call(t, app, "POST", "/saml/sp/staff/acs", "SAMLResponse="+url.QueryEscape(message))
+	require.Equal(t, http.StatusForbidden, res.StatusCode)
+	require.Contains(t, text, "Reference number")
+	_, counts, err := g.Traces.List(t.Context(), traces.Filter{Search: "xml-too-large", Limit: 1})
+	require.NoError(t, err)
+	require.EqualValues(t, 1, counts["refused"])
+}
+
 // Connections that send a part of a large body, and then hardly anything, keep nobody's
 // large message waiting, and are closed.
 func TestSlowBodies(t *testing.T) {
 	t.Parallel()
 	app, _ := newApp(t)
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	go func() { _ = app.Listener(ln, fiber.ListenConfig{DisableStartupMessage: true}) }()
-	defer func() { _ = app.Shutdown() }()
+	at := listening(t, app)
+	var err error
 	slow := make([]net.Conn, 40)
 	for i := range slow {
-		slow[i], err = net.Dial("tcp", ln.Addr().String())
+		slow[i], err = net.Dial("tcp", at)
 		require.NoError(t, err)
 		defer slow[i].Close()
 		_, err = io.WriteString(slow[i], "POST /saml/sp/staff/acs HTTP/1.1\r\nHost: gate.example\r\nContent-Length: 900000\r\n\r\n"+
@@ -93,7 +115,7 @@ func TestSlowBodies(t *testing.T) {
 	}()
 	time.Sleep(100 * time.Millisecond)
 	began := time.Now()
-	req, err := http.NewRequest("POST", "http://"+ln.Addr().String()+"/saml/sp/staff/acs",
+	req, err := http.NewRequest("POST", "http://"+at+"/saml/sp/staff/acs",
 		strings.NewReader("SAMLResponse="+strings.Repeat("A", 900<<10)))
 	require.NoError(t, err)
 	req.Host = "gate.example"
@@ -117,17 +139,14 @@ func TestStalledUploads(t *testing.T) {
 	app, g := newApp(t)
 	_, secret, err := g.Operators.AddToken(t.Context(), change.By{Who: "test"}, "ci", time.Time{})
 	require.NoError(t, err)
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	go func() { _ = app.Listener(ln, fiber.ListenConfig{DisableStartupMessage: true}) }()
-	defer func() { _ = app.Shutdown() }()
+	at := listening(t, app)
 	const begin = "--x\r\nContent-Disposition: form-data; name=\"settings\"\r\n\r\n{}\r\n" +
 		"--x\r\nContent-Disposition: form-data; name=\"document\"; filename=\"a\"\r\n\r\nuserName\r\n"
 	head := "POST /api/v1/people/import HTTP/1.1\r\nHost: gate.example\r\nAuthorization: Bearer " + secret +
 		"\r\nContent-Type: multipart/form-data; boundary=x\r\nContent-Length: "
 	var stalled []net.Conn
 	for range 3 {
-		c, err := net.Dial("tcp", ln.Addr().String())
+		c, err := net.Dial("tcp", at)
 		require.NoError(t, err)
 		defer c.Close()
 		_, err = io.WriteString(c, head+"900000\r\n\r\n"+begin+strings.Repeat("ada\r\n", 4<<10))
@@ -135,7 +154,7 @@ func TestStalledUploads(t *testing.T) {
 		stalled = append(stalled, c)
 	}
 	time.Sleep(100 * time.Millisecond)
-	req, err := http.NewRequest("POST", "http://"+ln.Addr().String()+"/api/v1/people/import",
+	req, err := http.NewRequest("POST", "http://"+at+"/api/v1/people/import",
 		strings.NewReader(begin+"ada\r\n--x--\r\n"))
 	require.NoError(t, err)
 	req.Host = "gate.example"

@@ -218,7 +218,7 @@ func (s *server) failed(c fiber.Ctx, err error) error {
 		detail := "The request cannot be served; look into the gate's log."
 		switch {
 		case status == http.StatusRequestEntityTooLarge:
-			detail = "The body is larger than 3.1 MB; the metadata of one entity may have 1.0 MB. Upload that of a federation as an aggregate."
+			detail = "The body is larger than 3.1 MB, or has more parts than can be read at once; the metadata of one entity may have 1.0 MB. Upload that of a federation as an aggregate."
 		case status == http.StatusUnsupportedMediaType:
 			detail = "Send the body as it is, without Content-Encoding."
 		case status == http.StatusRequestTimeout:

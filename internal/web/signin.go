@@ -81,7 +81,7 @@ func (s *Site) Unpack(c fiber.Ctx, octets int) error {
 
 // Read waits for room to read a message in that came packed: what comes in bodies has
 // waited before it was read, by what it is outside. What is sealed in it may be nothing
-// but elements. The error is Busy.
+// but elements. The error is Busy, or a finding about a message that has too many parts.
 func (s *Site) Read(c fiber.Ctx, message []byte) error {
 	n := growth(message)
 	if bytes.Contains(message, []byte("EncryptedData")) {
@@ -89,6 +89,9 @@ func (s *Site) Read(c fiber.Ctx, message []byte) error {
 	}
 	if n <= small {
 		return nil
+	}
+	if n > s.s.budgets[packed].largest() {
+		return finding.New(finding.XMLTooLarge, finding.Fact("Limit", "50,000 elements, with what stands in them"))
 	}
 	return s.s.take(c, packed, n)
 }

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"io"
 	"log/slog"
-	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
@@ -321,13 +320,10 @@ func TestTakingInByConsoleSession(t *testing.T) {
 // connection that is just closed would show the person nothing.
 func TestTooLargeAMessageIsRefusedOnAPage(t *testing.T) {
 	app, g := newApp(t)
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	go func() { _ = app.Listener(ln, fiber.ListenConfig{DisableStartupMessage: true}) }()
-	defer func() { _ = app.Shutdown() }()
+	at := listening(t, app)
 	send := func(path string, size int) (int, string) {
 		body := "SAMLResponse=" + strings.Repeat("A", size)
-		req, err := http.NewRequest(http.MethodPost, "http://"+ln.Addr().String()+path, strings.NewReader(body))
+		req, err := http.NewRequest(http.MethodPost, "http://"+at+path, strings.NewReader(body))
 		require.NoError(t, err)
 		req.Host = "gate.example"
 		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")

@@ -122,7 +122,8 @@ func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 		return rm.note(tx, by, id, "removed")
 	})
 	if err == nil {
-		err = errors.Join(rm.forget(ctx, id), rm.Store.Flush()) // what was begun before they went
+		err = rm.forget(ctx, id) // what was begun before they went
+		rm.Store.Flush()
 	}
 	return err
 }
