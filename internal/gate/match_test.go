@@ -582,11 +582,15 @@ func TestCodesAreMailedWithinBounds(t *testing.T) {
 		said := ask("203.0.113.200", fmt.Sprint("k-", n), fmt.Sprintf("b%d@wrenmoor.example", n))
 		require.Equal(t, n >= 30, said != "", "one network, %d", n)
 	}
-	heads, _, err := r.Traces.List(ctx, traces.Filter{Limit: 1})
+	heads, _, err := r.Traces.List(ctx, traces.Filter{Limit: 100})
 	require.NoError(t, err)
-	_, steps, err := r.Traces.Get(ctx, heads[0].ID)
-	require.NoError(t, err)
-	octets, err := json.Marshal(steps)
-	require.NoError(t, err)
-	require.Contains(t, string(octets), finding.MailLimit, "the trace tells why")
+	told := 0
+	for _, h := range heads { // all began at the same time
+		_, steps, err := r.Traces.Get(ctx, h.ID)
+		require.NoError(t, err)
+		octets, err := json.Marshal(steps)
+		require.NoError(t, err)
+		told += min(strings.Count(string(octets), string(finding.MailLimit)), 1)
+	}
+	require.GreaterOrEqual(t, told, 10, "the traces tell why")
 }
