@@ -74,6 +74,7 @@ type Record struct {
 	EntityID     string              `json:"entityId" doc:"Identity in its protocol; empty while it is not known, or if the protocol has none"`
 	Source       string              `json:"source" doc:"Address the metadata came from, or document"`
 	Settings     federation.Settings `json:"settings"`
+	Rules        []EffectiveRule     `json:"rules" doc:"The mapping as it acts: of the record and of its set, and what it leaves out of that"`
 	Endpoints    []Endpoint          `json:"endpoints"`
 	Facts        []federation.Value  `json:"facts" doc:"What is known of the other side beside identity, addresses and keys"`
 	Certificates []Certificate       `json:"certificates"`
@@ -82,6 +83,7 @@ type Record struct {
 	Standing     Standing            `json:"standing"`
 	Added        time.Time           `json:"added"`
 	Revision     int                 `json:"revision"`
+	Consequence  *Consequence        `json:"consequence,omitempty" doc:"After a change: what it did to people who signed in lately"`
 }
 
 // Standing is whether a record works, and what is known of that.
@@ -443,6 +445,8 @@ type ManyPreview struct {
 	Refused   []ManyRefusal `json:"refused" doc:"With one of them, nothing is changed"`
 	Digest    string        `json:"digest"`
 	Change    int64         `json:"change,omitempty" doc:"Once it is done: number by which it can be taken back"`
+
+	Consequence *Consequence `json:"consequence,omitempty" doc:"What it does to people who signed in lately"`
 }
 
 // Undone is what taking a change back came to.

@@ -25,6 +25,7 @@ type MappingTrial struct {
 // MappedValues is an attribute or claim with its values.
 type MappedValues struct {
 	Name     string            `json:"name" maxLength:"2000"`
+	Place    string            `json:"place,omitempty" maxLength:"40" doc:"Where the application finds it: assertion, ID token, user-info"`
 	Format   string            `json:"nameFormat,omitempty" maxLength:"2000"`
 	Friendly string            `json:"friendlyName,omitempty" maxLength:"2000"`
 	Values   []json.RawMessage `json:"values" maxItems:"10000" doc:"Texts, numbers and booleans; a structure stands as the member structure of an object"`
@@ -40,8 +41,19 @@ type Mapped struct {
 	Profile     []MappedValues   `json:"profile"`
 	Release     []MappedRule     `json:"release" doc:"Each rule of the release; none if it has none, and then everything is handed on unchanged"`
 	Name        string           `json:"name,omitempty" doc:"The name that the application would be told"`
-	Released    []MappedValues   `json:"released"`
+	Released    []MappedValues   `json:"released" doc:"What the application would be told, by the names and in the places where it finds it"`
+	Withheld    []string         `json:"withheld" doc:"What its mapping makes, and it does not ask for: by neither scope nor claim"`
+	Request     string           `json:"request,omitempty" enum:"recorded,record" doc:"How the application asks: as in a recorded sign-in, or for all that its record lets it"`
+	Asked       []string         `json:"asked" doc:"Attributes that the person would be asked for first"`
+	Agree       []string         `json:"agree" doc:"Scopes that the person would have to agree to first"`
 	Refused     *finding.Finding `json:"refused,omitempty" doc:"Why the sign-in would stop here"`
+}
+
+// EffectiveRule is a rule of a mapping as it acts, or one that a record leaves out.
+type EffectiveRule struct {
+	profile.Rule
+	From    string `json:"of" doc:"own, or the set that it is from"`
+	Omitted bool   `json:"omitted,omitempty" doc:"The set makes it, and the record leaves it out"`
 }
 
 // MappedRule is what one rule did.

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/profile"
 )
 
@@ -20,8 +21,18 @@ type SetChange struct {
 type Set struct {
 	Name string `json:"name"`
 	SetChange
-	Using []string  `json:"using" doc:"Records that share it, like provider/oakhollow"`
-	Added time.Time `json:"added"`
+	Using []string `json:"using" doc:"Records that share it, like provider/oakhollow"`
+	// Deviating are those of them that lay rules of their own over it.
+	Deviating   []Deviation  `json:"deviating" doc:"Those of them that lay rules of their own over it"`
+	Consequence *Consequence `json:"consequence,omitempty" doc:"After a change: what it did to people who signed in lately"`
+	Added       time.Time    `json:"added"`
+}
+
+// Deviation is a record that shares a set and has rules of its own over it.
+type Deviation struct {
+	Record string   `json:"record"`
+	Own    []string `json:"own" doc:"What it makes by rules of its own"`
+	Omits  []string `json:"omits" doc:"What it leaves out that the set makes"`
 }
 
 // Reevaluation is a change that recorded crossings are run through before it is saved.
@@ -31,6 +42,39 @@ type Reevaluation struct {
 	Most        int             `json:"most,omitempty" minimum:"0" maximum:"10000" doc:"How many at most, the newest first; 0 for 10,000"`
 	Changes     []SettingChange `json:"changes,omitempty" maxItems:"100"`
 	Set         *NamedSet       `json:"set,omitempty" doc:"A set as it would be"`
+}
+
+// Consequence is what a change does to people who signed in lately: their recorded sign-ins,
+// run through it.
+type Consequence struct {
+	Looked  int              `json:"looked" doc:"Recorded sign-ins that the change touches"`
+	Seen    int              `json:"seen" doc:"People in them"`
+	Shut    int              `json:"shut" doc:"People who would not be let in any more"`
+	Renamed int              `json:"renamed" doc:"People of whom an application would hear by another name"`
+	Held    int              `json:"held" doc:"People who would be asked something first"`
+	Told    int              `json:"told" doc:"People of whom an application would be told something else"`
+	Untold  int              `json:"cannotTell" doc:"Sign-ins of which it cannot be told"`
+	Cause   string           `json:"cause,omitempty" doc:"Why not, of the newest of these"`
+	Stopped bool             `json:"stopped,omitempty" doc:"It took too long; older sign-ins were not looked at"`
+	People  []Affected       `json:"people" doc:"The first twenty for whom something would be other, the worst first"`
+	Finding *finding.Finding `json:"finding,omitempty" doc:"What has to be confirmed before the change is saved"`
+	Confirm string           `json:"confirm,omitempty" doc:"Digest to confirm it with"`
+}
+
+// Affected is one of the people whom a change does something to.
+type Affected struct {
+	Person      int64                   `json:"person,omitempty" doc:"Number of their account"`
+	Name        string                  `json:"name"`
+	Application string                  `json:"application,omitempty"`
+	Trace       string                  `json:"trace" doc:"Reference of the sign-in"`
+	What        string                  `json:"what" enum:"refused,renamed,asked first,told otherwise"`
+	Differences []federation.Difference `json:"differences"`
+}
+
+// Proposed is a change that is looked at before it is saved.
+type Proposed struct {
+	Changes []SettingChange `json:"changes,omitempty" maxItems:"100"`
+	Set     *NamedSet       `json:"set,omitempty" doc:"A set as it would be"`
 }
 
 // SettingChange is settings of one record as they would be.
@@ -57,6 +101,7 @@ type Reevaluated struct {
 	People  int  `json:"people" doc:"Of them, those for whom something would be other"`
 	Shut    int  `json:"shut" doc:"Of them, those who would not be let in any more"`
 	Renamed int  `json:"renamed" doc:"Of them, those of whom an application would hear by another name"`
+	Held    int  `json:"held" doc:"Of them, those who would be asked something first"`
 	Stopped bool `json:"stopped,omitempty" doc:"It took too long; older crossings were not looked at"`
 
 	Listed []ReevaluatedCrossing `json:"listed" doc:"Those that differ or cannot be told, at most 500, the newest first"`
@@ -73,5 +118,6 @@ type ReevaluatedCrossing struct {
 	Cause       string                  `json:"cause,omitempty" doc:"Why it cannot be told"`
 	Shut        bool                    `json:"shut,omitempty"`
 	Renamed     bool                    `json:"renamed,omitempty"`
+	Held        bool                    `json:"held,omitempty"`
 	Differences []federation.Difference `json:"differences"`
 }

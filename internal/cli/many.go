@@ -103,6 +103,7 @@ func (e *environment) many(ctx context.Context, cmd *ucli.Command, k kindOf, m a
 		} else {
 			fmt.Fprintf(w, "%s %d %s%s\n", verb, len(p.Changes), k.what, acts)
 		}
+		e.consequence(w, p.Consequence, "were")
 		if carry != "" {
 			fmt.Fprintln(w, carry)
 		}
@@ -150,6 +151,7 @@ func (e *environment) manyPreview(w io.Writer, m api.Many, p api.ManyPreview) {
 		fmt.Fprintln(w, "nothing differs: it is so already")
 		return
 	}
-	fmt.Fprintf(w, "%d match, %d would change, %d are so already, %d cannot\n", p.Matched, len(p.Changes), p.Unchanged,
-		len(p.Refused))
+	fmt.Fprintf(w, "%d match: %d would change, %d are so already, %d cannot be changed\n", p.Matched, len(p.Changes),
+		p.Unchanged, len(p.Refused))
+	e.consequence(w, p.Consequence, "would be")
 }

@@ -21,7 +21,9 @@ func (e *environment) mappings() *ucli.Command {
 		{Name: "show", Usage: "show the rules of a record", ArgsUsage: "RECORD",
 			Description: "RECORD is like provider/wrenmoor-staff or application/crew-roster.\n" +
 				"innergate -o json mapping show RECORD prints what provider set NAME intakeMapping=@FILE and\n" +
-				"app set NAME releaseMapping=@FILE take.",
+				"app set NAME releaseMapping=@FILE take: the rules of the record itself. With --effective it prints\n" +
+				"the rules as they act, those of its set too.",
+			Flags:    []ucli.Flag{&ucli.BoolFlag{Name: "effective", Usage: "in JSON and YAML too: the rules as they act"}},
 			Metadata: takes("record", ""), Action: e.action([]string{"RECORD"}, e.showMapping)},
 		{Name: "propose", Usage: "propose rules from what arrived of late and what is asked for; nothing is changed",
 			ArgsUsage: "RECORD",
@@ -74,18 +76,47 @@ func (e *environment) showMapping(ctx context.Context, cmd *ucli.Command, c *cli
 	if err := json.Unmarshal(octets, &m); err != nil {
 		return err
 	}
-	return e.print(cmd, m, func(w io.Writer) {
-		notes := make([]string, len(m.Rules))
-		for i, r := range m.Rules {
-			notes[i] = r.Note
+	var out any = m
+	if cmd.Bool("effective") {
+		out = r.Rules
+	}
+	return e.print(cmd, out, func(w io.Writer) { e.effective(w, r.Rules, m.Rest) })
+}
+
+// effective are the rules of a mapping as they act, with what each is from.
+func (e *environment) effective(w io.Writer, rules []api.EffectiveRule, rest bool) {
+	rows, cols := [][]string{}, []string{"rule!", "to!", "from"}
+	shared := slices.ContainsFunc(rules, func(r api.EffectiveRule) bool { return r.From != "own" })
+	noted := slices.ContainsFunc(rules, func(r api.EffectiveRule) bool { return r.Note != "" })
+	if shared {
+		cols = append(cols, "of!")
+	}
+	if noted {
+		cols = append(cols, "note")
+	}
+	for i, r := range rules {
+		to, how, _ := strings.Cut(r.Rule.String(), ": ")
+		row := []string{fmt.Sprint(i + 1), to, how}
+		if r.Omitted {
+			row = []string{"-", to, "left out here: " + how}
 		}
-		e.rules(w, m, "note", notes, "No rules: everything passes unchanged.")
-	})
+		if shared {
+			row = append(row, map[bool]string{true: "the record", false: "set " + r.From}[r.From == "own"])
+		}
+		if noted {
+			row = append(row, r.Note)
+		}
+		rows = append(rows, row)
+	}
+	e.table(w, columns(cols...), rows, "No rules: everything passes unchanged.")
+	if rest && len(rows) > 0 {
+		fmt.Fprintln(w, "What no rule reads passes unchanged.")
+	}
 }
 
 // rules are the rules of a mapping, each with what there is to say of it.
 func (e *environment) rules(w io.Writer, m profile.Mapping, title string, notes []string, empty string) {
-	rows, cols := [][]string{}, []string{"rule!", "makes!", "of"}
+	rows, cols := [][]string{}, []string{"rule!", "to!", "from"}
 	if slices.ContainsFunc(notes, func(n string) bool { return n != "" }) {
 		cols = append(cols, title)
 	}
@@ -211,17 +242,7 @@ func given(words []string) (out []api.MappedValues, err error) {
 func (e *environment) mapped(w io.Writer, m api.Mapped) {
 	lists := func(title string, list []api.MappedValues, empty string) {
 		fmt.Fprintf(w, "%s\n\n", title)
-		rows := [][]string{}
-		for _, a := range list {
-			for i, v := range a.Values {
-				name := a.Name
-				if i > 0 {
-					name = ""
-				}
-				rows = append(rows, []string{name, inWords(v)})
-			}
-		}
-		e.table(w, columns("name!", "value"), rows, empty)
+		e.valueTable(w, list, empty)
 		fmt.Fprintln(w)
 	}
 	rules := func(title string, list []api.MappedRule) {
@@ -251,9 +272,49 @@ func (e *environment) mapped(w io.Writer, m api.Mapped) {
 	rules("Release"+of(m.Application), m.Release)
 	if m.Application != "" && m.Refused == nil {
 		lists("Told "+m.Application+": "+dash(m.Name), m.Released, "No attribute.")
+		e.asking(w, m)
 	}
 	if m.Refused != nil {
 		e.finding(w, m.Refused)
+	}
+}
+
+// valueTable lists attributes, with the place where an application finds each, if that is said.
+func (e *environment) valueTable(w io.Writer, list []api.MappedValues, empty string) {
+	heads := []string{"name!", "value"}
+	placed := slices.ContainsFunc(list, func(a api.MappedValues) bool { return a.Place != "" })
+	if placed {
+		heads = []string{"name!", "where!", "value"}
+	}
+	rows := [][]string{}
+	for _, a := range list {
+		for i, v := range a.Values {
+			row := []string{a.Name, inWords(v)}
+			if placed {
+				row = []string{a.Name, a.Place, inWords(v)}
+			}
+			if i > 0 {
+				row[0], row[len(row)-2] = "", ""
+			}
+			rows = append(rows, row)
+		}
+	}
+	e.table(w, columns(heads...), rows, empty)
+}
+
+// asking says how the application asks, and what comes before it is told anything.
+func (e *environment) asking(w io.Writer, m api.Mapped) {
+	if len(m.Withheld) > 0 {
+		fmt.Fprintf(w, "Held back, because the application does not ask for them: %s\n", strings.Join(m.Withheld, ", "))
+	}
+	if m.Request == "record" && len(m.Withheld) > 0 {
+		fmt.Fprintln(w, "No request of the application is recorded: this is for all scopes that its record allows.")
+	}
+	if len(m.Asked) > 0 {
+		fmt.Fprintf(w, "The person is first asked for: %s\n", strings.Join(m.Asked, ", "))
+	}
+	if len(m.Agree) > 0 {
+		fmt.Fprintf(w, "The person has to agree first: %s\n", strings.Join(m.Agree, ", "))
 	}
 }
 

@@ -30,7 +30,8 @@ func (e *environment) sets() *ucli.Command {
 			Description: "What is not named stays. A record shares it by provider set NAME intakeSet=SET or\n" +
 				"app set NAME releaseSet=SET; its own rules are laid over those of the set.\n" +
 				"innergate reevaluate --set NAME --mapping FILE shows before who would get something else.",
-			Flags: file, Action: e.action([]string{"NAME"}, e.putSet)},
+			Flags: append([]ucli.Flag{&ucli.BoolFlag{Name: "dry-run", Usage: "only tell what it would do to people who signed in lately"}},
+				file...), Action: e.action([]string{"NAME"}, e.putSet)},
 		{Name: "remove", Usage: "remove one that nobody shares", ArgsUsage: "NAME",
 			Action: e.action([]string{"NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
 				if err := c.RemoveSet(ctx, args[0]); err != nil {
@@ -114,11 +115,21 @@ func (e *environment) putSet(ctx context.Context, cmd *ucli.Command, c *client.C
 	if err != nil {
 		return err
 	}
+	if cmd.Bool("dry-run") {
+		got, err := c.Weigh(ctx, api.Proposed{Set: &api.NamedSet{Name: args[0], SetChange: change}})
+		if err != nil {
+			return err
+		}
+		return e.print(cmd, got, func(w io.Writer) { e.consequence(w, &got, "would be") })
+	}
 	s, err := c.PutSet(ctx, args[0], change)
 	if err != nil {
 		return err
 	}
-	return e.print(cmd, s, func(w io.Writer) { e.setShown(w, s) })
+	return e.print(cmd, s, func(w io.Writer) {
+		e.setShown(w, s)
+		e.consequence(w, s.Consequence, "were")
+	})
 }
 
 // reevaluate runs recorded crossings through a change.
@@ -232,12 +243,12 @@ func (e *environment) reevaluated(w io.Writer, r *api.Reevaluated) {
 		}
 	}
 	if len(groups) == 0 {
-		fmt.Fprintln(w, "Nothing would be other.")
+		fmt.Fprintln(w, "The change makes no difference to these sign-ins.")
 	}
-	fmt.Fprintf(w, "\n%d sign-ins looked at, %d of them not touched: %d alike, %d other, %d cannot be told\n", r.Looked, r.Apart,
-		r.Alike, r.Differs, r.Untold)
-	fmt.Fprintf(w, "%d of %d people would get something else; %d would not be let in, %d would have another name\n", r.People,
-		r.Seen, r.Shut, r.Renamed)
+	fmt.Fprintf(w, "\n%s looked at: %d with the same result, %d with another, %d cannot be told, %d not affected\n",
+		count(r.Looked, "sign-in"), r.Alike, r.Differs, r.Untold, r.Apart)
+	fmt.Fprintf(w, "%d of %s affected: %d refused, %d under another name, %d asked something first\n", r.People,
+		countPeople(r.Seen), r.Shut, r.Renamed, r.Held)
 	if r.Stopped {
 		fmt.Fprintln(w, "It took too long: older sign-ins were not looked at. Narrow it with --app, --provider or --most.")
 	}
@@ -253,8 +264,63 @@ func markOf(x api.ReevaluatedCrossing) string {
 		return "refused"
 	case x.Renamed:
 		return "other name"
+	case x.Held:
+		return "asked first"
 	}
 	return x.Verdict
+}
+
+// count is a number of things, countPeople one of people.
+func count(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
+}
+
+func countPeople(n int) string {
+	if n == 1 {
+		return "1 person"
+	}
+	return fmt.Sprintf("%d people", n)
+}
+
+// consequence says what a change does, or did, to people who signed in lately.
+func (e *environment) consequence(w io.Writer, c *api.Consequence, verb string) {
+	if c == nil {
+		return
+	}
+	parts := []string{}
+	for _, x := range []struct {
+		n    int
+		what string
+	}{{c.Shut, verb + " refused"}, {c.Renamed, verb + " given another name"}, {c.Held, verb + " asked something first"},
+		{c.Told, "whose application is told something else"}} {
+		if x.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", x.n, strings.Replace(x.what, "were", "are now", 1)))
+		}
+	}
+	if len(parts) > 0 {
+		fmt.Fprintf(w, "Of %s who signed in lately: %s\n", countPeople(c.Seen), strings.Join(parts, ", "))
+	} else if c.Looked > 0 && c.Untold == 0 {
+		fmt.Fprintf(w, "No difference to the %s who signed in lately (%s looked at)\n", countPeople(c.Seen), count(c.Looked, "sign-in"))
+	}
+	for _, p := range c.People {
+		fmt.Fprintf(w, "  %s  %s at %s, %s\n", e.colour(p.What), p.Name, dash(p.Application), p.Trace)
+		for _, d := range p.Differences {
+			fmt.Fprintf(w, "    %s\n", difference(d))
+		}
+	}
+	if c.Untold > 0 {
+		fmt.Fprintf(w, "%s cannot be told: %s\n", count(c.Untold, "sign-in"), c.Cause)
+	}
+	if c.Stopped {
+		fmt.Fprintln(w, "Older sign-ins were not looked at; innergate reevaluate looks at more.")
+	}
+	if c.Finding != nil && c.Confirm != "" && verb == "would be" {
+		e.told(w, c.Finding, "to confirm")
+		fmt.Fprintf(w, "save it with --confirm %s\n", c.Confirm)
+	}
 }
 
 // differencesOf says in lines what would be other, or why it cannot be told.
@@ -271,9 +337,9 @@ func differencesOf(x api.ReevaluatedCrossing) (out []string) {
 func difference(d federation.Difference) string {
 	switch {
 	case d.Before == "":
-		return d.Name() + ": " + d.After + ", which it has not now"
+		return d.Name() + ": new, " + d.After
 	case d.After == "":
-		return d.Name() + ": none, now " + d.Before
+		return d.Name() + ": no longer told, was " + d.Before
 	}
-	return d.Name() + ": " + d.After + ", now " + d.Before
+	return d.Name() + ": " + d.Before + " → " + d.After
 }

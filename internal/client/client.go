@@ -294,6 +294,12 @@ func (c *Client) RemoveSet(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodDelete, "/sets/"+url.PathEscape(name), nil, nil)
 }
 
+// Weigh tells what a change would do to people who signed in lately.
+func (c *Client) Weigh(ctx context.Context, in api.Proposed) (out api.Consequence, err error) {
+	err = c.call(ctx, http.MethodPost, "/consequences/preview", in, &out)
+	return out, err
+}
+
 // Reevaluate begins to run recorded crossings through a change.
 func (c *Client) Reevaluate(ctx context.Context, in api.Reevaluation) (out api.Job, err error) {
 	err = c.call(ctx, http.MethodPost, "/reevaluations", in, &out)

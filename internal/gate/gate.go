@@ -132,7 +132,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Keys = keyring.New(o.Store, g.base, o.Now)
 	g.Freshness = freshness.New(o.Store, o.Now)
 	g.Operators = operators.New(o.Store, g.base, o.Now, g.tries)
-	g.Traces, g.Arrivals = traces.New(o.Store, o.Now), arrivals.New(o.Store, o.Now)
+	g.Arrivals = arrivals.New(o.Store, o.Now)
 	self := federation.Gate{Publisher: o.Publisher, Base: g.base, Skew: o.Skew,
 		SignInLife: o.SessionLife, Mails: o.Mail != mailing.Server{}}
 	g.Records, err = records.New(ctx, records.Parts{Store: o.Store, Now: o.Now, Fetch: out, Sessions: g.sessions,
@@ -141,7 +141,6 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
-	g.Records.Renames(g.Traces.Renames)
 	g.Copies = copies.New(o.Store, o.Now, out, g.Records)
 	g.Rollover = rollover.New(o.Store, o.Now, g.Keys, g.Records)
 	g.People = people.New(o.Store, o.Now, g.Records)
@@ -160,12 +159,14 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	}
 	g.Outbox = outbox.New(o.Store, o.Log, o.Now, out, g.Records)
 	g.Grants = grants.New(o.Store, o.Now, g.Records)
+	g.Traces = traces.New(o.Store, o.Now, g.People, g.Grants, g.Arrivals)
+	g.Records.Weighs(g.Traces.Consequence)
 	g.Leaving = leaving.New(leaving.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions,
 		Grants: g.Grants, Outbox: g.Outbox})
 	g.Accounts = accounts.New(accounts.Parts{Store: o.Store, Now: o.Now, Records: g.Records, People: g.People,
 		Sessions: g.sessions, Leaving: g.Leaving})
 	g.Roll = roll.New(o.Store, o.Now, g.Records, g.People, g.Accounts)
-	g.Comparing = comparing.New(o.Store, o.Now, g.Records, g.People)
+	g.Comparing = comparing.New(o.Store, o.Now, g.Records, g.People, g.Traces)
 	g.Accounts.Forgets(g.Comparing.Forget)
 	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
 		Sessions: g.sessions, People: g.People, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries})

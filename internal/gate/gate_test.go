@@ -141,7 +141,7 @@ func newRigKeeping(t testing.TB, traces int) *rig {
 	r := &rig{t: t, st: st}
 	r.clock.set(time.Now())
 	r.restart()
-	t.Cleanup(func() { r.Gate.Close(); _ = st.Close() })
+	t.Cleanup(func() { r.replayed(t); r.Gate.Close(); _ = st.Close() })
 	r.idp, err = keys.Generate("idp", r.clock.get(), rand.Reader)
 	require.NoError(t, err)
 	r.app, err = keys.Generate("app", r.clock.get(), rand.Reader)

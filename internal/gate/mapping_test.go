@@ -327,8 +327,8 @@ func TestAnAttributeAsIdentifier(t *testing.T) {
 	require.Equal(t, "ada", tried.Profile.Subject.Value)
 
 	err = r.maps(change.KindProvider, "staff", strings.Replace(by, "uid", "employeeNumber", 1))
-	require.True(t, finding.Is(err, finding.NamesChange), "%v", err)
-	require.ErrorContains(t, err, "another name: 1")
+	require.True(t, finding.Is(err, finding.EntryLost), "%v", err)
+	require.ErrorContains(t, err, "be refused: 1")
 	require.True(t, finding.Is(r.maps(change.KindProvider, "staff", ""), finding.NamesChange))
 	require.NoError(t, r.maps(change.KindProvider, "staff", by+`,{"to":{"name":"unit"},"from":[{"attribute":"ou"}]}`), "nobody is renamed")
 }

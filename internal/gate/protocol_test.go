@@ -155,6 +155,7 @@ func (*quayApplication) Receive(_ *federation.Gate, _ *federation.Application, i
 func (*quayApplication) Unasked(*federation.Gate, *federation.Application, string) (json.RawMessage, error) {
 	return json.RawMessage(`{}`), nil
 }
+func (*quayApplication) Usual(*federation.Application) json.RawMessage { return nil }
 func (*quayApplication) Naming(*federation.Application, json.RawMessage) (profile.Wanted, error) {
 	return profile.Wanted{Kind: profile.Given}, nil
 }

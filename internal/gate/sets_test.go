@@ -197,7 +197,7 @@ func TestReevaluation(t *testing.T) {
 		"a mandatory one": {federation.Settings{"releaseMapping": rules(sameUID + `,{"to":{"name":"unit","nameFormat":"` + basic + `"},"from":[{"attribute":"unit"}],"mandatory":true}`)}, 2, 1, 1, 0, "Finding"},
 		"another name":    {federation.Settings{"releaseMapping": rules(`{"to":{"subject":true},"from":[{"attribute":"uid"}]}`)}, 0, 3, 0, 3, "Name"},
 		"another format":  {federation.Settings{"nameIdFormat": "persistent"}, 0, 3, 0, 3, "Name"},
-		"paused":          {federation.Settings{"phase": "paused"}, 0, 3, 3, 0, "Comes to"},
+		"paused":          {federation.Settings{"phase": "paused"}, 0, 3, 3, 0, "Result"},
 	} {
 		got := run(c.set)
 		require.Equal(t, []int{c.alike, c.differs, c.differs, c.shut, c.renamed}, []int{got.Alike, got.Differs, got.People, got.Shut,

@@ -27,10 +27,10 @@ var core = []string{"nearword", "strictjson", "table", "finding", "reason", "xml
 // store beside the core.
 var gate = []string{"random", "change", "limit", "mailing", "fetch", "keyring", "freshness", "editions", "sessions", "arrivals", "jobs", "records", "copies",
 	"rollover", "exchange",
-	"checking", "people", "outbox", "grants", "leaving", "accounts", "roll", "comparing", "redeeming", "driving", "traces", "operators"}
+	"checking", "people", "outbox", "grants", "traces", "leaving", "accounts", "roll", "comparing", "redeeming", "driving", "operators"}
 
 // apart are rooms of the service that do not know each other.
-var apart = [][]string{{"exchange", "checking", "people", "traces", "operators", "rollover"},
+var apart = [][]string{{"exchange", "checking", "people", "operators", "rollover"},
 	{"exchange", "checking", "driving", "traces", "operators", "rollover"},
 	{"fetch", "keyring", "editions", "sessions"}}
 

@@ -122,7 +122,7 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 			return
 		}
 		next(huma.WithContext(ctx, context.WithValue(ctx.Context(), byKey, change.By{Who: name,
-			Why: ctx.Query("remark"), Confirms: ctx.Query("confirm")})))
+			Why: ctx.Query("remark"), Confirms: ctx.Query("confirm"), Took: &change.Consequence{}})))
 	}
 }
 

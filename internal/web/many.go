@@ -14,7 +14,7 @@ func (s *server) manyCalls(a huma.API) {
 	g := s.gate
 	huma.Register(a, looks("/changes/preview", "preview-changes", "What a change of many records would come to"),
 		func(ctx context.Context, in *struct{ Body api.Many }) (*body[api.ManyPreview], error) {
-			out, err := g.Records.PreviewMany(records.Many(in.Body))
+			out, err := g.Records.PreviewMany(ctx, records.Many(in.Body))
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -32,7 +32,7 @@ func (s *server) manyCalls(a huma.API) {
 
 func manyShown(p records.ManyPreview, number int64) api.ManyPreview {
 	out := api.ManyPreview{Matched: p.Matched, Unchanged: p.Unchanged, Changes: []api.ManyChange{},
-		Refused: []api.ManyRefusal{}, Digest: p.Digest, Change: number}
+		Refused: []api.ManyRefusal{}, Digest: p.Digest, Change: number, Consequence: consequence(p.Consequence)}
 	for _, c := range p.Changes {
 		out.Changes = append(out.Changes, api.ManyChange(c))
 	}

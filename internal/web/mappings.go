@@ -4,11 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"innergate.example/innergate/internal/api"
-	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/arrivals"
 	"innergate.example/innergate/internal/gate/change"
@@ -29,9 +30,7 @@ func (s *server) mappingCalls(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			out := mapped(got.Mapped)
-			out.Provider, out.Application = string(got.Provider), string(got.App)
-			return &body[api.Mapped]{out}, nil
+			return &body[api.Mapped]{mapped(got)}, nil
 		})
 	for kind, path := range map[string]string{change.KindProvider: "/providers", change.KindApplication: "/applications"} {
 		huma.Register(a, op("GET", path+"/{name}/mapping-proposal", "propose-"+kind+"-mapping",
@@ -50,6 +49,30 @@ func (s *server) mappingCalls(a huma.API) {
 				return &body[api.MappingProposal]{proposal(got)}, nil
 			})
 	}
+}
+
+// effective are the rules of a record as they act, and those of its set that it leaves out.
+func effective(snap *federation.Snapshot, r federation.Record) []api.EffectiveRule {
+	whole, name := federation.MappingOf(r)
+	out, own := []api.EffectiveRule{}, federation.OwnMapping(r).Rules
+	has := func(rules []profile.Rule, to profile.Target) bool {
+		return slices.ContainsFunc(rules, func(r profile.Rule) bool { return r.To.Same(to) })
+	}
+	for _, rule := range whole.Rules {
+		from := string(name)
+		if name == "" || has(own, rule.To) {
+			from = "own"
+		}
+		out = append(out, api.EffectiveRule{Rule: rule, From: from})
+	}
+	if set, ok := snap.Set(name); ok {
+		for _, rule := range set.Mapping.Rules {
+			if !has(whole.Rules, rule.To) {
+				out = append(out, api.EffectiveRule{Rule: rule, From: string(name), Omitted: true})
+			}
+		}
+	}
+	return out
 }
 
 func proposal(in arrivals.Proposed) api.MappingProposal {
@@ -102,12 +125,29 @@ func attributes(in []api.MappedValues) (out []profile.Attribute, err error) {
 	return out, nil
 }
 
-func mapped(in crossing.Mapped) api.Mapped {
-	out := api.Mapped{Subject: in.Received.Subject.Value, Received: values(in.Received.Attributes),
-		Intake: rules(in.Intake), Profile: values(in.Profile.Attributes), Release: rules(in.Release),
-		Released: []api.MappedValues{}, Refused: in.Refused}
+func mapped(in traces.Tried) api.Mapped {
+	out := api.Mapped{Provider: string(in.Provider), Application: string(in.App), Subject: in.Received.Subject.Value,
+		Received: values(in.Received.Attributes), Intake: rules(in.Intake), Profile: values(in.Profile.Attributes),
+		Release: rules(in.Release), Released: []api.MappedValues{}, Withheld: in.Withheld, Asked: []string{}, Agree: []string{},
+		Refused: in.Refused}
+	if in.App != "" {
+		out.Request = map[bool]string{true: "recorded", false: "record"}[in.Recorded]
+	}
 	if in.Released != nil {
-		out.Name, out.Released = in.Released.Name.String(), values(in.Released.Attributes)
+		out.Name = in.Released.Name.String()
+	}
+	for _, d := range in.Told {
+		out.Released = append(out.Released, api.MappedValues{Place: d.Place, Name: d.Name, Format: d.Format, Friendly: d.Friendly,
+			Values: plain(d.Values)})
+	}
+	for _, a := range in.Asked {
+		out.Asked = append(out.Asked, a.Name)
+	}
+	if in.Consent != nil {
+		out.Agree = in.Consent.Scopes
+	}
+	if out.Withheld == nil {
+		out.Withheld = []string{}
 	}
 	return out
 }

@@ -12,9 +12,11 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/accounts"
+	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/roll"
+	"innergate.example/innergate/internal/gate/traces"
 )
 
 // OnePerson names somebody.
@@ -69,16 +71,20 @@ func (s *server) peopleCalls(a huma.API) {
 		}) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Change(ctx, by(ctx), in.Number, edit(in.Body)))
 		})
-	huma.Register(a, op("GET", "/people/{number}/told", "told-person", "What an application would be told of somebody, by what the gate knows"),
+	huma.Register(a, op("GET", "/people/{number}/told", "told-person", "What an application would be told of somebody at their next sign-in"),
 		func(ctx context.Context, in *struct {
 			OnePerson
 			Application string `query:"application" required:"true" maxLength:"63"`
 		}) (*body[api.Mapped], error) {
-			m, err := g.Accounts.Told(ctx, in.Number, in.Application)
+			app, err := g.Records.Application(in.Application)
+			if err != nil {
+				return nil, s.problem(change.Field("application", err))
+			}
+			got, err := g.Traces.Try(ctx, g.Records.Snapshot(), traces.Trial{Person: in.Number, App: app})
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[api.Mapped]{mapped(m)}, nil
+			return &body[api.Mapped]{mapped(got)}, nil
 		})
 	s.accountCalls(a)
 	s.linkingCalls(a)

@@ -101,7 +101,8 @@ func (s *server) record(ctx context.Context, r federation.Record) (api.Record, e
 			EntityID: side.Identity(), Source: b.Intake.Source,
 			Settings: federation.SettingsOf(r), Endpoints: endpoints(side.Endpoints()), Facts: told,
 			Missing: federation.Lacking(side.Missing()), Standing: standing,
-			Taken: s.taken(b, fresh), Certificates: s.certificates(side.Keys()), Added: b.Added, Revision: b.Revision},
+			Taken: s.taken(b, fresh), Certificates: s.certificates(side.Keys()), Added: b.Added, Revision: b.Revision,
+			Rules: effective(s.gate.Snapshot(), r), Consequence: took(ctx)},
 		s.problem(err)
 }
 

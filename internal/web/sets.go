@@ -9,6 +9,7 @@ import (
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/traces"
@@ -44,7 +45,9 @@ func (s *server) setCalls(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[api.Set]{setShown(g.Records.Snapshot(), set)}, nil
+			out := setShown(g.Records.Snapshot(), set)
+			out.Consequence = took(ctx)
+			return &body[api.Set]{out}, nil
 		})
 	huma.Register(a, op("DELETE", "/sets/{name}", "remove-set", "Remove a set that nobody shares"),
 		func(ctx context.Context, in *named) (*struct{}, error) {
@@ -55,6 +58,19 @@ func (s *server) setCalls(a huma.API) {
 		func(ctx context.Context, in *struct{ Body api.Reevaluation }) (*body[api.Job], error) {
 			return s.reevaluate(ctx, in.Body)
 		})
+	huma.Register(a, looks("/consequences/preview", "weigh-change",
+		"What a change would do to the people who signed in lately, within seconds; nothing is changed"),
+		func(ctx context.Context, in *struct{ Body api.Proposed }) (*body[api.Consequence], error) {
+			got, err := g.Records.Weigh(ctx, proposed(in.Body))
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			out := consequence(got)
+			if out == nil {
+				out = &api.Consequence{People: []api.Affected{}}
+			}
+			return &body[api.Consequence]{*out}, nil
+		})
 }
 
 func setOf(name string, in api.SetChange) federation.Set {
@@ -62,19 +78,33 @@ func setOf(name string, in api.SetChange) federation.Set {
 		Mapping: in.Mapping, Revision: in.Revision}
 }
 
+// deviation is what a record that shares a set makes by itself.
+func deviation(r federation.Record) api.Deviation {
+	d := api.Deviation{Record: federation.Path(r), Own: []string{}, Omits: []string{}}
+	for _, rule := range federation.OwnMapping(r).Rules {
+		if rule.Omit {
+			d.Omits = append(d.Omits, rule.To.String())
+		} else {
+			d.Own = append(d.Own, rule.To.String())
+		}
+	}
+	return d
+}
+
 func setShown(snap *federation.Snapshot, set *federation.Set) api.Set {
 	out := api.Set{Name: string(set.Name), SetChange: api.SetChange{Way: string(set.Way), Title: set.Title, Notes: set.Notes,
-		Mapping: set.Mapping, Revision: set.Revision}, Using: []string{}, Added: set.Added}
+		Mapping: set.Mapping, Revision: set.Revision}, Using: []string{}, Deviating: []api.Deviation{}, Added: set.Added}
 	for _, r := range snap.Using(set.Name) {
 		out.Using = append(out.Using, federation.Path(r))
+		if d := deviation(r); len(d.Own)+len(d.Omits) > 0 {
+			out.Deviating = append(out.Deviating, d)
+		}
 	}
 	return out
 }
 
-// reevaluate begins a job that runs crossings again.
-func (s *server) reevaluate(_ context.Context, in api.Reevaluation) (*body[api.Job], error) {
-	g := s.gate
-	var c records.Proposed
+// proposed reads a change that is only looked at.
+func proposed(in api.Proposed) (c records.Proposed) {
 	for _, x := range in.Changes {
 		c.Changes = append(c.Changes, records.SettingChange{Kind: x.Kind, Name: x.Name, Settings: x.Settings})
 	}
@@ -82,6 +112,29 @@ func (s *server) reevaluate(_ context.Context, in api.Reevaluation) (*body[api.J
 		set := setOf(in.Set.Name, in.Set.SetChange)
 		c.Set = &set
 	}
+	return c
+}
+
+// took is what a change that was just made did to people, nil for nothing.
+func took(ctx context.Context) *api.Consequence { return consequence(*by(ctx).Took) }
+
+// consequence shows what a change does to people; nil where it touches nobody.
+func consequence(c change.Consequence) *api.Consequence {
+	if c.Looked == 0 && c.Finding == nil {
+		return nil
+	}
+	out := &api.Consequence{Looked: c.Looked, Seen: c.Seen, Shut: c.Shut, Renamed: c.Renamed, Held: c.Held, Told: c.Told,
+		Untold: c.Untold, Cause: c.Cause, Stopped: c.Stopped, People: []api.Affected{}, Finding: c.Finding, Confirm: c.Digest}
+	for _, p := range c.People {
+		out.People = append(out.People, api.Affected(p))
+	}
+	return out
+}
+
+// reevaluate begins a job that runs crossings again.
+func (s *server) reevaluate(_ context.Context, in api.Reevaluation) (*body[api.Job], error) {
+	g := s.gate
+	c := proposed(api.Proposed{Changes: in.Changes, Set: in.Set})
 	for kind, name := range map[string]string{"application": in.Application, "provider": in.Provider} {
 		if name == "" {
 			continue
@@ -117,11 +170,11 @@ func (s *server) reevaluate(_ context.Context, in api.Reevaluation) (*body[api.J
 
 func reevaluated(in *traces.Evaluated) *api.Reevaluated {
 	out := &api.Reevaluated{Looked: in.Looked, Alike: in.Alike, Differs: in.Differs, Untold: in.Untold, Apart: in.Apart,
-		Seen: in.Seen, People: in.People, Shut: in.Shut, Renamed: in.Renamed, Stopped: in.Stopped,
+		Seen: in.Seen, People: in.People, Shut: in.Shut, Renamed: in.Renamed, Held: in.Held, Stopped: in.Stopped,
 		Listed: []api.ReevaluatedCrossing{}}
 	for _, l := range in.Listed {
 		x := api.ReevaluatedCrossing{Trace: l.ID, Started: l.Started, Person: l.Person, Application: l.Application,
-			Provider: l.Provider, Verdict: string(l.Verdict), Cause: l.Cause, Shut: l.Shut, Renamed: l.Renamed,
+			Provider: l.Provider, Verdict: string(l.Verdict), Cause: l.Cause, Shut: l.Shut, Renamed: l.Renamed, Held: l.Held,
 			Differences: l.Differences}
 		if x.Differences == nil {
 			x.Differences = []federation.Difference{}

@@ -104,19 +104,42 @@ func (c *Checker) released(l *List, a *federation.Application) {
 	if a.Mapping().IsZero() {
 		return
 	}
-	var all Arrived
-	who := []string{}
-	for _, p := range serving(c.Snap, a) {
-		made, known := c.profileOf(p)
-		if !known {
-			return
-		}
-		all.Attributes, who = append(all.Attributes, made...), append(who, string(p.Name))
-	}
-	if len(who) > 0 {
+	if all, who := c.profiles(a); len(who) > 0 {
 		unread(l, a.Mapping(), all.has, all.names(), finding.ProfileUnmade,
 			finding.Fact("Provider", strings.Join(who, ", ")))
 	}
+}
+
+// profiles are the attributes of those who may come to an application, by which providers:
+// none if nobody can tell.
+func (c *Checker) profiles(a *federation.Application) (all Arrived, who []string) {
+	for _, p := range serving(c.Snap, a) {
+		made, known := c.profileOf(p)
+		if !known {
+			return Arrived{}, nil
+		}
+		all.Attributes, who = append(all.Attributes, made...), append(who, string(p.Name))
+	}
+	return all, who
+}
+
+// Unmet are the mandatory rules of an application of which no profile that is known to come
+// has any source.
+func (c *Checker) Unmet(a *federation.Application) (out []string) {
+	all, who := c.profiles(a)
+	if len(who) == 0 {
+		return nil
+	}
+	for _, r := range a.Mapping().Rules {
+		met := !r.Mandatory || len(r.Default) > 0 || r.When != "" || r.Omit
+		for _, s := range r.From {
+			met = met || s.Attribute == "" || all.has(s.Attribute)
+		}
+		if !met {
+			out = append(out, r.String())
+		}
+	}
+	return out
 }
 
 // profileOf are the attributes of the profiles that come by a provider; known is false
@@ -126,10 +149,29 @@ func (c *Checker) profileOf(p *federation.Provider) (out []profile.Attribute, kn
 	for _, r := range p.Mapping().Rules {
 		out = append(out, profile.Attribute{Name: r.To.Name, Friendly: r.To.Friendly})
 	}
+	for _, name := range c.beside(p) {
+		out = append(out, profile.Attribute{Name: name})
+	}
 	if p.Mapping().IsZero() || p.Mapping().Rest {
 		return append(out, came.Attributes...), came.SignIns > 0
 	}
 	return out, true
+}
+
+// beside are the attributes that people have beside what a provider says: what is kept with them
+// or asked for, where they belong, how they are marked.
+func (c *Checker) beside(p *federation.Provider) []string {
+	out := append([]string{profile.AttributeUserType}, c.Kept.Attributes...)
+	for _, a := range p.Asks() {
+		out = append(out, a.Name)
+	}
+	if len(c.Snap.Units(federation.KindGroup)) > 0 {
+		out = append(out, profile.AttributeGroups)
+	}
+	if len(c.Snap.Units(federation.KindOrganisation)) > 0 {
+		out = append(out, profile.AttributeOrganization)
+	}
+	return out
 }
 
 // unread adds a finding for each rule that reads what is not there.

@@ -19,9 +19,10 @@ var editable = map[string]bool{"displayName": true, "nickName": true, "name.give
 
 // Kept is what is kept with people and lets nobody in, as far as checks look at it.
 type Kept struct {
-	Unproved map[federation.ID][]Unproved // by the provider that brought it
-	Alike    []int64                      // people with values that only look alike
-	Subjects map[string]bool              // which names of applications in tokens are subjects of people
+	Attributes []string                     // names of all that is kept with anybody
+	Unproved   map[federation.ID][]Unproved // by the provider that brought it
+	Alike      []int64                      // people with values that only look alike
+	Subjects   map[string]bool              // which names of applications in tokens are subjects of people
 }
 
 // Unproved is how many people have values of an attribute that nothing proves, and the first

@@ -28,7 +28,7 @@ func (d *drive) agree() step {
 		return d.need(&Need{Agreed: &Agreed{App: d.app.ID, Person: h.person.ID}}, (*drive).agree)
 	}
 	st := d.here(StepAgree)
-	if d.f.Agreed != nil && !c.Anew && c.covers(*d.f.Agreed) {
+	if c.settled(d.f.Agreed) {
 		st.Reasons.Add(reason.ConsentBefore, strings.Join(c.Scopes, " "))
 		return d.end(h.plan)
 	}

@@ -44,6 +44,7 @@ func unitsOf(k federation.UnitKind, all []Membership) (out []federation.Name) {
 // organisations, and how they are marked.
 func Known(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person, given []Given) profile.Profile {
 	if p != nil {
+		who = staying(p, who)
 		in = ruled(p, in, who)
 	}
 	if p != nil && asksProof(p, profile.ClaimEmail) {

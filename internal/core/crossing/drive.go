@@ -416,6 +416,9 @@ func (d *drive) startOf() string {
 // lost goes on after an effect whose guard failed.
 func (d *drive) lost() step {
 	d.s.here.effects = nil
+	if _, ended := d.e.Lost.(End); !ended && d.s.Stage == Ended { // it did not come to that
+		d.s.Stage = d.s.here.stage
+	}
 	switch lost := d.e.Lost.(type) {
 	case MakePerson, PutLink:
 		return d.again(reason.PersonRace)
@@ -424,10 +427,12 @@ func (d *drive) lost() step {
 	case PutSession, Issued, Give, PutUpstream, PutConsent, PutMembers, PutValues, NameLink:
 		return d.again(reason.SessionRace)
 	case Once:
+		f := finding.New(finding.AssertionReplayed, finding.Fact("Assertion", lost.ID))
 		if lost.As != "" {
-			return d.refuse(finding.New(lost.As))
+			f = finding.New(lost.As)
 		}
-		return d.refuse(finding.New(finding.AssertionReplayed, finding.Fact("Assertion", lost.ID)))
+		d.s.here.told = &Told{At: d.now, Refused: f}
+		return d.refuse(f)
 	case Keep:
 		return d.ends(&Go{To: d.address()}, "")
 	}
@@ -438,10 +443,12 @@ func (d *drive) lost() step {
 // overtaken. Whoever was in by a session that has ended is asked for anew.
 func (d *drive) again(why reason.Code) step {
 	d.here(StepMatch).Reasons.Add(why)
+	h := &d.s.here
+	h.decided.Released, h.decided.Told, h.decided.Sent, h.decided.Person, h.decided.New = nil, nil, nil, 0, false
 	clear(d.f.People)
 	clear(d.f.Having)
 	d.f.Agreed = nil
-	if h := &d.s.here; h.by != nil {
+	if h.by != nil {
 		h.by, h.answer = nil, nil
 		return (*drive).choose
 	}

@@ -119,5 +119,6 @@ type Told struct {
 	Request *Request         `json:"request,omitempty"`
 	Answer  *Answer          `json:"answer,omitempty"`
 	Refused *finding.Finding `json:"refused,omitempty"`
+	Starts  bool             `json:"starts,omitempty"` // the provider sends somebody to sign in
 	At      time.Time        `json:"at"`
 }

@@ -187,25 +187,7 @@ func Admit(_ *federation.Snapshot, e Entrant, now time.Time) (reason.Reasons, er
 var namings = map[profile.Kind]reason.Code{profile.Given: reason.NameGiven, profile.Bare: reason.NameBare,
 	profile.Mail: reason.NameMail, profile.Lasting: reason.NameLasting, profile.Passing: reason.NamePassing}
 
-// Release makes what the application is told about somebody, by the name it wants.
-// It needs no crossing.
-func Release(app *federation.Application, p profile.Profile, who Person, want profile.Wanted) (profile.Released,
-	reason.Reasons, error) {
-	out, rules, err := release(app, p, who, want)
-	reasons := reason.Reasons{reason.New(reason.ReleaseUnchanged)}
-	if !app.Mapping().IsZero() {
-		reasons = worked(rules, reason.ReleaseMapped, reason.ReleaseRule)
-	}
-	switch k := out.Name.Kind; {
-	case err != nil:
-	case app.Mapping().Names() && k != profile.Lasting && k != profile.Passing:
-		reasons.Add(reason.NameRuled)
-	default:
-		reasons.Add(namings[k])
-	}
-	return out, reasons, err
-}
-
+// release makes what the application is told about somebody, by the name it wants.
 func release(app *federation.Application, p profile.Profile, who Person, want profile.Wanted) (profile.Released,
 	[]profile.Worked, error) {
 	// Without rules an application is told what the provider said. What the gate knows
@@ -270,7 +252,7 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 		now); err != nil {
 		return none, nil, err
 	}
-	released, _, err := Release(r.App, Known(snap, p, who, person, nil), person, profile.Wanted{Kind: profile.Bare})
+	released, _, err := release(r.App, Known(snap, p, who, person, nil), person, profile.Wanted{Kind: profile.Bare})
 	return released, nil, err
 }
 

@@ -32,15 +32,12 @@ type PutValues struct {
 // record says, what they were asked for, and how they are marked.
 func Updating(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person, given []Given) PutValues {
 	put := PutValues{From: p.ID}
-	lasting, names := p.Mapping().Lasting(in.Attributes)
+	lasting, _ := p.Mapping().Lasting(in.Attributes)
 	for _, a := range lasting {
 		put.bring(p, in, a)
 	}
-	put.Names = names
+	put.Names = lastingNames(p)
 	for _, u := range p.Updates() {
-		if u.How != federation.UpdateFollow {
-			put.Names = append(put.Names, u.Name)
-		}
 		values := keepable(profile.Find(in.Attributes, u.Name))
 		if len(values) == 0 || u.How == federation.UpdateOnce && keeps(who, u.Name) ||
 			profile.Means(u.Name, profile.ClaimEmail) && unproved(p, in, who, given) && len(keptProved(who)) > 0 {
@@ -73,6 +70,29 @@ func Updating(snap *federation.Snapshot, p *federation.Provider, in profile.Prof
 		}
 	}
 	return put
+}
+
+// lastingNames are those of attributes that stay with people whom a provider brought them of,
+// though a sign-in does not bring them.
+func lastingNames(p *federation.Provider) []string {
+	_, names := p.Mapping().Lasting(nil)
+	for _, u := range p.Updates() {
+		if u.How != federation.UpdateFollow {
+			names = append(names, u.Name)
+		}
+	}
+	return names
+}
+
+// staying is a person without what a sign-in by a provider no longer keeps with them: what they
+// came with before counts no more, from the change of the record on.
+func staying(p *federation.Provider, who Person) Person {
+	names := lastingNames(p)
+	who.Values = slices.DeleteFunc(slices.Clone(who.Values), func(v KeptValue) bool {
+		return v.From == p.ID && v.Name != profile.AttributeUserType &&
+			!slices.ContainsFunc(names, func(n string) bool { return named(n)(v.Attribute) })
+	})
+	return who
 }
 
 // bring has an attribute kept as the provider brings it.

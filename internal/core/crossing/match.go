@@ -215,39 +215,50 @@ func asksProof(p *federation.Provider, name string) bool {
 	})
 }
 
+// Identified is who came, and how they were found.
+type Identified struct {
+	Person // Linking if this sign-in links them
+	Seen   Seen
+	Why    reason.Reason
+}
+
+// Identify finds out who comes: by the name that they are linked by, among people, else by the
+// attributes that the provider is trusted for. Of an error Key and Seen tell as far as it came.
+func Identify(p *federation.Provider, c Comes, people map[string]Person) (out Identified, need *Need, err error) {
+	if out.Person, out.Why, need = Match(p, c.App, c.Who, people); need != nil || out.Key == "" || out.ID != 0 ||
+		p.MatchBy == "" {
+		return out, need, nil
+	}
+	c.Key = out.Key
+	if out.Seen, need, err = Seek(p, c); need == nil && err == nil && out.Seen.Person.ID != 0 {
+		out.Person, out.Why = out.Seen.Person, reason.New(reason.PersonLinked)
+		out.Key, out.Bare, out.Linking = c.Key, false, true
+	}
+	return out, need, err
+}
+
 // match finds the person.
 func (d *drive) match() step {
-	person, why, need := Match(d.p, d.app.ID, d.s.here.who, d.f.People)
+	got, need, err := Identify(d.p, Comes{App: d.app.ID, Who: d.s.here.who, Given: d.s.Given, Picked: d.s.Picked,
+		Having: d.f.Having}, d.f.People)
 	if need != nil {
 		return d.need(need, (*drive).match)
 	}
-	d.s.here.seen = Seen{}
-	if person.Key != "" && person.ID == 0 && d.p.MatchBy != "" {
-		seen, need, err := Seek(d.p, Comes{Key: person.Key, App: d.app.ID, Who: d.s.here.who, Given: d.s.Given,
-			Picked: d.s.Picked, Having: d.f.Having})
-		if need != nil {
-			return d.need(need, (*drive).match)
-		}
-		if finding.Is(err, finding.MatchLinked) && !d.s.here.again && d.s.Mode != Simulated {
-			// Another sign-in by this very name may have linked them since it was looked up.
-			d.s.here.again = true
-			return d.need(&Need{People: []string{person.Key}, For: d.app.ID}, (*drive).match)
-		}
-		d.s.here.seen = seen
-		d.here(StepMatch).Reasons = seen.Reasons
-		switch {
-		case err != nil:
-			return d.refuse(err)
-		case len(seen.Several) > 0:
-			return (*drive).whichAccount
-		case seen.Person.ID != 0:
-			person, why = seen.Person, reason.New(reason.PersonLinked)
-			person.Key, person.Bare, person.Linking = LinkKey(d.p.ID, d.s.here.who.Subject), false, true
-		}
-		d.at(StepMatch).Reasons = append(d.at(StepMatch).Reasons, why)
-	} else {
-		d.here(StepMatch).Reasons = reason.Reasons{why}
+	if finding.Is(err, finding.MatchLinked) && !d.s.here.again && d.s.Mode != Simulated {
+		// Another sign-in by this very name may have linked them since it was looked up.
+		d.s.here.again = true
+		return d.need(&Need{People: []string{got.Key}, For: d.app.ID}, (*drive).match)
 	}
+	d.s.here.seen = got.Seen
+	st := d.here(StepMatch)
+	switch st.Reasons = got.Seen.Reasons; {
+	case err != nil:
+		return d.refuse(err)
+	case len(got.Seen.Several) > 0:
+		return (*drive).whichAccount
+	}
+	st.Reasons = append(st.Reasons, got.Why)
+	person := got.Person
 	d.s.here.person, d.s.Person = person, person.ID
 	d.s.here.decided.Person, d.s.here.decided.New = person.ID, person.Key != "" && person.ID == 0
 	if person.ID == 0 && d.s.here.seen.Prove != "" {

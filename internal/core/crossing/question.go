@@ -78,25 +78,9 @@ func (m *Mailed) failed() error {
 	return m.Fail
 }
 
-// lacking are the attributes that the person is to be asked for, because nobody says them
-// or, where they are to be proved, nobody but themselves stands for them.
-func (d *drive) lacking() (out []federation.Asked) {
-	h := &d.s.here
-	known := Known(d.snap, d.p, h.who, h.person, d.s.Given)
-	in := ruled(d.p, h.who, h.person)
-	for _, a := range d.p.Asks() {
-		values := profile.Find(known.Attributes, a.Name)
-		ok := len(values) > 0
-		if a.Verified {
-			ok = slices.ContainsFunc(values, func(v profile.Value) bool {
-				return addressProof(d.p, in, h.person, d.s.Given, v.String()) != NoProof
-			})
-		}
-		if !ok {
-			out = append(out, a)
-		}
-	}
-	return out
+// lacking are the attributes that the person is to be asked for.
+func (d *drive) lacking() []federation.Asked {
+	return Lacking(d.snap, d.p, d.s.here.who, d.s.here.person, d.s.Given)
 }
 
 // proveAddress has the person prove an address that may tell who they are: nobody knows them
@@ -414,10 +398,24 @@ func (d *drive) whichAccount() step {
 	return d.asks(f)
 }
 
-// NameOf is what people read of an account: what is kept of its name, else its number.
-func NameOf(p Person) string {
-	name, _, _ := strings.Cut(Called(p), " · ")
-	return name
+// NameOf is what people read of an account: what is kept of its name, else the first of other
+// names that there is, else its number.
+func NameOf(p Person, others ...string) string {
+	kept := func(name string) string {
+		for _, k := range p.Values {
+			if profile.Word(k.Name) == name && len(k.Attribute.Values) > 0 {
+				return k.Attribute.Values[0].String()
+			}
+		}
+		return ""
+	}
+	whole := strings.TrimSpace(kept("name.givenName") + " " + kept("name.familyName"))
+	for _, name := range append([]string{kept("displayName"), whole, kept("userName"), kept("emails")}, others...) {
+		if name != "" {
+			return name
+		}
+	}
+	return "Person " + strconv.FormatInt(p.ID, 10)
 }
 
 // Called is what people tell accounts of one name apart by.

@@ -22,8 +22,12 @@ type Decision struct {
 	Person           int64              `json:"person,omitempty"`
 	New              bool               `json:"new,omitempty"` // an account is made
 	Released         *profile.Released  `json:"released,omitempty"`
+	Told             []Delivered        `json:"told,omitempty"` // of Released, as it gets to the application
 	Sent             []federation.Value `json:"sent,omitempty"`
 }
+
+// needs says that a turn run again needs what was not looked up when it was recorded.
+const needs = "need"
 
 // of completes a decision with what the turn came to.
 func (c Decision) of(t Turn) Decision {
@@ -41,15 +45,15 @@ func (c Decision) of(t Turn) Decision {
 	case *Challenge:
 		c.Comes = "challenge"
 	case *Need:
-		c.Comes = "need"
+		c.Comes = needs
 	}
 	return c
 }
 
 // Alike reports whether two decisions are the same, whatever revisions they were
-// made with.
+// made with. What is told follows from what is released, and is not recorded.
 func (c Decision) Alike(d Decision) bool {
-	c.AppRevision, c.ProviderRevision = d.AppRevision, d.ProviderRevision
+	c.AppRevision, c.ProviderRevision, c.Told, d.Told = d.AppRevision, d.ProviderRevision, nil, nil
 	a, errA := json.Marshal(c)
 	b, errB := json.Marshal(d)
 	return errA == nil && errB == nil && string(a) == string(b)
@@ -81,6 +85,7 @@ type Entry struct {
 	Having  map[string][]Person `json:"having,omitempty"`
 	Gave    *Gave               `json:"gave,omitempty"` // when the person was asked something
 	Mailed  *Mailed             `json:"mailed,omitempty"`
+	Given   []Given             `json:"given,omitempty"` // what the person had said by the end of the turn
 
 	Decided Decision `json:"decided"`
 }
@@ -121,7 +126,8 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 			out.Having[key] = []Person{}
 		}
 	}
-	out.Gave, out.Mailed = t.Gave, f.Mailed
+	out.Gave, out.Mailed, out.Given = t.Gave, f.Mailed, t.State.Given
+	out.Decided.Told = nil // it follows from what was released
 	if out.Before.Proof != nil {
 		proof := *out.Before.Proof
 		proof.Sum = []byte("kept") // that there was one
@@ -146,5 +152,64 @@ func Replay(snap *federation.Snapshot, in Entry) Decision {
 	if s.Mode = Simulated; s.ID == "" {
 		s.Mode = Real
 	}
-	return Advance(snap, s, e, f, in.At).Decided
+	t := Advance(snap, s, e, f, in.At)
+	if need, ok := t.Next.(*Need); ok && need.Mail != nil && in.Mailed != nil {
+		t = Advance(snap, t.State, Event{Kind: Learned, Gave: e.Gave, Browser: e.Browser}, f, in.At)
+	}
+	return t.Decided
+}
+
+// SaidIn gives what a provider said in a recorded turn, earlier in its crossing, or earlier in
+// the session that did for it; nil if nobody said anything.
+func (in Entry) SaidIn(snap *federation.Snapshot) *Answer {
+	if in.Told != nil && in.Told.Answer != nil {
+		return in.Told.Answer
+	}
+	if in.Before.Word != nil {
+		return in.Before.Word
+	}
+	p, ok := snap.Provider(in.Decided.Provider)
+	if in.Session == nil || !ok || in.Decided.Released == nil {
+		return nil
+	}
+	return in.Session.Of(p)
+}
+
+// Asked is how an application asked in a recorded turn, or earlier in its crossing; nil if it
+// did not, or was another one.
+func (in Entry) Asked(a *federation.Application) json.RawMessage {
+	switch {
+	case in.Before.AppState != nil && a.Is(in.Before.App, in.Before.AppID):
+		return in.Before.AppState
+	case in.From == Application && in.Record == a.Name && in.Told != nil && in.Told.Request != nil:
+		return in.Told.Request.Own
+	}
+	return nil
+}
+
+// Whose tells who came by what was said in a recorded turn, as a sign-in finds it out, by
+// what was looked up then: nobody on record, if that does not tell.
+func (in Entry) Whose(p *federation.Provider, said *Answer) Person {
+	who, _, err := intake(p, said)
+	if err != nil {
+		return Person{}
+	}
+	picked := in.Before.Picked
+	if in.Gave != nil && in.Gave.Picked != 0 {
+		picked = in.Gave.Picked
+	}
+	got, _, err := Identify(p, Comes{App: in.Before.AppID, Who: who, Given: in.given(), Picked: picked, Having: in.Having},
+		in.People)
+	if err != nil {
+		return Person{Key: got.Key}
+	}
+	return got.Person
+}
+
+// given is what the person had said by the end of the turn.
+func (in Entry) given() []Given {
+	if in.Given == nil {
+		return in.Before.Given // it was recorded by an earlier build
+	}
+	return in.Given
 }

@@ -3,6 +3,7 @@ package crossing
 import (
 	"cmp"
 	"encoding/json"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -30,67 +31,80 @@ type Compared struct {
 	Differences []federation.Difference
 	Before, Now Decision
 	Who         string // tells people apart, also those who have no account yet
+	Account     int64  // of theirs, 0 if they had none
 	// Renamed says that the application would be told another name, or that somebody would
 	// not be recognised.
 	Renamed bool
-	// Shut says that somebody who would be let in before would not be now.
+	// Shut says that somebody who was let in would be refused.
 	Shut bool
+	// Held says that somebody who was let in would be asked something before.
+	Held bool
 }
 
 // Compare runs a recorded crossing through two configurations, by the functions that a
 // sign-in uses.
 func Compare(before, after *federation.Snapshot, entries []Entry) (out Compared) {
 	out.Verdict = Apart
-	var last Decision // of the turns as they are
-	refused, another := false, false
+	entered, another := false, false
 	for _, e := range entries {
 		if !touched(before, after, e) {
 			continue
 		}
+		out.Account = max(out.Account, e.Decided.Person)
 		if cause := untold(before, after, e); cause != "" {
-			return Compared{Verdict: Untold, Cause: cause, Who: whose(before, e, e.Decided)}
+			return Compared{Verdict: Untold, Cause: cause, Who: whose(before, e, e.Decided), Account: out.Account}
 		}
-		was, is := plain(before, Replay(before, e)), plain(after, Replay(after, e))
-		last, out.Who = was, cmp.Or(whose(before, e, was), out.Who)
-		refused = refused || is.Result == Refused
+		was, is := Replay(before, e), Replay(after, e)
+		if was.Comes == needs || is.Comes == needs {
+			return Compared{Verdict: Untold, Cause: "a sign-in would look up people by other values than were looked up then",
+				Who: whose(before, e, was), Account: out.Account}
+		}
+		entered = was.Result == Entered
+		out.Who, out.Account = cmp.Or(whose(before, e, was), out.Who), max(out.Account, was.Person)
+		out.Shut = out.Shut || is.Result == Refused
+		out.Held = out.Held || is.Result == Waiting && was.Result == Entered
 		another = another || otherwise(before, after, e)
 		switch {
-		case !was.Alike(is): // the last turn that differs tells most
+		case was.outcome() != is.outcome(): // the last turn that differs tells most
 			out.Verdict, out.Before, out.Now = Differs, was, is
 		case out.Verdict == Apart && decided(was):
 			out.Verdict, out.Before, out.Now = Alike, was, is
 		}
 	}
-	if out.Verdict != Differs {
+	if out.Shut = out.Shut && entered; out.Verdict != Differs {
+		out.Shut, out.Held = false, false
 		return out
 	}
 	was, is := out.Before.Released, out.Now.Released
-	if out.Differences = federation.Differences(told(out.Before), told(out.Now)); len(out.Differences) == 0 {
+	several := places(out.Before, out.Now) > 1
+	out.Differences = federation.Differences(told(out.Before, several), told(out.Now, several))
+	if len(out.Differences) == 0 {
 		out.Differences = federation.Differences(append(forms(out.Before), out.Before.Sent...),
 			append(forms(out.Now), out.Now.Sent...))
 	}
 	if out.Renamed = another || was != nil && is != nil && renamed(was.Name, is.Name); another {
-		out.Differences = append(out.Differences, federation.Difference{Label: "Recognised by", Before: "what it is now",
-			After: "what the rule makes: somebody new to the gate"})
+		out.Differences = append(out.Differences, federation.Difference{Label: "Recognised by", Before: "the name of before",
+			After: "another name: a new person to the gate"})
 	}
-	out.Shut = last.Result == Entered && refused
 	return out
 }
 
-// plain leaves out of a decision what makes no difference to its application: only where
-// scopes narrow what it is told, it matters whether a rule made it.
-func plain(snap *federation.Snapshot, d Decision) Decision {
-	if a, ok := snap.Application(d.App); d.Released != nil && ok {
-		if _, scoped := a.Side.(Consenting); !scoped {
-			released := *d.Released
-			released.Attributes = slices.Clone(released.Attributes)
-			for i := range released.Attributes {
-				released.Attributes[i].Ruled = false
-			}
-			d.Released = &released
-		}
+// outcome is what of a decision makes a difference to the person or the application.
+func (c Decision) outcome() string {
+	var name *profile.Name
+	if c.Released != nil {
+		name = &c.Released.Name
 	}
-	return d
+	text, _ := json.Marshal(struct { // texts and numbers only
+		Comes, Result string
+		Finding       finding.Code
+		Person        int64
+		New           bool
+		Name          *profile.Name
+		Told          []Delivered
+		Sent          []federation.Value
+	}{c.Comes, c.Result, c.Finding, c.Person, c.New, name, c.Told, c.Sent})
+	return string(text)
 }
 
 // decided reports whether a turn came to somebody's sign-in, or to its refusal.
@@ -104,6 +118,21 @@ func touched(before, after *federation.Snapshot, e Entry) bool {
 		return a != b
 	}
 	return other(federation.KindApplication, e.Decided.App) || other(federation.KindProvider, e.Decided.Provider)
+}
+
+// Matched reports whether it was looked for somebody in a recorded turn by the attributes that a
+// provider is trusted for, or would be now.
+func (in Entry) Matched(before, after *federation.Snapshot) bool {
+	if len(in.Having) > 0 {
+		return true
+	}
+	by := func(snap *federation.Snapshot) string {
+		if p, ok := snap.Provider(in.Decided.Provider); ok {
+			return p.MatchBy + "\x1f" + p.SeveralMatches
+		}
+		return ""
+	}
+	return by(before) != by(after)
 }
 
 // renamed reports whether a name is another. A name that is made for one answer is always
@@ -193,24 +222,47 @@ func otherwise(before, after *federation.Snapshot, e Entry) bool {
 	return false
 }
 
-// told is a decision as people compare it.
-func told(d Decision) (out []federation.Value) {
+// results are how people read what a turn came to.
+var results = map[string]string{Entered: "let in", Refused: "refused"}
+
+// pages are how they read what comes next.
+var pages = map[string]string{"show choose": "asked which provider to use", "show form": "asked for something first",
+	"show agree": "asked to agree first", "challenge": "the browser is asked to prove who it is", "leave provider": "sent to the provider"}
+
+// places is in how many places an application is told something by decisions.
+func places(all ...Decision) int {
+	seen := map[string]bool{}
+	for _, d := range all {
+		for _, a := range d.Told {
+			seen[a.Place] = true
+		}
+	}
+	return len(seen)
+}
+
+// told is a decision as people compare it; placed says that it matters where something is told.
+func told(d Decision, placed bool) (out []federation.Value) {
 	add := func(label, value string) {
 		if value != "" {
 			out = append(out, federation.Value{Label: label, Value: value})
 		}
 	}
-	add("Comes to", cmp.Or(map[string]string{Entered: "let in", Refused: "refused"}[d.Result], d.Result, d.Comes))
-	add("Finding", string(d.Finding))
+	add("Result", cmp.Or(results[d.Result], pages[d.Comes], d.Result, d.Comes))
+	if d.Finding != "" {
+		add("Finding", finding.New(d.Finding).Title)
+	}
+	if d.Person != 0 && d.Result != Refused {
+		add("Person", strconv.FormatInt(d.Person, 10))
+	}
 	if d.Released == nil {
 		return out
 	}
 	add("Name", d.Released.Name.String())
 	add("Format", d.Released.Name.Format)
-	for _, a := range d.Released.Attributes {
+	for _, a := range d.Told {
 		label := cmp.Or(a.Friendly, a.Name)
-		if a.Ruled {
-			label += ", whatever scopes say"
+		if placed {
+			label += ", " + a.Place
 		}
 		add(label, profile.Joined(a.Values))
 	}
@@ -219,10 +271,7 @@ func told(d Decision) (out []federation.Value) {
 
 // forms are how the attributes of a decision are named, beside their names.
 func forms(d Decision) (out []federation.Value) {
-	if d.Released == nil {
-		return nil
-	}
-	for _, a := range d.Released.Attributes {
+	for _, a := range d.Told {
 		out = append(out, federation.Value{Label: "NameFormat of " + a.Name, Value: a.Format},
 			federation.Value{Label: "FriendlyName of " + a.Name, Value: a.Friendly})
 	}
@@ -231,16 +280,25 @@ func forms(d Decision) (out []federation.Value) {
 
 // untold says why it cannot be told what a turn would come to; "" if it can.
 func untold(before, after *federation.Snapshot, e Entry) string {
+	if _, there := after.Application(e.Decided.App); !there && e.Decided.App != "" {
+		return fmt.Sprintf("the application %s is removed", e.Decided.App)
+	}
 	for _, a := range heard(e) {
 		p, ok := after.Provider(a.Provider)
-		if !ok {
-			continue
+		if !ok || !p.Is(a.Provider, a.ProviderID) {
+			return fmt.Sprintf("the provider %s is removed", a.Provider)
 		}
 		if a.Read != "" && a.Read != p.Mapping().Sources() {
 			return "the session had kept only what the rules of then read"
 		}
 		old, ok := before.Provider(a.Provider)
-		if !ok || len(a.Veiled) == 0 {
+		if !ok {
+			continue
+		}
+		if inquires(old) != inquires(p) {
+			return fmt.Sprintf("the provider %s would be asked for something else: %s", p.Name, inquires(p))
+		}
+		if len(a.Veiled) == 0 {
 			continue
 		}
 		if slices.Contains(p.Mapping().Makes(a.Veiled), "") {
@@ -253,6 +311,18 @@ func untold(before, after *federation.Snapshot, e Entry) string {
 		}
 	}
 	return ""
+}
+
+// inquires is what a provider is asked for by its record.
+func inquires(p *federation.Provider) string {
+	out := ""
+	if side, ok := p.Side.(Inquiring); ok {
+		out = side.Inquires()
+	}
+	if p.AskContext != "" {
+		out += "; context " + p.AskContext
+	}
+	return out
 }
 
 // blind names the attributes without kept values that rules read otherwise than before.
@@ -272,52 +342,4 @@ func blind(oldP, newP *federation.Provider, oldA, newA *federation.Application, 
 		other(oldA.Mapping(), newA.Mapping(), newP.Mapping().Makes(veiled))
 	}
 	return out
-}
-
-// Renaming is the finding that a change gives people other names at an application.
-func Renaming(app string, people, of int, examples []string) *finding.Finding {
-	f := finding.New(finding.NamesChange, finding.Fact("Application", app),
-		finding.Fact("People who would get another name", strconv.Itoa(people)),
-		finding.Passing("Of those seen lately", strconv.Itoa(of)))
-	for _, x := range examples {
-		f = f.With(finding.Fact("For example", x))
-	}
-	return f
-}
-
-// Naming names the applications at which a change of the configuration may give people
-// other names.
-func Naming(before, after *federation.Snapshot) (out []federation.Name) {
-	rules := map[federation.Name]bool{} // of providers, whether they are others now
-	for _, p := range after.Providers() {
-		if old, ok := before.Provider(p.Name); ok && old != p {
-			rules[p.Name] = !old.Mapping().Alike(p.Mapping())
-		}
-	}
-	for _, a := range after.Applications() {
-		old, ok := before.Application(a.Name)
-		if !ok {
-			continue
-		}
-		other := old != a && (!old.Mapping().Alike(a.Mapping()) || !sameSettings(old, a))
-		for name, is := range rules {
-			names := a.Mapping().Names()
-			for _, snap := range []*federation.Snapshot{before, after} {
-				p, _ := snap.Provider(name)
-				names = names || p.Mapping().Names()
-			}
-			other = other || is && names && (a.Provider == "" || a.Provider == name)
-		}
-		if other {
-			out = append(out, a.Name)
-		}
-	}
-	return out
-}
-
-// sameSettings compares what the protocol's part of an application is set to.
-func sameSettings(a, b *federation.Application) bool {
-	was, errA := json.Marshal(a.Side.Settings())
-	is, errB := json.Marshal(b.Side.Settings())
-	return errA == nil && errB == nil && string(was) == string(is)
 }

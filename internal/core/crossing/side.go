@@ -25,6 +25,13 @@ type Unproved interface {
 	Unproved(text string) (*Answer, error)
 }
 
+// Inquiring is implemented by sides of providers whose record says what they are asked for
+// beside a sign-in.
+type Inquiring interface {
+	// Inquires says it in a line: what a provider says to one is no word on another.
+	Inquires() string
+}
+
 // In is what a step of a provider's side goes by.
 type In struct {
 	Begins   bool // the provider is to be asked now
@@ -78,6 +85,8 @@ type ApplicationSide interface {
 	// Unasked says how to answer an application that did not ask; target is where
 	// in it to go on, if that is asked for.
 	Unasked(g *federation.Gate, a *federation.Application, target string) (json.RawMessage, error)
+	// Usual is how the application asks as far as its record tells, for trials.
+	Usual(a *federation.Application) json.RawMessage
 	// Naming says by what kind of name the application wants to be told the person.
 	Naming(a *federation.Application, own json.RawMessage) (profile.Wanted, error)
 	// Answer plans the answer.
@@ -133,9 +142,13 @@ type Consent struct {
 	Anew   bool               `json:"anew"`   // asked even if they agreed before
 }
 
-// covers reports whether what was agreed to before is all that is asked now.
-func (c *Consent) covers(agreed []string) bool {
-	return !slices.ContainsFunc(c.Scopes, func(s string) bool { return !slices.Contains(agreed, s) })
+// settled reports whether what was agreed to before, nil if nothing ever was, is all that is
+// asked now.
+func (c *Consent) settled(agreed *[]string) bool {
+	if agreed == nil || c.Anew {
+		return false
+	}
+	return !slices.ContainsFunc(c.Scopes, func(s string) bool { return !slices.Contains(*agreed, s) })
 }
 
 // Request is what an application asks for.

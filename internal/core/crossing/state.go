@@ -109,7 +109,8 @@ type here struct {
 	person  Person
 	seen    Seen // how they were looked for
 	gave    *Gave
-	again   bool // the link was looked up again
+	again   bool  // the link was looked up again
+	stage   Stage // before the crossing ended in this turn
 	effects []Effect
 	steps   []*TraceStep
 	arrived int // place of the message which arrived, -1 if none did

@@ -88,8 +88,11 @@ func (d *drive) turnOfProvider() step {
 	}
 	if d.e.Told != nil {
 		d.s.here.told = d.e.Told
-		if d.e.Told.Refused != nil {
+		switch {
+		case d.e.Told.Refused != nil:
 			return d.without(d.e.Told.Refused)
+		case d.e.Told.Starts:
+			return (*drive).unsolicited
 		}
 		d.s.here.answer = d.e.Told.Answer
 		return (*drive).prove
@@ -155,6 +158,7 @@ func (d *drive) took(out Out) step {
 		d.s.here.told = &Told{At: d.now, Refused: f}
 		return d.without(f)
 	case out.Starts:
+		d.s.here.told = &Told{At: d.now, Starts: true}
 		return (*drive).unsolicited
 	case out.Answer != nil:
 		if !d.s.here.apart {
@@ -287,24 +291,13 @@ func (d *drive) admit() step {
 // release decides what the application is told, and plans the answer.
 func (d *drive) release() step {
 	h := &d.s.here
-	want, err := applicationSide(d.app).Naming(d.app, d.s.AppState)
-	if err != nil {
-		return d.refuse(err)
-	}
-	released, reasons, err := Release(d.app, Known(d.snap, d.p, h.who, h.person, d.s.Given), h.person, want)
-	if err == nil {
-		err = Expected(&d.snap.Gate, d.s.Wish, released.Name, h.person)
-	}
-	if other, known := d.snap.ApplicationBy(d.app.Protocol(), released.Name.Value); err == nil && known {
-		err = finding.New(finding.SubjectIsClient, finding.Fact("Application", string(other.Name)))
-	}
-	if d.here(StepRelease).Reasons = reasons; err != nil {
-		return d.refuse(err)
-	}
-	in := AnswerIn{Gate: &d.snap.Gate, App: d.app, Own: d.s.AppState, Wish: d.s.Wish, Released: released,
-		Person: h.person, Answer: h.answer, New: d.f.New, Session: d.lasting(), Now: d.now}
-	if h.plan, err = applicationSide(d.app).Answer(in); err != nil {
-		d.here(StepBuild)
+	out, err := Tell(Entering{Snap: d.snap, Provider: d.p, App: d.app, Own: d.s.AppState, Wish: d.s.Wish, Who: h.who,
+		Person: h.person, Given: d.s.Given, Word: h.answer, New: d.f.New, Session: d.lasting(), Now: d.now})
+	d.here(StepRelease).Reasons = out.Reasons
+	if h.plan = out.Plan; err != nil {
+		if out.planned {
+			d.here(StepBuild)
+		}
 		return d.refuse(err)
 	}
 	if noting, ok := h.plan.(Noting); ok {
@@ -313,12 +306,7 @@ func (d *drive) release() step {
 			st.Checks = append(st.Checks, notes...)
 		}
 	}
-	h.decided.Released = &released
-	if side, asks := d.app.Side.(Consenting); asks {
-		if h.consent, err = side.Consent(in); err != nil {
-			return d.refuse(err)
-		}
-	}
+	h.decided.Released, h.decided.Told, h.consent = &out.Released, out.Told, out.Consent
 	if h.consent != nil {
 		return (*drive).agree
 	}
@@ -367,7 +355,7 @@ func (d *drive) end(plan Plan) step {
 		d.effect(Settle{App: d.app.ID, Key: h.person.Key})
 	}
 	d.effect(Issued{App: d.app.ID}, HoldMessage{App: d.app.Name}, Give{Word: *h.answer})
-	d.s.Stage = Ended
+	h.stage, d.s.Stage = d.s.Stage, Ended
 	d.s.here.decided.Sent = plan.Sent()
 	return d.ends(&Leave{To: Application, Plan: plan}, Entered)
 }
@@ -421,7 +409,7 @@ func (d *drive) refuse(err error) step {
 			d.s.here.effects = append([]Effect{End{}}, d.s.here.effects...)
 		}
 		d.effect(HoldMessage{App: d.app.Name})
-		d.s.Stage = Ended
+		d.s.here.stage, d.s.Stage = d.s.Stage, Ended
 		d.s.here.decided.Sent = plan.Sent()
 		return d.ends(&Leave{To: Application, Plan: plan}, Refused)
 	}

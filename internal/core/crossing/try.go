@@ -2,6 +2,7 @@ package crossing
 
 import (
 	"encoding/json"
+	"time"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
@@ -13,65 +14,65 @@ import (
 type Trial struct {
 	Provider *federation.Provider // nil: what was said is the profile
 	App      *federation.Application
-	Own      json.RawMessage // the application's part of the state, nil for a start at the gate
+	Own      json.RawMessage // how the application asked; nil for what its record lets expect
+	Wish     Wish
 	Person   Person
+	Given    []Given
+	Agreed   *[]string // what the person agreed to before
 	Said     *Answer
 	Snap     *federation.Snapshot
+	Now      time.Time
 }
 
 // Mapped is what came of a trial.
 type Mapped struct {
-	Received profile.Profile   `json:"received"`
-	Intake   []profile.Worked  `json:"intake,omitempty"` // each rule, none if it is taken over unchanged
-	Profile  profile.Profile   `json:"profile"`
-	Release  []profile.Worked  `json:"release,omitempty"`
-	Released *profile.Released `json:"released,omitempty"` // nil without an application, or where it is refused
-	Refused  *finding.Finding  `json:"refused,omitempty"`
+	Received profile.Profile    `json:"received"`
+	Intake   []profile.Worked   `json:"intake,omitempty"` // each rule, none if it is taken over unchanged
+	Profile  profile.Profile    `json:"profile"`
+	Release  []profile.Worked   `json:"release,omitempty"`
+	Released *profile.Released  `json:"released,omitempty"` // nil without an application, or where it is refused
+	Told     []Delivered        `json:"told,omitempty"`     // of that, as it gets to the application
+	Withheld []string           `json:"withheld,omitempty"` // what the mapping makes and is not asked for
+	Asked    []federation.Asked `json:"asked,omitempty"`    // what the person is asked for before
+	Consent  *Consent           `json:"consent,omitempty"`  // what they have to agree to before
+	Refused  *finding.Finding   `json:"refused,omitempty"`
 }
 
-// Try runs what was said through the mappings, by the functions that a sign-in uses.
+// Try runs what was said through the mappings, by the functions that a sign-in uses. Whether
+// the application is open, and whether somebody may enter, is not part of it.
 func Try(t Trial) (out Mapped, err error) {
-	g := &t.Snap.Gate
 	out.Received = profile.PassThrough(t.Said.Subject, t.Said.Attributes)
-	out.Profile = out.Received
+	who := out.Received
 	if t.Provider != nil {
-		if out.Profile, out.Intake, err = intake(t.Provider, t.Said); err != nil {
-			out.Refused = finding.Of(err)
-			return out, nil
+		if who, out.Intake, err = intake(t.Provider, t.Said); err != nil {
+			out.Profile = who
+			return out, out.refusedBy(err)
+		}
+		if t.Person.Key != "" {
+			out.Asked = Lacking(t.Snap, t.Provider, who, t.Person, t.Given)
 		}
 	}
-	out.Profile = Known(t.Snap, t.Provider, out.Profile, t.Person, nil)
 	if t.App == nil {
+		out.Profile = Known(t.Snap, t.Provider, who, t.Person, t.Given)
 		return out, nil
 	}
-	side := applicationSide(t.App)
 	if t.Own == nil {
-		t.Own, _ = side.Unasked(g, t.App, "") // none where nobody is let in unasked
+		t.Own = applicationSide(t.App).Usual(t.App)
 	}
-	want, err := side.Naming(t.App, t.Own)
-	if err != nil && t.Own == nil { // what is wanted stands in the request alone
-		want = profile.Wanted{Kind: profile.Bare}
-	} else if err != nil {
-		return out, err
+	told, err := Tell(Entering{Snap: t.Snap, Provider: t.Provider, App: t.App, Own: t.Own, Wish: t.Wish, Who: who,
+		Person: t.Person, Given: t.Given, Word: t.Said, Agreed: t.Agreed, Now: t.Now})
+	out.Profile, out.Release = told.Known, told.Rules
+	if err != nil {
+		return out, out.refusedBy(err)
 	}
-	released, rules, err := release(t.App, out.Profile, t.Person, want)
-	if out.Release = rules; err != nil {
-		out.Refused = finding.Of(err)
-		return out, nil
-	}
-	out.Released = &released
+	out.Released, out.Told, out.Withheld, out.Consent = &told.Released, told.Told, told.Withheld, told.Consent
 	return out, nil
 }
 
-// SaidIn gives what a provider said in a recorded turn, or earlier in the session that
-// did for it; nil if nobody said anything.
-func (in Entry) SaidIn(snap *federation.Snapshot) *Answer {
-	if in.Told != nil && in.Told.Answer != nil {
-		return in.Told.Answer
+// refusedBy takes a finding in; another error stays one.
+func (m *Mapped) refusedBy(err error) error {
+	if m.Refused = finding.Of(err); m.Refused == nil {
+		return err
 	}
-	p, ok := snap.Provider(in.Decided.Provider)
-	if in.Session == nil || !ok || in.Decided.Released == nil {
-		return nil
-	}
-	return in.Session.Of(p)
+	return nil
 }

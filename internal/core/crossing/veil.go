@@ -200,7 +200,7 @@ func (v *Veil) Entry(e Entry) Entry {
 	if e.Having != nil {
 		e.Having = having
 	}
-	e.Before.Given, e.Before.Word = v.given(e.Before.Given), v.answer(e.Before.Word)
+	e.Before.Given, e.Given, e.Before.Word = v.given(e.Before.Given), v.given(e.Given), v.answer(e.Before.Word)
 	if e.Before.Proof != nil {
 		proof := *e.Before.Proof
 		proof.Address = v.cover(proof.Address, v.received(proof.Name))

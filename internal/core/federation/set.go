@@ -82,6 +82,12 @@ func MappingOf(r Record) (profile.Mapping, Name) {
 	return own, set
 }
 
+// OwnMapping are the rules of a record itself, without those of its set.
+func OwnMapping(r Record) profile.Mapping {
+	_, _, own := sharing(r)
+	return own
+}
+
 // sharing is the set that a record names, "" for none, the field, and its own mapping.
 func sharing(r Record) (set Name, field string, own profile.Mapping) {
 	switch r := r.(type) {
@@ -139,6 +145,32 @@ func Flat(r Record) Record {
 		c.ReleaseMapping, c.ReleaseSet = c.Mapping(), ""
 	}
 	return c
+}
+
+// OmitsOnlyWhatIs sees that a record leaves out no rule that its set does not have: nothing
+// would come of that, and a mistyped name would be told as ever.
+func (s *Snapshot) OmitsOnlyWhatIs(r Record) error {
+	name, field, own := sharing(r)
+	set, ok := s.sets[name]
+	if !ok {
+		return nil
+	}
+	names := []string{}
+	for _, rule := range set.Mapping.Rules {
+		names = append(names, rule.To.String())
+	}
+	for i, rule := range own.Rules {
+		if !rule.Omit || slices.ContainsFunc(set.Mapping.Rules, func(x profile.Rule) bool { return x.To.Same(rule.To) }) {
+			continue
+		}
+		way := "it makes " + strings.Join(names, ", ")
+		if near := nearword.Of(rule.To.String(), names); near != "" {
+			way = "did you mean " + near + "?"
+		}
+		return &SettingError{fmt.Sprintf("%sMapping.rules[%d].to", field, i),
+			fmt.Errorf("the set %s makes no %s that could be left out; %s", name, rule.To, way)}
+	}
+	return nil
 }
 
 // Set finds a set by name.

@@ -283,6 +283,7 @@ const (
 	ProfileUnmade         Code = "profile-unmade"
 	ScopeUnneeded         Code = "scope-unneeded"
 	ScopeNeeded           Code = "scope-needed"
+	EntryLost             Code = "entry-lost"
 	NamesChange           Code = "names-change"
 	IdentifierSeveral     Code = "identifier-several"
 	PassiveImpossible     Code = "passive-impossible"
@@ -717,6 +718,9 @@ var catalogue = []Entry{
 	{ScopeNeeded, Warning, Gate, "The mapping reads a claim that is not asked for",
 		"Add the scope to the setting scopes, and allow it at the provider.",
 		"A claim that the intake mapping reads comes only with a scope (OpenID Connect Core §5.4) that is not asked for."},
+	{EntryLost, Error, Gate, "People who were let in would be refused",
+		"Look at who it is, and mend the rule or setting; if it is meant, confirm the change with the digest.",
+		"Recorded sign-ins of late, run through a change of settings or mappings before it is saved, are refused after it; or a mandatory rule reads what no known profile has."},
 	{NamesChange, Error, Gate, "People would get another name at the application, which may not know them by it",
 		"Import the names by which it knows them, or have it rename its accounts; then confirm the change with the digest.",
 		"Recorded sign-ins of late, run through the change, tell the application another NameID or sub than before, or have " +

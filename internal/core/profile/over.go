@@ -22,8 +22,8 @@ func Over(set, own Mapping) (Mapping, error) {
 	}
 	rules := slices.Clone(base)
 	for _, r := range own.Rules {
-		at := slices.IndexFunc(rules, func(s rule) bool { return s.To.same(r.To) })
-		with := slices.IndexFunc(mine, func(s rule) bool { return s.To.same(r.To) }) // -1 with Omit
+		at := slices.IndexFunc(rules, func(s rule) bool { return s.To.Same(r.To) })
+		with := slices.IndexFunc(mine, func(s rule) bool { return s.To.Same(r.To) }) // -1 with Omit
 		switch {
 		case at >= 0 && r.Omit:
 			rules = slices.Delete(rules, at, at+1)
@@ -74,8 +74,8 @@ func made(rules []rule, rest bool) (Mapping, error) {
 	return out, nil
 }
 
-// same reports whether two rules make the same.
-func (t Target) same(u Target) bool {
+// Same reports whether two rules make the same.
+func (t Target) Same(u Target) bool {
 	return t.Name == u.Name && t.Format == u.Format && t.Subject == u.Subject
 }
 

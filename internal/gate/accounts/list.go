@@ -318,35 +318,13 @@ func (p *Person) name() {
 			p.UserType = k.Attribute.Values[0].String()
 		}
 	}
-	var given, family string
-	for _, want := range []string{"displayName", "name.givenName", "name.familyName", "userName", "emails"} {
-		for _, k := range p.Values {
-			if profile.Word(k.Name) != want || len(k.Attribute.Values) == 0 {
-				continue
-			}
-			switch v := k.Attribute.Values[0].String(); want {
-			case "name.givenName":
-				given = v
-			case "name.familyName":
-				family = v
-			default:
-				if p.Name == "" {
-					p.Name = v
-				}
-			}
-		}
-		if want == "name.familyName" && p.Name == "" {
-			p.Name = strings.TrimSpace(given + " " + family)
-		}
-	}
+	names := []string{}
 	for _, l := range p.Links {
-		if p.Name == "" && l.Subject != nil {
-			p.Name = l.Subject.Value
+		if l.Subject != nil {
+			names = append(names, l.Subject.Value)
 		}
 	}
-	if p.Name == "" {
-		p.Name = fmt.Sprintf("Person %d", p.ID)
-	}
+	p.Name = crossing.NameOf(crossing.Person{ID: p.ID, Values: p.Values}, names...)
 }
 
 // Get gives one person with what they hold.
@@ -400,25 +378,4 @@ func (rm *Room) Members(ctx context.Context, k federation.UnitKind) (map[federat
 // gone is the error that nobody has a number, if they went while they were looked at.
 func (rm *Room) gone(id int64) error {
 	return &change.NotFoundError{Kind: "person", Name: fmt.Sprint(id)}
-}
-
-// Told is what an application would be told of somebody by what the gate knows of them,
-// before a provider says anything.
-func (rm *Room) Told(ctx context.Context, id int64, app string) (crossing.Mapped, error) {
-	a, err := rm.Records.Application(app)
-	if err != nil {
-		return crossing.Mapped{}, change.Field("application", err)
-	}
-	snap, first := rm.Records.Snapshot(), federation.ID("")
-	if p, tied := snap.Provider(a.Provider); tied {
-		first = p.ID
-	}
-	some, err := rm.People.Many(ctx, []int64{id}, a.ID, first)
-	if err == nil && len(some) == 0 {
-		err = rm.gone(id)
-	}
-	if err != nil {
-		return crossing.Mapped{}, err
-	}
-	return crossing.Try(crossing.Trial{Snap: snap, App: a, Person: some[0].Person, Said: &crossing.Answer{Subject: some[0].Subject}})
 }

@@ -21,6 +21,8 @@ type By struct {
 	Together *Together
 	// Confirms is the digest of a consequence that was looked at, "" for none.
 	Confirms string
+	// Took, if set, is filled with what the change does to people.
+	Took *Consequence
 }
 
 // Together are changes that are made together, and can be taken back together.

@@ -3,10 +3,10 @@ package comparing
 import (
 	"context"
 	"encoding/json"
-	"maps"
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"innergate.example/innergate/internal/core/compare"
 	"innergate.example/innergate/internal/core/crossing"
@@ -14,7 +14,7 @@ import (
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/people"
-	"innergate.example/innergate/internal/store"
+	"innergate.example/innergate/internal/gate/traces"
 )
 
 // Identifiers that are none of an attribute.
@@ -23,12 +23,6 @@ const (
 	known    = "profile:"  // before an attribute of the profile
 )
 
-// recorded is what a provider said of somebody at their newest recorded sign-in.
-type recorded struct {
-	p    *federation.Provider
-	said *crossing.Answer
-}
-
 // candidates are the people an application may be told of, and what it would be told.
 func (rm *Room) candidates(ctx context.Context, app *federation.Application, group string, p Progress) (compare.People, error) {
 	ids, err := rm.scope(ctx, app, group)
@@ -36,11 +30,13 @@ func (rm *Room) candidates(ctx context.Context, app *federation.Application, gro
 		return compare.People{}, err
 	}
 	p.Total(int64(len(ids)))
-	said, err := rm.said(ctx, app)
-	if err != nil {
+	g := &gathering{snap: rm.records.Snapshot(), app: app, now: rm.now(), at: map[string]int{}}
+	if g.words, err = rm.traces.Words(ctx, g.snap, app); err != nil {
 		return compare.People{}, err
 	}
-	g := &gathering{snap: rm.records.Snapshot(), app: app, said: said, at: map[string]int{}}
+	if g.own, err = rm.traces.Asked(ctx, app); err != nil {
+		return compare.People{}, err
+	}
 	if p, tied := g.snap.Provider(app.Provider); tied {
 		g.first = p.ID
 	}
@@ -102,42 +98,6 @@ func (rm *Room) scope(ctx context.Context, app *federation.Application, group st
 	return ids, q.Pluck("p.id", &ids).Error
 }
 
-// said finds what providers said of people at their newest recorded sign-ins to the
-// application, as far as it was kept.
-func (rm *Room) said(ctx context.Context, app *federation.Application) (map[int64]recorded, error) {
-	byKey, snap := map[string]recorded{}, rm.records.Snapshot()
-	err := rm.store.Traces.Each(ctx, store.TraceFilter{Application: string(app.Name)}, func(_ store.TraceHead, inputs []json.RawMessage) bool {
-		for _, octets := range inputs {
-			var e crossing.Entry
-			if json.Unmarshal(octets, &e) != nil {
-				continue
-			}
-			a := e.SaidIn(snap)
-			if a == nil || len(a.Veiled) > 0 {
-				continue
-			}
-			p, ok := snap.Provider(a.Provider)
-			if !ok || !p.Is(a.Provider, a.ProviderID) {
-				continue
-			}
-			key := crossing.Recognised(p, a)
-			if _, newer := byKey[key]; !newer && key != "" {
-				byKey[key] = recorded{p, a}
-			}
-		}
-		return ctx.Err() == nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	of, err := rm.people.ByKeys(ctx, slices.Collect(maps.Keys(byKey)))
-	out := map[int64]recorded{}
-	for key, person := range of {
-		out[person] = byKey[key]
-	}
-	return out, err
-}
-
 // would is what an application would be told of one person.
 type would struct {
 	person compare.Person
@@ -146,10 +106,12 @@ type would struct {
 
 // gathering is what people are run through.
 type gathering struct {
-	snap *federation.Snapshot
-	app  *federation.Application
-	said map[int64]recorded
-	at   map[string]int
+	snap  *federation.Snapshot
+	app   *federation.Application
+	own   json.RawMessage // how it asks
+	words map[int64]traces.Word
+	now   time.Time
+	at    map[string]int
 	// first is the provider whose names for people go before others.
 	first federation.ID
 }
@@ -169,9 +131,11 @@ func (rm *Room) told(ctx context.Context, g *gathering, ids []int64) ([]would, e
 
 // one is what the application would be told of somebody.
 func (g *gathering) one(p people.Candidate) would {
-	t := crossing.Trial{Snap: g.snap, App: g.app, Person: p.Person, Said: &crossing.Answer{Subject: p.Subject}}
-	if r, ok := g.said[p.Person.ID]; ok {
-		t.Provider, t.Said = r.p, r.said
+	t := crossing.Trial{Snap: g.snap, App: g.app, Own: g.own, Said: &crossing.Answer{}, Now: g.now}
+	if word, said := g.words[p.Person.ID]; said {
+		traces.Fill(&t, p, &word)
+	} else {
+		traces.Fill(&t, p, nil)
 	}
 	out := would{person: compare.Person{Number: p.Person.ID, Name: crossing.NameOf(p.Person), Disabled: p.Person.Disabled},
 		values: map[string][]string{}}
@@ -186,9 +150,9 @@ func (g *gathering) one(p people.Candidate) would {
 		case r.Name.Value != "":
 			out.values[toldName] = []string{r.Name.Value}
 		}
-		for _, a := range r.Attributes {
-			add(out.values, a.Name, a.Values)
-		}
+	}
+	for _, a := range m.Told {
+		add(out.values, a.Name, a.Values)
 	}
 	for _, a := range m.Profile.Attributes {
 		if name := profile.Word(a.Name); out.values[name] == nil && out.values[a.Name] == nil {

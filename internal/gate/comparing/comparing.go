@@ -24,6 +24,7 @@ import (
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -33,12 +34,13 @@ type Room struct {
 	now     func() time.Time
 	records *records.Room
 	people  *people.Room
+	traces  *traces.Room
 	turn    chan struct{} // one at a time: it holds all people
 }
 
 // New makes a room.
-func New(s *store.Store, now func() time.Time, r *records.Room, p *people.Room) *Room {
-	return &Room{s, now, r, p, make(chan struct{}, 1)}
+func New(s *store.Store, now func() time.Time, r *records.Room, p *people.Room, t *traces.Room) *Room {
+	return &Room{s, now, r, p, t, make(chan struct{}, 1)}
 }
 
 // Wish is a comparison that is wanted.

@@ -198,7 +198,33 @@ func (rm *Room) Kept(ctx context.Context) (out checks.Kept, err error) {
 			return out, err
 		}
 	}
+	if out.Attributes, err = rm.KeptAttributes(ctx); err != nil {
+		return out, err
+	}
 	out.Alike, err = rm.Alike(ctx)
+	return out, err
+}
+
+// KeptAttributes are the names of all that is kept with anybody. It goes from one name to the
+// next by the index, however many people there are.
+func (rm *Room) KeptAttributes(ctx context.Context) (out []string, err error) {
+	err = rm.store.Read.WithContext(ctx).Raw(`WITH RECURSIVE each(name) AS (SELECT min(attribute) FROM match_rows UNION ALL
+		SELECT (SELECT min(attribute) FROM match_rows WHERE attribute > each.name) FROM each WHERE each.name IS NOT NULL)
+		SELECT name FROM each WHERE name IS NOT NULL`).Scan(&out).Error
+	return out, err
+}
+
+// Names are what people read of accounts: what is kept of their names, else what a provider
+// calls them.
+func (rm *Room) Names(ctx context.Context, ids []int64) (map[int64]string, error) {
+	out := map[int64]string{}
+	if len(ids) == 0 {
+		return out, nil
+	}
+	all, err := rm.Many(ctx, ids, "", "")
+	for _, p := range all {
+		out[p.ID] = crossing.NameOf(p.Person, p.Subject.Value)
+	}
 	return out, err
 }
 

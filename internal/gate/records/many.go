@@ -33,6 +33,8 @@ type ManyPreview struct {
 	Changes   []ManyChange
 	Refused   []ManyRefusal // with one of them, nothing is changed
 	Digest    string
+	// Consequence is what it does to people.
+	Consequence change.Consequence
 }
 
 // ManyChange is what becomes of one of them.
@@ -50,8 +52,11 @@ type ManyRefusal struct {
 }
 
 // PreviewMany tells what a change of many records would come to.
-func (rm *Room) PreviewMany(m Many) (ManyPreview, error) {
-	_, out, err := rm.planMany(m)
+func (rm *Room) PreviewMany(ctx context.Context, m Many) (ManyPreview, error) {
+	p, out, err := rm.planMany(m)
+	if snap := rm.Snapshot(); err == nil && rm.consequence != nil {
+		out.Consequence, err = rm.consequence(ctx, snap, p.over(snap))
+	}
 	return out, err
 }
 
@@ -76,7 +81,7 @@ func (rm *Room) ChangeMany(ctx context.Context, by change.By, m Many) (ManyPrevi
 	case len(out.Changes) == 0:
 		return out, 0, nil
 	}
-	by.Together = &change.Together{}
+	by.Together, by.Took = &change.Together{}, &out.Consequence
 	err = rm.commit(ctx, by, p)
 	return out, by.Together.Number, err
 }

@@ -46,7 +46,8 @@ type Room struct {
 	swapping  sync.Mutex        // of the snapshot
 	newcomers []federation.Unit // groups that sign-ins made since a change of configuration began
 	touched   chan struct{}
-	renames   func(ctx context.Context, before, after *federation.Snapshot) (Renaming, error)
+	// consequence tells what a change does to people.
+	consequence func(ctx context.Context, before, after *federation.Snapshot) (change.Consequence, error)
 }
 
 // Parts are what the room works with.
@@ -374,7 +375,7 @@ func (rm *Room) commit(ctx context.Context, by change.By, p plan) error {
 		}
 		writes[i].over = over
 	}
-	if err := rm.confirmed(ctx, by, over); err != nil {
+	if err := rm.weigh(ctx, by, over); err != nil {
 		return err
 	}
 	var number int64

@@ -99,7 +99,7 @@ func (rm *Room) saveSet(ctx context.Context, by change.By, s *federation.Set, af
 	if err != nil {
 		return err
 	}
-	if err := rm.confirmed(ctx, by, after); err != nil {
+	if err := rm.weigh(ctx, by, after); err != nil {
 		return err
 	}
 	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
@@ -180,6 +180,11 @@ func (rm *Room) shares(snap *federation.Snapshot, r federation.Record) error {
 	if err == nil && both != r {
 		err = federation.Check(federation.Flat(both))
 	}
+	// A set may have lost a rule since that a record leaves out: only what changes is held to it.
+	old, known := rm.Snapshot().Record(r.Kind(), r.Basic().Name)
+	if err == nil && (!known || !federation.OwnMapping(old).Alike(federation.OwnMapping(r))) {
+		err = snap.OmitsOnlyWhatIs(r)
+	}
 	return change.OfSetting(err)
 }
 
@@ -193,27 +198,34 @@ func setValues(data []byte) ([]federation.Value, error) {
 		{Label: "Notes", Value: s.Notes}}, federation.RuleValues("mapping", s.Mapping)...), nil
 }
 
-// Renaming is what a change does to the names by which applications know people.
-type Renaming struct {
-	Finding *finding.Finding // nil if nobody gets another one
-	Digest  string           // of what would become of whom
-}
-
-// confirmed sees that a change after which people would have other names was looked at.
-func (rm *Room) confirmed(ctx context.Context, by change.By, after *federation.Snapshot) error {
-	if rm.renames == nil {
+// weigh looks at what a change does to people, and sees that it was looked at before where
+// somebody would be refused or named otherwise by it.
+func (rm *Room) weigh(ctx context.Context, by change.By, after *federation.Snapshot) error {
+	if rm.consequence == nil {
 		return nil
 	}
-	r, err := rm.renames(ctx, rm.Snapshot(), after)
-	if err != nil || r.Finding == nil || by.Confirms == r.Digest {
+	c, err := rm.consequence(ctx, rm.Snapshot(), after)
+	if by.Took != nil {
+		*by.Took = c
+	}
+	if err != nil || c.Finding == nil || by.Confirms == c.Digest {
 		return err
 	}
-	return change.Field("confirm", r.Finding.With(finding.Fact("To confirm", r.Digest)))
+	return change.Field("confirm", c.Finding.With(finding.Fact("To confirm", c.Digest)))
 }
 
-// Renames has changes asked about what they do to the names of people.
-func (rm *Room) Renames(how func(ctx context.Context, before, after *federation.Snapshot) (Renaming, error)) {
-	rm.renames = how
+// Weighs has changes asked about what they do to people.
+func (rm *Room) Weighs(how func(ctx context.Context, before, after *federation.Snapshot) (change.Consequence, error)) {
+	rm.consequence = how
+}
+
+// Weigh tells what a change would do to people.
+func (rm *Room) Weigh(ctx context.Context, c Proposed) (change.Consequence, error) {
+	before, after, err := rm.Propose(c)
+	if err != nil || rm.consequence == nil {
+		return change.Consequence{}, err
+	}
+	return rm.consequence(ctx, before, after)
 }
 
 // Proposed is a change that is only looked at: settings of records, and a set.

@@ -1,19 +1,15 @@
 package traces
 
 import (
+	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
-	"fmt"
-	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
-	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -34,18 +30,34 @@ type Which struct {
 // Evaluated is what they would come to.
 type Evaluated struct {
 	Looked, Alike, Differs, Untold, Apart int
-	People                                int // for whom something would be other
-	Shut                                  int // of them, those who would not be let in any more
-	Renamed                               int // of them, those of whom an application would hear by another name
-	Seen                                  int // people in all
-	Stopped                               bool
+	Seen                                  int      // people in all
+	People                                int      // of them, those for whom something would be other, once each:
+	Shut                                  int      // would not be let in any more
+	Renamed                               int      // an application would hear of them by another name
+	Held                                  int      // would be asked something first
+	Told                                  int      // an application would be told something else of them
+	Stopped                               bool     // it took too long: older sign-ins were not looked at
 	Listed                                []Listed // those that differ or cannot be told, no more than five hundred
+	Others                                []Listed // the worst one of each person for whom something would be other
 }
 
 // Listed is one crossing with what would be other.
 type Listed struct {
 	Head
 	crossing.Compared
+}
+
+// weight orders what would become of somebody: the worst is the heaviest.
+func (l Listed) weight() int {
+	switch {
+	case l.Shut:
+		return 3
+	case l.Renamed:
+		return 2
+	case l.Held:
+		return 1
+	}
+	return 0
 }
 
 // Reevaluate runs recorded crossings through two configurations. far is told how many
@@ -59,21 +71,21 @@ func (rm *Room) Reevaluate(ctx context.Context, before, after *federation.Snapsh
 	if w.Within <= 0 || w.Within > longestRun {
 		w.Within = longestRun
 	}
-	people, other := map[string]bool{}, map[string]*crossing.Compared{}
+	people, other := map[string]bool{}, map[string]Listed{}
 	end, links := rm.now().Add(w.Within), map[string]crossing.Person{}
 	err := rm.store.Traces.Each(ctx, store.TraceFilter{Application: w.Application, Provider: w.Provider},
 		func(head store.TraceHead, inputs []json.RawMessage) bool {
 			out.Looked++
-			got := rm.compare(ctx, before, after, head, inputs, links)
-			out.count(got)
+			got := Listed{Head(head), rm.compare(ctx, before, after, inputs, head.Result, links)}
+			out.count(got.Compared)
 			if got.Who != "" {
 				people[got.Who] = true
 			}
-			if got.Verdict == crossing.Differs {
-				other[got.Who] = worse(other[got.Who], got)
+			if old, known := other[got.Who]; got.Verdict == crossing.Differs && (!known || got.weight() > old.weight()) {
+				other[got.Who] = got
 			}
 			if (got.Verdict == crossing.Differs || got.Verdict == crossing.Untold) && len(out.Listed) < mostListed {
-				out.Listed = append(out.Listed, Listed{Head(head), got})
+				out.Listed = append(out.Listed, got)
 			}
 			if out.Looked%100 == 0 {
 				far(int64(out.Looked))
@@ -81,20 +93,33 @@ func (rm *Room) Reevaluate(ctx context.Context, before, after *federation.Snapsh
 			out.Stopped = rm.now().After(end)
 			return out.Looked < w.Most && !out.Stopped && ctx.Err() == nil
 		})
-	out.Seen, out.People = len(people), len(other)
-	for _, c := range other {
-		if c.Shut {
-			out.Shut++
-		}
-		if c.Renamed {
-			out.Renamed++
-		}
-	}
+	out.sum(people, other)
 	far(int64(out.Looked))
 	if err == nil {
 		err = ctx.Err()
 	}
 	return out, err
+}
+
+// sum counts people, by the worst that would become of each.
+func (e *Evaluated) sum(people map[string]bool, other map[string]Listed) {
+	e.Seen, e.People = len(people), len(other)
+	for _, l := range other {
+		switch {
+		case l.Shut:
+			e.Shut++
+		case l.Renamed:
+			e.Renamed++
+		case l.Held:
+			e.Held++
+		default:
+			e.Told++
+		}
+		e.Others = append(e.Others, l)
+	}
+	slices.SortFunc(e.Others, func(a, b Listed) int {
+		return cmp.Or(cmp.Compare(b.weight(), a.weight()), b.Started.Compare(a.Started), strings.Compare(a.ID, b.ID))
+	})
 }
 
 // Count is how many crossings a re-evaluation will look at, if it is not stopped.
@@ -107,39 +132,49 @@ func (rm *Room) Count(ctx context.Context, w Which) (int64, error) {
 	return min(n, int64(most)), err
 }
 
-// compare runs one crossing, of which everything has to be there. Whoever was new then is
-// known now; links keeps whom a look-up found.
-func (rm *Room) compare(ctx context.Context, before, after *federation.Snapshot, head store.TraceHead,
-	inputs []json.RawMessage, links map[string]crossing.Person) crossing.Compared {
+// compare runs one crossing, of which everything has to be there. Whoever was new then, by no
+// more than their name, is taken as they are known now.
+func (rm *Room) compare(ctx context.Context, before, after *federation.Snapshot, inputs []json.RawMessage, result string,
+	links map[string]crossing.Person) crossing.Compared {
 	entries := make([]crossing.Entry, len(inputs))
 	for i, octets := range inputs {
 		if json.Unmarshal(octets, &entries[i]) != nil {
 			return crossing.Compared{Verdict: crossing.Untold, Cause: "it was recorded by another build"}
 		}
+		if entries[i].Matched(before, after) {
+			continue
+		}
 		for key, p := range entries[i].People {
 			if p.ID == 0 {
-				entries[i].People[key] = rm.linked(ctx, key, p, links)
+				entries[i].People[key] = rm.linked(ctx, before, key, entries[i], links)
 			}
 		}
 	}
-	if len(entries) == 0 && head.Result == crossing.Entered {
+	if len(entries) == 0 && result == crossing.Entered {
 		return crossing.Compared{Verdict: crossing.Untold, Cause: "what it was decided on was not kept"}
 	}
 	return crossing.Compare(before, after, entries)
 }
 
-// linked is who has a link by now, the one that was recorded if nobody has.
-func (rm *Room) linked(ctx context.Context, key string, recorded crossing.Person,
+// linked is who has a link by now, with all that is known of them; the one that was recorded if
+// nobody has.
+func (rm *Room) linked(ctx context.Context, snap *federation.Snapshot, key string, e crossing.Entry,
 	links map[string]crossing.Person) crossing.Person {
-	if p, ok := links[key]; ok {
+	app := federation.ID("")
+	if a, ok := snap.Application(e.Decided.App); ok {
+		app = a.ID
+	}
+	at := string(app) + "\x1f" + key
+	if p, ok := links[at]; ok {
 		return p
 	}
-	var row store.LinkRow // none is no error
-	if rm.store.Read.WithContext(ctx).Where("key = ?", store.Hash(key)).Limit(1).Find(&row).Error == nil {
-		recorded.ID = row.Person
+	p, err := rm.people.Find(ctx, key, app)
+	if err != nil || p.ID == 0 {
+		p = e.People[key]
 	}
-	links[key] = recorded
-	return recorded
+	p.Identifier = "" // as it is recorded
+	links[at] = p
+	return p
 }
 
 func (e *Evaluated) count(c crossing.Compared) {
@@ -153,79 +188,4 @@ func (e *Evaluated) count(c crossing.Compared) {
 	default:
 		e.Apart++
 	}
-}
-
-// worse keeps of a person what weighs most.
-func worse(old *crossing.Compared, c crossing.Compared) *crossing.Compared {
-	if old != nil {
-		c.Shut, c.Renamed = c.Shut || old.Shut, c.Renamed || old.Renamed
-	}
-	return &c
-}
-
-// Of what a change does to the names of people, so much is looked at before it is saved.
-const (
-	renamesLooked = 2000
-	renamesWithin = 5 * time.Second // for all applications together
-	mostExamples  = 3
-)
-
-// Renames tells whether a change gives people other names at an application: the worst
-// one, if there are several.
-func (rm *Room) Renames(ctx context.Context, before, after *federation.Snapshot) (out records.Renaming, err error) {
-	sum := sha256.New()
-	worst, end := 0, rm.now().Add(renamesWithin)
-	for _, name := range crossing.Naming(before, after) {
-		got, err := rm.Reevaluate(ctx, before, after, Which{Application: string(name), Most: renamesLooked,
-			Within: max(end.Sub(rm.now()), time.Millisecond)}, func(int64) {})
-		if err != nil {
-			return out, err
-		}
-		if got.Renamed == 0 {
-			continue
-		}
-		a, _ := after.Application(name)
-		rules, err := json.Marshal([]any{name, a.Mapping(), a.Side.Settings(), providerRules(after, a)})
-		if err != nil {
-			return out, err
-		}
-		sum.Write(rules)
-		if got.Renamed <= worst {
-			continue
-		}
-		worst = got.Renamed
-		out.Finding = crossing.Renaming(string(name), got.Renamed, got.Seen, examples(got))
-		if n := rm.store.CountSubjects(ctx, string(a.ID)); n > 0 {
-			out.Finding = out.Finding.With(finding.Passing("Lasting names it was told, or that were imported",
-				fmt.Sprint(n)))
-		}
-	}
-	out.Digest = hex.EncodeToString(sum.Sum(nil)[:8])
-	return out, nil
-}
-
-// providerRules are the intakes behind an application.
-func providerRules(snap *federation.Snapshot, a *federation.Application) map[federation.Name]any {
-	out := map[federation.Name]any{}
-	for _, p := range snap.Providers() {
-		if a.Provider == "" || a.Provider == p.Name {
-			out[p.Name] = p.Mapping()
-		}
-	}
-	return out
-}
-
-// examples are a few of those who would be named otherwise.
-func examples(e Evaluated) []string {
-	some := map[string]bool{}
-	for _, l := range e.Listed {
-		switch was, is := l.Before.Released, l.Now.Released; {
-		case !l.Renamed || len(some) >= mostExamples:
-		case was == nil || is == nil:
-			some[l.Person+", who would not be recognised"] = true
-		default:
-			some[fmt.Sprintf("%s instead of %s", is.Name, was.Name)] = true
-		}
-	}
-	return slices.Sorted(maps.Keys(some))
 }

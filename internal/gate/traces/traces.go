@@ -18,23 +18,30 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/xmlsec"
+	"innergate.example/innergate/internal/gate/arrivals"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/store"
 )
 
 // Room reads traces.
 type Room struct {
-	store *store.Store
-	now   func() time.Time
-	turns chan struct{} // of re-evaluations that run
+	store  *store.Store
+	now    func() time.Time
+	people *people.Room
+	grants *grants.Room
+	// arrivals tell what profiles have.
+	arrivals *arrivals.Room
+	turns    chan struct{} // of re-evaluations that run
 }
 
 // mostAtOnce is how many re-evaluations run at once.
 const mostAtOnce = 2
 
 // New makes a room over a store.
-func New(s *store.Store, now func() time.Time) *Room {
-	return &Room{store: s, now: now, turns: make(chan struct{}, mostAtOnce)}
+func New(s *store.Store, now func() time.Time, p *people.Room, g *grants.Room, a *arrivals.Room) *Room {
+	return &Room{store: s, now: now, people: p, grants: g, arrivals: a, turns: make(chan struct{}, mostAtOnce)}
 }
 
 // Begin takes a turn for a re-evaluation; end gives it back.

@@ -1,19 +1,16 @@
 package traces
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/change"
-	"innergate.example/innergate/internal/store"
 )
 
 // Trial is what mappings are tried on: a recorded sign-in, or values that were given.
@@ -34,30 +31,26 @@ type Trial struct {
 type Tried struct {
 	crossing.Mapped
 	Provider, App federation.Name
+	// Recorded says that the application asks as it last did; otherwise it is taken that it asks
+	// for all that its record lets it.
+	Recorded bool
 }
 
-// Try runs a recorded sign-in, or given values, through the mappings of two records,
-// which may be other than they are stored. Records that are not given are those of the
-// recorded sign-in.
+// Try runs a recorded sign-in, somebody's next one, a pasted message or given values through
+// the mappings of two records, which may be other than they are stored. Records that are not
+// given are those of the recorded sign-in.
 func (rm *Room) Try(ctx context.Context, snap *federation.Snapshot, t Trial) (out Tried, err error) {
-	in := crossing.Trial{Provider: t.Provider, App: t.App, Said: &t.Said}
-	if t.Person != 0 {
-		if t.Trace, err = rm.newest(ctx, snap, t); err != nil {
-			return out, err
-		}
-	}
-	if t.Trace != "" {
-		if in, err = rm.recorded(ctx, snap, t); err != nil {
-			return out, err
-		}
-	}
-	if t.Message != "" {
-		if in.Said, err = t.pasted(); err != nil {
-			return out, err
-		}
+	in, err := rm.tried(ctx, snap, t)
+	if err != nil {
+		return out, err
 	}
 	if in, err = t.laid(snap, in); err != nil {
 		return out, err
+	}
+	if in.Own == nil && in.App != nil {
+		if in.Own, err = rm.Asked(ctx, in.App); err != nil {
+			return out, err
+		}
 	}
 	if in.Provider != nil {
 		out.Provider = in.Provider.Name
@@ -65,9 +58,28 @@ func (rm *Room) Try(ctx context.Context, snap *federation.Snapshot, t Trial) (ou
 	if in.App != nil {
 		out.App = in.App.Name
 	}
-	in.Snap = snap
+	in.Now, out.Recorded = rm.now(), in.Own != nil
 	out.Mapped, err = crossing.Try(in)
 	return out, err
+}
+
+// tried is what is to be run through the mappings.
+func (rm *Room) tried(ctx context.Context, snap *federation.Snapshot, t Trial) (in crossing.Trial, err error) {
+	switch {
+	case t.Person != 0:
+		in, err = rm.OfPerson(ctx, snap, Whom{t.Person, t.App, t.Provider})
+		if err == nil && in.App == nil {
+			err = change.Field("person", errors.New("nobody ever heard of them; name the application that would"))
+		}
+		return in, err
+	case t.Trace != "":
+		return rm.recorded(ctx, snap, t)
+	}
+	in = crossing.Trial{Snap: snap, Provider: t.Provider, App: t.App, Said: &t.Said}
+	if t.Message != "" {
+		in.Said, err = t.pasted()
+	}
+	return in, err
 }
 
 // pasted reads a message that somebody pasted.
@@ -86,42 +98,10 @@ func (t Trial) pasted() (*crossing.Answer, error) {
 	return said, nil
 }
 
-// newest finds the reference of somebody's newest recorded sign-in in which a provider said
-// something.
-func (rm *Room) newest(ctx context.Context, snap *federation.Snapshot, t Trial) (reference string, err error) {
-	var links []store.LinkRow
-	if err := rm.store.Read.WithContext(ctx).Where("person = ?", t.Person).Find(&links).Error; err != nil {
-		return "", err
-	}
-	if len(links) == 0 {
-		return "", change.Field("person", change.NotFound("person with a link", fmt.Sprint(t.Person), ""))
-	}
-	theirs := func(key string) bool {
-		hash := store.Hash(key)
-		return slices.ContainsFunc(links, func(l store.LinkRow) bool { return bytes.Equal(l.Key, hash) })
-	}
-	f := store.TraceFilter{}
-	if t.Provider != nil {
-		f.Provider = string(t.Provider.Name)
-	}
-	err = rm.store.Traces.Each(ctx, f, func(head store.TraceHead, inputs []json.RawMessage) bool {
-		for _, octets := range inputs {
-			var e crossing.Entry
-			if json.Unmarshal(octets, &e) == nil && e.SaidIn(snap) != nil && e.Of(snap, theirs) {
-				reference = head.ID
-			}
-		}
-		return reference == ""
-	})
-	if err == nil && reference == "" {
-		err = change.Field("person", change.NotFound("recorded sign-in of the person", fmt.Sprint(t.Person), ""))
-	}
-	return reference, err
-}
-
 // laid has the mappings that are tried in place of those on record, if they can be saved
 // there.
 func (t Trial) laid(snap *federation.Snapshot, in crossing.Trial) (crossing.Trial, error) {
+	var records []federation.Record
 	if t.Intake != nil {
 		if in.Provider == nil {
 			return in, change.Field("provider", errors.New("an intake is that of a provider; name one"))
@@ -130,11 +110,7 @@ func (t Trial) laid(snap *federation.Snapshot, in crossing.Trial) (crossing.Tria
 		if r.IntakeMapping = *t.Intake; t.IntakeSet != nil {
 			r.IntakeSet = federation.Name(*t.IntakeSet)
 		}
-		both, err := whole(snap, r)
-		if err != nil {
-			return in, err
-		}
-		in.Provider = both.(*federation.Provider)
+		records = append(records, r)
 	}
 	if t.Release != nil {
 		if in.App == nil {
@@ -144,12 +120,21 @@ func (t Trial) laid(snap *federation.Snapshot, in crossing.Trial) (crossing.Tria
 		if r.ReleaseMapping = *t.Release; t.ReleaseSet != nil {
 			r.ReleaseSet = federation.Name(*t.ReleaseSet)
 		}
+		records = append(records, r)
+	}
+	for i, r := range records {
 		both, err := whole(snap, r)
 		if err != nil {
 			return in, err
 		}
-		in.App = both.(*federation.Application)
+		switch records[i] = both; x := both.(type) {
+		case *federation.Provider:
+			in.Provider = x
+		case *federation.Application:
+			in.App = x
+		}
 	}
+	in.Snap = snap.With(records...)
 	return in, nil
 }
 
@@ -165,7 +150,8 @@ func whole(snap *federation.Snapshot, r federation.Record) (federation.Record, e
 	return both, change.OfSetting(err)
 }
 
-// recorded finds what a provider said in a recorded sign-in, and whose mappings counted.
+// recorded finds what a provider said in a recorded sign-in, who it was, and whose mappings
+// counted. For another application than that of the sign-in it is what is known of them now.
 func (rm *Room) recorded(ctx context.Context, snap *federation.Snapshot, t Trial) (in crossing.Trial, err error) {
 	head, _, err := rm.Get(ctx, t.Trace)
 	if err != nil {
@@ -175,31 +161,41 @@ func (rm *Room) recorded(ctx context.Context, snap *federation.Snapshot, t Trial
 	if err != nil {
 		return in, err
 	}
-	in = crossing.Trial{Provider: t.Provider, App: t.App}
+	in = crossing.Trial{Snap: snap, Provider: t.Provider, App: t.App}
+	if a, ok := snap.Application(federation.Name(head.Application)); ok && in.App == nil {
+		in.App = a
+	}
+	same := in.App != nil && in.App.Name == federation.Name(head.Application)
 	for _, octets := range raw {
 		var e crossing.Entry
 		if err := json.Unmarshal(octets, &e); err != nil {
 			return in, err
 		}
-		if said := e.SaidIn(snap); said != nil {
-			in.Said, in.Own = said, e.Before.AppState
-			if p, ok := snap.Provider(said.Provider); ok {
-				in.Person = e.People[crossing.Recognised(p, said)]
-			}
+		if same && in.Own == nil {
+			in.Own = e.Asked(in.App)
+		}
+		said := e.SaidIn(snap)
+		if said == nil {
+			continue
+		}
+		if p, ok := snap.Provider(said.Provider); ok && in.Provider == nil {
+			in.Provider = p
+		}
+		in.Said, in.Wish, in.Given, in.Agreed = said, e.Before.Wish, e.Given, e.Agreed
+		if in.Provider != nil {
+			in.Person = e.Whose(in.Provider, said)
 		}
 	}
-	if in.Said == nil {
+	switch {
+	case in.Said == nil:
 		return in, change.Field("trace", finding.New(finding.NothingSaid, finding.Fact("Trace", head.ID)))
+	case same || in.App == nil || in.Person.ID == 0:
+		return in, nil
 	}
-	if p, ok := snap.Provider(in.Said.Provider); ok && in.Provider == nil {
-		in.Provider = p
+	now, err := rm.OfPerson(ctx, snap, Whom{in.Person.ID, in.App, in.Provider})
+	if gone := (*change.NotFoundError)(nil); errors.As(err, &gone) {
+		return in, nil // they were removed since
 	}
-	if a, ok := snap.Application(federation.Name(head.Application)); ok && in.App == nil {
-		in.App = a
-	}
-	if in.App == nil || in.App.Name != federation.Name(head.Application) {
-		in.Own = nil // what another application asked for says nothing of this one
-		in.Person = crossing.Person{}
-	}
-	return in, nil
+	in.Person, in.Own, in.Wish, in.Agreed = now.Person, now.Own, crossing.Wish{}, now.Agreed
+	return in, err
 }

@@ -194,6 +194,9 @@ func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, tar
 	return nil, nil
 }
 
+// Usual is nothing: a bookmark does not ask.
+func (*Application) Usual(*federation.Application) json.RawMessage { return nil }
+
 // Naming is by no name: a bookmark is told nothing.
 func (*Application) Naming(*federation.Application, json.RawMessage) (profile.Wanted, error) {
 	return profile.Wanted{Kind: profile.Given}, nil

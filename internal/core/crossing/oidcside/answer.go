@@ -47,7 +47,9 @@ type answer struct {
 	id     string // of the grant
 	told   []profile.Claim
 	lasts  string // names the session
-	now    time.Time
+	// attributes are what the release made.
+	attributes []profile.Attribute
+	now        time.Time
 }
 
 // Answer plans a response with a code.
@@ -61,7 +63,7 @@ func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
 	}
 	return answer{side: a, app: in.App.ID, reply: r, name: in.Released.Name, person: in.Person.ID, word: in.Answer,
 		id:   in.New,
-		told: a.told(in.Released.Attributes, r), lasts: in.Session, now: in.Now}, nil
+		told: a.told(in.Released.Attributes, r), attributes: in.Released.Attributes, lasts: in.Session, now: in.Now}, nil
 }
 
 const offline = "offline_access"

@@ -122,10 +122,7 @@ func (b Bearer) Audience(g grant.Grant, issuer string) []string {
 
 // UserInfo is what the user-info address says (OpenID Connect Core §5.3.2).
 func (a *Application) UserInfo(g grant.Grant, scopes []string, attributes []profile.Attribute) map[string]any {
-	if !a.inUserInfo() {
-		scopes = nil
-	}
-	out := written(claimsOf(attributes, scopes, a.bounded(g.InfoClaims)))
+	out := written(a.atUserInfo(attributes, scopes, g.InfoClaims))
 	out["sub"] = g.Subject
 	return out
 }

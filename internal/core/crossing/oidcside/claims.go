@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/profile"
 )
@@ -43,6 +45,71 @@ func (a *Application) bounded(claims []string) []string {
 // token or at the user-info address.
 func (a *Application) told(attributes []profile.Attribute, r reply) []profile.Claim {
 	return claimsOf(attributes, r.Scopes, a.bounded(slices.Concat(r.IDClaims, r.InfoClaims)))
+}
+
+// inToken are the claims that the ID token says of a person.
+func (a *Application) inToken(attributes []profile.Attribute, scopes, single []string) []profile.Claim {
+	if !slices.Contains(scopes, openID) {
+		return nil
+	}
+	if !a.inIDToken() {
+		scopes = nil
+	}
+	return claimsOf(attributes, scopes, a.bounded(single))
+}
+
+// atUserInfo are those that the user-info address says.
+func (a *Application) atUserInfo(attributes []profile.Attribute, scopes, single []string) []profile.Claim {
+	if !a.inUserInfo() {
+		scopes = nil
+	}
+	return claimsOf(attributes, scopes, a.bounded(single))
+}
+
+// openID is the scope without which nobody is told who signed in.
+const openID = "openid"
+
+// Places where an application is told claims.
+const (
+	placeToken = "ID token"
+	placeInfo  = "user-info"
+)
+
+// Told is what the application comes to know, by place; withheld are the claims that neither
+// its scopes nor single requests ask for.
+func (p answer) Told() (out []crossing.Delivered, withheld []string) {
+	r := p.reply
+	inToken := p.side.inToken(p.attributes, r.Scopes, r.IDClaims)
+	var atInfo []profile.Claim
+	if slices.Contains(r.Scopes, openID) {
+		atInfo = p.side.atUserInfo(p.attributes, r.Scopes, r.InfoClaims)
+	}
+	is := func(name string) func(profile.Claim) bool {
+		return func(c profile.Claim) bool { return c.Name == name }
+	}
+	for _, c := range profile.Claims(p.attributes, func(name string) bool { return !oidc.Reserved(name) }) {
+		place := ""
+		if slices.ContainsFunc(inToken, is(c.Name)) {
+			place = placeToken
+		}
+		switch here := slices.ContainsFunc(atInfo, is(c.Name)); {
+		case here && place != "":
+			place += " and " + placeInfo
+		case here:
+			place = placeInfo
+		case place == "":
+			withheld = append(withheld, c.Name)
+			continue
+		}
+		out = append(out, crossing.Delivered{Place: place, Name: c.Name, Values: c.Values})
+	}
+	return out, withheld
+}
+
+// Usual is a request for all of its scopes.
+func (a *Application) Usual(*federation.Application) json.RawMessage {
+	r, _ := json.Marshal(reply{Scopes: a.scopes()}) // texts only
+	return r
 }
 
 // inIDToken and inUserInfo say where the claims of scopes are told.

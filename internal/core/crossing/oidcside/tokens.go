@@ -84,18 +84,14 @@ func (a *Application) Tokens(in Issue) (Tokens, error) {
 	if in.Turn > 0 {
 		out.RefreshToken = grant.Handle{Kind: grant.RefreshHandle, Grant: in.Grant.ID, Number: in.Turn}.Token(in.Gate.Handles)
 	}
-	if in.Word == nil || !slices.Contains(in.Scopes, "openid") {
+	if in.Word == nil || !slices.Contains(in.Scopes, openID) {
 		return out, nil
 	}
 	said.Life = a.lives.id
 	if in.First {
 		said.Nonce = in.Grant.Code.Nonce
 	}
-	var scopes []string
-	if a.inIDToken() {
-		scopes = in.Scopes
-	}
-	said.Person = written(claimsOf(in.Attrs, scopes, a.bounded(in.Grant.IDClaims)))
+	said.Person = written(a.inToken(in.Attrs, in.Scopes, in.Grant.IDClaims))
 	out.IDToken, err = sign.Sign(oidc.IDToken, said.IDToken(sign.Algorithm, out.AccessToken))
 	return out, err
 }

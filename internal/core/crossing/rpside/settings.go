@@ -105,6 +105,12 @@ func (p *Provider) Settings() any {
 	}{p.ClientSettings, p.OpenIDSettings}
 }
 
+// Inquires are the scopes and parameters that it is asked with, and whether its user-info
+// address is asked.
+func (p *Provider) Inquires() string {
+	return strings.Join([]string{"scopes " + strings.Join(p.scopes(), " "), p.Parameters, p.UserInfo, p.ResponseType}, "; ")
+}
+
 // SettingList describes its settings.
 func (p *Provider) SettingList() []federation.Setting {
 	if p.plain() {

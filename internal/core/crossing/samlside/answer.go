@@ -263,6 +263,18 @@ func (p answer) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered, 
 	return out, err
 }
 
+// Told are the attributes of the assertion.
+func (p answer) Told() (out []crossing.Delivered, withheld []string) {
+	for _, a := range p.attributes {
+		out = append(out, crossing.Delivered{Place: "assertion", Name: a.Name, Format: a.Format, Friendly: a.Friendly,
+			Values: a.Values})
+	}
+	return out, nil
+}
+
+// Usual is a request that asks for nothing in particular.
+func (a *Application) Usual(*federation.Application) json.RawMessage { return json.RawMessage(`{}`) }
+
 // Sent says what the application is told.
 func (p answer) Sent() []federation.Value {
 	out := values("Audience", p.msg.Audience, "InResponseTo", p.msg.InResponseTo, "NameID", p.name.String(),

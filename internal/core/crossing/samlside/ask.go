@@ -91,6 +91,9 @@ func (p *Provider) ask(in crossing.In) crossing.Out {
 	return out
 }
 
+// Inquires is the NameID format that it is asked for.
+func (p *Provider) Inquires() string { return "NameIDPolicy Format " + p.AskNameIDFormat }
+
 // mostHint bounds in octets what a request names as its Subject.
 const mostHint = 256
 
