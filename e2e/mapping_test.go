@@ -60,26 +60,26 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 			[]string{"Nothing is there for", "costCentre"}},
 		{"proposed for none", []string{"mapping", "propose", "provider/oakholow"}, 1, []string{`did you mean "oakhollow"?`}},
 		{"on a person", []string{"mapping", "try", "--person", "17", "--intake", intake}, 0, []string{"userName is made of preferred_username"}},
-		{"on nobody", []string{"mapping", "try", "--person", "77"}, 1, []string{`no person with a link "77"`}},
+		{"on nobody", []string{"mapping", "try", "--person", "77"}, 1, []string{`no person "77"`}},
 		{"on a pasted token", []string{"mapping", "try", "--provider", "oakhollow", "--intake", intake, "--message", token}, 0,
 			[]string{"PASTED"}},
 		{"on something else", []string{"mapping", "try", "--provider", "oakhollow", "--message", intake}, 0, []string{"rules"}},
 		{"on a message of nobody", []string{"mapping", "try", "--app", "track-access", "--message", token}, 1, []string{"name the one it is of"}},
 		{"on two things", []string{"mapping", "try", "--person", "17", "--message", token, "--provider", "oakhollow"}, 1, []string{"give one of them"}},
 		{"run again", []string{"reevaluate", "provider/oakhollow", "intakeMapping=@" + intake}, 0,
-			[]string{"differs", "name: none, now Mina Thorne", "1 of 1 people would get something else"}},
-		{"shutting out", []string{"reevaluate", "provider/oakhollow", "phase=paused"}, 3, []string{"refused", "1 would not be let in"}},
+			[]string{"differs", "name: no longer Mina Thorne", "1 of 1 person affected"}},
+		{"shutting out", []string{"reevaluate", "provider/oakhollow", "phase=paused"}, 3, []string{"refused", "1 refused"}},
 		{"of no record", []string{"reevaluate", "provider/oakhollo", "phase=paused"}, 1, []string{`did you mean "oakhollow"?`}},
 		{"of nothing", []string{"reevaluate", "phase=paused"}, 2, []string{"stands before any record"}},
 		{"a set", []string{"set", "put", "common", "--way", "release", "--title", "Common", "--mapping", release}, 0, []string{"shared by 0"}},
 		{"a set of no way", []string{"set", "put", "other"}, 2, []string{"--way intake"}},
 		{"no set", []string{"set", "show", "comon"}, 1, []string{`did you mean "common"?`}},
-		{"shared, unconfirmed", []string{"app", "set", "track-access", "releaseSet=common"}, 1, []string{"names-change", "MINA", "To confirm"}},
-		{"run again with a set", []string{"reevaluate", "application/track-access", "releaseSet=common"}, 0, []string{"1 would have another name"}},
+		{"shared, unconfirmed", []string{"app", "set", "track-access", "releaseSet=common"}, 1, []string{"names-change", "MINA", "--confirm"}},
+		{"run again with a set", []string{"reevaluate", "application/track-access", "releaseSet=common"}, 0, []string{"1 under another name"}},
 		{"and without it", []string{"set", "remove", "common"}, 0, []string{"removed common"}},
 		{"broken", []string{"mapping", "try", "--trace", trace, "--intake", broken}, 2, []string{"character 1", "missing closing"}},
 		{"broken, saved", []string{"provider", "set", "oakhollow", "intakeMapping=@" + broken}, 1,
-			[]string{"intakeMapping.rules[0].steps[0].text"}},
+			[]string{"intakeMapping, rule 1, step 1.text"}},
 		{"no trace", []string{"mapping", "try", "--trace", "00000-00000"}, 1, []string{"there is no trace"}},
 		{"no application", []string{"mapping", "try", "--app", "track-acces", "a=b"}, 1, []string{`did you mean "track-access"?`}},
 		{"no record", []string{"mapping", "show", "oakhollow"}, 2, []string{"provider/NAME"}},
@@ -95,7 +95,7 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 	}
 
 	_, stderr, _ = d.cli(t, "", "app", "set", "track-access", "releaseMapping=@"+release)
-	digest := regexp.MustCompile(`To confirm ([0-9a-f]+)`).FindStringSubmatch(stderr)
+	digest := regexp.MustCompile(`--confirm ([0-9a-f]+)`).FindStringSubmatch(stderr)
 	require.Len(t, digest, 2, stderr)
 	_, stderr, code = d.cli(t, "", "--confirm", digest[1], "app", "set", "track-access", "releaseMapping=@"+release)
 	require.Zero(t, code, stderr)
@@ -109,7 +109,7 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 	require.Zero(t, code, stderr)
 	require.Contains(t, out, "scope-unneeded", "the scope email is asked for, and no rule reads it")
 	_, stderr, _ = d.cli(t, "", "app", "set", "track-access", "releaseMapping=")
-	digest = regexp.MustCompile(`To confirm ([0-9a-f]+)`).FindStringSubmatch(stderr)
+	digest = regexp.MustCompile(`--confirm ([0-9a-f]+)`).FindStringSubmatch(stderr)
 	_, stderr, code = d.cli(t, "", "--confirm", digest[1], "app", "set", "track-access", "releaseMapping=")
 	require.Zero(t, code, stderr)
 	out, stderr, code = d.cli(t, "", "mapping", "show", "application/track-access")
@@ -159,8 +159,8 @@ func TestConsoleMapsAttributes(t *testing.T) {
 	c.press("Add 8 proposed rules")
 	c.see("9 rules")
 	c.see("updated_at")
-	c.press("Run recorded sign-ins through it")
-	c.see("1 of 1 people")
+	c.press("Run all recorded sign-ins through the change")
+	c.see("1 of 1 person")
 	c.shot("mapping")
 	c.press("Save")
 	c.open(d.Console + "connect/providers/oakhollow")

@@ -99,7 +99,7 @@ func TestPeopleOverTheAPI(t *testing.T) {
 		{"POST", "/people/12/join", `{"other":13}`, 422, "digest"},
 		{"POST", "/people/12/part", `{"link":"00"}`, 422, `"field":"link"`},
 		{"POST", "/people/12/links", `{"provider":"season-club","subject":" "}`, 422, `"field":"subject"`},
-		{"POST", "/people/12/links", `{"provider":"season-club","subject":"x","format":"urn:oasis:names:tc:SAML:2.0:nameid-format:transient"}`, 422, "another one at each sign-in"},
+		{"POST", "/people/12/links", `{"provider":"wrenmoor-staff","subject":"x","format":"urn:oasis:names:tc:SAML:2.0:nameid-format:transient"}`, 422, "another one at each sign-in"},
 		{"PUT", "/groups/Bad_Name", `{"title":"x","revision":0}`, 422, `"field":"name"`},
 		{"PUT", "/groups/drivers", `{"title":"x","revision":0}`, 409, "taken"},
 		{"PUT", "/groups/drivers", `{"title":"x","revision":9}`, 409, "changed meanwhile"},

@@ -68,7 +68,7 @@ func TestPeople(t *testing.T) {
 		{"a circle", []string{"group", "put", "operations", "--inside", "night-shift"}, 1, "inside itself"},
 		{"no domain", []string{"organisation", "put", "oakhollow", "--domain", "@oakhollow.example"}, 1, "is no domain"},
 		{"listed as a tree", []string{"group", "list"}, 0, "  night-shift"},
-		{"told before it goes", []string{"group", "remove", "first-aiders"}, 1, "To confirm"},
+		{"told before it goes", []string{"group", "remove", "first-aiders"}, 1, "--confirm"},
 	} {
 		out, stderr, code := d.cli(t, "", c.args...)
 		require.Equal(t, c.code, code, "%s: %s%s", c.rule, out, stderr)
@@ -112,7 +112,7 @@ func TestPeople(t *testing.T) {
 	c.open(d.Console + "admit/people/1")
 	c.see("by an engineer")
 	c.fill(`input[name="other"]`, "16")
-	c.press("See what that comes to")
+	c.press("Preview")
 	c.see("is disabled afterwards, too")
 	c.shot("join")
 	c.open(d.Console + "admit/people/17")

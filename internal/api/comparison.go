@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"innergate.example/innergate/internal/core/compare"
+	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/table"
 )
 
@@ -25,6 +26,8 @@ type Comparison struct {
 	Accounts   int                     `json:"accounts"`
 	People     int                     `json:"people"`
 	Counts     map[compare.Verdict]int `json:"counts" doc:"Lines by verdict"`
+	NotTold    bool                    `json:"notTold,omitempty" doc:"The application is not told yet what people are identified by here: nobody is found by it before it is"`
+	Rule       *profile.Rule           `json:"rule,omitempty" doc:"With notTold: the rule of the release that would tell it"`
 	Changes    []compare.Improvement   `json:"changes" doc:"Changes of what is told that would have more accounts fit, the best first"`
 	Rates      []compare.Rate          `json:"rates" doc:"How well each heading fits each identifier, the best first"`
 	Bad        []table.BadRow          `json:"bad" doc:"The first rows of the list that could not be read"`

@@ -53,6 +53,7 @@ type Consequence struct {
 	Renamed int              `json:"renamed" doc:"People of whom an application would hear by another name"`
 	Held    int              `json:"held" doc:"People who would be asked something first"`
 	Told    int              `json:"told" doc:"People of whom an application would be told something else"`
+	Let     int              `json:"let" doc:"People who would be let in, and were not"`
 	Untold  int              `json:"cannotTell" doc:"Sign-ins of which it cannot be told"`
 	Cause   string           `json:"cause,omitempty" doc:"Why not, of the newest of these"`
 	Stopped bool             `json:"stopped,omitempty" doc:"It took too long; older sign-ins were not looked at"`
@@ -67,7 +68,7 @@ type Affected struct {
 	Name        string                  `json:"name"`
 	Application string                  `json:"application,omitempty"`
 	Trace       string                  `json:"trace" doc:"Reference of the sign-in"`
-	What        string                  `json:"what" enum:"refused,renamed,asked first,told otherwise"`
+	What        string                  `json:"what" enum:"refused,renamed,asked first,told otherwise,let in"`
 	Differences []federation.Difference `json:"differences"`
 }
 

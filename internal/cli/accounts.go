@@ -92,11 +92,21 @@ func (e *environment) compareAccounts(ctx context.Context, cmd *ucli.Command, c 
 }
 
 func (e *environment) comparison(w io.Writer, x api.Comparison) {
-	fmt.Fprintf(w, "%d of %d accounts fit exactly, by %s and %s\n\n", x.Counts[compare.Exact], x.Accounts, x.Column, x.Identifier)
+	fmt.Fprintf(w, "%d of %d accounts fit exactly, by %s and %s\n", x.Counts[compare.Exact], x.Accounts, x.Column, x.Identifier)
+	if x.NotTold {
+		rule, _ := json.Marshal(x.Rule) // texts only
+		fmt.Fprintf(w, "The application is not told %s yet. Add this rule to its releaseMapping: %s\n",
+			strings.TrimPrefix(x.Identifier, "profile:"), rule)
+	}
+	fmt.Fprintln(w)
 	rows := [][]string{}
 	for _, v := range compare.Verdicts {
+		says := verdictSays[v]
+		if v == compare.Exact && x.NotTold {
+			says = "the application will find the person, once it is told"
+		}
 		if n := x.Counts[v]; n > 0 {
-			rows = append(rows, []string{string(v), fmt.Sprint(n), verdictSays[v]})
+			rows = append(rows, []string{string(v), fmt.Sprint(n), says})
 		}
 	}
 	e.table(w, columns("verdict!", "lines", "what it means"), rows, "")
@@ -130,7 +140,7 @@ var verdictSays = map[compare.Verdict]string{
 	compare.Exact: "the application finds the person", compare.Case: "the same but for capital and small letters",
 	compare.Space: "the same but for white space", compare.Domain: "the same but for the domain",
 	compare.Ambiguous: "several people fit, or the one who does has another account", compare.Disabled: "the account of somebody who is let in no more",
-	compare.MissingHere: "an account, and nobody that it would be of", compare.MissingThere: "a person, and no account"}
+	compare.MissingHere: "an account that fits nobody who is known here", compare.MissingThere: "a person, and no account"}
 
 func (e *environment) listComparisons(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
 	l, err := c.Comparisons(ctx, args[0])

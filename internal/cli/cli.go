@@ -12,6 +12,7 @@ import (
 	"os"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	ucli "github.com/urfave/cli/v3"
@@ -102,11 +103,15 @@ func (e *environment) report(err error) int {
 
 func problemLines(p *api.Problem) (what, do string) {
 	if f := p.Finding; f != nil {
-		what = f.Title
+		what, do = f.Title, f.Remedy+draftHint(f.Code)
 		for i, ev := range f.Evidence {
+			if ev.Label == "To confirm" {
+				do += " If it is meant, repeat it with --confirm " + ev.Found + "."
+				continue
+			}
 			what += map[bool]string{true: ": ", false: "; "}[i == 0] + evidence(ev)
 		}
-		return fieldPrefix(p) + what + " [" + string(f.Code) + "]", f.Remedy + draftHint(f.Code)
+		return fieldPrefix(p) + what + " [" + string(f.Code) + "]", do
 	}
 	if what, do, ok := strings.Cut(p.Detail, "; "); ok {
 		return fieldPrefix(p) + what, do
@@ -131,12 +136,27 @@ func fieldPrefix(p *api.Problem) string {
 		return ""
 	}
 	field := p.Errors[0].Field
+	if field == "confirm" {
+		return ""
+	}
 	if option, ok := options[field]; ok {
 		field = option
 	} else if flag, ok := typedFlags[field]; ok {
 		field = "--" + flag
 	}
-	return field + ": "
+	return fromOne(field) + ": "
+}
+
+// rulePlace is a rule, or a step of one, in the name of a field.
+var rulePlace = regexp.MustCompile(`\.?(rules|steps|from)\[(\d+)\]`)
+
+// fromOne is the name of a field as people count: rules from one.
+func fromOne(field string) string {
+	return rulePlace.ReplaceAllStringFunc(field, func(s string) string {
+		m := rulePlace.FindStringSubmatch(s)
+		n, _ := strconv.Atoi(m[2])
+		return fmt.Sprintf(", %s %d", map[string]string{"rules": "rule", "steps": "step", "from": "source"}[m[1]], n+1)
+	})
 }
 
 func evidence(ev finding.Evidence) string {

@@ -70,7 +70,7 @@ func (e *environment) many(ctx context.Context, cmd *ucli.Command, k kindOf, m a
 		return err
 	}
 	if r := p.Refused; len(r) == 1 && p.Matched == 1 {
-		return fmt.Errorf("%s cannot be changed: %s: %s", r[0].Name, r[0].Field, r[0].Cause)
+		return fmt.Errorf("%s cannot be changed: %s: %s", r[0].Name, fromOne(r[0].Field), r[0].Cause)
 	}
 	if cmd.Bool("dry-run") || len(p.Changes) == 0 || len(p.Refused) > 0 {
 		err := e.print(cmd, p, func(w io.Writer) { e.manyPreview(w, m, p) })
@@ -103,7 +103,7 @@ func (e *environment) many(ctx context.Context, cmd *ucli.Command, k kindOf, m a
 		} else {
 			fmt.Fprintf(w, "%s %d %s%s\n", verb, len(p.Changes), k.what, acts)
 		}
-		e.consequence(w, p.Consequence, "were")
+		e.consequence(w, p.Consequence, "are")
 		if carry != "" {
 			fmt.Fprintln(w, carry)
 		}
@@ -145,7 +145,7 @@ func (e *environment) manyPreview(w io.Writer, m api.Many, p api.ManyPreview) {
 		fmt.Fprintf(w, "and %d more; all with --output json\n", n-50)
 	}
 	for _, r := range p.Refused[:min(len(p.Refused), 50)] {
-		fmt.Fprintf(w, "cannot be changed  %s\n  %s: %s\n", r.Name, r.Field, r.Cause)
+		fmt.Fprintf(w, "cannot be changed  %s\n  %s: %s\n", r.Name, fromOne(r.Field), r.Cause)
 	}
 	if n := len(p.Changes) + p.Unchanged; p.Unchanged == n && n > 0 && len(p.Refused) == 0 {
 		fmt.Fprintln(w, "nothing differs: it is so already")

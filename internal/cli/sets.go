@@ -128,7 +128,7 @@ func (e *environment) putSet(ctx context.Context, cmd *ucli.Command, c *client.C
 	}
 	return e.print(cmd, s, func(w io.Writer) {
 		e.setShown(w, s)
-		e.consequence(w, s.Consequence, "were")
+		e.consequence(w, s.Consequence, "are")
 	})
 }
 
@@ -246,7 +246,7 @@ func (e *environment) reevaluated(w io.Writer, r *api.Reevaluated) {
 		fmt.Fprintln(w, "The change makes no difference to these sign-ins.")
 	}
 	fmt.Fprintf(w, "\n%s looked at: %d with the same result, %d with another, %d cannot be told, %d not affected\n",
-		count(r.Looked, "sign-in"), r.Alike, r.Differs, r.Untold, r.Apart)
+		counted(int64(r.Looked), "sign-in"), r.Alike, r.Differs, r.Untold, r.Apart)
 	fmt.Fprintf(w, "%d of %s affected: %d refused, %d under another name, %d asked something first\n", r.People,
 		countPeople(r.Seen), r.Shut, r.Renamed, r.Held)
 	if r.Stopped {
@@ -270,14 +270,7 @@ func markOf(x api.ReevaluatedCrossing) string {
 	return x.Verdict
 }
 
-// count is a number of things, countPeople one of people.
-func count(n int, thing string) string {
-	if n == 1 {
-		return "1 " + thing
-	}
-	return fmt.Sprintf("%d %ss", n, thing)
-}
-
+// countPeople is a number of people in words.
 func countPeople(n int) string {
 	if n == 1 {
 		return "1 person"
@@ -294,32 +287,52 @@ func (e *environment) consequence(w io.Writer, c *api.Consequence, verb string) 
 	for _, x := range []struct {
 		n    int
 		what string
-	}{{c.Shut, verb + " refused"}, {c.Renamed, verb + " given another name"}, {c.Held, verb + " asked something first"},
-		{c.Told, "whose application is told something else"}} {
+	}{{c.Shut, "refused"}, {c.Renamed, "given another name"}, {c.Held, "asked something first"}, {c.Let, "let in"}} {
 		if x.n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", x.n, strings.Replace(x.what, "were", "are now", 1)))
+			parts = append(parts, fmt.Sprintf("%d %s %s", x.n, verb, x.what))
 		}
+	}
+	if c.Told > 0 {
+		parts = append(parts, fmt.Sprintf("of %d the application %s told something else", c.Told, strings.Replace(verb, "are", "is", 1)))
 	}
 	if len(parts) > 0 {
 		fmt.Fprintf(w, "Of %s who signed in lately: %s\n", countPeople(c.Seen), strings.Join(parts, ", "))
 	} else if c.Looked > 0 && c.Untold == 0 {
-		fmt.Fprintf(w, "No difference to the %s who signed in lately (%s looked at)\n", countPeople(c.Seen), count(c.Looked, "sign-in"))
+		fmt.Fprintf(w, "No difference to the %s who signed in lately (%s looked at)\n", countPeople(c.Seen), counted(int64(c.Looked), "sign-in"))
 	}
-	for _, p := range c.People {
-		fmt.Fprintf(w, "  %s  %s at %s, %s\n", e.colour(p.What), p.Name, dash(p.Application), p.Trace)
-		for _, d := range p.Differences {
-			fmt.Fprintf(w, "    %s\n", difference(d))
-		}
-	}
+	e.affected(w, c.People)
 	if c.Untold > 0 {
-		fmt.Fprintf(w, "%s cannot be told: %s\n", count(c.Untold, "sign-in"), c.Cause)
+		fmt.Fprintf(w, "%s cannot be told: %s\n", counted(int64(c.Untold), "sign-in"), c.Cause)
 	}
 	if c.Stopped {
 		fmt.Fprintln(w, "Older sign-ins were not looked at; innergate reevaluate looks at more.")
 	}
 	if c.Finding != nil && c.Confirm != "" && verb == "would be" {
-		e.told(w, c.Finding, "to confirm")
-		fmt.Fprintf(w, "save it with --confirm %s\n", c.Confirm)
+		e.told(w, c.Finding, "error")
+		fmt.Fprintf(w, "If it is meant, save it with --confirm %s\n", c.Confirm)
+	}
+}
+
+// affected lists people, those together for whom the same becomes other.
+func (e *environment) affected(w io.Writer, people []api.Affected) {
+	of, order := map[string][]string{}, []string{}
+	for _, p := range people {
+		lines := []string{fmt.Sprintf("  %s at %s: ", e.colour(p.What), dash(p.Application))}
+		for _, d := range p.Differences {
+			lines = append(lines, "    "+difference(d))
+		}
+		key := strings.Join(lines, "\n")
+		if of[key] == nil {
+			order = append(order, key)
+		}
+		of[key] = append(of[key], p.Name)
+	}
+	for _, key := range order {
+		head, lines, _ := strings.Cut(key, "\n")
+		fmt.Fprintln(w, head+strings.Join(of[key], ", "))
+		if lines != "" {
+			fmt.Fprintln(w, lines)
+		}
 	}
 }
 
@@ -336,10 +349,14 @@ func differencesOf(x api.ReevaluatedCrossing) (out []string) {
 
 func difference(d federation.Difference) string {
 	switch {
+	case d.Label == "Because" && d.After != "":
+		return "Because: " + d.After
+	case d.Label == "Because":
+		return "No longer: " + d.Before
 	case d.Before == "":
-		return d.Name() + ": new, " + d.After
+		return d.Name() + ": now " + d.After
 	case d.After == "":
-		return d.Name() + ": no longer told, was " + d.Before
+		return d.Name() + ": no longer " + d.Before
 	}
 	return d.Name() + ": " + d.Before + " → " + d.After
 }

@@ -194,7 +194,7 @@ func TestReevaluation(t *testing.T) {
 		"signing":         {federation.Settings{"sign": "both"}, 0, 3, 0, 0, "Signed"},
 		"fewer":           {federation.Settings{"releaseMapping": rules(sameUID)}, 1, 2, 0, 0, "unit"},
 		"another form":    {federation.Settings{"releaseMapping": map[string]any{"rest": true, "rules": rules(`{"to":{"name":"uid"},"from":[{"attribute":"uid"}]}`)["rules"]}}, 0, 3, 0, 0, "NameFormat of uid"},
-		"a mandatory one": {federation.Settings{"releaseMapping": rules(sameUID + `,{"to":{"name":"unit","nameFormat":"` + basic + `"},"from":[{"attribute":"unit"}],"mandatory":true}`)}, 2, 1, 1, 0, "Finding"},
+		"a mandatory one": {federation.Settings{"releaseMapping": rules(sameUID + `,{"to":{"name":"unit","nameFormat":"` + basic + `"},"from":[{"attribute":"unit"}],"mandatory":true}`)}, 2, 1, 1, 0, "Because"},
 		"another name":    {federation.Settings{"releaseMapping": rules(`{"to":{"subject":true},"from":[{"attribute":"uid"}]}`)}, 0, 3, 0, 3, "Name"},
 		"another format":  {federation.Settings{"nameIdFormat": "persistent"}, 0, 3, 0, 3, "Name"},
 		"paused":          {federation.Settings{"phase": "paused"}, 0, 3, 3, 0, "Result"},

@@ -386,3 +386,32 @@ func TestConsequences(t *testing.T) {
 		}
 	}
 }
+
+// Whoever was made known by a name is recognised by it: a format in short or not said, and one
+// that is unspecified, which a NameID without any is too; a near one is told.
+func TestMadeKnownByAName(t *testing.T) {
+	r := newRig(t)
+	r.staff(federation.Settings{"firstSignIn": "known", "askNameIdFormat": "persistent"})
+	for i, c := range []struct{ typed, comes, near string }{
+		{"persistent", saml.FormatPersistent, ""}, {"", saml.FormatPersistent, ""}, {"emailAddress", saml.FormatEmail, ""},
+		{"unspecified", "", ""}, {"unspecified", saml.FormatUnspecified, ""}, {"emailAddress", saml.FormatPersistent, saml.FormatEmail},
+	} {
+		name := fmt.Sprintf("k-%d@wrenmoor.example", i)
+		_, err := r.Accounts.Add(ctx, tester, accounts.NewPerson{Provider: "staff", Subject: profile.Subject{Format: c.typed, Value: name}})
+		require.NoError(t, err)
+		r.clock.set(r.clock.get().Add(time.Minute))
+		o := r.request(driving.Browser{}, nil)
+		o = r.answer(keep(driving.Browser{}, o), r.asked(o).ID, func(a *saml.Answer) { a.NameID = saml.NameID{Format: c.comes, Value: name} })
+		if c.near == "" {
+			require.Nil(t, o.Finding, "%+v: %v", c, o.Finding)
+			continue
+		}
+		require.Equal(t, finding.PersonUnknown, o.Finding.Code)
+		require.Contains(t, o.Finding.Evidence, finding.Compare("Format of a link by this name", c.near, c.comes))
+	}
+	_, err := r.Accounts.Add(ctx, tester, accounts.NewPerson{Provider: "staff", Subject: profile.Subject{Format: "mail", Value: "x"}})
+	require.ErrorContains(t, err, "emailAddress")
+	r.provides("oakhollow", nil).add(nil)
+	_, err = r.Accounts.Add(ctx, tester, accounts.NewPerson{Provider: "oakhollow", Subject: profile.Subject{Format: "persistent", Value: "x"}})
+	require.ErrorContains(t, err, "leave it out")
+}

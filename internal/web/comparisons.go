@@ -82,7 +82,7 @@ func (s *server) comparisonCalls(a huma.API) {
 func comparison(c comparing.Comparison) api.Comparison {
 	out := api.Comparison{ID: c.ID, At: c.At, Who: c.Who, Group: c.Group, Column: c.Column, Identifier: c.Identifier, Accounts: c.Accounts,
 		People: c.People, Counts: c.Counts, Changes: some(c.Changes), Rates: some(c.Rates), Bad: some(c.Bad), BadRows: c.BadRows,
-		Separator: c.Separator, Encoding: c.Encoding}
+		Separator: c.Separator, Encoding: c.Encoding, NotTold: c.Rule != nil, Rule: c.Rule}
 	if b := c.Before; b != nil {
 		out.Before = &api.ComparisonSince{ID: b.ID, Counts: b.Counts, Fit: some(b.Fit), Unfit: some(b.Unfit), FitN: b.FitN, UnfitN: b.UnfitN,
 			Came: b.Came, Went: b.Went}

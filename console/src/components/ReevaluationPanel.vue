@@ -2,6 +2,7 @@
 import { computed, ref } from 'vue'
 import { api, take, type Job, type Schemas } from '../api/client'
 import { useAct } from '../composables/act'
+import { people, signIns } from '../composables/words'
 import JobProgress from './JobProgress.vue'
 import ProblemBox from './ProblemBox.vue'
 
@@ -25,24 +26,26 @@ const groups = computed(() => {
   return [...all.values()]
 })
 const mark = (x: Crossing) => (x.shut ? { word: '✕ refused', tone: 'refused' } : x.renamed ? { word: '▲ other name', tone: 'waiting' }
+  : x.held ? { word: '▲ asked first', tone: 'waiting' }
   : x.verdict === 'differs' ? { word: '● differs', tone: 'note' } : { word: '○ cannot tell', tone: 'quiet' })
 </script>
 
 <template>
-  <section class="sheet panel" aria-label="Who would get something else">
+  <section class="sheet panel" aria-label="Who is affected">
     <div class="tools">
-      <strong>Who would get something else?</strong>
-      <el-button size="small" :loading="busy || job?.state === 'running'" @click="run">Run recorded sign-ins through it</el-button>
+      <strong>Who is affected?</strong>
+      <el-button size="small" :loading="busy || job?.state === 'running'" @click="run">Run all recorded sign-ins through the change</el-button>
     </div>
     <ProblemBox :problem="failed" />
     <JobProgress v-if="job && !result" :key="job.id" :job="job" @ended="(j) => (job = j)" />
     <div v-if="result" aria-live="polite">
       <p><span :class="result.people ? 'waiting' : 'passed'">{{ result.people ? '▲' : '●' }} {{ result.people }} of
-        {{ result.seen }} people</span> would get something else<template v-if="result.shut">,
-        <span class="refused">{{ result.shut }} would not be let in</span></template><template v-if="result.renamed">,
-        <span class="waiting">{{ result.renamed }} would have another name</span></template>.
-        <span class="quiet">{{ result.looked }} sign-ins looked at, {{ result.apart }} not touched; {{ result.alike }} alike,
-        {{ result.differs }} other, {{ result.cannotTell }} cannot be told.</span></p>
+        {{ people(result.seen) }}</span> affected<template v-if="result.shut">,
+        <span class="refused">{{ result.shut }} refused</span></template><template v-if="result.renamed">,
+        <span class="waiting">{{ result.renamed }} under another name</span></template><template v-if="result.held">,
+        <span class="waiting">{{ result.held }} asked something first</span></template>.
+        <span class="quiet">{{ signIns(result.looked) }} looked at: {{ result.alike }} with the same result, {{ result.differs }} with another,
+        {{ result.cannotTell }} cannot be told, {{ result.apart }} not affected.</span></p>
       <p v-if="result.stopped" class="waiting">It took too long: older sign-ins were not looked at.</p>
       <div v-for="(g, i) in groups.slice(0, 50)" :key="i" class="one">
         <p><span :class="mark(g.first).tone">{{ mark(g.first).word }}</span> {{ g.first.person || 'nobody' }} at

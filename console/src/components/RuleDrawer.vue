@@ -55,7 +55,7 @@ const move = (i: number, by: number) => {
   <el-drawer v-model="open" :title="`Rule for ${makes(draft)}`" size="560px">
     <el-form label-position="top" @submit.prevent>
       <fieldset>
-        <legend>Makes</legend>
+        <legend>To</legend>
         <el-checkbox v-model="draft.to.subject" name="subject"
             @change="(on) => { if (on) [draft.to.name, draft.mandatory] = ['', way === 'intake' || draft.mandatory] }">{{ way === 'release' ?
               'the subject (NameID)' : 'the subject: what people are recognised by' }}</el-checkbox>
@@ -76,7 +76,7 @@ const move = (i: number, by: number) => {
       </fieldset>
       <template v-if="!draft.omit">
         <fieldset>
-          <legend>Of</legend>
+          <legend>From</legend>
           <p v-if="wrongAt('from')" class="refused" role="alert">{{ wrongAt('from') }}</p>
           <div v-for="(s, i) in draft.from" :key="i" class="line">
             <el-select :model-value="kindOf(s)" class="kind" :aria-label="`Kind of source ${i + 1}`"

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed, nextTick, ref } from 'vue'
 import type { Schemas } from '../api/client'
 import { makes, sentence, shown, type Mapping, type Rule } from '../composables/rules'
 import RuleDrawer from './RuleDrawer.vue'
@@ -23,9 +23,11 @@ function edit(i: number) {
   editing.value = i
   open.value = true
 }
-function add() {
+async function add() {
+  const at = mapping.value.rules.length
   put([...mapping.value.rules, { to: {}, from: [{ attribute: '' }] }])
-  edit(mapping.value.rules.length - 1)
+  await nextTick() // until then the rules are those of before
+  edit(at)
 }
 const change = (r: Rule) => put(mapping.value.rules.map((old, i) => (i === editing.value ? r : old)))
 const remove = (i: number) => put(mapping.value.rules.filter((_, k) => k !== i))
@@ -49,7 +51,7 @@ defineExpose({ add })
   </div>
   <div v-if="lines.length" class="scroll" tabindex="0" aria-label="Rules">
   <table>
-    <thead><tr><th scope="col">#</th><th scope="col">Makes</th><th scope="col">Of</th><th scope="col">Came to</th>
+    <thead><tr><th scope="col">#</th><th scope="col">To</th><th scope="col">From</th><th scope="col">In the trial</th>
       <th scope="col"><span class="hidden">Actions</span></th></tr></thead>
     <tbody>
       <tr v-for="l in lines" :key="l.i" :class="{ bad: wrong?.[l.i] }">

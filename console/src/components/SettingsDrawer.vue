@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
+import ConsequenceNote from './ConsequenceNote.vue'
 import ProblemBox from './ProblemBox.vue'
 import { useAct } from '../composables/act'
 
@@ -12,6 +13,7 @@ export type Field = {
 type Settings = Record<string, unknown>
 const props = defineProps<{
   title: string; fields: Field[]; settings: Settings; save: (settings: Settings, why: string) => Promise<void>
+  record?: { kind: 'provider' | 'application'; name: string }
 }>()
 const open = defineModel<boolean>({ required: true })
 const draft = ref<Record<string, unknown>>({})
@@ -28,6 +30,10 @@ const shown = (f: Field, v: unknown) => (f.kind === 'switch' ? (v ? 'yes' : 'no'
   ? (f.choices?.find((c) => c.value === v)?.label ?? String(v)) : String(v || 'nothing'))
 const changes = computed(() => props.fields.filter((f) => draft.value[f.name] !== props.settings[f.name])
   .map((f) => ({ label: f.label, from: shown(f, props.settings[f.name]), to: shown(f, draft.value[f.name]) })))
+const proposed = () => {
+  const set = Object.fromEntries(props.fields.filter((f) => draft.value[f.name] !== props.settings[f.name]).map((f) => [f.name, draft.value[f.name]]))
+  return open.value && props.record && Object.keys(set).length ? { changes: [{ ...props.record, settings: set }] } : undefined
+}
 const wrong = (name: string) => problem.value?.errors?.find((e) => e.field === name ||
   e.field === `settings.${name}`)?.message ?? ''
 
@@ -59,6 +65,7 @@ const submit = () => act(async () => {
         <p><strong>What will change</strong>, from the next request on</p>
         <ul><li v-for="c in changes" :key="c.label">{{ c.label }}: <del>{{ c.from }}</del> → <ins>{{ c.to }}</ins></li>
         </ul>
+        <ConsequenceNote v-if="record" :change="proposed" />
       </section>
       <el-input v-if="open && changes.length" v-model="why" name="why"
           placeholder="Why (optional, kept in the history)" aria-label="Why" class="why" />

@@ -54,7 +54,7 @@ export const verdicts: Record<string, { sign: string; tone: string; means: strin
   domain: { sign: '▲', tone: 'waiting', means: 'The same but for the domain.' },
   ambiguous: { sign: '◆', tone: 'refused', means: 'Several people fit, or the one who does has another account.' },
   disabled: { sign: '✕', tone: 'refused', means: 'The account of somebody who is let in no more.' },
-  'missing here': { sign: '○', tone: 'refused', means: 'An account, and nobody that it would be of.' },
+  'missing here': { sign: '○', tone: 'refused', means: 'An account that fits nobody who is known here.' },
   'missing there': { sign: '○', tone: 'note', means: 'A person, and no account.' },
 }
 
@@ -78,3 +78,10 @@ const proofNames: Record<string, [string, string]> = {
 const each = (list: string[], at: 0 | 1) => [...new Set(list.map((p) => proofNames[p]?.[at] ?? p))].join(', ')
 export const proofs = (list: string[]) => each(list, 0)
 export const proofHint = (list: string[]) => each(list, 1)
+
+/** Numbers of people and sign-ins in words. */
+export const people = (n: number) => (n === 1 ? '1 person' : `${n} people`)
+export const signIns = (n: number) => (n === 1 ? '1 sign-in' : `${n} sign-ins`)
+
+/** NameID formats by which people are known again (SAML core §8.3). */
+export const nameIDFormats = ['emailAddress', 'persistent', 'unspecified']

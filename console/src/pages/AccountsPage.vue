@@ -5,6 +5,8 @@ import JobProgress from '../components/JobProgress.vue'
 import ProblemBox from '../components/ProblemBox.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
+import { kinds } from '../composables/objects'
+import { mappingOf } from '../composables/rules'
 import { uploadForm } from '../composables/upload'
 import { ago, local, verdicts } from '../composables/words'
 
@@ -32,6 +34,7 @@ const group = ref('')
 const job = ref<Job>()
 const { busy, failed, act } = useAct()
 const compare = () => act(async () => {
+  if (!file.value) return load()
   job.value = await uploadForm(`/api/v1/applications/${props.name}/comparisons`, { column: column.value, identifier: identifier.value, group: group.value }, file.value!, () => {})
 })
 async function ended(j: Job) {
@@ -45,6 +48,13 @@ function use(r: { column: string; identifier: string }) {
   column.value = r.column
   identifier.value = r.identifier
 }
+/** Adds the rule by which the application would be told what the accounts fit; without rules everything passes, and goes on to. */
+const tell = () => act(async () => {
+  const { it } = await kinds.application.show(props.name)
+  const now = mappingOf(it.settings.releaseMapping)
+  await kinds.application.save(it, { releaseMapping: { rules: [...now.rules, seen.value!.rule!], ...(now.rest || !now.rules.length ? { rest: true } : {}) } }, 'told what its accounts fit')
+  await compare()
+})
 const remove = () => act(async () => {
   await take(api.DELETE('/api/v1/applications/{name}/comparisons/{id}', { params: { path: { name: props.name, id: id.value } } }))
   await load()
@@ -54,7 +64,7 @@ const pick = (e: Event) => { file.value = (e.target as HTMLInputElement).files?.
 
 <template>
   <div class="head"><div><h1>Accounts of {{ name }}</h1>
-    <p>The accounts that the application keeps itself, held against whom it would be told of, before anything is switched on.
+    <p>The accounts that the application keeps itself, held against the people it would be told of, before anything is switched on.
       <router-link :to="`/connect/applications/${name}`">Back to the application</router-link></p></div></div>
   <ProblemBox :problem="problem ?? unseen ?? failed" />
   <form class="sheet form" @submit.prevent="compare">
@@ -72,13 +82,15 @@ const pick = (e: Event) => { file.value = (e.target as HTMLInputElement).files?.
       <el-select v-model="id" aria-label="Comparison" style="width: 230px"><el-option v-for="c in list ?? []" :key="c.id" :value="c.id"
           :label="`${c.counts?.exact ?? 0} of ${c.accounts}, ${ago(c.at)}`" /></el-select>
       <el-button @click="remove">Remove this one</el-button></div>
+    <p v-if="seen.notTold" class="sheet since untold"><strong class="waiting">○ Not told yet.</strong> {{ name }} is not told <code>{{ seen.identifier.replace('profile:', '') }}</code>,
+      so it finds nobody by it. <el-button size="small" type="primary" :loading="busy" @click="tell">Add the rule for it</el-button></p>
     <div class="bar" role="img" :aria-label="counts.filter((c) => c.n).map((c) => `${c.v}: ${c.n}`).join(', ')">
       <span v-for="c in counts.filter((x) => x.n)" :key="c.v" :class="verdicts[c.v]!.tone" :style="{ width: share(c.n) }" :title="`${c.v}: ${c.n}`"></span></div>
     <div class="tools"><button type="button" class="filter" :class="{ here: !verdict }" :aria-pressed="!verdict" @click="verdict = ''">all</button>
       <button v-for="c in counts" :key="c.v" type="button" class="filter" :class="{ here: verdict === c.v }" :aria-pressed="verdict === c.v" :disabled="!c.n" :title="verdicts[c.v]!.means"
           @click="verdict = c.v"><span :class="verdicts[c.v]!.tone">{{ verdicts[c.v]!.sign }}</span> {{ c.v }} {{ c.n }}</button>
       <a :href="exported" download><el-button>Export {{ verdict || 'all' }}</el-button></a></div>
-    <p v-if="verdict" class="quiet">{{ verdicts[verdict]!.means }}</p>
+    <p v-if="verdict" class="quiet">{{ verdict === 'exact' && seen.notTold ? 'The application will find the person, once it is told.' : verdicts[verdict]!.means }}</p>
     <p v-if="seen.before" class="sheet since">Since {{ local(list?.find((c) => c.id === seen!.before!.id)?.at ?? seen.at) }}: <span class="passed">{{ seen.before.fitCount }} fit now</span>,
       <span :class="{ refused: seen.before.unfitCount }">{{ seen.before.unfitCount }} do not any more</span>; {{ seen.before.came }} accounts came, {{ seen.before.went }} went.</p>
     <div v-if="!verdict && seen.changes?.length" class="sheet since better"><strong>What would have more fit</strong>

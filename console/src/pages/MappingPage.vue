@@ -6,12 +6,13 @@ import MappingEditor from '../components/MappingEditor.vue'
 import ProblemBox from '../components/ProblemBox.vue'
 import ReevaluationPanel from '../components/ReevaluationPanel.vue'
 import SaveChange from '../components/SaveChange.vue'
+import ToldNotes from '../components/ToldNotes.vue'
+import TriedOn from '../components/TriedOn.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { kinds, type Kind } from '../composables/objects'
 import { mappingOf, shown, written, type Mapping } from '../composables/rules'
 import { useTrial } from '../composables/trial'
-import { ago } from '../composables/words'
 
 const props = defineProps<{ kind: Kind['name']; name: string }>()
 const kind = computed(() => kinds[props.kind])
@@ -20,16 +21,11 @@ const setting = computed(() => `${way.value}Mapping` as 'intakeMapping' | 'relea
 const setSetting = computed(() => `${way.value}Set`)
 const at = () => [props.kind, props.name]
 const { data, problem, load } = useLoad(async () => (await kind.value.show(props.name)).it, at)
-const { data: traces } = useLoad(async () => (await take(api.GET('/api/v1/traces',
-  { params: { query: { [props.kind]: props.name, limit: 50 } } }))).items ?? [], at)
 const { data: sets, load: loadSets } = useLoad(async () => (await take(api.GET('/api/v1/sets'))).items ?? [])
 const { data: proposal } = useLoad(() => take(props.kind === 'provider'
   ? api.GET('/api/v1/providers/{name}/mapping-proposal', { params: { path: { name: props.name } } })
   : api.GET('/api/v1/applications/{name}/mapping-proposal', { params: { path: { name: props.name } } })), at)
-const trace = ref('')
-const pasted = ref('')
-const pasting = ref(false)
-watch(traces, (all) => { trace.value = all?.find((t) => t.result === 'entered')?.id ?? '' })
+const on = ref<Partial<Schemas['MappingTrial']>>({})
 
 const mapping = ref<Mapping>({ rules: [] })
 const set = ref('')
@@ -47,9 +43,8 @@ const fitting = computed(() => (sets.value ?? []).filter((s) => s.way === way.va
 /** What comes of it, a moment after it was typed. */
 const { tried, refused } = useTrial(async () => {
   if (unread.value || !data.value) return undefined
-  const on = pasting.value ? (pasted.value.trim() ? { message: pasted.value } : {}) : trace.value ? { trace: trace.value } : {}
-  return { [props.kind]: props.name, [setting.value]: mapping.value, [setSetting.value]: set.value, ...on } as Schemas['MappingTrial']
-}, () => [mapping.value, set.value, trace.value, pasted.value, pasting.value, data.value, unread.value])
+  return { [props.kind]: props.name, [setting.value]: mapping.value, [setSetting.value]: set.value, ...on.value } as Schemas['MappingTrial']
+}, () => [mapping.value, set.value, on.value, data.value, unread.value])
 
 const outcomes = computed(() => (props.kind === 'provider' ? tried.value?.intake : tried.value?.release) ?? [])
 const inherited = computed(() => outcomes.value.filter((o) =>
@@ -79,6 +74,7 @@ const proposable = computed(() => (proposal.value?.mapping.rules ?? []).filter((
 const settings = () => ({ [setting.value]: mapping.value, [setSetting.value]: set.value })
 const { busy, failed, act } = useAct({ done: () => Promise.all([load(), loadSets()]) })
 const save = (why: string) => act(() => kind.value.save(data.value!, settings(), why))
+const proposed = () => ({ changes: [{ kind: props.kind, name: props.name, settings: settings() }] }) as Schemas['Proposed']
 const change = () => ({ changes: [{ kind: props.kind, name: props.name, settings: settings() }] }) as Schemas['Reevaluation']
 </script>
 
@@ -96,12 +92,7 @@ const change = () => ({ changes: [{ kind: props.kind, name: props.name, settings
   <ProblemBox :problem="problem" />
   <section class="sheet main">
     <div class="tools on">
-      <label for="trace">Tried on</label>
-      <el-select v-if="!pasting" id="trace" v-model="trace" filterable clearable placeholder="No sign-in recorded yet" class="trace">
-        <el-option v-for="t in traces ?? []" :key="t.id" :value="t.id"
-            :label="`${t.id} · ${t.result} · ${t.person || 'nobody'} · ${ago(t.started)}`" />
-      </el-select>
-      <el-checkbox v-if="kind.name === 'provider'" v-model="pasting" name="pasting">a pasted message or token</el-checkbox>
+      <span>Tried on</span> <TriedOn v-model="on" :kind="props.kind" :name="name" />
       <template v-if="fitting.length || set">
         <label for="set">Over the set</label>
         <el-select id="set" v-model="set" aria-label="Over the set" clearable placeholder="None" class="sets" :empty-values="[null, undefined]"
@@ -111,8 +102,6 @@ const change = () => ({ changes: [{ kind: props.kind, name: props.name, settings
           'rule' : 'rules' }}, shared by {{ shared.using?.length ?? 0 }}</router-link>
       </template>
     </div>
-    <el-input v-if="pasting" v-model="pasted" type="textarea" :rows="4" name="message" class="mono" aria-label="Message or token"
-        placeholder="A Response or assertion, an ID token, or what the user-info address said. Nothing of it is verified." />
     <MappingEditor v-model="mapping" v-model:unread="unread" :way="way" :names="names" :targets="targets" :set="!!set"
         :outcomes="outcomes" :problem="refused">
       <template #tools><el-button v-if="proposable" size="small" @click="takeProposal">Add {{ proposable }} proposed
@@ -126,7 +115,7 @@ const change = () => ({ changes: [{ kind: props.kind, name: props.name, settings
           v-else>{{ o.outcome }}</template></template></p>
     <p v-if="!outcomes.length && !mapping.rules.length" class="quiet">No rules: everything passes unchanged.</p>
     <FindingBox v-if="tried?.refused" :finding="tried.refused" />
-    <SaveChange :busy="busy" :disabled="!!unread || !!refused || !changed" :problem="failed" :save="save" />
+    <SaveChange :busy="busy" :disabled="!!unread || !!refused || !changed" :problem="failed" :save="save" :change="proposed" />
   </section>
   <div class="stages">
     <section v-for="s in stages" :key="s.title" class="sheet" :aria-label="s.title">
@@ -134,11 +123,12 @@ const change = () => ({ changes: [{ kind: props.kind, name: props.name, settings
       <p v-if="s.name" class="name">{{ s.title === 'Told' ? 'as' : 'subject' }} <code>{{ s.name }}</code></p>
       <dl>
         <template v-for="a in s.list" :key="a.name + a.nameFormat">
-          <dt :title="a.name">{{ a.friendlyName || a.name }}</dt>
+          <dt :title="a.name">{{ a.friendlyName || a.name }}<small v-if="a.place && a.place !== 'assertion'">{{ a.place }}</small></dt>
           <dd v-for="(v, i) in shown(a.values)" :key="i">{{ v }}</dd>
         </template>
       </dl>
       <p v-if="!s.list.length" class="quiet">Nothing.</p>
+      <ToldNotes v-if="s.title === 'Told' && tried" :told="tried" />
     </section>
   </div>
   <ReevaluationPanel v-if="changed && !refused && !unread" :change="change" />
@@ -147,9 +137,7 @@ const change = () => ({ changes: [{ kind: props.kind, name: props.name, settings
 <style scoped>
 .main { padding: 12px 16px }
 .on { margin-bottom: 8px }
-.trace { width: 500px }
 .sets { width: 260px }
-.mono :deep(textarea) { font: 12px/1.6 var(--mono) }
 .stages { display: grid; grid-template-columns: repeat(auto-fit, minmax(260px, 1fr)); gap: 16px; margin-top: 16px;
   align-items: start }
 .stages section { padding: 12px 16px; min-width: 0 }
@@ -158,5 +146,6 @@ const change = () => ({ changes: [{ kind: props.kind, name: props.name, settings
 dl { display: grid; grid-template-columns: minmax(90px, 2fr) 3fr; margin: 0; font-size: 13px }
 dt { grid-column: 1; color: var(--quiet); overflow-wrap: anywhere }
 dd { grid-column: 2; margin: 0; overflow-wrap: anywhere }
-@media (max-width: 720px) { .trace, .sets { width: 100% } }
+dt small { display: block; font-size: 11px }
+@media (max-width: 720px) { .sets { width: 100% } }
 </style>

@@ -193,7 +193,7 @@ async function remove() {
     <ExchangeSheet :sheet="data.sheet" :file="`innergate-for-${data.it.name}`" :side="kind.name" />
     <h2>Settings</h2>
     <FactList :facts="decided" />
-    <SettingsDrawer v-model="editing" :title="`Settings of ${data.it.title}`" :fields="fields ?? []"
+    <SettingsDrawer v-model="editing" :record="{ kind: kind.name, name }" :title="`Settings of ${data.it.title}`" :fields="fields ?? []"
         :settings="data.it.settings" :save="save" />
     <TakeInDrawer v-model="takingIn" :protocol="data.it.protocol" :kind="kind.name" :name="data.it.name" @saved="load"
         />

@@ -6,7 +6,7 @@ import ProblemBox from '../components/ProblemBox.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { kinds } from '../composables/objects'
-import { ago, local } from '../composables/words'
+import { ago, local, nameIDFormats } from '../composables/words'
 
 /** What a list of people is narrowed by; it stands in the address, so that it can be sent on. */
 const names = ['search', 'state', 'group', 'organisation', 'userType', 'provider'] as const
@@ -37,12 +37,15 @@ const exported = computed(() => `/api/v1/people/export?${new URLSearchParams({ .
 
 const provider = ref('')
 const subject = ref('')
+const format = ref('')
+/** NameID formats are of SAML alone. */
+const formatted = computed(() => choices.value?.providers.find((p) => p.name === provider.value)?.protocol === 'saml')
 const named = ref('')
 const mail = ref('')
 const { busy, failed, act } = useAct()
 const add = () => act(async () => {
   const values = { ...(named.value ? { displayName: [named.value] } : {}), ...(mail.value ? { emails: [mail.value] } : {}) }
-  const p = await take(api.POST('/api/v1/people', { body: { values, ...(provider.value ? { provider: provider.value, subject: subject.value } : {}) } }))
+  const p = await take(api.POST('/api/v1/people', { body: { values, ...(provider.value ? { provider: provider.value, subject: subject.value, ...(formatted.value && format.value ? { format: format.value } : {}) } : {}) } }))
   await router.push(`/admit/people/${p.number}`)
 })
 </script>
@@ -92,12 +95,14 @@ const add = () => act(async () => {
     <el-form-item label="Provider (optional)"><el-select v-model="provider" aria-label="Provider of the new person" filterable clearable>
       <el-option v-for="p in choices?.providers ?? []" :key="p.name" :value="p.name" :label="p.title" /></el-select></el-form-item>
     <el-form-item label="It calls them (NameID or sub)"><el-input v-model="subject" name="subject" :disabled="!provider" /></el-form-item>
+    <el-form-item v-if="formatted" label="NameID format"><el-select v-model="format" aria-label="NameID format" clearable filterable allow-create placeholder="as it sends others">
+      <el-option v-for="f in nameIDFormats" :key="f" :value="f" :label="f" /></el-select></el-form-item>
     <el-form-item label=" "><el-button type="primary" native-type="submit" :loading="busy" :disabled="provider ? !subject : !named && !mail">Add</el-button></el-form-item>
   </el-form>
 </template>
 
 <style scoped>
-.add { padding: 16px 16px 0; display: grid; grid-template-columns: 1fr 1fr 1fr 1fr auto; gap: 0 16px }
+.add { padding: 16px 16px 0; display: grid; grid-template-columns: repeat(auto-fit, minmax(180px, 1fr)); gap: 0 16px }
 .below { margin-top: 12px }
 @media (max-width: 900px) { .add { grid-template-columns: 1fr } }
 </style>

@@ -4,11 +4,12 @@ import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, because, take, type Link, type Mapped, type Membership, type PersonJoined } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
+import ToldNotes from '../components/ToldNotes.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { kinds } from '../composables/objects'
 import { shown } from '../composables/rules'
-import { ago, known, local, proofHint, proofs } from '../composables/words'
+import { ago, known, local, nameIDFormats, proofHint, proofs, short } from '../composables/words'
 
 const props = defineProps<{ number: string }>()
 const router = useRouter()
@@ -17,7 +18,7 @@ const { data, problem, load } = useLoad(() => take(api.GET('/api/v1/people/{numb
 const calls = computed(() => (data.value?.links ?? []).map((k) => k.subject?.value).filter((n): n is string => !!n))
 const { data: traces } = useLoad(async () => (calls.value[0] ? (await take(api.GET('/api/v1/traces',
   { params: { query: { search: calls.value[0], limit: 10 } } }))).items ?? [] : []), () => calls.value[0])
-const { data: choices } = useLoad(async () => ({ apps: (await kinds.application.list({ limit: 20000 })).items ?? [],
+const { data: choices } = useLoad(async () => ({ providers: (await kinds.provider.list({ limit: 20000 })).items ?? [], apps: (await kinds.application.list({ limit: 20000 })).items ?? [],
   groups: (await take(api.GET('/api/v1/groups'))).items ?? [], organisations: (await take(api.GET('/api/v1/organisations'))).items ?? [] }))
 const { busy, failed, act } = useAct({ done: load })
 const { failed: stuck, act: go } = useAct()
@@ -50,10 +51,18 @@ async function remove() {
 }
 async function part(k: Link) {
   const why = await sure(`Whoever comes as ${k.subject?.value ?? 'this name'} is another person from now on, with an account of their own. All sessions of ${data.value!.name} end.`,
-    'Take this link away?', 'Take it away')
+    'Part this link?', 'Part it')
   if (why !== undefined) await act(() => because(why, () => take(api.POST('/api/v1/people/{number}/part', { ...path.value, body: { link: k.key } }))))
 }
 
+const linkTo = ref('')
+const linkAs = ref('')
+const linkFormat = ref('')
+const link = () => act(async () => {
+  await take(api.POST('/api/v1/people/{number}/links', { ...path.value, body: { provider: linkTo.value, subject: linkAs.value,
+    ...(linkFormat.value ? { format: linkFormat.value } : {}) } }))
+  linkTo.value = linkAs.value = ''
+})
 const attribute = ref('')
 const value = ref('')
 const keep = () => act(async () => {
@@ -133,19 +142,27 @@ watch([app, () => data.value], () => { told.value = undefined
     </div>
     <h2>Comes by</h2>
     <el-table :data="data.links ?? []">
-      <el-table-column label="Name there" min-width="280"><template #default="{ row }"><code :title="row.subject?.format">{{ row.subject?.value ?? 'not kept: made by an earlier build' }}</code>
+      <el-table-column label="Its name for them" min-width="280"><template #default="{ row }"><code :title="row.subject?.format">{{ row.subject?.value ?? 'not kept: made by an earlier build' }}</code>
       </template></el-table-column>
+      <el-table-column label="Format" width="130"><template #default="{ row }">{{ short(row.subject?.format ?? '') || '–' }}</template></el-table-column>
       <el-table-column label="Provider" min-width="180"><template #default="{ row }"><router-link v-if="row.provider.name && !row.provider.removed"
           :to="`/connect/providers/${row.provider.name}`">{{ row.provider.title || row.provider.name }}</router-link><span v-else
           class="quiet">{{ row.provider.name || row.provider.id }}, removed</span></template></el-table-column>
       <el-table-column label="Linked" width="140"><template #default="{ row }"><time v-if="row.added" :title="local(row.added)">{{ ago(row.added) }}</time>
       </template></el-table-column>
-      <el-table-column label="" width="130"><template #default="{ row }"><el-button v-if="(data.links?.length ?? 0) > 1" link type="primary" @click="part(row as Link)">Take it away</el-button></template></el-table-column>
+      <el-table-column label="" width="130"><template #default="{ row }"><el-button v-if="(data.links?.length ?? 0) > 1" link type="primary" @click="part(row as Link)">Part the link</el-button></template></el-table-column>
       <template #empty>No links: nobody comes as this person until a provider matches them.</template>
     </el-table>
-    <form class="tools line" @submit.prevent="joined ? join() : weigh()"><span>Is the same person as number</span>
+    <form class="tools line" @submit.prevent="link"><span>Link to</span>
+      <el-select v-model="linkTo" aria-label="Provider of the link" filterable clearable placeholder="Provider" style="width: 200px">
+        <el-option v-for="p in choices?.providers ?? []" :key="p.name" :value="p.name" :label="p.title" /></el-select>
+      <el-input v-model="linkAs" name="linkAs" aria-label="Name there" placeholder="its NameID or sub for them" style="width: 260px" />
+      <el-select v-if="choices?.providers.find((p) => p.name === linkTo)?.protocol === 'saml'" v-model="linkFormat" aria-label="NameID format" clearable filterable
+          allow-create placeholder="format as it sends others" style="width: 210px"><el-option v-for="f in nameIDFormats" :key="f" :value="f" :label="f" /></el-select>
+      <el-button native-type="submit" :loading="busy" :disabled="!linkTo || !linkAs">Link</el-button></form>
+    <form class="tools line" @submit.prevent="joined ? join() : weigh()"><span>Join with the account number</span>
       <el-input v-model="other" name="other" aria-label="Number of the other account" style="width: 100px" />
-      <el-button native-type="submit" :disabled="!/^[1-9][0-9]*$/.test(other)" :type="joined ? 'danger' : 'default'" plain :loading="busy">{{ joined ? 'Make it one account' : 'See what that comes to' }}</el-button></form>
+      <el-button native-type="submit" :disabled="!/^[1-9][0-9]*$/.test(other)" :type="joined ? 'danger' : 'default'" plain :loading="busy">{{ joined ? 'Join both accounts' : 'Preview' }}</el-button></form>
     <p v-if="joined" class="sheet weighed" aria-live="polite">Person {{ other }} goes. {{ n(joined.links, 'link') }} and {{ n(joined.subjects, 'lasting name') }} come along<template
         v-if="joined.values?.length">, with {{ joined.values.join(', ') }}</template>; {{ n(joined.sessions, 'session') }} end{{ joined.sessions === 1 ? 's' : '' }}.<template
         v-if="joined.differ?.length">{{ ' ' + joined.differ.join(', ') }} stay as they are here.</template><template
@@ -171,11 +188,12 @@ watch([app, () => data.value], () => { told.value = undefined
     <h2>What would be told of them</h2>
     <div class="tools"><el-select v-model="app" aria-label="Application" filterable placeholder="Application" style="width: 280px">
       <el-option v-for="a in choices?.apps ?? []" :key="a.name" :value="a.name" :label="a.title" /></el-select>
-      <span class="quiet">by what the gate knows, before a provider says anything</span></div>
+      <span class="quiet">at their next sign-in, by what their provider said last and what is kept</span></div>
     <ProblemBox :problem="untold" />
     <template v-if="told"><p v-if="told.refused" class="refused">{{ told.refused.title }}</p>
       <dl v-else class="sheet told"><dt>Name</dt><dd><code>{{ told.name || 'none yet' }}</code></dd>
-        <template v-for="a in told.released ?? []" :key="a.name"><dt>{{ a.friendlyName || a.name }}</dt><dd>{{ shown(a.values ?? []).join(', ') }}</dd></template></dl></template>
+        <template v-for="a in told.released ?? []" :key="a.name"><dt>{{ a.friendlyName || a.name }} <small v-if="a.place && a.place !== 'assertion'">{{ a.place }}</small></dt><dd>{{ shown(a.values ?? []).join(', ') }}</dd></template>
+        <ToldNotes :told="told" /></dl></template>
     <h2>Sign-ins of late</h2>
     <el-table :data="traces ?? []">
       <el-table-column label="Result" width="110"><template #default="{ row }"><span :class="{ entered: 'passed', refused: 'refused' }[row.result as string] ??

@@ -48,6 +48,7 @@ const remove = () => act(async () => {
   await take(api.DELETE('/api/v1/sets/{name}', path))
   await router.push('/map/sets')
 })
+const proposed = () => ({ set: { name: props.name, ...body() } }) as Schemas['Proposed']
 const change = () => ({ set: { name: props.name, ...body() } }) as Schemas['Reevaluation']
 </script>
 
@@ -60,11 +61,14 @@ const change = () => ({ set: { name: props.name, ...body() } }) as Schemas['Reev
     <p>Shared by <template v-for="(u, i) in data.using ?? []" :key="u"><template v-if="i">, </template><router-link
         :to="`/connect/${u.replace('/', 's/')}/mapping`">{{ u.split('/')[1] }}</router-link></template><span v-if="!data.using?.length"
           class="quiet">nobody yet: choose it on the mapping page of {{ way === 'intake' ? 'a provider' : 'an application' }}</span>.</p>
+    <p v-for="d in data.deviating ?? []" :key="d.record" class="quiet">{{ d.record.split('/')[1] }} deviates:
+      <template v-if="d.own?.length">own rules for {{ d.own.join(', ') }}</template><template v-if="d.own?.length && d.omits?.length">; </template><template
+          v-if="d.omits?.length">leaves out {{ d.omits.join(', ') }}</template></p>
     <div class="tools"><label for="title">Title</label><el-input id="title" v-model="title" name="title" style="width: 260px" />
       <label for="notes">Notes</label><el-input id="notes" v-model="notes" name="notes" style="width: 420px" /></div>
     <MappingEditor v-model="mapping" v-model:unread="unread" :way="way" :names="names" :targets="[]"
         :outcomes="(way === 'intake' ? tried?.intake : tried?.release) ?? []" :problem="refused" />
-    <SaveChange :busy="busy" :disabled="!!unread || !!refused || !changed" :problem="failed" :save="save" />
+    <SaveChange :busy="busy" :disabled="!!unread || !!refused || !changed" :problem="failed" :save="save" :change="proposed" />
   </section>
   <ReevaluationPanel v-if="changed && !refused && !unread && data?.using?.length" :change="change" />
 </template>

@@ -174,6 +174,17 @@ func (c *Checker) beside(p *federation.Provider) []string {
 	return out
 }
 
+// nearest is the name among those there that means the same, by what a standard calls it, else
+// the one that is written most like it; "" for none.
+func nearest(name string, names []string) string {
+	for _, n := range names {
+		if n != name && profile.Word(n) == profile.Word(name) {
+			return n
+		}
+	}
+	return nearword.Of(name, names)
+}
+
 // unread adds a finding for each rule that reads what is not there.
 func unread(l *List, m profile.Mapping, has func(string) bool, names []string, code finding.Code, more finding.Evidence) {
 	for i, r := range m.Rules {
@@ -191,7 +202,7 @@ func unread(l *List, m profile.Mapping, has func(string) bool, names []string, c
 		f := finding.New(code, finding.Fact("Rule", fmt.Sprintf("%d, %s", i+1, r.To)),
 			finding.Fact("Reads", strings.Join(lacking, ", ")), more)
 		for _, name := range lacking {
-			if near := nearword.Of(name, names); near != "" && near != name {
+			if near := nearest(name, names); near != "" && near != name {
 				f = f.With(finding.Fact("Nearest", near))
 				break
 			}

@@ -21,10 +21,12 @@ func changes(lines []Line) (out []Improvement) {
 	}
 	tries := []Improvement{
 		{Steps: steps(lower), Say: "tell it in small letters"},
+		{Steps: steps(upper), Say: "tell it in capital letters"},
 		{Steps: steps(trim), Say: "tell it without white space around it"},
 		{Steps: steps(trim, lower), Say: "tell it in small letters, without white space around it"},
 		{Steps: steps(before), Say: "tell only what stands before the @"},
 		{Steps: steps(before, lower), Say: "tell only what stands before the @, in small letters"},
+		{Steps: steps(before, upper), Say: "tell only what stands before the @, in capital letters"},
 	}
 	for pair, n := range domains {
 		if n > 0 && pair[0] != "" && pair[1] != "" && len(domains) <= 20 {
@@ -60,6 +62,14 @@ func changes(lines []Line) (out []Improvement) {
 		}
 		return strings.Compare(a.Say, b.Say)
 	})
+	out = slices.DeleteFunc(slices.Clone(out), func(t Improvement) bool {
+		// One that takes further steps and gains no more is the same proposal once more.
+		return slices.ContainsFunc(out, func(o Improvement) bool {
+			return o.Gains >= t.Gains && len(o.Steps) < len(t.Steps) && !slices.ContainsFunc(o.Steps, func(s profile.Step) bool {
+				return !slices.ContainsFunc(t.Steps, func(x profile.Step) bool { return x.Do == s.Do && x.Text == s.Text && x.With == s.With })
+			})
+		})
+	})
 	return out[:min(len(out), 4)]
 }
 
@@ -71,6 +81,7 @@ func domainOf(s string) string {
 // Steps of rules that changes are made of.
 var (
 	lower  = profile.Step{Do: profile.Lower}
+	upper  = profile.Step{Do: profile.Upper}
 	trim   = profile.Step{Do: profile.Trim}
 	before = profile.Step{Do: profile.Before, Text: "@"}
 )
@@ -88,6 +99,8 @@ func apply(steps []profile.Step, text string) string {
 		switch s.Do {
 		case profile.Lower:
 			text = strings.ToLower(text)
+		case profile.Upper:
+			text = strings.ToUpper(text)
 		case profile.Trim:
 			text = strings.TrimSpace(text)
 		case profile.Before:

@@ -65,6 +65,7 @@ func TestImprovements(t *testing.T) {
 		gains          int
 	}{
 		{"case", "L\nada@w.example\nbram@w.example\n", []string{"Ada@w.example", "bram@w.example"}, "small letters", 1},
+		{"capital letters", "L\nADA@W.EXAMPLE\nBRAM@W.EXAMPLE\n", []string{"ada@w.example", "Bram@w.example"}, "capital letters", 2},
 		{"the part before the @", "L\nada\nbram\n", []string{"ada@w.example", "bram@w.example"}, "before the @", 2},
 		{"another domain", "L\nada@new.example\nbram@new.example\n", []string{"ada@w.example", "bram@w.example"}, "new.example in place of w.example", 2},
 		{"both", "L\nada@new.example\nbram@new.example\n", []string{"Ada@W.example", "bram@w.example"}, "small letters, with the domain new.example", 2},

@@ -1,6 +1,7 @@
 package crossing
 
 import (
+	"cmp"
 	"slices"
 	"strconv"
 	"strings"
@@ -33,23 +34,66 @@ func Match(p *federation.Provider, app federation.ID, who profile.Profile, peopl
 		return Person{}, reason.New(reason.PersonTransient), nil
 	}
 	known, looked := people[key]
-	switch {
-	case !looked:
-		return Person{}, reason.Reason{}, &Need{People: []string{key}, For: app}
-	case known.ID == 0:
-		return Person{Key: key}, reason.New(reason.PersonNew), nil
+	near, same := nearby(p, who.Subject)
+	if !looked {
+		need := &Need{People: []string{key}, For: app}
+		for _, s := range near[:same] {
+			need.People = append(need.People, LinkKey(p.ID, s))
+		}
+		return Person{}, reason.Reason{}, need
+	}
+	for _, s := range near[:same] { // the same name, written otherwise
+		if known.ID == 0 {
+			key = LinkKey(p.ID, s)
+			known = people[key]
+		}
+	}
+	if known.ID == 0 {
+		return Person{Key: LinkKey(p.ID, who.Subject)}, reason.New(reason.PersonNew), nil
 	}
 	known.Key = key
 	return known, reason.New(reason.PersonKnown), nil
 }
 
-// Welcome sees whether somebody may come who is not known yet: not where only those are
-// let in who were made known before.
-func Welcome(p *federation.Provider, who Person) error {
-	if p.FirstSignIn == federation.KnownOnly && who.ID == 0 {
-		return finding.New(finding.PersonUnknown, finding.Fact("Provider", string(p.Name)))
+// nearby are names that differ in their format only: those that mean the same first, and how
+// many these are.
+func nearby(p *federation.Provider, s profile.Subject) (out []profile.Subject, same int) {
+	side, formats := p.Side.(federation.Formatting)
+	if !formats {
+		return nil, 0
 	}
-	return nil
+	all, same := side.Nearby(s.Format)
+	for _, f := range all {
+		near := s
+		near.Format = f
+		out = append(out, near)
+	}
+	return out, same
+}
+
+// Welcome sees whether somebody may come who is not known yet: not where only those are
+// let in who were made known before. A link by the same name in another format is told, if it
+// was looked up.
+func Welcome(p *federation.Provider, who Person, came profile.Subject, people map[string]Person) (*Need, error) {
+	if p.FirstSignIn != federation.KnownOnly || who.ID != 0 {
+		return nil, nil
+	}
+	f := finding.New(finding.PersonUnknown, finding.Fact("Provider", string(p.Name)))
+	near, _ := nearby(p, came)
+	need := &Need{}
+	for _, s := range near {
+		known, looked := people[LinkKey(p.ID, s)]
+		switch {
+		case !looked:
+			need.People = append(need.People, LinkKey(p.ID, s))
+		case known.ID != 0:
+			f = f.With(finding.Compare("Format of a link by this name", cmp.Or(s.Format, "none"), cmp.Or(came.Format, "none")))
+		}
+	}
+	if len(need.People) > 0 && who.Key != "" {
+		return need, nil
+	}
+	return nil, f
 }
 
 // Sought is a value of an attribute by which people are looked for.
@@ -269,7 +313,15 @@ func (d *drive) match() step {
 
 // welcome sees whether they may come at all.
 func (d *drive) welcome() step {
-	if err := Welcome(d.p, d.s.here.person); err != nil {
+	need, err := Welcome(d.p, d.s.here.person, d.s.here.who.Subject, d.f.People)
+	switch {
+	case need != nil && d.s.Mode != Simulated:
+		need.For = d.app.ID
+		return d.need(need, (*drive).welcome)
+	case need != nil:
+		err = finding.New(finding.PersonUnknown, finding.Fact("Provider", string(d.p.Name)))
+	}
+	if err != nil {
 		return d.refuse(err)
 	}
 	return (*drive).admit

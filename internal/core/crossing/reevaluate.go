@@ -39,6 +39,8 @@ type Compared struct {
 	Shut bool
 	// Held says that somebody who was let in would be asked something before.
 	Held bool
+	// Let says that somebody who was refused would be let in.
+	Let bool
 }
 
 // Compare runs a recorded crossing through two configurations, by the functions that a
@@ -63,6 +65,7 @@ func Compare(before, after *federation.Snapshot, entries []Entry) (out Compared)
 		out.Who, out.Account = cmp.Or(whose(before, e, was), out.Who), max(out.Account, was.Person)
 		out.Shut = out.Shut || is.Result == Refused
 		out.Held = out.Held || is.Result == Waiting && was.Result == Entered
+		out.Let = is.Result == Entered && was.Result == Refused
 		another = another || otherwise(before, after, e)
 		switch {
 		case was.outcome() != is.outcome(): // the last turn that differs tells most
@@ -72,12 +75,13 @@ func Compare(before, after *federation.Snapshot, entries []Entry) (out Compared)
 		}
 	}
 	if out.Shut = out.Shut && entered; out.Verdict != Differs {
-		out.Shut, out.Held = false, false
+		out.Shut, out.Held, out.Let = false, false, false
 		return out
 	}
 	was, is := out.Before.Released, out.Now.Released
 	several := places(out.Before, out.Now) > 1
-	out.Differences = federation.Differences(told(out.Before, several), told(out.Now, several))
+	other := out.Before.Result != out.Now.Result
+	out.Differences = federation.Differences(told(out.Before, several, other), told(out.Now, several, other))
 	if len(out.Differences) == 0 {
 		out.Differences = federation.Differences(append(forms(out.Before), out.Before.Sent...),
 			append(forms(out.Now), out.Now.Sent...))
@@ -240,8 +244,9 @@ func places(all ...Decision) int {
 	return len(seen)
 }
 
-// told is a decision as people compare it; placed says that it matters where something is told.
-func told(d Decision, placed bool) (out []federation.Value) {
+// told is a decision as people compare it; placed says that it matters where something is told,
+// brief that it is a whole other result.
+func told(d Decision, placed, brief bool) (out []federation.Value) {
 	add := func(label, value string) {
 		if value != "" {
 			out = append(out, federation.Value{Label: label, Value: value})
@@ -249,9 +254,12 @@ func told(d Decision, placed bool) (out []federation.Value) {
 	}
 	add("Result", cmp.Or(results[d.Result], pages[d.Comes], d.Result, d.Comes))
 	if d.Finding != "" {
-		add("Finding", finding.New(d.Finding).Title)
+		add("Because", finding.New(d.Finding).Title)
 	}
-	if d.Person != 0 && d.Result != Refused {
+	if brief {
+		return out
+	}
+	if d.Person != 0 {
 		add("Person", strconv.FormatInt(d.Person, 10))
 	}
 	if d.Released == nil {

@@ -116,6 +116,18 @@ type Ending interface {
 	Ends() time.Time
 }
 
+// Formatting is implemented by sides of providers that name people in several formats.
+type Formatting interface {
+	// FormatOf reads a format as people write it, short or whole. The error says which there are.
+	FormatOf(text string) (string, error)
+	// Expected is the format that the provider will use as far as its record tells, "" if it
+	// does not.
+	Expected() string
+	// Nearby are formats under which the same name may be on record: those that mean the same
+	// first, and how many these are.
+	Nearby(format string) (formats []string, same int)
+}
+
 // KeyOf is what no two records of a protocol have in common, "" while it is not known.
 func KeyOf(s Known) string {
 	if k, ok := s.(Keyed); ok {

@@ -719,7 +719,7 @@ var catalogue = []Entry{
 		"Add the scope to the setting scopes, and allow it at the provider.",
 		"A claim that the intake mapping reads comes only with a scope (OpenID Connect Core §5.4) that is not asked for."},
 	{EntryLost, Error, Gate, "People who were let in would be refused",
-		"Look at who it is, and mend the rule or setting; if it is meant, confirm the change with the digest.",
+		"Look at whom it affects, and correct the rule or setting.",
 		"Recorded sign-ins of late, run through a change of settings or mappings before it is saved, are refused after it; or a mandatory rule reads what no known profile has."},
 	{NamesChange, Error, Gate, "People would get another name at the application, which may not know them by it",
 		"Import the names by which it knows them, or have it rename its accounts; then confirm the change with the digest.",

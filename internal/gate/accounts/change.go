@@ -1,6 +1,7 @@
 package accounts
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -52,6 +53,9 @@ func (rm *Room) LinkOf(provider string, s profile.Subject) (*federation.Provider
 		return nil, crossing.Link{}, change.Field("provider", err)
 	}
 	s.Value = strings.TrimSpace(s.Value)
+	if s.Format, err = rm.formatOf(p, s.Format); err != nil {
+		return nil, crossing.Link{}, change.Field("format", err)
+	}
 	switch {
 	case s.Value == "":
 		err = change.Field("subject", errors.New("it is empty; give the name by which the provider calls the person"))
@@ -61,6 +65,22 @@ func (rm *Room) LinkOf(provider string, s profile.Subject) (*federation.Provider
 		err = change.Field("format", errors.New("a transient name is another one at each sign-in; give one that lasts"))
 	}
 	return p, crossing.Link{Provider: p.ID, Key: crossing.LinkKey(p.ID, s), Subject: s}, err
+}
+
+// formatOf is the format that a name will come in: as it is said, else as the provider's people
+// have it so far, else as its record expects it.
+func (rm *Room) formatOf(p *federation.Provider, said string) (string, error) {
+	side, formats := p.Side.(federation.Formatting)
+	switch {
+	case !formats && said != "":
+		return "", fmt.Errorf("names of %s have no format; leave it out", p.Name)
+	case !formats:
+		return "", nil
+	case said != "":
+		return side.FormatOf(said)
+	}
+	usual, err := rm.People.UsualFormat(p.ID)
+	return cmp.Or(usual, side.Expected()), err
 }
 
 func taken(provider string) error {

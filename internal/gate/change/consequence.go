@@ -13,6 +13,7 @@ type Consequence struct {
 	Renamed int // people of whom an application would hear by another name
 	Held    int // people who would be asked something first
 	Told    int // people of whom an application would be told something else
+	Let     int // people who would be let in, and were not
 	Untold  int // sign-ins of which it cannot be told
 	Cause   string
 	Stopped bool // older sign-ins were not looked at
@@ -34,4 +35,5 @@ const (
 	BecomesRenamed = "renamed"
 	BecomesHeld    = "asked first"
 	BecomesTold    = "told otherwise"
+	BecomesLet     = "let in"
 )

@@ -173,6 +173,21 @@ func add(to map[string][]string, name string, values []profile.Value) {
 	}
 }
 
+// telling is the rule by which an application would be told an attribute of the profile that it is
+// not told yet, under the name that its protocol has for it.
+func telling(app *federation.Application, identifier string) *profile.Rule {
+	name, untold := strings.CutPrefix(identifier, known)
+	if !untold {
+		return nil
+	}
+	r := &profile.Rule{To: profile.Target{Name: name}, From: []profile.Source{{Attribute: name}}}
+	standard := profile.Known(name, "")
+	if _, claims := app.Side.(crossing.Consenting); claims && standard != nil && standard.Claim != "" {
+		r.To.Name = standard.Claim
+	}
+	return r
+}
+
 // people puts together what was gathered, by identifiers that everybody shares.
 func (g *gathering) people(all [][]would) compare.People {
 	var out compare.People

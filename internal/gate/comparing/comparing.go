@@ -20,6 +20,7 @@ import (
 	"innergate.example/innergate/internal/core/compare"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/table"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/people"
@@ -65,6 +66,9 @@ type Comparison struct {
 	Separator string
 	Encoding  string
 	Before    *Since `json:",omitempty"`
+	// Rule would have the application told what people are identified by here; nil if it is
+	// told that already.
+	Rule *profile.Rule `json:",omitempty"`
 }
 
 // Since is what differs from the comparison before, by the same heading and identifier.
@@ -125,6 +129,7 @@ func (rm *Room) Compare(ctx context.Context, by change.By, w Wish, p Progress) (
 		return nil, err
 	}
 	out.Result = *c.Compare(column, identifier)
+	out.Rule = telling(app, out.Identifier)
 	if out.Before, err = rm.since(ctx, app, out); err != nil {
 		return nil, err
 	}

@@ -1,7 +1,6 @@
 package people
 
 import (
-	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/csv"
@@ -11,6 +10,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -168,7 +168,7 @@ func (rm *Room) ImportSubjects(ctx context.Context, by change.By, app string, in
 
 // knownLinks reads the lines: the link by which each person comes.
 func (rm *Room) knownLinks(ctx context.Context, in *Import) ([]crossing.Link, error) {
-	snap, formats := rm.records.Snapshot(), map[federation.ID]string{}
+	snap := rm.records.Snapshot()
 	clients := snap.Speakers().ByName
 	out, names, values := make([]crossing.Link, len(in.Known)), map[string]int{}, map[string]int{}
 	for i, k := range in.Known {
@@ -187,14 +187,20 @@ func (rm *Room) knownLinks(ctx context.Context, in *Import) ([]crossing.Link, er
 			return nil, in.lineError(i, "value", finding.New(finding.SubjectIsClient,
 				finding.Fact("Application", string(app))))
 		}
-		if _, seen := formats[p.ID]; !seen && k.Format == "" {
-			f, err := rm.usualFormat(ctx, p.ID)
-			if err != nil {
-				return nil, err
-			}
-			formats[p.ID] = f
+		side, formatted := p.Side.(federation.Formatting)
+		format, err := k.Format, error(nil)
+		if formatted && format != "" {
+			format, err = side.FormatOf(format)
+		} else if format == "" {
+			format, err = rm.UsualFormat(p.ID)
 		}
-		l := crossing.Link{Provider: p.ID, Subject: profile.Subject{Format: cmp.Or(k.Format, formats[p.ID]), Value: k.Name}}
+		if err != nil {
+			return nil, in.lineError(i, "format", err)
+		}
+		if format == "" && formatted {
+			format = side.Expected()
+		}
+		l := crossing.Link{Provider: p.ID, Subject: profile.Subject{Format: format, Value: k.Name}}
 		if l.Subject.Format == "" {
 			return nil, in.lineError(i, "format",
 				fmt.Errorf("nobody is linked to %q yet, so it is not known which format its names have; say it", p.Name))
@@ -227,12 +233,19 @@ func lasting(s string, most int) error {
 	return nil
 }
 
-// usualFormat is the format in which a provider named somebody; "" if nobody is
-// linked to it.
-func (rm *Room) usualFormat(ctx context.Context, p federation.ID) (string, error) {
+// usual is the format in which a provider named somebody, as it was looked up a moment ago.
+type usual struct {
+	format string
+	until  time.Time
+}
+
+// UsualFormat is the format in which a provider named somebody last; "" if nobody is linked to it.
+func (rm *Room) UsualFormat(p federation.ID) (string, error) {
+	if known, ok := rm.usual.Load(p); ok && rm.now().Before(known.(usual).until) {
+		return known.(usual).format, nil
+	}
 	var rows []store.LinkRow
-	err := rm.store.Read.WithContext(ctx).Where("provider = ? AND sealed IS NOT NULL",
-		string(p)).Order("added DESC").Limit(1).Find(&rows).Error
+	err := rm.store.Read.Where("provider = ? AND sealed IS NOT NULL", string(p)).Order("added DESC").Limit(1).Find(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return "", err
 	}
@@ -240,6 +253,7 @@ func (rm *Room) usualFormat(ctx context.Context, p federation.ID) (string, error
 	if err != nil {
 		return "", err
 	}
+	rm.usual.Store(p, usual{s.Format, rm.now().Add(10 * time.Second)})
 	return s.Format, nil
 }
 

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"gorm.io/gorm"
@@ -26,6 +27,7 @@ type Room struct {
 	store   *store.Store
 	now     func() time.Time
 	records *records.Room
+	usual   sync.Map // format that a provider names people in, by its ID
 }
 
 // New makes a room for people of the providers and applications of another.

@@ -45,7 +45,7 @@ func (rm *Room) Consequence(ctx context.Context, before, after *federation.Snaps
 		return out, err
 	}
 	out = change.Consequence{Looked: got.Looked - got.Apart, Seen: got.Seen, Shut: got.Shut, Renamed: got.Renamed, Held: got.Held,
-		Told: got.Told, Untold: got.Untold, Stopped: got.Stopped}
+		Told: got.Told, Let: got.Let, Untold: got.Untold, Stopped: got.Stopped}
 	if at := slices.IndexFunc(got.Listed, func(l Listed) bool { return l.Verdict == crossing.Untold }); at >= 0 {
 		out.Cause = got.Listed[at].Cause
 	}
@@ -69,7 +69,7 @@ func (rm *Room) Consequence(ctx context.Context, before, after *federation.Snaps
 
 // became is what would become of somebody, in a word.
 func became(l Listed) string {
-	return []string{change.BecomesTold, change.BecomesHeld, change.BecomesRenamed, change.BecomesShut}[l.weight()]
+	return []string{change.BecomesLet, change.BecomesTold, change.BecomesHeld, change.BecomesRenamed, change.BecomesShut}[l.weight()+1]
 }
 
 // losses finds what has to be confirmed.

@@ -35,6 +35,7 @@ type Evaluated struct {
 	Shut                                  int      // would not be let in any more
 	Renamed                               int      // an application would hear of them by another name
 	Held                                  int      // would be asked something first
+	Let                                   int      // would be let in, and were not
 	Told                                  int      // an application would be told something else of them
 	Stopped                               bool     // it took too long: older sign-ins were not looked at
 	Listed                                []Listed // those that differ or cannot be told, no more than five hundred
@@ -56,6 +57,8 @@ func (l Listed) weight() int {
 		return 2
 	case l.Held:
 		return 1
+	case l.Let:
+		return -1
 	}
 	return 0
 }
@@ -112,6 +115,8 @@ func (e *Evaluated) sum(people map[string]bool, other map[string]Listed) {
 			e.Renamed++
 		case l.Held:
 			e.Held++
+		case l.Let:
+			e.Let++
 		default:
 			e.Told++
 		}

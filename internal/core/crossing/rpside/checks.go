@@ -11,6 +11,7 @@ import (
 	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/profile"
 )
@@ -172,6 +173,13 @@ func sameWords(a, b string) bool {
 	return slices.Equal(x, y)
 }
 
+// misspelt reports whether a name that no scope stands for may be a claim of one, written
+// otherwise.
+func misspelt(name, scope string) bool {
+	near := nearword.Of(name, profile.Scoped(scope))
+	return name != "" && near != "" || profile.Known(name, "") != nil && profile.Known(name, "").Scope == scope
+}
+
 // needed compares the scopes that are asked for with what the mapping reads.
 func (p *Provider) needed(r federation.Record, l *checks.List) {
 	mapping := r.(*federation.Provider).Mapping()
@@ -179,16 +187,21 @@ func (p *Provider) needed(r federation.Record, l *checks.List) {
 		return // it reads everything
 	}
 	read := map[string][]string{} // by scope
+	var unknown []string
 	for _, q := range mapping.Requests() {
 		claim, _, _ := strings.Cut(q.Name, ".")
 		if s := profile.ScopeOf(claim); s != "" && !slices.Contains(read[s], claim) {
 			read[s] = append(read[s], claim)
+		} else if s == "" {
+			unknown = append(unknown, claim)
 		}
 	}
 	for _, s := range []string{profile.ScopeProfile, profile.ScopeEmail, profile.ScopeAddress, profile.ScopePhone,
 		profile.ScopeGroups} {
 		asked := slices.Contains(p.scopes(), s)
 		switch {
+		case asked && read[s] == nil && slices.ContainsFunc(unknown, func(name string) bool { return misspelt(name, s) }):
+			// A rule means a claim of it, and does not find it under that name.
 		case asked && read[s] == nil:
 			l.Add(finding.New(finding.ScopeUnneeded, finding.Fact("Scope", s),
 				finding.Fact("It stands for", strings.Join(profile.Scoped(s), ", "))))

@@ -10,6 +10,8 @@ package samlside
 
 import (
 	"encoding/json"
+	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -182,6 +184,45 @@ func longFormat(s string) string {
 		}
 	}
 	return s
+}
+
+// FormatOf reads a NameID format by its last part or its whole identifier (SAML core §8.3).
+func (p *Provider) FormatOf(text string) (string, error) {
+	format := longFormat(strings.TrimSpace(text))
+	if !strings.Contains(format, ":") && format != "" {
+		return "", fmt.Errorf("there is no NameID format %q; write emailAddress, persistent or unspecified, or its whole identifier", text)
+	}
+	return format, nil
+}
+
+// Expected is the NameID format that is asked for, else the only lasting one that the provider's
+// metadata lists.
+func (p *Provider) Expected() string {
+	if p.AskNameIDFormat != "" && p.AskNameIDFormat != saml.FormatTransient {
+		return p.AskNameIDFormat
+	}
+	lasting := slices.DeleteFunc(slices.Clone(p.IDP.NameIDFormats), func(f string) bool { return f == saml.FormatTransient })
+	if len(lasting) == 1 {
+		return lasting[0]
+	}
+	return ""
+}
+
+// Nearby are the other formats. A name without format is unspecified (SAML core §2.2.2, §8.3.1).
+func (p *Provider) Nearby(format string) (formats []string, same int) {
+	switch format {
+	case "":
+		formats = []string{saml.FormatUnspecified}
+	case saml.FormatUnspecified:
+		formats = []string{""}
+	}
+	same = len(formats)
+	for _, f := range append([]string{""}, NameIDFormats...) {
+		if f != format && f != saml.FormatTransient && !slices.Contains(formats, f) {
+			formats = append(formats, f)
+		}
+	}
+	return formats, same
 }
 
 // NameIDFormats are those that can be asked for or set.

@@ -1,0 +1,48 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Schemas } from '../api/client'
+import { useConsequence } from '../composables/consequence'
+import { people, signIns } from '../composables/words'
+
+/** What a change that is being typed would do to people, before it is saved. */
+const props = defineProps<{ change: () => Schemas['Proposed'] | undefined }>()
+const { got, busy } = useConsequence(() => props.change())
+const parts = computed(() => {
+  const c = got.value
+  return c ? [{ n: c.shut, words: 'would be refused', tone: 'refused' }, { n: c.renamed, words: 'would have another name', tone: 'waiting' },
+    { n: c.held, words: 'would be asked something first', tone: 'waiting' },
+    { n: c.let, words: 'would be let in', tone: 'passed' },
+    { n: c.told, words: 'whose application would be told something else', tone: 'note' }].filter((p) => p.n) : []
+})
+const tones: Record<string, string> = { refused: 'refused', renamed: 'waiting', 'asked first': 'waiting', 'told otherwise': 'note', 'let in': 'passed' }
+</script>
+
+<template>
+  <section v-if="busy || got?.looked || got?.finding" class="note" aria-label="What it does to people" aria-live="polite">
+    <p v-if="busy" class="quiet">Looking at the sign-ins of late …</p>
+    <template v-else-if="got">
+      <p v-if="parts.length"><strong>Of {{ people(got.seen) }} who signed in lately:</strong> <template v-for="(p, i) in parts" :key="p.words"><template
+          v-if="i">, </template><span :class="p.tone">{{ p.n }} {{ p.words }}</span></template>.</p>
+      <p v-else-if="got.looked && !got.cannotTell && !got.finding"><span class="passed">● No difference</span> to the {{ people(got.seen) }} who signed in lately.</p>
+      <ul v-if="got.people?.length">
+        <li v-for="p in got.people.slice(0, 6)" :key="p.trace"><span :class="tones[p.what]">{{ p.what }}</span> {{ p.name }} at {{ p.application }}
+          <router-link :to="`/watch/traces/${p.trace}`">{{ p.trace }}</router-link>
+          <small v-for="d in p.differences?.slice(0, 3)" :key="d.label">{{ d.label }}: <del v-if="d.before">{{ d.before }}</del> <ins>{{ d.after || 'no longer told' }}</ins></small></li>
+      </ul>
+      <p v-if="got.cannotTell" class="quiet">{{ signIns(got.cannotTell) }} cannot be told: {{ got.cause }}.</p>
+      <p v-if="got.finding && !got.shut && !got.renamed" class="refused">{{ got.finding.title }}.
+        <template v-for="e in got.finding.evidence ?? []" :key="e.found">{{ e.label }}: <code>{{ e.found }}</code> </template></p>
+      <p v-if="got.finding" class="quiet">Saving asks you to confirm this.</p>
+      <p v-if="got.stopped" class="quiet">Older sign-ins were not looked at.</p>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+.note { border-left: 4px solid var(--waiting); padding: 6px 12px; margin: 12px 0 0; background: var(--sheet); text-align: left }
+p { margin: 0 0 4px }
+ul { margin: 0 0 4px; padding-left: 18px }
+small { display: block; color: var(--quiet); overflow-wrap: anywhere }
+del { color: var(--quiet) }
+ins { text-decoration: none; font-weight: 600 }
+</style>
