@@ -49,6 +49,7 @@ export const router = createRouter({
     { path: '/watch/traces/:id', component: () => import('./pages/TracePage.vue'), props: true,
       meta: { title: 'Trace' } },
     { path: '/watch/checks', component: () => import('./pages/ChecksPage.vue'), meta: { title: 'Checks' } },
+    { path: '/watch/notices', component: () => import('./pages/NoticesPage.vue'), meta: { title: 'Notices' } },
     { path: '/keep', redirect: '/keep/keys' },
     { path: '/keep/keys', component: () => import('./pages/KeysPage.vue'), meta: { title: 'Keys' } },
     { path: '/keep/contexts', component: () => import('./pages/ContextsPage.vue'), meta: { title: 'Contexts' } },

@@ -157,19 +157,31 @@ type Rotated struct {
 type Grant struct {
 	ID       string    `json:"id"`
 	Person   int64     `json:"person,omitempty" doc:"Number of the account; absent if the person is known for the session only"`
+	Name     string    `json:"name,omitempty" doc:"The name that the person has here"`
 	Subject  string    `json:"subject"`
 	Provider string    `json:"provider"`
 	Scopes   []string  `json:"scopes"`
 	Offline  bool      `json:"offline" doc:"It outlives the session"`
 	Began    time.Time `json:"began"`
 	Used     time.Time `json:"used,omitzero"`
-	Ended    string    `json:"ended,omitempty" enum:"code-twice,code-misused,token-twice,revoked,withdrawn,signed-out,code-not-used,provider,crowded" doc:"Why it gives nothing any more"`
+	Ended    string    `json:"ended,omitempty" enum:"code-twice,code-misused,token-twice,revoked,withdrawn,signed-out,code-not-used,provider,crowded,idle,aged" doc:"Why it gives nothing any more"`
 	Trace    string    `json:"trace,omitempty" doc:"Reference of the sign-in"`
+}
+
+// Notice is a call that waits for its answer.
+type Notice struct {
+	Application string    `json:"application,omitempty" doc:"That is told of a sign-out"`
+	Address     string    `json:"address"`
+	Tries       int       `json:"tries"`
+	Answer      string    `json:"answer,omitempty" doc:"To the last try"`
+	Due         time.Time `json:"due" doc:"When it is tried again"`
+	Until       time.Time `json:"until" doc:"When it is given up"`
 }
 
 // Consent is what somebody agreed to that an application may be told.
 type Consent struct {
 	Person int64     `json:"person"`
+	Name   string    `json:"name,omitempty" doc:"The name that the person has here"`
 	Scopes []string  `json:"scopes"`
 	At     time.Time `json:"at"`
 }
@@ -481,7 +493,9 @@ type TraceHead struct {
 	Application  string    `json:"application,omitempty"`
 	Provider     string    `json:"provider,omitempty"`
 	Person       string    `json:"person,omitempty" doc:"Name from the provider"`
-	Result       string    `json:"result" doc:"entered, refused, waiting, or left by the browser"`
+	Account      int64     `json:"account,omitempty" doc:"Number of the person"`
+	Name         string    `json:"name,omitempty" doc:"The name that the person has here"`
+	Result       string    `json:"result" doc:"entered, refused, waiting, left by the browser, or signed out"`
 	Finding      string    `json:"finding,omitempty"`
 	Milliseconds int64     `json:"milliseconds"`
 }

@@ -103,7 +103,7 @@ func (e *environment) listGrants(ctx context.Context, cmd *ucli.Command, c *clie
 	return e.print(cmd, l, func(w io.Writer) {
 		rows := [][]string{}
 		for _, g := range l.Items {
-			state, lasts, person := "good", "with the session", fmt.Sprint(g.Person)
+			state, lasts, person := "good", "with the session", whose(g.Person, g.Name)
 			if g.Ended != "" {
 				state = g.Ended
 			}
@@ -121,6 +121,36 @@ func (e *environment) listGrants(ctx context.Context, cmd *ucli.Command, c *clie
 			"No sign-in has given it anything that is still kept.")
 		rest(w, len(l.Items), f.Offset, l.Total)
 	})
+}
+
+// whose is a person by number, and by the name they have here.
+func whose(number int64, name string) string {
+	if name == "" {
+		return fmt.Sprint(number)
+	}
+	return fmt.Sprintf("%d %s", number, name)
+}
+
+// notices shows what applications are to be told and did not answer yet.
+func (e *environment) notices() *ucli.Command {
+	return &ucli.Command{Name: "notices", Usage: "what applications are to be told, such as that somebody has signed out, and did not answer yet",
+		Flags: []ucli.Flag{&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100}},
+		Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+			l, err := c.Notices(ctx, cmd.Int("limit"))
+			if err != nil {
+				return err
+			}
+			return e.print(cmd, l, func(w io.Writer) {
+				rows := [][]string{}
+				for _, n := range l.Items {
+					rows = append(rows, []string{dash(n.Application), n.Address, fmt.Sprint(n.Tries), dash(n.Answer), brief(n.Due, time.Now()),
+						brief(n.Until, time.Now())})
+				}
+				e.table(w, columns("application", "address!", "tries", "last answer!", "again@", "given up@"), rows,
+					"Nothing waits: every application that wants to hear has heard.")
+				rest(w, len(l.Items), 0, l.Total)
+			})
+		})}
 }
 
 func rest(w io.Writer, shown, offset int, total int64) {
@@ -141,7 +171,7 @@ func (e *environment) listConsents(ctx context.Context, cmd *ucli.Command, c *cl
 	return e.print(cmd, l, func(w io.Writer) {
 		rows := [][]string{}
 		for _, x := range l.Items {
-			rows = append(rows, []string{fmt.Sprint(x.Person), strings.Join(x.Scopes, " "), brief(x.At, time.Now())})
+			rows = append(rows, []string{whose(x.Person, x.Name), strings.Join(x.Scopes, " "), brief(x.At, time.Now())})
 		}
 		e.table(w, columns("person!", "scopes", "agreed@"), rows, "Nobody was asked, or agreed, yet.")
 		rest(w, len(l.Items), f.Offset, l.Total)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -76,7 +77,7 @@ func (e *environment) listTraces(ctx context.Context, cmd *ucli.Command, c *clie
 		rows := [][]string{}
 		for _, t := range l.Items {
 			rows = append(rows, []string{t.Result, t.ID, brief(t.Started, time.Now()), dash(t.Application), dash(t.Provider),
-				dash(t.Person), dash(t.Finding)})
+				dash(cmp.Or(t.Name, t.Person)), dash(t.Finding)})
 		}
 		empty := "No sign-in yet. Open an application, or BASE/open/NAME."
 		if f != (client.TraceFilter{Limit: f.Limit}) {
@@ -122,7 +123,7 @@ func ago(text string, now time.Time) (time.Time, error) {
 func (e *environment) lanes(w io.Writer, t api.Trace, messages bool) {
 	fields(w, [][2]string{{"reference", t.ID}, {"result", e.colour(t.Result)}, {"application", dash(t.Application)},
 		{"provider", dash(t.Provider)},
-		{"person", dash(t.Person)}, {"started", local(t.Started) + " by the " + t.StartedBy},
+		{"person", dash(named(t.TraceHead))}, {"started", local(t.Started) + " by the " + t.StartedBy},
 		{"took", fmt.Sprintf("%d ms", t.Milliseconds)}})
 	fmt.Fprintln(w)
 	for _, s := range t.Steps {
@@ -168,4 +169,12 @@ func mark(s crossing.TraceStep) string {
 		}
 	}
 	return "ok"
+}
+
+// named is a person by the name that they have here, and that from their provider.
+func named(t api.TraceHead) string {
+	if t.Name == "" || t.Name == t.Person {
+		return t.Person
+	}
+	return t.Name + ", at the provider " + t.Person
 }

@@ -294,6 +294,11 @@ func (c *Client) RemoveSet(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodDelete, "/sets/"+url.PathEscape(name), nil, nil)
 }
 
+// Notices lists what applications are to be told and did not answer yet.
+func (c *Client) Notices(ctx context.Context, limit int) (api.List[api.Notice], error) {
+	return get[api.List[api.Notice]](ctx, c, fmt.Sprint("/notices?limit=", limit))
+}
+
 // Weigh tells what a change would do to people who signed in lately.
 func (c *Client) Weigh(ctx context.Context, in api.Proposed) (out api.Consequence, err error) {
 	err = c.call(ctx, http.MethodPost, "/consequences/preview", in, &out)

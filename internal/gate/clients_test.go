@@ -28,6 +28,7 @@ import (
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/checking"
 	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/outbox"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/redeeming"
 	"innergate.example/innergate/internal/gate/traces"
@@ -134,6 +135,16 @@ func refusedBy(t testing.TB, err error, code oidc.Code, f finding.Code) {
 	require.NotNil(t, no, "%v", err)
 	require.Equal(t, code, no.Code, "%v", no.Finding)
 	require.Equal(t, f, no.Finding.Code, "%v", no.Finding.Evidence)
+}
+
+// codes are those of what checks find on a record.
+func codes(t *testing.T, r *rig, name string) (out []finding.Code) {
+	all, err := r.Checking.Check(ctx, checking.Filter{Names: []string{name}})
+	require.NoError(t, err)
+	for _, f := range all[0].Findings {
+		out = append(out, f.Code)
+	}
+	return out
 }
 
 func TestAuthorizationRequests(t *testing.T) {
@@ -414,10 +425,31 @@ func TestSignOutIsTold(t *testing.T) {
 	require.Equal(t, 1, told, "once each, however often it was told; and only who wants to hear")
 	require.Nil(t, r.Leaving.Session(ctx, b.Session))
 	require.NoError(t, r.Outbox.SendDue(ctx))
+	for range 2 { // the sign-out has a trace, and that nobody answers is told
+		r.clock.set(r.clock.get().Add(10 * time.Minute))
+		require.NoError(t, r.Outbox.SendDue(ctx))
+	}
+	waits, err := r.Outbox.List(ctx, 10)
+	require.NoError(t, err)
+	require.Equal(t, outbox.Waiting{App: "planner", Address: srv.URL + "/heard", Tries: 3, Answer: "it answered 503", Due: waits[0].Due,
+		Until: waits[0].Until}, waits[0])
+	require.Contains(t, codes(t, r, "planner"), finding.NoticeUnanswered)
+	signedOut := func() traces.Head {
+		heads, _, err := r.Traces.List(ctx, traces.Filter{Result: crossing.SignedOut, Limit: 10})
+		require.NoError(t, err)
+		require.Len(t, heads, 1)
+		return heads[0]
+	}
+	require.Equal(t, []string{"ada@wrenmoor.example", string(finding.NoticeUnanswered)}, []string{signedOut().Person, signedOut().Finding})
+	_, steps, err := r.Traces.Get(ctx, signedOut().ID)
+	require.NoError(t, err)
+	require.Contains(t, fmt.Sprint(steps), srv.URL+"/heard")
 	down.Store(false)
 	r.restart()
-	r.clock.set(r.clock.get().Add(2 * time.Minute))
+	r.clock.set(r.clock.get().Add(10 * time.Minute))
 	require.NoError(t, r.Outbox.SendDue(ctx))
+	require.Empty(t, signedOut().Finding, "it heard after all")
+	require.NotContains(t, codes(t, r, "planner"), finding.NoticeUnanswered)
 	said := r.claims(<-heard, oidc.LogoutToken)
 	id := r.claims(got.IDToken, oidc.IDToken)
 	for _, name := range []string{"sub", "sid", "aud", "iss"} {
@@ -425,7 +457,7 @@ func TestSignOutIsTold(t *testing.T) {
 	}
 	require.NotContains(t, said, "nonce")
 	require.Contains(t, said["events"], "http://schemas.openid.net/event/backchannel-logout")
-	n, err := r.Outbox.Waiting(ctx)
+	n, err := r.Outbox.Waits(ctx)
 	require.NoError(t, err)
 	require.Zero(t, n)
 

@@ -13,6 +13,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/arrivals"
 	"innergate.example/innergate/internal/gate/checking"
@@ -149,7 +150,8 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		return err
 	}
 	g.Checking = checking.New(checking.Parts{Store: o.Store, Now: o.Now, Fetch: out, Records: g.Records, Arrivals: g.Arrivals, Editions: kept,
-		Freshness: g.Freshness, Copies: g.Copies, Kept: g.People.Kept})
+		Freshness: g.Freshness, Copies: g.Copies, Kept: g.People.Kept,
+		Unheard: func(ctx context.Context) (map[federation.ID]*finding.Finding, error) { return g.Outbox.Unheard(ctx) }})
 	g.Jobs = jobs.New(g.ctx, o.Log, o.Now)
 	g.Exchange, err = exchange.New(g.ctx, exchange.Parts{Jobs: g.Jobs, Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out,
 		Records:   g.Records,

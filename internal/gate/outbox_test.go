@@ -59,7 +59,7 @@ func TestASilentAddressHoldsUpNobody(t *testing.T) {
 	require.Less(t, time.Since(began), 5*time.Second)
 	require.NoError(t, <-first)
 	require.Len(t, called, 1)
-	n, err := r.Outbox.Waiting(ctx)
+	n, err := r.Outbox.Waits(ctx)
 	require.NoError(t, err)
 	require.EqualValues(t, 31, n, "they are tried again later")
 	require.NoError(t, r.Outbox.SendDue(ctx))

@@ -336,6 +336,7 @@ type OutboxRow struct {
 	Due    time.Time `gorm:"index"`
 	Until  time.Time
 	Tries  int
+	Answer string // to the last try
 	Sealed []byte
 }
 
@@ -369,6 +370,7 @@ type TraceRow struct {
 	Verified    bool `gorm:"index"` // a counterpart proved to be one
 	Octets      int64
 	Steps       int
+	Account     int64 `gorm:"index:trace_of_account"` // number of the person, 0 for nobody on record
 }
 
 // StepRow is one step of a trace, sealed.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"log/slog"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -55,6 +56,7 @@ type TraceHead struct {
 	Finding     string
 	Millis      int64
 	Verified    bool
+	Account     int64 // of the person, 0 for nobody on record
 }
 
 // TraceLog writes traces in the background. When its buffer is full, entries are
@@ -114,8 +116,8 @@ func (t *TraceLog) Record(head TraceHead, steps []any, inputs any) {
 	t.queue(e)
 }
 
-// Append adds steps to a trace that is there. With a finding, its result is another
-// one than it was.
+// Append adds steps to a trace that is there. With a result, its result and finding are others
+// than they were.
 func (t *TraceLog) Append(id string, steps []any, result, finding string) {
 	e := entry{head: TraceHead{ID: id, Result: result, Finding: finding}, adds: true}
 	for _, st := range steps {
@@ -215,14 +217,18 @@ func (t *TraceLog) write(tx *gorm.DB, e entry) error {
 	}
 	if e.adds {
 		h = TraceHead{ID: row.ID, Started: row.Started, Application: row.Application, Provider: row.Provider,
-			StartedBy: row.StartedBy, Result: row.Result, Finding: row.Finding, Millis: row.Millis, Verified: row.Verified}
+			StartedBy: row.StartedBy, Result: row.Result, Finding: row.Finding, Millis: row.Millis, Verified: row.Verified,
+			Account: row.Account}
 	}
-	if e.adds && e.head.Finding != "" {
+	if e.adds && e.head.Result != "" {
 		h.Result, h.Finding = e.head.Result, e.head.Finding
 	}
 	row.ID, row.Started, row.Application, row.Provider, row.StartedBy = h.ID, h.Started, h.Application, h.Provider,
 		h.StartedBy
 	row.Result, row.Finding, row.Millis, row.Verified = h.Result, h.Finding, h.Millis, row.Verified || h.Verified
+	if h.Account != 0 {
+		row.Account = h.Account
+	}
 	if h.Person != "" {
 		row.Named = t.s.Seal("trace person", []byte(h.Person))
 	}
@@ -299,12 +305,41 @@ func (t *TraceLog) Remove(ctx context.Context, ids []string) error {
 func (t *TraceLog) Prune(ctx context.Context, waited time.Time) error {
 	t.settle(ctx)
 	return t.s.traces.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Model(&TraceRow{}).Where("result = 'waiting' AND started < ?", waited.UTC()).Update("result",
-			"left").Error; err != nil {
+		if err := t.leave(tx, waited); err != nil {
 			return err
 		}
 		return t.limits.prune(tx)
 	})
+}
+
+// leave ends traces that waited for a browser. Whether somebody was sent to a provider and did
+// not come back stands in the last step of each.
+func (t *TraceLog) leave(tx *gorm.DB, waited time.Time) error {
+	var ids, gone []string
+	if err := tx.Model(&TraceRow{}).Where("result = 'waiting' AND started < ?", waited.UTC()).Pluck("id", &ids).Error; err != nil {
+		return err
+	}
+	for _, id := range ids {
+		var step StepRow
+		if err := tx.Where("trace = ?", id).Order("id DESC").Limit(1).Find(&step).Error; err != nil {
+			return err
+		}
+		var last struct{ To string }
+		if plain, err := t.s.Open("trace", step.Sealed); err == nil && json.Unmarshal(plain, &last) == nil && last.To == "provider" {
+			gone = append(gone, id)
+		}
+	}
+	for part := range slices.Chunk(ids, 500) {
+		if err := tx.Model(&TraceRow{}).Where("id IN ?", part).Update("result", "left").Error; err != nil {
+			return err
+		}
+	}
+	for part := range slices.Chunk(gone, 500) {
+		if err := tx.Model(&TraceRow{}).Where("id IN ?", part).Update("finding", "crossing-left").Error; err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // settle waits until everything that was recorded so far is written.
@@ -344,6 +379,7 @@ type TraceFilter struct {
 	Before      time.Time // started earlier
 	Offset      int
 	Limit       int
+	Accounts    []int64 // with a search: those of these people, too
 }
 
 // List gives traces, newest first, and how many there are for each result. It
@@ -394,7 +430,7 @@ func (t *TraceLog) List(ctx context.Context, f TraceFilter) ([]TraceHead, map[st
 		if f.Search != "" {
 			// Names of people are sealed, so a search has to open them: there are not
 			// more traces than the limits keep.
-			if !head.holds(f.Search) {
+			if !head.holds(f.Search) && (row.Account == 0 || !slices.Contains(f.Accounts, row.Account)) {
 				continue
 			}
 			counts[row.Result]++
@@ -419,7 +455,7 @@ func (t *TraceLog) Lasts(ctx context.Context, proved bool) (apps, providers map[
 	last := func(by string) (map[string]TraceHead, error) {
 		var rows []TraceRow
 		// SQLite gives the other columns of the row that has the maximum.
-		err := t.s.traces.WithContext(ctx).Raw(`SELECT id, application, provider, started_by, result, finding, millis, verified, started, max(started)
+		err := t.s.traces.WithContext(ctx).Raw(`SELECT id, application, provider, started_by, result, finding, millis, verified, account, started, max(started)
 			FROM trace_rows WHERE result IN ('entered', 'refused') AND verified = ? GROUP BY `+by, proved).Scan(&rows).Error
 		out := map[string]TraceHead{}
 		for _, r := range rows {
@@ -462,7 +498,7 @@ func (h TraceHead) holds(text string) bool {
 func (t *TraceLog) head(r TraceRow) TraceHead {
 	h := TraceHead{ID: r.ID, Started: r.Started, Application: r.Application, Provider: r.Provider, StartedBy: r.StartedBy,
 		Result:  r.Result,
-		Finding: r.Finding, Millis: r.Millis, Verified: r.Verified}
+		Finding: r.Finding, Millis: r.Millis, Verified: r.Verified, Account: r.Account}
 	if len(r.Named) > 0 {
 		name, err := t.s.Open("trace person", r.Named)
 		if err != nil {

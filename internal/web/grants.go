@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -14,6 +15,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/outbox"
 )
 
 // clientCalls registers what applications with secrets and grants have.
@@ -52,8 +54,12 @@ func (s *server) clientCalls(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
+			names, err := namesIn(ctx, s, all, func(x grants.Grant) int64 { return x.Person })
+			if err != nil {
+				return nil, s.problem(err)
+			}
 			return rows(all, int(total), func(x grants.Grant) api.Grant {
-				return api.Grant{ID: x.ID, Person: x.Person, Subject: x.Subject, Provider: string(x.Provider),
+				return api.Grant{ID: x.ID, Person: x.Person, Name: names[x.Person], Subject: x.Subject, Provider: string(x.Provider),
 					Scopes: some(x.Scopes), Offline: x.Offline, Began: x.Began, Used: x.Used, Ended: x.Ended, Trace: x.Trace}
 			}), nil
 		})
@@ -64,7 +70,27 @@ func (s *server) clientCalls(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return rows(all, int(total), func(x grants.Consent) api.Consent { return api.Consent(x) }), nil
+			names, err := namesIn(ctx, s, all, func(x grants.Consent) int64 { return x.Person })
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return rows(all, int(total), func(x grants.Consent) api.Consent {
+				return api.Consent{Person: x.Person, Name: names[x.Person], Scopes: x.Scopes, At: x.At}
+			}), nil
+		})
+	huma.Register(a, op("GET", "/notices", "list-notices",
+		"What applications are to be told behind the browser and did not answer yet, such as that somebody has signed out"),
+		func(ctx context.Context, in *struct {
+			Limit int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		}) (*body[api.List[api.Notice]], error) {
+			all, err := g.Outbox.List(ctx, in.Limit)
+			total, err2 := g.Outbox.Waits(ctx)
+			if err = errors.Join(err, err2); err != nil {
+				return nil, s.problem(err)
+			}
+			return rows(all, int(total), func(x outbox.Waiting) api.Notice {
+				return api.Notice{Application: string(x.App), Address: x.Address, Tries: x.Tries, Answer: x.Answer, Due: x.Due, Until: x.Until}
+			}), nil
 		})
 	withdraw := op("DELETE", "/applications/{name}/consents/{person}", "withdraw-consent",
 		"Take back what somebody agreed to, and end what their sign-ins gave the application")

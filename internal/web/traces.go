@@ -2,12 +2,14 @@ package web
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/core/checks"
+	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/traces"
 )
 
@@ -15,8 +17,8 @@ import (
 func (s *server) traceCalls(a huma.API) {
 	g := s.gate
 	type filter struct {
-		Search      string    `query:"search" maxLength:"200" doc:"Part of a reference, application, provider, person or finding"`
-		Result      string    `query:"result" enum:"entered,refused,waiting,left"`
+		Search      string    `query:"search" maxLength:"200" doc:"Part of a reference, application, provider, person or finding; a person is found by the name they have here, too"`
+		Result      string    `query:"result" enum:"entered,refused,waiting,left,signed out"`
 		Application string    `query:"application" maxLength:"200"`
 		Provider    string    `query:"provider" maxLength:"200"`
 		Since       time.Time `query:"since" doc:"Only traces started at this time or later"`
@@ -26,15 +28,29 @@ func (s *server) traceCalls(a huma.API) {
 	}
 	huma.Register(a, op("GET", "/traces", "list-traces", "Traces, newest first"),
 		func(ctx context.Context, in *filter) (*body[api.TraceList], error) {
-			rows, counts, err := g.Traces.List(ctx, traces.Filter(*in))
+			f := traces.Filter{Search: in.Search, Result: in.Result, Application: in.Application, Provider: in.Provider, Since: in.Since,
+				Before: in.Before, Offset: in.Offset, Limit: in.Limit}
+			if in.Search != "" {
+				found, err := g.Accounts.List(ctx, accounts.Filter{Search: in.Search, Limit: mostNamed})
+				if err != nil {
+					return nil, s.problem(err)
+				}
+				for _, p := range found.People {
+					f.Accounts = append(f.Accounts, p.ID)
+				}
+			}
+			rows, counts, err := g.Traces.List(ctx, f)
 			if err != nil {
 				return nil, s.problem(err)
 			}
+			names, err := namesIn(ctx, s, rows, func(h traces.Head) int64 { return h.Account })
 			out := &body[api.TraceList]{api.TraceList{Items: []api.TraceHead{}, Counts: counts}}
 			for _, r := range rows {
-				out.Body.Items = append(out.Body.Items, traceHead(r))
+				h := traceHead(r)
+				h.Name = names[r.Account]
+				out.Body.Items = append(out.Body.Items, h)
 			}
-			return out, nil
+			return out, s.problem(err)
 		})
 	huma.Register(a, op("GET", "/traces/{name}", "show-trace", "One trace, step by step"),
 		func(ctx context.Context, in *named) (*body[api.Trace], error) {
@@ -47,12 +63,29 @@ func (s *server) traceCalls(a huma.API) {
 				steps[i].Finding = checks.Nearest(snap, steps[i].Finding)
 				steps[i].Checks, steps[i].Reasons = traces.Prose(steps[i]), nil
 			}
-			return &body[api.Trace]{api.Trace{TraceHead: traceHead(head), Steps: steps}}, nil
+			h := traceHead(head)
+			names, err := g.People.Names(ctx, []int64{head.Account})
+			h.Name = names[head.Account]
+			return &body[api.Trace]{api.Trace{TraceHead: h, Steps: steps}}, s.problem(err)
 		})
+}
+
+// mostNamed is how many people are looked for by name in a search of traces.
+const mostNamed = 200
+
+// namesIn are the names that people in a list have here, by their numbers.
+func namesIn[T any](ctx context.Context, s *server, rows []T, of func(T) int64) (map[int64]string, error) {
+	ids := []int64{}
+	for _, r := range rows {
+		if id := of(r); id != 0 && !slices.Contains(ids, id) {
+			ids = append(ids, id)
+		}
+	}
+	return s.gate.People.Names(ctx, ids)
 }
 
 func traceHead(r traces.Head) api.TraceHead {
 	return api.TraceHead{ID: r.ID, Started: r.Started, StartedBy: r.StartedBy, Application: r.Application,
 		Provider: r.Provider,
-		Person:   r.Person, Result: r.Result, Finding: r.Finding, Milliseconds: r.Millis}
+		Person:   r.Person, Account: r.Account, Result: r.Result, Finding: r.Finding, Milliseconds: r.Millis}
 }

@@ -379,11 +379,11 @@ func TestBadInputOfPeople(t *testing.T) {
 		{"POST", "/applications/roster/subjects", `{"csv":"provider,name,value\nstaff,a,1","format":"x"}`, 422, "format"},
 		{"POST", "/applications/roster/subjects", `{"csv":"x","known":[{"provider":"staff","name":"a","value":"1"}]}`, 422,
 			"not both"},
-		{"POST", "/applications/roster/subjects", `{"known":[{"provider":"staff","name":"a","format":"f","value":"1"}]}`,
+		{"POST", "/applications/roster/subjects", `{"known":[{"provider":"staff","name":"a","format":"persistent","value":"1"}]}`,
 			422, "digest"},
 		{"POST", "/applications/roster/subjects", `{"csv":"` + strings.Repeat("x", 2600000) + `"}`, 422, "csv"},
 		{"POST", "/applications/roster/subjects",
-			`{"known":[{"provider":"staff","name":"a","format":"f","value":"1"}],"preview":true}`, 200, `"people":1`},
+			`{"known":[{"provider":"staff","name":"a","format":"persistent","value":"1"}],"preview":true}`, 200, `"people":1`},
 		{"GET", "/applications/roster/subjects", "", 200, `"total":0`},
 	} {
 		res, text := call(t, app, c.method, "/api/v1"+c.path, c.body, "Authorization", "Bearer "+secret, "Content-Type",

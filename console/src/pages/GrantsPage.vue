@@ -32,7 +32,7 @@ const rotate = (end: boolean) => act(async () => {
 const withdraw = (person: number) => act(async () => {
   await take(api.DELETE('/api/v1/applications/{name}/consents/{person}', { params: { path: { name: props.name, person } } }))
 })
-const endings: Record<string, string> = { 'code-twice': 'the code was redeemed twice', 'code-misused': 'the code was redeemed with another redirect URI or verifier',
+const endings: Record<string, string> = { idle: 'not used for too long', aged: 'its sign-in is too long ago', 'code-twice': 'the code was redeemed twice', 'code-misused': 'the code was redeemed with another redirect URI or verifier',
   'token-twice': 'a refresh token was used that was replaced long ago', revoked: 'revoked by the application', withdrawn: 'withdrawn',
   'signed-out': 'the person signed out', 'code-not-used': 'the code was not redeemed in time' }
 </script>
@@ -49,8 +49,7 @@ const endings: Record<string, string> = { 'code-twice': 'the code was redeemed t
   <h2>Client authentication</h2>
   <p v-if="!bySecret">By <code>{{ method }}</code>; there is no secret.</p>
   <template v-else>
-    <p>By <code>{{ method }}</code>, with {{ secrets.length === 1 ? 'one secret' : `${secrets.length} secrets` }}, the newest last. Only sums
-      of them are kept.</p>
+    <p>By <code>{{ method }}</code>, with {{ secrets.length === 1 ? 'one secret' : `${secrets.length} secrets` }}, the newest last. Of a secret only its SHA-256 is kept.</p>
     <ul><li v-for="s in secrets" :key="s"><code>{{ s }}</code></li></ul>
     <ShownOnce v-if="made?.clientSecret" :title="`The next secret of ${name}.`" :id="made.clientId" :secret="made.clientSecret" />
     <form class="tools" @submit.prevent="rotate(false)">
@@ -64,8 +63,8 @@ const endings: Record<string, string> = { 'code-twice': 'the code was redeemed t
   </template>
   <h2>Consents</h2>
   <el-table :data="consents?.items ?? []" empty-text="Nobody was asked, or agreed, yet.">
-    <el-table-column label="Person" width="90"><template #default="{ row }">
-      <router-link :to="{ path: '/keep/links', query: { person: row.person } }">{{ row.person }}</router-link></template></el-table-column>
+    <el-table-column label="Person" min-width="150"><template #default="{ row }">
+      <router-link :to="`/admit/people/${row.person}`">{{ row.name || row.person }}</router-link></template></el-table-column>
     <el-table-column label="Agreed to" min-width="300"><template #default="{ row }"><code>{{ row.scopes.join(' ') }}</code></template>
     </el-table-column>
     <el-table-column label="At" width="200"><template #default="{ row }"><time :title="row.at">{{ local(row.at) }}</time></template>
@@ -78,8 +77,8 @@ const endings: Record<string, string> = { 'code-twice': 'the code was redeemed t
     <el-table-column label="State" min-width="190"><template #default="{ row }">
       <span v-if="row.ended" class="quiet">○ {{ endings[row.ended] ?? row.ended }}</span><span v-else class="passed">● good</span>
     </template></el-table-column>
-    <el-table-column label="Person" width="90"><template #default="{ row }">
-      <router-link v-if="row.person" :to="{ path: '/keep/links', query: { person: row.person } }">{{ row.person }}</router-link>
+    <el-table-column label="Person" min-width="150"><template #default="{ row }">
+      <router-link v-if="row.person" :to="`/admit/people/${row.person}`">{{ row.name || row.person }}</router-link>
       <span v-else class="quiet">passing</span></template></el-table-column>
     <el-table-column label="Scopes" min-width="220"><template #default="{ row }"><code>{{ row.scopes.join(' ') }}</code></template></el-table-column>
     <el-table-column label="Lasts" width="170"><template #default="{ row }">{{ row.offline ? 'beyond the session' : 'with the session' }}</template>

@@ -21,7 +21,7 @@ watch(data, (t) => {
 const step = computed(() => steps.value[selected.value])
 const failure = computed(() => steps.value.find((s) => s.finding)?.finding)
 const tone: Record<string, string> = { entered: 'passed', refused: 'refused', waiting: 'waiting', left: 'quiet' }
-const words: Record<string, string> = { entered: 'The person entered.', refused: 'Refused.',
+const words: Record<string, string> = { entered: 'The person entered.', 'signed out': 'The session was ended.', refused: 'Refused.',
   waiting: 'Waiting: the browser has not come back yet.', left: 'Left: the browser never came back.' }
 /** Marks the deciding parts of a decoded message. */
 const parts = computed(() => (step.value?.octets ?? '').split(/(<(?:[\w.-]+:)?(?:Issuer|Audience|NameID|StatusCode|AuthnContextClassRef)\b[^>]*>[^<]*|\b(?:InResponseTo|Destination|Recipient|NotOnOrAfter|NotBefore|AssertionConsumerServiceURL|Algorithm)="[^"]*")/))
@@ -35,7 +35,7 @@ const parts = computed(() => (step.value?.octets ?? '').split(/(<(?:[\w.-]+:)?(?
         <h1>Trace <span class="mono">{{ data.id }}</span></h1>
         <p><strong :class="tone[data.result]">{{ words[data.result] }}</strong>
           {{ data.application || 'unknown application' }} · {{ data.provider || 'no provider yet' }} ·
-            {{ data.person || 'person not known' }} ·
+            <span :title="data.person">{{ data.name || data.person || 'person not known' }}</span> ·
           started <time :datetime="data.started" :title="data.started">{{ local(data.started) }}</time> by the
             {{ data.startedBy }}, took {{ data.milliseconds }} ms</p>
       </div>

@@ -10,7 +10,7 @@ const route = useRoute()
 const router = useRouter()
 const text = (v: unknown) => (typeof v === 'string' ? v : '')
 const search = ref(text(route.query.search))
-const result = computed(() => text(route.query.result) as '' | 'entered' | 'refused' | 'waiting' | 'left')
+const result = computed(() => text(route.query.result) as '' | 'entered' | 'refused' | 'waiting' | 'left' | 'signed out')
 const application = computed(() => text(route.query.application))
 const provider = computed(() => text(route.query.provider))
 watch(search, (s) => router.replace({ query: { ...route.query, search: s || undefined } }))
@@ -35,8 +35,8 @@ async function more() {
   const next = await ask(rows.value.at(-1)?.started)
   older.value = [...older.value, ...(next.items ?? [])]
 }
-const signs: Record<string, string> = { entered: '●', refused: '✕', waiting: '○', left: '◌' }
-const tone: Record<string, string> = { entered: 'passed', refused: 'refused', waiting: 'waiting', left: 'quiet' }
+const signs: Record<string, string> = { entered: '●', refused: '✕', waiting: '○', left: '◌', 'signed out': '◁' }
+const tone: Record<string, string> = { entered: 'passed', refused: 'refused', waiting: 'waiting', left: 'quiet', 'signed out': 'quiet' }
 const open = (row: TraceHead) => router.push(`/watch/traces/${row.id}`)
 </script>
 
@@ -44,7 +44,7 @@ const open = (row: TraceHead) => router.push(`/watch/traces/${row.id}`)
   <div class="head">
     <div>
       <h1>Traces</h1>
-      <p>Every sign-in that passed through the gate, or tried to, step by step. The reference number is the one people
+      <p>Every sign-in that passed through the gate, or tried to, and every sign-out, step by step. The reference number is the one people
         see on their page.</p>
     </div>
     <el-button @click="load">Refresh</el-button>
@@ -52,7 +52,7 @@ const open = (row: TraceHead) => router.push(`/watch/traces/${row.id}`)
   <div class="tools">
     <el-input v-model="search" clearable placeholder="Reference, person, application, provider, finding"
         aria-label="Search" style="width: 360px" />
-    <router-link v-for="r in ['', 'entered', 'refused', 'waiting', 'left']" :key="r" class="filter"
+    <router-link v-for="r in ['', 'entered', 'refused', 'waiting', 'left', 'signed out']" :key="r" class="filter"
         :class="{ here: r === result }" :to="{ query: { ...route.query, result: r || undefined } }">{{ r || 'all' }}
           {{ r ? (data?.counts[r] ?? 0) : all }}</router-link>
     <router-link v-if="application || provider" class="filter here"
@@ -69,7 +69,7 @@ const open = (row: TraceHead) => router.push(`/watch/traces/${row.id}`)
       </el-table-column>
     <el-table-column prop="application" label="Application" min-width="130" />
     <el-table-column prop="provider" label="Provider" min-width="130" />
-    <el-table-column prop="person" label="Person" min-width="230" />
+    <el-table-column label="Person" min-width="230"><template #default="{ row }"><span :title="row.person">{{ row.name || row.person }}</span></template></el-table-column>
     <el-table-column label="Finding" min-width="170"><template #default="{ row }"><code>{{ row.finding }}</code>
     </template></el-table-column>
     <el-table-column label="Started" width="200"><template #default="{ row }">

@@ -120,7 +120,8 @@ func (d *drive) done() Turn {
 		t.Effects, h.effects = h.effects, nil
 	}
 	t.State, t.Apart, t.About, t.Told = d.s, h.apart, h.about, h.told
-	t.Verified = h.verified || d.s.Verified && !h.apart
+	// Whoever is in by a session proved who they are when it began.
+	t.Verified = h.verified || d.s.Verified && !h.apart || h.by != nil && t.Result == Entered
 	for _, s := range h.steps {
 		t.Steps = append(t.Steps, *s)
 	}

@@ -64,7 +64,9 @@ const (
 	Entered = "entered" // an answer was handed to the browser for the application
 	Refused = "refused"
 	Left    = "left" // the browser never came back
+	// SignedOut is that of the end of a session, which is no sign-in.
+	SignedOut = "signed out"
 )
 
 // Results are all of them.
-var Results = [...]string{Entered, Refused, Waiting, Left}
+var Results = [...]string{Entered, Refused, Waiting, Left, SignedOut}

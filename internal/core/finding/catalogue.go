@@ -284,6 +284,7 @@ const (
 	ScopeUnneeded         Code = "scope-unneeded"
 	ScopeNeeded           Code = "scope-needed"
 	EntryLost             Code = "entry-lost"
+	NoticeUnanswered      Code = "notice-unanswered"
 	NamesChange           Code = "names-change"
 	IdentifierSeveral     Code = "identifier-several"
 	PassiveImpossible     Code = "passive-impossible"
@@ -718,6 +719,9 @@ var catalogue = []Entry{
 	{ScopeNeeded, Warning, Gate, "The mapping reads a claim that is not asked for",
 		"Add the scope to the setting scopes, and allow it at the provider.",
 		"A claim that the intake mapping reads comes only with a scope (OpenID Connect Core §5.4) that is not asked for."},
+	{NoticeUnanswered, Warning, Application, "The application does not answer that somebody has signed out",
+		"Look at the application's back-channel logout URI: it has to answer a logout token with status 200. Until it does, its own sessions go on.",
+		"A logout token (OpenID Connect Back-Channel Logout §2.5) was not answered with a status of 2xx three times; it is sent again for a day."},
 	{EntryLost, Error, Gate, "People who were let in would be refused",
 		"Look at whom it affects, and correct the rule or setting.",
 		"Recorded sign-ins of late, run through a change of settings or mappings before it is saved, are refused after it; or a mandatory rule reads what no known profile has."},

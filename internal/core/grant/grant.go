@@ -78,6 +78,8 @@ const (
 	SignedOut   Ending = "signed-out"    // its session ended
 	NotRedeemed Ending = "code-not-used" // the code's time went by
 	Crowded     Ending = "crowded"       // newer ones of the person took its place
+	Idle        Ending = "idle"          // it was not used for as long as the application's record allows
+	Aged        Ending = "aged"          // its sign-in is older than the application's record allows
 )
 
 // Lifetimes are how long an application may use a grant; zero has no bound.
@@ -198,6 +200,26 @@ func (g Grant) Lives(client federation.ID, l Lifetimes, session bool, now time.T
 		return refuse(finding.GrantExpired, finding.Fact("Last used", used.UTC().Format(time.RFC3339)))
 	}
 	return nil
+}
+
+// Over is why a grant that was not ended gives nothing any more: its code was not redeemed in
+// time, or its refresh token was not used, or is too old; "" if it does.
+func (g Grant) Over(l Lifetimes, now time.Time) Ending {
+	used := g.Used
+	if used.IsZero() {
+		used = g.Began
+	}
+	switch {
+	case g.Ended != "":
+		return g.Ended
+	case !g.Code.Redeemed && now.After(g.Began.Add(CodeLife)):
+		return NotRedeemed
+	case g.Code.Redeemed && l.Absolute > 0 && now.After(g.Began.Add(l.Absolute)):
+		return Aged
+	case g.Code.Redeemed && l.Idle > 0 && now.After(used.Add(l.Idle)):
+		return Idle
+	}
+	return ""
 }
 
 // End gives the grant as one that gives nothing any more. The first reason stays.

@@ -89,13 +89,26 @@ func (rm *Room) look(ctx context.Context, f store.TraceFilter, most int) (map[fe
 func answerIn(inputs []json.RawMessage) (*crossing.Answer, error) {
 	for _, octets := range inputs {
 		var in struct {
-			Told *crossing.Told `json:"told"`
+			Told    *crossing.Told    `json:"told"`
+			Session *crossing.Session `json:"session"`
+			Decided struct {
+				Provider federation.Name `json:"provider"`
+				Result   string          `json:"result"`
+			} `json:"decided"`
 		}
 		if err := json.Unmarshal(octets, &in); err != nil {
 			return nil, err
 		}
 		if in.Told != nil && in.Told.Answer != nil {
 			return in.Told.Answer, nil
+		}
+		if in.Session == nil || in.Decided.Result != crossing.Entered {
+			continue
+		}
+		for i, a := range in.Session.Proofs { // as far as all of it was kept
+			if a.Provider == in.Decided.Provider && a.Read == "" {
+				return &in.Session.Proofs[i], nil
+			}
 		}
 	}
 	return nil, nil

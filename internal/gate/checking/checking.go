@@ -46,6 +46,8 @@ type Parts struct {
 	Arrivals  *arrivals.Room
 	// Kept gives what is kept with people and lets nobody in.
 	Kept func(context.Context) (checks.Kept, error)
+	// Unheard are applications that do not answer that somebody has signed out.
+	Unheard func(context.Context) (map[federation.ID]*finding.Finding, error)
 }
 
 // New makes a room that checks the records of another.
@@ -159,9 +161,19 @@ func (rm *Room) subjects(ctx context.Context, few bool) ([]subject, error) {
 	find := rm.found.of(checker, snap, few)
 	out := []subject{{kind: change.KindGate, name: change.KindGate, title: snap.Gate.Base, object: change.KindGate,
 		find: checker.Gate}}
+	unheard, err := rm.Unheard(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for _, r := range snap.Records() {
 		out = append(out, subject{change.KindOf(r), change.NameOf(r), r.Basic().Title, objectOf(r), r,
-			func() []*finding.Finding { return slices.Clone(find(r)) }})
+			func() []*finding.Finding {
+				all := slices.Clone(find(r))
+				if f := unheard[r.Basic().ID]; f != nil {
+					all = append(all, f)
+				}
+				return all
+			}})
 	}
 	aggregates, err := rm.Editions.All(ctx)
 	if err != nil {

@@ -376,6 +376,9 @@ func (t *turn) perform(got crossing.Turn) (out Outcome, lost crossing.Effect, er
 	}
 	out = t.outcome(got, r)
 	out.Cookies = slices.Concat(out.Cookies, t.cookies, s.cookies)
+	if got.Person.ID == 0 {
+		got.Person = s.person
+	}
 	rm.trace(t, got, r, &out)
 	return out, nil, nil
 }

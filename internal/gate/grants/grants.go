@@ -300,9 +300,19 @@ func (rm *Room) List(ctx context.Context, app string, f Filter) ([]Grant, int64,
 		var k Kept
 		k, err = rm.read(r)
 		out = append(out, Grant{ID: k.ID, Person: k.Person, Subject: k.Subject, Provider: k.Word.Provider, Scopes: k.Scopes,
-			Offline: k.Offline, Began: k.Began, Used: k.Used, Ended: string(k.Ended), Trace: k.Trace})
+			Offline: k.Offline, Began: k.Began, Used: k.Used, Ended: string(rm.ended(a, k.Grant)), Trace: k.Trace})
 	}
 	return out, total, err
+}
+
+// ended is why a grant gives nothing any more, "" if it does: as it is stored, or because its time
+// has gone by since.
+func (rm *Room) ended(a *federation.Application, g grant.Grant) grant.Ending {
+	side, ok := a.Side.(interface{ Lifetimes() grant.Lifetimes })
+	if g.Ended != "" || !ok {
+		return g.Ended
+	}
+	return g.Over(side.Lifetimes(), rm.now())
 }
 
 // Withdraw takes back what somebody agreed to for an application, and ends what

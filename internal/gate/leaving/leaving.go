@@ -6,6 +6,7 @@ package leaving
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"gorm.io/gorm"
@@ -88,17 +89,43 @@ func (rm *Room) Refused(a Asked, f *finding.Finding) string {
 	return reference
 }
 
-// SignOut ends a session. Ending one that has ended is no error.
+// SignOut ends a session, and records that. Ending one that has ended is no error.
 func (rm *Room) SignOut(ctx context.Context, s *crossing.Session) (told int, err error) {
+	var notices []signout.Notice
+	reference := random.Reference()
 	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
-		told, err = rm.End(tx, s)
+		notices, err = rm.end(tx, s, reference)
 		return err
 	})
 	if err == nil {
 		rm.sessions.Drop(s.Ref)
+		rm.record(reference, s, crossing.BrowserLane, notices)
 		rm.outbox.Wake()
 	}
-	return told, err
+	return len(notices), err
+}
+
+// record tells in a trace who was signed out, and who hears of it.
+func (rm *Room) record(reference string, s *crossing.Session, from crossing.Lane, notices []signout.Notice) {
+	at, snap := rm.now().UTC(), rm.records.Snapshot()
+	head := store.TraceHead{ID: reference, Started: at, StartedBy: string(from), Result: crossing.SignedOut, Account: s.Person.ID,
+		Verified: true}
+	first := crossing.TraceStep{At: at, From: from, To: crossing.GateLane, Name: "Sign-out request"}
+	for _, p := range s.Proofs {
+		head.Provider, head.Person = string(p.Provider), p.Subject.Value
+		first.Values = append(first.Values, federation.Value{Label: "In by", Value: string(p.Provider)})
+	}
+	steps := []any{first, crossing.TraceStep{At: at, From: crossing.GateLane, To: crossing.GateLane, Name: "end the session",
+		Values: []federation.Value{{Label: "Applications that are told", Value: fmt.Sprint(len(notices))}}}}
+	for _, n := range notices {
+		name := ""
+		if a, ok := snap.ApplicationOf(n.App); ok {
+			name = string(a.Name)
+		}
+		steps = append(steps, crossing.TraceStep{At: at, From: crossing.GateLane, To: crossing.Application, Name: "Sign-out notice",
+			Binding: "back channel", Address: n.Address, Values: []federation.Value{{Label: "Application", Value: name}}})
+	}
+	rm.store.Traces.Record(head, steps, nil)
 }
 
 // Wake has notices sent that wait.
@@ -107,33 +134,38 @@ func (rm *Room) Wake() { rm.outbox.Wake() }
 // End ends a session within a transaction: its row, what hangs on it, and a notice
 // to each application that wants to hear. It gives how many will be told.
 func (rm *Room) End(tx *gorm.DB, s *crossing.Session) (int, error) {
+	notices, err := rm.end(tx, s, "")
+	return len(notices), err
+}
+
+func (rm *Room) end(tx *gorm.DB, s *crossing.Session, trace string) ([]signout.Notice, error) {
 	var rows []store.IssuedRow
 	hangs := []byte(s.Lasting)
 	if err := tx.Where("session = ?", hangs).Order("id").Find(&rows).Error; err != nil {
-		return 0, err
+		return nil, err
 	}
 	issued := make([]signout.Issued, len(rows))
 	for i, r := range rows {
 		name, err := rm.store.Open("issued", r.Sealed)
 		if err != nil {
-			return 0, err
+			return nil, err
 		}
 		issued[i] = signout.Issued{App: federation.ID(r.Application), Session: r.SessionIndex, Name: json.RawMessage(name)}
 	}
 	notices := signout.Plan(rm.records.Snapshot(), issued)
 	for _, n := range notices {
-		if err := rm.outbox.Notify(tx, n.App, n.Notice); err != nil {
-			return 0, err
+		if err := rm.outbox.Notify(tx, n.App, n.Notice, trace); err != nil {
+			return nil, err
 		}
 	}
 	if err := rm.grants.EndSession(tx, s.Lasting, grant.SignedOut); err != nil {
-		return 0, err
+		return nil, err
 	}
 	if err := tx.Where("session = ?", hangs).Delete(&store.IssuedRow{}).Error; err != nil {
-		return 0, err
+		return nil, err
 	}
 	if err := rm.sessions.DropUpstream(tx, s.Lasting); err != nil {
-		return 0, err
+		return nil, err
 	}
-	return len(notices), tx.Where("lasting = ?", s.Lasting).Delete(&store.SessionRow{}).Error
+	return notices, tx.Where("lasting = ?", s.Lasting).Delete(&store.SessionRow{}).Error
 }

@@ -11,6 +11,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/signout"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/store"
 )
@@ -143,15 +144,17 @@ func (rm *Room) Elsewhere(ctx context.Context, p *federation.Provider, t Told) (
 	if err != nil {
 		return 0, err
 	}
+	references, notices := make([]string, len(list)), make([][]signout.Notice, len(list))
 	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
 		err := tx.Create(&store.UsedRow{Key: store.Hash("logout\x1f" + string(p.ID) + "\x1f" + t.Once),
 			Until: t.Until.UTC()}).Error
 		if store.IsTaken(err) {
 			return finding.New(finding.LogoutTokenRefused, finding.Fact("jti", "was used before"))
 		}
-		for _, s := range list {
+		for i, s := range list {
 			if err == nil {
-				_, err = rm.End(tx, s)
+				references[i] = random.Reference()
+				notices[i], err = rm.end(tx, s, references[i])
 			}
 		}
 		return err
@@ -159,8 +162,9 @@ func (rm *Room) Elsewhere(ctx context.Context, p *federation.Provider, t Told) (
 	if err != nil {
 		return 0, err
 	}
-	for _, s := range list {
+	for i, s := range list {
 		rm.sessions.Drop(s.Ref)
+		rm.record(references[i], s, crossing.Provider, notices[i])
 	}
 	rm.outbox.Wake()
 	return len(list), nil

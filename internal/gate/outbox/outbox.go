@@ -16,6 +16,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
@@ -46,6 +47,7 @@ type waiting struct {
 	crossing.Queue
 	App    federation.ID    `json:"app,omitempty"`
 	Notice *crossing.Notice `json:"notice,omitempty"`
+	Trace  string           `json:"trace,omitempty"` // of the sign-out that it is about
 }
 
 // noticeLife is how long it is tried to tell an application that somebody left.
@@ -54,9 +56,9 @@ const noticeLife = 24 * time.Hour
 // Put puts a call in.
 func (rm *Room) Put(tx *gorm.DB, q crossing.Queue) error { return rm.put(tx, waiting{Queue: q}) }
 
-// Notify puts a notice to an application in.
-func (rm *Room) Notify(tx *gorm.DB, app federation.ID, n crossing.Notice) error {
-	w := waiting{App: app, Notice: &n}
+// Notify puts a notice to an application in; what comes of it stands in a trace, "" for none.
+func (rm *Room) Notify(tx *gorm.DB, app federation.ID, n crossing.Notice, trace string) error {
+	w := waiting{App: app, Notice: &n, Trace: trace}
 	w.Address, w.Until = n.Address, rm.now().Add(noticeLife)
 	return rm.put(tx, w)
 }
@@ -206,6 +208,14 @@ func (rm *Room) send(ctx context.Context, d due) (again bool, err error) {
 	}
 	next := rm.now().Add(time.Minute << min(d.row.Tries, 10)).UTC()
 	over := err == nil || errors.Is(err, errGone) || next.After(d.row.Until)
+	answer := "heard"
+	if err != nil {
+		answer = err.Error()
+		if f := finding.Of(err); f != nil {
+			answer = f.Title
+		}
+	}
+	rm.tell(d, answer, err, over)
 	if err != nil && over {
 		rm.log.Warn("a call was not answered and is given up", "address", d.Address, "tries", d.row.Tries+1, "error", err)
 	}
@@ -220,8 +230,94 @@ func (rm *Room) send(ctx context.Context, d due) (again bool, err error) {
 			return tx.Delete(&store.OutboxRow{ID: d.row.ID}).Error
 		}
 		return tx.Model(&store.OutboxRow{}).Where("id = ?", d.row.ID).Updates(map[string]any{"due": next,
-			"tries": d.row.Tries + 1}).Error
+			"tries": d.row.Tries + 1, "answer": answer[:min(len(answer), longestAnswer)]}).Error
 	})
+}
+
+// longestAnswer is what is kept of one, in octets.
+const longestAnswer = 300
+
+// Tries after which it is told that nobody answers.
+const patience = 3
+
+// tell puts into the trace of a sign-out what came of telling an application: when it heard, when
+// it did not three times, and when it is given up.
+func (rm *Room) tell(d due, answer string, err error, over bool) {
+	if d.Trace == "" || !over && d.row.Tries+1 != patience {
+		return
+	}
+	name := ""
+	if a, ok := rm.records.Snapshot().ApplicationOf(d.App); ok {
+		name = string(a.Name)
+	}
+	step := crossing.TraceStep{At: rm.now().UTC(), From: crossing.Application, To: crossing.GateLane, Name: "Sign-out notice",
+		Binding: "back channel", Values: []federation.Value{{Label: "Application", Value: name}, {Label: "Answer", Value: answer}}}
+	code := ""
+	if err != nil {
+		step.Finding = finding.New(finding.NoticeUnanswered, finding.Fact("Address", d.Address), finding.Fact("Answer", answer),
+			finding.Fact("Tries", fmt.Sprint(d.row.Tries+1)))
+		code = string(finding.NoticeUnanswered)
+	}
+	rm.store.Traces.Append(d.Trace, []any{step}, crossing.SignedOut, code)
+}
+
+// Waiting is a call that was not answered yet.
+type Waiting struct {
+	App        federation.Name // "" for one to a provider
+	Address    string
+	Tries      int
+	Answer     string // to the last try, "" before the first
+	Due, Until time.Time
+}
+
+// List lists calls that wait, those that were tried most often first.
+func (rm *Room) List(ctx context.Context, limit int) (out []Waiting, err error) {
+	err = rm.each(ctx, rm.store.Read.WithContext(ctx).Order("tries DESC, id").Limit(limit), func(d due) {
+		w := Waiting{Address: d.Address, Tries: d.row.Tries, Answer: d.row.Answer, Due: d.row.Due, Until: d.row.Until}
+		if a, ok := rm.records.Snapshot().ApplicationOf(d.App); ok {
+			w.App = a.Name
+		}
+		out = append(out, w)
+	})
+	return out, err
+}
+
+func (rm *Room) each(_ context.Context, q *gorm.DB, do func(due)) error {
+	var rows []store.OutboxRow
+	if err := q.Find(&rows).Error; err != nil {
+		return err
+	}
+	for _, row := range rows {
+		d := due{row: row}
+		plain, err := rm.store.Open("outbox", row.Sealed)
+		if err == nil {
+			err = json.Unmarshal(plain, &d.waiting)
+		}
+		if err != nil {
+			return err
+		}
+		do(d)
+	}
+	return nil
+}
+
+// Unheard are the applications that did not answer three times, with what waits for them: for checks.
+func (rm *Room) Unheard(ctx context.Context) (map[federation.ID]*finding.Finding, error) {
+	out := map[federation.ID]*finding.Finding{}
+	err := rm.each(ctx, rm.store.Read.WithContext(ctx).Where("tries >= ?", patience).Order("tries DESC, id").Limit(mostWaiting),
+		func(d due) {
+			if d.Notice != nil && out[d.App] == nil {
+				out[d.App] = finding.New(finding.NoticeUnanswered, finding.Fact("Address", d.Address),
+					finding.Fact("Answer", d.row.Answer), finding.Passing("Tries", fmt.Sprint(d.row.Tries)),
+					finding.Passing("Given up on", d.row.Until.UTC().Format(time.RFC3339)))
+			}
+		})
+	return out, err
+}
+
+// Failing counts calls that were tried three times and not answered.
+func (rm *Room) Failing(ctx context.Context) (n int64, err error) {
+	return n, rm.store.Read.WithContext(ctx).Model(&store.OutboxRow{}).Where("tries >= ?", patience).Count(&n).Error
 }
 
 var errGone = errors.New("the application is not on record any more, or wants to hear nothing")
@@ -243,7 +339,7 @@ func (rm *Room) made(d due) (crossing.CallOctets, error) {
 	return side.Notify(&snap.Gate, *d.Notice, random.ID(), rm.now())
 }
 
-// Waiting counts calls that were not answered yet.
-func (rm *Room) Waiting(ctx context.Context) (n int64, err error) {
+// Waits counts calls that were not answered yet.
+func (rm *Room) Waits(ctx context.Context) (n int64, err error) {
 	return n, rm.store.Read.WithContext(ctx).Model(&store.OutboxRow{}).Count(&n).Error
 }

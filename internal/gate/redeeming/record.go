@@ -47,11 +47,8 @@ func (rm *Room) record(a *asked, err error, given *oidcside.Tokens) {
 	}
 	steps := rm.steps(a, refusal, given)
 	if a.kept != nil && a.kept.Trace != "" {
-		worse := ""
-		if refusal != nil && a.form.Get("grant_type") == "authorization_code" && a.app != nil && a.app.ID == a.kept.Client {
-			worse = string(refusal.Finding.Code) // the sign-in came to nothing by it
-		}
-		rm.store.Traces.Append(a.kept.Trace, steps, crossing.Refused, worse)
+		result, code := resulting(a, refusal)
+		rm.store.Traces.Append(a.kept.Trace, steps, result, code)
 		return
 	}
 	if refusal == nil || !rm.strangers.Take(a.caller.Network, a.now) {
@@ -65,6 +62,24 @@ func (rm *Room) record(a *asked, err error, given *oidcside.Tokens) {
 	}
 	rm.log.Info("refused", "reference", head.ID, "finding", head.Finding, "application", head.Application, "call", a.call)
 	rm.store.Traces.Record(head, steps, nil)
+}
+
+// resulting is what a sign-in came to by a call on the back channel: a code that is not redeemed,
+// a token that is used twice or a scope that grows are its result; so is a code that is redeemed
+// after all, once the client had it right. "" leaves it as it was.
+func resulting(a *asked, refusal *oidc.Refusal) (result, code string) {
+	by := a.form.Get("grant_type")
+	switch {
+	case a.call != "token" || a.app == nil || a.app.ID != a.kept.Client:
+		return "", ""
+	case refusal == nil && by == "authorization_code":
+		return crossing.Entered, ""
+	case refusal == nil:
+		return "", ""
+	case by == "authorization_code", refusal.Finding.Code == finding.GrantTwice, refusal.Finding.Code == finding.ScopeGrown:
+		return crossing.Refused, string(refusal.Finding.Code)
+	}
+	return "", ""
 }
 
 // serviceAgain is how often a token of a service is recorded: often enough to see

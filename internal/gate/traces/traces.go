@@ -66,6 +66,7 @@ type Head struct {
 	Finding     string // code of what refused it
 	Millis      int64  // from its start to its last turn, in milliseconds
 	Verified    bool   // a counterpart proved to be one
+	Account     int64  // of the person, 0 for nobody on record
 }
 
 // Filter narrows a list of traces.
@@ -78,6 +79,7 @@ type Filter struct {
 	Before      time.Time // started earlier
 	Offset      int
 	Limit       int
+	Accounts    []int64 // with a search: those of these people, too
 }
 
 // Last gives the newest trace of a record that came to an end, nil if there is
