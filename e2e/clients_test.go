@@ -410,7 +410,7 @@ func TestAddressesOfTheOpenIDProvider(t *testing.T) {
 		"an error as the standard has it": {"POST", "/oidc/op/token", "grant_type=password",
 			http.Header{"Authorization": {basic},
 				"Content-Type": {form}}, 400, http.Header{"Cache-Control": {"no-store"}, "Content-Type": {"application/json; charset=utf-8"}},
-			`{"error":"unsupported_grant_type","error_description":"The request is none that is taken: grant_type is password instead of`},
+			`{"error":"unsupported_grant_type","error_description":"The gate does not accept the request: grant_type is password instead of`},
 		"a client that is none": {"POST", "/oidc/op/token", "grant_type=client_credentials",
 			http.Header{"Authorization": {basic + "AA"},
 				"Content-Type": {form}}, 401, http.Header{"Www-Authenticate": {`Basic realm="Inner Gate"`}}, `"invalid_client"`},

@@ -50,11 +50,11 @@ func TestMappingOnTheCommandLine(t *testing.T) {
 		code int
 		want []string
 	}{
-		{"as it is", []string{"mapping", "try", "--trace", trace}, 0, []string{"Received of oakhollow", "Mina Thorne", "Told track-access"}},
+		{"as it is", []string{"mapping", "try", "--trace", trace}, 0, []string{"Received from oakhollow", "Mina Thorne", "Sent to track-access"}},
 		{"as it would be", []string{"mapping", "try", "--trace", trace, "--intake", intake, "--release", release}, 0,
-			[]string{"userName is made of preferred_username", "Told track-access: MINA.THORNE", "north"}},
+			[]string{"userName is made of preferred_username", "Sent to track-access: MINA.THORNE", "north"}},
 		{"with given values", []string{"mapping", "try", "--app", "track-access", "--release", release, "userName=ada"}, 0,
-			[]string{"Told track-access: ADA"}},
+			[]string{"Sent to track-access: ADA"}},
 		{"proposed", []string{"mapping", "propose", "provider/oakhollow"}, 0, []string{"name.givenName", "given_name"}},
 		{"proposed for an application", []string{"mapping", "propose", "application/crew-roster"}, 0,
 			[]string{"Nothing is there for", "costCentre"}},
@@ -143,7 +143,7 @@ func TestConsoleMapsAttributes(t *testing.T) {
 	c.see("steps[0].text: the pattern does not compile at character 1")
 	c.press("As text")
 	c.set("textarea[name=rules]", `{"rules": [{"to": {"name": "x"}, "from": [{"attribute": "nmae"}], "mandatory": true}]}`)
-	c.see("The provider did not send what the mapping must have")
+	c.see("The provider did not send a mandatory value")
 	c.set("textarea[name=rules]", `{"rules": [{"to": {"name": "userName"}, "from": [{"attribute": "preferred_username"}]}]}`)
 	c.press("As a list")
 	c.see("● mina.thorne")
@@ -179,7 +179,7 @@ func TestConsoleMapsAttributes(t *testing.T) {
 	c.see("revision 2")
 	c.open(d.Console + "connect/applications/track-access/mapping")
 	c.see("Release mapping of Track access")
-	c.see("Told · track-access")
+	c.see("Sent · track-access")
 	c.see("It asks for")
 	c.choose("Over the set", "common: Common to all")
 	c.see("From the set: the subject MINA.THORNE")

@@ -43,8 +43,9 @@ func (e *usageError) Error() string { return e.what }
 type environment struct {
 	in       io.Reader
 	out, err io.Writer
-	quiet    bool // only what was asked for is printed
-	wide     bool // nothing is cut
+	quiet    bool   // only what was asked for is printed
+	wide     bool   // nothing is cut
+	protocol string // that help is wanted for
 }
 
 // Run runs one command and gives the exit status: 0 ok, 1 failed, 2 wrong usage,
@@ -56,6 +57,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	if help, at, err := wantsHelp(root, args); err != nil {
 		return e.report(err)
 	} else if help {
+		e.protocol = optionOf(args, "protocol")
 		e.help(at)
 		return exitOK
 	}

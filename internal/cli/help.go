@@ -101,7 +101,7 @@ func (e *environment) help(c *ucli.Command) {
 		fmt.Fprint(w, "\nexit status\n  0 done; 1 refused or failed; 2 called wrongly; 3 findings of severity error\n")
 		return
 	}
-	helpFlags(w, "options", c.Flags)
+	helpFlags(w, "options", e.speaking(c.Flags))
 	fmt.Fprintln(w, "\noptions of all commands: innergate --help")
 }
 
@@ -278,4 +278,33 @@ func helpSettings(w io.Writer, kind string) {
 	}
 	section(w, "settings", rows)
 	fmt.Fprint(w, "  SETTING=@FILE takes the value from a file, SETTING=- from standard input; SETTING= empties it.\n")
+}
+
+// optionOf is the value of an option among words, "" if it is not there.
+func optionOf(args []string, name string) string {
+	for i, arg := range args {
+		if v, ok := strings.CutPrefix(strings.TrimLeft(arg, "-"), name+"="); ok {
+			return v
+		}
+		if strings.TrimLeft(arg, "-") == name && i+1 < len(args) {
+			return args[i+1]
+		}
+	}
+	return ""
+}
+
+// speaking leaves out options for values that a protocol does not have, where help is wanted for one.
+func (e *environment) speaking(flags []ucli.Flag) []ucli.Flag {
+	fields, known := app.Fields(e.protocol)
+	if !known {
+		return flags
+	}
+	return slices.DeleteFunc(slices.Clone(flags), func(f ucli.Flag) bool {
+		for field, flag := range typedFlags {
+			if flag == f.Names()[0] {
+				return !slices.Contains(fields, field)
+			}
+		}
+		return f.Names()[0] == "identifier" && !slices.Contains(fields, "identifier")
+	})
 }

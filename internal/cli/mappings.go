@@ -266,12 +266,13 @@ func (e *environment) mapped(w io.Writer, m api.Mapped) {
 		fmt.Fprintln(w)
 	}
 	of := func(name string) string { return strings.TrimSuffix(" of "+name, " of ") }
-	lists("Received"+of(m.Provider), m.Received, "No attribute.")
+	from := func(name string) string { return strings.TrimSuffix(" from "+name, " from ") }
+	lists("Received"+from(m.Provider), m.Received, "No attribute.")
 	rules("Intake"+of(m.Provider), m.Intake)
 	lists("Profile", m.Profile, "Nothing is taken in.")
 	rules("Release"+of(m.Application), m.Release)
 	if m.Application != "" && m.Refused == nil {
-		lists("Told "+m.Application+": "+dash(m.Name), m.Released, "No attribute.")
+		lists("Sent to "+m.Application+": "+dash(m.Name), m.Released, "No attribute.")
 		e.asking(w, m)
 	}
 	if m.Refused != nil {

@@ -9,6 +9,16 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 )
 
+// identityIn is what a protocol calls an identity that is among values.
+func identityIn(values []federation.Value, identity string) string {
+	for _, v := range values {
+		if v.Value == identity && v.Touches == federation.TouchIdentity {
+			return v.Label
+		}
+	}
+	return "identity"
+}
+
 // preview shows what would be set.
 func (e *environment) preview(w io.Writer, p api.Preview) {
 	for _, f := range p.Findings {
@@ -29,7 +39,7 @@ func (e *environment) preview(w io.Writer, p api.Preview) {
 	if p.Existing {
 		verb = "would change"
 	}
-	fields(w, [][2]string{{p.Kind, p.Name + ", which " + verb}, {"title", p.Title}, {"entity ID", dash(p.EntityID)}})
+	fields(w, [][2]string{{p.Kind, p.Name + ", which " + verb}, {"title", p.Title}, {identityIn(p.Values, p.EntityID), dash(p.EntityID)}})
 	if len(p.Missing) > 0 {
 		fmt.Fprintf(w, "still missing from the %s's administrator: %s\n", p.Kind, strings.Join(p.Missing, ", "))
 	}

@@ -11,6 +11,7 @@ import (
 	ucli "github.com/urfave/cli/v3"
 
 	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/app"
 	"innergate.example/innergate/internal/client"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
@@ -37,13 +38,13 @@ var (
 )
 
 // searchFlag narrows lists of records.
-var searchFlag = &ucli.StringFlag{Name: "search", Usage: "part of a name, title or entity ID"}
+var searchFlag = &ucli.StringFlag{Name: "search", Usage: "part of a name, title or identity"}
 
 // records are the commands for one kind of records.
 func (e *environment) records(k kindOf) *ucli.Command {
 	name := []string{"NAME"}
 	add := []ucli.Flag{&ucli.BoolFlag{Name: "draft", Usage: "keep the record even if values are still missing"},
-		&ucli.StringFlag{Name: "protocol", Usage: "what it speaks; the first of gate show if absent"},
+		&ucli.StringFlag{Name: "protocol", Usage: "what it speaks, as gate show lists it; with --help, only its options are listed"},
 		&ucli.StringFlag{Name: "title", Usage: "the setting title"}, &ucli.StringFlag{Name: "phase",
 			Usage: "the setting phase"}}
 	if k.kind == "application" {
@@ -62,7 +63,7 @@ func (e *environment) records(k kindOf) *ucli.Command {
 			ArgsUsage: "NAME [SETTING=VALUE …]", Metadata: takes("", k.kind), Flags: append(k.sourceFlags(), add...),
 			Action: e.addRecord(k)},
 		{Name: "update", Usage: "take newer metadata, or typed values, into " + federation.Article(k.kind), ArgsUsage: "NAME",
-			Metadata: takes(k.kind, ""), Flags: k.sourceFlags(), Action: e.action(name, e.updateRecord(k))},
+			Metadata: takes(k.kind, ""), Flags: append(k.sourceFlags(), settingFlags(add)...), Action: e.action(name, e.updateRecord(k))},
 		{Name: "list", Usage: "list " + k.what, Flags: listFlags(searchFlag), Action: e.action(nil, e.listRecords(k))},
 		{Name: "show", Usage: "show " + federation.Article(k.kind) + ": whether it works, and everything known of it",
 			ArgsUsage: "NAME",
@@ -86,7 +87,7 @@ func (e *environment) addRecord(k kindOf) ucli.ActionFunc {
 		if len(names) != 1 {
 			return &usageError{"give one name", "Call it as " + cmd.FullName() + " NAME [SETTING=VALUE …]; see --help."}
 		}
-		for _, option := range []string{"title", "phase", "provider", "identifier", "scopes"} {
+		for _, option := range standIn {
 			if v := cmd.String(option); v != "" {
 				words = append(words, option+"="+v)
 			}
@@ -195,6 +196,7 @@ func (e *environment) added(w io.Writer, k kindOf, a api.Application) {
 			", "))
 		fmt.Fprintf(w, "next: innergate %s exchange %s shows what they need; what comes back goes in with innergate %s update %s, then innergate %s resume %s\n",
 			k.command, r.Name, k.command, r.Name, k.command, r.Name)
+		e.secret(w, a.ClientID, a.ClientSecret)
 		return
 	}
 	fmt.Fprintf(w, "added %s, %s\n", r.Name, knownAs(r))
@@ -224,6 +226,9 @@ func (e *environment) updateRecord(k kindOf) doing {
 		if _, err = c.Record(ctx, k.kind, args[0]); err != nil {
 			return err
 		}
+		if err := e.alsoSet(ctx, cmd, c, k, args[0]); err != nil {
+			return err
+		}
 		p, err := c.PreviewRecord(ctx, k.kind, api.NewRecord{Name: args[0], Given: g})
 		if err != nil {
 			return e.ofFile(cmd, err)
@@ -249,8 +254,45 @@ func (e *environment) updateRecord(k kindOf) doing {
 	}
 }
 
+// standIn are options that stand for settings.
+var standIn = []string{"title", "phase", "provider", "identifier", "scopes"}
+
+// settingFlags are those of options that stand for settings.
+func settingFlags(add []ucli.Flag) (out []ucli.Flag) {
+	for _, f := range add {
+		if slices.Contains(standIn, f.Names()[0]) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// alsoSet changes the settings that options of an update stand for.
+func (e *environment) alsoSet(ctx context.Context, cmd *ucli.Command, c *client.Client, k kindOf, name string) error {
+	words := []string{}
+	for _, option := range standIn {
+		if v := cmd.String(option); v != "" {
+			words = append(words, option+"="+v)
+		}
+	}
+	if len(words) == 0 || cmd.Bool("preview") {
+		return nil
+	}
+	set, err := e.assign(settingList(k.kind), words)
+	if err != nil {
+		return err
+	}
+	m := api.Many{Kind: k.kind, Names: []string{name}, Set: set}
+	p, err := c.PreviewMany(ctx, m)
+	if err == nil && len(p.Changes) > 0 {
+		m.Digest = p.Digest
+		_, err = c.ChangeMany(ctx, m)
+	}
+	return err
+}
+
 func (e *environment) listRecords(k kindOf) doing {
-	cols := columns("state", "name!", "title", "protocol", "provider", "entity id!", "ends")
+	cols := columns("state", "name!", "title", "protocol", "provider", "identity!", "ends")
 	if k.kind == "provider" {
 		cols = slices.Delete(cols, 4, 5)
 	} else {
@@ -323,7 +365,7 @@ func (e *environment) showRecord(k kindOf) doing {
 		}
 		var whole any = a
 		rows := [][2]string{{"standing", e.stands(a.Standing)}, {"name", a.Name}, {"title", a.Title}, {"id", a.ID},
-			{"protocol", a.Protocol}, {"entity ID", a.EntityID}, {"metadata from", a.Source}}
+			{"protocol", a.Protocol}, {app.IdentityWord(k.kind, a.Protocol), a.EntityID}, {"metadata from", a.Source}}
 		if k.kind == "provider" {
 			whole = api.Provider{Record: a.Record}
 		} else {
@@ -355,7 +397,7 @@ func (e *environment) stands(s api.Standing) string {
 			out += " (" + t.Finding + ")"
 		}
 		if t == s.LastUnproved {
-			out += ", by nobody who proved to be a counterpart"
+			out += ", from a sender who was not verified"
 		}
 	}
 	if s.LastSignIn == nil && s.LastUnproved == nil {

@@ -29,7 +29,7 @@ func (e *environment) sets() *ucli.Command {
 		{Name: "put", Usage: "make one, or change it: everybody who shares it follows at once", ArgsUsage: "NAME",
 			Description: "What is not named stays. A record shares it by provider set NAME intakeSet=SET or\n" +
 				"app set NAME releaseSet=SET; its own rules are laid over those of the set.\n" +
-				"innergate reevaluate --set NAME --mapping FILE shows before who would get something else.",
+				"innergate reevaluate --set NAME --mapping FILE shows before whom it affects.",
 			Flags: append([]ucli.Flag{&ucli.BoolFlag{Name: "dry-run", Usage: "only tell what it would do to people who signed in lately"}},
 				file...), Action: e.action([]string{"NAME"}, e.putSet)},
 		{Name: "remove", Usage: "remove one that nobody shares", ArgsUsage: "NAME",

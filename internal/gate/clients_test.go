@@ -317,13 +317,13 @@ func TestClientAssertions(t *testing.T) {
 	scope = "more"
 	require.Equal(t, oidc.InvalidScope, oidc.RefusalOf(call(first, "one", spent)).Code)
 	scope = ""
-	refusedBy(t, call(first, "one", spent), oidc.InvalidClient, finding.ClientUnproved)
+	refusedBy(t, call(first, "one", spent), oidc.InvalidClient, finding.ClientAssertionTwice)
 	require.NoError(t, call(first, "one", nil))
 	once := func(c map[string]any) { c["jti"] = "only once" }
 	require.NoError(t, call(first, "one", once))
-	refusedBy(t, call(first, "one", once), oidc.InvalidClient, finding.ClientUnproved)
+	refusedBy(t, call(first, "one", once), oidc.InvalidClient, finding.ClientAssertionTwice)
 	r.restart()
-	refusedBy(t, call(first, "one", once), oidc.InvalidClient, finding.ClientUnproved)
+	refusedBy(t, call(first, "one", once), oidc.InvalidClient, finding.ClientAssertionTwice)
 	for name, edit := range map[string]func(map[string]any){
 		"the token endpoint": func(c map[string]any) { c["aud"] = "https://gate.example/oidc/op/token" },
 		"two audiences":      func(c map[string]any) { c["aud"] = []string{"https://gate.example", "https://x.example"} },

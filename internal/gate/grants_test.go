@@ -77,7 +77,7 @@ func TestTokenRequestsAreRefused(t *testing.T) {
 		"elsewhere": {func(_ *redeeming.Caller, f url.Values) { f.Set("redirect_uri", "https://x.example/") },
 			oidc.InvalidGrant, finding.GrantOther, false},
 		"secret": {func(c *redeeming.Caller, f url.Values) { *c = caller(f, "planner", "another secret altogether") },
-			oidc.InvalidClient, finding.ClientUnproved, true},
+			oidc.InvalidClient, finding.ClientSecretOther, true},
 		"by form": {func(c *redeeming.Caller, f url.Values) {
 			f.Set("client_id", "planner")
 			f.Set("client_secret", secret)
@@ -141,13 +141,13 @@ func TestTokenRequestsAreRefused(t *testing.T) {
 		wrong("feed")
 		wrong("moved")
 		require.NoError(t, right("feed", service))
-		require.False(t, finding.Is(right("moved", brought), finding.ClientUnproved), "no guess was made")
+		require.False(t, finding.Is(right("moved", brought), finding.ClientLocked), "no guess was made")
 		for range 40 {
 			_, _ = guess("feed"), guess("moved")
 		}
 		require.NoError(t, right("feed", service), "nobody guesses what was made here")
-		require.False(t, finding.Is(right("moved", brought), finding.ClientUnproved), "it was right before, from here")
-		refusedBy(t, guess("moved"), "temporarily_unavailable", finding.ClientUnproved)
+		require.False(t, finding.Is(right("moved", brought), finding.ClientLocked), "it was right before, from here")
+		refusedBy(t, guess("moved"), "temporarily_unavailable", finding.ClientLocked)
 		require.InDelta(t, 5*time.Minute, oidc.RefusalOf(guess("moved")).Wait, float64(time.Second))
 		elsewhere := caller(flow, "moved", brought)
 		elsewhere.Network = "198.51.100.0"
@@ -157,7 +157,7 @@ func TestTokenRequestsAreRefused(t *testing.T) {
 			_, _ = r.Redeeming.Token(ctx, bad)
 		}
 		_, err = r.Redeeming.Token(ctx, elsewhere)
-		refusedBy(t, err, "temporarily_unavailable", finding.ClientUnproved)
+		refusedBy(t, err, "temporarily_unavailable", finding.ClientLocked)
 	})
 }
 

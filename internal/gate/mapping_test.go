@@ -33,6 +33,15 @@ func (r *rig) maps(kind, name, rules string) error {
 	return err
 }
 
+// confirms gives a record a mapping, whatever that does to people.
+func (r *rig) confirms(kind, name, rules string) {
+	r.t.Helper()
+	var m map[string]any
+	require.NoError(r.t, json.Unmarshal([]byte(`{"rules":[`+rules+`]}`), &m))
+	(&trial{rig: r}).saves(kind, name, federation.Settings{map[string]string{change.KindProvider: "intakeMapping",
+		change.KindApplication: "releaseMapping"}[kind]: m})
+}
+
 const (
 	accountName = `{"to":{"name":"userName"},"from":[{"attribute":"preferred_username"}],"mandatory":true}`
 	teams       = `{"to":{"name":"groups"},"from":[{"attribute":"groups"}],"steps":[{"do":"upper"}]}`
@@ -110,7 +119,7 @@ func TestMandatoryValuesAreThere(t *testing.T) {
 	for where, code := range map[string]finding.Code{change.KindProvider: finding.AttributeMissing,
 		change.KindApplication: finding.ReleaseMissing} {
 		name := map[string]string{change.KindProvider: "oakhollow", change.KindApplication: "roster"}[where]
-		require.NoError(t, r.maps(where, name, `{"to":{"name":"x"},"from":[{"attribute":"emial"}],"mandatory":true}`))
+		r.confirms(where, name, `{"to":{"name":"x"},"from":[{"attribute":"emial"}],"mandatory":true}`)
 		p.anew()
 		o, _ := p.through(driving.Browser{}, "roster", "")
 		require.Equal(t, code, o.Finding.Code)

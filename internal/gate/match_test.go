@@ -231,7 +231,7 @@ func TestMissingValuesAreAskedForAndProved(t *testing.T) {
 	require.Len(t, o.Form.Fields, 1, "what tells who they are, first")
 	require.Equal(t, "ada@wrenmoor.example", o.Form.Fields[0].Fill, "what nobody stands for is shown")
 	require.EqualValues(t, 1, r.count(&store.PersonRow{}), "nobody is made before")
-	for value, say := range map[string]string{"no address": "no e-mail address", strings.Repeat("x", 300) + "@x.example": "too long"} {
+	for value, say := range map[string]string{"no address": "not an e-mail address", strings.Repeat("x", 300) + "@x.example": "too long"} {
 		o = submit(b, o, "value.emails", value)
 		require.Contains(t, o.Form.Wrong, say)
 	}
@@ -545,7 +545,7 @@ func TestCodesAreMailedWithinBounds(t *testing.T) {
 	require.Equal(t, "code", submit(b, o, "value.emails", "victim@wrenmoor.example").Form.Fields[0].Name, "sent twice")
 	for range 3 {
 		o = r.Crossings.Continue(ctx, b, o.Crossing)
-		require.Equal(t, "Is this your address?", o.Form.Title)
+		require.Equal(t, "Type the code", o.Form.Title)
 	}
 	require.EqualValues(t, 1, letters())
 	r.clock.set(r.clock.get().Add(crossing.CodeLife + time.Minute))

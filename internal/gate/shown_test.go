@@ -13,9 +13,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
@@ -414,4 +416,19 @@ func TestMadeKnownByAName(t *testing.T) {
 	r.provides("oakhollow", nil).add(nil)
 	_, err = r.Accounts.Add(ctx, tester, accounts.NewPerson{Provider: "oakhollow", Subject: profile.Subject{Format: "persistent", Value: "x"}})
 	require.ErrorContains(t, err, "leave it out")
+}
+
+// The gate that is given as its own provider is found, and whose a redirect URI is that another
+// application sends.
+func TestMixedUp(t *testing.T) {
+	r := newRig(t)
+	snap := r.Snapshot()
+	idp := saml.WriteIDPMetadata(saml.IDPFace{EntityID: "https://gate.example/saml/idp", SSO: "https://gate.example/saml/idp/sso",
+		Keys: []keys.Certificate{snap.Gate.Keys["idp"].Current.Certificate}})
+	p, err := r.Records.PreviewProvider(ctx, records.NewProvider{Name: "self", Source: records.Source{Document: idp}})
+	require.NoError(t, err)
+	require.Contains(t, fmt.Sprint(p.Findings), finding.New(finding.ProviderIsGate).Title)
+	r.client("planner", nil, nil)
+	f := checks.Nearest(r.Snapshot(), finding.New(finding.RedirectUnregistered, finding.Fact("redirect_uri", plannerBack)))
+	require.Contains(t, f.Evidence, finding.Fact("It is on the record of", "planner"))
 }

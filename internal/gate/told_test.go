@@ -360,7 +360,7 @@ func TestTheUnknownAreToldWithWhatIsNear(t *testing.T) {
 		return checks.Nearest(snap, finding.New(finding.ApplicationUnknown, finding.Fact("Issuer", id))).Error()
 	}
 	require.Contains(t, unknown(a.Identity()+"/"), "They differ by: slash")
-	require.Contains(t, unknown(a.Identity()+"x"), "Nearest entity ID on record: expected “"+a.Identity())
+	require.Contains(t, unknown(a.Identity()+"x"), "Nearest on record: expected “"+a.Identity())
 	require.NotContains(t, unknown("urn:something:else:altogether"), "Nearest")
 	require.NoError(t, r.change(func(s federation.Settings) { s["ownFace"] = true }))
 	a, err = r.Records.Application("roster")

@@ -332,16 +332,16 @@ func TestClientIDsAreNobodyElsesName(t *testing.T) {
 	}
 	for _, id := range []string{sub, "https://gate.example", "https://gate.example/saml/idp", "https://api.example/"} {
 		for _, kind := range []string{"web", "browser", "native", "service"} {
-			require.ErrorContains(t, add(kind, id, nil, false), "one name in tokens", "%s %s", kind, id)
+			require.ErrorContains(t, add(kind, id, nil, false), "the same name in tokens", "%s %s", kind, id)
 		}
-		require.ErrorContains(t, add("web", id, nil, true), "one name in tokens", "in the preview")
+		require.ErrorContains(t, add("web", id, nil, true), "the same name in tokens", "in the preview")
 		document, err := json.Marshal(map[string]any{"client_id": id, "redirect_uris": []string{"https://other.example/back"}})
 		require.NoError(t, err)
-		require.ErrorContains(t, add("", "", document, false), "one name in tokens", "in client metadata")
+		require.ErrorContains(t, add("", "", document, false), "the same name in tokens", "in client metadata")
 	}
 	require.NoError(t, add("service", "fine", nil, false))
 	err = r.changeOf("application", "other", func(s federation.Settings) { s["serves"] = "planner" })
-	require.ErrorContains(t, err, "one name in tokens")
+	require.ErrorContains(t, err, "the same name in tokens")
 	_, err = r.People.ImportSubjects(ctx, tester, "planner", people.Import{Preview: true,
 		Known: []people.Known{{Provider: "staff", Format: saml.FormatEmail, Name: "ada@wrenmoor.example", Value: "fine"}}, Replace: true})
 	require.ErrorContains(t, err, "client ID of an application")

@@ -280,3 +280,33 @@ func TestPlacesAreWhereTheDocumentSays(t *testing.T) {
 	}
 	require.Greater(t, found, 40)
 }
+
+// phrases are such as nobody who has to act on them understood.
+var phrases = []string{"did not say it", "It counts for ten minutes", "is none that is taken", "Nothing would be other", "of them not touched",
+	"which it has not now", "one person has this", "People land in it of", "Only sums of them", "What the sign-in gave has ended",
+	"by nobody who proved to be", "Remove a organisation", "Comes to", ", now need", "See what that comes to", "Take it away", "would get something else",
+	"Came to<", ">Makes<", "Note the application's own start address", "answer is none", "The gate failed by its own fault", "what the mapping must have",
+	"take the mark off"}
+
+// Phrases that were rewritten do not come back.
+func TestPhrasesStayAway(t *testing.T) {
+	for _, root := range []string{"..", "../../console/src", "../../docs", "../../README.md"} {
+		require.NoError(t, filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
+			switch ext := filepath.Ext(path); {
+			case err != nil || e.IsDir() || strings.HasSuffix(path, "_test.go") || strings.Contains(path, "/dist/") || strings.Contains(path, ".gen."):
+				return err
+			case ext != ".go" && ext != ".vue" && ext != ".ts" && ext != ".md" && ext != ".html":
+				return nil
+			}
+			octets, err := os.ReadFile(path)
+			for i, line := range strings.Split(string(octets), "\n") {
+				for _, p := range phrases {
+					if strings.Contains(line, p) && !strings.HasPrefix(strings.TrimSpace(line), "//") {
+						t.Errorf("%s:%d says %q", path, i+1, p)
+					}
+				}
+			}
+			return err
+		}))
+	}
+}

@@ -214,7 +214,7 @@ func (c *Client) callback(w http.ResponseWriter, r *http.Request) {
 		c.fail(w, fmt.Errorf("the gate answers %s: %s", r.FormValue("error"), r.FormValue("error_description")))
 		return
 	case !asked:
-		c.fail(w, errors.New("this answer is none to a sign-in that was begun here"))
+		c.fail(w, errors.New("this answer is no token to a sign-in that was begun here"))
 		return
 	case r.FormValue("iss") != c.Issuer:
 		c.fail(w, fmt.Errorf("the answer is of %q, not of %s", r.FormValue("iss"), c.Issuer))

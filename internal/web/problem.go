@@ -78,7 +78,7 @@ func (s *server) problem(err error) error {
 			"then call again."
 	default:
 		s.log.Error("a call failed by our own fault", "error", err)
-		p.Status, p.Title, p.Detail = http.StatusInternalServerError, "The gate failed by its own fault",
+		p.Status, p.Title, p.Detail = http.StatusInternalServerError, "The gate failed",
 			"Look into the gate's log for the time of this answer."
 	}
 	return p

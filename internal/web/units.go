@@ -50,7 +50,7 @@ func (s *server) unitKind(a huma.API, k federation.UnitKind) {
 		x, err := g.Records.PutUnit(ctx, by(ctx), unitOf(k, in.Name, in.Body))
 		return show(ctx, x, err)
 	})
-	huma.Register(a, op("DELETE", path+"/{name}", "remove-"+word, "Remove a "+word+"; what hangs on it is confirmed"),
+	huma.Register(a, op("DELETE", path+"/{name}", "remove-"+word, "Remove "+federation.Article(word)+"; what hangs on it is confirmed"),
 		func(ctx context.Context, in *named) (*struct{}, error) {
 			return nil, s.problem(g.Records.RemoveUnit(ctx, by(ctx), k, in.Name))
 		})

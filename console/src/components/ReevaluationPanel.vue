@@ -6,7 +6,7 @@ import { people, signIns } from '../composables/words'
 import JobProgress from './JobProgress.vue'
 import ProblemBox from './ProblemBox.vue'
 
-/** Who of the people seen lately would get something else by a change that is not saved yet. */
+/** Who of the people seen lately is affected by a change that is not saved yet. */
 const props = defineProps<{ change: () => Schemas['Reevaluation'] }>()
 const job = ref<Job>()
 const result = computed(() => job.value?.reevaluated)

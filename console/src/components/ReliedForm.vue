@@ -30,6 +30,7 @@ defineExpose({ given, settings })
 </script>
 
 <template>
+  <p v-if="!redirect && !known" class="quiet">Choose the short name first: the redirect URI, to be registered at the provider, is made with it.</p>
   <div v-if="redirect" class="sheet first">
     <p><strong>Redirect URI</strong> <span class="quiet">to be registered at the provider first; also called callback URL, reply address</span></p>
     <CopyValue :value="redirect" name="Redirect URI" />

@@ -49,8 +49,8 @@ async function body() {
       ...intake.value?.settings() } as Provider['settings'] }
 }
 /** Where answers will come in, to be registered at the provider before it gives anything. */
-const redirect = computed(() => (isApp.value ? undefined
-  : `${about.value?.base ?? ''}/oidc/rp/${form.value.name || 'SHORT-NAME'}/callback`))
+const redirect = computed(() => (isApp.value || !form.value.name ? undefined
+  : `${about.value?.base ?? ''}/oidc/rp/${form.value.name}/callback`))
 function pick(id: string) {
   entity.value = id
   void look()

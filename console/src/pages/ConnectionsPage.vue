@@ -68,7 +68,7 @@ const all = computed(() => counts.value.reduce((sum, c) => sum + c.n, 0))
   </div>
   <template v-else-if="data">
     <div class="tools">
-      <el-input v-model="search" clearable placeholder="Name, title or entity ID" aria-label="Search connections"
+      <el-input v-model="search" clearable placeholder="Name, title or identity" aria-label="Search connections"
           name="search" style="width: 280px" />
       <router-link class="filter" :class="{ here: !state }" :to="{ query: { ...route.query, state: undefined } }">all
         {{ all }}</router-link>

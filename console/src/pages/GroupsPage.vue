@@ -51,7 +51,7 @@ const remove = (u: Unit) => act(() => take(api.DELETE('/api/v1/groups/{name}', {
     <el-table-column label="People" width="100"><template #default="{ row }"><router-link :to="{ path: '/admit/people', query: { group: row.name } }">{{ row.members }}</router-link></template></el-table-column>
     <el-table-column label="Marks as" width="130"><template #default="{ row }">{{ row.userType || '–' }}</template></el-table-column>
     <el-table-column label="Providers call it" min-width="200"><template #default="{ row }"><span :title="row.values?.join(', ')">{{ row.values?.join(', ') || '–' }}</span></template></el-table-column>
-    <el-table-column label="People land in it of" min-width="160"><template #default="{ row }">{{ row.landing?.join(', ') || '–' }}</template></el-table-column>
+    <el-table-column label="Takes new people of" min-width="160"><template #default="{ row }">{{ row.landing?.join(', ') || '–' }}</template></el-table-column>
     <el-table-column label="" width="150"><template #default="{ row }"><el-button link type="primary" :aria-label="`Change ${row.title}`" @click="edit(row as Unit)">Change</el-button>
       <el-button link type="danger" :aria-label="`Remove ${row.title}`" @click="remove(row as Unit)">Remove</el-button></template></el-table-column>
     <template #empty>{{ search ? 'No group like that.' : 'No groups yet. Make one, or have a provider’s values make them (groupValues).' }}</template>

@@ -60,7 +60,7 @@ const stages = computed(() => {
   if (!t) return []
   return [{ title: 'Received', of: t.provider, list: t.received, name: t.subject },
     { title: 'Profile', of: '', list: t.profile, name: '' },
-    ...(t.application && !t.refused ? [{ title: 'Told', of: t.application, list: t.released, name: t.name }] : []),
+    ...(t.application && !t.refused ? [{ title: 'Sent', of: t.application, list: t.released, name: t.name }] : []),
   ] as { title: string; of?: string; list: MappedValues[]; name?: string }[]
 })
 const takeProposal = () => {
@@ -120,7 +120,7 @@ const change = () => ({ changes: [{ kind: props.kind, name: props.name, settings
   <div class="stages">
     <section v-for="s in stages" :key="s.title" class="sheet" :aria-label="s.title">
       <h2>{{ s.title }}<template v-if="s.of"> · {{ s.of }}</template></h2>
-      <p v-if="s.name" class="name">{{ s.title === 'Told' ? 'as' : 'subject' }} <code>{{ s.name }}</code></p>
+      <p v-if="s.name" class="name">{{ s.title === 'Sent' ? 'as' : 'subject' }} <code>{{ s.name }}</code></p>
       <dl>
         <template v-for="a in s.list" :key="a.name + a.nameFormat">
           <dt :title="a.name">{{ a.friendlyName || a.name }}<small v-if="a.place && a.place !== 'assertion'">{{ a.place }}</small></dt>
@@ -128,7 +128,7 @@ const change = () => ({ changes: [{ kind: props.kind, name: props.name, settings
         </template>
       </dl>
       <p v-if="!s.list.length" class="quiet">Nothing.</p>
-      <ToldNotes v-if="s.title === 'Told' && tried" :told="tried" />
+      <ToldNotes v-if="s.title === 'Sent' && tried" :told="tried" />
     </section>
   </div>
   <ReevaluationPanel v-if="changed && !refused && !unread" :change="change" />

@@ -60,7 +60,7 @@ const state = (row: Row) => (row.missing?.length ? ['waiting', '○ unfinished']
     </router-link>
   </div>
   <div class="tools">
-    <el-input v-model="search" clearable placeholder="Name, title or entity ID" aria-label="Search"
+    <el-input v-model="search" clearable placeholder="Name, title or identity" aria-label="Search"
         style="width: 320px" @input="page = 1" />
     <span v-if="data" class="quiet">{{ data.total }} {{ data.total === 1 ? kind.name : plural }}</span>
   </div>
@@ -83,7 +83,7 @@ const state = (row: Row) => (row.missing?.length ? ['waiting', '○ unfinished']
     <el-table-column label="Title" min-width="180"><template #default="{ row }"><router-link :to="path(row as Row)"
         @click.stop>{{ row.title }}</router-link></template></el-table-column>
     <el-table-column prop="name" label="Short name" min-width="140" />
-    <el-table-column label="Entity ID" min-width="280"><template #default="{ row }">
+    <el-table-column label="Identity" min-width="280"><template #default="{ row }">
       <code :title="row.entityId">{{ row.entityId }}</code></template></el-table-column>
     <el-table-column label="Protocol" width="100">
       <template #default="{ row }">{{ row.protocol.toUpperCase() }}</template></el-table-column>

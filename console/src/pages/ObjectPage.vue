@@ -135,7 +135,7 @@ async function remove() {
                   :key="t?.id"><template v-if="t">; last sign-in <router-link :to="`/watch/traces/${t.id}`"
                       :class="{ refused: t.result === 'refused' }">{{ t.result }}</router-link> <time
                           :title="local(t.started)">{{ ago(t.started) }}</time><template
-                              v-if="t.finding"> (<code>{{ t.finding }}</code>)</template>{{ t === standing.lastUnproved ? ', by nobody who proved to be a counterpart' : '' }}</template></template><template
+                              v-if="t.finding"> (<code>{{ t.finding }}</code>)</template>{{ t === standing.lastUnproved ? ', from a sender who was not verified' : '' }}</template></template><template
                               v-if="!standing.lastSignIn && !standing.lastUnproved">; nobody has signed in
                                 yet</template></p>
       </div>

@@ -3,6 +3,7 @@ package checks
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"net"
 	"net/url"
 	"slices"
@@ -150,14 +151,18 @@ func (c *Checker) identity(l *List, r federation.Record) {
 	if id == "" {
 		return
 	}
+	if g := &c.Snap.Gate; r.Kind() == federation.KindProvider && (id == g.Base || g.Base != "" && strings.HasPrefix(id, g.Base+"/") ||
+		slices.Contains(slices.Collect(maps.Values(g.Own)), id)) {
+		l.Add(finding.New(finding.ProviderIsGate, finding.Fact("Identity", id)))
+	}
 	for _, o := range c.all().near[reduced(id)] {
 		switch {
 		case o.kind == r.Kind() && o.name == string(r.Basic().Name):
 		case o.identity != id:
-			l.Add(finding.New(finding.EntityIDNear, finding.Compare("Entity ID of the "+string(o.kind)+" "+o.name, o.identity,
+			l.Add(finding.New(finding.EntityIDNear, finding.Compare(federation.IdentityWord(r.Part())+" of the "+string(o.kind)+" "+o.name, o.identity,
 				id), finding.Fact("They differ by", Nearness(o.identity, id))))
 		case o.kind == r.Kind() && o.key == federation.KeyOf(r.Part()):
-			l.Add(finding.New(finding.EntityIDTwice, finding.Fact("Entity ID", id), finding.Fact("Also on record as",
+			l.Add(finding.New(finding.EntityIDTwice, finding.Fact(federation.IdentityWord(r.Part()), id), finding.Fact("Also on record as",
 				string(o.kind)+" "+o.name)))
 		}
 	}

@@ -2,6 +2,7 @@ package checks
 
 import (
 	"cmp"
+	"slices"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
@@ -24,6 +25,12 @@ func Nearest(snap *federation.Snapshot, f *finding.Finding) *finding.Finding {
 		}
 	case finding.ApplicationUnknown:
 		return nearestApplication(snap, f, given)
+	case finding.RedirectUnregistered:
+		for _, a := range snap.Applications() {
+			if slices.ContainsFunc(a.Side.Endpoints(), func(e federation.Endpoint) bool { return e.Location == given }) {
+				return f.With(finding.Fact("It is on the record of", string(a.Name)))
+			}
+		}
 	}
 	return f
 }
@@ -47,7 +54,7 @@ func nearestApplication(snap *federation.Snapshot, f *finding.Finding, given str
 	if near = cmp.Or(near, nearword.Of(given, ids)); near == "" {
 		return f
 	}
-	f = f.With(finding.Compare("Nearest entity ID on record", near, given))
+	f = f.With(finding.Compare("Nearest on record", near, given))
 	if how != "" {
 		f = f.With(finding.Fact("They differ by", how))
 	}

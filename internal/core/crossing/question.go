@@ -3,6 +3,7 @@ package crossing
 import (
 	"crypto/sha256"
 	"crypto/subtle"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -117,7 +118,7 @@ func (d *drive) question(lacking []federation.Asked, then step) step {
 		return d.askCode(said)
 	}
 	if g := d.s.here.gave; g != nil && len(g.Values) > 0 {
-		return d.askValues(lacking, "Something is still missing.")
+		return d.askValues(lacking, "Fill in the fields that are still empty.")
 	}
 	return d.askValues(lacking, said)
 }
@@ -263,13 +264,13 @@ func (d *drive) takeValues(values map[string]string, lacking []federation.Asked)
 // unfit says what is wrong with a value that a person typed, "" if nothing is.
 func unfit(a federation.Asked, v string) string {
 	if len(v) > longestSaid || federation.CheckText(v, false) != nil {
-		return labelOf(a.Name) + ": this is too long, or has characters that cannot be written."
+		return labelOf(a.Name) + ": this is too long, or has characters that are not allowed."
 	}
 	if !profile.Means(a.Name, profile.ClaimEmail) {
 		return ""
 	}
 	if _, ok := profile.Address(v); !ok {
-		return labelOf(a.Name) + ": this is no e-mail address."
+		return labelOf(a.Name) + ": this is not an e-mail address."
 	}
 	return ""
 }
@@ -330,8 +331,8 @@ func (d *drive) asks(f Form) step {
 
 // askValues shows the page for what is missing.
 func (d *drive) askValues(lacking []federation.Asked, wrong string) step {
-	f := Form{Title: "Something is missing", Text: d.app.Title + " cannot be opened without it: " + d.p.Title + " did not say it.",
-		Submit: "Go on", Wrong: wrong}
+	f := Form{Submit: "Go on", Wrong: wrong}
+	f.Title, f.Text = d.asking(lacking)
 	known := Known(d.snap, d.p, d.s.here.who, d.s.here.person, d.s.Given)
 	for _, a := range lacking {
 		in := Input{Name: "value." + a.Name, Label: labelOf(a.Name), Autofill: autofills[a.Name]}
@@ -339,7 +340,7 @@ func (d *drive) askValues(lacking []federation.Asked, wrong string) step {
 			in.Type, in.Autofill = "email", "email"
 		}
 		if a.Verified {
-			in.Hint = "A code is sent there, to see that it is yours."
+			in.Hint = "We mail you a code, to see that it is yours."
 		}
 		if v := d.s.here.gaveValue(a.Name); v != "" {
 			in.Fill = v
@@ -352,6 +353,34 @@ func (d *drive) askValues(lacking []federation.Asked, wrong string) step {
 	return d.asks(f)
 }
 
+// asking says what is missing, and what for.
+func (d *drive) asking(lacking []federation.Asked) (title, text string) {
+	var names []string
+	proof := true
+	for _, a := range lacking {
+		name := labelOf(a.Name)
+		if short, your := strings.CutPrefix(name, "Your "); your {
+			name = short
+		}
+		names = append(names, strings.ToLower(name[:1])+name[1:])
+		proof = proof && a.Verified
+	}
+	came := profile.Find(d.s.here.who.Attributes, lacking[0].Name)
+	switch {
+	case len(lacking) == 1 && proof && len(came) > 0:
+		return "Is this your " + names[0] + "?", d.app.Title + " needs one that is yours for certain: type it, and we mail you a code."
+	case len(lacking) == 1:
+		title = "What is your " + names[0] + "?"
+		text = fmt.Sprintf("%s sent no %s. %s needs one: type yours", d.p.Title, names[0], d.app.Title)
+		if proof {
+			return title, text + ", and we mail you a code."
+		}
+		return title, text + "."
+	}
+	list := strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+	return "A few details are missing", fmt.Sprintf("%s needs your %s, and %s did not send them.", d.app.Title, list, d.p.Title)
+}
+
 func (h *here) gaveValue(name string) string {
 	if h.gave == nil {
 		return ""
@@ -362,12 +391,12 @@ func (h *here) gaveValue(name string) string {
 // askCode shows the page for a code.
 func (d *drive) askCode(wrong string) step {
 	p := d.s.Proof
-	f := Form{Title: "Is this your address?", Text: "A code was sent to " + p.Address + ". It counts for ten minutes.",
+	f := Form{Title: "Type the code", Text: "We sent a code to " + p.Address + ". It is valid for ten minutes.",
 		Submit: "Go on", Wrong: wrong}
 	if len(p.Sum) > 0 {
 		f.Fields = []Input{{Name: "code", Label: "Code", Code: true}}
 	} else {
-		f.Text = "A code is to be sent to " + p.Address + "."
+		f.Title, f.Text = "Is this your address?", "No code was sent to "+p.Address+" yet."
 		f.Submit = ""
 	}
 	if d.s.Mails < codeMails {
@@ -390,7 +419,7 @@ func (d *drive) whichAccount() step {
 	if d.s.Wish.Passive {
 		return d.refuse(finding.New(finding.QuestionNeeded))
 	}
-	f := Form{Title: "Which account is yours?", Text: "There are several that fit. The one you choose is used from now on."}
+	f := Form{Title: "Which account is yours?", Text: "Several accounts fit. The one you choose is used from now on."}
 	for _, p := range h.seen.Several {
 		f.Options = append(f.Options, Choice{strconv.FormatInt(p.ID, 10), Called(p)})
 	}

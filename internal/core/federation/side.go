@@ -457,3 +457,13 @@ type Sheet struct {
 	MetadataAddress string     // "" if there is no document about the gate
 	Metadata        []byte
 }
+
+// IdentityWord is what a protocol calls the identity of a side: entity ID, client ID, issuer.
+func IdentityWord(s Side) string {
+	for _, v := range s.Describe() {
+		if v.Touches == TouchIdentity {
+			return v.Label
+		}
+	}
+	return "Identity"
+}

@@ -92,6 +92,7 @@ const (
 	EntityIDNear         Code = "entity-id-near"
 	ValueTrimmed         Code = "value-trimmed"
 	EntityIDTwice        Code = "entity-id-twice"
+	ProviderIsGate       Code = "provider-is-gate"
 	AddressNear          Code = "address-near"
 	AddressPlain         Code = "address-http"
 	AddressLoopback      Code = "address-loopback"
@@ -126,51 +127,55 @@ const (
 
 // Codes of OpenID Connect and OAuth 2.0.
 const (
-	OAuthRequest         Code = "oauth-request"
-	RedirectUnregistered Code = "redirect-uri-unregistered"
-	PKCEMissing          Code = "pkce-missing"
-	PKCEOther            Code = "pkce-other"
-	ClientUnproved       Code = "client-unproved"
-	GrantOther           Code = "grant-other"
-	GrantTwice           Code = "grant-twice"
-	GrantExpired         Code = "grant-expired"
-	GrantEnded           Code = "grant-ended"
-	GrantProvider        Code = "grant-provider"
-	GrantUnlinked        Code = "grant-unlinked"
-	PersonDisabled       Code = "person-disabled"
-	PersonUnknown        Code = "person-unknown"
-	MatchSeveral         Code = "match-several"
-	MatchLinked          Code = "match-linked"
-	MatchMany            Code = "match-many"
-	MatchUnproved        Code = "match-unproved"
-	MatchAlike           Code = "match-alike"
-	MatchOpen            Code = "match-open"
-	QuestionNeeded       Code = "question-needed"
-	MailUnreached        Code = "mail-unreached"
-	MailMissing          Code = "mail-missing"
-	CodeGuessed          Code = "code-guessed"
-	CodeMails            Code = "code-mails"
-	MailLimit            Code = "mail-limit"
-	UnitUsed             Code = "unit-used"
-	ScopeGrown           Code = "scope-grown"
-	ConsentNeeded        Code = "consent-needed"
-	ConsentDeclined      Code = "consent-declined"
-	NameShared           Code = "name-shared"
-	SubjectIsClient      Code = "subject-is-client"
-	SecretEnding         Code = "secret-ending"
-	SecretEnded          Code = "secret-ended"
-	ClientDemands        Code = "client-demands"
-	RedirectLoopback     Code = "redirect-uri-loopback"
-	IdentifierUsed       Code = "identifier-used-before"
-	JWKWithoutUse        Code = "jwk-without-use"
-	ClientMetadata       Code = "client-metadata"
-	JWKSUnusable         Code = "jwks-unusable"
-	TokenMalformed       Code = "token-malformed"
-	TokenEncrypted       Code = "token-encrypted"
-	TokenAlgorithm       Code = "token-algorithm"
-	TokenKind            Code = "token-kind"
-	TokenKey             Code = "token-key"
-	TokenAltered         Code = "token-altered"
+	OAuthRequest            Code = "oauth-request"
+	RedirectUnregistered    Code = "redirect-uri-unregistered"
+	PKCEMissing             Code = "pkce-missing"
+	PKCEOther               Code = "pkce-other"
+	ClientUnproved          Code = "client-unproved"
+	ClientSecretOther       Code = "client-secret-other"
+	ClientAssertionAudience Code = "client-assertion-audience"
+	ClientAssertionTwice    Code = "client-assertion-twice"
+	ClientLocked            Code = "client-locked"
+	GrantOther              Code = "grant-other"
+	GrantTwice              Code = "grant-twice"
+	GrantExpired            Code = "grant-expired"
+	GrantEnded              Code = "grant-ended"
+	GrantProvider           Code = "grant-provider"
+	GrantUnlinked           Code = "grant-unlinked"
+	PersonDisabled          Code = "person-disabled"
+	PersonUnknown           Code = "person-unknown"
+	MatchSeveral            Code = "match-several"
+	MatchLinked             Code = "match-linked"
+	MatchMany               Code = "match-many"
+	MatchUnproved           Code = "match-unproved"
+	MatchAlike              Code = "match-alike"
+	MatchOpen               Code = "match-open"
+	QuestionNeeded          Code = "question-needed"
+	MailUnreached           Code = "mail-unreached"
+	MailMissing             Code = "mail-missing"
+	CodeGuessed             Code = "code-guessed"
+	CodeMails               Code = "code-mails"
+	MailLimit               Code = "mail-limit"
+	UnitUsed                Code = "unit-used"
+	ScopeGrown              Code = "scope-grown"
+	ConsentNeeded           Code = "consent-needed"
+	ConsentDeclined         Code = "consent-declined"
+	NameShared              Code = "name-shared"
+	SubjectIsClient         Code = "subject-is-client"
+	SecretEnding            Code = "secret-ending"
+	SecretEnded             Code = "secret-ended"
+	ClientDemands           Code = "client-demands"
+	RedirectLoopback        Code = "redirect-uri-loopback"
+	IdentifierUsed          Code = "identifier-used-before"
+	JWKWithoutUse           Code = "jwk-without-use"
+	ClientMetadata          Code = "client-metadata"
+	JWKSUnusable            Code = "jwks-unusable"
+	TokenMalformed          Code = "token-malformed"
+	TokenEncrypted          Code = "token-encrypted"
+	TokenAlgorithm          Code = "token-algorithm"
+	TokenKind               Code = "token-kind"
+	TokenKey                Code = "token-key"
+	TokenAltered            Code = "token-altered"
 )
 
 // Codes of relying on OpenID and OAuth 2.0 providers.
@@ -307,7 +312,8 @@ var catalogue = []Entry{
 	// Reading XML (W3C XML 1.0, Namespaces in XML 1.0).
 	{XMLDoctype, Error, Sender, "The document contains a DOCTYPE",
 		"Have the sender produce the document without a DOCTYPE; SAML never needs one.",
-		"A document type declaration is found; entities in it could reach files or exhaust memory (SAML security considerations 2.0 §6)."},
+		"A document type declaration is found; entities in it could reach files or exhaust memory (SAML security " +
+			"considerations 2.0 §6)."},
 	{XMLMalformed, Error, Sender, "The document is not well-formed XML",
 		"Send the document whole and unchanged; look at the place named here.",
 		"XML 1.0 or Namespaces in XML 1.0 is violated."},
@@ -327,9 +333,10 @@ var catalogue = []Entry{
 	{SignatureMissing, Error, Sender, "Nothing in the answer is signed",
 		"Switch on signing of the assertion (or of the Response) on the sender's side.",
 		"Neither the Response nor its assertion carries a signature (SAML profiles §4.1.3.5)."},
-	{SignatureLayout, Error, Sender, "The signature does not stand where it must",
+	{SignatureLayout, Error, Sender, "The signature is in the wrong place",
 		"Have the sender place exactly one Signature directly below the element it signs, with nothing foreign inside.",
-		"Several signatures in one element, a Signature elsewhere, or Objects in it: the layouts of signature wrapping (SAML core §5.4)."},
+		"Several signatures in one element, a Signature elsewhere, or Objects in it: the layouts of signature " +
+			"wrapping (SAML core §5.4)."},
 	{SignatureReference, Error, Sender, "The signature does not cover the element it stands in",
 		"Have the sender sign the element that carries the signature, by one Reference to its ID.",
 		"There is not exactly one Reference, or it points elsewhere (SAML core §5.4.2)."},
@@ -366,15 +373,18 @@ var catalogue = []Entry{
 		"Give a file, standard input or an address that holds the SAML metadata of the other side.",
 		"No octets, or only white space."},
 	{MetadataHTML, Error, Gate, "This is a web page, not metadata",
-		"Open the address in a browser: often a sign-in page stands before the metadata. Download the XML and give the file instead.", "The document is HTML."},
+		"Open the address in a browser: often a sign-in page stands before the metadata. Download the XML and " +
+			"give the file instead.", "The document is HTML."},
 	{MetadataJSON, Error, Gate, "This is JSON, not SAML metadata",
-		"SAML metadata is XML with an EntityDescriptor. JSON that names redirect_uris is the metadata of an OpenID Connect application: choose that protocol (--protocol oidc). One that names an issuer is a discovery document.",
+		"SAML metadata is XML with an EntityDescriptor. JSON that names redirect_uris is the metadata of an " +
+			"OpenID Connect application: choose that protocol (--protocol oidc). One that names an issuer is a " +
+			"discovery document.",
 		"The document is JSON."},
 	{MetadataCertificate, Error, Gate, "This is a certificate, not metadata",
 		"Ask the other side for its SAML metadata, or type the fields by hand: a certificate alone makes a draft.",
 		"A certificate in PEM, DER or base64 was given."},
 	{MetadataPrivateKey, Error, Gate, "This is a private key, not metadata",
-		"Nothing was stored. Consider this key as disclosed, and ask the other side for its SAML metadata.",
+		"Nothing was stored. Consider this key as disclosed: have the other side make another one, and ask for its public values.",
 		"A private key was given."},
 	{MetadataNotXML, Error, Gate, "This is not XML",
 		"Give the SAML metadata of the other side: an XML document with an EntityDescriptor.",
@@ -382,13 +392,16 @@ var catalogue = []Entry{
 	{MetadataNotMetadata, Error, Gate, "This is XML, but not SAML metadata",
 		"Give the document whose outermost element is EntityDescriptor.", "The outermost element is another one."},
 	{MetadataSeveral, Error, Gate, "The metadata holds several entities",
-		"Name the one that is meant by its entity ID (--entity-id), or take it all in as an aggregate and take over the entities you need; nothing has to be cut out by hand.",
+		"Name the one that is meant by its entity ID (--entity-id), or take it all in as an aggregate and take " +
+			"over the entities you need; nothing has to be cut out by hand.",
 		"An EntitiesDescriptor with more than one entity of the role, and none or an unknown one was named."},
 	{MetadataRole, Error, Gate, "The metadata is for the other role",
 		"Add it as the role it describes, or ask for the metadata of the role needed here.",
-		"A provider needs an IDPSSODescriptor, an application an SPSSODescriptor, each with SAML 2.0 in protocolSupportEnumeration."},
+		"A provider needs an IDPSSODescriptor, an application an SPSSODescriptor, each with SAML 2.0 in " +
+			"protocolSupportEnumeration."},
 	{MetadataNoEndpoint, Error, Sender, "The metadata offers no address that can be used",
-		"Ask for metadata with a SingleSignOnService by Redirect or POST (provider), or an AssertionConsumerService by POST or artifact (application).", "No endpoint with a supported binding and a valid http or https address."},
+		"Ask for metadata with a SingleSignOnService by Redirect or POST (provider), or an " +
+			"AssertionConsumerService by POST or artifact (application).", "No endpoint with a supported binding and a valid http or https address."},
 	{MetadataNoKey, Error, Sender, "The metadata holds no signing key",
 		"Ask for metadata with a KeyDescriptor for signing; without it no answer can be verified.",
 		"A provider without a KeyDescriptor usable for signing."},
@@ -401,14 +414,17 @@ var catalogue = []Entry{
 		"Ask for metadata with an entityID of 1 to 1024 characters.",
 		"entityID is absent, empty, or longer than 1024 characters (SAML metadata §2.3.2)."},
 	{MetadataTooLarge, Error, Gate, "The document is too large for the metadata of one entity",
-		"If it is that of a federation, take it in as an aggregate (innergate aggregate add, or Connect, Aggregates) and take over the entities you need; else ask the other side for its metadata alone.",
+		"If it is that of a federation, take it in as an aggregate (innergate aggregate add, or Connect, " +
+			"Aggregates) and take over the entities you need; else ask the other side for its metadata alone.",
 		"The metadata of one entity may have 1 MiB, an aggregate 256 MiB."},
 	{MetadataUnsigned, Error, Sender, "The metadata is not signed, and a trust key is set",
 		"Have the sender sign its metadata, or take the trust key out of the record.",
 		"trustKey is set, and the document carries no signature of its outermost element (SAML metadata §3)."},
 	{MetadataOtherSigner, Error, Sender, "The metadata was signed with another key",
-		"Compare the fingerprints; set the certificate that the publisher signs with as trust key, or fetch the document anew.",
-		"No trust key verifies the signature; or, where none is set, not even the key that the signature itself names."},
+		"Compare the fingerprints; set the certificate that the publisher signs with as trust key, or fetch the " +
+			"document anew.",
+		"No trust key verifies the signature; or, where none is set, not even the key that the signature itself " +
+			"names."},
 	{MetadataAltered, Error, Sender, "The metadata was altered after it was signed",
 		"Fetch the document anew, without an editor or a program that formats XML in between.",
 		"The digest in its signature is that of another content; also where nobody vouches for the key."},
@@ -417,10 +433,10 @@ var catalogue = []Entry{
 	{MetadataUnvouched, Note, Gate, "The metadata is signed, but nobody vouches for the key",
 		"Set the publisher's certificate as trust key (trustKey), if you can get it by another way than the document.",
 		"The signature holds against the key that it names itself; that shows only that nothing was altered since."},
-	{MetadataKnown, Error, Gate, "This entity ID or client ID is already on record",
+	{MetadataKnown, Error, Gate, "This identity is already on record",
 		"Show or remove the record that has it.",
 		"Another record of the same role has the same entity ID."},
-	{AddressUnreachable, Error, Gate, "The address does not answer as it should",
+	{AddressUnreachable, Error, Gate, "The address does not answer with a document",
 		"Try the address from the machine the gate runs on, or download the document and give the file.",
 		"Connecting failed, timed out, or the status was not 200."},
 	{AddressRefused, Error, Gate, "The gate may not fetch from this address",
@@ -429,12 +445,13 @@ var catalogue = []Entry{
 	{NameMalformed, Error, Gate, "This is not a short name",
 		"Use 1 to 63 of a-z, 0-9 and hyphen, beginning with a letter or digit.",
 		"A short name does not fit [a-z0-9][a-z0-9-]{0,62}."},
-	{NameTaken, Error, Gate, "This short name is taken", "Choose another name, or remove the record that has it.",
+	{NameTaken, Error, Gate, "This short name is taken", "Choose another name. To change the record that has it, use innergate provider update or innergate app update, which take the same options.",
 		"A record of this kind has the name."},
 
 	// Aggregates, and keeping metadata fresh (SAML metadata §2.3, §4).
 	{AggregateOther, Error, Gate, "This is not an aggregate",
-		"Give a document whose outermost element is EntitiesDescriptor; add a single entity as provider or application.",
+		"Give a document whose outermost element is EntitiesDescriptor; add a single entity as provider or " +
+			"application.",
 		"An aggregate was expected, and the outermost element is another one."},
 	{AggregateEmpty, Error, Sender, "The aggregate holds no entity", "Ask the sender for the whole aggregate.",
 		"An EntitiesDescriptor without any EntityDescriptor."},
@@ -445,7 +462,8 @@ var catalogue = []Entry{
 		"Nothing is to be done if it speaks another protocol only.",
 		"Neither IDPSSODescriptor nor SPSSODescriptor with SAML 2.0 in protocolSupportEnumeration."},
 	{AggregateUnverified, Warning, Gate, "Nobody vouches for this aggregate",
-		"Give the certificate its publisher signs with as trust key; without it, whoever can change the document in transit can put in keys of their own.", "An aggregate is taken in without a trust key."},
+		"Give the certificate its publisher signs with as trust key; without it, whoever can change the document " +
+			"in transit can put in keys of their own.", "An aggregate is taken in without a trust key."},
 	{AggregateGone, Warning, Gate, "The entity is no longer in its aggregate",
 		"Ask its administrator whether it left; remove the record, or take in metadata from another source.",
 		"A refresh of the aggregate does not hold the entity that a record was taken from."},
@@ -456,7 +474,8 @@ var catalogue = []Entry{
 		"Ask the sender for a smaller one, or for the metadata of the single entities you need.",
 		"An aggregate may have 256 MiB."},
 	{AggregateDamaged, Error, Gate, "The document of the aggregate is lost or cut off",
-		"Refresh the aggregate, or upload the edition again. Until then no entity can be taken over; records taken from it work on.",
+		"Refresh the aggregate, or upload the edition again. Until then no entity can be taken over; records " +
+			"taken from it work on.",
 		"The file of an aggregate is missing, or shorter than when it was taken in."},
 	{ChangedEntityID, Warning, Gate, "The metadata names another entity ID than before",
 		"Ask the other side whether this is meant; both sides compare it letter by letter.",
@@ -470,7 +489,8 @@ var catalogue = []Entry{
 	{ChangedAddress, Warning, Gate, "The metadata names other addresses than before",
 		"See that the addresses belong to the other side.", "Metadata taken in anew differs from the record."},
 	{ChangeDeclined, Note, Gate, "A change of the metadata was declined",
-		"If the other side meant it, call it back (innergate refresh NAME --again, or Refresh on its page) and approve it; sign-ins may fail meanwhile.",
+		"If the other side meant it, call it back (innergate refresh NAME --again, or Refresh on its page) and " +
+			"approve it; sign-ins may fail meanwhile.",
 		"The document at the address differs from the record, and somebody declined the change."},
 	{ChangeWaiting, Warning, Gate, "A change of the metadata waits for approval",
 		"Look at what changes, then approve or decline it.",
@@ -484,12 +504,19 @@ var catalogue = []Entry{
 	// Checks before sign-in, over one record or across both sides.
 	{DraftIncomplete, Note, Sender, "The record is unfinished: values of the other side are still missing",
 		"Ask the sender for what is missing, or for its metadata.", "A record lacks an entity ID, an address or a key."},
-	{EntityIDNear, Warning, Gate, "Two entity IDs differ by next to nothing",
-		"Compare both letter by letter with the other side; entity IDs are equal only if every character is (SAML core §8.3.6).", "Entity IDs that differ by case, scheme, a slash or white space only."},
+	{EntityIDNear, Warning, Gate, "Two identities differ by next to nothing",
+		"Compare both letter by letter with the other side; entity IDs are equal only if every character is " +
+			"(SAML core §8.3.6).", "Entity IDs that differ by case, scheme, a slash or white space only."},
 	{ValueTrimmed, Warning, Sender, "White space was cut off a value",
-		"Have the sender take the white space out of the value: programs that compare letter by letter, as the standard says, will not find it.",
-		"White space, also a no-break space, stood around an entity ID or address; the gate goes by the value without it."},
-	{EntityIDTwice, Note, Gate, "Several records have this entity ID",
+		"Have the sender take the white space out of the value: programs that compare letter by letter, as the " +
+			"standard says, will not find it.",
+		"White space, also a no-break space, stood around an entity ID or address; the gate goes by the value " +
+			"without it."},
+	{ProviderIsGate, Error, Gate, "The provider on this record is the gate itself",
+		"Ask the provider's administrator for the provider's own metadata or issuer: the gate's was given in its " +
+			"place.",
+		"The entity ID or issuer of a provider is one of the gate's own; a sign-in would go round in circles."},
+	{EntityIDTwice, Note, Gate, "Several records have this identity",
 		"Nothing is to be done if they are tenants of one service; each answers on a face of its own.",
 		"The same entity ID is on record more than once."},
 	{AddressNear, Warning, Sender, "Two addresses differ by next to nothing",
@@ -508,10 +535,12 @@ var catalogue = []Entry{
 		"Ask the other side when it can do without, and take the exception back then.",
 		"allowSHA1 or allowCBC is set on a record."},
 	{BasePlain, Error, Gate, "The gate's base address is not encrypted",
-		"Serve the gate by https, and set its base address so; names and sign-ins pass it readable for everybody in between.",
+		"Serve the gate by https, and set its base address so; names and sign-ins pass it readable for everybody " +
+			"in between.",
 		"The base address is http and not on a loopback address."},
 	{BaseChanged, Error, Gate, "The gate's base address is another one than counterparts were given",
-		"Give every counterpart the addresses on its exchange sheet anew, then acknowledge this finding; or set the former base address again. Entity IDs stay as they are.",
+		"Give every counterpart the addresses on its exchange sheet anew, then acknowledge this finding; or set " +
+			"the former base address again. Entity IDs stay as they are.",
 		"The base address in the configuration differs from the one that the data began with."},
 	{OwnKeyEnding, Warning, Gate, "The certificate of a key of the gate's own ends soon",
 		"Announce the next key (innergate key announce, or Keep, Keys), have counterparts take it in, then switch.",
@@ -520,24 +549,30 @@ var catalogue = []Entry{
 		"Ask the sender whether the host is its own, then note it on the record under ownHosts.",
 		"An AssertionConsumerService at another host than the entity ID, the own start address or ownHosts name."},
 	{BindingNoneCommon, Error, Sender, "There is no binding that both sides speak",
-		"Have the sender offer HTTP-Redirect or HTTP-POST (provider), HTTP-POST or HTTP-Artifact (application), or change the binding on the record.", "No endpoint with a binding that the gate speaks, or none with the one the record asks for."},
+		"Have the sender offer HTTP-Redirect or HTTP-POST (provider), HTTP-POST or HTTP-Artifact (application), " +
+			"or change the binding on the record.", "No endpoint with a binding that the gate speaks, or none with the one the record asks for."},
 	{ArtifactOnly, Warning, Application, "The application takes answers by artifact only",
-		"See that the application's servers reach the gate's artifact resolution service, and that it signs ArtifactResolve with a key on record; or have it offer an AssertionConsumerService by HTTP-POST.",
+		"See that the application's servers reach the gate's artifact resolution service, and that it signs " +
+			"ArtifactResolve with a key on record; or have it offer an AssertionConsumerService by HTTP-POST.",
 		"Every AssertionConsumerService has the binding HTTP-Artifact."},
 	{NameIDNoneCommon, Warning, Gate, "There is no NameID format that both sides name",
 		"Choose the format on the application's record, or have one side offer another.",
-		"The application's formats can neither come from the provider nor be made by the gate (persistent, transient)."},
+		"The application's formats can neither come from the provider nor be made by the gate (persistent, " +
+			"transient)."},
 	{MetadataSHA1, Warning, Sender, "The metadata is signed with SHA-1",
 		"Have the sender sign its metadata with SHA-256.", "SHA-1 as signature or digest method of the document."},
 	{AlgorithmsSHA1, Error, Sender, "The other side announces SHA-1 as its only signature or digest method",
 		"Have the sender change its message signatures to SHA-256; until then the exception allowSHA1 lets them in.",
-		"The algorithms in metadata name no signature, or no digest method above SHA-1 (SAML metadata profile for algorithm support)."},
+		"The algorithms in metadata name no signature, or no digest method above SHA-1 (SAML metadata profile " +
+			"for algorithm support)."},
 	{CertificateSHA1, Note, Sender, "The certificate itself was signed with SHA-1",
-		"Nothing is to be done where trust is by key: the certificate's own signature is not looked at. It is another thing than SHA-1 in messages.", "The certificate's signature algorithm uses SHA-1."},
+		"Nothing is to be done where trust is by key: the certificate's own signature is not looked at. It is " +
+			"another thing than SHA-1 in messages.", "The certificate's signature algorithm uses SHA-1."},
 	{KeyWeak, Warning, Sender, "The key is too short",
 		"Have the sender make an RSA key of 2048 bits or more, or an EC key.", "An RSA key below 2048 bits."},
 	{CertificateNotYet, Warning, Sender, "The certificate is not valid yet",
-		"Compare the clocks, or wait for its date. Trust is by key, so nothing is refused for it unless strictCertificates is set.", "The certificate's notBefore lies in the future."},
+		"Compare the clocks, or wait for its date. Trust is by key, so nothing is refused for it unless " +
+			"strictCertificates is set.", "The certificate's notBefore lies in the future."},
 	{CertificateExpiring, Warning, Sender, "The certificate ends soon",
 		"Ask the sender for its next key, and take it in beside the present one.",
 		"The certificate's notAfter lies within 30 days."},
@@ -557,7 +592,8 @@ var catalogue = []Entry{
 	{RequestsUnsigned, Warning, Application, "Signed requests are demanded, but the application says it does not sign",
 		"Have the application sign its requests, or lift the demand on the record.",
 		"requireSignedRequests against AuthnRequestsSigned false or absent."},
-	{AssertionUnsigned, Error, Gate, "The application wants the assertion signed, and the record signs the Response only",
+	{AssertionUnsigned, Error, Gate, "The application wants the assertion signed, and the record signs the " +
+		"Response only",
 		"Set sign to assertion or both.", "WantAssertionsSigned against the record's sign."},
 	{EncryptionNoKey, Error, Application, "Encryption is wanted, but there is no key to encrypt with",
 		"Ask for metadata with a key for encryption, or switch encryption off.",
@@ -567,21 +603,23 @@ var catalogue = []Entry{
 		"Every md:EncryptionMethod of the key is one the gate refuses."},
 	{MetadataExpiring, Warning, Sender, "The metadata is soon past its validUntil",
 		"Fetch the metadata anew, or ask for a newer one.", "validUntil lies within seven days."},
-	{OwnStartMissing, Error, Application,
+	{OwnStartMissing, Error, Gate,
 		"The application refuses answers it did not ask for, and its own start address is not on record",
-		"Note the application's own start address, so that the gate opens it there.",
+		"Set ownStart on the application's record to the address where it starts sign-ins; the gate opens it there.",
 		"onlyOwnStarts is set without ownStart; people cannot open it at the gate or from a portal."},
 	{EndpointUnreachable, Warning, Sender, "The address cannot be reached from the gate",
-		"Try it in a browser: people need it, the gate itself does not. If it fails there too, have the sender correct it.",
+		"Try it in a browser: people need it, the gate itself does not. If it fails there too, have the sender " +
+			"correct it.",
 		"A connection to an endpoint failed; looked at on demand only."},
 	{ClockApart, Warning, Sender, "The clocks are apart", "Have the sender set its clock by NTP, or correct the gate's.",
-		"The Date of the address's server differs from the gate's clock by more than the allowed skew; looked at on demand only."},
+		"The Date of the address's server differs from the gate's clock by more than the allowed skew; looked at " +
+			"on demand only."},
 
 	// Messages in a crossing (SAML core, bindings, profiles).
 	{MessageUndecodable, Error, Sender, "The message cannot be decoded",
 		"Have the sender encode the message as the binding demands: base64, and for Redirect deflated.",
 		"The parameter is absent, not base64, or does not inflate (SAML bindings §3.4.4.1, §3.5.4)."},
-	{MessageOther, Error, Sender, "This is another kind of message than expected here",
+	{MessageOther, Error, Sender, "This message is of another kind than this address takes",
 		"Have the sender use the address that belongs to this message; see the exchange sheet.",
 		"For instance an AuthnRequest at an assertion consumer service."},
 	{ResponseStatus, Error, Provider, "The provider answered with a refusal",
@@ -630,33 +668,42 @@ var catalogue = []Entry{
 		"Have the provider lift the ProxyRestriction for the gate.",
 		"ProxyRestriction has Count 0, or an Audience that is not the application (SAML core §2.5.1.6)."},
 	{ValueNotXML, Error, Provider, "A value has characters that cannot stand in XML",
-		"Have the provider send it without control characters, or clean it by a rule of the mapping. An attribute that is not mandatory is left out.",
-		"A name, a claim or an attribute has U+0000 to U+001F, U+FFFE or U+FFFF, and is to be told a SAML application (XML 1.0 §2.2)."},
+		"Have the provider send it without control characters, or clean it by a rule of the mapping. An " +
+			"attribute that is not mandatory is left out.",
+		"A name, a claim or an attribute has U+0000 to U+001F, U+FFFE or U+FFFF, and is to be told a SAML " +
+			"application (XML 1.0 §2.2)."},
 	{NameIDMissing, Error, Provider, "The assertion does not name the person",
 		"Have the provider send a NameID that is not empty.", "NameID is absent, empty, or holds elements."},
 	{NameIDMistyped, Warning, Provider, "The NameID format emailAddress is written with SAML 2.0",
 		"Have the provider write urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress; the format was never renamed.",
 		"urn:oasis:names:tc:SAML:2.0:nameid-format:emailAddress, which no standard defines (SAML core §8.3.2)."},
 	{InResponseToOther, Error, Provider, "The answer belongs to another request",
-		"Start again at the application. If it happens always: have the provider copy the request's ID to InResponseTo.",
+		"Start again at the application. If it happens always: have the provider copy the request's ID to " +
+			"InResponseTo.",
 		"InResponseTo is not the ID of the request that this browser started (SAML profiles §4.1.4.3)."},
 	{InResponseToMixed, Error, Provider, "The answer names different requests in different places",
 		"Have the provider set the same InResponseTo on Response and SubjectConfirmationData.",
 		"InResponseTo differs, or is absent in one place, within one Response (SAML profiles §4.1.4.2)."},
 	{UnsolicitedRefused, Error, Provider, "The provider sent an answer that nobody asked for",
-		"Start at the application or at the gate. To let people start at the provider, allow unsolicited answers for this provider.", "No InResponseTo, and the provider's record does not allow unsolicited answers (SAML profiles §4.1.5)."},
+		"Start at the application or at the gate. To let people start at the provider, allow unsolicited answers " +
+			"for this provider.", "No InResponseTo, and the provider's record does not allow unsolicited answers (SAML profiles §4.1.5)."},
 	{AssertionReplayed, Error, Browser, "This assertion was used before",
-		"Start again at the application. If nobody reloaded a page, somebody may have copied the answer: look at the other trace.", "The assertion's ID was consumed earlier (SAML profiles §4.1.4.5)."},
+		"Start again at the application. If nobody reloaded a page, somebody may have copied the answer: look at " +
+			"the other trace.", "The assertion's ID was consumed earlier (SAML profiles §4.1.4.5)."},
 	{AuthnTimeMissing, Error, Provider, "The provider does not say when the person signed in",
 		"Have the provider send auth_time (or AuthnInstant), or the application not demand it.",
-		"The application demands the time of the sign-in: an essential auth_time, or require_auth_time (OpenID Connect Core §5.5.1, §2)."},
+		"The application demands the time of the sign-in: an essential auth_time, or require_auth_time (OpenID " +
+			"Connect Core §5.5.1, §2)."},
 	{AuthnTooOld, Error, Provider, "The person did not sign in anew",
 		"Have the provider honour ForceAuthn, or prompt=login and max_age; one of OAuth 2.0 alone cannot.",
-		"The sign-in is older than a request that demanded a new one (SAML core §3.4.1), or than the application allows."},
+		"The sign-in is older than a request that demanded a new one (SAML core §3.4.1), or than the application " +
+			"allows."},
 	{ContextOther, Error, Provider, "The person signed in by another method than was asked for",
-		"Have the provider honour the context asked for, or the application ask for what the provider offers; where only the words differ, translate them under contextWords, and rank them with the others.", "The sign-in's context does not satisfy the one asked for, by the gate's ranking of contexts (SAML core §3.3.2.2.1)."},
+		"Have the provider honour the context asked for, or the application ask for what the provider offers; " +
+			"where only the words differ, translate them under contextWords, and rank them with the others.", "The sign-in's context does not satisfy the one asked for, by the gate's ranking of contexts (SAML core §3.3.2.2.1)."},
 	{ContextImpossible, Error, Provider, "The provider cannot sign the person in by the method asked for",
-		"Have the application ask for what the provider offers, or translate the provider's own words for it under contextWords.", "The provider answered NoAuthnContext (SAML core §3.2.2.2)."},
+		"Have the application ask for what the provider offers, or translate the provider's own words for it " +
+			"under contextWords.", "The provider answered NoAuthnContext (SAML core §3.2.2.2)."},
 	{SubjectOther, Error, Application, "Another person signed in than the application expects",
 		"Sign out at the provider and sign in as the person meant, or have the application leave out whom it expects.",
 		"The name for the application is not the Subject of its request (SAML core §3.4.1, §3.3.4)."},
@@ -676,7 +723,8 @@ var catalogue = []Entry{
 		"A start at the gate (/open/NAME) names no application on record."},
 	{ApplicationUnknown, Error, Application, "No application with this identity is on record",
 		"Add the application, or correct its entity ID on one of the two sides.",
-		"The Issuer of an AuthnRequest, or of an ArtifactResolve, is on no record; or the record was removed meanwhile."},
+		"The Issuer of an AuthnRequest, or of an ArtifactResolve, is on no record; or the record was removed " +
+			"meanwhile."},
 	{ProviderUnknown, Error, Gate, "No provider with this name is on record", "Add the provider, or correct the address.",
 		"The name in an address is on no record."},
 	{NoProvider, Error, Gate, "No provider can serve this application",
@@ -696,40 +744,47 @@ var catalogue = []Entry{
 	{NameIDPolicyUnmet, Error, Application, "The application wants a NameID format that is not available",
 		"Have the application ask for unspecified, or the provider send the format asked for.",
 		"NameIDPolicy cannot be met (SAML core §3.4.1.1)."},
-	{AttributeMissing, Error, Provider, "The provider did not send what the mapping must have",
-		"Have the provider release it, or name in the rule what does arrive. If it may be missing, take the mark off the rule.",
+	{AttributeMissing, Error, Provider, "The provider did not send a mandatory value",
+		"Have the provider release it, or name in the rule what does arrive. If it may be missing, make the rule " +
+			"optional.",
 		"A rule of the intake is mandatory and nothing came of its sources."},
-	{ReleaseMissing, Error, Gate, "The profile lacks what the application must be told",
-		"See at the intake of the provider whether it arrives and is taken in. If it may be missing, take the mark off the " +
-			"rule, or give it a default.",
+	{ReleaseMissing, Error, Gate, "A mandatory value for the application is missing",
+		"See in the trace whether the provider sends it, and in its intake mapping whether it is read. If it may " +
+			"be missing, make the rule optional, or give it a default.",
 		"A rule of the release is mandatory and nothing came of its sources."},
-	{NothingSaid, Error, Sender, "In this sign-in no provider said anything that could be mapped",
-		"Choose one that was entered, or one that was refused after the provider's answer had been checked.",
+	{NothingSaid, Error, Gate, "No provider answered in this sign-in, so there is nothing to map",
+		"Choose a sign-in that entered, or one that was refused after the provider's answer had been checked.",
 		"A mapping is tried on a trace without a provider's valid answer."},
-	{AttributeUnsent, Warning, Provider, "A rule reads what the provider did not send lately",
-		"Have the provider release it, or name in the rule what does arrive. Where only some people have it, nothing is wrong.",
-		"No recorded sign-in of late holds an attribute that a rule of the intake reads. Where the rule has another source, " +
-			"or a default, this is a note."},
-	{ProfileUnmade, Warning, Gate, "A rule reads what no profile has",
+	{AttributeUnsent, Warning, Provider, "A rule reads an attribute that the provider did not send lately",
+		"Have the provider release it, or name in the rule what does arrive. Where only some people have it, " +
+			"nothing is wrong.",
+		"No recorded sign-in of late holds an attribute that a rule of the intake reads. Where the rule has " +
+			"another source, or a default, this is a note."},
+	{ProfileUnmade, Warning, Gate, "A rule reads an attribute that no profile has",
 		"Add a rule to the intake of the providers that serve the application, or name in this rule what they do make.",
 		"A rule of the release reads an attribute that no intake of the providers which serve the application makes."},
-	{ScopeUnneeded, Note, Gate, "More is asked of the provider than the mapping reads",
-		"Take the scope out of the setting scopes, so that the provider tells no more than is needed.",
+	{ScopeUnneeded, Note, Gate, "The gate asks the provider for a scope that no rule reads",
+		"Remove the scope from the setting scopes: the provider then sends no more than is needed.",
 		"None of the claims that a scope stands for (OpenID Connect Core §5.4) is read by the intake mapping."},
 	{ScopeNeeded, Warning, Gate, "The mapping reads a claim that is not asked for",
 		"Add the scope to the setting scopes, and allow it at the provider.",
-		"A claim that the intake mapping reads comes only with a scope (OpenID Connect Core §5.4) that is not asked for."},
+		"A claim that the intake mapping reads comes only with a scope (OpenID Connect Core §5.4) that is not " +
+			"asked for."},
 	{NoticeUnanswered, Warning, Application, "The application does not answer that somebody has signed out",
-		"Look at the application's back-channel logout URI: it has to answer a logout token with status 200. Until it does, its own sessions go on.",
-		"A logout token (OpenID Connect Back-Channel Logout §2.5) was not answered with a status of 2xx three times; it is sent again for a day."},
+		"Look at the application's back-channel logout URI: it has to answer a logout token with status 200. " +
+			"Until it does, its own sessions go on.",
+		"A logout token (OpenID Connect Back-Channel Logout §2.5) was not answered with a status of 2xx three " +
+			"times; it is sent again for a day."},
 	{EntryLost, Error, Gate, "People who were let in would be refused",
 		"Look at whom it affects, and correct the rule or setting.",
-		"Recorded sign-ins of late, run through a change of settings or mappings before it is saved, are refused after it; or a mandatory rule reads what no known profile has."},
+		"Recorded sign-ins of late, run through a change of settings or mappings before it is saved, are refused " +
+			"after it; or a mandatory rule reads what no known profile has."},
 	{NamesChange, Error, Gate, "People would get another name at the application, which may not know them by it",
-		"Import the names by which it knows them, or have it rename its accounts; then confirm the change with the digest.",
-		"Recorded sign-ins of late, run through the change, tell the application another NameID or sub than before, or have " +
-			"somebody recognised by something else."},
-	{IdentifierSeveral, Error, Provider, "What people are recognised by is not one value",
+		"Import the names by which it knows them, or have it rename its accounts; then confirm the change with " +
+			"the digest.",
+		"Recorded sign-ins of late, run through the change, tell the application another NameID or sub than " +
+			"before, or have somebody recognised by something else."},
+	{IdentifierSeveral, Error, Provider, "The identifier of the person is not a single value",
 		"Have the provider send one value of at most 1024 octets, or have the rule make one of them, as by first.",
 		"A rule of the intake makes the subject, and made several values, or one that is too long."},
 	{PassiveImpossible, Error, Application, "The person must be asked, and the application forbade it",
@@ -743,13 +798,13 @@ var catalogue = []Entry{
 	{UnsolicitedTarget, Error, Provider, "The unsolicited answer does not say which application is wanted",
 		"Have the provider send the application's start address at the gate as RelayState.",
 		"RelayState of an unsolicited answer names no application on record (SAML profiles §4.1.5)."},
-	{GateFailure, Error, Gate, "The gate failed by its own fault", "Look for the reference number in the gate's log.",
+	{GateFailure, Error, Gate, "The gate failed: an error of its own", "Look for the reference number in the gate's log.",
 		"The disk is full, a key does not fit, or the like."},
 	{ApplicationDisabled, Error, Gate, "The application is paused", "Set its phase to live, if people should pass to it.",
 		"A start for an application whose phase is not live."},
 	{ProviderDisabled, Error, Gate, "The provider is paused", "Set its phase to live, or tie the application to another.",
 		"Provider selection or an answer met a provider whose phase is not live."},
-	{DecryptionFailed, Error, Provider, "What is encrypted cannot be decrypted",
+	{DecryptionFailed, Error, Provider, "The encrypted part cannot be decrypted",
 		"Have the provider take in the gate's current metadata and encrypt with the certificate in it.",
 		"No key of the gate opens it, or it was altered; the causes are not told apart to the outside (SAML core §6)."},
 	{EncryptionMethod, Error, Provider, "The encryption method is not allowed",
@@ -768,62 +823,97 @@ var catalogue = []Entry{
 		"A Response in the address: it does not fit there, and the standard forbids it (SAML profiles §4.1.2)."},
 	{TooManyStarts, Error, Browser, "Too many sign-ins were started from this network",
 		"Wait a few minutes and start again.", "The bound on unfinished crossings, in all or from one address, is reached."},
-	{OAuthRequest, Error, Application, "The request is none that is taken",
-		"Correct at the application what is named here.",
-		"A parameter of an authorization or token request is missing, came twice, contradicts another or asks for what is not offered (RFC 6749 §3.1, OpenID Connect Core §3.1.2.1)."},
+	{OAuthRequest, Error, Application, "The gate does not accept the request",
+		"Correct the parameter named here at the application.",
+		"A parameter of an authorization or token request is missing, came twice, contradicts another or asks " +
+			"for what is not offered (RFC 6749 §3.1, OpenID Connect Core §3.1.2.1)."},
 	{RedirectUnregistered, Error, Application, "The redirect URI is not on record",
-		"Have the application send an address that is on record letter by letter, or add this one to the record if it is the application's.",
-		"redirect_uri equals none of the registered ones (RFC 9700 §4.1.3); of native applications the port of a loopback address is free (RFC 8252 §7.3)."},
+		"Have the application send an address that is on record letter by letter, or add this one to the record " +
+			"if it is the application's.",
+		"redirect_uri equals none of the registered ones (RFC 9700 §4.1.3); of native applications the port of a " +
+			"loopback address is free (RFC 8252 §7.3)."},
 	{PKCEMissing, Error, Application, "The request has no code challenge that can be used",
 		"Have the application send code_challenge with the method S256; most libraries have a switch for PKCE.",
 		"code_challenge is missing, of the method plain, or no SHA-256 (RFC 7636 §4.4.1, RFC 9700 §2.1.1)."},
 	{PKCEOther, Error, Application, "The code verifier does not belong to the request",
 		"Have the application keep the verifier of each sign-in apart, and send it unchanged with the code.",
-		"code_verifier is missing, malformed, given without a challenge, or its SHA-256 is another one (RFC 7636 §4.6)."},
+		"code_verifier is missing, malformed, given without a challenge, or its SHA-256 is another one (RFC 7636 " +
+			"§4.6)."},
+	{ClientSecretOther, Error, Application, "The application sent another client secret than the one on record",
+		"Copy the value of the secret to the application again; if nobody has it any more, make the next one " +
+			"(innergate app secret NAME).",
+		"The client secret matches none on record (RFC 6749 §2.3.1). Where it is told apart, the evidence says " +
+			"what was sent instead."},
+	{ClientAssertionAudience, Error, Application, "The application's client assertion is made for another audience",
+		"Have the application set aud to the gate's issuer, and to nothing else.",
+		"aud of the client assertion is not exactly the issuer (RFC 7523 §3, RFC 9700 §2.5)."},
+	{ClientAssertionTwice, Error, Application, "The application sent the same client assertion twice",
+		"Have the application make a client assertion with a new jti for each request.",
+		"jti of the client assertion was used before (RFC 7523 §3)."},
+	{ClientLocked, Error, Application, "Too many wrong client secrets came from this network",
+		"Correct the secret at the application, and try again after the time named here. Other networks are not " +
+			"affected.",
+		"Ten secrets that failed within a quarter of an hour, from one network, of a client with a secret that " +
+			"it brought along."},
 	{ClientUnproved, Error, Application, "The application did not prove who it is",
 		"Compare method and secret or key at the application with those on record.",
-		"Another method than that on record, a secret or assertion that does not hold or has ended (RFC 6749 §2.3, RFC 7523 §3)."},
+		"Another method than that on record, a secret or assertion that does not hold or has ended (RFC 6749 " +
+			"§2.3, RFC 7523 §3)."},
 	{GrantOther, Error, Application, "The code or token does not belong to this request",
-		"Have the application redeem each code once, with the redirect URI of its request, and keep the tokens of each sign-in apart.",
-		"It was given to another application, or with another redirect_uri, or was never given (RFC 6749 §4.1.3, §5.2)."},
+		"Have the application redeem each code once, with the redirect URI of its request, and keep the tokens " +
+			"of each sign-in apart.",
+		"It was given to another application, or with another redirect_uri, or was never given (RFC 6749 §4.1.3, " +
+			"§5.2)."},
 	{GrantTwice, Error, Application, "The code or token was used before",
-		"Have the application keep the newest refresh token only, and redeem a code once. Everything that came of this sign-in has ended; the person signs in again.",
-		"A code was redeemed again, or a refresh token was used whose successor had been used or given long before (RFC 6749 §4.1.2, RFC 9700 §4.14.2)."},
+		"Have the application keep the newest refresh token only, and redeem a code once. Everything that came " +
+			"of this sign-in has ended; the person signs in again.",
+		"A code was redeemed again, or a refresh token was used whose successor had been used or given long " +
+			"before (RFC 6749 §4.1.2, RFC 9700 §4.14.2)."},
 	{GrantExpired, Error, Application, "The code or token is too old",
 		"Have the application redeem codes within a minute; for tokens look at the lifetimes on its record.",
 		"A code older than a minute, or tokens not used, or used, for longer than the record allows."},
-	{GrantEnded, Error, Application, "What the sign-in gave has ended",
+	{GrantEnded, Error, Application, "The tokens of this sign-in are no longer valid",
 		"Have the application send the person to sign in again.",
 		"It was revoked or withdrawn, its session ended, or something of it was used twice."},
 	{PersonDisabled, Error, Gate, "The person is disabled at the gate",
 		"Enable the person (innergate person enable), if they may come again.",
 		"Somebody comes, or a token is refreshed, whose account was disabled."},
 	{PersonUnknown, Error, Gate, "The gate does not know the person, and lets in only whom it knows",
-		"Add the person (innergate person add), or have the provider make accounts at the first sign-in: setting firstSignIn.",
+		"Add the person (innergate person add), or have the provider make accounts at the first sign-in: setting " +
+			"firstSignIn.",
 		"Somebody without an account comes by a provider whose setting firstSignIn is known."},
-	{MatchSeveral, Error, Gate, "Several people have the value by which somebody was to be found",
-		"Look at these people: join those that are one (innergate person join), or take the value from whom it does not belong to. With severalMatches=ask the person chooses.",
+	{MatchSeveral, Error, Gate, "Several people have the value that this person is matched by",
+		"Look at these people: join those that are one (innergate person join), or take the value from whom it " +
+			"does not belong to. With severalMatches=ask the person chooses.",
 		"Somebody comes by a new name, and more than one account has the value that matchBy names."},
-	{MatchMany, Error, Provider, "More values came than people are looked for by",
-		"Have the provider send fewer values of the attribute, or match by another one: nobody is guessed from a part of them.",
+	{MatchMany, Error, Provider, "The provider sent too many values to match people by",
+		"Have the provider send fewer values of the attribute, or match by another one: nobody is guessed from a " +
+			"part of them.",
 		"Somebody comes by a new name with more than 1,000 values of an attribute that matchBy names."},
-	{MatchUnproved, Note, Gate, "Values that are kept with people match nobody, because nothing proves them",
-		"Name the attribute in trustedFor of the provider, or the domain in vouchesFor, if it assigns them: they count from the next sign-in on. Or type the values that are right (innergate person set).",
+	{MatchUnproved, Note, Gate, "Values kept with people are not used for matching, because nothing proves them",
+		"Name the attribute in trustedFor of the provider, or the domain in vouchesFor, if it assigns them: they " +
+			"count from the next sign-in on. Or type the values that are right (innergate person set).",
 		"The provider brought values of an attribute that people are found by, and was not trusted for them."},
 	{MatchAlike, Warning, Gate, "People have values that only look alike",
-		"Look at these people. Earlier builds took such values for the same: part who was linked wrongly (innergate person part), join who is one.",
-		"Addresses or user names differ in letters that only look alike, such as the dotted capital İ and i; they were compared as one before."},
-	{MatchLinked, Error, Gate, "The person that was found is linked to this provider by another name already",
-		"See whether the value, such as an address, came to be somebody else's: then take it from the person that was found. If it is the same person with a new name, link them (innergate person link).",
+		"Look at these people. Earlier builds took such values for the same: part who was linked wrongly " +
+			"(innergate person part), join who is one.",
+		"Addresses or user names differ in letters that only look alike, such as the dotted capital İ and i; " +
+			"they were compared as one before."},
+	{MatchLinked, Error, Gate, "The matched person is already linked to this provider by another name",
+		"See whether the value, such as an address, came to be somebody else's: then take it from the person " +
+			"that was found. If it is the same person with a new name, link them (innergate person link).",
 		"Somebody comes by a new name and has the value of somebody whom this provider calls otherwise."},
-	{MatchOpen, Warning, Gate, "People are matched by what they may be able to set themselves",
-		"Match by what the provider alone assigns, such as an employee number, or by e-mail addresses of domains that it stands for (vouchesFor). Whoever can set the value becomes whom they want.",
+	{MatchOpen, Warning, Gate, "People are matched by a value that they may be able to set themselves",
+		"Match by what the provider alone assigns, such as an employee number, or by e-mail addresses of domains " +
+			"that it stands for (vouchesFor). Whoever can set the value becomes whom they want.",
 		"matchBy of a provider names an attribute that people usually edit themselves, or that nothing proves there."},
 	{QuestionNeeded, Error, Application, "The person has to answer a question first",
 		"Have the application send the person once without prompt=none or IsPassive, so that they can be asked.",
-		"Nothing may be asked of the person, but something is missing that askFor names, or several accounts fit (SAML core §3.4.1, OpenID Connect Core §3.1.2.6)."},
+		"Nothing may be asked of the person, but something is missing that askFor names, or several accounts fit " +
+			"(SAML core §3.4.1, OpenID Connect Core §3.1.2.6)."},
 	{MailUnreached, Error, Gate, "A message could not be mailed",
-		"See that the mail server of the configuration answers and takes mail from the gate; the person can try again on the same page.",
+		"See that the mail server of the configuration answers and takes mail from the gate; the person can try " +
+			"again on the same page.",
 		"A code was to be sent to somebody, and the mail server did not answer, or refused it (RFC 5321 §4.2)."},
 	{MailMissing, Error, Gate, "Addresses are to be proved, but the gate has no mail server",
 		"Set mail.server and mail.from in the configuration, or ask without =verified.",
@@ -831,59 +921,71 @@ var catalogue = []Entry{
 	{CodeGuessed, Error, Gate, "Mailed codes were typed wrongly too often",
 		"Have the person start again and use the newest message.",
 		"A code was tried five times, and three were sent in one sign-in."},
-	{CodeMails, Error, Gate, "No further code is mailed in this sign-in",
+	{CodeMails, Error, Gate, "No more codes are mailed in this sign-in",
 		"Have the person start again, and look for the messages among unwanted mail.",
 		"Three codes were sent in one sign-in."},
-	{MailLimit, Warning, Gate, "No further code is mailed for a while",
-		"Have the person wait a quarter of an hour. If many need codes at once from one network, have them sign in in turn.",
+	{MailLimit, Warning, Gate, "Codes are not mailed for a while: too many were asked for",
+		"Have the person wait a quarter of an hour. If many need codes at once from one network, have them sign " +
+			"in in turn.",
 		"A person, a network or an address had as many codes mailed as are sent within a quarter of an hour."},
 	{UnitUsed, Error, Gate, "The group or organisation is in use",
 		"Look at what would go with it, and confirm that; or take it out first.",
 		"A group or organisation is removed that has members, holds groups, or is where people land."},
 	{GrantUnlinked, Error, Gate, "The person is no longer the one that the sign-in was of",
 		"Have the application send the person to sign in again; look at the links of the person if that should not be.",
-		"The provider's name for the person was unlinked or carried over since, or the provider was removed; a token is refreshed against the configuration of now."},
+		"The provider's name for the person was unlinked or carried over since, or the provider was removed; a " +
+			"token is refreshed against the configuration of now."},
 	{GrantProvider, Error, Gate, "The sign-in was by a provider that the application does not use any more",
-		"Have the application send the person to sign in again. To let what older sign-ins gave run out, set oldGrantsUntil on the application's record.",
+		"Have the application send the person to sign in again. To let what older sign-ins gave run out, set " +
+			"oldGrantsUntil on the application's record.",
 		"A token is refreshed or shown, and the application is tied to another provider by now."},
 	{ConsentNeeded, Error, Application, "The person has to agree first",
 		"Have the application send the person without prompt=none once, so that they can be asked.",
-		"Nothing may be asked of the person (prompt=none), but what the application wants needs their consent (OpenID Connect Core §3.1.2.6)."},
+		"Nothing may be asked of the person (prompt=none), but what the application wants needs their consent " +
+			"(OpenID Connect Core §3.1.2.6)."},
 	{ConsentDeclined, Error, Application, "The person did not agree",
-		"Nothing is broken: the person said no on the page that asks whether the application may be told. Have it ask for fewer scopes, or the person start again.",
+		"Nothing is broken: the person said no on the page that asks whether the application may be told. Have " +
+			"it ask for fewer scopes, or the person start again.",
 		"The person declined (RFC 6749 §4.1.2.1, access_denied)."},
 	{SubjectIsClient, Error, Gate, "The person's subject is the client ID of an application",
 		"Import another subject for the person, or give the application another client ID.",
 		"A token about a person could be taken for one of the application itself (RFC 9700 §4.15)."},
-	{NameShared, Error, Gate, "Two parties would have one name in tokens",
-		"Give the application another client ID (or audience): who reads a token tells people, applications and the gate apart by these names.",
-		"A client ID equals a person's subject, the gate's issuer or entity ID, or an audience of another application (RFC 9700 §4.15)."},
-	{SecretEnding, Warning, Application, "The client secret ends soon",
-		"Make the next one, innergate app secret NAME, and have the application take it before the date; both work until then.",
+	{NameShared, Error, Gate, "Two parties would have the same name in tokens",
+		"Give the application another client ID (or audience): who reads a token tells people, applications and " +
+			"the gate apart by these names.",
+		"A client ID equals a person's subject, the gate's issuer or entity ID, or an audience of another " +
+			"application (RFC 9700 §4.15)."},
+	{SecretEnding, Warning, Gate, "The client secret ends soon",
+		"Make the next one, innergate app secret NAME, and have the application take it before the date; both " +
+			"work until then.",
 		"Less than 30 days are left until the secret that is in use ends."},
-	{SecretEnded, Error, Application, "The client secret has ended",
+	{SecretEnded, Error, Gate, "The client secret has ended",
 		"Make the next one, innergate app secret NAME, and give it to the application.",
 		"No secret on record is good any more, so the application cannot prove who it is."},
-	{ClientDemands, Error, Application, "The application's metadata demands what the gate does not do",
+	{ClientDemands, Error, Application, "The application's metadata demands a feature that the gate does not have",
 		"Have the application leave these members out, or set them to false, if it can do without.",
-		"dpop_bound_access_tokens, tls_client_certificate_bound_access_tokens, require_signed_request_object or another member that restricts tokens or requests (RFC 9449 §5.2, RFC 8705 §3.4, RFC 9101 §10.5)."},
-	{RedirectLoopback, Warning, Application, "A redirect URI leads to the machine itself",
+		"dpop_bound_access_tokens, tls_client_certificate_bound_access_tokens, require_signed_request_object or " +
+			"another member that restricts tokens or requests (RFC 9449 §5.2, RFC 8705 §3.4, RFC 9101 §10.5)."},
+	{RedirectLoopback, Warning, Gate, "A redirect URI leads to the machine itself",
 		"Take it off the record once the application runs where people use it.",
-		"A web or browser application has a loopback address or localhost on record, which is good for whoever develops it only."},
+		"A web or browser application has a loopback address or localhost on record, which is good for whoever " +
+			"develops it only."},
 	{JWKWithoutUse, Note, Application, "A key does not say what it is for",
 		"Have the application add \"use\": \"sig\" to the key, so that nobody encrypts to it.",
 		"A JWK has neither use nor key_ops (RFC 7517 §4.2); it is taken for signatures."},
 	{IdentifierUsed, Error, Gate, "The identifier belonged to another application before",
 		"Restore that application from the history, or give another identifier, or none to have one made.",
 		"Client IDs are never used again, so that nobody inherits what was given to another (RFC 9700 §4.15)."},
-	{ScopeGrown, Error, Application, "More is asked for than was granted",
+	{ScopeGrown, Error, Application, "The application asks for more scopes than were granted",
 		"Have the application ask for the same scopes or fewer; for more the person signs in again.",
 		"scope of a refresh has what the grant has not (RFC 6749 §6)."},
 	{ClientMetadata, Error, Sender, "The client metadata cannot be used as it is",
 		"Ask the sender to correct the member named here, or type the values by hand.",
-		"No JSON object, or a member of another type, or one that asks for what is not offered (RFC 7591 §2, OpenID Connect Registration §2)."},
-	{JWKSUnusable, Error, Sender, "No key can be used of what was handed over",
-		"Ask the sender for a JWK Set or a key in PEM: RSA with 2048 bits or more, P-256, P-384, P-521 or Ed25519, for signatures.",
+		"No JSON object, or a member of another type, or one that asks for what is not offered (RFC 7591 §2, " +
+			"OpenID Connect Registration §2)."},
+	{JWKSUnusable, Error, Sender, "There is no usable key in the given document",
+		"Ask the sender for a JWK Set or a key in PEM: RSA with 2048 bits or more, P-256, P-384, P-521 or " +
+			"Ed25519, for signatures.",
 		"No JWK Set (RFC 7517), or one without a public key for signatures."},
 	{TokenMalformed, Error, Sender, "The token cannot be read",
 		"Have the sender make a signed token in compact form, with header members that are known, none of them twice.",
@@ -896,7 +998,8 @@ var catalogue = []Entry{
 		"alg is none, one of a shared secret, or not on record (RFC 8725 §3.1)."},
 	{TokenKind, Error, Sender, "This is another kind of token",
 		"Have the sender use the token that is meant for this.",
-		"typ of the header says so: ID tokens, access tokens and logout tokens do not stand in for each other (RFC 8725 §3.11)."},
+		"typ of the header says so: ID tokens, access tokens and logout tokens do not stand in for each other " +
+			"(RFC 8725 §3.11)."},
 	{TokenKey, Error, Sender, "No key on record fits the token",
 		"Take in the sender's current keys.",
 		"No key has the kid of the header, or is of the kind that the algorithm needs."},
@@ -905,10 +1008,11 @@ var catalogue = []Entry{
 		"The signature was made with another key, or the token was altered (RFC 7515 §5.2)."},
 
 	// Relying on OpenID and OAuth 2.0 providers.
-	{DiscoveryUnusable, Error, Provider, "The provider's document cannot be used as it is",
-		"Give the issuer, or the address of its document, as the provider's administrator names it; or type the endpoints by hand.",
+	{DiscoveryUnusable, Error, Gate, "The provider's document cannot be used as it is",
+		"Give the issuer, or the address of its document, as the provider's administrator names it; or type the " +
+			"endpoints by hand.",
 		"No JSON object with issuer and endpoints, or a member of another type (OpenID Connect Discovery §3, §4.3)."},
-	{DiscoveryIssuer, Error, Provider, "The document is that of another issuer",
+	{DiscoveryIssuer, Error, Gate, "The document is that of another issuer",
 		"Give the issuer exactly as the document names it, if that is the provider meant; a slash at the end counts.",
 		"issuer in the document differs from the one that was asked for (OpenID Connect Discovery §4.3)."},
 	{DiscoveryElsewhere, Warning, Provider, "The document lies elsewhere than its issuer says",
@@ -921,19 +1025,24 @@ var catalogue = []Entry{
 		"Have the provider send each parameter of its authorization response once.",
 		"A parameter came twice, or the response is too long (RFC 6749 §3.1, §4.1.2)."},
 	{AnswerUnasked, Error, Browser, "This answer belongs to no sign-in that was begun here",
-		"Start again at the application. If it happens always: the redirect URI at the provider may be that of another provider's record.",
+		"Start again at the application. If it happens always: the redirect URI at the provider may be that of " +
+			"another provider's record.",
 		"state is unknown, or that of a sign-in at another provider (RFC 6749 §10.12, RFC 9700 §4.4)."},
 	{AnswerIssuer, Error, Provider, "The answer names another issuer than the one that was asked",
-		"Somebody may have mixed up providers on purpose: look at who sent the person. Else correct the issuer on the record.",
+		"Somebody may have mixed up providers on purpose: look at who sent the person. Else correct the issuer " +
+			"on the record.",
 		"iss of the response differs, or is missing though the provider announces it (RFC 9207 §2.4)."},
 	{AnswerTwice, Error, Browser, "This answer was used before",
-		"Start again at the application. If nobody reloaded a page, somebody may have copied the answer: look at the other trace.",
+		"Start again at the application. If nobody reloaded a page, somebody may have copied the answer: look at " +
+			"the other trace.",
 		"state counts once, also of an answer that was refused (RFC 9700 §4.7)."},
 	{ProviderDenied, Error, Provider, "The provider did not let the person in",
-		"Read its words in the evidence: the person declined, or is not assigned to the gate there; the provider's own log says more.",
+		"Read its words in the evidence: the person declined, or is not assigned to the gate there; the " +
+			"provider's own log says more.",
 		"The authorization response is access_denied (RFC 6749 §4.1.2.1)."},
 	{ProviderRequest, Error, Provider, "The provider does not take the gate's request",
-		"Read its words in the evidence, and correct what they name: scopes, response type or redirect URI, on either side.",
+		"Read its words in the evidence, and correct what they name: scopes, response type or redirect URI, on " +
+			"either side.",
 		"The authorization response is an error such as invalid_scope or unauthorized_client (RFC 6749 §4.1.2.1)."},
 	{ProviderBusy, Error, Provider, "The provider takes no sign-ins at the moment",
 		"Try again in a few minutes; if it stays, ask the provider's administrator with the words in the evidence.",
@@ -942,21 +1051,23 @@ var catalogue = []Entry{
 		"Try again; if it stays, ask the provider's administrator with the words in the evidence.",
 		"server_error, or an HTTP status of 500 and more."},
 	{ClientRefused, Error, Provider, "The provider does not accept the gate's client ID and secret",
-		"Copy the secret's value (not its identifier) from the provider again, see that it has not ended, and compare client ID and authentication method.",
+		"Copy the secret's value (not its identifier) from the provider again, see that it has not ended, and " +
+			"compare client ID and authentication method.",
 		"The token endpoint answered invalid_client or unauthorized_client (RFC 6749 §5.2)."},
-	{CodeRefused, Error, Provider, "The provider does not take its own code back",
+	{CodeRefused, Error, Provider, "The provider refuses the code that it gave",
 		"Compare the redirect URI at the provider letter by letter; if it is right, compare clocks and start again.",
 		"The token endpoint answered invalid_grant (RFC 6749 §5.2)."},
 	{TokenRefused, Error, Provider, "The token endpoint refuses the gate's request",
 		"Read its words in the evidence, and correct what they name.",
 		"The token endpoint answered an error of another kind (RFC 6749 §5.2)."},
-	{TokenAnswerOdd, Error, Provider, "The token endpoint's answer is none",
+	{TokenAnswerOdd, Error, Provider, "The token endpoint answered with something other than tokens",
 		"See that the token endpoint on record is right: an address of a page, or of a proxy in front, answers so.",
-		"A page instead of JSON, no access_token, or a token_type other than Bearer (RFC 6749 §5.1, OpenID Connect Core §3.1.3.3)."},
-	{TokenUnreached, Error, Provider, "The token endpoint cannot be reached from the gate",
+		"A page instead of JSON, no access_token, or a token_type other than Bearer (RFC 6749 §5.1, OpenID " +
+			"Connect Core §3.1.3.3)."},
+	{TokenUnreached, Error, Gate, "The token endpoint cannot be reached from the gate",
 		"See that the address is right and that the gate may reach it: the gate calls it, not the browser.",
 		"No connection, no answer within ten seconds, or a redirect, which is not followed with a secret."},
-	{IDTokenMissing, Error, Provider, "The provider sent no ID token",
+	{IDTokenMissing, Error, Gate, "The provider sent no ID token",
 		"Ask for the scope openid; a provider that has no ID tokens is added with the protocol oauth2.",
 		"The token answer has no id_token (OpenID Connect Core §3.1.3.3)."},
 	{TokenIssuer, Error, Provider, "The token was issued by somebody else",
@@ -975,50 +1086,55 @@ var catalogue = []Entry{
 	{TokenNonce, Error, Provider, "The token belongs to another sign-in",
 		"Start again at the application. If it happens always: have the provider copy nonce into the ID token.",
 		"nonce is missing or another one (OpenID Connect Core §3.1.3.7 no. 11)."},
-	{TokenHash, Error, Provider, "The token does not belong to what came with it",
-		"Have the provider compute at_hash and c_hash by the token's algorithm; see that nothing in between exchanges tokens.",
+	{TokenHash, Error, Provider, "The hash in the token does not fit the code or access token",
+		"Have the provider compute at_hash and c_hash by the token's algorithm; see that nothing in between " +
+			"exchanges tokens.",
 		"at_hash or c_hash is that of another access token or code (OpenID Connect Core §3.1.3.8, §3.3.2.10)."},
 	{TokenSubject, Error, Provider, "The token does not name the person",
 		"Have the provider send a sub that is a text of 1 to 255 ASCII letters.",
 		"sub is missing, empty, too long or no text (OpenID Connect Core §2)."},
 	{TokenClaim, Error, Provider, "The token lacks a claim, or has one that cannot be read",
 		"Have the provider send the claim named here.", "exp, iat or auth_time is missing or no time (OpenID Connect Core §2)."},
-	{TenantRefused, Error, Provider, "People of this tenant may not come",
+	{TenantRefused, Error, Gate, "People of this tenant may not come",
 		"Add the tenant to those allowed on the record, if its people are meant to come.",
 		"The tenant in iss is not among those allowed, or is that of personal accounts."},
-	{ClaimRefused, Error, Provider, "A claim has not the value that the record demands",
-		"Correct requireClaims on the record, if these people are meant to come; else the provider let in somebody it should not.",
+	{ClaimRefused, Error, Gate, "A claim does not have the value that the record demands",
+		"Correct requireClaims on the record, if these people are meant to come; else the provider let in " +
+			"somebody it should not.",
 		"A claim that has to have a given value is missing or has another."},
-	{UserInfoOdd, Error, Provider, "The user-info address's answer is none",
+	{UserInfoOdd, Error, Provider, "The user-info address answered with something other than claims",
 		"See that the address on record is right; have the provider answer in JSON, or with a signed JWT.",
 		"A page, or no JSON object (OpenID Connect Core §5.3.2)."},
 	{UserInfoRefused, Error, Provider, "The user-info address refuses the access token",
 		"Ask for the scopes that it wants; its words are in the evidence.",
 		"An HTTP status other than 2xx (OpenID Connect Core §5.3.3, RFC 6750 §3)."},
-	{UserInfoSubject, Error, Provider, "The user-info address speaks of another person",
+	{UserInfoSubject, Error, Provider, "The user-info address is about another person than the ID token",
 		"Ask the provider's administrator; nothing of it is believed.",
 		"sub differs from that of the ID token, or is missing (OpenID Connect Core §5.3.2)."},
-	{UserInfoUnreached, Error, Provider, "The user-info address cannot be reached from the gate",
+	{UserInfoUnreached, Error, Gate, "The user-info address cannot be reached from the gate",
 		"See that the address is right and that the gate may reach it: the gate calls it, not the browser.",
 		"No connection, no answer within ten seconds, or a redirect, which is not followed with a token."},
-	{IdentifierMissing, Error, Provider, "The user-info address does not tell what identifies the person",
+	{IdentifierMissing, Error, Gate, "The user-info address does not send the identifier of the person",
 		"Choose a member that is there, with the setting identifier; the evidence lists those that came.",
 		"The identifier member is missing, empty, or neither a text nor a whole number."},
-	{IdentifierMutable, Warning, Provider, "The identifier can change, or go to somebody else",
+	{IdentifierMutable, Warning, Gate, "The identifier can change, or go to somebody else",
 		"Use the provider's lasting number for the account, like id, if it tells one.",
 		"The identifier member is an e-mail address or a login name: whoever gets it later is taken for the person."},
 	{LogoutTokenRefused, Error, Provider, "The logout token cannot be used",
 		"Have the provider make logout tokens as the standard says.",
-		"events, iat, jti, sub or sid is missing, it has a nonce, or was used before (OpenID Connect Back-Channel Logout §2.6)."},
+		"events, iat, jti, sub or sid is missing, it has a nonce, or was used before (OpenID Connect " +
+			"Back-Channel Logout §2.6)."},
 	{ClaimsElsewhere, Note, Provider, "The provider keeps some claims at another place",
 		"Have the provider put them into the token or at its user-info address; the gate does not ask at other places.",
 		"_claim_names tells of aggregated or distributed claims (OpenID Connect Core §5.6.2)."},
 	{GroupsElsewhere, Warning, Provider, "The person has too many groups for the token",
-		"Have the provider send only the groups assigned to the gate, or roles instead; the evidence says where the list would be.",
+		"Have the provider send only the groups assigned to the gate, or roles instead; the evidence says where " +
+			"the list would be.",
 		"The token has a pointer in place of groups (_claim_names, or hasgroups)."},
-	{RequiresUnoffered, Error, Provider, "The provider demands what the gate does not offer",
+	{RequiresUnoffered, Error, Provider, "The provider demands a feature that the gate does not have",
 		"Have the provider lift the demand for the gate's registration.",
-		"mTLS (RFC 8705), DPoP (RFC 9449), request objects (RFC 9101), pushed requests only (RFC 9126) or encrypted tokens."},
+		"mTLS (RFC 8705), DPoP (RFC 9449), request objects (RFC 9101), pushed requests only (RFC 9126) or " +
+			"encrypted tokens."},
 	{SecretIsIdentifier, Warning, Gate, "The client secret looks like an identifier",
 		"Copy the value of the secret, not its ID: it is shown once, when the secret is made.",
 		"The secret is a bare UUID; secrets are not made so."},
@@ -1026,10 +1142,12 @@ var catalogue = []Entry{
 		"Copy it again without what stands around it.",
 		"White space around it was taken off; within it is kept, and hardly ever meant."},
 	{OurSecretEnding, Warning, Gate, "The client secret at the provider ends soon",
-		"Have the provider's administrator make the next one, and take it in: innergate provider update NAME --client-secret-file FILE.",
+		"Have the provider's administrator make the next one, and take it in: innergate provider update NAME " +
+			"--client-secret-file FILE.",
 		"Less than 30 days are left until the date that was noted with the secret."},
 	{OurSecretEnded, Error, Gate, "The client secret at the provider has ended",
-		"Have the provider's administrator make the next one, and take it in: innergate provider update NAME --client-secret-file FILE.",
+		"Have the provider's administrator make the next one, and take it in: innergate provider update NAME " +
+			"--client-secret-file FILE.",
 		"The date that was noted with the secret lies in the past."},
 	{ScopeWithoutOpenID, Error, Gate, "The scopes lack openid",
 		"Add openid to the setting scopes; without it there is no ID token.",
@@ -1038,31 +1156,35 @@ var catalogue = []Entry{
 		"Take it out of the setting scopes, or ask the provider's administrator whether it is known there.",
 		"scopes_supported is given, and lacks it (OpenID Connect Discovery §3)."},
 	{AlgorithmUnoffered, Error, Provider, "The provider signs by no algorithm that is taken",
-		"Have the provider sign ID tokens with RS256, PS256, ES256 or EdDSA for the gate, or change the setting algorithms.",
+		"Have the provider sign ID tokens with RS256, PS256, ES256 or EdDSA for the gate, or change the setting " +
+			"algorithms.",
 		"id_token_signing_alg_values_supported and the algorithms on record have none in common."},
-	{PKCEUnoffered, Note, Provider, "The provider does not say that it knows PKCE",
+	{PKCEUnoffered, Note, Gate, "The provider does not say that it knows PKCE",
 		"Nothing to do: what it does not know it passes over. If it refuses the request for it, set withoutPKCE.",
 		"code_challenge_methods_supported is missing or lacks S256 (RFC 8414 §2, RFC 9700 §2.1.1)."},
-	{MethodUnoffered, Error, Provider, "The provider does not take the gate's way to prove who it is",
+	{MethodUnoffered, Error, Gate, "The provider does not accept the gate's client authentication",
 		"Choose one that it names, with the setting authMethod.",
 		"token_endpoint_auth_methods_supported lacks the method on record."},
-	{ResponseUnoffered, Error, Provider, "The provider does not offer the answer that is asked for",
+	{ResponseUnoffered, Error, Gate, "The provider does not offer this response type",
 		"Leave the setting responseType empty; nearly all offer code.",
 		"response_types_supported lacks the response type on record."},
-	{EndpointElsewhere, Warning, Provider, "An endpoint lies at another host than the issuer",
+	{EndpointElsewhere, Warning, Gate, "An endpoint lies at another host than the issuer",
 		"See that the host is the provider's: the client secret and tokens go there.",
 		"The host is neither that of the issuer nor below its domain (RFC 8414 §6.2)."},
 	{JWKSUnavailable, Error, Provider, "The provider's keys cannot be had",
 		"See that the JWKS address on record is right and answers the gate with keys for signatures.",
-		"jwks_uri did not answer, or gave no JWK Set with a key that can be used, and there is no good copy of before."},
+		"jwks_uri did not answer, or gave no JWK Set with a key that can be used, and there is no good copy of " +
+			"before."},
 	{UpstreamEnded, Error, Provider, "The provider no longer vouches for the person",
 		"Have the application send the person to sign in again.",
 		"The tokens that were kept to ask about the person again have ended, or were taken back (RFC 6749 §5.2)."},
 	{RequestRefused, Error, Provider, "The provider refuses an authorization request of the gate with a page",
-		"Read what its page says: mostly the redirect URI or the client ID is not registered there as the gate sends it.",
+		"Read what its page says: mostly the redirect URI or the client ID is not registered there as the gate " +
+			"sends it.",
 		"Tried on demand, without a person: the authorization endpoint answered with a status of 400 or more."},
 	{CrossingLeft, Note, Provider, "The person did not come back from the provider",
-		"If they saw a page with an error there, it says why: mostly the redirect URI or the client ID is not registered as sent, or the person is not assigned. Else they closed the window.",
+		"If they saw a page with an error there, it says why: mostly the redirect URI or the client ID is not " +
+			"registered as sent, or the person is not assigned. Else they closed the window.",
 		"The gate sent the person to the provider, and no answer came within ten minutes."},
 }
 

@@ -16,7 +16,9 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"strings"
+	"time"
 )
 
 // Code is the stable name of a finding. Codes are never renamed.
@@ -172,4 +174,16 @@ func Of(err error) *Finding {
 func Is(err error, code Code) bool {
 	f := Of(err)
 	return f != nil && f.Code == code
+}
+
+// Left is how long something goes on, in days, or hours on the last one.
+func Left(d time.Duration) Evidence {
+	n, unit := int(d.Hours()/24), "day"
+	if n == 0 {
+		n, unit = int(d.Hours()), "hour"
+	}
+	if n != 1 {
+		unit += "s"
+	}
+	return Passing("Left", fmt.Sprintf("%d %s", n, unit))
 }

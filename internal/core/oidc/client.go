@@ -50,7 +50,8 @@ type Client struct {
 	Resources     []string
 	Keys          []Key
 	SecretHashes  []SecretHash
-	OfflineAccess bool // may ask for refresh tokens
+	SecretID      string // as the engineer noted it, to tell it from the secret
+	OfflineAccess bool   // may ask for refresh tokens
 }
 
 // longestAddress is how long an address on record may be, in octets.

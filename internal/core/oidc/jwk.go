@@ -1,6 +1,7 @@
 package oidc
 
 import (
+	"cmp"
 	"bytes"
 	"crypto"
 	"crypto/ecdsa"
@@ -107,6 +108,9 @@ func readKey(x any) (k Key, why string, err error) {
 	if _, private := o["d"]; private || text(o, "kty") == "oct" {
 		return k, "", finding.New(finding.MetadataPrivateKey, finding.Fact("Key", text(o, "kid")))
 	}
+	if text(o, "kty") == "" {
+		return k, "a key does not say of what kind it is (kty)", nil
+	}
 	if use := text(o, "use"); use != "" && use != "sig" {
 		return k, "its keys are for encryption", nil
 	}
@@ -125,7 +129,7 @@ func readKey(x any) (k Key, why string, err error) {
 	}
 	var jwk jose.JSONWebKey
 	if err := jwk.UnmarshalJSON(coded); err != nil {
-		return k, err.Error(), nil
+		return k, cmp.Or(strings.TrimPrefix(err.Error(), "go-jose/go-jose: "), "a key cannot be read"), nil
 	}
 	k = Key{ID: jwk.KeyID, Algorithm: jwk.Algorithm, Use: jwk.Use, Public: jwk.Key}
 	if ops, _ := texts(o, "key_ops"); len(ops) > 0 {

@@ -423,9 +423,21 @@ func TestClientsProveWhoTheyAre(t *testing.T) {
 	}
 	_, err = oidc.Present("", url.Values{"client_id": {"planner"}, "client_secret": {"x"}})
 	require.NoError(t, err)
-	p, _ := oidc.Present(basic("planner", "x"), nil)
-	_, err = p.Prove(of(oidc.SecretBasic), issuer, now)
-	require.Equal(t, string(finding.ClientUnproved), code(err))
+	// What was sent in place of the secret is told where that can be.
+	client := of(oidc.SecretPost)
+	client.SecretID = "7f1c"
+	for sent, says := range map[string]string{"x": "another one", "planner": "the client ID", "7f1c": "the identifier of the secret",
+		" " + secret + "\n": "white space", `"` + secret + `"`: "quotes", oidc.MadeSecret + "abc": "cut off: 7 of 47 characters",
+		oidc.MadeSecret + strings.Repeat("a", 44): "longer"} {
+		p, err := oidc.Present("", url.Values{"client_id": {"planner"}, "client_secret": {sent}})
+		require.NoError(t, err)
+		_, err = p.Prove(client, issuer, now)
+		require.Equal(t, string(finding.ClientSecretOther), code(err))
+		require.ErrorContains(t, err, says)
+	}
+	p, _ := oidc.Present("", signedForm(assertion(map[string]any{"aud": "x"})))
+	_, err = p.Prove(of(oidc.SignedJWT), issuer, now)
+	require.Equal(t, string(finding.ClientAssertionAudience), code(err))
 }
 
 func TestClaimsOfOurTokens(t *testing.T) {

@@ -5,6 +5,7 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"net/url"
 	"regexp"
 	"slices"
@@ -221,10 +222,36 @@ func (p Presented) Prove(c *Client, issuer string, now time.Time) (out Proved, e
 			expired = true
 		}
 	}
+	what := "is another one"
 	if expired {
-		return out, clientRefused(finding.Fact("Secret", "has ended"))
+		what = "is an earlier one, which has ended"
+	} else if said := p.mistaken(c, now); said != "" {
+		what = said
 	}
-	return out, clientRefused(finding.Fact("Secret", "another one"))
+	return out, &Refusal{Code: InvalidClient, Finding: finding.New(finding.ClientSecretOther, finding.Fact("What was sent", what))}
+}
+
+// mistaken says what was sent in place of the secret, where that can be told; "" otherwise.
+func (p Presented) mistaken(c *Client, now time.Time) string {
+	for _, given := range p.secrets {
+		bare := strings.Trim(given, " \t\r\n\"'")
+		sum := HashSecret(bare)
+		switch {
+		case given == c.ID:
+			return "is the client ID"
+		case c.SecretID != "" && bare == c.SecretID:
+			return "is the identifier of the secret, not its value"
+		case bare != given && slices.ContainsFunc(c.SecretHashes, func(s SecretHash) bool {
+			return subtle.ConstantTimeCompare(sum[:], s.Sum[:]) == 1 && (s.Expires.IsZero() || now.Before(s.Expires))
+		}):
+			return "is the secret with white space or quotes around it"
+		case strings.HasPrefix(given, MadeSecret) && len(given) < madeLength:
+			return fmt.Sprintf("is cut off: %d of %d characters", len(given), madeLength)
+		case strings.HasPrefix(given, MadeSecret) && len(given) > madeLength:
+			return fmt.Sprintf("is longer than the secret: %d instead of %d characters", len(given), madeLength)
+		}
+	}
+	return ""
 }
 
 func (p Presented) proveSigned(c *Client, issuer string, now time.Time) (out Proved, err error) {
@@ -238,7 +265,8 @@ func (p Presented) proveSigned(c *Client, issuer string, now time.Time) (out Pro
 		}
 	}
 	if aud, ok := texts(claims, "aud"); !ok || !slices.Equal(aud, []string{issuer}) {
-		return out, clientRefused(finding.Compare("aud", issuer, strings.Join(aud, " ")))
+		return out, &Refusal{Code: InvalidClient, Finding: finding.New(finding.ClientAssertionAudience,
+			finding.Compare("aud", issuer, strings.Join(aud, " ")))}
 	}
 	end, ok := moment(claims, "exp")
 	switch {

@@ -36,6 +36,8 @@ type Refusal struct {
 	Finding *finding.Finding
 	Back    bool          // the client may hear of it at its redirect URI
 	Wait    time.Duration // until it makes sense to come again, 0 if that is not known
+	// Reference is that of the trace in which it stands, "" if it is not recorded.
+	Reference string
 }
 
 // Error tells the finding.

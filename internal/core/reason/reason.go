@@ -8,6 +8,7 @@ package reason
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -119,8 +120,8 @@ var texts = map[Code][2]string{
 	PersonNew:        {"Person", "new: first sign-in with this name"},
 	PersonKnown:      {"Person", "known"},
 	PersonLinked:     {"Person", "known already: linked by this name from now on"},
-	MatchFound:       {"Match", "one person has this %s"},
-	MatchNobody:      {"Match", "nobody has this %s"},
+	MatchFound:       {"Match", "one person is known by %s"},
+	MatchNobody:      {"Match", "nobody is known by %s"},
 	MatchLacking:     {"Match", "the profile has no %s"},
 	MatchUnverified:  {"Match", "%s does not count: the provider neither says that it is verified nor stands for its domain"},
 	MatchAsked:       {"Match", "%s people have this %s: the person is asked which one they are"},
@@ -185,4 +186,7 @@ func (r Reason) Text() string {
 type Reasons []Reason
 
 // Add adds one.
+// Same reports whether two reasons say the same.
+func (r Reason) Same(o Reason) bool { return r.Code == o.Code && slices.Equal(r.Args, o.Args) }
+
 func (rs *Reasons) Add(code Code, args ...string) { *rs = append(*rs, New(code, args...)) }

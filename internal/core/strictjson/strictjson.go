@@ -20,7 +20,7 @@ func Object(octets []byte, levels int) (map[string]any, error) {
 	d.UseNumber()
 	v, err := value(d, levels)
 	if err != nil {
-		return nil, err
+		return nil, said(err)
 	}
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
 		return nil, errors.New("something follows the document")
@@ -37,6 +37,18 @@ func Object(octets []byte, levels int) (map[string]any, error) {
 func Once(octets []byte, levels int) error {
 	d := json.NewDecoder(bytes.NewReader(octets))
 	_, err := value(d, levels)
+	return said(err)
+}
+
+// said is an error of reading JSON in words.
+func said(err error) error {
+	var syntax *json.SyntaxError
+	switch {
+	case errors.As(err, &syntax):
+		return fmt.Errorf("it is not JSON at character %d", syntax.Offset)
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return errors.New("it is not JSON: it ends too early")
+	}
 	return err
 }
 

@@ -148,6 +148,35 @@ type Fetched struct {
 	date time.Time // of the server's clock, zero if it tells none
 }
 
+// plainly is an error of the network in words.
+func plainly(err error) string {
+	var (
+		timeout net.Error
+		dns     *net.DNSError
+		trust   *tls.CertificateVerificationError
+		call    *net.OpError
+	)
+	switch {
+	case errors.As(err, &dns):
+		return "there is no host of the name " + dns.Name
+	case errors.As(err, &trust):
+		return "its certificate is not trusted: " + trust.Err.Error()
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "connection refused: nothing listens there"
+	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, context.DeadlineExceeded):
+		return "no answer within ten seconds"
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET):
+		return "the connection was closed before the answer was whole"
+	case errors.As(err, &call):
+		return call.Err.Error()
+	}
+	var at *url.Error
+	if errors.As(err, &at) {
+		err = at.Err
+	}
+	return err.Error()
+}
+
 // Get fetches a document of at most limit octets, within ten seconds.
 func (f *Fetcher) Get(ctx context.Context, address string, c Conditions, limit int64) (Fetched, error) {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
@@ -158,7 +187,7 @@ func (f *Fetcher) Get(ctx context.Context, address string, c Conditions, limit i
 	}
 	defer got.Body.Close()
 	if got.Octets, err = io.ReadAll(io.LimitReader(got.Body, limit+1)); err != nil {
-		return got, Unreachable(address, err.Error())
+		return got, Unreachable(address, plainly(err))
 	}
 	if int64(len(got.Octets)) > limit {
 		return got, finding.New(finding.MetadataTooLarge, finding.Fact("Address", address),
@@ -212,7 +241,7 @@ func (f *Fetcher) send(ctx context.Context, method, address string, c Conditions
 	}
 	req, err := http.NewRequestWithContext(ctx, method, address, nil)
 	if err != nil {
-		return nil, Unreachable(address, err.Error())
+		return nil, Unreachable(address, plainly(err))
 	}
 	if err := f.scheme(req.URL); err != nil {
 		return nil, err
@@ -233,7 +262,7 @@ func (f *Fetcher) send(ctx context.Context, method, address string, c Conditions
 	case finding.Of(err) != nil:
 		return nil, finding.Of(err)
 	case err != nil:
-		return nil, Unreachable(address, plain(err).Error())
+		return nil, Unreachable(address, plainly(err))
 	}
 	return res, nil
 }
@@ -256,7 +285,7 @@ func (f *Fetcher) Look(ctx context.Context, address string) (federation.Reply, e
 	defer res.Body.Close()
 	octets, err := io.ReadAll(io.LimitReader(res.Body, looked))
 	if err != nil {
-		return federation.Reply{}, Unreachable(address, err.Error())
+		return federation.Reply{}, Unreachable(address, plainly(err))
 	}
 	return federation.Reply{Status: res.StatusCode, Location: res.Header.Get("Location"), Octets: octets}, nil
 }
@@ -296,7 +325,7 @@ func (f *Fetcher) Call(ctx context.Context, c *crossing.Call, o crossing.CallOct
 	}
 	req, err := http.NewRequestWithContext(ctx, method, c.Address, body)
 	if err != nil {
-		return Reply{}, failed(err.Error())
+		return Reply{}, failed(plainly(err))
 	}
 	if err := f.scheme(req.URL); err != nil {
 		return Reply{}, err
@@ -320,7 +349,7 @@ func (f *Fetcher) Call(ctx context.Context, c *crossing.Call, o crossing.CallOct
 			return Reply{}, finding.New(finding.AddressRefused, finding.Fact("Address", c.Address),
 				finding.Fact("Cause", "it lies in a private or special network"))
 		}
-		return Reply{}, failed(plain(err).Error())
+		return Reply{}, failed(plainly(err))
 	}
 	defer res.Body.Close()
 	if res.StatusCode/100 == 3 {
@@ -334,18 +363,6 @@ func (f *Fetcher) Call(ctx context.Context, c *crossing.Call, o crossing.CallOct
 		return Reply{}, failed("the answer is cut off or too large")
 	}
 	return Reply{res.StatusCode, res.Header.Get("Content-Type"), without(octets, o.Secrets)}, nil
-}
-
-// plain is an error without the address in front, which is told beside it.
-func plain(err error) error {
-	var ue *url.Error
-	if errors.As(err, &ue) {
-		if ue.Timeout() {
-			return errors.New("no answer within ten seconds")
-		}
-		return ue.Err
-	}
-	return err
 }
 
 // without takes secrets out of an answer that echoes them, as they are or in form

@@ -110,7 +110,7 @@ func (rm *Room) Start(what, unit string, do func(ctx context.Context, p Progress
 		var nf *change.NotFoundError
 		if j.Refused == nil && !errors.As(err, &ce) && !errors.As(err, &nf) && rm.ctx.Err() == nil {
 			rm.log.Error("a job failed by our own fault", "job", what, "error", err)
-			j.Failure = "the gate failed by its own fault; look into its log for the time of this job"
+			j.Failure = "the gate failed; look into its log for the time of this job"
 			if store.IsUnwritable(err) {
 				j.Failure = "the disk of the gate takes no writes; make room where it keeps its data, then begin again: " +
 					"what the job did before that stays"

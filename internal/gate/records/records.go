@@ -259,7 +259,7 @@ func (e *standingError) Unwrap() error { return e.Finding }
 func (rm *Room) Fits(snap *federation.Snapshot, r federation.Record, identityField string) error {
 	side := r.Part()
 	known := func(kind string, name federation.Name) error {
-		what := finding.Fact("Entity ID", side.Identity())
+		what := finding.Fact(federation.IdentityWord(side), side.Identity())
 		if key := federation.KeyOf(side); key != side.Identity() {
 			what = finding.Fact("Issuer or token endpoint, and client ID", key)
 		}

@@ -220,7 +220,7 @@ func (u UnitUse) finding(x *federation.Unit) (*finding.Finding, string) {
 		f = f.With(finding.Fact("Groups in it, which would lie in none", listed(u.Holds)))
 	}
 	if len(u.Landing) > 0 {
-		f = f.With(finding.Fact("People land in it of", listed(u.Landing)))
+		f = f.With(finding.Fact("New people of these land in it", listed(u.Landing)))
 	}
 	sum := sha256.Sum256(fmt.Appendf(nil, "%s %s %d %d %q %q", x.Kind, x.Name, x.Revision, u.Members, u.Holds, u.Landing))
 	digest := hex.EncodeToString(sum[:8])

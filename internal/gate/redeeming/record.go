@@ -47,6 +47,9 @@ func (rm *Room) record(a *asked, err error, given *oidcside.Tokens) {
 	}
 	steps := rm.steps(a, refusal, given)
 	if a.kept != nil && a.kept.Trace != "" {
+		if refusal != nil {
+			refusal.Reference = a.kept.Trace
+		}
 		result, code := resulting(a, refusal)
 		rm.store.Traces.Append(a.kept.Trace, steps, result, code)
 		return
@@ -60,6 +63,7 @@ func (rm *Room) record(a *asked, err error, given *oidcside.Tokens) {
 	if a.app != nil {
 		head.Application = string(a.app.Name)
 	}
+	refusal.Reference = head.ID
 	rm.log.Info("refused", "reference", head.ID, "finding", head.Finding, "application", head.Application, "call", a.call)
 	rm.store.Traces.Record(head, steps, nil)
 }

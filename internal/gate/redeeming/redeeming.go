@@ -197,8 +197,8 @@ func (rm *Room) proveWithin(ctx context.Context, a *asked, p oidc.Presented) err
 	guess := p.Guess(a.side.Client(nil)) && !rm.right.has(key, p.Sums())
 	if guess && !rm.tries.Open(key, a.now) {
 		wait := rm.tries.Wait(key, a.now).Round(time.Second)
-		return &oidc.Refusal{Code: busy, Wait: wait, Finding: finding.New(finding.ClientUnproved, finding.Fact("Tries",
-			"too many that failed, from this network"), finding.Fact("Again in", wait.String()))}
+		return &oidc.Refusal{Code: busy, Wait: wait, Finding: finding.New(finding.ClientLocked,
+			finding.Fact("Network", a.caller.Network), finding.Fact("Again in", wait.String()))}
 	}
 	err := rm.prove(ctx, a, p)
 	switch {
@@ -244,7 +244,7 @@ func (rm *Room) spend(ctx context.Context, a *asked) error {
 			Until: a.proved.Until.UTC()}).Error
 	})
 	if store.IsTaken(err) {
-		return refuse(oidc.InvalidClient, finding.New(finding.ClientUnproved, finding.Fact("jti", "was used before")))
+		return refuse(oidc.InvalidClient, finding.New(finding.ClientAssertionTwice, finding.Fact("jti", a.proved.Once)))
 	}
 	return err
 }

@@ -249,7 +249,7 @@ func (w *weighing) whom(e *entry) (int64, []crossing.Link, *table.BadRow) {
 		}
 		switch {
 		case len(ids) > 1:
-			return 0, nil, bad(by, fmt.Sprintf("%d people have it: %s", len(ids), strings.Trim(fmt.Sprint(ids[:min(len(ids), 5)]), "[]")))
+			return 0, nil, bad(by, fmt.Sprintf("%d people have it: %s", len(ids), strings.ReplaceAll(strings.Trim(fmt.Sprint(ids[:min(len(ids), 5)]), "[]"), " ", ", ")))
 		case len(ids) == 1:
 			person = ids[0]
 		}

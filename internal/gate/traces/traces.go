@@ -17,6 +17,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/reason"
 	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/gate/arrivals"
 	"innergate.example/innergate/internal/gate/change"
@@ -147,7 +148,28 @@ func (rm *Room) Get(ctx context.Context, id string) (Head, []crossing.TraceStep,
 		withhold(&steps[i], rm.now())
 	}
 	left(head, steps)
-	return head, steps, nil
+	return head, folded(steps), nil
+}
+
+// folded puts steps that the gate took again after a page, and that came to the same, into one.
+func folded(steps []crossing.TraceStep) (out []crossing.TraceStep) {
+	again := false // the last one of out is such
+	for i, s := range steps {
+		same := s.From == crossing.GateLane && s.To == crossing.GateLane && s.Finding == nil && len(s.Checks) == 0 &&
+			slices.ContainsFunc(steps[:i], func(o crossing.TraceStep) bool {
+				return o.Name == s.Name && o.To == s.To && o.Finding == nil && slices.EqualFunc(o.Reasons, s.Reasons, reason.Reason.Same)
+			})
+		switch {
+		case same && again:
+			out[len(out)-1].Name += ", " + s.Name
+		case same:
+			out = append(out, crossing.TraceStep{At: s.At, From: s.From, To: s.To, Name: "as before: " + s.Name})
+		default:
+			out = append(out, s)
+		}
+		again = same
+	}
+	return out
 }
 
 // left says where a crossing was left that nobody came back to, and what that usually

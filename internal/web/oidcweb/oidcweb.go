@@ -198,7 +198,15 @@ func (s *endpoints) refused(c fiber.Ctx, err error) error {
 		status = http.StatusTooManyRequests
 		c.Set("Retry-After", strconv.Itoa(int(cmp.Or(r.Wait, time.Minute).Seconds())))
 	}
-	return s.write(c, status, wrong{r.Code, oidcside.Heard(r.Finding)})
+	return s.write(c, status, wrong{r.Code, described(r)})
+}
+
+// described is what a client hears of a refusal, with the reference by which an engineer finds it.
+func described(r *oidc.Refusal) string {
+	if r.Reference == "" {
+		return oidcside.Heard(r.Finding)
+	}
+	return oidcside.Heard(r.Finding) + " (reference " + r.Reference + ")"
 }
 
 // clientOf is the client that a request says it comes from, before anything is
@@ -276,8 +284,8 @@ func (s *endpoints) userInfo(c fiber.Ctx) error {
 		status = http.StatusForbidden
 	}
 	c.Set("WWW-Authenticate", `Bearer realm="Inner Gate", error="`+string(r.Code)+`", error_description="`+
-		oidcside.Heard(r.Finding)+`"`)
-	return s.write(c, status, wrong{r.Code, oidcside.Heard(r.Finding)})
+		described(r)+`"`)
+	return s.write(c, status, wrong{r.Code, described(r)})
 }
 
 // bearer is the access token of a request: in the header or, by POST, in the body, but in one

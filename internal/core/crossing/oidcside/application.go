@@ -257,7 +257,7 @@ func (a *Application) bySecret() bool {
 func (a *Application) Client(more []oidc.Key) *oidc.Client {
 	c := &oidc.Client{ID: a.ClientID, Kind: a.ClientKind, RedirectURIs: a.RedirectURI, Method: a.method(),
 		WithoutPKCE: a.WithoutPKCE, Resources: strings.Fields(a.Resources), Keys: append(slices.Clone(a.keys), more...),
-		OfflineAccess: a.may("offline_access")}
+		OfflineAccess: a.may("offline_access"), SecretID: a.SecretID}
 	for _, s := range a.Secrets {
 		h := oidc.SecretHash{Expires: s.Expires}
 		if octets, err := hex.DecodeString(s.Sum); err == nil && len(octets) == sha256.Size {

@@ -65,7 +65,7 @@ func (a *Application) secretEnds(now time.Time, l *checks.List) {
 		return
 	}
 	last := a.Secrets[len(a.Secrets)-1].Expires
-	left := finding.Passing("Left", last.Sub(now).Truncate(time.Hour).String())
+	left := finding.Left(last.Sub(now))
 	switch {
 	case last.IsZero():
 	case !now.Before(last):

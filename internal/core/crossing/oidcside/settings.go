@@ -34,6 +34,7 @@ type ApplicationSettings struct {
 	RefreshIdle     string `json:"refreshIdle"`
 	RefreshAbsolute string `json:"refreshAbsolute"`
 	SignInAge       string `json:"signInAge"`
+	SecretID        string `json:"secretId"`
 }
 
 var applicationSettings = []federation.Setting{
@@ -60,6 +61,7 @@ var applicationSettings = []federation.Setting{
 	{Name: "idTokenLife", Most: 20, Text: "How long an ID token is good, like 5m; empty is 5m"},
 	{Name: "refreshIdle", Most: 20, Text: "How long a refresh token may lie unused, like 14d; empty is 14d"},
 	{Name: "refreshAbsolute", Most: 20, Text: "How long after the sign-in tokens can be refreshed, like 90d; empty is 90d"},
+	{Name: "secretId", Most: 200, Text: "Identifier of a client secret that was brought along, noted so that it is told when it is sent in place of the secret"},
 	{Name: "signInAge", Most: 20, Text: "How old a sign-in at the provider may be when it enters here, like 8h; empty is any age"},
 }
 

@@ -54,7 +54,7 @@ func (p *Provider) secretChecks(now time.Time, l *checks.List) {
 		l.Add(finding.New(finding.OurSecretEnded, finding.Fact("Ended", s.Ends.Format(time.DateOnly))))
 	case s.Ends.Sub(now) < secretAhead:
 		l.Add(finding.New(finding.OurSecretEnding, finding.Fact("Ends", s.Ends.Format(time.DateOnly)),
-			finding.Passing("Left", s.Ends.Sub(now).Truncate(time.Hour).String())))
+			finding.Left(s.Ends.Sub(now))))
 	}
 }
 

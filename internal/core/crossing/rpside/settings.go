@@ -30,6 +30,7 @@ type ClientSettings struct {
 	Parameters    string `json:"parameters"`
 	RequireClaims string `json:"requireClaims"`
 	KeepTokens    bool   `json:"keepTokens"`
+	SecretID      string `json:"secretId"`
 }
 
 // OpenIDSettings are those of OpenID Connect alone.
@@ -62,6 +63,7 @@ var common = []federation.Setting{
 		Text: "How the gate proves who it is (token_endpoint_auth_method); empty is with the secret, as the provider offers it"},
 	{Name: "assertionFor", Choices: []string{"", "token"},
 		Text: "aud of its private_key_jwt: token is the token endpoint, for providers that want that; empty is the issuer"},
+	{Name: "secretId", Most: 200, Text: "Identifier of the client secret as the provider lists it, noted so that it is told when it is given in place of the secret"},
 	{Name: "withoutPKCE", Text: "Exception: a provider that refuses PKCE; leaves a warning"},
 	{Name: "prompt", Choices: []string{"", "login", "consent", "select_account"},
 		Text: "prompt of every request, unless the application wants another"},

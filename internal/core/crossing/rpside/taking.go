@@ -188,7 +188,7 @@ func (p *Provider) typedClient(t federation.Typed) error {
 		}
 		around := strings.TrimRight(given, "\r\n") != secret // a line end at the end of a file is nothing odd
 		p.given = secret
-		p.Secret = &Secret{UUID: uuid.MatchString(secret), Spaces: around || strings.ContainsAny(secret, " \t\r\n")}
+		p.Secret = &Secret{UUID: uuid.MatchString(secret) || p.SecretID != "" && secret == p.SecretID, Spaces: around || strings.ContainsAny(secret, " \t\r\n")}
 	}
 	ends := strings.TrimSpace(t["clientSecretEnds"])
 	if ends == "" {
