@@ -450,7 +450,7 @@ func TestManyOnTheCommandLine(t *testing.T) {
 		require.Equal(t, code, got, "%v: %s%s", args, out, errs)
 		return out + errs
 	}
-	require.Contains(t, run(0, "app", "pause", "--all", "--dry-run"), "9 match, 9 would change")
+	require.Contains(t, run(0, "app", "pause", "--all", "--dry-run"), "9 match: 9 would change")
 	require.Contains(t, run(2, "app", "pause", "--all"), "not done unasked")
 	out := run(0, "app", "pause", "--search", "ro", "--yes", "--remark", "night works")
 	require.Contains(t, out, "changed 2 applications")
@@ -475,7 +475,7 @@ func TestManyOnTheCommandLine(t *testing.T) {
 	require.Contains(t, run(0, "check", "both"), "they move on Friday")
 	require.Contains(t, run(2, "check", "--code", "own-start-mising"), "Did you mean own-start-missing?")
 	run(0, "acknowledge", "both", "own-start-missing", "--withdraw")
-	require.Contains(t, run(3, "check", "both", "--side", "app"), "1 error,")
+	require.Contains(t, run(3, "check", "both", "--side", "gate"), "1 error,")
 	require.Contains(t, run(0, "provider", "exchange", "wrenmoor-staff", "--value", "acs-url"),
 		"/saml/sp/wrenmoor-staff/acs")
 	require.Contains(t, run(2, "provider", "exchange", "wrenmoor-staff", "--value", "entityd"), "Did you mean entity-id?")

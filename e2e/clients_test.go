@@ -370,7 +370,7 @@ func TestClientsOnTheCommandLine(t *testing.T) {
 		`give one like 12h or 14d`:   {"app", "secret", "line-book", "--overlap", "soon"},
 		`"ada" is no person`:         {"app", "withdraw", "line-book", "ada"},
 		`People are numbered from 1`: {"app", "grants", "line-book", "--person", "0"},
-		`--client-id: This entity ID or client ID is already on record`: {"app", "add", "x", "--kind", "web", "--client-id",
+		`--client-id: This identity is already on record`: {"app", "add", "x", "--kind", "web", "--client-id",
 			made.ClientID, "--redirect-uri", "https://x.example/"},
 		`client metadata cannot be used`: {"app", "add", "x", "--protocol", "oidc",
 			"--metadata", file("bad.json", `{"redirect_uris":["https://x.example/#a"]}`)},

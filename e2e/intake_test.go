@@ -84,7 +84,7 @@ func TestConsoleTakesInAndKeepsFresh(t *testing.T) {
 		"https://accounts.oakhollow.example/sso", old))
 	c.press("Preview")
 	c.see("What would change")
-	c.see("Two entity IDs differ by next to nothing")
+	c.see("Two identities differ by next to nothing")
 	c.shot("preview")
 	c.set(".el-drawer input[name=why]", "they sent their metadata")
 	c.press("Take it in")

@@ -18,7 +18,7 @@ const tones: Record<string, string> = { refused: 'refused', renamed: 'waiting', 
 </script>
 
 <template>
-  <section v-if="busy || got?.looked || got?.finding" class="note" aria-label="What it does to people" aria-live="polite">
+  <section v-if="busy || got?.looked || got?.finding" class="impact" aria-label="What it does to people" aria-live="polite">
     <p v-if="busy" class="quiet">Looking at the sign-ins of late …</p>
     <template v-else-if="got">
       <p v-if="parts.length"><strong>Of {{ people(got.seen) }} who signed in lately:</strong> <template v-for="(p, i) in parts" :key="p.words"><template
@@ -39,7 +39,7 @@ const tones: Record<string, string> = { refused: 'refused', renamed: 'waiting', 
 </template>
 
 <style scoped>
-.note { border-left: 4px solid var(--waiting); padding: 6px 12px; margin: 12px 0 0; background: var(--sheet); text-align: left }
+.impact { border-left: 4px solid var(--waiting); padding: 6px 12px; margin: 12px 0 0; background: var(--sheet); text-align: left }
 p { margin: 0 0 4px }
 ul { margin: 0 0 4px; padding-left: 18px }
 small { display: block; color: var(--quiet); overflow-wrap: anywhere }

@@ -39,7 +39,7 @@ const label = computed(() => ({ 'sign-in': 'No sign-in recorded yet', person: 'S
     <el-option value="sign-in" label="a recorded sign-in" /><el-option value="person" label="a person's next sign-in" /><el-option value="message"
         label="a pasted message or token" /></el-select>
   <el-select v-if="by === 'sign-in'" id="trace" v-model="trace" filterable clearable :placeholder="label" aria-label="Recorded sign-in" class="what">
-    <el-option v-for="t in traces ?? []" :key="t.id" :value="t.id" :label="`${t.id} · ${t.result} · ${t.person || 'nobody'} · ${ago(t.started)}`" /></el-select>
+    <el-option v-for="t in traces ?? []" :key="t.id" :value="t.id" :label="`${t.id} · ${t.result} · ${t.name || t.person || 'nobody'} · ${ago(t.started)}`" /></el-select>
   <el-select v-else-if="by === 'person'" v-model="person" filterable remote clearable :remote-method="search" :placeholder="label" aria-label="Person" class="what">
     <el-option v-for="p in found" :key="p.number" :value="p.number" :label="`${p.name} · ${p.number}`" /></el-select>
   <template v-else>

@@ -1,8 +1,8 @@
 package oidc
 
 import (
-	"cmp"
 	"bytes"
+	"cmp"
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/ed25519"

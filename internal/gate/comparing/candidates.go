@@ -188,9 +188,41 @@ func telling(app *federation.Application, identifier string) *profile.Rule {
 	return r
 }
 
+// merge takes what is known of somebody for what others are told under another name for the same:
+// they will be told it once they come.
+func merge(all [][]would) {
+	names := map[string][]string{} // those told, by what they mean
+	for _, some := range all {
+		for _, t := range some {
+			for name := range t.values {
+				if word := profile.Word(name); !strings.HasPrefix(name, known) && name != toldName && !slices.Contains(names[word], name) {
+					names[word] = append(names[word], name)
+				}
+			}
+		}
+	}
+	for _, some := range all {
+		for _, t := range some {
+			for name, values := range t.values {
+				word, untold := strings.CutPrefix(name, known)
+				if !untold || names[word] == nil {
+					continue
+				}
+				for _, told := range names[word] {
+					if t.values[told] == nil {
+						t.values[told] = values
+					}
+				}
+				delete(t.values, name)
+			}
+		}
+	}
+}
+
 // people puts together what was gathered, by identifiers that everybody shares.
 func (g *gathering) people(all [][]would) compare.People {
 	var out compare.People
+	merge(all)
 	for _, some := range all {
 		for _, t := range some {
 			for name := range t.values {
