@@ -360,7 +360,12 @@ func TestConsoleConnectsAClient(t *testing.T) {
 	c.press("End those of before now")
 	c.see("with one secret")
 
-	newVisitor(t).get(d.host("possession-planner") + "/start?scope=openid%20offline_access%20profile").through("yes")
+	c.open(d.host("possession-planner") + "/start?scope=openid%20offline_access%20profile%20email")
+	c.atStandin("")
+	c.see("May Possession planner know this about you?")
+	c.shot("agree")
+	c.press("Agree, and go on")
+	c.see("You are in as")
 	c.open(d.Console + "connect/applications/possession-planner")
 	c.see("Back-channel logout URI")
 	c.shot("client")

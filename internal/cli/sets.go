@@ -77,8 +77,21 @@ func (e *environment) setShown(w io.Writer, s api.Set) {
 	e.rules(w, s.Mapping, "note", notes, "No rules: everything passes unchanged.")
 	fmt.Fprintf(w, "\nshared by %d\n", len(s.Using))
 	for _, path := range s.Using {
-		fmt.Fprintf(w, "  %s\n", path)
+		fmt.Fprintf(w, "  %s%s\n", path, deviating(s.Deviating, path))
 	}
+}
+
+// deviating says what a record lays over its set.
+func deviating(all []api.Deviation, path string) (out string) {
+	for _, d := range all {
+		if d.Record == path && len(d.Own) > 0 {
+			out += ", makes by its own rules: " + strings.Join(d.Own, ", ")
+		}
+		if d.Record == path && len(d.Omits) > 0 {
+			out += ", leaves out: " + strings.Join(d.Omits, ", ")
+		}
+	}
+	return out
 }
 
 // changedSet is a set as the options have it, over what there is.
@@ -293,7 +306,8 @@ func (e *environment) consequence(w io.Writer, c *api.Consequence, verb string) 
 		}
 	}
 	if c.Told > 0 {
-		parts = append(parts, fmt.Sprintf("of %d the application %s told something else", c.Told, strings.Replace(verb, "are", "is", 1)))
+		hears := map[string]string{"would be": "would hear"}[verb]
+		parts = append(parts, fmt.Sprintf("the application %s other values about %d", cmp.Or(hears, "hears"), c.Told))
 	}
 	if len(parts) > 0 {
 		fmt.Fprintf(w, "Of %s who signed in lately: %s\n", countPeople(c.Seen), strings.Join(parts, ", "))
