@@ -425,6 +425,13 @@ func TestHelpAndCompletion(t *testing.T) {
 			require.Contains(t, out, w, args)
 		}
 	}
+	for protocol, has := range map[string][2]string{"saml": {"allowSHA1=", "authMethod="}, "oidc": {"authMethod=", "allowSHA1="},
+		"oauth2": {"--userinfo", "--issuer"}} {
+		out, _, code := shared.cli(t, "", "provider", "add", "--protocol", protocol, "--help")
+		require.Zero(t, code)
+		require.Contains(t, out, has[0], protocol)
+		require.NotContains(t, out, has[1], protocol)
+	}
 	_, errs, code := shared.cli(t, "", "help", "app", "shw")
 	require.Equal(t, 2, code)
 	require.Contains(t, errs, `Did you mean "innergate app show"?`)

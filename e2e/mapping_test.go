@@ -156,6 +156,13 @@ func TestConsoleMapsAttributes(t *testing.T) {
 	c.see("userName is made of preferred_username: MINA.THORNE")
 	c.press("Done")
 	c.until(`[...document.querySelectorAll('td')].some((e) => e.innerText.includes('preferred_username, upper'))`)
+	c.press("Add a rule") // an empty one: the one before stays as it is
+	c.until(`document.querySelector('input[name=to]')?.value === ''`)
+	c.fill("input[name=to]", "zone")
+	c.fill("input[aria-label='Source 1']", "zoneinfo")
+	c.press("Done")
+	c.until(`['preferred_username, upper', 'zoneinfo'].every((t) => [...document.querySelectorAll('td')].some((e) => e.innerText.includes(t)))`)
+	c.until(`(() => { const e = document.querySelector("button[aria-label='Remove rule 2']"); if (!e) return false; e.click(); return true })()`)
 	c.press("Add 8 proposed rules")
 	c.see("9 rules")
 	c.see("updated_at")

@@ -90,7 +90,7 @@ func (e *environment) help(c *ucli.Command) {
 	fmt.Fprintf(w, "%s: %s\n\n  %s\n", path, c.Usage, strings.TrimSpace(path+" "+c.ArgsUsage))
 	e.helpCommands(w, c, top)
 	if kind := settingsKind(c); kind != "" {
-		helpSettings(w, kind)
+		e.helpSettings(w, kind)
 	}
 	if c.Description != "" {
 		fmt.Fprintln(w)
@@ -229,7 +229,10 @@ func settingsKind(c *ucli.Command) string {
 func takesSettings(c *ucli.Command) bool { return c != nil && settingsKind(c) != "" }
 
 // settingList are the settings of a kind, over all protocols.
-func settingList(kind string) (out []federation.Setting) {
+func settingList(kind string) []federation.Setting { return settingsOf(kind, "") }
+
+// settingsOf are the settings of a kind in a protocol; "" is every one.
+func settingsOf(kind, protocol string) (out []federation.Setting) {
 	if kind == "aggregate" {
 		return aggregateSettings
 	}
@@ -241,6 +244,9 @@ func settingList(kind string) (out []federation.Setting) {
 		}
 	}
 	for _, p := range app.Protocols() {
+		if protocol != "" && p.Name() != protocol {
+			continue
+		}
 		if kind == "provider" && p.Providers() {
 			add(federation.SettingList(federation.KindProvider, p.NewProvider(&federation.Gate{}, "")))
 		} else if kind == "application" && p.Applications() {
@@ -260,9 +266,14 @@ func allSettings() (out []string) {
 	return out
 }
 
-func helpSettings(w io.Writer, kind string) {
+// helpSettings lists the settings of a kind, of one protocol if help is wanted for one.
+func (e *environment) helpSettings(w io.Writer, kind string) {
+	protocol := e.protocol
+	if _, known := app.Fields(protocol); !known {
+		protocol = ""
+	}
 	var rows [][2]string
-	for _, s := range settingList(kind) {
+	for _, s := range settingsOf(kind, protocol) {
 		values := "TEXT"
 		switch {
 		case s.Boolean():

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"encoding/json"
 	"net/url"
 	"strings"
 	"testing"
@@ -13,6 +14,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing/oidcside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/grant"
 	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/change"
@@ -20,6 +22,7 @@ import (
 	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/redeeming"
+	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -475,4 +478,61 @@ func TestGrantsThatNobodyUses(t *testing.T) {
 	r.clock.set(r.clock.get().Add(11 * time.Minute))
 	require.NoError(t, r.st.Sweep(ctx, r.clock.get()))
 	require.EqualValues(t, 1, count())
+}
+
+// What an application did with a code or a token is the result of the sign-in that gave it.
+func TestResultsFollowTheBackChannel(t *testing.T) {
+	r := newRig(t)
+	a := r.client("planner", nil, nil)
+	result := func() string {
+		heads, _, err := r.Traces.List(ctx, traces.Filter{Limit: 1})
+		require.NoError(t, err)
+		return heads[0].Result + " " + heads[0].Finding
+	}
+	call := func(form url.Values, secret string) oidcside.Tokens {
+		got, _ := r.Redeeming.Token(ctx, caller(form, "planner", secret))
+		return got
+	}
+	code, b := r.code(driving.Browser{}, nil)
+	require.Equal(t, "entered ", result())
+	call(redemption(code), "another secret")
+	require.Equal(t, "refused client-secret-other", result())
+	require.NotEmpty(t, call(redemption(code), a.Shown).AccessToken)
+	require.Equal(t, "entered ", result(), "the second way was right: a success")
+	_, steps, err := r.Traces.Get(ctx, lastTrace(t, r))
+	require.NoError(t, err)
+	said, err := json.Marshal(steps)
+	require.NoError(t, err)
+	require.Contains(t, string(said), "client-secret-other", "and what went before is told")
+	call(redemption(code), a.Shown)
+	require.Equal(t, "refused grant-twice", result())
+
+	r.clock.set(r.clock.get().Add(time.Second))
+	code, _ = r.code(b, nil, "scope", "openid offline_access")
+	tokens := call(redemption(code), a.Shown)
+	form := refreshing(tokens.RefreshToken)
+	form.Set("scope", "openid phone")
+	call(form, a.Shown)
+	require.Equal(t, "refused scope-grown", result())
+
+	r.clock.set(r.clock.get().Add(time.Second))
+	code, _ = r.code(driving.Browser{}, nil)
+	wrong := redemption(code)
+	wrong.Set("code_verifier", strings.Repeat("x", 43))
+	call(wrong, a.Shown)
+	require.Equal(t, "refused pkce-other", result())
+
+	// A code that nobody redeems is no grant any more, before anybody sweeps.
+	r.clock.set(r.clock.get().Add(time.Second))
+	r.code(driving.Browser{}, nil)
+	r.clock.set(r.clock.get().Add(grant.CodeLife + time.Second))
+	list, _, err := r.Grants.List(ctx, "planner", grants.Filter{Limit: 1})
+	require.NoError(t, err)
+	require.Equal(t, string(grant.NotRedeemed), list[0].Ended)
+}
+
+func lastTrace(t *testing.T, r *rig) string {
+	heads, _, err := r.Traces.List(ctx, traces.Filter{Limit: 1})
+	require.NoError(t, err)
+	return heads[0].ID
 }

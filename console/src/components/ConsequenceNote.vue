@@ -12,7 +12,7 @@ const parts = computed(() => {
   return c ? [{ n: c.shut, words: 'would be refused', tone: 'refused' }, { n: c.renamed, words: 'would have another name', tone: 'waiting' },
     { n: c.held, words: 'would be asked something first', tone: 'waiting' },
     { n: c.let, words: 'would be let in', tone: 'passed' },
-    { n: c.told, words: 'whose application would be told something else', tone: 'note' }].filter((p) => p.n) : []
+    { n: c.told, words: 'about whom the application would hear other values', tone: 'note' }].filter((p) => p.n) : []
 })
 const tones: Record<string, string> = { refused: 'refused', renamed: 'waiting', 'asked first': 'waiting', 'told otherwise': 'note', 'let in': 'passed' }
 </script>
@@ -39,7 +39,7 @@ const tones: Record<string, string> = { refused: 'refused', renamed: 'waiting', 
 </template>
 
 <style scoped>
-.impact { border-left: 4px solid var(--waiting); padding: 6px 12px; margin: 12px 0 0; background: var(--sheet); text-align: left }
+.impact { border-left: 4px solid var(--waiting); padding: 6px 12px; margin: 12px 0; background: var(--sheet); text-align: left }
 p { margin: 0 0 4px }
 ul { margin: 0 0 4px; padding-left: 18px }
 small { display: block; color: var(--quiet); overflow-wrap: anywhere }

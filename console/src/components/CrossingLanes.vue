@@ -13,8 +13,10 @@ const top = 52
 const height = computed(() => top + props.steps.length * rowHeight + 12)
 const firstFailure = computed(() => props.steps.findIndex((s) => s.finding))
 
-/** The message and its binding, as far as both fit between two lanes. */
+/** The message and its binding, as far as both fit between two lanes; of many steps in one, how many. */
 const labelled = (s: TraceStep) => {
+  const together = s.name.split(', ').length
+  if (together > 2) return `${s.name.split(':')[0]}: ${together} steps`
   const whole = s.binding ? `${s.name} · ${short(s.binding).replace('HTTP-', '')}` : s.name
   return whole.length > 25 && s.from !== s.to ? s.name : whole
 }

@@ -99,7 +99,7 @@ const pick = (e: Event) => { file.value = (e.target as HTMLInputElement).files?.
     <el-table :data="seen.lines ?? []">
       <el-table-column label="Verdict" width="150"><template #default="{ row }"><span :class="verdicts[row.verdict]?.tone">{{ verdicts[row.verdict]?.sign }} {{ row.verdict }}</span></template></el-table-column>
       <el-table-column label="Account there" min-width="220"><template #default="{ row }"><code :title="row.account">{{ row.account || '–' }}</code></template></el-table-column>
-      <el-table-column label="Value sent" min-width="220"><template #default="{ row }"><code :title="row.value">{{ row.value || '–' }}</code></template></el-table-column>
+      <el-table-column label="Value here" min-width="220"><template #default="{ row }"><code :title="row.value">{{ row.value || '–' }}</code></template></el-table-column>
       <el-table-column label="Person" min-width="180"><template #default="{ row }"><router-link v-if="row.person" :to="`/admit/people/${row.person}`">{{ row.name }}</router-link><template
           v-for="o in row.others ?? []" :key="o"><router-link class="other" :to="`/admit/people/${o}`">{{ o }}</router-link></template></template></el-table-column>
       <el-table-column label="Line" width="80"><template #default="{ row }">{{ row.line || '–' }}</template></el-table-column>

@@ -31,6 +31,10 @@ func TestChecksOfMappings(t *testing.T) {
 	}{
 		"what arrives":  {`{"to":{"name":"a"},"from":[{"attribute":"givenName"},{"attribute":"address.country"}]}`, "", came, "", "", ""},
 		"what does not": {`{"to":{"name":"a"},"from":[{"attribute":"gruops"}]}`, "", came, finding.AttributeUnsent, finding.Warning, "groups"},
+		"another name of what arrives": {`{"to":{"name":"a"},"from":[{"attribute":"http://schemas.xmlsoap.org/ws/2005/05/identity/claims/givenname"}]}`,
+			"", came, finding.AttributeUnsent, finding.Warning, "urn:oid:2.5.4.42"},
+		"what is kept with people": {`{"to":{"name":"a"},"from":[{"attribute":"groups"}]}`, `{"to":{"name":"x"},"from":[{"attribute":"costCentre"}]}`,
+			came, "", "", ""},
 		"another source": {`{"to":{"name":"a"},"from":[{"attribute":"mail"},{"attribute":"groups"}]}`, "", came, finding.AttributeUnsent,
 			finding.Note, "mail"},
 		"a default":    {`{"to":{"name":"a"},"from":[{"attribute":"mail"}],"default":["x"]}`, "", came, finding.AttributeUnsent, finding.Note, ""},
@@ -49,6 +53,7 @@ func TestChecksOfMappings(t *testing.T) {
 		a.Name, a.ReleaseMapping = "roster", rules(c.release)
 		snap := federation.Load(federation.Gate{}, p, a)
 		k := checks.New(snap, now)
+		k.Kept.Attributes = []string{"costCentre"}
 		k.Arrived = map[federation.Name]checks.Arrived{"staff": c.came}
 		found := map[finding.Code]*finding.Finding{}
 		for _, f := range append(k.Record(p), k.Record(a)...) {

@@ -853,7 +853,7 @@ var catalogue = []Entry{
 	{ClientLocked, Error, Application, "Too many wrong client secrets came from this network",
 		"Correct the secret at the application, and try again after the time named here. Other networks are not " +
 			"affected.",
-		"Ten secrets that failed within a quarter of an hour, from one network, of a client with a secret that " +
+		"Ten secrets that failed within five minutes, from one network, of a client with a secret that " +
 			"it brought along."},
 	{ClientUnproved, Error, Application, "The application did not prove who it is",
 		"Compare method and secret or key at the application with those on record.",
@@ -1050,9 +1050,9 @@ var catalogue = []Entry{
 	{ProviderFailed, Error, Provider, "The provider failed",
 		"Try again; if it stays, ask the provider's administrator with the words in the evidence.",
 		"server_error, or an HTTP status of 500 and more."},
-	{ClientRefused, Error, Provider, "The provider does not accept the gate's client ID and secret",
-		"Copy the secret's value (not its identifier) from the provider again, see that it has not ended, and " +
-			"compare client ID and authentication method.",
+	{ClientRefused, Error, Gate, "The provider does not accept the gate's client ID and secret",
+		"Copy the secret's value (not its identifier) from the provider again and set it here (innergate provider update " +
+			"NAME --client-secret-file FILE); see that it has not ended, and compare client ID and authentication method.",
 		"The token endpoint answered invalid_client or unauthorized_client (RFC 6749 §5.2)."},
 	{CodeRefused, Error, Provider, "The provider refuses the code that it gave",
 		"Compare the redirect URI at the provider letter by letter; if it is right, compare clocks and start again.",
@@ -1060,8 +1060,8 @@ var catalogue = []Entry{
 	{TokenRefused, Error, Provider, "The token endpoint refuses the gate's request",
 		"Read its words in the evidence, and correct what they name.",
 		"The token endpoint answered an error of another kind (RFC 6749 §5.2)."},
-	{TokenAnswerOdd, Error, Provider, "The token endpoint answered with something other than tokens",
-		"See that the token endpoint on record is right: an address of a page, or of a proxy in front, answers so.",
+	{TokenAnswerOdd, Error, Gate, "The token endpoint answered with something other than tokens",
+		"Correct the token endpoint on the provider's record: the address of a page, or of a proxy in front, answers so.",
 		"A page instead of JSON, no access_token, or a token_type other than Bearer (RFC 6749 §5.1, OpenID " +
 			"Connect Core §3.1.3.3)."},
 	{TokenUnreached, Error, Gate, "The token endpoint cannot be reached from the gate",
@@ -1070,8 +1070,8 @@ var catalogue = []Entry{
 	{IDTokenMissing, Error, Gate, "The provider sent no ID token",
 		"Ask for the scope openid; a provider that has no ID tokens is added with the protocol oauth2.",
 		"The token answer has no id_token (OpenID Connect Core §3.1.3.3)."},
-	{TokenIssuer, Error, Provider, "The token was issued by somebody else",
-		"Compare both issuers letter by letter, the slash at the end too, and correct the record.",
+	{TokenIssuer, Error, Gate, "The token was issued by somebody else",
+		"Compare both issuers letter by letter, the slash at the end too, and correct the one on the provider's record.",
 		"iss is not the issuer on record (OpenID Connect Core §3.1.3.7 no. 2)."},
 	{TokenAudience, Error, Provider, "The token was made for another client",
 		"Compare the client ID on both sides; have the provider name nobody else.",
@@ -1105,8 +1105,8 @@ var catalogue = []Entry{
 	{UserInfoOdd, Error, Provider, "The user-info address answered with something other than claims",
 		"See that the address on record is right; have the provider answer in JSON, or with a signed JWT.",
 		"A page, or no JSON object (OpenID Connect Core §5.3.2)."},
-	{UserInfoRefused, Error, Provider, "The user-info address refuses the access token",
-		"Ask for the scopes that it wants; its words are in the evidence.",
+	{UserInfoRefused, Error, Gate, "The user-info address refuses the access token",
+		"Add the scopes that it wants to the setting scopes of the provider; its words are in the evidence.",
 		"An HTTP status other than 2xx (OpenID Connect Core §5.3.3, RFC 6750 §3)."},
 	{UserInfoSubject, Error, Provider, "The user-info address is about another person than the ID token",
 		"Ask the provider's administrator; nothing of it is believed.",
@@ -1175,7 +1175,7 @@ var catalogue = []Entry{
 		"See that the JWKS address on record is right and answers the gate with keys for signatures.",
 		"jwks_uri did not answer, or gave no JWK Set with a key that can be used, and there is no good copy of " +
 			"before."},
-	{UpstreamEnded, Error, Provider, "The provider no longer vouches for the person",
+	{UpstreamEnded, Error, Application, "The provider no longer vouches for the person",
 		"Have the application send the person to sign in again.",
 		"The tokens that were kept to ask about the person again have ended, or were taken back (RFC 6749 §5.2)."},
 	{RequestRefused, Error, Provider, "The provider refuses an authorization request of the gate with a page",

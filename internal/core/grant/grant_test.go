@@ -155,3 +155,24 @@ func TestHandlesAreMadeByTheGateOnly(t *testing.T) {
 		require.False(t, ok, name)
 	}
 }
+
+// A grant that nobody could use any more is shown as ended, by what its application allows.
+func TestGrantsThatAreOver(t *testing.T) {
+	lives := grant.Lifetimes{Idle: time.Hour, Absolute: 8 * time.Hour}
+	for rule, c := range map[string]struct {
+		g     grant.Grant
+		after time.Duration
+		want  grant.Ending
+	}{
+		"new":                           {grant.Grant{Began: began}, time.Second, ""},
+		"its code was not redeemed":     {grant.Grant{Began: began}, grant.CodeLife + time.Second, grant.NotRedeemed},
+		"in use":                        {grant.Grant{Began: began, Used: began.Add(7 * time.Hour), Code: grant.Code{Redeemed: true}}, 450 * time.Minute, ""},
+		"used too long ago":             {grant.Grant{Began: began, Used: began.Add(time.Hour), Code: grant.Code{Redeemed: true}}, 3 * time.Hour, grant.Idle},
+		"redeemed, and never used":      {grant.Grant{Began: began, Code: grant.Code{Redeemed: true}}, 2 * time.Hour, grant.Idle},
+		"of a sign-in too long ago":     {grant.Grant{Began: began, Used: began.Add(8 * time.Hour), Code: grant.Code{Redeemed: true}}, 9 * time.Hour, grant.Aged},
+		"ended: the first reason stays": {grant.Grant{Began: began, Ended: grant.Revoked}, 9 * time.Hour, grant.Revoked},
+	} {
+		require.Equal(t, c.want, c.g.Over(lives, began.Add(c.after)), rule)
+	}
+	require.Empty(t, grant.Grant{Began: began, Code: grant.Code{Redeemed: true}}.Over(grant.Lifetimes{}, began.AddDate(1, 0, 0)), "no bound")
+}

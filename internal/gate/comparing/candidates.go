@@ -101,6 +101,7 @@ func (rm *Room) scope(ctx context.Context, app *federation.Application, group st
 // would is what an application would be told of one person.
 type would struct {
 	person compare.Person
+	came   bool // a sign-in is recorded: what they are told is known, not only what the gate knows
 	values map[string][]string
 }
 
@@ -132,12 +133,13 @@ func (rm *Room) told(ctx context.Context, g *gathering, ids []int64) ([]would, e
 // one is what the application would be told of somebody.
 func (g *gathering) one(p people.Candidate) would {
 	t := crossing.Trial{Snap: g.snap, App: g.app, Own: g.own, Said: &crossing.Answer{}, Now: g.now}
-	if word, said := g.words[p.Person.ID]; said {
+	word, came := g.words[p.Person.ID]
+	if came {
 		traces.Fill(&t, p, &word)
 	} else {
 		traces.Fill(&t, p, nil)
 	}
-	out := would{person: compare.Person{Number: p.Person.ID, Name: crossing.NameOf(p.Person), Disabled: p.Person.Disabled},
+	out := would{came: came, person: compare.Person{Number: p.Person.ID, Name: crossing.NameOf(p.Person), Disabled: p.Person.Disabled},
 		values: map[string][]string{}}
 	m, err := crossing.Try(t)
 	if err != nil {
@@ -188,8 +190,8 @@ func telling(app *federation.Application, identifier string) *profile.Rule {
 	return r
 }
 
-// merge takes what is known of somebody for what others are told under another name for the same:
-// they will be told it once they come.
+// merge takes what is known of somebody who has not come yet for what the application is told of
+// others under another name for the same: it will be told it once they come.
 func merge(all [][]would) {
 	names := map[string][]string{} // those told, by what they mean
 	for _, some := range all {
@@ -203,6 +205,9 @@ func merge(all [][]would) {
 	}
 	for _, some := range all {
 		for _, t := range some {
+			if t.came {
+				continue
+			}
 			for name, values := range t.values {
 				word, untold := strings.CutPrefix(name, known)
 				if !untold || names[word] == nil {

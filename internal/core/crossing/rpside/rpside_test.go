@@ -217,6 +217,8 @@ func TestChecksBeforeSignIn(t *testing.T) {
 		"a scope that is not known": {OpenID, document(), typed(), set("scopes", "openid groups"), "", finding.ScopeUnknown},
 		"more than is read": {OpenID, document(), typed(), set("intakeMapping", reading("given_name")), "",
 			finding.ScopeUnneeded},
+		"a claim that is misspelt": {OpenID, document(), typed(), set("intakeMapping", reading("emial"), "scopes", "openid email"),
+			"", ""},
 		"less than is read": {OpenID, document(), typed(), set("intakeMapping", reading("address.country")), "",
 			finding.ScopeNeeded},
 		"what is read": {OpenID, document(), typed(), set("intakeMapping", reading("email"), "scopes", "openid email"), "", ""},
