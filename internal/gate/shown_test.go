@@ -207,7 +207,9 @@ func TestWhatIsShownIsWhatIsDone(t *testing.T) {
 	for round := range rounds {
 		x.configure()
 		told := map[int64]map[string]string{}
-		for name, number := range numbers {
+		for i := range people {
+			name := fmt.Sprintf("n-%d", i)
+			number := numbers[name]
 			var brings []saml.Attribute
 			for _, at := range x.some("mail", "title", "cn", "department") {
 				brings = append(brings, saml.Attribute{Name: at, Values: saml.Texts(at + " of " + name)})
