@@ -75,7 +75,7 @@ func columns(t *testing.T, db *gorm.DB) []string {
 func TestEarlierSchemasAreUpgraded(t *testing.T) {
 	fresh := newRig(t)
 	for schema, has := range map[string]struct{ applications, waiting, links int }{"schema-1": {2, 0, 2}, "schema-2": {2, 0, 2},
-		"schema-3": {3, 1, 2}, "schema-5": {3, 1, 2}, "schema-12": {9, 2, 3}} {
+		"schema-3": {3, 1, 2}, "schema-5": {3, 1, 2}, "schema-12": {9, 2, 3}, "schema-15": {8, 2, 3}} {
 		t.Run(schema, func(t *testing.T) {
 			e := restoreEarlier(t, schema)
 			st, err := e.open(t)
