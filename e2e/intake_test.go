@@ -515,7 +515,7 @@ func TestBadInputOfTakingIn(t *testing.T) {
 		{"changing nothing of many", "POST", "/changes/preview", m{"kind": "provider", "all": true}, 422,
 			[]string{`"field":"set"`}},
 		{"changing many unseen", "POST", "/changes", m{"kind": "provider", "all": true, "remove": true}, 409,
-			[]string{"is tied to the provider"}},
+			[]string{"is named by application/crew-roster (provider)"}},
 		{"changing many that are none", "POST", "/changes/preview", m{"kind": "provider", "names": []string{"wrenmor-staff"},
 			"remove": true}, 404, []string{"wrenmoor-staff"}},
 		{"taking back what is no change of a record", "POST", "/history/2/undo", nil, 409, []string{"cannot be taken back"}},

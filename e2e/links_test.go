@@ -32,7 +32,7 @@ func TestPeopleAreCarriedOver(t *testing.T) {
 	run(1, []string{`did you mean "wrenmoor-staff"?`}, "person", "links", "--provider", "wrenmoor-staf")
 
 	run(0, nil, "app", "set", "--all", "provider=", "--yes")
-	run(1, []string{"that of the organisation"}, "provider", "remove", "wrenmoor-staff", "--yes")
+	run(1, []string{"is named by organisation/wrenmoor"}, "provider", "remove", "wrenmoor-staff", "--yes")
 	run(0, nil, "organisation", "put", "wrenmoor", "--provider", "")
 	run(0, []string{"removed wrenmoor-staff", "innergate person carry "}, "provider", "remove", "wrenmoor-staff",
 		"--yes")

@@ -200,7 +200,7 @@ func (d *running) people(ctx context.Context, sc *scenario) error {
 	return err
 }
 
-func (d *running) units(ctx context.Context, kind federation.UnitKind, all []scenarioUnit) error {
+func (d *running) units(ctx context.Context, kind federation.Kind, all []scenarioUnit) error {
 	g := d.service.gate
 	for _, u := range all {
 		if _, err := g.Records.Unit(kind, u.Name); err == nil {

@@ -28,14 +28,18 @@ import (
 func benchRig(b *testing.B, applications int) *rig {
 	r := newRigFor(b)
 	snap := r.Records.Snapshot()
-	var apps []records.Edit
+	var apps records.Plan
 	for i := len(snap.Applications()); i < applications; i++ {
 		a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: fmt.Sprint("urn:app-", i)}}}
 		a.Name = federation.Name(fmt.Sprint("app-", i))
-		apps = append(apps, records.Edit{Record: a, Quiet: true})
+		apps.Put = append(apps.Put, records.Put{Object: a, Quiet: true, Judged: true})
 	}
-	require.NoError(b, r.Records.Put(ctx, tester, apps, nil))
+	r.carryOut(b, apps)
 	return r
+}
+
+func (r *rig) carryOut(b *testing.B, p records.Plan) {
+	require.NoError(b, r.Records.Change(ctx, tester, func(*federation.Snapshot) (records.Plan, error) { return p, nil }))
 }
 
 // A whole crossing: AuthnRequest, question, answer, Response; the test's own
@@ -67,13 +71,13 @@ func BenchmarkCrossingFloor(b *testing.B) {
 // and gives planner's secret.
 func benchClients(b *testing.B, clients int) (*rig, string) {
 	r := newRigFor(b)
-	var edits []records.Edit
+	var edits records.Plan
 	for i := 1; i < clients; i++ {
 		a := &federation.Application{Side: &oidcside.Application{ClientID: fmt.Sprint("client-", i), ClientKind: "web"}}
 		a.Name, a.ID = federation.Name(fmt.Sprint("client-", i)), federation.ID(fmt.Sprint("id-", i))
-		edits = append(edits, records.Edit{Record: a, Quiet: true})
+		edits.Put = append(edits.Put, records.Put{Object: a, Quiet: true, Judged: true})
 	}
-	require.NoError(b, r.Records.Put(ctx, tester, edits, nil))
+	r.carryOut(b, edits)
 	return r, r.client("planner", nil, federation.Settings{"algorithm": "ES256"}).Shown
 }
 

@@ -566,7 +566,7 @@ func TestKeysOfTokens(t *testing.T) {
 	require.NotEqual(t, strings.Split(before, ".")[0], strings.Split(after, ".")[0])
 	_, err := r.Redeeming.UserInfo(ctx, redeeming.Caller{}, before)
 	require.NoError(t, err, "as long as it is good")
-	_, err = r.Records.Change(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"algorithm": "ES256"})
+	_, err = r.Records.Configure(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"algorithm": "ES256"})
 	require.NoError(t, err)
 	require.Equal(t, 3, published())
 	require.NotEmpty(t, sign())

@@ -230,7 +230,7 @@ func TestRefreshing(t *testing.T) {
 	for name, c := range map[string]struct{ kind, who string }{"app": {change.KindApplication, "planner"},
 		"provider": {change.KindProvider, "staff"}} {
 		set := func(phase string) {
-			_, err := r.Records.Change(ctx, tester, c.kind, c.who, 0, federation.Settings{"phase": phase})
+			_, err := r.Records.Configure(ctx, tester, c.kind, c.who, 0, federation.Settings{"phase": phase})
 			require.NoError(t, err)
 		}
 		set("paused")
@@ -249,7 +249,7 @@ func TestRefreshing(t *testing.T) {
 	// What is decided on the record since acts on the next refresh.
 	one, _ = tokens("openid profile offline_access")
 	set := func(s federation.Settings) {
-		_, err := r.Records.Change(ctx, tester, change.KindApplication, "planner", 0, s)
+		_, err := r.Records.Configure(ctx, tester, change.KindApplication, "planner", 0, s)
 		require.NoError(t, err)
 	}
 	set(federation.Settings{"scopes": "offline_access"})
@@ -347,7 +347,7 @@ func TestConfigurationChangesDuringConsent(t *testing.T) {
 	o := r.authorize(driving.Browser{})
 	b := keep(driving.Browser{}, o)
 	o = r.answer(b, r.asked(o).ID, nil)
-	_, err := r.Records.Change(ctx, tester, change.KindApplication, "planner", 0,
+	_, err := r.Records.Configure(ctx, tester, change.KindApplication, "planner", 0,
 		federation.Settings{"title": "Another title"})
 	require.NoError(t, err)
 	say := func() driving.Outcome {
@@ -355,7 +355,7 @@ func TestConfigurationChangesDuringConsent(t *testing.T) {
 	}
 	again := say()
 	require.NotEqual(t, o.Agree.Digest, again.Agree.Digest, "another title is shown now, so the word does not count")
-	_, err = r.Records.Change(ctx, tester, change.KindProvider, "staff", 0, federation.Settings{"phase": "paused"})
+	_, err = r.Records.Configure(ctx, tester, change.KindProvider, "staff", 0, federation.Settings{"phase": "paused"})
 	require.NoError(t, err)
 	require.Equal(t, finding.ProviderDisabled, say().Finding.Code)
 }

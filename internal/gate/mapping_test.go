@@ -29,7 +29,7 @@ func (r *rig) maps(kind, name, rules string) error {
 	setting := map[string]string{change.KindProvider: "intakeMapping", change.KindApplication: "releaseMapping"}[kind]
 	var m map[string]any
 	require.NoError(r.t, json.Unmarshal([]byte(`{"rules":[`+rules+`]}`), &m))
-	_, err := r.Records.Change(ctx, tester, kind, name, 0, federation.Settings{setting: m})
+	_, err := r.Records.Configure(ctx, tester, kind, name, 0, federation.Settings{setting: m})
 	return err
 }
 
@@ -55,7 +55,7 @@ func TestMappingsInACrossing(t *testing.T) {
 	r := newRig(t)
 	p := r.provides("oakhollow", nil).add(federation.Settings{"scopes": "openid profile email groups"})
 	app := r.client("planner", nil, federation.Settings{"claimsIn": "both"})
-	_, err := r.Records.Change(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"provider": p.Name})
+	_, err := r.Records.Configure(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"provider": p.Name})
 	require.NoError(t, err)
 	require.NoError(t, r.maps(change.KindProvider, "oakhollow", accountName+","+teams))
 	require.NoError(t, r.maps(change.KindApplication, "roster", told))

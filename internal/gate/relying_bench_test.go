@@ -43,7 +43,7 @@ func newReliedBench(b *testing.B, app, scopes string) *reliedBench {
 				"userinfo": issuer + "/u",
 				"jwksUri":  issuer + "/k", "clientId": "gate", "clientSecret": "a-secret"}}})
 	require.NoError(b, err)
-	_, err = r.Records.Change(ctx, tester, "application", "planner", 0, federation.Settings{"provider": "oakhollow"})
+	_, err = r.Records.Configure(ctx, tester, "application", "planner", 0, federation.Settings{"provider": "oakhollow"})
 	require.NoError(b, err)
 	x := &reliedBench{rig: r, snap: r.Snapshot(), keys: []oidc.Key{{ID: "k", Algorithm: "RS256",
 		Public: r.idp.Certificate.Public}}}

@@ -562,7 +562,7 @@ func TestTenantsKeepPeopleApart(t *testing.T) {
 	require.EqualValues(t, 2, people, "the same sub of another tenant is somebody else")
 	code, _ = in("freight")
 	require.Equal(t, finding.TenantRefused, code)
-	_, err = r.Records.Change(ctx, tester, change.KindProvider, "oakhollow", 0,
+	_, err = r.Records.Configure(ctx, tester, change.KindProvider, "oakhollow", 0,
 		federation.Settings{"requireClaims": "amr=otp"})
 	require.NoError(t, err)
 	code, _ = in("rail")
@@ -618,7 +618,7 @@ func TestARefreshAsksTheProviderAgain(t *testing.T) {
 		"scopes": "openid profile email groups offline_access"})
 	bare := r.provides("bare", nil).add(nil)
 	app := r.client("planner", nil, federation.Settings{"claimsIn": "both"})
-	_, err := r.Records.Change(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"provider": ""})
+	_, err := r.Records.Configure(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"provider": ""})
 	require.NoError(t, err)
 	sign := func(p *relied) (refresh string) {
 		b := driving.Browser{}
@@ -756,7 +756,7 @@ func TestStartsAtAProvider(t *testing.T) {
 			url.Values{"iss": {iss}, "target_link_uri": {target}}.Encode()))
 	}
 	require.Equal(t, finding.UnsolicitedRefused, start(p.Base, "https://gate.example/open/roster").Finding.Code)
-	_, err := r.Records.Change(ctx, tester, change.KindProvider, "oakhollow", 0,
+	_, err := r.Records.Configure(ctx, tester, change.KindProvider, "oakhollow", 0,
 		federation.Settings{"allowUnsolicited": true})
 	require.NoError(t, err)
 	require.Equal(t, "https://gate.example/open/roster?via=oakhollow", start(p.Base,
@@ -787,7 +787,7 @@ func TestWishesTowardsProvidersThatAreReliedOn(t *testing.T) {
 	require.WithinDuration(t, r.clock.get().Add(-20*time.Minute), a.AuthnInstant, time.Second, "when they signed in there")
 	p.anew()
 	by := func(p *relied) {
-		_, err := r.Records.Change(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"provider": p.Name})
+		_, err := r.Records.Configure(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"provider": p.Name})
 		require.NoError(t, err)
 	}
 	by(p)

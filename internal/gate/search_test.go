@@ -12,9 +12,11 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/roll"
 	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
@@ -183,24 +185,38 @@ func TestQuestionsAndPassiveRequests(t *testing.T) {
 func TestGroupsAreMadeDuringAChange(t *testing.T) {
 	r := newRig(t)
 	r.staff(federation.Settings{"groupValues": "create"})
-	var wait sync.WaitGroup
-	r.Records.Lock()
-	for n := range 20 {
-		o, b := r.request(driving.Browser{}, nil), driving.Browser{}
-		b = keep(b, o)
-		wait.Go(func() {
-			done := r.answer(b, r.asked(o).ID, func(a *saml.Answer) {
-				a.NameID = saml.NameID{Format: saml.FormatPersistent, Value: fmt.Sprint("n-", n)}
-				a.Attributes = []saml.Attribute{{Name: "groups", Values: saml.Texts("Night Shift", fmt.Sprint("Own ", n))}}
+	all := func() {
+		var wait sync.WaitGroup
+		for n := range 20 {
+			o, b := r.request(driving.Browser{}, nil), driving.Browser{}
+			b = keep(b, o)
+			wait.Go(func() {
+				done := r.answer(b, r.asked(o).ID, func(a *saml.Answer) {
+					a.NameID = saml.NameID{Format: saml.FormatPersistent, Value: fmt.Sprint("n-", n)}
+					a.Attributes = []saml.Attribute{{Name: "groups", Values: saml.Texts("Night Shift", fmt.Sprint("Own ", n))}}
+				})
+				if done.Departure == nil {
+					t.Errorf("%d: %v", n, done.Finding)
+				}
 			})
-			if done.Departure == nil {
-				t.Errorf("%d: %v", n, done.Finding)
-			}
-		})
+		}
+		wait.Wait()
 	}
-	wait.Wait() // with the configuration locked
-	require.Len(t, r.Records.Snapshot().Units(federation.KindGroup), 21)
-	r.Records.Unlock()
+	// A change is planned anew where something was saved meanwhile, the third time while others wait.
+	tries := 0
+	set := federation.Set{Name: "common", Way: profile.Release, Title: "Common"}
+	require.NoError(t, r.Records.Change(ctx, tester, func(now *federation.Snapshot) (records.Plan, error) {
+		if tries++; tries < 3 {
+			first(r.brings(fmt.Sprint("t-", tries), fmt.Sprint("groups=Before ", tries)))
+		} else {
+			all()
+		}
+		return records.Puts(set.Next(1, nil, r.clock.get()), "added"), nil
+	}))
+	require.Equal(t, 3, tries)
+	require.Len(t, r.Records.Snapshot().Units(federation.KindGroup), 23)
+	_, err := r.Records.Set("common")
+	require.NoError(t, err)
 	change := make(chan error, 1)
 	go func() {
 		for i := range 30 {
@@ -217,8 +233,8 @@ func TestGroupsAreMadeDuringAChange(t *testing.T) {
 		first(r.brings(fmt.Sprint("m-", n), fmt.Sprint("groups=Later ", n)))
 	}
 	require.NoError(t, <-change)
-	require.Len(t, r.Records.Snapshot().Units(federation.KindGroup), 51)
+	require.Len(t, r.Records.Snapshot().Units(federation.KindGroup), 53)
 	r.restart()
-	require.Len(t, r.Records.Snapshot().Units(federation.KindGroup), 51)
+	require.Len(t, r.Records.Snapshot().Units(federation.KindGroup), 53)
 	require.Len(t, r.Records.Snapshot().Units(federation.KindOrganisation), 30)
 }

@@ -57,7 +57,7 @@ func TestSetsAreShared(t *testing.T) {
 		return out
 	}
 	share := func(s federation.Settings) error {
-		_, err := r.Records.Change(ctx, tester, change.KindApplication, "roster", 0, s)
+		_, err := r.Records.Configure(ctx, tester, change.KindApplication, "roster", 0, s)
 		return err
 	}
 	_, err := r.Records.PutSet(ctx, tester, setOf(t, "common", profile.Release, 0, mailOnly+","+unit))
@@ -96,7 +96,7 @@ func TestSetsAreShared(t *testing.T) {
 		"the subject, at an intake": func() error {
 			_, err := r.Records.PutSet(ctx, tester, setOf(t, "wrong", profile.Intake, 0, `{"to":{"subject":true},"from":[{"attribute":"mail"}]}`))
 			if err == nil {
-				_, err = r.Records.Change(ctx, tester, change.KindProvider, "staff", 0, federation.Settings{"intakeSet": "wrong"})
+				_, err = r.Records.Configure(ctx, tester, change.KindProvider, "staff", 0, federation.Settings{"intakeSet": "wrong"})
 			}
 			return err
 		},
@@ -122,14 +122,14 @@ func TestSetsAreShared(t *testing.T) {
 	both := func(rules string) error {
 		var m map[string]any
 		require.NoError(t, json.Unmarshal([]byte(`{"rules":[`+rules+`]}`), &m))
-		_, err := r.Records.Change(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"releaseSet": "named", "releaseMapping": m})
+		_, err := r.Records.Configure(ctx, tester, change.KindApplication, "planner", 0, federation.Settings{"releaseSet": "named", "releaseMapping": m})
 		return err
 	}
 	require.ErrorContains(t, both(""), "sub is the gate's own")
 	require.NoError(t, both(`{"to":{"subject":true},"omit":true}`))
 	require.Len(t, mustApplication(r, "planner").Mapping().Rules, 1)
 
-	list, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: records.KindSet, Name: "common", Limit: 10})
+	list, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: string(federation.KindSet), Name: "common", Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	_, _, err = r.Records.Restore(ctx, tester, list[1].ID)
@@ -157,7 +157,7 @@ func TestSetsAreChangedByOneAtATime(t *testing.T) {
 	}
 	wait.Wait()
 	require.Equal(t, 1, made)
-	require.EqualValues(t, 1, r.count(&store.SetRow{}))
+	require.EqualValues(t, 1, r.count(&store.ObjectRow{}))
 }
 
 // Before a change is saved, recorded crossings say who would get something else; a change
@@ -223,7 +223,7 @@ func TestReevaluation(t *testing.T) {
 
 	change1 := federation.Settings{"nameIdFormat": "persistent"}
 	save := func(by change.By) error {
-		_, err := r.Records.Change(ctx, by, change.KindApplication, "roster", 0, change1)
+		_, err := r.Records.Configure(ctx, by, change.KindApplication, "roster", 0, change1)
 		return err
 	}
 	err = save(tester)
@@ -249,7 +249,7 @@ func TestReevaluationWithoutAChangeIsAlike(t *testing.T) {
 	require.NoError(t, r.maps(change.KindProvider, "oakhollow", accountName+","+teams))
 	p.through(driving.Browser{}, "roster", "")
 	snap := r.Snapshot()
-	again := snap.With(snap.Records()...) // the same records, taken for others
+	again := snap // the same records, taken for others
 	for _, rec := range snap.Records() {
 		again = again.With(rec.Copy())
 	}

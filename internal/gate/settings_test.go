@@ -36,10 +36,10 @@ func (r *rig) changeOf(kind, name string, edit func(federation.Settings)) error 
 	s := federation.SettingsOf(o)
 	edit(s)
 	by := tester
-	_, err = r.Records.Change(ctx, by, kind, name, o.Basic().Revision, s)
+	_, err = r.Records.Configure(ctx, by, kind, name, o.Basic().Revision, s)
 	if finding.Is(err, finding.NamesChange) {
 		by.Confirms = toConfirm(err)
-		_, err = r.Records.Change(ctx, by, kind, name, o.Basic().Revision, s)
+		_, err = r.Records.Configure(ctx, by, kind, name, o.Basic().Revision, s)
 	}
 	return err
 }
@@ -300,7 +300,7 @@ func TestApplicationSettings(t *testing.T) {
 	a, err := r.Records.Application("roster")
 	require.NoError(t, err)
 	require.Equal(t, 3, a.Revision)
-	_, err = r.Records.Change(ctx, tester, change.KindApplication, "roster", 2, federation.Settings{"notes": "x"})
+	_, err = r.Records.Configure(ctx, tester, change.KindApplication, "roster", 2, federation.Settings{"notes": "x"})
 	var ce *change.ConflictError
 	require.True(t, errors.As(err, &ce), "a change made from an old revision is refused")
 	for field, edit := range map[string]func(federation.Settings){

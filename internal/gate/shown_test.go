@@ -54,10 +54,10 @@ func (x *trial) some(of ...string) (out []string) {
 func (x *trial) saves(kind, name string, s federation.Settings) {
 	x.t.Helper()
 	by := tester
-	_, err := x.Records.Change(ctx, by, kind, name, 0, s)
+	_, err := x.Records.Configure(ctx, by, kind, name, 0, s)
 	if f := finding.Of(err); f != nil && (f.Code == finding.EntryLost || f.Code == finding.NamesChange) {
 		by.Confirms = toConfirm(err)
-		_, err = x.Records.Change(ctx, by, kind, name, 0, s)
+		_, err = x.Records.Configure(ctx, by, kind, name, 0, s)
 	}
 	require.NoError(x.t, err)
 }
@@ -380,10 +380,10 @@ func TestConsequences(t *testing.T) {
 	} {
 		by := tester
 		by.Took = &change.Consequence{}
-		_, err := r.Records.Change(ctx, by, change.KindApplication, "roster", 0, c.set)
+		_, err := r.Records.Configure(ctx, by, change.KindApplication, "roster", 0, c.set)
 		require.NoError(t, err, "%s acts at once", rule)
 		require.NotZero(t, by.Took.Looked, rule)
-		_, err = r.Records.Change(ctx, tester, change.KindApplication, "roster", 0, federation.Settings{"phase": "live", "provider": "staff"})
+		_, err = r.Records.Configure(ctx, tester, change.KindApplication, "roster", 0, federation.Settings{"phase": "live", "provider": "staff"})
 		require.NoError(t, err)
 		if rule == "paused" {
 			require.Equal(t, 1, by.Took.Shut)

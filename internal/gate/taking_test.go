@@ -694,7 +694,7 @@ func TestHistoryIsSearchedPageByPage(t *testing.T) {
 	require.Equal(t, []int{13, 12, 11, 10, 9, 8, 7, 6, 5, 4, 3, 2, 1}, seen)
 	a, err := r.Records.Application("roster")
 	require.NoError(t, err)
-	_, err = r.Records.Change(ctx, change.By{Who: "gwen", Why: "50%_off"}, change.KindApplication, "roster", a.Revision,
+	_, err = r.Records.Configure(ctx, change.By{Who: "gwen", Why: "50%_off"}, change.KindApplication, "roster", a.Revision,
 		federation.Settings{"notes": "anew"})
 	require.NoError(t, err)
 	for search, want := range map[string]int64{"": 16, "gwen": 1, "50%_": 1, "5_%": 0, "added": 2, "roster": 14,

@@ -171,7 +171,7 @@ func TestAggregatesAreCheckedAndRestored(t *testing.T) {
 	changes, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: change.KindAggregate, Name: "lines", Limit: 9})
 	require.NoError(t, err)
 	require.True(t, changes[0].Restorable)
-	_, _, err = r.Exchange.Restore(ctx, tester, changes[0].ID)
+	_, _, err = r.Records.Restore(ctx, tester, changes[0].ID)
 	require.NoError(t, err)
 	require.Contains(t, found(), finding.AggregateDamaged, "until it is fetched")
 	require.Contains(t, found(), finding.AggregateUnverified, "what was known of the one before")
@@ -186,7 +186,7 @@ func TestAggregatesAreCheckedAndRestored(t *testing.T) {
 	// Settings of then, over the edition of now.
 	title := "Lines"
 	require.NoError(t, r.Exchange.ChangeAggregate(ctx, tester, "lines", a.Revision, editions.Edit{Title: &title}))
-	_, _, err = r.Exchange.Restore(ctx, tester, changes[0].ID)
+	_, _, err = r.Records.Restore(ctx, tester, changes[0].ID)
 	require.NoError(t, err)
 	a, err = r.Exchange.Aggregate(ctx, "lines")
 	require.NoError(t, err)

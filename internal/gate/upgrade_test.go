@@ -135,3 +135,59 @@ func TestLaterSchemasAreRefused(t *testing.T) {
 		require.ErrorContains(t, err, "written by a later build")
 	}
 }
+
+// What an earlier build changed, this one takes back and restores: objects of every kind.
+func TestChangesOfAnEarlierBuild(t *testing.T) {
+	e := restoreEarlier(t, "schema-15")
+	st, err := e.open(t)
+	require.NoError(t, err)
+	g, err := New(ctx, Options{Base: e.Base, Store: st, Log: slog.New(slog.DiscardHandler), Skew: time.Minute,
+		Now: func() time.Time { return e.At.Add(time.Minute) }, Protocols: protocols})
+	require.NoError(t, err)
+	defer func() { g.Close(); _ = st.Close() }()
+	snap := g.Records.Snapshot()
+	ranks, revision := g.Records.Contexts()
+	require.Equal(t, []any{2, []string{"urn:wrenmoor:badge"}}, []any{revision, ranks[len(ranks)-1]}, "the ranking as it was changed")
+	set, err := g.Records.Set("staff-apps")
+	require.NoError(t, err)
+	require.Equal(t, []any{2, 2}, []any{set.Revision, len(set.Mapping.Rules)})
+	require.Len(t, snap.Using("staff-apps"), 1)
+
+	changes, _, err := g.Records.History(ctx, records.HistoryFilter{Limit: 100})
+	require.NoError(t, err)
+	last := func(kind, name, what string) int64 {
+		for _, c := range changes {
+			if c.Kind == kind && c.Name == name && c.What == what {
+				return c.ID
+			}
+		}
+		t.Fatalf("%s/%s %s", kind, name, what)
+		return 0
+	}
+	for _, c := range []struct{ kind, name, what string }{{"set", "staff-apps", "changed"}, {"application", "crew-roster", "changed"},
+		{"application", "seat-finder", "removed"}, {"ranking", "contexts", "changed"}, {"set", "gone-set", "removed"},
+		{"organisation", "northern", "removed"}, {"group", "night-shift", "added"}, {"aggregate", "northern-lines", "changed"}} {
+		_, err := g.Records.Undo(ctx, tester, last(c.kind, c.name, c.what))
+		require.NoError(t, err, "%v", c)
+	}
+	set, err = g.Records.Set("staff-apps")
+	require.NoError(t, err)
+	require.Len(t, set.Mapping.Rules, 1, "as before the change")
+	for kind, name := range map[string]string{"application": "seat-finder", "set": "gone-set", "organisation": "northern"} {
+		_, err := g.Records.Object(kind, name)
+		require.NoError(t, err, "it is back")
+	}
+	_, err = g.Records.Object("group", "night-shift")
+	require.Error(t, err, "it was added")
+	again, _ := g.Records.Contexts()
+	require.NotContains(t, again, []string{"urn:wrenmoor:badge"})
+	_, _, err = g.Records.Restore(ctx, tester, last("group", "night-shift", "changed"))
+	require.NoError(t, err)
+	x, err := g.Records.Unit(federation.KindGroup, "night-shift")
+	require.NoError(t, err)
+	require.Equal(t, "Night shifts", x.Title)
+	_, _, err = g.Records.Restore(ctx, tester, last("ranking", "contexts", "changed"))
+	require.NoError(t, err)
+	again, _ = g.Records.Contexts()
+	require.Contains(t, again, []string{"urn:wrenmoor:badge"})
+}

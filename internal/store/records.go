@@ -96,14 +96,6 @@ type KeyRow struct {
 	Sealed  []byte
 }
 
-// SetRow is a named mapping that several records share.
-type SetRow struct {
-	Name     string `gorm:"primaryKey"`
-	Revision int
-	Added    time.Time
-	Data     []byte
-}
-
 // SettingRow is a value that is stored once, such as an entity ID of our own.
 type SettingRow struct {
 	Key   string `gorm:"primaryKey"`
@@ -180,8 +172,8 @@ type MatchRow struct {
 	Proved    bool
 }
 
-// UnitRow is a group or an organisation as stored.
-type UnitRow struct {
+// ObjectRow is a configuration object of a kind without a table of its own.
+type ObjectRow struct {
 	Kind     string `gorm:"primaryKey"`
 	Name     string `gorm:"primaryKey"`
 	Revision int

@@ -63,7 +63,7 @@ func (s *server) applicationCalls(a huma.API) {
 			Name string `path:"name" maxLength:"200" doc:"Short name"`
 			Body api.ApplicationChange
 		}) (*body[api.Application], error) {
-			app, err := g.Records.Change(ctx, by(ctx), change.KindApplication, in.Name, in.Body.Revision, in.Body.Settings)
+			app, err := g.Records.Configure(ctx, by(ctx), change.KindApplication, in.Name, in.Body.Revision, in.Body.Settings)
 			if err != nil {
 				return nil, s.problem(err)
 			}

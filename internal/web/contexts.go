@@ -11,19 +11,17 @@ import (
 // contextCalls registers the ranking of authentication contexts.
 func (s *server) contextCalls(a huma.API) {
 	g := s.gate
-	show := func(ctx context.Context) (*body[api.Contexts], error) {
-		ranks, revision, err := g.Records.Contexts(ctx)
-		return &body[api.Contexts]{api.Contexts{Revision: revision, Ranks: ranks}}, s.problem(err)
+	show := func() *body[api.Contexts] {
+		ranks, revision := g.Records.Contexts()
+		return &body[api.Contexts]{api.Contexts{Revision: revision, Ranks: ranks}}
 	}
 	huma.Register(a, op("GET", "/contexts", "show-contexts", "How authentication contexts rank, the weakest first"),
 		func(ctx context.Context, _ *struct{}) (*body[api.Contexts], error) {
-			return show(ctx)
+			return show(), nil
 		})
 	huma.Register(a, op("PUT", "/contexts", "change-contexts", "Replace the ranking of authentication contexts"),
 		func(ctx context.Context, in *struct{ Body api.Contexts }) (*body[api.Contexts], error) {
-			if err := g.Records.ChangeContexts(ctx, by(ctx), in.Body.Revision, in.Body.Ranks); err != nil {
-				return nil, s.problem(err)
-			}
-			return show(ctx)
+			err := g.Records.ChangeContexts(ctx, by(ctx), in.Body.Revision, in.Body.Ranks)
+			return show(), s.problem(err)
 		})
 }

@@ -37,7 +37,7 @@ func (s *server) historyCalls(a huma.API) {
 		})
 	huma.Register(a, does("/history/{id}/restore", "restore", "Set a record back to what it was after this change"),
 		func(ctx context.Context, in *numbered) (*body[api.TakenEntity], error) {
-			kind, name, err := g.Exchange.Restore(ctx, by(ctx), in.ID)
+			kind, name, err := g.Records.Restore(ctx, by(ctx), in.ID)
 			return &body[api.TakenEntity]{api.TakenEntity{Kind: kind, Name: name}}, s.problem(err)
 		})
 	huma.Register(a, does("/history/{id}/undo", "undo",

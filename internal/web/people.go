@@ -200,7 +200,7 @@ func (s *server) file(form, name string, write func(io.Writer) error) (*fileOut,
 func edit(in api.PersonChange) accounts.Edit {
 	names := func(in []api.UnitName) (out []accounts.Belongs) {
 		for _, u := range in {
-			out = append(out, accounts.Belongs{Kind: federation.UnitKind(u.Kind), Name: u.Name})
+			out = append(out, accounts.Belongs{Kind: federation.Kind(u.Kind), Name: u.Name})
 		}
 		return out
 	}

@@ -62,7 +62,7 @@ func (s *server) providerCalls(a huma.API) {
 			Name string `path:"name" maxLength:"200" doc:"Short name"`
 			Body api.ProviderChange
 		}) (*body[api.Provider], error) {
-			p, err := g.Records.Change(ctx, by(ctx), change.KindProvider, in.Name, in.Body.Revision, in.Body.Settings)
+			p, err := g.Records.Configure(ctx, by(ctx), change.KindProvider, in.Name, in.Body.Revision, in.Body.Settings)
 			if err != nil {
 				return nil, s.problem(err)
 			}

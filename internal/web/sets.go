@@ -80,7 +80,7 @@ func setOf(name string, in api.SetChange) federation.Set {
 
 // deviation is what a record that shares a set makes by itself.
 func deviation(r federation.Record) api.Deviation {
-	d := api.Deviation{Record: federation.Path(r), Own: []string{}, Omits: []string{}}
+	d := api.Deviation{Record: r.Ref().String(), Own: []string{}, Omits: []string{}}
 	for _, rule := range federation.OwnMapping(r).Rules {
 		if rule.Omit {
 			d.Omits = append(d.Omits, rule.To.String())
@@ -95,7 +95,7 @@ func setShown(snap *federation.Snapshot, set *federation.Set) api.Set {
 	out := api.Set{Name: string(set.Name), SetChange: api.SetChange{Way: string(set.Way), Title: set.Title, Notes: set.Notes,
 		Mapping: set.Mapping, Revision: set.Revision}, Using: []string{}, Deviating: []api.Deviation{}, Added: set.Added}
 	for _, r := range snap.Using(set.Name) {
-		out.Using = append(out.Using, federation.Path(r))
+		out.Using = append(out.Using, r.Ref().String())
 		if d := deviation(r); len(d.Own)+len(d.Omits) > 0 {
 			out.Deviating = append(out.Deviating, d)
 		}

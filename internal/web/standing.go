@@ -142,9 +142,9 @@ func (s *server) connections(ctx context.Context, search string) ([]api.Connecti
 // tied to is found on the way as well.
 func (s *server) connection(snap *federation.Snapshot, app *federation.Application, found map[string][]*finding.Finding,
 	last traces.Head) api.Connection {
-	fs := found[federation.Path(app)]
+	fs := found[app.Ref().String()]
 	if p, ok := snap.Provider(app.Provider); ok {
-		fs = slices.Concat(fs, found[federation.Path(p)])
+		fs = slices.Concat(fs, found[p.Ref().String()])
 	}
 	state := stateOf(app, fs)
 	out := api.Connection{Name: string(app.Name), Title: app.Title, Protocol: app.Protocol(), Phase: string(app.Phase),

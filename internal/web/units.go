@@ -13,12 +13,12 @@ import (
 
 // unitCalls registers groups and organisations.
 func (s *server) unitCalls(a huma.API) {
-	for _, k := range []federation.UnitKind{federation.KindGroup, federation.KindOrganisation} {
+	for _, k := range []federation.Kind{federation.KindGroup, federation.KindOrganisation} {
 		s.unitKind(a, k)
 	}
 }
 
-func (s *server) unitKind(a huma.API, k federation.UnitKind) {
+func (s *server) unitKind(a huma.API, k federation.Kind) {
 	g, path, word := s.gate, "/"+string(k)+"s", string(k)
 	title := strings.ToUpper(word[:1]) + word[1:]
 	huma.Register(a, op("GET", path, "list-"+word+"s", title+"s by name"),
@@ -56,7 +56,7 @@ func (s *server) unitKind(a huma.API, k federation.UnitKind) {
 		})
 }
 
-func unitOf(k federation.UnitKind, name string, in api.UnitChange) federation.Unit {
+func unitOf(k federation.Kind, name string, in api.UnitChange) federation.Unit {
 	return federation.Unit{Kind: k, Name: federation.Name(name), Title: in.Title, Notes: in.Notes, UserType: in.UserType,
 		Inside: federation.Name(in.Inside), Values: in.Values, Providers: namesOf(in.Providers), Domains: in.Domains,
 		Groups: namesOf(in.Groups), Revision: in.Revision}

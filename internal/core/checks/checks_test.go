@@ -412,8 +412,8 @@ func TestChangesAreToldOf(t *testing.T) {
 			SSO: []saml.Endpoint{{Binding: saml.BindingPOST, Location: sso}}}}}
 	}
 	codes := func(a, b *federation.Provider) (out []finding.Code) {
-		for _, f := range checks.Change(finding.Provider, federation.Differences(federation.Describe(a),
-			federation.Describe(b))) {
+		for _, f := range checks.Change(finding.Provider, federation.Differences(a.Describe(),
+			b.Describe())) {
 			out = append(out, f.Code)
 		}
 		return out

@@ -93,7 +93,7 @@ func TestMatchingIsChecked(t *testing.T) {
 	} {
 		p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{}}}
 		p.Name, p.Phase, p.Matching = "staff", federation.Live, c.matching
-		snap := federation.Load(federation.Gate{Mails: c.mails}, p).WithUnits(nil, &federation.Unit{Kind: federation.KindOrganisation,
+		snap := federation.Load(federation.Gate{Mails: c.mails}, p).With(&federation.Unit{Kind: federation.KindOrganisation,
 			Name: "oakhollow", Title: "O", Domains: []string{"oakhollow.example"}})
 		var got finding.Code
 		for _, f := range checks.New(snap, now).Record(p) {

@@ -17,9 +17,9 @@ const (
 
 // Membership is that somebody belongs to a group or an organisation.
 type Membership struct {
-	Kind   federation.UnitKind `json:"kind"`
-	Name   federation.Name     `json:"name"`
-	Source federation.ID       `json:"source"` // a provider, or one of the sources
+	Kind   federation.Kind `json:"kind"`
+	Name   federation.Name `json:"name"`
+	Source federation.ID   `json:"source"` // a provider, or one of the sources
 }
 
 // Given is a value that the person said when they were asked.
@@ -30,7 +30,7 @@ type Given struct {
 }
 
 // of are the units of a kind that memberships name, each once.
-func unitsOf(k federation.UnitKind, all []Membership) (out []federation.Name) {
+func unitsOf(k federation.Kind, all []Membership) (out []federation.Name) {
 	for _, m := range all {
 		if m.Kind == k && !slices.Contains(out, m.Name) {
 			out = append(out, m.Name)

@@ -46,7 +46,7 @@ func decides(r federation.Record) []byte {
 // Reopened is the configuration after a change without what is meant to close or to move by
 // it: phases, the providers of applications, and removals are as before.
 func Reopened(before, after *federation.Snapshot) *federation.Snapshot {
-	var back []federation.Record
+	var back []federation.Object
 	for _, r := range Deciding(before, after) {
 		old, _ := before.Record(r.Kind(), r.Basic().Name)
 		now, there := after.Record(r.Kind(), r.Basic().Name)

@@ -162,7 +162,7 @@ func TestSeek(t *testing.T) {
 	}
 }
 
-func unit(k federation.UnitKind, name, inside, userType string) *federation.Unit {
+func unit(k federation.Kind, name, inside, userType string) *federation.Unit {
 	return &federation.Unit{Kind: k, Name: federation.Name(name), Title: name, Inside: federation.Name(inside), UserType: userType}
 }
 
@@ -175,7 +175,7 @@ func TestBelonging(t *testing.T) {
 	drivers.Values = []string{"CN=Drivers,OU=Rail"}
 	p := &federation.Provider{}
 	p.Name, p.ID = "p", "p-id"
-	snap := federation.NewSnapshot(federation.Gate{}).WithUnits(nil, org, drivers, unit(federation.KindGroup, "operations", "", "staff"),
+	snap := federation.NewSnapshot(federation.Gate{}).With(org, drivers, unit(federation.KindGroup, "operations", "", "staff"),
 		unit(federation.KindGroup, "guests", "", ""), unit(federation.KindGroup, "own", "", ""))
 	group := func(name, source string) crossing.Membership {
 		return crossing.Membership{Kind: federation.KindGroup, Name: federation.Name(name), Source: federation.ID(source)}
@@ -223,15 +223,15 @@ func TestBelonging(t *testing.T) {
 		require.Len(t, units, map[bool]int{true: 1}[made], "%.20s", value)
 		for _, g := range units {
 			require.NoError(t, snap.CheckUnit(&g))
-			called, _ := snap.WithUnits(nil, &g).GroupCalled(value)
+			called, _ := snap.With(&g).GroupCalled(value)
 			require.NotNil(t, called, "%.20s", value)
 		}
 	}
-	var all []*federation.Unit
+	var all []federation.Object
 	for n := range federation.MostUnits {
 		all = append(all, &federation.Unit{Kind: federation.KindGroup, Name: federation.Name(fmt.Sprint("g", n)), Title: "g"})
 	}
-	require.Empty(t, crossing.Belonging(federation.NewSnapshot(federation.Gate{}).WithUnits(nil, all...), p,
+	require.Empty(t, crossing.Belonging(federation.NewSnapshot(federation.Gate{}).With(all...), p,
 		profile.PassThrough(profile.Subject{Value: "x"}, attributes("groups=Day")), crossing.Person{ID: 1}, nil), "there are too many")
 	p.GroupValues = "known"
 	who := crossing.Person{ID: 1, Values: kept("p-id", "displayName=Ada"), Members: []crossing.Membership{group("own", "@hand"), landed}}
@@ -294,7 +294,7 @@ func TestUpdating(t *testing.T) {
 func TestLandingByDomain(t *testing.T) {
 	org := unit(federation.KindOrganisation, "oakhollow", "", "")
 	org.Domains = []string{"oakhollow.example"}
-	snap := federation.NewSnapshot(federation.Gate{}).WithUnits(nil, org)
+	snap := federation.NewSnapshot(federation.Gate{}).With(org)
 	for _, c := range []struct {
 		rule     string
 		vouches  string

@@ -55,8 +55,8 @@ const (
 	TouchAlgorithm Touch = "algorithm"
 )
 
-// Describe gives everything a record says, the other side's values first.
-func Describe(r Record) []Value {
+// describe gives everything a record says, the other side's values first.
+func describe(r Record) []Value {
 	out := r.Part().Describe()
 	in := r.Basic().Intake
 	if in.Source != "" {

@@ -15,8 +15,8 @@ func ExampleDifferences() {
 		return &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: "urn:staff",
 			SSO: []saml.Endpoint{{Binding: saml.BindingRedirect, Location: address}}}}}
 	}
-	all := federation.Differences(federation.Describe(provider("https://a.wrenmoor.example/sso")),
-		federation.Describe(provider("https://b.wrenmoor.example/sso")))
+	all := federation.Differences(provider("https://a.wrenmoor.example/sso").Describe(),
+		provider("https://b.wrenmoor.example/sso").Describe())
 	for _, d := range all {
 		fmt.Printf("%s\n  %s\n  %s\n", d.Name(), d.Before, d.After)
 	}

@@ -72,7 +72,7 @@ func TestSettingsOfKeepingAndDrafts(t *testing.T) {
 	back, err := federation.Unmarshal(samlside.Protocol{}, federation.Stored{Kind: federation.KindApplication, Name: "a",
 		Revision: 3, Data: octets})
 	require.NoError(t, err)
-	require.Equal(t, federation.Describe(s), federation.Describe(back), "what is stored is what was")
+	require.Equal(t, s.Describe(), back.Describe(), "what is stored is what was")
 	for source, want := range map[string][2]string{"https://a.example/m": {"https://a.example/m", ""}, "document": {},
 		"typed": {}, "aggregate lines": {"", "lines"}} {
 		in := federation.Intake{Source: source}

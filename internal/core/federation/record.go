@@ -10,6 +10,7 @@ import (
 
 // Record is a provider or an application.
 type Record interface {
+	Object
 	Kind() Kind
 	// Basic are the fields that both kinds have; to be changed in copies only.
 	Basic() *Basics
@@ -120,9 +121,6 @@ func KnownAs(r Record) string {
 	return ""
 }
 
-// Path names a record of either kind, like provider/wrenmoor-staff.
-func Path(r Record) string { return string(r.Kind()) + "/" + string(r.Basic().Name) }
-
 // Marshal gives what a record is stored as, in JSON: the side's data, the ID, the
 // intake, and all settings under "settings".
 func Marshal(r Record) ([]byte, error) {
@@ -138,10 +136,11 @@ func Marshal(r Record) ([]byte, error) {
 	return json.Marshal(out)
 }
 
-// Stored is a record as it is stored, beside its data.
+// Stored is an object as it is stored.
 type Stored struct {
 	Kind     Kind
 	Name     string
+	Protocol string // of a record, "" for other objects
 	Added    time.Time
 	Revision int
 	Data     []byte

@@ -114,7 +114,7 @@ func (s *Snapshot) Resolved(r Record) (Record, error) {
 	switch {
 	case !ok:
 		say := fmt.Errorf("there is no set %q", name)
-		if near := nearword.Of(string(name), s.SetNames()); near != "" {
+		if near := nearword.Of(string(name), s.Names(KindSet)); near != "" {
 			say = fmt.Errorf("%w; did you mean %s?", say, near)
 		}
 		return r, &SettingError{field + "Set", say}
@@ -184,14 +184,6 @@ func (s *Snapshot) Sets() []*Set {
 	})
 }
 
-// SetNames are the names of all sets.
-func (s *Snapshot) SetNames() (out []string) {
-	for _, set := range s.Sets() {
-		out = append(out, string(set.Name))
-	}
-	return out
-}
-
 // Using are the records that share a set.
 func (s *Snapshot) Using(n Name) (out []Record) {
 	for _, r := range s.Records() {
@@ -200,24 +192,4 @@ func (s *Snapshot) Using(n Name) (out []Record) {
 		}
 	}
 	return out
-}
-
-// WithSets gives a snapshot that has these sets, in place of those of the same names. The
-// records that share them follow.
-func (s *Snapshot) WithSets(sets ...*Set) *Snapshot {
-	t := s.clone()
-	for _, set := range sets {
-		t.sets[set.Name] = set
-	}
-	for _, set := range sets {
-		t.add(s.Using(set.Name))
-	}
-	return t
-}
-
-// LackingSet gives a snapshot without a set that nobody shares.
-func (s *Snapshot) LackingSet(n Name) *Snapshot {
-	t := s.clone()
-	delete(t.sets, n)
-	return t
 }

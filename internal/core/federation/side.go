@@ -10,15 +10,6 @@ import (
 	"innergate.example/innergate/internal/core/profile"
 )
 
-// Kind is a kind of record.
-type Kind string
-
-// Kinds of records.
-const (
-	KindProvider    Kind = "provider"
-	KindApplication Kind = "application"
-)
-
 // Side is who sends what a record of the kind is made from.
 func (k Kind) Side() finding.Side {
 	if k == KindProvider {

@@ -17,7 +17,8 @@ type Snapshot struct {
 	leaving     map[Name]*Application // those that somebody else may take the identity of
 	byID        map[ID]Name           // of applications
 	sets        map[Name]*Set
-	units       *units // shared, never changed
+	units       *units         // shared, never changed
+	others      map[Ref]Object // of kinds that nothing is found by here
 
 	providerList func() *Directory[*Provider]
 	appList      func() *Directory[*Application]
@@ -29,20 +30,15 @@ type identity struct{ protocol, id string }
 func identityOf(s Known) identity { return identity{s.Protocol(), KeyOf(s)} }
 
 // NewSnapshot makes an empty snapshot of a gate.
-func NewSnapshot(g Gate) *Snapshot { return Load(g) }
+func NewSnapshot(g Gate) *Snapshot { return empty(g) }
 
-// Load makes a snapshot of many records at once.
-func Load(g Gate, records ...Record) *Snapshot { return LoadWith(g, nil, records...) }
+// Load makes a snapshot of many objects at once.
+func Load(g Gate, all ...Object) *Snapshot { return empty(g).Having(all, nil) }
 
-// LoadWith makes a snapshot of many records at once, and of the sets that they share.
-func LoadWith(g Gate, sets []*Set, records ...Record) *Snapshot {
+func empty(g Gate) *Snapshot {
 	s := &Snapshot{Gate: g, providers: map[Name]*Provider{}, apps: map[Name]*Application{},
 		providerIDs: map[identity]*Provider{}, appIDs: map[identity]*Application{}, leaving: map[Name]*Application{},
-		byID: map[ID]Name{}, sets: map[Name]*Set{}, units: newUnits(nil)}
-	for _, set := range sets {
-		s.sets[set.Name] = set
-	}
-	s.add(records)
+		byID: map[ID]Name{}, sets: map[Name]*Set{}, units: newUnits(nil), others: map[Ref]Object{}}
 	return s.list()
 }
 
@@ -74,7 +70,7 @@ func (s *Snapshot) list() *Snapshot {
 func (s *Snapshot) clone() *Snapshot {
 	return (&Snapshot{Gate: s.Gate, providers: maps.Clone(s.providers), apps: maps.Clone(s.apps),
 		providerIDs: maps.Clone(s.providerIDs), appIDs: maps.Clone(s.appIDs), leaving: maps.Clone(s.leaving),
-		byID: maps.Clone(s.byID), sets: maps.Clone(s.sets), units: s.units}).list()
+		byID: maps.Clone(s.byID), sets: maps.Clone(s.sets), units: s.units, others: maps.Clone(s.others)}).list()
 }
 
 func (s *Snapshot) addProvider(p *Provider) {
@@ -135,24 +131,10 @@ func (s *Snapshot) WithGate(g Gate) *Snapshot {
 
 // With gives a snapshot that has all of these, in place of those of the same
 // kinds and names.
-func (s *Snapshot) With(records ...Record) *Snapshot {
-	t := s.clone()
-	t.add(records)
-	return t
-}
+func (s *Snapshot) With(put ...Object) *Snapshot { return s.Having(put, nil) }
 
-// Lacking gives a snapshot without some records.
-func (s *Snapshot) Lacking(records ...Record) *Snapshot {
-	t := s.clone()
-	for _, r := range records {
-		if r.Kind() == KindProvider {
-			t.dropProvider(r.Basic().Name)
-		} else {
-			t.dropApplication(r.Basic().Name)
-		}
-	}
-	return t
-}
+// Lacking gives a snapshot without some objects.
+func (s *Snapshot) Lacking(gone ...Object) *Snapshot { return s.Having(nil, gone) }
 
 // Record finds a record by kind and name.
 func (s *Snapshot) Record(k Kind, n Name) (Record, bool) {
@@ -166,21 +148,6 @@ func (s *Snapshot) Record(k Kind, n Name) (Record, bool) {
 		return a, true
 	}
 	return nil, false
-}
-
-// Names are the short names of all records of a kind.
-func (s *Snapshot) Names(k Kind) []string {
-	out := []string{}
-	if k == KindProvider {
-		for _, p := range s.Providers() {
-			out = append(out, string(p.Name))
-		}
-		return out
-	}
-	for _, a := range s.Applications() {
-		out = append(out, string(a.Name))
-	}
-	return out
 }
 
 // Provider finds a provider by name.
@@ -202,6 +169,37 @@ func (s *Snapshot) ProviderBy(protocol, id string) (*Provider, bool) {
 func (s *Snapshot) ApplicationBy(protocol, id string) (*Application, bool) {
 	a, ok := s.appIDs[identity{protocol, id}]
 	return a, ok
+}
+
+// Rival is another record that has the identity which a record would have for itself, before or
+// after a change. Applications with an address of their own may have the same one.
+func Rival(before, after *Snapshot, r Record) (Record, bool) {
+	id := identityOf(r.Part())
+	if id.id == "" || !onItsOwn(r) {
+		return nil, false
+	}
+	for _, s := range []*Snapshot{before, after} {
+		var other Record
+		if p, ok := s.providerIDs[id]; ok && r.Kind() == KindProvider {
+			other = p
+		} else if a, ok := s.appIDs[id]; ok && r.Kind() == KindApplication {
+			other = a
+		}
+		if other == nil || other.Ref() == r.Ref() {
+			continue
+		}
+		now, there := after.Record(r.Kind(), other.Basic().Name)
+		if there && identityOf(now.Part()) == id && onItsOwn(now) {
+			return now, true
+		}
+	}
+	return nil, false
+}
+
+// onItsOwn reports whether a record has its identity for itself.
+func onItsOwn(r Record) bool {
+	a, is := r.(*Application)
+	return !is || a.Side.Shared() == Together
 }
 
 // ApplicationOf finds an application by the ID of its record.

@@ -13,19 +13,10 @@ import (
 	"innergate.example/innergate/internal/core/profile"
 )
 
-// UnitKind is a kind of what people belong to.
-type UnitKind string
-
-// Kinds of units.
-const (
-	KindGroup        UnitKind = "group"
-	KindOrganisation UnitKind = "organisation"
-)
-
 // Unit is a group or an organisation: what people belong to. Which people do is no
 // configuration.
 type Unit struct {
-	Kind     UnitKind  `json:"-"`
+	Kind     Kind      `json:"-"`
 	Name     Name      `json:"-"`
 	Revision int       `json:"-"`
 	Added    time.Time `json:"-"`
@@ -53,14 +44,14 @@ type Unit struct {
 
 // units are those of a snapshot, with what they are found by.
 type units struct {
-	all      map[UnitKind]map[Name]*Unit
+	all      map[Kind]map[Name]*Unit
 	byValue  map[string]*Unit // groups, by what providers call them, in small letters
 	ofOwner  map[Name]*Unit   // organisations, by their providers
 	byDomain map[string]*Unit
 }
 
 func newUnits(list []*Unit) *units {
-	u := &units{all: map[UnitKind]map[Name]*Unit{KindGroup: {}, KindOrganisation: {}}, byValue: map[string]*Unit{},
+	u := &units{all: map[Kind]map[Name]*Unit{KindGroup: {}, KindOrganisation: {}}, byValue: map[string]*Unit{},
 		ofOwner: map[Name]*Unit{}, byDomain: map[string]*Unit{}}
 	for _, x := range list {
 		u.all[x.Kind][x.Name] = x
@@ -90,23 +81,14 @@ func (u *units) list() (out []*Unit) {
 }
 
 // Unit finds a group or an organisation.
-func (s *Snapshot) Unit(k UnitKind, n Name) (*Unit, bool) {
+func (s *Snapshot) Unit(k Kind, n Name) (*Unit, bool) {
 	x, ok := s.units.all[k][n]
 	return x, ok
 }
 
 // Units gives all of a kind, by name.
-func (s *Snapshot) Units(k UnitKind) []*Unit {
+func (s *Snapshot) Units(k Kind) []*Unit {
 	return slices.SortedFunc(maps.Values(s.units.all[k]), func(a, b *Unit) int { return cmp.Compare(a.Name, b.Name) })
-}
-
-// UnitNames are the short names of all of a kind.
-func (s *Snapshot) UnitNames(k UnitKind) []string {
-	out := []string{}
-	for _, x := range s.Units(k) {
-		out = append(out, string(x.Name))
-	}
-	return out
 }
 
 // GroupCalled finds the group that a provider calls so, in any case.
@@ -166,18 +148,6 @@ func (s *Snapshot) LandingIn(group Name) (out []Name) {
 		}
 	}
 	return out
-}
-
-// WithUnits gives a snapshot that has all of these, in place of those of the same kinds
-// and names, and lacks one.
-func (s *Snapshot) WithUnits(lacking *Unit, changed ...*Unit) *Snapshot {
-	t := s.clone()
-	list := slices.DeleteFunc(s.units.list(), func(x *Unit) bool {
-		return lacking != nil && x.Kind == lacking.Kind && x.Name == lacking.Name || slices.ContainsFunc(changed,
-			func(y *Unit) bool { return x.Kind == y.Kind && x.Name == y.Name })
-	})
-	t.units = newUnits(append(list, changed...))
-	return t
 }
 
 // MostUnits is how many groups, and how many organisations, there can be.
@@ -280,11 +250,11 @@ func (s *Snapshot) checkOrganisation(x *Unit) error {
 }
 
 // names sees that a unit exists, unless none is named.
-func (s *Snapshot) names(field string, k UnitKind, n Name) error {
+func (s *Snapshot) names(field string, k Kind, n Name) error {
 	if _, ok := s.Unit(k, n); n == "" || ok {
 		return nil
 	}
-	return &SettingError{field, missing(string(k), string(n), s.UnitNames(k))}
+	return &SettingError{field, missing(string(k), string(n), s.Names(k))}
 }
 
 func missing(kind, name string, names []string) error {

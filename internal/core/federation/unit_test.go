@@ -15,7 +15,7 @@ func aGroup(name, inside string, values ...string) *Unit {
 // Groups are found by what providers call them, in any case; whoever is in one is in all
 // that it lies in; a change gives another snapshot and leaves the old one alone.
 func TestUnitsOfASnapshot(t *testing.T) {
-	before := NewSnapshot(Gate{}).WithUnits(nil, aGroup("rail", ""), aGroup("operations", "rail"), aGroup("drivers", "operations", "CN=Drivers,OU=Rail"),
+	before := NewSnapshot(Gate{}).With(aGroup("rail", ""), aGroup("operations", "rail"), aGroup("drivers", "operations", "CN=Drivers,OU=Rail"),
 		&Unit{Kind: KindOrganisation, Name: "oakhollow", Title: "O", Providers: []Name{"p"}, Domains: []string{"oakhollow.example"}, Groups: []Name{"drivers"}})
 	for value, want := range map[string]Name{"drivers": "drivers", "DRIVERS": "drivers", "cn=drivers,ou=rail": "drivers", "cn=drivers": "", "": ""} {
 		g, ok := before.GroupCalled(value)
@@ -32,7 +32,7 @@ func TestUnitsOfASnapshot(t *testing.T) {
 	require.Equal(t, Name("oakhollow"), o.Name)
 
 	drivers, _ := before.Unit(KindGroup, "drivers")
-	after := before.WithUnits(drivers, aGroup("operations", "", "OPS"))
+	after := before.Having([]Object{aGroup("operations", "", "OPS")}, []Object{drivers})
 	_, there := after.Unit(KindGroup, "drivers")
 	require.False(t, there)
 	_, there = before.Unit(KindGroup, "drivers")
@@ -46,7 +46,7 @@ func TestUnitsOfASnapshot(t *testing.T) {
 
 // What cannot be is refused with the field and the way out.
 func TestUnitsAreChecked(t *testing.T) {
-	snap := NewSnapshot(Gate{}).WithUnits(nil, aGroup("a", "", "A-1"), aGroup("b", "a"), aGroup("c", "b"),
+	snap := NewSnapshot(Gate{}).With(aGroup("a", "", "A-1"), aGroup("b", "a"), aGroup("c", "b"),
 		&Unit{Kind: KindOrganisation, Name: "o", Title: "O", Domains: []string{"o.example"}})
 	deep := snap
 	for i := range deepest {
@@ -54,7 +54,7 @@ func TestUnitsAreChecked(t *testing.T) {
 		if i > 0 {
 			inside = fmt.Sprint("d", i-1)
 		}
-		deep = deep.WithUnits(nil, aGroup(fmt.Sprint("d", i), inside))
+		deep = deep.With(aGroup(fmt.Sprint("d", i), inside))
 	}
 	for _, c := range []struct {
 		snap  *Snapshot

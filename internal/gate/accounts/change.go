@@ -35,7 +35,7 @@ type Edit struct {
 
 // Belongs names a group or an organisation.
 type Belongs struct {
-	Kind federation.UnitKind
+	Kind federation.Kind
 	Name string
 }
 

@@ -286,7 +286,7 @@ func (rm *Room) brief(ctx context.Context, ids []int64) ([]Person, error) {
 	}
 	for _, m := range members {
 		if p := byID[m.Person]; p != nil {
-			p.Members = append(p.Members, Membership{crossing.Membership{Kind: federation.UnitKind(m.Kind), Name: federation.Name(m.Name),
+			p.Members = append(p.Members, Membership{crossing.Membership{Kind: federation.Kind(m.Kind), Name: federation.Name(m.Name),
 				Source: federation.ID(m.Source)}, m.Added})
 		}
 	}
@@ -361,7 +361,7 @@ func (rm *Room) Get(ctx context.Context, id int64) (Person, error) {
 }
 
 // Members counts who belongs to each unit of a kind.
-func (rm *Room) Members(ctx context.Context, k federation.UnitKind) (map[federation.Name]int64, error) {
+func (rm *Room) Members(ctx context.Context, k federation.Kind) (map[federation.Name]int64, error) {
 	var rows []struct {
 		Name string
 		N    int64

@@ -147,15 +147,19 @@ func (n Note) create(tx *gorm.DB, row *store.HistoryRow) error {
 	return tx.Model(row).Update("batch", row.ID).Error
 }
 
-// WriteOf puts a note on a record into the history: which record it is, and its
-// values, are the record's.
-func (n Note) WriteOf(tx *gorm.DB, r federation.Record) (err error) {
+// WriteOf puts a note on an object into the history: which it is, and what it says, are the
+// object's.
+func (n Note) WriteOf(tx *gorm.DB, o federation.Object) (err error) {
+	n.Kind, n.Name = string(o.Ref().Kind), string(o.Ref().Name)
+	r, is := o.(federation.Record)
+	if !is {
+		return n.Write(tx)
+	}
 	if n.Data == nil {
 		if n.Data, err = federation.Marshal(r); err != nil {
 			return err
 		}
 	}
-	n.Kind, n.Name = KindOf(r), NameOf(r)
 	row := n.Row()
 	row.Protocol, row.Object = r.Part().Protocol(), string(r.Basic().ID)
 	return n.create(tx, row)

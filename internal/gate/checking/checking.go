@@ -247,11 +247,11 @@ func (k *found) of(c *checks.Checker, snap *federation.Snapshot, few bool) func(
 	if k.snap != snap || c.Now.Sub(k.at) > time.Minute || c.Now.Before(k.at) {
 		k.snap, k.at, k.all = snap, c.Now, map[string][]*finding.Finding{}
 		for _, r := range snap.Records() {
-			k.all[federation.Path(r)] = c.Record(r)
+			k.all[r.Ref().String()] = c.Record(r)
 		}
 	}
 	all := k.all
-	return func(r federation.Record) []*finding.Finding { return all[federation.Path(r)] }
+	return func(r federation.Record) []*finding.Finding { return all[r.Ref().String()] }
 }
 
 // state gives the findings on how current records are, by kind and name: of those

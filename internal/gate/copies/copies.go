@@ -307,7 +307,7 @@ func (rm *Room) Findings(ctx context.Context, lately time.Duration) (map[string]
 		if !told || !ok || s.CopyOf() != row.Address {
 			continue
 		}
-		at := federation.Path(r)
+		at := r.Ref().String()
 		if row.Problem != "" {
 			f := s.Unread(row.Address, row.Problem).From(r.Kind().Side())
 			if !row.At.IsZero() {

@@ -437,21 +437,21 @@ type moving interface {
 // moved notes that an application has come by an address of its own. It is state,
 // so that no revision is made; if it fails, the next request tries again.
 func (rm *Room) moved(ctx context.Context, name federation.Name) {
-	if !rm.records.TryLock() {
-		return // the next sign-in notes it: no one waits for a change of the configuration
-	}
-	defer rm.records.Unlock()
-	app, ok := rm.records.Snapshot().Application(name)
-	if !ok {
-		return
-	}
-	side, ok := app.Side.(moving)
-	if !ok {
-		return
-	}
-	b := app.Copy()
-	federation.Replace(b, side.HasMoved())
-	if err := rm.records.Put(ctx, change.By{}, []records.Edit{{Record: b, Quiet: true}}, nil); err != nil {
+	// The next sign-in notes it if somebody changes the configuration now: no one waits for that.
+	_, err := rm.records.ChangeIfFree(ctx, change.By{}, func(now *federation.Snapshot) (records.Plan, error) {
+		app, ok := now.Application(name)
+		if !ok {
+			return records.Plan{}, nil
+		}
+		side, ok := app.Side.(moving)
+		if !ok {
+			return records.Plan{}, nil
+		}
+		b := app.Copy()
+		federation.Replace(b, side.HasMoved())
+		return records.Plan{Put: []records.Put{{Object: b, Quiet: true, Judged: true}}}, nil
+	})
+	if err != nil {
 		rm.log.Error("that an application has moved cannot be stored", "application", name, "error", err)
 	}
 }

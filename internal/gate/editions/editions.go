@@ -19,7 +19,6 @@ import (
 
 	"gorm.io/gorm"
 
-	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/core/saml"
@@ -425,22 +424,4 @@ func (rm *Room) Spool(src io.Reader) (*os.File, error) {
 		return nil, errors.Join(err, f.Close(), os.Remove(f.Name()))
 	}
 	return f, nil
-}
-
-// Values describes an aggregate for the history.
-func Values(data []byte) ([]federation.Value, error) {
-	var d Data
-	if err := json.Unmarshal(data, &d); err != nil {
-		return nil, err
-	}
-	out := []federation.Value{{Label: "title", Value: d.Title}, {Label: "address", Value: d.Address},
-		{Label: "trustKey", Value: d.TrustKey},
-		{Label: "notes", Value: d.Notes}, {Label: "addressCA", Value: d.AddressCA},
-		{Label: "Entities", Value: fmt.Sprint(d.Entities)},
-		{Label: "Broken", Value: fmt.Sprint(d.Broken)},
-		{Label: "Verified", Value: fmt.Sprint(d.Verified)}}
-	if !d.ValidUntil.IsZero() {
-		out = append(out, federation.Value{Label: "validUntil", Value: d.ValidUntil.Format(time.RFC3339)})
-	}
-	return out, nil
 }

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -258,56 +259,74 @@ func (o *takingOver) unknown(ctx context.Context, rows []store.EntityRow) error 
 
 // part makes records of some entities and saves them at once.
 func (o *takingOver) part(ctx context.Context, rows []store.EntityRow) error {
-	o.records.Lock()
-	defer o.records.Unlock()
-	var edits []records.Edit
-	for _, row := range rows {
-		r, octets, err := o.record(row)
-		if err == nil && o.seen[row.EntityID] {
-			err = finding.New(finding.AggregateTwice, finding.Fact("Entity ID", row.EntityID))
-		}
-		if err != nil {
-			if err := o.refused(row.EntityID, err); err != nil {
-				return err
-			}
-			continue
-		}
-		o.seen[row.EntityID], o.names[change.NameOf(r)] = true, true
-		edits = append(edits, records.Edit{Record: r, What: "added", Document: octets})
-		if len(o.report.Taken) < editions.Listed*10 {
-			o.report.Taken = append(o.report.Taken,
-				TakenEntity{EntityID: row.EntityID, Kind: change.KindOf(r), Name: change.NameOf(r)})
-		}
+	var made partMade
+	err := o.records.Change(ctx, o.by, func(now *federation.Snapshot) (p records.Plan, err error) {
+		made = partMade{names: maps.Clone(o.names), seen: maps.Clone(o.seen)}
+		p.Put, err = o.make(now, rows, &made)
+		return p, err
+	})
+	if err != nil {
+		return err
 	}
-	err := o.records.Put(ctx, o.by, edits, nil)
+	o.names, o.seen = made.names, made.seen
+	for _, x := range made.refused {
+		refuse(o.report, x.EntityID, x.Problem)
+	}
+	o.report.Taken = append(o.report.Taken, made.taken[:min(len(made.taken), max(0, editions.Listed*10-len(o.report.Taken)))]...)
 	o.report.Change = o.by.Together.Number
-	return err
-}
-
-// refused reports why an entity is not taken. What is our own fault ends the job.
-func (o *takingOver) refused(entityID string, err error) error {
-	what := finding.Of(err)
-	if what == nil {
-		var fe *change.FieldError
-		if !errors.As(err, &fe) {
-			return err
-		}
-		what = finding.New(finding.RefreshFailed, finding.Fact(fe.Field, fe.Error()))
-	}
-	refuse(o.report, entityID, what)
 	return nil
 }
 
+// partMade is what a part of the entities comes to.
+type partMade struct {
+	names, seen map[string]bool
+	taken       []TakenEntity
+	refused     []Entity
+}
+
+// make makes records of entities, as far as they can be taken.
+func (o *takingOver) make(now *federation.Snapshot, rows []store.EntityRow, made *partMade) (out []records.Put, err error) {
+	for _, row := range rows {
+		r, octets, err := o.record(now, row, made.names)
+		if err == nil && made.seen[row.EntityID] {
+			err = finding.New(finding.AggregateTwice, finding.Fact("Entity ID", row.EntityID))
+		}
+		if err != nil {
+			why, err := cause(err)
+			if err != nil {
+				return nil, err
+			}
+			made.refused = append(made.refused, Entity{EntityID: row.EntityID, Problem: why})
+			continue
+		}
+		made.seen[row.EntityID], made.names[change.NameOf(r)] = true, true
+		out = append(out, records.Put{Object: r, What: "added", Document: octets, Judged: true})
+		made.taken = append(made.taken, TakenEntity{EntityID: row.EntityID, Kind: change.KindOf(r), Name: change.NameOf(r)})
+	}
+	return out, nil
+}
+
+// cause is why an entity is not taken. What is our own fault ends the job.
+func cause(err error) (*finding.Finding, error) {
+	if what := finding.Of(err); what != nil {
+		return what, nil
+	}
+	var fe *change.FieldError
+	if !errors.As(err, &fe) {
+		return nil, err
+	}
+	return finding.New(finding.RefreshFailed, finding.Fact(fe.Field, fe.Error())), nil
+}
+
 // record makes one of an entity.
-func (o *takingOver) record(row store.EntityRow) (federation.Record, []byte, error) {
+func (o *takingOver) record(snap *federation.Snapshot, row store.EntityRow, names map[string]bool) (federation.Record, []byte, error) {
 	octets, err := o.document.Cut(row)
 	if err != nil {
 		return nil, nil, err
 	}
-	snap, title := o.records.Snapshot(), cmp.Or(row.Title, row.EntityID)
-	name := o.take.Names[row.EntityID]
+	title, name := cmp.Or(row.Title, row.EntityID), o.take.Names[row.EntityID]
 	if name == "" {
-		name = o.records.FreeName(snap, o.take.Kind, title, row.EntityID, o.names)
+		name = o.records.FreeName(snap, o.take.Kind, title, row.EntityID, names)
 	} else if err := o.records.Free(snap, o.take.Kind, name); err != nil {
 		return nil, nil, err
 	}
@@ -326,7 +345,7 @@ func (o *takingOver) record(row store.EntityRow) (federation.Record, []byte, err
 	}
 	r.Basic().Phase = o.take.Phase
 	records.Settle(r)
-	if err := o.records.Fits(snap, r, "entityId"); err != nil {
+	if err := o.records.Fits(snap, snap, r, "entityId"); err != nil {
 		return r, nil, err
 	}
 	return r, octets, change.OfSetting(federation.Check(r))
@@ -357,9 +376,7 @@ func (rm *Room) renewFrom(ctx context.Context, by change.By, name string, d edit
 
 // renewPart renews some of them at once.
 func (rm *Room) renewPart(ctx context.Context, by change.By, name string, f editions.Document,
-	from []federation.Record) ([]Refreshed, error) {
-	rm.records.Lock()
-	defer rm.records.Unlock()
+	from []federation.Record) (out []Refreshed, err error) {
 	ids := make([]string, len(from))
 	for i, r := range from {
 		ids[i] = r.Part().Identity()
@@ -368,38 +385,52 @@ func (rm *Room) renewPart(ctx context.Context, by change.By, name string, f edit
 	if err != nil {
 		return nil, err
 	}
-	var out []Refreshed
-	var all []renewed
-	for _, was := range from {
-		c := coming{kind: change.KindOf(was), name: change.NameOf(was), source: federation.SourceAggregate + name}
-		r, err := rm.records.Record(c.kind, c.name)
-		if err != nil || r.Basic().Intake.Source != c.source {
-			continue // removed, or something else was taken in meanwhile
-		}
-		d, err := rm.freshness.Load(ctx, c.kind, c.name)
-		if err != nil {
-			return out, err
-		}
-		row, there := rows[r.Part().Identity()]
-		if d.Gone = !there; !there {
-			c.failure = finding.New(finding.AggregateGone, finding.Fact("Aggregate", name),
-				finding.Fact("Entity ID", r.Part().Identity()))
-		} else if c.Octets, err = f.Cut(row); err != nil {
-			if c.failure = finding.Of(err); c.failure == nil {
-				return out, err
+	err = rm.records.Change(ctx, by, func(*federation.Snapshot) (records.Plan, error) {
+		var all []renewed
+		out = nil
+		for _, was := range from {
+			n, err := rm.renewedFrom(ctx, name, was, f, rows)
+			if err != nil {
+				return records.Plan{}, err
+			}
+			if !n.passed {
+				out, all = append(out, n.Refreshed), append(all, n)
 			}
 		}
-		n, err := rm.judge(r, d, c)
-		if err != nil {
-			return out, err
-		}
-		if !there {
-			n.fresh.Failure, n.fresh.Failures = nil, 0 // the aggregate was read; it says so by leaving it out
-		}
-		n.fresh.Next = rm.now().UTC().AddDate(100, 0, 0) // with its aggregate
-		out, all = append(out, n.Refreshed), append(all, n)
+		return rm.keep(all), nil
+	})
+	return out, err
+}
+
+// renewedFrom decides what becomes of a record by an aggregate.
+func (rm *Room) renewedFrom(ctx context.Context, name string, was federation.Record, f editions.Document,
+	rows map[string]store.EntityRow) (n renewed, err error) {
+	c := coming{kind: change.KindOf(was), name: change.NameOf(was), source: federation.SourceAggregate + name}
+	r, err := rm.records.Record(c.kind, c.name)
+	if err != nil || r.Basic().Intake.Source != c.source {
+		return renewed{passed: true}, nil // removed, or something else was taken in meanwhile
 	}
-	return out, rm.keep(ctx, by, all)
+	d, err := rm.freshness.Load(ctx, c.kind, c.name)
+	if err != nil {
+		return n, err
+	}
+	row, there := rows[r.Part().Identity()]
+	if d.Gone = !there; !there {
+		c.failure = finding.New(finding.AggregateGone, finding.Fact("Aggregate", name),
+			finding.Fact("Entity ID", r.Part().Identity()))
+	} else if c.Octets, err = f.Cut(row); err != nil {
+		if c.failure = finding.Of(err); c.failure == nil {
+			return n, err
+		}
+	}
+	if n, err = rm.judge(r, d, c); err != nil {
+		return n, err
+	}
+	if !there {
+		n.fresh.Failure, n.fresh.Failures = nil, 0 // the aggregate was read; it says so by leaving it out
+	}
+	n.fresh.Next = rm.now().UTC().AddDate(100, 0, 0) // with its aggregate
+	return n, nil
 }
 
 // Entity is one entity of an aggregate.

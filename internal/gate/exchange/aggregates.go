@@ -23,6 +23,7 @@ import (
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/freshness"
 	"innergate.example/innergate/internal/gate/jobs"
+	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -157,147 +158,94 @@ func (t *taking) begin(name string) bool {
 	return true
 }
 
+func (t *taking) busy(name string) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.now[name]
+}
+
 func (t *taking) end(name string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	delete(t.now, name)
 }
 
+// kind is what the configuration has to know of aggregates.
+func (rm *Room) kind() records.Kind {
+	return records.Kind{Name: change.KindAggregate, Read: editions.ReadObject, Now: rm.editions.Object,
+		Row: func(o federation.Object) (any, []byte, error) {
+			x := o.(*editions.Object)
+			data, err := json.Marshal(x.Data)
+			x.Row.Data = data
+			return &x.Row, data, err
+		},
+		Fits: func(_, _ *federation.Snapshot, p records.Put) error {
+			s := p.Object.(*editions.Object).Settings
+			if s.Address != "" && !federation.IsAddress(s.Address) {
+				return change.Field("address", fetch.Unreachable(s.Address, "not a whole http or https address"))
+			}
+			return checkSettings(s)
+		},
+		Keep: rm.keepAggregate,
+		Drop: rm.dropAggregate,
+		Gone: func(ctx context.Context, o federation.Object) error {
+			x := o.(*editions.Object)
+			_ = os.Remove(filepath.Join(rm.editions.Folder(), x.File)) // left over at worst, and swept at the next start
+			return rm.editions.Drop(ctx, x.Row.Name, x.Row.Edition)
+		}}
+}
+
+// keepAggregate has an aggregate asked anew at once if its address or trust key is another one.
+func (rm *Room) keepAggregate(tx *gorm.DB, p records.Put) error {
+	x := p.Object.(*editions.Object)
+	f, err := rm.freshness.Load(tx.Statement.Context, change.KindAggregate, x.Row.Name)
+	if err != nil {
+		return err
+	}
+	old, there := rm.editions.Object(x.Row.Name)
+	if was := old.(*editions.Object); !there || x.Restored || was.Address != x.Address || was.TrustKey != x.TrustKey {
+		f.Conditions, f.Next = fetch.Conditions{}, rm.now().UTC()
+	}
+	if x.Address == "" {
+		f.Next = rm.now().UTC().AddDate(100, 0, 0)
+	}
+	return freshness.Save(tx, change.KindAggregate, x.Row.Name, f)
+}
+
+// dropAggregate takes out how current an aggregate is, and what was acknowledged of it: it is not
+// known of the next one with the name.
+func (rm *Room) dropAggregate(tx *gorm.DB, o federation.Object) error {
+	name := string(o.Ref().Name)
+	if rm.taking.busy(name) {
+		return change.Conflict(fmt.Sprintf("the aggregate %q is being taken in", name), "wait until that job has ended")
+	}
+	return errors.Join(tx.Where("kind = ? AND name = ?", change.KindAggregate, name).Delete(&store.FreshRow{}).Error,
+		tx.Where("object = ?", change.AggregateObject(name)).Delete(&store.AcknowledgedRow{}).Error)
+}
+
 // ChangeAggregate changes settings of an aggregate. Another address or trust key
 // acts at its next refresh, which is due at once.
 func (rm *Room) ChangeAggregate(ctx context.Context, by change.By, name string, revision int,
 	edit editions.Edit) error {
-	rm.records.Lock()
-	defer rm.records.Unlock()
-	row, d, err := rm.editions.Row(ctx, name)
-	if err != nil {
-		return err
-	}
-	if row.Revision != revision {
-		return change.Stale(change.KindAggregate, name, row.Revision, revision)
-	}
-	s := edit.Over(d.Settings)
-	if s == d.Settings {
-		return nil
-	}
-	return rm.settle(ctx, by, row, d, settling{Settings: s, what: "changed"})
-}
-
-// settling is settings that an aggregate is to have from now on.
-type settling struct {
-	editions.Settings
-	what string // as history says it
-	back bool   // it was removed, and comes back
-}
-
-// settle gives an aggregate its settings. The lock is held.
-func (rm *Room) settle(ctx context.Context, by change.By, row store.AggregateRow, d editions.Data, s settling) error {
-	if err := checkSettings(s.Settings); err != nil {
-		return err
-	}
-	if s.Address != "" && !federation.IsAddress(s.Address) {
-		return change.Field("address", fetch.Unreachable(s.Address, "not a whole http or https address"))
-	}
-	anew := d.Restored || s.Address != d.Settings.Address || s.TrustKey != d.Settings.TrustKey
-	d.Settings = s.Settings
-	from := row.Revision
-	if s.back {
-		from = 0
-	}
-	row.Revision++
-	var err error
-	if row.Data, err = json.Marshal(d); err != nil {
-		return err
-	}
-	f, err := rm.freshness.Load(ctx, change.KindAggregate, row.Name)
-	if err != nil {
-		return err
-	}
-	if anew {
-		f.Conditions, f.Next = fetch.Conditions{}, rm.now().UTC()
-	}
-	if s.Address == "" {
-		f.Next = rm.now().UTC().AddDate(100, 0, 0)
-	}
-	return rm.store.Write(ctx, func(tx *gorm.DB) error {
-		if err := change.Unchanged(tx, &store.AggregateRow{}, change.KindAggregate, row.Name, from); err != nil {
-			return err
+	return rm.records.Change(ctx, by, func(*federation.Snapshot) (records.Plan, error) {
+		row, d, err := rm.editions.Row(ctx, name)
+		if err != nil {
+			return records.Plan{}, err
 		}
-		if err := tx.Save(&row).Error; err != nil {
-			return err
+		if row.Revision != revision {
+			return records.Plan{}, change.Stale(change.KindAggregate, name, row.Revision, revision)
 		}
-		if err := freshness.Save(tx, change.KindAggregate, row.Name, f); err != nil {
-			return err
+		s := edit.Over(d.Settings)
+		if s == d.Settings {
+			return records.Plan{}, nil
 		}
-		return change.Note{At: rm.now(), By: by, Kind: change.KindAggregate, Name: row.Name, What: s.what,
-			Revision: row.Revision, Data: row.Data}.Write(tx)
+		d.Settings = s
+		row.Revision++
+		return records.Puts(&editions.Object{Row: row, Data: d}, "changed"), nil
 	})
-}
-
-// Restore sets what a change was made to back to what it was after that change: a
-// record, or the settings of an aggregate. An aggregate that was removed comes back
-// without its document: from its address at once, or with the next upload.
-func (rm *Room) Restore(ctx context.Context, by change.By, id int64) (kind, name string, err error) {
-	h, err := rm.records.HistoryRow(ctx, id)
-	if err != nil {
-		return "", "", err
-	}
-	if h.Kind != change.KindAggregate || len(h.Data) == 0 {
-		return rm.records.Restore(ctx, by, id)
-	}
-	var was editions.Data
-	if err := json.Unmarshal(h.Data, &was); err != nil {
-		return "", "", err
-	}
-	rm.records.Lock()
-	defer rm.records.Unlock()
-	what := fmt.Sprintf("restored revision %d", h.Revision)
-	row, d, err := rm.editions.Row(ctx, h.Name)
-	var gone *change.NotFoundError
-	back := errors.As(err, &gone)
-	if back {
-		row, d, err = store.AggregateRow{Name: h.Name, Added: rm.now().UTC()}, editions.Data{Restored: true}, nil
-		if e := rm.store.Read.WithContext(ctx).Model(&store.HistoryRow{}).Where("kind = ? AND name = ?", h.Kind,
-			h.Name).Select("max(revision)").Scan(&row.Revision).Error; e != nil {
-			return "", "", e
-		}
-	}
-	if err != nil {
-		return "", "", err
-	}
-	return h.Kind, h.Name, rm.settle(ctx, by, row, d, settling{Settings: was.Settings, what: what, back: back})
 }
 
 // RemoveAggregate removes an aggregate. Records taken from it stay.
 func (rm *Room) RemoveAggregate(ctx context.Context, by change.By, name string) error {
-	row, d, err := rm.editions.Row(ctx, name)
-	if err != nil {
-		return err
-	}
-	if !rm.taking.begin(name) {
-		return change.Conflict(fmt.Sprintf("the aggregate %q is being taken in", name), "wait until that job has ended")
-	}
-	defer rm.taking.end(name)
-	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
-		if err := change.Unchanged(tx, &store.AggregateRow{}, change.KindAggregate, name, row.Revision); err != nil {
-			return err
-		}
-		if err := tx.Where("kind = ? AND name = ?", change.KindAggregate, name).Delete(&store.FreshRow{}).Error; err != nil {
-			return err
-		}
-		// What was known of it is not known of the next one with the name.
-		if err := tx.Where("object = ?", change.AggregateObject(name)).Delete(&store.AcknowledgedRow{}).Error; err != nil {
-			return err
-		}
-		if err := (change.Note{At: rm.now(), By: by, Kind: change.KindAggregate, Name: name, What: "removed",
-			Revision: row.Revision + 1, Data: row.Data}).Write(tx); err != nil {
-			return err
-		}
-		return tx.Delete(&store.AggregateRow{Name: name}).Error
-	})
-	if err != nil {
-		return err
-	}
-	_ = os.Remove(filepath.Join(rm.editions.Folder(), d.File)) // left over at worst, and swept at the next start
-	return rm.editions.Drop(ctx, name, row.Edition)
+	return rm.records.Remove(ctx, by, change.KindAggregate, name)
 }

@@ -58,6 +58,7 @@ type Parts struct {
 func New(ctx context.Context, p Parts) (*Room, error) {
 	rm := &Room{store: p.Store, log: p.Log, now: p.Now, fetch: p.Fetch, records: p.Records, freshness: p.Freshness,
 		editions: p.Editions, jobs: p.Jobs}
+	rm.records.Register(rm.kind())
 	if err := rm.editions.Sweep(ctx); err != nil {
 		return nil, err
 	}
@@ -151,18 +152,29 @@ type coming struct {
 // renew takes what came into one record. If something else was taken in
 // meanwhile, that stays, and nothing is noted.
 func (rm *Room) renew(ctx context.Context, by change.By, c coming) (Refreshed, error) {
-	rm.records.Lock()
-	defer rm.records.Unlock()
+	var out renewed
+	err := rm.records.Change(ctx, by, func(*federation.Snapshot) (records.Plan, error) {
+		var err error
+		if out, err = rm.renewed(ctx, c); err != nil || out.passed {
+			return records.Plan{}, err
+		}
+		return rm.keep([]renewed{out}), nil
+	})
+	return out.Refreshed, err
+}
+
+// renewed decides what becomes of a record by what came.
+func (rm *Room) renewed(ctx context.Context, c coming) (renewed, error) {
 	r, err := rm.records.Record(c.kind, c.name)
 	if err != nil {
-		return Refreshed{}, err // removed meanwhile
+		return renewed{}, err // removed meanwhile
 	}
 	if r.Basic().Intake.Source != c.source {
-		return Refreshed{Kind: c.kind, Name: c.name, Outcome: Unchanged}, nil
+		return renewed{Refreshed: Refreshed{Kind: c.kind, Name: c.name, Outcome: Unchanged}, passed: true}, nil
 	}
 	d, err := rm.freshness.Load(ctx, c.kind, c.name)
 	if err != nil {
-		return Refreshed{}, err
+		return renewed{}, err
 	}
 	if c.again {
 		d.Declined = ""
@@ -172,14 +184,14 @@ func (rm *Room) renew(ctx context.Context, by change.By, c coming) (Refreshed, e
 		err = rm.open(ctx, &out)
 	}
 	if err != nil {
-		return Refreshed{}, err
+		return out, err
 	}
 	wait := freshness.Retry(out.fresh.Failures)
 	if out.Outcome != Failed {
 		out.fresh.Conditions, wait = c.Conditions, rm.freshness.Interval(r.Basic().Intake)
 	}
 	out.fresh.Next = rm.now().UTC().Add(wait)
-	return out.Refreshed, rm.keep(ctx, by, []renewed{out})
+	return out, nil
 }
 
 // open tells, where nothing new came, what still waits or was declined.
@@ -206,10 +218,11 @@ func (rm *Room) open(ctx context.Context, out *renewed) error {
 // renewed is a record with newer values, and what became of it.
 type renewed struct {
 	Refreshed
-	records.Edit
+	records.Put
 	fresh   freshness.Kept
 	pending []byte // data that waits for approval
 	settled bool   // nothing waits any more
+	passed  bool   // something else was taken in meanwhile: that stays
 }
 
 // judge decides what is to be done with what came for a record.
@@ -228,7 +241,7 @@ func (rm *Room) judge(r federation.Record, d freshness.Kept, c coming) (renewed,
 		return out, nil
 	}
 	failure = failure.From(r.Kind().Side()) // the last good copy stays
-	out.Outcome, out.Findings, out.Differences, out.Edit = Failed, []*finding.Finding{failure}, nil, records.Edit{}
+	out.Outcome, out.Findings, out.Differences, out.Put = Failed, []*finding.Finding{failure}, nil, records.Put{}
 	out.fresh.Failure, out.fresh.Failures = failure, d.Failures+1
 	return out, nil
 }
@@ -244,7 +257,8 @@ func (rm *Room) compare(r federation.Record, c coming, out *renewed) error {
 	if err := rm.records.TakeIn(n, c.Octets, records.Taking{From: c.source, Entity: r.Part().Identity()}); err != nil {
 		return err
 	}
-	if err := rm.records.Fits(rm.records.Snapshot(), n, "address"); err != nil {
+	snap := rm.records.Snapshot()
+	if err := rm.records.Fits(snap, snap, n, "address"); err != nil {
 		return err
 	}
 	if err := change.OfSetting(federation.Check(n)); err != nil {
@@ -252,8 +266,8 @@ func (rm *Room) compare(r federation.Record, c coming, out *renewed) error {
 		// with.
 		return finding.New(finding.RefreshFailed, finding.Fact("Cause", err.Error()))
 	}
-	out.Edit = records.Edit{Record: n, What: "refreshed", Document: c.Octets}
-	out.Differences = slices.DeleteFunc(federation.Differences(federation.Describe(r), federation.Describe(n)),
+	out.Put = records.Put{Object: n, What: "refreshed", Document: c.Octets}
+	out.Differences = slices.DeleteFunc(federation.Differences(r.Describe(), n.Describe()),
 		func(d federation.Difference) bool { return d.Label == "validUntil" })
 	out.Findings = checks.Change(r.Kind().Side(), out.Differences)
 	switch {
@@ -271,7 +285,7 @@ func (rm *Room) compare(r federation.Record, c coming, out *renewed) error {
 		var err, failed error
 		out.Outcome = Awaiting
 		out.pending, err = federation.Marshal(n)
-		out.Digest, failed = digest(federation.Differences(federation.Describe(r), federation.Describe(n)), hash)
+		out.Digest, failed = digest(federation.Differences(r.Describe(), n.Describe()), hash)
 		return errors.Join(err, failed)
 	}
 	return nil
@@ -283,23 +297,23 @@ func waits(n, before federation.Record) bool {
 	return ok && side.Waits(before.Part())
 }
 
-// keep saves what came of judging, and how current the records are now. The lock
-// is held.
-func (rm *Room) keep(ctx context.Context, by change.By, all []renewed) error {
-	var edits []records.Edit
-	for _, n := range all {
-		if n.Record != nil && (n.Outcome == Applied || n.Quiet) {
-			edits = append(edits, n.Edit)
-		}
-	}
-	return rm.records.Put(ctx, by, edits, func(tx *gorm.DB) error {
+// keep plans to save what came of judging, and how current the records are now.
+func (rm *Room) keep(all []renewed) records.Plan {
+	p := records.Plan{More: func(tx *gorm.DB) error {
 		for _, n := range all {
 			if err := rm.keepState(tx, n); err != nil {
 				return err
 			}
 		}
 		return nil
-	})
+	}}
+	for _, n := range all {
+		if n.Object != nil && (n.Outcome == Applied || n.Quiet) {
+			n.Judged = true
+			p.Put = append(p.Put, n.Put)
+		}
+	}
+	return p
 }
 
 func (rm *Room) keepState(tx *gorm.DB, n renewed) error {
@@ -346,7 +360,7 @@ func (rm *Room) Waiting(ctx context.Context, kind, name string) ([]Pending, erro
 			return nil, err
 		}
 		p := Pending{Kind: row.Kind, Name: row.Name, Title: r.Basic().Title, Since: row.At,
-			Differences: federation.Differences(federation.Describe(r), federation.Describe(n))}
+			Differences: federation.Differences(r.Describe(), n.Describe())}
 		p.Findings = checks.Change(r.Kind().Side(), p.Differences)
 		if p.Digest, err = digest(p.Differences, n.Basic().Intake.Document); err != nil {
 			return nil, err
@@ -360,7 +374,7 @@ func (rm *Room) Waiting(ctx context.Context, kind, name string) ([]Pending, erro
 // the settings it has now.
 func (rm *Room) proposed(r federation.Record, data []byte) (federation.Record, error) {
 	b := r.Basic()
-	other, err := rm.records.Read(r.Part().Protocol(), federation.Stored{Kind: r.Kind(), Name: string(b.Name),
+	other, err := rm.records.Read(federation.Stored{Kind: r.Kind(), Name: string(b.Name), Protocol: r.Part().Protocol(),
 		Added: b.Added, Revision: b.Revision, Data: data})
 	if err != nil {
 		return nil, err
@@ -397,69 +411,63 @@ func digest(differences []federation.Difference, document string) (string, error
 // Decide applies or drops the change that waits, if it is still the one that was
 // looked at.
 func (rm *Room) Decide(ctx context.Context, by change.By, d Decision) error {
-	rm.records.Lock()
-	defer rm.records.Unlock()
+	return rm.records.Change(ctx, by, func(*federation.Snapshot) (records.Plan, error) { return rm.decided(ctx, by, d) })
+}
+
+// decided plans to apply or to drop the change that waits.
+func (rm *Room) decided(ctx context.Context, by change.By, d Decision) (p records.Plan, err error) {
 	kind, name := d.Kind, d.Name
 	r, err := rm.records.Record(kind, name)
 	if err != nil {
-		return err
+		return p, err
 	}
 	var row store.PendingRow
 	if err := rm.store.Read.WithContext(ctx).Where("kind = ? AND name = ?", kind, name).Take(&row).Error; errors.Is(err,
 		gorm.ErrRecordNotFound) {
-		return change.Conflict(fmt.Sprintf("no change of the %s %q waits for approval", kind, name),
+		return p, change.Conflict(fmt.Sprintf("no change of the %s %q waits for approval", kind, name),
 			"refresh it to see whether there is one")
 	} else if err != nil {
-		return err
+		return p, err
 	}
 	n, err := rm.proposed(r, row.Data)
 	if err != nil {
-		return err
+		return p, err
 	}
-	now, err := digest(federation.Differences(federation.Describe(r), federation.Describe(n)), n.Basic().Intake.Document)
+	now, err := digest(federation.Differences(r.Describe(), n.Describe()), n.Basic().Intake.Document)
 	switch {
 	case err != nil:
-		return err
+		return p, err
 	case d.Digest == "":
-		return change.Field("digest", errors.New("give the digest of the change that was looked at; it stands in the "+
+		return p, change.Field("digest", errors.New("give the digest of the change that was looked at; it stands in the "+
 			"list of what waits"))
 	case d.Digest != now:
-		return change.Conflict(fmt.Sprintf("the change of the %s %q is another one than was looked at", kind, name),
+		return p, change.Conflict(fmt.Sprintf("the change of the %s %q is another one than was looked at", kind, name),
 			"look at what waits now, and decide on that")
 	}
-	if !d.Apply {
-		d, err := rm.freshness.Load(ctx, kind, name)
-		if err != nil {
-			return err
-		}
-		d.Declined = n.Basic().Intake.Document
-		return rm.store.Write(ctx, func(tx *gorm.DB) error {
-			if err := freshness.DropPending(tx, kind, name); err != nil {
-				return err
-			}
-			if err := (change.Note{At: rm.now(), By: by, What: "declined a change", Revision: r.Basic().Revision}).WriteOf(tx,
-				r); err != nil {
-				return err
-			}
-			return freshness.Save(tx, kind, name, d)
-		})
-	}
-	for _, err := range []error{rm.records.Fits(rm.records.Snapshot(), n, "entityId"),
-		change.OfSetting(federation.Check(n))} {
-		if err != nil {
-			return err
-		}
-	}
-	n.Basic().Revision++
 	kept, err := rm.freshness.Load(ctx, kind, name)
 	if err != nil {
-		return err
+		return p, err
 	}
 	kept.Declined = ""
-	return rm.records.Put(ctx, by, []records.Edit{{Record: n, What: "approved a change"}},
-		func(tx *gorm.DB) error {
-			return errors.Join(freshness.DropPending(tx, kind, name), freshness.Save(tx, kind, name, kept))
-		})
+	if d.Apply {
+		n.Basic().Revision++
+		p.Put = []records.Put{{Object: n, What: "approved a change", Field: "entityId"}}
+	} else {
+		kept.Declined = n.Basic().Intake.Document
+	}
+	p.More = func(tx *gorm.DB) error {
+		if err := freshness.DropPending(tx, kind, name); err != nil {
+			return err
+		}
+		if !d.Apply {
+			note := change.Note{At: rm.now(), By: by, What: "declined a change", Revision: r.At()}
+			if err := note.WriteOf(tx, r); err != nil {
+				return err
+			}
+		}
+		return freshness.Save(tx, kind, name, kept)
+	}
+	return p, nil
 }
 
 // refreshOne asks the address of a record or an aggregate because its time has

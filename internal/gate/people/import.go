@@ -23,6 +23,7 @@ import (
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/random"
+	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -123,16 +124,14 @@ func ReadKnown(document string) ([]Known, error) {
 // ImportSubjects has an application go on to know people by the values it knows
 // them by. All lines are taken or none, and only what was previewed.
 func (rm *Room) ImportSubjects(ctx context.Context, by change.By, app string, in Import) (*Imported, error) {
-	rm.records.Lock()
-	defer rm.records.Unlock()
-	a, err := rm.records.Application(app)
-	if err != nil {
+	if _, err := rm.records.Application(app); err != nil {
 		return nil, err
 	}
 	if in.CSV != "" {
 		if len(in.Known) > 0 {
 			return nil, change.Field("csv", errors.New("give csv or known, not both"))
 		}
+		var err error
 		if in.Known, err = ReadKnown(in.CSV); err != nil {
 			return nil, err
 		}
@@ -143,27 +142,48 @@ func (rm *Room) ImportSubjects(ctx context.Context, by change.By, app string, in
 	if !in.Preview && in.Digest == "" {
 		return nil, change.Field("digest", errors.New("give the digest of the preview that was looked at"))
 	}
-	links, err := rm.knownLinks(ctx, &in)
+	if in.Preview {
+		im, _, err := rm.importing(ctx, app, in)
+		if err != nil {
+			return nil, err
+		}
+		return &im.out, im.weigh(rm.store.Read.WithContext(ctx))
+	}
+	var im *importing
+	err := rm.records.Change(ctx, by, func(*federation.Snapshot) (p records.Plan, err error) {
+		var a *federation.Application
+		if im, a, err = rm.importing(ctx, app, in); err != nil {
+			return p, err
+		}
+		p.More = func(tx *gorm.DB) error {
+			if err := im.weigh(tx); err != nil {
+				return err
+			}
+			if in.Digest != im.out.Digest {
+				return change.Conflict("what is known of people has changed since the preview", "look at the preview again")
+			}
+			if err := im.store(tx); err != nil {
+				return err
+			}
+			what := fmt.Sprintf("imported subjects: %d", im.out.Subjects)
+			return change.Note{At: rm.now(), By: by, What: what, Revision: a.Revision}.WriteOf(tx, a)
+		}
+		return p, nil
+	})
 	if err != nil {
 		return nil, err
 	}
-	im := &importing{rm: rm, app: a.ID, in: in, links: links}
-	if in.Preview {
-		return &im.out, im.weigh(rm.store.Read.WithContext(ctx))
+	return &im.out, nil
+}
+
+// importing reads what is to be imported.
+func (rm *Room) importing(ctx context.Context, app string, in Import) (*importing, *federation.Application, error) {
+	a, err := rm.records.Application(app)
+	if err != nil {
+		return nil, nil, err
 	}
-	return &im.out, rm.store.Write(ctx, func(tx *gorm.DB) error {
-		if err := im.weigh(tx); err != nil {
-			return err
-		}
-		if in.Digest != im.out.Digest {
-			return change.Conflict("what is known of people has changed since the preview", "look at the preview again")
-		}
-		if err := im.store(tx); err != nil {
-			return err
-		}
-		what := fmt.Sprintf("imported subjects: %d", im.out.Subjects)
-		return change.Note{At: rm.now(), By: by, What: what, Revision: a.Revision}.WriteOf(tx, a)
-	})
+	links, err := rm.knownLinks(ctx, &in)
+	return &importing{rm: rm, app: a.ID, in: in, links: links}, a, err
 }
 
 // knownLinks reads the lines: the link by which each person comes.

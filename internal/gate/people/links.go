@@ -18,6 +18,7 @@ import (
 	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -154,7 +155,7 @@ func (rm *Room) identity(ctx context.Context, p LinkedProvider) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	return r.Part().Identity(), nil
+	return r.(federation.Record).Part().Identity(), nil
 }
 
 // linked finds a provider by short name or ID. A short name means the one on
@@ -297,9 +298,41 @@ type Carried struct {
 // CarryLinks links everybody who is linked to a provider to another one too, by
 // the same name. The links to the first stay. What is decided is decided in the
 // transaction that stores it, and has to be what was previewed.
-func (rm *Room) CarryLinks(ctx context.Context, by change.By, c Carry) (*Carried, error) {
-	rm.records.Lock()
-	defer rm.records.Unlock()
+func (rm *Room) CarryLinks(ctx context.Context, by change.By, c Carry) (out *Carried, err error) {
+	if !c.Preview && c.Digest == "" {
+		return nil, change.Field("digest", errors.New("give the digest of the preview that was looked at"))
+	}
+	if c.Preview {
+		if out, err = rm.carried(ctx, c); err != nil {
+			return nil, err
+		}
+		return out, rm.weighCarry(rm.store.Read.WithContext(ctx), out)
+	}
+	err = rm.records.Change(ctx, by, func(*federation.Snapshot) (p records.Plan, err error) {
+		if out, err = rm.carried(ctx, c); err != nil {
+			return p, err
+		}
+		from, to := out.From, out.To.record
+		p.More = func(tx *gorm.DB) error {
+			if err := rm.weighCarry(tx, out); err != nil {
+				return err
+			}
+			if c.Digest != out.Digest {
+				return change.Conflict("the links have changed since the preview", "look at the preview again")
+			}
+			if err := rm.createLinks(tx, out.rows); err != nil {
+				return err
+			}
+			what := fmt.Sprintf("took over links of %s: %d", cmp.Or(string(from.Name), string(from.ID)), out.Links)
+			return change.Note{At: rm.now(), By: by, What: what, Revision: to.At()}.WriteOf(tx, to)
+		}
+		return p, nil
+	})
+	return out, err
+}
+
+// carried is from which provider links are carried to which.
+func (rm *Room) carried(ctx context.Context, c Carry) (*Carried, error) {
 	from, err := rm.linked(ctx, c.From)
 	if err != nil {
 		return nil, change.Field("from", err)
@@ -313,29 +346,7 @@ func (rm *Room) CarryLinks(ctx context.Context, by change.By, c Carry) (*Carried
 			c.To))
 	}
 	was, err := rm.identity(ctx, from)
-	if err != nil {
-		return nil, err
-	}
-	out := &Carried{was: was, From: from, To: LinkedProvider{ID: to.ID, Name: to.Name, Title: to.Title, record: to}}
-	if !c.Preview && c.Digest == "" {
-		return nil, change.Field("digest", errors.New("give the digest of the preview that was looked at"))
-	}
-	if c.Preview {
-		return out, rm.weighCarry(rm.store.Read.WithContext(ctx), out)
-	}
-	return out, rm.store.Write(ctx, func(tx *gorm.DB) error {
-		if err := rm.weighCarry(tx, out); err != nil {
-			return err
-		}
-		if c.Digest != out.Digest {
-			return change.Conflict("the links have changed since the preview", "look at the preview again")
-		}
-		if err := rm.createLinks(tx, out.rows); err != nil {
-			return err
-		}
-		what := fmt.Sprintf("took over links of %s: %d", cmp.Or(string(from.Name), string(from.ID)), out.Links)
-		return change.Note{At: rm.now(), By: by, What: what, Revision: to.Revision}.WriteOf(tx, to)
-	})
+	return &Carried{was: was, From: from, To: LinkedProvider{ID: to.ID, Name: to.Name, Title: to.Title, record: to}}, err
 }
 
 // weighCarry finds out what carrying over comes to.

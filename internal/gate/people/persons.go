@@ -73,7 +73,7 @@ func (rm *Room) fill(out *crossing.Person, c personColumn) (err error) {
 	out.Identifier, out.Disabled = c.identifier, c.disabled
 	for line := range strings.SplitSeq(c.members, "\n") {
 		if words := strings.SplitN(line, " ", 3); len(words) == 3 {
-			out.Members = append(out.Members, crossing.Membership{Kind: federation.UnitKind(words[0]), Name: federation.Name(words[1]),
+			out.Members = append(out.Members, crossing.Membership{Kind: federation.Kind(words[0]), Name: federation.Name(words[1]),
 				Source: federation.ID(words[2])})
 		}
 	}
@@ -320,7 +320,7 @@ func (rm *Room) PutMemberRows(tx *gorm.DB, rows []store.MemberRow) error {
 		}
 		marks := strings.TrimSuffix(strings.Repeat("(?,?,?,?,?),", len(chunk)), ",")
 		err := tx.Exec(`INSERT OR IGNORE INTO member_rows (person, kind, name, source, added) SELECT v.column1, v.column2, v.column3,
-			v.column4, v.column5 FROM (VALUES `+marks+`) v JOIN unit_rows u ON u.kind = v.column2 AND u.name = v.column3`, args...).Error
+			v.column4, v.column5 FROM (VALUES `+marks+`) v JOIN object_rows u ON u.kind = v.column2 AND u.name = v.column3`, args...).Error
 		if err != nil {
 			return err
 		}

@@ -2,7 +2,6 @@ package records
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -12,7 +11,6 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/change"
-	"innergate.example/innergate/internal/gate/editions"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -49,21 +47,21 @@ func (rm *Room) History(ctx context.Context, f HistoryFilter) ([]Change, int64, 
 	err := q.Session(&gorm.Session{}).Omit("data").Order("id DESC").Limit(f.Limit).Find(&rows).Error
 	out := []Change{}
 	for _, r := range rows {
-		out = append(out, entry(r))
+		out = append(out, rm.entry(r))
 	}
 	return out, total, err
 }
 
-func entry(r store.HistoryRow) Change {
+func (rm *Room) entry(r store.HistoryRow) Change {
 	return Change{ID: r.ID, At: r.At, Kind: r.Kind, Name: r.Name, Revision: r.Revision, Who: r.Who, What: r.What,
 		Why:   r.Why,
-		Batch: r.Batch, Restorable: restorable(r)}
+		Batch: r.Batch, Restorable: rm.restorable(r)}
 }
 
 // restorable reports whether a change left something behind that can be set back.
-func restorable(r store.HistoryRow) bool {
-	return r.Revision > 0 && (r.Kind == change.KindProvider || r.Kind == change.KindApplication ||
-		r.Kind == change.KindAggregate || r.Kind == KindSet || isUnit(r.Kind))
+func (rm *Room) restorable(r store.HistoryRow) bool {
+	_, known := rm.kinds[federation.Kind(r.Kind)]
+	return r.Revision > 0 && known
 }
 
 // Revision shows one change: the record as it was then, and what differs from the
@@ -73,7 +71,7 @@ func (rm *Room) Revision(ctx context.Context, id int64) (Revision, error) {
 	if err != nil {
 		return Revision{}, err
 	}
-	out := Revision{Change: entry(row), Values: []federation.Value{}, Differences: []federation.Difference{},
+	out := Revision{Change: rm.entry(row), Values: []federation.Value{}, Differences: []federation.Difference{},
 		FromNow: []federation.Difference{}}
 	if out.Later, err = rm.later(ctx, row); err != nil || len(row.Data) == 0 {
 		return out, err
@@ -101,31 +99,8 @@ func (rm *Room) Revision(ctx context.Context, id int64) (Revision, error) {
 	out.Differences = federation.Differences(was, after)
 	if out.Restorable {
 		var now []federation.Value
-		switch row.Kind {
-		case string(federation.KindGroup), string(federation.KindOrganisation):
-			if x, ok := rm.Snapshot().Unit(federation.UnitKind(row.Kind), federation.Name(row.Name)); ok {
-				now = unitValues(x)
-			}
-		case KindSet:
-			if s, ok := rm.Snapshot().Set(federation.Name(row.Name)); ok {
-				data, err := json.Marshal(s)
-				if err != nil {
-					return out, err
-				}
-				if now, err = setValues(data); err != nil {
-					return out, err
-				}
-			}
-		case change.KindAggregate:
-			if a, _, err := rm.editions.Row(ctx, row.Name); err == nil {
-				if now, err = editions.Values(a.Data); err != nil {
-					return out, err
-				}
-			}
-		default:
-			if r, err := rm.Record(row.Kind, row.Name); err == nil {
-				now = federation.Describe(r)
-			}
+		if o, err := rm.Object(row.Kind, row.Name); err == nil {
+			now = o.Describe()
 		}
 		out.FromNow = federation.Differences(now, out.Values)
 	}
@@ -155,76 +130,71 @@ func (rm *Room) HistoryRow(ctx context.Context, id int64) (row store.HistoryRow,
 // values reads what a change left behind. Nothing secret is ever written there:
 // keys of our own, tokens and passwords have no data in the history.
 func (rm *Room) values(row store.HistoryRow) ([]federation.Value, error) {
-	switch row.Kind {
-	case change.KindProvider, change.KindApplication:
-		r, err := rm.Restored(row)
-		if err != nil {
-			return nil, err
-		}
-		return federation.Describe(r), nil
-	case KindRanking:
-		return rankingValues(row.Data)
-	case KindSet:
-		return setValues(row.Data)
-	case string(federation.KindGroup), string(federation.KindOrganisation):
-		x, err := readUnit(store.UnitRow{Kind: row.Kind, Name: row.Name, Data: row.Data})
-		return unitValues(x), err
-	case change.KindAggregate:
-		return editions.Values(row.Data)
+	if _, known := rm.kinds[federation.Kind(row.Kind)]; !known {
+		return []federation.Value{}, nil
 	}
-	return []federation.Value{}, nil
+	o, err := rm.Restored(row)
+	if err != nil {
+		return nil, err
+	}
+	return o.Describe(), nil
 }
 
-// Restored reads a record out of the history.
-func (rm *Room) Restored(row store.HistoryRow) (federation.Record, error) {
-	protocol := row.Protocol
-	if protocol == "" {
-		protocol = rm.order[0].Name() // of before there were several
+// Restored reads an object out of the history.
+func (rm *Room) Restored(row store.HistoryRow) (federation.Object, error) {
+	k, err := rm.kind(federation.Kind(row.Kind))
+	if err != nil {
+		return nil, err
 	}
-	return rm.Read(protocol, federation.Stored{Kind: federation.Kind(row.Kind), Name: row.Name, Revision: row.Revision,
+	return k.Read(federation.Stored{Kind: k.Name, Name: row.Name, Protocol: row.Protocol, Revision: row.Revision,
 		Added: row.At, Data: row.Data})
 }
 
-// Restore sets a record back to what it was after a change; one that was removed
-// comes back. The record gets a new revision.
+// Restore sets an object back to what it was after a change; one that was removed
+// comes back. It gets a new revision.
 func (rm *Room) Restore(ctx context.Context, by change.By, id int64) (kind, name string, err error) {
 	row, err := rm.HistoryRow(ctx, id)
 	if err != nil {
 		return "", "", err
 	}
-	if !entry(row).Restorable || len(row.Data) == 0 {
+	if !rm.restorable(row) || len(row.Data) == 0 {
 		return "", "", change.Conflict(fmt.Sprintf("a %s cannot be set back: what was secret in it is gone, or it is made anew from its source", row.Kind), "make a new one")
 	}
-	switch {
-	case row.Kind == KindSet:
-		return row.Kind, row.Name, rm.restoreSet(ctx, by, row)
-	case isUnit(row.Kind):
-		return row.Kind, row.Name, rm.restoreUnit(ctx, by, row)
-	}
-	r, err := rm.Restored(row)
+	was, err := rm.Restored(row)
 	if err != nil {
 		return "", "", err
 	}
-	rm.Lock()
-	defer rm.Unlock()
-	var last int
-	if err := rm.store.Read.WithContext(ctx).Model(&store.HistoryRow{}).Where("kind = ? AND name = ?", row.Kind,
-		row.Name).Select("max(revision)").Scan(&last).Error; err != nil {
-		return "", "", err
-	}
-	if now, err := rm.Record(row.Kind, row.Name); err == nil {
-		r.Basic().Added, r.Basic().ID = now.Basic().Added, now.Basic().ID // its values of then; it stays itself
-	}
-	r.Basic().Revision = last + 1
-	snap := rm.Snapshot()
-	for _, err := range []error{rm.tied(snap, r), change.OfSetting(federation.Check(r)), rm.Fits(snap, r, "entityId")} {
-		if err != nil {
-			return "", "", err
+	return row.Kind, row.Name, rm.Change(ctx, by, func(now *federation.Snapshot) (Plan, error) {
+		var last int
+		if err := rm.store.Read.WithContext(ctx).Model(&store.HistoryRow{}).Where("kind = ? AND name = ?", row.Kind,
+			row.Name).Select("max(revision)").Scan(&last).Error; err != nil {
+			return Plan{}, err
 		}
+		return rm.back(now, []Put{{Object: rm.in(now, was, last+1), What: fmt.Sprintf("restored revision %d", row.Revision)}}, nil), nil
+	})
+}
+
+// in gives an object of the history as it would be now: it stays the one that is there.
+func (rm *Room) in(now *federation.Snapshot, was federation.Object, revision int) federation.Object {
+	old := rm.at(now, was.Ref())
+	return was.Next(revision, old, rm.now().UTC())
+}
+
+// back plans to set objects back, and to take some out.
+func (rm *Room) back(now *federation.Snapshot, put []Put, removed []federation.Object) Plan {
+	for i := range put {
+		put[i].Field = "entityId"
 	}
-	what := fmt.Sprintf("restored revision %d", row.Revision)
-	err = rm.Put(ctx, by, []Edit{{Record: r, What: what}}, func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, r) })
-	return row.Kind, row.Name, err
+	return Plan{Put: put, Removed: removed, More: func(tx *gorm.DB) error {
+		for _, p := range put {
+			if r, is := p.Object.(federation.Record); is {
+				if err := rm.freshness.TakenIn(tx, r); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}}
 }
 
 // Change is one change in the history.

@@ -52,43 +52,45 @@ type ManyRefusal struct {
 }
 
 // PreviewMany tells what a change of many records would come to.
-func (rm *Room) PreviewMany(ctx context.Context, m Many) (ManyPreview, error) {
-	p, out, err := rm.planMany(m)
-	if snap := rm.Snapshot(); err == nil && rm.consequence != nil {
-		out.Consequence, err = rm.consequence(ctx, snap, p.over(snap))
+func (rm *Room) PreviewMany(ctx context.Context, m Many) (out ManyPreview, err error) {
+	d, err := rm.laid(func(now *federation.Snapshot) (p Plan, err error) {
+		p, out, err = rm.planMany(now, m)
+		return p, err
+	})
+	if err == nil {
+		out.Consequence, err = rm.weighed(ctx, d)
 	}
 	return out, err
 }
 
 // ChangeMany changes many records at once: all of them, or none. The changes share
 // a number, by which they can be taken back.
-func (rm *Room) ChangeMany(ctx context.Context, by change.By, m Many) (ManyPreview, int64, error) {
-	rm.Lock()
-	defer rm.Unlock()
-	p, out, err := rm.planMany(m)
-	switch {
-	case err != nil:
-		return out, 0, err
-	case m.Digest == "":
-		return out, 0, change.Field("digest", errors.New("give the digest of the preview that was looked at"))
-	case m.Digest != out.Digest:
-		return out, 0, change.Conflict("what would be changed is not what was looked at",
-			"look at the preview again, and carry that out")
-	case len(out.Refused) > 0:
-		r := out.Refused[0]
-		return out, 0, change.Field(cmp.Or(r.Field, "set"), fmt.Errorf("%s cannot be changed so: %s; nothing was changed",
-			r.Name, r.Cause))
-	case len(out.Changes) == 0:
-		return out, 0, nil
-	}
-	by.Together, by.Took = &change.Together{}, &out.Consequence
-	err = rm.commit(ctx, by, p)
+func (rm *Room) ChangeMany(ctx context.Context, by change.By, m Many) (out ManyPreview, number int64, err error) {
+	var took change.Consequence
+	by.Together, by.Took = &change.Together{}, &took
+	err = rm.Change(ctx, by, func(now *federation.Snapshot) (p Plan, err error) {
+		if p, out, err = rm.planMany(now, m); err != nil {
+			return p, err
+		}
+		switch {
+		case m.Digest == "":
+			return p, change.Field("digest", errors.New("give the digest of the preview that was looked at"))
+		case m.Digest != out.Digest:
+			return p, change.Conflict("what would be changed is not what was looked at",
+				"look at the preview again, and carry that out")
+		case len(out.Refused) > 0:
+			r := out.Refused[0]
+			return p, change.Field(cmp.Or(r.Field, "set"), fmt.Errorf("%s cannot be changed so: %s; nothing was changed",
+				r.Name, r.Cause))
+		}
+		return p, nil
+	})
+	out.Consequence = took
 	return out, by.Together.Number, err
 }
 
 // planMany decides what becomes of each record.
-func (rm *Room) planMany(m Many) (p plan, out ManyPreview, err error) {
-	snap := rm.Snapshot()
+func (rm *Room) planMany(snap *federation.Snapshot, m Many) (p Plan, out ManyPreview, err error) {
 	all, err := rm.matching(snap, m)
 	if err != nil {
 		return p, out, err
@@ -97,11 +99,15 @@ func (rm *Room) planMany(m Many) (p plan, out ManyPreview, err error) {
 	for _, old := range all {
 		b := old.Basic()
 		if m.Remove {
-			p.removed = append(p.removed, old)
+			p.Removed = append(p.Removed, old)
 			out.Changes = append(out.Changes, ManyChange{Name: string(b.Name), Title: b.Title})
 			continue
 		}
 		r, err := rm.changed(snap, old, m.Set)
+		put := Put{Object: r, What: "changed", Field: "ownFace"}
+		if err == nil && r != old {
+			err = rm.recordFits(snap, snap, put)
+		}
 		switch {
 		case err != nil:
 			refusal := ManyRefusal{Name: string(b.Name), Cause: err.Error(), Finding: finding.Of(err)}
@@ -112,12 +118,12 @@ func (rm *Room) planMany(m Many) (p plan, out ManyPreview, err error) {
 		case r == old:
 			out.Unchanged++
 		default:
-			p.edits = append(p.edits, Edit{Record: r, What: "changed"})
+			p.Put = append(p.Put, put)
 			out.Changes = append(out.Changes, ManyChange{string(b.Name), b.Title,
-				federation.Differences(federation.Describe(old), federation.Describe(r))})
+				federation.Differences(old.Describe(), r.Describe())})
 		}
 	}
-	if err := free(p.over(snap), p.removed); err != nil {
+	if err := unnamed(rm.over(snap, p), p.Removed); err != nil {
 		return p, out, err
 	}
 	out.Digest, err = m.digest(all)

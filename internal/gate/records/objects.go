@@ -12,9 +12,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate/change"
-	"innergate.example/innergate/internal/gate/freshness"
 	"innergate.example/innergate/internal/gate/random"
-	"innergate.example/innergate/internal/store"
 )
 
 // NewProvider is what a provider is added from.
@@ -125,32 +123,32 @@ func (rm *Room) recognized(s Source) string {
 // here. revision is the one that the change was made from, 0 for whatever it is at.
 func (rm *Room) Rotate(ctx context.Context, by change.By, name string, revision int,
 	how federation.Rotation) (*federation.Application, error) {
-	rm.Lock()
-	defer rm.Unlock()
-	old, err := rm.Application(name)
-	if err != nil {
-		return nil, err
-	}
-	if revision != 0 && old.Revision != revision {
-		return nil, change.Stale(change.KindApplication, name, old.Revision, revision)
-	}
-	side, ok := old.Side.(federation.Rotating)
-	if !ok {
-		return nil, change.Conflict("the application "+name+" has no secret", "its protocol, "+old.Protocol()+", knows none")
-	}
-	next, secret, err := side.Rotate(how, random.Text, rm.now())
-	if err != nil {
-		return nil, change.OfSetting(err)
-	}
-	r := old.Copy().(*federation.Application)
-	r.Side = next
-	r.Revision++
-	if err := rm.Put(ctx, by, []Edit{{Record: r, What: "changed"}}, nil); err != nil {
-		return nil, err
-	}
-	shown := r.Copy().(*federation.Application)
-	shown.Shown = secret
-	return shown, nil
+	var shown *federation.Application
+	err := rm.Change(ctx, by, func(now *federation.Snapshot) (Plan, error) {
+		o, err := rm.find(now, federation.Ref{Kind: federation.KindApplication, Name: federation.Name(name)})
+		if err != nil {
+			return Plan{}, err
+		}
+		old := o.(*federation.Application)
+		if revision != 0 && old.Revision != revision {
+			return Plan{}, change.Stale(change.KindApplication, name, old.Revision, revision)
+		}
+		side, ok := old.Side.(federation.Rotating)
+		if !ok {
+			return Plan{}, change.Conflict("the application "+name+" has no secret", "its protocol, "+old.Protocol()+", knows none")
+		}
+		next, secret, err := side.Rotate(how, random.Text, rm.now())
+		if err != nil {
+			return Plan{}, change.OfSetting(err)
+		}
+		r := old.Copy().(*federation.Application)
+		r.Side = next
+		r.Revision++
+		shown = r.Copy().(*federation.Application)
+		shown.Shown = secret
+		return Puts(r, "changed"), nil
+	})
+	return shown, err
 }
 
 // begin lays settings over those of a new record.
@@ -215,38 +213,40 @@ func (rm *Room) add(ctx context.Context, by change.By, r federation.Record, src 
 		federation.Replace(r, made)
 		*secret = shown
 	}
-	rm.Lock()
-	defer rm.Unlock()
-	snap := rm.Snapshot()
-	for _, err := range []error{rm.Free(snap, change.KindOf(r), change.NameOf(r)), rm.tied(snap, r),
-		rm.Fits(snap, r, src.field()), change.OfSetting(federation.Fit(r)), change.OfSetting(federation.Check(r))} {
-		if err != nil {
-			return nil, err
+	return r, rm.Change(ctx, by, func(now *federation.Snapshot) (Plan, error) {
+		for _, err := range []error{rm.Free(now, change.KindOf(r), change.NameOf(r)), change.OfSetting(federation.Fit(r))} {
+			if err != nil {
+				return Plan{}, err
+			}
 		}
-	}
-	return r, rm.Put(ctx, by, []Edit{{Record: r, What: "added", Document: octets}},
-		func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, r) })
+		return Plan{Put: []Put{{Object: r, What: "added", Document: octets, Field: src.field()}},
+			More: func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, r) }}, nil
+	})
 }
 
-// Change lays settings over those of a record. revision is the one that the
+// Configure lays settings over those of a record. revision is the one that the
 // change was made from, 0 for whatever it is at. What is not named stays; where that comes to nothing, so
 // does the revision.
-func (rm *Room) Change(ctx context.Context, by change.By, kind, name string, revision int,
-	s federation.Settings) (federation.Record, error) {
-	rm.Lock()
-	defer rm.Unlock()
-	old, err := rm.Record(kind, name)
-	if err != nil {
-		return nil, err
-	}
-	if revision != 0 && old.Basic().Revision != revision {
-		return nil, change.Stale(kind, name, old.Basic().Revision, revision)
-	}
-	r, err := rm.changed(rm.Snapshot(), old, s)
-	if err != nil || r.Basic().Revision == old.Basic().Revision {
-		return r, err
-	}
-	return r, rm.Put(ctx, by, []Edit{{Record: r, What: "changed"}}, nil)
+func (rm *Room) Configure(ctx context.Context, by change.By, kind, name string, revision int,
+	s federation.Settings) (r federation.Record, err error) {
+	err = rm.Change(ctx, by, func(now *federation.Snapshot) (Plan, error) {
+		o, err := rm.find(now, federation.Ref{Kind: federation.Kind(kind), Name: federation.Name(name)})
+		if err != nil {
+			return Plan{}, err
+		}
+		old, is := o.(federation.Record)
+		if !is {
+			return Plan{}, change.Field("kind", fmt.Errorf("a %s has no settings of this form", kind))
+		}
+		if revision != 0 && old.At() != revision {
+			return Plan{}, change.Stale(kind, name, old.At(), revision)
+		}
+		if r, err = rm.changed(now, old, s); err != nil || r.At() == old.At() {
+			return Plan{}, err
+		}
+		return Plan{Put: []Put{{Object: r, What: "changed", Field: "ownFace"}}}, nil
+	})
+	return r, err
 }
 
 // changed gives a record with settings laid over, at its next revision; at its
@@ -261,89 +261,21 @@ func (rm *Room) changed(snap *federation.Snapshot, old federation.Record, s fede
 	if r.Basic().TrustKey != old.Basic().TrustKey {
 		r.Basic().Intake.Verified = false // by the key of before; the next refresh holds it against this one
 	}
-	if slices.Equal(federation.Describe(old), federation.Describe(r)) {
+	if slices.Equal(old.Describe(), r.Describe()) {
 		return old, nil
-	}
-	for _, err := range []error{rm.tied(snap, r), change.OfSetting(federation.Check(r)), rm.Fits(snap, r, "ownFace")} {
-		if err != nil {
-			return nil, err
-		}
 	}
 	r.Basic().Revision++
 	return r, nil
 }
 
-// RemoveProvider removes a provider. It refuses while an application names it.
+// RemoveProvider removes a provider. It refuses while something names it.
 func (rm *Room) RemoveProvider(ctx context.Context, by change.By, name string) error {
-	return rm.removeOne(ctx, by, change.KindProvider, name)
+	return rm.Remove(ctx, by, federation.KindProvider, name)
 }
 
 // RemoveApplication removes an application.
 func (rm *Room) RemoveApplication(ctx context.Context, by change.By, name string) error {
-	return rm.removeOne(ctx, by, change.KindApplication, name)
-}
-
-func (rm *Room) removeOne(ctx context.Context, by change.By, kind, name string) error {
-	rm.Lock()
-	defer rm.Unlock()
-	r, err := rm.Record(kind, name)
-	if err != nil {
-		return err
-	}
-	p := plan{removed: []federation.Record{r}}
-	if err := free(p.over(rm.Snapshot()), p.removed); err != nil {
-		return err
-	}
-	return rm.commit(ctx, by, p)
-}
-
-// free sees that no application is left tied to a provider that is removed.
-func free(after *federation.Snapshot, removed []federation.Record) error {
-	gone := map[federation.Name]bool{}
-	for _, r := range removed {
-		if r.Kind() == federation.KindProvider {
-			gone[r.Basic().Name] = true
-		}
-	}
-	if len(gone) == 0 {
-		return nil
-	}
-	for _, a := range after.Applications() {
-		if gone[a.Provider] {
-			return change.Conflict(fmt.Sprintf("the application %q is tied to the provider %q", a.Name, a.Provider),
-				"remove the application first, or tie it to another provider")
-		}
-	}
-	for name := range gone {
-		if o, ok := after.OwnerOf(name); ok {
-			return change.Conflict(fmt.Sprintf("the provider %q is that of the organisation %q", name, o.Name),
-				"take it out of the organisation first")
-		}
-	}
-	return nil
-}
-
-// remove takes a row out, with what belongs to it, and notes it in the history.
-func (rm *Room) remove(tx *gorm.DB, by change.By, r federation.Record) error {
-	name := change.NameOf(r)
-	var row any = &store.ApplicationRow{Name: name}
-	if r.Kind() == federation.KindProvider {
-		row = &store.ProviderRow{Name: name}
-		if err := rm.sessions.ForgetProvider(tx, r.Basic().ID); err != nil {
-			return err
-		}
-	}
-	if err := change.Unchanged(tx, row, change.KindOf(r), name, r.Basic().Revision); err != nil {
-		return err
-	}
-	if err := freshness.Forget(tx, change.KindOf(r), name); err != nil {
-		return err
-	}
-	if err := (change.Note{At: rm.now(), By: by, What: "removed", Revision: r.Basic().Revision + 1}).WriteOf(tx,
-		r); err != nil {
-		return err
-	}
-	return tx.Delete(row).Error
+	return rm.Remove(ctx, by, federation.KindApplication, name)
 }
 
 // Provider finds a provider, or tells a near name.

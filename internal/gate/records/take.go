@@ -316,7 +316,7 @@ func (rm *Room) preview(ctx context.Context, r federation.Record, s Source) (Pre
 	var before []federation.Value
 	draft := false
 	if old, err := rm.Record(kind, change.NameOf(r)); err == nil {
-		before, out.Existing, draft = federation.Describe(old), true, len(old.Part().Missing()) > 0
+		before, out.Existing, draft = old.Describe(), true, len(old.Part().Missing()) > 0
 		r = old.Copy()
 	}
 	octets, err := rm.fill(ctx, r, s, true)
@@ -331,7 +331,7 @@ func (rm *Room) preview(ctx context.Context, r federation.Record, s Source) (Pre
 	b := r.Basic()
 	out.Name, out.Title, out.EntityID, out.Revision = string(b.Name), b.Title, federation.KnownAs(r), b.Revision
 	snap := rm.Snapshot()
-	if err := rm.Fits(snap, r, s.field()); err != nil {
+	if err := rm.Fits(snap, snap, r, s.field()); err != nil {
 		if other := (*standingError)(nil); errors.As(err, &other) {
 			out.Known = string(other.by)
 		}
@@ -350,7 +350,7 @@ func (rm *Room) preview(ctx context.Context, r federation.Record, s Source) (Pre
 		out.Document = b.Intake.Document
 	}
 	out.OtherRole = b.Intake.OtherRole
-	out.Values, out.Missing = federation.Describe(r), federation.Lacking(r.Part().Missing())
+	out.Values, out.Missing = r.Describe(), federation.Lacking(r.Part().Missing())
 	out.Differences = federation.Differences(before, out.Values)
 	if out.Existing {
 		for _, f := range checks.Change(side, out.Differences) {
@@ -377,26 +377,21 @@ func (rm *Room) Retake(ctx context.Context, by change.By, kind, name string, rev
 	if err != nil {
 		return err
 	}
-	rm.Lock()
-	defer rm.Unlock()
-	now, err := rm.Record(kind, name)
-	if err != nil {
-		return err
-	}
-	if now.Basic().Revision != revision || old.Basic().Revision != revision {
-		return change.Stale(kind, name, now.Basic().Revision, revision)
-	}
-	for _, err := range []error{change.OfSetting(federation.Check(r)), rm.Fits(rm.Snapshot(), r, s.field())} {
+	return rm.Change(ctx, by, func(snap *federation.Snapshot) (Plan, error) {
+		now, err := rm.find(snap, old.Ref())
 		if err != nil {
-			return err
+			return Plan{}, err
 		}
-	}
-	edit := Edit{Record: r, What: "changed", Document: octets}
-	if edit.Quiet = slices.Equal(federation.Describe(now), federation.Describe(r)); !edit.Quiet {
-		r.Basic().Revision++ // otherwise it is only taken in again
-	}
-	return rm.Put(ctx, by, []Edit{edit},
-		func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, r) })
+		if now.At() != revision || old.At() != revision {
+			return Plan{}, change.Stale(kind, name, now.At(), revision)
+		}
+		next := r.Copy()
+		put := Put{Object: next, What: "changed", Document: octets, Field: s.field()}
+		if put.Quiet = slices.Equal(now.Describe(), r.Describe()); !put.Quiet {
+			next.Basic().Revision++ // otherwise it is only taken in again
+		}
+		return Plan{Put: []Put{put}, More: func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, next) }}, nil
+	})
 }
 
 // Document gives the document that a record was taken in from.

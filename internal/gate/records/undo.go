@@ -2,10 +2,8 @@ package records
 
 import (
 	"context"
-	"errors"
 	"fmt"
-
-	"gorm.io/gorm"
+	"slices"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/change"
@@ -19,7 +17,7 @@ type Undone struct {
 	Number  int64    // of the changes that this made
 }
 
-// Undo takes a change of a record back: it becomes what it was before. A change
+// Undo takes a change of an object back: it becomes what it was before. A change
 // that was made together with others is taken back with all of them, or not at
 // all. Nothing that was changed since is touched.
 func (rm *Room) Undo(ctx context.Context, by change.By, id int64) (Undone, error) {
@@ -27,40 +25,31 @@ func (rm *Room) Undo(ctx context.Context, by change.By, id int64) (Undone, error
 	if err != nil {
 		return Undone{}, err
 	}
-	rm.Lock()
-	defer rm.Unlock()
-	var p plan
+	by.Together = &change.Together{}
 	var out Undone
-	for _, row := range rows {
-		if err := rm.undoOne(ctx, row, &p, &out); err != nil {
-			return Undone{}, err
+	err = rm.Change(ctx, by, func(now *federation.Snapshot) (Plan, error) {
+		out = Undone{}
+		var put []Put
+		var removed []federation.Object
+		for _, row := range rows {
+			o, was, err := rm.before(ctx, now, row)
+			switch {
+			case err != nil:
+				return Plan{}, err
+			case was == nil:
+				removed, out.Removed = append(removed, o), append(out.Removed, o.Ref().String())
+			default:
+				put = append(put, Put{Object: was, What: fmt.Sprintf("took back change %d", row.ID)})
+				out.Changed = append(out.Changed, was.Ref().String())
+			}
 		}
-	}
-	after := p.over(rm.Snapshot())
-	if err := free(after, p.removed); err != nil {
+		return rm.back(now, put, removed), nil
+	})
+	if err != nil {
 		return Undone{}, err
 	}
-	for _, e := range p.edits {
-		r := e.Record
-		for _, err := range []error{rm.tied(after, r), change.OfSetting(federation.Check(r)), rm.Fits(after, r,
-			"entityId")} {
-			if err != nil {
-				return Undone{}, err
-			}
-		}
-	}
-	p.more = func(tx *gorm.DB) error {
-		for _, e := range p.edits {
-			if err := rm.freshness.TakenIn(tx, e.Record); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	by.Together = &change.Together{}
-	err = rm.commit(ctx, by, p)
 	out.Number = by.Together.Number
-	return out, err
+	return out, nil
 }
 
 // together gives a change with those that were made with it; of each record the
@@ -77,50 +66,46 @@ func (rm *Room) together(ctx context.Context, id int64) ([]store.HistoryRow, err
 		}
 	}
 	for _, r := range rows {
-		if r.Kind != change.KindProvider && r.Kind != change.KindApplication || r.Revision == 0 {
+		if !rm.restorable(r) || len(r.Data) == 0 {
 			return nil, change.Conflict(fmt.Sprintf("the change of the %s %q cannot be taken back", r.Kind, r.Name),
-				"only changes of providers and applications can; make it good by a new change")
+				"what was secret in it is gone, or it is no part of the configuration; make it good by a new change")
 		}
 	}
 	return rows, nil
 }
 
-// undoOne plans to make one record what it was before a change.
-func (rm *Room) undoOne(ctx context.Context, row store.HistoryRow, p *plan, out *Undone) error {
+// before gives an object of now, and what it was before a change; nil if there was none.
+func (rm *Room) before(ctx context.Context, now *federation.Snapshot, row store.HistoryRow) (o, was federation.Object, err error) {
 	if later, err := rm.later(ctx, row); err != nil {
-		return err
+		return nil, nil, err
 	} else if later > 0 {
-		return change.Conflict(fmt.Sprintf("the %s %q was changed since, by the change %d", row.Kind, row.Name, later),
+		return nil, nil, change.Conflict(fmt.Sprintf("the %s %q was changed since, by the change %d", row.Kind, row.Name, later),
 			"take that back first, or restore what you want from the history")
 	}
-	path := row.Kind + "/" + row.Name
-	now, err := rm.Record(row.Kind, row.Name)
-	there := err == nil
 	from := row // of one that was removed: as it was then
 	if row.What != "removed" {
-		var before store.HistoryRow
+		var rows []store.HistoryRow
 		err := rm.store.Read.WithContext(ctx).Where("kind = ? AND name = ? AND revision > 0 AND id < ? AND length(data) > 0",
-			row.Kind, row.Name, row.ID).Order("id DESC").Take(&before).Error
-		if from = before; errors.Is(err, gorm.ErrRecordNotFound) || err == nil && from.What == "removed" {
-			if !there {
-				return change.NotFound(row.Kind, row.Name, "")
-			}
-			p.removed, out.Removed = append(p.removed, now), append(out.Removed, path)
-			return nil
-		}
+			row.Kind, row.Name, row.ID).Order("id DESC").Limit(1).Find(&rows).Error
 		if err != nil {
-			return err
+			return nil, nil, err
 		}
+		if k := rm.kinds[federation.Kind(row.Kind)]; len(rows) == 0 && k.Given != nil {
+			return nil, rm.in(now, k.Given(), row.Revision+1), nil
+		}
+		if len(rows) == 0 || rows[0].What == "removed" {
+			o, err := rm.find(now, federation.Ref{Kind: federation.Kind(row.Kind), Name: federation.Name(row.Name)})
+			return o, nil, err
+		}
+		from = rows[0]
 	}
-	r, err := rm.Restored(from)
-	if err != nil {
-		return err
+	if was, err = rm.Restored(from); err != nil {
+		return nil, nil, err
 	}
-	if there {
-		r.Basic().Added, r.Basic().ID = now.Basic().Added, now.Basic().ID
+	was = rm.in(now, was, row.Revision+1)
+	if o = rm.at(now, was.Ref()); o != nil && slices.Equal(o.Describe(), was.Describe()) {
+		return nil, nil, change.Conflict(fmt.Sprintf("the %s %q says the same as before the change", row.Kind, row.Name),
+			"there is nothing to take back")
 	}
-	r.Basic().Revision = row.Revision + 1
-	p.edits = append(p.edits, Edit{Record: r, What: fmt.Sprintf("took back change %d", row.ID)})
-	out.Changed = append(out.Changed, path)
-	return nil
+	return o, was, nil
 }

@@ -89,8 +89,8 @@ type entry struct {
 	values map[string][]string
 	// unproved are those of values that the list marks as unproved: attributes, or NAME=VALUE.
 	unproved []string
-	units    map[federation.UnitKind][]string // nil for a kind that it says nothing of
-	links    []accounts.NewPerson             // of which the provider and the subject count
+	units    map[federation.Kind][]string // nil for a kind that it says nothing of
+	links    []accounts.NewPerson         // of which the provider and the subject count
 }
 
 // list is a document as it was read.
@@ -121,7 +121,7 @@ func (rm *Room) read(ctx context.Context, in Import) (*list, error) {
 		return nil, err
 	}
 	for _, row := range t.Rows {
-		e := entry{line: row.Line, values: map[string][]string{}, units: map[federation.UnitKind][]string{}}
+		e := entry{line: row.Line, values: map[string][]string{}, units: map[federation.Kind][]string{}}
 		var bad *table.BadRow
 		for i, cell := range row.Cells {
 			if why := e.cell(t.Head[i], strings.TrimSpace(cell), in.Empties); why != nil && bad == nil {
@@ -263,7 +263,7 @@ func (rm *Room) unfit(e entry) *table.BadRow {
 			return bad(ColumnUnproved, fmt.Errorf("%.100q is none of the attributes that the row has values of", name))
 		}
 	}
-	for kind, column := range map[federation.UnitKind]string{federation.KindGroup: ColumnGroups,
+	for kind, column := range map[federation.Kind]string{federation.KindGroup: ColumnGroups,
 		federation.KindOrganisation: ColumnOrganisations} {
 		for _, n := range e.units[kind] {
 			if _, err := rm.records.Unit(kind, n); err != nil {
@@ -350,14 +350,14 @@ func (rm *Room) readJSON(ctx context.Context, in Import) (*list, error) {
 // entry takes one person of a list, and notes what it says something of.
 func (in Import) entry(line int, p Listed, seen map[string]bool) entry {
 	e := entry{line: line, number: p.Number, state: p.State, unproved: p.Unproved, values: map[string][]string{},
-		units: map[federation.UnitKind][]string{}}
+		units: map[federation.Kind][]string{}}
 	for name, values := range p.Values {
 		if len(values) > 0 || in.Empties {
 			e.values[name] = values
 		}
 		seen[name] = true
 	}
-	for kind, names := range map[federation.UnitKind][]string{federation.KindGroup: p.Groups,
+	for kind, names := range map[federation.Kind][]string{federation.KindGroup: p.Groups,
 		federation.KindOrganisation: p.Organisations} {
 		if names != nil && (len(names) > 0 || in.Empties) {
 			e.units[kind] = names

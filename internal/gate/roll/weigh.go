@@ -335,7 +335,7 @@ func (w *weighing) people(ids []int64) (map[int64]store.PersonRow, map[int64][]c
 		byID[r.ID] = r
 	}
 	for _, m := range members {
-		of[m.Person] = append(of[m.Person], crossing.Membership{Kind: federation.UnitKind(m.Kind), Name: federation.Name(m.Name),
+		of[m.Person] = append(of[m.Person], crossing.Membership{Kind: federation.Kind(m.Kind), Name: federation.Name(m.Name),
 			Source: federation.ID(m.Source)})
 	}
 	return byID, of, err
@@ -388,7 +388,7 @@ func had(stored []crossing.KeptValue, values map[string][]string) map[string]str
 }
 
 // belongs decides where somebody belongs then: what providers say of it stays.
-func (p *plan) belongs(kind federation.UnitKind, names []string, members []crossing.Membership) {
+func (p *plan) belongs(kind federation.Kind, names []string, members []crossing.Membership) {
 	for _, n := range names {
 		if !slices.ContainsFunc(members, func(m crossing.Membership) bool { return m.Kind == kind && string(m.Name) == n }) {
 			p.join = append(p.join, crossing.Membership{Kind: kind, Name: federation.Name(n), Source: crossing.FromImport})

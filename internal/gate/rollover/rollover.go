@@ -14,6 +14,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/keyring"
@@ -111,13 +112,11 @@ func (rm *Room) Announce(ctx context.Context, by change.By, purpose, kind string
 		return change.Field("kind", fmt.Errorf("a key of kind %q cannot be made for %q; use %s", kind, purpose,
 			strings.Join(can, ", ")))
 	}
-	rm.records.Lock()
-	defer rm.records.Unlock()
 	row, _, err := rm.keyring.Make(of, kind, keyring.Next)
 	if err != nil {
 		return err
 	}
-	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+	return rm.change(ctx, by, func(tx *gorm.DB) error {
 		var n int64
 		if err := tx.Model(&store.KeyRow{}).Where("purpose = ? AND state = ?", of.Stored,
 			keyring.Next).Count(&n).Error; err != nil {
@@ -133,22 +132,23 @@ func (rm *Room) Announce(ctx context.Context, by change.By, purpose, kind string
 		}
 		return change.Note{At: rm.now(), By: by, Kind: "key", Name: purpose, What: "added"}.Write(tx)
 	})
-	if err != nil {
-		return err
-	}
-	return rm.records.ReloadKeys(ctx)
+}
+
+// change changes keys of the gate's own; whoever looks at them from then on sees the new ones.
+func (rm *Room) change(ctx context.Context, by change.By, how func(tx *gorm.DB) error) error {
+	return rm.records.Change(ctx, by, func(*federation.Snapshot) (records.Plan, error) {
+		return records.Plan{Keys: true, More: how}, nil
+	})
 }
 
 // Switch makes the announced key the current one. The one before stays for
 // what was encrypted to it.
 func (rm *Room) Switch(ctx context.Context, by change.By, purpose string) error {
-	rm.records.Lock()
-	defer rm.records.Unlock()
 	of, err := rm.purpose(purpose)
 	if err != nil {
 		return err
 	}
-	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+	return rm.change(ctx, by, func(tx *gorm.DB) error {
 		var next store.KeyRow
 		err := tx.Where("purpose = ? AND state = ?", of.Stored, keyring.Next).Take(&next).Error
 		if errors.Is(err, gorm.ErrRecordNotFound) {
@@ -167,17 +167,11 @@ func (rm *Room) Switch(ctx context.Context, by change.By, purpose string) error 
 		}
 		return change.Note{At: rm.now(), By: by, Kind: "key", Name: purpose, What: "changed"}.Write(tx)
 	})
-	if err != nil {
-		return err
-	}
-	return rm.records.ReloadKeys(ctx)
 }
 
 // Remove removes a key that is not the current one of anything that has keys now.
 func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
-	rm.records.Lock()
-	defer rm.records.Unlock()
-	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+	return rm.change(ctx, by, func(tx *gorm.DB) error {
 		var row store.KeyRow
 		err := tx.Where("id = ?", id).Take(&row).Error
 		if errors.Is(err, gorm.ErrRecordNotFound) {
@@ -196,8 +190,4 @@ func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 		}
 		return change.Note{At: rm.now(), By: by, Kind: "key", Name: cmp.Or(shown, row.Purpose), What: "removed"}.Write(tx)
 	})
-	if err != nil {
-		return err
-	}
-	return rm.records.ReloadKeys(ctx)
 }

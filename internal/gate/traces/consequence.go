@@ -113,7 +113,7 @@ func digest(before, after *federation.Snapshot, code finding.Code) string {
 	fmt.Fprintln(h, code)
 	for _, r := range crossing.Deciding(before, after) {
 		settings, _ := json.Marshal(federation.SettingsOf(federation.Flat(r))) // texts, truth values and rules
-		fmt.Fprintln(h, federation.Path(r), string(settings))
+		fmt.Fprintln(h, r.Ref().String(), string(settings))
 	}
 	return hex.EncodeToString(h.Sum(nil)[:8])
 }

@@ -101,7 +101,7 @@ func (t Trial) pasted() (*crossing.Answer, error) {
 // laid has the mappings that are tried in place of those on record, if they can be saved
 // there.
 func (t Trial) laid(snap *federation.Snapshot, in crossing.Trial) (crossing.Trial, error) {
-	var records []federation.Record
+	var records []federation.Object
 	if t.Intake != nil {
 		if in.Provider == nil {
 			return in, change.Field("provider", errors.New("an intake is that of a provider; name one"))
@@ -123,7 +123,7 @@ func (t Trial) laid(snap *federation.Snapshot, in crossing.Trial) (crossing.Tria
 		records = append(records, r)
 	}
 	for i, r := range records {
-		both, err := whole(snap, r)
+		both, err := whole(snap, r.(federation.Record))
 		if err != nil {
 			return in, err
 		}

@@ -26,7 +26,7 @@ func TestDescriptionTellsWhatComparesAndHidesNothing(t *testing.T) {
 	a.Intake = federation.Intake{Source: "document", ValidUntil: time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)}
 	a.Owner = "roster office"
 	said := map[string]string{}
-	for _, v := range federation.Describe(a) {
+	for _, v := range a.Describe() {
 		said[v.Name()] = v.Value
 	}
 	for label, want := range map[string]string{
@@ -43,7 +43,7 @@ func TestDescriptionTellsWhatComparesAndHidesNothing(t *testing.T) {
 
 	before := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: "urn:b"}}}
 	codes := []finding.Code{}
-	for _, f := range federation.Changed(federation.Differences(federation.Describe(before), federation.Describe(a))) {
+	for _, f := range federation.Changed(federation.Differences(before.Describe(), a.Describe())) {
 		codes = append(codes, f.Code)
 	}
 	require.Equal(t, []finding.Code{finding.ChangedEntityID, finding.ChangedKey, finding.ChangedAddress}, codes,
