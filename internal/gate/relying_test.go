@@ -401,7 +401,7 @@ func TestKeysOfProvidersAreKeptFresh(t *testing.T) {
 	r := newRig(t)
 	p := r.provides("oakhollow", nil).add(nil)
 	require.NoError(t, r.Copies.RefreshDue(ctx))
-	require.EqualValues(t, 1, p.asks["/jwks"].Load(), "before anybody signs in")
+	require.Eventually(t, func() bool { return p.asks["/jwks"].Load() == 1 }, 5*time.Second, time.Millisecond, "before anybody signs in")
 	in := func(fault string) finding.Code {
 		p.anew()
 		o, _ := p.through(driving.Browser{}, "roster", fault)

@@ -136,6 +136,7 @@ func TestSigningAndEncryptionForAnApplication(t *testing.T) {
 	require.ErrorAs(t, r.change(func(s federation.Settings) { s["encrypt"] = true }), &fe)
 	require.Equal(t, "encrypt", fe.Field, "refused without a key")
 
+	r.clock.set(r.clock.get().Add(time.Second)) // it is another one of the name
 	require.NoError(t, r.Records.RemoveApplication(ctx, tester, "roster"))
 	_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "roster",
 		Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster",
