@@ -1,8 +1,10 @@
 package app
 
 import (
+	"innergate.example/innergate/internal/core/federation"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -101,5 +103,36 @@ func TestConfigurationIsDocumented(t *testing.T) {
 		"publisher.contact", "publisher.mail", "mail.server", "mail.from",
 		"mail.tls", "mail.username", "mail.passwordFile", "mail.timeout", "proxies"} {
 		require.Contains(t, string(text), "`"+key+"`", key)
+	}
+}
+
+// Every setting is described once, and wholly: forms, help and schemas are made from it.
+func TestSettingsAreDescribed(t *testing.T) {
+	lists := map[string][]federation.Setting{"aggregate": federation.SettingList(federation.KindAggregate, nil)}
+	for _, p := range Protocols() {
+		if p.Providers() {
+			lists["provider "+p.Name()] = federation.SettingList(federation.KindProvider, p.NewProvider(&federation.Gate{}, ""))
+		}
+		if p.Applications() {
+			lists["application "+p.Name()] = federation.SettingList(federation.KindApplication, p.NewApplication(&federation.Gate{}, ""))
+		}
+	}
+	require.Len(t, lists, 7)
+	for of, list := range lists {
+		seen := map[string]bool{}
+		for _, s := range list {
+			at := of + " " + s.Name
+			require.False(t, seen[s.Name], "%s comes twice", at)
+			seen[s.Name] = true
+			require.NotEmpty(t, s.Label, at)
+			require.NotEmpty(t, s.Type, at)
+			require.Contains(t, federation.SettingGroups, s.Group, at)
+			require.Equal(t, s.Type == federation.OneOf, s.Choices != nil, at)
+			require.Equal(t, s.Type == federation.Named, s.Refers != "", at)
+			require.Equal(t, slices.Contains([]federation.SettingType{federation.Switch, federation.OneOf, federation.Rules}, s.Type), s.Most == 0, at)
+			for v := range s.Words {
+				require.True(t, s.Choices == nil || slices.Contains(s.Choices, v), "%s: %q is no value of it", at, v)
+			}
+		}
 	}
 }

@@ -22,12 +22,12 @@ import (
 // its record is added from; what is ready is filled in. These tables are the
 // stand-ins' part of plugging a protocol in.
 var (
-	demoProviders = map[string]func(d *running, p scenarioProvider, n *records.NewProvider, out *ReadyProvider) error{
+	demoProviders = map[string]func(d *running, p scenarioProvider, n *records.NewRecord, out *ReadyProvider) error{
 		"saml":   (*running).samlProvider,
 		"oidc":   (*running).issuer,
 		"oauth2": (*running).issuer,
 	}
-	demoApplications = map[string]func(d *running, a scenarioApplication, n *records.NewApplication,
+	demoApplications = map[string]func(d *running, a scenarioApplication, n *records.NewRecord,
 		out *ReadyApplication) error{
 		"saml": (*running).samlApplication,
 		"link": (*running).linkApplication,
@@ -45,7 +45,7 @@ func (d *running) providers(ctx context.Context, sc *scenario) error {
 		for _, person := range p.People {
 			out.People = append(out.People, ReadyPerson{person.Username, person.Password})
 		}
-		n := records.NewProvider{Name: p.Name, Title: p.Title, Protocol: p.Protocol}
+		n := records.NewRecord{Name: p.Name, Title: p.Title, Protocol: p.Protocol}
 		if err := demoProviders[p.Protocol](d, p, &n, &out); err != nil {
 			return err
 		}
@@ -63,7 +63,7 @@ func (d *running) providers(ctx context.Context, sc *scenario) error {
 	return nil
 }
 
-func (d *running) samlProvider(p scenarioProvider, n *records.NewProvider, out *ReadyProvider) error {
+func (d *running) samlProvider(p scenarioProvider, n *records.NewRecord, out *ReadyProvider) error {
 	pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", p.Name+".pem"), p.Name)
 	if err != nil {
 		return err
@@ -78,7 +78,7 @@ func (d *running) samlProvider(p scenarioProvider, n *records.NewProvider, out *
 }
 
 // issuer starts a stand-in OpenID provider, or one of OAuth 2.0.
-func (d *running) issuer(p scenarioProvider, n *records.NewProvider, out *ReadyProvider) error {
+func (d *running) issuer(p scenarioProvider, n *records.NewRecord, out *ReadyProvider) error {
 	pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", p.Name+".pem"), p.Name)
 	if err != nil {
 		return err
@@ -105,7 +105,7 @@ func (d *running) issuer(p scenarioProvider, n *records.NewProvider, out *ReadyP
 func (d *running) applications(ctx context.Context, sc *scenario) error {
 	g := d.service.gate
 	for _, a := range sc.Applications {
-		n := records.NewApplication{Name: a.Name, Title: a.Title, Protocol: a.Protocol, Provider: a.Provider}
+		n := records.NewRecord{Name: a.Name, Title: a.Title, Protocol: a.Protocol, Provider: a.Provider}
 		out := ReadyApplication{Name: a.Name, Protocol: a.Protocol}
 		if err := demoApplications[a.Protocol](d, a, &n, &out); err != nil {
 			return err
@@ -120,7 +120,7 @@ func (d *running) applications(ctx context.Context, sc *scenario) error {
 	return nil
 }
 
-func (d *running) samlApplication(a scenarioApplication, n *records.NewApplication, out *ReadyApplication) error {
+func (d *running) samlApplication(a scenarioApplication, n *records.NewRecord, out *ReadyApplication) error {
 	pair, err := standin.LoadPair(filepath.Join(d.options.Data, "standins", a.Name+".pem"), a.Name)
 	if err != nil {
 		return err
@@ -138,7 +138,7 @@ func (d *running) samlApplication(a scenarioApplication, n *records.NewApplicati
 }
 
 // linkApplication starts a page that a bookmark leads to.
-func (d *running) linkApplication(a scenarioApplication, n *records.NewApplication, out *ReadyApplication) error {
+func (d *running) linkApplication(a scenarioApplication, n *records.NewRecord, out *ReadyApplication) error {
 	base, err := d.serve(func(string) (http.Handler, error) {
 		return (&standin.Page{Name: a.Name, Title: a.Title, Text: a.Text}).Handler(), nil
 	})
@@ -149,7 +149,7 @@ func (d *running) linkApplication(a scenarioApplication, n *records.NewApplicati
 
 // oidcApplication starts a stand-in that speaks OpenID Connect; commands are started
 // by whoever tries them.
-func (d *running) oidcApplication(a scenarioApplication, n *records.NewApplication, out *ReadyApplication) (err error) {
+func (d *running) oidcApplication(a scenarioApplication, n *records.NewRecord, out *ReadyApplication) (err error) {
 	issuer, base := d.service.gate.Base(), ""
 	t := federation.Typed{"kind": a.Kind, "clientId": a.ClientID, "clientSecret": a.ClientSecret}
 	switch a.Kind {

@@ -72,7 +72,7 @@ func (e *environment) addAggregate(ctx context.Context, cmd *ucli.Command) error
 	if len(names) != 1 {
 		return &usageError{"give one name", "Call it as " + cmd.FullName() + " NAME [SETTING=VALUE …]; see --help."}
 	}
-	set, err := e.assign(aggregateSettings, words)
+	set, err := e.assign(settingList("aggregate"), words)
 	if err != nil {
 		return err
 	}

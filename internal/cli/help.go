@@ -234,7 +234,7 @@ func settingList(kind string) []federation.Setting { return settingsOf(kind, "")
 // settingsOf are the settings of a kind in a protocol; "" is every one.
 func settingsOf(kind, protocol string) (out []federation.Setting) {
 	if kind == "aggregate" {
-		return aggregateSettings
+		return federation.SettingList(federation.KindAggregate, nil)
 	}
 	add := func(list []federation.Setting) {
 		for _, s := range list {
@@ -278,11 +278,11 @@ func (e *environment) helpSettings(w io.Writer, kind string) {
 		switch {
 		case s.Boolean():
 			values = "true|false"
-		case s.Rules:
+		case s.Type == federation.Rules:
 			values = "@FILE"
 		case s.Choices != nil:
 			values = strings.TrimPrefix(strings.Join(s.Choices, "|"), "|")
-		case s.Lines:
+		case s.SeveralLines():
 			values = "TEXT|@FILE"
 		}
 		rows = append(rows, [2]string{s.Name + "=" + values, s.Text})

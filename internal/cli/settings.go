@@ -60,7 +60,7 @@ func (e *environment) assign(list []federation.Setting, words []string) (federat
 		if err != nil {
 			return nil, err
 		}
-		if list[at].Rules {
+		if list[at].Type == federation.Rules {
 			if out[name], err = mappingOf(name, value); err != nil {
 				return nil, err
 			}
@@ -131,22 +131,13 @@ func noSetting(name string, list []federation.Setting) error {
 	return &usageError{fmt.Sprintf("there is no setting %q", name), do}
 }
 
-// aggregateSettings are those of an aggregate.
-var aggregateSettings = []federation.Setting{
-	{Name: "title", Most: 200, Text: "What people read; the Name in the document if empty"},
-	{Name: "address", Most: 2048, Text: "Where it is fetched from; empty for one that is uploaded"},
-	{Name: "trustKey", Most: 20000, Lines: true, Text: "Certificate in PEM whose key must have signed it"},
-	{Name: "notes", Most: 20000, Lines: true},
-	{Name: "addressCA", Most: 40000, Lines: true, Text: "Certificates in PEM of authorities that its address rests on"},
-}
-
 // setAggregate changes settings of an aggregate.
 func (e *environment) setAggregate(ctx context.Context, cmd *ucli.Command) error {
 	names, words := split(cmd.Args().Slice())
 	if len(names) != 1 || len(words) == 0 {
 		return &usageError{"the name or the settings are missing", "Call it as " + cmd.FullName() + " NAME SETTING=VALUE …"}
 	}
-	set, err := e.assign(aggregateSettings, words)
+	set, err := e.assign(settingList("aggregate"), words)
 	if err != nil {
 		return err
 	}

@@ -49,7 +49,7 @@ func (r *rig) client(name string, typed federation.Typed, settings federation.Se
 	if t["kind"] == "service" {
 		delete(t, "redirectUris")
 	}
-	a, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: name, Source: records.Source{Typed: t},
+	a, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: name, Source: records.Source{Typed: t},
 		Settings: settings, Provider: "staff"})
 	require.NoError(r.t, err)
 	return a
@@ -513,7 +513,7 @@ func TestSecretsAndIdentifiers(t *testing.T) {
 
 	// A client ID belongs to one application for ever.
 	add := func(name string) error {
-		_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: name, Source: records.Source{
+		_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: name, Source: records.Source{
 			Document: []byte(`{"client_id":"planner","client_secret":"the secret of before it moved","redirect_uris":["https://p.example/"]}`)}})
 		return err
 	}
@@ -524,7 +524,7 @@ func TestSecretsAndIdentifiers(t *testing.T) {
 	require.ErrorAs(t, err, &fe)
 
 	// How it presents itself is taken over where nothing else was said.
-	said, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "said", Title: "Ours",
+	said, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "said", Title: "Ours",
 		Source: records.Source{
 			Document: []byte(`{"client_name":"Theirs","policy_uri":"https://p.example/policy","logo_uri":"https://p.example/logo",
 			"contacts":["a@p.example","b@p.example"],"redirect_uris":["https://p.example/"],"token_endpoint_auth_method":"none"}`)}})
@@ -533,7 +533,7 @@ func TestSecretsAndIdentifiers(t *testing.T) {
 		[]string{said.Title, said.Policy, said.Logo, said.Contact})
 
 	// What is handed over is kept without the secret in it, and no secret is kept.
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "moved", Source: records.Source{
+	_, err = r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "moved", Source: records.Source{
 		Document: []byte(`{"client_id":"moved","client_secret":"the secret of before it moved","redirect_uris":["https://p.example/"]}`)}})
 	require.NoError(t, err)
 	octets, err := r.Records.Document(ctx, change.KindApplication, "moved")

@@ -106,7 +106,7 @@ func TestASignInBesideAFullDisk(t *testing.T) {
 
 func TestSessionsAreReplaced(t *testing.T) {
 	r := newRig(t)
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "card",
+	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "card",
 		Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:card",
 			SSO: "https://card.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
 	require.NoError(t, err)
@@ -363,7 +363,7 @@ func TestOversizedValuesAreNotKept(t *testing.T) {
 func TestLink(t *testing.T) {
 	r := newRig(t)
 	add := func(name, address string) error {
-		_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: name, Title: "Archive",
+		_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: name, Title: "Archive",
 			Protocol: "link", Source: records.Source{Typed: federation.Typed{"link": address}}})
 		return err
 	}
@@ -394,13 +394,13 @@ func TestLink(t *testing.T) {
 		require.ErrorAs(t, add("bad", address), &fe, address)
 		require.Equal(t, field, fe.Field, address)
 	}
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "bad", Protocol: "link",
+	_, err = r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "bad", Protocol: "link",
 		Source: records.Source{Document: []byte("<a/>")}})
 	require.ErrorContains(t, err, "no metadata")
-	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "bad", Protocol: "link"})
+	_, err = r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "bad", Protocol: "link"})
 	require.ErrorAs(t, err, &fe)
 	require.Equal(t, "protocol", fe.Field)
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "bad", Protocol: "lnik"})
+	_, err = r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "bad", Protocol: "lnik"})
 	require.ErrorContains(t, err, "saml, link")
 	require.ErrorAs(t, r.changeOf(change.KindApplication, "archive",
 		func(s federation.Settings) { s["ownStart"] = "https://x.example" }), &fe)

@@ -146,11 +146,11 @@ func newRigKeeping(t testing.TB, traces int) *rig {
 	require.NoError(t, err)
 	r.app, err = keys.Generate("app", r.clock.get(), rand.Reader)
 	require.NoError(t, err)
-	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "staff",
+	_, err = r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "staff",
 		Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:idp",
 			SSO: "https://idp.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
 	require.NoError(t, err)
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "roster",
+	_, err = r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "roster",
 		Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster",
 			ACS: "https://roster.example/acs"})}})
 	require.NoError(t, err)
@@ -317,7 +317,7 @@ func TestApplicationHearsWhatItShould(t *testing.T) {
 		require.Equal(t, "https://roster.example/acs", o.Departure.Location)
 		require.Contains(t, string(o.Departure.Octets), want)
 	}
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "second",
+	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "second",
 		Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:second",
 			SSO: "https://second.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
 	require.NoError(t, err)
@@ -402,13 +402,13 @@ func TestOwnFailureIsSaidAndLeavesNothing(t *testing.T) {
 
 func TestNamesAreTakenOnce(t *testing.T) {
 	r := newRig(t)
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "staff"})
+	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "staff"})
 	require.True(t, finding.Is(err, finding.NameTaken))
-	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "acs"})
+	_, err = r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "acs"})
 	require.True(t, finding.Is(err, finding.NameTaken), "reserved: its address is the shared consumer's")
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "roster"})
+	_, err = r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "roster"})
 	require.True(t, finding.Is(err, finding.NameTaken))
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "second", OwnStart: "start",
+	_, err = r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "second", OwnStart: "start",
 		Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:x", ACS: "https://x.example/acs"})}})
 	require.ErrorContains(t, err, "no address")
 	var n int64

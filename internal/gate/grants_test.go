@@ -119,7 +119,7 @@ func TestTokenRequestsAreRefused(t *testing.T) {
 	})
 	t.Run("too many wrong secrets", func(t *testing.T) {
 		const brought = "the secret of before it moved"
-		_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "moved", Provider: "staff",
+		_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "moved", Provider: "staff",
 			Source: records.Source{Document: []byte(`{"client_id":"moved","client_secret":"` + brought +
 				`","grant_types":["client_credentials"],"scope":"roster:read"}`)}})
 		require.NoError(t, err)

@@ -62,7 +62,7 @@ func TestRefusalsOfProvidersAreHeard(t *testing.T) {
 // its next use, or on a day that the record names.
 func TestARefreshFollowsTheRecord(t *testing.T) {
 	r := newRig(t)
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "card",
+	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "card",
 		Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:card",
 			SSO: "https://card.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
 	require.NoError(t, err)

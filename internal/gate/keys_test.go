@@ -128,7 +128,7 @@ func TestProvidersShareAFace(t *testing.T) {
 	r := newRig(t)
 	second, err := keys.Generate("second", r.clock.get(), rand.Reader)
 	require.NoError(t, err)
-	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "second",
+	_, err = r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "second",
 		Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:second",
 			SSO: "https://second.example/sso", Keys: []keys.Certificate{second.Certificate}})}})
 	require.NoError(t, err)
@@ -161,10 +161,10 @@ func TestProvidersShareAFace(t *testing.T) {
 func TestApplicationWithAFaceOfItsOwn(t *testing.T) {
 	r := newRig(t)
 	document := saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster", ACS: "https://roster.example/acs"})
-	_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "tenant",
+	_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "tenant",
 		Source: records.Source{Document: document}})
 	require.True(t, finding.Is(err, finding.MetadataKnown))
-	tenant, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "tenant",
+	tenant, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "tenant",
 		Source: records.Source{Document: document}, Settings: federation.Settings{"ownFace": true}})
 	require.NoError(t, err, "the same entity ID once for each face")
 	require.NotEqual(t, r.Records.Snapshot().Gate.Keys["idp"].Current.Certificate.SHA256(),

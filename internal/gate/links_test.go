@@ -18,7 +18,7 @@ import (
 
 func (r *rig) staffAgain() {
 	require.NoError(r.t, r.Records.RemoveProvider(ctx, tester, "staff"))
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "staff",
+	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "staff",
 		Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:idp",
 			SSO: "https://idp.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
 	require.NoError(r.t, err)
@@ -144,7 +144,7 @@ func TestACrossingIsNotInherited(t *testing.T) {
 			a, err := r.Records.Application("roster")
 			require.NoError(t, err)
 			require.NoError(t, r.Records.RemoveApplication(ctx, tester, "roster"))
-			_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "roster",
+			_, err = r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "roster",
 				Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: a.Identity(),
 					ACS: "https://other.example/acs"})}})
 			require.NoError(t, err)

@@ -202,10 +202,10 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 	}))
 	defer srv.Close()
 	require.NoError(t, r.Keys.PutCredential(ctx, "quay", "hush"))
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "harbour", Protocol: "quay",
+	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "harbour", Protocol: "quay",
 		Source: records.Source{Typed: federation.Typed{"quay": srv.URL}}})
 	require.NoError(t, err)
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "ferry", Protocol: "quay",
+	_, err = r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "ferry", Protocol: "quay",
 		Provider: "harbour", Source: records.Source{Typed: federation.Typed{"quay": "https://ferry.example/"}}})
 	require.NoError(t, err)
 

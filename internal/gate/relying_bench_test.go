@@ -37,7 +37,7 @@ type reliedBench struct {
 func newReliedBench(b *testing.B, app, scopes string) *reliedBench {
 	r, _ := benchClients(b, 1)
 	const issuer = "https://accounts.oakhollow.example"
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "oakhollow", Protocol: "oidc",
+	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "oakhollow", Protocol: "oidc",
 		Source: records.Source{
 			Typed: federation.Typed{"issuer": issuer, "authorize": issuer + "/a", "token": issuer + "/t",
 				"userinfo": issuer + "/u",

@@ -106,7 +106,7 @@ func (p *relied) add(s federation.Settings, changes ...string) *relied {
 	if p.Plain {
 		s["identifier"] = "id"
 	}
-	n := records.NewProvider{Name: p.Name, Source: p.source(changes...), Settings: s}
+	n := records.NewRecord{Name: p.Name, Source: p.source(changes...), Settings: s}
 	if p.Plain {
 		n.Protocol = "oauth2"
 	}
@@ -239,7 +239,7 @@ func TestFaultsOfWhatAProviderSaysOfItself(t *testing.T) {
 			continue
 		}
 		p := r.provides("p-"+f.Name, func(i *standin.Issuer) { i.Fault = f.Name })
-		preview, err := r.Records.PreviewProvider(ctx, records.NewProvider{Name: p.Name, Source: p.source()})
+		preview, err := r.Records.Preview(ctx, records.NewRecord{Kind: federation.KindProvider, Name: p.Name, Source: p.source()})
 		found := finding.Of(err)
 		if err == nil {
 			for _, x := range preview.Findings {
@@ -290,11 +290,11 @@ func TestEveryCrossingBetweenTheProtocols(t *testing.T) {
 	plain := r.provides("season-club", func(i *standin.Issuer) { i.Plain = true }).add(nil)
 	kinds := map[string]string{"web": plannerBack, "browser": "https://desk.example/", "native": "http://127.0.0.1/cb"}
 	for kind, back := range kinds {
-		_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: kind, Source: records.Source{
+		_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: kind, Source: records.Source{
 			Typed: federation.Typed{"kind": kind, "clientId": kind, "redirectUris": back}}})
 		require.NoError(t, err)
 	}
-	_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "archive", Protocol: "link",
+	_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "archive", Protocol: "link",
 		Source: records.Source{Typed: federation.Typed{"link": "https://archive.example/"}}})
 	require.NoError(t, err)
 	for _, p := range []*relied{open, plain} {
@@ -523,9 +523,9 @@ func (r *rig) revision(provider string) int {
 func TestOneIssuerAndSeveralClients(t *testing.T) {
 	r := newRig(t)
 	p := r.provides("oakhollow", nil).add(nil)
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "again", Source: p.source()})
+	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "again", Source: p.source()})
 	require.True(t, finding.Is(err, finding.MetadataKnown), "%v", err)
-	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "other", Source: p.source("clientId", "gate-2")})
+	_, err = r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "other", Source: p.source("clientId", "gate-2")})
 	require.NoError(t, err, "the same issuer knows the gate as several clients")
 }
 
@@ -535,7 +535,7 @@ func TestTenantsKeepPeopleApart(t *testing.T) {
 	p := r.provides("oakhollow", nil)
 	typed := federation.Typed{"issuer": "http://127.0.0.1:1/{tenant}", "authorize": p.Base + "/authorize",
 		"token": p.Base + "/token", "jwksUri": p.Base + "/jwks", "clientId": "gate", "clientSecret": p.Secret}
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "oakhollow",
+	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "oakhollow",
 		Source:   records.Source{Typed: typed},
 		Settings: federation.Settings{"tenants": "rail club", "requireClaims": "amr=pwd"}})
 	require.NoError(t, err)

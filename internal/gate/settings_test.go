@@ -98,7 +98,7 @@ func TestNameIDFormats(t *testing.T) {
 	again := r.enter(nil)
 	a, _ := r.said(r.request(again, nil))
 	require.Equal(t, persistent, a.NameID, "the same person in another browser")
-	_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "second",
+	_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "second",
 		Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:second",
 			ACS: "https://second.example/acs"})}})
 	require.NoError(t, err)
@@ -138,7 +138,7 @@ func TestSigningAndEncryptionForAnApplication(t *testing.T) {
 
 	r.clock.set(r.clock.get().Add(time.Second)) // it is another one of the name
 	require.NoError(t, r.Records.RemoveApplication(ctx, tester, "roster"))
-	_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "roster",
+	_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "roster",
 		Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster",
 			ACS:  "https://roster.example/acs",
 			Keys: []keys.Certificate{r.app.Certificate}, Encryption: []keys.Certificate{r.app.Certificate}})}})

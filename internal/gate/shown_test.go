@@ -427,7 +427,7 @@ func TestMixedUp(t *testing.T) {
 	snap := r.Snapshot()
 	idp := saml.WriteIDPMetadata(saml.IDPFace{EntityID: "https://gate.example/saml/idp", SSO: "https://gate.example/saml/idp/sso",
 		Keys: []keys.Certificate{snap.Gate.Keys["idp"].Current.Certificate}})
-	p, err := r.Records.PreviewProvider(ctx, records.NewProvider{Name: "self", Source: records.Source{Document: idp}})
+	p, err := r.Records.Preview(ctx, records.NewRecord{Kind: federation.KindProvider, Name: "self", Source: records.Source{Document: idp}})
 	require.NoError(t, err)
 	require.Contains(t, fmt.Sprint(p.Findings), finding.New(finding.ProviderIsGate).Title)
 	r.client("planner", nil, nil)

@@ -114,7 +114,7 @@ func TestBadImports(t *testing.T) {
 	require.EqualValues(t, 3, r.count(&store.SubjectRow{}), "all lines or none")
 	require.EqualValues(t, 3, r.count(&store.PersonRow{}))
 	require.NoError(t, r.Records.RemoveProvider(ctx, tester, "staff"))
-	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "new", Draft: true})
+	_, err = r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "new", Draft: true})
 	require.NoError(t, err)
 	_, err = r.take(people.Import{CSV: "provider,name,value\nnew,b,1\n"})
 	require.ErrorContains(t, err, "it is not known which format its names have")

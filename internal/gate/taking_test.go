@@ -98,7 +98,7 @@ func TestOnlyWhatWasSeenIsApproved(t *testing.T) {
 	r := newRig(t)
 	p, q := r.newPair(), r.newPair()
 	s := r.source(idp("urn:a", "https://a.example/sso", "", p))
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "a", Source: records.Source{Address: s.URL},
+	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "a", Source: records.Source{Address: s.URL},
 		Keeping: federation.Keeping{ApproveChanges: true}})
 	require.NoError(t, err)
 	refresh := func(document []byte) exchange.Refreshed {
@@ -130,7 +130,7 @@ func TestMetadataIsKeptFresh(t *testing.T) {
 	r := newRig(t)
 	p := r.newPair()
 	s := r.source(idp("urn:a", "https://a.example/sso", `cacheDuration="PT2H"`, p))
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "a", Source: records.Source{Address: s.URL}})
+	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "a", Source: records.Source{Address: s.URL}})
 	require.NoError(t, err)
 	fresh := func() freshness.State {
 		f, err := r.Freshness.Of(ctx, change.KindProvider, "a")
@@ -279,7 +279,7 @@ func TestHistoryTellsAndRestores(t *testing.T) {
 
 	// Somebody else has the entity ID by now.
 	require.NoError(t, r.Records.RemoveApplication(ctx, tester, "roster"))
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "other",
+	_, err = r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "other",
 		Source: records.Source{Document: document}})
 	require.NoError(t, err)
 	_, _, err = r.Records.Restore(ctx, tester, list[1].ID)
@@ -419,20 +419,19 @@ func TestAggregateIsTakenInWholeOrNotAtAll(t *testing.T) {
 func TestDraftsAndPreviews(t *testing.T) {
 	r := newRig(t)
 	p := r.newPair()
-	preview, err := r.Records.PreviewProvider(ctx,
-		records.NewProvider{Source: records.Source{Document: idp("urn:new", "https://new.example/sso", "", p)},
-			Title: "Branch line: accounts"})
+	preview, err := r.Records.Preview(ctx, records.NewRecord{Kind: federation.KindProvider, Source: records.Source{Document: idp("urn:new", "https://new.example/sso", "", p)},
+		Title: "Branch line: accounts"})
 	require.NoError(t, err)
 	require.Equal(t, "branch-line-accounts", preview.Name, "a name is proposed")
 	require.Contains(t, preview.Values, federation.Value{Label: "ownEntityId",
 		Value: "https://gate.example/saml/sp/branch-line-accounts"})
 	_, err = r.Records.Provider(preview.Name)
 	require.Error(t, err, "nothing is stored")
-	_, err = r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "new",
+	_, err = r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "new",
 		Source: records.Source{Document: idp("urn:new", "https://other.example/sso", "", p), Expect: preview.Document}})
 	require.True(t, finding.Is(err, finding.SinceThePreview), "%v", err)
 
-	known, err := r.Records.PreviewProvider(ctx, records.NewProvider{Name: "again",
+	known, err := r.Records.Preview(ctx, records.NewRecord{Kind: federation.KindProvider, Name: "again",
 		Source: records.Source{Document: idp("urn:idp", "https://idp.example/sso", "", p)}})
 	require.NoError(t, err)
 	require.Equal(t, "staff", known.Known)
@@ -440,7 +439,7 @@ func TestDraftsAndPreviews(t *testing.T) {
 
 	// Two drafts without an entity ID do not disturb each other, nor anybody.
 	for _, name := range []string{"one", "two"} {
-		d, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: name, Title: name, Draft: true})
+		d, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: name, Title: name, Draft: true})
 		require.NoError(t, err)
 		require.Equal(t, federation.Paused, d.Phase)
 		require.Len(t, federation.Lacking(d.Side.Missing()), 3)
@@ -480,7 +479,7 @@ func TestDraftsAndPreviews(t *testing.T) {
 	}
 	for _, s := range []records.Source{{Record: "provider"}, {Record: "provider/nobody"}, {Record: "provider/one"},
 		{Aggregate: "none", EntityID: "x"}, {Document: []byte("x"), Address: "https://a.example"}} {
-		_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "odd", Source: s})
+		_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "odd", Source: s})
 		require.Error(t, err, "%+v", s)
 	}
 }
@@ -488,7 +487,7 @@ func TestDraftsAndPreviews(t *testing.T) {
 func TestAddressesAreAskedOnDemand(t *testing.T) {
 	r := newRig(t)
 	s := r.source(idp("urn:a", "https://a.example/sso", "", r.newPair()))
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "a", Source: records.Source{Address: s.URL,
+	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "a", Source: records.Source{Address: s.URL,
 		Typed: federation.Typed{"ssoRedirect": s.URL + "/sso"}}})
 	require.NoError(t, err)
 	found := func() (codes []finding.Code) {
@@ -566,7 +565,7 @@ func TestChangesDuringARefresh(t *testing.T) {
 	p := r.newPair()
 	old, moved := r.source(idp("urn:a", "https://a.example/sso", "", p)),
 		r.source(idp("urn:a", "https://a.example/two", "", p))
-	added, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "a",
+	added, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "a",
 		Source: records.Source{Address: old.URL}})
 	require.NoError(t, err)
 	for _, status := range []int{http.StatusOK, http.StatusBadGateway} {
@@ -642,7 +641,7 @@ func TestMetadataPastItsValidUntil(t *testing.T) {
 	r := newRig(t)
 	p := r.newPair()
 	until := r.clock.get().Add(time.Hour).UTC().Format(time.RFC3339)
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "late",
+	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "late",
 		Source: records.Source{Document: idp("urn:late", "https://late.example/sso", `validUntil="`+until+`"`, p)}})
 	require.NoError(t, err)
 	opens := func() *finding.Finding { return r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "late").Finding }
@@ -749,10 +748,10 @@ func TestChecksFollowEveryChange(t *testing.T) {
 func TestDraftsAreInNobodysWay(t *testing.T) {
 	r := newRig(t)
 	p := r.newPair()
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "half", Draft: true, AllowUnsolicited: true,
+	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "half", Draft: true, AllowUnsolicited: true,
 		Source: records.Source{Typed: federation.Typed{"entityId": "urn:half", "certificate": string(p.Certificate.PEM())}}})
 	require.NoError(t, err)
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "planner", Draft: true,
+	_, err = r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "planner", Draft: true,
 		Source: records.Source{Typed: federation.Typed{"entityId": "urn:planner"}}})
 	require.NoError(t, err)
 	for rule, o := range map[string]struct {
@@ -796,7 +795,7 @@ func TestRestoringAFaceOfItsOwn(t *testing.T) {
 	r := newRig(t)
 	document := saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:tenants", ACS: "https://tenants.example/acs"})
 	for _, name := range []string{"north", "south"} {
-		_, err := r.Records.AddApplication(ctx, tester, records.NewApplication{Name: name,
+		_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: name,
 			Settings: federation.Settings{"ownFace": true}, Source: records.Source{Document: document}})
 		require.NoError(t, err)
 	}
@@ -813,7 +812,7 @@ func TestRestoringAFaceOfItsOwn(t *testing.T) {
 	require.NoError(t, r.Records.RemoveApplication(ctx, tester, "north"))
 	list, _, err := r.Records.History(ctx, records.HistoryFilter{Name: "north", Limit: 5})
 	require.NoError(t, err)
-	_, err = r.Records.AddApplication(ctx, tester, records.NewApplication{Name: "north",
+	_, err = r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "north",
 		Settings: federation.Settings{"ownFace": true}, Source: records.Source{Document: document}})
 	require.NoError(t, err)
 	require.NotEqual(t, before, key("north"), "another one under its name does not speak as it")

@@ -37,14 +37,14 @@ func TestMetadataWithPEMLinesIsMetadata(t *testing.T) {
 		return []byte(doc[:from] + "<ds:X509Certificate>\n" + string(c) + doc[to:])
 	}
 	first, second := pasted("https://a.example/sso", p.Certificate.PEM()), pasted("https://b.example/sso", q.Certificate.PEM())
-	n := records.NewProvider{Name: "a", Source: records.Source{Document: first}, Draft: true}
-	v, err := r.Records.PreviewProvider(ctx, n)
+	n := records.NewRecord{Kind: federation.KindProvider, Name: "a", Source: records.Source{Document: first}, Draft: true}
+	v, err := r.Records.Preview(ctx, n)
 	require.NoError(t, err)
 	require.Empty(t, v.Missing)
 	_, err = r.Records.AddProvider(ctx, tester, n)
 	require.NoError(t, err)
 	n.Source.Document = second
-	v, err = r.Records.PreviewProvider(ctx, n)
+	v, err = r.Records.Preview(ctx, n)
 	require.NoError(t, err)
 	require.Contains(t, fmt.Sprint(v.Differences), "https://b.example/sso")
 	require.NoError(t, r.Records.Retake(ctx, tester, change.KindProvider, "a", 1, n.Source))
@@ -68,8 +68,8 @@ func TestOneOfSeveralIsKept(t *testing.T) {
 			entity("urn:b", "https://b.example/sso") + `</md:EntitiesDescriptor>`)
 	}
 	s := r.source(group("https://a.example/sso"))
-	n := records.NewProvider{Name: "a", Source: records.Source{Address: s.URL}}
-	v, err := r.Records.PreviewProvider(ctx, n)
+	n := records.NewRecord{Kind: federation.KindProvider, Name: "a", Source: records.Source{Address: s.URL}}
+	v, err := r.Records.Preview(ctx, n)
 	require.NoError(t, err)
 	require.Equal(t, []federation.Choice{{Identity: "urn:a"}, {Identity: "urn:b"}}, v.Choices)
 	_, err = r.Records.AddProvider(ctx, tester, n)
@@ -89,7 +89,7 @@ func TestTooMuchIsToldInMegabytes(t *testing.T) {
 	long := bytes.Replace(idp("urn:a", "https://a.example/sso", "", r.newPair()), []byte("<md:IDPSSO"),
 		[]byte("<!--"+strings.Repeat("x", 2<<20)+"--><md:IDPSSO"), 1)
 	for _, s := range []records.Source{{Document: long}, {Address: r.source(long).URL}} {
-		_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "a", Source: s})
+		_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "a", Source: s})
 		require.True(t, finding.Is(err, finding.MetadataTooLarge), "%v", err)
 		require.ErrorContains(t, err, "1.0 MB")
 		require.ErrorContains(t, err, "aggregate")
@@ -102,13 +102,13 @@ func TestSignedAndNotVouchedFor(t *testing.T) {
 	p := r.newPair()
 	doc := saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:a", SSO: "https://a.example/sso",
 		Keys: []keys.Certificate{p.Certificate}, Publisher: saml.Publisher{Sign: p, ID: "_1"}})
-	n := records.NewProvider{Name: "a", Source: records.Source{Document: doc}}
-	v, err := r.Records.PreviewProvider(ctx, n)
+	n := records.NewRecord{Kind: federation.KindProvider, Name: "a", Source: records.Source{Document: doc}}
+	v, err := r.Records.Preview(ctx, n)
 	require.NoError(t, err)
 	require.Equal(t, finding.MetadataUnvouched, v.Findings[0].Code)
 	require.Contains(t, v.Findings[0].Error(), p.Certificate.SHA256())
 	n.TrustKey = string(p.Certificate.PEM())
-	v, err = r.Records.PreviewProvider(ctx, n)
+	v, err = r.Records.Preview(ctx, n)
 	require.NoError(t, err)
 	require.Empty(t, v.Findings)
 }
@@ -298,7 +298,7 @@ func TestADeclinedChangeIsCalledBack(t *testing.T) {
 	r := newRig(t)
 	p, q := r.newPair(), r.newPair()
 	s := r.source(idp("urn:a", "https://a.example/sso", "", p))
-	_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "a", Source: records.Source{Address: s.URL},
+	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "a", Source: records.Source{Address: s.URL},
 		Keeping: federation.Keeping{ApproveChanges: true}})
 	require.NoError(t, err)
 	s.document = idp("urn:a", "https://a.example/sso", "", q)

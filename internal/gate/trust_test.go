@@ -110,7 +110,7 @@ func TestWhoGainsByLying(t *testing.T) {
 // byClub has somebody come by another provider, club.
 func (r *rig) byClub(settings federation.Settings, attributes ...string) {
 	if _, err := r.Records.Provider("club"); err != nil {
-		_, err := r.Records.AddProvider(ctx, tester, records.NewProvider{Name: "club", Settings: settings,
+		_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "club", Settings: settings,
 			Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: "urn:club",
 				SSO: "https://club.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
 		require.NoError(r.t, err)
@@ -311,7 +311,7 @@ func TestClientIDsAreNobodyElsesName(t *testing.T) {
 	require.NoError(t, err)
 	sub := r.claims(got.IDToken, oidc.IDToken)["sub"].(string)
 	add := func(kind, id string, document []byte, preview bool) error {
-		n := records.NewApplication{Name: "other", Protocol: "oidc", Provider: "staff", Source: records.Source{Document: document}}
+		n := records.NewRecord{Kind: federation.KindApplication, Name: "other", Protocol: "oidc", Provider: "staff", Source: records.Source{Document: document}}
 		if document == nil {
 			n.Source.Typed = federation.Typed{"kind": kind, "clientId": id, "redirectUris": "com.example.x:/back"}
 			if kind == "service" {
@@ -321,7 +321,7 @@ func TestClientIDsAreNobodyElsesName(t *testing.T) {
 			}
 		}
 		if preview {
-			seen, err := r.Records.PreviewApplication(ctx, n)
+			seen, err := r.Records.Preview(ctx, n)
 			for _, f := range seen.Findings {
 				err = errors.Join(err, f)
 			}

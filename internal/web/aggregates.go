@@ -17,31 +17,31 @@ import (
 // aggregateCalls registers aggregates.
 func (s *server) aggregateCalls(a huma.API) {
 	g := s.gate
-	huma.Register(a, op("GET", "/aggregates", "list-aggregates", "Aggregates by name"),
+	call(s, a, op("GET", "/aggregates", "list-aggregates", "Aggregates by name"),
 		func(ctx context.Context, _ *struct{}) (*body[api.List[api.Aggregate]], error) {
 			all, err := g.Exchange.Aggregates(ctx)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return rows(all, len(all), s.aggregate), nil
 		})
-	huma.Register(a, op("GET", "/aggregates/{name}", "show-aggregate", "One aggregate"),
+	call(s, a, op("GET", "/aggregates/{name}", "show-aggregate", "One aggregate"),
 		func(ctx context.Context, in *named) (*body[api.Aggregate], error) {
 			x, err := g.Exchange.Aggregate(ctx, in.Name)
-			return &body[api.Aggregate]{s.aggregate(x)}, s.problem(err)
+			return &body[api.Aggregate]{s.aggregate(x)}, err
 		})
-	huma.Register(a, op("PATCH", "/aggregates/{name}/settings", "change-aggregate",
+	call(s, a, op("PATCH", "/aggregates/{name}/settings", "change-aggregate",
 		"Change settings of an aggregate; those that are absent stay"),
 		func(ctx context.Context, in *struct {
 			Name string `path:"name" maxLength:"200" doc:"Short name"`
 			Body api.AggregateChange
 		}) (*struct{}, error) {
-			return nil, s.problem(g.Exchange.ChangeAggregate(ctx, by(ctx), in.Name, in.Body.Revision,
-				editions.Edit(in.Body.Settings)))
+			return nil, g.Exchange.ChangeAggregate(ctx, by(ctx), in.Name, in.Body.Revision,
+				editions.Edit(in.Body.Settings))
 		})
-	huma.Register(a, op("DELETE", "/aggregates/{name}", "remove-aggregate",
+	call(s, a, op("DELETE", "/aggregates/{name}", "remove-aggregate",
 		"Remove an aggregate; records taken from it stay"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, s.problem(g.Exchange.RemoveAggregate(ctx, by(ctx), in.Name))
+		return nil, g.Exchange.RemoveAggregate(ctx, by(ctx), in.Name)
 	})
 	s.editionCalls(a)
 	s.entityCalls(a)
@@ -50,13 +50,13 @@ func (s *server) aggregateCalls(a huma.API) {
 // editionCalls registers the taking in of editions.
 func (s *server) editionCalls(a huma.API) {
 	g := s.gate
-	huma.Register(a, starts("/aggregates", "add-aggregate",
+	call(s, a, starts("/aggregates", "add-aggregate",
 		"Take an aggregate in from its address; a job tells how far it is"),
 		func(ctx context.Context, in *struct{ Body api.NewAggregate }) (*body[api.Job], error) {
 			return s.begun(g.Exchange.AddAggregate(ctx, by(ctx), in.Body.Name, editions.Settings(in.Body.AggregateSettings),
 				nil))
 		})
-	huma.Register(a, starts("/aggregates/upload", "upload-aggregate", "Take an aggregate in from a document"),
+	call(s, a, starts("/aggregates/upload", "upload-aggregate", "Take an aggregate in from a document"),
 		func(ctx context.Context, in *upload) (*body[api.Job], error) {
 			var n api.NewAggregate
 			document, err := in.parts(&n)
@@ -65,7 +65,7 @@ func (s *server) editionCalls(a huma.API) {
 			}
 			return s.begun(g.Exchange.AddAggregate(ctx, by(ctx), n.Name, editions.Settings(n.AggregateSettings), document))
 		})
-	huma.Register(a, starts("/aggregates/{name}/upload", "upload-edition",
+	call(s, a, starts("/aggregates/{name}/upload", "upload-edition",
 		"Take the next edition of an aggregate in from a document"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		upload
@@ -78,7 +78,7 @@ func (s *server) editionCalls(a huma.API) {
 	})
 	describeUpload(a, "/aggregates/upload")
 	describeUpload(a, "/aggregates/{name}/upload")
-	huma.Register(a, starts("/aggregates/{name}/refresh", "refresh-aggregate", "Fetch an aggregate anew"),
+	call(s, a, starts("/aggregates/{name}/refresh", "refresh-aggregate", "Fetch an aggregate anew"),
 		func(ctx context.Context, in *named) (*body[api.Job], error) {
 			return s.begun(g.Exchange.RefreshAggregate(ctx, by(ctx), in.Name))
 		})
@@ -87,7 +87,7 @@ func (s *server) editionCalls(a huma.API) {
 // entityCalls registers the entities of aggregates.
 func (s *server) entityCalls(a huma.API) {
 	g := s.gate
-	huma.Register(a, op("GET", "/aggregates/{name}/entities", "list-entities", "Entities of an aggregate"),
+	call(s, a, op("GET", "/aggregates/{name}/entities", "list-entities", "Entities of an aggregate"),
 		func(ctx context.Context, in *struct {
 			Name   string `path:"name" maxLength:"200" doc:"Short name"`
 			Search string `query:"search" maxLength:"200" doc:"Part of an entity ID or title"`
@@ -99,7 +99,7 @@ func (s *server) entityCalls(a huma.API) {
 			all, total, err := g.Exchange.Entities(ctx, in.Name, editions.Filter{Search: in.Search, Role: in.Role,
 				State: in.State, Limit: in.Limit, Offset: in.Offset})
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return rows(all, int(total), func(e exchange.Entity) api.Entity { return api.Entity(e) }), nil
 		})
@@ -107,22 +107,22 @@ func (s *server) entityCalls(a huma.API) {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.TakeOver
 	}
-	huma.Register(a, looks("/aggregates/{name}/take/preview", "preview-take-over",
+	call(s, a, looks("/aggregates/{name}/take/preview", "preview-take-over",
 		"How many records taking entities over would make, and in which phase"),
 		func(ctx context.Context, in *taking) (*body[api.TakePreview], error) {
 			t, err := take(in.Body)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			out, err := g.Exchange.PreviewTake(ctx, in.Name, t)
-			return &body[api.TakePreview]{api.TakePreview(out)}, s.problem(err)
+			return &body[api.TakePreview]{api.TakePreview(out)}, err
 		})
-	huma.Register(a, starts("/aggregates/{name}/take", "take-over",
+	call(s, a, starts("/aggregates/{name}/take", "take-over",
 		"Make records of entities; a job tells how far it is, and what was refused"),
 		func(ctx context.Context, in *taking) (*body[api.Job], error) {
 			t, err := take(in.Body)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return s.begun(g.Exchange.TakeEntities(ctx, by(ctx), in.Name, t))
 		})
@@ -139,7 +139,7 @@ func take(b api.TakeOver) (exchange.Take, error) {
 
 // begun answers with the job that was begun.
 func (s *server) begun(j jobs.Job, err error) (*body[api.Job], error) {
-	return &body[api.Job]{jobShown(j)}, s.problem(err)
+	return &body[api.Job]{jobShown(j)}, err
 }
 
 func (s *server) aggregate(x exchange.Aggregate) api.Aggregate {

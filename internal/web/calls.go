@@ -56,10 +56,22 @@ func op(method, path, id, summary string) huma.Operation {
 	return o
 }
 
+// call registers an operation of the API; an error of the gate becomes a problem that names the
+// field, the cause and the way out.
+func call[In, Out any](s *server, a huma.API, o huma.Operation, do func(context.Context, *In) (*Out, error)) {
+	huma.Register(a, o, func(ctx context.Context, in *In) (*Out, error) {
+		out, err := do(ctx, in)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return out, nil
+	})
+}
+
 // calls registers all operations of the API.
 func (s *server) calls(a huma.API) {
 	g := s.gate
-	huma.Register(a, op("GET", "/gate", "show-gate", "What the gate says of itself"),
+	call(s, a, op("GET", "/gate", "show-gate", "What the gate says of itself"),
 		func(ctx context.Context, _ *struct{}) (*body[api.About], error) {
 			snap := g.Records.Snapshot()
 			return &body[api.About]{api.About{Base: g.Base(), Version: s.version, Own: g.Records.About(),
@@ -67,14 +79,12 @@ func (s *server) calls(a huma.API) {
 					"application": g.Records.Protocols(change.KindApplication)},
 				Providers: len(snap.Providers()), Apps: len(snap.Applications())}}, nil
 		})
-	huma.Register(a, op("GET", "/findings", "list-findings", "The catalogue of findings"),
+	call(s, a, op("GET", "/findings", "list-findings", "The catalogue of findings"),
 		func(ctx context.Context, _ *struct{}) (*body[[]finding.Entry], error) {
 			return &body[[]finding.Entry]{finding.Catalogue()}, nil
 		})
 	s.providerCalls(a)
 	s.applicationCalls(a)
-	s.recordCalls(a, change.KindProvider, "/providers")
-	s.recordCalls(a, change.KindApplication, "/applications")
 	s.manyCalls(a)
 	s.connectionCalls(a)
 	s.checkCalls(a)
@@ -83,6 +93,7 @@ func (s *server) calls(a huma.API) {
 	s.ownerCalls(a)
 	s.keyCalls(a)
 	s.contextCalls(a)
+	s.kindCalls(a)
 	s.setCalls(a)
 	s.peopleCalls(a)
 	s.unitCalls(a)

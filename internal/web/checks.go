@@ -17,7 +17,7 @@ import (
 // checkCalls registers checks and changes that wait.
 func (s *server) checkCalls(a huma.API) {
 	g := s.gate
-	huma.Register(a, op("GET", "/checks", "list-checks", "Findings that can be known without a sign-in"),
+	call(s, a, op("GET", "/checks", "list-checks", "Findings that can be known without a sign-in"),
 		func(ctx context.Context, in *struct {
 			Name     []string `query:"name,explode" maxItems:"100" doc:"Short names; none means all"`
 			Kind     string   `query:"kind" enum:"provider,application,aggregate,gate"`
@@ -30,33 +30,33 @@ func (s *server) checkCalls(a huma.API) {
 			Offset   int      `query:"offset" minimum:"0"`
 		}) (*body[api.CheckList], error) {
 			if in.Reach && len(in.Name) == 0 {
-				return nil, s.problem(&change.FieldError{Field: "name",
-					Err: errors.New("asking addresses takes time; name the records whose addresses are to be asked")})
+				return nil, &change.FieldError{Field: "name",
+					Err: errors.New("asking addresses takes time; name the records whose addresses are to be asked")}
 			}
 			all, err := g.Checking.Check(ctx, checking.Filter{Names: in.Name, Kind: in.Kind, Severity: in.Severity,
 				Code: in.Code, Side: in.Side, Reach: in.Reach, Quiet: !in.All})
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[api.CheckList]{checkList(all, in.Offset, in.Limit)}, nil
 		})
-	huma.Register(a, does("/checks/acknowledge", "acknowledge",
+	call(s, a, does("/checks/acknowledge", "acknowledge",
 		"Have findings count no more until a date, with a remark why"),
 		func(ctx context.Context, in *struct{ Body api.Acknowledge }) (*struct{}, error) {
-			return nil, s.problem(g.Checking.Acknowledge(ctx, by(ctx), checking.Acknowledge(in.Body)))
+			return nil, g.Checking.Acknowledge(ctx, by(ctx), checking.Acknowledge(in.Body))
 		})
-	huma.Register(a, does("/checks/withdraw", "withdraw-acknowledgement", "Have acknowledged findings count again"),
+	call(s, a, does("/checks/withdraw", "withdraw-acknowledgement", "Have acknowledged findings count again"),
 		func(ctx context.Context, in *struct{ Body api.Withdraw }) (*struct{}, error) {
-			return nil, s.problem(g.Checking.Withdraw(ctx, by(ctx), in.Body.Kind, in.Body.Name, in.Body.Marks))
+			return nil, g.Checking.Withdraw(ctx, by(ctx), in.Body.Kind, in.Body.Name, in.Body.Marks)
 		})
-	huma.Register(a, op("GET", "/waiting", "list-waiting", "Changes that wait for approval, the oldest first"),
+	call(s, a, op("GET", "/waiting", "list-waiting", "Changes that wait for approval, the oldest first"),
 		func(ctx context.Context, in *struct {
 			Kind string `query:"kind" enum:"provider,application"`
 			Name string `query:"name" maxLength:"63"`
 		}) (*body[api.List[api.Pending]], error) {
 			all, err := g.Exchange.Waiting(ctx, in.Kind, in.Name)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return rows(all, len(all), func(p exchange.Pending) api.Pending { return api.Pending(p) }), nil
 		})

@@ -21,19 +21,19 @@ type OneComparison struct {
 // comparisonCalls registers the comparison of accounts with people.
 func (s *server) comparisonCalls(a huma.API) {
 	g := s.gate
-	huma.Register(a, starts("/applications/{name}/comparisons", "compare-accounts",
+	call(s, a, starts("/applications/{name}/comparisons", "compare-accounts",
 		"Compare the accounts that the application keeps, CSV with any headings, with people; a job tells how far it is"),
 		func(ctx context.Context, in *struct {
 			Name string `path:"name" maxLength:"200" doc:"Short name"`
 			upload
 		}) (*body[api.Job], error) {
 			if _, err := g.Records.Application(in.Name); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			var how api.CompareAccounts
 			document, release, err := in.whole(&how)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			who := by(ctx)
 			return &body[api.Job]{jobShown(g.Jobs.Start("compare accounts of "+in.Name, "people", func(ctx context.Context, p jobs.Progress) (any, error) {
@@ -43,15 +43,15 @@ func (s *server) comparisonCalls(a huma.API) {
 			}))}, nil
 		})
 	describeUpload(a, "/applications/{name}/comparisons")
-	huma.Register(a, op("GET", "/applications/{name}/comparisons", "list-comparisons", "Comparisons that are kept, the newest first"),
+	call(s, a, op("GET", "/applications/{name}/comparisons", "list-comparisons", "Comparisons that are kept, the newest first"),
 		func(ctx context.Context, in *named) (*body[api.List[api.Comparison]], error) {
 			all, err := g.Comparing.List(ctx, in.Name)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return rows(all, len(all), comparison), nil
 		})
-	huma.Register(a, op("GET", "/applications/{name}/comparisons/{id}", "show-comparison", "One comparison, with a page of its lines"),
+	call(s, a, op("GET", "/applications/{name}/comparisons/{id}", "show-comparison", "One comparison, with a page of its lines"),
 		func(ctx context.Context, in *struct {
 			OneComparison
 			Verdict string `query:"verdict" maxLength:"40" doc:"Only lines of this one"`
@@ -60,11 +60,11 @@ func (s *server) comparisonCalls(a huma.API) {
 		}) (*body[api.ComparisonShown], error) {
 			p, err := g.Comparing.Get(ctx, in.Name, in.ID, in.Verdict, in.Offset, in.Limit)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[api.ComparisonShown]{api.ComparisonShown{Comparison: comparison(p.Comparison), Lines: some(p.Lines), Total: p.Total}}, nil
 		})
-	huma.Register(a, op("GET", "/applications/{name}/comparisons/{id}/export", "export-comparison", "The lines of a comparison as CSV"),
+	call(s, a, op("GET", "/applications/{name}/comparisons/{id}/export", "export-comparison", "The lines of a comparison as CSV"),
 		func(ctx context.Context, in *struct {
 			OneComparison
 			Verdict string `query:"verdict" maxLength:"40" doc:"Only lines of this one"`
@@ -73,9 +73,9 @@ func (s *server) comparisonCalls(a huma.API) {
 				return g.Comparing.Export(ctx, in.Name, in.ID, in.Verdict, to)
 			})
 		})
-	huma.Register(a, op("DELETE", "/applications/{name}/comparisons/{id}", "remove-comparison", "Remove a comparison that is kept"),
+	call(s, a, op("DELETE", "/applications/{name}/comparisons/{id}", "remove-comparison", "Remove a comparison that is kept"),
 		func(ctx context.Context, in *OneComparison) (*struct{}, error) {
-			return nil, s.problem(g.Comparing.Remove(ctx, by(ctx), in.Name, in.ID))
+			return nil, g.Comparing.Remove(ctx, by(ctx), in.Name, in.ID)
 		})
 }
 

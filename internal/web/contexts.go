@@ -15,13 +15,13 @@ func (s *server) contextCalls(a huma.API) {
 		ranks, revision := g.Records.Contexts()
 		return &body[api.Contexts]{api.Contexts{Revision: revision, Ranks: ranks}}
 	}
-	huma.Register(a, op("GET", "/contexts", "show-contexts", "How authentication contexts rank, the weakest first"),
+	call(s, a, op("GET", "/contexts", "show-contexts", "How authentication contexts rank, the weakest first"),
 		func(ctx context.Context, _ *struct{}) (*body[api.Contexts], error) {
 			return show(), nil
 		})
-	huma.Register(a, op("PUT", "/contexts", "change-contexts", "Replace the ranking of authentication contexts"),
+	call(s, a, op("PUT", "/contexts", "change-contexts", "Replace the ranking of authentication contexts"),
 		func(ctx context.Context, in *struct{ Body api.Contexts }) (*body[api.Contexts], error) {
 			err := g.Records.ChangeContexts(ctx, by(ctx), in.Body.Revision, in.Body.Ranks)
-			return show(), s.problem(err)
+			return show(), err
 		})
 }

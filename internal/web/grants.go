@@ -24,17 +24,17 @@ func (s *server) clientCalls(a huma.API) {
 	rotate := op("POST", "/applications/{name}/secret", "rotate-secret",
 		"Make the next client secret; those of before stay good for an overlap")
 	rotate.DefaultStatus = http.StatusOK
-	huma.Register(a, rotate, func(ctx context.Context, in *struct {
+	call(s, a, rotate, func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.Rotation
 	}) (*body[api.Rotated], error) {
 		how, err := rotation(in.Body)
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		app, err := g.Records.Rotate(ctx, by(ctx), in.Name, in.Body.Revision, how)
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		return &body[api.Rotated]{api.Rotated{ClientID: app.Identity(), ClientSecret: app.Shown, Revision: app.Revision}}, nil
 	})
@@ -47,38 +47,38 @@ func (s *server) clientCalls(a huma.API) {
 	filter := func(in *page) grants.Filter {
 		return grants.Filter{Person: in.Person, Offset: in.Offset, Limit: in.Limit}
 	}
-	huma.Register(a, op("GET", "/applications/{name}/grants", "list-grants",
+	call(s, a, op("GET", "/applications/{name}/grants", "list-grants",
 		"What sign-ins gave an application: codes, refresh tokens and their ends"),
 		func(ctx context.Context, in *page) (*body[api.List[api.Grant]], error) {
 			all, total, err := g.Grants.List(ctx, in.Name, filter(in))
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			names, err := namesIn(ctx, s, all, func(x grants.Grant) int64 { return x.Person })
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return rows(all, int(total), func(x grants.Grant) api.Grant {
 				return api.Grant{ID: x.ID, Person: x.Person, Name: names[x.Person], Subject: x.Subject, Provider: string(x.Provider),
 					Scopes: some(x.Scopes), Offline: x.Offline, Began: x.Began, Used: x.Used, Ended: x.Ended, Trace: x.Trace}
 			}), nil
 		})
-	huma.Register(a, op("GET", "/applications/{name}/consents", "list-consents",
+	call(s, a, op("GET", "/applications/{name}/consents", "list-consents",
 		"What people agreed to that an application may be told"),
 		func(ctx context.Context, in *page) (*body[api.List[api.Consent]], error) {
 			all, total, err := g.Grants.Consents(ctx, in.Name, filter(in))
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			names, err := namesIn(ctx, s, all, func(x grants.Consent) int64 { return x.Person })
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return rows(all, int(total), func(x grants.Consent) api.Consent {
 				return api.Consent{Person: x.Person, Name: names[x.Person], Scopes: x.Scopes, At: x.At}
 			}), nil
 		})
-	huma.Register(a, op("GET", "/notices", "list-notices",
+	call(s, a, op("GET", "/notices", "list-notices",
 		"What applications are to be told behind the browser and did not answer yet, such as that somebody has signed out"),
 		func(ctx context.Context, in *struct {
 			Limit int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
@@ -86,7 +86,7 @@ func (s *server) clientCalls(a huma.API) {
 			all, err := g.Outbox.List(ctx, in.Limit)
 			total, err2 := g.Outbox.Waits(ctx)
 			if err = errors.Join(err, err2); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return rows(all, int(total), func(x outbox.Waiting) api.Notice {
 				return api.Notice{Application: string(x.App), Address: x.Address, Tries: x.Tries, Answer: x.Answer, Due: x.Due, Until: x.Until}
@@ -95,12 +95,12 @@ func (s *server) clientCalls(a huma.API) {
 	withdraw := op("DELETE", "/applications/{name}/consents/{person}", "withdraw-consent",
 		"Take back what somebody agreed to, and end what their sign-ins gave the application")
 	withdraw.DefaultStatus = http.StatusOK
-	huma.Register(a, withdraw, func(ctx context.Context, in *struct {
+	call(s, a, withdraw, func(ctx context.Context, in *struct {
 		Name   string `path:"name" maxLength:"200" doc:"Short name"`
 		Person int64  `path:"person" minimum:"1" doc:"Number of the account"`
 	}) (*body[api.Withdrawn], error) {
 		n, err := g.Grants.Withdraw(ctx, by(ctx), in.Name, in.Person)
-		return &body[api.Withdrawn]{api.Withdrawn{Ended: n}}, s.problem(err)
+		return &body[api.Withdrawn]{api.Withdrawn{Ended: n}}, err
 	})
 }
 

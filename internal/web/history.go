@@ -15,7 +15,7 @@ func (s *server) historyCalls(a huma.API) {
 	type numbered struct {
 		ID int64 `path:"id" doc:"Number of the change"`
 	}
-	huma.Register(a, op("GET", "/history", "list-history", "Changes, the newest first"),
+	call(s, a, op("GET", "/history", "list-history", "Changes, the newest first"),
 		func(ctx context.Context, in *struct {
 			Kind   string `query:"kind" maxLength:"20" doc:"provider, application, aggregate, key, token or owner"`
 			Name   string `query:"name" maxLength:"200"`
@@ -25,39 +25,39 @@ func (s *server) historyCalls(a huma.API) {
 		}) (*body[api.List[api.Change]], error) {
 			all, total, err := g.Records.History(ctx, records.HistoryFilter(*in))
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return rows(all, int(total), func(c records.Change) api.Change { return api.Change(c) }), nil
 		})
-	huma.Register(a, op("GET", "/history/{id}", "show-change", "One change: before and after"),
+	call(s, a, op("GET", "/history/{id}", "show-change", "One change: before and after"),
 		func(ctx context.Context, in *numbered) (*body[api.Revision], error) {
 			r, err := g.Records.Revision(ctx, in.ID)
 			return &body[api.Revision]{api.Revision{Change: api.Change(r.Change), Values: r.Values, Differences: r.Differences,
-				FromNow: r.FromNow, Later: r.Later}}, s.problem(err)
+				FromNow: r.FromNow, Later: r.Later}}, err
 		})
-	huma.Register(a, does("/history/{id}/restore", "restore", "Set a record back to what it was after this change"),
+	call(s, a, does("/history/{id}/restore", "restore", "Set a record back to what it was after this change"),
 		func(ctx context.Context, in *numbered) (*body[api.TakenEntity], error) {
 			kind, name, err := g.Records.Restore(ctx, by(ctx), in.ID)
-			return &body[api.TakenEntity]{api.TakenEntity{Kind: kind, Name: name}}, s.problem(err)
+			return &body[api.TakenEntity]{api.TakenEntity{Kind: kind, Name: name}}, err
 		})
-	huma.Register(a, does("/history/{id}/undo", "undo",
+	call(s, a, does("/history/{id}/undo", "undo",
 		"Take a change back: the record becomes what it was before; with it all changes that were made together"),
 		func(ctx context.Context, in *numbered) (*body[api.Undone], error) {
 			out, err := g.Records.Undo(ctx, by(ctx), in.ID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[api.Undone]{api.Undone{Changed: some(out.Changed), Removed: some(out.Removed),
 				Change: out.Number}}, nil
 		})
-	huma.Register(a, op("GET", "/jobs", "list-jobs", "Work in progress, and what ended within the hour"),
+	call(s, a, op("GET", "/jobs", "list-jobs", "Work in progress, and what ended within the hour"),
 		func(ctx context.Context, _ *struct{}) (*body[api.List[api.Job]], error) {
 			all := g.Jobs.All()
 			return rows(all, len(all), jobShown), nil
 		})
-	huma.Register(a, op("GET", "/jobs/{name}", "show-job", "How far a job is, and how it ended"),
+	call(s, a, op("GET", "/jobs/{name}", "show-job", "How far a job is, and how it ended"),
 		func(ctx context.Context, in *named) (*body[api.Job], error) {
 			j, err := g.Jobs.Job(in.Name)
-			return &body[api.Job]{jobShown(j)}, s.problem(err)
+			return &body[api.Job]{jobShown(j)}, err
 		})
 }

@@ -19,20 +19,20 @@ func (s *server) linkCalls(a huma.API) {
 		Limit    int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 		After    string `query:"after" maxLength:"64" doc:"Key of the last link seen; for the next page"`
 	}
-	huma.Register(a, op("GET", "/links", "list-links", "People's links to providers"),
+	call(s, a, op("GET", "/links", "list-links", "People's links to providers"),
 		func(ctx context.Context, in *filter) (*body[api.List[api.Link]], error) {
 			links, total, err := g.People.Links(ctx, people.LinkFilter(*in))
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return rows(links, int(total), link), nil
 		})
-	huma.Register(a, op("GET", "/links/providers", "list-link-providers",
+	call(s, a, op("GET", "/links/providers", "list-link-providers",
 		"Providers that people are linked to, on record or removed"),
 		func(ctx context.Context, _ *struct{}) (*body[api.List[api.LinkCount]], error) {
 			all, err := g.People.LinkedProviders(ctx)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return rows(all, len(all), func(p people.LinkedProvider) api.LinkCount {
 				return api.LinkCount{LinkProvider: linkProvider(p), Links: p.Links, People: p.People}
@@ -41,10 +41,10 @@ func (s *server) linkCalls(a huma.API) {
 	s.subjectCalls(a)
 	carry := op("POST", "/links/carry", "carry-links", "Let the people of one provider in by another, after a preview")
 	carry.DefaultStatus = http.StatusOK
-	huma.Register(a, carry, func(ctx context.Context, in *struct{ Body api.Carry }) (*body[api.Carried], error) {
+	call(s, a, carry, func(ctx context.Context, in *struct{ Body api.Carry }) (*body[api.Carried], error) {
 		c, err := g.People.CarryLinks(ctx, by(ctx), people.Carry(in.Body))
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		out := api.Carried{From: linkProvider(c.From), To: linkProvider(c.To), Links: c.Links, Already: c.Already,
 			Unnamed: c.Unnamed,
@@ -61,19 +61,19 @@ func (s *server) subjectCalls(a huma.API) {
 		After int64  `query:"after" minimum:"0" doc:"Number of the last person seen; for the next page"`
 		Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}
-	huma.Register(a, op("GET", "/applications/{name}/subjects", "list-subjects",
+	call(s, a, op("GET", "/applications/{name}/subjects", "list-subjects",
 		"Lasting names by which the application knows people"),
 		func(ctx context.Context, in *page) (*body[api.List[api.KnownSubject]], error) {
 			all, total, err := g.People.Subjects(ctx, in.Name, in.After, in.Limit)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return rows(all, int(total), func(k people.Subject) api.KnownSubject { return api.KnownSubject(k) }), nil
 		})
 	put := op("POST", "/applications/{name}/subjects", "import-subjects",
 		"Keep the values by which the application knows people, after a preview")
 	put.DefaultStatus, put.MaxBodyBytes = http.StatusOK, maxBody
-	huma.Register(a, put, func(ctx context.Context, in *struct {
+	call(s, a, put, func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.Import
 	}) (*body[api.Imported], error) {
@@ -83,7 +83,7 @@ func (s *server) subjectCalls(a huma.API) {
 		}
 		out, err := g.People.ImportSubjects(ctx, by(ctx), in.Name, im)
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		return &body[api.Imported]{api.Imported{Subjects: out.Subjects, Replaced: out.Replaced, Already: out.Already,
 			People: out.People, Digest: out.Digest, Preview: in.Body.Preview}}, nil

@@ -12,19 +12,19 @@ import (
 // manyCalls registers changes of many records at once.
 func (s *server) manyCalls(a huma.API) {
 	g := s.gate
-	huma.Register(a, looks("/changes/preview", "preview-changes", "What a change of many records would come to"),
+	call(s, a, looks("/changes/preview", "preview-changes", "What a change of many records would come to"),
 		func(ctx context.Context, in *struct{ Body api.Many }) (*body[api.ManyPreview], error) {
 			out, err := g.Records.PreviewMany(ctx, records.Many(in.Body))
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[api.ManyPreview]{manyShown(out, 0)}, nil
 		})
-	huma.Register(a, does("/changes", "change-many", "Change or remove many records at once: all of them, or none"),
+	call(s, a, does("/changes", "change-many", "Change or remove many records at once: all of them, or none"),
 		func(ctx context.Context, in *struct{ Body api.Many }) (*body[api.ManyPreview], error) {
 			out, number, err := g.Records.ChangeMany(ctx, by(ctx), records.Many(in.Body))
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[api.ManyPreview]{manyShown(out, number)}, nil
 		})

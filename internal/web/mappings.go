@@ -18,33 +18,33 @@ import (
 
 // mappingCalls registers the trying of mappings.
 func (s *server) mappingCalls(a huma.API) {
-	huma.Register(a, op("POST", "/mapping-trials", "try-mapping",
+	call(s, a, op("POST", "/mapping-trials", "try-mapping",
 		"Run a recorded sign-in, or given values, through mappings; nothing is changed"),
 		func(ctx context.Context, in *struct{ Body api.MappingTrial }) (*body[api.Mapped], error) {
 			snap := s.gate.Records.Snapshot()
 			t, err := s.trial(in.Body)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			got, err := s.gate.Traces.Try(ctx, snap, t)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[api.Mapped]{mapped(got)}, nil
 		})
 	for kind, path := range map[string]string{change.KindProvider: "/providers", change.KindApplication: "/applications"} {
-		huma.Register(a, op("GET", path+"/{name}/mapping-proposal", "propose-"+kind+"-mapping",
+		call(s, a, op("GET", path+"/{name}/mapping-proposal", "propose-"+kind+"-mapping",
 			"Propose a mapping from what arrived of late and what is asked for; nothing is changed"),
 			func(ctx context.Context, in *struct {
 				Name string `path:"name"`
 			}) (*body[api.MappingProposal], error) {
 				r, err := s.gate.Records.Record(kind, in.Name)
 				if err != nil {
-					return nil, s.problem(err)
+					return nil, err
 				}
 				got, err := s.gate.Arrivals.Propose(ctx, s.gate.Records.Snapshot(), r)
 				if err != nil {
-					return nil, s.problem(err)
+					return nil, err
 				}
 				return &body[api.MappingProposal]{proposal(got)}, nil
 			})

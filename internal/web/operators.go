@@ -17,52 +17,52 @@ func (s *server) ownerCalls(a huma.API) {
 	type secret struct {
 		Password string `json:"password" maxLength:"1024" doc:"At least 12 characters"`
 	}
-	huma.Register(a, op("GET", "/owners", "list-owners", "Owners: who may sign in to the console"),
+	call(s, a, op("GET", "/owners", "list-owners", "Owners: who may sign in to the console"),
 		func(ctx context.Context, _ *struct{}) (*body[api.List[api.Owner]], error) {
 			owners, err := g.Operators.Owners(ctx)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return rows(owners, len(owners),
 				func(o operators.Owner) api.Owner { return api.Owner{Username: o.Username, Added: o.Added} }), nil
 		})
-	huma.Register(a, op("POST", "/owners", "add-owner", "Add an owner"), func(ctx context.Context, in *struct {
+	call(s, a, op("POST", "/owners", "add-owner", "Add an owner"), func(ctx context.Context, in *struct {
 		Body struct {
 			Username string `json:"username" maxLength:"200"`
 			Password string `json:"password" maxLength:"1024" doc:"At least 12 characters"`
 		}
 	}) (*body[api.Owner], error) {
 		if err := g.Operators.AddOwner(ctx, by(ctx), in.Body.Username, in.Body.Password); err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		return &body[api.Owner]{api.Owner{Username: in.Body.Username, Added: time.Now().UTC()}}, nil
 	})
-	huma.Register(a, op("PUT", "/owners/{name}/password", "set-password",
+	call(s, a, op("PUT", "/owners/{name}/password", "set-password",
 		"Give an owner a new password; their console sessions end"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200"`
 		Body secret
 	}) (*struct{}, error) {
-		return nil, s.problem(g.Operators.SetPassword(ctx, by(ctx), in.Name, in.Body.Password))
+		return nil, g.Operators.SetPassword(ctx, by(ctx), in.Name, in.Body.Password)
 	})
-	huma.Register(a, op("DELETE", "/owners/{name}", "remove-owner", "Remove an owner; the last one stays"),
+	call(s, a, op("DELETE", "/owners/{name}", "remove-owner", "Remove an owner; the last one stays"),
 		func(ctx context.Context, in *named) (*struct{}, error) {
-			return nil, s.problem(g.Operators.RemoveOwner(ctx, by(ctx), in.Name))
+			return nil, g.Operators.RemoveOwner(ctx, by(ctx), in.Name)
 		})
 }
 
 // tokenCalls registers the administration of API tokens.
 func (s *server) tokenCalls(a huma.API) {
 	g := s.gate
-	huma.Register(a, op("GET", "/tokens", "list-tokens", "API tokens"),
+	call(s, a, op("GET", "/tokens", "list-tokens", "API tokens"),
 		func(ctx context.Context, _ *struct{}) (*body[api.List[api.Token]], error) {
 			tokens, err := g.Operators.Tokens(ctx)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return rows(tokens, len(tokens),
 				tokenShown), nil
 		})
-	huma.Register(a, op("POST", "/tokens", "add-token", "Make an API token; its secret is given once"),
+	call(s, a, op("POST", "/tokens", "add-token", "Make an API token; its secret is given once"),
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Name    string    `json:"name" maxLength:"200"`
@@ -71,15 +71,15 @@ func (s *server) tokenCalls(a huma.API) {
 		}) (*body[api.Token], error) {
 			t, secret, err := g.Operators.AddToken(ctx, by(ctx), in.Body.Name, in.Body.Expires)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			out := tokenShown(t)
 			out.Secret = secret
 			return &body[api.Token]{out}, nil
 		})
-	huma.Register(a, op("DELETE", "/tokens/{name}", "remove-token", "Remove an API token"),
+	call(s, a, op("DELETE", "/tokens/{name}", "remove-token", "Remove an API token"),
 		func(ctx context.Context, in *named) (*struct{}, error) {
-			return nil, s.problem(g.Operators.RemoveToken(ctx, by(ctx), in.Name))
+			return nil, g.Operators.RemoveToken(ctx, by(ctx), in.Name)
 		})
 }
 
@@ -104,39 +104,39 @@ func (s *server) operatorCalls(a huma.API) {
 		o.Security, o.DefaultStatus = nil, http.StatusOK
 		return o
 	}
-	huma.Register(a, public("GET", "/me", "show-me", "Who is signed in to the console"),
+	call(s, a, public("GET", "/me", "show-me", "Who is signed in to the console"),
 		func(ctx context.Context, _ *struct{}) (*body[api.Me], error) {
 			token, _ := ctx.Value(consoleKey).(string)
 			user, err := s.gate.Operators.ConsoleUser(ctx, token)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			has, err := s.gate.Operators.HasOwner(ctx)
-			return &body[api.Me]{api.Me{Username: user, NeedsOwner: !has}}, s.problem(err)
+			return &body[api.Me]{api.Me{Username: user, NeedsOwner: !has}}, err
 		})
-	huma.Register(a, public("POST", "/me", "sign-in", "Sign in to the console"),
+	call(s, a, public("POST", "/me", "sign-in", "Sign in to the console"),
 		func(ctx context.Context, in *struct{ Body api.Credentials }) (*withCookie, error) {
 			address, _ := ctx.Value(addressKey).(string)
 			token, err := s.gate.Operators.SignIn(ctx, in.Body.Username, in.Body.Password, address)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &withCookie{SetCookie: s.consoleCookie(token, 12*time.Hour), Body: api.Me{Username: in.Body.Username}}, nil
 		})
-	huma.Register(a, public("DELETE", "/me", "sign-out", "Sign out of the console"),
+	call(s, a, public("DELETE", "/me", "sign-out", "Sign out of the console"),
 		func(ctx context.Context, _ *struct{}) (*withCookie, error) {
 			token, _ := ctx.Value(consoleKey).(string)
-			return &withCookie{SetCookie: s.consoleCookie("", -time.Hour)}, s.problem(s.gate.Operators.SignOut(ctx, token))
+			return &withCookie{SetCookie: s.consoleCookie("", -time.Hour)}, s.gate.Operators.SignOut(ctx, token)
 		})
-	huma.Register(a, public("POST", "/setup", "set-up", "Set up the first owner with the one-time link"),
+	call(s, a, public("POST", "/setup", "set-up", "Set up the first owner with the one-time link"),
 		func(ctx context.Context, in *struct{ Body api.Credentials }) (*withCookie, error) {
 			if err := s.gate.Operators.SetUp(ctx, in.Body.Token, in.Body.Username, in.Body.Password); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			address, _ := ctx.Value(addressKey).(string)
 			token, err := s.gate.Operators.SignIn(ctx, in.Body.Username, in.Body.Password, address)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &withCookie{SetCookie: s.consoleCookie(token, 12*time.Hour), Body: api.Me{Username: in.Body.Username}}, nil
 		})

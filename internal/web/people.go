@@ -43,7 +43,7 @@ func (f PeopleFilter) filter(after string, limit int) accounts.Filter {
 func (s *server) peopleCalls(a huma.API) {
 	g := s.gate
 	s.rollCalls(a) // before those by number: the first address that fits is taken
-	huma.Register(a, op("GET", "/people", "list-people", "People by their numbers, or those that are searched for"),
+	call(s, a, op("GET", "/people", "list-people", "People by their numbers, or those that are searched for"),
 		func(ctx context.Context, in *struct {
 			PeopleFilter
 			After string `query:"after" maxLength:"700" doc:"Next of the page before"`
@@ -51,38 +51,38 @@ func (s *server) peopleCalls(a huma.API) {
 		}) (*body[api.People], error) {
 			page, err := g.Accounts.List(ctx, in.filter(in.After, in.Limit))
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[api.People]{api.People{Items: rows(page.People, 0, s.person).Body.Items, Total: page.Total, Next: page.Next}}, nil
 		})
-	huma.Register(a, op("POST", "/people", "add-person", "Make somebody known before they come"),
+	call(s, a, op("POST", "/people", "add-person", "Make somebody known before they come"),
 		func(ctx context.Context, in *struct{ Body api.NewPerson }) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Add(ctx, by(ctx), accounts.NewPerson{Provider: in.Body.Provider,
 				Subject: profile.Subject{Value: in.Body.Subject, Format: in.Body.Format}, Edit: edit(in.Body.PersonChange)}))
 		})
-	huma.Register(a, op("GET", "/people/{number}", "show-person", "One person, with what they hold"),
+	call(s, a, op("GET", "/people/{number}", "show-person", "One person, with what they hold"),
 		func(ctx context.Context, in *OnePerson) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Get(ctx, in.Number))
 		})
-	huma.Register(a, op("PATCH", "/people/{number}", "change-person", "Change what is kept of somebody, and where they belong"),
+	call(s, a, op("PATCH", "/people/{number}", "change-person", "Change what is kept of somebody, and where they belong"),
 		func(ctx context.Context, in *struct {
 			OnePerson
 			Body api.PersonChange
 		}) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Change(ctx, by(ctx), in.Number, edit(in.Body)))
 		})
-	huma.Register(a, op("GET", "/people/{number}/told", "told-person", "What an application would be told of somebody at their next sign-in"),
+	call(s, a, op("GET", "/people/{number}/told", "told-person", "What an application would be told of somebody at their next sign-in"),
 		func(ctx context.Context, in *struct {
 			OnePerson
 			Application string `query:"application" required:"true" maxLength:"63"`
 		}) (*body[api.Mapped], error) {
 			app, err := g.Records.Application(in.Application)
 			if err != nil {
-				return nil, s.problem(change.Field("application", err))
+				return nil, change.Field("application", err)
 			}
 			got, err := g.Traces.Try(ctx, g.Records.Snapshot(), traces.Trial{Person: in.Number, App: app})
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[api.Mapped]{mapped(got)}, nil
 		})
@@ -93,26 +93,26 @@ func (s *server) peopleCalls(a huma.API) {
 // accountCalls registers what becomes of accounts.
 func (s *server) accountCalls(a huma.API) {
 	g := s.gate
-	huma.Register(a, does("/people/{number}/disable", "disable-person",
+	call(s, a, does("/people/{number}/disable", "disable-person",
 		"Let somebody in no more: their sessions end at once, and what these gave"),
 		func(ctx context.Context, in *OnePerson) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Disable(ctx, by(ctx), in.Number))
 		})
-	huma.Register(a, does("/people/{number}/enable", "enable-person", "Let somebody in again"),
+	call(s, a, does("/people/{number}/enable", "enable-person", "Let somebody in again"),
 		func(ctx context.Context, in *OnePerson) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Enable(ctx, by(ctx), in.Number))
 		})
-	huma.Register(a, op("DELETE", "/people/{number}", "remove-person",
+	call(s, a, op("DELETE", "/people/{number}", "remove-person",
 		"Remove somebody with all that is theirs; that it was done stays in the history"),
 		func(ctx context.Context, in *OnePerson) (*struct{}, error) {
-			return nil, s.problem(g.Accounts.Remove(ctx, by(ctx), in.Number))
+			return nil, g.Accounts.Remove(ctx, by(ctx), in.Number)
 		})
 }
 
 // linkingCalls registers the joining and parting of accounts.
 func (s *server) linkingCalls(a huma.API) {
 	g := s.gate
-	huma.Register(a, does("/people/{number}/links", "link-person", "Link somebody to a further name of a provider for them"),
+	call(s, a, does("/people/{number}/links", "link-person", "Link somebody to a further name of a provider for them"),
 		func(ctx context.Context, in *struct {
 			OnePerson
 			Body api.PersonLink
@@ -120,7 +120,7 @@ func (s *server) linkingCalls(a huma.API) {
 			return s.shown(g.Accounts.Link(ctx, by(ctx), in.Number, in.Body.Provider,
 				profile.Subject{Value: in.Body.Subject, Format: in.Body.Format}))
 		})
-	huma.Register(a, does("/people/{number}/part", "part-person",
+	call(s, a, does("/people/{number}/part", "part-person",
 		"Take a link away from somebody, and make an account of its own for it, which is the answer"),
 		func(ctx context.Context, in *struct {
 			OnePerson
@@ -128,7 +128,7 @@ func (s *server) linkingCalls(a huma.API) {
 		}) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Part(ctx, by(ctx), in.Number, in.Body.Link))
 		})
-	huma.Register(a, does("/people/{number}/join", "join-people", "Make one account of two, after a preview"),
+	call(s, a, does("/people/{number}/join", "join-people", "Make one account of two, after a preview"),
 		func(ctx context.Context, in *struct {
 			OnePerson
 			Body api.PersonJoin
@@ -137,7 +137,7 @@ func (s *server) linkingCalls(a huma.API) {
 				Preview: in.Body.Preview, Enable: in.Body.Enable,
 				Digest: in.Body.Digest})
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[api.PersonJoined]{api.PersonJoined{Links: j.Links, Values: some(j.Values),
 				Differ: some(j.Differ), Members: j.Members, Disabled: some(j.Disabled), Enabled: j.Stays,
@@ -156,12 +156,12 @@ func some[T any](in []T) []T {
 // rollCalls registers lists of people.
 func (s *server) rollCalls(a huma.API) {
 	g := s.gate
-	huma.Register(a, starts("/people/import", "import-people", "Take a list of people in, CSV or JSON, after a preview; a job tells how far it is"),
+	call(s, a, starts("/people/import", "import-people", "Take a list of people in, CSV or JSON, after a preview; a job tells how far it is"),
 		func(ctx context.Context, in *upload) (*body[api.Job], error) {
 			var how api.PeopleImport
 			document, release, err := in.whole(&how)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			who := by(ctx)
 			return &body[api.Job]{jobShown(g.Jobs.Start("import people", "people", func(ctx context.Context, p jobs.Progress) (any, error) {
@@ -171,7 +171,7 @@ func (s *server) rollCalls(a huma.API) {
 			}))}, nil
 		})
 	describeUpload(a, "/people/import")
-	huma.Register(a, op("GET", "/people/export", "export-people", "People as a list that can be taken in again"),
+	call(s, a, op("GET", "/people/export", "export-people", "People as a list that can be taken in again"),
 		func(ctx context.Context, in *struct {
 			PeopleFilter
 			Form string `query:"form" enum:"csv,json" default:"csv"`
@@ -191,7 +191,7 @@ type fileOut struct {
 func (s *server) file(form, name string, write func(io.Writer) error) (*fileOut, error) {
 	var b bytes.Buffer
 	if err := write(&b); err != nil {
-		return nil, s.problem(err)
+		return nil, err
 	}
 	kind := map[string]string{roll.CSV: "text/csv; charset=utf-8; header=present", roll.JSON: "application/json"}[form]
 	return &fileOut{kind, `attachment; filename="` + name + "." + form + `"`, b.Bytes()}, nil
@@ -236,7 +236,7 @@ func (s *server) person(p accounts.Person) api.Person {
 
 func (s *server) shown(p accounts.Person, err error) (*body[api.PersonShown], error) {
 	if err != nil {
-		return nil, s.problem(err)
+		return nil, err
 	}
 	out := api.PersonShown{Person: s.person(p), Grants: p.Grants, Consents: p.Consents}
 	out.Values = rows(p.Values, 0, func(v crossing.KeptValue) api.PersonValue {

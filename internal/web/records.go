@@ -103,7 +103,7 @@ func (s *server) record(ctx context.Context, r federation.Record) (api.Record, e
 			Missing: federation.Lacking(side.Missing()), Standing: standing,
 			Taken: s.taken(b, fresh), Certificates: s.certificates(side.Keys()), Added: b.Added, Revision: b.Revision,
 			Rules: effective(s.gate.Snapshot(), r), Consequence: took(ctx)},
-		s.problem(err)
+		err
 }
 
 func row(r federation.Record) api.Row {
@@ -118,12 +118,12 @@ func row(r federation.Record) api.Row {
 // values, refreshing, changes that wait.
 func (s *server) recordCalls(a huma.API, kind, path string) {
 	g := s.gate
-	huma.Register(a, op("GET", path+"/{name}/metadata", "show-"+kind+"-metadata",
+	call(s, a, op("GET", path+"/{name}/metadata", "show-"+kind+"-metadata",
 		"The document a record was taken in from"), func(ctx context.Context, in *named) (*body[api.Text], error) {
 		octets, err := g.Records.Document(ctx, kind, in.Name)
-		return &body[api.Text]{api.Text{Document: string(octets)}}, s.problem(err)
+		return &body[api.Text]{api.Text{Document: string(octets)}}, err
 	})
-	huma.Register(a, op("PUT", path+"/{name}/metadata", "retake-"+kind,
+	call(s, a, op("PUT", path+"/{name}/metadata", "retake-"+kind,
 		"Take newer values of the other side into a record"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.Retake
@@ -133,16 +133,16 @@ func (s *server) recordCalls(a huma.API, kind, path string) {
 			return nil, err
 		}
 		if err := g.Records.Retake(ctx, by(ctx), kind, in.Name, in.Body.Revision, src); err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		r, err := g.Records.Record(kind, in.Name)
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		out, err := s.record(ctx, r)
 		return &body[api.Record]{out}, err
 	})
-	huma.Register(a, does(path+"/{name}/refresh", "refresh-"+kind, "Ask the metadata address now"),
+	call(s, a, does(path+"/{name}/refresh", "refresh-"+kind, "Ask the metadata address now"),
 		func(ctx context.Context, in *struct {
 			Name  string `path:"name" maxLength:"200" doc:"Short name"`
 			Again bool   `query:"again" doc:"Call back a change that was declined"`
@@ -152,7 +152,7 @@ func (s *server) recordCalls(a huma.API, kind, path string) {
 				refresh = g.Exchange.RefreshAgain
 			}
 			out, err := refresh(ctx, by(ctx), kind, in.Name)
-			return &body[api.Refreshed]{api.Refreshed(out)}, s.problem(err)
+			return &body[api.Refreshed]{api.Refreshed(out)}, err
 		})
 	type decision struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
@@ -160,13 +160,13 @@ func (s *server) recordCalls(a huma.API, kind, path string) {
 	}
 	decide := func(apply bool) func(ctx context.Context, in *decision) (*struct{}, error) {
 		return func(ctx context.Context, in *decision) (*struct{}, error) {
-			return nil, s.problem(g.Exchange.Decide(ctx, by(ctx), exchange.Decision{Kind: kind, Name: in.Name,
-				Digest: in.Body.Digest, Apply: apply}))
+			return nil, g.Exchange.Decide(ctx, by(ctx), exchange.Decision{Kind: kind, Name: in.Name,
+				Digest: in.Body.Digest, Apply: apply})
 		}
 	}
-	huma.Register(a, does(path+"/{name}/approve", "approve-"+kind, "Apply the change that waits for approval"),
+	call(s, a, does(path+"/{name}/approve", "approve-"+kind, "Apply the change that waits for approval"),
 		decide(true))
-	huma.Register(a, does(path+"/{name}/decline", "decline-"+kind,
+	call(s, a, does(path+"/{name}/decline", "decline-"+kind,
 		"Drop the change that waits, until the metadata changes again"), decide(false))
 }
 

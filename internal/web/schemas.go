@@ -15,15 +15,8 @@ import (
 // object.
 func (s *server) settingSchemas(doc *huma.OpenAPI) {
 	lists := map[federation.Kind][]federation.Setting{}
-	for _, p := range s.protocols {
-		if side := p.NewProvider(&federation.Gate{}, ""); p.Providers() && side != nil {
-			lists[federation.KindProvider] = append(lists[federation.KindProvider],
-				federation.SettingList(federation.KindProvider, side)...)
-		}
-		if side := p.NewApplication(&federation.Gate{}, ""); p.Applications() && side != nil {
-			lists[federation.KindApplication] = append(lists[federation.KindApplication],
-				federation.SettingList(federation.KindApplication, side)...)
-		}
+	for _, l := range s.settingLists() {
+		lists[l.kind] = append(lists[l.kind], l.settings...)
 	}
 	for kind, name := range map[federation.Kind]string{federation.KindProvider: "ProviderSettings",
 		federation.KindApplication: "ApplicationSettings"} {
@@ -32,7 +25,7 @@ func (s *server) settingSchemas(doc *huma.OpenAPI) {
 				"In a change, what is absent stays."}
 		mapping := doc.Components.Schemas.Schema(reflect.TypeFor[profile.Mapping](), true, "Mapping")
 		for _, one := range lists[kind] {
-			if whole.Properties[one.Name] = settingSchema(one); one.Rules {
+			if whole.Properties[one.Name] = settingSchema(one); one.Type == federation.Rules {
 				whole.Properties[one.Name] = mapping
 			}
 		}
@@ -66,6 +59,12 @@ func settingSchema(one federation.Setting) *huma.Schema {
 	}
 	if one.Most > 0 {
 		s.MaxLength = &one.Most
+	}
+	switch one.Type { // the text, or what it stands for
+	case federation.List:
+		return &huma.Schema{OneOf: []*huma.Schema{s, {Type: huma.TypeArray, Items: &huma.Schema{Type: huma.TypeString}}}, Description: one.Text}
+	case federation.Pairs:
+		return &huma.Schema{OneOf: []*huma.Schema{s, {Type: huma.TypeObject, AdditionalProperties: &huma.Schema{Type: huma.TypeString}}}, Description: one.Text}
 	}
 	for _, c := range one.Choices {
 		s.Enum = append(s.Enum, c)

@@ -18,7 +18,7 @@ import (
 // setCalls registers named mappings, and the re-evaluation of recorded crossings.
 func (s *server) setCalls(a huma.API) {
 	g := s.gate
-	huma.Register(a, op("GET", "/sets", "list-sets", "Named mappings that records share"),
+	call(s, a, op("GET", "/sets", "list-sets", "Named mappings that records share"),
 		func(context.Context, *struct{}) (*body[api.List[api.Set]], error) {
 			snap := g.Records.Snapshot()
 			out := api.List[api.Set]{Items: []api.Set{}}
@@ -28,42 +28,42 @@ func (s *server) setCalls(a huma.API) {
 			out.Total = int64(len(out.Items))
 			return &body[api.List[api.Set]]{out}, nil
 		})
-	huma.Register(a, op("GET", "/sets/{name}", "show-set", "One set, and who shares it"),
+	call(s, a, op("GET", "/sets/{name}", "show-set", "One set, and who shares it"),
 		func(_ context.Context, in *named) (*body[api.Set], error) {
 			set, err := g.Records.Set(in.Name)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[api.Set]{setShown(g.Records.Snapshot(), set)}, nil
 		})
-	huma.Register(a, op("PUT", "/sets/{name}", "put-set", "Make a set, or change it: everybody who shares it follows"),
+	call(s, a, op("PUT", "/sets/{name}", "put-set", "Make a set, or change it: everybody who shares it follows"),
 		func(ctx context.Context, in *struct {
 			Name string `path:"name" maxLength:"200" doc:"Short name"`
 			Body api.SetChange
 		}) (*body[api.Set], error) {
 			set, err := g.Records.PutSet(ctx, by(ctx), setOf(in.Name, in.Body))
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			out := setShown(g.Records.Snapshot(), set)
 			out.Consequence = took(ctx)
 			return &body[api.Set]{out}, nil
 		})
-	huma.Register(a, op("DELETE", "/sets/{name}", "remove-set", "Remove a set that nobody shares"),
+	call(s, a, op("DELETE", "/sets/{name}", "remove-set", "Remove a set that nobody shares"),
 		func(ctx context.Context, in *named) (*struct{}, error) {
-			return nil, s.problem(g.Records.RemoveSet(ctx, by(ctx), in.Name))
+			return nil, g.Records.RemoveSet(ctx, by(ctx), in.Name)
 		})
-	huma.Register(a, does("/reevaluations", "reevaluate",
+	call(s, a, does("/reevaluations", "reevaluate",
 		"Run recorded crossings through a change before it is saved; nothing is changed"),
 		func(ctx context.Context, in *struct{ Body api.Reevaluation }) (*body[api.Job], error) {
 			return s.reevaluate(ctx, in.Body)
 		})
-	huma.Register(a, looks("/consequences/preview", "weigh-change",
+	call(s, a, looks("/consequences/preview", "weigh-change",
 		"What a change would do to the people who signed in lately, within seconds; nothing is changed"),
 		func(ctx context.Context, in *struct{ Body api.Proposed }) (*body[api.Consequence], error) {
 			got, err := g.Records.Weigh(ctx, proposed(in.Body))
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			out := consequence(got)
 			if out == nil {
@@ -140,17 +140,17 @@ func (s *server) reevaluate(_ context.Context, in api.Reevaluation) (*body[api.J
 			continue
 		}
 		if _, err := g.Records.Record(kind, name); err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 	}
 	before, after, err := g.Records.Propose(c)
 	if err != nil {
-		return nil, s.problem(err)
+		return nil, err
 	}
 	which := traces.Which{Application: in.Application, Provider: in.Provider, Most: in.Most}
 	end, err := g.Traces.Begin()
 	if err != nil {
-		return nil, s.problem(err)
+		return nil, err
 	}
 	j := g.Jobs.Start("re-evaluate recorded crossings", "crossings", func(ctx context.Context, p jobs.Progress) (any, error) {
 		defer end()

@@ -75,7 +75,7 @@ func stateOf(r federation.Record, found []*finding.Finding) checks.State {
 // connectionCalls registers the connections: every application with its provider,
 // and how far they are.
 func (s *server) connectionCalls(a huma.API) {
-	huma.Register(a, op("GET", "/connections", "list-connections",
+	call(s, a, op("GET", "/connections", "list-connections",
 		"Applications with the provider each is tied to, and whether they work; the worst first"),
 		func(ctx context.Context, in *struct {
 			Search string          `query:"search" maxLength:"200" doc:"Part of a name, title or entity ID"`
@@ -85,7 +85,7 @@ func (s *server) connectionCalls(a huma.API) {
 		}) (*body[api.ConnectionList], error) {
 			all, err := s.connections(ctx, in.Search)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			out := api.ConnectionList{Items: []api.Connection{}, Counts: map[checks.Standing]int{}}
 			for _, c := range all {

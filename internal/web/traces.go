@@ -26,14 +26,14 @@ func (s *server) traceCalls(a huma.API) {
 		Offset      int       `query:"offset" minimum:"0"`
 		Limit       int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}
-	huma.Register(a, op("GET", "/traces", "list-traces", "Traces, newest first"),
+	call(s, a, op("GET", "/traces", "list-traces", "Traces, newest first"),
 		func(ctx context.Context, in *filter) (*body[api.TraceList], error) {
 			f := traces.Filter{Search: in.Search, Result: in.Result, Application: in.Application, Provider: in.Provider, Since: in.Since,
 				Before: in.Before, Offset: in.Offset, Limit: in.Limit}
 			if in.Search != "" {
 				found, err := g.Accounts.List(ctx, accounts.Filter{Search: in.Search, Limit: mostNamed})
 				if err != nil {
-					return nil, s.problem(err)
+					return nil, err
 				}
 				for _, p := range found.People {
 					f.Accounts = append(f.Accounts, p.ID)
@@ -41,7 +41,7 @@ func (s *server) traceCalls(a huma.API) {
 			}
 			rows, counts, err := g.Traces.List(ctx, f)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			names, err := namesIn(ctx, s, rows, func(h traces.Head) int64 { return h.Account })
 			out := &body[api.TraceList]{api.TraceList{Items: []api.TraceHead{}, Counts: counts}}
@@ -50,13 +50,13 @@ func (s *server) traceCalls(a huma.API) {
 				h.Name = names[r.Account]
 				out.Body.Items = append(out.Body.Items, h)
 			}
-			return out, s.problem(err)
+			return out, err
 		})
-	huma.Register(a, op("GET", "/traces/{name}", "show-trace", "One trace, step by step"),
+	call(s, a, op("GET", "/traces/{name}", "show-trace", "One trace, step by step"),
 		func(ctx context.Context, in *named) (*body[api.Trace], error) {
 			head, steps, err := g.Traces.Get(ctx, in.Name)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			snap := g.Records.Snapshot()
 			for i := range steps {
@@ -66,7 +66,7 @@ func (s *server) traceCalls(a huma.API) {
 			h := traceHead(head)
 			names, err := g.People.Names(ctx, []int64{head.Account})
 			h.Name = names[head.Account]
-			return &body[api.Trace]{api.Trace{TraceHead: h, Steps: steps}}, s.problem(err)
+			return &body[api.Trace]{api.Trace{TraceHead: h, Steps: steps}}, err
 		})
 }
 

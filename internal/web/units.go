@@ -3,7 +3,6 @@ package web
 import (
 	"context"
 	"net/http"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -20,39 +19,39 @@ func (s *server) unitCalls(a huma.API) {
 
 func (s *server) unitKind(a huma.API, k federation.Kind) {
 	g, path, word := s.gate, "/"+string(k)+"s", string(k)
-	title := strings.ToUpper(word[:1]) + word[1:]
-	huma.Register(a, op("GET", path, "list-"+word+"s", title+"s by name"),
+	title := k.Title()
+	call(s, a, op("GET", path, "list-"+word+"s", title+"s by name"),
 		func(ctx context.Context, _ *struct{}) (*body[api.List[api.Unit]], error) {
 			counts, err := g.Accounts.Members(ctx, k)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			all := g.Records.Snapshot().Units(k)
 			return rows(all, len(all), func(x *federation.Unit) api.Unit { return s.unit(x, counts[x.Name]) }), nil
 		})
 	show := func(ctx context.Context, x *federation.Unit, err error) (*body[api.Unit], error) {
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		use, err := g.Records.Use(ctx, x)
-		return &body[api.Unit]{s.unit(x, use.Members)}, s.problem(err)
+		return &body[api.Unit]{s.unit(x, use.Members)}, err
 	}
-	huma.Register(a, op("GET", path+"/{name}", "show-"+word, "One "+word),
+	call(s, a, op("GET", path+"/{name}", "show-"+word, "One "+word),
 		func(ctx context.Context, in *named) (*body[api.Unit], error) {
 			x, err := g.Records.Unit(k, in.Name)
 			return show(ctx, x, err)
 		})
 	put := op(http.MethodPut, path+"/{name}", "put-"+word, "Make a "+word+", from revision 0, or change it")
-	huma.Register(a, put, func(ctx context.Context, in *struct {
+	call(s, a, put, func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"200" doc:"Short name"`
 		Body api.UnitChange
 	}) (*body[api.Unit], error) {
 		x, err := g.Records.PutUnit(ctx, by(ctx), unitOf(k, in.Name, in.Body))
 		return show(ctx, x, err)
 	})
-	huma.Register(a, op("DELETE", path+"/{name}", "remove-"+word, "Remove "+federation.Article(word)+"; what hangs on it is confirmed"),
+	call(s, a, op("DELETE", path+"/{name}", "remove-"+word, "Remove "+federation.Article(word)+"; what hangs on it is confirmed"),
 		func(ctx context.Context, in *named) (*struct{}, error) {
-			return nil, s.problem(g.Records.RemoveUnit(ctx, by(ctx), k, in.Name))
+			return nil, g.Records.RemoveUnit(ctx, by(ctx), k, in.Name)
 		})
 }
 

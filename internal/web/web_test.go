@@ -49,13 +49,13 @@ func newApp(t *testing.T) (*fiber.App, *gate.Gate) {
 	pair, err := standin.LoadPair("", "x")
 	require.NoError(t, err)
 	for _, name := range []string{"staff", "branch"} {
-		_, err = g.Records.AddProvider(context.Background(), change.By{Who: "test"}, records.NewProvider{Name: name,
+		_, err = g.Records.AddProvider(context.Background(), change.By{Who: "test"}, records.NewRecord{Name: name,
 			Title: "<b>" + name, Source: records.Source{Document: saml.WriteIDPMetadata(
 				saml.IDPFace{EntityID: "urn:" + name, SSO: "https://" + name + ".example/sso",
 					Keys: []keys.Certificate{pair.Certificate}})}})
 		require.NoError(t, err)
 	}
-	_, err = g.Records.AddApplication(context.Background(), change.By{Who: "test"}, records.NewApplication{Name: "roster",
+	_, err = g.Records.AddApplication(context.Background(), change.By{Who: "test"}, records.NewRecord{Name: "roster",
 		Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: "urn:roster",
 			ACS: "https://roster.example/acs"})}})
 	require.NoError(t, err)

@@ -3,16 +3,11 @@ import { computed, ref, watch } from 'vue'
 import ConsequenceNote from './ConsequenceNote.vue'
 import ProblemBox from './ProblemBox.vue'
 import { useAct } from '../composables/act'
-
-/** One setting: how it is called, and what can be set. */
-export type Field = {
-  name: string; label: string; hint?: string; kind: 'text' | 'long' | 'switch' | 'choice'
-  choices?: { value: string; label: string }[]
-}
+import type { Setting } from '../composables/settings'
 
 type Settings = Record<string, unknown>
 const props = defineProps<{
-  title: string; fields: Field[]; settings: Settings; save: (settings: Settings, why: string) => Promise<void>
+  title: string; fields: Setting[]; settings: Settings; save: (settings: Settings, why: string) => Promise<void>
   record?: { kind: 'provider' | 'application'; name: string }
 }>()
 const open = defineModel<boolean>({ required: true })
@@ -26,8 +21,12 @@ watch(open, (o) => {
   problem.value = undefined
 })
 
-const shown = (f: Field, v: unknown) => (f.kind === 'switch' ? (v ? 'yes' : 'no') : f.kind === 'choice'
-  ? (f.choices?.find((c) => c.value === v)?.label ?? String(v)) : String(v || 'nothing'))
+const shown = (f: Setting, v: unknown) => (f.type === 'switch' ? (v ? 'yes' : 'no')
+  : f.choices?.find((c) => c.value === v)?.label ?? String(v || 'nothing'))
+const long = (f: Setting) => ['lines', 'list', 'pairs', 'certificate'].includes(f.type) && (f.most ?? 0) > 1000
+/** What it does, unless that is what its values say. */
+const hint = (f: Setting) => (f.text === f.label || f.choices?.some((c) => c.label.startsWith(`${c.value}:`)) ? '' : f.text)
+const groups = computed(() => [...new Set(props.fields.map((f) => f.group))].map((name) => ({ name, fields: props.fields.filter((f) => f.group === name) })))
 const changes = computed(() => props.fields.filter((f) => draft.value[f.name] !== props.settings[f.name])
   .map((f) => ({ label: f.label, from: shown(f, props.settings[f.name]), to: shown(f, draft.value[f.name]) })))
 const proposed = () => {
@@ -47,18 +46,21 @@ const submit = () => act(async () => {
   <el-drawer v-model="open" :title="title" size="520px">
     <ProblemBox :problem="problem" />
     <el-form label-position="top" @submit.prevent="submit">
-      <el-form-item v-for="f in fields" :key="f.name" :label="f.kind === 'switch' ? undefined : f.label"
+      <fieldset v-for="g in groups" :key="g.name">
+      <legend>{{ g.name }}</legend>
+      <el-form-item v-for="f in g.fields" :key="f.name" :label="f.type === 'switch' ? undefined : f.label"
           :error="wrong(f.name)">
-        <el-checkbox v-if="f.kind === 'switch'" v-model="draft[f.name] as boolean"
+        <el-checkbox v-if="f.type === 'switch'" v-model="draft[f.name] as boolean"
             :name="f.name">{{ f.label }}</el-checkbox>
-        <el-select v-else-if="f.kind === 'choice'" v-model="draft[f.name] as string" :aria-label="f.label"
+        <el-select v-else-if="f.choices" v-model="draft[f.name] as string" :aria-label="f.label"
             :empty-values="[null, undefined]">
           <el-option v-for="c in f.choices" :key="c.value" :label="c.label" :value="c.value" />
         </el-select>
         <el-input v-else v-model="draft[f.name] as string" :name="f.name"
-            :type="f.kind === 'long' ? 'textarea' : 'text'" :rows="3" />
-        <div v-if="f.hint" class="quiet hint">{{ f.hint }}</div>
+            :type="long(f) ? 'textarea' : 'text'" :rows="3" />
+        <div v-if="hint(f)" class="quiet hint">{{ hint(f) }}</div>
       </el-form-item>
+      </fieldset>
     </el-form>
     <template #footer>
       <section v-if="changes.length" class="sheet changes" aria-live="polite">
@@ -84,4 +86,6 @@ const submit = () => act(async () => {
 del { color: var(--quiet) }
 ins { text-decoration: none; font-weight: 600 }
 .el-form-item { margin-bottom: 14px }
+fieldset { border: 0; margin: 0 0 8px; padding: 0; min-width: 0 }
+legend { font-weight: 600; padding: 0; margin-bottom: 8px; color: var(--quiet) }
 </style>

@@ -1,6 +1,5 @@
 import { api, because, take, type Application, type Provider, type Refreshed, type Row, type Sheet } from '../api/client'
-import type { Field } from '../components/SettingsDrawer.vue'
-import { applicationFields, providerFields } from './settings'
+import { settingsOf, type Setting } from './settings'
 
 /** What providers and applications have in common. */
 type Common = Omit<Provider & Application, 'settings' | 'wantAuthnRequestsSigned' | 'authnRequestsSigned' | '$schema'>
@@ -17,7 +16,7 @@ export type Kind = {
   also: string[]
   list: (query: { search?: string; limit?: number; offset?: number }) => Promise<{ items: Row[]; total: number }>
   show: (name: string) => Promise<{ it: Shown; sheet: Sheet }>
-  fields: () => Promise<Field[]>
+  fields: (protocol: string) => Promise<Setting[]>
   save: (it: Shown, settings: Record<string, unknown>, why: string) => Promise<unknown>
   remove: (name: string, why: string) => Promise<unknown>
   refresh: (name: string, again?: boolean) => Promise<Refreshed>
@@ -39,7 +38,7 @@ export const kinds: Record<Kind['name'], Kind> = {
         take(api.GET('/api/v1/providers/{name}/exchange', at(name)))])
       return { it: it as unknown as Shown, sheet }
     },
-    fields: async () => providerFields,
+    fields: (protocol) => settingsOf('provider', protocol),
     save: (it, settings, why) =>
       because(why, () => take(api.PATCH('/api/v1/providers/{name}/settings',
       { ...at(it.name), body: { revision: it.revision, settings: settings as Provider['settings'] } }))),
@@ -62,7 +61,7 @@ export const kinds: Record<Kind['name'], Kind> = {
         take(api.GET('/api/v1/applications/{name}/exchange', at(name)))])
       return { it: it as unknown as Shown, sheet }
     },
-    fields: async () => applicationFields((await kinds.provider.list({ limit: 20000 })).items),
+    fields: (protocol) => settingsOf('application', protocol),
     save: (it, settings, why) =>
       because(why, () => take(api.PATCH('/api/v1/applications/{name}/settings',
       { ...at(it.name), body: { revision: it.revision, settings: settings as Application['settings'] } }))),

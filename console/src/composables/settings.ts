@@ -1,175 +1,20 @@
-import type { Field } from '../components/SettingsDrawer.vue'
+import { api, take, type Schemas } from '../api/client'
 
-const about: Field[] = [
-  { name: 'title', label: 'Title', kind: 'text' },
-  { name: 'description', label: 'Description', kind: 'long' },
-  { name: 'owner', label: 'Owner', kind: 'text', hint: 'who answers for it here' },
-  { name: 'contact', label: 'Contact', kind: 'text', hint: 'whom to ask on the other side' },
-  { name: 'notes', label: 'Notes', kind: 'long', hint: 'why it is set up so' },
-]
+export type Setting = Schemas['Setting']
 
-const keeping: Field[] = [
-  { name: 'traceValues', label: 'What traces keep of values', kind: 'long',
-    hint: 'like mail=hashed groups=off *=full, separated by spaces; empty keeps them in full' },
-  { name: 'approveChanges', label: 'Changes of its metadata wait for approval', kind: 'switch',
-    hint: 'of keys, addresses or entity ID; otherwise they act at once, with a finding' },
-  { name: 'strictValidity', label: 'Stop sign-ins once the metadata is past its validUntil', kind: 'switch',
-    hint: 'otherwise that only warns, every day' },
-  { name: 'addressCA', label: 'Authorities of its addresses', kind: 'long',
-    hint: 'certificates in PEM, beside those of the system: for metadata and back channels with a CA of one\'s own' },
-  { name: 'trustKey', label: 'Trust key', kind: 'long',
-    hint: 'certificate in PEM whose key must have signed the metadata' },
-]
+let described: Promise<Schemas['Kind'][]> | undefined
+/** The settings of every kind of objects, as the gate describes them. */
+const kinds = () => (described ??= take(api.GET('/api/v1/kinds')).then((l) => l ?? [], (e) => {
+  described = undefined
+  throw e
+}))
 
-/** Those of OpenID Connect applications. */
-const client: Field[] = [
-  { name: 'authMethod', label: 'Client authentication', kind: 'choice', hint: 'how it proves who it is at the token endpoint', choices: [
-    { value: '', label: 'by its kind: a secret in the header, or none' }, { value: 'client_secret_basic', label: 'client_secret_basic: in the header' },
-    { value: 'client_secret_post', label: 'client_secret_post: in the form' },
-    { value: 'private_key_jwt', label: 'private_key_jwt: it signs with a key' }, { value: 'none', label: 'none: PKCE alone' }] },
-  { name: 'algorithm', label: 'Tokens are signed with', kind: 'choice', choices: [{ value: '', label: 'RS256' },
-    { value: 'ES256', label: 'ES256' }, { value: 'EdDSA', label: 'EdDSA' }] },
-  { name: 'subject', label: 'Subject', kind: 'choice', choices: [{ value: '', label: 'public: the same for all applications' },
-    { value: 'pairwise', label: 'pairwise: another one for each' }] },
-  { name: 'claimsIn', label: 'Claims of scopes are told', kind: 'choice', choices: [{ value: '', label: 'at the user-info address' },
-    { value: 'idToken', label: 'in the ID token' }, { value: 'both', label: 'in both' }] },
-  { name: 'accessToken', label: 'Access tokens', kind: 'choice', choices: [{ value: '', label: 'JWT: whoever gets one can verify it' },
-    { value: 'opaque', label: 'opaque: only by introspection' }] },
-  { name: 'scopes', label: 'Scopes it may ask for', kind: 'text', hint: 'beside openid, separated by spaces; empty allows the standard ones' },
-  { name: 'resources', label: 'Audiences its access tokens may name', kind: 'text', hint: 'resource (RFC 8707), separated by spaces' },
-  { name: 'serves', label: 'Audiences that it is itself', kind: 'text', hint: 'it may have their tokens introspected' },
-  { name: 'askConsent', label: 'Ask people whether it may be told', kind: 'switch', hint: 'once; otherwise only where its request wants it' },
-  { name: 'noRefresh', label: 'No refresh tokens', kind: 'switch' },
-  { name: 'accessTokenLife', label: 'An access token is good for', kind: 'text', hint: 'like 10m, which is the usual' },
-  { name: 'idTokenLife', label: 'An ID token is good for', kind: 'text', hint: 'like 5m, which is the usual' },
-  { name: 'refreshIdle', label: 'A refresh token may lie unused for', kind: 'text', hint: 'like 14d, which is the usual' },
-  { name: 'refreshAbsolute', label: 'Tokens are refreshed at most for', kind: 'text', hint: 'after the sign-in; 90d is the usual' },
-  { name: 'signInAge', label: 'A sign-in may be as old as', kind: 'text', hint: 'when it enters here, like 8h; empty is any age' },
-  { name: 'allowLocalhost', label: 'Exception: redirect URIs at localhost', kind: 'switch',
-    hint: 'for whoever develops, of the kinds web and browser; leaves a warning' },
-  { name: 'origins', label: 'Origins it calls from', kind: 'text', hint: 'beside those of its redirect URIs; of kind browser' },
-  { name: 'withoutPKCE', label: 'Exception: no PKCE', kind: 'switch', hint: 'for web applications that cannot; leaves a warning' },
-]
+/** Those that forms have: of a kind, and of a record in its protocol; rules have pages of their own. */
+export async function settingsOf(kind: string, protocol = ''): Promise<Setting[]> {
+  const own = (await kinds()).find((k) => k.kind === kind && (k.protocol ?? '') === protocol)?.settings ?? []
+  return Promise.all(own.filter((s) => s.type !== 'rules' && s.refers !== 'set').map(async (s) => s.refers === 'provider'
+    ? { ...s, choices: [{ value: '', label: 'decided by the routing' }, ...await names()] } : s))
+}
 
-/** Those of OpenID Connect and OAuth 2.0 providers. */
-const relied: Field[] = [
-  { name: 'scopes', label: 'Scopes that are asked for', kind: 'text', hint: 'separated by spaces; empty is openid profile email, of OAuth 2.0 none' },
-  { name: 'identifier', label: 'Identifier member', kind: 'text', hint: 'member of what the user-info address says that identifies a person; a path with dots for one further in' },
-  { name: 'authMethod', label: 'How the gate proves who it is', kind: 'choice', choices: [
-    { value: '', label: 'with the client secret, as the provider offers it' }, { value: 'client_secret_basic', label: 'client_secret_basic: in the header' },
-    { value: 'client_secret_post', label: 'client_secret_post: in the form' },
-    { value: 'private_key_jwt', label: 'private_key_jwt: with a key of the gate' }, { value: 'none', label: 'none: PKCE alone' }] },
-  { name: 'assertionFor', label: 'That proof is made for', kind: 'choice', choices: [{ value: '', label: 'the issuer' },
-    { value: 'token', label: 'the token endpoint, for providers that want that' }] },
-  { name: 'algorithms', label: 'Its tokens may be signed with', kind: 'text', hint: 'algorithms, separated by spaces; empty is every one that is taken' },
-  { name: 'userInfo', label: 'Its user-info address', kind: 'choice', choices: [{ value: '', label: 'is asked at every sign-in' },
-    { value: 'never', label: 'is never asked: the ID token tells everything' }] },
-  { name: 'prompt', label: 'Prompt', kind: 'choice', hint: 'unless the application wants another', choices: [{ value: '', label: 'none' },
-    { value: 'login', label: 'login: sign in anew' }, { value: 'consent', label: 'consent: agree anew' },
-    { value: 'select_account', label: 'select_account: choose the account' }] },
-  { name: 'parameters', label: 'Further parameters of requests', kind: 'text', hint: 'like hd=wrenmoor.example, separated by spaces' },
-  { name: 'tenants', label: 'Tenants whose people may come', kind: 'long', hint: 'where the issuer has a place for them in braces; separated by spaces, * for every one' },
-  { name: 'personalTenant', label: 'Tenant of personal accounts', kind: 'text', hint: 'which belong to no company' },
-  { name: 'personalAccounts', label: 'Personal accounts may come too', kind: 'switch' },
-  { name: 'requireClaims', label: 'Claims that must have a value', kind: 'text', hint: 'like department=rail, separated by spaces' },
-  { name: 'keepTokens', label: 'Keep its tokens, sealed', kind: 'switch', hint: 'so that a refresh asks it about the person again; otherwise they are forgotten at once' },
-  { name: 'staySignedIn', label: 'Signing out here does not sign out there', kind: 'switch' },
-  { name: 'responseType', label: 'Exception: the answer', kind: 'choice', choices: [{ value: '', label: 'code' }, { value: 'code', label: 'code' },
-    { value: 'id_token', label: 'id_token, by form_post' }, { value: 'code id_token', label: 'code id_token, by form_post' }] },
-  { name: 'withoutPKCE', label: 'Exception: no PKCE', kind: 'switch', hint: 'for providers that refuse it; leaves a warning' },
-]
-
-export const providerFields: Field[] = [
-  { name: 'phase', label: 'Phase', kind: 'choice',
-    choices: [{ value: 'live', label: 'live: people are sent to it, and its answers are taken' },
-    { value: 'paused', label: 'paused: nobody passes' }] },
-  ...about,
-  { name: 'firstSignIn', label: 'Who comes for the first time', kind: 'choice', choices: [{ value: '', label: 'gets an account' },
-    { value: 'known', label: 'known: only people who have an account already are let in' }] },
-  { name: 'matchBy', label: 'People are found by', kind: 'text', hint: 'attributes of the profile, in order, like employeeNumber emails' },
-  { name: 'severalMatches', label: 'Where several accounts match', kind: 'choice', choices: [{ value: '', label: 'the sign-in is refused' },
-    { value: 'ask', label: 'ask: the person chooses' }] },
-  { name: 'vouchesFor', label: 'Domains that it stands for', kind: 'long',
-    hint: 'addresses in them count as proved when it brings them; separated by spaces' },
-  { name: 'trustedFor', label: 'Further attributes it is trusted for', kind: 'text',
-    hint: 'their values count as proved when it brings them, like costCentre; those that people are found by do so anyway' },
-  { name: 'update', label: 'Kept with the person at sign-in', kind: 'long', hint: 'like displayName emails=follow nickName=once' },
-  { name: 'askFor', label: 'People who lack it are asked for', kind: 'text',
-    hint: 'like displayName emails=verified; an address that they type is always proved by a mailed code' },
-  { name: 'groupValues', label: 'Its values of groups', kind: 'choice', choices: [{ value: '', label: 'make nobody a member' },
-    { value: 'known', label: 'known: make members of the groups called so' }, { value: 'create', label: 'create: make the groups, too' }] },
-  { name: 'userType', label: 'Its people are marked as', kind: 'text', hint: 'like contractor, where nothing nearer marks them' },
-  ...relied,
-  { name: 'requestBinding', label: 'Requests are sent by', kind: 'choice',
-    choices: [{ value: '', label: 'Redirect if possible' }, { value: 'redirect', label: 'Redirect' },
-    { value: 'post', label: 'POST' }] },
-  { name: 'useArtifact', label: 'Ask for answers by artifact', kind: 'switch',
-    hint: 'for providers that insist on it; needs a back channel from the gate to the provider' },
-  { name: 'askSubject', label: 'Name in requests whom the application expects', kind: 'switch',
-    hint: 'as Subject; the provider may then refuse everybody else' },
-  { name: 'signRequests', label: 'Sign requests, even if its metadata does not want it', kind: 'switch' },
-  { name: 'requireSignedAssertion', label: 'Demand that the assertion itself is signed', kind: 'switch',
-    hint: 'a signature on the Response alone is not enough then' },
-  { name: 'allowUnsolicited', label: 'Accept answers that nobody asked for', kind: 'switch',
-    hint: 'people may start at the provider' },
-  { name: 'askNameIdFormat', label: 'NameID format to ask for', kind: 'choice', choices: [
-    { value: '', label: 'left to the provider' },
-    { value: 'urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress', label: 'emailAddress' },
-    { value: 'urn:oasis:names:tc:SAML:2.0:nameid-format:persistent', label: 'persistent' },
-    { value: 'urn:oasis:names:tc:SAML:2.0:nameid-format:transient', label: 'transient' },
-    { value: 'urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified', label: 'unspecified' }] },
-  { name: 'askContext', label: 'Authentication context to ask for', kind: 'text',
-    hint: 'an AuthnContextClassRef, where the application asks for none; the answer is held against it' },
-  { name: 'contextWords', label: 'Its own words for authentication contexts', kind: 'long',
-    hint: 'THEIRS>OURS, separated by spaces: what it says is translated before it is ranked, and what it is asked for on the way out' },
-  { name: 'ownEntityId', label: 'Entity ID of the gate towards it', kind: 'text',
-    hint: 'any string up to 1024 characters that the other side demands' },
-  { name: 'formerEntityId', label: 'Former entity ID', kind: 'text',
-    hint: 'accepted beside it as audience; kept by itself when it changes, empty it once the other side has moved' },
-  { name: 'sharedFace', label: 'Use the face that several providers share', kind: 'switch',
-    hint: 'where a federation will not register several' },
-  ...keeping,
-  { name: 'strictCertificates', label: 'Refuse certificates past their date', kind: 'switch',
-    hint: 'otherwise trust is by key, and the date only warns' },
-  { name: 'allowSHA1', label: 'Exception: accept SHA-1', kind: 'switch', hint: 'leaves a warning in every trace' },
-  { name: 'allowCBC', label: 'Exception: accept AES-CBC outside a signed Response', kind: 'switch' },
-]
-
-export const applicationFields = (providers: { name: string; title: string }[]): Field[] => [
-  { name: 'phase', label: 'Phase', kind: 'choice', choices: [{ value: 'live', label: 'live: people may pass to it' },
-    { value: 'paused', label: 'paused: nobody passes' }] },
-  ...about,
-  { name: 'provider', label: 'Provider', kind: 'choice', choices: [{ value: '', label: 'decided by the routing' },
-    ...providers.map((p) => ({ value: p.name, label: p.title }))] },
-  { name: 'oldGrantsUntil', label: 'Sign-ins by another provider go on until', kind: 'text',
-    hint: 'a day like 2026-12-31, for what they gave before the provider was changed; empty ends it at its next use' },
-  { name: 'onlyOwnStarts', label: 'It accepts only sign-ins it started', kind: 'switch',
-    hint: 'then the gate opens it at its own start address' },
-  { name: 'ownStart', label: 'Its own start address', kind: 'text' },
-  { name: 'ownHosts', label: 'Hosts it owns', kind: 'text',
-    hint: 'beside that of its entity ID, separated by spaces; answers to other hosts become an error' },
-  { name: 'logo', label: 'Logo', kind: 'text', hint: 'its address' },
-  { name: 'policy', label: 'Privacy policy', kind: 'text', hint: 'its address; shown to people who are asked for their consent' },
-  ...client,
-  { name: 'nameIdFormat', label: 'NameID format', kind: 'choice', hint: 'where its request leaves it open', choices: [
-    { value: '', label: 'as the provider gave it' },
-    { value: 'urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress', label: 'emailAddress' },
-    { value: 'urn:oasis:names:tc:SAML:2.0:nameid-format:persistent',
-      label: 'persistent, another one for each application' },
-    { value: 'urn:oasis:names:tc:SAML:2.0:nameid-format:transient', label: 'transient' },
-    { value: 'urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified', label: 'unspecified' }] },
-  { name: 'sign', label: 'Signed is', kind: 'choice', choices: [{ value: '', label: 'the assertion' },
-    { value: 'response', label: 'the Response' }, { value: 'both', label: 'both' }] },
-  { name: 'ownFace', label: 'A face of its own', kind: 'switch',
-    hint: 'its own entity ID, address and keys of the gate' },
-  { name: 'ownEntityId', label: 'Entity ID of that face', kind: 'text' },
-  { name: 'formerEntityId', label: 'Former entity ID of that face', kind: 'text',
-    hint: 'kept by itself when it changes; empty it once the application knows the new one' },
-  { name: 'encrypt', label: 'Encrypt the assertion', kind: 'switch',
-    hint: 'with the key for encryption in its metadata' },
-  { name: 'encryptNames', label: 'Encrypt NameID and attributes instead of the whole assertion', kind: 'switch' },
-  { name: 'requireSignedRequests', label: 'Demand signed requests, even if its metadata allows others',
-    kind: 'switch' },
-  ...keeping,
-  { name: 'allowSHA1', label: 'Exception: accept SHA-1', kind: 'switch', hint: 'leaves a warning in every trace' },
-]
+const names = async () => ((await take(api.GET('/api/v1/providers', { params: { query: { limit: 20000 } } }))).items ?? [])
+  .map((p) => ({ value: p.name, label: p.title }))

@@ -7,8 +7,9 @@ import FactList from '../components/FactList.vue'
 import FindingBox from '../components/FindingBox.vue'
 import JobProgress from '../components/JobProgress.vue'
 import ProblemBox from '../components/ProblemBox.vue'
-import SettingsDrawer, { type Field } from '../components/SettingsDrawer.vue'
+import SettingsDrawer from '../components/SettingsDrawer.vue'
 import { useAct } from '../composables/act'
+import { settingsOf } from '../composables/settings'
 import { useLoad } from '../composables/load'
 import { uploadForm } from '../composables/upload'
 import { days, local } from '../composables/words'
@@ -39,15 +40,7 @@ const job = ref<Job>()
 const { failed, act } = useAct()
 const editing = ref(false)
 const roles = (e: Entity) => (e.roles ?? []).join(', ')
-const fields: Field[] = [
-  { name: 'title', label: 'Title', kind: 'text' },
-  { name: 'address', label: 'Address', kind: 'text',
-    hint: 'it is asked again by itself, as often as the document says' },
-  { name: 'trustKey', label: 'Trust key', kind: 'long', hint: 'certificate in PEM that the publisher signs with' },
-  { name: 'addressCA', label: 'Authorities of its address', kind: 'long',
-    hint: 'certificates in PEM, beside those of the system' },
-  { name: 'notes', label: 'Notes', kind: 'long' },
-]
+const { data: fields } = useLoad(() => settingsOf('aggregate'))
 const settings = computed(() => ({ title: '', address: '', trustKey: '', addressCA: '', notes: '', ...data.value?.settings }))
 const facts = computed(() => {
   const a = data.value
@@ -135,7 +128,7 @@ async function remove() {
     <FindingBox v-for="f in data.findings ?? []" :key="f.code" :finding="f" checked />
     <JobProgress v-if="job" :key="job.id" :job="job" @ended="ended" />
     <FactList :facts="facts" />
-    <SettingsDrawer v-model="editing" :title="`Settings of ${data.title}`" :fields="fields" :settings="settings"
+    <SettingsDrawer v-model="editing" :title="`Settings of ${data.title}`" :fields="fields ?? []" :settings="settings"
         :save="save" />
     <h2>Entities</h2>
     <div class="tools">

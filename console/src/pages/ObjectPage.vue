@@ -30,10 +30,9 @@ const why = ref('')
 const reach = ref(false)
 const refreshed = ref<Refreshed>()
 const at = () => [props.kind, props.name]
-const { data: known } = useLoad(() => kind.value.fields(), () => props.kind)
-/** Those of them that the record's protocol has. */
-const fields = computed(() => known.value?.filter((f) => data.value && f.name in data.value.it.settings))
 const { data, problem, load } = useLoad(() => kind.value.show(props.name), at)
+const { data: fields } = useLoad(async () => data.value && kind.value.fields(data.value.it.protocol),
+  () => [props.kind, data.value?.it.protocol])
 /** What its addresses say, when they were asked; otherwise what is found anyway. */
 const { data: asked, load: check, loading: checking } = useLoad(
   async () => (reach.value ? (await take(api.GET('/api/v1/checks', { params: { query: { name: [props.name],
@@ -80,8 +79,8 @@ const decided = computed(() =>
   (fields.value ?? []).flatMap((f) => {
     const v = data.value?.it.settings[f.name]
     if (f.name === 'title' || v === '' || v === false || v === undefined) return []
-    const text = f.name === 'trustKey' ? 'a certificate' : String(v)
-    return [{ label: f.label, value: f.kind === 'switch' ? 'yes'
+    const text = f.type === 'certificate' ? 'a certificate' : String(v)
+    return [{ label: f.label, value: f.type === 'switch' ? 'yes'
       : (f.choices?.find((c) => c.value === v)?.label ?? text), plain: true }]
   }),
 )

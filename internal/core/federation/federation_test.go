@@ -73,3 +73,34 @@ func TestLeavingKeepsAnIdentityForSoLong(t *testing.T) {
 	_, ok := one.ApplicationBy("link", "urn:a")
 	require.False(t, ok, "an identity counts in its protocol only")
 }
+
+// A list and pairs can be given as what they are; what is none of them is refused with the way out.
+func TestListsAndPairsAreTaken(t *testing.T) {
+	p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{}}}
+	for _, c := range []struct {
+		name  string
+		value any
+		want  string
+		says  string
+	}{
+		{"vouchesFor", "a.example b.example", "a.example b.example", ""},
+		{"vouchesFor", []any{"a.example", "b.example"}, "a.example b.example", ""},
+		{"vouchesFor", []any{}, "", ""},
+		{"vouchesFor", []any{"a b"}, "", "an array of words"},
+		{"vouchesFor", map[string]any{"a": "b"}, "", "an array of words"},
+		{"update", map[string]any{"title": "follow", "displayName": ""}, "displayName title=follow", ""},
+		{"contextWords", map[string]any{"theirs": "urn:ours"}, "theirs>urn:ours", ""},
+		{"update", []any{"title"}, "", "an object with texts"},
+		{"update", map[string]any{"title": 1.0}, "", "an object with texts"},
+		{"userType", []any{"x"}, "", "give a text"},
+	} {
+		r := p.Copy()
+		err := federation.Apply(r, federation.Settings{c.name: c.value})
+		if c.says != "" {
+			require.ErrorContains(t, err, c.says, c.name)
+			continue
+		}
+		require.NoError(t, err, c.name)
+		require.Equal(t, c.want, federation.SettingsOf(r)[c.name], c.name)
+	}
+}

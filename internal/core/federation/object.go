@@ -22,7 +22,11 @@ const (
 	KindGroup        Kind = "group"
 	KindOrganisation Kind = "organisation"
 	KindRanking      Kind = "ranking"
+	KindAggregate    Kind = "aggregate"
 )
+
+// Title is the kind at the beginning of a label.
+func (k Kind) Title() string { return strings.ToUpper(string(k[:1])) + string(k[1:]) }
 
 // Ref names a configuration object.
 type Ref struct {

@@ -9,6 +9,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -134,36 +135,97 @@ type ApplicationSettings struct {
 	TraceValues profile.Details `json:"traceValues"`
 }
 
-// Setting describes one setting.
+// SettingType is what the value of a setting is. On the wire all are texts, but for switches and
+// rules; a list or pairs can be given as an array or an object, too.
+type SettingType string
+
+// Types of settings.
+const (
+	OneLine     SettingType = "text"
+	Lines       SettingType = "lines"
+	Switch      SettingType = "switch"
+	OneOf       SettingType = "choice"
+	List        SettingType = "list"  // words separated by white space
+	Pairs       SettingType = "pairs" // words like displayName=once, separated by white space
+	Duration    SettingType = "duration"
+	Day         SettingType = "day"
+	Address     SettingType = "address"
+	Certificate SettingType = "certificate" // PEM
+	Rules       SettingType = "rules"       // a mapping
+	Named       SettingType = "named"       // the short name of another object
+)
+
+// Setting describes one setting: everything that forms, help, schemas and checks of its form need.
 type Setting struct {
-	Name    string   // in JSON
-	Text    string   // what it does, for people
-	Most    int      // of a text: characters at most
-	Choices []string // of a text: what it can be
-	Lines   bool     // of a text: it can have several lines
-	Rules   bool     // it is a mapping
+	Name    string // in JSON
+	Label   string // on forms
+	Text    string // what it does, for people
+	Group   string // under which it stands on forms
+	Type    SettingType
+	Most    int               // of a text: characters at most
+	Choices []string          // of OneOf: what it can be
+	Words   map[string]string // what values that it can have mean, on forms
+	Sign    string            // of Pairs: what stands between the two; "" for =
+	Refers  Kind              // of Named
 }
 
 // Boolean says that it is true or false.
-func (s Setting) Boolean() bool { return s.Most == 0 && s.Choices == nil && !s.Rules }
+func (s Setting) Boolean() bool { return s.Type == Switch }
+
+// SeveralLines says that its text may have line ends.
+func (s Setting) SeveralLines() bool {
+	return slices.Contains([]SettingType{Lines, Certificate, List, Pairs}, s.Type)
+}
+
+// text gives a list or pairs that were given as an array or an object as the text that they are.
+func (s Setting) text(v any) any {
+	switch v := v.(type) {
+	case []any:
+		words := make([]string, len(v))
+		for i, x := range v {
+			word, is := x.(string)
+			if !is || s.Type != List || strings.ContainsAny(word, " \t\r\n") {
+				return v
+			}
+			words[i] = word
+		}
+		return strings.Join(words, " ")
+	case map[string]any:
+		words := []string{}
+		for _, name := range slices.Sorted(maps.Keys(v)) {
+			word, is := v[name].(string)
+			if !is || s.Type != Pairs || strings.ContainsAny(name+word, " \t\r\n") {
+				return v
+			}
+			if word != "" {
+				word = cmp.Or(s.Sign, "=") + word
+			}
+			words = append(words, name+word)
+		}
+		return strings.Join(words, " ")
+	}
+	return v
+}
 
 // fits sees whether a value can be one of the setting.
 func (s Setting) fits(v any) error {
 	text, isText := v.(string)
 	_, isBool := v.(bool)
 	switch {
-	case s.Rules:
+	case s.Type == Rules:
 		return s.mapping(v)
 	case s.Boolean() && !isBool:
 		return &SettingError{s.Name, fmt.Errorf("%.100q is no value for it; give true or false", fmt.Sprint(v))}
 	case !s.Boolean() && !isText:
-		return &SettingError{s.Name, fmt.Errorf("%.100q is no value for it; give a text", fmt.Sprint(v))}
+		what := map[SettingType]string{List: "a text with words between white space, or an array of words",
+			Pairs: "a text like a=b c=d, or an object with texts"}[s.Type]
+		return &SettingError{s.Name, fmt.Errorf("%.100q is no value for it; give %s", fmt.Sprint(v), cmp.Or(what, "a text"))}
 	case s.Choices != nil && !contains(s.Choices, text):
 		return &SettingError{s.Name, fmt.Errorf("%.100q is no value for it; give %s", text, choices(s.Choices))}
 	case s.Most > 0 && utf8.RuneCountInString(text) > s.Most:
 		return &SettingError{s.Name, fmt.Errorf("it has %d characters; use at most %d", utf8.RuneCountInString(text), s.Most)}
 	}
-	if err := CheckText(text, s.Lines); err != nil {
+	if err := CheckText(text, s.SeveralLines()); err != nil {
 		return &SettingError{s.Name, err}
 	}
 	return nil
@@ -195,70 +257,118 @@ func choices(all []string) string {
 
 // commonSettings are those of every record.
 var commonSettings = []Setting{
-	{Name: "title", Most: 200, Text: "What people read"},
-	{Name: "description", Most: 2000, Lines: true},
-	{Name: "owner", Most: 200, Text: "Who answers for it here"},
-	{Name: "contact", Most: 200, Text: "Whom to ask on the other side"},
-	{Name: "notes", Most: 20000, Lines: true, Text: "Why it is set up so"},
-	{Name: "phase", Choices: []string{"live", "paused"},
-		Text: "live: people pass; paused: nobody does, and nothing else changes"},
-	{Name: "approveChanges", Text: "A change of keys, addresses or identity waits for approval; otherwise it acts at once, with a finding"},
-	{Name: "trustKey", Most: 20000, Lines: true, Text: "Certificate in PEM whose key must have signed the metadata"},
-	{Name: "strictValidity", Text: "Nobody passes once the metadata is past its validUntil; otherwise that only warns"},
-	{Name: "addressCA", Most: 40000, Lines: true,
+	{Name: "title", Label: "Title", Type: OneLine, Group: "About it", Most: 200, Text: "What people read"},
+	{Name: "description", Label: "Description", Type: Lines, Group: "About it", Most: 2000},
+	{Name: "owner", Label: "Owner", Type: OneLine, Group: "About it", Most: 200, Text: "Who answers for it here"},
+	{Name: "contact", Label: "Contact", Type: OneLine, Group: "About it", Most: 200,
+		Text: "Whom to ask on the other side"},
+	{Name: "notes", Label: "Notes", Type: Lines, Group: "About it", Most: 20000, Text: "Why it is set up so"},
+	{Name: "phase", Label: "Phase", Type: OneOf, Group: "About it",
+		Words:   map[string]string{"live": "live: people pass", "paused": "paused: nobody passes"},
+		Choices: []string{"live", "paused"},
+		Text:    "live: people pass; paused: nobody does, and nothing else changes"},
+	{Name: "approveChanges", Label: "Changes of its metadata wait for approval", Type: Switch, Group: "Metadata",
+		Text: "A change of keys, addresses or identity waits for approval; otherwise it acts at once, with a finding"},
+	{Name: "trustKey", Label: "Trust key", Type: Certificate, Group: "Metadata", Most: 20000,
+		Text: "Certificate in PEM whose key must have signed the metadata"},
+	{Name: "strictValidity", Label: "Stop sign-ins once the metadata is past its validUntil", Type: Switch, Group: "Metadata",
+		Text: "Nobody passes once the metadata is past its validUntil; otherwise that only warns"},
+	{Name: "addressCA", Label: "Authorities of its addresses", Type: Certificate, Group: "Metadata", Most: 40000,
 		Text: "Certificates in PEM of authorities that its addresses rest on, beside those of the system"},
 }
 
 // kindSettings are those of every record of a kind.
 var kindSettings = map[Kind][]Setting{
 	KindProvider: {
-		{Name: "allowUnsolicited", Text: "Accept answers that nobody asked for"},
-		{Name: "askContext", Most: 400, Text: "Authentication context to ask for where the application asks for none"},
-		{Name: "contextWords", Most: 4000, Lines: true,
+		{Name: "allowUnsolicited", Label: "Accept answers that nobody asked for", Type: Switch, Group: "Requests and answers",
+			Text: "Accept answers that nobody asked for"},
+		{Name: "askContext", Label: "Authentication context to ask for", Type: OneLine, Group: "Requests and answers", Most: 400,
+			Text: "Authentication context to ask for where the application asks for none"},
+		{Name: "contextWords", Label: "Its own words for authentication contexts", Type: Pairs, Group: "Requests and answers", Sign: ">", Most: 4000,
 			Text: "Its own words for authentication contexts: THEIRS>OURS, separated by spaces"},
-		{Name: "firstSignIn", Choices: []string{"", KnownOnly},
-			Text: "known: only people who have an account already are let in; empty makes one when somebody first comes"},
-		{Name: "matchBy", Most: 400,
+		{Name: "firstSignIn", Label: "Who comes for the first time", Type: OneOf, Group: "People",
+			Words:   map[string]string{"": "gets an account", "known": "known: only people who have an account already are let in"},
+			Choices: []string{"", KnownOnly},
+			Text:    "known: only people who have an account already are let in; empty makes one when somebody first comes"},
+		{Name: "matchBy", Label: "People are found by", Type: List, Group: "People", Most: 400,
 			Text: "Attributes of the profile by which somebody who comes by a new name is found among people, in order, like employeeNumber emails"},
-		{Name: "severalMatches", Choices: []string{"", AskSeveral},
-			Text: "ask: where several accounts match, the person chooses; empty refuses"},
-		{Name: "vouchesFor", Most: 4000, Lines: true,
+		{Name: "severalMatches", Label: "Where several accounts match", Type: OneOf, Group: "People",
+			Words:   map[string]string{"": "the sign-in is refused", "ask": "ask: the person chooses"},
+			Choices: []string{"", AskSeveral},
+			Text:    "ask: where several accounts match, the person chooses; empty refuses"},
+		{Name: "vouchesFor", Label: "Domains that it stands for", Type: List, Group: "People", Most: 4000,
 			Text: "Domains whose e-mail addresses it stands for, separated by spaces; others count where it says email_verified"},
-		{Name: "trustedFor", Most: 400,
+		{Name: "trustedFor", Label: "Further attributes it is trusted for", Type: List, Group: "People", Most: 400,
 			Text: "Further attributes whose values count as proved when it brings them, like employeeNumber; those of matchBy do so anyway"},
-		{Name: "update", Most: 2000, Lines: true,
+		{Name: "update", Label: "Kept with the person at sign-in", Type: Pairs, Group: "People", Most: 2000,
 			Text: "Attributes kept with the person at sign-in, like displayName emails=follow: always, follow (what comes no more goes) or once"},
-		{Name: "askFor", Most: 1000,
+		{Name: "askFor", Label: "People who lack it are asked for", Type: Pairs, Group: "People", Most: 1000,
 			Text: "Attributes that people who lack them are asked for, like displayName emails=verified; an address that they type is always proved by a mailed code"},
-		{Name: "groupValues", Choices: []string{"", GroupsKnown, GroupsCreate},
-			Text: "known: values of groups make people members of the groups called so, and their absence takes them out; create makes groups for them too"},
-		{Name: "userType", Most: 100, Text: "Marks its people, like contractor, where no rule makes a userType"},
-		{Name: "intakeSet", Most: 63, Text: "Set of rules that it shares with others; those of intakeMapping are laid over it"},
-		{Name: "intakeMapping", Rules: true, Text: "What becomes of its attributes or claims on their way into the profile"},
-		{Name: "traceValues", Most: 4000, Lines: true,
+		{Name: "groupValues", Label: "Its values of groups", Type: OneOf, Group: "People",
+			Words:   map[string]string{"": "make nobody a member", "known": "known: make members of the groups called so", "create": "create: make the groups, too"},
+			Choices: []string{"", GroupsKnown, GroupsCreate},
+			Text:    "known: values of groups make people members of the groups called so, and their absence takes them out; create makes groups for them too"},
+		{Name: "userType", Label: "Its people are marked as", Type: OneLine, Group: "People", Most: 100,
+			Text: "Marks its people, like contractor, where no rule makes a userType"},
+		{Name: "intakeSet", Label: "Set of rules", Type: Named, Group: "Mapping", Refers: KindSet, Most: 63,
+			Text: "Set of rules that it shares with others; those of intakeMapping are laid over it"},
+		{Name: "intakeMapping", Label: "Intake mapping", Type: Rules, Group: "Mapping",
+			Text: "What becomes of its attributes or claims on their way into the profile"},
+		{Name: "traceValues", Label: "What traces keep of values", Type: Pairs, Group: "What is kept", Most: 4000,
 			Text: "What traces keep of values, like mail=hashed groups=off, separated by spaces: full, hashed or off; * is all others"},
 	},
 	KindApplication: {
-		{Name: "provider", Most: 63, Text: "Provider it is tied to; empty leaves it to the routing"},
-		{Name: "oldGrantsUntil", Most: 10,
+		{Name: "provider", Label: "Provider", Type: Named, Group: "Requests and answers", Refers: KindProvider,
+			Words: map[string]string{"": "decided by the routing"}, Most: 63,
+			Text: "Provider it is tied to; empty leaves it to the routing"},
+		{Name: "oldGrantsUntil", Label: "Sign-ins by another provider go on until", Type: Day, Group: "Requests and answers", Most: 10,
 			Text: "Day, like 2026-12-31, until whose end (UTC) what sign-ins by another provider gave goes on; empty ends it at its next use"},
-		{Name: "ownStart", Most: 2048, Text: "Its own start address, if it accepts only sign-ins it started"},
-		{Name: "onlyOwnStarts", Text: "It refuses answers it did not ask for, so that ownStart is needed to open it at the gate"},
-		{Name: "ownHosts", Most: 1000, Text: "Hosts it owns beside that of its entity ID, separated by spaces"},
-		{Name: "logo", Most: 2048, Text: "Address of its logo, beginning with https://"},
-		{Name: "policy", Most: 2048, Text: "Address of its privacy policy, shown to people who are asked for their consent"},
-		{Name: "releaseSet", Most: 63, Text: "Set of rules that it shares with others; those of releaseMapping are laid over it"},
-		{Name: "releaseMapping", Rules: true, Text: "What it is told of the profile"},
-		{Name: "traceValues", Most: 4000, Lines: true,
+		{Name: "ownStart", Label: "Its own start address", Type: Address, Group: "Requests and answers", Most: 2048,
+			Text: "Its own start address, if it accepts only sign-ins it started"},
+		{Name: "onlyOwnStarts", Label: "It accepts only sign-ins it started", Type: Switch, Group: "Requests and answers",
+			Text: "It refuses answers it did not ask for, so that ownStart is needed to open it at the gate"},
+		{Name: "ownHosts", Label: "Hosts it owns", Type: List, Group: "Requests and answers", Most: 1000,
+			Text: "Hosts it owns beside that of its entity ID, separated by spaces"},
+		{Name: "logo", Label: "Logo", Type: Address, Group: "About it", Most: 2048,
+			Text: "Address of its logo, beginning with https://"},
+		{Name: "policy", Label: "Privacy policy", Type: Address, Group: "About it", Most: 2048,
+			Text: "Address of its privacy policy, shown to people who are asked for their consent"},
+		{Name: "releaseSet", Label: "Set of rules", Type: Named, Group: "Mapping", Refers: KindSet, Most: 63,
+			Text: "Set of rules that it shares with others; those of releaseMapping are laid over it"},
+		{Name: "releaseMapping", Label: "Release mapping", Type: Rules, Group: "Mapping",
+			Text: "What it is told of the profile"},
+		{Name: "traceValues", Label: "What traces keep of values", Type: Pairs, Group: "What is kept", Most: 4000,
 			Text: "What traces keep of values, like mail=hashed groups=off, separated by spaces: full, hashed or off; * is all others"},
+	},
+	KindAggregate: {
+		{Name: "title", Label: "Title", Type: OneLine, Group: "About it", Most: 200,
+			Text: "What people read; the Name in the document if empty"},
+		{Name: "address", Label: "Address", Type: Address, Group: "Metadata", Most: 2048,
+			Text: "Where it is fetched from; empty for one that is uploaded"},
+		{Name: "trustKey", Label: "Trust key", Type: Certificate, Group: "Metadata", Most: 20000,
+			Text: "Certificate in PEM whose key must have signed it"},
+		{Name: "notes", Label: "Notes", Type: Lines, Group: "About it", Most: 20000},
+		{Name: "addressCA", Label: "Authorities of its addresses", Type: Certificate, Group: "Metadata", Most: 40000,
+			Text: "Certificates in PEM of authorities that its address rests on"},
 	},
 }
 
-// SettingList describes the settings of records with a side, of a kind: those of
+// SettingList describes the settings of a kind: of records with a side those of
 // every record, of the kind, and of the protocol.
 func SettingList(kind Kind, side Side) []Setting {
-	return slices.Concat(commonSettings, kindSettings[kind], side.SettingList())
+	if side == nil {
+		return kindSettings[kind]
+	}
+	all := slices.Concat(commonSettings, kindSettings[kind], side.SettingList())
+	slices.SortStableFunc(all, func(a, b Setting) int {
+		return cmp.Compare(slices.Index(SettingGroups, a.Group), slices.Index(SettingGroups, b.Group))
+	})
+	return all
 }
+
+// SettingGroups are the headings under which settings stand, in their order.
+var SettingGroups = []string{"About it", "Mapping", "People", "Requests and answers", "Tokens", "Names of the gate", "Metadata",
+	"What is kept", "Exceptions"}
 
 // SettingError says which setting is wrong.
 type SettingError struct {
@@ -275,6 +385,13 @@ func (e *SettingError) Unwrap() error { return e.Err }
 // Settings are all settings of a record, of every room that has some, by their
 // names in JSON.
 type Settings map[string]any
+
+// with gives settings with one of another value.
+func (s Settings) with(name string, v any) Settings {
+	t := maps.Clone(s)
+	t[name] = v
+	return t
+}
 
 // SettingsOf gives the settings of a record.
 func SettingsOf(r Record) Settings {
@@ -295,10 +412,14 @@ func SettingsOf(r Record) Settings {
 // refused, and what is not named stays.
 func Apply(r Record, s Settings) error {
 	list := SettingList(r.Kind(), r.Part())
-	for name, v := range s {
+	for name, v := range maps.Clone(s) {
 		at := slices.IndexFunc(list, func(k Setting) bool { return k.Name == name })
 		if at < 0 {
 			return unknownSetting(name, list)
+		}
+		if list[at].Type == List || list[at].Type == Pairs {
+			v = list[at].text(v)
+			s = s.with(name, v)
 		}
 		if err := list[at].fits(v); err != nil {
 			return err

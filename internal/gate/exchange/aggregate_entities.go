@@ -332,9 +332,9 @@ func (o *takingOver) record(snap *federation.Snapshot, row store.EntityRow, name
 	}
 	var r federation.Record
 	if o.take.Kind == change.KindProvider {
-		r, err = o.records.MakeProvider(records.NewProvider{Name: name, Protocol: samlside.Name})
+		r, err = o.records.Make(records.NewRecord{Kind: federation.KindProvider, Name: name, Protocol: samlside.Name})
 	} else {
-		r, err = o.records.MakeApplication(records.NewApplication{Name: name, Protocol: samlside.Name,
+		r, err = o.records.Make(records.NewRecord{Kind: federation.KindApplication, Name: name, Protocol: samlside.Name,
 			Provider: o.take.Provider})
 	}
 	if err == nil {

@@ -152,7 +152,7 @@ func (rm *Room) next(now *federation.Snapshot, o federation.Object) (federation.
 	old := rm.at(now, r)
 	switch {
 	case old != nil && o.At() == 0:
-		return nil, change.Field("name", finding.New(finding.NameTaken, finding.Fact(capital(string(r.Kind)), string(r.Name))))
+		return nil, change.Field("name", finding.New(finding.NameTaken, finding.Fact(r.Kind.Title(), string(r.Name))))
 	case old != nil && o.At() != old.At():
 		return nil, change.Stale(string(r.Kind), string(r.Name), old.At(), o.At())
 	case old == nil && o.At() != 0:

@@ -15,104 +15,99 @@ import (
 	"innergate.example/innergate/internal/gate/random"
 )
 
-// NewProvider is what a provider is added from.
-type NewProvider struct {
-	Name, Title      string
-	Protocol         string // "" for the first that has providers
-	Source           Source
-	AllowUnsolicited bool
-	Settings         federation.Settings // further ones
+// NewRecord is what a record is added from.
+type NewRecord struct {
+	Kind     federation.Kind
+	Name     string
+	Title    string
+	Protocol string // "" for the one that knows what was handed over, else the first of the kind
+	Source   Source
+	Settings federation.Settings
 	federation.Keeping
 	Draft bool             // keep it even if values are still missing
 	Phase federation.Phase // "" for live, unless values are missing
+
+	AllowUnsolicited bool // of a provider
+
+	Provider string // of an application: "" leaves it to the routing
+	OwnStart string // address of its own start, if it accepts no other
+	OwnHosts string
 }
 
-// AddProvider takes in what is known of a provider. Nothing is stored unless all
+// Add takes in what is known of a provider or an application. Nothing is stored unless all
 // of it is in order.
-func (rm *Room) AddProvider(ctx context.Context, by change.By, n NewProvider) (*federation.Provider, error) {
-	r, err := rm.MakeProvider(n)
+func (rm *Room) Add(ctx context.Context, by change.By, n NewRecord) (federation.Record, error) {
+	r, err := rm.Make(n)
 	if err != nil {
 		return nil, err
 	}
-	r, err = rm.add(ctx, by, r, n.Source, n.Draft, new(string))
+	secret := ""
+	if r, err = rm.add(ctx, by, r, n.Source, n.Draft, &secret); err != nil {
+		return nil, err
+	}
+	if a, is := r.Copy().(*federation.Application); is {
+		a.Shown = secret
+		return a, nil
+	}
+	return r, nil
+}
+
+// AddProvider takes in what is known of a provider.
+func (rm *Room) AddProvider(ctx context.Context, by change.By, n NewRecord) (*federation.Provider, error) {
+	n.Kind = federation.KindProvider
+	r, err := rm.Add(ctx, by, n)
 	if err != nil {
 		return nil, err
 	}
 	return r.(*federation.Provider), nil
 }
 
-// MakeProvider makes a provider with nothing of the other side in it yet.
-func (rm *Room) MakeProvider(n NewProvider) (federation.Record, error) {
-	for _, by := range rm.order {
-		knows, ok := by.(federation.RecognizingProviders)
-		if n.Protocol == "" && ok && knows.RecognizesProvider(n.Source.Document, n.Source.Address, n.Source.Typed) {
-			n.Protocol = by.Name()
-		}
-	}
-	by, err := rm.protocol(n.Protocol, change.KindProvider)
-	if err != nil {
-		return nil, err
-	}
-	p := &federation.Provider{Side: by.NewProvider(&rm.Snapshot().Gate, federation.Name(n.Name))}
-	p.ID, p.Name, p.Added, p.Revision = federation.ID(random.ID()), federation.Name(n.Name), rm.now().UTC(), 1
-	p.AllowUnsolicited, p.Keeping, p.Phase, p.Title = n.AllowUnsolicited, n.Keeping, n.Phase, n.Title
-	return p, rm.begin(p, n.Settings)
-}
-
-// NewApplication is what an application is added from.
-type NewApplication struct {
-	Name, Title string
-	Protocol    string // "" for the first that has applications
-	Source      Source
-	Provider    string // "" leaves it to the routing
-	OwnStart    string // address of its own start, if it accepts no other
-	OwnHosts    string
-	Settings    federation.Settings // further ones, of its protocol
-	federation.Keeping
-	Draft bool             // keep it even if values are still missing
-	Phase federation.Phase // "" for live, unless values are missing
-}
-
 // AddApplication takes in what is known of an application.
-func (rm *Room) AddApplication(ctx context.Context, by change.By, n NewApplication) (*federation.Application, error) {
-	r, err := rm.MakeApplication(n)
+func (rm *Room) AddApplication(ctx context.Context, by change.By, n NewRecord) (*federation.Application, error) {
+	n.Kind = federation.KindApplication
+	r, err := rm.Add(ctx, by, n)
 	if err != nil {
 		return nil, err
 	}
-	secret := ""
-	r, err = rm.add(ctx, by, r, n.Source, n.Draft, &secret)
-	if err != nil {
-		return nil, err
-	}
-	a := r.Copy().(*federation.Application)
-	a.Shown = secret
-	return a, nil
+	return r.(*federation.Application), nil
 }
 
-// MakeApplication makes an application with nothing of the other side in it yet.
-func (rm *Room) MakeApplication(n NewApplication) (federation.Record, error) {
+// Make makes a record with nothing of the other side in it yet.
+func (rm *Room) Make(n NewRecord) (federation.Record, error) {
 	if n.Protocol == "" {
-		n.Protocol = rm.recognized(n.Source)
+		n.Protocol = rm.recognized(n.Kind, n.Source)
 	}
-	by, err := rm.protocol(n.Protocol, change.KindApplication)
+	by, err := rm.protocol(n.Protocol, string(n.Kind))
 	if err != nil {
 		return nil, err
 	}
-	a := &federation.Application{Side: by.NewApplication(&rm.Snapshot().Gate, federation.Name(n.Name))}
-	a.ID, a.Name, a.Added, a.Revision = federation.ID(random.ID()), federation.Name(n.Name), rm.now().UTC(), 1
-	a.Provider, a.OwnStart, a.OnlyOwnStarts, a.OwnHosts, a.Keeping = federation.Name(n.Provider), n.OwnStart,
-		n.OwnStart != "", n.OwnHosts, n.Keeping
-	a.Phase, a.Title = n.Phase, n.Title
-	if _, said := n.Settings["onlyOwnStarts"]; n.Settings["ownStart"] != nil && !said {
-		a.OnlyOwnStarts = n.Settings["ownStart"] != ""
+	var r federation.Record
+	switch self := &rm.Snapshot().Gate; n.Kind {
+	case federation.KindProvider:
+		r = &federation.Provider{Side: by.NewProvider(self, federation.Name(n.Name)),
+			ProviderSettings: federation.ProviderSettings{AllowUnsolicited: n.AllowUnsolicited}}
+	default:
+		a := &federation.Application{Side: by.NewApplication(self, federation.Name(n.Name))}
+		a.Provider, a.OwnStart, a.OnlyOwnStarts, a.OwnHosts = federation.Name(n.Provider), n.OwnStart, n.OwnStart != "", n.OwnHosts
+		if _, said := n.Settings["onlyOwnStarts"]; n.Settings["ownStart"] != nil && !said {
+			a.OnlyOwnStarts = n.Settings["ownStart"] != ""
+		}
+		r = a
 	}
-	return a, rm.begin(a, n.Settings)
+	b := r.Basic()
+	b.ID, b.Name, b.Added, b.Revision = federation.ID(random.ID()), federation.Name(n.Name), rm.now().UTC(), 1
+	b.Keeping, b.Phase, b.Title = n.Keeping, n.Phase, n.Title
+	return r, rm.begin(r, n.Settings)
 }
 
 // recognized is the protocol that something handed over is of, "" if none knows it.
-func (rm *Room) recognized(s Source) string {
+func (rm *Room) recognized(kind federation.Kind, s Source) string {
 	for _, by := range rm.order {
-		if knows, ok := by.(federation.Recognizing); ok && knows.Recognizes(s.Document, s.Typed) {
+		if kind == federation.KindProvider {
+			if knows, ok := by.(federation.RecognizingProviders); ok && knows.RecognizesProvider(s.Document, s.Address, s.Typed) {
+				return by.Name()
+			}
+		} else if knows, ok := by.(federation.Recognizing); ok && knows.Recognizes(s.Document, s.Typed) {
 			return by.Name()
 		}
 	}
@@ -191,8 +186,7 @@ func (rm *Room) Free(snap *federation.Snapshot, kind, name string) error {
 		taken = taken || p.Reserved(federation.Kind(kind), n)
 	}
 	if taken {
-		label := strings.ToUpper(kind[:1]) + kind[1:]
-		return change.Field("name", finding.New(finding.NameTaken, finding.Fact(label, name)))
+		return change.Field("name", finding.New(finding.NameTaken, finding.Fact(federation.Kind(kind).Title(), name)))
 	}
 	return nil
 }

@@ -3,7 +3,6 @@ package records
 import (
 	"context"
 	"errors"
-	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -144,11 +143,9 @@ func (rm *Room) Fits(before, after *federation.Snapshot, r federation.Record, fi
 		what = finding.Fact("Issuer or token endpoint, and client ID", key)
 	}
 	name := other.Basic().Name
-	f := finding.New(finding.MetadataKnown, what, finding.Fact(capital(string(r.Kind())), string(name)))
+	f := finding.New(finding.MetadataKnown, what, finding.Fact(r.Kind().Title(), string(name)))
 	return change.Field(field, &standingError{f, name})
 }
-
-func capital(word string) string { return strings.ToUpper(word[:1]) + word[1:] }
 
 // Record finds a provider or application, or tells a near name.
 func (rm *Room) Record(kind, name string) (federation.Record, error) {

@@ -291,19 +291,10 @@ type Preview struct {
 	Findings    []*finding.Finding
 }
 
-// PreviewProvider shows what adding a provider would set; if there is one of the
-// name already, what would change.
-func (rm *Room) PreviewProvider(ctx context.Context, n NewProvider) (Preview, error) {
-	r, err := rm.MakeProvider(n)
-	if err != nil {
-		return Preview{}, err
-	}
-	return rm.preview(ctx, r, n.Source)
-}
-
-// PreviewApplication shows what adding an application would set, or change.
-func (rm *Room) PreviewApplication(ctx context.Context, n NewApplication) (Preview, error) {
-	r, err := rm.MakeApplication(n)
+// Preview shows what adding a record would set; if there is one of the name already, what would
+// change.
+func (rm *Room) Preview(ctx context.Context, n NewRecord) (Preview, error) {
+	r, err := rm.Make(n)
 	if err != nil {
 		return Preview{}, err
 	}
