@@ -257,7 +257,7 @@ func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
 	c.fill("input[name=owner]", "Shunting office")
 	c.choose("Phase", "paused: nobody passes")
 	c.see("What will change")
-	c.see("Phase: live: people may pass to it → paused: nobody passes")
+	c.see("Phase: live: people pass → paused: nobody passes")
 	c.shot("settings")
 	c.press("Save")
 	c.see("Paused.")

@@ -23,7 +23,7 @@ watch(open, (o) => {
 
 const shown = (f: Setting, v: unknown) => (f.type === 'switch' ? (v ? 'yes' : 'no')
   : f.choices?.find((c) => c.value === v)?.label ?? String(v || 'nothing'))
-const long = (f: Setting) => ['lines', 'list', 'pairs', 'certificate'].includes(f.type) && (f.most ?? 0) > 1000
+const long = (f: Setting) => ['lines', 'certificate'].includes(f.type) || ['list', 'pairs'].includes(f.type) && (f.most ?? 0) > 2000
 /** What it does, unless that is what its values say. */
 const hint = (f: Setting) => (f.text === f.label || f.choices?.some((c) => c.label.startsWith(`${c.value}:`)) ? '' : f.text)
 const groups = computed(() => [...new Set(props.fields.map((f) => f.group))].map((name) => ({ name, fields: props.fields.filter((f) => f.group === name) })))
