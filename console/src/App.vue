@@ -18,7 +18,7 @@ const verbs = [
     ['Organisations', '/admit/organisations'], ['Import', '/admit/import']] },
   { name: 'Watch', path: '/watch', pages: [['Traces', '/watch/traces'], ['Checks', '/watch/checks'], ['Notices', '/watch/notices']] },
   { name: 'Keep', path: '/keep', pages: [['Keys', '/keep/keys'], ['Contexts', '/keep/contexts'],
-    ['Links', '/keep/links'], ['History', '/keep/history'], ['Tokens', '/keep/tokens'], ['Owners', '/keep/owners']] },
+    ['Objects', '/keep/objects'], ['Links', '/keep/links'], ['History', '/keep/history'], ['Tokens', '/keep/tokens'], ['Owners', '/keep/owners']] },
 ] as const
 const verb = computed(() => verbs.find((v) => route.path.startsWith(v.path)))
 

@@ -53,6 +53,7 @@ export const router = createRouter({
     { path: '/keep', redirect: '/keep/keys' },
     { path: '/keep/keys', component: () => import('./pages/KeysPage.vue'), meta: { title: 'Keys' } },
     { path: '/keep/contexts', component: () => import('./pages/ContextsPage.vue'), meta: { title: 'Contexts' } },
+    { path: '/keep/objects/:kind?', component: () => import('./pages/ObjectsPage.vue'), meta: { title: 'Objects' } },
     { path: '/keep/links', component: () => import('./pages/LinksPage.vue'), meta: { title: 'Links' } },
     { path: '/keep/history', component: () => import('./pages/HistoryPage.vue'), meta: { title: 'History' } },
     { path: '/keep/history/:id', component: () => import('./pages/ChangePage.vue'), props: true,

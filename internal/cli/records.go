@@ -539,3 +539,14 @@ func (e *environment) action(want []string, do doing) ucli.ActionFunc {
 		return do(ctx, cmd, c, args)
 	}
 }
+
+// anyNumber is an action that takes any number of words.
+func (e *environment) anyNumber(do doing) ucli.ActionFunc {
+	return func(ctx context.Context, cmd *ucli.Command) error {
+		c, err := e.dial(cmd)
+		if err != nil {
+			return err
+		}
+		return do(ctx, cmd, c, cmd.Args().Slice())
+	}
+}

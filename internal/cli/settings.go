@@ -66,7 +66,10 @@ func (e *environment) assign(list []federation.Setting, words []string) (federat
 			}
 			continue
 		}
-		if out[name] = value; !list[at].Boolean() {
+		if out[name] = value; list[at].Type == federation.Values {
+			out[name] = severalOf(value)
+		}
+		if !list[at].Boolean() {
 			continue
 		}
 		b, err := strconv.ParseBool(value)
@@ -76,6 +79,17 @@ func (e *environment) assign(list []federation.Setting, words []string) (federat
 		out[name] = b
 	}
 	return out, nil
+}
+
+// severalOf reads several values with | between.
+func severalOf(value string) []any {
+	out := []any{}
+	for v := range strings.SplitSeq(value, "|") {
+		if v = strings.TrimSpace(v); v != "" {
+			out = append(out, v)
+		}
+	}
+	return out
 }
 
 // mappingOf reads a mapping; an empty value is one without rules.

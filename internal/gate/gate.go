@@ -56,6 +56,8 @@ type Options struct {
 	Publisher     federation.Publisher // who runs the gate, for documents about it
 	Mail          mailing.Server       // that takes mail to people, the zero value for none
 	Protocols     []crossing.Protocol  // the first is that of records of before there were several
+	// Kinds are further kinds of objects, which are what their settings say.
+	Kinds []*federation.Description
 }
 
 // Gate is one running Inner Gate: its rooms, and their work in the background.
@@ -138,7 +140,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		SignInLife: o.SessionLife, Mails: o.Mail != mailing.Server{}}
 	g.Records, err = records.New(ctx, records.Parts{Store: o.Store, Now: o.Now, Fetch: out, Sessions: g.sessions,
 		Keys:      g.Keys,
-		Freshness: g.Freshness, Editions: kept}, self, o.Protocols)
+		Freshness: g.Freshness, Editions: kept, Kinds: o.Kinds}, self, o.Protocols)
 	if err != nil {
 		return err
 	}

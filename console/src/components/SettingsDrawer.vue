@@ -7,37 +7,42 @@ import type { Setting } from '../composables/settings'
 
 type Settings = Record<string, unknown>
 const props = defineProps<{
-  title: string; fields: Setting[]; settings: Settings; save: (settings: Settings, why: string) => Promise<void>
+  title: string; fields: Setting[]; settings: Settings; naming?: boolean
+  save: (settings: Settings, why: string, name: string) => Promise<void>
   record?: { kind: 'provider' | 'application'; name: string }
 }>()
 const open = defineModel<boolean>({ required: true })
 const draft = ref<Record<string, unknown>>({})
 const { busy, failed: problem, act } = useAct()
 const why = ref('')
+const name = ref('')
 watch(open, (o) => {
   if (!o) return
+  name.value = ''
   draft.value = { ...props.settings }
   why.value = ''
   problem.value = undefined
-})
+}, { immediate: true })
 
 const shown = (f: Setting, v: unknown) => (f.type === 'switch' ? (v ? 'yes' : 'no')
-  : f.choices?.find((c) => c.value === v)?.label ?? String(v || 'nothing'))
+  : Array.isArray(v) ? v.join(', ') || 'nothing' : f.choices?.find((c) => c.value === v)?.label ?? String(v || 'nothing'))
+const trimmed = (v: unknown) => (Array.isArray(v) ? v.map((l) => String(l).trim()).filter(Boolean) : v)
 const long = (f: Setting) => ['lines', 'certificate'].includes(f.type) || ['list', 'pairs'].includes(f.type) && (f.most ?? 0) > 2000
 /** What it does, unless that is what its values say. */
 const hint = (f: Setting) => (f.text === f.label || f.choices?.some((c) => c.label.startsWith(`${c.value}:`)) ? '' : f.text)
 const groups = computed(() => [...new Set(props.fields.map((f) => f.group))].map((name) => ({ name, fields: props.fields.filter((f) => f.group === name) })))
-const changes = computed(() => props.fields.filter((f) => draft.value[f.name] !== props.settings[f.name])
+const same = (a: unknown, b: unknown) => a === b || Array.isArray(a) && JSON.stringify(a) === JSON.stringify(b)
+const changes = computed(() => props.fields.filter((f) => !same(draft.value[f.name], props.settings[f.name]))
   .map((f) => ({ label: f.label, from: shown(f, props.settings[f.name]), to: shown(f, draft.value[f.name]) })))
 const proposed = () => {
-  const set = Object.fromEntries(props.fields.filter((f) => draft.value[f.name] !== props.settings[f.name]).map((f) => [f.name, draft.value[f.name]]))
+  const set = Object.fromEntries(props.fields.filter((f) => !same(draft.value[f.name], props.settings[f.name])).map((f) => [f.name, draft.value[f.name]]))
   return open.value && props.record && Object.keys(set).length ? { changes: [{ ...props.record, settings: set }] } : undefined
 }
 const wrong = (name: string) => problem.value?.errors?.find((e) => e.field === name ||
   e.field === `settings.${name}`)?.message ?? ''
 
 const submit = () => act(async () => {
-  await props.save(draft.value, why.value)
+  await props.save(Object.fromEntries(Object.entries(draft.value).map(([k, v]) => [k, trimmed(v)])), why.value, name.value)
   open.value = false
 })
 </script>
@@ -46,13 +51,19 @@ const submit = () => act(async () => {
   <el-drawer v-model="open" :title="title" size="520px">
     <ProblemBox :problem="problem" />
     <el-form label-position="top" @submit.prevent="submit">
+      <el-form-item v-if="naming" label="Short name" :error="wrong('name')"><el-input v-model="name" name="name" placeholder="a-z, 0-9 and hyphen; it never changes" /></el-form-item>
       <fieldset v-for="g in groups" :key="g.name">
       <legend>{{ g.name }}</legend>
       <el-form-item v-for="f in g.fields" :key="f.name" :label="f.type === 'switch' ? undefined : f.label"
           :error="wrong(f.name)">
         <el-checkbox v-if="f.type === 'switch'" v-model="draft[f.name] as boolean"
             :name="f.name">{{ f.label }}</el-checkbox>
-        <el-select v-else-if="f.choices" v-model="draft[f.name] as string" :aria-label="f.label"
+        <el-select v-else-if="f.type === 'values' && f.refers" v-model="draft[f.name] as string[]" :aria-label="f.label" multiple filterable>
+          <el-option v-for="c in f.choices" :key="c.value" :label="c.label" :value="c.value" />
+        </el-select>
+        <el-input v-else-if="f.type === 'values'" :model-value="(draft[f.name] as string[]).join('\n')" :name="f.name" type="textarea" :rows="3"
+            placeholder="one a line" @update:model-value="(text: string) => (draft[f.name] = text.split('\n'))" />
+        <el-select v-else-if="f.choices" filterable v-model="draft[f.name] as string" :aria-label="f.label"
             :empty-values="[null, undefined]">
           <el-option v-for="c in f.choices" :key="c.value" :label="c.label" :value="c.value" />
         </el-select>
@@ -71,7 +82,7 @@ const submit = () => act(async () => {
       </section>
       <el-input v-if="open && changes.length" v-model="why" name="why"
           placeholder="Why (optional, kept in the history)" aria-label="Why" class="why" />
-      <el-button type="primary" :loading="busy"  :disabled="!changes.length" @click="submit">Save</el-button>
+      <el-button type="primary" :loading="busy"  :disabled="!changes.length || naming && !name" @click="submit">Save</el-button>
       <el-button @click="open = false">Leave it</el-button>
     </template>
   </el-drawer>
@@ -87,5 +98,5 @@ del { color: var(--quiet) }
 ins { text-decoration: none; font-weight: 600 }
 .el-form-item { margin-bottom: 14px }
 fieldset { border: 0; margin: 0 0 8px; padding: 0; min-width: 0 }
-legend { font-weight: 600; padding: 0; margin-bottom: 8px; color: var(--quiet) }
+legend { width: 100%; font-size: 16px; font-weight: 600; padding: 0 0 4px; margin: 8px 0 12px; border-bottom: 1px solid var(--line) }
 </style>

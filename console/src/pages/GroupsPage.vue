@@ -2,7 +2,7 @@
 import { computed, ref, watch } from 'vue'
 import { api, take, type Unit } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
-import UnitDrawer from '../components/UnitDrawer.vue'
+import SettledDrawer from '../components/SettledDrawer.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 
@@ -57,5 +57,5 @@ const remove = (u: Unit) => act(() => take(api.DELETE('/api/v1/groups/{name}', {
     <template #empty>{{ search ? 'No group like that.' : 'No groups yet. Make one, or have a provider’s values make them (groupValues).' }}</template>
   </el-table>
   <el-pagination v-if="tree.length > atOnce" v-model:current-page="page" :page-size="atOnce" :total="tree.length" layout="prev, pager, next" />
-  <UnitDrawer v-model="open" kind="group" :unit="chosen" :groups="data ?? []" @saved="load" />
+  <SettledDrawer v-model="open" kind="group" :name="chosen?.name" @saved="load" />
 </template>

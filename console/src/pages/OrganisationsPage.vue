@@ -2,13 +2,11 @@
 import { computed, ref } from 'vue'
 import { api, take, type Unit } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
-import UnitDrawer from '../components/UnitDrawer.vue'
+import SettledDrawer from '../components/SettledDrawer.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
-import { kinds } from '../composables/objects'
 
-const { data, problem, load } = useLoad(async () => ({ organisations: (await take(api.GET('/api/v1/organisations'))).items ?? [],
-  groups: (await take(api.GET('/api/v1/groups'))).items ?? [], providers: (await kinds.provider.list({ limit: 20000 })).items ?? [] }))
+const { data, problem, load } = useLoad(async () => ({ organisations: (await take(api.GET('/api/v1/organisations'))).items ?? [] }))
 const atOnce = 100
 const page = ref(1)
 const shown = computed(() => data.value?.organisations.slice((page.value - 1) * atOnce, page.value * atOnce) ?? [])
@@ -40,5 +38,5 @@ const remove = (u: Unit) => act(() => take(api.DELETE('/api/v1/organisations/{na
     <template #empty>No organisations yet. Make one for each company whose people come here.</template>
   </el-table>
   <el-pagination v-if="data && data.organisations.length > atOnce" v-model:current-page="page" :page-size="atOnce" :total="data.organisations.length" layout="prev, pager, next" />
-  <UnitDrawer v-model="open" kind="organisation" :unit="chosen" :groups="data?.groups ?? []" :providers="data?.providers ?? []" @saved="load" />
+  <SettledDrawer v-model="open" kind="organisation" :name="chosen?.name" @saved="load" />
 </template>

@@ -312,16 +312,8 @@ func (s *Set) Describe() []Value {
 		{Label: "Notes", Value: s.Notes}}, RuleValues("mapping", s.Mapping)...)
 }
 
-// Describe gives title, notes, mark, and what people come to it by.
-func (x *Unit) Describe() []Value {
-	out := []Value{{Label: "Title", Value: x.Title}, {Label: "Notes", Value: x.Notes}, {Label: "User type", Value: x.UserType}}
-	if x.Kind == KindGroup {
-		return append(out, Value{Label: "Inside", Value: string(x.Inside)},
-			Value{Label: "Values", Value: strings.Join(x.Values, ", ")})
-	}
-	return append(out, Value{Label: "Providers", Value: Listed(x.Providers)},
-		Value{Label: "Domains", Value: strings.Join(x.Domains, ", ")}, Value{Label: "Landing groups", Value: Listed(x.Groups)})
-}
+// Describe gives its settings under their labels.
+func (x *Unit) Describe() []Value { return describeSettings(kindSettings[x.Kind], x.Settings()) }
 
 // Refers is the set whose rules it shares.
 func (p *Provider) Refers() []Reference { return References("intakeSet", KindSet, p.IntakeSet) }
@@ -335,16 +327,7 @@ func (a *Application) Refers() []Reference {
 func (s *Set) Refers() []Reference { return nil }
 
 // Refers are the group that a group lies in; of an organisation its providers and landing groups.
-func (x *Unit) Refers() []Reference {
-	out := References("inside", KindGroup, x.Inside)
-	for i, n := range x.Providers {
-		out = append(out, References(fmt.Sprintf("providers[%d]", i), KindProvider, n)...)
-	}
-	for i, n := range x.Groups {
-		out = append(out, References(fmt.Sprintf("groups[%d]", i), KindGroup, n)...)
-	}
-	return out
-}
+func (x *Unit) Refers() []Reference { return refers(kindSettings[x.Kind], x.Settings()) }
 
 // Listed puts names into one text.
 func Listed(names []Name) string {

@@ -153,6 +153,7 @@ const (
 	Certificate SettingType = "certificate" // PEM
 	Rules       SettingType = "rules"       // a mapping
 	Named       SettingType = "named"       // the short name of another object
+	Values      SettingType = "values"      // an array of texts; of short names, if it refers to a kind
 )
 
 // Setting describes one setting: everything that forms, help, schemas and checks of its form need.
@@ -179,6 +180,9 @@ func (s Setting) SeveralLines() bool {
 
 // text gives a list or pairs that were given as an array or an object as the text that they are.
 func (s Setting) text(v any) any {
+	if s.Type != List && s.Type != Pairs {
+		return v
+	}
 	switch v := v.(type) {
 	case []any:
 		words := make([]string, len(v))
@@ -214,6 +218,8 @@ func (s Setting) fits(v any) error {
 	switch {
 	case s.Type == Rules:
 		return s.mapping(v)
+	case s.Type == Values:
+		return s.several(v)
 	case s.Boolean() && !isBool:
 		return &SettingError{s.Name, fmt.Errorf("%.100q is no value for it; give true or false", fmt.Sprint(v))}
 	case !s.Boolean() && !isText:
@@ -227,6 +233,26 @@ func (s Setting) fits(v any) error {
 	}
 	if err := CheckText(text, s.SeveralLines()); err != nil {
 		return &SettingError{s.Name, err}
+	}
+	return nil
+}
+
+// several sees whether a value is an array of texts.
+func (s Setting) several(v any) error {
+	all, is := v.([]any)
+	if !is {
+		return &SettingError{s.Name, fmt.Errorf("%.100q is no value for it; give an array of texts", fmt.Sprint(v))}
+	}
+	for i, x := range all {
+		text, is := x.(string)
+		switch field := fmt.Sprintf("%s[%d]", s.Name, i); {
+		case !is:
+			return &SettingError{field, fmt.Errorf("%.100q is no text", fmt.Sprint(x))}
+		case utf8.RuneCountInString(text) > s.Most:
+			return &SettingError{field, fmt.Errorf("it has %d characters; use at most %d", utf8.RuneCountInString(text), s.Most)}
+		case CheckText(text, false) != nil:
+			return &SettingError{field, CheckText(text, false)}
+		}
 	}
 	return nil
 }
@@ -257,16 +283,16 @@ func choices(all []string) string {
 
 // commonSettings are those of every record.
 var commonSettings = []Setting{
+	{Name: "phase", Label: "Phase", Type: OneOf, Group: "About it",
+		Words:   map[string]string{"live": "live: people pass", "paused": "paused: nobody passes"},
+		Choices: []string{"live", "paused"},
+		Text:    "live: people pass; paused: nobody does, and nothing else changes"},
 	{Name: "title", Label: "Title", Type: OneLine, Group: "About it", Most: 200, Text: "What people read"},
 	{Name: "description", Label: "Description", Type: Lines, Group: "About it", Most: 2000},
 	{Name: "owner", Label: "Owner", Type: OneLine, Group: "About it", Most: 200, Text: "Who answers for it here"},
 	{Name: "contact", Label: "Contact", Type: OneLine, Group: "About it", Most: 200,
 		Text: "Whom to ask on the other side"},
 	{Name: "notes", Label: "Notes", Type: Lines, Group: "About it", Most: 20000, Text: "Why it is set up so"},
-	{Name: "phase", Label: "Phase", Type: OneOf, Group: "About it",
-		Words:   map[string]string{"live": "live: people pass", "paused": "paused: nobody passes"},
-		Choices: []string{"live", "paused"},
-		Text:    "live: people pass; paused: nobody does, and nothing else changes"},
 	{Name: "approveChanges", Label: "Changes of its metadata wait for approval", Type: Switch, Group: "Metadata",
 		Text: "A change of keys, addresses or identity waits for approval; otherwise it acts at once, with a finding"},
 	{Name: "trustKey", Label: "Trust key", Type: Certificate, Group: "Metadata", Most: 20000,
@@ -277,7 +303,15 @@ var commonSettings = []Setting{
 		Text: "Certificates in PEM of authorities that its addresses rest on, beside those of the system"},
 }
 
-// kindSettings are those of every record of a kind.
+// unitSettings are those of groups and organisations.
+var unitSettings = []Setting{
+	{Name: "title", Label: "Title", Type: OneLine, Group: "About it", Most: 200, Text: "What people read"},
+	{Name: "notes", Label: "Notes", Type: Lines, Group: "About it", Most: 20000},
+	{Name: "userType", Label: "Marks its people as", Type: OneLine, Group: "About it", Most: 100,
+		Text: "Like contractor, where nothing nearer to them says so"},
+}
+
+// kindSettings are those of every object of a kind, of records beside those of their protocol.
 var kindSettings = map[Kind][]Setting{
 	KindProvider: {
 		{Name: "allowUnsolicited", Label: "Accept answers that nobody asked for", Type: Switch, Group: "Requests and answers",
@@ -340,6 +374,27 @@ var kindSettings = map[Kind][]Setting{
 		{Name: "traceValues", Label: "What traces keep of values", Type: Pairs, Group: "What is kept", Most: 4000,
 			Text: "What traces keep of values, like mail=hashed groups=off, separated by spaces: full, hashed or off; * is all others"},
 	},
+	KindSet: {
+		{Name: "title", Label: "Title", Type: OneLine, Group: "About it", Most: 200, Text: "What people read"},
+		{Name: "notes", Label: "Notes", Type: Lines, Group: "About it", Most: 20000, Text: "Why it is so"},
+		{Name: "way", Label: "Way", Type: OneOf, Group: "Mapping", Choices: []string{string(profile.Intake), string(profile.Release)},
+			Text: "intake, for providers, or release, for applications"},
+		{Name: "mapping", Label: "Rules", Type: Rules, Group: "Mapping", Text: "What records share"},
+	},
+	KindGroup: append([]Setting{
+		{Name: "inside", Label: "Lies in", Type: Named, Refers: KindGroup, Group: "People", Most: 63,
+			Text: "Group that it lies in: its people are that one's too"},
+		{Name: "values", Label: "Providers call it", Type: Values, Group: "People", Most: 500,
+			Text: "What providers call it, beside its short name"},
+	}, unitSettings...),
+	KindOrganisation: append([]Setting{
+		{Name: "providers", Label: "Providers of its people", Type: Values, Refers: KindProvider, Group: "People", Most: 63,
+			Text: "Providers of its people, each of one organisation only"},
+		{Name: "domains", Label: "Domains of its e-mail addresses", Type: Values, Group: "People", Most: 253,
+			Text: "Domains of its e-mail addresses, each of one organisation only"},
+		{Name: "groups", Label: "Its people land in", Type: Values, Refers: KindGroup, Group: "People", Most: 63,
+			Text: "Groups in which its people land when they first come"},
+	}, unitSettings...),
 	KindAggregate: {
 		{Name: "title", Label: "Title", Type: OneLine, Group: "About it", Most: 200,
 			Text: "What people read; the Name in the document if empty"},
@@ -356,10 +411,10 @@ var kindSettings = map[Kind][]Setting{
 // SettingList describes the settings of a kind: of records with a side those of
 // every record, of the kind, and of the protocol.
 func SettingList(kind Kind, side Side) []Setting {
-	if side == nil {
-		return kindSettings[kind]
+	all := slices.Clone(kindSettings[kind])
+	if side != nil {
+		all = slices.Concat(commonSettings, all, side.SettingList())
 	}
-	all := slices.Concat(commonSettings, kindSettings[kind], side.SettingList())
 	slices.SortStableFunc(all, func(a, b Setting) int {
 		return cmp.Compare(slices.Index(SettingGroups, a.Group), slices.Index(SettingGroups, b.Group))
 	})
@@ -417,10 +472,8 @@ func Apply(r Record, s Settings) error {
 		if at < 0 {
 			return unknownSetting(name, list)
 		}
-		if list[at].Type == List || list[at].Type == Pairs {
-			v = list[at].text(v)
-			s = s.with(name, v)
-		}
+		v = list[at].text(v)
+		s = s.with(name, v)
 		if err := list[at].fits(v); err != nil {
 			return err
 		}

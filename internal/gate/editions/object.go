@@ -66,3 +66,17 @@ func (o *Object) Describe() []federation.Value {
 
 // Refers is nothing.
 func (o *Object) Refers() []federation.Reference { return nil }
+
+// Objects are all, by name.
+func (rm *Room) Objects() (out []federation.Object, err error) {
+	var rows []store.AggregateRow
+	err = rm.store.Read.Order("name").Find(&rows).Error
+	for _, row := range rows {
+		o := &Object{Row: row}
+		if err := json.Unmarshal(row.Data, &o.Data); err != nil {
+			return nil, err
+		}
+		out = append(out, o)
+	}
+	return out, err
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"gorm.io/gorm"
@@ -18,6 +19,8 @@ import (
 // Kind is what the room has to know of a kind of objects, beside what they say of themselves.
 type Kind struct {
 	Name federation.Kind
+	// Make makes an object of which nothing is said yet; nil where that takes more than settings.
+	Make func(n federation.Name) federation.Settled
 	// Read gives an object of what is stored of it, or was.
 	Read func(federation.Stored) (federation.Object, error)
 	// Row gives what is stored of an object, and its data. Nil has it stored as JSON, in the table
@@ -32,18 +35,44 @@ type Kind struct {
 	Drop func(tx *gorm.DB, o federation.Object) error
 	// Gone clears up after a removal that was stored.
 	Gone func(ctx context.Context, o federation.Object) error
-	// Now gives an object by name where objects of the kind are no part of the snapshot.
+	// Now gives an object by name, and All gives all of them, where objects of the kind are no part of
+	// the snapshot.
 	Now func(name string) (federation.Object, bool)
+	All func() ([]federation.Object, error)
 	// Most is how many there can be, 0 for any number.
 	Most int
 	// Given is the one that there always is: it can be changed, and is stored once it was.
 	Given func() federation.Object
 }
 
+// Described is a kind whose objects are what their settings say and nothing else.
+func Described(d *federation.Description) Kind {
+	return Kind{Name: d.Kind, Read: d.Read, Make: func(n federation.Name) federation.Settled { return d.Plain(n) },
+		Fits: func(_, after *federation.Snapshot, p Put) error {
+			if d.Check == nil {
+				return nil
+			}
+			return change.OfSetting(d.Check(after, p.Object.(*federation.Plain)))
+		}}
+}
+
 // Register makes a kind known. Objects of it that are stored are loaded with the others.
 func (rm *Room) Register(k Kind) {
 	rm.kinds[k.Name] = k
 	rm.kindOrder = append(rm.kindOrder, k.Name)
+}
+
+// Kinds are the names of all kinds, those of records first.
+func (rm *Room) Kinds() []federation.Kind { return rm.kindOrder }
+
+// Settled reports whether settings say everything about objects of a kind, and describes them.
+func (rm *Room) Settled(kind federation.Kind) (list []federation.Setting, settled bool) {
+	for _, d := range rm.described {
+		if d.Kind == kind {
+			return d.Settings, true
+		}
+	}
+	return federation.SettingList(kind, nil), rm.kinds[kind].Make != nil
 }
 
 // kind finds a kind by name.
@@ -66,6 +95,29 @@ func words[T ~string](all []T) []string {
 // Object finds an object of any kind, or tells a near name.
 func (rm *Room) Object(kind, name string) (federation.Object, error) {
 	return rm.find(rm.Snapshot(), federation.Ref{Kind: federation.Kind(kind), Name: federation.Name(name)})
+}
+
+// Objects are those of a kind, by name, that have a text in their name or in what they say.
+func (rm *Room) Objects(kind, search string) (out []federation.Object, err error) {
+	k, err := rm.kind(federation.Kind(kind))
+	if err != nil {
+		return nil, err
+	}
+	all := rm.Snapshot().Objects(k.Name)
+	if k.All != nil {
+		if all, err = k.All(); err != nil {
+			return nil, err
+		}
+	}
+	search = strings.ToLower(search)
+	for _, o := range all {
+		if search == "" || strings.Contains(string(o.Ref().Name), search) || slices.ContainsFunc(o.Describe(), func(v federation.Value) bool {
+			return strings.Contains(strings.ToLower(v.Value), search)
+		}) {
+			out = append(out, o)
+		}
+	}
+	return out, nil
 }
 
 // at gives an object as it is; nil if there is none.
@@ -171,4 +223,71 @@ func (rm *Room) Remove(ctx context.Context, by change.By, kind federation.Kind, 
 		}
 		return Plan{Removed: []federation.Object{o}}, nil
 	})
+}
+
+// Looked is what laying settings over an object comes to.
+type Looked struct {
+	Object      federation.Object
+	New         bool
+	Differences []federation.Difference
+	Consequence change.Consequence
+}
+
+// Look tells what laying settings over an object would come to; Lay does it.
+func (rm *Room) Look(ctx context.Context, kind, name string, revision int, s federation.Settings) (out Looked, err error) {
+	d, err := rm.laid(func(now *federation.Snapshot) (p Plan, err error) {
+		p, out, err = rm.settled(now, kind, name, revision, s)
+		return p, err
+	})
+	if err == nil {
+		out.Consequence, err = rm.weighed(ctx, d)
+	}
+	return out, err
+}
+
+// Lay lays settings over an object of any kind that they say everything about. Revision 0 makes one.
+func (rm *Room) Lay(ctx context.Context, by change.By, kind, name string, revision int, s federation.Settings) (out Looked, err error) {
+	by.Took = &out.Consequence
+	err = rm.Change(ctx, by, func(now *federation.Snapshot) (Plan, error) {
+		p, looked, err := rm.settled(now, kind, name, revision, s)
+		out.Object, out.New, out.Differences = looked.Object, looked.New, looked.Differences
+		return p, err
+	})
+	return out, err
+}
+
+// settled plans to lay settings over an object.
+func (rm *Room) settled(now *federation.Snapshot, kind, name string, revision int, s federation.Settings) (p Plan, out Looked,
+	err error) {
+	k, err := rm.kind(federation.Kind(kind))
+	if err != nil {
+		return p, out, err
+	}
+	if k.Make == nil {
+		return p, out, change.Conflict(fmt.Sprintf("a %s is more than its settings", kind), "use the calls for its kind")
+	}
+	r := federation.Ref{Kind: k.Name, Name: federation.Name(name)}
+	old := rm.at(now, r)
+	from := k.Make(r.Name)
+	var before []federation.Value
+	if old != nil {
+		from, before = old.(federation.Settled), old.Describe()
+	}
+	over, err := from.Apply(s)
+	if err != nil {
+		return p, out, change.OfSetting(err)
+	}
+	out.New = old == nil
+	if out.Object, err = rm.next(now, over.Next(revision, old, rm.now().UTC())); err != nil {
+		return p, out, err
+	}
+	out.Differences = federation.Differences(before, out.Object.Describe())
+	what := "changed"
+	if out.New {
+		what = "added"
+	} else if len(out.Differences) == 0 {
+		out.Object = old
+		return p, out, nil
+	}
+	return Puts(out.Object, what), out, nil
 }

@@ -39,6 +39,7 @@ type Room struct {
 	protocols map[string]crossing.Protocol
 	kinds     map[federation.Kind]Kind
 	kindOrder []federation.Kind
+	described []*federation.Description
 	snapshot  atomic.Pointer[federation.Snapshot]
 	saving    sync.Mutex        // one change of configuration at a time
 	swapping  sync.Mutex        // of the snapshot
@@ -57,6 +58,7 @@ type Parts struct {
 	Keys      *keyring.Room
 	Freshness *freshness.Room
 	Editions  *editions.Room
+	Kinds     []*federation.Description // further ones
 }
 
 // New loads the configuration: that of the gate itself is self with what the
@@ -96,6 +98,10 @@ func New(ctx context.Context, p Parts, self federation.Gate, protocols []crossin
 	for _, k := range append(rm.recordKinds(), rm.setKind(), rm.groupKind(), rm.organisationKind(), rm.rankingKind()) {
 		rm.Register(k)
 	}
+	for _, d := range p.Kinds {
+		rm.Register(Described(d))
+	}
+	rm.described = p.Kinds
 	return rm, rm.load(ctx, self)
 }
 

@@ -12,7 +12,9 @@ import (
 
 // setKind are mappings that records share.
 func (rm *Room) setKind() Kind {
-	return Kind{Name: federation.KindSet, Read: func(s federation.Stored) (federation.Object, error) {
+	return Kind{Name: federation.KindSet, Make: func(n federation.Name) federation.Settled {
+		return &federation.Set{Name: n}
+	}, Read: func(s federation.Stored) (federation.Object, error) {
 		out := &federation.Set{}
 		err := json.Unmarshal(s.Data, out)
 		out.Name, out.Revision, out.Added = federation.Name(s.Name), s.Revision, s.Added

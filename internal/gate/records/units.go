@@ -20,7 +20,9 @@ func (rm *Room) groupKind() Kind        { return rm.unitKind(federation.KindGrou
 func (rm *Room) organisationKind() Kind { return rm.unitKind(federation.KindOrganisation) }
 
 func (rm *Room) unitKind(name federation.Kind) Kind {
-	return Kind{Name: name, Most: federation.MostUnits, Read: func(s federation.Stored) (federation.Object, error) {
+	return Kind{Name: name, Most: federation.MostUnits, Make: func(n federation.Name) federation.Settled {
+		return &federation.Unit{Kind: name, Name: n}
+	}, Read: func(s federation.Stored) (federation.Object, error) {
 		x := &federation.Unit{}
 		err := json.Unmarshal(s.Data, x)
 		x.Kind, x.Name, x.Revision, x.Added = s.Kind, federation.Name(s.Name), s.Revision, s.Added
