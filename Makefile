@@ -28,6 +28,7 @@ demo: build
 docs:
 	go run ./cmd/innergate openapi > docs/openapi.json.new && mv docs/openapi.json.new docs/openapi.json
 	go test ./internal/core/finding -run Documented -update
+	go test ./internal/app -run Abilities -update
 
 test:
 	./test.sh

@@ -95,9 +95,9 @@ func TestConsoleIsAccessible(t *testing.T) {
 	ok("accounts", "compare", "crew-roster", accountsFile(t, d))
 	newVisitor(t).get(d.host("possession-planner") + "/start?scope=openid%20offline_access").through("yes")
 	ok("app", "secret", "possession-planner")
-	list, err := d.client().Traces(t.Context(), client.TraceFilter{Result: "refused"})
+	list, err := client.Call(t.Context(), d.client(), api.ListTraces, api.TraceFilter{Result: "refused"})
 	require.NoError(t, err)
-	changes, err := d.client().History(t.Context(), client.HistoryFilter{Kind: "provider", Limit: 1})
+	changes, err := client.Call(t.Context(), d.client(), api.ListHistory, api.HistoryFilter{Kind: "provider", Limit: 1})
 	require.NoError(t, err)
 
 	pages := map[string]string{"/connect": "Connections", "/connect/providers": "Short name",
@@ -110,7 +110,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 		"/watch/traces/" + list.Items[0].ID: "AuthnRequest", "/watch/checks": "Checks", "/watch/checks?code=own-start-missing": "Acknowledge",
 		"/connect/providers/wrenmoor-staff/mapping": "absent", "/map": "Intake of", "/admit/people": "Belongs to", "/admit/people/1": "Sign-ins of late", "/admit/groups": "Signalling contractors",
 		"/admit/organisations": "oakhollow.example", "/admit/import": "Make nobody", "/connect/applications/crew-roster/accounts": "5 of 9 accounts fit", "/watch/notices": "Nothing waits", "/map/sets": "Shared by", "/map/sets/common": "Shared by", "/connect/applications/crew-roster/mapping": "Sent",
-		"/keep/keys": "Keys", "/keep/contexts": "Contexts",
+		"/keep/keys": "Keys", "/keep/contexts": "Contexts", "/keep/objects/set": "common",
 		"/keep/links": "Links", "/keep/history": "History", fmt.Sprint("/keep/history/",
 			changes.Items[0].ID): "Before and after",
 		"/keep/owners": "signal-box", "/keep/tokens": "API tokens", "/no/such/page": "page"}
@@ -304,7 +304,7 @@ func TestManyInTheConsole(t *testing.T) {
 	c := startChromium(t)
 	c.signInToConsole(d)
 	phases := func() (out []string) {
-		l, err := d.client().Records(t.Context(), "application", client.ListFilter{})
+		l, err := client.Call(t.Context(), d.client(), api.RecordsOf("application").List, api.Listing{})
 		require.NoError(t, err)
 		for _, r := range l.Items {
 			out = append(out, r.Phase)
@@ -337,7 +337,7 @@ func TestManyInTheConsole(t *testing.T) {
 	c.press("Make a token")
 	c.see("The secret of build-server.")
 	c.shot("tokens")
-	tokens, err := d.client().Tokens(t.Context())
+	tokens, err := client.Call(t.Context(), d.client(), api.ListTokens, api.None{})
 	require.NoError(t, err)
 	require.True(t, slices.ContainsFunc(tokens.Items, func(t api.Token) bool {
 		return t.Name == "build-server" && t.Expires.UTC().Format("2006-01") == "2031-05"

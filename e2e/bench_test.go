@@ -127,14 +127,14 @@ func crowded(b *testing.B, applications int) *demo {
 		require.NoError(b, err)
 		return j
 	}
-	run(c.UploadAggregate(ctx, api.NewAggregate{Name: "many"}, strings.NewReader(string(octets))))
-	l, err := c.Entities(ctx, "many", client.EntityFilter{Role: "application", Limit: applications - 2})
+	run(client.Upload(ctx, c, api.UploadAggregate, api.None{}, api.NewAggregate{Name: "many"}, strings.NewReader(string(octets))))
+	l, err := client.Call(ctx, c, api.ListEntities, api.EntityFilter{Named: api.Name("many"), Role: "application", Limit: applications - 2})
 	require.NoError(b, err)
 	var ids []string
 	for _, e := range l.Items {
 		ids = append(ids, e.EntityID)
 	}
-	j := run(c.TakeOver(ctx, "many", api.TakeOver{Kind: "application", Entities: ids}))
+	j := run(client.Call(ctx, c, api.TakeEntities, api.To("many", api.TakeOver{Kind: "application", Entities: ids})))
 	require.Len(b, j.Report.Taken, applications-2)
 	return d
 }

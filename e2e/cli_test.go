@@ -534,7 +534,7 @@ func TestManyFirstSignInsAtOnceMakeOnePerson(t *testing.T) {
 	ready.Wait()
 	close(start)
 	done.Wait()
-	list, err := d.client().Traces(context.Background(), client.TraceFilter{Result: "entered"})
+	list, err := client.Call(context.Background(), d.client(), api.ListTraces, api.TraceFilter{Result: "entered"})
 	require.NoError(t, err)
 	require.Len(t, list.Items, 8)
 }

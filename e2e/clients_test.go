@@ -38,10 +38,10 @@ import (
 func found(t *testing.T, since time.Time, code string) {
 	t.Helper()
 	require.Eventually(t, func() bool {
-		l, err := shared.client().Traces(context.Background(), client.TraceFilter{Since: since, Limit: 5})
+		l, err := client.Call(context.Background(), shared.client(), api.ListTraces, api.TraceFilter{Since: since, Limit: 5})
 		require.NoError(t, err)
 		for _, head := range l.Items {
-			trace, err := shared.client().Trace(context.Background(), head.ID)
+			trace, err := client.Call(context.Background(), shared.client(), api.ShowTrace, api.Name(head.ID))
 			require.NoError(t, err)
 			for _, s := range trace.Steps {
 				if s.Finding != nil && string(s.Finding.Code) == code {
@@ -253,12 +253,14 @@ func TestOAuth2LibraryAndOpenSSL(t *testing.T) {
 		oauth2.AuthStyleInParams},
 		"EdDSA": {"native", "", oauth2.AuthStyleInParams}} {
 		name := "library-" + strings.ToLower(alg)
-		r, err := shared.client().AddRecord(ctx, "application", api.NewRecord{Name: name,
+		r, err := client.Call(ctx, shared.client(), api.RecordsOf("application").Add, api.Body(api.NewRecord{Name: name,
 			Given: api.Given{Typed: federation.Typed{"kind": c.kind, "redirectUris": "http://127.0.0.1/back"}},
 			Settings: federation.Settings{"algorithm": alg, "authMethod": c.method, "claimsIn": "both", "subject": "pairwise",
-				"provider": "wrenmoor-staff"}})
+				"provider": "wrenmoor-staff"}}))
 		require.NoError(t, err)
-		t.Cleanup(func() { require.NoError(t, shared.client().RemoveRecord(ctx, "application", name)) })
+		t.Cleanup(func() {
+			require.NoError(t, client.Do(ctx, shared.client(), api.RecordsOf("application").Remove, api.Name(name)))
+		})
 		require.Equal(t, c.kind == "web", r.ClientSecret != "")
 		config := oauth2.Config{ClientID: r.ClientID, ClientSecret: r.ClientSecret, RedirectURL: "http://127.0.0.1/back",
 			Scopes: []string{"openid", "profile", "groups"}, Endpoint: oauth2.Endpoint{AuthURL: shared.Base +

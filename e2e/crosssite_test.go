@@ -105,19 +105,19 @@ func startSites(t *testing.T) sites {
 		return b.String()
 	}
 	ctx := context.Background()
-	_, err = s.api.AddRecord(ctx, "provider", api.NewRecord{Name: "accounts",
-		Given: api.Given{Metadata: read(s.provider + "/metadata")}, Settings: federation.Settings{"allowUnsolicited": true}})
+	_, err = client.Call(ctx, s.api, api.RecordsOf("provider").Add, api.Body(api.NewRecord{Name: "accounts",
+		Given: api.Given{Metadata: read(s.provider + "/metadata")}, Settings: federation.Settings{"allowUnsolicited": true}}))
 	require.NoError(t, err)
-	_, err = s.api.AddRecord(ctx, "application", api.NewRecord{Name: "roster",
-		Given: api.Given{Metadata: read(s.app + "/metadata")}})
+	_, err = client.Call(ctx, s.api, api.RecordsOf("application").Add, api.Body(api.NewRecord{Name: "roster",
+		Given: api.Given{Metadata: read(s.app + "/metadata")}}))
 	require.NoError(t, err)
 	startStandin(t, "browser", append(common, "--listen", fmt.Sprint("127.0.0.1:", n+3), "--base", s.desk, "--name",
 		"desk",
 		"--gate", s.gate, "--client-id", "desk")...)
-	_, err = s.api.AddRecord(ctx, "application", api.NewRecord{Name: "desk",
+	_, err = client.Call(ctx, s.api, api.RecordsOf("application").Add, api.Body(api.NewRecord{Name: "desk",
 		Settings: federation.Settings{"askConsent": true},
 		Given: api.Given{Typed: federation.Typed{"kind": "browser", "clientId": "desk", "redirectUris": s.desk + "/",
-			"postLogoutRedirectUris": s.desk + "/"}}})
+			"postLogoutRedirectUris": s.desk + "/"}}}))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(idp, []byte(read(s.gate+"/saml/idp")), 0o600))
 	require.NoError(t, os.WriteFile(sp, []byte(read(s.gate+"/saml/sp/accounts")), 0o600))

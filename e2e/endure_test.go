@@ -117,7 +117,7 @@ func TestFileDescriptorsRunOut(t *testing.T) {
 		_ = c.Close()
 	}
 	require.Eventually(t, d.healthy, 10*time.Second, 100*time.Millisecond)
-	_, err := d.client().Records(t.Context(), "provider", client.ListFilter{})
+	_, err := client.Call(t.Context(), d.client(), api.RecordsOf("provider").List, api.Listing{})
 	require.NoError(t, err)
 }
 
@@ -130,7 +130,7 @@ func TestKilledUnderLoad(t *testing.T) {
 	for round := range 3 * longer() {
 		d := serving(t, "", dir)
 		c := d.client()
-		l, err := c.Tokens(t.Context())
+		l, err := client.Call(t.Context(), c, api.ListTokens, api.None{})
 		require.NoError(t, err)
 		have := map[string]bool{}
 		for _, x := range l.Items {
@@ -144,7 +144,7 @@ func TestKilledUnderLoad(t *testing.T) {
 			wg.Go(func() {
 				for n := 0; ; n++ {
 					name := fmt.Sprintf("t-%d-%d-%d", round, worker, n)
-					if _, err := c.AddToken(t.Context(), name, time.Time{}); err != nil {
+					if _, err := client.Call(t.Context(), c, api.AddToken, api.Body(api.NewToken{Name: name, Expires: time.Time{}})); err != nil {
 						return
 					}
 					mu.Lock()
@@ -172,7 +172,7 @@ func TestKilledWhileAListComesIn(t *testing.T) {
 		fmt.Fprintf(&list, "u%d,Person %d,N-%d\n", i, i, i)
 	}
 	taken := func(d *demo, digest string) (*api.PeopleImported, error) {
-		j, err := d.client().ImportPeople(ctx, api.PeopleImport{Digest: digest}, strings.NewReader(list.String()))
+		j, err := client.Upload(ctx, d.client(), api.ImportPeople, api.None{}, api.PeopleImport{Digest: digest}, strings.NewReader(list.String()))
 		if err == nil {
 			j, err = d.client().Wait(ctx, j, func(api.Job) {})
 		}
@@ -181,7 +181,7 @@ func TestKilledWhileAListComesIn(t *testing.T) {
 	var before int64
 	for round := range 2 * longer() {
 		d := serving(t, "", dir)
-		if page, err := d.client().People(ctx, client.PeopleFilter{Limit: 1}); round == 0 {
+		if page, err := client.Call(ctx, d.client(), api.ListPeople, api.PeoplePage{Limit: 1}); round == 0 {
 			require.NoError(t, err)
 			before = page.Total
 		}
@@ -206,8 +206,9 @@ func TestKilledWhileAListComesIn(t *testing.T) {
 		_, err = taken(d, seen.Digest)
 		require.NoError(t, err)
 	}
-	for _, f := range []client.PeopleFilter{{Limit: 1}, {Search: "n-11999", Limit: 2}, {Search: "person 77", Limit: 1}} {
-		page, err := d.client().People(ctx, f)
+	for _, f := range []api.PeoplePage{{Limit: 1}, {PeopleFilter: api.PeopleFilter{Search: "n-11999"}, Limit: 2},
+		{PeopleFilter: api.PeopleFilter{Search: "person 77"}, Limit: 1}} {
+		page, err := client.Call(ctx, d.client(), api.ListPeople, f)
 		require.NoError(t, err)
 		require.NotEmpty(t, page.Items)
 		if f.Search == "" {
@@ -235,7 +236,7 @@ func TestTheDiskIsFull(t *testing.T) {
 	failed := 0
 	for n := range 300 * longer() {
 		name := fmt.Sprintf("full-%d", n)
-		if _, err := c.AddToken(t.Context(), name, time.Time{}); err == nil {
+		if _, err := client.Call(t.Context(), c, api.AddToken, api.Body(api.NewToken{Name: name, Expires: time.Time{}})); err == nil {
 			acknowledged = append(acknowledged, name)
 		} else {
 			failed++
@@ -257,7 +258,7 @@ func TestTheDiskIsFull(t *testing.T) {
 		res, err := http.Get(d.Base + "/readyz")
 		return err == nil && res.Body.Close() == nil && res.StatusCode == http.StatusOK
 	}, 10*time.Second, 200*time.Millisecond)
-	l, err := c.Tokens(t.Context())
+	l, err := client.Call(t.Context(), c, api.ListTokens, api.None{})
 	require.NoError(t, err)
 	have := map[string]bool{}
 	for _, x := range l.Items {
@@ -266,7 +267,7 @@ func TestTheDiskIsFull(t *testing.T) {
 	for _, name := range acknowledged {
 		require.True(t, have[name], name)
 	}
-	_, err = c.AddToken(t.Context(), "after", time.Time{})
+	_, err = client.Call(t.Context(), c, api.AddToken, api.Body(api.NewToken{Name: "after", Expires: time.Time{}}))
 	require.NoError(t, err)
 }
 

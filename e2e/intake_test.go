@@ -45,7 +45,7 @@ func newPair(t *testing.T, name string) *keys.Pair {
 }
 
 func idpMetadata(entityID, sso string, ps ...*keys.Pair) []byte {
-	f := saml.IDPFace{EntityID: entityID, SSO: sso}
+	f := saml.IDPFace{EntityID: saml.EntityID(entityID), SSO: sso}
 	for _, p := range ps {
 		f.Keys = append(f.Keys, p.Certificate)
 	}
@@ -119,7 +119,7 @@ func TestConsoleTakesInAndKeepsFresh(t *testing.T) {
 	c.press("Approve")
 	c.until(`!document.body.innerText.includes('waits for approval since')`)
 	c.see("approved a change")
-	p, err := d.client().Record(t.Context(), "provider", "fernholt")
+	p, err := client.Call(t.Context(), d.client(), api.RecordsOf("provider").Show, api.Name("fernholt"))
 	require.NoError(t, err)
 	require.Equal(t, next.Certificate.SHA256(), p.Certificates[0].SHA256)
 
@@ -160,7 +160,7 @@ func TestConsoleTakesInAndKeepsFresh(t *testing.T) {
 	c.see("broken 1")
 
 	// Checks in one list, worst first.
-	app, err := d.client().Record(t.Context(), "application", "lost-property")
+	app, err := client.Call(t.Context(), d.client(), api.RecordsOf("application").Show, api.Name("lost-property"))
 	require.NoError(t, err)
 	c.open(d.Console + "connect/applications/lost-property")
 	c.press("Settings")
@@ -197,7 +197,7 @@ func TestConsoleTakesInAndKeepsFresh(t *testing.T) {
 	c.shot("change")
 	c.press("Restore")
 	c.see("restored revision 1")
-	again, err := d.client().Record(t.Context(), "application", "lost-property")
+	again, err := client.Call(t.Context(), d.client(), api.RecordsOf("application").Show, api.Name("lost-property"))
 	require.NoError(t, err)
 	require.Equal(t, app.Settings, again.Settings)
 	require.Equal(t, 3, again.Revision)
@@ -428,7 +428,7 @@ func TestBadInputOfTakingIn(t *testing.T) {
 	trust := string(pair.Certificate.PEM())
 	js := func(v any) string { octets, err := json.Marshal(v); require.NoError(t, err); return string(octets) }
 	type m = map[string]any
-	before, err := d.client().History(t.Context(), client.HistoryFilter{Limit: 100})
+	before, err := client.Call(t.Context(), d.client(), api.ListHistory, api.HistoryFilter{Limit: 100})
 	require.NoError(t, err)
 	for _, c := range []struct {
 		rule, method, path string
@@ -548,7 +548,7 @@ func TestBadInputOfTakingIn(t *testing.T) {
 			require.Contains(t, string(octets), want, c.rule)
 		}
 	}
-	after, err := d.client().History(t.Context(), client.HistoryFilter{Limit: 100})
+	after, err := client.Call(t.Context(), d.client(), api.ListHistory, api.HistoryFilter{Limit: 100})
 	require.NoError(t, err)
 	require.Equal(t, before.Total, after.Total, "nothing was stored")
 }
@@ -566,13 +566,13 @@ func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
 	work := make(chan error, 1)
 	var taken int
 	go func() {
-		j, err := c.UploadAggregate(ctx, api.NewAggregate{Name: "harbour",
+		j, err := client.Upload(ctx, c, api.UploadAggregate, api.None{}, api.NewAggregate{Name: "harbour",
 			AggregateSettings: api.AggregateSettings{TrustKey: string(pair.Certificate.PEM())}}, bytes.NewReader(octets))
 		if err == nil {
 			_, err = c.Wait(ctx, j, func(api.Job) {})
 		}
 		if err == nil {
-			j, err = c.TakeOver(ctx, "harbour", api.TakeOver{Kind: "application", Search: "e", Provider: "wrenmoor-staff"})
+			j, err = client.Call(ctx, c, api.TakeEntities, api.To("harbour", api.TakeOver{Kind: "application", Search: "e", Provider: "wrenmoor-staff"}))
 		}
 		if err == nil {
 			j, err = c.Wait(ctx, j, func(api.Job) {})
@@ -599,29 +599,29 @@ func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
 	// A draft, and a change that waits.
 	address, publish := publisher(t)
 	publish(idpMetadata("urn:fresh", "https://fresh.example/sso", pair))
-	_, err = c.AddRecord(ctx, "provider", api.NewRecord{Name: "fresh", Given: api.Given{Address: address},
-		Settings: federation.Settings{"approveChanges": true}})
+	_, err = client.Call(ctx, c, api.RecordsOf("provider").Add, api.Body(api.NewRecord{Name: "fresh", Given: api.Given{Address: address},
+		Settings: federation.Settings{"approveChanges": true}}))
 	require.NoError(t, err)
 	publish(idpMetadata("urn:fresh", "https://fresh.example/other", pair))
-	_, err = c.Refresh(ctx, "provider", "fresh", false)
+	_, err = client.Call(ctx, c, api.RecordsOf("provider").Refresh, api.Refreshing{Named: api.Name("fresh"), Again: false})
 	require.NoError(t, err)
-	_, err = c.AddRecord(ctx, "application", api.NewRecord{Name: "half", Draft: true})
+	_, err = client.Call(ctx, c, api.RecordsOf("application").Add, api.Body(api.NewRecord{Name: "half", Draft: true}))
 	require.NoError(t, err)
 	told := func(d *demo) (out []string) {
 		c := d.client()
-		l, err := c.Records(ctx, "application", client.ListFilter{})
+		l, err := client.Call(ctx, c, api.RecordsOf("application").List, api.Listing{})
 		require.NoError(t, err)
-		a, err := c.Aggregate(ctx, "harbour")
+		a, err := client.Call(ctx, c, api.ShowAggregate, api.Name("harbour"))
 		require.NoError(t, err)
-		e, err := c.Entities(ctx, "harbour", client.EntityFilter{Search: "crew roster", Limit: 3})
+		e, err := client.Call(ctx, c, api.ListEntities, api.EntityFilter{Named: api.Name("harbour"), Search: "crew roster", Limit: 3})
 		require.NoError(t, err)
-		w, err := c.Waiting(ctx)
+		w, err := client.Call(ctx, c, api.ListWaiting, api.WaitingFilter{})
 		require.NoError(t, err)
-		half, err := c.Record(ctx, "application", "half")
+		half, err := client.Call(ctx, c, api.RecordsOf("application").Show, api.Name("half"))
 		require.NoError(t, err)
-		h, err := c.History(ctx, client.HistoryFilter{Kind: "application", Limit: 1})
+		h, err := client.Call(ctx, c, api.ListHistory, api.HistoryFilter{Kind: "application", Limit: 1})
 		require.NoError(t, err)
-		doc, err := c.Document(ctx, "application", e.Items[0].Records[0][len("application/"):])
+		doc, err := client.Call(ctx, c, api.RecordsOf("application").Document, api.Name(e.Items[0].Records[0][len("application/"):]))
 		require.NoError(t, err)
 		require.Contains(t, doc.Document, e.Items[0].EntityID)
 		return []string{fmt.Sprint(l.Total, a.Entities, a.Verified, e.Total, e.Items[0].Records, h.Total),
@@ -633,10 +633,10 @@ func TestSignInsGoOnWhileMuchIsTakenIn(t *testing.T) {
 	require.NoError(t, err)
 	defer d.stop()
 	require.Equal(t, before, told(d))
-	waiting, err := d.client().Waiting(ctx)
+	waiting, err := client.Call(ctx, d.client(), api.ListWaiting, api.WaitingFilter{})
 	require.NoError(t, err)
-	require.NoError(t, d.client().Decide(ctx, "provider", "fresh", "approve", waiting.Items[0].Digest))
-	p, err := d.client().Record(ctx, "provider", "fresh")
+	require.NoError(t, client.Do(ctx, d.client(), api.Providers.Approve, api.To("fresh", api.Decision{Digest: waiting.Items[0].Digest})))
+	p, err := client.Call(ctx, d.client(), api.RecordsOf("provider").Show, api.Name("fresh"))
 	require.NoError(t, err)
 	require.Equal(t, "https://fresh.example/other", p.Endpoints[0].Location)
 }
@@ -694,7 +694,7 @@ func TestConsoleLeadsToTheRightPlace(t *testing.T) {
 	c.see("https://both.example/acs")
 	c.press("Add")
 	c.see("What the application needs from the gate")
-	a, err := d.client().Record(t.Context(), "application", "ferry-bookings")
+	a, err := client.Call(t.Context(), d.client(), api.RecordsOf("application").Show, api.Name("ferry-bookings"))
 	require.NoError(t, err)
 	require.Equal(t, "urn:both", a.EntityID)
 

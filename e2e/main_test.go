@@ -24,6 +24,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/net/html"
 
+	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/app"
 	"innergate.example/innergate/internal/client"
 )
@@ -228,7 +229,7 @@ func (v *visitor) refused(d *demo, code string) {
 	require.GreaterOrEqual(v.t, v.page.status, 400, v.page.text)
 	id := reference.FindString(v.page.text)
 	require.NotEmpty(v.t, id, "the page carries a reference number: %s", v.page.text)
-	trace, err := d.client().Trace(context.Background(), id)
+	trace, err := client.Call(context.Background(), d.client(), api.ShowTrace, api.Name(id))
 	require.NoError(v.t, err)
 	require.Equal(v.t, "refused", trace.Result)
 	require.Equal(v.t, code, trace.Finding)

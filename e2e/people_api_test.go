@@ -174,12 +174,12 @@ func TestPeopleAtTheSameMoment(t *testing.T) {
 	at(30, func(i int) int {
 		return sends("PATCH", "/people/3", fmt.Sprintf(`{"values":{"a%d":["x"]},"join":[{"kind":"group","name":"night"}]}`, i))
 	})
-	p, err := d.client().Person(t.Context(), 3)
+	p, err := client.Call(t.Context(), d.client(), api.ShowPerson, api.Number(3))
 	require.NoError(t, err)
 	require.Len(t, p.Values, 34, "no edit is lost")
 
 	digest := func(a, b int64) string {
-		j, err := d.client().JoinPeople(t.Context(), a, api.PersonJoin{Other: b, Preview: true})
+		j, err := client.Call(t.Context(), d.client(), api.JoinPeople, api.ToPerson(a, api.PersonJoin{Other: b, Preview: true}))
 		require.NoError(t, err)
 		return j.Digest
 	}
@@ -189,7 +189,7 @@ func TestPeopleAtTheSameMoment(t *testing.T) {
 	})
 	require.Equal(t, http.StatusOK, joined[0])
 	require.Greater(t, joined[1], 400, "one is gone, the other is there")
-	left, err := d.client().People(t.Context(), client.PeopleFilter{Limit: 1})
+	left, err := client.Call(t.Context(), d.client(), api.ListPeople, api.PeoplePage{Limit: 1})
 	require.NoError(t, err)
 	require.EqualValues(t, 17, left.Total)
 }

@@ -17,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
 	"innergate.example/innergate/internal/core/oidc"
 )
@@ -216,7 +217,7 @@ func TestFaultsOfIssuers(t *testing.T) {
 	v.post(v.page.action, url.Values{"provider": {"oakhollow"}})
 	v.submit("username", "mina.thorne", "password", "oakhollow-demo", "fault", "stays")
 	require.Contains(t, v.page.text, "The reply address of the request is not registered")
-	l, err := shared.client().Traces(context.Background(), client.TraceFilter{Application: "track-access", Limit: 1})
+	l, err := client.Call(context.Background(), shared.client(), api.ListTraces, api.TraceFilter{Application: "track-access", Limit: 1})
 	require.NoError(t, err)
 	require.Equal(t, "waiting", l.Items[0].Result)
 }

@@ -66,9 +66,9 @@ func TestAnswersByArtifact(t *testing.T) {
 	v = newVisitor(t).get(d.host("crew-roster") + "/start").signIn("")
 	v.onward()
 	require.Contains(t, v.page.text, "You are in as ada.fenwick@wrenmoor.example")
-	list, err := d.client().Traces(ctx, client.TraceFilter{Result: "entered", Limit: 1})
+	list, err := client.Call(ctx, d.client(), api.ListTraces, api.TraceFilter{Result: "entered", Limit: 1})
 	require.NoError(t, err)
-	trace, err := d.client().Trace(ctx, list.Items[0].ID)
+	trace, err := client.Call(ctx, d.client(), api.ShowTrace, api.Name(list.Items[0].ID))
 	require.NoError(t, err)
 	require.Contains(t, trace.Steps[3].Binding, "HTTP-Artifact")
 	// And on the face that providers share.
@@ -126,9 +126,9 @@ func TestWishesReachTheProvider(t *testing.T) {
 func TestTraceShowsEveryMessage(t *testing.T) {
 	ctx := context.Background()
 	newVisitor(t).get(shared.host("crew-roster") + "/start?binding=post&RelayState=trace-me").signIn("").onward()
-	list, err := shared.client().Traces(ctx, client.TraceFilter{Application: "crew-roster", Result: "entered", Limit: 1})
+	list, err := client.Call(ctx, shared.client(), api.ListTraces, api.TraceFilter{Application: "crew-roster", Result: "entered", Limit: 1})
 	require.NoError(t, err)
-	trace, err := shared.client().Trace(ctx, list.Items[0].ID)
+	trace, err := client.Call(ctx, shared.client(), api.ShowTrace, api.Name(list.Items[0].ID))
 	require.NoError(t, err)
 	var names []string
 	for _, s := range trace.Steps {
@@ -166,7 +166,7 @@ func TestGateRefuses(t *testing.T) {
 			}
 			// These the application hears.
 			require.Contains(t, v.page.text, "The provider answered with a refusal", v.page.text)
-			list, err := shared.client().Traces(context.Background(), client.TraceFilter{Search: f.Finding, Limit: 1})
+			list, err := client.Call(context.Background(), shared.client(), api.ListTraces, api.TraceFilter{Search: f.Finding, Limit: 1})
 			require.NoError(t, err)
 			require.Len(t, list.Items, 1)
 		})
@@ -245,11 +245,11 @@ func TestGateRefuses(t *testing.T) {
 		ctx := context.Background()
 		app := startStandin(t, "app", "--gate", shared.Base+"/saml/idp")
 		metadata := strings.Replace(newVisitor(t).get(app+"/metadata").page.body, app+"/acs", app+"/other-acs", 1)
-		_, err := shared.client().AddRecord(ctx, "application", api.NewRecord{Name: "moved", Settings: federation.Settings{"provider": "wrenmoor-staff"},
-			Given: api.Given{Metadata: metadata}})
+		_, err := client.Call(ctx, shared.client(), api.RecordsOf("application").Add, api.Body(api.NewRecord{Name: "moved", Settings: federation.Settings{"provider": "wrenmoor-staff"},
+			Given: api.Given{Metadata: metadata}}))
 		require.NoError(t, err)
 		newVisitor(t).get(app+"/start").refused(shared, "acs-unregistered")
-		require.NoError(t, shared.client().RemoveRecord(ctx, "application", "moved"))
+		require.NoError(t, client.Do(ctx, shared.client(), api.RecordsOf("application").Remove, api.Name("moved")))
 	})
 	t.Run("a request at the wrong destination", func(t *testing.T) {
 		v := newVisitor(t).get(roster + "/start?binding=post")
@@ -297,12 +297,12 @@ func TestTwoTabsDoNotDisturbEachOther(t *testing.T) {
 func TestUnsolicitedAnswerBecomesAStartWhereAllowed(t *testing.T) {
 	ctx := context.Background()
 	provider := startStandin(t, "provider", "--name", "branch", "--gate", shared.Base+"/saml/sp/branch")
-	_, err := shared.client().AddRecord(ctx, "provider", api.NewRecord{Name: "branch", Settings: federation.Settings{"allowUnsolicited": true},
-		Given: api.Given{Address: provider + "/metadata"}})
+	_, err := client.Call(ctx, shared.client(), api.RecordsOf("provider").Add, api.Body(api.NewRecord{Name: "branch", Settings: federation.Settings{"allowUnsolicited": true},
+		Given: api.Given{Address: provider + "/metadata"}}))
 	require.NoError(t, err)
 	app := startStandin(t, "app", "--name", "branch-app", "--gate", shared.Base+"/saml/idp")
-	_, err = shared.client().AddRecord(ctx, "application", api.NewRecord{Name: "branch-app", Settings: federation.Settings{"provider": "branch"},
-		Given: api.Given{Address: app + "/metadata"}})
+	_, err = client.Call(ctx, shared.client(), api.RecordsOf("application").Add, api.Body(api.NewRecord{Name: "branch-app", Settings: federation.Settings{"provider": "branch"},
+		Given: api.Given{Address: app + "/metadata"}}))
 	require.NoError(t, err)
 	v := newVisitor(t).get(app + "/start").signIn("").onward()
 	require.Contains(t, v.page.text, "You are in as")
@@ -312,10 +312,10 @@ func TestUnsolicitedAnswerBecomesAStartWhereAllowed(t *testing.T) {
 	v.get(provider+"/").submit("target", "")
 	v.onward().refused(shared, "unsolicited-target")
 
-	err = shared.client().RemoveRecord(ctx, "provider", "branch")
+	err = client.Do(ctx, shared.client(), api.RecordsOf("provider").Remove, api.Name("branch"))
 	require.ErrorContains(t, err, "branch-app", "a provider in use is not removed")
-	require.NoError(t, shared.client().RemoveRecord(ctx, "application", "branch-app"))
-	require.NoError(t, shared.client().RemoveRecord(ctx, "provider", "branch"))
+	require.NoError(t, client.Do(ctx, shared.client(), api.RecordsOf("application").Remove, api.Name("branch-app")))
+	require.NoError(t, client.Do(ctx, shared.client(), api.RecordsOf("provider").Remove, api.Name("branch")))
 }
 
 func TestRestartBreaksNoSignInAndForgetsNoAssertion(t *testing.T) {
@@ -343,7 +343,7 @@ func TestRestartBreaksNoSignInAndForgetsNoAssertion(t *testing.T) {
 
 func TestDatabaseHoldsNoSecretInTheClear(t *testing.T) {
 	newVisitor(t).get(shared.host("crew-roster") + "/start").signIn("").onward()
-	_, err := shared.client().Traces(context.Background(), client.TraceFilter{}) // waits until traces are written
+	_, err := client.Call(context.Background(), shared.client(), api.ListTraces, api.TraceFilter{}) // waits until traces are written
 	require.NoError(t, err)
 	for _, file := range []string{"innergate.db", "innergate.db-wal", "traces.db", "traces.db-wal"} {
 		octets, err := os.ReadFile(shared.dir + "/data/data/" + file)
@@ -375,12 +375,12 @@ func TestOtherSideRollsItsKeyOver(t *testing.T) {
 		}
 		roll()
 		ctx, c := context.Background(), shared.client()
-		_, err = c.AddRecord(ctx, "provider", api.NewRecord{Name: name,
-			Given: api.Given{Address: srv.URL + "/metadata"}, Settings: federation.Settings{"approveChanges": approve}})
+		_, err = client.Call(ctx, c, api.RecordsOf("provider").Add, api.Body(api.NewRecord{Name: name,
+			Given: api.Given{Address: srv.URL + "/metadata"}, Settings: federation.Settings{"approveChanges": approve}}))
 		require.NoError(t, err)
 		application := startStandin(t, "app", "--name", name, "--gate", shared.Base+"/saml/idp")
-		_, err = c.AddRecord(ctx, "application", api.NewRecord{Name: name, Settings: federation.Settings{"provider": name},
-			Given: api.Given{Address: application + "/metadata"}})
+		_, err = client.Call(ctx, c, api.RecordsOf("application").Add, api.Body(api.NewRecord{Name: name, Settings: federation.Settings{"provider": name},
+			Given: api.Given{Address: application + "/metadata"}}))
 		require.NoError(t, err)
 		enters := func() {
 			v := newVisitor(t).get(application + "/start").signIn("").onward()
@@ -390,24 +390,24 @@ func TestOtherSideRollsItsKeyOver(t *testing.T) {
 		enters()
 		roll()
 		refused()
-		out, err := c.Refresh(ctx, "provider", name, false)
+		out, err := client.Call(ctx, c, api.RecordsOf("provider").Refresh, api.Refreshing{Named: api.Name(name), Again: false})
 		require.NoError(t, err)
 		require.Equal(t, "changed-key", string(out.Findings[0].Code))
 		if approve {
 			require.Equal(t, "waiting", out.Outcome)
 			refused()
-			require.NoError(t, c.Decide(ctx, "provider", name, "approve", out.Digest))
+			require.NoError(t, client.Do(ctx, c, api.Providers.Approve, api.To(name, api.Decision{Digest: out.Digest})))
 		}
 		enters()
 
 		// Back to the key of before, as somebody who was too quick would want.
-		l, err := c.History(ctx, client.HistoryFilter{Kind: "provider", Name: name, Limit: 10})
+		l, err := client.Call(ctx, c, api.ListHistory, api.HistoryFilter{Kind: "provider", Name: name, Limit: 10})
 		require.NoError(t, err)
-		_, err = c.Restore(ctx, fmt.Sprint(l.Items[len(l.Items)-1].ID))
+		_, err = client.Call(ctx, c, api.Restore, api.Numbered{ID: l.Items[len(l.Items)-1].ID})
 		require.NoError(t, err)
 		refused()
-		require.NoError(t, c.RemoveRecord(ctx, "application", name))
-		require.NoError(t, c.RemoveRecord(ctx, "provider", name))
+		require.NoError(t, client.Do(ctx, c, api.RecordsOf("application").Remove, api.Name(name)))
+		require.NoError(t, client.Do(ctx, c, api.RecordsOf("provider").Remove, api.Name(name)))
 	}
 }
 
@@ -417,10 +417,10 @@ func TestLinkIsOpenedAtTheGate(t *testing.T) {
 	require.Contains(t, v.page.text, "Every timetable of Wrenmoor Rail")
 	v.get(shared.Base + "/open/timetable-archive")
 	require.Contains(t, v.page.text, "Every timetable of Wrenmoor Rail", "by the session")
-	list, err := shared.client().Traces(t.Context(), client.TraceFilter{Application: "timetable-archive",
+	list, err := client.Call(t.Context(), shared.client(), api.ListTraces, api.TraceFilter{Application: "timetable-archive",
 		Result: "entered", Limit: 1})
 	require.NoError(t, err)
-	trace, err := shared.client().Trace(t.Context(), list.Items[0].ID)
+	trace, err := client.Call(t.Context(), shared.client(), api.ShowTrace, api.Name(list.Items[0].ID))
 	require.NoError(t, err)
 	last := trace.Steps[len(trace.Steps)-1]
 	require.Equal(t, "link", last.Name)

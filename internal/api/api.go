@@ -74,6 +74,7 @@ type Record struct {
 	EntityID     string              `json:"entityId" doc:"Identity in its protocol; empty while it is not known, or if the protocol has none"`
 	Source       string              `json:"source" doc:"Address the metadata came from, or document"`
 	Settings     federation.Settings `json:"settings"`
+	Lists        federation.Settings `json:"lists" doc:"Those settings that are lists or pairs, as arrays and objects; both forms can be given"`
 	Rules        []EffectiveRule     `json:"rules" doc:"The mapping as it acts: of the record and of its set, and what it leaves out of that"`
 	Endpoints    []Endpoint          `json:"endpoints"`
 	Facts        []federation.Value  `json:"facts" doc:"What is known of the other side beside identity, addresses and keys"`
@@ -236,12 +237,18 @@ type Preview struct {
 	Known       string                  `json:"known,omitempty" doc:"Another record that has this entity ID"`
 	Revision    int                     `json:"revision" doc:"To be given back when saving"`
 	Document    string                  `json:"document,omitempty" doc:"SHA-256 of the document, to be given back as expect"`
-	Choices     []federation.Choice     `json:"choices,omitempty" doc:"The document holds several entities: give the one that is meant as entity. Nothing else is told then"`
+	Choices     []Choice                `json:"choices,omitempty" doc:"The document holds several entities: give the one that is meant as entity. Nothing else is told then"`
 	OtherRole   bool                    `json:"otherRole" doc:"The document also holds the entity's other role"`
 	Values      []federation.Value      `json:"values"`
 	Differences []federation.Difference `json:"differences"`
 	Missing     []string                `json:"missing" doc:"Values that are still to come from the other side"`
 	Findings    []*finding.Finding      `json:"findings"`
+}
+
+// Choice is one of several entities that a document holds.
+type Choice struct {
+	Identity string `json:"entityId"`
+	Title    string `json:"title,omitempty"`
 }
 
 // Retake is newer values for a record that is there.

@@ -11,6 +11,7 @@ type Kind struct {
 	Kind     string    `json:"kind" doc:"Like provider, application or aggregate"`
 	Protocol string    `json:"protocol,omitempty" doc:"Of a record: whose settings they are"`
 	Settings []Setting `json:"settings"`
+	Fields   []Setting `json:"fields" doc:"Of a record: values of the other side that can be typed by hand"`
 	Plain    bool      `json:"plain" doc:"Settings say everything about an object of the kind: it can be made and changed by the calls for objects"`
 }
 
@@ -20,7 +21,7 @@ type Setting struct {
 	Label   string          `json:"label" doc:"On forms"`
 	Text    string          `json:"text,omitempty" doc:"What it does"`
 	Group   string          `json:"group" doc:"Under which it stands on forms"`
-	Type    string          `json:"type" enum:"text,lines,switch,choice,list,pairs,duration,day,address,certificate,rules,named,values"`
+	Type    string          `json:"type" enum:"text,lines,switch,choice,list,pairs,duration,day,address,certificate,rules,named,values,secret,keys"`
 	Most    int             `json:"most,omitempty" doc:"Characters of a text at most"`
 	Choices []SettingChoice `json:"choices,omitempty" doc:"Values that it can have, or mostly has"`
 	Refers  string          `json:"refers,omitempty" doc:"Kind of the object that it names"`

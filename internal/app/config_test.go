@@ -1,6 +1,9 @@
 package app
 
 import (
+	"flag"
+	"fmt"
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"os"
 	"path/filepath"
@@ -135,4 +138,46 @@ func TestSettingsAreDescribed(t *testing.T) {
 			}
 		}
 	}
+}
+
+var update = flag.Bool("update", false, "write the generated document")
+
+// A protocol says in one value what its sides can do; the document lists it.
+func TestAbilitiesAreSaid(t *testing.T) {
+	text := "# What protocols can do\n\nBeside what every side of a protocol does; made from `core/crossing/abilities.go`, and from what each protocol says of itself.\n\n" +
+		"| ability | what it means | providers | applications |\n| --- | --- | --- | --- |\n"
+	has := map[string]map[federation.Kind][]string{}
+	for _, p := range Protocols() {
+		for kind, side := range map[federation.Kind]any{federation.KindProvider: p.NewProvider(&federation.Gate{}, ""),
+			federation.KindApplication: p.NewApplication(&federation.Gate{}, "")} {
+			if kind == federation.KindProvider && !p.Providers() || kind == federation.KindApplication && !p.Applications() {
+				require.Empty(t, p.Can(kind), p.Name())
+				continue
+			}
+			able := []string{}
+			for _, a := range crossing.Abilities {
+				if !a.Of(side) {
+					continue
+				}
+				able = append(able, a.Name)
+				if has[a.Name] == nil {
+					has[a.Name] = map[federation.Kind][]string{}
+				}
+				has[a.Name][kind] = append(has[a.Name][kind], p.Name())
+			}
+			require.ElementsMatch(t, p.Can(kind), able, "%s, %s", p.Name(), kind)
+		}
+	}
+	for _, a := range crossing.Abilities {
+		require.NotEmpty(t, has[a.Name], "nobody is %s", a.Name)
+		text += fmt.Sprintf("| %s | %s | %s | %s |\n", a.Name, a.Does, strings.Join(has[a.Name][federation.KindProvider], ", "),
+			strings.Join(has[a.Name][federation.KindApplication], ", "))
+	}
+	path := filepath.Join("..", "..", "docs", "protocols.md")
+	if *update {
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
+	octets, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.Equal(t, text, string(octets), "run make docs")
 }

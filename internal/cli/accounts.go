@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"strconv"
 	"strings"
 	"time"
 
@@ -39,7 +38,8 @@ func (e *environment) comparing() *ucli.Command {
 				if err != nil {
 					return err
 				}
-				octets, err := c.ExportComparison(ctx, args[0], id, cmd.String("verdict"))
+				octets, err := client.Call(ctx, c, api.ExportComparison, api.ComparisonExport{
+					OneComparison: api.OneComparison{Name: args[0], ID: id}, Verdict: cmd.String("verdict")})
 				if err == nil {
 					_, err = e.out.Write(octets)
 				}
@@ -49,7 +49,7 @@ func (e *environment) comparing() *ucli.Command {
 			Action: e.action([]string{"APPLICATION", "NUMBER"}, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
 				id, err := comparisonNumber(args[1])
 				if err == nil {
-					err = c.RemoveComparison(ctx, args[0], id)
+					err = client.Do(ctx, c, api.RemoveComparison, api.OneComparison{Name: args[0], ID: id})
 				}
 				if err == nil {
 					fmt.Fprintf(e.out, "removed comparison %d of %s\n", id, args[0])
@@ -60,11 +60,7 @@ func (e *environment) comparing() *ucli.Command {
 }
 
 func comparisonNumber(word string) (int64, error) {
-	n, err := strconv.ParseInt(word, 10, 64)
-	if err != nil || n < 1 {
-		return 0, &usageError{fmt.Sprintf("%q is no number of a comparison", word), "innergate accounts list APPLICATION shows them."}
-	}
-	return n, nil
+	return numberOf(word, "comparison", "innergate accounts list APPLICATION shows them.")
 }
 
 func (e *environment) compareAccounts(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
@@ -73,7 +69,7 @@ func (e *environment) compareAccounts(ctx context.Context, cmd *ucli.Command, c 
 		return err
 	}
 	defer f.Close()
-	j, err := c.CompareAccounts(ctx, args[0], api.CompareAccounts{Column: cmd.String("column"), Identifier: cmd.String("identifier"),
+	j, err := client.Upload(ctx, c, api.ComparePeople, api.Name(args[0]), api.CompareAccounts{Column: cmd.String("column"), Identifier: cmd.String("identifier"),
 		Group: cmd.String("group")}, f)
 	if err == nil {
 		j, err = e.follow(ctx, c, j)
@@ -143,7 +139,7 @@ var verdictSays = map[compare.Verdict]string{
 	compare.MissingHere: "an account that fits nobody who is known here", compare.MissingThere: "a person, and no account"}
 
 func (e *environment) listComparisons(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	l, err := c.Comparisons(ctx, args[0])
+	l, err := client.Call(ctx, c, api.ListComparisons, api.Name(args[0]))
 	if err != nil {
 		return err
 	}
@@ -172,7 +168,7 @@ func (e *environment) showComparison(ctx context.Context, cmd *ucli.Command) err
 		id, err = comparisonNumber(args[1])
 	} else {
 		var all api.List[api.Comparison]
-		if all, err = c.Comparisons(ctx, args[0]); err == nil && len(all.Items) == 0 {
+		if all, err = client.Call(ctx, c, api.ListComparisons, api.Name(args[0])); err == nil && len(all.Items) == 0 {
 			return &usageError{args[0] + " was not compared yet", "Compare its accounts with innergate accounts compare " + args[0] + " FILE."}
 		} else if err == nil {
 			id = all.Items[0].ID
@@ -181,7 +177,8 @@ func (e *environment) showComparison(ctx context.Context, cmd *ucli.Command) err
 	if err != nil {
 		return err
 	}
-	x, err := c.Comparison(ctx, args[0], id, cmd.String("verdict"), cmd.Int("offset"), cmd.Int("limit"))
+	x, err := client.Call(ctx, c, api.ShowComparison, api.ComparisonPage{ComparisonExport: api.ComparisonExport{
+		OneComparison: api.OneComparison{Name: args[0], ID: id}, Verdict: cmd.String("verdict")}, Offset: cmd.Int("offset"), Limit: cmd.Int("limit")})
 	if err != nil {
 		return err
 	}

@@ -29,7 +29,7 @@ func (e *environment) aggregates() *ucli.Command {
 			Metadata: ofAggregate, Flags: []ucli.Flag{metadataFlag}, Action: e.begins(e.updateAggregate)},
 		{Name: "refresh", Usage: "fetch an aggregate anew, and show what changed", ArgsUsage: "NAME", Metadata: ofAggregate,
 			Action: e.begins(func(ctx context.Context, _ *ucli.Command, c *client.Client, name string) (api.Job, error) {
-				return c.RefreshAggregate(ctx, name)
+				return client.Call(ctx, c, api.RefreshAggregate, api.Name(name))
 			})},
 		{Name: "take", Usage: "make records of entities: those named, or all that match --search",
 			ArgsUsage: "NAME [ENTITY-ID …]", Metadata: ofAggregate, Flags: []ucli.Flag{kindFlag, searchFlag,
@@ -97,10 +97,10 @@ func (e *environment) addAggregate(ctx context.Context, cmd *ucli.Command) error
 	}
 	var j api.Job
 	if n.Address = cmp.Or(n.Address, address); address != "" {
-		j, err = c.AddAggregate(ctx, n)
+		j, err = client.Call(ctx, c, api.AddAggregate, api.Body(n))
 	} else {
 		defer document.Close()
-		j, err = c.UploadAggregate(ctx, n, document)
+		j, err = client.Upload(ctx, c, api.UploadAggregate, api.None{}, n, document)
 	}
 	return e.followed(ctx, cmd, c, j, err)
 }
@@ -127,7 +127,7 @@ func (e *environment) updateAggregate(ctx context.Context, cmd *ucli.Command, c 
 			"Set it with innergate aggregate set " + name + " address=" + address + ", then refresh."}
 	}
 	defer document.Close()
-	return c.UploadEdition(ctx, name, document)
+	return client.Upload(ctx, c, api.UploadEdition, api.Name(name), nil, document)
 }
 
 func (e *environment) takeAggregate(ctx context.Context, cmd *ucli.Command) error {
@@ -154,7 +154,7 @@ func (e *environment) takeAggregate(ctx context.Context, cmd *ucli.Command) erro
 	if stop, err := e.previewTake(ctx, cmd, c, args[0], &t); err != nil || stop {
 		return err
 	}
-	j, err := c.TakeOver(ctx, args[0], t)
+	j, err := client.Call(ctx, c, api.TakeEntities, api.To(args[0], t))
 	if err == nil {
 		j, err = e.follow(ctx, c, j)
 	}
@@ -177,7 +177,7 @@ func (e *environment) previewTake(ctx context.Context, cmd *ucli.Command, c *cli
 	if len(t.Entities) > 0 && !cmd.Bool("dry-run") {
 		return false, nil
 	}
-	p, err := c.PreviewTakeOver(ctx, name, *t)
+	p, err := client.Call(ctx, c, api.PreviewTakeOver, api.To(name, *t))
 	if err != nil {
 		return true, err
 	}
@@ -208,7 +208,7 @@ func (e *environment) searchAggregate(ctx context.Context, cmd *ucli.Command) er
 	if len(args) == 0 || len(args) > 2 {
 		return &usageError{"name of the aggregate, and at most one text", "Call it as " + cmd.FullName() + " NAME [TEXT]"}
 	}
-	f := client.EntityFilter{Limit: cmd.Int("limit"), Offset: cmd.Int("offset"), Search: strings.Join(args[1:], " "),
+	f := api.EntityFilter{Named: api.Name(args[0]), Limit: cmd.Int("limit"), Offset: cmd.Int("offset"), Search: strings.Join(args[1:], " "),
 		Role: map[string]string{"app": "application"}[cmd.String("role")]}
 	if f.Role == "" {
 		f.Role = cmd.String("role")
@@ -220,7 +220,7 @@ func (e *environment) searchAggregate(ctx context.Context, cmd *ucli.Command) er
 	if err != nil {
 		return err
 	}
-	l, err := c.Entities(ctx, args[0], f)
+	l, err := client.Call(ctx, c, api.ListEntities, f)
 	if err != nil {
 		return err
 	}
@@ -246,7 +246,7 @@ func nothingOf(search string) string {
 }
 
 func (e *environment) listAggregates(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-	l, err := c.Aggregates(ctx)
+	l, err := client.Call(ctx, c, api.ListAggregates, api.None{})
 	if err != nil {
 		return err
 	}
@@ -262,7 +262,7 @@ func (e *environment) listAggregates(ctx context.Context, cmd *ucli.Command, c *
 }
 
 func (e *environment) showAggregate(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	a, err := c.Aggregate(ctx, args[0])
+	a, err := client.Call(ctx, c, api.ShowAggregate, api.Name(args[0]))
 	if err != nil {
 		return err
 	}
@@ -295,11 +295,11 @@ func (e *environment) removeAggregate(ctx context.Context, cmd *ucli.Command, c 
 	if err := e.confirm(cmd, "the aggregate "+args[0]+" would be removed; records taken from it stay"); err != nil {
 		return err
 	}
-	if err := c.RemoveAggregate(ctx, args[0]); err != nil {
+	if err := client.Do(ctx, c, api.RemoveAggregate, api.Name(args[0])); err != nil {
 		return err
 	}
 	e.said("removed %s", args[0])
-	l, err := c.History(ctx, client.HistoryFilter{Kind: "aggregate", Name: args[0], Limit: 1})
+	l, err := client.Call(ctx, c, api.ListHistory, api.HistoryFilter{Kind: "aggregate", Name: args[0], Limit: 1})
 	if err == nil && len(l.Items) > 0 {
 		e.said("take it back: innergate history restore %d", l.Items[0].ID)
 	}

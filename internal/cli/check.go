@@ -56,7 +56,7 @@ func (e *environment) check() *ucli.Command {
 			if err != nil {
 				return err
 			}
-			l, err := c.Checks(ctx, f)
+			l, err := client.Call(ctx, c, api.ListChecks, f)
 			if err != nil {
 				return err
 			}
@@ -77,9 +77,9 @@ func (e *environment) check() *ucli.Command {
 		}}
 }
 
-func checkFilter(cmd *ucli.Command) (f client.CheckFilter, err error) {
+func checkFilter(cmd *ucli.Command) (f api.CheckFilter, err error) {
 	args := cmd.Args().Slice()
-	f = client.CheckFilter{Names: args, Severity: cmd.String("severity"), Code: cmd.String("code"),
+	f = api.CheckFilter{Names: args, Severity: cmd.String("severity"), Code: cmd.String("code"),
 		Reach: cmd.Bool("reach"), All: len(args) > 0, Limit: cmd.Int("limit"), Offset: cmd.Int("offset")}
 	if f.Kind, err = wantedKind(cmd); err != nil {
 		return f, err
@@ -173,7 +173,7 @@ func (e *environment) acknowledgeOne(ctx context.Context, cmd *ucli.Command, c *
 	if cmd.String("remark") == "" && !cmd.Bool("withdraw") {
 		return &usageError{"--remark is missing", "Say why the finding may stand; who reads it later wants to know."}
 	}
-	l, err := c.Checks(ctx, client.CheckFilter{Names: args[:1], Kind: kind, Code: args[1], All: true})
+	l, err := client.Call(ctx, c, api.ListChecks, api.CheckFilter{Names: args[:1], Kind: kind, Code: args[1], All: true})
 	if err != nil {
 		return err
 	}
@@ -189,7 +189,7 @@ func (e *environment) acknowledgeOne(ctx context.Context, cmd *ucli.Command, c *
 		if len(marks) == 0 {
 			return fmt.Errorf("%s has no acknowledged finding %s; see innergate check %s", x.Name, args[1], x.Name)
 		}
-		if err := c.Withdraw(ctx, api.Withdraw{Kind: x.Kind, Name: x.Name, Marks: marks}); err != nil {
+		if err := client.Do(ctx, c, api.WithdrawAcknowledgement, api.Body(api.Withdraw{Kind: x.Kind, Name: x.Name, Marks: marks})); err != nil {
 			return err
 		}
 		e.said("%s counts again on %s", args[1], x.Name)
@@ -205,8 +205,8 @@ func (e *environment) acknowledgeOne(ctx context.Context, cmd *ucli.Command, c *
 	if err != nil {
 		return err
 	}
-	if err := c.Acknowledge(ctx, api.Acknowledge{Kind: x.Kind, Name: x.Name, Marks: marks, Remark: cmd.String("remark"),
-		Until: until}); err != nil {
+	if err := client.Do(ctx, c, api.AcknowledgeFindings, api.Body(api.Acknowledge{Kind: x.Kind, Name: x.Name, Marks: marks, Remark: cmd.String("remark"),
+		Until: until})); err != nil {
 		return err
 	}
 	return e.print(cmd, x, func(w io.Writer) {
@@ -268,7 +268,7 @@ func (e *environment) connections() *ucli.Command {
 			if err != nil {
 				return err
 			}
-			f := client.ConnectionFilter{Search: cmd.String("search"), State: cmd.String("state")}
+			f := api.ConnectionFilter{Search: cmd.String("search"), State: checks.Standing(cmd.String("state"))}
 			if f.State != "" && !slices.Contains(checks.Standings, checks.Standing(f.State)) {
 				return &usageError{fmt.Sprintf("there is no state %q", f.State),
 					"Use broken, failing, attention, unfinished, untried, paused or works."}
@@ -276,7 +276,7 @@ func (e *environment) connections() *ucli.Command {
 			if f.Limit, f.Offset = want.page(); f.Limit == 0 {
 				f.Limit = 20000
 			}
-			l, err := c.Connections(ctx, f)
+			l, err := client.Call(ctx, c, api.ListConnections, f)
 			if err != nil {
 				return err
 			}

@@ -19,6 +19,7 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/app"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/nearword"
 )
@@ -141,12 +142,17 @@ func fieldPrefix(p *api.Problem) string {
 	if field == "confirm" {
 		return ""
 	}
-	if option, ok := options[field]; ok {
-		field = option
-	} else if flag, ok := typedFlags[field]; ok {
-		field = "--" + flag
+	if renamed, ok := options[field]; ok {
+		field = renamed
+	} else if f := typed(field); f.Type != "" {
+		field = "--" + option(f)
 	}
 	return fromOne(field) + ": "
+}
+
+// typed describes a value that can be typed of a record.
+func typed(field string) federation.Setting {
+	return federation.Field(append(app.Fields("provider", ""), app.Fields("application", "")...), field)
 }
 
 // rulePlace is a rule, or a step of one, in the name of a field.

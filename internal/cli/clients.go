@@ -64,7 +64,7 @@ func (e *environment) rotateSecret(ctx context.Context, cmd *ucli.Command, c *cl
 		}
 		r.ClientSecret = strings.TrimSpace(string(octets))
 	}
-	out, err := c.Rotate(ctx, args[0], r)
+	out, err := client.Call(ctx, c, api.RotateSecret, api.To(args[0], r))
 	if err != nil {
 		return err
 	}
@@ -83,8 +83,8 @@ func (e *environment) rotateSecret(ctx context.Context, cmd *ucli.Command, c *cl
 	})
 }
 
-func personFilter(cmd *ucli.Command) (client.PersonFilter, error) {
-	f := client.PersonFilter{Person: cmd.Int64("person"), Limit: cmd.Int("limit"), Offset: cmd.Int("offset")}
+func grantFilter(cmd *ucli.Command, name string) (api.GrantFilter, error) {
+	f := api.GrantFilter{Named: api.Name(name), Person: cmd.Int64("person"), Limit: cmd.Int("limit"), Offset: cmd.Int("offset")}
 	if cmd.IsSet("person") && f.Person < 1 {
 		return f, &usageError{fmt.Sprintf("--person: there is no person %d", f.Person), "People are numbered from 1."}
 	}
@@ -92,11 +92,11 @@ func personFilter(cmd *ucli.Command) (client.PersonFilter, error) {
 }
 
 func (e *environment) listGrants(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	f, err := personFilter(cmd)
+	f, err := grantFilter(cmd, args[0])
 	if err != nil {
 		return err
 	}
-	l, err := c.Grants(ctx, args[0], f)
+	l, err := client.Call(ctx, c, api.ListGrants, f)
 	if err != nil {
 		return err
 	}
@@ -136,7 +136,7 @@ func (e *environment) notices() *ucli.Command {
 	return &ucli.Command{Name: "notices", Usage: "what applications are to be told, such as that somebody has signed out, and did not answer yet",
 		Flags: []ucli.Flag{&ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100}},
 		Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-			l, err := c.Notices(ctx, cmd.Int("limit"))
+			l, err := client.Call(ctx, c, api.ListNotices, api.NoticeFilter{Limit: cmd.Int("limit")})
 			if err != nil {
 				return err
 			}
@@ -160,11 +160,11 @@ func rest(w io.Writer, shown, offset int, total int64) {
 }
 
 func (e *environment) listConsents(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	f, err := personFilter(cmd)
+	f, err := grantFilter(cmd, args[0])
 	if err != nil {
 		return err
 	}
-	l, err := c.Consents(ctx, args[0], f)
+	l, err := client.Call(ctx, c, api.ListConsents, f)
 	if err != nil {
 		return err
 	}
@@ -184,7 +184,7 @@ func (e *environment) withdrawConsent(ctx context.Context, cmd *ucli.Command, c 
 		return &usageError{fmt.Sprintf("%q is no person", args[1]), "Give the number of one; innergate app consents " +
 			args[0] + " lists them."}
 	}
-	out, err := c.WithdrawConsent(ctx, args[0], person)
+	out, err := client.Call(ctx, c, api.WithdrawConsent, api.OneConsent{Named: api.Name(args[0]), Person: person})
 	if err != nil {
 		return err
 	}

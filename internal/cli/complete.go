@@ -9,6 +9,7 @@ import (
 
 	ucli "github.com/urfave/cli/v3"
 
+	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
 	"innergate.example/innergate/internal/core/finding"
 )
@@ -63,7 +64,7 @@ func (e *environment) completes(ctx context.Context, cmd *ucli.Command) {
 func known(ctx context.Context, c *client.Client, what string) (out []string) {
 	switch what {
 	case "provider", "application":
-		l, err := c.Records(ctx, what, client.ListFilter{})
+		l, err := client.Call(ctx, c, api.RecordsOf(what).List, api.Listing{})
 		for _, r := range l.Items {
 			out = append(out, r.Name)
 		}
@@ -75,17 +76,17 @@ func known(ctx context.Context, c *client.Client, what string) (out []string) {
 			out = append(out, known(ctx, c, kind)...)
 		}
 	case "aggregate":
-		l, _ := c.Aggregates(ctx)
+		l, _ := client.Call(ctx, c, api.ListAggregates, api.None{})
 		for _, a := range l.Items {
 			out = append(out, a.Name)
 		}
 	case "token":
-		l, _ := c.Tokens(ctx)
+		l, _ := client.Call(ctx, c, api.ListTokens, api.None{})
 		for _, t := range l.Items {
 			out = append(out, t.Name)
 		}
 	case "owner":
-		l, _ := c.Owners(ctx)
+		l, _ := client.Call(ctx, c, api.ListOwners, api.None{})
 		for _, o := range l.Items {
 			out = append(out, o.Username)
 		}

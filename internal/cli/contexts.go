@@ -29,7 +29,7 @@ func (e *environment) contexts() *ucli.Command {
 	return &ucli.Command{Name: "context", Usage: "how authentication contexts rank", Commands: []*ucli.Command{
 		{Name: "list", Usage: "list the ranks, the weakest first",
 			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-				l, err := c.Contexts(ctx)
+				l, err := client.Call(ctx, c, api.ShowContexts, api.None{})
 				if err != nil {
 					return err
 				}
@@ -44,7 +44,7 @@ func (e *environment) contexts() *ucli.Command {
 					if err != nil {
 						return err
 					}
-					now, err := c.Contexts(ctx)
+					now, err := client.Call(ctx, c, api.ShowContexts, api.None{})
 					if err != nil {
 						return err
 					}
@@ -54,7 +54,7 @@ func (e *environment) contexts() *ucli.Command {
 							ranks = append(ranks, words)
 						}
 					}
-					l, err := c.ChangeContexts(ctx, api.Contexts{Revision: now.Revision, Ranks: ranks})
+					l, err := client.Call(ctx, c, api.ChangeContexts, api.Body(api.Contexts{Revision: now.Revision, Ranks: ranks}))
 					if err != nil {
 						return err
 					}

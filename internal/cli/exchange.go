@@ -27,7 +27,7 @@ func (e *environment) exchange(k kindOf) *ucli.Command {
 			&ucli.StringFlag{Name: "value", Usage: "print one value only, for copying, like entity-id"},
 		}, Action: e.action([]string{"NAME"},
 			func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-				s, err := c.Sheet(ctx, k.kind, args[0])
+				s, err := client.Call(ctx, c, api.RecordsOf(k.kind).Sheet, api.Name(args[0]))
 				if err != nil {
 					return err
 				}

@@ -18,6 +18,7 @@ import (
 	ucli "github.com/urfave/cli/v3"
 	"go.yaml.in/yaml/v3"
 
+	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/nearword"
@@ -159,7 +160,7 @@ func (e *environment) saveGate(ctx context.Context, cmd *ucli.Command) error {
 	if err != nil {
 		return err
 	}
-	about, err := c.About(ctx)
+	about, err := client.Call(ctx, c, api.ShowGate, api.None{})
 	if err != nil {
 		return err // what does not answer is not saved
 	}
@@ -226,7 +227,7 @@ func (e *environment) useGate(_ context.Context, cmd *ucli.Command) error {
 }
 
 func (e *environment) showGate(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-	about, err := c.About(ctx)
+	about, err := client.Call(ctx, c, api.ShowGate, api.None{})
 	if err != nil {
 		return err
 	}

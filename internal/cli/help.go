@@ -101,7 +101,7 @@ func (e *environment) help(c *ucli.Command) {
 		fmt.Fprint(w, "\nexit status\n  0 done; 1 refused or failed; 2 called wrongly; 3 findings of severity error\n")
 		return
 	}
-	helpFlags(w, "options", e.speaking(c.Flags))
+	helpFlags(w, "options", e.speaking(settingsKind(c), c.Flags))
 	fmt.Fprintln(w, "\noptions of all commands: innergate --help")
 }
 
@@ -229,32 +229,7 @@ func settingsKind(c *ucli.Command) string {
 func takesSettings(c *ucli.Command) bool { return c != nil && settingsKind(c) != "" }
 
 // settingList are the settings of a kind, over all protocols.
-func settingList(kind string) []federation.Setting { return settingsOf(kind, "") }
-
-// settingsOf are the settings of a kind in a protocol; "" is every one.
-func settingsOf(kind, protocol string) (out []federation.Setting) {
-	if kind == "aggregate" {
-		return federation.SettingList(federation.KindAggregate, nil)
-	}
-	add := func(list []federation.Setting) {
-		for _, s := range list {
-			if !slices.ContainsFunc(out, func(o federation.Setting) bool { return o.Name == s.Name }) {
-				out = append(out, s)
-			}
-		}
-	}
-	for _, p := range app.Protocols() {
-		if protocol != "" && p.Name() != protocol {
-			continue
-		}
-		if kind == "provider" && p.Providers() {
-			add(federation.SettingList(federation.KindProvider, p.NewProvider(&federation.Gate{}, "")))
-		} else if kind == "application" && p.Applications() {
-			add(federation.SettingList(federation.KindApplication, p.NewApplication(&federation.Gate{}, "")))
-		}
-	}
-	return out
-}
+func settingList(kind string) []federation.Setting { return app.Settings(kind, "") }
 
 // allSettings are the names of all settings there are.
 func allSettings() (out []string) {
@@ -269,11 +244,11 @@ func allSettings() (out []string) {
 // helpSettings lists the settings of a kind, of one protocol if help is wanted for one.
 func (e *environment) helpSettings(w io.Writer, kind string) {
 	protocol := e.protocol
-	if _, known := app.Fields(protocol); !known {
+	if !app.Speaks(protocol) {
 		protocol = ""
 	}
 	var rows [][2]string
-	for _, s := range settingsOf(kind, protocol) {
+	for _, s := range app.Settings(kind, protocol) {
 		values := "TEXT"
 		switch {
 		case s.Boolean():
@@ -304,18 +279,17 @@ func optionOf(args []string, name string) string {
 	return ""
 }
 
-// speaking leaves out options for values that a protocol does not have, where help is wanted for one.
-func (e *environment) speaking(flags []ucli.Flag) []ucli.Flag {
-	fields, known := app.Fields(e.protocol)
-	if !known {
+// speaking leaves out options of a kind for values that a protocol does not have, where help is wanted for one.
+func (e *environment) speaking(kind string, flags []ucli.Flag) []ucli.Flag {
+	if !app.Speaks(e.protocol) {
 		return flags
 	}
+	there, here := app.Fields(kind, ""), app.Fields(kind, e.protocol)
 	return slices.DeleteFunc(slices.Clone(flags), func(f ucli.Flag) bool {
-		for field, flag := range typedFlags {
-			if flag == f.Names()[0] {
-				return !slices.Contains(fields, field)
-			}
+		is := func(x federation.Setting) bool { return option(x) == f.Names()[0] }
+		if f.Names()[0] == "identifier" {
+			return federation.Field(app.Settings(kind, e.protocol), "identifier").Type == ""
 		}
-		return f.Names()[0] == "identifier" && !slices.Contains(fields, "identifier")
+		return slices.ContainsFunc(there, is) && !slices.ContainsFunc(here, is)
 	})
 }

@@ -4,11 +4,11 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"strconv"
 	"time"
 
 	ucli "github.com/urfave/cli/v3"
 
+	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
 )
 
@@ -32,12 +32,13 @@ func (e *environment) history() *ucli.Command {
 }
 
 // ofChange is a command on one change, which is named by its number.
-func (e *environment) ofChange(do doing) ucli.ActionFunc {
+func (e *environment) ofChange(do func(context.Context, *ucli.Command, *client.Client, int64) error) ucli.ActionFunc {
 	return e.action([]string{"ID"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-		if id, err := strconv.ParseInt(args[0], 10, 64); err != nil || id < 1 {
-			return &usageError{fmt.Sprintf("%q is no number of a change", args[0]), "innergate history list shows them."}
+		id, err := numberOf(args[0], "change", "innergate history list shows them.")
+		if err != nil {
+			return err
 		}
-		return do(ctx, cmd, c, args)
+		return do(ctx, cmd, c, id)
 	})
 }
 
@@ -46,7 +47,7 @@ func (e *environment) listChanges(ctx context.Context, cmd *ucli.Command, c *cli
 	if kind == "app" {
 		kind = "application"
 	}
-	l, err := c.History(ctx, client.HistoryFilter{Kind: kind, Name: cmd.String("name"), Search: cmd.String("search"),
+	l, err := client.Call(ctx, c, api.ListHistory, api.HistoryFilter{Kind: kind, Name: cmd.String("name"), Search: cmd.String("search"),
 		Limit: cmd.Int("limit"), Before: cmd.Int64("before")})
 	if err != nil {
 		return err
@@ -68,8 +69,8 @@ func (e *environment) listChanges(ctx context.Context, cmd *ucli.Command, c *cli
 	})
 }
 
-func (e *environment) showChange(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	r, err := c.Change(ctx, args[0])
+func (e *environment) showChange(ctx context.Context, cmd *ucli.Command, c *client.Client, id int64) error {
+	r, err := client.Call(ctx, c, api.ShowChange, api.Numbered{ID: id})
 	if err != nil {
 		return err
 	}
@@ -87,31 +88,31 @@ func (e *environment) showChange(ctx context.Context, cmd *ucli.Command, c *clie
 	})
 }
 
-func (e *environment) restoreChange(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
-	t, err := c.Restore(ctx, args[0])
+func (e *environment) restoreChange(ctx context.Context, _ *ucli.Command, c *client.Client, id int64) error {
+	t, err := client.Call(ctx, c, api.Restore, api.Numbered{ID: id})
 	if err != nil {
 		return err
 	}
 	e.said("restored %s %s; it acts from the next request on", t.Kind, t.Name)
-	l, err := c.History(ctx, client.HistoryFilter{Kind: t.Kind, Name: t.Name, Limit: 1})
+	l, err := client.Call(ctx, c, api.ListHistory, api.HistoryFilter{Kind: t.Kind, Name: t.Name, Limit: 1})
 	if err == nil && len(l.Items) > 0 && t.Kind != "aggregate" {
 		e.said("%s", backTo(l.Items[0].ID))
 	}
 	return nil
 }
 
-func (e *environment) undoChange(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	r, err := c.Change(ctx, args[0])
+func (e *environment) undoChange(ctx context.Context, cmd *ucli.Command, c *client.Client, id int64) error {
+	r, err := client.Call(ctx, c, api.ShowChange, api.Numbered{ID: id})
 	if err != nil {
 		return err
 	}
 	if r.What == "added" || r.Batch > 0 {
-		if err := e.confirm(cmd, fmt.Sprintf("change %s (%s %s %s%s) would be taken back", args[0], r.What, r.Kind, r.Name,
+		if err := e.confirm(cmd, fmt.Sprintf("change %d (%s %s %s%s) would be taken back", id, r.What, r.Kind, r.Name,
 			map[bool]string{true: " and others", false: ""}[r.Batch > 0])); err != nil {
 			return err
 		}
 	}
-	u, err := c.Undo(ctx, args[0])
+	u, err := client.Call(ctx, c, api.Undo, api.Numbered{ID: id})
 	if err != nil {
 		return err
 	}

@@ -29,7 +29,7 @@ func (e *environment) keys() *ucli.Command {
 }
 
 func (e *environment) listKeys(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-	l, err := c.Keys(ctx)
+	l, err := client.Call(ctx, c, api.ListKeys, api.None{})
 	if err != nil {
 		return err
 	}
@@ -37,7 +37,7 @@ func (e *environment) listKeys(ctx context.Context, cmd *ucli.Command, c *client
 }
 
 func (e *environment) announceKey(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	l, err := c.AnnounceKey(ctx, args[0], cmd.String("kind"))
+	l, err := client.Call(ctx, c, api.AnnounceKey, api.Body(api.KeyChange{Purpose: args[0], Kind: cmd.String("kind")}))
 	if err != nil {
 		return err
 	}
@@ -45,7 +45,7 @@ func (e *environment) announceKey(ctx context.Context, cmd *ucli.Command, c *cli
 }
 
 func (e *environment) switchKey(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	l, err := c.SwitchKey(ctx, args[0])
+	l, err := client.Call(ctx, c, api.SwitchKey, api.Body(api.KeyChange{Purpose: args[0]}))
 	if err != nil {
 		return err
 	}
@@ -53,10 +53,14 @@ func (e *environment) switchKey(ctx context.Context, cmd *ucli.Command, c *clien
 }
 
 func (e *environment) removeKey(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+	id, err := numberOf(args[0], "key", "innergate keys list shows them.")
+	if err != nil {
+		return err
+	}
 	if err := e.confirm(cmd, "key "+args[0]+" would be gone for good; what is encrypted to it cannot be read any more"); err != nil {
 		return err
 	}
-	if err := c.RemoveKey(ctx, args[0]); err != nil {
+	if err := client.Do(ctx, c, api.RemoveKey, api.Numbered{ID: id}); err != nil {
 		return err
 	}
 	e.said("removed key %s", args[0])

@@ -65,7 +65,7 @@ func (e *environment) many(ctx context.Context, cmd *ucli.Command, k kindOf, m a
 	if err != nil {
 		return err
 	}
-	p, err := c.PreviewMany(ctx, m)
+	p, err := client.Call(ctx, c, api.PreviewChanges, api.Body(m))
 	if err != nil {
 		return err
 	}
@@ -87,7 +87,7 @@ func (e *environment) many(ctx context.Context, cmd *ucli.Command, k kindOf, m a
 	}
 	carry := e.carryHint(ctx, c, k, m)
 	m.Digest = p.Digest
-	if p, err = c.ChangeMany(ctx, m); err != nil {
+	if p, err = client.Call(ctx, c, api.ChangeMany, api.Body(m)); err != nil {
 		return err
 	}
 	return e.print(cmd, p, func(w io.Writer) {
@@ -118,7 +118,7 @@ func (e *environment) carryHint(ctx context.Context, c *client.Client, k kindOf,
 	}
 	id := "ID"
 	if len(m.Names) == 1 {
-		if r, err := c.Record(ctx, k.kind, m.Names[0]); err == nil {
+		if r, err := client.Call(ctx, c, api.RecordsOf(k.kind).Show, api.Name(m.Names[0])); err == nil {
 			id = r.ID
 		}
 	}

@@ -64,7 +64,7 @@ func (e *environment) showMapping(ctx context.Context, cmd *ucli.Command, c *cli
 	if err != nil {
 		return err
 	}
-	r, err := c.Record(ctx, kind, name)
+	r, err := client.Call(ctx, c, api.RecordsOf(kind).Show, api.Name(name))
 	if err != nil {
 		return err
 	}
@@ -135,7 +135,7 @@ func (e *environment) proposeMapping(ctx context.Context, cmd *ucli.Command, c *
 	if err != nil {
 		return err
 	}
-	got, err := c.ProposeMapping(ctx, kind, name)
+	got, err := client.Call(ctx, c, api.RecordsOf(kind).ProposeMapping, api.Name(name))
 	if err != nil {
 		return err
 	}
@@ -195,7 +195,7 @@ func (e *environment) tryMapping(ctx context.Context, cmd *ucli.Command) error {
 	if err != nil {
 		return err
 	}
-	got, err := c.TryMapping(ctx, in)
+	got, err := client.Call(ctx, c, api.TryMapping, api.Body(in))
 	if err != nil {
 		return err
 	}

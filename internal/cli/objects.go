@@ -33,7 +33,7 @@ func (e *environment) objects() *ucli.Command {
 				if err != nil {
 					return err
 				}
-				if err := c.RemoveObject(ctx, kind, name); err != nil {
+				if err := client.Do(ctx, c, api.RemoveObject, api.Of(kind, name)); err != nil {
 					return err
 				}
 				fmt.Fprintf(e.out, "removed %s\n", args[0])
@@ -51,7 +51,7 @@ func objectNamed(path string) (kind, name string, err error) {
 }
 
 func (e *environment) objectKinds(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	list, err := c.Kinds(ctx)
+	list, err := client.Call(ctx, c, api.ListKinds, api.None{})
 	if err != nil {
 		return err
 	}
@@ -99,7 +99,7 @@ func settingsOfKind(list []api.Kind, kind string) (out []api.Setting, err error)
 }
 
 func (e *environment) listObjects(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	l, err := c.Objects(ctx, args[0], cmd.String("search"))
+	l, err := client.Call(ctx, c, api.ListObjects, api.ObjectFilter{Kind: args[0], Search: cmd.String("search")})
 	if err != nil {
 		return err
 	}
@@ -117,7 +117,7 @@ func (e *environment) showObject(ctx context.Context, cmd *ucli.Command, c *clie
 	if err != nil {
 		return err
 	}
-	o, err := c.Object(ctx, kind, name)
+	o, err := client.Call(ctx, c, api.ShowObject, api.Of(kind, name))
 	if err != nil {
 		return err
 	}
@@ -146,7 +146,7 @@ func (e *environment) putObject(ctx context.Context, cmd *ucli.Command, c *clien
 	if err != nil {
 		return err
 	}
-	list, err := c.Kinds(ctx)
+	list, err := client.Call(ctx, c, api.ListKinds, api.None{})
 	if err != nil {
 		return err
 	}
@@ -158,13 +158,13 @@ func (e *environment) putObject(ctx context.Context, cmd *ucli.Command, c *clien
 	if err != nil {
 		return err
 	}
-	now, err := c.Object(ctx, kind, name)
+	now, err := client.Call(ctx, c, api.ShowObject, api.Of(kind, name))
 	var p *api.Problem
 	if errors.As(err, &p) && p.Status != 404 || err != nil && p == nil {
 		return err
 	}
 	in := api.ObjectChange{Revision: now.Revision, Settings: settings}
-	looked, err := c.LookAtObject(ctx, kind, name, in)
+	looked, err := client.Call(ctx, c, api.PreviewObject, api.ToObject(kind, name, in))
 	if err != nil {
 		return err
 	}
@@ -174,7 +174,7 @@ func (e *environment) putObject(ctx context.Context, cmd *ucli.Command, c *clien
 			e.consequence(w, looked.Consequence, "would be")
 		})
 	}
-	o, err := c.PutObject(ctx, kind, name, in)
+	o, err := client.Call(ctx, c, api.PutObject, api.ToObject(kind, name, in))
 	if err != nil {
 		return err
 	}

@@ -64,7 +64,7 @@ func (e *environment) addOwner(ctx context.Context, cmd *ucli.Command) error {
 	} else {
 		var c *client.Client
 		if c, err = e.dial(cmd); err == nil {
-			_, err = c.AddOwner(ctx, args[0], password)
+			_, err = client.Call(ctx, c, api.AddOwner, api.Body(api.NewOwner{Username: args[0], NewPassword: api.NewPassword{Password: password}}))
 		}
 	}
 	if err != nil {
@@ -79,7 +79,7 @@ func (e *environment) setPassword(ctx context.Context, cmd *ucli.Command, c *cli
 	if err != nil {
 		return err
 	}
-	if err := c.SetPassword(ctx, args[0], password); err != nil {
+	if err := client.Do(ctx, c, api.SetPassword, api.To(args[0], api.NewPassword{Password: password})); err != nil {
 		return err
 	}
 	e.said("changed the password of %s", args[0])
@@ -90,7 +90,7 @@ func (e *environment) removeOwner(ctx context.Context, cmd *ucli.Command, c *cli
 	if err := e.confirm(cmd, "the owner "+args[0]+" would be removed, and signed out"); err != nil {
 		return err
 	}
-	if err := c.RemoveOwner(ctx, args[0]); err != nil {
+	if err := client.Do(ctx, c, api.RemoveOwner, api.Name(args[0])); err != nil {
 		return err
 	}
 	e.said("removed %s; nothing brings the password back, add the owner anew", args[0])
@@ -98,7 +98,7 @@ func (e *environment) removeOwner(ctx context.Context, cmd *ucli.Command, c *cli
 }
 
 func (e *environment) listOwners(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-	l, err := c.Owners(ctx)
+	l, err := client.Call(ctx, c, api.ListOwners, api.None{})
 	if err != nil {
 		return err
 	}
@@ -163,7 +163,7 @@ func (e *environment) addToken(ctx context.Context, cmd *ucli.Command) error {
 	} else {
 		var c *client.Client
 		if c, err = e.dial(cmd); err == nil {
-			t, err = c.AddToken(ctx, args[0], expires)
+			t, err = client.Call(ctx, c, api.AddToken, api.Body(api.NewToken{Name: args[0], Expires: expires}))
 		}
 	}
 	if err != nil {
@@ -179,7 +179,7 @@ func (e *environment) addToken(ctx context.Context, cmd *ucli.Command) error {
 }
 
 func (e *environment) listTokens(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-	l, err := c.Tokens(ctx)
+	l, err := client.Call(ctx, c, api.ListTokens, api.None{})
 	if err != nil {
 		return err
 	}
@@ -197,7 +197,7 @@ func (e *environment) removeToken(ctx context.Context, cmd *ucli.Command, c *cli
 	if err := e.confirm(cmd, "the token "+args[0]+" would stop working at once"); err != nil {
 		return err
 	}
-	if err := c.RemoveToken(ctx, args[0]); err != nil {
+	if err := client.Do(ctx, c, api.RemoveToken, api.Name(args[0])); err != nil {
 		return err
 	}
 	e.said("removed %s; nothing brings its secret back, make another one", args[0])

@@ -52,7 +52,7 @@ func (e *environment) listLinks(ctx context.Context, cmd *ucli.Command, c *clien
 	if cmd.IsSet("person") && cmd.Int64("person") < 1 {
 		return &usageError{fmt.Sprintf("--person: there is no person %d", cmd.Int64("person")), "People are numbered from 1."}
 	}
-	l, err := c.Links(ctx, client.LinkFilter{Provider: cmd.String("provider"), Person: cmd.Int64("person"),
+	l, err := client.Call(ctx, c, api.ListLinks, api.LinkFilter{Provider: cmd.String("provider"), Person: cmd.Int64("person"),
 		Limit: cmd.Int("limit"), After: cmd.String("after")})
 	if err != nil {
 		return err
@@ -90,7 +90,7 @@ func linkName(p api.LinkProvider) string {
 }
 
 func (e *environment) listLinkProviders(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-	l, err := c.LinkProviders(ctx)
+	l, err := client.Call(ctx, c, api.ListLinkProviders, api.None{})
 	if err != nil {
 		return err
 	}
@@ -114,7 +114,7 @@ func (e *environment) carryLinks(ctx context.Context, cmd *ucli.Command, c *clie
 		return &usageError{"--digest is missing: what is carried over is what was looked at",
 			"See it with --preview first; that prints the digest."}
 	}
-	out, err := c.CarryLinks(ctx, in)
+	out, err := client.Call(ctx, c, api.CarryLinks, api.Body(in))
 	if err != nil {
 		return err
 	}
@@ -137,7 +137,7 @@ func (e *environment) carryLinks(ctx context.Context, cmd *ucli.Command, c *clie
 }
 
 func (e *environment) listSubjects(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	l, err := c.Subjects(ctx, args[0], cmd.Int64("after"), cmd.Int("limit"))
+	l, err := client.Call(ctx, c, api.ListSubjects, api.SubjectFilter{Named: api.Name(args[0]), After: cmd.Int64("after"), Limit: cmd.Int("limit")})
 	if err != nil {
 		return err
 	}
@@ -164,7 +164,7 @@ func (e *environment) importSubjects(ctx context.Context, cmd *ucli.Command, c *
 		return &usageError{"--digest is missing: what is imported is what was looked at",
 			"See it with --preview first; that prints the digest."}
 	}
-	out, err := c.ImportSubjects(ctx, args[0], in)
+	out, err := client.Call(ctx, c, api.ImportSubjects, api.To(args[0], in))
 	if err != nil {
 		return err
 	}

@@ -27,8 +27,8 @@ func peopleFlags() []ucli.Flag {
 		&ucli.StringFlag{Name: "provider", Usage: "linked to this provider"}}
 }
 
-func peopleFilter(cmd *ucli.Command) client.PeopleFilter {
-	return client.PeopleFilter{Search: cmd.String("search"), State: cmd.String("state"), Group: cmd.String("group"),
+func peopleFilter(cmd *ucli.Command) api.PeopleFilter {
+	return api.PeopleFilter{Search: cmd.String("search"), State: cmd.String("state"), Group: cmd.String("group"),
 		Organisation: cmd.String("organisation"), UserType: cmd.String("user-type"), Provider: cmd.String("provider")}
 }
 
@@ -41,10 +41,10 @@ func editFlags() []ucli.Flag {
 
 // persons are the commands about accounts of people.
 func (e *environment) persons() []*ucli.Command {
-	state := func(what, usage string) *ucli.Command {
+	state := func(what, usage string, o api.Operation[api.OnePerson, api.PersonShown]) *ucli.Command {
 		return &ucli.Command{Name: what, Usage: usage, ArgsUsage: "NUMBER",
 			Action: e.action([]string{"NUMBER"}, e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
-				return c.StatePerson(ctx, n, what)
+				return client.Call(ctx, c, o, api.Number(n))
 			}))}
 	}
 	return []*ucli.Command{
@@ -54,7 +54,7 @@ func (e *environment) persons() []*ucli.Command {
 			Action: e.action(nil, e.listPeople)},
 		{Name: "show", Usage: "show one, with what they hold", ArgsUsage: "NUMBER",
 			Action: e.action([]string{"NUMBER"}, e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
-				return c.Person(ctx, n)
+				return client.Call(ctx, c, api.ShowPerson, api.Number(n))
 			}))},
 		{Name: "told", Usage: "show what an application would be told of somebody, by what the gate knows", ArgsUsage: "NUMBER APPLICATION",
 			Action: e.action([]string{"NUMBER", "APPLICATION"}, e.personTold)},
@@ -70,7 +70,7 @@ func (e *environment) persons() []*ucli.Command {
 			Flags: []ucli.Flag{&ucli.StringFlag{Name: "format", Usage: "NameID format, as it will come"}},
 			Action: e.action([]string{"NUMBER", "PROVIDER", "NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
 				return e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
-					return c.LinkPerson(ctx, n, api.PersonLink{Provider: args[1], Subject: args[2], Format: cmd.String("format")})
+					return client.Call(ctx, c, api.LinkPerson, api.ToPerson(n, api.PersonLink{Provider: args[1], Subject: args[2], Format: cmd.String("format")}))
 				})(ctx, cmd, c, args)
 			})},
 		{Name: "join", Usage: "make one account of two: OTHER goes, its links come to NUMBER", ArgsUsage: "NUMBER OTHER",
@@ -82,18 +82,23 @@ func (e *environment) persons() []*ucli.Command {
 			Description: "All sessions of the person end. Where they have several links to the provider, name the one with --name.",
 			Flags:       []ucli.Flag{&ucli.StringFlag{Name: "name", Usage: "what the provider calls them by this link"}},
 			Action:      e.action([]string{"NUMBER", "PROVIDER"}, e.partPerson)},
-		state("disable", "let somebody in no more; their sessions end at once, and what these gave"),
-		state("enable", "let somebody in again"),
+		state("disable", "let somebody in no more; their sessions end at once, and what these gave", api.DisablePerson),
+		state("enable", "let somebody in again", api.EnablePerson),
 		{Name: "remove", Usage: "remove somebody with all that is theirs, traces too; that it was done stays in the history",
 			ArgsUsage: "NUMBER", Flags: []ucli.Flag{&ucli.BoolFlag{Name: "yes", Usage: "it is meant; without it, what they hold is only shown"}},
 			Action: e.action([]string{"NUMBER"}, e.removePerson)},
 	}
 }
 
-func numberOf(word string) (int64, error) {
+func personNumber(word string) (int64, error) {
+	return numberOf(word, "person", "People are numbered from 1; innergate person list --search NAME finds them.")
+}
+
+// numberOf reads the number of something; hint says where numbers are seen.
+func numberOf(word, of, hint string) (int64, error) {
 	n, err := strconv.ParseInt(word, 10, 64)
 	if err != nil || n < 1 {
-		return 0, &usageError{fmt.Sprintf("%q is no number of a person", word), "People are numbered from 1; innergate person list --search NAME finds them."}
+		return 0, &usageError{fmt.Sprintf("%q is no number of a %s", word, of), hint}
 	}
 	return n, nil
 }
@@ -101,7 +106,7 @@ func numberOf(word string) (int64, error) {
 // onPerson does something with one person, and shows them as they are then.
 func (e *environment) onPerson(do func(context.Context, *client.Client, int64) (api.PersonShown, error)) doing {
 	return func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-		n, err := numberOf(args[0])
+		n, err := personNumber(args[0])
 		if err != nil {
 			return err
 		}
@@ -161,7 +166,7 @@ func (e *environment) addPerson(ctx context.Context, cmd *ucli.Command) error {
 	if err != nil {
 		return err
 	}
-	p, err := c.AddPerson(ctx, in)
+	p, err := client.Call(ctx, c, api.AddPerson, api.Body(in))
 	if err != nil {
 		return err
 	}
@@ -185,22 +190,22 @@ func (e *environment) setPerson(ctx context.Context, cmd *ucli.Command) error {
 		return err
 	}
 	return e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
-		return c.ChangePerson(ctx, n, in)
+		return client.Call(ctx, c, api.ChangePerson, api.ToPerson(n, in))
 	})(ctx, cmd, c, args[:1])
 }
 
 func (e *environment) joinPeople(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	n, err := numberOf(args[0])
+	n, err := personNumber(args[0])
 	if err != nil {
 		return err
 	}
-	other, err := numberOf(args[1])
+	other, err := personNumber(args[1])
 	if err != nil {
 		return err
 	}
-	out, err := c.JoinPeople(ctx, n, api.PersonJoin{Other: other, Preview: cmd.String("digest") == "",
+	out, err := client.Call(ctx, c, api.JoinPeople, api.ToPerson(n, api.PersonJoin{Other: other, Preview: cmd.String("digest") == "",
 		Digest: cmd.String("digest"),
-		Enable: cmd.Bool("enable")})
+		Enable: cmd.Bool("enable")}))
 	if err != nil {
 		return err
 	}
@@ -242,11 +247,11 @@ func (e *environment) joinedState(w io.Writer, n int64, out api.PersonJoined) {
 }
 
 func (e *environment) partPerson(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	n, err := numberOf(args[0])
+	n, err := personNumber(args[0])
 	if err != nil {
 		return err
 	}
-	p, err := c.Person(ctx, n)
+	p, err := client.Call(ctx, c, api.ShowPerson, api.Number(n))
 	if err != nil {
 		return err
 	}
@@ -269,16 +274,16 @@ func (e *environment) partPerson(ctx context.Context, cmd *ucli.Command, c *clie
 		return &usageError{fmt.Sprintf("person %d has %d links to %s", n, len(keys), args[1]), "Name the one with --name: " + strings.Join(names, ", ") + "."}
 	}
 	return e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
-		return c.PartPerson(ctx, n, keys[0])
+		return client.Call(ctx, c, api.PartPerson, api.ToPerson(n, api.PersonPart{Link: keys[0]}))
 	})(ctx, cmd, c, args)
 }
 
 func (e *environment) personTold(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	n, err := numberOf(args[0])
+	n, err := personNumber(args[0])
 	if err != nil {
 		return err
 	}
-	m, err := c.PersonTold(ctx, n, args[1])
+	m, err := client.Call(ctx, c, api.ToldPerson, api.Telling{OnePerson: api.Number(n), Application: args[1]})
 	if err != nil {
 		return err
 	}
@@ -286,11 +291,11 @@ func (e *environment) personTold(ctx context.Context, cmd *ucli.Command, c *clie
 }
 
 func (e *environment) removePerson(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	n, err := numberOf(args[0])
+	n, err := personNumber(args[0])
 	if err != nil {
 		return err
 	}
-	p, err := c.Person(ctx, n)
+	p, err := client.Call(ctx, c, api.ShowPerson, api.Number(n))
 	if err != nil {
 		return err
 	}
@@ -298,7 +303,7 @@ func (e *environment) removePerson(ctx context.Context, cmd *ucli.Command, c *cl
 		e.person(e.out, p)
 		return &usageError{"this would be removed: it is not done unasked", "Add --yes, if it is meant."}
 	}
-	if err := c.RemovePerson(ctx, n); err != nil {
+	if err := client.Do(ctx, c, api.RemovePerson, api.Number(n)); err != nil {
 		return err
 	}
 	fmt.Fprintf(e.out, "removed person %d\n", n)
@@ -363,9 +368,8 @@ func counted(n int64, word string) string {
 }
 
 func (e *environment) listPeople(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-	f := peopleFilter(cmd)
-	f.After, f.Limit = cmd.String("after"), cmd.Int("limit")
-	l, err := c.People(ctx, f)
+	f := api.PeoplePage{PeopleFilter: peopleFilter(cmd), After: cmd.String("after"), Limit: cmd.Int("limit")}
+	l, err := client.Call(ctx, c, api.ListPeople, f)
 	if err != nil {
 		return err
 	}
@@ -388,7 +392,7 @@ func (e *environment) listPeople(ctx context.Context, cmd *ucli.Command, c *clie
 				dash(strings.Join(units, ", ")), brief(p.Added, time.Now())})
 		}
 		empty := "Nobody is known yet: people are at their first sign-in, or take a list in with innergate person import."
-		if f != (client.PeopleFilter{Limit: f.Limit}) {
+		if f.PeopleFilter != (api.PeopleFilter{}) {
 			empty = "Nobody like that."
 		}
 		e.table(w, columns("person!", "state", "name!", "type", "comes by", "belongs to", "added@"), rows, empty)

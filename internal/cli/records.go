@@ -23,18 +23,13 @@ type kindOf struct {
 	kind, command string
 	aliases       []string
 	what          string // several of them
-	typed         []string
 	other         string // command of the other kind
 }
 
 var (
-	ofProvider = kindOf{kind: "provider", command: "provider", what: "identity providers", other: "app",
-		typed: []string{"entityId", "ssoRedirect", "ssoPost", "certificate", "nextCertificate", "nameIdFormat", "issuer",
-			"clientId", "clientSecret", "clientSecretEnds", "authorize", "token", "userinfo", "jwksUri", "jwks", "endSession"}}
+	ofProvider    = kindOf{kind: "provider", command: "provider", what: "identity providers", other: "app"}
 	ofApplication = kindOf{kind: "application", command: "app", aliases: []string{"application"}, what: "applications",
-		other: "provider", typed: []string{"entityId", "acs", "acsArtifact", "certificate", "nextCertificate",
-			"encryptionCertificate", "nameIdFormat", "link", "kind", "redirectUris", "postLogoutRedirectUris", "clientId",
-			"clientSecret", "jwks", "jwksUri", "backchannelLogoutUri", "initiateLoginUri"}}
+		other: "provider"}
 )
 
 // searchFlag narrows lists of records.
@@ -105,13 +100,13 @@ func (e *environment) addRecord(k kindOf) ucli.ActionFunc {
 			return err
 		}
 		if cmd.Bool("preview") {
-			p, err := c.PreviewRecord(ctx, k.kind, n)
+			p, err := client.Call(ctx, c, api.RecordsOf(k.kind).Preview, api.Body(n))
 			if err != nil {
 				return e.ofFile(cmd, err)
 			}
 			return worst(e.print(cmd, p, func(w io.Writer) { e.preview(w, p) }), p.Findings)
 		}
-		r, err := c.AddRecord(ctx, k.kind, n)
+		r, err := client.Call(ctx, c, api.RecordsOf(k.kind).Add, api.Body(n))
 		if err != nil {
 			return e.ofFile(cmd, err)
 		}
@@ -172,7 +167,7 @@ func (e *environment) founds(w io.Writer, found []api.Found) {
 
 // back says how to take the change back that made a revision.
 func (e *environment) back(ctx context.Context, c *client.Client, kind, name string, revision int) string {
-	l, err := c.History(ctx, client.HistoryFilter{Kind: kind, Name: name, Limit: 5})
+	l, err := client.Call(ctx, c, api.ListHistory, api.HistoryFilter{Kind: kind, Name: name, Limit: 5})
 	if err != nil {
 		return "" // the change is made all the same
 	}
@@ -223,13 +218,13 @@ func (e *environment) updateRecord(k kindOf) doing {
 		if err != nil {
 			return err
 		}
-		if _, err = c.Record(ctx, k.kind, args[0]); err != nil {
+		if _, err = client.Call(ctx, c, api.RecordsOf(k.kind).Show, api.Name(args[0])); err != nil {
 			return err
 		}
 		if err := e.alsoSet(ctx, cmd, c, k, args[0]); err != nil {
 			return err
 		}
-		p, err := c.PreviewRecord(ctx, k.kind, api.NewRecord{Name: args[0], Given: g})
+		p, err := client.Call(ctx, c, api.RecordsOf(k.kind).Preview, api.Body(api.NewRecord{Name: args[0], Given: g}))
 		if err != nil {
 			return e.ofFile(cmd, err)
 		}
@@ -237,7 +232,7 @@ func (e *environment) updateRecord(k kindOf) doing {
 			return worst(e.print(cmd, p, func(w io.Writer) { e.preview(w, p) }), p.Findings)
 		}
 		g.Expect = p.Document
-		r, err := c.Retake(ctx, k.kind, args[0], api.Retake{Revision: p.Revision, Given: g})
+		r, err := client.Call(ctx, c, api.RecordsOf(k.kind).Retake, api.To(args[0], api.Retake{Revision: p.Revision, Given: g}))
 		if err != nil {
 			return e.ofFile(cmd, err)
 		}
@@ -283,10 +278,10 @@ func (e *environment) alsoSet(ctx context.Context, cmd *ucli.Command, c *client.
 		return err
 	}
 	m := api.Many{Kind: k.kind, Names: []string{name}, Set: set}
-	p, err := c.PreviewMany(ctx, m)
+	p, err := client.Call(ctx, c, api.PreviewChanges, api.Body(m))
 	if err == nil && len(p.Changes) > 0 {
 		m.Digest = p.Digest
-		_, err = c.ChangeMany(ctx, m)
+		_, err = client.Call(ctx, c, api.ChangeMany, api.Body(m))
 	}
 	return err
 }
@@ -314,9 +309,9 @@ func (e *environment) listRecords(k kindOf) doing {
 		if err != nil {
 			return err
 		}
-		f := client.ListFilter{Search: cmd.String("search")}
+		f := api.Listing{Search: cmd.String("search")}
 		f.Limit, f.Offset = want.page()
-		l, err := c.Records(ctx, k.kind, f)
+		l, err := client.Call(ctx, c, api.RecordsOf(k.kind).List, f)
 		if err != nil {
 			return err
 		}
@@ -342,7 +337,7 @@ func (e *environment) nothing(ctx context.Context, c *client.Client, k kindOf, s
 		return fmt.Sprintf("No %s yet. Add one: innergate %s add NAME --metadata FILE", k.kind, k.command)
 	}
 	say := fmt.Sprintf("Nothing matches %q.", search)
-	l, err := c.Records(ctx, k.kind, client.ListFilter{})
+	l, err := client.Call(ctx, c, api.RecordsOf(k.kind).List, api.Listing{})
 	if err != nil {
 		return say
 	}
@@ -359,7 +354,7 @@ func (e *environment) nothing(ctx context.Context, c *client.Client, k kindOf, s
 
 func (e *environment) showRecord(k kindOf) doing {
 	return func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-		a, err := c.Record(ctx, k.kind, args[0])
+		a, err := client.Call(ctx, c, api.RecordsOf(k.kind).Show, api.Name(args[0]))
 		if err != nil {
 			return err
 		}

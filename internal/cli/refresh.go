@@ -27,7 +27,7 @@ func (e *environment) named(ctx context.Context, cmd *ucli.Command, c *client.Cl
 	if err != nil {
 		return nil, err
 	}
-	l, err := c.Checks(ctx, client.CheckFilter{Names: names, Kind: kind, All: true})
+	l, err := client.Call(ctx, c, api.ListChecks, api.CheckFilter{Names: names, Kind: kind, All: true})
 	if err != nil {
 		return nil, err
 	}
@@ -89,7 +89,7 @@ func (e *environment) refreshAll(ctx context.Context, c *client.Client, records 
 			x, err = e.refreshAggregate(ctx, c, r[1])
 		} else {
 			var one api.Refreshed
-			one, err = c.Refresh(ctx, r[0], r[1], again)
+			one, err = client.Call(ctx, c, api.RecordsOf(r[0]).Refresh, api.Refreshing{Named: api.Name(r[1]), Again: again})
 			x = []api.Refreshed{one}
 		}
 		var p *api.Problem
@@ -117,7 +117,7 @@ func (e *environment) progress(format string, args ...any) {
 // refreshAggregate fetches an aggregate anew, and tells of it as of a record.
 func (e *environment) refreshAggregate(ctx context.Context, c *client.Client, name string) ([]api.Refreshed, error) {
 	one := api.Refreshed{Kind: "aggregate", Name: name, Outcome: "unchanged"}
-	j, err := c.RefreshAggregate(ctx, name)
+	j, err := client.Call(ctx, c, api.RefreshAggregate, api.Name(name))
 	if err != nil {
 		return nil, err
 	}
@@ -163,7 +163,7 @@ func decideNext(w io.Writer, name, digest string) {
 func (e *environment) waiting() *ucli.Command {
 	return &ucli.Command{Name: "waiting", Usage: "changes of metadata that wait for approval",
 		Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-			l, err := c.Waiting(ctx)
+			l, err := client.Call(ctx, c, api.ListWaiting, api.WaitingFilter{})
 			if err != nil {
 				return err
 			}
@@ -193,7 +193,9 @@ func (e *environment) decide(verb, usage string) *ucli.Command {
 					return &usageError{fmt.Sprintf("%q names %d records", args[0], len(records)),
 						"Say which with --kind provider or --kind app."}
 				}
-				if err := c.Decide(ctx, records[0][0], records[0][1], verb, cmd.String("digest")); err != nil {
+				of := api.RecordsOf(records[0][0])
+				decide := map[string]api.Operation[api.SentTo[api.Decision], api.None]{"approve": of.Approve, "decline": of.Decline}[verb]
+				if err := client.Do(ctx, c, decide, api.To(records[0][1], api.Decision{Digest: cmd.String("digest")})); err != nil {
 					return err
 				}
 				e.said("%s the change of %s", map[string]string{"approve": "approved", "decline": "declined"}[verb], args[0])

@@ -33,7 +33,7 @@ func (e *environment) roll() []*ucli.Command {
 		{Name: "export", Usage: "print people as a list that can be taken in again",
 			Flags: append(peopleFlags(), &ucli.StringFlag{Name: "form", Usage: "csv or json", Value: "csv"}),
 			Action: e.action(nil, func(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-				octets, err := c.ExportPeople(ctx, peopleFilter(cmd), cmd.String("form"))
+				octets, err := client.Call(ctx, c, api.ExportPeople, api.PeopleExport{PeopleFilter: peopleFilter(cmd), Form: cmd.String("form")})
 				if err != nil {
 					return err
 				}
@@ -64,7 +64,7 @@ func (e *environment) importPeople(ctx context.Context, cmd *ucli.Command, c *cl
 	defer f.Close()
 	how := api.PeopleImport{By: cmd.String("by"), KnownOnly: cmd.Bool("known-only"), SkipBad: cmd.Bool("skip-bad"),
 		Empties: cmd.Bool("empties"), Digest: cmd.String("digest")}
-	j, err := c.ImportPeople(ctx, how, f)
+	j, err := client.Upload(ctx, c, api.ImportPeople, api.None{}, how, f)
 	if err == nil {
 		j, err = e.follow(ctx, c, j)
 	}

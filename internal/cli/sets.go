@@ -34,7 +34,7 @@ func (e *environment) sets() *ucli.Command {
 				file...), Action: e.action([]string{"NAME"}, e.putSet)},
 		{Name: "remove", Usage: "remove one that nobody shares", ArgsUsage: "NAME",
 			Action: e.action([]string{"NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
-				if err := c.RemoveSet(ctx, args[0]); err != nil {
+				if err := client.Do(ctx, c, api.RemoveSet, api.Name(args[0])); err != nil {
 					return err
 				}
 				fmt.Fprintf(e.out, "removed %s\n", args[0])
@@ -44,13 +44,13 @@ func (e *environment) sets() *ucli.Command {
 }
 
 func (e *environment) listSets(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
-	list, err := c.Sets(ctx)
+	list, err := client.Call(ctx, c, api.ListSets, api.None{})
 	if err != nil {
 		return err
 	}
-	return e.print(cmd, list, func(w io.Writer) {
+	return e.print(cmd, list.Items, func(w io.Writer) {
 		rows := [][]string{}
-		for _, s := range list {
+		for _, s := range list.Items {
 			rows = append(rows, []string{s.Name, s.Way, fmt.Sprint(len(s.Mapping.Rules)), fmt.Sprint(len(s.Using)), s.Title})
 		}
 		e.table(w, columns("name!", "way", "rules", "shared by", "title"), rows,
@@ -59,7 +59,7 @@ func (e *environment) listSets(ctx context.Context, cmd *ucli.Command, c *client
 }
 
 func (e *environment) showSet(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	s, err := c.Set(ctx, args[0])
+	s, err := client.Call(ctx, c, api.ShowSet, api.Name(args[0]))
 	if err != nil {
 		return err
 	}
@@ -97,14 +97,14 @@ func deviating(all []api.Deviation, path string) (out string) {
 // changedSet is a set as the options have it, over what there is.
 func (e *environment) changedSet(ctx context.Context, cmd *ucli.Command, c *client.Client, name string) (api.SetChange,
 	error) {
-	list, err := c.Sets(ctx)
+	list, err := client.Call(ctx, c, api.ListSets, api.None{})
 	if err != nil {
 		return api.SetChange{}, err
 	}
 	var out api.SetChange
-	at := slices.IndexFunc(list, func(s api.Set) bool { return s.Name == name })
+	at := slices.IndexFunc(list.Items, func(s api.Set) bool { return s.Name == name })
 	if at >= 0 {
-		out = list[at].SetChange
+		out = list.Items[at].SetChange
 	}
 	out.Way = cmp.Or(cmd.String("way"), out.Way)
 	out.Title = cmp.Or(cmd.String("title"), out.Title, name)
@@ -129,13 +129,13 @@ func (e *environment) putSet(ctx context.Context, cmd *ucli.Command, c *client.C
 		return err
 	}
 	if cmd.Bool("dry-run") {
-		got, err := c.Weigh(ctx, api.Proposed{Set: &api.NamedSet{Name: args[0], SetChange: change}})
+		got, err := client.Call(ctx, c, api.WeighChange, api.Body(api.Proposed{Set: &api.NamedSet{Name: args[0], SetChange: change}}))
 		if err != nil {
 			return err
 		}
 		return e.print(cmd, got, func(w io.Writer) { e.consequence(w, &got, "would be") })
 	}
-	s, err := c.PutSet(ctx, args[0], change)
+	s, err := client.Call(ctx, c, api.PutSet, api.To(args[0], change))
 	if err != nil {
 		return err
 	}
@@ -186,7 +186,7 @@ func (e *environment) runAgain(ctx context.Context, cmd *ucli.Command) error {
 		}
 		in.Set = &api.NamedSet{Name: name, SetChange: set}
 	}
-	j, err := c.Reevaluate(ctx, in)
+	j, err := client.Call(ctx, c, api.Reevaluate, api.Body(in))
 	if err == nil {
 		j, err = e.follow(ctx, c, j)
 	}

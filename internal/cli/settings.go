@@ -159,18 +159,18 @@ func (e *environment) setAggregate(ctx context.Context, cmd *ucli.Command) error
 	if err != nil {
 		return err
 	}
-	was, err := c.Aggregate(ctx, names[0])
+	was, err := client.Call(ctx, c, api.ShowAggregate, api.Name(names[0]))
 	if err != nil {
 		return err
 	}
 	some, err := edit(set)
 	if err == nil {
-		err = c.ChangeAggregate(ctx, names[0], api.AggregateChange{Revision: was.Revision, Settings: some})
+		err = client.Do(ctx, c, api.ChangeAggregate, api.To(names[0], api.AggregateChange{Revision: was.Revision, Settings: some}))
 	}
 	if err != nil {
 		return err
 	}
-	now, err := c.Aggregate(ctx, names[0])
+	now, err := client.Call(ctx, c, api.ShowAggregate, api.Name(names[0]))
 	if err != nil {
 		return err
 	}
@@ -183,7 +183,7 @@ func (e *environment) changedAggregate(ctx context.Context, w io.Writer, c *clie
 		return
 	}
 	fmt.Fprintf(w, "changed %s\n", now.Name)
-	l, err := c.History(ctx, client.HistoryFilter{Kind: "aggregate", Name: now.Name, Limit: 5})
+	l, err := client.Call(ctx, c, api.ListHistory, api.HistoryFilter{Kind: "aggregate", Name: now.Name, Limit: 5})
 	for _, h := range l.Items {
 		if err == nil && h.Revision == was.Revision {
 			fmt.Fprintf(w, "take it back: innergate history restore %d\n", h.ID)

@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"regexp"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -14,70 +15,25 @@ import (
 	ucli "github.com/urfave/cli/v3"
 
 	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/app"
 	"innergate.example/innergate/internal/core/federation"
 )
 
 var metadataFlag = &ucli.StringFlag{Name: "metadata", Usage: "metadata: a file, an address, or - for standard input"}
 
-// typedFlags are the options for values typed by hand, by field.
-var typedFlags = map[string]string{"entityId": "entity-id", "ssoRedirect": "sso-redirect", "ssoPost": "sso-post",
-	"acs": "acs", "acsArtifact": "acs-artifact", "nameIdFormat": "nameid-format", "link": "link",
-	"certificate": "certificate", "nextCertificate": "next-certificate", "encryptionCertificate": "encryption-certificate",
-	"kind": "kind", "redirectUris": "redirect-uri", "postLogoutRedirectUris": "post-logout-redirect-uri",
-	"clientId": "client-id", "clientSecret": "client-secret-file", "jwks": "jwks", "jwksUri": "jwks-uri",
-	"backchannelLogoutUri": "backchannel-logout-uri", "initiateLoginUri": "initiate-login-uri", "issuer": "issuer",
-	"clientSecretEnds": "client-secret-ends", "authorize": "authorize", "token": "token", "userinfo": "userinfo",
-	"endSession": "end-session"}
-
-// Fields that are given in a file, and those that can be given several times.
-var (
-	fromFile = map[string]bool{"certificate": true, "nextCertificate": true, "encryptionCertificate": true,
-		"clientSecret": true, "jwks": true}
-	severalTimes = map[string]bool{"redirectUris": true, "postLogoutRedirectUris": true, "userinfo": true}
-)
-
-// typedUsage says what each is.
-var typedUsage = map[string]string{
-	"entityId":               "entity ID, typed by hand; picks one where the metadata holds several entities",
-	"ssoRedirect":            "SingleSignOnService by HTTP-Redirect, typed by hand",
-	"ssoPost":                "SingleSignOnService by HTTP-POST, typed by hand",
-	"acs":                    "AssertionConsumerService by HTTP-POST, typed by hand",
-	"acsArtifact":            "AssertionConsumerService by HTTP-Artifact, typed by hand",
-	"nameIdFormat":           "NameID format it works with: emailAddress, persistent, transient or unspecified",
-	"link":                   "where a link leads",
-	"kind":                   "kind of an OAuth client: web, browser, native or service",
-	"redirectUris":           "redirect URI of an OAuth client; several times for several, none for no more",
-	"postLogoutRedirectUris": "where it may send people after signing out; several times for several, none for no more",
-	"clientId":               "client ID it has already; made if absent",
-	"clientSecret":           "file with the client secret it has already; made if absent, and shown once",
-	"jwks":                   "key it signs with instead of a secret: a file with a JWK, a JWK Set, or PEM",
-	"jwksUri":                "address of its JWK Set, which is kept fresh; none for no more",
-	"backchannelLogoutUri":   "where it hears that somebody has signed out; none for no more",
-	"initiateLoginUri":       "where it starts a sign-in for the gate; none for no more",
-	"issuer":                 "issuer of the provider; its document is fetched and kept fresh",
-	"clientSecretEnds":       "date on which that secret ends, like 2027-06-30; none for no end",
-	"authorize":              "authorization endpoint, typed by hand",
-	"token":                  "token endpoint, typed by hand",
-	"userinfo":               "user-info address; several times, if one does not tell everything",
-	"endSession":             "where the provider signs people out; none for no more",
-	"certificate":            "signing certificate in place of the present one: a file in PEM or DER",
-	"nextCertificate":        "signing certificate to stand beside the present one, for a roll-over: a file",
-	"encryptionCertificate":  "certificate to encrypt to, in place of the present one: a file",
-}
-
-// providerUsage says what is something else of a provider.
-var providerUsage = map[string]string{
-	"clientId":     "client ID that the provider gave the gate",
-	"clientSecret": "file with the client secret that the provider gave the gate; kept sealed, never shown",
-	"jwks":         "keys it signs with, if they lie at no address: a file with a JWK Set, or PEM",
-	"jwksUri":      "address of its JWK Set, typed by hand",
-}
-
-func (k kindOf) usage(field string) string {
-	if text, ok := providerUsage[field]; ok && k.kind == "provider" {
-		return text
+// option is how a value that can be typed is given here: its name with hyphens, unless it says otherwise.
+func option(f federation.Setting) string {
+	if f.Option != "" {
+		return f.Option
 	}
-	return typedUsage[field]
+	return capital.ReplaceAllStringFunc(f.Name, func(c string) string { return "-" + strings.ToLower(c) })
+}
+
+var capital = regexp.MustCompile("[A-Z]")
+
+// fromFile says that it is given in a file.
+func fromFile(f federation.Setting) bool {
+	return f.Type == federation.Certificate || f.Type == federation.Secret || f.Type == federation.PublicKeys
 }
 
 // sourceFlags are what the other side's values come in by.
@@ -85,12 +41,12 @@ func (k kindOf) sourceFlags() []ucli.Flag {
 	out := []ucli.Flag{metadataFlag,
 		&ucli.StringFlag{Name: "from", Usage: "record whose document holds this role too, like provider/wrenmoor-staff"},
 		&ucli.BoolFlag{Name: "preview", Usage: "show what would be set or changed, and the findings; save nothing"}}
-	for _, field := range k.typed {
-		if severalTimes[field] {
-			out = append(out, &ucli.StringSliceFlag{Name: typedFlags[field], Usage: k.usage(field)})
+	for _, f := range app.Fields(k.kind, "") {
+		if f.Type == federation.List {
+			out = append(out, &ucli.StringSliceFlag{Name: option(f), Usage: f.Text})
 			continue
 		}
-		out = append(out, &ucli.StringFlag{Name: typedFlags[field], Usage: k.usage(field)})
+		out = append(out, &ucli.StringFlag{Name: option(f), Usage: f.Text})
 	}
 	return out
 }
@@ -99,10 +55,10 @@ func (k kindOf) sourceFlags() []ucli.Flag {
 func (e *environment) given(cmd *ucli.Command, k kindOf) (g api.Given, err error) {
 	g.Record = cmd.String("from")
 	g.Typed = federation.Typed{}
-	for _, field := range k.typed {
-		flag := typedFlags[field]
+	for _, f := range app.Fields(k.kind, "") {
+		field, flag := f.Name, option(f)
 		value := cmd.String(flag)
-		if severalTimes[field] {
+		if f.Type == federation.List {
 			value = strings.Join(cmd.StringSlice(flag), " ")
 		}
 		if value == "" {
@@ -112,7 +68,7 @@ func (e *environment) given(cmd *ucli.Command, k kindOf) (g api.Given, err error
 			return g, &usageError{"--token is an API token here, not an address",
 				"Here it is the provider's token endpoint; give the API token as INNERGATE_TOKEN, or before the command: innergate --token TOKEN provider …"}
 		}
-		if g.Typed[field] = value; !fromFile[field] {
+		if g.Typed[field] = value; !fromFile(f) {
 			continue
 		}
 		octets, err := e.readFile("--"+flag, value)

@@ -40,7 +40,7 @@ func (e *environment) traces() *ucli.Command {
 				if err != nil {
 					return err
 				}
-				t, err := c.Trace(ctx, reference)
+				t, err := client.Call(ctx, c, api.ShowTrace, api.Name(reference))
 				if err != nil {
 					return err
 				}
@@ -53,7 +53,7 @@ func (e *environment) listTraces(ctx context.Context, cmd *ucli.Command, c *clie
 	if r := cmd.String("result"); r != "" && !slices.Contains(crossing.Results[:], r) {
 		return &usageError{fmt.Sprintf("there is no result %q", r), "Use entered, refused, waiting or left."}
 	}
-	f := client.TraceFilter{Search: cmd.String("search"), Result: cmd.String("result"), Application: cmd.String("app"),
+	f := api.TraceFilter{Search: cmd.String("search"), Result: cmd.String("result"), Application: cmd.String("app"),
 		Provider: cmd.String("provider"), Limit: cmd.Int("limit"), Offset: cmd.Int("offset")}
 	var err error
 	if since := cmd.String("since"); since != "" {
@@ -65,11 +65,11 @@ func (e *environment) listTraces(ctx context.Context, cmd *ucli.Command, c *clie
 		if name == "" {
 			continue
 		}
-		if _, err := c.Record(ctx, kind, name); err != nil && !removedSince(ctx, c, kind, name) {
+		if _, err := client.Call(ctx, c, api.RecordsOf(kind).Show, api.Name(name)); err != nil && !removedSince(ctx, c, kind, name) {
 			return err // a name that is none is no empty list
 		}
 	}
-	l, err := c.Traces(ctx, f)
+	l, err := client.Call(ctx, c, api.ListTraces, f)
 	if err != nil {
 		return err
 	}
@@ -80,7 +80,7 @@ func (e *environment) listTraces(ctx context.Context, cmd *ucli.Command, c *clie
 				dash(cmp.Or(t.Name, t.Person)), dash(t.Finding)})
 		}
 		empty := "No sign-in yet. Open an application, or BASE/open/NAME."
-		if f != (client.TraceFilter{Limit: f.Limit}) {
+		if f != (api.TraceFilter{Limit: f.Limit}) {
 			empty = "Nothing matches."
 		}
 		e.table(w, columns("result", "reference!", "started@", "application", "provider", "person", "finding!"), rows, empty)
@@ -96,7 +96,7 @@ func (e *environment) listTraces(ctx context.Context, cmd *ucli.Command, c *clie
 
 // removedSince reports whether the history knows a record that is gone.
 func removedSince(ctx context.Context, c *client.Client, kind, name string) bool {
-	l, err := c.History(ctx, client.HistoryFilter{Kind: kind, Name: name, Limit: 1})
+	l, err := client.Call(ctx, c, api.ListHistory, api.HistoryFilter{Kind: kind, Name: name, Limit: 1})
 	return err == nil && len(l.Items) > 0
 }
 

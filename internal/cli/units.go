@@ -25,7 +25,7 @@ func (e *environment) units(kind, usage string, own []ucli.Flag) *ucli.Command {
 			})},
 		{Name: "show", Usage: "show one", ArgsUsage: "NAME", Action: e.action([]string{"NAME"},
 			func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-				x, err := c.Unit(ctx, kind, args[0])
+				x, err := client.Call(ctx, c, api.UnitsOf(kind).Show, api.Name(args[0]))
 				if err != nil {
 					return err
 				}
@@ -37,7 +37,7 @@ func (e *environment) units(kind, usage string, own []ucli.Flag) *ucli.Command {
 			})},
 		{Name: "remove", Usage: "remove one; what hangs on it is told first, and confirmed with --confirm", ArgsUsage: "NAME",
 			Action: e.action([]string{"NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
-				if err := c.RemoveUnit(ctx, kind, args[0]); err != nil {
+				if err := client.Do(ctx, c, api.UnitsOf(kind).Remove, api.Name(args[0])); err != nil {
 					return err
 				}
 				fmt.Fprintf(e.out, "removed %s %s\n", kind, args[0])
@@ -60,7 +60,7 @@ func (e *environment) organisations() *ucli.Command {
 }
 
 func (e *environment) putUnit(ctx context.Context, cmd *ucli.Command, c *client.Client, kind, name string) error {
-	all, err := c.Units(ctx, kind)
+	all, err := client.Call(ctx, c, api.UnitsOf(kind).List, api.None{})
 	if err != nil {
 		return err
 	}
@@ -85,7 +85,7 @@ func (e *environment) putUnit(ctx context.Context, cmd *ucli.Command, c *client.
 			}
 		}
 	}
-	x, err := c.PutUnit(ctx, kind, name, in)
+	x, err := client.Call(ctx, c, api.UnitsOf(kind).Put, api.To(name, in))
 	if err != nil {
 		return err
 	}
@@ -107,7 +107,7 @@ func (e *environment) unit(w io.Writer, x api.Unit) {
 }
 
 func (e *environment) listUnits(ctx context.Context, cmd *ucli.Command, c *client.Client, kind string) error {
-	l, err := c.Units(ctx, kind)
+	l, err := client.Call(ctx, c, api.UnitsOf(kind).List, api.None{})
 	if err != nil {
 		return err
 	}

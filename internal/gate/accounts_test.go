@@ -24,7 +24,7 @@ import (
 )
 
 // asMail is ada as the rig's provider calls her.
-var asMail = profile.Subject{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"}
+var asMail = profile.Subject{Format: string(saml.FormatEmail), Value: "ada@wrenmoor.example"}
 
 // come has somebody come anew, and gives what it came to.
 func (r *rig) come(who string) driving.Outcome {
@@ -91,7 +91,7 @@ func TestOnlyKnownPeopleComeWhereSoIsSet(t *testing.T) {
 		"linked to staff by that name already": {Provider: "staff", Subject: asMail},
 		`did you mean "staff"?`:                {Provider: "stafff", Subject: asMail},
 		"it is empty":                          {Provider: "staff", Subject: profile.Subject{Value: " "}},
-		"another one at each sign-in":          {Provider: "staff", Subject: profile.Subject{Value: "x", Format: saml.FormatTransient}},
+		"another one at each sign-in":          {Provider: "staff", Subject: profile.Subject{Value: "x", Format: string(saml.FormatTransient)}},
 		"control characters":                   {Provider: "staff", Subject: profile.Subject{Value: "a\nb"}},
 	} {
 		_, err := r.Accounts.Add(ctx, tester, n)

@@ -17,6 +17,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/grant"
+	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/driving"
@@ -30,7 +31,7 @@ func benchRig(b *testing.B, applications int) *rig {
 	snap := r.Records.Snapshot()
 	var apps records.Plan
 	for i := len(snap.Applications()); i < applications; i++ {
-		a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: fmt.Sprint("urn:app-", i)}}}
+		a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: saml.EntityID(fmt.Sprint("urn:app-", i))}}}
 		a.Name = federation.Name(fmt.Sprint("app-", i))
 		apps.Put = append(apps.Put, records.Put{Object: a, Quiet: true, Judged: true})
 	}
@@ -73,7 +74,7 @@ func benchClients(b *testing.B, clients int) (*rig, string) {
 	r := newRigFor(b)
 	var edits records.Plan
 	for i := 1; i < clients; i++ {
-		a := &federation.Application{Side: &oidcside.Application{ClientID: fmt.Sprint("client-", i), ClientKind: "web"}}
+		a := &federation.Application{Side: &oidcside.Application{ClientID: oidc.ClientID(fmt.Sprint("client-", i)), ClientKind: "web"}}
 		a.Name, a.ID = federation.Name(fmt.Sprint("client-", i)), federation.ID(fmt.Sprint("id-", i))
 		edits.Put = append(edits.Put, records.Put{Object: a, Quiet: true, Judged: true})
 	}
@@ -117,7 +118,7 @@ func BenchmarkClientComputed(b *testing.B) {
 	start := crossing.Advance(snap, crossing.State{}, crossing.Event{Kind: crossing.Arrived,
 		Arrival: oidcside.Request(params(), false, false)}, crossing.Facts{New: asked.ID[1:]}, r.clock.get())
 	start.State.Browser.Secret, start.State.Kept = []byte("mine"), true
-	key := crossing.LinkKey(snap.Providers()[0].ID, profile.Subject{Format: saml.FormatEmail,
+	key := crossing.LinkKey(snap.Providers()[0].ID, profile.Subject{Format: string(saml.FormatEmail),
 		Value: "ada@wrenmoor.example"})
 	used := false
 	for b.Loop() {

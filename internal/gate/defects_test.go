@@ -119,9 +119,9 @@ func TestSessionsAreReplaced(t *testing.T) {
 		q := string(o.Departure.Octets)
 		id := q[strings.Index(q, ` ID="`)+5:]
 		octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.clock.get(),
-			Lifetime: time.Minute, Issuer: map[string]string{"staff": "urn:idp", "card": "urn:card"}[provider],
+			Lifetime: time.Minute, Issuer: saml.EntityID(map[string]string{"staff": "urn:idp", "card": "urn:card"}[provider]),
 			Destination: "https://gate.example/saml/sp/" + provider + "/acs", InResponseTo: id[:strings.Index(id, `"`)],
-			Audience: "https://gate.example/saml/sp/" + provider,
+			Audience: saml.EntityID("https://gate.example/saml/sp/" + provider),
 			NameID:   saml.NameID{Format: saml.FormatPersistent, Value: who}, AuthnInstant: r.clock.get(),
 			Context: saml.ContextPassword}, saml.Protection{Pair: r.idp})
 		require.NoError(t, err)
@@ -177,7 +177,7 @@ func TestSessionOfAnEarlierBuild(t *testing.T) {
 	p, err := r.Records.Provider("staff")
 	require.NoError(t, err)
 	require.EqualValues(t, "staff", p.ID)
-	old := `{"provider":"staff","answer":{"subject":{"format":"` + saml.FormatEmail +
+	old := `{"provider":"staff","answer":{"subject":{"format":"` + string(saml.FormatEmail) +
 		`","value":"ada@wrenmoor.example"},"authnInstant":"` + r.clock.get().UTC().Format(time.RFC3339) +
 		`","context":"` + saml.ContextPassword +
 		`","until":"0001-01-01T00:00:00Z","NoProxy":false,"ProxyAudiences":null},"person":{"ID":0,"Key":"","Identifier":""},"expires":"` + r.clock.get().Add(time.Hour).UTC().Format(time.RFC3339) + `"}`
@@ -219,7 +219,7 @@ func TestMovingToAFaceOfItsOwn(t *testing.T) {
 	before := r.Records.Snapshot().Gate.Keys["idp"].Current.Certificate.SHA256()
 	require.NoError(t, r.change(func(s federation.Settings) { s["ownFace"] = true }))
 	a, octets := r.said(r.request(b, nil))
-	require.Equal(t, "https://gate.example/saml/idp", a.Issuer)
+	require.EqualValues(t, "https://gate.example/saml/idp", a.Issuer)
 	require.Contains(t, octets, "SignatureValue")
 	issuer := func(o driving.Outcome) string {
 		require.NotNil(t, o.Departure, "%+v", o.Finding)
@@ -287,7 +287,7 @@ func TestTracesTellWhatWasSentAndKeepStrangersShort(t *testing.T) {
 	_, steps, err := r.Traces.Get(ctx, rows[0].ID)
 	require.NoError(t, err)
 	last := steps[len(steps)-1]
-	for label, want := range map[string]string{"NameID": "ada@wrenmoor.example", "NameID Format": saml.FormatEmail,
+	for label, want := range map[string]string{"NameID": "ada@wrenmoor.example", "NameID Format": string(saml.FormatEmail),
 		"Signed": "assertion", "Encrypted": "no"} {
 		require.Contains(t, last.Values, federation.Value{Label: label, Value: want})
 	}
@@ -340,7 +340,7 @@ func TestOversizedValuesAreNotKept(t *testing.T) {
 	for rule, edit := range map[string]func(*saml.AuthnRequest){
 		"ID": func(q *saml.AuthnRequest) {
 			q.ID = "_" + long
-		}, "format": func(q *saml.AuthnRequest) { q.NameIDFormat = "urn:" + long },
+		}, "format": func(q *saml.AuthnRequest) { q.NameIDFormat = saml.NameIDFormat("urn:" + long) },
 		"context":  func(q *saml.AuthnRequest) { q.Contexts = []string{long} },
 		"subject":  func(q *saml.AuthnRequest) { q.Subject = long },
 		"contexts": func(q *saml.AuthnRequest) { q.Contexts = strings.Split(strings.Repeat("urn:x ", 60), " ") },

@@ -106,7 +106,7 @@ func TestEntityIDOfOurOwnMoves(t *testing.T) {
 		q := string(o.Departure.Octets)
 		asked := q[strings.Index(q, ` ID="`)+5:]
 		asked = asked[:strings.Index(asked, `"`)]
-		return r.answer(keep(driving.Browser{}, o), asked, func(a *saml.Answer) { a.Audience = id })
+		return r.answer(keep(driving.Browser{}, o), asked, func(a *saml.Answer) { a.Audience = saml.EntityID(id) })
 	}
 	const before, bare = "https://gate.example/saml/sp/staff", "GATE WRENMOOR 7"
 	require.NotNil(t, audience(before).Departure)
@@ -137,14 +137,14 @@ func TestProvidersShareAFace(t *testing.T) {
 	}
 	m, err := saml.ReadMetadata(samlside.SPMetadata(r.Records.Snapshot()), r.clock.get())
 	require.NoError(t, err)
-	require.Equal(t, "https://gate.example/saml/sp", m.EntityID)
+	require.EqualValues(t, "https://gate.example/saml/sp", m.EntityID)
 	answer := func(via, issuer string, pair *keys.Pair, at string) driving.Outcome {
 		o := r.Crossings.Open(ctx, driving.Browser{}, "roster", "", via)
 		q := string(o.Departure.Octets)
 		require.Contains(t, q, ">https://gate.example/saml/sp<")
 		asked := q[strings.Index(q, ` ID="`)+5:]
 		octets, err := saml.WriteResponse(saml.Answer{ResponseID: messageID(), AssertionID: messageID(), At: r.clock.get(),
-			Lifetime: time.Minute, Issuer: issuer, Destination: "https://gate.example/saml/sp/acs",
+			Lifetime: time.Minute, Issuer: saml.EntityID(issuer), Destination: "https://gate.example/saml/sp/acs",
 			InResponseTo: asked[:strings.Index(asked, `"`)], Audience: "https://gate.example/saml/sp",
 			NameID: saml.NameID{Value: "x"}, AuthnInstant: r.clock.get()}, saml.Protection{Pair: pair})
 		require.NoError(t, err)

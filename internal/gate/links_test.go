@@ -145,7 +145,7 @@ func TestACrossingIsNotInherited(t *testing.T) {
 			require.NoError(t, err)
 			require.NoError(t, r.Records.RemoveApplication(ctx, tester, "roster"))
 			_, err = r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "roster",
-				Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: a.Identity(),
+				Source: records.Source{Document: saml.WriteSPMetadata(saml.SPFace{EntityID: saml.EntityID(a.Identity()),
 					ACS: "https://other.example/acs"})}})
 			require.NoError(t, err)
 		},

@@ -18,6 +18,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/accounts"
@@ -341,7 +342,7 @@ func TestMatchingIsReevaluated(t *testing.T) {
 	snap := r.Records.Snapshot()
 	p, _ := snap.Provider("staff")
 	other := p.Copy().(*federation.Provider)
-	other.AskFor = ""
+	other.AskFor = listed.Equals.Parse("")
 	for _, c := range []struct {
 		after   *federation.Snapshot
 		differs int

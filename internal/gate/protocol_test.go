@@ -33,6 +33,7 @@ type quay struct{}
 func (quay) Name() string                                   { return "quay" }
 func (quay) Providers() bool                                { return true }
 func (quay) Applications() bool                             { return true }
+func (quay) Can(federation.Kind) []string                   { return nil }
 func (quay) Own(string) map[string]string                   { return nil }
 func (quay) Purposes() []federation.Purpose                 { return nil }
 func (quay) Contexts() federation.Ranking                   { return nil }
@@ -66,7 +67,10 @@ func (quaySide) Endpoints() []federation.Endpoint   { return nil }
 func (quaySide) Keys() []federation.Key             { return nil }
 func (quaySide) Describe() []federation.Value       { return nil }
 func (quaySide) SettingList() []federation.Setting  { return nil }
-func (quaySide) Settings() any                      { return struct{}{} }
+func (quaySide) Fields() []federation.Setting {
+	return []federation.Setting{{Name: "quay", Type: federation.OneLine, Identifies: true}}
+}
+func (quaySide) Settings() any { return struct{}{} }
 func (quaySide) Take([]byte, federation.Trusting) (federation.Side, federation.Intake, error) {
 	return nil, federation.Intake{}, errors.New("no documents")
 }
@@ -81,7 +85,7 @@ func (*quayProvider) Sheet(*federation.Snapshot, *federation.Provider) federatio
 	return federation.Sheet{}
 }
 func (*quayProvider) Overlay(t federation.Typed) (federation.Side, error) {
-	return &quayProvider{quaySide{t["quay"]}}, t.Only("quay")
+	return &quayProvider{quaySide{t["quay"]}}, t.Only(quaySide{}.Fields())
 }
 
 // Step: a page or a challenge, then two calls, then the answer.
@@ -146,7 +150,7 @@ func (*quayApplication) Sheet(*federation.Snapshot, *federation.Application) fed
 	return federation.Sheet{}
 }
 func (*quayApplication) Overlay(t federation.Typed) (federation.Side, error) {
-	return &quayApplication{quaySide{t["quay"]}}, t.Only("quay")
+	return &quayApplication{quaySide{t["quay"]}}, t.Only(quaySide{}.Fields())
 }
 func (*quayApplication) Receive(_ *federation.Gate, _ *federation.Application, in *crossing.Arrival,
 	_ time.Time) (crossing.Request, finding.Checks, error) {

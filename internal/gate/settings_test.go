@@ -67,7 +67,7 @@ func (r *rig) said(o driving.Outcome, decrypters ...crypto.Decrypter) (*saml.Ass
 	m, err := saml.ReadResponse(octets)
 	require.NoError(r.t, err)
 	to := m.InResponseTo
-	a, err := opened.Check(saml.Expect{EntityIDs: []string{"urn:roster"}, ACS: "https://roster.example/acs",
+	a, err := opened.Check(saml.Expect{EntityIDs: []saml.EntityID{"urn:roster"}, ACS: "https://roster.example/acs",
 		Request: &saml.Sent{ID: to}, Now: r.clock.get()}, &log)
 	require.NoError(r.t, err)
 	return a, string(octets)
@@ -77,23 +77,23 @@ func TestNameIDFormats(t *testing.T) {
 	r := newRig(t)
 	b := r.enter(nil)
 	ask := func(format string) saml.NameID {
-		a, _ := r.said(r.request(b, func(q *saml.AuthnRequest) { q.NameIDFormat = format }))
+		a, _ := r.said(r.request(b, func(q *saml.AuthnRequest) { q.NameIDFormat = saml.NameIDFormat(format) }))
 		return a.NameID
 	}
 	require.Equal(t, "ada@wrenmoor.example", ask("").Value, "passed on")
-	require.Equal(t, saml.NameID{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"}, ask(saml.FormatEmail))
-	persistent := ask(saml.FormatPersistent)
-	require.Equal(t, persistent, ask(saml.FormatPersistent), "stable")
+	require.Equal(t, saml.NameID{Format: saml.FormatEmail, Value: "ada@wrenmoor.example"}, ask(string(saml.FormatEmail)))
+	persistent := ask(string(saml.FormatPersistent))
+	require.Equal(t, persistent, ask(string(saml.FormatPersistent)), "stable")
 	require.NotContains(t, persistent.Value, "ada", "opaque")
 	require.Equal(t, "urn:roster", persistent.SPNameQualifier)
-	require.NotEqual(t, ask(saml.FormatTransient), ask(saml.FormatTransient))
-	require.Equal(t, saml.FormatUnspecified, func() string {
-		require.NoError(t, r.change(func(s federation.Settings) { s["nameIdFormat"] = saml.FormatUnspecified }))
-		return ask("").Format
+	require.NotEqual(t, ask(string(saml.FormatTransient)), ask(string(saml.FormatTransient)))
+	require.EqualValues(t, saml.FormatUnspecified, func() string {
+		require.NoError(t, r.change(func(s federation.Settings) { s["nameIdFormat"] = string(saml.FormatUnspecified) }))
+		return string(ask("").Format)
 	}())
-	require.NoError(t, r.change(func(s federation.Settings) { s["nameIdFormat"] = saml.FormatPersistent }))
-	require.Equal(t, persistent, ask(saml.FormatUnspecified), "the record decides where the request leaves it open")
-	require.Equal(t, "ada@wrenmoor.example", ask(saml.FormatEmail).Value, "the request goes first")
+	require.NoError(t, r.change(func(s federation.Settings) { s["nameIdFormat"] = string(saml.FormatPersistent) }))
+	require.Equal(t, persistent, ask(string(saml.FormatUnspecified)), "the record decides where the request leaves it open")
+	require.Equal(t, "ada@wrenmoor.example", ask(string(saml.FormatEmail)).Value, "the request goes first")
 
 	again := r.enter(nil)
 	a, _ := r.said(r.request(again, nil))
@@ -112,7 +112,7 @@ func TestNameIDFormats(t *testing.T) {
 	mail := r.enter(func(a *saml.Answer) {
 		a.NameID = saml.NameID{Format: saml.FormatTransient, Value: "_t"}
 		a.Attributes = []saml.Attribute{{Name: "mail", Values: saml.Texts("bram@wrenmoor.example")}}
-		require.NoError(t, r.change(func(s federation.Settings) { s["nameIdFormat"] = saml.FormatEmail }))
+		require.NoError(t, r.change(func(s federation.Settings) { s["nameIdFormat"] = string(saml.FormatEmail) }))
 	})
 	a, _ = r.said(r.request(mail, nil))
 	require.Equal(t, "bram@wrenmoor.example", a.NameID.Value, "from the attribute")
@@ -246,7 +246,7 @@ func TestProviderSettings(t *testing.T) {
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["requestBinding"] = "" }))
 
 	require.NoError(t, r.changeProvider(func(s federation.Settings) {
-		s["askNameIdFormat"], s["askContext"] = saml.FormatPersistent, "urn:two-factors"
+		s["askNameIdFormat"], s["askContext"] = string(saml.FormatPersistent), "urn:two-factors"
 	}))
 	o = r.request(driving.Browser{}, nil)
 	require.Equal(t, saml.FormatPersistent, r.asked(o).NameIDFormat)
@@ -324,10 +324,10 @@ func TestApplicationSettings(t *testing.T) {
 
 	// Scoping: an application that forbids a proxy hears so; its requesters are
 	// handed on.
-	o := r.request(driving.Browser{}, func(q *saml.AuthnRequest) { q.ProxyCount, q.Requesters = 3, []string{"urn:first"} })
+	o := r.request(driving.Browser{}, func(q *saml.AuthnRequest) { q.ProxyCount, q.Requesters = 3, []saml.EntityID{"urn:first"} })
 	q := r.asked(o)
 	require.Equal(t, 1, q.ProxyCount, "one hop from the application to us, one from us to the provider")
-	require.Equal(t, []string{"urn:first", "urn:roster"}, q.Requesters)
+	require.Equal(t, []saml.EntityID{"urn:first", "urn:roster"}, q.Requesters)
 	o = r.request(driving.Browser{}, func(q *saml.AuthnRequest) { q.ProxyCount = 1 })
 	require.Contains(t, string(o.Departure.Octets), saml.StatusProxyCountExceeded)
 }

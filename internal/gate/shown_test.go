@@ -188,7 +188,7 @@ func TestWhatIsShownIsWhatIsDone(t *testing.T) {
 	numbers := map[string]int64{}
 	for i := range people {
 		name := fmt.Sprintf("n-%d", i)
-		n := accounts.NewPerson{Provider: "staff", Subject: profile.Subject{Format: saml.FormatPersistent, Value: name},
+		n := accounts.NewPerson{Provider: "staff", Subject: profile.Subject{Format: string(saml.FormatPersistent), Value: name},
 			Edit: accounts.Edit{Values: map[string][]string{"displayName": {"P " + name}}}}
 		if x.chance(2) {
 			n.Values["employeeNumber"] = []string{fmt.Sprintf("W-%d", 1000+i)}
@@ -397,15 +397,15 @@ func TestMadeKnownByAName(t *testing.T) {
 	r := newRig(t)
 	r.staff(federation.Settings{"firstSignIn": "known", "askNameIdFormat": "persistent"})
 	for i, c := range []struct{ typed, comes, near string }{
-		{"persistent", saml.FormatPersistent, ""}, {"", saml.FormatPersistent, ""}, {"emailAddress", saml.FormatEmail, ""},
-		{"unspecified", "", ""}, {"unspecified", saml.FormatUnspecified, ""}, {"emailAddress", saml.FormatPersistent, saml.FormatEmail},
+		{"persistent", string(saml.FormatPersistent), ""}, {"", string(saml.FormatPersistent), ""}, {"emailAddress", string(saml.FormatEmail), ""},
+		{"unspecified", "", ""}, {"unspecified", string(saml.FormatUnspecified), ""}, {"emailAddress", string(saml.FormatPersistent), string(saml.FormatEmail)},
 	} {
 		name := fmt.Sprintf("k-%d@wrenmoor.example", i)
 		_, err := r.Accounts.Add(ctx, tester, accounts.NewPerson{Provider: "staff", Subject: profile.Subject{Format: c.typed, Value: name}})
 		require.NoError(t, err)
 		r.clock.set(r.clock.get().Add(time.Minute))
 		o := r.request(driving.Browser{}, nil)
-		o = r.answer(keep(driving.Browser{}, o), r.asked(o).ID, func(a *saml.Answer) { a.NameID = saml.NameID{Format: c.comes, Value: name} })
+		o = r.answer(keep(driving.Browser{}, o), r.asked(o).ID, func(a *saml.Answer) { a.NameID = saml.NameID{Format: saml.NameIDFormat(c.comes), Value: name} })
 		if c.near == "" {
 			require.Nil(t, o.Finding, "%+v: %v", c, o.Finding)
 			continue

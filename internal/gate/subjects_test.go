@@ -43,8 +43,8 @@ func TestSubjectsStay(t *testing.T) {
 	r := newRig(t)
 	derived := r.lastingName("cleo")
 	require.Equal(t, derived, r.lastingName("cleo"))
-	in := people.Import{CSV: knownBefore}
-	seen, err := r.People.ImportSubjects(ctx, tester, "roster", people.Import{CSV: knownBefore, Preview: true})
+	in := people.Import{CSV: string(knownBefore)}
+	seen, err := r.People.ImportSubjects(ctx, tester, "roster", people.Import{CSV: string(knownBefore), Preview: true})
 	require.NoError(t, err)
 	require.EqualValues(t, 1, r.count(&store.PersonRow{}), "a preview stores nothing")
 	require.Equal(t, []int{2, 0, 0, 2}, []int{seen.Subjects, seen.Replaced, seen.Already, seen.People})
@@ -118,7 +118,7 @@ func TestBadImports(t *testing.T) {
 	require.NoError(t, err)
 	_, err = r.take(people.Import{CSV: "provider,name,value\nnew,b,1\n"})
 	require.ErrorContains(t, err, "it is not known which format its names have")
-	_, err = r.People.ImportSubjects(ctx, tester, "rooster", people.Import{CSV: knownBefore})
+	_, err = r.People.ImportSubjects(ctx, tester, "rooster", people.Import{CSV: string(knownBefore)})
 	require.ErrorContains(t, err, `did you mean "roster"?`)
 }
 

@@ -78,7 +78,7 @@ func (r *rig) newPair() *keys.Pair {
 }
 
 func idp(id, sso, attributes string, p *keys.Pair) []byte {
-	octets := saml.WriteIDPMetadata(saml.IDPFace{EntityID: id, SSO: sso, Keys: []keys.Certificate{p.Certificate}})
+	octets := saml.WriteIDPMetadata(saml.IDPFace{EntityID: saml.EntityID(id), SSO: sso, Keys: []keys.Certificate{p.Certificate}})
 	return bytes.Replace(octets, []byte("entityID="), []byte(attributes+" entityID="), 1)
 }
 

@@ -342,7 +342,7 @@ func TestAMovingEntityIDKeepsTheFormer(t *testing.T) {
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["formerEntityId"] = "" }))
 	require.Empty(t, federation.SettingsOf(mustProvider(r))["formerEntityId"])
 	require.NoError(t, r.changeProvider(func(s federation.Settings) { s["askNameIdFormat"] = "emailaddress" }))
-	require.Equal(t, saml.FormatEmail, federation.SettingsOf(mustProvider(r))["askNameIdFormat"], "short names are taken")
+	require.EqualValues(t, saml.FormatEmail, federation.SettingsOf(mustProvider(r))["askNameIdFormat"], "short names are taken")
 }
 
 // Who is unknown is named with what is near, for whoever reads the trace; a wrong

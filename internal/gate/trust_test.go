@@ -214,7 +214,7 @@ func TestJoiningSomebodyWhoLeft(t *testing.T) {
 	}
 	r := newRig(t)
 	r.said(first(r.brings("one")))
-	_, err := r.Accounts.Link(ctx, tester, 1, "staff", profile.Subject{Format: saml.FormatPersistent, Value: "two"})
+	_, err := r.Accounts.Link(ctx, tester, 1, "staff", profile.Subject{Format: string(saml.FormatPersistent), Value: "two"})
 	require.NoError(t, err)
 	_, err = r.Accounts.Disable(ctx, tester, 1)
 	require.NoError(t, err)
@@ -343,7 +343,7 @@ func TestClientIDsAreNobodyElsesName(t *testing.T) {
 	err = r.changeOf("application", "other", func(s federation.Settings) { s["serves"] = "planner" })
 	require.ErrorContains(t, err, "the same name in tokens")
 	_, err = r.People.ImportSubjects(ctx, tester, "planner", people.Import{Preview: true,
-		Known: []people.Known{{Provider: "staff", Format: saml.FormatEmail, Name: "ada@wrenmoor.example", Value: "fine"}}, Replace: true})
+		Known: []people.Known{{Provider: "staff", Format: string(saml.FormatEmail), Name: "ada@wrenmoor.example", Value: "fine"}}, Replace: true})
 	require.ErrorContains(t, err, "client ID of an application")
 
 	p, err := r.Records.Application("planner")

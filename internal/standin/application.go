@@ -65,7 +65,7 @@ func (a *Application) Handler() (http.Handler, error) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", a.home)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
-		sendMetadata(w, saml.WriteSPMetadata(saml.SPFace{EntityID: a.EntityID, ACS: a.acs(),
+		sendMetadata(w, saml.WriteSPMetadata(saml.SPFace{EntityID: saml.EntityID(a.EntityID), ACS: a.acs(),
 			Requested: wishes, Keys: []keys.Certificate{a.Pair.Certificate}, Encryption: []keys.Certificate{a.Pair.Certificate}, Artifact: true}))
 	})
 	mux.HandleFunc("GET /start", a.start)
@@ -132,7 +132,7 @@ func (a *Application) start(w http.ResponseWriter, r *http.Request) {
 	}
 	to, _ := idp.SSOBy(binding)
 	now := time.Now()
-	req := saml.AuthnRequest{ID: newID(), IssueInstant: now, Issuer: a.EntityID, ACS: a.acs(),
+	req := saml.AuthnRequest{ID: newID(), IssueInstant: now, Issuer: saml.EntityID(a.EntityID), ACS: a.acs(),
 		ForceAuthn: r.URL.Query().Get("force") != "", IsPassive: r.URL.Query().Get("passive") != "",
 		Contexts: strings.Fields(r.URL.Query().Get("context")), Comparison: r.URL.Query().Get("comparison"),
 		ByArtifact: r.URL.Query().Get("binding") == "artifact"}
@@ -251,7 +251,7 @@ func (a *Application) take(w http.ResponseWriter, r *http.Request, in saml.Inbou
 		a.fail(w, err)
 		return
 	}
-	x := saml.Expect{Artifact: in.Binding == saml.BindingArtifact, EntityIDs: []string{a.EntityID}, ACS: a.acs(),
+	x := saml.Expect{Artifact: in.Binding == saml.BindingArtifact, EntityIDs: []saml.EntityID{saml.EntityID(a.EntityID)}, ACS: a.acs(),
 		Now: time.Now(), Skew: time.Minute}
 	how := "started at the gate"
 	a.mu.Lock()

@@ -63,7 +63,7 @@ func (p *Provider) Handler() (http.Handler, error) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", p.home)
 	mux.HandleFunc("GET /metadata", func(w http.ResponseWriter, _ *http.Request) {
-		sendMetadata(w, saml.WriteIDPMetadata(saml.IDPFace{EntityID: p.EntityID, SSO: p.Base + "/sso",
+		sendMetadata(w, saml.WriteIDPMetadata(saml.IDPFace{EntityID: saml.EntityID(p.EntityID), SSO: p.Base + "/sso",
 			Artifact: p.Base + "/artifact", Keys: []keys.Certificate{p.Pair.Certificate}}))
 	})
 	mux.HandleFunc("GET /sso", p.sso)
@@ -151,7 +151,7 @@ func canDo(comparison string, contexts []string) bool {
 
 // refuse answers with a status instead of an assertion (SAML core §3.2.2.2).
 func (p *Provider) refuse(w http.ResponseWriter, ask pending, status, message string) {
-	octets, err := saml.WriteStatus(saml.Answer{ResponseID: newID(), At: p.Now(), Issuer: p.EntityID,
+	octets, err := saml.WriteStatus(saml.Answer{ResponseID: newID(), At: p.Now(), Issuer: saml.EntityID(p.EntityID),
 		Destination: ask.request.ACS, InResponseTo: ask.request.ID}, saml.StatusResponder, status, message, p.Pair)
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
@@ -200,7 +200,7 @@ func (p *Provider) answer(w http.ResponseWriter, r *http.Request, l login, ask p
 	}
 	acs, _ := m.SP.DefaultACS()
 	a := saml.Answer{ResponseID: newID(), AssertionID: newID(), At: p.Now(), Lifetime: 5 * time.Minute,
-		Issuer: p.EntityID, Destination: acs.Location,
+		Issuer: saml.EntityID(p.EntityID), Destination: acs.Location,
 		Audience: m.EntityID, NameID: nameOf(l.person), AuthnInstant: l.at,
 		SessionIndex: l.index,
 		Context:      saml.ContextPassword, Attributes: cmp.Or(ask.names, p.Names).attributes(l.person)}
@@ -222,7 +222,7 @@ func (p *Provider) answer(w http.ResponseWriter, r *http.Request, l login, ask p
 	p.last = octets
 	p.mu.Unlock()
 	if ask.request != nil && ask.request.ByArtifact {
-		artifact := saml.NewArtifact(p.EntityID, 0, newHandle())
+		artifact := saml.NewArtifact(saml.EntityID(p.EntityID), 0, newHandle())
 		p.mu.Lock()
 		p.held[artifact] = octets
 		p.mu.Unlock()
@@ -260,7 +260,7 @@ func (p *Provider) resolve(w http.ResponseWriter, r *http.Request) {
 	message := p.held[ask.Artifact]
 	delete(p.held, ask.Artifact)
 	p.mu.Unlock()
-	answer, err := saml.WriteArtifactResponse(newID(), ask.ID, p.EntityID, message, p.Now(), p.Pair)
+	answer, err := saml.WriteArtifactResponse(newID(), ask.ID, saml.EntityID(p.EntityID), message, p.Now(), p.Pair)
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return

@@ -17,31 +17,26 @@ import (
 // aggregateCalls registers aggregates.
 func (s *server) aggregateCalls(a huma.API) {
 	g := s.gate
-	call(s, a, op("GET", "/aggregates", "list-aggregates", "Aggregates by name"),
-		func(ctx context.Context, _ *struct{}) (*body[api.List[api.Aggregate]], error) {
+	call(s, a, api.ListAggregates,
+		func(ctx context.Context, _ *api.None) (*body[api.List[api.Aggregate]], error) {
 			all, err := g.Exchange.Aggregates(ctx)
 			if err != nil {
 				return nil, err
 			}
 			return rows(all, len(all), s.aggregate), nil
 		})
-	call(s, a, op("GET", "/aggregates/{name}", "show-aggregate", "One aggregate"),
-		func(ctx context.Context, in *named) (*body[api.Aggregate], error) {
+	call(s, a, api.ShowAggregate,
+		func(ctx context.Context, in *api.Named) (*body[api.Aggregate], error) {
 			x, err := g.Exchange.Aggregate(ctx, in.Name)
 			return &body[api.Aggregate]{s.aggregate(x)}, err
 		})
-	call(s, a, op("PATCH", "/aggregates/{name}/settings", "change-aggregate",
-		"Change settings of an aggregate; those that are absent stay"),
-		func(ctx context.Context, in *struct {
-			Name string `path:"name" maxLength:"200" doc:"Short name"`
-			Body api.AggregateChange
-		}) (*struct{}, error) {
-			return nil, g.Exchange.ChangeAggregate(ctx, by(ctx), in.Name, in.Body.Revision,
+	act(s, a, api.ChangeAggregate,
+		func(ctx context.Context, in *api.SentTo[api.AggregateChange]) error {
+			return g.Exchange.ChangeAggregate(ctx, by(ctx), in.Name, in.Body.Revision,
 				editions.Edit(in.Body.Settings))
 		})
-	call(s, a, op("DELETE", "/aggregates/{name}", "remove-aggregate",
-		"Remove an aggregate; records taken from it stay"), func(ctx context.Context, in *named) (*struct{}, error) {
-		return nil, g.Exchange.RemoveAggregate(ctx, by(ctx), in.Name)
+	act(s, a, api.RemoveAggregate, func(ctx context.Context, in *api.Named) error {
+		return g.Exchange.RemoveAggregate(ctx, by(ctx), in.Name)
 	})
 	s.editionCalls(a)
 	s.entityCalls(a)
@@ -50,14 +45,13 @@ func (s *server) aggregateCalls(a huma.API) {
 // editionCalls registers the taking in of editions.
 func (s *server) editionCalls(a huma.API) {
 	g := s.gate
-	call(s, a, starts("/aggregates", "add-aggregate",
-		"Take an aggregate in from its address; a job tells how far it is"),
-		func(ctx context.Context, in *struct{ Body api.NewAggregate }) (*body[api.Job], error) {
+	call(s, a, api.AddAggregate,
+		func(ctx context.Context, in *api.Sent[api.NewAggregate]) (*body[api.Job], error) {
 			return s.begun(g.Exchange.AddAggregate(ctx, by(ctx), in.Body.Name, editions.Settings(in.Body.AggregateSettings),
 				nil))
 		})
-	call(s, a, starts("/aggregates/upload", "upload-aggregate", "Take an aggregate in from a document"),
-		func(ctx context.Context, in *upload) (*body[api.Job], error) {
+	taking(s, a, api.UploadAggregate,
+		func(ctx context.Context, _ string, in *upload) (*body[api.Job], error) {
 			var n api.NewAggregate
 			document, err := in.parts(&n)
 			if err != nil {
@@ -65,21 +59,15 @@ func (s *server) editionCalls(a huma.API) {
 			}
 			return s.begun(g.Exchange.AddAggregate(ctx, by(ctx), n.Name, editions.Settings(n.AggregateSettings), document))
 		})
-	call(s, a, starts("/aggregates/{name}/upload", "upload-edition",
-		"Take the next edition of an aggregate in from a document"), func(ctx context.Context, in *struct {
-		Name string `path:"name" maxLength:"200" doc:"Short name"`
-		upload
-	}) (*body[api.Job], error) {
+	taking(s, a, api.UploadEdition, func(ctx context.Context, name string, in *upload) (*body[api.Job], error) {
 		document, err := in.parts(&struct{}{})
 		if err != nil {
 			return nil, err
 		}
-		return s.begun(g.Exchange.UploadAggregate(ctx, by(ctx), in.Name, document))
+		return s.begun(g.Exchange.UploadAggregate(ctx, by(ctx), name, document))
 	})
-	describeUpload(a, "/aggregates/upload")
-	describeUpload(a, "/aggregates/{name}/upload")
-	call(s, a, starts("/aggregates/{name}/refresh", "refresh-aggregate", "Fetch an aggregate anew"),
-		func(ctx context.Context, in *named) (*body[api.Job], error) {
+	call(s, a, api.RefreshAggregate,
+		func(ctx context.Context, in *api.Named) (*body[api.Job], error) {
 			return s.begun(g.Exchange.RefreshAggregate(ctx, by(ctx), in.Name))
 		})
 }
@@ -87,15 +75,8 @@ func (s *server) editionCalls(a huma.API) {
 // entityCalls registers the entities of aggregates.
 func (s *server) entityCalls(a huma.API) {
 	g := s.gate
-	call(s, a, op("GET", "/aggregates/{name}/entities", "list-entities", "Entities of an aggregate"),
-		func(ctx context.Context, in *struct {
-			Name   string `path:"name" maxLength:"200" doc:"Short name"`
-			Search string `query:"search" maxLength:"200" doc:"Part of an entity ID or title"`
-			Role   string `query:"role" enum:"provider,application"`
-			State  string `query:"state" enum:"usable,broken"`
-			Limit  int    `query:"limit" minimum:"1" maximum:"20000" default:"100"`
-			Offset int    `query:"offset" minimum:"0"`
-		}) (*body[api.List[api.Entity]], error) {
+	call(s, a, api.ListEntities,
+		func(ctx context.Context, in *api.EntityFilter) (*body[api.List[api.Entity]], error) {
 			all, total, err := g.Exchange.Entities(ctx, in.Name, editions.Filter{Search: in.Search, Role: in.Role,
 				State: in.State, Limit: in.Limit, Offset: in.Offset})
 			if err != nil {
@@ -103,13 +84,8 @@ func (s *server) entityCalls(a huma.API) {
 			}
 			return rows(all, int(total), func(e exchange.Entity) api.Entity { return api.Entity(e) }), nil
 		})
-	type taking struct {
-		Name string `path:"name" maxLength:"200" doc:"Short name"`
-		Body api.TakeOver
-	}
-	call(s, a, looks("/aggregates/{name}/take/preview", "preview-take-over",
-		"How many records taking entities over would make, and in which phase"),
-		func(ctx context.Context, in *taking) (*body[api.TakePreview], error) {
+	call(s, a, api.PreviewTakeOver,
+		func(ctx context.Context, in *api.SentTo[api.TakeOver]) (*body[api.TakePreview], error) {
 			t, err := take(in.Body)
 			if err != nil {
 				return nil, err
@@ -117,9 +93,8 @@ func (s *server) entityCalls(a huma.API) {
 			out, err := g.Exchange.PreviewTake(ctx, in.Name, t)
 			return &body[api.TakePreview]{api.TakePreview(out)}, err
 		})
-	call(s, a, starts("/aggregates/{name}/take", "take-over",
-		"Make records of entities; a job tells how far it is, and what was refused"),
-		func(ctx context.Context, in *taking) (*body[api.Job], error) {
+	call(s, a, api.TakeEntities,
+		func(ctx context.Context, in *api.SentTo[api.TakeOver]) (*body[api.Job], error) {
 			t, err := take(in.Body)
 			if err != nil {
 				return nil, err

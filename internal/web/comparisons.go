@@ -12,22 +12,12 @@ import (
 	"innergate.example/innergate/internal/gate/jobs"
 )
 
-// OneComparison names a comparison of an application.
-type OneComparison struct {
-	Name string `path:"name" maxLength:"200" doc:"Short name of the application"`
-	ID   int64  `path:"id" minimum:"1"`
-}
-
 // comparisonCalls registers the comparison of accounts with people.
 func (s *server) comparisonCalls(a huma.API) {
 	g := s.gate
-	call(s, a, starts("/applications/{name}/comparisons", "compare-accounts",
-		"Compare the accounts that the application keeps, CSV with any headings, with people; a job tells how far it is"),
-		func(ctx context.Context, in *struct {
-			Name string `path:"name" maxLength:"200" doc:"Short name"`
-			upload
-		}) (*body[api.Job], error) {
-			if _, err := g.Records.Application(in.Name); err != nil {
+	taking(s, a, api.ComparePeople,
+		func(ctx context.Context, name string, in *upload) (*body[api.Job], error) {
+			if _, err := g.Records.Application(name); err != nil {
 				return nil, err
 			}
 			var how api.CompareAccounts
@@ -36,46 +26,37 @@ func (s *server) comparisonCalls(a huma.API) {
 				return nil, err
 			}
 			who := by(ctx)
-			return &body[api.Job]{jobShown(g.Jobs.Start("compare accounts of "+in.Name, "people", func(ctx context.Context, p jobs.Progress) (any, error) {
+			return &body[api.Job]{jobShown(g.Jobs.Start("compare accounts of "+name, "people", func(ctx context.Context, p jobs.Progress) (any, error) {
 				defer release()
-				return g.Comparing.Compare(ctx, who, comparing.Wish{App: in.Name, Column: how.Column, Identifier: how.Identifier, Group: how.Group,
+				return g.Comparing.Compare(ctx, who, comparing.Wish{App: name, Column: how.Column, Identifier: how.Identifier, Group: how.Group,
 					Document: document}, p)
 			}))}, nil
 		})
-	describeUpload(a, "/applications/{name}/comparisons")
-	call(s, a, op("GET", "/applications/{name}/comparisons", "list-comparisons", "Comparisons that are kept, the newest first"),
-		func(ctx context.Context, in *named) (*body[api.List[api.Comparison]], error) {
+	call(s, a, api.ListComparisons,
+		func(ctx context.Context, in *api.Named) (*body[api.List[api.Comparison]], error) {
 			all, err := g.Comparing.List(ctx, in.Name)
 			if err != nil {
 				return nil, err
 			}
 			return rows(all, len(all), comparison), nil
 		})
-	call(s, a, op("GET", "/applications/{name}/comparisons/{id}", "show-comparison", "One comparison, with a page of its lines"),
-		func(ctx context.Context, in *struct {
-			OneComparison
-			Verdict string `query:"verdict" maxLength:"40" doc:"Only lines of this one"`
-			Offset  int    `query:"offset" minimum:"0"`
-			Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-		}) (*body[api.ComparisonShown], error) {
+	call(s, a, api.ShowComparison,
+		func(ctx context.Context, in *api.ComparisonPage) (*body[api.ComparisonShown], error) {
 			p, err := g.Comparing.Get(ctx, in.Name, in.ID, in.Verdict, in.Offset, in.Limit)
 			if err != nil {
 				return nil, err
 			}
 			return &body[api.ComparisonShown]{api.ComparisonShown{Comparison: comparison(p.Comparison), Lines: some(p.Lines), Total: p.Total}}, nil
 		})
-	call(s, a, op("GET", "/applications/{name}/comparisons/{id}/export", "export-comparison", "The lines of a comparison as CSV"),
-		func(ctx context.Context, in *struct {
-			OneComparison
-			Verdict string `query:"verdict" maxLength:"40" doc:"Only lines of this one"`
-		}) (*fileOut, error) {
+	download(s, a, api.ExportComparison,
+		func(ctx context.Context, in *api.ComparisonExport) (*fileOut, error) {
 			return s.file("csv", fmt.Sprintf("%s-accounts-%d", in.Name, in.ID), func(to io.Writer) error {
 				return g.Comparing.Export(ctx, in.Name, in.ID, in.Verdict, to)
 			})
 		})
-	call(s, a, op("DELETE", "/applications/{name}/comparisons/{id}", "remove-comparison", "Remove a comparison that is kept"),
-		func(ctx context.Context, in *OneComparison) (*struct{}, error) {
-			return nil, g.Comparing.Remove(ctx, by(ctx), in.Name, in.ID)
+	act(s, a, api.RemoveComparison,
+		func(ctx context.Context, in *api.OneComparison) error {
+			return g.Comparing.Remove(ctx, by(ctx), in.Name, in.ID)
 		})
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/http"
 	"strconv"
 	"strings"
 	"time"
@@ -21,13 +20,7 @@ import (
 // clientCalls registers what applications with secrets and grants have.
 func (s *server) clientCalls(a huma.API) {
 	g := s.gate
-	rotate := op("POST", "/applications/{name}/secret", "rotate-secret",
-		"Make the next client secret; those of before stay good for an overlap")
-	rotate.DefaultStatus = http.StatusOK
-	call(s, a, rotate, func(ctx context.Context, in *struct {
-		Name string `path:"name" maxLength:"200" doc:"Short name"`
-		Body api.Rotation
-	}) (*body[api.Rotated], error) {
+	call(s, a, api.RotateSecret, func(ctx context.Context, in *api.SentTo[api.Rotation]) (*body[api.Rotated], error) {
 		how, err := rotation(in.Body)
 		if err != nil {
 			return nil, err
@@ -38,18 +31,11 @@ func (s *server) clientCalls(a huma.API) {
 		}
 		return &body[api.Rotated]{api.Rotated{ClientID: app.Identity(), ClientSecret: app.Shown, Revision: app.Revision}}, nil
 	})
-	type page struct {
-		Name   string `path:"name" maxLength:"200" doc:"Short name"`
-		Person int64  `query:"person" minimum:"1" doc:"Number of an account"`
-		Offset int    `query:"offset" minimum:"0"`
-		Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-	}
-	filter := func(in *page) grants.Filter {
+	filter := func(in *api.GrantFilter) grants.Filter {
 		return grants.Filter{Person: in.Person, Offset: in.Offset, Limit: in.Limit}
 	}
-	call(s, a, op("GET", "/applications/{name}/grants", "list-grants",
-		"What sign-ins gave an application: codes, refresh tokens and their ends"),
-		func(ctx context.Context, in *page) (*body[api.List[api.Grant]], error) {
+	call(s, a, api.ListGrants,
+		func(ctx context.Context, in *api.GrantFilter) (*body[api.List[api.Grant]], error) {
 			all, total, err := g.Grants.List(ctx, in.Name, filter(in))
 			if err != nil {
 				return nil, err
@@ -63,9 +49,8 @@ func (s *server) clientCalls(a huma.API) {
 					Scopes: some(x.Scopes), Offline: x.Offline, Began: x.Began, Used: x.Used, Ended: x.Ended, Trace: x.Trace}
 			}), nil
 		})
-	call(s, a, op("GET", "/applications/{name}/consents", "list-consents",
-		"What people agreed to that an application may be told"),
-		func(ctx context.Context, in *page) (*body[api.List[api.Consent]], error) {
+	call(s, a, api.ListConsents,
+		func(ctx context.Context, in *api.GrantFilter) (*body[api.List[api.Consent]], error) {
 			all, total, err := g.Grants.Consents(ctx, in.Name, filter(in))
 			if err != nil {
 				return nil, err
@@ -78,11 +63,8 @@ func (s *server) clientCalls(a huma.API) {
 				return api.Consent{Person: x.Person, Name: names[x.Person], Scopes: x.Scopes, At: x.At}
 			}), nil
 		})
-	call(s, a, op("GET", "/notices", "list-notices",
-		"What applications are to be told behind the browser and did not answer yet, such as that somebody has signed out"),
-		func(ctx context.Context, in *struct {
-			Limit int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-		}) (*body[api.List[api.Notice]], error) {
+	call(s, a, api.ListNotices,
+		func(ctx context.Context, in *api.NoticeFilter) (*body[api.List[api.Notice]], error) {
 			all, err := g.Outbox.List(ctx, in.Limit)
 			total, err2 := g.Outbox.Waits(ctx)
 			if err = errors.Join(err, err2); err != nil {
@@ -92,13 +74,7 @@ func (s *server) clientCalls(a huma.API) {
 				return api.Notice{Application: string(x.App), Address: x.Address, Tries: x.Tries, Answer: x.Answer, Due: x.Due, Until: x.Until}
 			}), nil
 		})
-	withdraw := op("DELETE", "/applications/{name}/consents/{person}", "withdraw-consent",
-		"Take back what somebody agreed to, and end what their sign-ins gave the application")
-	withdraw.DefaultStatus = http.StatusOK
-	call(s, a, withdraw, func(ctx context.Context, in *struct {
-		Name   string `path:"name" maxLength:"200" doc:"Short name"`
-		Person int64  `path:"person" minimum:"1" doc:"Number of the account"`
-	}) (*body[api.Withdrawn], error) {
+	call(s, a, api.WithdrawConsent, func(ctx context.Context, in *api.OneConsent) (*body[api.Withdrawn], error) {
 		n, err := g.Grants.Withdraw(ctx, by(ctx), in.Name, in.Person)
 		return &body[api.Withdrawn]{api.Withdrawn{Ended: n}}, err
 	})

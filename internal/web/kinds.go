@@ -16,16 +16,10 @@ import (
 // kindCalls registers what forms and files are made from, and the calls for objects of any kind.
 func (s *server) kindCalls(a huma.API) {
 	g := s.gate
-	call(s, a, op("GET", "/kinds", "list-kinds",
-		"The settings of every kind of objects: their names, labels, types and values; those of records by protocol"),
-		func(context.Context, *struct{}) (*body[[]api.Kind], error) { return &body[[]api.Kind]{s.kinds()}, nil })
-	call(s, a, op("GET", "/objects/{kind}", "list-objects", "Objects of a kind, by name"),
-		func(_ context.Context, in *struct {
-			Kind   string `path:"kind" maxLength:"63"`
-			Search string `query:"search" maxLength:"200" doc:"Part of a name, or of what one says"`
-			Limit  int    `query:"limit" minimum:"1" maximum:"20000" default:"20000"`
-			Offset int    `query:"offset" minimum:"0"`
-		}) (*body[api.List[api.ObjectRow]], error) {
+	call(s, a, api.ListKinds,
+		func(context.Context, *api.None) (*body[[]api.Kind], error) { return &body[[]api.Kind]{s.kinds()}, nil })
+	call(s, a, api.ListObjects,
+		func(_ context.Context, in *api.ObjectFilter) (*body[api.List[api.ObjectRow]], error) {
 			all, err := g.Records.Objects(in.Kind, in.Search)
 			if err != nil {
 				return nil, err
@@ -33,46 +27,32 @@ func (s *server) kindCalls(a huma.API) {
 			from := min(in.Offset, len(all))
 			return rows(all[from:min(from+in.Limit, len(all))], len(all), objectRow), nil
 		})
-	call(s, a, op("GET", "/objects/{kind}/{name}", "show-object", "One object of any kind, and what names it"),
-		func(_ context.Context, in *ref) (*body[api.Object], error) {
+	call(s, a, api.ShowObject,
+		func(_ context.Context, in *api.OneObject) (*body[api.Object], error) {
 			o, err := g.Records.Object(in.Kind, in.Name)
 			if err != nil {
 				return nil, err
 			}
 			return &body[api.Object]{s.object(o)}, nil
 		})
-	call(s, a, looks("/objects/{kind}/{name}/preview", "preview-object", "What laying settings over an object would come to"),
-		func(ctx context.Context, in *laying) (*body[api.ObjectLooked], error) {
+	call(s, a, api.PreviewObject,
+		func(ctx context.Context, in *api.SentToObject[api.ObjectChange]) (*body[api.ObjectLooked], error) {
 			l, err := g.Records.Look(ctx, in.Kind, in.Name, in.Body.Revision, in.Body.Settings)
 			return &body[api.ObjectLooked]{api.ObjectLooked{New: l.New, Differences: append([]federation.Difference{}, l.Differences...),
 				Consequence: consequence(l.Consequence)}}, err
 		})
-	call(s, a, op("PUT", "/objects/{kind}/{name}", "put-object",
-		"Make an object of a kind that settings say everything about, or lay settings over it"),
-		func(ctx context.Context, in *laying) (*body[api.Object], error) {
+	call(s, a, api.PutObject,
+		func(ctx context.Context, in *api.SentToObject[api.ObjectChange]) (*body[api.Object], error) {
 			l, err := g.Records.Lay(ctx, by(ctx), in.Kind, in.Name, in.Body.Revision, in.Body.Settings)
 			if err != nil {
 				return nil, err
 			}
 			return &body[api.Object]{s.object(l.Object)}, nil
 		})
-	call(s, a, op("DELETE", "/objects/{kind}/{name}", "remove-object", "Remove an object that nothing names"),
-		func(ctx context.Context, in *ref) (*struct{}, error) {
-			return nil, g.Records.Remove(ctx, by(ctx), federation.Kind(in.Kind), in.Name)
+	act(s, a, api.RemoveObject,
+		func(ctx context.Context, in *api.OneObject) error {
+			return g.Records.Remove(ctx, by(ctx), federation.Kind(in.Kind), in.Name)
 		})
-}
-
-// ref names an object.
-type ref struct {
-	Kind string `path:"kind" maxLength:"63"`
-	Name string `path:"name" maxLength:"200" doc:"Short name"`
-}
-
-// laying is settings that are laid over an object.
-type laying struct {
-	Kind string `path:"kind" maxLength:"63"`
-	Name string `path:"name" maxLength:"200" doc:"Short name"`
-	Body api.ObjectChange
 }
 
 func objectRow(o federation.Object) api.ObjectRow {
@@ -99,19 +79,12 @@ func (s *server) object(o federation.Object) api.Object {
 // kinds describes the settings of every kind.
 func (s *server) kinds() []api.Kind {
 	out := []api.Kind{}
-	add := func(kind federation.Kind, protocol string, list []federation.Setting, settled bool) {
-		k := api.Kind{Kind: string(kind), Protocol: protocol, Settings: []api.Setting{}, Plain: settled}
-		for _, one := range list {
-			k.Settings = append(k.Settings, setting(one))
-		}
-		out = append(out, k)
-	}
 	for _, l := range s.settingLists() {
-		add(l.kind, l.protocol, l.settings, false)
+		out = append(out, api.Kind{Kind: string(l.kind), Protocol: l.protocol, Settings: described(l.settings), Fields: described(l.fields)})
 	}
 	for _, kind := range s.gate.Records.Kinds() {
 		if list, settled := s.gate.Records.Settled(kind); kind != federation.KindProvider && kind != federation.KindApplication {
-			add(kind, "", list, settled)
+			out = append(out, api.Kind{Kind: string(kind), Settings: described(list), Fields: []api.Setting{}, Plain: settled})
 		}
 	}
 	return out
@@ -122,16 +95,25 @@ type settingList struct {
 	kind     federation.Kind
 	protocol string
 	settings []federation.Setting
+	fields   []federation.Setting // values that can be typed
 }
 
 func (s *server) settingLists() (out []settingList) {
 	for _, p := range s.protocols {
 		if side := p.NewProvider(&federation.Gate{}, ""); p.Providers() && side != nil {
-			out = append(out, settingList{federation.KindProvider, p.Name(), federation.SettingList(federation.KindProvider, side)})
+			out = append(out, settingList{federation.KindProvider, p.Name(), federation.SettingList(federation.KindProvider, side), side.Fields()})
 		}
 		if side := p.NewApplication(&federation.Gate{}, ""); p.Applications() && side != nil {
-			out = append(out, settingList{federation.KindApplication, p.Name(), federation.SettingList(federation.KindApplication, side)})
+			out = append(out, settingList{federation.KindApplication, p.Name(), federation.SettingList(federation.KindApplication, side), side.Fields()})
 		}
+	}
+	return out
+}
+
+func described(list []federation.Setting) []api.Setting {
+	out := []api.Setting{}
+	for _, one := range list {
+		out = append(out, setting(one))
 	}
 	return out
 }

@@ -2,7 +2,6 @@ package web
 
 import (
 	"context"
-	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -13,23 +12,16 @@ import (
 // linkCalls registers people's links to providers.
 func (s *server) linkCalls(a huma.API) {
 	g := s.gate
-	type filter struct {
-		Provider string `query:"provider" maxLength:"200" doc:"Short name, or the ID of one that was removed"`
-		Person   int64  `query:"person" minimum:"1" doc:"Number of the account"`
-		Limit    int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-		After    string `query:"after" maxLength:"64" doc:"Key of the last link seen; for the next page"`
-	}
-	call(s, a, op("GET", "/links", "list-links", "People's links to providers"),
-		func(ctx context.Context, in *filter) (*body[api.List[api.Link]], error) {
+	call(s, a, api.ListLinks,
+		func(ctx context.Context, in *api.LinkFilter) (*body[api.List[api.Link]], error) {
 			links, total, err := g.People.Links(ctx, people.LinkFilter(*in))
 			if err != nil {
 				return nil, err
 			}
 			return rows(links, int(total), link), nil
 		})
-	call(s, a, op("GET", "/links/providers", "list-link-providers",
-		"Providers that people are linked to, on record or removed"),
-		func(ctx context.Context, _ *struct{}) (*body[api.List[api.LinkCount]], error) {
+	call(s, a, api.ListLinkProviders,
+		func(ctx context.Context, _ *api.None) (*body[api.List[api.LinkCount]], error) {
 			all, err := g.People.LinkedProviders(ctx)
 			if err != nil {
 				return nil, err
@@ -39,9 +31,7 @@ func (s *server) linkCalls(a huma.API) {
 			}), nil
 		})
 	s.subjectCalls(a)
-	carry := op("POST", "/links/carry", "carry-links", "Let the people of one provider in by another, after a preview")
-	carry.DefaultStatus = http.StatusOK
-	call(s, a, carry, func(ctx context.Context, in *struct{ Body api.Carry }) (*body[api.Carried], error) {
+	call(s, a, api.CarryLinks, func(ctx context.Context, in *api.Sent[api.Carry]) (*body[api.Carried], error) {
 		c, err := g.People.CarryLinks(ctx, by(ctx), people.Carry(in.Body))
 		if err != nil {
 			return nil, err
@@ -56,27 +46,15 @@ func (s *server) linkCalls(a huma.API) {
 // subjectCalls registers the lasting names by which applications know people.
 func (s *server) subjectCalls(a huma.API) {
 	g := s.gate
-	type page struct {
-		Name  string `path:"name" maxLength:"200" doc:"Short name"`
-		After int64  `query:"after" minimum:"0" doc:"Number of the last person seen; for the next page"`
-		Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-	}
-	call(s, a, op("GET", "/applications/{name}/subjects", "list-subjects",
-		"Lasting names by which the application knows people"),
-		func(ctx context.Context, in *page) (*body[api.List[api.KnownSubject]], error) {
+	call(s, a, api.ListSubjects,
+		func(ctx context.Context, in *api.SubjectFilter) (*body[api.List[api.KnownSubject]], error) {
 			all, total, err := g.People.Subjects(ctx, in.Name, in.After, in.Limit)
 			if err != nil {
 				return nil, err
 			}
 			return rows(all, int(total), func(k people.Subject) api.KnownSubject { return api.KnownSubject(k) }), nil
 		})
-	put := op("POST", "/applications/{name}/subjects", "import-subjects",
-		"Keep the values by which the application knows people, after a preview")
-	put.DefaultStatus, put.MaxBodyBytes = http.StatusOK, maxBody
-	call(s, a, put, func(ctx context.Context, in *struct {
-		Name string `path:"name" maxLength:"200" doc:"Short name"`
-		Body api.Import
-	}) (*body[api.Imported], error) {
+	call(s, a, api.ImportSubjects, func(ctx context.Context, in *api.SentTo[api.Import]) (*body[api.Imported], error) {
 		im := people.Import{CSV: in.Body.CSV, Replace: in.Body.Replace, Preview: in.Body.Preview, Digest: in.Body.Digest}
 		for _, k := range in.Body.Known {
 			im.Known = append(im.Known, people.Known{Provider: k.Provider, Name: k.Name, Format: k.Format, Value: k.Value})

@@ -12,16 +12,16 @@ import (
 // manyCalls registers changes of many records at once.
 func (s *server) manyCalls(a huma.API) {
 	g := s.gate
-	call(s, a, looks("/changes/preview", "preview-changes", "What a change of many records would come to"),
-		func(ctx context.Context, in *struct{ Body api.Many }) (*body[api.ManyPreview], error) {
+	call(s, a, api.PreviewChanges,
+		func(ctx context.Context, in *api.Sent[api.Many]) (*body[api.ManyPreview], error) {
 			out, err := g.Records.PreviewMany(ctx, records.Many(in.Body))
 			if err != nil {
 				return nil, err
 			}
 			return &body[api.ManyPreview]{manyShown(out, 0)}, nil
 		})
-	call(s, a, does("/changes", "change-many", "Change or remove many records at once: all of them, or none"),
-		func(ctx context.Context, in *struct{ Body api.Many }) (*body[api.ManyPreview], error) {
+	call(s, a, api.ChangeMany,
+		func(ctx context.Context, in *api.Sent[api.Many]) (*body[api.ManyPreview], error) {
 			out, number, err := g.Records.ChangeMany(ctx, by(ctx), records.Many(in.Body))
 			if err != nil {
 				return nil, err

@@ -18,9 +18,8 @@ import (
 
 // mappingCalls registers the trying of mappings.
 func (s *server) mappingCalls(a huma.API) {
-	call(s, a, op("POST", "/mapping-trials", "try-mapping",
-		"Run a recorded sign-in, or given values, through mappings; nothing is changed"),
-		func(ctx context.Context, in *struct{ Body api.MappingTrial }) (*body[api.Mapped], error) {
+	call(s, a, api.TryMapping,
+		func(ctx context.Context, in *api.Sent[api.MappingTrial]) (*body[api.Mapped], error) {
 			snap := s.gate.Records.Snapshot()
 			t, err := s.trial(in.Body)
 			if err != nil {
@@ -32,23 +31,6 @@ func (s *server) mappingCalls(a huma.API) {
 			}
 			return &body[api.Mapped]{mapped(got)}, nil
 		})
-	for kind, path := range map[string]string{change.KindProvider: "/providers", change.KindApplication: "/applications"} {
-		call(s, a, op("GET", path+"/{name}/mapping-proposal", "propose-"+kind+"-mapping",
-			"Propose a mapping from what arrived of late and what is asked for; nothing is changed"),
-			func(ctx context.Context, in *struct {
-				Name string `path:"name"`
-			}) (*body[api.MappingProposal], error) {
-				r, err := s.gate.Records.Record(kind, in.Name)
-				if err != nil {
-					return nil, err
-				}
-				got, err := s.gate.Arrivals.Propose(ctx, s.gate.Records.Snapshot(), r)
-				if err != nil {
-					return nil, err
-				}
-				return &body[api.MappingProposal]{proposal(got)}, nil
-			})
-	}
 }
 
 // effective are the rules of a record as they act, and those of its set that it leaves out.

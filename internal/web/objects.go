@@ -15,7 +15,7 @@ import (
 // and what is shown of one.
 type kindOf[New, Edit, Shown any] struct {
 	kind     string
-	article  string
+	calls    api.RecordCalls[New, Edit, Shown]
 	given    func(*New) api.NewRecord
 	settings func(*Edit) api.RecordChange
 	list     func(search string, offset, limit int) *body[api.List[api.Row]]
@@ -25,7 +25,7 @@ type kindOf[New, Edit, Shown any] struct {
 
 func (s *server) providerCalls(a huma.API) {
 	snap := func() *federation.Snapshot { return s.gate.Records.Snapshot() }
-	objectCalls(s, a, kindOf[api.NewProvider, api.ProviderChange, api.Provider]{kind: change.KindProvider, article: "a provider",
+	objectCalls(s, a, kindOf[api.NewProvider, api.ProviderChange, api.Provider]{kind: change.KindProvider, calls: api.Providers,
 		given:    func(n *api.NewProvider) api.NewRecord { return n.NewRecord },
 		settings: func(c *api.ProviderChange) api.RecordChange { return c.RecordChange },
 		list: func(search string, offset, limit int) *body[api.List[api.Row]] {
@@ -42,7 +42,7 @@ func (s *server) providerCalls(a huma.API) {
 func (s *server) applicationCalls(a huma.API) {
 	snap := func() *federation.Snapshot { return s.gate.Records.Snapshot() }
 	objectCalls(s, a, kindOf[api.NewApplication, api.ApplicationChange, api.Application]{kind: change.KindApplication,
-		article: "an application", given: func(n *api.NewApplication) api.NewRecord { return n.NewRecord },
+		calls: api.Applications, given: func(n *api.NewApplication) api.NewRecord { return n.NewRecord },
 		settings: func(c *api.ApplicationChange) api.RecordChange { return c.RecordChange },
 		list: func(search string, offset, limit int) *body[api.List[api.Row]] {
 			page, total := snap().FindApplications(search, offset, limit)
@@ -57,19 +57,19 @@ func (s *server) applicationCalls(a huma.API) {
 
 // objectCalls registers what is done with records of a kind.
 func objectCalls[New, Edit, Shown any](s *server, a huma.API, k kindOf[New, Edit, Shown]) {
-	g, path, title := s.gate, "/"+k.kind+"s", federation.Kind(k.kind).Title()
+	g := s.gate
 	fresh := func(n *New) (records.NewRecord, error) {
 		in := k.given(n)
 		src, err := source(in.Given)
 		return records.NewRecord{Kind: federation.Kind(k.kind), Protocol: in.Protocol, Name: in.Name, Source: src,
 			Settings: in.Settings, Draft: in.Draft}, err
 	}
-	call(s, a, op("GET", path, "list-"+k.kind+"s", title+"s by name"),
-		func(ctx context.Context, in *listing) (*body[api.List[api.Row]], error) {
+	call(s, a, k.calls.List,
+		func(ctx context.Context, in *api.Listing) (*body[api.List[api.Row]], error) {
 			return k.list(in.Search, in.Offset, in.Limit), nil
 		})
-	call(s, a, op("POST", path, "add-"+k.kind, "Add "+k.article+" from its metadata, or from typed values"),
-		func(ctx context.Context, in *struct{ Body New }) (*body[Shown], error) {
+	call(s, a, k.calls.Add,
+		func(ctx context.Context, in *api.Sent[New]) (*body[Shown], error) {
 			n, err := fresh(&in.Body)
 			if err != nil {
 				return nil, err
@@ -80,9 +80,8 @@ func objectCalls[New, Edit, Shown any](s *server, a huma.API, k kindOf[New, Edit
 			}
 			return k.show(ctx, r)
 		})
-	call(s, a, looks(path+"/preview", "preview-"+k.kind,
-		"What adding "+k.article+" would set; for a name that is there, what would change"),
-		func(ctx context.Context, in *struct{ Body New }) (*body[api.Preview], error) {
+	call(s, a, k.calls.Preview,
+		func(ctx context.Context, in *api.Sent[New]) (*body[api.Preview], error) {
 			n, err := fresh(&in.Body)
 			if err != nil {
 				return nil, err
@@ -90,28 +89,24 @@ func objectCalls[New, Edit, Shown any](s *server, a huma.API, k kindOf[New, Edit
 			p, err := g.Records.Preview(ctx, n)
 			return &body[api.Preview]{preview(p)}, err
 		})
-	call(s, a, op("GET", path+"/{name}", "show-"+k.kind, "One "+k.kind),
-		func(ctx context.Context, in *named) (*body[Shown], error) {
+	call(s, a, k.calls.Show,
+		func(ctx context.Context, in *api.Named) (*body[Shown], error) {
 			r, err := g.Records.Record(k.kind, in.Name)
 			if err != nil {
 				return nil, err
 			}
 			return k.show(ctx, r)
 		})
-	call(s, a, op("GET", path+"/{name}/exchange", k.kind+"-exchange", "What the "+k.kind+" needs from the gate"),
-		func(ctx context.Context, in *named) (*body[api.Sheet], error) {
+	call(s, a, k.calls.Sheet,
+		func(ctx context.Context, in *api.Named) (*body[api.Sheet], error) {
 			r, err := g.Records.Record(k.kind, in.Name)
 			if err != nil {
 				return nil, err
 			}
 			return &body[api.Sheet]{s.sheet(in.Name, k.sheet(r))}, nil
 		})
-	call(s, a, op("PATCH", path+"/{name}/settings", "change-"+k.kind,
-		"Change settings of "+k.article+", one or several; those that are absent stay"),
-		func(ctx context.Context, in *struct {
-			Name string `path:"name" maxLength:"200" doc:"Short name"`
-			Body Edit
-		}) (*body[Shown], error) {
+	call(s, a, k.calls.Change,
+		func(ctx context.Context, in *api.SentTo[Edit]) (*body[Shown], error) {
 			c := k.settings(&in.Body)
 			r, err := g.Records.Configure(ctx, by(ctx), k.kind, in.Name, c.Revision, c.Settings)
 			if err != nil {
@@ -119,11 +114,11 @@ func objectCalls[New, Edit, Shown any](s *server, a huma.API, k kindOf[New, Edit
 			}
 			return k.show(ctx, r)
 		})
-	call(s, a, op("DELETE", path+"/{name}", "remove-"+k.kind, "Remove "+k.article),
-		func(ctx context.Context, in *named) (*struct{}, error) {
-			return nil, g.Records.Remove(ctx, by(ctx), federation.Kind(k.kind), in.Name)
+	act(s, a, k.calls.Remove,
+		func(ctx context.Context, in *api.Named) error {
+			return g.Records.Remove(ctx, by(ctx), federation.Kind(k.kind), in.Name)
 		})
-	s.recordCalls(a, k.kind, path)
+	recordCalls(s, a, k)
 }
 
 func (s *server) provider(ctx context.Context, r federation.Record) (*body[api.Provider], error) {

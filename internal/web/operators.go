@@ -14,11 +14,8 @@ import (
 // ownerCalls registers the administration of owners.
 func (s *server) ownerCalls(a huma.API) {
 	g := s.gate
-	type secret struct {
-		Password string `json:"password" maxLength:"1024" doc:"At least 12 characters"`
-	}
-	call(s, a, op("GET", "/owners", "list-owners", "Owners: who may sign in to the console"),
-		func(ctx context.Context, _ *struct{}) (*body[api.List[api.Owner]], error) {
+	call(s, a, api.ListOwners,
+		func(ctx context.Context, _ *api.None) (*body[api.List[api.Owner]], error) {
 			owners, err := g.Operators.Owners(ctx)
 			if err != nil {
 				return nil, err
@@ -26,35 +23,26 @@ func (s *server) ownerCalls(a huma.API) {
 			return rows(owners, len(owners),
 				func(o operators.Owner) api.Owner { return api.Owner{Username: o.Username, Added: o.Added} }), nil
 		})
-	call(s, a, op("POST", "/owners", "add-owner", "Add an owner"), func(ctx context.Context, in *struct {
-		Body struct {
-			Username string `json:"username" maxLength:"200"`
-			Password string `json:"password" maxLength:"1024" doc:"At least 12 characters"`
-		}
-	}) (*body[api.Owner], error) {
+	call(s, a, api.AddOwner, func(ctx context.Context, in *api.Sent[api.NewOwner]) (*body[api.Owner], error) {
 		if err := g.Operators.AddOwner(ctx, by(ctx), in.Body.Username, in.Body.Password); err != nil {
 			return nil, err
 		}
 		return &body[api.Owner]{api.Owner{Username: in.Body.Username, Added: time.Now().UTC()}}, nil
 	})
-	call(s, a, op("PUT", "/owners/{name}/password", "set-password",
-		"Give an owner a new password; their console sessions end"), func(ctx context.Context, in *struct {
-		Name string `path:"name" maxLength:"200"`
-		Body secret
-	}) (*struct{}, error) {
-		return nil, g.Operators.SetPassword(ctx, by(ctx), in.Name, in.Body.Password)
+	act(s, a, api.SetPassword, func(ctx context.Context, in *api.SentTo[api.NewPassword]) error {
+		return g.Operators.SetPassword(ctx, by(ctx), in.Name, in.Body.Password)
 	})
-	call(s, a, op("DELETE", "/owners/{name}", "remove-owner", "Remove an owner; the last one stays"),
-		func(ctx context.Context, in *named) (*struct{}, error) {
-			return nil, g.Operators.RemoveOwner(ctx, by(ctx), in.Name)
+	act(s, a, api.RemoveOwner,
+		func(ctx context.Context, in *api.Named) error {
+			return g.Operators.RemoveOwner(ctx, by(ctx), in.Name)
 		})
 }
 
 // tokenCalls registers the administration of API tokens.
 func (s *server) tokenCalls(a huma.API) {
 	g := s.gate
-	call(s, a, op("GET", "/tokens", "list-tokens", "API tokens"),
-		func(ctx context.Context, _ *struct{}) (*body[api.List[api.Token]], error) {
+	call(s, a, api.ListTokens,
+		func(ctx context.Context, _ *api.None) (*body[api.List[api.Token]], error) {
 			tokens, err := g.Operators.Tokens(ctx)
 			if err != nil {
 				return nil, err
@@ -62,24 +50,18 @@ func (s *server) tokenCalls(a huma.API) {
 			return rows(tokens, len(tokens),
 				tokenShown), nil
 		})
-	call(s, a, op("POST", "/tokens", "add-token", "Make an API token; its secret is given once"),
-		func(ctx context.Context, in *struct {
-			Body struct {
-				Name    string    `json:"name" maxLength:"200"`
-				Expires time.Time `json:"expires,omitempty" doc:"When it ends; absent for one that does not"`
-			}
-		}) (*body[api.Token], error) {
-			t, secret, err := g.Operators.AddToken(ctx, by(ctx), in.Body.Name, in.Body.Expires)
-			if err != nil {
-				return nil, err
-			}
-			out := tokenShown(t)
-			out.Secret = secret
-			return &body[api.Token]{out}, nil
-		})
-	call(s, a, op("DELETE", "/tokens/{name}", "remove-token", "Remove an API token"),
-		func(ctx context.Context, in *named) (*struct{}, error) {
-			return nil, g.Operators.RemoveToken(ctx, by(ctx), in.Name)
+	call(s, a, api.AddToken, func(ctx context.Context, in *api.Sent[api.NewToken]) (*body[api.Token], error) {
+		t, secret, err := g.Operators.AddToken(ctx, by(ctx), in.Body.Name, in.Body.Expires)
+		if err != nil {
+			return nil, err
+		}
+		out := tokenShown(t)
+		out.Secret = secret
+		return &body[api.Token]{out}, nil
+	})
+	act(s, a, api.RemoveToken,
+		func(ctx context.Context, in *api.Named) error {
+			return g.Operators.RemoveToken(ctx, by(ctx), in.Name)
 		})
 }
 
@@ -99,13 +81,8 @@ func (s *server) consoleCookie(value string, life time.Duration) []http.Cookie {
 
 // operatorCalls registers signing in and out of the console, and setting up.
 func (s *server) operatorCalls(a huma.API) {
-	public := func(method, path, id, summary string) huma.Operation {
-		o := op(method, path, id, summary)
-		o.Security, o.DefaultStatus = nil, http.StatusOK
-		return o
-	}
-	call(s, a, public("GET", "/me", "show-me", "Who is signed in to the console"),
-		func(ctx context.Context, _ *struct{}) (*body[api.Me], error) {
+	call(s, a, api.ShowMe,
+		func(ctx context.Context, _ *api.None) (*body[api.Me], error) {
 			token, _ := ctx.Value(consoleKey).(string)
 			user, err := s.gate.Operators.ConsoleUser(ctx, token)
 			if err != nil {
@@ -114,8 +91,8 @@ func (s *server) operatorCalls(a huma.API) {
 			has, err := s.gate.Operators.HasOwner(ctx)
 			return &body[api.Me]{api.Me{Username: user, NeedsOwner: !has}}, err
 		})
-	call(s, a, public("POST", "/me", "sign-in", "Sign in to the console"),
-		func(ctx context.Context, in *struct{ Body api.Credentials }) (*withCookie, error) {
+	register(s, a, api.SignIn.Call,
+		func(ctx context.Context, in *api.Sent[api.Credentials]) (*withCookie, error) {
 			address, _ := ctx.Value(addressKey).(string)
 			token, err := s.gate.Operators.SignIn(ctx, in.Body.Username, in.Body.Password, address)
 			if err != nil {
@@ -123,13 +100,13 @@ func (s *server) operatorCalls(a huma.API) {
 			}
 			return &withCookie{SetCookie: s.consoleCookie(token, 12*time.Hour), Body: api.Me{Username: in.Body.Username}}, nil
 		})
-	call(s, a, public("DELETE", "/me", "sign-out", "Sign out of the console"),
-		func(ctx context.Context, _ *struct{}) (*withCookie, error) {
+	register(s, a, api.SignOut.Call,
+		func(ctx context.Context, _ *api.None) (*withCookie, error) {
 			token, _ := ctx.Value(consoleKey).(string)
 			return &withCookie{SetCookie: s.consoleCookie("", -time.Hour)}, s.gate.Operators.SignOut(ctx, token)
 		})
-	call(s, a, public("POST", "/setup", "set-up", "Set up the first owner with the one-time link"),
-		func(ctx context.Context, in *struct{ Body api.Credentials }) (*withCookie, error) {
+	register(s, a, api.SetUp.Call,
+		func(ctx context.Context, in *api.Sent[api.Credentials]) (*withCookie, error) {
 			if err := s.gate.Operators.SetUp(ctx, in.Body.Token, in.Body.Username, in.Body.Password); err != nil {
 				return nil, err
 			}

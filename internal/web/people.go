@@ -19,22 +19,7 @@ import (
 	"innergate.example/innergate/internal/gate/traces"
 )
 
-// OnePerson names somebody.
-type OnePerson struct {
-	Number int64 `path:"number" minimum:"1" doc:"Number of the account"`
-}
-
-// PeopleFilter narrows a list of people.
-type PeopleFilter struct {
-	Search       string `query:"search" maxLength:"500" doc:"Words that begin something known of them: names, addresses, numbers, what providers call them"`
-	State        string `query:"state" doc:"enabled or disabled; both if absent"`
-	Group        string `query:"group" maxLength:"63" doc:"They are in it, or in one that lies in it"`
-	Organisation string `query:"organisation" maxLength:"63"`
-	UserType     string `query:"userType" maxLength:"100"`
-	Provider     string `query:"provider" maxLength:"63" doc:"They are linked to it"`
-}
-
-func (f PeopleFilter) filter(after string, limit int) accounts.Filter {
+func peopleFilter(f api.PeopleFilter, after string, limit int) accounts.Filter {
 	return accounts.Filter{Search: f.Search, State: f.State, Group: f.Group, Organisation: f.Organisation, UserType: f.UserType,
 		Provider: f.Provider, After: after, Limit: limit}
 }
@@ -43,39 +28,29 @@ func (f PeopleFilter) filter(after string, limit int) accounts.Filter {
 func (s *server) peopleCalls(a huma.API) {
 	g := s.gate
 	s.rollCalls(a) // before those by number: the first address that fits is taken
-	call(s, a, op("GET", "/people", "list-people", "People by their numbers, or those that are searched for"),
-		func(ctx context.Context, in *struct {
-			PeopleFilter
-			After string `query:"after" maxLength:"700" doc:"Next of the page before"`
-			Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-		}) (*body[api.People], error) {
-			page, err := g.Accounts.List(ctx, in.filter(in.After, in.Limit))
+	call(s, a, api.ListPeople,
+		func(ctx context.Context, in *api.PeoplePage) (*body[api.People], error) {
+			page, err := g.Accounts.List(ctx, peopleFilter(in.PeopleFilter, in.After, in.Limit))
 			if err != nil {
 				return nil, err
 			}
 			return &body[api.People]{api.People{Items: rows(page.People, 0, s.person).Body.Items, Total: page.Total, Next: page.Next}}, nil
 		})
-	call(s, a, op("POST", "/people", "add-person", "Make somebody known before they come"),
-		func(ctx context.Context, in *struct{ Body api.NewPerson }) (*body[api.PersonShown], error) {
+	call(s, a, api.AddPerson,
+		func(ctx context.Context, in *api.Sent[api.NewPerson]) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Add(ctx, by(ctx), accounts.NewPerson{Provider: in.Body.Provider,
 				Subject: profile.Subject{Value: in.Body.Subject, Format: in.Body.Format}, Edit: edit(in.Body.PersonChange)}))
 		})
-	call(s, a, op("GET", "/people/{number}", "show-person", "One person, with what they hold"),
-		func(ctx context.Context, in *OnePerson) (*body[api.PersonShown], error) {
+	call(s, a, api.ShowPerson,
+		func(ctx context.Context, in *api.OnePerson) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Get(ctx, in.Number))
 		})
-	call(s, a, op("PATCH", "/people/{number}", "change-person", "Change what is kept of somebody, and where they belong"),
-		func(ctx context.Context, in *struct {
-			OnePerson
-			Body api.PersonChange
-		}) (*body[api.PersonShown], error) {
+	call(s, a, api.ChangePerson,
+		func(ctx context.Context, in *api.SentToPerson[api.PersonChange]) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Change(ctx, by(ctx), in.Number, edit(in.Body)))
 		})
-	call(s, a, op("GET", "/people/{number}/told", "told-person", "What an application would be told of somebody at their next sign-in"),
-		func(ctx context.Context, in *struct {
-			OnePerson
-			Application string `query:"application" required:"true" maxLength:"63"`
-		}) (*body[api.Mapped], error) {
+	call(s, a, api.ToldPerson,
+		func(ctx context.Context, in *api.Telling) (*body[api.Mapped], error) {
 			app, err := g.Records.Application(in.Application)
 			if err != nil {
 				return nil, change.Field("application", err)
@@ -93,46 +68,34 @@ func (s *server) peopleCalls(a huma.API) {
 // accountCalls registers what becomes of accounts.
 func (s *server) accountCalls(a huma.API) {
 	g := s.gate
-	call(s, a, does("/people/{number}/disable", "disable-person",
-		"Let somebody in no more: their sessions end at once, and what these gave"),
-		func(ctx context.Context, in *OnePerson) (*body[api.PersonShown], error) {
+	call(s, a, api.DisablePerson,
+		func(ctx context.Context, in *api.OnePerson) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Disable(ctx, by(ctx), in.Number))
 		})
-	call(s, a, does("/people/{number}/enable", "enable-person", "Let somebody in again"),
-		func(ctx context.Context, in *OnePerson) (*body[api.PersonShown], error) {
+	call(s, a, api.EnablePerson,
+		func(ctx context.Context, in *api.OnePerson) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Enable(ctx, by(ctx), in.Number))
 		})
-	call(s, a, op("DELETE", "/people/{number}", "remove-person",
-		"Remove somebody with all that is theirs; that it was done stays in the history"),
-		func(ctx context.Context, in *OnePerson) (*struct{}, error) {
-			return nil, g.Accounts.Remove(ctx, by(ctx), in.Number)
+	act(s, a, api.RemovePerson,
+		func(ctx context.Context, in *api.OnePerson) error {
+			return g.Accounts.Remove(ctx, by(ctx), in.Number)
 		})
 }
 
 // linkingCalls registers the joining and parting of accounts.
 func (s *server) linkingCalls(a huma.API) {
 	g := s.gate
-	call(s, a, does("/people/{number}/links", "link-person", "Link somebody to a further name of a provider for them"),
-		func(ctx context.Context, in *struct {
-			OnePerson
-			Body api.PersonLink
-		}) (*body[api.PersonShown], error) {
+	call(s, a, api.LinkPerson,
+		func(ctx context.Context, in *api.SentToPerson[api.PersonLink]) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Link(ctx, by(ctx), in.Number, in.Body.Provider,
 				profile.Subject{Value: in.Body.Subject, Format: in.Body.Format}))
 		})
-	call(s, a, does("/people/{number}/part", "part-person",
-		"Take a link away from somebody, and make an account of its own for it, which is the answer"),
-		func(ctx context.Context, in *struct {
-			OnePerson
-			Body api.PersonPart
-		}) (*body[api.PersonShown], error) {
+	call(s, a, api.PartPerson,
+		func(ctx context.Context, in *api.SentToPerson[api.PersonPart]) (*body[api.PersonShown], error) {
 			return s.shown(g.Accounts.Part(ctx, by(ctx), in.Number, in.Body.Link))
 		})
-	call(s, a, does("/people/{number}/join", "join-people", "Make one account of two, after a preview"),
-		func(ctx context.Context, in *struct {
-			OnePerson
-			Body api.PersonJoin
-		}) (*body[api.PersonJoined], error) {
+	call(s, a, api.JoinPeople,
+		func(ctx context.Context, in *api.SentToPerson[api.PersonJoin]) (*body[api.PersonJoined], error) {
 			j, err := g.Accounts.Join(ctx, by(ctx), accounts.Joining{Into: in.Number, Other: in.Body.Other,
 				Preview: in.Body.Preview, Enable: in.Body.Enable,
 				Digest: in.Body.Digest})
@@ -156,8 +119,8 @@ func some[T any](in []T) []T {
 // rollCalls registers lists of people.
 func (s *server) rollCalls(a huma.API) {
 	g := s.gate
-	call(s, a, starts("/people/import", "import-people", "Take a list of people in, CSV or JSON, after a preview; a job tells how far it is"),
-		func(ctx context.Context, in *upload) (*body[api.Job], error) {
+	taking(s, a, api.ImportPeople,
+		func(ctx context.Context, _ string, in *upload) (*body[api.Job], error) {
 			var how api.PeopleImport
 			document, release, err := in.whole(&how)
 			if err != nil {
@@ -170,13 +133,9 @@ func (s *server) rollCalls(a huma.API) {
 					Empties: how.Empties, Digest: how.Digest}, p)
 			}))}, nil
 		})
-	describeUpload(a, "/people/import")
-	call(s, a, op("GET", "/people/export", "export-people", "People as a list that can be taken in again"),
-		func(ctx context.Context, in *struct {
-			PeopleFilter
-			Form string `query:"form" enum:"csv,json" default:"csv"`
-		}) (*fileOut, error) {
-			return s.file(in.Form, "people", func(to io.Writer) error { return g.Roll.Export(ctx, in.filter("", 0), in.Form, to) })
+	download(s, a, api.ExportPeople,
+		func(ctx context.Context, in *api.PeopleExport) (*fileOut, error) {
+			return s.file(in.Form, "people", func(to io.Writer) error { return g.Roll.Export(ctx, peopleFilter(in.PeopleFilter, "", 0), in.Form, to) })
 		})
 }
 

@@ -99,7 +99,7 @@ func (s *server) record(ctx context.Context, r federation.Record) (api.Record, e
 	}
 	return api.Record{ID: string(b.ID), Name: string(b.Name), Title: b.Title, Protocol: side.Protocol(),
 			EntityID: side.Identity(), Source: b.Intake.Source,
-			Settings: federation.SettingsOf(r), Endpoints: endpoints(side.Endpoints()), Facts: told,
+			Settings: federation.SettingsOf(r), Lists: federation.ListsOf(r), Endpoints: endpoints(side.Endpoints()), Facts: told,
 			Missing: federation.Lacking(side.Missing()), Standing: standing,
 			Taken: s.taken(b, fresh), Certificates: s.certificates(side.Keys()), Added: b.Added, Revision: b.Revision,
 			Rules: effective(s.gate.Snapshot(), r), Consequence: took(ctx)},
@@ -116,18 +116,13 @@ func row(r federation.Record) api.Row {
 
 // recordCalls registers what providers and applications have in common: newer
 // values, refreshing, changes that wait.
-func (s *server) recordCalls(a huma.API, kind, path string) {
-	g := s.gate
-	call(s, a, op("GET", path+"/{name}/metadata", "show-"+kind+"-metadata",
-		"The document a record was taken in from"), func(ctx context.Context, in *named) (*body[api.Text], error) {
+func recordCalls[New, Edit, Shown any](s *server, a huma.API, k kindOf[New, Edit, Shown]) {
+	g, kind := s.gate, k.kind
+	call(s, a, k.calls.Document, func(ctx context.Context, in *api.Named) (*body[api.Text], error) {
 		octets, err := g.Records.Document(ctx, kind, in.Name)
 		return &body[api.Text]{api.Text{Document: string(octets)}}, err
 	})
-	call(s, a, op("PUT", path+"/{name}/metadata", "retake-"+kind,
-		"Take newer values of the other side into a record"), func(ctx context.Context, in *struct {
-		Name string `path:"name" maxLength:"200" doc:"Short name"`
-		Body api.Retake
-	}) (*body[api.Record], error) {
+	call(s, a, k.calls.Retake, func(ctx context.Context, in *api.SentTo[api.Retake]) (*body[api.Record], error) {
 		src, err := source(in.Body.Given)
 		if err != nil {
 			return nil, err
@@ -142,11 +137,8 @@ func (s *server) recordCalls(a huma.API, kind, path string) {
 		out, err := s.record(ctx, r)
 		return &body[api.Record]{out}, err
 	})
-	call(s, a, does(path+"/{name}/refresh", "refresh-"+kind, "Ask the metadata address now"),
-		func(ctx context.Context, in *struct {
-			Name  string `path:"name" maxLength:"200" doc:"Short name"`
-			Again bool   `query:"again" doc:"Call back a change that was declined"`
-		}) (*body[api.Refreshed], error) {
+	call(s, a, k.calls.Refresh,
+		func(ctx context.Context, in *api.Refreshing) (*body[api.Refreshed], error) {
 			refresh := g.Exchange.Refresh
 			if in.Again {
 				refresh = g.Exchange.RefreshAgain
@@ -154,20 +146,25 @@ func (s *server) recordCalls(a huma.API, kind, path string) {
 			out, err := refresh(ctx, by(ctx), kind, in.Name)
 			return &body[api.Refreshed]{api.Refreshed(out)}, err
 		})
-	type decision struct {
-		Name string `path:"name" maxLength:"200" doc:"Short name"`
-		Body api.Decision
-	}
-	decide := func(apply bool) func(ctx context.Context, in *decision) (*struct{}, error) {
-		return func(ctx context.Context, in *decision) (*struct{}, error) {
-			return nil, g.Exchange.Decide(ctx, by(ctx), exchange.Decision{Kind: kind, Name: in.Name,
+	decide := func(apply bool) func(ctx context.Context, in *api.SentTo[api.Decision]) error {
+		return func(ctx context.Context, in *api.SentTo[api.Decision]) error {
+			return g.Exchange.Decide(ctx, by(ctx), exchange.Decision{Kind: kind, Name: in.Name,
 				Digest: in.Body.Digest, Apply: apply})
 		}
 	}
-	call(s, a, does(path+"/{name}/approve", "approve-"+kind, "Apply the change that waits for approval"),
-		decide(true))
-	call(s, a, does(path+"/{name}/decline", "decline-"+kind,
-		"Drop the change that waits, until the metadata changes again"), decide(false))
+	act(s, a, k.calls.Approve, decide(true))
+	act(s, a, k.calls.Decline, decide(false))
+	call(s, a, k.calls.ProposeMapping, func(ctx context.Context, in *api.Named) (*body[api.MappingProposal], error) {
+		r, err := g.Records.Record(kind, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		got, err := g.Arrivals.Propose(ctx, g.Records.Snapshot(), r)
+		if err != nil {
+			return nil, err
+		}
+		return &body[api.MappingProposal]{proposal(got)}, nil
+	})
 }
 
 func (s *server) providerRow(p *federation.Provider) api.Row { return row(p) }
@@ -199,7 +196,12 @@ func (s *server) taken(b *federation.Basics, fresh freshness.State) api.Taken {
 }
 
 func preview(p records.Preview) api.Preview {
-	out := api.Preview(p)
+	out := api.Preview{Kind: p.Kind, Name: p.Name, Title: p.Title, EntityID: p.EntityID, Existing: p.Existing, Known: p.Known,
+		Revision: p.Revision, Document: p.Document, OtherRole: p.OtherRole, Values: p.Values, Differences: p.Differences,
+		Missing: p.Missing, Findings: p.Findings}
+	for _, c := range p.Choices {
+		out.Choices = append(out.Choices, api.Choice(c))
+	}
 	out.Missing = some(out.Missing)
 	if out.Findings == nil {
 		out.Findings = []*finding.Finding{}

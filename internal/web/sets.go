@@ -18,8 +18,8 @@ import (
 // setCalls registers named mappings, and the re-evaluation of recorded crossings.
 func (s *server) setCalls(a huma.API) {
 	g := s.gate
-	call(s, a, op("GET", "/sets", "list-sets", "Named mappings that records share"),
-		func(context.Context, *struct{}) (*body[api.List[api.Set]], error) {
+	call(s, a, api.ListSets,
+		func(context.Context, *api.None) (*body[api.List[api.Set]], error) {
 			snap := g.Records.Snapshot()
 			out := api.List[api.Set]{Items: []api.Set{}}
 			for _, set := range snap.Sets() {
@@ -28,19 +28,16 @@ func (s *server) setCalls(a huma.API) {
 			out.Total = int64(len(out.Items))
 			return &body[api.List[api.Set]]{out}, nil
 		})
-	call(s, a, op("GET", "/sets/{name}", "show-set", "One set, and who shares it"),
-		func(_ context.Context, in *named) (*body[api.Set], error) {
+	call(s, a, api.ShowSet,
+		func(_ context.Context, in *api.Named) (*body[api.Set], error) {
 			set, err := g.Records.Set(in.Name)
 			if err != nil {
 				return nil, err
 			}
 			return &body[api.Set]{setShown(g.Records.Snapshot(), set)}, nil
 		})
-	call(s, a, op("PUT", "/sets/{name}", "put-set", "Make a set, or change it: everybody who shares it follows"),
-		func(ctx context.Context, in *struct {
-			Name string `path:"name" maxLength:"200" doc:"Short name"`
-			Body api.SetChange
-		}) (*body[api.Set], error) {
+	call(s, a, api.PutSet,
+		func(ctx context.Context, in *api.SentTo[api.SetChange]) (*body[api.Set], error) {
 			set, err := g.Records.PutSet(ctx, by(ctx), setOf(in.Name, in.Body))
 			if err != nil {
 				return nil, err
@@ -49,18 +46,16 @@ func (s *server) setCalls(a huma.API) {
 			out.Consequence = took(ctx)
 			return &body[api.Set]{out}, nil
 		})
-	call(s, a, op("DELETE", "/sets/{name}", "remove-set", "Remove a set that nobody shares"),
-		func(ctx context.Context, in *named) (*struct{}, error) {
-			return nil, g.Records.RemoveSet(ctx, by(ctx), in.Name)
+	act(s, a, api.RemoveSet,
+		func(ctx context.Context, in *api.Named) error {
+			return g.Records.RemoveSet(ctx, by(ctx), in.Name)
 		})
-	call(s, a, does("/reevaluations", "reevaluate",
-		"Run recorded crossings through a change before it is saved; nothing is changed"),
-		func(ctx context.Context, in *struct{ Body api.Reevaluation }) (*body[api.Job], error) {
+	call(s, a, api.Reevaluate,
+		func(ctx context.Context, in *api.Sent[api.Reevaluation]) (*body[api.Job], error) {
 			return s.reevaluate(ctx, in.Body)
 		})
-	call(s, a, looks("/consequences/preview", "weigh-change",
-		"What a change would do to the people who signed in lately, within seconds; nothing is changed"),
-		func(ctx context.Context, in *struct{ Body api.Proposed }) (*body[api.Consequence], error) {
+	call(s, a, api.WeighChange,
+		func(ctx context.Context, in *api.Sent[api.Proposed]) (*body[api.Consequence], error) {
 			got, err := g.Records.Weigh(ctx, proposed(in.Body))
 			if err != nil {
 				return nil, err

@@ -75,14 +75,8 @@ func stateOf(r federation.Record, found []*finding.Finding) checks.State {
 // connectionCalls registers the connections: every application with its provider,
 // and how far they are.
 func (s *server) connectionCalls(a huma.API) {
-	call(s, a, op("GET", "/connections", "list-connections",
-		"Applications with the provider each is tied to, and whether they work; the worst first"),
-		func(ctx context.Context, in *struct {
-			Search string          `query:"search" maxLength:"200" doc:"Part of a name, title or entity ID"`
-			State  checks.Standing `query:"state" enum:"broken,failing,attention,unfinished,untried,paused,works"`
-			Limit  int             `query:"limit" minimum:"1" maximum:"20000" default:"200"`
-			Offset int             `query:"offset" minimum:"0"`
-		}) (*body[api.ConnectionList], error) {
+	call(s, a, api.ListConnections,
+		func(ctx context.Context, in *api.ConnectionFilter) (*body[api.ConnectionList], error) {
 			all, err := s.connections(ctx, in.Search)
 			if err != nil {
 				return nil, err

@@ -3,7 +3,6 @@ package web
 import (
 	"context"
 	"slices"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -16,18 +15,8 @@ import (
 // traceCalls registers the reading of traces.
 func (s *server) traceCalls(a huma.API) {
 	g := s.gate
-	type filter struct {
-		Search      string    `query:"search" maxLength:"200" doc:"Part of a reference, application, provider, person or finding; a person is found by the name they have here, too"`
-		Result      string    `query:"result" enum:"entered,refused,waiting,left,signed out"`
-		Application string    `query:"application" maxLength:"200"`
-		Provider    string    `query:"provider" maxLength:"200"`
-		Since       time.Time `query:"since" doc:"Only traces started at this time or later"`
-		Before      time.Time `query:"before" doc:"Only traces started before this"`
-		Offset      int       `query:"offset" minimum:"0"`
-		Limit       int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-	}
-	call(s, a, op("GET", "/traces", "list-traces", "Traces, newest first"),
-		func(ctx context.Context, in *filter) (*body[api.TraceList], error) {
+	call(s, a, api.ListTraces,
+		func(ctx context.Context, in *api.TraceFilter) (*body[api.TraceList], error) {
 			f := traces.Filter{Search: in.Search, Result: in.Result, Application: in.Application, Provider: in.Provider, Since: in.Since,
 				Before: in.Before, Offset: in.Offset, Limit: in.Limit}
 			if in.Search != "" {
@@ -52,8 +41,8 @@ func (s *server) traceCalls(a huma.API) {
 			}
 			return out, err
 		})
-	call(s, a, op("GET", "/traces/{name}", "show-trace", "One trace, step by step"),
-		func(ctx context.Context, in *named) (*body[api.Trace], error) {
+	call(s, a, api.ShowTrace,
+		func(ctx context.Context, in *api.Named) (*body[api.Trace], error) {
 			head, steps, err := g.Traces.Get(ctx, in.Name)
 			if err != nil {
 				return nil, err

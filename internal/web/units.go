@@ -2,7 +2,6 @@ package web
 
 import (
 	"context"
-	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -18,10 +17,9 @@ func (s *server) unitCalls(a huma.API) {
 }
 
 func (s *server) unitKind(a huma.API, k federation.Kind) {
-	g, path, word := s.gate, "/"+string(k)+"s", string(k)
-	title := k.Title()
-	call(s, a, op("GET", path, "list-"+word+"s", title+"s by name"),
-		func(ctx context.Context, _ *struct{}) (*body[api.List[api.Unit]], error) {
+	g, calls := s.gate, api.UnitsOf(string(k))
+	call(s, a, calls.List,
+		func(ctx context.Context, _ *api.None) (*body[api.List[api.Unit]], error) {
 			counts, err := g.Accounts.Members(ctx, k)
 			if err != nil {
 				return nil, err
@@ -36,22 +34,18 @@ func (s *server) unitKind(a huma.API, k federation.Kind) {
 		use, err := g.Records.Use(ctx, x)
 		return &body[api.Unit]{s.unit(x, use.Members)}, err
 	}
-	call(s, a, op("GET", path+"/{name}", "show-"+word, "One "+word),
-		func(ctx context.Context, in *named) (*body[api.Unit], error) {
+	call(s, a, calls.Show,
+		func(ctx context.Context, in *api.Named) (*body[api.Unit], error) {
 			x, err := g.Records.Unit(k, in.Name)
 			return show(ctx, x, err)
 		})
-	put := op(http.MethodPut, path+"/{name}", "put-"+word, "Make a "+word+", from revision 0, or change it")
-	call(s, a, put, func(ctx context.Context, in *struct {
-		Name string `path:"name" maxLength:"200" doc:"Short name"`
-		Body api.UnitChange
-	}) (*body[api.Unit], error) {
+	call(s, a, calls.Put, func(ctx context.Context, in *api.SentTo[api.UnitChange]) (*body[api.Unit], error) {
 		x, err := g.Records.PutUnit(ctx, by(ctx), unitOf(k, in.Name, in.Body))
 		return show(ctx, x, err)
 	})
-	call(s, a, op("DELETE", path+"/{name}", "remove-"+word, "Remove "+federation.Article(word)+"; what hangs on it is confirmed"),
-		func(ctx context.Context, in *named) (*struct{}, error) {
-			return nil, g.Records.RemoveUnit(ctx, by(ctx), k, in.Name)
+	act(s, a, calls.Remove,
+		func(ctx context.Context, in *api.Named) error {
+			return g.Records.RemoveUnit(ctx, by(ctx), k, in.Name)
 		})
 }
 

@@ -51,7 +51,7 @@ func newApp(t *testing.T) (*fiber.App, *gate.Gate) {
 	for _, name := range []string{"staff", "branch"} {
 		_, err = g.Records.AddProvider(context.Background(), change.By{Who: "test"}, records.NewRecord{Name: name,
 			Title: "<b>" + name, Source: records.Source{Document: saml.WriteIDPMetadata(
-				saml.IDPFace{EntityID: "urn:" + name, SSO: "https://" + name + ".example/sso",
+				saml.IDPFace{EntityID: saml.EntityID("urn:" + name), SSO: "https://" + name + ".example/sso",
 					Keys: []keys.Certificate{pair.Certificate}})}})
 		require.NoError(t, err)
 	}

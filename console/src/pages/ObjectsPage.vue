@@ -37,7 +37,7 @@ const remove = (name: string) => act(() => take(api.DELETE('/api/v1/objects/{kin
     <el-button v-if="plain" type="primary" @click="edit()">Make one</el-button></div>
   <ProblemBox :problem="none ?? problem ?? failed" />
   <div class="tools">
-    <button v-for="k in kinds ?? []" :key="k.kind" type="button" class="filter" :class="{ on: k.kind === kind }"
+    <button v-for="k in kinds ?? []" :key="k.kind" type="button" class="filter" :class="{ here: k.kind === kind }" :aria-pressed="k.kind === kind"
         @click="router.push(`/keep/objects/${k.kind}`)">{{ k.kind }}</button>
     <el-input v-model="search" clearable placeholder="Name, or what it says" aria-label="Search objects" name="search" style="width: 240px" />
   </div>
@@ -46,7 +46,7 @@ const remove = (name: string) => act(() => take(api.DELETE('/api/v1/objects/{kin
     <el-table-column label="Title" prop="title" min-width="240" />
     <el-table-column label="Revision" prop="revision" width="100" />
     <el-table-column label="Added" width="200"><template #default="{ row }">{{ local(row.added) }}</template></el-table-column>
-    <el-table-column label="" width="150"><template #default="{ row }"><template v-if="plain">
+    <el-table-column label="" width="180"><template #default="{ row }"><template v-if="plain">
       <el-button link type="primary" :aria-label="`Change ${row.name}`" @click="edit(row.name)">Change</el-button>
       <el-button link type="danger" :aria-label="`Remove ${row.name}`" @click="remove(row.name)">Remove</el-button></template></template></el-table-column>
     <template #empty>{{ search ? 'None like that.' : 'None of this kind yet.' }}</template>

@@ -359,7 +359,7 @@ func (l *List) hosts(a *federation.Application) {
 	if u, err := url.Parse(a.OwnStart); err == nil && u.Hostname() != "" {
 		own = append(own, u.Hostname())
 	}
-	named := strings.Fields(a.OwnHosts)
+	named := slices.Clone(a.OwnHosts)
 	own = append(own, named...)
 	if len(own) == 0 {
 		return

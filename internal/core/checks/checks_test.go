@@ -23,6 +23,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/core/saml"
 )
 
@@ -85,11 +86,11 @@ func sound(t *testing.T) world {
 		idp: fmt.Sprintf(head, idpID) +
 			`<md:Extensions/><md:IDPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">` +
 			key("signing", certificate(t, nil), "") +
-			`<md:NameIDFormat>` + saml.FormatPersistent + `</md:NameIDFormat><md:SingleSignOnService Binding="` +
+			`<md:NameIDFormat>` + string(saml.FormatPersistent) + `</md:NameIDFormat><md:SingleSignOnService Binding="` +
 			saml.BindingRedirect + `" Location="https://accounts.wrenmoor.example/sso"/></md:IDPSSODescriptor></md:EntityDescriptor>`,
 		sp: fmt.Sprintf(head, spID) +
 			`<md:Extensions/><md:SPSSODescriptor AuthnRequestsSigned="true" protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol">` + key("signing", certificate(t, nil), "") + key("encryption", certificate(t, nil), `<md:EncryptionMethod Algorithm="http://www.w3.org/2009/xmlenc11#aes256-gcm"/>`) +
-			`<md:NameIDFormat>` + saml.FormatPersistent + `</md:NameIDFormat><md:AssertionConsumerService Binding="` +
+			`<md:NameIDFormat>` + string(saml.FormatPersistent) + `</md:NameIDFormat><md:AssertionConsumerService Binding="` +
 			saml.BindingPOST + `" Location="https://roster.wrenmoor.example/acs" index="0"/></md:SPSSODescriptor></md:EntityDescriptor>`,
 		idpSet: func(*samlside.ProviderSettings) {},
 		spSet:  func(_ *federation.Application, s *samlside.ApplicationSettings) { s.Encrypt = true },
@@ -151,7 +152,7 @@ func certIn(n int, cert string) func(string) string {
 
 func second(id string) func(*federation.Snapshot) *federation.Snapshot {
 	return func(s *federation.Snapshot) *federation.Snapshot {
-		side := &samlside.Application{SP: &saml.SP{EntityID: id}}
+		side := &samlside.Application{SP: &saml.SP{EntityID: saml.EntityID(id)}}
 		side.OwnFace = true
 		a := &federation.Application{Side: side}
 		a.Name = "second"
@@ -203,7 +204,7 @@ func TestChecks(t *testing.T) {
 		{rule: "ACS at a foreign host where the hosts are known",
 			sp: swap(acs, `Location="https://roster.elsewhere.example/acs"`),
 			spSet: func(s *federation.Application, _ *samlside.ApplicationSettings) {
-				s.OwnHosts = "roster.oakhollow.example"
+				s.OwnHosts = listed.ParseWords("roster.oakhollow.example")
 			}, want: finding.AddressForeign, severity: finding.Error},
 		{rule: "no common binding at the provider", idp: swap(saml.BindingRedirect,
 			"urn:oasis:names:tc:SAML:2.0:bindings:SOAP"), want: finding.BindingNoneCommon, says: "SOAP"},
@@ -221,7 +222,7 @@ func TestChecks(t *testing.T) {
 			return swap(saml.BindingPOST, saml.BindingArtifact)(swap(`use="signing"`, `use="encryption"`)(
 				swap(`AuthnRequestsSigned="true" `, "")(s)))
 		}, want: finding.ArtifactOnly, severity: finding.Error},
-		{rule: "no common NameID format", sp: swap(saml.FormatPersistent, saml.FormatEmail), want: finding.NameIDNoneCommon,
+		{rule: "no common NameID format", sp: swap(string(saml.FormatPersistent), string(saml.FormatEmail)), want: finding.NameIDNoneCommon,
 			says: "emailAddress"},
 		{rule: "NameID format on the record that nobody has",
 			spSet: func(_ *federation.Application, s *samlside.ApplicationSettings) {
@@ -408,7 +409,7 @@ func TestNearness(t *testing.T) {
 
 func TestChangesAreToldOf(t *testing.T) {
 	p := func(id, sso string) *federation.Provider {
-		return &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: id,
+		return &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: saml.EntityID(id),
 			SSO: []saml.Endpoint{{Binding: saml.BindingPOST, Location: sso}}}}}
 	}
 	codes := func(a, b *federation.Provider) (out []finding.Code) {

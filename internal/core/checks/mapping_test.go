@@ -10,6 +10,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
 )
@@ -83,13 +84,13 @@ func TestMatchingIsChecked(t *testing.T) {
 		want     finding.Code
 		says     string
 	}{
-		{"a number that the provider assigns", federation.Matching{MatchBy: "employeeNumber"}, false, "", ""},
-		{"a name that people set", federation.Matching{MatchBy: "employeeNumber displayName"}, false, finding.MatchOpen, "displayName"},
-		{"by another name of it", federation.Matching{MatchBy: "cn"}, false, finding.MatchOpen, "cn"},
-		{"a user name", federation.Matching{MatchBy: "uid"}, false, finding.MatchOpen, "somebody else's later"},
-		{"a domain of somebody else's", federation.Matching{VouchesFor: "oakhollow.example"}, false, finding.MatchOpen, "oakhollow"},
-		{"addresses are to be proved, and nothing can be mailed", federation.Matching{AskFor: "emails=verified"}, false, finding.MailMissing, "emails=verified"},
-		{"and can be", federation.Matching{AskFor: "emails=verified"}, true, "", ""},
+		{"a number that the provider assigns", federation.Matching{MatchBy: listed.ParseWords("employeeNumber")}, false, "", ""},
+		{"a name that people set", federation.Matching{MatchBy: listed.ParseWords("employeeNumber displayName")}, false, finding.MatchOpen, "displayName"},
+		{"by another name of it", federation.Matching{MatchBy: listed.ParseWords("cn")}, false, finding.MatchOpen, "cn"},
+		{"a user name", federation.Matching{MatchBy: listed.ParseWords("uid")}, false, finding.MatchOpen, "somebody else's later"},
+		{"a domain of somebody else's", federation.Matching{VouchesFor: listed.ParseWords("oakhollow.example")}, false, finding.MatchOpen, "oakhollow"},
+		{"addresses are to be proved, and nothing can be mailed", federation.Matching{AskFor: listed.Equals.Parse("emails=verified")}, false, finding.MailMissing, "emails=verified"},
+		{"and can be", federation.Matching{AskFor: listed.Equals.Parse("emails=verified")}, true, "", ""},
 	} {
 		p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{}}}
 		p.Name, p.Phase, p.Matching = "staff", federation.Live, c.matching

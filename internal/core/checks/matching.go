@@ -65,7 +65,7 @@ func (c *Checker) matching(l *List, p *federation.Provider) {
 		proves = proves || a.Verified
 	}
 	if proves && !c.Snap.Gate.Mails {
-		l.Add(finding.New(finding.MailMissing, finding.Fact("Asked for", p.AskFor)))
+		l.Add(finding.New(finding.MailMissing, finding.Fact("Asked for", p.AskFor.String())))
 	}
 	for _, u := range c.Kept.Unproved[p.ID] {
 		l.Add(finding.New(finding.MatchUnproved, finding.Fact("Attribute", u.Attribute),
@@ -84,7 +84,7 @@ func (c *Checker) matching(l *List, p *federation.Provider) {
 			l.Add(finding.New(finding.MatchOpen, finding.Fact("Attribute", name), finding.Fact("Why", cause)))
 		}
 	}
-	for _, d := range strings.Fields(p.VouchesFor) {
+	for _, d := range p.VouchesFor {
 		if o, ok := c.Snap.OrganisationAt(d); ok {
 			if mine, owned := c.Snap.OwnerOf(p.Name); !owned || mine.Name != o.Name {
 				l.Add(finding.New(finding.MatchOpen, finding.Fact("Domain that it stands for", d),

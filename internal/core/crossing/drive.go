@@ -183,22 +183,14 @@ func (d *drive) begin(by string) {
 		Browser: Tie{Network: d.e.Browser.Network}}
 }
 
-// clip shortens what a stranger wrote, to be shown.
-func clip(s string) string {
-	if len(s) > 200 {
-		return strings.ToValidUTF8(s[:200], "") + "…"
-	}
-	return s
-}
-
 // open starts a sign-in at the gate.
 func (d *drive) open() step {
 	d.s.here.about.StartedBy = "gate"
 	st := d.trace(TraceStep{From: BrowserLane, To: GateLane, Name: StepStart,
-		Address: d.snap.Gate.Base + "/open/" + clip(d.e.App), RelayState: clip(d.e.Target)})
+		Address: d.snap.Gate.Base + "/open/" + finding.Clip(d.e.App), RelayState: finding.Clip(d.e.Target)})
 	app, ok := d.snap.Application(federation.Name(d.e.App))
 	if !ok {
-		return d.refuse(finding.New(finding.StartUnknown, finding.Fact("Name", clip(d.e.App))))
+		return d.refuse(finding.New(finding.StartUnknown, finding.Fact("Name", finding.Clip(d.e.App))))
 	}
 	d.app = app
 	if err := policy.Open(app, d.now); err != nil {

@@ -270,7 +270,7 @@ type Identified struct {
 // attributes that the provider is trusted for. Of an error Key and Seen tell as far as it came.
 func Identify(p *federation.Provider, c Comes, people map[string]Person) (out Identified, need *Need, err error) {
 	if out.Person, out.Why, need = Match(p, c.App, c.Who, people); need != nil || out.Key == "" || out.ID != 0 ||
-		p.MatchBy == "" {
+		len(p.MatchBy) == 0 {
 		return out, need, nil
 	}
 	c.Key = out.Key

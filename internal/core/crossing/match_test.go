@@ -14,6 +14,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/core/profile"
 )
 
@@ -68,64 +69,64 @@ func TestSeek(t *testing.T) {
 		prove    string
 		refused  finding.Code
 	}{
-		{rule: "a verified address of one person", matching: federation.Matching{MatchBy: "emails"},
+		{rule: "a verified address of one person", matching: federation.Matching{MatchBy: listed.ParseWords("emails")},
 			said: []string{"email=Ada@Wrenmoor.example", "email_verified=true"}, people: []crossing.Person{ada, bram}, found: 1},
-		{rule: "an address that the provider does not call verified", matching: federation.Matching{MatchBy: "emails"},
+		{rule: "an address that the provider does not call verified", matching: federation.Matching{MatchBy: listed.ParseWords("emails")},
 			said: []string{"email=ada@wrenmoor.example", "email_verified=false"}, people: []crossing.Person{ada}},
-		{rule: "an address of which nothing is said", matching: federation.Matching{MatchBy: "emails"},
+		{rule: "an address of which nothing is said", matching: federation.Matching{MatchBy: listed.ParseWords("emails")},
 			said: []string{"mail=ada@wrenmoor.example"}, people: []crossing.Person{ada}},
-		{rule: "verified says nothing of two addresses", matching: federation.Matching{MatchBy: "emails"},
+		{rule: "verified says nothing of two addresses", matching: federation.Matching{MatchBy: listed.ParseWords("emails")},
 			said: []string{"email=ada@wrenmoor.example|x@y.example", "email_verified=true"}, people: []crossing.Person{ada}},
-		{rule: "an address of a domain that the provider stands for", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example"},
+		{rule: "an address of a domain that the provider stands for", matching: federation.Matching{MatchBy: listed.ParseWords("emails"), VouchesFor: listed.ParseWords("wrenmoor.example")},
 			said: []string{"urn:oid:0.9.2342.19200300.100.1.3=ada@wrenmoor.example"}, people: []crossing.Person{ada}, found: 1},
-		{rule: "of a domain that only ends so", matching: federation.Matching{MatchBy: "emails", VouchesFor: "moor.example"},
+		{rule: "of a domain that only ends so", matching: federation.Matching{MatchBy: listed.ParseWords("emails"), VouchesFor: listed.ParseWords("moor.example")},
 			said: []string{"mail=ada@wrenmoor.example"}, people: []crossing.Person{ada}},
-		{rule: "an attribute that only looks alike", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example"},
+		{rule: "an attribute that only looks alike", matching: federation.Matching{MatchBy: listed.ParseWords("emails"), VouchesFor: listed.ParseWords("wrenmoor.example")},
 			said: []string{"https://other.example/mail=ada@wrenmoor.example"}, people: []crossing.Person{ada}},
-		{rule: "the first attribute that somebody has decides", matching: federation.Matching{MatchBy: "employeeNumber emails", VouchesFor: "wrenmoor.example"},
+		{rule: "the first attribute that somebody has decides", matching: federation.Matching{MatchBy: listed.ParseWords("employeeNumber emails"), VouchesFor: listed.ParseWords("wrenmoor.example")},
 			said: []string{"employeeNumber=W-1", "mail=bram@wrenmoor.example"}, people: []crossing.Person{ada, bram}, found: 1},
-		{rule: "numbers count letter by letter", matching: federation.Matching{MatchBy: "employeeNumber"},
+		{rule: "numbers count letter by letter", matching: federation.Matching{MatchBy: listed.ParseWords("employeeNumber")},
 			said: []string{"employeeNumber=W-2"}, people: []crossing.Person{twin}},
-		{rule: "several people", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example"},
+		{rule: "several people", matching: federation.Matching{MatchBy: listed.ParseWords("emails"), VouchesFor: listed.ParseWords("wrenmoor.example")},
 			said: []string{"mail=ada@wrenmoor.example"}, people: []crossing.Person{ada, twin}, refused: finding.MatchSeveral},
-		{rule: "several, and the person is asked", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example", SeveralMatches: "ask"},
+		{rule: "several, and the person is asked", matching: federation.Matching{MatchBy: listed.ParseWords("emails"), VouchesFor: listed.ParseWords("wrenmoor.example"), SeveralMatches: "ask"},
 			said: []string{"mail=ada@wrenmoor.example"}, people: []crossing.Person{ada, twin}, several: 2},
-		{rule: "the one that was chosen", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example", SeveralMatches: "ask"},
+		{rule: "the one that was chosen", matching: federation.Matching{MatchBy: listed.ParseWords("emails"), VouchesFor: listed.ParseWords("wrenmoor.example"), SeveralMatches: "ask"},
 			said: []string{"mail=ada@wrenmoor.example"}, people: []crossing.Person{ada, twin}, picked: 3, found: 3},
-		{rule: "one who is none of them was chosen", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example", SeveralMatches: "ask"},
+		{rule: "one who is none of them was chosen", matching: federation.Matching{MatchBy: listed.ParseWords("emails"), VouchesFor: listed.ParseWords("wrenmoor.example"), SeveralMatches: "ask"},
 			said: []string{"mail=ada@wrenmoor.example"}, people: []crossing.Person{ada, twin}, picked: 2, several: 2},
-		{rule: "linked to this provider by another name already", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example"},
+		{rule: "linked to this provider by another name already", matching: federation.Matching{MatchBy: listed.ParseWords("emails"), VouchesFor: listed.ParseWords("wrenmoor.example")},
 			said: []string{"mail=bram@wrenmoor.example"}, people: []crossing.Person{bram}, refused: finding.MatchLinked},
-		{rule: "an address that could be proved", matching: federation.Matching{MatchBy: "emails", AskFor: "emails=verified"},
+		{rule: "an address that could be proved", matching: federation.Matching{MatchBy: listed.ParseWords("emails"), AskFor: listed.Equals.Parse("emails=verified")},
 			said: []string{"mail=ada@wrenmoor.example"}, people: []crossing.Person{ada}, prove: "emails"},
-		{rule: "one that was proved", matching: federation.Matching{MatchBy: "emails", AskFor: "emails=verified"},
+		{rule: "one that was proved", matching: federation.Matching{MatchBy: listed.ParseWords("emails"), AskFor: listed.Equals.Parse("emails=verified")},
 			said:   []string{"mail=ada@wrenmoor.example"},
 			people: []crossing.Person{ada}, given: []crossing.Given{{Name: "emails", Value: "ada@wrenmoor.example", Verified: true}}, found: 1},
-		{rule: "nothing to be found by", matching: federation.Matching{MatchBy: "employeeNumber emails"},
+		{rule: "nothing to be found by", matching: federation.Matching{MatchBy: listed.ParseWords("employeeNumber emails")},
 			said: []string{"displayName=Ada"}, people: []crossing.Person{ada}},
-		{rule: "a value that is only white space", matching: federation.Matching{MatchBy: "employeeNumber"},
+		{rule: "a value that is only white space", matching: federation.Matching{MatchBy: listed.ParseWords("employeeNumber")},
 			said: []string{"employeeNumber= "}, people: []crossing.Person{ada}},
-		{rule: "with white space around it", matching: federation.Matching{MatchBy: "employeeNumber"},
+		{rule: "with white space around it", matching: federation.Matching{MatchBy: listed.ParseWords("employeeNumber")},
 			said: []string{"employeeNumber= W-1 "}, people: []crossing.Person{ada}, found: 1},
-		{rule: "two values of two people", matching: federation.Matching{MatchBy: "employeeNumber"},
+		{rule: "two values of two people", matching: federation.Matching{MatchBy: listed.ParseWords("employeeNumber")},
 			said: []string{"employeeNumber=W-1|W-2"}, people: []crossing.Person{ada, bram}, refused: finding.MatchSeveral},
-		{rule: "two values of one", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example"},
+		{rule: "two values of one", matching: federation.Matching{MatchBy: listed.ParseWords("emails"), VouchesFor: listed.ParseWords("wrenmoor.example")},
 			said: []string{"mail=ada@wrenmoor.example|new@wrenmoor.example"}, people: []crossing.Person{ada}, found: 1},
-		{rule: "an address that its provider did not prove", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example"},
+		{rule: "an address that its provider did not prove", matching: federation.Matching{MatchBy: listed.ParseWords("emails"), VouchesFor: listed.ParseWords("wrenmoor.example")},
 			said: []string{"mail=claimed@wrenmoor.example"}, people: []crossing.Person{claimed}},
-		{rule: "a number that its provider is not trusted with", matching: federation.Matching{MatchBy: "employeeNumber"},
+		{rule: "a number that its provider is not trusted with", matching: federation.Matching{MatchBy: listed.ParseWords("employeeNumber")},
 			said: []string{"employeeNumber=W-9"}, people: []crossing.Person{claimed}},
-		{rule: "flagged by a rule of the intake, not by the provider", matching: federation.Matching{MatchBy: "emails"},
+		{rule: "flagged by a rule of the intake, not by the provider", matching: federation.Matching{MatchBy: listed.ParseWords("emails")},
 			said: []string{"email=ada@wrenmoor.example"}, ruled: "email_verified=true", people: []crossing.Person{ada}},
-		{rule: "letters that look alike", matching: federation.Matching{MatchBy: "emails", VouchesFor: "wrenmoor.example"},
+		{rule: "letters that look alike", matching: federation.Matching{MatchBy: listed.ParseWords("emails"), VouchesFor: listed.ParseWords("wrenmoor.example")},
 			said: []string{"mail=\u212aaja@wrenmoor.example"}, people: []crossing.Person{kaja}},
-		{rule: "a domain that looks alike", matching: federation.Matching{MatchBy: "emails", VouchesFor: "mini.example"},
+		{rule: "a domain that looks alike", matching: federation.Matching{MatchBy: listed.ParseWords("emails"), VouchesFor: listed.ParseWords("mini.example")},
 			said: []string{"mail=ceo@m\u0130ni.example"}, people: []crossing.Person{{ID: 6, Values: kept("@hand", "emails=ceo@mini.example")}}},
-		{rule: "every value is looked at", matching: federation.Matching{MatchBy: "employeeNumber"},
+		{rule: "every value is looked at", matching: federation.Matching{MatchBy: listed.ParseWords("employeeNumber")},
 			said: []string{"employeeNumber=a|b|c|d|e|f|g|W-1"}, people: []crossing.Person{ada}, found: 1},
-		{rule: "more values than anybody has", matching: federation.Matching{MatchBy: "employeeNumber"},
+		{rule: "more values than anybody has", matching: federation.Matching{MatchBy: listed.ParseWords("employeeNumber")},
 			said: []string{"employeeNumber=W-1" + many.String()}, people: []crossing.Person{ada}, refused: finding.MatchMany},
-		{rule: "one that was only typed", matching: federation.Matching{MatchBy: "emails"},
+		{rule: "one that was only typed", matching: federation.Matching{MatchBy: listed.ParseWords("emails")},
 			people: []crossing.Person{ada}, given: []crossing.Given{{Name: "emails", Value: "ada@wrenmoor.example"}}},
 	} {
 		p := &federation.Provider{}
@@ -245,7 +246,7 @@ func TestBelonging(t *testing.T) {
 // is only replaced, never taken away.
 func TestUpdating(t *testing.T) {
 	p := &federation.Provider{}
-	p.ID, p.Update, p.AskFor = "p", "displayName title=follow nickName=once emails", "emails=verified"
+	p.ID, p.Update, p.AskFor = "p", listed.Equals.Parse("displayName title=follow nickName=once emails"), listed.Equals.Parse("emails=verified")
 	snap := federation.NewSnapshot(federation.Gate{})
 	proved := []crossing.KeptValue{{Attribute: attributes("emails=a@proved.example")[0], From: crossing.FromPerson, Proofs: []crossing.Proof{crossing.ByMail}, At: now}}
 	for _, c := range []struct {
@@ -313,8 +314,8 @@ func TestLandingByDomain(t *testing.T) {
 		{"typed, not proved", "", "emails", nil, 0, false, []crossing.Given{{Name: "emails", Value: "mina@oakhollow.example"}}},
 	} {
 		p := &federation.Provider{}
-		p.Name, p.ID, p.VouchesFor = "p", "p-id", c.vouches
-		p.MatchBy = c.by
+		p.Name, p.ID, p.VouchesFor = "p", "p-id", listed.ParseWords(c.vouches)
+		p.MatchBy = listed.ParseWords(c.by)
 		in := profile.PassThrough(profile.Subject{Value: "x"}, attributes(c.said...))
 		require.Len(t, crossing.Belonging(snap, p, in, crossing.Person{}, c.given), c.belongs, c.rule)
 		known := crossing.Known(snap, p, in, crossing.Person{}, c.given)

@@ -94,13 +94,13 @@ type Entry struct {
 // facts that it ended with.
 func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 	d := drive{s: before, e: e}
-	out := Entry{At: at, Kind: e.Kind, App: clip(e.App), Target: e.Target, Via: e.Via, Again: e.Again, Holds: d.holds(),
+	out := Entry{At: at, Kind: e.Kind, App: finding.Clip(e.App), Target: e.Target, Via: e.Via, Again: e.Again, Holds: d.holds(),
 		Before: before.Resting(), Told: t.Told,
 		New: f.New, People: map[string]Person{}, Decided: t.Decided}
 	out.Before.ProviderState, out.Before.Upstream, out.Before.Browser.Secret = nil, nil, nil
 	out.Before.Browser.Session = ""
 	if a := e.Arrival; a != nil {
-		out.From, out.State = a.From, clip(a.State)
+		out.From, out.State = a.From, finding.Clip(a.State)
 		if out.Record = federation.Name(t.About.Provider); a.From == Application {
 			out.Record, out.State = federation.Name(t.About.Application), ""
 		}
@@ -134,7 +134,7 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 		out.Before.Proof = &proof
 	}
 	if out.Agreed = f.Agreed; before.Stage == Agreeing && t.Decided.Comes != "show agree" {
-		out.Said = clip(d.said())
+		out.Said = finding.Clip(d.said())
 	}
 	return out
 }

@@ -132,7 +132,7 @@ func (in Entry) Matched(before, after *federation.Snapshot) bool {
 	}
 	by := func(snap *federation.Snapshot) string {
 		if p, ok := snap.Provider(in.Decided.Provider); ok {
-			return p.MatchBy + "\x1f" + p.SeveralMatches
+			return p.MatchBy.String() + "\x1f" + p.SeveralMatches
 		}
 		return ""
 	}

@@ -182,6 +182,8 @@ type Protocol interface {
 	// ProviderSide and ApplicationSide.
 	Providers() bool
 	Applications() bool
+	// Can names the abilities that its sides of a kind have.
+	Can(kind federation.Kind) []string
 }
 
 func providerSide(p *federation.Provider) ProviderSide { return p.Side.(ProviderSide) }

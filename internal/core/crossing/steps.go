@@ -259,7 +259,7 @@ func (d *drive) unsolicited() step {
 	app, known := d.snap.Application(name)
 	if !ok || !known {
 		return d.refuse(finding.New(finding.UnsolicitedTarget, finding.Compare("RelayState", base+"NAME",
-			clip(d.e.Arrival.State))))
+			finding.Clip(d.e.Arrival.State))))
 	}
 	d.app = app
 	d.at(StepAsk).Reasons.Add(reason.StartUnsolicited)

@@ -41,7 +41,7 @@ func NewVeil(snap *federation.Snapshot, app, provider string) *Veil {
 		release = a.Mapping()
 	}
 	if len(out) == 0 && !slices.ContainsFunc(snap.Providers(), func(p *federation.Provider) bool {
-		return p.TraceValues != "" // a session holds words of several
+		return len(p.TraceValues) > 0 // a session holds words of several
 	}) {
 		return nil
 	}

@@ -2,6 +2,7 @@ package federation
 
 import (
 	"fmt"
+	"innergate.example/innergate/internal/core/listed"
 	"slices"
 	"strings"
 )
@@ -87,34 +88,40 @@ func (r Ranking) Satisfies(comparison string, wished []string, context string) b
 	return any || comparison == CompareBetter && all
 }
 
-// Words are a provider's own words for authentication contexts, as
-// THEIRS>OURS separated by white space. None is a URI with a “>” in it.
-type Words string
+// Words are a provider's own words for authentication contexts, and ours for them. In a line they are
+// THEIRS>OURS. None is a URI with a “>” in it.
+type Words listed.Pairs
 
-func (w Words) parse() ([][2]string, error) {
-	var out [][2]string
-	for _, pair := range strings.Fields(string(w)) {
-		theirs, ours, ok := strings.Cut(pair, ">")
-		if !ok || theirs == "" || ours == "" || strings.Contains(ours, ">") {
-			return nil, fmt.Errorf("%q is no translation; write THEIRS>OURS, separated by spaces", pair)
+var translation = listed.Form{Sign: ">"}
+
+// MarshalJSON writes an object.
+func (w Words) MarshalJSON() ([]byte, error) { return translation.Marshal(listed.Pairs(w)) }
+
+// UnmarshalJSON reads an object, or a line.
+func (w *Words) UnmarshalJSON(octets []byte) error {
+	pairs, err := translation.Unmarshal(octets)
+	*w = Words(pairs)
+	return err
+}
+
+func (w Words) check() error {
+	for i, p := range w {
+		switch {
+		case p.Name == "" || p.Value == "" || strings.Contains(p.Name+p.Value, ">"):
+			return fmt.Errorf("%q is no translation; write THEIRS>OURS, separated by spaces", translation.Line(listed.Pairs{p}))
+		case slices.ContainsFunc(w[:i], func(o listed.Pair) bool { return o.Name == p.Name }):
+			return fmt.Errorf("%q is translated twice; leave one", p.Name)
 		}
-		for _, o := range out {
-			if o[0] == theirs {
-				return nil, fmt.Errorf("%q is translated twice; leave one", theirs)
-			}
-		}
-		out = append(out, [2]string{theirs, ours})
 	}
-	return out, nil
+	return nil
 }
 
 // Ours gives our word for one of theirs; a word that is not translated is its
 // own.
 func (w Words) Ours(theirs string) string {
-	pairs, _ := w.parse() // checked when it was saved
-	for _, p := range pairs {
-		if p[0] == theirs {
-			return p[1]
+	for _, p := range w {
+		if p.Name == theirs {
+			return p.Value
 		}
 	}
 	return theirs
@@ -122,13 +129,12 @@ func (w Words) Ours(theirs string) string {
 
 // Theirs gives their words for ours, each as often as they have words for it.
 func (w Words) Theirs(ours []string) []string {
-	pairs, _ := w.parse() // checked when it was saved
 	var out []string
 	for _, o := range ours {
 		n := len(out)
-		for _, p := range pairs {
-			if p[1] == o {
-				out = append(out, p[0])
+		for _, p := range w {
+			if p.Value == o {
+				out = append(out, p.Name)
 			}
 		}
 		if len(out) == n {

@@ -183,3 +183,13 @@ func Changed(ds []Difference) []*finding.Finding {
 	}
 	return out
 }
+
+// Labelled pairs labels with values and leaves out what is empty.
+func Labelled(pairs ...string) (out []Value) {
+	for i := 0; i+1 < len(pairs); i += 2 {
+		if pairs[i+1] != "" {
+			out = append(out, Value{Label: pairs[i], Value: pairs[i+1]})
+		}
+	}
+	return out
+}

@@ -129,13 +129,6 @@ func (k KeySet) All() []*keys.Pair {
 	return out
 }
 
-// Face is one of the gate's own identities towards counterparts. The entity ID
-// is stored when it is made and never computed again from the base address.
-type Face struct {
-	EntityID string
-	Address  string // where its messages arrive
-}
-
 // OnlyCurrentKeys gives a copy of the gate without announced keys, for documents
 // that are uploaded where only one key is taken.
 func (g Gate) OnlyCurrentKeys() Gate {

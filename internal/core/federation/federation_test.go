@@ -29,7 +29,7 @@ func TestParseName(t *testing.T) {
 }
 
 func app(name, id string) *federation.Application {
-	a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: id}}}
+	a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: saml.EntityID(id)}}}
 	a.Name = federation.Name(name)
 	return a
 }
@@ -90,6 +90,8 @@ func TestListsAndPairsAreTaken(t *testing.T) {
 		{"vouchesFor", map[string]any{"a": "b"}, "", "an array of words"},
 		{"update", map[string]any{"title": "follow", "displayName": ""}, "displayName title=follow", ""},
 		{"contextWords", map[string]any{"theirs": "urn:ours"}, "theirs>urn:ours", ""},
+		{"update", "title=once displayName", "title=once displayName", ""}, // in the order in which they were given
+		{"traceValues", map[string]any{"First Name": "off"}, "First%20Name=off", ""},
 		{"update", []any{"title"}, "", "an object with texts"},
 		{"update", map[string]any{"title": 1.0}, "", "an object with texts"},
 		{"userType", []any{"x"}, "", "give a text"},
@@ -102,5 +104,8 @@ func TestListsAndPairsAreTaken(t *testing.T) {
 		}
 		require.NoError(t, err, c.name)
 		require.Equal(t, c.want, federation.SettingsOf(r)[c.name], c.name)
+		again := p.Copy() // what is shown as an array or an object comes to the same
+		require.NoError(t, federation.Apply(again, federation.Settings{c.name: federation.ListsOf(r)[c.name]}))
+		require.Equal(t, federation.ListsOf(r), federation.ListsOf(again), c.name)
 	}
 }

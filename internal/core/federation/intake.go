@@ -58,16 +58,16 @@ func (i Intake) Aggregate() string {
 }
 
 // Typing notes which typed values had white space around them.
-func (i *Intake) Typing(t Typed) {
+func (i *Intake) Typing(t Typed, fields []Setting) {
 	kept := slices.DeleteFunc(slices.Clone(i.Trimmed), func(w Trimmed) bool { return t[w.Label] != "" })
 	for _, field := range slices.Sorted(maps.Keys(t)) {
 		v := t[field]
-		if v != strings.TrimSpace(v) && !SeveralLines(field) && !Secret(field) {
+		if f := Field(fields, field); v != strings.TrimSpace(v) && f.Type != Secret && (f.Type == List || !f.SeveralLines()) {
 			kept = append(kept, Trimmed{Label: field, Written: v, Typed: true})
 		}
 	}
 	i.Trimmed = kept
-	if t["entityId"] != "" {
+	if slices.ContainsFunc(fields, func(f Setting) bool { return f.Identifies && t[f.Name] != "" }) {
 		i.Written = ""
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/core/profile"
 )
 
@@ -23,26 +24,25 @@ const (
 )
 
 // Matching is how the people of a provider are found among those whom the gate knows, and
-// what is kept of them. Its texts are lists of words, separated by spaces; names in them
-// are those of attributes in the profile.
+// what is kept of them. Names in its lists are those of attributes in the profile.
 type Matching struct {
 	// FirstSignIn is KnownOnly, or "" for a provider whose people get an account when they
 	// first come.
 	FirstSignIn string `json:"firstSignIn"`
 	// MatchBy are attributes by which somebody who comes by a new name is found, in order.
-	MatchBy string `json:"matchBy"`
+	MatchBy listed.Words `json:"matchBy"`
 	// SeveralMatches is AskSeveral, or "" to refuse.
 	SeveralMatches string `json:"severalMatches"`
 	// VouchesFor are the domains whose e-mail addresses count as verified.
-	VouchesFor string `json:"vouchesFor"`
+	VouchesFor listed.Words `json:"vouchesFor"`
 	// TrustedFor are further attributes whose values count as proved when the provider
 	// brings them; those of MatchBy do so anyway.
-	TrustedFor string `json:"trustedFor"`
+	TrustedFor listed.Words `json:"trustedFor"`
 	// Update says what is kept with the person at sign-in, as NAME or NAME=HOW.
-	Update string `json:"update"`
+	Update listed.Pairs `json:"update"`
 	// AskFor is what people are asked for who lack it, as NAME or NAME=verified. E-mail
 	// addresses that people type are always verified, whatever their domain.
-	AskFor string `json:"askFor"`
+	AskFor listed.Pairs `json:"askFor"`
 	// GroupValues is GroupsKnown or GroupsCreate, or "" to make nothing of groups.
 	GroupValues string `json:"groupValues"`
 	// UserType marks its people, where rules make no userType of their own.
@@ -66,28 +66,25 @@ type Asked struct {
 }
 
 // By are the attributes of MatchBy.
-func (m *Matching) By() []string { return strings.Fields(m.MatchBy) }
+func (m *Matching) By() []string { return m.MatchBy }
 
 // Vouches reports whether the provider stands for the domain of an e-mail address.
 func (m *Matching) Vouches(address string) bool {
 	domain := profile.DomainOf(address)
-	return domain != "" && slices.Contains(strings.Fields(m.VouchesFor), domain)
+	return domain != "" && slices.Contains(m.VouchesFor, domain)
 }
 
 // TrustedWith reports whether values of an attribute count as proved when the provider
 // brings them. Of e-mail addresses that is decided one by one: see Vouches.
 func (m *Matching) TrustedWith(name string) bool {
 	word := profile.Word(name)
-	return !profile.Means(name, profile.ClaimEmail) && slices.ContainsFunc(append(m.By(),
-		strings.Fields(m.TrustedFor)...),
+	return !profile.Means(name, profile.ClaimEmail) && slices.ContainsFunc(slices.Concat(m.MatchBy, m.TrustedFor),
 		func(n string) bool { return profile.Word(n) == word })
 }
 
 // earlierTrust is what stood for TrustedFor before there was such a setting.
-func (m *Matching) earlierTrust() string {
-	return strings.Join(slices.DeleteFunc(m.By(), func(n string) bool {
-		return profile.Means(n, profile.ClaimEmail)
-	}), " ")
+func (m *Matching) earlierTrust() listed.Words {
+	return slices.DeleteFunc(slices.Clone(m.MatchBy), func(n string) bool { return profile.Means(n, profile.ClaimEmail) })
 }
 
 // Updates are the attributes of Update.
@@ -103,7 +100,7 @@ func (m *Matching) Asks() (out []Asked) {
 }
 
 func (m *Matching) updates() (out []Updated, err error) {
-	return words(m.Update, func(name, how string) (Updated, error) {
+	return each(m.Update, func(name, how string) (Updated, error) {
 		switch how {
 		case "":
 			how = UpdateAlways
@@ -116,7 +113,7 @@ func (m *Matching) updates() (out []Updated, err error) {
 }
 
 func (m *Matching) asks() (out []Asked, err error) {
-	return words(m.AskFor, func(name, how string) (Asked, error) {
+	return each(m.AskFor, func(name, how string) (Asked, error) {
 		switch {
 		case how != "" && how != "verified":
 			return Asked{}, fmt.Errorf("%q is no way to ask for %s; use verified, or the name alone", how, name)
@@ -127,19 +124,18 @@ func (m *Matching) asks() (out []Asked, err error) {
 	})
 }
 
-// words reads NAME or NAME=HOW, separated by spaces, each name once.
-func words[T any](text string, read func(name, how string) (T, error)) (out []T, err error) {
+// each reads what is said of attributes, of each once.
+func each[T any](pairs listed.Pairs, read func(name, how string) (T, error)) (out []T, err error) {
 	seen := []string{}
-	for _, word := range strings.Fields(text) {
-		name, how, _ := strings.Cut(word, "=")
-		if name == "" {
-			return nil, fmt.Errorf("%q names no attribute; write NAME or NAME=HOW", word)
+	for _, p := range pairs {
+		if p.Name == "" {
+			return nil, fmt.Errorf("%q names no attribute; write NAME or NAME=HOW", "="+p.Value)
 		}
-		if slices.Contains(seen, name) {
-			return nil, fmt.Errorf("%s is named twice; name it once", name)
+		if slices.Contains(seen, p.Name) {
+			return nil, fmt.Errorf("%s is named twice; name it once", p.Name)
 		}
-		seen = append(seen, name)
-		one, err := read(name, how)
+		seen = append(seen, p.Name)
+		one, err := read(p.Name, p.Value)
 		if err != nil {
 			return nil, err
 		}
@@ -176,22 +172,20 @@ func (m *Matching) check() error {
 	if len(asks) > 10 {
 		return &SettingError{"askFor", fmt.Errorf("%d values are asked for; ask for at most 10", len(asks))}
 	}
-	by, err := words(m.MatchBy, alone)
-	if err == nil && len(by) > 5 {
-		err = fmt.Errorf("%d attributes are matched by; use at most 5", len(by))
+	if n := len(m.MatchBy); n > 5 {
+		return &SettingError{"matchBy", fmt.Errorf("%d attributes are matched by; use at most 5", n)}
 	}
-	if err != nil {
-		return &SettingError{"matchBy", err}
+	for field, names := range map[string]listed.Words{"matchBy": m.MatchBy, "trustedFor": m.TrustedFor} {
+		if err := alone(names); err != nil {
+			return &SettingError{field, err}
+		}
 	}
-	for _, name := range strings.Fields(m.TrustedFor) {
+	for _, name := range m.TrustedFor {
 		if profile.Means(name, profile.ClaimEmail) {
 			return &SettingError{"trustedFor", errors.New("addresses count by their domains; use vouchesFor")}
 		}
 	}
-	if _, err := words(m.TrustedFor, alone); err != nil {
-		return &SettingError{"trustedFor", err}
-	}
-	for _, d := range strings.Fields(m.VouchesFor) {
+	for _, d := range m.VouchesFor {
 		if err := CheckDomain(d); err != nil {
 			return &SettingError{"vouchesFor", err}
 		}
@@ -199,12 +193,17 @@ func (m *Matching) check() error {
 	return nil
 }
 
-// alone reads the name of an attribute without more.
-func alone(name, how string) (string, error) {
-	if how != "" {
-		return "", fmt.Errorf("%s=%s is no name of an attribute", name, how)
+// alone sees whether words are names of attributes, each once.
+func alone(names listed.Words) error {
+	for i, name := range names {
+		switch {
+		case strings.Contains(name, "="):
+			return fmt.Errorf("%s is no name of an attribute", name)
+		case slices.Contains(names[:i], name):
+			return fmt.Errorf("%s is named twice; name it once", name)
+		}
 	}
-	return name, nil
+	return nil
 }
 
 // CheckDomain sees whether a text is the domain of e-mail addresses, in lower case.

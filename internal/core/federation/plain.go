@@ -116,7 +116,7 @@ func laidOver(list []Setting, under, over Settings) (Settings, error) {
 		if at < 0 {
 			return nil, unknownSetting(name, list)
 		}
-		v = list[at].text(v)
+		v = list[at].line(v)
 		if err := list[at].fits(v); err != nil {
 			return nil, err
 		}

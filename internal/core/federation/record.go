@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/core/profile"
 )
 
@@ -176,7 +177,7 @@ func Unmarshal(by Protocol, s Stored) (Record, error) {
 	}
 	if p, ok := r.(*Provider); ok && err == nil {
 		var was struct {
-			TrustedFor *string `json:"trustedFor"`
+			TrustedFor *listed.Words `json:"trustedFor"`
 		}
 		if err = json.Unmarshal(d.Settings, &was); was.TrustedFor == nil {
 			p.TrustedFor = p.earlierTrust()

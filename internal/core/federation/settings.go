@@ -17,6 +17,7 @@ import (
 	"unicode/utf8"
 
 	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/core/profile"
 )
@@ -120,12 +121,12 @@ type ApplicationSettings struct {
 	Provider Name `json:"provider"`
 	// OldGrantsUntil is the day until whose end what sign-ins by another provider gave goes
 	// on, as YYYY-MM-DD in UTC; "" for not at all.
-	OldGrantsUntil string `json:"oldGrantsUntil"`
-	OwnStart       string `json:"ownStart"`
-	OnlyOwnStarts  bool   `json:"onlyOwnStarts"`
-	OwnHosts       string `json:"ownHosts"`
-	Logo           string `json:"logo"`
-	Policy         string `json:"policy"`
+	OldGrantsUntil string       `json:"oldGrantsUntil"`
+	OwnStart       string       `json:"ownStart"`
+	OnlyOwnStarts  bool         `json:"onlyOwnStarts"`
+	OwnHosts       listed.Words `json:"ownHosts"`
+	Logo           string       `json:"logo"`
+	Policy         string       `json:"policy"`
 	// ReleaseMapping makes what it is told of the profile; without rules it is told
 	// all of it, unchanged.
 	ReleaseMapping profile.Mapping `json:"releaseMapping"`
@@ -154,6 +155,8 @@ const (
 	Rules       SettingType = "rules"       // a mapping
 	Named       SettingType = "named"       // the short name of another object
 	Values      SettingType = "values"      // an array of texts; of short names, if it refers to a kind
+	Secret      SettingType = "secret"      // a text that nothing shows or keeps as it is
+	PublicKeys  SettingType = "keys"        // a JWK, a JWK Set, or PEM
 )
 
 // Setting describes one setting: everything that forms, help, schemas and checks of its form need.
@@ -166,8 +169,11 @@ type Setting struct {
 	Most    int               // of a text: characters at most
 	Choices []string          // of OneOf: what it can be
 	Words   map[string]string // what values that it can have mean, on forms
-	Sign    string            // of Pairs: what stands between the two; "" for =
+	Form    listed.Form       // of Pairs: how they are written in a line, where that is not NAME=VALUE
 	Refers  Kind              // of Named
+	// Of values of the other side that can be typed:
+	Identifies bool   // it is the identity in its protocol
+	Option     string // of a command, where it is not the name with hyphens
 }
 
 // Boolean says that it is true or false.
@@ -175,40 +181,38 @@ func (s Setting) Boolean() bool { return s.Type == Switch }
 
 // SeveralLines says that its text may have line ends.
 func (s Setting) SeveralLines() bool {
-	return slices.Contains([]SettingType{Lines, Certificate, List, Pairs}, s.Type)
+	return slices.Contains([]SettingType{Lines, Certificate, PublicKeys, List, Pairs}, s.Type)
 }
 
-// text gives a list or pairs that were given as an array or an object as the text that they are.
-func (s Setting) text(v any) any {
+// line gives a list or pairs that were given as an array or an object as the line that they are.
+func (s Setting) line(v any) any {
 	if s.Type != List && s.Type != Pairs {
 		return v
 	}
-	switch v := v.(type) {
-	case []any:
-		words := make([]string, len(v))
-		for i, x := range v {
-			word, is := x.(string)
-			if !is || s.Type != List || strings.ContainsAny(word, " \t\r\n") {
-				return v
-			}
-			words[i] = word
-		}
-		return strings.Join(words, " ")
-	case map[string]any:
-		words := []string{}
-		for _, name := range slices.Sorted(maps.Keys(v)) {
-			word, is := v[name].(string)
-			if !is || s.Type != Pairs || strings.ContainsAny(name+word, " \t\r\n") {
-				return v
-			}
-			if word != "" {
-				word = cmp.Or(s.Sign, "=") + word
-			}
-			words = append(words, name+word)
-		}
-		return strings.Join(words, " ")
+	octets, err := json.Marshal(v)
+	if err != nil {
+		return v
 	}
-	return v
+	if s.Type == List {
+		var words listed.Words
+		if err = words.UnmarshalJSON(octets); err == nil {
+			return words.String()
+		}
+		return v
+	}
+	form := s.form()
+	pairs, err := form.Unmarshal(octets)
+	if err != nil {
+		return v
+	}
+	return form.Line(pairs)
+}
+
+func (s Setting) form() listed.Form {
+	if s.Form == (listed.Form{}) {
+		return listed.Equals
+	}
+	return s.Form
 }
 
 // fits sees whether a value can be one of the setting.
@@ -318,7 +322,7 @@ var kindSettings = map[Kind][]Setting{
 			Text: "Accept answers that nobody asked for"},
 		{Name: "askContext", Label: "Authentication context to ask for", Type: OneLine, Group: "Requests and answers", Most: 400,
 			Text: "Authentication context to ask for where the application asks for none"},
-		{Name: "contextWords", Label: "Its own words for authentication contexts", Type: Pairs, Group: "Requests and answers", Sign: ">", Most: 4000,
+		{Name: "contextWords", Label: "Its own words for authentication contexts", Type: Pairs, Group: "Requests and answers", Form: translation, Most: 4000,
 			Text: "Its own words for authentication contexts: THEIRS>OURS, separated by spaces"},
 		{Name: "firstSignIn", Label: "Who comes for the first time", Type: OneOf, Group: "People",
 			Words:   map[string]string{"": "gets an account", "known": "known: only people who have an account already are let in"},
@@ -348,7 +352,7 @@ var kindSettings = map[Kind][]Setting{
 			Text: "Set of rules that it shares with others; those of intakeMapping are laid over it"},
 		{Name: "intakeMapping", Label: "Intake mapping", Type: Rules, Group: "Mapping",
 			Text: "What becomes of its attributes or claims on their way into the profile"},
-		{Name: "traceValues", Label: "What traces keep of values", Type: Pairs, Group: "What is kept", Most: 4000,
+		{Name: "traceValues", Label: "What traces keep of values", Type: Pairs, Form: profile.DetailForm, Group: "What is kept", Most: 4000,
 			Text: "What traces keep of values, like mail=hashed groups=off, separated by spaces: full, hashed or off; * is all others"},
 	},
 	KindApplication: {
@@ -371,7 +375,7 @@ var kindSettings = map[Kind][]Setting{
 			Text: "Set of rules that it shares with others; those of releaseMapping are laid over it"},
 		{Name: "releaseMapping", Label: "Release mapping", Type: Rules, Group: "Mapping",
 			Text: "What it is told of the profile"},
-		{Name: "traceValues", Label: "What traces keep of values", Type: Pairs, Group: "What is kept", Most: 4000,
+		{Name: "traceValues", Label: "What traces keep of values", Type: Pairs, Form: profile.DetailForm, Group: "What is kept", Most: 4000,
 			Text: "What traces keep of values, like mail=hashed groups=off, separated by spaces: full, hashed or off; * is all others"},
 	},
 	KindSet: {
@@ -448,19 +452,48 @@ func (s Settings) with(name string, v any) Settings {
 	return t
 }
 
-// SettingsOf gives the settings of a record.
+// SettingsOf gives the settings of a record: lists and pairs as lines.
 func SettingsOf(r Record) Settings {
-	out := Settings{}
+	out, list := Settings{}, SettingList(r.Kind(), r.Part())
+	for name, octets := range stored(r) {
+		if line, is := Field(list, name).line(octets).(string); is {
+			out[name] = line
+		} else {
+			out[name] = decoded(octets)
+		}
+	}
+	return out
+}
+
+// ListsOf gives those settings of a record that are lists or pairs, as arrays and objects.
+func ListsOf(r Record) Settings {
+	out, list := Settings{}, SettingList(r.Kind(), r.Part())
+	for name, octets := range stored(r) {
+		if t := Field(list, name).Type; t == List || t == Pairs {
+			out[name] = decoded(octets)
+		}
+	}
+	return out
+}
+
+// stored are the settings of a record in JSON, by name.
+func stored(r Record) map[string]json.RawMessage {
+	out := map[string]json.RawMessage{}
 	for _, part := range append(r.settings(), r.Part().Settings()) {
 		octets, err := json.Marshal(part)
 		if err == nil {
 			err = json.Unmarshal(octets, &out)
 		}
 		if err != nil {
-			panic(err) // settings are text and truth values
+			panic(err) // settings are texts, truth values, lists and mappings
 		}
 	}
 	return out
+}
+
+func decoded(octets []byte) (v any) {
+	_ = json.Unmarshal(octets, &v) // it was written here
+	return v
 }
 
 // Apply lays settings over those of a copied record. Names that are none are
@@ -472,7 +505,7 @@ func Apply(r Record, s Settings) error {
 		if at < 0 {
 			return unknownSetting(name, list)
 		}
-		v = list[at].text(v)
+		v = list[at].line(v)
 		s = s.with(name, v)
 		if err := list[at].fits(v); err != nil {
 			return err
@@ -556,7 +589,7 @@ func (p *Provider) check() error {
 	if _, err := p.TraceValues.Parse(); err != nil {
 		return &SettingError{"traceValues", err}
 	}
-	if _, err := p.ContextWords.parse(); err != nil {
+	if err := p.ContextWords.check(); err != nil {
 		return &SettingError{"contextWords", err}
 	}
 	if err := p.Matching.check(); err != nil {

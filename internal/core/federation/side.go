@@ -2,7 +2,7 @@ package federation
 
 import (
 	"crypto"
-	"strings"
+	"slices"
 	"time"
 
 	"innergate.example/innergate/internal/core/finding"
@@ -60,6 +60,8 @@ type Decided interface {
 type Taken interface {
 	// Take reads a document that the other side handed over.
 	Take(document []byte, t Trusting) (Side, Intake, error)
+	// Fields describes the values of the other side that can be typed by hand.
+	Fields() []Setting
 	// Overlay lays over what was typed by hand.
 	Overlay(t Typed) (Side, error)
 	// Data gives a structure to be stored in JSON beside the settings.
@@ -243,10 +245,7 @@ type Trusting struct {
 }
 
 // Choice is one of several that a document holds.
-type Choice struct {
-	Identity string `json:"entityId"`
-	Title    string `json:"title,omitempty"`
-}
+type Choice struct{ Identity, Title string }
 
 // SeveralError says that a document holds several that could be meant.
 type SeveralError struct {
@@ -376,15 +375,21 @@ type Key struct {
 // on record.
 type Typed map[string]string
 
-// SeveralLines reports whether what is typed into a field may have several lines:
-// certificates and keys.
-func SeveralLines(field string) bool {
-	return field == "jwks" || strings.HasSuffix(strings.ToLower(field), "certificate")
+// Field is one of the values that can be typed, by its name; nothing but the name if there is none.
+func Field(fields []Setting, name string) Setting {
+	if i := slices.IndexFunc(fields, func(f Setting) bool { return f.Name == name }); i >= 0 {
+		return fields[i]
+	}
+	return Setting{Name: name}
 }
 
-// Secret reports whether what is typed into a field is a secret, which nothing may show
-// or keep as it is.
-func Secret(field string) bool { return field == "clientSecret" }
+// IdentityField is the field in which the identity of a side is typed, "" if it has none.
+func IdentityField(s Side) string {
+	if i := slices.IndexFunc(s.Fields(), func(f Setting) bool { return f.Identifies }); i >= 0 {
+		return s.Fields()[i].Name
+	}
+	return ""
+}
 
 // Empty reports whether nothing was typed.
 func (t Typed) Empty() bool {
@@ -406,7 +411,11 @@ func (t Typed) Lacks(missing []Lack) string {
 }
 
 // Only refuses fields that are none of those named.
-func (t Typed) Only(known ...string) error {
+func (t Typed) Only(fields []Setting) error {
+	var known []string
+	for _, f := range fields {
+		known = append(known, f.Name)
+	}
 	for field, v := range t {
 		if v != "" && !contains(known, field) {
 			return &SettingError{field, errUnknownField(known)}

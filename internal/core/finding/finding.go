@@ -64,12 +64,28 @@ type Evidence struct {
 }
 
 // Compare is evidence that two values should have been the same.
-func Compare(label, expected, found string) Evidence {
-	return Evidence{Label: label, Expected: expected, Found: found}
+func Compare[E, F ~string](label string, expected E, found F) Evidence {
+	return Evidence{Label: label, Expected: string(expected), Found: string(found)}
 }
 
 // Fact is evidence that consists of one value.
-func Fact(label, found string) Evidence { return Evidence{Label: label, Found: found} }
+func Fact[F ~string](label string, found F) Evidence {
+	return Evidence{Label: label, Found: string(found)}
+}
+
+// shown is how much of a value is shown, in octets.
+const shown = 200
+
+// Clip shortens what a stranger may have written, to be shown.
+func Clip[T ~string](text T) string { return ClipTo(text, shown) }
+
+// ClipTo shortens it to so many octets.
+func ClipTo[T ~string](text T, most int) string {
+	if len(text) <= most {
+		return string(text)
+	}
+	return strings.ToValidUTF8(string(text[:most]), "") + "…"
+}
 
 // Passing is evidence that changes by itself as time goes by, like the days left
 // until an end. It does not make another finding of one.

@@ -58,10 +58,10 @@ type Grant struct {
 
 // Code is what the redemption of the code is held against.
 type Code struct {
-	Redeemed    bool   `json:"redeemed,omitempty"`
-	RedirectURI string `json:"redirectUri"`
-	Challenge   string `json:"challenge,omitempty"`
-	Nonce       string `json:"nonce,omitempty"`
+	Redeemed    bool             `json:"redeemed,omitempty"`
+	RedirectURI oidc.RedirectURI `json:"redirectUri"`
+	Challenge   string           `json:"challenge,omitempty"`
+	Nonce       string           `json:"nonce,omitempty"`
 }
 
 // Ending is why a grant gives nothing any more; "" while it does.
@@ -91,7 +91,7 @@ type Lifetimes struct {
 // Redemption is a code as a client presents it.
 type Redemption struct {
 	Client      federation.ID
-	RedirectURI string // "" if it was not sent
+	RedirectURI oidc.RedirectURI // "" if it was not sent
 	Verifier    string
 }
 

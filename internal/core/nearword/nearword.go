@@ -8,16 +8,16 @@ const longest = 100
 
 // Of gives the candidate that is nearest to what was given, at most a third of
 // its letters away; "" if none is.
-func Of(given string, candidates []string) string {
-	best, bestAt := "", 1<<30
+func Of[T ~string](given string, candidates []T) (best T) {
+	bestAt := 1 << 30
 	if len(given) > longest {
-		return ""
+		return best
 	}
 	for _, c := range candidates {
 		if apart := len(c) - len(given); max(apart, -apart) > (len(c)+2)/3 {
 			continue // cannot be near
 		}
-		if d := distance(given, c); d < bestAt && d <= (len(c)+2)/3 {
+		if d := distance(given, string(c)); d < bestAt && d <= (len(c)+2)/3 {
 			best, bestAt = c, d
 		}
 	}

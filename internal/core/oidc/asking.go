@@ -15,8 +15,8 @@ import (
 // Asking is an authorization request of ours (OpenID Connect Core §3.1.2.1, RFC 6749
 // §4.1.1). What is empty is left out.
 type Asking struct {
-	ClientID     string
-	RedirectURI  string
+	ClientID     ClientID
+	RedirectURI  RedirectURI
 	ResponseType string
 	ResponseMode string
 	Scopes       []string
@@ -39,7 +39,7 @@ func (a Asking) Parameters() url.Values {
 	for name, values := range a.More {
 		q[name] = values
 	}
-	for name, v := range map[string]string{"client_id": a.ClientID, "redirect_uri": a.RedirectURI,
+	for name, v := range map[string]string{"client_id": string(a.ClientID), "redirect_uri": string(a.RedirectURI),
 		"response_type": a.ResponseType, "response_mode": a.ResponseMode, "scope": strings.Join(a.Scopes, " "),
 		"state": a.State, "nonce": a.Nonce, "prompt": strings.Join(a.Prompts, " "), "login_hint": a.LoginHint,
 		"resource": a.Resource, "claims": a.claims()} {
@@ -95,7 +95,7 @@ func (a Asking) Address(endpoint string) string {
 // Answered is an authorization response (OpenID Connect Core §3.1.2.5, §3.3.2.5).
 type Answered struct {
 	State       string
-	Issuer      string // iss (RFC 9207), "" if it does not say
+	Issuer      Issuer // iss (RFC 9207), "" if it does not say
 	Code        string
 	IDToken     string
 	Error       string // word for word
@@ -119,7 +119,7 @@ func ReadAnswered(form string) (a Answered, err error) {
 	if err != nil {
 		return a, bad("Cause", err.Error())
 	}
-	for name, to := range map[string]*string{"state": &a.State, "iss": &a.Issuer, "code": &a.Code,
+	for name, to := range map[string]*string{"state": &a.State, "iss": (*string)(&a.Issuer), "code": &a.Code,
 		"id_token": &a.IDToken, "error": &a.Error, "error_description": &a.Description, "error_uri": &a.ErrorURI} {
 		given := slices.DeleteFunc(slices.Clone(values[name]), func(v string) bool { return v == "" })
 		if len(given) > 1 {
@@ -160,19 +160,14 @@ func (a Answered) Refused() *finding.Finding {
 func wordForWord(code, description, uri string) (out []finding.Evidence) {
 	for _, e := range [][2]string{{"error", code}, {"error_description", description}, {"error_uri", uri}} {
 		if e[1] != "" {
-			out = append(out, finding.Fact(e[0], long(e[1])))
+			out = append(out, finding.Fact(e[0], finding.ClipTo(e[1], longestShown)))
 		}
 	}
 	return out
 }
 
-// long cuts off what nobody reads to its end.
-func long(s string) string {
-	if len(s) > 2000 {
-		return strings.ToValidUTF8(s[:2000], "") + "…"
-	}
-	return s
-}
+// longestShown is how much of a value is shown that has to be compared, in octets.
+const longestShown = 2000
 
 // TokenAnswer is what a token endpoint answered (RFC 6749 §5.1, OpenID Connect Core
 // §3.1.3.3).

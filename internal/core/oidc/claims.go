@@ -20,8 +20,8 @@ func Reserved(claim string) bool { return slices.Contains(reserved, claim) }
 
 // Issue is what our tokens about one sign-in say.
 type Issue struct {
-	Issuer   string
-	ClientID string
+	Issuer   Issuer
+	ClientID ClientID
 	Subject  string
 	Session  string // sid, "" if there is none
 	Nonce    string
@@ -41,7 +41,7 @@ func (i Issue) base(aud any) map[string]any {
 			out[name] = v
 		}
 	}
-	maps.Copy(out, map[string]any{"iss": i.Issuer, "sub": i.Subject, "aud": aud, "iat": i.Now.Unix(),
+	maps.Copy(out, map[string]any{"iss": string(i.Issuer), "sub": i.Subject, "aud": aud, "iat": i.Now.Unix(),
 		"exp": i.Now.Add(i.Life).Unix()})
 	for name, v := range map[string]string{"sid": i.Session, "acr": i.Context, "jti": i.ID} {
 		if v != "" {
@@ -60,7 +60,7 @@ func (i Issue) base(aud any) map[string]any {
 // IDToken gives the claims of an ID token (OpenID Connect Core §2). algorithm is
 // that of its signature, accessToken the one given with it, or "".
 func (i Issue) IDToken(algorithm, accessToken string) map[string]any {
-	out := i.base(i.ClientID)
+	out := i.base(string(i.ClientID))
 	delete(out, "jti")
 	if i.Nonce != "" {
 		out["nonce"] = i.Nonce
@@ -74,14 +74,14 @@ func (i Issue) IDToken(algorithm, accessToken string) map[string]any {
 // AccessToken gives the claims of an access token (RFC 9068 §2.2) for the audience
 // named; none is the issuer itself, for the user-info address.
 func (i Issue) AccessToken(scopes, audience []string) map[string]any {
-	var aud any = i.Issuer
+	var aud any = string(i.Issuer)
 	if len(audience) == 1 {
 		aud = audience[0]
 	} else if len(audience) > 1 {
 		aud = audience
 	}
 	out := i.base(aud)
-	out["client_id"] = i.ClientID
+	out["client_id"] = string(i.ClientID)
 	if len(scopes) > 0 {
 		out["scope"] = strings.Join(scopes, " ")
 	}
@@ -95,7 +95,7 @@ const logoutEvent = "http://schemas.openid.net/event/backchannel-logout"
 // Logout §2.4), which must not have a nonce.
 func (i Issue) LogoutToken() map[string]any {
 	about := Issue{Issuer: i.Issuer, Subject: i.Subject, Session: i.Session, Now: i.Now, Life: i.Life, ID: i.ID}
-	out := about.base(i.ClientID)
+	out := about.base(string(i.ClientID))
 	out["events"] = map[string]any{logoutEvent: map[string]any{}}
 	return out
 }

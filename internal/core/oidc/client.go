@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 )
@@ -42,9 +41,9 @@ var Methods = []Method{SecretBasic, SecretPost, SignedJWT, NoMethod}
 
 // Client is an application as OpenID Connect sees it.
 type Client struct {
-	ID            string
+	ID            ClientID
 	Kind          ClientKind
-	RedirectURIs  []string
+	RedirectURIs  []RedirectURI
 	Method        Method
 	WithoutPKCE   bool // by exception, of a confidential client
 	Resources     []string
@@ -56,46 +55,6 @@ type Client struct {
 
 // longestAddress is how long an address on record may be, in octets.
 const longestAddress = 2048
-
-// CheckRedirect says why an address cannot be registered for a kind of client; nil
-// if it can (OpenID Connect Registration §2, RFC 8252 §7, RFC 9700 §2.1).
-func CheckRedirect(kind ClientKind, address string) error {
-	if kind == Service {
-		return fmt.Errorf("a service has no redirect URI: nobody is sent anywhere")
-	}
-	u, err := url.Parse(address)
-	switch {
-	case len(address) > longestAddress:
-		return fmt.Errorf("it has %d characters; at most %d are taken", len(address), longestAddress)
-	case strings.ContainsFunc(address, func(r rune) bool { return r > 0x7e }):
-		return fmt.Errorf("%q has letters beyond ASCII, which browsers may turn into others; write its host as xn-- and its path percent-encoded", address)
-	case err != nil || u.Scheme == "" || strings.ContainsFunc(address, odd):
-		return fmt.Errorf("%q is no address; give a whole one, like https://planner.wrenmoor.example/callback", address)
-	case strings.Contains(address, "#"):
-		return fmt.Errorf("%q has a fragment; take # and what follows off", address)
-	case strings.Contains(address, "*"):
-		return fmt.Errorf("%q has a wildcard; addresses are compared letter by letter, so give each one", address)
-	case u.User != nil:
-		return fmt.Errorf("%q holds a user name; take it out", address)
-	}
-	if err := checkParts(u, address); err != nil {
-		return err
-	}
-	switch web := u.Scheme == "https" && u.Hostname() != ""; {
-	case web:
-		return nil
-	case u.Scheme == "http" && (Loopback(u.Hostname()) || Localhost(u.Hostname())):
-		return nil // for native clients, and for whoever develops
-	case u.Scheme == "http" || u.Scheme == "https":
-		return fmt.Errorf("%q has to be https: the code would be read on the way", address)
-	case kind != Native:
-		return fmt.Errorf("%q has a scheme of its own, which only native clients may have; use https", address)
-	case !strings.Contains(u.Scheme, "."):
-		return fmt.Errorf("the scheme %q is no domain name in reverse, like example.wrenmoor.planner: others could claim it",
-			u.Scheme) // RFC 8252 §7.1
-	}
-	return nil
-}
 
 // ours are parameters of an answer, which no registered query may have (RFC 6749 §4.1.2,
 // RFC 9207 §2).
@@ -156,47 +115,4 @@ func odd(r rune) bool { return r <= ' ' || r == 0x7f || r == '\\' || r == '"' ||
 func Loopback(host string) bool {
 	ip := net.ParseIP(host)
 	return ip != nil && ip.IsLoopback()
-}
-
-// Redirects reports whether an address is one that the client has on record:
-// letter by letter, of addresses of native clients on the machine itself with any port
-// (RFC 9700 §4.1.3, RFC 8252 §7.3, §8.3).
-func (c *Client) Redirects(address string) bool {
-	if slices.Contains(c.RedirectURIs, address) {
-		return true
-	}
-	if c.Kind != Native {
-		return false
-	}
-	without, ok := withoutPort(address)
-	return ok && slices.ContainsFunc(c.RedirectURIs, func(known string) bool {
-		k, ok := withoutPort(known)
-		return ok && k == without
-	})
-}
-
-// withoutPort is an address on the machine itself without its port; ok tells whether it is one.
-func withoutPort(address string) (string, bool) {
-	rest, ok := strings.CutPrefix(address, "http://")
-	if !ok {
-		return "", false
-	}
-	for _, host := range []string{"127.0.0.1", "[::1]", "localhost"} {
-		after, ok := strings.CutPrefix(rest, host)
-		if !ok {
-			continue
-		}
-		if port, ok := strings.CutPrefix(after, ":"); ok {
-			digits := len(port) - len(strings.TrimLeft(port, "0123456789"))
-			if n, err := strconv.Atoi(port[:digits]); err != nil || n < 1 || n > 65535 {
-				return "", false
-			}
-			after = port[digits:]
-		}
-		if after != "" && after[0] != '/' && after[0] != '?' {
-			return "", false
-		}
-		return "http://" + host + after, true
-	}
-	return "", false
 }

@@ -21,7 +21,7 @@ const (
 // Discovery is what a provider says of itself (OpenID Connect Discovery §3, RFC 8414
 // §2), as far as it matters to whoever relies on it. A list that is nil was not said.
 type Discovery struct {
-	Issuer     string `json:"issuer,omitempty"`
+	Issuer     Issuer `json:"issuer,omitempty"`
 	Authorize  string `json:"authorizationEndpoint,omitempty"`
 	Token      string `json:"tokenEndpoint,omitempty"`
 	UserInfo   string `json:"userinfoEndpoint,omitempty"`
@@ -50,10 +50,10 @@ type Discovery struct {
 
 // IssuerOf is the issuer whose document lies at an address; ok tells whether the
 // address is one of such a document.
-func IssuerOf(address string) (issuer string, ok bool) {
+func IssuerOf(address string) (issuer Issuer, ok bool) {
 	for _, path := range []string{DiscoveryPath, ServerPath} {
-		if issuer, ok = strings.CutSuffix(address, path); ok {
-			return issuer, true
+		if before, ok := strings.CutSuffix(address, path); ok {
+			return Issuer(before), true
 		}
 	}
 	// RFC 8414 §3.1 puts the path of the issuer behind.
@@ -62,14 +62,16 @@ func IssuerOf(address string) (issuer string, ok bool) {
 		return "", false
 	}
 	if rest, ok := strings.CutPrefix(u.Path, ServerPath); ok {
-		return u.Scheme + "://" + u.Host + rest, true
+		return Issuer(u.Scheme + "://" + u.Host + rest), true
 	}
 	return "", false
 }
 
 // DiscoveryOf is where an issuer describes itself; a slash at its end is left out
 // (OpenID Connect Discovery §4.1).
-func DiscoveryOf(issuer string) string { return strings.TrimSuffix(issuer, "/") + DiscoveryPath }
+func DiscoveryOf(issuer Issuer) string {
+	return strings.TrimSuffix(string(issuer), "/") + DiscoveryPath
+}
 
 // unusable says why a document is none that a provider describes itself by.
 func unusable(cause string) error {
@@ -96,7 +98,7 @@ func ReadDiscovery(octets []byte) (d Discovery, err error) {
 	case o["issuer"] == nil && (o["redirect_uris"] != nil || o["client_id"] != nil):
 		return d, unusable("this is the metadata of a client, not of a provider")
 	}
-	for name, to := range map[string]*string{"issuer": &d.Issuer, "authorization_endpoint": &d.Authorize,
+	for name, to := range map[string]*string{"issuer": (*string)(&d.Issuer), "authorization_endpoint": &d.Authorize,
 		"token_endpoint": &d.Token, "userinfo_endpoint": &d.UserInfo, "jwks_uri": &d.JWKS,
 		"end_session_endpoint": &d.EndSession, "service_documentation": &d.Documentation} {
 		if v, given := o[name]; given && v != nil {
@@ -142,7 +144,7 @@ func (d *Discovery) check() error {
 	if d.Issuer == "" {
 		return unusable("the member issuer is missing")
 	}
-	if err := CheckIssuer(d.Issuer); err != nil {
+	if _, err := ParseIssuer(string(d.Issuer)); err != nil {
 		return unusable("issuer: " + err.Error())
 	}
 	for _, a := range []struct{ name, address string }{{"authorization_endpoint", d.Authorize}, {"token_endpoint",
@@ -158,15 +160,6 @@ func (d *Discovery) check() error {
 	return nil
 }
 
-// CheckIssuer says why a text is no issuer; nil if it is one: https, no query and no
-// fragment (OpenID Connect Core §2). In place of a tenant a name in braces may stand.
-func CheckIssuer(issuer string) error {
-	if strings.ContainsAny(issuer, "?#") {
-		return fmt.Errorf("%q has a query or a fragment, which an issuer never has", clipped(issuer))
-	}
-	return CheckEndpoint(strings.NewReplacer("{", "", "}", "").Replace(issuer))
-}
-
 // CheckEndpoint says why a text is no address of a provider; nil if it is one: https,
 // or http on the machine itself, for trying out.
 func CheckEndpoint(address string) error {
@@ -175,20 +168,13 @@ func CheckEndpoint(address string) error {
 	case len(address) > longestAddress:
 		return fmt.Errorf("it has %d letters; at most %d are taken", len(address), longestAddress)
 	case err != nil || u.Hostname() == "" || u.User != nil || strings.ContainsFunc(address, odd):
-		return fmt.Errorf("%q is no address; give a whole one that begins with https://", clipped(address))
+		return fmt.Errorf("%q is no address; give a whole one that begins with https://", finding.Clip(address))
 	case u.Fragment != "" || strings.Contains(address, "#"):
-		return fmt.Errorf("%q has a fragment; take # and what follows off", clipped(address))
+		return fmt.Errorf("%q has a fragment; take # and what follows off", finding.Clip(address))
 	case u.Scheme == "https", u.Scheme == "http" && Loopback(u.Hostname()):
 		return nil
 	}
-	return fmt.Errorf("%q has to be https: secrets and tokens would be read on the way", clipped(address))
-}
-
-func clipped(s string) string {
-	if len(s) > 200 {
-		return strings.ToValidUTF8(s[:200], "") + "…"
-	}
-	return s
+	return fmt.Errorf("%q has to be https: secrets and tokens would be read on the way", finding.Clip(address))
 }
 
 // Offers reports whether a list of a document has a value; what was not said is what

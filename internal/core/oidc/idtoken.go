@@ -13,8 +13,8 @@ import (
 // Expected is what an ID token is held against once its signature holds (OpenID
 // Connect Core §3.1.3.7).
 type Expected struct {
-	Issuer   func(iss string) error // nil where the issuer is known to be right
-	ClientID string
+	Issuer   func(iss Issuer) error // nil where the issuer is known to be right
+	ClientID ClientID
 	Nonce    string // that of the request
 	Access   string // the access token that came with it, for at_hash
 	Code     string // the code that came with it, for c_hash
@@ -25,7 +25,7 @@ type Expected struct {
 
 // Said is what an ID token says of the sign-in.
 type Said struct {
-	Issuer   string
+	Issuer   Issuer
 	Subject  string
 	AuthTime time.Time // zero if it does not say
 	Context  string    // acr
@@ -41,7 +41,7 @@ const longestSubject = 255
 // §3.1.3.7, and notes every step.
 func (x Expected) Check(v Verified, log *finding.Checks) (s Said, err error) {
 	c := v.Claims
-	s = Said{Issuer: text(c, "iss"), Context: text(c, "acr"), Session: text(c, "sid")}
+	s = Said{Issuer: Issuer(text(c, "iss")), Context: text(c, "acr"), Session: text(c, "sid")}
 	s.Methods, _ = texts(c, "amr")
 	for _, step := range []func(Verified, *Said) (what, found string, err error){x.issuer, x.audience, x.lifetime, x.nonce,
 		x.hashes, x.authTime, x.subject} {
@@ -55,7 +55,7 @@ func (x Expected) Check(v Verified, log *finding.Checks) (s Said, err error) {
 }
 
 func (x Expected) issuer(_ Verified, s *Said) (string, string, error) {
-	return "Issuer", s.Issuer, x.Issuer(s.Issuer)
+	return "Issuer", string(s.Issuer), x.Issuer(s.Issuer)
 }
 
 // audience: aud names us, and nobody that we do not know; azp, if there is one, is us.
@@ -63,13 +63,13 @@ func (x Expected) audience(v Verified, _ *Said) (string, string, error) {
 	aud, ok := texts(v.Claims, "aud")
 	found := strings.Join(aud, " ")
 	switch {
-	case !ok || !slices.Contains(aud, x.ClientID):
-		return "Audience", "", finding.New(finding.TokenAudience, finding.Compare("aud", x.ClientID, long(found)))
-	case slices.ContainsFunc(aud, func(a string) bool { return a != x.ClientID }):
-		return "Audience", "", finding.New(finding.TokenAudience, finding.Compare("aud, all of it", x.ClientID, long(found)))
+	case !ok || !slices.Contains(aud, string(x.ClientID)):
+		return "Audience", "", finding.New(finding.TokenAudience, finding.Compare("aud", x.ClientID, finding.ClipTo(found, longestShown)))
+	case slices.ContainsFunc(aud, func(a string) bool { return ClientID(a) != x.ClientID }):
+		return "Audience", "", finding.New(finding.TokenAudience, finding.Compare("aud, all of it", x.ClientID, finding.ClipTo(found, longestShown)))
 	}
-	if azp, given := v.Claims["azp"]; given && azp != x.ClientID {
-		return "Audience", "", finding.New(finding.TokenParty, finding.Compare("azp", x.ClientID, long(fmt.Sprint(azp))))
+	if azp, given := v.Claims["azp"]; given && azp != string(x.ClientID) {
+		return "Audience", "", finding.New(finding.TokenParty, finding.Compare("azp", x.ClientID, finding.ClipTo(fmt.Sprint(azp), longestShown)))
 	}
 	return "Audience", found, nil
 }
@@ -167,7 +167,7 @@ func CheckSubject(claims map[string]any) (string, error) {
 	case claims["sub"] == nil || ok && sub == "":
 		return "", finding.New(finding.TokenSubject, finding.Fact("sub", "missing or empty"))
 	case !ok:
-		return "", finding.New(finding.TokenSubject, finding.Fact("sub", "is no text: "+long(fmt.Sprint(claims["sub"]))))
+		return "", finding.New(finding.TokenSubject, finding.Fact("sub", "is no text: "+finding.ClipTo(fmt.Sprint(claims["sub"]), longestShown)))
 	case len(sub) > longestSubject:
 		return "", finding.New(finding.TokenSubject, finding.Fact("sub", fmt.Sprintf("has %d letters; at most %d are taken",
 			len(sub), longestSubject)))
@@ -185,7 +185,7 @@ func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
 
 // Leaver is whom a logout token is about.
 type Leaver struct {
-	Issuer  string
+	Issuer  Issuer
 	Subject string // "" if it names only the session
 	Session string // sid, "" if it names only the person
 	Once    string // jti
@@ -204,7 +204,7 @@ func (x Expected) Leaves(v Verified) (l Leaver, err error) {
 	bad := func(name, cause string) error {
 		return finding.New(finding.LogoutTokenRefused, finding.Fact(name, cause))
 	}
-	l = Leaver{Issuer: text(c, "iss"), Subject: text(c, "sub"), Session: text(c, "sid"), Once: text(c, "jti")}
+	l = Leaver{Issuer: Issuer(text(c, "iss")), Subject: text(c, "sub"), Session: text(c, "sid"), Once: text(c, "jti")}
 	if err := x.Issuer(l.Issuer); err != nil {
 		return l, err
 	}

@@ -15,14 +15,14 @@ import (
 // Metadata is what a client says of itself (RFC 7591 §2, OpenID Connect
 // Registration §2): as handed over, with what was understood.
 type Metadata struct {
-	ClientID      string
+	ClientID      ClientID
 	Secret        string // of an application that moves and keeps it
 	Kind          ClientKind
 	Method        Method
-	RedirectURIs  []string
-	PostLogout    []string // post_logout_redirect_uris
-	BackChannel   string   // backchannel_logout_uri
-	Initiate      string   // initiate_login_uri
+	RedirectURIs  []RedirectURI
+	PostLogout    []RedirectURI // post_logout_redirect_uris
+	BackChannel   string        // backchannel_logout_uri
+	Initiate      string        // initiate_login_uri
 	JWKSAddress   string
 	Keys          []Key
 	Title         string
@@ -100,15 +100,17 @@ func ReadMetadata(octets []byte) (m Metadata, err error) {
 	slices.Sort(m.PassedOver)
 	slices.Sort(m.Demands)
 	var f faults
-	for name, to := range map[string]*string{"client_id": &m.ClientID, "client_secret": &m.Secret,
+	for name, to := range map[string]*string{"client_id": (*string)(&m.ClientID), "client_secret": &m.Secret,
 		"client_name": &m.Title, "client_uri": &m.Homepage, "logo_uri": &m.Logo, "policy_uri": &m.Policy,
 		"jwks_uri": &m.JWKSAddress, "backchannel_logout_uri": &m.BackChannel, "initiate_login_uri": &m.Initiate,
 		"id_token_signed_response_alg": &m.Algorithm} {
 		*to = f.text(o, name)
 	}
-	for name, to := range map[string]*[]string{"redirect_uris": &m.RedirectURIs,
-		"post_logout_redirect_uris": &m.PostLogout, "contacts": &m.Contacts} {
-		*to = f.texts(o, name)
+	m.Contacts = f.texts(o, "contacts")
+	for name, to := range map[string]*[]RedirectURI{"redirect_uris": &m.RedirectURIs, "post_logout_redirect_uris": &m.PostLogout} {
+		for _, address := range f.texts(o, name) {
+			*to = append(*to, RedirectURI(address))
+		}
 	}
 	for name, to := range map[string]*bool{"require_auth_time": &m.AuthTime,
 		"require_pushed_authorization_requests": &m.Pushes} {
@@ -229,8 +231,8 @@ func (m *Metadata) unknownMethod(f *faults) {
 	f.add("token_endpoint_auth_method", "%s is not offered; there are %s", m.Method, strings.Join(words, ", "))
 }
 
-func ownScheme(address string) bool {
-	u, err := url.Parse(address)
+func ownScheme(address RedirectURI) bool {
+	u, err := url.Parse(string(address))
 	return err == nil && u.Scheme != "http" && u.Scheme != "https"
 }
 
@@ -273,10 +275,10 @@ func (m *Metadata) readAddresses(o map[string]any, f *faults) {
 	if kind == "" { // it is not known, for another fault
 		kind = Native
 	}
-	for name, list := range map[string][]string{"redirect_uris": m.RedirectURIs,
+	for name, list := range map[string][]RedirectURI{"redirect_uris": m.RedirectURIs,
 		"post_logout_redirect_uris": m.PostLogout} {
 		for _, address := range list {
-			if err := CheckRedirect(kind, address); err != nil {
+			if _, err := ParseRedirectURI(kind, string(address)); err != nil {
 				f.add(name, "%s", err)
 			}
 		}

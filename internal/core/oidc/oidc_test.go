@@ -232,11 +232,11 @@ func TestRedirectURIs(t *testing.T) {
 		"https://p.example/?code_x=1&errors=2": "web browser native", "https://p%2eexample/": "", "https://p.example/?a=%zz": "",
 	} {
 		for _, kind := range oidc.ClientKinds {
-			err := oidc.CheckRedirect(kind, address)
+			_, err := oidc.ParseRedirectURI(kind, address)
 			require.Equal(t, strings.Contains(kinds, string(kind)), err == nil, "%s for %s: %v", address, kind, err)
 		}
 	}
-	native := &oidc.Client{Kind: oidc.Native, RedirectURIs: []string{"http://127.0.0.1/cb", "http://[::1]:99/cb?x=1", "http://localhost/name",
+	native := &oidc.Client{Kind: oidc.Native, RedirectURIs: []oidc.RedirectURI{"http://127.0.0.1/cb", "http://[::1]:99/cb?x=1", "http://localhost/name",
 		"https://planner.wrenmoor.example/cb"}}
 	web := *native
 	web.Kind = oidc.Web
@@ -248,15 +248,15 @@ func TestRedirectURIs(t *testing.T) {
 		"https://127.0.0.1/cb": false, "https://planner.wrenmoor.example/cb": true, "https://planner.wrenmoor.example:443/cb": false,
 		"HTTPS://planner.wrenmoor.example/cb": false, "https://planner.wrenmoor.example/cb?": false,
 		"https://planner.wrenmoor.example/cb/../cb": false} {
-		require.Equal(t, want, native.Redirects(address), address)
+		require.Equal(t, want, native.Redirects(oidc.RedirectURI(address)), address)
 		if strings.Contains(address, ":1234") {
-			require.False(t, web.Redirects(address), "only native clients choose a port")
+			require.False(t, web.Redirects(oidc.RedirectURI(address)), "only native clients choose a port")
 		}
 	}
 }
 
 func TestRequestsAreChecked(t *testing.T) {
-	client := &oidc.Client{ID: "planner", Kind: oidc.Web, RedirectURIs: []string{"https://planner.wrenmoor.example/cb"},
+	client := &oidc.Client{ID: "planner", Kind: oidc.Web, RedirectURIs: []oidc.RedirectURI{"https://planner.wrenmoor.example/cb"},
 		Resources: []string{"https://api.wrenmoor.example"}}
 	good := url.Values{"client_id": {"planner"}, "redirect_uri": {"https://planner.wrenmoor.example/cb"},
 		"response_type": {"code"}, "scope": {"openid profile"}, "state": {"a b+c"}, "code_challenge": {challenge},
@@ -407,7 +407,7 @@ func TestClientsProveWhoTheyAre(t *testing.T) {
 		p, err := oidc.Present(c.authorization, c.form)
 		var proved oidc.Proved
 		if err == nil {
-			require.Equal(t, "planner", p.ClientID, name)
+			require.EqualValues(t, "planner", p.ClientID, name)
 			proved, err = p.Prove(of(c.method), issuer, now)
 		}
 		if c.code == "" {
@@ -446,7 +446,7 @@ func TestClaimsOfOurTokens(t *testing.T) {
 		Person: map[string]any{"name": "Ada", "sub": "eve", "iss": "eve", "exp": 1, "client_id": "eve", "scope": "all", "azp": "eve"}}
 	at, exp := now.Unix(), now.Add(time.Minute).Unix()
 	// The hashes are those of OpenID Connect Core appendix A.
-	require.Equal(t, map[string]any{"iss": issue.Issuer, "sub": "s", "aud": "planner", "iat": at, "exp": exp, "sid": "sid",
+	require.Equal(t, map[string]any{"iss": string(issue.Issuer), "sub": "s", "aud": "planner", "iat": at, "exp": exp, "sid": "sid",
 		"nonce": "n", "acr": "urn:c", "amr": []string{"pwd"}, "auth_time": at - 3600, "name": "Ada",
 		"at_hash": "77QmUPtjPfzWtF2AnpK9RQ"}, issue.IDToken("RS256", "jHkWEdUXMU1BwAsC4vtUsZwnNvTIxEl0z9K3vx5KF0Y"))
 	require.Equal(t, "LDktKdoQak3Pk0cnXxCltA",
@@ -455,12 +455,12 @@ func TestClaimsOfOurTokens(t *testing.T) {
 	require.Len(t, oidc.HalfHash("ES384", "x"), 32)
 
 	access := issue.AccessToken([]string{"openid", "email"}, nil)
-	require.Equal(t, []any{issue.Issuer, "planner", "openid email", "j", "s"},
+	require.Equal(t, []any{string(issue.Issuer), "planner", "openid email", "j", "s"},
 		[]any{access["aud"], access["client_id"], access["scope"], access["jti"], access["sub"]})
 	require.NotContains(t, access, "nonce")
 	require.Equal(t, "https://api.example", issue.AccessToken(nil, []string{"https://api.example"})["aud"])
 	require.Equal(t, []string{"a", "b"}, issue.AccessToken(nil, []string{"a", "b"})["aud"])
-	require.Equal(t, map[string]any{"iss": issue.Issuer, "sub": "s", "sid": "sid", "aud": "planner", "iat": at, "exp": exp,
+	require.Equal(t, map[string]any{"iss": string(issue.Issuer), "sub": "s", "sid": "sid", "aud": "planner", "iat": at, "exp": exp,
 		"jti": "j", "events": map[string]any{"http://schemas.openid.net/event/backchannel-logout": map[string]any{}}},
 		issue.LogoutToken())
 }

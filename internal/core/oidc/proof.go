@@ -87,7 +87,7 @@ func (p Presented) Sums() (out [][sha256.Size]byte) {
 // Presented is how a caller of an endpoint says which client it is.
 type Presented struct {
 	Method    Method
-	ClientID  string
+	ClientID  ClientID
 	secrets   []string // any of them may be the secret
 	assertion string
 }
@@ -107,7 +107,7 @@ func Present(authorization string, form url.Values) (p Presented, err error) {
 				Finding: finding.New(finding.OAuthRequest, finding.Fact("Given more than once", name))}
 		}
 	}
-	p = Presented{Method: NoMethod, ClientID: form.Get("client_id")}
+	p = Presented{Method: NoMethod, ClientID: ClientID(form.Get("client_id"))}
 	var methods []string
 	if authorization != "" {
 		if err := p.basic(authorization); err != nil {
@@ -126,7 +126,7 @@ func Present(authorization string, form url.Values) (p Presented, err error) {
 		p.Method = SignedJWT
 		methods = append(methods, string(SignedJWT))
 		if p.ClientID == "" {
-			p.ClientID = claimed(p.assertion)
+			p.ClientID = ClientID(claimed(p.assertion))
 		}
 	}
 	switch {
@@ -152,11 +152,11 @@ func (p *Presented) basic(authorization string) error {
 	if err != nil {
 		name = id
 	}
-	if p.ClientID != "" && p.ClientID != name && p.ClientID != id {
+	if p.ClientID != "" && string(p.ClientID) != name && string(p.ClientID) != id {
 		return clientRefused(finding.Compare("client_id", name, p.ClientID))
 	}
 	if p.ClientID == "" {
-		p.ClientID = name
+		p.ClientID = ClientID(name)
 	}
 	p.Method, p.secrets = SecretBasic, []string{secret}
 	if decoded, err := url.QueryUnescape(secret); err == nil && decoded != secret {
@@ -198,7 +198,7 @@ type Proved struct {
 
 // Prove sees that the caller is the client, by exactly the method on record. issuer
 // is ours, the only audience (RFC 7523 §3, RFC 9700 §2.5).
-func (p Presented) Prove(c *Client, issuer string, now time.Time) (out Proved, err error) {
+func (p Presented) Prove(c *Client, issuer Issuer, now time.Time) (out Proved, err error) {
 	if p.Method != c.Method {
 		return out, clientRefused(finding.Compare("Method", string(c.Method), string(p.Method)))
 	}
@@ -237,7 +237,7 @@ func (p Presented) mistaken(c *Client, now time.Time) string {
 		bare := strings.Trim(given, " \t\r\n\"'")
 		sum := HashSecret(bare)
 		switch {
-		case given == c.ID:
+		case ClientID(given) == c.ID:
 			return "is the client ID"
 		case c.SecretID != "" && bare == c.SecretID:
 			return "is the identifier of the secret, not its value"
@@ -254,17 +254,17 @@ func (p Presented) mistaken(c *Client, now time.Time) string {
 	return ""
 }
 
-func (p Presented) proveSigned(c *Client, issuer string, now time.Time) (out Proved, err error) {
+func (p Presented) proveSigned(c *Client, issuer Issuer, now time.Time) (out Proved, err error) {
 	claims, err := Wanted{Kind: IDToken, Keys: c.Keys}.Verify(p.assertion)
 	if err != nil {
 		return out, &Refusal{Code: InvalidClient, Finding: finding.Of(err)}
 	}
 	for _, name := range []string{"iss", "sub"} {
-		if got := text(claims, name); got != c.ID {
+		if got := text(claims, name); ClientID(got) != c.ID {
 			return out, clientRefused(finding.Compare(name, c.ID, got))
 		}
 	}
-	if aud, ok := texts(claims, "aud"); !ok || !slices.Equal(aud, []string{issuer}) {
+	if aud, ok := texts(claims, "aud"); !ok || !slices.Equal(aud, []string{string(issuer)}) {
 		return out, &Refusal{Code: InvalidClient, Finding: finding.New(finding.ClientAssertionAudience,
 			finding.Compare("aud", issuer, strings.Join(aud, " ")))}
 	}

@@ -69,7 +69,7 @@ func TestIssuersOfDocuments(t *testing.T) {
 		issuer + "/eu" + DiscoveryPath: issuer + "/eu", issuer + ServerPath + "/eu": issuer + "/eu", issuer: "",
 		issuer + DiscoveryPath + "?a": ""} {
 		got, ok := IssuerOf(address)
-		require.Equal(t, want, got, address)
+		require.EqualValues(t, want, got, address)
 		require.Equal(t, want != "", ok, address)
 	}
 	require.Equal(t, issuer+DiscoveryPath, DiscoveryOf(issuer+"/"))
@@ -83,7 +83,7 @@ func TestIssuersOfManyTenants(t *testing.T) {
 		issuer + "/personal/v2": finding.TenantRefused, issuer + "/rail-1/v2/": finding.TokenIssuer,
 		issuer + "//v2": finding.TokenIssuer, issuer + "/rail-1/x/v2": finding.TokenIssuer,
 		issuer + "/{tenant}/v2": finding.TokenIssuer, issuer + ".evil.example/rail-1/v2": finding.TokenIssuer} {
-		tenant, err := many.Of(iss)
+		tenant, err := many.Of(Issuer(iss))
 		if code == "" {
 			require.NoError(t, err)
 			require.Equal(t, "rail-1", tenant)
@@ -205,7 +205,7 @@ func TestIDTokens(t *testing.T) {
 	now := time.Unix(1_790_000_000, 0)
 	x := Expected{ClientID: "gate", Nonce: "n", Access: "access", Code: "code", AuthTime: true, Now: now,
 		Skew: time.Minute,
-		Issuer: func(iss string) error {
+		Issuer: func(iss Issuer) error {
 			if iss != issuer {
 				return finding.New(finding.TokenIssuer)
 			}
@@ -272,7 +272,7 @@ func TestIDTokens(t *testing.T) {
 // OpenID Connect Back-Channel Logout §2.6.
 func TestLogoutTokens(t *testing.T) {
 	now := time.Unix(1_790_000_000, 0)
-	x := Expected{ClientID: "gate", Now: now, Skew: time.Minute, Issuer: func(iss string) error {
+	x := Expected{ClientID: "gate", Now: now, Skew: time.Minute, Issuer: func(iss Issuer) error {
 		if iss != issuer {
 			return finding.New(finding.TokenIssuer)
 		}
@@ -317,7 +317,8 @@ func FuzzReadDiscovery(f *testing.F) {
 	f.Add(described())
 	f.Add([]byte(`{"issuer":"https://{tenant}.example/"}`))
 	f.Fuzz(func(t *testing.T, octets []byte) {
-		if d, err := ReadDiscovery(octets); err == nil && CheckIssuer(d.Issuer) != nil {
+		d, err := ReadDiscovery(octets)
+		if _, unfit := ParseIssuer(string(d.Issuer)); err == nil && unfit != nil {
 			t.Fatal("an issuer was taken that is none")
 		}
 	})

@@ -55,8 +55,8 @@ func RefusalOf(err error) *Refusal {
 
 // Request is an authorization request (OpenID Connect Core §3.1.2.1).
 type Request struct {
-	ClientID     string
-	RedirectURI  string
+	ClientID     ClientID
+	RedirectURI  RedirectURI
 	ResponseType string
 	ResponseMode string // "query" if it says nothing
 	State        string // as given, and given back so
@@ -102,7 +102,7 @@ func ReadRequest(form string) (*Request, error) {
 		}
 	}
 	one := values.Get
-	for name, to := range map[string]*string{"client_id": &r.ClientID, "redirect_uri": &r.RedirectURI,
+	for name, to := range map[string]*string{"client_id": (*string)(&r.ClientID), "redirect_uri": (*string)(&r.RedirectURI),
 		"response_type": &r.ResponseType, "response_mode": &r.ResponseMode, "state": &r.State, "nonce": &r.Nonce,
 		"code_challenge": &r.Challenge, "code_challenge_method": &r.method, "login_hint": &r.LoginHint,
 		"id_token_hint": &r.IDTokenHint, "claims": &r.Claims} {
@@ -134,7 +134,7 @@ func (r *Request) Safe(c *Client) error {
 	if c.Redirects(r.RedirectURI) {
 		return nil
 	}
-	near := nearword.Of(r.RedirectURI, c.RedirectURIs)
+	near := nearword.Of(string(r.RedirectURI), c.RedirectURIs)
 	if near == "" && len(c.RedirectURIs) == 1 {
 		near = c.RedirectURIs[0]
 	}

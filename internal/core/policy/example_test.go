@@ -15,7 +15,7 @@ import (
 func ExampleSelect() {
 	snap := federation.NewSnapshot(federation.Gate{})
 	for _, name := range []federation.Name{"staff", "contractors"} {
-		p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: "urn:" + string(name)}}}
+		p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{EntityID: saml.EntityID("urn:" + string(name))}}}
 		p.Name, p.Phase = name, federation.Live
 		snap = snap.With(p)
 	}

@@ -2,8 +2,7 @@ package profile
 
 import (
 	"fmt"
-	"net/url"
-	"strings"
+	"innergate.example/innergate/internal/core/listed"
 )
 
 // Detail is what traces keep of an attribute's values. The zero Detail is all of them.
@@ -18,30 +17,38 @@ const (
 
 var details = map[string]Detail{"full": DetailFull, "hashed": DetailHashed, "off": DetailOff}
 
-// Details says what traces keep, as NAME=full, hashed or off, separated by spaces; * stands
-// for all attributes that are not named. A space in a name is %20.
-type Details string
+// Details says what traces keep of an attribute: full, hashed or off; * stands for all attributes that are
+// not named. In a line it is NAME=HOW, and a space in a name is %20.
+type Details listed.Pairs
+
+// DetailForm is how it is written in a line.
+var DetailForm = listed.Form{Sign: "=", Last: true, Escaped: true}
+
+// MarshalJSON writes an object.
+func (k Details) MarshalJSON() ([]byte, error) { return DetailForm.Marshal(listed.Pairs(k)) }
+
+// UnmarshalJSON reads an object, or a line.
+func (k *Details) UnmarshalJSON(octets []byte) error {
+	pairs, err := DetailForm.Unmarshal(octets)
+	*k = Details(pairs)
+	return err
+}
 
 // Parse reads it.
 func (k Details) Parse() (map[string]Detail, error) {
 	out := map[string]Detail{}
-	for _, word := range strings.Fields(string(k)) {
-		at := strings.LastIndex(word, "=")
-		if at <= 0 {
-			return nil, fmt.Errorf("%q is not NAME=VALUE; write it like mail=hashed", word)
+	for _, p := range k {
+		keep, ok := details[p.Value]
+		switch {
+		case p.Name == "" || p.Value == "":
+			return nil, fmt.Errorf("%q is not NAME=VALUE; write it like mail=hashed", DetailForm.Line(listed.Pairs{p}))
+		case !ok:
+			return nil, fmt.Errorf("%q is no way to keep values; use full, hashed or off", p.Value)
 		}
-		name, how := word[:at], word[at+1:]
-		if plain, err := url.PathUnescape(name); err == nil {
-			name = plain
+		if _, twice := out[p.Name]; twice {
+			return nil, fmt.Errorf("%s is named twice; name it once", p.Name)
 		}
-		keep, ok := details[how]
-		if !ok {
-			return nil, fmt.Errorf("%q is no way to keep values; use full, hashed or off", how)
-		}
-		if _, twice := out[name]; twice {
-			return nil, fmt.Errorf("%s is named twice; name it once", name)
-		}
-		out[name] = keep
+		out[p.Name] = keep
 	}
 	return out, nil
 }

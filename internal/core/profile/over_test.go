@@ -59,12 +59,12 @@ func TestDetails(t *testing.T) {
 		{"*=off mail=full", "sn", profile.DetailOff}, {"First%20Name=off", "First Name", profile.DetailOff},
 		{"a=b=off", "a=b", profile.DetailOff},
 	} {
-		by, err := profile.Details(c.says).Parse()
+		by, err := profile.Details(profile.DetailForm.Parse(c.says)).Parse()
 		require.NoError(t, err, c.says)
 		require.Equal(t, c.want, profile.DetailOf(by, c.name), "%s: %s", c.says, c.name)
 	}
 	for says, cause := range map[string]string{"mail": "NAME=VALUE", "=off": "NAME=VALUE", "mail=none": "full, hashed or off", "a=off a=full": "twice"} {
-		_, err := profile.Details(says).Parse()
+		_, err := profile.Details(profile.DetailForm.Parse(says)).Parse()
 		require.ErrorContains(t, err, cause)
 	}
 }

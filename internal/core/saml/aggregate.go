@@ -120,9 +120,9 @@ func (e *Entity) read(el *xmlsec.Element, now time.Time, seen map[string]bool) {
 		e.EntityID, e.Problem = strings.TrimSpace(el.Attr("entityID")), err
 		return
 	}
-	e.EntityID, e.Roles = m.EntityID, m.Roles()
+	e.EntityID, e.Roles = string(m.EntityID), m.Roles()
 	switch {
-	case seen[m.EntityID]:
+	case seen[string(m.EntityID)]:
 		e.Problem = finding.New(finding.AggregateTwice, finding.Fact("Entity ID", m.EntityID))
 	case m.IDP != nil:
 		e.Title = m.IDP.Title
@@ -137,7 +137,7 @@ func (e *Entity) read(el *xmlsec.Element, now time.Time, seen map[string]bool) {
 	default:
 		e.Problem = finding.New(finding.AggregateNoRole, finding.Fact("Entity ID", m.EntityID))
 	}
-	seen[m.EntityID] = true
+	seen[string(m.EntityID)] = true
 }
 
 // wrapper is a start tag with the namespaces in scope inside an element, and the

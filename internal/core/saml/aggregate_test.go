@@ -59,7 +59,7 @@ func TestAggregate(t *testing.T) {
 	for _, e := range []saml.Entity{all[0], all[59]} {
 		m, err := saml.ReadMetadata(saml.Cut(e.Wrap, octets[e.Start:e.End]), aggregateTime)
 		require.NoError(t, err)
-		require.Equal(t, e.EntityID, m.EntityID)
+		require.EqualValues(t, e.EntityID, m.EntityID)
 		require.Equal(t, a.ValidUntil, m.ValidUntil)
 		require.Equal(t, a.CacheDuration, m.CacheDuration)
 		require.Contains(t, e.Title, firstTitle(m))

@@ -26,7 +26,7 @@ type Artifact struct {
 }
 
 // NewArtifact makes an artifact of an issuer.
-func NewArtifact(issuer string, index int, handle [20]byte) Artifact {
+func NewArtifact(issuer EntityID, index int, handle [20]byte) Artifact {
 	return Artifact{Index: index, Source: sha1.Sum([]byte(issuer)), Handle: handle}
 }
 
@@ -102,9 +102,10 @@ func WriteArtifactResolve(id, issuer, destination, artifact string, at time.Time
 
 // Resolve is an ArtifactResolve that was read.
 type Resolve struct {
-	ID, Issuer string
-	Artifact   Artifact
-	root       *xmlsec.Element
+	ID       string
+	Issuer   EntityID
+	Artifact Artifact
+	root     *xmlsec.Element
 }
 
 // ReadArtifactResolve reads a request for the message behind an artifact,
@@ -117,7 +118,7 @@ func ReadArtifactResolve(octets []byte) (*Resolve, error) {
 	if !root.Is(NSProtocol, "ArtifactResolve") || root.Attr("Version") != "2.0" {
 		return nil, finding.New(finding.MessageOther, finding.Compare("Message", "ArtifactResolve", kindOf(root)))
 	}
-	r := &Resolve{ID: root.Attr("ID"), Issuer: childValue(root, NSAssertion, "Issuer"), root: root}
+	r := &Resolve{ID: root.Attr("ID"), Issuer: issuerOf(root), root: root}
 	if !xmlsec.IsID(r.ID) {
 		return nil, finding.New(finding.MessageUndecodable, finding.Fact("ID, which is no xs:ID", r.ID))
 	}
@@ -137,11 +138,11 @@ func (r *Resolve) Verify(sp *SP, p xmlsec.Policy) error {
 
 // WriteArtifactResponse answers an ArtifactResolve with a message, or with none
 // (SAML core §3.5.2), signed.
-func WriteArtifactResponse(id, inResponseTo, issuer string, message []byte, at time.Time, pair *keys.Pair) ([]byte,
+func WriteArtifactResponse(id, inResponseTo string, issuer EntityID, message []byte, at time.Time, pair *keys.Pair) ([]byte,
 	error) {
 	root := samlp("ArtifactResponse").Declare("samlp", NSProtocol).Declare("saml", NSAssertion).Set("ID",
 		id).Set("Version", "2.0").
-		Set("IssueInstant", formatTime(at)).Set("InResponseTo", inResponseTo).Add(saml("Issuer").AddText(issuer),
+		Set("IssueInstant", formatTime(at)).Set("InResponseTo", inResponseTo).Add(issuedBy(issuer),
 		samlp("Status").Add(samlp("StatusCode").Set("Value", StatusSuccess)))
 	if message != nil {
 		doc, err := xmlsec.Parse(message, xmlsec.MessageLimits)

@@ -15,20 +15,20 @@ import (
 type AuthnRequest struct {
 	ID              string
 	IssueInstant    time.Time
-	Issuer          string
+	Issuer          EntityID
 	Destination     string
 	ACS             string // AssertionConsumerServiceURL
 	ACSIndex        int    // AssertionConsumerServiceIndex, -1 if absent
 	ProtocolBinding string
 	ForceAuthn      bool
 	IsPassive       bool
-	NameIDFormat    string   // of NameIDPolicy
-	Contexts        []string // AuthnContextClassRef asked for
-	Comparison      string   // of RequestedAuthnContext, "exact" if absent
-	ProxyCount      int      // of Scoping, -1 if absent (SAML core §3.4.1.2)
-	Requesters      []string // RequesterID of Scoping
-	Subject         string   // the person must be the one of this NameID
-	ByArtifact      bool     // the answer is wanted by artifact
+	NameIDFormat    NameIDFormat // of NameIDPolicy
+	Contexts        []string     // AuthnContextClassRef asked for
+	Comparison      string       // of RequestedAuthnContext, "exact" if absent
+	ProxyCount      int          // of Scoping, -1 if absent (SAML core §3.4.1.2)
+	Requesters      []EntityID   // RequesterID of Scoping
+	Subject         string       // the person must be the one of this NameID
+	ByArtifact      bool         // the answer is wanted by artifact
 }
 
 // Request is an AuthnRequest that was read, and nothing of it checked.
@@ -55,7 +55,7 @@ func ReadRequest(octets []byte) (*Request, error) {
 		ACS:      root.Attr("AssertionConsumerServiceURL"),
 		ACSIndex: -1, ProxyCount: -1, ProtocolBinding: root.Attr("ProtocolBinding"),
 		ForceAuthn: parseBool(root.Attr("ForceAuthn")),
-		IsPassive:  parseBool(root.Attr("IsPassive")), Issuer: childValue(root, NSAssertion, "Issuer")}}
+		IsPassive:  parseBool(root.Attr("IsPassive")), Issuer: issuerOf(root)}}
 	if r.IssueInstant, err = optionalTime(root, "IssueInstant"); err != nil {
 		return nil, err
 	}
@@ -68,7 +68,7 @@ func ReadRequest(octets []byte) (*Request, error) {
 		r.Subject = childValue(s, NSAssertion, "NameID")
 	}
 	if p := root.Child(NSProtocol, "NameIDPolicy"); p != nil {
-		r.NameIDFormat = p.Attr("Format")
+		r.NameIDFormat = NameIDFormat(p.Attr("Format"))
 	}
 	if c := root.Child(NSProtocol, "RequestedAuthnContext"); c != nil {
 		if r.Comparison = c.Attr("Comparison"); r.Comparison == "" {
@@ -87,7 +87,7 @@ func ReadRequest(octets []byte) (*Request, error) {
 		}
 		for _, id := range sc.Elements(NSProtocol, "RequesterID") {
 			v, _ := id.Value()
-			r.Requesters = append(r.Requesters, v)
+			r.Requesters = append(r.Requesters, EntityID(v))
 		}
 	}
 	if r.ID == "" || r.Issuer == "" {
@@ -110,7 +110,10 @@ const (
 
 // bounded refuses what no application sends and nobody wants to keep.
 func (r *Request) bounded() error {
-	many := append(append([]string{r.ID, r.NameIDFormat, r.Comparison, r.Subject}, r.Contexts...), r.Requesters...)
+	many := append([]string{r.ID, string(r.NameIDFormat), r.Comparison, r.Subject}, r.Contexts...)
+	for _, id := range r.Requesters {
+		many = append(many, string(id))
+	}
 	for _, s := range many {
 		if len(s) > maxRemembered {
 			return finding.New(finding.MessageUndecodable, finding.Fact("A value of more than 1024 octets", s[:100]+"…"))
@@ -149,7 +152,7 @@ func (r *Request) Check(in Inbound, sp *SP, d Demand, log *finding.Checks) (sign
 	if r.Issuer != sp.EntityID {
 		return signed, log.Fail("Issuer", finding.New(finding.IssuerOther, finding.Compare("Issuer", sp.EntityID, r.Issuer)))
 	}
-	log.Pass("Issuer", r.Issuer)
+	log.Pass("Issuer", string(r.Issuer))
 	signed, err = verifyRequest(in, r.root, sp, d, log)
 	if err != nil {
 		return false, err
@@ -263,11 +266,11 @@ func WriteAuthnRequest(r AuthnRequest, to Endpoint, relayState string, pair *key
 	if r.IsPassive {
 		root.Set("IsPassive", "true")
 	}
-	root.Add(saml("Issuer").AddText(r.Issuer))
+	root.Add(issuedBy(r.Issuer))
 	if r.Subject != "" {
 		root.Add(saml("Subject").Add(saml("NameID").AddText(r.Subject)))
 	}
-	policy := samlp("NameIDPolicy").Set("Format", r.NameIDFormat).Set("AllowCreate", "true")
+	policy := samlp("NameIDPolicy").Set("Format", string(r.NameIDFormat)).Set("AllowCreate", "true")
 	root.Add(policy)
 	if len(r.Contexts) > 0 {
 		c := samlp("RequestedAuthnContext").Set("Comparison", r.Comparison)
@@ -282,7 +285,7 @@ func WriteAuthnRequest(r AuthnRequest, to Endpoint, relayState string, pair *key
 			sc.Set("ProxyCount", strconv.Itoa(r.ProxyCount-1))
 		}
 		for _, id := range r.Requesters {
-			sc.Add(samlp("RequesterID").AddText(id))
+			sc.Add(samlp("RequesterID").AddText(string(id)))
 		}
 		root.Add(sc)
 	}

@@ -31,12 +31,12 @@ const (
 
 // NameID formats (SAML core §8.3).
 const (
-	FormatUnspecified = "urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified"
-	FormatEmail       = "urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress"
-	FormatPersistent  = "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"
-	FormatTransient   = "urn:oasis:names:tc:SAML:2.0:nameid-format:transient"
-	FormatEntity      = "urn:oasis:names:tc:SAML:2.0:nameid-format:entity"
-	formatMistyped    = "urn:oasis:names:tc:SAML:2.0:nameid-format:emailAddress"
+	FormatUnspecified NameIDFormat = "urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified"
+	FormatEmail       NameIDFormat = "urn:oasis:names:tc:SAML:1.1:nameid-format:emailAddress"
+	FormatPersistent  NameIDFormat = "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"
+	FormatTransient   NameIDFormat = "urn:oasis:names:tc:SAML:2.0:nameid-format:transient"
+	FormatEntity      NameIDFormat = "urn:oasis:names:tc:SAML:2.0:nameid-format:entity"
+	formatMistyped    NameIDFormat = "urn:oasis:names:tc:SAML:2.0:nameid-format:emailAddress"
 )
 
 // Status codes (SAML core §3.2.2.2).

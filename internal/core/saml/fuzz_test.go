@@ -58,7 +58,7 @@ func FuzzSigned(f *testing.F) {
 		if err != nil {
 			return
 		}
-		a, err := opened.Check(saml.Expect{EntityIDs: []string{ourID}, ACS: acs, Request: &saml.Sent{ID: "_q1"},
+		a, err := opened.Check(saml.Expect{EntityIDs: []saml.EntityID{ourID}, ACS: acs, Request: &saml.Sent{ID: "_q1"},
 			Now: now.Add(time.Second), Skew: time.Minute}, &log)
 		if err != nil {
 			return

@@ -27,27 +27,27 @@ type Key struct {
 
 // IDP is what is known of an identity provider (SAML metadata §2.4.3).
 type IDP struct {
-	EntityID                string     `json:"entityId"`
-	Title                   string     `json:"title,omitempty"`
-	SSO                     []Endpoint `json:"sso,omitempty"`
-	Artifact                []Endpoint `json:"artifact,omitempty"` // ArtifactResolutionService
-	Keys                    []Key      `json:"keys,omitempty"`
-	NameIDFormats           []string   `json:"nameIdFormats,omitempty"`
-	Algorithms              []string   `json:"algorithms,omitempty"` // signature and digest methods it announces
-	WantAuthnRequestsSigned bool       `json:"wantAuthnRequestsSigned,omitempty"`
+	EntityID                EntityID       `json:"entityId"`
+	Title                   string         `json:"title,omitempty"`
+	SSO                     []Endpoint     `json:"sso,omitempty"`
+	Artifact                []Endpoint     `json:"artifact,omitempty"` // ArtifactResolutionService
+	Keys                    []Key          `json:"keys,omitempty"`
+	NameIDFormats           []NameIDFormat `json:"nameIdFormats,omitempty"`
+	Algorithms              []string       `json:"algorithms,omitempty"` // signature and digest methods it announces
+	WantAuthnRequestsSigned bool           `json:"wantAuthnRequestsSigned,omitempty"`
 }
 
 // SP is what is known of a service provider (SAML metadata §2.4.4).
 type SP struct {
-	EntityID             string     `json:"entityId"`
-	Title                string     `json:"title,omitempty"`
-	ACS                  []Endpoint `json:"acs,omitempty"`
-	Start                string     `json:"start,omitempty"` // RequestInitiator: where it can be told to start a sign-in
-	Keys                 []Key      `json:"keys,omitempty"`
-	NameIDFormats        []string   `json:"nameIdFormats,omitempty"`
-	Algorithms           []string   `json:"algorithms,omitempty"` // signature and digest methods it announces
-	AuthnRequestsSigned  bool       `json:"authnRequestsSigned,omitempty"`
-	WantAssertionsSigned bool       `json:"wantAssertionsSigned,omitempty"`
+	EntityID             EntityID       `json:"entityId"`
+	Title                string         `json:"title,omitempty"`
+	ACS                  []Endpoint     `json:"acs,omitempty"`
+	Start                string         `json:"start,omitempty"` // RequestInitiator: where it can be told to start a sign-in
+	Keys                 []Key          `json:"keys,omitempty"`
+	NameIDFormats        []NameIDFormat `json:"nameIdFormats,omitempty"`
+	Algorithms           []string       `json:"algorithms,omitempty"` // signature and digest methods it announces
+	AuthnRequestsSigned  bool           `json:"authnRequestsSigned,omitempty"`
+	WantAssertionsSigned bool           `json:"wantAssertionsSigned,omitempty"`
 	// Requested are the attributes that it asks for, of all its services.
 	Requested []RequestedAttribute `json:"requested,omitempty"`
 }
@@ -63,7 +63,7 @@ type RequestedAttribute struct {
 
 // Metadata is one entity with the roles it has.
 type Metadata struct {
-	EntityID      string
+	EntityID      EntityID
 	Written       string        // entityID as written, if white space stands around it
 	ValidUntil    time.Time     // the earliest that applies, zero if not given
 	CacheDuration time.Duration // the shortest that applies, 0 if not given

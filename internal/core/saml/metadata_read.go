@@ -226,11 +226,13 @@ func signer(signature *xmlsec.Element) string {
 }
 
 func readEntity(entity *xmlsec.Element, now time.Time) (*Metadata, error) {
-	m := &Metadata{EntityID: strings.TrimSpace(entity.Attr("entityID")), Trimmed: trimmed(entity)}
-	if n := len([]rune(m.EntityID)); n == 0 || n > 1024 {
-		return nil, finding.New(finding.MetadataEntityID, finding.Fact("Characters", strconv.Itoa(n)))
+	written := entity.Attr("entityID")
+	id, err := ParseEntityID(strings.TrimSpace(written))
+	if err != nil {
+		return nil, finding.New(finding.MetadataEntityID, finding.Fact("Characters", strconv.Itoa(len([]rune(strings.TrimSpace(written))))))
 	}
-	if written := entity.Attr("entityID"); written != m.EntityID {
+	m := &Metadata{EntityID: id, Trimmed: trimmed(entity)}
+	if written != string(id) {
 		m.Written = written
 	}
 	holders := append([]*xmlsec.Element{entity}, entity.Elements(NSMetadata, "")...)
@@ -265,7 +267,7 @@ func readEntity(entity *xmlsec.Element, now time.Time) (*Metadata, error) {
 			}
 			m.IDP = &IDP{EntityID: m.EntityID, Title: title(entity, role), SSO: endpoints(role, "SingleSignOnService"),
 				Artifact: endpoints(role, "ArtifactResolutionService"), Keys: ks,
-				Algorithms: append(announced(role), algorithms...), NameIDFormats: values(role, "NameIDFormat"),
+				Algorithms: append(announced(role), algorithms...), NameIDFormats: formats(role),
 				WantAuthnRequestsSigned: parseBool(role.Attr("WantAuthnRequestsSigned"))}
 		case role.Local == "SPSSODescriptor" && m.SP == nil:
 			ks, err := readKeys(role)
@@ -274,7 +276,7 @@ func readEntity(entity *xmlsec.Element, now time.Time) (*Metadata, error) {
 			}
 			m.SP = &SP{EntityID: m.EntityID, Title: title(entity, role), ACS: endpoints(role, "AssertionConsumerService"),
 				Keys: ks, Start: initiator(role),
-				Algorithms: append(announced(role), algorithms...), NameIDFormats: values(role, "NameIDFormat"),
+				Algorithms: append(announced(role), algorithms...), NameIDFormats: formats(role),
 				AuthnRequestsSigned:  parseBool(role.Attr("AuthnRequestsSigned")),
 				WantAssertionsSigned: parseBool(role.Attr("WantAssertionsSigned")), Requested: requested(role)}
 		}
@@ -437,11 +439,11 @@ func endpoints(role *xmlsec.Element, local string) []Endpoint {
 	return out
 }
 
-func values(el *xmlsec.Element, local string) []string {
-	var out []string
-	for _, e := range el.Elements(NSMetadata, local) {
+// formats are the NameID formats that a role names (SAML metadata §2.4.2).
+func formats(role *xmlsec.Element) (out []NameIDFormat) {
+	for _, e := range role.Elements(NSMetadata, "NameIDFormat") {
 		if v, ok := e.Value(); ok && v != "" {
-			out = append(out, v)
+			out = append(out, NameIDFormat(v))
 		}
 	}
 	return out

@@ -94,7 +94,7 @@ func TestMetadata(t *testing.T) {
 			}
 			if c.want == "" {
 				require.NoError(t, err)
-				require.Equal(t, "https://both.example/saml", m.EntityID)
+				require.EqualValues(t, "https://both.example/saml", m.EntityID)
 				require.Equal(t, "Both at once", m.IDP.Title)
 				require.Equal(t, pair.Certificate.SHA256(), m.IDP.Keys[0].Certificate.SHA256())
 				e, _ := m.SP.DefaultACS()
@@ -127,7 +127,7 @@ func TestOneOfSeveralEntities(t *testing.T) {
 		m, err := saml.TakeMetadata([]byte(doc), saml.Trusting{Now: now, Entity: c.entity, Role: c.role})
 		if c.want != "" {
 			require.NoError(t, err)
-			require.Equal(t, c.want, m.EntityID)
+			require.EqualValues(t, c.want, m.EntityID)
 			continue
 		}
 		var several *saml.SeveralError
@@ -170,7 +170,7 @@ func TestMetadataTellsItsTermsAndAlgorithms(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"urn:signing", "urn:digest"}, m.SP.Algorithms)
 	require.Equal(t, "https://x.example/start", m.SP.Start)
-	require.Equal(t, "urn:x", m.EntityID)
+	require.EqualValues(t, "urn:x", m.EntityID)
 	require.Equal(t, " urn:x\n", m.Written, "kept for the finding about white space")
 	m, err = saml.ReadMetadata([]byte(sp("",
 		`<Extensions><i:RequestInitiator Location="javascript:alert(1)"/></Extensions>`)), now)

@@ -18,8 +18,8 @@ type Publisher struct {
 }
 
 // publish completes the metadata of one entity.
-func (p Publisher) publish(entityID string, role *xmlsec.Element) []byte {
-	root := md("EntityDescriptor").Set("entityID", entityID).Add(role)
+func (p Publisher) publish(entityID EntityID, role *xmlsec.Element) []byte {
+	root := md("EntityDescriptor").Set("entityID", string(entityID)).Add(role)
 	if p.Organisation != "" {
 		lang := func(local, s string) *xmlsec.Element {
 			return md(local).SetNS("xml", xmlsec.NSXML, "lang", "en").AddText(s)
@@ -52,7 +52,7 @@ func xmlHead() []byte { return []byte("<?xml version=\"1.0\" encoding=\"UTF-8\"?
 
 // SPFace is what the gate tells a provider about itself.
 type SPFace struct {
-	EntityID     string
+	EntityID     EntityID
 	ACS          string
 	Keys         []keys.Certificate // current first
 	Encryption   []keys.Certificate // keys to encrypt to, current first
@@ -70,8 +70,8 @@ func WriteSPMetadata(f SPFace) []byte {
 		Set("WantAssertionsSigned", "true").Set("protocolSupportEnumeration", NSProtocol)
 	addKeys(role, "signing", f.Keys)
 	addKeys(role, "encryption", f.Encryption, xmlsec.EncryptionMethods()...)
-	for _, format := range []string{FormatPersistent, FormatEmail, FormatUnspecified, FormatTransient} {
-		role.Add(md("NameIDFormat").AddText(format))
+	for _, format := range []NameIDFormat{FormatPersistent, FormatEmail, FormatUnspecified, FormatTransient} {
+		role.Add(md("NameIDFormat").AddText(string(format)))
 	}
 	role.Add(md("AssertionConsumerService").Set("Binding", BindingPOST).Set("Location", f.ACS).Set("index",
 		"0").Set("isDefault", "true"))
@@ -97,7 +97,7 @@ func WriteSPMetadata(f SPFace) []byte {
 
 // IDPFace is what the gate tells an application about itself.
 type IDPFace struct {
-	EntityID string
+	EntityID EntityID
 	SSO      string
 	Artifact string             // ArtifactResolutionService, "" for none
 	Keys     []keys.Certificate // current first
@@ -112,8 +112,8 @@ func WriteIDPMetadata(f IDPFace) []byte {
 	if f.Artifact != "" {
 		role.Add(md("ArtifactResolutionService").Set("Binding", BindingSOAP).Set("Location", f.Artifact).Set("index", "0"))
 	}
-	for _, format := range []string{FormatEmail, FormatPersistent, FormatTransient, FormatUnspecified} {
-		role.Add(md("NameIDFormat").AddText(format))
+	for _, format := range []NameIDFormat{FormatEmail, FormatPersistent, FormatTransient, FormatUnspecified} {
+		role.Add(md("NameIDFormat").AddText(string(format)))
 	}
 	for _, b := range []string{BindingRedirect, BindingPOST} {
 		role.Add(md("SingleSignOnService").Set("Binding", b).Set("Location", f.SSO))

@@ -95,7 +95,7 @@ func TestWhatWeWriteIsInTheOrderOfTheSchemas(t *testing.T) {
 	require.NoError(t, err)
 	out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: "_q", IssueInstant: now, Issuer: "urn:i", ACS: acs,
 		NameIDFormat: saml.FormatEmail, Contexts: []string{"urn:c"}, Comparison: "exact", ProxyCount: 2,
-		Requesters: []string{"urn:r"}},
+		Requesters: []saml.EntityID{"urn:r"}},
 		saml.Endpoint{Binding: saml.BindingPOST, Location: acs}, "", pair)
 	require.NoError(t, err)
 	documents["AuthnRequest"], err = base64.StdEncoding.DecodeString(out.Form[0].Value)

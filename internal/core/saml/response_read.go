@@ -13,11 +13,11 @@ import (
 
 // Expect is what an answer must fit.
 type Expect struct {
-	EntityIDs []string // ours; the first is the current one
-	ACS       string   // the address it arrived at
-	Request   *Sent    // nil if nobody asked
-	Artifact  bool     // it came through the back channel, not with the browser
-	Unnamed   bool     // a NameID may be missing: an attribute was chosen as identifier
+	EntityIDs []EntityID // ours; the first is the current one
+	ACS       string     // the address it arrived at
+	Request   *Sent      // nil if nobody asked
+	Artifact  bool       // it came through the back channel, not with the browser
+	Unnamed   bool       // a NameID may be missing: an attribute was chosen as identifier
 	Now       time.Time
 	Skew      time.Duration // at most 5 minutes
 }
@@ -30,7 +30,7 @@ type Sent struct {
 // Assertion is what a checked answer says about a person.
 type Assertion struct {
 	ID                  string
-	Issuer              string
+	Issuer              EntityID
 	NameID              NameID
 	SessionIndex        string
 	AuthnInstant        time.Time
@@ -54,9 +54,9 @@ type Trust struct {
 
 // Message is a Response that was read, and nothing of it checked.
 type Message struct {
-	InResponseTo string // of the Response
-	Issuer       string // of the Response, else of its assertion
-	Encrypted    bool   // something in it is
+	InResponseTo string   // of the Response
+	Issuer       EntityID // of the Response, else of its assertion
+	Encrypted    bool     // something in it is
 	root         *xmlsec.Element
 }
 
@@ -99,9 +99,9 @@ func asResponse(root *xmlsec.Element) (*Message, error) {
 	if id, ok := root.LookAttr("", "ID"); ok && !xmlsec.IsID(id) {
 		return nil, finding.New(finding.MessageUndecodable, finding.Fact("ID, which is no xs:ID", id))
 	}
-	m := &Message{root: root, InResponseTo: root.Attr("InResponseTo"), Issuer: childValue(root, NSAssertion, "Issuer")}
+	m := &Message{root: root, InResponseTo: root.Attr("InResponseTo"), Issuer: issuerOf(root)}
 	if a := root.Child(NSAssertion, "Assertion"); a != nil && m.Issuer == "" {
-		m.Issuer = childValue(a, NSAssertion, "Issuer")
+		m.Issuer = issuerOf(a)
 	}
 	m.Encrypted = slices.ContainsFunc(root.Elements("", ""), holdsEncrypted)
 	return m, nil
@@ -150,7 +150,7 @@ func (m *Message) Open(idp *IDP, trust Trust, log *finding.Checks) (*Opened, err
 	if err := issuer(assertion, idp.EntityID, true); err != nil {
 		return nil, log.Fail("Issuer of the assertion", err)
 	}
-	log.Pass("Issuer", idp.EntityID)
+	log.Pass("Issuer", string(idp.EntityID))
 	if !xmlsec.IsID(assertion.Attr("ID")) || assertion.Attr("Version") != "2.0" {
 		return nil, log.Fail("Assertion", finding.New(finding.MessageOther,
 			finding.Compare("Assertion", "with an xs:ID and Version 2.0",
@@ -206,7 +206,7 @@ func holdsSignature(e *xmlsec.Element) bool {
 	return xmlsec.Signed(e) || slices.ContainsFunc(e.Elements("", ""), holdsSignature)
 }
 
-func issuer(e *xmlsec.Element, want string, required bool) error {
+func issuer(e *xmlsec.Element, want EntityID, required bool) error {
 	iss := e.Child(NSAssertion, "Issuer")
 	if iss == nil {
 		if required {
@@ -215,10 +215,10 @@ func issuer(e *xmlsec.Element, want string, required bool) error {
 		return nil
 	}
 	v, ok := iss.Value()
-	if f := iss.Attr("Format"); !ok || f != "" && f != FormatEntity {
+	if f := iss.Attr("Format"); !ok || f != "" && NameIDFormat(f) != FormatEntity {
 		return finding.New(finding.IssuerMissing, finding.Fact("Format", f))
 	}
-	if v != want {
+	if EntityID(v) != want {
 		return finding.New(finding.IssuerOther, finding.Compare("Issuer", want, v))
 	}
 	return nil
@@ -330,7 +330,7 @@ func (o *Opened) Check(x Expect, log *finding.Checks) (*Assertion, error) {
 		return nil, log.Fail("Status", o.status)
 	}
 	e := o.assertion.Element()
-	a := &Assertion{ID: e.Attr("ID"), Issuer: childValue(e, NSAssertion, "Issuer")}
+	a := &Assertion{ID: e.Attr("ID"), Issuer: issuerOf(e)}
 	if t, err := optionalTime(e, "IssueInstant"); err != nil {
 		return nil, log.Fail("IssueInstant", err)
 	} else if t.After(x.Now.Add(x.Skew)) {
@@ -451,7 +451,7 @@ func (a *Assertion) subject(e *xmlsec.Element, x Expect, o *Opened, log *finding
 	if !ok || v == "" {
 		return log.Fail("NameID", finding.New(finding.NameIDMissing, finding.Fact("NameID", "empty, or not plain text")))
 	}
-	a.NameID = NameID{Format: n.Attr("Format"), NameQualifier: n.Attr("NameQualifier"),
+	a.NameID = NameID{Format: NameIDFormat(n.Attr("Format")), NameQualifier: n.Attr("NameQualifier"),
 		SPNameQualifier: n.Attr("SPNameQualifier"), Value: v}
 	if a.NameID.Format == formatMistyped {
 		log.Note("NameID", finding.New(finding.NameIDMistyped, finding.Compare("Format", FormatEmail, formatMistyped)))
@@ -528,7 +528,7 @@ func (a *Assertion) conditions(e *xmlsec.Element, x Expect, log *finding.Checks)
 	if audiences == 0 {
 		return log.Fail("Audience", finding.New(finding.AudienceMissing, finding.Fact("Expected", x.EntityIDs[0])))
 	}
-	log.Pass("Audience", x.EntityIDs[0])
+	log.Pass("Audience", string(x.EntityIDs[0]))
 	return nil
 }
 
@@ -536,7 +536,7 @@ func audience(restriction *xmlsec.Element, x Expect) error {
 	var found []string
 	for _, el := range restriction.Elements(NSAssertion, "Audience") {
 		v, ok := el.Value()
-		if ok && slices.Contains(x.EntityIDs, v) {
+		if ok && slices.Contains(x.EntityIDs, EntityID(v)) {
 			return nil
 		}
 		found = append(found, v)

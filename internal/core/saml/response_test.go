@@ -102,7 +102,7 @@ func TestResponse(t *testing.T) {
 	s := newSigner(t)
 	idp := &saml.IDP{EntityID: idpID,
 		Keys: []saml.Key{{Use: "signing", Certificate: keys.Certificate{Public: &s.key.PublicKey}}}}
-	asked := saml.Expect{EntityIDs: []string{ourID}, ACS: acs, Request: &saml.Sent{ID: "_q1"}, Now: now.Add(time.Second),
+	asked := saml.Expect{EntityIDs: []saml.EntityID{ourID}, ACS: acs, Request: &saml.Sent{ID: "_q1"}, Now: now.Add(time.Second),
 		Skew: time.Minute}
 	unasked := asked
 	unasked.Request = nil
@@ -308,7 +308,7 @@ func TestOurResponseIsAcceptedByXmlsec1AndByUs(t *testing.T) {
 		"urn:oasis:names:tc:SAML:2.0:assertion:Assertion", file).CombinedOutput()
 	require.NoError(t, err, string(out))
 	idp := &saml.IDP{EntityID: idpID, Keys: []saml.Key{{Certificate: pair.Certificate}}}
-	a, _, err := read(string(octets), idp, saml.Expect{EntityIDs: []string{ourID}, ACS: acs,
+	a, _, err := read(string(octets), idp, saml.Expect{EntityIDs: []saml.EntityID{ourID}, ACS: acs,
 		Request: &saml.Sent{ID: "_q1"}, Now: now})
 	require.NoError(t, err)
 	require.Equal(t, saml.AttributeValue{Text: "Petrák & <Söhne>", Type: "string"}, a.Attributes[0].Values[0])

@@ -18,10 +18,10 @@ type Answer struct {
 	ResponseID, AssertionID string
 	At                      time.Time
 	Lifetime                time.Duration // of the assertion
-	Issuer                  string
+	Issuer                  EntityID
 	Destination             string // the consumer address
 	InResponseTo            string // "" for an unsolicited answer
-	Audience                string
+	Audience                EntityID
 	NameID                  NameID
 	AuthnInstant            time.Time
 	SessionIndex            string
@@ -48,7 +48,7 @@ type Protection struct {
 // the Response is signed, as far as each is wanted.
 func WriteResponse(a Answer, p Protection) ([]byte, error) {
 	until := formatTime(a.At.Add(a.Lifetime))
-	name := saml("NameID").Set("Format", a.NameID.Format).Set("NameQualifier", a.NameID.NameQualifier).
+	name := saml("NameID").Set("Format", string(a.NameID.Format)).Set("NameQualifier", a.NameID.NameQualifier).
 		Set("SPNameQualifier", a.NameID.SPNameQualifier).AddText(a.NameID.Value)
 	attributes := attributeStatement(a.Attributes)
 	sealedName := name
@@ -83,12 +83,12 @@ func WriteResponse(a Answer, p Protection) ([]byte, error) {
 	}
 	assertion := saml("Assertion").Declare("saml", NSAssertion).Declare("xs", xmlsec.NSXS).
 		Set("ID", a.AssertionID).Set("Version", "2.0").Set("IssueInstant", formatTime(a.At)).Add(
-		saml("Issuer").AddText(a.Issuer),
+		issuedBy(a.Issuer),
 		saml("Subject").Add(sealedName, saml("SubjectConfirmation").Set("Method", methodBearer).Add(
 			saml("SubjectConfirmationData").Set("InResponseTo", a.InResponseTo).Set("NotOnOrAfter", until).Set("Recipient",
 				a.Destination))),
 		saml("Conditions").Set("NotBefore", formatTime(a.At.Add(-backdate))).Set("NotOnOrAfter", until).Add(
-			saml("AudienceRestriction").Add(saml("Audience").AddText(a.Audience))),
+			saml("AudienceRestriction").Add(saml("Audience").AddText(string(a.Audience)))),
 		statement.Add(authn),
 		attributes)
 	if p.Pair != nil && !p.OnlyResponse {
@@ -154,7 +154,7 @@ func response(a Answer, code, nested, message string) *xmlsec.Element {
 	}
 	return samlp("Response").Declare("samlp", NSProtocol).Declare("saml", NSAssertion).
 		Set("ID", a.ResponseID).Set("Version", "2.0").Set("IssueInstant", formatTime(a.At)).
-		Set("Destination", a.Destination).Set("InResponseTo", a.InResponseTo).Add(saml("Issuer").AddText(a.Issuer), st)
+		Set("Destination", a.Destination).Set("InResponseTo", a.InResponseTo).Add(issuedBy(a.Issuer), st)
 }
 
 // WriteStatus writes a Response without assertion: what an application should

@@ -49,7 +49,7 @@ func Unproved(text string) (*Assertion, error) {
 	if s := e.Child(NSAssertion, "Subject"); s != nil {
 		if n := s.Child(NSAssertion, "NameID"); n != nil {
 			v, _ := n.Value()
-			a.NameID = NameID{Format: n.Attr("Format"), NameQualifier: n.Attr("NameQualifier"),
+			a.NameID = NameID{Format: NameIDFormat(n.Attr("Format")), NameQualifier: n.Attr("NameQualifier"),
 				SPNameQualifier: n.Attr("SPNameQualifier"), Value: v}
 		}
 	}

@@ -11,10 +11,10 @@ import (
 
 // NameID names a person to one counterpart (SAML core §2.2.3).
 type NameID struct {
-	Format          string `json:"format,omitempty"`
-	NameQualifier   string `json:"nameQualifier,omitempty"`
-	SPNameQualifier string `json:"spNameQualifier,omitempty"`
-	Value           string `json:"value"`
+	Format          NameIDFormat `json:"format,omitempty"`
+	NameQualifier   string       `json:"nameQualifier,omitempty"`
+	SPNameQualifier string       `json:"spNameQualifier,omitempty"`
+	Value           string       `json:"value"`
 }
 
 // Attribute is one attribute of a person with all its values (SAML core §2.7.3.1).
@@ -121,6 +121,12 @@ func childValue(el *xmlsec.Element, space, local string) string {
 	v, _ := c.Value()
 	return v
 }
+
+// issuerOf is who made a message, or an assertion, as it says (SAML core §2.2.5).
+func issuerOf(el *xmlsec.Element) EntityID { return EntityID(childValue(el, NSAssertion, "Issuer")) }
+
+// issuedBy says who made it.
+func issuedBy(id EntityID) *xmlsec.Element { return saml("Issuer").AddText(string(id)) }
 
 func el(prefix, space, local string) *xmlsec.Element { return xmlsec.New(prefix, space, local) }
 func samlp(local string) *xmlsec.Element             { return el("samlp", NSProtocol, local) }

@@ -90,24 +90,17 @@ func bounded(s crossing.TraceStep, verified bool) crossing.TraceStep {
 		s.Raw = strings.ToValidUTF8(raw[:min(len(raw), limit-len(s.Octets))], "")
 		s.Cut = n - len(s.Octets) - len(s.Raw)
 	}
-	s.RelayState = clip(s.RelayState, 4096)
+	s.RelayState = finding.ClipTo(s.RelayState, 4096)
 	s.Finding = clipped(s.Finding)
 	s.Checks = slices.Clone(s.Checks)
 	for i, c := range s.Checks {
-		s.Checks[i].Found, s.Checks[i].Finding = clip(c.Found, evidenceOctets), clipped(c.Finding)
+		s.Checks[i].Found, s.Checks[i].Finding = finding.ClipTo(c.Found, evidenceOctets), clipped(c.Finding)
 	}
 	return s
 }
 
 // evidenceOctets are kept of one value that a finding rests on.
 const evidenceOctets = 2000
-
-func clip(s string, most int) string {
-	if len(s) <= most {
-		return s
-	}
-	return strings.ToValidUTF8(s[:most], "") + "…"
-}
 
 // clipped shortens what a stranger may have written.
 func clipped(f *finding.Finding) *finding.Finding {
@@ -117,7 +110,7 @@ func clipped(f *finding.Finding) *finding.Finding {
 	g := *f
 	g.Evidence = slices.Clone(f.Evidence)
 	for i, e := range g.Evidence {
-		g.Evidence[i].Expected, g.Evidence[i].Found = clip(e.Expected, evidenceOctets), clip(e.Found, evidenceOctets)
+		g.Evidence[i].Expected, g.Evidence[i].Found = finding.ClipTo(e.Expected, evidenceOctets), finding.ClipTo(e.Found, evidenceOctets)
 	}
 	return &g
 }

@@ -345,7 +345,7 @@ func (o *takingOver) record(snap *federation.Snapshot, row store.EntityRow, name
 	}
 	r.Basic().Phase = o.take.Phase
 	records.Settle(r)
-	if err := o.records.Fits(snap, snap, r, "entityId"); err != nil {
+	if err := o.records.Fits(snap, snap, r, federation.IdentityField(r.Part())); err != nil {
 		return r, nil, err
 	}
 	return r, octets, change.OfSetting(federation.Check(r))

@@ -451,7 +451,7 @@ func (rm *Room) decided(ctx context.Context, by change.By, d Decision) (p record
 	kept.Declined = ""
 	if d.Apply {
 		n.Basic().Revision++
-		p.Put = []records.Put{{Object: n, What: "approved a change", Field: "entityId"}}
+		p.Put = []records.Put{{Object: n, What: "approved a change"}}
 	} else {
 		kept.Declined = n.Basic().Intake.Document
 	}

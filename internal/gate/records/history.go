@@ -182,9 +182,6 @@ func (rm *Room) in(now *federation.Snapshot, was federation.Object, revision int
 
 // back plans to set objects back, and to take some out.
 func (rm *Room) back(now *federation.Snapshot, put []Put, removed []federation.Object) Plan {
-	for i := range put {
-		put[i].Field = "entityId"
-	}
 	return Plan{Put: put, Removed: removed, More: func(tx *gorm.DB) error {
 		for _, p := range put {
 			if r, is := p.Object.(federation.Record); is {

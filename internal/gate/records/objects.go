@@ -11,6 +11,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/random"
 )
@@ -31,7 +32,7 @@ type NewRecord struct {
 
 	Provider string // of an application: "" leaves it to the routing
 	OwnStart string // address of its own start, if it accepts no other
-	OwnHosts string
+	OwnHosts listed.Words
 }
 
 // Add takes in what is known of a provider or an application. Nothing is stored unless all
@@ -213,7 +214,7 @@ func (rm *Room) add(ctx context.Context, by change.By, r federation.Record, src 
 				return Plan{}, err
 			}
 		}
-		return Plan{Put: []Put{{Object: r, What: "added", Document: octets, Field: src.field()}},
+		return Plan{Put: []Put{{Object: r, What: "added", Document: octets, Field: src.field(r)}},
 			More: func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, r) }}, nil
 	})
 }

@@ -1,6 +1,7 @@
 package records
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"time"
@@ -89,7 +90,7 @@ func (rm *Room) keepRecord(tx *gorm.DB, p Put) error {
 func (rm *Room) keepSecrets(tx *gorm.DB, w written) error {
 	if a, ok := w.Object.(*federation.Application); ok {
 		if err := rm.unshared(tx, w.after, a); err != nil {
-			return change.Field("clientId", err)
+			return change.Field(federation.IdentityField(a.Side), err)
 		}
 	}
 	for name, secret := range w.secrets {
@@ -119,7 +120,7 @@ func (rm *Room) recordFits(before, after *federation.Snapshot, p Put) error {
 			return err
 		}
 	}
-	return rm.Fits(before, after, r, p.Field)
+	return rm.Fits(before, after, r, cmp.Or(p.Field, federation.IdentityField(r.Part())))
 }
 
 // Fits sees whether a record may stand beside the others: its identity, where
@@ -224,7 +225,7 @@ func owned(tx *gorm.DB, r federation.Record, now time.Time) error {
 		return tx.Create(&store.IdentifierRow{Protocol: r.Part().Protocol(), Identifier: id, Record: string(r.Basic().ID),
 			Since: now.UTC()}).Error
 	case rows[0].Record != string(r.Basic().ID):
-		return change.Field("clientId", finding.New(finding.IdentifierUsed, finding.Fact("Identifier", id)))
+		return change.Field(federation.IdentityField(r.Part()), finding.New(finding.IdentifierUsed, finding.Fact("Identifier", id)))
 	}
 	return nil
 }

@@ -36,8 +36,8 @@ type Source struct {
 	Expect string
 }
 
-// field is the one that a problem with the document belongs to.
-func (s Source) field() string {
+// field is the one that a problem with the document belongs to, or with an identity that was typed.
+func (s Source) field(r federation.Record) string {
 	switch {
 	case s.Address != "":
 		return "address"
@@ -46,8 +46,8 @@ func (s Source) field() string {
 	case s.Aggregate != "":
 		return "entity"
 	}
-	for _, typed := range []string{"entityId", "clientId"} {
-		if s.Document == nil && s.Typed[typed] != "" {
+	if s.Document == nil && r != nil {
+		if typed := federation.IdentityField(r.Part()); s.Typed[typed] != "" {
 			return typed
 		}
 	}
@@ -67,7 +67,7 @@ func (rm *Room) document(ctx context.Context, s Source, k federation.Keeping) (o
 		}
 	}
 	if ways > 1 {
-		return nil, "", change.Field(s.field(),
+		return nil, "", change.Field(s.field(nil),
 			errors.New("more than one source was given; give a document, an address, a record or an aggregate"))
 	}
 	switch {
@@ -104,7 +104,7 @@ func (rm *Room) document(ctx context.Context, s Source, k federation.Keeping) (o
 	}
 	if octets != nil && s.Expect != "" {
 		if sum := HashOf(octets); sum != s.Expect {
-			return nil, "", change.Field(s.field(), finding.New(finding.SinceThePreview,
+			return nil, "", change.Field(s.field(nil), finding.New(finding.SinceThePreview,
 				finding.Compare("SHA-256 of the document", s.Expect, sum)))
 		}
 	}
@@ -145,19 +145,19 @@ func (rm *Room) fill(ctx context.Context, r federation.Record, s Source, draft b
 	}
 	if octets != nil {
 		how := Taking{From: from, Unfinished: draft || !s.Typed.Empty(), Entity: cmp.Or(s.EntityID, rm.meant(s),
-			strings.TrimSpace(s.Typed["entityId"]), r.Part().Identity())}
+			strings.TrimSpace(s.Typed[federation.IdentityField(r.Part())]), r.Part().Identity())}
 		if err := rm.TakeIn(r, octets, how); err != nil {
 			var fe *change.FieldError
 			if errors.As(err, &fe) {
 				return nil, err
 			}
-			return nil, change.Field(cmp.Or(typedField, s.field()), sender(err, r.Kind().Side()))
+			return nil, change.Field(cmp.Or(typedField, s.field(r)), sender(err, r.Kind().Side()))
 		}
 	} else if replaces(r.Part(), s.Typed) || r.Basic().Intake.Source == "" {
 		r.Basic().Intake = federation.Intake{Source: federation.SourceTyped}
 	}
 	for name, value := range s.Typed {
-		if err := federation.CheckText(strings.TrimRight(value, "\r\n"), federation.SeveralLines(name)); err != nil {
+		if err := federation.CheckText(strings.TrimRight(value, "\r\n"), federation.Field(r.Part().Fields(), name).SeveralLines()); err != nil {
 			return nil, change.Field(name, err)
 		}
 	}
@@ -167,7 +167,7 @@ func (rm *Room) fill(ctx context.Context, r federation.Record, s Source, draft b
 			return nil, change.OfSetting(err)
 		}
 		federation.Replace(r, side)
-		r.Basic().Intake.Typing(s.Typed)
+		r.Basic().Intake.Typing(s.Typed, r.Part().Fields())
 	}
 	if missing := r.Part().Missing(); len(missing) > 0 && !draft {
 		return nil, change.Field(s.Typed.Lacks(missing), finding.New(finding.DraftIncomplete,
@@ -322,7 +322,7 @@ func (rm *Room) preview(ctx context.Context, r federation.Record, s Source) (Pre
 	b := r.Basic()
 	out.Name, out.Title, out.EntityID, out.Revision = string(b.Name), b.Title, federation.KnownAs(r), b.Revision
 	snap := rm.Snapshot()
-	if err := rm.Fits(snap, snap, r, s.field()); err != nil {
+	if err := rm.Fits(snap, snap, r, s.field(r)); err != nil {
 		if other := (*standingError)(nil); errors.As(err, &other) {
 			out.Known = string(other.by)
 		}
@@ -377,7 +377,7 @@ func (rm *Room) Retake(ctx context.Context, by change.By, kind, name string, rev
 			return Plan{}, change.Stale(kind, name, now.At(), revision)
 		}
 		next := r.Copy()
-		put := Put{Object: next, What: "changed", Document: octets, Field: s.field()}
+		put := Put{Object: next, What: "changed", Document: octets, Field: s.field(r)}
 		if put.Quiet = slices.Equal(now.Describe(), r.Describe()); !put.Quiet {
 			next.Basic().Revision++ // otherwise it is only taken in again
 		}

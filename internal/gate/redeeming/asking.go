@@ -73,7 +73,7 @@ func (rm *Room) introspect(ctx context.Context, a *asked, token string) (map[str
 	if b.app.app.ID != a.app.ID && !a.side.Answers(audience) {
 		return inactive(), nil
 	}
-	out := map[string]any{"active": true, "token_type": "Bearer", "iss": issuer, "client_id": b.app.side.ClientID,
+	out := map[string]any{"active": true, "token_type": "Bearer", "iss": string(issuer), "client_id": string(b.app.side.ClientID),
 		"exp": b.Until.Unix(), "aud": audience, "scope": strings.Join(b.Scopes(g), " "), "sub": b.Subject}
 	if b.kept != nil {
 		out["sub"] = g.Subject
@@ -112,8 +112,8 @@ func (rm *Room) introspectRefresh(ctx context.Context, a *asked, h grant.Handle)
 	if k.Lives(a.app.ID, a.side.Lifetimes(), alive, a.now) != nil {
 		return inactive(), nil
 	}
-	return map[string]any{"active": true, "token_type": "refresh_token", "client_id": a.side.ClientID, "sub": k.Subject,
-		"iss": oidcside.Issuer(&a.snap.Gate), "scope": strings.Join(k.Scopes, " ")}, nil
+	return map[string]any{"active": true, "token_type": "refresh_token", "client_id": string(a.side.ClientID), "sub": k.Subject,
+		"iss": string(oidcside.Issuer(&a.snap.Gate)), "scope": strings.Join(k.Scopes, " ")}, nil
 }
 
 // revokedKey is what a revoked access token is remembered by, until it ends.
@@ -199,7 +199,7 @@ func (rm *Room) push(ctx context.Context, a *asked) (string, error) {
 	for _, name := range []string{"client_secret", "client_assertion", "client_assertion_type"} {
 		delete(a.form, name)
 	}
-	a.form.Set("client_id", a.client.ID)
+	a.form.Set("client_id", string(a.client.ID))
 	form := a.form.Encode()
 	r, err := oidc.ReadRequest(form)
 	if err != nil {
@@ -232,7 +232,7 @@ func (rm *Room) Pushed(ctx context.Context, clientID, uri string) (string, error
 		return "", wrong(oidc.RequestURIsUnwelcome, finding.Fact("Not offered", "request_uri that was not pushed here"))
 	case !ok:
 		return "", refuse(oidc.InvalidClient, finding.New(finding.ApplicationUnknown, finding.Fact("client_id",
-			clip(clientID))))
+			finding.Clip(clientID))))
 	}
 	form, err := rm.Redeem(ctx, app.Name, uri)
 	if err == nil && form == nil {

@@ -107,7 +107,7 @@ func (rm *Room) steps(a *asked, refusal *oidc.Refusal, given *oidcside.Tokens) [
 	out := crossing.TraceStep{At: rm.now().UTC(), From: crossing.GateLane, To: crossing.Application,
 		Name: strings.Replace(names[a.call], "request", "response", 1), Binding: "back channel"}
 	if a.side != nil {
-		in.Values = append(in.Values, federation.Value{Label: "Client ID", Value: a.side.ClientID},
+		in.Values = append(in.Values, federation.Value{Label: "Client ID", Value: string(a.side.ClientID)},
 			federation.Value{Label: "Client authentication", Value: string(a.method)})
 	}
 	switch {
@@ -156,7 +156,7 @@ func shown(a *asked) string {
 			if crossing.Hides(name) || name == "code" {
 				v = "(not recorded)"
 			}
-			lines = append(lines, clip(name)+"="+clip(v))
+			lines = append(lines, finding.Clip(name)+"="+finding.Clip(v))
 		}
 	}
 	if len(lines) > 40 {

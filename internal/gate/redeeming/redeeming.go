@@ -153,13 +153,11 @@ func read(c Caller) (url.Values, error) {
 		case len(form[name]) == 0:
 			delete(form, name)
 		case len(form[name]) > 1 && name != "resource":
-			return nil, wrong(oidc.InvalidRequest, finding.Fact("Given more than once", clip(name)))
+			return nil, wrong(oidc.InvalidRequest, finding.Fact("Given more than once", finding.Clip(name)))
 		}
 	}
 	return form, nil
 }
-
-func clip(s string) string { return strings.ToValidUTF8(s[:min(len(s), 200)], "") }
 
 // begin has the client prove who it is.
 func (rm *Room) begin(ctx context.Context, call string, c Caller) (*asked, error) {
@@ -177,10 +175,10 @@ func (rm *Room) begin(ctx context.Context, call string, c Caller) (*asked, error
 		return a, err
 	}
 	a.method = presented.Method
-	app, ok := a.snap.ApplicationBy(oidcside.Name, presented.ClientID)
+	app, ok := a.snap.ApplicationBy(oidcside.Name, string(presented.ClientID))
 	if !ok {
 		return a, refuse(oidc.InvalidClient, finding.New(finding.ApplicationUnknown, finding.Fact("client_id",
-			clip(presented.ClientID))))
+			finding.Clip(presented.ClientID))))
 	}
 	a.app, a.side = app, app.Side.(*oidcside.Application)
 	if err := rm.proveWithin(ctx, a, presented); err != nil {

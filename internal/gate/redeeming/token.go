@@ -37,7 +37,7 @@ func (rm *Room) Token(ctx context.Context, c Caller) (oidcside.Tokens, error) {
 		default:
 			err = wrong(unsupportedGrant, finding.Compare("grant_type",
 				"authorization_code, refresh_token or client_credentials",
-				clip(kind)))
+				finding.Clip(kind)))
 		}
 	}
 	rm.record(a, err, &out)
@@ -136,7 +136,7 @@ func (rm *Room) gone(ctx context.Context, k *grants.Kept, f *finding.Finding) er
 func (rm *Room) decided(ctx context.Context, a *asked, k *grants.Kept, h grant.Handle) (grant.Grant, grant.Refreshed,
 	error) {
 	if h.Kind == grant.CodeHandle {
-		next, err := k.Redeem(grant.Redemption{Client: a.app.ID, RedirectURI: a.form.Get("redirect_uri"),
+		next, err := k.Redeem(grant.Redemption{Client: a.app.ID, RedirectURI: oidc.RedirectURI(a.form.Get("redirect_uri")),
 			Verifier: a.form.Get("code_verifier")}, a.now)
 		return next, grant.Refreshed{Turn: next.Turn, Scopes: k.Scopes}, err
 	}
@@ -201,7 +201,7 @@ func narrowed(a *asked, granted []string) ([]string, error) {
 	asked := a.form["resource"]
 	for _, r := range asked {
 		if !slices.Contains(granted, r) {
-			return nil, wrong(oidc.InvalidTarget, finding.Compare("resource", strings.Join(granted, " "), clip(r)))
+			return nil, wrong(oidc.InvalidTarget, finding.Compare("resource", strings.Join(granted, " "), finding.Clip(r)))
 		}
 	}
 	if len(asked) > 0 {
@@ -220,13 +220,13 @@ func (rm *Room) ofService(ctx context.Context, a *asked) (out oidcside.Tokens, e
 	}
 	scopes, other := a.side.Granted(strings.Fields(a.form.Get("scope")))
 	if other != "" {
-		return out, refuse(oidc.InvalidScope, finding.New(finding.ScopeGrown, finding.Fact("Scope", clip(other))))
+		return out, refuse(oidc.InvalidScope, finding.New(finding.ScopeGrown, finding.Fact("Scope", finding.Clip(other))))
 	}
 	resources, err := narrowed(a, a.client.Resources)
 	if err != nil {
 		return out, err
 	}
-	g := grant.Grant{Client: a.app.ID, Subject: a.client.ID, Scopes: scopes, Resources: resources, Began: a.now,
+	g := grant.Grant{Client: a.app.ID, Subject: string(a.client.ID), Scopes: scopes, Resources: resources, Began: a.now,
 		Code: grant.Code{Redeemed: true}}
 	opaque := a.side.AccessToken == "opaque"
 	if opaque {
@@ -279,9 +279,9 @@ func (rm *Room) whole(ctx context.Context, a *asked, token string) (b bearer, er
 		b.app = clientOf{app, app.Side.(*oidcside.Application)}
 		return b, rm.alive(ctx, a, &k, b.app.side)
 	}
-	app, ok := a.snap.ApplicationBy(oidcside.Name, b.ClientID)
+	app, ok := a.snap.ApplicationBy(oidcside.Name, string(b.ClientID))
 	if !ok {
-		return b, finding.New(finding.ApplicationUnknown, finding.Fact("client_id", clip(b.ClientID)))
+		return b, finding.New(finding.ApplicationUnknown, finding.Fact("client_id", finding.Clip(b.ClientID)))
 	}
 	b.app = clientOf{app, app.Side.(*oidcside.Application)}
 	return b, policy.Open(app, a.now)
@@ -329,7 +329,7 @@ func (rm *Room) userInfo(ctx context.Context, a *asked, token string) (map[strin
 	switch audience := b.Audience(b.kept.Grant, issuer); {
 	case !slices.Contains(scopes, "openid"):
 		return nil, wrong(insufficientScope, finding.Compare("scope", "openid", strings.Join(scopes, " ")))
-	case !slices.Contains(audience, issuer):
+	case !slices.Contains(audience, string(issuer)):
 		return nil, wrong(invalidToken, finding.Compare("aud", issuer, strings.Join(audience, " ")))
 	}
 	told, err := rm.renewed(ctx, a.app, b.kept, a.snap)

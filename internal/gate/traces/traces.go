@@ -55,33 +55,11 @@ func (rm *Room) Begin() (end func(), err error) {
 	}
 }
 
-// Head is what a trace is found by.
-type Head struct {
-	ID          string
-	Started     time.Time
-	Application string
-	Provider    string
-	Person      string
-	StartedBy   string
-	Result      string // crossing.Entered and the like
-	Finding     string // code of what refused it
-	Millis      int64  // from its start to its last turn, in milliseconds
-	Verified    bool   // a counterpart proved to be one
-	Account     int64  // of the person, 0 for nobody on record
-}
-
-// Filter narrows a list of traces.
-type Filter struct {
-	Search      string // in reference, application, provider, person, finding
-	Result      string
-	Application string
-	Provider    string
-	Since       time.Time // started at that time or later
-	Before      time.Time // started earlier
-	Offset      int
-	Limit       int
-	Accounts    []int64 // with a search: those of these people, too
-}
+// Head is what a trace is found by, and Filter narrows a list of traces.
+type (
+	Head   = store.TraceHead
+	Filter = store.TraceFilter
+)
 
 // Last gives the newest trace of a record that came to an end, nil if there is
 // none; and, if it is newer, the newest one in which nobody proved to be a
@@ -92,8 +70,7 @@ func (rm *Room) Last(ctx context.Context, kind, name string) (proved, strange *H
 		if errors.Is(err, gorm.ErrRecordNotFound) {
 			return nil, nil
 		}
-		out := Head(h)
-		return &out, err
+		return &h, err
 	}
 	if proved, err = get(true); err != nil {
 		return nil, nil, err
@@ -107,33 +84,19 @@ func (rm *Room) Last(ctx context.Context, kind, name string) (proved, strange *H
 // Lasts gives the newest traces that came to an end and in which a counterpart
 // proved to be one, of applications and of providers, by name.
 func (rm *Room) Lasts(ctx context.Context) (apps, providers map[string]Head, err error) {
-	a, p, err := rm.store.Traces.Lasts(ctx, true)
-	heads := func(m map[string]store.TraceHead) map[string]Head {
-		out := map[string]Head{}
-		for k, h := range m {
-			out[k] = Head(h)
-		}
-		return out
-	}
-	return heads(a), heads(p), err
+	return rm.store.Traces.Lasts(ctx, true)
 }
 
 // List lists traces, newest first, with the number for each result.
 func (rm *Room) List(ctx context.Context, f Filter) ([]Head, map[string]int64, error) {
-	rows, counts, err := rm.store.Traces.List(ctx, store.TraceFilter(f))
-	out := make([]Head, len(rows))
-	for i, r := range rows {
-		out[i] = Head(r)
-	}
-	return out, counts, err
+	return rm.store.Traces.List(ctx, f)
 }
 
 // Get gives one trace with its steps. What could still be used by whoever
 // reads it is held back: the SignatureValue of an assertion until it expires.
 func (rm *Room) Get(ctx context.Context, id string) (Head, []crossing.TraceStep, error) {
 	id = Reference(id)
-	row, raw, err := rm.store.Traces.Get(ctx, id)
-	head := Head(row)
+	head, raw, err := rm.store.Traces.Get(ctx, id)
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return head, nil, &change.NotFoundError{Kind: "trace", Name: id}
 	}

@@ -129,9 +129,14 @@ func (*Application) Take([]byte, federation.Trusting) (federation.Side, federati
 	return nil, federation.Intake{}, errors.New("a link has no metadata; give its address alone")
 }
 
+// Fields is the address.
+func (*Application) Fields() []federation.Setting {
+	return []federation.Setting{{Name: "link", Label: "Address", Type: federation.Address, Text: "where a link leads"}}
+}
+
 // Overlay sets the address.
 func (a *Application) Overlay(t federation.Typed) (federation.Side, error) {
-	if err := t.Only("link"); err != nil {
+	if err := t.Only(a.Fields()); err != nil {
 		return nil, err
 	}
 	address := strings.TrimSpace(t["link"])
@@ -223,3 +228,6 @@ func (o open) Render(*federation.Gate, crossing.Made) (crossing.Rendered, error)
 func (o open) Sent() []federation.Value {
 	return []federation.Value{{Label: "Address", Value: string(o)}, {Label: "Told of the person", Value: "nothing"}}
 }
+
+// Can is nothing beside what every side does.
+func (Protocol) Can(federation.Kind) []string { return nil }

@@ -77,7 +77,7 @@ func (p answer) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered, 
 		s := p.word.Subject
 		sub = crossing.Derive(g.Pairwise, strings.Join([]string{"session", p.lasts, string(p.word.ProviderID), s.Value},
 			"\x1f"),
-			p.side.ClientID)
+			string(p.side.ClientID))
 	case p.name.Derived():
 		sub = crossing.Derive(g.Pairwise, m.Identifier, p.name.For)
 		out.Subject = sub
@@ -87,7 +87,7 @@ func (p answer) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered, 
 		Resources: p.reply.Resources, Session: p.lasts, Offline: offers && slices.Contains(p.reply.Scopes, offline),
 		Refreshes: offers, Began: p.now, IDClaims: p.reply.IDClaims, InfoClaims: p.reply.InfoClaims,
 		Code: grant.Code{RedirectURI: p.reply.RedirectURI, Challenge: p.reply.Challenge, Nonce: p.reply.Nonce}}
-	out.Session, out.Name = sidOf(p.lasts, p.side.ClientID), Told{Subject: sub}
+	out.Session, out.Name = sidOf(p.lasts, string(p.side.ClientID)), Told{Subject: sub}
 	code := grant.Handle{Kind: grant.CodeHandle, Grant: p.id}.Token(g.Handles)
 	out.Departure = p.reply.depart(g, "Authorization response", "code", code)
 	out.Departure.Until = p.now.Add(grant.CodeLife)
@@ -112,9 +112,9 @@ func (p answer) Sent() []federation.Value {
 	if p.name.Kind == profile.Passing {
 		sub = "made for this session"
 	}
-	out := values("Redirect URI", p.reply.RedirectURI, "code", "once, within a minute", "Scope",
+	out := federation.Labelled("Redirect URI", string(p.reply.RedirectURI), "code", "once, within a minute", "Scope",
 		strings.Join(p.reply.Scopes, " "),
-		"sub", sub, "Audience", strings.Join(append([]string{p.side.ClientID}, p.reply.Resources...), " "),
+		"sub", sub, "Audience", strings.Join(append([]string{string(p.side.ClientID)}, p.reply.Resources...), " "),
 		"acr", p.word.Context)
 	for _, c := range p.told {
 		out = append(out, federation.Value{Label: "Claim " + c.Name, Value: profile.Joined(c.Values)})
@@ -126,11 +126,11 @@ func (p answer) Sent() []federation.Value {
 // (OAuth 2.0 Multiple Response Types §2.1, Form Post Response Mode). It names the
 // issuer (RFC 9207).
 func (r reply) depart(g *federation.Gate, message string, pairs ...string) crossing.Departure {
-	pairs = append(pairs, "iss", Issuer(g))
+	pairs = append(pairs, "iss", string(Issuer(g)))
 	if r.State != "" {
 		pairs = append(pairs, "state", r.State)
 	}
-	d := crossing.Departure{Message: message, Binding: "query", Location: r.RedirectURI, Shown: r.RedirectURI}
+	d := crossing.Departure{Message: message, Binding: "query", Location: string(r.RedirectURI), Shown: string(r.RedirectURI)}
 	var shown []string
 	query := url.Values{}
 	for i := 0; i+1 < len(pairs); i += 2 {
@@ -149,10 +149,10 @@ func (r reply) depart(g *federation.Gate, message string, pairs ...string) cross
 	}
 	d.Form = nil
 	sep := "?"
-	if strings.Contains(r.RedirectURI, "?") {
+	if strings.Contains(string(r.RedirectURI), "?") {
 		sep = "&"
 	}
-	d.Location = r.RedirectURI + sep + query.Encode()
+	d.Location = string(r.RedirectURI) + sep + query.Encode()
 	return d
 }
 
@@ -227,13 +227,13 @@ func (p refusal) Render(g *federation.Gate, _ crossing.Made) (crossing.Rendered,
 
 // Sent says what the application is told.
 func (p refusal) Sent() []federation.Value {
-	return values("Redirect URI", p.reply.RedirectURI, "error", string(p.code), "error_description", p.text)
+	return federation.Labelled("Redirect URI", string(p.reply.RedirectURI), "error", string(p.code), "error_description", p.text)
 }
 
 // said is a piece of evidence in a line.
 func said(e finding.Evidence) string {
 	if e.Expected != "" {
-		return e.Label + " is " + clip(e.Found) + " instead of " + clip(e.Expected)
+		return e.Label + " is " + finding.Clip(e.Found) + " instead of " + finding.Clip(e.Expected)
 	}
-	return e.Label + ", " + clip(e.Found)
+	return e.Label + ", " + finding.Clip(e.Found)
 }

@@ -14,32 +14,33 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/core/oidc"
 )
 
 // Application is the OpenID Connect part of an application. Members are named as in
 // its metadata (RFC 7591 §2), as far as they are there.
 type Application struct {
-	ClientID    string          `json:"clientId,omitempty"`
-	ClientKind  oidc.ClientKind `json:"kind,omitempty"`
-	Secrets     []Secret        `json:"secrets,omitempty"` // the newest last
-	RedirectURI []string        `json:"redirectUris,omitempty"`
-	PostLogout  []string        `json:"postLogoutRedirectUris,omitempty"`
-	BackChannel string          `json:"backchannelLogoutUri,omitempty"`
-	Initiate    string          `json:"initiateLoginUri,omitempty"`
-	KeyText     string          `json:"jwks,omitempty"` // as it was handed over
-	KeyAddress  string          `json:"jwksUri,omitempty"`
-	Name        string          `json:"clientName,omitempty"`
-	Homepage    string          `json:"clientUri,omitempty"`
-	Logo        string          `json:"logoUri,omitempty"`
-	Policy      string          `json:"policyUri,omitempty"`
-	Contacts    []string        `json:"contacts,omitempty"`
-	PassedOver  []string        `json:"passedOver,omitempty"`    // members of its metadata that say nothing here
-	Asked       Asked           `json:"asked,omitzero"`          // what its metadata asks to be set
-	MaxAge      *int            `json:"defaultMaxAge,omitempty"` // in seconds, where a request says no other
-	Timed       bool            `json:"requireAuthTime,omitempty"`
-	Pushes      bool            `json:"requirePushed,omitempty"` // it never asks otherwise (RFC 9126 §6)
-	Demands     []string        `json:"demands,omitempty"`       // members of its metadata that demand what is not done here
+	ClientID    oidc.ClientID      `json:"clientId,omitempty"`
+	ClientKind  oidc.ClientKind    `json:"kind,omitempty"`
+	Secrets     []Secret           `json:"secrets,omitempty"` // the newest last
+	RedirectURI []oidc.RedirectURI `json:"redirectUris,omitempty"`
+	PostLogout  []oidc.RedirectURI `json:"postLogoutRedirectUris,omitempty"`
+	BackChannel string             `json:"backchannelLogoutUri,omitempty"`
+	Initiate    string             `json:"initiateLoginUri,omitempty"`
+	KeyText     string             `json:"jwks,omitempty"` // as it was handed over
+	KeyAddress  string             `json:"jwksUri,omitempty"`
+	Name        string             `json:"clientName,omitempty"`
+	Homepage    string             `json:"clientUri,omitempty"`
+	Logo        string             `json:"logoUri,omitempty"`
+	Policy      string             `json:"policyUri,omitempty"`
+	Contacts    []string           `json:"contacts,omitempty"`
+	PassedOver  []string           `json:"passedOver,omitempty"`    // members of its metadata that say nothing here
+	Asked       Asked              `json:"asked,omitzero"`          // what its metadata asks to be set
+	MaxAge      *int               `json:"defaultMaxAge,omitempty"` // in seconds, where a request says no other
+	Timed       bool               `json:"requireAuthTime,omitempty"`
+	Pushes      bool               `json:"requirePushed,omitempty"` // it never asks otherwise (RFC 9126 §6)
+	Demands     []string           `json:"demands,omitempty"`       // members of its metadata that demand what is not done here
 
 	ApplicationSettings `json:"-"`
 
@@ -50,10 +51,10 @@ type Application struct {
 // Asked are settings as client metadata asks for them. A setting that is still as it
 // was asked for follows the metadata; one that an engineer decided otherwise stays.
 type Asked struct {
-	Method    string `json:"method,omitempty"`
-	Algorithm string `json:"algorithm,omitempty"`
-	Subject   string `json:"subject,omitempty"`
-	Scopes    string `json:"scopes,omitempty"`
+	Method    string       `json:"method,omitempty"`
+	Algorithm string       `json:"algorithm,omitempty"`
+	Subject   string       `json:"subject,omitempty"`
+	Scopes    listed.Words `json:"scopes,omitempty"`
 }
 
 // Secret is a client secret as it is kept: a sum of it.
@@ -87,7 +88,7 @@ func (a *Application) ready() (*Application, error) {
 func (*Application) Protocol() string { return Name }
 
 // Identity is the client ID.
-func (a *Application) Identity() string { return a.ClientID }
+func (a *Application) Identity() string { return string(a.ClientID) }
 
 // Lasting says that client IDs are never used again for another application.
 func (*Application) Lasting() bool { return true }
@@ -119,10 +120,10 @@ func (a *Application) Missing() []federation.Lack {
 func (a *Application) Endpoints() []federation.Endpoint {
 	out := []federation.Endpoint{}
 	for _, u := range a.RedirectURI {
-		out = append(out, federation.Endpoint{Use: "Redirect URI", Location: u})
+		out = append(out, federation.Endpoint{Use: "Redirect URI", Location: string(u)})
 	}
 	for _, u := range a.PostLogout {
-		out = append(out, federation.Endpoint{Use: "Post-logout redirect URI", Location: u})
+		out = append(out, federation.Endpoint{Use: "Post-logout redirect URI", Location: string(u)})
 	}
 	for _, e := range []federation.Endpoint{{Use: "Back-channel logout URI", Location: a.BackChannel},
 		{Use: "Initiate login URI", Location: a.Initiate}, {Use: "JWKS", Location: a.KeyAddress}} {
@@ -160,7 +161,7 @@ func (*Application) Unread(address, cause string) *finding.Finding {
 
 // Describe gives everything known of it.
 func (a *Application) Describe() []federation.Value {
-	out := []federation.Value{{Label: "Client ID", Value: a.ClientID, Touches: federation.TouchIdentity},
+	out := []federation.Value{{Label: "Client ID", Value: string(a.ClientID), Touches: federation.TouchIdentity},
 		{Label: "Kind", Value: string(a.ClientKind)}, {Label: "Client authentication", Value: string(a.method())}}
 	for _, e := range a.Endpoints() {
 		out = append(out, federation.Value{Label: e.Use, Value: e.Location, Touches: federation.TouchAddress})
@@ -208,7 +209,7 @@ func (a *Application) Named(*federation.Gate, federation.Name) federation.Side {
 func (a *Application) Made(random func(octets int) string, now time.Time) (federation.Side, string) {
 	b := *a
 	if b.ClientID == "" {
-		b.ClientID = "client-" + random(10)
+		b.ClientID = oidc.ClientID("client-" + random(10))
 	}
 	if !b.bySecret() || len(b.Secrets) > 0 {
 		return &b, ""
@@ -256,7 +257,7 @@ func (a *Application) bySecret() bool {
 // were fetched from its address.
 func (a *Application) Client(more []oidc.Key) *oidc.Client {
 	c := &oidc.Client{ID: a.ClientID, Kind: a.ClientKind, RedirectURIs: a.RedirectURI, Method: a.method(),
-		WithoutPKCE: a.WithoutPKCE, Resources: strings.Fields(a.Resources), Keys: append(slices.Clone(a.keys), more...),
+		WithoutPKCE: a.WithoutPKCE, Resources: a.Resources, Keys: append(slices.Clone(a.keys), more...),
 		OfflineAccess: a.may("offline_access"), SecretID: a.SecretID}
 	for _, s := range a.Secrets {
 		h := oidc.SecretHash{Expires: s.Expires}
@@ -271,8 +272,8 @@ func (a *Application) Client(more []oidc.Key) *oidc.Client {
 // byName are its redirect URIs that name the machine itself by localhost.
 func (a *Application) byName() (out []string) {
 	for _, address := range a.RedirectURI {
-		if u, err := url.Parse(address); err == nil && u.Scheme == "http" && oidc.Localhost(u.Hostname()) {
-			out = append(out, address)
+		if u, err := url.Parse(string(address)); err == nil && u.Scheme == "http" && oidc.Localhost(u.Hostname()) {
+			out = append(out, string(address))
 		}
 	}
 	return out
@@ -284,9 +285,9 @@ func (a *Application) Origins() []string {
 	if a.ClientKind != oidc.Browser {
 		return nil
 	}
-	out := strings.Fields(a.AllowedOrigins)
+	out := slices.Clone([]string(a.AllowedOrigins))
 	for _, address := range a.RedirectURI {
-		if u, err := url.Parse(address); err == nil && u.Host != "" {
+		if u, err := url.Parse(string(address)); err == nil && u.Host != "" {
 			out = append(out, u.Scheme+"://"+strings.ToLower(u.Host))
 		}
 	}
@@ -299,15 +300,15 @@ func (a *Application) Origins() []string {
 func (a *Application) sector() string {
 	host := ""
 	for _, address := range a.RedirectURI {
-		u, err := url.Parse(address)
+		u, err := url.Parse(string(address))
 		if err != nil || u.Hostname() == "" || oidc.Loopback(u.Hostname()) || oidc.Localhost(u.Hostname()) ||
 			host != "" && host != u.Hostname() {
-			return "client " + a.ClientID
+			return "client " + string(a.ClientID)
 		}
 		host = u.Hostname()
 	}
 	if host == "" {
-		return "client " + a.ClientID
+		return "client " + string(a.ClientID)
 	}
 	return "sector " + host
 }
@@ -327,11 +328,11 @@ func (a *Application) Start(g *federation.Gate, target string) (string, bool, er
 	if a.Initiate == "" {
 		return "", false, nil
 	}
-	to := oidc.WithQuery(a.Initiate, "iss", Issuer(g))
+	to := oidc.WithQuery(a.Initiate, "iss", string(Issuer(g)))
 	if target != "" {
 		if !a.owns(target) {
 			return "", false, finding.New(finding.TargetForeign, finding.Fact("target_link_uri", target),
-				finding.Fact("Application", strings.Join(a.RedirectURI, " ")))
+				finding.Fact("Application", joined(a.RedirectURI)))
 		}
 		to = oidc.WithQuery(to, "target_link_uri", target)
 	}
@@ -345,8 +346,8 @@ func (a *Application) owns(target string) bool {
 	if err != nil || t.User != nil || strings.ContainsAny(target, "\\\r\n\t ") || len(target) > 2048 {
 		return false
 	}
-	return slices.ContainsFunc(append([]string{a.Initiate}, a.RedirectURI...), func(known string) bool {
-		k, err := url.Parse(known)
+	return slices.ContainsFunc(append([]oidc.RedirectURI{oidc.RedirectURI(a.Initiate)}, a.RedirectURI...), func(known oidc.RedirectURI) bool {
+		k, err := url.Parse(string(known))
 		return err == nil && k.Scheme == t.Scheme && federation.SameHost(k.Host, t.Host) && k.Host != ""
 	})
 }
@@ -384,30 +385,36 @@ func (a *Application) Check(r *federation.Application) error {
 			"use http://127.0.0.1, or set allowLocalhost, which leaves a warning", a.byName()[0])
 	case a.WithoutPKCE && a.ClientKind.Public():
 		return wrong("withoutPKCE", "an application of kind %s always needs PKCE; leave it out", a.ClientKind)
-	case a.AllowedOrigins != "" && a.ClientKind != oidc.Browser:
+	case len(a.AllowedOrigins) > 0 && a.ClientKind != oidc.Browser:
 		return wrong("origins", "only applications of kind browser call from one; leave it out")
 	case a.Subject == "pairwise" && a.ClientKind == oidc.Service:
 		return wrong("subject", "a service has no person; leave it out")
 	}
-	for _, origin := range strings.Fields(a.AllowedOrigins) {
+	for _, origin := range a.AllowedOrigins {
 		if u, err := url.Parse(origin); err != nil || u.Host == "" || u.Scheme != "https" && !oidc.Loopback(u.Hostname()) ||
 			u.Scheme+"://"+u.Host != origin {
 			return wrong("origins", "%q is no origin; give scheme and host alone, like https://refunds.wrenmoor.example", origin)
 		}
 	}
-	for _, name := range []struct{ field, value string }{{"resources", a.Resources}, {"serves", a.Serves}} {
-		for _, r := range strings.Fields(name.value) {
+	for _, name := range []struct {
+		field string
+		value listed.Words
+	}{{"resources", a.Resources}, {"serves", a.Serves}} {
+		for _, r := range name.value {
 			if u, err := url.Parse(r); err != nil || u.Fragment != "" || strings.Contains(r, "#") {
 				return wrong(name.field, "%q names no audience: an address or name without fragment (RFC 8707 §2)", r)
 			}
 		}
 	}
-	for _, name := range []struct{ field, value string }{{"scopes", a.Scopes}, {"resources", a.Resources}} {
-		if n := len(strings.Fields(name.value)); n > mostNamed {
+	for _, name := range []struct {
+		field string
+		value listed.Words
+	}{{"scopes", a.Scopes}, {"resources", a.Resources}} {
+		if n := len(name.value); n > mostNamed {
 			return wrong(name.field, "there are %d; at most %d are taken", n, mostNamed)
 		}
 	}
-	for _, s := range strings.Fields(a.Scopes) {
+	for _, s := range a.Scopes {
 		if strings.ContainsAny(s, "\"\\") || strings.ContainsFunc(s, func(r rune) bool { return r < 0x21 || r > 0x7e }) {
 			return wrong("scopes", "%q is no scope (RFC 6749 §3.3)", s)
 		}

@@ -35,9 +35,9 @@ func Request(form string, posted, ahead bool) *crossing.Arrival {
 		return a
 	}
 	a.Message = r
-	a.Says = []finding.Evidence{finding.Fact("client_id", clip(r.ClientID))}
+	a.Says = []finding.Evidence{finding.Fact("client_id", finding.Clip(r.ClientID))}
 	a.Whose = func(s *federation.Snapshot) (federation.Name, bool) {
-		if app, ok := s.ApplicationBy(Name, r.ClientID); ok {
+		if app, ok := s.ApplicationBy(Name, string(r.ClientID)); ok {
 			return app.Name, true
 		}
 		return "", false
@@ -73,27 +73,20 @@ func Shown(form string) string {
 	return strings.Join(lines, "\n")
 }
 
-func clip(s string) string {
-	if len(s) > 200 {
-		return strings.ToValidUTF8(s[:200], "") + "…"
-	}
-	return s
-}
-
 // reply is how and where the application wants its answer, and what it asked for.
 type reply struct {
-	RedirectURI string    `json:"redirectUri"`
-	State       string    `json:"state,omitempty"`
-	Form        bool      `json:"form,omitempty"` // by form_post
-	Nonce       string    `json:"nonce,omitempty"`
-	Challenge   string    `json:"challenge,omitempty"`
-	Scopes      []string  `json:"scopes,omitempty"` // that are granted
-	Resources   []string  `json:"resources,omitempty"`
-	IDClaims    []string  `json:"idClaims,omitempty"`
-	InfoClaims  []string  `json:"infoClaims,omitempty"`
-	Consent     bool      `json:"consent,omitempty"` // prompt=consent
-	Passive     bool      `json:"passive,omitempty"`
-	Error       oidc.Code `json:"error,omitempty"` // what it hears, if the request cannot be
+	RedirectURI oidc.RedirectURI `json:"redirectUri"`
+	State       string           `json:"state,omitempty"`
+	Form        bool             `json:"form,omitempty"` // by form_post
+	Nonce       string           `json:"nonce,omitempty"`
+	Challenge   string           `json:"challenge,omitempty"`
+	Scopes      []string         `json:"scopes,omitempty"` // that are granted
+	Resources   []string         `json:"resources,omitempty"`
+	IDClaims    []string         `json:"idClaims,omitempty"`
+	InfoClaims  []string         `json:"infoClaims,omitempty"`
+	Consent     bool             `json:"consent,omitempty"` // prompt=consent
+	Passive     bool             `json:"passive,omitempty"`
+	Error       oidc.Code        `json:"error,omitempty"` // what it hears, if the request cannot be
 }
 
 // Receive holds an authorization request against the application (OpenID Connect
@@ -113,7 +106,7 @@ func (a *Application) Receive(g *federation.Gate, _ *federation.Application, in 
 	if err := q.Safe(c); err != nil {
 		return out, log, log.Fail("Redirect URI", finding.Of(err))
 	}
-	log.Pass("Redirect URI", "on record: "+q.RedirectURI)
+	log.Pass("Redirect URI", "on record: "+string(q.RedirectURI))
 	r := reply{RedirectURI: q.RedirectURI, State: q.State, Form: q.ResponseMode == "form_post", Nonce: q.Nonce,
 		Challenge: q.Challenge, Resources: once(q.Resources), Consent: slices.Contains(q.Prompts, "consent"),
 		Passive: slices.Contains(q.Prompts, "none")}
@@ -137,7 +130,7 @@ func (a *Application) Receive(g *federation.Gate, _ *federation.Application, in 
 	}
 	w.Scopes, w.Claims = r.Scopes, slices.Concat(r.IDClaims, r.InfoClaims)
 	out.Wish = w
-	out.Values = values("Client ID", q.ClientID, "Scope asked for", strings.Join(q.Scopes, " "), "Scope granted",
+	out.Values = federation.Labelled("Client ID", string(q.ClientID), "Scope asked for", strings.Join(q.Scopes, " "), "Scope granted",
 		strings.Join(r.Scopes, " "), "Claims", strings.Join(slices.Compact(slices.Sorted(slices.Values(w.Claims))), " "),
 		"Resource", strings.Join(q.Resources, " "),
 		"Answer by", cmp.Or(q.ResponseMode, "query"), "Prompt", strings.Join(q.Prompts, " "))
@@ -206,9 +199,9 @@ func (a *Application) hinted(g *federation.Gate, token string) (string, *finding
 	iss, _ := claims["iss"].(string)
 	sub, _ := claims["sub"].(string)
 	switch {
-	case iss != Issuer(g) || sub == "":
+	case oidc.Issuer(iss) != Issuer(g) || sub == "":
 		return "", finding.New(finding.OAuthRequest, finding.Compare("iss of id_token_hint", Issuer(g), iss))
-	case aud != a.ClientID:
+	case oidc.ClientID(aud) != a.ClientID:
 		return "", finding.New(finding.OAuthRequest, finding.Compare("aud of id_token_hint", a.ClientID, aud))
 	}
 	return sub, nil
@@ -271,16 +264,6 @@ func named(claim map[string]any) (out []string) {
 	for _, v := range append(list, claim["value"]) {
 		if s, ok := v.(string); ok {
 			out = append(out, s)
-		}
-	}
-	return out
-}
-
-// values pairs labels with values and leaves out what is empty.
-func values(pairs ...string) (out []federation.Value) {
-	for i := 0; i+1 < len(pairs); i += 2 {
-		if pairs[i+1] != "" {
-			out = append(out, federation.Value{Label: pairs[i], Value: pairs[i+1]})
 		}
 	}
 	return out

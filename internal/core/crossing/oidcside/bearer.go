@@ -16,8 +16,8 @@ import (
 
 // Bearer is an access token that came back to the gate, its signature verified.
 type Bearer struct {
-	Grant    string // "" of a service whose token says everything itself
-	ClientID string // "" if only the grant says
+	Grant    string        // "" of a service whose token says everything itself
+	ClientID oidc.ClientID // "" if only the grant says
 	Subject  string
 	ID       string // jti, by which it can be revoked
 	Until    time.Time
@@ -38,10 +38,10 @@ func ReadBearer(g *federation.Gate, token string, now time.Time) (b Bearer, err 
 		return b, err
 	}
 	text := func(name string) string { s, _ := claims[name].(string); return s }
-	if text("iss") != Issuer(g) {
+	if oidc.Issuer(text("iss")) != Issuer(g) {
 		return b, finding.New(finding.TokenAltered, finding.Compare("iss", Issuer(g), text("iss")))
 	}
-	b = Bearer{ClientID: text("client_id"), Subject: text("sub"), ID: text("jti"), scopes: strings.Fields(text("scope"))}
+	b = Bearer{ClientID: oidc.ClientID(text("client_id")), Subject: text("sub"), ID: text("jti"), scopes: strings.Fields(text("scope"))}
 	b.Grant, _, _ = strings.Cut(b.ID, ".")
 	switch aud := claims["aud"].(type) {
 	case string:
@@ -109,13 +109,13 @@ func (b Bearer) Scopes(g grant.Grant) []string {
 }
 
 // Audience is whom the token is for.
-func (b Bearer) Audience(g grant.Grant, issuer string) []string {
+func (b Bearer) Audience(g grant.Grant, issuer oidc.Issuer) []string {
 	if !b.opaque {
 		return b.audience
 	}
 	out := ofBits(g.Resources, b.masks[1])
 	if len(out) == 0 || slices.Contains(b.Scopes(g), "openid") {
-		out = append(out, issuer)
+		out = append(out, string(issuer))
 	}
 	return out
 }
@@ -129,12 +129,12 @@ func (a *Application) UserInfo(g grant.Grant, scopes []string, attributes []prof
 
 // Spoken is its client ID, and the audiences that it is itself.
 func (a *Application) Spoken() (own string, audiences []string) {
-	return a.ClientID, strings.Fields(a.Serves)
+	return string(a.ClientID), a.Serves
 }
 
 // Answers reports whether it is itself one of the audiences, so that it may have a
 // token introspected that is not its own.
 func (a *Application) Answers(audience []string) bool {
-	own := append(strings.Fields(a.Serves), a.ClientID)
+	own := append(slices.Clone(a.Serves), string(a.ClientID))
 	return slices.ContainsFunc(audience, func(s string) bool { return slices.Contains(own, s) })
 }

@@ -37,7 +37,7 @@ func (a *Application) bounded(claims []string) []string {
 		if scope := profile.ScopeOf(name); scope != "" {
 			return !a.may(scope)
 		}
-		return a.Scopes != ""
+		return len(a.Scopes) > 0
 	})
 }
 

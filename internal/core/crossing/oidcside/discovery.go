@@ -34,7 +34,7 @@ func Discovery(g *federation.Gate) ([]byte, error) {
 		contexts = append(contexts, rank...)
 	}
 	return json.MarshalIndent(map[string]any{
-		"issuer": Issuer(g), "authorization_endpoint": g.Base + AuthorizePath, "token_endpoint": g.Base + TokenPath,
+		"issuer": string(Issuer(g)), "authorization_endpoint": g.Base + AuthorizePath, "token_endpoint": g.Base + TokenPath,
 		"userinfo_endpoint": g.Base + UserInfoPath, "jwks_uri": g.Base + JWKSPath,
 		"introspection_endpoint": g.Base + IntrospectPath, "revocation_endpoint": g.Base + RevokePath,
 		"pushed_authorization_request_endpoint": g.Base + PushPath, "end_session_endpoint": g.Base + LogoutPath,

@@ -21,6 +21,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing/rpside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/oidc"
 )
 
 // Name is what the protocol is called on records.
@@ -43,7 +44,7 @@ var purposes = map[string]string{"RS256": SignsRS256, "ES256": SignsES256, "EdDS
 const ownIssuer = "oidc-issuer"
 
 // Issuer is the gate as OpenID provider.
-func Issuer(g *federation.Gate) string { return g.Own[ownIssuer] }
+func Issuer(g *federation.Gate) oidc.Issuer { return oidc.Issuer(g.Own[ownIssuer]) }
 
 // Protocol is OpenID Connect.
 type Protocol struct{}
@@ -72,14 +73,14 @@ func (Protocol) Reserved(federation.Kind, federation.Name) bool { return false }
 
 // About gives the issuer and where it describes itself.
 func (Protocol) About(g *federation.Gate) []federation.Value {
-	return []federation.Value{{Label: "OpenID issuer", Value: Issuer(g)},
+	return []federation.Value{{Label: "OpenID issuer", Value: string(Issuer(g))},
 		{Label: "OpenID discovery", Value: g.Base + discoveryPath}}
 }
 
 // Recognizes knows client metadata, and values that only clients have.
 func (Protocol) Recognizes(document []byte, t federation.Typed) bool {
-	for _, field := range typed {
-		if field != "certificate" && t[field] != "" {
+	for _, field := range fields {
+		if field.Name != "certificate" && t[field.Name] != "" {
 			return true
 		}
 	}
@@ -128,4 +129,13 @@ func (Protocol) ReadApplication(data []byte, _ time.Time) (federation.Applicatio
 		a, err = a.ready()
 	}
 	return a, nil, err
+}
+
+// Can names what its sides can do beside what every side does.
+func (Protocol) Can(kind federation.Kind) []string {
+	if kind == federation.KindProvider {
+		return rpside.Protocol{}.Can(kind)
+	}
+	return []string{"making", "lasting", "presenting", "redacting", "copying", "ending", "rotating", "needing", "speaking",
+		"requesting", "opening", "unattended", "consenting", "hearing", "starting"}
 }

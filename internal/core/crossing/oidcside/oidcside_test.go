@@ -19,6 +19,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/grant"
 	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/signout"
@@ -103,8 +104,8 @@ func TestTypedValues(t *testing.T) {
 		require.Contains(t, err.Error(), want)
 	}
 	a := side(t, federation.Typed{"kind": "native", "redirectUris": "http://127.0.0.1/cb  example.planner:/cb"}, "")
-	require.Equal(t, []string{"http://127.0.0.1/cb", "example.planner:/cb"}, a.RedirectURI)
-	require.True(t, strings.HasPrefix(a.ClientID, "client-"))
+	require.EqualValues(t, []oidc.RedirectURI{"http://127.0.0.1/cb", "example.planner:/cb"}, a.RedirectURI)
+	require.True(t, strings.HasPrefix(string(a.ClientID), "client-"))
 	b, err := a.Overlay(federation.Typed{"redirectUris": "none"})
 	require.NoError(t, err)
 	require.Equal(t, []federation.Lack{{What: "redirect URI", Field: "redirectUris"}}, b.Missing())
@@ -169,7 +170,7 @@ func TestMetadata(t *testing.T) {
 	s, _, err := (&oidcside.Application{}).Take([]byte(document), federation.Trusting{})
 	require.NoError(t, err)
 	a := s.(*oidcside.Application)
-	require.Equal(t, oidcside.ApplicationSettings{AuthMethod: "client_secret_post", Subject: "pairwise", Scopes: "email",
+	require.Equal(t, oidcside.ApplicationSettings{AuthMethod: "client_secret_post", Subject: "pairwise", Scopes: listed.ParseWords("email"),
 		Algorithm: "ES256"},
 		a.ApplicationSettings)
 	require.Equal(t, []string{oidcside.SignsES256}, a.Purposes())
@@ -189,7 +190,7 @@ func TestMetadata(t *testing.T) {
 		"token_endpoint_auth_method":"client_secret_basic","id_token_signed_response_alg":"RS256","scope":"openid phone"}`),
 		federation.Trusting{})
 	require.NoError(t, err)
-	require.Equal(t, oidcside.ApplicationSettings{AuthMethod: "client_secret_basic", Scopes: "phone", Algorithm: "EdDSA"},
+	require.Equal(t, oidcside.ApplicationSettings{AuthMethod: "client_secret_basic", Scopes: listed.ParseWords("phone"), Algorithm: "EdDSA"},
 		later.(*oidcside.Application).ApplicationSettings)
 	for want, document := range map[string]string{"XML": "<EntityDescriptor/>", "redirect_uris": `{"client_id":"a"}`,
 		"letters": `{"client_id":"a\tb","redirect_uris":["https://p.example/"]}`} {

@@ -10,31 +10,32 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/grant"
+	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/core/oidc"
 )
 
 // ApplicationSettings are what an engineer decides about an OpenID Connect
 // application.
 type ApplicationSettings struct {
-	AuthMethod      string `json:"authMethod"`
-	Algorithm       string `json:"algorithm"`
-	Subject         string `json:"subject"`
-	AccessToken     string `json:"accessToken"`
-	ClaimsIn        string `json:"claimsIn"`
-	Scopes          string `json:"scopes"`
-	Resources       string `json:"resources"`
-	Serves          string `json:"serves"`
-	AskConsent      bool   `json:"askConsent"`
-	WithoutPKCE     bool   `json:"withoutPKCE"`
-	AllowLocalhost  bool   `json:"allowLocalhost"`
-	AllowedOrigins  string `json:"origins"`
-	NoRefresh       bool   `json:"noRefresh"`
-	AccessTokenLife string `json:"accessTokenLife"`
-	IDTokenLife     string `json:"idTokenLife"`
-	RefreshIdle     string `json:"refreshIdle"`
-	RefreshAbsolute string `json:"refreshAbsolute"`
-	SignInAge       string `json:"signInAge"`
-	SecretID        string `json:"secretId"`
+	AuthMethod      string       `json:"authMethod"`
+	Algorithm       string       `json:"algorithm"`
+	Subject         string       `json:"subject"`
+	AccessToken     string       `json:"accessToken"`
+	ClaimsIn        string       `json:"claimsIn"`
+	Scopes          listed.Words `json:"scopes"`
+	Resources       listed.Words `json:"resources"`
+	Serves          listed.Words `json:"serves"`
+	AskConsent      bool         `json:"askConsent"`
+	WithoutPKCE     bool         `json:"withoutPKCE"`
+	AllowLocalhost  bool         `json:"allowLocalhost"`
+	AllowedOrigins  listed.Words `json:"origins"`
+	NoRefresh       bool         `json:"noRefresh"`
+	AccessTokenLife string       `json:"accessTokenLife"`
+	IDTokenLife     string       `json:"idTokenLife"`
+	RefreshIdle     string       `json:"refreshIdle"`
+	RefreshAbsolute string       `json:"refreshAbsolute"`
+	SignInAge       string       `json:"signInAge"`
+	SecretID        string       `json:"secretId"`
 }
 
 var applicationSettings = []federation.Setting{
@@ -172,8 +173,8 @@ func (a *Application) may(scope string) bool {
 	if scope == "openid" {
 		return a.ClientKind != oidc.Service
 	}
-	if a.Scopes == "" {
+	if len(a.Scopes) == 0 {
 		return a.ClientKind != oidc.Service && slices.Contains(standardScopes, scope)
 	}
-	return slices.Contains(strings.Fields(a.Scopes), scope)
+	return slices.Contains(a.Scopes, scope)
 }

@@ -15,16 +15,16 @@ func (a *Application) Sheet(s *federation.Snapshot, r *federation.Application) f
 		return federation.SheetValue{Label: label, Value: value, AlsoCalled: also, Hint: hint}
 	}
 	values := []federation.SheetValue{
-		v("Issuer", Issuer(g), "compared letter by letter with iss; most programs need this and the next two only",
+		v("Issuer", string(Issuer(g)), "compared letter by letter with iss; most programs need this and the next two only",
 			"authority", "provider URL"),
 		v("Discovery document", g.Base+discoveryPath, "programs that take it need no other address", "well-known address",
 			"configuration endpoint"),
-		v("Client ID", a.ClientID, "also the audience of ID tokens", "client_id", "application ID"),
+		v("Client ID", string(a.ClientID), "also the audience of ID tokens", "client_id", "application ID"),
 		a.proof(),
 	}
 	if a.ClientKind != oidc.Service {
 		values = append(values,
-			v("Redirect URI", strings.Join(a.RedirectURI, " "), a.redirects(), "callback URL", "reply address"),
+			v("Redirect URI", joined(a.RedirectURI), a.redirects(), "callback URL", "reply address"),
 			v("Authorization endpoint", g.Base+AuthorizePath, "response_type code; PKCE with S256"+map[bool]string{
 				true: " if it can", false: " always"}[a.WithoutPKCE], "authorize address"))
 	}
@@ -41,7 +41,7 @@ func (a *Application) Sheet(s *federation.Snapshot, r *federation.Application) f
 			v("User-info endpoint", g.Base+UserInfoPath, "with the access token as Bearer; "+a.where(), "userinfo_endpoint"),
 			v("Subject", map[bool]string{true: "pairwise", false: "public"}[a.Subject == "pairwise"],
 				"sub lasts, and is opaque; never take an e-mail address for the key of a person", "subject_type"),
-			v("End-session endpoint", g.Base+LogoutPath, "with id_token_hint; back to "+or(strings.Join(a.PostLogout, " "),
+			v("End-session endpoint", g.Base+LogoutPath, "with id_token_hint; back to "+or(joined(a.PostLogout),
 				"nowhere, as long as no post-logout redirect URI is on record"), "logout address", "RP-initiated logout"))
 	}
 	values = append(values,
@@ -102,12 +102,12 @@ func (a *Application) grants() string {
 // scopes are those it may ask for.
 func (a *Application) scopes() []string {
 	if a.ClientKind == oidc.Service {
-		return strings.Fields(a.Scopes)
+		return a.Scopes
 	}
-	if a.Scopes == "" {
+	if len(a.Scopes) == 0 {
 		return standardScopes
 	}
-	return append([]string{"openid"}, strings.Fields(a.Scopes)...)
+	return append([]string{"openid"}, a.Scopes...)
 }
 
 func (a *Application) access() federation.SheetValue {
@@ -116,8 +116,8 @@ func (a *Application) access() federation.SheetValue {
 	if a.AccessToken == "opaque" {
 		v.Value, v.Hint = "opaque, good for "+short(a.lives.access), "says nothing to others; they have it introspected"
 	}
-	if a.Resources != "" {
-		v.Hint += "; resource can be " + a.Resources
+	if len(a.Resources) > 0 {
+		v.Hint += "; resource can be " + a.Resources.String()
 	}
 	return v
 }
@@ -137,4 +137,13 @@ func (a *Application) opens(r *federation.Application) string {
 		return "sends people to the application's own start address, " + r.OwnStart
 	}
 	return "sends people to " + a.Initiate + " with iss, and the application starts the sign-in"
+}
+
+// joined writes addresses in one line.
+func joined(uris []oidc.RedirectURI) string {
+	words := []string{}
+	for _, u := range uris {
+		words = append(words, string(u))
+	}
+	return strings.Join(words, " ")
 }

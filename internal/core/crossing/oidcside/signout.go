@@ -42,8 +42,8 @@ func (a *Application) Notify(g *federation.Gate, n crossing.Notice, id string, n
 // Leaving is a request to sign out (OpenID Connect RP-Initiated Logout §2).
 type Leaving struct {
 	Hint        string // id_token_hint
-	ClientID    string
-	RedirectURI string // post_logout_redirect_uri
+	ClientID    oidc.ClientID
+	RedirectURI oidc.RedirectURI // post_logout_redirect_uri
 	State       string
 }
 
@@ -65,20 +65,20 @@ func ReadLeaving(s *federation.Snapshot, l Leaving) (out Left, err error) {
 			return out, finding.New(finding.OAuthRequest, finding.Fact("id_token_hint", finding.Of(err).Title))
 		}
 		aud, _ := claims["aud"].(string)
-		if iss, _ := claims["iss"].(string); iss != Issuer(&s.Gate) {
+		if iss, _ := claims["iss"].(string); oidc.Issuer(iss) != Issuer(&s.Gate) {
 			return out, finding.New(finding.OAuthRequest, finding.Compare("iss of id_token_hint", Issuer(&s.Gate), iss))
 		}
-		if l.ClientID != "" && l.ClientID != aud {
+		if l.ClientID != "" && l.ClientID != oidc.ClientID(aud) {
 			return out, finding.New(finding.OAuthRequest, finding.Compare("aud of id_token_hint", l.ClientID, aud))
 		}
-		l.ClientID = aud
+		l.ClientID = oidc.ClientID(aud)
 		out.Subject, _ = claims["sub"].(string)
 		out.Session, _ = claims["sid"].(string)
 	}
 	if l.ClientID != "" {
-		app, ok := s.ApplicationBy(Name, l.ClientID)
+		app, ok := s.ApplicationBy(Name, string(l.ClientID))
 		if !ok {
-			return out, finding.New(finding.ApplicationUnknown, finding.Fact("client_id", clip(l.ClientID)))
+			return out, finding.New(finding.ApplicationUnknown, finding.Fact("client_id", finding.Clip(l.ClientID)))
 		}
 		out.App = app
 	}
@@ -92,12 +92,12 @@ func ReadLeaving(s *federation.Snapshot, l Leaving) (out Left, err error) {
 	if side := out.App.Side.(*Application); !slices.Contains(side.PostLogout, l.RedirectURI) {
 		near := ""
 		if len(side.PostLogout) > 0 {
-			near = side.PostLogout[0]
+			near = string(side.PostLogout[0])
 		}
 		return out, finding.New(finding.RedirectUnregistered, finding.Compare("post_logout_redirect_uri", near,
-			clip(l.RedirectURI)))
+			finding.Clip(l.RedirectURI)))
 	}
-	out.Back = l.RedirectURI
+	out.Back = string(l.RedirectURI)
 	if l.State != "" {
 		out.Back = oidc.WithQuery(out.Back, "state", l.State)
 	}

@@ -29,7 +29,7 @@ func (a *Application) Take(document []byte, _ federation.Trusting) (federation.S
 	}
 	b := *a
 	if m.ClientID != "" {
-		if err := checkClientID(m.ClientID); err != nil {
+		if _, err := parseClientID(string(m.ClientID)); err != nil {
 			return nil, federation.Intake{}, err
 		}
 		b.ClientID = m.ClientID
@@ -58,7 +58,7 @@ func (a *Application) Take(document []byte, _ federation.Trusting) (federation.S
 func (a *Application) wants(m oidc.Metadata) {
 	was := a.Asked
 	a.Asked = Asked{Method: string(m.Method), Algorithm: m.Algorithm,
-		Scopes: strings.Join(slices.DeleteFunc(m.Scopes, func(s string) bool { return s == "openid" }), " ")}
+		Scopes: slices.DeleteFunc(m.Scopes, func(s string) bool { return s == "openid" })}
 	if m.Pairwise {
 		a.Asked.Subject = "pairwise"
 	}
@@ -66,10 +66,13 @@ func (a *Application) wants(m oidc.Metadata) {
 		set        *string
 		was, wants string
 	}{{&a.AuthMethod, was.Method, a.Asked.Method}, {&a.Algorithm, was.Algorithm, a.Asked.Algorithm},
-		{&a.Subject, was.Subject, a.Asked.Subject}, {&a.Scopes, was.Scopes, a.Asked.Scopes}} {
+		{&a.Subject, was.Subject, a.Asked.Subject}} {
 		if *s.set == "" || *s.set == s.was {
 			*s.set = s.wants
 		}
+	}
+	if len(a.Scopes) == 0 || slices.Equal(a.Scopes, was.Scopes) {
+		a.Scopes = a.Asked.Scopes
 	}
 }
 
@@ -97,9 +100,28 @@ func (*Application) Kept(document []byte) []byte {
 	return octets
 }
 
-// Fields that can be typed, named as in the metadata.
-var typed = []string{"clientId", "clientSecret", "kind", "redirectUris", "postLogoutRedirectUris", "jwks", "jwksUri",
-	"backchannelLogoutUri", "initiateLoginUri", "certificate"}
+// fields are the values that can be typed, named as in the metadata.
+var fields = []federation.Setting{
+	{Name: "clientId", Label: "Client ID", Type: federation.OneLine, Identifies: true, Text: "client ID it has already; made if absent"},
+	{Name: "clientSecret", Label: "Client secret", Type: federation.Secret, Option: "client-secret-file",
+		Text: "file with the client secret it has already; made if absent, and shown once"},
+	{Name: "kind", Label: "Kind", Type: federation.OneLine, Text: "kind of an OAuth client: web, browser, native or service"},
+	{Name: "redirectUris", Label: "Redirect URIs", Type: federation.List, Option: "redirect-uri",
+		Text: "redirect URI of an OAuth client; several times for several, none for no more"},
+	{Name: "postLogoutRedirectUris", Label: "Post-logout redirect URIs", Type: federation.List, Option: "post-logout-redirect-uri",
+		Text: "where it may send people after signing out; several times for several, none for no more"},
+	{Name: "jwks", Label: "Keys", Type: federation.PublicKeys,
+		Text: "key it signs with instead of a secret: a file with a JWK, a JWK Set, or PEM"},
+	{Name: "jwksUri", Label: "JWKS address", Type: federation.Address, Text: "address of its JWK Set, which is kept fresh; none for no more"},
+	{Name: "backchannelLogoutUri", Label: "Back-channel logout URI", Type: federation.Address,
+		Text: "where it hears that somebody has signed out; none for no more"},
+	{Name: "initiateLoginUri", Label: "Initiate login URI", Type: federation.Address,
+		Text: "where it starts a sign-in for the gate; none for no more"},
+	{Name: "certificate", Label: "Certificate of its key", Type: federation.Certificate,
+		Text: "signing certificate in place of the present one: a file in PEM or DER"}}
+
+// Fields are the values that can be typed.
+func (*Application) Fields() []federation.Setting { return fields }
 
 // least and most letters of a client secret that is brought along.
 const (
@@ -110,7 +132,7 @@ const (
 // Overlay lays typed values over what is known. Addresses of one field are separated
 // by spaces, and "none" takes out what is there.
 func (a *Application) Overlay(t federation.Typed) (federation.Side, error) {
-	if err := t.Only(typed...); err != nil {
+	if err := t.Only(fields); err != nil {
 		return nil, err
 	}
 	b := *a
@@ -118,10 +140,11 @@ func (a *Application) Overlay(t federation.Typed) (federation.Side, error) {
 		return &federation.SettingError{Field: field, Err: fmt.Errorf(format, args...)}
 	}
 	if id := strings.TrimSpace(t["clientId"]); id != "" {
-		if err := checkClientID(id); err != nil {
+		parsed, err := parseClientID(id)
+		if err != nil {
 			return nil, bad("clientId", "%w", err)
 		}
-		b.ClientID = id
+		b.ClientID = parsed
 	}
 	if kind := oidc.ClientKind(strings.TrimSpace(t["kind"])); kind != "" {
 		if !slices.Contains(oidc.ClientKinds, kind) {
@@ -131,7 +154,7 @@ func (a *Application) Overlay(t federation.Typed) (federation.Side, error) {
 	}
 	for _, f := range []struct {
 		field string
-		to    *[]string
+		to    *[]oidc.RedirectURI
 	}{{"redirectUris", &b.RedirectURI}, {"postLogoutRedirectUris", &b.PostLogout}} {
 		if err := b.addresses(f.field, t[f.field], f.to); err != nil {
 			return nil, err
@@ -193,7 +216,7 @@ func (a *Application) typedKeys(t federation.Typed) error {
 }
 
 // addresses reads addresses that people are sent to.
-func (a *Application) addresses(field, text string, to *[]string) error {
+func (a *Application) addresses(field, text string, to *[]oidc.RedirectURI) error {
 	list := strings.Fields(text)
 	if len(list) == 0 {
 		return nil
@@ -202,11 +225,12 @@ func (a *Application) addresses(field, text string, to *[]string) error {
 		return nil
 	}
 	for _, u := range list {
-		if err := oidc.CheckRedirect(a.ClientKind, u); err != nil {
+		uri, err := oidc.ParseRedirectURI(a.ClientKind, u)
+		if err != nil {
 			return &federation.SettingError{Field: field, Err: err}
 		}
-		if !slices.Contains(*to, u) {
-			*to = append(*to, u)
+		if !slices.Contains(*to, uri) {
+			*to = append(*to, uri)
 		}
 	}
 	return nil
@@ -233,16 +257,12 @@ func address(field, text string, to *string) error {
 // longestClientID is how long a client ID may be, in letters.
 const longestClientID = 255
 
-// checkClientID sees whether a client ID that is brought along can be one (RFC 6749
-// appendix A.1: VSCHAR, which a space is). In an Authorization header it stands form-encoded.
-func checkClientID(id string) error {
-	switch {
-	case len(id) > longestClientID:
-		return fmt.Errorf("the client ID has %d letters; at most %d are taken", len(id), longestClientID)
-	case strings.ContainsFunc(id, func(r rune) bool { return r < 0x20 || r > 0x7e }):
-		return errors.New("the client ID has letters other than printable ASCII (RFC 6749 appendix A.1)")
+// parseClientID takes a client ID that is brought along.
+func parseClientID(text string) (oidc.ClientID, error) {
+	if len(text) > longestClientID {
+		return "", fmt.Errorf("the client ID has %d letters; at most %d are taken", len(text), longestClientID)
 	}
-	return nil
+	return oidc.ParseClientID(text)
 }
 
 // replaceSecret puts a secret that is brought along in place of those there are.

@@ -76,7 +76,7 @@ func (a *Application) Tokens(in Issue) (Tokens, error) {
 		Life: a.lives.access, ID: in.Grant.ID + "." + in.ID}
 	if in.Word != nil {
 		said.Context, said.Methods, said.AuthTime = in.Word.Context, in.Word.Methods, in.Word.At
-		said.Session = sidOf(in.Grant.Session, a.ClientID)
+		said.Session = sidOf(in.Grant.Session, string(a.ClientID))
 	}
 	if out.AccessToken, err = a.accessToken(in, said, sign); err != nil {
 		return out, err
@@ -103,7 +103,7 @@ func (a *Application) accessToken(in Issue, said oidc.Issue, sign *oidc.Signer) 
 	}
 	audience := slices.Clone(in.Resources)
 	if len(audience) > 0 && slices.Contains(in.Scopes, "openid") {
-		audience = append(audience, said.Issuer) // for the user-info address
+		audience = append(audience, string(said.Issuer)) // for the user-info address
 	}
 	if in.Word != nil {
 		said.Session = "" // the access token is for others too
@@ -146,7 +146,7 @@ func (a *Application) StillMay(scopes, resources []string) (left, named []string
 		}
 	}
 	for _, r := range resources {
-		if slices.Contains(strings.Fields(a.Resources), r) {
+		if slices.Contains(a.Resources, r) {
 			named = append(named, r)
 		}
 	}
@@ -163,7 +163,7 @@ func (a *Application) AccessLife() time.Duration { return a.lives.access }
 // ask for if it names none.
 func (a *Application) Granted(asked []string) (granted []string, refused string) {
 	if len(asked) == 0 {
-		asked = strings.Fields(a.Scopes)
+		asked = a.Scopes
 	}
 	for _, s := range asked {
 		if !a.may(s) {

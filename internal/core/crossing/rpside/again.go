@@ -32,7 +32,7 @@ func (p *Provider) Reask(in crossing.In, word crossing.Answer, up crossing.Upstr
 	t.h.said = oidc.Said{Subject: up.Subject, Session: up.Session, AuthTime: word.At, Context: word.Context,
 		Methods: word.Methods}
 	if len(word.Authorities) > 0 {
-		t.h.said.Issuer = word.Authorities[0]
+		t.h.said.Issuer = oidc.Issuer(word.Authorities[0])
 	}
 	t.h.tokens = oidc.TokenAnswer{AccessToken: k.Access, RefreshToken: k.Refresh}
 	if k.Ends.IsZero() || in.Now.Add(early).Before(k.Ends) {

@@ -10,13 +10,13 @@ import (
 )
 
 // start is that a provider sends somebody to sign in (OpenID Connect Core §4).
-type start struct{ issuer string }
+type start struct{ issuer oidc.Issuer }
 
 // at gives an arrival at a provider's own address. A record of another protocol has no
 // address here, so that its name is not known.
 func at(name, message, binding, form string) *crossing.Arrival {
 	a := &crossing.Arrival{From: crossing.Provider, Name: message, Binding: binding,
-		Says: []finding.Evidence{finding.Fact("Name", clip(name))}}
+		Says: []finding.Evidence{finding.Fact("Name", finding.Clip(name))}}
 	if q, err := url.ParseQuery(form); err == nil {
 		a.Octets = []byte(lines(q))
 	}
@@ -56,13 +56,6 @@ func Start(name, form string) *crossing.Arrival {
 			"iss or target_link_uri"))
 		return a
 	}
-	a.Message, a.State = start{q.Get("iss")}, q.Get("target_link_uri")
+	a.Message, a.State = start{oidc.Issuer(q.Get("iss"))}, q.Get("target_link_uri")
 	return a
-}
-
-func clip(s string) string {
-	if len(s) > 200 {
-		return s[:200] + "…"
-	}
-	return s
 }

@@ -46,7 +46,7 @@ func (p *Provider) ask(in crossing.In) crossing.Out {
 		return crossing.Out{Err: f}
 	}
 	id, w := in.Facts.New, in.Wish
-	q := oidc.Asking{ClientID: p.ClientID, RedirectURI: RedirectURI(in.Gate, in.Provider.Name),
+	q := oidc.Asking{ClientID: p.ClientID, RedirectURI: oidc.RedirectURI(RedirectURI(in.Gate, in.Provider.Name)),
 		ResponseType: p.responseType(), Scopes: p.scopes(), State: id, More: p.compiled.more,
 		Contexts: w.Contexts, Essential: len(w.Contexts) > 0 && !w.Voluntary && p.Doc.ClaimsRequest}
 	if p.ResponseType != "" && p.ResponseType != "code" {
@@ -138,23 +138,13 @@ func (a asking) Render(g *federation.Gate, _ crossing.Made) (crossing.Rendered, 
 // Sent says what is asked for.
 func (a asking) Sent() []federation.Value {
 	r := a.request
-	out := values("Authorization endpoint", a.to, "Client ID", r.ClientID, "Redirect URI", r.RedirectURI,
+	out := federation.Labelled("Authorization endpoint", a.to, "Client ID", string(r.ClientID), "Redirect URI", string(r.RedirectURI),
 		"Response type", r.ResponseType, "Scope", strings.Join(r.Scopes, " "), "Prompt", strings.Join(r.Prompts, " "),
 		"acr_values", strings.Join(r.Contexts, " "), "login_hint", r.LoginHint)
 	if r.MaxAge != nil {
-		out = append(out, values("max_age", fmt.Sprint(int64(r.MaxAge.Seconds())))...)
+		out = append(out, federation.Labelled("max_age", fmt.Sprint(int64(r.MaxAge.Seconds())))...)
 	}
-	return append(out, values("PKCE", map[bool]string{true: "S256", false: "none"}[a.pkce])...)
-}
-
-// values pairs labels with values and leaves out what is empty.
-func values(pairs ...string) (out []federation.Value) {
-	for i := 0; i+1 < len(pairs); i += 2 {
-		if pairs[i+1] != "" {
-			out = append(out, federation.Value{Label: pairs[i], Value: pairs[i+1]})
-		}
-	}
-	return out
+	return append(out, federation.Labelled("PKCE", map[bool]string{true: "S256", false: "none"}[a.pkce])...)
 }
 
 // secret parameters, which no trace has.

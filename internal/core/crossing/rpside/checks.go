@@ -68,12 +68,12 @@ func (p *Provider) identityChecks(r federation.Record, l *checks.List) {
 		slices.Contains(mutable, strings.ToLower(last)) {
 		l.Add(finding.New(finding.IdentifierMutable, finding.Fact("Member", p.Identifier)))
 	}
-	if strings.HasSuffix(p.Doc.Issuer, "/") {
+	if strings.HasSuffix(string(p.Doc.Issuer), "/") {
 		l.Add(finding.New(finding.IssuerSlash, finding.Fact("Issuer", p.Doc.Issuer)))
 	}
 	from := r.Basic().Intake.Address()
 	if issuer, ok := oidc.IssuerOf(from); from != "" && !p.plain() && p.compiled.tenants == nil &&
-		(!ok || strings.TrimSuffix(p.Doc.Issuer, "/") != issuer) {
+		(!ok || strings.TrimSuffix(string(p.Doc.Issuer), "/") != string(issuer)) {
 		l.Add(finding.New(finding.DiscoveryElsewhere, finding.Compare("Address", oidc.DiscoveryOf(p.Doc.Issuer), from)))
 	}
 }
@@ -83,12 +83,12 @@ func (p *Provider) identityChecks(r federation.Record, l *checks.List) {
 func (p *Provider) hosts(l *checks.List) {
 	home := p.Doc.Issuer
 	if home == "" {
-		home = p.Doc.Authorize
+		home = oidc.Issuer(p.Doc.Authorize)
 	}
 	if home == "" {
 		return
 	}
-	domain := domainOf(home)
+	domain := domainOf(string(home))
 	for _, e := range p.Endpoints() {
 		if domainOf(e.Location) != domain {
 			l.Add(finding.New(finding.EndpointElsewhere, finding.Compare(e.Use, domain, hostOf(e.Location)),

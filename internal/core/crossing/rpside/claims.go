@@ -34,7 +34,7 @@ func (t *turn) done() crossing.Out {
 		a.Subject = profile.Subject{Value: id}
 	} else {
 		a.Subject = profile.Subject{Value: t.h.said.Subject, NameQualifier: t.h.tenant}
-		a.Authorities = []string{t.h.said.Issuer}
+		a.Authorities = []string{string(t.h.said.Issuer)}
 	}
 	t.out.Answer, t.out.Held = a, t.h
 	t.out.Upstream, t.out.Err = t.upstream()
@@ -69,7 +69,7 @@ func (t *turn) demanded() error {
 			return names(c[name], want)
 		})
 		if !ok {
-			return finding.New(finding.ClaimRefused, finding.Compare(name, want, clip(found)))
+			return finding.New(finding.ClaimRefused, finding.Compare(name, want, finding.Clip(found)))
 		}
 		t.out.Checks.Pass("Claim "+name, want)
 	}
@@ -117,7 +117,7 @@ func (t *turn) elsewhere() {
 		var others []string
 		for _, name := range slices.Sorted(maps.Keys(places)) {
 			source, _ := sources[text(places[name])].(map[string]any)
-			where := clip(textOf(source, "endpoint"))
+			where := finding.Clip(textOf(source, "endpoint"))
 			if name == "groups" || name == "roles" {
 				t.out.Checks.Note("Groups", finding.New(finding.GroupsElsewhere, finding.Fact("Claim", name),
 					finding.Fact("Would be at", where)))
@@ -127,7 +127,7 @@ func (t *turn) elsewhere() {
 		}
 		if len(others) > 0 {
 			t.out.Checks.Note("Claims", finding.New(finding.ClaimsElsewhere, finding.Fact("Claims",
-				clip(strings.Join(others, " ")))))
+				finding.Clip(strings.Join(others, " ")))))
 		}
 		if c["hasgroups"] == true || c["hasgroups"] == "true" {
 			t.out.Checks.Note("Groups", finding.New(finding.GroupsElsewhere, finding.Fact("hasgroups", "true")))
@@ -142,7 +142,7 @@ func (t *turn) identifier() (id string, err error) {
 	for _, c := range t.h.claims {
 		switch told := plainID(member(c, t.p.Identifier)); {
 		case told != "" && id != "" && told != id:
-			return "", finding.New(finding.UserInfoSubject, finding.Compare(t.p.Identifier, clip(id), clip(told)))
+			return "", finding.New(finding.UserInfoSubject, finding.Compare(t.p.Identifier, finding.Clip(id), finding.Clip(told)))
 		case told != "":
 			id = told
 		}
@@ -150,7 +150,7 @@ func (t *turn) identifier() (id string, err error) {
 	}
 	if id == "" {
 		return "", finding.New(finding.IdentifierMissing, finding.Fact("Member", t.p.Identifier),
-			finding.Fact("Members that came", clip(strings.Join(slices.Compact(present), " "))))
+			finding.Fact("Members that came", finding.Clip(strings.Join(slices.Compact(present), " "))))
 	}
 	return id, nil
 }
@@ -268,11 +268,11 @@ func (p *Provider) Unproved(pasted string) (*crossing.Answer, error) {
 			one, err = claimsIn(strings.TrimSpace(token))
 		}
 		if err != nil {
-			return nil, finding.New(finding.MessageUndecodable, finding.Fact("Cause", clip(err.Error())))
+			return nil, finding.New(finding.MessageUndecodable, finding.Fact("Cause", finding.Clip(err.Error())))
 		}
 		if token := textOf(one, "id_token"); token != "" {
 			if one, err = claimsIn(token); err != nil {
-				return nil, finding.New(finding.MessageUndecodable, finding.Fact("id_token", clip(err.Error())))
+				return nil, finding.New(finding.MessageUndecodable, finding.Fact("id_token", finding.Clip(err.Error())))
 			}
 		}
 		claims = append(claims, one)

@@ -112,7 +112,7 @@ func (t *turn) begin() crossing.Out {
 // starts turns it into a start of our own, if the provider may.
 func (t *turn) starts(s start) crossing.Out {
 	if want := t.p.Doc.Issuer; want != "" && t.p.compiled.tenants == nil && s.issuer != want {
-		return t.fail(finding.New(finding.AnswerIssuer, finding.Compare("iss", want, clip(s.issuer))))
+		return t.fail(finding.New(finding.AnswerIssuer, finding.Compare("iss", want, finding.Clip(s.issuer))))
 	}
 	t.out.Starts = true
 	return t.out
@@ -153,7 +153,7 @@ func (t *turn) first() crossing.Out {
 
 // answered holds iss of an answer against the issuer that was asked. Of a provider with
 // many tenants it is one of them, and compared with the ID token later.
-func (t *turn) answered(iss string) error {
+func (t *turn) answered(iss oidc.Issuer) error {
 	d := t.p.Doc
 	switch {
 	case iss == "" && d.SaysIssuer:
@@ -168,9 +168,9 @@ func (t *turn) answered(iss string) error {
 		}
 		return err
 	case iss != d.Issuer:
-		return finding.New(finding.AnswerIssuer, finding.Compare("iss", d.Issuer, clip(iss)))
+		return finding.New(finding.AnswerIssuer, finding.Compare("iss", d.Issuer, finding.Clip(iss)))
 	}
-	t.out.Checks.Pass("Issuer", iss)
+	t.out.Checks.Pass("Issuer", string(iss))
 	return nil
 }
 
@@ -279,7 +279,7 @@ func (t *turn) expected() oidc.Expected {
 
 // issuer is that of the record; of one with many tenants, that of one whose people may
 // come.
-func (t *turn) issuer(iss string) error {
+func (t *turn) issuer(iss oidc.Issuer) error {
 	if t.p.compiled.tenants != nil {
 		tenant, err := t.p.compiled.tenants.Of(iss)
 		if err != nil {
@@ -287,10 +287,10 @@ func (t *turn) issuer(iss string) error {
 		}
 		t.h.tenant = tenant
 	} else if iss != t.p.Doc.Issuer {
-		return finding.New(finding.TokenIssuer, finding.Compare("iss", t.p.Doc.Issuer, clip(iss)))
+		return finding.New(finding.TokenIssuer, finding.Compare("iss", t.p.Doc.Issuer, finding.Clip(iss)))
 	}
 	if said := t.h.answer.Issuer; said != "" && said != iss {
-		return finding.New(finding.AnswerIssuer, finding.Compare("iss of the answer", iss, clip(said)))
+		return finding.New(finding.AnswerIssuer, finding.Compare("iss of the answer", iss, finding.Clip(said)))
 	}
 	return nil
 }
@@ -330,7 +330,7 @@ func (t *turn) verify() crossing.Out {
 	}
 	if f := t.h.front; f != nil && (f.Subject != said.Subject || f.Issuer != said.Issuer) { // §3.3.3.6
 		return t.fail(t.out.Checks.Fail("Subject", finding.New(finding.TokenSubject,
-			finding.Compare("sub and iss of both ID tokens", f.Subject+" "+f.Issuer, said.Subject+" "+said.Issuer))))
+			finding.Compare("sub and iss of both ID tokens", f.Subject+" "+string(f.Issuer), said.Subject+" "+string(said.Issuer)))))
 	}
 	t.h.said, t.h.hint = said, t.h.token
 	t.h.claims = append([]map[string]any{v.Claims}, t.h.claims...)
@@ -363,7 +363,7 @@ func (t *turn) told() crossing.Out {
 		return t.keys((*turn).toldSigned)
 	}
 	if t.p.plain() {
-		r.Octets = listed(t.p.infos()[t.h.infos], r.Octets)
+		r.Octets = wrapped(t.p.infos()[t.h.infos], r.Octets)
 	}
 	claims, err := oidc.ReadUserInfo(r)
 	if err != nil {
@@ -372,9 +372,9 @@ func (t *turn) told() crossing.Out {
 	return t.believe(claims)
 }
 
-// listed is a list as the member of an object that is named as its address ends: some
+// wrapped is a list as the member of an object that is named as its address ends: some
 // tell addresses and groups so.
-func listed(address string, octets []byte) []byte {
+func wrapped(address string, octets []byte) []byte {
 	if !strings.HasPrefix(strings.TrimSpace(string(octets[:min(len(octets), 100)])), "[") {
 		return octets
 	}
@@ -393,12 +393,12 @@ func (t *turn) toldSigned() crossing.Out {
 	if next != nil {
 		return *next
 	}
-	if err := t.issuer(textOf(v.Claims, "iss")); err != nil && v.Claims["iss"] != nil {
+	if err := t.issuer(oidc.Issuer(textOf(v.Claims, "iss"))); err != nil && v.Claims["iss"] != nil {
 		return t.fail(t.out.Checks.Fail("Issuer", err))
 	}
-	if aud := v.Claims["aud"]; aud != nil && !names(aud, t.p.ClientID) {
+	if aud := v.Claims["aud"]; aud != nil && !names(aud, string(t.p.ClientID)) {
 		return t.fail(t.out.Checks.Fail("Audience", finding.New(finding.TokenAudience,
-			finding.Compare("aud", t.p.ClientID, clip(text(aud))))))
+			finding.Compare("aud", t.p.ClientID, finding.Clip(text(aud))))))
 	}
 	return t.believe(v.Claims)
 }
@@ -409,7 +409,7 @@ func (t *turn) believe(claims map[string]any) crossing.Out {
 		sub, err := oidc.CheckSubject(claims)
 		if err != nil || sub != t.h.said.Subject {
 			return t.fail(t.out.Checks.Fail("Subject", finding.New(finding.UserInfoSubject,
-				finding.Compare("sub", t.h.said.Subject, clip(text(claims["sub"]))))))
+				finding.Compare("sub", t.h.said.Subject, finding.Clip(text(claims["sub"]))))))
 		}
 		t.out.Checks.Pass("Subject", "the same person")
 	}
@@ -435,7 +435,7 @@ func brief(a oidc.TokenAnswer) string {
 	if a.Life > 0 {
 		fmt.Fprintf(&b, `,"expires_in":%d`, int64(a.Life.Seconds()))
 	}
-	if octets, err := json.Marshal(clip(a.Scope)); err == nil && a.Scope != "" {
+	if octets, err := json.Marshal(finding.Clip(a.Scope)); err == nil && a.Scope != "" {
 		b.WriteString(`,"scope":` + string(octets))
 	}
 	if token := unsigned(a.IDToken); token != a.IDToken {
@@ -497,7 +497,7 @@ func unsigned(text string) string {
 func (p *Provider) tokenCall(form url.Values, request string) *crossing.Call {
 	return &crossing.Call{Name: "Token request", Binding: "POST", Address: p.Doc.Token, Limit: mostReply,
 		Unreached: finding.TokenUnreached, AnyStatus: true, Plan: tokenCall{form: form, request: request,
-			verifies: request != "" && !p.WithoutPKCE, method: p.method(), client: p.ClientID, credential: p.credential(),
+			verifies: request != "" && !p.WithoutPKCE, method: p.method(), client: string(p.ClientID), credential: p.credential(),
 			audience: p.assertionAudience()}}
 }
 
@@ -506,7 +506,7 @@ func (p *Provider) assertionAudience() string {
 	if p.AssertionFor == "token" || p.Doc.Issuer == "" || p.compiled.tenants != nil {
 		return p.Doc.Token
 	}
-	return p.Doc.Issuer
+	return string(p.Doc.Issuer)
 }
 
 // tokenCall is the plan of a token request.

@@ -74,7 +74,7 @@ func (p *Provider) Part(g *federation.Gate, r *federation.Provider, up crossing.
 	if err := json.Unmarshal(up.Data, &k); err != nil {
 		return "", false
 	}
-	q := url.Values{"client_id": {p.ClientID}, "post_logout_redirect_uri": {SignedOutURI(g, r.Name)}, "state": {state}}
+	q := url.Values{"client_id": {string(p.ClientID)}, "post_logout_redirect_uri": {SignedOutURI(g, r.Name)}, "state": {state}}
 	if k.IDToken != "" {
 		q.Set("id_token_hint", k.IDToken)
 	}

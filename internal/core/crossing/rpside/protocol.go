@@ -132,3 +132,12 @@ func (Protocol) ReadApplication([]byte, time.Time) (federation.ApplicationSide, 
 }
 
 var errNoApplications = errors.New("the protocol oauth2 has no applications: those that speak OAuth 2.0 have the protocol oidc")
+
+// Can names what its sides can do beside what every side does.
+func (Protocol) Can(kind federation.Kind) []string {
+	if kind != federation.KindProvider {
+		return nil
+	}
+	return []string{"locating", "registered", "keyed", "cautious", "copying", "confiding", "ending", "needing", "offering", "trying",
+		"unproved", "inquiring", "parting", "reasking"}
+}

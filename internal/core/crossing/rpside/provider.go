@@ -24,7 +24,7 @@ const (
 type Provider struct {
 	Doc      oidc.Discovery `json:"discovery"`
 	MoreInfo []string       `json:"moreUserinfo,omitempty"` // further user-info addresses
-	ClientID string         `json:"clientId,omitempty"`
+	ClientID oidc.ClientID  `json:"clientId,omitempty"`
 	Secret   *Secret        `json:"clientSecret,omitempty"`
 	KeyText  string         `json:"jwks,omitempty"` // typed, where there is no address of keys
 
@@ -66,7 +66,7 @@ func (p *Provider) Identity() string {
 	if p.plain() {
 		return p.Doc.Token
 	}
-	return p.Doc.Issuer
+	return string(p.Doc.Issuer)
 }
 
 // Key is issuer and client ID: one provider can know the gate as several clients.
@@ -74,7 +74,7 @@ func (p *Provider) Key() string {
 	if p.Identity() == "" || p.ClientID == "" {
 		return p.Identity()
 	}
-	return p.Identity() + " " + p.ClientID
+	return p.Identity() + " " + string(p.ClientID)
 }
 
 // Title is none: the document has no name for people.
@@ -205,11 +205,11 @@ func (p *Provider) Describe() []federation.Value {
 			out = append(out, federation.Value{Label: label, Value: value, Touches: touches})
 		}
 	}
-	add("Issuer", p.Doc.Issuer, federation.TouchIdentity)
+	add("Issuer", string(p.Doc.Issuer), federation.TouchIdentity)
 	for _, e := range p.Endpoints() {
 		add(e.Use, e.Location, federation.TouchAddress)
 	}
-	add("Client ID", p.ClientID, "")
+	add("Client ID", string(p.ClientID), "")
 	add("Client secret", p.secretInWords(), "")
 	add("Client authentication", string(p.method()), "")
 	out = append(out, Described(p.compiled.keys)...)

@@ -3,11 +3,11 @@ package rpside
 import (
 	"encoding/json"
 	"fmt"
-	"net/url"
 	"slices"
 	"strings"
 
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/core/oidc"
 )
@@ -22,26 +22,26 @@ type ProviderSettings struct {
 
 // ClientSettings are about the gate as a client.
 type ClientSettings struct {
-	Scopes        string `json:"scopes"`
-	AuthMethod    string `json:"authMethod"`
-	AssertionFor  string `json:"assertionFor"`
-	WithoutPKCE   bool   `json:"withoutPKCE"`
-	Prompt        string `json:"prompt"`
-	Parameters    string `json:"parameters"`
-	RequireClaims string `json:"requireClaims"`
-	KeepTokens    bool   `json:"keepTokens"`
-	SecretID      string `json:"secretId"`
+	Scopes        listed.Words `json:"scopes"`
+	AuthMethod    string       `json:"authMethod"`
+	AssertionFor  string       `json:"assertionFor"`
+	WithoutPKCE   bool         `json:"withoutPKCE"`
+	Prompt        string       `json:"prompt"`
+	Parameters    Parameters   `json:"parameters"`
+	RequireClaims Parameters   `json:"requireClaims"`
+	KeepTokens    bool         `json:"keepTokens"`
+	SecretID      string       `json:"secretId"`
 }
 
 // OpenIDSettings are those of OpenID Connect alone.
 type OpenIDSettings struct {
-	Algorithms       string `json:"algorithms"`
-	ResponseType     string `json:"responseType"`
-	UserInfo         string `json:"userInfo"`
-	Tenants          string `json:"tenants"`
-	PersonalTenant   string `json:"personalTenant"`
-	PersonalAccounts bool   `json:"personalAccounts"`
-	StaySignedIn     bool   `json:"staySignedIn"`
+	Algorithms       listed.Words `json:"algorithms"`
+	ResponseType     string       `json:"responseType"`
+	UserInfo         string       `json:"userInfo"`
+	Tenants          listed.Words `json:"tenants"`
+	PersonalTenant   string       `json:"personalTenant"`
+	PersonalAccounts bool         `json:"personalAccounts"`
+	StaySignedIn     bool         `json:"staySignedIn"`
 }
 
 // OAuth2Settings are those of OAuth 2.0 alone.
@@ -75,9 +75,9 @@ var common = []federation.Setting{
 		Words:   map[string]string{"": "none", "login": "login: sign in anew", "consent": "consent: agree anew", "select_account": "select_account: choose the account"},
 		Choices: []string{"", "login", "consent", "select_account"},
 		Text:    "prompt of every request, unless the application wants another"},
-	{Name: "parameters", Label: "Further parameters of requests", Type: federation.Pairs, Group: "Requests and answers", Most: 2000,
+	{Name: "parameters", Label: "Further parameters of requests", Type: federation.Pairs, Form: escaped, Group: "Requests and answers", Most: 2000,
 		Text: "Further parameters of every request, like hd=wrenmoor.example, separated by spaces"},
-	{Name: "requireClaims", Label: "Claims that must have a value", Type: federation.Pairs, Group: "Requests and answers", Most: 4000,
+	{Name: "requireClaims", Label: "Claims that must have a value", Type: federation.Pairs, Form: escaped, Group: "Requests and answers", Most: 4000,
 		Text: "Claims that must have a value, like department=rail, separated by spaces; a list has to hold it"},
 	{Name: "keepTokens", Label: "Keep its tokens, sealed", Type: federation.Switch, Group: "What is kept",
 		Text: "Keep its access and refresh token, sealed, as long as the session, so that a refresh of ours asks about the person again"},
@@ -126,7 +126,7 @@ func (p *Provider) Settings() any {
 // Inquires are the scopes and parameters that it is asked with, and whether its user-info
 // address is asked.
 func (p *Provider) Inquires() string {
-	return strings.Join([]string{"scopes " + strings.Join(p.scopes(), " "), p.Parameters, p.UserInfo, p.ResponseType}, "; ")
+	return strings.Join([]string{"scopes " + strings.Join(p.scopes(), " "), escaped.Line(listed.Pairs(p.Parameters)), p.UserInfo, p.ResponseType}, "; ")
 }
 
 // SettingList describes its settings.
@@ -157,17 +157,17 @@ func (p *Provider) ready() (*Provider, error) {
 		}
 	}
 	if oidc.IsPattern(q.Doc.Issuer) {
-		t, err := oidc.ReadTenants(q.Doc.Issuer)
+		t, err := oidc.ReadTenants(string(q.Doc.Issuer))
 		if err != nil {
 			return nil, &federation.SettingError{Field: "issuer", Err: err}
 		}
-		t.Allowed, t.Personal, t.People = strings.Fields(q.Tenants), q.PersonalTenant, q.PersonalAccounts
+		t.Allowed, t.Personal, t.People = q.Tenants, q.PersonalTenant, q.PersonalAccounts
 		q.compiled.tenants = &t
 	}
-	if q.compiled.required, err = pairs("requireClaims", q.RequireClaims); err != nil {
+	if q.compiled.required, err = q.RequireClaims.once("requireClaims"); err != nil {
 		return nil, err
 	}
-	more, err := pairs("parameters", q.Parameters)
+	more, err := q.Parameters.once("parameters")
 	q.compiled.more = map[string][]string{}
 	for name, v := range more {
 		if slices.Contains(ours, name) {
@@ -184,35 +184,47 @@ var ours = []string{"client_id", "redirect_uri", "response_type", "response_mode
 	"code_challenge", "code_challenge_method", "prompt", "max_age", "acr_values", "claims", "login_hint", "request",
 	"request_uri", "client_secret", "id_token_hint"}
 
-// pairs reads NAME=VALUE, separated by spaces. A value with spaces is percent-encoded.
-func pairs(field, text string) (map[string]string, error) {
+// Parameters are names with values. In a line they are NAME=VALUE, and a space in a value is %20.
+type Parameters listed.Pairs
+
+var escaped = listed.Form{Sign: "=", Escaped: true}
+
+// MarshalJSON writes an object.
+func (p Parameters) MarshalJSON() ([]byte, error) { return escaped.Marshal(listed.Pairs(p)) }
+
+// UnmarshalJSON reads an object, or a line.
+func (p *Parameters) UnmarshalJSON(octets []byte) error {
+	pairs, err := escaped.Unmarshal(octets)
+	*p = Parameters(pairs)
+	return err
+}
+
+// once has each name once, with a value.
+func (p Parameters) once(field string) (map[string]string, error) {
 	out := map[string]string{}
-	for _, word := range strings.Fields(text) {
-		name, value, ok := strings.Cut(word, "=")
-		if plain, err := url.PathUnescape(value); err == nil {
-			value = plain
+	for _, one := range p {
+		if _, twice := out[one.Name]; one.Name == "" || one.Value == "" || twice {
+			return nil, &federation.SettingError{Field: field, Err: fmt.Errorf(
+				"%q is not NAME=VALUE, or its name comes twice; write each once, and a space within a value as %%20",
+				escaped.Line(listed.Pairs{one}))}
 		}
-		if _, twice := out[name]; !ok || name == "" || twice {
-			return nil, &federation.SettingError{Field: field,
-				Err: fmt.Errorf("%q is not NAME=VALUE, or its name comes twice; write each once, and a space within a value as %%20", word)}
-		}
-		out[name] = value
+		out[one.Name] = one.Value
 	}
 	return out, nil
 }
 
 // scopes are those that are asked for.
 func (p *Provider) scopes() []string {
-	if p.Scopes == "" && !p.plain() {
+	if len(p.Scopes) == 0 && !p.plain() {
 		return []string{"openid", "profile", "email"}
 	}
-	return strings.Fields(p.Scopes)
+	return p.Scopes
 }
 
 // algorithms are those that its tokens may be signed with.
 func (p *Provider) algorithms() []string {
-	if p.Algorithms != "" {
-		return strings.Fields(p.Algorithms)
+	if len(p.Algorithms) > 0 {
+		return p.Algorithms
 	}
 	return oidc.Algorithms
 }
@@ -229,7 +241,7 @@ func (p *Provider) Check(r *federation.Provider) error {
 	wrong := func(field, format string, args ...any) error {
 		return &federation.SettingError{Field: field, Err: fmt.Errorf(format, args...)}
 	}
-	for _, alg := range strings.Fields(p.Algorithms) {
+	for _, alg := range p.Algorithms {
 		if slices.Contains(oidc.Algorithms, alg) {
 			continue
 		}
@@ -238,7 +250,7 @@ func (p *Provider) Check(r *federation.Provider) error {
 		}
 		return wrong("algorithms", "%s is not taken; there are %s", alg, strings.Join(oidc.Algorithms, " "))
 	}
-	for _, s := range strings.Fields(p.Scopes) {
+	for _, s := range p.Scopes {
 		if strings.ContainsAny(s, "\"\\") || strings.ContainsFunc(s, func(r rune) bool { return r < 0x21 || r > 0x7e }) {
 			return wrong("scopes", "%q is no scope (RFC 6749 §3.3)", s)
 		}
@@ -250,9 +262,9 @@ func (p *Provider) Check(r *federation.Provider) error {
 		return wrong("allowUnsolicited", "a provider of OAuth 2.0 cannot start a sign-in here; leave it out")
 	case p.ResponseType == idTokenOnly && p.KeepTokens:
 		return wrong("keepTokens", "the answer id_token brings no tokens to keep; leave one of both out")
-	case p.compiled.tenants != nil && p.Tenants == "" && len(p.Missing()) == 0 && !p.PersonalAccounts:
+	case p.compiled.tenants != nil && len(p.Tenants) == 0 && len(p.Missing()) == 0 && !p.PersonalAccounts:
 		return wrong("tenants", "the issuer is one of many tenants; name those whose people may come, or * for every one")
-	case p.compiled.tenants == nil && p.Doc.Issuer != "" && p.Tenants+p.PersonalTenant != "":
+	case p.compiled.tenants == nil && p.Doc.Issuer != "" && (len(p.Tenants) > 0 || p.PersonalTenant != ""):
 		return wrong("tenants", "the issuer %s has no place for a tenant in braces; leave it out", p.Doc.Issuer)
 	case p.PersonalAccounts && p.PersonalTenant == "":
 		return wrong("personalTenant", "name the tenant that personal accounts have, so that they can be told apart")

@@ -54,7 +54,7 @@ func (p *Provider) Sheet(s *federation.Snapshot, r *federation.Provider) federat
 			"jwks_uri", "public keys"))
 	}
 	if p.ClientID != "" {
-		out = append(out, v("Client ID", p.ClientID, "as the provider gave it", "client_id", "application ID"))
+		out = append(out, v("Client ID", string(p.ClientID), "as the provider gave it", "client_id", "application ID"))
 	}
 	out = append(out, v("Not offered", "mTLS, DPoP, request objects, pushed requests, encrypted tokens",
 		"the registration must not demand them", "unsupported"))

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/url"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -25,38 +26,54 @@ func (p *Provider) Take(document []byte, _ federation.Trusting) (federation.Side
 	return side, federation.Intake{}, err
 }
 
-// Fields that can be typed.
-var openIDTyped = []string{"issuer", "clientId", "clientSecret", "clientSecretEnds", "authorize", "token", "userinfo",
-	"jwksUri", "jwks", "endSession"}
-
-var oauth2Typed = []string{"clientId", "clientSecret", "clientSecretEnds", "authorize", "token", "userinfo"}
+// Values that can be typed: of OAuth 2.0, and those of OpenID Connect beside them.
+var (
+	oauth2Fields = []federation.Setting{
+		{Name: "clientId", Label: "Client ID", Type: federation.OneLine, Text: "client ID that the provider gave the gate"},
+		{Name: "clientSecret", Label: "Client secret", Type: federation.Secret, Option: "client-secret-file",
+			Text: "file with the client secret that the provider gave the gate; kept sealed, never shown"},
+		{Name: "clientSecretEnds", Label: "End of the client secret", Type: federation.Day,
+			Text: "date on which that secret ends, like 2027-06-30; none for no end"},
+		{Name: "authorize", Label: "Authorization endpoint", Type: federation.Address, Text: "authorization endpoint, typed by hand"},
+		{Name: "token", Label: "Token endpoint", Type: federation.Address, Text: "token endpoint, typed by hand"},
+		{Name: "userinfo", Label: "UserInfo endpoint", Type: federation.List,
+			Text: "user-info address; several times, if one does not tell everything"}}
+	openIDFields = append([]federation.Setting{{Name: "issuer", Label: "Issuer", Type: federation.Address, Identifies: true,
+		Text: "issuer of the provider; its document is fetched and kept fresh"}}, append(slices.Clone(oauth2Fields),
+		federation.Setting{Name: "jwksUri", Label: "JWKS address", Type: federation.Address, Text: "address of its JWK Set, typed by hand"},
+		federation.Setting{Name: "jwks", Label: "Keys", Type: federation.PublicKeys,
+			Text: "keys it signs with, if they lie at no address: a file with a JWK Set, or PEM"},
+		federation.Setting{Name: "endSession", Label: "End-session endpoint", Type: federation.Address,
+			Text: "where the provider signs people out; none for no more"})...)
+)
 
 // Beside reports whether a field is about the gate as a client, which stands in no
 // document: it is changed without leaving the document.
 func (*Provider) Beside(field string) bool { return strings.HasPrefix(field, "client") }
 
-func (p *Provider) typed() []string {
+// Fields are the values that can be typed.
+func (p *Provider) Fields() []federation.Setting {
 	if p.plain() {
-		return oauth2Typed
+		return oauth2Fields
 	}
-	return openIDTyped
+	return openIDFields
 }
 
 // Locate is the document of the issuer that was typed, unless its endpoints were.
 func (p *Provider) Locate(t federation.Typed) (address, field string) {
 	issuer := strings.TrimSpace(t["issuer"])
-	if issuer == "" || t["authorize"] != "" || t["token"] != "" || oidc.IsPattern(issuer) || p.plain() {
+	if issuer == "" || t["authorize"] != "" || t["token"] != "" || oidc.IsPattern(oidc.Issuer(issuer)) || p.plain() {
 		return "", ""
 	}
 	if _, whole := oidc.IssuerOf(issuer); whole {
 		return issuer, "issuer"
 	}
-	return oidc.DiscoveryOf(issuer), "issuer"
+	return oidc.DiscoveryOf(oidc.Issuer(issuer)), "issuer"
 }
 
 // Overlay lays typed values over what is known.
 func (p *Provider) Overlay(t federation.Typed) (federation.Side, error) {
-	if err := t.Only(p.typed()...); err != nil {
+	if err := t.Only(p.Fields()); err != nil {
 		return nil, err
 	}
 	q := *p
@@ -75,14 +92,15 @@ func bad(field, format string, args ...any) error {
 // typedIssuer compares with the document, letter by letter (OpenID Connect Discovery
 // §4.3). The address of the document itself is taken for its issuer.
 func (p *Provider) typedIssuer(t federation.Typed) error {
-	issuer := strings.TrimSpace(t["issuer"])
-	if issuer == "" {
+	typed := strings.TrimSpace(t["issuer"])
+	if typed == "" {
 		return nil
 	}
-	if from, whole := oidc.IssuerOf(issuer); whole {
-		issuer = from
+	if from, whole := oidc.IssuerOf(typed); whole {
+		typed = string(from)
 	}
-	if err := oidc.CheckIssuer(issuer); err != nil {
+	issuer, err := oidc.ParseIssuer(typed)
+	if err != nil {
 		return bad("issuer", "%w", err)
 	}
 	if !p.taken {
@@ -93,7 +111,7 @@ func (p *Provider) typedIssuer(t federation.Typed) error {
 		return nil
 	}
 	if oidc.IsPattern(p.Doc.Issuer) {
-		if many, err := oidc.ReadTenants(p.Doc.Issuer); err == nil {
+		if many, err := oidc.ReadTenants(string(p.Doc.Issuer)); err == nil {
 			if many.Allowed = []string{"*"}; fits(many, issuer) {
 				return nil // asked for by the name of one tenant, or of all of them
 			}
@@ -103,7 +121,7 @@ func (p *Provider) typedIssuer(t federation.Typed) error {
 		finding.Compare("issuer", issuer, p.Doc.Issuer))}
 }
 
-func fits(many oidc.Tenants, issuer string) bool {
+func fits(many oidc.Tenants, issuer oidc.Issuer) bool {
 	_, err := many.Of(issuer)
 	return err == nil
 }
@@ -174,7 +192,7 @@ func (p *Provider) typedClient(t federation.Typed) error {
 			return bad("clientId",
 				"the client ID has to be 1 to 512 printable ASCII letters without spaces (RFC 6749 appendix A.1)")
 		}
-		p.ClientID = id
+		p.ClientID = oidc.ClientID(id)
 	}
 	given := t["clientSecret"]
 	secret := strings.TrimSpace(given)

@@ -17,7 +17,7 @@ func (p *Provider) Try(g *federation.Gate, r *federation.Provider, id string) st
 	if len(p.Missing()) > 0 {
 		return ""
 	}
-	q := oidc.Asking{ClientID: p.ClientID, RedirectURI: RedirectURI(g, r.Name), ResponseType: p.responseType(),
+	q := oidc.Asking{ClientID: p.ClientID, RedirectURI: oidc.RedirectURI(RedirectURI(g, r.Name)), ResponseType: p.responseType(),
 		Scopes: p.scopes(), State: id, More: p.compiled.more}
 	if !p.plain() {
 		q.Nonce, q.Prompts = derived(g, "nonce", id), []string{"none"}
@@ -37,7 +37,7 @@ func (p *Provider) Tried(g *federation.Gate, r *federation.Provider, reply feder
 		f := finding.New(finding.RequestRefused, finding.Fact("HTTP status", fmt.Sprint(reply.Status)),
 			finding.Fact("Redirect URI", RedirectURI(g, r.Name)), finding.Fact("Client ID", p.ClientID))
 		if m := titled.FindSubmatch(reply.Octets); m != nil {
-			f = f.With(finding.Fact("Title of the page", clip(strings.TrimSpace(string(m[1])))))
+			f = f.With(finding.Fact("Title of the page", finding.Clip(strings.TrimSpace(string(m[1])))))
 		}
 		return f
 	}

@@ -20,12 +20,12 @@ import (
 
 // reply is how and where the application wants its answer.
 type reply struct {
-	InReplyTo string `json:"inReplyTo,omitempty"`
-	Address   string `json:"address"`
-	State     string `json:"state,omitempty"`
-	Format    string `json:"format,omitempty"` // of NameIDPolicy
-	Held      bool   `json:"held,omitempty"`   // wanted by artifact
-	Shared    bool   `json:"shared,omitempty"` // the face that applications share was asked
+	InReplyTo string            `json:"inReplyTo,omitempty"`
+	Address   string            `json:"address"`
+	State     string            `json:"state,omitempty"`
+	Format    saml.NameIDFormat `json:"format,omitempty"` // of NameIDPolicy
+	Held      bool              `json:"held,omitempty"`   // wanted by artifact
+	Shared    bool              `json:"shared,omitempty"` // the face that applications share was asked
 }
 
 // Receive checks an AuthnRequest (SAML profiles §4.1.4.1). An application that
@@ -47,12 +47,12 @@ func (a *Application) Receive(g *federation.Gate, r *federation.Application, in 
 	out.Wish = crossing.Wish{Force: q.ForceAuthn, Passive: q.IsPassive, Contexts: slices.Clone(q.Contexts),
 		Comparison: q.Comparison, Subject: q.Subject}
 	if q.ProxyCount >= 0 || len(q.Requesters) > 0 {
-		out.Wish.Hops, out.Wish.Requesters = max(q.ProxyCount, 0), append(slices.Clone(q.Requesters), q.Issuer)
+		out.Wish.Hops, out.Wish.Requesters = max(q.ProxyCount, 0), texts(append(slices.Clone(q.Requesters), q.Issuer))
 	}
 	if q.ProxyCount == 0 {
 		out.Unmet = finding.New(finding.ScopingUnmet, finding.Fact("ProxyCount", "0"))
 	}
-	out.Values = values("NameIDPolicy Format", q.NameIDFormat, "Answer by",
+	out.Values = federation.Labelled("NameIDPolicy Format", string(q.NameIDFormat), "Answer by",
 		short(map[bool]string{true: saml.BindingArtifact, false: saml.BindingPOST}[q.ByArtifact]))
 	out.Own, err = json.Marshal(reply{InReplyTo: q.ID, Address: q.ACS, State: q.in.RelayState, Format: q.NameIDFormat,
 		Held: q.ByArtifact, Shared: shared})
@@ -68,7 +68,7 @@ func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, tar
 		return nil, finding.New(finding.ACSUnregistered)
 	}
 	if target != "" && !a.allows(target) {
-		return nil, finding.New(finding.TargetForeign, finding.Fact("RelayState", clip(target)),
+		return nil, finding.New(finding.TargetForeign, finding.Fact("RelayState", finding.Clip(target)),
 			finding.Fact("Application", e.Location))
 	}
 	return json.Marshal(reply{Address: e.Location, State: target, Shared: a.byShared(),
@@ -113,10 +113,10 @@ func (a *Application) Naming(_ *federation.Application, own json.RawMessage) (pr
 		return profile.Wanted{}, err
 	}
 	format := r.Format
-	if format == "" || format == saml.FormatUnspecified {
+	if format.Unspecified() {
 		format = a.NameIDFormat
 	}
-	w := profile.Wanted{Kind: profile.Unoffered, Word: format}
+	w := profile.Wanted{Kind: profile.Unoffered, Word: string(format)}
 	switch format {
 	case "":
 		w.Kind = profile.Given
@@ -125,17 +125,17 @@ func (a *Application) Naming(_ *federation.Application, own json.RawMessage) (pr
 	case saml.FormatTransient:
 		w.Kind = profile.Passing
 	case saml.FormatPersistent:
-		w.Kind, w.For = profile.Lasting, a.SP.EntityID
+		w.Kind, w.For = profile.Lasting, string(a.SP.EntityID)
 	case saml.FormatEmail:
-		w.Kind, w.As = profile.Mail, format
+		w.Kind, w.As = profile.Mail, string(format)
 	}
 	return w, nil
 }
 
 // nameIDOf is the NameID for a name. A name that is the gate's own says whose it
 // is (SAML core §8.3.7, §8.3.8).
-func (a *Application) nameIDOf(n profile.Name, issuer string) saml.NameID {
-	own := saml.NameID{NameQualifier: issuer, SPNameQualifier: a.SP.EntityID, Value: n.Value}
+func (a *Application) nameIDOf(n profile.Name, issuer saml.EntityID) saml.NameID {
+	own := saml.NameID{NameQualifier: string(issuer), SPNameQualifier: string(a.SP.EntityID), Value: n.Value}
 	switch n.Kind {
 	case profile.Bare:
 		return saml.NameID{Format: saml.FormatUnspecified, Value: n.Value}
@@ -187,7 +187,7 @@ func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
 // attribute of which nothing is left; other values are left out.
 func (p *answer) writable(in crossing.AnswerIn) error {
 	n := p.msg.NameID
-	for _, text := range []string{n.Value, n.Format, n.NameQualifier, n.SPNameQualifier} {
+	for _, text := range []string{n.Value, string(n.Format), n.NameQualifier, n.SPNameQualifier} {
 		if !xmlsec.IsText(text) {
 			return finding.New(finding.ValueNotXML, finding.Fact("NameID", visible(text)))
 		}
@@ -222,7 +222,7 @@ func (p *answer) writable(in crossing.AnswerIn) error {
 
 // visible is a text with what cannot be written shown by its number.
 func visible(s string) string {
-	s = strconv.QuoteToASCII(clip(s))
+	s = strconv.QuoteToASCII(finding.Clip(s))
 	return s[1 : len(s)-1]
 }
 
@@ -277,8 +277,8 @@ func (a *Application) Usual(*federation.Application) json.RawMessage { return js
 
 // Sent says what the application is told.
 func (p answer) Sent() []federation.Value {
-	out := values("Audience", p.msg.Audience, "InResponseTo", p.msg.InResponseTo, "NameID", p.name.String(),
-		"NameID Format", p.msg.NameID.Format, "AuthnContextClassRef", p.msg.Context)
+	out := federation.Labelled("Audience", string(p.msg.Audience), "InResponseTo", p.msg.InResponseTo, "NameID", p.name.String(),
+		"NameID Format", string(p.msg.NameID.Format), "AuthnContextClassRef", p.msg.Context)
 	for _, a := range p.attributes {
 		out = append(out, federation.Value{Label: "Attribute " + a.Name, Value: profile.Joined(a.Values)})
 	}
@@ -286,7 +286,7 @@ func (p answer) Sent() []federation.Value {
 	if p.encKey != nil {
 		encrypted = map[bool]string{true: "NameID and attributes", false: "assertion"}[p.side.EncryptNames]
 	}
-	return append(out, values("Signed", p.side.signed(), "Encrypted", encrypted)...)
+	return append(out, federation.Labelled("Signed", p.side.signed(), "Encrypted", encrypted)...)
 }
 
 // statuses are the status codes of what an application can hear (SAML core
@@ -342,13 +342,13 @@ func (p refusal) Render(g *federation.Gate, m crossing.Made) (crossing.Rendered,
 
 // Sent says what the application is told.
 func (p refusal) Sent() []federation.Value {
-	return values("InResponseTo", p.reply.InReplyTo, "StatusCode", p.status[0], "nested StatusCode", p.status[1],
+	return federation.Labelled("InResponseTo", p.reply.InReplyTo, "StatusCode", p.status[0], "nested StatusCode", p.status[1],
 		"StatusMessage", p.message)
 }
 
 // deliver hands a Response to the browser, or, where the application wants it
 // so, only an artifact for it (SAML bindings §3.6).
-func deliver(issuer string, r reply, octets []byte, m crossing.Made) (crossing.Rendered, error) {
+func deliver(issuer saml.EntityID, r reply, octets []byte, m crossing.Made) (crossing.Rendered, error) {
 	if !r.Held {
 		return crossing.Rendered{Departure: departure("Response", saml.ToPOST(r.Address, "SAMLResponse", octets, r.State))},
 			nil

@@ -30,15 +30,15 @@ const (
 
 // ApplicationSettings are what an engineer decides about a SAML application.
 type ApplicationSettings struct {
-	RequireSignedRequests bool   `json:"requireSignedRequests"`
-	AllowSHA1             bool   `json:"allowSHA1"`
-	Sign                  string `json:"sign"`
-	Encrypt               bool   `json:"encrypt"`
-	EncryptNames          bool   `json:"encryptNames"`
-	NameIDFormat          string `json:"nameIdFormat"`
-	OwnFace               bool   `json:"ownFace"`
-	OwnEntityID           string `json:"ownEntityId"`
-	FormerEntityID        string `json:"formerEntityId"`
+	RequireSignedRequests bool              `json:"requireSignedRequests"`
+	AllowSHA1             bool              `json:"allowSHA1"`
+	Sign                  string            `json:"sign"`
+	Encrypt               bool              `json:"encrypt"`
+	EncryptNames          bool              `json:"encryptNames"`
+	NameIDFormat          saml.NameIDFormat `json:"nameIdFormat"`
+	OwnFace               bool              `json:"ownFace"`
+	OwnEntityID           saml.EntityID     `json:"ownEntityId"`
+	FormerEntityID        saml.EntityID     `json:"formerEntityId"`
 }
 
 var applicationSettings = []federation.Setting{
@@ -69,7 +69,7 @@ var applicationSettings = []federation.Setting{
 func (*Application) Protocol() string { return Name }
 
 // Identity is the entity ID.
-func (a *Application) Identity() string { return a.SP.EntityID }
+func (a *Application) Identity() string { return string(a.SP.EntityID) }
 
 // Title is the name for people in its metadata.
 func (a *Application) Title() string { return a.SP.Title }
@@ -94,7 +94,7 @@ func (a *Application) Settings() any { return a.ApplicationSettings }
 func (a *Application) With(settings []byte) (federation.Side, error) {
 	b := *a
 	err := json.Unmarshal(settings, &b.ApplicationSettings)
-	b.NameIDFormat = longFormat(b.NameIDFormat)
+	b.NameIDFormat = longFormat(string(b.NameIDFormat))
 	b.FormerEntityID = former(a.OwnFace && a.SP.EntityID != "" && a.OwnEntityID != b.OwnEntityID, settings, a.OwnEntityID,
 		b.FormerEntityID)
 	if b.OwnFace != a.OwnFace {
@@ -110,7 +110,7 @@ func (a *Application) Data() any { return a }
 func (a *Application) Named(g *federation.Gate, n federation.Name) federation.Side {
 	b := *a
 	if b.OwnFace && b.OwnEntityID == "" && n != "" {
-		b.OwnEntityID = g.Base + "/saml/idp/app/" + string(n)
+		b.OwnEntityID = saml.EntityID(g.Base + "/saml/idp/app/" + string(n))
 	}
 	return &b
 }
@@ -157,8 +157,8 @@ func (a *Application) Check(*federation.Application) error {
 		return wrong("nameIdFormat", "the format %q is not offered; use emailAddress, persistent, transient, unspecified, or nothing",
 			a.NameIDFormat)
 	}
-	if n := len([]rune(a.OwnEntityID)); a.OwnFace && (n < 1 || n > 1024) {
-		return wrong("ownEntityId", "the entity ID has %d characters; use 1 to 1024", n)
+	if _, err := saml.ParseEntityID(string(a.OwnEntityID)); a.OwnFace && err != nil {
+		return wrong("ownEntityId", "%w", err)
 	}
 	if a.Encrypt && len(a.SP.EncryptionKeys()) == 0 {
 		return &federation.SettingError{Field: "encrypt", Err: errNoKey}
@@ -175,16 +175,16 @@ func (a *Application) Check(*federation.Application) error {
 func (a *Application) byShared() bool { return !a.OwnFace || !a.Moved }
 
 // face is the gate as identity provider towards the application.
-func (a *Application) face(g *federation.Gate, r *federation.Application, shared bool) (federation.Face,
+func (a *Application) face(g *federation.Gate, r *federation.Application, shared bool) (Face,
 	federation.KeySet) {
 	if shared || !a.OwnFace {
 		return idpFace(g), g.Keys[SignsAnswers]
 	}
-	return federation.Face{EntityID: a.OwnEntityID, Address: g.Base + "/saml/idp/app/" + string(r.Name) + "/sso"},
+	return Face{EntityID: a.OwnEntityID, Address: g.Base + "/saml/idp/app/" + string(r.Name) + "/sso"},
 		g.KeysOf(r)
 }
 
 // artifactAddress is where an application resolves artifacts of a face.
-func artifactAddress(face federation.Face) string {
+func artifactAddress(face Face) string {
 	return strings.TrimSuffix(face.Address, "/sso") + "/artifact"
 }

@@ -36,7 +36,7 @@ func Request(in saml.Inbound, own string, broken error) *crossing.Arrival {
 	}
 	a.Message, a.Says = request{r, in}, issuerFact(r.Issuer)
 	a.Whose = func(s *federation.Snapshot) (federation.Name, bool) {
-		if app, ok := s.ApplicationBy(Name, r.Issuer); ok {
+		if app, ok := s.ApplicationBy(Name, string(r.Issuer)); ok {
 			return app.Name, true
 		}
 		return "", false
@@ -50,7 +50,7 @@ func Response(in saml.Inbound, own string, broken error) *crossing.Arrival {
 	a := &crossing.Arrival{Protocol: Name, From: crossing.Provider, Record: federation.Name(own), Broken: broken,
 		Handles: []string{in.RelayState},
 		Name:    "Response", Binding: in.Binding, State: in.RelayState, Raw: crossing.Masked(in.Raw), Octets: in.Octets,
-		Says: []finding.Evidence{finding.Fact("Name", clip(own))}}
+		Says: []finding.Evidence{finding.Fact("Name", finding.Clip(own))}}
 	if in.Binding == saml.BindingRedirect && broken == nil {
 		a.Broken = finding.New(finding.ResponseRedirect)
 	}
@@ -67,7 +67,7 @@ func Response(in saml.Inbound, own string, broken error) *crossing.Arrival {
 		a.Handles = []string{m.InResponseTo, in.RelayState}
 	}
 	a.Whose = func(s *federation.Snapshot) (federation.Name, bool) {
-		if p, ok := s.ProviderBy(Name, m.Issuer); ok {
+		if p, ok := s.ProviderBy(Name, string(m.Issuer)); ok {
 			return p.Name, true
 		}
 		return "", false
@@ -81,7 +81,7 @@ func Artifact(text, relayState, own string) *crossing.Arrival {
 	a := &crossing.Arrival{Protocol: Name, From: crossing.Provider, Record: federation.Name(own),
 		Handles: []string{relayState},
 		Name:    "Artifact", Binding: saml.BindingArtifact, State: relayState, Raw: text,
-		Says: []finding.Evidence{finding.Fact("Name", clip(own))}}
+		Says: []finding.Evidence{finding.Fact("Name", finding.Clip(own))}}
 	art, err := saml.ParseArtifact(text)
 	if err != nil {
 		a.Broken = err

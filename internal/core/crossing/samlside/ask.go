@@ -76,7 +76,7 @@ func (p *Provider) ask(in crossing.In) crossing.Out {
 		request: saml.AuthnRequest{ID: id, IssueInstant: in.Now.UTC(), Issuer: face.EntityID, ACS: face.Address,
 			ForceAuthn: w.Force || w.MaxAge > 0, IsPassive: w.Passive, Contexts: w.Contexts, Comparison: w.Comparison,
 			ProxyCount: w.Hops,
-			Requesters: w.Requesters, ByArtifact: p.UseArtifact, NameIDFormat: p.AskNameIDFormat}}
+			Requesters: as[saml.EntityID](w.Requesters), ByArtifact: p.UseArtifact, NameIDFormat: p.AskNameIDFormat}}
 	if slices.ContainsFunc(w.Contexts, func(c string) bool { return !xmlsec.IsText(c) }) {
 		return crossing.Out{Err: finding.New(finding.ContextImpossible,
 			finding.Fact("Context", "has characters that cannot stand in XML"))}
@@ -92,7 +92,7 @@ func (p *Provider) ask(in crossing.In) crossing.Out {
 }
 
 // Inquires is the NameID format that it is asked for.
-func (p *Provider) Inquires() string { return "NameIDPolicy Format " + p.AskNameIDFormat }
+func (p *Provider) Inquires() string { return "NameIDPolicy Format " + string(p.AskNameIDFormat) }
 
 // mostHint bounds in octets what a request names as its Subject.
 const mostHint = 256
@@ -133,31 +133,21 @@ func (a ask) Render(g *federation.Gate, _ crossing.Made) (crossing.Rendered, err
 // Sent says what is asked for.
 func (a ask) Sent() []federation.Value {
 	r := a.request
-	out := values("Issuer", r.Issuer, "Destination", a.to.Location, labelACS, r.ACS, "NameIDPolicy Format", r.NameIDFormat,
+	out := federation.Labelled("Issuer", string(r.Issuer), "Destination", a.to.Location, labelACS, r.ACS, "NameIDPolicy Format", string(r.NameIDFormat),
 		"Subject NameID", r.Subject)
 	if r.ForceAuthn {
-		out = append(out, values("ForceAuthn", "true")...)
+		out = append(out, federation.Labelled("ForceAuthn", "true")...)
 	}
 	if r.IsPassive {
-		out = append(out, values("IsPassive", "true")...)
+		out = append(out, federation.Labelled("IsPassive", "true")...)
 	}
 	for _, c := range r.Contexts {
-		out = append(out, values("AuthnContextClassRef, "+r.Comparison, c)...)
+		out = append(out, federation.Labelled("AuthnContextClassRef, "+r.Comparison, c)...)
 	}
 	for _, id := range r.Requesters {
-		out = append(out, values("RequesterID", id)...)
+		out = append(out, federation.Labelled("RequesterID", string(id))...)
 	}
-	return append(out, values("Signed", map[bool]string{true: "yes", false: "no"}[a.signed])...)
-}
-
-// values pairs labels with values and leaves out what is empty.
-func values(pairs ...string) (out []federation.Value) {
-	for i := 0; i+1 < len(pairs); i += 2 {
-		if pairs[i+1] != "" {
-			out = append(out, federation.Value{Label: pairs[i], Value: pairs[i+1]})
-		}
-	}
-	return out
+	return append(out, federation.Labelled("Signed", map[bool]string{true: "yes", false: "no"}[a.signed])...)
 }
 
 func departure(message string, out saml.Outbound) crossing.Departure {
@@ -186,7 +176,7 @@ func (p *Provider) resolve(in crossing.In, h heard) crossing.Out {
 	h.resolve = "_" + in.Facts.New
 	return crossing.Out{Own: in.Own, Held: h, Next: &crossing.Need{Call: &crossing.Call{Name: "ArtifactResolve",
 		Binding: saml.BindingSOAP, Address: address, Limit: 1 << 20,
-		Unreached: finding.ArtifactUnresolved, Plan: resolve{id: h.resolve, issuer: p.face(in.Gate).EntityID,
+		Unreached: finding.ArtifactUnresolved, Plan: resolve{id: h.resolve, issuer: string(p.face(in.Gate).EntityID),
 			address: address, artifact: a.text, at: in.Now}}}}
 }
 
@@ -305,7 +295,7 @@ func (p *Provider) judge(in crossing.In, h heard) crossing.Out {
 	out.Answer = &crossing.Answer{SessionIndex: a.SessionIndex, Subject: subject(a.NameID),
 		// Whoever proxies names the provider behind whoever it named (SAML core
 		// §3.4.1.5.2).
-		Authorities: append(a.Authorities, p.IDP.EntityID)}
+		Authorities: append(a.Authorities, string(p.IDP.EntityID))}
 	out.Answer.At, out.Answer.Context, out.Answer.Until = a.AuthnInstant, a.Context, a.SessionNotOnOrAfter
 	out.Answer.NoProxy, out.Answer.ProxyAudiences = a.NoProxy, a.ProxyAudiences
 	for _, at := range a.Attributes {
@@ -329,12 +319,12 @@ func (p *Provider) Unproved(text string) (*crossing.Answer, error) {
 
 // subject is the name that a provider gave, inside the gate.
 func subject(n saml.NameID) profile.Subject {
-	return profile.Subject{Format: n.Format, NameQualifier: n.NameQualifier, SPNameQualifier: n.SPNameQualifier,
+	return profile.Subject{Format: string(n.Format), NameQualifier: n.NameQualifier, SPNameQualifier: n.SPNameQualifier,
 		Value:     n.Value,
 		Transient: n.Format == saml.FormatTransient}
 }
 
 func nameID(s profile.Subject) saml.NameID {
-	return saml.NameID{Format: s.Format, NameQualifier: s.NameQualifier, SPNameQualifier: s.SPNameQualifier,
+	return saml.NameID{Format: saml.NameIDFormat(s.Format), NameQualifier: s.NameQualifier, SPNameQualifier: s.SPNameQualifier,
 		Value: s.Value}
 }

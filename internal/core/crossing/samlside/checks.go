@@ -27,7 +27,7 @@ func (p *Provider) Checks(c *checks.Checker, r federation.Record, l *checks.List
 	}
 	if p.AskNameIDFormat != "" && len(idp.NameIDFormats) > 0 && !offers(idp.NameIDFormats, p.AskNameIDFormat) {
 		l.Add(finding.New(finding.NameIDNoneCommon, finding.Compare("NameIDFormat", p.AskNameIDFormat,
-			strings.Join(idp.NameIDFormats, ", "))))
+			strings.Join(texts(idp.NameIDFormats), ", "))))
 	}
 	algorithms(l, idp.Algorithms, p.AllowSHA1)
 	exceptions(l, map[string]bool{"allowSHA1": p.AllowSHA1, "allowCBC": p.AllowCBC})
@@ -84,7 +84,7 @@ func (a *Application) Checks(c *checks.Checker, r federation.Record, l *checks.L
 
 // offered are the NameID formats of providers; open if one names none.
 type offered struct {
-	formats []string
+	formats []saml.NameIDFormat
 	open    bool
 }
 
@@ -101,7 +101,7 @@ func (o *offered) add(p *federation.Provider) {
 func (a *Application) formats(c *checks.Checker, r *federation.Application, l *checks.List) {
 	want := a.SP.NameIDFormats
 	if a.NameIDFormat != "" {
-		want = []string{a.NameIDFormat}
+		want = []saml.NameIDFormat{a.NameIDFormat}
 	}
 	o := checks.Once(c, "NameID formats", func() offered {
 		var all offered
@@ -118,7 +118,7 @@ func (a *Application) formats(c *checks.Checker, r *federation.Application, l *c
 		o = offered{}
 		o.add(p)
 	}
-	can := func(format string) bool {
+	can := func(format saml.NameIDFormat) bool {
 		switch format {
 		case saml.FormatPersistent, saml.FormatTransient, saml.FormatUnspecified: // the gate makes these itself
 			return true
@@ -126,12 +126,12 @@ func (a *Application) formats(c *checks.Checker, r *federation.Application, l *c
 		return o.open || offers(o.formats, format)
 	}
 	if len(want) > 0 && !slices.ContainsFunc(want, can) {
-		l.Add(finding.New(finding.NameIDNoneCommon, finding.Compare("NameIDFormat", strings.Join(want, ", "),
-			strings.Join(o.formats, ", "))))
+		l.Add(finding.New(finding.NameIDNoneCommon, finding.Compare("NameIDFormat", strings.Join(texts(want), ", "),
+			strings.Join(texts(o.formats), ", "))))
 	}
 }
 
-func offers(formats []string, format string) bool {
+func offers(formats []saml.NameIDFormat, format saml.NameIDFormat) bool {
 	return slices.Contains(formats, format) || slices.Contains(formats, saml.FormatUnspecified)
 }
 
@@ -160,7 +160,7 @@ func algorithms(l *checks.List, announced []string, allowed bool) {
 
 // moving tells that the other side has to change the gate's entity ID, and whom to
 // tell.
-func moving(l *checks.List, b *federation.Basics, former, now string) {
+func moving(l *checks.List, b *federation.Basics, former, now saml.EntityID) {
 	if former == "" || former == now {
 		return
 	}
@@ -199,5 +199,16 @@ func bindings(es []saml.Endpoint) string {
 	}
 	return strings.Join(slices.Compact(out), ", ")
 }
+
+// as are identifiers of another type.
+func as[U, T ~string](in []T) (out []U) {
+	for _, x := range in {
+		out = append(out, U(x))
+	}
+	return out
+}
+
+// texts are identifiers as they are written.
+func texts[T ~string](in []T) []string { return as[string](in) }
 
 func short(urn string) string { return urn[strings.LastIndex(urn, ":")+1:] }

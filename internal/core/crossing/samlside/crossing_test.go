@@ -213,7 +213,7 @@ func TestCrossingInPureTurns(t *testing.T) {
 	opened, err := message.Open(&saml.IDP{EntityID: "urn:gate-idp",
 		Keys: []saml.Key{{Certificate: w.snap.Gate.Keys["idp"].Current.Certificate}}}, saml.Trust{}, &log)
 	require.NoError(t, err)
-	a, err := opened.Check(saml.Expect{EntityIDs: []string{"urn:roster"}, ACS: "https://roster.example/acs",
+	a, err := opened.Check(saml.Expect{EntityIDs: []saml.EntityID{"urn:roster"}, ACS: "https://roster.example/acs",
 		Request: &saml.Sent{ID: "_q"}, Now: now}, &log)
 	require.NoError(t, err)
 	require.Equal(t, "ada@wrenmoor.example", a.NameID.Value)
@@ -281,7 +281,7 @@ func TestRecordedTurnsAreDecidedAgain(t *testing.T) {
 	other.Side = &email
 	now := crossing.Replay(w.snap.With(&other), w.entries[2])
 	require.False(t, w.entries[2].Decided.Alike(now))
-	require.Contains(t, now.Sent, federation.Value{Label: "NameID Format", Value: saml.FormatTransient})
+	require.Contains(t, now.Sent, federation.Value{Label: "NameID Format", Value: string(saml.FormatTransient)})
 }
 
 // An answer counts once as soon as its signature holds, whatever the rest comes
@@ -371,7 +371,7 @@ func (w *world) sent(t crossing.Turn) string {
 func TestContextsAreTranslated(t *testing.T) {
 	w := newWorld(t)
 	p := *w.provider
-	p.ContextWords = "urn:idp:otp>" + token + " urn:idp:card>" + smartcard
+	p.ContextWords = federation.Words{{Name: "urn:idp:otp", Value: token}, {Name: "urn:idp:card", Value: smartcard}}
 	w.snap = w.snap.With(&p)
 	asked := w.request(func(q *saml.AuthnRequest) { q.Contexts, q.Comparison = []string{token, password}, "minimum" })
 	require.Contains(t, w.sent(asked), ">urn:idp:otp<")
@@ -388,10 +388,11 @@ func TestContextsAreTranslated(t *testing.T) {
 	require.Contains(t, w.sent(asked), ">urn:idp:card<")
 	got := w.answer(asked.State, nil)
 	require.Equal(t, crossing.PageRefused, got.Next.(*crossing.Show).Page)
-	for words, why := range map[federation.Words]string{"a": "no translation", "a>b a>c": "twice", ">b": "no translation",
+	for words, why := range map[string]string{"a": "no translation", "a>b a>c": "twice", ">b": "no translation",
 		"a>b>c": "no translation"} {
 		bad := p
-		bad.ContextWords, bad.Title = words, "t"
+		bad.Title = "t"
+		require.NoError(t, json.Unmarshal([]byte(`"`+words+`"`), &bad.ContextWords))
 		require.ErrorContains(t, federation.Check(&bad), why)
 	}
 }

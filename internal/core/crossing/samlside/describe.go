@@ -34,7 +34,7 @@ func keysOf(ks []saml.Key) []federation.Key {
 
 // Describe gives everything its metadata says.
 func (p *Provider) Describe() []federation.Value {
-	out := []federation.Value{{Label: labelEntityID, Value: p.IDP.EntityID, Touches: federation.TouchIdentity}}
+	out := []federation.Value{{Label: labelEntityID, Value: string(p.IDP.EntityID), Touches: federation.TouchIdentity}}
 	out = addresses(out, p.Endpoints())
 	out = describe(out, p.IDP.Keys, p.IDP.NameIDFormats, p.IDP.Algorithms)
 	return append(out, federation.Value{Label: "WantAuthnRequestsSigned",
@@ -43,7 +43,7 @@ func (p *Provider) Describe() []federation.Value {
 
 // Describe gives everything its metadata says.
 func (a *Application) Describe() []federation.Value {
-	out := []federation.Value{{Label: labelEntityID, Value: a.SP.EntityID, Touches: federation.TouchIdentity}}
+	out := []federation.Value{{Label: labelEntityID, Value: string(a.SP.EntityID), Touches: federation.TouchIdentity}}
 	out = addresses(out, a.Endpoints())
 	if a.SP.Start != "" {
 		out = append(out, federation.Value{Label: "RequestInitiator", Value: a.SP.Start})
@@ -61,7 +61,7 @@ func addresses(out []federation.Value, es []federation.Endpoint) []federation.Va
 	return out
 }
 
-func describe(out []federation.Value, ks []saml.Key, formats, algorithms []string) []federation.Value {
+func describe(out []federation.Value, ks []saml.Key, formats []saml.NameIDFormat, algorithms []string) []federation.Value {
 	for _, k := range ks {
 		use := k.Use
 		if use == "" {
@@ -82,7 +82,7 @@ func describe(out []federation.Value, ks []saml.Key, formats, algorithms []strin
 		}
 	}
 	for _, f := range formats {
-		out = append(out, federation.Value{Label: "NameIDFormat", Value: f})
+		out = append(out, federation.Value{Label: "NameIDFormat", Value: string(f)})
 	}
 	for _, a := range algorithms {
 		out = append(out, federation.Value{Label: "Algorithm", Value: a})

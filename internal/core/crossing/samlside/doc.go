@@ -69,7 +69,7 @@ func (Protocol) Reserved(k federation.Kind, n federation.Name) bool {
 // About gives the addresses of the shared face towards applications.
 func (Protocol) About(g *federation.Gate) []federation.Value {
 	f := idpFace(g)
-	return []federation.Value{{Label: "IdP entity ID", Value: f.EntityID}, {Label: "Single sign-on service",
+	return []federation.Value{{Label: "IdP entity ID", Value: string(f.EntityID)}, {Label: "Single sign-on service",
 		Value: f.Address}}
 }
 
@@ -166,7 +166,7 @@ func lacking(what []string) []federation.Lack {
 	return out
 }
 
-func isFormat(s string) bool {
+func isFormat(s saml.NameIDFormat) bool {
 	for _, f := range NameIDFormats {
 		if s == f {
 			return true
@@ -177,18 +177,18 @@ func isFormat(s string) bool {
 
 // longFormat gives the identifier of a NameID format that is named by its last part
 // (SAML core §8.3).
-func longFormat(s string) string {
+func longFormat(s string) saml.NameIDFormat {
 	for _, f := range NameIDFormats {
-		if strings.EqualFold(s, short(f)) {
+		if strings.EqualFold(s, short(string(f))) {
 			return f
 		}
 	}
-	return s
+	return saml.NameIDFormat(s)
 }
 
 // FormatOf reads a NameID format by its last part or its whole identifier (SAML core §8.3).
 func (p *Provider) FormatOf(text string) (string, error) {
-	format := longFormat(strings.TrimSpace(text))
+	format := string(longFormat(strings.TrimSpace(text)))
 	if !strings.Contains(format, ":") && format != "" {
 		return "", fmt.Errorf("there is no NameID format %q; write emailAddress, persistent or unspecified, or its whole identifier", text)
 	}
@@ -199,42 +199,40 @@ func (p *Provider) FormatOf(text string) (string, error) {
 // metadata lists.
 func (p *Provider) Expected() string {
 	if p.AskNameIDFormat != "" && p.AskNameIDFormat != saml.FormatTransient {
-		return p.AskNameIDFormat
+		return string(p.AskNameIDFormat)
 	}
-	lasting := slices.DeleteFunc(slices.Clone(p.IDP.NameIDFormats), func(f string) bool { return f == saml.FormatTransient })
+	lasting := slices.DeleteFunc(slices.Clone(p.IDP.NameIDFormats), func(f saml.NameIDFormat) bool { return f == saml.FormatTransient })
 	if len(lasting) == 1 {
-		return lasting[0]
+		return string(lasting[0])
 	}
 	return ""
 }
 
 // Nearby are the other formats. A name without format is unspecified (SAML core §2.2.2, §8.3.1).
 func (p *Provider) Nearby(format string) (formats []string, same int) {
-	switch format {
-	case "":
-		formats = []string{saml.FormatUnspecified}
-	case saml.FormatUnspecified:
-		formats = []string{""}
-	}
-	same = len(formats)
-	for _, f := range append([]string{""}, NameIDFormats...) {
-		if f != format && f != saml.FormatTransient && !slices.Contains(formats, f) {
-			formats = append(formats, f)
+	given, all := saml.NameIDFormat(format), append([]saml.NameIDFormat{""}, NameIDFormats...)
+	for _, alike := range []bool{true, false} {
+		for _, f := range all {
+			if f != given && f != saml.FormatTransient && f.Same(given) == alike {
+				formats = append(formats, string(f))
+			}
+		}
+		if alike {
+			same = len(formats)
 		}
 	}
 	return formats, same
 }
 
 // NameIDFormats are those that can be asked for or set.
-var NameIDFormats = []string{saml.FormatEmail, saml.FormatPersistent, saml.FormatTransient, saml.FormatUnspecified}
+var NameIDFormats = []saml.NameIDFormat{saml.FormatEmail, saml.FormatPersistent, saml.FormatTransient, saml.FormatUnspecified}
 
-func clip(s string) string {
-	if len(s) > 200 {
-		return s[:200] + "…"
-	}
-	return s
+func issuerFact(s saml.EntityID) []finding.Evidence {
+	return []finding.Evidence{finding.Fact("Issuer", finding.Clip(s))}
 }
 
-func issuerFact(s string) []finding.Evidence {
-	return []finding.Evidence{finding.Fact("Issuer", clip(s))}
+// Can names what its sides can do beside what every side does.
+func (Protocol) Can(kind federation.Kind) []string {
+	return map[federation.Kind][]string{federation.KindProvider: {"formatting", "unproved", "inquiring"},
+		federation.KindApplication: {"requesting"}}[kind]
 }

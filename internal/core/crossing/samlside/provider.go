@@ -19,18 +19,18 @@ type Provider struct {
 
 // ProviderSettings are what an engineer decides about a SAML provider.
 type ProviderSettings struct {
-	RequireSignedAssertion bool   `json:"requireSignedAssertion"`
-	AllowSHA1              bool   `json:"allowSHA1"`
-	AllowCBC               bool   `json:"allowCBC"`
-	StrictCertificates     bool   `json:"strictCertificates"`
-	SignRequests           bool   `json:"signRequests"`
-	RequestBinding         string `json:"requestBinding"`
-	AskNameIDFormat        string `json:"askNameIdFormat"`
-	AskSubject             bool   `json:"askSubject"`
-	OwnEntityID            string `json:"ownEntityId"`
-	FormerEntityID         string `json:"formerEntityId"`
-	UseArtifact            bool   `json:"useArtifact"`
-	SharedFace             bool   `json:"sharedFace"`
+	RequireSignedAssertion bool              `json:"requireSignedAssertion"`
+	AllowSHA1              bool              `json:"allowSHA1"`
+	AllowCBC               bool              `json:"allowCBC"`
+	StrictCertificates     bool              `json:"strictCertificates"`
+	SignRequests           bool              `json:"signRequests"`
+	RequestBinding         string            `json:"requestBinding"`
+	AskNameIDFormat        saml.NameIDFormat `json:"askNameIdFormat"`
+	AskSubject             bool              `json:"askSubject"`
+	OwnEntityID            saml.EntityID     `json:"ownEntityId"`
+	FormerEntityID         saml.EntityID     `json:"formerEntityId"`
+	UseArtifact            bool              `json:"useArtifact"`
+	SharedFace             bool              `json:"sharedFace"`
 }
 
 var providerSettings = []federation.Setting{
@@ -67,7 +67,7 @@ var providerSettings = []federation.Setting{
 func (*Provider) Protocol() string { return Name }
 
 // Identity is the entity ID.
-func (p *Provider) Identity() string { return p.IDP.EntityID }
+func (p *Provider) Identity() string { return string(p.IDP.EntityID) }
 
 // Title is the name for people in its metadata.
 func (p *Provider) Title() string { return p.IDP.Title }
@@ -95,15 +95,14 @@ func (p *Provider) With(settings []byte) (federation.Side, error) {
 	if err := json.Unmarshal(settings, &q.ProviderSettings); err != nil {
 		return nil, err
 	}
-	q.AskNameIDFormat = longFormat(q.AskNameIDFormat)
-	q.FormerEntityID = former(p.IDP.EntityID != "" && p.OwnEntityID != q.OwnEntityID, settings, p.OwnEntityID,
-		q.FormerEntityID)
+	q.AskNameIDFormat = longFormat(string(q.AskNameIDFormat))
+	q.FormerEntityID = former(p.IDP.EntityID != "" && p.OwnEntityID != q.OwnEntityID, settings, p.OwnEntityID, q.FormerEntityID)
 	return &q, nil
 }
 
 // former is the entity ID of ours that was given out before: while a counterpart
 // has one, changing it keeps the former, unless something else is said.
-func former(moves bool, settings []byte, was, now string) string {
+func former(moves bool, settings []byte, was, now saml.EntityID) saml.EntityID {
 	var said struct {
 		FormerEntityID *string `json:"formerEntityId"`
 	}
@@ -122,7 +121,7 @@ func (p *Provider) Named(g *federation.Gate, n federation.Name) federation.Side 
 func (p *Provider) named(g *federation.Gate, n federation.Name) *Provider {
 	q := *p
 	if q.OwnEntityID == "" && n != "" {
-		q.OwnEntityID = g.Base + "/saml/sp/" + string(n)
+		q.OwnEntityID = saml.EntityID(g.Base + "/saml/sp/" + string(n))
 	}
 	if q.Address == "" && n != "" {
 		q.Address = g.Base + "/saml/sp/" + string(n) + "/acs"
@@ -150,8 +149,8 @@ func (p *Provider) Check(*federation.Provider) error {
 		return wrong("askNameIdFormat",
 			"the format %q is unknown; use emailAddress, persistent, transient, unspecified, or nothing", p.AskNameIDFormat)
 	}
-	if n := len([]rune(p.OwnEntityID)); n < 1 || n > 1024 {
-		return wrong("ownEntityId", "the entity ID has %d characters; use 1 to 1024", n)
+	if _, err := saml.ParseEntityID(string(p.OwnEntityID)); err != nil {
+		return wrong("ownEntityId", "%w", err)
 	}
 	if _, ok := p.IDP.SSOBy(binding); !ok && len(p.IDP.SSO) > 0 {
 		return wrong("requestBinding", "the provider's metadata has no address for %s; use another binding", p.RequestBinding)
@@ -161,11 +160,11 @@ func (p *Provider) Check(*federation.Provider) error {
 
 // face is the gate as service provider towards the provider: a face of its own,
 // or the one that several share.
-func (p *Provider) face(g *federation.Gate) federation.Face {
+func (p *Provider) face(g *federation.Gate) Face {
 	if p.SharedFace {
 		return spFace(g)
 	}
-	return federation.Face{EntityID: p.OwnEntityID, Address: rebased(g.Base, p.Address)}
+	return Face{EntityID: p.OwnEntityID, Address: rebased(g.Base, p.Address)}
 }
 
 // rebased gives an address of the gate's own at its present base: what stood at
@@ -179,8 +178,8 @@ func rebased(base, address string) string {
 
 // entityIDs are the identities under which its answers are taken: the current
 // one, and the former one while moving.
-func (p *Provider) entityIDs(g *federation.Gate) []string {
-	ids := []string{p.face(g).EntityID}
+func (p *Provider) entityIDs(g *federation.Gate) []saml.EntityID {
+	ids := []saml.EntityID{p.face(g).EntityID}
 	if p.FormerEntityID != "" {
 		ids = append(ids, p.FormerEntityID)
 	}
@@ -188,13 +187,20 @@ func (p *Provider) entityIDs(g *federation.Gate) []string {
 }
 
 // spFace is the face that several providers share.
-func spFace(g *federation.Gate) federation.Face {
-	return federation.Face{EntityID: g.Own[ownSP], Address: g.Base + "/saml/sp/acs"}
+// Face is one of the gate's own identities towards counterparts. The entity ID is stored when it is made
+// and never computed again from the base address.
+type Face struct {
+	EntityID saml.EntityID
+	Address  string // where its messages arrive
+}
+
+func spFace(g *federation.Gate) Face {
+	return Face{EntityID: saml.EntityID(g.Own[ownSP]), Address: g.Base + "/saml/sp/acs"}
 }
 
 // idpFace is the face that applications share.
-func idpFace(g *federation.Gate) federation.Face {
-	return federation.Face{EntityID: g.Own[ownIDP], Address: g.Base + "/saml/idp/sso"}
+func idpFace(g *federation.Gate) Face {
+	return Face{EntityID: saml.EntityID(g.Own[ownIDP]), Address: g.Base + "/saml/idp/sso"}
 }
 
 var errNoKey = errors.New("the application's metadata holds no key for encryption; take in metadata that does, or leave encryption off")

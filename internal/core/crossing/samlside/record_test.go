@@ -19,7 +19,7 @@ func TestDescriptionTellsWhatComparesAndHidesNothing(t *testing.T) {
 	pair, err := keys.Generate("x", time.Now(), rand.Reader)
 	require.NoError(t, err)
 	yes := true
-	a := &federation.Application{Side: &samlside.Application{ApplicationSettings: samlside.ApplicationSettings{Encrypt: true}, SP: &saml.SP{EntityID: "urn:a", Start: "https://a.example/start", NameIDFormats: []string{saml.FormatEmail}, Algorithms: []string{"urn:x"},
+	a := &federation.Application{Side: &samlside.Application{ApplicationSettings: samlside.ApplicationSettings{Encrypt: true}, SP: &saml.SP{EntityID: "urn:a", Start: "https://a.example/start", NameIDFormats: []saml.NameIDFormat{saml.NameIDFormat(string(saml.FormatEmail))}, Algorithms: []string{"urn:x"},
 		ACS: []saml.Endpoint{{Binding: saml.BindingPOST, Location: "https://a.example/acs", Index: 3, Default: &yes}},
 		Keys: []saml.Key{{Certificate: pair.Certificate, Methods: []string{"urn:m"}},
 			{Use: "signing", Certificate: keys.Certificate{Public: pair.Certificate.Public}}}}}}
@@ -32,7 +32,7 @@ func TestDescriptionTellsWhatComparesAndHidesNothing(t *testing.T) {
 	for label, want := range map[string]string{
 		"Entity ID": "urn:a", "AssertionConsumerService by HTTP-POST": "https://a.example/acs",
 		"RequestInitiator": "https://a.example/start",
-		"NameIDFormat":     saml.FormatEmail, "Algorithm": "urn:x", "EncryptionMethod": "urn:m", "Metadata from": "document",
+		"NameIDFormat":     string(saml.FormatEmail), "Algorithm": "urn:x", "EncryptionMethod": "urn:m", "Metadata from": "document",
 		"validUntil": "2030-01-02 03:04:05Z",
 		"owner":      "roster office", "encrypt": "true", "approveChanges": "false", "AuthnRequestsSigned": "false",
 	} {
@@ -64,7 +64,7 @@ func TestTypedValuesAreLaidOver(t *testing.T) {
 		"certificate": string(other.Certificate.PEM())})
 	require.NoError(t, err)
 	now := side.(*samlside.Application).SP
-	require.Equal(t, "urn:was", now.EntityID, "what was not typed stays")
+	require.EqualValues(t, "urn:was", now.EntityID, "what was not typed stays")
 	require.Equal(t, []string{saml.BindingArtifact, saml.BindingPOST}, []string{now.ACS[0].Binding, now.ACS[1].Binding})
 	require.Equal(t, "https://now.example/acs", now.ACS[1].Location)
 	require.Len(t, now.Keys, 2)
@@ -130,7 +130,7 @@ func TestSheetsHoldWhatTheOtherSideNeeds(t *testing.T) {
 	require.Subset(t, values(sheet), []string{"urn:our-sp", "https://g.example/saml/sp/p/acs"})
 	m, err := saml.ReadMetadata(sheet.Metadata, time.Now())
 	require.NoError(t, err)
-	require.Equal(t, "urn:our-sp", m.SP.EntityID)
+	require.EqualValues(t, "urn:our-sp", m.SP.EntityID)
 	require.Equal(t, "https://g.example/saml/sp/p/acs", m.SP.ACS[0].Location)
 
 	a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: "urn:a"}}}

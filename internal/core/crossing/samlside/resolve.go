@@ -15,7 +15,7 @@ type Resolution struct {
 	App   federation.Name
 	Key   string // under which the message is held
 	id    string
-	face  federation.Face
+	face  Face
 	pairs federation.KeySet
 }
 
@@ -28,7 +28,7 @@ func Resolve(s *federation.Snapshot, own string, octets []byte, now time.Time) (
 		return nil, err
 	}
 	unknown := finding.New(finding.ApplicationUnknown, issuerFact(r.Issuer)...)
-	app, ok := s.ApplicationBy(Name, r.Issuer)
+	app, ok := s.ApplicationBy(Name, string(r.Issuer))
 	if own != "" {
 		app, ok = s.Application(federation.Name(own))
 	}

@@ -20,7 +20,7 @@ func publisher(g *federation.Gate, set federation.KeySet) saml.Publisher {
 }
 
 // spMetadata is that of a face as service provider.
-func spMetadata(g *federation.Gate, f federation.Face, artifact, signed bool, asks ...profile.Requested) []byte {
+func spMetadata(g *federation.Gate, f Face, artifact, signed bool, asks ...profile.Requested) []byte {
 	set := g.Keys[SignsRequests]
 	return saml.WriteSPMetadata(saml.SPFace{EntityID: f.EntityID, ACS: f.Address, Keys: set.Published(),
 		Encryption: g.Keys[EncryptedTo].Published(),
@@ -53,7 +53,7 @@ func released(m profile.Mapping) []federation.SheetValue {
 		AlsoCalled: []string{"claims", "attribute release"}, Hint: "the gate reads these, and forgets others"}}
 }
 
-func idpMetadata(g *federation.Gate, f federation.Face, set federation.KeySet) []byte {
+func idpMetadata(g *federation.Gate, f Face, set federation.KeySet) []byte {
 	return saml.WriteIDPMetadata(saml.IDPFace{EntityID: f.EntityID, SSO: f.Address, Artifact: artifactAddress(f),
 		Keys: set.Published(), Publisher: publisher(g, set)})
 }
@@ -101,7 +101,7 @@ func (p *Provider) Sheet(s *federation.Snapshot, r *federation.Provider) federat
 			s.Gate.Keys[EncryptedTo])...),
 		Metadata: spMetadata(&s.Gate, f, p.UseArtifact, p.signs(), r.Mapping().Requests()...),
 		Values: append([]federation.SheetValue{
-			{Label: "Entity ID", Value: f.EntityID, AlsoCalled: []string{"SP entity ID", "identifier", "audience"},
+			{Label: "Entity ID", Value: string(f.EntityID), AlsoCalled: []string{"SP entity ID", "identifier", "audience"},
 				Hint: p.former("compared letter by letter, also as Audience of the assertion")},
 			{Label: "Assertion consumer service", Value: f.Address, AlsoCalled: []string{"ACS URL", "reply address",
 				"recipient", "destination"}, Hint: "binding " + short(p.answersBy())},
@@ -134,15 +134,15 @@ func (p *Provider) former(hint string) string {
 	if p.FormerEntityID == "" {
 		return hint
 	}
-	return hint + "; until the provider has changed it, " + p.FormerEntityID + " is accepted too"
+	return hint + "; until the provider has changed it, " + string(p.FormerEntityID) + " is accepted too"
 }
 
 // format is the NameID format that is asked for.
 func (p *Provider) format() federation.SheetValue {
-	v := federation.SheetValue{Label: "NameID format", Value: p.AskNameIDFormat, AlsoCalled: []string{"name identifier format"},
+	v := federation.SheetValue{Label: "NameID format", Value: string(p.AskNameIDFormat), AlsoCalled: []string{"name identifier format"},
 		Hint: "requests ask for this one"}
 	if v.Value == "" {
-		v.Value, v.Hint = saml.FormatPersistent, "recommended; requests ask for none, and others are taken as well. Transient names are forgotten after the session"
+		v.Value, v.Hint = string(saml.FormatPersistent), "recommended; requests ask for none, and others are taken as well. Transient names are forgotten after the session"
 	}
 	return v
 }
@@ -195,7 +195,7 @@ func (a *Application) Sheet(s *federation.Snapshot, r *federation.Application) f
 		open.Hint = "sends people to the application's own start address, " + r.OwnStart
 	}
 	values := []federation.SheetValue{
-		{Label: "Entity ID", Value: face.EntityID, AlsoCalled: []string{"IdP entity ID", "issuer"},
+		{Label: "Entity ID", Value: string(face.EntityID), AlsoCalled: []string{"IdP entity ID", "issuer"},
 			Hint: "compared letter by letter with Issuer"},
 		{Label: "Single sign-on service", Value: face.Address, AlsoCalled: []string{"SSO URL", "sign-in address",
 			"login URL"}, Hint: "the same address for both bindings"},
@@ -226,9 +226,9 @@ func (a *Application) Sheet(s *federation.Snapshot, r *federation.Application) f
 
 // nameID tells which NameID is sent.
 func (a *Application) nameID() federation.SheetValue {
-	v := federation.SheetValue{Label: "NameID format", Value: a.NameIDFormat, AlsoCalled: []string{"name identifier format",
+	v := federation.SheetValue{Label: "NameID format", Value: string(a.NameIDFormat), AlsoCalled: []string{"name identifier format",
 		"user identifier"}}
-	switch v.Value {
+	switch a.NameIDFormat {
 	case "":
 		v.Value, v.Hint = "as the provider names the person", "unless the request asks for a format; set nameIdFormat to always send one"
 	case saml.FormatPersistent:

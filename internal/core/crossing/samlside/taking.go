@@ -63,16 +63,42 @@ func (a *Application) Take(document []byte, t federation.Trusting) (federation.S
 	return &b, takenFrom(m), err
 }
 
-// Overlay lays typed values over what is known of a provider: entityId,
-// ssoRedirect, ssoPost, nameIdFormat, and in PEM, or base64 of DER, certificate
-// and nextCertificate.
+// Values that can be typed of a provider, of an application, and of both. Certificates are in PEM, or base64 of DER.
+var (
+	fields = []federation.Setting{
+		{Name: "entityId", Label: labelEntityID, Type: federation.OneLine, Identifies: true,
+			Text: "entity ID, typed by hand; picks one where the metadata holds several entities"},
+		{Name: "certificate", Label: "Signing certificate", Type: federation.Certificate,
+			Text: "signing certificate in place of the present one: a file in PEM or DER"},
+		{Name: "nextCertificate", Label: "Next signing certificate", Type: federation.Certificate,
+			Text: "signing certificate to stand beside the present one, for a roll-over: a file"},
+		{Name: "nameIdFormat", Label: "NameID format", Type: federation.OneLine, Option: "nameid-format",
+			Text: "NameID format it works with: emailAddress, persistent, transient or unspecified"}}
+	providerFields = slices.Insert(slices.Clone(fields), 1, federation.Setting{Name: "ssoRedirect", Label: "SingleSignOnService by HTTP-Redirect",
+		Type: federation.Address, Text: "SingleSignOnService by HTTP-Redirect, typed by hand"},
+		federation.Setting{Name: "ssoPost", Label: "SingleSignOnService by HTTP-POST", Type: federation.Address,
+			Text: "SingleSignOnService by HTTP-POST, typed by hand"})
+	applicationFields = slices.Insert(slices.Clone(fields), 1, federation.Setting{Name: "acs", Label: "AssertionConsumerService by HTTP-POST",
+		Type: federation.Address, Text: "AssertionConsumerService by HTTP-POST, typed by hand"},
+		federation.Setting{Name: "acsArtifact", Label: "AssertionConsumerService by HTTP-Artifact", Type: federation.Address,
+			Text: "AssertionConsumerService by HTTP-Artifact, typed by hand"},
+		federation.Setting{Name: "encryptionCertificate", Label: "Encryption certificate", Type: federation.Certificate,
+			Text: "certificate to encrypt to, in place of the present one: a file"})
+)
+
+// Fields are the values of a provider that can be typed.
+func (*Provider) Fields() []federation.Setting { return providerFields }
+
+// Fields are the values of an application that can be typed.
+func (*Application) Fields() []federation.Setting { return applicationFields }
+
+// Overlay lays typed values over what is known of a provider.
 func (p *Provider) Overlay(t federation.Typed) (federation.Side, error) {
 	if t["acs"] != "" {
 		return nil, &federation.SettingError{Field: "acs",
 			Err: errors.New("a provider has no AssertionConsumerService; that address belongs to an application")}
 	}
-	if err := t.Only("entityId", "ssoRedirect", "ssoPost", "certificate", "nextCertificate",
-		"nameIdFormat"); err != nil {
+	if err := t.Only(p.Fields()); err != nil {
 		return nil, err
 	}
 	q, idp := *p, *p.IDP
@@ -87,16 +113,13 @@ func (p *Provider) Overlay(t federation.Typed) (federation.Side, error) {
 	return &q, err
 }
 
-// Overlay lays typed values over what is known of an application: entityId, acs,
-// acsArtifact, nameIdFormat, and in PEM, or base64 of DER, certificate,
-// nextCertificate and encryptionCertificate.
+// Overlay lays typed values over what is known of an application.
 func (a *Application) Overlay(t federation.Typed) (federation.Side, error) {
 	if t["ssoRedirect"] != "" || t["ssoPost"] != "" {
 		return nil, &federation.SettingError{Field: "ssoRedirect",
 			Err: errors.New("an application has no SingleSignOnService; that address belongs to a provider")}
 	}
-	if err := t.Only("entityId", "acs", "acsArtifact", "certificate", "nextCertificate",
-		"encryptionCertificate", "nameIdFormat"); err != nil {
+	if err := t.Only(a.Fields()); err != nil {
 		return nil, err
 	}
 	b, sp := *a, *a.SP
@@ -111,19 +134,19 @@ func (a *Application) Overlay(t federation.Typed) (federation.Side, error) {
 	return &b, err
 }
 
-func overlay(t federation.Typed, entityID *string, ks *[]saml.Key, formats *[]string) error {
+func overlay(t federation.Typed, entityID *saml.EntityID, ks *[]saml.Key, formats *[]saml.NameIDFormat) error {
 	if id := strings.TrimSpace(t["entityId"]); id != "" {
-		if n := len([]rune(id)); n > 1024 {
-			return &federation.SettingError{Field: "entityId", Err: fmt.Errorf("the entity ID has %d characters; use 1 to 1024",
-				n)}
+		parsed, err := saml.ParseEntityID(id)
+		if err != nil {
+			return &federation.SettingError{Field: "entityId", Err: err}
 		}
-		*entityID = id
+		*entityID = parsed
 	}
 	if err := overlayKeys(t, ks); err != nil {
 		return err
 	}
 	if t["nameIdFormat"] != "" {
-		*formats = []string{longFormat(strings.TrimSpace(t["nameIdFormat"]))}
+		*formats = []saml.NameIDFormat{longFormat(strings.TrimSpace(t["nameIdFormat"]))}
 	}
 	return nil
 }
