@@ -271,7 +271,7 @@ func TestTakingInOnTheCommandLine(t *testing.T) {
 	require.Contains(t, ok("waiting"), other.Certificate.SHA256())
 	require.Contains(t, ok("check", "fresh"), "[change-waiting]")
 	refuses(1, "digest", "decline", "fresh")
-	refuses(1, "look at what waits now", "approve", "fresh", "--digest", "0123")
+	refuses(1, "look at it again", "approve", "fresh", "--digest", "0123")
 	ok("decline", "fresh", "--digest", seen[1])
 	require.Contains(t, ok("waiting"), "Nothing waits")
 	require.Contains(t, ok("provider", "show", "fresh"), pair.Certificate.SHA256())

@@ -158,7 +158,7 @@ func TestListsAndAccounts(t *testing.T) {
 	}{
 		{"looked at", []string{"person", "import", good, "--by", "emails"}, 0, "Nothing is stored yet"},
 		{"bad rows", []string{"person", "import", bad, "--by", "emails"}, 3, `did you mean "drivers"?`},
-		{"bad rows, stored", []string{"person", "import", bad, "--by", "emails", "--digest", "00"}, 1, "look at the preview again"},
+		{"bad rows, stored", []string{"person", "import", bad, "--by", "emails", "--digest", "00"}, 1, "look at it again"},
 		{"no heading", []string{"person", "import", good, "--by", "email"}, 1, "did you mean emails?"},
 		{"no file", []string{"person", "import", filepath.Join(dir, "none")}, 2, "cannot be read"},
 		{"given out", []string{"person", "export", "--organisation", "oakhollow"}, 0, "mina.thorne@oakhollow.example"},

@@ -140,6 +140,28 @@ func TestSettingsAreDescribed(t *testing.T) {
 	}
 }
 
+// Values that can be typed are described, too; options of commands are made from that.
+func TestFieldsAreDescribed(t *testing.T) {
+	for kind, protocols := range map[string][]string{"provider": {"saml", "oidc", "oauth2"}, "application": {"saml", "oidc", "link"}} {
+		for _, protocol := range protocols {
+			require.True(t, Speaks(protocol))
+			list := Fields(kind, protocol)
+			require.NotEmpty(t, list, "%s %s", kind, protocol)
+			for _, f := range list {
+				at := kind + " " + protocol + " " + f.Name
+				require.NotEmpty(t, f.Label, at)
+				require.NotEmpty(t, f.Text, at)
+				require.NotEmpty(t, f.Type, at)
+				require.Equal(t, f.Name == "clientSecret", f.Type == federation.Secret, at)
+			}
+		}
+	}
+	for protocol, word := range map[string]string{"saml": "entity ID", "oidc": "client ID", "link": "identity"} {
+		require.Equal(t, word, IdentityWord("application", protocol))
+	}
+	require.False(t, Speaks("smal"))
+}
+
 var update = flag.Bool("update", false, "write the generated document")
 
 // A protocol says in one value what its sides can do; the document lists it.

@@ -108,11 +108,18 @@ func (e *environment) listLinkProviders(ctx context.Context, cmd *ucli.Command, 
 	})
 }
 
+// looked sees that something is only looked at, or was: what is done is what was seen.
+func looked(preview bool, digest string) error {
+	if preview || digest != "" {
+		return nil
+	}
+	return &usageError{"--digest is missing: what is done is what was looked at", "See it with --preview first; that prints the digest."}
+}
+
 func (e *environment) carryLinks(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
 	in := api.Carry{From: args[0], To: args[1], Preview: cmd.Bool("preview"), Digest: cmd.String("digest")}
-	if !in.Preview && in.Digest == "" {
-		return &usageError{"--digest is missing: what is carried over is what was looked at",
-			"See it with --preview first; that prints the digest."}
+	if err := looked(in.Preview, in.Digest); err != nil {
+		return err
 	}
 	out, err := client.Call(ctx, c, api.CarryLinks, api.Body(in))
 	if err != nil {
@@ -160,9 +167,8 @@ func (e *environment) importSubjects(ctx context.Context, cmd *ucli.Command, c *
 	}
 	in := api.Import{CSV: string(text), Replace: cmd.Bool("replace"), Preview: cmd.Bool("preview"),
 		Digest: cmd.String("digest")}
-	if !in.Preview && in.Digest == "" {
-		return &usageError{"--digest is missing: what is imported is what was looked at",
-			"See it with --preview first; that prints the digest."}
+	if err := looked(in.Preview, in.Digest); err != nil {
+		return err
 	}
 	out, err := client.Call(ctx, c, api.ImportSubjects, api.To(args[0], in))
 	if err != nil {

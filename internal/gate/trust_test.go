@@ -199,7 +199,7 @@ func TestJoiningSomebodyWhoLeft(t *testing.T) {
 		require.Equal(t, []any{c.left, c.lets}, []any{len(seen.Disabled) == 1, seen.Stays})
 		j.Preview, j.Digest, j.Enable = false, seen.Digest, !c.enable
 		_, err = r.Accounts.Join(ctx, tester, j)
-		require.ErrorContains(t, err, "look at the preview again", "what is done is what was seen")
+		require.ErrorContains(t, err, "look at it again", "what is done is what was seen")
 		j.Enable = c.enable
 		_, err = r.Accounts.Join(ctx, tester, j)
 		require.NoError(t, err)

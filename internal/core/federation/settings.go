@@ -172,7 +172,7 @@ type Setting struct {
 	Form    listed.Form       // of Pairs: how they are written in a line, where that is not NAME=VALUE
 	Refers  Kind              // of Named
 	// Of values of the other side that can be typed:
-	Identifies bool   // it is the identity in its protocol
+	Identifies bool   // it is the identity in its protocol, or tells those apart that share one
 	Option     string // of a command, where it is not the name with hyphens
 }
 

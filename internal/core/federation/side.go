@@ -385,10 +385,21 @@ func Field(fields []Setting, name string) Setting {
 
 // IdentityField is the field in which the identity of a side is typed, "" if it has none.
 func IdentityField(s Side) string {
-	if i := slices.IndexFunc(s.Fields(), func(f Setting) bool { return f.Identifies }); i >= 0 {
-		return s.Fields()[i].Name
+	if fields := IdentityFields(s); len(fields) > 0 {
+		return fields[0]
 	}
 	return ""
+}
+
+// IdentityFields are the fields that tell a side from all others: its identity first, then what tells those
+// apart that share one.
+func IdentityFields(s Side) (out []string) {
+	for _, f := range s.Fields() {
+		if f.Identifies {
+			out = append(out, f.Name)
+		}
+	}
+	return out
 }
 
 // Empty reports whether nothing was typed.

@@ -53,9 +53,6 @@ func (rm *Room) Join(ctx context.Context, by change.By, j Joining) (*Joined, err
 	if j.Into == j.Other {
 		return nil, change.Field("other", errors.New("these are the same person; give the number of another one"))
 	}
-	if !j.Preview && j.Digest == "" {
-		return nil, change.Field("digest", errors.New("give the digest of the preview that was looked at"))
-	}
 	if j.Preview {
 		return rm.weigh(rm.Store.Read.WithContext(ctx), j)
 	}
@@ -64,8 +61,8 @@ func (rm *Room) Join(ctx context.Context, by change.By, j Joining) (*Joined, err
 		if out, err = rm.weigh(tx, j); err != nil {
 			return err
 		}
-		if out.Digest != j.Digest {
-			return change.Conflict("one of the two has changed since the preview", "look at the preview again")
+		if err := change.Seen(j.Digest, out.Digest, "one of the two has changed since the preview"); err != nil {
+			return err
 		}
 		return rm.join(tx, by, j, out)
 	})

@@ -3,6 +3,8 @@
 package change
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"strings"
@@ -170,3 +172,24 @@ func KindOf(r federation.Record) string { return string(r.Kind()) }
 
 // NameOf is the short name of a record.
 func NameOf(r federation.Record) string { return string(r.Basic().Name) }
+
+// Digest is short for what a change would come to.
+func Digest(parts ...any) string {
+	h := sha256.New()
+	for _, p := range parts {
+		fmt.Fprintf(h, "%q\n", fmt.Sprint(p))
+	}
+	return hex.EncodeToString(h.Sum(nil)[:16])
+}
+
+// Seen holds a change to what was looked at before: given is the digest of that, now the digest of what the
+// change would come to. moved says what is other than it was.
+func Seen(given, now, moved string) error {
+	switch given {
+	case now:
+		return nil
+	case "":
+		return Field("digest", errors.New("give the digest of the preview that was looked at"))
+	}
+	return Conflict(moved, "look at it again, and decide on that")
+}

@@ -1,8 +1,10 @@
 package change
 
 import (
+	"cmp"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"slices"
 )
 
 // Consequence is what a change does to people who signed in lately.
@@ -20,6 +22,26 @@ type Consequence struct {
 	People  []Affected
 	Finding *finding.Finding // what has to be confirmed; nil for nothing
 	Digest  string           // to confirm it by
+}
+
+// And is what two consequences come to together. What has to be confirmed is confirmed as a whole.
+func (c Consequence) And(d Consequence) Consequence {
+	if d.Looked == 0 && d.Finding == nil {
+		return c
+	}
+	if c.Looked == 0 && c.Finding == nil {
+		return d
+	}
+	c.Looked, c.Seen, c.Shut, c.Renamed, c.Held = c.Looked+d.Looked, c.Seen+d.Seen, c.Shut+d.Shut, c.Renamed+d.Renamed, c.Held+d.Held
+	c.Told, c.Let, c.Untold, c.Stopped = c.Told+d.Told, c.Let+d.Let, c.Untold+d.Untold, c.Stopped || d.Stopped
+	c.Cause, c.People = cmp.Or(c.Cause, d.Cause), slices.Concat(c.People, d.People)
+	switch {
+	case c.Finding == nil:
+		c.Finding, c.Digest = d.Finding, d.Digest
+	case d.Finding != nil:
+		c.Finding, c.Digest = c.Finding.With(d.Finding.Evidence...), Digest(c.Digest, d.Digest)
+	}
+	return c
 }
 
 // Affected is one of the people whom a change does something to, the worst first.

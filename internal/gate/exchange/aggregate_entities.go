@@ -3,8 +3,6 @@ package exchange
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -151,12 +149,11 @@ func (rm *Room) PreviewTake(ctx context.Context, aggregate string, t Take) (Take
 
 // digestOf is short for what is chosen.
 func digestOf(row store.AggregateRow, rows []store.EntityRow, t Take) string {
-	h := sha256.New()
-	fmt.Fprintln(h, row.Name, row.Edition, t.Kind, t.Provider, t.Phase)
+	parts := []any{row.Name, row.Edition, t.Kind, t.Provider, t.Phase}
 	for _, r := range rows {
-		fmt.Fprintln(h, r.EntityID)
+		parts = append(parts, r.EntityID)
 	}
-	return hex.EncodeToString(h.Sum(nil)[:8])
+	return change.Digest(parts...)
 }
 
 // TakeEntities makes records of entities, in the background. Those that cannot be
@@ -166,9 +163,10 @@ func (rm *Room) TakeEntities(ctx context.Context, by change.By, aggregate string
 	if err != nil {
 		return jobs.Job{}, err
 	}
-	if t.Digest != "" && t.Digest != digestOf(row, rows, t) {
-		return jobs.Job{}, change.Conflict("what would be taken over is not what was looked at",
-			"look at the preview again, and take that over")
+	if t.Digest != "" {
+		if err := change.Seen(t.Digest, digestOf(row, rows, t), "what would be taken over is not what was looked at"); err != nil {
+			return jobs.Job{}, err
+		}
 	}
 	what := fmt.Sprintf("take over %d of the aggregate %s", max(len(rows), len(t.Entities)), aggregate)
 	return rm.jobs.Start(what, "entities", func(ctx context.Context, p jobs.Progress) (any, error) {

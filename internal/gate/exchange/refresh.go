@@ -5,8 +5,6 @@ package exchange
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -404,8 +402,7 @@ type Decision struct {
 // it, and the document.
 func digest(differences []federation.Difference, document string) (string, error) {
 	octets, err := json.Marshal(differences)
-	sum := sha256.Sum256(append(octets, document...))
-	return hex.EncodeToString(sum[:8]), err
+	return change.Digest(string(octets), document), err
 }
 
 // Decide applies or drops the change that waits, if it is still the one that was
@@ -434,15 +431,11 @@ func (rm *Room) decided(ctx context.Context, by change.By, d Decision) (p record
 		return p, err
 	}
 	now, err := digest(federation.Differences(r.Describe(), n.Describe()), n.Basic().Intake.Document)
-	switch {
-	case err != nil:
+	if err == nil {
+		err = change.Seen(d.Digest, now, fmt.Sprintf("the change of the %s %q is another one than was looked at", kind, name))
+	}
+	if err != nil {
 		return p, err
-	case d.Digest == "":
-		return p, change.Field("digest", errors.New("give the digest of the change that was looked at; it stands in the "+
-			"list of what waits"))
-	case d.Digest != now:
-		return p, change.Conflict(fmt.Sprintf("the change of the %s %q is another one than was looked at", kind, name),
-			"look at what waits now, and decide on that")
 	}
 	kept, err := rm.freshness.Load(ctx, kind, name)
 	if err != nil {

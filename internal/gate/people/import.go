@@ -139,9 +139,6 @@ func (rm *Room) ImportSubjects(ctx context.Context, by change.By, app string, in
 	if len(in.Known) == 0 || len(in.Known) > maxImport {
 		return nil, change.Field("known", fmt.Errorf("%d lines; give 1 to %d at once", len(in.Known), maxImport))
 	}
-	if !in.Preview && in.Digest == "" {
-		return nil, change.Field("digest", errors.New("give the digest of the preview that was looked at"))
-	}
 	if in.Preview {
 		im, _, err := rm.importing(ctx, app, in)
 		if err != nil {
@@ -159,8 +156,8 @@ func (rm *Room) ImportSubjects(ctx context.Context, by change.By, app string, in
 			if err := im.weigh(tx); err != nil {
 				return err
 			}
-			if in.Digest != im.out.Digest {
-				return change.Conflict("what is known of people has changed since the preview", "look at the preview again")
+			if err := change.Seen(in.Digest, im.out.Digest, "what is known of people has changed since the preview"); err != nil {
+				return err
 			}
 			if err := im.store(tx); err != nil {
 				return err

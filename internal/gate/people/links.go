@@ -299,9 +299,6 @@ type Carried struct {
 // the same name. The links to the first stay. What is decided is decided in the
 // transaction that stores it, and has to be what was previewed.
 func (rm *Room) CarryLinks(ctx context.Context, by change.By, c Carry) (out *Carried, err error) {
-	if !c.Preview && c.Digest == "" {
-		return nil, change.Field("digest", errors.New("give the digest of the preview that was looked at"))
-	}
 	if c.Preview {
 		if out, err = rm.carried(ctx, c); err != nil {
 			return nil, err
@@ -317,8 +314,8 @@ func (rm *Room) CarryLinks(ctx context.Context, by change.By, c Carry) (out *Car
 			if err := rm.weighCarry(tx, out); err != nil {
 				return err
 			}
-			if c.Digest != out.Digest {
-				return change.Conflict("the links have changed since the preview", "look at the preview again")
+			if err := change.Seen(c.Digest, out.Digest, "the links have changed since the preview"); err != nil {
+				return err
 			}
 			if err := rm.createLinks(tx, out.rows); err != nil {
 				return err

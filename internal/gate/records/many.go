@@ -3,12 +3,9 @@ package records
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
@@ -72,13 +69,10 @@ func (rm *Room) ChangeMany(ctx context.Context, by change.By, m Many) (out ManyP
 		if p, out, err = rm.planMany(now, m); err != nil {
 			return p, err
 		}
-		switch {
-		case m.Digest == "":
-			return p, change.Field("digest", errors.New("give the digest of the preview that was looked at"))
-		case m.Digest != out.Digest:
-			return p, change.Conflict("what would be changed is not what was looked at",
-				"look at the preview again, and carry that out")
-		case len(out.Refused) > 0:
+		if err := change.Seen(m.Digest, out.Digest, "what would be changed is not what was looked at"); err != nil {
+			return p, err
+		}
+		if len(out.Refused) > 0 {
 			r := out.Refused[0]
 			return p, change.Field(cmp.Or(r.Field, "set"), fmt.Errorf("%s cannot be changed so: %s; nothing was changed",
 				r.Name, r.Cause))
@@ -171,11 +165,10 @@ func (rm *Room) matching(snap *federation.Snapshot, m Many) (out []federation.Re
 
 // digest is short for what would be done to which records.
 func (m Many) digest(all []federation.Record) (string, error) {
-	h := sha256.New()
 	set, err := json.Marshal(m.Set)
-	fmt.Fprintln(h, m.Kind, m.Remove, string(set))
-	for _, r := range slices.All(all) {
-		fmt.Fprintln(h, r.Basic().Name, r.Basic().Revision)
+	parts := []any{m.Kind, m.Remove, string(set)}
+	for _, r := range all {
+		parts = append(parts, r.Basic().Name, r.Basic().Revision)
 	}
-	return hex.EncodeToString(h.Sum(nil)[:8]), err
+	return change.Digest(parts...), err
 }

@@ -2,8 +2,6 @@ package records
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
@@ -120,11 +118,18 @@ func (rm *Room) laid(plan func(now *federation.Snapshot) (Plan, error)) (*draft,
 }
 
 // weighed tells what a draft does to people.
-func (rm *Room) weighed(ctx context.Context, d *draft) (change.Consequence, error) {
-	if rm.consequence == nil || d.after == d.before {
-		return change.Consequence{}, nil
+func (rm *Room) weighed(ctx context.Context, d *draft) (out change.Consequence, err error) {
+	if d.after == d.before {
+		return out, nil
 	}
-	return rm.consequence(ctx, d.before, d.after)
+	for _, how := range rm.weighing {
+		one, err := how(ctx, d.before, d.after)
+		if err != nil {
+			return out, err
+		}
+		out = out.And(one)
+	}
+	return out, nil
 }
 
 // drafted sees that a plan can be carried out, and that what it does to people was looked at where
@@ -378,8 +383,7 @@ func digestOf(o federation.Object, f *finding.Finding) string {
 	if f == nil {
 		return ""
 	}
-	sum := sha256.Sum256(fmt.Appendf(nil, "%s %d %v", o.Ref(), o.At(), f.Evidence))
-	return hex.EncodeToString(sum[:8])
+	return change.Digest(o.Ref(), o.At(), f.Evidence)
 }
 
 // began notes that a change of the configuration begins, and gives what it begins with. The lock

@@ -45,8 +45,8 @@ type Room struct {
 	swapping  sync.Mutex        // of the snapshot
 	newcomers []federation.Unit // groups that sign-ins made since a change of configuration began
 	touched   chan struct{}
-	// consequence tells what a change does to people.
-	consequence func(ctx context.Context, before, after *federation.Snapshot) (change.Consequence, error)
+	// weighing are the rooms that tell what a change does to people.
+	weighing []Weighing
 }
 
 // Parts are what the room works with.

@@ -81,10 +81,11 @@ func shares(before, after *federation.Snapshot, r federation.Record) error {
 	return change.OfSetting(err)
 }
 
-// Weighs has changes asked about what they do to people.
-func (rm *Room) Weighs(how func(ctx context.Context, before, after *federation.Snapshot) (change.Consequence, error)) {
-	rm.consequence = how
-}
+// Weighing tells what a change of the configuration does to people.
+type Weighing func(ctx context.Context, before, after *federation.Snapshot) (change.Consequence, error)
+
+// Weighs has a room that knows of consequences asked about changes, before each is carried out.
+func (rm *Room) Weighs(how Weighing) { rm.weighing = append(rm.weighing, how) }
 
 // Weigh tells what a change would do to people.
 func (rm *Room) Weigh(ctx context.Context, c Proposed) (change.Consequence, error) {

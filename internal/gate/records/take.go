@@ -47,8 +47,10 @@ func (s Source) field(r federation.Record) string {
 		return "entity"
 	}
 	if s.Document == nil && r != nil {
-		if typed := federation.IdentityField(r.Part()); s.Typed[typed] != "" {
-			return typed
+		for _, typed := range slices.Backward(federation.IdentityFields(r.Part())) {
+			if s.Typed[typed] != "" {
+				return typed
+			}
 		}
 	}
 	return "metadata"

@@ -48,8 +48,8 @@ func (rm *Room) Import(ctx context.Context, by change.By, in Import, p Progress)
 	if err != nil || in.Digest == "" {
 		return out, err
 	}
-	if in.Digest != out.Digest {
-		return nil, change.Conflict("people have changed since the preview, or it was another list", "look at the preview again")
+	if err := change.Seen(in.Digest, out.Digest, "people have changed since the preview, or it was another list"); err != nil {
+		return nil, err
 	}
 	if out.BadRows > 0 && !in.SkipBad {
 		return nil, change.Field("document", fmt.Errorf("%d rows cannot be used, the first: %w; mend them, or have them left out",

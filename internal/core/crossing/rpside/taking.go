@@ -29,13 +29,13 @@ func (p *Provider) Take(document []byte, _ federation.Trusting) (federation.Side
 // Values that can be typed: of OAuth 2.0, and those of OpenID Connect beside them.
 var (
 	oauth2Fields = []federation.Setting{
-		{Name: "clientId", Label: "Client ID", Type: federation.OneLine, Text: "client ID that the provider gave the gate"},
+		{Name: "token", Label: "Token endpoint", Type: federation.Address, Identifies: true, Text: "token endpoint, typed by hand"},
+		{Name: "clientId", Label: "Client ID", Type: federation.OneLine, Identifies: true, Text: "client ID that the provider gave the gate"},
 		{Name: "clientSecret", Label: "Client secret", Type: federation.Secret, Option: "client-secret-file",
 			Text: "file with the client secret that the provider gave the gate; kept sealed, never shown"},
 		{Name: "clientSecretEnds", Label: "End of the client secret", Type: federation.Day,
 			Text: "date on which that secret ends, like 2027-06-30; none for no end"},
 		{Name: "authorize", Label: "Authorization endpoint", Type: federation.Address, Text: "authorization endpoint, typed by hand"},
-		{Name: "token", Label: "Token endpoint", Type: federation.Address, Text: "token endpoint, typed by hand"},
 		{Name: "userinfo", Label: "UserInfo endpoint", Type: federation.List,
 			Text: "user-info address; several times, if one does not tell everything"}}
 	openIDFields = append([]federation.Setting{{Name: "issuer", Label: "Issuer", Type: federation.Address, Identifies: true,
