@@ -95,33 +95,33 @@ func (e *environment) comparison(w io.Writer, x api.Comparison) {
 			strings.TrimPrefix(x.Identifier, "profile:"), rule)
 	}
 	fmt.Fprintln(w)
-	rows := [][]string{}
+	var t table
 	for _, v := range compare.Verdicts {
 		says := verdictSays[v]
 		if v == compare.Exact && x.NotTold {
 			says = "the application will find the person, once it is told"
 		}
 		if n := x.Counts[v]; n > 0 {
-			rows = append(rows, []string{string(v), fmt.Sprint(n), says})
+			t.add("verdict!", string(v), "lines", fmt.Sprint(n), "what it means", says)
 		}
 	}
-	e.table(w, columns("verdict!", "lines", "what it means"), rows, "")
+	e.tell(w, t, "")
 	if len(x.Changes) > 0 {
 		fmt.Fprintln(w, "\nWhat would have more fit exactly, in a rule of the release:")
-		rows = rows[:0]
+		var t table
 		for _, ch := range x.Changes {
 			steps, _ := json.Marshal(ch.Steps) // texts only
-			rows = append(rows, []string{fmt.Sprintf("+%d", ch.Gains), ch.Say, string(steps)})
+			t.add("gains!", fmt.Sprintf("+%d", ch.Gains), "change!", ch.Say, "steps", string(steps))
 		}
-		e.table(w, columns("gains!", "change!", "steps"), rows, "")
+		e.tell(w, t, "")
 	}
 	if len(x.Rates) > 0 {
 		fmt.Fprintln(w, "\nHow well headings fit what identifies people:")
-		rows = rows[:0]
+		var t table
 		for _, r := range x.Rates {
-			rows = append(rows, []string{r.Heading, r.Name, fmt.Sprintf("%d of %d", r.Exact, r.Of), fmt.Sprint(r.Near)})
+			t.add("heading!", r.Heading, "identifier!", r.Name, "exact", fmt.Sprintf("%d of %d", r.Exact, r.Of), "nearly", fmt.Sprint(r.Near))
 		}
-		e.table(w, columns("heading!", "identifier!", "exact", "nearly"), rows, "")
+		e.tell(w, t, "")
 	}
 	if b := x.Before; b != nil {
 		fmt.Fprintf(w, "\nSince comparison %d: %d fit now, %d do not any more; %d accounts came, %d went\n", b.ID, b.FitN, b.UnfitN, b.Came, b.Went)
@@ -144,13 +144,14 @@ func (e *environment) listComparisons(ctx context.Context, cmd *ucli.Command, c 
 		return err
 	}
 	return e.print(cmd, l.Items, func(w io.Writer) {
-		rows := [][]string{}
+		var t table
 		for _, x := range l.Items {
-			rows = append(rows, []string{fmt.Sprint(x.ID), fmt.Sprintf("%d of %d", x.Counts[compare.Exact], x.Accounts), x.Column, x.Identifier,
-				dash(x.Group), x.Who, brief(x.At, time.Now())})
+			t.add("comparison!", fmt.Sprint(x.ID),
+				"fit", fmt.Sprintf("%d of %d", x.Counts[compare.Exact], x.Accounts), "heading", x.Column,
+				"identifier", x.Identifier, "group", dash(x.Group), "by", x.Who,
+				"made@", brief(x.At, time.Now()))
 		}
-		e.table(w, columns("comparison!", "fit", "heading", "identifier", "group", "by", "made@"), rows,
-			"None yet. Make one with innergate accounts compare "+args[0]+" FILE.")
+		e.tell(w, t, "None yet. Make one with innergate accounts compare "+args[0]+" FILE.")
 	})
 }
 
@@ -183,7 +184,7 @@ func (e *environment) showComparison(ctx context.Context, cmd *ucli.Command) err
 		return err
 	}
 	return e.print(cmd, x, func(w io.Writer) {
-		rows := [][]string{}
+		var t table
 		for _, l := range x.Lines {
 			line, person, others := "-", "-", []string{}
 			if l.Line != 0 {
@@ -195,9 +196,11 @@ func (e *environment) showComparison(ctx context.Context, cmd *ucli.Command) err
 			for _, o := range l.Others {
 				others = append(others, fmt.Sprint(o))
 			}
-			rows = append(rows, []string{string(l.Verdict), line, dash(l.Account), dash(l.Value), person, dash(l.Name), dash(strings.Join(others, " "))})
+			t.add("verdict!", string(l.Verdict), "line", line, "account!", dash(l.Account),
+				"told!", dash(l.Value), "person", person, "name", dash(l.Name),
+				"also", dash(strings.Join(others, " ")))
 		}
-		e.table(w, columns("verdict!", "line", "account!", "told!", "person", "name", "also"), rows, "No lines.")
+		e.tell(w, t, "No lines.")
 		if n := cmd.Int("offset") + len(x.Lines); n < x.Total {
 			fmt.Fprintf(w, "\n%d of %d; for the next ones add --offset %d\n", len(x.Lines), x.Total, n)
 		}

@@ -225,15 +225,16 @@ func (e *environment) searchAggregate(ctx context.Context, cmd *ucli.Command) er
 		return err
 	}
 	return e.print(cmd, l.Items, func(w io.Writer) {
-		rows := [][]string{}
+		var t table
 		for _, x := range l.Items {
 			last := dash(strings.Join(x.Records, ", "))
 			if x.Problem != nil {
 				last = string(x.Problem.Code)
 			}
-			rows = append(rows, []string{strings.Join(x.Roles, ", "), x.Title, x.EntityID, last})
+			t.add("roles", strings.Join(x.Roles, ", "), "title", x.Title, "entity id!", x.EntityID,
+				"on record", last)
 		}
-		e.table(w, columns("roles", "title", "entity id!", "on record"), rows, nothingOf(f.Search))
+		e.tell(w, t, nothingOf(f.Search))
 		listing{limit: f.Limit, offset: f.Offset}.rest(w, len(l.Items), l.Total)
 	})
 }

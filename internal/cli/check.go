@@ -124,12 +124,13 @@ func (e *environment) checked(w io.Writer, l api.CheckList) {
 
 // summary shows findings by code.
 func (e *environment) summary(w io.Writer, l api.CheckList) {
-	rows := [][]string{}
+	var t table
 	for _, c := range l.Codes {
-		rows = append(rows, []string{string(c.Severity), string(c.Code), fmt.Sprint(c.Records), string(c.Side), c.Title})
+		t.add("severity", string(c.Severity), "code!", string(c.Code), "records!", fmt.Sprint(c.Records),
+			"side", string(c.Side), "what is wrong", c.Title)
 	}
-	e.table(w, columns("severity", "code!", "records!", "side", "what is wrong"), rows, "Nothing found.")
-	if len(rows) > 0 {
+	e.tell(w, t, "Nothing found.")
+	if len(l.Codes) > 0 {
 		fmt.Fprintln(w, "which records: innergate check --code CODE")
 	}
 }

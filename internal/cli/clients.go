@@ -101,7 +101,7 @@ func (e *environment) listGrants(ctx context.Context, cmd *ucli.Command, c *clie
 		return err
 	}
 	return e.print(cmd, l, func(w io.Writer) {
-		rows := [][]string{}
+		var t table
 		for _, g := range l.Items {
 			state, lasts, person := "good", "with the session", whose(g.Person, g.Name)
 			if g.Ended != "" {
@@ -113,12 +113,12 @@ func (e *environment) listGrants(ctx context.Context, cmd *ucli.Command, c *clie
 			if g.Person == 0 {
 				person = "-"
 			}
-			rows = append(rows, []string{state, person, g.Provider, strings.Join(g.Scopes, " "), lasts, brief(g.Began,
-				time.Now()),
-				dash(g.Trace)})
+			t.add("state", state, "person", person, "provider", g.Provider,
+				"scopes", strings.Join(g.Scopes, " "), "lasts", lasts,
+				"sign-in@", brief(g.Began,
+					time.Now()), "reference!", dash(g.Trace))
 		}
-		e.table(w, columns("state", "person", "provider", "scopes", "lasts", "sign-in@", "reference!"), rows,
-			"No sign-in has given it anything that is still kept.")
+		e.tell(w, t, "No sign-in has given it anything that is still kept.")
 		rest(w, len(l.Items), f.Offset, l.Total)
 	})
 }
@@ -141,13 +141,13 @@ func (e *environment) notices() *ucli.Command {
 				return err
 			}
 			return e.print(cmd, l, func(w io.Writer) {
-				rows := [][]string{}
+				var t table
 				for _, n := range l.Items {
-					rows = append(rows, []string{dash(n.Application), n.Address, fmt.Sprint(n.Tries), dash(n.Answer), brief(n.Due, time.Now()),
-						brief(n.Until, time.Now())})
+					t.add("application", dash(n.Application), "address!", n.Address,
+						"tries", fmt.Sprint(n.Tries), "last answer!", dash(n.Answer),
+						"again@", brief(n.Due, time.Now()), "given up@", brief(n.Until, time.Now()))
 				}
-				e.table(w, columns("application", "address!", "tries", "last answer!", "again@", "given up@"), rows,
-					"Nothing waits: every application that wants to hear has heard.")
+				e.tell(w, t, "Nothing waits: every application that wants to hear has heard.")
 				rest(w, len(l.Items), 0, l.Total)
 			})
 		})}
@@ -169,11 +169,12 @@ func (e *environment) listConsents(ctx context.Context, cmd *ucli.Command, c *cl
 		return err
 	}
 	return e.print(cmd, l, func(w io.Writer) {
-		rows := [][]string{}
+		var t table
 		for _, x := range l.Items {
-			rows = append(rows, []string{whose(x.Person, x.Name), strings.Join(x.Scopes, " "), brief(x.At, time.Now())})
+			t.add("person!", whose(x.Person, x.Name), "scopes", strings.Join(x.Scopes, " "),
+				"agreed@", brief(x.At, time.Now()))
 		}
-		e.table(w, columns("person!", "scopes", "agreed@"), rows, "Nobody was asked, or agreed, yet.")
+		e.tell(w, t, "Nobody was asked, or agreed, yet.")
 		rest(w, len(l.Items), f.Offset, l.Total)
 	})
 }

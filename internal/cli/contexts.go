@@ -17,13 +17,13 @@ import (
 func (e *environment) contexts() *ucli.Command {
 	show := func(cmd *ucli.Command, l api.Contexts) error {
 		return e.print(cmd, l, func(w io.Writer) {
-			rows := [][]string{}
+			var t table
 			for i, rank := range l.Ranks {
 				for _, c := range rank {
-					rows = append(rows, []string{fmt.Sprint(i + 1), c})
+					t.add("rank!", fmt.Sprint(i+1), "context!", c)
 				}
 			}
-			e.table(w, columns("rank!", "context!"), rows, "Nothing is ranked: each context satisfies only itself.")
+			e.tell(w, t, "Nothing is ranked: each context satisfies only itself.")
 		})
 	}
 	return &ucli.Command{Name: "context", Usage: "how authentication contexts rank", Commands: []*ucli.Command{

@@ -198,11 +198,12 @@ func (e *environment) listGates(_ context.Context, cmd *ucli.Command) error {
 		out = append(out, shownGate{name, g.URL, g.CAFile, name == all.Use})
 	}
 	return e.print(cmd, out, func(w io.Writer) {
-		rows := [][]string{}
+		var t table
 		for _, g := range out {
-			rows = append(rows, []string{map[bool]string{true: "called", false: "-"}[g.Use], g.Name, g.URL})
+			t.add("use", map[bool]string{true: "called", false: "-"}[g.Use], "name!", g.Name,
+				"address!", g.URL)
 		}
-		e.table(w, columns("use", "name!", "address!"), rows, "No gate is saved. Save one: innergate gate save NAME --url ADDRESS --token-file FILE")
+		e.tell(w, t, "No gate is saved. Save one: innergate gate save NAME --url ADDRESS --token-file FILE")
 	})
 }
 

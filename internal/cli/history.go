@@ -53,16 +53,16 @@ func (e *environment) listChanges(ctx context.Context, cmd *ucli.Command, c *cli
 		return err
 	}
 	return e.print(cmd, l.Items, func(w io.Writer) {
-		rows := [][]string{}
+		var t table
 		for _, h := range l.Items {
 			together := "-"
 			if h.Batch > 0 {
 				together = fmt.Sprint(h.Batch)
 			}
-			rows = append(rows, []string{fmt.Sprint(h.ID), brief(h.At, time.Now()), h.Who, h.What, h.Kind, h.Name, together,
-				dash(h.Why)})
+			t.add("id!", fmt.Sprint(h.ID), "when@", brief(h.At, time.Now()), "who", h.Who, "what!", h.What,
+				"kind", h.Kind, "name!", h.Name, "with", together, "why", dash(h.Why))
 		}
-		e.table(w, columns("id!", "when@", "who", "what!", "kind", "name!", "with", "why"), rows, "No change matches.")
+		e.tell(w, t, "No change matches.")
 		if n := int64(len(l.Items)); n > 0 && n < l.Total && n == int64(cmd.Int("limit")) {
 			fmt.Fprintf(w, "more, with --before %d\n", l.Items[n-1].ID)
 		}

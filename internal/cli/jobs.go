@@ -59,22 +59,23 @@ func (e *environment) outcome(w io.Writer, r *api.Report) {
 		e.refreshed(w, x)
 	}
 	if len(r.Taken) > 0 {
-		rows := [][]string{}
-		for _, t := range r.Taken {
-			rows = append(rows, []string{t.Kind, t.Name, t.EntityID})
+		var t table
+		for _, x := range r.Taken[:min(len(r.Taken), 50)] {
+			t.add("added", x.Kind, "name!", x.Name, "entity id!", x.EntityID)
 		}
-		e.table(w, columns("added", "name!", "entity id!"), rows[:min(len(rows), 50)], "")
-		if len(rows) > 50 {
-			fmt.Fprintf(w, "and %d more; all with --output json\n", len(rows)-50)
+		e.tell(w, t, "")
+		if len(r.Taken) > 50 {
+			fmt.Fprintf(w, "and %d more; all with --output json\n", len(r.Taken)-50)
 		}
 	}
 	if len(r.Found) > 0 {
 		fmt.Fprintln(w, "\nfound on them")
-		rows := [][]string{}
+		var t table
 		for _, f := range r.Found {
-			rows = append(rows, []string{string(f.Severity), string(f.Code), fmt.Sprint(f.Records), f.Title})
+			t.add("severity", string(f.Severity), "code!", string(f.Code), "records!", fmt.Sprint(f.Records),
+				"what is wrong", f.Title)
 		}
-		e.table(w, columns("severity", "code!", "records!", "what is wrong"), rows, "")
+		e.tell(w, t, "")
 	}
 	if r.RefusedN > 0 {
 		if r.Entities > 0 || len(r.Taken) > 0 {

@@ -69,11 +69,11 @@ func (e *environment) removeKey(ctx context.Context, cmd *ucli.Command, c *clien
 
 func (e *environment) showKeys(cmd *ucli.Command, l api.List[api.Key]) error {
 	return e.print(cmd, l.Items, func(w io.Writer) {
-		rows := [][]string{}
+		var t table
 		for _, k := range l.Items {
-			rows = append(rows, []string{k.State, fmt.Sprint(k.ID), k.Purpose, k.Certificate.Key,
-				days(k.Certificate.NotAfter, time.Now()), k.Certificate.SHA256})
+			t.add("state", k.State, "id!", fmt.Sprint(k.ID), "purpose!", k.Purpose, "key", k.Certificate.Key,
+				"ends", days(k.Certificate.NotAfter, time.Now()), "sha-256!", k.Certificate.SHA256)
 		}
-		e.table(w, columns("state", "id!", "purpose!", "key", "ends", "sha-256!"), rows, "No key.")
+		e.tell(w, t, "No key.")
 	})
 }

@@ -250,19 +250,19 @@ func (e *environment) mapped(w io.Writer, m api.Mapped) {
 			return
 		}
 		fmt.Fprintf(w, "%s\n\n", title)
-		rows := [][]string{}
+		var t table
 		for _, r := range list {
 			made := make([]string, len(r.Made))
 			for i, v := range r.Made {
 				made[i] = inWords(v)
 			}
 			text := strings.TrimSuffix(r.Text+": "+strings.Join(made, ", "), ": ")
-			rows = append(rows, []string{fmt.Sprint(r.Rule), r.Outcome, text})
+			t.add("rule!", fmt.Sprint(r.Rule), "outcome!", r.Outcome, "what it did", text)
 			for _, w := range r.Without {
-				rows = append(rows, []string{"", "left out", w})
+				t.add("rule!", "", "outcome!", "left out", "what it did", w)
 			}
 		}
-		e.table(w, columns("rule!", "outcome!", "what it did"), rows, "")
+		e.tell(w, t, "")
 		fmt.Fprintln(w)
 	}
 	of := func(name string) string { return strings.TrimSuffix(" of "+name, " of ") }

@@ -57,15 +57,16 @@ func (e *environment) objectKinds(ctx context.Context, cmd *ucli.Command, c *cli
 	}
 	if len(args) == 0 {
 		return e.print(cmd, list, func(w io.Writer) {
-			rows := [][]string{}
+			var t table
 			for _, k := range list {
 				made := "by calls of its own"
 				if k.Plain {
 					made = "by object put"
 				}
-				rows = append(rows, []string{k.Kind, dash(k.Protocol), fmt.Sprint(len(k.Settings)), made})
+				t.add("kind!", k.Kind, "protocol", dash(k.Protocol), "settings", fmt.Sprint(len(k.Settings)),
+					"made", made)
 			}
-			e.table(w, columns("kind!", "protocol", "settings", "made"), rows, "No kinds.")
+			e.tell(w, t, "No kinds.")
 		})
 	}
 	settings, err := settingsOfKind(list, args[0])
@@ -73,11 +74,12 @@ func (e *environment) objectKinds(ctx context.Context, cmd *ucli.Command, c *cli
 		return err
 	}
 	return e.print(cmd, settings, func(w io.Writer) {
-		rows := [][]string{}
+		var t table
 		for _, s := range settings {
-			rows = append(rows, []string{s.Name, s.Type, dash(s.Refers), s.Label, dash(s.Text)})
+			t.add("setting!", s.Name, "type", s.Type, "names", dash(s.Refers), "label", s.Label,
+				"does", dash(s.Text))
 		}
-		e.table(w, columns("setting!", "type", "names", "label", "does"), rows, "The kind has no settings.")
+		e.tell(w, t, "The kind has no settings.")
 	})
 }
 
@@ -104,11 +106,11 @@ func (e *environment) listObjects(ctx context.Context, cmd *ucli.Command, c *cli
 		return err
 	}
 	return e.print(cmd, l, func(w io.Writer) {
-		rows := [][]string{}
+		var t table
 		for _, o := range l.Items {
-			rows = append(rows, []string{o.Name, dash(o.Title), fmt.Sprint(o.Revision)})
+			t.add("name!", o.Name, "title", dash(o.Title), "revision", fmt.Sprint(o.Revision))
 		}
-		e.table(w, columns("name!", "title", "revision"), rows, "None. Make one with innergate object put "+args[0]+"/NAME SETTING=VALUE ….")
+		e.tell(w, t, "None. Make one with innergate object put "+args[0]+"/NAME SETTING=VALUE ….")
 	})
 }
 

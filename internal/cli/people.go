@@ -66,7 +66,7 @@ func (e *environment) listLinks(ctx context.Context, cmd *ucli.Command, c *clien
 }
 
 func (e *environment) linkTable(w io.Writer, links []api.Link, empty string) {
-	rows := [][]string{}
+	var t table
 	for _, k := range links {
 		name, format := "not kept: made by an earlier build", "-"
 		if s := k.Subject; s != nil {
@@ -76,9 +76,10 @@ func (e *environment) linkTable(w io.Writer, links []api.Link, empty string) {
 		if !k.Added.IsZero() {
 			added = brief(k.Added, time.Now())
 		}
-		rows = append(rows, []string{fmt.Sprint(k.Person), linkName(k.Provider), name, format, added})
+		t.add("person!", fmt.Sprint(k.Person), "provider", linkName(k.Provider), "name!", name,
+			"format", format, "linked@", added)
 	}
-	e.table(w, columns("person!", "provider", "name!", "format", "linked@"), rows, empty)
+	e.tell(w, t, empty)
 }
 
 // linkName is how a provider is named that may be gone.
@@ -95,16 +96,16 @@ func (e *environment) listLinkProviders(ctx context.Context, cmd *ucli.Command, 
 		return err
 	}
 	return e.print(cmd, l.Items, func(w io.Writer) {
-		rows := [][]string{}
+		var t table
 		for _, p := range l.Items {
 			removed := "-"
 			if !p.Removed.IsZero() {
 				removed = brief(p.Removed, time.Now())
 			}
-			rows = append(rows, []string{dash(p.Name), p.ID, fmt.Sprint(p.Links), fmt.Sprint(p.People), removed})
+			t.add("provider!", dash(p.Name), "id!", p.ID, "links", fmt.Sprint(p.Links),
+				"people", fmt.Sprint(p.People), "removed", removed)
 		}
-		e.table(w, columns("provider!", "id!", "links", "people", "removed"), rows,
-			"Nobody is linked to a provider yet.")
+		e.tell(w, t, "Nobody is linked to a provider yet.")
 	})
 }
 
@@ -149,11 +150,12 @@ func (e *environment) listSubjects(ctx context.Context, cmd *ucli.Command, c *cl
 		return err
 	}
 	return e.print(cmd, l, func(w io.Writer) {
-		rows := [][]string{}
+		var t table
 		for _, s := range l.Items {
-			rows = append(rows, []string{fmt.Sprint(s.Person), s.Value, s.Source, brief(s.Added, time.Now())})
+			t.add("person!", fmt.Sprint(s.Person), "value!", s.Value, "source", s.Source,
+				"since@", brief(s.Added, time.Now()))
 		}
-		e.table(w, columns("person!", "value!", "source", "since@"), rows, "It knows nobody by a lasting name yet.")
+		e.tell(w, t, "It knows nobody by a lasting name yet.")
 		if n := len(l.Items); n > 0 && int64(n) < l.Total {
 			fmt.Fprintf(w, "\n%d of %d; for the next ones add --after %d\n", n, l.Total, l.Items[n-1].Person)
 		}

@@ -331,32 +331,33 @@ func (e *environment) person(w io.Writer, p api.PersonShown) {
 	e.linkTable(w, p.Links, "No links: nobody comes as this person until a provider matches them.")
 	if len(p.Values) > 0 {
 		fmt.Fprintln(w)
-		rows := [][]string{}
+		var t table
 		for _, v := range p.Values {
 			words := make([]string, len(v.Values))
 			for i, one := range v.Values {
 				words[i] = inWords(one)
 			}
-			rows = append(rows, []string{v.Name, strings.Join(words, " | "), sourceWord(v.Source),
-				proofWord(v.Proofs), brief(v.At, time.Now())})
+			t.add("kept!", v.Name, "value", strings.Join(words, " | "), "from", sourceWord(v.Source),
+				"proof", proofWord(v.Proofs), "since@", brief(v.At, time.Now()))
 		}
-		e.table(w, columns("kept!", "value", "from", "proof", "since@"), rows, "")
+		e.tell(w, t, "")
 	}
 	if len(p.Members) > 0 {
 		fmt.Fprintln(w)
-		rows := [][]string{}
+		var t table
 		for _, m := range p.Members {
-			rows = append(rows, []string{m.Kind + "/" + m.Name, sourceWord(m.Source), brief(m.Added, time.Now())})
+			t.add("belongs to!", m.Kind+"/"+m.Name, "by", sourceWord(m.Source),
+				"since@", brief(m.Added, time.Now()))
 		}
-		e.table(w, columns("belongs to!", "by", "since@"), rows, "")
+		e.tell(w, t, "")
 	}
 	if len(p.Subjects) > 0 {
 		fmt.Fprintln(w)
-		rows := [][]string{}
+		var t table
 		for _, s := range p.Subjects {
-			rows = append(rows, []string{s.Application, s.Value, s.Source})
+			t.add("known at!", s.Application, "as!", s.Value, "source", s.Source)
 		}
-		e.table(w, columns("known at!", "as!", "source"), rows, "")
+		e.tell(w, t, "")
 	}
 }
 
@@ -374,7 +375,7 @@ func (e *environment) listPeople(ctx context.Context, cmd *ucli.Command, c *clie
 		return err
 	}
 	return e.print(cmd, l, func(w io.Writer) {
-		rows := [][]string{}
+		var t table
 		for _, p := range l.Items {
 			state, names, units := "enabled", []string{}, []string{}
 			if !p.Disabled.IsZero() {
@@ -388,14 +389,15 @@ func (e *environment) listPeople(ctx context.Context, cmd *ucli.Command, c *clie
 					units = append(units, m.Name)
 				}
 			}
-			rows = append(rows, []string{fmt.Sprint(p.Number), state, p.Name, dash(p.UserType), dash(strings.Join(names, ", ")),
-				dash(strings.Join(units, ", ")), brief(p.Added, time.Now())})
+			t.add("person!", fmt.Sprint(p.Number), "state", state, "name!", p.Name, "type", dash(p.UserType),
+				"comes by", dash(strings.Join(names, ", ")), "belongs to", dash(strings.Join(units, ", ")),
+				"added@", brief(p.Added, time.Now()))
 		}
 		empty := "Nobody is known yet: people are at their first sign-in, or take a list in with innergate person import."
 		if f.PeopleFilter != (api.PeopleFilter{}) {
 			empty = "Nobody like that."
 		}
-		e.table(w, columns("person!", "state", "name!", "type", "comes by", "belongs to", "added@"), rows, empty)
+		e.tell(w, t, empty)
 		if l.Next != "" {
 			fmt.Fprintf(w, "\n%s; for the next ones add --after %s\n", ofMany(int64(len(l.Items)), l.Total), l.Next)
 		}

@@ -27,11 +27,11 @@ func (e *environment) preview(w io.Writer, p api.Preview) {
 		}
 	}
 	if len(p.Choices) > 0 {
-		rows := [][]string{}
+		var t table
 		for _, c := range p.Choices {
-			rows = append(rows, []string{c.Identity, dash(c.Title)})
+			t.add("entity id!", c.Identity, "title", dash(c.Title))
 		}
-		e.table(w, columns("entity id!", "title"), rows, "")
+		e.tell(w, t, "")
 		fmt.Fprintln(w, "next: the same with --entity-id and the one that is meant")
 		return
 	}

@@ -175,6 +175,26 @@ func columns(words ...string) []column {
 	return out
 }
 
+// table is rows whose columns are named where their values stand.
+type table struct {
+	cols []column
+	rows [][]string
+}
+
+// add adds a row: the name of each column, as columns reads it, and its value.
+func (t *table) add(pairs ...string) {
+	names, row := []string{}, []string{}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		names, row = append(names, pairs[i]), append(row, pairs[i+1])
+	}
+	if t.rows = append(t.rows, row); t.cols == nil {
+		t.cols = columns(names...)
+	}
+}
+
+// tell writes a table; empty says what to do where it has no rows.
+func (e *environment) tell(w io.Writer, t table, empty string) { e.table(w, t.cols, t.rows, empty) }
+
 // table writes aligned columns without frames, as wide as the terminal. A column in
 // which all is the same is told once, below. What is not the point of the table
 // loses its middle when a line gets too wide.

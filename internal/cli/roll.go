@@ -96,25 +96,26 @@ func (e *environment) imported(w io.Writer, out *api.PeopleImported, how api.Peo
 		{"enabled", fmt.Sprint(out.Enabled)}, {"cannot be used", fmt.Sprint(out.BadRows)}})
 	if len(out.Bad) > 0 {
 		fmt.Fprintln(w)
-		rows := [][]string{}
+		var t table
 		for _, b := range out.Bad[:min(len(out.Bad), 30)] {
-			rows = append(rows, []string{fmt.Sprint(b.Line), dash(b.Column), b.Cause})
+			t.add("line!", fmt.Sprint(b.Line), "heading", dash(b.Column), "what is wrong!", b.Cause)
 		}
-		e.table(w, columns("line!", "heading", "what is wrong!"), rows, "")
+		e.tell(w, t, "")
 	}
 	if len(out.Listed) > 0 && !out.Stored {
 		fmt.Fprintln(w)
-		rows := [][]string{}
+		var t table
 		for _, r := range out.Listed[:min(len(out.Listed), 30)] {
 			who := "new"
 			if r.Person != 0 {
 				who = fmt.Sprint(r.Person)
 			}
-			rows = append(rows, []string{fmt.Sprint(r.Line), who, r.Name, differencesInWords(r.Differences)})
+			t.add("line!", fmt.Sprint(r.Line), "person", who, "name", r.Name,
+				"what changes", differencesInWords(r.Differences))
 		}
-		e.table(w, columns("line!", "person", "name", "what changes"), rows, "")
-		if n := out.New + out.Changed; n > len(rows) {
-			fmt.Fprintf(w, "and %d more\n", n-len(rows))
+		e.tell(w, t, "")
+		if n := out.New + out.Changed; n > len(t.rows) {
+			fmt.Fprintf(w, "and %d more\n", n-len(t.rows))
 		}
 	}
 	switch {

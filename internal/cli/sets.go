@@ -49,12 +49,12 @@ func (e *environment) listSets(ctx context.Context, cmd *ucli.Command, c *client
 		return err
 	}
 	return e.print(cmd, list.Items, func(w io.Writer) {
-		rows := [][]string{}
+		var t table
 		for _, s := range list.Items {
-			rows = append(rows, []string{s.Name, s.Way, fmt.Sprint(len(s.Mapping.Rules)), fmt.Sprint(len(s.Using)), s.Title})
+			t.add("name!", s.Name, "way", s.Way, "rules", fmt.Sprint(len(s.Mapping.Rules)),
+				"shared by", fmt.Sprint(len(s.Using)), "title", s.Title)
 		}
-		e.table(w, columns("name!", "way", "rules", "shared by", "title"), rows,
-			"No sets. Make one with innergate set put NAME --way release --title TITLE --mapping FILE.")
+		e.tell(w, t, "No sets. Make one with innergate set put NAME --way release --title TITLE --mapping FILE.")
 	})
 }
 

@@ -74,16 +74,17 @@ func (e *environment) listTraces(ctx context.Context, cmd *ucli.Command, c *clie
 		return err
 	}
 	return e.print(cmd, l.Items, func(w io.Writer) {
-		rows := [][]string{}
-		for _, t := range l.Items {
-			rows = append(rows, []string{t.Result, t.ID, brief(t.Started, time.Now()), dash(t.Application), dash(t.Provider),
-				dash(cmp.Or(t.Name, t.Person)), dash(t.Finding)})
+		var t table
+		for _, x := range l.Items {
+			t.add("result", x.Result, "reference!", x.ID, "started@", brief(x.Started, time.Now()),
+				"application", dash(x.Application), "provider", dash(x.Provider),
+				"person", dash(cmp.Or(x.Name, x.Person)), "finding!", dash(x.Finding))
 		}
 		empty := "No sign-in yet. Open an application, or BASE/open/NAME."
 		if f != (api.TraceFilter{Limit: f.Limit}) {
 			empty = "Nothing matches."
 		}
-		e.table(w, columns("result", "reference!", "started@", "application", "provider", "person", "finding!"), rows, empty)
+		e.tell(w, t, empty)
 		var total int64
 		for result, n := range l.Counts {
 			if f.Result == "" || f.Result == result {

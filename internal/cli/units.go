@@ -116,30 +116,31 @@ func (e *environment) listUnits(ctx context.Context, cmd *ucli.Command, c *clien
 			e.groupTree(w, l.Items)
 			return
 		}
-		rows := [][]string{}
+		var t table
 		for _, x := range l.Items {
-			rows = append(rows, []string{x.Name, fmt.Sprint(x.Members), dash(x.UserType), dash(strings.Join(x.Providers, ", ")),
-				dash(strings.Join(x.Domains, ", ")), dash(strings.Join(x.Groups, ", ")), x.Title})
+			t.add("organisation!", x.Name, "people", fmt.Sprint(x.Members), "type", dash(x.UserType),
+				"providers", dash(strings.Join(x.Providers, ", ")),
+				"domains", dash(strings.Join(x.Domains, ", ")), "land in", dash(strings.Join(x.Groups, ", ")),
+				"title", x.Title)
 		}
-		e.table(w, columns("organisation!", "people", "type", "providers", "domains", "land in", "title"), rows,
-			"No organisations. Make one with innergate organisation put NAME --title TITLE --provider PROVIDER.")
+		e.tell(w, t, "No organisations. Make one with innergate organisation put NAME --title TITLE --provider PROVIDER.")
 	})
 }
 
 // groupTree shows groups below those that they lie in.
 func (e *environment) groupTree(w io.Writer, all []api.Unit) {
-	rows := [][]string{}
+	var t table
 	var below func(inside string, depth int)
 	below = func(inside string, depth int) {
 		for _, x := range all {
 			if x.Inside == inside {
-				rows = append(rows, []string{strings.Repeat("  ", depth) + x.Name, fmt.Sprint(x.Members), dash(x.UserType),
-					dash(strings.Join(x.Values, ", ")), x.Title})
+				t.add("group!", strings.Repeat("  ", depth)+x.Name, "people", fmt.Sprint(x.Members),
+					"type", dash(x.UserType), "providers call it", dash(strings.Join(x.Values, ", ")),
+					"title", x.Title)
 				below(x.Name, depth+1)
 			}
 		}
 	}
 	below("", 0)
-	e.table(w, columns("group!", "people", "type", "providers call it", "title"), rows,
-		"No groups. Make one with innergate group put NAME --title TITLE.")
+	e.tell(w, t, "No groups. Make one with innergate group put NAME --title TITLE.")
 }

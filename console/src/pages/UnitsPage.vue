@@ -75,7 +75,7 @@ const remove = (u: Unit) => act(() => take(of.value.remove(u.name)))
     <el-table-column :label="of.title.slice(0, -1)" min-width="260"><template #default="{ row }"><strong>{{ row.title }}</strong> <code class="quiet">{{ row.name }}</code></template></el-table-column>
     <el-table-column label="People" width="100"><template #default="{ row }"><router-link :to="{ path: '/admit/people', query: { [kind]: row.name } }">{{ row.members }}</router-link></template></el-table-column>
     <el-table-column v-for="c in of.columns" :key="c.label" :label="c.label" :min-width="c.width"><template #default="{ row }"><span :title="c.of(row as Unit)">{{ c.of(row as Unit) || '–' }}</span></template></el-table-column>
-    <el-table-column label="" width="150"><template #default="{ row }"><el-button link type="primary" :aria-label="`Change ${row.title}`" @click="edit(row as Unit)">Change</el-button>
+    <el-table-column label="" width="180"><template #default="{ row }"><el-button link type="primary" :aria-label="`Change ${row.title}`" @click="edit(row as Unit)">Change</el-button>
       <el-button link type="danger" :aria-label="`Remove ${row.title}`" @click="remove(row as Unit)">Remove</el-button></template></el-table-column>
     <template #empty>{{ search ? 'None like that.' : of.empty }}</template>
   </el-table>
