@@ -93,6 +93,7 @@ func TestAKindIsItsDescription(t *testing.T) {
 	}
 	ok("object kinds", "shift", "by object put")
 	ok("object kinds shift", "Lines that it runs on", "values", "group")
+	ok("object schema shift", `"description": "Lines that it runs on"`, `"additionalProperties": false`)
 	ok("object list shift", "None.")
 	refused("object list shft", `there is no kind "shft"`)
 	refused("object put shift/early title=Early crew=drivers", "crew", `there is no group "drivers"`)

@@ -21,6 +21,12 @@ type ObjectFilter struct {
 	Offset int    `query:"offset" minimum:"0"`
 }
 
+// SchemaOf says of which kind, and of records in which protocol.
+type SchemaOf struct {
+	Kind     string `path:"kind" maxLength:"63"`
+	Protocol string `query:"protocol" maxLength:"63" doc:"Of records: those of other protocols are left out; absent for all"`
+}
+
 // HistoryFilter narrows the history.
 type HistoryFilter struct {
 	Kind   string `query:"kind" maxLength:"20" doc:"provider, application, aggregate, key, token or owner"`

@@ -19,7 +19,8 @@ type Kind struct {
 type Setting struct {
 	Name    string          `json:"name"`
 	Label   string          `json:"label" doc:"On forms"`
-	Text    string          `json:"text,omitempty" doc:"What it does"`
+	Text    string          `json:"text,omitempty" doc:"What it does, and what it comes to where it is empty"`
+	Default string          `json:"default,omitempty" doc:"What it comes to where it is empty"`
 	Group   string          `json:"group" doc:"Under which it stands on forms"`
 	Type    string          `json:"type" enum:"text,lines,switch,choice,list,pairs,duration,day,address,certificate,rules,named,values,secret,keys"`
 	Most    int             `json:"most,omitempty" doc:"Characters of a text at most"`

@@ -39,6 +39,8 @@ var (
 var (
 	ListKinds = gets[None, []Kind]("/kinds", "list-kinds",
 		"The settings of every kind of objects: their names, labels, types and values; those of records by protocol")
+	ShowSchema = gets[SchemaOf, map[string]any]("/kinds/{kind}/schema", "show-schema",
+		"A JSON Schema of the settings of a kind, for checking files and for editors")
 	ListObjects   = gets[ObjectFilter, List[ObjectRow]]("/objects/{kind}", "list-objects", "Objects of a kind, by name")
 	ShowObject    = gets[OneObject, Object]("/objects/{kind}/{name}", "show-object", "One object of any kind, and what names it")
 	PreviewObject = looks[SentToObject[ObjectChange], ObjectLooked]("/objects/{kind}/{name}/preview", "preview-object",

@@ -260,7 +260,7 @@ func (e *environment) helpSettings(w io.Writer, kind string) {
 		case s.SeveralLines():
 			values = "TEXT|@FILE"
 		}
-		rows = append(rows, [2]string{s.Name + "=" + values, s.Text})
+		rows = append(rows, [2]string{s.Name + "=" + values, s.Says()})
 	}
 	section(w, "settings", rows)
 	fmt.Fprint(w, "  SETTING=@FILE takes the value from a file, SETTING=- from standard input; SETTING= empties it.\n")

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"context"
 	"errors"
 	"fmt"
@@ -18,6 +19,17 @@ import (
 func (e *environment) objects() *ucli.Command {
 	return &ucli.Command{Name: "object", Usage: "configuration objects of any kind, and what names them", Commands: []*ucli.Command{
 		{Name: "kinds", Usage: "list the kinds, or the settings of one", ArgsUsage: "[KIND]", Action: e.anyNumber(e.objectKinds)},
+		{Name: "schema", Usage: "print a JSON Schema of the settings of a kind, for checking files and for editors", ArgsUsage: "KIND",
+			Flags: []ucli.Flag{&ucli.StringFlag{Name: "protocol", Usage: "of records: leave out the settings of other protocols"}},
+			Action: e.action([]string{"KIND"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				schema, err := client.Call(ctx, c, api.ShowSchema, api.SchemaOf{Kind: args[0], Protocol: cmd.String("protocol")})
+				if err != nil {
+					return err
+				}
+				octets, err := json.MarshalIndent(schema, "", "  ")
+				fmt.Fprintln(e.out, string(octets))
+				return err
+			})},
 		{Name: "list", Usage: "list those of a kind", ArgsUsage: "KIND",
 			Flags:  []ucli.Flag{&ucli.StringFlag{Name: "search", Usage: "part of a name, or of what one says"}},
 			Action: e.action([]string{"KIND"}, e.listObjects)},

@@ -30,15 +30,15 @@ import (
 // application gets a code and redeems it later. The driver knows nothing of it.
 type quay struct{}
 
-func (quay) Name() string                                   { return "quay" }
-func (quay) Providers() bool                                { return true }
-func (quay) Applications() bool                             { return true }
-func (quay) Can(federation.Kind) []string                   { return nil }
-func (quay) Own(string) map[string]string                   { return nil }
-func (quay) Purposes() []federation.Purpose                 { return nil }
-func (quay) Contexts() federation.Ranking                   { return nil }
-func (quay) Reserved(federation.Kind, federation.Name) bool { return false }
-func (quay) About(*federation.Gate) []federation.Value      { return nil }
+func (quay) Name() string                                                      { return "quay" }
+func (quay) Providers() bool                                                   { return true }
+func (quay) Applications() bool                                                { return true }
+func (quay) Own(string) map[string]string                                      { return nil }
+func (quay) Purposes() []federation.Purpose                                    { return nil }
+func (quay) Contexts() federation.Ranking                                      { return nil }
+func (quay) Reserved(federation.Kind, federation.Name) bool                    { return false }
+func (quay) Recognizes(federation.Kind, []byte, string, federation.Typed) bool { return false }
+func (quay) About(*federation.Gate) []federation.Value                         { return nil }
 func (quay) NewProvider(*federation.Gate, federation.Name) federation.ProviderSide {
 	return &quayProvider{}
 }
@@ -290,3 +290,6 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 	require.Contains(t, heard[len(heard)-1], "/first Ghost", "and nothing further was asked")
 	require.Equal(t, finding.ProviderDisabled, r.Crossings.Authorize(ctx, b, id, "Flag Auk").Finding.Code)
 }
+
+func (quaySide) Can() federation.Abilities      { return federation.Abilities{} }
+func (quaySide) InCrossing() crossing.Abilities { return crossing.Abilities{} }

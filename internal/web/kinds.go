@@ -3,6 +3,7 @@ package web
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -11,6 +12,7 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/change"
 )
 
 // kindCalls registers what forms and files are made from, and the calls for objects of any kind.
@@ -18,6 +20,13 @@ func (s *server) kindCalls(a huma.API) {
 	g := s.gate
 	call(s, a, api.ListKinds,
 		func(context.Context, *api.None) (*body[[]api.Kind], error) { return &body[[]api.Kind]{s.kinds()}, nil })
+	call(s, a, api.ShowSchema, func(_ context.Context, in *api.SchemaOf) (*body[map[string]any], error) {
+		list, err := s.described(federation.Kind(in.Kind), in.Protocol)
+		if err != nil {
+			return nil, err
+		}
+		return &body[map[string]any]{fileSchema("Settings of "+federation.Article(in.Kind), list)}, nil
+	})
 	call(s, a, api.ListObjects,
 		func(_ context.Context, in *api.ObjectFilter) (*body[api.List[api.ObjectRow]], error) {
 			all, err := g.Records.Objects(in.Kind, in.Search)
@@ -80,11 +89,11 @@ func (s *server) object(o federation.Object) api.Object {
 func (s *server) kinds() []api.Kind {
 	out := []api.Kind{}
 	for _, l := range s.settingLists() {
-		out = append(out, api.Kind{Kind: string(l.kind), Protocol: l.protocol, Settings: described(l.settings), Fields: described(l.fields)})
+		out = append(out, api.Kind{Kind: string(l.kind), Protocol: l.protocol, Settings: describedAll(l.settings), Fields: describedAll(l.fields)})
 	}
 	for _, kind := range s.gate.Records.Kinds() {
 		if list, settled := s.gate.Records.Settled(kind); kind != federation.KindProvider && kind != federation.KindApplication {
-			out = append(out, api.Kind{Kind: string(kind), Settings: described(list), Fields: []api.Setting{}, Plain: settled})
+			out = append(out, api.Kind{Kind: string(kind), Settings: describedAll(list), Fields: []api.Setting{}, Plain: settled})
 		}
 	}
 	return out
@@ -110,7 +119,7 @@ func (s *server) settingLists() (out []settingList) {
 	return out
 }
 
-func described(list []federation.Setting) []api.Setting {
+func describedAll(list []federation.Setting) []api.Setting {
 	out := []api.Setting{}
 	for _, one := range list {
 		out = append(out, setting(one))
@@ -118,9 +127,29 @@ func described(list []federation.Setting) []api.Setting {
 	return out
 }
 
+// described are the settings of a kind, of records in a protocol or in all of them.
+func (s *server) described(kind federation.Kind, protocol string) (list []federation.Setting, err error) {
+	if _, err := s.gate.Records.Objects(string(kind), "?"); err != nil {
+		return nil, err
+	}
+	known := protocol == ""
+	for _, l := range s.settingLists() {
+		if l.kind == kind && (protocol == "" || l.protocol == protocol) {
+			list, known = append(list, l.settings...), true
+		}
+	}
+	if !known {
+		return nil, change.Field("protocol", fmt.Errorf("the gate has no %s in the protocol %q", kind, protocol))
+	}
+	if list == nil {
+		list, _ = s.gate.Records.Settled(kind)
+	}
+	return list, nil
+}
+
 // setting describes one setting on the wire.
 func setting(s federation.Setting) api.Setting {
-	out := api.Setting{Name: s.Name, Label: s.Label, Text: s.Text, Group: s.Group, Type: string(s.Type), Most: s.Most,
+	out := api.Setting{Name: s.Name, Label: s.Label, Text: s.Says(), Default: s.Default, Group: s.Group, Type: string(s.Type), Most: s.Most,
 		Refers: string(s.Refers)}
 	values := s.Choices
 	if values == nil {

@@ -131,7 +131,7 @@ func (s *server) application(ctx context.Context, r federation.Record) (*body[ap
 	shown, err := s.record(ctx, a)
 	out := api.Application{Record: shown, Provider: string(a.Provider), Attended: a.Attended(), Open: a.Start(&s.gate.Snapshot().Gate),
 		OwnStart: a.OwnStart, ClientSecret: a.Shown}
-	if _, client := a.Side.(federation.Lasting); client {
+	if a.Side.Can().Lasting != nil {
 		out.ClientID = a.Identity()
 	}
 	return &body[api.Application]{out}, err

@@ -21,6 +21,9 @@ func init() {
 		for _, err := range errs {
 			var d *huma.ErrorDetail
 			if errors.As(err, &d) {
+				if strings.HasPrefix(d.Message, "expected value to match exactly one schema") { // lists and pairs are such
+					d.Message = "give a text; a list may be an array of texts, too, and pairs an object of texts"
+				}
 				p.Errors = append(p.Errors, api.FieldProblem{Field: strings.TrimPrefix(d.Location, "body."), Message: d.Message})
 			} else if err != nil {
 				p.Errors = append(p.Errors, api.FieldProblem{Message: err.Error()})

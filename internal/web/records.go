@@ -91,7 +91,7 @@ func (s *server) record(ctx context.Context, r federation.Record) (api.Record, e
 		standing, err = s.standing(ctx, r)
 	}
 	told := facts(side)
-	if by, ok := side.(federation.Copying); ok && err == nil {
+	if by := side.Can().Copying; by != nil && err == nil {
 		var read any
 		if read, err = s.gate.Copies.Peek(ctx, r); read != nil {
 			told = append(told, by.DescribeCopy(read)...)
@@ -177,7 +177,7 @@ func (s *server) applicationRow(a *federation.Application) api.Row {
 
 // ends is when the first signing certificate or secret ends.
 func ends(side federation.Side) (first time.Time) {
-	if by, ok := side.(federation.Ending); ok {
+	if by := side.Can().Ending; by != nil {
 		first = by.Ends().UTC()
 	}
 	for _, k := range side.Keys() {

@@ -52,7 +52,7 @@ func (s *server) settingSchemas(doc *huma.OpenAPI) {
 
 // settingSchema describes one setting.
 func settingSchema(one federation.Setting) *huma.Schema {
-	s := &huma.Schema{Type: huma.TypeString, Description: one.Text}
+	s := &huma.Schema{Type: huma.TypeString, Description: one.Says()}
 	if one.Boolean() {
 		s.Type = huma.TypeBoolean
 		return s
@@ -62,12 +62,36 @@ func settingSchema(one federation.Setting) *huma.Schema {
 	}
 	switch one.Type { // the text, or what it stands for
 	case federation.List:
-		return &huma.Schema{OneOf: []*huma.Schema{s, {Type: huma.TypeArray, Items: &huma.Schema{Type: huma.TypeString}}}, Description: one.Text}
+		return &huma.Schema{OneOf: []*huma.Schema{s, {Type: huma.TypeArray, Items: &huma.Schema{Type: huma.TypeString}}}, Description: one.Says()}
 	case federation.Pairs:
-		return &huma.Schema{OneOf: []*huma.Schema{s, {Type: huma.TypeObject, AdditionalProperties: &huma.Schema{Type: huma.TypeString}}}, Description: one.Text}
+		return &huma.Schema{OneOf: []*huma.Schema{s, {Type: huma.TypeObject, AdditionalProperties: &huma.Schema{Type: huma.TypeString}}}, Description: one.Says()}
 	}
 	for _, c := range one.Choices {
 		s.Enum = append(s.Enum, c)
 	}
 	return s
+}
+
+// fileSchema is a JSON Schema of the settings of a kind (draft 2020-12), for checking files and for editors.
+func fileSchema(title string, list []federation.Setting) map[string]any {
+	properties := map[string]any{}
+	for _, one := range list {
+		s := *settingSchema(one)
+		s.Title = one.Label
+		switch one.Type {
+		case federation.Rules:
+			s = huma.Schema{Title: one.Label, Description: one.Says(), Type: huma.TypeObject}
+		case federation.Values:
+			s = huma.Schema{Title: one.Label, Description: one.Says(), Type: huma.TypeArray, Items: &huma.Schema{Type: huma.TypeString}}
+		case federation.Duration:
+			s.Pattern = `^([0-9]+d|([0-9]+(\.[0-9]+)?(h|m|s))*)$`
+		case federation.Day:
+			s.Pattern = `^([0-9]{4}-[0-9]{2}-[0-9]{2})?$`
+		case federation.Named:
+			s.Pattern = `^([a-z0-9][a-z0-9-]{0,62})?$`
+		}
+		properties[one.Name] = &s
+	}
+	return map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema", "title": title, "type": "object",
+		"properties": properties, "additionalProperties": false}
 }

@@ -68,7 +68,7 @@ const submit = () => act(async () => {
           <el-option v-for="c in f.choices" :key="c.value" :label="c.label" :value="c.value" />
         </el-select>
         <el-input v-else v-model="draft[f.name] as string" :name="f.name"
-            :type="long(f) ? 'textarea' : 'text'" :rows="3" />
+            :type="long(f) ? 'textarea' : 'text'" :rows="3" :placeholder="f.default" />
         <div v-if="hint(f)" class="quiet hint">{{ hint(f) }}</div>
       </el-form-item>
       </fieldset>

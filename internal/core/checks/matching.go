@@ -96,8 +96,8 @@ func (c *Checker) matching(l *List, p *federation.Provider) {
 
 // spoken sees that no name of an application in tokens is somebody else's.
 func (c *Checker) spoken(l *List, a *federation.Application) {
-	side, ok := a.Side.(federation.Speaking)
-	if !ok {
+	side := a.Side.Can().Speaking
+	if side == nil {
 		return
 	}
 	if f := finding.Of(Once(c, "speakers", c.Snap.Speakers).Clash(a)); f != nil {

@@ -200,7 +200,7 @@ func (d *drive) open() step {
 		st.Reasons.Add(reason.StartOwn, app.OwnStart)
 		return d.ends(&Go{To: app.OwnStart}, "")
 	}
-	if side, ok := app.Side.(Starting); ok {
+	if side := Of(app.Side).Starting; side != nil {
 		switch to, starts, err := side.Start(&d.snap.Gate, d.e.Target); {
 		case err != nil:
 			return d.refuse(err)

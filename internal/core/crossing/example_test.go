@@ -4,13 +4,14 @@ import (
 	"fmt"
 
 	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/crossing/rpside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/profile"
 )
 
 // A step that lacks a fact says so; it is taken again with the fact.
 func ExampleMatch() {
-	p := &federation.Provider{}
+	p := &federation.Provider{Side: rpside.New(rpside.OpenID)}
 	p.Name = "staff"
 	who := profile.PassThrough(profile.Subject{Value: "ada@wrenmoor.example"}, nil)
 	_, _, need := crossing.Match(p, "crew-roster", who, nil)

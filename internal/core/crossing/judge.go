@@ -193,7 +193,7 @@ func release(app *federation.Application, p profile.Profile, who Person, want pr
 	// Without rules an application is told what the provider said. What the gate knows
 	// beside is told where scopes ask for it, as rules do.
 	out := profile.Mapped{Attributes: p.Said()}
-	if _, scoped := app.Side.(Consenting); scoped {
+	if Of(app.Side).Consenting != nil {
 		out.Attributes = p.Attributes
 	}
 	if m := app.Mapping(); !m.IsZero() {

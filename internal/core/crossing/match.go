@@ -58,8 +58,8 @@ func Match(p *federation.Provider, app federation.ID, who profile.Profile, peopl
 // nearby are names that differ in their format only: those that mean the same first, and how
 // many these are.
 func nearby(p *federation.Provider, s profile.Subject) (out []profile.Subject, same int) {
-	side, formats := p.Side.(federation.Formatting)
-	if !formats {
+	side := p.Side.Can().Formatting
+	if side == nil {
 		return nil, 0
 	}
 	all, same := side.Nearby(s.Format)

@@ -324,7 +324,7 @@ func untold(before, after *federation.Snapshot, e Entry) string {
 // inquires is what a provider is asked for by its record.
 func inquires(p *federation.Provider) string {
 	out := ""
-	if side, ok := p.Side.(Inquiring); ok {
+	if side := Of(p.Side).Inquiring; side != nil {
 		out = side.Inquires()
 	}
 	if p.AskContext != "" {

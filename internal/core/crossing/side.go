@@ -14,6 +14,7 @@ import (
 // own, so that one redirect, several pages and a header exchange all fit.
 type ProviderSide interface {
 	federation.ProviderSide
+	Crossing
 	// Step moves the provider's part on. At first In.Begins is set; afterwards it
 	// gets what arrived, was submitted or answered, and what it needed.
 	Step(In) Out
@@ -80,6 +81,7 @@ type Upstream struct {
 // ApplicationSide is what a protocol does towards an application.
 type ApplicationSide interface {
 	federation.ApplicationSide
+	Crossing
 	// Receive checks a request and takes it apart.
 	Receive(g *federation.Gate, a *federation.Application, in *Arrival, now time.Time) (Request, finding.Checks, error)
 	// Unasked says how to answer an application that did not ask; target is where
@@ -182,8 +184,6 @@ type Protocol interface {
 	// ProviderSide and ApplicationSide.
 	Providers() bool
 	Applications() bool
-	// Can names the abilities that its sides of a kind have.
-	Can(kind federation.Kind) []string
 }
 
 func providerSide(p *federation.Provider) ProviderSide { return p.Side.(ProviderSide) }

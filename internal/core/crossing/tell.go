@@ -103,8 +103,8 @@ func (t *Tells) plan(in Entering) (err error) {
 	if telling, ok := t.Plan.(Telling); ok {
 		t.Told, t.Withheld = telling.Told()
 	}
-	side, asks := in.App.Side.(Consenting)
-	if !asks {
+	side := Of(in.App.Side).Consenting
+	if side == nil {
 		return nil
 	}
 	c, err := side.Consent(ask)

@@ -87,7 +87,8 @@ func TestListsAndPairsAreTaken(t *testing.T) {
 		{"vouchesFor", []any{"a.example", "b.example"}, "a.example b.example", ""},
 		{"vouchesFor", []any{}, "", ""},
 		{"vouchesFor", []any{"a b"}, "", "an array of words"},
-		{"vouchesFor", map[string]any{"a": "b"}, "", "an array of words"},
+		{"vouchesFor", map[string]any{"a": "b"}, "", `{"a":"b"} is no value for it; give a text with words between white space, or an array of words`},
+		{"vouchesFor", nil, "", "null is no value for it"},
 		{"update", map[string]any{"title": "follow", "displayName": ""}, "displayName title=follow", ""},
 		{"contextWords", map[string]any{"theirs": "urn:ours"}, "theirs>urn:ours", ""},
 		{"update", "title=once displayName", "title=once displayName", ""}, // in the order in which they were given

@@ -16,6 +16,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/core/nearword"
@@ -171,9 +172,18 @@ type Setting struct {
 	Words   map[string]string // what values that it can have mean, on forms
 	Form    listed.Form       // of Pairs: how they are written in a line, where that is not NAME=VALUE
 	Refers  Kind              // of Named
+	Default string            // what it comes to where it is empty, for people
 	// Of values of the other side that can be typed:
 	Identifies bool   // it is the identity in its protocol, or tells those apart that share one
 	Option     string // of a command, where it is not the name with hyphens
+}
+
+// Says is what it does, and what it comes to where it is empty.
+func (s Setting) Says() string {
+	if s.Default == "" {
+		return s.Text
+	}
+	return s.Text + "; empty is " + s.Default
 }
 
 // Boolean says that it is true or false.
@@ -186,7 +196,7 @@ func (s Setting) SeveralLines() bool {
 
 // line gives a list or pairs that were given as an array or an object as the line that they are.
 func (s Setting) line(v any) any {
-	if s.Type != List && s.Type != Pairs {
+	if s.Type != List && s.Type != Pairs || v == nil {
 		return v
 	}
 	octets, err := json.Marshal(v)
@@ -215,6 +225,12 @@ func (s Setting) form() listed.Form {
 	return s.Form
 }
 
+// shown is what was given, as it was.
+func shown(v any) string {
+	octets, _ := json.Marshal(v) // it came as JSON
+	return finding.Clip(string(octets))
+}
+
 // fits sees whether a value can be one of the setting.
 func (s Setting) fits(v any) error {
 	text, isText := v.(string)
@@ -225,11 +241,11 @@ func (s Setting) fits(v any) error {
 	case s.Type == Values:
 		return s.several(v)
 	case s.Boolean() && !isBool:
-		return &SettingError{s.Name, fmt.Errorf("%.100q is no value for it; give true or false", fmt.Sprint(v))}
+		return &SettingError{s.Name, fmt.Errorf("%s is no value for it; give true or false", shown(v))}
 	case !s.Boolean() && !isText:
 		what := map[SettingType]string{List: "a text with words between white space, or an array of words",
 			Pairs: "a text like a=b c=d, or an object with texts"}[s.Type]
-		return &SettingError{s.Name, fmt.Errorf("%.100q is no value for it; give %s", fmt.Sprint(v), cmp.Or(what, "a text"))}
+		return &SettingError{s.Name, fmt.Errorf("%s is no value for it; give %s", shown(v), cmp.Or(what, "a text"))}
 	case s.Choices != nil && !contains(s.Choices, text):
 		return &SettingError{s.Name, fmt.Errorf("%.100q is no value for it; give %s", text, choices(s.Choices))}
 	case s.Most > 0 && utf8.RuneCountInString(text) > s.Most:

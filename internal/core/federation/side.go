@@ -26,6 +26,8 @@ type Side interface {
 	Shown
 	Decided
 	Taken
+	// Can says what it can do beside that.
+	Can() Abilities
 }
 
 // Known is what every other place goes by.
@@ -122,8 +124,8 @@ type Formatting interface {
 }
 
 // KeyOf is what no two records of a protocol have in common, "" while it is not known.
-func KeyOf(s Known) string {
-	if k, ok := s.(Keyed); ok {
+func KeyOf(s Side) string {
+	if k := s.Can().Keyed; k != nil {
 		return k.Key()
 	}
 	return s.Identity()
@@ -166,18 +168,6 @@ type Locating interface {
 	Locate(t Typed) (address, field string)
 }
 
-// Recognizing is implemented by protocols that know what is theirs by looking at it,
-// where nobody says what a new application speaks.
-type Recognizing interface {
-	Recognizes(document []byte, t Typed) bool
-}
-
-// RecognizingProviders is the same for new providers; address is that of the document,
-// which is not fetched yet.
-type RecognizingProviders interface {
-	RecognizesProvider(document []byte, address string, t Typed) bool
-}
-
 // Rotation is how one secret of an application follows another.
 type Rotation struct {
 	Given   string        // the next one, "" to have one made
@@ -213,14 +203,14 @@ type Unattended interface{ Unattended() bool }
 
 // Attended reports whether people sign in to an application.
 func (a *Application) Attended() bool {
-	side, ok := a.Side.(Unattended)
-	return !ok || !side.Unattended()
+	side := a.Side.Can().Unattended
+	return side == nil || !side.Unattended()
 }
 
 // Start is the address at the gate that opens an application, "" if it cannot be
 // opened there.
 func (a *Application) Start(g *Gate) string {
-	if side, ok := a.Side.(Opening); ok && !side.Opens(a) {
+	if side := a.Side.Can().Opening; side != nil && !side.Opens(a) {
 		return ""
 	}
 	return g.Base + "/open/" + string(a.Name)
@@ -323,6 +313,9 @@ type Protocol interface {
 	ReadApplication(data []byte, added time.Time) (ApplicationSide, *Intake, error)
 	// Reserved reports whether a name stands for an address of the gate's own.
 	Reserved(k Kind, n Name) bool
+	// Recognizes reports whether what is handed over for a new record of a kind is the protocol's, where nobody says
+	// what it speaks; address is that of a document which is not fetched yet.
+	Recognizes(k Kind, document []byte, address string, t Typed) bool
 	// About is what the gate says of itself in this protocol.
 	About(g *Gate) []Value
 }

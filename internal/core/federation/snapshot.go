@@ -27,7 +27,7 @@ type Snapshot struct {
 // identity is what a record is known by in its protocol.
 type identity struct{ protocol, id string }
 
-func identityOf(s Known) identity { return identity{s.Protocol(), KeyOf(s)} }
+func identityOf(s Side) identity { return identity{s.Protocol(), KeyOf(s)} }
 
 // NewSnapshot makes an empty snapshot of a gate.
 func NewSnapshot(g Gate) *Snapshot { return empty(g) }

@@ -25,7 +25,7 @@ func (s *Snapshot) Speakers() Speakers {
 		}
 	}
 	for _, a := range s.Applications() {
-		if side, ok := a.Side.(Speaking); ok {
+		if side := a.Side.Can().Speaking; side != nil {
 			own, audiences := side.Spoken()
 			if own != "" {
 				out.ByName[own] = a.Name
@@ -41,8 +41,8 @@ func (s *Snapshot) Speakers() Speakers {
 // Clash sees that an application's own name is none of the gate's, and no audience of
 // another application; nor its audiences another one's name.
 func (s Speakers) Clash(a *Application) error {
-	side, ok := a.Side.(Speaking)
-	if !ok {
+	side := a.Side.Can().Speaking
+	if side == nil {
 		return nil
 	}
 	shared := func(name, whose string) error {

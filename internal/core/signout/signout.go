@@ -43,8 +43,8 @@ func Plan(snap *federation.Snapshot, issued []Issued) (out []Notice) {
 			continue
 		}
 		done[telling{i.App, i.Session}] = true
-		side, ok := app.Side.(crossing.Hearing)
-		if !ok {
+		side := crossing.Of(app.Side).Hearing
+		if side == nil {
 			continue
 		}
 		if n, wants := side.SignedOut(i.Session, i.Name); wants {

@@ -70,11 +70,11 @@ func (rm *Room) LinkOf(provider string, s profile.Subject) (*federation.Provider
 // formatOf is the format that a name will come in: as it is said, else as the provider's people
 // have it so far, else as its record expects it.
 func (rm *Room) formatOf(p *federation.Provider, said string) (string, error) {
-	side, formats := p.Side.(federation.Formatting)
+	side := p.Side.Can().Formatting
 	switch {
-	case !formats && said != "":
+	case side == nil && said != "":
 		return "", fmt.Errorf("names of %s have no format; leave it out", p.Name)
-	case !formats:
+	case side == nil:
 		return "", nil
 	case said != "":
 		return side.FormatOf(said)

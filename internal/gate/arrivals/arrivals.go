@@ -136,7 +136,7 @@ type Proposed struct {
 func (rm *Room) Propose(ctx context.Context, snap *federation.Snapshot, r federation.Record) (out Proposed, err error) {
 	if p, ok := r.(*federation.Provider); ok {
 		came, err := rm.Of(ctx, p)
-		if side, offers := p.Side.(federation.Offering); offers && came.SignIns == 0 {
+		if side := p.Side.Can().Offering; side != nil && came.SignIns == 0 {
 			came.Attributes = side.Offered()
 		}
 		return Proposed{profile.ProposeIntake(came.Attributes), came.SignIns}, err
@@ -148,7 +148,7 @@ func (rm *Room) Propose(ctx context.Context, snap *federation.Snapshot, r federa
 	}
 	made, signIns := c.ProfileFor(a)
 	var wanted []profile.Requested
-	if side, asks := a.Side.(federation.Requesting); asks {
+	if side := a.Side.Can().Requesting; side != nil {
 		wanted = side.Requested()
 	}
 	return Proposed{profile.ProposeRelease(wanted, made), signIns}, nil

@@ -364,8 +364,8 @@ func (rm *Room) live(ctx context.Context, r federation.Record) (out []*finding.F
 	if !ok {
 		return out
 	}
-	side, ok := p.Side.(federation.Trying)
-	if !ok {
+	side := p.Side.Can().Trying
+	if side == nil {
 		return out
 	}
 	gate := &rm.Records.Snapshot().Gate

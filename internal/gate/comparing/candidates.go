@@ -184,7 +184,7 @@ func telling(app *federation.Application, identifier string) *profile.Rule {
 	}
 	r := &profile.Rule{To: profile.Target{Name: name}, From: []profile.Source{{Attribute: name}}}
 	standard := profile.Known(name, "")
-	if _, claims := app.Side.(crossing.Consenting); claims && standard != nil && standard.Claim != "" {
+	if crossing.Of(app.Side).Consenting != nil && standard != nil && standard.Claim != "" {
 		r.To.Name = standard.Claim
 	}
 	return r

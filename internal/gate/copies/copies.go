@@ -72,8 +72,8 @@ type source struct {
 }
 
 func sourceOf(r federation.Record) (source, bool) {
-	side, ok := r.Part().(federation.Copying)
-	if !ok || side.CopyOf() == "" {
+	side := r.Part().Can().Copying
+	if side == nil || side.CopyOf() == "" {
 		return source{}, false
 	}
 	return source{r, side}, true

@@ -291,8 +291,8 @@ func (rm *Room) compare(r federation.Record, c coming, out *renewed) error {
 
 // waits reports whether a side wants its change approved, whatever the record says.
 func waits(n, before federation.Record) bool {
-	side, ok := n.Part().(federation.Cautious)
-	return ok && side.Waits(before.Part())
+	side := n.Part().Can().Cautious
+	return side != nil && side.Waits(before.Part())
 }
 
 // keep plans to save what came of judging, and how current the records are now.

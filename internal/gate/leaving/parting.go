@@ -63,8 +63,8 @@ func (rm *Room) next(ctx context.Context, w way) (string, error) {
 		if !ok || !p.Is(at.Name, at.ID) {
 			continue
 		}
-		side, ok := p.Side.(crossing.Parting)
-		if !ok {
+		side := crossing.Of(p.Side).Parting
+		if side == nil {
 			continue
 		}
 		state := random.Text(20)

@@ -332,8 +332,8 @@ func (rm *Room) made(d due) (crossing.CallOctets, error) {
 	if !ok {
 		return crossing.CallOctets{}, errGone
 	}
-	side, ok := app.Side.(crossing.Hearing)
-	if !ok {
+	side := crossing.Of(app.Side).Hearing
+	if side == nil {
 		return crossing.CallOctets{}, errGone
 	}
 	return side.Notify(&snap.Gate, *d.Notice, random.ID(), rm.now())

@@ -204,9 +204,9 @@ func (rm *Room) knownLinks(ctx context.Context, in *Import) ([]crossing.Link, er
 			return nil, in.lineError(i, "value", finding.New(finding.SubjectIsClient,
 				finding.Fact("Application", string(app))))
 		}
-		side, formatted := p.Side.(federation.Formatting)
+		side := p.Side.Can().Formatting
 		format, err := k.Format, error(nil)
-		if formatted && format != "" {
+		if side != nil && format != "" {
 			format, err = side.FormatOf(format)
 		} else if format == "" {
 			format, err = rm.UsualFormat(p.ID)
@@ -214,7 +214,7 @@ func (rm *Room) knownLinks(ctx context.Context, in *Import) ([]crossing.Link, er
 		if err != nil {
 			return nil, in.lineError(i, "format", err)
 		}
-		if format == "" && formatted {
+		if format == "" && side != nil {
 			format = side.Expected()
 		}
 		l := crossing.Link{Provider: p.ID, Subject: profile.Subject{Format: format, Value: k.Name}}

@@ -104,11 +104,7 @@ func (rm *Room) Make(n NewRecord) (federation.Record, error) {
 // recognized is the protocol that something handed over is of, "" if none knows it.
 func (rm *Room) recognized(kind federation.Kind, s Source) string {
 	for _, by := range rm.order {
-		if kind == federation.KindProvider {
-			if knows, ok := by.(federation.RecognizingProviders); ok && knows.RecognizesProvider(s.Document, s.Address, s.Typed) {
-				return by.Name()
-			}
-		} else if knows, ok := by.(federation.Recognizing); ok && knows.Recognizes(s.Document, s.Typed) {
+		if by.Recognizes(kind, s.Document, s.Address, s.Typed) {
 			return by.Name()
 		}
 	}
@@ -129,8 +125,8 @@ func (rm *Room) Rotate(ctx context.Context, by change.By, name string, revision 
 		if revision != 0 && old.Revision != revision {
 			return Plan{}, change.Stale(change.KindApplication, name, old.Revision, revision)
 		}
-		side, ok := old.Side.(federation.Rotating)
-		if !ok {
+		side := old.Side.Can().Rotating
+		if side == nil {
 			return Plan{}, change.Conflict("the application "+name+" has no secret", "its protocol, "+old.Protocol()+", knows none")
 		}
 		next, secret, err := side.Rotate(how, random.Text, rm.now())
@@ -203,7 +199,7 @@ func (rm *Room) add(ctx context.Context, by change.By, r federation.Record, src 
 	if err != nil {
 		return nil, err
 	}
-	if side, ok := r.Part().(federation.Making); ok {
+	if side := r.Part().Can().Making; side != nil {
 		made, shown := side.Made(random.Text, rm.now())
 		federation.Replace(r, made)
 		*secret = shown

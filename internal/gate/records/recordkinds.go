@@ -64,7 +64,7 @@ func (rm *Room) prepare(ctx context.Context, r federation.Record, w *written) er
 	if err := rm.fillKeys(ctx, r); err != nil {
 		return err
 	}
-	if side, ok := r.Part().(federation.Confiding); ok {
+	if side := r.Part().Can().Confiding; side != nil {
 		var without federation.Side
 		without, w.secrets = side.Confide(random.Text, rm.now())
 		federation.Replace(r, without)
@@ -72,7 +72,7 @@ func (rm *Room) prepare(ctx context.Context, r federation.Record, w *written) er
 	if w.Document == nil {
 		return nil
 	}
-	if side, ok := r.Part().(federation.Redacting); ok {
+	if side := r.Part().Can().Redacting; side != nil {
 		w.Document = side.Kept(w.Document)
 	}
 	document, err := store.Pack(w.Document)
@@ -193,8 +193,8 @@ func (rm *Room) speakers(snap *federation.Snapshot) federation.Speakers {
 // unshared sees that no name of an application in tokens is a person's, the gate's or
 // another application's.
 func (rm *Room) unshared(db *gorm.DB, snap *federation.Snapshot, a *federation.Application) error {
-	side, ok := a.Side.(federation.Speaking)
-	if !ok {
+	side := a.Side.Can().Speaking
+	if side == nil {
 		return nil
 	}
 	if own, _ := side.Spoken(); own != "" && rm.isSubject != nil {
@@ -211,9 +211,9 @@ func (rm *Room) unshared(db *gorm.DB, snap *federation.Snapshot, a *federation.A
 // owned sees that a lasting identity belonged to no other record before, and notes
 // whose it is.
 func owned(tx *gorm.DB, r federation.Record, now time.Time) error {
-	side, ok := r.Part().(federation.Lasting)
+	side := r.Part().Can().Lasting
 	id := r.Part().Identity()
-	if !ok || !side.Lasting() || id == "" {
+	if side == nil || !side.Lasting() || id == "" {
 		return nil
 	}
 	var rows []store.IdentifierRow // at most one; no error for none

@@ -166,8 +166,8 @@ func (rm *Room) fillKeys(ctx context.Context, r federation.Record) (err error) {
 // needed gives the gate with the keys that a record needs of it; they are made the
 // first time that one does.
 func (rm *Room) needed(ctx context.Context, self federation.Gate, r federation.Record) (federation.Gate, error) {
-	side, ok := r.Part().(federation.Needing)
-	if !ok {
+	side := r.Part().Can().Needing
+	if side == nil {
 		return self, nil
 	}
 	for _, purpose := range side.Purposes() {

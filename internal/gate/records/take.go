@@ -182,8 +182,8 @@ func (rm *Room) fill(ctx context.Context, r federation.Record, s Source, draft b
 // located gives a source with the address of the document, where what was typed tells
 // it, and the field that does.
 func located(s Source, side federation.Side) (Source, string) {
-	by, ok := side.(federation.Locating)
-	if !ok || s.Document != nil || s.Address != "" || s.Record != "" || s.Aggregate != "" {
+	by := side.Can().Locating
+	if by == nil || s.Document != nil || s.Address != "" || s.Record != "" || s.Aggregate != "" {
 		return s, ""
 	}
 	address, field := by.Locate(s.Typed)
@@ -193,9 +193,9 @@ func located(s Source, side federation.Side) (Source, string) {
 
 // replaces reports whether something was typed that a document would bring.
 func replaces(side federation.Side, t federation.Typed) bool {
-	by, ok := side.(federation.Registered)
+	by := side.Can().Registered
 	for field, v := range t {
-		if v != "" && (!ok || !by.Beside(field)) {
+		if v != "" && (by == nil || !by.Beside(field)) {
 			return true
 		}
 	}
@@ -224,7 +224,7 @@ func (rm *Room) TakeIn(r federation.Record, octets []byte, how Taking) error {
 	if err != nil {
 		return change.OfSetting(err)
 	}
-	if side, ok := r.Part().(federation.Redacting); ok && strings.Contains(how.From, "://") &&
+	if side := r.Part().Can().Redacting; side != nil && strings.Contains(how.From, "://") &&
 		!bytes.Equal(side.Kept(octets), octets) {
 		return finding.New(finding.ClientMetadata, finding.Fact("Cause",
 			"it holds a secret at an address that everybody can ask; take it out there, and give it with the record"))
@@ -260,7 +260,7 @@ func Settle(r federation.Record) {
 		return
 	}
 	b.Title = cmp.Or(b.Title, oneLine(r.Part().Title()), string(b.Name))
-	if side, ok := r.Part().(federation.Presenting); ok {
+	if side := r.Part().Can().Presenting; side != nil {
 		says := side.Presents()
 		b.Contact = cmp.Or(b.Contact, oneLine(says.Contact))
 		if a, ok := r.(*federation.Application); ok {

@@ -62,8 +62,8 @@ func (rm *Room) anew(ctx context.Context, a *asked, k *grants.Kept) error {
 	if !ok || !p.Is(k.Word.Provider, k.Word.ProviderID) {
 		return nil
 	}
-	side, ok := p.Side.(crossing.Reasking)
-	if !ok {
+	side := crossing.Of(p.Side).Reasking
+	if side == nil {
 		return nil
 	}
 	// Refresh tokens of providers count once, too.

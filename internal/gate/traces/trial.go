@@ -87,8 +87,8 @@ func (t Trial) pasted() (*crossing.Answer, error) {
 	if t.Provider == nil {
 		return nil, change.Field("provider", errors.New("a message is that of a provider; name the one it is of"))
 	}
-	side, ok := t.Provider.Side.(crossing.Unproved)
-	if !ok {
+	side := crossing.Of(t.Provider.Side).Unproved
+	if side == nil {
 		return nil, change.Field("message", fmt.Errorf("messages of %s cannot be read here", t.Provider.Protocol()))
 	}
 	said, err := side.Unproved(t.Message)

@@ -50,7 +50,9 @@ func (Protocol) Reserved(federation.Kind, federation.Name) bool { return false }
 func (Protocol) About(*federation.Gate) []federation.Value { return nil }
 
 // Recognizes knows an address that leads somewhere.
-func (Protocol) Recognizes(_ []byte, t federation.Typed) bool { return t["link"] != "" }
+func (Protocol) Recognizes(_ federation.Kind, _ []byte, _ string, t federation.Typed) bool {
+	return t["link"] != ""
+}
 
 // Contexts are none.
 func (Protocol) Contexts() federation.Ranking { return nil }
@@ -229,5 +231,8 @@ func (o open) Sent() []federation.Value {
 	return []federation.Value{{Label: "Address", Value: string(o)}, {Label: "Told of the person", Value: "nothing"}}
 }
 
-// Can is nothing beside what every side does.
-func (Protocol) Can(federation.Kind) []string { return nil }
+// Can says what it can do beside what every side does.
+func (*Application) Can() federation.Abilities { return federation.Abilities{} }
+
+// InCrossing says what it can do in a crossing.
+func (*Application) InCrossing() crossing.Abilities { return crossing.Abilities{} }

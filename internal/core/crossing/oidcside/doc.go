@@ -18,6 +18,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/crossing/rpside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/keys"
@@ -77,8 +78,11 @@ func (Protocol) About(g *federation.Gate) []federation.Value {
 		{Label: "OpenID discovery", Value: g.Base + discoveryPath}}
 }
 
-// Recognizes knows client metadata, and values that only clients have.
-func (Protocol) Recognizes(document []byte, t federation.Typed) bool {
+// Recognizes knows the document of an issuer and the metadata of clients, and values that only they have.
+func (Protocol) Recognizes(k federation.Kind, document []byte, address string, t federation.Typed) bool {
+	if k == federation.KindProvider {
+		return rpside.Knows(rpside.OpenID, document, address, t)
+	}
 	for _, field := range fields {
 		if field.Name != "certificate" && t[field.Name] != "" {
 			return true
@@ -89,12 +93,6 @@ func (Protocol) Recognizes(document []byte, t federation.Typed) bool {
 
 // Contexts are none: the protocol names none of its own.
 func (Protocol) Contexts() federation.Ranking { return nil }
-
-// RecognizesProvider knows the document of an issuer, and values that only such a
-// provider has.
-func (Protocol) RecognizesProvider(document []byte, address string, t federation.Typed) bool {
-	return rpside.Knows(rpside.OpenID, document, address, t)
-}
 
 // NewProvider gives the side of a new provider.
 func (Protocol) NewProvider(*federation.Gate, federation.Name) federation.ProviderSide {
@@ -131,11 +129,12 @@ func (Protocol) ReadApplication(data []byte, _ time.Time) (federation.Applicatio
 	return a, nil, err
 }
 
-// Can names what its sides can do beside what every side does.
-func (Protocol) Can(kind federation.Kind) []string {
-	if kind == federation.KindProvider {
-		return rpside.Protocol{}.Can(kind)
-	}
-	return []string{"making", "lasting", "presenting", "redacting", "copying", "ending", "rotating", "needing", "speaking",
-		"requesting", "opening", "unattended", "consenting", "hearing", "starting"}
+// Can says what it can do beside what every side does.
+func (a *Application) Can() federation.Abilities {
+	return federation.Abilities{Making: a, Lasting: a, Presenting: a, Redacting: a, Copying: a, Ending: a, Rotating: a, Needing: a, Speaking: a, Requesting: a, Opening: a, Unattended: a}
+}
+
+// InCrossing says what it can do in a crossing.
+func (a *Application) InCrossing() crossing.Abilities {
+	return crossing.Abilities{Consenting: a, Hearing: a, Starting: a}
 }

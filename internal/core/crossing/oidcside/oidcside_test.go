@@ -461,9 +461,11 @@ func TestSubjectsAreNoClients(t *testing.T) {
 // plainProvider is a provider that nobody asks.
 type plainProvider struct{ crossing.ProviderSide }
 
-func (plainProvider) Protocol() string           { return "plain" }
-func (plainProvider) Identity() string           { return "urn:plain" }
-func (plainProvider) Missing() []federation.Lack { return nil }
+func (plainProvider) Protocol() string                   { return "plain" }
+func (plainProvider) Identity() string                   { return "urn:plain" }
+func (plainProvider) Missing() []federation.Lack         { return nil }
+func (plainProvider) Can() (a federation.Abilities)      { return a }
+func (plainProvider) InCrossing() (a crossing.Abilities) { return a }
 
 // Discovery and the JWK Set say the same as the addresses do.
 func TestDiscovery(t *testing.T) {

@@ -46,19 +46,19 @@ var applicationSettings = []federation.Setting{
 	{Name: "algorithm", Label: "Tokens are signed with", Type: federation.OneOf, Group: "Tokens",
 		Words:   map[string]string{"": "RS256", "ES256": "ES256", "EdDSA": "EdDSA"},
 		Choices: append([]string{""}, Algorithms...),
-		Text:    "Algorithm that its tokens are signed with (id_token_signed_response_alg); empty is RS256"},
+		Text:    "Algorithm that its tokens are signed with (id_token_signed_response_alg)", Default: "RS256"},
 	{Name: "subject", Label: "Subject", Type: federation.OneOf, Group: "Tokens",
 		Words:   map[string]string{"": "public: the same for all applications", "pairwise": "pairwise: another one for each"},
 		Choices: []string{"", "public", "pairwise"},
-		Text:    "pairwise: sub is of no use to compare people with other applications (subject_type); empty is public"},
+		Text:    "pairwise: sub is of no use to compare people with other applications (subject_type)", Default: "public"},
 	{Name: "accessToken", Label: "Access tokens", Type: federation.OneOf, Group: "Tokens",
 		Words:   map[string]string{"": "JWT: whoever gets one can verify it", "opaque": "opaque: only by introspection"},
 		Choices: []string{"", "jwt", "opaque"},
-		Text:    "jwt: whoever gets it can read and verify it (RFC 9068); opaque: only by introspection; empty is jwt"},
+		Text:    "jwt: whoever gets it can read and verify it (RFC 9068); opaque: only by introspection", Default: "jwt"},
 	{Name: "claimsIn", Label: "Claims of scopes are told", Type: federation.OneOf, Group: "Tokens",
 		Words:   map[string]string{"": "at the user-info address", "idToken": "in the ID token", "both": "in both"},
 		Choices: []string{"", "userInfo", "idToken", "both"},
-		Text:    "Where the claims of scopes are told; empty is userInfo, as the standard has it"},
+		Text:    "Where the claims of scopes are told", Default: "userInfo, as the standard has it"},
 	{Name: "scopes", Label: "Scopes it may ask for", Type: federation.List, Group: "Requests and answers", Most: 2000,
 		Text: "Scopes it may ask for beside openid, separated by spaces; empty allows the standard ones"},
 	{Name: "resources", Label: "Audiences its access tokens may name", Type: federation.List, Group: "Tokens", Most: 4000,
@@ -76,17 +76,17 @@ var applicationSettings = []federation.Setting{
 	{Name: "noRefresh", Label: "No refresh tokens", Type: federation.Switch, Group: "Tokens",
 		Text: "It gets no refresh tokens"},
 	{Name: "accessTokenLife", Label: "An access token is good for", Type: federation.Duration, Group: "Tokens", Most: 20,
-		Text: "How long an access token is good, like 10m; empty is 10m"},
+		Text: "How long an access token is good, like 10m", Default: lasts("accessTokenLife")},
 	{Name: "idTokenLife", Label: "An ID token is good for", Type: federation.Duration, Group: "Tokens", Most: 20,
-		Text: "How long an ID token is good, like 5m; empty is 5m"},
+		Text: "How long an ID token is good, like 5m", Default: lasts("idTokenLife")},
 	{Name: "refreshIdle", Label: "A refresh token may lie unused for", Type: federation.Duration, Group: "Tokens", Most: 20,
-		Text: "How long a refresh token may lie unused, like 14d; empty is 14d"},
+		Text: "How long a refresh token may lie unused, like 14d", Default: lasts("refreshIdle")},
 	{Name: "refreshAbsolute", Label: "Tokens are refreshed at most for", Type: federation.Duration, Group: "Tokens", Most: 20,
-		Text: "How long after the sign-in tokens can be refreshed, like 90d; empty is 90d"},
+		Text: "How long after the sign-in tokens can be refreshed, like 90d", Default: lasts("refreshAbsolute")},
 	{Name: "secretId", Label: "Identifier of the client secret", Type: federation.OneLine, Group: "Requests and answers", Most: 200,
 		Text: "Identifier of a client secret that was brought along, noted so that it is told when it is sent in place of the secret"},
 	{Name: "signInAge", Label: "A sign-in may be as old as", Type: federation.Duration, Group: "Tokens", Most: 20,
-		Text: "How old a sign-in at the provider may be when it enters here, like 8h; empty is any age"},
+		Text: "How old a sign-in at the provider may be when it enters here, like 8h", Default: lasts("signInAge")},
 }
 
 // Settings are its ApplicationSettings.
@@ -124,6 +124,16 @@ var bounds = []struct {
 }
 
 const day = 24 * time.Hour
+
+// lasts is what a lifetime is where nothing is set.
+func lasts(field string) string {
+	for _, b := range bounds {
+		if b.field == field && b.usual > 0 {
+			return short(b.usual)
+		}
+	}
+	return "any age"
+}
 
 func (s ApplicationSettings) lives() (l lives, err error) {
 	texts := []string{s.AccessTokenLife, s.IDTokenLife, s.RefreshIdle, s.RefreshAbsolute, s.SignInAge}

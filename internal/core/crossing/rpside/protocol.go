@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/oidc"
@@ -105,9 +106,9 @@ func (Protocol) About(*federation.Gate) []federation.Value { return nil }
 // Contexts are none.
 func (Protocol) Contexts() federation.Ranking { return nil }
 
-// RecognizesProvider knows endpoints without an issuer.
-func (Protocol) RecognizesProvider(document []byte, address string, t federation.Typed) bool {
-	return Knows(OAuth2, document, address, t)
+// Recognizes knows endpoints without an issuer.
+func (Protocol) Recognizes(k federation.Kind, document []byte, address string, t federation.Typed) bool {
+	return k == federation.KindProvider && Knows(OAuth2, document, address, t)
 }
 
 // NewProvider gives the side of a new provider.
@@ -133,11 +134,12 @@ func (Protocol) ReadApplication([]byte, time.Time) (federation.ApplicationSide, 
 
 var errNoApplications = errors.New("the protocol oauth2 has no applications: those that speak OAuth 2.0 have the protocol oidc")
 
-// Can names what its sides can do beside what every side does.
-func (Protocol) Can(kind federation.Kind) []string {
-	if kind != federation.KindProvider {
-		return nil
-	}
-	return []string{"locating", "registered", "keyed", "cautious", "copying", "confiding", "ending", "needing", "offering", "trying",
-		"unproved", "inquiring", "parting", "reasking"}
+// Can says what it can do beside what every side does.
+func (p *Provider) Can() federation.Abilities {
+	return federation.Abilities{Locating: p, Registered: p, Keyed: p, Cautious: p, Copying: p, Confiding: p, Ending: p, Needing: p, Offering: p, Trying: p}
+}
+
+// InCrossing says what it can do in a crossing.
+func (p *Provider) InCrossing() crossing.Abilities {
+	return crossing.Abilities{Unproved: p, Inquiring: p, Parting: p, Reasking: p}
 }

@@ -57,16 +57,16 @@ const (
 
 var common = []federation.Setting{
 	{Name: "scopes", Label: "Scopes that are asked for", Type: federation.List, Group: "Requests and answers", Most: 2000,
-		Text: "Scopes that are asked for, separated by spaces; empty is openid profile email, of OAuth 2.0 none"},
+		Text: "Scopes that are asked for, separated by spaces", Default: "openid profile email, of OAuth 2.0 none"},
 	{Name: "authMethod", Label: "How the gate proves who it is", Type: federation.OneOf, Group: "Requests and answers",
 		Words: map[string]string{"": "with the client secret, as the provider offers it", "client_secret_basic": "client_secret_basic: in the header", "client_secret_post": "client_secret_post: in the form", "private_key_jwt": "private_key_jwt: with a key of the gate", "none": "none: PKCE alone"},
 		Choices: []string{"", string(oidc.SecretBasic), string(oidc.SecretPost), string(oidc.SignedJWT),
 			string(oidc.NoMethod)},
-		Text: "How the gate proves who it is (token_endpoint_auth_method); empty is with the secret, as the provider offers it"},
+		Text: "How the gate proves who it is (token_endpoint_auth_method)", Default: "with the secret, as the provider offers it"},
 	{Name: "assertionFor", Label: "That proof is made for", Type: federation.OneOf, Group: "Requests and answers",
 		Words:   map[string]string{"": "the issuer", "token": "the token endpoint, for providers that want that"},
 		Choices: []string{"", "token"},
-		Text:    "aud of its private_key_jwt: token is the token endpoint, for providers that want that; empty is the issuer"},
+		Text:    "aud of its private_key_jwt: token is the token endpoint, for providers that want that", Default: "the issuer"},
 	{Name: "secretId", Label: "Identifier of the client secret", Type: federation.OneLine, Group: "Requests and answers", Most: 200,
 		Text: "Identifier of the client secret as the provider lists it, noted so that it is told when it is given in place of the secret"},
 	{Name: "withoutPKCE", Label: "Exception: no PKCE", Type: federation.Switch, Group: "Exceptions",
@@ -85,11 +85,11 @@ var common = []federation.Setting{
 
 var openIDSettings = append([]federation.Setting{
 	{Name: "algorithms", Label: "Its tokens may be signed with", Type: federation.List, Group: "Requests and answers", Most: 200,
-		Text: "Algorithms that its tokens may be signed with, separated by spaces; empty is every one that is taken"},
+		Text: "Algorithms that its tokens may be signed with, separated by spaces", Default: "every one that is taken"},
 	{Name: "responseType", Label: "Exception: the answer", Type: federation.OneOf, Group: "Exceptions",
 		Words:   map[string]string{"": "code", "code": "code", "id_token": "id_token, by form_post", "code id_token": "code id_token, by form_post"},
 		Choices: []string{"", "code", idTokenOnly, hybrid},
-		Text:    "Exception: id_token or code id_token, by form_post; empty is code"},
+		Text:    "Exception: id_token or code id_token, by form_post", Default: "code"},
 	{Name: "userInfo", Label: "Its user-info address", Type: federation.OneOf, Group: "Requests and answers",
 		Words:   map[string]string{"": "is asked at every sign-in", "never": "is never asked: the ID token tells everything"},
 		Choices: []string{"", infoNever},

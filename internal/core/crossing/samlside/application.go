@@ -49,7 +49,7 @@ var applicationSettings = []federation.Setting{
 	{Name: "sign", Label: "Signed is", Type: federation.OneOf, Group: "Requests and answers",
 		Words:   map[string]string{"": "the assertion", "response": "the Response", "both": "both"},
 		Choices: []string{"", "assertion", "response", "both"},
-		Text:    "What is signed; empty is the assertion"},
+		Text:    "What is signed", Default: "the assertion"},
 	{Name: "encrypt", Label: "Encrypt the assertion", Type: federation.Switch, Group: "Requests and answers",
 		Text: "Encrypt the assertion with the application's encryption key"},
 	{Name: "encryptNames", Label: "Encrypt NameID and attributes instead of the whole assertion", Type: federation.Switch, Group: "Requests and answers",

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
@@ -65,6 +66,9 @@ func (Protocol) Purposes() []federation.Purpose {
 func (Protocol) Reserved(k federation.Kind, n federation.Name) bool {
 	return k == federation.KindProvider && n == "acs"
 }
+
+// Recognizes claims nothing: SAML is what a record speaks if no other protocol knows what is handed over.
+func (Protocol) Recognizes(federation.Kind, []byte, string, federation.Typed) bool { return false }
 
 // About gives the addresses of the shared face towards applications.
 func (Protocol) About(g *federation.Gate) []federation.Value {
@@ -231,8 +235,20 @@ func issuerFact(s saml.EntityID) []finding.Evidence {
 	return []finding.Evidence{finding.Fact("Issuer", finding.Clip(s))}
 }
 
-// Can names what its sides can do beside what every side does.
-func (Protocol) Can(kind federation.Kind) []string {
-	return map[federation.Kind][]string{federation.KindProvider: {"formatting", "unproved", "inquiring"},
-		federation.KindApplication: {"requesting"}}[kind]
+// Can says what it can do beside what every side does.
+func (p *Provider) Can() federation.Abilities {
+	return federation.Abilities{Formatting: p}
 }
+
+// InCrossing says what it can do in a crossing.
+func (p *Provider) InCrossing() crossing.Abilities {
+	return crossing.Abilities{Unproved: p, Inquiring: p}
+}
+
+// Can says what it can do beside what every side does.
+func (a *Application) Can() federation.Abilities {
+	return federation.Abilities{Requesting: a}
+}
+
+// InCrossing says what it can do in a crossing.
+func (*Application) InCrossing() crossing.Abilities { return crossing.Abilities{} }

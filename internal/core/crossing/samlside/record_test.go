@@ -163,7 +163,7 @@ func TestSettingsAreDescribed(t *testing.T) {
 		set  federation.Settings
 		says string
 	}{
-		"a truth value for a text": {federation.Settings{"title": true}, "title: \"true\" is no value for it; give a text"},
+		"a truth value for a text": {federation.Settings{"title": true}, "title: true is no value for it; give a text"},
 		"a text for a truth value": {federation.Settings{"encrypt": "yes"},
 			"encrypt: \"yes\" is no value for it; give true or false"},
 		"a number":            {federation.Settings{"title": 1.5}, "give a text"},
