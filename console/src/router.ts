@@ -40,6 +40,7 @@ export const router = createRouter({
     { path: '/admit/people/:number', component: () => import('./pages/PersonPage.vue'), props: true,
       meta: { title: 'Person' } },
     { path: '/admit/groups', component: () => import('./pages/UnitsPage.vue'), props: { kind: 'group' }, meta: { title: 'Groups' } },
+    { path: '/admit/rules', component: () => import('./pages/RulesPage.vue'), meta: { title: 'Rules' } },
     { path: '/admit/organisations', component: () => import('./pages/UnitsPage.vue'), props: { kind: 'organisation' }, meta: { title: 'Organisations' } },
     { path: '/admit/import', component: () => import('./pages/ImportPage.vue'), meta: { title: 'Import people' } },
     { path: '/connect/applications/:name/accounts', component: () => import('./pages/AccountsPage.vue'), props: true,

@@ -98,6 +98,9 @@ var (
 		"What a change would do to the people who signed in lately, within seconds; nothing is changed")
 	TryMapping = adds[Sent[MappingTrial], Mapped]("/mapping-trials", "try-mapping",
 		"Run a recorded sign-in, or given values, through mappings; nothing is changed")
+	ListRules = gets[RuleFilter, List[AccessRule]]("/rules", "list-rules", "Access rules, read aloud, in the order in which they are looked at")
+	Simulate  = looks[SentTo[Simulation], Simulated]("/applications/{name}/simulations", "simulate",
+		"Whether somebody would enter an application, and by which rules; nothing is changed")
 	ListTraces = gets[TraceFilter, TraceList]("/traces", "list-traces", "Traces, newest first")
 	ShowTrace  = gets[Named, Trace]("/traces/{name}", "show-trace", "One trace, step by step")
 )

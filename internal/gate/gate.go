@@ -140,7 +140,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		SignInLife: o.SessionLife, Mails: o.Mail != mailing.Server{}}
 	g.Records, err = records.New(ctx, records.Parts{Store: o.Store, Now: o.Now, Fetch: out, Sessions: g.sessions,
 		Keys:      g.Keys,
-		Freshness: g.Freshness, Editions: kept, Kinds: o.Kinds}, self, o.Protocols)
+		Freshness: g.Freshness, Editions: kept, Kinds: append([]*federation.Description{federation.AccessRules}, o.Kinds...)}, self, o.Protocols)
 	if err != nil {
 		return err
 	}

@@ -125,6 +125,7 @@ func (s *server) calls(a huma.API) {
 	s.clientCalls(a)
 	s.linkCalls(a)
 	s.traceCalls(a)
+	s.accessCalls(a)
 	s.mappingCalls(a)
 	s.tokenCalls(a)
 }

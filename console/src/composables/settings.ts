@@ -22,5 +22,5 @@ export async function settingsOf(kind: string, protocol = ''): Promise<Setting[]
 async function named(s: Setting) {
   const all = (await take(api.GET('/api/v1/objects/{kind}', { params: { path: { kind: s.refers! }, query: { limit: 20000 } } }))).items ?? []
   const choices = all.map((o) => ({ value: o.name, label: o.title || o.name }))
-  return s.type === 'named' ? [{ value: '', label: s.refers === 'provider' ? 'decided by the routing' : 'none' }, ...choices] : choices
+  return s.type === 'named' ? [{ value: '', label: s.default ?? (s.refers === 'provider' ? 'decided by the routing' : 'none') }, ...choices] : choices
 }

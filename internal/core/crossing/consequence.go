@@ -25,7 +25,8 @@ func Deciding(before, after *federation.Snapshot) (out []federation.Record) {
 			switch {
 			case !there:
 				out = append(out, old)
-			case old != now && !bytes.Equal(decides(old), decides(now)):
+			case old != now && !bytes.Equal(decides(old), decides(now)),
+				k == federation.KindApplication && before.Book(now.Basic().Name).Mark != after.Book(now.Basic().Name).Mark:
 				out = append(out, now)
 			}
 		}

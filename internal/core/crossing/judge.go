@@ -162,25 +162,55 @@ func Kept(p *federation.Provider, a *Answer) *Answer {
 type Entrant struct {
 	App     *federation.Application
 	Person  Person
-	Groups  []string
+	Members []Membership // where they belong, as this sign-in leaves it
 	Proofs  []Authentication
-	Network string
+	Network string // of the browser
 }
 
-// Admit decides whether somebody may enter, now, by what providers vouch for. It
-// needs no crossing.
-func Admit(_ *federation.Snapshot, e Entrant, now time.Time) (reason.Reasons, error) {
+// Subject is who rules are asked about.
+func (e Entrant) Subject() policy.Subject {
+	s := policy.Subject{Person: e.Person.ID, Groups: unitsOf(federation.KindGroup, e.Members),
+		Organisations: unitsOf(federation.KindOrganisation, e.Members), Network: e.Network}
+	if n := len(e.Proofs); n > 0 {
+		last := e.Proofs[n-1]
+		s.Provider, s.Context, s.At, s.Entered = last.Provider, last.Context, last.At, last.Entered
+	}
+	return s
+}
+
+// Admit decides whether somebody may enter, now, by what providers vouch for and by the rules. It needs no
+// crossing. What has to be asked for first is a rule; nobody is let in by it.
+func Admit(snap *federation.Snapshot, e Entrant, now time.Time) (ask *federation.Rule, why reason.Reasons, err error) {
 	if err := policy.Open(e.App, now); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if e.Person.Disabled {
-		return nil, finding.New(finding.PersonDisabled, finding.Fact("Person", strconv.FormatInt(e.Person.ID, 10)))
+		return nil, nil, finding.New(finding.PersonDisabled, finding.Fact("Person", strconv.FormatInt(e.Person.ID, 10)))
 	}
 	words := make([]policy.Passing, len(e.Proofs))
 	for i, p := range e.Proofs {
 		words[i] = p.Passing
 	}
-	return policy.Access(e.App, words)
+	if err := policy.Passed(e.App, words); err != nil {
+		return nil, nil, err
+	}
+	entry, err := policy.Enter(snap, e.App, e.Subject(), now)
+	if err == nil && entry.Outcome == federation.StepUp {
+		return entry.Rule, nil, nil
+	}
+	return nil, entry.Reasons, err
+}
+
+// tooWeak is the refusal of a sign-in that is not what a rule asks for.
+func tooWeak(r *federation.Rule, a Authentication) error {
+	said := []finding.Evidence{finding.Fact("Rule", string(r.Name)+": "+r.Title)}
+	if r.Context != "" {
+		said = append(said, finding.Compare("Context", "at least "+r.Context, a.Context))
+	}
+	if r.MaxAge > 0 {
+		said = append(said, finding.Compare("Signed in at", "at most "+r.MaxAge.String()+" ago", stamp(a.At)))
+	}
+	return finding.New(finding.AccessStepUp, said...)
 }
 
 // namings are the reasons for each kind of name.
@@ -248,8 +278,12 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 	if person.ID != r.Person {
 		return none, nil, finding.New(finding.GrantUnlinked, finding.Fact("Name", r.Word.Subject.Value))
 	}
-	if _, err := Admit(snap, Entrant{App: r.App, Person: person, Proofs: []Authentication{r.Word.Authentication}},
-		now); err != nil {
+	ask, _, err := Admit(snap, Entrant{App: r.App, Person: person, Members: Belonging(snap, p, who, person, nil),
+		Proofs: []Authentication{r.Word.Authentication}, Network: r.Word.Network}, now)
+	if err == nil && ask != nil {
+		err = tooWeak(ask, r.Word.Authentication)
+	}
+	if err != nil {
 		return none, nil, err
 	}
 	released, _, err := release(r.App, Known(snap, p, who, person, nil), person, profile.Wanted{Kind: profile.Bare})

@@ -121,7 +121,8 @@ func touched(before, after *federation.Snapshot, e Entry) bool {
 		b, _ := after.Record(k, n)
 		return a != b
 	}
-	return other(federation.KindApplication, e.Decided.App) || other(federation.KindProvider, e.Decided.Provider)
+	return other(federation.KindApplication, e.Decided.App) || other(federation.KindProvider, e.Decided.Provider) ||
+		before.Book(e.Decided.App).Mark != after.Book(e.Decided.App).Mark
 }
 
 // Matched reports whether it was looked for somebody in a recorded turn by the attributes that a

@@ -1,6 +1,11 @@
 package crossing
 
-import "innergate.example/innergate/internal/core/finding"
+import (
+	"slices"
+
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/policy"
+)
 
 // Sentence is what a person reads when they are refused: the engineer reads the
 // rest in the trace.
@@ -52,6 +57,12 @@ var sentences = map[finding.Code]Sentence{
 	finding.ApplicationDisabled: closed, finding.ProviderDisabled: closed, finding.NoProvider: closed,
 	finding.ProviderDenied: saidNo, finding.ResponseStatus: saidNo, finding.ProviderBusy: failed,
 	finding.ProviderFailed: failed,
+	finding.AccessDenied: {"You may not enter this application",
+		"Tell your help desk the reference number, if you should have access.", FaultRefused},
+	finding.AccessNobody: {"You may not enter this application yet",
+		"Ask your help desk for access, and tell them the reference number.", FaultRefused},
+	finding.AccessStepUp: {"This application asks for a stronger sign-in than yours",
+		"Sign in once more in the way that it asks for, or tell your help desk the reference number.", FaultRefused},
 	finding.PersonDisabled: {"Your account is closed at the moment",
 		"Tell your help desk the reference number, if you should have access.", FaultRefused},
 	finding.PersonUnknown: {"You have no account here yet",
@@ -72,6 +83,9 @@ var sentences = map[finding.Code]Sentence{
 // front of the browser.
 func ForPerson(f *finding.Finding) Sentence {
 	if s, ok := sentences[f.Code]; ok {
+		if i := slices.IndexFunc(f.Evidence, func(e finding.Evidence) bool { return e.Label == policy.Say }); i >= 0 && f.Code == finding.AccessDenied {
+			s.Text = f.Evidence[i].Found // as the engineer wrote it
+		}
 		return s
 	}
 	out := Sentence{Title: "You could not be signed in", Text: toHelpDesk, Fault: FaultRefused}

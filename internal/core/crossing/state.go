@@ -62,6 +62,7 @@ type State struct {
 	Handle        string           `json:"handle,omitempty"`   // further name that the provider's answer finds it by
 	AskedAt       time.Time        `json:"askedAt,omitzero"`   // when the provider was last asked
 	Asking        []string         `json:"asking,omitempty"`   // contexts asked for by the provider's record, not by the application
+	Step          *Stepping        `json:"step,omitempty"`     // what an access rule had the provider asked for once more
 	Proofs        []Authentication `json:"proofs,omitempty"`   // of this crossing, so far
 	Person        int64            `json:"person,omitempty"`   // once they are known
 	Word          *Answer          `json:"word,omitempty"`     // the provider's, while the person is asked to agree
@@ -81,6 +82,27 @@ type State struct {
 	Verified      bool             `json:"verified,omitempty"` // a signature of a counterpart held
 
 	here here // of this turn only, never stored
+}
+
+// Stepping is what an access rule asks for beside what the application does.
+type Stepping struct {
+	Rule    federation.Name `json:"rule"`
+	Context string          `json:"context,omitempty"`
+	MaxAge  time.Duration   `json:"maxAge,omitempty"`
+}
+
+// over is what the provider is asked for: what the application wishes, and the rule demands.
+func (s *Stepping) over(w Wish) Wish {
+	if s == nil {
+		return w
+	}
+	if s.Context != "" {
+		w.Contexts, w.Comparison, w.Voluntary = []string{s.Context}, federation.CompareMinimum, false
+	}
+	if s.MaxAge > 0 && (w.MaxAge == 0 || s.MaxAge < w.MaxAge) {
+		w.MaxAge = s.MaxAge
+	}
+	return w
 }
 
 // Tie is what ties a crossing to the browser that began it.
@@ -166,7 +188,17 @@ type Authentication struct {
 	Context    string          `json:"context,omitempty"`
 	Methods    []string        `json:"methods,omitempty"`
 	Until      time.Time       `json:"until,omitzero"` // of the provider's session, zero if it does not say
+	// Network is that of the browser when something was given by it, and Entered when that was: rules about networks
+	// and ages are judged by that where there is no browser any more.
+	Network string    `json:"network,omitempty"`
+	Entered time.Time `json:"entered,omitzero"`
 	policy.Passing
+}
+
+// given is a word as it is kept with what is given by it: with where the browser was, and when.
+func (a Answer) given(network string, now time.Time) Answer {
+	a.Network, a.Entered = network, now
+	return a
 }
 
 // When is when the person proved who they are or, where the provider does not tell, when
@@ -347,6 +379,9 @@ var refusals = map[finding.Code]Refusal{
 	finding.QuestionNeeded:    RefusedAsking,
 	finding.ConsentDeclined:   RefusedDenied,
 	finding.PersonDisabled:    RefusedDenied,
+	finding.AccessDenied:      RefusedDenied,
+	finding.AccessNobody:      RefusedDenied,
+	finding.AccessStepUp:      RefusedDenied,
 	finding.PersonUnknown:     RefusedDenied,
 	finding.MatchSeveral:      RefusedDenied,
 	finding.MatchLinked:       RefusedDenied,

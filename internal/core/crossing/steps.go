@@ -26,7 +26,7 @@ func (d *drive) ask() step {
 
 // in is what the provider's side goes by now.
 func (d *drive) in(begins bool) In {
-	w := d.s.Wish.Effective(d.p)
+	w := d.s.Step.over(d.s.Wish.Effective(d.p))
 	w.Contexts = d.p.ContextWords.Theirs(w.Contexts)
 	in := In{Begins: begins, Mine: d.mine(), Gate: &d.snap.Gate, Provider: d.p, Crossing: d.s.ID, Wish: w, Event: d.e, Facts: d.f,
 		Now: d.now, Held: d.s.here.held}
@@ -186,6 +186,9 @@ func (d *drive) took(out Out) step {
 // Connect Core §5.5.1.1) is asked for once, and then left out.
 func (d *drive) without(f *finding.Finding) step {
 	w := &d.s.Wish
+	if d.s.Step != nil && f.Code == finding.ContextImpossible {
+		return d.refuse(finding.New(finding.AccessStepUp, append([]finding.Evidence{finding.Fact("Rule", d.s.Step.Rule)}, f.Evidence...)...))
+	}
 	if f.Code != finding.ContextImpossible || !w.Voluntary || len(w.Contexts) == 0 || !d.mine() {
 		return d.refuse(f)
 	}
@@ -279,13 +282,26 @@ func (d *drive) intake() step {
 // admit decides whether they may enter.
 func (d *drive) admit() step {
 	d.s.Proofs = []Authentication{d.s.here.answer.Authentication}
-	reasons, err := Admit(d.snap, Entrant{App: d.app, Person: d.s.here.person, Proofs: d.s.Proofs,
-		Network: d.e.Browser.Network}, d.now)
+	h := &d.s.here
+	ask, reasons, err := Admit(d.snap, Entrant{App: d.app, Person: h.person, Proofs: d.s.Proofs,
+		Members: Belonging(d.snap, d.p, h.who, h.person, d.s.Given), Network: d.e.Browser.Network}, d.now)
 	d.here(StepAccess).Reasons = reasons
-	if err != nil {
+	switch {
+	case err != nil:
 		return d.refuse(err)
+	case ask == nil:
+		return (*drive).complete
+	case d.s.Step != nil || d.s.Wish.Passive:
+		return d.refuse(tooWeak(ask, h.answer.Authentication))
 	}
-	return (*drive).complete
+	d.at(StepAccess).Reasons.Add(reason.AccessStepUp, string(ask.Name))
+	return d.stepUp(ask)
+}
+
+// stepUp asks the provider once more, for what a rule demands: once for a crossing.
+func (d *drive) stepUp(r *federation.Rule) step {
+	d.s.Step = &Stepping{Rule: r.Name, Context: r.Context, MaxAge: r.MaxAge}
+	return (*drive).ask
 }
 
 // release decides what the application is told, and plans the answer.
@@ -354,7 +370,7 @@ func (d *drive) end(plan Plan) step {
 	if h.person.Key != "" && h.person.Subject == "" {
 		d.effect(Settle{App: d.app.ID, Key: h.person.Key})
 	}
-	d.effect(Issued{App: d.app.ID}, HoldMessage{App: d.app.Name}, Give{Word: *h.answer})
+	d.effect(Issued{App: d.app.ID}, HoldMessage{App: d.app.Name}, Give{Word: h.answer.given(d.e.Browser.Network, d.now)})
 	h.stage, d.s.Stage = d.s.Stage, Ended
 	d.s.here.decided.Sent = plan.Sent()
 	return d.ends(&Leave{To: Application, Plan: plan}, Entered)

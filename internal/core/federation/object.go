@@ -185,6 +185,7 @@ func (s *Snapshot) Having(put, gone []Object) *Snapshot {
 		units = slices.DeleteFunc(units, func(u *Unit) bool { return u.Ref() == x.Ref() })
 	}
 	touched := false
+	rules := slices.ContainsFunc(slices.Concat(put, gone), func(x Object) bool { return x.Ref().Kind == KindRule })
 	for _, x := range gone {
 		switch x := x.(type) {
 		case *Provider:
@@ -218,6 +219,9 @@ func (s *Snapshot) Having(put, gone []Object) *Snapshot {
 	}
 	if touched {
 		t.units = newUnits(units)
+	}
+	if rules {
+		t.readRules()
 	}
 	t.add(records)
 	for _, n := range sets {

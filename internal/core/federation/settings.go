@@ -126,8 +126,11 @@ type ApplicationSettings struct {
 	OwnStart       string       `json:"ownStart"`
 	OnlyOwnStarts  bool         `json:"onlyOwnStarts"`
 	OwnHosts       listed.Words `json:"ownHosts"`
-	Logo           string       `json:"logo"`
-	Policy         string       `json:"policy"`
+	// Everyone says whether whoever no access rule is about enters: EveryoneYes or EveryoneNo, "" for nobody has
+	// decided on it, which lets them in.
+	Everyone string `json:"everyone"`
+	Logo     string `json:"logo"`
+	Policy   string `json:"policy"`
 	// ReleaseMapping makes what it is told of the profile; without rules it is told
 	// all of it, unchanged.
 	ReleaseMapping profile.Mapping `json:"releaseMapping"`
@@ -136,6 +139,12 @@ type ApplicationSettings struct {
 	// TraceValues says what traces keep of what it is told.
 	TraceValues profile.Details `json:"traceValues"`
 }
+
+// What becomes of those whom no access rule is about.
+const (
+	EveryoneYes = "yes"
+	EveryoneNo  = "no"
+)
 
 // SettingType is what the value of a setting is. On the wire all are texts, but for switches and
 // rules; a list or pairs can be given as an array or an object, too.
@@ -372,6 +381,9 @@ var kindSettings = map[Kind][]Setting{
 			Text: "What traces keep of values, like mail=hashed groups=off, separated by spaces: full, hashed or off; * is all others"},
 	},
 	KindApplication: {
+		{Name: "everyone", Label: "Whoever no access rule is about", Type: OneOf, Group: "People", Choices: []string{"", "yes", "no"},
+			Words: map[string]string{"": "enters: nobody has decided on it", "yes": "enters", "no": "does not enter"},
+			Text:  "Whether whoever no access rule is about enters", Default: "yes"},
 		{Name: "provider", Label: "Provider", Type: Named, Group: "Requests and answers", Refers: KindProvider,
 			Words: map[string]string{"": "decided by the routing"}, Most: 63,
 			Text: "Provider it is tied to; empty leaves it to the routing"},
@@ -442,7 +454,7 @@ func SettingList(kind Kind, side Side) []Setting {
 }
 
 // SettingGroups are the headings under which settings stand, in their order.
-var SettingGroups = []string{"About it", "Mapping", "People", "Requests and answers", "Tokens", "Names of the gate", "Metadata",
+var SettingGroups = []string{"About it", GroupWho, GroupThen, GroupWhen, "Mapping", "People", "Requests and answers", "Tokens", "Names of the gate", "Metadata",
 	"What is kept", "Exceptions"}
 
 // SettingError says which setting is wrong.

@@ -112,9 +112,10 @@ func (s *Snapshot) OrganisationAt(domain string) (*Unit, bool) {
 
 // Around gives groups with all that these lie in, each once, the nearest first.
 func (s *Snapshot) Around(groups []Name) (out []Name) {
+	seen := make(map[Name]bool, 2*len(groups))
 	for _, n := range groups {
-		for x, ok := s.Unit(KindGroup, n); ok && !slices.Contains(out, x.Name); x, ok = s.Unit(KindGroup, x.Inside) {
-			out = append(out, x.Name)
+		for x, ok := s.Unit(KindGroup, n); ok && !seen[x.Name]; x, ok = s.Unit(KindGroup, x.Inside) {
+			out, seen[x.Name] = append(out, x.Name), true
 		}
 	}
 	return out

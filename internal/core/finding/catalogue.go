@@ -143,6 +143,9 @@ const (
 	GrantProvider           Code = "grant-provider"
 	GrantUnlinked           Code = "grant-unlinked"
 	PersonDisabled          Code = "person-disabled"
+	AccessDenied            Code = "access-denied"
+	AccessNobody            Code = "access-nobody"
+	AccessStepUp            Code = "access-step-up"
 	PersonUnknown           Code = "person-unknown"
 	MatchSeveral            Code = "match-several"
 	MatchLinked             Code = "match-linked"
@@ -875,6 +878,15 @@ var catalogue = []Entry{
 	{GrantEnded, Error, Application, "The tokens of this sign-in are no longer valid",
 		"Have the application send the person to sign in again.",
 		"It was revoked or withdrawn, its session ended, or something of it was used twice."},
+	{AccessDenied, Error, Gate, "A rule denies entry",
+		"Change the rule, or where the person belongs, if they should enter (innergate simulate APPLICATION --person N tells each rule).",
+		"The first access rule that is about the person denies."},
+	{AccessNobody, Error, Gate, "No rule lets the person in",
+		"Make a rule that is about them (innergate object put rule/NAME …), or let everybody in: setting everyone.",
+		"No access rule is about the person, and the application's setting everyone is no."},
+	{AccessStepUp, Error, Gate, "The sign-in is not as strong or fresh as a rule asks for",
+		"Have the provider give the context that the rule names, or change the rule.",
+		"A stronger sign-in was asked for once and did not come, or a token is refreshed, where nobody can be asked."},
 	{PersonDisabled, Error, Gate, "The person is disabled at the gate",
 		"Enable the person (innergate person enable), if they may come again.",
 		"Somebody comes, or a token is refreshed, whose account was disabled."},

@@ -99,20 +99,16 @@ type Passing struct {
 	ProxyAudiences []string `json:"proxyAudiences,omitempty"` // if any, the only applications it may be passed on to
 }
 
-// Access decides whether a person whom providers vouch for may enter. Everybody
-// may, unless a provider restricts where its word is passed on (SAML core
-// §2.5.1.6).
-func Access(app *federation.Application, words []Passing) (reason.Reasons, error) {
-	var reasons reason.Reasons
+// Passed sees whether providers let their word be passed on to an application (SAML core §2.5.1.6).
+func Passed(app *federation.Application, words []Passing) error {
 	for _, p := range words {
 		if p.NoProxy {
-			return reasons, finding.New(finding.ProxyForbidden, finding.Fact("Count", "0"))
+			return finding.New(finding.ProxyForbidden, finding.Fact("Count", "0"))
 		}
 		if len(p.ProxyAudiences) > 0 && !slices.Contains(p.ProxyAudiences, app.Identity()) {
-			return reasons, finding.New(finding.ProxyForbidden, finding.Compare("Audience", app.Identity(),
+			return finding.New(finding.ProxyForbidden, finding.Compare("Audience", app.Identity(),
 				strings.Join(p.ProxyAudiences, ", ")))
 		}
 	}
-	reasons.Add(reason.AccessEverybody)
-	return reasons, nil
+	return nil
 }

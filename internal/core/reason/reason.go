@@ -68,6 +68,8 @@ const (
 	QuestionAccount  Code = "question-account"
 	SubjectRace      Code = "subject-race"
 	AccessEverybody  Code = "access-everybody"
+	AccessRule       Code = "access-rule"
+	AccessStepUp     Code = "access-step-up"
 	IntakeMapped     Code = "intake-mapped"
 	IntakeRule       Code = "intake-rule"
 	ReleaseMapped    Code = "release-mapped"
@@ -133,6 +135,8 @@ var texts = map[Code][2]string{
 	PersonRace:       {"Person", "made by another sign-in at the same moment: matched again"},
 	SubjectRace:      {"Subject", "another one was set for this application at the same moment: matched again"},
 	AccessEverybody:  {"Access", "everybody with a valid answer from the provider may enter"},
+	AccessRule:       {"Access", "%s, by the rule %s: %s"},
+	AccessStepUp:     {"Access", "the rule %s asks for a stronger or fresher sign-in: asked once"},
 	ReleaseUnchanged: {"Release", "handed on unchanged"},
 	ReleaseMapped:    {"Release", "%s of %s rules made something"},
 	ReleaseRule:      {"Release", "rule %s: %s"},

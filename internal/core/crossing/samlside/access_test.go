@@ -1,0 +1,127 @@
+package samlside_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/reason"
+	"innergate.example/innergate/internal/core/saml"
+)
+
+// rules puts access rules into the world.
+func (w *world) rules(all ...federation.Settings) {
+	for _, s := range all {
+		s["title"] = "the rule " + s["name"].(string)
+		name := federation.Name(s["name"].(string))
+		delete(s, "name")
+		o, err := federation.AccessRules.Plain(name).Apply(s)
+		require.NoError(w.t, err)
+		require.NoError(w.t, federation.AccessRules.Check(w.snap, o.(*federation.Plain)))
+		w.snap = w.snap.Having([]federation.Object{o}, nil)
+	}
+}
+
+func TestRulesAtASignIn(t *testing.T) {
+	drivers := &federation.Unit{Kind: federation.KindGroup, Name: "drivers", Title: "Drivers"}
+	member := []crossing.Membership{{Kind: federation.KindGroup, Name: "drivers", Source: crossing.FromHand}}
+	enter := func(w *world) crossing.Turn {
+		w.snap = w.snap.Having([]federation.Object{drivers}, nil)
+		return w.answer(w.request(nil).State, nil)
+	}
+	key := crossing.LinkKey("", profile.Subject{Format: string(saml.FormatEmail), Value: "ada@wrenmoor.example"})
+
+	w := newWorld(t)
+	w.snap = w.snap.Having([]federation.Object{drivers}, nil)
+	w.rules(federation.Settings{"name": "keep-out", "then": "deny", "groups": []any{"drivers"}, "say": "Ask the depot lead."})
+	require.Equal(t, crossing.Entered, enter(w).Result, "whoever is not meant enters")
+	w.people[key] = crossing.Person{ID: 7, Key: key, Members: member}
+	got := enter(w)
+	require.Equal(t, finding.AccessDenied, got.Finding.Code)
+	require.Equal(t, "Ask the depot lead.", crossing.ForPerson(got.Finding).Text)
+	require.Contains(t, w.sent(got), saml.StatusRequestDenied, "the application hears that it was denied")
+
+	// Nobody enters by default; the drivers do by a rule, which the trace names.
+	w = newWorld(t)
+	app := *w.app
+	app.Everyone = federation.EveryoneNo
+	w.app, w.snap = &app, w.snap.With(&app).Having([]federation.Object{drivers}, nil)
+	require.Equal(t, finding.AccessNobody, enter(w).Finding.Code)
+	w.rules(federation.Settings{"name": "drivers", "application": "roster", "then": "allow", "groups": []any{"drivers"}})
+	w.people[key] = crossing.Person{ID: 7, Key: key, Members: member}
+	got = enter(w)
+	require.Equal(t, crossing.Entered, got.Result)
+	require.Contains(t, reasonsOf(got), reason.AccessRule)
+
+	// A grant is judged by the rules of now, and by the network of then.
+	released := func(word *crossing.Answer) error {
+		_, need, err := crossing.Renew(w.snap, crossing.Renewal{App: w.app, Word: word, Person: 7, People: w.people}, now)
+		require.Nil(t, need)
+		return err
+	}
+	var word *crossing.Answer
+	for _, e := range got.Effects {
+		if give, is := e.(crossing.Give); is {
+			word = &give.Word
+		}
+	}
+	require.NoError(t, released(word))
+	w.people[key] = crossing.Person{ID: 7, Key: key}
+	require.True(t, finding.Is(released(word), finding.AccessNobody), "who has left the group is not told of any more")
+	w.rules(federation.Settings{"name": "depot", "application": "roster", "then": "allow", "networks": []any{"192.0.2.0/24"}})
+	require.Error(t, released(word))
+	there := *word
+	there.Network = "192.0.2.7"
+	require.NoError(t, released(&there))
+}
+
+func TestAStepUpIsAskedOnce(t *testing.T) {
+	w := newWorld(t)
+	w.rules(federation.Settings{"name": "card", "application": "roster", "then": "step-up", "context": smartcard})
+	asked := w.request(nil)
+	weak := w.answer(asked.State, nil)
+	require.Equal(t, crossing.Waiting, weak.Result, "the provider is asked once more")
+	require.Contains(t, w.sent(weak), ">"+smartcard+"<")
+	require.EqualValues(t, "card", weak.State.Step.Rule)
+	again := w.answer(weak.State, nil)
+	require.Equal(t, finding.AccessStepUp, again.Finding.Code, "and not a third time")
+	strong := w.answer(weak.State, func(a *saml.Answer) { a.Context = smartcard })
+	require.Equal(t, crossing.Entered, strong.Result, "%v", strong.Finding)
+
+	w = newWorld(t)
+	w.rules(federation.Settings{"name": "fresh", "application": "roster", "then": "step-up", "maxAge": "10m"})
+	old := w.answer(w.request(nil).State, func(a *saml.Answer) { a.AuthnInstant = now.Add(-time.Hour) })
+	require.Contains(t, w.sent(old), `ForceAuthn="true"`)
+	require.Equal(t, crossing.Entered, w.answer(old.State, nil).Result)
+	entered := w.answer(old.State, nil)
+	for _, e := range entered.Effects {
+		if give, is := e.(crossing.Give); is {
+			_, need, err := crossing.Renew(w.snap, crossing.Renewal{App: w.app, Word: &give.Word, Person: entered.State.Person, People: map[string]crossing.Person{}}, now.Add(8*time.Hour))
+			if need == nil {
+				require.NoError(t, err, "what was fresh then is fresh enough for its tokens")
+			}
+		}
+	}
+	// What the application asked for holds beside what the rule asks for.
+	exact := w.request(func(q *saml.AuthnRequest) { q.Contexts, q.Comparison = []string{password}, "exact" })
+	require.Equal(t, finding.ContextOther, w.answer(w.answer(exact.State, func(a *saml.Answer) { a.AuthnInstant, a.Context = now.Add(-time.Hour), password }).State,
+		func(a *saml.Answer) { a.Context = smartcard }).Finding.Code)
+	passive := w.request(func(q *saml.AuthnRequest) { q.IsPassive = true })
+	require.Equal(t, finding.AccessStepUp,
+		w.answer(passive.State, func(a *saml.Answer) { a.AuthnInstant = now.Add(-time.Hour) }).Finding.Code,
+		"where nobody may be asked, nobody is")
+}
+
+func reasonsOf(t crossing.Turn) (out []reason.Code) {
+	for _, st := range t.Steps {
+		for _, r := range st.Reasons {
+			out = append(out, r.Code)
+		}
+	}
+	return out
+}

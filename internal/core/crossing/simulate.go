@@ -1,0 +1,49 @@
+package crossing
+
+import (
+	"time"
+
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/core/reason"
+)
+
+// Foreseen is what would be decided on somebody's entry, and by which rules.
+type Foreseen struct {
+	Decision federation.Outcome
+	Rule     *federation.Rule // that asks for more, of a step-up
+	Finding  *finding.Finding // of a denial
+	Reasons  reason.Reasons
+	Judged   []policy.Judged
+}
+
+// Simulate decides on somebody's entry as a sign-in does, and tells of each rule why it is about them or not.
+func Simulate(snap *federation.Snapshot, e Entrant, now time.Time) (Foreseen, error) {
+	ask, why, err := Admit(snap, e, now)
+	out := Foreseen{Decision: federation.Allow, Rule: ask, Reasons: why, Judged: policy.Judge(snap, e.App, e.Subject(), now)}
+	switch out.Finding = finding.Of(err); {
+	case out.Finding != nil:
+		out.Decision = federation.Deny
+	case err != nil:
+		return out, err
+	case ask != nil:
+		out.Decision = federation.StepUp
+	}
+	return out, nil
+}
+
+// Entering is somebody as a trial has them, about to enter.
+func (t Trial) Entering() (Entrant, error) {
+	e := Entrant{App: t.App, Person: t.Person, Members: t.Person.Members, Proofs: []Authentication{t.Said.Authentication},
+		Network: t.Said.Network}
+	if t.Provider == nil {
+		return e, nil
+	}
+	e.Proofs[0].Provider = t.Provider.Name
+	who, _, err := intake(t.Provider, t.Said)
+	if err == nil {
+		e.Members = Belonging(t.Snap, t.Provider, who, t.Person, t.Given)
+	}
+	return e, err
+}

@@ -1,0 +1,341 @@
+package federation
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// KindRule is the kind of access rules.
+const KindRule Kind = "rule"
+
+// Outcome is what a rule has become of those whom it is about.
+type Outcome string
+
+// Outcomes.
+const (
+	Allow  Outcome = "allow"
+	Deny   Outcome = "deny"
+	StepUp Outcome = "step-up" // a stronger or fresher sign-in is asked for first
+)
+
+// Rule says what becomes of somebody who wants to enter an application. All conditions that it has must hold;
+// of each, one of those named is enough. A rule without conditions is about everybody.
+type Rule struct {
+	Name, App Name // App is "" for a rule of the gate
+	Title     string
+	Order     int // among the rules of one application, or of the gate: the lowest first
+	Then      Outcome
+	Say       string // to a person who is denied
+
+	People        []int64
+	Groups        []Name
+	Alone         bool // of groups: members of themselves alone, not of those that lie in them
+	Organisations []Name
+	Providers     []Name
+	Networks      []netip.Prefix
+	Contexts      []string // they came by one that is as strong at least
+
+	Context string        // of a step-up: as strong as this at least, "" for any
+	MaxAge  time.Duration // of a step-up: a sign-in no older, 0 for any
+
+	From, Until time.Time // when it holds; zero for always
+
+	Revision int
+	Broken   bool // it cannot be read any more: whoever it may be about does not enter
+}
+
+// Holds reports whether a rule holds at a time.
+func (r *Rule) Holds(now time.Time) bool {
+	return !now.Before(r.From) && (r.Until.IsZero() || now.Before(r.Until))
+}
+
+// AccessRules describes access rules.
+var AccessRules = &Description{Kind: KindRule, Check: checkRule, Settings: []Setting{
+	{Name: "title", Label: "Title", Type: OneLine, Most: 200, Text: "What people read, like Drivers enter"},
+	{Name: "application", Label: "Application", Type: Named, Refers: KindApplication, Most: 63,
+		Text: "Whose rule it is", Default: "every application"},
+	{Name: "order", Label: "Place", Type: OneLine, Most: 6,
+		Text: "Place among the rules of the application, or of the gate: the lowest is looked at first, like 10", Default: "0"},
+	{Name: "then", Label: "What becomes of them", Type: OneOf, Choices: []string{"allow", "deny", "step-up"},
+		Words: map[string]string{"allow": "they enter", "deny": "they do not enter", "step-up": "they sign in more strongly, or afresh, first"},
+		Text:  "What becomes of those whom it is about"},
+	{Name: "groups", Label: "Groups", Type: Values, Refers: KindGroup, Group: GroupWho, Most: 63,
+		Text: "They are in one of these, or in one that lies in it"},
+	{Name: "alone", Label: "Of the groups, their own members alone", Type: Switch, Group: GroupWho},
+	{Name: "organisations", Label: "Organisations", Type: Values, Refers: KindOrganisation, Group: GroupWho, Most: 63,
+		Text: "They belong to one of these"},
+	{Name: "people", Label: "Single people", Type: Values, Group: GroupWho, Most: 20, Text: "Numbers of accounts"},
+	{Name: "providers", Label: "Providers", Type: Values, Refers: KindProvider, Group: GroupWho, Most: 63, Text: "They came by one of these"},
+	{Name: "networks", Label: "Networks", Type: Values, Group: GroupWho, Most: 50,
+		Text: "Their browser is in one of these, like 192.0.2.0/24 or 2001:db8::/48; of IPv6 no finer than /64, which is what the gate keeps"},
+	{Name: "contexts", Label: "Authentication contexts", Type: Values, Group: GroupWho, Most: 1000,
+		Text: "They signed in as strongly as one of these at least, by the ranking of contexts"},
+	{Name: "say", Label: "What they read if they do not enter", Type: OneLine, Most: 300, Group: GroupThen,
+		Text: "One sentence for those who are denied, like Ask the depot lead to be let in"},
+	{Name: "context", Label: "Sign in at least as strongly as", Type: OneLine, Most: 1000, Group: GroupThen,
+		Text: "Of step-up: an authentication context of the ranking"},
+	{Name: "maxAge", Label: "Sign in no longer ago than", Type: Duration, Most: 20, Group: GroupThen, Text: "Of step-up: like 30m"},
+	{Name: "from", Label: "Holds from", Type: Day, Most: 25, Group: GroupWhen,
+		Text: "Day, like 2027-01-31, or moment, like 2027-01-31T12:00:00Z", Default: "at once"},
+	{Name: "until", Label: "Holds until", Type: Day, Most: 25, Group: GroupWhen,
+		Text: "Day to whose end (UTC) it holds, or moment", Default: "for good"},
+}}
+
+// Groups of the settings of rules on forms.
+const (
+	GroupWho  = "Whom it is about"
+	GroupThen = "What follows"
+	GroupWhen = "When it holds"
+)
+
+// RuleOf reads a rule. The error is a SettingError.
+func RuleOf(p *Plain) (*Rule, error) {
+	s := p.Settings()
+	text := func(name string) string { v, _ := s[name].(string); return strings.TrimSpace(v) }
+	r := &Rule{Name: p.Name, App: Name(text("application")), Title: text("title"), Then: Outcome(text("then")), Say: text("say"),
+		Context: text("context"), Contexts: listOf[string](s, "contexts"), Groups: listOf[Name](s, "groups"),
+		Organisations: listOf[Name](s, "organisations"), Providers: listOf[Name](s, "providers")}
+	r.Alone, _ = s["alone"].(bool)
+	var err error
+	bad := func(field, format string, args ...any) {
+		if err == nil {
+			err = &SettingError{field, fmt.Errorf(format, args...)}
+		}
+	}
+	if t := text("order"); t != "" {
+		n, wrong := strconv.Atoi(t)
+		if r.Order = n; wrong != nil || n < 0 {
+			bad("order", "%q is no place; give a whole number, like 10", t)
+		}
+	}
+	for _, t := range listOf[string](s, "people") {
+		n, wrong := strconv.ParseInt(t, 10, 64)
+		if r.People = append(r.People, n); wrong != nil || n < 1 {
+			bad("people", "%q is no number of a person", t)
+		}
+	}
+	for _, t := range listOf[string](s, "networks") {
+		n, wrong := network(t)
+		if r.Networks = append(r.Networks, n); wrong != nil {
+			bad("networks", "%w", wrong)
+		}
+	}
+	if t := text("maxAge"); t != "" {
+		d, wrong := time.ParseDuration(t)
+		if r.MaxAge = d; wrong != nil || d < time.Minute || d > 30*24*time.Hour {
+			bad("maxAge", "%q is no time that is taken; give one from 1m to 720h, like 30m", t)
+		}
+	}
+	var wrong error
+	if r.From, wrong = moment(text("from"), 0); wrong != nil {
+		bad("from", "%w", wrong)
+	}
+	if r.Until, wrong = moment(text("until"), 24*time.Hour); wrong != nil {
+		bad("until", "%w", wrong)
+	}
+	return r, err
+}
+
+func listOf[T ~string](s Settings, name string) (out []T) {
+	all, _ := s[name].([]any)
+	for _, v := range all {
+		if text, is := v.(string); is {
+			out = append(out, T(text))
+		}
+	}
+	return out
+}
+
+// network reads a network range. What the gate does not keep of an address cannot be judged.
+func network(text string) (netip.Prefix, error) {
+	p, err := netip.ParsePrefix(text)
+	if a, bare := netip.ParseAddr(text); err != nil && bare == nil && a.Is4() {
+		p, err = netip.PrefixFrom(a, 32), nil
+	}
+	switch {
+	case err != nil:
+		return p, fmt.Errorf("%q is no network; write it like 192.0.2.0/24 or 2001:db8::/48", text)
+	case p.Addr().Is4In6():
+		return p, fmt.Errorf("%q is IPv4 written as IPv6; write it like 192.0.2.0/24", text)
+	case p.Addr().Zone() != "" || p.Masked() != p:
+		return p, fmt.Errorf("%q has bits behind its length; write %s", text, p.Masked())
+	case p.Addr().Is6() && p.Bits() > 64:
+		return p, fmt.Errorf("%q is finer than /64, and of IPv6 the gate keeps no more; write %s", text,
+			netip.PrefixFrom(p.Addr(), 64).Masked())
+	}
+	return p, nil
+}
+
+// moment reads a day or a moment; a day counts from its beginning, or to the end of so long after.
+func moment(text string, after time.Duration) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	if t, err := time.Parse(time.DateOnly, text); err == nil {
+		return t.Add(after), nil
+	}
+	t, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return t, fmt.Errorf("%q is neither a day nor a moment; write it like 2027-01-31 or 2027-01-31T12:00:00Z", text)
+	}
+	return t, nil
+}
+
+// checkRule sees whether a rule can be so.
+func checkRule(after *Snapshot, p *Plain) error {
+	r, err := RuleOf(p)
+	if err != nil {
+		return err
+	}
+	ranked := func(context string) error {
+		if _, ok := after.Gate.Contexts.rank(context); !ok {
+			return fmt.Errorf("%q has no rank, so nothing is known to be as strong; give it one (innergate context set)", context)
+		}
+		return nil
+	}
+	for _, c := range r.Contexts {
+		if err := ranked(c); err != nil {
+			return &SettingError{"contexts", err}
+		}
+	}
+	switch {
+	case r.Then == "":
+		return &SettingError{"then", errors.New("say what becomes of them: allow, deny or step-up")}
+	case r.Title == "":
+		return &SettingError{"title", errors.New("the title is empty; give what people should read")}
+	case !r.Until.IsZero() && !r.From.Before(r.Until):
+		return &SettingError{"until", errors.New("it ends before it begins")}
+	case r.Then == StepUp && r.Context == "" && r.MaxAge == 0:
+		return &SettingError{"context", errors.New("a step-up asks for something: give a context, or maxAge")}
+	case r.Then != StepUp && (r.Context != "" || r.MaxAge != 0):
+		return &SettingError{"context", errors.New("only a step-up asks for a context or an age; contexts says how they came")}
+	case r.Then != Deny && r.Say != "":
+		return &SettingError{"say", errors.New("only those who are denied read a sentence")}
+	case r.Alone && len(r.Groups) == 0:
+		return &SettingError{"alone", errors.New("it says something of groups, and none is named")}
+	}
+	if r.Context != "" {
+		if err := ranked(r.Context); err != nil {
+			return &SettingError{"context", err}
+		}
+	}
+	return nil
+}
+
+// Book is the rules that are looked at for one application, in their order, and where to find those that
+// can be about somebody.
+type Book struct {
+	Rules []*Rule
+	Mark  string // which rules, at which revisions
+	// by what a rule asks for first: rules by their place
+	byPerson               map[int64][]int
+	byGroup, byAlone, byOf map[Name][]int
+	any                    []int
+}
+
+// For gives the places of rules that can be about somebody: in their order, each once.
+func (b *Book) For(person int64, groups, around, organisations []Name) []int {
+	out := slices.Clone(b.any)
+	out = append(out, b.byPerson[person]...)
+	for _, g := range around {
+		out = append(out, b.byGroup[g]...)
+	}
+	for _, g := range groups {
+		out = append(out, b.byAlone[g]...)
+	}
+	for _, o := range organisations {
+		out = append(out, b.byOf[o]...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// newBook puts rules in their order and finds them by what they ask for first.
+func newBook(app Name, all []*Rule) *Book {
+	b := &Book{byPerson: map[int64][]int{}, byGroup: map[Name][]int{}, byAlone: map[Name][]int{}, byOf: map[Name][]int{}}
+	place := func(r *Rule) int { // denials of the gate, the application's own, others of the gate
+		switch {
+		case r.App != "":
+			return 1
+		case r.Then == Deny:
+			return 0
+		}
+		return 2
+	}
+	for _, r := range all {
+		if r.App == "" || r.App == app {
+			b.Rules = append(b.Rules, r)
+		}
+	}
+	slices.SortFunc(b.Rules, func(x, y *Rule) int {
+		return cmp.Or(place(x)-place(y), x.Order-y.Order, strings.Compare(string(x.Name), string(y.Name)))
+	})
+	var mark strings.Builder
+	for i, r := range b.Rules {
+		fmt.Fprintf(&mark, "%s@%d ", r.Name, r.Revision)
+		switch {
+		case len(r.People) > 0:
+			for _, n := range r.People {
+				b.byPerson[n] = append(b.byPerson[n], i)
+			}
+		case len(r.Groups) > 0:
+			to := b.byGroup
+			if r.Alone {
+				to = b.byAlone
+			}
+			for _, g := range r.Groups {
+				to[g] = append(to[g], i)
+			}
+		case len(r.Organisations) > 0:
+			for _, o := range r.Organisations {
+				b.byOf[o] = append(b.byOf[o], i)
+			}
+		default:
+			b.any = append(b.any, i)
+		}
+	}
+	b.Mark = mark.String()
+	return b
+}
+
+// books are the rules by application; "" is for those that have none of their own.
+func (s *Snapshot) readRules() {
+	var all []*Rule
+	apps := []Name{""}
+	for r, o := range s.others {
+		p, is := o.(*Plain)
+		if r.Kind != KindRule || !is {
+			continue
+		}
+		rule, err := RuleOf(p)
+		if err != nil {
+			// One that an earlier build took and that cannot be read denies those whom it may be about.
+			rule.Then, rule.Say, rule.Broken = Deny, "", true
+		}
+		rule.Revision = p.Revision
+		if all = append(all, rule); !slices.Contains(apps, rule.App) {
+			apps = append(apps, rule.App)
+		}
+	}
+	s.books = map[Name]*Book{}
+	for _, app := range apps {
+		s.books[app] = newBook(app, all)
+	}
+}
+
+// Book gives the rules that are looked at for an application.
+func (s *Snapshot) Book(app Name) *Book {
+	if b, own := s.books[app]; own {
+		return b
+	}
+	if b := s.books[""]; b != nil {
+		return b
+	}
+	return &Book{}
+}
