@@ -55,6 +55,13 @@ func TestWhoMayEnter(t *testing.T) {
 	run(0, "Whoever is in first-aiders does not enter.", "rule", "list", "--application", "crew-roster")
 	run(0, "decides", "simulate", "crew-roster", "--person", ada)
 
+	// What a change of groups does is told before it is saved, too.
+	run(0, "", "group", "put", "night-shift", "--title", "Night shift")
+	run(0, "", "object", "put", "rule/night", "title=The night shift stays out", "application=possession-planner", "then=deny", "groups=night-shift")
+	require.True(t, enters("possession-planner"))
+	run(1, "entry-lost", "group", "put", "first-aiders", "--inside", "night-shift")
+	run(0, "", "object", "remove", "rule/night")
+
 	// Somebody is let in before that, until a day; its end acts by itself.
 	run(0, "", "object", "put", "rule/ada", "title=Ada until the spring", "application=crew-roster", "order=1", "then=allow", "people="+ada)
 	require.Equal(t, "deny", decision("crew-roster", "--person", ada), "at the same place the name decides, and denials come by theirs")

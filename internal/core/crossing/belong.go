@@ -271,14 +271,27 @@ func Wanting(snap *federation.Snapshot, p *federation.Provider, in profile.Profi
 	return out
 }
 
+// marks reports whether a rule of a provider's intake says how its people are marked.
+func marks(p *federation.Provider) bool {
+	return p != nil && slices.ContainsFunc(p.Mapping().Rules, func(r profile.Rule) bool {
+		return profile.Word(r.To.Name) == profile.AttributeUserType && !r.Omit
+	})
+}
+
+// assured is how somebody is marked, without what a provider says of its own accord.
+func assured(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person, members []Membership) string {
+	if !marks(p) {
+		in.Attributes = profile.Put(slices.Clone(in.Attributes), profile.AttributeUserType, nil)
+	}
+	return Marked(snap, p, in, who.Values, members)
+}
+
 // Marked is how somebody is marked (userType, RFC 7643 §4.1.1): as a rule of the intake says,
 // as was typed or imported, else as the nearest of their groups does, their organisation, or
 // the provider's record; what a provider says of its own accord counts last. "" is not at all.
 func Marked(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, kept []KeptValue, members []Membership) string {
 	said := profile.Find(in.Attributes, profile.AttributeUserType)
-	if len(said) > 0 && p != nil && slices.ContainsFunc(p.Mapping().Rules, func(r profile.Rule) bool {
-		return profile.Word(r.To.Name) == profile.AttributeUserType && !r.Omit
-	}) {
+	if len(said) > 0 && marks(p) {
 		return said[0].String()
 	}
 	for _, k := range kept {

@@ -26,7 +26,7 @@ func Deciding(before, after *federation.Snapshot) (out []federation.Record) {
 			case !there:
 				out = append(out, old)
 			case old != now && !bytes.Equal(decides(old), decides(now)),
-				k == federation.KindApplication && before.Book(now.Basic().Name).Mark != after.Book(now.Basic().Name).Mark:
+				k == federation.KindApplication && !before.Enters(now.Basic().Name, after):
 				out = append(out, now)
 			}
 		}

@@ -163,6 +163,7 @@ type Entrant struct {
 	App     *federation.Application
 	Person  Person
 	Members []Membership // where they belong, as this sign-in leaves it
+	Marked  string       // as what, by somebody who is trusted for it
 	Proofs  []Authentication
 	Network string // of the browser
 }
@@ -170,7 +171,7 @@ type Entrant struct {
 // Subject is who rules are asked about.
 func (e Entrant) Subject() policy.Subject {
 	s := policy.Subject{Person: e.Person.ID, Groups: unitsOf(federation.KindGroup, e.Members),
-		Organisations: unitsOf(federation.KindOrganisation, e.Members), Network: e.Network}
+		Organisations: unitsOf(federation.KindOrganisation, e.Members), Network: e.Network, UserType: e.Marked}
 	if n := len(e.Proofs); n > 0 {
 		last := e.Proofs[n-1]
 		s.Provider, s.Context, s.At, s.Entered = last.Provider, last.Context, last.At, last.Entered
@@ -278,7 +279,8 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 	if person.ID != r.Person {
 		return none, nil, finding.New(finding.GrantUnlinked, finding.Fact("Name", r.Word.Subject.Value))
 	}
-	ask, _, err := Admit(snap, Entrant{App: r.App, Person: person, Members: Belonging(snap, p, who, person, nil),
+	members := Belonging(snap, p, who, person, nil)
+	ask, _, err := Admit(snap, Entrant{App: r.App, Person: person, Members: members, Marked: assured(snap, p, who, person, members),
 		Proofs: []Authentication{r.Word.Authentication}, Network: r.Word.Network}, now)
 	if err == nil && ask != nil {
 		err = tooWeak(ask, r.Word.Authentication)

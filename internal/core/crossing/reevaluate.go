@@ -122,7 +122,7 @@ func touched(before, after *federation.Snapshot, e Entry) bool {
 		return a != b
 	}
 	return other(federation.KindApplication, e.Decided.App) || other(federation.KindProvider, e.Decided.Provider) ||
-		before.Book(e.Decided.App).Mark != after.Book(e.Decided.App).Mark
+		!before.Enters(e.Decided.App, after)
 }
 
 // Matched reports whether it was looked for somebody in a recorded turn by the attributes that a

@@ -6,6 +6,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/reason"
 )
 
@@ -38,12 +39,14 @@ func (t Trial) Entering() (Entrant, error) {
 	e := Entrant{App: t.App, Person: t.Person, Members: t.Person.Members, Proofs: []Authentication{t.Said.Authentication},
 		Network: t.Said.Network}
 	if t.Provider == nil {
+		e.Marked = Marked(t.Snap, nil, profile.Profile{}, t.Person.Values, e.Members)
 		return e, nil
 	}
 	e.Proofs[0].Provider = t.Provider.Name
 	who, _, err := intake(t.Provider, t.Said)
 	if err == nil {
 		e.Members = Belonging(t.Snap, t.Provider, who, t.Person, t.Given)
+		e.Marked = assured(t.Snap, t.Provider, who, t.Person, e.Members)
 	}
 	return e, err
 }

@@ -283,8 +283,9 @@ func (d *drive) intake() step {
 func (d *drive) admit() step {
 	d.s.Proofs = []Authentication{d.s.here.answer.Authentication}
 	h := &d.s.here
-	ask, reasons, err := Admit(d.snap, Entrant{App: d.app, Person: h.person, Proofs: d.s.Proofs,
-		Members: Belonging(d.snap, d.p, h.who, h.person, d.s.Given), Network: d.e.Browser.Network}, d.now)
+	members := Belonging(d.snap, d.p, h.who, h.person, d.s.Given)
+	ask, reasons, err := Admit(d.snap, Entrant{App: d.app, Person: h.person, Proofs: d.s.Proofs, Members: members,
+		Marked: assured(d.snap, d.p, h.who, h.person, members), Network: d.e.Browser.Network}, d.now)
 	d.here(StepAccess).Reasons = reasons
 	switch {
 	case err != nil:

@@ -37,6 +37,7 @@ type Rule struct {
 	Groups        []Name
 	Alone         bool // of groups: members of themselves alone, not of those that lie in them
 	Organisations []Name
+	UserTypes     []string
 	Providers     []Name
 	Networks      []netip.Prefix
 	Contexts      []string // they came by one that is as strong at least
@@ -55,6 +56,12 @@ func (r *Rule) Holds(now time.Time) bool {
 	return !now.Before(r.From) && (r.Until.IsZero() || now.Before(r.Until))
 }
 
+// Everybody reports whether a rule is about everybody, for good.
+func (r *Rule) Everybody() bool {
+	return !r.Broken && len(r.People)+len(r.Groups)+len(r.Organisations)+len(r.UserTypes)+len(r.Providers)+len(r.Networks)+len(r.Contexts) == 0 &&
+		r.From.IsZero() && r.Until.IsZero()
+}
+
 // AccessRules describes access rules.
 var AccessRules = &Description{Kind: KindRule, Check: checkRule, Settings: []Setting{
 	{Name: "title", Label: "Title", Type: OneLine, Most: 200, Text: "What people read, like Drivers enter"},
@@ -70,6 +77,9 @@ var AccessRules = &Description{Kind: KindRule, Check: checkRule, Settings: []Set
 	{Name: "alone", Label: "Of the groups, their own members alone", Type: Switch, Group: GroupWho},
 	{Name: "organisations", Label: "Organisations", Type: Values, Refers: KindOrganisation, Group: GroupWho, Most: 63,
 		Text: "They belong to one of these"},
+	{Name: "userTypes", Label: "User types", Type: Values, Group: GroupWho, Most: 100,
+		Text: "They are marked as one of these by an engineer, a list, a group, an organisation or a provider's record or rules; " +
+			"what a provider says of its own accord does not count"},
 	{Name: "people", Label: "Single people", Type: Values, Group: GroupWho, Most: 20, Text: "Numbers of accounts"},
 	{Name: "providers", Label: "Providers", Type: Values, Refers: KindProvider, Group: GroupWho, Most: 63, Text: "They came by one of these"},
 	{Name: "networks", Label: "Networks", Type: Values, Group: GroupWho, Most: 50,
@@ -99,7 +109,7 @@ func RuleOf(p *Plain) (*Rule, error) {
 	s := p.Settings()
 	text := func(name string) string { v, _ := s[name].(string); return strings.TrimSpace(v) }
 	r := &Rule{Name: p.Name, App: Name(text("application")), Title: text("title"), Then: Outcome(text("then")), Say: text("say"),
-		Context: text("context"), Contexts: listOf[string](s, "contexts"), Groups: listOf[Name](s, "groups"),
+		Context: text("context"), Contexts: listOf[string](s, "contexts"), UserTypes: listOf[string](s, "userTypes"), Groups: listOf[Name](s, "groups"),
 		Organisations: listOf[Name](s, "organisations"), Providers: listOf[Name](s, "providers")}
 	r.Alone, _ = s["alone"].(bool)
 	var err error
@@ -233,6 +243,7 @@ func checkRule(after *Snapshot, p *Plain) error {
 type Book struct {
 	Rules []*Rule
 	Mark  string // which rules, at which revisions
+	Units bool   // some ask for groups, organisations, or how people are marked
 	// by what a rule asks for first: rules by their place
 	byPerson               map[int64][]int
 	byGroup, byAlone, byOf map[Name][]int
@@ -279,6 +290,7 @@ func newBook(app Name, all []*Rule) *Book {
 	var mark strings.Builder
 	for i, r := range b.Rules {
 		fmt.Fprintf(&mark, "%s@%d ", r.Name, r.Revision)
+		b.Units = b.Units || len(r.Groups)+len(r.Organisations)+len(r.UserTypes) > 0
 		switch {
 		case len(r.People) > 0:
 			for _, n := range r.People {
@@ -327,6 +339,13 @@ func (s *Snapshot) readRules() {
 	for _, app := range apps {
 		s.books[app] = newBook(app, all)
 	}
+}
+
+// Enters reports whether entry to an application is decided by the same rules, over the same groups and
+// organisations, in two snapshots.
+func (s *Snapshot) Enters(app Name, other *Snapshot) bool {
+	a, b := s.Book(app), other.Book(app)
+	return a.Mark == b.Mark && (s.units == other.units || !a.Units)
 }
 
 // Book gives the rules that are looked at for an application.

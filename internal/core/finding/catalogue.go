@@ -146,6 +146,10 @@ const (
 	AccessDenied            Code = "access-denied"
 	AccessNobody            Code = "access-nobody"
 	AccessStepUp            Code = "access-step-up"
+	AccessEmpty             Code = "access-empty"
+	RuleEnded               Code = "rule-ended"
+	RuleShadowed            Code = "rule-shadowed"
+	RuleBroken              Code = "rule-broken"
 	PersonUnknown           Code = "person-unknown"
 	MatchSeveral            Code = "match-several"
 	MatchLinked             Code = "match-linked"
@@ -884,6 +888,18 @@ var catalogue = []Entry{
 	{AccessNobody, Error, Gate, "No rule lets the person in",
 		"Make a rule that is about them (innergate object put rule/NAME …), or let everybody in: setting everyone.",
 		"No access rule is about the person, and the application's setting everyone is no."},
+	{AccessEmpty, Warning, Gate, "Nobody can enter the application",
+		"Make a rule that lets somebody in (innergate object put rule/NAME then=allow …), or set everyone=yes.",
+		"No rule that holds lets anybody in, and who no rule is about does not enter."},
+	{RuleEnded, Note, Gate, "An access rule has ended",
+		"Remove the rule (innergate object remove rule/NAME), or give it another end.",
+		"The end of a rule has passed: it decides nothing any more."},
+	{RuleShadowed, Warning, Gate, "An access rule never decides",
+		"Put it before the rule that is about everybody (setting order), or remove one of the two.",
+		"A rule before it is about everybody, so none behind that is looked at."},
+	{RuleBroken, Error, Gate, "An access rule cannot be read, and denies whomever it may be about",
+		"Correct its settings (innergate object show rule/NAME), or remove it.",
+		"A rule that an earlier build took has a value that this one does not know."},
 	{AccessStepUp, Error, Gate, "The sign-in is not as strong or fresh as a rule asks for",
 		"Have the provider give the context that the rule names, or change the rule.",
 		"A stronger sign-in was asked for once and did not come, or a token is refreshed, where nobody can be asked."},

@@ -18,6 +18,7 @@ type Subject struct {
 	Person        int64             // 0 for somebody who has no account
 	Groups        []federation.Name // that they are in themselves
 	Organisations []federation.Name
+	UserType      string                   // how they are marked, by somebody who is trusted for it
 	Provider      federation.Name          // that they came by
 	Context       string                   // how they signed in there, in the gate's words
 	At            time.Time                // when
@@ -145,6 +146,10 @@ func (s *Subject) under(snap *federation.Snapshot, r *federation.Rule, now time.
 		return func() string { return "not in " + names(r.Groups) }
 	case len(r.Organisations) > 0 && !common(r.Organisations, s.Organisations):
 		return func() string { return "not of " + names(r.Organisations) }
+	case len(r.UserTypes) > 0 && !slices.Contains(r.UserTypes, s.UserType):
+		return func() string {
+			return "marked as " + orNone(s.UserType) + ", not as " + strings.Join(r.UserTypes, " or ")
+		}
 	case len(r.Providers) > 0 && !slices.Contains(r.Providers, s.Provider):
 		return func() string { return "comes by " + orNone(string(s.Provider)) + ", not by " + names(r.Providers) }
 	case r.Broken:
@@ -208,6 +213,7 @@ func Sentence(r *federation.Rule) string {
 	add(len(people) > 0, "is person "+strings.Join(people, " or "))
 	add(len(r.Groups) > 0, "is in "+names(r.Groups)+map[bool]string{true: " itself"}[r.Alone])
 	add(len(r.Organisations) > 0, "belongs to "+names(r.Organisations))
+	add(len(r.UserTypes) > 0, "is marked as "+strings.Join(r.UserTypes, " or "))
 	add(len(r.Providers) > 0, "comes by "+names(r.Providers))
 	add(len(r.Networks) > 0, "is in the network "+prefixes(r.Networks))
 	add(len(r.Contexts) > 0, "signed in as strongly as "+strings.Join(r.Contexts, " or "))

@@ -56,6 +56,7 @@ func TestRulesDecideInTheirOrder(t *testing.T) {
 		"alone":        {"application": "roster", "order": "30", "then": "allow", "groups": words("operations"), "alone": true},
 		"card":         {"application": "vault", "then": "step-up", "context": "urn:card"},
 		"fresh":        {"application": "safe", "then": "step-up", "maxAge": "30m", "networks": words("192.0.2.0/24", "2001:db8::/48")},
+		"inspectors":   {"application": "roster", "order": "40", "then": "allow", "userTypes": words("inspector")},
 		"at-the-depot": {"order": "1", "then": "allow", "networks": words("198.51.100.7")},
 	} {
 		snap = snap.Having([]federation.Object{rule(t, snap, name, s)}, nil)
@@ -80,6 +81,7 @@ func TestRulesDecideInTheirOrder(t *testing.T) {
 		{"a fresh one enters", "safe", policy.Subject{Network: "192.0.2.9", At: now.Add(-29 * time.Minute)}, federation.Allow, "fresh"},
 		{"an old one is asked", "safe", policy.Subject{Network: "2001:db8:0:1::/64", At: now.Add(-31 * time.Minute)}, federation.StepUp, "fresh"},
 		{"one of unknown age too", "safe", policy.Subject{Network: "192.0.2.9"}, federation.StepUp, "fresh"},
+		{"one who is marked", "roster", policy.Subject{Person: 2, UserType: "inspector"}, federation.Allow, "inspectors"},
 		{"another network is not meant", "safe", policy.Subject{Network: "2001:db9::/64"}, federation.Allow, ""},
 	} {
 		app := &federation.Application{}
@@ -108,7 +110,7 @@ func TestRulesDecideInTheirOrder(t *testing.T) {
 		}
 	}
 	require.Equal(t, []string{"Whoever is person 9 enters, until the end of 2026-12-31.", "Whoever is person 8 enters, until the end of 2026-11-28.",
-		"Whoever is in contractors does not enter.", "Whoever is in drivers enters.", "Whoever is in operations itself enters.",
+		"Whoever is in contractors does not enter.", "Whoever is in drivers enters.", "Whoever is in operations itself enters.", "Whoever is marked as inspector enters.",
 		"Everybody signs in more strongly first, as strongly as urn:card.",
 		"Whoever is in the network 192.0.2.0/24 or 2001:db8::/48 signs in afresh first, if they signed in more than 30 minutes ago."}, said)
 }

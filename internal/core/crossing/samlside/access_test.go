@@ -80,6 +80,32 @@ func TestRulesAtASignIn(t *testing.T) {
 	require.NoError(t, released(&there))
 }
 
+// What a provider says of its own accord marks nobody for a rule; a group, or the provider's record, does.
+func TestRulesHearOfMarksThatAreTrusted(t *testing.T) {
+	says := func(a *saml.Answer) {
+		a.Attributes = append(a.Attributes, saml.Attribute{Name: "userType", Values: saml.Texts("contractor")})
+	}
+	for rule, c := range map[string]struct {
+		of     string
+		denied bool
+	}{"the provider says so": {"", false}, "its record says so": {"contractor", true}} {
+		w := newWorld(t)
+		p := *w.provider
+		p.UserType = c.of
+		w.snap = w.snap.With(&p)
+		w.rules(federation.Settings{"name": "out", "then": "deny", "userTypes": []any{"contractor"}})
+		got := w.answer(w.request(nil).State, says)
+		require.Equal(t, c.denied, finding.Is(errorOf(got.Finding), finding.AccessDenied), rule)
+	}
+}
+
+func errorOf(f *finding.Finding) error {
+	if f == nil {
+		return nil
+	}
+	return f
+}
+
 func TestAStepUpIsAskedOnce(t *testing.T) {
 	w := newWorld(t)
 	w.rules(federation.Settings{"name": "card", "application": "roster", "then": "step-up", "context": smartcard})
