@@ -94,10 +94,11 @@ func (c *chromium) see(text string) {
 
 func quoteJS(s string) string { return "`" + strings.ReplaceAll(s, "`", "") + "`" }
 
-// press clicks what people see under a name: a button, link or label.
+// press clicks what people see under a name, a button, link or label, once it can be clicked.
 func (c *chromium) press(name string) {
 	c.t.Helper()
-	c.until(`(() => { const e = [...document.querySelectorAll('button, a, label, summary, [role=button]')].find(e => e.innerText.trim() === ` + quoteJS(name) + ` && e.offsetParent !== null); if (!e) return false; e.click(); return true })()`)
+	c.until(`(() => { const e = [...document.querySelectorAll('button, a, label, summary, [role=button]')].find(e => e.innerText.trim() === ` + quoteJS(name) +
+		` && e.offsetParent !== null); if (!e || e.disabled || e.matches('.is-loading')) return false; e.click(); return true })()`)
 }
 
 // choose picks an option of a select that people see under a name.
