@@ -1,6 +1,7 @@
 package checks_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -28,18 +29,27 @@ func TestChecksOfRules(t *testing.T) {
 		"all until a day":               {"yes", map[string]federation.Settings{"a": {"then": "deny", "until": "2099-01-01"}, "b": {"then": "allow", "people": []any{"1"}}}, nil},
 		"one that cannot be read":       {"yes", map[string]federation.Settings{"a": {"then": "allow", "networks": []any{"here"}}}, []finding.Code{finding.RuleBroken}},
 		"a step-up lets somebody enter": {"no", map[string]federation.Settings{"a": {"then": "step-up", "maxAge": "30m"}}, nil},
+		"one of the gate has ended":     {"yes", map[string]federation.Settings{"gate": {"then": "deny", "until": "2020-01-01"}}, []finding.Code{finding.RuleEnded}},
+		"one of the gate cannot be read": {"yes", map[string]federation.Settings{"gate": {"then": "allow", "networks": []any{"here"}}},
+			[]finding.Code{finding.RuleBroken}},
+		"one of the gate, behind another": {"yes", map[string]federation.Settings{"gate-a": {"then": "allow"}, "gate-b": {"then": "allow", "people": []any{"1"}}},
+			[]finding.Code{finding.RuleShadowed}},
+		"the gate denies all": {"yes", map[string]federation.Settings{"gate": {"then": "deny"}, "a": {"then": "allow"}},
+			[]finding.Code{finding.AccessEmpty, finding.RuleShadowed}},
 	} {
 		app := &federation.Application{Side: &samlside.Application{SP: &saml.SP{EntityID: "urn:roster"}}}
 		app.Name, app.Phase, app.Everyone = "roster", federation.Live, c.everyone
 		snap := federation.Load(federation.Gate{}, app)
 		for name, s := range c.rules {
-			s["title"], s["application"] = name, "roster"
+			if s["title"] = name; !strings.HasPrefix(name, "gate") {
+				s["application"] = "roster"
+			}
 			p := federation.AccessRules.Plain(federation.Name(name))
 			p.Said = s
 			snap = snap.Having([]federation.Object{p}, nil)
 		}
 		got := []finding.Code{}
-		for _, f := range checks.New(snap, now).Record(app) {
+		for _, f := range append(checks.New(snap, now).Record(app), checks.New(snap, now).Gate()...) {
 			for _, code := range of {
 				if f.Code == code {
 					got = append(got, code)

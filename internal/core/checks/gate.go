@@ -8,7 +8,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 )
 
-// Gate gives the findings on the gate itself: its base address and its own keys.
+// Gate gives the findings on the gate itself: its base address, its own keys and rules.
 func (c *Checker) Gate() []*finding.Finding {
 	g := &c.Snap.Gate
 	l := &List{side: finding.Gate, Now: c.Now}
@@ -21,6 +21,7 @@ func (c *Checker) Gate() []*finding.Finding {
 	for _, p := range g.Purposes {
 		l.ownKeys(p.Name, g.Keys[p.Name])
 	}
+	c.rules(l, "")
 	if n := c.Kept.Alike; len(n) > 0 {
 		l.Add(finding.New(finding.MatchAlike, finding.Fact("People", numbers(n[:min(len(n), 50)], int64(len(n))))))
 	}
