@@ -85,6 +85,20 @@ func TestWhoMayEnter(t *testing.T) {
 	require.Contains(t, v.page.text, "access_denied")
 	v = newVisitor(t).get(d.host("crew-roster") + "/start").through("yes")
 	require.Contains(t, v.page.text, "Fenwick")
+
+	// The console reads the rules aloud where the application stands, and tries them there.
+	c := startChromium(t)
+	c.signInToConsole(d)
+	c.open(d.Console + "connect/applications/possession-planner")
+	c.see("Whoever no rule is about does not enter")
+	c.open(d.Console + "connect/applications/crew-roster")
+	c.see("Ada until the spring. Whoever is person 1 enters, until the end of 2099-03-31.")
+	c.see("Whoever no rule is about enters")
+	c.press("Rules, and a trial of them")
+	c.fill("input[name=person]", ada)
+	c.press("Simulate")
+	c.see("Ada until the spring")
+	c.see("Decides.")
 }
 
 // confirmOf is the digest that a refusal names to confirm by.

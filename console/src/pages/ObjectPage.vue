@@ -10,6 +10,7 @@ import DifferenceTable from '../components/DifferenceTable.vue'
 import ExchangeSheet from '../components/ExchangeSheet.vue'
 import FactList from '../components/FactList.vue'
 import FindingBox from '../components/FindingBox.vue'
+import EntryRules from '../components/EntryRules.vue'
 import KnownFindings from '../components/KnownFindings.vue'
 import ProblemBox from '../components/ProblemBox.vue'
 import SettingsDrawer from '../components/SettingsDrawer.vue'
@@ -189,6 +190,7 @@ async function remove() {
     <KnownFindings :kind="kind.name" :name="name" :known="standing?.acknowledged ?? []" @done="again" />
     <p class="tools"><el-button size="small" :loading="checking && reach" @click="ask">Ask its addresses too</el-button>
     </p>
+    <EntryRules v-if="kind.name === 'application' && data.it.attended !== false" :application="data.it.name" :everyone="data.it.settings.everyone !== 'no'" />
     <ExchangeSheet :sheet="data.sheet" :file="`innergate-for-${data.it.name}`" :side="kind.name" />
     <h2>Settings</h2>
     <FactList :facts="decided" />

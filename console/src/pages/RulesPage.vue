@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
+import { useRoute } from 'vue-router'
 import { api, take, type Schemas } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
 import SettledDrawer from '../components/SettledDrawer.vue'
@@ -7,7 +8,7 @@ import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 
 /** Access rules, read aloud, and a trial of them on somebody. */
-const application = ref('')
+const application = ref(String(useRoute().query.application ?? ''))
 const { data, problem, load } = useLoad(async () => take(api.GET('/api/v1/rules', { params: { query: { application: application.value || undefined } } })),
   () => [application.value])
 const { data: apps } = useLoad(async () => (await take(api.GET('/api/v1/applications'))).items ?? [])
