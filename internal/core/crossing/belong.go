@@ -278,9 +278,11 @@ func marks(p *federation.Provider) bool {
 	})
 }
 
-// assured is how somebody is marked, without what a provider says of its own accord.
+// assured is how somebody is marked, without what a provider says of its own accord; what rules of its intake
+// keep of earlier sign-ins counts, as it does in what is told.
 func assured(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person, members []Membership) string {
-	if !marks(p) {
+	who = staying(p, who)
+	if in = ruled(p, in, who); !marks(p) {
 		in.Attributes = profile.Put(slices.Clone(in.Attributes), profile.AttributeUserType, nil)
 	}
 	return Marked(snap, p, in, who.Values, members)

@@ -168,6 +168,12 @@ type Entrant struct {
 	Network string // of the browser
 }
 
+// entering is who comes by a provider, as this sign-in leaves them.
+func entering(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person, given []Given) Entrant {
+	members := Belonging(snap, p, in, who, given)
+	return Entrant{Person: who, Members: members, Marked: assured(snap, p, in, who, members)}
+}
+
 // Subject is who rules are asked about.
 func (e Entrant) Subject() policy.Subject {
 	s := policy.Subject{Person: e.Person.ID, Groups: unitsOf(federation.KindGroup, e.Members),
@@ -279,9 +285,9 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 	if person.ID != r.Person {
 		return none, nil, finding.New(finding.GrantUnlinked, finding.Fact("Name", r.Word.Subject.Value))
 	}
-	members := Belonging(snap, p, who, person, nil)
-	ask, _, err := Admit(snap, Entrant{App: r.App, Person: person, Members: members, Marked: assured(snap, p, who, person, members),
-		Proofs: []Authentication{r.Word.Authentication}, Network: r.Word.Network}, now)
+	e := entering(snap, p, who, person, nil)
+	e.App, e.Proofs, e.Network = r.App, []Authentication{r.Word.Authentication}, r.Word.Network
+	ask, _, err := Admit(snap, e, now)
 	if err == nil && ask != nil {
 		err = tooWeak(ask, r.Word.Authentication)
 	}

@@ -36,17 +36,18 @@ func Simulate(snap *federation.Snapshot, e Entrant, now time.Time) (Foreseen, er
 
 // Entering is somebody as a trial has them, about to enter.
 func (t Trial) Entering() (Entrant, error) {
-	e := Entrant{App: t.App, Person: t.Person, Members: t.Person.Members, Proofs: []Authentication{t.Said.Authentication},
-		Network: t.Said.Network}
+	e := Entrant{Person: t.Person, Members: t.Person.Members}
+	said := t.Said.Authentication
+	var err error
 	if t.Provider == nil {
 		e.Marked = Marked(t.Snap, nil, profile.Profile{}, t.Person.Values, e.Members)
-		return e, nil
+	} else {
+		said.Provider = t.Provider.Name
+		var who profile.Profile
+		if who, _, err = intake(t.Provider, t.Said); err == nil {
+			e = entering(t.Snap, t.Provider, who, t.Person, t.Given)
+		}
 	}
-	e.Proofs[0].Provider = t.Provider.Name
-	who, _, err := intake(t.Provider, t.Said)
-	if err == nil {
-		e.Members = Belonging(t.Snap, t.Provider, who, t.Person, t.Given)
-		e.Marked = assured(t.Snap, t.Provider, who, t.Person, e.Members)
-	}
+	e.App, e.Proofs, e.Network = t.App, []Authentication{said}, t.Said.Network
 	return e, err
 }

@@ -283,9 +283,9 @@ func (d *drive) intake() step {
 func (d *drive) admit() step {
 	d.s.Proofs = []Authentication{d.s.here.answer.Authentication}
 	h := &d.s.here
-	members := Belonging(d.snap, d.p, h.who, h.person, d.s.Given)
-	ask, reasons, err := Admit(d.snap, Entrant{App: d.app, Person: h.person, Proofs: d.s.Proofs, Members: members,
-		Marked: assured(d.snap, d.p, h.who, h.person, members), Network: d.e.Browser.Network}, d.now)
+	e := entering(d.snap, d.p, h.who, h.person, d.s.Given)
+	e.App, e.Proofs, e.Network = d.app, d.s.Proofs, d.e.Browser.Network
+	ask, reasons, err := Admit(d.snap, e, d.now)
 	d.here(StepAccess).Reasons = reasons
 	switch {
 	case err != nil:

@@ -99,6 +99,24 @@ func TestRulesHearOfMarksThatAreTrusted(t *testing.T) {
 	}
 }
 
+// A mark that a rule of the intake keeps with the person counts at a sign-in that does not bring it, too; one that
+// it made for a session only does not.
+func TestRulesHearOfMarksThatAreKept(t *testing.T) {
+	w := newWorld(t)
+	kept := crossing.Person{ID: 7, Values: []crossing.KeptValue{{From: w.provider.ID,
+		Attribute: profile.Attribute{Name: profile.AttributeUserType, Values: profile.Texts("contractor")}}}}
+	for rule, c := range map[string]struct {
+		keep, marked string
+	}{"kept": {profile.KeepPerson, "contractor"}, "for the session only": {"", ""}} {
+		p := *w.provider
+		p.IntakeMapping = profile.Mapping{Rules: []profile.Rule{{To: profile.Target{Name: profile.AttributeUserType},
+			From: []profile.Source{{Attribute: "employeeType"}}, Keep: c.keep}}}
+		e, err := crossing.Trial{Provider: &p, Person: kept, Snap: w.snap.With(&p), Said: &crossing.Answer{}}.Entering()
+		require.NoError(t, err)
+		require.Equal(t, c.marked, e.Subject().UserType, rule)
+	}
+}
+
 func errorOf(f *finding.Finding) error {
 	if f == nil {
 		return nil
