@@ -93,6 +93,7 @@ type Job struct {
 	Reevaluated *Reevaluated    `json:"reevaluated,omitempty" doc:"What recorded crossings would come to"`
 	Imported    *PeopleImported `json:"imported,omitempty" doc:"What taking a list of people in came to, or would"`
 	Compared    *Comparison     `json:"compared,omitempty" doc:"What a comparison of accounts came to"`
+	Entrants    *Entrants       `json:"entrants,omitempty" doc:"Whether people enter an application: the counts, of a list the people too"`
 	Field       string          `json:"field,omitempty" doc:"Of what was given, what it failed for"`
 }
 

@@ -101,18 +101,34 @@ var (
 	ListRules = gets[RuleFilter, List[AccessRule]]("/rules", "list-rules", "Access rules, read aloud, in the order in which they are looked at")
 	Simulate  = looks[SentTo[Simulation], Simulated]("/applications/{name}/simulations", "simulate",
 		"Whether somebody would enter an application, and by which rules; nothing is changed")
-	ListTraces = gets[TraceFilter, TraceList]("/traces", "list-traces", "Traces, newest first")
-	ShowTrace  = gets[Named, Trace]("/traces/{name}", "show-trace", "One trace, step by step")
+	SimulateList = starts[Named]("/applications/{name}/simulations/list", "simulate-list",
+		"Whether the people of a list, CSV or JSON, would enter an application; a job tells how far it is")
+	ListAdmissions = gets[AdmissionFilter, Admissions]("/applications/{name}/admissions", "list-admissions",
+		"Who enters an application by name: groups, and a page of the people")
+	Admit = does[SentTo[AdmissionChange], Admissions]("/applications/{name}/admissions", "admit",
+		"Admit people or groups to an application by name, or everyone")
+	Unadmit = does[SentTo[AdmissionChange], Admissions]("/applications/{name}/admissions/withdraw", "unadmit",
+		"Take entry away that was given by name; where somebody loses it, confirm says that this was looked at")
+	AdmitList = starts[Named]("/applications/{name}/admissions/list", "admit-list",
+		"Admit the people of a list, CSV or JSON, after a preview; a job tells how far it is")
+	ListEntrants = gets[EntrantPage, Entrants]("/applications/{name}/entrants", "list-entrants",
+		"Everyone who is known, whether they enter the application as they last came, and by what")
+	ForeseeEntrants = starts[Named]("/applications/{name}/entrants", "foresee-entrants",
+		"Decide on the entry of everyone who is known; a job tells how far it is, and the counts")
+	ExportEntrants = gets[EntrantFilter, []byte]("/applications/{name}/entrants/export", "export-entrants", "The list of everyone as CSV")
+	ListTraces     = gets[TraceFilter, TraceList]("/traces", "list-traces", "Traces, newest first")
+	ShowTrace      = gets[Named, Trace]("/traces/{name}", "show-trace", "One trace, step by step")
 )
 
 // People, and what applications keep of them.
 var (
-	ListPeople    = gets[PeoplePage, People]("/people", "list-people", "People by their numbers, or those that are searched for")
-	AddPerson     = adds[Sent[NewPerson], PersonShown]("/people", "add-person", "Make somebody known before they come")
-	ShowPerson    = gets[OnePerson, PersonShown]("/people/{number}", "show-person", "One person, with what they hold")
-	ChangePerson  = patches[SentToPerson[PersonChange], PersonShown]("/people/{number}", "change-person", "Change what is kept of somebody, and where they belong")
-	ToldPerson    = gets[Telling, Mapped]("/people/{number}/told", "told-person", "What an application would be told of somebody at their next sign-in")
-	DisablePerson = does[OnePerson, PersonShown]("/people/{number}/disable", "disable-person",
+	ListPeople     = gets[PeoplePage, People]("/people", "list-people", "People by their numbers, or those that are searched for")
+	AddPerson      = adds[Sent[NewPerson], PersonShown]("/people", "add-person", "Make somebody known before they come")
+	ShowPerson     = gets[OnePerson, PersonShown]("/people/{number}", "show-person", "One person, with what they hold")
+	ChangePerson   = patches[SentToPerson[PersonChange], PersonShown]("/people/{number}", "change-person", "Change what is kept of somebody, and where they belong")
+	ToldPerson     = gets[Telling, Mapped]("/people/{number}/told", "told-person", "What an application would be told of somebody at their next sign-in")
+	PersonMayEnter = gets[OnePerson, PersonEntries]("/people/{number}/entries", "list-entries", "Which applications somebody enters, and by what")
+	DisablePerson  = does[OnePerson, PersonShown]("/people/{number}/disable", "disable-person",
 		"Let somebody in no more: their sessions end at once, and what these gave")
 	EnablePerson = does[OnePerson, PersonShown]("/people/{number}/enable", "enable-person", "Let somebody in again")
 	RemovePerson = removes[OnePerson]("/people/{number}", "remove-person",

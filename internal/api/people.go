@@ -158,6 +158,8 @@ type PeopleImported struct {
 	Encoding  string         `json:"encoding"`
 	Digest    string         `json:"digest"`
 	Stored    bool           `json:"stored"`
+	// Consequence is who is let in somewhere by it, or no more; the digest counts for it, too.
+	Consequence *Consequence `json:"consequence,omitempty" doc:"Who is let in somewhere by it, or no more"`
 }
 
 // ImportedRow is somebody who is made or changes.

@@ -49,6 +49,7 @@ type Reevaluation struct {
 type Consequence struct {
 	Looked  int              `json:"looked" doc:"Recorded sign-ins that the change touches"`
 	Seen    int              `json:"seen" doc:"People in them"`
+	Known   int              `json:"known,omitempty" doc:"People in all, where the change decides on entry: that of each was foreseen"`
 	Shut    int              `json:"shut" doc:"People who would not be let in any more"`
 	Renamed int              `json:"renamed" doc:"People of whom an application would hear by another name"`
 	Held    int              `json:"held" doc:"People who would be asked something first"`
@@ -67,7 +68,7 @@ type Affected struct {
 	Person      int64                   `json:"person,omitempty" doc:"Number of their account"`
 	Name        string                  `json:"name"`
 	Application string                  `json:"application,omitempty"`
-	Trace       string                  `json:"trace" doc:"Reference of the sign-in"`
+	Trace       string                  `json:"trace,omitempty" doc:"Reference of the sign-in; absent for one whose entry was foreseen"`
 	What        string                  `json:"what" enum:"refused,renamed,asked first,told otherwise,let in"`
 	Differences []federation.Difference `json:"differences"`
 }

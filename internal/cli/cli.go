@@ -360,6 +360,23 @@ func (e *environment) confirm(cmd *ucli.Command, what string) error {
 	return nil
 }
 
+// lossMeant asks whether a change is made by which somebody loses something: by --yes, else on a terminal. Elsewhere it
+// is not made, and what is to be confirmed is told.
+func (e *environment) lossMeant(cmd *ucli.Command, lost *finding.Finding) bool {
+	if cmd.Bool("yes") {
+		return true
+	}
+	if in, ok := e.in.(*os.File); !ok || !terminal(in) || !terminal(e.err) {
+		return false
+	}
+	for _, ev := range lost.Evidence {
+		if ev.Label != finding.ToConfirm {
+			fmt.Fprintln(&shown{w: e.err}, evidence(ev))
+		}
+	}
+	return e.confirm(cmd, lost.Title) == nil
+}
+
 // said prints what was done, unless only what was asked for is wanted.
 func (e *environment) said(format string, args ...any) {
 	if !e.quiet {

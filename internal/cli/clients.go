@@ -21,7 +21,7 @@ func (e *environment) clients() []*ucli.Command {
 			&ucli.IntFlag{Name: "offset", Usage: "leave out so many"}}
 	}
 	name := []string{"NAME"}
-	return []*ucli.Command{
+	return append(e.admissionCommands(), []*ucli.Command{
 		{Name: "secret", Usage: "make the next client secret of an application; those of before stay good for an overlap",
 			ArgsUsage: "NAME", Metadata: takes("application", ""), Flags: []ucli.Flag{
 				&ucli.StringFlag{Name: "overlap", Usage: "how long those of before stay good, like 14d; 0 for not at all",
@@ -37,7 +37,7 @@ func (e *environment) clients() []*ucli.Command {
 		{Name: "withdraw", Usage: "take back what a person agreed to, and end what their sign-ins gave the application",
 			ArgsUsage: "NAME PERSON", Metadata: takes("application", ""),
 			Action: e.action([]string{"NAME", "PERSON"}, e.withdrawConsent)},
-	}
+	}...)
 }
 
 // secret shows a client ID, and a secret that is never shown again.

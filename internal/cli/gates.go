@@ -21,6 +21,7 @@ import (
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/nearword"
 )
 
@@ -306,6 +307,7 @@ func (e *environment) dial(cmd *ucli.Command) (*client.Client, error) {
 	c, err := g.client()
 	if err == nil {
 		c.Remark, c.Confirm = cmd.String("remark"), cmd.String("confirm")
+		c.Meant = func(lost *finding.Finding) bool { return e.lossMeant(cmd, lost) }
 	}
 	return c, err
 }

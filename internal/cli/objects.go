@@ -37,9 +37,9 @@ func (e *environment) objects() *ucli.Command {
 			Action: e.action([]string{"KIND/NAME"}, e.showObject)},
 		{Name: "put", Usage: "make one, or change settings of it", ArgsUsage: "KIND/NAME SETTING=VALUE …",
 			Description: "What is not named stays. Settings that take several values take them with | between.",
-			Flags:       []ucli.Flag{&ucli.BoolFlag{Name: "dry-run", Usage: "only tell what would change"}},
+			Flags:       []ucli.Flag{&ucli.BoolFlag{Name: "dry-run", Usage: "only tell what would change"}, yesFlag},
 			Action:      e.anyNumber(e.putObject)},
-		{Name: "remove", Usage: "remove one that nothing names", ArgsUsage: "KIND/NAME",
+		{Name: "remove", Usage: "remove one that nothing names", ArgsUsage: "KIND/NAME", Flags: []ucli.Flag{yesFlag},
 			Action: e.action([]string{"KIND/NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
 				kind, name, err := objectNamed(args[0])
 				if err != nil {

@@ -65,7 +65,10 @@ func (e *environment) persons() []*ucli.Command {
 			Flags:  append(editFlags(), &ucli.StringFlag{Name: "format", Usage: "NameID format, as it will come"}),
 			Action: e.addPerson},
 		{Name: "set", Usage: "change what is kept of somebody, and where they belong", ArgsUsage: "NUMBER [ATTRIBUTE=VALUE …]",
-			Description: "An empty value takes the attribute away. Several values are separated by |.", Flags: editFlags(), Action: e.setPerson},
+			Description: "An empty value takes the attribute away. Several values are separated by |.",
+			Flags:       append(editFlags(), yesFlag), Action: e.setPerson},
+		{Name: "entries", Usage: "show which applications somebody enters, and by what", ArgsUsage: "NUMBER",
+			Action: e.action([]string{"NUMBER"}, e.personEntries)},
 		{Name: "link", Usage: "link somebody to a further name of a provider for them", ArgsUsage: "NUMBER PROVIDER NAME",
 			Flags: []ucli.Flag{&ucli.StringFlag{Name: "format", Usage: "NameID format, as it will come"}},
 			Action: e.action([]string{"NUMBER", "PROVIDER", "NAME"}, func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {

@@ -309,8 +309,12 @@ func (e *environment) consequence(w io.Writer, c *api.Consequence, verb string) 
 		hears := map[string]string{"would be": "would hear"}[verb]
 		parts = append(parts, fmt.Sprintf("the application %s other values about %d", cmp.Or(hears, "hears"), c.Told))
 	}
-	if len(parts) > 0 {
+	if len(parts) > 0 && c.Known > 0 {
+		fmt.Fprintf(w, "Of %s who are known: %s\n", countPeople(c.Known), strings.Join(parts, ", "))
+	} else if len(parts) > 0 {
 		fmt.Fprintf(w, "Of %s who signed in lately: %s\n", countPeople(c.Seen), strings.Join(parts, ", "))
+	} else if c.Known > 0 {
+		fmt.Fprintf(w, "Nobody gains or loses entry, of %s who are known\n", countPeople(c.Known))
 	} else if c.Looked > 0 && c.Untold == 0 {
 		fmt.Fprintf(w, "No difference to the %s who signed in lately (%s looked at)\n", countPeople(c.Seen), counted(int64(c.Looked), "sign-in"))
 	}
@@ -323,7 +327,7 @@ func (e *environment) consequence(w io.Writer, c *api.Consequence, verb string) 
 	}
 	if c.Finding != nil && c.Confirm != "" && verb == "would be" {
 		e.told(w, c.Finding, "error")
-		fmt.Fprintf(w, "If it is meant, save it with --confirm %s\n", c.Confirm)
+		fmt.Fprintf(w, "If it is meant, save it with --confirm %s, or --yes\n", c.Confirm)
 	}
 }
 

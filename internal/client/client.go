@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/finding"
 )
 
 // Client calls one gate with one token.
@@ -28,6 +29,8 @@ type Client struct {
 	Remark string
 	// Confirm, if set, is the digest of a consequence that was looked at.
 	Confirm string
+	// Meant, if set, is asked about a change by which somebody loses something: whether it is made all the same.
+	Meant func(lost *finding.Finding) bool
 }
 
 // New makes a client for the gate at a base address.
@@ -55,6 +58,22 @@ func Through(h *http.Client, base, token string) *Client {
 // call sends a request and decodes the answer. A problem of the API comes back
 // as *api.Problem.
 func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
+	err := c.once(ctx, method, path, in, out)
+	var p *api.Problem
+	if c.Meant == nil || !errors.As(err, &p) || p.Finding == nil {
+		return err
+	}
+	for _, ev := range p.Finding.Evidence {
+		if ev.Label == finding.ToConfirm && c.Confirm != ev.Found && c.Meant(p.Finding) {
+			again := *c
+			again.Confirm, again.Meant = ev.Found, nil
+			return again.once(ctx, method, path, in, out)
+		}
+	}
+	return err
+}
+
+func (c *Client) once(ctx context.Context, method, path string, in, out any) error {
 	var body io.Reader
 	if in != nil {
 		octets, err := json.Marshal(in)

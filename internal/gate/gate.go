@@ -168,8 +168,8 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Leaving = leaving.New(leaving.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions,
 		Grants: g.Grants, Outbox: g.Outbox})
 	g.Accounts = accounts.New(accounts.Parts{Store: o.Store, Now: o.Now, Records: g.Records, People: g.People,
-		Sessions: g.sessions, Leaving: g.Leaving})
-	g.Roll = roll.New(o.Store, o.Now, g.Records, g.People, g.Accounts)
+		Sessions: g.sessions, Leaving: g.Leaving, Traces: g.Traces})
+	g.Roll = roll.New(o.Store, o.Now, g.Records, g.People, g.Accounts, g.Traces)
 	g.Comparing = comparing.New(o.Store, o.Now, g.Records, g.People, g.Traces)
 	g.Accounts.Forgets(g.Comparing.Forget)
 	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,

@@ -190,6 +190,16 @@ type MemberRow struct {
 	Added  time.Time
 }
 
+// AdmissionRow is that a person was admitted to an application by name.
+type AdmissionRow struct {
+	Person int64  `gorm:"primaryKey"`
+	App    string `gorm:"primaryKey"` // ID
+	Source string // of memberships: by hand, or in a list
+	Author string
+	Added  time.Time
+	Until  *time.Time // nil for good
+}
+
 // ComparisonRow is a comparison of an application's accounts with people.
 type ComparisonRow struct {
 	ID      int64  `gorm:"primaryKey;autoIncrement"`

@@ -342,7 +342,7 @@ func TestStepsOfTheSchemaAreFrozen(t *testing.T) {
 		"main-0001.sql": "a107b78d1941b6f7", "main-0002.sql": "dc84b3b33bd554b2", "main-0003.sql": "21e9215b1f54fd69",
 		"main-0004.sql": "19062f950e625b47", "main-0005.sql": "4c3851936594f319", "main-0006.sql": "cb853a908fff1376",
 		"main-0007.sql": "5cee9d774d49b798", "main-0008.sql": "03c31a5e7c715dd3", "main-0009.sql": "ac50838c5dbf8cc6", "main-0010.sql": "165bdd415c9831ec", "main-0011.sql": "826fa3627b307b0f", "main-0012.sql": "919d86c81e60d75b", "main-0013.sql": "df1916a96324b584", "main-0014.sql": "3790bec98fdd0329", "traces-0003.sql": "6c5a81e377f07f23", "traces-0004.sql": "fd67808425696144",
-		"main-0015.sql": "36fc3e53bde08dd2", "main-0016.sql": "702ef1f1b0d25aad", "traces-0005.sql": "e7804f26f0e1d3d1",
+		"main-0015.sql": "36fc3e53bde08dd2", "main-0016.sql": "702ef1f1b0d25aad", "main-0017.sql": "c8a0495ff6a1003f", "traces-0005.sql": "e7804f26f0e1d3d1",
 		"traces-0001.sql": "9a67da4c8f08ae4f", "traces-0002.sql": "bfe9e1902ce14877",
 	}
 	files, err := os.ReadDir("schema")

@@ -2,18 +2,26 @@ package web
 
 import (
 	"context"
+	"encoding/csv"
 	"errors"
+	"fmt"
+	"io"
 	"net/netip"
+	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"innergate.example/innergate/internal/api"
-	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/table"
+	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/limit"
+	"innergate.example/innergate/internal/gate/roll"
 	"innergate.example/innergate/internal/gate/traces"
 )
 
@@ -39,42 +47,281 @@ func (s *server) accessCalls(a huma.API) {
 		out.Total = int64(len(out.Items))
 		return &body[api.List[api.AccessRule]]{out}, nil
 	})
-	call(s, a, api.Simulate, func(ctx context.Context, in *api.SentTo[api.Simulation]) (*body[api.Simulated], error) {
-		snap, g := s.gate.Records.Snapshot(), s.gate
+	call(s, a, api.Simulate, s.simulate)
+	s.admissionCalls(a)
+	s.entrantCalls(a)
+}
+
+func (s *server) simulate(ctx context.Context, in *api.SentTo[api.Simulation]) (*body[api.Simulated], error) {
+	snap, g := s.gate.Records.Snapshot(), s.gate
+	app, err := g.Records.Application(in.Name)
+	if err != nil {
+		return nil, err
+	}
+	x := traces.Simulation{App: app, Person: in.Body.Person, Context: in.Body.Context, SignedIn: in.Body.SignedIn, Now: in.Body.At}
+	switch bare := len(in.Body.Attributes)+len(in.Body.Groups) > 0; {
+	case bare && x.Person != 0:
+		return nil, change.Field("attributes", errors.New("give a person, or the attributes and groups of somebody without an account, not both"))
+	case !bare && x.Person == 0:
+		return nil, change.Field("person", errors.New("say who would enter: a person, or attributes of somebody without an account"))
+	}
+	for name, values := range in.Body.Attributes {
+		if err := accounts.CheckValues(name, values); err != nil && name != profile.AttributeGroups && name != profile.AttributeOrganization {
+			return nil, change.Field("attributes."+name, err)
+		}
+		x.Attributes = append(x.Attributes, profile.Attribute{Name: name, Values: profile.Texts(values...)})
+	}
+	for i, group := range in.Body.Groups {
+		if _, err := g.Records.Unit(federation.KindGroup, group); err != nil {
+			return nil, change.Field(fmt.Sprintf("groups[%d]", i), err)
+		}
+		x.Groups = append(x.Groups, federation.Name(group))
+	}
+	if in.Body.Provider != "" {
+		if x.Provider, err = g.Records.Provider(in.Body.Provider); err != nil {
+			return nil, change.Field("provider", err)
+		}
+	}
+	if in.Body.Network != "" {
+		if _, err := netip.ParseAddr(in.Body.Network); err != nil {
+			return nil, change.Field("network", errors.New("this is no address; give that of a browser, like 192.0.2.7"))
+		}
+		x.Network = limit.Network(in.Body.Network)
+	}
+	got, err := g.Traces.Simulate(ctx, snap, x)
+	return &body[api.Simulated]{simulated(snap, got)}, err
+}
+
+func simulated(snap *federation.Snapshot, in traces.Simulated) api.Simulated {
+	out := api.Simulated{Decision: string(in.Decision), Person: in.Person, Why: []string{}, Finding: in.Finding, Rules: []api.JudgedRule{},
+		Ground: ground(snap, traces.GroundOf(in.Foreseen))}
+	if in.Person != 0 {
+		out.Name = in.Name
+	}
+	for _, r := range in.Entry.Reasons {
+		out.Why = append(out.Why, r.Text())
+	}
+	if in.Decision == federation.StepUp {
+		out.Asks = string(in.Entry.Rule.Name)
+	}
+	for _, j := range in.Judged {
+		one := api.JudgedRule{By: string(j.By), Sentence: j.Says, Then: string(j.Then), About: j.About, Why: j.Why}
+		if j.Rule != nil {
+			one.Name, one.Title = string(j.Rule.Name), j.Rule.Title
+		}
+		out.Rules = append(out.Rules, one)
+	}
+	told := mapped(traces.Tried{Mapped: in.Mapped})
+	out.Released = &told
+	return out
+}
+
+// ground is what a decision rests on, nil for none of rules, admissions and the default.
+func ground(snap *federation.Snapshot, g traces.Ground) *api.Ground {
+	if g.By == "" {
+		return nil
+	}
+	out := &api.Ground{By: string(g.By), Name: string(g.Name)}
+	if r, there := snap.Rule(g.Name); there && g.By == policy.ByRule {
+		out.Title = r.Title
+	}
+	return out
+}
+
+// admissionCalls registers who enters by name.
+func (s *server) admissionCalls(a huma.API) {
+	g := s.gate
+	call(s, a, api.ListAdmissions, func(ctx context.Context, in *api.AdmissionFilter) (*body[api.Admissions], error) {
+		return s.admissions(ctx, *in)
+	})
+	call(s, a, api.Admit, func(ctx context.Context, in *api.SentTo[api.AdmissionChange]) (*body[api.Admissions], error) {
+		return s.admitting(ctx, in, g.Accounts.Admit)
+	})
+	call(s, a, api.Unadmit, func(ctx context.Context, in *api.SentTo[api.AdmissionChange]) (*body[api.Admissions], error) {
+		return s.admitting(ctx, in, g.Accounts.Unadmit)
+	})
+	s.listed(a, api.AdmitList, "admit a list of people", func(ctx context.Context, who change.By, app string, in roll.Import, p jobs.Progress) (any, error) {
+		return g.Roll.Admit(ctx, who, app, in, p)
+	})
+	s.listed(a, api.SimulateList, "simulate the entry of a list of people",
+		func(ctx context.Context, _ change.By, app string, in roll.Import, p jobs.Progress) (any, error) {
+			got, err := g.Roll.Simulate(ctx, app, in, p)
+			if err != nil {
+				return nil, err
+			}
+			out := entrants(g.Records.Snapshot(), got, traces.Whose{Limit: mostOfJob})
+			return &out, nil
+		})
+}
+
+// mostOfJob is how many people the report of a job lists.
+const mostOfJob = 10_000
+
+// listed registers a call that takes a list of people in.
+func (s *server) listed(a huma.API, o api.Operation[api.Named, api.Job], what string,
+	do func(ctx context.Context, who change.By, app string, in roll.Import, p jobs.Progress) (any, error)) {
+	taking(s, a, o, func(ctx context.Context, name string, in *upload) (*body[api.Job], error) {
+		if _, err := s.gate.Records.Application(name); err != nil {
+			return nil, err
+		}
+		var how api.ListSent
+		document, release, err := in.whole(&how)
+		if err != nil {
+			return nil, err
+		}
+		who := by(ctx)
+		return &body[api.Job]{jobShown(s.gate.Jobs.Start(what, "people", func(ctx context.Context, p jobs.Progress) (any, error) {
+			defer release()
+			return do(ctx, who, name, roll.Import{Document: document, By: how.By, SkipBad: how.SkipBad, Digest: how.Digest}, p)
+		}))}, nil
+	})
+}
+
+func (s *server) admitting(ctx context.Context, in *api.SentTo[api.AdmissionChange],
+	do func(context.Context, change.By, string, accounts.Entry) error) (*body[api.Admissions], error) {
+	e := accounts.Entry{Everyone: in.Body.Everyone, Groups: in.Body.Groups, People: in.Body.People, Out: in.Body.Out}
+	if in.Body.Until != "" {
+		var err error
+		if e.Until, err = federation.Ends(in.Body.Until); err != nil {
+			return nil, change.Field("until", err)
+		}
+	}
+	if err := do(ctx, by(ctx), in.Name, e); err != nil {
+		return nil, err
+	}
+	return s.admissions(ctx, api.AdmissionFilter{Named: in.Named, Limit: 100})
+}
+
+func (s *server) admissions(ctx context.Context, in api.AdmissionFilter) (*body[api.Admissions], error) {
+	app, err := s.gate.Records.Application(in.Name)
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now()
+	out := api.Admissions{Everyone: app.Everyone, Groups: []api.GroupAdmission{}}
+	said, err := app.Admissions.Read()
+	for _, name := range app.Admissions.Groups() {
+		x := said[name]
+		one := api.GroupAdmission{Group: string(name), Out: x.Out, Until: x.Until, Ended: !x.Holds(now)}
+		if g, there := s.gate.Records.Snapshot().Unit(federation.KindGroup, name); there {
+			one.Title = g.Title
+		}
+		out.Groups = append(out.Groups, one)
+	}
+	if err != nil {
+		return nil, err
+	}
+	people, total, err := s.gate.Accounts.Admissions(ctx, app, in.After, in.Limit)
+	out.People, out.Total = s.admitted(people), total
+	return &body[api.Admissions]{out}, err
+}
+
+func (s *server) admitted(all []accounts.Admitted) []api.PersonAdmission {
+	out := []api.PersonAdmission{}
+	for _, x := range all {
+		out = append(out, api.PersonAdmission{Person: x.Person, Name: x.Name, Application: string(x.App), Until: x.Until,
+			Ended: !x.Until.IsZero() && !time.Now().Before(x.Until), Source: s.source(x.Source), Author: x.Author, Added: x.Added})
+	}
+	return out
+}
+
+// entrantCalls registers the list of everyone, and what one person enters.
+func (s *server) entrantCalls(a huma.API) {
+	g := s.gate
+	call(s, a, api.ListEntrants, func(ctx context.Context, in *api.EntrantPage) (*body[api.Entrants], error) {
+		got, w, err := s.everyone(ctx, in.EntrantFilter)
+		if err != nil {
+			return nil, err
+		}
+		w.After, w.Limit = in.After, in.Limit
+		return &body[api.Entrants]{entrants(g.Records.Snapshot(), got, w)}, nil
+	})
+	call(s, a, api.ForeseeEntrants, func(_ context.Context, in *api.Named) (*body[api.Job], error) {
 		app, err := g.Records.Application(in.Name)
 		if err != nil {
 			return nil, err
 		}
-		x := traces.Simulation{App: app, Person: in.Body.Person, Context: in.Body.Context, SignedIn: in.Body.SignedIn, Now: in.Body.At}
-		if in.Body.Provider != "" {
-			if x.Provider, err = g.Records.Provider(in.Body.Provider); err != nil {
-				return nil, change.Field("provider", err)
+		return &body[api.Job]{jobShown(g.Jobs.Start("foresee who enters "+in.Name, "people", func(ctx context.Context, p jobs.Progress) (any, error) {
+			snap := g.Records.Snapshot()
+			got, err := g.Traces.Everyone(ctx, snap, app, p)
+			if err != nil {
+				return nil, err
 			}
+			out := entrants(snap, got, traces.Whose{Limit: 1})
+			out.Items = []api.Entrant{}
+			return &out, nil
+		}))}, nil
+	})
+	download(s, a, api.ExportEntrants, func(ctx context.Context, in *api.EntrantFilter) (*fileOut, error) {
+		got, w, err := s.everyone(ctx, *in)
+		if err != nil {
+			return nil, err
 		}
-		if in.Body.Network != "" {
-			if _, err := netip.ParseAddr(in.Body.Network); err != nil {
-				return nil, change.Field("network", errors.New("this is no address; give that of a browser, like 192.0.2.7"))
-			}
-			x.Network = limit.Network(in.Body.Network)
+		return s.file(roll.CSV, in.Name+"-entrants", func(to io.Writer) error { return writeEntrants(to, got, w) })
+	})
+	call(s, a, api.PersonMayEnter, func(ctx context.Context, in *api.OnePerson) (*body[api.PersonEntries], error) {
+		snap := g.Records.Snapshot()
+		all, err := g.Traces.EntriesOf(ctx, snap, in.Number)
+		if err != nil {
+			return nil, err
 		}
-		got, err := g.Traces.Simulate(ctx, snap, x)
-		return &body[api.Simulated]{simulated(got)}, err
+		out := api.PersonEntries{Items: []api.PersonEntry{}}
+		for _, e := range all {
+			out.Items = append(out.Items, api.PersonEntry{Application: string(e.App.Name), Title: e.App.Title, Decision: string(e.Entrant.Decision),
+				Ground: ground(snap, e.Entrant.By), Why: e.Why})
+		}
+		given, err := g.Accounts.AdmissionsOf(ctx, in.Number)
+		out.Admissions = s.admitted(given)
+		return &body[api.PersonEntries]{out}, err
 	})
 }
 
-func simulated(in crossing.Foreseen) api.Simulated {
-	out := api.Simulated{Decision: string(in.Decision), Why: []string{}, Finding: in.Finding, Rules: []api.JudgedRule{}}
-	for _, r := range in.Reasons {
-		out.Why = append(out.Why, r.Text())
+// unseen is progress that nobody follows.
+type unseen struct{}
+
+func (unseen) Set(int64)   {}
+func (unseen) Total(int64) {}
+
+func (s *server) everyone(ctx context.Context, in api.EntrantFilter) (*traces.Everyone, traces.Whose, error) {
+	w := traces.Whose{Search: in.Search, Decision: federation.Outcome(in.Decision)}
+	if in.By != "" {
+		w.By = &traces.Ground{By: policy.By(in.By), Name: federation.Name(in.Ground)}
+		if in.By == "none" {
+			w.By.By = ""
+		}
+	} else if in.Ground != "" {
+		return nil, w, change.Field("by", errors.New("say what kind of ground it is: rule or admission"))
 	}
-	if in.Rule != nil {
-		out.Asks = string(in.Rule.Name)
+	app, err := s.gate.Records.Application(in.Name)
+	if err != nil {
+		return nil, w, err
 	}
-	for _, j := range in.Judged {
-		out.Rules = append(out.Rules, api.JudgedRule{Name: string(j.Rule.Name), Title: j.Rule.Title, Sentence: policy.Sentence(j.Rule),
-			Then: string(j.Rule.Then), About: j.About, Why: j.Why})
+	got, err := s.gate.Traces.Everyone(ctx, s.gate.Records.Snapshot(), app, unseen{})
+	return got, w, err
+}
+
+func entrants(snap *federation.Snapshot, e *traces.Everyone, w traces.Whose) api.Entrants {
+	page, total := e.Page(w)
+	out := api.Entrants{At: e.At, Known: len(e.People), Total: total, Counts: []api.EntrantCount{}, Items: []api.Entrant{}}
+	for _, c := range e.Counts {
+		out.Counts = append(out.Counts, api.EntrantCount{Decision: string(c.Decision), Ground: ground(snap, c.By), Count: c.Count})
+	}
+	for _, p := range page {
+		out.Items = append(out.Items, api.Entrant{Person: p.Person, Name: p.Name, Decision: string(p.Decision), Ground: ground(snap, p.By),
+			Finding: p.Finding})
 	}
 	return out
+}
+
+func writeEntrants(to io.Writer, e *traces.Everyone, w traces.Whose) error {
+	all, _ := e.Page(w)
+	out := csv.NewWriter(to)
+	rows := [][]string{{"number", "name", "decision", "by", "ground", "finding"}}
+	for _, p := range all {
+		rows = append(rows, []string{strconv.FormatInt(p.Person, 10), table.Guarded(p.Name), string(p.Decision), string(p.By.By), string(p.By.Name),
+			p.Finding})
+	}
+	return out.WriteAll(rows)
 }
 
 func ruleShown(r *federation.Rule, now time.Time) api.AccessRule {

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -26,7 +27,8 @@ const (
 func uploads(path string) bool {
 	rest, ours := strings.CutPrefix(path, "/api/v1/")
 	return ours && (strings.HasPrefix(rest, "aggregates/") && strings.HasSuffix(rest, "/upload") || rest == "people/import" ||
-		strings.HasPrefix(rest, "applications/") && strings.HasSuffix(rest, "/comparisons"))
+		strings.HasPrefix(rest, "applications/") && slices.ContainsFunc([]string{"/comparisons", "/admissions/list", "/simulations/list"},
+			func(end string) bool { return strings.HasSuffix(rest, end) }))
 }
 
 // coded refuses bodies in a content coding (RFC 9110 §8.4, §15.5.16): what they grow to

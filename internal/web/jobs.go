@@ -19,6 +19,9 @@ func jobShown(j jobs.Job) api.Job {
 	if r, ok := j.Report.(*roll.Imported); ok && r != nil {
 		out.Imported = imported(r)
 	}
+	if r, ok := j.Report.(*api.Entrants); ok && r != nil {
+		out.Entrants = r
+	}
 	if r, ok := j.Report.(*comparing.Comparison); ok && r != nil {
 		shown := comparison(*r)
 		out.Compared = &shown

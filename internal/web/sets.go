@@ -115,10 +115,10 @@ func took(ctx context.Context) *api.Consequence { return consequence(*by(ctx).To
 
 // consequence shows what a change does to people; nil where it touches nobody.
 func consequence(c change.Consequence) *api.Consequence {
-	if c.Looked == 0 && c.Finding == nil {
+	if c.Looked+c.Known == 0 && c.Finding == nil {
 		return nil
 	}
-	out := &api.Consequence{Looked: c.Looked, Seen: c.Seen, Shut: c.Shut, Renamed: c.Renamed, Held: c.Held, Told: c.Told, Let: c.Let,
+	out := &api.Consequence{Looked: c.Looked, Seen: c.Seen, Known: c.Known, Shut: c.Shut, Renamed: c.Renamed, Held: c.Held, Told: c.Told, Let: c.Let,
 		Untold: c.Untold, Cause: c.Cause, Stopped: c.Stopped, People: []api.Affected{}, Finding: c.Finding, Confirm: c.Digest}
 	for _, p := range c.People {
 		out.People = append(out.People, api.Affected(p))

@@ -3,6 +3,7 @@ package crossing
 import (
 	"slices"
 	"strings"
+	"time"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/profile"
@@ -20,6 +21,12 @@ type Membership struct {
 	Kind   federation.Kind `json:"kind"`
 	Name   federation.Name `json:"name"`
 	Source federation.ID   `json:"source"` // a provider, or one of the sources
+}
+
+// Admitted is that somebody was admitted to an application by name.
+type Admitted struct {
+	App   federation.ID `json:"app"`
+	Until time.Time     `json:"until,omitzero"` // zero for good
 }
 
 // Given is a value that the person said when they were asked.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -74,9 +75,23 @@ func Reopened(before, after *federation.Snapshot) *federation.Snapshot {
 type Losses struct {
 	Apps          []string
 	Shut, Renamed int
-	Seen          int      // people in all
+	Seen          int      // people in all whose sign-ins were looked at
+	Known         int      // people in all whose entry was foreseen
 	Unmet         []string // mandatory rules that no known profile meets
 	Examples      []string
+}
+
+// mostExamples is how many people and applications a finding names.
+const mostExamples = 3
+
+// Lose notes somebody who loses entry, as an example, and the application.
+func (l *Losses) Lose(example, app string) {
+	if len(l.Examples) < mostExamples {
+		l.Examples = append(l.Examples, example)
+	}
+	if !slices.Contains(l.Apps, app) && len(l.Apps) < mostExamples {
+		l.Apps = append(l.Apps, app)
+	}
 }
 
 // Finding is what has to be confirmed before such a change is saved, nil for nothing.
@@ -99,6 +114,9 @@ func (l Losses) Finding() *finding.Finding {
 	fact("People who would get another name", strconv.Itoa(l.Renamed))
 	if l.Seen > 0 {
 		f = f.With(finding.Passing("Of those seen lately", strconv.Itoa(l.Seen)))
+	}
+	if l.Known > 0 {
+		f = f.With(finding.Passing("Of all who are known", strconv.Itoa(l.Known)))
 	}
 	for _, rule := range l.Unmet {
 		fact("No known profile meets", rule)

@@ -166,18 +166,27 @@ type Entrant struct {
 	Marked  string       // as what, by somebody who is trusted for it
 	Proofs  []Authentication
 	Network string // of the browser
+	// Proved are their attributes, as conditions see them.
+	Proved func() policy.Proved
 }
 
 // entering is who comes by a provider, as this sign-in leaves them.
 func entering(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person, given []Given) Entrant {
 	members := Belonging(snap, p, in, who, given)
-	return Entrant{Person: who, Members: members, Marked: assured(snap, p, in, who, members)}
+	return Entrant{Person: who, Members: members, Marked: assured(snap, p, in, who, members),
+		Proved: func() policy.Proved { return vouched(snap, p, in, who, given) }}
 }
 
 // Subject is who rules are asked about.
 func (e Entrant) Subject() policy.Subject {
 	s := policy.Subject{Person: e.Person.ID, Groups: unitsOf(federation.KindGroup, e.Members),
-		Organisations: unitsOf(federation.KindOrganisation, e.Members), Network: e.Network, UserType: e.Marked}
+		Organisations: unitsOf(federation.KindOrganisation, e.Members), Network: e.Network, UserType: e.Marked,
+		Proved: e.Proved}
+	for i, a := range e.Person.Admitted {
+		if e.App != nil && a.App == e.App.ID {
+			s.Admitted = &federation.Admission{Until: e.Person.Admitted[i].Until}
+		}
+	}
 	if n := len(e.Proofs); n > 0 {
 		last := e.Proofs[n-1]
 		s.Provider, s.Context, s.At, s.Entered = last.Provider, last.Context, last.At, last.Entered
@@ -186,26 +195,23 @@ func (e Entrant) Subject() policy.Subject {
 }
 
 // Admit decides whether somebody may enter, now, by what providers vouch for and by the rules. It needs no
-// crossing. What has to be asked for first is a rule; nobody is let in by it.
-func Admit(snap *federation.Snapshot, e Entrant, now time.Time) (ask *federation.Rule, why reason.Reasons, err error) {
+// crossing. What has to be asked for first is the rule of a step-up; nobody is let in by it.
+func Admit(snap *federation.Snapshot, e Entrant, now time.Time) (policy.Entry, error) {
+	none := policy.Entry{Outcome: federation.Deny}
 	if err := policy.Open(e.App, now); err != nil {
-		return nil, nil, err
+		return none, err
 	}
 	if e.Person.Disabled {
-		return nil, nil, finding.New(finding.PersonDisabled, finding.Fact("Person", strconv.FormatInt(e.Person.ID, 10)))
+		return none, finding.New(finding.PersonDisabled, finding.Fact("Person", strconv.FormatInt(e.Person.ID, 10)))
 	}
 	words := make([]policy.Passing, len(e.Proofs))
 	for i, p := range e.Proofs {
 		words[i] = p.Passing
 	}
 	if err := policy.Passed(e.App, words); err != nil {
-		return nil, nil, err
+		return none, err
 	}
-	entry, err := policy.Enter(snap, e.App, e.Subject(), now)
-	if err == nil && entry.Outcome == federation.StepUp {
-		return entry.Rule, nil, nil
-	}
-	return nil, entry.Reasons, err
+	return policy.Enter(snap, e.App, e.Subject(), now)
 }
 
 // tooWeak is the refusal of a sign-in that is not what a rule asks for.
@@ -287,9 +293,9 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 	}
 	e := entering(snap, p, who, person, nil)
 	e.App, e.Proofs, e.Network = r.App, []Authentication{r.Word.Authentication}, r.Word.Network
-	ask, _, err := Admit(snap, e, now)
-	if err == nil && ask != nil {
-		err = tooWeak(ask, r.Word.Authentication)
+	entry, err := Admit(snap, e, now)
+	if err == nil && entry.Outcome == federation.StepUp {
+		err = tooWeak(entry.Rule, r.Word.Authentication)
 	}
 	if err != nil {
 		return none, nil, err

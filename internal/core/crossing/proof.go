@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/profile"
 )
 
@@ -136,6 +137,69 @@ func addressProof(p *federation.Provider, in profile.Profile, who Person, given 
 		return Brought(p, in, profile.ClaimEmail, address)
 	}
 	return NoProof
+}
+
+// vouched are the attributes of somebody as conditions see them: of all that the gate knows, the values that
+// are proved; groups and organisations where they belong, and the mark that is trusted.
+func vouched(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person, given []Given) policy.Proved {
+	out := policy.Proved{Subject: in.Subject.Value, Values: map[string][]any{}}
+	members := who.Members
+	mark := Marked(snap, nil, profile.Profile{}, who.Values, members)
+	known := Known(snap, p, in, who, given)
+	if p != nil {
+		who, in = staying(p, who), ruled(p, in, who)
+		members = Belonging(snap, p, in, who, given)
+		mark = assured(snap, p, in, who, members)
+	}
+	for _, a := range known.Attributes {
+		var proved []profile.Value
+		switch word := profile.Word(a.Name); word {
+		case profile.AttributeGroups:
+			proved = textsOf(snap.Around(unitsOf(federation.KindGroup, members)))
+		case profile.AttributeOrganization:
+			proved = textsOf(unitsOf(federation.KindOrganisation, members))
+		case profile.AttributeUserType:
+			if mark != "" {
+				proved = profile.Texts(mark)
+			}
+		default:
+			for _, v := range a.Values {
+				if provedValue(p, in, who, given, a.Name, v.String()) {
+					proved = append(proved, v)
+				}
+			}
+			if len(proved) < len(a.Values) {
+				out.Left = append(out.Left, word)
+			}
+		}
+		for _, name := range []string{profile.Word(a.Name), a.Name, a.Friendly} {
+			if name != "" {
+				out.Values[name] = profile.Natives(proved)
+			}
+		}
+	}
+	return out
+}
+
+func textsOf(names []federation.Name) (out []profile.Value) {
+	for _, n := range names {
+		out = append(out, profile.TextOf(string(n)))
+	}
+	return out
+}
+
+// provedValue reports whether somebody vouches for a value who is trusted for it: the provider that brings it, or
+// whoever it was kept of; or the person proved it.
+func provedValue(p *federation.Provider, in profile.Profile, who Person, given []Given, name, value string) bool {
+	if profile.Means(name, profile.ClaimEmail) {
+		return addressProof(p, in, who, given, value) != NoProof
+	}
+	word := profile.Word(name)
+	kept := slices.ContainsFunc(who.Values, func(k KeptValue) bool {
+		return profile.Word(k.Name) == word && k.ProvedBy(value) != NoProof
+	})
+	return kept || Brought(p, in, name, value) != NoProof &&
+		slices.ContainsFunc(profile.Find(in.Attributes, name), func(v profile.Value) bool { return v.String() == value })
 }
 
 // used reports whether what a person said when asked counts: an address that they typed does

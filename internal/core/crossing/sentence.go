@@ -61,6 +61,8 @@ var sentences = map[finding.Code]Sentence{
 		"Tell your help desk the reference number, if you should have access.", FaultRefused},
 	finding.AccessNobody: {"You may not enter this application yet",
 		"Ask your help desk for access, and tell them the reference number.", FaultRefused},
+	finding.AccessKeptOut: {"You may not enter this application",
+		"Tell your help desk the reference number, if you should have access.", FaultRefused},
 	finding.AccessStepUp: {"This application asks for a stronger sign-in than yours",
 		"Sign in once more in the way that it asks for, or tell your help desk the reference number.", FaultRefused},
 	finding.PersonDisabled: {"Your account is closed at the moment",

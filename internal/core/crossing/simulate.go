@@ -1,37 +1,46 @@
 package crossing
 
 import (
+	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/profile"
-	"innergate.example/innergate/internal/core/reason"
 )
 
-// Foreseen is what would be decided on somebody's entry, and by which rules.
+// Foreseen is what would be decided on somebody's entry, and by what.
 type Foreseen struct {
 	Decision federation.Outcome
-	Rule     *federation.Rule // that asks for more, of a step-up
+	Entry    policy.Entry
 	Finding  *finding.Finding // of a denial
-	Reasons  reason.Reasons
-	Judged   []policy.Judged
 }
 
-// Simulate decides on somebody's entry as a sign-in does, and tells of each rule why it is about them or not.
-func Simulate(snap *federation.Snapshot, e Entrant, now time.Time) (Foreseen, error) {
-	ask, why, err := Admit(snap, e, now)
-	out := Foreseen{Decision: federation.Allow, Rule: ask, Reasons: why, Judged: policy.Judge(snap, e.App, e.Subject(), now)}
-	switch out.Finding = finding.Of(err); {
-	case out.Finding != nil:
+// Foresee decides on somebody's entry as a sign-in does.
+func Foresee(snap *federation.Snapshot, e Entrant, now time.Time) (Foreseen, error) {
+	entry, err := Admit(snap, e, now)
+	out := Foreseen{Decision: entry.Outcome, Entry: entry, Finding: finding.Of(err)}
+	if out.Finding != nil {
 		out.Decision = federation.Deny
-	case err != nil:
-		return out, err
-	case ask != nil:
-		out.Decision = federation.StepUp
+		return out, nil
 	}
-	return out, nil
+	return out, err
+}
+
+// InWords says in a line what is decided, and by what.
+func (f Foreseen) InWords() string {
+	var words []string
+	for _, r := range f.Entry.Reasons {
+		words = append(words, r.Text())
+	}
+	if f.Finding != nil {
+		words = append(words, f.Finding.Title)
+		if f.Entry.Rule != nil {
+			words = append(words, string(f.Entry.Rule.Name)+": "+f.Entry.Rule.Title)
+		}
+	}
+	return strings.Join(words, "; ")
 }
 
 // Entering is somebody as a trial has them, about to enter.
@@ -39,10 +48,13 @@ func (t Trial) Entering() (Entrant, error) {
 	e := Entrant{Person: t.Person, Members: t.Person.Members}
 	said := t.Said.Authentication
 	var err error
-	if t.Provider == nil {
-		e.Marked = Marked(t.Snap, nil, profile.Profile{}, t.Person.Values, e.Members)
-	} else {
+	if t.Provider != nil {
 		said.Provider = t.Provider.Name
+	}
+	if t.Provider == nil || t.Silent {
+		e.Marked = Marked(t.Snap, t.Provider, profile.Profile{}, t.Person.Values, e.Members)
+		e.Proved = func() policy.Proved { return vouched(t.Snap, nil, t.named(), t.Person, t.Given) }
+	} else {
 		var who profile.Profile
 		if who, _, err = intake(t.Provider, t.Said); err == nil {
 			e = entering(t.Snap, t.Provider, who, t.Person, t.Given)
@@ -51,3 +63,6 @@ func (t Trial) Entering() (Entrant, error) {
 	e.App, e.Proofs, e.Network = t.App, []Authentication{said}, t.Said.Network
 	return e, err
 }
+
+// named is the name alone that somebody has at a provider.
+func (t Trial) named() profile.Profile { return profile.Profile{Subject: t.Said.Subject} }

@@ -242,6 +242,8 @@ type Person struct {
 	Values []KeptValue `json:"values,omitempty"`
 	// Members are where they belong.
 	Members []Membership `json:"members,omitempty"`
+	// Admitted are the applications that they were admitted to by name.
+	Admitted []Admitted `json:"admitted,omitempty"`
 	// Links are the providers that they are linked to, as far as that was asked.
 	Links []federation.ID `json:"links,omitempty"`
 	// Linking says that this sign-in links them to its provider.
@@ -381,6 +383,7 @@ var refusals = map[finding.Code]Refusal{
 	finding.PersonDisabled:    RefusedDenied,
 	finding.AccessDenied:      RefusedDenied,
 	finding.AccessNobody:      RefusedDenied,
+	finding.AccessKeptOut:     RefusedDenied,
 	finding.AccessStepUp:      RefusedDenied,
 	finding.PersonUnknown:     RefusedDenied,
 	finding.MatchSeveral:      RefusedDenied,

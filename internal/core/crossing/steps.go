@@ -285,18 +285,18 @@ func (d *drive) admit() step {
 	h := &d.s.here
 	e := entering(d.snap, d.p, h.who, h.person, d.s.Given)
 	e.App, e.Proofs, e.Network = d.app, d.s.Proofs, d.e.Browser.Network
-	ask, reasons, err := Admit(d.snap, e, d.now)
-	d.here(StepAccess).Reasons = reasons
+	entry, err := Admit(d.snap, e, d.now)
+	d.here(StepAccess).Reasons = entry.Reasons
 	switch {
 	case err != nil:
 		return d.refuse(err)
-	case ask == nil:
+	case entry.Outcome == federation.Allow:
 		return (*drive).complete
 	case d.s.Step != nil || d.s.Wish.Passive:
-		return d.refuse(tooWeak(ask, h.answer.Authentication))
+		return d.refuse(tooWeak(entry.Rule, h.answer.Authentication))
 	}
-	d.at(StepAccess).Reasons.Add(reason.AccessStepUp, string(ask.Name))
-	return d.stepUp(ask)
+	d.at(StepAccess).Reasons.Add(reason.AccessStepUp, string(entry.Rule.Name))
+	return d.stepUp(entry.Rule)
 }
 
 // stepUp asks the provider once more, for what a rule demands: once for a crossing.

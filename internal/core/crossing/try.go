@@ -13,6 +13,7 @@ import (
 // mappings stand on, as they are or as they would be.
 type Trial struct {
 	Provider *federation.Provider // nil: what was said is the profile
+	Silent   bool                 // nothing that the provider said is known: what is kept counts
 	App      *federation.Application
 	Own      json.RawMessage // how the application asked; nil for what its record lets expect
 	Wish     Wish
@@ -43,6 +44,9 @@ type Mapped struct {
 func Try(t Trial) (out Mapped, err error) {
 	out.Received = profile.PassThrough(t.Said.Subject, t.Said.Attributes)
 	who := out.Received
+	if t.Silent {
+		t.Provider = nil
+	}
 	if t.Provider != nil {
 		if who, out.Intake, err = intake(t.Provider, t.Said); err != nil {
 			out.Profile = who

@@ -192,6 +192,7 @@ func (s *Snapshot) Having(put, gone []Object) *Snapshot {
 			t.dropProvider(x.Name)
 		case *Application:
 			t.dropApplication(x.Name)
+			rules = rules || len(x.Admissions) > 0
 		case *Set:
 			delete(t.sets, x.Name)
 		case *Unit:
@@ -208,6 +209,10 @@ func (s *Snapshot) Having(put, gone []Object) *Snapshot {
 			sets = append(sets, x.Name)
 		case Record:
 			records = append(records, x)
+			if a, is := x.(*Application); is {
+				old, there := s.apps[a.Name]
+				rules = rules || len(a.Admissions) > 0 && !there || there && !slices.Equal(old.Admissions, a.Admissions)
+			}
 		case *Unit:
 			drop(x)
 			units, touched = append(units, x), true
@@ -220,12 +225,12 @@ func (s *Snapshot) Having(put, gone []Object) *Snapshot {
 	if touched {
 		t.units = newUnits(units)
 	}
-	if rules {
-		t.readRules()
-	}
 	t.add(records)
 	for _, n := range sets {
 		t.add(t.Using(n))
+	}
+	if rules {
+		t.readRules()
 	}
 	return t.list()
 }
@@ -322,9 +327,10 @@ func (x *Unit) Describe() []Value { return describeSettings(kindSettings[x.Kind]
 // Refers is the set whose rules it shares.
 func (p *Provider) Refers() []Reference { return References("intakeSet", KindSet, p.IntakeSet) }
 
-// Refers are the provider that it is tied to, and the set whose rules it shares.
+// Refers are the provider that it is tied to, the set whose rules it shares, and the groups that it admits.
 func (a *Application) Refers() []Reference {
-	return append(References("provider", KindProvider, a.Provider), References("releaseSet", KindSet, a.ReleaseSet)...)
+	return slices.Concat(References("provider", KindProvider, a.Provider), References("releaseSet", KindSet, a.ReleaseSet),
+		References("admissions", KindGroup, a.Admissions.Groups()...))
 }
 
 // Refers is nothing.

@@ -9,6 +9,9 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"innergate.example/innergate/internal/core/expression"
+	"innergate.example/innergate/internal/core/listed"
 )
 
 // KindRule is the kind of access rules.
@@ -41,6 +44,7 @@ type Rule struct {
 	Providers     []Name
 	Networks      []netip.Prefix
 	Contexts      []string // they came by one that is as strong at least
+	When          string   // an expression over attributes, of which proved values count
 
 	Context string        // of a step-up: as strong as this at least, "" for any
 	MaxAge  time.Duration // of a step-up: a sign-in no older, 0 for any
@@ -48,6 +52,7 @@ type Rule struct {
 	From, Until time.Time // when it holds; zero for always
 
 	Revision int
+	when     *expression.Expression
 	Broken   bool // it cannot be read any more: whoever it may be about does not enter
 }
 
@@ -59,7 +64,7 @@ func (r *Rule) Holds(now time.Time) bool {
 // Everybody reports whether a rule is about everybody, for good.
 func (r *Rule) Everybody() bool {
 	return !r.Broken && len(r.People)+len(r.Groups)+len(r.Organisations)+len(r.UserTypes)+len(r.Providers)+len(r.Networks)+len(r.Contexts) == 0 &&
-		r.From.IsZero() && r.Until.IsZero()
+		r.When == "" && r.From.IsZero() && r.Until.IsZero()
 }
 
 // AccessRules describes access rules.
@@ -86,6 +91,9 @@ var AccessRules = &Description{Kind: KindRule, Check: checkRule, Settings: []Set
 		Text: "Their browser is in one of these, like 192.0.2.0/24 or 2001:db8::/48; of IPv6 no finer than /64, which is what the gate keeps"},
 	{Name: "contexts", Label: "Authentication contexts", Type: Values, Group: GroupWho, Most: 1000,
 		Text: "They signed in as strongly as one of these at least, by the ranking of contexts"},
+	{Name: "when", Label: "Condition on attributes", Type: OneLine, Group: GroupWho, Most: 4000,
+		Text: "Expression in CEL over attributes of the profile, like attributes.department.exists(d, d == 'depot'); only values that are proved count, " +
+			"an attribute without any is an empty list, and an expression that fails denies"},
 	{Name: "say", Label: "What they read if they do not enter", Type: OneLine, Most: 300, Group: GroupThen,
 		Text: "One sentence for those who are denied, like Ask the depot lead to be let in"},
 	{Name: "context", Label: "Sign in at least as strongly as", Type: OneLine, Most: 1000, Group: GroupThen,
@@ -112,6 +120,7 @@ func RuleOf(p *Plain) (*Rule, error) {
 		Context: text("context"), Contexts: listOf[string](s, "contexts"), UserTypes: listOf[string](s, "userTypes"), Groups: listOf[Name](s, "groups"),
 		Organisations: listOf[Name](s, "organisations"), Providers: listOf[Name](s, "providers")}
 	r.Alone, _ = s["alone"].(bool)
+	r.When = text("when")
 	var err error
 	bad := func(field, format string, args ...any) {
 		if err == nil {
@@ -143,6 +152,11 @@ func RuleOf(p *Plain) (*Rule, error) {
 		}
 	}
 	var wrong error
+	if r.When != "" {
+		if r.when, wrong = expression.Compile(r.When, expression.Condition); wrong != nil {
+			bad("when", "%w", wrong)
+		}
+	}
 	if r.From, wrong = moment(text("from"), 0); wrong != nil {
 		bad("from", "%w", wrong)
 	}
@@ -150,6 +164,27 @@ func RuleOf(p *Plain) (*Rule, error) {
 		bad("until", "%w", wrong)
 	}
 	return r, err
+}
+
+// Reads are the attributes that the condition of a rule names.
+func (r *Rule) Reads() []string {
+	if r.when == nil {
+		return nil
+	}
+	return r.when.Reads
+}
+
+// True runs the condition of a rule. An attribute that it names and that is not there is an empty list.
+func (r *Rule) True(f expression.Facts) (bool, error) {
+	if r.when == nil {
+		return r.When == "", nil
+	}
+	for _, name := range r.when.Reads {
+		if _, there := f.Attributes[name]; !there {
+			f.Attributes[name] = []any{}
+		}
+	}
+	return r.when.True(f)
 }
 
 func listOf[T ~string](s Settings, name string) (out []T) {
@@ -248,7 +283,12 @@ type Book struct {
 	byPerson               map[int64][]int
 	byGroup, byAlone, byOf map[Name][]int
 	any                    []int
+	Last                   int // the place of the first rule behind the admissions
+	admits                 map[Name]Admission
 }
+
+// Says reports whether something is said of anybody.
+func (b *Book) Says() bool { return len(b.Rules)+len(b.admits) > 0 }
 
 // For gives the places of rules that can be about somebody: in their order, each once.
 func (b *Book) For(person int64, groups, around, organisations []Name) []int {
@@ -313,31 +353,55 @@ func newBook(app Name, all []*Rule) *Book {
 		}
 	}
 	b.Mark = mark.String()
+	b.Last = len(b.Rules)
+	if i := slices.IndexFunc(b.Rules, func(r *Rule) bool { return place(r) == 2 }); i >= 0 {
+		b.Last = i
+	}
 	return b
 }
 
-// books are the rules by application; "" is for those that have none of their own.
+// admit has groups admitted, or kept out, by name.
+func (b *Book) admit(a Admissions) {
+	b.admits, _ = a.Read() // they were looked at when they were saved
+	b.Units = b.Units || len(b.admits) > 0
+	b.Mark += admitting.Line(listed.Pairs(a))
+}
+
+// readRules gathers the rules and admissions by application; "" is for those that have none of their own.
 func (s *Snapshot) readRules() {
 	var all []*Rule
 	apps := []Name{""}
+	for name, a := range s.apps {
+		if len(a.Admissions) > 0 {
+			apps = append(apps, name)
+		}
+	}
+	read := make(map[*Plain]*Rule, len(s.rules))
 	for r, o := range s.others {
 		p, is := o.(*Plain)
 		if r.Kind != KindRule || !is {
 			continue
 		}
-		rule, err := RuleOf(p)
-		if err != nil {
-			// One that an earlier build took and that cannot be read denies those whom it may be about.
-			rule.Then, rule.Say, rule.Broken = Deny, "", true
+		rule := s.rules[p]
+		if rule == nil {
+			var err error
+			if rule, err = RuleOf(p); err != nil {
+				// One that an earlier build took and that cannot be read denies those whom it may be about.
+				rule.Then, rule.Say, rule.Broken = Deny, "", true
+			}
+			rule.Revision = p.Revision
 		}
-		rule.Revision = p.Revision
+		read[p] = rule
 		if all = append(all, rule); !slices.Contains(apps, rule.App) {
 			apps = append(apps, rule.App)
 		}
 	}
-	s.books = map[Name]*Book{}
+	s.rules, s.books = read, map[Name]*Book{}
 	for _, app := range apps {
 		s.books[app] = newBook(app, all)
+		if a, there := s.apps[app]; there {
+			s.books[app].admit(a.Admissions)
+		}
 	}
 }
 
@@ -346,6 +410,12 @@ func (s *Snapshot) readRules() {
 func (s *Snapshot) Enters(app Name, other *Snapshot) bool {
 	a, b := s.Book(app), other.Book(app)
 	return a.Mark == b.Mark && (s.units == other.units || !a.Units)
+}
+
+// Rule finds an access rule by name.
+func (s *Snapshot) Rule(n Name) (*Rule, bool) {
+	p, is := s.others[Ref{KindRule, n}].(*Plain)
+	return s.rules[p], is && s.rules[p] != nil
 }
 
 // Book gives the rules that are looked at for an application.

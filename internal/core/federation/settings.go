@@ -129,8 +129,10 @@ type ApplicationSettings struct {
 	// Everyone says whether whoever no access rule is about enters: EveryoneYes or EveryoneNo, "" for nobody has
 	// decided on it, which lets them in.
 	Everyone string `json:"everyone"`
-	Logo     string `json:"logo"`
-	Policy   string `json:"policy"`
+	// Admissions are the groups that enter, or are kept out, by name.
+	Admissions Admissions `json:"admissions"`
+	Logo       string     `json:"logo"`
+	Policy     string     `json:"policy"`
 	// ReleaseMapping makes what it is told of the profile; without rules it is told
 	// all of it, unchanged.
 	ReleaseMapping profile.Mapping `json:"releaseMapping"`
@@ -383,7 +385,10 @@ var kindSettings = map[Kind][]Setting{
 	KindApplication: {
 		{Name: "everyone", Label: "Whoever no access rule is about", Type: OneOf, Group: "People", Choices: []string{"", "yes", "no"},
 			Words: map[string]string{"": "enters: nobody has decided on it", "yes": "enters", "no": "does not enter"},
-			Text:  "Whether whoever no access rule is about enters", Default: "yes"},
+			Text:  "Whether whoever no access rule is about, and who is not admitted by name, enters", Default: "yes"},
+		{Name: "admissions", Label: "Groups that are admitted", Type: Pairs, Form: admitting, Group: "People", Most: 400000,
+			Text: "Groups that enter, or are kept out, by name: GROUP=yes, GROUP=no or GROUP=2027-01-31 for the day to whose end (UTC) they enter; " +
+				"of nested groups the nearest that stands here counts"},
 		{Name: "provider", Label: "Provider", Type: Named, Group: "Requests and answers", Refers: KindProvider,
 			Words: map[string]string{"": "decided by the routing"}, Most: 63,
 			Text: "Provider it is tied to; empty leaves it to the routing"},
@@ -633,6 +638,9 @@ func (p *Provider) check() error {
 }
 
 func (a *Application) check() error {
+	if err := a.Admissions.check(); err != nil {
+		return &SettingError{"admissions", err}
+	}
 	if a.OldGrantsUntil != "" && a.OldGrants().IsZero() {
 		return &SettingError{"oldGrantsUntil", fmt.Errorf("%q is no day; write it like 2026-12-31", a.OldGrantsUntil)}
 	}

@@ -17,9 +17,10 @@ type Snapshot struct {
 	leaving     map[Name]*Application // those that somebody else may take the identity of
 	byID        map[ID]Name           // of applications
 	sets        map[Name]*Set
-	units       *units         // shared, never changed
-	others      map[Ref]Object // of kinds that nothing is found by here
-	books       map[Name]*Book // access rules by application, "" of those that have none of their own
+	units       *units           // shared, never changed
+	others      map[Ref]Object   // of kinds that nothing is found by here
+	rules       map[*Plain]*Rule // as they were read
+	books       map[Name]*Book   // access rules by application, "" of those that have none of their own
 
 	providerList func() *Directory[*Provider]
 	appList      func() *Directory[*Application]
@@ -71,7 +72,7 @@ func (s *Snapshot) list() *Snapshot {
 func (s *Snapshot) clone() *Snapshot {
 	return (&Snapshot{Gate: s.Gate, providers: maps.Clone(s.providers), apps: maps.Clone(s.apps),
 		providerIDs: maps.Clone(s.providerIDs), appIDs: maps.Clone(s.appIDs), leaving: maps.Clone(s.leaving),
-		byID: maps.Clone(s.byID), sets: maps.Clone(s.sets), units: s.units, others: maps.Clone(s.others), books: s.books}).list()
+		byID: maps.Clone(s.byID), sets: maps.Clone(s.sets), units: s.units, others: maps.Clone(s.others), rules: s.rules, books: s.books}).list()
 }
 
 func (s *Snapshot) addProvider(p *Provider) {

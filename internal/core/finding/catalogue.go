@@ -145,6 +145,8 @@ const (
 	PersonDisabled          Code = "person-disabled"
 	AccessDenied            Code = "access-denied"
 	AccessNobody            Code = "access-nobody"
+	AccessKeptOut           Code = "access-kept-out"
+	AccessUnlinked          Code = "access-unlinked"
 	AccessStepUp            Code = "access-step-up"
 	AccessEmpty             Code = "access-empty"
 	RuleEnded               Code = "rule-ended"
@@ -886,8 +888,15 @@ var catalogue = []Entry{
 		"Change the rule, or where the person belongs, if they should enter (innergate simulate APPLICATION --person N tells each rule).",
 		"The first access rule that is about the person denies."},
 	{AccessNobody, Error, Gate, "No rule lets the person in",
-		"Make a rule that is about them (innergate object put rule/NAME …), or let everybody in: setting everyone.",
-		"No access rule is about the person, and the application's setting everyone is no."},
+		"Admit the person or a group (innergate app admit APPLICATION --person N, or --group G), make a rule that is about them, or let " +
+			"everybody in (--everyone).",
+		"No access rule is about the person, nobody admitted them by name, and the application's setting everyone is no."},
+	{AccessKeptOut, Error, Gate, "A group of the person is kept out of the application",
+		"Admit the group or the person (innergate app admit APPLICATION --group G, or --person N), if they should enter.",
+		"The nearest of the person's groups of which the application's admissions say something is kept out."},
+	{AccessUnlinked, Error, Gate, "The application takes people of a provider that does not know the person",
+		"Link the person to the provider (innergate person link), or have the application take people of another one (setting provider).",
+		"Foreseen, never at a sign-in: the person has names at other providers alone, and the application's one finds nobody by values."},
 	{AccessEmpty, Warning, Gate, "Nobody can enter the application",
 		"Make a rule that lets somebody in (innergate object put rule/NAME then=allow …), or set everyone=yes.",
 		"No rule that holds lets anybody in, and who no rule is about does not enter."},

@@ -68,6 +68,9 @@ func Compare[E, F ~string](label string, expected E, found F) Evidence {
 	return Evidence{Label: label, Expected: string(expected), Found: string(found)}
 }
 
+// ToConfirm labels the digest by which a change is confirmed that somebody loses something by.
+const ToConfirm = "To confirm"
+
 // Fact is evidence that consists of one value.
 func Fact[F ~string](label string, found F) Evidence {
 	return Evidence{Label: label, Found: string(found)}

@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -8,8 +9,10 @@ import (
 	"strings"
 	"time"
 
+	"innergate.example/innergate/internal/core/expression"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/reason"
 )
 
@@ -18,47 +21,89 @@ type Subject struct {
 	Person        int64             // 0 for somebody who has no account
 	Groups        []federation.Name // that they are in themselves
 	Organisations []federation.Name
-	UserType      string                   // how they are marked, by somebody who is trusted for it
-	Provider      federation.Name          // that they came by
-	Context       string                   // how they signed in there, in the gate's words
-	At            time.Time                // when
-	Entered       time.Time                // when they entered by it; zero for now
-	Network       string                   // of their browser: an address, of IPv6 the /64; "" if there is none
+	UserType      string                // how they are marked, by somebody who is trusted for it
+	Provider      federation.Name       // that they came by
+	Context       string                // how they signed in there, in the gate's words
+	At            time.Time             // when
+	Entered       time.Time             // when they entered by it; zero for now
+	Network       string                // of their browser: an address, of IPv6 the /64; "" if there is none
+	Admitted      *federation.Admission // to the application, by their own name; nil if nobody said so
+	Proved        func() Proved         // their attributes, as far as a rule asks for them; nil for none
+	proved        *Proved
+	unproved      []string                 // attributes that a rule asked for and that have values nobody vouches for
 	in            map[federation.Name]bool // all groups that they are in: those that their own ones lie in, too
 	own           map[federation.Name]bool
 	net           netip.Prefix
 }
 
-// Judged is a rule that was looked at, and why it is about somebody or not.
-type Judged struct {
-	Rule  *federation.Rule
-	About bool
-	Why   string // of a rule that is not: the first condition that does not hold
+// Proved is what conditions on attributes see of somebody: values that somebody vouches for who is trusted for it.
+type Proved struct {
+	Subject string // the provider's name for them
+	Values  map[string][]any
+	Left    []string // attributes that have values nobody vouches for
 }
 
-// Entry is what the rules say.
+// By is what a decision rests on.
+type By string
+
+// What decides.
+const (
+	ByRule      By = "rule"
+	ByAdmission By = "admission"
+	ByDefault   By = "default" // the application's setting everyone
+)
+
+// Judged is a rule, the admissions or the default that was looked at, and why it is about somebody or not.
+type Judged struct {
+	By    By
+	Rule  *federation.Rule // of a rule
+	Says  string           // read aloud
+	Then  federation.Outcome
+	About bool
+	Why   string // of what is not about them: the first condition that does not hold
+}
+
+// Entry is what is decided, and by what.
 type Entry struct {
 	Outcome federation.Outcome
-	Rule    *federation.Rule // that decided; nil if the default did
+	By      By
+	Rule    *federation.Rule // that decided, of a rule
+	Unit    federation.Name  // whose admission decided; "" for the person's own
 	Reasons reason.Reasons
 }
 
 // Say labels the sentence that a rule has for whoever it denies.
 const Say = "Say"
 
-// Enter decides by the rules whether somebody may enter an application now: the first that is about them
-// decides, else the application's default. What it gives for a step-up is what is to be asked for; one that the
-// sign-in fulfils lets in.
+// Enter decides whether somebody may enter an application now: by the first rule that is about them, by their
+// admission, which stands between the application's rules and those of the gate, else by the application's
+// default. What it gives for a step-up is what is to be asked for; one that the sign-in fulfils lets in.
 func Enter(snap *federation.Snapshot, app *federation.Application, s Subject, now time.Time) (Entry, error) {
 	around := s.within(snap)
 	book := snap.Book(app.Name)
+	admitted := false
 	for _, i := range book.For(s.Person, s.Groups, around, s.Organisations) {
+		if i >= book.Last && !admitted {
+			admitted = true
+			if e, said, err := s.admission(snap, app, book, now); said {
+				return e, err
+			}
+		}
 		r := book.Rules[i]
-		if s.under(snap, r, now) == nil {
+		why, err := s.under(snap, r, now)
+		if err != nil {
+			return s.failed(app, r, err)
+		}
+		if why == nil {
 			return decided(snap, app, r, s, now)
 		}
 	}
-	var e Entry
+	if !admitted {
+		if e, said, err := s.admission(snap, app, book, now); said {
+			return e, err
+		}
+	}
+	e := Entry{By: ByDefault, Reasons: s.left()}
 	if app.Everyone == federation.EveryoneNo {
 		e.Outcome = federation.Deny
 		return e, finding.New(finding.AccessNobody, finding.Fact("Application", app.Name))
@@ -68,9 +113,51 @@ func Enter(snap *federation.Snapshot, app *federation.Application, s Subject, no
 	return e, nil
 }
 
+// admission is what is said of somebody by name: of themselves, else of the nearest of their groups.
+func (s *Subject) admission(snap *federation.Snapshot, app *federation.Application, book *federation.Book, now time.Time) (Entry, bool, error) {
+	e := Entry{Outcome: federation.Allow, By: ByAdmission, Reasons: s.left()}
+	if s.Admitted != nil && s.Admitted.Holds(now) {
+		e.Reasons.Add(reason.AccessAdmitted, "the person by name"+ending(*s.Admitted))
+		return e, true, nil
+	}
+	from, said, ok := book.Nearest(snap, s.Groups, now)
+	if !ok {
+		return e, false, nil
+	}
+	if e.Unit = from; said.Out {
+		e.Outcome = federation.Deny
+		return e, true, finding.New(finding.AccessKeptOut, finding.Fact("Group", from), finding.Fact("Application", app.Name))
+	}
+	e.Reasons.Add(reason.AccessAdmitted, "the group "+string(from)+ending(said))
+	return e, true, nil
+}
+
+// ending says until when somebody is admitted.
+func ending(a federation.Admission) string {
+	if a.Until.IsZero() {
+		return ""
+	}
+	return ", until " + until(a.Until)
+}
+
+// left are the reasons for values that were left out of conditions.
+func (s *Subject) left() (out reason.Reasons) {
+	if len(s.unproved) > 0 {
+		out.Add(reason.AccessUnproved, strings.Join(s.unproved, ", "))
+	}
+	return out
+}
+
+// failed is the refusal by a rule whose condition cannot be run.
+func (s *Subject) failed(app *federation.Application, r *federation.Rule, err error) (Entry, error) {
+	e := Entry{Outcome: federation.Deny, By: ByRule, Rule: r, Reasons: s.left()}
+	return e, finding.New(finding.AccessDenied, finding.Fact("Rule", string(r.Name)+": "+r.Title), finding.Fact("Application", app.Name),
+		finding.Fact("Its condition cannot be evaluated", err.Error()))
+}
+
 // decided is what a rule that is about somebody comes to.
 func decided(snap *federation.Snapshot, app *federation.Application, r *federation.Rule, s Subject, now time.Time) (Entry, error) {
-	e := Entry{Outcome: r.Then, Rule: r}
+	e := Entry{Outcome: r.Then, By: ByRule, Rule: r, Reasons: s.left()}
 	if r.Then == federation.StepUp && s.strong(snap, r, now) {
 		e.Outcome = federation.Allow
 	}
@@ -96,18 +183,51 @@ func (s Subject) strong(snap *federation.Snapshot, r *federation.Rule, now time.
 	return r.MaxAge == 0 || !s.At.IsZero() && now.Sub(s.At) <= r.MaxAge+snap.Gate.Skew
 }
 
-// Judge goes through all rules that are looked at for an application, in their order, and tells of each why it is
-// about somebody or not.
+// Judge goes through all that is looked at for an application, in its order, and tells of each why it is about
+// somebody or not: rules, admissions, the default. The first that is about them is what Enter decides by.
 func Judge(snap *federation.Snapshot, app *federation.Application, s Subject, now time.Time) (out []Judged) {
 	s.within(snap)
-	for _, r := range snap.Book(app.Name).Rules {
-		j := Judged{Rule: r, About: true}
-		if why := s.under(snap, r, now); why != nil {
+	book := snap.Book(app.Name)
+	for i, r := range book.Rules {
+		if i == book.Last {
+			out = append(out, s.judgedAdmission(snap, app, book, now))
+		}
+		j := Judged{By: ByRule, Rule: r, Says: Sentence(r), Then: r.Then, About: true}
+		switch why, err := s.under(snap, r, now); {
+		case err != nil:
+			j.Then, j.Why = federation.Deny, "its condition cannot be evaluated: "+err.Error()
+		case why != nil:
 			j.About, j.Why = false, why()
 		}
 		out = append(out, j)
 	}
-	return out
+	if book.Last == len(book.Rules) {
+		out = append(out, s.judgedAdmission(snap, app, book, now))
+	}
+	last := Judged{By: ByDefault, Then: federation.Allow, About: true, Says: "Whoever nothing else is about enters."}
+	if app.Everyone == federation.EveryoneNo {
+		last.Then, last.Says = federation.Deny, "Whoever nothing else is about does not enter."
+	}
+	return append(out, last)
+}
+
+func (s *Subject) judgedAdmission(snap *federation.Snapshot, app *federation.Application, book *federation.Book, now time.Time) Judged {
+	e, said, _ := s.admission(snap, app, book, now)
+	j := Judged{By: ByAdmission, Then: e.Outcome, About: said, Says: "Whoever is admitted by name enters."}
+	switch {
+	case said && e.Unit == "":
+		j.Says = "The person is admitted by name" + ending(*s.Admitted) + "."
+	case said && e.Outcome == federation.Deny:
+		j.Says = "The group " + string(e.Unit) + " is kept out."
+	case said:
+		_, a, _ := book.Nearest(snap, s.Groups, now)
+		j.Says = "The group " + string(e.Unit) + " is admitted" + ending(a) + "."
+	case s.Admitted != nil:
+		j.Why = "the person's admission has ended at " + s.Admitted.Until.UTC().Format(time.RFC3339)
+	default:
+		j.Why = "neither the person nor one of their groups is admitted by name"
+	}
+	return j
 }
 
 // within finds all groups that somebody is in, and reads what rules are held against.
@@ -129,8 +249,56 @@ func (s *Subject) within(snap *federation.Snapshot) []federation.Name {
 }
 
 // under finds the first condition of a rule that does not hold; nil if the rule is about somebody. What is
-// returned tells why.
-func (s *Subject) under(snap *federation.Snapshot, r *federation.Rule, now time.Time) func() string {
+// returned tells why. The error is that of a condition that cannot be evaluated.
+func (s *Subject) under(snap *federation.Snapshot, r *federation.Rule, now time.Time) (func() string, error) {
+	if why := s.plainly(snap, r, now); why != nil || r.When == "" || r.Broken {
+		return why, nil
+	}
+	if s.proved == nil {
+		s.proved = &Proved{}
+		if s.Proved != nil {
+			*s.proved = s.Proved()
+		}
+		if s.proved.Values == nil {
+			s.proved.Values = map[string][]any{}
+		}
+	}
+	var left []string
+	for _, name := range r.Reads() {
+		if slices.Contains(s.proved.Left, profile.Word(name)) {
+			left = append(left, name)
+		}
+		if slices.Contains(s.proved.Left, profile.Word(name)) && !slices.Contains(s.unproved, name) {
+			s.unproved = append(s.unproved, name)
+		}
+	}
+	is, err := r.True(expression.Facts{Subject: s.proved.Subject, Attributes: s.proved.Values})
+	if is || err != nil {
+		return nil, err
+	}
+	return func() string {
+		said := "the condition on attributes does not hold"
+		for _, name := range r.Reads() {
+			said += fmt.Sprintf("; %s is %s", name, listed(s.proved.Values[name]))
+		}
+		if len(left) > 0 {
+			said += "; values of " + strings.Join(left, ", ") + " that nobody vouches for do not count"
+		}
+		return said
+	}, nil
+}
+
+// listed writes values for people.
+func listed(values []any) string {
+	words := make([]string, len(values))
+	for i, v := range values {
+		words[i] = fmt.Sprint(v)
+	}
+	return cmp.Or(strings.Join(words, " and "), "without a value")
+}
+
+// plainly finds the first condition of a rule, without that on attributes, that does not hold.
+func (s *Subject) plainly(snap *federation.Snapshot, r *federation.Rule, now time.Time) func() string {
 	groups := s.in
 	if r.Alone {
 		groups = s.own
@@ -217,6 +385,7 @@ func Sentence(r *federation.Rule) string {
 	add(len(r.Providers) > 0, "comes by "+names(r.Providers))
 	add(len(r.Networks) > 0, "is in the network "+prefixes(r.Networks))
 	add(len(r.Contexts) > 0, "signed in as strongly as "+strings.Join(r.Contexts, " or "))
+	add(r.When != "", "fulfils "+r.When)
 	subject := "Everybody"
 	if len(who) > 0 {
 		subject = "Whoever " + strings.Join(who, " and ")
@@ -236,13 +405,17 @@ func Sentence(r *federation.Rule) string {
 		out += ", from " + moment(r.From)
 	}
 	if !r.Until.IsZero() {
-		if u := r.Until.UTC(); u.Equal(u.Truncate(24 * time.Hour)) {
-			out += ", until the end of " + u.AddDate(0, 0, -1).Format(time.DateOnly)
-		} else {
-			out += ", until " + moment(u)
-		}
+		out += ", until " + until(r.Until)
 	}
 	return out + "."
+}
+
+// until writes an end: of a day, where it is that of one.
+func until(t time.Time) string {
+	if u := t.UTC(); u.Equal(u.Truncate(24 * time.Hour)) {
+		return "the end of " + u.AddDate(0, 0, -1).Format(time.DateOnly)
+	}
+	return moment(t)
 }
 
 // moment writes a moment, or a day from whose beginning on something holds.

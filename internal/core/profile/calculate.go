@@ -18,14 +18,19 @@ func (in *indexed) known() expression.Facts {
 	f := expression.Facts{Subject: in.subject.text, NameFormat: in.format,
 		Attributes: make(map[string][]any, len(in.by))}
 	for name, i := range in.by {
-		list := make([]any, 0, len(in.list[i].Values))
-		for _, v := range in.list[i].Values {
-			list = append(list, v.native())
-		}
-		f.Attributes[name] = list
+		f.Attributes[name] = Natives(in.list[i].Values)
 	}
 	in.facts = &f
 	return f
+}
+
+// Natives are values as an expression has them.
+func Natives(values []Value) []any {
+	out := make([]any, 0, len(values))
+	for _, v := range values {
+		out = append(out, v.native())
+	}
+	return out
 }
 
 // native is a value as an expression has it. A whole number that fits is one, others

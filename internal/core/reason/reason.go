@@ -69,6 +69,8 @@ const (
 	SubjectRace      Code = "subject-race"
 	AccessEverybody  Code = "access-everybody"
 	AccessRule       Code = "access-rule"
+	AccessAdmitted   Code = "access-admitted"
+	AccessUnproved   Code = "access-unproved"
 	AccessStepUp     Code = "access-step-up"
 	IntakeMapped     Code = "intake-mapped"
 	IntakeRule       Code = "intake-rule"
@@ -136,6 +138,8 @@ var texts = map[Code][2]string{
 	SubjectRace:      {"Subject", "another one was set for this application at the same moment: matched again"},
 	AccessEverybody:  {"Access", "everybody with a valid answer from the provider may enter"},
 	AccessRule:       {"Access", "%s, by the rule %s: %s"},
+	AccessAdmitted:   {"Access", "admitted by name: %s"},
+	AccessUnproved:   {"Access", "left out of conditions, because nobody who is trusted for it vouches for the values: %s"},
 	AccessStepUp:     {"Access", "the rule %s asks for a stronger or fresher sign-in: asked once"},
 	ReleaseUnchanged: {"Release", "handed on unchanged"},
 	ReleaseMapped:    {"Release", "%s of %s rules made something"},

@@ -18,6 +18,7 @@ import (
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/sessions"
+	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -41,6 +42,7 @@ type Parts struct {
 	People   *people.Room
 	Sessions *sessions.Room
 	Leaving  *leaving.Room
+	Traces   *traces.Room
 }
 
 // New makes a room.
@@ -111,7 +113,7 @@ func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 	}
 	err = rm.leave(ctx, id, func(tx *gorm.DB, row store.PersonRow) error {
 		for _, theirs := range []any{&store.LinkRow{}, &store.SubjectRow{}, &store.ConsentRow{}, &store.GrantRow{},
-			&store.TermRow{}, &store.MatchRow{}, &store.MemberRow{}} {
+			&store.TermRow{}, &store.MatchRow{}, &store.MemberRow{}, &store.AdmissionRow{}} {
 			if err := tx.Where("person = ?", id).Delete(theirs).Error; err != nil {
 				return err
 			}

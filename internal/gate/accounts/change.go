@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -15,6 +16,7 @@ import (
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/random"
+	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -137,6 +139,13 @@ func (rm *Room) Change(ctx context.Context, by change.By, id int64, e Edit) (Per
 	if err != nil {
 		return Person{}, err
 	}
+	took, err := rm.Traces.Foreseen(ctx, rm.Records.Snapshot(), []traces.Becoming{{Person: id, Of: edit.becomes(rm.Now())}})
+	if err == nil {
+		err = by.Confirmed(took)
+	}
+	if err != nil {
+		return Person{}, err
+	}
 	err = rm.Store.Write(ctx, func(tx *gorm.DB) error {
 		if _, err := rm.row(tx, id); err != nil {
 			return err
@@ -150,6 +159,21 @@ func (rm *Room) Change(ctx context.Context, by change.By, id int64, e Edit) (Per
 		return Person{}, err
 	}
 	return rm.Get(ctx, id)
+}
+
+// becomes is what becomes of somebody by an edit.
+func (e Edit) becomes(now time.Time) func(p *crossing.Person) {
+	return func(p *crossing.Person) {
+		if len(e.Values) > 0 {
+			p.Values = crossing.Typed(p.Values, crossing.FromHand, e.Values, nil, now)
+		}
+		p.Members = slices.DeleteFunc(slices.Clone(p.Members), func(m crossing.Membership) bool {
+			return slices.Contains(e.Leave, Belongs{m.Kind, string(m.Name)})
+		})
+		for _, b := range e.Join {
+			p.Members = append(p.Members, crossing.Membership{Kind: b.Kind, Name: federation.Name(b.Name), Source: crossing.FromHand})
+		}
+	}
 }
 
 // checked sees that an edit can be made.

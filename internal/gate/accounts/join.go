@@ -169,13 +169,14 @@ func (rm *Room) join(tx *gorm.DB, by change.By, j Joining, out *Joined) error {
 			"ended": string(grant.Withdrawn), "revision": gorm.Expr("revision + 1")}).Error,
 		tx.Exec("UPDATE link_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error,
 		tx.Exec("UPDATE OR IGNORE member_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error,
+		tx.Exec("UPDATE OR IGNORE admission_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error,
 		tx.Exec("UPDATE OR IGNORE subject_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error,
 		tx.Exec("UPDATE OR IGNORE consent_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error)
 	if err != nil {
 		return err
 	}
 	for _, theirs := range []any{&store.SubjectRow{}, &store.ConsentRow{}, &store.GrantRow{}, &store.TermRow{},
-		&store.MatchRow{}, &store.MemberRow{}} {
+		&store.MatchRow{}, &store.MemberRow{}, &store.AdmissionRow{}} {
 		if err := tx.Where("person = ?", j.Other).Delete(theirs).Error; err != nil {
 			return err
 		}

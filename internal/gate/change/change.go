@@ -13,6 +13,7 @@ import (
 	"gorm.io/gorm"
 
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -25,6 +26,17 @@ type By struct {
 	Confirms string
 	// Took, if set, is filled with what the change does to people.
 	Took *Consequence
+}
+
+// Confirmed tells what a change does to people, and sees that what needs to be looked at was.
+func (b By) Confirmed(took Consequence) error {
+	if b.Took != nil {
+		*b.Took = took
+	}
+	if f := took.Finding; f != nil && b.Confirms != took.Digest {
+		return Field("confirm", f.With(finding.Fact(finding.ToConfirm, took.Digest)))
+	}
+	return nil
 }
 
 // Together are changes that are made together, and can be taken back together.

@@ -11,6 +11,7 @@ import (
 type Consequence struct {
 	Looked  int // sign-ins that it touches
 	Seen    int // people in all
+	Known   int // people in all whose entry was foreseen, where a change decides on it
 	Shut    int // people who would not be let in any more
 	Renamed int // people of whom an application would hear by another name
 	Held    int // people who would be asked something first
@@ -26,13 +27,14 @@ type Consequence struct {
 
 // And is what two consequences come to together. What has to be confirmed is confirmed as a whole.
 func (c Consequence) And(d Consequence) Consequence {
-	if d.Looked == 0 && d.Finding == nil {
+	if d.Looked+d.Known == 0 && d.Finding == nil {
 		return c
 	}
-	if c.Looked == 0 && c.Finding == nil {
+	if c.Looked+c.Known == 0 && c.Finding == nil {
 		return d
 	}
 	c.Looked, c.Seen, c.Shut, c.Renamed, c.Held = c.Looked+d.Looked, c.Seen+d.Seen, c.Shut+d.Shut, c.Renamed+d.Renamed, c.Held+d.Held
+	c.Known = max(c.Known, d.Known)
 	c.Told, c.Let, c.Untold, c.Stopped = c.Told+d.Told, c.Let+d.Let, c.Untold+d.Untold, c.Stopped || d.Stopped
 	c.Cause, c.People = cmp.Or(c.Cause, d.Cause), slices.Concat(c.People, d.People)
 	switch {

@@ -56,16 +56,18 @@ func (rm *Room) Find(ctx context.Context, key string, app federation.ID) (crossi
 // personColumns are what a person is read from, with p for the row and s for that of the
 // subject.
 const personColumns = `p.identifier, p.sealed, p.disabled IS NOT NULL, s.sealed,
-	coalesce((SELECT group_concat(m.kind || ' ' || m.name || ' ' || m.source, char(10)) FROM member_rows m WHERE m.person = p.id), '')`
+	coalesce((SELECT group_concat(m.kind || ' ' || m.name || ' ' || m.source, char(10)) FROM member_rows m WHERE m.person = p.id), ''),
+	coalesce((SELECT group_concat(a.app || ' ' || coalesce(strftime('%Y-%m-%dT%H:%M:%SZ', a.until), ''), char(10)) FROM admission_rows a
+	WHERE a.person = p.id), '')`
 
 type personColumn struct {
-	identifier, members string
-	values, subject     []byte
-	disabled            bool
+	identifier, members, admitted string
+	values, subject               []byte
+	disabled                      bool
 }
 
 func (c *personColumn) into() []any {
-	return []any{&c.identifier, &c.values, &c.disabled, &c.subject, &c.members}
+	return []any{&c.identifier, &c.values, &c.disabled, &c.subject, &c.members, &c.admitted}
 }
 
 // fill makes a person of what was read.
@@ -80,6 +82,18 @@ func (rm *Room) fill(out *crossing.Person, c personColumn) (err error) {
 	slices.SortFunc(out.Members, func(a, b crossing.Membership) int {
 		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Source, b.Source))
 	})
+	for line := range strings.SplitSeq(c.admitted, "\n") {
+		if app, until, is := strings.Cut(line, " "); is {
+			a := crossing.Admitted{App: federation.ID(app)}
+			if until != "" {
+				if a.Until, err = time.Parse(time.RFC3339, until); err != nil {
+					return err
+				}
+			}
+			out.Admitted = append(out.Admitted, a)
+		}
+	}
+	slices.SortFunc(out.Admitted, func(a, b crossing.Admitted) int { return cmp.Compare(a.App, b.App) })
 	if len(c.subject) > 0 {
 		subject, err := rm.store.Open("subject", c.subject)
 		if err != nil {
@@ -115,11 +129,7 @@ func (rm *Room) Having(ctx context.Context, s crossing.Sought, app federation.ID
 		if err := rm.fill(&one, got); err != nil {
 			return nil, err
 		}
-		for p := range strings.SplitSeq(links, "\n") {
-			if p != "" {
-				one.Links = append(one.Links, federation.ID(p))
-			}
-		}
+		one.Links = linksOf(links)
 		out = append(out, one)
 	}
 	return out, rows.Err()
@@ -151,12 +161,28 @@ type Candidate struct {
 	Subject profile.Subject
 }
 
-// Many finds people by their numbers, and by what an application knows them. Of their names
-// that of one provider goes before others.
+// Many finds people by their numbers, with the providers that they are linked to, and by what an application knows
+// them. Of their names that of one provider goes before others.
 func (rm *Room) Many(ctx context.Context, ids []int64, app, first federation.ID) ([]Candidate, error) {
+	return rm.candidates(ctx, app, first, "p.id IN ?", "", ids)
+}
+
+// Count is how many people are known.
+func (rm *Room) Count(ctx context.Context) (n int64, err error) {
+	return n, rm.store.Read.WithContext(ctx).Model(&store.PersonRow{}).Count(&n).Error
+}
+
+// After finds the next people by number, at most so many.
+func (rm *Room) After(ctx context.Context, person int64, most int) ([]Candidate, error) {
+	return rm.candidates(ctx, "", "", "p.id > ?", " LIMIT ?", person, most)
+}
+
+func (rm *Room) candidates(ctx context.Context, app, first federation.ID, which, limit string, args ...any) ([]Candidate, error) {
 	rows, err := rm.store.Read.WithContext(ctx).Raw(`SELECT p.id, (SELECT l.sealed FROM link_rows l WHERE l.person = p.id
-		AND l.sealed IS NOT NULL ORDER BY l.provider = ? DESC, l.added LIMIT 1), `+personColumns+` FROM person_rows p
-		LEFT JOIN subject_rows s ON s.app = ? AND s.person = p.id WHERE p.id IN ? ORDER BY p.id`, string(first), string(app), ids).Rows()
+		AND l.sealed IS NOT NULL ORDER BY l.provider = ? DESC, l.added LIMIT 1),
+		coalesce((SELECT group_concat(l.provider, char(10)) FROM link_rows l WHERE l.person = p.id), ''), `+personColumns+`
+		FROM person_rows p LEFT JOIN subject_rows s ON s.app = ? AND s.person = p.id WHERE `+which+` ORDER BY p.id`+limit,
+		append([]any{string(first), string(app)}, args...)...).Rows()
 	if err != nil {
 		return nil, err
 	}
@@ -166,12 +192,14 @@ func (rm *Room) Many(ctx context.Context, ids []int64, app, first federation.ID)
 		var one Candidate
 		var got personColumn
 		var sealed []byte
-		if err := rows.Scan(append([]any{&one.ID, &sealed}, got.into()...)...); err != nil {
+		var links string
+		if err := rows.Scan(append([]any{&one.ID, &sealed, &links}, got.into()...)...); err != nil {
 			return nil, err
 		}
 		if err := rm.fill(&one.Person, got); err != nil {
 			return nil, err
 		}
+		one.Links = linksOf(links)
 		s, err := rm.subject(store.LinkRow{Sealed: sealed})
 		if err != nil {
 			return nil, err
@@ -182,6 +210,16 @@ func (rm *Room) Many(ctx context.Context, ids []int64, app, first federation.ID)
 		out = append(out, one)
 	}
 	return out, rows.Err()
+}
+
+// linksOf are the providers of links, each once.
+func linksOf(lines string) (out []federation.ID) {
+	for p := range strings.SplitSeq(lines, "\n") {
+		if p != "" && !slices.Contains(out, federation.ID(p)) {
+			out = append(out, federation.ID(p))
+		}
+	}
+	return out
 }
 
 // Make makes an account with a link. identifier is random.

@@ -140,11 +140,8 @@ func (rm *Room) drafted(ctx context.Context, by change.By, plan func(now *federa
 		return nil, err
 	}
 	took, err := rm.weighed(ctx, d)
-	if by.Took != nil {
-		*by.Took = took
-	}
-	if f := took.Finding; err == nil && f != nil && by.Confirms != took.Digest {
-		err = change.Field("confirm", f.With(finding.Fact("To confirm", took.Digest)))
+	if err == nil {
+		err = by.Confirmed(took)
 	}
 	return d, err
 }

@@ -23,6 +23,7 @@ import (
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -33,12 +34,13 @@ type Room struct {
 	records  *records.Room
 	people   *people.Room
 	accounts *accounts.Room
+	traces   *traces.Room
 	turn     chan struct{} // one list at a time: it is in memory
 }
 
 // New makes a room.
-func New(s *store.Store, now func() time.Time, r *records.Room, p *people.Room, a *accounts.Room) *Room {
-	return &Room{s, now, r, p, a, make(chan struct{}, 1)}
+func New(s *store.Store, now func() time.Time, r *records.Room, p *people.Room, a *accounts.Room, t *traces.Room) *Room {
+	return &Room{s, now, r, p, a, t, make(chan struct{}, 1)}
 }
 
 // Headings that are none of attributes; ColumnLink is followed by the name of a provider.

@@ -45,6 +45,9 @@ func (rm *Room) Import(ctx context.Context, by change.By, in Import, p Progress)
 	}
 	p.Total(int64(len(l.entries)))
 	out, plans, err := rm.weigh(rm.store.Read.WithContext(ctx), in, l, p.Set)
+	if err == nil {
+		err = rm.foresee(ctx, out, plans)
+	}
 	if err != nil || in.Digest == "" {
 		return out, err
 	}

@@ -2,6 +2,7 @@ package roll
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -16,7 +17,9 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/table"
+	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -32,6 +35,8 @@ type Imported struct {
 	Separator, Encoding      string
 	Digest                   string
 	Stored                   bool
+	// Consequence is who is let in somewhere by it, or no more.
+	Consequence change.Consequence
 }
 
 // Row is somebody who is made or changes.
@@ -96,6 +101,32 @@ func (rm *Room) weigh(db *gorm.DB, in Import, l *list, progress func(int64)) (*I
 	out.BadRows, out.Bad = len(bad), bad[:min(len(bad), mostTold)]
 	out.Digest = hex.EncodeToString(digest.Sum(nil))
 	return out, plans, nil
+}
+
+// foresee tells whose entry a list decides otherwise.
+func (rm *Room) foresee(ctx context.Context, out *Imported, plans []plan) error {
+	var become []traces.Becoming
+	for i := range plans {
+		if p := &plans[i]; p.person != 0 {
+			become = append(become, traces.Becoming{Person: p.person, Of: p.becomes})
+		}
+	}
+	var err error
+	if out.Consequence, err = rm.traces.Foreseen(ctx, rm.records.Snapshot(), become); err == nil && out.Consequence.Digest != "" {
+		out.Digest = change.Digest(out.Digest, out.Consequence.Digest)
+	}
+	return err
+}
+
+// becomes is what becomes of somebody by a plan.
+func (p *plan) becomes(who *crossing.Person) {
+	if p.keeps {
+		who.Values = p.keep
+	}
+	who.Members = slices.DeleteFunc(append(slices.Clone(who.Members), p.join...), func(m crossing.Membership) bool {
+		return slices.Contains(p.part, m)
+	})
+	who.Disabled = (who.Disabled || p.disable) && !p.enable
 }
 
 func hash(octets []byte) []byte {

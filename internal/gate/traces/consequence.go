@@ -58,13 +58,21 @@ func (rm *Room) Consequence(ctx context.Context, before, after *federation.Snaps
 		out.People = append(out.People, change.Affected{Person: l.Compared.Account, Name: name, Application: l.Application, Trace: l.ID,
 			What: became(l), Differences: l.Differences})
 	}
+	moved, err := rm.moves(ctx, before, after)
+	if err != nil {
+		return out, err
+	}
+	moved.into(&out, got)
 	// What is meant to close or to move acts at once; what else is lost is confirmed.
 	if meant := crossing.Reopened(before, after); meant != after {
 		if got, err = rm.Reevaluate(ctx, before, meant, which, func(int64) {}); err != nil {
 			return out, err
 		}
+		if moved, err = rm.moves(ctx, before, meant); err != nil {
+			return out, err
+		}
 	}
-	return out, rm.losses(ctx, before, after, got, &out)
+	return out, rm.losses(ctx, before, after, losing{got, moved}, &out)
 }
 
 // became is what would become of somebody, in a word.
@@ -72,9 +80,17 @@ func became(l Listed) string {
 	return []string{change.BecomesLet, change.BecomesTold, change.BecomesHeld, change.BecomesRenamed, change.BecomesShut}[l.weight()+1]
 }
 
+// losing is who would lose something: those whose recorded sign-ins were run again, and those whose entry was
+// foreseen.
+type losing struct {
+	Evaluated
+	moved moves
+}
+
 // losses finds what has to be confirmed.
-func (rm *Room) losses(ctx context.Context, before, after *federation.Snapshot, got Evaluated, out *change.Consequence) error {
-	lost := crossing.Losses{Shut: got.Shut, Renamed: got.Renamed, Seen: got.Seen}
+func (rm *Room) losses(ctx context.Context, before, after *federation.Snapshot, got losing, out *change.Consequence) error {
+	more := got.moved.beside(got.Evaluated)
+	lost := crossing.Losses{Shut: got.Shut, Renamed: got.Renamed, Seen: got.Seen, Known: got.moved.known}
 	worst := got.Others[:min(len(got.Others), got.Shut+got.Renamed)]
 	names, err := rm.namesOf(ctx, worst[:min(len(worst), mostExamples)])
 	if err != nil {
@@ -87,6 +103,13 @@ func (rm *Room) losses(ctx context.Context, before, after *federation.Snapshot, 
 		if !slices.Contains(lost.Apps, l.Application) && len(lost.Apps) < mostExamples {
 			lost.Apps = append(lost.Apps, l.Application)
 		}
+	}
+	for _, m := range more {
+		if !m.loses {
+			continue
+		}
+		lost.Shut++
+		lost.Lose(fmt.Sprintf("%s at %s: %s", m.name, m.app, m.cause), m.app)
 	}
 	if lost.Unmet, err = rm.unmet(ctx, before, after); err != nil {
 		return err
@@ -103,17 +126,22 @@ func (rm *Room) losses(ctx context.Context, before, after *federation.Snapshot, 
 			}
 		}
 	}
-	out.Finding, out.Digest = f, digest(before, after, f.Code)
+	out.Finding, out.Digest = f, digest(before, after, f.Code, got.moved)
 	return nil
 }
 
 // digest is short for what decides differently after a change, and what it does to people.
-func digest(before, after *federation.Snapshot, code finding.Code) string {
+func digest(before, after *federation.Snapshot, code finding.Code, moved moves) string {
 	h := sha256.New()
 	fmt.Fprintln(h, code)
 	for _, r := range crossing.Deciding(before, after) {
 		settings, _ := json.Marshal(federation.SettingsOf(federation.Flat(r))) // texts, truth values and rules
 		fmt.Fprintln(h, r.Ref().String(), string(settings))
+	}
+	for _, m := range moved.all {
+		if m.loses {
+			fmt.Fprintln(h, m.person, m.app)
+		}
 	}
 	return hex.EncodeToString(h.Sum(nil)[:8])
 }

@@ -35,6 +35,7 @@ type Room struct {
 	// arrivals tell what profiles have.
 	arrivals *arrivals.Room
 	turns    chan struct{} // of re-evaluations that run
+	kept     kept
 }
 
 // mostAtOnce is how many re-evaluations run at once.
@@ -42,7 +43,8 @@ const mostAtOnce = 2
 
 // New makes a room over a store.
 func New(s *store.Store, now func() time.Time, p *people.Room, g *grants.Room, a *arrivals.Room) *Room {
-	return &Room{store: s, now: now, people: p, grants: g, arrivals: a, turns: make(chan struct{}, mostAtOnce)}
+	return &Room{store: s, now: now, people: p, grants: g, arrivals: a, turns: make(chan struct{}, mostAtOnce),
+		kept: kept{all: map[federation.ID]*Everyone{}}}
 }
 
 // Begin takes a turn for a re-evaluation; end gives it back.

@@ -46,6 +46,47 @@ func (rm *Room) Words(ctx context.Context, snap *federation.Snapshot, app *feder
 	return out, err
 }
 
+// allWords finds the newest word of each provider on everybody, by their numbers, the newest first; of the newest
+// so many sign-ins, 0 for all that are kept.
+func (rm *Room) allWords(ctx context.Context, snap *federation.Snapshot, most int) (map[int64][]Word, error) {
+	byKey, order, looked := map[string]Word{}, []string{}, 0
+	err := rm.said(ctx, snap, "", func(key string, w Word) bool {
+		if _, newer := byKey[key]; !newer {
+			byKey[key], order = w, append(order, key)
+		}
+		looked++
+		return most == 0 || looked < most
+	})
+	if err != nil {
+		return nil, err
+	}
+	of, err := rm.people.ByKeys(ctx, order)
+	out := map[int64][]Word{}
+	for _, key := range order {
+		if person, linked := of[key]; linked {
+			out[person] = append(out[person], byKey[key])
+		}
+	}
+	return out, err
+}
+
+// words finds the newest words on one person, of each of their links.
+func (rm *Room) words(ctx context.Context, snap *federation.Snapshot, person int64) (out []Word, err error) {
+	var links []store.LinkRow
+	if err := rm.store.Read.WithContext(ctx).Where("person = ?", person).Find(&links).Error; err != nil || len(links) == 0 {
+		return nil, err
+	}
+	err = rm.said(ctx, snap, "", func(key string, w Word) bool {
+		hash := store.Hash(key)
+		at := slices.IndexFunc(links, func(l store.LinkRow) bool { return bytes.Equal(l.Key, hash) })
+		if at >= 0 {
+			out, links = append(out, w), slices.Delete(links, at, at+1)
+		}
+		return len(links) > 0
+	})
+	return out, err
+}
+
 // word finds that of one person, nil if none was recorded.
 func (rm *Room) word(ctx context.Context, snap *federation.Snapshot, person int64, provider string) (out *Word, err error) {
 	var links []store.LinkRow

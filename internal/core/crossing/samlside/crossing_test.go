@@ -466,7 +466,7 @@ func TestAdmitHearsTheProvider(t *testing.T) {
 	by := func(no bool, audiences ...string) error {
 		a := crossing.Authentication{}
 		a.NoProxy, a.ProxyAudiences = no, audiences
-		_, _, err := crossing.Admit(w.snap, crossing.Entrant{App: w.app, Proofs: []crossing.Authentication{{}, a}}, now)
+		_, err := crossing.Admit(w.snap, crossing.Entrant{App: w.app, Proofs: []crossing.Authentication{{}, a}}, now)
 		return err
 	}
 	require.NoError(t, by(false))

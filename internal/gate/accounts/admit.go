@@ -1,0 +1,210 @@
+package accounts
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"gorm.io/gorm"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/traces"
+	"innergate.example/innergate/internal/store"
+)
+
+// Entry is who is admitted to an application by name, or is so no more.
+type Entry struct {
+	Everyone bool // whoever nothing else is about
+	Groups   []string
+	People   []int64
+	Until    time.Time // zero for good
+	Out      bool      // of groups: they are kept out
+}
+
+// mostAtOnce is how many people and groups one call may name.
+const mostAtOnce = 1000
+
+func (e Entry) check(now time.Time) error {
+	switch {
+	case !e.Everyone && len(e.Groups)+len(e.People) == 0:
+		return change.Field("people", errors.New("nobody is named; give people, groups, or everyone"))
+	case len(e.Groups)+len(e.People) > mostAtOnce:
+		return change.Field("people", fmt.Errorf("give at most %d people and groups at once; more come as a list", mostAtOnce))
+	case !e.Until.IsZero() && !e.Until.After(now):
+		return change.Field("until", errors.New("this end has passed; give one to come"))
+	case e.Out && (e.Everyone || len(e.People) > 0 || !e.Until.IsZero()):
+		return change.Field("out", errors.New("only groups are kept out, and for good; deny single people by a rule"))
+	case e.Everyone && !e.Until.IsZero():
+		return change.Field("until", errors.New("everyone is a setting, which has no end; give an end to people and groups"))
+	}
+	return nil
+}
+
+// Admit gives entry to an application by name, over what is said of them there already.
+func (rm *Room) Admit(ctx context.Context, by change.By, app string, e Entry) error {
+	if err := e.check(rm.Now()); err != nil {
+		return err
+	}
+	return rm.Records.Adjust(ctx, by, app, func(a *federation.Application) (records.Adjusting, error) {
+		out := records.Adjusting{Settings: federation.Settings{}}
+		said := a.Admissions
+		for i, g := range e.Groups {
+			if _, err := rm.Records.Unit(federation.KindGroup, g); err != nil {
+				return out, change.Field(fmt.Sprintf("groups[%d]", i), err)
+			}
+			said = said.With(federation.Name(g), &federation.Admission{Out: e.Out, Until: e.Until})
+		}
+		if out.Settings["admissions"] = said.Line(); e.Everyone {
+			out.Settings["everyone"] = federation.EveryoneYes
+		}
+		out.More = func(tx *gorm.DB) error { return rm.admitPeople(tx, by, a, e) }
+		return out, nil
+	})
+}
+
+func (rm *Room) admitPeople(tx *gorm.DB, by change.By, a *federation.Application, e Entry) error {
+	what := "admitted to " + string(a.Name)
+	if !e.Until.IsZero() {
+		what += " until " + federation.EndText(e.Until)
+	}
+	for i, id := range e.People {
+		if _, err := rm.row(tx, id); err != nil {
+			return change.Field(fmt.Sprintf("people[%d]", i), err)
+		}
+		err := errors.Join(rm.People.Admit(tx, []store.AdmissionRow{admission(a.ID, id, e.Until, crossing.FromHand, by, rm.Now())}),
+			rm.note(tx, by, id, what))
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func admission(app federation.ID, person int64, until time.Time, source federation.ID, by change.By, now time.Time) store.AdmissionRow {
+	row := store.AdmissionRow{Person: person, App: string(app), Source: string(source), Author: by.Who, Added: now.UTC()}
+	if !until.IsZero() {
+		end := until.UTC()
+		row.Until = &end
+	}
+	return row
+}
+
+// Unadmit takes entry away that was given by name, if nobody loses anything by it or that was looked at. What else
+// lets somebody in, a rule or a group, still does.
+func (rm *Room) Unadmit(ctx context.Context, by change.By, app string, e Entry) error {
+	if e.Until, e.Out = (time.Time{}), false; len(e.People) > 0 && (e.Everyone || len(e.Groups) > 0) {
+		return change.Field("people", errors.New("take people, groups and everyone out one after another: each has consequences of its own"))
+	}
+	if err := e.check(rm.Now()); err != nil {
+		return err
+	}
+	if len(e.People) > 0 {
+		return rm.unadmitPeople(ctx, by, app, e.People)
+	}
+	return rm.Records.Adjust(ctx, by, app, func(a *federation.Application) (records.Adjusting, error) {
+		out := records.Adjusting{Settings: federation.Settings{}}
+		said := a.Admissions
+		for i, g := range e.Groups {
+			if !slices.Contains(said.Groups(), federation.Name(g)) {
+				return out, change.Field(fmt.Sprintf("groups[%d]", i), fmt.Errorf("the application %s says nothing of a group %q", a.Name, g))
+			}
+			said = said.With(federation.Name(g), nil)
+		}
+		if out.Settings["admissions"] = said.Line(); e.Everyone {
+			out.Settings["everyone"] = federation.EveryoneNo
+		}
+		return out, nil
+	})
+}
+
+func (rm *Room) unadmitPeople(ctx context.Context, by change.By, app string, ids []int64) error {
+	a, err := rm.Records.Application(app)
+	if err != nil {
+		return err
+	}
+	become := make([]traces.Becoming, len(ids))
+	for i, id := range ids {
+		become[i] = traces.Becoming{Person: id, Of: func(p *crossing.Person) {
+			p.Admitted = slices.DeleteFunc(slices.Clone(p.Admitted), func(x crossing.Admitted) bool { return x.App == a.ID })
+		}}
+	}
+	took, err := rm.Traces.Foreseen(ctx, rm.Records.Snapshot(), become)
+	if err = cmp.Or(err, by.Confirmed(took)); err != nil {
+		return err
+	}
+	return rm.Store.Write(ctx, func(tx *gorm.DB) error {
+		for i, id := range ids {
+			done := tx.Where("person = ? AND app = ?", id, string(a.ID)).Delete(&store.AdmissionRow{})
+			if done.Error != nil {
+				return done.Error
+			}
+			if done.RowsAffected == 0 {
+				return change.Field(fmt.Sprintf("people[%d]", i), fmt.Errorf("the person %d is not admitted to %s by name", id, app))
+			}
+			if err := rm.note(tx, by, id, "admitted to "+app+" no more"); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Admitted is somebody who was admitted to an application by name.
+type Admitted struct {
+	Person int64
+	Name   string
+	App    federation.Name // "" for one that was removed
+	AppID  federation.ID
+	Until  time.Time // zero for good
+	Source federation.ID
+	Author string
+	Added  time.Time
+}
+
+// Admissions are those of people to an application, from a number on.
+func (rm *Room) Admissions(ctx context.Context, a *federation.Application, after int64, limit int) (out []Admitted, total int64, err error) {
+	of := rm.Store.Read.WithContext(ctx).Model(&store.AdmissionRow{}).Where("app = ?", string(a.ID)).Session(&gorm.Session{})
+	var rows []store.AdmissionRow
+	err = errors.Join(of.Count(&total).Error, of.Where("person > ?", after).Order("person").Limit(limit).Find(&rows).Error)
+	if err != nil {
+		return nil, 0, err
+	}
+	ids := make([]int64, len(rows))
+	for i, r := range rows {
+		ids[i] = r.Person
+	}
+	names, err := rm.People.Names(ctx, ids)
+	for _, r := range rows {
+		one := rm.admitted(r)
+		one.Name = names[r.Person]
+		out = append(out, one)
+	}
+	return out, total, err
+}
+
+// AdmissionsOf are those of one person.
+func (rm *Room) AdmissionsOf(ctx context.Context, person int64) (out []Admitted, err error) {
+	var rows []store.AdmissionRow
+	err = rm.Store.Read.WithContext(ctx).Where("person = ?", person).Order("app").Find(&rows).Error
+	for _, r := range rows {
+		out = append(out, rm.admitted(r))
+	}
+	return out, err
+}
+
+func (rm *Room) admitted(r store.AdmissionRow) Admitted {
+	out := Admitted{Person: r.Person, AppID: federation.ID(r.App), Source: federation.ID(r.Source), Author: r.Author, Added: r.Added}
+	if r.Until != nil {
+		out.Until = *r.Until
+	}
+	if a, there := rm.Records.Snapshot().ApplicationOf(out.AppID); there {
+		out.App = a.Name
+	}
+	return out
+}

@@ -1,0 +1,222 @@
+package traces
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/change"
+)
+
+// foreseenWithin is how long it is looked whose entry a change decides otherwise.
+const foreseenWithin = 20 * time.Second
+
+// move is somebody whose entry to an application a change decides otherwise.
+type move struct {
+	person    int64
+	name, app string
+	what      string // of change.Affected
+	cause     string
+	loses     bool
+}
+
+// moves are those of all people who are known.
+type moves struct {
+	all     []move
+	known   int
+	stopped bool
+}
+
+// touched are the applications whose entry a change may decide otherwise.
+func touched(before, after *federation.Snapshot) (out []federation.Name) {
+	for _, a := range after.Applications() {
+		old, there := before.Application(a.Name)
+		if there && (old.Everyone != a.Everyone || !before.Enters(a.Name, after)) {
+			out = append(out, a.Name)
+		}
+	}
+	return out
+}
+
+// moves foresees, for everybody who is known, whose entry a change decides otherwise. Whoever comes for the first
+// time is not among them.
+func (rm *Room) moves(ctx context.Context, before, after *federation.Snapshot) (out moves, err error) {
+	apps := touched(before, after)
+	if len(apps) == 0 {
+		return out, nil
+	}
+	now := rm.now()
+	end := now.Add(foreseenWithin)
+	var mu sync.Mutex
+	var failed error
+	err = rm.Each(ctx, before, mostLooked, func(r *Reach) bool {
+		some, err := r.moved(after, apps, now)
+		mu.Lock()
+		defer mu.Unlock()
+		out.known++
+		out.all = append(out.all, some...)
+		failed = cmp.Or(failed, err)
+		out.stopped = out.stopped || rm.now().After(end)
+		return failed == nil && !out.stopped
+	})
+	out.sort()
+	return out, cmp.Or(err, failed)
+}
+
+// sort puts the worst first.
+func (m *moves) sort() {
+	slices.SortFunc(m.all, func(a, b move) int {
+		return cmp.Or(cmp.Compare(weights[b.what], weights[a.what]), cmp.Compare(a.person, b.person), strings.Compare(a.app, b.app))
+	})
+}
+
+var weights = map[string]int{change.BecomesShut: 3, change.BecomesHeld: 2, change.BecomesLet: 1}
+
+// moved tells to which applications somebody's entry is decided otherwise by another configuration.
+func (r *Reach) moved(after *federation.Snapshot, apps []federation.Name, now time.Time) ([]move, error) {
+	then := *r
+	then.snap = after
+	return r.against(&then, apps, now)
+}
+
+// against tells to which applications the entry of somebody is decided otherwise than that of who they become.
+func (r *Reach) against(then *Reach, apps []federation.Name, now time.Time) (out []move, err error) {
+	for _, name := range apps {
+		was, _ := r.snap.Application(name)
+		is, _ := then.snap.Application(name)
+		old, err := r.Foresee(was, now)
+		if err != nil {
+			return nil, err
+		}
+		next, err := then.Foresee(is, now)
+		if err != nil {
+			return nil, err
+		}
+		if old.Decision == next.Decision {
+			continue
+		}
+		m := move{person: r.who.ID, name: crossing.NameOf(r.who.Person), app: string(name), what: change.BecomesHeld}
+		switch {
+		case next.Decision == federation.Deny:
+			m.what, m.loses, m.cause = change.BecomesShut, true, next.Finding.Title
+		case next.Decision == federation.Allow || old.Decision == federation.Deny:
+			m.what = change.BecomesLet
+		}
+		out = append(out, m)
+	}
+	return out, nil
+}
+
+// beside are the moves of those whose recorded sign-ins do not tell the same already.
+func (m moves) beside(got Evaluated) (out []move) {
+	told := map[int64]bool{}
+	for _, l := range got.Others {
+		if l.weight() != 0 {
+			told[l.Compared.Account] = true
+		}
+	}
+	for _, x := range m.all {
+		if !told[x.person] { // each person once, by the worst
+			told[x.person] = true
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// into counts moves with what recorded sign-ins came to.
+func (m moves) into(out *change.Consequence, got Evaluated) {
+	out.Known, out.Stopped = m.known, out.Stopped || m.stopped
+	for _, x := range m.beside(got) {
+		switch x.what {
+		case change.BecomesShut:
+			out.Shut++
+		case change.BecomesHeld:
+			out.Held++
+		default:
+			out.Let++
+		}
+		if len(out.People) < mostAffected {
+			out.People = append(out.People, change.Affected{Person: x.person, Name: x.name, Application: x.app, What: x.what})
+		}
+	}
+}
+
+// Becoming is what would become of an account.
+type Becoming struct {
+	Person int64
+	Of     func(p *crossing.Person)
+}
+
+// Foreseen tells to which applications entry would be decided otherwise, once accounts become other. What somebody
+// loses has to be confirmed.
+func (rm *Room) Foreseen(ctx context.Context, snap *federation.Snapshot, all []Becoming) (out change.Consequence, err error) {
+	apps := deciding(snap)
+	if len(apps) == 0 || len(all) == 0 {
+		return out, nil
+	}
+	words, err := rm.allWords(ctx, snap, mostLooked)
+	if err != nil {
+		return out, err
+	}
+	got, now := moves{}, rm.now()
+	for chunk := range slices.Chunk(all, pageOfPeople) {
+		ids := make([]int64, len(chunk))
+		become := map[int64]Becoming{}
+		for i, b := range chunk {
+			ids[i], become[b.Person] = b.Person, b
+		}
+		some, err := rm.people.Many(ctx, ids, "", "")
+		if err != nil {
+			return out, err
+		}
+		for _, who := range some {
+			r := &Reach{snap: snap, who: who, words: words[who.ID]}
+			next := *r
+			become[who.ID].Of(&next.who.Person)
+			moved, err := r.against(&next, apps, now)
+			if err != nil {
+				return out, err
+			}
+			got.known++
+			got.all = append(got.all, moved...)
+		}
+		if got.stopped = rm.now().After(now.Add(foreseenWithin)); got.stopped {
+			break
+		}
+	}
+	got.sort()
+	got.into(&out, Evaluated{})
+	lost := crossing.Losses{}
+	h := sha256.New()
+	for _, m := range got.all {
+		if !m.loses {
+			continue
+		}
+		lost.Lose(fmt.Sprintf("%s at %s: %s", m.name, m.app, m.cause), m.app)
+		fmt.Fprintln(h, m.person, m.app)
+	}
+	lost.Shut = out.Shut
+	if out.Finding = lost.Finding(); out.Finding != nil {
+		out.Digest = hex.EncodeToString(h.Sum(nil)[:8])
+	}
+	return out, nil
+}
+
+// deciding are the applications on whose entry something is said.
+func deciding(snap *federation.Snapshot) (out []federation.Name) {
+	for _, a := range snap.Applications() {
+		if a.Everyone == federation.EveryoneNo || snap.Book(a.Name).Says() {
+			out = append(out, a.Name)
+		}
+	}
+	return out
+}
