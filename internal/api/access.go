@@ -13,14 +13,16 @@ type RuleFilter struct {
 
 // AccessRule is an access rule, read aloud.
 type AccessRule struct {
-	Name        string `json:"name"`
-	Title       string `json:"title"`
-	Application string `json:"application,omitempty" doc:"Absent for a rule of the gate"`
-	Sentence    string `json:"sentence"`
-	Then        string `json:"then" enum:"allow,deny,step-up"`
-	Say         string `json:"say,omitempty" doc:"What those who are denied read"`
-	Holds       bool   `json:"holds" doc:"It holds at the moment"`
-	Broken      bool   `json:"broken,omitempty" doc:"It cannot be read any more: whoever it may be about does not enter"`
+	Name        string    `json:"name"`
+	Title       string    `json:"title"`
+	Application string    `json:"application,omitempty" doc:"Absent for a rule of the gate"`
+	Sentence    string    `json:"sentence"`
+	Then        string    `json:"then" enum:"allow,deny,step-up"`
+	Say         string    `json:"say,omitempty" doc:"What those who are denied read"`
+	Holds       bool      `json:"holds" doc:"It holds at the moment"`
+	Decided     int64     `json:"decided" doc:"How often it decided at sign-ins, in the last 30 days"`
+	Last        time.Time `json:"last,omitzero" doc:"When it decided last; absent for not in these days"`
+	Broken      bool      `json:"broken,omitempty" doc:"It cannot be read any more: whoever it may be about does not enter"`
 }
 
 // Simulation is who would want to enter an application, and how.
@@ -87,6 +89,8 @@ type AdmissionFilter struct {
 type Admissions struct {
 	Everyone string            `json:"everyone" enum:",yes,no" doc:"Whether whoever nothing else is about enters; empty is that nobody decided on it, which lets them in"`
 	Groups   []GroupAdmission  `json:"groups"`
+	Decided  int64             `json:"decided" doc:"How often an admission decided at sign-ins, in the last 30 days"`
+	Default  int64             `json:"default" doc:"How often the setting everyone did"`
 	People   []PersonAdmission `json:"people" doc:"A page of them, by number"`
 	Total    int64             `json:"total" doc:"People in all"`
 }

@@ -2,6 +2,7 @@ package app
 
 import (
 	"cmp"
+	_ "embed" // the list of public mail domains
 	"fmt"
 	"log/slog"
 	"net/netip"
@@ -37,7 +38,30 @@ type Config struct {
 	Metrics   MetricsConfig   `yaml:"metrics"`
 	Publisher PublisherConfig `yaml:"publisher"`
 	Mail      MailConfig      `yaml:"mail"`
-	Proxies   []string        `yaml:"proxies"` // networks of proxies whose X-Forwarded-For is believed
+	// PublicMailDomains is a file with domains at which anybody can have an address, in place of the list that comes
+	// with the gate.
+	PublicMailDomains string   `yaml:"publicMailDomains"`
+	Proxies           []string `yaml:"proxies"` // networks of proxies whose X-Forwarded-For is believed
+}
+
+//go:embed public-mail-domains.txt
+var shippedMailDomains string
+
+// publicMail reads the list of public mail domains.
+func (c *Config) publicMail() (federation.MailDomains, error) {
+	text, from := shippedMailDomains, "the list that comes with the gate"
+	if c.PublicMailDomains != "" {
+		octets, err := os.ReadFile(c.PublicMailDomains)
+		if err != nil {
+			return nil, &ConfigError{"publicMailDomains cannot be read: " + err.Error(), "Give a file with one domain a line."}
+		}
+		text, from = string(octets), c.PublicMailDomains
+	}
+	out, err := federation.ReadMailDomains(text)
+	if err != nil {
+		return nil, &ConfigError{"publicMailDomains: " + from + ", " + err.Error(), "Mend the line."}
+	}
+	return out, nil
 }
 
 // PublisherConfig says in metadata who runs the gate.

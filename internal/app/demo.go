@@ -34,6 +34,13 @@ type scenario struct {
 	Providers     []scenarioProvider    `yaml:"providers"`
 	Applications  []scenarioApplication `yaml:"applications"`
 	Groups        []scenarioUnit        `yaml:"groups"`
+	Rules         []struct {
+		Name        string              `yaml:"name"`
+		Application string              `yaml:"application"`
+		Person      string              `yaml:"person"` // words by which one person is found
+		Days        int                 `yaml:"days"`   // until its end, 0 for none
+		Settings    federation.Settings `yaml:"settings"`
+	} `yaml:"rules"`
 	Organisations []scenarioUnit        `yaml:"organisations"`
 	Federations   []struct {
 		Name     string `yaml:"name"`
@@ -183,7 +190,11 @@ func Demo(ctx context.Context, o DemoOptions) (err error) {
 		return errors.Join(err, ln.Close())
 	}
 	defer box.Close()
-	s, err := startService(ctx, serviceOptions{base: base, mail: post, data: filepath.Join(o.Data, "data"),
+	public, err := (&Config{}).publicMail()
+	if err != nil {
+		return errors.Join(err, ln.Close())
+	}
+	s, err := startService(ctx, serviceOptions{base: base, publicMail: public, mail: post, data: filepath.Join(o.Data, "data"),
 		sealKey: filepath.Join(o.Data, "seal.key"),
 		skew:    time.Minute, allowHTTP: true, publisher: federation.Publisher{Organisation: "Wrenmoor Rail",
 			URL: "https://wrenmoor.example", Contact: "Signal box", Mail: "signal-box@wrenmoor.example", Policy: "https://wrenmoor.example/privacy"},
@@ -295,7 +306,7 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 		return err
 	}
 	for _, fill := range []func(context.Context, *scenario) error{d.providers, d.applications, d.federations, d.people,
-		d.mailbox} {
+		d.rules, d.mailbox} {
 		if err := fill(ctx, sc); err != nil {
 			return err
 		}

@@ -49,6 +49,7 @@ type serviceOptions struct {
 	publisher           federation.Publisher
 	mail                mailing.Server
 	allowHTTP           bool
+	publicMail          federation.MailDomains
 	log                 *slog.Logger
 }
 
@@ -61,7 +62,7 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 	}
 	g, err := gate.New(ctx, gate.Options{Base: o.base, Store: st, Log: o.log, Skew: o.skew, SessionLife: o.sessionLife,
 		SessionIdle: o.sessionIdle, AllowNetworks: o.networks,
-		AllowHTTP: o.allowHTTP, Publisher: o.publisher, Mail: o.mail,
+		AllowHTTP: o.allowHTTP, Publisher: o.publisher, Mail: o.mail, PublicMail: o.publicMail,
 		Protocols: Protocols()})
 	if err != nil {
 		return nil, errors.Join(err, st.Close())
@@ -157,7 +158,11 @@ func Serve(ctx context.Context, path string) error {
 	if err != nil {
 		return err
 	}
-	s, err := startService(ctx, serviceOptions{base: c.Base, mail: server, data: c.Data, sealKey: c.SealKey, skew: skew,
+	public, err := c.publicMail()
+	if err != nil {
+		return err
+	}
+	s, err := startService(ctx, serviceOptions{base: c.Base, publicMail: public, mail: server, data: c.Data, sealKey: c.SealKey, skew: skew,
 		sessionLife: life, sessionIdle: idle,
 		networks: fetchFrom, metrics: metrics, proxies: proxies,
 		publisher: federation.Publisher{Organisation: c.Publisher.Organisation, URL: c.Publisher.URL,

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"net/http"
 	"path/filepath"
+	"strconv"
 	"time"
 
 	"innergate.example/innergate/demo"
@@ -111,6 +112,12 @@ func (d *running) applications(ctx context.Context, sc *scenario) error {
 			return err
 		}
 		if _, err := g.Records.Application(a.Name); err != nil {
+			if n.Settings = maps.Clone(n.Settings); n.Settings == nil {
+				n.Settings = federation.Settings{}
+			}
+			if a.Kind != "service" { // whose tokens are about nobody
+				n.Settings["everyone"] = federation.EveryoneYes
+			}
 			if _, err := g.Records.AddApplication(ctx, change.By{Who: "demo"}, n); err != nil {
 				return err
 			}
@@ -208,6 +215,44 @@ func (d *running) units(ctx context.Context, kind federation.Kind, all []scenari
 		}
 		_, err := g.Records.PutUnit(ctx, change.By{Who: "demo"}, federation.Unit{Kind: kind, Name: federation.Name(u.Name), Title: u.Title,
 			Notes: u.Notes, UserType: u.UserType, Inside: u.Inside, Values: u.Values, Providers: u.Providers, Domains: u.Domains, Groups: u.Groups})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// rules makes the access rules. Their people are found by address, and their ends are days from now: the demo can be
+// looked at in any year.
+func (d *running) rules(ctx context.Context, sc *scenario) error {
+	g, by := d.service.gate, change.By{Who: "demo"}
+	for _, r := range sc.Rules {
+		if _, err := g.Records.Object(string(federation.KindRule), r.Name); err == nil {
+			continue
+		}
+		if _, err := g.Records.Application(r.Application); err != nil && r.Application != "" {
+			continue // somebody removed it
+		}
+		said := maps.Clone(r.Settings)
+		if said["application"] = r.Application; r.Days > 0 {
+			said["until"] = time.Now().UTC().AddDate(0, 0, r.Days).Format(time.DateOnly)
+		}
+		if r.Person != "" {
+			page, err := g.Accounts.List(ctx, accounts.Filter{Search: r.Person, Limit: 2})
+			if err != nil {
+				return err
+			}
+			if len(page.People) != 1 {
+				continue // somebody removed them
+			}
+			said["people"] = []any{strconv.FormatInt(page.People[0].ID, 10)}
+		}
+		by.Confirms = ""
+		got, err := g.Records.Lay(ctx, by, string(federation.KindRule), r.Name, 0, said)
+		if got.Consequence.Finding != nil { // it is meant
+			by.Confirms = got.Consequence.Digest
+			_, err = g.Records.Lay(ctx, by, string(federation.KindRule), r.Name, 0, said)
+		}
 		if err != nil {
 			return err
 		}

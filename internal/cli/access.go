@@ -33,7 +33,8 @@ func (e *environment) accessRules() *ucli.Command {
 						if r.Broken {
 							holds = "cannot be read: denies"
 						}
-						t.add("rule!", r.Name, "application", dash(r.Application), "says!", r.Sentence, "holds", holds)
+						t.add("rule!", r.Name, "application", dash(r.Application), "says!", r.Sentence, "holds", holds, "decided", fmt.Sprint(r.Decided),
+							"last", brief(r.Last, time.Now()))
 					}
 					e.tell(w, t, "No rules: everybody with a valid answer of a provider enters. Make one with innergate object put rule/NAME.")
 				})
@@ -123,7 +124,7 @@ func (e *environment) tellSimulated(w io.Writer, got api.Simulated) {
 			what = "an earlier one decides"
 		}
 		t.add("looked at!", cmp.Or(r.Name, map[string]string{"admission": "(admissions)", "default": "(everyone)"}[r.By]), "says!", r.Sentence,
-			"for this person", what)
+			"for this person!", what)
 	}
 	e.tell(w, t, "")
 	if got.Released == nil || got.Decision == "deny" {

@@ -146,6 +146,8 @@ func helpFlags(w io.Writer, title string, flags []ucli.Flag) {
 			}
 		case *ucli.StringSliceFlag:
 			name, text = name+" "+valueWord(f.Name), f.Usage
+		case *ucli.Int64SliceFlag:
+			name, text = name+" N", f.Usage
 		case *ucli.Int64Flag:
 			name, text = name+" N", f.Usage
 		case *ucli.BoolFlag:

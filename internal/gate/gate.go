@@ -58,6 +58,8 @@ type Options struct {
 	Protocols     []crossing.Protocol  // the first is that of records of before there were several
 	// Kinds are further kinds of objects, which are what their settings say.
 	Kinds []*federation.Description
+	// PublicMail are domains of e-mail addresses that anybody can have.
+	PublicMail federation.MailDomains
 }
 
 // Gate is one running Inner Gate: its rooms, and their work in the background.
@@ -137,10 +139,10 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Operators = operators.New(o.Store, g.base, o.Now, g.tries)
 	g.Arrivals = arrivals.New(o.Store, o.Now)
 	self := federation.Gate{Publisher: o.Publisher, Base: g.base, Skew: o.Skew,
-		SignInLife: o.SessionLife, Mails: o.Mail != mailing.Server{}}
+		SignInLife: o.SessionLife, Mails: o.Mail != mailing.Server{}, PublicMail: o.PublicMail}
 	g.Records, err = records.New(ctx, records.Parts{Store: o.Store, Now: o.Now, Fetch: out, Sessions: g.sessions,
 		Keys:      g.Keys,
-		Freshness: g.Freshness, Editions: kept, Kinds: append([]*federation.Description{federation.AccessRules}, o.Kinds...)}, self, o.Protocols)
+		Freshness: g.Freshness, Editions: kept, Kinds: append([]*federation.Description{federation.AccessRules, federation.Defaults}, o.Kinds...)}, self, o.Protocols)
 	if err != nil {
 		return err
 	}

@@ -56,7 +56,8 @@ type TraceHead struct {
 	Finding     string
 	Millis      int64
 	Verified    bool
-	Account     int64 // of the person, 0 for nobody on record
+	Account     int64  // of the person, 0 for nobody on record
+	Ground      string // what entry was decided by in this turn, "" for nothing; it is counted, not kept
 }
 
 // TraceLog writes traces in the background. When its buffer is full, entries are
@@ -232,6 +233,11 @@ func (t *TraceLog) write(tx *gorm.DB, e entry) error {
 	if h.Person != "" {
 		row.Named = t.s.Seal("trace person", []byte(h.Person))
 	}
+	if h.Ground != "" {
+		if err := decided(tx, h); err != nil {
+			return err
+		}
+	}
 	limit := int64(strangerOctets)
 	if row.Verified {
 		limit = traceOctets
@@ -275,6 +281,9 @@ func (l TraceLimits) prune(tx *gorm.DB) error {
 		if err := find("SELECT id FROM trace_rows WHERE started < ?", tx.NowFunc().Add(-l.Age)); err != nil {
 			return err
 		}
+	}
+	if err := tx.Exec("DELETE FROM decision_rows WHERE day < ?", tx.NowFunc().UTC().AddDate(0, 0, -DecisionDays).Format(time.DateOnly)).Error; err != nil {
+		return err
 	}
 	return drop(tx, ids)
 }

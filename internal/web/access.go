@@ -27,7 +27,7 @@ import (
 
 // accessCalls registers what is asked about who may enter.
 func (s *server) accessCalls(a huma.API) {
-	call(s, a, api.ListRules, func(_ context.Context, in *api.RuleFilter) (*body[api.List[api.AccessRule]], error) {
+	call(s, a, api.ListRules, func(ctx context.Context, in *api.RuleFilter) (*body[api.List[api.AccessRule]], error) {
 		snap, apps := s.gate.Records.Snapshot(), []federation.Name{federation.Name(in.Application)}
 		if in.Application == "" {
 			for _, app := range snap.Applications() {
@@ -36,11 +36,15 @@ func (s *server) accessCalls(a huma.API) {
 		} else if _, err := s.gate.Records.Application(in.Application); err != nil {
 			return nil, change.Field("application", err)
 		}
+		counts, err := s.gate.Traces.Decided(ctx, in.Application)
+		if err != nil {
+			return nil, err
+		}
 		out, seen := api.List[api.AccessRule]{Items: []api.AccessRule{}}, map[federation.Name]bool{}
 		for _, app := range apps {
 			for _, r := range snap.Book(app).Rules {
 				if !seen[r.Name] {
-					seen[r.Name], out.Items = true, append(out.Items, ruleShown(r, time.Now()))
+					seen[r.Name], out.Items = true, append(out.Items, ruleShown(r, counts[r.Name], time.Now()))
 				}
 			}
 		}
@@ -52,9 +56,18 @@ func (s *server) accessCalls(a huma.API) {
 	s.entrantCalls(a)
 }
 
+// attended finds an application that people sign in to.
+func (s *server) attended(name string) (*federation.Application, error) {
+	app, err := s.gate.Records.Application(name)
+	if err == nil && !app.Attended() {
+		err = change.Conflict("the application "+name+" is a service: nobody signs in to it", "name another one; rules and admissions do not touch it")
+	}
+	return app, err
+}
+
 func (s *server) simulate(ctx context.Context, in *api.SentTo[api.Simulation]) (*body[api.Simulated], error) {
 	snap, g := s.gate.Records.Snapshot(), s.gate
-	app, err := g.Records.Application(in.Name)
+	app, err := s.attended(in.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -161,7 +174,7 @@ const mostOfJob = 10_000
 func (s *server) listed(a huma.API, o api.Operation[api.Named, api.Job], what string,
 	do func(ctx context.Context, who change.By, app string, in roll.Import, p jobs.Progress) (any, error)) {
 	taking(s, a, o, func(ctx context.Context, name string, in *upload) (*body[api.Job], error) {
-		if _, err := s.gate.Records.Application(name); err != nil {
+		if _, err := s.attended(name); err != nil {
 			return nil, err
 		}
 		var how api.ListSent
@@ -186,6 +199,9 @@ func (s *server) admitting(ctx context.Context, in *api.SentTo[api.AdmissionChan
 			return nil, change.Field("until", err)
 		}
 	}
+	if _, err := s.attended(in.Name); err != nil {
+		return nil, err
+	}
 	if err := do(ctx, by(ctx), in.Name, e); err != nil {
 		return nil, err
 	}
@@ -193,7 +209,7 @@ func (s *server) admitting(ctx context.Context, in *api.SentTo[api.AdmissionChan
 }
 
 func (s *server) admissions(ctx context.Context, in api.AdmissionFilter) (*body[api.Admissions], error) {
-	app, err := s.gate.Records.Application(in.Name)
+	app, err := s.attended(in.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -209,6 +225,9 @@ func (s *server) admissions(ctx context.Context, in api.AdmissionFilter) (*body[
 		out.Groups = append(out.Groups, one)
 	}
 	if err != nil {
+		return nil, err
+	}
+	if out.Decided, out.Default, err = s.gate.Traces.DecidedBeside(ctx, in.Name); err != nil {
 		return nil, err
 	}
 	people, total, err := s.gate.Accounts.Admissions(ctx, app, in.After, in.Limit)
@@ -237,7 +256,7 @@ func (s *server) entrantCalls(a huma.API) {
 		return &body[api.Entrants]{entrants(g.Records.Snapshot(), got, w)}, nil
 	})
 	call(s, a, api.ForeseeEntrants, func(_ context.Context, in *api.Named) (*body[api.Job], error) {
-		app, err := g.Records.Application(in.Name)
+		app, err := s.attended(in.Name)
 		if err != nil {
 			return nil, err
 		}
@@ -292,7 +311,7 @@ func (s *server) everyone(ctx context.Context, in api.EntrantFilter) (*traces.Ev
 	} else if in.Ground != "" {
 		return nil, w, change.Field("by", errors.New("say what kind of ground it is: rule or admission"))
 	}
-	app, err := s.gate.Records.Application(in.Name)
+	app, err := s.attended(in.Name)
 	if err != nil {
 		return nil, w, err
 	}
@@ -324,7 +343,7 @@ func writeEntrants(to io.Writer, e *traces.Everyone, w traces.Whose) error {
 	return out.WriteAll(rows)
 }
 
-func ruleShown(r *federation.Rule, now time.Time) api.AccessRule {
+func ruleShown(r *federation.Rule, of traces.Decided, now time.Time) api.AccessRule {
 	return api.AccessRule{Name: string(r.Name), Title: r.Title, Application: string(r.App), Sentence: policy.Sentence(r), Then: string(r.Then),
-		Say: r.Say, Holds: r.Holds(now), Broken: r.Broken}
+		Say: r.Say, Holds: r.Holds(now), Broken: r.Broken, Decided: of.Count, Last: of.Last}
 }

@@ -116,7 +116,9 @@ func (c *Checker) Record(r federation.Record) []*finding.Finding {
 		l.hosts(a)
 		c.spoken(l, a)
 		c.way(l, a)
-		c.access(l, a)
+		if a.Attended() {
+			c.access(l, a)
+		}
 		if a.Side.OwnKeys() {
 			l.ownKeys("app/"+string(a.Name), a.Keys)
 		}

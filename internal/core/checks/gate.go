@@ -21,7 +21,14 @@ func (c *Checker) Gate() []*finding.Finding {
 	for _, p := range g.Purposes {
 		l.ownKeys(p.Name, g.Keys[p.Name])
 	}
-	c.rules(l, "")
+	c.rules(l, nil)
+	for _, o := range c.Snap.Units(federation.KindOrganisation) {
+		for _, d := range o.Domains {
+			if c.Snap.Gate.PublicMail.Has(d) {
+				l.Add(finding.New(finding.DomainPublic, finding.Fact("Organisation", o.Name), finding.Fact("Domain", d)))
+			}
+		}
+	}
 	if n := c.Kept.Alike; len(n) > 0 {
 		l.Add(finding.New(finding.MatchAlike, finding.Fact("People", numbers(n[:min(len(n), 50)], int64(len(n))))))
 	}

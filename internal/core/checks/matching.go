@@ -22,6 +22,8 @@ type Kept struct {
 	Attributes []string                     // names of all that is kept with anybody
 	Unproved   map[federation.ID][]Unproved // by the provider that brought it
 	Alike      []int64                      // people with values that only look alike
+	UserTypes  []string                     // those that rules name and that are kept with somebody
+	Admitted   map[federation.ID]bool       // applications that somebody is admitted to by name
 	Subjects   map[string]bool              // which names of applications in tokens are subjects of people
 }
 

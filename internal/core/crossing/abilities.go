@@ -12,6 +12,13 @@ type Abilities struct {
 	Parting    Parting    `does:"a session there can be ended by sending the person"`
 	Reasking   Reasking   `does:"it can tell again of somebody without a browser"`
 	Starting   Starting   `does:"it starts sign-ins itself when somebody opens it at the gate"`
+	Plain      Plain      `does:"it opens without a sign-in where nothing is said of who may enter"`
+}
+
+// Plain is an address alone, that nobody needs to sign in for.
+type Plain interface {
+	// Address is where the browser is sent.
+	Address() string
 }
 
 // Crossing is what sides of both kinds have in a crossing.

@@ -119,7 +119,7 @@ func (d *drive) done() Turn {
 	if n, ok := t.Next.(*Need); !ok || n.Call != nil || n.Mail != nil {
 		t.Effects, h.effects = h.effects, nil
 	}
-	t.State, t.Apart, t.About, t.Told = d.s, h.apart, h.about, h.told
+	t.State, t.Apart, t.About, t.Told, t.Entry = d.s, h.apart, h.about, h.told, h.entry
 	// Whoever is in by a session proved who they are when it began.
 	t.Verified = h.verified || d.s.Verified && !h.apart || h.by != nil && t.Result == Entered
 	for _, s := range h.steps {
@@ -199,6 +199,10 @@ func (d *drive) open() step {
 	if app.OwnStart != "" {
 		st.Reasons.Add(reason.StartOwn, app.OwnStart)
 		return d.ends(&Go{To: app.OwnStart}, "")
+	}
+	if side := Of(app.Side).Plain; side != nil && policy.Unguarded(d.snap, app) {
+		st.Reasons.Add(reason.StartPlain, side.Address())
+		return d.ends(&Go{To: side.Address()}, "")
 	}
 	if side := Of(app.Side).Starting; side != nil {
 		switch to, starts, err := side.Start(&d.snap.Gate, d.e.Target); {

@@ -8,6 +8,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/grant"
+	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/profile"
 )
 
@@ -27,8 +28,9 @@ type Turn struct {
 	// of strangers is kept more sparingly.
 	Verified bool
 	Decided  Decision
-	Person   Person // who entered
-	Gave     *Gave  // what the person did on a page that asked something
+	Entry    policy.Entry // of a turn in which entry was decided, by what
+	Person   Person       // who entered
+	Gave     *Gave        // what the person did on a page that asked something
 }
 
 // Head is what a trace is found by.

@@ -145,6 +145,7 @@ type here struct {
 	about    Head
 	told     *Told
 	decided  Decision
+	entry    policy.Entry
 }
 
 // copied gives a copy that shares nothing a turn changes.

@@ -286,7 +286,7 @@ func (d *drive) admit() step {
 	e := entering(d.snap, d.p, h.who, h.person, d.s.Given)
 	e.App, e.Proofs, e.Network = d.app, d.s.Proofs, d.e.Browser.Network
 	entry, err := Admit(d.snap, e, d.now)
-	d.here(StepAccess).Reasons = entry.Reasons
+	d.here(StepAccess).Reasons, h.entry = entry.Reasons, entry
 	switch {
 	case err != nil:
 		return d.refuse(err)

@@ -58,7 +58,9 @@ func NearName(s string) string {
 
 // Gate is what the gate itself is.
 type Gate struct {
-	Base string // public base address: an origin, without a slash at the end
+	// PublicMail are domains of e-mail addresses that anybody can have: they are no organisation's.
+	PublicMail MailDomains
+	Base       string // public base address: an origin, without a slash at the end
 	// FirstBase is the one that the data began with, "" if that is not known.
 	FirstBase string
 	Skew      time.Duration // allowed difference of clocks

@@ -24,6 +24,8 @@ type Description struct {
 	Settings []Setting
 	// Check sees whether an object can be so in a snapshot; nil for no more than each setting says.
 	Check func(after *Snapshot, p *Plain) error
+	// Always is the name of the one that there always is, and no other; "" for any number.
+	Always Name
 }
 
 // Plain is an object of a described kind.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -292,13 +293,17 @@ func (b *Book) Says() bool { return len(b.Rules)+len(b.admits) > 0 }
 
 // For gives the places of rules that can be about somebody: in their order, each once.
 func (b *Book) For(person int64, groups, around, organisations []Name) []int {
-	out := slices.Clone(b.any)
+	out := append(make([]int, 0, len(b.any)+32), b.any...)
 	out = append(out, b.byPerson[person]...)
-	for _, g := range around {
-		out = append(out, b.byGroup[g]...)
+	if len(b.byGroup) > 0 {
+		for _, g := range around {
+			out = append(out, b.byGroup[g]...)
+		}
 	}
-	for _, g := range groups {
-		out = append(out, b.byAlone[g]...)
+	if len(b.byAlone) > 0 {
+		for _, g := range groups {
+			out = append(out, b.byAlone[g]...)
+		}
 	}
 	for _, o := range organisations {
 		out = append(out, b.byOf[o]...)
@@ -410,6 +415,21 @@ func (s *Snapshot) readRules() {
 func (s *Snapshot) Enters(app Name, other *Snapshot) bool {
 	a, b := s.Book(app), other.Book(app)
 	return a.Mark == b.Mark && (s.units == other.units || !a.Units)
+}
+
+// Rules are all access rules, by name.
+func (s *Snapshot) Rules() []*Rule {
+	return slices.SortedFunc(maps.Values(s.rules), func(a, b *Rule) int { return cmp.Compare(a.Name, b.Name) })
+}
+
+// NamedBy are the access rules that name a person.
+func (s *Snapshot) NamedBy(person int64) (out []Name) {
+	for _, r := range s.Rules() {
+		if slices.Contains(r.People, person) {
+			out = append(out, r.Name)
+		}
+	}
+	return out
 }
 
 // Rule finds an access rule by name.

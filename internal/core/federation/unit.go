@@ -48,6 +48,9 @@ type units struct {
 	byValue  map[string]*Unit // groups, by what providers call them, in small letters
 	ofOwner  map[Name]*Unit   // organisations, by their providers
 	byDomain map[string]*Unit
+	place    map[Name]int // groups by their place, with the place of the one that each lies in, -1 for none
+	names    []Name
+	inside   []int
 }
 
 func newUnits(list []*Unit) *units {
@@ -70,7 +73,23 @@ func newUnits(list []*Unit) *units {
 			u.byValue[profile.Small(v)] = x
 		}
 	}
+	u.number()
 	return u
+}
+
+// number gives groups their places.
+func (u *units) number() {
+	u.place = make(map[Name]int, len(u.all[KindGroup]))
+	for n := range u.all[KindGroup] {
+		u.place[n], u.names = len(u.names), append(u.names, n)
+	}
+	for _, n := range u.names {
+		at, there := u.place[u.all[KindGroup][n].Inside]
+		if !there {
+			at = -1
+		}
+		u.inside = append(u.inside, at)
+	}
 }
 
 func (u *units) list() (out []*Unit) {
@@ -111,14 +130,37 @@ func (s *Snapshot) OrganisationAt(domain string) (*Unit, bool) {
 }
 
 // Around gives groups with all that these lie in, each once, the nearest first.
-func (s *Snapshot) Around(groups []Name) (out []Name) {
-	seen := make(map[Name]bool, 2*len(groups))
+func (s *Snapshot) Around(groups []Name) []Name {
+	out, _ := s.Surround(groups)
+	return out
+}
+
+// GroupSet is a set of groups of a snapshot.
+type GroupSet struct {
+	at   map[Name]int
+	bits []uint64
+}
+
+// Has reports whether a group is in it.
+func (g GroupSet) Has(n Name) bool {
+	i, there := g.at[n]
+	return there && g.bits[i>>6]&(1<<(i&63)) != 0
+}
+
+// Surround gives them as a set, too.
+func (s *Snapshot) Surround(groups []Name) (out []Name, set GroupSet) {
+	u := s.units
+	out, set = make([]Name, 0, len(groups)+8), GroupSet{u.place, make([]uint64, len(u.inside)/64+1)}
 	for _, n := range groups {
-		for x, ok := s.Unit(KindGroup, n); ok && !seen[x.Name]; x, ok = s.Unit(KindGroup, x.Inside) {
-			out, seen[x.Name] = append(out, x.Name), true
+		i, there := u.place[n]
+		for there && set.bits[i>>6]&(1<<(i&63)) == 0 {
+			set.bits[i>>6] |= 1 << (i & 63)
+			out = append(out, u.names[i])
+			i = u.inside[i]
+			there = i >= 0
 		}
 	}
-	return out
+	return out, set
 }
 
 // Within gives a group with all that lie in it.
@@ -237,6 +279,10 @@ func (s *Snapshot) checkOrganisation(x *Unit) error {
 		field := fmt.Sprintf("domains[%d]", i)
 		if err := CheckDomain(d); err != nil {
 			return &SettingError{field, err}
+		}
+		if s.Gate.PublicMail.Has(d) {
+			return &SettingError{field, fmt.Errorf("anybody can have an address at %s, so no organisation is known by it; leave it out, "+
+				"and have its people land by their provider or by name", d)}
 		}
 		if o, ok := s.OrganisationAt(d); ok && o.Name != x.Name {
 			return &SettingError{field, fmt.Errorf("the domain %s is the organisation %s's already", d, o.Name)}

@@ -146,6 +146,12 @@ const (
 	AccessDenied            Code = "access-denied"
 	AccessNobody            Code = "access-nobody"
 	AccessKeptOut           Code = "access-kept-out"
+	AccessUndecided         Code = "access-undecided"
+	AdmissionEnded          Code = "admission-ended"
+	RuleContradicts         Code = "rule-contradicts"
+	RuleNever               Code = "rule-never"
+	RuleValueUnknown        Code = "rule-value-unknown"
+	DomainPublic            Code = "domain-public"
 	AccessUnlinked          Code = "access-unlinked"
 	AccessStepUp            Code = "access-step-up"
 	AccessEmpty             Code = "access-empty"
@@ -900,12 +906,31 @@ var catalogue = []Entry{
 	{AccessEmpty, Warning, Gate, "Nobody can enter the application",
 		"Make a rule that lets somebody in (innergate object put rule/NAME then=allow …), or set everyone=yes.",
 		"No rule that holds lets anybody in, and who no rule is about does not enter."},
+	{AccessUndecided, Note, Gate, "Everybody can enter, and nobody decided that",
+		"Decide it: innergate app admit APPLICATION --everyone, or innergate app unadmit APPLICATION --everyone, which lets in only who is " +
+			"admitted by name or by a rule.",
+		"The application's setting everyone was never chosen."},
+	{AdmissionEnded, Note, Gate, "The admission of a group has ended",
+		"Take it away (innergate app unadmit APPLICATION --group G), or admit the group anew.",
+		"The end of a group's admission has passed: it lets nobody in any more."},
+	{RuleContradicts, Warning, Gate, "Two access rules are about the same people and say different things",
+		"Remove one of the two, or have it be about other people: the one that is looked at first decides always.",
+		"A rule has the conditions of one before it, and another outcome."},
+	{RuleNever, Warning, Gate, "An access rule is about nobody",
+		"Have the rule name the application's provider, or none.",
+		"A rule asks for a provider that the application does not take people of."},
+	{RuleValueUnknown, Warning, Gate, "An access rule asks for a value that nobody is known to have",
+		"Write it as records and people have it (innergate object put rule/NAME …); where it is to come later, leave it.",
+		"A rule names a user type that no record, group or person has, or reads an attribute that no profile has."},
+	{DomainPublic, Warning, Gate, "An organisation is known by a domain at which anybody can have an address",
+		"Take the domain out (innergate object put organisation/NAME domains=…); its people land by their provider, or by name.",
+		"The domain stands in the list of public mail domains. Earlier builds took it."},
 	{RuleEnded, Note, Gate, "An access rule has ended",
 		"Remove the rule (innergate object remove rule/NAME), or give it another end.",
 		"The end of a rule has passed: it decides nothing any more."},
 	{RuleShadowed, Warning, Gate, "An access rule never decides",
-		"Put it before the rule that is about everybody (setting order), or remove one of the two.",
-		"A rule before it is about everybody, so none behind that is looked at."},
+		"Put it before the rule that decides always (setting order), or remove one of the two.",
+		"A rule before it is about everybody whom this one is about."},
 	{RuleBroken, Error, Gate, "An access rule cannot be read, and denies whomever it may be about",
 		"Correct its settings (innergate object show rule/NAME), or remove it.",
 		"A rule that an earlier build took has a value that this one does not know."},

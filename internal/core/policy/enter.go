@@ -30,9 +30,8 @@ type Subject struct {
 	Admitted      *federation.Admission // to the application, by their own name; nil if nobody said so
 	Proved        func() Proved         // their attributes, as far as a rule asks for them; nil for none
 	proved        *Proved
-	unproved      []string                 // attributes that a rule asked for and that have values nobody vouches for
-	in            map[federation.Name]bool // all groups that they are in: those that their own ones lie in, too
-	own           map[federation.Name]bool
+	unproved      []string            // attributes that a rule asked for and that have values nobody vouches for
+	in            federation.GroupSet // all groups that they are in: those that their own ones lie in, too
 	net           netip.Prefix
 }
 
@@ -70,6 +69,16 @@ type Entry struct {
 	Rule    *federation.Rule // that decided, of a rule
 	Unit    federation.Name  // whose admission decided; "" for the person's own
 	Reasons reason.Reasons
+}
+
+// Ground says what a decision rests on: "rule NAME", "admission GROUP", "admission" for the person's own, "default", or
+// "" where neither rules nor admissions were asked.
+func (e Entry) Ground() string {
+	name := e.Unit
+	if e.Rule != nil {
+		name = e.Rule.Name
+	}
+	return strings.TrimSpace(string(e.By) + " " + string(name))
 }
 
 // Say labels the sentence that a rule has for whoever it denies.
@@ -111,6 +120,12 @@ func Enter(snap *federation.Snapshot, app *federation.Application, s Subject, no
 	e.Outcome = federation.Allow
 	e.Reasons.Add(reason.AccessEverybody)
 	return e, nil
+}
+
+// Unguarded reports whether nothing is said of who may enter an application: no provider that people have to come by,
+// no rule, no admission, and everyone may.
+func Unguarded(snap *federation.Snapshot, app *federation.Application) bool {
+	return app.Provider == "" && app.Everyone != federation.EveryoneNo && !snap.Book(app.Name).Says()
 }
 
 // admission is what is said of somebody by name: of themselves, else of the nearest of their groups.
@@ -232,14 +247,8 @@ func (s *Subject) judgedAdmission(snap *federation.Snapshot, app *federation.App
 
 // within finds all groups that somebody is in, and reads what rules are held against.
 func (s *Subject) within(snap *federation.Snapshot) []federation.Name {
-	around := snap.Around(s.Groups)
-	s.in, s.own = make(map[federation.Name]bool, len(around)), make(map[federation.Name]bool, len(s.Groups))
-	for _, g := range around {
-		s.in[g] = true
-	}
-	for _, g := range s.Groups {
-		s.own[g] = true
-	}
+	around, in := snap.Surround(s.Groups)
+	s.in = in
 	if a, err := netip.ParseAddr(s.Network); err == nil {
 		s.net = netip.PrefixFrom(a.Unmap(), a.Unmap().BitLen())
 	} else if s.net, err = netip.ParsePrefix(s.Network); err != nil {
@@ -299,10 +308,6 @@ func listed(values []any) string {
 
 // plainly finds the first condition of a rule, without that on attributes, that does not hold.
 func (s *Subject) plainly(snap *federation.Snapshot, r *federation.Rule, now time.Time) func() string {
-	groups := s.in
-	if r.Alone {
-		groups = s.own
-	}
 	switch {
 	case now.Before(r.From):
 		return func() string { return "it holds from " + r.From.UTC().Format(time.RFC3339) }
@@ -310,7 +315,9 @@ func (s *Subject) plainly(snap *federation.Snapshot, r *federation.Rule, now tim
 		return func() string { return "it has ended at " + r.Until.UTC().Format(time.RFC3339) }
 	case len(r.People) > 0 && !slices.Contains(r.People, s.Person):
 		return func() string { return "it is about other people" }
-	case len(r.Groups) > 0 && !slices.ContainsFunc(r.Groups, func(g federation.Name) bool { return groups[g] }):
+	case len(r.Groups) > 0 && !slices.ContainsFunc(r.Groups, func(g federation.Name) bool {
+		return s.in.Has(g) && (!r.Alone || slices.Contains(s.Groups, g))
+	}):
 		return func() string { return "not in " + names(r.Groups) }
 	case len(r.Organisations) > 0 && !common(r.Organisations, s.Organisations):
 		return func() string { return "not of " + names(r.Organisations) }

@@ -3,6 +3,8 @@ package policy_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -150,7 +152,114 @@ func TestRulesThatCannotBe(t *testing.T) {
 	}
 }
 
-// Over random rules and people: what the index finds decides as going through all rules does.
+// Admissions stand between the application's rules and those of the gate; the nearest that says something counts.
+func TestAdmissions(t *testing.T) {
+	snap := house(t)
+	app := &federation.Application{}
+	app.Name, app.Everyone = "roster", federation.EveryoneNo
+	for _, g := range [][2]federation.Name{{"night", "drivers"}, {"day", "drivers"}} {
+		snap = snap.With(&federation.Unit{Kind: federation.KindGroup, Name: g[0], Title: "g", Inside: g[1]})
+	}
+	snap = snap.With(rule(t, snap, "not-sam", federation.Settings{"application": "roster", "then": "deny", "people": words("7")}),
+		rule(t, snap, "gate-allows", federation.Settings{"then": "allow", "people": words("8")}))
+	given := &federation.Admission{}
+	ended := &federation.Admission{Until: now.Add(-time.Second)}
+	for _, c := range []struct {
+		rule, admissions string
+		s                policy.Subject
+		want             federation.Outcome
+		ground           string
+	}{
+		{"a group that lies in one that is admitted", "operations=yes", policy.Subject{Groups: []federation.Name{"night"}}, federation.Allow, "admission operations"},
+		{"the nearest wins", "operations=yes drivers=no", policy.Subject{Groups: []federation.Name{"night"}}, federation.Deny, "admission drivers"},
+		{"the nearest wins, the other way", "operations=no night=yes", policy.Subject{Groups: []federation.Name{"night"}}, federation.Allow, "admission night"},
+		{"of two as near, being kept out wins", "day=no night=yes", policy.Subject{Groups: []federation.Name{"night", "day"}}, federation.Deny, "admission day"},
+		{"until a moment", "drivers=2026-11-29", policy.Subject{Groups: []federation.Name{"drivers"}}, federation.Allow, "admission drivers"},
+		{"one that has ended says nothing", "drivers=2026-11-28 operations=yes", policy.Subject{Groups: []federation.Name{"drivers"}}, federation.Allow, "admission operations"},
+		{"the person's own is the nearest", "drivers=no", policy.Subject{Groups: []federation.Name{"drivers"}, Admitted: given}, federation.Allow, "admission"},
+		{"unless it has ended", "drivers=no", policy.Subject{Groups: []federation.Name{"drivers"}, Admitted: ended}, federation.Deny, "admission drivers"},
+		{"rules of the application come before", "drivers=yes", policy.Subject{Person: 7, Admitted: given}, federation.Deny, "rule not-sam"},
+		{"rules of the gate after", "drivers=no", policy.Subject{Person: 8, Groups: []federation.Name{"drivers"}}, federation.Deny, "admission drivers"},
+		{"and where it says nothing they decide", "drivers=no", policy.Subject{Person: 8}, federation.Allow, "rule gate-allows"},
+		{"else the default", "drivers=yes", policy.Subject{Groups: []federation.Name{"contractors"}}, federation.Deny, "default"},
+	} {
+		app.Admissions = nil
+		require.NoError(t, app.Admissions.UnmarshalJSON([]byte(strconv.Quote(c.admissions))), c.rule)
+		with := snap.Having([]federation.Object{stored(app)}, nil)
+		e, err := policy.Enter(with, app, c.s, now)
+		require.Equal(t, c.want, e.Outcome, c.rule)
+		require.Equal(t, c.ground, e.Ground(), c.rule)
+		require.Equal(t, c.want == federation.Deny, err != nil, c.rule)
+		if c.want == federation.Deny && e.By == policy.ByAdmission {
+			require.True(t, finding.Is(err, finding.AccessKeptOut), c.rule)
+		}
+		for _, j := range policy.Judge(with, app, c.s, now) {
+			if j.About {
+				require.Equal(t, [2]string{string(e.By), string(e.Outcome)}, [2]string{string(j.By), string(j.Then)}, c.rule)
+				break
+			}
+		}
+	}
+	for text, why := range map[string]string{"drivers=soon": "neither yes, no", "drivers=yes drivers=no": "twice", "=yes": "no name"} {
+		var a federation.Admissions
+		require.NoError(t, a.UnmarshalJSON([]byte(strconv.Quote(text))))
+		broken := app.Copy().(*federation.Application)
+		broken.Admissions, broken.Side, broken.Title, broken.Phase = a, side{}, "T", federation.Live
+		require.ErrorContains(t, federation.Check(broken), why, text)
+	}
+}
+
+// stored is an application as a snapshot has it.
+func stored(a *federation.Application) *federation.Application {
+	c := *a
+	c.Side = side{}
+	return &c
+}
+
+// side is the protocol of an application of which no protocol is asked.
+type side struct{ federation.ApplicationSide }
+
+func (side) Protocol() string                                        { return "none" }
+func (side) Identity() string                                        { return "" }
+func (side) Shared() federation.Sharing                              { return federation.Alone }
+func (side) Missing() []federation.Lack                              { return nil }
+func (side) Check(*federation.Application) error                     { return nil }
+func (s side) Can() federation.Abilities                             { return federation.Abilities{} }
+func (side) Named(*federation.Gate, federation.Name) federation.Side { return side{} }
+
+// Conditions on attributes see values that are proved, and tell what was left out; one that fails denies.
+func TestConditionsOnAttributes(t *testing.T) {
+	snap := house(t)
+	app := &federation.Application{}
+	app.Name, app.Everyone = "roster", federation.EveryoneNo
+	proved := func() policy.Proved {
+		return policy.Proved{Subject: "ada", Values: map[string][]any{"department": {"depot"}, "costCenter": {}}, Left: []string{"costCenter"}}
+	}
+	for _, c := range []struct {
+		rule, when string
+		want       federation.Outcome
+		why        string // of what is looked at
+	}{
+		{"a proved value counts", `attributes.department.exists(d, d == "depot")`, federation.Allow, ""},
+		{"another does not", `attributes.department.exists(d, d == "office")`, federation.Deny, "department is depot"},
+		{"the provider's name for them", `subject == "ada"`, federation.Allow, ""},
+		{"what nobody vouches for decides nothing", `attributes.costCenter.exists(c, c == "7")`, federation.Deny, "costCenter that nobody vouches for"},
+		{"an attribute that is not there is empty", `size(attributes.title) == 0`, federation.Allow, ""},
+		{"a condition that fails denies", `attributes.title[0] == "x"`, federation.Deny, "cannot be evaluated"},
+	} {
+		with := snap.With(rule(t, snap, "r", federation.Settings{"application": "roster", "then": "allow", "when": c.when}))
+		who := policy.Subject{Person: 1, Proved: proved}
+		e, err := policy.Enter(with, app, who, now)
+		require.Equal(t, c.want, e.Outcome, c.rule)
+		require.Equal(t, c.want == federation.Deny, err != nil)
+		require.Contains(t, policy.Judge(with, app, who, now)[0].Why, c.why, c.rule)
+		if c.when[0] == 'a' && strings.Contains(c.when, "costCenter") {
+			require.Contains(t, e.Reasons[0].Text(), "costCenter", "the trace names what was left out")
+		}
+	}
+}
+
+// Over random rules, admissions and people: what the index finds decides as going through all of them does.
 func TestTheIndexFindsWhatAllRulesSay(t *testing.T) {
 	r := rand.New(rand.NewPCG(28, 1))
 	groups, contexts := []string{"operations", "drivers", "contractors", "signalling"}, []string{"urn:password", "urn:otp", "urn:card"}
@@ -178,27 +287,32 @@ func TestTheIndexFindsWhatAllRulesSay(t *testing.T) {
 		}
 		app := &federation.Application{}
 		app.Name, app.Everyone = "roster", []string{"", "yes", "no"}[r.IntN(3)]
+		for _, g := range some(groups) {
+			app.Admissions = app.Admissions.With(federation.Name(g.(string)), &federation.Admission{Out: r.IntN(2) == 0})
+		}
+		snap = snap.With(stored(app))
 		for range 20 {
 			who := policy.Subject{Person: int64(r.IntN(5)), Context: contexts[r.IntN(3)], Network: []string{"192.0.2.7", "2001:db8:0:2::/64", ""}[r.IntN(3)]}
 			for _, g := range some(groups) {
 				who.Groups = append(who.Groups, federation.Name(g.(string)))
 			}
-			want, by := federation.Allow, federation.Name("")
-			if app.Everyone == "no" {
-				want = federation.Deny
+			if r.IntN(4) == 0 {
+				who.Admitted = &federation.Admission{Until: now.Add(time.Duration(r.IntN(3)-1) * time.Hour)}
 			}
+			var first *policy.Judged
 			for _, j := range policy.Judge(snap, app, who, now) {
 				if j.About {
-					want, by = j.Rule.Then, j.Rule.Name
+					first = &j
 					break
 				}
 				require.NotEmpty(t, j.Why)
 			}
 			got, err := policy.Enter(snap, app, who, now)
-			require.Equal(t, want, got.Outcome)
-			require.Equal(t, want == federation.Deny, err != nil)
-			if by != "" {
-				require.Equal(t, by, got.Rule.Name)
+			require.Equal(t, first.Then, got.Outcome)
+			require.Equal(t, first.By, got.By)
+			require.Equal(t, first.Then == federation.Deny, err != nil)
+			if first.Rule != nil {
+				require.Equal(t, first.Rule.Name, got.Rule.Name)
 			}
 		}
 	}
@@ -214,8 +328,14 @@ func BenchmarkEnter(b *testing.B) {
 		put = append(put, rule(b, snap, fmt.Sprint("r-", i), federation.Settings{"then": "deny", "application": "roster", "order": fmt.Sprint(i),
 			"groups": words(fmt.Sprint("g-", i)), "networks": words("192.0.2.0/24")}))
 	}
+	for i := range 5 {
+		put = append(put, rule(b, snap, fmt.Sprint("c-", i), federation.Settings{"then": "deny", "application": "roster", "order": fmt.Sprint(i * 200),
+			"when": fmt.Sprintf("attributes.department.exists(d, d == 'd-%d')", i)}))
+	}
 	snap = snap.Having(put, nil)
 	app, who := &federation.Application{}, policy.Subject{Person: 1, Network: "198.51.100.1"}
+	proved := policy.Proved{Values: map[string][]any{"department": {"depot"}}}
+	who.Proved = func() policy.Proved { return proved }
 	app.Name = "roster"
 	for i := range 200 {
 		who.Groups = append(who.Groups, federation.Name(fmt.Sprint("g-", i*10)))

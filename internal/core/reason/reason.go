@@ -39,6 +39,7 @@ const (
 // Reasons of the way through.
 const (
 	StartOwn         Code = "start-own"
+	StartPlain       Code = "start-plain"
 	StartTarget      Code = "start-target"
 	StartUnsolicited Code = "start-unsolicited"
 	WishForce        Code = "wish-force"
@@ -105,6 +106,7 @@ var texts = map[Code][2]string{
 	SessionAge:       {"Session", "there is one since %s, which is too long ago for the application"},
 	SessionSubject:   {"Session", "there is one of another person than the application expects"},
 	SessionIntake:    {"Session", "there is one, but the intake reads other attributes now than were kept with it"},
+	StartPlain:       {"Start", "nothing is said of who may enter, and nobody is told of: sent to %s"},
 	StartOwn:         {"Start", "the application accepts only sign-ins that it started: sent to %s"},
 	StartTarget:      {"Target", "%s"},
 	StartUnsolicited: {"Unsolicited", "allowed; turned into a start at the gate"},

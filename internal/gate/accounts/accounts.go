@@ -12,6 +12,7 @@ import (
 	"gorm.io/gorm"
 
 	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/grant"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/leaving"
@@ -104,6 +105,9 @@ func (rm *Room) Enable(ctx context.Context, by change.By, id int64) (Person, err
 // Remove takes somebody out with all that is theirs; that it was done stays in the
 // history. Should they come again, they are somebody new.
 func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
+	if err := rm.unnamed(id); err != nil {
+		return err
+	}
 	traces, err := rm.traces(ctx, id)
 	if err == nil {
 		err = errors.Join(rm.Store.Traces.Remove(ctx, traces), rm.forget(ctx, id))
@@ -128,6 +132,15 @@ func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 		rm.Store.Flush()
 	}
 	return err
+}
+
+// unnamed sees that no access rule names somebody who is to go.
+func (rm *Room) unnamed(id int64) error {
+	if rules := rm.Records.Snapshot().NamedBy(id); len(rules) > 0 {
+		return change.Conflict(fmt.Sprintf("access rules name the person %d: %s", id, federation.Listed(rules)),
+			"take them out of the rules, or remove these, first")
+	}
+	return nil
 }
 
 // traces finds what was recorded of somebody's sign-ins.

@@ -53,6 +53,9 @@ func (rm *Room) Join(ctx context.Context, by change.By, j Joining) (*Joined, err
 	if j.Into == j.Other {
 		return nil, change.Field("other", errors.New("these are the same person; give the number of another one"))
 	}
+	if err := rm.unnamed(j.Other); err != nil {
+		return nil, err
+	}
 	if j.Preview {
 		return rm.weigh(rm.Store.Read.WithContext(ctx), j)
 	}
@@ -105,9 +108,11 @@ func (rm *Room) weigh(db *gorm.DB, j Joining) (*Joined, error) {
 	var links []store.LinkRow
 	var members []store.MemberRow
 	var subjects []store.SubjectRow
+	var admitted []store.AdmissionRow
 	err = errors.Join(db.Where("person = ?", j.Other).Order("key").Find(&links).Error,
 		db.Where("person = ?", j.Other).Find(&members).Error,
 		db.Where("person IN ?", []int64{j.Into, j.Other}).Order("app, person").Find(&subjects).Error,
+		db.Where("person IN ?", []int64{j.Into, j.Other}).Order("app, person").Find(&admitted).Error,
 		db.Where("person = ?", j.Other).Order("hash").Find(&out.sessions).Error)
 	if err != nil {
 		return nil, err
@@ -134,6 +139,9 @@ func (rm *Room) weigh(db *gorm.DB, j Joining) (*Joined, error) {
 	}
 	for _, m := range members {
 		fmt.Fprintf(sum, "member %s %s %s\n", m.Kind, m.Name, m.Source)
+	}
+	for _, a := range admitted {
+		fmt.Fprintf(sum, "admitted %d %s %v\n", a.Person, a.App, a.Until)
 	}
 	for _, s := range subjects {
 		fmt.Fprintf(sum, "subject %s %d %x\n", s.App, s.Person, s.Hash)
@@ -169,6 +177,9 @@ func (rm *Room) join(tx *gorm.DB, by change.By, j Joining, out *Joined) error {
 			"ended": string(grant.Withdrawn), "revision": gorm.Expr("revision + 1")}).Error,
 		tx.Exec("UPDATE link_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error,
 		tx.Exec("UPDATE OR IGNORE member_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error,
+		tx.Exec(`DELETE FROM admission_rows WHERE person = ? AND EXISTS (SELECT 1 FROM admission_rows o WHERE o.person = ?
+			AND o.app = admission_rows.app AND admission_rows.until IS NOT NULL AND (o.until IS NULL OR o.until > admission_rows.until))`,
+			j.Into, j.Other).Error, // of two the longer one stays
 		tx.Exec("UPDATE OR IGNORE admission_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error,
 		tx.Exec("UPDATE OR IGNORE subject_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error,
 		tx.Exec("UPDATE OR IGNORE consent_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
 
@@ -201,7 +202,40 @@ func (rm *Room) Kept(ctx context.Context) (out checks.Kept, err error) {
 	if out.Attributes, err = rm.KeptAttributes(ctx); err != nil {
 		return out, err
 	}
+	if out.UserTypes, err = rm.marked(ctx, snap); err != nil {
+		return out, err
+	}
+	if out.Admitted, err = rm.admitting(ctx); err != nil {
+		return out, err
+	}
 	out.Alike, err = rm.Alike(ctx)
+	return out, err
+}
+
+// marked are the user types that access rules name and that somebody has.
+func (rm *Room) marked(ctx context.Context, snap *federation.Snapshot) (out []string, err error) {
+	keys := map[string]string{}
+	for _, r := range snap.Rules() {
+		for _, t := range r.UserTypes {
+			keys[profile.Key(profile.AttributeUserType, t)] = t
+		}
+	}
+	had, err := Matching(rm.store.Read.WithContext(ctx), profile.AttributeUserType, slices.Collect(maps.Keys(keys)))
+	for key := range had {
+		out = append(out, keys[key])
+	}
+	return out, err
+}
+
+// admitting are the applications that somebody is admitted to by name now.
+func (rm *Room) admitting(ctx context.Context) (map[federation.ID]bool, error) {
+	var apps []federation.ID
+	err := rm.store.Read.WithContext(ctx).Model(&store.AdmissionRow{}).Where("until IS NULL OR until > ?", rm.now().UTC()).
+		Distinct("app").Pluck("app", &apps).Error
+	out := map[federation.ID]bool{}
+	for _, a := range apps {
+		out[a] = true
+	}
 	return out, err
 }
 

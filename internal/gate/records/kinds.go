@@ -47,13 +47,21 @@ type Kind struct {
 
 // Described is a kind whose objects are what their settings say and nothing else.
 func Described(d *federation.Description) Kind {
-	return Kind{Name: d.Kind, Read: d.Read, Make: func(n federation.Name) federation.Settled { return d.Plain(n) },
+	k := Kind{Name: d.Kind, Read: d.Read, Make: func(n federation.Name) federation.Settled { return d.Plain(n) },
 		Fits: func(_, after *federation.Snapshot, p Put) error {
 			if d.Check == nil {
 				return nil
 			}
 			return change.OfSetting(d.Check(after, p.Object.(*federation.Plain)))
 		}}
+	if d.Always != "" {
+		k.Given = func() federation.Object {
+			p := d.Plain(d.Always)
+			p.Revision = 1
+			return p
+		}
+	}
+	return k
 }
 
 // Register makes a kind known. Objects of it that are stored are loaded with the others.

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -98,7 +99,23 @@ func (rm *Room) Make(n NewRecord) (federation.Record, error) {
 	b := r.Basic()
 	b.ID, b.Name, b.Added, b.Revision = federation.ID(random.ID()), federation.Name(n.Name), rm.now().UTC(), 1
 	b.Keeping, b.Phase, b.Title = n.Keeping, n.Phase, n.Title
-	return r, rm.begin(r, n.Settings)
+	return r, rm.begin(r, rm.beginning(n))
+}
+
+// beginning are the settings of a new record, with what the gate begins with where they say nothing.
+func (rm *Room) beginning(n NewRecord) federation.Settings {
+	out := maps.Clone(n.Settings)
+	if out == nil {
+		out = federation.Settings{}
+	}
+	phase, everyone := rm.Snapshot().NewRecord(n.Kind)
+	if _, said := out["phase"]; !said && n.Phase == "" && phase != "" && !n.Draft {
+		out["phase"] = string(phase)
+	}
+	if _, said := out["everyone"]; !said && everyone != "" {
+		out["everyone"] = everyone
+	}
+	return out
 }
 
 // recognized is the protocol that something handed over is of, "" if none knows it.

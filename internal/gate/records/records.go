@@ -99,7 +99,11 @@ func New(ctx context.Context, p Parts, self federation.Gate, protocols []crossin
 		rm.Register(k)
 	}
 	for _, d := range p.Kinds {
-		rm.Register(Described(d))
+		k := Described(d)
+		if d.Kind == federation.KindRule {
+			k.Fits = rm.ruleFits(k.Fits)
+		}
+		rm.Register(k)
 	}
 	rm.described = p.Kinds
 	return rm, rm.load(ctx, self)

@@ -13,6 +13,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/store"
 )
 
 // Entrant is somebody, and whether they enter an application.
@@ -242,6 +243,9 @@ func (rm *Room) EntriesOf(ctx context.Context, snap *federation.Snapshot, person
 	}
 	now := rm.now()
 	for _, a := range snap.Applications() {
+		if !a.Attended() {
+			continue
+		}
 		got, err := r.Foresee(a, now)
 		if err != nil {
 			return nil, err
@@ -249,4 +253,37 @@ func (rm *Room) EntriesOf(ctx context.Context, snap *federation.Snapshot, person
 		out = append(out, Entering{App: a, Entrant: r.entrantBy(got), Why: got.InWords()})
 	}
 	return out, nil
+}
+
+// Decided is how often something decided at sign-ins in the last days, and when last.
+type Decided = store.Decided
+
+// Decided tells it of rules, of one application or of all.
+func (rm *Room) Decided(ctx context.Context, app string) (map[federation.Name]Decided, error) {
+	all, err := rm.store.Traces.Decided(ctx, app)
+	out := map[federation.Name]Decided{}
+	for _, d := range all {
+		if name, is := strings.CutPrefix(d.Ground, string(policy.ByRule)+" "); is {
+			sum := out[federation.Name(name)]
+			if sum.Count += d.Count; d.Last.After(sum.Last) {
+				sum.Last = d.Last
+			}
+			out[federation.Name(name)] = sum
+		}
+	}
+	return out, err
+}
+
+// DecidedBeside tells how often admissions decided on entry to an application, and the default.
+func (rm *Room) DecidedBeside(ctx context.Context, app string) (admissions, other int64, err error) {
+	all, err := rm.store.Traces.Decided(ctx, app)
+	for _, d := range all {
+		switch by, _, _ := strings.Cut(d.Ground, " "); policy.By(by) {
+		case policy.ByAdmission:
+			admissions += d.Count
+		case policy.ByDefault:
+			other += d.Count
+		}
+	}
+	return admissions, other, err
 }

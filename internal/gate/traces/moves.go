@@ -39,7 +39,7 @@ type moves struct {
 func touched(before, after *federation.Snapshot) (out []federation.Name) {
 	for _, a := range after.Applications() {
 		old, there := before.Application(a.Name)
-		if there && (old.Everyone != a.Everyone || !before.Enters(a.Name, after)) {
+		if there && a.Attended() && (old.Everyone != a.Everyone || !before.Enters(a.Name, after)) {
 			out = append(out, a.Name)
 		}
 	}
@@ -214,7 +214,7 @@ func (rm *Room) Foreseen(ctx context.Context, snap *federation.Snapshot, all []B
 // deciding are the applications on whose entry something is said.
 func deciding(snap *federation.Snapshot) (out []federation.Name) {
 	for _, a := range snap.Applications() {
-		if a.Everyone == federation.EveryoneNo || snap.Book(a.Name).Says() {
+		if a.Attended() && (a.Everyone == federation.EveryoneNo || snap.Book(a.Name).Says()) {
 			out = append(out, a.Name)
 		}
 	}

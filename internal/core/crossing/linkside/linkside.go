@@ -1,6 +1,7 @@
 // Package linkside plugs the protocol link into the gate: an application that is
-// only a bookmark, a title and an address. People open it at the gate, sign in
-// there like anywhere else, and are sent to the address without a message.
+// only a bookmark, a title and an address. People open it at the gate and are sent to
+// the address without a message: at once, or, where a provider, rules or admissions say
+// who may enter, once they have signed in like anywhere else.
 //
 // It is also the smallest protocol there is: docs/architecture.md reads it as an
 // example.
@@ -78,8 +79,11 @@ func (Protocol) ReadApplication(data []byte, _ time.Time) (federation.Applicatio
 
 // Application is a bookmark.
 type Application struct {
-	Address string `json:"link,omitempty"`
+	Location string `json:"link,omitempty"`
 }
+
+// Address is where it leads.
+func (a *Application) Address() string { return a.Location }
 
 // Protocol is link.
 func (*Application) Protocol() string { return Name }
@@ -89,7 +93,7 @@ func (*Application) Identity() string { return "" }
 
 // Missing says that the address is, while it is.
 func (a *Application) Missing() []federation.Lack {
-	if a.Address == "" {
+	if a.Location == "" {
 		return []federation.Lack{{What: "address", Field: "link"}}
 	}
 	return nil
@@ -100,10 +104,10 @@ func (*Application) Title() string { return "" }
 
 // Endpoints is the address.
 func (a *Application) Endpoints() []federation.Endpoint {
-	if a.Address == "" {
+	if a.Location == "" {
 		return nil
 	}
-	return []federation.Endpoint{{Use: "Address", Location: a.Address}}
+	return []federation.Endpoint{{Use: "Address", Location: a.Location}}
 }
 
 // Keys are none.
@@ -111,7 +115,7 @@ func (*Application) Keys() []federation.Key { return nil }
 
 // Describe gives the address.
 func (a *Application) Describe() []federation.Value {
-	return []federation.Value{{Label: "Address", Value: a.Address, Touches: federation.TouchAddress}}
+	return []federation.Value{{Label: "Address", Value: a.Location, Touches: federation.TouchAddress}}
 }
 
 // SettingList is empty.
@@ -155,7 +159,7 @@ func (a *Application) Overlay(t federation.Typed) (federation.Side, error) {
 		strings.ContainsFunc(address, func(r rune) bool { return r <= ' ' || r == 0x7f || r == '\\' }) {
 		return bad("%q is no address; give a whole one, like https://archive.wrenmoor.example/", address)
 	}
-	return &Application{Address: address}, nil
+	return &Application{Location: address}, nil
 }
 
 // Data is what is stored.
@@ -182,7 +186,7 @@ func (*Application) Shared() federation.Sharing { return federation.Alone }
 func (a *Application) Sheet(s *federation.Snapshot, r *federation.Application) federation.Sheet {
 	return federation.Sheet{Values: []federation.SheetValue{
 		{Label: "Start at the gate", Value: s.Gate.Base + "/open/" + string(r.Name),
-			AlsoCalled: []string{"link for a portal", "bookmark"}, Hint: "people sign in here, and are sent to " + a.Address},
+			AlsoCalled: []string{"link for a portal", "bookmark"}, Hint: "people sign in here, and are sent to " + a.Location},
 	}}
 }
 
@@ -196,7 +200,7 @@ func (*Application) Receive(*federation.Gate, *federation.Application, *crossing
 // bookmark's to say.
 func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, target string) (json.RawMessage, error) {
 	if target != "" {
-		return nil, finding.New(finding.TargetForeign, finding.Compare("Address", a.Address, target))
+		return nil, finding.New(finding.TargetForeign, finding.Compare("Address", a.Location, target))
 	}
 	return nil, nil
 }
@@ -210,7 +214,7 @@ func (*Application) Naming(*federation.Application, json.RawMessage) (profile.Wa
 }
 
 // Answer plans to send the browser to the address.
-func (a *Application) Answer(crossing.AnswerIn) (crossing.Plan, error) { return open(a.Address), nil }
+func (a *Application) Answer(crossing.AnswerIn) (crossing.Plan, error) { return open(a.Location), nil }
 
 // Refuse plans nothing: a bookmark hears nothing.
 func (*Application) Refuse(*federation.Gate, *federation.Application, json.RawMessage, crossing.Refusal,
@@ -235,4 +239,4 @@ func (o open) Sent() []federation.Value {
 func (*Application) Can() federation.Abilities { return federation.Abilities{} }
 
 // InCrossing says what it can do in a crossing.
-func (*Application) InCrossing() crossing.Abilities { return crossing.Abilities{} }
+func (a *Application) InCrossing() crossing.Abilities { return crossing.Abilities{Plain: a} }
