@@ -22,6 +22,8 @@ export const router = createRouter({
       props: (to) => ({ kind: 'application', name: to.params.name }), meta: { title: 'Application' } },
     { path: '/connect/applications/:name/subjects', component: () => import('./pages/SubjectsPage.vue'), props: true,
       meta: { title: 'Subjects' } },
+    { path: '/connect/applications/:name/entrants', component: () => import('./pages/EntrantsPage.vue'), props: true,
+      meta: { title: 'Who enters' } },
     { path: '/connect/applications/:name/grants', component: () => import('./pages/GrantsPage.vue'), props: true,
       meta: { title: 'Grants' } },
     { path: '/connect/providers/:name/mapping', component: () => import('./pages/MappingPage.vue'),

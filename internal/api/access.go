@@ -178,3 +178,10 @@ type ListSent struct {
 	SkipBad bool   `json:"skipBad,omitempty" doc:"Leave rows out that cannot be used"`
 	Digest  string `json:"digest,omitempty" maxLength:"128" doc:"Of the preview that was looked at; absent only tells what would be"`
 }
+
+// Browser is where a call comes from.
+type Browser struct {
+	Network string `json:"network" doc:"As rules see it: an IPv4 address, or the /64 of an IPv6 one"`
+	From    string `json:"from" doc:"Address of who connects: the browser, or the proxy before the gate"`
+	Proxied bool   `json:"proxied" doc:"Who connects is a trusted proxy, and the network is what it says of the browser"`
+}

@@ -243,6 +243,7 @@ type Preview struct {
 	Differences []federation.Difference `json:"differences"`
 	Missing     []string                `json:"missing" doc:"Values that are still to come from the other side"`
 	Findings    []*finding.Finding      `json:"findings"`
+	Consequence *Consequence            `json:"consequence,omitempty" doc:"What adding it would do to people"`
 }
 
 // Choice is one of several entities that a document holds.

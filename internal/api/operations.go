@@ -116,6 +116,7 @@ var (
 	ForeseeEntrants = starts[Named]("/applications/{name}/entrants", "foresee-entrants",
 		"Decide on the entry of everyone who is known; a job tells how far it is, and the counts")
 	ExportEntrants = gets[EntrantFilter, []byte]("/applications/{name}/entrants/export", "export-entrants", "The list of everyone as CSV")
+	ShowBrowser    = gets[None, Browser]("/browser", "show-browser", "The address that the gate sees for whoever calls: what rules on networks are held against")
 	ListTraces     = gets[TraceFilter, TraceList]("/traces", "list-traces", "Traces, newest first")
 	ShowTrace      = gets[Named, Trace]("/traces/{name}", "show-trace", "One trace, step by step")
 )

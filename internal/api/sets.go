@@ -47,20 +47,28 @@ type Reevaluation struct {
 // Consequence is what a change does to people who signed in lately: their recorded sign-ins,
 // run through it.
 type Consequence struct {
-	Looked  int              `json:"looked" doc:"Recorded sign-ins that the change touches"`
-	Seen    int              `json:"seen" doc:"People in them"`
-	Known   int              `json:"known,omitempty" doc:"People in all, where the change decides on entry: that of each was foreseen"`
-	Shut    int              `json:"shut" doc:"People who would not be let in any more"`
-	Renamed int              `json:"renamed" doc:"People of whom an application would hear by another name"`
-	Held    int              `json:"held" doc:"People who would be asked something first"`
-	Told    int              `json:"told" doc:"People of whom an application would be told something else"`
-	Let     int              `json:"let" doc:"People who would be let in, and were not"`
-	Untold  int              `json:"cannotTell" doc:"Sign-ins of which it cannot be told"`
-	Cause   string           `json:"cause,omitempty" doc:"Why not, of the newest of these"`
-	Stopped bool             `json:"stopped,omitempty" doc:"It took too long; older sign-ins were not looked at"`
-	People  []Affected       `json:"people" doc:"The first twenty for whom something would be other, the worst first"`
-	Finding *finding.Finding `json:"finding,omitempty" doc:"What has to be confirmed before the change is saved"`
-	Confirm string           `json:"confirm,omitempty" doc:"Digest to confirm it with"`
+	Looked   int              `json:"looked" doc:"Recorded sign-ins that the change touches"`
+	Seen     int              `json:"seen" doc:"People in them"`
+	Known    int              `json:"known,omitempty" doc:"People in all, where the change decides on entry: that of each was foreseen"`
+	Shut     int              `json:"shut" doc:"People who would not be let in any more"`
+	Renamed  int              `json:"renamed" doc:"People of whom an application would hear by another name"`
+	Held     int              `json:"held" doc:"People who would be asked something first"`
+	Told     int              `json:"told" doc:"People of whom an application would be told something else"`
+	Let      int              `json:"let" doc:"People who would be let in, and were not"`
+	Offered  []Offer          `json:"offered,omitempty" doc:"Providers that the change offers where they were not"`
+	Choosing int              `json:"choosing,omitempty" doc:"People who are known and may enter one of these applications: they gain a choice"`
+	Untold   int              `json:"cannotTell" doc:"Sign-ins of which it cannot be told"`
+	Cause    string           `json:"cause,omitempty" doc:"Why not, of the newest of these"`
+	Stopped  bool             `json:"stopped,omitempty" doc:"It took too long; older sign-ins were not looked at"`
+	People   []Affected       `json:"people" doc:"The first twenty for whom something would be other, the worst first"`
+	Finding  *finding.Finding `json:"finding,omitempty" doc:"What has to be confirmed before the change is saved"`
+	Confirm  string           `json:"confirm,omitempty" doc:"Digest to confirm it with"`
+}
+
+// Offer is a provider, and the applications at which people may come by it from now on.
+type Offer struct {
+	Provider     string   `json:"provider"`
+	Applications []string `json:"applications"`
 }
 
 // Affected is one of the people whom a change does something to.

@@ -200,6 +200,7 @@ func (e *environment) added(w io.Writer, k kindOf, a api.Application) {
 		fmt.Fprintf(w, "its metadata holds the other role as well: innergate %s add NAME --from %s/%s\n", k.other, k.kind,
 			r.Name)
 	}
+	e.consequence(w, r.Consequence, "are")
 	fmt.Fprintf(w, "next: give the other side what it needs, innergate %s exchange %s\n", k.command, r.Name)
 }
 

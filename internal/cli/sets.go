@@ -319,6 +319,13 @@ func (e *environment) consequence(w io.Writer, c *api.Consequence, verb string) 
 		fmt.Fprintf(w, "No difference to the %s who signed in lately (%s looked at)\n", countPeople(c.Seen), counted(int64(c.Looked), "sign-in"))
 	}
 	e.affected(w, c.People)
+	for _, o := range c.Offered {
+		fmt.Fprintf(w, "The provider %s %s offered at %s\n", o.Provider, map[bool]string{true: "would be", false: "is now"}[verb == "would be"],
+			strings.Join(o.Applications, ", "))
+	}
+	if len(c.Offered) > 0 {
+		fmt.Fprintf(w, "%s who may enter there %s a choice\n", countPeople(c.Choosing), map[bool]string{true: "would gain", false: "gain"}[verb == "would be"])
+	}
 	if c.Untold > 0 {
 		fmt.Fprintf(w, "%s cannot be told: %s\n", counted(int64(c.Untold), "sign-in"), c.Cause)
 	}

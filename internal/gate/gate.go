@@ -167,6 +167,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Grants = grants.New(o.Store, o.Now, g.Records)
 	g.Traces = traces.New(o.Store, o.Now, g.People, g.Grants, g.Arrivals)
 	g.Records.Weighs(g.Traces.Consequence)
+	g.Records.Weighs(g.Traces.Offers)
 	g.Leaving = leaving.New(leaving.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions,
 		Grants: g.Grants, Outbox: g.Outbox})
 	g.Accounts = accounts.New(accounts.Parts{Store: o.Store, Now: o.Now, Records: g.Records, People: g.People,

@@ -52,6 +52,10 @@ func (s *server) accessCalls(a huma.API) {
 		return &body[api.List[api.AccessRule]]{out}, nil
 	})
 	call(s, a, api.Simulate, s.simulate)
+	call(s, a, api.ShowBrowser, func(ctx context.Context, _ *api.None) (*body[api.Browser], error) {
+		from, _ := ctx.Value(browserKey).(api.Browser)
+		return &body[api.Browser]{from}, nil
+	})
 	s.admissionCalls(a)
 	s.entrantCalls(a)
 }

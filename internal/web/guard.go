@@ -17,6 +17,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/limit"
 )
 
 func within(a netip.Addr, networks []netip.Prefix) bool {
@@ -38,6 +39,13 @@ func (s *server) address(c fiber.Ctx) netip.Addr {
 		a = hop(strings.TrimSpace(hops[i]))
 	}
 	return a.Unmap()
+}
+
+// whence tells where a call comes from.
+func (s *server) whence(c fiber.Ctx) api.Browser {
+	from, _ := netip.AddrFromSlice(c.RequestCtx().RemoteIP())
+	from = from.Unmap()
+	return api.Browser{Network: limit.Network(s.address(c).String()), From: from.String(), Proxied: within(from, s.proxies)}
 }
 
 func hop(text string) netip.Addr {
@@ -121,8 +129,9 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 			_ = s.sendProblem(c, p)
 			return
 		}
-		next(huma.WithContext(ctx, context.WithValue(ctx.Context(), byKey, change.By{Who: name,
-			Why: ctx.Query("remark"), Confirms: ctx.Query("confirm"), Took: &change.Consequence{}})))
+		who := context.WithValue(ctx.Context(), byKey, change.By{Who: name,
+			Why: ctx.Query("remark"), Confirms: ctx.Query("confirm"), Took: &change.Consequence{}})
+		next(huma.WithContext(ctx, context.WithValue(who, browserKey, s.whence(c))))
 	}
 }
 

@@ -198,7 +198,7 @@ func (s *server) taken(b *federation.Basics, fresh freshness.State) api.Taken {
 func preview(p records.Preview) api.Preview {
 	out := api.Preview{Kind: p.Kind, Name: p.Name, Title: p.Title, EntityID: p.EntityID, Existing: p.Existing, Known: p.Known,
 		Revision: p.Revision, Document: p.Document, OtherRole: p.OtherRole, Values: p.Values, Differences: p.Differences,
-		Missing: p.Missing, Findings: p.Findings}
+		Missing: p.Missing, Findings: p.Findings, Consequence: consequence(p.Consequence)}
 	for _, c := range p.Choices {
 		out.Choices = append(out.Choices, api.Choice(c))
 	}

@@ -278,6 +278,7 @@ func (s *server) setCookie(c fiber.Ctx, name, value, sameSite string, life time.
 
 const (
 	byKey contextKey = iota
+	browserKey
 	addressKey
 	consoleKey
 	tooLargeKey // the body was too large, and is gone

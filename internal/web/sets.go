@@ -115,11 +115,15 @@ func took(ctx context.Context) *api.Consequence { return consequence(*by(ctx).To
 
 // consequence shows what a change does to people; nil where it touches nobody.
 func consequence(c change.Consequence) *api.Consequence {
-	if c.Looked+c.Known == 0 && c.Finding == nil {
+	if c.Empty() {
 		return nil
 	}
 	out := &api.Consequence{Looked: c.Looked, Seen: c.Seen, Known: c.Known, Shut: c.Shut, Renamed: c.Renamed, Held: c.Held, Told: c.Told, Let: c.Let,
 		Untold: c.Untold, Cause: c.Cause, Stopped: c.Stopped, People: []api.Affected{}, Finding: c.Finding, Confirm: c.Digest}
+	for _, o := range c.Offered {
+		out.Offered = append(out.Offered, api.Offer{Provider: string(o.Provider), Applications: plainNames(o.Apps)})
+	}
+	out.Choosing = c.Choosing
 	for _, p := range c.People {
 		out.People = append(out.People, api.Affected(p))
 	}
@@ -175,6 +179,14 @@ func reevaluated(in *traces.Evaluated) *api.Reevaluated {
 			x.Differences = []federation.Difference{}
 		}
 		out.Listed = append(out.Listed, x)
+	}
+	return out
+}
+
+func plainNames(all []federation.Name) []string {
+	out := make([]string, len(all))
+	for i, n := range all {
+		out[i] = string(n)
 	}
 	return out
 }

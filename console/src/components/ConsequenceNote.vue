@@ -18,17 +18,20 @@ const tones: Record<string, string> = { refused: 'refused', renamed: 'waiting', 
 </script>
 
 <template>
-  <section v-if="busy || got?.looked || got?.finding" class="impact" aria-label="What it does to people" aria-live="polite">
+  <section v-if="busy || got?.looked || got?.known || got?.offered?.length || got?.finding" class="impact" aria-label="What it does to people" aria-live="polite">
     <p v-if="busy" class="quiet">Looking at the sign-ins of late …</p>
     <template v-else-if="got">
-      <p v-if="parts.length"><strong>Of {{ people(got.seen) }} who signed in lately:</strong> <template v-for="(p, i) in parts" :key="p.words"><template
+      <p v-if="parts.length"><strong>Of {{ got.known ? `${people(got.known)} who are known` : `${people(got.seen)} who signed in lately` }}:</strong> <template v-for="(p, i) in parts" :key="p.words"><template
           v-if="i">, </template><span :class="p.tone">{{ p.n }} {{ p.words }}</span></template>.</p>
       <p v-else-if="got.looked && !got.cannotTell && !got.finding"><span class="passed">● No difference</span> to the {{ people(got.seen) }} who signed in lately.</p>
       <ul v-if="got.people?.length">
-        <li v-for="p in got.people.slice(0, 6)" :key="p.trace"><span :class="tones[p.what]">{{ p.what }}</span> {{ p.name }} at {{ p.application }}
-          <router-link :to="`/watch/traces/${p.trace}`">{{ p.trace }}</router-link>
+        <li v-for="p in got.people.slice(0, 6)" :key="p.name + p.application"><span :class="tones[p.what]">{{ p.what }}</span> {{ p.name }} at {{ p.application }}
+          <router-link v-if="p.trace" :to="`/watch/traces/${p.trace}`">{{ p.trace }}</router-link>
           <small v-for="d in p.differences?.slice(0, 3)" :key="d.label">{{ d.label }}: <del v-if="d.before">{{ d.before }}</del> <ins>{{ d.after || 'no longer told' }}</ins></small></li>
       </ul>
+      <p v-if="got.known && !parts.length && !got.looked" class="quiet">Nobody gains or loses entry, of {{ people(got.known) }} who are known.</p>
+      <p v-for="o in got.offered ?? []" :key="o.provider"><code>{{ o.provider }}</code> would be offered at {{ o.applications?.join(', ') }}.</p>
+      <p v-if="got.offered?.length">{{ people(got.choosing ?? 0) }} who may enter there would gain a choice.</p>
       <p v-if="got.cannotTell" class="quiet">{{ signIns(got.cannotTell) }} cannot be told: {{ got.cause }}.</p>
       <p v-if="got.finding && !got.shut && !got.renamed" class="refused">{{ got.finding.title }}.
         <template v-for="e in got.finding.evidence ?? []" :key="e.found">{{ e.label }}: <code>{{ e.found }}</code> </template></p>

@@ -9,7 +9,7 @@ import ShownOnce from '../components/ShownOnce.vue'
 import { useAct } from '../composables/act'
 import { handedOver } from '../composables/handover'
 import { useLoad } from '../composables/load'
-import { protocols } from '../composables/words'
+import { people as words, protocols } from '../composables/words'
 
 const props = defineProps<{ kind: 'provider' | 'application' }>()
 const route = useRoute()
@@ -19,7 +19,7 @@ const what = computed(() => (isApp.value ? 'an application' : 'a provider'))
 const other = computed(() => (typeof route.query.record === 'string' ? route.query.record : ''))
 const protocol = ref('')
 const form = ref({ name: '', title: '', provider: '', ownStart: '', allowUnsolicited: false, approveChanges: false,
-  trustKey: '', why: '' })
+  trustKey: '', why: '', phase: props.kind === 'provider' ? 'paused' : 'live', everyone: 'no' })
 const intake = ref<InstanceType<typeof IntakeForm>>()
 const preview = ref<Preview>()
 const { busy, failed: problem, act: run } = useAct({
@@ -31,6 +31,10 @@ const wrong = (field: string) => {
 /** What is shown this once. */
 const once = ref<{ name: string; id: string; secret: string }>()
 const draft = computed(() => !!preview.value?.missing?.length)
+/** One that lacks values has no phase to choose yet. */
+const unfinished = computed(() => draft.value)
+/** Whether people sign in to it: of a service they do not. */
+const people = computed(() => (intake.value?.settings() as { kind?: string } | undefined)?.kind !== 'service')
 
 const { data: about } = useLoad(() => take(api.GET('/api/v1/gate')))
 const choices = computed(() => about.value?.protocols[props.kind] ?? [])
@@ -46,11 +50,13 @@ async function body() {
   return { name, protocol: protocol.value || undefined,
     ...(other.value ? { record: other.value } : { ...await intake.value!.given(), entity: entity.value || undefined }),
     settings: { ...Object.fromEntries(Object.entries(settings).filter(([k, v]) => own.includes(k) && v)),
+      ...(unfinished.value ? {} : { phase: form.value.phase }), ...(isApp.value && people.value ? { everyone: form.value.everyone } : {}),
       ...intake.value?.settings() } as Provider['settings'] }
 }
 /** Where answers will come in, to be registered at the provider before it gives anything. */
 const redirect = computed(() => (isApp.value || !form.value.name ? undefined
   : `${about.value?.base ?? ''}/oidc/rp/${form.value.name}/callback`))
+const gaining = computed(() => words(preview.value?.consequence?.choosing ?? 0))
 function pick(id: string) {
   entity.value = id
   void look()
@@ -119,6 +125,10 @@ function large(file: File) {
     </template>
     <el-form-item v-else-if="speaks !== 'oauth2'" label="Starts at the provider"><el-checkbox v-model="form.allowUnsolicited">Accept
       answers that nobody asked for: people may start there</el-checkbox></el-form-item>
+    <el-form-item v-if="isApp" label="Who enters"><el-radio-group v-model="form.everyone" aria-label="Who enters" @change="preview = undefined">
+      <el-radio value="no">nobody, until a rule or an admission lets them in</el-radio><el-radio value="yes">everyone with a valid answer of a provider</el-radio></el-radio-group></el-form-item>
+    <el-form-item label="From when"><el-radio-group v-model="form.phase" aria-label="From when" @change="preview = undefined"><el-radio value="live">live now</el-radio>
+      <el-radio value="paused">paused: nobody passes until somebody resumes it</el-radio></el-radio-group></el-form-item>
     <details v-if="!['link', 'oauth2'].includes(speaks)">
       <summary>How its metadata is kept fresh</summary>
       <el-form-item label="Changes"><el-checkbox v-model="form.approveChanges">Of keys, addresses or entity ID wait for
@@ -131,6 +141,8 @@ function large(file: File) {
   </el-form>
   <template v-if="preview && !once">
     <PreviewPanel :preview="preview" @pick="pick" />
+    <p v-if="preview.consequence?.offered?.length" class="sheet gains" role="status"><template v-for="o in preview.consequence.offered" :key="o.provider"><strong>{{ form.title || preview.title || o.provider }}</strong> would be offered
+      at {{ o.applications?.join(', ') }}.</template> {{ gaining }} who may enter there would gain a choice.</p>
     <div v-if="!preview.choices?.length" class="save">
       <el-input v-model="form.why" name="why" placeholder="Why (optional, kept in the history)" aria-label="Why" />
       <el-button v-if="!preview.existing" type="primary" :loading="busy" :disabled="!!preview.known"
@@ -142,6 +154,7 @@ function large(file: File) {
 </template>
 
 <style scoped>
+.gains { padding: 8px 16px; border-left: 4px solid var(--waiting); max-width: 720px }
 .form { padding: 16px 24px 24px; max-width: 720px }
 .hint { width: 100%; font-size: 12px; line-height: 1.5 }
 details { margin-bottom: 16px }

@@ -190,7 +190,7 @@ async function remove() {
     <KnownFindings :kind="kind.name" :name="name" :known="standing?.acknowledged ?? []" @done="again" />
     <p class="tools"><el-button size="small" :loading="checking && reach" @click="ask">Ask its addresses too</el-button>
     </p>
-    <EntryRules v-if="kind.name === 'application' && data.it.attended !== false" :application="data.it.name" :everyone="data.it.settings.everyone !== 'no'" />
+    <EntryRules v-if="kind.name === 'application' && data.it.attended !== false" :application="data.it.name" />
     <ExchangeSheet :sheet="data.sheet" :file="`innergate-for-${data.it.name}`" :side="kind.name" />
     <h2>Settings</h2>
     <FactList :facts="decided" />

@@ -7,6 +7,7 @@ import ProblemBox from '../components/ProblemBox.vue'
 import ToldNotes from '../components/ToldNotes.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
+import { decisions, signs, tones } from '../composables/entry'
 import { kinds } from '../composables/objects'
 import { shown } from '../composables/rules'
 import { ago, known, local, nameIDFormats, proofHint, proofs, short } from '../composables/words'
@@ -95,6 +96,17 @@ const join = () => act(async () => {
   other.value = ''
 })
 
+const { data: entries, load: again } = useLoad(() => take(api.GET('/api/v1/people/{number}/entries', path.value)), () => [props.number, data.value])
+const { failed: unadmitted, busy: admitting, act: admitAct } = useAct({ done: again })
+const entry = ref('')
+const until = ref('')
+const admit = () => admitAct(async () => {
+  await take(api.POST('/api/v1/applications/{name}/admissions', { params: { path: { name: entry.value } }, body: { people: [Number(props.number)], until: until.value || undefined } }))
+  entry.value = until.value = ''
+})
+const withdraw = (name: string) => admitAct(() => take(api.POST('/api/v1/applications/{name}/admissions/withdraw', { params: { path: { name } }, body: { people: [Number(props.number)] } })))
+const given = (name: string) => entries.value?.admissions?.find((a) => a.application === name)
+
 const app = ref('')
 const told = ref<Mapped>()
 const { failed: untold, act: tell } = useAct()
@@ -140,6 +152,19 @@ watch([app, () => data.value], () => { told.value = undefined
           <el-button native-type="submit" :disabled="!unit" :loading="busy">Join</el-button></form>
       </section>
     </div>
+    <h2>Enters</h2>
+    <ProblemBox :problem="unadmitted" />
+    <el-table :data="entries?.items ?? []" class="entries">
+      <el-table-column label="Application" min-width="180"><template #default="{ row }"><router-link :to="`/connect/applications/${row.application}/entrants`">{{ row.title }}</router-link></template></el-table-column>
+      <el-table-column label="Decision" width="150"><template #default="{ row }"><span :class="tones[row.decision]">{{ signs[row.decision] }} {{ row.decision === 'step-up' ? 'after more' : decisions[row.decision] }}</span></template></el-table-column>
+      <el-table-column label="Why" min-width="360"><template #default="{ row }"><span :title="row.why">{{ row.why }}</span></template></el-table-column>
+      <el-table-column label="" width="130"><template #default="{ row }"><el-button v-if="given(row.application)" link type="danger" :aria-label="`Take entry to ${row.title} away`" @click="withdraw(row.application)">Take away</el-button></template></el-table-column>
+      <template #empty>There are no applications yet.</template>
+    </el-table>
+    <form class="tools line" @submit.prevent="admit"><span>Admit by name to</span><el-select v-model="entry" aria-label="Application to admit to" filterable placeholder="Application" style="width: 240px">
+        <el-option v-for="e in entries?.items ?? []" :key="e.application" :value="e.application" :label="e.title" /></el-select>
+      <el-input v-model="until" name="until" placeholder="until, like 2027-01-31" aria-label="Until" style="width: 190px" />
+      <el-button native-type="submit" :loading="admitting" :disabled="!entry">Admit</el-button></form>
     <h2>Comes by</h2>
     <el-table :data="data.links ?? []">
       <el-table-column label="Its name for them" min-width="280"><template #default="{ row }"><code :title="row.subject?.format">{{ row.subject?.value ?? 'not kept: made by an earlier build' }}</code>

@@ -58,6 +58,19 @@ function edit(u?: Unit) {
   open.value = true
 }
 const { failed, act } = useAct({ done: load })
+const admitted = ref<Unit>()
+const apps = ref<string[]>([])
+const until = ref('')
+const { data: choices } = useLoad(async () => (props.kind === 'group' ? (await take(api.GET('/api/v1/applications'))).items ?? [] : []), () => [props.kind])
+const admitting = useAct({ done: () => { admitted.value = undefined } })
+const admit = () => admitting.act(async () => {
+  for (const name of apps.value) await take(api.POST('/api/v1/applications/{name}/admissions', { params: { path: { name } }, body: { groups: [admitted.value!.name], until: until.value || undefined } }))
+})
+function choose(u: Unit) {
+  apps.value = []
+  until.value = ''
+  admitted.value = u
+}
 const remove = (u: Unit) => act(() => take(of.value.remove(u.name)))
 </script>
 
@@ -75,10 +88,19 @@ const remove = (u: Unit) => act(() => take(of.value.remove(u.name)))
     <el-table-column :label="of.title.slice(0, -1)" min-width="260"><template #default="{ row }"><strong>{{ row.title }}</strong> <code class="quiet">{{ row.name }}</code></template></el-table-column>
     <el-table-column label="People" width="100"><template #default="{ row }"><router-link :to="{ path: '/admit/people', query: { [kind]: row.name } }">{{ row.members }}</router-link></template></el-table-column>
     <el-table-column v-for="c in of.columns" :key="c.label" :label="c.label" :min-width="c.width"><template #default="{ row }"><span :title="c.of(row as Unit)">{{ c.of(row as Unit) || '–' }}</span></template></el-table-column>
-    <el-table-column label="" width="180"><template #default="{ row }"><el-button link type="primary" :aria-label="`Change ${row.title}`" @click="edit(row as Unit)">Change</el-button>
+    <el-table-column label="" :width="kind === 'group' ? 250 : 180"><template #default="{ row }"><el-button v-if="kind === 'group'" link type="primary" :aria-label="`Admit ${row.title}`" @click="choose(row as Unit)">Admit</el-button>
+      <el-button link type="primary" :aria-label="`Change ${row.title}`" @click="edit(row as Unit)">Change</el-button>
       <el-button link type="danger" :aria-label="`Remove ${row.title}`" @click="remove(row as Unit)">Remove</el-button></template></el-table-column>
     <template #empty>{{ search ? 'None like that.' : of.empty }}</template>
   </el-table>
   <el-pagination v-if="tree.length > atOnce" v-model:current-page="page" :page-size="atOnce" :total="tree.length" layout="prev, pager, next" />
+  <el-drawer :model-value="!!admitted" :title="`Admit ${admitted?.title ?? ''} to applications`" size="420px" @close="admitted = undefined">
+    <ProblemBox :problem="admitting.failed.value" />
+    <el-form label-position="top" @submit.prevent="admit">
+      <el-form-item label="Applications"><el-select v-model="apps" multiple filterable aria-label="Applications"><el-option v-for="a in choices ?? []" :key="a.name" :value="a.name" :label="a.title || a.name" /></el-select></el-form-item>
+      <el-form-item label="Until the end of a day (UTC)"><el-input v-model="until" name="until" placeholder="for good, or like 2027-01-31" /></el-form-item>
+      <el-button type="primary" native-type="submit" :loading="admitting.busy.value" :disabled="!apps.length">Admit</el-button>
+    </el-form>
+  </el-drawer>
   <SettledDrawer v-model="open" :kind="kind" :name="chosen?.name" @saved="load" />
 </template>

@@ -1,6 +1,7 @@
 package crossing
 
 import (
+	"cmp"
 	"encoding/json"
 	"time"
 
@@ -74,8 +75,10 @@ type Entry struct {
 	Again  bool            `json:"again,omitempty"`
 	State  string          `json:"state,omitempty"` // relay state of an answer that nobody asked for
 	Holds  bool            `json:"holds,omitempty"`
-	Before State           `json:"before,omitzero"`
-	Told   *Told           `json:"told,omitempty"`
+	// Network is that of the browser.
+	Network string `json:"network,omitempty"`
+	Before  State  `json:"before,omitzero"`
+	Told    *Told  `json:"told,omitempty"`
 
 	New     string              `json:"new,omitempty"`
 	Session *Session            `json:"session,omitempty"`
@@ -94,7 +97,7 @@ type Entry struct {
 // facts that it ended with.
 func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 	d := drive{s: before, e: e}
-	out := Entry{At: at, Kind: e.Kind, App: finding.Clip(e.App), Target: e.Target, Via: e.Via, Again: e.Again, Holds: d.holds(),
+	out := Entry{At: at, Kind: e.Kind, App: finding.Clip(e.App), Target: e.Target, Via: e.Via, Again: e.Again, Holds: d.holds(), Network: e.Browser.Network,
 		Before: before.Resting(), Told: t.Told,
 		New: f.New, People: map[string]Person{}, Decided: t.Decided}
 	out.Before.ProviderState, out.Before.Upstream, out.Before.Browser.Secret = nil, nil, nil
@@ -142,7 +145,7 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 // Replay decides a recorded turn again, with a configuration of now.
 func Replay(snap *federation.Snapshot, in Entry) Decision {
 	e := Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Again: in.Again, Told: in.Told, Said: in.Said, Gave: in.Gave,
-		Browser: Browser{Network: in.Before.Browser.Network, Holds: in.Holds}}
+		Browser: Browser{Network: in.whence(), Holds: in.Holds}}
 	if in.Kind == Arrived {
 		e.Arrival = &Arrival{From: in.From, Record: in.Record, State: in.State}
 	}
@@ -159,9 +162,22 @@ func Replay(snap *federation.Snapshot, in Entry) Decision {
 	return t.Decided
 }
 
+// whence is the network of the browser; earlier builds recorded that in which the crossing began.
+func (in Entry) whence() string { return cmp.Or(in.Network, in.Before.Browser.Network) }
+
 // SaidIn gives what a provider said in a recorded turn, earlier in its crossing, or earlier in
 // the session that did for it; nil if nobody said anything.
 func (in Entry) SaidIn(snap *federation.Snapshot) *Answer {
+	said := in.said(snap)
+	if said == nil {
+		return nil
+	}
+	out := *said
+	out.Network = in.whence()
+	return &out
+}
+
+func (in Entry) said(snap *federation.Snapshot) *Answer {
 	if in.Told != nil && in.Told.Answer != nil {
 		return in.Told.Answer
 	}

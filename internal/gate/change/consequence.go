@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/policy"
 	"slices"
 )
 
@@ -17,24 +18,30 @@ type Consequence struct {
 	Held    int // people who would be asked something first
 	Told    int // people of whom an application would be told something else
 	Let     int // people who would be let in, and were not
-	Untold  int // sign-ins of which it cannot be told
-	Cause   string
-	Stopped bool // older sign-ins were not looked at
-	People  []Affected
-	Finding *finding.Finding // what has to be confirmed; nil for nothing
-	Digest  string           // to confirm it by
+	// Offered are providers that are offered where they were not, and Choosing how many people gain a choice.
+	Offered  []policy.Offer
+	Choosing int
+	Untold   int // sign-ins of which it cannot be told
+	Cause    string
+	Stopped  bool // older sign-ins were not looked at
+	People   []Affected
+	Finding  *finding.Finding // what has to be confirmed; nil for nothing
+	Digest   string           // to confirm it by
 }
+
+// Empty reports whether a change touches nobody.
+func (c Consequence) Empty() bool { return c.Looked+c.Known+len(c.Offered) == 0 && c.Finding == nil }
 
 // And is what two consequences come to together. What has to be confirmed is confirmed as a whole.
 func (c Consequence) And(d Consequence) Consequence {
-	if d.Looked+d.Known == 0 && d.Finding == nil {
+	if d.Empty() {
 		return c
 	}
-	if c.Looked+c.Known == 0 && c.Finding == nil {
+	if c.Empty() {
 		return d
 	}
 	c.Looked, c.Seen, c.Shut, c.Renamed, c.Held = c.Looked+d.Looked, c.Seen+d.Seen, c.Shut+d.Shut, c.Renamed+d.Renamed, c.Held+d.Held
-	c.Known = max(c.Known, d.Known)
+	c.Known, c.Offered, c.Choosing = max(c.Known, d.Known), slices.Concat(c.Offered, d.Offered), c.Choosing+d.Choosing
 	c.Told, c.Let, c.Untold, c.Stopped = c.Told+d.Told, c.Let+d.Let, c.Untold+d.Untold, c.Stopped || d.Stopped
 	c.Cause, c.People = cmp.Or(c.Cause, d.Cause), slices.Concat(c.People, d.People)
 	switch {

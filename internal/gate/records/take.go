@@ -291,6 +291,7 @@ type Preview struct {
 	Differences []federation.Difference
 	Missing     []string
 	Findings    []*finding.Finding
+	Consequence change.Consequence // of adding a record, as it would be
 }
 
 // Preview shows what adding a record would set; if there is one of the name already, what would
@@ -307,9 +308,9 @@ func (rm *Room) preview(ctx context.Context, r federation.Record, s Source) (Pre
 	kind, side := change.KindOf(r), r.Kind().Side()
 	out := Preview{Kind: kind}
 	var before []federation.Value
-	draft := false
+	unfinished := false
 	if old, err := rm.Record(kind, change.NameOf(r)); err == nil {
-		before, out.Existing, draft = old.Describe(), true, len(old.Part().Missing()) > 0
+		before, out.Existing, unfinished = old.Describe(), true, len(old.Part().Missing()) > 0
 		r = old.Copy()
 	}
 	octets, err := rm.fill(ctx, r, s, true)
@@ -347,7 +348,7 @@ func (rm *Room) preview(ctx context.Context, r federation.Record, s Source) (Pre
 	out.Differences = federation.Differences(before, out.Values)
 	if out.Existing {
 		for _, f := range checks.Change(side, out.Differences) {
-			if !draft || f.Code != finding.ChangedKey && f.Code != finding.ChangedAddress { // a draft lacked them
+			if !unfinished || f.Code != finding.ChangedKey && f.Code != finding.ChangedAddress { // a draft lacked them
 				out.Findings = append(out.Findings, f)
 			}
 		}
@@ -355,7 +356,12 @@ func (rm *Room) preview(ctx context.Context, r federation.Record, s Source) (Pre
 	out.Findings = slices.CompactFunc(checks.Sort(append(out.Findings,
 		checks.New(snap.With(r), rm.now()).Record(r)...)),
 		func(a, b *finding.Finding) bool { return a.Mark() == b.Mark() })
-	return out, nil
+	if !out.Existing && out.Known == "" && len(out.Missing) == 0 {
+		if federation.Fit(r) == nil {
+			out.Consequence, err = rm.weighed(ctx, &draft{before: snap, after: snap.With(r)})
+		}
+	}
+	return out, err
 }
 
 // Retake takes newer values of the other side into a record that is there.

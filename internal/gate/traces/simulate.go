@@ -159,6 +159,16 @@ func (r *Reach) Foresee(app *federation.Application, now time.Time) (crossing.Fo
 	return foresee(r, t)
 }
 
+// mayEnter reports whether somebody enters one of some applications, now.
+func (r *Reach) mayEnter(apps []*federation.Application, now time.Time) (bool, error) {
+	for _, a := range apps {
+		if got, err := r.Foresee(a, now); err != nil || got.Decision != federation.Deny {
+			return err == nil, err
+		}
+	}
+	return false, nil
+}
+
 // Each goes through all people, by number, and what providers said of them in the newest so many sign-ins, 0 for
 // all that are kept. each is called by two at once, and says whether it goes on.
 func (rm *Room) Each(ctx context.Context, snap *federation.Snapshot, most int, each func(r *Reach) (more bool)) error {

@@ -1,0 +1,385 @@
+package gate
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/gate/accounts"
+	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/roll"
+	"innergate.example/innergate/internal/gate/traces"
+)
+
+// rules makes an access rule, whatever that does to people.
+func (r *rig) rule(name string, s federation.Settings) {
+	r.t.Helper()
+	by, revision := tester, 0
+	if o, err := r.Records.Object("rule", name); err == nil {
+		revision = o.At()
+	}
+	if s["title"] == nil {
+		s["title"] = name
+	}
+	got, err := r.Records.Lay(ctx, by, "rule", name, revision, s)
+	if got.Consequence.Finding != nil {
+		by.Confirms = got.Consequence.Digest
+		_, err = r.Records.Lay(ctx, by, "rule", name, revision, s)
+	}
+	require.NoError(r.t, err, "%v", s)
+}
+
+func words(all ...string) []any {
+	out := []any{}
+	for _, w := range all {
+		out = append(out, w)
+	}
+	return out
+}
+
+// decides is what the list of everyone, what one person enters, and simulation say of somebody; all say the same.
+func (r *rig) decides(app string, number int64, where string) (federation.Outcome, traces.Ground) {
+	t, snap := r.t, r.Snapshot()
+	t.Helper()
+	a, err := r.Records.Application(app)
+	require.NoError(t, err)
+	one, err := r.Traces.Simulate(ctx, snap, traces.Simulation{App: a, Person: number})
+	require.NoError(t, err)
+	all, err := r.Traces.Everyone(ctx, snap, a, noProgress{})
+	require.NoError(t, err)
+	page, total := all.Page(traces.Whose{Search: fmt.Sprint(number), After: number - 1, Limit: 1})
+	require.NotZero(t, total)
+	require.Equal(t, one.Decision, page[0].Decision, "%s: the list and simulation", where)
+	require.Equal(t, traces.GroundOf(one.Foreseen), page[0].By, where)
+	theirs, err := r.Traces.EntriesOf(ctx, snap, number)
+	require.NoError(t, err)
+	for _, e := range theirs {
+		if e.App.Name == a.Name {
+			require.Equal(t, page[0].Decision, e.Entrant.Decision, "%s: what they enter", where)
+		}
+	}
+	if by := traces.GroundOf(one.Foreseen); by.By != "" {
+		for _, j := range one.Judged {
+			if j.About {
+				require.Equal(t, by.By, j.By, "%s: the first that is about them", where)
+				break
+			}
+		}
+	}
+	some, err := r.Traces.Some(ctx, snap, a, []int64{number}, noProgress{})
+	require.NoError(t, err)
+	require.Equal(t, page[0], some.People[0], where)
+	return one.Decision, traces.GroundOf(one.Foreseen)
+}
+
+// What is shown is what is done: the list of everyone who can enter, simulation, a sign-in and a refresh decide alike,
+// over random rules, admissions and people.
+func TestEntryIsShownAsItIsDecided(t *testing.T) {
+	r := newRig(t)
+	rnd := rand.New(rand.NewPCG(28, 11))
+	some := func(of ...string) []any {
+		out := []any{}
+		for _, s := range of {
+			if rnd.IntN(3) == 0 {
+				out = append(out, s)
+			}
+		}
+		return out
+	}
+	secret := r.client("planner", nil, federation.Settings{"scopes": "offline_access"}).Shown
+	require.NoError(t, r.Records.ChangeContexts(ctx, tester, 1, federation.Ranking{{saml.ContextPassword}, {"urn:card"}}))
+	for _, g := range [][2]string{{"operations", ""}, {"drivers", "operations"}, {"contractors", ""}} {
+		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(g[0]), Title: g[0], Inside: federation.Name(g[1])})
+		require.NoError(t, err)
+	}
+	_, err := r.Records.Configure(ctx, tester, change.KindProvider, "staff", 0, federation.Settings{"trustedFor": "department"})
+	require.NoError(t, err)
+	const people, rounds = 6, 16
+	numbers := make([]int64, people)
+	for i := range numbers {
+		p, err := r.Accounts.Add(ctx, tester, accounts.NewPerson{Provider: "staff",
+			Subject: profile.Subject{Format: string(saml.FormatPersistent), Value: fmt.Sprint("n-", i)},
+			Edit:    accounts.Edit{Values: map[string][]string{"displayName": {fmt.Sprint("P ", i)}}}})
+		require.NoError(t, err)
+		numbers[i] = p.ID
+	}
+	tokens, seen := map[int64]string{}, map[string]int{}
+	for round := range rounds {
+		for i := range 4 {
+			s := federation.Settings{"order": fmt.Sprint(rnd.IntN(4)), "then": []string{"allow", "deny", "step-up"}[rnd.IntN(3)], "groups": some("operations", "drivers", "contractors"),
+				"networks": some("192.0.2.0/24"), "people": []any{}, "userTypes": some("inspector"), "when": "", "context": "", "application": []string{"planner", ""}[rnd.IntN(2)]}
+			if s["then"] == "step-up" {
+				s["context"] = "urn:card"
+			}
+			if rnd.IntN(3) == 0 {
+				s["when"] = `attributes.department.exists(d, d == "depot")`
+			}
+			if rnd.IntN(4) == 0 {
+				s["people"] = words(fmt.Sprint(numbers[rnd.IntN(people)]))
+			}
+			r.rule(fmt.Sprint("r", i), s)
+		}
+		admitted := federation.Admissions{}
+		for _, g := range some("operations", "drivers", "contractors") {
+			admitted = admitted.With(federation.Name(g.(string)), &federation.Admission{Out: rnd.IntN(2) == 0})
+		}
+		(&trial{rig: r}).saves(change.KindApplication, "planner", federation.Settings{"admissions": admitted.Line(), "everyone": []string{"yes", "no"}[rnd.IntN(2)]})
+		for i, number := range numbers {
+			where := fmt.Sprintf("round %d, n-%d", round, i)
+			r.changes(number, rnd)
+			r.clock.set(r.clock.get().Add(time.Second))
+			refused := r.refreshes(tokens, number, secret)
+			if refused != nil { // by what is so now, as it was judged when they entered
+				decision, by := r.decides("planner", number, where)
+				require.Equal(t, decision != federation.Allow, *refused, "%s: a refresh, and %s by %v", where, decision, by)
+				seen[fmt.Sprint("refresh ", *refused)]++
+			}
+			b := driving.Browser{Address: []string{"192.0.2.9", "198.51.100.1"}[rnd.IntN(2)]}
+			got := r.comes(b, i, []string{saml.ContextPassword, "urn:card"}[rnd.IntN(2)], []string{"depot", "office"}[rnd.IntN(2)], secret, tokens, number)
+			decision, by := r.decides("planner", number, where)
+			require.Equal(t, got, decision, "%s: the sign-in, and what is said by %v", where, by)
+			seen[string(got)+" by "+string(by.By)]++
+		}
+	}
+	for _, each := range []string{"allow by rule", "deny by rule", "step-up by rule", "allow by admission", "deny by admission", "allow by default", "deny by default",
+		"refresh true", "refresh false"} {
+		require.NotZero(t, seen[each], "%s never came: %v", each, seen)
+	}
+}
+
+// changes has somebody belong elsewhere, be marked otherwise, or be admitted.
+func (r *rig) changes(number int64, rnd *rand.Rand) {
+	r.t.Helper()
+	by := tester
+	var took change.Consequence
+	by.Took = &took
+	again := func(do func(by change.By) error) {
+		if err := do(by); took.Finding != nil {
+			confirmed := by
+			confirmed.Confirms = took.Digest
+			require.NoError(r.t, do(confirmed))
+		} else if err != nil {
+			require.ErrorContains(r.t, err, "not ")
+		}
+		took = change.Consequence{}
+	}
+	group := accounts.Belongs{Kind: federation.KindGroup, Name: []string{"drivers", "contractors", "operations"}[rnd.IntN(3)]}
+	edit := accounts.Edit{Join: []accounts.Belongs{group}}
+	switch rnd.IntN(3) {
+	case 0:
+		edit = accounts.Edit{Leave: []accounts.Belongs{group}}
+	case 1:
+		edit = accounts.Edit{Values: map[string][]string{"userType": {[]string{"inspector", "clerk"}[rnd.IntN(2)]}}}
+	}
+	again(func(by change.By) error { _, err := r.Accounts.Change(ctx, by, number, edit); return err })
+	switch rnd.IntN(6) {
+	case 0:
+		again(func(by change.By) error {
+			return r.Accounts.Admit(ctx, by, "planner", accounts.Entry{People: []int64{number}, Until: r.clock.get().Add(time.Hour)})
+		})
+	case 1:
+		again(func(by change.By) error { return r.Accounts.Unadmit(ctx, by, "planner", accounts.Entry{People: []int64{number}}) })
+	}
+}
+
+// comes has somebody sign in, and tells what was decided; who enters has a refresh token.
+func (r *rig) comes(b driving.Browser, who int, context, department, secret string, tokens map[int64]string, number int64) federation.Outcome {
+	r.t.Helper()
+	delete(tokens, number)
+	o := r.authorize(b, "scope", "openid offline_access", "prompt", "consent")
+	b = keep(b, o)
+	o = r.answer(b, r.asked(o).ID, func(a *saml.Answer) {
+		a.NameID, a.Context = saml.NameID{Format: saml.FormatPersistent, Value: fmt.Sprint("n-", who)}, context
+		a.Attributes = []saml.Attribute{{Name: "department", Values: saml.Texts(department)}, {Name: "userType", Values: saml.Texts("inspector")}}
+	})
+	b = keep(b, o)
+	if o.Page == crossing.PageAgree {
+		o = r.Crossings.Submit(ctx, b, o.Crossing, map[string][]string{"agree": {"yes"}, "digest": {o.Agree.Digest}})
+	}
+	if o.Departure != nil && o.Departure.Message == "AuthnRequest" {
+		return federation.StepUp
+	}
+	back := r.back(o)
+	if code := back.Get("code"); code != "" {
+		got, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", secret))
+		require.NoError(r.t, err)
+		tokens[number] = got.RefreshToken
+		return federation.Allow
+	}
+	require.Equal(r.t, "access_denied", back.Get("error"))
+	return federation.Deny
+}
+
+// refreshes tells whether the refresh of who entered before is refused; nil for who did not.
+func (r *rig) refreshes(tokens map[int64]string, number int64, secret string) *bool {
+	token := tokens[number]
+	if token == "" {
+		return nil
+	}
+	_, err := r.Redeeming.Token(ctx, caller(refreshing(token), "planner", secret))
+	no := err != nil
+	return &no
+}
+
+// People are admitted by name, until a moment, and it acts at once; what takes entry away has to be confirmed; it goes
+// with the person and stays with the application that it was given for.
+func TestAdmissionsOfPeople(t *testing.T) {
+	r := newRig(t)
+	secret := r.client("planner", nil, federation.Settings{"scopes": "offline_access", "everyone": "no"}).Shown
+	ada, bram := r.knows("employeeNumber=W-1", "displayName=Ada Fenwick"), r.knows("employeeNumber=W-2", "displayName=Bram Oduya")
+	enters := func(id int64) bool {
+		got, _ := r.decides("planner", id, "")
+		return got == federation.Allow
+	}
+	require.False(t, enters(ada))
+	for _, c := range []struct {
+		e          accounts.Entry
+		field, why string
+	}{
+		{accounts.Entry{}, "people", "nobody is named"},
+		{accounts.Entry{People: []int64{99}}, "people[0]", "no person"},
+		{accounts.Entry{Groups: []string{"driver"}}, "groups[0]", "no group"},
+		{accounts.Entry{People: []int64{ada}, Until: r.clock.get()}, "until", "has passed"},
+		{accounts.Entry{People: []int64{ada}, Out: true}, "out", "only groups"},
+		{accounts.Entry{Everyone: true, Until: r.clock.get().Add(time.Hour)}, "until", "has no end"},
+	} {
+		err := r.Accounts.Admit(ctx, tester, "planner", c.e)
+		var fe *change.FieldError
+		require.ErrorAs(t, err, &fe, "%+v", c.e)
+		require.Equal(t, c.field, fe.Field)
+		require.ErrorContains(t, err, c.why)
+	}
+	require.ErrorContains(t, r.Accounts.Admit(ctx, tester, "plannr", accounts.Entry{People: []int64{ada}}), `did you mean "planner"`)
+	require.NoError(t, r.Accounts.Admit(ctx, tester, "planner", accounts.Entry{People: []int64{ada}, Until: r.clock.get().Add(time.Hour)}))
+	require.True(t, enters(ada))
+	require.False(t, enters(bram))
+	tokens := map[int64]string{}
+	_, err := r.Accounts.Link(ctx, tester, ada, "staff", profile.Subject{Format: string(saml.FormatPersistent), Value: "n-1"})
+	require.NoError(t, err)
+	require.Equal(t, federation.Allow, r.comes(driving.Browser{}, 1, saml.ContextPassword, "depot", secret, tokens, ada))
+	given, err := r.Accounts.AdmissionsOf(ctx, ada)
+	require.NoError(t, err)
+	require.Equal(t, [2]string{"planner", "test"}, [2]string{string(given[0].App), given[0].Author})
+
+	// Its end acts by itself: at the next sign-in, and where tokens are refreshed.
+	r.clock.set(r.clock.get().Add(time.Hour))
+	require.False(t, enters(ada))
+	require.True(t, *r.refreshes(tokens, ada, secret))
+	require.Equal(t, federation.Deny, r.comes(driving.Browser{}, 1, saml.ContextPassword, "depot", secret, tokens, ada))
+
+	// Taking entry away is confirmed by what was looked at.
+	require.NoError(t, r.Accounts.Admit(ctx, tester, "planner", accounts.Entry{People: []int64{ada, bram}}))
+	err = r.Accounts.Unadmit(ctx, tester, "planner", accounts.Entry{People: []int64{bram}})
+	require.True(t, finding.Is(err, finding.EntryLost))
+	require.Contains(t, finding.Of(err).Evidence, finding.Fact("For example", "Bram Oduya at planner: No rule lets the person in"))
+	by := tester
+	by.Confirms = toConfirm(err)
+	require.ErrorContains(t, r.Accounts.Unadmit(ctx, by, "planner", accounts.Entry{People: []int64{ada}}), "refused", "that of somebody else")
+	require.NoError(t, r.Accounts.Unadmit(ctx, by, "planner", accounts.Entry{People: []int64{bram}}))
+	require.ErrorContains(t, r.Accounts.Unadmit(ctx, by, "planner", accounts.Entry{People: []int64{bram}}), "not admitted")
+	require.False(t, enters(bram))
+
+	// An application of the same name does not inherit them; of two accounts that are joined the longer one stays.
+	_, err = r.Accounts.Change(ctx, tester, ada, accounts.Edit{Values: map[string][]string{"employeeNumber": {"W-1"}}})
+	require.NoError(t, err)
+	require.NoError(t, r.Accounts.Admit(ctx, tester, "planner", accounts.Entry{People: []int64{bram}, Until: r.clock.get().Add(time.Hour)}))
+	j, err := r.Accounts.Join(ctx, tester, accounts.Joining{Into: bram, Other: ada, Preview: true})
+	require.NoError(t, err)
+	_, err = r.Accounts.Join(ctx, tester, accounts.Joining{Into: bram, Other: ada, Digest: j.Digest})
+	require.NoError(t, err)
+	given, err = r.Accounts.AdmissionsOf(ctx, bram)
+	require.NoError(t, err)
+	require.Len(t, given, 1)
+	require.True(t, given[0].Until.IsZero(), "for good")
+	for _, id := range []string{"log-1", "log-2"} {
+		r.client("log", federation.Typed{"clientId": id}, federation.Settings{"everyone": "no"})
+		got, _ := r.decides("log", bram, "")
+		require.Equal(t, federation.Deny, got)
+		require.NoError(t, r.Accounts.Admit(ctx, tester, "log", accounts.Entry{People: []int64{bram}}))
+		require.NoError(t, r.Records.RemoveApplication(ctx, tester, "log"))
+	}
+
+	// A rule that names somebody holds their account.
+	r.rule("bram", federation.Settings{"then": "allow", "people": words(fmt.Sprint(bram))})
+	require.ErrorContains(t, r.Accounts.Remove(ctx, tester, bram), "bram")
+	_, err = r.Records.Lay(ctx, tester, "rule", "nobody", 0, federation.Settings{"title": "x", "then": "allow", "people": words("99")})
+	require.ErrorContains(t, err, "no person 99")
+}
+
+// An application that is tied to a provider is entered by whom that knows, or finds by values.
+func TestWhoIsNotLinkedToTheProvider(t *testing.T) {
+	r := newRig(t)
+	r.client("planner", nil, nil)
+	other, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "club", Protocol: "oauth2", Source: records.Source{Typed: federation.Typed{
+		"authorize": "https://club.example/a", "token": "https://club.example/t", "userinfo": "https://club.example/u", "clientId": "gate", "clientSecret": "s"}},
+		Settings: federation.Settings{"identifier": "id"}})
+	require.NoError(t, err)
+	p, err := r.Accounts.Add(ctx, tester, accounts.NewPerson{Provider: string(other.Name), Subject: profile.Subject{Value: "n"}})
+	require.NoError(t, err)
+	a, err := r.Records.Application("planner")
+	require.NoError(t, err)
+	got, err := r.Traces.Simulate(ctx, r.Snapshot(), traces.Simulation{App: a, Person: p.ID})
+	require.NoError(t, err)
+	require.Equal(t, finding.AccessUnlinked, got.Finding.Code)
+	decision, _ := r.decides("planner", p.ID, "")
+	require.Equal(t, federation.Deny, decision)
+	r.staff(federation.Settings{"matchBy": "employeeNumber"})
+	decision, _ = r.decides("planner", p.ID, "")
+	require.Equal(t, federation.Allow, decision, "they may be found by a value")
+}
+
+// A list admits many: bad rows are told by their lines, nothing is stored before it was looked at, and only that.
+func TestAListOfAdmissions(t *testing.T) {
+	r := newRig(t)
+	r.client("planner", nil, federation.Settings{"everyone": "no"})
+	var list strings.Builder
+	list.WriteString("employeeNumber,until\n")
+	for i := range 1200 {
+		r.knows(fmt.Sprint("employeeNumber=W-", i))
+		fmt.Fprintf(&list, "W-%d,2099-01-31\n", i)
+	}
+	bad := list.String() + "W-7,\nX-1,\nW-1300,soon\n,\nW-5,2001-01-01\n"
+	seen, err := r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(bad)}, &heard{})
+	require.NoError(t, err)
+	require.Equal(t, [3]int{1200, 5, 0}, [3]int{seen.New, seen.BadRows, seen.Same})
+	causes := []string{}
+	for _, b := range seen.Bad {
+		causes = append(causes, fmt.Sprintf("%d %s: %s", b.Line, b.Column, b.Cause))
+	}
+	require.Equal(t, []string{"1202 employeeNumber: this person stands in line 9 already", "1203 employeeNumber: nobody on record has it",
+		"1204 employeeNumber: nobody on record has it", "1205 employeeNumber: people are found by it, and it is empty",
+		"1206 employeeNumber: this person stands in line 7 already"}, causes)
+	_, err = r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(bad), Digest: seen.Digest}, &heard{})
+	require.ErrorContains(t, err, "5 rows cannot be used")
+	seen, err = r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String())}, &heard{})
+	require.NoError(t, err)
+	require.NoError(t, r.Accounts.Admit(ctx, tester, "planner", accounts.Entry{People: []int64{1}}))
+	_, err = r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String()), Digest: seen.Digest}, &heard{})
+	require.ErrorContains(t, err, "have changed since")
+	seen, err = r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String())}, &heard{})
+	require.NoError(t, err)
+	require.Equal(t, [2]int{1199, 1}, [2]int{seen.New, seen.Changed})
+	got, err := r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String()), Digest: seen.Digest}, &heard{})
+	require.NoError(t, err)
+	require.True(t, got.Stored)
+	a, err := r.Records.Application("planner")
+	require.NoError(t, err)
+	all, err := r.Traces.Everyone(ctx, r.Snapshot(), a, noProgress{})
+	require.NoError(t, err)
+	require.Equal(t, traces.Counted{Decision: federation.Allow, By: traces.Ground{By: policy.ByAdmission}, Count: 1200}, all.Counts[0])
+	said, err := r.Roll.Simulate(ctx, "planner", roll.Import{Document: []byte("number\n3\n1\n")}, &heard{})
+	require.NoError(t, err)
+	require.Len(t, said.People, 2)
+}
