@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/comparing"
 	"innergate.example/innergate/internal/gate/roll"
@@ -66,6 +67,29 @@ func BenchmarkPeople(all *testing.B) {
 				require.NoError(b, err)
 				require.NotEmpty(b, page.People)
 			}
+		})
+		all.Run(fmt.Sprintf("Foresee=%d", n), func(b *testing.B) { // whose entry one change decides otherwise
+			rule, err := federation.AccessRules.Plain("clerks").Apply(federation.Settings{"title": "Clerks", "application": "roster", "then": "deny",
+				"when": "attributes.title.exists(t, t == 'Clerk')"})
+			require.NoError(b, err)
+			after := r.Snapshot().With(rule)
+			for b.Loop() {
+				got, err := r.Traces.Consequence(ctx, r.Snapshot(), after)
+				require.NoError(b, err)
+				require.False(b, got.Stopped)
+				require.Equal(b, n, got.Shut)
+			}
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(n), "ns/person")
+		})
+		all.Run(fmt.Sprintf("Everyone=%d", n), func(b *testing.B) {
+			app, err := r.Records.Application("roster")
+			require.NoError(b, err)
+			for b.Loop() {
+				got, err := r.Traces.Everyone(ctx, r.Snapshot().With(app), app, noProgress{})
+				require.NoError(b, err)
+				require.Len(b, got.People, n)
+			}
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(n), "ns/person")
 		})
 		all.Run(fmt.Sprintf("Compare=%d", n), func(b *testing.B) {
 			for b.Loop() {

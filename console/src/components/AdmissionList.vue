@@ -4,7 +4,7 @@ import { api, take, type Job } from '../api/client'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { uploadForm } from '../composables/upload'
-import { known, local } from '../composables/words'
+import { ends, known, times } from '../composables/words'
 import JobProgress from './JobProgress.vue'
 import ProblemBox from './ProblemBox.vue'
 
@@ -55,11 +55,11 @@ async function done(j: Job) {
           v-if="!data.everyone"><span class="waiting"> – nobody has decided on it</span></template>.
         <el-button v-if="data.everyone !== 'yes'" size="small" :loading="busy" @click="admit({ everyone: true })">Let everyone in</el-button>
         <el-button v-if="data.everyone !== 'no'" size="small" :loading="busy" @click="withdraw({ everyone: true })">Only who is admitted</el-button></p>
-      <p class="quiet">In the last 30 days an admission decided {{ data.decided }} times, and this {{ data.default }} times.</p>
+      <p class="quiet">At the sign-ins of the last 30 days an admission decided {{ times(data.decided) }}, this setting {{ times(data.default) }}.</p>
       <el-table :data="rows">
         <el-table-column label="" width="150" prop="what" />
         <el-table-column label="Who" min-width="220"><template #default="{ row }"><router-link :to="row.to">{{ row.name }}</router-link></template></el-table-column>
-        <el-table-column label="Until" min-width="180"><template #default="{ row }"><span v-if="row.until" :class="{ refused: row.ended }">{{ local(row.until) }}{{ row.ended ? ', which has passed' : '' }}</span><span
+        <el-table-column label="Until" min-width="180"><template #default="{ row }"><span v-if="row.until" :class="{ refused: row.ended }">{{ ends(row.until) }}{{ row.ended ? ', which has passed' : '' }}</span><span
             v-else>for good</span></template></el-table-column>
         <el-table-column label="By" min-width="160" prop="by" />
         <el-table-column label="" width="130"><template #default="{ row }"><el-button link type="danger" :aria-label="`Take entry away from ${row.name}`" @click="withdraw(row.remove)">Take away</el-button></template></el-table-column>
@@ -72,8 +72,8 @@ async function done(j: Job) {
       <el-input v-model="form.person" name="admitPerson" placeholder="or number of a person" aria-label="Number of the person to admit" style="width: 190px" />
       <el-input v-model="form.until" name="until" placeholder="until, like 2027-01-31" aria-label="Until" style="width: 190px" />
       <el-checkbox v-model="form.out" :disabled="!form.group || !!form.person">Keep the group out</el-checkbox>
-      <el-button native-type="submit" type="primary" :loading="busy" :disabled="!form.group && !form.person">{{ form.out ? 'Keep out' : 'Admit' }}</el-button></form>
-    <form class="tools line" @submit.prevent="send('')"><label>A list, CSV with a heading like number or userName, and until
+      <el-button native-type="submit" type="primary" :loading="busy" :disabled="!form.group && !form.person">{{ form.out ? 'Keep out' : 'Give entry' }}</el-button></form>
+    <form class="tools line" @submit.prevent="send('')"><label class="file">A list, CSV with a heading like number or userName, and until
         <input type="file" name="admissions" accept=".csv,.json,.txt,text/csv,application/json" @change="(e) => (file = (e.target as HTMLInputElement).files?.[0])" /></label>
       <el-checkbox v-model="skipBad">Leave rows out that cannot be used</el-checkbox>
       <el-button native-type="submit" :disabled="!file">See whom it admits</el-button>
@@ -88,7 +88,7 @@ async function done(j: Job) {
 
 <style scoped>
 .line { margin: 12px 0; flex-wrap: wrap }
-label { display: grid; gap: 4px }
+.file { display: grid; gap: 4px }
 .passed { color: var(--passed) }
 .refused { color: var(--refused) }
 .waiting { color: var(--waiting) }

@@ -3,7 +3,7 @@ import { computed } from 'vue'
 import { api, take } from '../api/client'
 import { tones } from '../composables/entry'
 import { useLoad } from '../composables/load'
-import { ago, local } from '../composables/words'
+import { ago, local, times } from '../composables/words'
 import ProblemBox from './ProblemBox.vue'
 
 /** Who may enter an application, in the order in which it is looked at, read aloud. */
@@ -26,13 +26,13 @@ const names = computed(() => { const n = data.value?.named
     <li v-for="r in first" :key="r.name"><strong>{{ r.title }}.</strong> <span :class="tones[r.then]">{{ r.sentence }}</span>
       <span v-if="!r.application" class="quiet"> A rule of the gate.</span>
       <span v-if="r.broken" class="refused"> It cannot be read any more, and denies.</span><span v-else-if="!r.holds" class="quiet"> Not now.</span>
-      <span class="quiet often" :title="r.decided ? local(r.last ?? '') : ''">{{ r.decided ? `decided ${r.decided} times, last ${ago(r.last ?? '')}` : 'did not decide in 30 days' }}</span></li>
-    <li v-if="names">{{ names }} <span class="quiet often">{{ data.named.decided ? `decided ${data.named.decided} times in 30 days` : 'did not decide in 30 days' }}</span></li>
+      <span class="quiet often" :title="r.decided ? local(r.last ?? '') : ''">{{ r.decided ? `decided ${times(r.decided)}, last ${ago(r.last ?? '')}` : 'did not decide in 30 days' }}</span></li>
+    <li v-if="names">{{ names }} <span class="quiet often">{{ data.named.decided ? `decided ${times(data.named.decided)} in 30 days` : 'did not decide in 30 days' }}</span></li>
     <li v-for="r in last" :key="r.name"><strong>{{ r.title }}.</strong> <span :class="tones[r.then]">{{ r.sentence }}</span> <span class="quiet"> A rule of the gate.</span>
-      <span class="quiet often">{{ r.decided ? `decided ${r.decided} times, last ${ago(r.last ?? '')}` : 'did not decide in 30 days' }}</span></li>
+      <span class="quiet often">{{ r.decided ? `decided ${times(r.decided)}, last ${ago(r.last ?? '')}` : 'did not decide in 30 days' }}</span></li>
     <li><span :class="data.named.everyone === 'no' ? 'refused' : 'passed'">{{ data.named.everyone === 'no' ? 'Nobody else enters.' : 'Everybody else enters.' }}</span><span
         v-if="!data.named.everyone" class="waiting"> Nobody decided that.</span>
-      <span class="quiet often">{{ data.named.default ? `decided ${data.named.default} times in 30 days` : 'did not decide in 30 days' }}</span></li>
+      <span class="quiet often">{{ data.named.default ? `decided ${times(data.named.default)} in 30 days` : 'did not decide in 30 days' }}</span></li>
   </ol>
   <p class="tools"><router-link :to="`/connect/applications/${application}/entrants`"><el-button size="small">Everyone who enters, and admissions</el-button></router-link>
     <router-link :to="{ path: '/admit/rules', query: { application } }"><el-button size="small">Rules, and a trial of them</el-button></router-link></p>

@@ -41,7 +41,7 @@ const path = (kind: string, name: string) => `/connect/${kind}s/${name}`
   <section class="sheet job" aria-live="polite">
     <p><strong>{{ job.what }}</strong> · <span
         :class="{ running: 'waiting', done: 'passed', failed: 'refused' }[job.state]">{{ { running: '○ running', done: '● done', failed: '✕ failed' }[job.state] }}</span> <span v-if="job.state === 'running'" class="quiet">{{ left }}</span></p>
-    <el-progress v-if="job.state === 'running'" :percentage="percent" :show-text="false" :indeterminate="!job.total" />
+    <el-progress v-if="job.state === 'running'" :percentage="percent" :show-text="false" :indeterminate="!job.total" :aria-label="job.what" />
     <ProblemBox :problem="problem" />
     <FindingBox v-if="job.refused" :finding="job.refused" />
     <p v-else-if="job.state === 'failed'">{{ job.failure }}</p>

@@ -80,6 +80,9 @@ export const proofs = (list: string[]) => each(list, 0)
 export const proofHint = (list: string[]) => each(list, 1)
 
 /** Numbers of people and sign-ins in words. */
+/** An end, as it was typed: of a day, where it is that of one. */
+export const ends = (at: string) => (at.endsWith('T00:00:00Z') ? `the end of ${new Date(Date.parse(at) - 86400000).toISOString().slice(0, 10)} (UTC)` : local(at))
+export const times = (n: number) => (n === 1 ? 'once' : `${n} times`)
 export const people = (n: number) => (n === 1 ? '1 person' : `${n} people`)
 export const signIns = (n: number) => (n === 1 ? '1 sign-in' : `${n} sign-ins`)
 

@@ -23,7 +23,7 @@ function ended(j: Job) {
 const search = ref('')
 const chosen = ref<Schemas['EntrantCount']>()
 const before = ref<number[]>([])
-const query = computed(() => ({ search: search.value || undefined, decision: chosen.value?.decision,
+const query = computed(() => ({ search: search.value || undefined, decision: chosen.value?.decision ?? 'enters' as const,
   by: chosen.value ? chosen.value.ground?.by ?? 'none' as const : undefined, ground: chosen.value?.ground?.name || undefined }))
 watch([search, chosen], () => { before.value = [] })
 const after = computed(() => before.value.at(-1) ?? 0)
@@ -45,9 +45,9 @@ const same = (c: Schemas['EntrantCount']) => JSON.stringify(c) === JSON.stringif
   <template v-if="data">
     <ul class="counts" aria-label="By what decides">
       <li v-for="c in data.counts ?? []" :key="JSON.stringify(c)"><button type="button" :aria-pressed="same(c)" @click="chosen = same(c) ? undefined : c"><strong>{{ c.count }}</strong>
-        <span :class="tones[c.decision]">{{ signs[c.decision] }} {{ decisions[c.decision] }}</span> <span class="quiet">{{ grounds(c.ground) }}</span></button></li></ul>
+        <span :class="tones[c.decision]">{{ signs[c.decision] }} {{ decisions[c.decision] }}</span> <span class="quiet">{{ grounds(c.ground, c.decision) }}</span></button></li></ul>
     <div class="tools"><el-input v-model="search" clearable placeholder="Name or number" aria-label="Search people" name="search" style="width: 280px" />
-      <span class="quiet">{{ data.total }} of {{ data.known }}</span><a :href="csv" download><el-button>CSV</el-button></a></div>
+      <span class="quiet">{{ data.total }} of {{ data.known }}{{ chosen ? '' : ' who are known enter' }}</span><a :href="csv" download><el-button>CSV</el-button></a></div>
     <EntrantTable :people="data.items ?? []" />
     <p v-if="before.length || (data.items?.length ?? 0) === 100" class="tools"><el-button :disabled="!before.length" @click="before = before.slice(0, -1)">Before</el-button>
       <el-button :disabled="(data.items?.length ?? 0) < 100" @click="before = [...before, last]">Next</el-button></p>
@@ -56,6 +56,8 @@ const same = (c: Schemas['EntrantCount']) => JSON.stringify(c) === JSON.stringif
 </template>
 
 <style scoped>
+.counts strong { margin-right: 8px }
+.counts .quiet { margin-left: 4px }
 .counts { list-style: none; margin: 12px 0; padding: 0; display: grid; grid-template-columns: repeat(auto-fill, minmax(360px, 1fr)); gap: 8px }
 .counts button { width: 100%; min-height: 44px; text-align: left; font: inherit; color: var(--ink); background: var(--sheet); border: 1px solid var(--line); border-radius: 4px; padding: 8px 12px; cursor: pointer }
 .counts button[aria-pressed='true'] { border-color: var(--gate); box-shadow: inset 4px 0 0 var(--gate) }

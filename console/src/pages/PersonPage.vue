@@ -164,7 +164,7 @@ watch([app, () => data.value], () => { told.value = undefined
     <form class="tools line" @submit.prevent="admit"><span>Admit by name to</span><el-select v-model="entry" aria-label="Application to admit to" filterable placeholder="Application" style="width: 240px">
         <el-option v-for="e in entries?.items ?? []" :key="e.application" :value="e.application" :label="e.title" /></el-select>
       <el-input v-model="until" name="until" placeholder="until, like 2027-01-31" aria-label="Until" style="width: 190px" />
-      <el-button native-type="submit" :loading="admitting" :disabled="!entry">Admit</el-button></form>
+      <el-button native-type="submit" :loading="admitting" :disabled="!entry">Give entry</el-button></form>
     <h2>Comes by</h2>
     <el-table :data="data.links ?? []">
       <el-table-column label="Its name for them" min-width="280"><template #default="{ row }"><code :title="row.subject?.format">{{ row.subject?.value ?? 'not kept: made by an earlier build' }}</code>

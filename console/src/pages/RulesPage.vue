@@ -8,7 +8,7 @@ import SimulatePanel from '../components/SimulatePanel.vue'
 import { useAct } from '../composables/act'
 import { tones } from '../composables/entry'
 import { useLoad } from '../composables/load'
-import { ago, local } from '../composables/words'
+import { ago, local, times } from '../composables/words'
 
 /** Access rules, read aloud, and a trial of them on somebody. */
 const application = ref(String(useRoute().query.application ?? ''))
@@ -41,8 +41,8 @@ const remove = (name: string) => act(() => take(api.DELETE('/api/v1/objects/{kin
     <el-table-column label="Of" min-width="130"><template #default="{ row }">{{ row.application || 'the gate' }}</template></el-table-column>
     <el-table-column label="Says" min-width="380"><template #default="{ row }"><span :class="tones[row.then]" class="says">{{ row.sentence }}</span>
       <span v-if="row.broken" class="refused"> It cannot be read any more, and denies.</span><span v-else-if="!row.holds" class="quiet"> Not now.</span>
-      <div v-if="row.say" class="quiet">They read: {{ row.say }}</div></template></el-table-column>
-    <el-table-column label="Decided" width="150"><template #default="{ row }"><span v-if="row.decided" :title="`in the last 30 days; last ${local(row.last)}`">{{ row.decided }} times, {{ ago(row.last) }}</span><span
+      <div v-if="row.say" class="quiet says">They read: {{ row.say }}</div></template></el-table-column>
+    <el-table-column label="Decided" width="150"><template #default="{ row }"><span v-if="row.decided" :title="`in the last 30 days; last ${local(row.last)}`">{{ times(row.decided) }}, {{ ago(row.last) }}</span><span
         v-else class="quiet">not in 30 days</span></template></el-table-column>
     <el-table-column label="" width="180"><template #default="{ row }"><el-button link type="primary" :aria-label="`Change ${row.title}`" @click="edit(row.name)">Change</el-button>
       <el-button link type="danger" :aria-label="`Remove ${row.title}`" @click="remove(row.name)">Remove</el-button></template></el-table-column>

@@ -99,7 +99,7 @@ const remove = (u: Unit) => act(() => take(of.value.remove(u.name)))
     <el-form label-position="top" @submit.prevent="admit">
       <el-form-item label="Applications"><el-select v-model="apps" multiple filterable aria-label="Applications"><el-option v-for="a in choices ?? []" :key="a.name" :value="a.name" :label="a.title || a.name" /></el-select></el-form-item>
       <el-form-item label="Until the end of a day (UTC)"><el-input v-model="until" name="until" placeholder="for good, or like 2027-01-31" /></el-form-item>
-      <el-button type="primary" native-type="submit" :loading="admitting.busy.value" :disabled="!apps.length">Admit</el-button>
+      <el-button type="primary" native-type="submit" :loading="admitting.busy.value" :disabled="!apps.length">Give entry</el-button>
     </el-form>
   </el-drawer>
   <SettledDrawer v-model="open" :kind="kind" :name="chosen?.name" @saved="load" />

@@ -222,14 +222,17 @@ func (rm *Room) next(now *federation.Snapshot, o federation.Object) (federation.
 	return o.Next(o.At()+1, old, rm.now().UTC()), nil
 }
 
-// Remove takes an object out that nothing names.
+// Remove takes an object out that nothing names; of an application its access rules, too.
 func (rm *Room) Remove(ctx context.Context, by change.By, kind federation.Kind, name string) error {
+	if by.Together == nil {
+		by.Together = &change.Together{}
+	}
 	return rm.Change(ctx, by, func(now *federation.Snapshot) (Plan, error) {
 		o, err := rm.find(now, federation.Ref{Kind: kind, Name: federation.Name(name)})
 		if err != nil {
 			return Plan{}, err
 		}
-		return Plan{Removed: []federation.Object{o}}, nil
+		return Plan{Removed: withRules(now, []federation.Object{o})}, nil
 	})
 }
 

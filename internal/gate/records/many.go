@@ -117,6 +117,7 @@ func (rm *Room) planMany(snap *federation.Snapshot, m Many) (p Plan, out ManyPre
 				federation.Differences(old.Describe(), r.Describe())})
 		}
 	}
+	p.Removed = withRules(snap, p.Removed)
 	if err := unnamed(rm.over(snap, p), p.Removed); err != nil {
 		return p, out, err
 	}

@@ -32,3 +32,17 @@ func (rm *Room) ruleFits(fits func(before, after *federation.Snapshot, p Put) er
 		return nil
 	}
 }
+
+// withRules puts before applications that are removed the access rules that are theirs: they go with them, and come
+// back with them.
+func withRules(now *federation.Snapshot, removed []federation.Object) (out []federation.Object) {
+	for _, r := range now.Rules() {
+		if slices.ContainsFunc(removed, func(o federation.Object) bool {
+			return o.Ref() == federation.Ref{Kind: federation.KindApplication, Name: r.App}
+		}) {
+			o, _ := now.Object(federation.Ref{Kind: federation.KindRule, Name: r.Name})
+			out = append(out, o)
+		}
+	}
+	return append(out, removed...)
+}
