@@ -31,17 +31,17 @@ type scenario struct {
 		Username string `yaml:"username"`
 		Password string `yaml:"password"`
 	} `yaml:"owner"`
-	Providers     []scenarioProvider    `yaml:"providers"`
-	Applications  []scenarioApplication `yaml:"applications"`
-	Groups        []scenarioUnit        `yaml:"groups"`
-	Rules         []struct {
+	Providers    []scenarioProvider    `yaml:"providers"`
+	Applications []scenarioApplication `yaml:"applications"`
+	Groups       []scenarioUnit        `yaml:"groups"`
+	Rules        []struct {
 		Name        string              `yaml:"name"`
 		Application string              `yaml:"application"`
 		Person      string              `yaml:"person"` // words by which one person is found
 		Days        int                 `yaml:"days"`   // until its end, 0 for none
 		Settings    federation.Settings `yaml:"settings"`
 	} `yaml:"rules"`
-	Organisations []scenarioUnit        `yaml:"organisations"`
+	Organisations []scenarioUnit `yaml:"organisations"`
 	Federations   []struct {
 		Name     string `yaml:"name"`
 		Title    string `yaml:"title"`
@@ -229,6 +229,7 @@ type running struct {
 	next    func() string
 	servers []*http.Server
 	ready   Ready
+	added   []string // applications that this run added
 	box     *standin.Mailbox
 }
 

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"net/http"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"time"
 
@@ -121,6 +122,7 @@ func (d *running) applications(ctx context.Context, sc *scenario) error {
 			if _, err := g.Records.AddApplication(ctx, change.By{Who: "demo"}, n); err != nil {
 				return err
 			}
+			d.added = append(d.added, a.Name)
 		}
 		d.ready.Applications = append(d.ready.Applications, out)
 	}
@@ -230,8 +232,8 @@ func (d *running) rules(ctx context.Context, sc *scenario) error {
 		if _, err := g.Records.Object(string(federation.KindRule), r.Name); err == nil {
 			continue
 		}
-		if _, err := g.Records.Application(r.Application); err != nil && r.Application != "" {
-			continue // somebody removed it
+		if !slices.Contains(d.added, r.Application) {
+			continue // in a data directory of before everybody enters what they entered
 		}
 		said := maps.Clone(r.Settings)
 		if said["application"] = r.Application; r.Days > 0 {

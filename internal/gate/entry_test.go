@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -382,4 +383,141 @@ func TestAListOfAdmissions(t *testing.T) {
 	said, err := r.Roll.Simulate(ctx, "planner", roll.Import{Document: []byte("number\n3\n1\n")}, &heard{})
 	require.NoError(t, err)
 	require.Len(t, said.People, 2)
+}
+
+// What new records begin with is a setting of the gate, for those who do not say it.
+func TestWhatNewRecordsBeginWith(t *testing.T) {
+	r := newRig(t)
+	begins := func(name string, s federation.Settings) (string, federation.Phase) {
+		a := r.client(name, federation.Typed{"clientId": name}, s)
+		return a.Everyone, a.Phase
+	}
+	everyone, phase := begins("before", nil)
+	require.Equal(t, [2]string{"", "live"}, [2]string{everyone, string(phase)}, "a sign-in works at once, without new options")
+	_, err := r.Records.Lay(ctx, tester, "defaults", "new-records", 1, federation.Settings{"everyone": "no", "applicationPhase": "paused", "providerPhase": "paused"})
+	require.NoError(t, err)
+	everyone, phase = begins("after", nil)
+	require.Equal(t, [2]string{"no", "paused"}, [2]string{everyone, string(phase)})
+	everyone, phase = begins("said", federation.Settings{"everyone": "yes", "phase": "live"})
+	require.Equal(t, [2]string{"yes", "live"}, [2]string{everyone, string(phase)}, "what is said counts")
+	_, err = r.Records.Lay(ctx, tester, "defaults", "others", 0, federation.Settings{"everyone": "no"})
+	require.ErrorContains(t, err, "one alone")
+	_, err = r.Records.Lay(ctx, tester, "defaults", "new-records", 2, federation.Settings{"providerPhase": "draft"})
+	require.ErrorContains(t, err, "draft")
+	old, err := r.Records.Application("before")
+	require.NoError(t, err)
+	require.Empty(t, old.Everyone, "those that are there stay as they are")
+	require.ErrorContains(t, r.Records.Remove(ctx, tester, "defaults", "new-records"), "always there")
+	r.restart()
+	everyone, _ = begins("later", nil)
+	require.Equal(t, "no", everyone)
+}
+
+// A link opens without a sign-in while nothing is said of who may enter it; else it asks for one.
+func TestALinkAsksOnceSomethingIsSaid(t *testing.T) {
+	r := newRig(t)
+	_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "archive", Protocol: "link",
+		Source: records.Source{Typed: federation.Typed{"link": "https://archive.example/"}}})
+	require.NoError(t, err)
+	_, err = r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: "drivers", Title: "g"})
+	require.NoError(t, err)
+	asks := func() bool {
+		o := r.Crossings.Open(ctx, driving.Browser{}, "archive", "", "")
+		if o.Departure == nil && o.Next == "https://archive.example/" {
+			return false
+		}
+		require.Equal(t, "AuthnRequest", o.Departure.Message)
+		return true
+	}
+	sets := func(name string, on bool, value string) {
+		if !on {
+			value = ""
+		}
+		(&trial{rig: r}).saves(change.KindApplication, "archive", federation.Settings{name: value})
+	}
+	require.False(t, asks())
+	for name, says := range map[string]func(on bool){
+		"a provider": func(on bool) { sets("provider", on, "staff") },
+		"everyone":   func(on bool) { sets("everyone", on, "no") },
+		"admissions": func(on bool) { sets("admissions", on, "drivers=yes") },
+		"a rule": func(on bool) {
+			if r.rule("gate", federation.Settings{"then": "deny", "networks": words("203.0.113.0/24")}); !on {
+				require.NoError(t, r.Records.Remove(ctx, tester, "rule", "gate"))
+			}
+		},
+	} {
+		says(true)
+		require.True(t, asks(), name)
+		says(false)
+		require.False(t, asks(), name)
+	}
+}
+
+// Two who admit at once do not undo each other; rules go with their application, and come back with it; a change that
+// was made from another one is told.
+func TestTwoAtOnceAndBack(t *testing.T) {
+	r := newRig(t)
+	r.client("planner", nil, federation.Settings{"everyone": "no"})
+	var wait sync.WaitGroup
+	for i := range 8 {
+		name := fmt.Sprint("g-", i)
+		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(name), Title: name})
+		require.NoError(t, err)
+		wait.Go(func() {
+			require.NoError(t, r.Accounts.Admit(ctx, tester, "planner", accounts.Entry{Groups: []string{name}}))
+		})
+	}
+	wait.Wait()
+	a, err := r.Records.Application("planner")
+	require.NoError(t, err)
+	require.Len(t, a.Admissions, 8)
+	require.ErrorContains(t, r.Records.RemoveUnit(ctx, tester, federation.KindGroup, "g-3"), "application/planner (admissions)")
+	r.rule("own", federation.Settings{"application": "planner", "then": "deny", "groups": words("g-1")})
+	_, err = r.Records.Lay(ctx, tester, "rule", "own", 7, federation.Settings{"then": "allow"})
+	require.ErrorContains(t, err, "changed meanwhile")
+	require.NoError(t, r.Records.RemoveApplication(ctx, tester, "planner"))
+	_, there := r.Snapshot().Rule("own")
+	require.False(t, there)
+	changes, _, err := r.Records.History(ctx, records.HistoryFilter{Limit: 1})
+	require.NoError(t, err)
+	_, err = r.Records.Undo(ctx, tester, changes[0].ID)
+	require.NoError(t, err)
+	_, there = r.Snapshot().Rule("own")
+	require.True(t, there)
+	a, err = r.Records.Application("planner")
+	require.NoError(t, err)
+	require.Len(t, a.Admissions, 8)
+	require.Equal(t, federation.Name("g-1"), r.Snapshot().Book("planner").Rules[0].Groups[0])
+	_, said, ok := r.Snapshot().Book("planner").Nearest(r.Snapshot(), []federation.Name{"g-2"}, r.clock.get())
+	require.True(t, ok && !said.Out)
+}
+
+// A provider that goes live tells at which applications people gain a choice, and how many.
+func TestANewConnectionTellsWhoGainsAChoice(t *testing.T) {
+	r := newRig(t)
+	r.knows("employeeNumber=W-1")
+	r.knows("employeeNumber=W-2")
+	_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "board", Protocol: "link", Source: records.Source{Typed: federation.Typed{"link": "https://b.example/"}}})
+	require.NoError(t, err)
+	var took change.Consequence
+	by := tester
+	by.Took = &took
+	club := records.NewRecord{Name: "club", Protocol: "oauth2", Phase: federation.Paused, Source: records.Source{Typed: federation.Typed{
+		"authorize": "https://club.example/a", "token": "https://club.example/t", "userinfo": "https://club.example/u", "clientId": "gate", "clientSecret": "s"}},
+		Settings: federation.Settings{"identifier": "id"}}
+	_, err = r.Records.AddProvider(ctx, by, club)
+	require.NoError(t, err)
+	require.Empty(t, took.Offered, "one that is paused is offered to nobody")
+	want := []policy.Offer{{Provider: "club", Apps: []federation.Name{"board", "roster"}}}
+	if a, _ := r.Records.Application("roster"); a.Provider != "" {
+		want[0].Apps = want[0].Apps[:1]
+	}
+	_, err = r.Records.Configure(ctx, by, change.KindProvider, "club", 0, federation.Settings{"phase": "live"})
+	require.NoError(t, err)
+	require.Equal(t, want, took.Offered)
+	require.Equal(t, 2, took.Choosing)
+	took = change.Consequence{}
+	_, err = r.Records.Configure(ctx, by, change.KindProvider, "club", 0, federation.Settings{"title": "Club"})
+	require.NoError(t, err)
+	require.Empty(t, took.Offered, "nothing new")
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"slices"
 	"strconv"
 	"time"
 
@@ -28,25 +29,19 @@ import (
 // accessCalls registers what is asked about who may enter.
 func (s *server) accessCalls(a huma.API) {
 	call(s, a, api.ListRules, func(ctx context.Context, in *api.RuleFilter) (*body[api.List[api.AccessRule]], error) {
-		snap, apps := s.gate.Records.Snapshot(), []federation.Name{federation.Name(in.Application)}
-		if in.Application == "" {
-			for _, app := range snap.Applications() {
-				apps = append(apps, app.Name)
+		snap := s.gate.Records.Snapshot()
+		if in.Application != "" {
+			if _, err := s.gate.Records.Application(in.Application); err != nil {
+				return nil, change.Field("application", err)
 			}
-		} else if _, err := s.gate.Records.Application(in.Application); err != nil {
-			return nil, change.Field("application", err)
 		}
 		counts, err := s.gate.Traces.Decided(ctx, in.Application)
 		if err != nil {
 			return nil, err
 		}
-		out, seen := api.List[api.AccessRule]{Items: []api.AccessRule{}}, map[federation.Name]bool{}
-		for _, app := range apps {
-			for _, r := range snap.Book(app).Rules {
-				if !seen[r.Name] {
-					seen[r.Name], out.Items = true, append(out.Items, ruleShown(r, counts[r.Name], time.Now()))
-				}
-			}
+		out := api.List[api.AccessRule]{Items: []api.AccessRule{}}
+		for _, r := range looked(snap, federation.Name(in.Application)) {
+			out.Items = append(out.Items, ruleShown(r, counts[r.Name], time.Now()))
 		}
 		out.Total = int64(len(out.Items))
 		return &body[api.List[api.AccessRule]]{out}, nil
@@ -58,6 +53,24 @@ func (s *server) accessCalls(a huma.API) {
 	})
 	s.admissionCalls(a)
 	s.entrantCalls(a)
+}
+
+// looked are the rules that are looked at for an application, or for "" all there are: denials of the gate, those of
+// each application, others of the gate.
+func looked(snap *federation.Snapshot, app federation.Name) []*federation.Rule {
+	if app != "" {
+		return snap.Book(app).Rules
+	}
+	gate := snap.Book("")
+	out := slices.Clone(gate.Rules[:gate.Last])
+	for _, a := range snap.Applications() {
+		for _, r := range snap.Book(a.Name).Rules {
+			if r.App == a.Name {
+				out = append(out, r)
+			}
+		}
+	}
+	return append(out, gate.Rules[gate.Last:]...)
 }
 
 // attended finds an application that people sign in to.

@@ -119,7 +119,7 @@ func (w world) found(t *testing.T) map[finding.Code]*finding.Finding {
 	taken, in, err = sp.Take([]byte(w.sp), trust)
 	require.NoError(t, err)
 	sp = taken.(*samlside.Application)
-	a.Side, a.Name, a.Phase, a.Provider, a.Intake = sp, "roster", federation.Live, "staff", in
+	a.Side, a.Name, a.Phase, a.Provider, a.Intake, a.Everyone = sp, "roster", federation.Live, "staff", in, federation.EveryoneYes
 	w.spSet(a, &sp.ApplicationSettings)
 	set := federation.KeySet{Current: own}
 	snap := w.more(federation.Load(federation.Gate{Keys: map[string]federation.KeySet{"idp": set, "sp": set, "enc": set},

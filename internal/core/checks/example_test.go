@@ -16,7 +16,7 @@ func Example() {
 		EntityID: "https://roster.wrenmoor.example/saml",
 		ACS:      []saml.Endpoint{{Binding: saml.BindingPOST, Location: "http://roster.oakhollow.example/acs"}},
 	}}}
-	roster.Name, roster.OnlyOwnStarts = "roster", true
+	roster.Name, roster.OnlyOwnStarts, roster.Everyone = "roster", true, federation.EveryoneYes
 	snapshot := federation.NewSnapshot(federation.Gate{}).With(roster)
 	all := checks.New(snapshot, time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC))
 	for _, f := range all.Record(roster) {

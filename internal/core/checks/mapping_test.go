@@ -51,7 +51,7 @@ func TestChecksOfMappings(t *testing.T) {
 		p := &federation.Provider{Side: &samlside.Provider{IDP: &saml.IDP{}}}
 		p.Name, p.Phase, p.IntakeMapping = "staff", federation.Live, rules(c.intake)
 		a := &federation.Application{Side: &samlside.Application{SP: &saml.SP{}}}
-		a.Name, a.ReleaseMapping = "roster", rules(c.release)
+		a.Name, a.ReleaseMapping, a.Everyone = "roster", rules(c.release), federation.EveryoneYes
 		snap := federation.Load(federation.Gate{}, p, a)
 		k := checks.New(snap, now)
 		k.Kept.Attributes = []string{"costCentre"}

@@ -911,7 +911,7 @@ var catalogue = []Entry{
 			"admitted by name or by a rule.",
 		"The application's setting everyone was never chosen."},
 	{AdmissionEnded, Note, Gate, "The admission of a group has ended",
-		"Take it away (innergate app unadmit APPLICATION --group G), or admit the group anew.",
+		"Have the application say nothing of the group any more (innergate app unadmit APPLICATION --group G), or admit it anew.",
 		"The end of a group's admission has passed: it lets nobody in any more."},
 	{RuleContradicts, Warning, Gate, "Two access rules are about the same people and say different things",
 		"Remove one of the two, or have it be about other people: the one that is looked at first decides always.",

@@ -148,7 +148,13 @@ func (rm *Room) load(ctx context.Context, self federation.Gate) error {
 			return fmt.Errorf("%s: %w", r.Ref(), err)
 		}
 	}
-	snap := federation.Load(self, rm.givenContexts()).Having(append(all, records...), nil)
+	var given []federation.Object // what there always is, unless it was changed
+	for _, name := range rm.kindOrder {
+		if k := rm.kinds[name]; k.Given != nil {
+			given = append(given, k.Given())
+		}
+	}
+	snap := federation.Load(self, given...).Having(append(all, records...), nil)
 	for _, r := range records {
 		if _, err := snap.Resolved(r.(federation.Record)); err != nil { // without its set it would say more than it may
 			return fmt.Errorf("%s: %w", r.Ref(), err)
