@@ -3,6 +3,7 @@ package gate
 import (
 	"fmt"
 	"math/rand/v2"
+	"net/url"
 	"strings"
 	"sync"
 	"testing"
@@ -20,6 +21,7 @@ import (
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/redeeming"
 	"innergate.example/innergate/internal/gate/roll"
 	"innergate.example/innergate/internal/gate/traces"
 )
@@ -116,7 +118,7 @@ func TestEntryIsShownAsItIsDecided(t *testing.T) {
 		require.NoError(t, err)
 		numbers[i] = p.ID
 	}
-	tokens, seen := map[int64]string{}, map[string]int{}
+	tokens, seen := map[int64]given{}, map[string]int{}
 	for round := range rounds {
 		for i := range 4 {
 			s := federation.Settings{"order": fmt.Sprint(rnd.IntN(4)), "then": []string{"allow", "deny", "step-up"}[rnd.IntN(3)], "groups": some("operations", "drivers", "contractors"),
@@ -191,12 +193,14 @@ func (r *rig) changes(number int64, rnd *rand.Rand) {
 			return r.Accounts.Admit(ctx, by, "planner", accounts.Entry{People: []int64{number}, Until: r.clock.get().Add(time.Hour)})
 		})
 	case 1:
-		again(func(by change.By) error { return r.Accounts.Unadmit(ctx, by, "planner", accounts.Entry{People: []int64{number}}) })
+		again(func(by change.By) error {
+			return r.Accounts.Unadmit(ctx, by, "planner", accounts.Entry{People: []int64{number}})
+		})
 	}
 }
 
 // comes has somebody sign in, and tells what was decided; who enters has a refresh token.
-func (r *rig) comes(b driving.Browser, who int, context, department, secret string, tokens map[int64]string, number int64) federation.Outcome {
+func (r *rig) comes(b driving.Browser, who int, context, department, secret string, tokens map[int64]given, number int64) federation.Outcome {
 	r.t.Helper()
 	delete(tokens, number)
 	o := r.authorize(b, "scope", "openid offline_access", "prompt", "consent")
@@ -216,7 +220,7 @@ func (r *rig) comes(b driving.Browser, who int, context, department, secret stri
 	if code := back.Get("code"); code != "" {
 		got, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", secret))
 		require.NoError(r.t, err)
-		tokens[number] = got.RefreshToken
+		tokens[number] = given{got.AccessToken, got.RefreshToken}
 		return federation.Allow
 	}
 	require.Equal(r.t, "access_denied", back.Get("error"))
@@ -224,15 +228,26 @@ func (r *rig) comes(b driving.Browser, who int, context, department, secret stri
 }
 
 // refreshes tells whether the refresh of who entered before is refused; nil for who did not.
-func (r *rig) refreshes(tokens map[int64]string, number int64, secret string) *bool {
+func (r *rig) refreshes(tokens map[int64]given, number int64, secret string) *bool {
 	token := tokens[number]
-	if token == "" {
+	if token.refresh == "" {
 		return nil
 	}
-	_, err := r.Redeeming.Token(ctx, caller(refreshing(token), "planner", secret))
+	active := func(token string) bool {
+		got, err := r.Redeeming.Introspect(ctx, caller(url.Values{"token": {token}}, "planner", secret))
+		require.NoError(r.t, err)
+		return got["active"] == true
+	}
+	_, told := r.Redeeming.UserInfo(ctx, redeeming.Caller{}, token.access)
+	access, refresh := active(token.access), active(token.refresh)
+	_, err := r.Redeeming.Token(ctx, caller(refreshing(token.refresh), "planner", secret))
 	no := err != nil
+	require.Equal(r.t, [3]bool{no, !no, !no}, [3]bool{told != nil, access, refresh}, "user-info, and introspection of both tokens, say what a refresh does")
 	return &no
 }
+
+// given are the tokens of a sign-in.
+type given struct{ access, refresh string }
 
 // People are admitted by name, until a moment, and it acts at once; what takes entry away has to be confirmed; it goes
 // with the person and stays with the application that it was given for.
@@ -266,13 +281,13 @@ func TestAdmissionsOfPeople(t *testing.T) {
 	require.NoError(t, r.Accounts.Admit(ctx, tester, "planner", accounts.Entry{People: []int64{ada}, Until: r.clock.get().Add(time.Hour)}))
 	require.True(t, enters(ada))
 	require.False(t, enters(bram))
-	tokens := map[int64]string{}
+	tokens := map[int64]given{}
 	_, err := r.Accounts.Link(ctx, tester, ada, "staff", profile.Subject{Format: string(saml.FormatPersistent), Value: "n-1"})
 	require.NoError(t, err)
 	require.Equal(t, federation.Allow, r.comes(driving.Browser{}, 1, saml.ContextPassword, "depot", secret, tokens, ada))
-	given, err := r.Accounts.AdmissionsOf(ctx, ada)
+	theirs, err := r.Accounts.AdmissionsOf(ctx, ada)
 	require.NoError(t, err)
-	require.Equal(t, [2]string{"planner", "test"}, [2]string{string(given[0].App), given[0].Author})
+	require.Equal(t, [2]string{"planner", "test"}, [2]string{string(theirs[0].App), theirs[0].Author})
 
 	// Its end acts by itself: at the next sign-in, and where tokens are refreshed.
 	r.clock.set(r.clock.get().Add(time.Hour))
@@ -300,10 +315,10 @@ func TestAdmissionsOfPeople(t *testing.T) {
 	require.NoError(t, err)
 	_, err = r.Accounts.Join(ctx, tester, accounts.Joining{Into: bram, Other: ada, Digest: j.Digest})
 	require.NoError(t, err)
-	given, err = r.Accounts.AdmissionsOf(ctx, bram)
+	theirs, err = r.Accounts.AdmissionsOf(ctx, bram)
 	require.NoError(t, err)
-	require.Len(t, given, 1)
-	require.True(t, given[0].Until.IsZero(), "for good")
+	require.Len(t, theirs, 1)
+	require.True(t, theirs[0].Until.IsZero(), "for good")
 	for _, id := range []string{"log-1", "log-2"} {
 		r.client("log", federation.Typed{"clientId": id}, federation.Settings{"everyone": "no"})
 		got, _ := r.decides("log", bram, "")

@@ -112,6 +112,13 @@ func (rm *Room) introspectRefresh(ctx context.Context, a *asked, h grant.Handle)
 	if k.Lives(a.app.ID, a.side.Lifetimes(), alive, a.now) != nil {
 		return inactive(), nil
 	}
+	if k.Session != "" { // it is about somebody, who may enter still
+		if _, err := rm.renewed(ctx, a.app, &k, a.snap); finding.Of(err) != nil {
+			return inactive(), nil
+		} else if err != nil {
+			return nil, err
+		}
+	}
 	return map[string]any{"active": true, "token_type": "refresh_token", "client_id": string(a.side.ClientID), "sub": k.Subject,
 		"iss": string(oidcside.Issuer(&a.snap.Gate)), "scope": strings.Join(k.Scopes, " ")}, nil
 }
