@@ -89,6 +89,14 @@ func TestWhoMayEnter(t *testing.T) {
 
 	// The console reads the rules aloud where the application stands, and tries them there.
 	c := startChromium(t)
+	run(0, "", "app", "set", "timetable-archive", "provider=")
+	run(0, "", "object", "put", "rule/archive", "title=The archive is closed for the winter", "application=timetable-archive", "then=deny", "say=The archive opens again in spring.", "--yes")
+	c.open(d.Base + "/open/timetable-archive")
+	c.see("How do you want to sign in?")
+	c.press("Wrenmoor staff accounts")
+	c.atStandin("")
+	c.see("The archive opens again in spring.")
+	c.shot("refused-by-rule")
 	c.signInToConsole(d)
 	c.open(d.Console + "connect/applications/possession-planner")
 	c.see("Nobody else enters.")

@@ -364,7 +364,7 @@ func TestLink(t *testing.T) {
 	r := newRig(t)
 	add := func(name, address string) error {
 		_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: name, Title: "Archive",
-			Protocol: "link", Source: records.Source{Typed: federation.Typed{"link": address}}})
+			Protocol: "link", Provider: "staff", Source: records.Source{Typed: federation.Typed{"link": address}}})
 		return err
 	}
 	require.NoError(t, add("archive", "https://archive.example/shelf?from=gate"))
@@ -419,7 +419,7 @@ func TestLink(t *testing.T) {
 		"").Departure.Location)
 	found, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"archive"}})
 	require.NoError(t, err)
-	require.Empty(t, found[0].Findings)
+	require.Equal(t, []finding.Code{finding.AccessUndecided}, []finding.Code{found[0].Findings[0].Code})
 	require.Equal(t, []string{"archive"}, func() (out []string) {
 		page, _ := r.Records.Snapshot().FindApplications("archive.example", 0, 10)
 		for _, a := range page {

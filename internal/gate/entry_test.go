@@ -451,6 +451,7 @@ func TestALinkAsksOnceSomethingIsSaid(t *testing.T) {
 		(&trial{rig: r}).saves(change.KindApplication, "archive", federation.Settings{name: value})
 	}
 	require.False(t, asks())
+	require.Equal(t, finding.TargetForeign, r.Crossings.Open(ctx, driving.Browser{}, "archive", "https://evil.example/", "").Finding.Code)
 	for name, says := range map[string]func(on bool){
 		"a provider": func(on bool) { sets("provider", on, "staff") },
 		"everyone":   func(on bool) { sets("everyone", on, "no") },

@@ -297,6 +297,7 @@ func TestEveryCrossingBetweenTheProtocols(t *testing.T) {
 	_, err := r.Records.AddApplication(ctx, tester, records.NewRecord{Name: "archive", Protocol: "link",
 		Source: records.Source{Typed: federation.Typed{"link": "https://archive.example/"}}})
 	require.NoError(t, err)
+	r.rule("elsewhere", federation.Settings{"then": "deny", "networks": words("203.0.113.0/24")}) // so that the link asks for a sign-in
 	for _, p := range []*relied{open, plain} {
 		b := driving.Browser{}
 		for _, app := range []string{"roster", "archive", "web", "browser", "native"} {

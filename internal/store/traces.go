@@ -309,6 +309,12 @@ func (t *TraceLog) Remove(ctx context.Context, ids []string) error {
 	return t.s.traces.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return drop(tx, ids) })
 }
 
+// Reassign has the traces of an account be those of another one, or with 0 of none that is known: their links have moved.
+func (t *TraceLog) Reassign(ctx context.Context, from, to int64) error {
+	t.settle(ctx)
+	return t.s.traces.WithContext(ctx).Model(&TraceRow{}).Where("account = ?", from).Update("account", to).Error
+}
+
 // Prune removes traces beyond the limits now, and ends those that waited for a
 // browser since before a time.
 func (t *TraceLog) Prune(ctx context.Context, waited time.Time) error {
@@ -389,6 +395,7 @@ type TraceFilter struct {
 	Offset      int
 	Limit       int
 	Accounts    []int64 // with a search: those of these people, too
+	Account     int64   // of Each: of this person, and those of which it is not known
 }
 
 // List gives traces, newest first, and how many there are for each result. It
@@ -594,6 +601,9 @@ func (t *TraceLog) Each(ctx context.Context, f TraceFilter, do func(TraceHead, [
 // provider and a result.
 func (f TraceFilter) proved(q *gorm.DB) *gorm.DB {
 	q = q.Where("(verified = ? OR result = 'entered')", true)
+	if f.Account != 0 {
+		q = q.Where("account IN (0, ?)", f.Account)
+	}
 	for column, v := range map[string]string{"application": f.Application, "provider": f.Provider, "result": f.Result} {
 		if v != "" {
 			q = q.Where(column+" = ?", v)

@@ -200,10 +200,6 @@ func (d *drive) open() step {
 		st.Reasons.Add(reason.StartOwn, app.OwnStart)
 		return d.ends(&Go{To: app.OwnStart}, "")
 	}
-	if side := Of(app.Side).Plain; side != nil && policy.Unguarded(d.snap, app) {
-		st.Reasons.Add(reason.StartPlain, side.Address())
-		return d.ends(&Go{To: side.Address()}, "")
-	}
 	if side := Of(app.Side).Starting; side != nil {
 		switch to, starts, err := side.Start(&d.snap.Gate, d.e.Target); {
 		case err != nil:
@@ -219,6 +215,10 @@ func (d *drive) open() step {
 	own, err := applicationSide(app).Unasked(&d.snap.Gate, app, d.e.Target)
 	if err != nil {
 		return d.refuse(err)
+	}
+	if side := Of(app.Side).Plain; side != nil && policy.Unguarded(d.snap, app) {
+		st.Reasons.Add(reason.StartPlain, side.Address())
+		return d.ends(&Go{To: side.Address()}, "")
 	}
 	if d.e.Target != "" {
 		st.Reasons.Add(reason.StartTarget, d.e.Target)

@@ -433,12 +433,19 @@ func (d *drive) refuse(err error) step {
 	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "refused page"})
 	page := &Show{Page: PageRefused}
 	if d.app != nil && d.s.ID != "" && !d.s.here.apart {
-		page.App, page.Continue = d.app.Title, d.startOf()
+		if page.App = d.app.Title; !barred(f) {
+			page.Continue = d.startOf()
+		}
 		if c, err := policy.Select(d.snap, d.app, "", d.now); err == nil && c.Ask() && d.s.Kept {
 			page.Again = d.address() + "?again=1"
 		}
 	}
 	return d.ends(page, Refused)
+}
+
+// barred reports whether a refusal is of the person: coming again in the same way changes nothing.
+func barred(f *finding.Finding) bool {
+	return slices.Contains([]finding.Code{finding.AccessDenied, finding.AccessNobody, finding.AccessKeptOut, finding.PersonDisabled}, f.Code)
 }
 
 // fail marks in the trace where it was refused.

@@ -313,7 +313,7 @@ func (b *Book) For(person int64, groups, around, organisations []Name) []int {
 }
 
 // newBook puts rules in their order and finds them by what they ask for first.
-func newBook(app Name, all []*Rule) *Book {
+func newBook(rules []*Rule) *Book {
 	b := &Book{byPerson: map[int64][]int{}, byGroup: map[Name][]int{}, byAlone: map[Name][]int{}, byOf: map[Name][]int{}}
 	place := func(r *Rule) int { // denials of the gate, the application's own, others of the gate
 		switch {
@@ -324,11 +324,7 @@ func newBook(app Name, all []*Rule) *Book {
 		}
 		return 2
 	}
-	for _, r := range all {
-		if r.App == "" || r.App == app {
-			b.Rules = append(b.Rules, r)
-		}
-	}
+	b.Rules = rules
 	slices.SortFunc(b.Rules, func(x, y *Rule) int {
 		return cmp.Or(place(x)-place(y), x.Order-y.Order, strings.Compare(string(x.Name), string(y.Name)))
 	})
@@ -374,11 +370,10 @@ func (b *Book) admit(a Admissions) {
 
 // readRules gathers the rules and admissions by application; "" is for those that have none of their own.
 func (s *Snapshot) readRules() {
-	var all []*Rule
-	apps := []Name{""}
+	of := map[Name][]*Rule{"": nil} // by application, "" those of the gate
 	for name, a := range s.apps {
 		if len(a.Admissions) > 0 {
-			apps = append(apps, name)
+			of[name] = nil
 		}
 	}
 	read := make(map[*Plain]*Rule, len(s.rules))
@@ -397,13 +392,14 @@ func (s *Snapshot) readRules() {
 			rule.Revision = p.Revision
 		}
 		read[p] = rule
-		if all = append(all, rule); !slices.Contains(apps, rule.App) {
-			apps = append(apps, rule.App)
-		}
+		of[rule.App] = append(of[rule.App], rule)
 	}
 	s.rules, s.books = read, map[Name]*Book{}
-	for _, app := range apps {
-		s.books[app] = newBook(app, all)
+	for app, own := range of {
+		if app != "" {
+			own = append(own, of[""]...)
+		}
+		s.books[app] = newBook(own)
 		if a, there := s.apps[app]; there {
 			s.books[app].admit(a.Admissions)
 		}

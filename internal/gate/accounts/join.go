@@ -76,7 +76,7 @@ func (rm *Room) Join(ctx context.Context, by change.By, j Joining) (*Joined, err
 		rm.Sessions.Drop(string(s.Hash))
 	}
 	rm.Leaving.Wake()
-	return out, nil
+	return out, rm.Store.Traces.Reassign(ctx, j.Other, j.Into)
 }
 
 // weigh finds out what joining comes to.
@@ -249,6 +249,9 @@ func (rm *Room) Part(ctx context.Context, by change.By, id int64, key string) (P
 			rm.People.SubjectTerms(tx, id), rm.People.SubjectTerms(tx, made),
 			rm.note(tx, by, id, fmt.Sprintf("parted from %d", made)), rm.note(tx, by, made, fmt.Sprintf("parted off %d", id)))
 	})
+	if err == nil {
+		err = rm.Store.Traces.Reassign(ctx, id, 0) // it is found out again, by their links
+	}
 	if err != nil {
 		return Person{}, err
 	}

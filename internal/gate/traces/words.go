@@ -25,7 +25,7 @@ type Word struct {
 // of, by their numbers.
 func (rm *Room) Words(ctx context.Context, snap *federation.Snapshot, app *federation.Application) (map[int64]Word, error) {
 	byKey := map[string]Word{}
-	err := rm.said(ctx, snap, string(app.Provider), func(key string, w Word) bool {
+	err := rm.said(ctx, snap, store.TraceFilter{Provider: string(app.Provider)}, func(key string, w Word) bool {
 		if _, newer := byKey[key]; !newer {
 			byKey[key] = w
 		}
@@ -50,7 +50,7 @@ func (rm *Room) Words(ctx context.Context, snap *federation.Snapshot, app *feder
 // so many sign-ins, 0 for all that are kept.
 func (rm *Room) allWords(ctx context.Context, snap *federation.Snapshot, most int) (map[int64][]Word, error) {
 	byKey, order, looked := map[string]Word{}, []string{}, 0
-	err := rm.said(ctx, snap, "", func(key string, w Word) bool {
+	err := rm.said(ctx, snap, store.TraceFilter{}, func(key string, w Word) bool {
 		if _, newer := byKey[key]; !newer {
 			byKey[key], order = w, append(order, key)
 		}
@@ -76,7 +76,7 @@ func (rm *Room) words(ctx context.Context, snap *federation.Snapshot, person int
 	if err := rm.store.Read.WithContext(ctx).Where("person = ?", person).Find(&links).Error; err != nil || len(links) == 0 {
 		return nil, err
 	}
-	err = rm.said(ctx, snap, "", func(key string, w Word) bool {
+	err = rm.said(ctx, snap, store.TraceFilter{Account: person}, func(key string, w Word) bool {
 		hash := store.Hash(key)
 		at := slices.IndexFunc(links, func(l store.LinkRow) bool { return bytes.Equal(l.Key, hash) })
 		if at >= 0 {
@@ -93,7 +93,7 @@ func (rm *Room) word(ctx context.Context, snap *federation.Snapshot, person int6
 	if err := rm.store.Read.WithContext(ctx).Where("person = ?", person).Find(&links).Error; err != nil || len(links) == 0 {
 		return nil, err
 	}
-	err = rm.said(ctx, snap, provider, func(key string, w Word) bool {
+	err = rm.said(ctx, snap, store.TraceFilter{Provider: provider, Account: person}, func(key string, w Word) bool {
 		hash := store.Hash(key)
 		if slices.ContainsFunc(links, func(l store.LinkRow) bool { return bytes.Equal(l.Key, hash) }) {
 			out = &w
@@ -105,8 +105,8 @@ func (rm *Room) word(ctx context.Context, snap *federation.Snapshot, person int6
 
 // said goes back through what providers said, by link key, until it is told to stop. What was
 // kept only in part is passed over: it says something else than the provider did.
-func (rm *Room) said(ctx context.Context, snap *federation.Snapshot, provider string, each func(key string, w Word) bool) error {
-	return rm.store.Traces.Each(ctx, store.TraceFilter{Provider: provider}, func(head store.TraceHead, inputs []json.RawMessage) bool {
+func (rm *Room) said(ctx context.Context, snap *federation.Snapshot, of store.TraceFilter, each func(key string, w Word) bool) error {
+	return rm.store.Traces.Each(ctx, of, func(head store.TraceHead, inputs []json.RawMessage) bool {
 		for _, octets := range inputs {
 			var e crossing.Entry
 			if json.Unmarshal(octets, &e) != nil {
