@@ -17,6 +17,11 @@ watch(open, async (is) => {
   ready.value = false
   if (!is) return
   fields.value = await settingsOf(props.kind)
+  if (props.kind === 'rule') {
+    const from = await take(api.GET('/api/v1/browser'))
+    const said = `. The gate sees your browser at ${from.network}${from.proxied ? `, as the proxy ${from.from} says` : ''}`
+    fields.value = fields.value.map((f) => (f.name === 'networks' ? { ...f, text: f.text + said } : f))
+  }
   const it = props.name ? await take(api.GET('/api/v1/objects/{kind}/{name}', at(props.name))) : undefined
   settings.value = { ...Object.fromEntries(fields.value.map((f) => [f.name, f.type === 'switch' ? false : f.type === 'values' ? [] : ''])), ...it?.settings }
   revision.value = it?.revision ?? 0

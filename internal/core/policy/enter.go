@@ -323,29 +323,25 @@ func (s *Subject) plainly(snap *federation.Snapshot, r *federation.Rule, now tim
 		return func() string { return "not of " + names(r.Organisations) }
 	case len(r.UserTypes) > 0 && !slices.Contains(r.UserTypes, s.UserType):
 		return func() string {
-			return "marked as " + orNone(s.UserType) + ", not as " + strings.Join(r.UserTypes, " or ")
+			if s.UserType == "" {
+				return "not marked as " + strings.Join(r.UserTypes, " or ")
+			}
+			return "marked as " + s.UserType + ", not as " + strings.Join(r.UserTypes, " or ")
 		}
 	case len(r.Providers) > 0 && !slices.Contains(r.Providers, s.Provider):
-		return func() string { return "comes by " + orNone(string(s.Provider)) + ", not by " + names(r.Providers) }
+		return func() string { return "comes by " + cmp.Or(string(s.Provider), "no provider that is known") + ", not by " + names(r.Providers) }
 	case r.Broken:
 		return nil
 	case len(r.Networks) > 0 && !slices.ContainsFunc(r.Networks, s.inside):
-		return func() string { return orNone(s.Network) + " is not in " + prefixes(r.Networks) }
+		return func() string { return cmp.Or(s.Network, "an unknown address") + " is not in " + prefixes(r.Networks) }
 	case len(r.Contexts) > 0 && !slices.ContainsFunc(r.Contexts, func(c string) bool {
 		return snap.Gate.Contexts.Satisfies(federation.CompareMinimum, []string{c}, s.Context)
 	}):
 		return func() string {
-			return "signed in with " + orNone(s.Context) + ", which is weaker than " + strings.Join(r.Contexts, " or ")
+			return "signed in with " + cmp.Or(s.Context, "no known context") + ", which is weaker than " + strings.Join(r.Contexts, " or ")
 		}
 	}
 	return nil
-}
-
-func orNone(text string) string {
-	if text == "" {
-		return "nothing known"
-	}
-	return text
 }
 
 func common(a, b []federation.Name) bool {
