@@ -110,6 +110,15 @@ func TestWhoMayEnter(t *testing.T) {
 	c.see("Decides.")
 	c.see("What the application would be told")
 	c.shot("rules")
+
+	// Before a rule is saved the form says whom it shuts out.
+	c.press("Make a rule")
+	c.fill(".el-drawer input[name=name]", "nobody")
+	c.fill(".el-drawer input[name=title]", "Nobody from abroad")
+	c.choose("What becomes of them", "they do not enter")
+	c.see("would be refused")
+	c.see("refused Bram Oduya at")
+	c.shot("rule-form")
 }
 
 // Entry is given by name, and taken away, from the application's page, the group's and the person's, and by a list; the

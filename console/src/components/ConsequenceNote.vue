@@ -1,12 +1,11 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import type { Schemas } from '../api/client'
-import { useConsequence } from '../composables/consequence'
+import { ofRecords, useConsequence, type Asks } from '../composables/consequence'
 import { people, signIns } from '../composables/words'
 
 /** What a change that is being typed would do to people, before it is saved. */
-const props = defineProps<{ change: () => Schemas['Proposed'] | undefined }>()
-const { got, busy } = useConsequence(() => props.change())
+const props = defineProps<{ change: () => unknown; ask?: Asks<unknown> }>()
+const { got, busy } = useConsequence(() => props.change() ?? undefined, (c) => (props.ask ?? (ofRecords as Asks<unknown>))(c))
 const parts = computed(() => {
   const c = got.value
   return c ? [{ n: c.shut, words: 'would be refused', tone: 'refused' }, { n: c.renamed, words: 'would have another name', tone: 'waiting' },
@@ -19,7 +18,7 @@ const tones: Record<string, string> = { refused: 'refused', renamed: 'waiting', 
 
 <template>
   <section v-if="busy || got?.looked || got?.known || got?.offered?.length || got?.finding" class="impact" aria-label="What it does to people" aria-live="polite">
-    <p v-if="busy" class="quiet">Looking at the sign-ins of late …</p>
+    <p v-if="busy" class="quiet">Looking at what it does to people …</p>
     <template v-else-if="got">
       <p v-if="parts.length"><strong>Of {{ got.known ? `${people(got.known)} who are known` : `${people(got.seen)} who signed in lately` }}:</strong> <template v-for="(p, i) in parts" :key="p.words"><template
           v-if="i">, </template><span :class="p.tone">{{ p.n }} {{ p.words }}</span></template>.</p>

@@ -3,6 +3,7 @@ import { computed, ref, watch } from 'vue'
 import ConsequenceNote from './ConsequenceNote.vue'
 import ProblemBox from './ProblemBox.vue'
 import { useAct } from '../composables/act'
+import type { Schemas } from '../api/client'
 import type { Setting } from '../composables/settings'
 
 type Settings = Record<string, unknown>
@@ -10,6 +11,8 @@ const props = defineProps<{
   title: string; fields: Setting[]; settings: Settings; naming?: boolean
   save: (settings: Settings, why: string, name: string) => Promise<void>
   record?: { kind: 'provider' | 'application'; name: string }
+  /** Asks what settings that are typed would do to people, of what is no record. */
+  weigh?: (settings: Settings, name: string) => Promise<Schemas['Consequence'] | undefined>
 }>()
 const open = defineModel<boolean>({ required: true })
 const draft = ref<Record<string, unknown>>({})
@@ -38,6 +41,9 @@ const proposed = () => {
   const set = Object.fromEntries(props.fields.filter((f) => !same(draft.value[f.name], props.settings[f.name])).map((f) => [f.name, draft.value[f.name]]))
   return open.value && props.record && Object.keys(set).length ? { changes: [{ ...props.record, settings: set }] } : undefined
 }
+const typed = () => (open.value && props.weigh && changes.value.length && (name.value || !props.naming)
+  ? { name: name.value, settings: Object.fromEntries(Object.entries(draft.value).map(([k, v]) => [k, trimmed(v)])) } : undefined)
+const weighed = (c: unknown) => { const t = c as { name: string; settings: Settings }; return props.weigh!(t.settings, t.name) }
 const wrong = (name: string) => problem.value?.errors?.find((e) => e.field === name ||
   e.field === `settings.${name}`)?.message ?? ''
 
@@ -79,6 +85,7 @@ const submit = () => act(async () => {
         <ul><li v-for="c in changes" :key="c.label">{{ c.label }}: <del>{{ c.from }}</del> → <ins>{{ c.to }}</ins></li>
         </ul>
         <ConsequenceNote v-if="record" :change="proposed" />
+        <ConsequenceNote v-else-if="weigh" :change="typed" :ask="weighed" />
       </section>
       <el-input v-if="open && changes.length" v-model="why" name="why"
           placeholder="Why (optional, kept in the history)" aria-label="Why" class="why" />

@@ -28,14 +28,16 @@ watch(open, async (is) => {
   ready.value = true
 })
 const title = computed(() => (props.name ? String(settings.value.title || props.name) : `New ${props.kind}`))
+const changed = (draft: Record<string, unknown>) => Object.fromEntries(fields.value.filter((f) => !revision.value ||
+  JSON.stringify(draft[f.name]) !== JSON.stringify(settings.value[f.name])).map((f) => [f.name, draft[f.name]]))
+const weigh = async (draft: Record<string, unknown>, name: string) => (await take(api.POST('/api/v1/objects/{kind}/{name}/preview',
+  { ...at(props.name ?? name), body: { revision: revision.value, settings: changed(draft) } }))).consequence
 async function save(draft: Record<string, unknown>, why: string, name: string) {
-  const changed = Object.fromEntries(fields.value.filter((f) => !revision.value || JSON.stringify(draft[f.name]) !== JSON.stringify(settings.value[f.name]))
-    .map((f) => [f.name, draft[f.name]]))
-  await because(why, () => take(api.PUT('/api/v1/objects/{kind}/{name}', { ...at(props.name ?? name), body: { revision: revision.value, settings: changed } })))
+  await because(why, () => take(api.PUT('/api/v1/objects/{kind}/{name}', { ...at(props.name ?? name), body: { revision: revision.value, settings: changed(draft) } })))
   emit('saved')
 }
 </script>
 
 <template>
-  <SettingsDrawer v-if="ready" v-model="open" :title="title" :fields="fields" :settings="settings" :naming="!name" :save="save" />
+  <SettingsDrawer v-if="ready" v-model="open" :title="title" :fields="fields" :settings="settings" :naming="!name" :save="save" :weigh="weigh" />
 </template>

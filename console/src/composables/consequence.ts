@@ -1,8 +1,12 @@
 import { ref, shallowRef, watch } from 'vue'
 import { api, take, type Schemas } from '../api/client'
 
-/** What a change would do to the people who signed in lately, a moment after it was typed; undefined for nothing yet. */
-export function useConsequence(change: () => Schemas['Proposed'] | undefined) {
+/** Asks what a change does to people. */
+export type Asks<T> = (change: T) => Promise<Schemas['Consequence'] | undefined>
+export const ofRecords: Asks<Schemas['Proposed']> = (body) => take(api.POST('/api/v1/consequences/preview', { body }))
+
+/** What a change would do to people, a moment after it was typed; undefined for nothing yet. */
+export function useConsequence<T>(change: () => T | undefined, ask: Asks<T>) {
   const got = shallowRef<Schemas['Consequence']>()
   const busy = ref(false)
   let turn = 0
@@ -15,7 +19,7 @@ export function useConsequence(change: () => Schemas['Proposed'] | undefined) {
     await new Promise((r) => setTimeout(r, 500))
     if (mine !== turn) return
     try {
-      const out = await take(api.POST('/api/v1/consequences/preview', { body }))
+      const out = await ask(body)
       if (mine === turn) got.value = out
     } catch { // what is wrong with the change is said where it is saved
     } finally {
