@@ -99,11 +99,11 @@ func Enter(snap *federation.Snapshot, app *federation.Application, s Subject, no
 			}
 		}
 		r := book.Rules[i]
-		why, err := s.under(snap, r, now)
+		lacks, err := s.under(snap, r, now)
 		if err != nil {
 			return s.failed(app, r, err)
 		}
-		if why == nil {
+		if lacks == allHold {
 			return decided(snap, app, r, s, now)
 		}
 	}
@@ -208,11 +208,11 @@ func Judge(snap *federation.Snapshot, app *federation.Application, s Subject, no
 			out = append(out, s.judgedAdmission(snap, app, book, now))
 		}
 		j := Judged{By: ByRule, Rule: r, Says: Sentence(r), Then: r.Then, About: true}
-		switch why, err := s.under(snap, r, now); {
+		switch lacks, err := s.under(snap, r, now); {
 		case err != nil:
 			j.Then, j.Why = federation.Deny, "its condition cannot be evaluated: "+err.Error()
-		case why != nil:
-			j.About, j.Why = false, why()
+		case lacks != allHold:
+			j.About, j.Why = false, s.why(lacks, r)
 		}
 		out = append(out, j)
 	}
@@ -257,11 +257,28 @@ func (s *Subject) within(snap *federation.Snapshot) []federation.Name {
 	return around
 }
 
-// under finds the first condition of a rule that does not hold; nil if the rule is about somebody. What is
-// returned tells why. The error is that of a condition that cannot be evaluated.
-func (s *Subject) under(snap *federation.Snapshot, r *federation.Rule, now time.Time) (func() string, error) {
-	if why := s.plainly(snap, r, now); why != nil || r.When == "" || r.Broken {
-		return why, nil
+// condition is the first one of a rule that does not hold.
+type condition int
+
+const (
+	allHold condition = iota
+	isEarly
+	hasEnded
+	otherPeople
+	otherGroups
+	otherOrganisations
+	otherUserType
+	otherProvider
+	otherNetwork
+	weakerContext
+	otherValues
+)
+
+// under finds the first condition of a rule that does not hold; allHold if the rule is about somebody. The error is
+// that of a condition that cannot be evaluated.
+func (s *Subject) under(snap *federation.Snapshot, r *federation.Rule, now time.Time) (condition, error) {
+	if c := s.plainly(snap, r, now); c != allHold || r.When == "" || r.Broken {
+		return c, nil
 	}
 	if s.proved == nil {
 		s.proved = &Proved{}
@@ -272,29 +289,64 @@ func (s *Subject) under(snap *federation.Snapshot, r *federation.Rule, now time.
 			s.proved.Values = map[string][]any{}
 		}
 	}
-	var left []string
-	for _, name := range r.Reads() {
-		if slices.Contains(s.proved.Left, profile.Word(name)) {
-			left = append(left, name)
-		}
-		if slices.Contains(s.proved.Left, profile.Word(name)) && !slices.Contains(s.unproved, name) {
+	for _, name := range s.unvouched(r) {
+		if !slices.Contains(s.unproved, name) {
 			s.unproved = append(s.unproved, name)
 		}
 	}
 	is, err := r.True(expression.Facts{Subject: s.proved.Subject, Attributes: s.proved.Values})
 	if is || err != nil {
-		return nil, err
+		return allHold, err
 	}
-	return func() string {
-		said := "the condition on attributes does not hold"
-		for _, name := range r.Reads() {
-			said += fmt.Sprintf("; %s is %s", name, listed(s.proved.Values[name]))
+	return otherValues, nil
+}
+
+// unvouched are the attributes that a rule reads and that have values nobody vouches for.
+func (s *Subject) unvouched(r *federation.Rule) (out []string) {
+	if len(s.proved.Left) == 0 {
+		return nil
+	}
+	for _, name := range r.Reads() {
+		if slices.Contains(s.proved.Left, profile.Word(name)) {
+			out = append(out, name)
 		}
-		if len(left) > 0 {
-			said += "; values of " + strings.Join(left, ", ") + " that nobody vouches for do not count"
+	}
+	return out
+}
+
+// why tells in words that a condition of a rule does not hold.
+func (s *Subject) why(c condition, r *federation.Rule) string {
+	switch c {
+	case isEarly:
+		return "it holds from " + r.From.UTC().Format(time.RFC3339)
+	case hasEnded:
+		return "it has ended at " + r.Until.UTC().Format(time.RFC3339)
+	case otherPeople:
+		return "it is about other people"
+	case otherGroups:
+		return "not in " + names(r.Groups)
+	case otherOrganisations:
+		return "not of " + names(r.Organisations)
+	case otherUserType:
+		if s.UserType == "" {
+			return "not marked as " + strings.Join(r.UserTypes, " or ")
 		}
-		return said
-	}, nil
+		return "marked as " + s.UserType + ", not as " + strings.Join(r.UserTypes, " or ")
+	case otherProvider:
+		return "comes by " + cmp.Or(string(s.Provider), "no provider that is known") + ", not by " + names(r.Providers)
+	case otherNetwork:
+		return cmp.Or(s.Network, "an unknown address") + " is not in " + prefixes(r.Networks)
+	case weakerContext:
+		return "signed in with " + cmp.Or(s.Context, "no known context") + ", which is weaker than " + strings.Join(r.Contexts, " or ")
+	}
+	said := "the condition on attributes does not hold"
+	for _, name := range r.Reads() {
+		said += fmt.Sprintf("; %s is %s", name, listed(s.proved.Values[name]))
+	}
+	if left := s.unvouched(r); len(left) > 0 {
+		said += "; values of " + strings.Join(left, ", ") + " that nobody vouches for do not count"
+	}
+	return said
 }
 
 // listed writes values for people.
@@ -307,41 +359,34 @@ func listed(values []any) string {
 }
 
 // plainly finds the first condition of a rule, without that on attributes, that does not hold.
-func (s *Subject) plainly(snap *federation.Snapshot, r *federation.Rule, now time.Time) func() string {
+func (s *Subject) plainly(snap *federation.Snapshot, r *federation.Rule, now time.Time) condition {
 	switch {
-	case now.Before(r.From):
-		return func() string { return "it holds from " + r.From.UTC().Format(time.RFC3339) }
-	case !r.Holds(now):
-		return func() string { return "it has ended at " + r.Until.UTC().Format(time.RFC3339) }
+	case !r.From.IsZero() && now.Before(r.From):
+		return isEarly
+	case !r.Until.IsZero() && !now.Before(r.Until):
+		return hasEnded
 	case len(r.People) > 0 && !slices.Contains(r.People, s.Person):
-		return func() string { return "it is about other people" }
+		return otherPeople
 	case len(r.Groups) > 0 && !slices.ContainsFunc(r.Groups, func(g federation.Name) bool {
 		return s.in.Has(g) && (!r.Alone || slices.Contains(s.Groups, g))
 	}):
-		return func() string { return "not in " + names(r.Groups) }
+		return otherGroups
 	case len(r.Organisations) > 0 && !common(r.Organisations, s.Organisations):
-		return func() string { return "not of " + names(r.Organisations) }
+		return otherOrganisations
 	case len(r.UserTypes) > 0 && !slices.Contains(r.UserTypes, s.UserType):
-		return func() string {
-			if s.UserType == "" {
-				return "not marked as " + strings.Join(r.UserTypes, " or ")
-			}
-			return "marked as " + s.UserType + ", not as " + strings.Join(r.UserTypes, " or ")
-		}
+		return otherUserType
 	case len(r.Providers) > 0 && !slices.Contains(r.Providers, s.Provider):
-		return func() string { return "comes by " + cmp.Or(string(s.Provider), "no provider that is known") + ", not by " + names(r.Providers) }
+		return otherProvider
 	case r.Broken:
-		return nil
+		return allHold
 	case len(r.Networks) > 0 && !slices.ContainsFunc(r.Networks, s.inside):
-		return func() string { return cmp.Or(s.Network, "an unknown address") + " is not in " + prefixes(r.Networks) }
+		return otherNetwork
 	case len(r.Contexts) > 0 && !slices.ContainsFunc(r.Contexts, func(c string) bool {
 		return snap.Gate.Contexts.Satisfies(federation.CompareMinimum, []string{c}, s.Context)
 	}):
-		return func() string {
-			return "signed in with " + cmp.Or(s.Context, "no known context") + ", which is weaker than " + strings.Join(r.Contexts, " or ")
-		}
+		return weakerContext
 	}
-	return nil
+	return allHold
 }
 
 func common(a, b []federation.Name) bool {
