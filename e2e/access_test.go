@@ -186,7 +186,7 @@ func TestAdmissions(t *testing.T) {
 	c.choose("Group to admit", "Drivers")
 	c.fill("input[name=until]", "2099-03-31")
 	c.press("Give entry")
-	c.see("Drivers")
+	c.until(`document.querySelector('input[name=until]').value === '' && document.body.innerText.includes('Drivers')`)
 	c.fill("input[name=admitPerson]", "5")
 	c.press("Give entry")
 	c.see("3 of 18")

@@ -185,3 +185,51 @@ type Browser struct {
 	From    string `json:"from" doc:"Address of who connects: the browser, or the proxy before the gate"`
 	Proxied bool   `json:"proxied" doc:"Who connects is a trusted proxy, and the network is what it says of the browser"`
 }
+
+// SelectionRule is a rule of provider selection, read aloud.
+type SelectionRule struct {
+	Name         string    `json:"name"`
+	Title        string    `json:"title"`
+	Applications []string  `json:"applications" doc:"None for every one that names no provider"`
+	Sentence     string    `json:"sentence"`
+	Providers    []string  `json:"providers"`
+	Ask          bool      `json:"ask,omitempty" doc:"The person is asked for their address first"`
+	Decided      int64     `json:"decided" doc:"How often it decided at sign-ins, in the last 30 days"`
+	Last         time.Time `json:"last,omitzero"`
+	Broken       bool      `json:"broken,omitempty" doc:"It cannot be read any more: whoever comes to it is refused"`
+}
+
+// Selection is provider selection: its rules in their order, and whose each domain is.
+type Selection struct {
+	Rules   []SelectionRule `json:"rules"`
+	Domains []DomainOwners  `json:"domains"`
+	Owners  string          `json:"owners" doc:"Address of the owners' own way in, which no rule closes"`
+}
+
+// DomainOwners is a domain of e-mail addresses, and whose it is by each record.
+type DomainOwners struct {
+	Domain       string   `json:"domain" doc:"With a dot before it: its sub-domains, too"`
+	Providers    []string `json:"providers" doc:"Whose people come by them (setting domains)"`
+	Note         string   `json:"note,omitempty" doc:"Who confirmed it, and when"`
+	Vouching     []string `json:"vouching" doc:"Providers whose word counts for its addresses (setting vouchesFor)"`
+	Organisation string   `json:"organisation,omitempty" doc:"Where people with an address there land"`
+}
+
+// WayAsked is who would come, and how.
+type WayAsked struct {
+	Person   int64    `json:"person,omitempty" minimum:"1" doc:"Somebody who is known; absent for one who is not yet"`
+	Email    string   `json:"email,omitempty" maxLength:"254" doc:"Address that is typed, or hinted at"`
+	Network  string   `json:"network,omitempty" maxLength:"50" doc:"Address of their browser"`
+	Hints    []string `json:"hints,omitempty" maxItems:"100" doc:"What the application names"`
+	Provider string   `json:"provider,omitempty" maxLength:"63" doc:"That they pick"`
+}
+
+// WayFound is by which providers somebody comes.
+type WayFound struct {
+	Providers []string `json:"providers" doc:"One is gone to at once, of several the person chooses"`
+	Ask       bool     `json:"ask,omitempty" doc:"They are asked for their address first"`
+	Forced    bool     `json:"forced,omitempty" doc:"The application's record names it"`
+	Unclaimed bool     `json:"unclaimed,omitempty" doc:"The domain of the address is no provider's that is possible"`
+	Rule      string   `json:"rule,omitempty"`
+	Why       []string `json:"why"`
+}

@@ -57,12 +57,21 @@ type Consequence struct {
 	Let      int              `json:"let" doc:"People who would be let in, and were not"`
 	Offered  []Offer          `json:"offered,omitempty" doc:"Providers that the change offers where they were not"`
 	Choosing int              `json:"choosing,omitempty" doc:"People who are known and may enter one of these applications: they gain a choice"`
+	Ways     *WaysTold        `json:"ways,omitempty" doc:"What becomes of people's ways, where the change selects other providers"`
 	Untold   int              `json:"cannotTell" doc:"Sign-ins of which it cannot be told"`
 	Cause    string           `json:"cause,omitempty" doc:"Why not, of the newest of these"`
 	Stopped  bool             `json:"stopped,omitempty" doc:"It took too long; older sign-ins were not looked at"`
 	People   []Affected       `json:"people" doc:"The first twenty for whom something would be other, the worst first"`
 	Finding  *finding.Finding `json:"finding,omitempty" doc:"What has to be confirmed before the change is saved"`
 	Confirm  string           `json:"confirm,omitempty" doc:"Digest to confirm it with"`
+}
+
+// WaysTold counts what becomes of the ways of people who are known.
+type WaysTold struct {
+	Keep     int      `json:"keep"`
+	Other    int      `json:"other" doc:"They get another one"`
+	None     int      `json:"none" doc:"They have none"`
+	Examples []string `json:"examples"`
 }
 
 // Offer is a provider, and the applications at which people may come by it from now on.

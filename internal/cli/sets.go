@@ -319,6 +319,13 @@ func (e *environment) consequence(w io.Writer, c *api.Consequence, verb string) 
 		fmt.Fprintf(w, "No difference to the %s who signed in lately (%s looked at)\n", countPeople(c.Seen), counted(int64(c.Looked), "sign-in"))
 	}
 	e.affected(w, c.People)
+	if ways := c.Ways; ways != nil {
+		fmt.Fprintf(w, "%s: %d keep their way, %d get another, %d have none\n", map[bool]string{true: "By which provider people would come", false: "By which provider people come"}[verb == "would be"],
+			ways.Keep, ways.Other, ways.None)
+		for _, x := range ways.Examples {
+			fmt.Fprintln(w, "  "+x)
+		}
+	}
 	for _, o := range c.Offered {
 		fmt.Fprintf(w, "The provider %s %s offered at %s\n", o.Provider, map[bool]string{true: "would be", false: "is now"}[verb == "would be"],
 			strings.Join(o.Applications, ", "))

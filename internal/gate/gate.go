@@ -142,7 +142,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		SignInLife: o.SessionLife, Mails: o.Mail != mailing.Server{}, PublicMail: o.PublicMail}
 	g.Records, err = records.New(ctx, records.Parts{Store: o.Store, Now: o.Now, Fetch: out, Sessions: g.sessions,
 		Keys:      g.Keys,
-		Freshness: g.Freshness, Editions: kept, Kinds: append([]*federation.Description{federation.AccessRules, federation.Defaults}, o.Kinds...)}, self, o.Protocols)
+		Freshness: g.Freshness, Editions: kept, Kinds: append([]*federation.Description{federation.AccessRules, federation.SelectionRules, federation.Defaults}, o.Kinds...)}, self, o.Protocols)
 	if err != nil {
 		return err
 	}
@@ -168,6 +168,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Traces = traces.New(o.Store, o.Now, g.People, g.Grants, g.Arrivals)
 	g.Records.Weighs(g.Traces.Consequence)
 	g.Records.Weighs(g.Traces.Offers)
+	g.Records.Weighs(g.Traces.Rerouted)
 	g.Leaving = leaving.New(leaving.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions,
 		Grants: g.Grants, Outbox: g.Outbox})
 	g.Accounts = accounts.New(accounts.Parts{Store: o.Store, Now: o.Now, Records: g.Records, People: g.People,

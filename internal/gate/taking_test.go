@@ -714,6 +714,7 @@ func TestHistoryIsSearchedPageByPage(t *testing.T) {
 
 func TestChecksFollowEveryChange(t *testing.T) {
 	r := newRig(t)
+	require.NoError(t, r.change(func(s federation.Settings) { s["everyone"] = "yes" }))
 	found := func(f checking.Filter) map[string]int {
 		all, err := r.Checking.Check(ctx, f)
 		require.NoError(t, err)

@@ -18,11 +18,11 @@ type Decided struct {
 }
 
 // decided counts what decided.
-func decided(tx *gorm.DB, h TraceHead) error {
+func decided(tx *gorm.DB, app, ground string) error {
 	now := tx.NowFunc().UTC()
 	return tx.Exec(`INSERT INTO decision_rows (ground, application, day, count, last) VALUES (?, ?, ?, 1, ?)
 		ON CONFLICT (ground, application, day) DO UPDATE SET count = count + 1, last = excluded.last`,
-		h.Ground, h.Application, now.Format(time.DateOnly), now).Error
+		ground, app, now.Format(time.DateOnly), now).Error
 }
 
 // Decided gives what decided in the last days, of one application or of all. It waits for what has been recorded up to

@@ -56,8 +56,8 @@ type TraceHead struct {
 	Finding     string
 	Millis      int64
 	Verified    bool
-	Account     int64  // of the person, 0 for nobody on record
-	Ground      string // what entry was decided by in this turn, "" for nothing; it is counted, not kept
+	Account     int64    // of the person, 0 for nobody on record
+	Grounds     []string // what was decided by in this turn; it is counted, not kept
 }
 
 // TraceLog writes traces in the background. When its buffer is full, entries are
@@ -233,8 +233,8 @@ func (t *TraceLog) write(tx *gorm.DB, e entry) error {
 	if h.Person != "" {
 		row.Named = t.s.Seal("trace person", []byte(h.Person))
 	}
-	if h.Ground != "" {
-		if err := decided(tx, h); err != nil {
+	for _, ground := range h.Grounds {
+		if err := decided(tx, h.Application, ground); err != nil {
 			return err
 		}
 	}

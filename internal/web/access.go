@@ -53,6 +53,7 @@ func (s *server) accessCalls(a huma.API) {
 	})
 	s.admissionCalls(a)
 	s.entrantCalls(a)
+	s.selectionCalls(a)
 }
 
 // looked are the rules that are looked at for an application, or for "" all there are: denials of the gate, those of

@@ -4,10 +4,15 @@ import (
 	"bytes"
 	"net/http"
 	"net/url"
+	"slices"
+	"strings"
+	"time"
 
 	"github.com/gofiber/fiber/v3"
 
 	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/core/profile"
 )
 
 type view struct {
@@ -15,6 +20,9 @@ type view struct {
 	Choices                                                        []crossing.Choice
 	Form                                                           *crossing.Form
 	Agree                                                          *crossing.Agree
+	Address                                                        *crossing.AddressAsked
+	Last                                                           string // provider that this browser chose last
+	Many, Script                                                   bool   // so many choices that they are searched; the page has a script
 	Location, Host, Nonce                                          string
 	Fields                                                         []crossing.Field
 }
@@ -33,6 +41,60 @@ func (s *server) post(c fiber.Ctx, d *crossing.Departure) error {
 
 func (s *server) page(c fiber.Ctx, status int, name string, v view) error {
 	return s.render(c, status, name, v, pagePolicy)
+}
+
+// mostAtOnce is how many choices are shown without a way to find one among them.
+const mostAtOnce = 7
+
+// choose shows the page where somebody chooses a provider, or types their address: the last choice of this browser
+// first.
+func (s *server) choose(c fiber.Ctx, status int, v view) error {
+	v.Last = c.Cookies(s.cookie("last"))
+	if i := slices.IndexFunc(v.Choices, func(x crossing.Choice) bool { return x.Name == v.Last }); i > 0 {
+		last := v.Choices[i]
+		v.Choices = slices.Insert(slices.Delete(slices.Clone(v.Choices), i, i+1), 0, last)
+	}
+	v.Many = len(v.Choices) > mostAtOnce
+	policy := pagePolicy
+	if v.Script = v.Many || v.Address != nil; v.Script {
+		policy += "; script-src 'self'; connect-src 'self'"
+	}
+	return s.render(c, status, "choose.html", v, policy)
+}
+
+// waysCalls answers which sign-in a domain leads to, while somebody types: what the page that follows would tell
+// anybody. Nothing is looked up of people.
+func (s *server) waysCalls(app *fiber.App) {
+	app.Get("/assets/choose.js", func(c fiber.Ctx) error {
+		script, err := pageFiles.ReadFile("pages/choose.js")
+		if err != nil {
+			return err
+		}
+		c.Set("Cache-Control", "public, max-age=3600")
+		c.Type("js", "utf-8")
+		return c.Send(script)
+	})
+	app.Get("/ways", func(c fiber.Ctx) error {
+		domain, _ := profile.Domain(c.Query("domain"))
+		if len(domain) > 253 {
+			domain = ""
+		}
+		snap, titles := s.gate.Records.Snapshot(), []string{}
+		for _, n := range snap.ProvidersAt(domain) {
+			if p, ok := snap.Provider(n); ok && policy.Open(p, time.Now()) == nil {
+				titles = append(titles, p.Title)
+			}
+		}
+		c.Set("Cache-Control", "no-store")
+		c.Type("txt", "utf-8")
+		switch len(titles) {
+		case 0:
+			return c.SendString("")
+		case 1:
+			return c.SendString("You go on to " + titles[0] + ".")
+		}
+		return c.SendString("You choose among " + strings.Join(titles, " and ") + ".")
+	})
 }
 
 func (s *server) plain(c fiber.Ctx, status int, title, text string) error {

@@ -124,6 +124,9 @@ func consequence(c change.Consequence) *api.Consequence {
 		out.Offered = append(out.Offered, api.Offer{Provider: string(o.Provider), Applications: plainNames(o.Apps)})
 	}
 	out.Choosing = c.Choosing
+	if w := c.Ways; w.Keep+w.Other+w.None > 0 {
+		out.Ways = &api.WaysTold{Keep: w.Keep, Other: w.Other, None: w.None, Examples: some(w.Examples)}
+	}
 	for _, p := range c.People {
 		out.People = append(out.People, api.Affected(p))
 	}

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -130,6 +131,7 @@ func (s *server) routes(app *fiber.App) {
 		c.Type("css", "utf-8")
 		return c.Send(css)
 	})
+	s.waysCalls(app)
 	app.Get("/open/:application", func(c fiber.Ctx) error {
 		return s.answer(c, s.gate.Crossings.Open(c.Context(), s.browser(c), c.Params("application"), c.Query("RelayState"),
 			c.Query("via")))
@@ -148,8 +150,14 @@ func (s *server) routes(app *fiber.App) {
 		if c.Locals(tooLargeKey) != nil {
 			return fiber.ErrRequestEntityTooLarge
 		}
-		return s.answer(c, s.gate.Crossings.Choose(c.Context(), s.browser(c), c.Params("id"),
-			string(c.Request().PostArgs().Peek("provider")), false))
+		said := c.Request().PostArgs()
+		if provider := string(said.Peek("provider")); provider != "" || !said.Has("address") {
+			if _, err := federation.ParseName(provider); err == nil {
+				s.setCookie(c, "last", provider, "Lax", rememberFor)
+			}
+			return s.answer(c, s.gate.Crossings.Choose(c.Context(), s.browser(c), c.Params("id"), provider, false))
+		}
+		return s.answer(c, s.gate.Crossings.Type(c.Context(), s.browser(c), c.Params("id"), string(said.Peek("address"))))
 	})
 	app.Post("/crossing/:id/form", func(c fiber.Ctx) error {
 		if c.Locals(tooLargeKey) != nil {
@@ -177,6 +185,9 @@ func (s *server) browser(c fiber.Ctx) driving.Browser {
 	}
 	return b
 }
+
+// rememberFor is how long a browser remembers by which provider its person came.
+const rememberFor = 180 * 24 * time.Hour
 
 // answer turns an outcome into HTTP.
 func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
@@ -210,14 +221,20 @@ func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
 		status = http.StatusUnauthorized
 	}
 	p := view{Reference: o.Reference, Continue: o.Continue, Crossing: o.Crossing, Choices: o.Choices,
-		Application: o.Title, Again: o.Again, Form: o.Form, Agree: o.Agree}
+		Application: o.Title, Again: o.Again, Form: o.Form, Agree: o.Agree, Address: o.Address}
 	switch o.Page {
 	case crossing.PageChoose:
 		p.Title, p.Text = "How do you want to sign in?", "Choose where your account is."
 		if o.Title != "" {
 			p.Text = "Choose where your account for " + o.Title + " is."
 		}
-		return s.page(c, status, "choose.html", p)
+		if o.Address != nil {
+			p.Title, p.Text = "What is your e-mail address?", "It says where you sign in."
+			if o.Title != "" {
+				p.Text = "It says where you sign in to " + o.Title + "."
+			}
+		}
+		return s.choose(c, status, p)
 	case crossing.PageForm:
 		p.Title, p.Text = o.Form.Title, o.Form.Text
 		return s.page(c, status, "form.html", p)

@@ -20,10 +20,11 @@ const admit = (body: Change) => act(() => take(api.POST('/api/v1/applications/{n
 const withdraw = (body: Change) => act(() => take(api.POST('/api/v1/applications/{name}/admissions/withdraw', { params: path.value, body })))
 
 const form = reactive({ group: '', person: '', until: '', out: false })
-const give = async () => {
-  await admit({ groups: form.group ? [form.group] : [], people: form.person ? [Number(form.person)] : [], until: form.until || undefined, out: form.out || undefined })
-  if (!failed.value) Object.assign(form, { group: '', person: '', until: '', out: false })
-}
+const give = () => act(async () => {
+  await take(api.POST('/api/v1/applications/{name}/admissions', { params: path.value,
+    body: { groups: form.group ? [form.group] : [], people: form.person ? [Number(form.person)] : [], until: form.until || undefined, out: form.out || undefined } }))
+  Object.assign(form, { group: '', person: '', until: '', out: false })
+})
 const rows = computed(() => [...(data.value?.groups ?? []).map((g) => ({ key: `g${g.group}`, what: g.out ? 'group, kept out' : 'group', name: g.title || g.group, to: '/admit/groups',
   until: g.until, ended: g.ended, by: '', remove: { groups: [g.group] } as Change })),
 ...(data.value?.people ?? []).map((p) => ({ key: `p${p.person}`, what: 'person', name: p.name || String(p.person), to: `/admit/people/${p.person}`, until: p.until, ended: p.ended,

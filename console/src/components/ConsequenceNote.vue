@@ -17,7 +17,7 @@ const tones: Record<string, string> = { refused: 'refused', renamed: 'waiting', 
 </script>
 
 <template>
-  <section v-if="busy || got?.looked || got?.known || got?.offered?.length || got?.finding" class="impact" aria-label="What it does to people" aria-live="polite">
+  <section v-if="busy || got?.looked || got?.known || got?.offered?.length || got?.ways || got?.finding" class="impact" aria-label="What it does to people" aria-live="polite">
     <p v-if="busy" class="quiet">Looking at what it does to people …</p>
     <template v-else-if="got">
       <p v-if="parts.length"><strong>Of {{ got.known ? `${people(got.known)} who are known` : `${people(got.seen)} who signed in lately` }}:</strong> <template v-for="(p, i) in parts" :key="p.words"><template
@@ -29,6 +29,9 @@ const tones: Record<string, string> = { refused: 'refused', renamed: 'waiting', 
           <small v-for="d in p.differences?.slice(0, 3)" :key="d.label">{{ d.label }}: <del v-if="d.before">{{ d.before }}</del> <ins>{{ d.after || 'no longer told' }}</ins></small></li>
       </ul>
       <p v-if="got.known && !parts.length && !got.looked" class="quiet">Nobody gains or loses entry, of {{ people(got.known) }} who are known.</p>
+      <p v-if="got.ways"><strong>By which provider people come:</strong> {{ got.ways.keep }} keep their way, <span :class="{ waiting: got.ways.other }">{{ got.ways.other }} get another</span>,
+        <span :class="{ refused: got.ways.none }">{{ got.ways.none }} have none</span>.</p>
+      <ul v-if="got.ways?.examples?.length"><li v-for="x in got.ways.examples.slice(0, 6)" :key="x">{{ x }}</li></ul>
       <p v-for="o in got.offered ?? []" :key="o.provider"><code>{{ o.provider }}</code> would be offered at {{ o.applications?.join(', ') }}.</p>
       <p v-if="got.offered?.length">{{ people(got.choosing ?? 0) }} who may enter there would gain a choice.</p>
       <p v-if="got.cannotTell" class="quiet">{{ signIns(got.cannotTell) }} cannot be told: {{ got.cause }}.</p>

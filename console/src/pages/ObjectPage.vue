@@ -11,6 +11,7 @@ import ExchangeSheet from '../components/ExchangeSheet.vue'
 import FactList from '../components/FactList.vue'
 import FindingBox from '../components/FindingBox.vue'
 import EntryRules from '../components/EntryRules.vue'
+import WayRules from '../components/WayRules.vue'
 import KnownFindings from '../components/KnownFindings.vue'
 import ProblemBox from '../components/ProblemBox.vue'
 import SettingsDrawer from '../components/SettingsDrawer.vue'
@@ -191,6 +192,8 @@ async function remove() {
     <p class="tools"><el-button size="small" :loading="checking && reach" @click="ask">Ask its addresses too</el-button>
     </p>
     <EntryRules v-if="kind.name === 'application' && data.it.attended !== false" :application="data.it.name" />
+    <WayRules v-if="kind.name === 'provider'" :provider="data.it.name" />
+    <WayRules v-else-if="data.it.attended !== false" :application="data.it.name" :tied="data.it.provider || undefined" />
     <ExchangeSheet :sheet="data.sheet" :file="`innergate-for-${data.it.name}`" :side="kind.name" />
     <h2>Settings</h2>
     <FactList :facts="decided" />

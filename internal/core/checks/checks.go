@@ -123,6 +123,9 @@ func (c *Checker) Record(r federation.Record) []*finding.Finding {
 			l.ownKeys("app/"+string(a.Name), a.Keys)
 		}
 	}
+	if p, ok := r.(*federation.Provider); ok {
+		c.unused(l, p)
+	}
 	c.mapping(l, r)
 	if own, ok := side.(Own); ok {
 		own.Checks(c, r, l)

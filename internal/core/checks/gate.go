@@ -22,6 +22,7 @@ func (c *Checker) Gate() []*finding.Finding {
 		l.ownKeys(p.Name, g.Keys[p.Name])
 	}
 	c.rules(l, nil)
+	c.ways(l)
 	for _, o := range c.Snap.Units(federation.KindOrganisation) {
 		for _, d := range o.Domains {
 			if c.Snap.Gate.PublicMail.Has(d) {

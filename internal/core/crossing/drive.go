@@ -10,6 +10,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/reason"
 )
 
@@ -119,7 +120,7 @@ func (d *drive) done() Turn {
 	if n, ok := t.Next.(*Need); !ok || n.Call != nil || n.Mail != nil {
 		t.Effects, h.effects = h.effects, nil
 	}
-	t.State, t.Apart, t.About, t.Told, t.Entry = d.s, h.apart, h.about, h.told, h.entry
+	t.State, t.Apart, t.About, t.Told, t.Entry, t.Way = d.s, h.apart, h.about, h.told, h.entry, h.way
 	// Whoever is in by a session proved who they are when it began.
 	t.Verified = h.verified || d.s.Verified && !h.apart || h.by != nil && t.Result == Entered
 	for _, s := range h.steps {
@@ -378,6 +379,7 @@ func (d *drive) back() step {
 		return (*drive).turnOfProvider
 	case Chosen:
 		d.s.Chosen, d.s.here.anew = d.picked(), d.e.Again
+		d.s.Typed, d.s.Many = clipAddress(d.e.Address), d.e.Many
 	}
 	return (*drive).choose
 }
@@ -452,16 +454,68 @@ func (d *drive) again(why reason.Code) step {
 	return (*drive).match
 }
 
+// wanting is what is known of who wants to come, before they have.
+func (d *drive) wanting() policy.Asking {
+	a := policy.Asking{Chosen: d.s.Chosen, Network: cmp.Or(d.e.Browser.Network, d.s.Browser.Network), Address: d.s.Typed,
+		Hints: slices.Concat(d.s.Wish.Named, d.s.Wish.Contexts)}
+	for _, h := range d.s.Wish.Hints {
+		if a.Address == "" && profile.DomainOf(h) != "" {
+			a.Address = h
+		}
+	}
+	return a
+}
+
+// typedBy is what has to be looked up of an address, where a rule lets it stand for whoever has it.
+func (d *drive) typedBy(address string) (Sought, bool) {
+	domain, ok := profile.Domain(profile.DomainOf(address))
+	asks := ok && slices.ContainsFunc(d.snap.Ways(d.app.Name).Typed, func(m federation.MailDomain) bool { return m.Has(domain) })
+	return Sought{profile.Word("emails"), profile.Key("emails", address)}, asks
+}
+
+// typedSubject is the one who has an address, nil for nobody or several.
+func typedSubject(snap *federation.Snapshot, people []Person) *policy.Subject {
+	if len(people) != 1 {
+		return nil
+	}
+	p := people[0]
+	s := Entrant{Person: p, Members: p.Members, Marked: Marked(snap, nil, profile.Profile{}, p.Values, p.Members)}.Subject()
+	return &s
+}
+
+// longestAddress bounds an address that a person types, in octets (RFC 5321 §4.5.3.1.3).
+const longestAddress = 254
+
+// clipAddress is what was typed as an address, as far as one is as long.
+func clipAddress(text string) string {
+	if text = strings.TrimSpace(text); len(text) > longestAddress {
+		text = strings.ToValidUTF8(text[:longestAddress], "")
+	}
+	return text
+}
+
 // choose finds the provider, by the person's choice where several are possible.
 func (d *drive) choose() step {
+	a := d.wanting()
+	if d.s.Many {
+		a.Address = ""
+	} else if sought, asks := d.typedBy(a.Address); asks {
+		people, looked := d.f.Having[sought.String()]
+		if !looked {
+			return d.need(&Need{Having: []Sought{sought}, For: d.app.ID}, (*drive).choose)
+		}
+		a.Typed = typedSubject(d.snap, candidates(people, sought))
+	}
 	st := d.here(StepSelect)
-	c, err := policy.Select(d.snap, d.app, d.s.Chosen, d.now)
+	c, err := policy.Select(d.snap, d.app, a, d.now)
 	if err != nil {
 		return d.refuse(err)
 	}
 	st.Reasons = append(st.Reasons, c.Reasons...)
+	d.s.here.way = c.Rule
 	chosen := c.Providers[0]
-	if c.Ask() {
+	mistyped := d.s.Typed != "" && !d.s.Many && profile.DomainOf(d.s.Typed) == ""
+	if c.Ask() || (mistyped || d.s.Many) && d.s.Chosen == "" {
 		by := d.inBy(c.Providers)
 		switch {
 		case by != "":
@@ -470,10 +524,13 @@ func (d *drive) choose() step {
 		case d.s.Wish.Passive:
 			return d.refuse(finding.New(finding.PassiveImpossible))
 		default:
-			return d.askChoice(c.Providers)
+			return d.askChoice(c)
 		}
 	}
 	d.p, _ = d.snap.Provider(chosen)
+	if d.s.Typed != "" && !mistyped && !d.s.Many {
+		d.s.Wish.Hints = []string{d.s.Typed} // it is not typed twice
+	}
 	return (*drive).suffice
 }
 
@@ -499,15 +556,25 @@ func (d *drive) inBy(among []federation.Name) (by federation.Name) {
 	return by
 }
 
-// askChoice shows the page where the person chooses.
-func (d *drive) askChoice(among []federation.Name) step {
+// askChoice shows the page where the person chooses, and is asked for their address where rules need it.
+func (d *drive) askChoice(c policy.Choice) step {
 	d.s.Stage = Choosing
 	d.keep()
 	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "choose page"})
 	page := &Show{Page: PageChoose, App: d.app.Title}
-	for _, n := range among {
+	for _, n := range c.Providers {
 		p, _ := d.snap.Provider(n)
 		page.Choices = append(page.Choices, Choice{Name: string(n), Title: p.Title})
+	}
+	switch domain := profile.DomainOf(d.s.Typed); {
+	case d.s.Many:
+		page.Address = &AddressAsked{"", "Too many addresses were tried from here. Choose below, or try again in five minutes."}
+	case d.s.Typed != "" && domain == "":
+		page.Address = &AddressAsked{d.s.Typed, "That is no e-mail address. Write it like ada@wrenmoor.example."}
+	case c.Unclaimed && d.s.Typed != "":
+		page.Address = &AddressAsked{d.s.Typed, "Nobody signs in here by an address at " + domain + ". Try another one, or choose below."}
+	case c.Address:
+		page.Address = &AddressAsked{}
 	}
 	return d.ends(page, Waiting)
 }

@@ -43,6 +43,8 @@ type Event struct {
 	Target  string          // Opened: where in the application to go on
 	Via     federation.Name // Opened, Chosen: the provider
 	Again   bool            // Chosen: anew, whoever is in already
+	Address string          // Chosen: the address that the person typed
+	Many    bool            // Chosen: too many addresses were typed from that network
 	Form    url.Values      // Submitted, to the provider's side or as what the person says to a question of ours
 	Header  string          // Authorization
 	Lost    Effect          // Lost

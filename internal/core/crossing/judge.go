@@ -194,6 +194,22 @@ func (e Entrant) Subject() policy.Subject {
 	return s
 }
 
+// coming is what provider selection is asked about somebody who is known by now: their own addresses that are proved,
+// not one that was typed.
+func (e Entrant) coming(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, given []Given) policy.Asking {
+	s := e.Subject()
+	a := policy.Asking{Network: e.Network, Known: &s, Whole: true}
+	if len(snap.Ways(e.App.Name).Rules) == 0 {
+		return a // an address alone sends nobody elsewhere
+	}
+	for _, v := range append(keptProved(e.Person), profile.Find(in.Attributes, profile.ClaimEmail)...) {
+		if a.Address == "" && addressProof(p, in, e.Person, given, v.String()) != NoProof {
+			a.Address = v.String()
+		}
+	}
+	return a
+}
+
 // Admit decides whether somebody may enter, now, by what providers vouch for and by the rules. It needs no
 // crossing. What has to be asked for first is the rule of a step-up; nobody is let in by it.
 func Admit(snap *federation.Snapshot, e Entrant, now time.Time) (policy.Entry, error) {

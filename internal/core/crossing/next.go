@@ -28,9 +28,21 @@ type Turn struct {
 	// of strangers is kept more sparingly.
 	Verified bool
 	Decided  Decision
-	Entry    policy.Entry // of a turn in which entry was decided, by what
-	Person   Person       // who entered
-	Gave     *Gave        // what the person did on a page that asked something
+	Entry    policy.Entry    // of a turn in which entry was decided, by what
+	Way      *federation.Way // rule of provider selection that decided, of a turn in which one did
+	Person   Person          // who entered
+	Gave     *Gave           // what the person did on a page that asked something
+}
+
+// Grounds say what was decided by in a turn: a rule of provider selection, and what entry was decided by.
+func (t Turn) Grounds() (out []string) {
+	if t.Way != nil {
+		out = append(out, "way "+string(t.Way.Name))
+	}
+	if g := t.Entry.Ground(); g != "" {
+		out = append(out, g)
+	}
+	return out
 }
 
 // Head is what a trace is found by.
@@ -69,6 +81,13 @@ type Show struct {
 	Continue string // address to go on to
 	Again    string // address where the person can choose another way, if there is one
 	Agree    *Agree
+	Address  *AddressAsked
+}
+
+// AddressAsked is the question for the person's e-mail address, whose domain says where they sign in.
+type AddressAsked struct {
+	Typed string // before
+	Wrong string // what was wrong with it, "" for nothing
 }
 
 // Agree is the question whether an application may be told.

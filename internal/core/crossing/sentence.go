@@ -61,6 +61,8 @@ var sentences = map[finding.Code]Sentence{
 		"Tell your help desk the reference number, if you should have access.", FaultRefused},
 	finding.AccessNobody: {"You may not enter this application yet",
 		"Ask your help desk for access, and tell them the reference number.", FaultRefused},
+	finding.WayOther: {"You signed in by another way than yours",
+		"Start again at your application, and sign in with the account that your company gave you.", FaultRefused},
 	finding.AccessKeptOut: {"You may not enter this application",
 		"Tell your help desk the reference number, if you should have access.", FaultRefused},
 	finding.AccessStepUp: {"This application asks for a stronger sign-in than yours",

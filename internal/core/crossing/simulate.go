@@ -66,3 +66,22 @@ func (t Trial) Entering() (Entrant, error) {
 
 // named is the name alone that somebody has at a provider.
 func (t Trial) named() profile.Profile { return profile.Profile{Subject: t.Said.Subject} }
+
+// Coming is what provider selection is asked about somebody as a trial has them: once they are known.
+func (t Trial) Coming() (policy.Asking, error) {
+	e, err := t.Entering()
+	if finding.Of(err) != nil {
+		return policy.Asking{Whole: true, Network: t.Said.Network}, nil
+	}
+	if err != nil {
+		return policy.Asking{}, err
+	}
+	if t.Provider == nil || t.Silent {
+		return e.coming(t.Snap, nil, profile.Profile{}, t.Given), nil
+	}
+	who, _, err := intake(t.Provider, t.Said)
+	if finding.Of(err) != nil {
+		err = nil
+	}
+	return e.coming(t.Snap, t.Provider, who, t.Given), err
+}

@@ -56,6 +56,9 @@ type State struct {
 	Provider      federation.Name  `json:"provider,omitempty"`
 	ProviderID    federation.ID    `json:"providerId,omitempty"`
 	Chosen        federation.Name  `json:"chosen,omitempty"` // the person's choice
+	Typed         string           `json:"typed,omitempty"`  // what the person typed as their address
+	Many          bool             `json:"many,omitempty"`   // too many addresses were typed from their network
+	Moved         bool             `json:"moved,omitempty"`  // they were sent on to their own way
 	Wish          Wish             `json:"wish"`
 	AppState      json.RawMessage  `json:"appState,omitempty"`
 	ProviderState json.RawMessage  `json:"providerState,omitempty"`
@@ -146,6 +149,7 @@ type here struct {
 	told     *Told
 	decided  Decision
 	entry    policy.Entry
+	way      *federation.Way // rule of provider selection that decided
 }
 
 // copied gives a copy that shares nothing a turn changes.
@@ -325,6 +329,7 @@ type Wish struct {
 	Timed      bool          `json:"timed,omitempty"`     // when they signed in has to be known
 	Subject    string        `json:"subject,omitempty"`   // the person must be this one
 	Hints      []string      `json:"hints,omitempty"`     // names to sign in with, for the provider to fill in
+	Named      []string      `json:"named,omitempty"`     // providers that the application names
 	Claims     []string      `json:"claims,omitempty"`
 	Scopes     []string      `json:"scopes,omitempty"`
 	Hops       int           `json:"hops,omitempty"`       // gates it may still pass, 0 for any number
@@ -384,6 +389,7 @@ var refusals = map[finding.Code]Refusal{
 	finding.PersonDisabled:    RefusedDenied,
 	finding.AccessDenied:      RefusedDenied,
 	finding.AccessNobody:      RefusedDenied,
+	finding.WayOther:          RefusedDenied,
 	finding.AccessKeptOut:     RefusedDenied,
 	finding.AccessStepUp:      RefusedDenied,
 	finding.PersonUnknown:     RefusedDenied,

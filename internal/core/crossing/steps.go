@@ -285,6 +285,9 @@ func (d *drive) admit() step {
 	h := &d.s.here
 	e := entering(d.snap, d.p, h.who, h.person, d.s.Given)
 	e.App, e.Proofs, e.Network = d.app, d.s.Proofs, d.e.Browser.Network
+	if next, moves := d.otherWay(e); moves {
+		return next
+	}
 	entry, err := Admit(d.snap, e, d.now)
 	d.here(StepAccess).Reasons, h.entry = entry.Reasons, entry
 	switch {
@@ -297,6 +300,31 @@ func (d *drive) admit() step {
 	}
 	d.at(StepAccess).Reasons.Add(reason.AccessStepUp, string(entry.Rule.Name))
 	return d.stepUp(entry.Rule)
+}
+
+// otherWay asks the rules of provider selection again, by who came: whoever came by a way that is not theirs is sent on
+// to it once, or refused. So nobody picks another way by typing an address that is not theirs.
+func (d *drive) otherWay(e Entrant) (step, bool) {
+	c, err := policy.Select(d.snap, d.app, e.coming(d.snap, d.p, d.s.here.who, d.s.Given), d.now)
+	if err != nil {
+		return d.refuse(err), true
+	}
+	if c.Has(d.p.Name) {
+		return nil, false
+	}
+	f := finding.New(finding.WayOther, finding.Compare("Provider", federation.Listed(c.Providers), string(d.p.Name)))
+	if c.Rule != nil {
+		f = f.With(finding.Fact("Rule", string(c.Rule.Name)+": "+c.Rule.Title))
+	}
+	own, there := d.snap.Provider(c.Providers[0])
+	if d.s.Moved || len(c.Providers) > 1 || d.s.Wish.Passive || !there {
+		d.here(StepSelect)
+		return d.refuse(f), true
+	}
+	d.here(StepSelect).Reasons.Add(reason.ProviderMoved, string(d.p.Name), string(own.Name))
+	d.s.Moved, d.s.Chosen, d.s.Typed, d.p = true, own.Name, "", own
+	d.s.here.answer, d.s.here.by = nil, nil
+	return (*drive).suffice, true
 }
 
 // stepUp asks the provider once more, for what a rule demands: once for a crossing.
@@ -436,7 +464,7 @@ func (d *drive) refuse(err error) step {
 		if page.App = d.app.Title; !barred(f) {
 			page.Continue = d.startOf()
 		}
-		if c, err := policy.Select(d.snap, d.app, "", d.now); err == nil && c.Ask() && d.s.Kept {
+		if c, err := policy.Select(d.snap, d.app, policy.Asking{Network: d.e.Browser.Network}, d.now); err == nil && c.Ask() && d.s.Kept {
 			page.Again = d.address() + "?again=1"
 		}
 	}

@@ -186,10 +186,13 @@ func (s *Snapshot) Having(put, gone []Object) *Snapshot {
 	}
 	touched := false
 	rules := slices.ContainsFunc(slices.Concat(put, gone), func(x Object) bool { return x.Ref().Kind == KindRule })
+	ways := slices.ContainsFunc(slices.Concat(put, gone), func(x Object) bool { return x.Ref().Kind == KindSelection })
+	mail := false
 	for _, x := range gone {
 		switch x := x.(type) {
 		case *Provider:
 			t.dropProvider(x.Name)
+			mail = mail || len(x.Domains) > 0
 		case *Application:
 			t.dropApplication(x.Name)
 			rules = rules || len(x.Admissions) > 0
@@ -209,6 +212,10 @@ func (s *Snapshot) Having(put, gone []Object) *Snapshot {
 			sets = append(sets, x.Name)
 		case Record:
 			records = append(records, x)
+			if p, is := x.(*Provider); is {
+				old, there := s.providers[p.Name]
+				mail = mail || len(p.Domains) > 0 && !there || there && !slices.Equal(old.Domains, p.Domains)
+			}
 			if a, is := x.(*Application); is {
 				old, there := s.apps[a.Name]
 				rules = rules || len(a.Admissions) > 0 && !there || there && !slices.Equal(old.Admissions, a.Admissions)
@@ -231,6 +238,12 @@ func (s *Snapshot) Having(put, gone []Object) *Snapshot {
 	}
 	if rules {
 		t.readRules()
+	}
+	if ways {
+		t.readWays()
+	}
+	if mail {
+		t.readMail()
 	}
 	return t.list()
 }

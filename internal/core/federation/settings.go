@@ -112,6 +112,10 @@ type ProviderSettings struct {
 	// IntakeSet names the set that IntakeMapping is laid over, "" for none.
 	IntakeSet Name `json:"intakeSet"`
 	Matching
+	// Domains are those of e-mail addresses whose people come by it; one that begins with a dot takes its sub-domains, too.
+	Domains listed.Words `json:"domains"`
+	// DomainsNote says who confirmed that they are its own, and when.
+	DomainsNote string `json:"domainsNote"`
 	// TraceValues says what traces keep of what it says.
 	TraceValues profile.Details `json:"traceValues"`
 }
@@ -375,6 +379,11 @@ var kindSettings = map[Kind][]Setting{
 			Text:    "known: values of groups make people members of the groups called so, and their absence takes them out; create makes groups for them too"},
 		{Name: "userType", Label: "Its people are marked as", Type: OneLine, Group: "People", Most: 100,
 			Text: "Marks its people, like contractor, where no rule makes a userType"},
+		{Name: "domains", Label: "E-mail domains that come by it", Type: List, Group: "People", Most: 40000,
+			Text: "Domains of addresses whose people come by it, separated by spaces: where the page asks for an address, or an application hints at one; " +
+				".wrenmoor.example takes sub-domains, too"},
+		{Name: "domainsNote", Label: "Who confirmed these domains", Type: OneLine, Group: "People", Most: 300,
+			Text: "Who confirmed that they are its own, and when; it blocks nothing"},
 		{Name: "intakeSet", Label: "Set of rules", Type: Named, Group: "Mapping", Refers: KindSet, Most: 63,
 			Text: "Set of rules that it shares with others; those of intakeMapping are laid over it"},
 		{Name: "intakeMapping", Label: "Intake mapping", Type: Rules, Group: "Mapping",
@@ -621,6 +630,11 @@ func (a *Application) OldGrants() time.Time {
 func (p *Provider) check() error {
 	if _, err := p.TraceValues.Parse(); err != nil {
 		return &SettingError{"traceValues", err}
+	}
+	for _, d := range p.Domains {
+		if _, err := ParseMailDomain(d); err != nil {
+			return &SettingError{"domains", err}
+		}
 	}
 	if err := p.ContextWords.check(); err != nil {
 		return &SettingError{"contextWords", err}

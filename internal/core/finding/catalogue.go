@@ -152,6 +152,12 @@ const (
 	RuleNever               Code = "rule-never"
 	RuleValueUnknown        Code = "rule-value-unknown"
 	DomainPublic            Code = "domain-public"
+	WayOther                Code = "way-other"
+	WayLost                 Code = "way-lost"
+	WayShadowed             Code = "way-shadowed"
+	WayDead                 Code = "way-dead"
+	WayUnused               Code = "way-unused"
+	DomainPaused            Code = "domain-paused"
 	AccessUnlinked          Code = "access-unlinked"
 	AccessStepUp            Code = "access-step-up"
 	AccessEmpty             Code = "access-empty"
@@ -925,6 +931,24 @@ var catalogue = []Entry{
 	{DomainPublic, Warning, Gate, "An organisation is known by a domain at which anybody can have an address",
 		"Take the domain out (innergate object put organisation/NAME domains=…); its people land by their provider, or by name.",
 		"The domain stands in the list of public mail domains. Earlier builds took it."},
+	{WayOther, Error, Gate, "The person came by a way that is not theirs",
+		"Have them come by the provider that the rule names, or change the rule (innergate selection list).",
+		"By who came, the rules of provider selection name another provider, and they were sent there once already or have to choose."},
+	{WayLost, Error, Gate, "People would have to come by another way, or have none",
+		"Look at whom it affects, and correct the rule, the domain or the provider.",
+		"A change of provider selection is about to be saved, and somebody who is known does not keep the way by which they came."},
+	{WayShadowed, Warning, Gate, "A rule of provider selection never decides",
+		"Put it before the rule that decides always (setting order), or remove one of the two.",
+		"A rule before it, for the same applications, has no other conditions."},
+	{WayDead, Error, Gate, "A rule of provider selection leads nowhere",
+		"Have the rule name a provider that is live, or resume one of its providers.",
+		"None of the providers that the rule names is live: whoever it is about is refused."},
+	{WayUnused, Note, Gate, "No application and no rule sends anybody to the provider",
+		"Name it in a rule of provider selection or on an application's record, or pause it.",
+		"Rules of provider selection give other providers for every application that names none."},
+	{DomainPaused, Warning, Gate, "A domain belongs to a provider that is paused alone",
+		"Resume the provider, or give the domain to another one (setting domains).",
+		"Whoever types an address at the domain comes to the default."},
 	{RuleEnded, Note, Gate, "An access rule has ended",
 		"Remove the rule (innergate object remove rule/NAME), or give it another end.",
 		"The end of a rule has passed: it decides nothing any more."},

@@ -66,6 +66,7 @@ type Request struct {
 	Prompts      []string // login, consent, select_account, none
 	MaxAge       int      // in seconds, -1 if it says nothing
 	LoginHint    string
+	Provider     string // parameter of the gate's own: a provider to come by, where several are possible
 	IDTokenHint  string
 	Contexts     []string // acr_values: wished for, not demanded (§5.5.1.1)
 	Claims       string   // the claims parameter as given, a JSON object
@@ -104,7 +105,7 @@ func ReadRequest(form string) (*Request, error) {
 	one := values.Get
 	for name, to := range map[string]*string{"client_id": (*string)(&r.ClientID), "redirect_uri": (*string)(&r.RedirectURI),
 		"response_type": &r.ResponseType, "response_mode": &r.ResponseMode, "state": &r.State, "nonce": &r.Nonce,
-		"code_challenge": &r.Challenge, "code_challenge_method": &r.method, "login_hint": &r.LoginHint,
+		"code_challenge": &r.Challenge, "code_challenge_method": &r.method, "login_hint": &r.LoginHint, "provider": &r.Provider,
 		"id_token_hint": &r.IDTokenHint, "claims": &r.Claims} {
 		*to = one(name)
 	}

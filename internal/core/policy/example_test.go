@@ -20,12 +20,12 @@ func ExampleSelect() {
 		snap = snap.With(p)
 	}
 	app := &federation.Application{}
-	c, err := policy.Select(snap, app, "", time.Time{})
+	c, err := policy.Select(snap, app, policy.Asking{}, time.Time{})
 	fmt.Println(c.Ask(), c.Providers, err)
-	c, _ = policy.Select(snap, app, "staff", time.Time{})
+	c, _ = policy.Select(snap, app, policy.Asking{Chosen: "staff"}, time.Time{})
 	fmt.Println(c.Ask(), c.Reasons[0].Text())
 	app.Provider = "contractors"
-	c, _ = policy.Select(snap, app, "staff", time.Time{})
+	c, _ = policy.Select(snap, app, policy.Asking{Chosen: "staff"}, time.Time{})
 	fmt.Println(c.Providers, c.Reasons[0].Text())
 	// Output:
 	// true [contractors staff] <nil>

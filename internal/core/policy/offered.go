@@ -56,7 +56,7 @@ func (s *selected) of(app federation.Name) map[federation.Name]bool {
 		return got
 	}
 	set := map[federation.Name]bool{}
-	if c, err := Select(s.snap, a, "", s.now); err == nil {
+	if c, err := Select(s.snap, a, Asking{}, s.now); err == nil {
 		for _, p := range c.Providers {
 			set[p] = true
 		}

@@ -1,28 +1,48 @@
 // Package policy decides by which provider a person may come, and whether they
 // may enter. Both decisions give their reasons.
 //
-//	choice, err := policy.Select(snap, app, "", now)
+//	choice, err := policy.Select(snap, app, policy.Asking{Network: network}, now)
 //	if choice.Ask() { … the person chooses among choice.Providers … }
 package policy
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/reason"
 )
 
 // Choice is the outcome of provider selection.
 type Choice struct {
 	Providers []federation.Name // possible ones; exactly one means decided
+	Rule      *federation.Way   // that decided; nil for none
+	Address   bool              // the page asks for the address first; it may offer the providers beside
+	Forced    bool              // no other way is offered
+	Unclaimed bool              // an address is known, and its domain is no provider's that is possible
 	Reasons   reason.Reasons
 }
 
-// Ask reports whether the person has to choose.
-func (c Choice) Ask() bool { return len(c.Providers) > 1 }
+// Ask reports whether the person has to choose, or to give their address.
+func (c Choice) Ask() bool { return len(c.Providers) > 1 || c.Address }
+
+// Has reports whether people may come by a provider.
+func (c Choice) Has(p federation.Name) bool { return slices.Contains(c.Providers, p) }
+
+// Asking is what is known of somebody who is to come, before they have.
+type Asking struct {
+	Chosen  federation.Name // what they picked, "" if nothing yet; a pick that is not possible is ignored
+	Network string          // of their browser
+	Address string          // their e-mail address, as it was typed or as the application hints; "" for none
+	Hints   []string        // what the application names: providers, contexts
+	Known   *Subject        // who they are, of somebody who is known
+	Typed   *Subject        // who has the address, where a rule lets that decide; nil for nobody
+	Whole   bool            // they are known, and their address does not matter any more: nobody is asked for it
+}
 
 // Open decides whether people may pass through a record, now; if not, why. Nobody
 // else decides it.
@@ -41,46 +61,199 @@ func Open(r federation.Record, now time.Time) error {
 	return finding.New(finding.ApplicationDisabled, finding.Fact("Application", string(b.Name)))
 }
 
-// Select finds the providers for an application: the one on its record, else
-// all that are open. chosen is what the person picked, "" if nothing yet; a pick
-// that is not possible is ignored.
-func Select(snap *federation.Snapshot, app *federation.Application, chosen federation.Name, now time.Time) (Choice,
-	error) {
-	var c Choice
+// Select finds the providers for an application: the one on its record; else what the first rule of provider selection
+// says that is about who comes; else all that are open. The domain of a known address narrows them to those that it
+// belongs to. A pick chooses among them, never beyond.
+func Select(snap *federation.Snapshot, app *federation.Application, a Asking, now time.Time) (Choice, error) {
 	if app.Provider != "" {
-		p, ok := snap.Provider(app.Provider)
-		if !ok {
-			return c, finding.New(finding.NoProvider, finding.Fact("Application", string(app.Name)),
-				finding.Fact("Provider on its record", string(app.Provider)+", which does not exist"))
+		return onRecord(snap, app, now)
+	}
+	domain := profile.DomainOf(a.Address)
+	if name, ok := profile.Domain(domain); ok {
+		domain = name
+	}
+	c := Choice{Rule: way(snap, app, a, domain)}
+	switch r := c.Rule; {
+	case r != nil && r.Broken:
+		return c, finding.New(finding.NoProvider, finding.Fact("Rule that cannot be read any more", string(r.Name)+": "+r.Title))
+	case r != nil:
+		c.Reasons.Add(reason.ProviderByRule, string(r.Name), r.Title)
+		c.Address = domain == "" && !a.Whole && (r.Ask || len(r.Domains) > 0)
+	}
+	c.Providers = offered(snap, c.Rule, now)
+	if c.Address && !c.Rule.Ask { // the rule may be about them, once their domain is known
+		c.Rule, c.Providers = nil, offered(snap, nil, now)
+	}
+	if len(c.Providers) == 0 {
+		f := finding.New(finding.NoProvider, finding.Fact("Application", string(app.Name)))
+		if c.Rule != nil {
+			return c, f.With(finding.Fact("Rule", string(c.Rule.Name)+": "+c.Rule.Title), finding.Fact("Its providers that are live", "none"))
 		}
-		if err := Open(p, now); err != nil {
-			return c, err
+		return c, f.With(finding.Fact("Providers that are live", "none"))
+	}
+	c.narrow(snap, domain)
+	c.hinted(snap, a.Hints)
+	c.pick(a.Chosen)
+	return c, nil
+}
+
+// onRecord is the provider that an application is tied to.
+func onRecord(snap *federation.Snapshot, app *federation.Application, now time.Time) (c Choice, err error) {
+	p, ok := snap.Provider(app.Provider)
+	if !ok {
+		return c, finding.New(finding.NoProvider, finding.Fact("Application", string(app.Name)),
+			finding.Fact("Provider on its record", string(app.Provider)+", which does not exist"))
+	}
+	if err := Open(p, now); err != nil {
+		return c, err
+	}
+	c.Providers, c.Forced = []federation.Name{app.Provider}, true
+	c.Reasons.Add(reason.ProviderOnRecord, string(app.Provider))
+	return c, nil
+}
+
+// offered are the providers of a rule that are open, all that are for none.
+func offered(snap *federation.Snapshot, r *federation.Way, now time.Time) (out []federation.Name) {
+	if r != nil && len(r.Providers) > 0 {
+		for _, n := range r.Providers {
+			if p, ok := snap.Provider(n); ok && Open(p, now) == nil {
+				out = append(out, n)
+			}
 		}
-		c.Providers = []federation.Name{app.Provider}
-		c.Reasons.Add(reason.ProviderOnRecord, string(app.Provider))
-		return c, nil
+		return out
 	}
 	for _, p := range snap.Providers() {
 		if Open(p, now) == nil {
-			c.Providers = append(c.Providers, p.Name)
+			out = append(out, p.Name)
 		}
 	}
+	return out
+}
+
+// narrow leaves those to which a domain belongs.
+func (c *Choice) narrow(snap *federation.Snapshot, domain string) {
+	if domain == "" {
+		return
+	}
+	theirs := snap.ProvidersAt(domain)
+	some := slices.DeleteFunc(slices.Clone(c.Providers), func(n federation.Name) bool { return !slices.Contains(theirs, n) })
+	if len(some) == 0 {
+		if c.Unclaimed = len(snap.DomainsOf()) > 0 && (c.Rule == nil || len(c.Rule.Domains) == 0); c.Unclaimed {
+			c.Reasons.Add(reason.ProviderUnknown, domain)
+		}
+		return
+	}
+	if len(some) < len(c.Providers) {
+		c.Reasons.Add(reason.ProviderByDomain, domain)
+	}
+	c.Providers = some
+}
+
+// hinted leaves those that the application names, by short name or identity.
+func (c *Choice) hinted(snap *federation.Snapshot, hints []string) {
+	some := slices.DeleteFunc(slices.Clone(c.Providers), func(n federation.Name) bool {
+		p, _ := snap.Provider(n)
+		return !slices.Contains(hints, string(n)) && !slices.Contains(hints, federation.KnownAs(p))
+	})
+	if len(some) > 0 && len(some) < len(c.Providers) {
+		c.Providers, c.Address = some, false
+		c.Reasons.Add(reason.ProviderByHint, federation.Listed(some))
+	}
+}
+
+// pick decides by what the person picked, if it is possible.
+func (c *Choice) pick(chosen federation.Name) {
 	switch {
-	case len(c.Providers) == 0:
-		return c, finding.New(finding.NoProvider, finding.Fact("Providers that are live", "none"))
-	case len(c.Providers) == 1:
-		c.Reasons.Add(reason.ProviderOnly, string(c.Providers[0]))
 	case slices.Contains(c.Providers, chosen):
-		c.Providers = []federation.Name{chosen}
+		c.Providers, c.Address = []federation.Name{chosen}, false
 		c.Reasons.Add(reason.ProviderChosen, string(chosen))
-	default:
-		names := make([]string, len(c.Providers))
-		for i, n := range c.Providers {
-			names[i] = string(n)
-		}
-		c.Reasons.Add(reason.ProviderAsked, strings.Join(names, ", "))
+	case c.Address:
+		c.Reasons.Add(reason.ProviderAddress)
+	case len(c.Providers) == 1 && c.Rule == nil:
+		c.Reasons.Add(reason.ProviderOnly, string(c.Providers[0]))
+	case len(c.Providers) > 1:
+		c.Reasons.Add(reason.ProviderAsked, federation.Listed(c.Providers))
 	}
-	return c, nil
+}
+
+// way is the first rule of provider selection that is about somebody, or that may be once their address is known.
+func way(snap *federation.Snapshot, app *federation.Application, a Asking, domain string) *federation.Way {
+	ways := snap.Ways(app.Name)
+	if len(ways.Rules) == 0 {
+		return nil
+	}
+	s := Subject{Network: a.Network}
+	if a.Known != nil {
+		s = *a.Known
+		s.Network = cmp.Or(a.Network, s.Network)
+	}
+	s.within(snap)
+	typed := s
+	if a.Typed != nil && a.Known == nil {
+		typed = *a.Typed
+		typed.Network = s.Network
+		typed.within(snap)
+	}
+	for _, i := range ways.At(domain) {
+		r, who, known := ways.Rules[i], &s, a.Known != nil
+		if r.Typed && !known {
+			who, known = &typed, a.Typed != nil || domain == ""
+		}
+		if about(r, who, a, domain, known) {
+			return r
+		}
+	}
+	return nil
+}
+
+// about reports whether a rule is about somebody, its domains left aside while their address is unknown.
+func about(r *federation.Way, s *Subject, a Asking, domain string, known bool) bool {
+	theirs := len(r.Groups)+len(r.Organisations)+len(r.UserTypes) > 0
+	if r.Typed && domain == "" && a.Known == nil { // whose it is will be told by their address
+		theirs = false
+	}
+	return (known || !theirs) && (len(r.Domains) == 0 || domain == "" && !a.Whole || slices.ContainsFunc(r.Domains, func(d federation.MailDomain) bool { return d.Has(domain) })) &&
+		(len(r.Networks) == 0 || slices.ContainsFunc(r.Networks, s.inside)) &&
+		(!theirs || (len(r.Groups) == 0 || slices.ContainsFunc(r.Groups, s.in.Has)) &&
+			(len(r.Organisations) == 0 || common(r.Organisations, s.Organisations)) &&
+			(len(r.UserTypes) == 0 || slices.Contains(r.UserTypes, s.UserType))) &&
+		(len(r.Hints) == 0 || slices.ContainsFunc(r.Hints, func(h string) bool { return slices.Contains(a.Hints, h) }))
+}
+
+// WaySentence reads a rule of provider selection aloud.
+func WaySentence(r *federation.Way) string {
+	var who []string
+	add := func(is bool, words string) {
+		if is {
+			who = append(who, words)
+		}
+	}
+	domains := make([]string, len(r.Domains))
+	for i, d := range r.Domains {
+		domains[i] = d.String()
+	}
+	add(len(r.Apps) > 0, "wants to enter "+names(r.Apps))
+	add(len(domains) > 0, "has an address at "+strings.Join(domains, " or "))
+	add(len(r.Networks) > 0, "is in the network "+prefixes(r.Networks))
+	add(len(r.Groups) > 0, "is in "+names(r.Groups))
+	add(len(r.Organisations) > 0, "belongs to "+names(r.Organisations))
+	add(len(r.UserTypes) > 0, "is marked as "+strings.Join(r.UserTypes, " or "))
+	add(len(r.Hints) > 0, "comes with the hint "+strings.Join(r.Hints, " or "))
+	out := "Everybody"
+	if len(who) > 0 {
+		out = "Whoever " + strings.Join(who, " and ")
+	}
+	if r.Ask {
+		out += " is asked for their address first"
+		if len(r.Providers) > 0 {
+			out += ", and comes by " + names(r.Providers)
+		}
+		return out + "."
+	}
+	if len(r.Providers) > 1 {
+		return out + " chooses among " + federation.Listed(r.Providers) + "."
+	}
+	return out + " comes by " + names(r.Providers) + "."
 }
 
 // Still decides whether what a provider vouched for earlier still counts at an application,

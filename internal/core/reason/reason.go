@@ -22,6 +22,12 @@ const (
 	ProviderChosen   Code = "provider-chosen"
 	ProviderBySignIn Code = "provider-by-session"
 	ProviderAsked    Code = "provider-asked"
+	ProviderByRule   Code = "provider-by-rule"
+	ProviderByDomain Code = "provider-by-domain"
+	ProviderByHint   Code = "provider-by-hint"
+	ProviderAddress  Code = "provider-address"
+	ProviderUnknown  Code = "provider-unclaimed"
+	ProviderMoved    Code = "provider-moved"
 )
 
 // Reasons around a session.
@@ -98,6 +104,12 @@ var texts = map[Code][2]string{
 	ProviderChosen:   {"Provider", "%s, chosen by the person"},
 	ProviderBySignIn: {"Provider", "%s, by which the person is in already"},
 	ProviderAsked:    {"Provider", "the person chooses among %s"},
+	ProviderByRule:   {"Provider", "by the rule %s: %s"},
+	ProviderByDomain: {"Provider", "the domain %s belongs to it"},
+	ProviderByHint:   {"Provider", "%s, as the application hints"},
+	ProviderAddress:  {"Provider", "the person is asked for their address first"},
+	ProviderUnknown:  {"Provider", "the domain %s belongs to no provider that is possible"},
+	ProviderMoved:    {"Provider", "%s is not the way of who came; sent on to %s"},
 	SessionSuffices:  {"Session", "already signed in at %s since %s"},
 	SessionNone:      {"Session", "none at this provider"},
 	SessionEnded:     {"Session", "the provider's word ended at %s"},

@@ -27,6 +27,7 @@ type AuthnRequest struct {
 	Comparison      string       // of RequestedAuthnContext, "exact" if absent
 	ProxyCount      int          // of Scoping, -1 if absent (SAML core §3.4.1.2)
 	Requesters      []EntityID   // RequesterID of Scoping
+	Providers       []EntityID   // ProviderID of the IDPList of Scoping (SAML core §3.4.1.3)
 	Subject         string       // the person must be the one of this NameID
 	ByArtifact      bool         // the answer is wanted by artifact
 }
@@ -88,6 +89,13 @@ func ReadRequest(octets []byte) (*Request, error) {
 		for _, id := range sc.Elements(NSProtocol, "RequesterID") {
 			v, _ := id.Value()
 			r.Requesters = append(r.Requesters, EntityID(v))
+		}
+		if list := sc.Child(NSProtocol, "IDPList"); list != nil {
+			for _, e := range list.Elements(NSProtocol, "IDPEntry") {
+				if id, ok := e.LookAttr("", "ProviderID"); ok && len(r.Providers) < mostHinted {
+					r.Providers = append(r.Providers, EntityID(id))
+				}
+			}
 		}
 	}
 	if r.ID == "" || r.Issuer == "" {
@@ -303,3 +311,6 @@ func WriteAuthnRequest(r AuthnRequest, to Endpoint, relayState string, pair *key
 	}
 	return ToPOST(to.Location, "SAMLRequest", root.Octets(), relayState), nil
 }
+
+// mostHinted is how many providers of an IDPList are looked at.
+const mostHinted = 100

@@ -21,7 +21,8 @@ type Consequence struct {
 	// Offered are providers that are offered where they were not, and Choosing how many people gain a choice.
 	Offered  []policy.Offer
 	Choosing int
-	Untold   int // sign-ins of which it cannot be told
+	Ways     Ways // what becomes of the ways of people, where a change selects other providers
+	Untold   int  // sign-ins of which it cannot be told
 	Cause    string
 	Stopped  bool // older sign-ins were not looked at
 	People   []Affected
@@ -29,8 +30,40 @@ type Consequence struct {
 	Digest   string           // to confirm it by
 }
 
+// Way is what a change does to somebody's way.
+type Way int
+
+// What it does.
+const (
+	Keeps Way = iota
+	Another
+	None
+)
+
+// Ways counts what becomes of the ways of people.
+type Ways struct {
+	Keep, Other, None int
+	Examples          []string
+}
+
+// Count counts one.
+func (w *Ways) Count(x Way) {
+	switch x {
+	case Keeps:
+		w.Keep++
+	case Another:
+		w.Other++
+	default:
+		w.None++
+	}
+}
+
+func (w Ways) all() int { return w.Keep + w.Other + w.None }
+
 // Empty reports whether a change touches nobody.
-func (c Consequence) Empty() bool { return c.Looked+c.Known+len(c.Offered) == 0 && c.Finding == nil }
+func (c Consequence) Empty() bool {
+	return c.Looked+c.Known+len(c.Offered)+c.Ways.all() == 0 && c.Finding == nil
+}
 
 // And is what two consequences come to together. What has to be confirmed is confirmed as a whole.
 func (c Consequence) And(d Consequence) Consequence {
@@ -44,6 +77,9 @@ func (c Consequence) And(d Consequence) Consequence {
 	c.Known, c.Offered, c.Choosing = max(c.Known, d.Known), slices.Concat(c.Offered, d.Offered), c.Choosing+d.Choosing
 	c.Told, c.Let, c.Untold, c.Stopped = c.Told+d.Told, c.Let+d.Let, c.Untold+d.Untold, c.Stopped || d.Stopped
 	c.Cause, c.People = cmp.Or(c.Cause, d.Cause), slices.Concat(c.People, d.People)
+	if d.Ways.all() > 0 {
+		c.Ways = d.Ways
+	}
 	switch {
 	case c.Finding == nil:
 		c.Finding, c.Digest = d.Finding, d.Digest

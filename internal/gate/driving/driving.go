@@ -117,6 +117,15 @@ func (rm *Room) Choose(ctx context.Context, b Browser, id, chosen string, again 
 	return rm.back(ctx, b, id, crossing.Event{Kind: crossing.Chosen, Via: federation.Name(chosen), Again: again})
 }
 
+// mostTyped is how many addresses may be typed from one network within five minutes, whosever they are.
+const mostTyped = 60
+
+// Type goes on with the address that the person typed.
+func (rm *Room) Type(ctx context.Context, b Browser, id, address string) Outcome {
+	many := !rm.tries.Take("typed\x1f"+limit.Network(b.Address), mostTyped, rm.now())
+	return rm.back(ctx, b, id, crossing.Event{Kind: crossing.Chosen, Address: address, Many: many})
+}
+
 // Submit takes a form that a provider's side showed.
 func (rm *Room) Submit(ctx context.Context, b Browser, id string, form url.Values) Outcome {
 	return rm.back(ctx, b, id, crossing.Event{Kind: crossing.Submitted, Form: form})

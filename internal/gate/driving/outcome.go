@@ -42,13 +42,14 @@ type Outcome struct {
 	Choices   []crossing.Choice
 	Form      *crossing.Form
 	Agree     *crossing.Agree
+	Address   *crossing.AddressAsked
 	Continue  string // address to go on to
 	Again     string // address where the person can choose another provider, if there are several
 	Cookies   []Cookie
 }
 
 func (o *Outcome) show(s *crossing.Show) {
-	o.Page, o.Title, o.Choices, o.Form, o.Continue, o.Again = s.Page, s.App, s.Choices, s.Form, s.Continue, s.Again
+	o.Page, o.Title, o.Choices, o.Form, o.Continue, o.Again, o.Address = s.Page, s.App, s.Choices, s.Form, s.Continue, s.Again, s.Address
 	o.Agree = s.Agree
 }
 

@@ -21,7 +21,7 @@ const (
 func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outcome) {
 	head := store.TraceHead{ID: t.began.Reference, Started: got.State.Began.UTC(), Verified: got.Verified,
 		Application: got.About.Application, Provider: got.About.Provider, Person: got.About.Person,
-		StartedBy: got.About.StartedBy, Result: got.Result, Account: got.Person.ID, Ground: got.Entry.Ground()}
+		StartedBy: got.About.StartedBy, Result: got.Result, Account: got.Person.ID, Grounds: got.Grounds()}
 	if kept := rm.crossings.find(got.State.ID, rm.now()); kept.Reference != "" {
 		head.ID = kept.Reference
 	}

@@ -260,10 +260,19 @@ type Decided = store.Decided
 
 // Decided tells it of rules, of one application or of all.
 func (rm *Room) Decided(ctx context.Context, app string) (map[federation.Name]Decided, error) {
+	return rm.decided(ctx, app, string(policy.ByRule))
+}
+
+// DecidedWays tells it of rules of provider selection.
+func (rm *Room) DecidedWays(ctx context.Context, app string) (map[federation.Name]Decided, error) {
+	return rm.decided(ctx, app, "way")
+}
+
+func (rm *Room) decided(ctx context.Context, app, by string) (map[federation.Name]Decided, error) {
 	all, err := rm.store.Traces.Decided(ctx, app)
 	out := map[federation.Name]Decided{}
 	for _, d := range all {
-		if name, is := strings.CutPrefix(d.Ground, string(policy.ByRule)+" "); is {
+		if name, is := strings.CutPrefix(d.Ground, by+" "); is {
 			sum := out[federation.Name(name)]
 			if sum.Count += d.Count; d.Last.After(sum.Last) {
 				sum.Last = d.Last
@@ -287,3 +296,6 @@ func (rm *Room) DecidedBeside(ctx context.Context, app string) (admissions, othe
 	}
 	return admissions, other, err
 }
+
+// Now tells the time.
+func (rm *Room) Now() time.Time { return rm.now() }

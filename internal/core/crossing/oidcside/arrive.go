@@ -167,6 +167,9 @@ func (a *Application) wish(g *federation.Gate, q *oidc.Request, r *reply) (w cro
 	if q.LoginHint != "" {
 		w.Hints = []string{q.LoginHint}
 	}
+	if q.Provider != "" && len(q.Provider) <= 1024 {
+		w.Named = []string{q.Provider}
+	}
 	if q.IDTokenHint != "" {
 		sub, f := a.hinted(g, q.IDTokenHint)
 		if f != nil {

@@ -46,6 +46,7 @@ func (a *Application) Receive(g *federation.Gate, r *federation.Application, in 
 	out.Moved = !shared && !a.Moved
 	out.Wish = crossing.Wish{Force: q.ForceAuthn, Passive: q.IsPassive, Contexts: slices.Clone(q.Contexts),
 		Comparison: q.Comparison, Subject: q.Subject}
+	out.Wish.Named = texts(q.Providers)
 	if q.ProxyCount >= 0 || len(q.Requesters) > 0 {
 		out.Wish.Hops, out.Wish.Requesters = max(q.ProxyCount, 0), texts(append(slices.Clone(q.Requesters), q.Issuer))
 	}

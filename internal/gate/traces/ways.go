@@ -1,0 +1,145 @@
+package traces
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/gate/change"
+)
+
+// Way is by which providers somebody comes to an application, decided as for who is known.
+func (r *Reach) Way(app *federation.Application, now time.Time) (policy.Choice, error) {
+	a, err := r.Trial(app, nil).Coming()
+	if err != nil {
+		return policy.Choice{}, err
+	}
+	return policy.Select(r.snap, app, a, now)
+}
+
+// WayOf tells by which providers somebody comes to an application.
+func (rm *Room) WayOf(ctx context.Context, snap *federation.Snapshot, app *federation.Application, person int64, network string) (policy.Choice, error) {
+	some, err := rm.people.Many(ctx, []int64{person}, "", "")
+	if err == nil && len(some) == 0 {
+		err = &change.NotFoundError{Kind: "person", Name: numberOf(person)}
+	}
+	if err != nil {
+		return policy.Choice{}, err
+	}
+	r := &Reach{snap: snap, who: some[0]}
+	if r.words, err = rm.words(ctx, snap, person); err != nil {
+		return policy.Choice{}, err
+	}
+	a, err := r.Trial(app, nil).Coming()
+	if err != nil {
+		return policy.Choice{}, err
+	}
+	a.Network = cmp.Or(network, a.Network)
+	return policy.Select(snap, app, a, rm.now())
+}
+
+// rerouted are the applications at which a change may select other providers.
+func rerouted(before, after *federation.Snapshot) (out []federation.Name) {
+	domains := !sameDomains(before, after)
+	for _, a := range after.Applications() {
+		old, there := before.Application(a.Name)
+		if there && a.Attended() && a.Provider == "" && old.Provider == "" && (before.Ways(a.Name).Mark() != after.Ways(a.Name).Mark() ||
+			domains && len(after.Ways(a.Name).Rules) > 0) {
+			out = append(out, a.Name)
+		}
+	}
+	return out
+}
+
+func sameDomains(before, after *federation.Snapshot) bool {
+	a, b := before.DomainsOf(), after.DomainsOf()
+	if len(a) != len(b) {
+		return false
+	}
+	for d, names := range a {
+		if !slices.Equal(names, b[d]) {
+			return false
+		}
+	}
+	return true
+}
+
+// Rerouted tells what a change does to the ways of people who are known: who keeps theirs, who gets another, who has
+// none. Where somebody does not keep theirs it has to be confirmed.
+func (rm *Room) Rerouted(ctx context.Context, before, after *federation.Snapshot) (out change.Consequence, err error) {
+	apps := rerouted(before, after)
+	if len(apps) == 0 {
+		return out, nil
+	}
+	now := rm.now()
+	end := now.Add(foreseenWithin)
+	var mu sync.Mutex
+	var lost []string
+	err = rm.Each(ctx, before, mostLooked, func(r *Reach) bool {
+		next := *r
+		next.snap = after
+		worst, where := change.Keeps, federation.Name("")
+		for _, name := range apps {
+			if got := r.reroutes(&next, name, now); got > worst {
+				worst, where = got, name
+			}
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		out.Ways.Count(worst)
+		if worst > change.Keeps {
+			lost = append(lost, fmt.Sprintf("%d %s %d", r.who.ID, where, worst))
+			if len(out.Ways.Examples) < mostAffected {
+				out.Ways.Examples = append(out.Ways.Examples, fmt.Sprintf("%s at %s: %s", crossing.NameOf(r.who.Person, r.who.Subject.Value), where,
+					[]string{"", "another way", "no way"}[worst]))
+			}
+		}
+		out.Stopped = out.Stopped || rm.now().After(end)
+		return !out.Stopped
+	})
+	if err != nil || len(lost) == 0 {
+		return out, err
+	}
+	slices.Sort(lost)
+	slices.Sort(out.Ways.Examples)
+	f := finding.New(finding.WayLost, finding.Fact("People who keep their way", strconv.Itoa(out.Ways.Keep)),
+		finding.Fact("People who get another", strconv.Itoa(out.Ways.Other)), finding.Fact("People who have none", strconv.Itoa(out.Ways.None)))
+	for _, x := range out.Ways.Examples[:min(len(out.Ways.Examples), mostExamples)] {
+		f = f.With(finding.Fact("For example", x))
+	}
+	sum := sha256.Sum256([]byte(strings.Join(lost, "\n")))
+	out.Finding, out.Digest = f, hex.EncodeToString(sum[:8])
+	return out, nil
+}
+
+// reroutes is what a change does to somebody's way to an application.
+func (r *Reach) reroutes(next *Reach, app federation.Name, now time.Time) change.Way {
+	was, _ := r.snap.Application(app)
+	is, _ := next.snap.Application(app)
+	by := r.Trial(was, nil).Provider
+	old, err := r.Way(was, now)
+	if err != nil || by != nil && !old.Has(by.Name) {
+		return change.Keeps // it is not theirs now
+	}
+	got, err := next.Way(is, now)
+	switch {
+	case err != nil:
+		return change.None
+	case by != nil && !got.Has(by.Name):
+		return change.Another
+	case by == nil && !slices.ContainsFunc(old.Providers, got.Has):
+		return change.Another
+	}
+	return change.Keeps
+}
