@@ -1,6 +1,7 @@
 # Prints the benchmarks and, from the same run, their ratios; absolute times of a
 # shared machine mean little.
 /^Benchmark/ { name = $1; sub(/-[0-9]+$/, "", name); time[name] = $3; print; for (i = 5; i < NF; i += 2) size[name, $(i + 1)] = $i }
+/^BenchmarkPeople\/Reroute=/ { n = name; sub(/.*=/, "", n); time["Reroute" n] = $3 / n }
 /^BenchmarkPeople\/Foresee=/ { n = name; sub(/.*=/, "", n); time["Foresee" n] = $3 / n }
 function ratio(text, a, b) { if (time[a] && time[b]) printf "%-92s %6.2f\n", text, time[a] / time[b] }
 END {
@@ -27,6 +28,8 @@ END {
   ratio("a search among 200,000 people / among 200 (wanted 2)", "BenchmarkPeople/Search=200000", "BenchmarkPeople/Search=200")
   if (time["BenchmarkPeople/Import=200000"]) printf "%-92s %6.2f\n", "seconds to look at and take in a list of 200,000 people (wanted 60)", time["BenchmarkPeople/Import=200000"] / 1e9
   if (time["BenchmarkPeople/Foresee=200000"]) printf "%-92s %6.2f\n", "seconds to foresee whose entry, of 200,000 people, one change decides otherwise (wanted 20)", time["BenchmarkPeople/Foresee=200000"] / 1e9
+  if (time["BenchmarkPeople/Reroute=200000"]) printf "%-92s %6.2f\n", "seconds to tell whose way, of 200,000 people, one rule of provider selection changes (wanted 20)", time["BenchmarkPeople/Reroute=200000"] / 1e9
+  ratio("telling the way of one of 200,000 people / one of 200", "Reroute200000", "Reroute200")
   ratio("foreseeing one of 200,000 people / one of 200", "Foresee200000", "Foresee200")
   if (time["BenchmarkEnter"]) printf "%-92s %6.1f\n", "microseconds to decide on entry: 1,000 rules, five in CEL, a person in 200 of 2,000 groups (wanted 50)", time["BenchmarkEnter"] / 1e3
   ratio("deciding on entry / one condition in CEL, of which it has five", "BenchmarkEnter", "BenchmarkExpression")

@@ -109,7 +109,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 		"/connect/aggregates/northern-lines": "Entities", "/watch/traces": "Traces",
 		"/watch/traces/" + list.Items[0].ID: "AuthnRequest", "/watch/checks": "Checks", "/watch/checks?code=own-start-missing": "Acknowledge",
 		"/connect/providers/wrenmoor-staff/mapping": "absent", "/map": "Intake of", "/admit/people": "Belongs to", "/admit/people/1": "Sign-ins of late", "/admit/groups": "Signalling contractors",
-		"/admit/organisations": "oakhollow.example", "/admit/rules": "Would somebody enter?", "/connect/applications/crew-roster/entrants": "Admitted by name", "/admit/import": "Make nobody", "/connect/applications/crew-roster/accounts": "5 of 9 accounts fit", "/watch/notices": "Nothing waits", "/map/sets": "Shared by", "/map/sets/common": "Shared by", "/connect/applications/crew-roster/mapping": "Sent",
+		"/admit/organisations": "oakhollow.example", "/admit/rules": "Would somebody enter?", "/admit/selection": "Owners always come in at", "/connect/applications/crew-roster/entrants": "Admitted by name", "/admit/import": "Make nobody", "/connect/applications/crew-roster/accounts": "5 of 9 accounts fit", "/watch/notices": "Nothing waits", "/map/sets": "Shared by", "/map/sets/common": "Shared by", "/connect/applications/crew-roster/mapping": "Sent",
 		"/keep/keys": "Keys", "/keep/contexts": "Contexts", "/keep/objects/set": "common",
 		"/keep/links": "Links", "/keep/history": "History", fmt.Sprint("/keep/history/",
 			changes.Items[0].ID): "Before and after",
@@ -240,6 +240,7 @@ func TestPagesForPeopleAreAccessible(t *testing.T) {
 	for page, text := range map[string]string{
 		d.Base + "/open/crew-roster": "How do you want to sign in?", refused: "You could not be signed in",
 		d.Base + "/open/nothing":                        "There is nothing at this address",
+		d.host("track-access") + "/start":               "What is your e-mail address?",
 		d.Base + "/crossing/aaaaaaaaaaaaaaaaaaaaaaaaaa": "This sign-in has expired",
 		d.Base + "/nowhere":                             "This page does not exist",
 		d.Base + "/saml/idp/sso":                        "Reference number",

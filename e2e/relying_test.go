@@ -34,7 +34,8 @@ func (v *visitor) comes(provider string) *visitor {
 	v.t.Helper()
 	for range 8 {
 		switch v.onward(); {
-		case strings.Contains(v.page.text, "How do you want to sign in?"):
+		case strings.Contains(v.page.text, "How do you want to sign in?"),
+			strings.Contains(v.page.text, "Or choose where your account is"):
 			v.post(v.page.action, url.Values{"provider": {provider}})
 		case strings.Contains(v.page.body, `name="password"`):
 			v.submit("username", at[provider].user, "password", at[provider].password, "fault", "")
@@ -129,12 +130,12 @@ func TestOneSessionOfBothProtocolsEndsEverywhere(t *testing.T) {
 	require.NotContains(t, v.page.text, "You are in as")
 	require.Contains(t, v.get(d.host("oakhollow")).page.text, "Nobody is signed in",
 		"the session at the provider has ended too")
-	require.Contains(t, v.get(track+"/start").onward().page.text, "How do you want to sign in?")
+	require.Contains(t, v.get(track+"/start").onward().page.text, "What is your e-mail address?")
 
 	v = in()
 	v.post(d.host("oakhollow")+"/sign-out", nil)
 	require.Contains(t, v.page.text, "Nobody is signed in", v.page.text)
-	require.Contains(t, v.get(track+"/start").onward().page.text, "How do you want to sign in?",
+	require.Contains(t, v.get(track+"/start").onward().page.text, "What is your e-mail address?",
 		"the gate heard of it through the back channel")
 	require.Eventually(t, func() bool { return !strings.Contains(v.get(seats+"/").page.text, "You are in as") },
 		5*time.Second,

@@ -31,23 +31,27 @@ type scenario struct {
 		Username string `yaml:"username"`
 		Password string `yaml:"password"`
 	} `yaml:"owner"`
-	Providers    []scenarioProvider    `yaml:"providers"`
-	Applications []scenarioApplication `yaml:"applications"`
-	Groups       []scenarioUnit        `yaml:"groups"`
-	Rules        []struct {
-		Name        string              `yaml:"name"`
-		Application string              `yaml:"application"`
-		Person      string              `yaml:"person"` // words by which one person is found
-		Days        int                 `yaml:"days"`   // until its end, 0 for none
-		Settings    federation.Settings `yaml:"settings"`
-	} `yaml:"rules"`
-	Organisations []scenarioUnit `yaml:"organisations"`
+	Providers     []scenarioProvider    `yaml:"providers"`
+	Applications  []scenarioApplication `yaml:"applications"`
+	Groups        []scenarioUnit        `yaml:"groups"`
+	Rules         []scenarioRule        `yaml:"rules"`
+	Selection     []scenarioRule        `yaml:"selection"`
+	Organisations []scenarioUnit        `yaml:"organisations"`
 	Federations   []struct {
 		Name     string `yaml:"name"`
 		Title    string `yaml:"title"`
 		Entities int    `yaml:"entities"`
 	} `yaml:"federations"`
 	People []standin.Person `yaml:"people"`
+}
+
+// scenarioRule is an access rule, or one of provider selection.
+type scenarioRule struct {
+	Name        string              `yaml:"name"`
+	Application string              `yaml:"application"`
+	Person      string              `yaml:"person"` // words by which one person is found
+	Days        int                 `yaml:"days"`   // until its end, 0 for none
+	Settings    federation.Settings `yaml:"settings"`
 }
 
 // scenarioUnit is a group or an organisation.

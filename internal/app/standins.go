@@ -224,42 +224,51 @@ func (d *running) units(ctx context.Context, kind federation.Kind, all []scenari
 	return nil
 }
 
-// rules makes the access rules. Their people are found by address, and their ends are days from now: the demo can be
-// looked at in any year.
+// rules makes the rules of access and of provider selection.
 func (d *running) rules(ctx context.Context, sc *scenario) error {
-	g, by := d.service.gate, change.By{Who: "demo"}
 	for _, r := range sc.Rules {
-		if _, err := g.Records.Object(string(federation.KindRule), r.Name); err == nil {
-			continue
-		}
-		if !slices.Contains(d.added, r.Application) {
-			continue // in a data directory of before everybody enters what they entered
-		}
 		said := maps.Clone(r.Settings)
-		if said["application"] = r.Application; r.Days > 0 {
-			said["until"] = time.Now().UTC().AddDate(0, 0, r.Days).Format(time.DateOnly)
+		said["application"] = r.Application
+		if err := d.rule(ctx, federation.KindRule, r, said); err != nil {
+			return err
 		}
-		if r.Person != "" {
-			page, err := g.Accounts.List(ctx, accounts.Filter{Search: r.Person, Limit: 2})
-			if err != nil {
-				return err
-			}
-			if len(page.People) != 1 {
-				continue // somebody removed them
-			}
-			said["people"] = []any{strconv.FormatInt(page.People[0].ID, 10)}
-		}
-		by.Confirms = ""
-		got, err := g.Records.Lay(ctx, by, string(federation.KindRule), r.Name, 0, said)
-		if got.Consequence.Finding != nil { // it is meant
-			by.Confirms = got.Consequence.Digest
-			_, err = g.Records.Lay(ctx, by, string(federation.KindRule), r.Name, 0, said)
-		}
-		if err != nil {
+	}
+	for _, r := range sc.Selection {
+		if err := d.rule(ctx, federation.KindSelection, r, maps.Clone(r.Settings)); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// rule makes one. Its person is found by address, and its end is days from now: the demo can be looked at in any year.
+func (d *running) rule(ctx context.Context, kind federation.Kind, r scenarioRule, said federation.Settings) error {
+	g, by := d.service.gate, change.By{Who: "demo"}
+	if _, err := g.Records.Object(string(kind), r.Name); err == nil {
+		return nil
+	}
+	if !slices.Contains(d.added, r.Application) {
+		return nil // in a data directory of before everybody enters what they entered
+	}
+	if r.Days > 0 {
+		said["until"] = time.Now().UTC().AddDate(0, 0, r.Days).Format(time.DateOnly)
+	}
+	if r.Person != "" {
+		page, err := g.Accounts.List(ctx, accounts.Filter{Search: r.Person, Limit: 2})
+		if err != nil {
+			return err
+		}
+		if len(page.People) != 1 {
+			return nil // somebody removed them
+		}
+		said["people"] = []any{strconv.FormatInt(page.People[0].ID, 10)}
+	}
+	got, err := g.Records.Lay(ctx, by, string(kind), r.Name, 0, said)
+	if got.Consequence.Finding != nil { // it is meant
+		by.Confirms = got.Consequence.Digest
+		_, err = g.Records.Lay(ctx, by, string(kind), r.Name, 0, said)
+	}
+	return err
 }
 
 // quiet hears of progress, and tells nobody.

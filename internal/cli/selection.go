@@ -85,8 +85,8 @@ func (e *environment) listDomains(ctx context.Context, cmd *ucli.Command, c *cli
 }
 
 func (e *environment) tryWay(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-	if cmd.IsSet("person") && (cmd.IsSet("email") || cmd.IsSet("hint") || cmd.IsSet("provider")) {
-		return &usageError{"a person who is known has their own address", "Give --person with --network alone, or leave --person out."}
+	if cmd.IsSet("person") && (cmd.IsSet("email") || cmd.IsSet("provider")) {
+		return &usageError{"a person who is known has their own address", "Give --person with --network and --hint alone, or leave --person out."}
 	}
 	got, err := client.Call(ctx, c, api.FindWay, api.To(args[0], api.WayAsked{Person: cmd.Int64("person"), Email: cmd.String("email"),
 		Network: cmd.String("network"), Hints: cmd.StringSlice("hint"), Provider: cmd.String("provider")}))

@@ -66,6 +66,7 @@ type rig struct {
 	looks   int // at the clock, until something happens
 	between func()
 	idle    time.Duration // of sessions
+	since   time.Time     // what came before is not replayed
 	mail    mailing.Server
 }
 

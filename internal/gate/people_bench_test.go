@@ -81,6 +81,19 @@ func BenchmarkPeople(all *testing.B) {
 			}
 			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(n), "ns/person")
 		})
+		all.Run(fmt.Sprintf("Reroute=%d", n), func(b *testing.B) { // whose way one rule of provider selection changes
+			rule, err := federation.SelectionRules.Plain("clerks").Apply(federation.Settings{"title": "Clerks", "domains": words("wrenmoor.example"),
+				"providers": words("staff")})
+			require.NoError(b, err)
+			after := r.Snapshot().With(rule)
+			for b.Loop() {
+				got, err := r.Traces.Rerouted(ctx, r.Snapshot(), after)
+				require.NoError(b, err)
+				require.False(b, got.Stopped)
+				require.Equal(b, n, got.Ways.Keep)
+			}
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(n), "ns/person")
+		})
 		all.Run(fmt.Sprintf("Everyone=%d", n), func(b *testing.B) {
 			app, err := r.Records.Application("roster")
 			require.NoError(b, err)

@@ -30,7 +30,10 @@ func (r *rig) replayed(t testing.TB) {
 			}) {
 				continue // by values that were not kept, or another configuration
 			}
-			if e.Decided.Comes == "leave provider" && len(snap.Providers()) > 1 {
+			if e.At.Before(r.since) {
+				continue // other rules
+			}
+			if r.since.IsZero() && e.Decided.Comes == "leave provider" && len(snap.Providers()) > 1 {
 				continue // there may have been fewer of them
 			}
 			a, isApp := snap.Application(e.Decided.App)

@@ -65,12 +65,12 @@ func (s *server) findWay(ctx context.Context, in *api.SentTo[api.WayAsked]) (*bo
 			return nil, change.Field("provider", err)
 		}
 	}
+	asked := policy.Asking{Network: network, Address: in.Body.Email, Hints: in.Body.Hints, Chosen: federation.Name(in.Body.Provider)}
 	var c policy.Choice
 	if in.Body.Person != 0 {
-		c, err = g.Traces.WayOf(ctx, snap, app, in.Body.Person, network)
+		c, err = g.Traces.WayOf(ctx, snap, app, in.Body.Person, asked)
 	} else {
-		c, err = policy.Select(snap, app, policy.Asking{Network: network, Address: in.Body.Email, Hints: in.Body.Hints,
-			Chosen: federation.Name(in.Body.Provider)}, g.Traces.Now())
+		c, err = g.Traces.WayAt(ctx, snap, app, asked)
 	}
 	if err != nil {
 		return nil, err

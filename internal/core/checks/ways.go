@@ -13,10 +13,19 @@ func (c *Checker) ways(l *List) {
 	var before []*federation.Way
 	for _, r := range c.Snap.AllWays() {
 		named := finding.Fact("Rule", string(r.Name)+": "+r.Title)
-		if len(r.Providers) > 0 && !slices.ContainsFunc(r.Providers, c.live) {
+		switch {
+		case r.Broken:
+			l.Add(finding.New(finding.WayDead, named, finding.Fact("Cannot be read", policy.WaySentence(r))))
+			continue
+		case len(r.Providers) > 0 && !slices.ContainsFunc(r.Providers, c.live):
 			l.Add(finding.New(finding.WayDead, named, finding.Fact("Its providers", federation.Listed(r.Providers))))
 		}
-		if i := slices.IndexFunc(before, func(x *federation.Way) bool { return x.Everybody() && (len(x.Apps) == 0 || len(r.Apps) > 0 && within(x.Apps, r.Apps, nil)) }); i >= 0 {
+		if len(r.Apps) > 0 && !slices.ContainsFunc(r.Apps, c.selects) {
+			l.Add(finding.New(finding.WayNever, named, finding.Fact("Applications", federation.Listed(r.Apps))))
+		}
+		if i := slices.IndexFunc(before, func(x *federation.Way) bool {
+			return x.Everybody() && (len(x.Apps) == 0 || len(r.Apps) > 0 && within(x.Apps, r.Apps, nil))
+		}); i >= 0 {
 			l.Add(finding.New(finding.WayShadowed, named, finding.Fact("Decided before, by", string(before[i].Name)+": "+before[i].Title)))
 		}
 		before = append(before, r)
@@ -26,6 +35,12 @@ func (c *Checker) ways(l *List) {
 			l.Add(finding.New(finding.DomainPaused, finding.Fact("Domain", domain), finding.Fact("Provider", federation.Listed(names))))
 		}
 	}
+}
+
+// selects reports whether a provider is selected for an application.
+func (c *Checker) selects(n federation.Name) bool {
+	a, there := c.Snap.Application(n)
+	return there && a.Attended() && a.Provider == ""
 }
 
 func (c *Checker) live(n federation.Name) bool {

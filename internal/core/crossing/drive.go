@@ -466,21 +466,31 @@ func (d *drive) wanting() policy.Asking {
 	return a
 }
 
-// typedBy is what has to be looked up of an address, where a rule lets it stand for whoever has it.
-func (d *drive) typedBy(address string) (Sought, bool) {
+// StandsFor is the one who has an address that is typed, where a rule of provider selection lets it stand for them: nil
+// for nobody, or several. What is missing has to be looked up first; having gives what has been.
+func StandsFor(snap *federation.Snapshot, app *federation.Application, address string,
+	having func(Sought) ([]Person, bool)) (who *policy.Subject, missing *Sought) {
 	domain, ok := profile.Domain(profile.DomainOf(address))
-	asks := ok && slices.ContainsFunc(d.snap.Ways(d.app.Name).Typed, func(m federation.MailDomain) bool { return m.Has(domain) })
-	return Sought{profile.Word("emails"), profile.Key("emails", address)}, asks
-}
-
-// typedSubject is the one who has an address, nil for nobody or several.
-func typedSubject(snap *federation.Snapshot, people []Person) *policy.Subject {
-	if len(people) != 1 {
-		return nil
+	if !ok || !slices.ContainsFunc(snap.Ways(app.Name).Typed, func(m federation.MailDomain) bool { return m.Has(domain) }) {
+		return nil, nil
+	}
+	sought := Sought{profile.Word("emails"), profile.Key("emails", address)}
+	people, looked := having(sought)
+	if !looked {
+		return nil, &sought
+	}
+	if people = candidates(people, sought); len(people) != 1 {
+		return nil, nil
 	}
 	p := people[0]
 	s := Entrant{Person: p, Members: p.Members, Marked: Marked(snap, nil, profile.Profile{}, p.Values, p.Members)}.Subject()
-	return &s
+	return &s, nil
+}
+
+// looked is what was looked up of a value.
+func (f *Facts) looked(s Sought) ([]Person, bool) {
+	people, ok := f.Having[s.String()]
+	return people, ok
 }
 
 // longestAddress bounds an address that a person types, in octets (RFC 5321 §4.5.3.1.3).
@@ -499,13 +509,12 @@ func (d *drive) choose() step {
 	a := d.wanting()
 	if d.s.Many {
 		a.Address = ""
-	} else if sought, asks := d.typedBy(a.Address); asks {
-		people, looked := d.f.Having[sought.String()]
-		if !looked {
-			return d.need(&Need{Having: []Sought{sought}, For: d.app.ID}, (*drive).choose)
-		}
-		a.Typed = typedSubject(d.snap, candidates(people, sought))
 	}
+	typed, missing := StandsFor(d.snap, d.app, a.Address, d.f.looked)
+	if missing != nil {
+		return d.need(&Need{Having: []Sought{*missing}, For: d.app.ID}, (*drive).choose)
+	}
+	a.Typed = typed
 	st := d.here(StepSelect)
 	c, err := policy.Select(d.snap, d.app, a, d.now)
 	if err != nil {

@@ -305,7 +305,9 @@ func (d *drive) admit() step {
 // otherWay asks the rules of provider selection again, by who came: whoever came by a way that is not theirs is sent on
 // to it once, or refused. So nobody picks another way by typing an address that is not theirs.
 func (d *drive) otherWay(e Entrant) (step, bool) {
-	c, err := policy.Select(d.snap, d.app, e.coming(d.snap, d.p, d.s.here.who, d.s.Given), d.now)
+	a := e.coming(d.snap, d.p, d.s.here.who, d.s.Given)
+	a.Hints = d.wanting().Hints
+	c, err := policy.Select(d.snap, d.app, a, d.now)
 	if err != nil {
 		return d.refuse(err), true
 	}

@@ -166,6 +166,38 @@ func (v *Veil) answer(a *Answer) *Answer {
 	return &b
 }
 
+// typedIn covers addresses that somebody typed before any provider was known: as the strictest of them says, and the
+// application. Their domains, which decide where people go, stay.
+func (v *Veil) typedIn(e *Entry) {
+	how := v.told("emails")
+	for _, p := range v.snap.Providers() {
+		received, _, _ := detailsOf(p)
+		how = max(how, received("emails"))
+	}
+	if how == profile.DetailFull {
+		return
+	}
+	for _, at := range []*string{&e.Typed, &e.Before.Typed} {
+		typed := *at
+		i := strings.LastIndexByte(typed, '@')
+		if i < 0 {
+			continue
+		}
+		v.note(typed)
+		*at = v.cover(typed[:i], how) + typed[i:]
+		key := func(address string) string {
+			return Sought{profile.Word("emails"), profile.Key("emails", address)}.String()
+		}
+		if people, looked := e.Having[key(typed)]; looked {
+			delete(e.Having, key(typed)) // a map of the entry's own
+			e.Having[key(*at)] = people
+		}
+		if slices.Contains(e.Before.Wish.Hints, typed) {
+			e.Before.Wish.Hints = []string{*at}
+		}
+	}
+}
+
 // Entry covers what a turn was decided on. It comes before the steps, which are searched
 // for what was found here.
 func (v *Veil) Entry(e Entry) Entry {
@@ -178,6 +210,7 @@ func (v *Veil) Entry(e Entry) Entry {
 	if e.Decided.Released != nil {
 		v.Named(e.Decided.Released.Name.Value)
 	}
+	v.typedIn(&e)
 	e.People = v.people(e.People)
 	having := map[string][]Person{}
 	for key, people := range e.Having {

@@ -274,6 +274,10 @@ func (s *Snapshot) checkOrganisation(x *Unit) error {
 		if o, ok := s.OwnerOf(n); ok && o.Name != x.Name {
 			return &SettingError{field, fmt.Errorf("the provider %s is the organisation %s's already", n, o.Name)}
 		}
+		if d := s.public(n); d != "" {
+			return &SettingError{field, fmt.Errorf("the provider %s names the domain %s, at which anybody can have an address; take it from "+
+				"the provider's setting domains first", n, d)}
+		}
 	}
 	for i, d := range x.Domains {
 		field := fmt.Sprintf("domains[%d]", i)
@@ -292,6 +296,29 @@ func (s *Snapshot) checkOrganisation(x *Unit) error {
 		if err := s.names(fmt.Sprintf("groups[%d]", i), KindGroup, n); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// public is a domain of a provider at which anybody can have an address.
+func (s *Snapshot) public(provider Name) string {
+	p, there := s.Provider(provider)
+	if !there {
+		return ""
+	}
+	for _, text := range p.Domains {
+		if d, err := ParseMailDomain(text); err == nil && s.Gate.PublicMail.Has(d.Domain) {
+			return d.String()
+		}
+	}
+	return ""
+}
+
+// CheckMail sees that no organisation's provider names a domain at which anybody can have an address.
+func (s *Snapshot) CheckMail(r Record) error {
+	d, name := s.public(r.Basic().Name), r.Basic().Name
+	if o, owned := s.OwnerOf(name); owned && d != "" && r.Kind() == KindProvider {
+		return &SettingError{"domains", fmt.Errorf("anybody can have an address at %s, and the provider is the organisation %s's; leave it out", d, o.Name)}
 	}
 	return nil
 }

@@ -157,6 +157,7 @@ const (
 	WayShadowed             Code = "way-shadowed"
 	WayDead                 Code = "way-dead"
 	WayUnused               Code = "way-unused"
+	WayNever                Code = "way-never"
 	DomainPaused            Code = "domain-paused"
 	AccessUnlinked          Code = "access-unlinked"
 	AccessStepUp            Code = "access-step-up"
@@ -941,8 +942,12 @@ var catalogue = []Entry{
 		"Put it before the rule that decides always (setting order), or remove one of the two.",
 		"A rule before it, for the same applications, has no other conditions."},
 	{WayDead, Error, Gate, "A rule of provider selection leads nowhere",
-		"Have the rule name a provider that is live, or resume one of its providers.",
-		"None of the providers that the rule names is live: whoever it is about is refused."},
+		"Have the rule name a provider that is live, resume one of its providers, or correct what cannot be read (innergate selection put).",
+		"None of the providers that the rule names is live, or an earlier build took a value that this one does not know: " +
+			"whoever the rule is about is refused."},
+	{WayNever, Warning, Gate, "A rule of provider selection is about nobody",
+		"Empty the setting provider of an application that the rule names, name another one, or remove the rule.",
+		"Every application that the rule names is tied to a provider on its record, or nobody signs in to it."},
 	{WayUnused, Note, Gate, "No application and no rule sends anybody to the provider",
 		"Name it in a rule of provider selection or on an application's record, or pause it.",
 		"Rules of provider selection give other providers for every application that names none."},

@@ -212,7 +212,8 @@ func about(r *federation.Way, s *Subject, a Asking, domain string, known bool) b
 	if r.Typed && domain == "" && a.Known == nil { // whose it is will be told by their address
 		theirs = false
 	}
-	return (known || !theirs) && (len(r.Domains) == 0 || domain == "" && !a.Whole || slices.ContainsFunc(r.Domains, func(d federation.MailDomain) bool { return d.Has(domain) })) &&
+	has := func(d federation.MailDomain) bool { return d.Has(domain) }
+	return (known || !theirs) && (len(r.Domains) == 0 || domain == "" && !a.Whole || slices.ContainsFunc(r.Domains, has)) &&
 		(len(r.Networks) == 0 || slices.ContainsFunc(r.Networks, s.inside)) &&
 		(!theirs || (len(r.Groups) == 0 || slices.ContainsFunc(r.Groups, s.in.Has)) &&
 			(len(r.Organisations) == 0 || common(r.Organisations, s.Organisations)) &&
@@ -242,6 +243,9 @@ func WaySentence(r *federation.Way) string {
 	out := "Everybody"
 	if len(who) > 0 {
 		out = "Whoever " + strings.Join(who, " and ")
+	}
+	if r.Typed {
+		out += " (a typed address stands for who has it)"
 	}
 	if r.Ask {
 		out += " is asked for their address first"

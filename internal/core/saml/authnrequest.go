@@ -287,10 +287,17 @@ func WriteAuthnRequest(r AuthnRequest, to Endpoint, relayState string, pair *key
 		}
 		root.Add(c)
 	}
-	if r.ProxyCount > 0 || len(r.Requesters) > 0 {
+	if r.ProxyCount > 0 || len(r.Requesters)+len(r.Providers) > 0 {
 		sc := samlp("Scoping")
 		if r.ProxyCount > 0 {
 			sc.Set("ProxyCount", strconv.Itoa(r.ProxyCount-1))
+		}
+		if len(r.Providers) > 0 {
+			list := samlp("IDPList")
+			for _, id := range r.Providers {
+				list.Add(samlp("IDPEntry").Set("ProviderID", string(id)))
+			}
+			sc.Add(list)
 		}
 		for _, id := range r.Requesters {
 			sc.Add(samlp("RequesterID").AddText(string(id)))

@@ -115,7 +115,8 @@ func (rm *Room) dropRecord(tx *gorm.DB, o federation.Object) error {
 // there, and that its identity is nobody else's.
 func (rm *Room) recordFits(before, after *federation.Snapshot, p Put) error {
 	r := p.Object.(federation.Record)
-	for _, err := range []error{shares(before, after, r), change.OfSetting(after.Missing(r)), change.OfSetting(federation.Check(r))} {
+	for _, err := range []error{shares(before, after, r), change.OfSetting(after.Missing(r)), change.OfSetting(federation.Check(r)),
+		change.OfSetting(after.CheckMail(r))} {
 		if err != nil {
 			return err
 		}

@@ -296,6 +296,3 @@ func (rm *Room) DecidedBeside(ctx context.Context, app string) (admissions, othe
 	}
 	return admissions, other, err
 }
-
-// Now tells the time.
-func (rm *Room) Now() time.Time { return rm.now() }

@@ -28,8 +28,10 @@ func (r *Reach) Way(app *federation.Application, now time.Time) (policy.Choice, 
 	return policy.Select(r.snap, app, a, now)
 }
 
-// WayOf tells by which providers somebody comes to an application.
-func (rm *Room) WayOf(ctx context.Context, snap *federation.Snapshot, app *federation.Application, person int64, network string) (policy.Choice, error) {
+// WayOf tells by which providers somebody who is known comes to an application: from a network, if one is asked about,
+// and with hints of the application.
+func (rm *Room) WayOf(ctx context.Context, snap *federation.Snapshot, app *federation.Application, person int64,
+	asked policy.Asking) (policy.Choice, error) {
 	some, err := rm.people.Many(ctx, []int64{person}, "", "")
 	if err == nil && len(some) == 0 {
 		err = &change.NotFoundError{Kind: "person", Name: numberOf(person)}
@@ -45,7 +47,25 @@ func (rm *Room) WayOf(ctx context.Context, snap *federation.Snapshot, app *feder
 	if err != nil {
 		return policy.Choice{}, err
 	}
-	a.Network = cmp.Or(network, a.Network)
+	a.Network, a.Hints = cmp.Or(asked.Network, a.Network), asked.Hints
+	return policy.Select(snap, app, a, rm.now())
+}
+
+// WayAt tells by which providers a stranger comes, by the address that they type or the application hints.
+func (rm *Room) WayAt(ctx context.Context, snap *federation.Snapshot, app *federation.Application, a policy.Asking) (c policy.Choice, err error) {
+	found := map[string][]crossing.Person{}
+	having := func(s crossing.Sought) ([]crossing.Person, bool) {
+		people, looked := found[s.String()]
+		return people, looked
+	}
+	who, missing := crossing.StandsFor(snap, app, a.Address, having)
+	if missing != nil {
+		if found[missing.String()], err = rm.people.Having(ctx, *missing, app.ID); err != nil {
+			return c, err
+		}
+		who, _ = crossing.StandsFor(snap, app, a.Address, having)
+	}
+	a.Typed = who
 	return policy.Select(snap, app, a, rm.now())
 }
 
