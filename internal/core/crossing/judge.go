@@ -1,9 +1,11 @@
 package crossing
 
 import (
+	"cmp"
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base32"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -203,8 +205,14 @@ func (e Entrant) coming(snap *federation.Snapshot, p *federation.Provider, in pr
 		return a // an address alone sends nobody elsewhere
 	}
 	for _, v := range append(keptProved(e.Person), profile.Find(in.Attributes, profile.ClaimEmail)...) {
-		if a.Address == "" && addressProof(p, in, e.Person, given, v.String()) != NoProof {
-			a.Address = v.String()
+		address := v.String()
+		if addressProof(p, in, e.Person, given, address) == NoProof {
+			continue
+		}
+		a.Address = cmp.Or(a.Address, address)
+		if domain, ok := profile.Domain(profile.DomainOf(address)); ok && p != nil && slices.Contains(snap.ProvidersAt(domain), p.Name) {
+			a.Address = address // of several that of the way by which they came
+			break
 		}
 	}
 	return a
