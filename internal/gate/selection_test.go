@@ -285,7 +285,11 @@ func TestTypedAddressesTellNothing(t *testing.T) {
 	require.LessOrEqual(t, n, 60)
 	require.Contains(t, types("p-0@wrenmoor.example").Address.Wrong, "Too many addresses")
 	require.Equal(t, told(types("p-0@wrenmoor.example")), told(types("nobody@wrenmoor.example")))
+	w.client("planner", nil, federation.Settings{"provider": ""})
+	hint := func() driving.Outcome { return w.authorize(browser, "login_hint", "p-0@wrenmoor.example") }
+	require.Equal(t, "staff", told(hint()), "an address that an application hints at counts among them")
 	browser.Address = "198.51.100.1"
+	require.Equal(t, "third", told(hint()))
 	require.Equal(t, "third", told(types("p-0@wrenmoor.example")), "another network")
 	w.clock.set(w.clock.get().Add(6 * time.Minute))
 	browser.Address = "192.0.2.1"
@@ -319,4 +323,30 @@ func TestTypedAddressesInTraces(t *testing.T) {
 			require.Contains(t, string(octets), "@wrenmoor.example")
 		}
 	}
+}
+
+// An address that somebody has takes no longer than one that nobody has, and no shorter: of two addresses one is as
+// often the slower one. Compared are distributions, each pair in one moment.
+func TestTypedAddressesTakeAsLong(t *testing.T) {
+	w := newWays(t, 3)
+	w.lays("pilots", federation.Settings{"title": "t", "order": "1", "domains": words("wrenmoor.example"),
+		"groups": words("drivers"), "typed": true, "providers": words("third")}) // p-0 is a pilot
+	takes := func(i int, address string) time.Duration {
+		browser := driving.Browser{Address: fmt.Sprintf("203.0.%d.%d", i/250, i%250)}
+		o := w.request(browser, nil)
+		b := keep(browser, o)
+		began := time.Now()
+		w.Crossings.Type(ctx, b, o.Crossing, address)
+		return time.Since(began)
+	}
+	const pairs = 300
+	slower := 0
+	for i := range pairs {
+		of := []string{"p-0@wrenmoor.example", fmt.Sprintf("q-%d@wrenmoor.example", i%10)} // one takes turns in being first
+		first, second := takes(i, of[i%2]), takes(i, of[1-i%2])
+		if (first > second) == (i%2 == 0) {
+			slower++
+		}
+	}
+	require.InDelta(t, pairs/2, slower, 35, "four standard deviations")
 }

@@ -471,7 +471,8 @@ func (d *drive) wanting() policy.Asking {
 func StandsFor(snap *federation.Snapshot, app *federation.Application, address string,
 	having func(Sought) ([]Person, bool)) (who *policy.Subject, missing *Sought) {
 	domain, ok := profile.Domain(profile.DomainOf(address))
-	if !ok || !slices.ContainsFunc(snap.Ways(app.Name).Typed, func(m federation.MailDomain) bool { return m.Has(domain) }) {
+	has := func(m federation.MailDomain) bool { return m.Has(domain) }
+	if !ok || app.Provider != "" || !slices.ContainsFunc(snap.Ways(app.Name).Typed, has) {
 		return nil, nil
 	}
 	sought := Sought{profile.Word("emails"), profile.Key("emails", address)}
@@ -512,7 +513,7 @@ func (d *drive) choose() step {
 	}
 	typed, missing := StandsFor(d.snap, d.app, a.Address, d.f.looked)
 	if missing != nil {
-		return d.need(&Need{Having: []Sought{*missing}, For: d.app.ID}, (*drive).choose)
+		return d.need(&Need{Having: []Sought{*missing}, Hinted: true, For: d.app.ID}, (*drive).choose)
 	}
 	a.Typed = typed
 	st := d.here(StepSelect)

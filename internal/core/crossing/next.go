@@ -134,6 +134,7 @@ type Need struct {
 	People []string      // who has these link keys?
 	For    federation.ID // the application that People's subjects are wanted of
 	Having []Sought      // who has these values?
+	Hinted bool          // Having is an address that anybody could type: looked up so often, and in a time that tells nothing
 	Mail   *Mail         // a code has to be mailed; the effects so far are stored first
 	Tries  string        // was it tried too often, by this key and from this network?
 	Find   []string      // which crossing is known by one of these?

@@ -120,10 +120,18 @@ func (rm *Room) Choose(ctx context.Context, b Browser, id, chosen string, again 
 // mostTyped is how many addresses may be typed from one network within five minutes, whosever they are.
 const mostTyped = 60
 
+// hintedTakes is how long a turn takes at least that looks up an address that anybody could type, so that it does not
+// show whether somebody has it.
+const hintedTakes = 10 * time.Millisecond
+
 // Type goes on with the address that the person typed.
 func (rm *Room) Type(ctx context.Context, b Browser, id, address string) Outcome {
-	many := !rm.tries.Take("typed\x1f"+limit.Network(b.Address), mostTyped, rm.now())
-	return rm.back(ctx, b, id, crossing.Event{Kind: crossing.Chosen, Address: address, Many: many})
+	return rm.back(ctx, b, id, crossing.Event{Kind: crossing.Chosen, Address: address, Many: !rm.mayType(b)})
+}
+
+// mayType reports whether a network may try another address.
+func (rm *Room) mayType(b Browser) bool {
+	return rm.tries.Take("typed\x1f"+limit.Network(b.Address), mostTyped, rm.now())
 }
 
 // Submit takes a form that a provider's side showed.
@@ -153,6 +161,18 @@ type turn struct {
 	reference string
 	cookies   []Cookie // of what was stored on the way
 	turns     int      // that the crossing had when it was last stored
+	hinted    bool     // an address was looked up that anybody could type
+}
+
+// rest waits until a turn that looked up such an address has taken its time.
+func (t *turn) rest(since time.Time) {
+	if !t.hinted {
+		return
+	}
+	select {
+	case <-time.After(time.Until(since.Add(hintedTakes))):
+	case <-t.ctx.Done():
+	}
 }
 
 // maxNeeds bounds how often one event may ask for more.
@@ -163,6 +183,7 @@ func (rm *Room) drive(ctx context.Context, b Browser, r record, e crossing.Event
 	e.Browser = crossing.Browser{Network: limit.Network(b.Address), Secret: b.secret(r.State.ID)}
 	t := &turn{rm: rm, ctx: ctx, browser: b, began: r, event: e, snap: rm.records.Snapshot(),
 		reference: random.Reference(), turns: r.State.Turns}
+	defer t.rest(time.Now())
 	t.facts = crossing.Facts{New: random.ID(), Session: t.session(rm.sessions.Find(ctx, b.Session)),
 		People: map[string]crossing.Person{}, Having: map[string][]crossing.Person{}}
 	got := crossing.Advance(t.snap, r.State, e, t.facts, rm.now())
@@ -233,7 +254,12 @@ func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) (lost crossing.Effec
 		}
 		t.facts.People[key] = p
 	}
+	t.hinted = t.hinted || n.Hinted
 	for _, s := range n.Having {
+		if n.Hinted && t.event.Address == "" && !rm.mayType(t.browser) { // an application's hint; what is typed is counted
+			t.facts.Having[s.String()] = []crossing.Person{}
+			continue
+		}
 		people, err := rm.people.Having(t.ctx, s, n.For)
 		if err != nil {
 			return nil, err
