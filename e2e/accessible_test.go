@@ -270,6 +270,7 @@ func templates(t *testing.T) string {
 	view := map[string]any{"Title": "One more question", "Text": "Your application has to know this once.",
 		"Reference": "ABCDE-FGHJK", "Crossing": "x", "Continue": "/go", "Application": "Crew roster", "Again": "/again",
 		"Location": "/x", "Host": "roster.wrenmoor.example", "Nonce": "n", "Fields": []field{{Name: "a", Value: "b"}},
+		"Address": map[string]string{"Typed": "ada", "Wrong": "That is no e-mail address."}, "Many": true, "Last": "a",
 		"Choices": []map[string]string{{"Name": "a", "Title": "Wrenmoor staff accounts"},
 			{"Name": "b", "Title": strings.Repeat("Long", 30)}},
 		"Form": map[string]any{"Submit": "Go on", "Wrong": "That is no number.", "Question": "q", "Options": nil,

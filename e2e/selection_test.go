@@ -59,6 +59,15 @@ func TestByWhichProvider(t *testing.T) {
 	require.Contains(t, v.page.text, "You are in as")
 	require.Contains(t, run(0, "", "selection", "list"), "Whoever wants to enter track-access is asked for their address first.")
 
+	// The last choice is remembered, and can be changed.
+	v = newVisitor(t).get(d.host("track-access") + "/start")
+	require.NotContains(t, v.page.text, "as last time")
+	v.post(v.page.action, url.Values{"provider": {"season-club"}})
+	v.get(d.host("track-access") + "/start")
+	require.Contains(t, v.page.text, "Season ticket club as last time")
+	v.post(v.page.action, url.Values{"provider": {"oakhollow"}})
+	require.Contains(t, v.get(d.host("track-access")+"/start").page.text, "Oakhollow Signalling as last time")
+
 	// What somebody reads while typing, and a stranger who tries many.
 	says := func(domain string) string {
 		res, err := http.Get(d.Base + "/ways?domain=" + domain)
