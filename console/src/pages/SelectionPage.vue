@@ -42,8 +42,8 @@ const find = () => trying.act(async () => {
   <ProblemBox :problem="problem ?? failed" />
   <div class="tools"><el-select v-model="application" filterable clearable placeholder="Every application" aria-label="Application" style="width: 300px">
       <el-option v-for="a in apps ?? []" :key="a.name" :value="a.name" :label="a.title || a.name" /></el-select>
-    <span class="quiet">{{ data?.rules?.length ?? 0 }}</span></div>
-  <el-table v-if="data" :data="data.rules ?? []">
+    <span class="quiet">{{ data?.rules?.length ?? 0 }}{{ (data?.rules?.length ?? 0) > 500 ? '; the first 500 are shown, choose an application for its own' : '' }}</span></div>
+  <el-table v-if="data" :data="(data.rules ?? []).slice(0, 500)">
     <el-table-column label="Rule" min-width="240"><template #default="{ row }"><strong>{{ row.title }}</strong> <code class="quiet">{{ row.name }}</code></template></el-table-column>
     <el-table-column label="Says" min-width="440"><template #default="{ row }"><span class="says">{{ row.sentence }}</span><span v-if="row.broken" class="refused"> It cannot be read any more.</span></template></el-table-column>
     <el-table-column label="Decided" width="150"><template #default="{ row }"><span v-if="row.decided" :title="`in the last 30 days; last ${local(row.last)}`">{{ times(row.decided) }}, {{ ago(row.last) }}</span><span

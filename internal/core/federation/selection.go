@@ -287,21 +287,23 @@ func (s *Snapshot) AllWays() []*Way {
 	})
 }
 
-// mailIndex are the providers by the domains of addresses that are theirs.
-type mailIndex struct{ at, below map[string][]Name }
+// mailIndex are the providers by the domains of addresses that are theirs: each as it is compared, and as it is typed.
+type mailIndex struct{ at, below, typed map[string][]Name }
 
 func (s *Snapshot) readMail() {
-	m := &mailIndex{map[string][]Name{}, map[string][]Name{}}
+	m := &mailIndex{map[string][]Name{}, map[string][]Name{}, map[string][]Name{}}
 	for _, p := range slices.SortedFunc(maps.Values(s.providers), func(a, b *Provider) int { return cmp.Compare(a.Name, b.Name) }) {
 		for _, text := range p.Domains {
 			d, err := ParseMailDomain(text)
-			switch {
-			case err != nil: // it was looked at when it was saved
-			case d.Below:
-				m.below[d.Domain] = append(m.below[d.Domain], p.Name)
-			default:
-				m.at[d.Domain] = append(m.at[d.Domain], p.Name)
+			if err != nil {
+				continue // it was looked at when it was saved
 			}
+			in := m.at
+			if d.Below {
+				in = m.below
+			}
+			in[d.Domain] = append(in[d.Domain], p.Name)
+			m.typed[d.String()] = append(m.typed[d.String()], p.Name)
 		}
 	}
 	s.mail = m
@@ -326,15 +328,15 @@ func (s *Snapshot) ProvidersAt(domain string) []Name {
 	return nil
 }
 
-// DomainsOf are the domains that providers name, by domain.
+// DomainsOf are the domains that providers name, by domain. They are not to be changed.
 func (s *Snapshot) DomainsOf() map[string][]Name {
-	out := map[string][]Name{}
-	for _, p := range s.Providers() {
-		for _, text := range p.Domains {
-			if d, err := ParseMailDomain(text); err == nil {
-				out[d.String()] = append(out[d.String()], p.Name)
-			}
-		}
+	if s.mail == nil {
+		return nil
 	}
-	return out
+	return s.mail.typed
+}
+
+// SameDomains reports whether providers name the same domains in two snapshots.
+func (s *Snapshot) SameDomains(other *Snapshot) bool {
+	return s.mail == other.mail || maps.EqualFunc(s.DomainsOf(), other.DomainsOf(), slices.Equal[[]Name])
 }

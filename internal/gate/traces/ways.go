@@ -71,7 +71,7 @@ func (rm *Room) WayAt(ctx context.Context, snap *federation.Snapshot, app *feder
 
 // rerouted are the applications at which a change may select other providers.
 func rerouted(before, after *federation.Snapshot) (out []federation.Name) {
-	domains := !sameDomains(before, after)
+	domains := !before.SameDomains(after)
 	for _, a := range after.Applications() {
 		old, there := before.Application(a.Name)
 		if there && a.Attended() && a.Provider == "" && old.Provider == "" && (before.Ways(a.Name).Mark() != after.Ways(a.Name).Mark() ||
@@ -80,19 +80,6 @@ func rerouted(before, after *federation.Snapshot) (out []federation.Name) {
 		}
 	}
 	return out
-}
-
-func sameDomains(before, after *federation.Snapshot) bool {
-	a, b := before.DomainsOf(), after.DomainsOf()
-	if len(a) != len(b) {
-		return false
-	}
-	for d, names := range a {
-		if !slices.Equal(names, b[d]) {
-			return false
-		}
-	}
-	return true
 }
 
 // Rerouted tells what a change does to the ways of people who are known: who keeps theirs, who gets another, who has
