@@ -141,6 +141,12 @@ func (w *ways) sent(o driving.Outcome) (provider, request string) {
 func (w *ways) signsIn(b driving.Browser, o driving.Outcome, who int) (driving.Outcome, string) {
 	w.t.Helper()
 	provider, request := w.sent(o)
+	return w.answers(b, provider, request, who, ""), provider
+}
+
+// answers has a provider answer a request, or without one.
+func (w *ways) answers(b driving.Browser, provider, request string, who int, state string) driving.Outcome {
+	w.t.Helper()
 	face, issuer := "https://gate.example/saml/sp/"+provider, saml.EntityID("urn:"+provider)
 	if provider == "staff" {
 		issuer = "urn:idp"
@@ -150,7 +156,7 @@ func (w *ways) signsIn(b driving.Browser, o driving.Outcome, who int) (driving.O
 		NameID: saml.NameID{Format: saml.FormatPersistent, Value: fmt.Sprint("n-", who)}, AuthnInstant: w.clock.get(),
 		Context: saml.ContextPassword}, saml.Protection{Pair: w.idp})
 	require.NoError(w.t, err)
-	return w.respond(b, provider, saml.Inbound{Binding: saml.BindingPOST, Octets: octets}), provider
+	return w.respond(b, provider, saml.Inbound{Binding: saml.BindingPOST, Octets: octets, RelayState: state})
 }
 
 // What is shown is what is done: over random rules, domains, people, networks, hints and typed addresses a sign-in goes
@@ -349,4 +355,23 @@ func TestTypedAddressesTakeAsLong(t *testing.T) {
 		}
 	}
 	require.InDelta(t, pairs/2, slower, 35, "four standard deviations")
+}
+
+// Whoever begins at a provider that is not their way is sent on to it as well: what they came by is none beyond the rules.
+func TestProvidersBeginAndTheRulesHold(t *testing.T) {
+	for providers, want := range map[string]string{"third": "third", "second third": "", "staff second": "staff"} {
+		w := newWays(t, 1)
+		_, err := w.Records.Configure(ctx, tester, change.KindProvider, "staff", 0, federation.Settings{"allowUnsolicited": true})
+		require.NoError(t, err)
+		w.lays("all", federation.Settings{"title": "t", "providers": words(strings.Fields(providers)...)})
+		o := w.answers(driving.Browser{}, "staff", "", 0, "https://gate.example/open/roster")
+		require.Equal(t, "https://gate.example/open/roster?via=staff", o.Next, "%+v", o.Finding)
+		o = w.Crossings.Open(ctx, keep(driving.Browser{}, o), "roster", "", "staff")
+		if want == "" {
+			require.Equal(t, []federation.Name{"second", "third"}, offers(o))
+			continue
+		}
+		provider, _ := w.sent(o)
+		require.Equal(t, want, provider)
+	}
 }
