@@ -36,8 +36,9 @@ func (s *server) selectionCalls(a huma.API) {
 		}
 		out := api.Selection{Rules: []api.SelectionRule{}, Domains: domainOwners(snap), Owners: g.Base() + "/console/"}
 		for _, r := range rules {
-			out.Rules = append(out.Rules, api.SelectionRule{Name: string(r.Name), Title: r.Title, Applications: plainNames(r.Apps), Sentence: policy.WaySentence(r),
-				Providers: plainNames(r.Providers), Ask: r.Ask, Decided: counts[r.Name].Count, Last: counts[r.Name].Last, Broken: r.Broken})
+			out.Rules = append(out.Rules, api.SelectionRule{Name: string(r.Name), Title: r.Title, Broken: r.Broken,
+				Applications: plainNames(r.Apps), Sentence: policy.WaySentence(r), Providers: plainNames(r.Providers), Ask: r.Ask,
+				Decided: counts[r.Name].Count, Last: counts[r.Name].Last})
 		}
 		return &body[api.Selection]{out}, nil
 	})
@@ -65,7 +66,8 @@ func (s *server) findWay(ctx context.Context, in *api.SentTo[api.WayAsked]) (*bo
 			return nil, change.Field("provider", err)
 		}
 	}
-	asked := policy.Asking{Network: network, Address: in.Body.Email, Hints: in.Body.Hints, Chosen: federation.Name(in.Body.Provider)}
+	asked := policy.Asking{Network: network, Address: in.Body.Email, Hints: in.Body.Hints,
+		Chosen: federation.Name(in.Body.Provider)}
 	var c policy.Choice
 	if in.Body.Person != 0 {
 		c, err = g.Traces.WayOf(ctx, snap, app, in.Body.Person, asked)
@@ -75,7 +77,8 @@ func (s *server) findWay(ctx context.Context, in *api.SentTo[api.WayAsked]) (*bo
 	if err != nil {
 		return nil, err
 	}
-	out := api.WayFound{Providers: plainNames(c.Providers), Ask: c.Address, Forced: c.Forced, Unclaimed: c.Unclaimed, Why: []string{}}
+	out := api.WayFound{Providers: plainNames(c.Providers), Ask: c.Address, Forced: c.Forced, Unclaimed: c.Unclaimed,
+		Why: []string{}}
 	if c.Rule != nil {
 		out.Rule = string(c.Rule.Name)
 	}

@@ -26,13 +26,15 @@ func (c *Checker) ways(l *List) {
 		if i := slices.IndexFunc(before, func(x *federation.Way) bool {
 			return x.Everybody() && (len(x.Apps) == 0 || len(r.Apps) > 0 && within(x.Apps, r.Apps, nil))
 		}); i >= 0 {
-			l.Add(finding.New(finding.WayShadowed, named, finding.Fact("Decided before, by", string(before[i].Name)+": "+before[i].Title)))
+			by := finding.Fact("Decided before, by", string(before[i].Name)+": "+before[i].Title)
+			l.Add(finding.New(finding.WayShadowed, named, by))
 		}
 		before = append(before, r)
 	}
 	for domain, names := range c.Snap.DomainsOf() {
 		if !slices.ContainsFunc(names, c.live) {
-			l.Add(finding.New(finding.DomainPaused, finding.Fact("Domain", domain), finding.Fact("Provider", federation.Listed(names))))
+			l.Add(finding.New(finding.DomainPaused, finding.Fact("Domain", domain),
+				finding.Fact("Provider", federation.Listed(names))))
 		}
 	}
 }

@@ -42,7 +42,8 @@ type Way struct {
 
 // Everybody reports whether a rule is about everybody who wants to enter its applications.
 func (w *Way) Everybody() bool {
-	return !w.Broken && len(w.Domains)+len(w.Networks)+len(w.Groups)+len(w.Organisations)+len(w.UserTypes)+len(w.Hints) == 0
+	conditions := len(w.Domains) + len(w.Networks) + len(w.Groups) + len(w.Organisations) + len(w.UserTypes) + len(w.Hints)
+	return !w.Broken && conditions == 0
 }
 
 // MailDomain is a domain of e-mail addresses, with those below it or without them.
@@ -143,8 +144,8 @@ func checkWay(after *Snapshot, p *Plain) error {
 	}
 	for _, name := range w.Apps {
 		if a, there := after.Application(name); there && a.Provider != "" {
-			return &SettingError{"applications", fmt.Errorf("the application %s is tied to %s, so nothing is selected there; empty its setting provider first",
-				name, a.Provider)}
+			return &SettingError{"applications", fmt.Errorf("the application %s is tied to %s, so nothing is selected there; "+
+				"empty its setting provider first", name, a.Provider)}
 		}
 	}
 	switch {
@@ -153,7 +154,8 @@ func checkWay(after *Snapshot, p *Plain) error {
 	case len(w.Providers) == 0 && !w.Ask:
 		return &SettingError{"providers", errors.New("say by which providers they come, or that they are asked for their address first")}
 	case w.Typed && (len(w.Domains) == 0 || len(w.Groups)+len(w.Organisations)+len(w.UserTypes) == 0):
-		return &SettingError{"typed", errors.New("name the domains whose addresses decide so, and groups, organisations or user types that it decides by")}
+		return &SettingError{"typed", errors.New("name the domains whose addresses decide so, and groups, organisations or " +
+			"user types that it decides by")}
 	case w.Ask && len(w.Domains) > 0:
 		return &SettingError{"ask", errors.New("a rule about domains knows the address already; leave one of the two out")}
 	}
@@ -292,7 +294,8 @@ type mailIndex struct{ at, below, typed map[string][]Name }
 
 func (s *Snapshot) readMail() {
 	m := &mailIndex{map[string][]Name{}, map[string][]Name{}, map[string][]Name{}}
-	for _, p := range slices.SortedFunc(maps.Values(s.providers), func(a, b *Provider) int { return cmp.Compare(a.Name, b.Name) }) {
+	byName := func(a, b *Provider) int { return cmp.Compare(a.Name, b.Name) }
+	for _, p := range slices.SortedFunc(maps.Values(s.providers), byName) {
 		for _, text := range p.Domains {
 			d, err := ParseMailDomain(text)
 			if err != nil {

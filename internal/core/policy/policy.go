@@ -75,7 +75,8 @@ func Select(snap *federation.Snapshot, app *federation.Application, a Asking, no
 	c := Choice{Rule: way(snap, app, a, domain)}
 	switch r := c.Rule; {
 	case r != nil && r.Broken:
-		return c, finding.New(finding.NoProvider, finding.Fact("Rule that cannot be read any more", string(r.Name)+": "+r.Title))
+		return c, finding.New(finding.NoProvider,
+			finding.Fact("Rule that cannot be read any more", string(r.Name)+": "+r.Title))
 	case r != nil:
 		c.Reasons.Add(reason.ProviderByRule, string(r.Name), r.Title)
 		c.Address = domain == "" && !a.Whole && (r.Ask || len(r.Domains) > 0)
@@ -87,7 +88,8 @@ func Select(snap *federation.Snapshot, app *federation.Application, a Asking, no
 	if len(c.Providers) == 0 {
 		f := finding.New(finding.NoProvider, finding.Fact("Application", string(app.Name)))
 		if c.Rule != nil {
-			return c, f.With(finding.Fact("Rule", string(c.Rule.Name)+": "+c.Rule.Title), finding.Fact("Its providers that are live", "none"))
+			return c, f.With(finding.Fact("Rule", string(c.Rule.Name)+": "+c.Rule.Title),
+				finding.Fact("Its providers that are live", "none"))
 		}
 		return c, f.With(finding.Fact("Providers that are live", "none"))
 	}
@@ -136,7 +138,8 @@ func (c *Choice) narrow(snap *federation.Snapshot, domain string) {
 		return
 	}
 	theirs := snap.ProvidersAt(domain)
-	some := slices.DeleteFunc(slices.Clone(c.Providers), func(n federation.Name) bool { return !slices.Contains(theirs, n) })
+	others := func(n federation.Name) bool { return !slices.Contains(theirs, n) }
+	some := slices.DeleteFunc(slices.Clone(c.Providers), others)
 	if len(some) == 0 {
 		if c.Unclaimed = len(snap.DomainsOf()) > 0 && (c.Rule == nil || len(c.Rule.Domains) == 0); c.Unclaimed {
 			c.Reasons.Add(reason.ProviderUnknown, domain)

@@ -52,7 +52,8 @@ func (rm *Room) WayOf(ctx context.Context, snap *federation.Snapshot, app *feder
 }
 
 // WayAt tells by which providers a stranger comes, by the address that they type or the application hints.
-func (rm *Room) WayAt(ctx context.Context, snap *federation.Snapshot, app *federation.Application, a policy.Asking) (c policy.Choice, err error) {
+func (rm *Room) WayAt(ctx context.Context, snap *federation.Snapshot, app *federation.Application,
+	a policy.Asking) (c policy.Choice, err error) {
 	found := map[string][]crossing.Person{}
 	having := func(s crossing.Sought) ([]crossing.Person, bool) {
 		people, looked := found[s.String()]
@@ -108,8 +109,9 @@ func (rm *Room) Rerouted(ctx context.Context, before, after *federation.Snapshot
 		if worst > change.Keeps {
 			lost = append(lost, fmt.Sprintf("%d %s %d", r.who.ID, where, worst))
 			if len(out.Ways.Examples) < mostAffected {
-				out.Ways.Examples = append(out.Ways.Examples, fmt.Sprintf("%s at %s: %s", crossing.NameOf(r.who.Person, r.who.Subject.Value), where,
-					[]string{"", "another way", "no way"}[worst]))
+				who := crossing.NameOf(r.who.Person, r.who.Subject.Value)
+				out.Ways.Examples = append(out.Ways.Examples,
+					fmt.Sprintf("%s at %s: %s", who, where, []string{"", "another way", "no way"}[worst]))
 			}
 		}
 		out.Stopped = out.Stopped || rm.now().After(end)
@@ -121,7 +123,8 @@ func (rm *Room) Rerouted(ctx context.Context, before, after *federation.Snapshot
 	slices.Sort(lost)
 	slices.Sort(out.Ways.Examples)
 	f := finding.New(finding.WayLost, finding.Fact("People who keep their way", strconv.Itoa(out.Ways.Keep)),
-		finding.Fact("People who get another", strconv.Itoa(out.Ways.Other)), finding.Fact("People who have none", strconv.Itoa(out.Ways.None)))
+		finding.Fact("People who get another", strconv.Itoa(out.Ways.Other)),
+		finding.Fact("People who have none", strconv.Itoa(out.Ways.None)))
 	for _, x := range out.Ways.Examples[:min(len(out.Ways.Examples), mostExamples)] {
 		f = f.With(finding.Fact("For example", x))
 	}
