@@ -212,18 +212,6 @@ func TestAdmissions(t *testing.T) {
 
 // The recipes of docs/access.md do what they say.
 func TestRecipesOfAccess(t *testing.T) {
-	octets, err := os.ReadFile("../docs/access.md")
-	require.NoError(t, err)
-	_, text, _ := strings.Cut(string(octets), "\n## Recipes\n")
-	text, _, _ = strings.Cut(text, "\n## ")
-	recipes, title := map[string][]string{}, ""
-	for line := range strings.Lines(text) {
-		if code, is := strings.CutPrefix(strings.TrimRight(line, "\n"), "    "); is {
-			recipes[title] = append(recipes[title], code)
-		} else if strings.TrimSpace(line) != "" {
-			title = strings.Trim(line, ":\n")
-		}
-	}
 	want := map[string][][2]string{ // what simulate is asked, and what it decides
 		"Drivers alone enter":       {{"crew-roster --group drivers", "allow"}, {"crew-roster --person 5", "deny"}},
 		"Everybody but contractors": {{"lost-property --person 17", "deny"}, {"lost-property --person 1", "allow"}},
@@ -242,7 +230,33 @@ func TestRecipesOfAccess(t *testing.T) {
 			{"possession-planner --person 1 --context urn:oasis:names:tc:SAML:2.0:ac:classes:SmartcardPKI", "allow"}},
 		"Somebody who is barred, whatever an application says": {{"crew-roster --person 15", "deny"}, {"track-access --person 15", "deny"}, {"track-access --person 14", "allow"}},
 	}
-	require.Len(t, recipes, 12)
+	cook(t, "../docs/access.md", 12, func(d *demo, title string) {
+		require.NotEmpty(t, want[title], title)
+		for _, w := range want[title] {
+			out, stderr, code := d.cli(t, "", append([]string{"simulate", "--output", "json"}, strings.Fields(w[0])...)...)
+			require.Zero(t, code, "%s: %s", title, stderr)
+			var got api.Simulated
+			require.NoError(t, json.Unmarshal([]byte(out), &got))
+			require.Equal(t, w[1], got.Decision, "%s: %s: %v", title, w[0], got.Rules)
+		}
+	})
+}
+
+// cook does what each of so many recipes of a document says, each on a demo of its own, and has it looked at.
+func cook(t *testing.T, document string, many int, look func(d *demo, title string)) {
+	octets, err := os.ReadFile(document)
+	require.NoError(t, err)
+	_, text, _ := strings.Cut(string(octets), "\n## Recipes\n")
+	text, _, _ = strings.Cut(text, "\n## ")
+	recipes, title := map[string][]string{}, ""
+	for line := range strings.Lines(text) {
+		if code, is := strings.CutPrefix(strings.TrimRight(line, "\n"), "    "); is {
+			recipes[title] = append(recipes[title], code)
+		} else if strings.TrimSpace(line) != "" {
+			title = strings.Trim(line, ":\n")
+		}
+	}
+	require.Len(t, recipes, many)
 	for title, lines := range recipes {
 		d, err := startDemo(t.TempDir(), "127.0.0.1:0")
 		require.NoError(t, err)
@@ -252,14 +266,7 @@ func TestRecipesOfAccess(t *testing.T) {
 			out, err := cmd.CombinedOutput()
 			require.NoError(t, err, "%s: %s\n%s", title, line, out)
 		}
-		require.NotEmpty(t, want[title], title)
-		for _, w := range want[title] {
-			out, stderr, code := d.cli(t, "", append([]string{"simulate", "--output", "json"}, strings.Fields(w[0])...)...)
-			require.Zero(t, code, "%s: %s", title, stderr)
-			var got api.Simulated
-			require.NoError(t, json.Unmarshal([]byte(out), &got))
-			require.Equal(t, w[1], got.Decision, "%s: %s: %v", title, w[0], got.Rules)
-		}
+		look(d, title)
 		d.stop()
 	}
 }

@@ -4,8 +4,6 @@ import (
 	"encoding/json"
 	"net/http"
 	"net/url"
-	"os"
-	"os/exec"
 	"strings"
 	"testing"
 
@@ -141,18 +139,6 @@ func TestByWhichProvider(t *testing.T) {
 
 // The recipes of docs/selection.md do what they say.
 func TestRecipesOfSelection(t *testing.T) {
-	octets, err := os.ReadFile("../docs/selection.md")
-	require.NoError(t, err)
-	_, text, _ := strings.Cut(string(octets), "\n## Recipes\n")
-	text, _, _ = strings.Cut(text, "\n## ")
-	recipes, title := map[string][]string{}, ""
-	for line := range strings.Lines(text) {
-		if code, is := strings.CutPrefix(strings.TrimRight(line, "\n"), "    "); is {
-			recipes[title] = append(recipes[title], code)
-		} else if strings.TrimSpace(line) != "" {
-			title = strings.Trim(line, ":\n")
-		}
-	}
 	want := map[string][][2]string{ // what try is asked, and by which providers they come
 		"Each company by its own provider, by the domain of the address": {{"track-access --email mina@oakhollow.example", "oakhollow"},
 			{"track-access --email ada@wrenmoor.example", "wrenmoor-staff"}, {"track-access", "?"}},
@@ -164,16 +150,7 @@ func TestRecipesOfSelection(t *testing.T) {
 		"As the application hints":                                        {{"track-access --hint urn:oasis:names:tc:SAML:2.0:ac:classes:SmartcardPKI", "wrenmoor-staff"}, {"track-access", "+"}},
 		"One provider, forced":                                            {{"track-access --provider oakhollow", "wrenmoor-staff"}},
 	}
-	require.Len(t, recipes, 8)
-	for title, lines := range recipes {
-		d, err := startDemo(t.TempDir(), "127.0.0.1:0")
-		require.NoError(t, err)
-		for _, line := range lines {
-			cmd := exec.Command("sh", "-c", strings.ReplaceAll(line, "innergate ", binary+" "))
-			cmd.Env = append(os.Environ(), "INNERGATE_URL="+d.Base, "INNERGATE_TOKEN="+d.Token)
-			out, err := cmd.CombinedOutput()
-			require.NoError(t, err, "%s: %s\n%s", title, line, out)
-		}
+	cook(t, "../docs/selection.md", 8, func(d *demo, title string) {
 		require.NotEmpty(t, want[title], title)
 		for _, w := range want[title] {
 			out, stderr, code := d.cli(t, "", append([]string{"selection", "try", "--output", "json"}, strings.Fields(w[0])...)...)
@@ -189,6 +166,5 @@ func TestRecipesOfSelection(t *testing.T) {
 				require.Equal(t, w[1], strings.Join(got.Providers, " "), "%s: %s: %v", title, w[0], got.Why)
 			}
 		}
-		d.stop()
-	}
+	})
 }

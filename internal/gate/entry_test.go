@@ -26,20 +26,23 @@ import (
 	"innergate.example/innergate/internal/gate/traces"
 )
 
-// rules makes an access rule, whatever that does to people.
-func (r *rig) rule(name string, s federation.Settings) {
+// rule makes an access rule, whatever that does to people.
+func (r *rig) rule(name string, s federation.Settings) { r.t.Helper(); r.laid("rule", name, s) }
+
+// laid makes an object of its settings, or changes it, whatever that does to people.
+func (r *rig) laid(kind, name string, s federation.Settings) {
 	r.t.Helper()
 	by, revision := tester, 0
-	if o, err := r.Records.Object("rule", name); err == nil {
+	if o, err := r.Records.Object(kind, name); err == nil {
 		revision = o.At()
 	}
 	if s["title"] == nil {
 		s["title"] = name
 	}
-	got, err := r.Records.Lay(ctx, by, "rule", name, revision, s)
+	got, err := r.Records.Lay(ctx, by, kind, name, revision, s)
 	if got.Consequence.Finding != nil {
 		by.Confirms = got.Consequence.Digest
-		_, err = r.Records.Lay(ctx, by, "rule", name, revision, s)
+		_, err = r.Records.Lay(ctx, by, kind, name, revision, s)
 	}
 	require.NoError(r.t, err, "%v", s)
 }

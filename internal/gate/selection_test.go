@@ -78,20 +78,8 @@ func (w *ways) domains(provider, domain string) {
 	require.NoError(w.t, err)
 }
 
-// lays makes a rule, whatever that does to people.
-func (w *ways) lays(name string, s federation.Settings) {
-	w.t.Helper()
-	by, revision := tester, 0
-	if o, err := w.Records.Object("selection", name); err == nil {
-		revision = o.At()
-	}
-	got, err := w.Records.Lay(ctx, by, "selection", name, revision, s)
-	if got.Consequence.Finding != nil {
-		by.Confirms = got.Consequence.Digest
-		_, err = w.Records.Lay(ctx, by, "selection", name, revision, s)
-	}
-	require.NoError(w.t, err, "%v", s)
-}
+// lays makes a rule of provider selection, whatever that does to people.
+func (w *ways) lays(name string, s federation.Settings) { w.t.Helper(); w.laid("selection", name, s) }
 
 // shows sees that an outcome is what provider selection says.
 func (w *ways) shows(o driving.Outcome, c policy.Choice, err error, where string) {
