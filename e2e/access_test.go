@@ -19,12 +19,7 @@ func TestWhoMayEnter(t *testing.T) {
 	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
 	require.NoError(t, err)
 	defer d.stop()
-	run := func(want int, says string, args ...string) string {
-		out, stderr, code := d.cli(t, "", args...)
-		require.Equal(t, want, code, "%v: %s%s", args, out, stderr)
-		require.Contains(t, out+stderr, says, "%v", args)
-		return out
-	}
+	run := d.runs(t)
 	enters := func(app string) bool {
 		v := newVisitor(t).get(d.host(app) + "/start").through("yes")
 		return strings.Contains(v.page.text, "Fenwick")
@@ -127,12 +122,7 @@ func TestAdmissions(t *testing.T) {
 	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
 	require.NoError(t, err)
 	defer d.stop()
-	run := func(want int, says string, args ...string) string {
-		out, stderr, code := d.cli(t, "", args...)
-		require.Equal(t, want, code, "%v: %s%s", args, out, stderr)
-		require.Contains(t, out+stderr, says, "%v", args)
-		return out
-	}
+	run := d.runs(t)
 	everyone := func(args ...string) (out api.Entrants) {
 		require.NoError(t, json.Unmarshal([]byte(run(0, "", append([]string{"app", "admitted", "track-access", "--output", "json"}, args...)...)), &out))
 		return out
@@ -268,6 +258,17 @@ func cook(t *testing.T, document string, many int, look func(d *demo, title stri
 		}
 		look(d, title)
 		d.stop()
+	}
+}
+
+// runs gives what runs a command, and sees how it ends and what it says.
+func (d *demo) runs(t *testing.T) func(want int, says string, args ...string) string {
+	return func(want int, says string, args ...string) string {
+		t.Helper()
+		out, stderr, code := d.cli(t, "", args...)
+		require.Equal(t, want, code, "%v: %s%s", args, out, stderr)
+		require.Contains(t, out+stderr, says, "%v", args)
+		return out
 	}
 }
 

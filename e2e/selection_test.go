@@ -27,12 +27,7 @@ func TestByWhichProvider(t *testing.T) {
 	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
 	require.NoError(t, err)
 	defer d.stop()
-	run := func(want int, says string, args ...string) string {
-		out, stderr, code := d.cli(t, "", args...)
-		require.Equal(t, want, code, "%v: %s%s", args, out, stderr)
-		require.Contains(t, out+stderr, says, "%v", args)
-		return out
-	}
+	run := d.runs(t)
 	// Bad input, wherever a name can stand.
 	run(1, `did you mean "oakhollow"?`, "selection", "put", "x", "title=X", "providers=oakhollw")
 	run(1, `did you mean "track-access"?`, "selection", "put", "x", "title=X", "providers=oakhollow", "applications=track-acces")

@@ -363,3 +363,30 @@ func TestProvidersBeginAndTheRulesHold(t *testing.T) {
 		require.Equal(t, want, provider)
 	}
 }
+
+// What somebody typed goes to the provider that it chose alone: sent on to their own way, nothing of it goes along, nor
+// stays in traces that are not to keep it.
+func TestTypedAddressesAreNotTakenAlong(t *testing.T) {
+	w := newWays(t, 4)
+	w.lays("pilots", federation.Settings{"order": "1", "domains": words("wrenmoor.example"), "groups": words("pilots"), "typed": true,
+		"providers": words("third")})
+	w.lays("rest", federation.Settings{"order": "2", "domains": words("wrenmoor.example"), "providers": words("staff")})
+	for _, name := range []string{"third", "staff"} {
+		_, err := w.Records.Configure(ctx, tester, change.KindProvider, name, 0, federation.Settings{"traceValues": "emails=off"})
+		require.NoError(t, err)
+	}
+	o := w.request(driving.Browser{}, nil)
+	b := keep(driving.Browser{}, o)
+	o = w.Crossings.Type(ctx, b, o.Crossing, "p-0@wrenmoor.example")
+	moved, provider := w.signsIn(b, o, 3) // who is no pilot
+	require.Equal(t, "third", provider)
+	b = keep(b, moved)
+	done, provider := w.signsIn(b, moved, 3)
+	require.Equal(t, "staff", provider)
+	require.NotNil(t, done.Departure, "%+v", done.Finding)
+	raw, err := w.store.Traces.Inputs(ctx, done.Reference)
+	require.NoError(t, err)
+	octets, err := json.Marshal(raw)
+	require.NoError(t, err)
+	require.NotContains(t, string(octets), "p-0@")
+}

@@ -538,9 +538,6 @@ func (d *drive) choose() step {
 		}
 	}
 	d.p, _ = d.snap.Provider(chosen)
-	if d.s.Typed != "" && !mistyped && !d.s.Many {
-		d.s.Wish.Hints = []string{d.s.Typed} // it is not typed twice
-	}
 	return (*drive).suffice
 }
 

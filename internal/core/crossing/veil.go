@@ -192,9 +192,6 @@ func (v *Veil) typedIn(e *Entry) {
 			delete(e.Having, key(typed)) // a map of the entry's own
 			e.Having[key(*at)] = people
 		}
-		if slices.Contains(e.Before.Wish.Hints, typed) {
-			e.Before.Wish.Hints = []string{*at}
-		}
 	}
 }
 
