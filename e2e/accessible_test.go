@@ -240,7 +240,7 @@ func TestPagesForPeopleAreAccessible(t *testing.T) {
 	for page, text := range map[string]string{
 		d.Base + "/open/crew-roster": "How do you want to sign in?", refused: "You could not be signed in",
 		d.Base + "/open/nothing":                        "There is nothing at this address",
-		d.host("track-access") + "/start":               "What is your e-mail address?",
+		d.host("track-access") + "/start":               "What is your e-mail address or user name?",
 		d.Base + "/crossing/aaaaaaaaaaaaaaaaaaaaaaaaaa": "This sign-in has expired",
 		d.Base + "/nowhere":                             "This page does not exist",
 		d.Base + "/saml/idp/sso":                        "Reference number",

@@ -130,12 +130,12 @@ func TestOneSessionOfBothProtocolsEndsEverywhere(t *testing.T) {
 	require.NotContains(t, v.page.text, "You are in as")
 	require.Contains(t, v.get(d.host("oakhollow")).page.text, "Nobody is signed in",
 		"the session at the provider has ended too")
-	require.Contains(t, v.get(track+"/start").onward().page.text, "What is your e-mail address?")
+	require.Contains(t, v.get(track+"/start").onward().page.text, "What is your e-mail address or user name?")
 
 	v = in()
 	v.post(d.host("oakhollow")+"/sign-out", nil)
 	require.Contains(t, v.page.text, "Nobody is signed in", v.page.text)
-	require.Contains(t, v.get(track+"/start").onward().page.text, "What is your e-mail address?",
+	require.Contains(t, v.get(track+"/start").onward().page.text, "What is your e-mail address or user name?",
 		"the gate heard of it through the back channel")
 	require.Eventually(t, func() bool { return !strings.Contains(v.get(seats+"/").page.text, "You are in as") },
 		5*time.Second,

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"net/url"
 	"strings"
@@ -17,7 +18,7 @@ import (
 // types gives an address on the page that asks for one.
 func (v *visitor) types(address string) *visitor {
 	v.t.Helper()
-	require.Contains(v.t, v.page.text, "What is your e-mail address?")
+	require.Contains(v.t, v.page.text, "What is your e-mail address or user name?")
 	return v.post(v.page.action, url.Values{"address": {address}})
 }
 
@@ -36,13 +37,13 @@ func TestByWhichProvider(t *testing.T) {
 	run(1, "is no domain", "provider", "set", "oakhollow", "domains=*.oakhollow.example")
 	run(1, "anybody can have an address", "provider", "set", "oakhollow", "domains=gmail.com")
 	run(2, "NAME is missing", "selection", "put")
-	run(1, "no e-mail address", "selection", "try", "track-access", "--email", "nobody")
+	run(1, "no e-mail address", "selection", "try", "track-access", "--email", "nobody@")
 	run(0, "No rules", "selection", "list", "--application", "seat-finder")
 
 	// The page asks for the address; its domain says where to go on, and it is not typed twice.
 	run(0, "Petra Quil", "selection", "domains")
 	v := newVisitor(t).get(d.host("track-access") + "/start")
-	require.Contains(t, v.types("not an address").page.text, "That is no e-mail address")
+	require.Contains(t, v.types("not@an address").page.text, "That is no e-mail address")
 	require.Contains(t, v.types("<b>x</b>@post.example"+strings.Repeat("x", 10<<10)).page.text, "no e-mail address")
 	require.Contains(t, v.types("rosa@post.example").page.text, "Nobody signs in here by an address at post.example")
 	v.types("Mina.Thorne@OAKHOLLOW.example")
@@ -50,6 +51,13 @@ func TestByWhichProvider(t *testing.T) {
 	require.Contains(t, v.page.body, `value="Mina.Thorne@OAKHOLLOW.example"`, "it is not typed twice")
 	v.submit("username", "mina.thorne", "password", "oakhollow-demo").onward()
 	require.Contains(t, v.page.text, "You are in as")
+	// A user name has no domain; it goes on to whatever is chosen then, and so does an address that is nobody's.
+	for _, typed := range []string{"mina.thorne", "mina.thorne@post.example"} {
+		v = newVisitor(t).get(d.host("track-access") + "/start").types(typed)
+		v.post(v.page.action, url.Values{"provider": {"oakhollow"}})
+		require.Contains(t, v.page.body, `value="`+typed+`"`, "it is not typed twice")
+	}
+	require.Contains(t, newVisitor(t).get(d.host("track-access")+"/start").types("mina.thorne").page.text, "does not tell where you sign in")
 	require.Contains(t, run(0, "", "selection", "list"), "Whoever wants to enter track-access is asked for their address first.")
 
 	// The last choice is remembered, and can be changed.
@@ -94,6 +102,8 @@ func TestByWhichProvider(t *testing.T) {
 	v.submit("username", "bram.oduya", "password", "wrenmoor-demo").onward()
 	require.Equal(t, d.host("season-club"), v.page.url.Scheme+"://"+v.page.url.Host, "%s", v.page.text)
 	run(0, "season-club", "selection", "try", "track-access", "--person", "2")
+	c := startChromium(t)
+	c.bothWays(d)
 	list, err := client.Call(t.Context(), d.client(), api.ListTraces, api.TraceFilter{Application: "track-access", Limit: 20})
 	require.NoError(t, err)
 	require.NotEmpty(t, list.Items)
@@ -104,7 +114,7 @@ func TestByWhichProvider(t *testing.T) {
 	run(0, "", "selection", "put", "nobody", "title=Nobody", "order=0", "providers=season-club", "--yes")
 	run(0, "", "provider", "pause", "season-club", "--yes")
 	run(3, "way-dead", "check")
-	c := startChromium(t)
+	run(3, "way-none", "check", "track-access")
 	c.signInToConsole(d)
 	c.open(d.Console + "admit/selection?application=track-access")
 	c.see("Owners always come in at")
@@ -122,14 +132,40 @@ func TestByWhichProvider(t *testing.T) {
 	c.see("are its own")
 
 	// The page while somebody types, on a small screen too.
+	c.signedOut()
 	do(c, chromedp.EmulateViewport(390, 800))
 	c.open(d.host("track-access") + "/start")
-	c.see("What is your e-mail address?")
+	c.see("What is your e-mail address or user name?")
 	c.fill("input[name=address]", "mina@oakhollow.example")
 	c.see("You go on to Oakhollow Signalling.")
 	c.shot("address-small")
 	do(c, chromedp.EmulateViewport(1280, 800))
 	c.shot("address")
+}
+
+// bothWays signs two people of one domain in by two providers, in one browser after the other: who is a pilot, by the
+// club.
+func (c *chromium) bothWays(d *demo) {
+	c.t.Helper()
+	run := d.runs(c.t)
+	v := newVisitor(c.t).get(d.host("track-access") + "/start").types("rosa.finch")
+	v.post(v.page.action, url.Values{"provider": {"season-club"}}).submit("username", "rosa.finch", "password", "club-demo").onward()
+	found, err := client.Call(c.t.Context(), d.client(), api.ListPeople, api.PeoplePage{PeopleFilter: api.PeopleFilter{Provider: "season-club"}, Limit: 2})
+	require.NoError(c.t, err)
+	require.Len(c.t, found.Items, 1)
+	run(0, "", "person", "set", fmt.Sprint(found.Items[0].Number), "emails=rosa.finch@wrenmoor.example", "--join", "group/pilots")
+	for _, who := range []struct{ types, at, username, password string }{{"ada.fenwick", "wrenmoor-staff", "ada.fenwick", "wrenmoor-demo"},
+		{"rosa.finch", "season-club", "rosa.finch", "club-demo"}} {
+		c.signedOut()
+		c.open(d.host("track-access") + "/start")
+		c.fill("input[name=address]", who.types+"@wrenmoor.example")
+		c.press("Go on")
+		c.until(`location.origin === ` + quoteJS(d.host(who.at)))
+		c.set("input[name=username]", who.username) // it has the address that was typed
+		c.fill("input[name=password]", who.password)
+		c.press("Sign in")
+		c.see("You are in as")
+	}
 }
 
 // The recipes of docs/selection.md do what they say.

@@ -218,7 +218,7 @@ type DomainOwners struct {
 // WayAsked is who would come, and how.
 type WayAsked struct {
 	Person   int64    `json:"person,omitempty" minimum:"1" doc:"Somebody who is known; absent for one who is not yet"`
-	Email    string   `json:"email,omitempty" maxLength:"254" doc:"Address that is typed, or hinted at"`
+	Email    string   `json:"email,omitempty" maxLength:"254" doc:"What is typed: an e-mail address, or a user name"`
 	Network  string   `json:"network,omitempty" maxLength:"50" doc:"Address of their browser"`
 	Hints    []string `json:"hints,omitempty" maxItems:"100" doc:"What the application names"`
 	Provider string   `json:"provider,omitempty" maxLength:"63" doc:"That they pick"`

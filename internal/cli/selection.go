@@ -42,7 +42,7 @@ func (e *environment) selection() *ucli.Command {
 			})},
 		{Name: "try", Usage: "tell by which providers somebody would come", ArgsUsage: "APPLICATION",
 			Flags: []ucli.Flag{&ucli.Int64Flag{Name: "person", Usage: "number of the account, of somebody who is known"},
-				&ucli.StringFlag{Name: "email", Usage: "e-mail address that is typed"},
+				&ucli.StringFlag{Name: "email", Usage: "e-mail address or user name that is typed"},
 				&ucli.StringFlag{Name: "network", Usage: "address of their browser"},
 				&ucli.StringSliceFlag{Name: "hint", Usage: "what the application names; may be given several times"},
 				&ucli.StringFlag{Name: "provider", Usage: "that they pick"}},

@@ -19,6 +19,7 @@ import (
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/checking"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/limit"
 	"innergate.example/innergate/internal/gate/records"
@@ -198,11 +199,15 @@ func TestWaysAreShownAsTheyAreGone(t *testing.T) {
 			c, err := w.Traces.WayAt(ctx, snap, app, asked)
 			w.shows(o, c, err, where)
 			if err == nil && c.Address {
-				asked.Address = any1(w.address(who), w.address(who), w.address((who+1)%6), "x@nobody.example", "stranger@wrenmoor.example")
-				o = w.Crossings.Type(ctx, b, o.Crossing, asked.Address)
+				typed := any1(w.address(who), w.address(who), w.address((who+1)%6), "x@nobody.example", "stranger@wrenmoor.example",
+					"CREW\\n-1")
+				require.True(t, asked.Type(typed))
+				o = w.Crossings.Type(ctx, b, o.Crossing, typed)
 				c, err = w.Traces.WayAt(ctx, snap, app, asked)
-				w.shows(o, c, err, where+" by "+asked.Address)
-				seen["typed"]++
+				w.shows(o, c, err, where+" by "+typed)
+				if seen["typed"]++; asked.Whole {
+					seen["by a user name"]++
+				}
 			}
 			if err == nil && c.Ask() {
 				o = w.Crossings.Choose(ctx, b, o.Crossing, string(c.Providers[rnd.IntN(len(c.Providers))]), false)
@@ -231,7 +236,7 @@ func TestWaysAreShownAsTheyAreGone(t *testing.T) {
 			}
 		}
 	}
-	for _, each := range []string{"typed", "chosen", "sent on", "refused", "entered"} {
+	for _, each := range []string{"typed", "by a user name", "chosen", "sent on", "refused", "entered"} {
 		require.NotZero(t, seen[each], "%s: %v", each, seen)
 	}
 }
@@ -292,13 +297,14 @@ func TestTypedAddressesTellNothing(t *testing.T) {
 
 // Of an address that was typed traces keep what the settings of providers and of the application allow, and tell the same.
 func TestTypedAddressesInTraces(t *testing.T) {
-	for setting, shows := range map[string]bool{"": true, "emails=off": false, "emails=hashed": false} {
+	for setting, shows := range map[string]bool{"": true, "emails=off userName=off": false,
+		"emails=hashed userName=hashed": false} {
 		w := newWays(t, 3)
 		w.lays("pilots", federation.Settings{"title": "t", "order": "1", "domains": words("wrenmoor.example"),
 			"groups": words("pilots"), "typed": true, "providers": words("third")})
 		_, err := w.Records.Configure(ctx, tester, change.KindProvider, "third", 0, federation.Settings{"traceValues": setting})
 		require.NoError(t, err)
-		for _, address := range []string{"p-0@wrenmoor.example", "stranger.at@wrenmoor.example"} {
+		for _, address := range []string{"p-0@wrenmoor.example", "stranger.at@wrenmoor.example", "stranger.named"} {
 			o := w.request(driving.Browser{}, nil)
 			b := keep(driving.Browser{}, o)
 			o = w.Crossings.Type(ctx, b, o.Crossing, address)
@@ -313,8 +319,9 @@ func TestTypedAddressesInTraces(t *testing.T) {
 			require.NoError(t, err)
 			octets, err := json.Marshal([]any{raw, steps})
 			require.NoError(t, err)
-			require.Equal(t, shows, strings.Contains(string(octets), strings.Split(address, "@")[0]+"@"), "%q: %s", setting, octets)
-			require.Contains(t, string(octets), "@wrenmoor.example")
+			local, domain, _ := strings.Cut(address, "@")
+			require.Equal(t, shows, strings.Contains(string(octets), local+strings.Repeat("@", min(1, len(domain)))), "%q: %s", setting, octets)
+			require.Contains(t, string(octets), domain)
 		}
 	}
 }
@@ -389,4 +396,42 @@ func TestTypedAddressesAreNotTakenAlong(t *testing.T) {
 	octets, err := json.Marshal(raw)
 	require.NoError(t, err)
 	require.NotContains(t, string(octets), "p-0@")
+}
+
+// People for whom a rule leaves no provider are found without a sign-in, and counted where their sign-in is refused.
+func TestPeopleWithoutAWay(t *testing.T) {
+	w := newWays(t, 4)
+	found := func() string {
+		all, err := w.Checking.Check(ctx, checking.Filter{Code: string(finding.WayNone)})
+		require.NoError(t, err)
+		var out []string
+		for _, c := range all {
+			for _, f := range c.Findings {
+				out = append(out, fmt.Sprint(c.Name, f.Evidence))
+			}
+		}
+		return strings.Join(out, " ")
+	}
+	w.lays("pilots", federation.Settings{"order": "1", "groups": words("pilots"), "providers": words("third")})
+	require.Empty(t, found())
+	by := tester
+	pause := func() error {
+		_, err := w.Records.Configure(ctx, by, change.KindProvider, "third", 0, federation.Settings{"phase": "paused"})
+		return err
+	}
+	err := pause()
+	require.Error(t, err)
+	by.Confirms = toConfirm(err)
+	require.NoError(t, pause())
+	snap := w.Snapshot()
+	app, err := w.Records.Application("roster")
+	require.NoError(t, err)
+	without := 0
+	for _, number := range w.people {
+		if _, err := w.Traces.WayOf(ctx, snap, app, number, policy.Asking{}); err != nil {
+			without++
+		}
+	}
+	require.Equal(t, 2, without)
+	require.Contains(t, found(), fmt.Sprintf("roster[{People  %d", without))
 }

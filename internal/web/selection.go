@@ -13,7 +13,6 @@ import (
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/policy"
-	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/limit"
 )
@@ -58,16 +57,15 @@ func (s *server) findWay(ctx context.Context, in *api.SentTo[api.WayAsked]) (*bo
 		}
 		network = limit.Network(in.Body.Network)
 	}
-	if in.Body.Email != "" && profile.DomainOf(in.Body.Email) == "" {
-		return nil, change.Field("email", errors.New("this is no e-mail address; write it like ada@wrenmoor.example"))
-	}
 	if in.Body.Provider != "" {
 		if _, err := g.Records.Provider(in.Body.Provider); err != nil {
 			return nil, change.Field("provider", err)
 		}
 	}
-	asked := policy.Asking{Network: network, Address: in.Body.Email, Hints: in.Body.Hints,
-		Chosen: federation.Name(in.Body.Provider)}
+	asked := policy.Asking{Network: network, Hints: in.Body.Hints, Chosen: federation.Name(in.Body.Provider)}
+	if in.Body.Email != "" && !asked.Type(in.Body.Email) {
+		return nil, change.Field("email", errors.New("this is no e-mail address; write it like ada@wrenmoor.example, or give a user name"))
+	}
 	var c policy.Choice
 	if in.Body.Person != 0 {
 		c, err = g.Traces.WayOf(ctx, snap, app, in.Body.Person, asked)

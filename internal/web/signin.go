@@ -229,9 +229,9 @@ func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
 			p.Text = "Choose where your account for " + o.Title + " is."
 		}
 		if o.Address != nil {
-			p.Title, p.Text = "What is your e-mail address?", "It says where you sign in."
+			p.Title, p.Text = "What is your e-mail address or user name?", "An address tells where you sign in."
 			if o.Title != "" {
-				p.Text = "It says where you sign in to " + o.Title + "."
+				p.Text = "An address tells where you sign in to " + o.Title + "."
 			}
 		}
 		return s.choose(c, status, p)

@@ -17,7 +17,7 @@ func (c *Checker) ways(l *List) {
 		case r.Broken:
 			l.Add(finding.New(finding.WayDead, named, finding.Fact("Cannot be read", policy.WaySentence(r))))
 			continue
-		case len(r.Providers) > 0 && !slices.ContainsFunc(r.Providers, c.live):
+		case !policy.Leads(c.Snap, r, c.Now):
 			l.Add(finding.New(finding.WayDead, named, finding.Fact("Its providers", federation.Listed(r.Providers))))
 		}
 		if len(r.Apps) > 0 && !slices.ContainsFunc(r.Apps, c.selects) {

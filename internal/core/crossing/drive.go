@@ -379,9 +379,28 @@ func (d *drive) back() step {
 		return (*drive).turnOfProvider
 	case Chosen:
 		d.s.Chosen, d.s.here.anew = d.picked(), d.e.Again
-		d.s.Typed, d.s.Many = clipAddress(d.e.Address), d.e.Many
+		d.types()
 	}
 	return (*drive).choose
+}
+
+// types takes what was typed as an address. Whoever picks a provider afterwards did not take it back.
+func (d *drive) types() {
+	if d.e.Address == "" && d.s.Chosen != "" {
+		d.s.Many = false
+		return
+	}
+	if d.s.Typed, d.s.Many = clipAddress(d.e.Address), d.e.Many; d.s.Many {
+		d.s.Typed = ""
+	}
+}
+
+// hint is what was typed, for the provider: it is not typed twice.
+func (d *drive) hint() []string {
+	if !new(policy.Asking).Type(d.s.Typed) {
+		return nil
+	}
+	return []string{d.s.Typed}
 }
 
 // picked is the provider that the event names, "" if there is none of the name:
@@ -456,10 +475,11 @@ func (d *drive) again(why reason.Code) step {
 
 // wanting is what is known of who wants to come, before they have.
 func (d *drive) wanting() policy.Asking {
-	a := policy.Asking{Chosen: d.s.Chosen, Network: cmp.Or(d.e.Browser.Network, d.s.Browser.Network), Address: d.s.Typed,
+	a := policy.Asking{Chosen: d.s.Chosen, Network: cmp.Or(d.e.Browser.Network, d.s.Browser.Network),
 		Hints: slices.Concat(d.s.Wish.Named, d.s.Wish.Contexts)}
+	a.Type(d.s.Typed)
 	for _, h := range d.s.Wish.Hints {
-		if a.Address == "" && profile.DomainOf(h) != "" {
+		if a.Address == "" && d.s.Typed == "" && profile.DomainOf(h) != "" {
 			a.Address = h
 		}
 	}
@@ -521,10 +541,14 @@ func (d *drive) choose() step {
 	if err != nil {
 		return d.refuse(err)
 	}
+	if d.s.Typed != "" && d.s.Chosen != "" && !c.Has(d.s.Chosen) {
+		d.s.Typed = "" // somebody went back, and picked another way than that of the address
+		return (*drive).choose
+	}
 	st.Reasons = append(st.Reasons, c.Reasons...)
 	d.s.here.way = c.Rule
 	chosen := c.Providers[0]
-	mistyped := d.s.Typed != "" && !d.s.Many && profile.DomainOf(d.s.Typed) == ""
+	mistyped := d.s.Typed != "" && a.Address == "" && !a.Whole
 	if c.Ask() || (mistyped || d.s.Many) && d.s.Chosen == "" {
 		by := d.inBy(c.Providers)
 		switch {
@@ -534,7 +558,7 @@ func (d *drive) choose() step {
 		case d.s.Wish.Passive:
 			return d.refuse(finding.New(finding.PassiveImpossible))
 		default:
-			return d.askChoice(c)
+			return d.askChoice(c, a)
 		}
 	}
 	d.p, _ = d.snap.Provider(chosen)
@@ -564,7 +588,7 @@ func (d *drive) inBy(among []federation.Name) (by federation.Name) {
 }
 
 // askChoice shows the page where the person chooses, and is asked for their address where rules need it.
-func (d *drive) askChoice(c policy.Choice) step {
+func (d *drive) askChoice(c policy.Choice, a policy.Asking) step {
 	d.s.Stage = Choosing
 	d.keep()
 	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "choose page"})
@@ -573,16 +597,22 @@ func (d *drive) askChoice(c policy.Choice) step {
 		p, _ := d.snap.Provider(n)
 		page.Choices = append(page.Choices, Choice{Name: string(n), Title: p.Title})
 	}
-	switch domain := profile.DomainOf(d.s.Typed); {
+	asked := &AddressAsked{Typed: d.s.Typed}
+	switch {
 	case d.s.Many:
-		page.Address = &AddressAsked{"", "Too many addresses were tried from here. Choose below, or try again in five minutes."}
-	case d.s.Typed != "" && domain == "":
-		page.Address = &AddressAsked{d.s.Typed, "That is no e-mail address. Write it like ada@wrenmoor.example."}
-	case c.Unclaimed && d.s.Typed != "":
-		page.Address = &AddressAsked{d.s.Typed, "Nobody signs in here by an address at " + domain + ". Try another one, or choose below."}
-	case c.Address:
-		page.Address = &AddressAsked{}
+		asked.Wrong = "Too many addresses were tried from here. Choose below, or try again in five minutes."
+	case d.s.Typed == "" && c.Address:
+	case d.s.Typed == "" || a.Address != "" && !c.Unclaimed:
+		asked = nil
+	case a.Whole:
+		asked.Wrong = "A user name does not tell where you sign in. Choose below; you need not type it again."
+	case a.Address == "":
+		asked.Wrong = "That is no e-mail address. Write it like ada@wrenmoor.example, or type your user name."
+	default:
+		asked.Wrong = "Nobody signs in here by an address at " + profile.DomainOf(a.Address) +
+			". Try another one, or choose below."
 	}
+	page.Address = asked
 	return d.ends(page, Waiting)
 }
 

@@ -8,7 +8,6 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/policy"
-	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/reason"
 )
 
@@ -29,8 +28,8 @@ func (d *drive) ask() step {
 func (d *drive) in(begins bool) In {
 	w := d.s.Step.over(d.s.Wish.Effective(d.p))
 	w.Contexts = d.p.ContextWords.Theirs(w.Contexts)
-	if profile.DomainOf(d.s.Typed) != "" && !d.s.Many {
-		w.Hints = []string{d.s.Typed} // it is not typed twice
+	if typed := d.hint(); typed != nil {
+		w.Hints = typed
 	}
 	in := In{Begins: begins, Mine: d.mine(), Gate: &d.snap.Gate, Provider: d.p, Crossing: d.s.ID, Wish: w, Event: d.e, Facts: d.f,
 		Now: d.now, Held: d.s.here.held}

@@ -166,21 +166,22 @@ func (v *Veil) answer(a *Answer) *Answer {
 	return &b
 }
 
-// typedIn covers addresses that somebody typed before any provider was known: as the strictest of them says, and the
+// typedIn covers addresses and user names that somebody typed before any provider was known: as the strictest of them says, and the
 // application. Their domains, which decide where people go, stay.
 func (v *Veil) typedIn(e *Entry) {
-	how := v.told("emails")
-	for _, p := range v.snap.Providers() {
-		received, _, _ := detailsOf(p)
-		how = max(how, received("emails"))
-	}
-	if how == profile.DetailFull {
-		return
-	}
 	for _, at := range []*string{&e.Typed, &e.Before.Typed} {
 		typed := *at
 		i := strings.LastIndexByte(typed, '@')
+		name := "emails"
 		if i < 0 {
+			i, name = len(typed), "userName"
+		}
+		how := v.told(name)
+		for _, p := range v.snap.Providers() {
+			received, _, _ := detailsOf(p)
+			how = max(how, received(name))
+		}
+		if typed == "" || how == profile.DetailFull {
 			continue
 		}
 		v.note(typed)

@@ -156,6 +156,7 @@ const (
 	WayLost                 Code = "way-lost"
 	WayShadowed             Code = "way-shadowed"
 	WayDead                 Code = "way-dead"
+	WayNone                 Code = "way-none"
 	WayUnused               Code = "way-unused"
 	WayNever                Code = "way-never"
 	DomainPaused            Code = "domain-paused"
@@ -945,6 +946,9 @@ var catalogue = []Entry{
 		"Have the rule name a provider that is live, resume one of its providers, or correct what cannot be read (innergate selection put).",
 		"None of the providers that the rule names is live, or an earlier build took a value that this one does not know: " +
 			"whoever the rule is about is refused."},
+	{WayNone, Error, Gate, "People have no way to the application",
+		"Have a rule of provider selection name a provider that is live for them, or resume one: innergate selection try tells which rule decides.",
+		"By the rules of provider selection no provider is left for people who are known; their next sign-in is refused."},
 	{WayNever, Warning, Gate, "A rule of provider selection is about nobody",
 		"Empty the setting provider of an application that the rule names, name another one, or remove the rule.",
 		"Every application that the rule names is tied to a provider on its record, or nobody signs in to it."},

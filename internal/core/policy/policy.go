@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
@@ -41,7 +42,19 @@ type Asking struct {
 	Hints   []string        // what the application names: providers, contexts
 	Known   *Subject        // who they are, of somebody who is known
 	Typed   *Subject        // who has the address, where a rule lets that decide; nil for nobody
-	Whole   bool            // they are known, and their address does not matter any more: nobody is asked for it
+	Whole   bool            // nobody is asked for their address any more: they are known, or typed a user name
+}
+
+// Type takes what somebody typed as their address: an e-mail address, or a user name, which has no domain. It reports
+// false for what is neither.
+func (a *Asking) Type(text string) bool {
+	if profile.DomainOf(text) != "" {
+		a.Address = text
+		return true
+	}
+	odd := func(r rune) bool { return r == '@' || r == '<' || r == '>' || !unicode.IsPrint(r) }
+	a.Whole = text != "" && strings.IndexFunc(text, odd) < 0
+	return a.Whole
 }
 
 // Open decides whether people may pass through a record, now; if not, why. Nobody
@@ -124,12 +137,22 @@ func offered(snap *federation.Snapshot, r *federation.Way, now time.Time) (out [
 		}
 		return out
 	}
+	return OpenProviders(snap, now)
+}
+
+// OpenProviders are those by which people can come now.
+func OpenProviders(snap *federation.Snapshot, now time.Time) (out []federation.Name) {
 	for _, p := range snap.Providers() {
 		if Open(p, now) == nil {
 			out = append(out, p.Name)
 		}
 	}
 	return out
+}
+
+// Leads reports whether a rule leads to a provider now; nil stands for where no rule decides.
+func Leads(snap *federation.Snapshot, r *federation.Way, now time.Time) bool {
+	return (r == nil || !r.Broken) && len(offered(snap, r, now)) > 0
 }
 
 // narrow leaves those to which a domain belongs.
@@ -200,7 +223,7 @@ func way(snap *federation.Snapshot, app *federation.Application, a Asking, domai
 	for _, i := range ways.At(domain) {
 		r, who, known := ways.Rules[i], &s, a.Known != nil
 		if r.Typed && !known {
-			who, known = &typed, a.Typed != nil || domain == ""
+			who, known = &typed, a.Typed != nil || domain == "" && !a.Whole
 		}
 		if about(r, who, a, domain, known) {
 			return r
@@ -212,7 +235,7 @@ func way(snap *federation.Snapshot, app *federation.Application, a Asking, domai
 // about reports whether a rule is about somebody, its domains left aside while their address is unknown.
 func about(r *federation.Way, s *Subject, a Asking, domain string, known bool) bool {
 	theirs := len(r.Groups)+len(r.Organisations)+len(r.UserTypes) > 0
-	if r.Typed && domain == "" && a.Known == nil { // whose it is will be told by their address
+	if r.Typed && domain == "" && a.Known == nil && !a.Whole { // whose it is will be told by their address
 		theirs = false
 	}
 	has := func(d federation.MailDomain) bool { return d.Has(domain) }

@@ -81,6 +81,8 @@ func TestProviderSelection(t *testing.T) {
 		{"hints of the application", "roster", policy.Asking{Address: "x@post.example", Hints: []string{"urn:card"}}, "staff training", "hinted"},
 		{"the page asks first", "planner", policy.Asking{}, "?" + all, "ask"},
 		{"a button in place of the address", "planner", policy.Asking{Chosen: "club"}, "club", "ask"},
+		{"a user name has no domain", "roster", policy.Asking{Whole: true}, all, ""},
+		{"and is not asked for again", "planner", policy.Asking{Whole: true}, all, "ask"},
 		{"the address says which one", "planner", policy.Asking{Address: "mina@oakhollow.example"}, "oakhollow", "ask"},
 	} {
 		app := &federation.Application{}

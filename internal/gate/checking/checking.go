@@ -48,6 +48,8 @@ type Parts struct {
 	Kept func(context.Context) (checks.Kept, error)
 	// Unheard are applications that do not answer that somebody has signed out.
 	Unheard func(context.Context) (map[federation.ID]*finding.Finding, error)
+	// Wayless are applications to which no provider is left for people who are known.
+	Wayless func(context.Context, *federation.Snapshot) (map[federation.ID]*finding.Finding, error)
 }
 
 // New makes a room that checks the records of another.
@@ -165,12 +167,18 @@ func (rm *Room) subjects(ctx context.Context, few bool) ([]subject, error) {
 	if err != nil {
 		return nil, err
 	}
+	wayless, err := rm.Wayless(ctx, snap)
+	if err != nil {
+		return nil, err
+	}
 	for _, r := range snap.Records() {
 		out = append(out, subject{change.KindOf(r), change.NameOf(r), r.Basic().Title, objectOf(r), r,
 			func() []*finding.Finding {
 				all := slices.Clone(find(r))
-				if f := unheard[r.Basic().ID]; f != nil {
-					all = append(all, f)
+				for _, f := range []*finding.Finding{unheard[r.Basic().ID], wayless[r.Basic().ID]} {
+					if f != nil {
+						all = append(all, f)
+					}
 				}
 				return all
 			}})

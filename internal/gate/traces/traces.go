@@ -36,6 +36,7 @@ type Room struct {
 	arrivals *arrivals.Room
 	turns    chan struct{} // of re-evaluations that run
 	kept     kept
+	wayless  wayless
 }
 
 // mostAtOnce is how many re-evaluations run at once.

@@ -71,12 +71,12 @@ func (rm *Room) WayAt(ctx context.Context, snap *federation.Snapshot, app *feder
 }
 
 // rerouted are the applications at which a change may select other providers.
-func rerouted(before, after *federation.Snapshot) (out []federation.Name) {
-	domains := !before.SameDomains(after)
+func rerouted(before, after *federation.Snapshot, now time.Time) (out []federation.Name) {
+	all := !before.SameDomains(after) || !slices.Equal(policy.OpenProviders(before, now), policy.OpenProviders(after, now))
 	for _, a := range after.Applications() {
 		old, there := before.Application(a.Name)
 		if there && a.Attended() && a.Provider == "" && old.Provider == "" && (before.Ways(a.Name).Mark() != after.Ways(a.Name).Mark() ||
-			domains && len(after.Ways(a.Name).Rules) > 0) {
+			all && len(after.Ways(a.Name).Rules) > 0) {
 			out = append(out, a.Name)
 		}
 	}
@@ -86,11 +86,11 @@ func rerouted(before, after *federation.Snapshot) (out []federation.Name) {
 // Rerouted tells what a change does to the ways of people who are known: who keeps theirs, who gets another, who has
 // none. Where somebody does not keep theirs it has to be confirmed.
 func (rm *Room) Rerouted(ctx context.Context, before, after *federation.Snapshot) (out change.Consequence, err error) {
-	apps := rerouted(before, after)
+	now := rm.now()
+	apps := rerouted(before, after, now)
 	if len(apps) == 0 {
 		return out, nil
 	}
-	now := rm.now()
 	end := now.Add(foreseenWithin)
 	var mu sync.Mutex
 	var lost []string
@@ -139,16 +139,18 @@ func (r *Reach) reroutes(next *Reach, app federation.Name, now time.Time) change
 	is, _ := next.snap.Application(app)
 	by := r.Trial(was, nil).Provider
 	old, err := r.Way(was, now)
-	if err != nil || by != nil && !old.Has(by.Name) {
-		return change.Keeps // it is not theirs now
+	if err != nil {
+		return change.Keeps // none
 	}
 	got, err := next.Way(is, now)
+	keeps := got.Has
+	if by != nil && old.Has(by.Name) {
+		keeps = func(federation.Name) bool { return got.Has(by.Name) }
+	}
 	switch {
 	case err != nil:
 		return change.None
-	case by != nil && !got.Has(by.Name):
-		return change.Another
-	case by == nil && !slices.ContainsFunc(old.Providers, got.Has):
+	case !slices.ContainsFunc(old.Providers, keeps):
 		return change.Another
 	}
 	return change.Keeps
