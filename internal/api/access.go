@@ -36,6 +36,7 @@ type Simulation struct {
 	Network    string              `json:"network,omitempty" maxLength:"50" doc:"Address of their browser; absent for that of their newest sign-in"`
 	SignedIn   time.Time           `json:"signedIn,omitzero" doc:"When they signed in at the provider; absent for just now"`
 	At         time.Time           `json:"at,omitzero" doc:"When they enter; absent for now"`
+	Role       string              `json:"role,omitempty" maxLength:"100" doc:"Role that is asked for, by its name in the application"`
 }
 
 // Simulated is what would be decided.
@@ -47,6 +48,8 @@ type Simulated struct {
 	Why      []string         `json:"why" doc:"What speaks for it"`
 	Asks     string           `json:"asks,omitempty" doc:"Of a step-up: the rule that asks for more"`
 	Finding  *finding.Finding `json:"finding,omitempty" doc:"Of a denial: why"`
+	Roles    []HeldRole       `json:"roles,omitempty" doc:"That they hold"`
+	Choose   bool             `json:"choose,omitempty" doc:"They choose one of several"`
 	Rules    []JudgedRule     `json:"rules" doc:"All that is looked at, in order; the first that is about them decides"`
 	Released *Mapped          `json:"released,omitempty" doc:"What the application would be told"`
 }
@@ -123,6 +126,7 @@ type EntrantFilter struct {
 	Decision string `query:"decision" enum:",enters,allow,deny,step-up" doc:"enters: allow or step-up; absent for all"`
 	By       string `query:"by" enum:",rule,admission,default,none" doc:"What decides; none: the account is disabled, or the application closed"`
 	Ground   string `query:"ground" maxLength:"63" doc:"With by: name of the rule or the group"`
+	Role     string `query:"role" maxLength:"100" doc:"They enter with this role, by its name in the application; none: with no role"`
 }
 
 // EntrantPage is a page of it.
@@ -137,6 +141,7 @@ type Entrants struct {
 	At     time.Time      `json:"at" doc:"When it was looked at: of more than 5,000 people a list is kept for a minute"`
 	Known  int            `json:"known" doc:"People in all"`
 	Counts []EntrantCount `json:"counts" doc:"By what decides"`
+	Roles  []RoleCount    `json:"roles,omitempty" doc:"By role, of those who enter, where the application has roles; who holds several is counted with each"`
 	Total  int            `json:"total" doc:"How many fit"`
 	Items  []Entrant      `json:"items"`
 }
@@ -155,15 +160,19 @@ type Entrant struct {
 	Decision string  `json:"decision" enum:"allow,deny,step-up"`
 	Ground   *Ground `json:"ground,omitempty"`
 	Finding  string  `json:"finding,omitempty" doc:"Why they do not"`
+	// Roles are those that they enter with.
+	Roles  []string `json:"roles,omitempty" doc:"That they enter with, by their names in the application"`
+	Choose bool     `json:"choose,omitempty" doc:"They choose one of these"`
 }
 
 // PersonEntry is whether somebody enters an application, and why.
 type PersonEntry struct {
-	Application string  `json:"application"`
-	Title       string  `json:"title"`
-	Decision    string  `json:"decision" enum:"allow,deny,step-up"`
-	Ground      *Ground `json:"ground,omitempty"`
-	Why         string  `json:"why"`
+	Application string     `json:"application"`
+	Title       string     `json:"title"`
+	Decision    string     `json:"decision" enum:"allow,deny,step-up"`
+	Ground      *Ground    `json:"ground,omitempty"`
+	Why         string     `json:"why"`
+	Roles       []HeldRole `json:"roles,omitempty" doc:"That they hold there, and by what"`
 }
 
 // PersonEntries are those of one person.

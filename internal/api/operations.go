@@ -116,6 +116,7 @@ var (
 	ForeseeEntrants = starts[Named]("/applications/{name}/entrants", "foresee-entrants",
 		"Decide on the entry of everyone who is known; a job tells how far it is, and the counts")
 	ExportEntrants = gets[EntrantFilter, []byte]("/applications/{name}/entrants/export", "export-entrants", "The list of everyone as CSV")
+	ListRoles      = gets[RuleFilter, List[Role]]("/roles", "list-roles", "Roles of applications, read aloud, in their order")
 	ShowSelection  = gets[RuleFilter, Selection]("/selection", "show-selection", "Provider selection: its rules, read aloud, and whose each domain of addresses is")
 	FindWay        = looks[SentTo[WayAsked], WayFound]("/applications/{name}/way", "find-way", "By which providers somebody would come to an application; nothing is changed")
 	ShowBrowser    = gets[None, Browser]("/browser", "show-browser", "The address that the gate sees for whoever calls: what rules on networks are held against")

@@ -57,6 +57,8 @@ type Consequence struct {
 	Let      int              `json:"let" doc:"People who would be let in, and were not"`
 	Offered  []Offer          `json:"offered,omitempty" doc:"Providers that the change offers where they were not"`
 	Choosing int              `json:"choosing,omitempty" doc:"People who are known and may enter one of these applications: they gain a choice"`
+	Cast     int              `json:"cast,omitempty" doc:"People who would enter with other roles, and enter before and after"`
+	Roles    []RoleChange     `json:"roles,omitempty" doc:"By role, who comes to hold it and who loses it"`
 	Ways     *WaysTold        `json:"ways,omitempty" doc:"What becomes of people's ways, where the change selects other providers"`
 	Untold   int              `json:"cannotTell" doc:"Sign-ins of which it cannot be told"`
 	Cause    string           `json:"cause,omitempty" doc:"Why not, of the newest of these"`
@@ -86,7 +88,7 @@ type Affected struct {
 	Name        string                  `json:"name"`
 	Application string                  `json:"application,omitempty"`
 	Trace       string                  `json:"trace,omitempty" doc:"Reference of the sign-in; absent for one whose entry was foreseen"`
-	What        string                  `json:"what" enum:"refused,renamed,asked first,told otherwise,let in"`
+	What        string                  `json:"what" enum:"refused,renamed,asked first,told otherwise,let in,other roles"`
 	Differences []federation.Difference `json:"differences"`
 }
 

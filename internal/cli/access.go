@@ -57,6 +57,7 @@ func (e *environment) simulate() *ucli.Command {
 			&ucli.StringFlag{Name: "provider", Usage: "by which they come"},
 			&ucli.StringFlag{Name: "context", Usage: "authentication context"},
 			&ucli.StringFlag{Name: "network", Usage: "address of their browser"},
+			&ucli.StringFlag{Name: "role", Usage: "role that is asked for, by its name in the application"},
 			&ucli.StringFlag{Name: "signed-in", Usage: "when they signed in at the provider, like 2027-01-31T12:00:00Z"},
 			&ucli.StringFlag{Name: "at", Usage: "when they enter, likewise"}},
 		Action: e.anyNumber(e.simulated)}
@@ -88,7 +89,7 @@ func (e *environment) simulated(ctx context.Context, cmd *ucli.Command, c *clien
 		return e.simulatedAll(ctx, cmd, c, args[0])
 	}
 	in := api.Simulation{Person: cmd.Int64("person"), Groups: cmd.StringSlice("group"), Provider: cmd.String("provider"),
-		Context: cmd.String("context"), Network: cmd.String("network")}
+		Context: cmd.String("context"), Network: cmd.String("network"), Role: cmd.String("role")}
 	if bare {
 		in.Attributes = change.Values
 	}
@@ -127,6 +128,7 @@ func (e *environment) tellSimulated(w io.Writer, got api.Simulated) {
 			"for this person!", what)
 	}
 	e.tell(w, t, "")
+	e.roleTable(w, got.Roles, got.Choose)
 	if got.Released == nil || got.Decision == "deny" {
 		return
 	}
@@ -186,13 +188,22 @@ func (e *environment) entrants(w io.Writer, in *api.Entrants) {
 		t.add("people!", fmt.Sprint(c.Count), "decision", e.colour(c.Decision), "by!", groundWords(c.Ground))
 	}
 	e.tell(w, t, "Nobody is known yet.")
+	if len(in.Roles) > 0 {
+		fmt.Fprintln(w)
+		t = table{}
+		for _, r := range in.Roles {
+			t.add("people!", fmt.Sprint(r.Count), "enter as!", cmp.Or(r.Role, "(no role)"), "title", r.Title)
+		}
+		e.tell(w, t, "")
+	}
 	if len(in.Items) == 0 {
 		return
 	}
 	fmt.Fprintln(w)
 	t = table{}
 	for _, p := range in.Items {
-		t.add("number!", fmt.Sprint(p.Person), "name!", p.Name, "decision", e.colour(p.Decision), "by", cmp.Or(p.Finding, groundWords(p.Ground)))
+		t.add("number!", fmt.Sprint(p.Person), "name!", p.Name, "decision", e.colour(p.Decision), "by", cmp.Or(p.Finding, groundWords(p.Ground)),
+			"as", dash(strings.Join(p.Roles, map[bool]string{true: " or ", false: ", "}[p.Choose])))
 	}
 	e.tell(w, t, "")
 	if in.Total > len(in.Items) {

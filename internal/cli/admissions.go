@@ -40,6 +40,7 @@ func (e *environment) admissionCommands() []*ucli.Command {
 				&ucli.StringFlag{Name: "decision", Usage: "enters (which is allow or step-up), allow, step-up, deny or all", Value: "enters"},
 				&ucli.StringFlag{Name: "by", Usage: "what decides: rule, admission, default or none"},
 				&ucli.StringFlag{Name: "ground", Usage: "with --by: name of the rule or the group"},
+				&ucli.StringFlag{Name: "role", Usage: "they enter with it, by its name in the application; none: with no role"},
 				&ucli.BoolFlag{Name: "named", Usage: "only who was admitted by name"},
 				&ucli.BoolFlag{Name: "csv", Usage: "all of them as CSV"},
 				&ucli.Int64Flag{Name: "after", Usage: "number after which the page begins"}, &ucli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100}},
@@ -145,7 +146,7 @@ func (e *environment) admitted(ctx context.Context, cmd *ucli.Command, c *client
 		return e.print(cmd, got, func(w io.Writer) { e.admissions(w, args[0], got) })
 	}
 	f := api.EntrantFilter{Named: api.Name(args[0]), Search: cmd.String("search"), Decision: cmd.String("decision"), By: cmd.String("by"),
-		Ground: cmd.String("ground")}
+		Ground: cmd.String("ground"), Role: cmd.String("role")}
 	if f.Decision == "all" {
 		f.Decision = ""
 	}
@@ -175,7 +176,7 @@ func (e *environment) personEntries(ctx context.Context, cmd *ucli.Command, c *c
 	return e.print(cmd, got, func(w io.Writer) {
 		var t table
 		for _, x := range got.Items {
-			t.add("application!", x.Application, "decision", e.colour(x.Decision), "why", x.Why)
+			t.add("application!", x.Application, "decision", e.colour(x.Decision), "as", dash(roleWords(x.Roles)), "why", x.Why)
 		}
 		e.tell(w, t, "There are no applications yet.")
 	})

@@ -300,7 +300,7 @@ func (e *environment) consequence(w io.Writer, c *api.Consequence, verb string) 
 	for _, x := range []struct {
 		n    int
 		what string
-	}{{c.Shut, "refused"}, {c.Renamed, "given another name"}, {c.Held, "asked something first"}, {c.Let, "let in"}} {
+	}{{c.Shut, "refused"}, {c.Renamed, "given another name"}, {c.Held, "asked something first"}, {c.Let, "let in"}, {c.Cast, "given other roles"}} {
 		if x.n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s %s", x.n, verb, x.what))
 		}
@@ -317,6 +317,10 @@ func (e *environment) consequence(w io.Writer, c *api.Consequence, verb string) 
 		fmt.Fprintf(w, "Nobody gains or loses entry, of %s who are known\n", countPeople(c.Known))
 	} else if c.Looked > 0 && c.Untold == 0 {
 		fmt.Fprintf(w, "No difference to the %s who signed in lately (%s looked at)\n", countPeople(c.Seen), counted(int64(c.Looked), "sign-in"))
+	}
+	for _, r := range c.Roles {
+		fmt.Fprintf(w, "  %s of %s: %d %s it, %d %s it\n", r.Role, r.Application, r.Gain, map[bool]string{true: "would gain", false: "gain"}[verb == "would be"],
+			r.Lose, map[bool]string{true: "would lose", false: "lose"}[verb == "would be"])
 	}
 	e.affected(w, c.People)
 	if ways := c.Ways; ways != nil {

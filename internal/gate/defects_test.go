@@ -111,7 +111,7 @@ func TestSessionsAreReplaced(t *testing.T) {
 			SSO: "https://card.example/sso", Keys: []keys.Certificate{r.idp.Certificate}})}})
 	require.NoError(t, err)
 	via := func(b driving.Browser, provider, who string) driving.Browser {
-		o := r.Crossings.Open(ctx, b, "roster", "", provider)
+		o := r.Crossings.Open(ctx, b, driving.Start{App: "roster", Via: provider})
 		if o.Departure.Message == "Response" {
 			return keep(b, o)
 		}
@@ -160,7 +160,7 @@ func TestSessionsAreReplaced(t *testing.T) {
 	require.NotNil(t, of(s, "card"))
 	require.EqualValues(t, 2, r.count(&store.IssuedRow{}), "what the same person was given stays")
 	require.EqualValues(t, 1, r.count(&store.SessionRow{}))
-	require.Equal(t, "Response", r.Crossings.Open(ctx, fourth, "roster", "", "staff").Departure.Message)
+	require.Equal(t, "Response", r.Crossings.Open(ctx, fourth, driving.Start{App: "roster", Via: "staff"}).Departure.Message)
 
 	require.NoError(t, r.Records.RemoveProvider(ctx, tester, "card"))
 	require.Nil(t, r.sessions.Find(ctx, fourth.Session), "a session that rests on a removed provider's word ends")
@@ -226,7 +226,7 @@ func TestMovingToAFaceOfItsOwn(t *testing.T) {
 		x := string(o.Departure.Octets)
 		return x[strings.Index(x, "Issuer>")+7 : strings.Index(x, "</saml:Issuer>")]
 	}
-	require.Equal(t, "https://gate.example/saml/idp", issuer(r.Crossings.Open(ctx, b, "roster", "", "")), "unasked, too")
+	require.Equal(t, "https://gate.example/saml/idp", issuer(r.Crossings.Open(ctx, b, driving.Start{App: "roster"})), "unasked, too")
 	own := func() driving.Outcome {
 		out, err := saml.WriteAuthnRequest(saml.AuthnRequest{ID: messageID(), IssueInstant: r.clock.get(), Issuer: "urn:roster",
 			ACS: "https://roster.example/acs"}, saml.Endpoint{Binding: saml.BindingRedirect,
@@ -241,7 +241,7 @@ func TestMovingToAFaceOfItsOwn(t *testing.T) {
 	require.Equal(t, "https://gate.example/saml/idp/app/roster", issuer(own()))
 	require.Equal(t, was, revision(), "that it has moved is no change of the record")
 	require.Equal(t, finding.ApplicationUnknown, r.request(b, nil).Finding.Code, "now the shared one answers it no more")
-	require.Equal(t, "https://gate.example/saml/idp/app/roster", issuer(r.Crossings.Open(ctx, b, "roster", "", "")))
+	require.Equal(t, "https://gate.example/saml/idp/app/roster", issuer(r.Crossings.Open(ctx, b, driving.Start{App: "roster"})))
 	app, err := r.Records.Application("roster")
 	require.NoError(t, err)
 	require.NotEqual(t, before, app.Keys.Current.Certificate.SHA256())
@@ -353,7 +353,7 @@ func TestOversizedValuesAreNotKept(t *testing.T) {
 	require.NoError(t, err)
 	require.Less(t, len(fmt.Sprint(steps[0].Checks, steps[0].Finding)), 30<<10, "evidence is cut")
 	require.Contains(t, steps[0].Finding.Evidence[0].Found, "https://evil.example/xxx")
-	o = r.Crossings.Open(ctx, driving.Browser{}, "roster", "", long)
+	o = r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "roster", Via: long})
 	var row store.CrossingRow
 	require.NoError(t, r.st.Read.Where("id = ?", o.Crossing).Take(&row).Error)
 	require.Less(t, len(row.Sealed), 10<<10, "a provider that is none")
@@ -369,16 +369,15 @@ func TestLink(t *testing.T) {
 	}
 	require.NoError(t, add("archive", "https://archive.example/shelf?from=gate"))
 	require.NoError(t, add("again", "https://archive.example/shelf?from=gate"), "two bookmarks may lead to one place")
-	o := r.Crossings.Open(ctx, driving.Browser{}, "archive", "", "")
+	o := r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "archive"})
 	b := keep(driving.Browser{}, o)
 	done := r.answer(b, r.asked(o).ID, nil)
 	require.Equal(t, "https://archive.example/shelf?from=gate", done.Departure.Location)
 	require.Nil(t, done.Departure.Form)
-	require.Equal(t, "https://archive.example/shelf?from=gate", r.Crossings.Open(ctx, keep(b, done), "again", "",
-		"").Departure.Location, "by the session")
-	require.Equal(t, finding.TargetForeign, r.Crossings.Open(ctx, b, "archive", "https://evil.example", "").Finding.Code,
+	require.Equal(t, "https://archive.example/shelf?from=gate", r.Crossings.Open(ctx, keep(b, done), driving.Start{App: "again"}).Departure.Location, "by the session")
+	require.Equal(t, finding.TargetForeign, r.Crossings.Open(ctx, b, driving.Start{App: "archive", Target: "https://evil.example"}).Finding.Code,
 		"no open redirect")
-	o = r.Crossings.Open(ctx, driving.Browser{}, "archive", "", "")
+	o = r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "archive"})
 	refusal, err := saml.WriteStatus(saml.Answer{ResponseID: messageID(), At: r.clock.get(), Issuer: "urn:idp",
 		Destination: "https://gate.example/saml/sp/staff/acs", InResponseTo: r.asked(o).ID}, saml.StatusResponder,
 		saml.StatusAuthnFailed, "", r.idp)
@@ -409,14 +408,13 @@ func TestLink(t *testing.T) {
 
 	require.NoError(t, r.Records.Retake(ctx, tester, change.KindApplication, "archive", 1,
 		records.Source{Typed: federation.Typed{"link": "https://new.example/"}}))
-	require.Equal(t, "https://new.example/", r.Crossings.Open(ctx, keep(b, done), "archive", "", "").Departure.Location)
+	require.Equal(t, "https://new.example/", r.Crossings.Open(ctx, keep(b, done), driving.Start{App: "archive"}).Departure.Location)
 	list, _, err := r.Records.History(ctx, records.HistoryFilter{Name: "archive", Limit: 5})
 	require.NoError(t, err)
 	_, _, err = r.Records.Restore(ctx, tester, list[len(list)-1].ID)
 	require.NoError(t, err)
 	r.restart()
-	require.Equal(t, "https://archive.example/shelf?from=gate", r.Crossings.Open(ctx, keep(b, done), "archive", "",
-		"").Departure.Location)
+	require.Equal(t, "https://archive.example/shelf?from=gate", r.Crossings.Open(ctx, keep(b, done), driving.Start{App: "archive"}).Departure.Location)
 	found, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"archive"}})
 	require.NoError(t, err)
 	require.Equal(t, []finding.Code{finding.AccessUndecided}, []finding.Code{found[0].Findings[0].Code})

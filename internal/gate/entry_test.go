@@ -440,7 +440,7 @@ func TestALinkAsksOnceSomethingIsSaid(t *testing.T) {
 	_, err = r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: "drivers", Title: "g"})
 	require.NoError(t, err)
 	asks := func() bool {
-		o := r.Crossings.Open(ctx, driving.Browser{}, "archive", "", "")
+		o := r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "archive"})
 		if o.Departure == nil && o.Next == "https://archive.example/" {
 			return false
 		}
@@ -454,7 +454,7 @@ func TestALinkAsksOnceSomethingIsSaid(t *testing.T) {
 		(&trial{rig: r}).saves(change.KindApplication, "archive", federation.Settings{name: value})
 	}
 	require.False(t, asks())
-	require.Equal(t, finding.TargetForeign, r.Crossings.Open(ctx, driving.Browser{}, "archive", "https://evil.example/", "").Finding.Code)
+	require.Equal(t, finding.TargetForeign, r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "archive", Target: "https://evil.example/"}).Finding.Code)
 	for name, says := range map[string]func(on bool){
 		"a provider": func(on bool) { sets("provider", on, "staff") },
 		"everyone":   func(on bool) { sets("everyone", on, "no") },

@@ -142,7 +142,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		SignInLife: o.SessionLife, Mails: o.Mail != mailing.Server{}, PublicMail: o.PublicMail}
 	g.Records, err = records.New(ctx, records.Parts{Store: o.Store, Now: o.Now, Fetch: out, Sessions: g.sessions,
 		Keys:      g.Keys,
-		Freshness: g.Freshness, Editions: kept, Kinds: append([]*federation.Description{federation.AccessRules, federation.SelectionRules, federation.Defaults}, o.Kinds...)}, self, o.Protocols)
+		Freshness: g.Freshness, Editions: kept, Kinds: append([]*federation.Description{federation.AccessRules, federation.SelectionRules, federation.Roles, federation.Defaults}, o.Kinds...)}, self, o.Protocols)
 	if err != nil {
 		return err
 	}

@@ -52,7 +52,7 @@ func TestRefusalsOfProvidersAreHeard(t *testing.T) {
 		require.Contains(t, string(o.Departure.Octets), c.status, said)
 		if c.title != "" {
 			require.Contains(t, crossing.ForPerson(o.Finding).Title, c.title)
-			o = answered(r.Crossings.Open(ctx, driving.Browser{}, "roster", "", ""))
+			o = answered(r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "roster"}))
 			require.Equal(t, crossing.PageRefused, o.Page, "nobody asked, so the person reads it")
 		}
 	}

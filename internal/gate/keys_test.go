@@ -139,7 +139,7 @@ func TestProvidersShareAFace(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, "https://gate.example/saml/sp", m.EntityID)
 	answer := func(via, issuer string, pair *keys.Pair, at string) driving.Outcome {
-		o := r.Crossings.Open(ctx, driving.Browser{}, "roster", "", via)
+		o := r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "roster", Via: via})
 		q := string(o.Departure.Octets)
 		require.Contains(t, q, ">https://gate.example/saml/sp<")
 		asked := q[strings.Index(q, ` ID="`)+5:]

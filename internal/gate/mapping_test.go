@@ -103,7 +103,7 @@ func TestMappingsInACrossing(t *testing.T) {
 
 	// Once the intake reads more than was kept, the provider is asked again.
 	require.NoError(t, r.maps(change.KindProvider, "oakhollow", accountName+`,{"to":{"name":"emails"},"from":[{"attribute":"email"}]}`))
-	o = r.Crossings.Open(ctx, b, "roster", "", "oakhollow")
+	o = r.Crossings.Open(ctx, b, driving.Start{App: "roster", Via: "oakhollow"})
 	require.Equal(t, "Authorization request", o.Departure.Message)
 	require.Contains(t, r.traced(o), "session-intake")
 }
@@ -113,7 +113,7 @@ func TestMappingsInACrossing(t *testing.T) {
 func TestMandatoryValuesAreThere(t *testing.T) {
 	r := newRig(t)
 	p := r.provides("oakhollow", nil).add(nil)
-	waiting := r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "oakhollow")
+	waiting := r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "roster", Via: "oakhollow"})
 	_, err := r.Traces.Try(ctx, r.Snapshot(), traces.Trial{Trace: waiting.Reference})
 	require.True(t, finding.Is(err, finding.NothingSaid), "%v", err)
 	for where, code := range map[string]finding.Code{change.KindProvider: finding.AttributeMissing,
@@ -143,7 +143,7 @@ func TestWithoutRulesEverythingIsKept(t *testing.T) {
 	kept := r.Leaving.Session(ctx, b.Session).Of(mustRecord(r, "oakhollow"))
 	require.Greater(t, len(kept.Attributes), 5)
 	require.Empty(t, kept.Read)
-	o := r.Crossings.Open(ctx, b, "roster", "", "oakhollow")
+	o := r.Crossings.Open(ctx, b, driving.Start{App: "roster", Via: "oakhollow"})
 	require.Equal(t, "Response", o.Departure.Message, "the session does")
 	tried, err := r.Traces.Try(ctx, r.Snapshot(), traces.Trial{Trace: o.Reference})
 	require.NoError(t, err)

@@ -213,7 +213,7 @@ func TestAProtocolThatOnlyTestsKnow(t *testing.T) {
 		Provider: "harbour", Source: records.Source{Typed: federation.Typed{"quay": "https://ferry.example/"}}})
 	require.NoError(t, err)
 
-	o := r.Crossings.Open(ctx, driving.Browser{}, "ferry", "", "")
+	o := r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "ferry"})
 	require.Equal(t, crossing.PageForm, o.Page)
 	require.Equal(t, "Which boat?", o.Form.Title)
 	b, id := keep(driving.Browser{}, o), o.Crossing

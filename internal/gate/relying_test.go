@@ -161,7 +161,7 @@ func (p *relied) arrives(b driving.Browser, form string, posted bool) driving.Ou
 // through signs somebody in by the provider, from a start at the gate.
 func (p *relied) through(b driving.Browser, app, fault string) (driving.Outcome, driving.Browser) {
 	p.r.t.Helper()
-	o := p.r.Crossings.Open(ctx, b, app, "", p.Name)
+	o := p.r.Crossings.Open(ctx, b, driving.Start{App: app, Via: p.Name})
 	b = keep(b, o)
 	if o.Departure != nil && o.Departure.Message == "Authorization request" {
 		form, posted := p.signs(o, mina.Username, fault)
@@ -314,7 +314,7 @@ func TestEveryCrossingBetweenTheProtocols(t *testing.T) {
 				b = keep(b, o)
 				o = r.Crossings.Choose(ctx, b, o.Crossing, p.Name, false)
 			default:
-				o = r.Crossings.Open(ctx, b, app, "", p.Name)
+				o = r.Crossings.Open(ctx, b, driving.Start{App: app, Via: p.Name})
 			}
 			b = keep(b, o)
 			if o.Departure != nil && o.Departure.Message == "Authorization request" {
@@ -354,7 +354,7 @@ func TestStateCountsOnceInItsBrowser(t *testing.T) {
 	other := r.provides("elsewhere", nil).add(nil)
 	begin := func() (string, driving.Browser) {
 		p.anew()
-		o := r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "oakhollow")
+		o := r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "roster", Via: "oakhollow"})
 		form, _ := p.signs(o, mina.Username, "")
 		return form, keep(driving.Browser{}, o)
 	}
@@ -542,7 +542,7 @@ func TestTenantsKeepPeopleApart(t *testing.T) {
 	require.NoError(t, err)
 	in := func(tenant string) (finding.Code, int64) {
 		p.anew()
-		o := r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "oakhollow")
+		o := r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "roster", Via: "oakhollow"})
 		b := keep(driving.Browser{}, o)
 		p.Issuer.Base = "http://127.0.0.1:1/" + tenant // iss of answers and tokens alone
 		asked := *o.Departure
@@ -575,7 +575,7 @@ func TestTenantsKeepPeopleApart(t *testing.T) {
 func TestCrossingsThatAreLeftAtTheProvider(t *testing.T) {
 	r := newRig(t)
 	r.provides("oakhollow", nil).add(nil)
-	o := r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "oakhollow")
+	o := r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "roster", Via: "oakhollow"})
 	require.NotNil(t, o.Departure)
 	r.clock.set(r.clock.get().Add(crossing.Life + 2*time.Minute))
 	require.NoError(t, r.Crossings.Sweep(ctx))
@@ -596,7 +596,7 @@ func TestAnswersByForm(t *testing.T) {
 		require.NotNil(t, o.Departure, "%s: %v", kind, o.Finding)
 		require.Equal(t, token, p.asks["/token"].Load() == 1, kind)
 		p.anew()
-		o = r.Crossings.Open(ctx, driving.Browser{}, "roster", "", p.Name)
+		o = r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "roster", Via: p.Name})
 		form, _ := p.signs(o, mina.Username, "")
 		o = p.arrives(keep(driving.Browser{}, o), form, false)
 		require.Equal(t, finding.AnswerMalformed, o.Finding.Code, "%s in the address, where a form was asked for", kind)

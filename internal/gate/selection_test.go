@@ -361,7 +361,7 @@ func TestProvidersBeginAndTheRulesHold(t *testing.T) {
 		w.lays("all", federation.Settings{"title": "t", "providers": words(strings.Fields(providers)...)})
 		o := w.answers(driving.Browser{}, "staff", "", 0, "https://gate.example/open/roster")
 		require.Equal(t, "https://gate.example/open/roster?via=staff", o.Next, "%+v", o.Finding)
-		o = w.Crossings.Open(ctx, keep(driving.Browser{}, o), "roster", "", "staff")
+		o = w.Crossings.Open(ctx, keep(driving.Browser{}, o), driving.Start{App: "roster", Via: "staff"})
 		if want == "" {
 			require.Equal(t, []federation.Name{"second", "third"}, offers(o))
 			continue

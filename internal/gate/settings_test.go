@@ -295,7 +295,7 @@ func TestApplicationSettings(t *testing.T) {
 	r := newRig(t)
 	require.NoError(t, r.change(func(s federation.Settings) { s["phase"] = "paused"; s["notes"] = "until Monday" }))
 	require.Equal(t, finding.ApplicationDisabled, r.request(driving.Browser{}, nil).Finding.Code)
-	require.Equal(t, finding.ApplicationDisabled, r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "").Finding.Code)
+	require.Equal(t, finding.ApplicationDisabled, r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "roster"}).Finding.Code)
 	require.NoError(t, r.change(func(s federation.Settings) { s["phase"] = "live" }))
 
 	a, err := r.Records.Application("roster")

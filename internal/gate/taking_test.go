@@ -644,7 +644,9 @@ func TestMetadataPastItsValidUntil(t *testing.T) {
 	_, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "late",
 		Source: records.Source{Document: idp("urn:late", "https://late.example/sso", `validUntil="`+until+`"`, p)}})
 	require.NoError(t, err)
-	opens := func() *finding.Finding { return r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "late").Finding }
+	opens := func() *finding.Finding {
+		return r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "roster", Via: "late"}).Finding
+	}
 	found := func() string {
 		out, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"late"}})
 		require.NoError(t, err)
@@ -731,11 +733,11 @@ func TestChecksFollowEveryChange(t *testing.T) {
 		"at once, though findings are kept for a minute")
 	require.Equal(t, 1, found(checking.Filter{Names: []string{"roster"}})["application/roster"])
 	require.Empty(t, found(checking.Filter{Quiet: true, Kind: change.KindProvider}))
-	o := r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "")
+	o := r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "roster"})
 	require.Equal(t, finding.OwnStartMissing, o.Finding.Code, "what checks foretold happens at the start")
 	require.NoError(t, r.change(func(s federation.Settings) { s["ownStart"] = "https://roster.example/start" }))
 	require.Empty(t, found(checking.Filter{Quiet: true}))
-	require.Equal(t, "https://roster.example/start", r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "").Next)
+	require.Equal(t, "https://roster.example/start", r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "roster"}).Next)
 
 	// Time passes: what ends is told of ahead, by its weight.
 	r.clock.set(r.idp.Certificate.X509.NotAfter.Add(-20 * 24 * time.Hour))
@@ -759,7 +761,7 @@ func TestDraftsAreInNobodysWay(t *testing.T) {
 		got  driving.Outcome
 		want finding.Code
 	}{
-		"a start at the gate": {r.Crossings.Open(ctx, driving.Browser{}, "planner", "", ""),
+		"a start at the gate": {r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "planner"}),
 			finding.ApplicationDisabled},
 		"a request of the application": {r.request(driving.Browser{},
 			func(q *saml.AuthnRequest) { q.Issuer = "urn:planner" }), finding.ApplicationDisabled},

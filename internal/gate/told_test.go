@@ -349,7 +349,7 @@ func TestAMovingEntityIDKeepsTheFormer(t *testing.T) {
 // address at the gate does not blame an application.
 func TestTheUnknownAreToldWithWhatIsNear(t *testing.T) {
 	r := newRig(t)
-	o := r.Crossings.Open(ctx, driving.Browser{}, "rooster", "", "")
+	o := r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "rooster"})
 	require.Equal(t, finding.StartUnknown, o.Finding.Code)
 	require.Equal(t, finding.Browser, o.Finding.Side)
 	snap := r.Records.Snapshot()

@@ -120,7 +120,7 @@ func (r *rig) byClub(settings federation.Settings, attributes ...string) {
 	}
 	tie("club")
 	defer tie("staff")
-	o := r.Crossings.Open(ctx, driving.Browser{}, "roster", "", "club")
+	o := r.Crossings.Open(ctx, driving.Browser{}, driving.Start{App: "roster", Via: "club"})
 	b := keep(driving.Browser{}, o)
 	q := string(o.Departure.Octets)
 	id := q[strings.Index(q, ` ID="`)+5:]
@@ -282,7 +282,7 @@ func TestTrustOfEarlierBuilds(t *testing.T) {
 	require.Equal(t, "19, 20", said["gate match-alike"], "those who fell together are listed, and stay as they are")
 
 	b := driving.Browser{Session: e.Session}
-	require.Equal(t, "Response", g.Crossings.Open(ctx, b, "crew-roster", "", "").Departure.Message)
+	require.Equal(t, "Response", g.Crossings.Open(ctx, b, driving.Start{App: "crew-roster"}).Departure.Message)
 	s := g.Leaving.Session(ctx, e.Session)
 	var told int64
 	require.NoError(t, st.Read.Model(&store.IssuedRow{}).Where("session = ?", []byte(s.Lasting)).Count(&told).Error)

@@ -97,8 +97,7 @@ func TestEarlierSchemasAreUpgraded(t *testing.T) {
 				require.NotNil(t, o.Finding, "it ends in a sentence at least")
 				require.NotEqual(t, crossing.FaultOurs, crossing.ForPerson(o.Finding).Fault)
 			}
-			require.Equal(t, "Response", g.Crossings.Open(ctx, driving.Browser{Session: e.Session}, "crew-roster", "",
-				"").Departure.Message, "who is in stays in")
+			require.Equal(t, "Response", g.Crossings.Open(ctx, driving.Browser{Session: e.Session}, driving.Start{App: "crew-roster"}).Departure.Message, "who is in stays in")
 			if e.OwnKey != "" {
 				own, err := g.Records.Application("lost-property")
 				require.NoError(t, err)

@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -54,6 +55,7 @@ func (s *server) accessCalls(a huma.API) {
 	s.admissionCalls(a)
 	s.entrantCalls(a)
 	s.selectionCalls(a)
+	s.roleCalls(a)
 }
 
 // looked are the rules that are looked at for an application, or for "" all there are: denials of the gate, those of
@@ -89,7 +91,7 @@ func (s *server) simulate(ctx context.Context, in *api.SentTo[api.Simulation]) (
 	if err != nil {
 		return nil, err
 	}
-	x := traces.Simulation{App: app, Person: in.Body.Person, Context: in.Body.Context, SignedIn: in.Body.SignedIn, Now: in.Body.At}
+	x := traces.Simulation{App: app, Person: in.Body.Person, Context: in.Body.Context, Role: in.Body.Role, SignedIn: in.Body.SignedIn, Now: in.Body.At}
 	switch bare := len(in.Body.Attributes)+len(in.Body.Groups) > 0; {
 	case bare && x.Person != 0:
 		return nil, change.Field("attributes", errors.New("give a person, or the attributes and groups of somebody without an account, not both"))
@@ -132,6 +134,7 @@ func simulated(snap *federation.Snapshot, in traces.Simulated) api.Simulated {
 	for _, r := range in.Entry.Reasons {
 		out.Why = append(out.Why, r.Text())
 	}
+	out.Roles, out.Choose = held(in.Entry, in.Decision != federation.Deny), in.Entry.Pick
 	if in.Decision == federation.StepUp {
 		out.Asks = string(in.Entry.Rule.Name)
 	}
@@ -305,7 +308,7 @@ func (s *server) entrantCalls(a huma.API) {
 		out := api.PersonEntries{Items: []api.PersonEntry{}}
 		for _, e := range all {
 			out.Items = append(out.Items, api.PersonEntry{Application: string(e.App.Name), Title: e.App.Title, Decision: string(e.Entrant.Decision),
-				Ground: ground(snap, e.Entrant.By), Why: e.Why})
+				Ground: ground(snap, e.Entrant.By), Why: e.Why, Roles: held(e.Entry, e.Entrant.Decision != federation.Deny)})
 		}
 		given, err := g.Accounts.AdmissionsOf(ctx, in.Number)
 		out.Admissions = s.admitted(given)
@@ -333,6 +336,9 @@ func (s *server) everyone(ctx context.Context, in api.EntrantFilter) (*traces.Ev
 	if err != nil {
 		return nil, w, err
 	}
+	if w.Role, err = s.roleOf(app, in.Role); err != nil {
+		return nil, w, err
+	}
 	got, err := s.gate.Traces.Everyone(ctx, s.gate.Records.Snapshot(), app, unseen{})
 	return got, w, err
 }
@@ -343,9 +349,12 @@ func entrants(snap *federation.Snapshot, e *traces.Everyone, w traces.Whose) api
 	for _, c := range e.Counts {
 		out.Counts = append(out.Counts, api.EntrantCount{Decision: string(c.Decision), Ground: ground(snap, c.By), Count: c.Count})
 	}
+	for _, c := range e.Roles {
+		out.Roles = append(out.Roles, api.RoleCount(c))
+	}
 	for _, p := range page {
 		out.Items = append(out.Items, api.Entrant{Person: p.Person, Name: p.Name, Decision: string(p.Decision), Ground: ground(snap, p.By),
-			Finding: p.Finding})
+			Finding: p.Finding, Roles: p.Roles, Choose: p.Pick})
 	}
 	return out
 }
@@ -353,10 +362,10 @@ func entrants(snap *federation.Snapshot, e *traces.Everyone, w traces.Whose) api
 func writeEntrants(to io.Writer, e *traces.Everyone, w traces.Whose) error {
 	all, _ := e.Page(w)
 	out := csv.NewWriter(to)
-	rows := [][]string{{"number", "name", "decision", "by", "ground", "finding"}}
+	rows := [][]string{{"number", "name", "decision", "by", "ground", "roles", "finding"}}
 	for _, p := range all {
 		rows = append(rows, []string{strconv.FormatInt(p.Person, 10), table.Guarded(p.Name), string(p.Decision), string(p.By.By), string(p.By.Name),
-			p.Finding})
+			table.Guarded(strings.Join(p.Roles, "|")), p.Finding})
 	}
 	return out.WriteAll(rows)
 }

@@ -123,7 +123,10 @@ func consequence(c change.Consequence) *api.Consequence {
 	for _, o := range c.Offered {
 		out.Offered = append(out.Offered, api.Offer{Provider: string(o.Provider), Applications: plainNames(o.Apps)})
 	}
-	out.Choosing = c.Choosing
+	out.Choosing, out.Cast = c.Choosing, c.Cast
+	for _, x := range c.Casts {
+		out.Roles = append(out.Roles, api.RoleChange{Application: x.App, Role: x.Role, Gain: x.Gain, Lose: x.Lose})
+	}
 	if w := c.Ways; w.Keep+w.Other+w.None > 0 {
 		out.Ways = &api.WaysTold{Keep: w.Keep, Other: w.Other, None: w.None, Examples: some(w.Examples)}
 	}

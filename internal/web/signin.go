@@ -133,8 +133,8 @@ func (s *server) routes(app *fiber.App) {
 	})
 	s.waysCalls(app)
 	app.Get("/open/:application", func(c fiber.Ctx) error {
-		return s.answer(c, s.gate.Crossings.Open(c.Context(), s.browser(c), c.Params("application"), c.Query("RelayState"),
-			c.Query("via")))
+		return s.answer(c, s.gate.Crossings.Open(c.Context(), s.browser(c), driving.Start{App: c.Params("application"),
+			Target: c.Query("RelayState"), Via: c.Query("via"), Role: c.Query("role")}))
 	})
 	app.Get("/crossing/:id", func(c fiber.Ctx) error {
 		b, id := s.browser(c), c.Params("id")

@@ -75,6 +75,7 @@ func Reopened(before, after *federation.Snapshot) *federation.Snapshot {
 type Losses struct {
 	Apps          []string
 	Shut, Renamed int
+	Cast          int      // people who lose a role
 	Seen          int      // people in all whose sign-ins were looked at
 	Known         int      // people in all whose entry was foreseen
 	Unmet         []string // mandatory rules that no known profile meets
@@ -100,6 +101,8 @@ func (l Losses) Finding() *finding.Finding {
 	switch {
 	case l.Shut > 0 || len(l.Unmet) > 0:
 		code = finding.EntryLost
+	case l.Cast > 0:
+		code = finding.RoleLost
 	case l.Renamed == 0:
 		return nil
 	}
@@ -111,6 +114,7 @@ func (l Losses) Finding() *finding.Finding {
 	}
 	fact("Application", strings.Join(l.Apps, ", "))
 	fact("People who would be refused", strconv.Itoa(l.Shut))
+	fact("People who would lose a role", strconv.Itoa(l.Cast))
 	fact("People who would get another name", strconv.Itoa(l.Renamed))
 	if l.Seen > 0 {
 		f = f.With(finding.Passing("Of those seen lately", strconv.Itoa(l.Seen)))

@@ -225,7 +225,7 @@ func (d *drive) open() step {
 		st.Reasons.Add(reason.StartTarget, d.e.Target)
 	}
 	d.begin("gate")
-	d.s.AppState, d.s.Chosen = own, d.picked()
+	d.s.AppState, d.s.Chosen, d.s.Wish.Role = own, d.picked(), finding.Clip(d.e.Role)
 	return (*drive).choose
 }
 
@@ -306,6 +306,9 @@ func (w Wish) reasons() (rs reason.Reasons) {
 	}
 	if w.Subject != "" {
 		rs.Add(reason.WishSubject, w.Subject)
+	}
+	if w.Role != "" {
+		rs.Add(reason.WishRole, w.Role)
 	}
 	return rs
 }

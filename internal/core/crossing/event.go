@@ -40,6 +40,7 @@ type Event struct {
 
 	Arrival *Arrival        // Arrived
 	App     string          // Opened: as it was asked for
+	Role    string          // Opened: as what they want to enter
 	Target  string          // Opened: where in the application to go on
 	Via     federation.Name // Opened, Chosen: the provider
 	Again   bool            // Chosen: anew, whoever is in already

@@ -168,6 +168,7 @@ type Entrant struct {
 	Marked  string       // as what, by somebody who is trusted for it
 	Proofs  []Authentication
 	Network string // of the browser
+	Role    string // that was asked for or chosen
 	// Proved are their attributes, as conditions see them.
 	Proved func() policy.Proved
 }
@@ -182,7 +183,7 @@ func entering(snap *federation.Snapshot, p *federation.Provider, in profile.Prof
 // Subject is who rules are asked about.
 func (e Entrant) Subject() policy.Subject {
 	s := policy.Subject{Person: e.Person.ID, Groups: unitsOf(federation.KindGroup, e.Members),
-		Organisations: unitsOf(federation.KindOrganisation, e.Members), Network: e.Network, UserType: e.Marked,
+		Organisations: unitsOf(federation.KindOrganisation, e.Members), Network: e.Network, UserType: e.Marked, Role: e.Role,
 		Proved: e.Proved}
 	for i, a := range e.Person.Admitted {
 		if e.App != nil && a.App == e.App.ID {
@@ -316,7 +317,7 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 		return none, nil, finding.New(finding.GrantUnlinked, finding.Fact("Name", r.Word.Subject.Value))
 	}
 	e := entering(snap, p, who, person, nil)
-	e.App, e.Proofs, e.Network = r.App, []Authentication{r.Word.Authentication}, r.Word.Network
+	e.App, e.Proofs, e.Network, e.Role = r.App, []Authentication{r.Word.Authentication}, r.Word.Network, r.Word.Role
 	entry, err := Admit(snap, e, now)
 	if err == nil && entry.Outcome == federation.StepUp {
 		err = tooWeak(entry.Rule, r.Word.Authentication)
@@ -324,7 +325,7 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 	if err != nil {
 		return none, nil, err
 	}
-	released, _, err := release(r.App, Known(snap, p, who, person, nil), person, profile.Wanted{Kind: profile.Bare})
+	released, _, err := release(r.App, Known(snap, p, who, person, nil).As(entry.RoleValues()), person, profile.Wanted{Kind: profile.Bare})
 	return released, nil, err
 }
 

@@ -107,6 +107,7 @@ type Form struct {
 	Fields      []Input
 	Submit      string   // on the button, "" for none
 	Options     []Choice // in place of fields: one of them is chosen
+	Option      string   // by which name it is sent
 	Also        []Choice // what else can be done
 	Question    string   // number of the question, in questions of the gate's own
 }

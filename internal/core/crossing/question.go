@@ -43,6 +43,7 @@ func CodeSum(question, code string) []byte {
 type Gave struct {
 	Values map[string]string `json:"values,omitempty"`
 	Picked int64             `json:"picked,omitempty"`
+	Role   string            `json:"role,omitempty"`
 	Code   string            `json:"code,omitempty"` // CodeRight or CodeWrong, "" if none was typed
 	Do     string            `json:"do,omitempty"`   // DoAgain or DoOther
 }
@@ -155,6 +156,7 @@ func (d *drive) hears() *Gave {
 	if g.Do = f.Get("do"); g.Do != DoAgain && g.Do != DoOther {
 		g.Do = ""
 	}
+	g.Role = finding.Clip(f.Get("role"))
 	g.Picked, _ = strconv.ParseInt(f.Get("account"), 10, 64)
 	if code := digits(f.Get("code")); code != "" && d.s.Proof != nil && g.Do == "" {
 		g.Code = CodeWrong
@@ -419,7 +421,8 @@ func (d *drive) whichAccount() step {
 	if d.s.Wish.Passive {
 		return d.refuse(finding.New(finding.QuestionNeeded))
 	}
-	f := Form{Title: "Which account is yours?", Text: "Several accounts fit. The one you choose is used from now on."}
+	f := Form{Title: "Which account is yours?", Text: "Several accounts fit. The one you choose is used from now on.",
+		Option: "account"}
 	for _, p := range h.seen.Several {
 		f.Options = append(f.Options, Choice{strconv.FormatInt(p.ID, 10), Called(p)})
 	}

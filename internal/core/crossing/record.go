@@ -72,6 +72,7 @@ type Entry struct {
 	App    string          `json:"app,omitempty"`
 	Target string          `json:"target,omitempty"`
 	Via    federation.Name `json:"via,omitempty"`
+	Role   string          `json:"role,omitempty"`
 	Again  bool            `json:"again,omitempty"`
 	Typed  string          `json:"typed,omitempty"` // address that the person typed
 	Many   bool            `json:"many,omitempty"`  // too many were typed from that network
@@ -99,7 +100,7 @@ type Entry struct {
 // facts that it ended with.
 func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 	d := drive{s: before, e: e}
-	out := Entry{At: at, Kind: e.Kind, App: finding.Clip(e.App), Target: e.Target, Via: e.Via, Again: e.Again, Typed: clipAddress(e.Address), Many: e.Many, Holds: d.holds(), Network: e.Browser.Network,
+	out := Entry{At: at, Kind: e.Kind, App: finding.Clip(e.App), Target: e.Target, Via: e.Via, Role: finding.Clip(e.Role), Again: e.Again, Typed: clipAddress(e.Address), Many: e.Many, Holds: d.holds(), Network: e.Browser.Network,
 		Before: before.Resting(), Told: t.Told,
 		New: f.New, People: map[string]Person{}, Decided: t.Decided}
 	out.Before.ProviderState, out.Before.Upstream, out.Before.Browser.Secret = nil, nil, nil
@@ -146,7 +147,7 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 
 // Replay decides a recorded turn again, with a configuration of now.
 func Replay(snap *federation.Snapshot, in Entry) Decision {
-	e := Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Again: in.Again, Address: in.Typed, Many: in.Many, Told: in.Told, Said: in.Said, Gave: in.Gave,
+	e := Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Role: in.Role, Again: in.Again, Address: in.Typed, Many: in.Many, Told: in.Told, Said: in.Said, Gave: in.Gave,
 		Browser: Browser{Network: in.whence(), Holds: in.Holds}}
 	if in.Kind == Arrived {
 		e.Arrival = &Arrival{From: in.From, Record: in.Record, State: in.State}

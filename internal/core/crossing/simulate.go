@@ -60,8 +60,24 @@ func (t Trial) Entering() (Entrant, error) {
 			e = entering(t.Snap, t.Provider, who, t.Person, t.Given)
 		}
 	}
-	e.App, e.Proofs, e.Network = t.App, []Authentication{said}, t.Said.Network
+	e.App, e.Proofs, e.Network, e.Role = t.App, []Authentication{said}, t.Said.Network, t.Wish.Role
 	return e, err
+}
+
+// roles are the values of the roles that somebody would enter with, as a trial has them.
+func (t Trial) roles() []string {
+	if t.App == nil || len(t.Snap.Book(t.App.Name).Roles) == 0 {
+		return nil
+	}
+	e, err := t.Entering()
+	if err != nil {
+		return nil
+	}
+	entry, err := policy.Enter(t.Snap, t.App, e.Subject(), t.Now)
+	if err != nil {
+		return nil
+	}
+	return entry.RoleValues()
 }
 
 // named is the name alone that somebody has at a provider.

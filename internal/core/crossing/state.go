@@ -74,6 +74,7 @@ type State struct {
 	Question      string           `json:"question,omitempty"` // number of the page that asks, random; see digest
 	Given         []Given          `json:"given,omitempty"`    // what the person said when they were asked
 	Picked        int64            `json:"picked,omitempty"`   // which account they chose
+	Role          string           `json:"role,omitempty"`     // which role they chose
 	Proof         *Proving         `json:"proof,omitempty"`    // under way, by a mailed code
 	Mails         int              `json:"mails,omitempty"`    // codes mailed so far
 	Said          string           `json:"said,omitempty"`     // what the page that asks told last of what was wrong
@@ -197,12 +198,14 @@ type Authentication struct {
 	// and ages are judged by that where there is no browser any more.
 	Network string    `json:"network,omitempty"`
 	Entered time.Time `json:"entered,omitzero"`
+	Role    string    `json:"role,omitempty"` // with which they entered, where one was asked for or chosen
 	policy.Passing
 }
 
-// given is a word as it is kept with what is given by it: with where the browser was, and when.
-func (a Answer) given(network string, now time.Time) Answer {
-	a.Network, a.Entered = network, now
+// given is a word as it is kept with what is given by it: with where the browser was, as what
+// somebody entered, and when.
+func (a Answer) given(network, role string, now time.Time) Answer {
+	a.Network, a.Role, a.Entered = network, role, now
 	return a
 }
 
@@ -334,6 +337,7 @@ type Wish struct {
 	Scopes     []string      `json:"scopes,omitempty"`
 	Hops       int           `json:"hops,omitempty"`       // gates it may still pass, 0 for any number
 	Requesters []string      `json:"requesters,omitempty"` // who asks behind the application
+	Role       string        `json:"role,omitempty"`       // of the application, by its name there
 }
 
 // Effective is the wish as it goes to a provider: where the application asks for
@@ -391,6 +395,8 @@ var refusals = map[finding.Code]Refusal{
 	finding.AccessNobody:      RefusedDenied,
 	finding.WayOther:          RefusedDenied,
 	finding.AccessKeptOut:     RefusedDenied,
+	finding.RoleNotHeld:       RefusedDenied,
+	finding.RoleNone:          RefusedDenied,
 	finding.AccessStepUp:      RefusedDenied,
 	finding.PersonUnknown:     RefusedDenied,
 	finding.MatchSeveral:      RefusedDenied,

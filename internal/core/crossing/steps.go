@@ -1,6 +1,7 @@
 package crossing
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"time"
@@ -287,7 +288,7 @@ func (d *drive) admit() step {
 	d.s.Proofs = []Authentication{d.s.here.answer.Authentication}
 	h := &d.s.here
 	e := entering(d.snap, d.p, h.who, h.person, d.s.Given)
-	e.App, e.Proofs, e.Network = d.app, d.s.Proofs, d.e.Browser.Network
+	e.App, e.Proofs, e.Network, e.Role = d.app, d.s.Proofs, d.e.Browser.Network, d.role()
 	if next, moves := d.otherWay(e); moves {
 		return next
 	}
@@ -296,6 +297,8 @@ func (d *drive) admit() step {
 	switch {
 	case err != nil:
 		return d.refuse(err)
+	case entry.Outcome == federation.Allow && entry.Pick:
+		return d.whichRole(entry)
 	case entry.Outcome == federation.Allow:
 		return (*drive).complete
 	case d.s.Step != nil || d.s.Wish.Passive:
@@ -338,11 +341,33 @@ func (d *drive) stepUp(r *federation.Rule) step {
 	return (*drive).ask
 }
 
+// role is the one that somebody enters with: that they chose, or that was asked for.
+func (d *drive) role() string { return cmp.Or(d.s.Role, d.s.Wish.Role) }
+
+// whichRole asks the person which of several roles they enter with.
+func (d *drive) whichRole(e policy.Entry) step {
+	st := d.here(StepQuestion)
+	if g := d.hears(); g != nil && slices.Contains(e.RoleNames(), g.Role) {
+		d.s.Role = g.Role
+		st.Reasons.Add(reason.RoleChosen, g.Role)
+		return (*drive).admit
+	}
+	if d.s.Wish.Passive {
+		return d.refuse(finding.New(finding.QuestionNeeded))
+	}
+	f := Form{Title: "As what do you sign in?", Text: "You have several roles in " + d.app.Title + ". Choose one.", Option: "role"}
+	for _, r := range e.Roles {
+		f.Options = append(f.Options, Choice{r.As, r.Title})
+	}
+	st.Reasons.Add(reason.QuestionRole)
+	return d.asks(f)
+}
+
 // release decides what the application is told, and plans the answer.
 func (d *drive) release() step {
 	h := &d.s.here
 	out, err := Tell(Entering{Snap: d.snap, Provider: d.p, App: d.app, Own: d.s.AppState, Wish: d.s.Wish, Who: h.who,
-		Person: h.person, Given: d.s.Given, Word: h.answer, New: d.f.New, Session: d.lasting(), Now: d.now})
+		Person: h.person, Given: d.s.Given, Roles: h.entry.RoleValues(), Word: h.answer, New: d.f.New, Session: d.lasting(), Now: d.now})
 	d.here(StepRelease).Reasons = out.Reasons
 	if h.plan = out.Plan; err != nil {
 		if out.planned {
@@ -404,7 +429,7 @@ func (d *drive) end(plan Plan) step {
 	if h.person.Key != "" && h.person.Subject == "" {
 		d.effect(Settle{App: d.app.ID, Key: h.person.Key})
 	}
-	d.effect(Issued{App: d.app.ID}, HoldMessage{App: d.app.Name}, Give{Word: h.answer.given(d.e.Browser.Network, d.now)})
+	d.effect(Issued{App: d.app.ID}, HoldMessage{App: d.app.Name}, Give{Word: h.answer.given(d.e.Browser.Network, d.role(), d.now)})
 	h.stage, d.s.Stage = d.s.Stage, Ended
 	d.s.here.decided.Sent = plan.Sent()
 	return d.ends(&Leave{To: Application, Plan: plan}, Entered)
@@ -478,7 +503,8 @@ func (d *drive) refuse(err error) step {
 
 // barred reports whether a refusal is of the person: coming again in the same way changes nothing.
 func barred(f *finding.Finding) bool {
-	return slices.Contains([]finding.Code{finding.AccessDenied, finding.AccessNobody, finding.AccessKeptOut, finding.PersonDisabled}, f.Code)
+	return slices.Contains([]finding.Code{finding.AccessDenied, finding.AccessNobody, finding.AccessKeptOut, finding.RoleNone,
+		finding.PersonDisabled}, f.Code)
 }
 
 // fail marks in the trace where it was refused.

@@ -39,6 +39,7 @@ type Entering struct {
 	Who          profile.Profile // what came, after the intake
 	Person       Person
 	Given        []Given
+	Roles        []string // values of those that they enter with
 	Word         *Answer
 	Agreed       *[]string // what they agreed to before, nil if they never did
 	New, Session string    // as in AnswerIn
@@ -64,7 +65,7 @@ func Tell(in Entering) (out Tells, err error) {
 	if err != nil {
 		return out, err
 	}
-	out.Known = Known(in.Snap, in.Provider, in.Who, in.Person, in.Given)
+	out.Known = Known(in.Snap, in.Provider, in.Who, in.Person, in.Given).As(in.Roles)
 	if out.Released, out.Rules, err = release(in.App, out.Known, in.Person, want); err == nil {
 		err = Expected(&in.Snap.Gate, in.Wish, out.Released.Name, in.Person)
 	}

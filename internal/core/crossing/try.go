@@ -44,6 +44,7 @@ type Mapped struct {
 func Try(t Trial) (out Mapped, err error) {
 	out.Received = profile.PassThrough(t.Said.Subject, t.Said.Attributes)
 	who := out.Received
+	roles := t.roles()
 	if t.Silent {
 		t.Provider = nil
 	}
@@ -64,7 +65,7 @@ func Try(t Trial) (out Mapped, err error) {
 		t.Own = applicationSide(t.App).Usual(t.App)
 	}
 	told, err := Tell(Entering{Snap: t.Snap, Provider: t.Provider, App: t.App, Own: t.Own, Wish: t.Wish, Who: who,
-		Person: t.Person, Given: t.Given, Word: t.Said, Agreed: t.Agreed, Now: t.Now})
+		Person: t.Person, Given: t.Given, Roles: roles, Word: t.Said, Agreed: t.Agreed, Now: t.Now})
 	out.Profile, out.Release = told.Known, told.Rules
 	if err != nil {
 		return out, out.refusedBy(err)

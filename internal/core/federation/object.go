@@ -185,7 +185,7 @@ func (s *Snapshot) Having(put, gone []Object) *Snapshot {
 		units = slices.DeleteFunc(units, func(u *Unit) bool { return u.Ref() == x.Ref() })
 	}
 	touched := false
-	rules := slices.ContainsFunc(slices.Concat(put, gone), func(x Object) bool { return x.Ref().Kind == KindRule })
+	rules := slices.ContainsFunc(slices.Concat(put, gone), func(x Object) bool { return x.Ref().Kind == KindRule || x.Ref().Kind == KindRole })
 	ways := slices.ContainsFunc(slices.Concat(put, gone), func(x Object) bool { return x.Ref().Kind == KindSelection })
 	mail := false
 	for _, x := range gone {
@@ -340,10 +340,10 @@ func (x *Unit) Describe() []Value { return describeSettings(kindSettings[x.Kind]
 // Refers is the set whose rules it shares.
 func (p *Provider) Refers() []Reference { return References("intakeSet", KindSet, p.IntakeSet) }
 
-// Refers are the provider that it is tied to, the set whose rules it shares, and the groups that it admits.
+// Refers are the provider that it is tied to, the set whose rules it shares, its default role, and the groups that it admits.
 func (a *Application) Refers() []Reference {
 	return slices.Concat(References("provider", KindProvider, a.Provider), References("releaseSet", KindSet, a.ReleaseSet),
-		References("admissions", KindGroup, a.Admissions.Groups()...))
+		References("defaultRole", KindRole, a.DefaultRole), References("admissions", KindGroup, a.Admissions.Groups()...))
 }
 
 // Refers is nothing.

@@ -286,9 +286,12 @@ type Book struct {
 	any                    []int
 	Last                   int // the place of the first rule behind the admissions
 	admits                 map[Name]Admission
+
+	Roles  []*Role // of the application, in their order
+	roster roster
 }
 
-// Says reports whether something is said of anybody.
+// Says reports whether something is said of who enters.
 func (b *Book) Says() bool { return len(b.Rules)+len(b.admits) > 0 }
 
 // For gives the places of rules that can be about somebody: in their order, each once.
@@ -394,12 +397,17 @@ func (s *Snapshot) readRules() {
 		read[p] = rule
 		of[rule.App] = append(of[rule.App], rule)
 	}
+	roles := s.readRoles()
+	for app := range roles {
+		of[app] = of[app] // a book of its own
+	}
 	s.rules, s.books = read, map[Name]*Book{}
 	for app, own := range of {
 		if app != "" {
 			own = append(own, of[""]...)
 		}
 		s.books[app] = newBook(own)
+		s.books[app].cast(roles[app])
 		if a, there := s.apps[app]; there {
 			s.books[app].admit(a.Admissions)
 		}

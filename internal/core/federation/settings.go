@@ -135,8 +135,18 @@ type ApplicationSettings struct {
 	Everyone string `json:"everyone"`
 	// Admissions are the groups that enter, or are kept out, by name.
 	Admissions Admissions `json:"admissions"`
-	Logo       string     `json:"logo"`
-	Policy     string     `json:"policy"`
+	// SentRoles says which of the roles that somebody holds are sent: RolesFirst or RolesChosen, "" for all.
+	SentRoles string `json:"sentRoles"`
+	// DefaultRole is the role of whoever holds none, "" for none.
+	DefaultRole Name `json:"defaultRole"`
+	// RoleNeeded keeps out whoever holds no role.
+	RoleNeeded bool `json:"roleNeeded"`
+	// Approval has admissions wait for the approval of another owner.
+	Approval bool `json:"approval"`
+	// AskForEntry lets people who are refused ask for entry.
+	AskForEntry bool   `json:"askForEntry"`
+	Logo        string `json:"logo"`
+	Policy      string `json:"policy"`
 	// ReleaseMapping makes what it is told of the profile; without rules it is told
 	// all of it, unchanged.
 	ReleaseMapping profile.Mapping `json:"releaseMapping"`
@@ -150,6 +160,12 @@ type ApplicationSettings struct {
 const (
 	EveryoneYes = "yes"
 	EveryoneNo  = "no"
+)
+
+// Which roles are sent, where somebody holds several.
+const (
+	RolesFirst  = "first"
+	RolesChosen = "choose"
 )
 
 // SettingType is what the value of a setting is. On the wire all are texts, but for switches and
@@ -398,6 +414,17 @@ var kindSettings = map[Kind][]Setting{
 		{Name: "admissions", Label: "Groups that are admitted", Type: Pairs, Form: admitting, Group: "People", Most: 400000,
 			Text: "Groups that enter, or are kept out, by name: GROUP=yes, GROUP=no or GROUP=2027-01-31 for the day to whose end (UTC) they enter; " +
 				"of nested groups the nearest that stands here counts"},
+		{Name: "approval", Label: "Admissions wait for approval", Type: Switch, Group: "People",
+			Text: "Who is admitted by name waits until an owner approves it who did not ask for it"},
+		{Name: "askForEntry", Label: "People who are refused may ask for entry", Type: Switch, Group: "People",
+			Text: "The page that refuses them has a button that asks for it; an owner approves or declines"},
+		{Name: "sentRoles", Label: "Of several roles", Type: OneOf, Group: "People", Choices: []string{"", RolesFirst, RolesChosen},
+			Words: map[string]string{"": "all are sent", RolesFirst: "first: the one with the lowest place", RolesChosen: "choose: the person chooses one"},
+			Text:  "Which of the roles that somebody holds are sent: all, the first by place, or the one that the person chooses", Default: "all"},
+		{Name: "defaultRole", Label: "Role of whoever holds none", Type: Named, Group: "People", Refers: KindRole, Most: 63,
+			Text: "Short name of the role that whoever holds none enters with"},
+		{Name: "roleNeeded", Label: "Whoever holds no role does not enter", Type: Switch, Group: "People",
+			Text: "Whoever holds no role, and gets none by default, does not enter"},
 		{Name: "provider", Label: "Provider", Type: Named, Group: "Requests and answers", Refers: KindProvider,
 			Words: map[string]string{"": "decided by the routing"}, Most: 63,
 			Text: "Provider it is tied to; empty leaves it to the routing"},
@@ -647,6 +674,10 @@ func (p *Provider) check() error {
 			return &SettingError{fmt.Sprintf("intakeMapping.rules[%d].mandatory", i), errors.New("people are recognised by " +
 				"what the rule makes, so nobody may lack it; make it mandatory")}
 		}
+	}
+	if at := p.IntakeMapping.Casts(); at >= 0 {
+		return &SettingError{fmt.Sprintf("intakeMapping.rules[%d].from", at),
+			errors.New("nobody has a role before they enter an application; read it in the release of that application")}
 	}
 	return p.Side.Check(p)
 }

@@ -20,9 +20,10 @@ type Snapshot struct {
 	units       *units           // shared, never changed
 	others      map[Ref]Object   // of kinds that nothing is found by here
 	rules       map[*Plain]*Rule // as they were read
-	ways        *waysBook        // rules of provider selection
-	mail        *mailIndex       // domains of addresses
-	books       map[Name]*Book   // access rules by application, "" of those that have none of their own
+	roles       map[*Plain]*Role
+	ways        *waysBook      // rules of provider selection
+	mail        *mailIndex     // domains of addresses
+	books       map[Name]*Book // access rules by application, "" of those that have none of their own
 
 	providerList func() *Directory[*Provider]
 	appList      func() *Directory[*Application]
@@ -74,7 +75,7 @@ func (s *Snapshot) list() *Snapshot {
 func (s *Snapshot) clone() *Snapshot {
 	return (&Snapshot{Gate: s.Gate, providers: maps.Clone(s.providers), apps: maps.Clone(s.apps),
 		providerIDs: maps.Clone(s.providerIDs), appIDs: maps.Clone(s.appIDs), leaving: maps.Clone(s.leaving),
-		byID: maps.Clone(s.byID), sets: maps.Clone(s.sets), units: s.units, others: maps.Clone(s.others), rules: s.rules, books: s.books, ways: s.ways, mail: s.mail}).list()
+		byID: maps.Clone(s.byID), sets: maps.Clone(s.sets), units: s.units, others: maps.Clone(s.others), rules: s.rules, roles: s.roles, books: s.books, ways: s.ways, mail: s.mail}).list()
 }
 
 func (s *Snapshot) addProvider(p *Provider) {

@@ -146,6 +146,9 @@ const (
 	AccessDenied            Code = "access-denied"
 	AccessNobody            Code = "access-nobody"
 	AccessKeptOut           Code = "access-kept-out"
+	RoleNotHeld             Code = "role-not-held"
+	RoleNone                Code = "role-none"
+	RoleLost                Code = "role-lost"
 	AccessUndecided         Code = "access-undecided"
 	AdmissionEnded          Code = "admission-ended"
 	RuleContradicts         Code = "rule-contradicts"
@@ -908,6 +911,16 @@ var catalogue = []Entry{
 	{AccessKeptOut, Error, Gate, "A group of the person is kept out of the application",
 		"Admit the group or the person (innergate app admit APPLICATION --group G, or --person N), if they should enter.",
 		"The nearest of the person's groups of which the application's admissions say something is kept out."},
+	{RoleNotHeld, Error, Gate, "The person does not hold the role that was asked for",
+		"Give them the role (innergate role put ROLE people=…, or a group), or have the application ask for one that they hold.",
+		"The sign-in asked for a role of the application by name, and nobody gave it to the person."},
+	{RoleNone, Error, Gate, "The person holds no role in the application, which needs one",
+		"Give them a role (innergate role put ROLE people=…, or a group), give the application a default role (setting defaultRole), " +
+			"or let people in without one (setting roleNeeded).",
+		"The application's setting roleNeeded keeps out whoever holds no role."},
+	{RoleLost, Error, Gate, "People would lose a role",
+		"Look at whom it affects, and correct the role, the group or the setting.",
+		"A change is about to be saved by which somebody who is known does not hold a role any more that they hold now."},
 	{AccessUnlinked, Error, Gate, "The application takes people of a provider that does not know the person",
 		"Link the person to the provider (innergate person link), or have the application take people of another one (setting provider).",
 		"Foreseen, never at a sign-in: the person has names at other providers alone, and the application's one finds nobody by values."},

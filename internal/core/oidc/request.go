@@ -66,6 +66,7 @@ type Request struct {
 	Prompts      []string // login, consent, select_account, none
 	MaxAge       int      // in seconds, -1 if it says nothing
 	LoginHint    string
+	form         url.Values
 	Provider     string // parameter of the gate's own: a provider to come by, where several are possible
 	IDTokenHint  string
 	Contexts     []string // acr_values: wished for, not demanded (§5.5.1.1)
@@ -83,6 +84,31 @@ const (
 	longestState   = 4 << 10
 )
 
+// parameters are those that the protocol uses itself (OpenID Connect Core §3.1.2.1, RFC 6749 §4.1, RFC 7636 §4.3,
+// RFC 8707 §2, RFC 9101 §5, RFC 9126 §2, RFC 9207 §2), and those of the gate.
+var parameters = []string{"client_id", "client_secret", "client_assertion", "client_assertion_type", "redirect_uri", "response_type",
+	"response_mode", "scope", "state", "nonce", "display", "prompt", "max_age", "ui_locales", "claims_locales", "id_token_hint",
+	"login_hint", "acr_values", "claims", "request", "request_uri", "registration", "code_challenge", "code_challenge_method",
+	"resource", "authorization_details", "dpop_jkt", "code", "error", "iss", "provider"}
+
+// CheckExtension sees whether a parameter of an application's own can have a name, in a request and in the claims
+// parameter.
+func CheckExtension(name string) error {
+	odd := func(c rune) bool {
+		return c != '_' && c != '-' && c != '.' && (c < '0' || c > '9') && (c < 'A' || c > 'Z') && (c < 'a' || c > 'z')
+	}
+	switch {
+	case slices.Contains(parameters, name) || Reserved(name):
+		return fmt.Errorf("%s is a name that the protocol uses itself; take another one, like role", name)
+	case len(name) > 60 || strings.ContainsFunc(name, odd):
+		return fmt.Errorf("%.60q cannot be a parameter; write it in letters, digits, _, - and . like role", name)
+	}
+	return nil
+}
+
+// Extension is a parameter of the application's own, "" for none.
+func (r *Request) Extension(name string) string { return r.form.Get(name) }
+
 // ReadRequest takes a request out of the query or the form that it came in.
 // Parameters without value count as absent (RFC 6749 §3.1). Nothing is checked yet
 // but that it can be read.
@@ -95,7 +121,7 @@ func ReadRequest(form string) (*Request, error) {
 	if err != nil {
 		return nil, page(finding.New(finding.OAuthRequest, finding.Fact("Cause", err.Error())))
 	}
-	r := &Request{MaxAge: -1, others: map[string]string{}}
+	r := &Request{MaxAge: -1, others: map[string]string{}, form: values}
 	for name := range values {
 		values[name] = slices.DeleteFunc(values[name], func(v string) bool { return v == "" })
 		if len(values[name]) > 1 && name != "resource" {

@@ -28,6 +28,7 @@ type Subject struct {
 	Entered       time.Time             // when they entered by it; zero for now
 	Network       string                // of their browser: an address, of IPv6 the /64; "" if there is none
 	Admitted      *federation.Admission // to the application, by their own name; nil if nobody said so
+	Role          string                // name of the one that was asked for or chosen, "" for none
 	Proved        func() Proved         // their attributes, as far as a rule asks for them; nil for none
 	proved        *Proved
 	unproved      []string            // attributes that a rule asked for and that have values nobody vouches for
@@ -69,6 +70,10 @@ type Entry struct {
 	Rule    *federation.Rule // that decided, of a rule
 	Unit    federation.Name  // whose admission decided; "" for the person's own
 	Reasons reason.Reasons
+
+	Held  []Holding          // all roles that they hold
+	Roles []*federation.Role // that they enter with
+	Pick  bool               // of these they choose one
 }
 
 // Ground says what a decision rests on: "rule NAME", "admission GROUP", "admission" for the person's own, "default", or
@@ -86,8 +91,17 @@ const Say = "Say"
 
 // Enter decides whether somebody may enter an application now: by the first rule that is about them, by their
 // admission, which stands between the application's rules and those of the gate, else by the application's
-// default. What it gives for a step-up is what is to be asked for; one that the sign-in fulfils lets in.
+// default. What it gives for a step-up is what is to be asked for; one that the sign-in fulfils lets in. Whoever enters
+// does so with the roles that they hold, and not at all as what they do not.
 func Enter(snap *federation.Snapshot, app *federation.Application, s Subject, now time.Time) (Entry, error) {
+	e, err := mayEnter(snap, app, &s, now)
+	if err != nil || len(snap.Book(app.Name).Roles) == 0 && s.Role == "" && !app.RoleNeeded {
+		return e, err
+	}
+	return as(snap, app, &s, e, now)
+}
+
+func mayEnter(snap *federation.Snapshot, app *federation.Application, s *Subject, now time.Time) (Entry, error) {
 	around := s.within(snap)
 	book := snap.Book(app.Name)
 	admitted := false
@@ -104,7 +118,7 @@ func Enter(snap *federation.Snapshot, app *federation.Application, s Subject, no
 			return s.failed(app, r, err)
 		}
 		if lacks == allHold {
-			return decided(snap, app, r, s, now)
+			return decided(snap, app, r, *s, now)
 		}
 	}
 	if !admitted {
@@ -414,19 +428,22 @@ func names(all []federation.Name) string {
 	return strings.Join(words, " or ")
 }
 
-// Sentence reads a rule aloud.
-func Sentence(r *federation.Rule) string {
-	var who []string
+func numbers(all []int64) string {
+	words := make([]string, len(all))
+	for i, n := range all {
+		words[i] = strconv.FormatInt(n, 10)
+	}
+	return strings.Join(words, " or ")
+}
+
+// conditions read aloud whom a rule is about.
+func conditions(r *federation.Rule) (who []string) {
 	add := func(is bool, words string) {
 		if is {
 			who = append(who, words)
 		}
 	}
-	people := make([]string, len(r.People))
-	for i, n := range r.People {
-		people[i] = strconv.FormatInt(n, 10)
-	}
-	add(len(people) > 0, "is person "+strings.Join(people, " or "))
+	add(len(r.People) > 0, "is person "+numbers(r.People))
 	add(len(r.Groups) > 0, "is in "+names(r.Groups)+map[bool]string{true: " itself"}[r.Alone])
 	add(len(r.Organisations) > 0, "belongs to "+names(r.Organisations))
 	add(len(r.UserTypes) > 0, "is marked as "+strings.Join(r.UserTypes, " or "))
@@ -434,6 +451,12 @@ func Sentence(r *federation.Rule) string {
 	add(len(r.Networks) > 0, "is in the network "+prefixes(r.Networks))
 	add(len(r.Contexts) > 0, "signed in as strongly as "+strings.Join(r.Contexts, " or "))
 	add(r.When != "", "fulfils "+r.When)
+	return who
+}
+
+// Sentence reads a rule aloud.
+func Sentence(r *federation.Rule) string {
+	who := conditions(r)
 	subject := "Everybody"
 	if len(who) > 0 {
 		subject = "Whoever " + strings.Join(who, " and ")

@@ -94,12 +94,13 @@ type Rule struct {
 }
 
 // Source is one of: an attribute, the person's name at the provider, a constant, an
-// expression.
+// expression, and, of a release, the roles that they enter with.
 type Source struct {
 	// Attribute is a name, a friendly name, or the path of a claim: address.country.
 	Attribute string `json:"attribute,omitempty"`
 	Format    string `json:"nameFormat,omitempty"` // that it must have (SAML core §2.7.3.1), "" for any
 	Subject   bool   `json:"subject,omitempty"`    // NameID or sub
+	Role      bool   `json:"role,omitempty"`       // the values that are sent for the roles that they enter with
 	Constant  string `json:"constant,omitempty"`
 	// Expression is CEL that gives a value or a list of them; see package expression.
 	Expression string `json:"expression,omitempty"`
@@ -110,6 +111,8 @@ func (s Source) String() string {
 	switch {
 	case s.Subject:
 		return "the subject"
+	case s.Role:
+		return "the role"
 	case s.Constant != "":
 		return fmt.Sprintf("%q", s.Constant)
 	case s.Expression != "":
@@ -305,14 +308,14 @@ func (t Target) check(bad wrong) error {
 
 func (s Source) check(field string, bad wrong) error {
 	given := 0
-	for _, is := range []bool{s.Attribute != "", s.Subject, s.Constant != "", s.Expression != ""} {
+	for _, is := range []bool{s.Attribute != "", s.Subject, s.Role, s.Constant != "", s.Expression != ""} {
 		if is {
 			given++
 		}
 	}
 	switch {
 	case given != 1:
-		return bad(field, "it is to be one of an attribute, the subject, a constant and an expression; %d are given", given)
+		return bad(field, "it is to be one of an attribute, the subject, the role, a constant and an expression; %d are given", given)
 	case s.Format != "" && s.Attribute == "":
 		return bad(field+".nameFormat", "only an attribute has one; leave it out")
 	case len(s.Attribute)+len(s.Format) > longestText || len(s.Constant) > longestText:

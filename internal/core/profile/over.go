@@ -89,6 +89,11 @@ func (m Mapping) Keeps() int {
 	return slices.IndexFunc(m.Rules, func(r Rule) bool { return r.Keep != "" })
 }
 
+// Casts gives the place of the first rule that reads the role somebody enters with, -1 if there is none.
+func (m Mapping) Casts() int {
+	return slices.IndexFunc(m.Rules, func(r Rule) bool { return slices.ContainsFunc(r.From, func(s Source) bool { return s.Role }) })
+}
+
 // Lasting are those of a profile's attributes that rules keep with the person, and the
 // names of all that they would keep.
 func (m Mapping) Lasting(attributes []Attribute) (out []Attribute, names []string) {

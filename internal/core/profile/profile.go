@@ -37,6 +37,7 @@ type Profile struct {
 	Attributes []Attribute `json:"attributes,omitempty"`
 	// Verified are the e-mail addresses that the provider itself says are verified, by Key.
 	Verified []string    `json:"-"`
+	Roles    []string    `json:"-"` // values that are sent for the roles that they enter with
 	named    bool        // a rule made the subject
 	said     []Attribute // without what the gate knows beside; see Beside
 	beside   bool
@@ -48,6 +49,12 @@ func (p Profile) Beside(known []Attribute) Profile {
 		p.said, p.beside = p.Attributes, true
 	}
 	p.Attributes = known
+	return p
+}
+
+// As is a profile of somebody who enters with roles, by the values that are sent for these.
+func (p Profile) As(roles []string) Profile {
+	p.Roles = roles
 	return p
 }
 

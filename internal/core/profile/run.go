@@ -336,6 +336,7 @@ func (r *rule) sources(in *indexed, w *Worked, tell bool) (values []Value) {
 // indexed are somebody's attributes, by name and friendly name.
 type indexed struct {
 	subject Value
+	roles   []Value
 	list    []Attribute
 	by      map[string]int
 	format  string
@@ -360,7 +361,8 @@ func (in *indexed) room(n int) []Value {
 
 func index(p Profile) indexed {
 	in := indexed{left: budget, subject: TextOf(p.Subject.Value), format: p.Subject.Format, list: p.Attributes,
-		by: make(map[string]int, len(p.Attributes))}
+		roles: Texts(p.Roles...),
+		by:    make(map[string]int, len(p.Attributes))}
 	for i := len(p.Attributes) - 1; i >= 0; i-- {
 		if a := &p.Attributes[i]; a.Friendly != "" {
 			in.by[a.Friendly] = i
@@ -379,6 +381,8 @@ func (in *indexed) of(s Source, path []string) []Value {
 		return nil
 	case s.Subject:
 		return []Value{in.subject}
+	case s.Role:
+		return in.roles
 	case s.Constant != "":
 		return []Value{TextOf(s.Constant)}
 	case s.Format != "":

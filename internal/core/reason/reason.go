@@ -53,6 +53,7 @@ const (
 	WishContexts     Code = "wish-contexts"
 	WishAge          Code = "wish-age"
 	WishSubject      Code = "wish-subject"
+	WishRole         Code = "wish-role"
 	WishLost         Code = "wish-lost"
 	ProofFresh       Code = "proof-fresh"
 	ProofContext     Code = "proof-context"
@@ -78,6 +79,10 @@ const (
 	AccessRule       Code = "access-rule"
 	AccessAdmitted   Code = "access-admitted"
 	AccessUnproved   Code = "access-unproved"
+	RoleHeld         Code = "role-held"
+	RoleFailed       Code = "role-failed"
+	RoleChosen       Code = "role-chosen"
+	QuestionRole     Code = "question-role"
 	AccessStepUp     Code = "access-step-up"
 	IntakeMapped     Code = "intake-mapped"
 	IntakeRule       Code = "intake-rule"
@@ -127,6 +132,7 @@ var texts = map[Code][2]string{
 	WishContexts:     {"Wish", "context, %s: %s"},
 	WishAge:          {"Wish", "signed in at most %s ago"},
 	WishSubject:      {"Wish", "this person: %s"},
+	WishRole:         {"Wish", "as %s"},
 	WishLost:         {"Wish", "%s cannot be told the provider, or done there, and is left out"},
 	ProofFresh:       {"New sign-in", "at %s"},
 	ProofContext:     {"Context", "%s is what was asked for"},
@@ -153,6 +159,10 @@ var texts = map[Code][2]string{
 	AccessEverybody:  {"Access", "everybody with a valid answer from the provider may enter"},
 	AccessRule:       {"Access", "%s, by the rule %s: %s"},
 	AccessAdmitted:   {"Access", "admitted by name: %s"},
+	RoleHeld:         {"Role", "enters as %s: %s"},
+	RoleFailed:       {"Role", "nobody holds %s by its rule, whose condition cannot be evaluated: %s"},
+	QuestionRole:     {"Question", "asked which of several roles they enter with"},
+	RoleChosen:       {"Role", "the person chose %s"},
 	AccessUnproved:   {"Access", "left out of conditions, because nobody who is trusted for it vouches for the values: %s"},
 	AccessStepUp:     {"Access", "the rule %s asks for a stronger or fresher sign-in: asked once"},
 	ReleaseUnchanged: {"Release", "handed on unchanged"},

@@ -10,14 +10,16 @@ import (
 
 // Consequence is what a change does to people who signed in lately.
 type Consequence struct {
-	Looked  int // sign-ins that it touches
-	Seen    int // people in all
-	Known   int // people in all whose entry was foreseen, where a change decides on it
-	Shut    int // people who would not be let in any more
-	Renamed int // people of whom an application would hear by another name
-	Held    int // people who would be asked something first
-	Told    int // people of whom an application would be told something else
-	Let     int // people who would be let in, and were not
+	Looked  int    // sign-ins that it touches
+	Seen    int    // people in all
+	Known   int    // people in all whose entry was foreseen, where a change decides on it
+	Shut    int    // people who would not be let in any more
+	Renamed int    // people of whom an application would hear by another name
+	Held    int    // people who would be asked something first
+	Told    int    // people of whom an application would be told something else
+	Let     int    // people who would be let in, and were not
+	Cast    int    // people who would enter with other roles
+	Casts   []Cast // by role
 	// Offered are providers that are offered where they were not, and Choosing how many people gain a choice.
 	Offered  []policy.Offer
 	Choosing int
@@ -28,6 +30,12 @@ type Consequence struct {
 	People   []Affected
 	Finding  *finding.Finding // what has to be confirmed; nil for nothing
 	Digest   string           // to confirm it by
+}
+
+// Cast is how many come to hold a role of an application, or lose it.
+type Cast struct {
+	App, Role  string
+	Gain, Lose int
 }
 
 // Way is what a change does to somebody's way.
@@ -76,6 +84,7 @@ func (c Consequence) And(d Consequence) Consequence {
 	c.Looked, c.Seen, c.Shut, c.Renamed, c.Held = c.Looked+d.Looked, c.Seen+d.Seen, c.Shut+d.Shut, c.Renamed+d.Renamed, c.Held+d.Held
 	c.Known, c.Offered, c.Choosing = max(c.Known, d.Known), slices.Concat(c.Offered, d.Offered), c.Choosing+d.Choosing
 	c.Told, c.Let, c.Untold, c.Stopped = c.Told+d.Told, c.Let+d.Let, c.Untold+d.Untold, c.Stopped || d.Stopped
+	c.Cast, c.Casts = c.Cast+d.Cast, slices.Concat(c.Casts, d.Casts)
 	c.Cause, c.People = cmp.Or(c.Cause, d.Cause), slices.Concat(c.People, d.People)
 	if d.Ways.all() > 0 {
 		c.Ways = d.Ways
@@ -103,4 +112,5 @@ const (
 	BecomesHeld    = "asked first"
 	BecomesTold    = "told otherwise"
 	BecomesLet     = "let in"
+	BecomesCast    = "other roles"
 )

@@ -111,6 +111,7 @@ func (rm *Room) losses(ctx context.Context, before, after *federation.Snapshot, 
 		lost.Shut++
 		lost.Lose(fmt.Sprintf("%s at %s: %s", m.name, m.app, m.cause), m.app)
 	}
+	got.moved.drop(&lost)
 	if lost.Unmet, err = rm.unmet(ctx, before, after); err != nil {
 		return err
 	}
@@ -142,6 +143,9 @@ func digest(before, after *federation.Snapshot, code finding.Code, moved moves) 
 		if m.loses {
 			fmt.Fprintln(h, m.person, m.app)
 		}
+	}
+	for _, m := range moved.dropping() {
+		fmt.Fprintln(h, m.person, m.app, m.drops)
 	}
 	return hex.EncodeToString(h.Sum(nil)[:8])
 }

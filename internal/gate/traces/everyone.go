@@ -22,7 +22,9 @@ type Entrant struct {
 	Name     string
 	Decision federation.Outcome
 	By       Ground
-	Finding  string // title of the finding, of who does not enter
+	Finding  string   // title of the finding, of who does not enter
+	Roles    []string // that they enter with; of Pick one of these
+	Pick     bool
 }
 
 // Ground is what a decision rests on.
@@ -39,11 +41,18 @@ type Counted struct {
 	Count    int
 }
 
+// CountedRole is how many enter with a role, by its name; "" for none.
+type CountedRole struct {
+	Role, Title string
+	Count       int
+}
+
 // Everyone is who enters an application, of all who are known, and who does not, by number.
 type Everyone struct {
 	At     time.Time
 	People []Entrant
 	Counts []Counted
+	Roles  []CountedRole // of those who enter
 	snap   *federation.Snapshot
 }
 
@@ -99,7 +108,7 @@ func (rm *Room) Everyone(ctx context.Context, snap *federation.Snapshot, app *fe
 		return nil, err
 	}
 	p.Set(total)
-	out.count(snap)
+	out.count(snap, app)
 	rm.keep(app, out)
 	return out, nil
 }
@@ -143,7 +152,7 @@ func (rm *Room) Some(ctx context.Context, snap *federation.Snapshot, app *federa
 		}
 		p.Set(int64(len(out.People)))
 	}
-	out.count(snap)
+	out.count(snap, app)
 	return out, nil
 }
 
@@ -157,7 +166,9 @@ func (r *Reach) entrantBy(got crossing.Foreseen) Entrant {
 	out := Entrant{Person: r.who.ID, Name: crossing.NameOf(r.who.Person, r.who.Subject.Value), Decision: got.Decision, By: GroundOf(got)}
 	if got.Finding != nil {
 		out.Finding = got.Finding.Title
+		return out
 	}
+	out.Roles, out.Pick = got.Entry.RoleNames(), got.Entry.Pick
 	return out
 }
 
@@ -173,7 +184,7 @@ func GroundOf(f crossing.Foreseen) Ground {
 }
 
 // count puts people in order, and counts them by what decides.
-func (e *Everyone) count(snap *federation.Snapshot) {
+func (e *Everyone) count(snap *federation.Snapshot, app *federation.Application) {
 	slices.SortFunc(e.People, func(a, b Entrant) int { return cmp.Compare(a.Person, b.Person) })
 	at := map[Counted]int{}
 	for _, p := range e.People {
@@ -186,9 +197,32 @@ func (e *Everyone) count(snap *federation.Snapshot) {
 		}
 		e.Counts = append(e.Counts, c)
 	}
+	if roles := snap.Book(app.Name).Roles; len(roles) > 0 {
+		e.Roles = countRoles(roles, e.People)
+	}
 	slices.SortFunc(e.Counts, func(a, b Counted) int {
 		return cmp.Or(strings.Compare(string(a.Decision), string(b.Decision)), b.Count-a.Count, strings.Compare(string(a.By.Name), string(b.By.Name)))
 	})
+}
+
+// countRoles counts who enters with each role, in the order of the roles, and who with none.
+func countRoles(roles []*federation.Role, people []Entrant) (out []CountedRole) {
+	count := map[string]int{}
+	for _, p := range people {
+		if p.Decision == federation.Deny {
+			continue
+		}
+		for _, as := range p.Roles {
+			count[as]++
+		}
+		if len(p.Roles) == 0 {
+			count[""]++
+		}
+	}
+	for _, r := range roles {
+		out = append(out, CountedRole{r.As, r.Title, count[r.As]})
+	}
+	return append(out, CountedRole{Count: count[""]})
 }
 
 // Whose narrows a list of everyone.
@@ -196,6 +230,7 @@ type Whose struct {
 	Search   string             // in names, and numbers
 	Decision federation.Outcome // Enters for all but deny
 	By       *Ground
+	Role     *string // by its name; "" for those who enter with none
 	After    int64
 	Limit    int // 0 for all
 }
@@ -203,11 +238,20 @@ type Whose struct {
 // Enters is every decision but a denial.
 const Enters federation.Outcome = "enters"
 
+func (w Whose) decision(p Entrant) bool {
+	return w.Decision == "" || w.Decision == p.Decision || w.Decision == Enters && p.Decision != federation.Deny
+}
+
+// has reports whether somebody enters with a role, "" for with none.
+func (p Entrant) has(role string) bool {
+	return p.Decision != federation.Deny && (slices.Contains(p.Roles, role) || role == "" && len(p.Roles) == 0)
+}
+
 // Page gives those who fit, from a number on, and how many fit in all.
 func (e *Everyone) Page(w Whose) (out []Entrant, total int) {
 	words := strings.Fields(strings.ToLower(w.Search))
 	for _, p := range e.People {
-		if w.Decision == Enters && p.Decision == federation.Deny || w.Decision != "" && w.Decision != Enters && p.Decision != w.Decision || w.By != nil && p.By != *w.By {
+		if !w.decision(p) || w.By != nil && p.By != *w.By || w.Role != nil && !p.has(*w.Role) {
 			continue
 		}
 		name := strings.ToLower(p.Name)
@@ -225,6 +269,7 @@ func (e *Everyone) Page(w Whose) (out []Entrant, total int) {
 type Entering struct {
 	App     *federation.Application
 	Entrant Entrant
+	Entry   policy.Entry
 	Why     string
 }
 
@@ -250,7 +295,7 @@ func (rm *Room) EntriesOf(ctx context.Context, snap *federation.Snapshot, person
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, Entering{App: a, Entrant: r.entrantBy(got), Why: got.InWords()})
+		out = append(out, Entering{App: a, Entrant: r.entrantBy(got), Entry: got.Entry, Why: got.InWords()})
 	}
 	return out, nil
 }

@@ -13,6 +13,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/gate/change"
 )
 
@@ -26,6 +27,8 @@ type move struct {
 	what      string // of change.Affected
 	cause     string
 	loses     bool
+	// Of somebody who enters before and after: roles that they come to hold, and those that they lose.
+	gains, drops []string
 }
 
 // moves are those of all people who are known.
@@ -39,12 +42,15 @@ type moves struct {
 func touched(before, after *federation.Snapshot) (out []federation.Name) {
 	for _, a := range after.Applications() {
 		old, there := before.Application(a.Name)
-		if there && a.Attended() && (old.Everyone != a.Everyone || !before.Enters(a.Name, after)) {
+		if there && a.Attended() && (old.Everyone != a.Everyone || cast(old) != cast(a) || !before.Enters(a.Name, after)) {
 			out = append(out, a.Name)
 		}
 	}
 	return out
 }
+
+// cast is what the settings of an application say of roles.
+func cast(a *federation.Application) any { return [3]any{a.SentRoles, a.DefaultRole, a.RoleNeeded} }
 
 // moves foresees, for everybody who is known, whose entry a change decides otherwise. Whoever comes for the first
 // time is not among them.
@@ -78,7 +84,7 @@ func (m *moves) sort() {
 	})
 }
 
-var weights = map[string]int{change.BecomesShut: 3, change.BecomesHeld: 2, change.BecomesLet: 1}
+var weights = map[string]int{change.BecomesShut: 4, change.BecomesHeld: 3, change.BecomesCast: 2, change.BecomesLet: 1}
 
 // moved tells to which applications somebody's entry is decided otherwise by another configuration.
 func (r *Reach) moved(after *federation.Snapshot, apps []federation.Name, now time.Time) ([]move, error) {
@@ -100,11 +106,15 @@ func (r *Reach) against(then *Reach, apps []federation.Name, now time.Time) (out
 		if err != nil {
 			return nil, err
 		}
-		if old.Decision == next.Decision {
-			continue
-		}
 		m := move{person: r.who.ID, name: crossing.NameOf(r.who.Person), app: string(name), what: change.BecomesHeld}
+		if old.Decision != federation.Deny && next.Decision != federation.Deny {
+			m.gains, m.drops = without(next.Entry, old.Entry), without(old.Entry, next.Entry)
+		}
 		switch {
+		case old.Decision == next.Decision && len(m.gains)+len(m.drops) == 0:
+			continue
+		case old.Decision == next.Decision:
+			m.what = change.BecomesCast
 		case next.Decision == federation.Deny:
 			m.what, m.loses, m.cause = change.BecomesShut, true, next.Finding.Title
 		case next.Decision == federation.Allow || old.Decision == federation.Deny:
@@ -113,6 +123,53 @@ func (r *Reach) against(then *Reach, apps []federation.Name, now time.Time) (out
 		out = append(out, m)
 	}
 	return out, nil
+}
+
+// without are the roles that somebody enters with by one decision and not by another.
+func without(a, b policy.Entry) (out []string) {
+	other := b.RoleNames()
+	for _, as := range a.RoleNames() {
+		if !slices.Contains(other, as) {
+			out = append(out, as)
+		}
+	}
+	return out
+}
+
+// casts counts by role who comes to hold it and who loses it, in the order of applications and roles.
+func (m moves) casts() (out []change.Cast) {
+	at := map[[2]string]*change.Cast{}
+	of := func(app, role string) *change.Cast {
+		if at[[2]string{app, role}] == nil {
+			at[[2]string{app, role}] = &change.Cast{App: app, Role: role}
+		}
+		return at[[2]string{app, role}]
+	}
+	for _, x := range m.all {
+		for _, role := range x.gains {
+			of(x.app, role).Gain++
+		}
+		for _, role := range x.drops {
+			of(x.app, role).Lose++
+		}
+	}
+	for _, c := range at {
+		out = append(out, *c)
+	}
+	slices.SortFunc(out, func(a, b change.Cast) int {
+		return cmp.Or(strings.Compare(a.App, b.App), strings.Compare(a.Role, b.Role))
+	})
+	return out
+}
+
+// dropping are those who lose a role, each once.
+func (m moves) dropping() (out []move) {
+	for _, x := range m.all {
+		if len(x.drops) > 0 {
+			out = append(out, x)
+		}
+	}
+	return out
 }
 
 // beside are the moves of those whose recorded sign-ins do not tell the same already.
@@ -132,20 +189,30 @@ func (m moves) beside(got Evaluated) (out []move) {
 	return out
 }
 
+// differences are the roles that somebody gains and loses, for people.
+func (x move) differences() (out []federation.Difference) {
+	if len(x.gains)+len(x.drops) > 0 {
+		out = append(out, federation.Difference{Label: "Roles", Before: strings.Join(x.drops, ", "), After: strings.Join(x.gains, ", ")})
+	}
+	return out
+}
+
 // into counts moves with what recorded sign-ins came to.
 func (m moves) into(out *change.Consequence, got Evaluated) {
-	out.Known, out.Stopped = m.known, out.Stopped || m.stopped
+	out.Known, out.Stopped, out.Casts = m.known, out.Stopped || m.stopped, m.casts()
 	for _, x := range m.beside(got) {
 		switch x.what {
 		case change.BecomesShut:
 			out.Shut++
 		case change.BecomesHeld:
 			out.Held++
+		case change.BecomesCast:
+			out.Cast++
 		default:
 			out.Let++
 		}
 		if len(out.People) < mostAffected {
-			out.People = append(out.People, change.Affected{Person: x.person, Name: x.name, Application: x.app, What: x.what})
+			out.People = append(out.People, change.Affected{Person: x.person, Name: x.name, Application: x.app, What: x.what, Differences: x.differences()})
 		}
 	}
 }
@@ -204,6 +271,10 @@ func (rm *Room) Foreseen(ctx context.Context, snap *federation.Snapshot, all []B
 		lost.Lose(fmt.Sprintf("%s at %s: %s", m.name, m.app, m.cause), m.app)
 		fmt.Fprintln(h, m.person, m.app)
 	}
+	got.drop(&lost)
+	for _, m := range got.dropping() {
+		fmt.Fprintln(h, m.person, m.app, m.drops)
+	}
 	lost.Shut = out.Shut
 	if out.Finding = lost.Finding(); out.Finding != nil {
 		out.Digest = hex.EncodeToString(h.Sum(nil)[:8])
@@ -211,10 +282,18 @@ func (rm *Room) Foreseen(ctx context.Context, snap *federation.Snapshot, all []B
 	return out, nil
 }
 
+// drop notes who loses a role.
+func (m moves) drop(lost *crossing.Losses) {
+	for _, x := range m.dropping() {
+		lost.Cast++
+		lost.Lose(fmt.Sprintf("%s at %s: no longer %s", x.name, x.app, strings.Join(x.drops, ", ")), x.app)
+	}
+}
+
 // deciding are the applications on whose entry something is said.
 func deciding(snap *federation.Snapshot) (out []federation.Name) {
 	for _, a := range snap.Applications() {
-		if a.Attended() && (a.Everyone == federation.EveryoneNo || snap.Book(a.Name).Says()) {
+		if a.Attended() && (a.Everyone == federation.EveryoneNo || snap.Book(a.Name).Says() || len(snap.Book(a.Name).Roles) > 0) {
 			out = append(out, a.Name)
 		}
 	}

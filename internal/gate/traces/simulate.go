@@ -26,6 +26,7 @@ type Simulation struct {
 	Groups           []federation.Name // that somebody without an account is in
 	Provider         *federation.Provider
 	Context, Network string
+	Role             string    // that is asked for
 	SignedIn         time.Time // zero for now
 	Now              time.Time // zero for now
 }
@@ -63,6 +64,7 @@ func (rm *Room) Simulate(ctx context.Context, snap *federation.Snapshot, s Simul
 	if s.Person == 0 {
 		t.Said.Attributes, t.Person.Key, t.Silent = s.Attributes, "", t.Provider == nil
 	}
+	t.Wish.Role = s.Role
 	if t.Now = s.Now; t.Now.IsZero() {
 		t.Now = rm.now()
 	}

@@ -368,6 +368,11 @@ func (a *Application) Check(r *federation.Application) error {
 			return wrong(field+".name", "%s is said by the protocol, not by a mapping; tell it under another name", rule.To.Name)
 		}
 	}
+	if a.RoleParameter != "" {
+		if err := oidc.CheckExtension(a.RoleParameter); err != nil {
+			return wrong("roleParameter", "%w", err)
+		}
+	}
 	m := a.method()
 	switch {
 	case a.ClientKind == "":

@@ -177,8 +177,11 @@ func (a *Application) wish(g *federation.Gate, q *oidc.Request, r *reply) (w cro
 		}
 		w.Subject = sub
 	}
-	if no := r.claims(q.Claims, &w); no != nil {
+	if no := r.claims(q.Claims, a.RoleParameter, &w); no != nil {
 		return w, no
+	}
+	if role := q.Extension(a.RoleParameter); a.RoleParameter != "" && role != "" {
+		w.Role = finding.Clip(role)
 	}
 	r.IDClaims, r.InfoClaims = a.bounded(r.IDClaims), a.bounded(r.InfoClaims)
 	if len(w.Contexts) > mostContexts {
@@ -214,8 +217,8 @@ func (a *Application) hinted(g *federation.Gate, token string) (string, *finding
 const mostClaims = 100
 
 // claims reads the claims parameter (OpenID Connect Core §5.5). A context that is
-// essential is demanded, and so is a subject that is named.
-func (r *reply) claims(text string, w *crossing.Wish) *oidc.Refusal {
+// essential is demanded, and so are a subject that is named, and a role, by the name that the record gives the claim.
+func (r *reply) claims(text, role string, w *crossing.Wish) *oidc.Refusal {
 	if text == "" {
 		return nil
 	}
@@ -249,6 +252,9 @@ func (r *reply) claims(text string, w *crossing.Wish) *oidc.Refusal {
 		w.Timed = true
 	}
 	for _, place := range []map[string]any{wanted, info} {
+		if asked, _ := place[role].(map[string]any); role != "" && len(named(asked)) > 0 {
+			w.Role = finding.Clip(named(asked)[0])
+		}
 		sub, _ := place["sub"].(map[string]any)
 		switch one := named(sub); {
 		case len(one) != 1:

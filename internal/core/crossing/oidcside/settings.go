@@ -36,6 +36,8 @@ type ApplicationSettings struct {
 	RefreshAbsolute string       `json:"refreshAbsolute"`
 	SignInAge       string       `json:"signInAge"`
 	SecretID        string       `json:"secretId"`
+	// RoleParameter is the request parameter, or the claim of the parameter claims, by which it asks for a role.
+	RoleParameter string `json:"roleParameter"`
 }
 
 var applicationSettings = []federation.Setting{
@@ -65,6 +67,8 @@ var applicationSettings = []federation.Setting{
 		Text: "Audiences its access tokens may name (resource), separated by spaces"},
 	{Name: "serves", Label: "Audiences that it is itself", Type: federation.List, Group: "Tokens", Most: 4000,
 		Text: "Audiences that it is itself, so that it may have their tokens introspected, separated by spaces"},
+	{Name: "roleParameter", Label: "Parameter by which it asks for a role", Type: federation.OneLine, Group: "Requests and answers", Most: 60,
+		Text: "Name of the request parameter, or of the claim in the parameter claims, by which it asks for one of its roles, like role; empty for none"},
 	{Name: "askConsent", Label: "Ask people whether it may be told", Type: federation.Switch, Group: "Requests and answers",
 		Text: "The person is asked whether it may be told, once; otherwise only where the request wants it"},
 	{Name: "withoutPKCE", Label: "Exception: no PKCE", Type: federation.Switch, Group: "Exceptions",

@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/client"
+)
+
+// roles are the commands about roles of applications.
+func (e *environment) roles() *ucli.Command {
+	return &ucli.Command{Name: "role", Usage: "roles of applications: as what somebody enters, and what is sent for it", Commands: []*ucli.Command{
+		{Name: "list", Usage: "read roles aloud: who holds them, and what is sent",
+			Description: "A release mapping sends them by the source role: {to: {name: role}, from: [{role: true}]}.",
+			Flags:       []ucli.Flag{&ucli.StringFlag{Name: "application", Usage: "its roles alone"}},
+			Action:      e.action(nil, e.listRoles)},
+		{Name: "put", Usage: "make a role, or change settings of it", ArgsUsage: "NAME SETTING=VALUE …",
+			Description: "What is not named stays. Settings: title, application, role, order, values, people, groups, organisations, userTypes,\n" +
+				"providers, when. Those that take several values take them with | between. innergate object kinds role explains them.",
+			Flags: []ucli.Flag{&ucli.BoolFlag{Name: "dry-run", Usage: "only tell what would change"}, yesFlag},
+			Action: e.anyNumber(func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
+				if len(args) == 0 {
+					return &usageError{"NAME is missing", "innergate role put NAME title=TITLE application=APPLICATION values=VALUE groups=GROUP"}
+				}
+				return e.putObject(ctx, cmd, c, append([]string{"role/" + args[0]}, args[1:]...))
+			})},
+		{Name: "remove", Usage: "remove a role", ArgsUsage: "NAME", Flags: []ucli.Flag{yesFlag},
+			Action: e.action([]string{"NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
+				if err := client.Do(ctx, c, api.RemoveObject, api.Of("role", args[0])); err != nil {
+					return err
+				}
+				e.said("removed role/%s", args[0])
+				return nil
+			})},
+	}}
+}
+
+func (e *environment) listRoles(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {
+	l, err := client.Call(ctx, c, api.ListRoles, api.RuleFilter{Application: cmd.String("application")})
+	if err != nil {
+		return err
+	}
+	return e.print(cmd, l.Items, func(w io.Writer) {
+		var t table
+		for _, r := range l.Items {
+			says := r.Sentence
+			if r.Default {
+				says += " It is the default."
+			}
+			t.add("application", r.Application, "role!", r.Role, "object", r.Name, "sent!", strings.Join(r.Values, ", "), "held by!", says)
+		}
+		e.tell(w, t, "No roles. Make one with innergate role put NAME application=APPLICATION title=TITLE values=VALUE groups=GROUP.")
+	})
+}
+
+// roleTable shows the roles that somebody holds.
+func (e *environment) roleTable(w io.Writer, roles []api.HeldRole, choose bool) {
+	if len(roles) == 0 {
+		return
+	}
+	fmt.Fprintln(w)
+	var t table
+	for _, r := range roles {
+		enters := map[bool]string{true: "enters with it", false: "not sent"}[r.Enters]
+		if r.Enters && choose {
+			enters = "may choose it"
+		}
+		t.add("role!", r.Role, "held", r.By, "sent", strings.Join(r.Values, ", "), "here", enters)
+	}
+	e.tell(w, t, "")
+}
+
+func roleWords(roles []api.HeldRole) string {
+	words := []string{}
+	for _, r := range roles {
+		if r.Enters {
+			words = append(words, r.Role)
+		}
+	}
+	return strings.Join(words, ", ")
+}
