@@ -79,6 +79,7 @@ type AdmissionChange struct {
 	People   []int64  `json:"people,omitempty" maxItems:"1000" doc:"Numbers of accounts"`
 	Until    string   `json:"until,omitempty" maxLength:"25" doc:"Day, like 2027-01-31, to whose end (UTC) they enter, or moment; absent for good"`
 	Out      bool     `json:"out,omitempty" doc:"The groups are kept out"`
+	AtOnce   bool     `json:"atOnce,omitempty" doc:"Where admissions wait for approval: they act at once from then on"`
 }
 
 // AdmissionFilter says which page of people.
@@ -96,6 +97,8 @@ type Admissions struct {
 	Default  int64             `json:"default" doc:"How often the setting everyone did"`
 	People   []PersonAdmission `json:"people" doc:"A page of them, by number"`
 	Total    int64             `json:"total" doc:"People in all"`
+	Approval bool              `json:"approval,omitempty" doc:"Admissions wait for the approval of another owner"`
+	Request  int64             `json:"request,omitempty" doc:"Of an admission that waits for approval: its number"`
 }
 
 // GroupAdmission is a group that is admitted, or kept out.

@@ -116,6 +116,10 @@ var (
 	ForeseeEntrants = starts[Named]("/applications/{name}/entrants", "foresee-entrants",
 		"Decide on the entry of everyone who is known; a job tells how far it is, and the counts")
 	ExportEntrants = gets[EntrantFilter, []byte]("/applications/{name}/entrants/export", "export-entrants", "The list of everyone as CSV")
+	ListRequests   = gets[RequestFilter, EntryRequests]("/entry-requests", "list-entry-requests", "Admissions that were asked for, the newest first")
+	ShowRequest    = gets[Numbered, EntryRequest]("/entry-requests/{id}", "show-entry-request", "One of them")
+	ApproveRequest = does[Approves, EntryRequest]("/entry-requests/{id}/approve", "approve-entry-request", "Approve it as it was looked at: it acts at once")
+	DeclineRequest = does[Numbered, EntryRequest]("/entry-requests/{id}/decline", "decline-entry-request", "Decline it; the remark says why")
 	ListRoles      = gets[RuleFilter, List[Role]]("/roles", "list-roles", "Roles of applications, read aloud, in their order")
 	ShowSelection  = gets[RuleFilter, Selection]("/selection", "show-selection", "Provider selection: its rules, read aloud, and whose each domain of addresses is")
 	FindWay        = looks[SentTo[WayAsked], WayFound]("/applications/{name}/way", "find-way", "By which providers somebody would come to an application; nothing is changed")

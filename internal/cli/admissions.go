@@ -27,6 +27,7 @@ func (e *environment) admissionCommands() []*ucli.Command {
 				"what would be, and the digest to admit with.",
 			Metadata: takes("application", ""), Flags: append(who(), &ucli.StringFlag{Name: "until", Usage: "day to whose end (UTC) they enter, like 2027-01-31"},
 				&ucli.BoolFlag{Name: "out", Usage: "keep the groups out instead"},
+				&ucli.BoolFlag{Name: "at-once", Usage: "where admissions wait for approval: have them act at once from then on, which waits for approval itself"},
 				&ucli.StringFlag{Name: "list", Usage: "file with a list of people, or - for standard input"},
 				&ucli.BoolFlag{Name: "skip-bad", Usage: "of a list: leave rows out that cannot be used"},
 				&ucli.StringFlag{Name: "digest", Usage: "of the list that was looked at"}, yesFlag),
@@ -50,7 +51,8 @@ func (e *environment) admissionCommands() []*ucli.Command {
 
 func admissionChange(cmd *ucli.Command) api.AdmissionChange {
 	return api.AdmissionChange{Everyone: cmd.Bool("everyone"), Groups: cmd.StringSlice("group"), People: cmd.Int64Slice("person"),
-		Until: cmd.String("until"), Out: cmd.Bool("out")}
+		Until: cmd.String("until"), Out: cmd.Bool("out"),
+		AtOnce: cmd.Bool("at-once")}
 }
 
 func (e *environment) admit(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
@@ -58,7 +60,7 @@ func (e *environment) admit(ctx context.Context, cmd *ucli.Command, c *client.Cl
 		return e.admitList(ctx, cmd, c, args[0])
 	}
 	in := admissionChange(cmd)
-	if !in.Everyone && len(in.Groups)+len(in.People) == 0 {
+	if !in.Everyone && !in.AtOnce && len(in.Groups)+len(in.People) == 0 {
 		return &usageError{"nobody is named", "Give --everyone, --group G, --person N, or --list FILE."}
 	}
 	return e.admissionsAre(ctx, cmd, c, api.Admit, args[0], in)
@@ -83,6 +85,9 @@ func (e *environment) admissionsAre(ctx context.Context, cmd *ucli.Command, c *c
 }
 
 func (e *environment) admissions(w io.Writer, app string, in api.Admissions) {
+	if in.Request != 0 {
+		fmt.Fprintf(w, "It waits for approval, as request %d: another owner approves it (innergate request show %d).\n\n", in.Request, in.Request)
+	}
 	said := map[string]string{"": "enters: nobody has decided on it", "yes": "enters", "no": "does not enter"}[in.Everyone]
 	fmt.Fprintf(w, "Whoever nothing else is about %s.\n\n", said)
 	var t table

@@ -193,7 +193,8 @@ func (r *rig) changes(number int64, rnd *rand.Rand) {
 	switch rnd.IntN(6) {
 	case 0:
 		again(func(by change.By) error {
-			return r.Accounts.Admit(ctx, by, "planner", accounts.Entry{People: []int64{number}, Until: r.clock.get().Add(time.Hour)})
+			_, err := r.Accounts.Admit(ctx, by, "planner", accounts.Entry{People: []int64{number}, Until: r.clock.get().Add(time.Hour)})
+			return err
 		})
 	case 1:
 		again(func(by change.By) error {
@@ -274,14 +275,14 @@ func TestAdmissionsOfPeople(t *testing.T) {
 		{accounts.Entry{People: []int64{ada}, Out: true}, "out", "only groups"},
 		{accounts.Entry{Everyone: true, Until: r.clock.get().Add(time.Hour)}, "until", "has no end"},
 	} {
-		err := r.Accounts.Admit(ctx, tester, "planner", c.e)
+		err := r.admits("planner", c.e)
 		var fe *change.FieldError
 		require.ErrorAs(t, err, &fe, "%+v", c.e)
 		require.Equal(t, c.field, fe.Field)
 		require.ErrorContains(t, err, c.why)
 	}
-	require.ErrorContains(t, r.Accounts.Admit(ctx, tester, "plannr", accounts.Entry{People: []int64{ada}}), `did you mean "planner"`)
-	require.NoError(t, r.Accounts.Admit(ctx, tester, "planner", accounts.Entry{People: []int64{ada}, Until: r.clock.get().Add(time.Hour)}))
+	require.ErrorContains(t, r.admits("plannr", accounts.Entry{People: []int64{ada}}), `did you mean "planner"`)
+	require.NoError(t, r.admits("planner", accounts.Entry{People: []int64{ada}, Until: r.clock.get().Add(time.Hour)}))
 	require.True(t, enters(ada))
 	require.False(t, enters(bram))
 	tokens := map[int64]given{}
@@ -299,7 +300,7 @@ func TestAdmissionsOfPeople(t *testing.T) {
 	require.Equal(t, federation.Deny, r.comes(driving.Browser{}, 1, saml.ContextPassword, "depot", secret, tokens, ada))
 
 	// Taking entry away is confirmed by what was looked at.
-	require.NoError(t, r.Accounts.Admit(ctx, tester, "planner", accounts.Entry{People: []int64{ada, bram}}))
+	require.NoError(t, r.admits("planner", accounts.Entry{People: []int64{ada, bram}}))
 	err = r.Accounts.Unadmit(ctx, tester, "planner", accounts.Entry{People: []int64{bram}})
 	require.True(t, finding.Is(err, finding.EntryLost))
 	require.Contains(t, finding.Of(err).Evidence, finding.Fact("For example", "Bram Oduya at planner: No rule lets the person in"))
@@ -313,7 +314,7 @@ func TestAdmissionsOfPeople(t *testing.T) {
 	// An application of the same name does not inherit them; of two accounts that are joined the longer one stays.
 	_, err = r.Accounts.Change(ctx, tester, ada, accounts.Edit{Values: map[string][]string{"employeeNumber": {"W-1"}}})
 	require.NoError(t, err)
-	require.NoError(t, r.Accounts.Admit(ctx, tester, "planner", accounts.Entry{People: []int64{bram}, Until: r.clock.get().Add(time.Hour)}))
+	require.NoError(t, r.admits("planner", accounts.Entry{People: []int64{bram}, Until: r.clock.get().Add(time.Hour)}))
 	j, err := r.Accounts.Join(ctx, tester, accounts.Joining{Into: bram, Other: ada, Preview: true})
 	require.NoError(t, err)
 	_, err = r.Accounts.Join(ctx, tester, accounts.Joining{Into: bram, Other: ada, Digest: j.Digest})
@@ -326,7 +327,7 @@ func TestAdmissionsOfPeople(t *testing.T) {
 		r.client("log", federation.Typed{"clientId": id}, federation.Settings{"everyone": "no"})
 		got, _ := r.decides("log", bram, "")
 		require.Equal(t, federation.Deny, got)
-		require.NoError(t, r.Accounts.Admit(ctx, tester, "log", accounts.Entry{People: []int64{bram}}))
+		require.NoError(t, r.admits("log", accounts.Entry{People: []int64{bram}}))
 		require.NoError(t, r.Records.RemoveApplication(ctx, tester, "log"))
 	}
 
@@ -384,7 +385,7 @@ func TestAListOfAdmissions(t *testing.T) {
 	require.ErrorContains(t, err, "5 rows cannot be used")
 	seen, err = r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String())}, &heard{})
 	require.NoError(t, err)
-	require.NoError(t, r.Accounts.Admit(ctx, tester, "planner", accounts.Entry{People: []int64{1}}))
+	require.NoError(t, r.admits("planner", accounts.Entry{People: []int64{1}}))
 	_, err = r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String()), Digest: seen.Digest}, &heard{})
 	require.ErrorContains(t, err, "have changed since")
 	seen, err = r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String())}, &heard{})
@@ -483,7 +484,7 @@ func TestTwoAtOnceAndBack(t *testing.T) {
 		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(name), Title: name})
 		require.NoError(t, err)
 		wait.Go(func() {
-			require.NoError(t, r.Accounts.Admit(ctx, tester, "planner", accounts.Entry{Groups: []string{name}}))
+			require.NoError(t, r.admits("planner", accounts.Entry{Groups: []string{name}}))
 		})
 	}
 	wait.Wait()
@@ -539,4 +540,10 @@ func TestANewConnectionTellsWhoGainsAChoice(t *testing.T) {
 	_, err = r.Records.Configure(ctx, by, change.KindProvider, "club", 0, federation.Settings{"title": "Club"})
 	require.NoError(t, err)
 	require.Empty(t, took.Offered, "nothing new")
+}
+
+// admits admits people or groups to an application by name.
+func (r *rig) admits(app string, e accounts.Entry) error {
+	_, err := r.Accounts.Admit(ctx, tester, app, e)
+	return err
 }

@@ -15,6 +15,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate/accounts"
+	"innergate.example/innergate/internal/gate/approving"
 	"innergate.example/innergate/internal/gate/arrivals"
 	"innergate.example/innergate/internal/gate/checking"
 	"innergate.example/innergate/internal/gate/comparing"
@@ -82,6 +83,7 @@ type Gate struct {
 	Outbox    *outbox.Room
 	Jobs      *jobs.Room
 	Accounts  *accounts.Room
+	Requests  *approving.Room
 	Roll      *roll.Room
 	Comparing *comparing.Room
 
@@ -174,8 +176,12 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Records.Weighs(g.Traces.Rerouted)
 	g.Leaving = leaving.New(leaving.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions,
 		Grants: g.Grants, Outbox: g.Outbox})
+	g.Records.Owned(g.Operators.Count)
+	mailer := mailing.New(o.Mail, o.Now)
+	g.Requests = approving.New(approving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records, People: g.People, Mailer: mailer,
+		Behind: g.Operators.Behind, Owners: g.Operators.Count})
 	g.Accounts = accounts.New(accounts.Parts{Store: o.Store, Now: o.Now, Records: g.Records, People: g.People,
-		Sessions: g.sessions, Leaving: g.Leaving, Traces: g.Traces})
+		Sessions: g.sessions, Leaving: g.Leaving, Traces: g.Traces, Requests: g.Requests})
 	g.Roll = roll.New(o.Store, o.Now, g.Records, g.People, g.Accounts, g.Traces)
 	g.Comparing = comparing.New(o.Store, o.Now, g.Records, g.People, g.Traces)
 	g.Accounts.Forgets(g.Comparing.Forget)
@@ -183,7 +189,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		Sessions: g.sessions, People: g.People, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries})
 	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
 		Sessions: g.sessions, People: g.People, Keys: g.Keys, Tries: g.tries, Grants: g.Grants, Leaving: g.Leaving,
-		Outbox: g.Outbox, Copies: g.Copies, Mailer: mailing.New(o.Mail, o.Now)})
+		Outbox: g.Outbox, Copies: g.Copies, Mailer: mailer, Requests: g.Requests})
 	return err
 }
 

@@ -200,6 +200,23 @@ type AdmissionRow struct {
 	Until  *time.Time // nil for good
 }
 
+// RequestRow is an admission that somebody asked for, and that waits until an owner decides on it.
+type RequestRow struct {
+	ID      int64  `gorm:"primaryKey;autoIncrement"`
+	App     string // ID
+	Person  int64  // who asked for themselves; 0 if an owner did
+	Author  string // who asked, as history has it; "" for a person
+	Owner   string // the owner who stands behind the author
+	Why     string
+	Entry   []byte // JSON: who is to be admitted
+	Asked   time.Time
+	Ends    time.Time // until when it can be decided on
+	State   string
+	Decided *time.Time
+	By      string // who decided
+	Remark  string // of whoever decided
+}
+
 // ComparisonRow is a comparison of an application's accounts with people.
 type ComparisonRow struct {
 	ID      int64  `gorm:"primaryKey;autoIncrement"`

@@ -56,6 +56,7 @@ func (s *server) accessCalls(a huma.API) {
 	s.entrantCalls(a)
 	s.selectionCalls(a)
 	s.roleCalls(a)
+	s.requestCalls(a)
 }
 
 // looked are the rules that are looked at for an application, or for "" all there are: denials of the gate, those of
@@ -172,7 +173,9 @@ func (s *server) admissionCalls(a huma.API) {
 		return s.admitting(ctx, in, g.Accounts.Admit)
 	})
 	call(s, a, api.Unadmit, func(ctx context.Context, in *api.SentTo[api.AdmissionChange]) (*body[api.Admissions], error) {
-		return s.admitting(ctx, in, g.Accounts.Unadmit)
+		return s.admitting(ctx, in, func(ctx context.Context, by change.By, app string, e accounts.Entry) (int64, error) {
+			return 0, g.Accounts.Unadmit(ctx, by, app, e)
+		})
 	})
 	s.listed(a, api.AdmitList, "admit a list of people", func(ctx context.Context, who change.By, app string, in roll.Import, p jobs.Progress) (any, error) {
 		return g.Roll.Admit(ctx, who, app, in, p)
@@ -212,8 +215,9 @@ func (s *server) listed(a huma.API, o api.Operation[api.Named, api.Job], what st
 }
 
 func (s *server) admitting(ctx context.Context, in *api.SentTo[api.AdmissionChange],
-	do func(context.Context, change.By, string, accounts.Entry) error) (*body[api.Admissions], error) {
-	e := accounts.Entry{Everyone: in.Body.Everyone, Groups: in.Body.Groups, People: in.Body.People, Out: in.Body.Out}
+	do func(context.Context, change.By, string, accounts.Entry) (request int64, err error)) (*body[api.Admissions], error) {
+	e := accounts.Entry{Everyone: in.Body.Everyone, Groups: in.Body.Groups, People: in.Body.People, Out: in.Body.Out,
+		AtOnce: in.Body.AtOnce}
 	if in.Body.Until != "" {
 		var err error
 		if e.Until, err = federation.Ends(in.Body.Until); err != nil {
@@ -223,10 +227,15 @@ func (s *server) admitting(ctx context.Context, in *api.SentTo[api.AdmissionChan
 	if _, err := s.attended(in.Name); err != nil {
 		return nil, err
 	}
-	if err := do(ctx, by(ctx), in.Name, e); err != nil {
+	request, err := do(ctx, by(ctx), in.Name, e)
+	if err != nil {
 		return nil, err
 	}
-	return s.admissions(ctx, api.AdmissionFilter{Named: in.Named, Limit: 100})
+	out, err := s.admissions(ctx, api.AdmissionFilter{Named: in.Named, Limit: 100})
+	if err == nil {
+		out.Body.Request = request
+	}
+	return out, err
 }
 
 func (s *server) admissions(ctx context.Context, in api.AdmissionFilter) (*body[api.Admissions], error) {
@@ -235,7 +244,7 @@ func (s *server) admissions(ctx context.Context, in api.AdmissionFilter) (*body[
 		return nil, err
 	}
 	now := time.Now()
-	out := api.Admissions{Everyone: app.Everyone, Groups: []api.GroupAdmission{}}
+	out := api.Admissions{Everyone: app.Everyone, Approval: app.Approval, Groups: []api.GroupAdmission{}}
 	said, err := app.Admissions.Read()
 	for _, name := range app.Admissions.Groups() {
 		x := said[name]

@@ -2,6 +2,7 @@ package web
 
 import (
 	"bytes"
+	"html/template"
 	"net/http"
 	"net/url"
 	"slices"
@@ -21,6 +22,8 @@ type view struct {
 	Form                                                           *crossing.Form
 	Agree                                                          *crossing.Agree
 	Address                                                        *crossing.AddressAsked
+	Refusal                                                        *crossing.RefusalRead
+	Owners                                                         []contact
 	Last                                                           string // provider that this browser chose last
 	Many, Script                                                   bool   // so many choices that they are searched; the page has a script
 	Location, Host, Nonce                                          string
@@ -110,4 +113,27 @@ func (s *server) render(c fiber.Ctx, status int, name string, v view, policy str
 	c.Set("Cache-Control", "no-store")
 	c.Type("html", "utf-8")
 	return c.Status(status).Send(b.Bytes())
+}
+
+// contact is somebody who answers for an application: a name, or with an address that a browser opens.
+type contact struct {
+	Words   string
+	Address template.URL // mailto: or https:, "" for none
+}
+
+// contacts reads the setting owner: names, e-mail addresses and links, separated by commas or semicolons.
+func contacts(owner string) (out []contact) {
+	for _, text := range strings.FieldsFunc(owner, func(r rune) bool { return r == ',' || r == ';' }) {
+		text = strings.TrimSpace(text)
+		one := contact{Words: text}
+		if u, err := url.Parse(text); err == nil && u.Scheme == "https" && u.Host != "" {
+			one = contact{u.Host + strings.TrimSuffix(u.Path, "/"), template.URL(u.String())}
+		} else if address, ok := profile.Address(text); ok {
+			one.Address = template.URL("mailto:" + url.PathEscape(address))
+		}
+		if text != "" {
+			out = append(out, one)
+		}
+	}
+	return out
 }

@@ -221,7 +221,8 @@ func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
 		status = http.StatusUnauthorized
 	}
 	p := view{Reference: o.Reference, Continue: o.Continue, Crossing: o.Crossing, Choices: o.Choices,
-		Application: o.Title, Again: o.Again, Form: o.Form, Agree: o.Agree, Address: o.Address}
+		Application: o.Title, Again: o.Again, Form: o.Form, Agree: o.Agree, Address: o.Address,
+		Refusal: o.Refusal}
 	switch o.Page {
 	case crossing.PageChoose:
 		p.Title, p.Text = "How do you want to sign in?", "Choose where your account is."
@@ -250,6 +251,12 @@ func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
 	}
 	say := crossing.ForPerson(o.Finding)
 	p.Title, p.Text = say.Title, say.Text
+	if r := o.Refusal; r != nil {
+		p.Owners = contacts(r.Owner)
+		if r.Question != "" {
+			return s.page(c, faults[say.Fault], "refused.html", p)
+		}
+	}
 	return s.page(c, faults[say.Fault], "message.html", p)
 }
 

@@ -11,9 +11,10 @@ const parts = computed(() => {
   return c ? [{ n: c.shut, words: 'would be refused', tone: 'refused' }, { n: c.renamed, words: 'would have another name', tone: 'waiting' },
     { n: c.held, words: 'would be asked something first', tone: 'waiting' },
     { n: c.let, words: 'would be let in', tone: 'passed' },
+    { n: c.cast ?? 0, words: 'would enter with other roles', tone: 'waiting' },
     { n: c.told, words: 'about whom the application would hear other values', tone: 'note' }].filter((p) => p.n) : []
 })
-const tones: Record<string, string> = { refused: 'refused', renamed: 'waiting', 'asked first': 'waiting', 'told otherwise': 'note', 'let in': 'passed' }
+const tones: Record<string, string> = { refused: 'refused', renamed: 'waiting', 'asked first': 'waiting', 'told otherwise': 'note', 'let in': 'passed', 'other roles': 'waiting' }
 </script>
 
 <template>
@@ -23,6 +24,8 @@ const tones: Record<string, string> = { refused: 'refused', renamed: 'waiting', 
       <p v-if="parts.length"><strong>Of {{ got.known ? `${people(got.known)} who are known` : `${people(got.seen)} who signed in lately` }}:</strong> <template v-for="(p, i) in parts" :key="p.words"><template
           v-if="i">, </template><span :class="p.tone">{{ p.n }} {{ p.words }}</span></template>.</p>
       <p v-else-if="got.looked && !got.cannotTell && !got.finding"><span class="passed">● No difference</span> to the {{ people(got.seen) }} who signed in lately.</p>
+      <p v-for="r in got.roles ?? []" :key="r.application + r.role">The role <code>{{ r.role }}</code> of {{ r.application }}: <span :class="{ passed: r.gain }">{{ r.gain }} would gain it</span>,
+        <span :class="{ refused: r.lose }">{{ r.lose }} would lose it</span>.</p>
       <ul v-if="got.people?.length">
         <li v-for="p in got.people.slice(0, 6)" :key="p.name + p.application"><span :class="tones[p.what]">{{ p.what }}</span> {{ p.name }} at {{ p.application }}
           <router-link v-if="p.trace" :to="`/watch/traces/${p.trace}`">{{ p.trace }}</router-link>

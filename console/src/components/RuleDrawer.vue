@@ -8,7 +8,7 @@ const props = defineProps<{
 }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ change: [rule: Rule] }>()
-type Kind = 'attribute' | 'subject' | 'constant' | 'expression'
+type Kind = 'attribute' | 'subject' | 'role' | 'constant' | 'expression'
 type Draft = Rule & { from: Source[]; steps: Step[]; default: string[] }
 const draft = ref<Draft>({ to: {}, from: [], steps: [], default: [] } as Draft)
 let told = ''
@@ -24,13 +24,14 @@ watch(draft, (d) => {
   emit('change', rule)
 }, { deep: true })
 
-const kindOf = (s: Source): Kind => (s.subject ? 'subject' : s.constant !== undefined ? 'constant'
+const kindOf = (s: Source): Kind => (s.subject ? 'subject' : s.role ? 'role' : s.constant !== undefined ? 'constant'
   : s.expression !== undefined ? 'expression' : 'attribute')
 const become = (i: number, k: Kind) => {
-  draft.value.from[i] = k === 'subject' ? { subject: true } : { [k]: '' }
+  draft.value.from[i] = k === 'subject' || k === 'role' ? { [k]: true } : { [k]: '' }
 }
-const kinds: { value: Kind; label: string }[] = [{ value: 'attribute', label: 'Attribute' }, { value: 'subject', label: 'Subject' },
-  { value: 'constant', label: 'Constant' }, { value: 'expression', label: 'Expression (CEL)' }]
+const kinds = computed<{ value: Kind; label: string }[]>(() => [{ value: 'attribute', label: 'Attribute' }, { value: 'subject', label: 'Subject' },
+  ...(props.way === 'release' ? [{ value: 'role' as Kind, label: 'Role' }] : []),
+  { value: 'constant', label: 'Constant' }, { value: 'expression', label: 'Expression (CEL)' }])
 const near = (list: string[]) => (query: string, give: (all: { value: string }[]) => void) =>
   give(list.filter((n) => n.toLowerCase().includes(query.toLowerCase())).map((value) => ({ value })))
 const table = (s: Step) => computed({
@@ -87,6 +88,7 @@ const move = (i: number, by: number) => {
             <el-input v-else-if="kindOf(s) === 'constant'" v-model="s.constant" :aria-label="`Source ${i + 1}`" />
             <el-input v-else-if="kindOf(s) === 'expression'" v-model="s.expression" type="textarea" autosize class="mono"
                 :aria-label="`Source ${i + 1}`" placeholder="attributes.sn[0] + ', ' + attributes.givenName[0]" />
+            <span v-else-if="kindOf(s) === 'role'" class="quiet fill">the values of the roles that they enter with</span>
             <span v-else class="quiet fill">NameID or sub</span>
             <el-button text :aria-label="`Remove source ${i + 1}`" @click="draft.from.splice(i, 1)">✕</el-button>
             <p v-if="wrongAt(`from[${i}]`) ?? wrongAt(`from[${i}].expression`)" class="refused" role="alert">

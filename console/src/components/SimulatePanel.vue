@@ -13,7 +13,7 @@ import ProblemBox from './ProblemBox.vue'
 /** Whether somebody would enter an application, by what, and what it would be told. */
 const props = defineProps<{ application: string }>()
 const who = ref<'person' | 'attributes' | 'list'>('person')
-const form = reactive({ person: '', attributes: '', groups: [] as string[], provider: '', context: '', network: '', at: '' })
+const form = reactive({ person: '', attributes: '', groups: [] as string[], provider: '', context: '', network: '', at: '', role: '' })
 const { data: choices } = useLoad(async () => ({ groups: (await take(api.GET('/api/v1/groups'))).items ?? [],
   providers: (await take(api.GET('/api/v1/providers'))).items ?? [], browser: await take(api.GET('/api/v1/browser')) }))
 const got = ref<Schemas['Simulated']>()
@@ -32,7 +32,7 @@ const simulate = () => act(async () => {
     job.value = await uploadForm(`/api/v1/applications/${props.application}/simulations/list`, { skipBad: true }, file.value!, () => {})
     return
   }
-  const how = { provider: form.provider || undefined, context: form.context || undefined, network: form.network || undefined,
+  const how = { provider: form.provider || undefined, context: form.context || undefined, network: form.network || undefined, role: form.role || undefined,
     at: form.at ? new Date(form.at).toISOString() : undefined }
   got.value = await take(api.POST('/api/v1/applications/{name}/simulations', { params: path,
     body: { ...how, ...(who.value === 'person' ? { person: Number(form.person) } : { attributes: attributes.value, groups: form.groups }) } }))
@@ -61,6 +61,7 @@ const decides = computed(() => got.value?.rules?.findIndex((r) => r.about))
         <el-form-item label="Address of their browser"><el-input v-model="form.network" name="network" placeholder="as last" />
           <div v-if="choices" class="quiet hint">yours is <code>{{ choices.browser.network }}</code><template v-if="choices.browser.proxied">, as the proxy
             {{ choices.browser.from }} says</template></div></el-form-item>
+        <el-form-item label="Role that is asked for"><el-input v-model="form.role" name="role" placeholder="none" /></el-form-item>
         <el-form-item label="When they enter"><el-input v-model="form.at" name="at" placeholder="now, or like 2027-01-31T12:00" /></el-form-item>
       </template>
       <div class="tools"><el-button native-type="submit" :loading="busy" :disabled="!ready">Simulate</el-button></div>
@@ -74,6 +75,8 @@ const decides = computed(() => got.value?.rules?.findIndex((r) => r.about))
       <ol class="judged"><li v-for="(r, i) in got.rules ?? []" :key="i"><strong v-if="r.title">{{ r.title }}.</strong> {{ r.sentence }}
         <span v-if="i === decides" class="note">Decides<template v-if="r.why">: {{ r.why }}</template>.</span><span v-else-if="r.about" class="quiet">An earlier one decides.</span>
         <span v-else class="quiet">Not about them: {{ r.why }}.</span></li></ol>
+      <ul v-if="got.roles?.length" class="judged"><li v-for="r in got.roles" :key="r.role"><strong>{{ r.title }}</strong> <code>{{ r.role }}</code>, {{ r.by }}
+        <span v-if="r.enters" class="note">{{ got.choose ? 'May choose it' : `Sent: ${r.values?.join(', ')}` }}.</span><span v-else class="quiet">Not sent.</span></li></ul>
       <template v-if="got.decision !== 'deny' && got.released"><h3>What the application would be told</h3>
         <p v-if="got.released.refused" class="refused">{{ got.released.refused.title }}</p>
         <dl v-else class="told"><dt>Name</dt><dd><code>{{ got.released.name || 'none yet' }}</code></dd>

@@ -24,7 +24,7 @@ export const steps: Record<string, { words: string; text?: string; with?: string
   first: { words: 'the first value alone' }, distinct: { words: 'each value once' },
 }
 
-const said = (s: Source) => (s.subject ? 'the subject' : s.constant ? `“${s.constant}”` : s.expression ?? s.attribute ?? '')
+const said = (s: Source) => (s.subject ? 'the subject' : s.role ? 'the role' : s.constant ? `“${s.constant}”` : s.expression ?? s.attribute ?? '')
 
 /** What a rule makes. */
 export const makes = (r: Rule) => (r.to.subject ? 'the subject' : r.to.name || '(nothing yet)')

@@ -22,10 +22,12 @@ function ended(j: Job) {
 }
 const search = ref('')
 const chosen = ref<Schemas['EntrantCount']>()
+const role = ref<string>()
 const before = ref<number[]>([])
 const query = computed(() => ({ search: search.value || undefined, decision: chosen.value?.decision ?? 'enters' as const,
-  by: chosen.value ? chosen.value.ground?.by ?? 'none' as const : undefined, ground: chosen.value?.ground?.name || undefined }))
-watch([search, chosen], () => { before.value = [] })
+  by: chosen.value ? chosen.value.ground?.by ?? 'none' as const : undefined, ground: chosen.value?.ground?.name || undefined,
+  role: role.value === undefined ? undefined : role.value || 'none' }))
+watch([search, chosen, role], () => { before.value = [] })
 const after = computed(() => before.value.at(-1) ?? 0)
 const { data, problem } = useLoad(async () => (looked.value ? take(api.GET('/api/v1/applications/{name}/entrants',
   { params: { path: { name: props.name }, query: { ...query.value, after: after.value || undefined, limit: 100 } } })) : undefined), () => [looked.value, query.value, after.value])
@@ -39,6 +41,7 @@ const same = (c: Schemas['EntrantCount']) => JSON.stringify(c) === JSON.stringif
     <p>Everybody who is known, as they would be decided on if they came now as they last did: by that provider, network and authentication context.
       An access token that an application verifies itself lasts until its end; all else follows a change at its next use.</p></div>
     <div class="tools"><router-link :to="{ path: '/admit/rules', query: { application: name } }"><el-button>Rules</el-button></router-link>
+      <router-link :to="{ path: '/admit/roles', query: { application: name } }"><el-button>Roles</el-button></router-link>
       <router-link :to="`/connect/applications/${name}`"><el-button>The application</el-button></router-link></div></div>
   <ProblemBox :problem="problem ?? failed" />
   <JobProgress v-if="job" :key="job.id" :job="job" @ended="ended" />
@@ -46,6 +49,9 @@ const same = (c: Schemas['EntrantCount']) => JSON.stringify(c) === JSON.stringif
     <ul class="counts" aria-label="By what decides">
       <li v-for="c in data.counts ?? []" :key="JSON.stringify(c)"><button type="button" :aria-pressed="same(c)" @click="chosen = same(c) ? undefined : c"><strong>{{ c.count }}</strong>
         <span :class="tones[c.decision]">{{ signs[c.decision] }} {{ decisions[c.decision] }}</span> <span class="quiet">{{ grounds(c.ground, c.decision) }}</span></button></li></ul>
+    <ul v-if="data.roles?.length" class="counts" aria-label="By role">
+      <li v-for="r in data.roles" :key="r.role"><button type="button" :aria-pressed="role === r.role" @click="role = role === r.role ? undefined : r.role"><strong>{{ r.count }}</strong>
+        {{ r.title || 'with no role' }} <code v-if="r.role" class="quiet">{{ r.role }}</code></button></li></ul>
     <div class="tools"><el-input v-model="search" clearable placeholder="Name or number" aria-label="Search people" name="search" style="width: 280px" />
       <span class="quiet">{{ data.total }} of {{ data.known }}{{ chosen ? '' : ' who are known enter' }}</span><a :href="csv" download><el-button>CSV</el-button></a></div>
     <EntrantTable :people="data.items ?? []" />

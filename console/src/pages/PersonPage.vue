@@ -157,7 +157,9 @@ watch([app, () => data.value], () => { told.value = undefined
     <el-table :data="entries?.items ?? []" class="entries">
       <el-table-column label="Application" min-width="180"><template #default="{ row }"><router-link :to="`/connect/applications/${row.application}/entrants`">{{ row.title }}</router-link></template></el-table-column>
       <el-table-column label="Decision" width="150"><template #default="{ row }"><span :class="tones[row.decision]">{{ signs[row.decision] }} {{ row.decision === 'step-up' ? 'after more' : decisions[row.decision] }}</span></template></el-table-column>
-      <el-table-column label="Why" min-width="360"><template #default="{ row }"><span :title="row.why">{{ row.why }}</span></template></el-table-column>
+      <el-table-column label="As" min-width="170"><template #default="{ row }"><span v-for="(r, i) in row.roles ?? []" :key="r.role" :title="`${r.by}; ${r.enters ? 'sent' : 'not sent'}`"
+          :class="{ quiet: !r.enters }">{{ i ? ', ' : '' }}{{ r.title }}</span><span v-if="!row.roles?.length" class="quiet">–</span></template></el-table-column>
+      <el-table-column label="Why" min-width="300"><template #default="{ row }"><span :title="row.why">{{ row.why }}</span></template></el-table-column>
       <el-table-column label="" width="130"><template #default="{ row }"><el-button v-if="given(row.application)" link type="danger" :aria-label="`Take entry to ${row.title} away`" @click="withdraw(row.application)">Take away</el-button></template></el-table-column>
       <template #empty>There are no applications yet.</template>
     </el-table>

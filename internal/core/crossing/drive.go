@@ -365,7 +365,7 @@ func (d *drive) back() step {
 		d.here(StepContinue)
 		return d.refuse(err)
 	}
-	if (d.s.Stage == Agreeing || d.s.Stage == Questioned) && d.e.Kind != Chosen {
+	if (d.s.Stage == Agreeing || d.s.Stage == Questioned || d.s.Stage == Refusing) && d.e.Kind != Chosen {
 		return (*drive).goOn
 	}
 	switch d.e.Kind {
@@ -445,7 +445,7 @@ func (d *drive) lost() step {
 		return d.again(reason.PersonRace)
 	case Settle:
 		return d.again(reason.SubjectRace)
-	case PutSession, Issued, Give, PutUpstream, PutConsent, PutMembers, PutValues, NameLink:
+	case RequestEntry, PutSession, Issued, Give, PutUpstream, PutConsent, PutMembers, PutValues, NameLink:
 		return d.again(reason.SessionRace)
 	case Once:
 		f := finding.New(finding.AssertionReplayed, finding.Fact("Assertion", lost.ID))

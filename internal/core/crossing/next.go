@@ -82,6 +82,15 @@ type Show struct {
 	Again    string // address where the person can choose another way, if there is one
 	Agree    *Agree
 	Address  *AddressAsked
+	Refusal  *RefusalRead
+}
+
+// RefusalRead is what somebody can do who reads why they may not enter, before the application hears of it.
+type RefusalRead struct {
+	Question  string // number of the page
+	Owner     string // whom to ask
+	MayAsk    bool   // for entry, here
+	Requested bool   // they did
 }
 
 // AddressAsked is the question for the person's e-mail address, whose domain says where they sign in.
@@ -359,6 +368,9 @@ type Moved struct{ App federation.Name }
 // Tried counts a try that failed, by key and network.
 type Tried struct{ Key string }
 
+// RequestEntry has somebody ask for entry to an application: once, while nobody has decided on it.
+type RequestEntry struct{ App federation.ID }
+
 // Keep stores the state, so that the next turn finds it. Its guard: nobody else
 // moved the crossing on.
 type Keep struct{}
@@ -366,21 +378,22 @@ type Keep struct{}
 // End ends the crossing. Its guard: nobody else did.
 type End struct{}
 
-func (Once) effect()        {}
-func (MakePerson) effect()  {}
-func (PutLink) effect()     {}
-func (PutMembers) effect()  {}
-func (NameLink) effect()    {}
-func (PutValues) effect()   {}
-func (Settle) effect()      {}
-func (PutSession) effect()  {}
-func (Issued) effect()      {}
-func (HoldMessage) effect() {}
-func (Give) effect()        {}
-func (PutConsent) effect()  {}
-func (Queue) effect()       {}
-func (Moved) effect()       {}
-func (Tried) effect()       {}
-func (PutUpstream) effect() {}
-func (Keep) effect()        {}
-func (End) effect()         {}
+func (Once) effect()         {}
+func (RequestEntry) effect() {}
+func (MakePerson) effect()   {}
+func (PutLink) effect()      {}
+func (PutMembers) effect()   {}
+func (NameLink) effect()     {}
+func (PutValues) effect()    {}
+func (Settle) effect()       {}
+func (PutSession) effect()   {}
+func (Issued) effect()       {}
+func (HoldMessage) effect()  {}
+func (Give) effect()         {}
+func (PutConsent) effect()   {}
+func (Queue) effect()        {}
+func (Moved) effect()        {}
+func (Tried) effect()        {}
+func (PutUpstream) effect()  {}
+func (Keep) effect()         {}
+func (End) effect()          {}

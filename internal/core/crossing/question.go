@@ -45,7 +45,7 @@ type Gave struct {
 	Picked int64             `json:"picked,omitempty"`
 	Role   string            `json:"role,omitempty"`
 	Code   string            `json:"code,omitempty"` // CodeRight or CodeWrong, "" if none was typed
-	Do     string            `json:"do,omitempty"`   // DoAgain or DoOther
+	Do     string            `json:"do,omitempty"`   // one of the words below
 }
 
 // What a code was, and what else can be wanted of the page that asks for one.
@@ -54,6 +54,8 @@ const (
 	CodeWrong = "wrong"
 	DoAgain   = "again" // mail another one
 	DoOther   = "other" // to another address
+	DoAsk     = "ask"   // for entry
+	DoLeave   = "leave" // for the application, which hears of the refusal
 )
 
 // Mail is a message to somebody, with a code that whoever sends it makes up.
@@ -136,7 +138,7 @@ func names(asked []federation.Asked) string {
 // page than the one that is shown.
 func (d *drive) hears() *Gave {
 	h := &d.s.here
-	if h.gave != nil || d.s.Stage != Questioned {
+	if h.gave != nil || d.s.Stage != Questioned && d.s.Stage != Refusing {
 		return nil
 	}
 	if d.e.Gave != nil {
@@ -153,7 +155,11 @@ func (d *drive) hears() *Gave {
 			g.Values[a.Name] = v[:min(len(v), 2*longestSaid)]
 		}
 	}
-	if g.Do = f.Get("do"); g.Do != DoAgain && g.Do != DoOther {
+	known := []string{DoAgain, DoOther}
+	if d.s.Stage == Refusing {
+		known = []string{DoAsk, DoLeave}
+	}
+	if g.Do = f.Get("do"); !slices.Contains(known, g.Do) {
 		g.Do = ""
 	}
 	g.Role = finding.Clip(f.Get("role"))

@@ -41,6 +41,7 @@ const (
 	Choosing   Stage = "choosing"   // the person is asked by which way
 	Agreeing   Stage = "agreeing"   // the person is asked whether the application may be told
 	Questioned Stage = "questioned" // the person is asked who they are, or for what is missing
+	Refusing   Stage = "refusing"   // the person reads why they may not enter, before the application hears of it
 	Asked      Stage = "asked"      // the provider's turn
 	Ended      Stage = "ended"
 )
@@ -62,24 +63,25 @@ type State struct {
 	Wish          Wish             `json:"wish"`
 	AppState      json.RawMessage  `json:"appState,omitempty"`
 	ProviderState json.RawMessage  `json:"providerState,omitempty"`
-	Handle        string           `json:"handle,omitempty"`   // further name that the provider's answer finds it by
-	AskedAt       time.Time        `json:"askedAt,omitzero"`   // when the provider was last asked
-	Asking        []string         `json:"asking,omitempty"`   // contexts asked for by the provider's record, not by the application
-	Step          *Stepping        `json:"step,omitempty"`     // what an access rule had the provider asked for once more
-	Proofs        []Authentication `json:"proofs,omitempty"`   // of this crossing, so far
-	Person        int64            `json:"person,omitempty"`   // once they are known
-	Word          *Answer          `json:"word,omitempty"`     // the provider's, while the person is asked to agree
-	Upstream      *Upstream        `json:"upstream,omitempty"` // what came with it
-	ByWord        bool             `json:"byWord,omitempty"`   // it came with this crossing, not out of a session
-	Question      string           `json:"question,omitempty"` // number of the page that asks, random; see digest
-	Given         []Given          `json:"given,omitempty"`    // what the person said when they were asked
-	Picked        int64            `json:"picked,omitempty"`   // which account they chose
-	Role          string           `json:"role,omitempty"`     // which role they chose
-	Proof         *Proving         `json:"proof,omitempty"`    // under way, by a mailed code
-	Mails         int              `json:"mails,omitempty"`    // codes mailed so far
-	Said          string           `json:"said,omitempty"`     // what the page that asks told last of what was wrong
-	Browser       Tie              `json:"browser,omitzero"`   // which one it is tied to
-	StartedBy     string           `json:"startedBy"`          // application, gate or provider
+	Handle        string           `json:"handle,omitempty"`    // further name that the provider's answer finds it by
+	AskedAt       time.Time        `json:"askedAt,omitzero"`    // when the provider was last asked
+	Asking        []string         `json:"asking,omitempty"`    // contexts asked for by the provider's record, not by the application
+	Step          *Stepping        `json:"step,omitempty"`      // what an access rule had the provider asked for once more
+	Proofs        []Authentication `json:"proofs,omitempty"`    // of this crossing, so far
+	Person        int64            `json:"person,omitempty"`    // once they are known
+	Word          *Answer          `json:"word,omitempty"`      // the provider's, while the person is asked to agree
+	Upstream      *Upstream        `json:"upstream,omitempty"`  // what came with it
+	ByWord        bool             `json:"byWord,omitempty"`    // it came with this crossing, not out of a session
+	Question      string           `json:"question,omitempty"`  // number of the page that asks, random; see digest
+	Given         []Given          `json:"given,omitempty"`     // what the person said when they were asked
+	Picked        int64            `json:"picked,omitempty"`    // which account they chose
+	Role          string           `json:"role,omitempty"`      // which role they chose
+	Proof         *Proving         `json:"proof,omitempty"`     // under way, by a mailed code
+	Mails         int              `json:"mails,omitempty"`     // codes mailed so far
+	Requested     bool             `json:"requested,omitempty"` // they asked for entry
+	Said          string           `json:"said,omitempty"`      // what the page that asks told last of what was wrong
+	Browser       Tie              `json:"browser,omitzero"`    // which one it is tied to
+	StartedBy     string           `json:"startedBy"`           // application, gate or provider
 	Began         time.Time        `json:"began"`
 	Turns         int              `json:"turns"`
 	Kept          bool             `json:"kept,omitempty"`     // it was stored before

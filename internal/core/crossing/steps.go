@@ -479,6 +479,9 @@ func (d *drive) refuse(err error) step {
 	}
 	d.turn.Finding = f
 	d.fail(f)
+	if next, stays := d.readsHere(f); stays {
+		return next
+	}
 	if plan := d.tell(f); plan != nil {
 		if d.s.Kept {
 			d.s.here.effects = append([]Effect{End{}}, d.s.here.effects...)
@@ -489,7 +492,7 @@ func (d *drive) refuse(err error) step {
 		return d.ends(&Leave{To: Application, Plan: plan}, Refused)
 	}
 	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "refused page"})
-	page := &Show{Page: PageRefused}
+	page := &Show{Page: PageRefused, Refusal: d.refusal(f)}
 	if d.app != nil && d.s.ID != "" && !d.s.here.apart {
 		if page.App = d.app.Title; !barred(f) {
 			page.Continue = d.startOf()

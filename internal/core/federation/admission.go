@@ -113,6 +113,25 @@ func (a Admissions) With(group Name, said *Admission) Admissions {
 // Line writes them as they are typed.
 func (a Admissions) Line() string { return admitting.Line(listed.Pairs(a)) }
 
+// Widens reports whether admissions let somebody in that others do not: a group that was not admitted, or not as long,
+// or one that is no longer kept out.
+func (a Admissions) Widens(before Admissions) bool {
+	now, _ := a.Read()
+	was, _ := before.Read() // they were looked at when they were saved
+	for g, x := range now {
+		old, said := was[g]
+		if !x.Out && (!said || old.Out || !old.Until.IsZero() && (x.Until.IsZero() || x.Until.After(old.Until))) {
+			return true
+		}
+	}
+	for g, old := range was {
+		if _, said := now[g]; old.Out && !said {
+			return true
+		}
+	}
+	return false
+}
+
 // check sees whether admissions can be so.
 func (a Admissions) check() error {
 	if _, err := a.Read(); err != nil {

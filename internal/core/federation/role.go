@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -235,6 +236,21 @@ func (b *Book) Cast(s *Snapshot, person int64, groups, organisations []Name) (na
 		}
 	}
 	return named, b.roster.ruled
+}
+
+// PeopleOf are the numbers of people whom an access rule or a role names. The error is a SettingError.
+func PeopleOf(p *Plain) ([]int64, error) {
+	if p.Ref().Kind == KindRole {
+		r, err := RoleOf(p)
+		return r.People, err
+	}
+	r, err := RuleOf(p)
+	return r.People, err
+}
+
+// AllRoles are the roles of all applications, by name.
+func (s *Snapshot) AllRoles() []*Role {
+	return slices.SortedFunc(maps.Values(s.roles), func(a, b *Role) int { return cmp.Compare(a.Name, b.Name) })
 }
 
 // RolesOf are the roles that name a person.

@@ -143,6 +143,8 @@ type ApplicationSettings struct {
 	RoleNeeded bool `json:"roleNeeded"`
 	// Approval has admissions wait for the approval of another owner.
 	Approval bool `json:"approval"`
+	// RefusedHere has people who may not enter read so here, before it hears of it.
+	RefusedHere bool `json:"refusedHere"`
 	// AskForEntry lets people who are refused ask for entry.
 	AskForEntry bool   `json:"askForEntry"`
 	Logo        string `json:"logo"`
@@ -416,8 +418,10 @@ var kindSettings = map[Kind][]Setting{
 				"of nested groups the nearest that stands here counts"},
 		{Name: "approval", Label: "Admissions wait for approval", Type: Switch, Group: "People",
 			Text: "Who is admitted by name waits until an owner approves it who did not ask for it"},
+		{Name: "refusedHere", Label: "People who may not enter read so here first", Type: Switch, Group: "People",
+			Text: "A page of the gate tells whom to ask (the owner); the application hears of the refusal when they go back to it. Otherwise it hears at once"},
 		{Name: "askForEntry", Label: "People who are refused may ask for entry", Type: Switch, Group: "People",
-			Text: "The page that refuses them has a button that asks for it; an owner approves or declines"},
+			Text: "That page has a button that asks for entry; an owner approves or declines (innergate request)"},
 		{Name: "sentRoles", Label: "Of several roles", Type: OneOf, Group: "People", Choices: []string{"", RolesFirst, RolesChosen},
 			Words: map[string]string{"": "all are sent", RolesFirst: "first: the one with the lowest place", RolesChosen: "choose: the person chooses one"},
 			Text:  "Which of the roles that somebody holds are sent: all, the first by place, or the one that the person chooses", Default: "all"},

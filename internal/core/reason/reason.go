@@ -80,6 +80,7 @@ const (
 	AccessAdmitted   Code = "access-admitted"
 	AccessUnproved   Code = "access-unproved"
 	RoleHeld         Code = "role-held"
+	EntryRequested   Code = "entry-requested"
 	RoleFailed       Code = "role-failed"
 	RoleChosen       Code = "role-chosen"
 	QuestionRole     Code = "question-role"
@@ -159,6 +160,7 @@ var texts = map[Code][2]string{
 	AccessEverybody:  {"Access", "everybody with a valid answer from the provider may enter"},
 	AccessRule:       {"Access", "%s, by the rule %s: %s"},
 	AccessAdmitted:   {"Access", "admitted by name: %s"},
+	EntryRequested:   {"Access", "the person asked for entry"},
 	RoleHeld:         {"Role", "enters as %s: %s"},
 	RoleFailed:       {"Role", "nobody holds %s by its rule, whose condition cannot be evaluated: %s"},
 	QuestionRole:     {"Question", "asked which of several roles they enter with"},

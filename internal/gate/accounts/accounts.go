@@ -14,6 +14,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/grant"
+	"innergate.example/innergate/internal/gate/approving"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/leaving"
 	"innergate.example/innergate/internal/gate/people"
@@ -44,6 +45,7 @@ type Parts struct {
 	Sessions *sessions.Room
 	Leaving  *leaving.Room
 	Traces   *traces.Room
+	Requests *approving.Room
 }
 
 // New makes a room.
@@ -117,7 +119,7 @@ func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 	}
 	err = rm.leave(ctx, id, func(tx *gorm.DB, row store.PersonRow) error {
 		for _, theirs := range []any{&store.LinkRow{}, &store.SubjectRow{}, &store.ConsentRow{}, &store.GrantRow{},
-			&store.TermRow{}, &store.MatchRow{}, &store.MemberRow{}, &store.AdmissionRow{}} {
+			&store.TermRow{}, &store.MatchRow{}, &store.MemberRow{}, &store.AdmissionRow{}, &store.RequestRow{}} {
 			if err := tx.Where("person = ?", id).Delete(theirs).Error; err != nil {
 				return err
 			}
@@ -134,11 +136,14 @@ func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 	return err
 }
 
-// unnamed sees that no access rule names somebody who is to go.
+// unnamed sees that no access rule and no role names somebody who is to go.
 func (rm *Room) unnamed(id int64) error {
-	if rules := rm.Records.Snapshot().NamedBy(id); len(rules) > 0 {
-		return change.Conflict(fmt.Sprintf("access rules name the person %d: %s", id, federation.Listed(rules)),
-			"take them out of the rules, or remove these, first")
+	snap := rm.Records.Snapshot()
+	for what, names := range map[string][]federation.Name{"access rules": snap.NamedBy(id), "roles": snap.RolesOf(id)} {
+		if len(names) > 0 {
+			return change.Conflict(fmt.Sprintf("%s name the person %d: %s", what, id, federation.Listed(names)),
+				"take them out of these, or remove these, first")
+		}
 	}
 	return nil
 }

@@ -12,6 +12,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/approving"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/traces"
@@ -19,20 +20,14 @@ import (
 )
 
 // Entry is who is admitted to an application by name, or is so no more.
-type Entry struct {
-	Everyone bool // whoever nothing else is about
-	Groups   []string
-	People   []int64
-	Until    time.Time // zero for good
-	Out      bool      // of groups: they are kept out
-}
+type Entry = approving.Entry
 
 // mostAtOnce is how many people and groups one call may name.
 const mostAtOnce = 1000
 
-func (e Entry) check(now time.Time) error {
+func checkEntry(e Entry, now time.Time) error {
 	switch {
-	case !e.Everyone && len(e.Groups)+len(e.People) == 0:
+	case !e.Everyone && !e.AtOnce && len(e.Groups)+len(e.People) == 0:
 		return change.Field("people", errors.New("nobody is named; give people, groups, or everyone"))
 	case len(e.Groups)+len(e.People) > mostAtOnce:
 		return change.Field("people", fmt.Errorf("give at most %d people and groups at once; more come as a list", mostAtOnce))
@@ -46,13 +41,63 @@ func (e Entry) check(now time.Time) error {
 	return nil
 }
 
-// Admit gives entry to an application by name, over what is said of them there already.
-func (rm *Room) Admit(ctx context.Context, by change.By, app string, e Entry) error {
-	if err := e.check(rm.Now()); err != nil {
+// Admit gives entry to an application by name, over what is said of them there already. Where admissions wait for
+// approval, it is asked for alone, under the number that is given; keeping groups out acts at once.
+func (rm *Room) Admit(ctx context.Context, by change.By, app string, e Entry) (request int64, err error) {
+	if err := rm.named(ctx, e); err != nil {
+		return 0, err
+	}
+	a, err := rm.Records.Application(app)
+	if err != nil {
+		return 0, err
+	}
+	if e.AtOnce && !a.Approval {
+		return 0, change.Field("atOnce", fmt.Errorf("admissions to %s act at once already", a.Name))
+	}
+	if a.Approval && !e.Out {
+		return rm.Requests.Put(ctx, by, a, e)
+	}
+	return 0, rm.admit(ctx, by, app, e, func(*gorm.DB) error { return nil })
+}
+
+// Approve carries an admission out that was asked for.
+func (rm *Room) Approve(ctx context.Context, by change.By, id int64, digest string) error {
+	d := approving.Decision{ID: id, Digest: digest, Approve: true}
+	q, err := rm.Requests.Decides(ctx, by, d)
+	if err != nil {
 		return err
 	}
+	if err := rm.named(ctx, q.Entry); err != nil {
+		return err
+	}
+	by.Approves = true
+	return rm.admit(ctx, by, string(q.App), q.Entry, func(tx *gorm.DB) error { return rm.Requests.Decide(tx, by, d) })
+}
+
+// named sees that an admission names people and groups that there are.
+func (rm *Room) named(ctx context.Context, e Entry) error {
+	if err := checkEntry(e, rm.Now()); err != nil {
+		return err
+	}
+	for i, g := range e.Groups {
+		if _, err := rm.Records.Unit(federation.KindGroup, g); err != nil {
+			return change.Field(fmt.Sprintf("groups[%d]", i), err)
+		}
+	}
+	for i, id := range e.People {
+		if _, err := rm.row(rm.Store.Read.WithContext(ctx), id); err != nil {
+			return change.Field(fmt.Sprintf("people[%d]", i), err)
+		}
+	}
+	return nil
+}
+
+func (rm *Room) admit(ctx context.Context, by change.By, app string, e Entry, also func(*gorm.DB) error) error {
 	return rm.Records.Adjust(ctx, by, app, func(a *federation.Application) (records.Adjusting, error) {
 		out := records.Adjusting{Settings: federation.Settings{}}
+		if a.Approval && !by.Approves && !e.Out {
+			return out, change.Conflict("admissions to "+app+" began to wait for approval just now", "ask for it again")
+		}
 		said := a.Admissions
 		for i, g := range e.Groups {
 			if _, err := rm.Records.Unit(federation.KindGroup, g); err != nil {
@@ -63,7 +108,15 @@ func (rm *Room) Admit(ctx context.Context, by change.By, app string, e Entry) er
 		if out.Settings["admissions"] = said.Line(); e.Everyone {
 			out.Settings["everyone"] = federation.EveryoneYes
 		}
-		out.More = func(tx *gorm.DB) error { return rm.admitPeople(tx, by, a, e) }
+		if e.AtOnce {
+			out.Settings["approval"] = false
+		}
+		out.More = func(tx *gorm.DB) error {
+			if err := also(tx); err != nil {
+				return err
+			}
+			return rm.admitPeople(tx, by, a, e)
+		}
 		return out, nil
 	})
 }
@@ -101,7 +154,7 @@ func (rm *Room) Unadmit(ctx context.Context, by change.By, app string, e Entry) 
 	if e.Until, e.Out = (time.Time{}), false; len(e.People) > 0 && (e.Everyone || len(e.Groups) > 0) {
 		return change.Field("people", errors.New("take people, groups and everyone out one after another: each has consequences of its own"))
 	}
-	if err := e.check(rm.Now()); err != nil {
+	if err := checkEntry(e, rm.Now()); err != nil {
 		return err
 	}
 	if len(e.People) > 0 {

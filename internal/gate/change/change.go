@@ -24,6 +24,8 @@ type By struct {
 	Together *Together
 	// Confirms is the digest of a consequence that was looked at, "" for none.
 	Confirms string
+	// Approves says that an admission is made that was approved.
+	Approves bool
 	// Took, if set, is filled with what the change does to people.
 	Took *Consequence
 }

@@ -17,6 +17,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/gate/approving"
 	"innergate.example/innergate/internal/gate/copies"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/grants"
@@ -47,6 +48,7 @@ type Room struct {
 	outbox    *outbox.Room
 	copies    *copies.Room
 	mailer    *mailing.Room
+	requests  *approving.Room
 	tries     *limit.Tries
 	crossings *places
 	strangers *limit.Flow // traces of what strangers send
@@ -68,6 +70,7 @@ type Parts struct {
 	Outbox   *outbox.Room
 	Copies   *copies.Room
 	Mailer   *mailing.Room
+	Requests *approving.Room
 	Tries    *limit.Tries
 }
 
@@ -76,7 +79,7 @@ func New(p Parts) (*Room, error) {
 	under, err := loadPlaces(p.Store, p.Now())
 	return &Room{store: p.Store, log: p.Log, now: p.Now, fetch: p.Fetch, records: p.Records, sessions: p.Sessions,
 		people: p.People, keyring: p.Keys, grants: p.Grants, leaving: p.Leaving, outbox: p.Outbox, copies: p.Copies,
-		mailer: p.Mailer, tries: p.Tries, crossings: under, strangers: limit.NewFlow(), results: newResults()}, err
+		mailer: p.Mailer, requests: p.Requests, tries: p.Tries, crossings: under, strangers: limit.NewFlow(), results: newResults()}, err
 }
 
 // Sweep drops what has expired.

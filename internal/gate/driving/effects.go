@@ -187,6 +187,14 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 			Sealed: w.rm.store.Seal("held", h.Octets)}).Error
 	case crossing.Queue:
 		return w.rm.outbox.Put(tx, e)
+	case crossing.RequestEntry:
+		return w.known(tx, e, func() error {
+			made, err := w.rm.requests.Ask(tx, e.App, w.personID())
+			if person := w.personID(); made {
+				w.after(func() { w.rm.requests.Tell(e.App, person) })
+			}
+			return err
+		})
 	}
 	return errors.New("an effect is not known")
 }

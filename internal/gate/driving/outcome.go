@@ -43,6 +43,7 @@ type Outcome struct {
 	Form      *crossing.Form
 	Agree     *crossing.Agree
 	Address   *crossing.AddressAsked
+	Refusal   *crossing.RefusalRead
 	Continue  string // address to go on to
 	Again     string // address where the person can choose another provider, if there are several
 	Cookies   []Cookie
@@ -50,7 +51,7 @@ type Outcome struct {
 
 func (o *Outcome) show(s *crossing.Show) {
 	o.Page, o.Title, o.Choices, o.Form, o.Continue, o.Again, o.Address = s.Page, s.App, s.Choices, s.Form, s.Continue, s.Again, s.Address
-	o.Agree = s.Agree
+	o.Agree, o.Refusal = s.Agree, s.Refusal
 }
 
 // newCookie gives the value of a new crossing cookie: time and secret.
@@ -97,5 +98,5 @@ func (b Browser) surplus() []Cookie {
 // Asks reports whether a question of the gate's own waits for the person, which its crossing
 // shows again whenever they come to it.
 func (o Outcome) Asks() bool {
-	return o.Page == crossing.PageAgree || o.Page == crossing.PageForm && o.Form != nil && o.Form.Question != ""
+	return o.Page == crossing.PageAgree || o.Refusal != nil && o.Refusal.Question != "" || o.Page == crossing.PageForm && o.Form != nil && o.Form.Question != ""
 }

@@ -32,7 +32,11 @@ func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outc
 		return
 	}
 	f := got.Finding
-	rm.results.count(got.Result, f)
+	if again := t.began.State.Stage == crossing.Refusing && got.Result == crossing.Refused; again {
+		head.Grounds = nil // it was counted when they came first
+	} else {
+		rm.results.count(got.Result, f)
+	}
 	if f != nil {
 		head.Finding = string(f.Code)
 	}

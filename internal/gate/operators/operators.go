@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -409,4 +410,38 @@ func (rm *Room) TokenName(ctx context.Context, secret string) (string, error) {
 		return "", nil
 	}
 	return row.Name, err
+}
+
+// Behind is the owner who stands behind whoever makes a change: a token counts as who made it. "" if that is no owner.
+func (rm *Room) Behind(ctx context.Context, who string) (string, error) {
+	db := rm.store.Read.WithContext(ctx)
+	for range mostMakers {
+		name, token := strings.CutPrefix(who, "token ")
+		if !token {
+			break
+		}
+		var row store.TokenRow
+		if err := db.Where("name = ?", name).Take(&row).Error; err != nil {
+			if errors.Is(err, gorm.ErrRecordNotFound) {
+				err = nil
+			}
+			return "", err
+		}
+		who = row.By
+	}
+	var n int64
+	err := db.Model(&store.OwnerRow{}).Where("username = ?", who).Count(&n).Error
+	if n == 0 {
+		who = ""
+	}
+	return who, err
+}
+
+// mostMakers is how many tokens may have been made one by the other.
+const mostMakers = 100
+
+// Count is how many owners there are.
+func (rm *Room) Count(ctx context.Context) (n int64, err error) {
+	err = rm.store.Read.WithContext(ctx).Model(&store.OwnerRow{}).Count(&n).Error
+	return n, err
 }

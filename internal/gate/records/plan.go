@@ -136,6 +136,9 @@ func (rm *Room) weighed(ctx context.Context, d *draft) (out change.Consequence, 
 // it needs to be.
 func (rm *Room) drafted(ctx context.Context, by change.By, plan func(now *federation.Snapshot) (Plan, error)) (*draft, error) {
 	d, err := rm.laid(plan)
+	if err == nil {
+		err = rm.approved(ctx, by, d)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -45,6 +45,7 @@ type Room struct {
 	swapping  sync.Mutex        // of the snapshot
 	newcomers []federation.Unit // groups that sign-ins made since a change of configuration began
 	touched   chan struct{}
+	owners    func(context.Context) (int64, error)
 	// weighing are the rooms that tell what a change does to people.
 	weighing []Weighing
 }
@@ -67,7 +68,8 @@ type Parts struct {
 func New(ctx context.Context, p Parts, self federation.Gate, protocols []crossing.Protocol) (*Room, error) {
 	rm := &Room{store: p.Store, now: p.Now, fetch: p.Fetch, sessions: p.Sessions, keyring: p.Keys, freshness: p.Freshness,
 		editions: p.Editions,
-		order:    protocols, protocols: map[string]crossing.Protocol{}, kinds: map[federation.Kind]Kind{}, touched: make(chan struct{}, 1)}
+		order:    protocols, protocols: map[string]crossing.Protocol{}, kinds: map[federation.Kind]Kind{}, touched: make(chan struct{}, 1),
+		owners: func(context.Context) (int64, error) { return 0, nil }}
 	self.Own = map[string]string{}
 	for _, by := range protocols {
 		if err := whole(by); err != nil {
@@ -100,8 +102,8 @@ func New(ctx context.Context, p Parts, self federation.Gate, protocols []crossin
 	}
 	for _, d := range p.Kinds {
 		k := Described(d)
-		if d.Kind == federation.KindRule {
-			k.Fits = rm.ruleFits(k.Fits)
+		if d.Kind == federation.KindRule || d.Kind == federation.KindRole {
+			k.Fits = rm.namesPeople(k.Fits)
 		}
 		rm.Register(k)
 	}

@@ -93,6 +93,10 @@ func (rm *Room) Admit(ctx context.Context, by change.By, app string, in Import, 
 	if err != nil {
 		return nil, err
 	}
+	if a.Approval {
+		return nil, change.Conflict("admissions to "+app+" wait for approval, which a list cannot ask for",
+			"ask for them one by one, or for a group that these people are in (innergate app admit)")
+	}
 	select {
 	case rm.turn <- struct{}{}:
 		defer func() { <-rm.turn }()

@@ -1,0 +1,62 @@
+package crossing
+
+import (
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/core/reason"
+)
+
+// readsHere has people who may not enter read why, and whom to ask, before the application hears of it, where its record
+// says so. Whenever they come back it is decided anew: whoever was given entry meanwhile goes on.
+func (d *drive) readsHere(f *finding.Finding) (step, bool) {
+	h := &d.s.here
+	if d.app == nil || !d.app.RefusedHere && !d.app.AskForEntry || !barred(f) || h.answer == nil || h.apart ||
+		d.s.ID == "" || d.s.Stage == Ended || d.s.Wish.Passive {
+		return nil, false
+	}
+	g := d.hears()
+	if g == nil {
+		g = h.gave
+	}
+	if g != nil && g.Do == DoLeave {
+		return nil, false
+	}
+	page := &Show{Page: PageRefused, App: d.app.Title, Refusal: d.refusal(f)}
+	if g != nil && g.Do == DoAsk && page.Refusal.MayAsk && !d.s.Requested {
+		d.s.Requested, page.Refusal.Requested = true, true
+		d.here(StepAccess).Reasons.Add(reason.EntryRequested)
+		if h.person.ID == 0 {
+			d.effect(d.knows()...)
+		}
+		d.effect(RequestEntry{App: d.app.ID})
+	}
+	d.pause(Refusing)
+	d.keep()
+	page.Refusal.Question = d.s.Question
+	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "refused page"})
+	return d.ends(page, Refused), true
+}
+
+// refusal tells whom to ask, and whether here; nil where nobody can be asked for anything.
+func (d *drive) refusal(f *finding.Finding) *RefusalRead {
+	h := &d.s.here
+	if d.app == nil || h.apart || d.s.ID == "" || !barred(f) {
+		return nil
+	}
+	out := &RefusalRead{Owner: d.app.Owner, Requested: d.s.Requested}
+	if d.app.AskForEntry && h.answer != nil && h.person.Key != "" && !h.person.Disabled {
+		out.MayAsk = d.admissionHelps()
+	}
+	return out
+}
+
+// admissionHelps reports whether somebody who is refused would enter if they were admitted by name.
+func (d *drive) admissionHelps() bool {
+	e := entering(d.snap, d.p, d.s.here.who, d.s.here.person, d.s.Given)
+	e.App, e.Proofs, e.Network, e.Role = d.app, d.s.Proofs, d.e.Browser.Network, d.role()
+	s := e.Subject()
+	s.Admitted = &federation.Admission{}
+	entry, err := policy.Enter(d.snap, d.app, s, d.now)
+	return err == nil && entry.Outcome != federation.Deny
+}
