@@ -153,9 +153,14 @@ func (c *chromium) atStandin(fault string) {
 
 func (c *chromium) signInToConsole(d *demo) {
 	c.t.Helper()
+	c.signInAs(d, d.Owner.Username, d.Owner.Password)
+}
+
+func (c *chromium) signInAs(d *demo, username, password string) {
+	c.t.Helper()
 	c.open(d.Console)
-	c.fill("input[name=username]", d.Owner.Username)
-	c.fill("input[name=password]", d.Owner.Password)
+	c.fill("input[name=username]", username)
+	c.fill("input[name=password]", password)
 	c.press("Sign in")
 	c.see("Connections")
 }

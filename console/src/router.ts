@@ -44,6 +44,7 @@ export const router = createRouter({
     { path: '/admit/groups', component: () => import('./pages/UnitsPage.vue'), props: { kind: 'group' }, meta: { title: 'Groups' } },
     { path: '/admit/rules', component: () => import('./pages/RulesPage.vue'), meta: { title: 'Rules' } },
     { path: '/admit/roles', component: () => import('./pages/RolesPage.vue'), meta: { title: 'Roles' } },
+    { path: '/admit/requests', component: () => import('./pages/RequestsPage.vue'), meta: { title: 'Requests for entry' } },
     { path: '/admit/selection', component: () => import('./pages/SelectionPage.vue'), meta: { title: 'Provider selection' } },
     { path: '/admit/organisations', component: () => import('./pages/UnitsPage.vue'), props: { kind: 'organisation' }, meta: { title: 'Organisations' } },
     { path: '/admit/import', component: () => import('./pages/ImportPage.vue'), meta: { title: 'Import people' } },

@@ -512,6 +512,15 @@ type TraceHead struct {
 type Trace struct {
 	TraceHead
 	Steps []crossing.TraceStep `json:"steps"`
+	// Remedies are what would have let somebody in who was refused entry.
+	Remedies []Remedy `json:"remedies,omitempty" doc:"Of somebody who was refused entry: single changes each of which, run through this sign-in, lets them in, the smallest first"`
+}
+
+// Remedy is a single change that lets somebody in.
+type Remedy struct {
+	Kind    string `json:"kind" enum:"none,admission,role,membership,rule,setting"`
+	Says    string `json:"says"`
+	Command string `json:"command,omitempty"`
 }
 
 // TraceList is a page of traces with the number for each result.

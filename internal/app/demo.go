@@ -36,6 +36,7 @@ type scenario struct {
 	Groups        []scenarioUnit        `yaml:"groups"`
 	Rules         []scenarioRule        `yaml:"rules"`
 	Selection     []scenarioRule        `yaml:"selection"`
+	Roles         []scenarioRule        `yaml:"roles"`
 	Organisations []scenarioUnit        `yaml:"organisations"`
 	Federations   []struct {
 		Name     string `yaml:"name"`
@@ -45,7 +46,7 @@ type scenario struct {
 	People []standin.Person `yaml:"people"`
 }
 
-// scenarioRule is an access rule, or one of provider selection.
+// scenarioRule is an access rule, one of provider selection, or a role.
 type scenarioRule struct {
 	Name        string              `yaml:"name"`
 	Application string              `yaml:"application"`
@@ -85,19 +86,20 @@ type scenarioProvider struct {
 }
 
 type scenarioApplication struct {
-	Name          string `yaml:"name"`
-	Title         string `yaml:"title"`
-	Protocol      string `yaml:"protocol"`
-	Provider      string `yaml:"provider"`
-	EntityID      string `yaml:"entityId"`
-	OnlyOwnStarts bool   `yaml:"onlyOwnStarts"`
-	Text          string `yaml:"text"` // of a page that a link leads to, or the description
-	Kind          string `yaml:"kind"` // of an OpenID Connect application, and so on
-	ClientID      string `yaml:"clientId"`
-	ClientSecret  string `yaml:"clientSecret"`
-	Scopes        string `yaml:"scopes"`
-	Resources     string `yaml:"resources"`
-	Audience      string `yaml:"audience"` // of its own API
+	Name          string              `yaml:"name"`
+	Title         string              `yaml:"title"`
+	Protocol      string              `yaml:"protocol"`
+	Provider      string              `yaml:"provider"`
+	EntityID      string              `yaml:"entityId"`
+	OnlyOwnStarts bool                `yaml:"onlyOwnStarts"`
+	Text          string              `yaml:"text"` // of a page that a link leads to, or the description
+	Kind          string              `yaml:"kind"` // of an OpenID Connect application, and so on
+	ClientID      string              `yaml:"clientId"`
+	ClientSecret  string              `yaml:"clientSecret"`
+	Scopes        string              `yaml:"scopes"`
+	Resources     string              `yaml:"resources"`
+	Audience      string              `yaml:"audience"` // of its own API
+	Settings      federation.Settings `yaml:"settings"`
 	// Accounts are those that it keeps itself.
 	Accounts *standin.Accounts `yaml:"accounts"`
 }
@@ -307,7 +309,7 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 	// The token's secret cannot be read back, so each run of the demo has its
 	// own, also one that begins in the second in which another was killed.
 	name := "demo-" + time.Now().UTC().Format("20060102-150405") + "-" + random.ID()[:6]
-	if _, d.ready.Token, err = g.Operators.AddToken(ctx, change.By{Who: "demo"}, name, time.Time{}); err != nil {
+	if _, d.ready.Token, err = g.Operators.AddToken(ctx, change.By{Who: sc.Owner.Username}, name, time.Time{}); err != nil {
 		return err
 	}
 	for _, fill := range []func(context.Context, *scenario) error{d.providers, d.applications, d.federations, d.people,

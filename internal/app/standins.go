@@ -116,6 +116,7 @@ func (d *running) applications(ctx context.Context, sc *scenario) error {
 			if n.Settings = maps.Clone(n.Settings); n.Settings == nil {
 				n.Settings = federation.Settings{}
 			}
+			maps.Copy(n.Settings, a.Settings)
 			if a.Kind != "service" { // whose tokens are about nobody
 				n.Settings["everyone"] = federation.EveryoneYes
 			}
@@ -224,13 +225,15 @@ func (d *running) units(ctx context.Context, kind federation.Kind, all []scenari
 	return nil
 }
 
-// rules makes the rules of access and of provider selection.
+// rules makes the rules of access and of provider selection, and the roles.
 func (d *running) rules(ctx context.Context, sc *scenario) error {
-	for _, r := range sc.Rules {
-		said := maps.Clone(r.Settings)
-		said["application"] = r.Application
-		if err := d.rule(ctx, federation.KindRule, r, said); err != nil {
-			return err
+	for kind, all := range map[federation.Kind][]scenarioRule{federation.KindRule: sc.Rules, federation.KindRole: sc.Roles} {
+		for _, r := range all {
+			said := maps.Clone(r.Settings)
+			said["application"] = r.Application
+			if err := d.rule(ctx, kind, r, said); err != nil {
+				return err
+			}
 		}
 	}
 	for _, r := range sc.Selection {

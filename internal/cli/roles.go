@@ -52,7 +52,7 @@ func (e *environment) listRoles(ctx context.Context, cmd *ucli.Command, c *clien
 			if r.Default {
 				says += " It is the default."
 			}
-			t.add("application", r.Application, "role!", r.Role, "object", r.Name, "sent!", strings.Join(r.Values, ", "), "held by!", says)
+			t.add("application!", r.Application, "role!", r.Role, "object!", r.Name, "sent!", strings.Join(r.Values, ", "), "held by!", says)
 		}
 		e.tell(w, t, "No roles. Make one with innergate role put NAME application=APPLICATION title=TITLE values=VALUE groups=GROUP.")
 	})

@@ -158,6 +158,15 @@ func (e *environment) lanes(w io.Writer, t api.Trace, messages bool) {
 			fmt.Fprintf(w, "              cut      %d octets of this message were not kept\n", s.Cut)
 		}
 	}
+	if len(t.Remedies) > 0 {
+		fmt.Fprintln(w, "\nWhat would have let them in, the smallest change first (each was run through this sign-in):")
+	}
+	for _, r := range t.Remedies {
+		fmt.Fprintln(w, "  "+r.Says)
+		if r.Command != "" {
+			fmt.Fprintln(w, "    "+r.Command)
+		}
+	}
 }
 
 func mark(s crossing.TraceStep) string {

@@ -157,10 +157,16 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	}
 	g.Checking = checking.New(checking.Parts{Store: o.Store, Now: o.Now, Fetch: out, Records: g.Records, Arrivals: g.Arrivals, Editions: kept,
 		Freshness: g.Freshness, Copies: g.Copies, Kept: g.People.Kept,
-		Unheard: func(ctx context.Context) (map[federation.ID]*finding.Finding, error) { return g.Outbox.Unheard(ctx) },
-		Wayless: func(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
-			return g.Traces.Wayless(ctx, snap)
-		}})
+		Beside: []checking.Beside{
+			func(ctx context.Context, _ *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
+				return g.Outbox.Unheard(ctx)
+			},
+			func(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
+				return g.Traces.Wayless(ctx, snap)
+			},
+			func(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
+				return g.Requests.Alone(ctx, snap)
+			}}})
 	g.Jobs = jobs.New(g.ctx, o.Log, o.Now)
 	g.Exchange, err = exchange.New(g.ctx, exchange.Parts{Jobs: g.Jobs, Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out,
 		Records:   g.Records,

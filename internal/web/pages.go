@@ -12,6 +12,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/profile"
 )
@@ -115,25 +116,19 @@ func (s *server) render(c fiber.Ctx, status int, name string, v view, policy str
 	return c.Status(status).Send(b.Bytes())
 }
 
-// contact is somebody who answers for an application: a name, or with an address that a browser opens.
+// contact is somebody who answers for an application, with an address that a browser opens.
 type contact struct {
 	Words   string
 	Address template.URL // mailto: or https:, "" for none
 }
 
-// contacts reads the setting owner: names, e-mail addresses and links, separated by commas or semicolons.
 func contacts(owner string) (out []contact) {
-	for _, text := range strings.FieldsFunc(owner, func(r rune) bool { return r == ',' || r == ';' }) {
-		text = strings.TrimSpace(text)
-		one := contact{Words: text}
-		if u, err := url.Parse(text); err == nil && u.Scheme == "https" && u.Host != "" {
-			one = contact{u.Host + strings.TrimSuffix(u.Path, "/"), template.URL(u.String())}
-		} else if address, ok := profile.Address(text); ok {
-			one.Address = template.URL("mailto:" + url.PathEscape(address))
+	for _, x := range federation.Answers(owner) {
+		one := contact{x.Words, template.URL(x.Link)}
+		if x.Mail != "" {
+			one.Address = template.URL("mailto:" + url.PathEscape(x.Mail))
 		}
-		if text != "" {
-			out = append(out, one)
-		}
+		out = append(out, one)
 	}
 	return out
 }

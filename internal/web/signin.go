@@ -253,6 +253,9 @@ func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
 	p.Title, p.Text = say.Title, say.Text
 	if r := o.Refusal; r != nil {
 		p.Owners = contacts(r.Owner)
+		if _, own := crossing.RuleSays(o.Finding); len(p.Owners) > 0 && !own {
+			p.Text = ""
+		}
 		if r.Question != "" {
 			return s.page(c, faults[say.Fault], "refused.html", p)
 		}

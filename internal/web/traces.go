@@ -8,6 +8,8 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/core/checks"
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/traces"
 )
@@ -55,8 +57,24 @@ func (s *server) traceCalls(a huma.API) {
 			h := traceHead(head)
 			names, err := g.People.Names(ctx, []int64{head.Account})
 			h.Name = names[head.Account]
-			return &body[api.Trace]{api.Trace{TraceHead: h, Steps: steps}}, err
+			out := api.Trace{TraceHead: h, Steps: steps}
+			if err == nil {
+				out.Remedies, err = s.remedies(ctx, snap, head)
+			}
+			return &body[api.Trace]{out}, err
 		})
+}
+
+// remedies are what would have let somebody in who was refused entry.
+func (s *server) remedies(ctx context.Context, snap *federation.Snapshot, head traces.Head) (out []api.Remedy, err error) {
+	if head.Result != crossing.Refused {
+		return nil, nil
+	}
+	all, err := s.gate.Traces.Remedies(ctx, snap, head.ID)
+	for _, r := range all {
+		out = append(out, api.Remedy(r))
+	}
+	return out, err
 }
 
 // mostNamed is how many people are looked for by name in a search of traces.

@@ -16,13 +16,15 @@ const { data, problem, load } = useLoad(async () => take(api.GET('/api/v1/applic
 const { data: groups } = useLoad(async () => (await take(api.GET('/api/v1/groups'))).items ?? [])
 const { busy, failed, act } = useAct({ done: async () => { await load(); emit('changed') } })
 type Change = { everyone?: boolean; groups?: string[]; people?: number[]; until?: string; out?: boolean }
-const admit = (body: Change) => act(() => take(api.POST('/api/v1/applications/{name}/admissions', { params: path.value, body })))
+const admit = (body: Change) => act(async () => { request.value = (await take(api.POST('/api/v1/applications/{name}/admissions', { params: path.value, body }))).request })
 const withdraw = (body: Change) => act(() => take(api.POST('/api/v1/applications/{name}/admissions/withdraw', { params: path.value, body })))
 
+const request = ref<number>()
 const form = reactive({ group: '', person: '', until: '', out: false })
 const give = () => act(async () => {
-  await take(api.POST('/api/v1/applications/{name}/admissions', { params: path.value,
+  const got = await take(api.POST('/api/v1/applications/{name}/admissions', { params: path.value,
     body: { groups: form.group ? [form.group] : [], people: form.person ? [Number(form.person)] : [], until: form.until || undefined, out: form.out || undefined } }))
+  request.value = got.request
   Object.assign(form, { group: '', person: '', until: '', out: false })
 })
 const rows = computed(() => [...(data.value?.groups ?? []).map((g) => ({ key: `g${g.group}`, what: g.out ? 'group, kept out' : 'group', name: g.title || g.group, to: '/admit/groups',
@@ -68,6 +70,8 @@ async function done(j: Job) {
       </el-table>
       <p v-if="data.total > (data.people?.length ?? 0)" class="quiet">and {{ data.total - (data.people?.length ?? 0) }} more people; the list of everyone shows them</p>
     </template>
+    <p v-if="request" class="waiting" role="status">○ It waits for the approval of another owner, as <router-link :to="{ path: '/admit/requests', query: { application } }">request {{ request }}</router-link>.</p>
+    <p v-else-if="data?.approval" class="quiet">Admissions to this application wait for the approval of another owner.</p>
     <form class="tools line" @submit.prevent="give"><el-select v-model="form.group" clearable filterable placeholder="Group" aria-label="Group to admit" style="width: 220px">
         <el-option v-for="g in groups ?? []" :key="g.name" :value="g.name" :label="g.title" /></el-select>
       <el-input v-model="form.person" name="admitPerson" placeholder="or number of a person" aria-label="Number of the person to admit" style="width: 190px" />

@@ -41,6 +41,9 @@ const parts = computed(() => (step.value?.octets ?? '').split(/(<(?:[\w.-]+:)?(?
       </div>
     </div>
     <FindingBox v-if="failure" :finding="failure" />
+    <section v-if="data.remedies?.length" class="sheet remedies"><h2>What would have let them in</h2>
+      <p class="quiet">The smallest change first; each was run through this sign-in.</p>
+      <ul><li v-for="r in data.remedies" :key="r.says">{{ r.says }} <code v-if="r.command">{{ r.command }}</code></li></ul></section>
     <div class="both">
       <section class="sheet picture"><CrossingLanes :steps="steps" :started="data.started" :selected="selected"
           @select="selected = $event" /></section>
@@ -103,4 +106,8 @@ mark { background: color-mix(in srgb, var(--gate) 18%, transparent); color: inhe
 .list { margin: 0; padding: 12px 16px 12px 40px }
 .list a { color: inherit }
 @media (max-width: 1000px) { .both { grid-template-columns: 1fr } }
+.remedies { padding: 8px 16px; margin: 12px 0 }
+.remedies h2 { margin: 0; font-size: 15px }
+.remedies p { margin: 0 }
+.remedies ul { margin: 4px 0; padding-left: 18px }
 </style>

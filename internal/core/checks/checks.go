@@ -118,6 +118,7 @@ func (c *Checker) Record(r federation.Record) []*finding.Finding {
 		c.way(l, a)
 		if a.Attended() {
 			c.access(l, a)
+			c.roles(l, a)
 		}
 		if a.Side.OwnKeys() {
 			l.ownKeys("app/"+string(a.Name), a.Keys)

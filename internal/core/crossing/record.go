@@ -146,7 +146,9 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 }
 
 // Replay decides a recorded turn again, with a configuration of now.
-func Replay(snap *federation.Snapshot, in Entry) Decision {
+func Replay(snap *federation.Snapshot, in Entry) Decision { return rerun(snap, in).Decided }
+
+func rerun(snap *federation.Snapshot, in Entry) Turn {
 	e := Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Role: in.Role, Again: in.Again, Address: in.Typed, Many: in.Many, Told: in.Told, Said: in.Said, Gave: in.Gave,
 		Browser: Browser{Network: in.whence(), Holds: in.Holds}}
 	if in.Kind == Arrived {
@@ -162,7 +164,7 @@ func Replay(snap *federation.Snapshot, in Entry) Decision {
 	if need, ok := t.Next.(*Need); ok && need.Mail != nil && in.Mailed != nil {
 		t = Advance(snap, t.State, Event{Kind: Learned, Gave: e.Gave, Browser: e.Browser}, f, in.At)
 	}
-	return t.Decided
+	return t
 }
 
 // whence is the network of the browser; earlier builds recorded that in which the crossing began.

@@ -63,7 +63,7 @@ func Compare(before, after *federation.Snapshot, entries []Entry) (out Compared)
 		}
 		entered = was.Result == Entered
 		out.Who, out.Account = cmp.Or(whose(before, e, was), out.Who), max(out.Account, was.Person)
-		out.Shut = out.Shut || is.Result == Refused
+		out.Shut = out.Shut || is.Result == Refused && was.Result != Refused
 		out.Held = out.Held || is.Result == Waiting && was.Result == Entered
 		out.Let = is.Result == Entered && was.Result == Refused
 		another = another || otherwise(before, after, e)

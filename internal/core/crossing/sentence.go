@@ -87,12 +87,21 @@ var sentences = map[finding.Code]Sentence{
 		"Sign out where you signed in, and start again at your application as the person it expects.", FaultRefused},
 }
 
+// RuleSays is the sentence that the rule which denies has for the person, as the engineer wrote it.
+func RuleSays(f *finding.Finding) (string, bool) {
+	i := slices.IndexFunc(f.Evidence, func(e finding.Evidence) bool { return e.Label == policy.Say })
+	if i < 0 || f.Code != finding.AccessDenied {
+		return "", false
+	}
+	return f.Evidence[i].Found, true
+}
+
 // ForPerson says in one plain sentence what a finding means for the person in
 // front of the browser.
 func ForPerson(f *finding.Finding) Sentence {
 	if s, ok := sentences[f.Code]; ok {
-		if i := slices.IndexFunc(f.Evidence, func(e finding.Evidence) bool { return e.Label == policy.Say }); i >= 0 && f.Code == finding.AccessDenied {
-			s.Text = f.Evidence[i].Found // as the engineer wrote it
+		if said, ok := RuleSays(f); ok {
+			s.Text = said
 		}
 		return s
 	}

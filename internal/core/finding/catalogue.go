@@ -149,6 +149,11 @@ const (
 	RoleNotHeld             Code = "role-not-held"
 	RoleNone                Code = "role-none"
 	RoleLost                Code = "role-lost"
+	RoleUnsent              Code = "role-unsent"
+	RoleBroken              Code = "role-broken"
+	RoleValuesAlike         Code = "role-values-alike"
+	RequestUnmailed         Code = "request-unmailed"
+	ApprovalAlone           Code = "approval-alone"
 	AccessUndecided         Code = "access-undecided"
 	AdmissionEnded          Code = "admission-ended"
 	RuleContradicts         Code = "rule-contradicts"
@@ -921,6 +926,21 @@ var catalogue = []Entry{
 	{RoleLost, Error, Gate, "People would lose a role",
 		"Look at whom it affects, and correct the role, the group or the setting.",
 		"A change is about to be saved by which somebody who is known does not hold a role any more that they hold now."},
+	{RoleUnsent, Warning, Gate, "The application has roles, and is sent none of them",
+		"Let a rule of the release mapping read the source role: {to: {name: role}, from: [{role: true}]}.",
+		"Roles are on record, and no rule of the release mapping reads them."},
+	{RoleBroken, Error, Gate, "A role cannot be read any more, so that nobody holds it",
+		"Correct it (innergate role put).",
+		"An earlier build took a value of the role that this one does not know."},
+	{RoleValuesAlike, Warning, Gate, "Values of roles differ by case alone",
+		"Look how the application writes them, and correct the others (innergate role put); it compares letter by letter.",
+		"Two values that are sent for roles of one application are the same but for small and capital letters."},
+	{RequestUnmailed, Warning, Gate, "People may ask for entry, and nobody is told by mail",
+		"Give the application an owner with an e-mail address (setting owner), and the gate a mail server; until then look into innergate request list.",
+		"The setting askForEntry is on, and owner has no e-mail address, or the gate sends no mail."},
+	{ApprovalAlone, Warning, Gate, "Admissions wait for another owner, and there is only one",
+		"Add an owner (innergate owner add), or let admissions act at once (setting approval).",
+		"The setting approval is on, and whoever asks is the only one who could approve."},
 	{AccessUnlinked, Error, Gate, "The application takes people of a provider that does not know the person",
 		"Link the person to the provider (innergate person link), or have the application take people of another one (setting provider).",
 		"Foreseen, never at a sign-in: the person has names at other providers alone, and the application's one finds nobody by values."},

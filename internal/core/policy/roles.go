@@ -132,7 +132,7 @@ func RoleSentence(r *federation.Role) string {
 		return "Nobody: it cannot be read any more."
 	}
 	if len(who) == 0 {
-		return "Nobody, but for whom it is the default."
+		return "Nobody yet."
 	}
 	return "Whoever " + strings.Join(who, ", or ") + "."
 }

@@ -15,6 +15,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/mailing"
 	"innergate.example/innergate/internal/gate/people"
@@ -355,4 +356,21 @@ func (q Request) Asker() string {
 		return fmt.Sprintf("person %d", q.Person)
 	}
 	return q.Author
+}
+
+// Alone are the applications whose admissions wait for another owner, where there is only one: for checks.
+func (rm *Room) Alone(ctx context.Context, snap *federation.Snapshot) (out map[federation.ID]*finding.Finding, err error) {
+	out = map[federation.ID]*finding.Finding{}
+	for _, a := range snap.Applications() {
+		if a.Approval {
+			out[a.ID] = finding.New(finding.ApprovalAlone)
+		}
+	}
+	if len(out) == 0 {
+		return nil, nil
+	}
+	if n, err := rm.Owners(ctx); err != nil || n > 1 {
+		return nil, err
+	}
+	return out, nil
 }

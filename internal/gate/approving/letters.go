@@ -3,8 +3,6 @@ package approving
 import (
 	"context"
 	"fmt"
-	"net/mail"
-	"strings"
 	"sync"
 	"time"
 
@@ -41,11 +39,11 @@ func (l *letters) take(app federation.ID, now time.Time) bool {
 	return true
 }
 
-// Addresses are the e-mail addresses in the setting owner of an application.
-func Addresses(owner string) (out []string) {
-	for _, text := range strings.FieldsFunc(owner, func(r rune) bool { return r == ',' || r == ';' }) {
-		if a, err := mail.ParseAddress(strings.TrimSpace(text)); err == nil && len(out) < mostReaders {
-			out = append(out, a.Address)
+// addresses are the e-mail addresses in the setting owner of an application.
+func addresses(owner string) (out []string) {
+	for _, x := range federation.Answers(owner) {
+		if x.Mail != "" && len(out) < mostReaders {
+			out = append(out, x.Mail)
 		}
 	}
 	return out
@@ -61,7 +59,7 @@ func (rm *Room) Tell(app federation.ID, person int64) {
 	if !there || !rm.Mailer.Able() {
 		return
 	}
-	to := Addresses(a.Owner)
+	to := addresses(a.Owner)
 	if len(to) == 0 || !rm.letters.take(app, rm.Now()) {
 		return
 	}

@@ -46,11 +46,12 @@ type Parts struct {
 	Arrivals  *arrivals.Room
 	// Kept gives what is kept with people and lets nobody in.
 	Kept func(context.Context) (checks.Kept, error)
-	// Unheard are applications that do not answer that somebody has signed out.
-	Unheard func(context.Context) (map[federation.ID]*finding.Finding, error)
-	// Wayless are applications to which no provider is left for people who are known.
-	Wayless func(context.Context, *federation.Snapshot) (map[federation.ID]*finding.Finding, error)
+	// Beside are what other rooms find of records.
+	Beside []Beside
 }
+
+// Beside is what another room finds of records, by their IDs.
+type Beside func(context.Context, *federation.Snapshot) (map[federation.ID]*finding.Finding, error)
 
 // New makes a room that checks the records of another.
 func New(p Parts) *Room { return &Room{Parts: p} }
@@ -163,25 +164,19 @@ func (rm *Room) subjects(ctx context.Context, few bool) ([]subject, error) {
 	find := rm.found.of(checker, snap, few)
 	out := []subject{{kind: change.KindGate, name: change.KindGate, title: snap.Gate.Base, object: change.KindGate,
 		find: checker.Gate}}
-	unheard, err := rm.Unheard(ctx)
-	if err != nil {
-		return nil, err
-	}
-	wayless, err := rm.Wayless(ctx, snap)
-	if err != nil {
-		return nil, err
+	beside := map[federation.ID][]*finding.Finding{}
+	for _, find := range rm.Beside {
+		some, err := find(ctx, snap)
+		if err != nil {
+			return nil, err
+		}
+		for id, f := range some {
+			beside[id] = append(beside[id], f)
+		}
 	}
 	for _, r := range snap.Records() {
 		out = append(out, subject{change.KindOf(r), change.NameOf(r), r.Basic().Title, objectOf(r), r,
-			func() []*finding.Finding {
-				all := slices.Clone(find(r))
-				for _, f := range []*finding.Finding{unheard[r.Basic().ID], wayless[r.Basic().ID]} {
-					if f != nil {
-						all = append(all, f)
-					}
-				}
-				return all
-			}})
+			func() []*finding.Finding { return append(slices.Clone(find(r)), beside[r.Basic().ID]...) }})
 	}
 	aggregates, err := rm.Editions.All(ctx)
 	if err != nil {

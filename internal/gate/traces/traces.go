@@ -231,3 +231,27 @@ func Prose(s crossing.TraceStep) finding.Checks {
 	}
 	return append(s.Checks, out...)
 }
+
+// Remedies are the single changes that would have let somebody in who was refused entry, by their recorded sign-in.
+func (rm *Room) Remedies(ctx context.Context, snap *federation.Snapshot, id string) ([]crossing.Remedy, error) {
+	raw, err := rm.store.Traces.Inputs(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	for _, octets := range slices.Backward(raw) {
+		var e crossing.Entry
+		if err := json.Unmarshal(octets, &e); err != nil {
+			return nil, err
+		}
+		if e.Decided.Finding != "" {
+			return crossing.Remedies(snap, e, func(id int64) (crossing.Person, error) {
+				some, err := rm.people.Many(ctx, []int64{id}, "", "")
+				if err != nil || len(some) == 0 {
+					return crossing.Person{}, err
+				}
+				return some[0].Person, nil
+			})
+		}
+	}
+	return nil, nil
+}
