@@ -231,3 +231,47 @@ func (c *chromium) waitsForAnother(d *demo) {
 	do(c, chromedp.EmulateViewport(1280, 800))
 	c.shot("refused-ask")
 }
+
+// What a provider has to send of groups stands on its exchange sheet, letter by letter; what means nothing here, and what
+// never comes, is told.
+func TestExpectedValuesOfGroups(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	run := d.runs(t)
+	require.Regexp(t, `drivers\s+drivers\s+enters crew-roster \(rule roster-drivers\); is driver in crew-roster`, run(0, "", "provider", "exchange", "wrenmoor-staff"))
+	require.NotContains(t, run(0, "", "provider", "exchange", "season-club"), "Values of groups", "its values make nobody a member")
+	run(0, "oakhollow, wrenmoor-staff", "group", "show", "drivers")
+	require.NotContains(t, run(0, "", "group", "show", "drivers"), "is operations in crew-roster", "the nearest counts")
+
+	run(0, "", "group", "put", "planer", "--title", "Planners")
+	for range 10 {
+		newVisitor(t).get(d.host("lost-property") + "/start").as("jon.wray")
+	}
+	ref := reference.FindString(run(0, "", "trace", "list", "--app", "lost-property", "--limit", "1"))
+	out := run(0, "group-value-unknown", "trace", "show", ref)
+	require.Contains(t, out, "planners")
+	require.Contains(t, out, "planer", "the nearest")
+	out = run(0, "", "check", "wrenmoor-staff", "--severity", "note")
+	require.Contains(t, out, "group-value-unknown")
+	require.Contains(t, out, "group-value-silent")
+	require.Contains(t, out, "drivers")
+
+	// Where values are not kept, nothing is said of them.
+	run(0, "", "provider", "set", "wrenmoor-staff", "traceValues=groups=off")
+	newVisitor(t).get(d.host("lost-property") + "/start").as("jon.wray")
+	ref = reference.FindString(run(0, "", "trace", "list", "--app", "lost-property", "--limit", "1"))
+	require.NotContains(t, run(0, "", "trace", "show", ref), "planners")
+
+	c := startChromium(t)
+	c.signInToConsole(d)
+	c.open(d.Console + "admit/groups")
+	c.press("Drivers")
+	c.see("whose administrators so decide")
+	c.see("is driver in crew-roster")
+	c.shot("group")
+	c.open(d.Console + "connect/providers/wrenmoor-staff")
+	c.see("Values of groups that act here")
+	do(c, chromedp.Evaluate[any](`[...document.querySelectorAll('h2')].find(h => h.innerText.startsWith('Values of groups')).scrollIntoView()`))
+	c.shot("expected")
+}

@@ -491,6 +491,16 @@ type Sheet struct {
 	Certificates    []Certificate `json:"certificates"`
 	MetadataAddress string        `json:"metadataAddress"`
 	Metadata        string        `json:"metadata"`
+	// Groups are the values of groups that act here, of a provider.
+	Groups []ExpectedValue `json:"groups,omitempty" doc:"Of a provider whose values of groups make members: those that act here when it sends them"`
+}
+
+// ExpectedValue is a value of groups that acts when a provider sends it.
+type ExpectedValue struct {
+	Value   string   `json:"value" doc:"As it is to be sent, letter by letter"`
+	Group   string   `json:"group" doc:"Short name of the group"`
+	Title   string   `json:"title"`
+	Effects []string `json:"effects" doc:"What follows for whoever has it"`
 }
 
 // TraceHead is a trace in a list.

@@ -192,4 +192,8 @@ type Unit struct {
 	Members int64     `json:"members" doc:"People who belong to it themselves"`
 	Holds   []string  `json:"holds" doc:"Groups that lie in it"`
 	Landing []string  `json:"landing" doc:"Organisations whose people land in it"`
+	// PutIn are the providers that put people into a group, since that decides who enters.
+	PutIn   []string `json:"putIn,omitempty" doc:"Of a group: providers whose values put people into it (setting groupValues)"`
+	Called  []string `json:"called,omitempty" doc:"Of a group: the values by which they do, in any case"`
+	Effects []string `json:"effects,omitempty" doc:"Of one group: what rules, roles and admissions say of whoever is in it"`
 }

@@ -80,6 +80,14 @@ func (e *environment) sheet(w io.Writer, s api.Sheet) {
 		fmt.Fprintf(w, "Metadata\n  %s\n  or as a file: add --metadata\n", s.MetadataAddress)
 	}
 	e.certificates(w, s.Certificates)
+	if len(s.Groups) > 0 {
+		fmt.Fprint(w, "\nValues of groups that act here, letter by letter\n\n")
+		var t table
+		for _, g := range s.Groups {
+			t.add("value!", g.Value, "group!", g.Group, "whoever has it!", dash(strings.Join(g.Effects, "; ")))
+		}
+		e.tell(w, t, "")
+	}
 	if len(s.Values) > 0 {
 		fmt.Fprintf(w, "\none value for copying: --value %s\n", word(s.Values[0].Label))
 	}

@@ -98,7 +98,10 @@ func (e *environment) unit(w io.Writer, x api.Unit) {
 		{"people", fmt.Sprint(x.Members)}}
 	if x.Kind == "group" {
 		rows = append(rows, [2]string{"lies in", dash(x.Inside)}, [2]string{"holds", list(x.Holds)}, [2]string{"providers call it", list(x.Values)},
-			[2]string{"people land in it of", list(x.Landing)})
+			[2]string{"people land in it of", list(x.Landing)}, [2]string{"put in by", list(x.PutIn)}, [2]string{"when they send", list(x.Called)})
+		for _, effect := range x.Effects {
+			rows = append(rows, [2]string{"whoever is in it", effect})
+		}
 	} else {
 		rows = append(rows, [2]string{"providers", list(x.Providers)}, [2]string{"domains", list(x.Domains)},
 			[2]string{"people land in", list(x.Groups)})

@@ -157,7 +157,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	}
 	g.Checking = checking.New(checking.Parts{Store: o.Store, Now: o.Now, Fetch: out, Records: g.Records, Arrivals: g.Arrivals, Editions: kept,
 		Freshness: g.Freshness, Copies: g.Copies, Kept: g.People.Kept,
-		Beside: []checking.Beside{
+		Beside: []checking.Beside{g.Arrivals.UnknownGroups, g.Arrivals.SilentGroups,
 			func(ctx context.Context, _ *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
 				return g.Outbox.Unheard(ctx)
 			},

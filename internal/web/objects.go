@@ -103,7 +103,9 @@ func objectCalls[New, Edit, Shown any](s *server, a huma.API, k kindOf[New, Edit
 			if err != nil {
 				return nil, err
 			}
-			return &body[api.Sheet]{s.sheet(in.Name, k.sheet(r))}, nil
+			out := s.sheet(in.Name, k.sheet(r))
+			out.Groups = expected(g.Records.Snapshot(), r)
+			return &body[api.Sheet]{out}, nil
 		})
 	call(s, a, k.calls.Change,
 		func(ctx context.Context, in *api.SentTo[Edit]) (*body[Shown], error) {

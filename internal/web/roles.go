@@ -62,3 +62,15 @@ func (s *server) roleOf(app *federation.Application, name string) (*string, erro
 	}
 	return nil, change.Field("role", change.NotFound("role of "+string(app.Name), name, nearword.Of(name, known)))
 }
+
+// expected are the values of groups that act here when a provider sends them; none of another record.
+func expected(snap *federation.Snapshot, r federation.Record) (out []api.ExpectedValue) {
+	p, is := r.(*federation.Provider)
+	if !is {
+		return nil
+	}
+	for _, x := range policy.ExpectedOf(snap, p) {
+		out = append(out, api.ExpectedValue{Value: x.Value, Group: string(x.Group), Title: x.Title, Effects: some(x.Effects)})
+	}
+	return out
+}

@@ -52,6 +52,9 @@ func (s *server) traceCalls(a huma.API) {
 			snap := g.Records.Snapshot()
 			for i := range steps {
 				steps[i].Finding = checks.Nearest(snap, steps[i].Finding)
+				for j := range steps[i].Checks {
+					steps[i].Checks[j].Finding = checks.Nearest(snap, steps[i].Checks[j].Finding)
+				}
 				steps[i].Checks, steps[i].Reasons = traces.Prose(steps[i]), nil
 			}
 			h := traceHead(head)

@@ -7,6 +7,7 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/policy"
 )
 
 // unitCalls registers groups and organisations.
@@ -32,7 +33,17 @@ func (s *server) unitKind(a huma.API, k federation.Kind) {
 			return nil, err
 		}
 		use, err := g.Records.Use(ctx, x)
-		return &body[api.Unit]{s.unit(x, use.Members)}, err
+		out := s.unit(x, use.Members)
+		if snap := g.Records.Snapshot(); x.Kind == federation.KindGroup {
+			out.Effects = policy.Effects(snap, x.Name)
+			out.Called = append([]string{string(x.Name)}, x.Values...)
+			for _, p := range snap.Providers() {
+				if p.GroupValues != "" {
+					out.PutIn = append(out.PutIn, string(p.Name))
+				}
+			}
+		}
+		return &body[api.Unit]{out}, err
 	}
 	call(s, a, calls.Show,
 		func(ctx context.Context, in *api.Named) (*body[api.Unit], error) {

@@ -71,6 +71,9 @@ function choose(u: Unit) {
   until.value = ''
   admitted.value = u
 }
+/** What follows for whoever is in a group, and who puts them in. */
+const looked = ref<string>()
+const { data: one } = useLoad(async () => (looked.value ? take(api.GET('/api/v1/groups/{name}', { params: { path: { name: looked.value } } })) : undefined), () => [looked.value])
 const remove = (u: Unit) => act(() => take(of.value.remove(u.name)))
 </script>
 
@@ -85,7 +88,7 @@ const remove = (u: Unit) => act(() => take(of.value.remove(u.name)))
   <div v-if="data?.length" class="tools"><el-input v-model="search" clearable :placeholder="of.search" :aria-label="`Search ${of.title.toLowerCase()}`" name="search" style="width: 300px" />
     <span class="quiet">{{ matching.length }}</span></div>
   <el-table v-if="data" :data="shown" row-key="name" :default-expand-all="data.length <= atOnce">
-    <el-table-column :label="of.title.slice(0, -1)" min-width="260"><template #default="{ row }"><strong>{{ row.title }}</strong> <code class="quiet">{{ row.name }}</code></template></el-table-column>
+    <el-table-column :label="of.title.slice(0, -1)" min-width="260"><template #default="{ row }"><button v-if="kind === 'group'" type="button" class="title" @click="looked = row.name">{{ row.title }}</button><strong v-else>{{ row.title }}</strong> <code class="quiet">{{ row.name }}</code></template></el-table-column>
     <el-table-column label="People" width="100"><template #default="{ row }"><router-link :to="{ path: '/admit/people', query: { [kind]: row.name } }">{{ row.members }}</router-link></template></el-table-column>
     <el-table-column v-for="c in of.columns" :key="c.label" :label="c.label" :min-width="c.width"><template #default="{ row }"><span :title="c.of(row as Unit)">{{ c.of(row as Unit) || '–' }}</span></template></el-table-column>
     <el-table-column label="" :width="kind === 'group' ? 250 : 180"><template #default="{ row }"><el-button v-if="kind === 'group'" link type="primary" :aria-label="`Admit ${row.title}`" @click="choose(row as Unit)">Admit</el-button>
@@ -94,6 +97,15 @@ const remove = (u: Unit) => act(() => take(of.value.remove(u.name)))
     <template #empty>{{ search ? 'None like that.' : of.empty }}</template>
   </el-table>
   <el-pagination v-if="tree.length > atOnce" v-model:current-page="page" :page-size="atOnce" :total="tree.length" layout="prev, pager, next" />
+  <el-drawer :model-value="!!looked" :title="one?.title ?? ''" size="480px" @close="looked = undefined">
+    <template v-if="one"><h2>Who puts people in</h2>
+      <p v-if="!one.putIn?.length">Engineers, lists and organisations alone: no provider’s values make members (setting <code>groupValues</code>).</p>
+      <template v-else><p>Engineers, lists and organisations, and these providers, whose administrators so decide on what is said below:</p>
+        <ul><li v-for="p in one.putIn" :key="p"><router-link :to="`/connect/providers/${p}`">{{ p }}</router-link></li></ul>
+        <p>when they send one of <code v-for="v in one.called" :key="v" class="called">{{ v }}</code></p></template>
+      <h2>Whoever is in it</h2>
+      <ul v-if="one.effects?.length"><li v-for="x in one.effects" :key="x">{{ x }}</li></ul><p v-else>Nothing is said of them.</p></template>
+  </el-drawer>
   <el-drawer :model-value="!!admitted" :title="`Admit ${admitted?.title ?? ''} to applications`" size="420px" @close="admitted = undefined">
     <ProblemBox :problem="admitting.failed.value" />
     <el-form label-position="top" @submit.prevent="admit">
@@ -104,3 +116,8 @@ const remove = (u: Unit) => act(() => take(of.value.remove(u.name)))
   </el-drawer>
   <SettledDrawer v-model="open" :kind="kind" :name="chosen?.name" @saved="load" />
 </template>
+
+<style scoped>
+.title { font: inherit; font-weight: 600; color: var(--ink); background: none; border: 0; padding: 0; text-decoration: underline; cursor: pointer; text-align: left }
+.called { margin-right: 8px }
+</style>

@@ -3,10 +3,12 @@ package checks
 import (
 	"cmp"
 	"slices"
+	"strings"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/core/policy"
 )
 
 // Nearest adds to a finding on somebody unknown who was probably meant, by the
@@ -19,6 +21,8 @@ func Nearest(snap *federation.Snapshot, f *finding.Finding) *finding.Finding {
 	}
 	given := f.Evidence[0].Found
 	switch f.Code {
+	case finding.GroupValueUnknown:
+		return nearestGroups(snap, f)
 	case finding.StartUnknown:
 		if near := nearword.Of(given, snap.Names(federation.KindApplication)); near != "" {
 			return f.With(finding.Fact("Near to it", near))
@@ -33,6 +37,24 @@ func Nearest(snap *federation.Snapshot, f *finding.Finding) *finding.Finding {
 		}
 	}
 	return f
+}
+
+// nearestGroups names the values near to those that mean nothing.
+func nearestGroups(snap *federation.Snapshot, f *finding.Finding) *finding.Finding {
+	var called []string
+	for _, g := range snap.Units(federation.KindGroup) {
+		called = append(called, policy.CalledOf(g)...)
+	}
+	out := f
+	for _, e := range f.Evidence {
+		if e.Label != "Value" {
+			continue
+		}
+		if near := nearword.Of(strings.TrimSpace(e.Found), called); near != "" {
+			out = out.With(finding.Compare("Near to it", near, e.Found))
+		}
+	}
+	return out
 }
 
 func nearestApplication(snap *federation.Snapshot, f *finding.Finding, given string) *finding.Finding {

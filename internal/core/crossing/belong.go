@@ -2,10 +2,12 @@ package crossing
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/profile"
 )
 
@@ -230,6 +232,39 @@ func groupsSaid(snap *federation.Snapshot, p *federation.Provider, in profile.Pr
 		}
 		if name != "" && !slices.Contains(out, name) && len(out) < mostGroups {
 			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// unknownGroups notes the values of groups of a provider that mean nothing here, where they would make members; nil for
+// none. What they are near to is told to whoever reads it: checks.Nearest.
+func unknownGroups(snap *federation.Snapshot, p *federation.Provider, in profile.Profile) *finding.Finding {
+	if p.GroupValues != federation.GroupsKnown {
+		return nil
+	}
+	values := UnknownGroups(snap, in)
+	if len(values) == 0 {
+		return nil
+	}
+	f := finding.New(finding.GroupValueUnknown)
+	for _, v := range values[:min(len(values), mostUnknown)] {
+		f = f.With(finding.Fact("Value", finding.Clip(v)))
+	}
+	if more := len(values) - mostUnknown; more > 0 {
+		f = f.With(finding.Fact("And more", strconv.Itoa(more)))
+	}
+	return f
+}
+
+// mostUnknown is how many values that mean nothing one finding names.
+const mostUnknown = 5
+
+// UnknownGroups are the values of groups that no group is called by.
+func UnknownGroups(snap *federation.Snapshot, in profile.Profile) (out []string) {
+	for _, v := range profile.Find(in.Attributes, profile.AttributeGroups) {
+		if _, known := snap.GroupCalled(v.String()); !known && !slices.Contains(out, v.String()) && len(out) < mostGroups {
+			out = append(out, v.String())
 		}
 	}
 	return out

@@ -302,6 +302,9 @@ func (d *drive) match() step {
 		return (*drive).whichAccount
 	}
 	st.Reasons = append(st.Reasons, got.Why)
+	if f := unknownGroups(d.snap, d.p, d.s.here.who); f != nil {
+		st.Checks = append(st.Checks, finding.Check{What: "Groups", Finding: f})
+	}
 	person := got.Person
 	d.s.here.person, d.s.Person = person, person.ID
 	d.s.here.decided.Person, d.s.here.decided.New = person.ID, person.Key != "" && person.ID == 0

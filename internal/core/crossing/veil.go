@@ -94,6 +94,9 @@ func (v *Veil) cover(text string, how profile.Detail) string {
 	return "hashed:" + strings.ToLower(base32.StdEncoding.EncodeToString(mac.Sum(nil)[:10]))
 }
 
+// Covered reports whether a value that was recorded is not the one that came.
+func Covered(text string) bool { return text == notKept || covered.MatchString(text) }
+
 // covered is how a hashed value looks.
 var covered = regexp.MustCompile(`^hashed:[a-z2-7]{16}$`)
 

@@ -146,6 +146,8 @@ const (
 	AccessDenied            Code = "access-denied"
 	AccessNobody            Code = "access-nobody"
 	AccessKeptOut           Code = "access-kept-out"
+	GroupValueUnknown       Code = "group-value-unknown"
+	GroupValueSilent        Code = "group-value-silent"
 	RoleNotHeld             Code = "role-not-held"
 	RoleNone                Code = "role-none"
 	RoleLost                Code = "role-lost"
@@ -916,6 +918,12 @@ var catalogue = []Entry{
 	{AccessKeptOut, Error, Gate, "A group of the person is kept out of the application",
 		"Admit the group or the person (innergate app admit APPLICATION --group G, or --person N), if they should enter.",
 		"The nearest of the person's groups of which the application's admissions say something is kept out."},
+	{GroupValueUnknown, Note, Provider, "A value of groups means nothing here",
+		"Have it send a value of the exchange sheet letter by letter, or add this one to the group that is meant (innergate group put GROUP --value).",
+		"The provider's values of groups make people members, and no group is called so."},
+	{GroupValueSilent, Note, Provider, "An expected value of groups never arrived",
+		"Have it send the value, spelled as on the exchange sheet; or take it off the group, if nobody is in it there.",
+		"A group is called so, something is said of its people here, and none of the recorded sign-ins by the provider brought the value."},
 	{RoleNotHeld, Error, Gate, "The person does not hold the role that was asked for",
 		"Give them the role (innergate role put ROLE people=…, or a group), or have the application ask for one that they hold.",
 		"The sign-in asked for a role of the application by name, and nobody gave it to the person."},

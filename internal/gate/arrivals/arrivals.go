@@ -1,5 +1,5 @@
 // Package arrivals tells what providers sent in sign-ins of late, from what was recorded
-// of them: names of attributes, never their values.
+// of them: names of attributes, and, for a minute and in memory alone, values of groups.
 package arrivals
 
 import (
@@ -26,11 +26,12 @@ const (
 
 // Room looks back.
 type Room struct {
-	store *store.Store
-	now   func() time.Time
-	mu    sync.Mutex
-	at    time.Time
-	all   map[federation.Name]checks.Arrived // of all providers, as it was then
+	store   *store.Store
+	now     func() time.Time
+	mu      sync.Mutex
+	at      time.Time
+	all     map[federation.Name]checks.Arrived // of all providers, as it was then
+	grouped grouped
 }
 
 // New makes a room over a store.
