@@ -109,7 +109,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 		"/connect/aggregates/northern-lines": "Entities", "/watch/traces": "Traces",
 		"/watch/traces/" + list.Items[0].ID: "AuthnRequest", "/watch/checks": "Checks", "/watch/checks?code=own-start-missing": "Acknowledge",
 		"/connect/providers/wrenmoor-staff/mapping": "absent", "/map": "Intake of", "/admit/people": "Belongs to", "/admit/people/1": "Sign-ins of late", "/admit/groups": "Signalling contractors",
-		"/admit/organisations": "oakhollow.example", "/admit/rules": "Would somebody enter?", "/admit/selection": "Owners always come in at", "/connect/applications/crew-roster/entrants": "Admitted by name", "/admit/import": "Make nobody", "/connect/applications/crew-roster/accounts": "5 of 9 accounts fit", "/watch/notices": "Nothing waits", "/map/sets": "Shared by", "/map/sets/common": "Shared by", "/connect/applications/crew-roster/mapping": "Sent",
+		"/admit/organisations": "oakhollow.example", "/admit/rules": "Would somebody enter?", "/admit/selection": "Owners always come in at", "/admit/roles": "Would somebody enter?", "/admit/requests": "Nothing waits", "/connect/applications/crew-roster/entrants": "Admitted by name", "/admit/import": "Make nobody", "/connect/applications/crew-roster/accounts": "5 of 9 accounts fit", "/watch/notices": "Nothing waits", "/map/sets": "Shared by", "/map/sets/common": "Shared by", "/connect/applications/crew-roster/mapping": "Sent",
 		"/keep/keys": "Keys", "/keep/contexts": "Contexts", "/keep/objects/set": "common",
 		"/keep/links": "Links", "/keep/history": "History", fmt.Sprint("/keep/history/",
 			changes.Items[0].ID): "Before and after",
@@ -249,6 +249,7 @@ func TestPagesForPeopleAreAccessible(t *testing.T) {
 		rendered + "/message.html":                      "Choose another way",
 		rendered + "/agree.html":                        "while you are away",
 		rendered + "/leave.html":                        "Stay signed in",
+		rendered + "/refused.html":                      "Ask for entry",
 		rendered + "/choose.html":                       strings.Repeat("Long", 5),
 		strings.Replace(rendered, "127.0.0.1", "localhost", 1) + "/message.html": "Choose another way",
 	} {
@@ -276,6 +277,8 @@ func templates(t *testing.T) string {
 		"Form": map[string]any{"Submit": "Go on", "Wrong": "That is no number.", "Question": "q", "Options": nil,
 			"Also": []map[string]string{{"Name": "again", "Title": "Send another code"}}, "Fields": []field{{Name: "number", Label: "Your staff number", Hint: "On your card", Type: "email", Autofill: "email"},
 				{Name: "pin", Label: "PIN", Secret: true}}},
+		"Owners":  []map[string]any{{"Words": "Edda Lunn"}, {"Words": strings.Repeat("long", 20) + "@wrenmoor.example", "Address": template.URL("mailto:x@wrenmoor.example")}},
+		"Refusal": map[string]any{"Question": "q", "MayAsk": true, "Requested": false},
 		"Agree": map[string]any{"Lasts": true, "Policy": "https://roster.wrenmoor.example/policy", "Digest": "d",
 			"Shown": []map[string]string{{"Label": "Your name", "Value": strings.Repeat("Long", 30)}}}}
 	all, err := template.ParseFS(dir, "*.html")
@@ -287,7 +290,7 @@ func templates(t *testing.T) string {
 		}
 		w.Header().Set("Content-Security-Policy", "script-src 'none'") // the page would go on at once
 		name := strings.TrimPrefix(q.URL.Path, "/")
-		if !slices.Contains([]string{"form.html", "post.html", "message.html", "choose.html", "agree.html", "leave.html"},
+		if !slices.Contains([]string{"form.html", "post.html", "message.html", "choose.html", "agree.html", "leave.html", "refused.html"},
 			name) {
 			http.NotFound(w, q)
 			return

@@ -11,6 +11,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/api"
 )
 
 // as signs somebody in at an application that their provider sends on, with the password of the demo.
@@ -274,4 +276,30 @@ func TestExpectedValuesOfGroups(t *testing.T) {
 	c.see("Values of groups that act here")
 	do(c, chromedp.Evaluate[any](`[...document.querySelectorAll('h2')].find(h => h.innerText.startsWith('Values of groups')).scrollIntoView()`))
 	c.shot("expected")
+}
+
+// The recipes of docs/roles.md do what they say.
+func TestRecipesOfRoles(t *testing.T) {
+	want := map[string]struct{ simulate, roles string }{ // what is simulated, and what is sent for roles
+		"An attribute for each role":                              {"crew-roster groups=depot-leads --group depot-leads", "LEAD"},
+		"A role by a condition, for whoever came by one provider": {"track-access --person 17 --provider oakhollow", "guest"},
+		"One role alone, the first by place":                      {"possession-planner --person 1", "possessions.deputy"},
+		"A role for everybody else":                               {"refund-desk --person 1", "refunds.read"},
+		"Nobody without a role":                                   {"depot-terminal --person 1", "deny"},
+		"Entry that is asked for and approved":                    {"lost-property --person 1", "deny"},
+	}
+	cook(t, "../docs/roles.md", 6, func(d *demo, title string) {
+		w, there := want[title]
+		require.True(t, there, title)
+		out, stderr, code := d.cli(t, "", append([]string{"simulate", "--output", "json"}, strings.Fields(w.simulate)...)...)
+		require.Zero(t, code, "%s: %s", title, stderr)
+		var got api.Simulated
+		require.NoError(t, json.Unmarshal([]byte(out), &got))
+		if w.roles == "deny" {
+			require.Equal(t, "deny", got.Decision, title)
+			return
+		}
+		require.NotNil(t, got.Released)
+		require.Regexp(t, `"roles?"[^}]*`+regexp.QuoteMeta(w.roles), out, title)
+	})
 }

@@ -56,19 +56,25 @@ func words(all ...string) []any {
 }
 
 // decides is what the list of everyone, what one person enters, and simulation say of somebody; all say the same.
-func (r *rig) decides(app string, number int64, where string) (federation.Outcome, traces.Ground) {
+func (r *rig) decides(app string, number int64, where string, role ...string) (federation.Outcome, traces.Ground) {
 	t, snap := r.t, r.Snapshot()
 	t.Helper()
 	a, err := r.Records.Application(app)
 	require.NoError(t, err)
-	one, err := r.Traces.Simulate(ctx, snap, traces.Simulation{App: a, Person: number})
+	one, err := r.Traces.Simulate(ctx, snap, traces.Simulation{App: a, Person: number, Role: strings.Join(role, "")})
 	require.NoError(t, err)
+	if strings.Join(role, "") != "" {
+		return one.Decision, traces.GroundOf(one.Foreseen) // lists ask for no role
+	}
 	all, err := r.Traces.Everyone(ctx, snap, a, noProgress{})
 	require.NoError(t, err)
 	page, total := all.Page(traces.Whose{Search: fmt.Sprint(number), After: number - 1, Limit: 1})
 	require.NotZero(t, total)
 	require.Equal(t, one.Decision, page[0].Decision, "%s: the list and simulation", where)
 	require.Equal(t, traces.GroundOf(one.Foreseen), page[0].By, where)
+	if one.Decision != federation.Deny {
+		require.Equal(t, one.Entry.RoleNames(), page[0].Roles, "%s: roles", where)
+	}
 	theirs, err := r.Traces.EntriesOf(ctx, snap, number)
 	require.NoError(t, err)
 	for _, e := range theirs {
@@ -104,7 +110,8 @@ func TestEntryIsShownAsItIsDecided(t *testing.T) {
 		}
 		return out
 	}
-	secret := r.client("planner", nil, federation.Settings{"scopes": "offline_access"}).Shown
+	secret := r.client("planner", nil, federation.Settings{"scopes": "offline_access", "roleParameter": "role",
+		"releaseMapping": map[string]any{"rest": true, "rules": []any{map[string]any{"to": map[string]any{"name": "roles"}, "from": []any{map[string]any{"role": true}}}}}}).Shown
 	require.NoError(t, r.Records.ChangeContexts(ctx, tester, 1, federation.Ranking{{saml.ContextPassword}, {"urn:card"}}))
 	for _, g := range [][2]string{{"operations", ""}, {"drivers", "operations"}, {"contractors", ""}} {
 		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(g[0]), Title: g[0], Inside: federation.Name(g[1])})
@@ -137,30 +144,52 @@ func TestEntryIsShownAsItIsDecided(t *testing.T) {
 			}
 			r.rule(fmt.Sprint("r", i), s)
 		}
+		for i := range 3 {
+			s := federation.Settings{"application": "planner", "role": fmt.Sprint("as-", i), "order": fmt.Sprint(rnd.IntN(3)), "values": words("all", fmt.Sprint("v-", i)),
+				"groups": some("operations", "drivers", "contractors"), "people": []any{}, "userTypes": []any{}, "when": ""}
+			switch rnd.IntN(4) {
+			case 0:
+				s["people"] = words(fmt.Sprint(numbers[rnd.IntN(people)]))
+			case 1:
+				s["when"] = `attributes.department.exists(d, d == "depot")`
+			}
+			r.laid("role", fmt.Sprint("role-", i), s)
+		}
 		admitted := federation.Admissions{}
 		for _, g := range some("operations", "drivers", "contractors") {
 			admitted = admitted.With(federation.Name(g.(string)), &federation.Admission{Out: rnd.IntN(2) == 0})
 		}
-		(&trial{rig: r}).saves(change.KindApplication, "planner", federation.Settings{"admissions": admitted.Line(), "everyone": []string{"yes", "no"}[rnd.IntN(2)]})
+		(&trial{rig: r}).saves(change.KindApplication, "planner", federation.Settings{"admissions": admitted.Line(), "everyone": []string{"yes", "no"}[rnd.IntN(2)],
+			"sentRoles": []string{"", "first", "choose"}[rnd.IntN(3)], "defaultRole": []string{"", "role-0"}[rnd.IntN(2)], "roleNeeded": rnd.IntN(4) == 0})
 		for i, number := range numbers {
 			where := fmt.Sprintf("round %d, n-%d", round, i)
 			r.changes(number, rnd)
 			r.clock.set(r.clock.get().Add(time.Second))
+			was := tokens[number].role
 			refused := r.refreshes(tokens, number, secret)
 			if refused != nil { // by what is so now, as it was judged when they entered
-				decision, by := r.decides("planner", number, where)
+				decision, by := r.decides("planner", number, where, was)
 				require.Equal(t, decision != federation.Allow, *refused, "%s: a refresh, and %s by %v", where, decision, by)
 				seen[fmt.Sprint("refresh ", *refused)]++
 			}
 			b := driving.Browser{Address: []string{"192.0.2.9", "198.51.100.1"}[rnd.IntN(2)]}
-			got := r.comes(b, i, []string{saml.ContextPassword, "urn:card"}[rnd.IntN(2)], []string{"depot", "office"}[rnd.IntN(2)], secret, tokens, number)
-			decision, by := r.decides("planner", number, where)
-			require.Equal(t, got, decision, "%s: the sign-in, and what is said by %v", where, by)
+			who := comer{who: i, number: number, context: []string{saml.ContextPassword, "urn:card"}[rnd.IntN(2)], department: []string{"depot", "office"}[rnd.IntN(2)]}
+			if rnd.IntN(3) == 0 {
+				who.role = fmt.Sprint("as-", rnd.IntN(4))
+			}
+			got, chose := r.comes(b, who, secret, tokens)
+			decision, by := r.decides("planner", number, where, who.role)
+			require.Equal(t, got, decision, "%s: the sign-in as %q, and what is said by %v", where, who.role, by)
 			seen[string(got)+" by "+string(by.By)]++
+			if got == federation.Allow {
+				r.tells(tokens[number].access, number, chose, where)
+				seen["chose "+fmt.Sprint(chose != who.role)]++
+				seen["asked "+fmt.Sprint(who.role != "")]++
+			}
 		}
 	}
 	for _, each := range []string{"allow by rule", "deny by rule", "step-up by rule", "allow by admission", "deny by admission", "allow by default", "deny by default",
-		"refresh true", "refresh false"} {
+		"refresh true", "refresh false", "chose true", "asked true", "asked false"} {
 		require.NotZero(t, seen[each], "%s never came: %v", each, seen)
 	}
 }
@@ -203,32 +232,66 @@ func (r *rig) changes(number int64, rnd *rand.Rand) {
 	}
 }
 
-// comes has somebody sign in, and tells what was decided; who enters has a refresh token.
-func (r *rig) comes(b driving.Browser, who int, context, department, secret string, tokens map[int64]given, number int64) federation.Outcome {
+// tells sees that an application is told the roles that simulation says, or the one that was asked for or chosen.
+func (r *rig) tells(token string, number int64, role, where string) {
 	r.t.Helper()
-	delete(tokens, number)
-	o := r.authorize(b, "scope", "openid offline_access", "prompt", "consent")
+	told, err := r.Redeeming.UserInfo(ctx, redeeming.Caller{}, token)
+	require.NoError(r.t, err)
+	a, err := r.Records.Application("planner")
+	require.NoError(r.t, err)
+	one, err := r.Traces.Simulate(ctx, r.Snapshot(), traces.Simulation{App: a, Person: number, Role: role})
+	require.NoError(r.t, err)
+	is := []string{}
+	switch v := told["roles"].(type) {
+	case string:
+		is = append(is, v)
+	case []any:
+		for _, x := range v {
+			is = append(is, fmt.Sprint(x))
+		}
+	}
+	require.Equal(r.t, append([]string{}, one.Entry.RoleValues()...), is, "%s as %q", where, role)
+}
+
+// comer is somebody who signs in.
+type comer struct {
+	who                       int
+	number                    int64
+	context, department, role string
+}
+
+// comes has somebody sign in, and tells what was decided, and with which role that was asked for or chosen; who enters
+// has a refresh token.
+func (r *rig) comes(b driving.Browser, c comer, secret string, tokens map[int64]given) (federation.Outcome, string) {
+	r.t.Helper()
+	delete(tokens, c.number)
+	o := r.authorize(b, "scope", "openid offline_access", "prompt", "consent", "role", c.role)
 	b = keep(b, o)
 	o = r.answer(b, r.asked(o).ID, func(a *saml.Answer) {
-		a.NameID, a.Context = saml.NameID{Format: saml.FormatPersistent, Value: fmt.Sprint("n-", who)}, context
-		a.Attributes = []saml.Attribute{{Name: "department", Values: saml.Texts(department)}, {Name: "userType", Values: saml.Texts("inspector")}}
+		a.NameID, a.Context = saml.NameID{Format: saml.FormatPersistent, Value: fmt.Sprint("n-", c.who)}, c.context
+		a.Attributes = []saml.Attribute{{Name: "department", Values: saml.Texts(c.department)}, {Name: "userType", Values: saml.Texts("inspector")}}
 	})
 	b = keep(b, o)
+	if o.Page == crossing.PageForm && len(o.Form.Options) > 0 {
+		c.role = o.Form.Options[c.who%len(o.Form.Options)].Name
+		o = r.Crossings.Submit(ctx, b, o.Crossing, map[string][]string{"question": {o.Form.Question}, "role": {c.role}})
+		b = keep(b, o)
+	}
 	if o.Page == crossing.PageAgree {
 		o = r.Crossings.Submit(ctx, b, o.Crossing, map[string][]string{"agree": {"yes"}, "digest": {o.Agree.Digest}})
 	}
 	if o.Departure != nil && o.Departure.Message == "AuthnRequest" {
-		return federation.StepUp
+		return federation.StepUp, c.role
 	}
 	back := r.back(o)
 	if code := back.Get("code"); code != "" {
 		got, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", secret))
 		require.NoError(r.t, err)
-		tokens[number] = given{got.AccessToken, got.RefreshToken}
-		return federation.Allow
+		tokens[c.number] = given{got.AccessToken, got.RefreshToken, c.role}
+		return federation.Allow, c.role
 	}
 	require.Equal(r.t, "access_denied", back.Get("error"))
-	return federation.Deny
+	return federation.Deny, c.role
 }
 
 // refreshes tells whether the refresh of who entered before is refused; nil for who did not.
@@ -251,7 +314,7 @@ func (r *rig) refreshes(tokens map[int64]given, number int64, secret string) *bo
 }
 
 // given are the tokens of a sign-in.
-type given struct{ access, refresh string }
+type given struct{ access, refresh, role string }
 
 // People are admitted by name, until a moment, and it acts at once; what takes entry away has to be confirmed; it goes
 // with the person and stays with the application that it was given for.
@@ -288,7 +351,8 @@ func TestAdmissionsOfPeople(t *testing.T) {
 	tokens := map[int64]given{}
 	_, err := r.Accounts.Link(ctx, tester, ada, "staff", profile.Subject{Format: string(saml.FormatPersistent), Value: "n-1"})
 	require.NoError(t, err)
-	require.Equal(t, federation.Allow, r.comes(driving.Browser{}, 1, saml.ContextPassword, "depot", secret, tokens, ada))
+	came, _ := r.comes(driving.Browser{}, comer{who: 1, number: ada, context: saml.ContextPassword, department: "depot"}, secret, tokens)
+	require.Equal(t, federation.Allow, came)
 	theirs, err := r.Accounts.AdmissionsOf(ctx, ada)
 	require.NoError(t, err)
 	require.Equal(t, [2]string{"planner", "test"}, [2]string{string(theirs[0].App), theirs[0].Author})
@@ -297,7 +361,8 @@ func TestAdmissionsOfPeople(t *testing.T) {
 	r.clock.set(r.clock.get().Add(time.Hour))
 	require.False(t, enters(ada))
 	require.True(t, *r.refreshes(tokens, ada, secret))
-	require.Equal(t, federation.Deny, r.comes(driving.Browser{}, 1, saml.ContextPassword, "depot", secret, tokens, ada))
+	came, _ = r.comes(driving.Browser{}, comer{who: 1, number: ada, context: saml.ContextPassword, department: "depot"}, secret, tokens)
+	require.Equal(t, federation.Deny, came)
 
 	// Taking entry away is confirmed by what was looked at.
 	require.NoError(t, r.admits("planner", accounts.Entry{People: []int64{ada, bram}}))

@@ -55,7 +55,7 @@ func (x *trial) saves(kind, name string, s federation.Settings) {
 	x.t.Helper()
 	by := tester
 	_, err := x.Records.Configure(ctx, by, kind, name, 0, s)
-	if f := finding.Of(err); f != nil && (f.Code == finding.EntryLost || f.Code == finding.NamesChange) {
+	if f := finding.Of(err); f != nil && toConfirm(err) != "" {
 		by.Confirms = toConfirm(err)
 		_, err = x.Records.Configure(ctx, by, kind, name, 0, s)
 	}

@@ -40,7 +40,7 @@ func (s *server) roleCalls(a huma.API) {
 // held are the roles that somebody holds, and with which of them they enter.
 func held(e policy.Entry, enters bool) (out []api.HeldRole) {
 	for _, h := range e.Held {
-		out = append(out, api.HeldRole{Role: h.Role.As, Title: h.Role.Title, By: h.By, Values: h.Role.Values,
+		out = append(out, api.HeldRole{Role: h.Role.As, Title: h.Role.Title, By: h.By.String(), Values: h.Role.Values,
 			Enters: enters && slices.ContainsFunc(e.Roles, func(r *federation.Role) bool { return r == h.Role })})
 	}
 	return out

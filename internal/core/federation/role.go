@@ -201,39 +201,62 @@ func (b *Book) Role(as string) (*Role, bool) {
 	return b.Roles[i], true
 }
 
-// Cast gives the places of the roles that name somebody, and of those that have a rule: each once, in no order. Of each
-// of their groups the nearest around it that a role names counts, itself first.
-func (b *Book) Cast(s *Snapshot, person int64, groups, organisations []Name) (named map[int]string, ruled []int) {
-	named = map[int]string{}
-	for _, i := range b.roster.person[person] {
-		named[i] = "by name"
+// Holder is by what somebody holds a role.
+type Holder struct {
+	How string // HeldByName and so on, "" for not at all
+	Of  Name   // the group or organisation
+}
+
+// How somebody holds a role.
+const (
+	HeldByName         = "by name"
+	HeldByGroup        = "group"
+	HeldByOrganisation = "organisation"
+	HeldByRule         = "by rule"
+	HeldByDefault      = "default"
+)
+
+// String says it for people.
+func (h Holder) String() string {
+	if h.Of == "" {
+		return h.How
 	}
+	return h.How + " " + string(h.Of)
+}
+
+// Cast tells of each role, by its place, by what somebody is named, and gives the places of those that have a rule. Of
+// each of their groups the nearest around it that a role names counts, itself first.
+func (b *Book) Cast(s *Snapshot, person int64, groups, organisations []Name) (named []Holder, ruled []int) {
+	named = make([]Holder, len(b.Roles))
+	give := func(places []int, how string, of Name) {
+		for _, i := range places {
+			if named[i].How == "" {
+				named[i] = Holder{how, of}
+			}
+		}
+	}
+	give(b.roster.person[person], HeldByName, "")
 	if len(b.roster.group) > 0 {
-		seen := make(map[Name]bool, len(groups))
+		var around map[Name]bool // groups that were looked at for another one
 		for _, g := range groups {
-			for at := g; at != "" && !seen[at]; {
-				seen[at] = true
+			for at := g; at != ""; {
 				if places := b.roster.group[at]; len(places) > 0 {
-					for _, i := range places {
-						if named[i] == "" {
-							named[i] = "group " + string(at)
-						}
-					}
+					give(places, HeldByGroup, at)
 					break
 				}
 				u, there := s.Unit(KindGroup, at)
-				if at = ""; there {
-					at = u.Inside
+				if !there || around[u.Inside] {
+					break
 				}
+				if around == nil {
+					around = map[Name]bool{}
+				}
+				around[u.Inside], at = true, u.Inside
 			}
 		}
 	}
 	for _, o := range organisations {
-		for _, i := range b.roster.of[o] {
-			if named[i] == "" {
-				named[i] = "organisation " + string(o)
-			}
-		}
+		give(b.roster.of[o], HeldByOrganisation, o)
 	}
 	return named, b.roster.ruled
 }

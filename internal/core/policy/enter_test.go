@@ -332,6 +332,9 @@ func BenchmarkEnter(b *testing.B) {
 		put = append(put, rule(b, snap, fmt.Sprint("c-", i), federation.Settings{"then": "deny", "application": "roster", "order": fmt.Sprint(i * 200),
 			"when": fmt.Sprintf("attributes.department.exists(d, d == 'd-%d')", i)}))
 	}
+	for i := range 200 {
+		put = append(put, role(b, snap, fmt.Sprint("as-", i), federation.Settings{"groups": words(fmt.Sprint("g-", i*10))}))
+	}
 	snap = snap.Having(put, nil)
 	app, who := &federation.Application{}, policy.Subject{Person: 1, Network: "198.51.100.1"}
 	proved := policy.Proved{Values: map[string][]any{"department": {"depot"}}}
@@ -341,8 +344,8 @@ func BenchmarkEnter(b *testing.B) {
 		who.Groups = append(who.Groups, federation.Name(fmt.Sprint("g-", i*10)))
 	}
 	for b.Loop() {
-		if _, err := policy.Enter(snap, app, who, now); err != nil {
-			b.Fatal(err)
+		if got, err := policy.Enter(snap, app, who, now); err != nil || len(got.Roles) != 200 {
+			b.Fatal(len(got.Roles), err)
 		}
 	}
 }

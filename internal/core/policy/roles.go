@@ -3,6 +3,7 @@ package policy
 import (
 	"cmp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -14,7 +15,7 @@ import (
 // Holding is a role that somebody holds, and by what.
 type Holding struct {
 	Role *federation.Role
-	By   string // "by name", "group NAME", "organisation NAME", "by rule", or "default"
+	By   federation.Holder
 }
 
 // Holds are the roles of an application that somebody holds, in their order; the default role where they hold none. The
@@ -26,23 +27,24 @@ func Holds(snap *federation.Snapshot, app *federation.Application, s *Subject, n
 	}
 	named, ruled := book.Cast(snap, s.Person, s.Groups, s.Organisations)
 	for _, i := range ruled {
-		if named[i] != "" {
+		if named[i].How != "" {
 			continue
 		}
 		switch lacks, err := s.under(snap, book.Roles[i].Rule, now); {
 		case err != nil:
 			why.Add(reason.RoleFailed, book.Roles[i].As, err.Error())
 		case lacks == allHold:
-			named[i] = "by rule"
+			named[i].How = federation.HeldByRule
 		}
 	}
+	out = make([]Holding, 0, len(book.Roles))
 	for i, r := range book.Roles {
-		if by := named[i]; by != "" {
+		if by := named[i]; by.How != "" {
 			out = append(out, Holding{r, by})
 		}
 	}
 	if r, there := snap.Role(app.DefaultRole); there && len(out) == 0 && !r.Broken {
-		out = append(out, Holding{r, "default"})
+		out = append(out, Holding{r, federation.Holder{How: federation.HeldByDefault}})
 	}
 	return out, why
 }
@@ -72,13 +74,30 @@ func as(snap *federation.Snapshot, app *federation.Application, s *Subject, e En
 		held = held[:1]
 	}
 	e.Pick = len(held) > 1 && app.SentRoles == federation.RolesChosen
-	for _, h := range held {
-		if e.Roles = append(e.Roles, h.Role); e.Pick {
-			continue
-		}
-		e.Reasons.Add(reason.RoleHeld, h.Role.As, h.By)
+	e.Roles = make([]*federation.Role, len(held))
+	for i, h := range held {
+		e.Roles[i] = h.Role
+	}
+	if !e.Pick {
+		e.Reasons.Add(reason.RoleHeld, heldBy(held))
 	}
 	return e, nil
+}
+
+// mostSaid is how many roles a reason names.
+const mostSaid = 10
+
+// heldBy says which roles, and by what.
+func heldBy(all []Holding) string {
+	words := make([]string, min(len(all), mostSaid))
+	for i := range words {
+		words[i] = all[i].Role.As + " (" + all[i].By.String() + ")"
+	}
+	out := strings.Join(words, ", ")
+	if more := len(all) - mostSaid; more > 0 {
+		out += " and " + strconv.Itoa(more) + " more"
+	}
+	return out
 }
 
 func heldNames(all []Holding) string {

@@ -161,7 +161,7 @@ var texts = map[Code][2]string{
 	AccessRule:       {"Access", "%s, by the rule %s: %s"},
 	AccessAdmitted:   {"Access", "admitted by name: %s"},
 	EntryRequested:   {"Access", "the person asked for entry"},
-	RoleHeld:         {"Role", "enters as %s: %s"},
+	RoleHeld:         {"Role", "enters as %s"},
 	RoleFailed:       {"Role", "nobody holds %s by its rule, whose condition cannot be evaluated: %s"},
 	QuestionRole:     {"Question", "asked which of several roles they enter with"},
 	RoleChosen:       {"Role", "the person chose %s"},
