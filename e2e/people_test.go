@@ -182,7 +182,7 @@ func TestListsAndAccounts(t *testing.T) {
 	list := accountsFile(t, d)
 	out, stderr, code = d.cli(t, "", "accounts", "compare", "crew-roster", list)
 	require.Zero(t, code, stderr)
-	for _, want := range []string{"5 of 9 accounts fit exactly", "case", "domain", "missing here", "missing there", "profile:emails"} {
+	for _, want := range []string{"5 of 9 accounts fit exactly", "case", "domain", "missing here", "missing there", "emails"} {
 		require.Contains(t, out, want)
 	}
 	out, _, code = d.cli(t, "", "accounts", "show", "crew-roster", "--verdict", "domain")

@@ -14,30 +14,13 @@ import (
 
 // roles are the commands about roles of applications.
 func (e *environment) roles() *ucli.Command {
-	return &ucli.Command{Name: "role", Usage: "roles of applications: as what somebody enters, and what is sent for it", Commands: []*ucli.Command{
+	return &ucli.Command{Name: "role", Usage: "roles of applications: as what somebody enters, and what is sent for it", Commands: append([]*ucli.Command{
 		{Name: "list", Usage: "read roles aloud: who holds them, and what is sent",
 			Description: "A release mapping sends them by the source role: {to: {name: role}, from: [{role: true}]}.",
 			Flags:       []ucli.Flag{&ucli.StringFlag{Name: "application", Usage: "its roles alone"}},
 			Action:      e.action(nil, e.listRoles)},
-		{Name: "put", Usage: "make a role, or change settings of it", ArgsUsage: "NAME SETTING=VALUE …",
-			Description: "What is not named stays. Settings: title, application, role, order, values, people, groups, organisations, userTypes,\n" +
-				"providers, when. Those that take several values take them with | between. innergate object kinds role explains them.",
-			Flags: []ucli.Flag{&ucli.BoolFlag{Name: "dry-run", Usage: "only tell what would change"}, yesFlag},
-			Action: e.anyNumber(func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-				if len(args) == 0 {
-					return &usageError{"NAME is missing", "innergate role put NAME title=TITLE application=APPLICATION values=VALUE groups=GROUP"}
-				}
-				return e.putObject(ctx, cmd, c, append([]string{"role/" + args[0]}, args[1:]...))
-			})},
-		{Name: "remove", Usage: "remove a role", ArgsUsage: "NAME", Flags: []ucli.Flag{yesFlag},
-			Action: e.action([]string{"NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
-				if err := client.Do(ctx, c, api.RemoveObject, api.Of("role", args[0])); err != nil {
-					return err
-				}
-				e.said("removed role/%s", args[0])
-				return nil
-			})},
-	}}
+	}, e.ownCommands(ownKind{"role", "a role", "title, application, role, order, values, people, groups, organisations, userTypes, providers, when",
+		"title=TITLE application=APPLICATION values=VALUE groups=GROUP"})...)}
 }
 
 func (e *environment) listRoles(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {

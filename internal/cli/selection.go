@@ -14,7 +14,7 @@ import (
 
 // selection are the commands about provider selection.
 func (e *environment) selection() *ucli.Command {
-	return &ucli.Command{Name: "selection", Usage: "provider selection: by which provider somebody comes", Commands: []*ucli.Command{
+	return &ucli.Command{Name: "selection", Usage: "provider selection: by which provider somebody comes", Commands: append([]*ucli.Command{
 		{Name: "list", Usage: "read its rules aloud, in the order in which they are looked at",
 			Description: "Whom no rule is about comes by any provider that is live. An application that names a provider has that one.",
 			Flags:       []ucli.Flag{&ucli.StringFlag{Name: "application", Usage: "those that are looked at for it"}},
@@ -22,24 +22,6 @@ func (e *environment) selection() *ucli.Command {
 		{Name: "domains", Usage: "list domains of e-mail addresses, and whose they are",
 			Description: "Domains are the setting domains of providers: innergate provider set NAME domains=\"wrenmoor.example .depot.example\".",
 			Action:      e.action(nil, e.listDomains)},
-		{Name: "put", Usage: "make a rule, or change settings of it", ArgsUsage: "NAME SETTING=VALUE …",
-			Description: "What is not named stays. Settings: title, order, applications, domains, networks, groups, organisations, userTypes, hints,\n" +
-				"providers, ask. Those that take several values take them with | between. innergate object kinds selection explains them.",
-			Flags: []ucli.Flag{&ucli.BoolFlag{Name: "dry-run", Usage: "only tell what would change"}, yesFlag},
-			Action: e.anyNumber(func(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
-				if len(args) == 0 {
-					return &usageError{"NAME is missing", "innergate selection put NAME title=TITLE domains=DOMAIN providers=PROVIDER"}
-				}
-				return e.putObject(ctx, cmd, c, append([]string{"selection/" + args[0]}, args[1:]...))
-			})},
-		{Name: "remove", Usage: "remove a rule", ArgsUsage: "NAME", Flags: []ucli.Flag{yesFlag},
-			Action: e.action([]string{"NAME"}, func(ctx context.Context, _ *ucli.Command, c *client.Client, args []string) error {
-				if err := client.Do(ctx, c, api.RemoveObject, api.Of("selection", args[0])); err != nil {
-					return err
-				}
-				e.said("removed selection/%s", args[0])
-				return nil
-			})},
 		{Name: "try", Usage: "tell by which providers somebody would come", ArgsUsage: "APPLICATION",
 			Flags: []ucli.Flag{&ucli.Int64Flag{Name: "person", Usage: "number of the account, of somebody who is known"},
 				&ucli.StringFlag{Name: "email", Usage: "e-mail address or user name that is typed"},
@@ -47,7 +29,8 @@ func (e *environment) selection() *ucli.Command {
 				&ucli.StringSliceFlag{Name: "hint", Usage: "what the application names; may be given several times"},
 				&ucli.StringFlag{Name: "provider", Usage: "that they pick"}},
 			Action: e.action([]string{"APPLICATION"}, e.tryWay)},
-	}}
+	}, e.ownCommands(ownKind{"selection", "a rule", "title, order, applications, domains, networks, groups, organisations, userTypes, hints, providers, ask",
+		"title=TITLE domains=DOMAIN providers=PROVIDER"})...)}
 }
 
 func (e *environment) listSelection(ctx context.Context, cmd *ucli.Command, c *client.Client, _ []string) error {

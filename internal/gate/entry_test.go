@@ -265,7 +265,11 @@ type comer struct {
 func (r *rig) comes(b driving.Browser, c comer, secret string, tokens map[int64]given) (federation.Outcome, string) {
 	r.t.Helper()
 	delete(tokens, c.number)
-	o := r.authorize(b, "scope", "openid offline_access", "prompt", "consent", "role", c.role)
+	asks := []string{"role", c.role}
+	if c.who%2 == 0 && c.role != "" {
+		asks = []string{"claims", fmt.Sprintf(`{"id_token": {"role": {"value": %q}}}`, c.role)}
+	}
+	o := r.authorize(b, append([]string{"scope", "openid offline_access", "prompt", "consent"}, asks...)...)
 	b = keep(b, o)
 	o = r.answer(b, r.asked(o).ID, func(a *saml.Answer) {
 		a.NameID, a.Context = saml.NameID{Format: saml.FormatPersistent, Value: fmt.Sprint("n-", c.who)}, c.context

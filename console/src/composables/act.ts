@@ -2,7 +2,7 @@ import { ref } from 'vue'
 import { confirming, type Problem } from '../api/client'
 
 /** What can be done all the same once it was looked at, by its finding: what the button says. */
-export const consequences: Record<string, string> = { 'entry-lost': 'Save it all the same', 'names-change': 'Give them the other names', 'unit-used': 'Remove it all the same', 'way-lost': 'Save it all the same' }
+export const consequences: Record<string, string> = { 'entry-lost': 'Save it all the same', 'names-change': 'Give them the other names', 'unit-used': 'Remove it all the same', 'way-lost': 'Save it all the same', 'role-lost': 'Save it all the same' }
 
 /** The digest that a consequence is confirmed with, once it was seen. */
 const toConfirm = (p: Problem) => (p.finding && p.finding.code in consequences

@@ -1,26 +1,13 @@
 <script setup lang="ts">
-import { ref } from 'vue'
-import { useRoute } from 'vue-router'
 import { api, take } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
 import SettledDrawer from '../components/SettledDrawer.vue'
 import SimulatePanel from '../components/SimulatePanel.vue'
-import { useAct } from '../composables/act'
-import { useLoad } from '../composables/load'
+import { useRulebook } from '../composables/rulebook'
 
 /** Roles of applications: who holds them, and what is sent. */
-const application = ref(String(useRoute().query.application ?? ''))
-const { data, problem, load } = useLoad(async () => take(api.GET('/api/v1/roles', { params: { query: { application: application.value || undefined } } })),
-  () => [application.value])
-const { data: apps } = useLoad(async () => (await take(api.GET('/api/v1/applications'))).items ?? [])
-const open = ref(false)
-const chosen = ref<string>()
-function edit(name?: string) {
-  chosen.value = name
-  open.value = true
-}
-const { failed, act } = useAct({ done: load })
-const remove = (name: string) => act(() => take(api.DELETE('/api/v1/objects/{kind}/{name}', { params: { path: { kind: 'role', name } } })))
+const { application, data, problem, load, apps, open, chosen, edit, failed, remove } = useRulebook('role',
+  (application) => take(api.GET('/api/v1/roles', { params: { query: { application } } })))
 </script>
 
 <template>

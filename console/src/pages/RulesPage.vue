@@ -1,28 +1,15 @@
 <script setup lang="ts">
-import { ref } from 'vue'
-import { useRoute } from 'vue-router'
 import { api, take } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
 import SettledDrawer from '../components/SettledDrawer.vue'
 import SimulatePanel from '../components/SimulatePanel.vue'
-import { useAct } from '../composables/act'
 import { tones } from '../composables/entry'
-import { useLoad } from '../composables/load'
 import { ago, local, times } from '../composables/words'
+import { useRulebook } from '../composables/rulebook'
 
 /** Access rules, read aloud, and a trial of them on somebody. */
-const application = ref(String(useRoute().query.application ?? ''))
-const { data, problem, load } = useLoad(async () => take(api.GET('/api/v1/rules', { params: { query: { application: application.value || undefined } } })),
-  () => [application.value])
-const { data: apps } = useLoad(async () => (await take(api.GET('/api/v1/applications'))).items ?? [])
-const open = ref(false)
-const chosen = ref<string>()
-function edit(name?: string) {
-  chosen.value = name
-  open.value = true
-}
-const { failed, act } = useAct({ done: load })
-const remove = (name: string) => act(() => take(api.DELETE('/api/v1/objects/{kind}/{name}', { params: { path: { kind: 'rule', name } } })))
+const { application, data, problem, load, apps, open, chosen, edit, failed, remove } = useRulebook('rule',
+  (application) => take(api.GET('/api/v1/rules', { params: { query: { application } } })))
 
 </script>
 

@@ -1,25 +1,15 @@
 <script setup lang="ts">
 import { computed, reactive, ref } from 'vue'
-import { useRoute } from 'vue-router'
 import { api, take, type Schemas } from '../api/client'
 import ProblemBox from '../components/ProblemBox.vue'
 import SettledDrawer from '../components/SettledDrawer.vue'
 import { useAct } from '../composables/act'
-import { useLoad } from '../composables/load'
 import { ago, local, times } from '../composables/words'
+import { useRulebook } from '../composables/rulebook'
 
 /** Provider selection: its rules read aloud, whose each domain is, and a trial of them. */
-const application = ref(String(useRoute().query.application ?? ''))
-const { data, problem, load } = useLoad(async () => take(api.GET('/api/v1/selection', { params: { query: { application: application.value || undefined } } })), () => [application.value])
-const { data: apps } = useLoad(async () => (await take(api.GET('/api/v1/applications'))).items ?? [])
-const open = ref(false)
-const chosen = ref<string>()
-function edit(name?: string) {
-  chosen.value = name
-  open.value = true
-}
-const { failed, act } = useAct({ done: load })
-const remove = (name: string) => act(() => take(api.DELETE('/api/v1/objects/{kind}/{name}', { params: { path: { kind: 'selection', name } } })))
+const { application, data, problem, load, apps, open, chosen, edit, failed, remove } = useRulebook('selection',
+  (application) => take(api.GET('/api/v1/selection', { params: { query: { application } } })))
 const search = ref('')
 const domains = computed(() => (data.value?.domains ?? []).filter((d) => !search.value || [d.domain, d.organisation ?? '', ...(d.providers ?? []), ...(d.vouching ?? [])].some((v) => v.includes(search.value.toLowerCase()))))
 

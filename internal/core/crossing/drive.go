@@ -217,7 +217,7 @@ func (d *drive) open() step {
 	if err != nil {
 		return d.refuse(err)
 	}
-	if side := Of(app.Side).Plain; side != nil && policy.Unguarded(d.snap, app) {
+	if side := Of(app.Side).Plain; side != nil && d.e.Role == "" && policy.Unguarded(d.snap, app) {
 		st.Reasons.Add(reason.StartPlain, side.Address())
 		return d.ends(&Go{To: side.Address()}, "")
 	}

@@ -36,7 +36,7 @@ const (
 // them in: the smallest first. None if the turn was not such a refusal. As gives what is kept of a person by now.
 func Remedies(snap *federation.Snapshot, in Entry, as func(id int64) (Person, error)) ([]Remedy, error) {
 	app, there := snap.Application(in.Decided.App)
-	if !there || !barred(&finding.Finding{Code: in.Decided.Finding}) || in.Decided.Finding == finding.PersonDisabled {
+	if !there || !ofEntry(&finding.Finding{Code: in.Decided.Finding}) || in.Decided.Finding == finding.PersonDisabled {
 		return nil, nil
 	}
 	r := remedying{snap: snap, in: in, app: app}

@@ -6,11 +6,8 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
 	"unicode"
-
-	"innergate.example/innergate/internal/core/expression"
 )
 
 // KindRole is the kind of roles.
@@ -65,40 +62,17 @@ var Roles = &Description{Kind: KindRole, Check: checkRole, Settings: []Setting{
 
 // RoleOf reads a role. The error is a SettingError.
 func RoleOf(p *Plain) (*Role, error) {
-	s := p.Settings()
-	text := func(name string) string { v, _ := s[name].(string); return strings.TrimSpace(v) }
-	r := &Role{Name: p.Name, App: Name(text("application")), As: cmp.Or(text("role"), string(p.Name)), Title: text("title"),
+	in := saidBy(p)
+	s := in.Settings
+	r := &Role{Name: p.Name, App: Name(in.text("application")), As: cmp.Or(in.text("role"), string(p.Name)), Title: in.text("title"),
 		Values: listOf[string](s, "values"), Groups: listOf[Name](s, "groups"), Organisations: listOf[Name](s, "organisations"),
-		Revision: p.Revision}
-	var err error
-	bad := func(field, format string, args ...any) {
-		if err == nil {
-			err = &SettingError{field, fmt.Errorf(format, args...)}
-		}
-	}
-	if t := text("order"); t != "" {
-		n, wrong := strconv.Atoi(t)
-		if r.Order = n; wrong != nil || n < 0 {
-			bad("order", "%q is no place; give a whole number, like 10", t)
-		}
-	}
-	for _, t := range listOf[string](s, "people") {
-		n, wrong := strconv.ParseInt(t, 10, 64)
-		if r.People = append(r.People, n); wrong != nil || n < 1 {
-			bad("people", "%q is no number of a person", t)
-		}
-	}
-	by := &Rule{Name: p.Name, Title: r.Title, UserTypes: listOf[string](s, "userTypes"), Providers: listOf[Name](s, "providers"), When: text("when")}
-	if by.When != "" {
-		var wrong error
-		if by.when, wrong = expression.Compile(by.When, expression.Condition); wrong != nil {
-			bad("when", "%w", wrong)
-		}
-	}
+		Order: in.place(), People: in.people(), Revision: p.Revision}
+	by := &Rule{Name: p.Name, Title: r.Title, UserTypes: listOf[string](s, "userTypes"), Providers: listOf[Name](s, "providers"),
+		When: in.text("when"), when: in.condition("when")}
 	if !by.Everybody() {
 		r.Rule = by
 	}
-	return r, err
+	return r, in.err
 }
 
 // checkRole sees whether a role can be so, beside the others of its application.

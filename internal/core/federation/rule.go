@@ -7,7 +7,6 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -115,56 +114,29 @@ const (
 
 // RuleOf reads a rule. The error is a SettingError.
 func RuleOf(p *Plain) (*Rule, error) {
-	s := p.Settings()
-	text := func(name string) string { v, _ := s[name].(string); return strings.TrimSpace(v) }
-	r := &Rule{Name: p.Name, App: Name(text("application")), Title: text("title"), Then: Outcome(text("then")), Say: text("say"),
-		Context: text("context"), Contexts: listOf[string](s, "contexts"), UserTypes: listOf[string](s, "userTypes"), Groups: listOf[Name](s, "groups"),
-		Organisations: listOf[Name](s, "organisations"), Providers: listOf[Name](s, "providers")}
-	r.Alone, _ = s["alone"].(bool)
-	r.When = text("when")
-	var err error
-	bad := func(field, format string, args ...any) {
-		if err == nil {
-			err = &SettingError{field, fmt.Errorf(format, args...)}
-		}
-	}
-	if t := text("order"); t != "" {
-		n, wrong := strconv.Atoi(t)
-		if r.Order = n; wrong != nil || n < 0 {
-			bad("order", "%q is no place; give a whole number, like 10", t)
-		}
-	}
-	for _, t := range listOf[string](s, "people") {
-		n, wrong := strconv.ParseInt(t, 10, 64)
-		if r.People = append(r.People, n); wrong != nil || n < 1 {
-			bad("people", "%q is no number of a person", t)
-		}
-	}
+	in := saidBy(p)
+	s := in.Settings
+	r := &Rule{Name: p.Name, App: Name(in.text("application")), Title: in.text("title"), Then: Outcome(in.text("then")), Say: in.text("say"),
+		Context: in.text("context"), Contexts: listOf[string](s, "contexts"), UserTypes: listOf[string](s, "userTypes"), Groups: listOf[Name](s, "groups"),
+		Organisations: listOf[Name](s, "organisations"), Providers: listOf[Name](s, "providers"), Alone: in.is("alone"), When: in.text("when"),
+		Order: in.place(), People: in.people(), when: in.condition("when")}
 	for _, t := range listOf[string](s, "networks") {
-		n, wrong := network(t)
-		if r.Networks = append(r.Networks, n); wrong != nil {
-			bad("networks", "%w", wrong)
+		n, err := network(t)
+		r.Networks = append(r.Networks, n)
+		in.bad("networks", err)
+	}
+	if t := in.text("maxAge"); t != "" {
+		d, err := time.ParseDuration(t)
+		if r.MaxAge = d; err != nil || d < time.Minute || d > 30*24*time.Hour {
+			in.bad("maxAge", fmt.Errorf("%q is no time that is taken; give one from 1m to 720h, like 30m", t))
 		}
 	}
-	if t := text("maxAge"); t != "" {
-		d, wrong := time.ParseDuration(t)
-		if r.MaxAge = d; wrong != nil || d < time.Minute || d > 30*24*time.Hour {
-			bad("maxAge", "%q is no time that is taken; give one from 1m to 720h, like 30m", t)
-		}
-	}
-	var wrong error
-	if r.When != "" {
-		if r.when, wrong = expression.Compile(r.When, expression.Condition); wrong != nil {
-			bad("when", "%w", wrong)
-		}
-	}
-	if r.From, wrong = moment(text("from"), 0); wrong != nil {
-		bad("from", "%w", wrong)
-	}
-	if r.Until, wrong = moment(text("until"), 24*time.Hour); wrong != nil {
-		bad("until", "%w", wrong)
-	}
-	return r, err
+	var err error
+	r.From, err = moment(in.text("from"), 0)
+	in.bad("from", err)
+	r.Until, err = moment(in.text("until"), 24*time.Hour)
+	in.bad("until", err)
+	return r, in.err
 }
 
 // Reads are the attributes that the condition of a rule names.

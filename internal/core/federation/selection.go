@@ -7,7 +7,6 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 
 	"innergate.example/innergate/internal/core/profile"
@@ -104,36 +103,22 @@ var SelectionRules = &Description{Kind: KindSelection, Check: checkWay, Settings
 
 // WayOf reads a rule of provider selection. The error is a SettingError.
 func WayOf(p *Plain) (*Way, error) {
-	s := p.Settings()
-	text := func(name string) string { v, _ := s[name].(string); return strings.TrimSpace(v) }
-	w := &Way{Name: p.Name, Title: text("title"), Apps: listOf[Name](s, "applications"), Groups: listOf[Name](s, "groups"),
+	in := saidBy(p)
+	s := in.Settings
+	w := &Way{Name: p.Name, Title: in.text("title"), Apps: listOf[Name](s, "applications"), Groups: listOf[Name](s, "groups"),
 		Organisations: listOf[Name](s, "organisations"), UserTypes: listOf[string](s, "userTypes"), Hints: listOf[string](s, "hints"),
-		Providers: listOf[Name](s, "providers"), Revision: p.Revision}
-	w.Ask, _ = s["ask"].(bool)
-	w.Typed, _ = s["typed"].(bool)
-	var err error
-	bad := func(field string, wrong error) {
-		if err == nil && wrong != nil {
-			err = &SettingError{field, wrong}
-		}
-	}
-	if t := text("order"); t != "" {
-		n, wrong := strconv.Atoi(t)
-		if w.Order = n; wrong != nil || n < 0 {
-			bad("order", fmt.Errorf("%q is no place; give a whole number, like 10", t))
-		}
-	}
+		Providers: listOf[Name](s, "providers"), Ask: in.is("ask"), Typed: in.is("typed"), Order: in.place(), Revision: p.Revision}
 	for _, t := range listOf[string](s, "domains") {
-		d, wrong := ParseMailDomain(t)
+		d, err := ParseMailDomain(t)
 		w.Domains = append(w.Domains, d)
-		bad("domains", wrong)
+		in.bad("domains", err)
 	}
 	for _, t := range listOf[string](s, "networks") {
-		n, wrong := network(t)
+		n, err := network(t)
 		w.Networks = append(w.Networks, n)
-		bad("networks", wrong)
+		in.bad("networks", err)
 	}
-	return w, err
+	return w, in.err
 }
 
 // checkWay sees whether a rule can be so.

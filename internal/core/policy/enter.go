@@ -139,7 +139,7 @@ func mayEnter(snap *federation.Snapshot, app *federation.Application, s *Subject
 // Unguarded reports whether nothing is said of who may enter an application: no provider that people have to come by,
 // no rule, no admission, and everyone may.
 func Unguarded(snap *federation.Snapshot, app *federation.Application) bool {
-	return app.Provider == "" && app.Everyone != federation.EveryoneNo && !snap.Book(app.Name).Says()
+	return app.Provider == "" && !app.RoleNeeded && app.Everyone != federation.EveryoneNo && !snap.Book(app.Name).Says()
 }
 
 // admission is what is said of somebody by name: of themselves, else of the nearest of their groups.

@@ -137,11 +137,6 @@ func offered(snap *federation.Snapshot, r *federation.Way, now time.Time) (out [
 		}
 		return out
 	}
-	return OpenProviders(snap, now)
-}
-
-// OpenProviders are those by which people can come now.
-func OpenProviders(snap *federation.Snapshot, now time.Time) (out []federation.Name) {
 	for _, p := range snap.Providers() {
 		if Open(p, now) == nil {
 			out = append(out, p.Name)

@@ -71,12 +71,12 @@ func (rm *Room) WayAt(ctx context.Context, snap *federation.Snapshot, app *feder
 }
 
 // rerouted are the applications at which a change may select other providers.
-func rerouted(before, after *federation.Snapshot, now time.Time) (out []federation.Name) {
-	all := !before.SameDomains(after) || !slices.Equal(policy.OpenProviders(before, now), policy.OpenProviders(after, now))
+func rerouted(before, after *federation.Snapshot) (out []federation.Name) {
+	domains := !before.SameDomains(after)
 	for _, a := range after.Applications() {
 		old, there := before.Application(a.Name)
 		if there && a.Attended() && a.Provider == "" && old.Provider == "" && (before.Ways(a.Name).Mark() != after.Ways(a.Name).Mark() ||
-			all && len(after.Ways(a.Name).Rules) > 0) {
+			domains && len(after.Ways(a.Name).Rules) > 0) {
 			out = append(out, a.Name)
 		}
 	}
@@ -86,11 +86,11 @@ func rerouted(before, after *federation.Snapshot, now time.Time) (out []federati
 // Rerouted tells what a change does to the ways of people who are known: who keeps theirs, who gets another, who has
 // none. Where somebody does not keep theirs it has to be confirmed.
 func (rm *Room) Rerouted(ctx context.Context, before, after *federation.Snapshot) (out change.Consequence, err error) {
-	now := rm.now()
-	apps := rerouted(before, after, now)
+	apps := rerouted(before, after)
 	if len(apps) == 0 {
 		return out, nil
 	}
+	now := rm.now()
 	end := now.Add(foreseenWithin)
 	var mu sync.Mutex
 	var lost []string
