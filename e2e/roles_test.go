@@ -83,6 +83,17 @@ func TestRoles(t *testing.T) {
 	require.Contains(t, v.page.text, "possessions.read")
 	require.NotContains(t, v.page.text, "possessions.approve")
 
+	c := startChromium(t)
+	c.signInToConsole(d)
+	c.open(d.Console + "admit/roles?application=possession-planner")
+	c.see("Whoever is in controllers.")
+	c.shot("roles")
+	c.press("Make a role")
+	c.see("Values that are sent for it")
+	c.open(d.Console + "connect/applications/possession-planner/entrants")
+	c.see("with no role")
+	c.shot("entrants-roles")
+
 	// Who loses a role is told before it is saved, and confirmed; what names a role is told before it goes.
 	run(0, "0 would gain it", "role", "put", "planner-reader", "organisations=", "--dry-run")
 	run(1, "role-lost", "role", "put", "planner-reader", "organisations=")
@@ -95,17 +106,6 @@ func TestRoles(t *testing.T) {
 	run(0, "role-values-alike", "check", "possession-planner")
 	run(0, "", "role", "put", "refunder", "application=refund-desk", "title=Refunds", "values=refunds")
 	run(0, "role-unsent", "check", "refund-desk")
-
-	c := startChromium(t)
-	c.signInToConsole(d)
-	c.open(d.Console + "admit/roles?application=possession-planner")
-	c.see("Whoever is in controllers.")
-	c.shot("roles")
-	c.press("Make a role")
-	c.see("Values that are sent for it")
-	c.open(d.Console + "connect/applications/possession-planner/entrants")
-	c.see("with no role")
-	c.shot("entrants-roles")
 }
 
 // letters are how many the gate has mailed to an address, of a subject.
