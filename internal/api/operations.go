@@ -116,6 +116,7 @@ var (
 	ForeseeEntrants = starts[Named]("/applications/{name}/entrants", "foresee-entrants",
 		"Decide on the entry of everyone who is known; a job tells how far it is, and the counts")
 	ExportEntrants = gets[EntrantFilter, []byte]("/applications/{name}/entrants/export", "export-entrants", "The list of everyone as CSV")
+	ShowRollout    = gets[OneObject, Rollout]("/rollouts/{kind}/{name}", "show-rollout", "How far a provider or an application is used, and how its pilot goes")
 	ListRequests   = gets[RequestFilter, EntryRequests]("/entry-requests", "list-entry-requests", "Admissions that were asked for, the newest first")
 	ShowRequest    = gets[Numbered, EntryRequest]("/entry-requests/{id}", "show-entry-request", "One of them")
 	ApproveRequest = does[Approves, EntryRequest]("/entry-requests/{id}/approve", "approve-entry-request", "Approve it as it was looked at: it acts at once")

@@ -69,8 +69,9 @@ func (e *environment) records(k kindOf) *ucli.Command {
 			Action: e.setRecords(k, nil)},
 		{Name: "pause", Usage: "let nobody pass, and change nothing else", ArgsUsage: "NAME …", Metadata: takes(k.kind, ""),
 			Flags: manyFlags(), Action: e.setRecords(k, []string{"phase=paused"})},
-		{Name: "resume", Usage: "let people pass", ArgsUsage: "NAME …", Metadata: takes(k.kind, ""), Flags: manyFlags(),
-			Action: e.setRecords(k, []string{"phase=live"})},
+		{Name: "resume", Usage: "go back to the phase and the cohort of before", ArgsUsage: "NAME …", Metadata: takes(k.kind, ""), Flags: manyFlags(),
+			Action: e.setRecords(k, []string{"phase=before"})},
+		e.rollout(k),
 		{Name: "remove", Usage: "remove " + k.what, ArgsUsage: "NAME …", Metadata: takes(k.kind, ""), Flags: manyFlags(),
 			Action: e.removeRecords(k)},
 	}, more...)}

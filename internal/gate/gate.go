@@ -166,6 +166,9 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 			},
 			func(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
 				return g.Requests.Alone(ctx, snap)
+			},
+			func(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
+				return g.Traces.Piloted(ctx, snap)
 			}}})
 	g.Jobs = jobs.New(g.ctx, o.Log, o.Now)
 	g.Exchange, err = exchange.New(g.ctx, exchange.Parts{Jobs: g.Jobs, Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out,
@@ -223,6 +226,7 @@ func (g *Gate) sweep() {
 			g.sessions.Sweep(g.now())
 			g.tries.Sweep(g.now())
 			g.Jobs.Sweep()
+			g.report("changing phases failed", g.Records.ChangeDue(g.ctx))
 			g.report("sweeping failed", errors.Join(g.store.Sweep(g.ctx, g.now()), g.Crossings.Sweep(g.ctx)))
 			if g.now().Sub(daily) >= 24*time.Hour {
 				daily = g.now()

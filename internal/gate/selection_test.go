@@ -23,6 +23,7 @@ import (
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/limit"
 	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/traces"
 )
 
 // ways is a rig with the providers staff, second and third, and people who are known by all of them.
@@ -162,7 +163,7 @@ func TestWaysAreShownAsTheyAreGone(t *testing.T) {
 		return out
 	}
 	any1 := func(of ...string) string { return of[rnd.IntN(len(of))] }
-	for round := range 25 {
+	for round := range 40 {
 		for i := range 4 {
 			s := federation.Settings{"title": "t", "order": fmt.Sprint(rnd.IntN(4)), "applications": some("roster"),
 				"domains": some("wrenmoor.example", ".oakhollow.example"), "networks": some("192.0.2.0/24"), "groups": some("pilots"),
@@ -178,6 +179,7 @@ func TestWaysAreShownAsTheyAreGone(t *testing.T) {
 		}
 		w.domains("staff", any1("wrenmoor.example", "oakhollow.example", ""))
 		w.domains("second", any1("wrenmoor.example", ".oakhollow.example", ""))
+		w.phases(rnd, round)
 		w.since = w.clock.get().Add(time.Second)
 		w.clock.set(w.since)
 		app, err := w.Records.Application("roster")
@@ -197,6 +199,9 @@ func TestWaysAreShownAsTheyAreGone(t *testing.T) {
 			})
 			b = keep(b, o)
 			c, err := w.Traces.WayAt(ctx, snap, app, asked)
+			if p, _ := snap.Provider("second"); p.NextAt != "" || p.Phase == federation.Pilot {
+				seen["pilot"]++
+			}
 			w.shows(o, c, err, where)
 			if err == nil && c.Address {
 				typed := any1(w.address(who), w.address(who), w.address((who+1)%6), "x@nobody.example", "stranger@wrenmoor.example",
@@ -223,12 +228,19 @@ func TestWaysAreShownAsTheyAreGone(t *testing.T) {
 				done, provider = w.signsIn(keep(b, done), done, who)
 				seen["sent on"]++
 			}
+			entry, wrong := w.Traces.Simulate(ctx, snap, traces.Simulation{App: app, Person: number, Network: b.Address})
+			require.NoError(t, wrong)
 			switch {
 			case err != nil:
-				require.True(t, finding.Is(done.Finding, finding.Of(err).Code), where)
+				require.True(t, finding.Is(done.Finding, finding.Of(err).Code) || done.Departure != nil &&
+					strings.Contains(string(done.Departure.Octets), saml.StatusRequestDenied), "%s: %v, and %v", where, done, err)
 			case !own.Has(federation.Name(provider)):
 				w.refused(done, where)
 				seen["refused"]++
+			case entry.Decision == federation.Deny:
+				require.Equal(t, finding.NotInCohort, entry.Finding.Code, where)
+				require.Contains(t, string(done.Departure.Octets), saml.StatusRequestDenied, where)
+				seen["not in the cohort"]++
 			default:
 				require.NotNil(t, done.Departure, "%s: %+v", where, done.Finding)
 				require.Equal(t, "Response", done.Departure.Message, where)
@@ -236,8 +248,35 @@ func TestWaysAreShownAsTheyAreGone(t *testing.T) {
 			}
 		}
 	}
-	for _, each := range []string{"typed", "by a user name", "chosen", "sent on", "refused", "entered"} {
+	for _, each := range []string{"typed", "by a user name", "chosen", "sent on", "refused", "entered", "not in the cohort", "pilot"} {
 		require.NotZero(t, seen[each], "%s: %v", each, seen)
+	}
+}
+
+// phases puts providers and the application into some phase, at once or by a moment that has come since: written down or
+// not.
+func (w *ways) phases(rnd *rand.Rand, round int) {
+	w.t.Helper()
+	any1 := func(of ...string) string { return of[rnd.IntN(len(of))] }
+	next := w.clock.get().Add(time.Minute).Format(time.RFC3339)
+	for _, r := range [][2]string{{change.KindProvider, "second"}, {change.KindProvider, "third"}, {change.KindApplication, "roster"}} {
+		phase := any1("live", "live", "pilot")
+		cohort := any1("group:pilots", "group:drivers network:192.0.2.0/24", fmt.Sprintf("person:%d", w.people[rnd.IntN(len(w.people))]), "share:40")
+		s := federation.Settings{"phase": phase, "cohort": cohort, "nextAt": ""}
+		if rnd.IntN(2) == 0 {
+			s = federation.Settings{"nextPhase": phase, "nextCohort": cohort, "nextAt": next}
+		}
+		by := tester
+		_, err := w.Records.Configure(ctx, by, r[0], r[1], 0, s)
+		if err != nil && toConfirm(err) != "" {
+			by.Confirms = toConfirm(err)
+			_, err = w.Records.Configure(ctx, by, r[0], r[1], 0, s)
+		}
+		require.NoError(w.t, err)
+	}
+	w.clock.set(w.clock.get().Add(2 * time.Minute))
+	if round%2 == 0 {
+		require.NoError(w.t, w.Records.ChangeDue(ctx))
 	}
 }
 

@@ -441,7 +441,7 @@ func TestDraftsAndPreviews(t *testing.T) {
 	for _, name := range []string{"one", "two"} {
 		d, err := r.Records.AddProvider(ctx, tester, records.NewRecord{Name: name, Title: name, Draft: true})
 		require.NoError(t, err)
-		require.Equal(t, federation.Paused, d.Phase)
+		require.Equal(t, federation.Draft, d.Phase)
 		require.Len(t, federation.Lacking(d.Side.Missing()), 3)
 	}
 	o := r.request(driving.Browser{}, nil)
@@ -461,7 +461,7 @@ func TestDraftsAndPreviews(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, federation.Lacking(one.Side.Missing()))
 	require.Equal(t, "urn:one", one.Identity())
-	require.Equal(t, federation.Paused, one.Phase, "switched on by somebody, not by itself")
+	require.Equal(t, federation.Draft, one.Phase, "switched on by somebody, not by itself")
 
 	for _, c := range []struct {
 		typed federation.Typed

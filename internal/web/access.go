@@ -57,6 +57,7 @@ func (s *server) accessCalls(a huma.API) {
 	s.selectionCalls(a)
 	s.roleCalls(a)
 	s.requestCalls(a)
+	s.rolloutCalls(a)
 }
 
 // looked are the rules that are looked at for an application, or for "" all there are: denials of the gate, those of

@@ -58,7 +58,7 @@ func headOf(h *traces.Head, r federation.Record) *api.TraceHead {
 
 // stateOf is what findings and settings tell of a record's standing.
 func stateOf(r federation.Record, found []*finding.Finding) checks.State {
-	out := checks.State{Missing: len(r.Part().Missing()) > 0, Paused: r.Basic().Phase == federation.Paused}
+	out := checks.State{Missing: len(r.Part().Missing()) > 0, Paused: !r.Basic().Phase.Passes()}
 	for _, f := range found {
 		switch {
 		case f.Code == finding.ChangeWaiting:

@@ -128,6 +128,7 @@ function large(file: File) {
     <el-form-item v-if="isApp" label="Who enters"><el-radio-group v-model="form.everyone" aria-label="Who enters" @change="preview = undefined">
       <el-radio value="no">nobody, until a rule or an admission lets them in</el-radio><el-radio value="yes">everyone with a valid answer of a provider</el-radio></el-radio-group></el-form-item>
     <el-form-item label="From when"><el-radio-group v-model="form.phase" aria-label="From when" @change="preview = undefined"><el-radio value="live">live now</el-radio>
+      <el-radio value="draft">draft: it is being set up, nobody passes</el-radio>
       <el-radio value="paused">paused: nobody passes until somebody resumes it</el-radio></el-radio-group></el-form-item>
     <details v-if="!['link', 'oauth2'].includes(speaks)">
       <summary>How its metadata is kept fresh</summary>

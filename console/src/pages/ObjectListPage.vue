@@ -28,7 +28,7 @@ const { failed, act } = useAct()
 const many = (verb: 'Pause' | 'Resume' | 'Remove', all: boolean) => act(async (confirm) => {
   const body = { kind: props.kind, ...(all ? (search.value ? { search: search.value } : { all: true })
     : { names: chosen.value.map((r) => r.name) }), ...(verb === 'Remove' ? { remove: true }
-    : { set: { phase: verb === 'Pause' ? 'paused' : 'live' } }) }
+    : { set: { phase: verb === 'Pause' ? 'paused' : 'before' } }) }
   const p = await take(api.POST('/api/v1/changes/preview', { body }))
   const refused = (p.refused ?? []).slice(0, 3).map((r) => `${r.name}: ${r.cause}`).join('; ')
   const said = refused ? `Nothing can be changed: ${refused}.`

@@ -14,6 +14,7 @@ import EntryRules from '../components/EntryRules.vue'
 import WayRules from '../components/WayRules.vue'
 import KnownFindings from '../components/KnownFindings.vue'
 import ProblemBox from '../components/ProblemBox.vue'
+import RolloutPanel from '../components/RolloutPanel.vue'
 import SettingsDrawer from '../components/SettingsDrawer.vue'
 import ShortLanes from '../components/ShortLanes.vue'
 import TakeInDrawer from '../components/TakeInDrawer.vue'
@@ -141,7 +142,7 @@ async function remove() {
                                 yet</template></p>
       </div>
       <div class="tools">
-        <a v-if="data.it.open && data.it.settings.phase === 'live'" :href="data.it.open" target="_blank" rel="noopener">
+        <a v-if="data.it.open && ['live', 'pilot'].includes(String(data.it.settings.phase))" :href="data.it.open" target="_blank" rel="noopener">
           <el-button>Try it</el-button></a>
         <router-link :to="{ path: '/watch/traces', query: { [kind.name]: data.it.name } }"><el-button>Traces</el-button>
         </router-link>
@@ -166,9 +167,7 @@ async function remove() {
       <p><strong class="waiting">○ Unfinished.</strong> Still missing, from the {{ kind.name }}'s administrator:
         {{ data.it.missing.join('; ') }}. Send them what stands below, and take in what comes back.</p>
     </section>
-    <section v-else-if="data.it.settings.phase !== 'live'" class="sheet notice">
-      <p><strong class="waiting">○ Paused.</strong> Nobody passes. Set its phase to live in the settings when it is
-        ready.</p></section>
+    <RolloutPanel :kind="kind.name" :name="data.it.name" :revision="data.it.revision" @changed="load" />
     <section v-if="waiting" class="sheet notice" aria-label="A change waits for approval">
       <p><strong class="waiting">○ A change of its metadata waits for approval</strong> since
         {{ local(waiting.since) }}.</p>

@@ -91,7 +91,7 @@ func (c *Checker) survey() *overview {
 	}
 	for _, p := range c.Snap.Providers() {
 		note(p)
-		if p.Phase == federation.Live {
+		if c.passes(p) {
 			for _, k := range p.Side.Keys() {
 				o.keys[k.Certificate.Fingerprint()] = string(p.Name)
 			}
@@ -110,6 +110,7 @@ func (c *Checker) Record(r federation.Record) []*finding.Finding {
 	side := r.Part()
 	l.missing(federation.Lacking(side.Missing()))
 	l.intake(r.Basic())
+	c.pilot(l, r)
 	c.identity(l, r)
 	l.addresses(side.Endpoints(), c.onLoopback())
 	if a, ok := r.(*federation.Application); ok {

@@ -58,11 +58,11 @@ func (l *List) ownKeys(purpose string, set federation.KeySet) {
 
 // way sees whether anybody can come to a live application.
 func (c *Checker) way(l *List, a *federation.Application) {
-	if a.Phase != federation.Live {
+	if !c.passes(a) {
 		return
 	}
 	if a.Provider != "" {
-		if p, ok := c.Snap.Provider(a.Provider); ok && p.Phase != federation.Live {
+		if p, ok := c.Snap.Provider(a.Provider); ok && !c.passes(p) {
 			l.Add(finding.New(finding.ProviderDisabled, finding.Fact("Provider", string(p.Name)),
 				finding.Fact("Phase", string(p.Phase))))
 		}
@@ -70,7 +70,7 @@ func (c *Checker) way(l *List, a *federation.Application) {
 	}
 	if !Once(c, "a live provider", func() bool {
 		for _, p := range c.Snap.Providers() {
-			if p.Phase == federation.Live {
+			if c.passes(p) {
 				return true
 			}
 		}

@@ -48,7 +48,7 @@ func serving(snap *federation.Snapshot, a *federation.Application) (out []*feder
 		return []*federation.Provider{p}
 	}
 	for _, p := range snap.Providers() {
-		if p.Phase == federation.Live {
+		if p.Phase.Passes() {
 			out = append(out, p)
 		}
 	}

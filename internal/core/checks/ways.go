@@ -45,6 +45,12 @@ func (c *Checker) selects(n federation.Name) bool {
 	return there && a.Attended() && a.Provider == ""
 }
 
+// passes reports whether somebody passes through a record now, as far as its phase tells.
+func (c *Checker) passes(r federation.Record) bool {
+	phase, _ := r.Basic().PhaseAt(c.Now)
+	return phase.Passes()
+}
+
 func (c *Checker) live(n federation.Name) bool {
 	p, there := c.Snap.Provider(n)
 	return there && policy.Open(p, c.Now) == nil

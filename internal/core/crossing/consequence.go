@@ -57,7 +57,7 @@ func Reopened(before, after *federation.Snapshot) *federation.Snapshot {
 			continue
 		}
 		c := now.Copy()
-		c.Basic().Phase = old.Basic().Phase
+		c.Basic().Rollout = old.Basic().Rollout
 		if a, is := c.(*federation.Application); is {
 			a.Provider = old.(*federation.Application).Provider
 		}

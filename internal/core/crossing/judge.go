@@ -223,7 +223,9 @@ func (e Entrant) coming(snap *federation.Snapshot, p *federation.Provider, in pr
 // crossing. What has to be asked for first is the rule of a step-up; nobody is let in by it.
 func Admit(snap *federation.Snapshot, e Entrant, now time.Time) (policy.Entry, error) {
 	none := policy.Entry{Outcome: federation.Deny}
-	if err := policy.Open(e.App, now); err != nil {
+	s := e.Subject()
+	by, err := policy.OpenTo(snap, e.App, &s, now)
+	if err != nil {
 		return none, err
 	}
 	if e.Person.Disabled {
@@ -236,7 +238,11 @@ func Admit(snap *federation.Snapshot, e Entrant, now time.Time) (policy.Entry, e
 	if err := policy.Passed(e.App, words); err != nil {
 		return none, err
 	}
-	return policy.Enter(snap, e.App, e.Subject(), now)
+	entry, err := policy.Enter(snap, e.App, s, now)
+	if by != "" {
+		entry.Reasons = append(reason.Reasons{reason.New(reason.PilotOf, string(e.App.Name), by)}, entry.Reasons...)
+	}
+	return entry, err
 }
 
 // tooWeak is the refusal of a sign-in that is not what a rule asks for.
@@ -318,6 +324,10 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 	}
 	e := entering(snap, p, who, person, nil)
 	e.App, e.Proofs, e.Network, e.Role = r.App, []Authentication{r.Word.Authentication}, r.Word.Network, r.Word.Role
+	s := e.Subject()
+	if _, err := policy.OpenTo(snap, p, &s, now); err != nil {
+		return none, nil, err
+	}
 	entry, err := Admit(snap, e, now)
 	if err == nil && entry.Outcome == federation.StepUp {
 		err = tooWeak(entry.Rule, r.Word.Authentication)

@@ -39,7 +39,9 @@ func (d *drive) readsHere(f *finding.Finding) (step, bool) {
 }
 
 // ofEntry reports whether a refusal is about who may enter, and as what.
-func ofEntry(f *finding.Finding) bool { return barred(f) || f.Code == finding.RoleNotHeld }
+func ofEntry(f *finding.Finding) bool {
+	return barred(f) || f.Code == finding.RoleNotHeld || f.Code == finding.NotInCohort
+}
 
 // refusal tells whom to ask, and whether here; nil where nobody can be asked for anything.
 func (d *drive) refusal(f *finding.Finding) *RefusalRead {

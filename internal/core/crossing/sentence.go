@@ -65,6 +65,8 @@ var sentences = map[finding.Code]Sentence{
 		"Start again at your application, and sign in with the account that your company gave you.", FaultRefused},
 	finding.AccessKeptOut: {"You may not enter this application",
 		"Tell your help desk the reference number, if you should have access.", FaultRefused},
+	finding.NotInCohort: {"This is not open to you yet",
+		"Sign in as you did before, or ask your help desk, and tell them the reference number.", FaultRefused},
 	finding.RoleNotHeld: {"You do not have the role that was asked for",
 		"Start again at your application without it, or ask your help desk for it, and tell them the reference number.", FaultRefused},
 	finding.RoleNone: {"You have no role in this application yet",

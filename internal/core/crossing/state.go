@@ -398,6 +398,7 @@ var refusals = map[finding.Code]Refusal{
 	finding.WayOther:          RefusedDenied,
 	finding.AccessKeptOut:     RefusedDenied,
 	finding.RoleNotHeld:       RefusedDenied,
+	finding.NotInCohort:       RefusedDenied,
 	finding.RoleNone:          RefusedDenied,
 	finding.AccessStepUp:      RefusedDenied,
 	finding.PersonUnknown:     RefusedDenied,

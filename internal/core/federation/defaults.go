@@ -15,11 +15,11 @@ var Defaults = &Description{Kind: KindDefaults, Always: NewRecordsName, Settings
 	{Name: "everyone", Label: "Whoever nothing else is about, at a new application", Type: OneOf, Choices: []string{"", "yes", "no"},
 		Words: map[string]string{"": "enters, and a finding says that nobody decided on it", "yes": "enters", "no": "does not enter"},
 		Text:  "What the setting everyone of a new application is, where the call that adds it does not say", Default: "not set"},
-	{Name: "providerPhase", Label: "Phase of a new provider", Type: OneOf, Choices: []string{"", "live", "paused"},
-		Words: map[string]string{"": "live", "live": "live", "paused": "paused"},
+	{Name: "providerPhase", Label: "Phase of a new provider", Type: OneOf, Choices: []string{"", "live", "paused", "draft"},
+		Words: map[string]string{"": "live", "live": "live", "paused": "paused", "draft": "draft"},
 		Text:  "What the phase of a new provider is, where the call that adds it does not say", Default: "live"},
-	{Name: "applicationPhase", Label: "Phase of a new application", Type: OneOf, Choices: []string{"", "live", "paused"},
-		Words: map[string]string{"": "live", "live": "live", "paused": "paused"},
+	{Name: "applicationPhase", Label: "Phase of a new application", Type: OneOf, Choices: []string{"", "live", "paused", "draft"},
+		Words: map[string]string{"": "live", "live": "live", "paused": "paused", "draft": "draft"},
 		Text:  "What the phase of a new application is, where the call that adds it does not say", Default: "live"},
 }, Check: func(_ *Snapshot, p *Plain) error {
 	if p.Name != NewRecordsName {

@@ -52,7 +52,7 @@ func TestSettingsOfKeepingAndDrafts(t *testing.T) {
 	require.NoError(t, err)
 	require.Nil(t, k)
 	s := app("a", "urn:a")
-	s.Title, s.Phase = "A", federation.Paused
+	s.Title, s.Phase = "A", federation.Draft
 	require.NoError(t, federation.Check(s), "a draft may be kept")
 	for field, value := range map[string]any{"phase": "live", "trustKey": "x", "ownStart": "start", "phas": "live",
 		"notes": false} {

@@ -337,13 +337,21 @@ func (s *Set) Describe() []Value {
 // Describe gives its settings under their labels.
 func (x *Unit) Describe() []Value { return describeSettings(kindSettings[x.Kind], x.Settings()) }
 
-// Refers is the set whose rules it shares.
-func (p *Provider) Refers() []Reference { return References("intakeSet", KindSet, p.IntakeSet) }
+// Refers are the set whose rules it shares, and whom its pilot includes.
+func (p *Provider) Refers() []Reference {
+	return append(References("intakeSet", KindSet, p.IntakeSet), p.cohorts()...)
+}
+
+// cohorts are the groups and organisations that cohorts of a record name.
+func (b *Basics) cohorts() []Reference {
+	groups, organisations, _ := b.CohortNames()
+	return append(References("cohort", KindGroup, groups...), References("cohort", KindOrganisation, organisations...)...)
+}
 
 // Refers are the provider that it is tied to, the set whose rules it shares, its default role, and the groups that it admits.
 func (a *Application) Refers() []Reference {
 	return slices.Concat(References("provider", KindProvider, a.Provider), References("releaseSet", KindSet, a.ReleaseSet),
-		References("defaultRole", KindRole, a.DefaultRole), References("admissions", KindGroup, a.Admissions.Groups()...))
+		References("defaultRole", KindRole, a.DefaultRole), References("admissions", KindGroup, a.Admissions.Groups()...), a.cohorts())
 }
 
 // Refers is nothing.

@@ -32,7 +32,9 @@ type Basics struct {
 	Added    time.Time
 	Revision int
 	Intake   Intake
+	Before   Before // of its phases
 	CommonSettings
+	standing *standing
 }
 
 // ID is what a record is referred to by: unlike a name it is never used again,
@@ -82,10 +84,18 @@ func (p *Provider) Part() Side { return p.Side }
 func (a *Application) Part() Side { return a.Side }
 
 // Copy gives a copy whose own fields may be changed.
-func (p *Provider) Copy() Record { q := *p; return &q }
+func (p *Provider) Copy() Record {
+	q := *p
+	q.standing = nil // it is read anew
+	return &q
+}
 
 // Copy gives a copy whose own fields may be changed.
-func (a *Application) Copy() Record { b := *a; return &b }
+func (a *Application) Copy() Record {
+	b := *a
+	b.standing = nil // it is read anew
+	return &b
+}
 
 func (p *Provider) put(s Side) { p.Side = s.(ProviderSide) }
 
@@ -134,6 +144,9 @@ func Marshal(r Record) ([]byte, error) {
 		return nil, err
 	}
 	out["id"], out["intake"], out["settings"] = r.Basic().ID, r.Basic().Intake, SettingsOf(r)
+	if before := r.Basic().Before; !before.Since.IsZero() {
+		out["before"] = before
+	}
 	return json.Marshal(out)
 }
 
@@ -153,6 +166,7 @@ func Unmarshal(by Protocol, s Stored) (Record, error) {
 	var d struct {
 		ID       ID              `json:"id"`
 		Intake   Intake          `json:"intake"`
+		Before   Before          `json:"before"`
 		Settings json.RawMessage `json:"settings"`
 	}
 	if err := json.Unmarshal(s.Data, &d); err != nil {
@@ -190,7 +204,10 @@ func Unmarshal(by Protocol, s Stored) (Record, error) {
 		return nil, fmt.Errorf("%s %s: %w", s.Kind, s.Name, err)
 	}
 	b := r.Basic()
-	b.ID, b.Name, b.Added, b.Revision, b.Intake = d.ID, Name(s.Name), s.Added, s.Revision, d.Intake
+	b.ID, b.Name, b.Added, b.Revision, b.Intake, b.Before = d.ID, Name(s.Name), s.Added, s.Revision, d.Intake, d.Before
+	if b.Phase == Paused && b.Before.Since.IsZero() && len(r.Part().Missing()) > 0 {
+		b.Phase = Draft // as earlier builds had one that was never finished
+	}
 	if b.ID == "" {
 		b.ID = ID(s.Name)
 	}

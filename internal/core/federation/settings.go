@@ -32,22 +32,10 @@ type About struct {
 	Notes       string `json:"notes"`
 }
 
-// Phase is how far a record is used.
-type Phase string
-
-// Phases.
-const (
-	Live   Phase = "live"
-	Paused Phase = "paused"
-)
-
-// Phases are all of them.
-var Phases = []string{string(Live), string(Paused)}
-
 // CommonSettings are what an engineer decides about any record.
 type CommonSettings struct {
 	About
-	Phase Phase `json:"phase"`
+	Rollout
 	Keeping
 }
 
@@ -334,12 +322,21 @@ func choices(all []string) string {
 	return strings.Join(words, ", ")
 }
 
+// phaseWords say phases for people.
+var phaseWords = map[string]string{"draft": "draft: it is being set up, nobody passes", "pilot": "pilot: a cohort passes", "live": "live: people pass",
+	"paused": "paused: nobody passes", "retired": "retired: nobody passes any more"}
+
 // commonSettings are those of every record.
 var commonSettings = []Setting{
-	{Name: "phase", Label: "Phase", Type: OneOf, Group: "About it",
-		Words:   map[string]string{"live": "live: people pass", "paused": "paused: nobody passes"},
-		Choices: []string{"live", "paused"},
-		Text:    "live: people pass; paused: nobody does, and nothing else changes"},
+	{Name: "phase", Label: "Phase", Type: OneOf, Group: "About it", Words: phaseWords, Choices: Phases,
+		Text: "draft: it is being set up; pilot: a cohort passes; live: people pass; paused: nobody does for now; retired: nobody does any more"},
+	{Name: "cohort", Label: "Whom a pilot includes", Type: List, Group: "About it", Most: 20000,
+		Text: "Words of which one is enough, separated by spaces: person:17 group:drivers organisation:oakhollow network:192.0.2.0/24 share:10 (percent of people, always the same)"},
+	{Name: "nextAt", Label: "When that changes by itself", Type: OneLine, Group: "About it", Most: 100,
+		Text: "Moment with its time zone, like 2027-01-31 06:00 Europe/Berlin or 2027-01-31T06:00:00+01:00, from which on nextPhase and nextCohort are so; empty for never"},
+	{Name: "nextPhase", Label: "Phase from then on", Type: OneOf, Group: "About it", Choices: append([]string{""}, Phases...),
+		Text: "Phase from nextAt on"},
+	{Name: "nextCohort", Label: "Cohort from then on", Type: List, Group: "About it", Most: 20000, Text: "Cohort from nextAt on, where nextPhase is pilot"},
 	{Name: "title", Label: "Title", Type: OneLine, Group: "About it", Most: 200, Text: "What people read"},
 	{Name: "description", Label: "Description", Type: Lines, Group: "About it", Most: 2000},
 	{Name: "owner", Label: "Owner", Type: OneLine, Group: "About it", Most: 200, Text: "Who answers for it here"},
@@ -638,13 +635,8 @@ func Check(r Record) error {
 	if _, err := c.Authorities(); err != nil {
 		return err
 	}
-	switch missing := Lacking(r.Part().Missing()); {
-	case !contains(Phases, string(c.Phase)):
-		return &SettingError{"phase", fmt.Errorf("there is no phase %q; use %s", c.Phase, strings.Join(Phases, " or "))}
-	case c.Phase == Live && len(missing) > 0:
-		return &SettingError{"phase",
-			fmt.Errorf("the record is unfinished: %s is still missing; take it in before it goes live",
-				strings.Join(missing, " and "))}
+	if err := c.checkRollout(Lacking(r.Part().Missing())); err != nil {
+		return err
 	}
 	return r.check()
 }

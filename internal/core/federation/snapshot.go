@@ -79,6 +79,9 @@ func (s *Snapshot) clone() *Snapshot {
 }
 
 func (s *Snapshot) addProvider(p *Provider) {
+	if p.standing == nil {
+		p.standing = p.Rollout.read()
+	}
 	s.dropProvider(p.Name)
 	s.providers[p.Name] = p
 	if id := identityOf(p.Side); id.id != "" {
@@ -94,6 +97,9 @@ func (s *Snapshot) dropProvider(n Name) {
 }
 
 func (s *Snapshot) addApplication(a *Application) {
+	if a.standing == nil {
+		a.standing = a.Rollout.read()
+	}
 	s.dropApplication(a.Name)
 	s.apps[a.Name], s.byID[a.ID] = a, a.Name
 	id, how := identityOf(a.Side), a.Side.Shared()

@@ -146,6 +146,10 @@ const (
 	AccessDenied            Code = "access-denied"
 	AccessNobody            Code = "access-nobody"
 	AccessKeptOut           Code = "access-kept-out"
+	NotInCohort             Code = "not-in-cohort"
+	CohortEverybody         Code = "cohort-everybody"
+	CohortEmpty             Code = "cohort-empty"
+	PilotStands             Code = "pilot-stands"
 	GroupValueUnknown       Code = "group-value-unknown"
 	GroupValueSilent        Code = "group-value-silent"
 	RoleNotHeld             Code = "role-not-held"
@@ -918,6 +922,18 @@ var catalogue = []Entry{
 	{AccessKeptOut, Error, Gate, "A group of the person is kept out of the application",
 		"Admit the group or the person (innergate app admit APPLICATION --group G, or --person N), if they should enter.",
 		"The nearest of the person's groups of which the application's admissions say something is kept out."},
+	{NotInCohort, Error, Gate, "The person is not in the cohort of the pilot",
+		"Widen the cohort (innergate app set NAME cohort=…, or of the provider), or let everybody pass (phase=live), if they should.",
+		"The application or the provider is in its pilot, and its cohort does not include the person, by what is known of them."},
+	{CohortEverybody, Warning, Gate, "The cohort of a pilot includes everybody",
+		"Go live (phase=live), or narrow the cohort.",
+		"The share of the cohort is 100 percent, or a network of it is every address."},
+	{CohortEmpty, Warning, Gate, "The cohort of a pilot includes nobody who is known",
+		"Name people, groups with people in them, or a share (setting cohort).",
+		"The record is in its pilot, and none of the people who are known is in its cohort."},
+	{PilotStands, Note, Gate, "A pilot was not widened for thirty days",
+		"Widen its cohort, go live, or go back to the phase of before.",
+		"Neither phase nor cohort of a record that is in its pilot changed for thirty days."},
 	{GroupValueUnknown, Note, Provider, "A value of groups means nothing here",
 		"Have it send a value of the exchange sheet letter by letter, or add this one to the group that is meant (innergate group put GROUP --value).",
 		"The provider's values of groups make people members, and no group is called so."},

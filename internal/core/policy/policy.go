@@ -8,6 +8,7 @@ package policy
 import (
 	"cmp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 	"unicode"
@@ -57,35 +58,73 @@ func (a *Asking) Type(text string) bool {
 	return a.Whole
 }
 
-// Open decides whether people may pass through a record, now; if not, why. Nobody
-// else decides it.
+// Open decides whether somebody may pass through a record, now; if nobody may, why. Whether a certain person may is for
+// OpenTo. Nobody else decides it.
 func Open(r federation.Record, now time.Time) error {
 	b := r.Basic()
+	phase, _ := b.PhaseAt(now)
 	switch {
 	case b.Expired(now):
 		return finding.New(finding.MetadataExpired, finding.Fact("Record", string(r.Kind())+" "+string(b.Name)),
 			finding.Fact("validUntil", b.Intake.ValidUntil.UTC().Format(time.RFC3339)),
 			finding.Fact("Setting", "strictValidity")).From(r.Kind().Side())
-	case b.Phase == federation.Live:
+	case phase.Passes():
 		return nil
 	case r.Kind() == federation.KindProvider:
-		return finding.New(finding.ProviderDisabled, finding.Fact("Provider", string(b.Name)))
+		return finding.New(finding.ProviderDisabled, finding.Fact("Provider", string(b.Name)), finding.Fact("Phase", string(phase)))
 	}
-	return finding.New(finding.ApplicationDisabled, finding.Fact("Application", string(b.Name)))
+	return finding.New(finding.ApplicationDisabled, finding.Fact("Application", string(b.Name)), finding.Fact("Phase", string(phase)))
+}
+
+// OpenTo decides whether somebody may pass through a record, now, by what is known of them; if not, why. In a pilot its
+// cohort does: whoever is not known to be in it is not. By tells what they are in it by; "" outside a pilot.
+func OpenTo(snap *federation.Snapshot, r federation.Record, s *Subject, now time.Time) (by string, err error) {
+	if err := Open(r, now); err != nil {
+		return "", err
+	}
+	phase, cohort := r.Basic().PhaseAt(now)
+	if phase != federation.Pilot {
+		return "", nil
+	}
+	s.within(snap)
+	if by = s.inCohort(r.Basic().ID, cohort); by == "" {
+		return "", finding.New(finding.NotInCohort, finding.Fact(r.Kind().Title(), string(r.Basic().Name)))
+	}
+	return by, nil
+}
+
+// inCohort says by what somebody is in a cohort, "" for not at all.
+func (s *Subject) inCohort(record federation.ID, c federation.Cohort) string {
+	switch {
+	case s.Person != 0 && slices.Contains(c.People, s.Person):
+		return "by name"
+	case common(c.Organisations, s.Organisations):
+		return "by their organisation"
+	case slices.ContainsFunc(c.Networks, s.inside):
+		return "by their network"
+	}
+	if i := slices.IndexFunc(c.Groups, s.in.Has); i >= 0 {
+		return "as one of " + string(c.Groups[i])
+	}
+	if c.InShare(record, s.Person) {
+		return "by the share of " + strconv.Itoa(c.Share) + " percent"
+	}
+	return ""
 }
 
 // Select finds the providers for an application: the one on its record; else what the first rule of provider selection
 // says that is about who comes; else all that are open. The domain of a known address narrows them to those that it
 // belongs to. A pick chooses among them, never beyond.
 func Select(snap *federation.Snapshot, app *federation.Application, a Asking, now time.Time) (Choice, error) {
+	who := a.who(snap)
 	if app.Provider != "" {
-		return onRecord(snap, app, now)
+		return onRecord(snap, app, &who, now)
 	}
 	domain := profile.DomainOf(a.Address)
 	if name, ok := profile.Domain(domain); ok {
 		domain = name
 	}
-	c := Choice{Rule: way(snap, app, a, domain)}
+	c := Choice{Rule: way(snap, app, a, domain, now)}
 	switch r := c.Rule; {
 	case r != nil && r.Broken:
 		return c, finding.New(finding.NoProvider,
@@ -94,9 +133,9 @@ func Select(snap *federation.Snapshot, app *federation.Application, a Asking, no
 		c.Reasons.Add(reason.ProviderByRule, string(r.Name), r.Title)
 		c.Address = domain == "" && !a.Whole && (r.Ask || len(r.Domains) > 0)
 	}
-	c.Providers = offered(snap, c.Rule, now)
+	c.Providers = offered(snap, c.Rule, &who, now)
 	if c.Address && !c.Rule.Ask { // the rule may be about them, once their domain is known
-		c.Rule, c.Providers = nil, offered(snap, nil, now)
+		c.Rule, c.Providers = nil, offered(snap, nil, &who, now)
 	}
 	if len(c.Providers) == 0 {
 		f := finding.New(finding.NoProvider, finding.Fact("Application", string(app.Name)))
@@ -113,13 +152,13 @@ func Select(snap *federation.Snapshot, app *federation.Application, a Asking, no
 }
 
 // onRecord is the provider that an application is tied to.
-func onRecord(snap *federation.Snapshot, app *federation.Application, now time.Time) (c Choice, err error) {
+func onRecord(snap *federation.Snapshot, app *federation.Application, who *Subject, now time.Time) (c Choice, err error) {
 	p, ok := snap.Provider(app.Provider)
 	if !ok {
 		return c, finding.New(finding.NoProvider, finding.Fact("Application", string(app.Name)),
 			finding.Fact("Provider on its record", string(app.Provider)+", which does not exist"))
 	}
-	if err := Open(p, now); err != nil {
+	if _, err := OpenTo(snap, p, who, now); err != nil {
 		return c, err
 	}
 	c.Providers, c.Forced = []federation.Name{app.Provider}, true
@@ -127,18 +166,39 @@ func onRecord(snap *federation.Snapshot, app *federation.Application, now time.T
 	return c, nil
 }
 
-// offered are the providers of a rule that are open, all that are for none.
-func offered(snap *federation.Snapshot, r *federation.Way, now time.Time) (out []federation.Name) {
+// who is somebody by what is known of them before they sign in, or once they are known.
+func (a Asking) who(snap *federation.Snapshot) (s Subject) {
+	switch {
+	case a.Known != nil:
+		s = *a.Known
+	case a.Typed != nil:
+		s = *a.Typed
+	}
+	s.Network = cmp.Or(a.Network, s.Network)
+	s.within(snap)
+	return s
+}
+
+// offered are the providers of a rule that are open to somebody, all that are for none. With nobody given, those that
+// are open to anybody.
+func offered(snap *federation.Snapshot, r *federation.Way, who *Subject, now time.Time) (out []federation.Name) {
+	open := func(p *federation.Provider) bool {
+		if who == nil {
+			return Open(p, now) == nil
+		}
+		_, err := OpenTo(snap, p, who, now)
+		return err == nil
+	}
 	if r != nil && len(r.Providers) > 0 {
 		for _, n := range r.Providers {
-			if p, ok := snap.Provider(n); ok && Open(p, now) == nil {
+			if p, ok := snap.Provider(n); ok && open(p) {
 				out = append(out, n)
 			}
 		}
 		return out
 	}
 	for _, p := range snap.Providers() {
-		if Open(p, now) == nil {
+		if open(p) {
 			out = append(out, p.Name)
 		}
 	}
@@ -147,7 +207,7 @@ func offered(snap *federation.Snapshot, r *federation.Way, now time.Time) (out [
 
 // Leads reports whether a rule leads to a provider now; nil stands for where no rule decides.
 func Leads(snap *federation.Snapshot, r *federation.Way, now time.Time) bool {
-	return (r == nil || !r.Broken) && len(offered(snap, r, now)) > 0
+	return (r == nil || !r.Broken) && len(offered(snap, r, nil, now)) > 0
 }
 
 // narrow leaves those to which a domain belongs.
@@ -198,33 +258,46 @@ func (c *Choice) pick(chosen federation.Name) {
 }
 
 // way is the first rule of provider selection that is about somebody, or that may be once their address is known.
-func way(snap *federation.Snapshot, app *federation.Application, a Asking, domain string) *federation.Way {
+func way(snap *federation.Snapshot, app *federation.Application, a Asking, domain string, now time.Time) *federation.Way {
 	ways := snap.Ways(app.Name)
 	if len(ways.Rules) == 0 {
 		return nil
 	}
-	s := Subject{Network: a.Network}
-	if a.Known != nil {
-		s = *a.Known
-		s.Network = cmp.Or(a.Network, s.Network)
-	}
-	s.within(snap)
-	typed := s
+	typed := a.who(snap)
+	s := typed
 	if a.Typed != nil && a.Known == nil {
-		typed = *a.Typed
-		typed.Network = s.Network
-		typed.within(snap)
+		s = Subject{Network: a.Network}
+		s.within(snap)
 	}
 	for _, i := range ways.At(domain) {
 		r, who, known := ways.Rules[i], &s, a.Known != nil
 		if r.Typed && !known {
 			who, known = &typed, a.Typed != nil || domain == "" && !a.Whole
 		}
-		if about(r, who, a, domain, known) {
+		if about(r, who, a, domain, known) && !piloted(snap, r, &typed, now) {
 			return r
 		}
 	}
 	return nil
+}
+
+// piloted reports whether all that a rule leads to somebody is pilots which do not include them: the next rule is for
+// them.
+func piloted(snap *federation.Snapshot, r *federation.Way, who *Subject, now time.Time) bool {
+	pilots := 0
+	for _, n := range r.Providers {
+		p, there := snap.Provider(n)
+		if !there {
+			continue
+		}
+		switch _, err := OpenTo(snap, p, who, now); {
+		case err == nil:
+			return false
+		case finding.Is(err, finding.NotInCohort):
+			pilots++
+		}
+	}
+	return pilots > 0
 }
 
 // about reports whether a rule is about somebody, its domains left aside while their address is unknown.

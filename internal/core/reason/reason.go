@@ -81,6 +81,7 @@ const (
 	AccessUnproved   Code = "access-unproved"
 	RoleHeld         Code = "role-held"
 	EntryRequested   Code = "entry-requested"
+	PilotOf          Code = "pilot-of"
 	RoleFailed       Code = "role-failed"
 	RoleChosen       Code = "role-chosen"
 	QuestionRole     Code = "question-role"
@@ -160,6 +161,7 @@ var texts = map[Code][2]string{
 	AccessEverybody:  {"Access", "everybody with a valid answer from the provider may enter"},
 	AccessRule:       {"Access", "%s, by the rule %s: %s"},
 	AccessAdmitted:   {"Access", "admitted by name: %s"},
+	PilotOf:          {"Phase", "%s is in its pilot, which includes the person %s"},
 	EntryRequested:   {"Access", "the person asked for entry"},
 	RoleHeld:         {"Role", "enters as %s"},
 	RoleFailed:       {"Role", "nobody holds %s by its rule, whose condition cannot be evaluated: %s"},

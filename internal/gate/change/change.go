@@ -26,6 +26,8 @@ type By struct {
 	Confirms string
 	// Approves says that an admission is made that was approved.
 	Approves bool
+	// Meant says that what it does to people needs no further look: it was decided on before.
+	Meant bool
 	// Took, if set, is filled with what the change does to people.
 	Took *Consequence
 }
@@ -35,7 +37,7 @@ func (b By) Confirmed(took Consequence) error {
 	if b.Took != nil {
 		*b.Took = took
 	}
-	if f := took.Finding; f != nil && b.Confirms != took.Digest {
+	if f := took.Finding; f != nil && !b.Meant && b.Confirms != took.Digest {
 		return Field("confirm", f.With(finding.Fact(finding.ToConfirm, took.Digest)))
 	}
 	return nil

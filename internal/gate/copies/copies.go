@@ -240,7 +240,7 @@ func (rm *Room) refresh(ctx context.Context) error {
 	for _, r := range rm.records.Snapshot().Records() {
 		there[r.Basic().ID] = true
 		s, ok := sourceOf(r)
-		if !ok || r.Basic().Phase != federation.Live {
+		if !ok || !r.Basic().Phase.Passes() {
 			continue
 		}
 		places <- struct{}{}

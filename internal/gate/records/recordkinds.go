@@ -116,7 +116,7 @@ func (rm *Room) dropRecord(tx *gorm.DB, o federation.Object) error {
 func (rm *Room) recordFits(before, after *federation.Snapshot, p Put) error {
 	r := p.Object.(federation.Record)
 	for _, err := range []error{shares(before, after, r), change.OfSetting(after.Missing(r)), change.OfSetting(federation.Check(r)),
-		change.OfSetting(after.CheckMail(r)), change.OfSetting(after.CheckDefaultRole(r))} {
+		change.OfSetting(after.CheckMail(r)), change.OfSetting(after.CheckDefaultRole(r)), rm.piloted(r)} {
 		if err != nil {
 			return err
 		}

@@ -272,7 +272,7 @@ func Settle(r federation.Record) {
 	case len(r.Part().Missing()) == 0:
 		b.Phase = federation.Live
 	default:
-		b.Phase = federation.Paused
+		b.Phase = federation.Draft
 	}
 }
 

@@ -42,11 +42,16 @@ type moves struct {
 func touched(before, after *federation.Snapshot) (out []federation.Name) {
 	for _, a := range after.Applications() {
 		old, there := before.Application(a.Name)
-		if there && a.Attended() && (old.Everyone != a.Everyone || cast(old) != cast(a) || !before.Enters(a.Name, after)) {
+		if there && a.Attended() && (old.Everyone != a.Everyone || cast(old) != cast(a) || rolled(old, a) || !before.Enters(a.Name, after)) {
 			out = append(out, a.Name)
 		}
 	}
 	return out
+}
+
+// rolled reports whether an application comes to be open to others, by a pilot.
+func rolled(a, b *federation.Application) bool {
+	return (a.Phase == federation.Pilot || b.Phase == federation.Pilot) && (a.Phase != b.Phase || !slices.Equal(a.Cohort, b.Cohort))
 }
 
 // cast is what the settings of an application say of roles.

@@ -33,10 +33,11 @@ type Room struct {
 	people *people.Room
 	grants *grants.Room
 	// arrivals tell what profiles have.
-	arrivals *arrivals.Room
-	turns    chan struct{} // of re-evaluations that run
-	kept     kept
-	wayless  wayless
+	arrivals  *arrivals.Room
+	turns     chan struct{} // of re-evaluations that run
+	kept      kept
+	wayless   lately
+	unpeopled lately
 }
 
 // mostAtOnce is how many re-evaluations run at once.

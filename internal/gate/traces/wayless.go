@@ -13,12 +13,26 @@ import (
 	"innergate.example/innergate/internal/core/policy"
 )
 
-// wayless keeps what looking at everybody came to, for a minute: pages ask for it again and again.
-type wayless struct {
+// lately keeps what looking at everybody came to, for a minute: pages ask for it again and again.
+type lately struct {
 	mu   sync.Mutex
 	snap *federation.Snapshot
 	at   time.Time
 	all  map[federation.ID]*finding.Finding
+}
+
+func (k *lately) once(snap *federation.Snapshot, now time.Time,
+	look func() (map[federation.ID]*finding.Finding, error)) (map[federation.ID]*finding.Finding, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.snap == snap && now.Sub(k.at) < keptFor && !now.Before(k.at) {
+		return k.all, nil
+	}
+	all, err := look()
+	if err == nil {
+		k.snap, k.at, k.all = snap, now, all
+	}
+	return all, err
 }
 
 // Wayless are the applications to which no provider is left for somebody who is known. People are looked at only where
@@ -36,17 +50,7 @@ func (rm *Room) Wayless(ctx context.Context, snap *federation.Snapshot) (map[fed
 	if len(apps) == 0 {
 		return nil, nil
 	}
-	k := &rm.wayless
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if k.snap == snap && now.Sub(k.at) < keptFor && !now.Before(k.at) {
-		return k.all, nil
-	}
-	all, err := rm.withoutWay(ctx, snap, apps)
-	if err == nil {
-		k.snap, k.at, k.all = snap, now, all
-	}
-	return all, err
+	return rm.wayless.once(snap, now, func() (map[federation.ID]*finding.Finding, error) { return rm.withoutWay(ctx, snap, apps) })
 }
 
 // withoutWay counts and names who has no way to each of the applications.

@@ -106,7 +106,7 @@ func (a *Application) formats(c *checks.Checker, r *federation.Application, l *c
 	o := checks.Once(c, "NameID formats", func() offered {
 		var all offered
 		for _, p := range c.Snap.Providers() {
-			if p.Phase == federation.Live {
+			if phase, _ := p.PhaseAt(c.Now); phase.Passes() {
 				all.add(p)
 			}
 		}

@@ -1,0 +1,103 @@
+package e2e
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"innergate.example/innergate/internal/api"
+)
+
+// An application is opened to a few, to all at a moment, and closed again, while somebody is on their way.
+func TestRollout(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	run := d.runs(t)
+	in := func(who string) string {
+		return newVisitor(t).get(d.host("lost-property") + "/start").as(who).page.text
+	}
+	for _, c := range [][2]string{{"a pilot of nobody", "phase=pilot"}, {"from share:1 to share:100", "cohort=share:120"}, {"there is no person 4711", "cohort=person:4711"},
+		{`did you mean "drivers"?`, "cohort=group:drivrs"}, {"happens twice", "nextAt=2027-10-31 02:30 Europe/Berlin"}, {"has passed", "nextAt=2020-01-31 02:30 Europe/Berlin"}} {
+		run(1, c[0], "app", "set", "lost-property", c[1])
+	}
+	midway := newVisitor(t).get(d.host("lost-property") + "/start").onward() // at the provider
+	run(0, "refused", "app", "set", "lost-property", "phase=pilot", "cohort=person:1", "--dry-run")
+	run(0, "", "app", "set", "lost-property", "phase=pilot", "cohort=person:1", "--yes")
+	require.Contains(t, in("ada.fenwick"), "You are in as")
+	require.Contains(t, in("bram.oduya"), "RequestDenied")
+	require.Contains(t, midway.as("celia.marsh").page.text, "RequestDenied", "by what is so when they come back")
+	run(0, "Ada Fenwick", "app", "admitted", "lost-property")
+	out := run(0, "", "app", "rollout", "lost-property")
+	require.Contains(t, out, "1 who may pass: 1 tried, 1 entered, 0 refused at last")
+	require.Contains(t, out, "not-in-cohort")
+	run(1, "is named by application/lost-property (cohort)", "group", "remove", func() string {
+		run(0, "", "app", "set", "lost-property", "cohort=person:1 group:stations", "--yes")
+		return "stations"
+	}())
+
+	// Opened at a moment, to the second; written down within a minute.
+	at := time.Now().Add(3 * time.Second).UTC().Format(time.RFC3339)
+	run(0, "", "app", "set", "lost-property", "nextAt="+at, "nextPhase=live")
+	run(1, "say what becomes of it", "app", "set", "lost-property", "phase=paused")
+	run(0, "allow", "simulate", "lost-property", "--person", "2", "--at", at)
+	require.Contains(t, in("bram.oduya"), "RequestDenied")
+	require.Eventually(t, func() bool { return strings.Contains(in("bram.oduya"), "You are in as") }, 10*time.Second, 200*time.Millisecond)
+
+	// One step back.
+	run(0, "", "app", "set", "lost-property", "nextAt=", "phase=live", "cohort=")
+	run(0, "", "app", "set", "lost-property", "phase=paused")
+	require.NotContains(t, newVisitor(t).get(d.host("lost-property")+"/start").onward().page.text, "You are in as")
+	run(0, "", "app", "resume", "lost-property")
+	require.Contains(t, in("bram.oduya"), "You are in as")
+
+	// A provider's pilot is offered to its cohort alone.
+	run(0, "", "provider", "set", "season-club", "phase=pilot", "cohort=network:192.0.2.0/24", "--yes")
+	require.NotContains(t, newVisitor(t).get(d.host("track-access")+"/start").page.text, "Season ticket club")
+	run(0, "", "provider", "set", "season-club", "cohort=network:127.0.0.0/8", "--yes")
+	require.Contains(t, newVisitor(t).get(d.host("track-access")+"/start").page.text, "Season ticket club")
+	run(0, "", "provider", "set", "season-club", "cohort=network:0.0.0.0/0", "--yes")
+	run(0, "cohort-everybody", "check", "season-club")
+	run(0, "", "app", "set", "lost-property", "phase=pilot", "cohort=group:station-staff", "--yes")
+	run(0, "cohort-empty", "check", "lost-property")
+
+	c := startChromium(t)
+	c.signInToConsole(d)
+	run(0, "", "app", "set", "lost-property", "cohort=person:1 organisation:wrenmoor", "nextAt=2099-01-31 06:00 Europe/Berlin", "nextPhase=live", "--yes")
+	require.Contains(t, in("ada.fenwick"), "You are in as")
+	c.open(d.Console + "connect/applications/lost-property")
+	c.see("in the cohort")
+	c.see("2099-01-31 06:00 Europe/Berlin")
+	c.shot("rollout")
+	c.press("Withdraw")
+	c.until(`!document.body.innerText.includes('2099-01-31 06:00')`)
+	c.press("Go back to pilot")
+	c.see("Gone back.")
+	run(0, "cohort-empty", "check", "lost-property")
+}
+
+// The recipes of docs/rollout.md do what they say.
+func TestRecipesOfRollout(t *testing.T) {
+	want := map[string][][2]string{ // who, and what is decided
+		"A few people first": {{"--person 1", "allow"}, {"--person 3", "deny"}},
+		"Then their group, and the control room's network":         {{"--person 1", "allow"}, {"--person 2", "deny"}, {"--person 2 --network 192.0.2.9", "allow"}},
+		"A tenth of everybody, always the same":                    nil,
+		"Open at a moment":                                         {{"--person 2", "deny"}, {"--person 2 --at 2099-01-31T05:00:00Z", "allow"}},
+		"One step back":                                            {{"--person 2", "allow"}},
+		"A new provider for one network, everybody else as before": nil,
+	}
+	cook(t, "../docs/rollout.md", 6, func(d *demo, title string) {
+		who, there := want[title]
+		require.True(t, there, title)
+		for _, w := range who {
+			out, stderr, code := d.cli(t, "", append([]string{"simulate", "lost-property", "--output", "json"}, strings.Fields(w[0])...)...)
+			require.Zero(t, code, "%s: %s", title, stderr)
+			var got api.Simulated
+			require.NoError(t, json.Unmarshal([]byte(out), &got))
+			require.Equal(t, w[1], got.Decision, "%s: %s", title, w[0])
+		}
+	})
+}

@@ -1,0 +1,49 @@
+package api
+
+import "time"
+
+// Rollout is how far a record is used, and how a pilot goes.
+type Rollout struct {
+	Phase        string         `json:"phase" enum:"draft,pilot,live,paused,retired" doc:"Now: a change that has come counts, written down or not"`
+	Cohort       string         `json:"cohort,omitempty" doc:"Of a pilot: words of which one is enough"`
+	Before       string         `json:"before,omitempty" doc:"Phase of before, to which phase=before goes back; absent for live"`
+	BeforeCohort string         `json:"beforeCohort,omitempty" doc:"Cohort of before"`
+	Since        time.Time      `json:"since" doc:"When phase or cohort changed last; figures are of sign-ins since then, or of thirty days"`
+	Next         *NextPhase     `json:"next,omitempty" doc:"Change that waits for its moment"`
+	People       int            `json:"people" doc:"Who are known and in the cohort; of a live record everybody"`
+	Tried        int            `json:"tried" doc:"Of those: whose sign-ins were recorded since"`
+	Entered      int            `json:"entered" doc:"Of those: whose newest sign-in entered"`
+	Refused      int            `json:"refused" doc:"Of those: whose newest sign-in was refused"`
+	Findings     []FindingCount `json:"findings" doc:"Of sign-ins that were refused"`
+	Awaited      []PersonNamed  `json:"awaited" doc:"Of the cohort who has not come yet: the first twenty"`
+	Outside      int            `json:"outside" doc:"Sign-ins by people who are not in the cohort, or not known"`
+	Sessions     []SessionLeft  `json:"sessions" doc:"Opened by a provider since: they go on after a step back; disabling a person ends theirs"`
+	Made         []PersonNamed  `json:"made" doc:"People who became known by a provider since"`
+}
+
+// NextPhase is a change of phase or cohort that waits.
+type NextPhase struct {
+	Phase  string    `json:"phase"`
+	Cohort string    `json:"cohort,omitempty"`
+	At     time.Time `json:"at"`
+	Text   string    `json:"text" doc:"The moment as it was given, with its time zone"`
+}
+
+// FindingCount is how many sign-ins a finding refused.
+type FindingCount struct {
+	Code  string `json:"code"`
+	Count int    `json:"count"`
+}
+
+// PersonNamed is somebody by number and name.
+type PersonNamed struct {
+	Number int64  `json:"number"`
+	Name   string `json:"name"`
+}
+
+// SessionLeft is a session that goes on.
+type SessionLeft struct {
+	Person int64     `json:"person"`
+	Name   string    `json:"name"`
+	Began  time.Time `json:"began"`
+}

@@ -1,0 +1,200 @@
+package traces
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/store"
+)
+
+// Bounds of figures.
+const (
+	mostAwaited  = 20                  // people who have not come yet, by name
+	mostLeft     = 500                 // sessions that a step back leaves
+	figuresSince = 30 * 24 * time.Hour // where nothing of the record changed
+)
+
+// Figures are how a pilot goes: of its cohort who has tried, entered, was refused and has not come yet, and what the old
+// way does meanwhile.
+type Figures struct {
+	Phase    federation.Phase
+	Since    time.Time // when phase or cohort changed last
+	Cohort   int       // people who are known and in it
+	Tried    int       // of those, people whose sign-ins were recorded since
+	Entered  int       // of those, people who entered
+	Refused  int       // of those, people whose newest sign-in was refused
+	Findings []Tally   // of sign-ins that were refused
+	Awaited  []Person  // of the cohort who has not come yet, some of them
+	Outside  int       // sign-ins by people who are not in the cohort, or by another provider
+	Sessions []Left    // opened since by a provider, which a step back leaves
+	Made     []Person  // people who became known since, by a provider
+}
+
+// Tally counts a finding.
+type Tally struct {
+	Code  string
+	Count int
+}
+
+// Person is somebody by number and name.
+type Person struct {
+	Number int64
+	Name   string
+}
+
+// Left is a session that goes on.
+type Left struct {
+	Person int64
+	Name   string
+	Began  time.Time
+}
+
+// Rollout gives the figures of a record since its phase or cohort changed last.
+func (rm *Room) Rollout(ctx context.Context, snap *federation.Snapshot, r federation.Record) (out Figures, err error) {
+	now := rm.now()
+	phase, _ := r.Basic().PhaseAt(now)
+	out.Phase, out.Since = phase, r.Basic().Before.Since
+	if at := r.Basic().Pending(); !at.IsZero() && !now.Before(at) {
+		out.Since = at
+	}
+	if out.Since.IsZero() {
+		out.Since = now.Add(-figuresSince)
+	}
+	in := map[int64]string{}
+	if in, err = rm.cohort(ctx, snap, r); err != nil {
+		return out, err
+	}
+	out.Cohort = len(in)
+	came, err := rm.came(ctx, r, out.Since, in, &out)
+	if err != nil {
+		return out, err
+	}
+	for person, name := range in {
+		switch result, tried := came[person]; {
+		case !tried:
+			out.Awaited = append(out.Awaited, Person{person, name})
+		case result == crossing.Entered:
+			out.Tried, out.Entered = out.Tried+1, out.Entered+1
+		default:
+			out.Tried, out.Refused = out.Tried+1, out.Refused+1
+		}
+	}
+	slices.SortFunc(out.Awaited, func(a, b Person) int { return cmp.Compare(a.Number, b.Number) })
+	out.Awaited = out.Awaited[:min(len(out.Awaited), mostAwaited)]
+	if p, is := r.(*federation.Provider); is {
+		err = rm.left(ctx, p, &out)
+	}
+	return out, err
+}
+
+// cohort are the people who are known and whom a record includes, by name.
+func (rm *Room) cohort(ctx context.Context, snap *federation.Snapshot, r federation.Record) (map[int64]string, error) {
+	now, out := rm.now(), map[int64]string{}
+	var mu sync.Mutex
+	probe, _ := r.(*federation.Application)
+	if probe == nil {
+		probe = &federation.Application{} // a provider's cohort is the same at every application
+	}
+	err := rm.Each(ctx, snap, mostLooked, func(reach *Reach) bool {
+		s := crossing.Entrant{App: probe, Person: reach.who.Person, Members: reach.who.Members}.Subject()
+		if _, err := policy.OpenTo(snap, r, &s, now); err == nil {
+			mu.Lock()
+			out[reach.who.ID] = crossing.NameOf(reach.who.Person, reach.who.Subject.Value)
+			mu.Unlock()
+		}
+		return true
+	})
+	return out, err
+}
+
+// came goes through sign-ins since a time: the newest result of everybody in the cohort, what was refused, and who else
+// came.
+func (rm *Room) came(ctx context.Context, r federation.Record, since time.Time, in map[int64]string, out *Figures) (map[int64]string, error) {
+	f := store.TraceFilter{Since: since, Application: string(r.Basic().Name)}
+	if r.Kind() == federation.KindProvider {
+		f.Application, f.Provider = "", string(r.Basic().Name)
+	}
+	newest, findings := map[int64]string{}, map[string]int{}
+	err := rm.store.Traces.Each(ctx, f, func(h store.TraceHead, _ []json.RawMessage) bool {
+		if h.Result != crossing.Entered && h.Result != crossing.Refused {
+			return true
+		}
+		if h.Finding != "" && h.Result == crossing.Refused {
+			findings[h.Finding]++
+		}
+		if _, is := in[h.Account]; !is || h.Account == 0 {
+			out.Outside++
+			return true
+		}
+		if _, newer := newest[h.Account]; !newer {
+			newest[h.Account] = h.Result
+		}
+		return true
+	})
+	for code, n := range findings {
+		out.Findings = append(out.Findings, Tally{code, n})
+	}
+	slices.SortFunc(out.Findings, func(a, b Tally) int { return cmp.Or(b.Count-a.Count, strings.Compare(a.Code, b.Code)) })
+	return newest, err
+}
+
+// left are the sessions that were opened by a provider since, and the people whom it made known.
+func (rm *Room) left(ctx context.Context, p *federation.Provider, out *Figures) error {
+	db := rm.store.Read.WithContext(ctx)
+	var sessions []store.SessionRow
+	err := db.Where("' ' || provider || ' ' LIKE ? AND began >= ? AND expires > ?", "% "+string(p.ID)+" %", out.Since.UTC(), rm.now().UTC()).
+		Order("began DESC").Limit(mostLeft).Find(&sessions).Error
+	if err != nil {
+		return err
+	}
+	var made []int64
+	err = db.Model(&store.PersonRow{}).Where("added >= ? AND id IN (?)", out.Since.UTC(),
+		db.Model(&store.LinkRow{}).Select("person").Where("provider = ?", string(p.ID))).Order("id").Limit(mostLeft).Pluck("id", &made).Error
+	if err != nil {
+		return err
+	}
+	ids := slices.Clone(made)
+	for _, s := range sessions {
+		ids = append(ids, s.Person)
+	}
+	names, err := rm.people.Names(ctx, ids)
+	for _, s := range sessions {
+		out.Sessions = append(out.Sessions, Left{s.Person, names[s.Person], s.Began})
+	}
+	for _, id := range made {
+		out.Made = append(out.Made, Person{id, names[id]})
+	}
+	return err
+}
+
+// Piloted finds records whose pilot includes nobody who is known: for checks.
+func (rm *Room) Piloted(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
+	return rm.unpeopled.once(snap, rm.now(), func() (map[federation.ID]*finding.Finding, error) { return rm.piloted(ctx, snap) })
+}
+
+func (rm *Room) piloted(ctx context.Context, snap *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
+	out := map[federation.ID]*finding.Finding{}
+	for _, r := range snap.Records() {
+		phase, cohort := r.Basic().PhaseAt(rm.now())
+		if phase != federation.Pilot || len(cohort.Networks) > 0 {
+			continue
+		}
+		in, err := rm.cohort(ctx, snap, r)
+		if err != nil {
+			return nil, err
+		}
+		if len(in) == 0 {
+			out[r.Basic().ID] = finding.New(finding.CohortEmpty, finding.Fact("Cohort", strings.Join(r.Basic().Cohort, " ")))
+		}
+	}
+	return out, nil
+}
