@@ -70,6 +70,7 @@ func TestRollout(t *testing.T) {
 	require.Contains(t, in("ada.fenwick"), "You are in as")
 	c.open(d.Console + "connect/applications/lost-property")
 	c.see("in the cohort")
+	require.Contains(t, run(0, "", "app", "rollout", "lost-property"), "16 who may pass: 1 tried, 1 entered, 0 refused at last", "since the cohort changed")
 	c.see("2099-01-31 06:00 Europe/Berlin")
 	c.shot("rollout")
 	c.press("Withdraw")

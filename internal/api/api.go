@@ -270,7 +270,7 @@ type Row struct {
 	Protocol string    `json:"protocol"`
 	EntityID string    `json:"entityId"`
 	Source   string    `json:"source"`
-	Phase    string    `json:"phase" doc:"live or paused"`
+	Phase    string    `json:"phase" doc:"draft, pilot, live, paused or retired"`
 	Missing  []string  `json:"missing,omitempty" doc:"What an unfinished record still lacks"`
 	Provider string    `json:"provider,omitempty" doc:"Provider an application is tied to"`
 	Open     string    `json:"open,omitempty" doc:"Start at the gate, of an application"`
@@ -344,7 +344,7 @@ type TakeOver struct {
 	Search   string            `json:"search,omitempty" maxLength:"200" doc:"Without entities: part of an entity ID or title"`
 	All      bool              `json:"all,omitempty" doc:"Without entities and search: really all"`
 	Provider string            `json:"provider,omitempty" maxLength:"63" doc:"Provider to tie applications to"`
-	Phase    federation.Phase  `json:"phase,omitempty" enum:"live,paused" doc:"Of the records that are made; absent: live"`
+	Phase    federation.Phase  `json:"phase,omitempty" enum:"draft,live,paused" doc:"Of the records that are made; absent: live"`
 	Digest   string            `json:"digest,omitempty" maxLength:"64" doc:"Of the preview that was looked at; if given, nothing else is taken"`
 }
 

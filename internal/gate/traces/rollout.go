@@ -119,12 +119,15 @@ func (rm *Room) cohort(ctx context.Context, snap *federation.Snapshot, r federat
 // came goes through sign-ins since a time: the newest result of everybody in the cohort, what was refused, and who else
 // came.
 func (rm *Room) came(ctx context.Context, r federation.Record, since time.Time, in map[int64]string, out *Figures) (map[int64]string, error) {
-	f := store.TraceFilter{Since: since, Application: string(r.Basic().Name)}
+	f := store.TraceFilter{Application: string(r.Basic().Name)}
 	if r.Kind() == federation.KindProvider {
 		f.Application, f.Provider = "", string(r.Basic().Name)
 	}
 	newest, findings := map[int64]string{}, map[string]int{}
 	err := rm.store.Traces.Each(ctx, f, func(h store.TraceHead, _ []json.RawMessage) bool {
+		if h.Started.Before(since) {
+			return false // the newest come first
+		}
 		if h.Result != crossing.Entered && h.Result != crossing.Refused {
 			return true
 		}
