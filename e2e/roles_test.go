@@ -16,11 +16,11 @@ import (
 )
 
 // as signs somebody in at an application that their provider sends on, with the password of the demo.
-func (v *visitor) as(username string) *visitor {
+func (v *visitor) as(username string, password ...string) *visitor {
 	v.t.Helper()
 	v.onward()
 	require.Contains(v.t, v.page.body, `name="password"`, v.page.text)
-	return v.submit("username", username, "password", "wrenmoor-demo").onward()
+	return v.submit("username", username, "password", strings.Join(append(password, "wrenmoor-demo")[:1], "")).onward()
 }
 
 // Somebody enters with the roles that they hold, as attribute and as claim; with one that is asked for, if it is theirs.

@@ -1,7 +1,15 @@
 package e2e
 
 import (
+	"bytes"
+	"compress/flate"
+	"encoding/base64"
 	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
 	"strings"
 	"testing"
 	"time"
@@ -101,4 +109,61 @@ func TestRecipesOfRollout(t *testing.T) {
 			require.Equal(t, w[1], got.Decision, "%s: %s", title, w[0])
 		}
 	})
+}
+
+// Whoever is not in a pilot goes on as before: to where the application asked earlier, with what it asked for, by GET and
+// by POST; and a pilot that goes by who somebody is asks for their address, or goes by their session.
+func TestEarlierWay(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	run := d.runs(t)
+	old := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_ = r.ParseForm()
+		fmt.Fprintf(w, "The earlier sign-in: %s x=%s request=%t state=%t", r.Method, r.Form.Get("x"), r.Form.Get("SAMLRequest") != "", r.Form.Has("RelayState"))
+	}))
+	defer old.Close()
+	earlier := "oldSignIn=" + old.URL + "/sso?x=1"
+	run(1, "is no address", "app", "set", "lost-property", "oldSignIn=old")
+	run(0, "", "app", "set", "lost-property", "phase=pilot", "cohort=person:1", earlier, "--yes")
+	v := newVisitor(t).get(d.host("lost-property") + "/start").as("bram.oduya")
+	require.Contains(t, v.page.text, "The earlier sign-in: GET x=1 request=true")
+	require.Contains(t, newVisitor(t).get(d.host("lost-property")+"/start").as("ada.fenwick").page.text, "You are in as")
+	require.Contains(t, run(0, "", "trace", "show", newest(run, "lost-property", "refused")), "earlier sign-in")
+
+	// By POST: the message goes as it came.
+	still := newVisitor(t)
+	still.http.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	res, err := still.http.Get(d.host("lost-property") + "/start")
+	require.NoError(t, err)
+	res.Body.Close()
+	asked, err := res.Location()
+	require.NoError(t, err)
+	octets, err := base64.StdEncoding.DecodeString(asked.Query().Get("SAMLRequest"))
+	require.NoError(t, err)
+	plain, err := io.ReadAll(flate.NewReader(bytes.NewReader(octets)))
+	require.NoError(t, err)
+	v = newVisitor(t).post(d.Base+"/saml/idp/sso", url.Values{"SAMLRequest": {base64.StdEncoding.EncodeToString(plain)}, "RelayState": {"shelf 7"}}).as("bram.oduya").onward()
+	require.Contains(t, v.page.text, "The earlier sign-in: POST x=1 request=true state=true")
+
+	// The provider it is tied to has a pilot by group: an address tells who somebody is, and a session does.
+	run(0, "", "app", "set", "lost-property", "phase=live", "provider=oakhollow", "--yes")
+	run(0, "", "provider", "set", "oakhollow", "phase=pilot", "cohort=person:17 person:12", "nextAt=2099-01-31 06:00 Europe/Berlin", "nextPhase=live", "--yes")
+	v = newVisitor(t).get(d.host("lost-property") + "/start").types("ada.fenwick@wrenmoor.example")
+	require.Contains(t, v.page.text, "The earlier sign-in: GET")
+	v = newVisitor(t).get(d.host("lost-property") + "/start").types("mina.thorne@oakhollow.example").as("mina.thorne", "oakhollow-demo")
+	require.Contains(t, v.page.text, "You are in as")
+	v = newVisitor(t).get(d.host("lost-property") + "/start").types("mina.thorne@oakhollow.example").as("petra.quill", "oakhollow-demo")
+	require.Contains(t, v.page.text, "The earlier sign-in: GET", "who came decides, not the address")
+	v = newVisitor(t).get(d.host("crew-roster") + "/start").as("leo.quarrie").get(d.host("lost-property") + "/start")
+	require.Contains(t, v.page.text, "Sign in to Oakhollow", "his session tells")
+	require.Contains(t, run(0, "", "trace", "show", newest(run, "lost-property", "entered")), "is in its pilot, which includes the person by name")
+	run(0, "", "app", "set", "lost-property", "oldSignIn=", "refusedHere=true", "--yes")
+	v = newVisitor(t).get(d.host("lost-property") + "/start").types("ada.fenwick@wrenmoor.example")
+	require.Contains(t, v.page.text, "It opens on 2099-01-31 06:00 Europe/Berlin.")
+}
+
+// newest is the reference of the newest trace of an application with a result.
+func newest(run func(int, string, ...string) string, app, result string) string {
+	return reference.FindString(run(0, "", "trace", "list", "--app", app, "--result", result, "--limit", "1"))
 }

@@ -84,8 +84,13 @@ func (s *server) waysCalls(app *fiber.App) {
 			domain = ""
 		}
 		snap, titles := s.gate.Records.Snapshot(), []string{}
+		stranger := policy.Subject{Network: s.network(c)}
+		open := func(p *federation.Provider) bool {
+			_, err := policy.OpenTo(snap, p, &stranger, time.Now())
+			return err == nil
+		}
 		for _, n := range snap.ProvidersAt(domain) {
-			if p, ok := snap.Provider(n); ok && policy.Open(p, time.Now()) == nil {
+			if p, ok := snap.Provider(n); ok && open(p) {
 				titles = append(titles, p.Title)
 			}
 		}

@@ -268,6 +268,9 @@ func (d *drive) receive() step {
 		arrived.Reasons.Add(reason.FaceMoved)
 		d.effect(Moved{App: app.Name})
 	}
+	if app.OldSignIn != "" && len(in.Asked) <= longestAsked {
+		d.s.Asked, d.s.Posted = in.Asked, in.Posted
+	}
 	if q.Unmet != nil {
 		return d.refuse(q.Unmet)
 	}
@@ -489,13 +492,42 @@ func (d *drive) wanting() policy.Asking {
 	return a
 }
 
-// StandsFor is the one who has an address that is typed, where a rule of provider selection lets it stand for them: nil
-// for nobody, or several. What is missing has to be looked up first; having gives what has been.
-func StandsFor(snap *federation.Snapshot, app *federation.Application, address string,
+// inSession is who is in by their session, where a pilot may be about them: nil for nobody. The need is that they are
+// looked up.
+func (d *drive) inSession() (*policy.Subject, *Need) {
+	if d.f.Session == nil || d.s.here.anew || !d.snap.Piloting(d.app, d.now) {
+		return nil, nil
+	}
+	for i := range d.f.Session.Proofs {
+		a := &d.f.Session.Proofs[i]
+		p, there := d.snap.Provider(a.Provider)
+		if !there || !p.Is(a.Provider, a.ProviderID) || !d.now.Before(a.Ends) {
+			continue
+		}
+		who, _, err := Intake(p, a)
+		if err != nil {
+			continue
+		}
+		person, _, need := Match(p, d.app.ID, who, d.f.People)
+		if need != nil {
+			return nil, need
+		}
+		e := entering(d.snap, p, who, person, nil)
+		e.Network = d.e.Browser.Network
+		s := e.Subject()
+		return &s, nil
+	}
+	return nil, nil
+}
+
+// StandsFor is the one who has an address that is typed, where a rule of provider selection lets it stand for them, or a
+// pilot may be about them: nil for nobody, or several. What is missing has to be looked up first; having gives what has been.
+func StandsFor(snap *federation.Snapshot, app *federation.Application, address string, now time.Time,
 	having func(Sought) ([]Person, bool)) (who *policy.Subject, missing *Sought) {
 	domain, ok := profile.Domain(profile.DomainOf(address))
 	has := func(m federation.MailDomain) bool { return m.Has(domain) }
-	if !ok || app.Provider != "" || !slices.ContainsFunc(snap.Ways(app.Name).Typed, has) {
+	stands := app.Provider == "" && slices.ContainsFunc(snap.Ways(app.Name).Typed, has)
+	if !ok || !stands && !snap.Piloting(app, now) {
 		return nil, nil
 	}
 	sought := Sought{profile.Word("emails"), profile.Key("emails", address)}
@@ -534,11 +566,15 @@ func (d *drive) choose() step {
 	if d.s.Many {
 		a.Address = ""
 	}
-	typed, missing := StandsFor(d.snap, d.app, a.Address, d.f.looked)
+	in, need := d.inSession()
+	if need != nil {
+		return d.need(need, (*drive).choose)
+	}
+	typed, missing := StandsFor(d.snap, d.app, a.Address, d.now, d.f.looked)
 	if missing != nil {
 		return d.need(&Need{Having: []Sought{*missing}, Hinted: true, For: d.app.ID}, (*drive).choose)
 	}
-	a.Typed = typed
+	a.Typed, a.In = typed, in
 	st := d.here(StepSelect)
 	c, err := policy.Select(d.snap, d.app, a, d.now)
 	if err != nil {
@@ -550,13 +586,12 @@ func (d *drive) choose() step {
 	}
 	st.Reasons = append(st.Reasons, c.Reasons...)
 	d.s.here.way = c.Rule
-	chosen := c.Providers[0]
 	mistyped := d.s.Typed != "" && a.Address == "" && !a.Whole
 	if c.Ask() || (mistyped || d.s.Many) && d.s.Chosen == "" {
 		by := d.inBy(c.Providers)
 		switch {
 		case by != "":
-			chosen = by // somebody who is in already is not asked again by which way
+			c.Providers = []federation.Name{by} // somebody who is in already is not asked again by which way
 			st.Reasons = reason.Reasons{reason.New(reason.ProviderBySignIn, string(by))}
 		case d.s.Wish.Passive:
 			return d.refuse(finding.New(finding.PassiveImpossible))
@@ -564,7 +599,7 @@ func (d *drive) choose() step {
 			return d.askChoice(c, a)
 		}
 	}
-	d.p, _ = d.snap.Provider(chosen)
+	d.p, _ = d.snap.Provider(c.Providers[0])
 	return (*drive).suffice
 }
 
@@ -603,7 +638,9 @@ func (d *drive) askChoice(c policy.Choice, a policy.Asking) step {
 	asked := &AddressAsked{Typed: d.s.Typed}
 	switch {
 	case d.s.Many:
-		asked.Wrong = "Too many addresses were tried from here. Choose below, or try again in five minutes."
+		if asked.Wrong = "Too many addresses were tried from here. Choose below, or try again in five minutes."; len(page.Choices) == 0 {
+			asked.Wrong = "Too many addresses were tried from here. Try again in five minutes."
+		}
 	case d.s.Typed == "" && c.Address:
 	case d.s.Typed == "" || a.Address != "" && !c.Unclaimed:
 		asked = nil

@@ -58,7 +58,11 @@ type Leave struct {
 }
 
 // Go sends the browser to an address, without a message.
-type Go struct{ To string }
+type Go struct {
+	To     string
+	Asked  string // parameters that go with it, form-encoded, as they came
+	Posted bool   // in a body
+}
 
 // Page is a page of the gate's own.
 type Page string

@@ -104,7 +104,7 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 		Before: before.Resting(), Told: t.Told,
 		New: f.New, People: map[string]Person{}, Decided: t.Decided}
 	out.Before.ProviderState, out.Before.Upstream, out.Before.Browser.Secret = nil, nil, nil
-	out.Before.Browser.Session = ""
+	out.Before.Browser.Session, out.Before.Asked = "", ""
 	if a := e.Arrival; a != nil {
 		out.From, out.State = a.From, finding.Clip(a.State)
 		if out.Record = federation.Name(t.About.Provider); a.From == Application {

@@ -65,3 +65,27 @@ func (d *drive) admissionHelps() bool {
 	entry, err := policy.Enter(d.snap, d.app, s, d.now)
 	return err == nil && entry.Outcome != federation.Deny
 }
+
+// notYet reports whether somebody reads that a pilot does not include them, before they signed in and without that the
+// application hears of it: its record says that refusals are read here.
+func (d *drive) notYet(f *finding.Finding) bool {
+	return f.Code == finding.NotInCohort && d.app.RefusedHere && d.s.here.answer == nil && !d.s.Wish.Passive
+}
+
+// longestAsked bounds what is kept of a request for the earlier sign-in of an application, in octets. Of a longer one
+// nothing is kept: people arrive there without it.
+const longestAsked = 32 << 10
+
+// earlier sends whoever is not in a pilot to where they signed in to the application before, with what it asked for.
+func (d *drive) earlier(f *finding.Finding) (step, bool) {
+	if d.app == nil || d.app.OldSignIn == "" || f.Code != finding.NotInCohort || d.s.here.apart || d.s.ID == "" ||
+		d.s.Stage == Ended {
+		return nil, false
+	}
+	if d.s.Kept {
+		d.s.here.effects = append([]Effect{End{}}, d.s.here.effects...)
+	}
+	d.s.here.stage, d.s.Stage = d.s.Stage, Ended
+	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "earlier sign-in", Address: d.app.OldSignIn})
+	return d.ends(&Go{To: d.app.OldSignIn, Asked: d.s.Asked, Posted: d.s.Posted}, Refused), true
+}

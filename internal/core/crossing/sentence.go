@@ -2,6 +2,7 @@ package crossing
 
 import (
 	"slices"
+	"strings"
 
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/policy"
@@ -89,6 +90,19 @@ var sentences = map[finding.Code]Sentence{
 		"Sign out where you signed in, and start again at your application as the person it expects.", FaultRefused},
 }
 
+// opens is when what is closed to somebody opens to everybody, as they read it.
+func opens(f *finding.Finding) (string, bool) {
+	i := slices.IndexFunc(f.Evidence, func(e finding.Evidence) bool { return e.Label == policy.Opens })
+	if i < 0 {
+		return "", false
+	}
+	text := f.Evidence[i].Found
+	if day, clock, zone := strings.Cut(text, "T"); zone { // by offset
+		text = day + ", " + clock
+	}
+	return text, true
+}
+
 // RuleSays is the sentence that the rule which denies has for the person, as the engineer wrote it.
 func RuleSays(f *finding.Finding) (string, bool) {
 	i := slices.IndexFunc(f.Evidence, func(e finding.Evidence) bool { return e.Label == policy.Say })
@@ -104,6 +118,9 @@ func ForPerson(f *finding.Finding) Sentence {
 	if s, ok := sentences[f.Code]; ok {
 		if said, ok := RuleSays(f); ok {
 			s.Text = said
+		}
+		if at, ok := opens(f); ok {
+			s.Title, s.Text = "This is not open to you yet", "It opens on "+at+". "+s.Text
 		}
 		return s
 	}

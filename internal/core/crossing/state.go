@@ -78,6 +78,8 @@ type State struct {
 	Role          string           `json:"role,omitempty"`      // which role they chose
 	Proof         *Proving         `json:"proof,omitempty"`     // under way, by a mailed code
 	Mails         int              `json:"mails,omitempty"`     // codes mailed so far
+	Asked         string           `json:"asked,omitempty"`     // parameters with which the application asked, for its earlier sign-in
+	Posted        bool             `json:"posted,omitempty"`    // and whether in a body
 	Requested     bool             `json:"requested,omitempty"` // they asked for entry
 	Said          string           `json:"said,omitempty"`      // what the page that asks told last of what was wrong
 	Browser       Tie              `json:"browser,omitzero"`    // which one it is tied to

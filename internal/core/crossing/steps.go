@@ -479,10 +479,13 @@ func (d *drive) refuse(err error) step {
 	}
 	d.turn.Finding = f
 	d.fail(f)
+	if next, goes := d.earlier(f); goes {
+		return next
+	}
 	if next, stays := d.readsHere(f); stays {
 		return next
 	}
-	if plan := d.tell(f); plan != nil {
+	if plan := d.tell(f); plan != nil && !d.notYet(f) {
 		if d.s.Kept {
 			d.s.here.effects = append([]Effect{End{}}, d.s.here.effects...)
 		}

@@ -114,10 +114,12 @@ type ApplicationSettings struct {
 	Provider Name `json:"provider"`
 	// OldGrantsUntil is the day until whose end what sign-ins by another provider gave goes
 	// on, as YYYY-MM-DD in UTC; "" for not at all.
-	OldGrantsUntil string       `json:"oldGrantsUntil"`
-	OwnStart       string       `json:"ownStart"`
-	OnlyOwnStarts  bool         `json:"onlyOwnStarts"`
-	OwnHosts       listed.Words `json:"ownHosts"`
+	OldGrantsUntil string `json:"oldGrantsUntil"`
+	OwnStart       string `json:"ownStart"`
+	// OldSignIn is where people sign in to it who are not in its pilot, "" for nowhere.
+	OldSignIn     string       `json:"oldSignIn"`
+	OnlyOwnStarts bool         `json:"onlyOwnStarts"`
+	OwnHosts      listed.Words `json:"ownHosts"`
 	// Everyone says whether whoever no access rule is about enters: EveryoneYes or EveryoneNo, "" for nobody has
 	// decided on it, which lets them in.
 	Everyone string `json:"everyone"`
@@ -433,6 +435,8 @@ var kindSettings = map[Kind][]Setting{
 			Text: "Day, like 2026-12-31, until whose end (UTC) what sign-ins by another provider gave goes on; empty ends it at its next use"},
 		{Name: "ownStart", Label: "Its own start address", Type: Address, Group: "Requests and answers", Most: 2048,
 			Text: "Its own start address, if it accepts only sign-ins it started"},
+		{Name: "oldSignIn", Label: "Its earlier sign-in address", Type: Address, Group: "Requests and answers", Most: 2048,
+			Text: "Where whoever is not in its pilot, or in that of its provider, is sent, with what it asked for: the address at which it asked before"},
 		{Name: "onlyOwnStarts", Label: "It accepts only sign-ins it started", Type: Switch, Group: "Requests and answers",
 			Text: "It refuses answers it did not ask for, so that ownStart is needed to open it at the gate"},
 		{Name: "ownHosts", Label: "Hosts it owns", Type: List, Group: "Requests and answers", Most: 1000,
@@ -696,7 +700,7 @@ func (a *Application) check() error {
 		return &SettingError{"ownStart",
 			fmt.Errorf("%q is no address; give a whole one, like https://lost.wrenmoor.example/start", a.OwnStart)}
 	}
-	for field, address := range map[string]string{"logo": a.Logo, "policy": a.Policy} {
+	for field, address := range map[string]string{"logo": a.Logo, "policy": a.Policy, "oldSignIn": a.OldSignIn} {
 		if address != "" && !IsAddress(address) {
 			return &SettingError{field, fmt.Errorf("%q is no address; give a whole one, like https://roster.wrenmoor.example/%s",
 				address, field)}

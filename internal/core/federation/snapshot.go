@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 )
 
 // Snapshot is all configuration at one moment.
@@ -27,6 +28,7 @@ type Snapshot struct {
 
 	providerList func() *Directory[*Provider]
 	appList      func() *Directory[*Application]
+	pilotList    func() []*Provider
 }
 
 // identity is what a record is known by in its protocol.
@@ -69,6 +71,14 @@ func (s *Snapshot) list() *Snapshot {
 		return NewDirectory(slices.Collect(maps.Values(s.apps)),
 			func(a *Application) []string { return []string{string(a.Name), a.Title, KnownAs(a)} })
 	})
+	s.pilotList = sync.OnceValue(func() (out []*Provider) {
+		for _, p := range s.providers {
+			if p.Phase == Pilot || p.NextPhase == Pilot {
+				out = append(out, p)
+			}
+		}
+		return out
+	})
 	return s
 }
 
@@ -76,6 +86,16 @@ func (s *Snapshot) clone() *Snapshot {
 	return (&Snapshot{Gate: s.Gate, providers: maps.Clone(s.providers), apps: maps.Clone(s.apps),
 		providerIDs: maps.Clone(s.providerIDs), appIDs: maps.Clone(s.appIDs), leaving: maps.Clone(s.leaving),
 		byID: maps.Clone(s.byID), sets: maps.Clone(s.sets), units: s.units, others: maps.Clone(s.others), rules: s.rules, roles: s.roles, books: s.books, ways: s.ways, mail: s.mail}).list()
+}
+
+// Piloting reports whether a provider by which people may come to an application is in its pilot now, so that it counts
+// who they are before they come.
+func (s *Snapshot) Piloting(app *Application, now time.Time) bool {
+	return slices.ContainsFunc(s.pilotList(), func(p *Provider) bool {
+		phase, c := p.PhaseAt(now)
+		return phase == Pilot && (app.Provider == "" || app.Provider == p.Name) &&
+			len(c.People)+len(c.Groups)+len(c.Organisations)+c.Share > 0
+	})
 }
 
 func (s *Snapshot) addProvider(p *Provider) {

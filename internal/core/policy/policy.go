@@ -43,6 +43,7 @@ type Asking struct {
 	Hints   []string        // what the application names: providers, contexts
 	Known   *Subject        // who they are, of somebody who is known
 	Typed   *Subject        // who has the address, where a rule lets that decide; nil for nobody
+	In      *Subject        // who is in by a session, as far as a pilot is about them; nil for nobody
 	Whole   bool            // nobody is asked for their address any more: they are known, or typed a user name
 }
 
@@ -71,9 +72,29 @@ func Open(r federation.Record, now time.Time) error {
 	case phase.Passes():
 		return nil
 	case r.Kind() == federation.KindProvider:
-		return finding.New(finding.ProviderDisabled, finding.Fact("Provider", string(b.Name)), finding.Fact("Phase", string(phase)))
+		return finding.New(finding.ProviderDisabled, phased(r, phase, now)...)
 	}
-	return finding.New(finding.ApplicationDisabled, finding.Fact("Application", string(b.Name)), finding.Fact("Phase", string(phase)))
+	return finding.New(finding.ApplicationDisabled, phased(r, phase, now)...)
+}
+
+// Opens labels the moment from which on a record is open to everybody.
+const Opens = "Opens"
+
+// phased is what a refusal by phase tells.
+func phased(r federation.Record, phase federation.Phase, now time.Time) []finding.Evidence {
+	b := r.Basic()
+	out := []finding.Evidence{finding.Fact(r.Kind().Title(), string(b.Name)), finding.Fact("Phase", string(phase))}
+	if phase == federation.Pilot {
+		words := b.Cohort
+		if at := b.Pending(); !at.IsZero() && !now.Before(at) {
+			words = b.NextCohort
+		}
+		out = append(out, finding.Fact("Cohort", finding.Clip(strings.Join(words, " "))))
+	}
+	if b.NextPhase == federation.Live && now.Before(b.Pending()) {
+		out = append(out, finding.Fact(Opens, b.NextAt))
+	}
+	return out
 }
 
 // OpenTo decides whether somebody may pass through a record, now, by what is known of them; if not, why. In a pilot its
@@ -88,7 +109,7 @@ func OpenTo(snap *federation.Snapshot, r federation.Record, s *Subject, now time
 	}
 	s.within(snap)
 	if by = s.inCohort(r.Basic().ID, cohort); by == "" {
-		return "", finding.New(finding.NotInCohort, finding.Fact(r.Kind().Title(), string(r.Basic().Name)))
+		return "", finding.New(finding.NotInCohort, phased(r, phase, now)...)
 	}
 	return by, nil
 }
@@ -118,7 +139,7 @@ func (s *Subject) inCohort(record federation.ID, c federation.Cohort) string {
 func Select(snap *federation.Snapshot, app *federation.Application, a Asking, now time.Time) (Choice, error) {
 	who := a.who(snap)
 	if app.Provider != "" {
-		return onRecord(snap, app, &who, now)
+		return onRecord(snap, app, a, &who, now)
 	}
 	domain := profile.DomainOf(a.Address)
 	if name, ok := profile.Domain(domain); ok {
@@ -131,10 +152,10 @@ func Select(snap *federation.Snapshot, app *federation.Application, a Asking, no
 			finding.Fact("Rule that cannot be read any more", string(r.Name)+": "+r.Title))
 	case r != nil:
 		c.Reasons.Add(reason.ProviderByRule, string(r.Name), r.Title)
-		c.Address = domain == "" && !a.Whole && (r.Ask || len(r.Domains) > 0)
+		c.Address = domain == "" && !a.Whole && asks(r)
 	}
 	c.Providers = offered(snap, c.Rule, &who, now)
-	if c.Address && !c.Rule.Ask { // the rule may be about them, once their domain is known
+	if c.Address && (!c.Rule.Ask || len(c.Providers) == 0) { // the rule may be about them, once their domain is known
 		c.Rule, c.Providers = nil, offered(snap, nil, &who, now)
 	}
 	if len(c.Providers) == 0 {
@@ -148,21 +169,40 @@ func Select(snap *federation.Snapshot, app *federation.Application, a Asking, no
 	c.narrow(snap, domain)
 	c.hinted(snap, a.Hints)
 	c.pick(a.Chosen)
+	c.piloted(snap, &who, now)
 	return c, nil
 }
 
-// onRecord is the provider that an application is tied to.
-func onRecord(snap *federation.Snapshot, app *federation.Application, who *Subject, now time.Time) (c Choice, err error) {
+// piloted tells of the provider that was found by what somebody is in its pilot.
+func (c *Choice) piloted(snap *federation.Snapshot, who *Subject, now time.Time) {
+	if len(c.Providers) != 1 {
+		return
+	}
+	if p, there := snap.Provider(c.Providers[0]); there {
+		if by, _ := OpenTo(snap, p, who, now); by != "" {
+			c.Reasons.Add(reason.PilotOf, string(p.Name), by)
+		}
+	}
+}
+
+// onRecord is the provider that an application is tied to. Whoever may be in its pilot is asked for their address first.
+func onRecord(snap *federation.Snapshot, app *federation.Application, a Asking, who *Subject, now time.Time) (c Choice, err error) {
 	p, ok := snap.Provider(app.Provider)
 	if !ok {
 		return c, finding.New(finding.NoProvider, finding.Fact("Application", string(app.Name)),
 			finding.Fact("Provider on its record", string(app.Provider)+", which does not exist"))
 	}
 	if _, err := OpenTo(snap, p, who, now); err != nil {
+		if c.Address = finding.Is(err, finding.NotInCohort) && a.unknown(profile.DomainOf(a.Address)) && snap.Piloting(app, now); c.Address {
+			c.Forced = true
+			c.Reasons.Add(reason.ProviderAddress)
+			return c, nil
+		}
 		return c, err
 	}
 	c.Providers, c.Forced = []federation.Name{app.Provider}, true
 	c.Reasons.Add(reason.ProviderOnRecord, string(app.Provider))
+	c.piloted(snap, who, now)
 	return c, nil
 }
 
@@ -173,6 +213,8 @@ func (a Asking) who(snap *federation.Snapshot) (s Subject) {
 		s = *a.Known
 	case a.Typed != nil:
 		s = *a.Typed
+	case a.In != nil:
+		s = *a.In
 	}
 	s.Network = cmp.Or(a.Network, s.Network)
 	s.within(snap)
@@ -265,7 +307,7 @@ func way(snap *federation.Snapshot, app *federation.Application, a Asking, domai
 	}
 	typed := a.who(snap)
 	s := typed
-	if a.Typed != nil && a.Known == nil {
+	if (a.Typed != nil || a.In != nil) && a.Known == nil {
 		s = Subject{Network: a.Network}
 		s.within(snap)
 	}
@@ -274,11 +316,20 @@ func way(snap *federation.Snapshot, app *federation.Application, a Asking, domai
 		if r.Typed && !known {
 			who, known = &typed, a.Typed != nil || domain == "" && !a.Whole
 		}
-		if about(r, who, a, domain, known) && !piloted(snap, r, &typed, now) {
+		tells := asks(r) && a.unknown(domain) // their address may tell that a pilot is for them
+		if about(r, who, a, domain, known) && (tells || !piloted(snap, r, &typed, now)) {
 			return r
 		}
 	}
 	return nil
+}
+
+// asks reports whether whoever a rule may be about is asked for their address.
+func asks(r *federation.Way) bool { return r.Ask || len(r.Domains) > 0 }
+
+// unknown reports whether nothing is known yet of who somebody is, and they can still be asked.
+func (a Asking) unknown(domain string) bool {
+	return domain == "" && !a.Whole && a.Known == nil && a.Typed == nil && a.In == nil
 }
 
 // piloted reports whether all that a rule leads to somebody is pilots which do not include them: the next rule is for

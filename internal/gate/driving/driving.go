@@ -431,7 +431,7 @@ func (t *turn) outcome(got crossing.Turn, r crossing.Rendered) Outcome {
 	case *crossing.Leave:
 		out.Departure = &r.Departure
 	case *crossing.Go:
-		out.Next = n.To
+		out.goes(n)
 	case *crossing.Show:
 		out.show(n)
 	case *crossing.Challenge:

@@ -2,6 +2,9 @@ package driving
 
 import (
 	"crypto/subtle"
+	"maps"
+	"net/url"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -99,4 +102,25 @@ func (b Browser) surplus() []Cookie {
 // shows again whenever they come to it.
 func (o Outcome) Asks() bool {
 	return o.Page == crossing.PageAgree || o.Refusal != nil && o.Refusal.Question != "" || o.Page == crossing.PageForm && o.Form != nil && o.Form.Question != ""
+}
+
+// goes sends the browser to an address, with parameters as they came.
+func (o *Outcome) goes(n *crossing.Go) {
+	switch fields, err := url.ParseQuery(n.Asked); {
+	case n.Asked == "":
+		o.Next = n.To
+	case !n.Posted && strings.Contains(n.To, "?"):
+		o.Next = n.To + "&" + n.Asked
+	case !n.Posted:
+		o.Next = n.To + "?" + n.Asked
+	case err != nil:
+		o.Next = n.To
+	default:
+		o.Departure = &crossing.Departure{Location: n.To, Form: []crossing.Field{}}
+		for _, name := range slices.Sorted(maps.Keys(fields)) {
+			for _, v := range fields[name] {
+				o.Departure.Form = append(o.Departure.Form, crossing.Field{Name: name, Value: v})
+			}
+		}
+	}
 }

@@ -59,12 +59,12 @@ func (rm *Room) WayAt(ctx context.Context, snap *federation.Snapshot, app *feder
 		people, looked := found[s.String()]
 		return people, looked
 	}
-	who, missing := crossing.StandsFor(snap, app, a.Address, having)
+	who, missing := crossing.StandsFor(snap, app, a.Address, rm.now(), having)
 	if missing != nil {
 		if found[missing.String()], err = rm.people.Having(ctx, *missing, app.ID); err != nil {
 			return c, err
 		}
-		who, _ = crossing.StandsFor(snap, app, a.Address, having)
+		who, _ = crossing.StandsFor(snap, app, a.Address, rm.now(), having)
 	}
 	a.Typed = who
 	return policy.Select(snap, app, a, rm.now())

@@ -119,7 +119,9 @@ func (s *endpoints) authorize(c fiber.Ctx) error {
 		}
 		return s.arrive(c, oidcside.Request(pushed, false, true))
 	}
-	return s.arrive(c, oidcside.Request(form, posted, false))
+	arrival := oidcside.Request(form, posted, false)
+	arrival.Asked, arrival.Posted = form, posted
+	return s.arrive(c, arrival)
 }
 
 func (s *endpoints) arrive(c fiber.Ctx, in *crossing.Arrival) error {

@@ -55,7 +55,9 @@ func (s *endpoints) requestByGet(c fiber.Ctx) error {
 	if web.Busy(err) {
 		return err
 	}
-	return s.arrive(c, samlside.Request(in, c.Params("name"), err))
+	arrival := samlside.Request(in, c.Params("name"), err)
+	arrival.Asked = string(c.RequestCtx().URI().QueryString())
+	return s.arrive(c, arrival)
 }
 
 func (s *endpoints) requestByPost(c fiber.Ctx) error {
@@ -63,7 +65,9 @@ func (s *endpoints) requestByPost(c fiber.Ctx) error {
 	if web.Busy(err) {
 		return err
 	}
-	return s.arrive(c, samlside.Request(in, c.Params("name"), err))
+	arrival := samlside.Request(in, c.Params("name"), err)
+	arrival.Asked, arrival.Posted = string(s.Body(c)), true
+	return s.arrive(c, arrival)
 }
 
 // posted takes a message out of a form.
