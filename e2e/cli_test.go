@@ -409,7 +409,7 @@ func TestOperatorsOnTheHost(t *testing.T) {
 func TestHelpAndCompletion(t *testing.T) {
 	for args, want := range map[string][]string{
 		"": {"commands", "completion", "app, application", "exit status"}, "--help": {"exit status"},
-		"help": {"exit status"}, "help app set": {"settings", "nameIdFormat=TEXT", "phase=live|paused", "--dry-run"},
+		"help": {"exit status"}, "help app set": {"settings", "nameIdFormat=TEXT", "phase=draft|pilot|live|paused|retired", "--dry-run"},
 		"app set crew-roster --help": {"innergate app set NAME … SETTING=VALUE …"}, "app --help": {"remove NAME", "pause"},
 		"--output json app show x --help": {"innergate app show NAME"}, "application list --help": {"--sort TEXT"},
 		"help aggregate add": {"trustKey=TEXT|@FILE", "--metadata FILE|ADDRESS|-"}, "completion --help": {"source <("},

@@ -243,7 +243,7 @@ func TestExpectedValuesOfGroups(t *testing.T) {
 	run := d.runs(t)
 	require.Regexp(t, `drivers\s+drivers\s+enters crew-roster \(rule roster-drivers\); is driver in crew-roster`, run(0, "", "provider", "exchange", "wrenmoor-staff"))
 	require.NotContains(t, run(0, "", "provider", "exchange", "season-club"), "Values of groups", "its values make nobody a member")
-	run(0, "oakhollow, wrenmoor-staff", "group", "show", "drivers")
+	run(0, "oakhollow, wrenmoor-new, wrenmoor-staff", "group", "show", "drivers")
 	require.NotContains(t, run(0, "", "group", "show", "drivers"), "is operations in crew-roster", "the nearest counts")
 
 	run(0, "", "group", "put", "planer", "--title", "Planners")

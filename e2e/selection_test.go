@@ -41,7 +41,7 @@ func TestByWhichProvider(t *testing.T) {
 	run(0, "No rules", "selection", "list", "--application", "seat-finder")
 
 	// The page asks for the address; its domain says where to go on, and it is not typed twice.
-	run(0, "Petra Quil", "selection", "domains")
+	run(0, "Petra Qui", "selection", "domains")
 	v := newVisitor(t).get(d.host("track-access") + "/start")
 	require.Contains(t, v.types("not@an address").page.text, "That is no e-mail address")
 	require.Contains(t, v.types("<b>x</b>@post.example"+strings.Repeat("x", 10<<10)).page.text, "no e-mail address")
@@ -93,12 +93,12 @@ func TestByWhichProvider(t *testing.T) {
 	}
 	v = newVisitor(t).get(d.host("track-access") + "/start").types("bram.oduya@wrenmoor.example")
 	require.Equal(t, d.host("season-club"), v.page.url.Scheme+"://"+v.page.url.Host, "a pilot")
-	v = newVisitor(t).get(d.host("track-access") + "/start").types("ada.fenwick@wrenmoor.example")
+	v = newVisitor(t).get(d.host("track-access") + "/start").types("celia.marsh@wrenmoor.example")
 	require.Equal(t, d.host("wrenmoor-staff"), v.page.url.Scheme+"://"+v.page.url.Host, "nobody of the pilots")
-	v.submit("username", "ada.fenwick", "password", "wrenmoor-demo").onward()
+	v.submit("username", "celia.marsh", "password", "wrenmoor-demo").onward()
 	require.Contains(t, v.page.text, "You are in as")
 	// Bram Oduya types a colleague's address, signs in as himself, and is sent on to his own way.
-	v = newVisitor(t).get(d.host("track-access") + "/start").types("ada.fenwick@wrenmoor.example")
+	v = newVisitor(t).get(d.host("track-access") + "/start").types("celia.marsh@wrenmoor.example")
 	v.submit("username", "bram.oduya", "password", "wrenmoor-demo").onward()
 	require.Equal(t, d.host("season-club"), v.page.url.Scheme+"://"+v.page.url.Host, "%s", v.page.text)
 	run(0, "season-club", "selection", "try", "track-access", "--person", "2")

@@ -16,9 +16,27 @@ type Rollout struct {
 	Refused      int            `json:"refused" doc:"Of those: whose newest sign-in was refused"`
 	Findings     []FindingCount `json:"findings" doc:"Of sign-ins that were refused"`
 	Awaited      []PersonNamed  `json:"awaited" doc:"Of the cohort who has not come yet: the first twenty"`
-	Outside      int            `json:"outside" doc:"Sign-ins by people who are not in the cohort, or not known"`
+	Old          EarlierWay     `json:"old" doc:"How the earlier way goes meanwhile: of an application sign-ins of people outside its cohort, of a provider those by others at applications that it may serve"`
+	InTheWay     []InTheWay     `json:"inTheWay" doc:"What speaks against going live: findings of the checks, accounts of the application that nobody fits, people who were refused at last"`
 	Sessions     []SessionLeft  `json:"sessions" doc:"Opened by a provider since: they go on after a step back; disabling a person ends theirs"`
 	Made         []PersonNamed  `json:"made" doc:"People who became known by a provider since"`
+}
+
+// EarlierWay is how sign-ins beside a pilot went.
+type EarlierWay struct {
+	People   int            `json:"people" doc:"Who are known, and whose sign-ins were recorded since"`
+	Entered  int            `json:"entered" doc:"Of those: whose newest sign-in entered"`
+	Refused  int            `json:"refused" doc:"Of those: whose newest sign-in was refused"`
+	OfCohort int            `json:"ofCohort" doc:"Of those: people in the cohort"`
+	Unknown  int            `json:"unknown" doc:"Sign-ins of nobody who is known"`
+	Findings []FindingCount `json:"findings" doc:"Of sign-ins that were refused"`
+}
+
+// InTheWay is something that speaks against going live.
+type InTheWay struct {
+	What     string `json:"what"`
+	Code     string `json:"code,omitempty" doc:"Of a finding"`
+	Severity string `json:"severity" enum:"note,warning,error"`
 }
 
 // NextPhase is a change of phase or cohort that waits.
@@ -27,6 +45,7 @@ type NextPhase struct {
 	Cohort string    `json:"cohort,omitempty"`
 	At     time.Time `json:"at"`
 	Text   string    `json:"text" doc:"The moment as it was given, with its time zone"`
+	Told   []string  `json:"told" doc:"Addresses that it is mailed to, once each"`
 }
 
 // FindingCount is how many sign-ins a finding refused.

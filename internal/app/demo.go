@@ -31,13 +31,19 @@ type scenario struct {
 		Username string `yaml:"username"`
 		Password string `yaml:"password"`
 	} `yaml:"owner"`
-	Providers     []scenarioProvider    `yaml:"providers"`
-	Applications  []scenarioApplication `yaml:"applications"`
-	Groups        []scenarioUnit        `yaml:"groups"`
-	Rules         []scenarioRule        `yaml:"rules"`
-	Selection     []scenarioRule        `yaml:"selection"`
-	Roles         []scenarioRule        `yaml:"roles"`
-	Organisations []scenarioUnit        `yaml:"organisations"`
+	Providers    []scenarioProvider    `yaml:"providers"`
+	Applications []scenarioApplication `yaml:"applications"`
+	Groups       []scenarioUnit        `yaml:"groups"`
+	Rules        []scenarioRule        `yaml:"rules"`
+	Selection    []scenarioRule        `yaml:"selection"`
+	Roles        []scenarioRule        `yaml:"roles"`
+	Pilots       []struct {
+		Provider string `yaml:"provider"`
+		Cohort   string `yaml:"cohort"`
+		Days     int    `yaml:"days"`  // until it opens to everybody
+		Clock    string `yaml:"clock"` // at what time of that day, with its zone
+	} `yaml:"pilots"`
+	Organisations []scenarioUnit `yaml:"organisations"`
 	Federations   []struct {
 		Name     string `yaml:"name"`
 		Title    string `yaml:"title"`
@@ -235,7 +241,7 @@ type running struct {
 	next    func() string
 	servers []*http.Server
 	ready   Ready
-	added   []string // applications that this run added
+	added   []string // providers and applications that this run added
 	box     *standin.Mailbox
 }
 
@@ -313,7 +319,7 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 		return err
 	}
 	for _, fill := range []func(context.Context, *scenario) error{d.providers, d.applications, d.federations, d.people,
-		d.rules, d.mailbox} {
+		d.pilots, d.rules, d.mailbox} {
 		if err := fill(ctx, sc); err != nil {
 			return err
 		}

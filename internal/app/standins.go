@@ -59,6 +59,7 @@ func (d *running) providers(ctx context.Context, sc *scenario) error {
 			if _, err := g.Records.AddProvider(ctx, change.By{Who: "demo"}, n); err != nil {
 				return err
 			}
+			d.added = append(d.added, p.Name)
 		}
 		d.ready.Providers = append(d.ready.Providers, out)
 	}
@@ -238,6 +239,22 @@ func (d *running) rules(ctx context.Context, sc *scenario) error {
 	}
 	for _, r := range sc.Selection {
 		if err := d.rule(ctx, federation.KindSelection, r, maps.Clone(r.Settings)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pilots opens providers to a cohort, and to everybody some days from now.
+func (d *running) pilots(ctx context.Context, sc *scenario) error {
+	for _, p := range sc.Pilots {
+		if !slices.Contains(d.added, p.Provider) {
+			continue
+		}
+		at := time.Now().UTC().AddDate(0, 0, p.Days).Format(time.DateOnly) + " " + p.Clock
+		_, err := d.service.gate.Records.Configure(ctx, change.By{Who: "demo", Meant: true}, string(federation.KindProvider), p.Provider, 0,
+			federation.Settings{"phase": "pilot", "cohort": p.Cohort, "nextAt": at, "nextPhase": "live"})
+		if err != nil {
 			return err
 		}
 	}

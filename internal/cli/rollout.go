@@ -31,15 +31,29 @@ func (e *environment) rollout(k kindOf) *ucli.Command {
 func (e *environment) tellRollout(w io.Writer, r api.Rollout) {
 	rows := [][2]string{{"phase", e.colour(r.Phase)}, {"cohort", dash(r.Cohort)}, {"since", local(r.Since)}, {"before", cmp.Or(strings.TrimSpace(r.Before+" "+r.BeforeCohort), "-")}}
 	if r.Next != nil {
-		rows = append(rows, [2]string{"from " + r.Next.Text, strings.TrimSpace(r.Next.Phase + " " + r.Next.Cohort)})
+		told := "nobody is mailed: no mail server, or no address in owner"
+		if len(r.Next.Told) > 0 {
+			told = strings.Join(r.Next.Told, ", ")
+		}
+		rows = append(rows, [2]string{"from " + r.Next.Text, strings.TrimSpace(r.Next.Phase + " " + r.Next.Cohort)}, [2]string{"mailed to", told})
 	}
 	fields(w, append(rows, [2]string{"people", fmt.Sprintf("%d who may pass: %d tried, %d entered, %d refused at last", r.People, r.Tried, r.Entered, r.Refused)},
-		[2]string{"outside", fmt.Sprintf("%d sign-ins of others, or of nobody who is known", r.Outside)}))
+		[2]string{"earlier way", earlier(r.Old)}))
 	var t table
-	for _, f := range r.Findings {
-		t.add("refused by!", f.Code, "sign-ins", fmt.Sprint(f.Count))
+	for i, findings := range [][]api.FindingCount{r.Findings, r.Old.Findings} {
+		for _, f := range findings {
+			t.add("refused by!", f.Code, "way", []string{r.Phase, "earlier"}[i], "sign-ins", fmt.Sprint(f.Count))
+		}
 	}
-	if len(r.Findings) > 0 {
+	if len(r.Findings)+len(r.Old.Findings) > 0 {
+		fmt.Fprintln(w)
+		e.tell(w, t, "")
+	}
+	t = table{}
+	for _, x := range r.InTheWay {
+		t.add("in the way", e.colour(x.Severity), "what!", x.What, "finding!", dash(x.Code))
+	}
+	if len(r.InTheWay) > 0 {
 		fmt.Fprintln(w)
 		e.tell(w, t, "")
 	}
@@ -64,4 +78,16 @@ func (e *environment) tellRollout(w io.Writer, r api.Rollout) {
 	if len(r.Made) > 0 {
 		wrap(w, "", "and people who became known: "+names(r.Made))
 	}
+}
+
+// earlier says how the earlier way goes.
+func earlier(o api.EarlierWay) string {
+	out := fmt.Sprintf("%s: %d entered, %d refused at last", strings.Replace(counted(int64(o.People), "person"), "persons", "people", 1), o.Entered, o.Refused)
+	if o.OfCohort > 0 {
+		out += fmt.Sprintf("; %d of them in the cohort", o.OfCohort)
+	}
+	if o.Unknown > 0 {
+		out += "; and " + counted(int64(o.Unknown), "sign-in") + " of nobody who is known"
+	}
+	return out
 }

@@ -34,6 +34,7 @@ import (
 	"innergate.example/innergate/internal/gate/operators"
 	"innergate.example/innergate/internal/gate/outbox"
 	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/gate/phases"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/redeeming"
 	"innergate.example/innergate/internal/gate/roll"
@@ -84,6 +85,7 @@ type Gate struct {
 	Jobs      *jobs.Room
 	Accounts  *accounts.Room
 	Requests  *approving.Room
+	Phases    *phases.Room
 	Roll      *roll.Room
 	Comparing *comparing.Room
 
@@ -194,6 +196,8 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Roll = roll.New(o.Store, o.Now, g.Records, g.People, g.Accounts, g.Traces)
 	g.Comparing = comparing.New(o.Store, o.Now, g.Records, g.People, g.Traces)
 	g.Accounts.Forgets(g.Comparing.Forget)
+	g.Phases = phases.New(phases.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records, Traces: g.Traces, Checking: g.Checking,
+		Comparing: g.Comparing, Mailer: mailer})
 	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
 		Sessions: g.sessions, People: g.People, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries})
 	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
@@ -222,6 +226,7 @@ func (g *Gate) sweep() {
 			g.working.Go(func() { g.report("sending failed", g.Outbox.SendDue(g.ctx)) })
 		case <-g.Records.Changed():
 			g.working.Go(func() { g.report("asking for copies failed", g.Copies.RefreshDue(g.ctx)) })
+			g.working.Go(func() { g.report("announcing failed", g.Phases.Announce(g.ctx)) })
 		case <-tick.C:
 			g.sessions.Sweep(g.now())
 			g.tries.Sweep(g.now())
@@ -235,6 +240,7 @@ func (g *Gate) sweep() {
 			}
 			// None of them waits for another one's counterparts.
 			g.working.Go(func() { g.report("sending failed", g.Outbox.SendDue(g.ctx)) })
+			g.working.Go(func() { g.report("announcing failed", g.Phases.Announce(g.ctx)) })
 			g.working.Go(func() { g.report("refreshing failed", g.Exchange.RefreshDue(g.ctx)) })
 			g.working.Go(func() { g.report("asking for copies failed", g.Copies.RefreshDue(g.ctx)) })
 		}

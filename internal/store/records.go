@@ -1,6 +1,11 @@
 package store
 
-import "time"
+import (
+	"context"
+	"time"
+
+	"gorm.io/gorm"
+)
 
 // ProviderRow is a provider as stored.
 type ProviderRow struct {
@@ -328,6 +333,21 @@ type IssuedRow struct {
 type UsedRow struct {
 	Key   []byte    `gorm:"primaryKey"` // hash of provider and ID
 	Until time.Time `gorm:"index"`
+}
+
+// Once notes that something was done which is done once, and reports whether it was not noted before. The note is kept
+// until some time.
+func (s *Store) Once(ctx context.Context, key []byte, until time.Time) (bool, error) {
+	err := s.Write(ctx, func(tx *gorm.DB) error { return tx.Create(&UsedRow{Key: key, Until: until.UTC()}).Error })
+	if IsTaken(err) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// NotOnce takes such a note back: nothing was done.
+func (s *Store) NotOnce(ctx context.Context, key []byte) error {
+	return s.Write(ctx, func(tx *gorm.DB) error { return tx.Delete(&UsedRow{Key: key}).Error })
 }
 
 // HeldRow is a message that waits for an application's back channel.

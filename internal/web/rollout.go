@@ -8,7 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"innergate.example/innergate/internal/api"
-	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/phases"
 	"innergate.example/innergate/internal/gate/traces"
 )
 
@@ -16,29 +16,39 @@ import (
 func (s *server) rolloutCalls(a huma.API) {
 	g := s.gate
 	call(s, a, api.ShowRollout, func(ctx context.Context, in *api.OneObject) (*body[api.Rollout], error) {
-		r, err := g.Records.Record(in.Kind, in.Name)
+		got, err := g.Phases.Of(ctx, in.Kind, in.Name)
 		if err != nil {
 			return nil, err
 		}
-		got, err := g.Traces.Rollout(ctx, g.Records.Snapshot(), r)
-		return &body[api.Rollout]{rolloutShown(r, got, time.Now())}, err
+		return &body[api.Rollout]{rolloutShown(got, time.Now())}, nil
 	})
 }
 
-func rolloutShown(r federation.Record, f traces.Figures, now time.Time) api.Rollout {
-	b := r.Basic()
-	out := api.Rollout{Phase: string(f.Phase), Cohort: strings.Join(b.Cohort, " "), Before: string(b.Before.Phase), BeforeCohort: strings.Join(b.Before.Cohort, " "), Since: f.Since, People: f.Cohort,
-		Tried: f.Tried, Entered: f.Entered, Refused: f.Refused, Outside: f.Outside, Findings: []api.FindingCount{}, Awaited: []api.PersonNamed{},
-		Sessions: []api.SessionLeft{}, Made: []api.PersonNamed{}}
+func tallied(all []traces.Tally) []api.FindingCount {
+	out := make([]api.FindingCount, len(all))
+	for i, x := range all {
+		out[i] = api.FindingCount(x)
+	}
+	return out
+}
+
+func rolloutShown(f phases.Standing, now time.Time) api.Rollout {
+	b, o := f.Record.Basic(), f.Old
+	out := api.Rollout{Phase: string(f.Phase), Cohort: strings.Join(b.Cohort, " "), Before: string(b.Before.Phase), BeforeCohort: strings.Join(b.Before.Cohort, " "),
+		Since: f.Since, People: f.Cohort, Tried: f.Tried, Entered: f.Entered, Refused: f.Refused, Findings: tallied(f.Findings),
+		Old: api.EarlierWay{People: o.People, Entered: o.Entered, Refused: o.Refused, OfCohort: o.OfCohort, Unknown: o.Unknown,
+			Findings: tallied(o.Findings)},
+		Awaited: []api.PersonNamed{}, Sessions: []api.SessionLeft{}, Made: []api.PersonNamed{}, InTheWay: []api.InTheWay{}}
 	if at := b.Pending(); !at.IsZero() {
 		if now.Before(at) {
-			out.Next = &api.NextPhase{Phase: string(b.NextPhase), Cohort: strings.Join(b.NextCohort, " "), At: at, Text: b.NextAt}
+			out.Next = &api.NextPhase{Phase: string(b.NextPhase), Cohort: strings.Join(b.NextCohort, " "), At: at, Text: b.NextAt,
+				Told: append([]string{}, f.Told...)}
 		} else {
 			out.Cohort = strings.Join(b.NextCohort, " ")
 		}
 	}
-	for _, x := range f.Findings {
-		out.Findings = append(out.Findings, api.FindingCount(x))
+	for _, x := range f.InTheWay {
+		out.InTheWay = append(out.InTheWay, api.InTheWay{What: x.What, Code: string(x.Code), Severity: string(x.Severity)})
 	}
 	for _, x := range f.Awaited {
 		out.Awaited = append(out.Awaited, api.PersonNamed(x))

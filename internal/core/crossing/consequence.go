@@ -14,7 +14,7 @@ import (
 
 // describing are settings by which no sign-in is decided.
 var describing = []string{"title", "description", "owner", "contact", "notes", "logo", "policy", "traceValues",
-	"approveChanges", "trustKey", "strictValidity", "addressCA", "ownHosts", "ownStart"}
+	"approveChanges", "nextContact", "trustKey", "strictValidity", "addressCA", "ownHosts", "ownStart"}
 
 // Deciding are the records that a change of the configuration has decide otherwise, as they are
 // after it; those that it removes, as they were. A record that is new decides nothing of what was.

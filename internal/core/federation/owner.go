@@ -13,6 +13,16 @@ type Answering struct {
 	Link  string // beginning with https://, "" for none
 }
 
+// Mails are the e-mail addresses among those who answer, at most so many.
+func Mails(owner string, most int) (out []string) {
+	for _, x := range Answers(owner) {
+		if x.Mail != "" && len(out) < most {
+			out = append(out, x.Mail)
+		}
+	}
+	return out
+}
+
 // Answers reads the setting owner: names, e-mail addresses and links, separated by commas or semicolons.
 func Answers(owner string) (out []Answering) {
 	for _, text := range strings.FieldsFunc(owner, func(r rune) bool { return r == ',' || r == ';' }) {

@@ -42,6 +42,8 @@ type Rollout struct {
 	NextPhase  Phase        `json:"nextPhase"`
 	NextCohort listed.Words `json:"nextCohort"`
 	NextAt     string       `json:"nextAt"`
+	// NextContact has the other side's contact hear of it by mail, beside the owner.
+	NextContact bool `json:"nextContact"`
 }
 
 // Before is what the gate itself keeps of the phases of a record.
@@ -140,6 +142,19 @@ func Moment(text string) (time.Time, error) {
 	}
 	return t.UTC(), nil
 }
+
+// Told are the e-mail addresses to which a change that waits is announced: those of the owner and, by choice, of the
+// other side's contact.
+func (b *Basics) Told() (owners, contacts []string) {
+	owners = Mails(b.Owner, mostTold)
+	if b.NextContact {
+		contacts = Mails(b.Contact, mostTold)
+	}
+	return owners, contacts
+}
+
+// mostTold bounds how many a change is announced to, on each side.
+const mostTold = 10
 
 // standing is a rollout as it was read.
 type standing struct {

@@ -339,6 +339,8 @@ var commonSettings = []Setting{
 	{Name: "nextPhase", Label: "Phase from then on", Type: OneOf, Group: "About it", Choices: append([]string{""}, Phases...),
 		Text: "Phase from nextAt on"},
 	{Name: "nextCohort", Label: "Cohort from then on", Type: List, Group: "About it", Most: 20000, Text: "Cohort from nextAt on, where nextPhase is pilot"},
+	{Name: "nextContact", Label: "Mail the other side's contact about it", Type: Switch, Group: "About it",
+		Text: "The change at nextAt is mailed to the addresses in contact, too; it is mailed to those in owner in any case"},
 	{Name: "title", Label: "Title", Type: OneLine, Group: "About it", Most: 200, Text: "What people read"},
 	{Name: "description", Label: "Description", Type: Lines, Group: "About it", Most: 2000},
 	{Name: "owner", Label: "Owner", Type: OneLine, Group: "About it", Most: 200, Text: "Who answers for it here"},

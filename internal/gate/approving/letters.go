@@ -39,16 +39,6 @@ func (l *letters) take(app federation.ID, now time.Time) bool {
 	return true
 }
 
-// addresses are the e-mail addresses in the setting owner of an application.
-func addresses(owner string) (out []string) {
-	for _, x := range federation.Answers(owner) {
-		if x.Mail != "" && len(out) < mostReaders {
-			out = append(out, x.Mail)
-		}
-	}
-	return out
-}
-
 // mostReaders is how many owners one request is mailed to.
 const mostReaders = 10
 
@@ -59,7 +49,7 @@ func (rm *Room) Tell(app federation.ID, person int64) {
 	if !there || !rm.Mailer.Able() {
 		return
 	}
-	to := addresses(a.Owner)
+	to := federation.Mails(a.Owner, mostReaders)
 	if len(to) == 0 || !rm.letters.take(app, rm.Now()) {
 		return
 	}

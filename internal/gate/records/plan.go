@@ -122,12 +122,18 @@ func (rm *Room) weighed(ctx context.Context, d *draft) (out change.Consequence, 
 	if d.after == d.before {
 		return out, nil
 	}
-	for _, how := range rm.weighing {
-		one, err := how(ctx, d.before, d.after)
-		if err != nil {
-			return out, err
+	pairs := [][2]*federation.Snapshot{{d.before, d.after}}
+	if later := arrived(d.before, d.after); later != d.after { // a change that waits is weighed by what it will be
+		pairs = append(pairs, [2]*federation.Snapshot{d.after, later})
+	}
+	for _, p := range pairs {
+		for _, how := range rm.weighing {
+			one, err := how(ctx, p[0], p[1])
+			if err != nil {
+				return out, err
+			}
+			out = out.And(one)
 		}
-		out = out.And(one)
 	}
 	return out, nil
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/store"
@@ -46,12 +47,34 @@ func (rm *Room) rolled(old, r federation.Record, s federation.Settings) error {
 		return change.Field("nextAt", fmt.Errorf("%s has passed; give a moment to come", is.NextAt))
 	}
 	if is.NextAt == "" {
-		is.NextPhase, is.NextCohort = "", nil
+		is.NextPhase, is.NextCohort, is.NextContact = "", nil, false
 	}
 	if moved && (was.Phase != is.Phase || is.Phase.Passes()) { // whom a closed record would include is no step back
 		is.Before = federation.Before{Phase: was.Phase, Cohort: was.Cohort, Since: now.UTC()}
 	}
 	return nil
+}
+
+// arrived is the configuration once those changes have come that a change has wait: phases and cohorts are as they will
+// be written.
+func arrived(before, after *federation.Snapshot) *federation.Snapshot {
+	var come []federation.Object
+	for _, r := range crossing.Deciding(before, after) {
+		now, there := after.Record(r.Kind(), r.Basic().Name)
+		old, was := before.Record(r.Kind(), r.Basic().Name)
+		if !there || !was || now.Basic().NextAt == "" || now.Basic().NextAt == old.Basic().NextAt &&
+			now.Basic().NextPhase == old.Basic().NextPhase && slices.Equal(now.Basic().NextCohort, old.Basic().NextCohort) {
+			continue
+		}
+		c := now.Copy()
+		b := c.Basic()
+		b.Rollout = federation.Rollout{Phase: b.NextPhase, Cohort: b.NextCohort}
+		come = append(come, c)
+	}
+	if len(come) == 0 {
+		return after
+	}
+	return after.With(come...)
 }
 
 // piloted sees that the people whom a cohort names are known.
@@ -97,7 +120,7 @@ func (rm *Room) write(ctx context.Context, due federation.Record) error {
 			return p, nil // it was moved, or is written already
 		}
 		next, err := rm.changed(now, r, federation.Settings{"phase": string(b.NextPhase), "cohort": strings.Join(b.NextCohort, " "), "nextAt": "",
-			"nextPhase": "", "nextCohort": ""})
+			"nextPhase": "", "nextCohort": "", "nextContact": false})
 		if err == nil {
 			next.Basic().Before.Since = b.Pending().UTC()
 			p.Put = []Put{{Object: next, What: "changed"}}

@@ -34,9 +34,18 @@ type Figures struct {
 	Refused  int       // of those, people whose newest sign-in was refused
 	Findings []Tally   // of sign-ins that were refused
 	Awaited  []Person  // of the cohort who has not come yet, some of them
-	Outside  int       // sign-ins by people who are not in the cohort, or by another provider
+	Old      Earlier   // how the earlier way goes meanwhile
 	Sessions []Left    // opened since by a provider, which a step back leaves
 	Made     []Person  // people who became known since, by a provider
+}
+
+// Earlier is how the way goes that people come by who are not in a pilot: of an application sign-ins of people outside its
+// cohort, of a provider those by others at applications that it may serve.
+type Earlier struct {
+	People, Entered, Refused int     // who are known: whose sign-ins were recorded, and how the newest one ended
+	OfCohort                 int     // of them, people in the cohort who came by it
+	Unknown                  int     // sign-ins of nobody who is known
+	Findings                 []Tally // of sign-ins that were refused
 }
 
 // Tally counts a finding.
@@ -74,7 +83,7 @@ func (rm *Room) Rollout(ctx context.Context, snap *federation.Snapshot, r federa
 		return out, err
 	}
 	out.Cohort = len(in)
-	came, err := rm.came(ctx, r, out.Since, in, &out)
+	came, err := rm.came(ctx, snap, r, in, &out)
 	if err != nil {
 		return out, err
 	}
@@ -116,38 +125,68 @@ func (rm *Room) cohort(ctx context.Context, snap *federation.Snapshot, r federat
 	return out, err
 }
 
-// came goes through sign-ins since a time: the newest result of everybody in the cohort, what was refused, and who else
-// came.
-func (rm *Room) came(ctx context.Context, r federation.Record, since time.Time, in map[int64]string, out *Figures) (map[int64]string, error) {
-	f := store.TraceFilter{Application: string(r.Basic().Name)}
-	if r.Kind() == federation.KindProvider {
-		f.Application, f.Provider = "", string(r.Basic().Name)
+// course is how sign-ins of one way went.
+type course struct {
+	newest   map[int64]string // result by person
+	findings map[string]int
+	unknown  int // of nobody who is known
+}
+
+func (c *course) count(h store.TraceHead) {
+	if h.Finding != "" && h.Result == crossing.Refused {
+		c.findings[h.Finding]++
 	}
-	newest, findings := map[int64]string{}, map[string]int{}
+	if h.Account == 0 {
+		c.unknown++
+	} else if _, newer := c.newest[h.Account]; !newer { // the newest come first
+		c.newest[h.Account] = h.Result
+	}
+}
+
+func (c *course) tallies() (out []Tally) {
+	for code, n := range c.findings {
+		out = append(out, Tally{code, n})
+	}
+	slices.SortFunc(out, func(a, b Tally) int { return cmp.Or(b.Count-a.Count, strings.Compare(a.Code, b.Code)) })
+	return out
+}
+
+// came goes through sign-ins since phase or cohort changed: the newest result of everybody in the cohort, and how the
+// earlier way goes.
+func (rm *Room) came(ctx context.Context, snap *federation.Snapshot, r federation.Record, in map[int64]string, out *Figures) (map[int64]string, error) {
+	name, f := string(r.Basic().Name), store.TraceFilter{}
+	provider := r.Kind() == federation.KindProvider
+	if !provider {
+		f.Application = name
+	}
+	pilot, old := course{map[int64]string{}, map[string]int{}, 0}, course{map[int64]string{}, map[string]int{}, 0}
 	err := rm.store.Traces.Each(ctx, f, func(h store.TraceHead, _ []json.RawMessage) bool {
-		if h.Started.Before(since) {
+		if h.Started.Before(out.Since) {
 			return false // the newest come first
 		}
-		if h.Result != crossing.Entered && h.Result != crossing.Refused {
-			return true
-		}
-		if h.Finding != "" && h.Result == crossing.Refused {
-			findings[h.Finding]++
-		}
-		if _, is := in[h.Account]; !is || h.Account == 0 {
-			out.Outside++
-			return true
-		}
-		if _, newer := newest[h.Account]; !newer {
-			newest[h.Account] = h.Result
+		_, member := in[h.Account]
+		switch app, there := snap.Application(federation.Name(h.Application)); {
+		case h.Result != crossing.Entered && h.Result != crossing.Refused:
+		case provider && h.Provider == name, !provider && (member || out.Phase != federation.Pilot):
+			pilot.count(h)
+		case !provider || there && (app.Provider == "" || string(app.Provider) == name):
+			old.count(h)
 		}
 		return true
 	})
-	for code, n := range findings {
-		out.Findings = append(out.Findings, Tally{code, n})
+	out.Findings = pilot.tallies()
+	out.Old = Earlier{People: len(old.newest), Unknown: old.unknown, Findings: old.tallies()}
+	for person, result := range old.newest {
+		if _, member := in[person]; member {
+			out.Old.OfCohort++
+		}
+		if result == crossing.Entered {
+			out.Old.Entered++
+		} else {
+			out.Old.Refused++
+		}
 	}
-	slices.SortFunc(out.Findings, func(a, b Tally) int { return cmp.Or(b.Count-a.Count, strings.Compare(a.Code, b.Code)) })
-	return newest, err
+	return pilot.newest, err
 }
 
 // left are the sessions that were opened by a provider since, and the people whom it made known.

@@ -70,22 +70,58 @@ func (rm *Room) WayAt(ctx context.Context, snap *federation.Snapshot, app *feder
 	return policy.Select(snap, app, a, rm.now())
 }
 
-// rerouted are the applications at which a change may select other providers.
+// rerouted are the applications at which a change may select other providers. Of those at which nothing but phases does,
+// and for which the same rules choose, one stands for all.
 func rerouted(before, after *federation.Snapshot) (out []federation.Name) {
-	domains := !before.SameDomains(after)
+	domains, phases := !before.SameDomains(after), rephased(before, after)
+	type alike struct {
+		provider federation.Name
+		ways     string
+	}
+	seen := map[alike]bool{}
 	for _, a := range after.Applications() {
 		old, there := before.Application(a.Name)
-		if there && a.Attended() && a.Provider == "" && old.Provider == "" && (before.Ways(a.Name).Mark() != after.Ways(a.Name).Mark() ||
-			domains && len(after.Ways(a.Name).Rules) > 0) {
-			out = append(out, a.Name)
+		if !there || !a.Attended() {
+			continue
+		}
+		ruled := a.Provider == "" && old.Provider == "" && (before.Ways(a.Name).Mark() != after.Ways(a.Name).Mark() ||
+			domains && len(after.Ways(a.Name).Rules) > 0)
+		same := alike{a.Provider, after.Ways(a.Name).Mark()}
+		phased := a.Provider == old.Provider && (a.Provider == "" && len(phases) > 0 || phases[a.Provider]) && !seen[same]
+		if ruled || phased {
+			out, seen[same] = append(out, a.Name), phased
+		}
+	}
+	return out
+}
+
+// rephased are the providers whose phase or cohort a change sets.
+func rephased(before, after *federation.Snapshot) map[federation.Name]bool {
+	out := map[federation.Name]bool{}
+	for _, r := range crossing.Deciding(before, after) {
+		old, there := before.Provider(r.Basic().Name)
+		if now, still := after.Provider(r.Basic().Name); r.Kind() == federation.KindProvider && there && still && (old.Phase != now.Phase || !slices.Equal(old.Cohort, now.Cohort)) {
+			out[now.Name] = true
 		}
 	}
 	return out
 }
 
 // Rerouted tells what a change does to the ways of people who are known: who keeps theirs, who gets another, who has
-// none. Where somebody does not keep theirs it has to be confirmed.
-func (rm *Room) Rerouted(ctx context.Context, before, after *federation.Snapshot) (out change.Consequence, err error) {
+// none. Where somebody does not keep theirs it has to be confirmed, unless the change is meant to close or to move, as
+// phases are.
+func (rm *Room) Rerouted(ctx context.Context, before, after *federation.Snapshot) (change.Consequence, error) {
+	out, err := rm.rerouting(ctx, before, after)
+	meant := crossing.Reopened(before, after)
+	if err != nil || out.Finding == nil || meant == after {
+		return out, err
+	}
+	rest, err := rm.rerouting(ctx, before, meant)
+	out.Finding, out.Digest = rest.Finding, rest.Digest
+	return out, err
+}
+
+func (rm *Room) rerouting(ctx context.Context, before, after *federation.Snapshot) (out change.Consequence, err error) {
 	apps := rerouted(before, after)
 	if len(apps) == 0 {
 		return out, nil
