@@ -226,7 +226,6 @@ func (g *Gate) sweep() {
 			g.working.Go(func() { g.report("sending failed", g.Outbox.SendDue(g.ctx)) })
 		case <-g.Records.Changed():
 			g.working.Go(func() { g.report("asking for copies failed", g.Copies.RefreshDue(g.ctx)) })
-			g.working.Go(func() { g.report("announcing failed", g.Phases.Announce(g.ctx)) })
 		case <-tick.C:
 			g.sessions.Sweep(g.now())
 			g.tries.Sweep(g.now())

@@ -68,6 +68,7 @@ type rig struct {
 	idle    time.Duration // of sessions
 	since   time.Time     // what came before is not replayed
 	mail    mailing.Server
+	box     string // address of its mailbox
 }
 
 // now tells the time. Whoever looks at the clock may find that something else

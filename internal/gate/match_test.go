@@ -186,6 +186,7 @@ func (r *rig) mailbox() (fault func(string), newest func() standin.Letter) {
 	r.t.Cleanup(func() { srv.Close(); _ = box.Close() })
 	r.mail = mailing.Server{Address: ln.Addr().String(), From: "Gate <gate@wrenmoor.example>", TLS: mailing.TLSNone,
 		Timeout: 500 * time.Millisecond}
+	r.box = srv.URL
 	r.restart()
 	return func(name string) {
 			res, err := http.PostForm(srv.URL+"/fault", url.Values{"fault": {name}})
@@ -193,16 +194,20 @@ func (r *rig) mailbox() (fault func(string), newest func() standin.Letter) {
 			require.NoError(r.t, res.Body.Close())
 			require.Equal(r.t, http.StatusOK, res.StatusCode)
 		}, func() (last standin.Letter) {
-			res, err := http.Get(srv.URL + "/letters")
-			require.NoError(r.t, err)
-			defer res.Body.Close()
-			var all []standin.Letter
-			require.NoError(r.t, json.NewDecoder(res.Body).Decode(&all))
-			if len(all) > 0 {
+			if all := r.letters(); len(all) > 0 {
 				last = all[len(all)-1]
 			}
 			return last
 		}
+}
+
+// letters are all that the rig's mailbox holds.
+func (r *rig) letters() (all []standin.Letter) {
+	res, err := http.Get(r.box + "/letters")
+	require.NoError(r.t, err)
+	defer res.Body.Close()
+	require.NoError(r.t, json.NewDecoder(res.Body).Decode(&all))
+	return all
 }
 
 var sixDigits = regexp.MustCompile(`\b\d{6}\b`)

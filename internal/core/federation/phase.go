@@ -51,6 +51,7 @@ type Before struct {
 	Phase  Phase        `json:"phase,omitempty"`  // before the last change of phase or cohort
 	Cohort listed.Words `json:"cohort,omitempty"` // likewise
 	Since  time.Time    `json:"since,omitzero"`   // when that change was made
+	Back   bool         `json:"back,omitempty"`   // it was a step back
 }
 
 // Cohort is whom a pilot includes: whoever is named, by themselves or by what they are in, and a share of all.

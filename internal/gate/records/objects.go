@@ -262,11 +262,11 @@ func (rm *Room) Configure(ctx context.Context, by change.By, kind, name string, 
 func (rm *Room) changed(snap *federation.Snapshot, old federation.Record, s federation.Settings) (federation.Record,
 	error) {
 	r := old.Copy()
-	s = back(old, s)
+	s, stepped := back(old, s, rm.now())
 	if err := change.OfSetting(federation.Apply(r, s)); err != nil {
 		return nil, err
 	}
-	if err := rm.rolled(old, r, s); err != nil {
+	if err := rm.rolled(old, r, s, stepped); err != nil {
 		return nil, err
 	}
 	federation.Replace(r, r.Part().Named(&snap.Gate, r.Basic().Name))

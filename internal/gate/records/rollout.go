@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
@@ -16,26 +18,31 @@ import (
 // PhaseBefore stands, in a change, for the phase and the cohort that a record had before their last change.
 const PhaseBefore = "before"
 
-// back puts what a record had before in place of PhaseBefore. A record that never changed goes live.
-func back(old federation.Record, s federation.Settings) federation.Settings {
+// backTwice is within what time a second step back is taken for the first one, sent twice.
+const backTwice = time.Minute
+
+// back puts what a record had before in place of PhaseBefore. A record that never changed goes live. What just went back
+// stays as it is: whoever asks for it at the same time wants the same.
+func back(old federation.Record, s federation.Settings, now time.Time) (out federation.Settings, stepped bool) {
 	if s["phase"] != PhaseBefore {
-		return s
+		return s, false
 	}
-	out := federation.Settings{}
-	for name, v := range s {
-		out[name] = v
-	}
+	out = maps.Clone(s)
 	b := old.Basic()
-	out["phase"] = string(federation.Live)
-	if b.Before.Phase != "" {
+	switch {
+	case b.Before.Back && (b.Phase.Passes() || now.Sub(b.Before.Since) < backTwice):
+		delete(out, "phase")
+	case b.Before.Phase == "":
+		out["phase"] = string(federation.Live)
+	default:
 		out["phase"], out["cohort"] = string(b.Before.Phase), strings.Join(b.Before.Cohort, " ")
 	}
-	return out
+	return out, true
 }
 
 // rolled keeps what the phase and the cohort of a record were, where a change makes them other. A change that waits has
 // to be withdrawn or moved first, in the same call or before.
-func (rm *Room) rolled(old, r federation.Record, s federation.Settings) error {
+func (rm *Room) rolled(old, r federation.Record, s federation.Settings, stepped bool) error {
 	was, is, now := old.Basic(), r.Basic(), rm.now()
 	moved := was.Phase != is.Phase || !slices.Equal(was.Cohort, is.Cohort)
 	_, said := s["nextAt"]
@@ -50,7 +57,7 @@ func (rm *Room) rolled(old, r federation.Record, s federation.Settings) error {
 		is.NextPhase, is.NextCohort, is.NextContact = "", nil, false
 	}
 	if moved && (was.Phase != is.Phase || is.Phase.Passes()) { // whom a closed record would include is no step back
-		is.Before = federation.Before{Phase: was.Phase, Cohort: was.Cohort, Since: now.UTC()}
+		is.Before = federation.Before{Phase: was.Phase, Cohort: was.Cohort, Since: now.UTC(), Back: stepped}
 	}
 	return nil
 }
