@@ -74,13 +74,28 @@ func TestRollout(t *testing.T) {
 
 	c := startChromium(t)
 	c.signInToConsole(d)
+	// The pilot of the demo: a driver types an address and may come by the new accounts, others are not asked.
+	require.Contains(t, newVisitor(t).get(d.host("track-access")+"/start").types("celia.marsh@wrenmoor.example").as("celia.marsh").page.text, "You are in as")
+	v := newVisitor(t).get(d.host("track-access") + "/start").types("bram.oduya@wrenmoor.example")
+	require.Contains(t, v.page.text, "Wrenmoor new accounts")
+	v.post(v.page.action, url.Values{"provider": {"wrenmoor-new"}}).as("bram.oduya")
+	require.Contains(t, v.page.text, "You are in as")
+	v = newVisitor(t).get(d.host("track-access") + "/start").types("rhea.stone@wrenmoor.example")
+	require.Contains(t, v.post(v.page.action, url.Values{"provider": {"wrenmoor-staff"}}).as("rhea.stone").page.text, "You are in as")
+	require.Contains(t, run(0, "", "provider", "rollout", "wrenmoor-new"), "2 people: 2 entered, 0 refused at last; 1 of them in the cohort")
+	c.open(d.Console + "connect/providers/wrenmoor-new")
+	c.see("The earlier way meanwhile")
+	c.see("Europe/London")
+	c.shot("rollout")
+	c.open(d.Console + "connect/applications/track-access")
+	c.see("1 came, 1 entered")
+	c.shot("ways")
 	run(0, "", "app", "set", "lost-property", "cohort=person:1 organisation:wrenmoor", "nextAt=2099-01-31 06:00 Europe/Berlin", "nextPhase=live", "--yes")
 	require.Contains(t, in("ada.fenwick"), "You are in as")
 	c.open(d.Console + "connect/applications/lost-property")
 	c.see("in the cohort")
 	require.Contains(t, run(0, "", "app", "rollout", "lost-property"), "16 who may pass: 1 tried, 1 entered, 0 refused at last", "since the cohort changed")
 	c.see("2099-01-31 06:00 Europe/Berlin")
-	c.shot("rollout")
 	c.press("Withdraw")
 	c.until(`!document.body.innerText.includes('2099-01-31 06:00')`)
 	c.press("Go back to pilot")
@@ -92,13 +107,15 @@ func TestRollout(t *testing.T) {
 func TestRecipesOfRollout(t *testing.T) {
 	want := map[string][][2]string{ // who, and what is decided
 		"A few people first": {{"--person 1", "allow"}, {"--person 3", "deny"}},
-		"Then their group, and the control room's network":         {{"--person 1", "allow"}, {"--person 2", "deny"}, {"--person 2 --network 192.0.2.9", "allow"}},
-		"A tenth of everybody, always the same":                    nil,
-		"Open at a moment":                                         {{"--person 2", "deny"}, {"--person 2 --at 2099-01-31T05:00:00Z", "allow"}},
-		"One step back":                                            {{"--person 2", "allow"}},
-		"A new provider for one network, everybody else as before": nil,
+		"Then their group, and the control room's network":           {{"--person 1", "allow"}, {"--person 2", "deny"}, {"--person 2 --network 192.0.2.9", "allow"}},
+		"A tenth of everybody, always the same":                      nil,
+		"Open at a moment":                                           {{"--person 2", "deny"}, {"--person 2 --at 2099-01-31T05:00:00Z", "allow"}},
+		"One step back":                                              {{"--person 2", "allow"}},
+		"A new provider for one network, everybody else as before":   nil,
+		"Whoever is not in the pilot signs in where they did before": {{"--person 1", "allow"}, {"--person 2", "deny"}},
+		"A provider opens at a moment, and both sides are mailed":    nil,
 	}
-	cook(t, "../docs/rollout.md", 6, func(d *demo, title string) {
+	cook(t, "../docs/rollout.md", 8, func(d *demo, title string) {
 		who, there := want[title]
 		require.True(t, there, title)
 		for _, w := range who {
@@ -151,9 +168,9 @@ func TestEarlierWay(t *testing.T) {
 	run(0, "", "provider", "set", "oakhollow", "phase=pilot", "cohort=person:17 person:12", "nextAt=2099-01-31 06:00 Europe/Berlin", "nextPhase=live", "--yes")
 	v = newVisitor(t).get(d.host("lost-property") + "/start").types("ada.fenwick@wrenmoor.example")
 	require.Contains(t, v.page.text, "The earlier sign-in: GET")
-	v = newVisitor(t).get(d.host("lost-property") + "/start").types("mina.thorne@oakhollow.example").as("mina.thorne", "oakhollow-demo")
+	v = newVisitor(t).get(d.host("lost-property")+"/start").types("mina.thorne@oakhollow.example").as("mina.thorne", "oakhollow-demo")
 	require.Contains(t, v.page.text, "You are in as")
-	v = newVisitor(t).get(d.host("lost-property") + "/start").types("mina.thorne@oakhollow.example").as("petra.quill", "oakhollow-demo")
+	v = newVisitor(t).get(d.host("lost-property")+"/start").types("mina.thorne@oakhollow.example").as("petra.quill", "oakhollow-demo")
 	require.Contains(t, v.page.text, "The earlier sign-in: GET", "who came decides, not the address")
 	v = newVisitor(t).get(d.host("crew-roster") + "/start").as("leo.quarrie").get(d.host("lost-property") + "/start")
 	require.Contains(t, v.page.text, "Sign in to Oakhollow", "his session tells")

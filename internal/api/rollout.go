@@ -20,6 +20,19 @@ type Rollout struct {
 	InTheWay     []InTheWay     `json:"inTheWay" doc:"What speaks against going live: findings of the checks, accounts of the application that nobody fits, people who were refused at last"`
 	Sessions     []SessionLeft  `json:"sessions" doc:"Opened by a provider since: they go on after a step back; disabling a person ends theirs"`
 	Made         []PersonNamed  `json:"made" doc:"People who became known by a provider since"`
+	Ways         []WayTo        `json:"ways" doc:"Of an application: the ways that people may be given, and how each goes"`
+}
+
+// WayTo is a way to an application that people may be given.
+type WayTo struct {
+	Provider string `json:"provider"`
+	Title    string `json:"title"`
+	By       string `json:"by" doc:"What leads there: its record, rules of provider selection by name, or everybody's choice"`
+	Phase    string `json:"phase" enum:"draft,pilot,live,paused,retired"`
+	Cohort   string `json:"cohort,omitempty" doc:"Of a pilot"`
+	People   int    `json:"people" doc:"Who are known, and came by it since"`
+	Entered  int    `json:"entered" doc:"Of those: whose newest sign-in by it entered"`
+	Refused  int    `json:"refused" doc:"Of those: whose newest sign-in by it was refused"`
 }
 
 // EarlierWay is how sign-ins beside a pilot went.

@@ -50,6 +50,15 @@ func (e *environment) tellRollout(w io.Writer, r api.Rollout) {
 		e.tell(w, t, "")
 	}
 	t = table{}
+	for _, w := range r.Ways {
+		t.add("way!", w.Provider, "phase", e.colour(w.Phase), "cohort", dash(w.Cohort), "by", w.By, "people", fmt.Sprint(w.People), "entered",
+			fmt.Sprint(w.Entered), "refused", fmt.Sprint(w.Refused))
+	}
+	if len(r.Ways) > 0 {
+		fmt.Fprintln(w)
+		e.tell(w, t, "")
+	}
+	t = table{}
 	for _, x := range r.InTheWay {
 		t.add("in the way", e.colour(x.Severity), "what!", x.What, "finding!", dash(x.Code))
 	}

@@ -135,6 +135,35 @@ func TestLaterSchemasAreRefused(t *testing.T) {
 	}
 }
 
+// Phases of an earlier build stay as they were: what is live is live, what is paused is paused and goes back to live; what
+// was put off because it lacked values is a draft.
+func TestPhasesOfAnEarlierBuild(t *testing.T) {
+	e := restoreEarlier(t, "schema-15")
+	e.exec(t, "innergate", `UPDATE provider_rows SET data = CAST(json_set(CAST(data AS TEXT), '$.settings.phase', 'paused') AS BLOB) WHERE name = 'season-club';
+		UPDATE application_rows SET data = CAST(json_set(CAST(data AS TEXT), '$.settings.phase', 'paused', '$.link', '') AS BLOB) WHERE name = 'timetable-archive'`)
+	st, err := e.open(t)
+	require.NoError(t, err)
+	g, err := New(ctx, Options{Base: e.Base, Store: st, Log: slog.New(slog.DiscardHandler), Skew: time.Minute, Now: time.Now, Protocols: protocols})
+	require.NoError(t, err)
+	defer func() { g.Close(); _ = st.Close() }()
+	drafts := 0
+	for _, r := range g.Records.Snapshot().Records() {
+		b := r.Basic()
+		want := federation.Live
+		switch {
+		case b.Name == "season-club":
+			want = federation.Paused
+		case len(r.Part().Missing()) > 0:
+			want, drafts = federation.Draft, drafts+1
+		}
+		require.Equal(t, want, b.Phase, b.Name)
+	}
+	require.NotZero(t, drafts)
+	got, err := g.Records.Configure(ctx, tester, "provider", "season-club", 0, federation.Settings{"phase": records.PhaseBefore})
+	require.NoError(t, err)
+	require.Equal(t, federation.Live, got.Basic().Phase)
+}
+
 // What an earlier build changed, this one takes back and restores: objects of every kind.
 func TestChangesOfAnEarlierBuild(t *testing.T) {
 	e := restoreEarlier(t, "schema-15")

@@ -8,6 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"innergate.example/innergate/internal/api"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/phases"
 	"innergate.example/innergate/internal/gate/traces"
 )
@@ -38,7 +39,7 @@ func rolloutShown(f phases.Standing, now time.Time) api.Rollout {
 		Since: f.Since, People: f.Cohort, Tried: f.Tried, Entered: f.Entered, Refused: f.Refused, Findings: tallied(f.Findings),
 		Old: api.EarlierWay{People: o.People, Entered: o.Entered, Refused: o.Refused, OfCohort: o.OfCohort, Unknown: o.Unknown,
 			Findings: tallied(o.Findings)},
-		Awaited: []api.PersonNamed{}, Sessions: []api.SessionLeft{}, Made: []api.PersonNamed{}, InTheWay: []api.InTheWay{}}
+		Awaited: []api.PersonNamed{}, Sessions: []api.SessionLeft{}, Made: []api.PersonNamed{}, InTheWay: []api.InTheWay{}, Ways: []api.WayTo{}}
 	if at := b.Pending(); !at.IsZero() {
 		if now.Before(at) {
 			out.Next = &api.NextPhase{Phase: string(b.NextPhase), Cohort: strings.Join(b.NextCohort, " "), At: at, Text: b.NextAt,
@@ -46,6 +47,15 @@ func rolloutShown(f phases.Standing, now time.Time) api.Rollout {
 		} else {
 			out.Cohort = strings.Join(b.NextCohort, " ")
 		}
+	}
+	for _, w := range f.Ways {
+		p := w.Provider
+		one := api.WayTo{Provider: string(p.Name), Title: p.Title, By: w.By, People: w.People, Entered: w.Entered, Refused: w.Refused}
+		phase, _ := p.PhaseAt(now)
+		if one.Phase = string(phase); phase == federation.Pilot {
+			one.Cohort = strings.Join(p.CohortAt(now), " ")
+		}
+		out.Ways = append(out.Ways, one)
 	}
 	for _, x := range f.InTheWay {
 		out.InTheWay = append(out.InTheWay, api.InTheWay{What: x.What, Code: string(x.Code), Severity: string(x.Severity)})

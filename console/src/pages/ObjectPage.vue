@@ -16,8 +16,8 @@ import KnownFindings from '../components/KnownFindings.vue'
 import ProblemBox from '../components/ProblemBox.vue'
 import RolloutPanel from '../components/RolloutPanel.vue'
 import SettingsDrawer from '../components/SettingsDrawer.vue'
-import ShortLanes from '../components/ShortLanes.vue'
 import TakeInDrawer from '../components/TakeInDrawer.vue'
+import WaysDrawn from '../components/WaysDrawn.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
 import { kinds, type Kind } from '../composables/objects'
@@ -159,9 +159,9 @@ async function remove() {
         <el-button type="danger" plain @click="remove">Remove</el-button>
       </div>
     </div>
-    <ShortLanes v-if="kind.name === 'application'" :application="data.it.title"
+    <WaysDrawn v-if="kind.name === 'application'" :title="data.it.title" :name="data.it.name" :revision="data.it.revision"
         :provider="data.it.provider || (data.it.attended === false ? 'nobody signs in' : 'decided by the routing')"
-            :provider-path="data.it.provider ? `/connect/providers/${data.it.provider}` : undefined"
+            :path="data.it.provider ? `/connect/providers/${data.it.provider}` : undefined"
                 :only-own="!!data.it.ownStart" :only-gate="data.it.protocol === 'link'" />
     <section v-if="data.it.missing?.length" class="sheet notice">
       <p><strong class="waiting">○ Unfinished.</strong> Still missing, from the {{ kind.name }}'s administrator:

@@ -186,6 +186,14 @@ func (b *Basics) PhaseAt(now time.Time) (Phase, Cohort) {
 	return b.Phase, s.cohort
 }
 
+// CohortAt is the cohort of a record at a time, in its words.
+func (b *Basics) CohortAt(now time.Time) listed.Words {
+	if at := b.Pending(); !at.IsZero() && !now.Before(at) {
+		return b.NextCohort
+	}
+	return b.Cohort
+}
+
 // Pending is when the phase or the cohort of a record changes by itself, zero for never.
 func (b *Basics) Pending() time.Time {
 	if b.NextAt == "" {

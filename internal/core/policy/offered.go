@@ -2,6 +2,7 @@ package policy
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
@@ -66,4 +67,43 @@ func (s *selected) of(app federation.Name) map[federation.Name]bool {
 	}
 	s.all[a.Provider] = set
 	return set
+}
+
+// Leading is a way to an application that people may be given, whoever they are.
+type Leading struct {
+	Provider *federation.Provider
+	By       string // "its record", the titles of rules, or "everybody's choice"
+}
+
+// LeadsTo gives the ways to an application, those of closed providers, too: by its record, else by the rules that choose for
+// it, else all that are not closed.
+func LeadsTo(snap *federation.Snapshot, app *federation.Application, now time.Time) (out []Leading) {
+	add := func(n federation.Name, by string) {
+		p, there := snap.Provider(n)
+		if !there {
+			return
+		}
+		if i := slices.IndexFunc(out, func(l Leading) bool { return l.Provider == p }); i < 0 {
+			out = append(out, Leading{p, by})
+		} else if !strings.Contains(out[i].By, by) {
+			out[i].By += ", " + by
+		}
+	}
+	if app.Provider != "" {
+		add(app.Provider, "its record")
+		return out
+	}
+	all := len(snap.Ways(app.Name).Rules) == 0
+	for _, r := range snap.Ways(app.Name).Rules {
+		for _, n := range r.Providers {
+			add(n, "rule "+string(r.Name))
+		}
+		all = all || len(r.Providers) == 0 || len(r.Domains)+len(r.Groups)+len(r.Organisations)+len(r.Networks)+len(r.UserTypes)+len(r.Hints) > 0
+	}
+	for _, p := range snap.Providers() {
+		if all && Open(p, now) == nil {
+			add(p.Name, "everybody's choice")
+		}
+	}
+	return out
 }

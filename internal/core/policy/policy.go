@@ -85,11 +85,7 @@ func phased(r federation.Record, phase federation.Phase, now time.Time) []findin
 	b := r.Basic()
 	out := []finding.Evidence{finding.Fact(r.Kind().Title(), string(b.Name)), finding.Fact("Phase", string(phase))}
 	if phase == federation.Pilot {
-		words := b.Cohort
-		if at := b.Pending(); !at.IsZero() && !now.Before(at) {
-			words = b.NextCohort
-		}
-		out = append(out, finding.Fact("Cohort", finding.Clip(strings.Join(words, " "))))
+		out = append(out, finding.Fact("Cohort", finding.Clip(strings.Join(b.CohortAt(now), " "))))
 	}
 	if b.NextPhase == federation.Live && now.Before(b.Pending()) {
 		out = append(out, finding.Fact(Opens, b.NextAt))

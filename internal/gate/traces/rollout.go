@@ -37,6 +37,13 @@ type Figures struct {
 	Old      Earlier   // how the earlier way goes meanwhile
 	Sessions []Left    // opened since by a provider, which a step back leaves
 	Made     []Person  // people who became known since, by a provider
+	Ways     []WayTo   // to an application
+}
+
+// WayTo is a way to an application, and how sign-ins by it went since.
+type WayTo struct {
+	policy.Leading
+	People, Entered, Refused int
 }
 
 // Earlier is how the way goes that people come by who are not in a pilot: of an application sign-ins of people outside its
@@ -99,8 +106,11 @@ func (rm *Room) Rollout(ctx context.Context, snap *federation.Snapshot, r federa
 	}
 	slices.SortFunc(out.Awaited, func(a, b Person) int { return cmp.Compare(a.Number, b.Number) })
 	out.Awaited = out.Awaited[:min(len(out.Awaited), mostAwaited)]
-	if p, is := r.(*federation.Provider); is {
-		err = rm.left(ctx, p, &out)
+	switch r := r.(type) {
+	case *federation.Provider:
+		err = rm.left(ctx, r, &out)
+	case *federation.Application:
+		out.Ways, err = rm.waysTo(ctx, snap, r, out.Since)
 	}
 	return out, err
 }
@@ -187,6 +197,38 @@ func (rm *Room) came(ctx context.Context, snap *federation.Snapshot, r federatio
 		}
 	}
 	return pilot.newest, err
+}
+
+// waysTo are the ways to an application, and how sign-ins by each went since.
+func (rm *Room) waysTo(ctx context.Context, snap *federation.Snapshot, app *federation.Application, since time.Time) (out []WayTo, err error) {
+	if !app.Attended() {
+		return nil, nil
+	}
+	by := map[string]*course{}
+	for _, l := range policy.LeadsTo(snap, app, rm.now()) {
+		out = append(out, WayTo{Leading: l})
+		by[string(l.Provider.Name)] = &course{map[int64]string{}, map[string]int{}, 0}
+	}
+	err = rm.store.Traces.Each(ctx, store.TraceFilter{Application: string(app.Name)}, func(h store.TraceHead, _ []json.RawMessage) bool {
+		if h.Started.Before(since) {
+			return false // the newest come first
+		}
+		if c := by[h.Provider]; c != nil && (h.Result == crossing.Entered || h.Result == crossing.Refused) {
+			c.count(h)
+		}
+		return true
+	})
+	for i := range out {
+		newest := by[string(out[i].Provider.Name)].newest
+		out[i].People = len(newest)
+		for _, result := range newest {
+			if result == crossing.Entered {
+				out[i].Entered++
+			}
+		}
+		out[i].Refused = out[i].People - out[i].Entered
+	}
+	return out, err
 }
 
 // left are the sessions that were opened by a provider since, and the people whom it made known.
