@@ -47,6 +47,11 @@ func TestRollout(t *testing.T) {
 		return "stations"
 	}())
 
+	run(1, "is named by application/", "provider", "set", "wrenmoor-staff", "phase=retired")
+	run(1, "is named by application/", "provider", "set", "wrenmoor-staff", "nextAt=2099-01-31 06:00 Europe/Berlin", "nextPhase=retired")
+	run(0, "", "app", "set", "crew-roster", "phase=retired", "--yes")
+	run(0, "", "app", "resume", "crew-roster")
+
 	// Opened at a moment, to the second; written down within a minute.
 	at := time.Now().Add(3 * time.Second).UTC().Format(time.RFC3339)
 	run(0, "", "app", "set", "lost-property", "nextAt="+at, "nextPhase=live")

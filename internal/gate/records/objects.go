@@ -269,6 +269,9 @@ func (rm *Room) changed(snap *federation.Snapshot, old federation.Record, s fede
 	if err := rm.rolled(old, r, s, stepped); err != nil {
 		return nil, err
 	}
+	if err := retires(snap, old, r); err != nil {
+		return nil, err
+	}
 	federation.Replace(r, r.Part().Named(&snap.Gate, r.Basic().Name))
 	if r.Basic().TrustKey != old.Basic().TrustKey {
 		r.Basic().Intake.Verified = false // by the key of before; the next refresh holds it against this one

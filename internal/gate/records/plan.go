@@ -200,6 +200,11 @@ func unnamed(after *federation.Snapshot, removed []federation.Object) error {
 			gone[o.Ref()] = true
 		}
 	}
+	return nobodyNames(after, gone)
+}
+
+// nobodyNames sees that no object names one of these.
+func nobodyNames(after *federation.Snapshot, gone map[federation.Ref]bool) error {
 	if len(gone) == 0 {
 		return nil
 	}
@@ -207,6 +212,9 @@ func unnamed(after *federation.Snapshot, removed []federation.Object) error {
 	by := []string{}
 	for _, k := range after.Kinds() {
 		for _, o := range after.Objects(k) {
+			if gone[o.Ref()] {
+				continue
+			}
 			for _, to := range o.Refers() {
 				if gone[to.Ref] && (len(by) == 0 || to.Ref == first) {
 					first = to.Ref

@@ -40,6 +40,21 @@ func back(old federation.Record, s federation.Settings, now time.Time) (out fede
 	return out, true
 }
 
+// retires sees that nothing names a record that is to be retired, now or at a moment. The rules and roles of an
+// application itself stay with it.
+func retires(snap *federation.Snapshot, old, r federation.Record) error {
+	was, is := old.Basic(), r.Basic()
+	if (is.Phase != federation.Retired || was.Phase == federation.Retired) &&
+		(is.NextPhase != federation.Retired || was.NextPhase == federation.Retired) {
+		return nil
+	}
+	gone := map[federation.Ref]bool{r.Ref(): true}
+	for _, o := range withRules(snap, []federation.Object{old}) {
+		gone[o.Ref()] = true
+	}
+	return nobodyNames(snap, gone)
+}
+
 // rolled keeps what the phase and the cohort of a record were, where a change makes them other. A change that waits has
 // to be withdrawn or moved first, in the same call or before.
 func (rm *Room) rolled(old, r federation.Record, s federation.Settings, stepped bool) error {
