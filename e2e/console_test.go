@@ -270,7 +270,7 @@ func TestConsoleAddsBothAndPeopleSignInFromBothEnds(t *testing.T) {
 	c.see("Phase: live: people pass → paused: nobody passes")
 	c.shot("settings")
 	c.press("Save")
-	c.see("Paused.")
+	c.see("paused: nobody passes")
 	c.see("Shunting office")
 
 	c.press("Remove")

@@ -88,7 +88,7 @@ func TestConsoleTakesInAndKeepsFresh(t *testing.T) {
 	c.shot("preview")
 	c.set(".el-drawer input[name=why]", "they sent their metadata")
 	c.press("Take it in")
-	c.see("Paused.")
+	c.see("revision 2 · live")
 	c.see("they sent their metadata")
 
 	// A metadata address whose changes wait for approval.
@@ -296,7 +296,7 @@ func TestTakingInOnTheCommandLine(t *testing.T) {
 	var all []api.Change
 	require.NoError(t, json.Unmarshal([]byte(ok("history", "list", "--name", "depot", "--output", "json")), &all))
 	first := all[len(all)-1]
-	require.Contains(t, ok("history", "show", fmt.Sprint(all[1].ID)), "urn:depot")
+	require.Contains(t, ok("history", "show", fmt.Sprint(all[len(all)-2].ID)), "urn:depot")
 	refuses(2, "Add --yes", "provider", "remove", "depot")
 	ok("provider", "remove", "depot", "--yes")
 	ok("history", "restore", fmt.Sprint(first.ID))

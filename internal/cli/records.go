@@ -190,8 +190,8 @@ func (e *environment) added(w io.Writer, k kindOf, a api.Application) {
 	if len(r.Missing) > 0 {
 		fmt.Fprintf(w, "kept %s unfinished; still missing from its administrator: %s\n", r.Name, strings.Join(r.Missing,
 			", "))
-		fmt.Fprintf(w, "next: innergate %s exchange %s shows what they need; what comes back goes in with innergate %s update %s, then innergate %s resume %s\n",
-			k.command, r.Name, k.command, r.Name, k.command, r.Name)
+		fmt.Fprintf(w, "next: innergate %s exchange %s shows what they need; what comes back goes in with innergate %s update %s, which opens it once nothing is missing\n",
+			k.command, r.Name, k.command, r.Name)
 		e.secret(w, a.ClientID, a.ClientSecret)
 		return
 	}

@@ -461,7 +461,7 @@ func TestDraftsAndPreviews(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, federation.Lacking(one.Side.Missing()))
 	require.Equal(t, "urn:one", one.Identity())
-	require.Equal(t, federation.Draft, one.Phase, "switched on by somebody, not by itself")
+	require.Equal(t, federation.Live, one.Phase, "complete, as one that is added complete")
 
 	for _, c := range []struct {
 		typed federation.Typed

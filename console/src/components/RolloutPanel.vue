@@ -49,7 +49,7 @@ const moved = computed(() => data.value && (data.value.phase !== 'live' || data.
     <div v-if="data.inTheWay?.length"><strong>In the way of going live</strong>
       <ul class="obstacles"><li v-for="(o, i) in data.inTheWay" :key="i" :class="o.severity">{{ o.severity === 'error' ? '✗' : '!' }} {{ o.what }} <code v-if="o.code">{{ o.code }}</code></li></ul></div>
     <p v-else-if="data.phase === 'pilot'" class="passed">✓ Nothing is in the way of going live.</p>
-    <p class="tools"><el-button :loading="busy" @click="back">{{ data.phase === 'paused' ? 'Resume' : 'Go back to' }} {{ data.before || 'live' }}</el-button>
+    <p class="tools"><el-button :loading="busy" @click="back">{{ data.before ? (data.phase === 'paused' ? 'Resume' : 'Go back to') : 'Open:' }} {{ data.before || 'live' }}</el-button>
       <code v-if="data.before === 'pilot'" class="quiet">{{ data.beforeCohort }}</code>
       <span v-if="data.sessions?.length || data.made?.length" class="quiet">A step back leaves {{ many(data.sessions?.length, 'open session') }}, and {{ many(data.made?.length, 'new account') }}:
         <span v-for="(s, i) in data.sessions ?? []" :key="i">{{ i ? ', ' : '' }}<router-link :to="`/admit/people/${s.person}`">{{ s.name || s.person }}</router-link></span></span></p>

@@ -133,7 +133,7 @@ async function remove() {
           revision {{ data.it.revision }} · {{ data.it.settings.phase }}</p>
         <p v-if="standing"><strong :class="standings[standing.state].tone"
             :title="standings[standing.state].means">{{ standings[standing.state].sign }}
-              {{ standing.state }}</strong><template v-for="t in [standing.lastSignIn, standing.lastUnproved]"
+              {{ standing.state === 'paused' ? data.it.settings.phase : standing.state }}</strong><template v-for="t in [standing.lastSignIn, standing.lastUnproved]"
                   :key="t?.id"><template v-if="t">; last sign-in <router-link :to="`/watch/traces/${t.id}`"
                       :class="{ refused: t.result === 'refused' }">{{ t.result }}</router-link> <time
                           :title="local(t.started)">{{ ago(t.started) }}</time><template

@@ -273,6 +273,9 @@ func (rm *Room) changed(snap *federation.Snapshot, old federation.Record, s fede
 		return nil, err
 	}
 	federation.Replace(r, r.Part().Named(&snap.Gate, r.Basic().Name))
+	if _, said := s["phase"]; !said {
+		completed(snap, old, r)
+	}
 	if r.Basic().TrustKey != old.Basic().TrustKey {
 		r.Basic().Intake.Verified = false // by the key of before; the next refresh holds it against this one
 	}

@@ -1,6 +1,7 @@
 package records
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -38,6 +39,17 @@ func back(old federation.Record, s federation.Settings, now time.Time) (out fede
 		out["phase"], out["cohort"] = string(b.Before.Phase), strings.Join(b.Before.Cohort, " ")
 	}
 	return out, true
+}
+
+// completed opens a draft that lacked values once it has them: into the phase in which a complete new record begins.
+func completed(snap *federation.Snapshot, old, r federation.Record) {
+	was, is := old.Basic(), r.Basic()
+	if was.Phase != federation.Draft || is.Phase != federation.Draft || !was.Before.Since.IsZero() ||
+		len(old.Part().Missing()) == 0 || len(r.Part().Missing()) > 0 {
+		return
+	}
+	phase, _ := snap.NewRecord(r.Kind())
+	is.Phase = cmp.Or(phase, federation.Live)
 }
 
 // retires sees that nothing names a record that is to be retired, now or at a moment. The rules and roles of an

@@ -309,7 +309,8 @@ func (rm *Room) preview(ctx context.Context, r federation.Record, s Source) (Pre
 	out := Preview{Kind: kind}
 	var before []federation.Value
 	unfinished := false
-	if old, err := rm.Record(kind, change.NameOf(r)); err == nil {
+	old, err := rm.Record(kind, change.NameOf(r))
+	if err == nil {
 		before, out.Existing, unfinished = old.Describe(), true, len(old.Part().Missing()) > 0
 		r = old.Copy()
 	}
@@ -322,9 +323,11 @@ func (rm *Room) preview(ctx context.Context, r federation.Record, s Source) (Pre
 	if err != nil {
 		return out, err
 	}
-	b := r.Basic()
+	b, snap := r.Basic(), rm.Snapshot()
+	if out.Existing {
+		completed(snap, old, r)
+	}
 	out.Name, out.Title, out.EntityID, out.Revision = string(b.Name), b.Title, federation.KnownAs(r), b.Revision
-	snap := rm.Snapshot()
 	if err := rm.Fits(snap, snap, r, s.field(r)); err != nil {
 		if other := (*standingError)(nil); errors.As(err, &other) {
 			out.Known = string(other.by)
@@ -356,7 +359,7 @@ func (rm *Room) preview(ctx context.Context, r federation.Record, s Source) (Pre
 	out.Findings = slices.CompactFunc(checks.Sort(append(out.Findings,
 		checks.New(snap.With(r), rm.now()).Record(r)...)),
 		func(a, b *finding.Finding) bool { return a.Mark() == b.Mark() })
-	if !out.Existing && out.Known == "" && len(out.Missing) == 0 {
+	if (!out.Existing || unfinished) && out.Known == "" && len(out.Missing) == 0 {
 		if federation.Fit(r) == nil {
 			out.Consequence, err = rm.weighed(ctx, &draft{before: snap, after: snap.With(r)})
 		}
@@ -385,8 +388,9 @@ func (rm *Room) Retake(ctx context.Context, by change.By, kind, name string, rev
 			return Plan{}, change.Stale(kind, name, now.At(), revision)
 		}
 		next := r.Copy()
+		completed(snap, old, next)
 		put := Put{Object: next, What: "changed", Document: octets, Field: s.field(r)}
-		if put.Quiet = slices.Equal(now.Describe(), r.Describe()); !put.Quiet {
+		if put.Quiet = slices.Equal(now.Describe(), next.Describe()); !put.Quiet {
 			next.Basic().Revision++ // otherwise it is only taken in again
 		}
 		return Plan{Put: []Put{put}, More: func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, next) }}, nil

@@ -84,6 +84,9 @@ func (rm *Room) Rollout(ctx context.Context, snap *federation.Snapshot, r federa
 	}
 	if out.Since.IsZero() {
 		out.Since = now.Add(-figuresSince)
+		if made := r.Since(); made.After(out.Since) {
+			out.Since = made
+		}
 	}
 	in := map[int64]string{}
 	if in, err = rm.cohort(ctx, snap, r); err != nil {
