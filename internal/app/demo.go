@@ -37,6 +37,8 @@ type scenario struct {
 	Rules        []scenarioRule        `yaml:"rules"`
 	Selection    []scenarioRule        `yaml:"selection"`
 	Roles        []scenarioRule        `yaml:"roles"`
+	Starts       []scenarioRule        `yaml:"starts"`
+	Portal       federation.Settings   `yaml:"portal"`
 	Pilots       []struct {
 		Provider string `yaml:"provider"`
 		Cohort   string `yaml:"cohort"`
@@ -52,7 +54,7 @@ type scenario struct {
 	People []standin.Person `yaml:"people"`
 }
 
-// scenarioRule is an access rule, one of provider selection, or a role.
+// scenarioRule is an access rule, one of provider selection, a role, or a starting point.
 type scenarioRule struct {
 	Name        string              `yaml:"name"`
 	Application string              `yaml:"application"`

@@ -7,6 +7,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"innergate.example/innergate/internal/core/crossing/linkside"
 	"log/slog"
 	"net"
 	"net/netip"
@@ -63,7 +64,7 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 	g, err := gate.New(ctx, gate.Options{Base: o.base, Store: st, Log: o.log, Skew: o.skew, SessionLife: o.sessionLife,
 		SessionIdle: o.sessionIdle, AllowNetworks: o.networks,
 		AllowHTTP: o.allowHTTP, Publisher: o.publisher, Mail: o.mail, PublicMail: o.publicMail,
-		Protocols: Protocols()})
+		Protocols: Protocols(), Portal: linkside.Portal})
 	if err != nil {
 		return nil, errors.Join(err, st.Close())
 	}

@@ -226,15 +226,24 @@ func (d *running) units(ctx context.Context, kind federation.Kind, all []scenari
 	return nil
 }
 
-// rules makes the rules of access and of provider selection, and the roles.
+// rules makes the rules of access and of provider selection, the roles and the starting points, and what the portal is like.
 func (d *running) rules(ctx context.Context, sc *scenario) error {
-	for kind, all := range map[federation.Kind][]scenarioRule{federation.KindRule: sc.Rules, federation.KindRole: sc.Roles} {
-		for _, r := range all {
+	for _, of := range []struct {
+		kind federation.Kind
+		all  []scenarioRule
+	}{{federation.KindRule, sc.Rules}, {federation.KindRole, sc.Roles}, {federation.KindStart, sc.Starts}} {
+		for _, r := range of.all {
 			said := maps.Clone(r.Settings)
 			said["application"] = r.Application
-			if err := d.rule(ctx, kind, r, said); err != nil {
+			if err := d.rule(ctx, of.kind, r, said); err != nil {
 				return err
 			}
+		}
+	}
+	if len(d.added) > 0 {
+		g := d.service.gate
+		if _, err := g.Records.Lay(ctx, change.By{Who: "demo"}, string(federation.KindPortal), string(federation.KindPortal), 1, sc.Portal); err != nil {
+			return err
 		}
 	}
 	for _, r := range sc.Selection {

@@ -35,6 +35,7 @@ import (
 	"innergate.example/innergate/internal/gate/outbox"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/phases"
+	"innergate.example/innergate/internal/gate/portal"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/redeeming"
 	"innergate.example/innergate/internal/gate/roll"
@@ -58,6 +59,8 @@ type Options struct {
 	Publisher     federation.Publisher // who runs the gate, for documents about it
 	Mail          mailing.Server       // that takes mail to people, the zero value for none
 	Protocols     []crossing.Protocol  // the first is that of records of before there were several
+	// Portal makes the record of the gate's own portal; nil for a gate without one.
+	Portal func(base string) *federation.Application
 	// Kinds are further kinds of objects, which are what their settings say.
 	Kinds []*federation.Description
 	// PublicMail are domains of e-mail addresses that anybody can have.
@@ -73,6 +76,7 @@ type Gate struct {
 	Checking  *checking.Room
 	People    *people.Room
 	Crossings *driving.Room
+	Portal    *portal.Room
 	Traces    *traces.Room
 	Arrivals  *arrivals.Room
 	Keys      *keyring.Room
@@ -144,9 +148,13 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Arrivals = arrivals.New(o.Store, o.Now)
 	self := federation.Gate{Publisher: o.Publisher, Base: g.base, Skew: o.Skew,
 		SignInLife: o.SessionLife, Mails: o.Mail != mailing.Server{}, PublicMail: o.PublicMail}
+	if o.Portal != nil {
+		self.Portal = o.Portal(g.base)
+	}
 	g.Records, err = records.New(ctx, records.Parts{Store: o.Store, Now: o.Now, Fetch: out, Sessions: g.sessions,
 		Keys:      g.Keys,
-		Freshness: g.Freshness, Editions: kept, Kinds: append([]*federation.Description{federation.AccessRules, federation.SelectionRules, federation.Roles, federation.Defaults}, o.Kinds...)}, self, o.Protocols)
+		Freshness: g.Freshness, Editions: kept, Kinds: append([]*federation.Description{federation.AccessRules, federation.SelectionRules, federation.Roles, federation.StartingPoints,
+			federation.Defaults, federation.PortalSettings}, o.Kinds...)}, self, o.Protocols)
 	if err != nil {
 		return err
 	}
@@ -196,6 +204,8 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Roll = roll.New(o.Store, o.Now, g.Records, g.People, g.Accounts, g.Traces)
 	g.Comparing = comparing.New(o.Store, o.Now, g.Records, g.People, g.Traces)
 	g.Accounts.Forgets(g.Comparing.Forget)
+	g.Portal = portal.New(portal.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions, People: g.People, Accounts: g.Accounts,
+		Grants: g.Grants, Leaving: g.Leaving, Requests: g.Requests, Traces: g.Traces})
 	g.Phases = phases.New(phases.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records, Traces: g.Traces, Checking: g.Checking,
 		Comparing: g.Comparing, Mailer: mailer})
 	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,

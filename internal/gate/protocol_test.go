@@ -156,7 +156,7 @@ func (*quayApplication) Receive(_ *federation.Gate, _ *federation.Application, i
 	_ time.Time) (crossing.Request, finding.Checks, error) {
 	return crossing.Request{Own: json.RawMessage(`{}`), Wish: in.Message.(crossing.Wish)}, nil, nil
 }
-func (*quayApplication) Unasked(*federation.Gate, *federation.Application, string) (json.RawMessage, error) {
+func (*quayApplication) Unasked(*federation.Gate, *federation.Application, crossing.Landing) (json.RawMessage, error) {
 	return json.RawMessage(`{}`), nil
 }
 func (*quayApplication) Usual(*federation.Application) json.RawMessage { return nil }

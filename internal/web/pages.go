@@ -27,6 +27,8 @@ type view struct {
 	Owners                                                         []contact
 	Last                                                           string // provider that this browser chose last
 	Many, Script                                                   bool   // so many choices that they are searched; the page has a script
+	Wide, Home, Owned                                              bool   // a page of several columns; it leads to the portal; to the console
+	Verb                                                           string // on the button that goes on
 	Location, Host, Nonce                                          string
 	Fields                                                         []crossing.Field
 }
@@ -66,18 +68,23 @@ func (s *server) choose(c fiber.Ctx, status int, v view) error {
 	return s.render(c, status, "choose.html", v, policy)
 }
 
-// waysCalls answers which sign-in a domain leads to, while somebody types: what the page that follows would tell
-// anybody. Nothing is looked up of people.
-func (s *server) waysCalls(app *fiber.App) {
-	app.Get("/assets/choose.js", func(c fiber.Ctx) error {
-		script, err := pageFiles.ReadFile("pages/choose.js")
+// script serves one of the pages' own.
+func (s *server) script(name string) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		script, err := pageFiles.ReadFile("pages/" + name)
 		if err != nil {
 			return err
 		}
 		c.Set("Cache-Control", "public, max-age=3600")
 		c.Type("js", "utf-8")
 		return c.Send(script)
-	})
+	}
+}
+
+// waysCalls answers which sign-in a domain leads to, while somebody types: what the page that follows would tell
+// anybody. Nothing is looked up of people.
+func (s *server) waysCalls(app *fiber.App) {
+	app.Get("/assets/choose.js", s.script("choose.js"))
 	app.Get("/ways", func(c fiber.Ctx) error {
 		domain, _ := profile.Domain(c.Query("domain"))
 		if len(domain) > 253 {
@@ -110,7 +117,7 @@ func (s *server) plain(c fiber.Ctx, status int, title, text string) error {
 	return s.page(c, status, "message.html", view{Title: title, Text: text})
 }
 
-func (s *server) render(c fiber.Ctx, status int, name string, v view, policy string) error {
+func (s *server) render(c fiber.Ctx, status int, name string, v any, policy string) error {
 	var b bytes.Buffer
 	if err := pages.ExecuteTemplate(&b, name, v); err != nil {
 		return err

@@ -293,7 +293,6 @@ func (s *server) console(app *fiber.App) {
 		panic(err) // the path is constant
 	}
 	index, missing := fs.ReadFile(files, "index.html")
-	app.Get("/", func(c fiber.Ctx) error { return c.Redirect().Status(http.StatusSeeOther).To("/console/") })
 	app.Get("/console", func(c fiber.Ctx) error { return c.Redirect().Status(http.StatusSeeOther).To("/console/") })
 	app.Get("/console/*", func(c fiber.Ctx) error {
 		c.Set("Content-Security-Policy",

@@ -23,7 +23,7 @@ import (
 //go:embed pages
 var pageFiles embed.FS
 
-var pages = template.Must(template.ParseFS(pageFiles, "pages/*.html"))
+var pages = template.Must(template.New("").Funcs(template.FuncMap{"day": day}).ParseFS(pageFiles, "pages/*.html"))
 
 // Endpoints are the addresses of one protocol.
 type Endpoints interface {
@@ -132,9 +132,10 @@ func (s *server) routes(app *fiber.App) {
 		return c.Send(css)
 	})
 	s.waysCalls(app)
+	s.portalRoutes(app)
 	app.Get("/open/:application", func(c fiber.Ctx) error {
 		return s.answer(c, s.gate.Crossings.Open(c.Context(), s.browser(c), driving.Start{App: c.Params("application"),
-			Target: c.Query("RelayState"), Via: c.Query("via"), Role: c.Query("role")}))
+			Target: c.Query("RelayState"), Point: c.Query("start"), Via: c.Query("via"), Role: c.Query("role")}))
 	})
 	app.Get("/crossing/:id", func(c fiber.Ctx) error {
 		b, id := s.browser(c), c.Params("id")
@@ -226,6 +227,9 @@ func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
 	switch o.Page {
 	case crossing.PageChoose:
 		p.Title, p.Text = "How do you want to sign in?", "Choose where your account is."
+		if p.Owned = o.Portal; o.Portal {
+			o.Title, p.Application = "", ""
+		}
 		if o.Title != "" {
 			p.Text = "Choose where your account for " + o.Title + " is."
 		}
@@ -250,7 +254,7 @@ func (s *server) answer(c fiber.Ctx, o driving.Outcome) error {
 		return s.page(c, http.StatusOK, "message.html", p)
 	}
 	say := crossing.ForPerson(o.Finding)
-	p.Title, p.Text = say.Title, say.Text
+	p.Title, p.Text, p.Home = say.Title, say.Text, p.Continue == ""
 	if r := o.Refusal; r != nil {
 		p.Owners = contacts(r.Owner)
 		if _, own := crossing.RuleSays(o.Finding); len(p.Owners) > 0 && !own {

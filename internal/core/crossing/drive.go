@@ -187,8 +187,11 @@ func (d *drive) begin(by string) {
 // open starts a sign-in at the gate.
 func (d *drive) open() step {
 	d.s.here.about.StartedBy = "gate"
-	st := d.trace(TraceStep{From: BrowserLane, To: GateLane, Name: StepStart,
-		Address: d.snap.Gate.Base + "/open/" + finding.Clip(d.e.App), RelayState: finding.Clip(d.e.Target)})
+	address := d.snap.Gate.Base + "/open/" + finding.Clip(d.e.App)
+	if d.e.App == string(federation.PortalName) {
+		address = d.snap.Gate.Base + "/"
+	}
+	st := d.trace(TraceStep{From: BrowserLane, To: GateLane, Name: StepStart, Address: address, RelayState: finding.Clip(d.e.Target)})
 	app, ok := d.snap.Application(federation.Name(d.e.App))
 	if !ok {
 		return d.refuse(finding.New(finding.StartUnknown, finding.Fact("Name", finding.Clip(d.e.App))))
@@ -197,12 +200,19 @@ func (d *drive) open() step {
 	if err := policy.Open(app, d.now); err != nil {
 		return d.refuse(err)
 	}
-	if app.OwnStart != "" {
-		st.Reasons.Add(reason.StartOwn, app.OwnStart)
-		return d.ends(&Go{To: app.OwnStart}, "")
+	at, err := d.lands()
+	if err != nil {
+		return d.refuse(err)
+	}
+	if to := app.OwnStart; to != "" {
+		if at.OnRecord && federation.IsAddress(at.Target) {
+			to = at.Target // the application starts there, too
+		}
+		st.Reasons.Add(reason.StartOwn, to)
+		return d.ends(&Go{To: to}, "")
 	}
 	if side := Of(app.Side).Starting; side != nil {
-		switch to, starts, err := side.Start(&d.snap.Gate, d.e.Target); {
+		switch to, starts, err := side.Start(&d.snap.Gate, at); {
 		case err != nil:
 			return d.refuse(err)
 		case starts:
@@ -213,20 +223,50 @@ func (d *drive) open() step {
 	if app.OnlyOwnStarts {
 		return d.refuse(finding.New(finding.OwnStartMissing, finding.Fact("Application", string(app.Name))))
 	}
-	own, err := applicationSide(app).Unasked(&d.snap.Gate, app, d.e.Target)
+	own, err := applicationSide(app).Unasked(&d.snap.Gate, app, at)
 	if err != nil {
 		return d.refuse(err)
 	}
 	if side := Of(app.Side).Plain; side != nil && d.e.Role == "" && policy.Unguarded(d.snap, app) {
-		st.Reasons.Add(reason.StartPlain, side.Address())
-		return d.ends(&Go{To: side.Address()}, "")
+		return d.opens(st, cmp.Or(at.Target, side.Address()))
 	}
-	if d.e.Target != "" {
-		st.Reasons.Add(reason.StartTarget, d.e.Target)
+	if at.Target != "" {
+		st.Reasons.Add(reason.StartTarget, at.Target)
 	}
 	d.begin("gate")
 	d.s.AppState, d.s.Chosen, d.s.Wish.Role = own, d.picked(), finding.Clip(d.e.Role)
+	if name, changes := strings.CutPrefix(at.Target, ChangePath); changes && app.Name == federation.PortalName {
+		d.s.Wish.Change = name
+	}
 	return (*drive).choose
+}
+
+// opens sends the browser to an address that nobody has to sign in for. Whoever is in is named in the trace.
+func (d *drive) opens(st *TraceStep, to string) step {
+	st.Reasons.Add(reason.StartPlain, to)
+	if s := d.f.Session; s != nil && len(s.Proofs) > 0 {
+		d.s.here.about.Person, d.s.here.verified = s.Proofs[0].Subject.Value, true
+	}
+	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "link", Address: to})
+	return d.ends(&Go{To: to}, Entered)
+}
+
+// lands says where in the application somebody goes on: at its starting point, as what that says; else as the address
+// says that they came by.
+func (d *drive) lands() (Landing, error) {
+	if d.e.Start == "" {
+		return Landing{Target: d.e.Target}, nil
+	}
+	p, there := d.snap.Start(d.e.Start)
+	if !there || p.App != d.app.Name || p.Broken {
+		return Landing{}, finding.New(finding.StartPointUnknown, finding.Fact("Application", string(d.app.Name)),
+			finding.Fact("Starting point", finding.Clip(string(d.e.Start))))
+	}
+	d.at(StepStart).Reasons.Add(reason.StartPoint, string(p.Name), p.Title)
+	if role, there := d.snap.Role(p.Role); there && d.e.Role == "" {
+		d.e.Role = role.As
+	}
+	return Landing{Target: p.Target, OnRecord: true}, nil
 }
 
 // receive takes a request of an application.
@@ -498,26 +538,47 @@ func (d *drive) inSession() (*policy.Subject, *Need) {
 	if d.f.Session == nil || d.s.here.anew || !d.snap.Piloting(d.app, d.now) {
 		return nil, nil
 	}
-	for i := range d.f.Session.Proofs {
-		a := &d.f.Session.Proofs[i]
-		p, there := d.snap.Provider(a.Provider)
-		if !there || !p.Is(a.Provider, a.ProviderID) || !d.now.Before(a.Ends) {
+	all, need := insides(d.snap, d.f.Session, d.app.ID, d.f.People, d.now)
+	if need != nil || len(all) == 0 {
+		return nil, need
+	}
+	e := entering(d.snap, all[0].provider, all[0].who, all[0].person, nil)
+	e.Network = d.e.Browser.Network
+	s := e.Subject()
+	return &s, nil
+}
+
+// inside is somebody who is in by their session, by the word of one provider.
+type inside struct {
+	provider *federation.Provider
+	word     *Answer
+	who      profile.Profile
+	person   Person
+}
+
+// insides is who is in by a session, by each word in it that counts still. The need is that they are looked up; app is
+// the application whose subject is wanted.
+func insides(snap *federation.Snapshot, s *Session, app federation.ID, people map[string]Person, now time.Time) (out []inside, need *Need) {
+	if s == nil {
+		return nil, nil
+	}
+	for i := range s.Proofs {
+		a := &s.Proofs[i]
+		p, there := snap.Provider(a.Provider)
+		if !there || !p.Is(a.Provider, a.ProviderID) || !now.Before(a.Ends) {
 			continue
 		}
 		who, _, err := Intake(p, a)
 		if err != nil {
 			continue
 		}
-		person, _, need := Match(p, d.app.ID, who, d.f.People)
+		person, _, need := Match(p, app, who, people)
 		if need != nil {
 			return nil, need
 		}
-		e := entering(d.snap, p, who, person, nil)
-		e.Network = d.e.Browser.Network
-		s := e.Subject()
-		return &s, nil
+		out = append(out, inside{p, a, who, person})
 	}
-	return nil, nil
+	return out, nil
 }
 
 // StandsFor is the one who has an address that is typed, where a rule of provider selection lets it stand for them, or a
@@ -630,7 +691,7 @@ func (d *drive) askChoice(c policy.Choice, a policy.Asking) step {
 	d.s.Stage = Choosing
 	d.keep()
 	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "choose page"})
-	page := &Show{Page: PageChoose, App: d.app.Title}
+	page := &Show{Page: PageChoose, App: d.app.Title, Portal: d.app.Name == federation.PortalName}
 	for _, n := range c.Providers {
 		p, _ := d.snap.Provider(n)
 		page.Choices = append(page.Choices, Choice{Name: string(n), Title: p.Title})

@@ -42,6 +42,7 @@ type Event struct {
 	App     string          // Opened: as it was asked for
 	Role    string          // Opened: as what they want to enter
 	Target  string          // Opened: where in the application to go on
+	Start   federation.Name // Opened: its starting point, in place of Target
 	Via     federation.Name // Opened, Chosen: the provider
 	Again   bool            // Chosen: anew, whoever is in already
 	Address string          // Chosen: the address that the person typed

@@ -171,6 +171,8 @@ type Entrant struct {
 	Role    string // that was asked for or chosen
 	// Proved are their attributes, as conditions see them.
 	Proved func() policy.Proved
+
+	known *policy.Subject // as rules about every application see them, where it was made before
 }
 
 // entering is who comes by a provider, as this sign-in leaves them.
@@ -182,19 +184,36 @@ func entering(snap *federation.Snapshot, p *federation.Provider, in profile.Prof
 
 // Subject is who rules are asked about.
 func (e Entrant) Subject() policy.Subject {
+	if e.known != nil {
+		return e.at(*e.known)
+	}
 	s := policy.Subject{Person: e.Person.ID, Groups: unitsOf(federation.KindGroup, e.Members),
 		Organisations: unitsOf(federation.KindOrganisation, e.Members), Network: e.Network, UserType: e.Marked, Role: e.Role,
 		Proved: e.Proved}
+	if n := len(e.Proofs); n > 0 {
+		last := e.Proofs[n-1]
+		s.Provider, s.Context, s.At, s.Entered = last.Provider, last.Context, last.At, last.Entered
+	}
+	return e.at(s)
+}
+
+// at is somebody at the application that they want to enter.
+func (e Entrant) at(s policy.Subject) policy.Subject {
+	s.Role = e.Role
 	for i, a := range e.Person.Admitted {
 		if e.App != nil && a.App == e.App.ID {
 			s.Admitted = &federation.Admission{Until: e.Person.Admitted[i].Until}
 		}
 	}
-	if n := len(e.Proofs); n > 0 {
-		last := e.Proofs[n-1]
-		s.Provider, s.Context, s.At, s.Entered = last.Provider, last.Context, last.At, last.Entered
-	}
 	return s
+}
+
+// everywhere makes what rules see of somebody once, for many applications.
+func (e Entrant) everywhere(snap *federation.Snapshot) Entrant {
+	e.App, e.known = nil, nil
+	s := policy.Read(snap, e.Subject())
+	e.known = &s
+	return e
 }
 
 // coming is what provider selection is asked about somebody who is known by now: their own addresses that are proved,

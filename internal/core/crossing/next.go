@@ -87,6 +87,7 @@ type Show struct {
 	Agree    *Agree
 	Address  *AddressAsked
 	Refusal  *RefusalRead
+	Portal   bool // it is for the gate's own portal
 }
 
 // RefusalRead is what somebody can do who reads why they may not enter, before the application hears of it.
@@ -337,6 +338,13 @@ type PutSession struct {
 // and its person may be let in; likewise those of Give, PutUpstream and PutConsent.
 type Issued struct{ App federation.ID }
 
+// Enter counts an entry to an application, and keeps what it was told by it: people see that on their own page. Of
+// somebody without an account nothing is kept.
+type Enter struct {
+	App  federation.ID
+	Told []Delivered
+}
+
 // HoldMessage keeps the message that leaves for a back channel.
 type HoldMessage struct{ App federation.Name }
 
@@ -383,6 +391,7 @@ type Keep struct{}
 type End struct{}
 
 func (Once) effect()         {}
+func (Enter) effect()        {}
 func (RequestEntry) effect() {}
 func (MakePerson) effect()   {}
 func (PutLink) effect()      {}

@@ -98,7 +98,32 @@ func (d *drive) proveAddress() step {
 
 // complete asks the person for what is missing, once they may enter. What they say is looked
 // at from *match* on: they are admitted with it.
-func (d *drive) complete() step { return d.question(d.lacking(), (*drive).release) }
+func (d *drive) complete() step {
+	if a, changes := d.changing(); changes {
+		return d.question([]federation.Asked{a}, (*drive).release)
+	}
+	return d.question(d.lacking(), (*drive).release)
+}
+
+// ChangePath is where on the portal somebody changes an attribute, whose name stands behind it.
+const ChangePath = "/person/change/"
+
+// changing is the attribute that the person wants to change themselves and may, until they said what it is to be.
+func (d *drive) changing() (a federation.Asked, changes bool) {
+	name := d.s.Wish.Change
+	if name == "" || d.app.Name != federation.PortalName || !slices.Contains(d.snap.Changeable(), profile.Word(name)) ||
+		slices.ContainsFunc(d.s.Given, func(g Given) bool { return g.Name == name }) || !d.theirs(name) {
+		return a, false
+	}
+	return federation.Asked{Name: name, Verified: profile.Means(name, profile.ClaimEmail)}, true
+}
+
+// theirs reports whether what is kept of an attribute, if anything is, was said by the person themselves.
+func (d *drive) theirs(name string) bool {
+	return !slices.ContainsFunc(d.s.here.person.Values, func(k KeptValue) bool {
+		return profile.Word(k.Name) == profile.Word(name) && k.From != FromPerson
+	})
+}
 
 // question asks the person for what is missing, and goes on if nothing is.
 func (d *drive) question(lacking []federation.Asked, then step) step {
@@ -150,7 +175,11 @@ func (d *drive) hears() *Gave {
 		return nil
 	}
 	g := &Gave{Values: map[string]string{}}
-	for _, a := range d.p.Asks() {
+	asked := d.p.Asks()
+	if a, changes := d.changing(); changes {
+		asked = []federation.Asked{a}
+	}
+	for _, a := range asked {
 		if v := strings.TrimSpace(f.Get("value." + a.Name)); v != "" {
 			g.Values[a.Name] = v[:min(len(v), 2*longestSaid)]
 		}
@@ -375,6 +404,8 @@ func (d *drive) asking(lacking []federation.Asked) (title, text string) {
 	}
 	came := profile.Find(d.s.here.who.Attributes, lacking[0].Name)
 	switch {
+	case d.s.Wish.Change != "" && d.app.Name == federation.PortalName:
+		return "Change your " + names[0], "Type what it is from now on."
 	case len(lacking) == 1 && proof && len(came) > 0:
 		return "Is this your " + names[0] + "?", d.app.Title + " needs one that is yours for certain: type it, and we mail you a code."
 	case len(lacking) == 1:

@@ -71,6 +71,7 @@ type Entry struct {
 	Record federation.Name `json:"record,omitempty"` // whose message arrived
 	App    string          `json:"app,omitempty"`
 	Target string          `json:"target,omitempty"`
+	Start  federation.Name `json:"start,omitempty"` // starting point
 	Via    federation.Name `json:"via,omitempty"`
 	Role   string          `json:"role,omitempty"`
 	Again  bool            `json:"again,omitempty"`
@@ -100,7 +101,8 @@ type Entry struct {
 // facts that it ended with.
 func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 	d := drive{s: before, e: e}
-	out := Entry{At: at, Kind: e.Kind, App: finding.Clip(e.App), Target: e.Target, Via: e.Via, Role: finding.Clip(e.Role), Again: e.Again, Typed: clipAddress(e.Address), Many: e.Many, Holds: d.holds(), Network: e.Browser.Network,
+	out := Entry{At: at, Kind: e.Kind, App: finding.Clip(e.App), Target: e.Target, Via: e.Via, Role: finding.Clip(e.Role), Again: e.Again,
+		Start: federation.Name(finding.Clip(string(e.Start))), Typed: clipAddress(e.Address), Many: e.Many, Holds: d.holds(), Network: e.Browser.Network,
 		Before: before.Resting(), Told: t.Told,
 		New: f.New, People: map[string]Person{}, Decided: t.Decided}
 	out.Before.ProviderState, out.Before.Upstream, out.Before.Browser.Secret = nil, nil, nil
@@ -149,7 +151,8 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 func Replay(snap *federation.Snapshot, in Entry) Decision { return rerun(snap, in).Decided }
 
 func rerun(snap *federation.Snapshot, in Entry) Turn {
-	e := Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Role: in.Role, Again: in.Again, Address: in.Typed, Many: in.Many, Told: in.Told, Said: in.Said, Gave: in.Gave,
+	e := Event{Kind: in.Kind, App: in.App, Target: in.Target, Via: in.Via, Role: in.Role, Start: in.Start, Again: in.Again,
+		Address: in.Typed, Many: in.Many, Told: in.Told, Said: in.Said, Gave: in.Gave,
 		Browser: Browser{Network: in.whence(), Holds: in.Holds}}
 	if in.Kind == Arrived {
 		e.Arrival = &Arrival{From: in.From, Record: in.Record, State: in.State}

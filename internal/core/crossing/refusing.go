@@ -1,9 +1,11 @@
 package crossing
 
 import (
+	"slices"
+	"time"
+
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/reason"
 )
 
@@ -51,18 +53,17 @@ func (d *drive) refusal(f *finding.Finding) *RefusalRead {
 	}
 	out := &RefusalRead{Owner: d.app.Owner, Requested: d.s.Requested}
 	if d.app.AskForEntry && h.answer != nil && h.person.Key != "" && !h.person.Disabled {
-		out.MayAsk = d.admissionHelps()
+		e := entering(d.snap, d.p, h.who, h.person, d.s.Given)
+		e.App, e.Proofs, e.Network, e.Role = d.app, d.s.Proofs, d.e.Browser.Network, d.role()
+		out.MayAsk = admissionHelps(d.snap, e, d.now)
 	}
 	return out
 }
 
 // admissionHelps reports whether somebody who is refused would enter if they were admitted by name.
-func (d *drive) admissionHelps() bool {
-	e := entering(d.snap, d.p, d.s.here.who, d.s.here.person, d.s.Given)
-	e.App, e.Proofs, e.Network, e.Role = d.app, d.s.Proofs, d.e.Browser.Network, d.role()
-	s := e.Subject()
-	s.Admitted = &federation.Admission{}
-	entry, err := policy.Enter(d.snap, d.app, s, d.now)
+func admissionHelps(snap *federation.Snapshot, e Entrant, now time.Time) bool {
+	e.Person.Admitted = append(slices.Clone(e.Person.Admitted), Admitted{App: e.App.ID})
+	entry, err := Admit(snap, e, now)
 	return err == nil && entry.Outcome != federation.Deny
 }
 

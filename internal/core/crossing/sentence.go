@@ -50,6 +50,8 @@ var sentences = map[finding.Code]Sentence{
 		"Wait a few minutes, then start again at your application.", FaultBusy},
 	finding.StartUnknown: {"There is nothing at this address",
 		"Check the link that led you here, or tell your help desk the reference number.", FaultUnknown},
+	finding.StartPointUnknown: {"There is nothing at this address any more",
+		"Open the application from your page of applications, or tell your help desk the reference number.", FaultUnknown},
 	finding.ApplicationUnknown: {"This application is not known here",
 		"Check the address, or tell your help desk the reference number.", FaultUnknown},
 	finding.GateFailure: {"Something went wrong here",

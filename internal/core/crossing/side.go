@@ -84,9 +84,8 @@ type ApplicationSide interface {
 	Crossing
 	// Receive checks a request and takes it apart.
 	Receive(g *federation.Gate, a *federation.Application, in *Arrival, now time.Time) (Request, finding.Checks, error)
-	// Unasked says how to answer an application that did not ask; target is where
-	// in it to go on, if that is asked for.
-	Unasked(g *federation.Gate, a *federation.Application, target string) (json.RawMessage, error)
+	// Unasked says how to answer an application that did not ask, and where in it to go on.
+	Unasked(g *federation.Gate, a *federation.Application, at Landing) (json.RawMessage, error)
 	// Usual is how the application asks as far as its record tells, for trials.
 	Usual(a *federation.Application) json.RawMessage
 	// Naming says by what kind of name the application wants to be told the person.
@@ -133,7 +132,14 @@ type Reasking interface {
 // when somebody opens them at the gate.
 type Starting interface {
 	// Start is where; false if it has no such address.
-	Start(g *federation.Gate, target string) (string, bool, error)
+	Start(g *federation.Gate, at Landing) (string, bool, error)
+}
+
+// Landing is where in an application somebody goes on who starts at the gate.
+type Landing struct {
+	Target string // "" for where the application will
+	// OnRecord says that an engineer set it: it may be any text. What came in an address has to lie at the application.
+	OnRecord bool
 }
 
 // Consent is what a person is asked to agree to.

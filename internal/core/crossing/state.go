@@ -342,6 +342,7 @@ type Wish struct {
 	Hops       int           `json:"hops,omitempty"`       // gates it may still pass, 0 for any number
 	Requesters []string      `json:"requesters,omitempty"` // who asks behind the application
 	Role       string        `json:"role,omitempty"`       // of the application, by its name there
+	Change     string        `json:"change,omitempty"`     // attribute that the person wants to change on their own page
 }
 
 // Effective is the wish as it goes to a provider: where the application asks for

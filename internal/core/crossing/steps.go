@@ -262,6 +262,11 @@ func (d *drive) unsolicited() step {
 		return d.refuse(finding.New(finding.UnsolicitedRefused))
 	}
 	base := d.snap.Gate.Base + "/open/"
+	if to := strings.TrimSuffix(d.e.Arrival.State, "/"); (to == "" || to == d.snap.Gate.Base) && d.snap.Gate.Portal != nil {
+		d.app = d.snap.Gate.Portal
+		d.at(StepAsk).Reasons.Add(reason.StartUnsolicited)
+		return d.ends(&Go{To: d.snap.Gate.Base + "/?via=" + string(d.p.Name)}, Entered)
+	}
 	name, ok := cutBase(d.e.Arrival.State, base)
 	app, known := d.snap.Application(name)
 	if !ok || !known {
@@ -430,6 +435,9 @@ func (d *drive) end(plan Plan) step {
 		d.effect(Settle{App: d.app.ID, Key: h.person.Key})
 	}
 	d.effect(Issued{App: d.app.ID}, HoldMessage{App: d.app.Name}, Give{Word: h.answer.given(d.e.Browser.Network, d.role(), d.now)})
+	if h.person.Key != "" && d.app.Name != federation.PortalName {
+		d.effect(Enter{App: d.app.ID, Told: h.decided.Told})
+	}
 	h.stage, d.s.Stage = d.s.Stage, Ended
 	d.s.here.decided.Sent = plan.Sent()
 	return d.ends(&Leave{To: Application, Plan: plan}, Entered)

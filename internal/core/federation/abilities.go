@@ -22,5 +22,6 @@ type Abilities struct {
 	Formatting Formatting `does:"it names people in several formats"`
 	Trying     Trying     `does:"it can be tried without a person"`
 	Opening    Opening    `does:"the gate can open it only under conditions"`
+	Landing    Landing    `does:"it can be told where in it somebody lands who starts at the gate"`
 	Unattended Unattended `does:"nobody may sign in to some of its kind"`
 }

@@ -187,7 +187,8 @@ func (s *Snapshot) Having(put, gone []Object) *Snapshot {
 	touched := false
 	rules := slices.ContainsFunc(slices.Concat(put, gone), func(x Object) bool { return x.Ref().Kind == KindRule || x.Ref().Kind == KindRole })
 	ways := slices.ContainsFunc(slices.Concat(put, gone), func(x Object) bool { return x.Ref().Kind == KindSelection })
-	mail := false
+	started := slices.ContainsFunc(slices.Concat(put, gone), func(x Object) bool { return x.Ref().Kind == KindStart })
+	mail, opened := false, rules
 	for _, x := range gone {
 		switch x := x.(type) {
 		case *Provider:
@@ -195,7 +196,7 @@ func (s *Snapshot) Having(put, gone []Object) *Snapshot {
 			mail = mail || len(x.Domains) > 0
 		case *Application:
 			t.dropApplication(x.Name)
-			rules = rules || len(x.Admissions) > 0
+			opened, rules = true, rules || len(x.Admissions) > 0
 		case *Set:
 			delete(t.sets, x.Name)
 		case *Unit:
@@ -219,6 +220,7 @@ func (s *Snapshot) Having(put, gone []Object) *Snapshot {
 			if a, is := x.(*Application); is {
 				old, there := s.apps[a.Name]
 				rules = rules || len(a.Admissions) > 0 && !there || there && !slices.Equal(old.Admissions, a.Admissions)
+				opened = opened || !there || !old.sameDoor(a)
 			}
 		case *Unit:
 			drop(x)
@@ -238,6 +240,12 @@ func (s *Snapshot) Having(put, gone []Object) *Snapshot {
 	}
 	if rules {
 		t.readRules()
+	}
+	if started {
+		t.readStarts()
+	}
+	if rules || opened {
+		t.readDoors()
 	}
 	if ways {
 		t.readWays()

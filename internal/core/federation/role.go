@@ -235,11 +235,18 @@ func (b *Book) Cast(s *Snapshot, person int64, groups, organisations []Name) (na
 	return named, b.roster.ruled
 }
 
-// PeopleOf are the numbers of people whom an access rule or a role names. The error is a SettingError.
+// PeopleOf are the numbers of people whom an access rule, a role or a starting point names. The error is a SettingError.
 func PeopleOf(p *Plain) ([]int64, error) {
-	if p.Ref().Kind == KindRole {
+	switch p.Ref().Kind {
+	case KindRole:
 		r, err := RoleOf(p)
 		return r.People, err
+	case KindStart:
+		s, err := StartOf(p)
+		if s.Seen == nil {
+			return nil, err
+		}
+		return s.Seen.People, err
 	}
 	r, err := RuleOf(p)
 	return r.People, err
@@ -248,6 +255,16 @@ func PeopleOf(p *Plain) ([]int64, error) {
 // AllRoles are the roles of all applications, by name.
 func (s *Snapshot) AllRoles() []*Role {
 	return slices.SortedFunc(maps.Values(s.roles), func(a, b *Role) int { return cmp.Compare(a.Name, b.Name) })
+}
+
+// StartsNaming are the starting points that name a person.
+func (s *Snapshot) StartsNaming(person int64) (out []Name) {
+	for _, p := range s.Starts() {
+		if p.Seen != nil && slices.Contains(p.Seen.People, person) {
+			out = append(out, p.Name)
+		}
+	}
+	return out
 }
 
 // RolesOf are the roles that name a person.

@@ -136,9 +136,13 @@ type ApplicationSettings struct {
 	// RefusedHere has people who may not enter read so here, before it hears of it.
 	RefusedHere bool `json:"refusedHere"`
 	// AskForEntry lets people who are refused ask for entry.
-	AskForEntry bool   `json:"askForEntry"`
-	Logo        string `json:"logo"`
-	Policy      string `json:"policy"`
+	AskForEntry bool `json:"askForEntry"`
+	// PortalSection, PortalPlace and Hidden say where it stands on the portal, and whether it does.
+	PortalSection string `json:"portalSection"`
+	PortalPlace   string `json:"portalPlace"`
+	Hidden        bool   `json:"hidden"`
+	Logo          string `json:"logo"`
+	Policy        string `json:"policy"`
 	// ReleaseMapping makes what it is told of the profile; without rules it is told
 	// all of it, unchanged.
 	ReleaseMapping profile.Mapping `json:"releaseMapping"`
@@ -443,6 +447,12 @@ var kindSettings = map[Kind][]Setting{
 			Text: "It refuses answers it did not ask for, so that ownStart is needed to open it at the gate"},
 		{Name: "ownHosts", Label: "Hosts it owns", Type: List, Group: "Requests and answers", Most: 1000,
 			Text: "Hosts it owns beside that of its entity ID, separated by spaces"},
+		{Name: "portalSection", Label: "Section of the portal", Type: OneLine, Group: "On the portal", Most: 60,
+			Text: "Heading under which it stands on the portal, like On duty; empty for above all headings"},
+		{Name: "portalPlace", Label: "Place in its section", Type: OneLine, Group: "On the portal", Most: 6,
+			Text: "Place in its section, the lowest first, like 10; those without one follow, the most used first"},
+		{Name: "hidden", Label: "It is not on the portal", Type: Switch, Group: "On the portal",
+			Text: "People who enter it do not see it on the portal; its starting points, and a start by its address, stay"},
 		{Name: "logo", Label: "Logo", Type: Address, Group: "About it", Most: 2048,
 			Text: "Address of its logo, beginning with https://"},
 		{Name: "policy", Label: "Privacy policy", Type: Address, Group: "About it", Most: 2048,
@@ -643,6 +653,11 @@ func Check(r Record) error {
 	}
 	if err := c.checkRollout(Lacking(r.Part().Missing())); err != nil {
 		return err
+	}
+	if a, is := r.(*Application); is {
+		if _, err := a.portalPlace(); err != nil {
+			return err
+		}
 	}
 	return r.check()
 }

@@ -210,6 +210,9 @@ func (a *Application) Attended() bool {
 // Start is the address at the gate that opens an application, "" if it cannot be
 // opened there.
 func (a *Application) Start(g *Gate) string {
+	if a.Name == PortalName {
+		return g.Base + "/"
+	}
 	if side := a.Side.Can().Opening; side != nil && !side.Opens(a) {
 		return ""
 	}

@@ -25,6 +25,8 @@ type Snapshot struct {
 	ways        *waysBook      // rules of provider selection
 	mail        *mailIndex     // domains of addresses
 	books       map[Name]*Book // access rules by application, "" of those that have none of their own
+	starts      starts
+	doors       *doors
 
 	providerList func() *Directory[*Provider]
 	appList      func() *Directory[*Application]
@@ -85,7 +87,8 @@ func (s *Snapshot) list() *Snapshot {
 func (s *Snapshot) clone() *Snapshot {
 	return (&Snapshot{Gate: s.Gate, providers: maps.Clone(s.providers), apps: maps.Clone(s.apps),
 		providerIDs: maps.Clone(s.providerIDs), appIDs: maps.Clone(s.appIDs), leaving: maps.Clone(s.leaving),
-		byID: maps.Clone(s.byID), sets: maps.Clone(s.sets), units: s.units, others: maps.Clone(s.others), rules: s.rules, roles: s.roles, books: s.books, ways: s.ways, mail: s.mail}).list()
+		byID: maps.Clone(s.byID), sets: maps.Clone(s.sets), units: s.units, others: maps.Clone(s.others), rules: s.rules, roles: s.roles, books: s.books, ways: s.ways, mail: s.mail,
+		starts: s.starts, doors: s.doors}).list()
 }
 
 // Piloting reports whether a provider by which people may come to an application is in its pilot now, so that it counts
@@ -184,8 +187,14 @@ func (s *Snapshot) Record(k Kind, n Name) (Record, bool) {
 // Provider finds a provider by name.
 func (s *Snapshot) Provider(n Name) (*Provider, bool) { p, ok := s.providers[n]; return p, ok }
 
-// Application finds an application by name.
-func (s *Snapshot) Application(n Name) (*Application, bool) { a, ok := s.apps[n]; return a, ok }
+// Application finds an application by name; by PortalName the gate's own portal, if it has one.
+func (s *Snapshot) Application(n Name) (*Application, bool) {
+	if n == PortalName {
+		return s.Gate.Portal, s.Gate.Portal != nil
+	}
+	a, ok := s.apps[n]
+	return a, ok
+}
 
 // ProviderBy finds a provider by protocol and identity, or what it has in place of one
 // (KeyOf).

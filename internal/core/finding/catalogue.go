@@ -310,6 +310,7 @@ const (
 	CrossingOtherBrowser  Code = "crossing-other-browser"
 	CrossingEnded         Code = "crossing-ended"
 	StartUnknown          Code = "start-unknown"
+	StartPointUnknown     Code = "start-point-unknown"
 	ApplicationUnknown    Code = "application-unknown"
 	ProviderUnknown       Code = "provider-unknown"
 	NoProvider            Code = "no-provider"
@@ -758,6 +759,9 @@ var catalogue = []Entry{
 	{StartUnknown, Error, Browser, "No application has the name in this address",
 		"Correct the link that led here: the address of a start ends with the short name of an application.",
 		"A start at the gate (/open/NAME) names no application on record."},
+	{StartPointUnknown, Error, Browser, "The application has no starting point of the name in this address",
+		"Correct the link that led here, or add the starting point (innergate object add start NAME application=…).",
+		"A start at the gate (/open/NAME?start=…) names no starting point of the application."},
 	{ApplicationUnknown, Error, Application, "No application with this identity is on record",
 		"Add the application, or correct its entity ID on one of the two sides.",
 		"The Issuer of an AuthnRequest, or of an ArtifactResolve, is on no record; or the record was removed " +

@@ -34,6 +34,8 @@ type Subject struct {
 	unproved      []string            // attributes that a rule asked for and that have values nobody vouches for
 	in            federation.GroupSet // all groups that they are in: those that their own ones lie in, too
 	net           netip.Prefix
+	around        []federation.Name    // all groups that they are in, by name
+	read          *federation.Snapshot // of which that was read
 }
 
 // Proved is what conditions on attributes see of somebody: values that somebody vouches for who is trusted for it.
@@ -261,14 +263,33 @@ func (s *Subject) judgedAdmission(snap *federation.Snapshot, app *federation.App
 
 // within finds all groups that somebody is in, and reads what rules are held against.
 func (s *Subject) within(snap *federation.Snapshot) []federation.Name {
+	if s.read == snap {
+		return s.around
+	}
 	around, in := snap.Surround(s.Groups)
-	s.in = in
+	s.in, s.around, s.read = in, around, snap
 	if a, err := netip.ParseAddr(s.Network); err == nil {
 		s.net = netip.PrefixFrom(a.Unmap(), a.Unmap().BitLen())
 	} else if s.net, err = netip.ParsePrefix(s.Network); err != nil {
 		s.net = netip.Prefix{}
 	}
 	return around
+}
+
+// Read finds what is asked about somebody again and again: all groups that they are in, and their network.
+func Read(snap *federation.Snapshot, s Subject) Subject {
+	s.within(snap)
+	return s
+}
+
+// Around are all groups that somebody is in, those that their own ones lie in, too.
+func (s *Subject) Around(snap *federation.Snapshot) []federation.Name { return s.within(snap) }
+
+// About reports whether a rule is about somebody now. One whose condition cannot be evaluated is about nobody.
+func About(snap *federation.Snapshot, r *federation.Rule, s Subject, now time.Time) bool {
+	s.within(snap)
+	lacks, err := s.under(snap, r, now)
+	return err == nil && lacks == allHold
 }
 
 // condition is the first one of a rule that does not hold.

@@ -47,6 +47,7 @@ const (
 	StartOwn         Code = "start-own"
 	StartPlain       Code = "start-plain"
 	StartTarget      Code = "start-target"
+	StartPoint       Code = "start-point"
 	StartUnsolicited Code = "start-unsolicited"
 	WishForce        Code = "wish-force"
 	WishPassive      Code = "wish-passive"
@@ -128,6 +129,7 @@ var texts = map[Code][2]string{
 	StartPlain:       {"Start", "nothing is said of who may enter, and nobody is told of: sent to %s"},
 	StartOwn:         {"Start", "the application accepts only sign-ins that it started: sent to %s"},
 	StartTarget:      {"Target", "%s"},
+	StartPoint:       {"Starting point", "%s (%s)"},
 	StartUnsolicited: {"Unsolicited", "allowed; turned into a start at the gate"},
 	WishForce:        {"Wish", "a new sign-in, even of somebody who is in"},
 	WishPassive:      {"Wish", "nothing may be asked of the person"},

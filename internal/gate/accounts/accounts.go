@@ -119,7 +119,7 @@ func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 	}
 	err = rm.leave(ctx, id, func(tx *gorm.DB, row store.PersonRow) error {
 		for _, theirs := range []any{&store.LinkRow{}, &store.SubjectRow{}, &store.ConsentRow{}, &store.GrantRow{},
-			&store.TermRow{}, &store.MatchRow{}, &store.MemberRow{}, &store.AdmissionRow{}, &store.RequestRow{}} {
+			&store.TermRow{}, &store.MatchRow{}, &store.MemberRow{}, &store.AdmissionRow{}, &store.RequestRow{}, &store.UseRow{}} {
 			if err := tx.Where("person = ?", id).Delete(theirs).Error; err != nil {
 				return err
 			}
@@ -139,7 +139,7 @@ func (rm *Room) Remove(ctx context.Context, by change.By, id int64) error {
 // unnamed sees that no access rule and no role names somebody who is to go.
 func (rm *Room) unnamed(id int64) error {
 	snap := rm.Records.Snapshot()
-	for what, names := range map[string][]federation.Name{"access rules": snap.NamedBy(id), "roles": snap.RolesOf(id)} {
+	for what, names := range map[string][]federation.Name{"access rules": snap.NamedBy(id), "roles": snap.RolesOf(id), "starting points": snap.StartsNaming(id)} {
 		if len(names) > 0 {
 			return change.Conflict(fmt.Sprintf("%s name the person %d: %s", what, id, federation.Listed(names)),
 				"take them out of these, or remove these, first")

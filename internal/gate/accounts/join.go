@@ -181,13 +181,14 @@ func (rm *Room) join(tx *gorm.DB, by change.By, j Joining, out *Joined) error {
 			AND o.app = admission_rows.app AND admission_rows.until IS NOT NULL AND (o.until IS NULL OR o.until > admission_rows.until))`,
 			j.Into, j.Other).Error, // of two the longer one stays
 		tx.Exec("UPDATE OR IGNORE admission_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error,
+		tx.Exec("UPDATE OR IGNORE use_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error,
 		tx.Exec("UPDATE OR IGNORE subject_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error,
 		tx.Exec("UPDATE OR IGNORE consent_rows SET person = ? WHERE person = ?", j.Into, j.Other).Error)
 	if err != nil {
 		return err
 	}
 	for _, theirs := range []any{&store.SubjectRow{}, &store.ConsentRow{}, &store.GrantRow{}, &store.TermRow{},
-		&store.MatchRow{}, &store.MemberRow{}, &store.AdmissionRow{}} {
+		&store.MatchRow{}, &store.MemberRow{}, &store.AdmissionRow{}, &store.UseRow{}} {
 		if err := tx.Where("person = ?", j.Other).Delete(theirs).Error; err != nil {
 			return err
 		}

@@ -97,14 +97,14 @@ func (rm *Room) Results() prometheus.Collector { return rm.results }
 // The driving of crossings: events come in from the browser, the core decides,
 // and what it decided is done here. Nothing is decided in this file.
 
-// Start is what somebody who starts at the gate asks for: the application, where in it to go on, by which provider,
-// and as what; all but the application may be "".
-type Start struct{ App, Target, Via, Role string }
+// Start is what somebody who starts at the gate asks for: the application, where in it to go on, or its starting point, by
+// which provider, and as what; all but the application may be "".
+type Start struct{ App, Target, Point, Via, Role string }
 
 // Open starts a sign-in to an application at the gate.
 func (rm *Room) Open(ctx context.Context, b Browser, s Start) Outcome {
 	return rm.drive(ctx, b, record{}, crossing.Event{Kind: crossing.Opened, App: s.App, Target: s.Target,
-		Via: federation.Name(s.Via), Role: s.Role})
+		Start: federation.Name(s.Point), Via: federation.Name(s.Via), Role: s.Role})
 }
 
 // Arrive takes a message of an application or a provider.

@@ -171,6 +171,8 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 		return w.issued(tx, e)
 	case crossing.Give:
 		return w.give(tx, e)
+	case crossing.Enter:
+		return w.entered(tx, e)
 	case crossing.PutUpstream:
 		if err := w.holds(tx, e); err != nil {
 			return err
@@ -435,6 +437,25 @@ func (w *writing) issued(tx *gorm.DB, e crossing.Issued) error {
 	return tx.Create(&store.IssuedRow{Session: []byte(w.session.Lasting), Application: string(e.App),
 		SessionIndex: w.rendered.Session,
 		Sealed:       w.rm.store.Seal("issued", name), At: w.rm.now().UTC(), Expires: w.session.Expires.UTC()}).Error
+}
+
+// mostTold is how many octets are kept of what an application was told of somebody.
+const mostTold = 16 << 10
+
+// entered counts an entry, and keeps what the application was told.
+func (w *writing) entered(tx *gorm.DB, e crossing.Enter) error {
+	row := store.UseRow{Person: w.personID(), App: string(e.App), Last: w.rm.now(), Sealed: []byte{}}
+	if row.Person == 0 {
+		return nil
+	}
+	plain, err := json.Marshal(e.Told)
+	if err != nil {
+		return err
+	}
+	if len(plain) <= mostTold {
+		row.Sealed = w.rm.store.Seal("told", plain)
+	}
+	return w.rm.store.NoteUse(tx, row)
 }
 
 // moving is implemented by sides that leave an address which applications share.

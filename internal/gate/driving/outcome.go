@@ -48,13 +48,14 @@ type Outcome struct {
 	Address   *crossing.AddressAsked
 	Refusal   *crossing.RefusalRead
 	Continue  string // address to go on to
+	Portal    bool   // it is for the gate's own portal
 	Again     string // address where the person can choose another provider, if there are several
 	Cookies   []Cookie
 }
 
 func (o *Outcome) show(s *crossing.Show) {
 	o.Page, o.Title, o.Choices, o.Form, o.Continue, o.Again, o.Address = s.Page, s.App, s.Choices, s.Form, s.Continue, s.Again, s.Address
-	o.Agree, o.Refusal = s.Agree, s.Refusal
+	o.Agree, o.Refusal, o.Portal = s.Agree, s.Refusal, s.Portal
 }
 
 // newCookie gives the value of a new crossing cookie: time and secret.

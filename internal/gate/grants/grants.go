@@ -216,6 +216,7 @@ func (rm *Room) Agree(tx *gorm.DB, app federation.ID, person int64, scopes []str
 
 // Consent is what somebody agreed to.
 type Consent struct {
+	App    federation.ID // of one person's
 	Person int64
 	Scopes []string
 	At     time.Time
@@ -267,6 +268,16 @@ func (rm *Room) Consents(ctx context.Context, app string, f Filter) ([]Consent, 
 		out = append(out, Consent{Person: r.Person, Scopes: strings.Fields(r.Scopes), At: r.At})
 	}
 	return out, total, err
+}
+
+// ConsentsOf lists what one person agreed to, the latest first.
+func (rm *Room) ConsentsOf(ctx context.Context, person int64) (out []Consent, err error) {
+	var rows []store.ConsentRow
+	err = rm.store.Read.WithContext(ctx).Where("person = ?", person).Order("at DESC, app").Find(&rows).Error
+	for _, r := range rows {
+		out = append(out, Consent{App: federation.ID(r.App), Person: r.Person, Scopes: strings.Fields(r.Scopes), At: r.At})
+	}
+	return out, err
 }
 
 // Grant is one as an engineer sees it.

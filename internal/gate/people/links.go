@@ -247,6 +247,12 @@ func (rm *Room) LinksOf(ctx context.Context, ids ...int64) (map[int64][]Link, er
 	return out, err
 }
 
+// LinkedTo are the providers that a person is linked to.
+func (rm *Room) LinkedTo(ctx context.Context, person int64) (out []federation.ID, err error) {
+	err = rm.store.Read.WithContext(ctx).Model(&store.LinkRow{}).Distinct("provider").Where("person = ?", person).Pluck("provider", &out).Error
+	return out, err
+}
+
 func (rm *Room) shownLinks(ctx context.Context, rows []store.LinkRow) ([]Link, error) {
 	providers, out := map[string]LinkedProvider{}, []Link{}
 	for _, p := range rm.records.Snapshot().Providers() {

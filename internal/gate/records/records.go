@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -102,7 +103,7 @@ func New(ctx context.Context, p Parts, self federation.Gate, protocols []crossin
 	}
 	for _, d := range p.Kinds {
 		k := Described(d)
-		if d.Kind == federation.KindRule || d.Kind == federation.KindRole {
+		if slices.Contains([]federation.Kind{federation.KindRule, federation.KindRole, federation.KindStart}, d.Kind) {
 			k.Fits = rm.namesPeople(k.Fits)
 		}
 		rm.Register(k)

@@ -10,7 +10,7 @@ import (
 	"innergate.example/innergate/internal/store"
 )
 
-// namesPeople sees that the people whom an access rule or a role names are known, too.
+// namesPeople sees that the people whom an access rule, a role or a starting point names are known, too.
 func (rm *Room) namesPeople(fits func(before, after *federation.Snapshot, p Put) error) func(before, after *federation.Snapshot, p Put) error {
 	return func(before, after *federation.Snapshot, p Put) error {
 		if err := fits(before, after, p); err != nil {
@@ -33,7 +33,7 @@ func (rm *Room) namesPeople(fits func(before, after *federation.Snapshot, p Put)
 	}
 }
 
-// withRules puts before applications that are removed the access rules and roles that are theirs: they go with them, and
+// withRules puts before applications that are removed the access rules, starting points and roles that are theirs: they go with them, and
 // come back with them.
 func withRules(now *federation.Snapshot, removed []federation.Object) (out []federation.Object) {
 	goes := func(app federation.Name, r federation.Ref) {
@@ -46,6 +46,9 @@ func withRules(now *federation.Snapshot, removed []federation.Object) (out []fed
 	}
 	for _, r := range now.Rules() {
 		goes(r.App, federation.Ref{Kind: federation.KindRule, Name: r.Name})
+	}
+	for _, r := range now.Starts() {
+		goes(r.App, federation.Ref{Kind: federation.KindStart, Name: r.Name})
 	}
 	for _, r := range now.AllRoles() {
 		goes(r.App, federation.Ref{Kind: federation.KindRole, Name: r.Name})

@@ -153,6 +153,47 @@ func (r *Reach) Trial(app *federation.Application, by *federation.Provider) cros
 	return t
 }
 
+// LastSession is the session in which somebody would be if all their providers said now what they said last; of one that
+// never did, or of which nothing is kept, the name alone. nil for somebody who is linked to none.
+func (rm *Room) LastSession(ctx context.Context, snap *federation.Snapshot, person int64) (*crossing.Session, error) {
+	some, err := rm.people.Many(ctx, []int64{person}, "", "")
+	if err == nil && len(some) == 0 {
+		err = &change.NotFoundError{Kind: "person", Name: numberOf(person)}
+	}
+	if err != nil {
+		return nil, err
+	}
+	words, err := rm.words(ctx, snap, person)
+	if err != nil {
+		return nil, err
+	}
+	links, err := rm.people.LinksOf(ctx, person)
+	if err != nil {
+		return nil, err
+	}
+	now := rm.now()
+	s := &crossing.Session{Person: some[0].Person, Expires: now.Add(time.Hour)}
+	add := func(p *federation.Provider, a crossing.Answer) {
+		if s.Of(p) != nil {
+			return
+		}
+		a.Provider, a.ProviderID, a.At, a.Ends = p.Name, p.ID, now, s.Expires
+		s.Proofs = append(s.Proofs, a)
+	}
+	for _, w := range words {
+		add(w.Provider, *w.Said)
+	}
+	for _, l := range links[person] {
+		if p, there := snap.Provider(federation.Name(l.Provider.Name)); there && l.Subject != nil {
+			add(p, crossing.Answer{Subject: *l.Subject})
+		}
+	}
+	if len(s.Proofs) == 0 {
+		return nil, nil
+	}
+	return s, nil
+}
+
 // Foresee decides on somebody's entry to an application now.
 func (r *Reach) Foresee(app *federation.Application, now time.Time) (crossing.Foreseen, error) {
 	t := r.Trial(app, nil)

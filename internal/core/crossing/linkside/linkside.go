@@ -196,13 +196,25 @@ func (*Application) Receive(*federation.Gate, *federation.Application, *crossing
 	return crossing.Request{}, nil, finding.New(finding.ApplicationUnknown)
 }
 
-// Unasked has nothing to keep. A target would change the address, which is the
-// bookmark's to say.
-func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, target string) (json.RawMessage, error) {
-	if target != "" {
-		return nil, finding.New(finding.TargetForeign, finding.Compare("Address", a.Location, target))
+// Unasked keeps the address of a starting point. One that came from outside would change where the bookmark leads,
+// which is its record's to say.
+func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, at crossing.Landing) (json.RawMessage, error) {
+	switch {
+	case at.Target == "":
+		return nil, nil
+	case !at.OnRecord:
+		return nil, finding.New(finding.TargetForeign, finding.Compare("Address", a.Location, finding.Clip(at.Target)))
 	}
-	return nil, nil
+	return json.Marshal(at.Target)
+}
+
+// Lands sees that a starting point leads somewhere.
+func (a *Application) Lands(target string) error {
+	_, err := a.Overlay(federation.Typed{"link": target})
+	if wrong := (*federation.SettingError)(nil); errors.As(err, &wrong) {
+		return wrong.Err
+	}
+	return err
 }
 
 // Usual is nothing: a bookmark does not ask.
@@ -213,8 +225,16 @@ func (*Application) Naming(*federation.Application, json.RawMessage) (profile.Wa
 	return profile.Wanted{Kind: profile.Given}, nil
 }
 
-// Answer plans to send the browser to the address.
-func (a *Application) Answer(crossing.AnswerIn) (crossing.Plan, error) { return open(a.Location), nil }
+// Answer plans to send the browser to the address, or to that of the starting point.
+func (a *Application) Answer(in crossing.AnswerIn) (crossing.Plan, error) {
+	to := a.Location
+	if len(in.Own) > 0 {
+		if err := json.Unmarshal(in.Own, &to); err != nil {
+			return nil, err
+		}
+	}
+	return open(to), nil
+}
 
 // Refuse plans nothing: a bookmark hears nothing.
 func (*Application) Refuse(*federation.Gate, *federation.Application, json.RawMessage, crossing.Refusal,
@@ -236,7 +256,7 @@ func (o open) Sent() []federation.Value {
 }
 
 // Can says what it can do beside what every side does.
-func (*Application) Can() federation.Abilities { return federation.Abilities{} }
+func (a *Application) Can() federation.Abilities { return federation.Abilities{Landing: a} }
 
 // InCrossing says what it can do in a crossing.
 func (a *Application) InCrossing() crossing.Abilities { return crossing.Abilities{Plain: a} }

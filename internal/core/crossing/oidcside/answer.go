@@ -18,7 +18,7 @@ import (
 )
 
 // Unasked refuses: the protocol knows no answer that nobody asked for.
-func (a *Application) Unasked(*federation.Gate, *federation.Application, string) (json.RawMessage, error) {
+func (a *Application) Unasked(*federation.Gate, *federation.Application, crossing.Landing) (json.RawMessage, error) {
 	return nil, finding.New(finding.OwnStartMissing, finding.Fact("initiate_login_uri", "none on record"))
 }
 

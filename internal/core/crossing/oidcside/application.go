@@ -4,12 +4,14 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"net/url"
 	"slices"
 	"strings"
 	"time"
 
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/crossing/rpside"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
@@ -324,19 +326,31 @@ func (a *Application) Opens(r *federation.Application) bool {
 
 // Start is where a sign-in begins that somebody opens at the gate (OpenID Connect
 // Core §4); false if it has no such address.
-func (a *Application) Start(g *federation.Gate, target string) (string, bool, error) {
+func (a *Application) Start(g *federation.Gate, at crossing.Landing) (string, bool, error) {
 	if a.Initiate == "" {
 		return "", false, nil
 	}
 	to := oidc.WithQuery(a.Initiate, "iss", string(Issuer(g)))
-	if target != "" {
-		if !a.owns(target) {
+	if target := at.Target; target != "" {
+		if !at.OnRecord && !a.owns(target) {
 			return "", false, finding.New(finding.TargetForeign, finding.Fact("target_link_uri", target),
 				finding.Fact("Application", joined(a.RedirectURI)))
 		}
 		to = oidc.WithQuery(to, "target_link_uri", target)
 	}
 	return to, true, nil
+}
+
+// Lands sees that there is an address that can be told where to go on, and that the landing value is one itself
+// (OpenID Connect Core §4).
+func (a *Application) Lands(target string) error {
+	switch {
+	case a.Initiate == "":
+		return errors.New("the application has no initiate_login_uri, so that it cannot be told where to land; set that first, or leave this empty")
+	case !federation.IsAddress(target):
+		return fmt.Errorf("%.100q is no address, as a target_link_uri is; give a whole one, like https://planner.wrenmoor.example/today", target)
+	}
+	return nil
 }
 
 // owns reports whether an address lies at the application: scheme, host and port of

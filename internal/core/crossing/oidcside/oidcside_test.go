@@ -368,7 +368,7 @@ func TestConsentAndRefusals(t *testing.T) {
 		require.NotEmpty(t, plan.Sent())
 	}
 	require.Nil(t, w.side().Refuse(&w.snap.Gate, w.app, nil, crossing.RefusedDenied, finding.New(finding.ConsentDeclined)))
-	_, err = w.side().Unasked(&w.snap.Gate, w.app, "")
+	_, err = w.side().Unasked(&w.snap.Gate, w.app, crossing.Landing{})
 	require.True(t, finding.Is(err, finding.OwnStartMissing))
 }
 
@@ -380,14 +380,14 @@ func TestStartAndOrigins(t *testing.T) {
 	require.Equal(t, []string{"https://beta.desk.example", "https://desk.example", "https://desk.example:8443"},
 		s.Origins())
 	g := gate(t)
-	to, ok, err := s.Start(&g, "https://desk.example/refund/17")
+	to, ok, err := s.Start(&g, crossing.Landing{Target: "https://desk.example/refund/17"})
 	require.NoError(t, err)
 	require.True(t, ok)
 	require.Equal(t, "https://desk.example/start?a=b&iss=https%3A%2F%2Fgate.example&target_link_uri=https%3A%2F%2Fdesk.example%2Frefund%2F17", to)
 	for _, target := range []string{"https://evil.example/", "https://desk.example.evil.example/",
 		"https://desk.example@evil.example/",
 		"//evil.example", "https://desk.example:444/"} {
-		_, _, err = s.Start(&g, target)
+		_, _, err = s.Start(&g, crossing.Landing{Target: target})
 		require.True(t, finding.Is(err, finding.TargetForeign), target)
 	}
 	require.Equal(t, base+"/open/planner", record(s).Start(&g))

@@ -63,18 +63,22 @@ func (a *Application) Receive(g *federation.Gate, r *federation.Application, in 
 // Unasked gives the default consumer address, for an unsolicited Response, by
 // artifact where nothing else is taken. The
 // target goes along as RelayState; it has to lie at the application.
-func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, target string) (json.RawMessage, error) {
+func (a *Application) Unasked(_ *federation.Gate, r *federation.Application, at crossing.Landing) (json.RawMessage, error) {
 	e, ok := a.SP.DefaultACS()
 	if !ok {
 		return nil, finding.New(finding.ACSUnregistered)
 	}
-	if target != "" && !a.allows(target) {
+	target := at.Target
+	if target != "" && !at.OnRecord && !a.allows(target) {
 		return nil, finding.New(finding.TargetForeign, finding.Fact("RelayState", finding.Clip(target)),
 			finding.Fact("Application", e.Location))
 	}
 	return json.Marshal(reply{Address: e.Location, State: target, Shared: a.byShared(),
 		Held: e.Binding == saml.BindingArtifact})
 }
+
+// Lands takes any text for the RelayState.
+func (a *Application) Lands(string) error { return nil }
 
 // allows reports whether an address to go on to lies at the application: same
 // scheme, host and port as one of its consumer addresses.

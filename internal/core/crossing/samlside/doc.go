@@ -247,7 +247,7 @@ func (p *Provider) InCrossing() crossing.Abilities {
 
 // Can says what it can do beside what every side does.
 func (a *Application) Can() federation.Abilities {
-	return federation.Abilities{Requesting: a}
+	return federation.Abilities{Requesting: a, Landing: a}
 }
 
 // InCrossing says what it can do in a crossing.

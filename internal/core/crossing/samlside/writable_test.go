@@ -23,7 +23,7 @@ func TestOnlyXMLIsWritten(t *testing.T) {
 	w := newWorld(t)
 	side := w.app.Side.(*samlside.Application)
 	require.NoError(t, json.Unmarshal([]byte(`{"rest":true,"rules":[{"to":{"name":"number"},"from":[{"attribute":"number"}],"mandatory":true}]}`), &w.app.ReleaseMapping))
-	own, err := side.Unasked(&w.snap.Gate, w.app, "")
+	own, err := side.Unasked(&w.snap.Gate, w.app, crossing.Landing{})
 	require.NoError(t, err)
 	for _, odd := range []string{"\x01", "\x07", "\x00", "\x1f", "\ufffe", "\uffff", "\xff"} {
 		for rule, c := range map[string]struct {
