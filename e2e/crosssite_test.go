@@ -31,6 +31,8 @@ type sites struct {
 	gate, provider, app string
 	desk                string // an application that runs in the browser
 	api                 *client.Client
+	dir                 string // with tls.pem, tls.key and idp.xml
+	port                int    // of the gate; four are taken
 }
 
 func startSites(t *testing.T) sites {
@@ -49,7 +51,7 @@ func startSites(t *testing.T) sites {
 	s := sites{gate: "https://gate.wrenmoor.example:" + port,
 		provider: fmt.Sprint("https://login.staff-accounts.example:", n+1),
 		app:      fmt.Sprint("https://roster.oakhollow.example:", n+2),
-		desk:     fmt.Sprint("https://refunds.oakhollow.example:", n+3)}
+		desk:     fmt.Sprint("https://refunds.oakhollow.example:", n+3), dir: dir, port: n}
 
 	config := filepath.Join(dir, "gate.yaml")
 	require.NoError(t, os.WriteFile(config,

@@ -309,8 +309,9 @@ func TestUnsolicitedAnswerBecomesAStartWhereAllowed(t *testing.T) {
 	v.get(provider+"/").submit("target", "branch-app")
 	v.onward()
 	require.Contains(t, v.page.text, "started at the gate")
-	v.get(provider+"/").submit("target", "")
+	v.get(provider+"/").submit("target", "nowhere")
 	v.onward().refused(shared, "unsolicited-target")
+	require.Contains(t, v.get(provider+"/").submit("target", "").onward().page.text, "Your applications", "without a target to the portal")
 
 	err = client.Do(ctx, shared.client(), api.RecordsOf("provider").Remove, api.Name("branch"))
 	require.ErrorContains(t, err, "branch-app", "a provider in use is not removed")

@@ -15,7 +15,7 @@ const verbs = [
     ['Providers', '/connect/providers'], ['Aggregates', '/connect/aggregates']] },
   { name: 'Map', path: '/map', pages: [['Mappings', '/map'], ['Sets', '/map/sets']] },
   { name: 'Admit', path: '/admit', pages: [['People', '/admit/people'], ['Groups', '/admit/groups'],
-    ['Organisations', '/admit/organisations'], ['Rules', '/admit/rules'], ['Roles', '/admit/roles'], ['Selection', '/admit/selection'], ['Requests', '/admit/requests'], ['Import', '/admit/import']] },
+    ['Organisations', '/admit/organisations'], ['Rules', '/admit/rules'], ['Roles', '/admit/roles'], ['Selection', '/admit/selection'], ['Portal', '/admit/portal'], ['Requests', '/admit/requests'], ['Import', '/admit/import']] },
   { name: 'Watch', path: '/watch', pages: [['Traces', '/watch/traces'], ['Checks', '/watch/checks'], ['Notices', '/watch/notices']] },
   { name: 'Keep', path: '/keep', pages: [['Keys', '/keep/keys'], ['Contexts', '/keep/contexts'],
     ['Objects', '/keep/objects'], ['Links', '/keep/links'], ['History', '/keep/history'], ['Tokens', '/keep/tokens'], ['Owners', '/keep/owners']] },

@@ -23,6 +23,9 @@ func Protocols() []crossing.Protocol {
 	return []crossing.Protocol{samlside.Protocol{}, oidcside.Protocol{}, rpside.Protocol{}, linkside.Protocol{}}
 }
 
+// Portal makes the record of the gate's own portal.
+func Portal(base string) *federation.Application { return linkside.Portal(base) }
+
 // Endpoints are the addresses of those that have some.
 func Endpoints() []web.Endpoints { return []web.Endpoints{samlweb.Endpoints{}, oidcweb.Endpoints{}} }
 

@@ -7,7 +7,6 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
-	"innergate.example/innergate/internal/core/crossing/linkside"
 	"log/slog"
 	"net"
 	"net/netip"
@@ -64,7 +63,7 @@ func startService(ctx context.Context, o serviceOptions, ln net.Listener) (*serv
 	g, err := gate.New(ctx, gate.Options{Base: o.base, Store: st, Log: o.log, Skew: o.skew, SessionLife: o.sessionLife,
 		SessionIdle: o.sessionIdle, AllowNetworks: o.networks,
 		AllowHTTP: o.allowHTTP, Publisher: o.publisher, Mail: o.mail, PublicMail: o.publicMail,
-		Protocols: Protocols(), Portal: linkside.Portal})
+		Protocols: Protocols(), Portal: Portal})
 	if err != nil {
 		return nil, errors.Join(err, st.Close())
 	}

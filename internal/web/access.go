@@ -56,6 +56,7 @@ func (s *server) accessCalls(a huma.API) {
 	s.entrantCalls(a)
 	s.selectionCalls(a)
 	s.roleCalls(a)
+	s.portalCalls(a)
 	s.requestCalls(a)
 	s.rolloutCalls(a)
 }

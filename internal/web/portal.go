@@ -2,16 +2,21 @@ package web
 
 import (
 	"cmp"
+	"context"
 	"net/http"
 	"slices"
 	"strings"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/compress"
 
+	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/portal"
 )
@@ -270,3 +275,49 @@ func (s *server) signOut(c fiber.Ctx) error {
 
 // day is a moment as people read it.
 func day(t time.Time) string { return t.UTC().Format("2 January 2006, 15:04") + " UTC" }
+
+// portalCalls registers what engineers ask about the portal.
+func (s *server) portalCalls(a huma.API) {
+	call(s, a, api.ListStarts, func(_ context.Context, in *api.RuleFilter) (*body[api.List[api.Start]], error) {
+		snap := s.gate.Records.Snapshot()
+		if in.Application != "" {
+			if _, err := s.gate.Records.Application(in.Application); err != nil {
+				return nil, change.Field("application", err)
+			}
+		}
+		out := api.List[api.Start]{Items: []api.Start{}}
+		for _, x := range snap.Starts() {
+			if in.Application == "" || in.Application == string(x.App) {
+				out.Items = append(out.Items, api.Start{Name: string(x.Name), Application: string(x.App), Title: x.Title, Target: x.Target,
+					Address: s.gate.Base() + "/open/" + string(x.App) + "?start=" + string(x.Name), Sentence: policy.StartSentence(snap, x), Broken: x.Broken})
+			}
+		}
+		out.Total = int64(len(out.Items))
+		return &body[api.List[api.Start]]{out}, nil
+	})
+	call(s, a, api.ShowPortal, func(ctx context.Context, in *api.Numbered) (*body[api.Portal], error) {
+		shown, there, err := s.gate.Portal.Of(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		by := []string{}
+		for _, p := range shown.By {
+			by = append(by, p.Title)
+		}
+		return &body[api.Portal]{api.Portal{By: by, Person: in.ID, Name: shown.Name, In: there && !shown.Out, Tiles: s.tiles(shown.Tiles), Coming: s.tiles(shown.Coming),
+			Offers: s.tiles(shown.Offers), Hidden: s.tiles(shown.Hidden)}}, nil
+	})
+}
+
+func (s *server) tiles(all []crossing.Tile) []api.Tile {
+	out := []api.Tile{}
+	for _, t := range all {
+		one := api.Tile{Application: string(t.App.Name), Title: t.Title(), Section: t.App.PortalSection, Address: s.gate.Base() + t.Path(),
+			Marks: tileOf(t).Marks, Used: t.Used, Why: crossing.Foreseen{Entry: t.Entry}.InWords()}
+		if t.Start != nil {
+			one.Start = string(t.Start.Name)
+		}
+		out = append(out, one)
+	}
+	return out
+}

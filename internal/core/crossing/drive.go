@@ -488,7 +488,7 @@ func (d *drive) lost() step {
 		return d.again(reason.PersonRace)
 	case Settle:
 		return d.again(reason.SubjectRace)
-	case RequestEntry, PutSession, Issued, Give, PutUpstream, PutConsent, PutMembers, PutValues, NameLink:
+	case RequestEntry, Enter, PutSession, Issued, Give, PutUpstream, PutConsent, PutMembers, PutValues, NameLink:
 		return d.again(reason.SessionRace)
 	case Once:
 		f := finding.New(finding.AssertionReplayed, finding.Fact("Assertion", lost.ID))

@@ -339,7 +339,7 @@ type PutSession struct {
 type Issued struct{ App federation.ID }
 
 // Enter counts an entry to an application, and keeps what it was told by it: people see that on their own page. Of
-// somebody without an account nothing is kept.
+// somebody without an account nothing is kept. Its guard: its person may be let in.
 type Enter struct {
 	App  federation.ID
 	Told []Delivered

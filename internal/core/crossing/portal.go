@@ -117,7 +117,11 @@ func Portal(snap *federation.Snapshot, in Visit, now time.Time) (out Shown, need
 	if out.Out {
 		return out, nil
 	}
-	out.Person, out.Name = all[0].person, NameOf(all[0].person, all[0].who.Subject.Value)
+	called := []string{all[0].who.Subject.Value}
+	if said := profile.Find(all[0].who.Attributes, "displayName"); len(said) > 0 {
+		called = []string{said[0].String()}
+	}
+	out.Person, out.Name = all[0].person, NameOf(all[0].person, called...)
 	v.decide(&out)
 	return out, nil
 }

@@ -102,6 +102,8 @@ type Consenting interface {
 	// Consent says what the person has to agree to before the answer; nil for
 	// nothing.
 	Consent(AnswerIn) (*Consent, error)
+	// InWords says what somebody agreed to, for them.
+	InWords(scopes []string) []string
 }
 
 // Hearing is implemented by sides of applications that want to hear when a session

@@ -43,7 +43,7 @@ var StartingPoints = &Description{Kind: KindStart, Check: checkStart, Settings: 
 	{Name: "application", Label: "Application", Type: Named, Refers: KindApplication, Most: 63, Text: "Whose starting point it is"},
 	{Name: "description", Label: "Description", Type: OneLine, Most: 300, Text: "What people read below the title"},
 	{Name: "target", Label: "Landing value", Type: OneLine, Most: longestLanding,
-		Text: "What the application is told to land at, as it is: of SAML the RelayState, any text; of OpenID Connect the target_link_uri; of a link the address"},
+		Text: "What the application is told to land at, as it is: as RelayState any text; as target_link_uri, or of a link, an address"},
 	{Name: "order", Label: "Place", Type: OneLine, Most: 6, Text: "Place among the starting points of the application, the lowest first, like 10", Default: "0"},
 	{Name: "role", Label: "As what", Type: Named, Refers: KindRole, Most: 63,
 		Text: "Short name of the role with which people enter there; whoever does not hold it is not shown the starting point"},

@@ -155,3 +155,21 @@ func RoleSentence(r *federation.Role) string {
 	}
 	return "Whoever " + strings.Join(who, ", or ") + "."
 }
+
+// StartSentence reads aloud whom a starting point is shown to.
+func StartSentence(snap *federation.Snapshot, s *federation.Start) string {
+	var who []string
+	if s.Seen != nil {
+		who = conditions(s.Seen)
+	}
+	if r, there := snap.Role(s.Role); there {
+		who = append(who, "holds the role "+r.As)
+	}
+	switch {
+	case s.Broken:
+		return "Nobody: it cannot be read any more."
+	case len(who) == 0:
+		return "Everybody who enters."
+	}
+	return "Whoever enters and " + strings.Join(who, " and ") + "."
+}

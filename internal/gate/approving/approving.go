@@ -170,6 +170,19 @@ func (rm *Room) Ask(tx *gorm.DB, app federation.ID, person int64) (made bool, er
 		fmt.Sprintf("entry asked for, as request %d", row.ID))
 }
 
+// AskNow has somebody ask for entry, as Ask does, and tells whoever may approve.
+func (rm *Room) AskNow(ctx context.Context, app federation.ID, person int64) error {
+	made := false
+	err := rm.Store.Write(ctx, func(tx *gorm.DB) (err error) {
+		made, err = rm.Ask(tx, app, person)
+		return err
+	})
+	if err == nil && made {
+		rm.Tell(app, person)
+	}
+	return err
+}
+
 func (rm *Room) note(tx *gorm.DB, by change.By, app, what string) error {
 	return change.Note{At: rm.Now(), By: by, Kind: string(federation.KindApplication), Name: app, What: what}.Write(tx)
 }

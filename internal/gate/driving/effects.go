@@ -172,7 +172,7 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 	case crossing.Give:
 		return w.give(tx, e)
 	case crossing.Enter:
-		return w.entered(tx, e)
+		return w.known(tx, e, func() error { return w.entered(tx, e) })
 	case crossing.PutUpstream:
 		if err := w.holds(tx, e); err != nil {
 			return err

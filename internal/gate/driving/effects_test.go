@@ -49,7 +49,7 @@ func TestEveryEffectIsGuarded(t *testing.T) {
 		crossing.PutLink{Link: link, Person: 1, By: crossing.Sought{Attribute: "employeeNumber", Value: "W-2"}},
 		crossing.PutMembers{From: "p"}, crossing.PutValues{From: "p"}, crossing.NameLink{Link: link},
 		crossing.PutSession{Old: "gone", Rename: true, Session: crossing.Session{Lasting: "gone"}},
-		crossing.RequestEntry{App: "a"}, crossing.Issued{App: "a"}, crossing.Give{}, crossing.PutConsent{App: "a"}, crossing.PutUpstream{Provider: "p"},
+		crossing.RequestEntry{App: "a"}, crossing.Enter{App: "a"}, crossing.Issued{App: "a"}, crossing.Give{}, crossing.PutConsent{App: "a"}, crossing.PutUpstream{Provider: "p"},
 		crossing.End{}, crossing.Keep{}, crossing.Once{Provider: "p", ID: "used", Until: now.Add(time.Hour)},
 	}
 	free := map[string]string{"Settle": "its guard is that of subjects: nobody has another one", "HoldMessage": "its key is random",

@@ -12,8 +12,6 @@ import (
 	"slices"
 	"time"
 
-	"gorm.io/gorm"
-
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/accounts"
@@ -110,15 +108,15 @@ func (rm *Room) kept(ctx context.Context, in *crossing.Visit) error {
 	return err
 }
 
-// Of decides what a person would find, by what their providers said last: for engineers. In is false of somebody of
-// whom no provider's word is kept.
+// Of decides what a person would find if they came now by what their providers said last: for engineers. In is false of
+// somebody of whom it is not known by which provider they come.
 func (rm *Room) Of(ctx context.Context, person int64) (out crossing.Shown, in bool, err error) {
 	snap := rm.Records.Snapshot()
-	s, err := rm.Traces.LastSession(ctx, snap, person)
-	if err != nil || s == nil {
+	visit, in, err := rm.Traces.LastVisit(ctx, snap, person)
+	if err != nil || !in {
 		return out, false, err
 	}
-	out, err = rm.look(ctx, snap, &crossing.Visit{Session: s, People: map[string]crossing.Person{}, Network: s.Proofs[0].Network})
+	out, err = rm.look(ctx, snap, &visit)
 	return out, true, err
 }
 
@@ -133,14 +131,8 @@ func (rm *Room) Ask(ctx context.Context, v Visitor, app string) (title string, a
 	if i < 0 {
 		return "", false, nil
 	}
-	a, made := shown.Offers[i].App, false
-	err = rm.Store.Write(ctx, func(tx *gorm.DB) (err error) {
-		made, err = rm.Requests.Ask(tx, a.ID, shown.Person.ID)
-		return err
-	})
-	if err == nil && made {
-		rm.Requests.Tell(a.ID, shown.Person.ID)
-	}
+	a := shown.Offers[i].App
+	err = rm.Requests.AskNow(ctx, a.ID, shown.Person.ID)
 	return a.Title, err == nil, err
 }
 
@@ -231,7 +223,11 @@ func (rm *Room) consents(ctx context.Context, snap *federation.Snapshot, person 
 	all, err := rm.Grants.ConsentsOf(ctx, person)
 	for _, c := range all {
 		if a, there := snap.ApplicationOf(c.App); there {
-			out = append(out, Consent{App: string(a.Name), Title: a.Title, Scopes: c.Scopes, At: c.At})
+			one := Consent{App: string(a.Name), Title: a.Title, Scopes: c.Scopes, At: c.At}
+			if side := crossing.Of(a.Side).Consenting; side != nil {
+				one.Scopes = side.InWords(c.Scopes)
+			}
+			out = append(out, one)
 		}
 	}
 	return out, err

@@ -153,23 +153,24 @@ func (r *Reach) Trial(app *federation.Application, by *federation.Provider) cros
 	return t
 }
 
-// LastSession is the session in which somebody would be if all their providers said now what they said last; of one that
-// never did, or of which nothing is kept, the name alone. nil for somebody who is linked to none.
-func (rm *Room) LastSession(ctx context.Context, snap *federation.Snapshot, person int64) (*crossing.Session, error) {
+// LastVisit is how somebody would come to the portal if all their providers said now what they said last; of one that
+// never did, or of which nothing is kept, the name alone. Whoever is linked to none comes by a provider of their
+// organisations, or of the domain of an address that is kept of them; false if there is none of these either.
+func (rm *Room) LastVisit(ctx context.Context, snap *federation.Snapshot, person int64) (v crossing.Visit, ok bool, err error) {
 	some, err := rm.people.Many(ctx, []int64{person}, "", "")
 	if err == nil && len(some) == 0 {
 		err = &change.NotFoundError{Kind: "person", Name: numberOf(person)}
 	}
 	if err != nil {
-		return nil, err
+		return v, false, err
 	}
 	words, err := rm.words(ctx, snap, person)
 	if err != nil {
-		return nil, err
+		return v, false, err
 	}
 	links, err := rm.people.LinksOf(ctx, person)
 	if err != nil {
-		return nil, err
+		return v, false, err
 	}
 	now := rm.now()
 	s := &crossing.Session{Person: some[0].Person, Expires: now.Add(time.Hour)}
@@ -188,10 +189,41 @@ func (rm *Room) LastSession(ctx context.Context, snap *federation.Snapshot, pers
 			add(p, crossing.Answer{Subject: *l.Subject})
 		}
 	}
-	if len(s.Proofs) == 0 {
-		return nil, nil
+	v = crossing.Visit{Session: s, People: map[string]crossing.Person{}}
+	if p := usual(snap, some[0].Person); len(s.Proofs) == 0 && p != nil {
+		a := crossing.Answer{Subject: profile.Subject{Value: numberOf(person)}}
+		add(p, a)
+		who := some[0].Person
+		v.People[crossing.LinkKey(p.ID, a.Subject)] = who
 	}
-	return s, nil
+	if len(s.Proofs) > 0 {
+		v.Network = s.Proofs[0].Network
+	}
+	return v, len(s.Proofs) > 0, nil
+}
+
+// usual is the provider by which somebody may be expected to come who never did: one of their organisations, or of the
+// domain of their address.
+func usual(snap *federation.Snapshot, who crossing.Person) *federation.Provider {
+	var names []federation.Name
+	for _, m := range who.Members {
+		if u, there := snap.Unit(m.Kind, m.Name); there && m.Kind == federation.KindOrganisation {
+			names = append(names, u.Providers...)
+		}
+	}
+	for _, k := range who.Values {
+		for _, v := range k.Attribute.Values {
+			if domain, is := profile.Domain(profile.DomainOf(v.String())); is && profile.Means(k.Name, profile.ClaimEmail) {
+				names = append(names, snap.ProvidersAt(domain)...)
+			}
+		}
+	}
+	for _, n := range names {
+		if p, there := snap.Provider(n); there && p.Phase.Passes() {
+			return p
+		}
+	}
+	return nil
 }
 
 // Foresee decides on somebody's entry to an application now.

@@ -1,6 +1,7 @@
 package oidcside
 
 import (
+	"cmp"
 	"encoding/json"
 	"slices"
 	"strings"
@@ -56,3 +57,30 @@ var words = map[string]string{"name": "Your name", "given_name": "Given name", "
 	"locale": "Language", "updated_at": "When this was last changed", "email": "E-mail address",
 	"email_verified": "Whether the e-mail address was verified", "phone_number": "Telephone number",
 	"phone_number_verified": "Whether the telephone number was verified", "address": "Address", "groups": "Your groups"}
+
+// scopeWords are how people read the scopes that the standards have.
+var scopeWords = map[string]string{"profile": "your name and profile", "email": "your e-mail address", "phone": "your telephone number",
+	"address": "your postal address", "groups": "your groups", offline: "all this while you are away, too"}
+
+// InWords says it without the scope that every sign-in has.
+func (a *Application) InWords(scopes []string) (out []string) {
+	for _, s := range scopes {
+		name, claim := strings.CutPrefix(s, "claim:")
+		place, resource := strings.CutPrefix(s, "resource:")
+		switch {
+		case s == "openid":
+		case claim && words[name] != "":
+			out = append(out, words[name])
+		case claim:
+			out = append(out, name)
+		case resource:
+			out = append(out, "what you may do at "+place)
+		default:
+			out = append(out, cmp.Or(scopeWords[s], s))
+		}
+	}
+	if len(out) == 0 {
+		out = []string{"that it is you"}
+	}
+	return out
+}

@@ -392,7 +392,7 @@ func TestStartAndOrigins(t *testing.T) {
 	}
 	require.Equal(t, base+"/open/planner", record(s).Start(&g))
 	require.Empty(t, record(side(t, web, "")).Start(&g), "it can only be started at the application")
-	_, ok, err = side(t, web, "").Start(&g, "")
+	_, ok, err = side(t, web, "").Start(&g, crossing.Landing{})
 	require.NoError(t, err)
 	require.False(t, ok)
 }

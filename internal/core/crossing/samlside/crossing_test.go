@@ -198,7 +198,7 @@ func TestCrossingInPureTurns(t *testing.T) {
 	require.NotContains(t, string(octets), "groups", "no message is stored")
 	done := w.answer(stored, func(a *saml.Answer) { a.Authorities = []string{"urn:behind"} })
 	require.Equal(t, []string{"used", "people"}, w.asked)
-	require.Equal(t, []string{"End", "Once", "MakePerson", "PutSession", "Settle", "Issued", "HoldMessage", "Give"},
+	require.Equal(t, []string{"End", "Once", "MakePerson", "PutSession", "Settle", "Issued", "HoldMessage", "Give", "Enter"},
 		effects(done), "in one transaction, the end first")
 	require.Equal(t, crossing.Ended, done.State.Stage)
 	require.True(t, done.Verified)
