@@ -33,6 +33,8 @@ END {
   ratio("foreseeing one of 200,000 people / one of 200", "Foresee200000", "Foresee200")
   if (time["BenchmarkEnter"]) printf "%-92s %6.1f\n", "microseconds to decide on entry and roles: 1,000 rules, five in CEL, 200 roles, a person in 200 of 2,000 groups (wanted 60)", time["BenchmarkEnter"] / 1e3
   ratio("deciding on entry / one condition in CEL, of which it has five", "BenchmarkEnter", "BenchmarkExpression")
+  if (time["BenchmarkPortal"]) printf "%-92s %6.1f\n", "milliseconds of the gate for the portal of a person in 200 groups who enters 300 of 5,000 applications (wanted 5)", size["BenchmarkPortal", "ms-of-the-gate"]
+  if (time["BenchmarkPortal"]) printf "%-92s %6.1f\n", "kB sent for it (wanted 60)", size["BenchmarkPortal", "kB-sent"]
   if (time["BenchmarkPeople/Compare=200000"]) printf "%-92s %6.2f\n", "seconds to compare 200,000 accounts with 200,000 people (wanted 10)", time["BenchmarkPeople/Compare=200000"] / 1e9
   if (time["BenchmarkAggregateTakenIn"]) printf "%-92s %6.1f\n", "MB above the idle service while taking it in (wanted 64)", size["BenchmarkAggregateTakenIn", "MB-above-idle"]
   if (time["BenchmarkStart10000"]) printf "%-92s %6.2f\n", "seconds to start with 10,000 applications and the stand-ins (wanted 2)", time["BenchmarkStart10000"] / 1e9

@@ -2,9 +2,12 @@ package e2e
 
 import (
 	"context"
+	"crypto/sha256"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -20,6 +23,7 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/standin"
@@ -111,10 +115,13 @@ func BenchmarkAggregateTakenIn(b *testing.B) {
 	b.ReportMetric(extra, "MB-above-idle")
 }
 
-// crowded is a demo with so many applications.
-func crowded(b *testing.B, applications int) *demo {
+// crowded is a demo with so many applications, once a command was run there.
+func crowded(b *testing.B, applications int, first ...string) *demo {
 	d, err := startDemo(b.TempDir(), "127.0.0.1:0")
 	require.NoError(b, err)
+	if len(first) > 0 {
+		d.bench(b, first...)
+	}
 	pair, err := standin.LoadPair("", "federation")
 	require.NoError(b, err)
 	octets, err := (&standin.Federation{Title: "Many", Entities: applications*4/3 + 60, Pair: pair,
@@ -137,6 +144,66 @@ func crowded(b *testing.B, applications int) *demo {
 	j := run(client.Call(ctx, c, api.TakeEntities, api.To("many", api.TakeOver{Kind: "application", Entities: ids})))
 	require.Len(b, j.Report.Taken, applications-2)
 	return d
+}
+
+// bench runs a command.
+func (d *demo) bench(b *testing.B, args ...string) {
+	b.Helper()
+	cmd := exec.Command(binary, args...)
+	cmd.Env = append(os.Environ(), "INNERGATE_URL="+d.Base, "INNERGATE_TOKEN="+d.Token)
+	out, err := cmd.CombinedOutput()
+	require.NoError(b, err, string(out))
+}
+
+// ticks is how long the gate has computed, in hundredths of a second.
+func (d *demo) ticks(b *testing.B) float64 {
+	octets, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", d.cmd.Process.Pid))
+	require.NoError(b, err)
+	words := strings.Fields(string(octets[strings.LastIndexByte(string(octets), ')')+1:]))
+	user, err := strconv.ParseFloat(words[11], 64)
+	require.NoError(b, err)
+	system, err := strconv.ParseFloat(words[12], 64)
+	require.NoError(b, err)
+	return user + system
+}
+
+// The portal of somebody in 200 groups, who enters 300 of 5,000 applications: what it costs the gate, and what travels.
+func BenchmarkPortal(b *testing.B) {
+	d := crowded(b, 4700, "object", "put", "defaults/new-records", "everyone=no")
+	defer d.stop()
+	c, ctx := d.client(), context.Background()
+	var in []api.UnitName
+	for i := range 200 {
+		name := fmt.Sprint("crew-", i)
+		_, err := client.Call(ctx, c, api.PutObject, api.SentToObject[api.ObjectChange]{OneObject: api.Of("group", name),
+			Body: api.ObjectChange{Settings: map[string]any{"title": name, "inside": "operations"}}})
+		require.NoError(b, err)
+		in = append(in, api.UnitName{Kind: "group", Name: name})
+	}
+	for i := range 300 {
+		_, err := client.Call(ctx, c, api.RecordsOf("application").Add, api.Body(api.NewRecord{Name: fmt.Sprint("duty-", i),
+			Given:    api.Given{Typed: federation.Typed{"link": "https://duty.wrenmoor.example/"}},
+			Settings: federation.Settings{"title": fmt.Sprint("Duty board ", i), "admissions": fmt.Sprintf("crew-%d=yes", i%200), "description": fmt.Sprintf("Who is on which duty, and who stands by, on line %x", sha256.Sum256([]byte{byte(i), byte(i >> 8)}))}}))
+		require.NoError(b, err)
+	}
+	_, err := client.Call(ctx, c, api.ChangePerson, api.SentToPerson[api.PersonChange]{OnePerson: api.OnePerson{Number: 10}, Body: api.PersonChange{Join: in}})
+	require.NoError(b, err)
+	v := newVisitor(b).get(d.Base + "/")
+	v.post(v.page.action, url.Values{"provider": {"wrenmoor-staff"}}).as("jon.wray")
+	require.GreaterOrEqual(b, len(v.tiles()), 300)
+	v.http.Transport = &http.Transport{DisableCompression: true}
+	before, sent, looks := d.ticks(b), 0, 0
+	for b.Loop() {
+		req, _ := http.NewRequest(http.MethodGet, d.Base+"/", nil)
+		req.Header.Set("Accept-Encoding", "gzip")
+		res, err := v.http.Do(req)
+		require.NoError(b, err)
+		n, err := io.Copy(io.Discard, res.Body)
+		require.NoError(b, errors.Join(err, res.Body.Close()))
+		sent, looks = int(n), looks+1
+	}
+	b.ReportMetric((d.ticks(b)-before)*10/float64(looks), "ms-of-the-gate")
+	b.ReportMetric(float64(sent)/1000, "kB-sent")
 }
 
 func benchmarkPages(b *testing.B, applications int) {

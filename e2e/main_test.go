@@ -129,7 +129,7 @@ func (d *demo) cli(t *testing.T, stdin string, args ...string) (stdout, stderr s
 
 // visitor is a browser without script: it keeps cookies and posts forms.
 type visitor struct {
-	t    *testing.T
+	t    testing.TB
 	http *http.Client
 	page page
 }
@@ -145,7 +145,7 @@ type page struct {
 	fields url.Values
 }
 
-func newVisitor(t *testing.T) *visitor {
+func newVisitor(t testing.TB) *visitor {
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
 	return &visitor{t: t, http: &http.Client{Jar: jar, Timeout: 20 * time.Second}}

@@ -123,7 +123,7 @@ var (
 	DeclineRequest = does[Numbered, EntryRequest]("/entry-requests/{id}/decline", "decline-entry-request", "Decline it; the remark says why")
 	ListRoles      = gets[RuleFilter, List[Role]]("/roles", "list-roles", "Roles of applications, read aloud, in their order")
 	ListStarts     = gets[RuleFilter, List[Start]]("/starts", "list-starts", "Starting points of applications, by name")
-	ShowPortal     = gets[Numbered, Portal]("/people/{id}/portal", "show-portal", "What somebody finds on the portal, decided as if they came now")
+	ShowPortal     = gets[OnePerson, Portal]("/people/{number}/portal", "show-portal", "What somebody finds on the portal, decided as if they came now")
 	ShowSelection  = gets[RuleFilter, Selection]("/selection", "show-selection", "Provider selection: its rules, read aloud, and whose each domain of addresses is")
 	FindWay        = looks[SentTo[WayAsked], WayFound]("/applications/{name}/way", "find-way", "By which providers somebody would come to an application; nothing is changed")
 	ShowBrowser    = gets[None, Browser]("/browser", "show-browser", "The address that the gate sees for whoever calls: what rules on networks are held against")

@@ -49,7 +49,7 @@ func (e *environment) showPortal(ctx context.Context, cmd *ucli.Command, c *clie
 	if err != nil {
 		return err
 	}
-	p, err := client.Call(ctx, c, api.ShowPortal, api.Numbered{ID: id})
+	p, err := client.Call(ctx, c, api.ShowPortal, api.OnePerson{Number: id})
 	if err != nil {
 		return err
 	}

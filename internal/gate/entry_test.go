@@ -577,7 +577,8 @@ func TestTwoAtOnceAndBack(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, a.Admissions, 8)
 	require.Equal(t, federation.Name("g-1"), r.Snapshot().Book("planner").Rules[0].Groups[0])
-	_, said, ok := r.Snapshot().Book("planner").Nearest(r.Snapshot(), []federation.Name{"g-2"}, r.clock.get())
+	_, in := r.Snapshot().Surround([]federation.Name{"g-2"})
+	_, said, ok := r.Snapshot().Book("planner").Nearest(r.Snapshot(), []federation.Name{"g-2"}, in, r.clock.get())
 	require.True(t, ok && !said.Out)
 }
 

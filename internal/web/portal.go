@@ -1,8 +1,10 @@
 package web
 
 import (
+	"bytes"
 	"cmp"
 	"context"
+	"html/template"
 	"net/http"
 	"slices"
 	"strings"
@@ -78,6 +80,28 @@ type tile struct {
 type section struct {
 	Title string
 	Tiles []tile
+}
+
+// List is the tiles as HTML: the template would take longer for them than it takes to decide on them.
+func (s section) List() template.HTML {
+	var b bytes.Buffer
+	put := func(before, text, after string) {
+		b.WriteString(before)
+		template.HTMLEscape(&b, []byte(text))
+		b.WriteString(after)
+	}
+	for _, t := range s.Tiles {
+		put(`<li><a href="`, t.Path, `">`)
+		put("<b>", t.Title, "</b>")
+		if t.Text != "" {
+			put("<span>", t.Text, "</span>")
+		}
+		for _, m := range t.Marks {
+			put("<i>", m, "</i>")
+		}
+		b.WriteString("</a>\n")
+	}
+	return template.HTML(b.String())
 }
 
 // portalView is the page of applications.
@@ -295,8 +319,8 @@ func (s *server) portalCalls(a huma.API) {
 		out.Total = int64(len(out.Items))
 		return &body[api.List[api.Start]]{out}, nil
 	})
-	call(s, a, api.ShowPortal, func(ctx context.Context, in *api.Numbered) (*body[api.Portal], error) {
-		shown, there, err := s.gate.Portal.Of(ctx, in.ID)
+	call(s, a, api.ShowPortal, func(ctx context.Context, in *api.OnePerson) (*body[api.Portal], error) {
+		shown, there, err := s.gate.Portal.Of(ctx, in.Number)
 		if err != nil {
 			return nil, err
 		}
@@ -304,7 +328,7 @@ func (s *server) portalCalls(a huma.API) {
 		for _, p := range shown.By {
 			by = append(by, p.Title)
 		}
-		return &body[api.Portal]{api.Portal{By: by, Person: in.ID, Name: shown.Name, In: there && !shown.Out, Tiles: s.tiles(shown.Tiles), Coming: s.tiles(shown.Coming),
+		return &body[api.Portal]{api.Portal{By: by, Person: in.Number, Name: shown.Name, In: there && !shown.Out, Tiles: s.tiles(shown.Tiles), Coming: s.tiles(shown.Coming),
 			Offers: s.tiles(shown.Offers), Hidden: s.tiles(shown.Hidden)}}, nil
 	})
 }

@@ -27,7 +27,7 @@ watch(open, async (is) => {
   revision.value = it?.revision ?? 0
   ready.value = true
 })
-const title = computed(() => (props.name ? String(settings.value.title || props.name) : `New ${props.kind}`))
+const title = computed(() => (props.name ? String(settings.value.title || props.name) : `New ${props.kind === 'start' ? 'starting point' : props.kind}`))
 const changed = (draft: Record<string, unknown>) => Object.fromEntries(fields.value.filter((f) => !revision.value ||
   JSON.stringify(draft[f.name]) !== JSON.stringify(settings.value[f.name])).map((f) => [f.name, draft[f.name]]))
 const weigh = async (draft: Record<string, unknown>, name: string) => (await take(api.POST('/api/v1/objects/{kind}/{name}/preview',

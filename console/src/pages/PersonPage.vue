@@ -6,6 +6,7 @@ import { api, because, take, type Link, type Mapped, type Membership, type Perso
 import ProblemBox from '../components/ProblemBox.vue'
 import ToldNotes from '../components/ToldNotes.vue'
 import { useAct } from '../composables/act'
+import PortalPanel from '../components/PortalPanel.vue'
 import { useLoad } from '../composables/load'
 import { decisions, signs, tones } from '../composables/entry'
 import { kinds } from '../composables/objects'
@@ -167,6 +168,7 @@ watch([app, () => data.value], () => { told.value = undefined
         <el-option v-for="e in entries?.items ?? []" :key="e.application" :value="e.application" :label="e.title" /></el-select>
       <el-input v-model="until" name="until" placeholder="until, like 2027-01-31" aria-label="Until" style="width: 190px" />
       <el-button native-type="submit" :loading="admitting" :disabled="!entry">Give entry</el-button></form>
+    <PortalPanel :person="Number(number)" />
     <h2>Comes by</h2>
     <el-table :data="data.links ?? []">
       <el-table-column label="Its name for them" min-width="280"><template #default="{ row }"><code :title="row.subject?.format">{{ row.subject?.value ?? 'not kept: made by an earlier build' }}</code>

@@ -33,11 +33,11 @@ const words = (name: string) => ((said(name) as string[] | undefined) ?? []).joi
       <el-option v-for="a in apps ?? []" :key="a.name" :value="a.name" :label="a.title || a.name" /></el-select>
     <span class="quiet">{{ data?.total ?? 0 }}{{ (data?.total ?? 0) > 500 ? '; the first 500 are shown, choose an application for its own' : '' }}</span></div>
   <el-table v-if="data" :data="(data.items ?? []).slice(0, 500)">
-    <el-table-column label="Title" min-width="200"><template #default="{ row }"><strong>{{ row.title }}</strong> <code class="quiet">{{ row.name }}</code></template></el-table-column>
+    <el-table-column label="Title" min-width="200"><template #default="{ row }"><strong>{{ row.title }}</strong><br><code class="quiet">{{ row.name }}</code></template></el-table-column>
     <el-table-column label="Of" min-width="150"><template #default="{ row }"><router-link :to="`/connect/applications/${row.application}`">{{ row.application }}</router-link></template></el-table-column>
     <el-table-column label="Lands at" min-width="220"><template #default="{ row }"><code class="says">{{ row.target || 'its first page' }}</code></template></el-table-column>
     <el-table-column label="Shown to" min-width="260"><template #default="{ row }"><span class="says" :class="{ refused: row.broken }">{{ row.sentence }}</span></template></el-table-column>
-    <el-table-column label="" width="220"><template #default="{ row }"><a :href="row.address" target="_blank" rel="noopener" :aria-label="`Try it: ${row.title}`">Try it</a>
+    <el-table-column label="" width="230"><template #default="{ row }"><a :href="row.address" target="_blank" rel="noopener" :aria-label="`Try it: ${row.title}`" class="try">Try it</a>
       <el-button link type="primary" :aria-label="`Change ${row.title}`" @click="edit(row.name)">Change</el-button>
       <el-button link type="danger" :aria-label="`Remove ${row.title}`" @click="remove(row.name)">Remove</el-button></template></el-table-column>
     <template #empty>No starting points yet. Make one: the application, a title, and what the application is told to land at.</template>
@@ -47,6 +47,7 @@ const words = (name: string) => ((said(name) as string[] | undefined) ?? []).joi
 </template>
 
 <style scoped>
+.try { margin-right: 12px }
 .says { white-space: normal; overflow-wrap: anywhere }
 .like { display: grid; grid-template-columns: repeat(auto-fit, minmax(180px, 1fr)); gap: 4px 24px; padding: 12px 16px; margin: 0 }
 .like dt { color: var(--quiet) }

@@ -146,11 +146,18 @@ func (a Admissions) check() error {
 }
 
 // Nearest finds what the nearest of somebody's groups that says something says: their own groups first, then those
-// that these lie in, and so on. Where two are equally near, being kept out wins.
-func (b *Book) Nearest(s *Snapshot, groups []Name, now time.Time) (from Name, said Admission, ok bool) {
-	if len(b.admits) == 0 {
-		return "", said, false
+// that these lie in, and so on; in are all of them. Where two are equally near, being kept out wins.
+func (b *Book) Nearest(s *Snapshot, groups []Name, in GroupSet, now time.Time) (from Name, said Admission, ok bool) {
+	says := 0
+	for n, one := range b.admits {
+		if in.Has(n) && one.Holds(now) {
+			from, said, says = n, one, says+1
+		}
 	}
+	if says < 2 { // of one it does not matter how near it is
+		return from, said, says == 1
+	}
+	from, said = "", Admission{}
 	seen := make(map[Name]bool, len(groups))
 	for level := groups; len(level) > 0; {
 		var above []Name

@@ -151,7 +151,7 @@ func (s *Subject) admission(snap *federation.Snapshot, app *federation.Applicati
 		e.Reasons.Add(reason.AccessAdmitted, "the person by name"+ending(*s.Admitted))
 		return e, true, nil
 	}
-	from, said, ok := book.Nearest(snap, s.Groups, now)
+	from, said, ok := book.Nearest(snap, s.Groups, s.in, now)
 	if !ok {
 		return e, false, nil
 	}
@@ -251,7 +251,7 @@ func (s *Subject) judgedAdmission(snap *federation.Snapshot, app *federation.App
 	case said && e.Outcome == federation.Deny:
 		j.Says = "The group " + string(e.Unit) + " is kept out."
 	case said:
-		_, a, _ := book.Nearest(snap, s.Groups, now)
+		_, a, _ := book.Nearest(snap, s.Groups, s.in, now)
 		j.Says = "The group " + string(e.Unit) + " is admitted" + ending(a) + "."
 	case s.Admitted != nil:
 		j.Why = "the person's admission has ended at " + s.Admitted.Until.UTC().Format(time.RFC3339)
