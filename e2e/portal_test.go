@@ -111,7 +111,10 @@ func TestPortal(t *testing.T) {
 		}
 		require.Equal(t, v.get(d.Base+"/").tiles(), addresses, "what is shown is what is found")
 	}
-	run(0, "", "app", "set", "crew-roster", "portalPlace=30")
+	run(0, "", "app", "set", "crew-roster", "portalPlace=30", "title=<b>Roster</b> & more")
+	require.Contains(t, driver.get(d.Base+"/?search=roster").page.body, "<b>&lt;b&gt;Roster&lt;/b&gt; &amp; more</b>")
+	require.Equal(t, []string{"/open/crew-roster"}, driver.tiles())
+	require.Contains(t, driver.get(d.Base+"/?search=%3Cscript%3E").page.body, "No application has “&lt;script&gt;”")
 	require.Equal(t, []string{"/open/possession-planner", "/open/crew-roster"}, driver.get(d.Base + "/").tiles()[1:3])
 
 	// Bad input, before anything is kept.
@@ -280,6 +283,22 @@ func TestPortalAcrossSites(t *testing.T) {
 	require.Equal(t, "ada.fenwick@wrenmoor.example", traces.Items[0].Person)
 }
 
+// The recipes of docs/portal.md do what they say.
+func TestRecipesOfPortal(t *testing.T) {
+	want := map[string][2]string{ // what stands on the portal of a first aider then, and how
+		"A place in an application for those who need it":      {"First aid board", ""},
+		"Only starting points, without the application itself": {"Crew roster", "hidden"},
+		"People ask for what they miss":                        {"Track access", "may ask"},
+		"Announce what opens":                                  {"Track access", "not open yet"},
+	}
+	cook(t, "../docs/portal.md", len(want), func(d *demo, title string) {
+		w, there := want[title]
+		require.True(t, there, title)
+		out := d.runs(t)(0, "", "portal", "3")
+		require.Regexp(t, w[0]+`\s.*`+w[1], out, title)
+	})
+}
+
 // The pages of people, as small as a telephone and held by axe; and the console's page of the portal.
 func TestPortalPages(t *testing.T) {
 	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
@@ -305,7 +324,7 @@ func TestPortalPages(t *testing.T) {
 	c.open(d.Base + "/person")
 	c.see("Crew roster")
 	require.Empty(t, c.accessible(script, "person"))
-	c.shot("person")
+	c.shot("own-page")
 	do(c, chromedp.EmulateViewport(390, 800))
 	for _, page := range []string{"/", "/person"} {
 		c.open(d.Base + page)

@@ -25,12 +25,12 @@ type Tile struct {
 
 // Portal is what somebody finds on the portal, as if they came now by what their providers said last.
 type Portal struct {
-	Person int64  `json:"person"`
-	Name   string `json:"name,omitempty"`
-	In     bool   `json:"in" doc:"False of somebody of whom it is not known by which provider they come, or who may not come to the portal: nothing is told of them"`
+	Person int64    `json:"person"`
+	Name   string   `json:"name,omitempty"`
+	In     bool     `json:"in" doc:"False of somebody of whom it is not known by which provider they come, or who may not come to the portal: nothing is told of them"`
 	By     []string `json:"by" doc:"Titles of the providers by which they are taken to come"`
-	Tiles  []Tile `json:"tiles" doc:"In their order"`
-	Coming []Tile `json:"coming" doc:"That open to them at a moment, where the portal shows such"`
-	Offers []Tile `json:"offers" doc:"That they may ask for, where the portal shows such"`
-	Hidden []Tile `json:"hidden" doc:"That they enter, and that are not on the portal"`
+	Tiles  []Tile   `json:"tiles" doc:"In their order"`
+	Coming []Tile   `json:"coming" doc:"That open to them at a moment, where the portal shows such"`
+	Offers []Tile   `json:"offers" doc:"That they may ask for, where the portal shows such"`
+	Hidden []Tile   `json:"hidden" doc:"That they enter, and that are not on the portal"`
 }

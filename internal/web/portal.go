@@ -207,7 +207,7 @@ func (s *server) out(shown crossing.Shown, via string) bool {
 func (s *server) enter(c fiber.Ctx, page, via string) error {
 	if c.Query("in") != "" {
 		return s.page(c, http.StatusForbidden, "message.html", view{Title: "Your browser did not keep the sign-in",
-			Text: "Allow cookies for this address and sign in again. If you were signed out meanwhile, just sign in again.",
+			Text:     "Allow cookies for this address and sign in again. If you were signed out meanwhile, just sign in again.",
 			Continue: cmp.Or(page, "/"), Verb: "Sign in"})
 	}
 	return s.answer(c, s.gate.Crossings.Open(c.Context(), s.browser(c), driving.Start{App: string(federation.PortalName), Target: page, Via: via}))

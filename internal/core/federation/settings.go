@@ -512,7 +512,7 @@ func SettingList(kind Kind, side Side) []Setting {
 }
 
 // SettingGroups are the headings under which settings stand, in their order.
-var SettingGroups = []string{"About it", GroupWho, GroupThen, GroupWhen, "Mapping", "People", "Requests and answers", "Tokens", "Names of the gate", "Metadata",
+var SettingGroups = []string{"About it", GroupWho, GroupThen, GroupWhen, "Mapping", "People", "On the portal", "Requests and answers", "Tokens", "Names of the gate", "Metadata",
 	"What is kept", "Exceptions"}
 
 // SettingError says which setting is wrong.

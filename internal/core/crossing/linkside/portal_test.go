@@ -129,6 +129,25 @@ func TestPortalIsWhatSignInsDecide(t *testing.T) {
 	}
 }
 
+// An application has so many starting points and no more, each of which is one of its own.
+func TestStartingPointsAreBounded(t *testing.T) {
+	r := newRailway(1)
+	start := func(i int) *federation.Plain {
+		o, err := federation.StartingPoints.Plain(federation.Name(fmt.Sprint("start-", i))).Apply(federation.Settings{"title": "S", "application": "app-1"})
+		require.NoError(t, err)
+		return o.(*federation.Plain)
+	}
+	put := []federation.Object{app(1)}
+	for i := range 1000 {
+		put = append(put, start(i))
+	}
+	full := r.snap.With(put...)
+	require.NoError(t, federation.StartingPoints.Check(full, start(999)))
+	require.ErrorContains(t, federation.StartingPoints.Check(full.With(start(1000)), start(1000)), "at most 1000")
+	shown, _ := crossing.Portal(full, r.visit(), now)
+	require.Len(t, shown.Tiles, 1001)
+}
+
 // The portal of somebody in 200 groups, who enters 300 of 5,000 applications.
 func BenchmarkPortalDecided(b *testing.B) {
 	var member []int
