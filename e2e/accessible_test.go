@@ -109,7 +109,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 		"/connect/aggregates/northern-lines": "Entities", "/watch/traces": "Traces",
 		"/watch/traces/" + list.Items[0].ID: "AuthnRequest", "/watch/checks": "Checks", "/watch/checks?code=own-start-missing": "Acknowledge",
 		"/connect/providers/wrenmoor-staff/mapping": "absent", "/map": "Intake of", "/admit/people": "Belongs to", "/admit/people/1": "Sign-ins of late", "/admit/groups": "Signalling contractors",
-		"/admit/organisations": "oakhollow.example", "/admit/rules": "Would somebody enter?", "/admit/selection": "Owners always come in at", "/admit/roles": "Would somebody enter?", "/admit/requests": "Nothing waits", "/connect/applications/crew-roster/entrants": "Admitted by name", "/admit/import": "Make nobody", "/connect/applications/crew-roster/accounts": "5 of 9 accounts fit", "/watch/notices": "Nothing waits", "/map/sets": "Shared by", "/map/sets/common": "Shared by", "/connect/applications/crew-roster/mapping": "Sent",
+		"/admit/organisations": "oakhollow.example", "/admit/rules": "Would somebody enter?", "/admit/selection": "Owners always come in at", "/admit/roles": "Would somebody enter?", "/admit/portal": "My shifts this week", "/admit/requests": "Nothing waits", "/connect/applications/crew-roster/entrants": "Admitted by name", "/admit/import": "Make nobody", "/connect/applications/crew-roster/accounts": "5 of 9 accounts fit", "/watch/notices": "Nothing waits", "/map/sets": "Shared by", "/map/sets/common": "Shared by", "/connect/applications/crew-roster/mapping": "Sent",
 		"/keep/keys": "Keys", "/keep/contexts": "Contexts", "/keep/objects/set": "common",
 		"/keep/links": "Links", "/keep/history": "History", fmt.Sprint("/keep/history/",
 			changes.Items[0].ID): "Before and after",
@@ -250,6 +250,8 @@ func TestPagesForPeopleAreAccessible(t *testing.T) {
 		rendered + "/agree.html":                        "while you are away",
 		rendered + "/leave.html":                        "Stay signed in",
 		rendered + "/refused.html":                      "Ask for entry",
+		rendered + "/portal.html":                       "You may ask for",
+		rendered + "/person.html":                       "What you agreed to",
 		rendered + "/choose.html":                       strings.Repeat("Long", 5),
 		strings.Replace(rendered, "127.0.0.1", "localhost", 1) + "/message.html": "Choose another way",
 	} {
@@ -281,7 +283,18 @@ func templates(t *testing.T) string {
 		"Refusal": map[string]any{"Question": "q", "MayAsk": true, "Requested": false},
 		"Agree": map[string]any{"Lasts": true, "Policy": "https://roster.wrenmoor.example/policy", "Digest": "d",
 			"Shown": []map[string]string{{"Label": "Your name", "Value": strings.Repeat("Long", 30)}}}}
-	all, err := template.ParseFS(dir, "*.html")
+	long := strings.Repeat("Long", 30)
+	tiles := []map[string]any{{"Title": long, "Text": long, "Marks": []string{"starts itself"}, "App": "a"}}
+	for name, x := range map[string]any{"All": 9, "Script": true, "Name": long, "Coming": tiles, "Offers": tiles, "Groups": []string{long}, "Others": 1,
+		"Sections": []map[string]any{{"Title": long, "List": template.HTML(`<li><a href="/open/a"><b>` + long + `</b><span>` + long + `</span></a>`)}},
+		"Values":   []map[string]any{{"Label": "Nickname", "Name": "nickName", "Values": []string{long}, "From": "you", "Proved": true, "Editable": true}},
+		"Links":    []map[string]any{{"Provider": map[string]string{"Title": long}, "Subject": map[string]string{"Value": long}}},
+		"Sessions": []map[string]any{{"Here": true, "By": []string{long}, "Began": ""}, {"ID": "1", "By": []string{long}, "Began": ""}},
+		"Consents": []map[string]any{{"App": "a", "Title": long, "Scopes": []string{long}, "At": ""}},
+		"Told":     []map[string]any{{"Title": long, "Count": 2, "Last": "", "Known": true, "What": []map[string]any{{"Name": long, "Values": []string{long}}}}}} {
+		view[name] = x
+	}
+	all, err := template.New("").Funcs(template.FuncMap{"day": func(any) string { return "30 November 2026, 08:00 UTC" }}).ParseFS(dir, "*.html")
 	require.NoError(t, err)
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		if q.URL.Path == "/assets/page.css" {
@@ -290,7 +303,7 @@ func templates(t *testing.T) string {
 		}
 		w.Header().Set("Content-Security-Policy", "script-src 'none'") // the page would go on at once
 		name := strings.TrimPrefix(q.URL.Path, "/")
-		if !slices.Contains([]string{"form.html", "post.html", "message.html", "choose.html", "agree.html", "leave.html", "refused.html"},
+		if !slices.Contains([]string{"form.html", "post.html", "message.html", "choose.html", "agree.html", "leave.html", "refused.html", "portal.html", "person.html"},
 			name) {
 			http.NotFound(w, q)
 			return

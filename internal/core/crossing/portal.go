@@ -97,9 +97,15 @@ type wayKey struct {
 // Portal decides what somebody finds on the portal: each application as a sign-in to it would be decided now. The need is
 // that they are looked up.
 func Portal(snap *federation.Snapshot, in Visit, now time.Time) (out Shown, need *Need) {
+	if in.Session == nil {
+		return Shown{Out: true}, nil
+	}
 	all, need := insides(snap, in.Session, "", in.People, now)
 	if need != nil {
 		return out, need
+	}
+	if who := in.Session.Person.ID; who != 0 { // a link that somebody else has by now shows nobody the other's page
+		all = slices.DeleteFunc(all, func(i inside) bool { return i.person.ID != who })
 	}
 	v := &portal{snap: snap, now: now, in: in, all: all, is: snap.Portal(), ways: map[wayKey]policy.Choice{}, under: map[federation.ID]Entrant{}}
 	out.Out = true
@@ -159,7 +165,7 @@ func (v *portal) tile(app *federation.Application) (Tile, *finding.Finding) {
 	t := Tile{App: app, Used: v.in.Used[app.ID]}
 	t.Link = Of(app.Side).Plain != nil
 	t.StartsItself = app.OwnStart != "" || app.OnlyOwnStarts || Of(app.Side).Starting != nil
-	if app.Start(&v.snap.Gate) == "" {
+	if app.Start(&v.snap.Gate) == "" || app.OnlyOwnStarts && app.OwnStart == "" && Of(app.Side).Starting == nil {
 		return t, finding.New(finding.OwnStartMissing)
 	}
 	e, by, f := v.entrant(app)
@@ -327,6 +333,9 @@ func (v *portal) coming() (out []Tile) {
 	return out
 }
 
+// mostOffers bounds how many applications are shown that somebody may ask for.
+const mostOffers = 200
+
 // offers are applications that somebody may not enter, and would if they were admitted by name: they may ask for that.
 func (v *portal) offers(have []Tile) (out []Tile) {
 	for _, name := range v.snap.Asked() {
@@ -336,6 +345,9 @@ func (v *portal) offers(have []Tile) (out []Tile) {
 		}
 		if t, may := v.mayAsk(app); may {
 			out = append(out, t)
+		}
+		if len(out) == mostOffers {
+			break
 		}
 	}
 	v.sort(out)
@@ -354,21 +366,6 @@ func (v *portal) mayAsk(app *federation.Application) (Tile, bool) {
 	}
 	t.MayAsk = e.Person.Key != "" && !e.Person.Disabled && admissionHelps(v.snap, e, v.now)
 	return t, t.MayAsk
-}
-
-// MayAsk decides whether somebody may ask for entry to an application from the portal. The need is that they are looked
-// up; person is who asks.
-func MayAsk(snap *federation.Snapshot, in Visit, app *federation.Application, now time.Time) (may bool, person Person, need *Need) {
-	all, need := insides(snap, in.Session, "", in.People, now)
-	if need != nil || len(all) == 0 {
-		return false, Person{}, need
-	}
-	shown, need := Portal(snap, in, now)
-	if need != nil || shown.Out {
-		return false, Person{}, need
-	}
-	may = slices.ContainsFunc(shown.Offers, func(t Tile) bool { return t.App == app })
-	return may, shown.Person, nil
 }
 
 // OwnValue is a value of somebody as they see it on their own page.
