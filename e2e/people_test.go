@@ -281,3 +281,27 @@ func (d *demo) code(t *testing.T, to string) (code string) {
 	require.NotEmpty(t, code)
 	return code
 }
+
+// A list tells what of it is no value, and what is taken in as it is and should be looked at first.
+func TestListsTellWhatIsOdd(t *testing.T) {
+	d, err := startDemo(t.TempDir(), "127.0.0.1:0")
+	require.NoError(t, err)
+	defer d.stop()
+	run := d.runs(t)
+	for _, c := range []struct {
+		says, list string
+		code       int
+	}{
+		{`"not a mail" is no e-mail address`, "employeeNumber,emails\nX-1,not a mail\n", 3},
+		{"same@wrenmoor.example stands for 3 people of the list", "employeeNumber,emails\nX-1,same@wrenmoor.example\nX-2,Same@Wrenmoor.example\nX-3,same@wrenmoor.example\n", 0},
+		{"bram.oduya@wrenmoor.example is that of person 2, too", "employeeNumber,emails\nX-1,bram.oduya@wrenmoor.example\n", 0},
+		{`whoever comes by the name "gate.crasher" is person 2 from now on`, "number,link:wrenmoor-staff\n2,gate.crasher\n", 0},
+		{"nobody proves emails", "employeeNumber,emails,unproved\nX-1,x.one@wrenmoor.example,emails\n", 0},
+	} {
+		file := filepath.Join(t.TempDir(), "list.csv")
+		require.NoError(t, os.WriteFile(file, []byte(c.list), 0o600))
+		run(c.code, c.says, "person", "import", file)
+	}
+	run(1, "is no e-mail address", "person", "set", "2", "emails=not a mail")
+	require.NotContains(t, run(0, "", "person", "import", "../demo/people.csv", "--skip-bad"), "LOOK AT THIS", "what is there already is not told again")
+}

@@ -600,7 +600,7 @@ type Known struct {
 // knows them by. All lines are taken, or none.
 type Import struct {
 	Known   []Known `json:"known,omitempty" maxItems:"10000"`
-	CSV     string  `json:"csv,omitempty" maxLength:"2500000" doc:"In place of known: a document whose first line names the columns provider, name, value and, if wanted, format (RFC 4180)"`
+	CSV     string  `json:"csv,omitempty" maxLength:"2500000" doc:"In place of known: a list in CSV (RFC 4180, or with semicolons or tabs) with the headings provider, name, value and, if wanted, format; or in JSON, an array of objects with these members"`
 	Replace bool    `json:"replace,omitempty" doc:"Values that people have there already, too"`
 	Preview bool    `json:"preview,omitempty" doc:"Only tell what would be; stores nothing"`
 	Digest  string  `json:"digest,omitempty" maxLength:"64" doc:"Of the preview that was looked at; without one nothing is imported"`

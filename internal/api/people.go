@@ -151,6 +151,8 @@ type PeopleImported struct {
 	Enabled   int            `json:"enabled"`
 	BadRows   int            `json:"badRows"`
 	Bad       []table.BadRow `json:"bad" doc:"The first rows that cannot be used, and why"`
+	OddRows   int            `json:"oddRows"`
+	Odd       []table.BadRow `json:"odd" doc:"The first rows that are taken in as they are, and should be looked at: an address of several people, a link by which somebody is another person, a value that nobody proves"`
 	Listed    []ImportedRow  `json:"listed" doc:"The first of those that are made or change"`
 	By        string         `json:"by"`
 	Columns   []string       `json:"columns"`

@@ -38,7 +38,8 @@ func (e *environment) people() *ucli.Command {
 			Action: e.action([]string{"APPLICATION"}, e.listSubjects)},
 		{Name: "import-subjects", Usage: "have an application go on to know people by the values it knows them by",
 			ArgsUsage: "APPLICATION FILE",
-			Description: "FILE is CSV, or - for standard input. Its first line names the columns: provider,name,value and, if wanted, format. " +
+			Description: "FILE is CSV as any program writes it, with the headings provider, name, value and, if wanted, format; JSON, an array of\n" +
+				"objects with these members; or - for standard input. " +
 				"Look at --preview first: it prints the digest to import with. All lines are taken, or none.",
 			Flags: []ucli.Flag{
 				&ucli.BoolFlag{Name: "replace", Usage: "values that people have there already, too"},

@@ -93,12 +93,21 @@ func (e *environment) imported(w io.Writer, out *api.PeopleImported, how api.Peo
 	}
 	fields(w, [][2]string{{"read as", form}, {"people found by", out.By}, {"rows", fmt.Sprint(out.Rows)}, {said, fmt.Sprint(out.New)},
 		{"changed", fmt.Sprint(out.Changed)}, {"the same already", fmt.Sprint(out.Same)}, {"disabled", fmt.Sprint(out.Disabled)},
-		{"enabled", fmt.Sprint(out.Enabled)}, {"cannot be used", fmt.Sprint(out.BadRows)}})
+		{"enabled", fmt.Sprint(out.Enabled)}, {"cannot be used", fmt.Sprint(out.BadRows)},
+		{"to be looked at", fmt.Sprint(out.OddRows)}})
 	if len(out.Bad) > 0 {
 		fmt.Fprintln(w)
 		var t table
 		for _, b := range out.Bad[:min(len(out.Bad), 30)] {
 			t.add("line!", fmt.Sprint(b.Line), "heading", dash(b.Column), "what is wrong!", b.Cause)
+		}
+		e.tell(w, t, "")
+	}
+	if len(out.Odd) > 0 && !out.Stored {
+		fmt.Fprintln(w)
+		var t table
+		for _, b := range out.Odd[:min(len(out.Odd), 30)] {
+			t.add("line!", fmt.Sprint(b.Line), "heading", dash(b.Column), "look at this!", b.Cause)
 		}
 		e.tell(w, t, "")
 	}

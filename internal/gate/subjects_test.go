@@ -86,24 +86,30 @@ func TestBadImports(t *testing.T) {
 	r := newRig(t)
 	r.lastingName("ada")
 	for bad, want := range map[string]string{
-		"":                                         "0 lines",
-		"provider,name\n":                          `the column "value" is missing`,
-		"provider,nam,value\n":                     `there is no column "nam"`,
-		"provider,name,value\n":                    "0 lines",
-		"provider,name,value\nstaff,b\n":           "wrong number of fields",
-		"provider,name,value\nstaf,b,1\n":          `line 2, provider: there is no provider "staf"`,
-		"provider,name,value\nstaff,,1\n":          "line 2, name: it is empty",
-		"provider,name,value\nstaff,b, 1\n":        "spaces around it",
-		"provider,name,value\nstaff,b,\"1\x07\"\n": "control characters",
+		"":                                    "0 lines",
+		"provider,name\n":                     `the column "value" is missing`,
+		"provider,nam,value\n":                `there is no column "nam"`,
+		"provider,name,value\n":               "0 lines",
+		"provider,name,value\nstaff,b\n":      "line 2, value: it is empty",
+		`[{"provider": "staff", "nam": "b"}]`: "array of objects with provider, name, value",
+		`[{"provider": "staff", "provider": "x"}]`:                       "array of objects",
+		`[{"provider": "staff", "name": "b"}]`:                           "it is empty",
+		`[]`:                                                             "0 lines",
+		"provider,name,value\nstaf,b,1\n":                                `line 2, provider: there is no provider "staf"`,
+		"provider,name,value\nstaff,,1\n":                                "line 2, name: it is empty",
+		"provider,name,value\nstaff,b, 1\n":                              "spaces around it",
+		"provider,name,value\nstaff,b,\"1\x07\"\n":                       "control characters",
 		"provider,name,value\nstaff,b," + strings.Repeat("x", 257):       "longer than 256",
 		"provider,name,value\nstaff,b,1\nstaff,b,2\n":                    "line 3, name: it stands in line 2 already",
 		"provider,name,value\nstaff,b,1\nstaff,c,1\n":                    "line 3, value: it stands in line 2 already",
-		"provider,name,value\n" + strings.Repeat("staff,b,1\n", 10000+1): "more than 10000 lines",
+		"provider,name,value\n" + strings.Repeat("staff,b,1\n", 10000+1): "more than 10000 rows",
 	} {
 		_, err := r.take(people.Import{CSV: bad})
 		require.ErrorContains(t, err, want, bad[:min(len(bad), 60)])
 	}
-	_, err := r.take(people.Import{CSV: "provider,name,value\nstaff,b,1\nstaff,c,2\n"})
+	_, err := r.take(people.Import{CSV: "\ufeffvalue;provider;name\r\n1;staff;b\r\n2;staff;c\r\n"})
+	require.NoError(t, err)
+	_, err = r.take(people.Import{CSV: `[{"provider": "staff", "name": "j", "value": "17"}]`})
 	require.NoError(t, err)
 	_, err = r.take(people.Import{Known: []people.Known{{Provider: "staff", Name: "d", Value: "3"},
 		{Provider: "staff", Name: "e", Value: "2"}}})
@@ -111,8 +117,8 @@ func TestBadImports(t *testing.T) {
 	var at *change.FieldError
 	require.ErrorAs(t, err, &at)
 	require.Equal(t, "known[1].value", at.Field)
-	require.EqualValues(t, 3, r.count(&store.SubjectRow{}), "all lines or none")
-	require.EqualValues(t, 3, r.count(&store.PersonRow{}))
+	require.EqualValues(t, 4, r.count(&store.SubjectRow{}), "all lines or none")
+	require.EqualValues(t, 4, r.count(&store.PersonRow{}))
 	require.NoError(t, r.Records.RemoveProvider(ctx, tester, "staff"))
 	_, err = r.Records.AddProvider(ctx, tester, records.NewRecord{Name: "new", Draft: true})
 	require.NoError(t, err)

@@ -226,7 +226,7 @@ func (s *server) shown(p accounts.Person, err error) (*body[api.PersonShown], er
 
 func imported(in *roll.Imported) *api.PeopleImported {
 	return &api.PeopleImported{Rows: in.Rows, New: in.New, Changed: in.Changed, Same: in.Same, Disabled: in.Disabled, Enabled: in.Enabled,
-		BadRows: in.BadRows, Bad: some(in.Bad), By: in.By, Columns: some(in.Columns), Separator: in.Separator, Encoding: in.Encoding,
+		BadRows: in.BadRows, Bad: some(in.Bad), OddRows: in.OddRows, Odd: some(in.Odd), By: in.By, Columns: some(in.Columns), Separator: in.Separator, Encoding: in.Encoding,
 		Digest: in.Digest, Stored: in.Stored, Consequence: consequence(in.Consequence), Listed: rows(in.Listed, 0, func(r roll.Row) api.ImportedRow {
 			return api.ImportedRow{Line: r.Line, Person: r.Person, Name: r.Name, Differences: some(r.Differences)}
 		}).Body.Items}

@@ -46,6 +46,10 @@ const pick = (e: Event) => { file.value = (e.target as HTMLInputElement).files?.
       <el-table :data="seen.bad ?? []"><el-table-column label="Line" width="80" prop="line" />
         <el-table-column label="Heading" width="180"><template #default="{ row }"><code>{{ row.column || '–' }}</code></template></el-table-column>
         <el-table-column label="What is wrong" min-width="400"><template #default="{ row }"><span class="whole">{{ row.cause }}</span></template></el-table-column></el-table></template>
+    <template v-if="seen.oddRows && !seen.stored"><h2 class="waiting">{{ seen.oddRows }} {{ seen.oddRows === 1 ? 'thing' : 'things' }} to look at</h2>
+      <el-table :data="seen.odd ?? []"><el-table-column label="Line" width="80" prop="line" />
+        <el-table-column label="Heading" width="180"><template #default="{ row }"><code>{{ row.column || '–' }}</code></template></el-table-column>
+        <el-table-column label="What it comes to" min-width="400"><template #default="{ row }"><span class="whole">{{ row.cause }}</span></template></el-table-column></el-table></template>
     <template v-if="seen.listed?.length"><h2>{{ seen.stored ? 'What changed' : 'What would change' }}</h2>
       <el-table :data="seen.listed" max-height="480"><el-table-column label="Line" width="80" prop="line" />
         <el-table-column label="Person" width="100"><template #default="{ row }"><router-link v-if="row.person" :to="`/admit/people/${row.person}`">{{ row.person }}</router-link><span v-else>new</span></template></el-table-column>

@@ -212,6 +212,9 @@ func CheckValues(name string, values []string) error {
 		if strings.TrimSpace(v) == "" || len(v) > longestOctets || federation.CheckText(v, true) != nil {
 			return fmt.Errorf("a value is empty, has more than %d octets, or control characters", longestOctets)
 		}
+		if _, is := profile.Address(v); !is && profile.Means(name, profile.ClaimEmail) {
+			return fmt.Errorf("%.100q is no e-mail address; write it like ada@wrenmoor.example", v)
+		}
 	}
 	return nil
 }

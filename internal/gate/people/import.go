@@ -3,11 +3,10 @@ package people
 import (
 	"context"
 	"crypto/sha256"
-	"encoding/csv"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 	"time"
@@ -21,6 +20,8 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/nearword"
 	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/strictjson"
+	"innergate.example/innergate/internal/core/table"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
@@ -77,48 +78,65 @@ func (in *Import) again(i int, what string, first int) error {
 	return in.lineError(i, what, fmt.Errorf("it stands in %s already; leave one of them", where))
 }
 
-// ReadKnown reads lines out of a CSV document (RFC 4180) whose first line names
-// the columns: provider, name, value, and format if it is wanted.
-func ReadKnown(document string) ([]Known, error) {
-	r := csv.NewReader(strings.NewReader(strings.TrimPrefix(document, "\ufeff")))
-	header, err := r.Read()
-	if err != nil {
-		return nil, change.Field("csv", errors.New("it is empty; the first line names the columns: provider,name,value"))
+// knownColumns are the headings of such a list; the last one may be absent.
+var knownColumns = []string{"provider", "name", "value", "format"}
+
+// ReadKnown reads a list: CSV as any program writes it, whose headings are provider, name, value and, if wanted, format; or
+// JSON, an array of objects with these members.
+func ReadKnown(ctx context.Context, document string) ([]Known, error) {
+	if text := strings.TrimSpace(strings.TrimPrefix(document, "\ufeff")); strings.HasPrefix(text, "[") {
+		return knownOfJSON(text)
 	}
-	columns := []string{"provider", "name", "value", "format"}
+	t, err := table.Read(ctx, []byte(document), maxImport)
+	if err != nil {
+		return nil, change.Field("csv", err)
+	}
+	if len(t.Bad) > 0 {
+		return nil, change.Field("csv", t.Bad[0])
+	}
 	at := map[string]int{}
-	for i, name := range header {
+	for i, name := range t.Head {
 		name = strings.ToLower(strings.TrimSpace(name))
-		if !slices.Contains(columns, name) {
-			return nil, change.Field("csv", fmt.Errorf("line 1: there is no column %.100q; use %s", name,
-				strings.Join(columns, ", ")))
+		if !slices.Contains(knownColumns, name) {
+			return nil, change.Field("csv", fmt.Errorf("line 1: there is no column %.100q; use %s", name, strings.Join(knownColumns, ", ")))
 		}
 		at[name] = i
 	}
-	for _, name := range columns[:3] {
+	for _, name := range knownColumns[:3] {
 		if _, ok := at[name]; !ok {
-			return nil, change.Field("csv", fmt.Errorf("line 1: the column %q is missing; the first line names the columns",
-				name))
+			return nil, change.Field("csv", fmt.Errorf("line 1: the column %q is missing; the first line names the columns", name))
 		}
 	}
 	var out []Known
-	for {
-		row, err := r.Read()
-		if err == io.EOF {
-			return out, nil
-		}
-		if err != nil {
-			return nil, change.Field("csv", err)
-		}
-		k := Known{Provider: row[at["provider"]], Name: row[at["name"]], Value: row[at["value"]]}
+	for _, row := range t.Rows {
+		k := Known{Provider: row.Cells[at["provider"]], Name: row.Cells[at["name"]], Value: row.Cells[at["value"]], line: row.Line}
 		if i, ok := at["format"]; ok {
-			k.Format = row[i]
+			k.Format = row.Cells[i]
 		}
-		k.line, _ = r.FieldPos(0)
-		if out = append(out, k); len(out) > maxImport {
-			return nil, change.Field("csv", fmt.Errorf("there are more than %d lines; import them in parts", maxImport))
-		}
+		out = append(out, k)
 	}
+	return out, nil
+}
+
+// knownOfJSON reads such a list in JSON.
+func knownOfJSON(text string) ([]Known, error) {
+	wrong := func(err error) ([]Known, error) {
+		return nil, change.Field("csv", fmt.Errorf("%w; in JSON the list is an array of objects with provider, name, value and, if wanted, format", err))
+	}
+	if err := strictjson.Once([]byte(text), 3); err != nil {
+		return wrong(err)
+	}
+	var all []struct{ Provider, Name, Value, Format string }
+	d := json.NewDecoder(strings.NewReader(text))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&all); err != nil {
+		return wrong(err)
+	}
+	out := make([]Known, len(all))
+	for i, k := range all {
+		out[i] = Known{Provider: k.Provider, Name: k.Name, Value: k.Value, Format: k.Format}
+	}
+	return out, nil
 }
 
 // ImportSubjects has an application go on to know people by the values it knows
@@ -132,7 +150,7 @@ func (rm *Room) ImportSubjects(ctx context.Context, by change.By, app string, in
 			return nil, change.Field("csv", errors.New("give csv or known, not both"))
 		}
 		var err error
-		if in.Known, err = ReadKnown(in.CSV); err != nil {
+		if in.Known, err = ReadKnown(ctx, in.CSV); err != nil {
 			return nil, err
 		}
 	}

@@ -29,6 +29,8 @@ type Imported struct {
 	Disabled, Enabled        int // of those that change
 	Bad                      []table.BadRow
 	BadRows                  int
+	Odd                      []table.BadRow // what is taken in as it is, and should be looked at: the first ones
+	OddRows                  int
 	Listed                   []Row // the first of those that are made or change
 	By                       string
 	Columns                  []string
@@ -80,6 +82,7 @@ func (rm *Room) weigh(db *gorm.DB, in Import, l *list, progress func(int64)) (*I
 		return nil, nil, err
 	}
 	var plans []plan
+	odd := &oddities{mails: map[string]*stands{}}
 	for chunk := range slices.Chunk(l.entries, atOnce) {
 		some, err := w.plans(chunk)
 		if err != nil {
@@ -90,12 +93,17 @@ func (rm *Room) weigh(db *gorm.DB, in Import, l *list, progress func(int64)) (*I
 			fmt.Fprintf(digest, "%d %d %x %t %t %t %d %d %d\n", p.line, p.person, hash(p.found), p.was, p.same, p.keeps, len(p.join),
 				len(p.part), len(p.put))
 			out.count(p)
+			odd.look(p)
 			if !p.same {
 				plans = append(plans, *p)
 			}
 		}
 		progress(int64(out.New + out.Changed + out.Same))
 	}
+	if err := w.shared(odd); err != nil {
+		return nil, nil, err
+	}
+	out.Odd, out.OddRows = odd.told, odd.count
 	bad := append(l.bad, w.bad...)
 	slices.SortStableFunc(bad, func(a, b table.BadRow) int { return a.Line - b.Line })
 	out.BadRows, out.Bad = len(bad), bad[:min(len(bad), mostTold)]
