@@ -284,7 +284,7 @@ func templates(t *testing.T) string {
 		"Agree": map[string]any{"Lasts": true, "Policy": "https://roster.wrenmoor.example/policy", "Digest": "d",
 			"Shown": []map[string]string{{"Label": "Your name", "Value": strings.Repeat("Long", 30)}}}}
 	long := strings.Repeat("Long", 30)
-	tiles := []map[string]any{{"Title": long, "Text": long, "Marks": []string{"starts itself"}, "App": "a"}}
+	tiles := []map[string]any{{"Title": long, "Text": long, "Marks": []string{"starts itself"}, "App": "a", "Asked": false}}
 	for name, x := range map[string]any{"All": 9, "Script": true, "Name": long, "Coming": tiles, "Offers": tiles, "Groups": []string{long}, "Others": 1,
 		"Sections": []map[string]any{{"Title": long, "List": template.HTML(`<li><a href="/open/a"><b>` + long + `</b><span>` + long + `</span></a>`)}},
 		"Values":   []map[string]any{{"Label": "Nickname", "Name": "nickName", "Values": []string{long}, "From": "you", "Proved": true, "Editable": true}},

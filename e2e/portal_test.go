@@ -91,6 +91,8 @@ func TestPortal(t *testing.T) {
 	var asked api.EntryRequests
 	require.NoError(t, json.Unmarshal([]byte(run(0, "", "request", "list", "--output", "json")), &asked))
 	require.Len(t, asked.Items, 1, "asked twice, it is one request")
+	require.Contains(t, look(driver), "you asked for entry; nobody has decided yet")
+	require.NotContains(t, driver.page.body, `action="/ask"`)
 	run(0, "", "request", "approve", fmt.Sprint(asked.Items[0].Number), "--digest", asked.Items[0].Digest)
 	require.Contains(t, driver.get(d.Base+"/").tiles(), "/open/track-access")
 	require.Contains(t, driver.get(d.Base+"/open/track-access").onward().page.text, "You are in as")

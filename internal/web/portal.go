@@ -73,6 +73,7 @@ func (s *server) see(c fiber.Ctx, to string) error {
 type tile struct {
 	Title, Text, Path string
 	Marks             []string
+	Asked             bool   // for, and nobody has decided
 	App               string // to be asked for
 }
 
@@ -167,7 +168,7 @@ func (v portalView) found(t tile) bool {
 const longestText = 120
 
 func tileOf(t crossing.Tile) tile {
-	out := tile{Title: t.Title(), Text: t.Text(), Path: t.Path(), App: string(t.App.Name)}
+	out := tile{Title: t.Title(), Text: t.Text(), Path: t.Path(), App: string(t.App.Name), Asked: t.Asked}
 	if text := []rune(out.Text); len(text) > longestText {
 		out.Text = string(text[:longestText]) + "…"
 	}
@@ -176,6 +177,7 @@ func tileOf(t crossing.Tile) tile {
 			out.Marks = append(out.Marks, words)
 		}
 	}
+	mark(t.Asked, "you asked for entry; nobody has decided yet")
 	mark(t.Opens != "", "not open yet, from "+t.Opens)
 	if t.MayAsk || t.Opens != "" {
 		return out

@@ -20,6 +20,7 @@ type Visit struct {
 	Network string                  // of the browser
 	Links   []federation.ID         // providers that they are linked to
 	Used    map[federation.ID]int64 // how often they entered which application
+	Asked   []federation.ID         // to which they asked for entry, and nobody has decided
 }
 
 // Tile is an application on the portal, or a starting point of one.
@@ -35,6 +36,7 @@ type Tile struct {
 	By           *federation.Provider // they have to sign in there first; nil for no other than by which they are in
 	Opens        string               // it is not open yet, and opens at this moment; "" for it is open
 	MayAsk       bool                 // they may not enter, and may ask for it
+	Asked        bool                 // and did
 }
 
 // Title is what people read.
@@ -364,6 +366,7 @@ func (v *portal) mayAsk(app *federation.Application) (Tile, bool) {
 	if f != nil {
 		return t, false
 	}
+	t.Asked = slices.Contains(v.in.Asked, app.ID)
 	t.MayAsk = e.Person.Key != "" && !e.Person.Disabled && admissionHelps(v.snap, e, v.now)
 	return t, t.MayAsk
 }

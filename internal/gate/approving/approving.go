@@ -183,6 +183,13 @@ func (rm *Room) AskNow(ctx context.Context, app federation.ID, person int64) err
 	return err
 }
 
+// AskedBy are the applications to which somebody asked for entry, and nobody has decided yet.
+func (rm *Room) AskedBy(ctx context.Context, person int64) (out []federation.ID, err error) {
+	err = rm.Store.Read.WithContext(ctx).Model(&store.RequestRow{}).Where("person = ? AND state = ? AND ends > ?", person, Waiting, rm.Now().UTC()).
+		Pluck("app", &out).Error
+	return out, err
+}
+
 func (rm *Room) note(tx *gorm.DB, by change.By, app, what string) error {
 	return change.Note{At: rm.Now(), By: by, Kind: string(federation.KindApplication), Name: app, What: what}.Write(tx)
 }

@@ -100,6 +100,9 @@ func (rm *Room) kept(ctx context.Context, in *crossing.Visit) error {
 		return err
 	}
 	in.Links = links
+	if in.Asked, err = rm.Requests.AskedBy(ctx, id); err != nil {
+		return err
+	}
 	uses, err := rm.Store.Counts(ctx, id)
 	in.Used = make(map[federation.ID]int64, len(uses))
 	for _, u := range uses {
