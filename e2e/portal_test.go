@@ -224,6 +224,27 @@ func TestOwnPage(t *testing.T) {
 	run(0, "", "object", "put", "rule/planner-named", "title=Named", "application=possession-planner", "then=deny", `when=attributes.nickName.exists(n, n == "Boss")`)
 	require.Equal(t, 403, v.press(d.Base+"/person/change", d.Base, url.Values{"attribute": {"nickName"}}).page.status, "a rule reads it now")
 	require.NotContains(t, own(), "Change")
+
+	// An address is changed by a mailed code, where nothing is decided by addresses.
+	for _, p := range []string{"wrenmoor-staff", "oakhollow", "wrenmoor-new"} {
+		run(0, "", "provider", "set", p, "matchBy=", "domains=", "vouchesFor=", "--yes")
+	}
+	for _, o := range []string{"wrenmoor", "oakhollow"} {
+		run(0, "", "object", "put", "organisation/"+o, "domains=")
+	}
+	run(0, "", "object", "put", "portal/portal", "editable=emails")
+	m := newVisitor(t).get(d.Base + "/")
+	m.post(m.page.action, url.Values{"provider": {"wrenmoor-staff"}}).as("mira.dunn")
+	m.submit("value.emails", "mira@post.example").submit("code", d.code(t, "mira@post.example")) // the provider sends none
+	require.Contains(t, m.get(d.Base+"/person").page.text, "mira@post.example you said so, proved")
+	m.press(d.Base+"/person/change", d.Base, url.Values{"attribute": {"emails"}})
+	m.submit("value.emails", "mira.dunn@post.example")
+	require.Contains(t, m.page.text, "Type the code")
+	m.submit("code", "000000")
+	require.Contains(t, m.get(d.Base+"/person").page.text, "mira@post.example you said so, proved", "without the code nothing changes")
+	m.press(d.Base+"/person/change", d.Base, url.Values{"attribute": {"emails"}})
+	m.submit("value.emails", "mira.dunn@post.example").submit("code", d.code(t, "mira.dunn@post.example"))
+	require.Contains(t, m.page.text, "mira.dunn@post.example you said so, proved")
 }
 
 // Every start from the portal lands where it should, at applications of every kind on sites of their own; a provider's own
