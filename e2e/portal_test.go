@@ -185,6 +185,11 @@ func TestOwnPage(t *testing.T) {
 	require.Equal(t, "DENY", v.page.header.Get("X-Frame-Options"))
 	require.Contains(t, v.page.text, "ada.fenwick@wrenmoor.example from Wrenmoor staff accounts, proved")
 	require.Regexp(t, `Possession planner  1 time, last .* Ada Fenwick`, v.page.text, "what it was told")
+	require.Regexp(t, `groups [^(]*drivers`, v.page.text)
+	run(0, "", "app", "set", "possession-planner", "traceValues=email=hashed")
+	run(0, "", "provider", "set", "wrenmoor-staff", "traceValues=groups=off")
+	v.get(d.host("possession-planner") + "/start").onward()
+	require.Regexp(t, `Possession planner  2 times, last .* email \(not kept\) groups \(not kept\)`, own(), "what a setting does not keep")
 
 	// Another session is ended, by the page alone; two at once are one.
 	require.Contains(t, v.page.text, "Another browser")

@@ -143,8 +143,8 @@ func (v *portal) decide(out *Shown) {
 	}
 	for _, name := range v.snap.Doors(who) {
 		app, _ := v.snap.Application(name)
-		t, finds := v.tile(app)
-		if finds != nil {
+		t, shut := v.tile(app)
+		if shut != nil {
 			continue
 		}
 		if out.Tiles = append(out.Tiles, v.starts(t)...); app.Hidden {
@@ -174,19 +174,17 @@ func (v *portal) tile(app *federation.Application) (Tile, *finding.Finding) {
 	if f != nil {
 		return t, f
 	}
-	if by != nil {
-		t.By = by
-	}
+	t.By = by
 	entry, err := Admit(v.snap, e, v.now)
 	if t.Entry = entry; err != nil {
-		return t, notFailing(err)
+		return t, whyNot(err)
 	}
 	t.StepUp = entry.Outcome == federation.StepUp
 	return t, nil
 }
 
-// notFailing is why somebody does not enter.
-func notFailing(err error) *finding.Finding {
+// whyNot is why somebody does not enter.
+func whyNot(err error) *finding.Finding {
 	if f := finding.Of(err); f != nil {
 		return f
 	}
@@ -197,12 +195,12 @@ func notFailing(err error) *finding.Finding {
 // linked to and have to sign in at first.
 func (v *portal) entrant(app *federation.Application) (e Entrant, by *federation.Provider, f *finding.Finding) {
 	if err := policy.Open(app, v.now); err != nil {
-		return e, nil, notFailing(err)
+		return e, nil, whyNot(err)
 	}
 	for i := range v.here {
 		c, err := v.way(app, i)
 		if err != nil {
-			f = cmp.Or(f, notFailing(err))
+			f = cmp.Or(f, whyNot(err))
 			continue
 		}
 		if c.Has(v.all[i].provider.Name) {

@@ -436,7 +436,8 @@ func (d *drive) end(plan Plan) step {
 	}
 	d.effect(Issued{App: d.app.ID}, HoldMessage{App: d.app.Name}, Give{Word: h.answer.given(d.e.Browser.Network, d.role(), d.now)})
 	if h.person.Key != "" && d.app.Name != federation.PortalName {
-		d.effect(Enter{App: d.app.ID, Told: h.decided.Told})
+		veil := NewVeil(d.snap, string(d.app.Name), string(d.p.Name))
+		d.effect(Enter{App: d.app.ID, Told: veil.Delivered(h.decided.Told, h.person)})
 	}
 	h.stage, d.s.Stage = d.s.Stage, Ended
 	d.s.here.decided.Sent = plan.Sent()

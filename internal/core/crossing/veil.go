@@ -294,6 +294,26 @@ func (v *Veil) people(in map[string]Person) map[string]Person {
 	return out
 }
 
+// Delivered gives what an application was told of somebody without the values that are not to be kept whole: people see on
+// their own page that they were told.
+func (v *Veil) Delivered(told []Delivered, who Person) []Delivered {
+	if v == nil {
+		return told
+	}
+	v.people(map[string]Person{"": who}) // what is kept with them counts, too
+	out := slices.Clone(told)
+	for i, d := range out {
+		how := v.told(d.Name)
+		if d.Friendly != "" {
+			how = max(how, v.told(d.Friendly))
+		}
+		if how != profile.DetailFull {
+			out[i].Values = profile.Texts(notKept)
+		}
+	}
+	return out
+}
+
 // madeBy is what is kept of what the intake of a provider makes.
 func (v *Veil) madeBy(id federation.ID) func(name string) profile.Detail {
 	for _, p := range v.snap.Providers() {

@@ -39,7 +39,7 @@ func (s *Snapshot) readDoors() {
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.apps)) {
 		a := s.apps[name]
-		if !a.Attended() || a.Phase == Retired {
+		if !a.Attended() {
 			continue
 		}
 		if a.AskForEntry {
@@ -61,7 +61,7 @@ func (s *Snapshot) readDoors() {
 // sameDoor reports whether doors are made alike of two states of an application, its rules and admissions left aside.
 func (a *Application) sameDoor(b *Application) bool {
 	return a.Everyone == b.Everyone && a.AskForEntry == b.AskForEntry && (a.NextAt == "") == (b.NextAt == "") &&
-		(a.Phase == Retired) == (b.Phase == Retired) && a.Attended() == b.Attended()
+		a.Attended() == b.Attended()
 }
 
 // own are the doors that an application's own rules and admissions make.
