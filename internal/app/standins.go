@@ -11,10 +11,10 @@ import (
 
 	"innergate.example/innergate/demo"
 	"innergate.example/innergate/internal/core/federation"
-	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/editions"
 	"innergate.example/innergate/internal/gate/jobs"
+	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/roll"
 	"innergate.example/innergate/internal/standin"
@@ -197,7 +197,7 @@ func (d *running) people(ctx context.Context, sc *scenario) error {
 	if err := d.units(ctx, federation.KindOrganisation, sc.Organisations); err != nil {
 		return err
 	}
-	page, err := g.Accounts.List(ctx, accounts.Filter{Limit: 1})
+	page, err := g.People.List(ctx, people.Filter{Limit: 1})
 	if err != nil || page.Total > 0 {
 		return err // they are there already, or somebody removed some
 	}
@@ -283,7 +283,7 @@ func (d *running) rule(ctx context.Context, kind federation.Kind, r scenarioRule
 		said["until"] = time.Now().UTC().AddDate(0, 0, r.Days).Format(time.DateOnly)
 	}
 	if r.Person != "" {
-		page, err := g.Accounts.List(ctx, accounts.Filter{Search: r.Person, Limit: 2})
+		page, err := g.People.List(ctx, people.Filter{Search: r.Person, Limit: 2})
 		if err != nil {
 			return err
 		}

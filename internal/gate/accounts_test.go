@@ -15,9 +15,9 @@ import (
 	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
-	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
@@ -41,14 +41,14 @@ func TestDisabledPeopleAreLetInByNothing(t *testing.T) {
 	code, b := r.code(driving.Browser{}, nil, "scope", "openid offline_access email")
 	out, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", app.Shown))
 	require.NoError(t, err)
-	held, err := r.Accounts.Get(ctx, 1)
+	held, err := r.People.Get(ctx, 1)
 	require.NoError(t, err)
 	require.EqualValues(t, []int64{1, 1, 1}, []int64{int64(len(held.Sessions)), held.Grants, int64(len(held.Links))})
 	waiting := r.request(driving.Browser{}, nil)
 
-	_, err = r.Accounts.Disable(ctx, tester, 1)
+	_, err = r.People.Disable(ctx, tester, 1)
 	require.NoError(t, err)
-	_, err = r.Accounts.Disable(ctx, tester, 1)
+	_, err = r.People.Disable(ctx, tester, 1)
 	require.ErrorContains(t, err, "disabled already")
 	require.Nil(t, r.Leaving.Session(ctx, b.Session), "the session has ended")
 	require.Equal(t, finding.PersonDisabled, r.come("ada@wrenmoor.example").Finding.Code)
@@ -58,18 +58,18 @@ func TestDisabledPeopleAreLetInByNothing(t *testing.T) {
 	require.Equal(t, oidc.InvalidGrant, oidc.RefusalOf(err).Code)
 	r.said(r.come("bram@wrenmoor.example"))
 
-	page, err := r.Accounts.List(ctx, accounts.Filter{State: "disabled", Limit: 10})
+	page, err := r.People.List(ctx, people.Filter{State: "disabled", Limit: 10})
 	require.NoError(t, err)
 	require.EqualValues(t, 1, page.Total)
 	require.Equal(t, asMail.Value, page.People[0].Links[0].Subject.Value)
-	_, err = r.Accounts.List(ctx, accounts.Filter{State: "disbled", Limit: 10})
+	_, err = r.People.List(ctx, people.Filter{State: "disbled", Limit: 10})
 	require.ErrorContains(t, err, "enabled or disabled")
-	_, err = r.Accounts.Enable(ctx, tester, 1)
+	_, err = r.People.Enable(ctx, tester, 1)
 	require.NoError(t, err)
 	r.said(r.come("ada@wrenmoor.example"))
-	_, err = r.Accounts.Enable(ctx, tester, 1)
+	_, err = r.People.Enable(ctx, tester, 1)
 	require.ErrorContains(t, err, "not disabled")
-	_, err = r.Accounts.Disable(ctx, tester, 77)
+	_, err = r.People.Disable(ctx, tester, 77)
 	require.ErrorContains(t, err, `no person "77"`)
 }
 
@@ -82,19 +82,19 @@ func TestOnlyKnownPeopleComeWhereSoIsSet(t *testing.T) {
 	o := r.come(asMail.Value)
 	require.Equal(t, finding.PersonUnknown, o.Finding.Code)
 	require.Zero(t, r.count(&store.PersonRow{}), "nobody is made")
-	p, err := r.Accounts.Add(ctx, tester, accounts.NewPerson{Provider: "staff", Subject: asMail})
+	p, err := r.People.Add(ctx, tester, people.NewPerson{Provider: "staff", Subject: asMail})
 	require.NoError(t, err)
 	r.said(r.come(asMail.Value))
 	require.EqualValues(t, 1, r.count(&store.PersonRow{}))
 	require.EqualValues(t, 1, p.ID)
-	for cause, n := range map[string]accounts.NewPerson{
+	for cause, n := range map[string]people.NewPerson{
 		"linked to staff by that name already": {Provider: "staff", Subject: asMail},
 		`did you mean "staff"?`:                {Provider: "stafff", Subject: asMail},
 		"it is empty":                          {Provider: "staff", Subject: profile.Subject{Value: " "}},
 		"another one at each sign-in":          {Provider: "staff", Subject: profile.Subject{Value: "x", Format: string(saml.FormatTransient)}},
 		"control characters":                   {Provider: "staff", Subject: profile.Subject{Value: "a\nb"}},
 	} {
-		_, err := r.Accounts.Add(ctx, tester, n)
+		_, err := r.People.Add(ctx, tester, n)
 		require.ErrorContains(t, err, cause)
 	}
 	var wait sync.WaitGroup
@@ -102,7 +102,7 @@ func TestOnlyKnownPeopleComeWhereSoIsSet(t *testing.T) {
 	made := 0
 	for range 8 {
 		wait.Go(func() {
-			if _, err := r.Accounts.Add(ctx, tester, accounts.NewPerson{Provider: "staff", Subject: profile.Subject{Value: "one"}}); err == nil {
+			if _, err := r.People.Add(ctx, tester, people.NewPerson{Provider: "staff", Subject: profile.Subject{Value: "one"}}); err == nil {
 				mu.Lock()
 				made++
 				mu.Unlock()
@@ -122,23 +122,23 @@ func TestNothingIsLeftOfARemovedPerson(t *testing.T) {
 	require.NoError(t, r.changeOf(change.KindApplication, "roster", func(s federation.Settings) { s["nameIdFormat"] = "persistent" }))
 	first, _ := r.said(r.come(asMail.Value))
 	r.said(r.come("bram@wrenmoor.example"))
-	_, err := r.Accounts.Disable(ctx, tester, 1)
+	_, err := r.People.Disable(ctx, tester, 1)
 	require.NoError(t, err)
 	r.come(asMail.Value) // refused, and recorded
-	require.NoError(t, r.Accounts.Remove(ctx, tester, 1))
+	require.NoError(t, r.People.Remove(ctx, tester, 1))
 	for _, row := range []any{&store.PersonRow{}, &store.LinkRow{}, &store.SubjectRow{}, &store.SessionRow{}} {
 		require.EqualValues(t, 1, r.count(row), "%T: only the other one's", row)
 	}
 	heads, _, err := r.Traces.List(ctx, traces.Filter{Search: asMail.Value, Limit: 10})
 	require.NoError(t, err)
 	require.Empty(t, heads)
-	list, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: accounts.KindPerson, Limit: 10})
+	list, _, err := r.Records.History(ctx, records.HistoryFilter{Kind: people.KindPerson, Limit: 10})
 	require.NoError(t, err)
 	require.Equal(t, []string{"removed", "disabled"}, []string{list[0].What, list[1].What})
 	octets, err := json.Marshal(list)
 	require.NoError(t, err)
 	require.NotContains(t, string(octets), asMail.Value)
-	require.ErrorContains(t, r.Accounts.Remove(ctx, tester, 1), `no person "1"`)
+	require.ErrorContains(t, r.People.Remove(ctx, tester, 1), `no person "1"`)
 	r.clock.set(r.clock.get().Add(crossing.SessionLife + time.Minute))
 	again, _ := r.said(r.come(asMail.Value))
 	require.NotEqual(t, first.NameID.Value, again.NameID.Value, "somebody new to the application too")

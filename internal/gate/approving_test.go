@@ -11,9 +11,9 @@ import (
 	"gorm.io/gorm"
 
 	"innergate.example/innergate/internal/core/federation"
-	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/approving"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/roll"
 )
@@ -26,16 +26,16 @@ func TestAdmissionsWaitForAnotherOwner(t *testing.T) {
 	_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: "drivers", Title: "Drivers"})
 	require.NoError(t, err)
 	ada := r.knows("displayName=Ada")
-	ask := func(by change.By, e accounts.Entry) (int64, string) {
+	ask := func(by change.By, e people.Entry) (int64, string) {
 		t.Helper()
-		id, err := r.Accounts.Admit(ctx, by, "planner", e)
+		id, err := r.People.Admit(ctx, by, "planner", e)
 		require.NoError(t, err)
 		q, err := r.Requests.Get(ctx, id)
 		require.NoError(t, err)
 		return id, q.Digest
 	}
 	require.NoError(t, r.Operators.AddOwner(ctx, tester, "signal-box", "a password of one"))
-	_, err = r.Accounts.Admit(ctx, one, "planner", accounts.Entry{People: []int64{ada}})
+	_, err = r.People.Admit(ctx, one, "planner", people.Entry{People: []int64{ada}})
 	require.ErrorContains(t, err, "nobody can approve")
 	require.NoError(t, r.Operators.AddOwner(ctx, tester, "yard-office", "a password of two"))
 	for name, by := range map[string]change.By{"ci": one, "of-ci": {Who: "token ci"}, "host": {Who: "host root"}} {
@@ -44,7 +44,7 @@ func TestAdmissionsWaitForAnotherOwner(t *testing.T) {
 	}
 
 	// Past it leads no way.
-	_, err = r.Accounts.Admit(ctx, one, "planner", accounts.Entry{People: []int64{99}})
+	_, err = r.People.Admit(ctx, one, "planner", people.Entry{People: []int64{99}})
 	require.ErrorContains(t, err, "person \"99\"")
 	for _, s := range []federation.Settings{{"admissions": "drivers=yes"}, {"everyone": "yes"}, {"everyone": ""}, {"approval": false}} {
 		_, err := r.Records.Configure(ctx, one, change.KindApplication, "planner", 0, s)
@@ -60,21 +60,21 @@ func TestAdmissionsWaitForAnotherOwner(t *testing.T) {
 	require.ErrorContains(t, err, "wait for approval", "undoing lets them in")
 
 	// Who approves.
-	id, digest := ask(one, accounts.Entry{People: []int64{ada}, Groups: []string{"drivers"}})
+	id, digest := ask(one, people.Entry{People: []int64{ada}, Groups: []string{"drivers"}})
 	for who, says := range map[string]string{"signal-box": "you asked for it yourself", "token ci": "you asked for it yourself", "token of-ci": "you asked for it yourself",
 		"token host": "is no owner", "nobody": "is no owner", "": "is no owner"} {
-		require.ErrorContains(t, r.Accounts.Approve(ctx, change.By{Who: who}, id, digest), says, who)
+		require.ErrorContains(t, r.People.Approve(ctx, change.By{Who: who}, id, digest), says, who)
 	}
-	require.ErrorContains(t, r.Accounts.Approve(ctx, two, id, ""), "give the digest")
-	_, err = r.Accounts.Disable(ctx, tester, ada)
+	require.ErrorContains(t, r.People.Approve(ctx, two, id, ""), "give the digest")
+	_, err = r.People.Disable(ctx, tester, ada)
 	require.NoError(t, err)
-	require.ErrorContains(t, r.Accounts.Approve(ctx, two, id, digest), "not what was looked at", "who it is about has changed")
-	_, err = r.Accounts.Enable(ctx, tester, ada)
+	require.ErrorContains(t, r.People.Approve(ctx, two, id, digest), "not what was looked at", "who it is about has changed")
+	_, err = r.People.Enable(ctx, tester, ada)
 	require.NoError(t, err)
 	var wait sync.WaitGroup
 	ended := make([]error, 8)
 	for i := range ended {
-		wait.Go(func() { ended[i] = r.Accounts.Approve(ctx, two, id, digest) })
+		wait.Go(func() { ended[i] = r.People.Approve(ctx, two, id, digest) })
 	}
 	wait.Wait()
 	done := 0
@@ -90,19 +90,19 @@ func TestAdmissionsWaitForAnotherOwner(t *testing.T) {
 	require.Equal(t, federation.Allow, decision)
 
 	// In time.
-	id, digest = ask(two, accounts.Entry{Groups: []string{"drivers"}, Until: r.clock.get().Add(time.Hour)})
+	id, digest = ask(two, people.Entry{Groups: []string{"drivers"}, Until: r.clock.get().Add(time.Hour)})
 	r.clock.set(r.clock.get().Add(2 * time.Hour))
-	require.ErrorContains(t, r.Accounts.Approve(ctx, one, id, digest), "this end has passed")
+	require.ErrorContains(t, r.People.Approve(ctx, one, id, digest), "this end has passed")
 	require.NoError(t, r.Requests.Decline(ctx, one, id))
 	require.ErrorContains(t, r.Requests.Decline(ctx, one, id), "was declined by signal-box already")
-	id, digest = ask(two, accounts.Entry{Groups: []string{"drivers"}})
+	id, digest = ask(two, people.Entry{Groups: []string{"drivers"}})
 	r.clock.set(r.clock.get().Add(31 * 24 * time.Hour))
-	require.ErrorContains(t, r.Accounts.Approve(ctx, one, id, digest), "ended at")
+	require.ErrorContains(t, r.People.Approve(ctx, one, id, digest), "ended at")
 
 	// Taking it off waits, too.
-	id, digest = ask(two, accounts.Entry{AtOnce: true})
-	require.NoError(t, r.Accounts.Approve(ctx, one, id, digest))
-	require.NoError(t, r.admits("planner", accounts.Entry{Groups: []string{"drivers"}}))
+	id, digest = ask(two, people.Entry{AtOnce: true})
+	require.NoError(t, r.People.Approve(ctx, one, id, digest))
+	require.NoError(t, r.admits("planner", people.Entry{Groups: []string{"drivers"}}))
 	history, _, err = r.Records.History(ctx, records.HistoryFilter{Kind: change.KindApplication, Name: "planner", Limit: 50})
 	require.NoError(t, err)
 	told := ""
@@ -147,7 +147,7 @@ func TestOneAsksOnce(t *testing.T) {
 	}
 	require.Equal(t, "waiting ended declined", strings.Join(states, " "))
 	require.EqualValues(t, 1, waiting)
-	require.NoError(t, r.Accounts.Remove(ctx, tester, ada))
+	require.NoError(t, r.People.Remove(ctx, tester, ada))
 	all, _, err = r.Requests.List(ctx, approving.Filter{Limit: 10})
 	require.NoError(t, err)
 	require.Empty(t, all)

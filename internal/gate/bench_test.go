@@ -18,6 +18,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/grant"
 	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/driving"
@@ -118,14 +119,14 @@ func BenchmarkClientComputed(b *testing.B) {
 	start := crossing.Advance(snap, crossing.State{}, crossing.Event{Kind: crossing.Arrived,
 		Arrival: oidcside.Request(params(), false, false)}, crossing.Facts{New: asked.ID[1:]}, r.clock.get())
 	start.State.Browser.Secret, start.State.Kept = []byte("mine"), true
-	key := crossing.LinkKey(snap.Providers()[0].ID, profile.Subject{Format: string(saml.FormatEmail),
+	key := person.LinkKey(snap.Providers()[0].ID, profile.Subject{Format: string(saml.FormatEmail),
 		Value: "ada@wrenmoor.example"})
 	used := false
 	for b.Loop() {
 		e := crossing.Event{Kind: crossing.Arrived, Browser: crossing.Browser{Secret: []byte("mine")},
 			Arrival: samlside.Response(saml.Inbound{Binding: saml.BindingPOST, Octets: octets}, "staff", nil)}
 		f := crossing.Facts{New: "n", Used: &used,
-			People: map[string]crossing.Person{key: {ID: 1, Identifier: "i", Subject: "s"}}}
+			People: map[string]person.Person{key: {ID: 1, Identifier: "i", Subject: "s"}}}
 		turn := crossing.Advance(snap, start.State.Resting(), e, f, r.clock.get())
 		for range 4 {
 			if _, more := turn.Next.(*crossing.Need); !more {

@@ -17,9 +17,9 @@ import (
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
-	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/redeeming"
 	"innergate.example/innergate/internal/gate/roll"
@@ -119,12 +119,12 @@ func TestEntryIsShownAsItIsDecided(t *testing.T) {
 	}
 	_, err := r.Records.Configure(ctx, tester, change.KindProvider, "staff", 0, federation.Settings{"trustedFor": "department"})
 	require.NoError(t, err)
-	const people, rounds = 6, 16
-	numbers := make([]int64, people)
+	const many, rounds = 6, 16
+	numbers := make([]int64, many)
 	for i := range numbers {
-		p, err := r.Accounts.Add(ctx, tester, accounts.NewPerson{Provider: "staff",
+		p, err := r.People.Add(ctx, tester, people.NewPerson{Provider: "staff",
 			Subject: profile.Subject{Format: string(saml.FormatPersistent), Value: fmt.Sprint("n-", i)},
-			Edit:    accounts.Edit{Values: map[string][]string{"displayName": {fmt.Sprint("P ", i)}}}})
+			Edit:    people.Edit{Values: map[string][]string{"displayName": {fmt.Sprint("P ", i)}}}})
 		require.NoError(t, err)
 		numbers[i] = p.ID
 	}
@@ -140,7 +140,7 @@ func TestEntryIsShownAsItIsDecided(t *testing.T) {
 				s["when"] = `attributes.department.exists(d, d == "depot")`
 			}
 			if rnd.IntN(4) == 0 {
-				s["people"] = words(fmt.Sprint(numbers[rnd.IntN(people)]))
+				s["people"] = words(fmt.Sprint(numbers[rnd.IntN(many)]))
 			}
 			r.rule(fmt.Sprint("r", i), s)
 		}
@@ -149,7 +149,7 @@ func TestEntryIsShownAsItIsDecided(t *testing.T) {
 				"groups": some("operations", "drivers", "contractors"), "people": []any{}, "userTypes": []any{}, "when": ""}
 			switch rnd.IntN(4) {
 			case 0:
-				s["people"] = words(fmt.Sprint(numbers[rnd.IntN(people)]))
+				s["people"] = words(fmt.Sprint(numbers[rnd.IntN(many)]))
 			case 1:
 				s["when"] = `attributes.department.exists(d, d == "depot")`
 			}
@@ -210,24 +210,24 @@ func (r *rig) changes(number int64, rnd *rand.Rand) {
 		}
 		took = change.Consequence{}
 	}
-	group := accounts.Belongs{Kind: federation.KindGroup, Name: []string{"drivers", "contractors", "operations"}[rnd.IntN(3)]}
-	edit := accounts.Edit{Join: []accounts.Belongs{group}}
+	group := people.Belongs{Kind: federation.KindGroup, Name: []string{"drivers", "contractors", "operations"}[rnd.IntN(3)]}
+	edit := people.Edit{Join: []people.Belongs{group}}
 	switch rnd.IntN(3) {
 	case 0:
-		edit = accounts.Edit{Leave: []accounts.Belongs{group}}
+		edit = people.Edit{Leave: []people.Belongs{group}}
 	case 1:
-		edit = accounts.Edit{Values: map[string][]string{"userType": {[]string{"inspector", "clerk"}[rnd.IntN(2)]}}}
+		edit = people.Edit{Values: map[string][]string{"userType": {[]string{"inspector", "clerk"}[rnd.IntN(2)]}}}
 	}
-	again(func(by change.By) error { _, err := r.Accounts.Change(ctx, by, number, edit); return err })
+	again(func(by change.By) error { _, err := r.People.Change(ctx, by, number, edit); return err })
 	switch rnd.IntN(6) {
 	case 0:
 		again(func(by change.By) error {
-			_, err := r.Accounts.Admit(ctx, by, "planner", accounts.Entry{People: []int64{number}, Until: r.clock.get().Add(time.Hour)})
+			_, err := r.People.Admit(ctx, by, "planner", people.Entry{People: []int64{number}, Until: r.clock.get().Add(time.Hour)})
 			return err
 		})
 	case 1:
 		again(func(by change.By) error {
-			return r.Accounts.Unadmit(ctx, by, "planner", accounts.Entry{People: []int64{number}})
+			return r.People.Unadmit(ctx, by, "planner", people.Entry{People: []int64{number}})
 		})
 	}
 }
@@ -332,15 +332,15 @@ func TestAdmissionsOfPeople(t *testing.T) {
 	}
 	require.False(t, enters(ada))
 	for _, c := range []struct {
-		e          accounts.Entry
+		e          people.Entry
 		field, why string
 	}{
-		{accounts.Entry{}, "people", "nobody is named"},
-		{accounts.Entry{People: []int64{99}}, "people[0]", "no person"},
-		{accounts.Entry{Groups: []string{"driver"}}, "groups[0]", "no group"},
-		{accounts.Entry{People: []int64{ada}, Until: r.clock.get()}, "until", "has passed"},
-		{accounts.Entry{People: []int64{ada}, Out: true}, "out", "only groups"},
-		{accounts.Entry{Everyone: true, Until: r.clock.get().Add(time.Hour)}, "until", "has no end"},
+		{people.Entry{}, "people", "nobody is named"},
+		{people.Entry{People: []int64{99}}, "people[0]", "no person"},
+		{people.Entry{Groups: []string{"driver"}}, "groups[0]", "no group"},
+		{people.Entry{People: []int64{ada}, Until: r.clock.get()}, "until", "has passed"},
+		{people.Entry{People: []int64{ada}, Out: true}, "out", "only groups"},
+		{people.Entry{Everyone: true, Until: r.clock.get().Add(time.Hour)}, "until", "has no end"},
 	} {
 		err := r.admits("planner", c.e)
 		var fe *change.FieldError
@@ -348,16 +348,16 @@ func TestAdmissionsOfPeople(t *testing.T) {
 		require.Equal(t, c.field, fe.Field)
 		require.ErrorContains(t, err, c.why)
 	}
-	require.ErrorContains(t, r.admits("plannr", accounts.Entry{People: []int64{ada}}), `did you mean "planner"`)
-	require.NoError(t, r.admits("planner", accounts.Entry{People: []int64{ada}, Until: r.clock.get().Add(time.Hour)}))
+	require.ErrorContains(t, r.admits("plannr", people.Entry{People: []int64{ada}}), `did you mean "planner"`)
+	require.NoError(t, r.admits("planner", people.Entry{People: []int64{ada}, Until: r.clock.get().Add(time.Hour)}))
 	require.True(t, enters(ada))
 	require.False(t, enters(bram))
 	tokens := map[int64]given{}
-	_, err := r.Accounts.Link(ctx, tester, ada, "staff", profile.Subject{Format: string(saml.FormatPersistent), Value: "n-1"})
+	_, err := r.People.Link(ctx, tester, ada, "staff", profile.Subject{Format: string(saml.FormatPersistent), Value: "n-1"})
 	require.NoError(t, err)
 	came, _ := r.comes(driving.Browser{}, comer{who: 1, number: ada, context: saml.ContextPassword, department: "depot"}, secret, tokens)
 	require.Equal(t, federation.Allow, came)
-	theirs, err := r.Accounts.AdmissionsOf(ctx, ada)
+	theirs, err := r.People.AdmissionsOf(ctx, ada)
 	require.NoError(t, err)
 	require.Equal(t, [2]string{"planner", "test"}, [2]string{string(theirs[0].App), theirs[0].Author})
 
@@ -369,26 +369,26 @@ func TestAdmissionsOfPeople(t *testing.T) {
 	require.Equal(t, federation.Deny, came)
 
 	// Taking entry away is confirmed by what was looked at.
-	require.NoError(t, r.admits("planner", accounts.Entry{People: []int64{ada, bram}}))
-	err = r.Accounts.Unadmit(ctx, tester, "planner", accounts.Entry{People: []int64{bram}})
+	require.NoError(t, r.admits("planner", people.Entry{People: []int64{ada, bram}}))
+	err = r.People.Unadmit(ctx, tester, "planner", people.Entry{People: []int64{bram}})
 	require.True(t, finding.Is(err, finding.EntryLost))
 	require.Contains(t, finding.Of(err).Evidence, finding.Fact("For example", "Bram Oduya at planner: No rule lets the person in"))
 	by := tester
 	by.Confirms = toConfirm(err)
-	require.ErrorContains(t, r.Accounts.Unadmit(ctx, by, "planner", accounts.Entry{People: []int64{ada}}), "refused", "that of somebody else")
-	require.NoError(t, r.Accounts.Unadmit(ctx, by, "planner", accounts.Entry{People: []int64{bram}}))
-	require.ErrorContains(t, r.Accounts.Unadmit(ctx, by, "planner", accounts.Entry{People: []int64{bram}}), "not admitted")
+	require.ErrorContains(t, r.People.Unadmit(ctx, by, "planner", people.Entry{People: []int64{ada}}), "refused", "that of somebody else")
+	require.NoError(t, r.People.Unadmit(ctx, by, "planner", people.Entry{People: []int64{bram}}))
+	require.ErrorContains(t, r.People.Unadmit(ctx, by, "planner", people.Entry{People: []int64{bram}}), "not admitted")
 	require.False(t, enters(bram))
 
 	// An application of the same name does not inherit them; of two accounts that are joined the longer one stays.
-	_, err = r.Accounts.Change(ctx, tester, ada, accounts.Edit{Values: map[string][]string{"employeeNumber": {"W-1"}}})
+	_, err = r.People.Change(ctx, tester, ada, people.Edit{Values: map[string][]string{"employeeNumber": {"W-1"}}})
 	require.NoError(t, err)
-	require.NoError(t, r.admits("planner", accounts.Entry{People: []int64{bram}, Until: r.clock.get().Add(time.Hour)}))
-	j, err := r.Accounts.Join(ctx, tester, accounts.Joining{Into: bram, Other: ada, Preview: true})
+	require.NoError(t, r.admits("planner", people.Entry{People: []int64{bram}, Until: r.clock.get().Add(time.Hour)}))
+	j, err := r.People.Join(ctx, tester, people.Joining{Into: bram, Other: ada, Preview: true})
 	require.NoError(t, err)
-	_, err = r.Accounts.Join(ctx, tester, accounts.Joining{Into: bram, Other: ada, Digest: j.Digest})
+	_, err = r.People.Join(ctx, tester, people.Joining{Into: bram, Other: ada, Digest: j.Digest})
 	require.NoError(t, err)
-	theirs, err = r.Accounts.AdmissionsOf(ctx, bram)
+	theirs, err = r.People.AdmissionsOf(ctx, bram)
 	require.NoError(t, err)
 	require.Len(t, theirs, 1)
 	require.True(t, theirs[0].Until.IsZero(), "for good")
@@ -396,13 +396,13 @@ func TestAdmissionsOfPeople(t *testing.T) {
 		r.client("log", federation.Typed{"clientId": id}, federation.Settings{"everyone": "no"})
 		got, _ := r.decides("log", bram, "")
 		require.Equal(t, federation.Deny, got)
-		require.NoError(t, r.admits("log", accounts.Entry{People: []int64{bram}}))
+		require.NoError(t, r.admits("log", people.Entry{People: []int64{bram}}))
 		require.NoError(t, r.Records.RemoveApplication(ctx, tester, "log"))
 	}
 
 	// A rule that names somebody holds their account.
 	r.rule("bram", federation.Settings{"then": "allow", "people": words(fmt.Sprint(bram))})
-	require.ErrorContains(t, r.Accounts.Remove(ctx, tester, bram), "bram")
+	require.ErrorContains(t, r.People.Remove(ctx, tester, bram), "bram")
 	_, err = r.Records.Lay(ctx, tester, "rule", "nobody", 0, federation.Settings{"title": "x", "then": "allow", "people": words("99")})
 	require.ErrorContains(t, err, "no person 99")
 }
@@ -415,7 +415,7 @@ func TestWhoIsNotLinkedToTheProvider(t *testing.T) {
 		"authorize": "https://club.example/a", "token": "https://club.example/t", "userinfo": "https://club.example/u", "clientId": "gate", "clientSecret": "s"}},
 		Settings: federation.Settings{"identifier": "id"}})
 	require.NoError(t, err)
-	p, err := r.Accounts.Add(ctx, tester, accounts.NewPerson{Provider: string(other.Name), Subject: profile.Subject{Value: "n"}})
+	p, err := r.People.Add(ctx, tester, people.NewPerson{Provider: string(other.Name), Subject: profile.Subject{Value: "n"}})
 	require.NoError(t, err)
 	a, err := r.Records.Application("planner")
 	require.NoError(t, err)
@@ -454,7 +454,7 @@ func TestAListOfAdmissions(t *testing.T) {
 	require.ErrorContains(t, err, "5 rows cannot be used")
 	seen, err = r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String())}, &heard{})
 	require.NoError(t, err)
-	require.NoError(t, r.admits("planner", accounts.Entry{People: []int64{1}}))
+	require.NoError(t, r.admits("planner", people.Entry{People: []int64{1}}))
 	_, err = r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String()), Digest: seen.Digest}, &heard{})
 	require.ErrorContains(t, err, "have changed since")
 	seen, err = r.Roll.Admit(ctx, tester, "planner", roll.Import{Document: []byte(list.String())}, &heard{})
@@ -553,7 +553,7 @@ func TestTwoAtOnceAndBack(t *testing.T) {
 		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(name), Title: name})
 		require.NoError(t, err)
 		wait.Go(func() {
-			require.NoError(t, r.admits("planner", accounts.Entry{Groups: []string{name}}))
+			require.NoError(t, r.admits("planner", people.Entry{Groups: []string{name}}))
 		})
 	}
 	wait.Wait()
@@ -613,7 +613,7 @@ func TestANewConnectionTellsWhoGainsAChoice(t *testing.T) {
 }
 
 // admits admits people or groups to an application by name.
-func (r *rig) admits(app string, e accounts.Entry) error {
-	_, err := r.Accounts.Admit(ctx, tester, app, e)
+func (r *rig) admits(app string, e people.Entry) error {
+	_, err := r.People.Admit(ctx, tester, app, e)
 	return err
 }

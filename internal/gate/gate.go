@@ -11,10 +11,10 @@ import (
 	"sync"
 	"time"
 
+	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/approving"
 	"innergate.example/innergate/internal/gate/arrivals"
 	"innergate.example/innergate/internal/gate/checking"
@@ -87,7 +87,6 @@ type Gate struct {
 	Redeeming *redeeming.Room
 	Outbox    *outbox.Room
 	Jobs      *jobs.Room
-	Accounts  *accounts.Room
 	Requests  *approving.Room
 	Phases    *phases.Room
 	Roll      *roll.Room
@@ -160,13 +159,8 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	}
 	g.Copies = copies.New(o.Store, o.Now, out, g.Records)
 	g.Rollover = rollover.New(o.Store, o.Now, g.Keys, g.Records)
-	g.People = people.New(o.Store, o.Now, g.Records)
-	g.Records.Subjects(g.People.IsSubject)
-	if err := g.People.Index(ctx); err != nil {
-		return err
-	}
 	g.Checking = checking.New(checking.Parts{Store: o.Store, Now: o.Now, Fetch: out, Records: g.Records, Arrivals: g.Arrivals, Editions: kept,
-		Freshness: g.Freshness, Copies: g.Copies, Kept: g.People.Kept,
+		Freshness: g.Freshness, Copies: g.Copies, Kept: func(ctx context.Context) (checks.Kept, error) { return g.People.Kept(ctx) },
 		Beside: []checking.Beside{g.Arrivals.UnknownGroups, g.Arrivals.SilentGroups,
 			func(ctx context.Context, _ *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
 				return g.Outbox.Unheard(ctx)
@@ -189,7 +183,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	}
 	g.Outbox = outbox.New(o.Store, o.Log, o.Now, out, g.Records)
 	g.Grants = grants.New(o.Store, o.Now, g.Records)
-	g.Traces = traces.New(o.Store, o.Now, g.People, g.Grants, g.Arrivals)
+	g.Traces = traces.New(o.Store, o.Now, g.Grants, g.Arrivals)
 	g.Records.Weighs(g.Traces.Consequence)
 	g.Records.Weighs(g.Traces.Offers)
 	g.Records.Weighs(g.Traces.Rerouted)
@@ -197,19 +191,22 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		Grants: g.Grants, Outbox: g.Outbox})
 	g.Records.Owned(g.Operators.Count)
 	mailer := mailing.New(o.Mail, o.Now)
-	g.Requests = approving.New(approving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records, People: g.People, Mailer: mailer,
+	g.Requests = approving.New(approving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records, Mailer: mailer,
 		Behind: g.Operators.Behind, Owners: g.Operators.Count})
-	g.Accounts = accounts.New(accounts.Parts{Store: o.Store, Now: o.Now, Records: g.Records, People: g.People,
-		Sessions: g.sessions, Leaving: g.Leaving, Traces: g.Traces, Requests: g.Requests})
-	g.Roll = roll.New(o.Store, o.Now, g.Records, g.People, g.Accounts, g.Traces)
-	g.Comparing = comparing.New(o.Store, o.Now, g.Records, g.People, g.Traces)
-	g.Accounts.Forgets(g.Comparing.Forget)
-	g.Portal = portal.New(portal.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions, People: g.People, Accounts: g.Accounts,
+	g.People = people.New(people.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions, Leaving: g.Leaving,
+		Traces: g.Traces, Requests: g.Requests})
+	if err := g.People.Index(ctx); err != nil {
+		return err
+	}
+	g.Roll = roll.New(o.Store, o.Now, g.Records, g.People, g.Traces)
+	g.Comparing = comparing.New(o.Store, o.Now, g.Records, g.Traces)
+	g.People.Forgets(g.Comparing.Forget)
+	g.Portal = portal.New(portal.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions, People: g.People,
 		Grants: g.Grants, Leaving: g.Leaving, Requests: g.Requests, Traces: g.Traces})
 	g.Phases = phases.New(phases.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records, Traces: g.Traces, Checking: g.Checking,
 		Comparing: g.Comparing, Mailer: mailer})
 	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
-		Sessions: g.sessions, People: g.People, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries})
+		Sessions: g.sessions, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries})
 	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
 		Sessions: g.sessions, People: g.People, Keys: g.Keys, Tries: g.tries, Grants: g.Grants, Leaving: g.Leaving,
 		Outbox: g.Outbox, Copies: g.Copies, Mailer: mailer, Requests: g.Requests})

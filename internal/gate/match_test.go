@@ -20,11 +20,12 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/saml"
-	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/mailing"
+	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/standin"
 	"innergate.example/innergate/internal/store"
@@ -46,24 +47,24 @@ func (r *rig) brings(who string, attributes ...string) (driving.Outcome, driving
 
 // knows makes somebody known by values.
 func (r *rig) knows(words ...string) int64 {
-	in := accounts.NewPerson{Edit: accounts.Edit{Values: map[string][]string{}}}
+	in := people.NewPerson{Edit: people.Edit{Values: map[string][]string{}}}
 	for _, w := range words {
 		name, values, _ := strings.Cut(w, "=")
 		in.Values[name] = strings.Split(values, "|")
 	}
-	p, err := r.Accounts.Add(ctx, tester, in)
+	p, err := r.People.Add(ctx, tester, in)
 	require.NoError(r.t, err)
 	return p.ID
 }
 
-func (r *rig) person(id int64) accounts.Person {
-	p, err := r.Accounts.Get(ctx, id)
+func (r *rig) person(id int64) people.Person {
+	p, err := r.People.Get(ctx, id)
 	require.NoError(r.t, err)
 	return p
 }
 
 // kept are the values of somebody, by name.
-func kept(p accounts.Person) map[string]string {
+func kept(p people.Person) map[string]string {
 	out := map[string]string{}
 	for _, v := range p.Values {
 		for _, x := range v.Attribute.Values {
@@ -120,7 +121,7 @@ func TestPeopleAreMatchedAtTheirFirstSignIn(t *testing.T) {
 	r.staff(federation.Settings{"firstSignIn": "known"})
 	require.Equal(t, finding.PersonUnknown, first(r.brings("n-9", "mail=nobody@wrenmoor.example")).Finding.Code)
 	leaver := r.knows("emails=gone@wrenmoor.example")
-	_, err := r.Accounts.Disable(ctx, tester, leaver)
+	_, err := r.People.Disable(ctx, tester, leaver)
 	require.NoError(t, err)
 	require.Equal(t, finding.PersonDisabled, first(r.brings("n-8", "mail=gone@wrenmoor.example")).Finding.Code, "no new account for a leaver")
 	require.Empty(t, r.person(leaver).Links)
@@ -171,7 +172,7 @@ func TestMatchingUnderRaces(t *testing.T) {
 	}
 	wait.Wait()
 	require.EqualValues(t, many+1, r.count(&store.PersonRow{}))
-	page, err := r.Accounts.List(ctx, accounts.Filter{Search: "p77@wren", Limit: 10})
+	page, err := r.People.List(ctx, people.Filter{Search: "p77@wren", Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, page.People, 1)
 }
@@ -273,8 +274,8 @@ func TestMissingValuesAreAskedForAndProved(t *testing.T) {
 	require.EqualValues(t, 1, r.count(&store.PersonRow{}))
 	for _, v := range p.Values {
 		if v.Name == "emails" {
-			require.Equal(t, []crossing.Proof{crossing.ByMail}, v.Proofs)
-			require.Equal(t, crossing.FromPerson, v.From)
+			require.Equal(t, []person.Proof{person.ByMail}, v.Proofs)
+			require.Equal(t, person.FromPerson, v.From)
 		}
 	}
 	require.Equal(t, crossing.PageFinished, submit(b, o, "code", code()).Page, "used twice")
@@ -300,7 +301,7 @@ func TestMissingValuesAreAskedForAndProved(t *testing.T) {
 
 	o, b = r.brings("n-2", "mail=late@wrenmoor.example", "displayName=L")
 	o = submit(b, o, "value.emails", "late@wrenmoor.example")
-	r.clock.set(r.clock.get().Add(crossing.CodeLife + time.Second))
+	r.clock.set(r.clock.get().Add(person.CodeLife + time.Second))
 	require.NotEqual(t, crossing.PageFinished, submit(b, o, "code", code()).Page)
 	require.EqualValues(t, 1, r.count(&store.PersonRow{}))
 
@@ -401,12 +402,12 @@ func TestGroupsAndOrganisations(t *testing.T) {
 	r.said(first(r.brings("n-1", "groups=CN=Drivers|strangers")))
 	require.Equal(t, []string{"drivers", "guests", "wrenmoor"}, memberNames(r.person(1)))
 	require.Equal(t, "staff", r.person(1).UserType)
-	page, err := r.Accounts.List(ctx, accounts.Filter{Group: "rail", UserType: "staff", Organisation: "wrenmoor", Limit: 5})
+	page, err := r.People.List(ctx, people.Filter{Group: "rail", UserType: "staff", Organisation: "wrenmoor", Limit: 5})
 	require.NoError(t, err)
 	require.Len(t, page.People, 1, "in a group that lies in it")
-	_, err = r.Accounts.Change(ctx, tester, 1, accounts.Edit{Leave: []accounts.Belongs{{Kind: federation.KindGroup, Name: "drivers"}}})
+	_, err = r.People.Change(ctx, tester, 1, people.Edit{Leave: []people.Belongs{{Kind: federation.KindGroup, Name: "drivers"}}})
 	require.ErrorContains(t, err, "because staff says so")
-	_, err = r.Accounts.Change(ctx, tester, 1, accounts.Edit{Leave: []accounts.Belongs{{Kind: federation.KindGroup, Name: "guests"}}})
+	_, err = r.People.Change(ctx, tester, 1, people.Edit{Leave: []people.Belongs{{Kind: federation.KindGroup, Name: "guests"}}})
 	require.NoError(t, err)
 	r.clock.set(r.clock.get().Add(crossing.SessionLife + time.Minute))
 	r.said(first(r.brings("n-1")))
@@ -429,7 +430,7 @@ func TestGroupsAndOrganisations(t *testing.T) {
 	require.Equal(t, federation.Name("wrenmoor"), owner.Name)
 }
 
-func memberNames(p accounts.Person) (out []string) {
+func memberNames(p people.Person) (out []string) {
 	for _, m := range p.Members {
 		out = append(out, string(m.Name))
 	}
@@ -445,26 +446,26 @@ func TestAccountsAreJoinedAndParted(t *testing.T) {
 	one, _ := r.said(first(r.brings("n-1", "displayName=Ada")))
 	two, _ := r.said(first(r.brings("n-2", "displayName=A. F.", "title=Driver")))
 	require.NotEqual(t, one.NameID.Value, two.NameID.Value)
-	seen, err := r.Accounts.Join(ctx, tester, accounts.Joining{Into: 1, Other: 2, Preview: true})
+	seen, err := r.People.Join(ctx, tester, people.Joining{Into: 1, Other: 2, Preview: true})
 	require.NoError(t, err)
 	require.Equal(t, []any{1, []string{"title"}, []string{"displayName"}, []string{"roster"}, 1},
 		[]any{seen.Links, seen.Values, seen.Differ, seen.Lost, seen.Sessions})
 	r.said(first(r.brings("n-2", "displayName=Another")))
-	for cause, j := range map[string]accounts.Joining{
+	for cause, j := range map[string]people.Joining{
 		"changed since the preview": {Into: 1, Other: 2, Digest: seen.Digest}, "same person": {Into: 1, Other: 1, Preview: true},
 		`no person "9"`: {Into: 1, Other: 9, Preview: true}, "give the digest": {Into: 1, Other: 2}} {
-		_, err := r.Accounts.Join(ctx, tester, j)
+		_, err := r.People.Join(ctx, tester, j)
 		require.ErrorContains(t, err, cause)
 	}
-	seen, err = r.Accounts.Join(ctx, tester, accounts.Joining{Into: 1, Other: 2, Preview: true})
+	seen, err = r.People.Join(ctx, tester, people.Joining{Into: 1, Other: 2, Preview: true})
 	require.NoError(t, err)
-	_, err = r.Accounts.Join(ctx, tester, accounts.Joining{Into: 1, Other: 2, Digest: seen.Digest})
+	_, err = r.People.Join(ctx, tester, people.Joining{Into: 1, Other: 2, Digest: seen.Digest})
 	require.NoError(t, err)
 	again, _ := r.said(first(r.brings("n-2")))
 	require.Equal(t, one.NameID.Value, again.NameID.Value, "the one's name from now on")
-	_, err = r.Accounts.Get(ctx, 2)
+	_, err = r.People.Get(ctx, 2)
 	require.ErrorContains(t, err, `no person "2"`)
-	page, err := r.Accounts.List(ctx, accounts.Filter{Search: "n-2", Limit: 5})
+	page, err := r.People.List(ctx, people.Filter{Search: "n-2", Limit: 5})
 	require.NoError(t, err)
 	require.EqualValues(t, 1, page.People[0].ID)
 
@@ -476,14 +477,14 @@ func TestAccountsAreJoinedAndParted(t *testing.T) {
 			key = l.Key
 		}
 	}
-	_, err = r.Accounts.Part(ctx, tester, 1, "abcd")
+	_, err = r.People.Part(ctx, tester, 1, "abcd")
 	require.ErrorContains(t, err, "there is no link")
-	made, err := r.Accounts.Part(ctx, tester, 1, key)
+	made, err := r.People.Part(ctx, tester, 1, key)
 	require.NoError(t, err)
 	parted, _ := r.said(first(r.brings("n-2")))
 	require.NotEqual(t, one.NameID.Value, parted.NameID.Value)
 	require.EqualValues(t, 3, made.ID)
-	_, err = r.Accounts.Part(ctx, tester, made.ID, key)
+	_, err = r.People.Part(ctx, tester, made.ID, key)
 	require.ErrorContains(t, err, "only link")
 }
 
@@ -498,8 +499,8 @@ func TestTokensFollowThePerson(t *testing.T) {
 	out, err := r.Redeeming.Token(ctx, caller(redemption(code), "planner", app.Shown))
 	require.NoError(t, err)
 	require.NotContains(t, r.claims(out.IDToken, oidc.IDToken), "groups")
-	_, err = r.Accounts.Change(ctx, tester, 1, accounts.Edit{Values: map[string][]string{"nickName": {"Ad"}},
-		Join: []accounts.Belongs{{Kind: federation.KindGroup, Name: "night"}}})
+	_, err = r.People.Change(ctx, tester, 1, people.Edit{Values: map[string][]string{"nickName": {"Ad"}},
+		Join: []people.Belongs{{Kind: federation.KindGroup, Name: "night"}}})
 	require.NoError(t, err)
 	refresh := func(token string) (redeemed string, claims map[string]any, err error) {
 		out, err := r.Redeeming.Token(ctx, caller(url.Values{"grant_type": {"refresh_token"}, "refresh_token": {token}}, "planner", app.Shown))
@@ -511,14 +512,14 @@ func TestTokensFollowThePerson(t *testing.T) {
 	next, claims, err := refresh(out.RefreshToken)
 	require.NoError(t, err)
 	require.Equal(t, []any{[]any{"night"}, "Ad"}, []any{claims["groups"], claims["nickname"]})
-	_, err = r.Accounts.Change(ctx, tester, 1, accounts.Edit{Values: map[string][]string{"nickName": nil},
-		Leave: []accounts.Belongs{{Kind: federation.KindGroup, Name: "night"}}})
+	_, err = r.People.Change(ctx, tester, 1, people.Edit{Values: map[string][]string{"nickName": nil},
+		Leave: []people.Belongs{{Kind: federation.KindGroup, Name: "night"}}})
 	require.NoError(t, err)
 	next, claims, err = refresh(next)
 	require.NoError(t, err)
 	require.NotContains(t, claims, "groups")
 	require.NotContains(t, claims, "nickname")
-	_, err = r.Accounts.Disable(ctx, tester, 1)
+	_, err = r.People.Disable(ctx, tester, 1)
 	require.NoError(t, err)
 	_, _, err = refresh(next)
 	require.Error(t, err)
@@ -554,7 +555,7 @@ func TestCodesAreMailedWithinBounds(t *testing.T) {
 		require.Equal(t, "Type the code", o.Form.Title)
 	}
 	require.EqualValues(t, 1, letters())
-	r.clock.set(r.clock.get().Add(crossing.CodeLife + time.Minute))
+	r.clock.set(r.clock.get().Add(person.CodeLife + time.Minute))
 	require.Contains(t, submit(b, o, "code", code).Form.Wrong, "too old")
 	require.Contains(t, r.Crossings.Continue(ctx, b, o.Crossing).Form.Wrong, "too old")
 	o = submit(b, o, "do", "again")

@@ -34,8 +34,8 @@ func TestNothingIsOvertaken(t *testing.T) {
 				_, _ = r.Leaving.SignOut(ctx, s)
 			}
 		}, true},
-		"disabled": {func(_ driving.Browser, id int64) { _, _ = r.Accounts.Disable(ctx, tester, id) }, true},
-		"removed":  {func(_ driving.Browser, id int64) { _ = r.Accounts.Remove(ctx, tester, id) }, true},
+		"disabled": {func(_ driving.Browser, id int64) { _, _ = r.People.Disable(ctx, tester, id) }, true},
+		"removed":  {func(_ driving.Browser, id int64) { _ = r.People.Remove(ctx, tester, id) }, true},
 	} {
 		for _, fresh := range []bool{false, true} {
 			other := 0

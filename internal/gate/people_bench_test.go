@@ -7,10 +7,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
-	"innergate.example/innergate/internal/gate/accounts"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/comparing"
+	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/roll"
 )
 
@@ -56,14 +56,14 @@ func BenchmarkPeople(all *testing.B) {
 		}
 		all.Run(fmt.Sprintf("Match=%d", n), func(b *testing.B) {
 			for i := 0; b.Loop(); i++ {
-				found, err := r.People.Having(ctx, crossing.Sought{Attribute: "employeeNumber", Value: fmt.Sprintf("N-%06d", i*7%n)}, "")
+				found, err := r.st.People(ctx).Having(person.Sought{Attribute: "employeeNumber", Value: fmt.Sprintf("N-%06d", i*7%n)}, "")
 				require.NoError(b, err)
 				require.Len(b, found, 1)
 			}
 		})
 		all.Run(fmt.Sprintf("Search=%d", n), func(b *testing.B) {
 			for i := 0; b.Loop(); i++ {
-				page, err := r.Accounts.List(ctx, accounts.Filter{Search: "ada fam", Limit: 10})
+				page, err := r.People.List(ctx, people.Filter{Search: "ada fam", Limit: 10})
 				require.NoError(b, err)
 				require.NotEmpty(b, page.People)
 			}

@@ -18,6 +18,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/grant"
 	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/records"
 )
@@ -31,7 +32,7 @@ type reliedBench struct {
 	form  string
 	reply map[string][]byte // by the name of the call
 	keys  []oidc.Key
-	who   map[string]crossing.Person
+	who   map[string]person.Person
 }
 
 func newReliedBench(b *testing.B, app, scopes string) *reliedBench {
@@ -79,7 +80,7 @@ func newReliedBench(b *testing.B, app, scopes string) *reliedBench {
 		"given_name":"Mina","family_name":"Thorne","email":"mina.thorne@oakhollow.example","email_verified":true,
 		"groups":["signalling","on-call"]}`)}
 	p, _ := x.snap.Provider("oakhollow")
-	x.who = map[string]crossing.Person{crossing.LinkKey(p.ID, profile.Subject{Value: "mina"}): {ID: 1, Identifier: "i",
+	x.who = map[string]person.Person{person.LinkKey(p.ID, profile.Subject{Value: "mina"}): {ID: 1, Identifier: "i",
 		Subject: "s"}}
 	return x
 }

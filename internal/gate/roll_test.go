@@ -12,10 +12,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate.example/innergate/internal/core/compare"
-	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
-	"innergate.example/innergate/internal/gate/accounts"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/comparing"
+	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/roll"
 	"innergate.example/innergate/internal/store"
@@ -61,7 +61,7 @@ func TestListsOfPeople(t *testing.T) {
 	require.Equal(t, []int{0, 0, 2}, []int{again.New, again.Changed, again.Same}, "Latin-1, and the same")
 	for _, form := range []string{roll.CSV, roll.JSON} {
 		var b bytes.Buffer
-		require.NoError(t, r.Roll.Export(ctx, accounts.Filter{}, form, &b))
+		require.NoError(t, r.Roll.Export(ctx, people.Filter{}, form, &b))
 		out, err := r.Roll.Import(ctx, tester, roll.Import{Document: b.Bytes(), Empties: true}, &heard{})
 		require.NoError(t, err, form)
 		require.Equal(t, []int{2, 2, 0}, []int{out.Rows, out.Same, out.BadRows}, "%s: %s %v", form, b.String(), out.Listed)
@@ -108,7 +108,7 @@ func TestListsOfPeople(t *testing.T) {
 	in := roll.Import{Document: []byte("userName,title\nfay,Guard\n")}
 	seen, err = r.Roll.Import(ctx, tester, in, &heard{})
 	require.NoError(t, err)
-	_, err = r.Accounts.Change(ctx, tester, 4, accounts.Edit{Values: map[string][]string{"title": {"Porter"}}})
+	_, err = r.People.Change(ctx, tester, 4, people.Edit{Values: map[string][]string{"title": {"Porter"}}})
 	require.NoError(t, err)
 	in.Digest = seen.Digest
 	_, err = r.Roll.Import(ctx, tester, in, &heard{})
@@ -120,22 +120,22 @@ func TestListsOfPeople(t *testing.T) {
 	known, err := r.Roll.Import(ctx, tester, roll.Import{Document: []byte("userName\nfay\nstranger\n"), KnownOnly: true}, &heard{})
 	require.NoError(t, err)
 	require.Equal(t, []int{0, 1}, []int{known.New, known.BadRows})
-	require.NoError(t, r.Roll.Export(ctx, accounts.Filter{Search: "fay"}, roll.CSV, &bytes.Buffer{}))
+	require.NoError(t, r.Roll.Export(ctx, people.Filter{Search: "fay"}, roll.CSV, &bytes.Buffer{}))
 	for _, form := range []string{roll.CSV, roll.JSON} {
-		err := r.Roll.Export(ctx, accounts.Filter{Group: "drivrs"}, form, &bytes.Buffer{})
+		err := r.Roll.Export(ctx, people.Filter{Group: "drivrs"}, form, &bytes.Buffer{})
 		require.ErrorContains(t, err, `did you mean "drivers"?`)
 		var b bytes.Buffer
-		require.NoError(t, r.Roll.Export(ctx, accounts.Filter{Group: "drivers"}, form, &b))
+		require.NoError(t, r.Roll.Export(ctx, people.Filter{Group: "drivers"}, form, &b))
 		require.Contains(t, b.String(), "Ada Fenwick")
 		require.NotContains(t, b.String(), "Tomás Wick")
 		b.Reset()
-		require.NoError(t, r.Roll.Export(ctx, accounts.Filter{UserType: "nobody"}, form, &b))
+		require.NoError(t, r.Roll.Export(ctx, people.Filter{UserType: "nobody"}, form, &b))
 		require.NotContains(t, b.String(), "Ada Fenwick")
 	}
-	_, err = r.Accounts.Change(ctx, tester, 4, accounts.Edit{Values: map[string][]string{"displayName": {"=HYPERLINK(1)"}}})
+	_, err = r.People.Change(ctx, tester, 4, people.Edit{Values: map[string][]string{"displayName": {"=HYPERLINK(1)"}}})
 	require.NoError(t, err)
 	var b bytes.Buffer
-	require.NoError(t, r.Roll.Export(ctx, accounts.Filter{Search: "fay"}, roll.CSV, &b))
+	require.NoError(t, r.Roll.Export(ctx, people.Filter{Search: "fay"}, roll.CSV, &b))
 	require.NotContains(t, b.String(), ",=HYPER", "no cell is taken for a formula")
 }
 
@@ -147,7 +147,7 @@ func TestAccountsAreCompared(t *testing.T) {
 	_, err := r.takes(roll.Import{Document: []byte("userName,emails,displayName\nada,Ada@w.example,Ada\nbram,bram@w.example,Bram\n" +
 		"cleo,cleo@w.example,Cleo\nleft,left@w.example,Left\n")})
 	require.NoError(t, err)
-	_, err = r.Accounts.Disable(ctx, tester, 4)
+	_, err = r.People.Disable(ctx, tester, 4)
 	require.NoError(t, err)
 	r.said(r.come("dov@w.example")) // known by a recorded sign-in alone
 	list := []byte("Benutzer;Login\nA;ada@w.example\nB;bram@w.example\nD;dov@w.example\nL;left@w.example\nX;nobody@w.example\n")
@@ -187,7 +187,7 @@ func TestAccountsAreCompared(t *testing.T) {
 	require.ErrorContains(t, err, `no comparison of roster "999"`)
 	_, err = r.Comparing.Get(ctx, "roster", c.ID, "nearly", 0, 1)
 	require.ErrorContains(t, err, "is no verdict")
-	require.NoError(t, r.Accounts.Remove(ctx, tester, 1))
+	require.NoError(t, r.People.Remove(ctx, tester, 1))
 	page, err = r.Comparing.Get(ctx, "roster", c.ID, "", 0, 100)
 	require.NoError(t, err)
 	require.NotContains(t, fmt.Sprint(page), "da@w.example", "nothing is left of a removed person")
@@ -228,11 +228,11 @@ func TestWhatAListChanges(t *testing.T) {
 	require.Equal(t, []string{"drivers"}, memberNames(r.person(1)))
 	require.Equal(t, map[string]string{"displayName": "Ada"}, kept(r.person(1)))
 	require.Equal(t, 1, in("number,displayName,unproved\n1,Ada,displayName\n", false).Same, "the same value keeps its source")
-	require.Equal(t, []crossing.Proof{crossing.NoProof}, r.person(1).Values[0].Proofs, "and is no more proved than the list says")
+	require.Equal(t, []person.Proof{person.NoProof}, r.person(1).Values[0].Proofs, "and is no more proved than the list says")
 	require.Equal(t, 1, in("number,displayName\n1,Ada\n", false).Changed)
-	require.Equal(t, []crossing.Proof{crossing.ByEngineer}, r.person(1).Values[0].Proofs, "whoever lists it says that it is theirs")
+	require.Equal(t, []person.Proof{person.ByEngineer}, r.person(1).Values[0].Proofs, "whoever lists it says that it is theirs")
 	require.Equal(t, 1, in("number,displayName\n1,Ada\n", false).Same)
-	require.NotEqual(t, crossing.FromImport, r.person(1).Values[0].From)
+	require.NotEqual(t, person.FromImport, r.person(1).Values[0].From)
 	in("number,state\n1,disabled\n", false)
 	require.Nil(t, r.Leaving.Session(ctx, b.Session), "their session has ended")
 	in("number,state\n1,enabled\n", false)
@@ -260,7 +260,7 @@ func TestUnitsInTheHistory(t *testing.T) {
 	require.NoError(t, put(1, "Train drivers"))
 	require.ErrorContains(t, put(1, "Both"), "changed meanwhile")
 	id := r.knows("displayName=Ada")
-	_, err := r.Accounts.Change(ctx, tester, id, accounts.Edit{Join: []accounts.Belongs{{Kind: federation.KindGroup, Name: "drivers"}}})
+	_, err := r.People.Change(ctx, tester, id, people.Edit{Join: []people.Belongs{{Kind: federation.KindGroup, Name: "drivers"}}})
 	require.NoError(t, err)
 	err = r.Records.RemoveUnit(ctx, tester, federation.KindGroup, "drivers")
 	by := tester

@@ -12,10 +12,11 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
-	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/roll"
 	"innergate.example/innergate/internal/gate/traces"
@@ -33,11 +34,11 @@ func TestPeopleAreSearched(t *testing.T) {
 	list += "ines,Inés Calder,ines.calder@w.example,X-1\n%,Per_cent 100%,per@w.example,Y'1\n"
 	_, err := r.takes(roll.Import{Document: []byte(list)})
 	require.NoError(t, err)
-	find := func(f accounts.Filter) (names []string) {
+	find := func(f people.Filter) (names []string) {
 		if f.Limit == 0 {
 			f.Limit = 10
 		}
-		page, err := r.Accounts.List(ctx, f)
+		page, err := r.People.List(ctx, f)
 		require.NoError(t, err, "%v", f)
 		for _, p := range page.People {
 			names = append(names, p.Name)
@@ -49,7 +50,7 @@ func TestPeopleAreSearched(t *testing.T) {
 		"n-007": {"Mina Thorne 7"}, "n-07": nil, "%": {"Per_cent 100%"}, "per_": {"Per_cent 100%"}, "y'1": {"Per_cent 100%"},
 		"nobody": nil, "'; drop table person_rows": nil, "mina 17": {"Mina Thorne 17"}, "thorne 1 mina": nil, "\U0010ffff": nil,
 	} {
-		got := find(accounts.Filter{Search: search, Limit: 1})
+		got := find(people.Filter{Search: search, Limit: 1})
 		if search == "thorne 1 mina" {
 			require.Len(t, got, 1, search)
 			continue
@@ -59,7 +60,7 @@ func TestPeopleAreSearched(t *testing.T) {
 	for i, search := range []string{"mina", "n-0 thorne"} { // the first word leads, also once it is common
 		seen, after := map[string]bool{}, ""
 		for range 10 {
-			page, err := r.Accounts.List(ctx, accounts.Filter{Search: search, Limit: 7, After: after})
+			page, err := r.People.List(ctx, people.Filter{Search: search, Limit: 7, After: after})
 			require.NoError(t, err)
 			for _, p := range page.People {
 				require.False(t, seen[p.Name], "everybody once")
@@ -69,7 +70,7 @@ func TestPeopleAreSearched(t *testing.T) {
 				break
 			}
 			require.EqualValues(t, -1, page.Total)
-			_, err = r.Accounts.List(ctx, accounts.Filter{Search: "calder", Limit: 7, After: after})
+			_, err = r.People.List(ctx, people.Filter{Search: "calder", Limit: 7, After: after})
 			require.ErrorContains(t, err, "give what the page before says")
 			for j := range i * 20 {
 				r.knows(fmt.Sprintf("userName=thorne.%d.%d", len(seen), j), "displayName=Thorne")
@@ -77,17 +78,17 @@ func TestPeopleAreSearched(t *testing.T) {
 		}
 		require.Len(t, seen, 25, search)
 	}
-	for _, f := range []accounts.Filter{{Search: "a b c d e f g", Limit: 1}, {Search: "mina", After: "no cursor", Limit: 1}, {After: "x", Limit: 1},
+	for _, f := range []people.Filter{{Search: "a b c d e f g", Limit: 1}, {Search: "mina", After: "no cursor", Limit: 1}, {After: "x", Limit: 1},
 		{Group: "none", Limit: 1}, {Organisation: "none", Limit: 1}, {Provider: "none", Limit: 1}} {
-		_, err := r.Accounts.List(ctx, f)
+		_, err := r.People.List(ctx, f)
 		require.Error(t, err, "%v", f)
 	}
-	_, err = r.Accounts.Change(ctx, tester, 26, accounts.Edit{Values: map[string][]string{"displayName": {"Ines Marsh"}, "emails": nil}})
+	_, err = r.People.Change(ctx, tester, 26, people.Edit{Values: map[string][]string{"displayName": {"Ines Marsh"}, "emails": nil}})
 	require.NoError(t, err)
-	require.Nil(t, find(accounts.Filter{Search: "calder"}))
-	require.Equal(t, []string{"Ines Marsh"}, find(accounts.Filter{Search: "marsh"}))
-	require.NoError(t, r.Accounts.Remove(ctx, tester, 26))
-	require.Nil(t, find(accounts.Filter{Search: "marsh"}))
+	require.Nil(t, find(people.Filter{Search: "calder"}))
+	require.Equal(t, []string{"Ines Marsh"}, find(people.Filter{Search: "marsh"}))
+	require.NoError(t, r.People.Remove(ctx, tester, 26))
+	require.Nil(t, find(people.Filter{Search: "marsh"}))
 	var left int64
 	require.NoError(t, r.st.Read.Model(&store.TermRow{}).Where("person = ?", 26).Count(&left).Error)
 	require.Zero(t, left)
@@ -108,7 +109,7 @@ func TestPeopleOfBeforeAreIndexed(t *testing.T) {
 		return tx.Exec("DELETE FROM setting_rows WHERE key = 'people-matches'").Error
 	}))
 	search := func(text string) int {
-		page, err := r.Accounts.List(ctx, accounts.Filter{Search: text, Limit: 5})
+		page, err := r.People.List(ctx, people.Filter{Search: text, Limit: 5})
 		require.NoError(t, err)
 		return len(page.People)
 	}
@@ -116,7 +117,7 @@ func TestPeopleOfBeforeAreIndexed(t *testing.T) {
 	r.restart()
 	require.Equal(t, 1, search("fenwick"))
 	require.Equal(t, 1, search("ada@wrenmoor"), "by the provider's name for them")
-	found, err := r.People.Having(ctx, crossing.Sought{Attribute: "displayName", Value: "Ada Fenwick"}, "")
+	found, err := r.st.People(ctx).Having(person.Sought{Attribute: "displayName", Value: "Ada Fenwick"}, "")
 	require.NoError(t, err)
 	require.Equal(t, id, found[0].ID)
 }
@@ -143,7 +144,7 @@ func TestQuestionsAreVeiled(t *testing.T) {
 		require.NotContains(t, text, hidden)
 	}
 	require.Equal(t, "Second Hidden", kept(r.person(2))["displayName"])
-	require.NoError(t, r.Accounts.Remove(ctx, tester, 1))
+	require.NoError(t, r.People.Remove(ctx, tester, 1))
 	heads, _, err = r.Traces.List(ctx, traces.Filter{Limit: 10})
 	require.NoError(t, err)
 	require.Empty(t, heads, "a trace in which somebody was among those that fit tells of them")

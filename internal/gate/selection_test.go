@@ -17,11 +17,11 @@ import (
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
-	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/checking"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/limit"
+	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/traces"
 )
@@ -29,11 +29,11 @@ import (
 // ways is a rig with the providers staff, second and third, and people who are known by all of them.
 type ways struct {
 	*rig
-	people []int64
+	numbers []int64
 }
 
-func newWays(t *testing.T, people int) *ways {
-	w := &ways{newRig(t), make([]int64, people)}
+func newWays(t *testing.T, n int) *ways {
+	w := &ways{newRig(t), make([]int64, n)}
 	for _, name := range []string{"second", "third"} {
 		_, err := w.Records.AddProvider(ctx, tester, records.NewRecord{Name: name,
 			Source: records.Source{Document: saml.WriteIDPMetadata(saml.IDPFace{EntityID: saml.EntityID("urn:" + name),
@@ -44,15 +44,15 @@ func newWays(t *testing.T, people int) *ways {
 		_, err := w.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(name), Title: name})
 		require.NoError(t, err)
 	}
-	for i := range w.people {
+	for i := range w.numbers {
 		who := profile.Subject{Format: string(saml.FormatPersistent), Value: fmt.Sprint("n-", i)}
-		join := []accounts.Belongs{{Kind: federation.KindGroup, Name: []string{"pilots", "drivers"}[i%2]}}
-		p, err := w.Accounts.Add(ctx, tester, accounts.NewPerson{Provider: "staff", Subject: who,
-			Edit: accounts.Edit{Values: map[string][]string{"emails": {w.address(i)}}, Join: join}})
+		join := []people.Belongs{{Kind: federation.KindGroup, Name: []string{"pilots", "drivers"}[i%2]}}
+		p, err := w.People.Add(ctx, tester, people.NewPerson{Provider: "staff", Subject: who,
+			Edit: people.Edit{Values: map[string][]string{"emails": {w.address(i)}}, Join: join}})
 		require.NoError(t, err)
-		w.people[i] = p.ID
+		w.numbers[i] = p.ID
 		for _, name := range []string{"second", "third"} {
-			_, err := w.Accounts.Link(ctx, tester, p.ID, name, who)
+			_, err := w.People.Link(ctx, tester, p.ID, name, who)
 			require.NoError(t, err)
 		}
 	}
@@ -185,7 +185,7 @@ func TestWaysAreShownAsTheyAreGone(t *testing.T) {
 		app, err := w.Records.Application("roster")
 		require.NoError(t, err)
 		snap := w.Snapshot()
-		for who, number := range w.people {
+		for who, number := range w.numbers {
 			where := fmt.Sprintf("round %d, n-%d", round, who)
 			b := driving.Browser{Address: any1("192.0.2.9", "198.51.100.1")}
 			asked := policy.Asking{Network: limit.Network(b.Address)}
@@ -261,7 +261,7 @@ func (w *ways) phases(rnd *rand.Rand, round int) {
 	next := w.clock.get().Add(time.Minute).Format(time.RFC3339)
 	for _, r := range [][2]string{{change.KindProvider, "second"}, {change.KindProvider, "third"}, {change.KindApplication, "roster"}} {
 		phase := any1("live", "live", "pilot")
-		cohort := any1("group:pilots", "group:drivers network:192.0.2.0/24", fmt.Sprintf("person:%d", w.people[rnd.IntN(len(w.people))]), "share:40")
+		cohort := any1("group:pilots", "group:drivers network:192.0.2.0/24", fmt.Sprintf("person:%d", w.numbers[rnd.IntN(len(w.numbers))]), "share:40")
 		s := federation.Settings{"phase": phase, "cohort": cohort, "nextAt": ""}
 		if rnd.IntN(2) == 0 {
 			s = federation.Settings{"nextPhase": phase, "nextCohort": cohort, "nextAt": next}
@@ -459,7 +459,7 @@ func TestPeopleWithoutAWay(t *testing.T) {
 	app, err := w.Records.Application("roster")
 	require.NoError(t, err)
 	without := 0
-	for _, number := range w.people {
+	for _, number := range w.numbers {
 		if _, err := w.Traces.WayOf(ctx, snap, app, number, policy.Asking{}); err != nil {
 			without++
 		}

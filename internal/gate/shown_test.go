@@ -21,10 +21,10 @@ import (
 	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
-	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/comparing"
 	"innergate.example/innergate/internal/gate/driving"
+	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/redeeming"
 	"innergate.example/innergate/internal/gate/traces"
@@ -184,12 +184,12 @@ func TestWhatIsShownIsWhatIsDone(t *testing.T) {
 		_, err := r.Records.PutUnit(ctx, tester, federation.Unit{Kind: federation.KindGroup, Name: federation.Name(g), Title: g})
 		require.NoError(t, err)
 	}
-	const people, rounds = 20, 25
+	const many, rounds = 20, 25
 	numbers := map[string]int64{}
-	for i := range people {
+	for i := range many {
 		name := fmt.Sprintf("n-%d", i)
-		n := accounts.NewPerson{Provider: "staff", Subject: profile.Subject{Format: string(saml.FormatPersistent), Value: name},
-			Edit: accounts.Edit{Values: map[string][]string{"displayName": {"P " + name}}}}
+		n := people.NewPerson{Provider: "staff", Subject: profile.Subject{Format: string(saml.FormatPersistent), Value: name},
+			Edit: people.Edit{Values: map[string][]string{"displayName": {"P " + name}}}}
 		if x.chance(2) {
 			n.Values["employeeNumber"] = []string{fmt.Sprintf("W-%d", 1000+i)}
 		}
@@ -197,9 +197,9 @@ func TestWhatIsShownIsWhatIsDone(t *testing.T) {
 			n.Values["department"] = []string{"kept " + name}
 		}
 		for _, g := range x.some("drivers", "controllers") {
-			n.Join = append(n.Join, accounts.Belongs{Kind: federation.KindGroup, Name: g})
+			n.Join = append(n.Join, people.Belongs{Kind: federation.KindGroup, Name: g})
 		}
-		p, err := r.Accounts.Add(ctx, tester, n)
+		p, err := r.People.Add(ctx, tester, n)
 		require.NoError(t, err)
 		numbers[name] = p.ID
 	}
@@ -207,7 +207,7 @@ func TestWhatIsShownIsWhatIsDone(t *testing.T) {
 	for round := range rounds {
 		x.configure()
 		told := map[int64]map[string]string{}
-		for i := range people {
+		for i := range many {
 			name := fmt.Sprintf("n-%d", i)
 			number := numbers[name]
 			var brings []saml.Attribute
@@ -401,7 +401,7 @@ func TestMadeKnownByAName(t *testing.T) {
 		{"unspecified", "", ""}, {"unspecified", string(saml.FormatUnspecified), ""}, {"emailAddress", string(saml.FormatPersistent), string(saml.FormatEmail)},
 	} {
 		name := fmt.Sprintf("k-%d@wrenmoor.example", i)
-		_, err := r.Accounts.Add(ctx, tester, accounts.NewPerson{Provider: "staff", Subject: profile.Subject{Format: c.typed, Value: name}})
+		_, err := r.People.Add(ctx, tester, people.NewPerson{Provider: "staff", Subject: profile.Subject{Format: c.typed, Value: name}})
 		require.NoError(t, err)
 		r.clock.set(r.clock.get().Add(time.Minute))
 		o := r.request(driving.Browser{}, nil)
@@ -413,10 +413,10 @@ func TestMadeKnownByAName(t *testing.T) {
 		require.Equal(t, finding.PersonUnknown, o.Finding.Code)
 		require.Contains(t, o.Finding.Evidence, finding.Compare("Format of a link by this name", c.near, c.comes))
 	}
-	_, err := r.Accounts.Add(ctx, tester, accounts.NewPerson{Provider: "staff", Subject: profile.Subject{Format: "mail", Value: "x"}})
+	_, err := r.People.Add(ctx, tester, people.NewPerson{Provider: "staff", Subject: profile.Subject{Format: "mail", Value: "x"}})
 	require.ErrorContains(t, err, "emailAddress")
 	r.provides("oakhollow", nil).add(nil)
-	_, err = r.Accounts.Add(ctx, tester, accounts.NewPerson{Provider: "oakhollow", Subject: profile.Subject{Format: "persistent", Value: "x"}})
+	_, err = r.People.Add(ctx, tester, people.NewPerson{Provider: "oakhollow", Subject: profile.Subject{Format: "persistent", Value: "x"}})
 	require.ErrorContains(t, err, "leave it out")
 }
 

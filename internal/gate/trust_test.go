@@ -14,14 +14,13 @@ import (
 	"github.com/stretchr/testify/require"
 	"gorm.io/gorm"
 
-	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
-	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/checking"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/people"
@@ -144,15 +143,15 @@ func TestProofsAreKeptAndShown(t *testing.T) {
 	r.staff(federation.Settings{"matchBy": "emails userName", "vouchesFor": "wrenmoor.example", "update": "emails userName nickName"})
 	r.byClub(federation.Settings{"update": "emails userName"}, "mail=x@post.example|y@post.example", "uid=member")
 	r.said(first(r.brings("ada", "mail=ada@wrenmoor.example|ada@post.example", "uid=ada", "nickname=Ad")))
-	proofs := func(id int64) map[string][]crossing.Proof {
-		out := map[string][]crossing.Proof{}
+	proofs := func(id int64) map[string][]person.Proof {
+		out := map[string][]person.Proof{}
 		for _, v := range r.person(id).Values {
 			out[v.Name] = v.Proofs
 		}
 		return out
 	}
-	require.Equal(t, map[string][]crossing.Proof{"emails": {"", ""}, "userName": {""}}, proofs(1))
-	require.Equal(t, map[string][]crossing.Proof{"emails": {"domain", ""}, "userName": {"record"}, "nickName": {""}}, proofs(2))
+	require.Equal(t, map[string][]person.Proof{"emails": {"", ""}, "userName": {""}}, proofs(1))
+	require.Equal(t, map[string][]person.Proof{"emails": {"domain", ""}, "userName": {"record"}, "nickName": {""}}, proofs(2))
 	found := func() (out []string) {
 		all, err := r.Checking.Check(ctx, checking.Filter{Code: string(finding.MatchUnproved), Quiet: true})
 		require.NoError(t, err)
@@ -166,7 +165,7 @@ func TestProofsAreKeptAndShown(t *testing.T) {
 	require.ElementsMatch(t, []string{"club emails 1", "club userName 1", "staff emails 2"}, found())
 
 	var list strings.Builder
-	require.NoError(t, r.Roll.Export(ctx, accounts.Filter{}, roll.CSV, &list))
+	require.NoError(t, r.Roll.Export(ctx, people.Filter{}, roll.CSV, &list))
 	require.Contains(t, list.String(), "emails|userName", "in the column unproved")
 	out, err := r.takes(roll.Import{Document: []byte(list.String())})
 	require.NoError(t, err)
@@ -175,11 +174,11 @@ func TestProofsAreKeptAndShown(t *testing.T) {
 	require.ErrorContains(t, err, "none of the attributes that the row has values of")
 
 	// Whoever types a value here says that it is theirs; what was proved stays so, whoever says it next.
-	_, err = r.Accounts.Change(ctx, tester, 1, accounts.Edit{Values: map[string][]string{"emails": {"x@post.example", "y@post.example"}}})
+	_, err = r.People.Change(ctx, tester, 1, people.Edit{Values: map[string][]string{"emails": {"x@post.example", "y@post.example"}}})
 	require.NoError(t, err)
-	require.Equal(t, []crossing.Proof{"engineer", "engineer"}, proofs(1)["emails"])
+	require.Equal(t, []person.Proof{"engineer", "engineer"}, proofs(1)["emails"])
 	r.byClub(nil, "mail=y@post.example|z@post.example", "uid=member")
-	require.Equal(t, []crossing.Proof{"engineer", ""}, proofs(1)["emails"])
+	require.Equal(t, []person.Proof{"engineer", ""}, proofs(1)["emails"])
 }
 
 // An account of somebody who left, joined into another one, lets them in no more; it says so.
@@ -190,18 +189,18 @@ func TestJoiningSomebodyWhoLeft(t *testing.T) {
 		o, _ := r.brings("leaver")
 		r.said(o)
 		if c.left {
-			_, err := r.Accounts.Disable(ctx, tester, 2)
+			_, err := r.People.Disable(ctx, tester, 2)
 			require.NoError(t, err)
 		}
-		j := accounts.Joining{Into: 1, Other: 2, Preview: true, Enable: c.enable}
-		seen, err := r.Accounts.Join(ctx, tester, j)
+		j := people.Joining{Into: 1, Other: 2, Preview: true, Enable: c.enable}
+		seen, err := r.People.Join(ctx, tester, j)
 		require.NoError(t, err)
 		require.Equal(t, []any{c.left, c.lets}, []any{len(seen.Disabled) == 1, seen.Stays})
 		j.Preview, j.Digest, j.Enable = false, seen.Digest, !c.enable
-		_, err = r.Accounts.Join(ctx, tester, j)
+		_, err = r.People.Join(ctx, tester, j)
 		require.ErrorContains(t, err, "look at it again", "what is done is what was seen")
 		j.Enable = c.enable
-		_, err = r.Accounts.Join(ctx, tester, j)
+		_, err = r.People.Join(ctx, tester, j)
 		require.NoError(t, err)
 		again, _ := r.brings("leaver")
 		if c.lets {
@@ -214,11 +213,11 @@ func TestJoiningSomebodyWhoLeft(t *testing.T) {
 	}
 	r := newRig(t)
 	r.said(first(r.brings("one")))
-	_, err := r.Accounts.Link(ctx, tester, 1, "staff", profile.Subject{Format: string(saml.FormatPersistent), Value: "two"})
+	_, err := r.People.Link(ctx, tester, 1, "staff", profile.Subject{Format: string(saml.FormatPersistent), Value: "two"})
 	require.NoError(t, err)
-	_, err = r.Accounts.Disable(ctx, tester, 1)
+	_, err = r.People.Disable(ctx, tester, 1)
 	require.NoError(t, err)
-	made, err := r.Accounts.Part(ctx, tester, 1, r.person(1).Links[1].Key)
+	made, err := r.People.Part(ctx, tester, 1, r.person(1).Links[1].Key)
 	require.NoError(t, err)
 	require.False(t, made.Disabled.IsZero(), "nor by a part of it")
 }
@@ -245,8 +244,8 @@ func TestTrustOfEarlierBuilds(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { g.Close(); _ = st.Close() }()
 
-	proofs := func(id int64, name string) []crossing.Proof {
-		p, err := g.Accounts.Get(ctx, id)
+	proofs := func(id int64, name string) []person.Proof {
+		p, err := g.People.Get(ctx, id)
 		require.NoError(t, err)
 		for _, v := range p.Values {
 			if v.Name == name {
@@ -258,15 +257,15 @@ func TestTrustOfEarlierBuilds(t *testing.T) {
 	for _, c := range []struct {
 		person int64
 		name   string
-		proofs []crossing.Proof
+		proofs []person.Proof
 	}{
-		{1, "emails", []crossing.Proof{crossing.ByDomain}},    // by wrenmoor-staff, which vouches for its domain
-		{2, "emails", []crossing.Proof{crossing.ByEngineer}},  // by a list
-		{17, "emails", []crossing.Proof{crossing.NoProof}},    // by oakhollow: what it said of it then was not kept
-		{19, "emails", []crossing.Proof{crossing.ByEngineer}}, // typed
-		{22, "emails", []crossing.Proof{crossing.NoProof}},    // by season-club, which vouches for nothing
-		{22, "nickName", []crossing.Proof{crossing.NoProof}},  // the person said so
-		{23, "emails", []crossing.Proof{crossing.ByMail}},     // proved
+		{1, "emails", []person.Proof{person.ByDomain}},    // by wrenmoor-staff, which vouches for its domain
+		{2, "emails", []person.Proof{person.ByEngineer}},  // by a list
+		{17, "emails", []person.Proof{person.NoProof}},    // by oakhollow: what it said of it then was not kept
+		{19, "emails", []person.Proof{person.ByEngineer}}, // typed
+		{22, "emails", []person.Proof{person.NoProof}},    // by season-club, which vouches for nothing
+		{22, "nickName", []person.Proof{person.NoProof}},  // the person said so
+		{23, "emails", []person.Proof{person.ByMail}},     // proved
 	} {
 		require.Equal(t, c.proofs, proofs(c.person, c.name), "%d %s", c.person, c.name)
 	}

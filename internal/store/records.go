@@ -150,6 +150,17 @@ type PersonRow struct {
 	Added      time.Time
 	Sealed     []byte // values that are kept with the person
 	Disabled   *time.Time
+	Revision   int64 // grows with each change
+}
+
+// PersonEventRow is what was done to somebody, by whom.
+type PersonEventRow struct {
+	ID     int64 `gorm:"primaryKey;autoIncrement"`
+	At     time.Time
+	Person int64 `gorm:"index"`
+	Via    string
+	Who    string
+	Did    []byte // JSON: of what, never what it is
 }
 
 // TermRow is a word by which a person is looked for: a value of an attribute, folded, or a

@@ -312,6 +312,11 @@ func (s *Store) Setting(ctx context.Context, key, first string) (string, error) 
 	return value, err
 }
 
+// SetSetting stores a value in place of another.
+func (s *Store) SetSetting(ctx context.Context, key, value string) error {
+	return s.Write(ctx, func(tx *gorm.DB) error { return tx.Save(&SettingRow{Key: key, Value: value}).Error })
+}
+
 // RevisionError says that a row is at another revision than the one a change was
 // made from.
 type RevisionError struct{ Have, Given int }

@@ -19,10 +19,10 @@ import (
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/table"
-	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/limit"
+	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/roll"
 	"innergate.example/innergate/internal/gate/traces"
 )
@@ -102,7 +102,7 @@ func (s *server) simulate(ctx context.Context, in *api.SentTo[api.Simulation]) (
 		return nil, change.Field("person", errors.New("say who would enter: a person, or attributes of somebody without an account"))
 	}
 	for name, values := range in.Body.Attributes {
-		if err := accounts.CheckValues(name, values); err != nil && name != profile.AttributeGroups && name != profile.AttributeOrganization {
+		if err := people.CheckValues(name, values); err != nil && name != profile.AttributeGroups && name != profile.AttributeOrganization {
 			return nil, change.Field("attributes."+name, err)
 		}
 		x.Attributes = append(x.Attributes, profile.Attribute{Name: name, Values: profile.Texts(values...)})
@@ -172,11 +172,11 @@ func (s *server) admissionCalls(a huma.API) {
 		return s.admissions(ctx, *in)
 	})
 	call(s, a, api.Admit, func(ctx context.Context, in *api.SentTo[api.AdmissionChange]) (*body[api.Admissions], error) {
-		return s.admitting(ctx, in, g.Accounts.Admit)
+		return s.admitting(ctx, in, g.People.Admit)
 	})
 	call(s, a, api.Unadmit, func(ctx context.Context, in *api.SentTo[api.AdmissionChange]) (*body[api.Admissions], error) {
-		return s.admitting(ctx, in, func(ctx context.Context, by change.By, app string, e accounts.Entry) (int64, error) {
-			return 0, g.Accounts.Unadmit(ctx, by, app, e)
+		return s.admitting(ctx, in, func(ctx context.Context, by change.By, app string, e people.Entry) (int64, error) {
+			return 0, g.People.Unadmit(ctx, by, app, e)
 		})
 	})
 	s.listed(a, api.AdmitList, "admit a list of people", func(ctx context.Context, who change.By, app string, in roll.Import, p jobs.Progress) (any, error) {
@@ -217,8 +217,8 @@ func (s *server) listed(a huma.API, o api.Operation[api.Named, api.Job], what st
 }
 
 func (s *server) admitting(ctx context.Context, in *api.SentTo[api.AdmissionChange],
-	do func(context.Context, change.By, string, accounts.Entry) (request int64, err error)) (*body[api.Admissions], error) {
-	e := accounts.Entry{Everyone: in.Body.Everyone, Groups: in.Body.Groups, People: in.Body.People, Out: in.Body.Out,
+	do func(context.Context, change.By, string, people.Entry) (request int64, err error)) (*body[api.Admissions], error) {
+	e := people.Entry{Everyone: in.Body.Everyone, Groups: in.Body.Groups, People: in.Body.People, Out: in.Body.Out,
 		AtOnce: in.Body.AtOnce}
 	if in.Body.Until != "" {
 		var err error
@@ -262,12 +262,12 @@ func (s *server) admissions(ctx context.Context, in api.AdmissionFilter) (*body[
 	if out.Decided, out.Default, err = s.gate.Traces.DecidedBeside(ctx, in.Name); err != nil {
 		return nil, err
 	}
-	people, total, err := s.gate.Accounts.Admissions(ctx, app, in.After, in.Limit)
+	people, total, err := s.gate.People.Admissions(ctx, app, in.After, in.Limit)
 	out.People, out.Total = s.admitted(people), total
 	return &body[api.Admissions]{out}, err
 }
 
-func (s *server) admitted(all []accounts.Admitted) []api.PersonAdmission {
+func (s *server) admitted(all []people.Admitted) []api.PersonAdmission {
 	out := []api.PersonAdmission{}
 	for _, x := range all {
 		out = append(out, api.PersonAdmission{Person: x.Person, Name: x.Name, Application: string(x.App), Until: x.Until,
@@ -321,7 +321,7 @@ func (s *server) entrantCalls(a huma.API) {
 			out.Items = append(out.Items, api.PersonEntry{Application: string(e.App.Name), Title: e.App.Title, Decision: string(e.Entrant.Decision),
 				Ground: ground(snap, e.Entrant.By), Why: e.Why, Roles: held(e.Entry, e.Entrant.Decision != federation.Deny)})
 		}
-		given, err := g.Accounts.AdmissionsOf(ctx, in.Number)
+		given, err := g.People.AdmissionsOf(ctx, in.Number)
 		out.Admissions = s.admitted(given)
 		return &body[api.PersonEntries]{out}, err
 	})

@@ -7,6 +7,7 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/store"
 )
 
 // linkCalls registers people's links to providers.
@@ -52,7 +53,7 @@ func (s *server) subjectCalls(a huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			return rows(all, int(total), func(k people.Subject) api.KnownSubject { return api.KnownSubject(k) }), nil
+			return rows(all, int(total), func(k store.Subject) api.KnownSubject { return api.KnownSubject(k) }), nil
 		})
 	call(s, a, api.ImportSubjects, func(ctx context.Context, in *api.SentTo[api.Import]) (*body[api.Imported], error) {
 		im := people.Import{CSV: in.Body.CSV, Replace: in.Body.Replace, Preview: in.Body.Preview, Digest: in.Body.Digest}

@@ -10,8 +10,8 @@ import (
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
-	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/people"
@@ -19,8 +19,8 @@ import (
 	"innergate.example/innergate/internal/gate/traces"
 )
 
-func peopleFilter(f api.PeopleFilter, after string, limit int) accounts.Filter {
-	return accounts.Filter{Search: f.Search, State: f.State, Group: f.Group, Organisation: f.Organisation, UserType: f.UserType,
+func peopleFilter(f api.PeopleFilter, after string, limit int) people.Filter {
+	return people.Filter{Search: f.Search, State: f.State, Group: f.Group, Organisation: f.Organisation, UserType: f.UserType,
 		Provider: f.Provider, After: after, Limit: limit}
 }
 
@@ -30,7 +30,7 @@ func (s *server) peopleCalls(a huma.API) {
 	s.rollCalls(a) // before those by number: the first address that fits is taken
 	call(s, a, api.ListPeople,
 		func(ctx context.Context, in *api.PeoplePage) (*body[api.People], error) {
-			page, err := g.Accounts.List(ctx, peopleFilter(in.PeopleFilter, in.After, in.Limit))
+			page, err := g.People.List(ctx, peopleFilter(in.PeopleFilter, in.After, in.Limit))
 			if err != nil {
 				return nil, err
 			}
@@ -38,16 +38,16 @@ func (s *server) peopleCalls(a huma.API) {
 		})
 	call(s, a, api.AddPerson,
 		func(ctx context.Context, in *api.Sent[api.NewPerson]) (*body[api.PersonShown], error) {
-			return s.shown(g.Accounts.Add(ctx, by(ctx), accounts.NewPerson{Provider: in.Body.Provider,
+			return s.shown(g.People.Add(ctx, by(ctx), people.NewPerson{Provider: in.Body.Provider,
 				Subject: profile.Subject{Value: in.Body.Subject, Format: in.Body.Format}, Edit: edit(in.Body.PersonChange)}))
 		})
 	call(s, a, api.ShowPerson,
 		func(ctx context.Context, in *api.OnePerson) (*body[api.PersonShown], error) {
-			return s.shown(g.Accounts.Get(ctx, in.Number))
+			return s.shown(g.People.Get(ctx, in.Number))
 		})
 	call(s, a, api.ChangePerson,
 		func(ctx context.Context, in *api.SentToPerson[api.PersonChange]) (*body[api.PersonShown], error) {
-			return s.shown(g.Accounts.Change(ctx, by(ctx), in.Number, edit(in.Body)))
+			return s.shown(g.People.Change(ctx, by(ctx), in.Number, edit(in.Body)))
 		})
 	call(s, a, api.ToldPerson,
 		func(ctx context.Context, in *api.Telling) (*body[api.Mapped], error) {
@@ -70,15 +70,15 @@ func (s *server) accountCalls(a huma.API) {
 	g := s.gate
 	call(s, a, api.DisablePerson,
 		func(ctx context.Context, in *api.OnePerson) (*body[api.PersonShown], error) {
-			return s.shown(g.Accounts.Disable(ctx, by(ctx), in.Number))
+			return s.shown(g.People.Disable(ctx, by(ctx), in.Number))
 		})
 	call(s, a, api.EnablePerson,
 		func(ctx context.Context, in *api.OnePerson) (*body[api.PersonShown], error) {
-			return s.shown(g.Accounts.Enable(ctx, by(ctx), in.Number))
+			return s.shown(g.People.Enable(ctx, by(ctx), in.Number))
 		})
 	act(s, a, api.RemovePerson,
 		func(ctx context.Context, in *api.OnePerson) error {
-			return g.Accounts.Remove(ctx, by(ctx), in.Number)
+			return g.People.Remove(ctx, by(ctx), in.Number)
 		})
 }
 
@@ -87,16 +87,16 @@ func (s *server) linkingCalls(a huma.API) {
 	g := s.gate
 	call(s, a, api.LinkPerson,
 		func(ctx context.Context, in *api.SentToPerson[api.PersonLink]) (*body[api.PersonShown], error) {
-			return s.shown(g.Accounts.Link(ctx, by(ctx), in.Number, in.Body.Provider,
+			return s.shown(g.People.Link(ctx, by(ctx), in.Number, in.Body.Provider,
 				profile.Subject{Value: in.Body.Subject, Format: in.Body.Format}))
 		})
 	call(s, a, api.PartPerson,
 		func(ctx context.Context, in *api.SentToPerson[api.PersonPart]) (*body[api.PersonShown], error) {
-			return s.shown(g.Accounts.Part(ctx, by(ctx), in.Number, in.Body.Link))
+			return s.shown(g.People.Part(ctx, by(ctx), in.Number, in.Body.Link))
 		})
 	call(s, a, api.JoinPeople,
 		func(ctx context.Context, in *api.SentToPerson[api.PersonJoin]) (*body[api.PersonJoined], error) {
-			j, err := g.Accounts.Join(ctx, by(ctx), accounts.Joining{Into: in.Number, Other: in.Body.Other,
+			j, err := g.People.Join(ctx, by(ctx), people.Joining{Into: in.Number, Other: in.Body.Other,
 				Preview: in.Body.Preview, Enable: in.Body.Enable,
 				Digest: in.Body.Digest})
 			if err != nil {
@@ -156,20 +156,20 @@ func (s *server) file(form, name string, write func(io.Writer) error) (*fileOut,
 	return &fileOut{kind, `attachment; filename="` + name + "." + form + `"`, b.Bytes()}, nil
 }
 
-func edit(in api.PersonChange) accounts.Edit {
-	names := func(in []api.UnitName) (out []accounts.Belongs) {
+func edit(in api.PersonChange) people.Edit {
+	names := func(in []api.UnitName) (out []people.Belongs) {
 		for _, u := range in {
-			out = append(out, accounts.Belongs{Kind: federation.Kind(u.Kind), Name: u.Name})
+			out = append(out, people.Belongs{Kind: federation.Kind(u.Kind), Name: u.Name})
 		}
 		return out
 	}
-	return accounts.Edit{Values: in.Values, Join: names(in.Join), Leave: names(in.Leave)}
+	return people.Edit{Values: in.Values, Join: names(in.Join), Leave: names(in.Leave)}
 }
 
 // source says by what something is known.
 func (s *server) source(id federation.ID) api.KnownBy {
-	if word := map[federation.ID]string{crossing.FromHand: "hand", crossing.FromImport: "import", crossing.FromPerson: "person",
-		crossing.Landed: "organisation"}[id]; word != "" {
+	if word := map[federation.ID]string{person.FromHand: "hand", person.FromImport: "import", person.FromPerson: "person",
+		person.Landed: "organisation"}[id]; word != "" {
 		return api.KnownBy{Word: word}
 	}
 	from := s.providerOf(id)
@@ -185,26 +185,26 @@ func (s *server) providerOf(id federation.ID) api.LinkProvider {
 	return api.LinkProvider{ID: string(id)}
 }
 
-func (s *server) person(p accounts.Person) api.Person {
+func (s *server) person(p people.Person) api.Person {
 	return api.Person{Number: p.ID, Name: p.Name, Added: p.Added, Disabled: p.Disabled, UserType: p.UserType,
 		Links: rows(p.Links, 0, link).Body.Items,
-		Members: rows(p.Members, 0, func(m accounts.Membership) api.Membership {
+		Members: rows(p.Members, 0, func(m people.Membership) api.Membership {
 			return api.Membership{Kind: string(m.Kind), Name: string(m.Name), Source: s.source(m.Source), Added: m.Added}
 		}).Body.Items}
 }
 
-func (s *server) shown(p accounts.Person, err error) (*body[api.PersonShown], error) {
+func (s *server) shown(p people.Person, err error) (*body[api.PersonShown], error) {
 	if err != nil {
 		return nil, err
 	}
 	out := api.PersonShown{Person: s.person(p), Grants: p.Grants, Consents: p.Consents}
-	out.Values = rows(p.Values, 0, func(v crossing.KeptValue) api.PersonValue {
+	out.Values = rows(p.Values, 0, func(v person.KeptValue) api.PersonValue {
 		x := api.PersonValue{Name: v.Name, Values: plain(v.Attribute.Values), Source: s.source(v.From), At: v.At,
 			Proofs: make([]string, len(v.Attribute.Values))}
 		x.Verified = len(x.Proofs) > 0
 		for i := range x.Proofs {
 			x.Proofs[i] = string(v.Proof(i))
-			x.Verified = x.Verified && v.Proof(i) == crossing.ByMail
+			x.Verified = x.Verified && v.Proof(i) == person.ByMail
 		}
 		if x.Source.Provider != nil {
 			x.From = *x.Source.Provider
@@ -218,7 +218,7 @@ func (s *server) shown(p accounts.Person, err error) (*body[api.PersonShown], er
 		}
 		return one
 	}).Body.Items
-	out.Subjects = rows(p.Subjects, 0, func(x accounts.Subject) api.PersonSubject {
+	out.Subjects = rows(p.Subjects, 0, func(x people.KnownAs) api.PersonSubject {
 		return api.PersonSubject{Application: x.App, Value: x.Value, Source: x.Source, Added: x.Added}
 	}).Body.Items
 	return &body[api.PersonShown]{out}, nil

@@ -28,7 +28,7 @@ func (s *server) requestCalls(a huma.API) {
 		return show(ctx, in.ID)
 	})
 	call(s, a, api.ApproveRequest, func(ctx context.Context, in *api.Approves) (*body[api.EntryRequest], error) {
-		if err := g.Accounts.Approve(ctx, by(ctx), in.ID, in.Body.Digest); err != nil {
+		if err := g.People.Approve(ctx, by(ctx), in.ID, in.Body.Digest); err != nil {
 			return nil, err
 		}
 		return show(ctx, in.ID)

@@ -10,7 +10,7 @@ import (
 	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
-	"innergate.example/innergate/internal/gate/accounts"
+	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/traces"
 )
 
@@ -22,7 +22,7 @@ func (s *server) traceCalls(a huma.API) {
 			f := traces.Filter{Search: in.Search, Result: in.Result, Application: in.Application, Provider: in.Provider, Since: in.Since,
 				Before: in.Before, Offset: in.Offset, Limit: in.Limit}
 			if in.Search != "" {
-				found, err := g.Accounts.List(ctx, accounts.Filter{Search: in.Search, Limit: mostNamed})
+				found, err := g.People.List(ctx, people.Filter{Search: in.Search, Limit: mostNamed})
 				if err != nil {
 					return nil, err
 				}

@@ -21,7 +21,7 @@ func (s *server) unitKind(a huma.API, k federation.Kind) {
 	g, calls := s.gate, api.UnitsOf(string(k))
 	call(s, a, calls.List,
 		func(ctx context.Context, _ *api.None) (*body[api.List[api.Unit]], error) {
-			counts, err := g.Accounts.Members(ctx, k)
+			counts, err := g.People.Members(ctx, k)
 			if err != nil {
 				return nil, err
 			}

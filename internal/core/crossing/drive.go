@@ -9,6 +9,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/reason"
@@ -484,11 +485,9 @@ func (d *drive) lost() step {
 		d.s.Stage = d.s.here.stage
 	}
 	switch lost := d.e.Lost.(type) {
-	case MakePerson, PutLink:
-		return d.again(reason.PersonRace)
-	case Settle:
-		return d.again(reason.SubjectRace)
-	case RequestEntry, Enter, PutSession, Issued, Give, PutUpstream, PutConsent, PutMembers, PutValues, NameLink:
+	case ChangePerson:
+		return d.again(races[lost.Lost])
+	case RequestEntry, Enter, PutSession, Issued, Give, PutUpstream, PutConsent:
 		return d.again(reason.SessionRace)
 	case Once:
 		f := finding.New(finding.AssertionReplayed, finding.Fact("Assertion", lost.ID))
@@ -502,6 +501,10 @@ func (d *drive) lost() step {
 	}
 	return d.finished()
 }
+
+// races are why it is decided anew, by what was overtaken.
+var races = map[person.Guard]reason.Code{person.GuardValue: reason.PersonRace, person.GuardLink: reason.PersonRace,
+	person.GuardSubject: reason.SubjectRace, person.GuardThere: reason.SessionRace, person.GuardWelcome: reason.SessionRace}
 
 // again decides anew who it is, by what is known now: something that was decided on was
 // overtaken. Whoever was in by a session that has ended is asked for anew.
@@ -542,8 +545,7 @@ func (d *drive) inSession() (*policy.Subject, *Need) {
 	if need != nil || len(all) == 0 {
 		return nil, need
 	}
-	e := entering(d.snap, all[0].provider, all[0].who, all[0].person, nil)
-	e.Network = d.e.Browser.Network
+	e := Entrant{Stands: all[0].standing(d.snap), Network: d.e.Browser.Network}
 	s := e.Subject()
 	return &s, nil
 }
@@ -553,12 +555,17 @@ type inside struct {
 	provider *federation.Provider
 	word     *Answer
 	who      profile.Profile
-	person   Person
+	person   person.Person
+}
+
+// standing is who they are by that word.
+func (i *inside) standing(snap *federation.Snapshot) *person.Standing {
+	return person.Stand(snap, i.provider, i.who, i.person, nil)
 }
 
 // insides is who is in by a session, by each word in it that counts still. The need is that they are looked up; app is
 // the application whose subject is wanted.
-func insides(snap *federation.Snapshot, s *Session, app federation.ID, people map[string]Person, now time.Time) (out []inside, need *Need) {
+func insides(snap *federation.Snapshot, s *Session, app federation.ID, people map[string]person.Person, now time.Time) (out []inside, need *Need) {
 	if s == nil {
 		return nil, nil
 	}
@@ -572,11 +579,11 @@ func insides(snap *federation.Snapshot, s *Session, app federation.ID, people ma
 		if err != nil {
 			continue
 		}
-		person, _, need := Match(p, app, who, people)
+		them, _, need := person.Match(p, who, people)
 		if need != nil {
-			return nil, need
+			return nil, lookUp(need, app)
 		}
-		out = append(out, inside{p, a, who, person})
+		out = append(out, inside{p, a, who, them})
 	}
 	return out, nil
 }
@@ -584,28 +591,27 @@ func insides(snap *federation.Snapshot, s *Session, app federation.ID, people ma
 // StandsFor is the one who has an address that is typed, where a rule of provider selection lets it stand for them, or a
 // pilot may be about them: nil for nobody, or several. What is missing has to be looked up first; having gives what has been.
 func StandsFor(snap *federation.Snapshot, app *federation.Application, address string, now time.Time,
-	having func(Sought) ([]Person, bool)) (who *policy.Subject, missing *Sought) {
+	having func(person.Sought) ([]person.Person, bool)) (who *policy.Subject, missing *person.Sought) {
 	domain, ok := profile.Domain(profile.DomainOf(address))
 	has := func(m federation.MailDomain) bool { return m.Has(domain) }
 	stands := app.Provider == "" && slices.ContainsFunc(snap.Ways(app.Name).Typed, has)
 	if !ok || !stands && !snap.Piloting(app, now) {
 		return nil, nil
 	}
-	sought := Sought{profile.Word("emails"), profile.Key("emails", address)}
+	sought := person.Sought{Attribute: profile.Word("emails"), Value: profile.Key("emails", address)}
 	people, looked := having(sought)
 	if !looked {
 		return nil, &sought
 	}
-	if people = candidates(people, sought); len(people) != 1 {
+	if people = person.Candidates(people, sought); len(people) != 1 {
 		return nil, nil
 	}
-	p := people[0]
-	s := Entrant{Person: p, Members: p.Members, Marked: Marked(snap, nil, profile.Profile{}, p.Values, p.Members)}.Subject()
+	s := Entrant{Stands: person.OnRecord(snap, nil, profile.Profile{}, people[0], nil)}.Subject()
 	return &s, nil
 }
 
 // looked is what was looked up of a value.
-func (f *Facts) looked(s Sought) ([]Person, bool) {
+func (f *Facts) looked(s person.Sought) ([]person.Person, bool) {
 	people, ok := f.Having[s.String()]
 	return people, ok
 }
@@ -633,7 +639,7 @@ func (d *drive) choose() step {
 	}
 	typed, missing := StandsFor(d.snap, d.app, a.Address, d.now, d.f.looked)
 	if missing != nil {
-		return d.need(&Need{Having: []Sought{*missing}, Hinted: true, For: d.app.ID}, (*drive).choose)
+		return d.need(&Need{Having: []person.Sought{*missing}, Hinted: true, For: d.app.ID}, (*drive).choose)
 	}
 	a.Typed, a.In = typed, in
 	st := d.here(StepSelect)

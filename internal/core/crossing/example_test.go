@@ -3,9 +3,9 @@ package crossing_test
 import (
 	"fmt"
 
-	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/crossing/rpside"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 )
 
@@ -14,10 +14,10 @@ func ExampleMatch() {
 	p := &federation.Provider{Side: rpside.New(rpside.OpenID)}
 	p.Name = "staff"
 	who := profile.PassThrough(profile.Subject{Value: "ada@wrenmoor.example"}, nil)
-	_, _, need := crossing.Match(p, "crew-roster", who, nil)
-	fmt.Println("needs", len(need.People), "person")
-	person, why, _ := crossing.Match(p, "crew-roster", who, map[string]crossing.Person{need.People[0]: {ID: 7}})
-	fmt.Println(person.ID, why.Text())
+	_, _, need := person.Match(p, who, nil)
+	fmt.Println("needs", len(need.Links), "person")
+	them, why, _ := person.Match(p, who, map[string]person.Person{need.Links[0]: {ID: 7}})
+	fmt.Println(them.ID, why.Text())
 	// Output:
 	// needs 1 person
 	// 7 known

@@ -12,6 +12,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/reason"
@@ -120,7 +121,7 @@ func Recognised(p *federation.Provider, a *Answer) string {
 	if err != nil {
 		return ""
 	}
-	return LinkKey(p.ID, who.Subject)
+	return person.LinkKey(p.ID, who.Subject)
 }
 
 // worked are the reasons for what rules made: how many did, and each that did not, or
@@ -163,23 +164,12 @@ func Kept(p *federation.Provider, a *Answer) *Answer {
 // Entrant is who wants to enter an application, and from where.
 type Entrant struct {
 	App     *federation.Application
-	Person  Person
-	Members []Membership // where they belong, as this sign-in leaves it
-	Marked  string       // as what, by somebody who is trusted for it
+	Stands  *person.Standing // who they are
 	Proofs  []Authentication
 	Network string // of the browser
 	Role    string // that was asked for or chosen
-	// Proved are their attributes, as conditions see them.
-	Proved func() policy.Proved
 
 	known *policy.Subject // as rules about every application see them, where it was made before
-}
-
-// entering is who comes by a provider, as this sign-in leaves them.
-func entering(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, who Person, given []Given) Entrant {
-	members := Belonging(snap, p, in, who, given)
-	return Entrant{Person: who, Members: members, Marked: assured(snap, p, in, who, members),
-		Proved: func() policy.Proved { return vouched(snap, p, in, who, given) }}
 }
 
 // Subject is who rules are asked about.
@@ -187,9 +177,10 @@ func (e Entrant) Subject() policy.Subject {
 	if e.known != nil {
 		return e.at(*e.known)
 	}
-	s := policy.Subject{Person: e.Person.ID, Groups: unitsOf(federation.KindGroup, e.Members),
-		Organisations: unitsOf(federation.KindOrganisation, e.Members), Network: e.Network, UserType: e.Marked, Role: e.Role,
-		Proved: e.Proved}
+	members := e.Stands.Members()
+	s := policy.Subject{Person: e.Stands.Person.ID, Groups: person.UnitsOf(federation.KindGroup, members),
+		Organisations: person.UnitsOf(federation.KindOrganisation, members), Network: e.Network, UserType: e.Stands.Mark(),
+		Role: e.Role, Proved: e.Stands.Proved}
 	if n := len(e.Proofs); n > 0 {
 		last := e.Proofs[n-1]
 		s.Provider, s.Context, s.At, s.Entered = last.Provider, last.Context, last.At, last.Entered
@@ -200,9 +191,9 @@ func (e Entrant) Subject() policy.Subject {
 // at is somebody at the application that they want to enter.
 func (e Entrant) at(s policy.Subject) policy.Subject {
 	s.Role = e.Role
-	for i, a := range e.Person.Admitted {
+	for _, a := range e.Stands.Person.Admitted {
 		if e.App != nil && a.App == e.App.ID {
-			s.Admitted = &federation.Admission{Until: e.Person.Admitted[i].Until}
+			s.Admitted = &federation.Admission{Until: a.Until}
 		}
 	}
 	return s
@@ -218,19 +209,15 @@ func (e Entrant) everywhere(snap *federation.Snapshot) Entrant {
 
 // coming is what provider selection is asked about somebody who is known by now: their own addresses that are proved,
 // not one that was typed.
-func (e Entrant) coming(snap *federation.Snapshot, p *federation.Provider, in profile.Profile, given []Given) policy.Asking {
+func (e Entrant) coming(snap *federation.Snapshot, by *federation.Provider) policy.Asking {
 	s := e.Subject()
 	a := policy.Asking{Network: e.Network, Known: &s, Whole: true}
 	if len(snap.Ways(e.App.Name).Rules) == 0 {
 		return a // an address alone sends nobody elsewhere
 	}
-	for _, v := range append(keptProved(e.Person), profile.Find(in.Attributes, profile.ClaimEmail)...) {
-		address := v.String()
-		if addressProof(p, in, e.Person, given, address) == NoProof {
-			continue
-		}
+	for _, address := range e.Stands.Addresses() {
 		a.Address = cmp.Or(a.Address, address)
-		if domain, ok := profile.Domain(profile.DomainOf(address)); ok && p != nil && slices.Contains(snap.ProvidersAt(domain), p.Name) {
+		if domain, ok := profile.Domain(profile.DomainOf(address)); ok && by != nil && slices.Contains(snap.ProvidersAt(domain), by.Name) {
 			a.Address = address // of several that of the way by which they came
 			break
 		}
@@ -247,8 +234,8 @@ func Admit(snap *federation.Snapshot, e Entrant, now time.Time) (policy.Entry, e
 	if err != nil {
 		return none, err
 	}
-	if e.Person.Disabled {
-		return none, finding.New(finding.PersonDisabled, finding.Fact("Person", strconv.FormatInt(e.Person.ID, 10)))
+	if who := e.Stands.Person; who.Disabled {
+		return none, finding.New(finding.PersonDisabled, finding.Fact("Person", strconv.FormatInt(who.ID, 10)))
 	}
 	words := make([]policy.Passing, len(e.Proofs))
 	for i, p := range e.Proofs {
@@ -281,7 +268,7 @@ var namings = map[profile.Kind]reason.Code{profile.Given: reason.NameGiven, prof
 	profile.Mail: reason.NameMail, profile.Lasting: reason.NameLasting, profile.Passing: reason.NamePassing}
 
 // release makes what the application is told about somebody, by the name it wants.
-func release(app *federation.Application, p profile.Profile, who Person, want profile.Wanted) (profile.Released,
+func release(app *federation.Application, p profile.Profile, who person.Person, want profile.Wanted) (profile.Released,
 	[]profile.Worked, error) {
 	// Without rules an application is told what the provider said. What the gate knows
 	// beside is told where scopes ask for it, as rules do.
@@ -308,8 +295,8 @@ func release(app *federation.Application, p profile.Profile, who Person, want pr
 type Renewal struct {
 	App    *federation.Application
 	Word   *Answer
-	Person int64             // whom it was about; 0 for somebody who is known in one session only
-	People map[string]Person // those looked up so far
+	Person int64                    // whom it was about; 0 for somebody who is known in one session only
+	People map[string]person.Person // those looked up so far
 }
 
 // Renew decides, by the configuration of now, whether somebody may still be told
@@ -334,15 +321,15 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 	if err != nil {
 		return none, nil, err
 	}
-	person, _, need := Match(p, r.App.ID, who, r.People)
+	them, _, need := person.Match(p, who, r.People)
 	if need != nil {
-		return none, need, nil
+		return none, lookUp(need, r.App.ID), nil
 	}
-	if person.ID != r.Person {
+	if them.ID != r.Person {
 		return none, nil, finding.New(finding.GrantUnlinked, finding.Fact("Name", r.Word.Subject.Value))
 	}
-	e := entering(snap, p, who, person, nil)
-	e.App, e.Proofs, e.Network, e.Role = r.App, []Authentication{r.Word.Authentication}, r.Word.Network, r.Word.Role
+	e := Entrant{App: r.App, Stands: person.Stand(snap, p, who, them, nil), Proofs: []Authentication{r.Word.Authentication},
+		Network: r.Word.Network, Role: r.Word.Role}
 	s := e.Subject()
 	if _, err := policy.OpenTo(snap, p, &s, now); err != nil {
 		return none, nil, err
@@ -354,13 +341,13 @@ func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Release
 	if err != nil {
 		return none, nil, err
 	}
-	released, _, err := release(r.App, Known(snap, p, who, person, nil).As(entry.RoleValues()), person, profile.Wanted{Kind: profile.Bare})
+	released, _, err := release(r.App, e.Stands.Known().As(entry.RoleValues()), them, profile.Wanted{Kind: profile.Bare})
 	return released, nil, err
 }
 
 // Expected sees that a released name is that of the person whom a wish names, if
 // it names one (SAML core §3.4.1, §3.3.4).
-func Expected(g *federation.Gate, w Wish, n profile.Name, who Person) error {
+func Expected(g *federation.Gate, w Wish, n profile.Name, who person.Person) error {
 	if w.Subject == "" {
 		return nil
 	}

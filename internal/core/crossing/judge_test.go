@@ -11,6 +11,8 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 )
 
+var now = time.Date(2026, 11, 26, 8, 0, 0, 0, time.UTC)
+
 // How old a sign-in may be is judged exactly by the gate's own clock; only the answer that
 // was just asked for tells the time of another one.
 func TestProves(t *testing.T) {

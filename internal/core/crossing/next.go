@@ -8,8 +8,8 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/grant"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/policy"
-	"innergate.example/innergate/internal/core/profile"
 )
 
 // Turn is what came of an event.
@@ -30,7 +30,7 @@ type Turn struct {
 	Decided  Decision
 	Entry    policy.Entry    // of a turn in which entry was decided, by what
 	Way      *federation.Way // rule of provider selection that decided, of a turn in which one did
-	Person   Person          // who entered
+	Person   person.Person   // who entered
 	Gave     *Gave           // what the person did on a page that asked something
 }
 
@@ -145,17 +145,17 @@ type Challenge struct {
 
 // Need is what a step lacks. Facts come back with the event Learned.
 type Need struct {
-	Used   *Once         // has this been used before?
-	People []string      // who has these link keys?
-	For    federation.ID // the application that People's subjects are wanted of
-	Having []Sought      // who has these values?
-	Hinted bool          // Having is an address that anybody could type: looked up so often, and in a time that tells nothing
-	Mail   *Mail         // a code has to be mailed; the effects so far are stored first
-	Tries  string        // was it tried too often, by this key and from this network?
-	Find   []string      // which crossing is known by one of these?
-	Agreed *Agreed       // what has this person agreed to before?
-	Copy   *Copy         // the document that the provider's side relies on (federation.Copying)
-	Call   *Call         // something outside has to be asked; the effects so far are stored first
+	Used   *Once           // has this been used before?
+	People []string        // who has these link keys?
+	For    federation.ID   // the application that People's subjects are wanted of
+	Having []person.Sought // who has these values?
+	Hinted bool            // Having is an address that anybody could type: looked up so often, and in a time that tells nothing
+	Mail   *Mail           // a code has to be mailed; the effects so far are stored first
+	Tries  string          // was it tried too often, by this key and from this network?
+	Find   []string        // which crossing is known by one of these?
+	Agreed *Agreed         // what has this person agreed to before?
+	Copy   *Copy           // the document that the provider's side relies on (federation.Copying)
+	Call   *Call           // something outside has to be asked; the effects so far are stored first
 }
 
 // Copy asks for the document at an address of the provider, of which a copy is kept.
@@ -276,48 +276,13 @@ type Once struct {
 	As finding.Code `json:"as,omitempty"`
 }
 
-// MakePerson makes an account with a link. Its guard: nobody has the link, or one of the
-// values by which the person was looked for.
-type MakePerson struct {
-	Link
-	Unless []Sought
-}
-
-// PutLink links somebody who was found by a value. Its guard: nobody has the link, and the
-// person still is there, has the value, and no link to the provider.
-type PutLink struct {
-	Link
-	Person int64
-	By     Sought
-}
-
-// PutMembers keeps where the person belongs by what a provider said, and by coming there
-// for the first time. Groups that are not there yet are made. Its guard: the person is there;
-// likewise that of PutValues.
-type PutMembers struct {
-	From   federation.ID
-	Groups []federation.Name // all that this provider makes the person a member of
-	Follow bool              // others of its are taken away
-	Landed []Membership
-	Make   []federation.Unit
-}
-
-// NameLink keeps the name with a link that was made before names were kept. Its guard: the
-// link is there.
-type NameLink struct{ Link }
-
-// Link ties a provider's name for somebody to a person.
-type Link struct {
-	Provider federation.ID
-	Key      string
-	Subject  profile.Subject
-}
-
-// Settle keeps the subject that was derived for a person and application. Its
-// guard: there is no other one meanwhile.
-type Settle struct {
-	App federation.ID
-	Key string // link key of the person
+// ChangePerson stores what becomes of the person by this sign-in, all of it at once: their account, link and values, where
+// they belong, and by what the application knows them. Its guards are those of the change; Lost names the one that failed.
+type ChangePerson struct {
+	person.Change
+	Make   []federation.Unit // groups that are made for it, where there are none of the name
+	Settle federation.ID     // application that keeps the subject which was derived for the message, if one was
+	Lost   person.Guard
 }
 
 // PutSession gives the browser a session in place of the one it had. The words
@@ -393,12 +358,7 @@ type End struct{}
 func (Once) effect()         {}
 func (Enter) effect()        {}
 func (RequestEntry) effect() {}
-func (MakePerson) effect()   {}
-func (PutLink) effect()      {}
-func (PutMembers) effect()   {}
-func (NameLink) effect()     {}
-func (PutValues) effect()    {}
-func (Settle) effect()       {}
+
 func (PutSession) effect()   {}
 func (Issued) effect()       {}
 func (HoldMessage) effect()  {}
@@ -408,5 +368,6 @@ func (Queue) effect()        {}
 func (Moved) effect()        {}
 func (Tried) effect()        {}
 func (PutUpstream) effect()  {}
+func (ChangePerson) effect() {}
 func (Keep) effect()         {}
 func (End) effect()          {}

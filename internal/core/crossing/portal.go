@@ -8,6 +8,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/profile"
 )
@@ -16,11 +17,11 @@ import (
 // providers said last.
 type Visit struct {
 	Session *Session
-	People  map[string]Person       // those looked up so far, by link key
-	Network string                  // of the browser
-	Links   []federation.ID         // providers that they are linked to
-	Used    map[federation.ID]int64 // how often they entered which application
-	Asked   []federation.ID         // to which they asked for entry, and nobody has decided
+	People  map[string]person.Person // those looked up so far, by link key
+	Network string                   // of the browser
+	Links   []federation.ID          // providers that they are linked to
+	Used    map[federation.ID]int64  // how often they entered which application
+	Asked   []federation.ID          // to which they asked for entry, and nobody has decided
 }
 
 // Tile is an application on the portal, or a starting point of one.
@@ -67,7 +68,7 @@ func (t Tile) Path() string {
 // Shown is the portal of somebody.
 type Shown struct {
 	Out    bool // nobody is in, or not as the portal asks for: they have to sign in
-	Person Person
+	Person person.Person
 	Name   string // as they are called
 	By     []*federation.Provider
 	Tiles  []Tile // that they may open now, in their order
@@ -112,8 +113,7 @@ func Portal(snap *federation.Snapshot, in Visit, now time.Time) (out Shown, need
 	v := &portal{snap: snap, now: now, in: in, all: all, is: snap.Portal(), ways: map[wayKey]policy.Choice{}, under: map[federation.ID]Entrant{}}
 	out.Out = true
 	for i := range all {
-		e := entering(snap, all[i].provider, all[i].who, all[i].person, nil)
-		e.Proofs, e.Network = []Authentication{all[i].word.Authentication}, in.Network
+		e := Entrant{Stands: all[i].standing(snap), Proofs: []Authentication{all[i].word.Authentication}, Network: in.Network}
 		v.here = append(v.here, e.everywhere(snap))
 		out.By = append(out.By, all[i].provider)
 		if snap.Gate.Portal != nil && out.Out {
@@ -129,7 +129,7 @@ func Portal(snap *federation.Snapshot, in Visit, now time.Time) (out Shown, need
 	if said := profile.Find(all[0].who.Attributes, "displayName"); len(said) > 0 {
 		called = []string{said[0].String()}
 	}
-	out.Person, out.Name = all[0].person, NameOf(all[0].person, called...)
+	out.Person, out.Name = all[0].person, person.NameOf(all[0].person, called...)
 	v.decide(&out)
 	return out, nil
 }
@@ -220,13 +220,8 @@ func (v *portal) entrant(app *federation.Application) (e Entrant, by *federation
 	}
 	e, known := v.under[by.ID]
 	if !known {
-		first := v.here[0]
-		e = Entrant{Person: first.Person, Members: first.Person.Members, Network: v.in.Network,
-			Proofs: []Authentication{{Provider: by.Name, ProviderID: by.ID, At: v.now}},
-			Marked: Marked(v.snap, by, profile.Profile{}, first.Person.Values, first.Person.Members)}
-		p := first.Person
-		e.Proved = func() policy.Proved { return vouched(v.snap, nil, profile.Profile{}, p, nil) }
-		e = e.everywhere(v.snap)
+		e = Entrant{Stands: person.OnRecord(v.snap, by, profile.Profile{}, v.here[0].Stands.Person, nil), Network: v.in.Network,
+			Proofs: []Authentication{{Provider: by.Name, ProviderID: by.ID, At: v.now}}}.everywhere(v.snap)
 		v.under[by.ID] = e
 	}
 	e.App = app
@@ -241,7 +236,7 @@ func (v *portal) way(app *federation.Application, i int) (policy.Choice, error) 
 	}
 	e := v.here[i]
 	e.App = app
-	c, err := policy.Select(v.snap, app, e.coming(v.snap, v.all[i].provider, v.all[i].who, nil), v.now)
+	c, err := policy.Select(v.snap, app, e.coming(v.snap, v.all[i].provider), v.now)
 	if err == nil {
 		v.ways[key] = c
 	}
@@ -365,7 +360,7 @@ func (v *portal) mayAsk(app *federation.Application) (Tile, bool) {
 		return t, false
 	}
 	t.Asked = slices.Contains(v.in.Asked, app.ID)
-	t.MayAsk = e.Person.Key != "" && !e.Person.Disabled && admissionHelps(v.snap, e, v.now)
+	t.MayAsk = e.Stands.Person.Key != "" && !e.Stands.Person.Disabled && admissionHelps(v.snap, e, v.now)
 	return t, t.MayAsk
 }
 
@@ -387,11 +382,11 @@ func OwnValues(snap *federation.Snapshot, in Visit, now time.Time) (out []OwnVal
 	}
 	title := func(id federation.ID) string {
 		switch id {
-		case FromHand:
+		case person.FromHand:
 			return "an engineer here"
-		case FromImport:
+		case person.FromImport:
 			return "a list"
-		case FromPerson:
+		case person.FromPerson:
 			return "you"
 		}
 		for _, p := range snap.Providers() {
@@ -406,8 +401,8 @@ func OwnValues(snap *federation.Snapshot, in Visit, now time.Time) (out []OwnVal
 	}
 	may := snap.Changeable()
 	for _, k := range all[0].person.Values {
-		v := OwnValue{Name: k.Name, Label: labelOf(k.Name), From: title(k.From), Proved: k.Proof(0) != NoProof,
-			Editable: k.From == FromPerson && slices.Contains(may, profile.Word(k.Name))}
+		v := OwnValue{Name: k.Name, Label: person.Label(k.Name), From: title(k.From), Proved: k.Proof(0) != person.NoProof,
+			Editable: k.From == person.FromPerson && slices.Contains(may, profile.Word(k.Name))}
 		for _, x := range k.Attribute.Values {
 			v.Values = append(v.Values, x.String())
 		}
@@ -416,7 +411,7 @@ func OwnValues(snap *federation.Snapshot, in Visit, now time.Time) (out []OwnVal
 	for _, i := range all {
 		for _, a := range i.who.Attributes {
 			if name := cmp.Or(a.Friendly, a.Name); !has(name) && !has(a.Name) && profile.Word(name) != profile.AttributeGroups {
-				v := OwnValue{Name: a.Name, Label: labelOf(name), From: i.provider.Title + ", for this sign-in"}
+				v := OwnValue{Name: a.Name, Label: person.Label(name), From: i.provider.Title + ", for this sign-in"}
 				for _, x := range a.Values {
 					v.Values = append(v.Values, x.String())
 				}
@@ -426,7 +421,7 @@ func OwnValues(snap *federation.Snapshot, in Visit, now time.Time) (out []OwnVal
 	}
 	for _, name := range may {
 		if !has(name) && all[0].person.Key != "" {
-			out = append(out, OwnValue{Name: name, Label: labelOf(name), Editable: true})
+			out = append(out, OwnValue{Name: name, Label: person.Label(name), Editable: true})
 		}
 	}
 	return out

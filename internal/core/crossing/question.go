@@ -1,42 +1,18 @@
 package crossing
 
 import (
-	"crypto/sha256"
 	"crypto/subtle"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/reason"
 )
-
-// How a mailed code is bounded: how long it counts, how often it may be guessed, and how
-// many are mailed in one crossing.
-const (
-	CodeLife  = 10 * time.Minute
-	codeTries = 5
-	codeMails = 3
-)
-
-// Proving is that a person proves an e-mail address by a code that was mailed to it.
-type Proving struct {
-	Name    string    `json:"name"` // of the attribute
-	Address string    `json:"address"`
-	Sum     []byte    `json:"sum,omitempty"` // of the code (CodeSum); none if it could not be mailed
-	At      time.Time `json:"at,omitzero"`   // when it was mailed
-	Failed  int       `json:"failed,omitempty"`
-}
-
-// CodeSum is what is kept of a code: with a number that nobody else knows.
-func CodeSum(question, code string) []byte {
-	sum := sha256.Sum256([]byte("code\x1f" + question + "\x1f" + code))
-	return sum[:]
-}
 
 // Gave is what a person did on a page that asked them something, as it is recorded: no
 // code is in it.
@@ -84,7 +60,7 @@ func (m *Mailed) failed() error {
 
 // lacking are the attributes that the person is to be asked for.
 func (d *drive) lacking() []federation.Asked {
-	return Lacking(d.snap, d.p, d.s.here.who, d.s.here.person, d.s.Given)
+	return d.standing().Lacking()
 }
 
 // proveAddress has the person prove an address that may tell who they are: nobody knows them
@@ -112,7 +88,7 @@ const ChangePath = "/person/change/"
 func (d *drive) changing() (a federation.Asked, changes bool) {
 	name := d.s.Wish.Change
 	if name == "" || d.app.Name != federation.PortalName || !slices.Contains(d.snap.Changeable(), profile.Word(name)) ||
-		slices.ContainsFunc(d.s.Given, func(g Given) bool { return g.Name == name }) || !d.theirs(name) {
+		slices.ContainsFunc(d.s.Given, func(g person.Given) bool { return g.Name == name }) || !d.theirs(name) {
 		return a, false
 	}
 	return federation.Asked{Name: name, Verified: profile.Means(name, profile.ClaimEmail)}, true
@@ -120,8 +96,8 @@ func (d *drive) changing() (a federation.Asked, changes bool) {
 
 // theirs reports whether what is kept of an attribute, if anything is, was said by the person themselves.
 func (d *drive) theirs(name string) bool {
-	return !slices.ContainsFunc(d.s.here.person.Values, func(k KeptValue) bool {
-		return profile.Word(k.Name) == profile.Word(name) && k.From != FromPerson
+	return !slices.ContainsFunc(d.s.here.person.Values, func(k person.KeptValue) bool {
+		return profile.Word(k.Name) == profile.Word(name) && k.From != person.FromPerson
 	})
 }
 
@@ -181,7 +157,7 @@ func (d *drive) hears() *Gave {
 	}
 	for _, a := range asked {
 		if v := strings.TrimSpace(f.Get("value." + a.Name)); v != "" {
-			g.Values[a.Name] = v[:min(len(v), 2*longestSaid)]
+			g.Values[a.Name] = v[:min(len(v), 2*person.LongestSaid)]
 		}
 	}
 	known := []string{DoAgain, DoOther}
@@ -193,28 +169,15 @@ func (d *drive) hears() *Gave {
 	}
 	g.Role = finding.Clip(f.Get("role"))
 	g.Picked, _ = strconv.ParseInt(f.Get("account"), 10, 64)
-	if code := digits(f.Get("code")); code != "" && d.s.Proof != nil && g.Do == "" {
+	if code := person.Digits(f.Get("code")); code != "" && d.s.Proof != nil && g.Do == "" {
 		g.Code = CodeWrong
-		if p := d.s.Proof; len(p.Sum) > 0 && subtle.ConstantTimeCompare(p.Sum, CodeSum(d.s.Question, code)) == 1 {
+		if p := d.s.Proof; len(p.Sum) > 0 && subtle.ConstantTimeCompare(p.Sum, person.CodeSum(d.s.Question, code)) == 1 {
 			g.Code = CodeRight
 		}
 	}
 	h.gave = g
 	return g
 }
-
-// digits are those of a text, which people write with spaces.
-func digits(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < '0' || r > '9' {
-			return -1
-		}
-		return r
-	}, s[:min(len(s), 100)])
-}
-
-// longestSaid is how long a value may be that a person types, in octets.
-const longestSaid = 200
 
 // take goes on with what the person did.
 func (d *drive) take(g Gave, lacking []federation.Asked) step {
@@ -241,24 +204,24 @@ func (d *drive) take(g Gave, lacking []federation.Asked) step {
 func (d *drive) takeCode(code string) step {
 	p := *d.s.Proof
 	switch {
-	case len(p.Sum) == 0 || d.now.Sub(p.At) > CodeLife:
+	case len(p.Sum) == 0 || d.now.Sub(p.At) > person.CodeLife:
 		p.Sum = nil
 		d.s.Proof = &p
 		return d.askCode("The code is too old, or was tried too often. Have another one sent.")
 	case code == CodeRight:
 		d.at(StepQuestion).Reasons.Add(reason.QuestionProved, p.Name)
 		d.s.Proof = nil
-		d.s.Given = append(slices.DeleteFunc(slices.Clone(d.s.Given), func(g Given) bool { return g.Name == p.Name }),
-			Given{p.Name, p.Address, true})
+		d.s.Given = append(slices.DeleteFunc(slices.Clone(d.s.Given), func(g person.Given) bool { return g.Name == p.Name }),
+			person.Given{Name: p.Name, Value: p.Address, Verified: true})
 		// The guess counts only once it is stored: of many at once, one is made.
 		d.keep()
 		return d.ends(&Go{To: d.address()}, Waiting)
 	}
 	p.Failed++
 	d.s.Proof = &p
-	if p.Failed >= codeTries {
+	if p.Failed >= person.CodeTries {
 		p.Sum = nil
-		if d.s.Mails >= codeMails {
+		if d.s.Mails >= person.CodeMails {
 			return d.refuse(finding.New(finding.CodeGuessed, finding.Fact("Attribute", p.Name)))
 		}
 		return d.askCode("The code was tried too often. Have another one sent.")
@@ -274,7 +237,7 @@ func (d *drive) takeValues(values map[string]string, lacking []federation.Asked)
 		if v == "" {
 			continue
 		}
-		if say := unfit(a, v); say != "" {
+		if say := person.Unfit(a, v); say != "" {
 			return d.askValues(lacking, say)
 		}
 		if profile.Means(a.Name, profile.ClaimEmail) { // what is kept, compared and mailed to is the same
@@ -282,8 +245,8 @@ func (d *drive) takeValues(values map[string]string, lacking []federation.Asked)
 			values[a.Name] = v
 		}
 		if !a.Verified { // what has to be proved is nothing before it is
-			given = append(slices.DeleteFunc(given, func(g Given) bool { return g.Name == a.Name }),
-				Given{Name: a.Name, Value: v})
+			given = append(slices.DeleteFunc(given, func(g person.Given) bool { return g.Name == a.Name }),
+				person.Given{Name: a.Name, Value: v})
 		}
 	}
 	d.s.Given = given
@@ -298,28 +261,14 @@ func (d *drive) takeValues(values map[string]string, lacking []federation.Asked)
 	return (*drive).match
 }
 
-// unfit says what is wrong with a value that a person typed, "" if nothing is.
-func unfit(a federation.Asked, v string) string {
-	if len(v) > longestSaid || federation.CheckText(v, false) != nil {
-		return labelOf(a.Name) + ": this is too long, or has characters that are not allowed."
-	}
-	if !profile.Means(a.Name, profile.ClaimEmail) {
-		return ""
-	}
-	if _, ok := profile.Address(v); !ok {
-		return labelOf(a.Name) + ": this is not an e-mail address."
-	}
-	return ""
-}
-
 // mail has a code sent to an address.
 func (d *drive) mail(name, address string) step {
-	if d.s.Mails >= codeMails {
+	if d.s.Mails >= person.CodeMails {
 		return d.refuse(finding.New(finding.CodeMails, finding.Fact("Attribute", name)))
 	}
 	d.pause(Questioned)
 	d.s.Mails++
-	d.s.Proof = &Proving{Name: name, Address: address}
+	d.s.Proof = &person.Proving{Name: name, Address: address}
 	d.keep()
 	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "code by mail"})
 	return d.need(&Need{Mail: &Mail{To: address, Person: d.s.here.person.Key, Question: d.s.Question, Subject: "Your code for " + d.app.Title,
@@ -370,9 +319,9 @@ func (d *drive) asks(f Form) step {
 func (d *drive) askValues(lacking []federation.Asked, wrong string) step {
 	f := Form{Submit: "Go on", Wrong: wrong}
 	f.Title, f.Text = d.asking(lacking)
-	known := Known(d.snap, d.p, d.s.here.who, d.s.here.person, d.s.Given)
+	known := d.standing().Known()
 	for _, a := range lacking {
-		in := Input{Name: "value." + a.Name, Label: labelOf(a.Name), Autofill: autofills[a.Name]}
+		in := Input{Name: "value." + a.Name, Label: person.Label(a.Name), Autofill: autofills[a.Name]}
 		if profile.Means(a.Name, profile.ClaimEmail) {
 			in.Type, in.Autofill = "email", "email"
 		}
@@ -395,7 +344,7 @@ func (d *drive) asking(lacking []federation.Asked) (title, text string) {
 	var names []string
 	proof := true
 	for _, a := range lacking {
-		name := labelOf(a.Name)
+		name := person.Label(a.Name)
 		if short, your := strings.CutPrefix(name, "Your "); your {
 			name = short
 		}
@@ -438,7 +387,7 @@ func (d *drive) askCode(wrong string) step {
 		f.Title, f.Text = "Is this your address?", "No code was sent to "+p.Address+" yet."
 		f.Submit = ""
 	}
-	if d.s.Mails < codeMails {
+	if d.s.Mails < person.CodeMails {
 		f.Also = append(f.Also, Choice{DoAgain, "Send another code"})
 	}
 	f.Also = append(f.Also, Choice{DoOther, "Use another address"})
@@ -450,7 +399,7 @@ func (d *drive) whichAccount() step {
 	h := &d.s.here
 	st := d.here(StepQuestion)
 	if g := d.hears(); g != nil && g.Picked != 0 && d.s.Picked == 0 {
-		if slices.ContainsFunc(h.seen.Several, func(p Person) bool { return p.ID == g.Picked }) {
+		if slices.ContainsFunc(h.seen.Several, func(p person.Person) bool { return p.ID == g.Picked }) {
 			d.s.Picked = g.Picked
 			return (*drive).match
 		}
@@ -461,61 +410,13 @@ func (d *drive) whichAccount() step {
 	f := Form{Title: "Which account is yours?", Text: "Several accounts fit. The one you choose is used from now on.",
 		Option: "account"}
 	for _, p := range h.seen.Several {
-		f.Options = append(f.Options, Choice{strconv.FormatInt(p.ID, 10), Called(p)})
+		f.Options = append(f.Options, Choice{strconv.FormatInt(p.ID, 10), person.Called(p)})
 	}
 	st.Reasons.Add(reason.QuestionAccount)
 	return d.asks(f)
 }
 
-// NameOf is what people read of an account: what is kept of its name, else the first of other
-// names that there is, else its number.
-func NameOf(p Person, others ...string) string {
-	kept := func(name string) string {
-		for _, k := range p.Values {
-			if profile.Word(k.Name) == name && len(k.Attribute.Values) > 0 {
-				return k.Attribute.Values[0].String()
-			}
-		}
-		return ""
-	}
-	whole := strings.TrimSpace(kept("name.givenName") + " " + kept("name.familyName"))
-	for _, name := range append([]string{kept("displayName"), whole, kept("userName"), kept("emails")}, others...) {
-		if name != "" {
-			return name
-		}
-	}
-	return "Person " + strconv.FormatInt(p.ID, 10)
-}
-
-// Called is what people tell accounts of one name apart by.
-func Called(p Person) string {
-	words := []string{}
-	for _, name := range []string{"displayName", "userName", "emails"} {
-		for _, k := range p.Values {
-			if profile.Word(k.Name) == name && len(k.Attribute.Values) > 0 && len(words) < 2 {
-				words = append(words, k.Attribute.Values[0].String())
-			}
-		}
-	}
-	if len(words) == 0 {
-		return "Account " + strconv.FormatInt(p.ID, 10)
-	}
-	return strings.Join(words, " · ")
-}
-
-// labels are how people read the names of attributes.
-var labels = map[string]string{"displayName": "Your name", "name.givenName": "Given name", "name.familyName": "Family name",
-	"emails": "E-mail address", "phoneNumbers": "Telephone number", "employeeNumber": "Employee number", "userName": "User name",
-	"title": "Job title", "department": "Department", "nickName": "Nickname", "locale": "Language"}
-
 // autofills are what browsers know attributes as (HTML §4.10.18.7.1).
 var autofills = map[string]string{"displayName": "name", "name.givenName": "given-name", "name.familyName": "family-name",
 	"phoneNumbers": "tel", "userName": "username", "title": "organization-title", "nickName": "nickname",
 	"locale": "language"}
-
-func labelOf(name string) string {
-	if l := labels[profile.Word(name)]; l != "" {
-		return l
-	}
-	return strings.ToUpper(name[:1]) + name[1:]
-}

@@ -7,6 +7,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 )
 
@@ -84,15 +85,15 @@ type Entry struct {
 	Before  State  `json:"before,omitzero"`
 	Told    *Told  `json:"told,omitempty"`
 
-	New     string              `json:"new,omitempty"`
-	Session *Session            `json:"session,omitempty"`
-	People  map[string]Person   `json:"people,omitempty"`
-	Agreed  *[]string           `json:"agreed,omitempty"`
-	Said    string              `json:"said,omitempty"` // when the person was asked to agree
-	Having  map[string][]Person `json:"having,omitempty"`
-	Gave    *Gave               `json:"gave,omitempty"` // when the person was asked something
-	Mailed  *Mailed             `json:"mailed,omitempty"`
-	Given   []Given             `json:"given,omitempty"` // what the person had said by the end of the turn
+	New     string                     `json:"new,omitempty"`
+	Session *Session                   `json:"session,omitempty"`
+	People  map[string]person.Person   `json:"people,omitempty"`
+	Agreed  *[]string                  `json:"agreed,omitempty"`
+	Said    string                     `json:"said,omitempty"` // when the person was asked to agree
+	Having  map[string][]person.Person `json:"having,omitempty"`
+	Gave    *Gave                      `json:"gave,omitempty"` // when the person was asked something
+	Mailed  *Mailed                    `json:"mailed,omitempty"`
+	Given   []person.Given             `json:"given,omitempty"` // what the person had said by the end of the turn
 
 	Decided Decision `json:"decided"`
 }
@@ -104,7 +105,7 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 	out := Entry{At: at, Kind: e.Kind, App: finding.Clip(e.App), Target: e.Target, Via: e.Via, Role: finding.Clip(e.Role), Again: e.Again,
 		Start: federation.Name(finding.Clip(string(e.Start))), Typed: clipAddress(e.Address), Many: e.Many, Holds: d.holds(), Network: e.Browser.Network,
 		Before: before.Resting(), Told: t.Told,
-		New: f.New, People: map[string]Person{}, Decided: t.Decided}
+		New: f.New, People: map[string]person.Person{}, Decided: t.Decided}
 	out.Before.ProviderState, out.Before.Upstream, out.Before.Browser.Secret = nil, nil, nil
 	out.Before.Browser.Session, out.Before.Asked = "", ""
 	if a := e.Arrival; a != nil {
@@ -124,14 +125,14 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 	}
 	for key, people := range f.Having {
 		if out.Having == nil {
-			out.Having = map[string][]Person{}
+			out.Having = map[string][]person.Person{}
 		}
 		for _, p := range people {
 			p.Identifier = ""
 			out.Having[key] = append(out.Having[key], p)
 		}
 		if len(people) == 0 {
-			out.Having[key] = []Person{}
+			out.Having[key] = []person.Person{}
 		}
 	}
 	out.Gave, out.Mailed, out.Given = t.Gave, f.Mailed, t.State.Given
@@ -213,25 +214,25 @@ func (in Entry) Asked(a *federation.Application) json.RawMessage {
 
 // Whose tells who came by what was said in a recorded turn, as a sign-in finds it out, by
 // what was looked up then: nobody on record, if that does not tell.
-func (in Entry) Whose(p *federation.Provider, said *Answer) Person {
+func (in Entry) Whose(p *federation.Provider, said *Answer) person.Person {
 	who, _, err := intake(p, said)
 	if err != nil {
-		return Person{}
+		return person.Person{}
 	}
 	picked := in.Before.Picked
 	if in.Gave != nil && in.Gave.Picked != 0 {
 		picked = in.Gave.Picked
 	}
-	got, _, err := Identify(p, Comes{App: in.Before.AppID, Who: who, Given: in.given(), Picked: picked, Having: in.Having},
+	got, _, err := person.Identify(p, person.Comes{Who: who, Given: in.given(), Picked: picked, Having: in.Having},
 		in.People)
 	if err != nil {
-		return Person{Key: got.Key}
+		return person.Person{Key: got.Key}
 	}
 	return got.Person
 }
 
 // given is what the person had said by the end of the turn.
-func (in Entry) given() []Given {
+func (in Entry) given() []person.Given {
 	if in.Given == nil {
 		return in.Before.Given // it was recorded by an earlier build
 	}

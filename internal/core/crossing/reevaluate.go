@@ -10,6 +10,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 )
 
@@ -192,7 +193,7 @@ func (in Entry) Of(snap *federation.Snapshot, theirs func(key string) bool) bool
 	}
 	for _, a := range heard(in) {
 		p, ok := snap.Provider(a.Provider)
-		if theirs(LinkKey(a.ProviderID, a.Subject)) || ok && theirs(Recognised(p, a)) {
+		if theirs(person.LinkKey(a.ProviderID, a.Subject)) || ok && theirs(Recognised(p, a)) {
 			return true
 		}
 	}
@@ -201,12 +202,12 @@ func (in Entry) Of(snap *federation.Snapshot, theirs func(key string) bool) bool
 
 // About reports whether a recorded turn tells anything of a person on record, also as one of
 // those among whom somebody else was looked for.
-func (in Entry) About(person int64) bool {
-	if in.Decided.Person == person || in.Before.Person == person || in.Before.Picked == person {
+func (in Entry) About(who int64) bool {
+	if in.Decided.Person == who || in.Before.Person == who || in.Before.Picked == who {
 		return true
 	}
 	for _, people := range in.Having {
-		if slices.ContainsFunc(people, func(p Person) bool { return p.ID == person }) {
+		if slices.ContainsFunc(people, func(p person.Person) bool { return p.ID == who }) {
 			return true
 		}
 	}

@@ -1,11 +1,11 @@
 package crossing
 
 import (
-	"slices"
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/reason"
 )
 
@@ -28,8 +28,8 @@ func (d *drive) readsHere(f *finding.Finding) (step, bool) {
 	if g != nil && g.Do == DoAsk && page.Refusal.MayAsk && !d.s.Requested {
 		d.s.Requested, page.Refusal.Requested = true, true
 		d.here(StepAccess).Reasons.Add(reason.EntryRequested)
-		if h.person.ID == 0 {
-			d.effect(d.knows()...)
+		if change, any := d.knows(); any && h.person.ID == 0 {
+			d.effect(change)
 		}
 		d.effect(RequestEntry{App: d.app.ID})
 	}
@@ -53,16 +53,14 @@ func (d *drive) refusal(f *finding.Finding) *RefusalRead {
 	}
 	out := &RefusalRead{Owner: d.app.Owner, Requested: d.s.Requested}
 	if d.app.AskForEntry && h.answer != nil && h.person.Key != "" && !h.person.Disabled {
-		e := entering(d.snap, d.p, h.who, h.person, d.s.Given)
-		e.App, e.Proofs, e.Network, e.Role = d.app, d.s.Proofs, d.e.Browser.Network, d.role()
-		out.MayAsk = admissionHelps(d.snap, e, d.now)
+		out.MayAsk = admissionHelps(d.snap, d.entrant(), d.now)
 	}
 	return out
 }
 
 // admissionHelps reports whether somebody who is refused would enter if they were admitted by name.
 func admissionHelps(snap *federation.Snapshot, e Entrant, now time.Time) bool {
-	e.Person.Admitted = append(slices.Clone(e.Person.Admitted), Admitted{App: e.App.ID})
+	e.Stands = e.Stands.WithAdmission(person.Admitted{App: e.App.ID})
 	entry, err := Admit(snap, e, now)
 	return err == nil && entry.Outcome != federation.Deny
 }

@@ -7,6 +7,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 )
 
 // Remedy is a single change that lets somebody in who was refused.
@@ -34,7 +35,7 @@ const (
 
 // Remedies are the single changes each of which, run through the recorded turn in which somebody was refused entry, lets
 // them in: the smallest first. None if the turn was not such a refusal. As gives what is kept of a person by now.
-func Remedies(snap *federation.Snapshot, in Entry, as func(id int64) (Person, error)) ([]Remedy, error) {
+func Remedies(snap *federation.Snapshot, in Entry, as func(id int64) (person.Person, error)) ([]Remedy, error) {
 	app, there := snap.Application(in.Decided.App)
 	if !there || !ofEntry(&finding.Finding{Code: in.Decided.Finding}) || in.Decided.Finding == finding.PersonDisabled {
 		return nil, nil
@@ -46,7 +47,7 @@ func Remedies(snap *federation.Snapshot, in Entry, as func(id int64) (Person, er
 		if err != nil {
 			return nil, err
 		}
-		r.in = r.with(func(p *Person) { p.Admitted, p.Members = now.Admitted, now.Members })
+		r.in = r.with(func(p *person.Person) { p.Admitted, p.Members = now.Admitted, now.Members })
 		t = rerun(snap, r.in)
 	}
 	if in = r.in; r.enters(t) {
@@ -88,9 +89,9 @@ func (r *remedying) enters(t Turn) bool {
 }
 
 // with is the recorded turn, had the person been other.
-func (r *remedying) with(change func(p *Person)) Entry {
+func (r *remedying) with(change func(p *person.Person)) Entry {
 	in := r.in
-	in.People, in.Having = map[string]Person{}, map[string][]Person{}
+	in.People, in.Having = map[string]person.Person{}, map[string][]person.Person{}
 	for key, p := range r.in.People {
 		if p.ID == r.person {
 			change(&p)
@@ -111,7 +112,7 @@ func (r *remedying) with(change func(p *Person)) Entry {
 
 // byPerson tries an admission, each role, and membership of each group of which something is said.
 func (r *remedying) byPerson() {
-	admitted := r.with(func(p *Person) { p.Admitted = append(slices.Clone(p.Admitted), Admitted{App: r.app.ID}) })
+	admitted := r.with(func(p *person.Person) { p.Admitted = append(slices.Clone(p.Admitted), person.Admitted{App: r.app.ID}) })
 	if r.enters(rerun(r.snap, admitted)) {
 		r.add(RemedyAdmission, fmt.Sprintf("Admit person %d by name.", r.person), fmt.Sprintf("innergate app admit %s --person %d", r.app.Name, r.person))
 	}
@@ -134,8 +135,8 @@ func (r *remedying) byPerson() {
 	slices.Sort(groups)
 	groups = slices.Compact(groups)
 	for _, g := range groups[:min(len(groups), mostTried)] {
-		joined := r.with(func(p *Person) {
-			p.Members = append(slices.Clone(p.Members), Membership{Kind: federation.KindGroup, Name: g, Source: FromHand})
+		joined := r.with(func(p *person.Person) {
+			p.Members = append(slices.Clone(p.Members), person.Membership{Kind: federation.KindGroup, Name: g, Source: person.FromHand})
 		})
 		if len(r.out) < mostTold && r.enters(rerun(r.snap, joined)) {
 			r.add(RemedyMembership, fmt.Sprintf("Make person %d a member of %s.", r.person, g), fmt.Sprintf("innergate person set %d --join group/%s", r.person, g))

@@ -7,6 +7,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 )
 
@@ -178,7 +179,7 @@ type AnswerIn struct {
 	Own      json.RawMessage
 	Wish     Wish
 	Released profile.Released
-	Person   Person
+	Person   person.Person
 	Answer   *Answer
 	New      string // ID for what is made, random, no secret
 	Session  string // names the session for as long as it is the same person's, told to nobody as it is

@@ -6,6 +6,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/profile"
 )
@@ -43,25 +44,23 @@ func (f Foreseen) InWords() string {
 	return strings.Join(words, "; ")
 }
 
+// standing is somebody as a trial has them; who is what came, through the intake.
+func (t Trial) standing() (*person.Standing, error) {
+	if t.Provider == nil || t.Silent {
+		return person.OnRecord(t.Snap, t.Provider, profile.Profile{Subject: t.Said.Subject}, t.Person, t.Given), nil
+	}
+	who, _, err := intake(t.Provider, t.Said)
+	return person.Stand(t.Snap, t.Provider, who, t.Person, t.Given), err
+}
+
 // Entering is somebody as a trial has them, about to enter.
 func (t Trial) Entering() (Entrant, error) {
-	e := Entrant{Person: t.Person, Members: t.Person.Members}
 	said := t.Said.Authentication
-	var err error
 	if t.Provider != nil {
 		said.Provider = t.Provider.Name
 	}
-	if t.Provider == nil || t.Silent {
-		e.Marked = Marked(t.Snap, t.Provider, profile.Profile{}, t.Person.Values, e.Members)
-		e.Proved = func() policy.Proved { return vouched(t.Snap, nil, t.named(), t.Person, t.Given) }
-	} else {
-		var who profile.Profile
-		if who, _, err = intake(t.Provider, t.Said); err == nil {
-			e = entering(t.Snap, t.Provider, who, t.Person, t.Given)
-		}
-	}
-	e.App, e.Proofs, e.Network, e.Role = t.App, []Authentication{said}, t.Said.Network, t.Wish.Role
-	return e, err
+	stands, err := t.standing()
+	return Entrant{App: t.App, Stands: stands, Proofs: []Authentication{said}, Network: t.Said.Network, Role: t.Wish.Role}, err
 }
 
 // roles are the values of the roles that somebody would enter with, as a trial has them.
@@ -80,9 +79,6 @@ func (t Trial) roles() []string {
 	return entry.RoleValues()
 }
 
-// named is the name alone that somebody has at a provider.
-func (t Trial) named() profile.Profile { return profile.Profile{Subject: t.Said.Subject} }
-
 // Coming is what provider selection is asked about somebody as a trial has them: once they are known.
 func (t Trial) Coming() (policy.Asking, error) {
 	e, err := t.Entering()
@@ -92,12 +88,9 @@ func (t Trial) Coming() (policy.Asking, error) {
 	if err != nil {
 		return policy.Asking{}, err
 	}
-	if t.Provider == nil || t.Silent {
-		return e.coming(t.Snap, nil, profile.Profile{}, t.Given), nil
+	by := t.Provider
+	if t.Silent {
+		by = nil
 	}
-	who, _, err := intake(t.Provider, t.Said)
-	if finding.Of(err) != nil {
-		err = nil
-	}
-	return e.coming(t.Snap, t.Provider, who, t.Given), err
+	return e.coming(t.Snap, by), nil
 }

@@ -8,6 +8,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/profile"
 )
@@ -73,10 +74,10 @@ type State struct {
 	Upstream      *Upstream        `json:"upstream,omitempty"`  // what came with it
 	ByWord        bool             `json:"byWord,omitempty"`    // it came with this crossing, not out of a session
 	Question      string           `json:"question,omitempty"`  // number of the page that asks, random; see digest
-	Given         []Given          `json:"given,omitempty"`     // what the person said when they were asked
+	Given         []person.Given   `json:"given,omitempty"`     // what the person said when they were asked
 	Picked        int64            `json:"picked,omitempty"`    // which account they chose
 	Role          string           `json:"role,omitempty"`      // which role they chose
-	Proof         *Proving         `json:"proof,omitempty"`     // under way, by a mailed code
+	Proof         *person.Proving  `json:"proof,omitempty"`     // under way, by a mailed code
 	Mails         int              `json:"mails,omitempty"`     // codes mailed so far
 	Asked         string           `json:"asked,omitempty"`     // parameters with which the application asked, for its earlier sign-in
 	Posted        bool             `json:"posted,omitempty"`    // and whether in a body
@@ -136,8 +137,9 @@ type here struct {
 	agreed  []string        // to what they agreed just now
 	plan    Plan            // of the answer, once it is planned
 	who     profile.Profile // as it came
-	person  Person
-	seen    Seen // how they were looked for
+	person  person.Person
+	seen    person.Seen // how they were looked for
+	stands  *person.Standing
 	gave    *Gave
 	again   bool  // the link was looked up again
 	stage   Stage // before the crossing ended in this turn
@@ -236,39 +238,13 @@ type Answer struct {
 	Veiled []string `json:"veiled,omitempty"`
 }
 
-// Person is an account known to the gate.
-type Person struct {
-	ID  int64  `json:"id"`            // 0 for somebody not known yet
-	Key string `json:"key,omitempty"` // link key; "" if the provider's name for them does not last
-	// Subject is what the application was told before, or is to be told because it
-	// knows them by it; "" if it was told nothing lasting.
-	Subject string `json:"subject,omitempty"`
-	// Bare says that their link was made before the name was kept with it.
-	Bare bool `json:"bare,omitempty"`
-	// Identifier is random, made with the person, and never shown: what other
-	// names are derived from. "" until it is made.
-	Identifier string `json:"identifier,omitempty"`
-	// Disabled says that they are let in no more, until that is taken back.
-	Disabled bool `json:"disabled,omitempty"`
-	// Values are those that are kept with them.
-	Values []KeptValue `json:"values,omitempty"`
-	// Members are where they belong.
-	Members []Membership `json:"members,omitempty"`
-	// Admitted are the applications that they were admitted to by name.
-	Admitted []Admitted `json:"admitted,omitempty"`
-	// Links are the providers that they are linked to, as far as that was asked.
-	Links []federation.ID `json:"links,omitempty"`
-	// Linking says that this sign-in links them to its provider.
-	Linking bool `json:"linking,omitempty"`
-}
-
 // Session is who is in, in one browser: one person, and a word of each provider
 // they came by.
 type Session struct {
-	Ref     string    `json:"ref,omitempty"` // names the session to whoever drives; "" for one still to be made
-	Person  Person    `json:"person"`
-	Proofs  []Answer  `json:"proofs"`
-	Expires time.Time `json:"expires"`
+	Ref     string        `json:"ref,omitempty"` // names the session to whoever drives; "" for one still to be made
+	Person  person.Person `json:"person"`
+	Proofs  []Answer      `json:"proofs"`
+	Expires time.Time     `json:"expires"`
 	// Lasting names it for as long as it is the same person's: Ref is another one
 	// after each sign-in. It is random, and told to nobody as it is.
 	Lasting string    `json:"lasting,omitempty"`
@@ -304,8 +280,8 @@ func ends(g *federation.Gate, a *Authentication, came time.Time) time.Time {
 
 // Joined gives the session after an answer: the same person's next sign-in adds
 // a word, and another person's replaces the session. lasting names a new one.
-func Joined(g *federation.Gate, old *Session, who Person, a *Answer, lasting string, now time.Time) *Session {
-	who = Person{ID: who.ID, Key: who.Key, Identifier: who.Identifier, Disabled: who.Disabled} // the rest is of the crossing
+func Joined(g *federation.Gate, old *Session, who person.Person, a *Answer, lasting string, now time.Time) *Session {
+	who = person.Person{ID: who.ID, Key: who.Key, Identifier: who.Identifier, Disabled: who.Disabled} // the rest is of the crossing
 	word := *a
 	word.Ends = ends(g, &a.Authentication, now)
 	s := &Session{Person: who, Proofs: []Answer{word}, Expires: word.Ends, Lasting: lasting, Began: now}
@@ -323,7 +299,9 @@ func Joined(g *federation.Gate, old *Session, who Person, a *Answer, lasting str
 }
 
 // same reports whether a session is of a person.
-func same(s *Session, who Person) bool { return s != nil && who.ID != 0 && s.Person.ID == who.ID }
+func same(s *Session, who person.Person) bool {
+	return s != nil && who.ID != 0 && s.Person.ID == who.ID
+}
 
 // Wish is what the application demands of the sign-in.
 type Wish struct {

@@ -8,6 +8,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/reason"
 )
@@ -288,12 +289,25 @@ func (d *drive) intake() step {
 	return (*drive).match
 }
 
+// standing is who comes, as this sign-in leaves them: found out once they are matched, and again if they are matched anew.
+func (d *drive) standing() *person.Standing {
+	h := &d.s.here
+	if h.stands == nil || !h.stands.By(d.snap) { // a call may have taken its time
+		h.stands = person.Stand(d.snap, d.p, h.who, h.person, d.s.Given)
+	}
+	return h.stands
+}
+
+// entrant is who comes, at the application.
+func (d *drive) entrant() Entrant {
+	return Entrant{App: d.app, Stands: d.standing(), Proofs: d.s.Proofs, Network: d.e.Browser.Network, Role: d.role()}
+}
+
 // admit decides whether they may enter.
 func (d *drive) admit() step {
 	d.s.Proofs = []Authentication{d.s.here.answer.Authentication}
 	h := &d.s.here
-	e := entering(d.snap, d.p, h.who, h.person, d.s.Given)
-	e.App, e.Proofs, e.Network, e.Role = d.app, d.s.Proofs, d.e.Browser.Network, d.role()
+	e := d.entrant()
 	if next, moves := d.otherWay(e); moves {
 		return next
 	}
@@ -316,7 +330,7 @@ func (d *drive) admit() step {
 // otherWay asks the rules of provider selection again, by who came: whoever came by a way that is not theirs is sent on
 // to it once, or refused. So nobody picks another way by typing an address that is not theirs.
 func (d *drive) otherWay(e Entrant) (step, bool) {
-	a := e.coming(d.snap, d.p, d.s.here.who, d.s.Given)
+	a := e.coming(d.snap, d.p)
 	a.Hints = d.wanting().Hints
 	c, err := policy.Select(d.snap, d.app, a, d.now)
 	if err != nil {
@@ -371,8 +385,7 @@ func (d *drive) whichRole(e policy.Entry) step {
 // release decides what the application is told, and plans the answer.
 func (d *drive) release() step {
 	h := &d.s.here
-	out, err := Tell(Entering{Snap: d.snap, Provider: d.p, App: d.app, Own: d.s.AppState, Wish: d.s.Wish, Who: h.who,
-		Person: h.person, Given: d.s.Given, Roles: h.entry.RoleValues(), Word: h.answer, New: d.f.New, Session: d.lasting(), Now: d.now})
+	out, err := Tell(Entering{Snap: d.snap, App: d.app, Own: d.s.AppState, Wish: d.s.Wish, Stands: d.standing(), Roles: h.entry.RoleValues(), Word: h.answer, New: d.f.New, Session: d.lasting(), Now: d.now})
 	d.here(StepRelease).Reasons = out.Reasons
 	if h.plan = out.Plan; err != nil {
 		if out.planned {
@@ -411,14 +424,11 @@ func (d *drive) end(plan Plan) step {
 		d.effect(End{})
 	}
 	d.effect(spent...)
-	if h.person.Key != "" {
-		d.effect(d.knows()...)
+	if change, any := d.knows(); any {
+		d.effect(change)
 	}
 	if h.agreed != nil {
 		d.effect(PutConsent{App: d.app.ID, Scopes: h.agreed})
-	}
-	if h.person.Bare {
-		d.effect(NameLink{Link{Provider: d.p.ID, Key: h.person.Key, Subject: h.who.Subject}})
 	}
 	if h.by == nil {
 		old := d.f.Session
@@ -431,9 +441,6 @@ func (d *drive) end(plan Plan) step {
 			d.effect(PutUpstream{Provider: d.p.ID, Upstream: *d.s.Upstream})
 		}
 	}
-	if h.person.Key != "" && h.person.Subject == "" {
-		d.effect(Settle{App: d.app.ID, Key: h.person.Key})
-	}
 	d.effect(Issued{App: d.app.ID}, HoldMessage{App: d.app.Name}, Give{Word: h.answer.given(d.e.Browser.Network, d.role(), d.now)})
 	if h.person.Key != "" && d.app.Name != federation.PortalName {
 		veil := NewVeil(d.snap, string(d.app.Name), string(d.p.Name))
@@ -444,37 +451,58 @@ func (d *drive) end(plan Plan) step {
 	return d.ends(&Leave{To: Application, Plan: plan}, Entered)
 }
 
-// knows is what the gate keeps of the person from now on: their account, link, values, and
-// where they belong.
-func (d *drive) knows() (out []Effect) {
-	h := &d.s.here
-	link := Link{Provider: d.p.ID, Key: h.person.Key, Subject: h.who.Subject}
+// knows is what the gate keeps of the person from now on; any tells whether that is other than what it has.
+func (d *drive) knows() (out ChangePerson, any bool) {
+	h, stands := &d.s.here, d.standing()
+	if h.person.Key == "" {
+		return out, false
+	}
+	out.Change = person.Change{Person: h.person.ID, Via: person.BySignIn, Who: string(d.p.Name), Welcome: true}
+	link := person.Link{Provider: d.p.ID, Key: h.person.Key, Subject: h.who.Subject}
 	switch {
 	case h.person.ID == 0:
-		out = append(out, MakePerson{link, h.seen.Looked})
+		out.Link, out.Unless = []person.Link{link}, h.seen.Looked
 	case h.person.Linking:
-		out = append(out, PutLink{link, h.person.ID, h.seen.By})
+		out.Link, out.Has = []person.Link{link}, &h.seen.By
+	case h.person.Bare:
+		out.Name = &link
 	}
-	keep := Updating(d.snap, d.p, h.who, h.person, d.s.Given)
+	keep := stands.Updating()
 	if _, other := keep.Over(h.person.Values, d.now); other {
-		out = append(out, keep)
+		if out.Values = &keep; slices.ContainsFunc(keep.Values, func(k person.KeptValue) bool { return k.From == person.FromPerson }) {
+			out.Via = person.ByCode
+		}
 	}
-	put := PutMembers{From: d.p.ID, Follow: d.p.GroupValues != "", Make: Wanting(d.snap, d.p, h.who)}
-	before, now := h.person.Members, Belonging(d.snap, d.p, h.who, h.person, d.s.Given)
+	d.moves(&out, h.person.Members, stands.Members())
+	if h.person.Subject == "" {
+		out.Settle = d.app.ID
+	}
+	return out, len(out.Link) > 0 || out.Name != nil || out.Values != nil || out.Follow != nil || len(out.Join) > 0 || out.Settle != ""
+}
+
+// moves has somebody belong where they do now, if that is elsewhere than before. Groups that are not there yet are made.
+func (d *drive) moves(out *ChangePerson, before, now []person.Membership) {
+	gone := func(m person.Membership) bool { return !slices.Contains(now, m) }
+	come := func(m person.Membership) bool { return !slices.Contains(before, m) }
+	if !slices.ContainsFunc(before, gone) && !slices.ContainsFunc(now, come) {
+		return
+	}
+	follow := person.Following{From: d.p.ID}
 	for _, m := range now {
 		switch {
 		case m.Source == d.p.ID && m.Kind == federation.KindGroup:
-			put.Groups = append(put.Groups, m.Name)
-		case !slices.Contains(before, m):
-			put.Landed = append(put.Landed, m)
+			follow.Groups = append(follow.Groups, m.Name)
+		case come(m):
+			out.Join = append(out.Join, m)
 		}
 	}
-	gone := func(m Membership) bool { return !slices.Contains(now, m) }
-	come := func(m Membership) bool { return !slices.Contains(before, m) }
-	if slices.ContainsFunc(before, gone) || slices.ContainsFunc(now, come) {
-		out = append(out, put)
+	if d.p.GroupValues != "" {
+		out.Follow, out.Make = &follow, person.Wanting(d.snap, d.p, d.s.here.who)
+		return
 	}
-	return out
+	for _, g := range follow.Groups {
+		out.Join = append(out.Join, person.Membership{Kind: federation.KindGroup, Name: g, Source: d.p.ID})
+	}
 }
 
 // refuse ends the turn in a refusal: to the application, if it should hear of

@@ -2,11 +2,11 @@ package crossing
 
 import (
 	"encoding/json"
-	"slices"
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/reason"
 )
@@ -32,14 +32,11 @@ type Telling interface {
 // of what is told all give one to Tell.
 type Entering struct {
 	Snap         *federation.Snapshot
-	Provider     *federation.Provider // nil: what came is the profile already
 	App          *federation.Application
 	Own          json.RawMessage // how the application asked
 	Wish         Wish
-	Who          profile.Profile // what came, after the intake
-	Person       Person
-	Given        []Given
-	Roles        []string // values of those that they enter with
+	Stands       *person.Standing // who they are
+	Roles        []string         // values of those that they enter with
 	Word         *Answer
 	Agreed       *[]string // what they agreed to before, nil if they never did
 	New, Session string    // as in AnswerIn
@@ -65,9 +62,10 @@ func Tell(in Entering) (out Tells, err error) {
 	if err != nil {
 		return out, err
 	}
-	out.Known = Known(in.Snap, in.Provider, in.Who, in.Person, in.Given).As(in.Roles)
-	if out.Released, out.Rules, err = release(in.App, out.Known, in.Person, want); err == nil {
-		err = Expected(&in.Snap.Gate, in.Wish, out.Released.Name, in.Person)
+	who := in.Stands.Person
+	out.Known = in.Stands.Known().As(in.Roles)
+	if out.Released, out.Rules, err = release(in.App, out.Known, who, want); err == nil {
+		err = Expected(&in.Snap.Gate, in.Wish, out.Released.Name, who)
 	}
 	if other, known := in.Snap.ApplicationBy(in.App.Protocol(), out.Released.Name.Value); err == nil && known {
 		err = finding.New(finding.SubjectIsClient, finding.Fact("Application", string(other.Name)))
@@ -97,7 +95,7 @@ func released(app *federation.Application, t Tells, refused bool) reason.Reasons
 
 func (t *Tells) plan(in Entering) (err error) {
 	ask := AnswerIn{Gate: &in.Snap.Gate, App: in.App, Own: in.Own, Wish: in.Wish, Released: t.Released,
-		Person: in.Person, Answer: in.Word, New: in.New, Session: in.Session, Now: in.Now}
+		Person: in.Stands.Person, Answer: in.Word, New: in.New, Session: in.Session, Now: in.Now}
 	if t.Plan, err = applicationSide(in.App).Answer(ask); err != nil {
 		return err
 	}
@@ -113,25 +111,4 @@ func (t *Tells) plan(in Entering) (err error) {
 		t.Consent = c
 	}
 	return err
-}
-
-// Lacking are the attributes that somebody is to be asked for at their sign-in, because nobody
-// says them or, where they are to be proved, nobody but themselves stands for them.
-func Lacking(snap *federation.Snapshot, p *federation.Provider, who profile.Profile, person Person,
-	given []Given) (out []federation.Asked) {
-	known := Known(snap, p, who, person, given)
-	in := ruled(p, who, person)
-	for _, a := range p.Asks() {
-		values := profile.Find(known.Attributes, a.Name)
-		ok := len(values) > 0
-		if a.Verified {
-			ok = slices.ContainsFunc(values, func(v profile.Value) bool {
-				return addressProof(p, in, person, given, v.String()) != NoProof
-			})
-		}
-		if !ok {
-			out = append(out, a)
-		}
-	}
-	return out
 }

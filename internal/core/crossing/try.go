@@ -6,6 +6,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 )
 
@@ -17,8 +18,8 @@ type Trial struct {
 	App      *federation.Application
 	Own      json.RawMessage // how the application asked; nil for what its record lets expect
 	Wish     Wish
-	Person   Person
-	Given    []Given
+	Person   person.Person
+	Given    []person.Given
 	Agreed   *[]string // what the person agreed to before
 	Said     *Answer
 	Snap     *federation.Snapshot
@@ -53,19 +54,19 @@ func Try(t Trial) (out Mapped, err error) {
 			out.Profile = who
 			return out, out.refusedBy(err)
 		}
-		if t.Person.Key != "" {
-			out.Asked = Lacking(t.Snap, t.Provider, who, t.Person, t.Given)
-		}
+	}
+	stands := person.Stand(t.Snap, t.Provider, who, t.Person, t.Given)
+	if t.Provider != nil && t.Person.Key != "" {
+		out.Asked = stands.Lacking()
 	}
 	if t.App == nil {
-		out.Profile = Known(t.Snap, t.Provider, who, t.Person, t.Given)
+		out.Profile = stands.Known()
 		return out, nil
 	}
 	if t.Own == nil {
 		t.Own = applicationSide(t.App).Usual(t.App)
 	}
-	told, err := Tell(Entering{Snap: t.Snap, Provider: t.Provider, App: t.App, Own: t.Own, Wish: t.Wish, Who: who,
-		Person: t.Person, Given: t.Given, Roles: roles, Word: t.Said, Agreed: t.Agreed, Now: t.Now})
+	told, err := Tell(Entering{Snap: t.Snap, App: t.App, Own: t.Own, Wish: t.Wish, Stands: stands, Roles: roles, Word: t.Said, Agreed: t.Agreed, Now: t.Now})
 	out.Profile, out.Release = told.Known, told.Rules
 	if err != nil {
 		return out, out.refusedBy(err)

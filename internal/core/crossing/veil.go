@@ -14,6 +14,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/xmlsec"
 )
@@ -190,7 +191,7 @@ func (v *Veil) typedIn(e *Entry) {
 		v.note(typed)
 		*at = v.cover(typed[:i], how) + typed[i:]
 		key := func(address string) string {
-			return Sought{profile.Word("emails"), profile.Key("emails", address)}.String()
+			return person.Sought{Attribute: profile.Word("emails"), Value: profile.Key("emails", address)}.String()
 		}
 		if people, looked := e.Having[key(typed)]; looked {
 			delete(e.Having, key(typed)) // a map of the entry's own
@@ -213,21 +214,21 @@ func (v *Veil) Entry(e Entry) Entry {
 	}
 	v.typedIn(&e)
 	e.People = v.people(e.People)
-	having := map[string][]Person{}
+	having := map[string][]person.Person{}
 	for key, people := range e.Having {
-		of := map[string]Person{}
+		of := map[string]person.Person{}
 		for i, p := range people {
 			of[strconv.Itoa(i)] = p
 		}
 		of = v.people(of)
-		covered := make([]Person, len(people))
+		covered := make([]person.Person, len(people))
 		for i := range people {
 			covered[i] = of[strconv.Itoa(i)]
 		}
 		delete(e.Having, key) // a map of the entry's own
 		if name, value, _ := strings.Cut(key, "\x1f"); v.received(name) != profile.DetailFull {
 			v.note(value)
-			key = Sought{name, notKept}.String()
+			key = person.Sought{Attribute: name, Value: notKept}.String()
 		}
 		having[key] = covered
 	}
@@ -271,7 +272,7 @@ func (v *Veil) Entry(e Entry) Entry {
 }
 
 // given covers what a person said when they were asked.
-func (v *Veil) given(in []Given) []Given {
+func (v *Veil) given(in []person.Given) []person.Given {
 	out := slices.Clone(in)
 	for i, g := range out {
 		out[i].Value = v.cover(g.Value, v.received(g.Name))
@@ -279,8 +280,8 @@ func (v *Veil) given(in []Given) []Given {
 	return out
 }
 
-func (v *Veil) people(in map[string]Person) map[string]Person {
-	out := map[string]Person{}
+func (v *Veil) people(in map[string]person.Person) map[string]person.Person {
+	out := map[string]person.Person{}
 	for key, p := range in {
 		p.Values = slices.Clone(p.Values)
 		for i, x := range p.Values {
@@ -296,11 +297,11 @@ func (v *Veil) people(in map[string]Person) map[string]Person {
 
 // Delivered gives what an application was told of somebody without the values that are not to be kept whole: people see on
 // their own page that they were told.
-func (v *Veil) Delivered(told []Delivered, who Person) []Delivered {
+func (v *Veil) Delivered(told []Delivered, who person.Person) []Delivered {
 	if v == nil {
 		return told
 	}
-	v.people(map[string]Person{"": who}) // what is kept with them counts, too
+	v.people(map[string]person.Person{"": who}) // what is kept with them counts, too
 	out := slices.Clone(told)
 	for i, d := range out {
 		how := v.told(d.Name)

@@ -251,6 +251,16 @@ func (s *Snapshot) ApplicationOf(id ID) (*Application, bool) {
 	return s.Application(name)
 }
 
+// ProviderOf gives the provider of an ID.
+func (s *Snapshot) ProviderOf(id ID) (*Provider, bool) {
+	for _, p := range s.Providers() {
+		if p.ID == id {
+			return p, true
+		}
+	}
+	return nil, false
+}
+
 // Providers gives all providers by name. The slice is shared and not to be
 // changed.
 func (s *Snapshot) Providers() []*Provider { return s.providerList().All }

@@ -13,12 +13,11 @@ import (
 
 	"gorm.io/gorm"
 
-	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/mailing"
-	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
 )
@@ -92,7 +91,6 @@ type Parts struct {
 	Log     *slog.Logger
 	Now     func() time.Time
 	Records *records.Room
-	People  *people.Room
 	Mailer  *mailing.Room
 	// Behind is the owner who stands behind an author, "" if that is none; Owners counts them.
 	Behind func(ctx context.Context, who string) (string, error)
@@ -275,15 +273,15 @@ func (rm *Room) shown(db *gorm.DB, row store.RequestRow) (Request, error) {
 	if out.State == Waiting && !rm.Now().Before(out.Ends) {
 		out.State = Ended
 	}
-	some, err := rm.People.Many(db.Statement.Context, out.Entry.People, "", "")
+	some, err := rm.Store.In(db).People().Many(out.Entry.People, "", "")
 	if err != nil {
 		return out, err
 	}
 	for _, id := range out.Entry.People {
 		one := Named{Number: id, Title: fmt.Sprintf("Person %d", id), Gone: true}
-		if at := slices.IndexFunc(some, func(p people.Candidate) bool { return p.ID == id }); at >= 0 {
+		if at := slices.IndexFunc(some, func(p store.Candidate) bool { return p.ID == id }); at >= 0 {
 			p := some[at].Person
-			one = Named{Number: id, Title: crossing.NameOf(p), Called: crossing.Called(p), Disabled: p.Disabled}
+			one = Named{Number: id, Title: person.NameOf(p), Called: person.Called(p), Disabled: p.Disabled}
 		}
 		out.People = append(out.People, one)
 	}

@@ -12,6 +12,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/store"
@@ -89,7 +90,7 @@ func (s *said) note(snap *federation.Snapshot, p *federation.Provider, a *crossi
 	for _, v := range values {
 		s.groups[profile.Small(v.String())] = true
 	}
-	for _, v := range crossing.UnknownGroups(snap, who) {
+	for _, v := range person.UnknownGroups(snap, who) {
 		if !slices.Contains(s.unknown, v) && len(s.unknown) < mostNames {
 			s.unknown = append(s.unknown, v)
 		}

@@ -11,10 +11,11 @@ import (
 	"innergate.example/innergate/internal/core/compare"
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/change"
-	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/traces"
+	"innergate.example/innergate/internal/store"
 )
 
 // Identifiers that are none of an attribute.
@@ -119,7 +120,7 @@ type gathering struct {
 
 // told runs some people through the mappings.
 func (rm *Room) told(ctx context.Context, g *gathering, ids []int64) ([]would, error) {
-	some, err := rm.people.Many(ctx, ids, g.app.ID, g.first)
+	some, err := rm.store.People(ctx).Many(ids, g.app.ID, g.first)
 	if err != nil {
 		return nil, err
 	}
@@ -131,7 +132,7 @@ func (rm *Room) told(ctx context.Context, g *gathering, ids []int64) ([]would, e
 }
 
 // one is what the application would be told of somebody.
-func (g *gathering) one(p people.Candidate) would {
+func (g *gathering) one(p store.Candidate) would {
 	t := crossing.Trial{Snap: g.snap, App: g.app, Own: g.own, Said: &crossing.Answer{}, Now: g.now}
 	word, came := g.words[p.Person.ID]
 	if came {
@@ -139,7 +140,7 @@ func (g *gathering) one(p people.Candidate) would {
 	} else {
 		traces.Fill(&t, p, nil)
 	}
-	out := would{came: came, person: compare.Person{Number: p.Person.ID, Name: crossing.NameOf(p.Person), Disabled: p.Person.Disabled},
+	out := would{came: came, person: compare.Person{Number: p.Person.ID, Name: person.NameOf(p.Person), Disabled: p.Person.Disabled},
 		values: map[string][]string{}}
 	m, err := crossing.Try(t)
 	if err != nil {

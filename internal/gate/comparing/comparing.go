@@ -23,7 +23,6 @@ import (
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/table"
 	"innergate.example/innergate/internal/gate/change"
-	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
@@ -34,14 +33,13 @@ type Room struct {
 	store   *store.Store
 	now     func() time.Time
 	records *records.Room
-	people  *people.Room
 	traces  *traces.Room
 	turn    chan struct{} // one at a time: it holds all people
 }
 
 // New makes a room.
-func New(s *store.Store, now func() time.Time, r *records.Room, p *people.Room, t *traces.Room) *Room {
-	return &Room{s, now, r, p, t, make(chan struct{}, 1)}
+func New(s *store.Store, now func() time.Time, r *records.Room, t *traces.Room) *Room {
+	return &Room{s, now, r, t, make(chan struct{}, 1)}
 }
 
 // Wish is a comparison that is wanted.

@@ -17,6 +17,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/approving"
 	"innergate.example/innergate/internal/gate/copies"
 	"innergate.example/innergate/internal/gate/fetch"
@@ -191,7 +192,7 @@ func (rm *Room) drive(ctx context.Context, b Browser, r record, e crossing.Event
 		reference: random.Reference(), turns: r.State.Turns}
 	defer t.rest(time.Now())
 	t.facts = crossing.Facts{New: random.ID(), Session: t.session(rm.sessions.Find(ctx, b.Session)),
-		People: map[string]crossing.Person{}, Having: map[string][]crossing.Person{}}
+		People: map[string]person.Person{}, Having: map[string][]person.Person{}}
 	got := crossing.Advance(t.snap, r.State, e, t.facts, rm.now())
 	for range maxNeeds {
 		var out Outcome
@@ -254,7 +255,7 @@ func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) (lost crossing.Effec
 		t.facts.Used = &used
 	}
 	for _, key := range n.People {
-		p, err := rm.people.Find(t.ctx, key, n.For)
+		p, err := rm.store.People(t.ctx).Find(key, n.For)
 		if err != nil {
 			return nil, err
 		}
@@ -263,10 +264,10 @@ func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) (lost crossing.Effec
 	t.hinted = t.hinted || n.Hinted
 	for _, s := range n.Having {
 		if n.Hinted && t.event.Address == "" && !rm.mayType(t.browser) { // an application's hint; what is typed is counted
-			t.facts.Having[s.String()] = []crossing.Person{}
+			t.facts.Having[s.String()] = []person.Person{}
 			continue
 		}
-		people, err := rm.people.Having(t.ctx, s, n.For)
+		people, err := rm.store.People(t.ctx).Having(s, n.For)
 		if err != nil {
 			return nil, err
 		}
@@ -324,7 +325,7 @@ func (t *turn) mail(got crossing.Turn, m *crossing.Mail) (lost crossing.Effect, 
 	}
 	t.cookies = append(t.cookies, s.cookies...)
 	code := random.Code(6)
-	t.facts.Mailed = &crossing.Mailed{Sum: crossing.CodeSum(m.Question, code)}
+	t.facts.Mailed = &crossing.Mailed{Sum: person.CodeSum(m.Question, code)}
 	took, err := t.rm.takeMail(t.ctx, mailAsk{To: m.To, Person: m.Person, Network: t.event.Browser.Network})
 	if err != nil {
 		return nil, err
@@ -356,7 +357,7 @@ func (t *turn) call(got crossing.Turn, c *crossing.Call) (lost crossing.Effect, 
 	if lost, err = t.store(got, crossing.Rendered{}, &stored{}); err != nil || lost != nil {
 		return lost, err
 	}
-	octets, err := c.Plan.Render(&t.snap.Gate, t.made(crossing.Person{}))
+	octets, err := c.Plan.Render(&t.snap.Gate, t.made(person.Person{}))
 	if err != nil {
 		return nil, err
 	}
@@ -379,14 +380,14 @@ func (t *turn) call(got crossing.Turn, c *crossing.Call) (lost crossing.Effect, 
 }
 
 // made is what may be random in a message.
-func (t *turn) made(p crossing.Person) crossing.Made {
+func (t *turn) made(p person.Person) crossing.Made {
 	return crossing.Made{Random: rand.Reader, Now: t.rm.now(), Identifier: p.Identifier,
 		Secret: func(name string) (string, error) { return t.rm.keyring.Credential(t.ctx, name) }}
 }
 
 // stored is what storing the effects of a turn made.
 type stored struct {
-	person  crossing.Person
+	person  person.Person
 	cookies []Cookie
 	after   []func() // to be done once it is on the disk
 }

@@ -11,6 +11,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/random"
@@ -76,7 +77,7 @@ type writing struct {
 	made     *stored
 	session  *crossing.Session // that the application is told of
 	fresh    bool              // the session is stored in this turn
-	entrant  crossing.Person   // whose it is, as it was decided
+	entrant  person.Person     // whose it is, as it was decided
 	record   record            // as it is kept
 	dropped  []string          // crossings that had to make room
 }
@@ -145,26 +146,8 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 			return nil // it is refused for that already
 		}
 		return &lostError{e}
-	case crossing.MakePerson:
-		return w.makePerson(tx, e)
-	case crossing.PutLink:
-		done, err := w.rm.people.Link(tx, e)
-		if err == nil && !done {
-			return &lostError{e}
-		}
-		return err
-	case crossing.PutMembers:
-		return w.known(tx, e, func() error { return w.members(tx, e) })
-	case crossing.PutValues:
-		return w.known(tx, e, func() error { return w.rm.people.PutValues(tx, w.personID(), e) })
-	case crossing.NameLink:
-		done, err := w.rm.people.NameLink(tx, e.Link)
-		if err == nil && !done {
-			return &lostError{e}
-		}
-		return err
-	case crossing.Settle:
-		return w.settle(tx, e)
+	case crossing.ChangePerson:
+		return w.change(tx, e)
 	case crossing.PutSession:
 		return w.putSession(tx, e)
 	case crossing.Issued:
@@ -248,30 +231,31 @@ func (w *writing) keep(tx *gorm.DB) error {
 	return err
 }
 
-func (w *writing) makePerson(tx *gorm.DB, e crossing.MakePerson) error {
-	held, err := w.rm.people.Held(tx, e.Unless)
-	if held {
-		return &lostError{e}
-	}
+// change stores what becomes of the person.
+func (w *writing) change(tx *gorm.DB, e crossing.ChangePerson) error {
+	made, without, err := w.rm.records.MakeGroups(tx, change.By{Who: "sign-in"}, e.Make)
 	if err != nil {
 		return err
 	}
-	id, err := w.rm.people.Make(tx, w.made.person.Identifier, e.Link)
-	if store.IsTaken(err) {
+	w.after(func() { w.rm.records.Made(made) })
+	if f := e.Follow; f != nil && len(without) > 0 {
+		e.Follow = &person.Following{From: f.From, Groups: slices.DeleteFunc(slices.Clone(f.Groups),
+			func(n federation.Name) bool { return slices.Contains(without, n) })}
+	}
+	if e.Person == 0 {
+		e.Identifier = w.made.person.Identifier
+	}
+	if e.Settle != "" && w.rendered.Subject != "" {
+		e.Known = []person.Subject{{App: e.Settle, Value: w.rendered.Subject, Source: person.SubjectDerived}}
+	}
+	done, err := w.rm.people.Apply(w.rm.store.In(tx), e.Change)
+	var lost *person.LostError
+	if errors.As(err, &lost) {
+		e.Lost = lost.Guard
 		return &lostError{e}
 	}
-	w.made.person.ID = id
-	return err
-}
-
-// settle keeps the subject that the message was made with.
-func (w *writing) settle(tx *gorm.DB, e crossing.Settle) error {
-	if w.rendered.Subject == "" {
-		return nil
-	}
-	kept, err := w.rm.people.Settle(tx, e.App, w.made.person.ID, w.rendered.Subject)
-	if err == nil && !kept {
-		return &lostError{e}
+	if err == nil && e.Person == 0 {
+		w.made.person.ID = done[0].Person
 	}
 	return err
 }
@@ -386,18 +370,6 @@ func (w *writing) personID() int64 {
 		return w.made.person.ID
 	}
 	return w.got.Person.ID
-}
-
-// members keeps where the person belongs, and makes the groups of it that are not there.
-func (w *writing) members(tx *gorm.DB, e crossing.PutMembers) error {
-	made, without, err := w.rm.records.MakeGroups(tx, change.By{Who: "sign-in"}, e.Make)
-	if err != nil {
-		return err
-	}
-	e.Groups = slices.DeleteFunc(slices.Clone(e.Groups),
-		func(n federation.Name) bool { return slices.Contains(without, n) })
-	w.made.after = append(w.made.after, func() { w.rm.records.Made(made) })
-	return w.rm.people.PutMembers(tx, w.personID(), e)
 }
 
 // give keeps the grant that was made with the message.

@@ -297,9 +297,9 @@ func waits(n, before federation.Record) bool {
 
 // keep plans to save what came of judging, and how current the records are now.
 func (rm *Room) keep(all []renewed) records.Plan {
-	p := records.Plan{More: func(tx *gorm.DB) error {
+	p := records.Plan{More: func(tx store.Tx) error {
 		for _, n := range all {
-			if err := rm.keepState(tx, n); err != nil {
+			if err := rm.keepState(tx.Rows(), n); err != nil {
 				return err
 			}
 		}
@@ -448,7 +448,8 @@ func (rm *Room) decided(ctx context.Context, by change.By, d Decision) (p record
 	} else {
 		kept.Declined = n.Basic().Intake.Document
 	}
-	p.More = func(tx *gorm.DB) error {
+	p.More = func(in store.Tx) error {
+		tx := in.Rows()
 		if err := freshness.DropPending(tx, kind, name); err != nil {
 			return err
 		}

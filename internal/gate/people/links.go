@@ -5,17 +5,14 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"time"
 
-	"gorm.io/gorm"
-
-	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/records"
@@ -44,48 +41,6 @@ type LinkedProvider struct {
 	removal int64             // of history, 0 if it is on record or history does not know
 }
 
-// linkRow gives what is stored of a link.
-func (rm *Room) linkRow(l crossing.Link, person int64) (*store.LinkRow, error) {
-	plain, err := json.Marshal(l.Subject)
-	if err != nil {
-		return nil, err
-	}
-	return &store.LinkRow{Key: store.Hash(l.Key), Provider: string(l.Provider), Person: person, Added: rm.now().UTC(),
-		Sealed: rm.store.Seal("link", plain)}, nil
-}
-
-// NameLink keeps the name with a link that lacks it.
-func (rm *Room) NameLink(tx *gorm.DB, l crossing.Link) (bool, error) {
-	row, err := rm.linkRow(l, 0)
-	if err != nil {
-		return false, err
-	}
-	var now store.LinkRow
-	if err := tx.Where("key = ?", row.Key).Limit(1).Find(&now).Error; err != nil || now.Person == 0 {
-		return false, err
-	}
-	if now.Sealed != nil {
-		return true, nil
-	}
-	if err := tx.Model(&store.LinkRow{}).Where("key = ?", row.Key).Update("sealed", row.Sealed).Error; err != nil {
-		return false, err
-	}
-	return true, PutTerms(tx, subjectTerms(now.Person, l.Subject))
-}
-
-// subject opens the name in a link, nil if it has none.
-func (rm *Room) subject(row store.LinkRow) (*profile.Subject, error) {
-	if len(row.Sealed) == 0 {
-		return nil, nil
-	}
-	plain, err := rm.store.Open("link", row.Sealed)
-	if err != nil {
-		return nil, err
-	}
-	out := &profile.Subject{}
-	return out, json.Unmarshal(plain, out)
-}
-
 // LinkedProviders lists the providers that people are linked to, on record and
 // removed.
 func (rm *Room) LinkedProviders(ctx context.Context) ([]LinkedProvider, error) {
@@ -96,28 +51,26 @@ func (rm *Room) LinkedProviders(ctx context.Context) ([]LinkedProvider, error) {
 // allLinked lists the providers on record, and those that were removed and still
 // have people linked to them.
 func (rm *Room) allLinked(ctx context.Context) ([]LinkedProvider, error) {
-	var counts []LinkedProvider
-	err := rm.store.Read.WithContext(ctx).Model(&store.LinkRow{}).Select("provider AS id, count(*) AS links, count(DISTINCT person) AS people").
-		Group("provider").Order("provider").Scan(&counts).Error
+	counts, err := rm.Store.People(ctx).LinkCounts()
 	if err != nil {
 		return nil, err
 	}
 	out, at := []LinkedProvider{}, map[federation.ID]int{}
-	for _, p := range rm.records.Snapshot().Providers() {
+	for _, p := range rm.Records.Snapshot().Providers() {
 		at[p.ID] = len(out)
 		out = append(out, LinkedProvider{ID: p.ID, Name: p.Name, Title: p.Title, record: p})
 	}
 	var removed map[federation.ID]LinkedProvider
 	for _, c := range counts {
-		i, known := at[c.ID]
+		i, known := at[c.Provider]
 		if !known {
 			if removed == nil {
 				if removed, err = rm.removedProviders(ctx); err != nil {
 					return nil, err
 				}
 			}
-			one := removed[c.ID]
-			one.ID = c.ID
+			one := removed[c.Provider]
+			one.ID = c.Provider
 			i, out = len(out), append(out, one)
 		}
 		out[i].Links, out[i].People = c.Links, c.People
@@ -127,9 +80,7 @@ func (rm *Room) allLinked(ctx context.Context) ([]LinkedProvider, error) {
 
 // removedProviders are those that history saw removed.
 func (rm *Room) removedProviders(ctx context.Context) (map[federation.ID]LinkedProvider, error) {
-	var rows []store.HistoryRow
-	err := rm.store.Read.WithContext(ctx).Omit("data").Where("kind = ? AND what = ?", change.KindProvider,
-		"removed").Order("id").Find(&rows).Error
+	rows, err := rm.Records.RemovedOf(ctx, change.KindProvider)
 	out := map[federation.ID]LinkedProvider{}
 	for _, r := range rows {
 		id := federation.ID(cmp.Or(r.Object, r.Name))
@@ -147,11 +98,11 @@ func (rm *Room) identity(ctx context.Context, p LinkedProvider) (string, error) 
 	if p.removal == 0 {
 		return "", nil
 	}
-	row, err := rm.records.HistoryRow(ctx, p.removal)
+	row, err := rm.Records.HistoryRow(ctx, p.removal)
 	if err != nil {
 		return "", err
 	}
-	r, err := rm.records.Restored(row)
+	r, err := rm.Records.Restored(row)
 	if err != nil {
 		return "", err
 	}
@@ -194,52 +145,44 @@ type LinkFilter struct {
 
 // Links lists links, and how many match.
 func (rm *Room) Links(ctx context.Context, f LinkFilter) ([]Link, int64, error) {
-	q := rm.store.Read.WithContext(ctx).Model(&store.LinkRow{})
+	page := store.LinkPage{Person: f.Person, Limit: f.Limit}
 	if f.Provider != "" {
 		p, err := rm.linked(ctx, f.Provider)
 		if err != nil {
 			return nil, 0, change.Field("provider", err)
 		}
-		q = q.Where("provider = ?", string(p.ID))
+		page.Provider = p.ID
 	}
 	if f.Person != 0 {
-		var count int64
-		if err := rm.store.Read.WithContext(ctx).Model(&store.PersonRow{}).Where("id = ?",
-			f.Person).Count(&count).Error; err != nil {
+		there, err := rm.Store.People(ctx).There(f.Person)
+		if err != nil {
 			return nil, 0, err
 		}
-		if count == 0 {
+		if !there[f.Person] {
 			return nil, 0, change.Field("person", fmt.Errorf("there is no person %d; the numbers stand in the list of links",
 				f.Person))
 		}
-		q = q.Where("person = ?", f.Person)
 	}
-	var total int64
-	if err := q.Session(&gorm.Session{}).Count(&total).Error; err != nil {
+	after, err := hex.DecodeString(f.After)
+	if err != nil {
+		return nil, 0, change.Field("after", errors.New("give the key of the last link seen"))
+	}
+	page.After = string(after)
+	all, total, err := rm.Store.People(ctx).Links(page)
+	if err != nil {
 		return nil, 0, err
 	}
-	if f.After != "" {
-		after, err := hex.DecodeString(f.After)
-		if err != nil {
-			return nil, 0, change.Field("after", errors.New("give the key of the last link seen"))
-		}
-		q = q.Where("key > ?", after)
-	}
-	var rows []store.LinkRow
-	if err := q.Order("key").Limit(f.Limit).Find(&rows).Error; err != nil {
-		return nil, 0, err
-	}
-	links, err := rm.shownLinks(ctx, rows)
+	links, err := rm.shownLinks(ctx, all)
 	return links, total, err
 }
 
 // LinksOf gives the links of several people, by their numbers.
 func (rm *Room) LinksOf(ctx context.Context, ids ...int64) (map[int64][]Link, error) {
-	var rows []store.LinkRow
-	if err := rm.store.Read.WithContext(ctx).Where("person IN ?", ids).Order("key").Find(&rows).Error; err != nil {
+	all, err := rm.Store.People(ctx).LinksOf(ids...)
+	if err != nil {
 		return nil, err
 	}
-	links, err := rm.shownLinks(ctx, rows)
+	links, err := rm.shownLinks(ctx, all)
 	out := map[int64][]Link{}
 	for _, l := range links {
 		out[l.Person] = append(out[l.Person], l)
@@ -247,36 +190,25 @@ func (rm *Room) LinksOf(ctx context.Context, ids ...int64) (map[int64][]Link, er
 	return out, err
 }
 
-// LinkedTo are the providers that a person is linked to.
-func (rm *Room) LinkedTo(ctx context.Context, person int64) (out []federation.ID, err error) {
-	err = rm.store.Read.WithContext(ctx).Model(&store.LinkRow{}).Distinct("provider").Where("person = ?", person).Pluck("provider", &out).Error
-	return out, err
-}
-
-func (rm *Room) shownLinks(ctx context.Context, rows []store.LinkRow) ([]Link, error) {
-	providers, out := map[string]LinkedProvider{}, []Link{}
-	for _, p := range rm.records.Snapshot().Providers() {
-		providers[string(p.ID)] = LinkedProvider{ID: p.ID, Name: p.Name, Title: p.Title, record: p}
+func (rm *Room) shownLinks(ctx context.Context, all []store.Linked) ([]Link, error) {
+	providers, out := map[federation.ID]LinkedProvider{}, []Link{}
+	for _, p := range rm.Records.Snapshot().Providers() {
+		providers[p.ID] = LinkedProvider{ID: p.ID, Name: p.Name, Title: p.Title, record: p}
 	}
-	if slices.ContainsFunc(rows, func(r store.LinkRow) bool { return providers[r.Provider].record == nil }) {
+	if slices.ContainsFunc(all, func(l store.Linked) bool { return providers[l.Provider].record == nil }) {
 		removed, err := rm.removedProviders(ctx)
 		if err != nil {
 			return nil, err
 		}
-		for _, r := range rows {
-			if one := removed[federation.ID(r.Provider)]; providers[r.Provider].record == nil {
-				one.ID = federation.ID(r.Provider)
-				providers[r.Provider] = one
+		for _, l := range all {
+			if one := removed[l.Provider]; providers[l.Provider].record == nil {
+				one.ID = l.Provider
+				providers[l.Provider] = one
 			}
 		}
 	}
-	for _, row := range rows {
-		s, err := rm.subject(row)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, Link{Key: hex.EncodeToString(row.Key), Person: row.Person, Provider: providers[row.Provider],
-			Subject: s, Added: row.Added})
+	for _, l := range all {
+		out = append(out, Link{Key: l.Hex(), Person: l.Person, Provider: providers[l.Provider], Subject: l.Subject, Added: l.Added})
 	}
 	return out, nil
 }
@@ -297,37 +229,37 @@ type Carried struct {
 	Taken    []Link // that To has for somebody else: they stay so
 	Digest   string
 
-	was  string // identity of From
-	rows []*store.LinkRow
+	was string // identity of From
+	put []person.Change
 }
 
 // CarryLinks links everybody who is linked to a provider to another one too, by
 // the same name. The links to the first stay. What is decided is decided in the
 // transaction that stores it, and has to be what was previewed.
-func (rm *Room) CarryLinks(ctx context.Context, by change.By, c Carry) (out *Carried, err error) {
+func (rm *Room) CarryLinks(ctx context.Context, b change.By, c Carry) (out *Carried, err error) {
 	if c.Preview {
 		if out, err = rm.carried(ctx, c); err != nil {
 			return nil, err
 		}
-		return out, rm.weighCarry(rm.store.Read.WithContext(ctx), out)
+		return out, rm.weighCarry(rm.Store.People(ctx), b, out)
 	}
-	err = rm.records.Change(ctx, by, func(*federation.Snapshot) (p records.Plan, err error) {
+	err = rm.Records.Change(ctx, b, func(*federation.Snapshot) (p records.Plan, err error) {
 		if out, err = rm.carried(ctx, c); err != nil {
 			return p, err
 		}
 		from, to := out.From, out.To.record
-		p.More = func(tx *gorm.DB) error {
-			if err := rm.weighCarry(tx, out); err != nil {
+		p.More = func(tx store.Tx) error {
+			if err := rm.weighCarry(tx.People(), b, out); err != nil {
 				return err
 			}
 			if err := change.Seen(c.Digest, out.Digest, "the links have changed since the preview"); err != nil {
 				return err
 			}
-			if err := rm.createLinks(tx, out.rows); err != nil {
-				return err
+			if _, err := rm.Apply(tx, out.put...); err != nil {
+				return refused(err)
 			}
 			what := fmt.Sprintf("took over links of %s: %d", cmp.Or(string(from.Name), string(from.ID)), out.Links)
-			return change.Note{At: rm.now(), By: by, What: what, Revision: to.At()}.WriteOf(tx, to)
+			return change.Note{At: rm.Now(), By: b, What: what, Revision: to.At()}.WriteOf(tx.Rows(), to)
 		}
 		return p, nil
 	})
@@ -340,7 +272,7 @@ func (rm *Room) carried(ctx context.Context, c Carry) (*Carried, error) {
 	if err != nil {
 		return nil, change.Field("from", err)
 	}
-	to, err := rm.records.Provider(c.To)
+	to, err := rm.Records.Provider(c.To)
 	if err != nil {
 		return nil, change.Field("to", err)
 	}
@@ -353,43 +285,38 @@ func (rm *Room) carried(ctx context.Context, c Carry) (*Carried, error) {
 }
 
 // weighCarry finds out what carrying over comes to.
-func (rm *Room) weighCarry(tx *gorm.DB, c *Carried) error {
-	var from, to []store.LinkRow
-	if err := errors.Join(tx.Where("provider = ?", string(c.From.ID)).Order("key").Find(&from).Error,
-		tx.Where("provider = ?", string(c.To.ID)).Find(&to).Error); err != nil {
+func (rm *Room) weighCarry(p store.People, b change.By, c *Carried) error {
+	from, err := p.LinksBy(c.From.ID)
+	to, more := p.LinksBy(c.To.ID)
+	if err = errors.Join(err, more); err != nil {
 		return err
 	}
 	has := map[string]int64{}
-	for _, row := range to {
-		has[string(row.Key)] = row.Person
+	for _, l := range to {
+		has[l.Key] = l.Person
 	}
-	c.Links, c.Already, c.Unnamed, c.Taken, c.rows = 0, 0, 0, nil, nil
+	c.Links, c.Already, c.Unnamed, c.Taken, c.put = 0, 0, 0, nil, nil
 	sum := sha256.New()
-	for _, row := range from {
-		s, err := rm.subject(row)
-		if err != nil {
-			return err
-		}
-		if s == nil {
+	for _, was := range from {
+		if was.Subject == nil {
 			c.Unnamed++
 			continue
 		}
-		l := crossing.Link{Provider: c.To.ID, Subject: renamed(*s, c.was, c.To.record.Part().Identity())}
-		l.Key = crossing.LinkKey(l.Provider, l.Subject)
-		next, err := rm.linkRow(l, row.Person)
-		if err != nil {
-			return err
-		}
-		person, taken := has[string(next.Key)]
+		l := person.Link{Provider: c.To.ID, Subject: renamed(*was.Subject, c.was, c.To.record.Part().Identity())}
+		l.Key = person.LinkKey(l.Provider, l.Subject)
+		key := store.Hash(l.Key)
+		who, taken := has[string(key)]
 		switch {
 		case !taken:
-			c.rows, c.Links = append(c.rows, next), c.Links+1
-		case person == row.Person:
+			put := by(b, was.Person)
+			put.Link = []person.Link{l}
+			c.put, c.Links = append(c.put, put), c.Links+1
+		case who == was.Person:
 			c.Already++
 		default:
-			c.Taken = append(c.Taken, Link{Person: person, Provider: c.To, Subject: &l.Subject})
+			c.Taken = append(c.Taken, Link{Person: who, Provider: c.To, Subject: &l.Subject})
 		}
-		fmt.Fprintf(sum, "%x %d %t %d\n", next.Key, row.Person, taken, person)
+		fmt.Fprintf(sum, "%x %d %t %d\n", key, was.Person, taken, who)
 	}
 	c.Digest = hex.EncodeToString(sum.Sum(nil))
 	return nil

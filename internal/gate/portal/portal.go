@@ -14,7 +14,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
-	"innergate.example/innergate/internal/gate/accounts"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/approving"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/grants"
@@ -36,7 +36,6 @@ type Parts struct {
 	Records  *records.Room
 	Sessions *sessions.Room
 	People   *people.Room
-	Accounts *accounts.Room
 	Grants   *grants.Room
 	Leaving  *leaving.Room
 	Requests *approving.Room
@@ -62,7 +61,7 @@ func (rm *Room) Shown(ctx context.Context, v Visitor) (crossing.Shown, error) {
 }
 
 func (rm *Room) shown(ctx context.Context, v Visitor) (crossing.Shown, crossing.Visit, error) {
-	in := crossing.Visit{Session: rm.Sessions.Find(ctx, v.Token), People: map[string]crossing.Person{}, Network: v.Network}
+	in := crossing.Visit{Session: rm.Sessions.Find(ctx, v.Token), People: map[string]person.Person{}, Network: v.Network}
 	if in.Session == nil {
 		return crossing.Shown{Out: true}, in, nil
 	}
@@ -81,7 +80,7 @@ func (rm *Room) look(ctx context.Context, snap *federation.Snapshot, in *crossin
 			return out, nil
 		}
 		for _, key := range need.People {
-			if in.People[key], err = rm.People.Find(ctx, key, need.For); err != nil {
+			if in.People[key], err = rm.Store.People(ctx).Find(key, need.For); err != nil {
 				return out, err
 			}
 		}
@@ -95,7 +94,7 @@ func (rm *Room) kept(ctx context.Context, in *crossing.Visit) error {
 	if id == 0 {
 		return nil
 	}
-	links, err := rm.People.LinkedTo(ctx, id)
+	links, err := rm.Store.People(ctx).LinkedTo(id)
 	if err != nil {
 		return err
 	}
@@ -193,7 +192,7 @@ func (rm *Room) Person(ctx context.Context, v Visitor) (out Page, err error) {
 	if id == 0 {
 		return out, nil
 	}
-	person, err := rm.Accounts.Get(ctx, id)
+	person, err := rm.People.Get(ctx, id)
 	if err != nil {
 		return out, err
 	}

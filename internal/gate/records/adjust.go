@@ -3,16 +3,15 @@ package records
 import (
 	"context"
 
-	"gorm.io/gorm"
-
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/store"
 )
 
 // Adjusting is what becomes of an application, by what it is when that is stored.
 type Adjusting struct {
 	Settings federation.Settings
-	More     func(tx *gorm.DB) error // in the same transaction; nil for nothing
+	More     func(store.Tx) error // in the same transaction; nil for nothing
 }
 
 // Adjust lays settings over those that an application has by then.

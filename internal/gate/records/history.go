@@ -127,6 +127,11 @@ func (rm *Room) HistoryRow(ctx context.Context, id int64) (row store.HistoryRow,
 	return row, err
 }
 
+// RemovedOf are the removals of a kind that history knows, the earliest first, without what was removed.
+func (rm *Room) RemovedOf(ctx context.Context, kind string) (out []store.HistoryRow, err error) {
+	return out, rm.store.Read.WithContext(ctx).Omit("data").Where("kind = ? AND what = ?", kind, "removed").Order("id").Find(&out).Error
+}
+
 // values reads what a change left behind. Nothing secret is ever written there:
 // keys of our own, tokens and passwords have no data in the history.
 func (rm *Room) values(row store.HistoryRow) ([]federation.Value, error) {
@@ -182,10 +187,10 @@ func (rm *Room) in(now *federation.Snapshot, was federation.Object, revision int
 
 // back plans to set objects back, and to take some out.
 func (rm *Room) back(now *federation.Snapshot, put []Put, removed []federation.Object) Plan {
-	return Plan{Put: put, Removed: removed, More: func(tx *gorm.DB) error {
+	return Plan{Put: put, Removed: removed, More: func(tx store.Tx) error {
 		for _, p := range put {
 			if r, is := p.Object.(federation.Record); is {
-				if err := rm.freshness.TakenIn(tx, r); err != nil {
+				if err := rm.freshness.TakenIn(tx.Rows(), r); err != nil {
 					return err
 				}
 			}

@@ -7,14 +7,13 @@ import (
 	"slices"
 	"strings"
 
-	"gorm.io/gorm"
-
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/random"
+	"innergate.example/innergate/internal/store"
 )
 
 // NewRecord is what a record is added from.
@@ -228,7 +227,7 @@ func (rm *Room) add(ctx context.Context, by change.By, r federation.Record, src 
 			}
 		}
 		return Plan{Put: []Put{{Object: r, What: "added", Document: octets, Field: src.field(r)}},
-			More: func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, r) }}, nil
+			More: func(tx store.Tx) error { return rm.freshness.TakenIn(tx.Rows(), r) }}, nil
 	})
 }
 

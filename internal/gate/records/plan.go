@@ -20,7 +20,7 @@ type Plan struct {
 	Put     []Put
 	Removed []federation.Object
 	// More is done in the same transaction.
-	More func(tx *gorm.DB) error
+	More func(store.Tx) error
 	// Keys says that keys of the gate's own change with it, and are read anew.
 	Keys bool
 }
@@ -319,7 +319,7 @@ func (rm *Room) carryOut(tx *gorm.DB, by change.By, d *draft, writes []written) 
 		}
 	}
 	if d.More != nil {
-		return d.More(tx)
+		return d.More(rm.store.In(tx))
 	}
 	return nil
 }

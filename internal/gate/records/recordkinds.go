@@ -172,9 +172,6 @@ type standingError struct {
 // Unwrap gives the finding.
 func (e *standingError) Unwrap() error { return e.Finding }
 
-// Subjects names who knows which subjects applications know people by.
-func (rm *Room) Subjects(has func(db *gorm.DB, name string) (bool, error)) { rm.isSubject = has }
-
 // speaking are the applications that have names of their own in tokens, of one snapshot.
 type speaking struct {
 	of  *federation.Snapshot
@@ -198,8 +195,8 @@ func (rm *Room) unshared(db *gorm.DB, snap *federation.Snapshot, a *federation.A
 	if side == nil {
 		return nil
 	}
-	if own, _ := side.Spoken(); own != "" && rm.isSubject != nil {
-		if is, err := rm.isSubject(db, own); err != nil {
+	if own, _ := side.Spoken(); own != "" {
+		if is, err := rm.store.In(db).People().IsSubject(own); err != nil {
 			return err
 		} else if is {
 			return finding.New(finding.NameShared, finding.Fact("Name", own),

@@ -12,8 +12,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"gorm.io/gorm"
-
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/change"
@@ -28,7 +26,6 @@ import (
 // Room holds the configuration.
 type Room struct {
 	spoken    atomic.Pointer[speaking]
-	isSubject func(db *gorm.DB, name string) (bool, error)
 	store     *store.Store
 	now       func() time.Time
 	fetch     *fetch.Fetcher

@@ -11,14 +11,13 @@ import (
 	"slices"
 	"strings"
 
-	"gorm.io/gorm"
-
 	"innergate.example/innergate/internal/core/checks"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/fetch"
+	"innergate.example/innergate/internal/store"
 )
 
 // Source is what the other side handed over: a document, the address of one,
@@ -393,7 +392,7 @@ func (rm *Room) Retake(ctx context.Context, by change.By, kind, name string, rev
 		if put.Quiet = slices.Equal(now.Describe(), next.Describe()); !put.Quiet {
 			next.Basic().Revision++ // otherwise it is only taken in again
 		}
-		return Plan{Put: []Put{put}, More: func(tx *gorm.DB) error { return rm.freshness.TakenIn(tx, next) }}, nil
+		return Plan{Put: []Put{put}, More: func(tx store.Tx) error { return rm.freshness.TakenIn(tx.Rows(), next) }}, nil
 	})
 }
 

@@ -25,13 +25,13 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/grant"
 	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/copies"
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/keyring"
 	"innergate.example/innergate/internal/gate/limit"
-	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/sessions"
 	"innergate.example/innergate/internal/store"
@@ -44,7 +44,6 @@ type Room struct {
 	now       func() time.Time
 	records   *records.Room
 	sessions  *sessions.Room
-	people    *people.Room
 	grants    *grants.Room
 	tries     *limit.Tries
 	right     proofs
@@ -66,7 +65,6 @@ type Parts struct {
 	Fetch    *fetch.Fetcher
 	Records  *records.Room
 	Sessions *sessions.Room
-	People   *people.Room
 	Grants   *grants.Room
 	Copies   *copies.Room
 	Keys     *keyring.Room
@@ -75,7 +73,7 @@ type Parts struct {
 
 // New makes a room.
 func New(p Parts) *Room {
-	return &Room{store: p.Store, log: p.Log, now: p.Now, records: p.Records, sessions: p.Sessions, people: p.People,
+	return &Room{store: p.Store, log: p.Log, now: p.Now, records: p.Records, sessions: p.Sessions,
 		grants: p.Grants, tries: p.Tries, strangers: limit.NewFlow(), pushes: limit.NewFlow(), copies: p.Copies, fetch: p.Fetch, keyring: p.Keys,
 		results: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "innergate_token_requests_total",
 			Help: "Requests of applications without a browser, by what was asked and the error they heard."},
@@ -309,14 +307,14 @@ func (rm *Room) find(ctx context.Context, id string) (*grants.Kept, error) {
 // takes, and what.
 func (rm *Room) renewed(ctx context.Context, a *federation.Application, k *grants.Kept,
 	snap *federation.Snapshot) (profile.Released, error) {
-	r := crossing.Renewal{App: a, Word: &k.Word, Person: k.Person, People: map[string]crossing.Person{}}
+	r := crossing.Renewal{App: a, Word: &k.Word, Person: k.Person, People: map[string]person.Person{}}
 	for {
 		told, need, err := crossing.Renew(snap, r, rm.now())
 		if need == nil || err != nil {
 			return told, err
 		}
 		for _, key := range need.People {
-			if r.People[key], err = rm.people.Find(ctx, key, need.For); err != nil {
+			if r.People[key], err = rm.store.People(ctx).Find(key, need.For); err != nil {
 				return told, err
 			}
 		}

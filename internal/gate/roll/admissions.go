@@ -9,10 +9,8 @@ import (
 	"slices"
 	"time"
 
-	"gorm.io/gorm"
-
-	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/table"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/traces"
@@ -35,7 +33,7 @@ func (rm *Room) names(ctx context.Context, in Import) (all []named, bad []table.
 	if l, err = rm.read(ctx, in); err != nil {
 		return nil, nil, nil, err
 	}
-	w := &weighing{rm: rm, in: in, list: l, db: rm.store.Read.WithContext(ctx)}
+	w := &weighing{rm: rm, in: in, list: l, on: rm.store.People(ctx)}
 	if err := w.find(); err != nil {
 		return nil, nil, nil, err
 	}
@@ -65,24 +63,19 @@ func (rm *Room) names(ctx context.Context, in Import) (all []named, bad []table.
 
 // onRecord leaves those out whose number nobody has.
 func (rm *Room) onRecord(ctx context.Context, all []named) (out []named, bad []table.BadRow, err error) {
-	for chunk := range slices.Chunk(all, atOnce) {
-		ids := make([]int64, len(chunk))
-		for i, n := range chunk {
-			ids[i] = n.person
-		}
-		var there []int64
-		if err := rm.store.Read.WithContext(ctx).Model(&store.PersonRow{}).Where("id IN ?", ids).Pluck("id", &there).Error; err != nil {
-			return nil, nil, err
-		}
-		for _, n := range chunk {
-			if slices.Contains(there, n.person) {
-				out = append(out, n)
-				continue
-			}
-			bad = append(bad, table.BadRow{Line: n.line, Column: ColumnNumber, Cause: fmt.Sprintf("there is no person %d", n.person)})
-		}
+	ids := make([]int64, len(all))
+	for i, n := range all {
+		ids[i] = n.person
 	}
-	return out, bad, nil
+	there, err := rm.store.People(ctx).There(ids...)
+	for _, n := range all {
+		if there[n.person] {
+			out = append(out, n)
+			continue
+		}
+		bad = append(bad, table.BadRow{Line: n.line, Column: ColumnNumber, Cause: fmt.Sprintf("there is no person %d", n.person)})
+	}
+	return out, bad, err
 }
 
 // Admit admits the people of a list to an application: first it tells what would be, then, with the digest of that,
@@ -123,11 +116,16 @@ func (rm *Room) Admit(ctx context.Context, by change.By, app string, in Import, 
 	}
 	done := 0
 	for chunk := range slices.Chunk(todo, together) {
-		err := rm.store.Write(ctx, func(tx *gorm.DB) error {
+		err := rm.store.Change(ctx, func(tx store.Tx) error {
 			what := fmt.Sprintf("admitted people by a list: %d to %d of %d", done+1, done+len(chunk), len(todo))
-			return errors.Join(rm.people.Admit(tx, rm.rows(a, by, chunk)),
-				change.Note{At: rm.now(), By: by, What: what, Revision: a.Revision}.WriteOf(tx, a))
+			_, err := rm.people.Apply(tx, admitting(a, by, chunk)...)
+			return errors.Join(err, change.Note{At: rm.now(), By: by, What: what, Revision: a.Revision}.WriteOf(tx.Rows(), a))
 		})
+		var lost *person.LostError
+		if errors.As(err, &lost) {
+			err = change.Conflict(fmt.Sprintf("the person of line %d is not there any more; what stands before it is stored", chunk[lost.At].line),
+				"look at the preview again")
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -138,14 +136,12 @@ func (rm *Room) Admit(ctx context.Context, by change.By, app string, in Import, 
 	return out, nil
 }
 
-func (rm *Room) rows(a *federation.Application, by change.By, all []named) []store.AdmissionRow {
-	out := make([]store.AdmissionRow, len(all))
+// admitting are the changes that admit people of a list.
+func admitting(a *federation.Application, by change.By, all []named) []person.Change {
+	out := make([]person.Change, len(all))
 	for i, n := range all {
-		out[i] = store.AdmissionRow{Person: n.person, App: string(a.ID), Source: string(crossing.FromImport), Author: by.Who, Added: rm.now().UTC()}
-		if !n.until.IsZero() {
-			end := n.until.UTC()
-			out[i].Until = &end
-		}
+		out[i] = person.Change{Person: n.person, Via: person.ByList, Who: by.Who, Admit: []person.Admission{{
+			Admitted: person.Admitted{App: a.ID, Until: n.until}, Source: person.FromImport, Author: by.Who}}}
 	}
 	return out
 }
@@ -159,16 +155,16 @@ func (rm *Room) weighAdmissions(ctx context.Context, a *federation.Application, 
 		for i, n := range chunk {
 			ids[i] = n.person
 		}
-		some, err := rm.people.Many(ctx, ids, "", "")
+		some, err := rm.store.People(ctx).Many(ids, "", "")
 		if err != nil {
 			return nil, err
 		}
-		who := map[int64]crossing.Person{}
+		who := map[int64]person.Person{}
 		for _, c := range some {
 			who[c.ID] = c.Person
 		}
 		for _, n := range chunk {
-			was := slices.IndexFunc(who[n.person].Admitted, func(x crossing.Admitted) bool { return x.App == a.ID })
+			was := slices.IndexFunc(who[n.person].Admitted, func(x person.Admitted) bool { return x.App == a.ID })
 			before := ""
 			switch {
 			case was < 0:
@@ -183,7 +179,7 @@ func (rm *Room) weighAdmissions(ctx context.Context, a *federation.Application, 
 			todo = append(todo, n)
 			fmt.Fprintf(h, "%d %s %s\n", n.person, before, n.until)
 			if len(out.Listed) < mostTold {
-				out.Listed = append(out.Listed, Row{n.line, n.person, crossing.NameOf(who[n.person]),
+				out.Listed = append(out.Listed, Row{n.line, n.person, person.NameOf(who[n.person]),
 					[]federation.Difference{{Label: "Admitted", Before: before, After: ends(n.until)}}})
 			}
 		}

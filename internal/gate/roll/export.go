@@ -11,11 +11,11 @@ import (
 	"strconv"
 	"strings"
 
-	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/table"
-	"innergate.example/innergate/internal/gate/accounts"
+	"innergate.example/innergate/internal/gate/people"
 )
 
 // Forms of a list.
@@ -25,7 +25,7 @@ const (
 )
 
 // Export writes those whom a filter lets through, as Import reads them.
-func (rm *Room) Export(ctx context.Context, f accounts.Filter, form string, to io.Writer) error {
+func (rm *Room) Export(ctx context.Context, f people.Filter, form string, to io.Writer) error {
 	f.Limit, f.After, f.Uncounted = atOnce, "", true
 	w := bufio.NewWriter(to)
 	var columns []string
@@ -44,7 +44,7 @@ func (rm *Room) Export(ctx context.Context, f accounts.Filter, form string, to i
 		return err
 	}
 	first := true
-	err := rm.each(ctx, f, func(p accounts.Person) error {
+	err := rm.each(ctx, f, func(p people.Person) error {
 		if form == CSV {
 			return out.Write(cells(columns, listed(p)))
 		}
@@ -64,9 +64,9 @@ func (rm *Room) Export(ctx context.Context, f accounts.Filter, form string, to i
 }
 
 // each goes through those whom a filter lets through.
-func (rm *Room) each(ctx context.Context, f accounts.Filter, do func(accounts.Person) error) error {
+func (rm *Room) each(ctx context.Context, f people.Filter, do func(people.Person) error) error {
 	for {
-		page, err := rm.accounts.List(ctx, f)
+		page, err := rm.people.List(ctx, f)
 		if err != nil {
 			return err
 		}
@@ -83,13 +83,13 @@ func (rm *Room) each(ctx context.Context, f accounts.Filter, do func(accounts.Pe
 }
 
 // columns are the headings: those that every list has, and the attributes that somebody has.
-func (rm *Room) columns(ctx context.Context, f accounts.Filter) ([]string, error) {
+func (rm *Room) columns(ctx context.Context, f people.Filter) ([]string, error) {
 	names, providers, unproved := map[string]bool{}, map[string]bool{}, false
-	err := rm.each(ctx, f, func(p accounts.Person) error {
+	err := rm.each(ctx, f, func(p people.Person) error {
 		for _, v := range p.Values {
 			names[profile.Word(v.Name)] = true
 			for i := range v.Attribute.Values {
-				unproved = unproved || v.Proof(i) == crossing.NoProof
+				unproved = unproved || v.Proof(i) == person.NoProof
 			}
 		}
 		for _, l := range p.Links {
@@ -121,7 +121,7 @@ func (rm *Room) columns(ctx context.Context, f accounts.Filter) ([]string, error
 }
 
 // listed is somebody as lists have them.
-func listed(p accounts.Person) Listed {
+func listed(p people.Person) Listed {
 	out := Listed{Number: p.ID, State: "enabled", Values: map[string][]string{}}
 	if !p.Disabled.IsZero() {
 		out.State = "disabled"
@@ -131,7 +131,7 @@ func listed(p accounts.Person) Listed {
 		var unproved []string
 		for i, one := range v.Attribute.Values {
 			out.Values[word] = append(out.Values[word], one.String())
-			if v.Proof(i) == crossing.NoProof {
+			if v.Proof(i) == person.NoProof {
 				unproved = append(unproved, word+"="+one.String())
 			}
 		}

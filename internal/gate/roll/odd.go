@@ -8,7 +8,6 @@ import (
 
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/table"
-	"innergate.example/innergate/internal/gate/people"
 )
 
 // emails is the attribute by whose values, one person each, sign-ins find people most.
@@ -53,11 +52,11 @@ func (o *oddities) look(p *plan) {
 			}
 		}
 	}
-	if p.same {
+	if p.same() {
 		return
 	}
 	if p.person != 0 {
-		for _, link := range p.put {
+		for _, link := range p.change.Link {
 			o.tell(p.line, ColumnLink+string(link.Provider), fmt.Sprintf("whoever comes by the name %q is person %d from now on", link.Subject.Value, p.person))
 		}
 	}
@@ -68,7 +67,7 @@ func (o *oddities) look(p *plan) {
 
 // shared tells of addresses that several people have, in the list or on record: a sign-in finds none of them by these.
 func (w *weighing) shared(o *oddities) error {
-	held, err := people.Matching(w.db, profile.Word(emails), slices.Sorted(maps.Keys(o.mails)))
+	held, err := w.on.Matching(profile.Word(emails), slices.Sorted(maps.Keys(o.mails)))
 	if err != nil {
 		return err
 	}

@@ -19,7 +19,6 @@ import (
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/strictjson"
 	"innergate.example/innergate/internal/core/table"
-	"innergate.example/innergate/internal/gate/accounts"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
@@ -29,18 +28,17 @@ import (
 
 // Room takes lists in and gives them out.
 type Room struct {
-	store    *store.Store
-	now      func() time.Time
-	records  *records.Room
-	people   *people.Room
-	accounts *accounts.Room
-	traces   *traces.Room
-	turn     chan struct{} // one list at a time: it is in memory
+	store   *store.Store
+	now     func() time.Time
+	records *records.Room
+	people  *people.Room
+	traces  *traces.Room
+	turn    chan struct{} // one list at a time: it is in memory
 }
 
 // New makes a room.
-func New(s *store.Store, now func() time.Time, r *records.Room, p *people.Room, a *accounts.Room, t *traces.Room) *Room {
-	return &Room{s, now, r, p, a, t, make(chan struct{}, 1)}
+func New(s *store.Store, now func() time.Time, r *records.Room, p *people.Room, t *traces.Room) *Room {
+	return &Room{s, now, r, p, t, make(chan struct{}, 1)}
 }
 
 // Headings that are none of attributes; ColumnLink is followed by the name of a provider.
@@ -92,7 +90,7 @@ type entry struct {
 	// unproved are those of values that the list marks as unproved: attributes, or NAME=VALUE.
 	unproved []string
 	units    map[federation.Kind][]string // nil for a kind that it says nothing of
-	links    []accounts.NewPerson         // of which the provider and the subject count
+	links    []people.NewPerson           // of which the provider and the subject count
 }
 
 // list is a document as it was read.
@@ -152,7 +150,7 @@ func (rm *Room) headings(head []string) error {
 		if near := nearword.Of(h, known); near != "" {
 			return change.Field("document", fmt.Errorf("%s: the heading %q is near to %s, which is known; write it so, or choose another name", at, h, near))
 		}
-		if err := accounts.CheckValues(h, nil); err != nil {
+		if err := people.CheckValues(h, nil); err != nil {
 			return change.Field("document", fmt.Errorf("%s: %w", at, err))
 		}
 	}
@@ -211,7 +209,7 @@ func (e *entry) cell(head, cell string, empties bool) error {
 			if f, rest, ok := strings.Cut(v, " "); ok && strings.HasPrefix(f, "urn:") {
 				format, value = f, rest
 			}
-			e.links = append(e.links, accounts.NewPerson{Provider: provider, Subject: profile.Subject{Format: format, Value: value}})
+			e.links = append(e.links, people.NewPerson{Provider: provider, Subject: profile.Subject{Format: format, Value: value}})
 		}
 	case head == ColumnNumber && len(values) > 0:
 		n, err := strconv.ParseInt(values[0], 10, 64)
@@ -255,7 +253,7 @@ func (rm *Room) unfit(e entry) *table.BadRow {
 		return bad(ColumnState, fmt.Errorf("%.50q is no state; use enabled or disabled", e.state))
 	}
 	for name, values := range e.values {
-		if err := accounts.CheckValues(name, values); err != nil {
+		if err := people.CheckValues(name, values); err != nil {
 			return bad(name, err)
 		}
 	}
@@ -274,7 +272,7 @@ func (rm *Room) unfit(e entry) *table.BadRow {
 		}
 	}
 	for _, k := range e.links {
-		if _, _, err := rm.accounts.LinkOf(k.Provider, k.Subject); err != nil {
+		if _, _, err := rm.people.LinkOf(k.Provider, k.Subject); err != nil {
 			return bad(ColumnLink+k.Provider, err)
 		}
 	}
@@ -366,7 +364,7 @@ func (in Import) entry(line int, p Listed, seen map[string]bool) entry {
 		}
 	}
 	for _, k := range p.Links {
-		e.links = append(e.links, accounts.NewPerson{Provider: k.Provider, Subject: profile.Subject{Format: k.Format, Value: k.Subject}})
+		e.links = append(e.links, people.NewPerson{Provider: k.Provider, Subject: profile.Subject{Format: k.Format, Value: k.Subject}})
 	}
 	if p.Number != 0 {
 		seen[ColumnNumber] = true

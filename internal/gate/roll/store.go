@@ -6,12 +6,9 @@ import (
 	"fmt"
 	"slices"
 
-	"gorm.io/gorm"
-
-	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/people"
-	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -44,7 +41,7 @@ func (rm *Room) Import(ctx context.Context, by change.By, in Import, p Progress)
 		return nil, err
 	}
 	p.Total(int64(len(l.entries)))
-	out, plans, err := rm.weigh(rm.store.Read.WithContext(ctx), in, l, p.Set)
+	out, plans, err := rm.weigh(ctx, in, l, p.Set)
 	if err == nil {
 		err = rm.foresee(ctx, out, plans)
 	}
@@ -66,11 +63,8 @@ func (rm *Room) Import(ctx context.Context, by change.By, in Import, p Progress)
 	}
 	done := 0
 	for chunk := range slices.Chunk(plans, together) {
-		if err := rm.put(ctx, l.by, chunk); err != nil {
+		if err := rm.put(ctx, by, chunk); err != nil {
 			return nil, errors.Join(err, rm.note(ctx, by, fmt.Sprintf("imported %d of %d people, then stopped", done, len(plans))))
-		}
-		if err := rm.states(ctx, by, chunk); err != nil {
-			return nil, err
 		}
 		done += len(chunk)
 		p.Set(int64(out.Same + done))
@@ -80,150 +74,36 @@ func (rm *Room) Import(ctx context.Context, by change.By, in Import, p Progress)
 }
 
 func (rm *Room) note(ctx context.Context, by change.By, what string) error {
-	return rm.store.Write(ctx, func(tx *gorm.DB) error {
-		return change.Note{At: rm.now(), By: by, Kind: KindPeople, Name: "import", What: what}.Write(tx)
+	return rm.store.Change(ctx, func(tx store.Tx) error {
+		return change.Note{At: rm.now(), By: by, Kind: KindPeople, Name: "import", What: what}.Write(tx.Rows())
 	})
-}
-
-// states disables and enables people, with all that this takes.
-func (rm *Room) states(ctx context.Context, by change.By, plans []plan) error {
-	for i := range plans {
-		var err error
-		switch p := &plans[i]; {
-		case p.disable:
-			_, err = rm.accounts.Disable(ctx, by, p.person)
-		case p.enable:
-			_, err = rm.accounts.Enable(ctx, by, p.person)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // put stores some people, if they still are as they were looked at.
-func (rm *Room) put(ctx context.Context, by string, plans []plan) error {
-	sealed := make([][]byte, len(plans))
+func (rm *Room) put(ctx context.Context, by change.By, plans []plan) error {
+	changes := make([]person.Change, len(plans))
 	for i := range plans {
-		var err error
-		if sealed[i], err = rm.people.Sealed(plans[i].keep); err != nil {
-			return err
+		if changes[i] = plans[i].change; plans[i].person == 0 {
+			changes[i].Identifier = people.Identifier()
 		}
+		changes[i].Who = by.Who
 	}
-	ids := make([]int64, len(plans))
-	err := rm.store.Write(ctx, func(tx *gorm.DB) error {
-		for i := range plans {
-			ids[i] = plans[i].person // it may be run again
+	err := rm.people.Put(ctx, by, changes, func(a store.Applied) string {
+		if a.Did.State == person.StateDisabled || a.Did.State == person.StateEnabled {
+			return a.Did.State
 		}
-		if err := rm.unchanged(tx, by, plans); err != nil {
-			return err
-		}
-		if err := rm.make(tx, plans, sealed, ids); err != nil {
-			return err
-		}
-		return rm.lay(tx, plans, sealed, ids)
+		return ""
 	})
-	for i := range plans {
-		plans[i].person = ids[i]
-	}
-	return err
-}
-
-// unchanged sees that nobody has changed, and that nobody came who a new one would be.
-func (rm *Room) unchanged(tx *gorm.DB, by string, plans []plan) error {
-	var ids []int64
-	var terms []string
-	for i := range plans {
-		if p := &plans[i]; p.person != 0 {
-			ids = append(ids, p.person)
-		} else {
-			for _, v := range p.values[by] {
-				terms = append(terms, profile.Key(by, v))
-			}
-		}
-	}
-	var rows []store.PersonRow
-	came, err := people.Matching(tx, profile.Word(by), terms)
-	if err = errors.Join(err, tx.Where("id IN ?", ids).Find(&rows).Error); err != nil {
+	var lost *person.LostError
+	if !errors.As(err, &lost) {
 		return err
 	}
-	byID := map[int64]store.PersonRow{}
-	for _, r := range rows {
-		byID[r.ID] = r
+	line, again := plans[lost.At].line, "look at the preview again"
+	switch lost.Guard {
+	case person.GuardValue:
+		return change.Conflict(fmt.Sprintf("somebody of the lines from %d on came meanwhile; what stands before is stored", plans[0].line), again)
+	case person.GuardLink:
+		return change.Conflict(fmt.Sprintf("the link of line %d is somebody's meanwhile; what stands before it is stored", line), again)
 	}
-	for i := range plans {
-		p := &plans[i]
-		if row, there := byID[p.person]; p.person != 0 && p.changed(row, there) {
-			return change.Conflict(fmt.Sprintf("the person of line %d has changed since the preview; what stands before it is stored", p.line),
-				"look at the preview again")
-		}
-	}
-	if len(came) > 0 {
-		return change.Conflict(fmt.Sprintf("somebody of the lines from %d on came meanwhile; what stands before is stored", plans[0].line),
-			"look at the preview again")
-	}
-	return nil
-}
-
-// make makes those who are new.
-func (rm *Room) make(tx *gorm.DB, plans []plan, sealed [][]byte, ids []int64) error {
-	var made []store.PersonRow
-	var places []int
-	for i := range plans {
-		if plans[i].person == 0 {
-			made, places = append(made, store.PersonRow{Identifier: random.Text(16), Added: rm.now().UTC(), Sealed: sealed[i]}), append(places, i)
-		}
-	}
-	if len(made) == 0 {
-		return nil
-	}
-	if err := tx.CreateInBatches(&made, 200).Error; err != nil {
-		return err
-	}
-	for k, i := range places {
-		ids[i] = made[k].ID
-	}
-	return nil
-}
-
-// lay lays what is kept of people, where they belong and their links in place.
-func (rm *Room) lay(tx *gorm.DB, plans []plan, sealed [][]byte, ids []int64) error {
-	var made, changed []people.Looked
-	var members []store.MemberRow
-	for i := range plans {
-		p := plans[i]
-		if p.person = ids[i]; plans[i].person != 0 && p.keeps {
-			if err := tx.Model(&store.PersonRow{}).Where("id = ?", p.person).Update("sealed",
-				sealed[i]).Error; err != nil {
-				return err
-			}
-		}
-		switch looked := (people.Looked{Person: p.person, Values: p.keep}); {
-		case p.keeps && plans[i].person == 0:
-			made = append(made, looked)
-		case p.keeps:
-			changed = append(changed, looked)
-		}
-		for _, m := range p.join {
-			members = append(members, store.MemberRow{Person: p.person, Kind: string(m.Kind), Name: string(m.Name),
-				Source: string(m.Source), Added: rm.now().UTC()})
-		}
-		for _, m := range p.part {
-			if err := tx.Where("person = ? AND kind = ? AND name = ? AND source = ?", p.person, string(m.Kind), string(m.Name),
-				string(m.Source)).Delete(&store.MemberRow{}).Error; err != nil {
-				return err
-			}
-		}
-		for _, k := range p.put {
-			if err := rm.people.PutLink(tx, k, p.person); store.IsTaken(err) {
-				return change.Conflict(fmt.Sprintf("the link of line %d is somebody's meanwhile; what stands before it is stored", p.line),
-					"look at the preview again")
-			} else if err != nil {
-				return err
-			}
-		}
-	}
-	return errors.Join(people.Lookup(tx, true, made...), people.Lookup(tx, false, changed...),
-		rm.people.PutMemberRows(tx, members))
+	return change.Conflict(fmt.Sprintf("the person of line %d has changed since the preview; what stands before it is stored", line), again)
 }

@@ -1,24 +1,21 @@
 package roll
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
+	"encoding/json"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"strings"
 
-	"gorm.io/gorm"
-
-	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/table"
 	"innergate.example/innergate/internal/gate/change"
-	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )
@@ -55,27 +52,22 @@ const mostTold = 200
 // atOnce is how many people are looked up or stored by one statement.
 const atOnce = 500
 
-// plan is what becomes of one entry.
+// plan is what becomes of one entry: a change, as it would be laid over how the person is.
 type plan struct {
 	entry
-	person  int64
-	found   []byte // the person's values as they were found
-	was     bool   // disabled
-	same    bool
-	keep    []crossing.KeptValue
-	keeps   bool              // what is kept of them changes
-	had     map[string]string // what was kept, of what the entry says
-	join    []crossing.Membership
-	part    []crossing.Membership
-	put     []crossing.Link
-	disable bool
-	enable  bool
+	person int64
+	change person.Change
+	laid   person.Laid
+	had    map[string]string // what was kept, of what the entry says
 }
 
+// same reports whether nothing becomes of it.
+func (p *plan) same() bool { return p.person != 0 && p.laid.Did.Nothing() && len(p.change.Link) == 0 }
+
 // weigh decides what becomes of each entry. progress hears how many are done.
-func (rm *Room) weigh(db *gorm.DB, in Import, l *list, progress func(int64)) (*Imported, []plan, error) {
+func (rm *Room) weigh(ctx context.Context, in Import, l *list, progress func(int64)) (*Imported, []plan, error) {
 	out := &Imported{Rows: len(l.entries) + len(l.bad), By: l.by, Columns: l.columns, Separator: l.separator, Encoding: l.encoding}
-	w := &weighing{rm: rm, in: in, list: l, db: db}
+	w := &weighing{rm: rm, in: in, list: l, on: rm.store.People(ctx)}
 	digest := sha256.New()
 	fmt.Fprintf(digest, "%x %s %t %t %t\n", sha256.Sum256(in.Document), l.by, in.KnownOnly, in.SkipBad, in.Empties)
 	if err := w.find(); err != nil {
@@ -90,11 +82,12 @@ func (rm *Room) weigh(db *gorm.DB, in Import, l *list, progress func(int64)) (*I
 		}
 		for i := range some {
 			p := &some[i]
-			fmt.Fprintf(digest, "%d %d %x %t %t %t %d %d %d\n", p.line, p.person, hash(p.found), p.was, p.same, p.keeps, len(p.join),
-				len(p.part), len(p.put))
+			if err := p.sum(digest); err != nil {
+				return nil, nil, err
+			}
 			out.count(p)
 			odd.look(p)
-			if !p.same {
+			if !p.same() {
 				plans = append(plans, *p)
 			}
 		}
@@ -109,6 +102,19 @@ func (rm *Room) weigh(db *gorm.DB, in Import, l *list, progress func(int64)) (*I
 	out.BadRows, out.Bad = len(bad), bad[:min(len(bad), mostTold)]
 	out.Digest = hex.EncodeToString(digest.Sum(nil))
 	return out, plans, nil
+}
+
+// sum writes what a plan comes to: from how the person is, to what.
+func (p *plan) sum(to io.Writer) error {
+	revision := p.laid.Revision
+	if p.same() {
+		revision = 0
+	}
+	did, err := json.Marshal(p.laid.Did)
+	if err == nil {
+		_, err = fmt.Fprintf(to, "%d %d %d %s %d\n", p.line, p.person, revision, did, len(p.change.Link))
+	}
+	return err
 }
 
 // foresee tells whose entry a list decides otherwise.
@@ -127,25 +133,14 @@ func (rm *Room) foresee(ctx context.Context, out *Imported, plans []plan) error 
 }
 
 // becomes is what becomes of somebody by a plan.
-func (p *plan) becomes(who *crossing.Person) {
-	if p.keeps {
-		who.Values = p.keep
-	}
-	who.Members = slices.DeleteFunc(append(slices.Clone(who.Members), p.join...), func(m crossing.Membership) bool {
-		return slices.Contains(p.part, m)
-	})
-	who.Disabled = (who.Disabled || p.disable) && !p.enable
-}
-
-func hash(octets []byte) []byte {
-	sum := sha256.Sum256(octets)
-	return sum[:8]
+func (p *plan) becomes(who *person.Person) {
+	who.Values, who.Members, who.Disabled = p.laid.Values, p.laid.Members, !p.laid.Disabled.IsZero()
 }
 
 // count counts what becomes of somebody, and tells of the first ones.
 func (out *Imported) count(p *plan) {
 	switch {
-	case p.same:
+	case p.same():
 		out.Same++
 		return
 	case p.person == 0:
@@ -153,15 +148,23 @@ func (out *Imported) count(p *plan) {
 	default:
 		out.Changed++
 	}
-	if p.disable {
+	switch p.turned() {
+	case person.Disabled:
 		out.Disabled++
-	}
-	if p.enable {
+	case person.Enabled:
 		out.Enabled++
 	}
 	if len(out.Listed) < mostTold {
-		out.Listed = append(out.Listed, Row{p.line, p.person, crossing.NameOf(crossing.Person{ID: p.person, Values: p.keep}), p.differences()})
+		out.Listed = append(out.Listed, Row{p.line, p.person, person.NameOf(person.Person{ID: p.person, Values: p.laid.Values}), p.differences()})
 	}
+}
+
+// turned is the state that somebody gets, "" if that stays.
+func (p *plan) turned() person.State {
+	if p.change.State == person.Enabled && p.person == 0 || p.person != 0 && p.laid.Did.State == "" {
+		return ""
+	}
+	return p.change.State
 }
 
 // differences says what changes about somebody.
@@ -171,16 +174,16 @@ func (p *plan) differences() (out []federation.Difference) {
 			out = append(out, federation.Difference{Label: name, Before: before, After: after})
 		}
 	}
-	for _, m := range p.join {
+	for _, m := range p.laid.Joins {
 		out = append(out, federation.Difference{Label: string(m.Kind), After: string(m.Name)})
 	}
-	for _, m := range p.part {
+	for _, m := range p.laid.Leaves {
 		out = append(out, federation.Difference{Label: string(m.Kind), Before: string(m.Name)})
 	}
-	for _, k := range p.put {
+	for _, k := range p.change.Link {
 		out = append(out, federation.Difference{Label: "Link", After: k.Subject.Value})
 	}
-	if p.disable || p.enable {
+	if p.turned() != "" {
 		out = append(out, federation.Difference{Label: "State", After: p.state})
 	}
 	return out
@@ -191,10 +194,10 @@ type weighing struct {
 	rm     *Room
 	in     Import
 	list   *list
-	db     *gorm.DB
+	on     store.People
 	bad    []table.BadRow
 	byTerm map[term][]int64
-	byLink map[string]int64 // by the hash of its key
+	byLink map[string]int64 // by its key
 	lines  map[int64]int    // in which somebody stands
 	keys   map[string]int   // in which a new one stands, by what they are found by
 	said   map[string]int   // in which a link stands
@@ -222,10 +225,10 @@ func (w *weighing) foundBy(e *entry) string {
 
 // find looks up whom the entries may be about.
 func (w *weighing) find() error {
-	w.byTerm, w.byLink, w.lines = map[term][]int64{}, map[string]int64{}, map[int64]int{}
+	w.byTerm, w.lines = map[term][]int64{}, map[int64]int{}
 	w.keys, w.said = map[string]int{}, map[string]int{}
 	terms := map[string][]string{}
-	var keys [][]byte
+	var keys []string
 	for i := range w.list.entries {
 		e := &w.list.entries[i]
 		if by := w.foundBy(e); e.number == 0 {
@@ -234,15 +237,15 @@ func (w *weighing) find() error {
 			}
 		}
 		for _, k := range e.links {
-			_, link, err := w.rm.accounts.LinkOf(k.Provider, k.Subject)
+			_, link, err := w.rm.people.LinkOf(k.Provider, k.Subject)
 			if err != nil {
 				return err
 			}
-			keys = append(keys, store.Hash(link.Key))
+			keys = append(keys, link.Key)
 		}
 	}
 	for by, keys := range terms {
-		found, err := people.Matching(w.db, profile.Word(by), keys)
+		found, err := w.on.Matching(profile.Word(by), keys)
 		if err != nil {
 			return err
 		}
@@ -250,29 +253,22 @@ func (w *weighing) find() error {
 			w.byTerm[term{by, key}] = ids
 		}
 	}
-	for chunk := range slices.Chunk(keys, atOnce) {
-		var rows []store.LinkRow
-		if err := w.db.Select("key, person").Where("key IN ?", chunk).Find(&rows).Error; err != nil {
-			return err
-		}
-		for _, r := range rows {
-			w.byLink[string(r.Key)] = r.Person
-		}
-	}
-	return nil
+	var err error
+	w.byLink, err = w.on.ByKeys(keys)
+	return err
 }
 
 // whom finds the person that an entry is about, 0 for nobody on record.
-func (w *weighing) whom(e *entry) (int64, []crossing.Link, *table.BadRow) {
+func (w *weighing) whom(e *entry) (int64, []person.Link, *table.BadRow) {
 	bad := func(column, cause string) *table.BadRow {
 		return &table.BadRow{Line: e.line, Column: column, Cause: cause}
 	}
-	var person int64
+	var who int64
 	key := ""
 	by := w.foundBy(e)
 	switch v := e.values[by]; {
 	case e.number != 0:
-		person = e.number
+		who = e.number
 	case by == "":
 	case len(v) == 0:
 		return 0, nil, bad(by, "people are found by it, and it is empty")
@@ -290,30 +286,29 @@ func (w *weighing) whom(e *entry) (int64, []crossing.Link, *table.BadRow) {
 		case len(ids) > 1:
 			return 0, nil, bad(by, fmt.Sprintf("%d people have it: %s", len(ids), strings.ReplaceAll(strings.Trim(fmt.Sprint(ids[:min(len(ids), 5)]), "[]"), " ", ", ")))
 		case len(ids) == 1:
-			person = ids[0]
+			who = ids[0]
 		}
 	}
-	var put []crossing.Link
+	var put []person.Link
 	for _, k := range e.links {
-		_, link, err := w.rm.accounts.LinkOf(k.Provider, k.Subject)
+		_, link, err := w.rm.people.LinkOf(k.Provider, k.Subject)
 		if err != nil {
 			return 0, nil, bad(ColumnLink+k.Provider, err.Error())
 		}
-		hash := string(store.Hash(link.Key))
-		if first, twice := w.said[hash]; twice {
+		if first, twice := w.said[link.Key]; twice {
 			return 0, nil, bad(ColumnLink+k.Provider, fmt.Sprintf("this link stands in line %d already; it is one person's", first))
 		}
-		w.said[hash] = e.line
-		switch theirs := w.byLink[hash]; {
-		case theirs != 0 && person != 0 && theirs != person:
-			return 0, nil, bad(ColumnLink+k.Provider, fmt.Sprintf("the link is that of person %d, the row is about person %d", theirs, person))
+		w.said[link.Key] = e.line
+		switch theirs := w.byLink[link.Key]; {
+		case theirs != 0 && who != 0 && theirs != who:
+			return 0, nil, bad(ColumnLink+k.Provider, fmt.Sprintf("the link is that of person %d, the row is about person %d", theirs, who))
 		case theirs != 0:
-			person = theirs
+			who = theirs
 		default:
 			put = append(put, link)
 		}
 	}
-	return person, put, w.once(e, person, key)
+	return who, put, w.once(e, who, key)
 }
 
 // once sees that nobody stands in the list twice.
@@ -343,71 +338,69 @@ func (w *weighing) plans(entries []entry) (out []plan, err error) {
 	var ids []int64
 	for i := range entries {
 		e := entries[i]
-		person, put, bad := w.whom(&e)
+		who, put, bad := w.whom(&e)
 		if bad != nil {
 			w.bad = append(w.bad, *bad)
 			continue
 		}
-		out = append(out, plan{entry: e, person: person, put: put})
-		ids = append(ids, person)
+		out = append(out, plan{entry: e, person: who, change: person.Change{Person: who, Via: person.ByList, Link: put}})
+		ids = append(ids, who)
 	}
-	rows, members, err := w.people(ids)
+	kept, err := w.on.Kept(ids)
 	if err != nil {
 		return nil, err
 	}
-	return slices.DeleteFunc(out, func(p plan) bool {
-		_, there := rows[p.person]
-		if p.person != 0 && !there {
-			w.bad = append(w.bad, table.BadRow{Line: p.line, Column: ColumnNumber, Cause: fmt.Sprintf("there is no person %d", p.person)})
-			return true
+	out = slices.DeleteFunc(out, func(p plan) bool {
+		if p.person == 0 || kept[p.person] != nil {
+			return false
 		}
-		return false
-	}), w.each(out, rows, members)
+		w.bad = append(w.bad, table.BadRow{Line: p.line, Column: ColumnNumber, Cause: fmt.Sprintf("there is no person %d", p.person)})
+		return true
+	})
+	for i := range out {
+		was := person.Record{}
+		if k := kept[out[i].person]; k != nil {
+			was = k.Record
+		}
+		if err := w.lay(&out[i], was); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
-func (w *weighing) people(ids []int64) (map[int64]store.PersonRow, map[int64][]crossing.Membership, error) {
-	var rows []store.PersonRow
-	var members []store.MemberRow
-	err := errors.Join(w.db.Where("id IN ?", ids).Find(&rows).Error, w.db.Where("person IN ?", ids).Find(&members).Error)
-	byID, of := map[int64]store.PersonRow{}, map[int64][]crossing.Membership{}
-	for _, r := range rows {
-		byID[r.ID] = r
+// lay decides what becomes of somebody by an entry, by the function that stores it.
+func (w *weighing) lay(p *plan, was person.Record) (err error) {
+	c := &p.change
+	c.Revision, c.State = was.Revision, person.State(p.state)
+	if p.person == 0 && c.State == person.Enabled {
+		c.State = ""
 	}
-	for _, m := range members {
-		of[m.Person] = append(of[m.Person], crossing.Membership{Kind: federation.Kind(m.Kind), Name: federation.Name(m.Name),
-			Source: federation.ID(m.Source)})
+	if len(p.values) > 0 {
+		c.Typed = &person.Typing{From: person.FromImport, Values: p.values, Unproved: p.unproved}
 	}
-	return byID, of, err
-}
-
-func (w *weighing) each(plans []plan, rows map[int64]store.PersonRow, members map[int64][]crossing.Membership) error {
-	for i := range plans {
-		p := &plans[i]
-		row := rows[p.person]
-		stored, err := w.rm.people.Values(row.Sealed)
-		if err != nil {
-			return err
-		}
-		p.found, p.was, p.had = row.Sealed, row.Disabled != nil, had(stored, p.values)
-		p.keep = crossing.Typed(stored, crossing.FromImport, p.values, p.unproved, w.rm.now())
-		p.keeps = !slices.EqualFunc(stored, p.keep, func(a, b crossing.KeptValue) bool {
-			return a.Name == b.Name && a.From == b.From && slices.Equal(a.Attribute.Values, b.Attribute.Values) &&
-				slices.Equal(a.Proofs, b.Proofs)
-		})
-		p.disable, p.enable = p.state == "disabled" && !p.was, p.state == "enabled" && p.was
-		for kind, names := range p.units {
-			p.belongs(kind, names, members[p.person])
-		}
-		p.same = p.person != 0 && !p.keeps && !p.disable && !p.enable && len(p.join)+len(p.part)+len(p.put) == 0
-		if p.same {
-			p.keep, p.found, p.had = nil, nil, nil
+	for kind, names := range p.units {
+		belongs(c, kind, names, was.Members)
+	}
+	for _, v := range p.values[w.list.by] {
+		if p.person == 0 {
+			c.Unless = append(c.Unless, person.Sought{Attribute: profile.Word(w.list.by), Value: profile.Key(w.list.by, v)})
 		}
 	}
-	return nil
+	snap := w.rm.records.Snapshot()
+	there := func(r federation.Ref) bool {
+		_, there := snap.Unit(r.Kind, r.Name)
+		return there
+	}
+	p.laid, err = c.Lay(person.Ground{Snap: snap, There: there, Now: w.rm.now()}, was)
+	if p.had = had(was.Values, p.values); p.same() {
+		p.laid.Values, p.laid.Members, p.had = nil, nil, nil
+	}
+	return err
 }
 
 // had is what is kept already of attributes that an entry has.
-func had(stored []crossing.KeptValue, values map[string][]string) map[string]string {
+func had(stored []person.KeptValue, values map[string][]string) map[string]string {
 	var out map[string]string
 	for _, v := range stored {
 		for name := range values {
@@ -427,21 +420,16 @@ func had(stored []crossing.KeptValue, values map[string][]string) map[string]str
 }
 
 // belongs decides where somebody belongs then: what providers say of it stays.
-func (p *plan) belongs(kind federation.Kind, names []string, members []crossing.Membership) {
+func belongs(c *person.Change, kind federation.Kind, names []string, members []person.Membership) {
 	for _, n := range names {
-		if !slices.ContainsFunc(members, func(m crossing.Membership) bool { return m.Kind == kind && string(m.Name) == n }) {
-			p.join = append(p.join, crossing.Membership{Kind: kind, Name: federation.Name(n), Source: crossing.FromImport})
+		if !slices.ContainsFunc(members, func(m person.Membership) bool { return m.Kind == kind && string(m.Name) == n }) {
+			c.Join = append(c.Join, person.Membership{Kind: kind, Name: federation.Name(n), Source: person.FromImport})
 		}
 	}
 	for _, m := range members {
-		typed := m.Source == crossing.FromImport || m.Source == crossing.FromHand || m.Source == crossing.Landed
+		typed := m.Source == person.FromImport || m.Source == person.FromHand || m.Source == person.Landed
 		if m.Kind == kind && typed && !slices.Contains(names, string(m.Name)) {
-			p.part = append(p.part, m)
+			c.Leave = append(c.Leave, m)
 		}
 	}
-}
-
-// changed reports whether somebody is other than they were found.
-func (p *plan) changed(row store.PersonRow, there bool) bool {
-	return !there || !bytes.Equal(row.Sealed, p.found) || (row.Disabled != nil) != p.was
 }

@@ -137,7 +137,7 @@ func (rm *Room) Announce(ctx context.Context, by change.By, purpose, kind string
 // change changes keys of the gate's own; whoever looks at them from then on sees the new ones.
 func (rm *Room) change(ctx context.Context, by change.By, how func(tx *gorm.DB) error) error {
 	return rm.records.Change(ctx, by, func(*federation.Snapshot) (records.Plan, error) {
-		return records.Plan{Keys: true, More: how}, nil
+		return records.Plan{Keys: true, More: func(tx store.Tx) error { return how(tx.Rows()) }}, nil
 	})
 }
 

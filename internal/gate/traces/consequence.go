@@ -158,7 +158,7 @@ func (rm *Room) unmet(ctx context.Context, before, after *federation.Snapshot) (
 		if c.Arrived, err = rm.arrivals.All(ctx); err != nil {
 			return nil, err
 		}
-		c.Kept.Attributes, err = rm.people.KeptAttributes(ctx)
+		c.Kept.Attributes, err = rm.store.People(ctx).KeptAttributes()
 		return c, err
 	}
 	old, err := look(before)
@@ -191,7 +191,7 @@ func (rm *Room) namesOf(ctx context.Context, all []Listed) ([]string, error) {
 	for i, l := range all {
 		ids[i] = l.Compared.Account
 	}
-	names, err := rm.people.Names(ctx, ids)
+	names, err := rm.store.People(ctx).Names(ids)
 	out := make([]string, len(all))
 	for i, l := range all {
 		if out[i] = names[l.Compared.Account]; out[i] == "" {

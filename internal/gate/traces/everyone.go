@@ -11,6 +11,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/store"
@@ -86,7 +87,7 @@ func (rm *Room) Everyone(ctx context.Context, snap *federation.Snapshot, app *fe
 		p.Set(int64(len(old.People)))
 		return old, nil
 	}
-	total, err := rm.people.Count(ctx)
+	total, err := rm.store.People(ctx).Count()
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +140,7 @@ func (rm *Room) Some(ctx context.Context, snap *federation.Snapshot, app *federa
 	out := &Everyone{At: rm.now(), snap: snap}
 	p.Total(int64(len(ids)))
 	for chunk := range slices.Chunk(ids, pageOfPeople) {
-		some, err := rm.people.Many(ctx, chunk, "", "")
+		some, err := rm.store.People(ctx).Many(chunk, "", "")
 		if err != nil {
 			return nil, err
 		}
@@ -163,7 +164,7 @@ func (r *Reach) entrant(app *federation.Application, now time.Time) (Entrant, er
 }
 
 func (r *Reach) entrantBy(got crossing.Foreseen) Entrant {
-	out := Entrant{Person: r.who.ID, Name: crossing.NameOf(r.who.Person, r.who.Subject.Value), Decision: got.Decision, By: GroundOf(got)}
+	out := Entrant{Person: r.who.ID, Name: person.NameOf(r.who.Person, r.who.Subject.Value), Decision: got.Decision, By: GroundOf(got)}
 	if got.Finding != nil {
 		out.Finding = got.Finding.Title
 		return out
@@ -275,7 +276,7 @@ type Entering struct {
 
 // EntriesOf tells of each application whether somebody enters it.
 func (rm *Room) EntriesOf(ctx context.Context, snap *federation.Snapshot, person int64) (out []Entering, err error) {
-	some, err := rm.people.Many(ctx, []int64{person}, "", "")
+	some, err := rm.store.People(ctx).Many([]int64{person}, "", "")
 	if err == nil && len(some) == 0 {
 		err = &change.NotFoundError{Kind: "person", Name: numberOf(person)}
 	}

@@ -13,6 +13,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/gate/change"
 )
@@ -111,7 +112,7 @@ func (r *Reach) against(then *Reach, apps []federation.Name, now time.Time) (out
 		if err != nil {
 			return nil, err
 		}
-		m := move{person: r.who.ID, name: crossing.NameOf(r.who.Person), app: string(name), what: change.BecomesHeld}
+		m := move{person: r.who.ID, name: person.NameOf(r.who.Person), app: string(name), what: change.BecomesHeld}
 		if old.Decision != federation.Deny && next.Decision != federation.Deny {
 			m.gains, m.drops = without(next.Entry, old.Entry), without(old.Entry, next.Entry)
 		}
@@ -225,7 +226,7 @@ func (m moves) into(out *change.Consequence, got Evaluated) {
 // Becoming is what would become of an account.
 type Becoming struct {
 	Person int64
-	Of     func(p *crossing.Person)
+	Of     func(p *person.Person)
 }
 
 // Foreseen tells to which applications entry would be decided otherwise, once accounts become other. What somebody
@@ -246,7 +247,7 @@ func (rm *Room) Foreseen(ctx context.Context, snap *federation.Snapshot, all []B
 		for i, b := range chunk {
 			ids[i], become[b.Person] = b.Person, b
 		}
-		some, err := rm.people.Many(ctx, ids, "", "")
+		some, err := rm.store.People(ctx).Many(ids, "", "")
 		if err != nil {
 			return out, err
 		}

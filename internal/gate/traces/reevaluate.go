@@ -10,6 +10,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -75,7 +76,7 @@ func (rm *Room) Reevaluate(ctx context.Context, before, after *federation.Snapsh
 		w.Within = longestRun
 	}
 	people, other := map[string]bool{}, map[string]Listed{}
-	end, links := rm.now().Add(w.Within), map[string]crossing.Person{}
+	end, links := rm.now().Add(w.Within), map[string]person.Person{}
 	err := rm.store.Traces.Each(ctx, store.TraceFilter{Application: w.Application, Provider: w.Provider},
 		func(head store.TraceHead, inputs []json.RawMessage) bool {
 			out.Looked++
@@ -140,7 +141,7 @@ func (rm *Room) Count(ctx context.Context, w Which) (int64, error) {
 // compare runs one crossing, of which everything has to be there. Whoever was new then, by no
 // more than their name, is taken as they are known now.
 func (rm *Room) compare(ctx context.Context, before, after *federation.Snapshot, inputs []json.RawMessage, result string,
-	links map[string]crossing.Person) crossing.Compared {
+	links map[string]person.Person) crossing.Compared {
 	entries := make([]crossing.Entry, len(inputs))
 	for i, octets := range inputs {
 		if json.Unmarshal(octets, &entries[i]) != nil {
@@ -164,7 +165,7 @@ func (rm *Room) compare(ctx context.Context, before, after *federation.Snapshot,
 // linked is who has a link by now, with all that is known of them; the one that was recorded if
 // nobody has.
 func (rm *Room) linked(ctx context.Context, snap *federation.Snapshot, key string, e crossing.Entry,
-	links map[string]crossing.Person) crossing.Person {
+	links map[string]person.Person) person.Person {
 	app := federation.ID("")
 	if a, ok := snap.Application(e.Decided.App); ok {
 		app = a.ID
@@ -173,7 +174,7 @@ func (rm *Room) linked(ctx context.Context, snap *federation.Snapshot, key strin
 	if p, ok := links[at]; ok {
 		return p
 	}
-	p, err := rm.people.Find(ctx, key, app)
+	p, err := rm.store.People(ctx).Find(key, app)
 	if err != nil || p.ID == 0 {
 		p = e.People[key]
 	}

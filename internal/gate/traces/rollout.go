@@ -12,7 +12,9 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/policy"
+	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -127,10 +129,10 @@ func (rm *Room) cohort(ctx context.Context, snap *federation.Snapshot, r federat
 		probe = &federation.Application{} // a provider's cohort is the same at every application
 	}
 	err := rm.Each(ctx, snap, mostLooked, func(reach *Reach) bool {
-		s := crossing.Entrant{App: probe, Person: reach.who.Person, Members: reach.who.Members}.Subject()
+		s := crossing.Entrant{App: probe, Stands: person.OnRecord(snap, nil, profile.Profile{}, reach.who.Person, nil)}.Subject()
 		if _, err := policy.OpenTo(snap, r, &s, now); err == nil {
 			mu.Lock()
-			out[reach.who.ID] = crossing.NameOf(reach.who.Person, reach.who.Subject.Value)
+			out[reach.who.ID] = person.NameOf(reach.who.Person, reach.who.Subject.Value)
 			mu.Unlock()
 		}
 		return true
@@ -253,7 +255,7 @@ func (rm *Room) left(ctx context.Context, p *federation.Provider, out *Figures) 
 	for _, s := range sessions {
 		ids = append(ids, s.Person)
 	}
-	names, err := rm.people.Names(ctx, ids)
+	names, err := rm.store.People(ctx).Names(ids)
 	for _, s := range sessions {
 		out.Sessions = append(out.Sessions, Left{s.Person, names[s.Person], s.Began})
 	}

@@ -10,10 +10,11 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/change"
-	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/store"
 )
 
 // Simulation is who would want to enter an application, and how. What is not said is as at their newest sign-in
@@ -44,7 +45,7 @@ type Simulated struct {
 func (rm *Room) Simulate(ctx context.Context, snap *federation.Snapshot, s Simulation) (out Simulated, err error) {
 	r := &Reach{snap: snap}
 	if s.Person != 0 {
-		some, err := rm.people.Many(ctx, []int64{s.Person}, s.App.ID, "")
+		some, err := rm.store.People(ctx).Many([]int64{s.Person}, s.App.ID, "")
 		if err != nil {
 			return out, err
 		}
@@ -57,7 +58,7 @@ func (rm *Room) Simulate(ctx context.Context, snap *federation.Snapshot, s Simul
 		}
 	} else {
 		for _, g := range s.Groups {
-			r.who.Members = append(r.who.Members, crossing.Membership{Kind: federation.KindGroup, Name: g, Source: crossing.FromHand})
+			r.who.Members = append(r.who.Members, person.Membership{Kind: federation.KindGroup, Name: g, Source: person.FromHand})
 		}
 	}
 	t := r.Trial(s.App, s.Provider)
@@ -81,7 +82,7 @@ func (rm *Room) Simulate(ctx context.Context, snap *federation.Snapshot, s Simul
 	if said.At = s.SignedIn; said.At.IsZero() {
 		said.At = t.Now
 	}
-	out.Name, out.Person = crossing.NameOf(t.Person), s.Person
+	out.Name, out.Person = person.NameOf(t.Person), s.Person
 	if out.Foreseen, err = foresee(r, t); err != nil {
 		return out, err
 	}
@@ -110,12 +111,12 @@ func foresee(r *Reach, t crossing.Trial) (crossing.Foreseen, error) {
 // Reach is somebody as they would come to applications: by what their providers said last, and by what is kept.
 type Reach struct {
 	snap  *federation.Snapshot
-	who   people.Candidate
+	who   store.Candidate
 	words []Word // the newest first
 }
 
 // Person is who it is.
-func (r *Reach) Person() crossing.Person { return r.who.Person }
+func (r *Reach) Person() person.Person { return r.who.Person }
 
 // unreachable says why somebody cannot come to an application as who they are: it is tied to a provider that they
 // have no name at, and that finds nobody by values.
@@ -156,19 +157,19 @@ func (r *Reach) Trial(app *federation.Application, by *federation.Provider) cros
 // LastVisit is how somebody would come to the portal if all their providers said now what they said last; of one that
 // never did, or of which nothing is kept, the name alone. Whoever is linked to none comes by a provider of their
 // organisations, or of the domain of an address that is kept of them; false if there is none of these either.
-func (rm *Room) LastVisit(ctx context.Context, snap *federation.Snapshot, person int64) (v crossing.Visit, ok bool, err error) {
-	some, err := rm.people.Many(ctx, []int64{person}, "", "")
+func (rm *Room) LastVisit(ctx context.Context, snap *federation.Snapshot, them int64) (v crossing.Visit, ok bool, err error) {
+	some, err := rm.store.People(ctx).Many([]int64{them}, "", "")
 	if err == nil && len(some) == 0 {
-		err = &change.NotFoundError{Kind: "person", Name: numberOf(person)}
+		err = &change.NotFoundError{Kind: "person", Name: numberOf(them)}
 	}
 	if err != nil {
 		return v, false, err
 	}
-	words, err := rm.words(ctx, snap, person)
+	words, err := rm.words(ctx, snap, them)
 	if err != nil {
 		return v, false, err
 	}
-	links, err := rm.people.LinksOf(ctx, person)
+	links, err := rm.store.People(ctx).LinksOf(them)
 	if err != nil {
 		return v, false, err
 	}
@@ -184,17 +185,17 @@ func (rm *Room) LastVisit(ctx context.Context, snap *federation.Snapshot, person
 	for _, w := range words {
 		add(w.Provider, *w.Said)
 	}
-	for _, l := range links[person] {
-		if p, there := snap.Provider(federation.Name(l.Provider.Name)); there && l.Subject != nil {
+	for _, l := range links {
+		if p, there := snap.ProviderOf(l.Provider); there && l.Subject != nil {
 			add(p, crossing.Answer{Subject: *l.Subject})
 		}
 	}
-	v = crossing.Visit{Session: s, People: map[string]crossing.Person{}}
+	v = crossing.Visit{Session: s, People: map[string]person.Person{}}
 	if p := usual(snap, some[0].Person); len(s.Proofs) == 0 && p != nil {
-		a := crossing.Answer{Subject: profile.Subject{Value: numberOf(person)}}
+		a := crossing.Answer{Subject: profile.Subject{Value: numberOf(them)}}
 		add(p, a)
 		who := some[0].Person
-		v.People[crossing.LinkKey(p.ID, a.Subject)] = who
+		v.People[person.LinkKey(p.ID, a.Subject)] = who
 	}
 	if len(s.Proofs) > 0 {
 		v.Network = s.Proofs[0].Network
@@ -204,7 +205,7 @@ func (rm *Room) LastVisit(ctx context.Context, snap *federation.Snapshot, person
 
 // usual is the provider by which somebody may be expected to come who never did: one of their organisations, or of the
 // domain of their address.
-func usual(snap *federation.Snapshot, who crossing.Person) *federation.Provider {
+func usual(snap *federation.Snapshot, who person.Person) *federation.Provider {
 	var names []federation.Name
 	for _, m := range who.Members {
 		if u, there := snap.Unit(m.Kind, m.Name); there && m.Kind == federation.KindOrganisation {
@@ -251,7 +252,7 @@ func (rm *Room) Each(ctx context.Context, snap *federation.Snapshot, most int, e
 	if err != nil {
 		return err
 	}
-	pages, stop := make(chan []people.Candidate, 1), make(chan struct{})
+	pages, stop := make(chan []store.Candidate, 1), make(chan struct{})
 	var once sync.Once
 	var wait sync.WaitGroup
 	for range 2 {
@@ -272,11 +273,11 @@ func (rm *Room) Each(ctx context.Context, snap *federation.Snapshot, most int, e
 }
 
 // pages hands people out, until there are no more or nobody wants them.
-func (rm *Room) pages(ctx context.Context, to chan<- []people.Candidate, stop <-chan struct{}) error {
+func (rm *Room) pages(ctx context.Context, to chan<- []store.Candidate, stop <-chan struct{}) error {
 	defer close(to)
 	last := int64(0)
 	for {
-		some, err := rm.people.After(ctx, last, pageOfPeople)
+		some, err := rm.store.People(ctx).After(last, pageOfPeople)
 		if err != nil || len(some) == 0 {
 			return err
 		}

@@ -17,12 +17,12 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/reason"
 	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/gate/arrivals"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/grants"
-	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -30,7 +30,6 @@ import (
 type Room struct {
 	store  *store.Store
 	now    func() time.Time
-	people *people.Room
 	grants *grants.Room
 	// arrivals tell what profiles have.
 	arrivals  *arrivals.Room
@@ -44,8 +43,8 @@ type Room struct {
 const mostAtOnce = 2
 
 // New makes a room over a store.
-func New(s *store.Store, now func() time.Time, p *people.Room, g *grants.Room, a *arrivals.Room) *Room {
-	return &Room{store: s, now: now, people: p, grants: g, arrivals: a, turns: make(chan struct{}, mostAtOnce),
+func New(s *store.Store, now func() time.Time, g *grants.Room, a *arrivals.Room) *Room {
+	return &Room{store: s, now: now, grants: g, arrivals: a, turns: make(chan struct{}, mostAtOnce),
 		kept: kept{all: map[federation.ID]*Everyone{}}}
 }
 
@@ -245,10 +244,10 @@ func (rm *Room) Remedies(ctx context.Context, snap *federation.Snapshot, id stri
 			return nil, err
 		}
 		if e.Decided.Finding != "" {
-			return crossing.Remedies(snap, e, func(id int64) (crossing.Person, error) {
-				some, err := rm.people.Many(ctx, []int64{id}, "", "")
+			return crossing.Remedies(snap, e, func(id int64) (person.Person, error) {
+				some, err := rm.store.People(ctx).Many([]int64{id}, "", "")
 				if err != nil || len(some) == 0 {
-					return crossing.Person{}, err
+					return person.Person{}, err
 				}
 				return some[0].Person, nil
 			})

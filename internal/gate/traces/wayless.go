@@ -7,9 +7,9 @@ import (
 	"sync"
 	"time"
 
-	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/policy"
 )
 
@@ -64,7 +64,7 @@ func (rm *Room) withoutWay(ctx context.Context, snap *federation.Snapshot,
 		for _, a := range apps {
 			if _, err := r.Way(a, now); err != nil {
 				mu.Lock()
-				who[a.ID] = append(who[a.ID], crossing.NameOf(r.who.Person, r.who.Subject.Value))
+				who[a.ID] = append(who[a.ID], person.NameOf(r.who.Person, r.who.Subject.Value))
 				mu.Unlock()
 			}
 		}

@@ -15,6 +15,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/gate/change"
 )
@@ -32,7 +33,7 @@ func (r *Reach) Way(app *federation.Application, now time.Time) (policy.Choice, 
 // and with hints of the application.
 func (rm *Room) WayOf(ctx context.Context, snap *federation.Snapshot, app *federation.Application, person int64,
 	asked policy.Asking) (policy.Choice, error) {
-	some, err := rm.people.Many(ctx, []int64{person}, "", "")
+	some, err := rm.store.People(ctx).Many([]int64{person}, "", "")
 	if err == nil && len(some) == 0 {
 		err = &change.NotFoundError{Kind: "person", Name: numberOf(person)}
 	}
@@ -54,14 +55,14 @@ func (rm *Room) WayOf(ctx context.Context, snap *federation.Snapshot, app *feder
 // WayAt tells by which providers a stranger comes, by the address that they type or the application hints.
 func (rm *Room) WayAt(ctx context.Context, snap *federation.Snapshot, app *federation.Application,
 	a policy.Asking) (c policy.Choice, err error) {
-	found := map[string][]crossing.Person{}
-	having := func(s crossing.Sought) ([]crossing.Person, bool) {
+	found := map[string][]person.Person{}
+	having := func(s person.Sought) ([]person.Person, bool) {
 		people, looked := found[s.String()]
 		return people, looked
 	}
 	who, missing := crossing.StandsFor(snap, app, a.Address, rm.now(), having)
 	if missing != nil {
-		if found[missing.String()], err = rm.people.Having(ctx, *missing, app.ID); err != nil {
+		if found[missing.String()], err = rm.store.People(ctx).Having(*missing, app.ID); err != nil {
 			return c, err
 		}
 		who, _ = crossing.StandsFor(snap, app, a.Address, rm.now(), having)
@@ -145,7 +146,7 @@ func (rm *Room) rerouting(ctx context.Context, before, after *federation.Snapsho
 		if worst > change.Keeps {
 			lost = append(lost, fmt.Sprintf("%d %s %d", r.who.ID, where, worst))
 			if len(out.Ways.Examples) < mostAffected {
-				who := crossing.NameOf(r.who.Person, r.who.Subject.Value)
+				who := person.NameOf(r.who.Person, r.who.Subject.Value)
 				out.Ways.Examples = append(out.Ways.Examples,
 					fmt.Sprintf("%s at %s: %s", who, where, []string{"", "another way", "no way"}[worst]))
 			}

@@ -10,7 +10,6 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/gate/change"
-	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -38,7 +37,7 @@ func (rm *Room) Words(ctx context.Context, snap *federation.Snapshot, app *feder
 	for key := range byKey {
 		keys = append(keys, key)
 	}
-	of, err := rm.people.ByKeys(ctx, keys)
+	of, err := rm.store.People(ctx).ByKeys(keys)
 	out := map[int64]Word{}
 	for key, person := range of {
 		out[person] = byKey[key]
@@ -60,7 +59,7 @@ func (rm *Room) allWords(ctx context.Context, snap *federation.Snapshot, most in
 	if err != nil {
 		return nil, err
 	}
-	of, err := rm.people.ByKeys(ctx, order)
+	of, err := rm.store.People(ctx).ByKeys(order)
 	out := map[int64][]Word{}
 	for _, key := range order {
 		if person, linked := of[key]; linked {
@@ -177,7 +176,7 @@ func (rm *Room) OfPerson(ctx context.Context, snap *federation.Snapshot, w Whom)
 			return t, err
 		}
 	}
-	some, err := rm.people.Many(ctx, []int64{w.Person}, app, first)
+	some, err := rm.store.People(ctx).Many([]int64{w.Person}, app, first)
 	switch {
 	case err != nil:
 		return t, err
@@ -198,7 +197,7 @@ type Whom struct {
 }
 
 // Fill puts somebody into a trial, with what their provider said, nil for nothing.
-func Fill(t *crossing.Trial, who people.Candidate, word *Word) {
+func Fill(t *crossing.Trial, who store.Candidate, word *Word) {
 	t.Person, t.Said.Subject = who.Person, who.Subject
 	if word != nil {
 		t.Provider, t.Said = word.Provider, word.Said

@@ -13,6 +13,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing/linkside"
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
 )
@@ -23,7 +24,7 @@ var now = time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC)
 type railway struct {
 	snap *federation.Snapshot
 	by   *federation.Provider
-	who  crossing.Person
+	who  person.Person
 }
 
 func newRailway(groups int, member ...int) railway {
@@ -37,9 +38,9 @@ func newRailway(groups int, member ...int) railway {
 		}
 		put = append(put, u)
 	}
-	r.who = crossing.Person{ID: 7, Identifier: "x"}
+	r.who = person.Person{ID: 7, Identifier: "x"}
 	for _, i := range member {
-		r.who.Members = append(r.who.Members, crossing.Membership{Kind: federation.KindGroup, Name: federation.Name(fmt.Sprint("g", i)), Source: crossing.FromHand})
+		r.who.Members = append(r.who.Members, person.Membership{Kind: federation.KindGroup, Name: federation.Name(fmt.Sprint("g", i)), Source: person.FromHand})
 	}
 	r.snap = federation.Load(federation.Gate{Base: "https://gate.example", Portal: linkside.Portal("https://gate.example")}, put...)
 	return r
@@ -56,7 +57,7 @@ func (r railway) visit() crossing.Visit {
 	word := crossing.Answer{Authentication: crossing.Authentication{Provider: "staff", ProviderID: "staff-id", At: now}, Subject: profile.Subject{Value: "ada"},
 		Ends: now.Add(time.Hour)}
 	return crossing.Visit{Session: &crossing.Session{Person: r.who, Proofs: []crossing.Answer{word}, Expires: now.Add(time.Hour)},
-		People: map[string]crossing.Person{crossing.LinkKey("staff-id", word.Subject): r.who}}
+		People: map[string]person.Person{person.LinkKey("staff-id", word.Subject): r.who}}
 }
 
 // admitted are the applications that a sign-in would let somebody enter, each decided by itself.
@@ -87,7 +88,7 @@ func TestPortalIsWhatSignInsDecide(t *testing.T) {
 			}
 			put = append(put, a)
 			if pick.IntN(4) == 0 {
-				r.who.Admitted = append(r.who.Admitted, crossing.Admitted{App: a.ID, Until: now.Add(time.Duration(pick.IntN(3)-1) * time.Hour)})
+				r.who.Admitted = append(r.who.Admitted, person.Admitted{App: a.ID, Until: now.Add(time.Duration(pick.IntN(3)-1) * time.Hour)})
 			}
 		}
 		for i := range 6 {

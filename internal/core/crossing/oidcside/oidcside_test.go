@@ -21,6 +21,7 @@ import (
 	"innergate.example/innergate/internal/core/keys"
 	"innergate.example/innergate/internal/core/listed"
 	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/signout"
 )
@@ -252,7 +253,7 @@ func (w world) answered(t testing.TB, own json.RawMessage, who string) (crossing
 	require.Empty(t, cause)
 	in := crossing.AnswerIn{Gate: &w.snap.Gate, App: w.app, Own: own, Released: profile.Released{Name: name, Attributes: p.Attributes}, Answer: a, New: "grant",
 		Session: "lasting",
-		Now:     now, Person: crossing.Person{ID: 1, Identifier: who}}
+		Now:     now, Person: person.Person{ID: 1, Identifier: who}}
 	plan, err := w.side().Answer(in)
 	require.NoError(t, err)
 	r, err := plan.Render(&w.snap.Gate, crossing.Made{Random: rand.Reader, Now: now, Identifier: who})
@@ -445,14 +446,14 @@ func TestSubjectsAreNoClients(t *testing.T) {
 	snap := w.snap.With(p)
 	a := word()
 	a.Provider, a.ProviderID, a.Ends = "staff", "id-staff", now.Add(time.Hour)
-	key := crossing.LinkKey("id-staff", a.Subject)
+	key := person.LinkKey("id-staff", a.Subject)
 	enter := func(subject string) crossing.Turn {
 		e := crossing.Event{Kind: crossing.Arrived,
 			Arrival: oidcside.Request(url.Values{"client_id": {"planner"}, "response_type": {"code"},
 				"redirect_uri": {back}, "scope": {"openid"}, "code_challenge": {oidc.Challenge(verifier)}, "code_challenge_method": {"S256"}}.Encode(), false, false)}
 		return crossing.Advance(snap, crossing.State{}, e, crossing.Facts{New: "n",
 			Session: &crossing.Session{Proofs: []crossing.Answer{*a},
-				Person: crossing.Person{ID: 1}}, People: map[string]crossing.Person{key: {ID: 1, Subject: subject}}}, now)
+				Person: person.Person{ID: 1}}, People: map[string]person.Person{key: {ID: 1, Subject: subject}}}, now)
 	}
 	require.Equal(t, crossing.Entered, enter("a-subject").Result)
 	require.Equal(t, finding.SubjectIsClient, enter("planner").Finding.Code)

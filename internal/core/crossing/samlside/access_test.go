@@ -9,6 +9,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/reason"
 	"innergate.example/innergate/internal/core/saml"
@@ -29,18 +30,18 @@ func (w *world) rules(all ...federation.Settings) {
 
 func TestRulesAtASignIn(t *testing.T) {
 	drivers := &federation.Unit{Kind: federation.KindGroup, Name: "drivers", Title: "Drivers"}
-	member := []crossing.Membership{{Kind: federation.KindGroup, Name: "drivers", Source: crossing.FromHand}}
+	member := []person.Membership{{Kind: federation.KindGroup, Name: "drivers", Source: person.FromHand}}
 	enter := func(w *world) crossing.Turn {
 		w.snap = w.snap.Having([]federation.Object{drivers}, nil)
 		return w.answer(w.request(nil).State, nil)
 	}
-	key := crossing.LinkKey("", profile.Subject{Format: string(saml.FormatEmail), Value: "ada@wrenmoor.example"})
+	key := person.LinkKey("", profile.Subject{Format: string(saml.FormatEmail), Value: "ada@wrenmoor.example"})
 
 	w := newWorld(t)
 	w.snap = w.snap.Having([]federation.Object{drivers}, nil)
 	w.rules(federation.Settings{"name": "keep-out", "then": "deny", "groups": []any{"drivers"}, "say": "Ask the depot lead."})
 	require.Equal(t, crossing.Entered, enter(w).Result, "whoever is not meant enters")
-	w.people[key] = crossing.Person{ID: 7, Key: key, Members: member}
+	w.people[key] = person.Person{ID: 7, Key: key, Members: member}
 	got := enter(w)
 	require.Equal(t, finding.AccessDenied, got.Finding.Code)
 	require.Equal(t, "Ask the depot lead.", crossing.ForPerson(got.Finding).Text)
@@ -53,7 +54,7 @@ func TestRulesAtASignIn(t *testing.T) {
 	w.app, w.snap = &app, w.snap.With(&app).Having([]federation.Object{drivers}, nil)
 	require.Equal(t, finding.AccessNobody, enter(w).Finding.Code)
 	w.rules(federation.Settings{"name": "drivers", "application": "roster", "then": "allow", "groups": []any{"drivers"}})
-	w.people[key] = crossing.Person{ID: 7, Key: key, Members: member}
+	w.people[key] = person.Person{ID: 7, Key: key, Members: member}
 	got = enter(w)
 	require.Equal(t, crossing.Entered, got.Result)
 	require.Contains(t, reasonsOf(got), reason.AccessRule)
@@ -71,7 +72,7 @@ func TestRulesAtASignIn(t *testing.T) {
 		}
 	}
 	require.NoError(t, released(word))
-	w.people[key] = crossing.Person{ID: 7, Key: key}
+	w.people[key] = person.Person{ID: 7, Key: key}
 	require.True(t, finding.Is(released(word), finding.AccessNobody), "who has left the group is not told of any more")
 	w.rules(federation.Settings{"name": "depot", "application": "roster", "then": "allow", "networks": []any{"192.0.2.0/24"}})
 	require.Error(t, released(word))
@@ -103,7 +104,7 @@ func TestRulesHearOfMarksThatAreTrusted(t *testing.T) {
 // it made for a session only does not.
 func TestRulesHearOfMarksThatAreKept(t *testing.T) {
 	w := newWorld(t)
-	kept := crossing.Person{ID: 7, Values: []crossing.KeptValue{{From: w.provider.ID,
+	kept := person.Person{ID: 7, Values: []person.KeptValue{{From: w.provider.ID,
 		Attribute: profile.Attribute{Name: profile.AttributeUserType, Values: profile.Texts("contractor")}}}}
 	for rule, c := range map[string]struct {
 		keep, marked string
@@ -145,7 +146,7 @@ func TestAStepUpIsAskedOnce(t *testing.T) {
 	entered := w.answer(old.State, nil)
 	for _, e := range entered.Effects {
 		if give, is := e.(crossing.Give); is {
-			_, need, err := crossing.Renew(w.snap, crossing.Renewal{App: w.app, Word: &give.Word, Person: entered.State.Person, People: map[string]crossing.Person{}}, now.Add(8*time.Hour))
+			_, need, err := crossing.Renew(w.snap, crossing.Renewal{App: w.app, Word: &give.Word, Person: entered.State.Person, People: map[string]person.Person{}}, now.Add(8*time.Hour))
 			if need == nil {
 				require.NoError(t, err, "what was fresh then is fresh enough for its tokens")
 			}

@@ -15,6 +15,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/keys"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
 )
@@ -37,7 +38,7 @@ type world struct {
 	app      *federation.Application
 	idp      *keys.Pair // the provider's
 	used     map[string]bool
-	people   map[string]crossing.Person
+	people   map[string]person.Person
 	session  *crossing.Session
 	asked    []string // what was needed, in order
 	entries  []crossing.Entry
@@ -50,7 +51,7 @@ func newWorld(t *testing.T) *world {
 		require.NoError(t, err)
 		return p
 	}
-	w := &world{t: t, idp: pair(), used: map[string]bool{}, people: map[string]crossing.Person{}}
+	w := &world{t: t, idp: pair(), used: map[string]bool{}, people: map[string]person.Person{}}
 	set := federation.KeySet{Current: pair()}
 	gate := federation.Gate{Base: "https://g.example", Skew: time.Minute,
 		Own: map[string]string{"idp-entity-id": "urn:gate-idp"}, Contexts: samlside.Protocol{}.Contexts(),
@@ -71,7 +72,7 @@ func newWorld(t *testing.T) *world {
 func (w *world) run(s crossing.State, e crossing.Event) crossing.Turn {
 	w.n++
 	e.Browser.Secret, e.Browser.Holds = []byte("mine"), true
-	f := crossing.Facts{New: fmt.Sprintf("%032d", w.n), Session: w.session, People: map[string]crossing.Person{}}
+	f := crossing.Facts{New: fmt.Sprintf("%032d", w.n), Session: w.session, People: map[string]person.Person{}}
 	t := crossing.Advance(w.snap, s, e, f, now)
 	for {
 		need, ok := t.Next.(*crossing.Need)
@@ -163,17 +164,23 @@ func TestSubjectRace(t *testing.T) {
 	w := newWorld(t)
 	asked := w.request(func(q *saml.AuthnRequest) { q.NameIDFormat = saml.FormatPersistent })
 	done := w.answer(asked.State, nil)
-	i := slices.IndexFunc(done.Effects, func(e crossing.Effect) bool { _, ok := e.(crossing.Settle); return ok })
-	lost := done.Effects[i].(crossing.Settle)
-	f := crossing.Facts{Used: new(bool), People: map[string]crossing.Person{lost.Key: {ID: 1, Identifier: "x"}}}
+	i := slices.IndexFunc(done.Effects, func(e crossing.Effect) bool { _, ok := e.(crossing.ChangePerson); return ok })
+	lost := done.Effects[i].(crossing.ChangePerson)
+	require.Equal(t, w.app.ID, lost.Settle)
+	lost.Lost = person.GuardSubject
+	f := crossing.Facts{Used: new(bool), People: map[string]person.Person{lost.Link[0].Key: {ID: 1, Identifier: "x"}}}
 	e := crossing.Event{Kind: crossing.Lost, Lost: lost, Browser: crossing.Browser{Secret: []byte("mine")}}
 	again := crossing.Advance(w.snap, done.State, e, f, now)
-	require.Equal(t, []string{lost.Key}, again.Next.(*crossing.Need).People, "what was known of them is not believed")
-	f.People[lost.Key] = crossing.Person{ID: 1, Key: lost.Key, Identifier: "x", Subject: "1001"}
+	require.Equal(t, []string{lost.Link[0].Key}, again.Next.(*crossing.Need).People, "what was known of them is not believed")
+	f.People[lost.Link[0].Key] = person.Person{ID: 1, Key: lost.Link[0].Key, Identifier: "x", Subject: "1001"}
 	e.Kind = crossing.Learned
 	again = crossing.Advance(w.snap, again.State, e, f, now)
 	require.Contains(t, again.Next.(*crossing.Leave).Plan.Sent(), federation.Value{Label: "NameID", Value: "1001"})
-	require.NotContains(t, effects(again), "Settle")
+	for _, e := range again.Effects {
+		if c, is := e.(crossing.ChangePerson); is {
+			require.Empty(t, c.Settle)
+		}
+	}
 }
 
 // One crossing, turn by turn, without anything around it.
@@ -198,7 +205,7 @@ func TestCrossingInPureTurns(t *testing.T) {
 	require.NotContains(t, string(octets), "groups", "no message is stored")
 	done := w.answer(stored, func(a *saml.Answer) { a.Authorities = []string{"urn:behind"} })
 	require.Equal(t, []string{"used", "people"}, w.asked)
-	require.Equal(t, []string{"End", "Once", "MakePerson", "PutSession", "Settle", "Issued", "HoldMessage", "Give", "Enter"},
+	require.Equal(t, []string{"End", "Once", "ChangePerson", "PutSession", "Issued", "HoldMessage", "Give", "Enter"},
 		effects(done), "in one transaction, the end first")
 	require.Equal(t, crossing.Ended, done.State.Stage)
 	require.True(t, done.Verified)
@@ -466,7 +473,7 @@ func TestAdmitHearsTheProvider(t *testing.T) {
 	by := func(no bool, audiences ...string) error {
 		a := crossing.Authentication{}
 		a.NoProxy, a.ProxyAudiences = no, audiences
-		_, err := crossing.Admit(w.snap, crossing.Entrant{App: w.app, Proofs: []crossing.Authentication{{}, a}}, now)
+		_, err := crossing.Admit(w.snap, crossing.Entrant{App: w.app, Stands: person.OnRecord(w.snap, nil, profile.Profile{}, person.Person{}, nil), Proofs: []crossing.Authentication{{}, a}}, now)
 		return err
 	}
 	require.NoError(t, by(false))
@@ -481,18 +488,24 @@ func TestLostEffects(t *testing.T) {
 	asked := w.request(nil)
 	asked.State.Kept = true
 	done := w.answer(asked.State, nil)
-	lose := func(e crossing.Effect, people map[string]crossing.Person) crossing.Turn {
+	lose := func(e crossing.Effect, people map[string]person.Person) crossing.Turn {
 		return crossing.Advance(w.snap, done.State, crossing.Event{Kind: crossing.Lost, Lost: e,
 			Browser: crossing.Browser{Secret: []byte("mine")}}, crossing.Facts{New: "n", People: people}, now)
 	}
-	key := done.Effects[2].(crossing.MakePerson).Key
-	race := lose(done.Effects[2], map[string]crossing.Person{key: {}})
+	made := done.Effects[2].(crossing.ChangePerson)
+	key := made.Link[0].Key
+	made.Lost = person.GuardLink
+	race := lose(made, map[string]person.Person{key: {}})
 	require.Equal(t, []string{key}, race.Next.(*crossing.Need).People, "it looks again")
 	end := crossing.Advance(w.snap, race.State, crossing.Event{Kind: crossing.Learned},
-		crossing.Facts{New: "n", People: map[string]crossing.Person{key: {ID: 5}}}, now)
+		crossing.Facts{New: "n", People: map[string]person.Person{key: {ID: 5}}}, now)
 	require.Equal(t, crossing.Entered, end.Result)
 	require.EqualValues(t, 5, end.Person.ID)
-	require.NotContains(t, effects(end), "MakePerson")
+	for _, e := range end.Effects {
+		if c, is := e.(crossing.ChangePerson); is {
+			require.EqualValues(t, 5, c.Person, "nobody is made")
+		}
+	}
 	require.Equal(t, finding.AssertionReplayed, lose(crossing.Once{ID: "_a"}, nil).Finding.Code)
 	require.Equal(t, crossing.PageFinished, lose(crossing.End{}, nil).Next.(*crossing.Show).Page)
 	require.Equal(t, "https://g.example/crossing/"+asked.State.ID, lose(crossing.Keep{}, nil).Next.(*crossing.Go).To,
@@ -528,7 +541,7 @@ func TestEveryTurnIsJudged(t *testing.T) {
 // The same person's next sign-in adds a word to the session; another person's
 // replaces it.
 func TestSessionsJoin(t *testing.T) {
-	ada, bram := crossing.Person{ID: 1, Key: "a"}, crossing.Person{ID: 2, Key: "b"}
+	ada, bram := person.Person{ID: 1, Key: "a"}, person.Person{ID: 2, Key: "b"}
 	word := func(p federation.Name, until time.Time) *crossing.Answer {
 		a := &crossing.Answer{}
 		a.Provider, a.ProviderID, a.Until = p, federation.ID("id-"+p), until
@@ -547,9 +560,9 @@ func TestSessionsJoin(t *testing.T) {
 		now.Add(2*time.Hour)).Proofs, 1,
 		"a word that has ended is not carried on")
 	require.Len(t, crossing.Joined(&federation.Gate{}, two, bram, word("staff", time.Time{}), "lasting", now).Proofs, 1)
-	require.Len(t, crossing.Joined(&federation.Gate{}, crossing.Joined(&federation.Gate{}, nil, crossing.Person{},
+	require.Len(t, crossing.Joined(&federation.Gate{}, crossing.Joined(&federation.Gate{}, nil, person.Person{},
 		word("staff", time.Time{}), "lasting", now),
-		crossing.Person{}, word("card", time.Time{}), "lasting", now).Proofs, 1, "two whom nobody knows are not the same")
+		person.Person{}, word("card", time.Time{}), "lasting", now).Proofs, 1, "two whom nobody knows are not the same")
 }
 
 func TestLinkKeyTellsNamesApart(t *testing.T) {
@@ -560,12 +573,12 @@ func TestLinkKeyTellsNamesApart(t *testing.T) {
 	for _, s := range []profile.Subject{{Value: "a"}, {Value: "b"}, {Format: "f", Value: "a"},
 		{NameQualifier: "f", Value: "a"}, {SPNameQualifier: "f", Value: "a"}} {
 		for _, p := range []*federation.Provider{w.provider, &other} {
-			key := crossing.LinkKey(p.ID, s)
+			key := person.LinkKey(p.ID, s)
 			require.False(t, seen[key])
 			seen[key] = true
 		}
 	}
-	require.Empty(t, crossing.LinkKey(w.provider.ID, profile.Subject{Value: "a", Transient: true}))
+	require.Empty(t, person.LinkKey(w.provider.ID, profile.Subject{Value: "a", Transient: true}))
 }
 
 // An address to go on to has to lie at the application.

@@ -1,4 +1,4 @@
-package crossing
+package person
 
 import (
 	"strings"
@@ -26,7 +26,7 @@ func TestWhatPeopleType(t *testing.T) {
 		{mail, strings.Repeat("m", 200) + "@post.example", "too long"},
 		{name, "Mira Dunn", ""}, {name, "Míra Đunn, 3rd", ""}, {name, "a\x00b", "not allowed"}, {name, strings.Repeat("x", 201), "too long"},
 	} {
-		say := unfit(c.asked, c.value)
+		say := Unfit(c.asked, c.value)
 		if c.say == "" {
 			require.Empty(t, say, c.value)
 			continue
@@ -34,10 +34,10 @@ func TestWhatPeopleType(t *testing.T) {
 		require.Contains(t, say, c.say, c.value)
 	}
 	for text, want := range map[string]string{"123 456": "123456", " 1-2.3": "123", "abc": "", "": "", "１２": "", strings.Repeat("7", 500): strings.Repeat("7", 100)} {
-		require.Equal(t, want, digits(text))
+		require.Equal(t, want, Digits(text))
 	}
 	require.Equal(t, []string{"E-mail address", "E-mail address", "Your name", "CostCentre"},
-		[]string{labelOf("emails"), labelOf("mail"), labelOf("cn"), labelOf("costCentre")})
+		[]string{Label("emails"), Label("mail"), Label("cn"), Label("costCentre")})
 	require.NotEqual(t, CodeSum("q", "123456"), CodeSum("p", "123456"))
 	require.NotEqual(t, CodeSum("q", "123456"), CodeSum("q", "123457"))
 }

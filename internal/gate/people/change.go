@@ -1,4 +1,4 @@
-package accounts
+package people
 
 import (
 	"cmp"
@@ -9,13 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"gorm.io/gorm"
-
-	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/change"
-	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )
@@ -49,14 +46,14 @@ const (
 )
 
 // LinkOf reads the link that is to be made.
-func (rm *Room) LinkOf(provider string, s profile.Subject) (*federation.Provider, crossing.Link, error) {
+func (rm *Room) LinkOf(provider string, s profile.Subject) (*federation.Provider, person.Link, error) {
 	p, err := rm.Records.Provider(provider)
 	if err != nil {
-		return nil, crossing.Link{}, change.Field("provider", err)
+		return nil, person.Link{}, change.Field("provider", err)
 	}
 	s.Value = strings.TrimSpace(s.Value)
 	if s.Format, err = rm.formatOf(p, s.Format); err != nil {
-		return nil, crossing.Link{}, change.Field("format", err)
+		return nil, person.Link{}, change.Field("format", err)
 	}
 	switch {
 	case s.Value == "":
@@ -66,7 +63,7 @@ func (rm *Room) LinkOf(provider string, s profile.Subject) (*federation.Provider
 	case s.Transient || strings.HasSuffix(s.Format, ":transient"):
 		err = change.Field("format", errors.New("a transient name is another one at each sign-in; give one that lasts"))
 	}
-	return p, crossing.Link{Provider: p.ID, Key: crossing.LinkKey(p.ID, s), Subject: s}, err
+	return p, person.Link{Provider: p.ID, Key: person.LinkKey(p.ID, s), Subject: s}, err
 }
 
 // formatOf is the format that a name will come in: as it is said, else as the provider's people
@@ -81,7 +78,7 @@ func (rm *Room) formatOf(p *federation.Provider, said string) (string, error) {
 	case said != "":
 		return side.FormatOf(said)
 	}
-	usual, err := rm.People.UsualFormat(p.ID)
+	usual, err := rm.usualFormat(p.ID)
 	return cmp.Or(usual, side.Expected()), err
 }
 
@@ -91,8 +88,8 @@ func taken(provider string) error {
 }
 
 // Add makes an account.
-func (rm *Room) Add(ctx context.Context, by change.By, n NewPerson) (Person, error) {
-	var link crossing.Link
+func (rm *Room) Add(ctx context.Context, b change.By, n NewPerson) (Person, error) {
+	var link person.Link
 	if n.Provider != "" {
 		var err error
 		if _, link, err = rm.LinkOf(n.Provider, n.Subject); err != nil {
@@ -105,26 +102,22 @@ func (rm *Room) Add(ctx context.Context, by change.By, n NewPerson) (Person, err
 	if err != nil {
 		return Person{}, err
 	}
+	c := by(b, 0)
+	c.Identifier, c.Typed, c.Join = Identifier(), edit.typing(), edit.joins()
+	if n.Provider != "" {
+		c.Link = []person.Link{link}
+	}
 	var id int64
-	err = rm.Store.Write(ctx, func(tx *gorm.DB) error {
-		var err error
-		if n.Provider != "" {
-			id, err = rm.People.Make(tx, random.Text(16), link)
-		} else {
-			row := store.PersonRow{Identifier: random.Text(16), Added: rm.Now().UTC()}
-			err = tx.Create(&row).Error
-			id = row.ID
-		}
-		if store.IsTaken(err) {
+	err = rm.Store.Change(ctx, func(tx store.Tx) error {
+		done, err := rm.Apply(tx, c)
+		if isLost(err, person.GuardLink) {
 			return taken(n.Provider)
 		}
-		if err == nil {
-			err = rm.edit(tx, id, edit)
-		}
 		if err != nil {
-			return err
+			return refused(err)
 		}
-		return rm.note(tx, by, id, "added")
+		id = done[0].Person
+		return rm.note(tx, b, id, "added")
 	})
 	if err != nil {
 		return Person{}, err
@@ -132,46 +125,68 @@ func (rm *Room) Add(ctx context.Context, by change.By, n NewPerson) (Person, err
 	return rm.Get(ctx, id)
 }
 
+// isLost reports whether an error says that one guard failed.
+func isLost(err error, g person.Guard) bool {
+	var lost *person.LostError
+	return errors.As(err, &lost) && lost.Guard == g
+}
+
+// typing is what an edit says of values, nil for nothing.
+func (e Edit) typing() *person.Typing {
+	if len(e.Values) == 0 {
+		return nil
+	}
+	return &person.Typing{From: person.FromHand, Values: e.Values, Most: mostValues}
+}
+
+func (e Edit) joins() (out []person.Membership) {
+	for _, b := range e.Join {
+		out = append(out, person.Membership{Kind: b.Kind, Name: federation.Name(b.Name), Source: person.FromHand})
+	}
+	return out
+}
+
+// change is an edit of one person, by hand.
+func (e Edit) change(b change.By, id int64) person.Change {
+	c := by(b, id)
+	c.Typed, c.Join = e.typing(), e.joins()
+	for _, l := range e.Leave {
+		c.Leave = append(c.Leave, person.Membership{Kind: l.Kind, Name: federation.Name(l.Name)})
+	}
+	return c
+}
+
 // Change changes what is kept of somebody, and where they belong. Each part is laid over
 // what is there when it is stored.
-func (rm *Room) Change(ctx context.Context, by change.By, id int64, e Edit) (Person, error) {
+func (rm *Room) Change(ctx context.Context, b change.By, id int64, e Edit) (Person, error) {
 	edit, err := rm.checked(e)
 	if err != nil {
 		return Person{}, err
 	}
 	took, err := rm.Traces.Foreseen(ctx, rm.Records.Snapshot(), []traces.Becoming{{Person: id, Of: edit.becomes(rm.Now())}})
 	if err == nil {
-		err = by.Confirmed(took)
+		err = b.Confirmed(took)
 	}
 	if err != nil {
 		return Person{}, err
 	}
-	err = rm.Store.Write(ctx, func(tx *gorm.DB) error {
-		if _, err := rm.row(tx, id); err != nil {
-			return err
-		}
-		if err := rm.edit(tx, id, edit); err != nil {
-			return err
-		}
-		return rm.note(tx, by, id, "changed")
-	})
-	if err != nil {
+	if err = rm.store(ctx, b, []person.Change{edit.change(b, id)}, "changed"); err != nil {
 		return Person{}, err
 	}
 	return rm.Get(ctx, id)
 }
 
 // becomes is what becomes of somebody by an edit.
-func (e Edit) becomes(now time.Time) func(p *crossing.Person) {
-	return func(p *crossing.Person) {
+func (e Edit) becomes(now time.Time) func(p *person.Person) {
+	return func(p *person.Person) {
 		if len(e.Values) > 0 {
-			p.Values = crossing.Typed(p.Values, crossing.FromHand, e.Values, nil, now)
+			p.Values = person.Typed(p.Values, person.FromHand, e.Values, nil, now)
 		}
-		p.Members = slices.DeleteFunc(slices.Clone(p.Members), func(m crossing.Membership) bool {
+		p.Members = slices.DeleteFunc(slices.Clone(p.Members), func(m person.Membership) bool {
 			return slices.Contains(e.Leave, Belongs{m.Kind, string(m.Name)})
 		})
 		for _, b := range e.Join {
-			p.Members = append(p.Members, crossing.Membership{Kind: b.Kind, Name: federation.Name(b.Name), Source: crossing.FromHand})
+			p.Members = append(p.Members, person.Membership{Kind: b.Kind, Name: federation.Name(b.Name), Source: person.FromHand})
 		}
 	}
 }
@@ -219,77 +234,23 @@ func CheckValues(name string, values []string) error {
 	return nil
 }
 
-// edit lays a change over what is there.
-func (rm *Room) edit(tx *gorm.DB, id int64, e Edit) error {
-	if len(e.Values) > 0 {
-		row, err := rm.row(tx, id)
-		if err != nil {
-			return err
-		}
-		stored, err := rm.People.Values(row.Sealed)
-		if err != nil {
-			return err
-		}
-		next := crossing.Typed(stored, crossing.FromHand, e.Values, nil, rm.Now())
-		if len(next) > mostValues {
-			return change.Field("values", fmt.Errorf("the person would have %d attributes; keep at most %d", len(next), mostValues))
-		}
-		if err := rm.People.Keep(tx, id, next); err != nil {
-			return err
-		}
-	}
-	for _, b := range e.Join {
-		m := crossing.Membership{Kind: b.Kind, Name: federation.Name(b.Name), Source: crossing.FromHand}
-		if err := rm.People.Join(tx, id, m); err != nil {
-			return err
-		}
-	}
-	for _, b := range e.Leave {
-		if err := rm.leaveUnit(tx, id, b); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// leaveUnit takes somebody out, unless a provider would put them in again.
-func (rm *Room) leaveUnit(tx *gorm.DB, id int64, b Belongs) error {
-	var rows []store.MemberRow
-	if err := tx.Where("person = ? AND kind = ? AND name = ?", id, string(b.Kind), b.Name).Find(&rows).Error; err != nil {
-		return err
-	}
-	if len(rows) == 0 {
-		return change.Conflict(fmt.Sprintf("the person %d is not in %s %s", id, b.Kind, b.Name), "nothing is to be done")
-	}
-	for _, r := range rows {
-		for _, p := range rm.Records.Snapshot().Providers() {
-			if b.Kind == federation.KindGroup && string(p.ID) == r.Source && p.GroupValues != "" {
-				return change.Conflict(fmt.Sprintf("the person %d is in the group %s because %s says so", id, b.Name, p.Name),
-					"take them out at the provider: their next sign-in takes them out here")
-			}
-		}
-	}
-	return tx.Where("person = ? AND kind = ? AND name = ?", id, string(b.Kind), b.Name).Delete(&store.MemberRow{}).Error
-}
-
 // Link links somebody to a provider's name for them, beside those that they have.
-func (rm *Room) Link(ctx context.Context, by change.By, id int64, provider string, s profile.Subject) (Person, error) {
+func (rm *Room) Link(ctx context.Context, b change.By, id int64, provider string, s profile.Subject) (Person, error) {
 	p, link, err := rm.LinkOf(provider, s)
 	if err != nil {
 		return Person{}, err
 	}
-	err = rm.Store.Write(ctx, func(tx *gorm.DB) error {
-		if _, err := rm.row(tx, id); err != nil {
-			return err
-		}
-		err := rm.People.PutLink(tx, link, id)
-		if store.IsTaken(err) {
+	c := by(b, id)
+	c.Link = []person.Link{link}
+	err = rm.Store.Change(ctx, func(tx store.Tx) error {
+		_, err := rm.Apply(tx, c)
+		if isLost(err, person.GuardLink) {
 			return taken(provider)
 		}
 		if err != nil {
-			return err
+			return refused(err, id)
 		}
-		return rm.note(tx, by, id, "linked to "+string(p.Name))
+		return rm.note(tx, b, id, "linked to "+string(p.Name))
 	})
 	if err != nil {
 		return Person{}, err

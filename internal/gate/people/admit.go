@@ -1,4 +1,4 @@
-package accounts
+package people
 
 import (
 	"cmp"
@@ -8,10 +8,8 @@ import (
 	"slices"
 	"time"
 
-	"gorm.io/gorm"
-
-	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/approving"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/records"
@@ -57,7 +55,7 @@ func (rm *Room) Admit(ctx context.Context, by change.By, app string, e Entry) (r
 	if a.Approval && !e.Out {
 		return rm.Requests.Put(ctx, by, a, e)
 	}
-	return 0, rm.admit(ctx, by, app, e, func(*gorm.DB) error { return nil })
+	return 0, rm.admit(ctx, by, app, e, func(store.Tx) error { return nil })
 }
 
 // Approve carries an admission out that was asked for.
@@ -71,7 +69,7 @@ func (rm *Room) Approve(ctx context.Context, by change.By, id int64, digest stri
 		return err
 	}
 	by.Approves = true
-	return rm.admit(ctx, by, string(q.App), q.Entry, func(tx *gorm.DB) error { return rm.Requests.Decide(tx, by, d) })
+	return rm.admit(ctx, by, string(q.App), q.Entry, func(tx store.Tx) error { return rm.Requests.Decide(tx.Rows(), by, d) })
 }
 
 // named sees that an admission names people and groups that there are.
@@ -85,14 +83,14 @@ func (rm *Room) named(ctx context.Context, e Entry) error {
 		}
 	}
 	for i, id := range e.People {
-		if _, err := rm.row(rm.Store.Read.WithContext(ctx), id); err != nil {
+		if err := rm.known(rm.Store.People(ctx), id); err != nil {
 			return change.Field(fmt.Sprintf("people[%d]", i), err)
 		}
 	}
 	return nil
 }
 
-func (rm *Room) admit(ctx context.Context, by change.By, app string, e Entry, also func(*gorm.DB) error) error {
+func (rm *Room) admit(ctx context.Context, by change.By, app string, e Entry, also func(store.Tx) error) error {
 	return rm.Records.Adjust(ctx, by, app, func(a *federation.Application) (records.Adjusting, error) {
 		out := records.Adjusting{Settings: federation.Settings{}}
 		if a.Approval && !by.Approves && !e.Out {
@@ -111,7 +109,7 @@ func (rm *Room) admit(ctx context.Context, by change.By, app string, e Entry, al
 		if e.AtOnce {
 			out.Settings["approval"] = false
 		}
-		out.More = func(tx *gorm.DB) error {
+		out.More = func(tx store.Tx) error {
 			if err := also(tx); err != nil {
 				return err
 			}
@@ -121,31 +119,27 @@ func (rm *Room) admit(ctx context.Context, by change.By, app string, e Entry, al
 	})
 }
 
-func (rm *Room) admitPeople(tx *gorm.DB, by change.By, a *federation.Application, e Entry) error {
+func (rm *Room) admitPeople(tx store.Tx, b change.By, a *federation.Application, e Entry) error {
 	what := "admitted to " + string(a.Name)
 	if !e.Until.IsZero() {
 		what += " until " + federation.EndText(e.Until)
 	}
+	changes := make([]person.Change, len(e.People))
 	for i, id := range e.People {
-		if _, err := rm.row(tx, id); err != nil {
-			return change.Field(fmt.Sprintf("people[%d]", i), err)
-		}
-		err := errors.Join(rm.People.Admit(tx, []store.AdmissionRow{admission(a.ID, id, e.Until, crossing.FromHand, by, rm.Now())}),
-			rm.note(tx, by, id, what))
-		if err != nil {
-			return err
+		changes[i] = by(b, id)
+		changes[i].Admit = []person.Admission{{Admitted: person.Admitted{App: a.ID, Until: e.Until}, Source: person.FromHand, Author: b.Who}}
+	}
+	_, err := rm.Apply(tx, changes...)
+	var lost *person.LostError
+	if errors.As(err, &lost) {
+		return change.Field(fmt.Sprintf("people[%d]", lost.At), refused(err, e.People...))
+	}
+	for _, id := range e.People {
+		if err == nil {
+			err = rm.note(tx, b, id, what)
 		}
 	}
-	return nil
-}
-
-func admission(app federation.ID, person int64, until time.Time, source federation.ID, by change.By, now time.Time) store.AdmissionRow {
-	row := store.AdmissionRow{Person: person, App: string(app), Source: string(source), Author: by.Who, Added: now.UTC()}
-	if !until.IsZero() {
-		end := until.UTC()
-		row.Until = &end
-	}
-	return row
+	return err
 }
 
 // Unadmit takes entry away that was given by name, if nobody loses anything by it or that was looked at. What else
@@ -176,35 +170,38 @@ func (rm *Room) Unadmit(ctx context.Context, by change.By, app string, e Entry) 
 	})
 }
 
-func (rm *Room) unadmitPeople(ctx context.Context, by change.By, app string, ids []int64) error {
+func (rm *Room) unadmitPeople(ctx context.Context, b change.By, app string, ids []int64) error {
 	a, err := rm.Records.Application(app)
 	if err != nil {
 		return err
 	}
 	become := make([]traces.Becoming, len(ids))
 	for i, id := range ids {
-		become[i] = traces.Becoming{Person: id, Of: func(p *crossing.Person) {
-			p.Admitted = slices.DeleteFunc(slices.Clone(p.Admitted), func(x crossing.Admitted) bool { return x.App == a.ID })
+		become[i] = traces.Becoming{Person: id, Of: func(p *person.Person) {
+			p.Admitted = slices.DeleteFunc(slices.Clone(p.Admitted), func(x person.Admitted) bool { return x.App == a.ID })
 		}}
 	}
 	took, err := rm.Traces.Foreseen(ctx, rm.Records.Snapshot(), become)
-	if err = cmp.Or(err, by.Confirmed(took)); err != nil {
+	if err = cmp.Or(err, b.Confirmed(took)); err != nil {
 		return err
 	}
-	return rm.Store.Write(ctx, func(tx *gorm.DB) error {
-		for i, id := range ids {
-			done := tx.Where("person = ? AND app = ?", id, string(a.ID)).Delete(&store.AdmissionRow{})
-			if done.Error != nil {
-				return done.Error
-			}
-			if done.RowsAffected == 0 {
-				return change.Field(fmt.Sprintf("people[%d]", i), fmt.Errorf("the person %d is not admitted to %s by name", id, app))
-			}
-			if err := rm.note(tx, by, id, "admitted to "+app+" no more"); err != nil {
-				return err
+	changes := make([]person.Change, len(ids))
+	for i, id := range ids {
+		changes[i] = by(b, id)
+		changes[i].Unadmit = []federation.ID{a.ID}
+	}
+	return rm.Store.Change(ctx, func(tx store.Tx) error {
+		_, err := rm.Apply(tx, changes...)
+		var no *person.RefusedError
+		if errors.As(err, &no) {
+			return change.Field(fmt.Sprintf("people[%d]", no.At), no.Cause)
+		}
+		for _, id := range ids {
+			if err == nil {
+				err = rm.note(tx, b, id, "admitted to "+app+" no more")
 			}
 		}
-		return nil
+		return refused(err, ids...)
 	})
 }
 
@@ -222,9 +219,7 @@ type Admitted struct {
 
 // Admissions are those of people to an application, from a number on.
 func (rm *Room) Admissions(ctx context.Context, a *federation.Application, after int64, limit int) (out []Admitted, total int64, err error) {
-	of := rm.Store.Read.WithContext(ctx).Model(&store.AdmissionRow{}).Where("app = ?", string(a.ID)).Session(&gorm.Session{})
-	var rows []store.AdmissionRow
-	err = errors.Join(of.Count(&total).Error, of.Where("person > ?", after).Order("person").Limit(limit).Find(&rows).Error)
+	rows, total, err := rm.Store.People(ctx).Admissions(a.ID, after, limit)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -232,7 +227,7 @@ func (rm *Room) Admissions(ctx context.Context, a *federation.Application, after
 	for i, r := range rows {
 		ids[i] = r.Person
 	}
-	names, err := rm.People.Names(ctx, ids)
+	names, err := rm.Store.People(ctx).Names(ids)
 	for _, r := range rows {
 		one := rm.admitted(r)
 		one.Name = names[r.Person]
@@ -242,20 +237,16 @@ func (rm *Room) Admissions(ctx context.Context, a *federation.Application, after
 }
 
 // AdmissionsOf are those of one person.
-func (rm *Room) AdmissionsOf(ctx context.Context, person int64) (out []Admitted, err error) {
-	var rows []store.AdmissionRow
-	err = rm.Store.Read.WithContext(ctx).Where("person = ?", person).Order("app").Find(&rows).Error
+func (rm *Room) AdmissionsOf(ctx context.Context, who int64) (out []Admitted, err error) {
+	rows, err := rm.Store.People(ctx).AdmissionsOf(who)
 	for _, r := range rows {
 		out = append(out, rm.admitted(r))
 	}
 	return out, err
 }
 
-func (rm *Room) admitted(r store.AdmissionRow) Admitted {
-	out := Admitted{Person: r.Person, AppID: federation.ID(r.App), Source: federation.ID(r.Source), Author: r.Author, Added: r.Added}
-	if r.Until != nil {
-		out.Until = *r.Until
-	}
+func (rm *Room) admitted(r store.AdmissionOf) Admitted {
+	out := Admitted{Person: r.Person, AppID: r.App, Source: r.Source, Author: r.Author, Added: r.Added, Until: r.Until}
 	if a, there := rm.Records.Snapshot().ApplicationOf(out.AppID); there {
 		out.App = a.Name
 	}

@@ -1,4 +1,4 @@
-package people
+package store
 
 import (
 	"bytes"
@@ -11,9 +11,8 @@ import (
 	"golang.org/x/text/unicode/norm"
 	"gorm.io/gorm"
 
-	"innergate.example/innergate/internal/core/crossing"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
-	"innergate.example/innergate/internal/store"
 )
 
 // What people are searched for by is bounded: how long a term is, in octets, and how many
@@ -35,10 +34,10 @@ func parts(term string) []string {
 }
 
 // terms are what somebody is searched for by, of what is kept with them.
-func terms(person int64, values []crossing.KeptValue) (out []store.TermRow) {
+func terms(who int64, values []person.KeptValue) (out []TermRow) {
 	of := map[string]int{}
 	add := func(term, attribute string) {
-		row := store.TermRow{Term: term, Attribute: attribute, Person: person}
+		row := TermRow{Term: term, Attribute: attribute, Person: who}
 		if term != "" && len(term) <= longestTerm && of[attribute] < mostTerms && !slices.Contains(out, row) {
 			out = append(out, row)
 			of[attribute]++
@@ -60,11 +59,11 @@ func terms(person int64, values []crossing.KeptValue) (out []store.TermRow) {
 			}
 			for _, p := range append(words, local) {
 				if p != row.Term {
-					add(p, store.TermPart)
+					add(p, TermPart)
 				}
 			}
 			for _, p := range words {
-				add(bare(p), store.TermPart)
+				add(bare(p), TermPart)
 			}
 		}
 	}
@@ -73,16 +72,16 @@ func terms(person int64, values []crossing.KeptValue) (out []store.TermRow) {
 
 // matches are what somebody is found by at a first sign-in: every value that is kept with
 // them, as it is compared, with whether it is proved.
-func matches(person int64, values []crossing.KeptValue) (out []store.MatchRow) {
+func matches(who int64, values []person.KeptValue) (out []MatchRow) {
 	for _, k := range values {
 		word := profile.Word(k.Name)
 		for i, v := range k.Attribute.Values {
 			if v.Type() == profile.Structure {
 				continue
 			}
-			row := store.MatchRow{Attribute: word, Value: matchValue(profile.Key(k.Name, v.String())), Person: person,
-				Source: string(k.From), Proved: k.Proof(i) != crossing.NoProof}
-			at := slices.IndexFunc(out, func(r store.MatchRow) bool {
+			row := MatchRow{Attribute: word, Value: matchValue(profile.Key(k.Name, v.String())), Person: who,
+				Source: string(k.From), Proved: k.Proof(i) != person.NoProof}
+			at := slices.IndexFunc(out, func(r MatchRow) bool {
 				return r.Attribute == word && bytes.Equal(r.Value, row.Value)
 			})
 			if at < 0 {
@@ -97,28 +96,28 @@ func matches(person int64, values []crossing.KeptValue) (out []store.MatchRow) {
 
 // matchValue is how a value is stored as it is compared: whoever is found by it is held against
 // the value itself.
-func matchValue(key string) []byte { return store.Hash(key)[:16] }
+func matchValue(key string) []byte { return Hash(key)[:16] }
 
-// Lookup has many looked for by what is kept with them from now on. anew says that they were
+// lookUp has many looked for by what is kept with them from now on. anew says that they were
 // not looked for before.
-func Lookup(tx *gorm.DB, anew bool, of ...Looked) error {
-	var words []store.TermRow
-	var found []store.MatchRow
+func lookUp(tx *gorm.DB, anew bool, of ...Looked) error {
+	var words []TermRow
+	var found []MatchRow
 	for _, l := range of {
 		if !anew {
 			err := errors.Join(tx.Exec("DELETE FROM term_rows WHERE person = ? AND attribute NOT IN (?, ?)",
-				l.Person, store.TermSubject,
-				store.TermSubjectPart).Error, tx.Where("person = ?", l.Person).Delete(&store.MatchRow{}).Error)
+				l.Person, TermSubject,
+				TermSubjectPart).Error, tx.Where("person = ?", l.Person).Delete(&MatchRow{}).Error)
 			if err != nil {
 				return err
 			}
 		}
 		words, found = append(words, terms(l.Person, l.Values)...), append(found, matches(l.Person, l.Values)...)
 	}
-	if err := PutTerms(tx, words); err != nil {
+	if err := putTerms(tx, words); err != nil {
 		return err
 	}
-	slices.SortFunc(found, func(a, b store.MatchRow) int {
+	slices.SortFunc(found, func(a, b MatchRow) int {
 		return cmp.Or(strings.Compare(a.Attribute, b.Attribute), bytes.Compare(a.Value, b.Value),
 			cmp.Compare(a.Person, b.Person))
 	})
@@ -140,12 +139,12 @@ func Lookup(tx *gorm.DB, anew bool, of ...Looked) error {
 // Looked is somebody with what is kept with them.
 type Looked struct {
 	Person int64
-	Values []crossing.KeptValue
+	Values []person.KeptValue
 }
 
 // Matching gives who has one of several values of an attribute, proved, by the value as it
 // is compared (profile.Key).
-func Matching(db *gorm.DB, attribute string, keys []string) (map[string][]int64, error) {
+func (p People) Matching(attribute string, keys []string) (map[string][]int64, error) {
 	out, of := map[string][]int64{}, map[string]string{}
 	hashes := make([][]byte, len(keys))
 	for i, k := range keys {
@@ -153,8 +152,8 @@ func Matching(db *gorm.DB, attribute string, keys []string) (map[string][]int64,
 		of[string(hashes[i])] = k
 	}
 	for chunk := range slices.Chunk(hashes, atOnce) {
-		var rows []store.MatchRow
-		if err := db.Where("attribute = ? AND value IN ? AND proved", attribute,
+		var rows []MatchRow
+		if err := p.db.Where("attribute = ? AND value IN ? AND proved", attribute,
 			chunk).Order("person").Find(&rows).Error; err != nil {
 			return nil, err
 		}
@@ -187,22 +186,22 @@ func bare(word string) string {
 var worded = map[string]bool{"displayName": true, "userName": true, "emails": true, "name.givenName": true, "name.familyName": true,
 	"name.formatted": true, "nickName": true}
 
-func subjectTerms(person int64, s profile.Subject) (out []store.TermRow) {
+func subjectTerms(person int64, s profile.Subject) (out []TermRow) {
 	term := profile.Fold(s.Value)
 	if term == "" || len(term) > longestTerm {
 		return nil
 	}
-	out = append(out, store.TermRow{Term: term, Attribute: store.TermSubject, Person: person})
+	out = append(out, TermRow{Term: term, Attribute: TermSubject, Person: person})
 	local, _, _ := strings.Cut(term, "@")
 	for _, p := range parts(local) {
-		out = append(out, store.TermRow{Term: p, Attribute: store.TermSubjectPart, Person: person})
+		out = append(out, TermRow{Term: p, Attribute: TermSubjectPart, Person: person})
 	}
 	return out
 }
 
-// PutTerms adds terms, as far as they are not there.
-func PutTerms(tx *gorm.DB, rows []store.TermRow) error {
-	slices.SortFunc(rows, func(a, b store.TermRow) int { // in the order in which they lie on the disk
+// putTerms adds terms, as far as they are not there.
+func putTerms(tx *gorm.DB, rows []TermRow) error {
+	slices.SortFunc(rows, func(a, b TermRow) int { // in the order in which they lie on the disk
 		return cmp.Or(strings.Compare(a.Term, b.Term), strings.Compare(a.Attribute, b.Attribute), cmp.Compare(a.Person, b.Person))
 	})
 	for chunk := range slices.Chunk(rows, 300) {
@@ -216,46 +215,4 @@ func PutTerms(tx *gorm.DB, rows []store.TermRow) error {
 		}
 	}
 	return nil
-}
-
-// createLinks stores links, and has their people looked for by the names in them.
-func (rm *Room) createLinks(tx *gorm.DB, rows []*store.LinkRow) error {
-	if err := tx.CreateInBatches(rows, 200).Error; err != nil {
-		return err
-	}
-	var terms []store.TermRow
-	for _, row := range rows {
-		s, err := rm.subject(*row)
-		if err != nil {
-			return err
-		}
-		if s != nil {
-			terms = append(terms, subjectTerms(row.Person, *s)...)
-		}
-	}
-	return PutTerms(tx, terms)
-}
-
-// SubjectTerms has somebody looked for by the links that they have now.
-func (rm *Room) SubjectTerms(tx *gorm.DB, person int64) error {
-	err := tx.Exec("DELETE FROM term_rows WHERE person = ? AND attribute IN (?, ?)", person, store.TermSubject,
-		store.TermSubjectPart).Error
-	var rows []store.LinkRow
-	if err == nil {
-		err = tx.Where("person = ?", person).Find(&rows).Error
-	}
-	var terms []store.TermRow
-	for _, row := range rows {
-		if err != nil {
-			return err
-		}
-		var s *profile.Subject
-		if s, err = rm.subject(row); s != nil {
-			terms = append(terms, subjectTerms(person, *s)...)
-		}
-	}
-	if err != nil {
-		return err
-	}
-	return PutTerms(tx, terms)
 }
