@@ -69,24 +69,25 @@ func (p People) Find(key string, app federation.ID) (person.Person, error) {
 
 // personColumns are what a person is read from, with p for the row and s for that of the
 // subject.
-const personColumns = `p.identifier, p.sealed, p.disabled IS NOT NULL, s.sealed,
+const personColumns = `p.identifier, p.revision, p.sealed, p.disabled IS NOT NULL, s.sealed,
 	coalesce((SELECT group_concat(m.kind || ' ' || m.name || ' ' || m.source, char(10)) FROM member_rows m WHERE m.person = p.id), ''),
 	coalesce((SELECT group_concat(a.app || ' ' || coalesce(strftime('%Y-%m-%dT%H:%M:%SZ', a.until), ''), char(10)) FROM admission_rows a
 	WHERE a.person = p.id), '')`
 
 type personColumn struct {
 	identifier, members, admitted string
+	revision                      int64
 	values, subject               []byte
 	disabled                      bool
 }
 
 func (c *personColumn) into() []any {
-	return []any{&c.identifier, &c.values, &c.disabled, &c.subject, &c.members, &c.admitted}
+	return []any{&c.identifier, &c.revision, &c.values, &c.disabled, &c.subject, &c.members, &c.admitted}
 }
 
 // fill makes a person of what was read.
 func (p People) fill(out *person.Person, c personColumn) (err error) {
-	out.Identifier, out.Disabled = c.identifier, c.disabled
+	out.Identifier, out.Revision, out.Disabled = c.identifier, c.revision, c.disabled
 	for line := range strings.SplitSeq(c.members, "\n") {
 		if words := strings.SplitN(line, " ", 3); len(words) == 3 {
 			out.Members = append(out.Members, person.Membership{Kind: federation.Kind(words[0]), Name: federation.Name(words[1]),

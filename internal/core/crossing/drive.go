@@ -504,7 +504,7 @@ func (d *drive) lost() step {
 
 // races are why it is decided anew, by what was overtaken.
 var races = map[person.Guard]reason.Code{person.GuardValue: reason.PersonRace, person.GuardLink: reason.PersonRace,
-	person.GuardSubject: reason.SubjectRace, person.GuardThere: reason.SessionRace, person.GuardWelcome: reason.SessionRace}
+	person.GuardSubject: reason.SubjectRace, person.GuardThere: reason.SessionRace, person.GuardRevision: reason.PersonRace, person.GuardWelcome: reason.SessionRace}
 
 // again decides anew who it is, by what is known now: something that was decided on was
 // overtaken. Whoever was in by a session that has ended is asked for anew.

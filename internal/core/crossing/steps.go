@@ -474,6 +474,9 @@ func (d *drive) knows() (out ChangePerson, any bool) {
 		}
 	}
 	d.moves(&out, h.person.Members, stands.Members())
+	if out.Values != nil || out.Follow != nil || len(out.Join) > 0 {
+		out.Revision = h.person.Revision // that was decided on how they were
+	}
 	if h.person.Subject == "" {
 		out.Settle = d.app.ID
 	}

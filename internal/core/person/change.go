@@ -291,6 +291,11 @@ func (c *Change) layMembers(g Ground, out *Laid) error {
 	before := out.Members
 	out.Members = slices.DeleteFunc(append(slices.Clone(before), out.Joins...), func(m Membership) bool { return slices.Contains(out.Leaves, m) })
 	out.Did.Joined, out.Did.Left = unitsBeside(out.Members, before), unitsBeside(before, out.Members)
+	for _, m := range slices.Concat(out.Joins, out.Leaves) {
+		if r := m.Unit(); !slices.Contains(out.Did.Joined, r) && !slices.Contains(out.Did.Left, r) && !slices.Contains(out.Did.Stays, r) {
+			out.Did.Stays = append(out.Did.Stays, r)
+		}
+	}
 	return nil
 }
 

@@ -35,6 +35,7 @@ type Did struct {
 	Values     []string         `json:"values,omitempty"` // attributes
 	Joined     []federation.Ref `json:"joined,omitempty"` // groups and organisations
 	Left       []federation.Ref `json:"left,omitempty"`
+	Stays      []federation.Ref `json:"stays,omitempty"`  // where they belonged before, by another word now, or by one more or fewer
 	Linked     []string         `json:"linked,omitempty"` // providers
 	Unlinked   []string         `json:"unlinked,omitempty"`
 	Admitted   []string         `json:"admitted,omitempty"` // applications
@@ -45,7 +46,7 @@ type Did struct {
 
 // Nothing reports whether nothing is other than before.
 func (d *Did) Nothing() bool {
-	return d.State == "" && len(d.Values)+len(d.Joined)+len(d.Left)+len(d.Linked)+len(d.Unlinked)+len(d.Admitted)+
+	return d.State == "" && len(d.Values)+len(d.Joined)+len(d.Left)+len(d.Stays)+len(d.Linked)+len(d.Unlinked)+len(d.Admitted)+
 		len(d.Unadmitted)+len(d.Known) == 0
 }
 

@@ -16,6 +16,8 @@ type Person struct {
 	// Identifier is random, made with the person, and never shown: what other
 	// names are derived from. "" until it is made.
 	Identifier string `json:"identifier,omitempty"`
+	// Revision grows with each change of them: a sign-in that decides on how they are holds for that one.
+	Revision int64 `json:"revision,omitempty"`
 	// Disabled says that they are let in no more, until that is taken back.
 	Disabled bool `json:"disabled,omitempty"`
 	// Values are those that are kept with them.

@@ -158,7 +158,7 @@ var texts = map[Code][2]string{
 	QuestionProved:   {"Question", "the person proved %s by a mailed code"},
 	QuestionAccount:  {"Question", "which account is theirs"},
 	SessionRace:      {"Session", "the session or the person changed at the same moment: decided anew"},
-	PersonRace:       {"Person", "made by another sign-in at the same moment: matched again"},
+	PersonRace:       {"Person", "made or changed at the same moment: matched again"},
 	SubjectRace:      {"Subject", "another one was set for this application at the same moment: matched again"},
 	AccessEverybody:  {"Access", "everybody with a valid answer from the provider may enter"},
 	AccessRule:       {"Access", "%s, by the rule %s: %s"},
