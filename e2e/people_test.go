@@ -83,7 +83,7 @@ func TestPeople(t *testing.T) {
 	seen, _, code := d.cli(t, "", "person", "join", "12", "20")
 	require.Zero(t, code)
 	require.Contains(t, seen, "person 20 would go into 12")
-	digest := regexp.MustCompile(`--digest ([0-9a-f]{64})`).FindStringSubmatch(seen)[1]
+	digest := regexp.MustCompile(`--digest ([0-9a-f]{32})`).FindStringSubmatch(seen)[1]
 	_, stderr, code := d.cli(t, "", "person", "join", "12", "20", "--digest", digest[1:]+"0")
 	require.Equal(t, 1, code)
 	require.Contains(t, stderr, "changed since the preview")

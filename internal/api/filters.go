@@ -101,6 +101,14 @@ type PeopleFilter struct {
 	Provider     string `query:"provider" maxLength:"63" doc:"They are linked to it"`
 }
 
+// EventFilter is which events are given out.
+type EventFilter struct {
+	After  int64     `query:"after" minimum:"0" doc:"Number of the last event seen (next of the page before); those behind it are given, the oldest first"`
+	Since  time.Time `query:"since" doc:"Only what was done since then"`
+	Person int64     `query:"person" minimum:"0" doc:"Only what was done to this one"`
+	Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}
+
 // PeoplePage is a page of people.
 type PeoplePage struct {
 	PeopleFilter

@@ -147,9 +147,12 @@ var (
 	LinkPerson = does[SentToPerson[PersonLink], PersonShown]("/people/{number}/links", "link-person", "Link somebody to a further name of a provider for them")
 	PartPerson = does[SentToPerson[PersonPart], PersonShown]("/people/{number}/part", "part-person",
 		"Take a link away from somebody, and make an account of its own for it, which is the answer")
-	JoinPeople   = does[SentToPerson[PersonJoin], PersonJoined]("/people/{number}/join", "join-people", "Make one account of two, after a preview")
-	ImportPeople = starts[None]("/people/import", "import-people", "Take a list of people in, CSV or JSON, after a preview; a job tells how far it is")
-	ExportPeople = gets[PeopleExport, []byte]("/people/export", "export-people", "People as a list that can be taken in again")
+	JoinPeople     = does[SentToPerson[PersonJoin], PersonJoined]("/people/{number}/join", "join-people", "Make one account of two, after a preview")
+	ImportPeople   = starts[None]("/people/import", "import-people", "Take a list of people in, CSV or JSON, after a preview; a job tells how far it is")
+	ChangePeople   = does[Sent[PeopleChange], PeopleChanged]("/people/changes", "change-people", "Do one thing to several people, after a preview")
+	ListEvents     = gets[EventFilter, PersonEvents]("/people/events", "list-person-events", "What was done to people, and by whom, the oldest first; gone after a time")
+	ListRecipients = gets[None, List[Recipient]]("/recipients", "list-recipients", "Who is told what is done to people, and how far they have heard")
+	ExportPeople   = gets[PeopleExport, []byte]("/people/export", "export-people", "People as a list that can be taken in again")
 
 	ListLinks         = gets[LinkFilter, List[Link]]("/links", "list-links", "People's links to providers")
 	ListLinkProviders = gets[None, List[LinkCount]]("/links/providers", "list-link-providers", "Providers that people are linked to, on record or removed")

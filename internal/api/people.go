@@ -199,3 +199,91 @@ type Unit struct {
 	Called  []string `json:"called,omitempty" doc:"Of a group: the values by which they do, in any case"`
 	Effects []string `json:"effects,omitempty" doc:"Of one group: what rules, roles and admissions say of whoever is in it"`
 }
+
+// PeopleWanted is whom a change is about: numbers, or a list, or what they are searched by.
+type PeopleWanted struct {
+	Numbers []int64 `json:"numbers,omitempty" maxItems:"10000"`
+	List    string  `json:"list,omitempty" maxLength:"2000000" doc:"CSV or JSON in which they stand, as a list of people that is taken in"`
+	By      string  `json:"by,omitempty" maxLength:"200" doc:"Heading of the list by which they are found; absent for number, else userName, employeeNumber or emails"`
+	Search  string  `json:"search,omitempty" maxLength:"500" doc:"Words that begin something known of them"`
+	State   string  `json:"state,omitempty" enum:"enabled,disabled"`
+	Group   string  `json:"group,omitempty" maxLength:"63" doc:"They are in it, or in one that lies in it"`
+	// Organisation, UserType and Provider narrow as in the list of people.
+	Organisation string `json:"organisation,omitempty" maxLength:"63"`
+	UserType     string `json:"userType,omitempty" maxLength:"100"`
+	Provider     string `json:"provider,omitempty" maxLength:"63" doc:"They are linked to it"`
+}
+
+// PeopleChange is one thing that is done to several people.
+type PeopleChange struct {
+	People PeopleWanted `json:"people"`
+	Do     string       `json:"do" enum:"disable,enable,remove,set" doc:"set changes what is kept of them, and where they belong"`
+	Set    PersonChange `json:"set,omitzero" doc:"What set changes"`
+	Digest string       `json:"digest,omitempty" maxLength:"128" doc:"Of the preview that was looked at; absent only tells what would be"`
+}
+
+// PeopleChanged is what that comes to.
+type PeopleChanged struct {
+	People      int          `json:"people" doc:"Whom it is about"`
+	Same        int          `json:"same" doc:"Of these, nothing becomes of them"`
+	Sessions    int64        `json:"sessions" doc:"That end"`
+	Grants      int64        `json:"grants" doc:"What sign-ins gave applications, and that gives nothing any more"`
+	Listed      []ChangedRow `json:"listed" doc:"The first of those of whom anything changes"`
+	Back        string       `json:"back" doc:"How it is taken back"`
+	Consequence *Consequence `json:"consequence,omitempty" doc:"Who is let in somewhere by it, or no more"`
+	Digest      string       `json:"digest"`
+	Stored      bool         `json:"stored"`
+}
+
+// ChangedRow is somebody, and what becomes of them.
+type ChangedRow struct {
+	Person int64     `json:"person"`
+	Name   string    `json:"name"`
+	Did    PersonDid `json:"did"`
+}
+
+// PersonDid is what was done to somebody: of what, never what it is or was.
+type PersonDid struct {
+	State      string     `json:"state,omitempty" enum:"added,removed,joined,parted,disabled,enabled" doc:"joined: into another account, and gone; parted: off another account"`
+	Values     []string   `json:"values,omitempty" doc:"Attributes of which other values are kept, or the same by another word"`
+	Joined     []UnitName `json:"joined,omitempty" doc:"Groups and organisations"`
+	Left       []UnitName `json:"left,omitempty"`
+	Stays      []UnitName `json:"stays,omitempty" doc:"Where they belonged before, by another word now"`
+	Linked     []string   `json:"linked,omitempty" doc:"Providers"`
+	Unlinked   []string   `json:"unlinked,omitempty"`
+	Admitted   []string   `json:"admitted,omitempty" doc:"Applications, by name"`
+	Unadmitted []string   `json:"unadmitted,omitempty"`
+	Known      []string   `json:"known,omitempty" doc:"Applications that have a lasting name for them now, or another one"`
+	Other      int64      `json:"other,omitempty" doc:"The other account, where two were joined or one was parted"`
+}
+
+// PersonEvent is what was done to somebody, and by whom.
+type PersonEvent struct {
+	Number int64     `json:"number" doc:"Grows with each event"`
+	At     time.Time `json:"at"`
+	Person int64     `json:"person"`
+	Via    string    `json:"via" enum:"sign-in,code,hand,list,join" doc:"By what; code: they said it themselves"`
+	Who    string    `json:"who,omitempty" doc:"The operator, or the provider of the sign-in"`
+	Did    PersonDid `json:"did"`
+}
+
+// PersonEvents is a page of events, the oldest first.
+type PersonEvents struct {
+	Items  []PersonEvent `json:"items"`
+	Next   int64         `json:"next" doc:"After which to go on: there may be none yet"`
+	Oldest int64         `json:"oldest" doc:"The oldest that is kept, 0 for none"`
+}
+
+// Recipient is somebody who is told of events.
+type Recipient struct {
+	Name    string    `json:"name"`
+	Title   string    `json:"title"`
+	Address string    `json:"address"`
+	Paused  bool      `json:"paused,omitempty"`
+	Heard   int64     `json:"heard" doc:"Number of the last event that it acknowledged"`
+	HeardAt time.Time `json:"heardAt,omitzero"`
+	Waiting int64     `json:"waiting" doc:"Events that it has not heard"`
+	Tries   int       `json:"tries,omitempty" doc:"That failed since"`
+	Due     time.Time `json:"due,omitzero" doc:"When it is tried again"`
+	Answer  string    `json:"answer,omitempty" doc:"To the last try"`
+}

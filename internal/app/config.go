@@ -35,6 +35,7 @@ type Config struct {
 	Log       LogConfig       `yaml:"log"`
 	Fetch     FetchConfig     `yaml:"fetch"`
 	Traces    TraceConfig     `yaml:"traces"`
+	Events    EventConfig     `yaml:"events"`
 	Metrics   MetricsConfig   `yaml:"metrics"`
 	Publisher PublisherConfig `yaml:"publisher"`
 	Mail      MailConfig      `yaml:"mail"`
@@ -123,6 +124,12 @@ type TraceConfig struct {
 	Strangers int `yaml:"strangers"` // of those in which no counterpart proved to be one
 }
 
+// EventConfig says how long it is kept what was done to people.
+type EventConfig struct {
+	Days int `yaml:"days"` // 1 to 400
+	Keep int `yaml:"keep"` // so many at most, the newest
+}
+
 // MetricsConfig says who may read /metrics without an API token.
 type MetricsConfig struct {
 	AllowNetworks []string `yaml:"allowNetworks"`
@@ -175,7 +182,7 @@ func LoadConfig(path string, environ []string) (*Config, error) {
 	}
 	c := &Config{Listen: "127.0.0.1:8400", ClockSkew: "60s", Session: SessionConfig{Absolute: "8h"},
 		Traces: TraceConfig{Keep: 10000, Days: 30, Megabytes: 1024,
-			Strangers: 2000}, Metrics: MetricsConfig{AllowNetworks: []string{"127.0.0.0/8", "::1/128"}}}
+			Strangers: 2000}, Events: EventConfig{Days: 30, Keep: 1_000_000}, Metrics: MetricsConfig{AllowNetworks: []string{"127.0.0.0/8", "::1/128"}}}
 	if len(given) > 0 { // an empty document would empty the defaults
 		if err := yaml.Unmarshal(text, c); err != nil {
 			return nil, &ConfigError{path + ": " + firstLine(err),
@@ -321,6 +328,9 @@ func (c *Config) check() error {
 	}
 	if (c.Publisher.Organisation == "") != (c.Publisher.URL == "") {
 		return &ConfigError{"publisher needs both organisation and url", "Set both, or neither; metadata has them together."}
+	}
+	if c.Events.Days < 1 || c.Events.Days > 400 || c.Events.Keep < 1000 {
+		return &ConfigError{"events.days or events.keep is out of range", "Give 1 to 400 days, and at least 1000 events."}
 	}
 	if c.Traces.Keep < 1 || c.Traces.Days < 0 || c.Traces.Megabytes < 10 || c.Traces.Strangers < 1 {
 		return &ConfigError{"a limit of traces is too small",

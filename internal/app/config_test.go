@@ -103,7 +103,7 @@ func TestConfigurationIsDocumented(t *testing.T) {
 	require.NoError(t, err)
 	for _, key := range []string{"base", "listen", "data", "sealKey", "clockSkew", "tls.certificate", "tls.key",
 		"log.level", "log.format", "fetch.allowNetworks", "fetch.allowHTTP", "traces.keep", "traces.days",
-		"traces.megabytes", "traces.strangers", "metrics.allowNetworks", "publisher.organisation", "publisher.url",
+		"traces.megabytes", "traces.strangers", "events.days", "events.keep", "metrics.allowNetworks", "publisher.organisation", "publisher.url",
 		"publisher.contact", "publisher.mail", "mail.server", "mail.from",
 		"mail.tls", "mail.username", "mail.passwordFile", "mail.timeout", "proxies"} {
 		require.Contains(t, string(text), "`"+key+"`", key)

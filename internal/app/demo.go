@@ -124,7 +124,8 @@ type Ready struct {
 	Providers    []ReadyProvider    `json:"providers"`
 	Applications []ReadyApplication `json:"applications"`
 	Federations  []ReadyFederation  `json:"federations"`
-	Mailbox      string             `json:"mailbox"` // page of the stand-in mail server
+	Mailbox      string             `json:"mailbox"`   // page of the stand-in mail server
+	Recipient    string             `json:"recipient"` // page of the stand-in that is told what is done to people
 }
 
 // ReadyFederation is a stand-in publisher of an aggregate.
@@ -321,7 +322,7 @@ func (d *running) fill(ctx context.Context, sc *scenario) error {
 		return err
 	}
 	for _, fill := range []func(context.Context, *scenario) error{d.providers, d.applications, d.federations, d.people,
-		d.pilots, d.rules, d.mailbox} {
+		d.pilots, d.rules, d.mailbox, d.payroll} {
 		if err := fill(ctx, sc); err != nil {
 			return err
 		}
@@ -345,6 +346,7 @@ func (d *running) say(sc *scenario) {
 			p.People[0].Password, len(p.People)-1, p.Home)
 	}
 	fmt.Printf("  %-18s %s, where the gate's mail ends\n", "mailbox", d.ready.Mailbox)
+	fmt.Printf("  %-18s %s, which is told what is done to people\n", "payroll", d.ready.Recipient)
 	fmt.Println()
 	fmt.Printf("For the command line:\n  export INNERGATE_URL=%s INNERGATE_TOKEN=%s\n\nCtrl-C stops the demo.\n",
 		d.ready.Base, d.ready.Token)

@@ -7,6 +7,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing/rpside"
 	"innergate.example/innergate/internal/core/crossing/samlside"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/gate/recipients"
 	"innergate.example/innergate/internal/web"
 	"innergate.example/innergate/internal/web/oidcweb"
 	"innergate.example/innergate/internal/web/samlweb"
@@ -25,6 +26,11 @@ func Protocols() []crossing.Protocol {
 
 // Portal makes the record of the gate's own portal.
 func Portal(base string) *federation.Application { return linkside.Portal(base) }
+
+// eventToken makes what recipients of events are posted.
+func eventToken(g *federation.Gate, n recipients.News) (string, error) {
+	return oidcside.EventToken(g, oidcside.News(n))
+}
 
 // Endpoints are the addresses of those that have some.
 func Endpoints() []web.Endpoints { return []web.Endpoints{samlweb.Endpoints{}, oidcweb.Endpoints{}} }

@@ -316,6 +316,20 @@ func (d *running) mailbox(context.Context, *scenario) (err error) {
 	return err
 }
 
+// payroll starts a recipient of events, and has it told what is done to people from now on.
+func (d *running) payroll(ctx context.Context, _ *scenario) (err error) {
+	g := d.service.gate
+	base, err := d.serve(func(base string) (http.Handler, error) {
+		return (&standin.Recipient{Name: "payroll", Title: "Payroll of Wrenmoor Rail", Issuer: g.Base(), Base: base}).Handler(), nil
+	})
+	if d.ready.Recipient = base + "/"; err != nil || len(d.added) == 0 {
+		return err // another run added it; its address is as it was then
+	}
+	_, err = g.Records.Lay(ctx, change.By{Who: "demo"}, string(federation.KindRecipient), "payroll", 0,
+		federation.Settings{"title": "Payroll of Wrenmoor Rail", "address": base + "/events"})
+	return err
+}
+
 func (d *running) federations(ctx context.Context, sc *scenario) error {
 	g := d.service.gate
 	for _, f := range sc.Federations {

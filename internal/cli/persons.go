@@ -41,9 +41,9 @@ func editFlags() []ucli.Flag {
 
 // persons are the commands about accounts of people.
 func (e *environment) persons() []*ucli.Command {
-	state := func(what, usage string, o api.Operation[api.OnePerson, api.PersonShown]) *ucli.Command {
-		return &ucli.Command{Name: what, Usage: usage, ArgsUsage: "NUMBER",
-			Action: e.action([]string{"NUMBER"}, e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
+	state := func(what, usage, said string, o api.Operation[api.OnePerson, api.PersonShown]) *ucli.Command {
+		return &ucli.Command{Name: what, Usage: usage, ArgsUsage: "NUMBER …", Flags: wantedFlags(),
+			Action: e.doesMany(what, said, e.onPerson(func(ctx context.Context, c *client.Client, n int64) (api.PersonShown, error) {
 				return client.Call(ctx, c, o, api.Number(n))
 			}))}
 	}
@@ -64,9 +64,9 @@ func (e *environment) persons() []*ucli.Command {
 				"attribute are separated by |.",
 			Flags:  append(editFlags(), &ucli.StringFlag{Name: "format", Usage: "NameID format, as it will come"}),
 			Action: e.addPerson},
-		{Name: "set", Usage: "change what is kept of somebody, and where they belong", ArgsUsage: "NUMBER [ATTRIBUTE=VALUE …]",
+		{Name: "set", Usage: "change what is kept of somebody, and where they belong", ArgsUsage: "NUMBER … [ATTRIBUTE=VALUE …]",
 			Description: "An empty value takes the attribute away. Several values are separated by |.",
-			Flags:       append(editFlags(), yesFlag), Action: e.setPerson},
+			Flags:       append(editFlags(), wantedFlags()...), Action: e.doesMany("set", "changed", e.setPerson)},
 		{Name: "entries", Usage: "show which applications somebody enters, and by what", ArgsUsage: "NUMBER",
 			Action: e.action([]string{"NUMBER"}, e.personEntries)},
 		{Name: "link", Usage: "link somebody to a further name of a provider for them", ArgsUsage: "NUMBER PROVIDER NAME",
@@ -85,11 +85,11 @@ func (e *environment) persons() []*ucli.Command {
 			Description: "All sessions of the person end. Where they have several links to the provider, name the one with --name.",
 			Flags:       []ucli.Flag{&ucli.StringFlag{Name: "name", Usage: "what the provider calls them by this link"}},
 			Action:      e.action([]string{"NUMBER", "PROVIDER"}, e.partPerson)},
-		state("disable", "let somebody in no more; their sessions end at once, and what these gave", api.DisablePerson),
-		state("enable", "let somebody in again", api.EnablePerson),
-		{Name: "remove", Usage: "remove somebody with all that is theirs, traces too; that it was done stays in the history",
-			ArgsUsage: "NUMBER", Flags: []ucli.Flag{&ucli.BoolFlag{Name: "yes", Usage: "it is meant; without it, what they hold is only shown"}},
-			Action: e.action([]string{"NUMBER"}, e.removePerson)},
+		state("disable", "let people in no more; their sessions end at once, and what these gave", "disabled", api.DisablePerson),
+		state("enable", "let people in again", "enabled", api.EnablePerson),
+		{Name: "remove", Usage: "remove people with all that is theirs, traces too; that it was done stays in the history",
+			ArgsUsage: "NUMBER …", Flags: wantedFlags(), Action: e.doesMany("remove", "removed", e.removePerson)},
+		e.events(),
 	}
 }
 
@@ -176,19 +176,8 @@ func (e *environment) addPerson(ctx context.Context, cmd *ucli.Command) error {
 	return e.print(cmd, p, func(w io.Writer) { e.person(w, p) })
 }
 
-func (e *environment) setPerson(ctx context.Context, cmd *ucli.Command) error {
-	args := cmd.Args().Slice()
-	if len(args) == 0 {
-		return &usageError{"NUMBER is missing", "innergate person set NUMBER ATTRIBUTE=VALUE"}
-	}
+func (e *environment) setPerson(ctx context.Context, cmd *ucli.Command, c *client.Client, args []string) error {
 	in, err := personChange(cmd, args[1:])
-	if err != nil {
-		return err
-	}
-	if len(in.Values)+len(in.Join)+len(in.Leave) == 0 {
-		return &usageError{"nothing is to be changed", "Give ATTRIBUTE=VALUE, --join or --leave."}
-	}
-	c, err := e.dial(cmd)
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -36,6 +37,7 @@ import (
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/phases"
 	"innergate.example/innergate/internal/gate/portal"
+	"innergate.example/innergate/internal/gate/recipients"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/redeeming"
 	"innergate.example/innergate/internal/gate/roll"
@@ -63,34 +65,39 @@ type Options struct {
 	Portal func(base string) *federation.Application
 	// Kinds are further kinds of objects, which are what their settings say.
 	Kinds []*federation.Description
+	// EventToken makes what recipients of events are posted; nil for a gate that tells nobody.
+	EventToken recipients.Token
+	EventsKeep time.Duration // how long events are kept, 0 for 30 days
+	EventsMost int64         // and how many, 0 for a million
 	// PublicMail are domains of e-mail addresses that anybody can have.
 	PublicMail federation.MailDomains
 }
 
 // Gate is one running Inner Gate: its rooms, and their work in the background.
 type Gate struct {
-	Records   *records.Room
-	Freshness *freshness.Room
-	Copies    *copies.Room
-	Exchange  *exchange.Room
-	Checking  *checking.Room
-	People    *people.Room
-	Crossings *driving.Room
-	Portal    *portal.Room
-	Traces    *traces.Room
-	Arrivals  *arrivals.Room
-	Keys      *keyring.Room
-	Rollover  *rollover.Room
-	Operators *operators.Room
-	Grants    *grants.Room
-	Leaving   *leaving.Room
-	Redeeming *redeeming.Room
-	Outbox    *outbox.Room
-	Jobs      *jobs.Room
-	Requests  *approving.Room
-	Phases    *phases.Room
-	Roll      *roll.Room
-	Comparing *comparing.Room
+	Records    *records.Room
+	Freshness  *freshness.Room
+	Copies     *copies.Room
+	Exchange   *exchange.Room
+	Checking   *checking.Room
+	People     *people.Room
+	Crossings  *driving.Room
+	Portal     *portal.Room
+	Recipients *recipients.Room
+	Traces     *traces.Room
+	Arrivals   *arrivals.Room
+	Keys       *keyring.Room
+	Rollover   *rollover.Room
+	Operators  *operators.Room
+	Grants     *grants.Room
+	Leaving    *leaving.Room
+	Redeeming  *redeeming.Room
+	Outbox     *outbox.Room
+	Jobs       *jobs.Room
+	Requests   *approving.Room
+	Phases     *phases.Room
+	Roll       *roll.Room
+	Comparing  *comparing.Room
 
 	base     string
 	store    *store.Store
@@ -152,7 +159,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	}
 	g.Records, err = records.New(ctx, records.Parts{Store: o.Store, Now: o.Now, Fetch: out, Sessions: g.sessions,
 		Keys:      g.Keys,
-		Freshness: g.Freshness, Editions: kept, Kinds: append([]*federation.Description{federation.AccessRules, federation.SelectionRules, federation.Roles, federation.StartingPoints,
+		Freshness: g.Freshness, Editions: kept, Kinds: append([]*federation.Description{federation.AccessRules, federation.SelectionRules, federation.Roles, federation.StartingPoints, federation.Recipients,
 			federation.Defaults, federation.PortalSettings}, o.Kinds...)}, self, o.Protocols)
 	if err != nil {
 		return err
@@ -203,6 +210,8 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.People.Forgets(g.Comparing.Forget)
 	g.Portal = portal.New(portal.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions, People: g.People,
 		Grants: g.Grants, Leaving: g.Leaving, Requests: g.Requests, Traces: g.Traces})
+	g.Recipients = recipients.New(recipients.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records, Token: o.EventToken,
+		Keep: cmp.Or(o.EventsKeep, 30*24*time.Hour), Most: cmp.Or(o.EventsMost, 1_000_000)})
 	g.Phases = phases.New(phases.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records, Traces: g.Traces, Checking: g.Checking,
 		Comparing: g.Comparing, Mailer: mailer})
 	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
@@ -222,8 +231,9 @@ func (g *Gate) Close() {
 
 // sweep removes what has expired, and does what is due, every minute.
 func (g *Gate) sweep() {
-	tick := time.NewTicker(time.Minute)
+	tick, often := time.NewTicker(time.Minute), time.NewTicker(2*time.Second)
 	defer tick.Stop()
+	defer often.Stop()
 	var daily time.Time
 	for {
 		select {
@@ -233,12 +243,14 @@ func (g *Gate) sweep() {
 			g.working.Go(func() { g.report("sending failed", g.Outbox.SendDue(g.ctx)) })
 		case <-g.Records.Changed():
 			g.working.Go(func() { g.report("asking for copies failed", g.Copies.RefreshDue(g.ctx)) })
+		case <-often.C:
+			g.working.Go(func() { g.report("telling recipients failed", g.Recipients.Tell(g.ctx)) })
 		case <-tick.C:
 			g.sessions.Sweep(g.now())
 			g.tries.Sweep(g.now())
 			g.Jobs.Sweep()
 			g.report("changing phases failed", g.Records.ChangeDue(g.ctx))
-			g.report("sweeping failed", errors.Join(g.store.Sweep(g.ctx, g.now()), g.Crossings.Sweep(g.ctx)))
+			g.report("sweeping failed", errors.Join(g.store.Sweep(g.ctx, g.now()), g.Crossings.Sweep(g.ctx), g.Recipients.Sweep(g.ctx)))
 			if g.now().Sub(daily) >= 24*time.Hour {
 				daily = g.now()
 				g.Checking.Remind(g.log)

@@ -160,6 +160,7 @@ type page struct {
 	Issuer            string
 	Plain             bool // OAuth 2.0 without ID tokens
 	Letters           []Letter
+	Heard             []HeardChange
 }
 
 func show(w http.ResponseWriter, status int, name string, p page) {

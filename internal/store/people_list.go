@@ -270,7 +270,13 @@ type EventPage struct {
 
 // Events gives out what was done to people, and the numbers of the oldest and of the newest event that is kept.
 func (p People) Events(f EventPage) (out []person.Event, oldest, newest int64, err error) {
-	q := p.db.Where("id > ?", f.After)
+	// The bounds come first: what is stored meanwhile is given out with the next page.
+	err = p.db.Raw("SELECT coalesce(min(id), 0), coalesce((SELECT seq FROM sqlite_sequence WHERE name = 'person_event_rows'), 0) FROM person_event_rows").
+		Row().Scan(&oldest, &newest)
+	if err != nil {
+		return nil, 0, 0, err
+	}
+	q := p.db.Where("id > ? AND id <= ?", f.After, newest)
 	if !f.From.IsZero() {
 		q = q.Where("at >= ?", f.From.UTC())
 	}
@@ -278,9 +284,7 @@ func (p People) Events(f EventPage) (out []person.Event, oldest, newest int64, e
 		q = q.Where("person = ?", f.Person)
 	}
 	var rows []PersonEventRow
-	err = errors.Join(q.Order("id").Limit(f.Limit).Find(&rows).Error,
-		p.db.Raw("SELECT coalesce(min(id), 0), coalesce((SELECT seq FROM sqlite_sequence WHERE name = 'person_event_rows'), 0) FROM person_event_rows").
-			Row().Scan(&oldest, &newest))
+	err = q.Order("id").Limit(f.Limit).Find(&rows).Error
 	for _, r := range rows {
 		e := person.Event{ID: r.ID, At: r.At, Person: r.Person, Via: person.Writer(r.Via), Who: r.Who}
 		if err == nil {
@@ -296,4 +300,9 @@ func (t Tx) DropEvents(before time.Time, most, atOnce int64) (gone int64, err er
 	done := t.db.Exec(`DELETE FROM person_event_rows WHERE id IN (SELECT id FROM person_event_rows WHERE at < ?
 		OR id <= (SELECT max(id) FROM person_event_rows) - ? ORDER BY id LIMIT ?)`, before.UTC(), most, atOnce)
 	return done.RowsAffected, done.Error
+}
+
+// EventsAfter counts events that are kept, after a number.
+func (p People) EventsAfter(after int64) (n int64, err error) {
+	return n, p.db.Model(&PersonEventRow{}).Where("id > ?", after).Count(&n).Error
 }

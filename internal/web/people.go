@@ -133,6 +133,7 @@ func (s *server) rollCalls(a huma.API) {
 					Empties: how.Empties, Digest: how.Digest}, p)
 			}))}, nil
 		})
+	s.eventCalls(a)
 	download(s, a, api.ExportPeople,
 		func(ctx context.Context, in *api.PeopleExport) (*fileOut, error) {
 			return s.file(in.Form, "people", func(to io.Writer) error { return g.Roll.Export(ctx, peopleFilter(in.PeopleFilter, "", 0), in.Form, to) })

@@ -23,8 +23,9 @@ type Kind string
 // Kinds of tokens. An ID token may leave its kind out, and a client assertion too.
 const (
 	IDToken     Kind = "JWT"
-	AccessToken Kind = "at+jwt"     // RFC 9068 §2.1
-	LogoutToken Kind = "logout+jwt" // OpenID Connect Back-Channel Logout §2.4
+	AccessToken Kind = "at+jwt"       // RFC 9068 §2.1
+	LogoutToken Kind = "logout+jwt"   // OpenID Connect Back-Channel Logout §2.4
+	EventToken  Kind = "secevent+jwt" // RFC 8417 §2.3
 )
 
 // Algorithms that signatures are taken with. None and those of a shared secret are

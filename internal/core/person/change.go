@@ -51,6 +51,7 @@ type Change struct {
 	AllValues  bool
 	Join       []Membership
 	Leave      []Membership // a source that is "" stands for every one
+	Anyway     bool         // leaving where somebody does not belong is nothing
 	Follow     *Following
 	Link       []Link
 	Name       *Link // keeps the name with a link that lacks it
@@ -190,6 +191,27 @@ func (c *Change) Lay(g Ground, was Record) (Laid, error) {
 	return out, nil
 }
 
+// Foresee makes of somebody what the change would, as far as their entry rests on it; a change that cannot be made leaves
+// them as they are.
+func (c Change) Foresee(g Ground, p *Person) {
+	was := Record{ID: p.ID, Values: p.Values, Members: p.Members}
+	if p.Disabled {
+		was.Disabled = g.Now
+	}
+	for _, a := range p.Admitted {
+		was.Admitted = append(was.Admitted, Admission{Admitted: a})
+	}
+	c.Revision, c.Welcome = 0, false
+	laid, err := c.Lay(g, was)
+	if err != nil {
+		return
+	}
+	p.Values, p.Members, p.Disabled, p.Admitted = laid.Values, laid.Members, !laid.Disabled.IsZero() || c.State == Removed, nil
+	for _, a := range laid.Admitted {
+		p.Admitted = append(p.Admitted, a.Admitted)
+	}
+}
+
 // broken is the guard that fails of those that somebody's own record tells.
 func (c *Change) broken(was Record) Guard {
 	switch {
@@ -273,7 +295,7 @@ func (c *Change) layMembers(g Ground, out *Laid) error {
 			}
 			leave = append(leave, m)
 		}
-		if !any && l.Source == "" {
+		if !any && l.Source == "" && !c.Anyway {
 			return &RefusedError{Cause: fmt.Errorf("the person %d is not in %s %s", out.ID, l.Kind, l.Name), Way: "nothing is to be done",
 				Field: fmt.Sprintf("leave[%d]", i)}
 		}

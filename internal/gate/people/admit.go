@@ -175,20 +175,15 @@ func (rm *Room) unadmitPeople(ctx context.Context, b change.By, app string, ids 
 	if err != nil {
 		return err
 	}
-	become := make([]traces.Becoming, len(ids))
+	changes, become := make([]person.Change, len(ids)), make([]traces.Becoming, len(ids))
 	for i, id := range ids {
-		become[i] = traces.Becoming{Person: id, Of: func(p *person.Person) {
-			p.Admitted = slices.DeleteFunc(slices.Clone(p.Admitted), func(x person.Admitted) bool { return x.App == a.ID })
-		}}
+		changes[i] = by(b, id)
+		changes[i].Unadmit = []federation.ID{a.ID}
+		become[i] = rm.becoming(changes[i])
 	}
 	took, err := rm.Traces.Foreseen(ctx, rm.Records.Snapshot(), become)
 	if err = cmp.Or(err, b.Confirmed(took)); err != nil {
 		return err
-	}
-	changes := make([]person.Change, len(ids))
-	for i, id := range ids {
-		changes[i] = by(b, id)
-		changes[i].Unadmit = []federation.ID{a.ID}
 	}
 	return rm.Store.Change(ctx, func(tx store.Tx) error {
 		_, err := rm.Apply(tx, changes...)

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/person"
@@ -163,7 +162,7 @@ func (rm *Room) Change(ctx context.Context, b change.By, id int64, e Edit) (Pers
 	if err != nil {
 		return Person{}, err
 	}
-	took, err := rm.Traces.Foreseen(ctx, rm.Records.Snapshot(), []traces.Becoming{{Person: id, Of: edit.becomes(rm.Now())}})
+	took, err := rm.Traces.Foreseen(ctx, rm.Records.Snapshot(), []traces.Becoming{rm.becoming(edit.change(b, id))})
 	if err == nil {
 		err = b.Confirmed(took)
 	}
@@ -174,21 +173,6 @@ func (rm *Room) Change(ctx context.Context, b change.By, id int64, e Edit) (Pers
 		return Person{}, err
 	}
 	return rm.Get(ctx, id)
-}
-
-// becomes is what becomes of somebody by an edit.
-func (e Edit) becomes(now time.Time) func(p *person.Person) {
-	return func(p *person.Person) {
-		if len(e.Values) > 0 {
-			p.Values = person.Typed(p.Values, person.FromHand, e.Values, nil, now)
-		}
-		p.Members = slices.DeleteFunc(slices.Clone(p.Members), func(m person.Membership) bool {
-			return slices.Contains(e.Leave, Belongs{m.Kind, string(m.Name)})
-		})
-		for _, b := range e.Join {
-			p.Members = append(p.Members, person.Membership{Kind: b.Kind, Name: federation.Name(b.Name), Source: person.FromHand})
-		}
-	}
 }
 
 // checked sees that an edit can be made.

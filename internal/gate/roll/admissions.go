@@ -215,3 +215,19 @@ func (rm *Room) Simulate(ctx context.Context, app string, in Import, p Progress)
 	}
 	return rm.traces.Some(ctx, rm.records.Snapshot(), a, ids, p)
 }
+
+// Numbers are the people whom a list names, each once. A row that cannot be used is an error: nobody is left out silently.
+func (rm *Room) Numbers(ctx context.Context, in Import) ([]int64, error) {
+	all, bad, _, err := rm.names(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	if len(bad) > 0 {
+		return nil, change.Field("people.list", fmt.Errorf("%d rows cannot be used, the first: %w; mend them, or leave them out", len(bad), bad[0]))
+	}
+	ids := make([]int64, len(all))
+	for i, n := range all {
+		ids[i] = n.person
+	}
+	return ids, nil
+}

@@ -379,8 +379,8 @@ func (w *weighing) lay(p *plan, was person.Record) (err error) {
 	if len(p.values) > 0 {
 		c.Typed = &person.Typing{From: person.FromImport, Values: p.values, Unproved: p.unproved}
 	}
-	for kind, names := range p.units {
-		belongs(c, kind, names, was.Members)
+	for _, kind := range slices.Sorted(maps.Keys(p.units)) {
+		belongs(c, kind, p.units[kind], was.Members)
 	}
 	for _, v := range p.values[w.list.by] {
 		if p.person == 0 {
