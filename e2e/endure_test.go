@@ -15,6 +15,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -126,9 +127,28 @@ func TestFileDescriptorsRunOut(t *testing.T) {
 func TestKilledUnderLoad(t *testing.T) {
 	dir := t.TempDir()
 	var mu sync.Mutex
-	acknowledged := map[string]bool{}
+	acknowledged, changed := map[string]bool{}, map[int64]bool{}
 	for round := range 3 * longer() {
 		d := serving(t, "", dir)
+		var told []int64 // of whom there is the event that their number was changed
+		for after := int64(0); ; {
+			page, err := client.Call(t.Context(), d.client(), api.ListEvents, api.EventFilter{After: after, Limit: 1000})
+			require.NoError(t, err)
+			for _, e := range page.Items {
+				if slices.Equal(e.Did.Values, []string{"employeeNumber"}) && e.Did.State == "" {
+					told = append(told, e.Person)
+				}
+			}
+			if after = page.Next; len(page.Items) == 0 {
+				break
+			}
+		}
+		for n := range changed {
+			require.Contains(t, told, n, "the change of person %d was acknowledged", n)
+			p, err := client.Call(t.Context(), d.client(), api.ShowPerson, api.Number(n))
+			require.NoError(t, err)
+			require.Len(t, p.Values, 2, "person %d", n)
+		}
 		c := d.client()
 		l, err := client.Call(t.Context(), c, api.ListTokens, api.None{})
 		require.NoError(t, err)
@@ -144,6 +164,20 @@ func TestKilledUnderLoad(t *testing.T) {
 			wg.Go(func() {
 				for n := 0; ; n++ {
 					name := fmt.Sprintf("t-%d-%d-%d", round, worker, n)
+					if worker%2 == 1 {
+						p, err := client.Call(t.Context(), c, api.AddPerson, api.Body(api.NewPerson{PersonChange: api.PersonChange{Values: map[string][]string{"displayName": {name}}}}))
+						if err != nil {
+							return
+						}
+						_, err = client.Call(t.Context(), c, api.ChangePerson, api.ToPerson(p.Number, api.PersonChange{Values: map[string][]string{"employeeNumber": {name}}}))
+						if err != nil {
+							return
+						}
+						mu.Lock()
+						changed[p.Number] = true
+						mu.Unlock()
+						continue
+					}
 					if _, err := client.Call(t.Context(), c, api.AddToken, api.Body(api.NewToken{Name: name, Expires: time.Time{}})); err != nil {
 						return
 					}
@@ -159,6 +193,7 @@ func TestKilledUnderLoad(t *testing.T) {
 		wg.Wait()
 	}
 	require.NotEmpty(t, acknowledged)
+	require.NotEmpty(t, changed)
 }
 
 // A list that was being taken in when the gate was killed goes on where it was: nobody is

@@ -43,6 +43,7 @@ export const router = createRouter({
       meta: { title: 'Person' } },
     { path: '/admit/groups', component: () => import('./pages/UnitsPage.vue'), props: { kind: 'group' }, meta: { title: 'Groups' } },
     { path: '/admit/rules', component: () => import('./pages/RulesPage.vue'), meta: { title: 'Rules' } },
+    { path: '/watch/events', component: () => import('./pages/EventsPage.vue'), meta: { title: 'Events' } },
     { path: '/admit/portal', component: () => import('./pages/PortalPage.vue'), meta: { title: 'Portal' } },
     { path: '/admit/roles', component: () => import('./pages/RolesPage.vue'), meta: { title: 'Roles' } },
     { path: '/admit/requests', component: () => import('./pages/RequestsPage.vue'), meta: { title: 'Requests for entry' } },

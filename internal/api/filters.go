@@ -106,6 +106,8 @@ type EventFilter struct {
 	After  int64     `query:"after" minimum:"0" doc:"Number of the last event seen (next of the page before); those behind it are given, the oldest first"`
 	Since  time.Time `query:"since" doc:"Only what was done since then"`
 	Person int64     `query:"person" minimum:"0" doc:"Only what was done to this one"`
+	Newest bool      `query:"newest" doc:"The newest first, in place of the oldest"`
+	Before int64     `query:"before" minimum:"0" doc:"With newest: those before this number"`
 	Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }
 

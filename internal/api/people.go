@@ -58,6 +58,7 @@ type PersonValue struct {
 	Source   KnownBy           `json:"source"`
 	Verified bool              `json:"verified,omitempty" doc:"The person proved all of them by a mailed code"`
 	Proofs   []string          `json:"proofs" doc:"By what each value is proved, in their order: mail (the person typed a mailed code), engineer (typed here or listed), domain (the provider stands for it), flag (the provider said that it is verified), record (the provider's record names the attribute); empty for one that nothing proves: it lets nobody in"`
+	Marks    []ValueMark       `json:"marks,omitempty" doc:"Of those values that have a type, or are the primary one"`
 	At       time.Time         `json:"at"`
 }
 
@@ -87,8 +88,18 @@ type NewPerson struct {
 // PersonChange is what changes about somebody; what is absent stays.
 type PersonChange struct {
 	Values map[string][]string `json:"values,omitempty" doc:"By attribute of the profile; an empty list takes it away"`
+	Marks  []ValueMark         `json:"marks,omitempty" maxItems:"500" doc:"Types of values, and which is the primary one (RFC 7643 §2.4)"`
 	Join   []UnitName          `json:"join,omitempty" maxItems:"1000"`
 	Leave  []UnitName          `json:"leave,omitempty" maxItems:"1000"`
+}
+
+// ValueMark says of what type a value is, and whether it is the primary one: that which goes first where there is room for
+// one alone.
+type ValueMark struct {
+	Attribute string `json:"attribute" maxLength:"200" doc:"emails, phoneNumbers, ims, photos or addresses"`
+	Value     string `json:"value" maxLength:"2000" doc:"That is kept, or comes with this change"`
+	Type      string `json:"type,omitempty" maxLength:"40" doc:"Like work or home"`
+	Primary   bool   `json:"primary,omitempty"`
 }
 
 // UnitName names a group or an organisation.

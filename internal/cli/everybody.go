@@ -73,8 +73,8 @@ func (e *environment) doesMany(do, said string, one doing) ucli.ActionFunc {
 		in := api.PeopleChange{People: w, Do: do}
 		switch {
 		case do == "set":
-			if in.Set, err = personChange(cmd, rest); err == nil && len(in.Set.Values)+len(in.Set.Join)+len(in.Set.Leave) == 0 {
-				err = &usageError{"nothing is to be changed", "Give ATTRIBUTE=VALUE, --join or --leave."}
+			if in.Set, err = personChange(cmd, rest); err == nil && len(in.Set.Values)+len(in.Set.Marks)+len(in.Set.Join)+len(in.Set.Leave) == 0 {
+				err = &usageError{"nothing is to be changed", "Give ATTRIBUTE=VALUE, --mark, --join or --leave."}
 			}
 		case len(rest) > 0:
 			err = &usageError{fmt.Sprintf("%q is no number of a person", rest[0]), "Values are changed with innergate person set."}

@@ -14,6 +14,7 @@ import (
 
 	"innergate.example/innergate/internal/api"
 	"innergate.example/innergate/internal/client"
+	"innergate.example/innergate/internal/core/person"
 )
 
 // peopleFlags narrow a list of people.
@@ -36,6 +37,7 @@ func peopleFilter(cmd *ucli.Command) api.PeopleFilter {
 func editFlags() []ucli.Flag {
 	return []ucli.Flag{
 		&ucli.StringSliceFlag{Name: "join", Usage: "group/NAME or organisation/NAME to belong to; may be given several times"},
+		&ucli.StringSliceFlag{Name: "mark", Usage: "type of a value, and that it is the primary one, like emails=ada@wrenmoor.example:work+primary"},
 		&ucli.StringSliceFlag{Name: "leave", Usage: "likewise, to be taken out of"}}
 }
 
@@ -135,6 +137,13 @@ func personChange(cmd *ucli.Command, words []string) (api.PersonChange, error) {
 				out.Values[name] = append(out.Values[name], v)
 			}
 		}
+	}
+	for _, text := range cmd.StringSlice("mark") {
+		m, err := person.MarkOf(text)
+		if err != nil {
+			return out, &usageError{"--mark: " + err.Error(), "See innergate person set --help."}
+		}
+		out.Marks = append(out.Marks, api.ValueMark{Attribute: m.Attribute, Value: m.Value, Type: m.Type, Primary: m.Primary})
 	}
 	for option, to := range map[string]*[]api.UnitName{"join": &out.Join, "leave": &out.Leave} {
 		for _, u := range cmd.StringSlice(option) {
@@ -328,6 +337,12 @@ func (e *environment) person(w io.Writer, p api.PersonShown) {
 			words := make([]string, len(v.Values))
 			for i, one := range v.Values {
 				words[i] = inWords(one)
+				for _, m := range v.Marks {
+					if m.Value == words[i] {
+						words[i] += " (" + markWords(m) + ")"
+						break
+					}
+				}
 			}
 			t.add("kept!", v.Name, "value", strings.Join(words, " | "), "from", sourceWord(v.Source),
 				"proof", proofWord(v.Proofs), "since@", brief(v.At, time.Now()))
@@ -351,6 +366,11 @@ func (e *environment) person(w io.Writer, p api.PersonShown) {
 		}
 		e.tell(w, t, "")
 	}
+}
+
+// markWords says of what type a value is, and whether it is the primary one.
+func markWords(m api.ValueMark) string {
+	return strings.Trim(m.Type+map[bool]string{true: ", primary"}[m.Primary], ", ")
 }
 
 func counted(n int64, word string) string {

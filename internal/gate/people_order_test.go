@@ -95,7 +95,9 @@ func someDeed(rnd *rand.Rand) deed {
 			}
 		}}
 	default:
-		return deed{"admission", func(r *rig, by change.By) { _, _ = r.People.Admit(ctx, by, "roster", people.Entry{People: []int64{who, other}}) }}
+		return deed{"admission", func(r *rig, by change.By) {
+			_, _ = r.People.Admit(ctx, by, "roster", people.Entry{People: []int64{who, other}})
+		}}
 	}
 }
 

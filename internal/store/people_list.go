@@ -265,6 +265,8 @@ type EventPage struct {
 	After  int64
 	From   time.Time
 	Person int64
+	Newest bool  // the newest first
+	Before int64 // with it: those before a number
 	Limit  int
 }
 
@@ -284,7 +286,14 @@ func (p People) Events(f EventPage) (out []person.Event, oldest, newest int64, e
 		q = q.Where("person = ?", f.Person)
 	}
 	var rows []PersonEventRow
-	err = q.Order("id").Limit(f.Limit).Find(&rows).Error
+	order := "id"
+	if f.Newest {
+		order = "id DESC"
+	}
+	if f.Before > 0 {
+		q = q.Where("id < ?", f.Before)
+	}
+	err = q.Order(order).Limit(f.Limit).Find(&rows).Error
 	for _, r := range rows {
 		e := person.Event{ID: r.ID, At: r.At, Person: r.Person, Via: person.Writer(r.Via), Who: r.Who}
 		if err == nil {

@@ -40,5 +40,7 @@ func (s *Store) PutRecipient(ctx context.Context, row RecipientRow) error {
 
 // DropRecipients forgets those that are not among some.
 func (s *Store) DropRecipients(ctx context.Context, but []string) error {
-	return s.Write(ctx, func(tx *gorm.DB) error { return tx.Where("name NOT IN ?", append(but, "")).Delete(&RecipientRow{}).Error })
+	return s.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Where("name NOT IN ?", append(but, "")).Delete(&RecipientRow{}).Error
+	})
 }

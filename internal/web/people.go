@@ -164,7 +164,11 @@ func edit(in api.PersonChange) people.Edit {
 		}
 		return out
 	}
-	return people.Edit{Values: in.Values, Join: names(in.Join), Leave: names(in.Leave)}
+	var marks []person.ValueMark
+	for _, m := range in.Marks {
+		marks = append(marks, person.ValueMark{Attribute: m.Attribute, Value: m.Value, Mark: person.Mark{Type: m.Type, Primary: m.Primary}})
+	}
+	return people.Edit{Values: in.Values, Marks: marks, Join: names(in.Join), Leave: names(in.Leave)}
 }
 
 // source says by what something is known.
@@ -206,6 +210,9 @@ func (s *server) shown(p people.Person, err error) (*body[api.PersonShown], erro
 		for i := range x.Proofs {
 			x.Proofs[i] = string(v.Proof(i))
 			x.Verified = x.Verified && v.Proof(i) == person.ByMail
+			if m := v.Mark(i); m != (person.Mark{}) {
+				x.Marks = append(x.Marks, api.ValueMark{Attribute: v.Name, Value: v.Attribute.Values[i].String(), Type: m.Type, Primary: m.Primary})
+			}
 		}
 		if x.Source.Provider != nil {
 			x.From = *x.Source.Provider

@@ -4,7 +4,7 @@ import { ofRecords, useConsequence, type Asks } from '../composables/consequence
 import { people, signIns } from '../composables/words'
 
 /** What a change that is being typed would do to people, before it is saved. */
-const props = defineProps<{ change: () => unknown; ask?: Asks<unknown> }>()
+const props = defineProps<{ change: () => unknown; ask?: Asks<unknown>; atOnce?: boolean }>()
 const { got, busy } = useConsequence(() => props.change() ?? undefined, (c) => (props.ask ?? (ofRecords as Asks<unknown>))(c))
 const parts = computed(() => {
   const c = got.value
@@ -40,7 +40,7 @@ const tones: Record<string, string> = { refused: 'refused', renamed: 'waiting', 
       <p v-if="got.cannotTell" class="quiet">{{ signIns(got.cannotTell) }} cannot be told: {{ got.cause }}.</p>
       <p v-if="got.finding && !got.shut && !got.renamed" class="refused">{{ got.finding.title }}.
         <template v-for="e in got.finding.evidence ?? []" :key="e.found">{{ e.label }}: <code>{{ e.found }}</code> </template></p>
-      <p v-if="got.finding" class="quiet">Saving asks you to confirm this.</p>
+      <p v-if="got.finding && !atOnce" class="quiet">Saving asks you to confirm this.</p>
       <p v-if="got.stopped" class="quiet">Older sign-ins were not looked at.</p>
     </template>
   </section>

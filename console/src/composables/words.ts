@@ -1,4 +1,4 @@
-import type { KnownBy } from '../api/client'
+import type { KnownBy, Schemas } from '../api/client'
 
 /** The last part of a URN or address, which people know it by. */
 export const short = (urn: string) => urn.slice(Math.max(urn.lastIndexOf(':'), urn.lastIndexOf('/'),
@@ -83,6 +83,15 @@ export const proofHint = (list: string[]) => each(list, 1)
 /** An end, as it was typed: of a day, where it is that of one. */
 export const ends = (at: string) => (at.endsWith('T00:00:00Z') ? `the end of ${new Date(Date.parse(at) - 86400000).toISOString().slice(0, 10)} (UTC)` : local(at))
 export const times = (n: number) => (n === 1 ? 'once' : `${n} times`)
+/** What was done to somebody, in a line. */
+export function done(d: Schemas['PersonDid']): string {
+  const units = (all?: Schemas['UnitName'][] | null) => (all ?? []).map((u) => u.name)
+  const parts = ([['values of', d.values], ['joined', units(d.joined)], ['left', units(d.left)], ['stays in', units(d.stays)], ['linked to', d.linked],
+    ['no longer linked to', d.unlinked], ['admitted to', d.admitted], ['no longer admitted to', d.unadmitted], ['known to', d.known]] as [string, string[] | null | undefined][])
+    .flatMap(([what, of]) => (of?.length ? [`${what} ${of.join(', ')}`] : []))
+  return [...(d.state ? [d.state] : []), ...(d.other ? [`person ${d.other}`] : []), ...parts].join('; ')
+}
+
 export const people = (n: number) => (n === 1 ? '1 person' : `${n} people`)
 export const signIns = (n: number) => (n === 1 ? '1 sign-in' : `${n} sign-ins`)
 

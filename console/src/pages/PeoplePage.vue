@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, take, type Person } from '../api/client'
+import ManyPeople from '../components/ManyPeople.vue'
 import ProblemBox from '../components/ProblemBox.vue'
 import { useAct } from '../composables/act'
 import { useLoad } from '../composables/load'
@@ -23,8 +24,10 @@ const pages = ref<string[]>([])
 watch(narrowed, () => { pages.value = [] })
 const limit = 100
 const after = computed(() => pages.value[pages.value.length - 1])
-const { data, problem, loading } = useLoad(() => take(api.GET('/api/v1/people',
+const chosen = shallowRef<Person[]>([])
+const { data, problem, loading, load } = useLoad(() => take(api.GET('/api/v1/people',
   { params: { query: { ...narrowed.value, ...(after.value ? { after: after.value } : {}), limit } } })), () => [narrowed.value, after.value])
+watch(data, () => { chosen.value = [] })
 const { data: choices } = useLoad(async () => ({ providers: (await kinds.provider.list({ limit: 20000 })).items ?? [],
   groups: (await take(api.GET('/api/v1/groups'))).items ?? [], organisations: (await take(api.GET('/api/v1/organisations'))).items ?? [] }))
 const types = computed(() => [...new Set([...(choices.value?.groups ?? []), ...(choices.value?.organisations ?? [])].map((u) => u.userType ?? '')
@@ -71,7 +74,12 @@ const add = () => act(async () => {
         @change="(v: string) => narrow('provider', v)"><el-option v-for="p in choices?.providers ?? []" :key="p.name" :value="p.name" :label="p.title" /></el-select>
     <span class="quiet" aria-live="polite">{{ found }}</span>
   </div>
-  <el-table v-loading="loading" :data="data?.items ?? []">
+  <ManyPeople :chosen="chosen" :groups="choices?.groups ?? []" @changed="load" />
+  <el-table v-loading="loading" :data="data?.items ?? []" row-key="number">
+    <el-table-column width="46"><template #header><el-checkbox :model-value="!!data?.items?.length && chosen.length === data.items.length" aria-label="Choose all that are shown"
+        @change="(on) => (chosen = on ? [...(data?.items ?? [])] : [])" /></template>
+      <template #default="{ row }"><el-checkbox :model-value="chosen.includes(row as Person)" :aria-label="`Choose ${(row as Person).name}`"
+        @change="(on) => (chosen = on ? [...chosen, row as Person] : chosen.filter((p) => p !== row))" /></template></el-table-column>
     <el-table-column label="State" width="110"><template #default="{ row }"><span :class="row.disabled ? 'refused' : 'passed'">{{ row.disabled ?
       '✕ disabled' : '● enabled' }}</span></template></el-table-column>
     <el-table-column label="Name" min-width="220"><template #default="{ row }"><router-link :to="`/admit/people/${row.number}`">{{ row.name }}</router-link>

@@ -11,13 +11,14 @@ import { useLoad } from '../composables/load'
 import { decisions, signs, tones } from '../composables/entry'
 import { kinds } from '../composables/objects'
 import { shown } from '../composables/rules'
-import { ago, known, local, nameIDFormats, proofHint, proofs, short } from '../composables/words'
+import { ago, done, known, local, nameIDFormats, proofHint, proofs, short } from '../composables/words'
 
 const props = defineProps<{ number: string }>()
 const router = useRouter()
 const path = computed(() => ({ params: { path: { number: Number(props.number) } } }))
 const { data, problem, load } = useLoad(() => take(api.GET('/api/v1/people/{number}', path.value)), () => props.number)
 const calls = computed(() => (data.value?.links ?? []).map((k) => k.subject?.value).filter((n): n is string => !!n))
+const { data: events } = useLoad(() => take(api.GET('/api/v1/people/events', { params: { query: { person: Number(props.number), newest: true, limit: 50 } } })), () => data.value)
 const { data: traces } = useLoad(async () => (calls.value[0] ? (await take(api.GET('/api/v1/traces',
   { params: { query: { search: calls.value[0], limit: 10 } } }))).items ?? [] : []), () => calls.value[0])
 const { data: choices } = useLoad(async () => ({ providers: (await kinds.provider.list({ limit: 20000 })).items ?? [], apps: (await kinds.application.list({ limit: 20000 })).items ?? [],
@@ -130,7 +131,8 @@ watch([app, () => data.value], () => { told.value = undefined
       <section><h2>Profile</h2>
         <el-table :data="data.values ?? []">
           <el-table-column label="Attribute" width="150"><template #default="{ row }"><code>{{ row.name }}</code></template></el-table-column>
-          <el-table-column label="Value" min-width="190"><template #default="{ row }"><span :title="shown(row.values).join(', ')">{{ shown(row.values).join(', ') }}</span></template></el-table-column>
+          <el-table-column label="Value" min-width="190"><template #default="{ row }"><span :title="shown(row.values).join(', ')">{{ shown(row.values).join(', ') }}</span>
+            <span v-for="m in row.marks ?? []" :key="m.value" class="small quiet"><br>{{ m.value }}: {{ [m.type, m.primary ? 'primary' : ''].filter(Boolean).join(', ') }}</span></template></el-table-column>
           <el-table-column label="From" width="150"><template #default="{ row }"><span :title="`${known(row.source)}, ${local(row.at)}`">{{ known(row.source) }}</span><br><span class="small" :class="row.proofs.includes('') ? 'waiting' : 'quiet'" :title="proofHint(row.proofs)">{{ proofs(row.proofs) }}</span></template></el-table-column>
           <el-table-column label="" width="84"><template #default="{ row }"><el-button link type="primary" :aria-label="`Change ${row.name}`" @click="edit(row.name, row.values)">Change</el-button></template></el-table-column>
           <template #empty>Nothing is kept: the provider says it anew at each sign-in.</template>
@@ -223,6 +225,14 @@ watch([app, () => data.value], () => { told.value = undefined
       <dl v-else class="sheet told"><dt>Name</dt><dd><code>{{ told.name || 'none yet' }}</code></dd>
         <template v-for="a in told.released ?? []" :key="a.name"><dt>{{ a.friendlyName || a.name }} <small v-if="a.place && a.place !== 'assertion'">{{ a.place }}</small></dt><dd>{{ shown(a.values ?? []).join(', ') }}</dd></template>
         <ToldNotes :told="told" /></dl></template>
+    <h2>What was done</h2>
+    <el-table :data="events?.items ?? []">
+      <el-table-column label="At" width="150"><template #default="{ row }"><time :title="local(row.at)">{{ ago(row.at) }}</time></template></el-table-column>
+      <el-table-column label="What" min-width="320"><template #default="{ row }"><span class="says">{{ done(row.did) }}</span></template></el-table-column>
+      <el-table-column label="By" width="110" prop="via" />
+      <el-table-column label="Who" min-width="160" prop="who" />
+      <template #empty>Nothing that is kept still.</template>
+    </el-table>
     <h2>Sign-ins of late</h2>
     <el-table :data="traces ?? []">
       <el-table-column label="Result" width="110"><template #default="{ row }"><span :class="{ entered: 'passed', refused: 'refused' }[row.result as string] ??
@@ -247,4 +257,5 @@ watch([app, () => data.value], () => { told.value = undefined
 .told dt { color: var(--quiet) }
 .told dd { margin: 0; overflow-wrap: anywhere }
 @media (max-width: 1000px) { .two { grid-template-columns: minmax(0, 1fr) } }
+.says { white-space: normal; overflow-wrap: anywhere }
 </style>

@@ -68,7 +68,8 @@ type Typing struct {
 	From     federation.ID // FromHand or FromImport
 	Values   map[string][]string
 	Unproved []string // attributes, or NAME=VALUE, that nothing proves
-	Most     int      // attributes that are kept of one person
+	Marks    []ValueMark
+	Most     int // attributes that are kept of one person
 }
 
 // Following is in which groups a provider has somebody: others that it had them in they leave.
@@ -259,6 +260,10 @@ func (c *Change) layValues(out *Laid, now time.Time) error {
 	}
 	if t := c.Typed; t != nil {
 		out.Values = Typed(out.Values, t.From, t.Values, t.Unproved, now)
+		var err error
+		if out.Values, err = marked(out.Values, t.Marks); err != nil {
+			return err
+		}
 		if t.Most > 0 && len(out.Values) > t.Most && len(out.Values) > len(before) {
 			return &RefusedError{Field: "values", Cause: fmt.Errorf("the person would have %d attributes; keep at most %d",
 				len(out.Values), t.Most)}

@@ -13,7 +13,7 @@ import (
 func knowing(p profile.Profile, who Person) profile.Profile {
 	for _, v := range who.Values {
 		if len(profile.Find(p.Attributes, v.Name)) == 0 {
-			p.Attributes = append(slices.Clip(p.Attributes), v.Attribute)
+			p.Attributes = append(slices.Clip(p.Attributes), v.primaryFirst())
 		}
 	}
 	return p
@@ -88,7 +88,7 @@ func (k PutValues) Over(stored []KeptValue, now time.Time) (out []KeptValue, cha
 		fresh[i].At = now.UTC()
 		for _, v := range stored {
 			if named(v.Name)(fresh[i].Attribute) {
-				fresh[i].Proofs = fresh[i].proofsWith(v)
+				fresh[i].Proofs, fresh[i].Marks = fresh[i].proofsWith(v), fresh[i].marksWith(v)
 			}
 		}
 	}
@@ -121,7 +121,7 @@ func (k KeptValue) proofsWith(had KeptValue) []Proof {
 // like reports whether a value is kept so already, whenever it was.
 func (k KeptValue) like(w KeptValue) bool {
 	return k.Name == w.Name && k.From == w.From && slices.Equal(k.Attribute.Values, w.Attribute.Values) &&
-		slices.Equal(k.proofsWith(KeptValue{}), w.proofsWith(KeptValue{}))
+		slices.Equal(k.proofsWith(KeptValue{}), w.proofsWith(KeptValue{})) && slices.Equal(k.marksWith(KeptValue{}), w.marksWith(KeptValue{}))
 }
 
 // Typed lays values over those that are kept, by attribute; one without values is taken
@@ -154,7 +154,10 @@ func Typed(stored []KeptValue, from federation.ID, values map[string][]string, u
 		switch {
 		case at == "":
 			out = append(out, v)
-		case !said || !slices.Equal(v.Attribute.Values, one.Attribute.Values):
+		case !said:
+		case !slices.Equal(v.Attribute.Values, one.Attribute.Values):
+			one.Marks = one.marksWith(v)
+			fresh[at] = one
 		default:
 			v.Proofs = v.proofsWith(one)
 			out = append(out, v)

@@ -30,6 +30,8 @@ type KeptValue struct {
 	At   time.Time     `json:"at"`
 	// Proofs are those of the values, in their order; values beyond them are unproved.
 	Proofs []Proof `json:"proofs"`
+	// Marks are those of the values, likewise.
+	Marks []Mark `json:"marks,omitempty"`
 }
 
 // Proof is by what a value is proved, by its place.

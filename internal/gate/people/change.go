@@ -27,6 +27,7 @@ type NewPerson struct {
 // Edit is what changes about somebody. What it does not name stays.
 type Edit struct {
 	Values map[string][]string // by attribute; without values it is taken away
+	Marks  []person.ValueMark
 	Join   []Belongs
 	Leave  []Belongs
 }
@@ -132,10 +133,10 @@ func isLost(err error, g person.Guard) bool {
 
 // typing is what an edit says of values, nil for nothing.
 func (e Edit) typing() *person.Typing {
-	if len(e.Values) == 0 {
+	if len(e.Values)+len(e.Marks) == 0 {
 		return nil
 	}
-	return &person.Typing{From: person.FromHand, Values: e.Values, Most: mostValues}
+	return &person.Typing{From: person.FromHand, Values: e.Values, Marks: e.Marks, Most: mostValues}
 }
 
 func (e Edit) joins() (out []person.Membership) {
@@ -183,6 +184,11 @@ func (rm *Room) checked(e Edit) (Edit, error) {
 	for name, values := range e.Values {
 		if err := CheckValues(name, values); err != nil {
 			return e, change.Field("values."+name, err)
+		}
+	}
+	for i, m := range e.Marks {
+		if err := m.Check(); err != nil {
+			return e, change.Field(fmt.Sprintf("marks[%d]", i), err)
 		}
 	}
 	for i, b := range slices.Concat(e.Join, e.Leave) {

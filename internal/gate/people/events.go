@@ -15,6 +15,8 @@ type EventFilter struct {
 	After  int64
 	Since  time.Time
 	Person int64
+	Newest bool // the newest first
+	Before int64
 	Limit  int
 }
 
@@ -29,7 +31,7 @@ type EventPage struct {
 // passed over silently.
 func (rm *Room) Events(ctx context.Context, f EventFilter) (out EventPage, err error) {
 	var newest int64
-	page := store.EventPage{After: f.After, From: f.Since, Person: f.Person, Limit: f.Limit}
+	page := store.EventPage{After: f.After, From: f.Since, Person: f.Person, Newest: f.Newest, Before: f.Before, Limit: f.Limit}
 	if out.Events, out.Oldest, newest, err = rm.Store.People(ctx).Events(page); err != nil {
 		return out, err
 	}
@@ -40,7 +42,7 @@ func (rm *Room) Events(ctx context.Context, f EventFilter) (out EventPage, err e
 		return out, change.Conflict(fmt.Sprintf("events after %d are gone: they are kept for a time only", f.After),
 			fmt.Sprintf("read the people anew, then go on after %d", newest))
 	}
-	if out.Next = max(newest, f.After); len(out.Events) == f.Limit {
+	if out.Next = max(newest, f.After); len(out.Events) == f.Limit && !f.Newest {
 		out.Next = out.Events[len(out.Events)-1].ID
 	}
 	return out, nil

@@ -71,7 +71,7 @@ func (rm *Room) Many(ctx context.Context, b change.By, m Many) (*ManyDone, error
 	if err != nil {
 		return nil, err
 	}
-	if m.Do == DoSet && len(edit.Values)+len(edit.Join)+len(edit.Leave) == 0 {
+	if m.Do == DoSet && len(edit.Values)+len(edit.Marks)+len(edit.Join)+len(edit.Leave) == 0 {
 		return nil, change.Field("set", errors.New("nothing is said that is to change; give values, or groups to join or leave"))
 	}
 	out := &ManyDone{People: len(ids), Back: back(m.Do, ids)}

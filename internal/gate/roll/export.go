@@ -84,12 +84,12 @@ func (rm *Room) each(ctx context.Context, f people.Filter, do func(people.Person
 
 // columns are the headings: those that every list has, and the attributes that somebody has.
 func (rm *Room) columns(ctx context.Context, f people.Filter) ([]string, error) {
-	names, providers, unproved := map[string]bool{}, map[string]bool{}, false
+	names, providers, unproved, marks := map[string]bool{}, map[string]bool{}, false, false
 	err := rm.each(ctx, f, func(p people.Person) error {
 		for _, v := range p.Values {
 			names[profile.Word(v.Name)] = true
 			for i := range v.Attribute.Values {
-				unproved = unproved || v.Proof(i) == person.NoProof
+				unproved, marks = unproved || v.Proof(i) == person.NoProof, marks || v.Mark(i) != person.Mark{}
 			}
 		}
 		for _, l := range p.Links {
@@ -108,6 +108,9 @@ func (rm *Room) columns(ctx context.Context, f people.Filter) ([]string, error) 
 	}
 	if unproved {
 		out = append(out, ColumnUnproved)
+	}
+	if marks {
+		out = append(out, ColumnMarks)
 	}
 	rest := []string{}
 	for n := range names {
@@ -133,6 +136,9 @@ func listed(p people.Person) Listed {
 			out.Values[word] = append(out.Values[word], one.String())
 			if v.Proof(i) == person.NoProof {
 				unproved = append(unproved, word+"="+one.String())
+			}
+			if m := v.Mark(i); m != (person.Mark{}) {
+				out.Marks = append(out.Marks, person.ValueMark{Attribute: word, Value: one.String(), Mark: m}.String())
 			}
 		}
 		if len(unproved) == len(v.Attribute.Values) {
@@ -167,6 +173,8 @@ func cells(columns []string, p Listed) []string {
 			out[i] = p.State
 		case c == ColumnUnproved:
 			out[i] = strings.Join(p.Unproved, Between)
+		case c == ColumnMarks:
+			out[i] = strings.Join(p.Marks, Between)
 		case c == ColumnGroups:
 			out[i] = strings.Join(p.Groups, Between)
 		case c == ColumnOrganisations:

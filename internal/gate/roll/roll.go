@@ -16,6 +16,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/nearword"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/strictjson"
 	"innergate.example/innergate/internal/core/table"
@@ -46,6 +47,7 @@ const (
 	ColumnNumber        = "number"
 	ColumnState         = "state"
 	ColumnUnproved      = "unproved"
+	ColumnMarks         = "marks"
 	ColumnGroups        = "groups"
 	ColumnOrganisations = "organisations"
 	ColumnLink          = "link:"
@@ -89,6 +91,7 @@ type entry struct {
 	values map[string][]string
 	// unproved are those of values that the list marks as unproved: attributes, or NAME=VALUE.
 	unproved []string
+	marks    []string                     // of values, in lines
 	units    map[federation.Kind][]string // nil for a kind that it says nothing of
 	links    []people.NewPerson           // of which the provider and the subject count
 }
@@ -135,7 +138,7 @@ func (rm *Room) read(ctx context.Context, in Import) (*list, error) {
 
 // headings sees that each heading means something.
 func (rm *Room) headings(head []string) error {
-	known := append(slices.Clone(usual), ColumnUnproved, ColumnNumber, ColumnState, ColumnGroups, ColumnOrganisations)
+	known := append(slices.Clone(usual), ColumnUnproved, ColumnMarks, ColumnNumber, ColumnState, ColumnGroups, ColumnOrganisations)
 	for i, h := range head {
 		at := fmt.Sprintf("line 1, column %d", i+1)
 		if name, ok := strings.CutPrefix(h, ColumnLink); ok {
@@ -170,7 +173,7 @@ func found(by string, head []string) (string, error) {
 			}
 			return "", change.Field("by", err)
 		}
-		if by == ColumnState || by == ColumnUnproved || by == ColumnGroups || by == ColumnOrganisations {
+		if by == ColumnState || by == ColumnUnproved || by == ColumnMarks || by == ColumnGroups || by == ColumnOrganisations {
 			return "", change.Field("by", fmt.Errorf("%s tells nobody apart; name another heading", by))
 		}
 		return by, nil
@@ -226,6 +229,8 @@ func (e *entry) cell(head, cell string, empties bool) error {
 		e.units[federation.KindOrganisation] = append([]string{}, values...)
 	case head == ColumnUnproved:
 		e.unproved = values
+	case head == ColumnMarks:
+		e.marks = values
 	default:
 		e.values[head] = values
 	}
@@ -263,6 +268,11 @@ func (rm *Room) unfit(e entry) *table.BadRow {
 			return bad(ColumnUnproved, fmt.Errorf("%.100q is none of the attributes that the row has values of", name))
 		}
 	}
+	for _, m := range e.marks {
+		if _, err := person.MarkOf(m); err != nil {
+			return bad(ColumnMarks, err)
+		}
+	}
 	for kind, column := range map[federation.Kind]string{federation.KindGroup: ColumnGroups,
 		federation.KindOrganisation: ColumnOrganisations} {
 		for _, n := range e.units[kind] {
@@ -285,6 +295,7 @@ type Listed struct {
 	State         string              `json:"state,omitempty"`
 	Values        map[string][]string `json:"values,omitempty"`
 	Unproved      []string            `json:"unproved,omitempty"` // attributes, or NAME=VALUE, that nothing proves
+	Marks         []string            `json:"marks,omitempty"`    // like emails=ada@wrenmoor.example:work+primary
 	Groups        []string            `json:"groups,omitempty"`
 	Organisations []string            `json:"organisations,omitempty"`
 	Links         []ListedLink        `json:"links,omitempty"`
@@ -297,7 +308,7 @@ type ListedLink struct {
 	Format   string `json:"format,omitempty"`
 }
 
-const notListed = "it is no object with number, state, values, unproved, groups, organisations and links as the export writes them: "
+const notListed = "it is no object with number, state, values, unproved, marks, groups, organisations and links as the export writes them: "
 
 // readListed reads somebody; a member that comes twice or that nobody knows is refused.
 func readListed(octets []byte) (p Listed, err error) {
@@ -349,7 +360,7 @@ func (rm *Room) readJSON(ctx context.Context, in Import) (*list, error) {
 
 // entry takes one person of a list, and notes what it says something of.
 func (in Import) entry(line int, p Listed, seen map[string]bool) entry {
-	e := entry{line: line, number: p.Number, state: p.State, unproved: p.Unproved, values: map[string][]string{},
+	e := entry{line: line, number: p.Number, state: p.State, unproved: p.Unproved, marks: p.Marks, values: map[string][]string{},
 		units: map[federation.Kind][]string{}}
 	for name, values := range p.Values {
 		if len(values) > 0 || in.Empties {

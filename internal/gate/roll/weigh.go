@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -357,16 +358,21 @@ func (w *weighing) plans(entries []entry) (out []plan, err error) {
 		w.bad = append(w.bad, table.BadRow{Line: p.line, Column: ColumnNumber, Cause: fmt.Sprintf("there is no person %d", p.person)})
 		return true
 	})
+	unfit := map[int]bool{}
 	for i := range out {
 		was := person.Record{}
 		if k := kept[out[i].person]; k != nil {
 			was = k.Record
 		}
-		if err := w.lay(&out[i], was); err != nil {
+		var no *person.RefusedError
+		if err := w.lay(&out[i], was); errors.As(err, &no) {
+			w.bad = append(w.bad, table.BadRow{Line: out[i].line, Column: no.Field, Cause: no.Error()})
+			unfit[out[i].line] = true
+		} else if err != nil {
 			return nil, err
 		}
 	}
-	return out, nil
+	return slices.DeleteFunc(out, func(p plan) bool { return unfit[p.line] }), nil
 }
 
 // lay decides what becomes of somebody by an entry, by the function that stores it.
@@ -376,8 +382,15 @@ func (w *weighing) lay(p *plan, was person.Record) (err error) {
 	if p.person == 0 && c.State == person.Enabled {
 		c.State = ""
 	}
-	if len(p.values) > 0 {
+	if len(p.values)+len(p.marks) > 0 {
 		c.Typed = &person.Typing{From: person.FromImport, Values: p.values, Unproved: p.unproved}
+		for _, m := range p.marks {
+			one, err := person.MarkOf(m)
+			if err != nil {
+				return err
+			}
+			c.Typed.Marks = append(c.Typed.Marks, one)
+		}
 	}
 	for _, kind := range slices.Sorted(maps.Keys(p.units)) {
 		belongs(c, kind, p.units[kind], was.Members)
