@@ -9,7 +9,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"innergate.example/innergate/internal/api"
-	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/people"
@@ -77,9 +76,10 @@ func (s *server) many(ctx context.Context, in api.PeopleChange) (people.Many, er
 }
 
 func did(d person.Did) api.PersonDid {
-	units := func(all []federation.Ref) (out []api.UnitName) {
-		for _, r := range all {
-			out = append(out, api.UnitName{Kind: string(r.Kind), Name: string(r.Name)})
+	units := func(all []string) (out []api.UnitName) {
+		for _, path := range all {
+			kind, name, _ := strings.Cut(path, "/")
+			out = append(out, api.UnitName{Kind: kind, Name: name})
 		}
 		return out
 	}

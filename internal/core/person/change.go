@@ -319,8 +319,8 @@ func (c *Change) layMembers(g Ground, out *Laid) error {
 	out.Members = slices.DeleteFunc(append(slices.Clone(before), out.Joins...), func(m Membership) bool { return slices.Contains(out.Leaves, m) })
 	out.Did.Joined, out.Did.Left = unitsBeside(out.Members, before), unitsBeside(before, out.Members)
 	for _, m := range slices.Concat(out.Joins, out.Leaves) {
-		if r := m.Unit(); !slices.Contains(out.Did.Joined, r) && !slices.Contains(out.Did.Left, r) && !slices.Contains(out.Did.Stays, r) {
-			out.Did.Stays = append(out.Did.Stays, r)
+		if at := m.Unit().String(); !slices.Contains(out.Did.Joined, at) && !slices.Contains(out.Did.Left, at) && !slices.Contains(out.Did.Stays, at) {
+			out.Did.Stays = append(out.Did.Stays, at)
 		}
 	}
 	return nil
@@ -338,13 +338,11 @@ func followed(snap *federation.Snapshot, who int64, m Membership) error {
 }
 
 // unitsBeside are the units of some memberships that others do not name, each once.
-func unitsBeside(some, others []Membership) (out []federation.Ref) {
-	in := func(all []Membership, r federation.Ref) bool {
-		return slices.ContainsFunc(all, func(m Membership) bool { return m.Kind == r.Kind && m.Name == r.Name })
-	}
+func unitsBeside(some, others []Membership) (out []string) {
 	for _, m := range some {
-		if r := m.Unit(); !in(others, r) && !slices.Contains(out, r) {
-			out = append(out, r)
+		in := slices.ContainsFunc(others, func(x Membership) bool { return x.Unit() == m.Unit() })
+		if at := m.Unit().String(); !in && !slices.Contains(out, at) {
+			out = append(out, at)
 		}
 	}
 	return out

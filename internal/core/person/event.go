@@ -5,7 +5,6 @@ import (
 	"slices"
 	"time"
 
-	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/profile"
 )
 
@@ -31,17 +30,17 @@ const (
 
 // Did is what a change did.
 type Did struct {
-	State      string           `json:"state,omitempty"`
-	Values     []string         `json:"values,omitempty"` // attributes
-	Joined     []federation.Ref `json:"joined,omitempty"` // groups and organisations
-	Left       []federation.Ref `json:"left,omitempty"`
-	Stays      []federation.Ref `json:"stays,omitempty"`  // where they belonged before, by another word now, or by one more or fewer
-	Linked     []string         `json:"linked,omitempty"` // providers
-	Unlinked   []string         `json:"unlinked,omitempty"`
-	Admitted   []string         `json:"admitted,omitempty"` // applications
-	Unadmitted []string         `json:"unadmitted,omitempty"`
-	Known      []string         `json:"known,omitempty"` // applications that have a lasting name for them, or another one
-	Other      int64            `json:"other,omitempty"` // the other account
+	State      string   `json:"state,omitempty"`
+	Values     []string `json:"values,omitempty"` // attributes
+	Joined     []string `json:"joined,omitempty"` // groups and organisations, like group/drivers
+	Left       []string `json:"left,omitempty"`
+	Stays      []string `json:"stays,omitempty"`  // where they belonged before, by another word now, or by one more or fewer
+	Linked     []string `json:"linked,omitempty"` // providers
+	Unlinked   []string `json:"unlinked,omitempty"`
+	Admitted   []string `json:"admitted,omitempty"` // applications
+	Unadmitted []string `json:"unadmitted,omitempty"`
+	Known      []string `json:"known,omitempty"` // applications that have a lasting name for them, or another one
+	Other      int64    `json:"other,omitempty"` // the other account
 }
 
 // Nothing reports whether nothing is other than before.

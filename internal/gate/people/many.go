@@ -90,7 +90,7 @@ func (rm *Room) chosen(ctx context.Context, m Many) (ids []int64, err error) {
 	if !slices.Contains([]string{DoDisable, DoEnable, DoRemove, DoSet}, m.Do) {
 		return nil, change.Field("do", fmt.Errorf("%.50q is nothing that can be done; use disable, enable, remove or set", m.Do))
 	}
-	if ids = m.People; m.Filter != nil {
+	if ids = slices.Clone(m.People); m.Filter != nil {
 		if len(ids) > 0 {
 			return nil, change.Field("people", errors.New("give numbers or what they are searched by, not both"))
 		}
