@@ -94,7 +94,7 @@ func TestManyPeople(t *testing.T) {
 	d.runs(t)(0, "", "person", "set", "4", "nickName=Dovi", "--yes")
 	require.Eventually(t, func() bool {
 		out, _, _ := d.cli(t, "", "recipient", "list")
-		return strings.Contains(out, "failed 1 times: it answered 400")
+		return strings.Contains(out, "failed 1 time: it answered 400")
 	}, 10*time.Second, 300*time.Millisecond, "what it did not acknowledge waits")
 	require.Len(t, d.heard(t).Changes, len(got.Changes))
 	d.manyInConsole(t)
@@ -121,7 +121,7 @@ func (d *demo) manyInConsole(t *testing.T) {
 	c.see("2 people disabled")
 	c.until(`[...document.querySelectorAll('.el-table__row')].filter((r) => r.innerText.includes('✕ disabled')).length >= 2`)
 	c.open(d.Console + "watch/events")
-	c.see("failed 1 times")
+	c.see("failed once")
 	c.see("joined controllers")
 	require.Empty(t, c.accessible(script, "events"))
 	c.shot("console-events")

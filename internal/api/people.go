@@ -266,6 +266,7 @@ type PersonDid struct {
 	Unadmitted []string   `json:"unadmitted,omitempty"`
 	Known      []string   `json:"known,omitempty" doc:"Applications that have a lasting name for them now, or another one"`
 	Other      int64      `json:"other,omitempty" doc:"The other account, where two were joined or one was parted"`
+	More       int        `json:"more,omitempty" doc:"How many names beyond those that are listed"`
 }
 
 // PersonEvent is what was done to somebody, and by whom.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -167,7 +168,10 @@ func didWords(d api.PersonDid) string {
 			words = append(words, x.what+" "+strings.Join(x.of, ", "))
 		}
 	}
-	return strings.Join(words, "; ")
+	if d.More > 0 {
+		words = append(words, fmt.Sprintf("and %d more", d.More))
+	}
+	return cmp.Or(strings.Join(words, "; "), "(the person is gone)")
 }
 
 // events lists what was done to people.
@@ -223,7 +227,7 @@ func (e *environment) listRecipients(ctx context.Context, cmd *ucli.Command, c *
 			case r.Paused:
 				state = "paused"
 			case r.Tries > 0:
-				state = fmt.Sprintf("failed %d times: %s", r.Tries, r.Answer)
+				state = fmt.Sprintf("failed %s: %s", counted(int64(r.Tries), "time"), r.Answer)
 			case r.Waiting > 0:
 				state = "on the way"
 			}

@@ -201,4 +201,8 @@ func TestManyAreDoneAsTheyWereShown(t *testing.T) {
 	require.NoError(t, err)
 	require.Zero(t, r.count(&store.PersonRow{}))
 	require.Zero(t, r.orphans())
+	_, events := r.everything()
+	for _, e := range events {
+		require.Contains(t, []person.Did{{}, {State: person.StateRemoved}}, e.Did, "of who is gone nothing else is told")
+	}
 }

@@ -483,7 +483,10 @@ func (w *peopleWrite) removals() error {
 				return err
 			}
 		}
-		if err := w.db.Where("id = ?", w.ids[i]).Delete(&PersonRow{}).Error; err != nil {
+		// What was done to them before says nothing more of them, and keeps its place.
+		err := errors.Join(w.db.Model(&PersonEventRow{}).Where("person = ?", w.ids[i]).Update("did", []byte("{}")).Error,
+			w.db.Where("id = ?", w.ids[i]).Delete(&PersonRow{}).Error)
+		if err != nil {
 			return err
 		}
 	}
@@ -498,7 +501,7 @@ func (w *peopleWrite) events() error {
 		if did.Nothing() {
 			continue
 		}
-		octets, err := json.Marshal(did)
+		octets, err := json.Marshal(did.Bounded())
 		if err != nil {
 			return err
 		}

@@ -84,7 +84,7 @@ func did(d person.Did) api.PersonDid {
 		return out
 	}
 	return api.PersonDid{State: d.State, Values: d.Values, Joined: units(d.Joined), Left: units(d.Left), Stays: units(d.Stays), Linked: d.Linked,
-		Unlinked: d.Unlinked, Admitted: d.Admitted, Unadmitted: d.Unadmitted, Known: d.Known, Other: d.Other}
+		Unlinked: d.Unlinked, Admitted: d.Admitted, Unadmitted: d.Unadmitted, Known: d.Known, Other: d.Other, More: d.More}
 }
 
 func event(e person.Event) api.PersonEvent {

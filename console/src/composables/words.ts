@@ -89,7 +89,7 @@ export function done(d: Schemas['PersonDid']): string {
   const parts = ([['values of', d.values], ['joined', units(d.joined)], ['left', units(d.left)], ['stays in', units(d.stays)], ['linked to', d.linked],
     ['no longer linked to', d.unlinked], ['admitted to', d.admitted], ['no longer admitted to', d.unadmitted], ['known to', d.known]] as [string, string[] | null | undefined][])
     .flatMap(([what, of]) => (of?.length ? [`${what} ${of.join(', ')}`] : []))
-  return [...(d.state ? [d.state] : []), ...(d.other ? [`person ${d.other}`] : []), ...parts].join('; ')
+  return [...(d.state ? [d.state] : []), ...(d.other ? [`person ${d.other}`] : []), ...parts, ...(d.more ? [`and ${d.more} more`] : [])].join('; ') || '(the person is gone)'
 }
 
 export const people = (n: number) => (n === 1 ? '1 person' : `${n} people`)

@@ -27,7 +27,7 @@ const again = (n: number) => { days.value = n; before.value = undefined }
   <el-table :data="recipients?.items ?? []">
     <el-table-column label="State" min-width="190"><template #default="{ row }">
       <span v-if="row.paused" class="waiting">◐ paused</span>
-      <span v-else-if="row.tries" class="refused says">✕ failed {{ row.tries }} times: {{ row.answer }}</span>
+      <span v-else-if="row.tries" class="refused says">✕ failed {{ row.tries === 1 ? 'once' : `${row.tries} times` }}: {{ row.answer }}</span>
       <span v-else-if="row.waiting" class="waiting">◐ on the way</span>
       <span v-else class="passed">● heard all</span></template></el-table-column>
     <el-table-column label="Recipient" min-width="180"><template #default="{ row }"><strong>{{ row.title }}</strong><br><code class="quiet">{{ row.name }}</code></template></el-table-column>

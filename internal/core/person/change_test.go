@@ -142,3 +142,14 @@ func TestMarks(t *testing.T) {
 	set([]string{"d@x.example"})
 	require.Nil(t, was.Values[0].Marks)
 }
+
+// What an event lists is bounded, whatever was done.
+func TestEventsAreBounded(t *testing.T) {
+	many := make([]string, 500)
+	for i := range many {
+		many[i] = "group/g"
+	}
+	did := person.Did{Values: []string{"title"}, Joined: many, Left: many}.Bounded()
+	require.Equal(t, []int{1, 59, 0, 941}, []int{len(did.Values), len(did.Joined), len(did.Left), did.More})
+	require.Equal(t, person.Did{State: "added", Values: []string{"title"}}, person.Did{State: "added", Values: []string{"title"}}.Bounded())
+}

@@ -41,12 +41,29 @@ type Did struct {
 	Unadmitted []string `json:"unadmitted,omitempty"`
 	Known      []string `json:"known,omitempty"` // applications that have a lasting name for them, or another one
 	Other      int64    `json:"other,omitempty"` // the other account
+	More       int      `json:"more,omitempty"`  // names beyond those that are listed
 }
 
 // Nothing reports whether nothing is other than before.
 func (d *Did) Nothing() bool {
 	return d.State == "" && len(d.Values)+len(d.Joined)+len(d.Left)+len(d.Stays)+len(d.Linked)+len(d.Unlinked)+len(d.Admitted)+
 		len(d.Unadmitted)+len(d.Known) == 0
+}
+
+// mostNamed is how many names one event lists: whoever needs all of them looks at the person.
+const mostNamed = 60
+
+// Bounded is what is told of it: of very many names the first ones.
+func (d Did) Bounded() Did {
+	left := mostNamed
+	for _, names := range []*[]string{&d.Values, &d.Linked, &d.Unlinked, &d.Joined, &d.Left, &d.Stays, &d.Admitted, &d.Unadmitted, &d.Known} {
+		n := min(len(*names), left)
+		d.More += len(*names) - n
+		if *names, left = (*names)[:n:n], left-n; n == 0 {
+			*names = nil
+		}
+	}
+	return d
 }
 
 // Different are the attributes of which other values are kept, or the same by another word, in their order.

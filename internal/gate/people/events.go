@@ -35,6 +35,11 @@ func (rm *Room) Events(ctx context.Context, f EventFilter) (out EventPage, err e
 	if out.Events, out.Oldest, newest, err = rm.Store.People(ctx).Events(page); err != nil {
 		return out, err
 	}
+	if f.Person != 0 && len(out.Events) == 0 {
+		if err := rm.known(rm.Store.People(ctx), f.Person); err != nil {
+			return out, change.Field("person", err)
+		}
+	}
 	switch {
 	case f.After > newest:
 		return out, change.Field("after", fmt.Errorf("there is no event %d yet; the newest is %d: was the data put back?", f.After, newest))
