@@ -214,7 +214,7 @@ type Unit struct {
 // PeopleWanted is whom a change is about: numbers, or a list, or what they are searched by.
 type PeopleWanted struct {
 	Numbers []int64 `json:"numbers,omitempty" maxItems:"10000"`
-	List    string  `json:"list,omitempty" maxLength:"2000000" doc:"CSV or JSON in which they stand, as a list of people that is taken in"`
+	List    string  `json:"list,omitempty" maxLength:"900000" doc:"CSV or JSON in which they stand, as a list of people that is taken in"`
 	By      string  `json:"by,omitempty" maxLength:"200" doc:"Heading of the list by which they are found; absent for number, else userName, employeeNumber or emails"`
 	Search  string  `json:"search,omitempty" maxLength:"500" doc:"Words that begin something known of them"`
 	State   string  `json:"state,omitempty" enum:"enabled,disabled"`
