@@ -15,7 +15,7 @@ import (
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
-	"innergate.example/innergate/internal/gate/roll"
+	"innergate.example/innergate/internal/gate/people/roll"
 )
 
 // Admissions wait for another owner, whichever way they are made; what is approved is what was seen, once, in time.

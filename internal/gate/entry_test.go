@@ -22,7 +22,7 @@ import (
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/redeeming"
-	"innergate.example/innergate/internal/gate/roll"
+	"innergate.example/innergate/internal/gate/people/roll"
 	"innergate.example/innergate/internal/gate/traces"
 )
 

@@ -40,7 +40,7 @@ import (
 	"innergate.example/innergate/internal/gate/recipients"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/redeeming"
-	"innergate.example/innergate/internal/gate/roll"
+	"innergate.example/innergate/internal/gate/people/roll"
 	"innergate.example/innergate/internal/gate/rollover"
 	"innergate.example/innergate/internal/gate/sessions"
 	"innergate.example/innergate/internal/gate/traces"

@@ -11,7 +11,7 @@ import (
 	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/comparing"
 	"innergate.example/innergate/internal/gate/people"
-	"innergate.example/innergate/internal/gate/roll"
+	"innergate.example/innergate/internal/gate/people/roll"
 )
 
 // populous is a rig that knows so many people.

@@ -17,7 +17,7 @@ import (
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/people"
-	"innergate.example/innergate/internal/gate/roll"
+	"innergate.example/innergate/internal/gate/people/roll"
 	"innergate.example/innergate/internal/store"
 )
 

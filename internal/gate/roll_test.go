@@ -17,7 +17,7 @@ import (
 	"innergate.example/innergate/internal/gate/comparing"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/records"
-	"innergate.example/innergate/internal/gate/roll"
+	"innergate.example/innergate/internal/gate/people/roll"
 	"innergate.example/innergate/internal/store"
 )
 

@@ -27,7 +27,7 @@ var core = []string{"nearword", "strictjson", "listed", "table", "finding", "rea
 // store beside the core.
 var gate = []string{"random", "change", "limit", "mailing", "fetch", "keyring", "freshness", "editions", "sessions", "arrivals", "jobs", "records", "copies",
 	"rollover", "exchange",
-	"checking", "outbox", "grants", "traces", "leaving", "approving", "people", "roll", "comparing", "portal", "recipients", "phases", "redeeming", "driving", "operators"}
+	"checking", "outbox", "grants", "traces", "leaving", "approving", "people", "people/roll", "comparing", "portal", "recipients", "phases", "redeeming", "driving", "operators"}
 
 // apart are rooms of the service that do not know each other.
 var apart = [][]string{{"exchange", "checking", "people", "operators", "rollover"},

@@ -23,7 +23,7 @@ import (
 	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/limit"
 	"innergate.example/innergate/internal/gate/people"
-	"innergate.example/innergate/internal/gate/roll"
+	"innergate.example/innergate/internal/gate/people/roll"
 	"innergate.example/innergate/internal/gate/traces"
 )
 

@@ -13,7 +13,7 @@ import (
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/recipients"
-	"innergate.example/innergate/internal/gate/roll"
+	"innergate.example/innergate/internal/gate/people/roll"
 )
 
 // eventCalls registers what is done to many people, and what is told of what was done to people.

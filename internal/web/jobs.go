@@ -5,7 +5,7 @@ import (
 	"innergate.example/innergate/internal/gate/comparing"
 	"innergate.example/innergate/internal/gate/exchange"
 	"innergate.example/innergate/internal/gate/jobs"
-	"innergate.example/innergate/internal/gate/roll"
+	"innergate.example/innergate/internal/gate/people/roll"
 	"innergate.example/innergate/internal/gate/traces"
 )
 
