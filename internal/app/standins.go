@@ -15,8 +15,8 @@ import (
 	"innergate.example/innergate/internal/gate/editions"
 	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/people"
-	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/people/roll"
+	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/standin"
 )
 

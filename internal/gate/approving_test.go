@@ -14,8 +14,8 @@ import (
 	"innergate.example/innergate/internal/gate/approving"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/people"
-	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/people/roll"
+	"innergate.example/innergate/internal/gate/records"
 )
 
 // Admissions wait for another owner, whichever way they are made; what is approved is what was seen, once, in time.

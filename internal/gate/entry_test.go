@@ -20,9 +20,9 @@ import (
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/gate/people/roll"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/redeeming"
-	"innergate.example/innergate/internal/gate/people/roll"
 	"innergate.example/innergate/internal/gate/traces"
 )
 

@@ -16,8 +16,8 @@ import (
 	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/comparing"
 	"innergate.example/innergate/internal/gate/people"
-	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/people/roll"
+	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
 )
 

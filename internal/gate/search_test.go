@@ -17,8 +17,8 @@ import (
 	"innergate.example/innergate/internal/core/saml"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/people"
-	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/people/roll"
+	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/store"
 )

@@ -12,8 +12,8 @@ import (
 	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/people"
-	"innergate.example/innergate/internal/gate/recipients"
 	"innergate.example/innergate/internal/gate/people/roll"
+	"innergate.example/innergate/internal/gate/recipients"
 )
 
 // eventCalls registers what is done to many people, and what is told of what was done to people.
