@@ -121,15 +121,15 @@ func BenchmarkClientComputed(b *testing.B) {
 	start.State.Browser.Secret, start.State.Kept = []byte("mine"), true
 	key := person.LinkKey(snap.Providers()[0].ID, profile.Subject{Format: string(saml.FormatEmail),
 		Value: "ada@wrenmoor.example"})
-	used := false
 	for b.Loop() {
 		e := crossing.Event{Kind: crossing.Arrived, Browser: crossing.Browser{Secret: []byte("mine")},
 			Arrival: samlside.Response(saml.Inbound{Binding: saml.BindingPOST, Octets: octets}, "staff", nil)}
-		f := crossing.Facts{New: "n", Used: &used,
-			People: map[string]person.Person{key: {ID: 1, Identifier: "i", Subject: "s"}}}
+		f := crossing.Facts{New: "n"}
+		f.Put(crossing.WasUsed{}, false)
+		f.Put(crossing.WhoIs{Link: key}, person.Person{ID: 1, Identifier: "i", Subject: "s"})
 		turn := crossing.Advance(snap, start.State.Resting(), e, f, r.clock.get())
 		for range 4 {
-			if _, more := turn.Next.(*crossing.Need); !more {
+			if _, more := turn.Next.(*crossing.Lacks); !more {
 				break
 			}
 			e.Kind = crossing.Learned

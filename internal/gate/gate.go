@@ -16,6 +16,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/approving"
 	"innergate.example/innergate/internal/gate/arrivals"
 	"innergate.example/innergate/internal/gate/checking"
@@ -36,6 +37,7 @@ import (
 	"innergate.example/innergate/internal/gate/outbox"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/people/roll"
+	"innergate.example/innergate/internal/gate/performing"
 	"innergate.example/innergate/internal/gate/phases"
 	"innergate.example/innergate/internal/gate/portal"
 	"innergate.example/innergate/internal/gate/recipients"
@@ -84,20 +86,22 @@ type Gate struct {
 	Crossings  *driving.Room
 	Portal     *portal.Room
 	Recipients *recipients.Room
-	Traces     *traces.Room
-	Arrivals   *arrivals.Room
-	Keys       *keyring.Room
-	Rollover   *rollover.Room
-	Operators  *operators.Room
-	Grants     *grants.Room
-	Leaving    *leaving.Room
-	Redeeming  *redeeming.Room
-	Outbox     *outbox.Room
-	Jobs       *jobs.Room
-	Requests   *approving.Room
-	Phases     *phases.Room
-	Roll       *roll.Room
-	Comparing  *comparing.Room
+	// Performer satisfies what decisions lack.
+	Performer *performing.Performer
+	Traces    *traces.Room
+	Arrivals  *arrivals.Room
+	Keys      *keyring.Room
+	Rollover  *rollover.Room
+	Operators *operators.Room
+	Grants    *grants.Room
+	Leaving   *leaving.Room
+	Redeeming *redeeming.Room
+	Outbox    *outbox.Room
+	Jobs      *jobs.Room
+	Requests  *approving.Room
+	Phases    *phases.Room
+	Roll      *roll.Room
+	Comparing *comparing.Room
 
 	base     string
 	store    *store.Store
@@ -188,12 +192,18 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
+	performer := performing.New()
+	g.Performer = performer
+	g.satisfying(performer, out)
 	g.Outbox = outbox.New(o.Store, o.Log, o.Now, out, g.Records)
 	g.Grants = grants.New(o.Store, o.Now, g.Records)
 	g.Traces = traces.New(o.Store, o.Now, g.Grants, g.Arrivals)
 	g.Records.Weighs(g.Traces.Consequence)
 	g.Records.Weighs(g.Traces.Offers)
 	g.Records.Weighs(g.Traces.Rerouted)
+	performing.Satisfies(performer, func(ctx context.Context, _ *performing.Asker, n crossing.AgreedBefore) ([]string, error) {
+		return g.Grants.Agreed(ctx, n.App, n.Person)
+	})
 	g.Leaving = leaving.New(leaving.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions,
 		Grants: g.Grants, Outbox: g.Outbox})
 	g.Records.Owned(g.Operators.Count)
@@ -208,18 +218,63 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Roll = roll.New(o.Store, o.Now, g.Records, g.People, g.Traces)
 	g.Comparing = comparing.New(o.Store, o.Now, g.Records, g.Traces)
 	g.People.Forgets(g.Comparing.Forget)
-	g.Portal = portal.New(portal.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions, People: g.People,
+	g.Portal = portal.New(portal.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions, People: g.People, Performer: performer,
 		Grants: g.Grants, Leaving: g.Leaving, Requests: g.Requests, Traces: g.Traces})
 	g.Recipients = recipients.New(recipients.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records, Token: o.EventToken,
 		Keep: cmp.Or(o.EventsKeep, 30*24*time.Hour), Most: cmp.Or(o.EventsMost, 1_000_000)})
 	g.Phases = phases.New(phases.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records, Traces: g.Traces, Checking: g.Checking,
 		Comparing: g.Comparing, Mailer: mailer})
-	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
-		Sessions: g.sessions, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries})
-	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Fetch: out, Records: g.Records,
+	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records,
+		Sessions: g.sessions, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries, Performer: performer})
+	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records,
 		Sessions: g.sessions, People: g.People, Keys: g.Keys, Tries: g.tries, Grants: g.Grants, Leaving: g.Leaving,
-		Outbox: g.Outbox, Copies: g.Copies, Mailer: mailer, Requests: g.Requests})
+		Outbox: g.Outbox, Mailer: mailer, Requests: g.Requests})
+	if err == nil {
+		g.Crossings.Satisfies(performer)
+	}
 	return err
+}
+
+// satisfying has the kinds of needs satisfied that any decision may have.
+func (g *Gate) satisfying(p *performing.Performer, out *fetch.Fetcher) {
+	performing.Satisfies(p, func(ctx context.Context, _ *performing.Asker, n crossing.WhoIs) (person.Person, error) {
+		return g.store.People(ctx).Find(n.Link, n.For)
+	})
+	performing.Satisfies(p, func(ctx context.Context, _ *performing.Asker, n crossing.WasUsed) (bool, error) {
+		return g.store.WasUsed(ctx, driving.UsedKey(n.Once))
+	})
+	performing.Satisfies(p, func(_ context.Context, a *performing.Asker, n crossing.TooOften) (bool, error) {
+		return !g.tries.Open(driving.TriesKey(n.What, a.Network), g.now()), nil
+	})
+	performing.Satisfies(p, func(ctx context.Context, a *performing.Asker, n crossing.CopyOf) (c crossing.Copied, err error) {
+		if a.Provider != nil {
+			c.Document, c.Fail, err = g.Copies.Of(ctx, a.Provider, n.Anew)
+		}
+		return c, err
+	})
+	performing.Satisfies(p, func(ctx context.Context, a *performing.Asker, n *crossing.Call) (crossing.Called, error) {
+		return g.call(ctx, out, a, n)
+	})
+}
+
+// call asks somebody outside.
+func (g *Gate) call(ctx context.Context, out *fetch.Fetcher, a *performing.Asker, c *crossing.Call) (done crossing.Called, err error) {
+	octets, err := c.Plan.Render(&a.Snap.Gate, a.Made)
+	if err != nil {
+		return done, err
+	}
+	name := ""
+	if a.Provider != nil {
+		out, name = out.Trusting(a.Provider.Keeping), string(a.Provider.Name)
+	}
+	began := time.Now()
+	reply, err := out.Call(ctx, c, octets)
+	f := finding.Of(err)
+	if f == nil && err != nil {
+		return done, err
+	}
+	g.Crossings.Called(name, c.Name, reply.Status, f, time.Since(began))
+	return crossing.Called{Shown: octets.Shown, Octets: reply.Octets, Status: reply.Status, Type: reply.Type, Fail: f}, nil
 }
 
 // Close ends the background work. The store is closed by whoever opened it.

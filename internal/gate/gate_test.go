@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/netip"
 	"os"
@@ -31,6 +32,7 @@ import (
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/mailing"
 	"innergate.example/innergate/internal/gate/operators"
+	"innergate.example/innergate/internal/gate/performing"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/traces"
@@ -128,6 +130,9 @@ func (r *rig) restart() {
 		Skew: time.Minute, Now: r.now, SessionIdle: r.idle, Mail: r.mail,
 		AllowNetworks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, AllowHTTP: true, Protocols: protocols})
 	require.NoError(r.t, err)
+	performing.Satisfies(r.Performer, func(_ context.Context, _ *performing.Asker, n tide) (string, error) {
+		return fmt.Sprint("high at pier ", n.pier), nil
+	})
 }
 
 func newRig(t *testing.T) *rig { return newRigFor(t) }

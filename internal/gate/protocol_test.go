@@ -94,9 +94,9 @@ func (p *quayProvider) Step(in crossing.In) crossing.Out {
 	form := crossing.Show{Page: crossing.PageForm, Form: &crossing.Form{Title: "Which boat?",
 		Fields: []crossing.Input{{Name: "boat", Label: "Boat"}, {Name: "word", Label: "Password", Secret: true}},
 		Submit: "Board"}}
-	call := func(path, body string) *crossing.Need {
-		return &crossing.Need{Call: &crossing.Call{Name: "Signal", Binding: "semaphore", Address: p.Address + path,
-			Limit: 1000, Plan: signal(body)}}
+	call := func(path, body string) *crossing.Lacks {
+		return crossing.Lack(&crossing.Call{Name: "Signal", Binding: "semaphore", Address: p.Address + path,
+			Limit: 1000, Plan: signal(body)}, tide{7})
 	}
 	if in.Begins && in.Wish.Force {
 		return crossing.Out{Own: own, Next: &crossing.Challenge{Schemes: []string{"Flag"}, Show: form}}
@@ -107,11 +107,15 @@ func (p *quayProvider) Step(in crossing.In) crossing.Out {
 	if string(in.Own) != string(own) {
 		return crossing.Out{Err: errors.New("its own state is gone")}
 	}
-	if in.Facts.CallFail != nil {
-		return crossing.Out{Own: own, Err: in.Facts.CallFail}
+	reply, _ := crossing.Fact(in.Facts, &crossing.Call{})
+	if reply.Fail != nil {
+		return crossing.Out{Own: own, Err: reply.Fail}
+	}
+	if high, known := crossing.Fact(in.Facts, tide{}); in.Held != nil && (!known || high != "high at pier 7") {
+		return crossing.Out{Own: own, Err: errors.New("nobody knows the tide")}
 	}
 	st := &crossing.TraceStep{From: crossing.Provider, To: crossing.GateLane, Name: "Signal",
-		Octets: string(in.Facts.Reply)}
+		Octets: string(reply.Octets)}
 	switch in.Held {
 	case nil:
 		boat := in.Event.Form.Get("boat") + strings.TrimPrefix(in.Event.Header, "Flag ")
@@ -122,12 +126,20 @@ func (p *quayProvider) Step(in crossing.In) crossing.Out {
 			crossing.Once{Provider: in.Provider.Name, ID: "ticket of " + boat, Until: in.Now.Add(time.Hour)},
 			crossing.Queue{Address: p.Address + "/later", Body: []byte(boat), Until: in.Now.Add(24 * time.Hour)}}}
 	case "first":
-		return crossing.Out{Own: own, Held: "second", Replied: st, Next: call("/second", string(in.Facts.Reply))}
+		return crossing.Out{Own: own, Held: "second", Replied: st, Next: call("/second", string(reply.Octets))}
 	}
-	a := &crossing.Answer{Subject: profile.Subject{Value: string(in.Facts.Reply)}}
+	a := &crossing.Answer{Subject: profile.Subject{Value: string(reply.Octets)}}
 	a.At, a.Context = in.Now, "urn:quay:flag"
 	return crossing.Out{Own: own, Replied: st, Answer: a, Verified: true}
 }
+
+// tide is a kind of need that the gate knows nothing of before it is told who satisfies it.
+type tide struct{ pier int }
+
+func (tide) Key() string       { return "tide" }
+func (tide) Outside() bool     { return false }
+func (tide) Gives(string)      {}
+func (tide) Keep(fact any) any { return fact }
 
 // signal is a call with a credential by reference.
 type signal string

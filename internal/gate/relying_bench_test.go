@@ -89,22 +89,25 @@ func newReliedBench(b *testing.B, app, scopes string) *reliedBench {
 func (x *reliedBench) once(b *testing.B) crossing.Rendered {
 	e := crossing.Event{Kind: crossing.Arrived, Browser: crossing.Browser{Secret: []byte("mine")},
 		Arrival: rpside.Answer("oakhollow", x.form, false)}
-	used := false
-	f := crossing.Facts{New: "n", Used: &used, People: x.who}
+	f := crossing.Facts{New: "n"}
+	f.Put(crossing.WasUsed{}, false)
+	for link, p := range x.who {
+		f.Put(crossing.WhoIs{Link: link}, p)
+	}
 	turn := crossing.Advance(x.snap, x.start, e, f, x.clock.get())
 	for range 8 {
-		need, more := turn.Next.(*crossing.Need)
+		lacks, more := turn.Next.(*crossing.Lacks)
 		if !more {
 			break
 		}
-		if need.Copy != nil {
-			f.Copied = x.keys
-		}
-		if need.Call != nil {
-			_, err := need.Call.Plan.Render(&x.snap.Gate, crossing.Made{Random: rand.Reader, Now: x.clock.get(),
+		switch n := lacks.Needs[0].(type) {
+		case crossing.CopyOf:
+			f.Put(n, crossing.Copied{Document: x.keys})
+		case *crossing.Call:
+			_, err := n.Plan.Render(&x.snap.Gate, crossing.Made{Random: rand.Reader, Now: x.clock.get(),
 				Secret: func(string) (string, error) { return "a-secret", nil }})
 			require.NoError(b, err)
-			f.Reply, f.Status, f.Type, f.Replied = x.reply[need.Call.Name], 200, "application/json", true
+			f.Put(n, crossing.Called{Octets: x.reply[n.Name], Status: 200, Type: "application/json"})
 		}
 		e.Kind = crossing.Learned
 		turn = crossing.Advance(x.snap, turn.State, e, f, x.clock.get())

@@ -25,7 +25,7 @@ var core = []string{"nearword", "strictjson", "listed", "table", "finding", "rea
 
 // gate is the order of the service from the ground up; the rooms may import the
 // store beside the core.
-var gate = []string{"random", "change", "limit", "mailing", "fetch", "keyring", "freshness", "editions", "sessions", "arrivals", "jobs", "records", "copies",
+var gate = []string{"random", "performing", "change", "limit", "mailing", "fetch", "keyring", "freshness", "editions", "sessions", "arrivals", "jobs", "records", "copies",
 	"rollover", "exchange",
 	"checking", "outbox", "grants", "traces", "leaving", "approving", "people", "people/roll", "comparing", "portal", "recipients", "phases", "redeeming", "driving", "operators"}
 

@@ -356,6 +356,13 @@ func (s *Store) Once(ctx context.Context, key []byte, until time.Time) (bool, er
 	return err == nil, err
 }
 
+// WasUsed reports whether such a note is there.
+func (s *Store) WasUsed(ctx context.Context, key []byte) (bool, error) {
+	var n int64
+	err := s.Read.WithContext(ctx).Model(&UsedRow{}).Where("key = ?", key).Count(&n).Error
+	return n > 0, err
+}
+
 // NotOnce takes such a note back: nothing was done.
 func (s *Store) NotOnce(ctx context.Context, key []byte) error {
 	return s.Write(ctx, func(tx *gorm.DB) error { return tx.Delete(&UsedRow{Key: key}).Error })

@@ -24,11 +24,11 @@ const (
 func (d *drive) agree() step {
 	h := &d.s.here
 	c := h.consent
-	if h.person.ID != 0 && d.f.Agreed == nil {
-		return d.need(&Need{Agreed: &Agreed{App: d.app.ID, Person: h.person.ID}}, (*drive).agree)
+	if h.person.ID != 0 && d.f.agreed() == nil {
+		return d.need(Lack(AgreedBefore{App: d.app.ID, Person: h.person.ID}), (*drive).agree)
 	}
 	st := d.here(StepAgree)
-	if c.settled(d.f.Agreed) {
+	if c.settled(d.f.agreed()) {
 		st.Reasons.Add(reason.ConsentBefore, strings.Join(c.Scopes, " "))
 		return d.end(h.plan)
 	}

@@ -118,7 +118,7 @@ func (d *drive) done() Turn {
 	if h.answer != nil {
 		h.about.Person = cmp.Or(h.who.Subject.Value, h.answer.Subject.Value)
 	}
-	if n, ok := t.Next.(*Need); !ok || n.Call != nil || n.Mail != nil {
+	if n, ok := t.Next.(*Lacks); !ok || n.Outside() {
 		t.Effects, h.effects = h.effects, nil
 	}
 	t.State, t.Apart, t.About, t.Told, t.Entry, t.Way = d.s, h.apart, h.about, h.told, h.entry, h.way
@@ -171,7 +171,7 @@ func (d *drive) ends(next Next, result string) step {
 }
 
 // need stops until facts are there, and goes on with a step.
-func (d *drive) need(n *Need, then step) step {
+func (d *drive) need(n *Lacks, then step) step {
 	d.s.here.resume = then
 	d.turn.Next = n
 	return nil
@@ -512,9 +512,13 @@ func (d *drive) again(why reason.Code) step {
 	d.here(StepMatch).Reasons.Add(why)
 	h := &d.s.here
 	h.decided.Released, h.decided.Told, h.decided.Sent, h.decided.Person, h.decided.New = nil, nil, nil, 0, false
-	clear(d.f.People)
-	clear(d.f.Having)
-	d.f.Agreed = nil
+	d.f.forget(func(n Need) bool {
+		switch n.(type) {
+		case WhoIs, WhoHas, AgreedBefore:
+			return true
+		}
+		return false
+	})
 	if h.by != nil {
 		h.by, h.answer = nil, nil
 		return (*drive).choose
@@ -537,11 +541,11 @@ func (d *drive) wanting() policy.Asking {
 
 // inSession is who is in by their session, where a pilot may be about them: nil for nobody. The need is that they are
 // looked up.
-func (d *drive) inSession() (*policy.Subject, *Need) {
+func (d *drive) inSession() (*policy.Subject, *Lacks) {
 	if d.f.Session == nil || d.s.here.anew || !d.snap.Piloting(d.app, d.now) {
 		return nil, nil
 	}
-	all, need := insides(d.snap, d.f.Session, d.app.ID, d.f.People, d.now)
+	all, need := insides(d.snap, d.f.Session, d.app.ID, d.f.people(), d.now)
 	if need != nil || len(all) == 0 {
 		return nil, need
 	}
@@ -565,7 +569,7 @@ func (i *inside) standing(snap *federation.Snapshot) *person.Standing {
 
 // insides is who is in by a session, by each word in it that counts still. The need is that they are looked up; app is
 // the application whose subject is wanted.
-func insides(snap *federation.Snapshot, s *Session, app federation.ID, people map[string]person.Person, now time.Time) (out []inside, need *Need) {
+func insides(snap *federation.Snapshot, s *Session, app federation.ID, people map[string]person.Person, now time.Time) (out []inside, need *Lacks) {
 	if s == nil {
 		return nil, nil
 	}
@@ -612,8 +616,7 @@ func StandsFor(snap *federation.Snapshot, app *federation.Application, address s
 
 // looked is what was looked up of a value.
 func (f *Facts) looked(s person.Sought) ([]person.Person, bool) {
-	people, ok := f.Having[s.String()]
-	return people, ok
+	return Fact(*f, WhoHas{Sought: s})
 }
 
 // longestAddress bounds an address that a person types, in octets (RFC 5321 §4.5.3.1.3).
@@ -639,7 +642,7 @@ func (d *drive) choose() step {
 	}
 	typed, missing := StandsFor(d.snap, d.app, a.Address, d.now, d.f.looked)
 	if missing != nil {
-		return d.need(&Need{Having: []person.Sought{*missing}, Hinted: true, For: d.app.ID}, (*drive).choose)
+		return d.need(Lack(WhoHas{Sought: *missing, Hinted: true, For: d.app.ID}), (*drive).choose)
 	}
 	a.Typed, a.In = typed, in
 	st := d.here(StepSelect)

@@ -6,7 +6,6 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
-	"innergate.example/innergate/internal/core/person"
 )
 
 // EventKind is what happened.
@@ -64,27 +63,6 @@ type Browser struct {
 	Secret  []byte // hash of the crossing's cookie, nil if it has none
 	Network string // where it is, for counting
 	Holds   bool   // run again: whether the secret was the crossing's
-}
-
-// Facts are what has been looked up.
-type Facts struct {
-	New      string                     // ID for a crossing that begins, and for what is made in this turn; random, no secret
-	Session  *Session                   // of the browser
-	Used     *bool                      // of Need.Used
-	People   map[string]person.Person   // of Need.People; one with the ID 0 for nobody
-	Having   map[string][]person.Person // of Need.Having, by Sought: at most MostCandidates of each
-	TooMany  *bool                      // of Need.Tries
-	Mailed   *Mailed                    // of Need.Mail
-	Agreed   *[]string                  // of Need.Agreed: what the person agreed to before, none if they never did
-	Found    *State                     // of Need.Find, nil if there is none
-	Called   []byte                     // of Need.Call: what went out, for the trace
-	Reply    []byte                     // and what came back
-	Status   int                        // with this status of HTTP
-	Type     string                     // and this Content-Type
-	Replied  bool
-	CallFail *finding.Finding // why there is no reply
-	Copied   any              // of Need.Copy: the document as the side read it, nil if there is none
-	CopyFail *finding.Finding // why there is none
 }
 
 // Arrival is a message as it came in, read once.

@@ -302,7 +302,7 @@ type Renewal struct {
 // Renew decides, by the configuration of now, whether somebody may still be told
 // of: their provider and the application let people pass, they are still the person
 // of then, and may enter. It gives what is told of them, under the name of then.
-func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Released, *Need, error) {
+func Renew(snap *federation.Snapshot, r Renewal, now time.Time) (profile.Released, *Lacks, error) {
 	var none profile.Released
 	if err := policy.Open(r.App, now); err != nil {
 		return none, nil, err

@@ -1,27 +1,21 @@
 package crossing
 
 import (
-	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/person"
 )
 
-// lookUp has people looked up, with by what an application knows them.
-func lookUp(n *person.Need, app federation.ID) *Need {
-	return &Need{People: n.Links, Having: n.Having, For: app}
-}
-
 // match finds the person.
 func (d *drive) match() step {
 	got, need, err := person.Identify(d.p, person.Comes{Who: d.s.here.who, Given: d.s.Given, Picked: d.s.Picked,
-		Having: d.f.Having}, d.f.People)
+		Having: d.f.having()}, d.f.people())
 	if need != nil {
 		return d.need(lookUp(need, d.app.ID), (*drive).match)
 	}
 	if finding.Is(err, finding.MatchLinked) && !d.s.here.again && d.s.Mode != Simulated {
 		// Another sign-in by this very name may have linked them since it was looked up.
 		d.s.here.again = true
-		return d.need(&Need{People: []string{got.Key}, For: d.app.ID}, (*drive).match)
+		return d.need(Lack(WhoIs{Link: got.Key, For: d.app.ID}), (*drive).match)
 	}
 	d.s.here.seen = got.Seen
 	st := d.here(StepMatch)
@@ -46,7 +40,7 @@ func (d *drive) match() step {
 
 // welcome sees whether they may come at all.
 func (d *drive) welcome() step {
-	need, err := person.Welcome(d.p, d.s.here.person, d.s.here.who.Subject, d.f.People)
+	need, err := person.Welcome(d.p, d.s.here.person, d.s.here.who.Subject, d.f.people())
 	switch {
 	case need != nil && d.s.Mode != Simulated:
 		return d.need(lookUp(need, d.app.ID), (*drive).welcome)

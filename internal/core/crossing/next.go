@@ -48,7 +48,7 @@ func (t Turn) Grounds() (out []string) {
 // Head is what a trace is found by.
 type Head struct{ Application, Provider, Person, StartedBy string }
 
-// Next is what comes next: one of *Leave, *Go, *Show, *Challenge, *Need.
+// Next is what comes next: one of *Leave, *Go, *Show, *Challenge, *Lacks.
 type Next interface{ next() }
 
 // Leave is a message that leaves with the browser.
@@ -143,37 +143,10 @@ type Challenge struct {
 	Show    Show     // for browsers that cannot
 }
 
-// Need is what a step lacks. Facts come back with the event Learned.
-type Need struct {
-	Used   *Once           // has this been used before?
-	People []string        // who has these link keys?
-	For    federation.ID   // the application that People's subjects are wanted of
-	Having []person.Sought // who has these values?
-	Hinted bool            // Having is an address that anybody could type: looked up so often, and in a time that tells nothing
-	Mail   *Mail           // a code has to be mailed; the effects so far are stored first
-	Tries  string          // was it tried too often, by this key and from this network?
-	Find   []string        // which crossing is known by one of these?
-	Agreed *Agreed         // what has this person agreed to before?
-	Copy   *Copy           // the document that the provider's side relies on (federation.Copying)
-	Call   *Call           // something outside has to be asked; the effects so far are stored first
-}
-
-// Copy asks for the document at an address of the provider, of which a copy is kept.
-type Copy struct {
-	Anew bool // what is kept does not do; it is asked for again, unless that was just now
-}
-
-// Agreed asks what somebody agreed to that an application may be told.
-type Agreed struct {
-	App    federation.ID
-	Person int64
-}
-
 func (*Leave) next()     {}
 func (*Go) next()        {}
 func (*Show) next()      {}
 func (*Challenge) next() {}
-func (*Need) next()      {}
 
 // Plan is a message that is decided and not yet made.
 type Plan interface {

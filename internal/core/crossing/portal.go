@@ -99,7 +99,7 @@ type wayKey struct {
 
 // Portal decides what somebody finds on the portal: each application as a sign-in to it would be decided now. The need is
 // that they are looked up.
-func Portal(snap *federation.Snapshot, in Visit, now time.Time) (out Shown, need *Need) {
+func Portal(snap *federation.Snapshot, in Visit, now time.Time) (out Shown, need *Lacks) {
 	if in.Session == nil {
 		return Shown{Out: true}, nil
 	}

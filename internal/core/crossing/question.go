@@ -51,8 +51,8 @@ type Mailed struct {
 	Fail *finding.Finding `json:"fail,omitempty"`
 }
 
-func (m *Mailed) failed() error {
-	if m == nil || m.Fail == nil {
+func (m Mailed) failed() error {
+	if m.Fail == nil {
 		return nil
 	}
 	return m.Fail
@@ -271,26 +271,27 @@ func (d *drive) mail(name, address string) step {
 	d.s.Proof = &person.Proving{Name: name, Address: address}
 	d.keep()
 	d.trace(TraceStep{From: GateLane, To: BrowserLane, Name: "code by mail"})
-	return d.need(&Need{Mail: &Mail{To: address, Person: d.s.here.person.Key, Question: d.s.Question, Subject: "Your code for " + d.app.Title,
+	return d.need(Lack(&Mail{To: address, Person: d.s.here.person.Key, Question: d.s.Question, Subject: "Your code for " + d.app.Title,
 		Text: "Somebody, probably you, signs in to " + d.app.Title + " and gave this address.\n\nThe code is " + CodeMark +
-			"\n\nType it on the page that asks for it, within ten minutes. If it was not you, do nothing: nobody can go on without the code.\n"}},
+			"\n\nType it on the page that asks for it, within ten minutes. If it was not you, do nothing: nobody can go on without the code.\n"}),
 		(*drive).mailed)
 }
 
 // mailed goes on once the mail is out, or could not be sent: then nothing is lost.
 func (d *drive) mailed() step {
 	p := *d.s.Proof
-	if f := d.f.Mailed; f != nil && f.Fail == nil {
+	f, mailed := Fact(d.f, &Mail{})
+	if mailed && f.Fail == nil {
 		p.Sum, p.At, p.Failed = f.Sum, d.now, 0
 		d.s.Proof = &p
 		return d.askCode("")
 	}
-	if f := d.f.Mailed; f.failed() != nil {
+	if f.failed() != nil {
 		d.here(StepQuestion).Finding = f.Fail
 	}
 	d.s.Mails-- // it did not go out
 	d.s.Proof = &p
-	if finding.Is(d.f.Mailed.failed(), finding.MailLimit) {
+	if finding.Is(f.failed(), finding.MailLimit) {
 		return d.askCode("Too many codes were asked for. Wait a quarter of an hour, then have one sent; nothing is lost, and this page can be left open.")
 	}
 	return d.askCode("The message could not be sent. Try again in a few minutes; nothing is lost, and this page can be left open.")

@@ -3,6 +3,7 @@ package crossing
 import (
 	"cmp"
 	"encoding/json"
+	"strings"
 	"time"
 
 	"innergate.example/innergate/internal/core/federation"
@@ -46,7 +47,7 @@ func (c Decision) of(t Turn) Decision {
 		c.Comes = "show " + string(n.Page)
 	case *Challenge:
 		c.Comes = "challenge"
-	case *Need:
+	case *Lacks:
 		c.Comes = needs
 	}
 	return c
@@ -94,6 +95,7 @@ type Entry struct {
 	Gave    *Gave                      `json:"gave,omitempty"` // when the person was asked something
 	Mailed  *Mailed                    `json:"mailed,omitempty"`
 	Given   []person.Given             `json:"given,omitempty"` // what the person had said by the end of the turn
+	Facts   map[string]json.RawMessage `json:"facts,omitempty"` // of further needs, by their keys: what these keep of them
 
 	Decided Decision `json:"decided"`
 }
@@ -119,11 +121,11 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 		s.Ref, s.Person.Identifier = "", ""
 		out.Session = &s
 	}
-	for key, p := range f.People {
+	for key, p := range f.people() {
 		p.Identifier = ""
 		out.People[key] = p
 	}
-	for key, people := range f.Having {
+	for key, people := range f.having() {
 		if out.Having == nil {
 			out.Having = map[string][]person.Person{}
 		}
@@ -135,14 +137,17 @@ func Recorded(before State, e Event, f Facts, t Turn, at time.Time) Entry {
 			out.Having[key] = []person.Person{}
 		}
 	}
-	out.Gave, out.Mailed, out.Given = t.Gave, f.Mailed, t.State.Given
+	out.Gave, out.Given, out.Facts = t.Gave, t.State.Given, f.kept()
+	if mailed, sent := Fact(f, &Mail{}); sent {
+		out.Mailed = &mailed
+	}
 	out.Decided.Told = nil // it follows from what was released
 	if out.Before.Proof != nil {
 		proof := *out.Before.Proof
 		proof.Sum = []byte("kept") // that there was one
 		out.Before.Proof = &proof
 	}
-	if out.Agreed = f.Agreed; before.Stage == Agreeing && t.Decided.Comes != "show agree" {
+	if out.Agreed = f.agreed(); before.Stage == Agreeing && t.Decided.Comes != "show agree" {
 		out.Said = finding.Clip(d.said())
 	}
 	return out
@@ -158,18 +163,67 @@ func rerun(snap *federation.Snapshot, in Entry) Turn {
 	if in.Kind == Arrived {
 		e.Arrival = &Arrival{From: in.From, Record: in.Record, State: in.State}
 	}
-	f := Facts{New: in.New, Session: in.Session, People: in.People, Agreed: in.Agreed,
-		Having: in.Having, Mailed: in.Mailed}
+	f := in.facts()
 	s := in.Before
 	if s.Mode = Simulated; s.ID == "" {
 		s.Mode = Real
 	}
 	t := Advance(snap, s, e, f, in.At)
-	if need, ok := t.Next.(*Need); ok && need.Mail != nil && in.Mailed != nil {
+	if l, ok := t.Next.(*Lacks); ok && l.mails() && in.Mailed != nil {
 		t = Advance(snap, t.State, Event{Kind: Learned, Gave: e.Gave, Browser: e.Browser}, f, in.At)
 	}
 	return t
 }
+
+// facts are those that a recorded turn ended with.
+func (in Entry) facts() Facts {
+	f := Facts{New: in.New, Session: in.Session}
+	for link, p := range in.People {
+		f.Put(WhoIs{Link: link}, p)
+	}
+	for sought, people := range in.Having {
+		attribute, value, _ := strings.Cut(sought, "\x1f")
+		f.Put(WhoHas{Sought: person.Sought{Attribute: attribute, Value: value}}, people)
+	}
+	if in.Agreed != nil {
+		f.Put(AgreedBefore{}, *in.Agreed)
+	}
+	if in.Mailed != nil {
+		f.Put(&Mail{}, *in.Mailed)
+	}
+	for key, octets := range in.Facts {
+		f.Put(recalled(key), octets)
+	}
+	return f
+}
+
+// kept is what is recorded of facts of needs that say themselves what of them may be.
+func (f Facts) kept() (out map[string]json.RawMessage) {
+	for key, l := range f.of {
+		keeps, does := l.need.(Keeps)
+		if !does {
+			continue
+		}
+		octets, err := json.Marshal(keeps.Keep(l.fact))
+		if err != nil {
+			continue // a turn that is run anew needs it then, and says so
+		}
+		if out == nil {
+			out = map[string]json.RawMessage{}
+		}
+		out[key] = octets
+	}
+	return out
+}
+
+// recalled is a need whose fact was recorded: only its key is known.
+type recalled string
+
+// Key is the one that was recorded.
+func (n recalled) Key() string { return string(n) }
+
+// Outside is false: nobody is asked again.
+func (recalled) Outside() bool { return false }
 
 // whence is the network of the browser; earlier builds recorded that in which the crossing began.
 func (in Entry) whence() string { return cmp.Or(in.Network, in.Before.Browser.Network) }

@@ -102,9 +102,10 @@ func (d *drive) turnOfProvider() step {
 		d.s.here.answer = d.e.Told.Answer
 		return (*drive).prove
 	}
-	if c := d.s.here.call; c != nil && d.f.Replied {
+	if sent, replied := Fact(d.f, &Call{}); replied && d.s.here.call != nil {
+		c := d.s.here.call
 		d.trace(TraceStep{From: GateLane, To: Provider, Name: c.Name, Binding: c.Binding, Address: c.Address,
-			Octets: string(d.f.Called)}).At = d.s.here.called.UTC()
+			Octets: string(sent.Shown)}).At = d.s.here.called.UTC()
 		d.s.here.call = nil
 	}
 	return d.took(providerSide(d.p).Step(d.in(false)))
@@ -116,14 +117,14 @@ func (d *drive) find(handles []string) step {
 		return (*drive).turnOfProvider
 	}
 	d.s.here.looked = true
-	return d.need(&Need{Find: handles}, (*drive).found)
+	return d.need(Lack(WhichCrossing{handles}), (*drive).found)
 }
 
 // found goes on with the crossing that was looked for, if it is this one's.
 func (d *drive) found() step {
-	if d.f.Found != nil {
+	if found, _ := Fact(d.f, WhichCrossing{}); found != nil {
 		turn := d.s.here
-		d.s = *d.f.Found
+		d.s = *found
 		d.s.here = turn
 	}
 	if d.mine() {
@@ -150,8 +151,8 @@ func (d *drive) took(out Out) step {
 	if len(out.Find) > 0 {
 		return d.find(out.Find)
 	}
-	if n, ok := out.Next.(*Need); ok {
-		d.s.here.call, d.s.here.called = n.Call, d.now
+	if n, ok := out.Next.(*Lacks); ok {
+		d.s.here.call, d.s.here.called = n.call(), d.now
 		return d.need(n, (*drive).turnOfProvider)
 	}
 	switch {

@@ -3,6 +3,7 @@
 package driving
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -19,8 +20,6 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/approving"
-	"innergate.example/innergate/internal/gate/copies"
-	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/keyring"
 	"innergate.example/innergate/internal/gate/leaving"
@@ -28,6 +27,7 @@ import (
 	"innergate.example/innergate/internal/gate/mailing"
 	"innergate.example/innergate/internal/gate/outbox"
 	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/gate/performing"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/sessions"
@@ -39,7 +39,6 @@ type Room struct {
 	store     *store.Store
 	log       *slog.Logger
 	now       func() time.Time
-	fetch     *fetch.Fetcher
 	records   *records.Room
 	sessions  *sessions.Room
 	people    *people.Room
@@ -47,10 +46,10 @@ type Room struct {
 	grants    *grants.Room
 	leaving   *leaving.Room
 	outbox    *outbox.Room
-	copies    *copies.Room
 	mailer    *mailing.Room
 	requests  *approving.Room
 	tries     *limit.Tries
+	performer *performing.Performer
 	crossings *places
 	strangers *limit.Flow // traces of what strangers send
 	results   results
@@ -61,7 +60,6 @@ type Parts struct {
 	Store    *store.Store
 	Log      *slog.Logger
 	Now      func() time.Time
-	Fetch    *fetch.Fetcher
 	Records  *records.Room
 	Sessions *sessions.Room
 	People   *people.Room
@@ -69,7 +67,6 @@ type Parts struct {
 	Grants   *grants.Room
 	Leaving  *leaving.Room
 	Outbox   *outbox.Room
-	Copies   *copies.Room
 	Mailer   *mailing.Room
 	Requests *approving.Room
 	Tries    *limit.Tries
@@ -78,8 +75,8 @@ type Parts struct {
 // New makes a room with the crossings that were under way when the gate stopped.
 func New(p Parts) (*Room, error) {
 	under, err := loadPlaces(p.Store, p.Now())
-	return &Room{store: p.Store, log: p.Log, now: p.Now, fetch: p.Fetch, records: p.Records, sessions: p.Sessions,
-		people: p.People, keyring: p.Keys, grants: p.Grants, leaving: p.Leaving, outbox: p.Outbox, copies: p.Copies,
+	return &Room{store: p.Store, log: p.Log, now: p.Now, records: p.Records, sessions: p.Sessions,
+		people: p.People, keyring: p.Keys, grants: p.Grants, leaving: p.Leaving, outbox: p.Outbox,
 		mailer: p.Mailer, requests: p.Requests, tries: p.Tries, crossings: under, strangers: limit.NewFlow(), results: newResults()}, err
 }
 
@@ -94,6 +91,11 @@ func (rm *Room) Waiting() int { return rm.crossings.waiting() }
 
 // Results counts crossings that ended, by result and finding.
 func (rm *Room) Results() prometheus.Collector { return rm.results }
+
+// Called counts a call to a provider.
+func (rm *Room) Called(provider, request string, status int, f *finding.Finding, took time.Duration) {
+	rm.results.called(provider, request, status, f, took)
+}
 
 // The driving of crossings: events come in from the browser, the core decides,
 // and what it decided is done here. Nothing is decided in this file.
@@ -191,16 +193,15 @@ func (rm *Room) drive(ctx context.Context, b Browser, r record, e crossing.Event
 	t := &turn{rm: rm, ctx: ctx, browser: b, began: r, event: e, snap: rm.records.Snapshot(),
 		reference: random.Reference(), turns: r.State.Turns}
 	defer t.rest(time.Now())
-	t.facts = crossing.Facts{New: random.ID(), Session: t.session(rm.sessions.Find(ctx, b.Session)),
-		People: map[string]person.Person{}, Having: map[string][]person.Person{}}
+	t.facts = crossing.Facts{New: random.ID(), Session: t.session(rm.sessions.Find(ctx, b.Session))}
 	got := crossing.Advance(t.snap, r.State, e, t.facts, rm.now())
 	for range maxNeeds {
 		var out Outcome
 		var lost crossing.Effect
 		var err error
-		need, more := got.Next.(*crossing.Need)
+		lacks, more := got.Next.(*crossing.Lacks)
 		if more {
-			lost, err = t.satisfy(got, need)
+			lost, err = t.satisfy(got, lacks)
 		} else {
 			out, lost, err = t.perform(got)
 		}
@@ -241,143 +242,81 @@ func (t *turn) session(by *crossing.Session) *crossing.Session {
 	return t.rm.sessions.Stored(t.ctx, "lasting", name)
 }
 
-// satisfy looks up what a step lacks. lost is an effect whose guard failed before
-// somebody outside was to be asked.
-func (t *turn) satisfy(got crossing.Turn, n *crossing.Need) (lost crossing.Effect, err error) {
-	rm := t.rm
-	if n.Used != nil {
-		var count int64
-		err := rm.store.Read.WithContext(t.ctx).Model(&store.UsedRow{}).Where("key = ?", usedKey(*n.Used)).Count(&count).Error
-		if err != nil {
-			return nil, err
+// satisfy looks up what a step lacks. lost is an effect whose guard failed before somebody outside was to be asked; what
+// comes after that goes by the newest configuration.
+func (t *turn) satisfy(got crossing.Turn, l *crossing.Lacks) (lost crossing.Effect, err error) {
+	if l.Outside() {
+		s := &stored{}
+		if lost, err = t.store(got, crossing.Rendered{}, s); err != nil || lost != nil {
+			return lost, err
 		}
-		used := count > 0
-		t.facts.Used = &used
-	}
-	for _, key := range n.People {
-		p, err := rm.store.People(t.ctx).Find(key, n.For)
-		if err != nil {
-			return nil, err
+		for _, do := range s.after {
+			do()
 		}
-		t.facts.People[key] = p
+		t.cookies = append(t.cookies, s.cookies...)
 	}
-	t.hinted = t.hinted || n.Hinted
-	for _, s := range n.Having {
-		if n.Hinted && t.event.Address == "" && !rm.mayType(t.browser) { // an application's hint; what is typed is counted
-			t.facts.Having[s.String()] = []person.Person{}
-			continue
+	a := &performing.Asker{Snap: t.snap, Network: t.event.Browser.Network, Made: t.made(person.Person{}), Turn: t}
+	a.Provider, _ = t.snap.Provider(federation.Name(cmp.Or(got.About.Provider, string(got.State.Provider))))
+	if err := t.rm.performer.Satisfy(t.ctx, a, l, &t.facts); err != nil {
+		return nil, err
+	}
+	if l.Outside() {
+		t.snap = t.rm.records.Snapshot()
+	}
+	return nil, nil
+}
+
+// Satisfies has this room satisfy what only crossings ask for.
+func (rm *Room) Satisfies(p *performing.Performer) {
+	rm.performer = p
+	performing.Satisfies(p, func(ctx context.Context, a *performing.Asker, n crossing.WhoHas) ([]person.Person, error) {
+		t, is := a.Turn.(*turn)
+		if is && n.Hinted {
+			t.hinted = true
+			if t.event.Address == "" && !rm.mayType(t.browser) { // an application's hint; what is typed is counted
+				return []person.Person{}, nil
+			}
 		}
-		people, err := rm.store.People(t.ctx).Having(s, n.For)
-		if err != nil {
-			return nil, err
+		return rm.store.People(ctx).Having(n.Sought, n.For)
+	})
+	performing.Satisfies(p, func(_ context.Context, a *performing.Asker, n crossing.WhichCrossing) (*crossing.State, error) {
+		r := rm.crossings.known(n.Names, rm.now())
+		if r.State.ID == "" {
+			return nil, nil
 		}
-		t.facts.Having[s.String()] = people
-	}
-	if n.Tries != "" {
-		many := !rm.tries.Open(triesKey(n.Tries, t.event.Browser.Network), rm.now())
-		t.facts.TooMany = &many
-	}
-	if len(n.Find) > 0 {
-		if r := rm.crossings.known(n.Find, rm.now()); r.State.ID != "" {
-			t.facts.Found = &r.State
+		if t, is := a.Turn.(*turn); is {
 			t.began, t.turns = r, r.State.Turns
 			t.event.Browser.Secret = t.browser.secret(r.State.ID)
 		}
-	}
-	if n.Agreed != nil {
-		agreed, err := rm.grants.Agreed(t.ctx, n.Agreed.App, n.Agreed.Person)
-		if err != nil {
-			return nil, err
-		}
-		t.facts.Agreed = &agreed
-	}
-	if n.Copy != nil {
-		return nil, t.copy(got, n.Copy)
-	}
-	if n.Call != nil {
-		return t.call(got, n.Call)
-	}
-	if n.Mail != nil {
-		return t.mail(got, n.Mail)
-	}
-	return nil, nil
+		return &r.State, nil
+	})
+	performing.Satisfies(p, rm.mail)
 }
 
-// copy gets the document that the provider's side relies on.
-func (t *turn) copy(got crossing.Turn, c *crossing.Copy) (err error) {
-	t.facts.Copied, t.facts.CopyFail = nil, nil
-	p, ok := t.snap.Provider(federation.Name(got.About.Provider))
-	if !ok {
-		return nil
-	}
-	t.facts.Copied, t.facts.CopyFail, err = t.rm.copies.Of(t.ctx, p, c.Anew)
-	return err
-}
-
-// mail makes up a code and mails it, after everything so far is stored.
-func (t *turn) mail(got crossing.Turn, m *crossing.Mail) (lost crossing.Effect, err error) {
-	s := &stored{}
-	if lost, err = t.store(got, crossing.Rendered{}, s); err != nil || lost != nil {
-		return lost, err
-	}
-	for _, do := range s.after {
-		do()
-	}
-	t.cookies = append(t.cookies, s.cookies...)
+// mail makes up a code and mails it.
+func (rm *Room) mail(ctx context.Context, a *performing.Asker, m *crossing.Mail) (out crossing.Mailed, err error) {
 	code := random.Code(6)
-	t.facts.Mailed = &crossing.Mailed{Sum: person.CodeSum(m.Question, code)}
-	took, err := t.rm.takeMail(t.ctx, mailAsk{To: m.To, Person: m.Person, Network: t.event.Browser.Network})
+	out.Sum = person.CodeSum(m.Question, code)
+	took, err := rm.takeMail(ctx, mailAsk{To: m.To, Person: m.Person, Network: a.Network})
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	if took == nil {
-		t.facts.Mailed = &crossing.Mailed{Fail: finding.New(finding.MailLimit)}
-		return nil, nil
+		return crossing.Mailed{Fail: finding.New(finding.MailLimit)}, nil
 	}
 	text := strings.ReplaceAll(m.Text, crossing.CodeMark, code)
-	if err := t.rm.mailer.Send(t.ctx, mailing.Message{To: m.To, Subject: m.Subject, Text: text}); err != nil {
+	if err := rm.mailer.Send(ctx, mailing.Message{To: m.To, Subject: m.Subject, Text: text}); err != nil {
 		f := finding.Of(err)
 		if f == nil {
-			return nil, err
+			return out, err
 		}
-		if err := t.rm.giveMail(t.ctx, took); err != nil {
-			return nil, err
-		}
-		t.facts.Mailed = &crossing.Mailed{Fail: f}
+		return crossing.Mailed{Fail: f}, rm.giveMail(ctx, took)
 	}
-	t.snap = t.rm.records.Snapshot()
-	return nil, nil
+	return out, nil
 }
 
-func triesKey(key, network string) string { return key + " " + network }
-
-// call asks somebody outside, after everything so far is stored. What comes
-// after it goes by the newest configuration.
-func (t *turn) call(got crossing.Turn, c *crossing.Call) (lost crossing.Effect, err error) {
-	if lost, err = t.store(got, crossing.Rendered{}, &stored{}); err != nil || lost != nil {
-		return lost, err
-	}
-	octets, err := c.Plan.Render(&t.snap.Gate, t.made(person.Person{}))
-	if err != nil {
-		return nil, err
-	}
-	t.facts.Called, t.facts.Reply, t.facts.CallFail = octets.Shown, nil, nil
-	t.facts.Status, t.facts.Type = 0, ""
-	out, began := t.rm.fetch, time.Now()
-	if p, ok := t.snap.Provider(got.State.Provider); ok {
-		out = out.Trusting(p.Keeping)
-	}
-	reply, err := out.Call(t.ctx, c, octets)
-	f := finding.Of(err)
-	if f == nil && err != nil {
-		return nil, err
-	}
-	t.rm.results.called(string(got.State.Provider), c.Name, reply.Status, f, time.Since(began))
-	t.facts.CallFail = f
-	t.facts.Reply, t.facts.Status, t.facts.Type, t.facts.Replied = reply.Octets, reply.Status, reply.Type, true
-	t.snap = t.rm.records.Snapshot()
-	return nil, nil
-}
+// TriesKey is by what tries of something from a network are counted.
+func TriesKey(key, network string) string { return key + " " + network }
 
 // made is what may be random in a message.
 func (t *turn) made(p person.Person) crossing.Made {

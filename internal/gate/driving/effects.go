@@ -32,7 +32,7 @@ func (t *turn) store(got crossing.Turn, r crossing.Rendered, s *stored) (crossin
 	for _, e := range got.Effects {
 		switch e := e.(type) {
 		case crossing.Tried:
-			t.rm.tries.Fail(triesKey(e.Key, t.event.Browser.Network), t.rm.now())
+			t.rm.tries.Fail(TriesKey(e.Key, t.event.Browser.Network), t.rm.now())
 		case crossing.Moved:
 			t.rm.moved(t.ctx, e.App)
 		default:
@@ -138,11 +138,11 @@ func (w *writing) write(tx *gorm.DB, e crossing.Effect) error {
 		})
 		return done.Error
 	case crossing.Once:
-		err := tx.Create(&store.UsedRow{Key: usedKey(e), Until: e.Until.UTC()}).Error
+		err := tx.Create(&store.UsedRow{Key: UsedKey(e), Until: e.Until.UTC()}).Error
 		if !store.IsTaken(err) {
 			return err
 		}
-		if w.facts.Used != nil && *w.facts.Used {
+		if w.used() {
 			return nil // it is refused for that already
 		}
 		return &lostError{e}
@@ -198,7 +198,14 @@ func (w *writing) known(tx *gorm.DB, e crossing.Effect, do func() error) error {
 
 func (w *writing) after(do func()) { w.made.after = append(w.made.after, do) }
 
-func usedKey(e crossing.Once) []byte { return store.Hash(string(e.Provider) + "\x1f" + e.ID) }
+// used reports whether it was found to be used before.
+func (w *writing) used() bool {
+	used, _ := crossing.Fact(w.facts, crossing.WasUsed{})
+	return used
+}
+
+// UsedKey is by what it is known that something was used that counts once.
+func UsedKey(e crossing.Once) []byte { return store.Hash(string(e.Provider) + "\x1f" + e.ID) }
 
 // keep stores the state for the next turn.
 func (w *writing) keep(tx *gorm.DB) error {

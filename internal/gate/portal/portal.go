@@ -20,6 +20,7 @@ import (
 	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/leaving"
 	"innergate.example/innergate/internal/gate/people"
+	"innergate.example/innergate/internal/gate/performing"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/sessions"
 	"innergate.example/innergate/internal/gate/traces"
@@ -31,15 +32,16 @@ type Room struct{ Parts }
 
 // Parts are what the room works with.
 type Parts struct {
-	Store    *store.Store
-	Now      func() time.Time
-	Records  *records.Room
-	Sessions *sessions.Room
-	People   *people.Room
-	Grants   *grants.Room
-	Leaving  *leaving.Room
-	Requests *approving.Room
-	Traces   *traces.Room
+	Store     *store.Store
+	Now       func() time.Time
+	Records   *records.Room
+	Sessions  *sessions.Room
+	People    *people.Room
+	Performer *performing.Performer
+	Grants    *grants.Room
+	Leaving   *leaving.Room
+	Requests  *approving.Room
+	Traces    *traces.Room
 }
 
 // New makes a room.
@@ -75,15 +77,15 @@ func (rm *Room) look(ctx context.Context, snap *federation.Snapshot, in *crossin
 		return out, err
 	}
 	for range mostLooked {
-		var need *crossing.Need
+		var need *crossing.Lacks
 		if out, need = crossing.Portal(snap, *in, rm.Now()); need == nil {
 			return out, nil
 		}
-		for _, key := range need.People {
-			if in.People[key], err = rm.Store.People(ctx).Find(key, need.For); err != nil {
-				return out, err
-			}
+		facts := crossing.Facts{}
+		if err := rm.Performer.Satisfy(ctx, &performing.Asker{Snap: snap}, need, &facts); err != nil {
+			return out, err
 		}
+		facts.Whose(in.People)
 	}
 	return out, fmt.Errorf("the portal asked for more and more people")
 }

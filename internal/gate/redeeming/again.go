@@ -14,6 +14,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/performing"
 )
 
 // mostSteps bounds how often one asking may need something.
@@ -88,11 +89,11 @@ func (rm *Room) anew(ctx context.Context, a *asked, k *grants.Kept) error {
 			a.checks.Note("Provider", finding.Of(out.Err))
 			return nil
 		}
-		need, ok := out.Next.(*crossing.Need)
+		lacks, ok := out.Next.(*crossing.Lacks)
 		if !ok {
 			return errors.New("a provider's side wants a browser where there is none")
 		}
-		if err := rm.satisfy(ctx, a, p, need, &in); err != nil {
+		if err := rm.satisfy(ctx, a, p, lacks, &in); err != nil {
 			return err
 		}
 		in.Held = out.Held
@@ -102,29 +103,11 @@ func (rm *Room) anew(ctx context.Context, a *asked, k *grants.Kept) error {
 }
 
 // satisfy makes a call, or gets a document, for a provider's side.
-func (rm *Room) satisfy(ctx context.Context, a *asked, p *federation.Provider, n *crossing.Need,
-	in *crossing.In) (err error) {
+func (rm *Room) satisfy(ctx context.Context, a *asked, p *federation.Provider, l *crossing.Lacks, in *crossing.In) error {
 	in.Facts = crossing.Facts{}
-	if n.Copy != nil {
-		in.Facts.Copied, in.Facts.CopyFail, err = rm.copies.Of(ctx, p, n.Copy.Anew)
-		return err
-	}
-	if n.Call == nil {
-		return errors.New("a provider's side needs what only a sign-in has")
-	}
-	octets, err := n.Call.Plan.Render(&a.snap.Gate, crossing.Made{Random: rand.Reader, Now: a.now,
-		Secret: func(name string) (string, error) { return rm.keyring.Credential(ctx, name) }})
-	if err != nil {
-		return err
-	}
-	reply, err := rm.fetch.Trusting(p.Keeping).Call(ctx, n.Call, octets)
-	f := finding.Of(err)
-	if err != nil && f == nil {
-		return err
-	}
-	in.Facts.Replied, in.Facts.CallFail = true, f
-	in.Facts.Reply, in.Facts.Status, in.Facts.Type = reply.Octets, reply.Status, reply.Type
-	return nil
+	asker := &performing.Asker{Snap: a.snap, Provider: p, Network: a.caller.Network, Made: crossing.Made{Random: rand.Reader, Now: a.now,
+		Secret: func(name string) (string, error) { return rm.keyring.Credential(ctx, name) }}}
+	return rm.performer.Satisfy(ctx, asker, l, &in.Facts)
 }
 
 // toldAgain keeps what the provider says now: with the grant when that moves on, and its

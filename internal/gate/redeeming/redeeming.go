@@ -28,10 +28,10 @@ import (
 	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/copies"
-	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/keyring"
 	"innergate.example/innergate/internal/gate/limit"
+	"innergate.example/innergate/internal/gate/performing"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/sessions"
 	"innergate.example/innergate/internal/store"
@@ -50,8 +50,8 @@ type Room struct {
 	strangers *limit.Flow // traces of what strangers send
 	pushes    *limit.Flow // requests that clients push who prove nothing
 	copies    *copies.Room
-	fetch     *fetch.Fetcher
 	keyring   *keyring.Room
+	performer *performing.Performer
 	askings   turns    // of asking providers again
 	told      sync.Map // federation.ID of services → when a token of theirs was last recorded
 	results   *prometheus.CounterVec
@@ -59,22 +59,22 @@ type Room struct {
 
 // Parts are what the room works with.
 type Parts struct {
-	Store    *store.Store
-	Log      *slog.Logger
-	Now      func() time.Time
-	Fetch    *fetch.Fetcher
-	Records  *records.Room
-	Sessions *sessions.Room
-	Grants   *grants.Room
-	Copies   *copies.Room
-	Keys     *keyring.Room
-	Tries    *limit.Tries
+	Store     *store.Store
+	Log       *slog.Logger
+	Now       func() time.Time
+	Records   *records.Room
+	Sessions  *sessions.Room
+	Grants    *grants.Room
+	Copies    *copies.Room
+	Keys      *keyring.Room
+	Tries     *limit.Tries
+	Performer *performing.Performer
 }
 
 // New makes a room.
 func New(p Parts) *Room {
 	return &Room{store: p.Store, log: p.Log, now: p.Now, records: p.Records, sessions: p.Sessions,
-		grants: p.Grants, tries: p.Tries, strangers: limit.NewFlow(), pushes: limit.NewFlow(), copies: p.Copies, fetch: p.Fetch, keyring: p.Keys,
+		grants: p.Grants, tries: p.Tries, strangers: limit.NewFlow(), pushes: limit.NewFlow(), copies: p.Copies, keyring: p.Keys, performer: p.Performer,
 		results: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "innergate_token_requests_total",
 			Help: "Requests of applications without a browser, by what was asked and the error they heard."},
 			[]string{"call", "error"})}
@@ -313,11 +313,11 @@ func (rm *Room) renewed(ctx context.Context, a *federation.Application, k *grant
 		if need == nil || err != nil {
 			return told, err
 		}
-		for _, key := range need.People {
-			if r.People[key], err = rm.store.People(ctx).Find(key, need.For); err != nil {
-				return told, err
-			}
+		facts := crossing.Facts{}
+		if err := rm.performer.Satisfy(ctx, &performing.Asker{Snap: snap}, need, &facts); err != nil {
+			return told, err
 		}
+		facts.Whose(r.People)
 	}
 }
 

@@ -451,9 +451,8 @@ func TestSubjectsAreNoClients(t *testing.T) {
 		e := crossing.Event{Kind: crossing.Arrived,
 			Arrival: oidcside.Request(url.Values{"client_id": {"planner"}, "response_type": {"code"},
 				"redirect_uri": {back}, "scope": {"openid"}, "code_challenge": {oidc.Challenge(verifier)}, "code_challenge_method": {"S256"}}.Encode(), false, false)}
-		return crossing.Advance(snap, crossing.State{}, e, crossing.Facts{New: "n",
-			Session: &crossing.Session{Proofs: []crossing.Answer{*a},
-				Person: person.Person{ID: 1}}, People: map[string]person.Person{key: {ID: 1, Subject: subject}}}, now)
+		f := crossing.Facts{New: "n", Session: &crossing.Session{Proofs: []crossing.Answer{*a}, Person: person.Person{ID: 1}}}
+		return crossing.Advance(snap, crossing.State{}, e, crossing.With(f, crossing.WhoIs{Link: key}, person.Person{ID: 1, Subject: subject}), now)
 	}
 	require.Equal(t, crossing.Entered, enter("a-subject").Result)
 	require.Equal(t, finding.SubjectIsClient, enter("planner").Finding.Code)

@@ -46,15 +46,16 @@ func (p *Provider) Reask(in crossing.In, word crossing.Answer, up crossing.Upstr
 			finding.Fact("Refresh token", "the provider gave none; ask for offline_access, if it has that"))), true
 	}
 	form := url.Values{"grant_type": {"refresh_token"}, "refresh_token": {k.Refresh}}
-	return t.need(&crossing.Need{Call: p.tokenCall(form, "")}, (*turn).refreshed), true
+	return t.need(p.tokenCall(form, ""), (*turn).refreshed), true
 }
 
 // refreshed takes new tokens. One that does not come again stays good (RFC 6749 §6).
 func (t *turn) refreshed() crossing.Out {
-	if f := t.in.Facts.CallFail; f != nil {
+	reply, _ := crossing.Fact(t.in.Facts, &crossing.Call{})
+	if f := reply.Fail; f != nil {
 		return t.fail(f)
 	}
-	r := oidc.Reply{Status: t.in.Facts.Status, Type: t.in.Facts.Type, Octets: t.in.Facts.Reply}
+	r := oidc.Reply{Status: reply.Status, Type: reply.Type, Octets: reply.Octets}
 	answer, err := oidc.ReadTokenAnswer(r)
 	if finding.Is(err, finding.CodeRefused) {
 		return t.fail(finding.New(finding.UpstreamEnded, finding.Of(err).Evidence...))

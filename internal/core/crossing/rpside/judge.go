@@ -72,9 +72,9 @@ func (t *turn) fail(err error) crossing.Out {
 }
 
 // need stops until something is there.
-func (t *turn) need(n *crossing.Need, then func(*turn) crossing.Out) crossing.Out {
+func (t *turn) need(n crossing.Need, then func(*turn) crossing.Out) crossing.Out {
 	t.h.then = then
-	t.out.Next, t.out.Held = n, t.h
+	t.out.Next, t.out.Held = crossing.Lack(n), t.h
 	return t.out
 }
 
@@ -106,7 +106,7 @@ func (t *turn) begin() crossing.Out {
 	}
 	t.out.Checks.Pass("State", "of a sign-in that this browser began")
 	once := t.state()
-	return t.need(&crossing.Need{Used: &once}, (*turn).first)
+	return t.need(crossing.WasUsed{Once: once}, (*turn).first)
 }
 
 // starts turns it into a start of our own, if the provider may.
@@ -122,7 +122,7 @@ func (t *turn) starts(s start) crossing.Out {
 // for it (RFC 9207 §2.4, RFC 6749 §4.1.2.1).
 func (t *turn) first() crossing.Out {
 	t.out.Effects = append(t.out.Effects, t.state())
-	if t.in.Facts.Used != nil && *t.in.Facts.Used {
+	if used, _ := crossing.Fact(t.in.Facts, crossing.WasUsed{}); used {
 		return t.fail(t.out.Checks.Fail("Once", finding.New(finding.AnswerTwice)))
 	}
 	a := t.h.answer
@@ -178,15 +178,16 @@ func (t *turn) answered(iss oidc.Issuer) error {
 func (t *turn) exchange() crossing.Out {
 	form := url.Values{"grant_type": {"authorization_code"}, "code": {t.h.answer.Code},
 		"redirect_uri": {RedirectURI(t.in.Gate, t.in.Provider.Name)}}
-	return t.need(&crossing.Need{Call: t.p.tokenCall(form, t.own.ID)}, (*turn).tokens)
+	return t.need(t.p.tokenCall(form, t.own.ID), (*turn).tokens)
 }
 
 // tokens reads what the token endpoint answered.
 func (t *turn) tokens() crossing.Out {
-	if f := t.in.Facts.CallFail; f != nil {
+	reply, _ := crossing.Fact(t.in.Facts, &crossing.Call{})
+	if f := reply.Fail; f != nil {
 		return t.fail(f)
 	}
-	r := oidc.Reply{Status: t.in.Facts.Status, Type: t.in.Facts.Type, Octets: t.in.Facts.Reply}
+	r := oidc.Reply{Status: reply.Status, Type: reply.Type, Octets: reply.Octets}
 	answer, err := oidc.ReadTokenAnswer(r)
 	if err != nil {
 		t.out.Replied = replied("Token response", shown(r))
@@ -238,7 +239,7 @@ func (t *turn) keys(then func(*turn) crossing.Out) crossing.Out {
 	if t.p.KeyText != "" {
 		return then(t)
 	}
-	return t.need(&crossing.Need{Copy: &crossing.Copy{Anew: t.h.anew}}, then)
+	return t.need(crossing.CopyOf{Anew: t.h.anew}, then)
 }
 
 // opened verifies a token by the provider's keys. One whose key is not known has them
@@ -246,15 +247,16 @@ func (t *turn) keys(then func(*turn) crossing.Out) crossing.Out {
 func (t *turn) opened(again func(*turn) crossing.Out) (v oidc.Verified, next *crossing.Out) {
 	list := t.p.compiled.keys
 	if t.p.KeyText == "" {
-		if t.in.Facts.Copied == nil {
-			f := t.in.Facts.CopyFail
+		copied, _ := crossing.Fact(t.in.Facts, crossing.CopyOf{})
+		if copied.Document == nil {
+			f := copied.Fail
 			if f == nil {
 				f = finding.New(finding.JWKSUnavailable, finding.Fact("Address", t.p.Doc.JWKS))
 			}
 			out := t.fail(t.out.Checks.Fail("Signature", f))
 			return v, &out
 		}
-		list = t.in.Facts.Copied.([]oidc.Key)
+		list = copied.Document.([]oidc.Key)
 	}
 	v, err := oidc.Wanted{Kind: oidc.IDToken, Algorithms: t.p.algorithms(), Keys: list}.Open(t.h.token)
 	switch {
@@ -343,9 +345,9 @@ func (t *turn) ask() crossing.Out {
 	if t.h.infos >= len(infos) || t.h.tokens.AccessToken == "" {
 		return t.done()
 	}
-	return t.need(&crossing.Need{Call: &crossing.Call{Name: "User-info request", Binding: "GET", Address: infos[t.h.infos],
+	return t.need(&crossing.Call{Name: "User-info request", Binding: "GET", Address: infos[t.h.infos],
 		Plan: infoCall{token: t.h.tokens.AccessToken}, Limit: mostReply, Unreached: finding.UserInfoUnreached, Get: true,
-		AnyStatus: true}}, (*turn).told)
+		AnyStatus: true}, (*turn).told)
 }
 
 // mostReply bounds in octets what an endpoint answers.
@@ -353,10 +355,11 @@ const mostReply = 512 << 10
 
 // told takes in what a user-info address says. A signed answer needs the keys.
 func (t *turn) told() crossing.Out {
-	if f := t.in.Facts.CallFail; f != nil {
+	reply, _ := crossing.Fact(t.in.Facts, &crossing.Call{})
+	if f := reply.Fail; f != nil {
 		return t.fail(f)
 	}
-	r := oidc.Reply{Status: t.in.Facts.Status, Type: t.in.Facts.Type, Octets: t.in.Facts.Reply}
+	r := oidc.Reply{Status: reply.Status, Type: reply.Type, Octets: reply.Octets}
 	t.out.Replied = replied("User-info response", shown(r))
 	if r.Signed() && !t.p.plain() {
 		t.h.token, t.h.anew = strings.TrimSpace(string(r.Octets)), false

@@ -48,8 +48,9 @@ func (p *Provider) Step(in crossing.In) crossing.Out {
 			return refused(in, h, finding.New(finding.ProviderUnknown, in.Event.Arrival.Says...))
 		}
 	}
+	_, replied := crossing.Fact(in.Facts, &crossing.Call{})
 	switch {
-	case h.message == nil && !in.Facts.Replied:
+	case h.message == nil && !replied:
 		return p.resolve(in, h)
 	case h.message == nil:
 		return p.resolved(in, h)
@@ -174,10 +175,10 @@ func (p *Provider) resolve(in crossing.In, h heard) crossing.Out {
 		return refused(in, h, err)
 	}
 	h.resolve = "_" + in.Facts.New
-	return crossing.Out{Own: in.Own, Held: h, Next: &crossing.Need{Call: &crossing.Call{Name: "ArtifactResolve",
+	return crossing.Out{Own: in.Own, Held: h, Next: crossing.Lack(&crossing.Call{Name: "ArtifactResolve",
 		Binding: saml.BindingSOAP, Address: address, Limit: 1 << 20,
 		Unreached: finding.ArtifactUnresolved, Plan: resolve{id: h.resolve, issuer: string(p.face(in.Gate).EntityID),
-			address: address, artifact: a.text, at: in.Now}}}}
+			address: address, artifact: a.text, at: in.Now}})}
 }
 
 // resolve is the plan of an ArtifactResolve.
@@ -196,14 +197,15 @@ func (r resolve) Render(g *federation.Gate, _ crossing.Made) (crossing.CallOctet
 
 // resolved takes the Response out of what came back.
 func (p *Provider) resolved(in crossing.In, h heard) crossing.Out {
-	if f := in.Facts.CallFail; f != nil {
+	reply, _ := crossing.Fact(in.Facts, &crossing.Call{})
+	if f := reply.Fail; f != nil {
 		return refused(in, h, f)
 	}
-	m, octets, err := saml.ReadArtifactResponse(in.Facts.Reply, p.IDP, h.resolve, xmlsec.Policy{AllowSHA1: p.AllowSHA1})
+	m, octets, err := saml.ReadArtifactResponse(reply.Octets, p.IDP, h.resolve, xmlsec.Policy{AllowSHA1: p.AllowSHA1})
 	st := &crossing.TraceStep{From: crossing.Provider, To: crossing.GateLane, Name: "Response",
 		Binding: saml.BindingArtifact, Octets: string(octets)}
 	if st.Octets == "" {
-		st.Octets = string(in.Facts.Reply)
+		st.Octets = string(reply.Octets)
 	}
 	if err != nil {
 		out := refused(in, h, err)
@@ -221,11 +223,12 @@ func (p *Provider) resolved(in crossing.In, h heard) crossing.Out {
 func (p *Provider) open(in crossing.In, h heard) crossing.Out {
 	key := "decrypt " + string(in.Provider.Name)
 	if h.message.Encrypted && !h.tried {
-		if in.Facts.TooMany == nil {
-			return crossing.Out{Own: in.Own, Held: h, Next: &crossing.Need{Tries: key}}
+		many, known := crossing.Fact(in.Facts, crossing.TooOften{})
+		if !known {
+			return crossing.Out{Own: in.Own, Held: h, Next: crossing.Lack(crossing.TooOften{What: key})}
 		}
 		h.tried = true
-		if *in.Facts.TooMany {
+		if many {
 			return refused(in, h, finding.New(finding.DecryptionFailed))
 		}
 	}
@@ -255,7 +258,7 @@ func (p *Provider) open(in crossing.In, h heard) crossing.Out {
 			once.Until = least
 		}
 		out.Effects = append(out.Effects, once)
-		out.Next = &crossing.Need{Used: &once}
+		out.Next = crossing.Lack(crossing.WasUsed{Once: once})
 		return out
 	}
 	next := p.judge(in, h)
@@ -274,7 +277,7 @@ func (p *Provider) judge(in crossing.In, h heard) crossing.Out {
 		return out
 	}
 	if id := h.opened.AssertionID(); id != "" {
-		if in.Facts.Used != nil && *in.Facts.Used {
+		if used, _ := crossing.Fact(in.Facts, crossing.WasUsed{}); used {
 			return fail(out.Checks.Fail("Replay", finding.New(finding.AssertionReplayed, finding.Fact("Assertion", id))))
 		}
 		out.Checks.Pass("Replay", "this assertion was not used before")

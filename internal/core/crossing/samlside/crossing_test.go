@@ -72,27 +72,28 @@ func newWorld(t *testing.T) *world {
 func (w *world) run(s crossing.State, e crossing.Event) crossing.Turn {
 	w.n++
 	e.Browser.Secret, e.Browser.Holds = []byte("mine"), true
-	f := crossing.Facts{New: fmt.Sprintf("%032d", w.n), Session: w.session, People: map[string]person.Person{}}
+	f := crossing.Facts{New: fmt.Sprintf("%032d", w.n), Session: w.session}
 	t := crossing.Advance(w.snap, s, e, f, now)
 	for {
-		need, ok := t.Next.(*crossing.Need)
+		lacks, ok := t.Next.(*crossing.Lacks)
 		if !ok {
 			break
 		}
 		learned := e
 		learned.Kind = crossing.Learned
-		switch {
-		case need.Used != nil:
-			used := w.used[need.Used.ID]
-			w.asked, f.Used = append(w.asked, "used"), &used
-		case need.People != nil:
-			w.asked = append(w.asked, "people")
-			for _, key := range need.People {
-				f.People[key] = w.people[key]
+		for i, need := range lacks.Needs {
+			switch n := need.(type) {
+			case crossing.WasUsed:
+				w.asked = append(w.asked, "used")
+				f.Put(n, w.used[n.ID])
+			case crossing.WhoIs:
+				if f.Put(n, w.people[n.Link]); i == 0 {
+					w.asked = append(w.asked, "people")
+				}
+			case crossing.TooOften:
+				w.asked = append(w.asked, "tries")
+				f.Put(n, false)
 			}
-		case need.Tries != "":
-			no := false
-			w.asked, f.TooMany = append(w.asked, "tries"), &no
 		}
 		t = crossing.Advance(w.snap, t.State, learned, f, now)
 	}
@@ -168,11 +169,12 @@ func TestSubjectRace(t *testing.T) {
 	lost := done.Effects[i].(crossing.ChangePerson)
 	require.Equal(t, w.app.ID, lost.Settle)
 	lost.Lost = person.GuardSubject
-	f := crossing.Facts{Used: new(bool), People: map[string]person.Person{lost.Link[0].Key: {ID: 1, Identifier: "x"}}}
+	is := crossing.WhoIs{Link: lost.Link[0].Key, For: w.app.ID}
+	f := crossing.With(crossing.With(crossing.Facts{}, crossing.WasUsed{}, false), is, person.Person{ID: 1, Identifier: "x"})
 	e := crossing.Event{Kind: crossing.Lost, Lost: lost, Browser: crossing.Browser{Secret: []byte("mine")}}
 	again := crossing.Advance(w.snap, done.State, e, f, now)
-	require.Equal(t, []string{lost.Link[0].Key}, again.Next.(*crossing.Need).People, "what was known of them is not believed")
-	f.People[lost.Link[0].Key] = person.Person{ID: 1, Key: lost.Link[0].Key, Identifier: "x", Subject: "1001"}
+	require.Equal(t, []crossing.Need{is}, again.Next.(*crossing.Lacks).Needs, "what was known of them is not believed")
+	f.Put(is, person.Person{ID: 1, Key: is.Link, Identifier: "x", Subject: "1001"})
 	e.Kind = crossing.Learned
 	again = crossing.Advance(w.snap, again.State, e, f, now)
 	require.Contains(t, again.Next.(*crossing.Leave).Plan.Sent(), federation.Value{Label: "NameID", Value: "1001"})
@@ -488,17 +490,24 @@ func TestLostEffects(t *testing.T) {
 	asked := w.request(nil)
 	asked.State.Kept = true
 	done := w.answer(asked.State, nil)
+	known := func(people map[string]person.Person) crossing.Facts {
+		f := crossing.Facts{New: "n"}
+		for link, p := range people {
+			f.Put(crossing.WhoIs{Link: link}, p)
+		}
+		return f
+	}
 	lose := func(e crossing.Effect, people map[string]person.Person) crossing.Turn {
 		return crossing.Advance(w.snap, done.State, crossing.Event{Kind: crossing.Lost, Lost: e,
-			Browser: crossing.Browser{Secret: []byte("mine")}}, crossing.Facts{New: "n", People: people}, now)
+			Browser: crossing.Browser{Secret: []byte("mine")}}, known(people), now)
 	}
 	made := done.Effects[2].(crossing.ChangePerson)
 	key := made.Link[0].Key
 	made.Lost = person.GuardLink
 	race := lose(made, map[string]person.Person{key: {}})
-	require.Equal(t, []string{key}, race.Next.(*crossing.Need).People, "it looks again")
+	require.Equal(t, []crossing.Need{crossing.WhoIs{Link: key, For: w.app.ID}}, race.Next.(*crossing.Lacks).Needs, "it looks again")
 	end := crossing.Advance(w.snap, race.State, crossing.Event{Kind: crossing.Learned},
-		crossing.Facts{New: "n", People: map[string]person.Person{key: {ID: 5}}}, now)
+		known(map[string]person.Person{key: {ID: 5}}), now)
 	require.Equal(t, crossing.Entered, end.Result)
 	require.EqualValues(t, 5, end.Person.ID)
 	for _, e := range end.Effects {
