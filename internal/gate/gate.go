@@ -28,6 +28,7 @@ import (
 	"innergate.example/innergate/internal/gate/fetch"
 	"innergate.example/innergate/internal/gate/freshness"
 	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/happening"
 	"innergate.example/innergate/internal/gate/jobs"
 	"innergate.example/innergate/internal/gate/keyring"
 	"innergate.example/innergate/internal/gate/leaving"
@@ -40,6 +41,7 @@ import (
 	"innergate.example/innergate/internal/gate/performing"
 	"innergate.example/innergate/internal/gate/phases"
 	"innergate.example/innergate/internal/gate/portal"
+	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/recipients"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/redeeming"
@@ -86,6 +88,8 @@ type Gate struct {
 	Crossings  *driving.Room
 	Portal     *portal.Room
 	Recipients *recipients.Room
+	// Happenings tells what happens, as it happens.
+	Happenings *happening.Room
 	// Performer satisfies what decisions lack.
 	Performer *performing.Performer
 	Traces    *traces.Room
@@ -192,10 +196,11 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	if err != nil {
 		return err
 	}
+	g.Happenings = happening.New(o.Store.Traces)
 	performer := performing.New()
 	g.Performer = performer
 	g.satisfying(performer, out)
-	g.Outbox = outbox.New(o.Store, o.Log, o.Now, out, g.Records)
+	g.Outbox = outbox.New(o.Store, g.Happenings, o.Log, o.Now, out, g.Records)
 	g.Grants = grants.New(o.Store, o.Now, g.Records)
 	g.Traces = traces.New(o.Store, o.Now, g.Grants, g.Arrivals)
 	g.Records.Weighs(g.Traces.Consequence)
@@ -204,7 +209,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	performing.Satisfies(performer, func(ctx context.Context, _ *performing.Asker, n crossing.AgreedBefore) ([]string, error) {
 		return g.Grants.Agreed(ctx, n.App, n.Person)
 	})
-	g.Leaving = leaving.New(leaving.Parts{Store: o.Store, Now: o.Now, Records: g.Records, Sessions: g.sessions,
+	g.Leaving = leaving.New(leaving.Parts{Store: o.Store, Happenings: g.Happenings, Now: o.Now, Records: g.Records, Sessions: g.sessions,
 		Grants: g.Grants, Outbox: g.Outbox})
 	g.Records.Owned(g.Operators.Count)
 	mailer := mailing.New(o.Mail, o.Now)
@@ -224,9 +229,9 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		Keep: cmp.Or(o.EventsKeep, 30*24*time.Hour), Most: cmp.Or(o.EventsMost, 1_000_000)})
 	g.Phases = phases.New(phases.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records, Traces: g.Traces, Checking: g.Checking,
 		Comparing: g.Comparing, Mailer: mailer})
-	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records,
+	g.Redeeming = redeeming.New(redeeming.Parts{Store: o.Store, Happenings: g.Happenings, Log: o.Log, Now: o.Now, Records: g.Records,
 		Sessions: g.sessions, Grants: g.Grants, Copies: g.Copies, Keys: g.Keys, Tries: g.tries, Performer: performer})
-	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records,
+	g.Crossings, err = driving.New(driving.Parts{Store: o.Store, Happenings: g.Happenings, Log: o.Log, Now: o.Now, Records: g.Records,
 		Sessions: g.sessions, People: g.People, Keys: g.Keys, Tries: g.tries, Grants: g.Grants, Leaving: g.Leaving,
 		Outbox: g.Outbox, Mailer: mailer, Requests: g.Requests})
 	if err == nil {
@@ -325,6 +330,15 @@ func (g *Gate) report(what string, err error) {
 		g.log.Error(what, "error", err)
 	}
 }
+
+// Now is the time by the gate's clock: whoever serves it reads no other.
+func (g *Gate) Now() time.Time { return g.now() }
+
+// NewID names something that needs a name which nobody else has; it is no secret.
+func (g *Gate) NewID() string { return random.ID() }
+
+// Secret is so many random octets, as text.
+func (g *Gate) Secret(octets int) string { return random.Text(octets) }
 
 // Base is the public base address.
 func (g *Gate) Base() string { return g.base }

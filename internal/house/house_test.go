@@ -25,7 +25,7 @@ var core = []string{"nearword", "strictjson", "listed", "table", "finding", "rea
 
 // gate is the order of the service from the ground up; the rooms may import the
 // store beside the core.
-var gate = []string{"random", "performing", "change", "limit", "mailing", "fetch", "keyring", "freshness", "editions", "sessions", "arrivals", "jobs", "records", "copies",
+var gate = []string{"random", "happening", "performing", "change", "limit", "mailing", "fetch", "keyring", "freshness", "editions", "sessions", "arrivals", "jobs", "records", "copies",
 	"rollover", "exchange",
 	"checking", "outbox", "grants", "traces", "leaving", "approving", "people", "people/roll", "comparing", "portal", "recipients", "phases", "redeeming", "driving", "operators"}
 
@@ -200,6 +200,32 @@ var outer = map[string][]string{
 	"rand": {"Reader", "Read", "Int", "Text", "Prime"}, "os": nil, "http": nil, "net": {"Dial", "Listen", "LookupHost",
 		"LookupIP", "DefaultResolver"},
 	"runtime": nil, "debug": nil,
+}
+
+// clocks are the files in which the real clock is read: what waits for octets on a connection, and for how long a thing took.
+var clocks = []string{"../web/body.go", "../web/upload.go", "../gate/driving/driving.go", "../gate/gate.go"}
+
+// Time and randomness come from the gate: nobody else who serves requests reads the clock, or makes names and secrets.
+func TestTimeAndRandomnessComeFromTheGate(t *testing.T) {
+	for _, dir := range []string{"../web", "../gate"} {
+		files(t, dir, func(path string, f *ast.File) {
+			ast.Inspect(f, func(n ast.Node) bool {
+				call, is := n.(*ast.SelectorExpr)
+				if !is {
+					return true
+				}
+				from, is := call.X.(*ast.Ident)
+				switch {
+				case !is:
+				case from.Name == "time" && (call.Sel.Name == "Now" || call.Sel.Name == "Since"):
+					require.Contains(t, clocks, path, "the gate has the clock: Now")
+				case from.Name == "rand" && strings.HasPrefix(path, "../web"):
+					require.Fail(t, "the gate makes what is random: NewID, Secret", path)
+				}
+				return true
+			})
+		})
+	}
 }
 
 // Nothing in the core reads the clock, randomness or the network, or keeps

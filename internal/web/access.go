@@ -42,7 +42,7 @@ func (s *server) accessCalls(a huma.API) {
 		}
 		out := api.List[api.AccessRule]{Items: []api.AccessRule{}}
 		for _, r := range looked(snap, federation.Name(in.Application)) {
-			out.Items = append(out.Items, ruleShown(r, counts[r.Name], time.Now()))
+			out.Items = append(out.Items, ruleShown(r, counts[r.Name], s.gate.Now()))
 		}
 		out.Total = int64(len(out.Items))
 		return &body[api.List[api.AccessRule]]{out}, nil
@@ -245,7 +245,7 @@ func (s *server) admissions(ctx context.Context, in api.AdmissionFilter) (*body[
 	if err != nil {
 		return nil, err
 	}
-	now := time.Now()
+	now := s.gate.Now()
 	out := api.Admissions{Everyone: app.Everyone, Approval: app.Approval, Groups: []api.GroupAdmission{}}
 	said, err := app.Admissions.Read()
 	for _, name := range app.Admissions.Groups() {
@@ -271,7 +271,7 @@ func (s *server) admitted(all []people.Admitted) []api.PersonAdmission {
 	out := []api.PersonAdmission{}
 	for _, x := range all {
 		out = append(out, api.PersonAdmission{Person: x.Person, Name: x.Name, Application: string(x.App), Until: x.Until,
-			Ended: !x.Until.IsZero() && !time.Now().Before(x.Until), Source: s.source(x.Source), Author: x.Author, Added: x.Added})
+			Ended: !x.Until.IsZero() && !s.gate.Now().Before(x.Until), Source: s.source(x.Source), Author: x.Author, Added: x.Added})
 	}
 	return out
 }

@@ -66,11 +66,17 @@ func (s *server) mayScrape(c fiber.Ctx, networks []netip.Prefix) bool {
 	return err == nil && name != ""
 }
 
-// guard refuses foreign hosts and sets the headers that every answer has.
-func (s *server) guard(c fiber.Ctx) error {
-	if !federation.SameHost(c.Host(), s.host) {
-		return c.Status(http.StatusMisdirectedRequest).SendString("This gate is at " + s.gate.Base() + ".\n")
+// routed gives a request to who serves its host: the gate at its own, nobody at any other. Whoever serves a further host
+// stands here, before what is the gate's own.
+func (s *server) routed(c fiber.Ctx) error {
+	if federation.SameHost(c.Host(), s.host) {
+		return c.Next()
 	}
+	return c.Status(http.StatusMisdirectedRequest).SendString("This gate is at " + s.gate.Base() + ".\n")
+}
+
+// guard sets the headers that every answer of the gate has.
+func (s *server) guard(c fiber.Ctx) error {
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("Referrer-Policy", "strict-origin")
 	c.Set("X-Frame-Options", "DENY")

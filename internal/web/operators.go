@@ -27,7 +27,7 @@ func (s *server) ownerCalls(a huma.API) {
 		if err := g.Operators.AddOwner(ctx, by(ctx), in.Body.Username, in.Body.Password); err != nil {
 			return nil, err
 		}
-		return &body[api.Owner]{api.Owner{Username: in.Body.Username, Added: time.Now().UTC()}}, nil
+		return &body[api.Owner]{api.Owner{Username: in.Body.Username, Added: g.Now().UTC()}}, nil
 	})
 	act(s, a, api.SetPassword, func(ctx context.Context, in *api.SentTo[api.NewPassword]) error {
 		return g.Operators.SetPassword(ctx, by(ctx), in.Name, in.Body.Password)

@@ -7,7 +7,6 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -41,7 +40,7 @@ func (s *server) post(c fiber.Ctx, d *crossing.Departure) error {
 		return err
 	}
 	v := view{Title: "One moment", Text: "You are being taken to " + u.Host + ".", Location: d.Location, Host: u.Host,
-		Fields: d.Form, Nonce: nonce()}
+		Fields: d.Form, Nonce: s.nonce()}
 	return s.render(c, http.StatusOK, "post.html", v, pagePolicy+"; script-src 'nonce-"+v.Nonce+"'")
 }
 
@@ -93,7 +92,7 @@ func (s *server) waysCalls(app *fiber.App) {
 		snap, titles := s.gate.Records.Snapshot(), []string{}
 		stranger := policy.Subject{Network: s.network(c)}
 		open := func(p *federation.Provider) bool {
-			_, err := policy.OpenTo(snap, p, &stranger, time.Now())
+			_, err := policy.OpenTo(snap, p, &stranger, s.gate.Now())
 			return err == nil
 		}
 		for _, n := range snap.ProvidersAt(domain) {

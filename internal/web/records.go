@@ -43,7 +43,7 @@ func (s *server) certificate(c keys.Certificate, use string) api.Certificate {
 		out.Key += ", a key alone, fingerprint " + c.Fingerprint()
 		return out
 	}
-	out.SHA256, out.SHA1, out.PEM, out.Findings = c.SHA256(), c.SHA1(), string(c.PEM()), c.Findings(time.Now())
+	out.SHA256, out.SHA1, out.PEM, out.Findings = c.SHA256(), c.SHA1(), string(c.PEM()), c.Findings(s.gate.Now())
 	if c.X509 != nil {
 		out.Subject, out.Issuer = c.X509.Subject.String(), c.X509.Issuer.String()
 		out.NotBefore, out.NotAfter = c.X509.NotBefore.UTC(), c.X509.NotAfter.UTC()

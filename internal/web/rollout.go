@@ -21,7 +21,7 @@ func (s *server) rolloutCalls(a huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return &body[api.Rollout]{rolloutShown(got, time.Now())}, nil
+		return &body[api.Rollout]{rolloutShown(got, s.gate.Now())}, nil
 	})
 }
 

@@ -2,9 +2,7 @@ package web
 
 import (
 	"bytes"
-	"crypto/rand"
 	"embed"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -97,7 +95,7 @@ func New(o Options) *fiber.App {
 		}
 		return metrics(c)
 	})
-	app.Use(s.guard, s.bound)
+	app.Use(s.routed, s.guard, s.bound)
 	s.routes(app)
 	for _, e := range o.Endpoints {
 		e.Routes(app, &Site{s})
@@ -273,7 +271,7 @@ func (s *server) setCookie(c fiber.Ctx, name, value, sameSite string, life time.
 	}
 	c.Cookie(&fiber.Cookie{Name: s.cookie(name), Value: value, Path: "/", HTTPOnly: true, Secure: s.secure,
 		SameSite: sameSite,
-		MaxAge:   int(life.Seconds()), Expires: time.Now().Add(life)})
+		MaxAge:   int(life.Seconds()), Expires: s.gate.Now().Add(life)})
 }
 
 const (
@@ -314,8 +312,4 @@ func (s *server) console(app *fiber.App) {
 }
 
 // nonce is for one script on one page.
-func nonce() string {
-	b := make([]byte, 16)
-	_, _ = rand.Read(b)
-	return base64.RawURLEncoding.EncodeToString(b)
-}
+func (s *server) nonce() string { return s.gate.Secret(16) }

@@ -115,7 +115,7 @@ func (s *Site) Published(c fiber.Ctx) *federation.Snapshot {
 		g = g.OnlyCurrentKeys()
 	}
 	if c.Query("signed") == "true" {
-		g = g.SignedDocuments("_" + nonce())
+		g = g.SignedDocuments("_" + s.Gate().NewID())
 	}
 	return s.s.gate.Records.Snapshot().WithGate(g)
 }

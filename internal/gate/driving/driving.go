@@ -21,6 +21,7 @@ import (
 	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/approving"
 	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/happening"
 	"innergate.example/innergate/internal/gate/keyring"
 	"innergate.example/innergate/internal/gate/leaving"
 	"innergate.example/innergate/internal/gate/limit"
@@ -36,46 +37,48 @@ import (
 
 // Room drives crossings.
 type Room struct {
-	store     *store.Store
-	log       *slog.Logger
-	now       func() time.Time
-	records   *records.Room
-	sessions  *sessions.Room
-	people    *people.Room
-	keyring   *keyring.Room
-	grants    *grants.Room
-	leaving   *leaving.Room
-	outbox    *outbox.Room
-	mailer    *mailing.Room
-	requests  *approving.Room
-	tries     *limit.Tries
-	performer *performing.Performer
-	crossings *places
-	strangers *limit.Flow // traces of what strangers send
-	results   results
+	store      *store.Store
+	happenings *happening.Room
+	log        *slog.Logger
+	now        func() time.Time
+	records    *records.Room
+	sessions   *sessions.Room
+	people     *people.Room
+	keyring    *keyring.Room
+	grants     *grants.Room
+	leaving    *leaving.Room
+	outbox     *outbox.Room
+	mailer     *mailing.Room
+	requests   *approving.Room
+	tries      *limit.Tries
+	performer  *performing.Performer
+	crossings  *places
+	strangers  *limit.Flow // traces of what strangers send
+	results    results
 }
 
 // Parts are what the room works with.
 type Parts struct {
-	Store    *store.Store
-	Log      *slog.Logger
-	Now      func() time.Time
-	Records  *records.Room
-	Sessions *sessions.Room
-	People   *people.Room
-	Keys     *keyring.Room
-	Grants   *grants.Room
-	Leaving  *leaving.Room
-	Outbox   *outbox.Room
-	Mailer   *mailing.Room
-	Requests *approving.Room
-	Tries    *limit.Tries
+	Store      *store.Store
+	Happenings *happening.Room
+	Log        *slog.Logger
+	Now        func() time.Time
+	Records    *records.Room
+	Sessions   *sessions.Room
+	People     *people.Room
+	Keys       *keyring.Room
+	Grants     *grants.Room
+	Leaving    *leaving.Room
+	Outbox     *outbox.Room
+	Mailer     *mailing.Room
+	Requests   *approving.Room
+	Tries      *limit.Tries
 }
 
 // New makes a room with the crossings that were under way when the gate stopped.
 func New(p Parts) (*Room, error) {
 	under, err := loadPlaces(p.Store, p.Now())
-	return &Room{store: p.Store, log: p.Log, now: p.Now, records: p.Records, sessions: p.Sessions,
+	return &Room{store: p.Store, happenings: p.Happenings, log: p.Log, now: p.Now, records: p.Records, sessions: p.Sessions,
 		people: p.People, keyring: p.Keys, grants: p.Grants, leaving: p.Leaving, outbox: p.Outbox,
 		mailer: p.Mailer, requests: p.Requests, tries: p.Tries, crossings: under, strangers: limit.NewFlow(), results: newResults()}, err
 }

@@ -45,7 +45,7 @@ func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outc
 	}
 	head.Millis = rm.now().Sub(head.Started).Milliseconds()
 	if !got.Verified && !rm.strangers.Take(t.event.Browser.Network, rm.now()) {
-		rm.store.Traces.Drop() // counted only: neither traces nor the log grow with a flood
+		rm.happenings.Drop() // counted only: neither traces nor the log grow with a flood
 		return
 	}
 	if f != nil {
@@ -61,7 +61,7 @@ func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outc
 	if leave, ok := got.Next.(*crossing.Leave); ok && out.Departure != nil {
 		steps = append(steps, bounded(veil.Step(departed(r.Departure, leave, rm.now())), true))
 	}
-	rm.store.Traces.Record(head, steps, entry)
+	rm.happenings.Record(head, steps, entry)
 }
 
 // departed is the step of a message that leaves with the browser.

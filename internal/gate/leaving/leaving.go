@@ -17,6 +17,7 @@ import (
 	"innergate.example/innergate/internal/core/grant"
 	"innergate.example/innergate/internal/core/signout"
 	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/happening"
 	"innergate.example/innergate/internal/gate/limit"
 	"innergate.example/innergate/internal/gate/outbox"
 	"innergate.example/innergate/internal/gate/random"
@@ -27,29 +28,31 @@ import (
 
 // Room signs people out.
 type Room struct {
-	store    *store.Store
-	now      func() time.Time
-	records  *records.Room
-	sessions *sessions.Room
-	grants   *grants.Room
-	outbox   *outbox.Room
+	store      *store.Store
+	happenings *happening.Room
+	now        func() time.Time
+	records    *records.Room
+	sessions   *sessions.Room
+	grants     *grants.Room
+	outbox     *outbox.Room
 	// strangers bounds the traces of requests that are refused.
 	strangers *limit.Flow
 }
 
 // Parts are what the room works with.
 type Parts struct {
-	Store    *store.Store
-	Now      func() time.Time
-	Records  *records.Room
-	Sessions *sessions.Room
-	Grants   *grants.Room
-	Outbox   *outbox.Room
+	Store      *store.Store
+	Happenings *happening.Room
+	Now        func() time.Time
+	Records    *records.Room
+	Sessions   *sessions.Room
+	Grants     *grants.Room
+	Outbox     *outbox.Room
 }
 
 // New makes a room.
 func New(p Parts) *Room {
-	return &Room{store: p.Store, now: p.Now, records: p.Records, sessions: p.Sessions, grants: p.Grants, outbox: p.Outbox,
+	return &Room{store: p.Store, happenings: p.Happenings, now: p.Now, records: p.Records, sessions: p.Sessions, grants: p.Grants, outbox: p.Outbox,
 		strangers: limit.NewFlow()}
 }
 
@@ -74,7 +77,7 @@ type Asked struct {
 func (rm *Room) Refused(a Asked, f *finding.Finding) string {
 	reference := random.Reference()
 	if !rm.strangers.Take(a.Network, rm.now()) {
-		rm.store.Traces.Drop()
+		rm.happenings.Drop()
 		return reference
 	}
 	at := rm.now().UTC()
@@ -84,7 +87,7 @@ func (rm *Room) Refused(a Asked, f *finding.Finding) string {
 		steps = append(steps, crossing.TraceStep{At: at, From: crossing.GateLane, To: crossing.BrowserLane,
 			Name: "refused page"})
 	}
-	rm.store.Traces.Record(store.TraceHead{ID: reference, Started: at, StartedBy: string(a.From), Provider: a.Whose,
+	rm.happenings.Record(store.TraceHead{ID: reference, Started: at, StartedBy: string(a.From), Provider: a.Whose,
 		Result: crossing.Refused, Finding: string(f.Code)}, steps, nil)
 	return reference
 }
@@ -125,7 +128,7 @@ func (rm *Room) record(reference string, s *crossing.Session, from crossing.Lane
 		steps = append(steps, crossing.TraceStep{At: at, From: crossing.GateLane, To: crossing.Application, Name: "Sign-out notice",
 			Binding: "back channel", Address: n.Address, Values: []federation.Value{{Label: "Application", Value: name}}})
 	}
-	rm.store.Traces.Record(head, steps, nil)
+	rm.happenings.Record(head, steps, nil)
 }
 
 // Wake has notices sent that wait.

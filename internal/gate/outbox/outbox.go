@@ -18,6 +18,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/gate/fetch"
+	"innergate.example/innergate/internal/gate/happening"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
@@ -25,19 +26,20 @@ import (
 
 // Room sends calls later, and again until they are answered.
 type Room struct {
-	store   *store.Store
-	log     *slog.Logger
-	now     func() time.Time
-	fetch   *fetch.Fetcher
-	records *records.Room
-	wake    chan struct{}
-	mu      sync.Mutex
-	calling map[string]bool // hosts that are called right now
+	store      *store.Store
+	happenings *happening.Room
+	log        *slog.Logger
+	now        func() time.Time
+	fetch      *fetch.Fetcher
+	records    *records.Room
+	wake       chan struct{}
+	mu         sync.Mutex
+	calling    map[string]bool // hosts that are called right now
 }
 
 // New makes a room that sends by a fetcher.
-func New(s *store.Store, log *slog.Logger, now func() time.Time, f *fetch.Fetcher, r *records.Room) *Room {
-	return &Room{store: s, log: log, now: now, fetch: f, records: r, wake: make(chan struct{}, 1),
+func New(s *store.Store, h *happening.Room, log *slog.Logger, now func() time.Time, f *fetch.Fetcher, r *records.Room) *Room {
+	return &Room{store: s, happenings: h, log: log, now: now, fetch: f, records: r, wake: make(chan struct{}, 1),
 		calling: map[string]bool{}}
 }
 
@@ -258,7 +260,7 @@ func (rm *Room) tell(d due, answer string, err error, over bool) {
 			finding.Fact("Tries", fmt.Sprint(d.row.Tries+1)))
 		code = string(finding.NoticeUnanswered)
 	}
-	rm.store.Traces.Append(d.Trace, []any{step}, crossing.SignedOut, code)
+	rm.happenings.Append(d.Trace, []any{step}, crossing.SignedOut, code)
 }
 
 // Waiting is a call that was not answered yet.

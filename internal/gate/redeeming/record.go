@@ -51,7 +51,7 @@ func (rm *Room) record(a *asked, err error, given *oidcside.Tokens) {
 			refusal.Reference = a.kept.Trace
 		}
 		result, code := resulting(a, refusal)
-		rm.store.Traces.Append(a.kept.Trace, steps, result, code)
+		rm.happenings.Append(a.kept.Trace, steps, result, code)
 		return
 	}
 	if refusal == nil || !rm.strangers.Take(a.caller.Network, a.now) {
@@ -65,7 +65,7 @@ func (rm *Room) record(a *asked, err error, given *oidcside.Tokens) {
 	}
 	refusal.Reference = head.ID
 	rm.log.Info("refused", "reference", head.ID, "finding", head.Finding, "application", head.Application, "call", a.call)
-	rm.store.Traces.Record(head, steps, nil)
+	rm.happenings.Record(head, steps, nil)
 }
 
 // resulting is what a sign-in came to by a call on the back channel: a code that is not redeemed,
@@ -96,7 +96,7 @@ func (rm *Room) recordService(a *asked, given *oidcside.Tokens) {
 		return
 	}
 	rm.told.Store(a.app.ID, a.now)
-	rm.store.Traces.Record(store.TraceHead{ID: random.Reference(), Started: a.now.UTC(), StartedBy: "application",
+	rm.happenings.Record(store.TraceHead{ID: random.Reference(), Started: a.now.UTC(), StartedBy: "application",
 		Application: string(a.app.Name), Result: crossing.Entered, Verified: true}, rm.steps(a, nil, given), nil)
 }
 

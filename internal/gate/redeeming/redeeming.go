@@ -29,6 +29,7 @@ import (
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/copies"
 	"innergate.example/innergate/internal/gate/grants"
+	"innergate.example/innergate/internal/gate/happening"
 	"innergate.example/innergate/internal/gate/keyring"
 	"innergate.example/innergate/internal/gate/limit"
 	"innergate.example/innergate/internal/gate/performing"
@@ -39,41 +40,43 @@ import (
 
 // Room answers applications.
 type Room struct {
-	store     *store.Store
-	log       *slog.Logger
-	now       func() time.Time
-	records   *records.Room
-	sessions  *sessions.Room
-	grants    *grants.Room
-	tries     *limit.Tries
-	right     proofs
-	strangers *limit.Flow // traces of what strangers send
-	pushes    *limit.Flow // requests that clients push who prove nothing
-	copies    *copies.Room
-	keyring   *keyring.Room
-	performer *performing.Performer
-	askings   turns    // of asking providers again
-	told      sync.Map // federation.ID of services → when a token of theirs was last recorded
-	results   *prometheus.CounterVec
+	store      *store.Store
+	happenings *happening.Room
+	log        *slog.Logger
+	now        func() time.Time
+	records    *records.Room
+	sessions   *sessions.Room
+	grants     *grants.Room
+	tries      *limit.Tries
+	right      proofs
+	strangers  *limit.Flow // traces of what strangers send
+	pushes     *limit.Flow // requests that clients push who prove nothing
+	copies     *copies.Room
+	keyring    *keyring.Room
+	performer  *performing.Performer
+	askings    turns    // of asking providers again
+	told       sync.Map // federation.ID of services → when a token of theirs was last recorded
+	results    *prometheus.CounterVec
 }
 
 // Parts are what the room works with.
 type Parts struct {
-	Store     *store.Store
-	Log       *slog.Logger
-	Now       func() time.Time
-	Records   *records.Room
-	Sessions  *sessions.Room
-	Grants    *grants.Room
-	Copies    *copies.Room
-	Keys      *keyring.Room
-	Tries     *limit.Tries
-	Performer *performing.Performer
+	Store      *store.Store
+	Happenings *happening.Room
+	Log        *slog.Logger
+	Now        func() time.Time
+	Records    *records.Room
+	Sessions   *sessions.Room
+	Grants     *grants.Room
+	Copies     *copies.Room
+	Keys       *keyring.Room
+	Tries      *limit.Tries
+	Performer  *performing.Performer
 }
 
 // New makes a room.
 func New(p Parts) *Room {
-	return &Room{store: p.Store, log: p.Log, now: p.Now, records: p.Records, sessions: p.Sessions,
+	return &Room{store: p.Store, happenings: p.Happenings, log: p.Log, now: p.Now, records: p.Records, sessions: p.Sessions,
 		grants: p.Grants, tries: p.Tries, strangers: limit.NewFlow(), pushes: limit.NewFlow(), copies: p.Copies, keyring: p.Keys, performer: p.Performer,
 		results: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "innergate_token_requests_total",
 			Help: "Requests of applications without a browser, by what was asked and the error they heard."},

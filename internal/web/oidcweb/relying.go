@@ -3,7 +3,6 @@ package oidcweb
 import (
 	"net/http"
 	"net/url"
-	"time"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -88,7 +87,7 @@ func (s *endpoints) leftAt(c fiber.Ctx, p *federation.Provider, side *rpside.Pro
 		return err
 	}
 	for anew := false; ; anew = true {
-		in := rpside.Leaving{Token: token, Now: time.Now()}
+		in := rpside.Leaving{Token: token, Now: s.Gate().Now()}
 		read, none, err := s.Gate().Copies.Of(c.Context(), p, anew)
 		if err != nil {
 			return err

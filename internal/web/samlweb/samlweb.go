@@ -3,10 +3,7 @@
 package samlweb
 
 import (
-	"crypto/rand"
-	"encoding/hex"
 	"net/http"
-	"time"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -145,7 +142,7 @@ func (s *endpoints) own(kind federation.Kind, file string) fiber.Handler {
 func (s *endpoints) resolve(c fiber.Ctx) error {
 	g := s.Gate()
 	octets, err := func() ([]byte, error) {
-		r, err := samlside.Resolve(g.Records.Snapshot(), c.Params("name"), s.Body(c), time.Now())
+		r, err := samlside.Resolve(g.Records.Snapshot(), c.Params("name"), s.Body(c), g.Now())
 		if err != nil {
 			return nil, g.Crossings.NotAnswered(err)
 		}
@@ -153,9 +150,7 @@ func (s *endpoints) resolve(c fiber.Ctx) error {
 		if err != nil {
 			return nil, err
 		}
-		id := make([]byte, 16)
-		_, _ = rand.Read(id) // never fails (crypto/rand)
-		return r.Answer("_"+hex.EncodeToString(id), message, time.Now())
+		return r.Answer("_"+g.NewID(), message, g.Now())
 	}()
 	if err != nil {
 		return c.Status(http.StatusForbidden).SendString("this request is not answered; the gate's log says why\n")
