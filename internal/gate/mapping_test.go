@@ -16,6 +16,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/trace"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/records"
@@ -227,9 +228,9 @@ func TestTracesKeepOfValuesWhatTheyMay(t *testing.T) {
 	require.Contains(t, look(reference), rows[0], "the same value has the same sum")
 
 	// What depends on a value that was not kept cannot be told; the rest can.
-	for rules, verdict := range map[string]crossing.Verdict{
-		`{"to":{"name":"shown"},"from":[{"attribute":"family_name"}]}`: crossing.Untold,
-		`{"to":{"name":"shown"},"from":[{"expression":"attributes.family_name[0] + '!'"}]},{"to":{"name":"first"},"from":[{"attribute":"given_name"}],"steps":[{"do":"upper"}]}`: crossing.Differs,
+	for rules, verdict := range map[string]trace.Verdict{
+		`{"to":{"name":"shown"},"from":[{"attribute":"family_name"}]}`: trace.Untold,
+		`{"to":{"name":"shown"},"from":[{"expression":"attributes.family_name[0] + '!'"}]},{"to":{"name":"first"},"from":[{"attribute":"given_name"}],"steps":[{"do":"upper"}]}`: trace.Differs,
 	} {
 		var m map[string]any
 		require.NoError(t, json.Unmarshal([]byte(`{"rules":[`+rules+`]}`), &m))

@@ -8,6 +8,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/trace"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -20,7 +21,7 @@ func (r *rig) replayed(t testing.TB) {
 	snap := r.Records.Snapshot()
 	err := r.st.Traces.Each(ctx, store.TraceFilter{}, func(head store.TraceHead, inputs []json.RawMessage) bool {
 		for i, octets := range inputs {
-			var e crossing.Entry
+			var e trace.Entry
 			said := (*crossing.Answer)(nil)
 			if json.Unmarshal(octets, &e) == nil {
 				said = e.SaidIn(snap)
@@ -43,7 +44,7 @@ func (r *rig) replayed(t testing.TB) {
 			if isProvider && said != nil && !p.Is(said.Provider, said.ProviderID) {
 				continue // another one has its name
 			}
-			if now := crossing.Replay(snap, e); same && !now.Alike(e.Decided) {
+			if now := trace.Replay(snap, e); same && !now.Alike(e.Decided) {
 				was, _ := json.Marshal(e.Decided)
 				is, _ := json.Marshal(now)
 				t.Errorf("turn %d of %s, %s, comes to\n%s\nand not to\n%s", i, head.ID, e.Kind, is, was)

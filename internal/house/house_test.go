@@ -20,7 +20,7 @@ import (
 // core is the order of the core from the ground up.
 var core = []string{"nearword", "strictjson", "listed", "table", "finding", "reason", "xmlsec", "keys", "saml", "oidc", "expression", "profile",
 	"federation",
-	"policy", "checks", "person", "grant", "crossing", "signout", "compare",
+	"policy", "checks", "person", "grant", "crossing", "trace", "signout", "compare",
 	"crossing/samlside", "crossing/linkside", "crossing/rpside", "crossing/oidcside"}
 
 // gate is the order of the service from the ground up; the rooms may import the

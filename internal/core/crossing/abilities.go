@@ -1,6 +1,9 @@
 package crossing
 
-import "innergate.example/innergate/internal/core/federation"
+import (
+	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/profile"
+)
 
 // Abilities are what a side can do in a crossing beside what every side does. What is nil it cannot. The tag
 // says it for people.
@@ -13,6 +16,20 @@ type Abilities struct {
 	Reasking   Reasking   `does:"it can tell again of somebody without a browser"`
 	Starting   Starting   `does:"it starts sign-ins itself when somebody opens it at the gate"`
 	Plain      Plain      `does:"it opens without a sign-in where nothing is said of who may enter"`
+	Covering   Covering   `does:"values in its messages can be covered in traces"`
+}
+
+// Covering finds the values in messages of its protocol that traces are not to keep.
+type Covering interface {
+	// Cover covers them in a message; false if it is none of the protocol's.
+	Cover(message string, by Cover) (string, bool)
+}
+
+// Cover says what is kept of values, and what is shown in place of others.
+type Cover interface {
+	Keeps(name string) profile.Detail             // what is kept of an attribute or claim, whichever way it goes
+	Text(text string, how profile.Detail) string  // a value
+	JSON(octets []byte) (covered []byte, ok bool) // members of objects; ok tells whether something of it is covered
 }
 
 // Plain is an address alone, that nobody needs to sign in for.

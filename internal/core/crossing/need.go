@@ -58,8 +58,8 @@ func (l *Lacks) call() *Call {
 	return nil
 }
 
-// mails reports whether a code has to be mailed.
-func (l *Lacks) mails() bool {
+// Mails reports whether a code has to be mailed.
+func (l *Lacks) Mails() bool {
 	for _, n := range l.Needs {
 		if _, is := n.(*Mail); is {
 			return true
@@ -136,8 +136,8 @@ func (WhoIs) Outside() bool { return false }
 // Gives a person.
 func (WhoIs) Gives(person.Person) {}
 
-// people are those that were looked up, by their links.
-func (f Facts) people() map[string]person.Person {
+// People are those that were looked up, by their links.
+func (f Facts) People() map[string]person.Person {
 	out := map[string]person.Person{}
 	for key, l := range f.of {
 		if link, is := strings.CutPrefix(key, "person "); is {
@@ -148,7 +148,7 @@ func (f Facts) people() map[string]person.Person {
 }
 
 // Whose adds those that were looked up, by their links.
-func (f Facts) Whose(to map[string]person.Person) { maps.Copy(to, f.people()) }
+func (f Facts) Whose(to map[string]person.Person) { maps.Copy(to, f.People()) }
 
 // WhoHas asks who has a value, proved. The fact is at most MostCandidates of them.
 type WhoHas struct {
@@ -166,8 +166,8 @@ func (WhoHas) Outside() bool { return false }
 // Gives people.
 func (WhoHas) Gives([]person.Person) {}
 
-// having are those who have the values that were looked up, by these.
-func (f Facts) having() map[string][]person.Person {
+// Having are those who have the values that were looked up, by these.
+func (f Facts) Having() map[string][]person.Person {
 	out := map[string][]person.Person{}
 	for key, l := range f.of {
 		if sought, is := strings.CutPrefix(key, "having "); is {
@@ -240,8 +240,8 @@ func (AgreedBefore) Outside() bool { return false }
 // Gives scopes.
 func (AgreedBefore) Gives([]string) {}
 
-// agreed is what somebody agreed to, nil if that was not looked up.
-func (f Facts) agreed() *[]string {
+// Agreed is what somebody agreed to, nil if that was not looked up.
+func (f Facts) Agreed() *[]string {
 	if scopes, known := Fact(f, AgreedBefore{}); known {
 		return &scopes
 	}

@@ -352,7 +352,7 @@ func (v *portal) offers(have []Tile) (out []Tile) {
 // mayAsk reports whether somebody may ask for entry to an application, as on the page that refuses them.
 func (v *portal) mayAsk(app *federation.Application) (Tile, bool) {
 	t, shut := v.tile(app)
-	if shut == nil || !ofEntry(shut) || !app.AskForEntry {
+	if shut == nil || !OfEntry(shut) || !app.AskForEntry {
 		return t, false
 	}
 	e, _, f := v.entrant(app)

@@ -63,24 +63,6 @@ func (d *drive) lacking() []federation.Asked {
 	return d.standing().Lacking()
 }
 
-// proveAddress has the person prove an address that may tell who they are: nobody knows them
-// yet, and nothing else is asked before it is known whether they may come.
-func (d *drive) proveAddress() step {
-	asked := slices.DeleteFunc(d.lacking(), func(a federation.Asked) bool {
-		return !a.Verified || profile.Word(a.Name) != profile.Word(d.s.here.seen.Prove)
-	})
-	return d.question(asked, (*drive).welcome)
-}
-
-// complete asks the person for what is missing, once they may enter. What they say is looked
-// at from *match* on: they are admitted with it.
-func (d *drive) complete() step {
-	if a, changes := d.changing(); changes {
-		return d.question([]federation.Asked{a}, (*drive).release)
-	}
-	return d.question(d.lacking(), (*drive).release)
-}
-
 // ChangePath is where on the portal somebody changes an attribute, whose name stands behind it.
 const ChangePath = "/person/change/"
 

@@ -13,7 +13,7 @@ import (
 // says so. Whenever they come back it is decided anew: whoever was given entry meanwhile goes on.
 func (d *drive) readsHere(f *finding.Finding) (step, bool) {
 	h := &d.s.here
-	if d.app == nil || !d.app.RefusedHere && !d.app.AskForEntry || !ofEntry(f) || h.answer == nil || h.apart ||
+	if d.app == nil || !d.app.RefusedHere && !d.app.AskForEntry || !OfEntry(f) || h.answer == nil || h.apart ||
 		d.s.ID == "" || d.s.Stage == Ended || d.s.Wish.Passive {
 		return nil, false
 	}
@@ -40,15 +40,15 @@ func (d *drive) readsHere(f *finding.Finding) (step, bool) {
 	return d.ends(page, Refused), true
 }
 
-// ofEntry reports whether a refusal is about who may enter, and as what.
-func ofEntry(f *finding.Finding) bool {
+// OfEntry reports whether a refusal is about who may enter, and as what.
+func OfEntry(f *finding.Finding) bool {
 	return barred(f) || f.Code == finding.RoleNotHeld || f.Code == finding.NotInCohort
 }
 
 // refusal tells whom to ask, and whether here; nil where nobody can be asked for anything.
 func (d *drive) refusal(f *finding.Finding) *RefusalRead {
 	h := &d.s.here
-	if d.app == nil || h.apart || d.s.ID == "" || !ofEntry(f) {
+	if d.app == nil || h.apart || d.s.ID == "" || !OfEntry(f) {
 		return nil
 	}
 	out := &RefusalRead{Owner: d.app.Owner, Requested: d.s.Requested}

@@ -15,6 +15,7 @@ import (
 	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/trace"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -83,7 +84,7 @@ func (rm *Room) groups(ctx context.Context, snap *federation.Snapshot) (map[fede
 func (s *said) note(snap *federation.Snapshot, p *federation.Provider, a *crossing.Answer) {
 	who, _, err := crossing.Intake(p, a)
 	values := profile.Find(who.Attributes, profile.AttributeGroups)
-	if err != nil || slices.ContainsFunc(values, func(v profile.Value) bool { return crossing.Covered(v.String()) }) {
+	if err != nil || slices.ContainsFunc(values, func(v profile.Value) bool { return trace.Covered(v.String()) }) {
 		return
 	}
 	s.signIns++

@@ -12,6 +12,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/person"
+	"innergate.example/innergate/internal/core/trace"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/random"
@@ -427,7 +428,8 @@ func (w *writing) entered(tx *gorm.DB, e crossing.Enter) error {
 	if row.Person == 0 {
 		return nil
 	}
-	plain, err := json.Marshal(e.Told)
+	veil := trace.NewVeil(w.snap, w.got.About.Application, w.got.About.Provider)
+	plain, err := json.Marshal(veil.Delivered(e.Told, w.got.Person))
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/trace"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -52,8 +53,8 @@ func (rm *Room) trace(t *turn, got crossing.Turn, r crossing.Rendered, out *Outc
 		rm.log.Info("refused", "reference", head.ID, "finding", f.Code, "application", head.Application, "provider",
 			head.Provider)
 	}
-	veil := crossing.NewVeil(rm.records.Snapshot(), head.Application, head.Provider)
-	entry := veil.Entry(crossing.Recorded(t.began.State, t.event, t.facts, got, rm.now().UTC()))
+	veil := trace.NewVeil(rm.records.Snapshot(), head.Application, head.Provider)
+	entry := veil.Entry(trace.Recorded(t.began.State, t.event, t.facts, got, rm.now().UTC()))
 	steps := make([]any, 0, len(got.Steps)+1)
 	for _, s := range got.Steps {
 		steps = append(steps, bounded(veil.Step(s), got.Verified))

@@ -14,6 +14,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/grant"
 	"innergate.example/innergate/internal/core/person"
+	"innergate.example/innergate/internal/core/trace"
 	"innergate.example/innergate/internal/gate/approving"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/gate/leaving"
@@ -220,7 +221,7 @@ func (rm *Room) traces(ctx context.Context, ids ...int64) (out []string, err err
 		theirs[l.Key] = true
 	}
 	snap := rm.Records.Snapshot()
-	about := func(e *crossing.Entry) bool {
+	about := func(e *trace.Entry) bool {
 		for _, id := range ids {
 			if e.About(id) {
 				return true
@@ -230,7 +231,7 @@ func (rm *Room) traces(ctx context.Context, ids ...int64) (out []string, err err
 	}
 	err = rm.Store.Traces.Each(ctx, store.TraceFilter{}, func(head store.TraceHead, inputs []json.RawMessage) bool {
 		for _, octets := range inputs {
-			var e crossing.Entry
+			var e trace.Entry
 			if json.Unmarshal(octets, &e) == nil && about(&e) {
 				out = append(out, head.ID)
 				break

@@ -14,6 +14,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/oidc"
+	"innergate.example/innergate/internal/core/trace"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/store"
 )
@@ -126,15 +127,15 @@ func (rm *Room) steps(a *asked, refusal *oidc.Refusal, given *oidcside.Tokens) [
 }
 
 // veil takes out what the trace is not to keep.
-func (rm *Room) veil(a *asked) *crossing.Veil {
+func (rm *Room) veil(a *asked) *trace.Veil {
 	app, provider := "", ""
 	if a.app != nil {
 		app = string(a.app.Name)
 	}
 	if a.kept == nil {
-		return crossing.NewVeil(rm.records.Snapshot(), app, provider)
+		return trace.NewVeil(rm.records.Snapshot(), app, provider)
 	}
-	veil := crossing.NewVeil(rm.records.Snapshot(), app, string(a.kept.Word.Provider))
+	veil := trace.NewVeil(rm.records.Snapshot(), app, string(a.kept.Word.Provider))
 	veil.Named(a.kept.Word.Subject.Value, a.kept.Subject)
 	return veil
 }

@@ -13,6 +13,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/trace"
 	"innergate.example/innergate/internal/gate/change"
 )
 
@@ -46,7 +47,7 @@ func (rm *Room) Consequence(ctx context.Context, before, after *federation.Snaps
 	}
 	out = change.Consequence{Looked: got.Looked - got.Apart, Seen: got.Seen, Shut: got.Shut, Renamed: got.Renamed, Held: got.Held,
 		Told: got.Told, Let: got.Let, Untold: got.Untold, Stopped: got.Stopped}
-	if at := slices.IndexFunc(got.Listed, func(l Listed) bool { return l.Verdict == crossing.Untold }); at >= 0 {
+	if at := slices.IndexFunc(got.Listed, func(l Listed) bool { return l.Verdict == trace.Untold }); at >= 0 {
 		out.Cause = got.Listed[at].Cause
 	}
 	names, err := rm.namesOf(ctx, got.Others[:min(len(got.Others), mostAffected)])

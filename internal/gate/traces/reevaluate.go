@@ -11,6 +11,7 @@ import (
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/person"
+	"innergate.example/innergate/internal/core/trace"
 	"innergate.example/innergate/internal/store"
 )
 
@@ -46,7 +47,7 @@ type Evaluated struct {
 // Listed is one crossing with what would be other.
 type Listed struct {
 	Head
-	crossing.Compared
+	trace.Compared
 }
 
 // weight orders what would become of somebody: the worst is the heaviest.
@@ -85,10 +86,10 @@ func (rm *Room) Reevaluate(ctx context.Context, before, after *federation.Snapsh
 			if got.Who != "" {
 				people[got.Who] = true
 			}
-			if old, known := other[got.Who]; got.Verdict == crossing.Differs && (!known || got.weight() > old.weight()) {
+			if old, known := other[got.Who]; got.Verdict == trace.Differs && (!known || got.weight() > old.weight()) {
 				other[got.Who] = got
 			}
-			if (got.Verdict == crossing.Differs || got.Verdict == crossing.Untold) && len(out.Listed) < mostListed {
+			if (got.Verdict == trace.Differs || got.Verdict == trace.Untold) && len(out.Listed) < mostListed {
 				out.Listed = append(out.Listed, got)
 			}
 			if out.Looked%100 == 0 {
@@ -141,11 +142,11 @@ func (rm *Room) Count(ctx context.Context, w Which) (int64, error) {
 // compare runs one crossing, of which everything has to be there. Whoever was new then, by no
 // more than their name, is taken as they are known now.
 func (rm *Room) compare(ctx context.Context, before, after *federation.Snapshot, inputs []json.RawMessage, result string,
-	links map[string]person.Person) crossing.Compared {
-	entries := make([]crossing.Entry, len(inputs))
+	links map[string]person.Person) trace.Compared {
+	entries := make([]trace.Entry, len(inputs))
 	for i, octets := range inputs {
 		if json.Unmarshal(octets, &entries[i]) != nil {
-			return crossing.Compared{Verdict: crossing.Untold, Cause: "it was recorded by another build"}
+			return trace.Compared{Verdict: trace.Untold, Cause: "it was recorded by another build"}
 		}
 		if entries[i].Matched(before, after) {
 			continue
@@ -157,14 +158,14 @@ func (rm *Room) compare(ctx context.Context, before, after *federation.Snapshot,
 		}
 	}
 	if len(entries) == 0 && result == crossing.Entered {
-		return crossing.Compared{Verdict: crossing.Untold, Cause: "what it was decided on was not kept"}
+		return trace.Compared{Verdict: trace.Untold, Cause: "what it was decided on was not kept"}
 	}
-	return crossing.Compare(before, after, entries)
+	return trace.Compare(before, after, entries)
 }
 
 // linked is who has a link by now, with all that is known of them; the one that was recorded if
 // nobody has.
-func (rm *Room) linked(ctx context.Context, snap *federation.Snapshot, key string, e crossing.Entry,
+func (rm *Room) linked(ctx context.Context, snap *federation.Snapshot, key string, e trace.Entry,
 	links map[string]person.Person) person.Person {
 	app := federation.ID("")
 	if a, ok := snap.Application(e.Decided.App); ok {
@@ -183,13 +184,13 @@ func (rm *Room) linked(ctx context.Context, snap *federation.Snapshot, key strin
 	return p
 }
 
-func (e *Evaluated) count(c crossing.Compared) {
+func (e *Evaluated) count(c trace.Compared) {
 	switch c.Verdict {
-	case crossing.Alike:
+	case trace.Alike:
 		e.Alike++
-	case crossing.Differs:
+	case trace.Differs:
 		e.Differs++
-	case crossing.Untold:
+	case trace.Untold:
 		e.Untold++
 	default:
 		e.Apart++

@@ -19,6 +19,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/reason"
+	"innergate.example/innergate/internal/core/trace"
 	"innergate.example/innergate/internal/core/xmlsec"
 	"innergate.example/innergate/internal/gate/arrivals"
 	"innergate.example/innergate/internal/gate/change"
@@ -185,11 +186,11 @@ func (rm *Room) Replay(ctx context.Context, snap *federation.Snapshot, id string
 		return nil, nil, err
 	}
 	for _, octets := range raw {
-		var in crossing.Entry
+		var in trace.Entry
 		if err := json.Unmarshal(octets, &in); err != nil {
 			return nil, nil, err
 		}
-		then, now = append(then, in.Decided), append(now, crossing.Replay(snap, in))
+		then, now = append(then, in.Decided), append(now, trace.Replay(snap, in))
 	}
 	return then, now, nil
 }
@@ -218,7 +219,7 @@ func withhold(s *crossing.TraceStep, now time.Time) {
 	if doc, err := xmlsec.Parse([]byte(s.Octets), xmlsec.MessageLimits); err == nil && s.Cut == 0 {
 		s.Octets = string(doc.Root.Indented())
 	} else if s.Cut == 0 {
-		s.Octets = crossing.Readable(s.Octets)
+		s.Octets = trace.Readable(s.Octets)
 	}
 }
 
@@ -233,18 +234,18 @@ func Prose(s crossing.TraceStep) finding.Checks {
 }
 
 // Remedies are the single changes that would have let somebody in who was refused entry, by their recorded sign-in.
-func (rm *Room) Remedies(ctx context.Context, snap *federation.Snapshot, id string) ([]crossing.Remedy, error) {
+func (rm *Room) Remedies(ctx context.Context, snap *federation.Snapshot, id string) ([]trace.Remedy, error) {
 	raw, err := rm.store.Traces.Inputs(ctx, id)
 	if err != nil {
 		return nil, err
 	}
 	for _, octets := range slices.Backward(raw) {
-		var e crossing.Entry
+		var e trace.Entry
 		if err := json.Unmarshal(octets, &e); err != nil {
 			return nil, err
 		}
 		if e.Decided.Finding != "" {
-			return crossing.Remedies(snap, e, func(id int64) (person.Person, error) {
+			return trace.Remedies(snap, e, func(id int64) (person.Person, error) {
 				some, err := rm.store.People(ctx).Many([]int64{id}, "", "")
 				if err != nil || len(some) == 0 {
 					return person.Person{}, err

@@ -10,6 +10,7 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/trace"
 	"innergate.example/innergate/internal/gate/change"
 )
 
@@ -167,7 +168,7 @@ func (rm *Room) recorded(ctx context.Context, snap *federation.Snapshot, t Trial
 	}
 	same := in.App != nil && in.App.Name == federation.Name(head.Application)
 	for _, octets := range raw {
-		var e crossing.Entry
+		var e trace.Entry
 		if err := json.Unmarshal(octets, &e); err != nil {
 			return in, err
 		}

@@ -9,6 +9,7 @@ import (
 
 	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/trace"
 	"innergate.example/innergate/internal/gate/change"
 	"innergate.example/innergate/internal/store"
 )
@@ -107,7 +108,7 @@ func (rm *Room) word(ctx context.Context, snap *federation.Snapshot, person int6
 func (rm *Room) said(ctx context.Context, snap *federation.Snapshot, of store.TraceFilter, each func(key string, w Word) bool) error {
 	return rm.store.Traces.Each(ctx, of, func(head store.TraceHead, inputs []json.RawMessage) bool {
 		for _, octets := range inputs {
-			var e crossing.Entry
+			var e trace.Entry
 			if json.Unmarshal(octets, &e) != nil {
 				continue
 			}
@@ -135,7 +136,7 @@ func (rm *Room) Asked(ctx context.Context, app *federation.Application) (own jso
 	looked := 0
 	err = rm.store.Traces.Each(ctx, store.TraceFilter{Application: string(app.Name)}, func(_ store.TraceHead, inputs []json.RawMessage) bool {
 		for _, octets := range inputs {
-			var e crossing.Entry
+			var e trace.Entry
 			if json.Unmarshal(octets, &e) == nil && own == nil {
 				own = e.Asked(app)
 			}

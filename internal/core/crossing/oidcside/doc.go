@@ -134,7 +134,10 @@ func (a *Application) Can() federation.Abilities {
 	return federation.Abilities{Making: a, Lasting: a, Presenting: a, Redacting: a, Copying: a, Ending: a, Rotating: a, Needing: a, Speaking: a, Requesting: a, Opening: a, Unattended: a, Landing: a}
 }
 
+// Cover covers values in a message of OpenID Connect or OAuth 2.0.
+func (*Application) Cover(message string, by crossing.Cover) (string, bool) { return rpside.Covered(message, by) }
+
 // InCrossing says what it can do in a crossing.
 func (a *Application) InCrossing() crossing.Abilities {
-	return crossing.Abilities{Consenting: a, Hearing: a, Starting: a}
+	return crossing.Abilities{Consenting: a, Hearing: a, Starting: a, Covering: a}
 }

@@ -141,5 +141,5 @@ func (p *Provider) Can() federation.Abilities {
 
 // InCrossing says what it can do in a crossing.
 func (p *Provider) InCrossing() crossing.Abilities {
-	return crossing.Abilities{Unproved: p, Inquiring: p, Parting: p, Reasking: p}
+	return crossing.Abilities{Unproved: p, Inquiring: p, Parting: p, Reasking: p, Covering: p}
 }

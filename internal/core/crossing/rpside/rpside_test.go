@@ -16,6 +16,7 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/oidc"
 	"innergate.example/innergate/internal/core/profile"
+	"innergate.example/innergate/internal/core/trace"
 )
 
 const issuer = "https://accounts.oakhollow.example"
@@ -431,7 +432,7 @@ func TestNoTraceHasSecrets(t *testing.T) {
 	}
 	require.NotContains(t, formed, "AAAA", "nor one in form coding, which is refused")
 	require.Contains(t, formed, "scope=openid")
-	require.Contains(t, crossing.Readable(shown), `"sub": "ada"`, "of an ID token header and claims are shown")
+	require.Contains(t, trace.Readable(shown), `"sub": "ada"`, "of an ID token header and claims are shown")
 	require.NotContains(t, brief(oidc.TokenAnswer{AccessToken: "AAAA", RefreshToken: "RRRR", IDToken: "e30.e30.SSSS"}),
 		"SSSS")
 	require.NotContains(t, lines(url.Values{"code": {"KKKK"}, "code_verifier": {"VVVV"}}), "KKKK")

@@ -18,6 +18,7 @@ import (
 	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/core/saml"
+	"innergate.example/innergate/internal/core/trace"
 )
 
 var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
@@ -41,7 +42,7 @@ type world struct {
 	people   map[string]person.Person
 	session  *crossing.Session
 	asked    []string // what was needed, in order
-	entries  []crossing.Entry
+	entries  []trace.Entry
 	n        int
 }
 
@@ -97,7 +98,7 @@ func (w *world) run(s crossing.State, e crossing.Event) crossing.Turn {
 		}
 		t = crossing.Advance(w.snap, t.State, learned, f, now)
 	}
-	w.entries = append(w.entries, crossing.Recorded(s, e, f, t, now))
+	w.entries = append(w.entries, trace.Recorded(s, e, f, t, now))
 	t.State.Browser.Secret = []byte("mine") // whoever drives makes it
 	return t
 }
@@ -268,9 +269,9 @@ func TestRecordedTurnsAreDecidedAgain(t *testing.T) {
 		for _, secret := range []string{"SignatureValue", "PHNhbWxw", "mine", "providerState"} {
 			require.NotContains(t, string(octets), secret)
 		}
-		var back crossing.Entry
+		var back trace.Entry
 		require.NoError(t, json.Unmarshal(octets, &back))
-		again := crossing.Replay(w.snap, back)
+		again := trace.Replay(w.snap, back)
 		require.True(t, e.Decided.Alike(again), "%+v\n%+v", e.Decided, again)
 		comes = append(comes, e.Decided.Comes)
 	}
@@ -280,15 +281,15 @@ func TestRecordedTurnsAreDecidedAgain(t *testing.T) {
 
 	tied := *w.app
 	tied.Provider = "staff"
-	require.Equal(t, "leave provider", crossing.Replay(w.snap.With(&tied), w.entries[0]).Comes, "nobody would be asked")
+	require.Equal(t, "leave provider", trace.Replay(w.snap.With(&tied), w.entries[0]).Comes, "nobody would be asked")
 	off := *w.app
 	off.Phase = federation.Paused
-	require.Equal(t, finding.ApplicationDisabled, crossing.Replay(w.snap.With(&off), w.entries[2]).Finding)
+	require.Equal(t, finding.ApplicationDisabled, trace.Replay(w.snap.With(&off), w.entries[2]).Finding)
 	email := *w.app.Side.(*samlside.Application)
 	email.NameIDFormat = saml.FormatTransient
 	other := *w.app
 	other.Side = &email
-	now := crossing.Replay(w.snap.With(&other), w.entries[2])
+	now := trace.Replay(w.snap.With(&other), w.entries[2])
 	require.False(t, w.entries[2].Decided.Alike(now))
 	require.Contains(t, now.Sent, federation.Value{Label: "NameID Format", Value: string(saml.FormatTransient)})
 }

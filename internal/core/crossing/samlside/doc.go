@@ -242,7 +242,7 @@ func (p *Provider) Can() federation.Abilities {
 
 // InCrossing says what it can do in a crossing.
 func (p *Provider) InCrossing() crossing.Abilities {
-	return crossing.Abilities{Unproved: p, Inquiring: p}
+	return crossing.Abilities{Unproved: p, Inquiring: p, Covering: p}
 }
 
 // Can says what it can do beside what every side does.
@@ -251,4 +251,4 @@ func (a *Application) Can() federation.Abilities {
 }
 
 // InCrossing says what it can do in a crossing.
-func (*Application) InCrossing() crossing.Abilities { return crossing.Abilities{} }
+func (a *Application) InCrossing() crossing.Abilities { return crossing.Abilities{Covering: a} }
