@@ -135,7 +135,9 @@ func (a *Application) Can() federation.Abilities {
 }
 
 // Cover covers values in a message of OpenID Connect or OAuth 2.0.
-func (*Application) Cover(message string, by crossing.Cover) (string, bool) { return rpside.Covered(message, by) }
+func (*Application) Cover(message string, by crossing.Cover) (string, bool) {
+	return rpside.Covered(message, by)
+}
 
 // InCrossing says what it can do in a crossing.
 func (a *Application) InCrossing() crossing.Abilities {

@@ -12,7 +12,9 @@ import (
 func (*Provider) Cover(message string, by crossing.Cover) (string, bool) { return covered(message, by) }
 
 // Cover covers values in a message of SAML.
-func (*Application) Cover(message string, by crossing.Cover) (string, bool) { return covered(message, by) }
+func (*Application) Cover(message string, by crossing.Cover) (string, bool) {
+	return covered(message, by)
+}
 
 // covered covers what stands in elements that name an attribute.
 func covered(message string, by crossing.Cover) (string, bool) {
