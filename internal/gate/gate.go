@@ -210,7 +210,7 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 		return g.Grants.Agreed(ctx, n.App, n.Person)
 	})
 	g.Leaving = leaving.New(leaving.Parts{Store: o.Store, Happenings: g.Happenings, Now: o.Now, Records: g.Records, Sessions: g.sessions,
-		Grants: g.Grants, Outbox: g.Outbox})
+		Performer: performer, Grants: g.Grants, Outbox: g.Outbox})
 	g.Records.Owned(g.Operators.Count)
 	mailer := mailing.New(o.Mail, o.Now)
 	g.Requests = approving.New(approving.Parts{Store: o.Store, Log: o.Log, Now: o.Now, Records: g.Records, Mailer: mailer,

@@ -30,6 +30,7 @@ import (
 	"innergate.example/innergate/internal/gate/driving"
 	"innergate.example/innergate/internal/gate/leaving"
 	"innergate.example/innergate/internal/gate/records"
+	"innergate.example/innergate/internal/gate/traces"
 	"innergate.example/innergate/internal/standin"
 	"innergate.example/innergate/internal/store"
 )
@@ -710,6 +711,11 @@ func TestSigningOutThereAndHere(t *testing.T) {
 	}
 	require.Equal(t, "https://planner.example/bye", next,
 		"the two names were of different people: one session, one provider")
+	heads, _, err := r.Traces.List(ctx, traces.Filter{Result: crossing.SignedOut, Limit: 10})
+	require.NoError(t, err)
+	_, steps, err := r.Traces.Get(ctx, heads[0].ID)
+	require.NoError(t, err)
+	require.Contains(t, fmt.Sprint(steps), "Sign-out answer", "that the provider sent them back is in the trace of the sign-out")
 
 	bySession := crossing.Upstream{Session: "sid"}
 	for what, told := range map[string]leaving.Told{"the session": {Upstream: bySession, Once: "1"},

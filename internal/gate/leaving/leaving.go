@@ -6,6 +6,7 @@ package leaving
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -20,6 +21,7 @@ import (
 	"innergate.example/innergate/internal/gate/happening"
 	"innergate.example/innergate/internal/gate/limit"
 	"innergate.example/innergate/internal/gate/outbox"
+	"innergate.example/innergate/internal/gate/performing"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/gate/sessions"
@@ -33,6 +35,7 @@ type Room struct {
 	now        func() time.Time
 	records    *records.Room
 	sessions   *sessions.Room
+	performer  *performing.Performer
 	grants     *grants.Room
 	outbox     *outbox.Room
 	// strangers bounds the traces of requests that are refused.
@@ -46,14 +49,31 @@ type Parts struct {
 	Now        func() time.Time
 	Records    *records.Room
 	Sessions   *sessions.Room
+	Performer  *performing.Performer
 	Grants     *grants.Room
 	Outbox     *outbox.Room
 }
 
 // New makes a room.
 func New(p Parts) *Room {
-	return &Room{store: p.Store, happenings: p.Happenings, now: p.Now, records: p.Records, sessions: p.Sessions, grants: p.Grants, outbox: p.Outbox,
-		strangers: limit.NewFlow()}
+	rm := &Room{store: p.Store, happenings: p.Happenings, now: p.Now, records: p.Records, sessions: p.Sessions,
+		performer: p.Performer, grants: p.Grants, outbox: p.Outbox, strangers: limit.NewFlow()}
+	rm.satisfies()
+	return rm
+}
+
+// satisfies has what a sign-out lacks looked up within the transaction that stores what it decides.
+func (rm *Room) satisfies() {
+	performing.Satisfies(rm.performer, func(_ context.Context, a *performing.Asker, n signout.WasTold) ([]signout.Issued, error) {
+		return rm.issued(a.Turn.(*gorm.DB), n.Session)
+	})
+	performing.Satisfies(rm.performer, func(_ context.Context, a *performing.Asker, n signout.IsIn) (*crossing.Upstream, error) {
+		up, kept, err := rm.sessions.UpstreamIn(a.Turn.(*gorm.DB), n.Session, n.Provider)
+		if !kept {
+			return nil, err
+		}
+		return &up, err
+	})
 }
 
 // Session is that of a browser, nil if there is none.
@@ -94,33 +114,118 @@ func (rm *Room) Refused(a Asked, f *finding.Finding) string {
 
 // SignOut ends a session, and records that. Ending one that has ended is no error.
 func (rm *Room) SignOut(ctx context.Context, s *crossing.Session) (told int, err error) {
-	var notices []signout.Notice
-	reference := random.Reference()
-	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
-		notices, err = rm.end(tx, s, reference)
+	_, told, err = rm.signOut(ctx, signout.Event{Kind: signout.Ended, Session: s})
+	return told, err
+}
+
+// signOut takes a sign-out through the core: what it decides on is read in the transaction that stores what it decided.
+func (rm *Room) signOut(ctx context.Context, e signout.Event) (state string, told int, err error) {
+	var t signout.Turn
+	e.Trace = random.Reference()
+	err = rm.store.Write(ctx, func(tx *gorm.DB) (err error) {
+		state = random.Text(20) // it may be run again
+		t, err = rm.turn(tx, signout.State{}, e, state)
 		return err
 	})
-	if err == nil {
-		rm.sessions.Drop(s.Ref)
-		rm.record(reference, s, crossing.BrowserLane, notices)
-		rm.outbox.Wake()
+	if err != nil {
+		return "", 0, err
 	}
-	return len(notices), err
+	rm.sessions.Drop(e.Session.Ref)
+	rm.record(e.Session, crossing.BrowserLane, t)
+	rm.outbox.Wake()
+	next, err := rm.goes(t, state)
+	return next, len(t.Notices), err
+}
+
+// turn decides once on a sign-out, and stores what is to be. state is what the browser is to come back with.
+func (rm *Room) turn(tx *gorm.DB, s signout.State, e signout.Event, state string) (t signout.Turn, err error) {
+	facts := crossing.Facts{}
+	for range mostLacks {
+		t = signout.Advance(rm.records.Snapshot(), s, e, facts, rm.now())
+		lacks, more := t.Next.(*crossing.Lacks)
+		if !more {
+			return t, rm.do(tx, t, state)
+		}
+		if err := rm.performer.Satisfy(tx.Statement.Context, &performing.Asker{Turn: tx}, lacks, &facts); err != nil {
+			return t, err
+		}
+	}
+	return t, errors.New("a sign-out asked for more and more")
+}
+
+// mostLacks bounds how often a sign-out may lack something.
+const mostLacks = 4
+
+// issued is what applications were told in a session.
+func (rm *Room) issued(tx *gorm.DB, session string) ([]signout.Issued, error) {
+	var rows []store.IssuedRow
+	if err := tx.Where("session = ?", []byte(session)).Order("id").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := make([]signout.Issued, len(rows))
+	for i, r := range rows {
+		name, err := rm.store.Open("issued", r.Sealed)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = signout.Issued{App: federation.ID(r.Application), Session: r.SessionIndex, Name: json.RawMessage(name)}
+	}
+	return out, nil
+}
+
+// do stores what a turn decided.
+func (rm *Room) do(tx *gorm.DB, t signout.Turn, state string) error {
+	for _, e := range t.Effects {
+		var err error
+		switch e := e.(type) {
+		case signout.EndSession:
+			err = rm.drop(tx, e.Session)
+		case signout.Tell:
+			err = rm.outbox.Notify(tx, e.App, e.Notice.Notice, t.State.Trace)
+		case signout.Keep:
+			err = rm.keep(tx, e.To, state, t.State)
+		default:
+			err = fmt.Errorf("an effect of a sign-out is not known: %T", e)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// goes is where the browser goes now; "" is nowhere.
+func (rm *Room) goes(t signout.Turn, state string) (string, error) {
+	switch n := t.Next.(type) {
+	case *signout.Send:
+		address, ok := signout.Address(rm.records.Snapshot(), n.To, state)
+		if !ok {
+			return t.State.Back, nil // it was changed this very moment
+		}
+		return address, nil
+	case *signout.Done:
+		return n.Back, nil
+	}
+	return "", fmt.Errorf("a sign-out goes on with %T", t.Next)
 }
 
 // record tells in a trace who was signed out, and who hears of it.
-func (rm *Room) record(reference string, s *crossing.Session, from crossing.Lane, notices []signout.Notice) {
+func (rm *Room) record(s *crossing.Session, from crossing.Lane, t signout.Turn) {
 	at, snap := rm.now().UTC(), rm.records.Snapshot()
-	head := store.TraceHead{ID: reference, Started: at, StartedBy: string(from), Result: crossing.SignedOut, Account: s.Person.ID,
+	head := store.TraceHead{ID: t.State.Trace, Started: at, StartedBy: string(from), Result: crossing.SignedOut, Account: s.Person.ID,
 		Verified: true}
 	first := crossing.TraceStep{At: at, From: from, To: crossing.GateLane, Name: "Sign-out request"}
 	for _, p := range s.Proofs {
 		head.Provider, head.Person = string(p.Provider), p.Subject.Value
 		first.Values = append(first.Values, federation.Value{Label: "In by", Value: string(p.Provider)})
 	}
-	steps := []any{first, crossing.TraceStep{At: at, From: crossing.GateLane, To: crossing.GateLane, Name: "end the session",
-		Values: []federation.Value{{Label: "Applications that are told", Value: fmt.Sprint(len(notices))}}}}
-	for _, n := range notices {
+	end := crossing.TraceStep{At: at, From: crossing.GateLane, To: crossing.GateLane, Name: "end the session",
+		Values: []federation.Value{{Label: "Applications that are told", Value: fmt.Sprint(len(t.Notices))}}}
+	for _, name := range t.State.Missed {
+		end.Values = append(end.Values, federation.Value{Label: "Still in at", Value: name})
+	}
+	steps := []any{first, end}
+	for _, n := range t.Notices {
 		name := ""
 		if a, ok := snap.ApplicationOf(n.App); ok {
 			name = string(a.Name)
@@ -128,47 +233,32 @@ func (rm *Room) record(reference string, s *crossing.Session, from crossing.Lane
 		steps = append(steps, crossing.TraceStep{At: at, From: crossing.GateLane, To: crossing.Application, Name: "Sign-out notice",
 			Binding: "back channel", Address: n.Address, Values: []federation.Value{{Label: "Application", Value: name}}})
 	}
-	rm.happenings.Record(head, steps, nil)
+	rm.happenings.Record(head, append(steps, sent(t, at)...), nil)
+}
+
+// sent is the step in which the browser is sent on, if it is.
+func sent(t signout.Turn, at time.Time) []any {
+	n, is := t.Next.(*signout.Send)
+	if !is {
+		return nil
+	}
+	return []any{crossing.TraceStep{At: at, From: crossing.GateLane, To: crossing.Provider, Name: "Sign-out request",
+		Binding: "front channel", Values: []federation.Value{{Label: "Provider", Value: string(n.To.Name)}}}}
 }
 
 // Wake has notices sent that wait.
 func (rm *Room) Wake() { rm.outbox.Wake() }
 
-// End ends a session within a transaction: its row, what hangs on it, and a notice
-// to each application that wants to hear. It gives how many will be told.
+// End ends a session within a transaction: its row, what hangs on it, and a notice to each application that wants to hear.
+// It gives how many will be told.
 func (rm *Room) End(tx *gorm.DB, s *crossing.Session) (int, error) {
-	notices, err := rm.end(tx, s, "")
-	return len(notices), err
+	t, err := rm.turn(tx, signout.State{}, signout.Event{Kind: signout.Ended, Session: s}, "")
+	return len(t.Notices), err
 }
 
-func (rm *Room) end(tx *gorm.DB, s *crossing.Session, trace string) ([]signout.Notice, error) {
-	var rows []store.IssuedRow
-	hangs := []byte(s.Lasting)
-	if err := tx.Where("session = ?", hangs).Order("id").Find(&rows).Error; err != nil {
-		return nil, err
-	}
-	issued := make([]signout.Issued, len(rows))
-	for i, r := range rows {
-		name, err := rm.store.Open("issued", r.Sealed)
-		if err != nil {
-			return nil, err
-		}
-		issued[i] = signout.Issued{App: federation.ID(r.Application), Session: r.SessionIndex, Name: json.RawMessage(name)}
-	}
-	notices := signout.Plan(rm.records.Snapshot(), issued)
-	for _, n := range notices {
-		if err := rm.outbox.Notify(tx, n.App, n.Notice, trace); err != nil {
-			return nil, err
-		}
-	}
-	if err := rm.grants.EndSession(tx, s.Lasting, grant.SignedOut); err != nil {
-		return nil, err
-	}
-	if err := tx.Where("session = ?", hangs).Delete(&store.IssuedRow{}).Error; err != nil {
-		return nil, err
-	}
-	if err := rm.sessions.DropUpstream(tx, s.Lasting); err != nil {
-		return nil, err
-	}
-	return notices, tx.Where("lasting = ?", s.Lasting).Delete(&store.SessionRow{}).Error
+// drop removes a session, and what hangs on it.
+func (rm *Room) drop(tx *gorm.DB, s *crossing.Session) error {
+	return errors.Join(rm.grants.EndSession(tx, s.Lasting, grant.SignedOut),
+		tx.Where("session = ?", []byte(s.Lasting)).Delete(&store.IssuedRow{}).Error,
+		rm.sessions.DropUpstream(tx, s.Lasting), tx.Where("lasting = ?", s.Lasting).Delete(&store.SessionRow{}).Error)
 }

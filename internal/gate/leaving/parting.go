@@ -16,78 +16,23 @@ import (
 	"innergate.example/innergate/internal/store"
 )
 
-// way is how signing out goes on: providers to which the person is sent, one after the
-// other, and where they go at last. It is kept under the state that they come back with.
-type way struct {
-	Parts []part `json:"parts,omitempty"`
-	Back  string `json:"back,omitempty"`
-}
-
-// part is one provider where the person is in.
-type part struct {
-	Name     federation.Name   `json:"name"`
-	ID       federation.ID     `json:"id"`
-	Upstream crossing.Upstream `json:"upstream"`
-}
-
-// life is how long a provider may take to send the person back.
-const life = 10 * time.Minute
-
-// Depart ends a session, and gives the address where the person goes next: to the
-// providers that they came by, as far as these can be told, and then to back. "" is
-// nowhere.
+// Depart ends a session, and gives the address where the person goes next: to the providers that they came by, as far as
+// these can be told, and then to back. "" is nowhere.
 func (rm *Room) Depart(ctx context.Context, s *crossing.Session, back string) (string, error) {
-	w := way{Back: back}
-	for _, p := range s.Proofs {
-		up, ok, err := rm.sessions.Upstream(ctx, s.Lasting, p.ProviderID)
-		if err != nil {
-			return "", err
-		}
-		if ok {
-			w.Parts = append(w.Parts, part{p.Provider, p.ProviderID, up})
-		}
-	}
-	if _, err := rm.SignOut(ctx, s); err != nil {
-		return "", err
-	}
-	return rm.next(ctx, w)
+	next, _, err := rm.signOut(ctx, signout.Event{Kind: signout.Left, Session: s, Back: back})
+	return next, err
 }
 
-// next is where the person goes now.
-func (rm *Room) next(ctx context.Context, w way) (string, error) {
-	snap := rm.records.Snapshot()
-	for len(w.Parts) > 0 {
-		at := w.Parts[0]
-		w.Parts = w.Parts[1:]
-		p, ok := snap.Provider(at.Name)
-		if !ok || !p.Is(at.Name, at.ID) {
-			continue
-		}
-		side := crossing.Of(p.Side).Parting
-		if side == nil {
-			continue
-		}
-		state := random.Text(20)
-		address, ok := side.Part(&snap.Gate, p, at.Upstream, state)
-		if !ok {
-			continue
-		}
-		return address, rm.keep(ctx, p, state, w)
-	}
-	return w.Back, nil
-}
+func held(id federation.ID) string { return "signed out at " + string(id) }
 
-func held(p *federation.Provider) string { return "signed out at " + string(p.ID) }
-
-func (rm *Room) keep(ctx context.Context, p *federation.Provider, state string, w way) error {
-	octets, err := json.Marshal(w)
+// keep stores how a sign-out goes on, under the state that the browser comes back with.
+func (rm *Room) keep(tx *gorm.DB, at signout.Participant, state string, s signout.State) error {
+	octets, err := json.Marshal(s)
 	if err != nil {
 		return err
 	}
-	return rm.store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Create(&store.HeldRow{Hash: store.Hash(state), Application: held(p),
-			Expires: rm.now().Add(life).UTC(), Sealed: rm.store.Seal("held", octets)}).Error
-	})
+	return tx.Create(&store.HeldRow{Hash: store.Hash(state), Application: held(at.ID), Expires: s.Until.UTC(),
+		Sealed: rm.store.Seal("held", octets)}).Error
 }
 
 // Resume goes on when a provider sends somebody back whom it has signed out; "" is
@@ -103,31 +48,54 @@ func (rm *Room) Resume(ctx context.Context, name, state string) (string, error) 
 	if err != nil || n == 0 {
 		return "", err
 	}
-	var octets []byte
+	var t signout.Turn
+	next := ""
 	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
-		octets = nil
-		var row store.HeldRow
-		err := tx.Where("hash = ? AND application = ? AND expires > ?", store.Hash(state), held(p),
-			rm.now().UTC()).Take(&row).Error
-		if errors.Is(err, gorm.ErrRecordNotFound) {
-			return nil
-		}
-		if err != nil {
+		next = random.Text(20) // it may be run again
+		t = signout.Turn{Next: &signout.Done{}}
+		s, there, err := rm.taken(tx, p, state)
+		if err != nil || !there {
 			return err
 		}
-		if octets, err = rm.store.Open("held", row.Sealed); err != nil {
-			return err
-		}
-		return tx.Delete(&row).Error
+		t, err = rm.turn(tx, s, signout.Event{Kind: signout.Returned, From: p.Name}, next)
+		return err
 	})
-	if err != nil || octets == nil {
+	if err != nil {
 		return "", err
 	}
-	var w way
-	if err := json.Unmarshal(octets, &w); err != nil {
-		return "", err
+	rm.returned(p, t)
+	return rm.goes(t, next)
+}
+
+// returned tells in the trace of a sign-out that a provider has sent the browser back, and where it goes on to.
+func (rm *Room) returned(p *federation.Provider, t signout.Turn) {
+	if t.State.Trace == "" {
+		return
 	}
-	return rm.next(ctx, w)
+	at := rm.now().UTC()
+	rm.happenings.Append(t.State.Trace, append([]any{crossing.TraceStep{At: at, From: crossing.Provider, To: crossing.GateLane,
+		Name: "Sign-out answer", Binding: "front channel", Values: []federation.Value{{Label: "Provider", Value: string(p.Name)}},
+	}}, sent(t, at)...), "", "")
+}
+
+// taken is how a sign-out goes on that was kept under a state: it counts once.
+func (rm *Room) taken(tx *gorm.DB, p *federation.Provider, state string) (s signout.State, there bool, err error) {
+	var row store.HeldRow
+	err = tx.Where("hash = ? AND application = ? AND expires > ?", store.Hash(state), held(p.ID), rm.now().UTC()).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return s, false, nil
+	}
+	if err != nil {
+		return s, false, err
+	}
+	octets, err := rm.store.Open("held", row.Sealed)
+	if err == nil {
+		err = json.Unmarshal(octets, &s)
+	}
+	if s.At == nil { // it was kept by an earlier build
+		s.At, s.Until = &signout.Participant{Name: p.Name, ID: p.ID}, row.Expires
+	}
+	return s, true, errors.Join(err, tx.Delete(&row).Error)
 }
 
 // Told is that a provider has signed somebody out, as it said through the back channel.
@@ -144,7 +112,7 @@ func (rm *Room) Elsewhere(ctx context.Context, p *federation.Provider, t Told) (
 	if err != nil {
 		return 0, err
 	}
-	references, notices := make([]string, len(list)), make([][]signout.Notice, len(list))
+	turns := make([]signout.Turn, len(list))
 	err = rm.store.Write(ctx, func(tx *gorm.DB) error {
 		err := tx.Create(&store.UsedRow{Key: store.Hash("logout\x1f" + string(p.ID) + "\x1f" + t.Once),
 			Until: t.Until.UTC()}).Error
@@ -153,8 +121,8 @@ func (rm *Room) Elsewhere(ctx context.Context, p *federation.Provider, t Told) (
 		}
 		for i, s := range list {
 			if err == nil {
-				references[i] = random.Reference()
-				notices[i], err = rm.end(tx, s, references[i])
+				turns[i], err = rm.turn(tx, signout.State{},
+					signout.Event{Kind: signout.Ended, Session: s, Trace: random.Reference()}, "")
 			}
 		}
 		return err
@@ -164,7 +132,7 @@ func (rm *Room) Elsewhere(ctx context.Context, p *federation.Provider, t Told) (
 	}
 	for i, s := range list {
 		rm.sessions.Drop(s.Ref)
-		rm.record(references[i], s, crossing.Provider, notices[i])
+		rm.record(s, crossing.Provider, turns[i])
 	}
 	rm.outbox.Wake()
 	return len(list), nil

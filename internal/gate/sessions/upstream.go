@@ -35,8 +35,13 @@ func (rm *Room) PutUpstream(tx *gorm.DB, lasting string, p federation.ID, up cro
 
 // Upstream gives what is kept of a provider beside a session; false if there is nothing.
 func (rm *Room) Upstream(ctx context.Context, lasting string, p federation.ID) (up crossing.Upstream, ok bool, err error) {
+	return rm.UpstreamIn(rm.store.Read.WithContext(ctx), lasting, p)
+}
+
+// UpstreamIn gives it as a transaction sees it.
+func (rm *Room) UpstreamIn(tx *gorm.DB, lasting string, p federation.ID) (up crossing.Upstream, ok bool, err error) {
 	var row store.UpstreamRow
-	err = rm.store.Read.WithContext(ctx).Where("session = ? AND provider = ?", lasting, string(p)).Take(&row).Error
+	err = tx.Where("session = ? AND provider = ?", lasting, string(p)).Take(&row).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return up, false, nil
 	}
