@@ -404,7 +404,7 @@ type CheckList struct {
 
 // Acknowledge has findings count no more, until a date.
 type Acknowledge struct {
-	Kind   string    `json:"kind" enum:"provider,application,aggregate,gate"`
+	Kind   string    `json:"kind" enum:"provider,application,aggregate,recipient,gate"`
 	Name   string    `json:"name" maxLength:"200"`
 	Marks  []string  `json:"marks" minItems:"1" maxItems:"100" doc:"Of the findings that were looked at"`
 	Remark string    `json:"remark" maxLength:"1000" doc:"Why they may stand"`
@@ -413,7 +413,7 @@ type Acknowledge struct {
 
 // Withdraw has acknowledged findings count again.
 type Withdraw struct {
-	Kind  string   `json:"kind" enum:"provider,application,aggregate,gate"`
+	Kind  string   `json:"kind" enum:"provider,application,aggregate,recipient,gate"`
 	Name  string   `json:"name" maxLength:"200"`
 	Marks []string `json:"marks" minItems:"1" maxItems:"100"`
 }

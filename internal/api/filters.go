@@ -47,7 +47,7 @@ type ConnectionFilter struct {
 // CheckFilter narrows checks.
 type CheckFilter struct {
 	Names    []string `query:"name,explode" maxItems:"100" doc:"Short names; none means all"`
-	Kind     string   `query:"kind" enum:"provider,application,aggregate,gate"`
+	Kind     string   `query:"kind" enum:"provider,application,aggregate,recipient,gate"`
 	Severity string   `query:"severity" enum:"error,warning,note" doc:"At least"`
 	Code     string   `query:"code" maxLength:"100" doc:"Only findings with this code"`
 	Side     string   `query:"side" enum:"provider,application,gate,browser,sender" doc:"Only findings on which this side must act"`

@@ -19,15 +19,15 @@ import (
 
 // kinds are the words for kinds of what can be checked.
 var kinds = map[string]string{"": "", "provider": "provider", "app": "application", "application": "application",
-	"aggregate": "aggregate", "gate": "gate"}
+	"aggregate": "aggregate", "recipient": "recipient", "gate": "gate"}
 
 // kindFlag tells records of the same name apart.
-var kindFlag = &ucli.StringFlag{Name: "kind", Usage: "provider, app or aggregate, where several have the name"}
+var kindFlag = &ucli.StringFlag{Name: "kind", Usage: "provider, app, aggregate or recipient, where several have the name"}
 
 func wantedKind(cmd *ucli.Command) (string, error) {
 	kind, ok := kinds[cmd.String("kind")]
 	if !ok {
-		return "", &usageError{fmt.Sprintf("there is no kind %q", cmd.String("kind")), "Use provider, app or aggregate."}
+		return "", &usageError{fmt.Sprintf("there is no kind %q", cmd.String("kind")), "Use provider, app, aggregate or recipient."}
 	}
 	return kind, nil
 }

@@ -176,6 +176,9 @@ func (g *Gate) furnish(ctx context.Context, o Options) (err error) {
 	g.Rollover = rollover.New(o.Store, o.Now, g.Keys, g.Records)
 	g.Checking = checking.New(checking.Parts{Store: o.Store, Now: o.Now, Fetch: out, Records: g.Records, Arrivals: g.Arrivals, Editions: kept,
 		Freshness: g.Freshness, Copies: g.Copies, Kept: func(ctx context.Context) (checks.Kept, error) { return g.People.Kept(ctx) },
+		Unheard: func(ctx context.Context) (map[federation.Name]*finding.Finding, error) {
+			return g.Recipients.Unheard(ctx)
+		},
 		Beside: []checking.Beside{g.Arrivals.UnknownGroups, g.Arrivals.SilentGroups,
 			func(ctx context.Context, _ *federation.Snapshot) (map[federation.ID]*finding.Finding, error) {
 				return g.Outbox.Unheard(ctx)

@@ -13,8 +13,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"innergate.example/innergate/internal/core/federation"
+	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/gate/change"
+	"innergate.example/innergate/internal/gate/checking"
 	"innergate.example/innergate/internal/gate/people"
 	"innergate.example/innergate/internal/gate/recipients"
 	"innergate.example/innergate/internal/store"
@@ -91,15 +93,28 @@ func TestRecipientsHearInOrder(t *testing.T) {
 	tell()
 	state, err := r.Recipients.List(ctx)
 	require.NoError(t, err)
-	require.Equal(t, []any{int64(250), 1, "it answered 503 "}, []any{state[0].Waiting, state[0].Tries, state[0].Answer})
+	require.Equal(t, []any{int64(250), 1, "it answered 503"}, []any{state[0].Waiting, state[0].Tries, state[0].Answer})
 	require.NoError(t, r.Recipients.Tell(ctx))
 	state, err = r.Recipients.List(ctx)
 	require.NoError(t, err)
 	require.Equal(t, 1, state[0].Tries, "it is not asked again at once")
+	found := func() (out []finding.Code) {
+		got, err := r.Checking.Check(ctx, checking.Filter{Names: []string{"payroll"}, Kind: "recipient"})
+		require.NoError(t, err)
+		for _, f := range got[0].Findings {
+			out = append(out, f.Code)
+		}
+		return out
+	}
+	tell()
+	require.Empty(t, found())
+	tell()
+	require.Equal(t, []finding.Code{finding.EventsUnheard}, found(), "three times it did not answer")
 	r.restart()
 	r.Recipients.Token, r.Recipients.Keep = plainToken, time.Hour
 	p.answers(http.StatusNoContent)
 	tell()
+	require.Empty(t, found())
 	heard, gaps := p.heard()
 	require.Len(t, heard, 250)
 	require.Zero(t, gaps)

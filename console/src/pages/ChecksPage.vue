@@ -32,15 +32,16 @@ const number = (s: string) => (s ? (data.value?.counts[s] ?? 0) : Object.values(
   b) => a + b, 0))
 const matching = computed(() => (records.value?.items ?? []).filter((r) => `${r.name} ${r.title}`.toLowerCase()
   .includes(search.value.toLowerCase())))
-const path = (r: { kind: string; name: string }) => (r.kind === 'gate' ? '/keep/keys' : `/connect/${r.kind}s/${r.name}`)
+const places: Record<string, string> = { gate: '/keep/keys', recipient: '/watch/events' }
+const path = (r: { kind: string; name: string }) => places[r.kind] ?? `/connect/${r.kind}s/${r.name}`
 </script>
 
 <template>
   <div class="head">
     <div>
       <h1>Checks</h1>
-      <p>What can be known without a sign-in, of every record, every aggregate and the gate itself: by finding, the
-        worst and most frequent first.</p>
+      <p>What can be known without a sign-in, of every record, aggregate and recipient and of the gate itself: by
+        finding, the worst and most frequent first.</p>
     </div>
     <el-button :loading="loading" @click="again">Check again</el-button>
   </div>

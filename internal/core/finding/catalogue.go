@@ -328,6 +328,7 @@ const (
 	ScopeNeeded           Code = "scope-needed"
 	EntryLost             Code = "entry-lost"
 	NoticeUnanswered      Code = "notice-unanswered"
+	EventsUnheard         Code = "events-unheard"
 	NamesChange           Code = "names-change"
 	IdentifierSeveral     Code = "identifier-several"
 	PassiveImpossible     Code = "passive-impossible"
@@ -816,6 +817,11 @@ var catalogue = []Entry{
 			"Until it does, its own sessions go on.",
 		"A logout token (OpenID Connect Back-Channel Logout §2.5) was not answered with a status of 2xx three " +
 			"times; it is sent again for a day."},
+	{EventsUnheard, Warning, Application, "The recipient does not acknowledge what was done to people",
+		"Look at the recipient's address: it has to answer a security event token with status 202. Until it does, it does " +
+			"not hear who was disabled or removed, and after a time events are not kept any more.",
+		"A security event token was not answered with a status of 2xx (RFC 8935 §2.2) three times; it is sent again as long " +
+			"as events are kept."},
 	{EntryLost, Error, Gate, "People who were let in would be refused",
 		"Look at whom it affects, and correct the rule or setting.",
 		"Recorded sign-ins of late, run through a change of settings or mappings before it is saved, are refused " +

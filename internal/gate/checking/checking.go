@@ -5,6 +5,7 @@ package checking
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"log/slog"
 	"maps"
 	"slices"
@@ -48,6 +49,8 @@ type Parts struct {
 	Kept func(context.Context) (checks.Kept, error)
 	// Beside are what other rooms find of records.
 	Beside []Beside
+	// Unheard is what is found of recipients of events, by their names.
+	Unheard func(context.Context) (map[federation.Name]*finding.Finding, error)
 }
 
 // Beside is what another room finds of records, by their IDs.
@@ -192,6 +195,17 @@ func (rm *Room) subjects(ctx context.Context, few bool) ([]subject, error) {
 			object: change.AggregateObject(name),
 			find:   func() []*finding.Finding { return d.Findings(rm.Now(), rm.Editions.Whole(d), kept.Failure) }})
 	}
+	unheard, err := rm.Unheard(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range snap.Recipients() {
+		out = append(out, subject{kind: string(federation.KindRecipient), name: string(r.Name), title: r.Title,
+			object: fmt.Sprintf("%s/%s/%d", federation.KindRecipient, r.Name, r.Added.Unix()), // another one of the name is another one
+			find: func() []*finding.Finding {
+				return slices.DeleteFunc([]*finding.Finding{unheard[r.Name]}, func(f *finding.Finding) bool { return f == nil })
+			}})
+	}
 	return out, nil
 }
 
@@ -224,7 +238,7 @@ func chosen(all []subject, f Filter) ([]subject, error) {
 		}
 		kind := f.Kind
 		if kind == "" {
-			kind = "provider, application or aggregate"
+			kind = "provider, application, aggregate or recipient"
 		}
 		return nil, &change.NotFoundError{Kind: kind, Name: name, Near: nearword.Of(name, names), Other: other}
 	}

@@ -4,8 +4,10 @@ package recipients
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync"
 	"time"
 
@@ -150,7 +152,7 @@ func (rm *Room) post(ctx context.Context, r *federation.Recipient, n News) error
 	case err != nil:
 		return err
 	case reply.Status/100 != 2:
-		return fmt.Errorf("it answered %d %s", reply.Status, finding.Clip(string(reply.Octets)))
+		return errors.New(strings.TrimSpace(fmt.Sprintf("it answered %d %s", reply.Status, finding.Clip(string(reply.Octets)))))
 	}
 	return nil
 }
@@ -185,6 +187,22 @@ type State struct {
 	Tries   int   // that failed since
 	Due     time.Time
 	Answer  string
+}
+
+// patience is after how many tries it is told that a recipient does not answer.
+const patience = 3
+
+// Unheard is what is found of those that do not answer.
+func (rm *Room) Unheard(ctx context.Context) (map[federation.Name]*finding.Finding, error) {
+	list, err := rm.List(ctx)
+	out := map[federation.Name]*finding.Finding{}
+	for _, s := range list {
+		if s.Tries >= patience && !s.Paused {
+			out[s.Name] = finding.New(finding.EventsUnheard, finding.Fact("Address", s.Address), finding.Passing("Answer", s.Answer),
+				finding.Passing("Tries", fmt.Sprint(s.Tries)), finding.Passing("Waiting", fmt.Sprint(s.Waiting)))
+		}
+	}
+	return out, err
 }
 
 // List lists recipients.
