@@ -7,6 +7,7 @@ import (
 
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
+	"innergate.example/innergate/internal/core/grant"
 	"innergate.example/innergate/internal/core/person"
 )
 
@@ -149,6 +150,13 @@ func (f Facts) People() map[string]person.Person {
 
 // Whose adds those that were looked up, by their links.
 func (f Facts) Whose(to map[string]person.Person) { maps.Copy(to, f.People()) }
+
+// Granted is a grant with what it rests on.
+type Granted struct {
+	grant.Grant
+	Word  Answer `json:"word"`            // the provider's, of the sign-in
+	Trace string `json:"trace,omitempty"` // reference of the sign-in
+}
 
 // WhoHas asks who has a value, proved. The fact is at most MostCandidates of them.
 type WhoHas struct {

@@ -28,7 +28,20 @@ const (
 	UnsupportedResponse  Code = "unsupported_response_type"
 	RequestNotSupported  Code = "request_not_supported"
 	RequestURIsUnwelcome Code = "request_uri_not_supported"
+	UnauthorizedClient   Code = "unauthorized_client"
+	UnsupportedGrant     Code = "unsupported_grant_type"
+	InvalidToken         Code = "invalid_token"      // RFC 6750 §3.1
+	InsufficientScope    Code = "insufficient_scope" // the same
+	Busy                 Code = "temporarily_unavailable"
 )
+
+// Refuse refuses with a code for the other side, and a finding for ours.
+func Refuse(code Code, f *finding.Finding) error { return &Refusal{Code: code, Finding: f} }
+
+// Wrong refuses a request that is not as the standards have it.
+func Wrong(code Code, e ...finding.Evidence) error {
+	return Refuse(code, finding.New(finding.OAuthRequest, e...))
+}
 
 // Refusal is why a request is refused, in the words of both sides.
 type Refusal struct {

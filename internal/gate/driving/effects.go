@@ -14,7 +14,6 @@ import (
 	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/trace"
 	"innergate.example/innergate/internal/gate/change"
-	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/random"
 	"innergate.example/innergate/internal/gate/records"
 	"innergate.example/innergate/internal/store"
@@ -391,7 +390,7 @@ func (w *writing) give(tx *gorm.DB, e crossing.Give) error {
 	if reference == "" {
 		reference = w.reference
 	}
-	return w.rm.grants.Put(tx, grants.Kept{Grant: g, Word: e.Word, Trace: reference}, w.session.Expires)
+	return w.rm.grants.Put(tx, crossing.Granted{Grant: g, Word: e.Word, Trace: reference}, w.session.Expires)
 }
 
 // issued remembers what the application was told within the session, for

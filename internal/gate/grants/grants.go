@@ -36,13 +36,6 @@ func New(s *store.Store, now func() time.Time, r *records.Room) *Room {
 	return &Room{store: s, now: now, records: r}
 }
 
-// Kept is a grant with what it rests on.
-type Kept struct {
-	grant.Grant
-	Word  crossing.Answer `json:"word"`            // the provider's, of the sign-in
-	Trace string          `json:"trace,omitempty"` // reference of the sign-in
-}
-
 // longest that a grant is kept, whatever the record of the application says later.
 const longest = 400 * 24 * time.Hour
 
@@ -55,7 +48,7 @@ const mostOfOne = 100
 
 // Put keeps a new grant: while its code is good, and lastingly once that was redeemed. The
 // grant of a service, which has no code to redeem, is kept until its end.
-func (rm *Room) Put(tx *gorm.DB, k Kept, end time.Time) error {
+func (rm *Room) Put(tx *gorm.DB, k crossing.Granted, end time.Time) error {
 	row, err := rm.row(k)
 	if err != nil {
 		return err
@@ -90,7 +83,7 @@ func (rm *Room) makeRoom(tx *gorm.DB, row *store.GrantRow) error {
 	return end(tx.Where("id IN ?", ids), grant.Crowded)
 }
 
-func (rm *Room) row(k Kept) (*store.GrantRow, error) {
+func (rm *Room) row(k crossing.Granted) (*store.GrantRow, error) {
 	plain, err := json.Marshal(k)
 	if err != nil {
 		return nil, err
@@ -99,7 +92,7 @@ func (rm *Room) row(k Kept) (*store.GrantRow, error) {
 		Offline: k.Offline, Began: k.Began.UTC(), Ended: string(k.Ended), Sealed: rm.store.Seal("grant", plain)}, nil
 }
 
-func (rm *Room) read(row store.GrantRow) (k Kept, err error) {
+func (rm *Room) read(row store.GrantRow) (k crossing.Granted, err error) {
 	plain, err := rm.store.Open("grant", row.Sealed)
 	if err == nil {
 		err = json.Unmarshal(plain, &k)
@@ -112,15 +105,15 @@ func (rm *Room) read(row store.GrantRow) (k Kept, err error) {
 }
 
 // Get finds a grant; false if there is none of the ID.
-func (rm *Room) Get(ctx context.Context, id string) (Kept, bool, error) {
+func (rm *Room) Get(ctx context.Context, id string) (crossing.Granted, bool, error) {
 	var row store.GrantRow
 	err := rm.store.Read.WithContext(ctx).Raw("SELECT revision, ended, sealed FROM grant_rows WHERE id = ? AND expires > ?",
 		id, rm.now().UTC()).Row().Scan(&row.Revision, &row.Ended, &row.Sealed)
 	if errors.Is(err, sql.ErrNoRows) {
-		return Kept{}, false, nil
+		return crossing.Granted{}, false, nil
 	}
 	if err != nil {
-		return Kept{}, false, err
+		return crossing.Granted{}, false, err
 	}
 	k, err := rm.read(row)
 	return k, err == nil, err
@@ -131,7 +124,7 @@ func (rm *Room) Get(ctx context.Context, id string) (Kept, bool, error) {
 var ErrMoved = errors.New("the grant has moved on")
 
 // Move keeps the next value of a grant, if it is still at the revision before.
-func (rm *Room) Move(tx *gorm.DB, was int, next Kept) error {
+func (rm *Room) Move(tx *gorm.DB, was int, next crossing.Granted) error {
 	row, err := rm.row(next)
 	if err != nil {
 		return err
@@ -148,7 +141,7 @@ func (rm *Room) Move(tx *gorm.DB, was int, next Kept) error {
 }
 
 // last has a grant whose code was redeemed live for its time, or as long as its session.
-func (rm *Room) last(tx *gorm.DB, k Kept) error {
+func (rm *Room) last(tx *gorm.DB, k crossing.Granted) error {
 	if k.Offline {
 		return tx.Exec("UPDATE grant_rows SET expires = ? WHERE id = ? AND expires < ?", k.Began.Add(longest).UTC(), k.ID,
 			k.Began.Add(longest).UTC()).Error
@@ -308,7 +301,7 @@ func (rm *Room) List(ctx context.Context, app string, f Filter) ([]Grant, int64,
 		if err != nil {
 			break
 		}
-		var k Kept
+		var k crossing.Granted
 		k, err = rm.read(r)
 		out = append(out, Grant{ID: k.ID, Person: k.Person, Subject: k.Subject, Provider: k.Word.Provider, Scopes: k.Scopes,
 			Offline: k.Offline, Began: k.Began, Used: k.Used, Ended: string(rm.ended(a, k.Grant)), Trace: k.Trace})

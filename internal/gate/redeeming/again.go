@@ -13,7 +13,6 @@ import (
 	"innergate.example/innergate/internal/core/federation"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/oidc"
-	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/performing"
 )
 
@@ -58,7 +57,7 @@ func (t *turns) enter(session string) (leave func()) {
 // anew has the provider tell again of whoever a grant is about, where its tokens were
 // kept for that. A provider that no longer vouches for them ends the refresh; one that
 // cannot be reached does not: what it said before still counts.
-func (rm *Room) anew(ctx context.Context, a *asked, k *grants.Kept) error {
+func (rm *Room) anew(ctx context.Context, a *asked, k *crossing.Granted) error {
 	p, ok := a.snap.Provider(k.Word.Provider)
 	if !ok || !p.Is(k.Word.Provider, k.Word.ProviderID) {
 		return nil
@@ -82,7 +81,7 @@ func (rm *Room) anew(ctx context.Context, a *asked, k *grants.Kept) error {
 		case out.Answer != nil:
 			return rm.toldAgain(ctx, a, k, p, out)
 		case finding.Is(out.Err, finding.UpstreamEnded):
-			return refuse(oidc.InvalidGrant, finding.Of(out.Err))
+			return oidc.Refuse(oidc.InvalidGrant, finding.Of(out.Err))
 		case out.Err != nil && finding.Of(out.Err) == nil:
 			return out.Err
 		case out.Err != nil:
@@ -112,10 +111,10 @@ func (rm *Room) satisfy(ctx context.Context, a *asked, p *federation.Provider, l
 
 // toldAgain keeps what the provider says now: with the grant when that moves on, and its
 // tokens beside the session at once, for the old ones may count no more.
-func (rm *Room) toldAgain(ctx context.Context, a *asked, k *grants.Kept, p *federation.Provider,
+func (rm *Room) toldAgain(ctx context.Context, a *asked, k *crossing.Granted, p *federation.Provider,
 	out crossing.Out) error {
 	if out.Answer.Subject.Value != k.Word.Subject.Value {
-		return refuse(oidc.InvalidGrant, finding.New(finding.GrantUnlinked, finding.Compare("Name",
+		return oidc.Refuse(oidc.InvalidGrant, finding.New(finding.GrantUnlinked, finding.Compare("Name",
 			k.Word.Subject.Value, out.Answer.Subject.Value)))
 	}
 	k.Word.Attributes, k.Word.Read = out.Answer.Attributes, ""

@@ -18,24 +18,14 @@ import (
 	"innergate.example/innergate/internal/store"
 )
 
-// clientOf is an application with its side.
-type clientOf struct {
-	app  *federation.Application
-	side *oidcside.Application
-}
-
 // confidential refuses clients that prove nothing.
 func confidential(a *asked) error {
 	if a.method == oidc.NoMethod {
-		return refuse(oidc.InvalidClient, finding.New(finding.ClientUnproved,
+		return oidc.Refuse(oidc.InvalidClient, finding.New(finding.ClientUnproved,
 			finding.Fact("Method", "none: only who proves who they are may ask about tokens")))
 	}
 	return nil
 }
-
-// inactive is all that is said of a token that gives nothing, or is none of the
-// caller's business (RFC 7662 §2.2).
-func inactive() map[string]any { return map[string]any{"active": false} }
 
 // Introspect says what a token is good for (RFC 7662), to its own application and to
 // those that are its audience.
@@ -45,82 +35,14 @@ func (rm *Room) Introspect(ctx context.Context, c Caller) (out map[string]any, e
 		err = confidential(a)
 	}
 	if err == nil && a.form.Get("token") == "" {
-		err = wrong(oidc.InvalidRequest, finding.Fact("Missing", "token"))
+		err = oidc.Wrong(oidc.InvalidRequest, finding.Fact("Missing", "token"))
 	}
 	if err == nil {
-		out, err = rm.introspect(ctx, a, a.form.Get("token"))
+		b := oidcside.Bring(a.snap, a.app, a.form.Get("token"), a.now)
+		out, err = decide(ctx, rm, a, b.Introspect)
 	}
 	rm.record(a, err, nil)
 	return out, err
-}
-
-func (rm *Room) introspect(ctx context.Context, a *asked, token string) (map[string]any, error) {
-	if h, ok := grant.ReadHandle(a.snap.Gate.Handles, token); ok && h.Kind == grant.RefreshHandle {
-		return rm.introspectRefresh(ctx, a, h)
-	}
-	b, err := rm.whole(ctx, a, token)
-	if finding.Of(err) != nil {
-		return inactive(), nil
-	} else if err != nil {
-		return nil, err
-	}
-	var g grant.Grant
-	if b.kept != nil {
-		g = b.kept.Grant
-	}
-	issuer := oidcside.Issuer(&a.snap.Gate)
-	audience := b.Audience(g, issuer)
-	if b.app.app.ID != a.app.ID && !a.side.Answers(audience) {
-		return inactive(), nil
-	}
-	out := map[string]any{"active": true, "token_type": "Bearer", "iss": string(issuer), "client_id": string(b.app.side.ClientID),
-		"exp": b.Until.Unix(), "aud": audience, "scope": strings.Join(b.Scopes(g), " "), "sub": b.Subject}
-	if b.kept != nil {
-		out["sub"] = g.Subject
-	}
-	if !b.Issued.IsZero() {
-		out["iat"] = b.Issued.Unix()
-	}
-	if b.kept != nil && g.Session != "" {
-		if _, err := rm.renewed(ctx, b.app.app, b.kept, a.snap); finding.Of(err) != nil {
-			return inactive(), nil
-		} else if err != nil {
-			return nil, err
-		}
-		word := b.kept.Word
-		if !word.At.IsZero() {
-			out["auth_time"] = word.At.Unix()
-		}
-		if word.Context != "" {
-			out["acr"] = word.Context
-		}
-	}
-	return out, nil
-}
-
-func (rm *Room) introspectRefresh(ctx context.Context, a *asked, h grant.Handle) (map[string]any, error) {
-	k, found, err := rm.grants.Get(ctx, h.Grant)
-	if err != nil || !found || k.Client != a.app.ID || int(h.Number) != k.Turn {
-		return inactive(), err
-	}
-	alive := true
-	if !k.Offline {
-		if alive, err = rm.sessions.Lives(ctx, k.Session); err != nil {
-			return nil, err
-		}
-	}
-	if k.Lives(a.app.ID, a.side.Lifetimes(), alive, a.now) != nil {
-		return inactive(), nil
-	}
-	if k.Session != "" { // it is about somebody, who may enter still
-		if _, err := rm.renewed(ctx, a.app, &k, a.snap); finding.Of(err) != nil {
-			return inactive(), nil
-		} else if err != nil {
-			return nil, err
-		}
-	}
-	return map[string]any{"active": true, "token_type": "refresh_token", "client_id": string(a.side.ClientID), "sub": k.Subject,
-		"iss": string(oidcside.Issuer(&a.snap.Gate)), "scope": strings.Join(k.Scopes, " ")}, nil
 }
 
 // revokedKey is what a revoked access token is remembered by, until it ends.
@@ -137,7 +59,7 @@ func (rm *Room) revoked(ctx context.Context, id string) (bool, error) {
 func (rm *Room) Revoke(ctx context.Context, c Caller) error {
 	a, err := rm.begin(ctx, "revoke", c)
 	if err == nil && a.form.Get("token") == "" {
-		err = wrong(oidc.InvalidRequest, finding.Fact("Missing", "token"))
+		err = oidc.Wrong(oidc.InvalidRequest, finding.Fact("Missing", "token"))
 	}
 	if err == nil {
 		err = rm.revoke(ctx, a, a.form.Get("token"))
@@ -146,36 +68,23 @@ func (rm *Room) Revoke(ctx context.Context, c Caller) error {
 	return err
 }
 
+// revoke takes back what is decided to be. What is taken back already stays so.
 func (rm *Room) revoke(ctx context.Context, a *asked, token string) error {
-	foreign := refuse(unauthorizedClient, finding.New(finding.GrantOther, finding.Fact("Token",
-		"was given to another application")))
-	h, ok := grant.ReadHandle(a.snap.Gate.Handles, token)
-	if ok && h.Kind == grant.RefreshHandle {
-		k, found, err := rm.grants.Get(ctx, h.Grant)
-		switch {
-		case err != nil || !found:
-			return err
-		case k.Client != a.app.ID:
-			return foreign
-		}
-		return rm.store.Write(ctx, func(tx *gorm.DB) error { return rm.grants.End(tx, k.ID, grant.Revoked) })
-	}
-	b, err := rm.whole(ctx, a, token)
+	taken, err := decide(ctx, rm, a, oidcside.Bring(a.snap, a.app, token, a.now).Revoke)
 	switch {
-	case finding.Of(err) != nil:
-		return nil // it gives nothing any more, or is none of ours
 	case err != nil:
 		return err
-	case b.app.app.ID != a.app.ID:
-		return foreign
+	case taken.Grant != "":
+		return rm.store.Write(ctx, func(tx *gorm.DB) error { return rm.grants.End(tx, taken.Grant, grant.Revoked) })
+	case taken.Token != "":
+		err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+			return tx.Create(&store.UsedRow{Key: revokedKey(taken.Token), Until: taken.Until}).Error
+		})
 	}
-	return rm.store.Write(ctx, func(tx *gorm.DB) error {
-		err := tx.Create(&store.UsedRow{Key: revokedKey(b.ID), Until: b.Until}).Error
-		if store.IsTaken(err) {
-			return nil
-		}
-		return err
-	})
+	if store.IsTaken(err) {
+		return nil
+	}
+	return err
 }
 
 // pushedLife is how long a pushed request can be used (RFC 9126 §2.2).
@@ -201,7 +110,7 @@ func (rm *Room) Push(ctx context.Context, c Caller) (uri string, life time.Durat
 
 func (rm *Room) push(ctx context.Context, a *asked) (string, error) {
 	if a.form.Has("request_uri") {
-		return "", wrong(oidc.InvalidRequest, finding.Fact("request_uri", "cannot be pushed itself"))
+		return "", oidc.Wrong(oidc.InvalidRequest, finding.Fact("request_uri", "cannot be pushed itself"))
 	}
 	for _, name := range []string{"client_secret", "client_assertion", "client_assertion_type"} {
 		delete(a.form, name)
@@ -216,12 +125,12 @@ func (rm *Room) push(ctx context.Context, a *asked) (string, error) {
 		return "", err
 	}
 	if a.method == oidc.NoMethod && len(form) > largestPublic {
-		return "", wrong(oidc.InvalidRequest, finding.Fact("Cause",
+		return "", oidc.Wrong(oidc.InvalidRequest, finding.Fact("Cause",
 			fmt.Sprintf("it has %d octets; of a client that proves nothing at most %d are kept", len(form), largestPublic)))
 	}
 	if a.method == oidc.NoMethod && !rm.pushes.Take(a.caller.Network, a.now) {
 		// Anybody can push in the name of a public client: what is kept is bounded.
-		return "", refuse(busy, finding.New(finding.TooManyStarts))
+		return "", oidc.Refuse(oidc.Busy, finding.New(finding.TooManyStarts))
 	}
 	key := random.Text(32)
 	return pushedName + key, rm.store.Write(ctx, func(tx *gorm.DB) error {
@@ -236,14 +145,14 @@ func (rm *Room) Pushed(ctx context.Context, clientID, uri string) (string, error
 	app, ok := rm.records.Snapshot().ApplicationBy(oidcside.Name, clientID)
 	switch {
 	case !strings.HasPrefix(uri, pushedName):
-		return "", wrong(oidc.RequestURIsUnwelcome, finding.Fact("Not offered", "request_uri that was not pushed here"))
+		return "", oidc.Wrong(oidc.RequestURIsUnwelcome, finding.Fact("Not offered", "request_uri that was not pushed here"))
 	case !ok:
-		return "", refuse(oidc.InvalidClient, finding.New(finding.ApplicationUnknown, finding.Fact("client_id",
+		return "", oidc.Refuse(oidc.InvalidClient, finding.New(finding.ApplicationUnknown, finding.Fact("client_id",
 			finding.Clip(clientID))))
 	}
 	form, err := rm.Redeem(ctx, app.Name, uri)
 	if err == nil && form == nil {
-		err = wrong(oidc.InvalidRequest, finding.Fact("request_uri",
+		err = oidc.Wrong(oidc.InvalidRequest, finding.Fact("request_uri",
 			"was used before, has ended, or was pushed by another application"))
 	}
 	return string(form), err

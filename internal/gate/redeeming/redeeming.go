@@ -25,7 +25,6 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/grant"
 	"innergate.example/innergate/internal/core/oidc"
-	"innergate.example/innergate/internal/core/person"
 	"innergate.example/innergate/internal/core/profile"
 	"innergate.example/innergate/internal/gate/copies"
 	"innergate.example/innergate/internal/gate/grants"
@@ -76,24 +75,17 @@ type Parts struct {
 
 // New makes a room.
 func New(p Parts) *Room {
-	return &Room{store: p.Store, happenings: p.Happenings, log: p.Log, now: p.Now, records: p.Records, sessions: p.Sessions,
+	rm := &Room{store: p.Store, happenings: p.Happenings, log: p.Log, now: p.Now, records: p.Records, sessions: p.Sessions,
 		grants: p.Grants, tries: p.Tries, strangers: limit.NewFlow(), pushes: limit.NewFlow(), copies: p.Copies, keyring: p.Keys, performer: p.Performer,
 		results: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "innergate_token_requests_total",
 			Help: "Requests of applications without a browser, by what was asked and the error they heard."},
 			[]string{"call", "error"})}
+	rm.satisfies()
+	return rm
 }
 
 // Results counts requests by what was asked and what came of it.
 func (rm *Room) Results() prometheus.Collector { return rm.results }
-
-// Codes that only these calls give (RFC 6749 §5.2, RFC 6750 §3.1).
-const (
-	unauthorizedClient oidc.Code = "unauthorized_client"
-	unsupportedGrant   oidc.Code = "unsupported_grant_type"
-	invalidToken       oidc.Code = "invalid_token"
-	insufficientScope  oidc.Code = "insufficient_scope"
-	busy               oidc.Code = "temporarily_unavailable"
-)
 
 // Caller is a request as it came in.
 type Caller struct {
@@ -116,15 +108,9 @@ type asked struct {
 	proved oidc.Proved
 	method oidc.Method
 	now    time.Time
-	kept   *grants.Kept // that the request is about, once it is known
+	kept   *crossing.Granted // that the request is about, once it is known
 	checks finding.Checks
 	often  bool // it is one of many of its kind in a short time
-}
-
-func refuse(code oidc.Code, f *finding.Finding) error { return &oidc.Refusal{Code: code, Finding: f} }
-
-func wrong(code oidc.Code, e ...finding.Evidence) error {
-	return refuse(code, finding.New(finding.OAuthRequest, e...))
 }
 
 // largestForm is how much of a body is read, in octets.
@@ -134,19 +120,19 @@ const largestForm = 128 << 10
 func read(c Caller) (url.Values, error) {
 	if t, _, _ := strings.Cut(c.ContentType, ";"); !strings.EqualFold(strings.TrimSpace(t),
 		"application/x-www-form-urlencoded") {
-		return nil, wrong(oidc.InvalidRequest, finding.Compare("Content-Type", "application/x-www-form-urlencoded",
+		return nil, oidc.Wrong(oidc.InvalidRequest, finding.Compare("Content-Type", "application/x-www-form-urlencoded",
 			c.ContentType))
 	}
 	if len(c.Form) > largestForm {
-		return nil, wrong(oidc.InvalidRequest, finding.Fact("Cause", "the body is too large"))
+		return nil, oidc.Wrong(oidc.InvalidRequest, finding.Fact("Cause", "the body is too large"))
 	}
 	if f := crossing.SecretIn(c.Query, append([]string{"code", "code_verifier", "refresh_token", "token"},
 		crossing.CallSecrets...)); f != nil {
-		return nil, refuse(oidc.InvalidRequest, f)
+		return nil, oidc.Refuse(oidc.InvalidRequest, f)
 	}
 	form, err := url.ParseQuery(c.Form)
 	if err != nil {
-		return nil, wrong(oidc.InvalidRequest, finding.Fact("Cause", err.Error()))
+		return nil, oidc.Wrong(oidc.InvalidRequest, finding.Fact("Cause", err.Error()))
 	}
 	for name, values := range form {
 		form[name] = slices.DeleteFunc(values, func(v string) bool { return v == "" })
@@ -154,7 +140,7 @@ func read(c Caller) (url.Values, error) {
 		case len(form[name]) == 0:
 			delete(form, name)
 		case len(form[name]) > 1 && name != "resource":
-			return nil, wrong(oidc.InvalidRequest, finding.Fact("Given more than once", finding.Clip(name)))
+			return nil, oidc.Wrong(oidc.InvalidRequest, finding.Fact("Given more than once", finding.Clip(name)))
 		}
 	}
 	return form, nil
@@ -178,7 +164,7 @@ func (rm *Room) begin(ctx context.Context, call string, c Caller) (*asked, error
 	a.method = presented.Method
 	app, ok := a.snap.ApplicationBy(oidcside.Name, string(presented.ClientID))
 	if !ok {
-		return a, refuse(oidc.InvalidClient, finding.New(finding.ApplicationUnknown, finding.Fact("client_id",
+		return a, oidc.Refuse(oidc.InvalidClient, finding.New(finding.ApplicationUnknown, finding.Fact("client_id",
 			finding.Clip(presented.ClientID))))
 	}
 	a.app, a.side = app, app.Side.(*oidcside.Application)
@@ -196,7 +182,7 @@ func (rm *Room) proveWithin(ctx context.Context, a *asked, p oidc.Presented) err
 	guess := p.Guess(a.side.Client(nil)) && !rm.right.has(key, p.Sums())
 	if guess && !rm.tries.Open(key, a.now) {
 		wait := rm.tries.Wait(key, a.now).Round(time.Second)
-		return &oidc.Refusal{Code: busy, Wait: wait, Finding: finding.New(finding.ClientLocked,
+		return &oidc.Refusal{Code: oidc.Busy, Wait: wait, Finding: finding.New(finding.ClientLocked,
 			finding.Fact("Network", a.caller.Network), finding.Fact("Again in", wait.String()))}
 	}
 	err := rm.prove(ctx, a, p)
@@ -243,7 +229,7 @@ func (rm *Room) spend(ctx context.Context, a *asked) error {
 			Until: a.proved.Until.UTC()}).Error
 	})
 	if store.IsTaken(err) {
-		return refuse(oidc.InvalidClient, finding.New(finding.ClientAssertionTwice, finding.Fact("jti", a.proved.Once)))
+		return oidc.Refuse(oidc.InvalidClient, finding.New(finding.ClientAssertionTwice, finding.Fact("jti", a.proved.Once)))
 	}
 	return err
 }
@@ -275,7 +261,7 @@ func (rm *Room) keys(ctx context.Context, a *federation.Application, anew bool) 
 	case err != nil:
 		return nil, err
 	case f != nil:
-		return nil, refuse(oidc.InvalidClient, f)
+		return nil, oidc.Refuse(oidc.InvalidClient, f)
 	}
 	return read.([]oidc.Key), nil
 }
@@ -298,7 +284,7 @@ func (rm *Room) about(ctx context.Context, a *asked) error {
 }
 
 // find gives a grant, nil if there is none.
-func (rm *Room) find(ctx context.Context, id string) (*grants.Kept, error) {
+func (rm *Room) find(ctx context.Context, id string) (*crossing.Granted, error) {
 	k, found, err := rm.grants.Get(ctx, id)
 	if err != nil || !found {
 		return nil, err
@@ -308,20 +294,43 @@ func (rm *Room) find(ctx context.Context, id string) (*grants.Kept, error) {
 
 // renewed decides whether somebody may still be told of, with the people that it
 // takes, and what.
-func (rm *Room) renewed(ctx context.Context, a *federation.Application, k *grants.Kept,
+func (rm *Room) renewed(ctx context.Context, a *federation.Application, k *crossing.Granted,
 	snap *federation.Snapshot) (profile.Released, error) {
-	r := crossing.Renewal{App: a, Word: &k.Word, Person: k.Person, People: map[string]person.Person{}}
-	for {
-		told, need, err := crossing.Renew(snap, r, rm.now())
-		if need == nil || err != nil {
-			return told, err
+	now := rm.now()
+	return decide(ctx, rm, &asked{snap: snap}, func(f crossing.Facts) (profile.Released, *crossing.Lacks, error) {
+		return crossing.Renew(snap, crossing.Renewal{App: a, Word: &k.Word, Person: k.Person, People: f.People()}, now)
+	})
+}
+
+// decide has something decided, with what that lacks looked up. What the token is of is what the request is about.
+func decide[T any](ctx context.Context, rm *Room, a *asked, step func(crossing.Facts) (T, *crossing.Lacks, error)) (out T, err error) {
+	facts := crossing.Facts{}
+	for range mostSteps {
+		var lacks *crossing.Lacks
+		if out, lacks, err = step(facts); lacks == nil {
+			return out, err
 		}
-		facts := crossing.Facts{}
-		if err := rm.performer.Satisfy(ctx, &performing.Asker{Snap: snap}, need, &facts); err != nil {
-			return told, err
+		if err := rm.performer.Satisfy(ctx, &performing.Asker{Snap: a.snap}, lacks, &facts); err != nil {
+			return out, err
 		}
-		facts.Whose(r.People)
+		if given, _ := crossing.Fact(facts, oidcside.WasGiven{}); given != nil {
+			a.kept = given
+		}
 	}
+	return out, errors.New("a decision lacks more and more")
+}
+
+// satisfies has looked up what is asked about tokens.
+func (rm *Room) satisfies() {
+	performing.Satisfies(rm.performer, func(ctx context.Context, _ *performing.Asker, n oidcside.WasRevoked) (bool, error) {
+		return rm.revoked(ctx, n.Token)
+	})
+	performing.Satisfies(rm.performer, func(ctx context.Context, _ *performing.Asker, n oidcside.WasGiven) (*crossing.Granted, error) {
+		return rm.find(ctx, n.Grant)
+	})
+	performing.Satisfies(rm.performer, func(ctx context.Context, _ *performing.Asker, n oidcside.GoesOn) (bool, error) {
+		return rm.sessions.Lives(ctx, n.Session)
+	})
 }
 
 // Redeem gives a message that was held for an application, once; nil if there is

@@ -9,6 +9,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"innergate.example/innergate/internal/core/crossing"
 	"innergate.example/innergate/internal/core/crossing/oidcside"
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/grant"
@@ -33,9 +34,9 @@ func (rm *Room) Token(ctx context.Context, c Caller) (oidcside.Tokens, error) {
 		case "client_credentials":
 			out, err = rm.ofService(ctx, a)
 		case "":
-			err = wrong(oidc.InvalidRequest, finding.Fact("Missing", "grant_type"))
+			err = oidc.Wrong(oidc.InvalidRequest, finding.Fact("Missing", "grant_type"))
 		default:
-			err = wrong(unsupportedGrant, finding.Compare("grant_type",
+			err = oidc.Wrong(oidc.UnsupportedGrant, finding.Compare("grant_type",
 				"authorization_code, refresh_token or client_credentials",
 				finding.Clip(kind)))
 		}
@@ -47,7 +48,7 @@ func (rm *Room) Token(ctx context.Context, c Caller) (oidcside.Tokens, error) {
 // ofGrant redeems a code, or refreshes.
 func (rm *Room) ofGrant(ctx context.Context, a *asked, refresh bool) (out oidcside.Tokens, err error) {
 	if a.client.Kind == oidc.Service {
-		return out, wrong(unauthorizedClient, finding.Fact("Kind", "a service gets tokens by client_credentials alone"))
+		return out, oidc.Wrong(oidc.UnauthorizedClient, finding.Fact("Kind", "a service gets tokens by client_credentials alone"))
 	}
 	field, kind := "code", grant.CodeHandle
 	if refresh {
@@ -55,11 +56,11 @@ func (rm *Room) ofGrant(ctx context.Context, a *asked, refresh bool) (out oidcsi
 	}
 	given := a.form.Get(field)
 	if given == "" {
-		return out, wrong(oidc.InvalidRequest, finding.Fact("Missing", field))
+		return out, oidc.Wrong(oidc.InvalidRequest, finding.Fact("Missing", field))
 	}
 	h, ok := grant.ReadHandle(a.snap.Gate.Handles, given)
 	if !ok || h.Kind != kind {
-		return out, refuse(oidc.InvalidGrant, finding.New(finding.GrantOther, finding.Fact(field, "was not given out here")))
+		return out, oidc.Refuse(oidc.InvalidGrant, finding.New(finding.GrantOther, finding.Fact(field, "was not given out here")))
 	}
 	for range again {
 		// The request may name something else beside it, of another sign-in.
@@ -69,7 +70,7 @@ func (rm *Room) ofGrant(ctx context.Context, a *asked, refresh bool) (out oidcsi
 			}
 		}
 		if a.kept == nil {
-			return out, refuse(oidc.InvalidGrant, finding.New(finding.GrantExpired, finding.Fact(field,
+			return out, oidc.Refuse(oidc.InvalidGrant, finding.New(finding.GrantExpired, finding.Fact(field,
 				"is not known any more")))
 		}
 		if out, err = rm.turn(ctx, a, a.kept, h); !errors.Is(err, grants.ErrMoved) {
@@ -79,11 +80,11 @@ func (rm *Room) ofGrant(ctx context.Context, a *asked, refresh bool) (out oidcsi
 			return out, err
 		}
 	}
-	return out, refuse(busy, finding.New(finding.GrantTwice, finding.Fact(field, "is used by many at once")))
+	return out, oidc.Refuse(oidc.Busy, finding.New(finding.GrantTwice, finding.Fact(field, "is used by many at once")))
 }
 
 // turn decides once, and keeps what came of it under the grant's revision.
-func (rm *Room) turn(ctx context.Context, a *asked, k *grants.Kept, h grant.Handle) (out oidcside.Tokens, err error) {
+func (rm *Room) turn(ctx context.Context, a *asked, k *crossing.Granted, h grant.Handle) (out oidcside.Tokens, err error) {
 	next, refreshed, err := rm.decided(ctx, a, k, h)
 	if oidc.RefusalOf(err) != nil {
 		return out, rm.settle(ctx, k, next, err)
@@ -102,7 +103,7 @@ func (rm *Room) turn(ctx context.Context, a *asked, k *grants.Kept, h grant.Hand
 		is.Turn = 0
 	}
 	if h.Kind == grant.RefreshHandle && !refreshes {
-		return out, refuse(oidc.InvalidGrant, finding.New(finding.GrantEnded, finding.Fact("Setting", "noRefresh")))
+		return out, oidc.Refuse(oidc.InvalidGrant, finding.New(finding.GrantEnded, finding.Fact("Setting", "noRefresh")))
 	}
 	if h.Kind == grant.RefreshHandle {
 		if err := rm.anew(ctx, a, k); err != nil {
@@ -121,7 +122,7 @@ func (rm *Room) turn(ctx context.Context, a *asked, k *grants.Kept, h grant.Hand
 
 // gone refuses by what somebody may not be told of any more. A grant whose provider the
 // application does not use any more ends: it gives nothing either should that be taken back.
-func (rm *Room) gone(ctx context.Context, k *grants.Kept, f *finding.Finding) error {
+func (rm *Room) gone(ctx context.Context, k *crossing.Granted, f *finding.Finding) error {
 	if f.Code == finding.GrantProvider {
 		if err := rm.store.Write(ctx, func(tx *gorm.DB) error {
 			return rm.grants.End(tx, k.ID, grant.Moved)
@@ -129,11 +130,11 @@ func (rm *Room) gone(ctx context.Context, k *grants.Kept, f *finding.Finding) er
 			return err
 		}
 	}
-	return refuse(oidc.InvalidGrant, f)
+	return oidc.Refuse(oidc.InvalidGrant, f)
 }
 
 // decided is the next value of a grant, by the code or refresh token that came.
-func (rm *Room) decided(ctx context.Context, a *asked, k *grants.Kept, h grant.Handle) (grant.Grant, grant.Refreshed,
+func (rm *Room) decided(ctx context.Context, a *asked, k *crossing.Granted, h grant.Handle) (grant.Grant, grant.Refreshed,
 	error) {
 	if h.Kind == grant.CodeHandle {
 		next, err := k.Redeem(grant.Redemption{Client: a.app.ID, RedirectURI: oidc.RedirectURI(a.form.Get("redirect_uri")),
@@ -160,7 +161,7 @@ const (
 
 // issued makes the tokens while the disk takes the grant, and gives them out only if
 // it did.
-func (rm *Room) issued(ctx context.Context, a *asked, k *grants.Kept, is oidcside.Issue) (oidcside.Tokens, error) {
+func (rm *Room) issued(ctx context.Context, a *asked, k *crossing.Granted, is oidcside.Issue) (oidcside.Tokens, error) {
 	type made struct {
 		oidcside.Tokens
 		err error
@@ -180,7 +181,7 @@ func (rm *Room) issued(ctx context.Context, a *asked, k *grants.Kept, is oidcsid
 }
 
 // settle keeps the next value of a grant, also where it is refused by it.
-func (rm *Room) settle(ctx context.Context, k *grants.Kept, next grant.Grant, refused error) error {
+func (rm *Room) settle(ctx context.Context, k *crossing.Granted, next grant.Grant, refused error) error {
 	if next.Revision == k.Revision {
 		return refused
 	}
@@ -201,7 +202,7 @@ func narrowed(a *asked, granted []string) ([]string, error) {
 	asked := a.form["resource"]
 	for _, r := range asked {
 		if !slices.Contains(granted, r) {
-			return nil, wrong(oidc.InvalidTarget, finding.Compare("resource", strings.Join(granted, " "), finding.Clip(r)))
+			return nil, oidc.Wrong(oidc.InvalidTarget, finding.Compare("resource", strings.Join(granted, " "), finding.Clip(r)))
 		}
 	}
 	if len(asked) > 0 {
@@ -213,14 +214,14 @@ func narrowed(a *asked, granted []string) ([]string, error) {
 // ofService gives a service a token of its own (RFC 6749 §4.4).
 func (rm *Room) ofService(ctx context.Context, a *asked) (out oidcside.Tokens, err error) {
 	if a.client.Kind != oidc.Service {
-		return out, wrong(unauthorizedClient, finding.Compare("Kind", string(oidc.Service), string(a.client.Kind)))
+		return out, oidc.Wrong(oidc.UnauthorizedClient, finding.Compare("Kind", string(oidc.Service), string(a.client.Kind)))
 	}
 	if err := policy.Open(a.app, a.now); err != nil {
-		return out, refuse(unauthorizedClient, finding.Of(err))
+		return out, oidc.Refuse(oidc.UnauthorizedClient, finding.Of(err))
 	}
 	scopes, other := a.side.Granted(strings.Fields(a.form.Get("scope")))
 	if other != "" {
-		return out, refuse(oidc.InvalidScope, finding.New(finding.ScopeGrown, finding.Fact("Scope", finding.Clip(other))))
+		return out, oidc.Refuse(oidc.InvalidScope, finding.New(finding.ScopeGrown, finding.Fact("Scope", finding.Clip(other))))
 	}
 	resources, err := narrowed(a, a.client.Resources)
 	if err != nil {
@@ -234,7 +235,7 @@ func (rm *Room) ofService(ctx context.Context, a *asked) (out oidcside.Tokens, e
 	}
 	if opaque {
 		err = rm.store.Write(ctx, func(tx *gorm.DB) error {
-			return rm.grants.Put(tx, grants.Kept{Grant: g}, a.now.Add(a.side.AccessLife()))
+			return rm.grants.Put(tx, crossing.Granted{Grant: g}, a.now.Add(a.side.AccessLife()))
 		})
 		if err != nil {
 			return out, err
@@ -242,61 +243,6 @@ func (rm *Room) ofService(ctx context.Context, a *asked) (out oidcside.Tokens, e
 	}
 	return a.side.Tokens(oidcside.Issue{Gate: &a.snap.Gate, Grant: g, Scopes: scopes, Resources: resources,
 		ID: random.ID(), Now: a.now})
-}
-
-// bearer is an access token that came back, with what it was given for.
-type bearer struct {
-	oidcside.Bearer
-	kept *grants.Kept // nil of a service whose token says everything itself
-	app  clientOf
-}
-
-// whole reads an access token and finds what it was given for. Errors are findings.
-func (rm *Room) whole(ctx context.Context, a *asked, token string) (b bearer, err error) {
-	if b.Bearer, err = oidcside.ReadBearer(&a.snap.Gate, token, a.now); err != nil {
-		return b, err
-	}
-	revoked, err := rm.revoked(ctx, b.ID)
-	switch {
-	case err != nil:
-		return b, err
-	case revoked:
-		return b, finding.New(finding.GrantEnded, finding.Fact("Ended", string(grant.Revoked)))
-	}
-	if b.Grant != "" {
-		k, found, err := rm.grants.Get(ctx, b.Grant)
-		if err != nil {
-			return b, err
-		}
-		if !found {
-			return b, finding.New(finding.GrantExpired, finding.Fact("Grant", "is not known any more"))
-		}
-		b.kept, a.kept = &k, &k
-		app, ok := a.snap.ApplicationOf(k.Client)
-		if !ok {
-			return b, finding.New(finding.ApplicationUnknown, finding.Fact("ID", string(k.Client)))
-		}
-		b.app = clientOf{app, app.Side.(*oidcside.Application)}
-		return b, rm.alive(ctx, a, &k, b.app.side)
-	}
-	app, ok := a.snap.ApplicationBy(oidcside.Name, string(b.ClientID))
-	if !ok {
-		return b, finding.New(finding.ApplicationUnknown, finding.Fact("client_id", finding.Clip(b.ClientID)))
-	}
-	b.app = clientOf{app, app.Side.(*oidcside.Application)}
-	return b, policy.Open(app, a.now)
-}
-
-// alive sees that a grant still gives something.
-func (rm *Room) alive(ctx context.Context, a *asked, k *grants.Kept, side *oidcside.Application) (err error) {
-	session := true // a service has none
-	if !k.Offline && k.Session != "" {
-		if session, err = rm.sessions.Lives(ctx, k.Session); err != nil {
-			return err
-		}
-	}
-	// An access token is good for as long as it says; only what refreshes lies idle.
-	return k.Lives(k.Client, grant.Lifetimes{Absolute: side.Lifetimes().Absolute}, session, a.now)
 }
 
 // UserInfo says what a token lets know of a person (OpenID Connect Core §5.3).
@@ -310,33 +256,13 @@ func (rm *Room) UserInfo(ctx context.Context, c Caller, token string) (out map[s
 
 func (rm *Room) userInfo(ctx context.Context, a *asked, token string) (map[string]any, error) {
 	if token == "" {
-		return nil, wrong(invalidToken, finding.Fact("Missing", "an access token as Authorization: Bearer"))
+		return nil, oidc.Wrong(oidc.InvalidToken, finding.Fact("Missing", "an access token as Authorization: Bearer"))
 	}
-	b, err := rm.whole(ctx, a, token)
-	if b.app.app != nil {
-		a.app, a.side = b.app.app, b.app.side
-	}
-	if f := finding.Of(err); f != nil {
-		return nil, refuse(invalidToken, f)
-	} else if err != nil {
-		return nil, err
-	}
-	if b.kept == nil || b.kept.Session == "" {
-		return nil, wrong(insufficientScope, finding.Fact("Token", "is a service's, and about nobody"))
-	}
-	scopes, _, _ := a.side.StillMay(b.Scopes(b.kept.Grant), nil)
-	issuer := oidcside.Issuer(&a.snap.Gate)
-	switch audience := b.Audience(b.kept.Grant, issuer); {
-	case !slices.Contains(scopes, "openid"):
-		return nil, wrong(insufficientScope, finding.Compare("scope", "openid", strings.Join(scopes, " ")))
-	case !slices.Contains(audience, string(issuer)):
-		return nil, wrong(invalidToken, finding.Compare("aud", issuer, strings.Join(audience, " ")))
-	}
-	told, err := rm.renewed(ctx, a.app, b.kept, a.snap)
-	if f := finding.Of(err); f != nil {
-		return nil, refuse(invalidToken, f)
-	} else if err != nil {
-		return nil, err
-	}
-	return a.side.UserInfo(b.kept.Grant, scopes, told.Attributes), nil
+	b := oidcside.Bring(a.snap, nil, token, a.now)
+	return decide(ctx, rm, a, func(f crossing.Facts) (map[string]any, *crossing.Lacks, error) {
+		if app, known := b.Whose(f); known {
+			a.app, a.side = app, app.Side.(*oidcside.Application)
+		}
+		return b.UserInfo(f)
+	})
 }
