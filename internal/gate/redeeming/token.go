@@ -3,8 +3,6 @@ package redeeming
 import (
 	"context"
 	"errors"
-	"slices"
-	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -14,7 +12,6 @@ import (
 	"innergate.example/innergate/internal/core/finding"
 	"innergate.example/innergate/internal/core/grant"
 	"innergate.example/innergate/internal/core/oidc"
-	"innergate.example/innergate/internal/core/policy"
 	"innergate.example/innergate/internal/gate/grants"
 	"innergate.example/innergate/internal/gate/random"
 )
@@ -28,40 +25,23 @@ func (rm *Room) Token(ctx context.Context, c Caller) (oidcside.Tokens, error) {
 	a, err := rm.begin(ctx, "token", c)
 	var out oidcside.Tokens
 	if err == nil {
-		switch kind := a.form.Get("grant_type"); kind {
-		case "authorization_code", "refresh_token":
-			out, err = rm.ofGrant(ctx, a, kind == "refresh_token")
-		case "client_credentials":
-			out, err = rm.ofService(ctx, a)
-		case "":
-			err = oidc.Wrong(oidc.InvalidRequest, finding.Fact("Missing", "grant_type"))
-		default:
-			err = oidc.Wrong(oidc.UnsupportedGrant, finding.Compare("grant_type",
-				"authorization_code, refresh_token or client_credentials",
-				finding.Clip(kind)))
-		}
+		out, err = rm.exchanged(ctx, a)
 	}
 	rm.record(a, err, &out)
 	return out, err
 }
 
-// ofGrant redeems a code, or refreshes.
-func (rm *Room) ofGrant(ctx context.Context, a *asked, refresh bool) (out oidcside.Tokens, err error) {
-	if a.client.Kind == oidc.Service {
-		return out, oidc.Wrong(oidc.UnauthorizedClient, finding.Fact("Kind", "a service gets tokens by client_credentials alone"))
+// exchanged redeems a code, or refreshes, or gives a service a token of its own.
+func (rm *Room) exchanged(ctx context.Context, a *asked) (out oidcside.Tokens, err error) {
+	x := &oidcside.Exchange{Gate: &a.snap.Gate, App: a.app, Form: a.form, ID: random.ID(), Now: a.now}
+	h, err := x.Brings()
+	switch {
+	case err != nil:
+		return out, err
+	case h == nil:
+		return rm.ofService(ctx, a, x)
 	}
-	field, kind := "code", grant.CodeHandle
-	if refresh {
-		field, kind = "refresh_token", grant.RefreshHandle
-	}
-	given := a.form.Get(field)
-	if given == "" {
-		return out, oidc.Wrong(oidc.InvalidRequest, finding.Fact("Missing", field))
-	}
-	h, ok := grant.ReadHandle(a.snap.Gate.Handles, given)
-	if !ok || h.Kind != kind {
-		return out, oidc.Refuse(oidc.InvalidGrant, finding.New(finding.GrantOther, finding.Fact(field, "was not given out here")))
-	}
+	field := map[grant.HandleKind]string{grant.CodeHandle: "code", grant.RefreshHandle: "refresh_token"}[h.Kind]
 	for range again {
 		// The request may name something else beside it, of another sign-in.
 		if a.kept != nil && a.kept.ID != h.Grant {
@@ -73,7 +53,7 @@ func (rm *Room) ofGrant(ctx context.Context, a *asked, refresh bool) (out oidcsi
 			return out, oidc.Refuse(oidc.InvalidGrant, finding.New(finding.GrantExpired, finding.Fact(field,
 				"is not known any more")))
 		}
-		if out, err = rm.turn(ctx, a, a.kept, h); !errors.Is(err, grants.ErrMoved) {
+		if out, err = rm.turn(ctx, a, x, *h); !errors.Is(err, grants.ErrMoved) {
 			return out, err
 		}
 		if a.kept, err = rm.find(ctx, h.Grant); err != nil {
@@ -84,26 +64,15 @@ func (rm *Room) ofGrant(ctx context.Context, a *asked, refresh bool) (out oidcsi
 }
 
 // turn decides once, and keeps what came of it under the grant's revision.
-func (rm *Room) turn(ctx context.Context, a *asked, k *crossing.Granted, h grant.Handle) (out oidcside.Tokens, err error) {
-	next, refreshed, err := rm.decided(ctx, a, k, h)
+func (rm *Room) turn(ctx context.Context, a *asked, x *oidcside.Exchange, h grant.Handle) (out oidcside.Tokens, err error) {
+	k := a.kept
+	x.Checks = nil
+	is, err := decide(ctx, rm, a, func(f crossing.Facts) (oidcside.Issue, *crossing.Lacks, error) { return x.Next(h, k, f) })
+	a.checks = append(a.checks, x.Checks...)
 	if oidc.RefusalOf(err) != nil {
-		return out, rm.settle(ctx, k, next, err)
+		return out, rm.settle(ctx, k, is.Grant, err)
 	} else if err != nil {
 		return out, err
-	}
-	a.checks.Pass("Grant", "good for this application")
-	resources, err := narrowed(a, k.Resources)
-	if err != nil {
-		return out, err
-	}
-	is := oidcside.Issue{Gate: &a.snap.Gate, Grant: next, Word: &k.Word, Turn: int64(refreshed.Turn),
-		First: h.Kind == grant.CodeHandle, ID: random.ID(), Now: a.now}
-	var refreshes bool
-	if is.Scopes, is.Resources, refreshes = a.side.StillMay(refreshed.Scopes, resources); !refreshes {
-		is.Turn = 0
-	}
-	if h.Kind == grant.RefreshHandle && !refreshes {
-		return out, oidc.Refuse(oidc.InvalidGrant, finding.New(finding.GrantEnded, finding.Fact("Setting", "noRefresh")))
 	}
 	if h.Kind == grant.RefreshHandle {
 		if err := rm.anew(ctx, a, k); err != nil {
@@ -131,25 +100,6 @@ func (rm *Room) gone(ctx context.Context, k *crossing.Granted, f *finding.Findin
 		}
 	}
 	return oidc.Refuse(oidc.InvalidGrant, f)
-}
-
-// decided is the next value of a grant, by the code or refresh token that came.
-func (rm *Room) decided(ctx context.Context, a *asked, k *crossing.Granted, h grant.Handle) (grant.Grant, grant.Refreshed,
-	error) {
-	if h.Kind == grant.CodeHandle {
-		next, err := k.Redeem(grant.Redemption{Client: a.app.ID, RedirectURI: oidc.RedirectURI(a.form.Get("redirect_uri")),
-			Verifier: a.form.Get("code_verifier")}, a.now)
-		return next, grant.Refreshed{Turn: next.Turn, Scopes: k.Scopes}, err
-	}
-	alive := true
-	if !k.Offline {
-		var err error
-		if alive, err = rm.sessions.Lives(ctx, k.Session); err != nil {
-			return k.Grant, grant.Refreshed{}, err
-		}
-	}
-	return k.Refresh(grant.Refresh{Client: a.app.ID, Turn: int(h.Number), Scopes: strings.Fields(a.form.Get("scope")),
-		Lifetimes: a.side.Lifetimes(), Session: alive}, a.now)
 }
 
 // A client that refreshes within so short a time, after so many turns, is not
@@ -196,53 +146,18 @@ func (rm *Room) settle(ctx context.Context, k *crossing.Granted, next grant.Gran
 	return refused
 }
 
-// narrowed are the audiences of an access token: those granted, or the part of them
-// that the request names (RFC 8707 §2.2).
-func narrowed(a *asked, granted []string) ([]string, error) {
-	asked := a.form["resource"]
-	for _, r := range asked {
-		if !slices.Contains(granted, r) {
-			return nil, oidc.Wrong(oidc.InvalidTarget, finding.Compare("resource", strings.Join(granted, " "), finding.Clip(r)))
-		}
-	}
-	if len(asked) > 0 {
-		return asked, nil
-	}
-	return granted, nil
-}
-
 // ofService gives a service a token of its own (RFC 6749 §4.4).
-func (rm *Room) ofService(ctx context.Context, a *asked) (out oidcside.Tokens, err error) {
-	if a.client.Kind != oidc.Service {
-		return out, oidc.Wrong(oidc.UnauthorizedClient, finding.Compare("Kind", string(oidc.Service), string(a.client.Kind)))
+func (rm *Room) ofService(ctx context.Context, a *asked, x *oidcside.Exchange) (out oidcside.Tokens, err error) {
+	is, keeps, err := x.Service()
+	if err == nil && keeps {
+		err = rm.store.Write(ctx, func(tx *gorm.DB) error {
+			return rm.grants.Put(tx, crossing.Granted{Grant: is.Grant}, a.now.Add(a.side.AccessLife()))
+		})
 	}
-	if err := policy.Open(a.app, a.now); err != nil {
-		return out, oidc.Refuse(oidc.UnauthorizedClient, finding.Of(err))
-	}
-	scopes, other := a.side.Granted(strings.Fields(a.form.Get("scope")))
-	if other != "" {
-		return out, oidc.Refuse(oidc.InvalidScope, finding.New(finding.ScopeGrown, finding.Fact("Scope", finding.Clip(other))))
-	}
-	resources, err := narrowed(a, a.client.Resources)
 	if err != nil {
 		return out, err
 	}
-	g := grant.Grant{Client: a.app.ID, Subject: string(a.client.ID), Scopes: scopes, Resources: resources, Began: a.now,
-		Code: grant.Code{Redeemed: true}}
-	opaque := a.side.AccessToken == "opaque"
-	if opaque {
-		g.ID = random.ID()
-	}
-	if opaque {
-		err = rm.store.Write(ctx, func(tx *gorm.DB) error {
-			return rm.grants.Put(tx, crossing.Granted{Grant: g}, a.now.Add(a.side.AccessLife()))
-		})
-		if err != nil {
-			return out, err
-		}
-	}
-	return a.side.Tokens(oidcside.Issue{Gate: &a.snap.Gate, Grant: g, Scopes: scopes, Resources: resources,
-		ID: random.ID(), Now: a.now})
+	return a.side.Tokens(is)
 }
 
 // UserInfo says what a token lets know of a person (OpenID Connect Core §5.3).

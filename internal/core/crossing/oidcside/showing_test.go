@@ -2,6 +2,8 @@ package oidcside_test
 
 import (
 	"fmt"
+	"maps"
+	"net/url"
 	"testing"
 	"time"
 
@@ -134,5 +136,74 @@ func TestTokensThatComeBack(t *testing.T) {
 			})
 			require.Equal(t, want, got, fmt.Sprintf("%s: %.4s", what, token))
 		}
+	}
+}
+
+// What a token request comes to, and what of its grant is kept: a refused narrowing leaves it as it was, what comes twice
+// ends it.
+func TestTokenRequests(t *testing.T) {
+	w := newWorld(t, side(t, web, `{"resources":["https://api.example","https://plan.example"]}`))
+	service := newWorld(t, side(t, federation.Typed{"kind": "service", "clientId": "night-run"}, `{"scopes":["read"]}`))
+	g := grant.Grant{ID: "g", Client: w.app.ID, Subject: "s-1", Scopes: []string{"openid"}, Session: "lasting", Refreshes: true,
+		Resources: []string{"https://api.example", "https://plan.example"}, Began: now,
+		Code: grant.Code{RedirectURI: back, Challenge: oidc.Challenge(verifier)}}
+	redeemed, err := g.Redeem(grantRedemption(w), now)
+	require.NoError(t, err)
+	key := w.snap.Gate.Handles
+	code := grant.Handle{Kind: grant.CodeHandle, Grant: "g"}.Token(key)
+	refresh := grant.Handle{Kind: grant.RefreshHandle, Grant: "g", Number: int64(redeemed.Turn)}.Token(key)
+	byCode := url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {back}, "code_verifier": {verifier}}
+	byRefresh := url.Values{"grant_type": {"refresh_token"}, "refresh_token": {refresh}}
+	with := func(form url.Values, more ...string) url.Values {
+		out := maps.Clone(form)
+		for i := 0; i < len(more); i += 2 {
+			out[more[i]] = []string{more[i+1]}
+		}
+		return out
+	}
+	for what, c := range map[string]struct {
+		of   world
+		form url.Values
+		k    grant.Grant
+		want string // audiences, or the code of the refusal
+		ends bool   // and what becomes of the grant
+	}{
+		"nothing":                       {w, url.Values{}, g, "invalid_request", false},
+		"of a kind that is none":        {w, url.Values{"grant_type": {"password"}}, g, "unsupported_grant_type", false},
+		"of a service, that is none":    {w, url.Values{"grant_type": {"client_credentials"}}, g, "unauthorized_client", false},
+		"by code, of a service":         {service, byCode, g, "unauthorized_client", false},
+		"without the code":              {w, with(byCode, "code", ""), g, "invalid_request", false},
+		"a refresh token as a code":     {w, with(byCode, "code", refresh), g, "invalid_grant", false},
+		"by code":                       {w, byCode, g, "[https://api.example https://plan.example]", false},
+		"by code, for one":              {w, with(byCode, "resource", "https://api.example"), g, "[https://api.example]", false},
+		"by code, for another":          {w, with(byCode, "resource", "https://pay.example"), g, "invalid_target", false},
+		"by code, without the verifier": {w, with(byCode, "code_verifier", ""), g, "invalid_grant", true},
+		"by code, twice":                {w, byCode, redeemed, "invalid_grant", true},
+		"refreshed":                     {w, byRefresh, redeemed, "[https://api.example https://plan.example]", false},
+		"refreshed for more":            {w, with(byRefresh, "scope", "openid email"), redeemed, "invalid_scope", false},
+		"of a service":                  {service, url.Values{"grant_type": {"client_credentials"}}, g, "[]", false},
+		"of a service, for more":        {service, url.Values{"grant_type": {"client_credentials"}, "scope": {"write"}}, g, "invalid_scope", false},
+	} {
+		x := &oidcside.Exchange{Gate: &c.of.snap.Gate, App: c.of.app, Form: c.form, ID: "r", Now: now.Add(time.Second)}
+		h, err := x.Brings()
+		is := oidcside.Issue{Grant: c.k}
+		switch {
+		case err != nil:
+		case h == nil:
+			is, _, err = x.Service()
+		default:
+			k := &crossing.Granted{Grant: c.k}
+			var lacks *crossing.Lacks
+			if is, lacks, err = x.Next(*h, k, crossing.Facts{}); lacks != nil {
+				is, lacks, err = x.Next(*h, k, crossing.With(crossing.Facts{}, oidcside.GoesOn{Session: "lasting"}, true))
+			}
+			require.Nil(t, lacks, what)
+		}
+		got := fmt.Sprint(is.Resources)
+		if err != nil {
+			got = string(oidc.RefusalOf(err).Code)
+			require.Equal(t, c.ends, is.Grant.Revision != c.k.Revision, what)
+		}
+		require.Equal(t, c.want, got, what)
 	}
 }
