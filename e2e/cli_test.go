@@ -487,6 +487,7 @@ func TestManyOnTheCommandLine(t *testing.T) {
 		"/saml/sp/wrenmoor-staff/acs")
 	require.Contains(t, run(2, "provider", "exchange", "wrenmoor-staff", "--value", "entityd"), "Did you mean entity-id?")
 	require.Contains(t, run(0, "refresh"), "unchanged aggregate northern-lines")
+	require.Contains(t, run(2, "refresh", "payroll"), "Name a provider, an application or an aggregate.")
 }
 
 func TestServeRefusesConfigurations(t *testing.T) {

@@ -19,7 +19,7 @@ import (
 var digestFlag = &ucli.StringFlag{Name: "digest",
 	Usage: "of the change that was looked at, as innergate waiting prints it"}
 
-// named finds what names stand for: kind and name each; all there is, if none is
+// named finds what names stand for that has metadata: kind and name each; all there is, if none is
 // given.
 func (e *environment) named(ctx context.Context, cmd *ucli.Command, c *client.Client, names []string) ([][2]string,
 	error) {
@@ -33,8 +33,11 @@ func (e *environment) named(ctx context.Context, cmd *ucli.Command, c *client.Cl
 	}
 	var out [][2]string
 	for _, x := range l.Items {
-		if x.Kind != "gate" {
+		switch {
+		case x.Kind == "provider" || x.Kind == "application" || x.Kind == "aggregate":
 			out = append(out, [2]string{x.Kind, x.Name})
+		case len(names) > 0:
+			return nil, &usageError{fmt.Sprintf("%s %q has no metadata", x.Kind, x.Name), "Name a provider, an application or an aggregate."}
 		}
 	}
 	return out, nil

@@ -96,6 +96,22 @@ type entry struct {
 	links    []people.NewPerson           // of which the provider and the subject count
 }
 
+// has notes values that the list gives somebody. Maps are made for those only who need them: a list may have many people.
+func (e *entry) has(name string, values []string) {
+	if e.values == nil {
+		e.values = map[string][]string{}
+	}
+	e.values[name] = values
+}
+
+// in notes units that the list has somebody in.
+func (e *entry) in(kind federation.Kind, names []string) {
+	if e.units == nil {
+		e.units = map[federation.Kind][]string{}
+	}
+	e.units[kind] = names
+}
+
 // list is a document as it was read.
 type list struct {
 	entries   []entry
@@ -124,7 +140,7 @@ func (rm *Room) read(ctx context.Context, in Import) (*list, error) {
 		return nil, err
 	}
 	for _, row := range t.Rows {
-		e := entry{line: row.Line, values: map[string][]string{}, units: map[federation.Kind][]string{}}
+		e := entry{line: row.Line}
 		var bad *table.BadRow
 		for i, cell := range row.Cells {
 			if why := e.cell(t.Head[i], strings.TrimSpace(cell), in.Empties); why != nil && bad == nil {
@@ -224,15 +240,15 @@ func (e *entry) cell(head, cell string, empties bool) error {
 	case head == ColumnState:
 		e.state = strings.ToLower(cell)
 	case head == ColumnGroups:
-		e.units[federation.KindGroup] = append([]string{}, values...)
+		e.in(federation.KindGroup, append([]string{}, values...))
 	case head == ColumnOrganisations:
-		e.units[federation.KindOrganisation] = append([]string{}, values...)
+		e.in(federation.KindOrganisation, append([]string{}, values...))
 	case head == ColumnUnproved:
 		e.unproved = values
 	case head == ColumnMarks:
 		e.marks = values
 	default:
-		e.values[head] = values
+		e.has(head, values)
 	}
 	return nil
 }
@@ -360,18 +376,17 @@ func (rm *Room) readJSON(ctx context.Context, in Import) (*list, error) {
 
 // entry takes one person of a list, and notes what it says something of.
 func (in Import) entry(line int, p Listed, seen map[string]bool) entry {
-	e := entry{line: line, number: p.Number, state: p.State, unproved: p.Unproved, marks: p.Marks, values: map[string][]string{},
-		units: map[federation.Kind][]string{}}
+	e := entry{line: line, number: p.Number, state: p.State, unproved: p.Unproved, marks: p.Marks}
 	for name, values := range p.Values {
 		if len(values) > 0 || in.Empties {
-			e.values[name] = values
+			e.has(name, values)
 		}
 		seen[name] = true
 	}
 	for kind, names := range map[federation.Kind][]string{federation.KindGroup: p.Groups,
 		federation.KindOrganisation: p.Organisations} {
 		if names != nil && (len(names) > 0 || in.Empties) {
-			e.units[kind] = names
+			e.in(kind, names)
 		}
 	}
 	for _, k := range p.Links {
